@@ -1,0 +1,332 @@
+// Package conformance is the test suite that every connector must pass, in the
+// manner of testing/slogtest. A test makes a Fixture around a system that it
+// owns (real, or a stand-in) and calls Run. What a connector does not offer is
+// not asked of it; what it offers must keep the contract of package connect:
+// failures that name system and stage, verdicts that are never guessed, scopes
+// that are complete only when they were read completely, values that never
+// appear in errors, and acts that are certain or say that they are not.
+package conformance
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/secret"
+)
+
+// Fixture is a system that the suite may change.
+type Fixture struct {
+	Connector connect.Connector
+	Target    connect.Target // with a log-on that has all rights
+
+	Account  string // name of an account whose password may be changed
+	Password secret.Value
+	Weak     secret.Value // a value that the system's policy refuses; empty for none
+
+	CopyPath string // a file that holds Password; "" when the kind has none
+	CopyKey  string
+	Unit     string // a unit that may be restarted; "" when the kind has none
+	ReadFile func(t *testing.T, path string) (content []byte, attributes string)
+
+	DeadAddress string // where nothing answers, on Target's port
+}
+
+const newValue = "Conformance-Passw0rd.7x"
+
+// Run runs the suite.
+func Run(t *testing.T, f Fixture) {
+	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
+	defer cancel()
+	s := &suite{Fixture: f, ctx: ctx}
+	t.Run("check", s.check)
+	t.Run("unreachable", s.unreachable)
+	t.Run("wrong log-on", s.wrongLogOn)
+	t.Run("cancelled", s.cancelled)
+	t.Run("visit", s.visit)
+	t.Run("verify", s.verify)
+	t.Run("change", s.change)
+	t.Run("copies", s.copies)
+	t.Run("restart", s.restart)
+	t.Run("rehearse", s.rehearse)
+}
+
+type suite struct {
+	Fixture
+	ctx     context.Context
+	account estate.Account
+}
+
+func (s *suite) failure(t *testing.T, err error) *connect.Failure {
+	t.Helper()
+	var f *connect.Failure
+	require.ErrorAs(t, err, &f, "every failure is a *connect.Failure")
+	assert.Equal(t, s.Target.Name, f.System)
+	assert.NotEmpty(t, f.Stage)
+	assert.NotEmpty(t, f.Words)
+	assert.NotEmpty(t, f.Code)
+	for _, v := range []secret.Value{s.Password, s.Target.LogOn.Password, secret.New(newValue)} {
+		if !v.Empty() {
+			assert.NotContains(t, f.Error(), v.RevealString())
+		}
+	}
+	return f
+}
+
+func (s *suite) check(t *testing.T) {
+	report := s.Connector.Check(s.ctx, s.Target)
+	require.True(t, report.OK(), "%+v", report)
+	assert.Equal(t, connect.StageResolve, report.Stages[0].Stage)
+	assert.Equal(t, connect.StageRead, report.Stages[len(report.Stages)-1].Stage)
+}
+
+func (s *suite) unreachable(t *testing.T) {
+	dead := s.Target
+	dead.Address = s.DeadAddress
+	report := s.Connector.Check(s.ctx, dead)
+	require.False(t, report.OK())
+	last := report.Stages[len(report.Stages)-1]
+	assert.Equal(t, connect.StageConnect, last.Stage)
+	assert.NotEmpty(t, last.Detail)
+	assert.NotEmpty(t, last.Next)
+
+	misspelt := s.Target
+	misspelt.Address = "no-such-host.invalid"
+	report = s.Connector.Check(s.ctx, misspelt)
+	require.Len(t, report.Stages, 1)
+	assert.Equal(t, connect.StageResolve, report.Stages[0].Stage)
+	assert.Equal(t, connect.CodeUnknownName, report.Stages[0].Code)
+	assert.Contains(t, report.Stages[0].Detail, "no-such-host.invalid")
+}
+
+func (s *suite) wrongLogOn(t *testing.T) {
+	wrong := s.Target
+	wrong.LogOn.Password, wrong.LogOn.PrivateKey = secret.New("surely-Wr0ng-value"), secret.Value{}
+	report := s.Connector.Check(s.ctx, wrong)
+	require.False(t, report.OK())
+	last := report.Stages[len(report.Stages)-1]
+	assert.Equal(t, connect.StageSignIn, last.Stage)
+	assert.Equal(t, connect.CodeBadLogOn, last.Code)
+	assert.NotContains(t, last.Detail, "surely-Wr0ng-value")
+}
+
+func (s *suite) cancelled(t *testing.T) {
+	ctx, cancel := context.WithCancel(s.ctx)
+	cancel()
+	report := s.Connector.Check(ctx, s.Target)
+	assert.False(t, report.OK(), "a cancelled check does not succeed")
+}
+
+func (s *suite) visit(t *testing.T) {
+	visitor, ok := s.Connector.(connect.Visitor)
+	if !ok {
+		return
+	}
+	key := secret.New("0123456789abcdef0123456789abcdef")
+	fingerprint := secret.FingerprinterFromKey(key).Of(s.Password)
+	var accounts []estate.Account
+	var dependents []estate.Dependent
+	coverage, err := visitor.Visit(s.ctx, s.Target, connect.VisitRequest{FingerprintKey: key, Known: []string{fingerprint}}, func(b connect.Batch) error {
+		accounts = append(accounts, b.Accounts...)
+		dependents = append(dependents, b.Dependents...)
+		raw, err := json.Marshal(b)
+		require.NoError(t, err)
+		assert.NotContains(t, string(raw), s.Password.RevealString(), "observations carry no secrets")
+		return nil
+	})
+	require.NoError(t, err)
+	assert.NotEmpty(t, coverage.Complete)
+	assert.True(t, coverage.Complete[connect.ScopeAccounts], "%v", coverage.Why)
+	assert.Equal(t, len(accounts), coverage.Counts[connect.ScopeAccounts])
+	seen := map[string]bool{}
+	for _, a := range accounts {
+		assert.NotEmpty(t, a.StableID)
+		assert.False(t, seen[a.StableID], "stable id %s of %s is used twice", a.StableID, a.Name)
+		seen[a.StableID] = true
+		if strings.EqualFold(a.Name, s.Account) {
+			s.account = a
+		}
+	}
+	require.NotEmpty(t, s.account.StableID, "the account %s is among those seen", s.Account)
+	if s.CopyPath != "" {
+		found := false
+		for _, d := range dependents {
+			found = found || d.Copy != nil && d.Path == s.CopyPath && d.Copy.Fingerprint == fingerprint && d.Copy.Key == s.CopyKey
+		}
+		assert.True(t, found, "the copy in %s is found by its fingerprint", s.CopyPath)
+	}
+	if s.Unit != "" {
+		found := false
+		for _, d := range dependents {
+			found = found || d.Kind == estate.DependentUnit && d.Place == s.Unit
+		}
+		assert.True(t, found, "the unit %s is seen", s.Unit)
+	}
+	_, err = visitor.Visit(s.ctx, s.Target, connect.VisitRequest{FingerprintKey: key}, func(connect.Batch) error { return errors.New("store is full") })
+	assert.ErrorContains(t, err, "store is full", "an error of the taker ends the visit")
+
+	dead := s.Target
+	dead.Address = s.DeadAddress
+	coverage, err = visitor.Visit(s.ctx, dead, connect.VisitRequest{FingerprintKey: key}, func(connect.Batch) error { return nil })
+	s.failure(t, err)
+	for scope, complete := range coverage.Complete {
+		assert.False(t, complete, "nothing of an unreachable system is complete: %s", scope)
+	}
+}
+
+func (s *suite) ref() connect.AccountRef {
+	return connect.AccountRef{StableID: s.account.StableID, Name: s.account.Name, DN: s.account.DN}
+}
+
+func (s *suite) verify(t *testing.T) {
+	verifier, ok := s.Connector.(connect.Verifier)
+	if !ok {
+		return
+	}
+	verdict, err := verifier.Verify(s.ctx, s.Target, s.ref(), s.Password)
+	require.NoError(t, err)
+	assert.True(t, verdict.Accepted, verdict.Words)
+	verdict, err = verifier.Verify(s.ctx, s.Target, s.ref(), secret.New("surely-Wr0ng-value"))
+	require.NoError(t, err, "a refusal is a verdict, not an error")
+	assert.False(t, verdict.Accepted)
+	assert.Equal(t, connect.VerdictWrong, verdict.Code)
+	assert.NotContains(t, verdict.Words, "surely-Wr0ng-value")
+	verdict, err = verifier.Verify(s.ctx, s.Target, s.ref(), secret.Value{})
+	if err == nil {
+		assert.False(t, verdict.Accepted, "an empty value never signs in")
+	}
+	dead := s.Target
+	dead.Address = s.DeadAddress
+	_, err = verifier.Verify(s.ctx, dead, s.ref(), s.Password)
+	s.failure(t, err)
+}
+
+func (s *suite) change(t *testing.T) {
+	changer, ok := s.Connector.(connect.Changer)
+	if !ok {
+		return
+	}
+	verifier := s.Connector.(connect.Verifier)
+	require.NoError(t, changer.Change(s.ctx, s.Target, s.ref(), secret.New(newValue)))
+	verdict, err := verifier.Verify(s.ctx, s.Target, s.ref(), secret.New(newValue))
+	require.NoError(t, err)
+	assert.True(t, verdict.Accepted, verdict.Words)
+	verdict, err = verifier.Verify(s.ctx, s.Target, s.ref(), s.Password)
+	require.NoError(t, err)
+	assert.False(t, verdict.Accepted, "the old value is refused")
+	if !s.Weak.Empty() {
+		f := s.failure(t, changer.Change(s.ctx, s.Target, s.ref(), s.Weak))
+		assert.Equal(t, connect.CodePolicy, f.Code)
+		assert.False(t, f.Unclear, "a refusal is certain")
+	}
+	gone := s.ref()
+	gone.StableID = strings.Map(func(r rune) rune {
+		if r >= '0' && r <= '9' {
+			return '0' + ('9'-r)%10
+		}
+		return r
+	}, gone.StableID)
+	f := s.failure(t, changer.Change(s.ctx, s.Target, gone, secret.New(newValue)))
+	assert.Equal(t, connect.CodeGone, f.Code, "the stable id decides, not the name")
+	assert.False(t, f.Unclear)
+	dead := s.Target
+	dead.Address = s.DeadAddress
+	f = s.failure(t, changer.Change(s.ctx, dead, s.ref(), secret.New(newValue)))
+	assert.False(t, f.Unclear, "nothing was sent")
+	require.NoError(t, changer.Change(s.ctx, s.Target, s.ref(), s.Password), "the fixture's value is put back")
+}
+
+func (s *suite) copies(t *testing.T) {
+	holder, ok := s.Connector.(connect.Holder)
+	if !ok || s.CopyPath == "" {
+		return
+	}
+	before, attributes := s.ReadFile(t, s.CopyPath)
+	located, err := held.Locate(before, held.HintEnv, nil)
+	require.NoError(t, err)
+	var places []held.Locator
+	for _, span := range located.Spans {
+		if span.Key == s.CopyKey {
+			places = append(places, span.Locator)
+		}
+	}
+	require.NotEmpty(t, places)
+	state, err := holder.ReadCopies(s.ctx, s.Target, s.CopyPath, places)
+	require.NoError(t, err)
+	require.Len(t, state.Found, len(places))
+	assert.True(t, state.Found[0].Equal(s.Password))
+
+	next := secret.New(newValue)
+	require.NoError(t, holder.ReplaceCopies(s.ctx, s.Target, s.CopyPath, places, s.Password, next))
+	after, same := s.ReadFile(t, s.CopyPath)
+	assert.Equal(t, attributes, same, "owner, mode and access list are kept")
+	assert.Equal(t, strings.ReplaceAll(string(before), s.Password.RevealString(), newValue), string(after), "every other byte is kept")
+	require.NoError(t, holder.ReplaceCopies(s.ctx, s.Target, s.CopyPath, places, s.Password, next), "once more is harmless")
+
+	f := s.failure(t, holder.ReplaceCopies(s.ctx, s.Target, s.CopyPath, places, s.Password, secret.New("third-Valu3")))
+	assert.False(t, f.Unclear, "a copy that holds neither value is left alone, certainly")
+	f = s.failure(t, holder.ReplaceCopies(s.ctx, s.Target, s.CopyPath, places, next, secret.New("two\nlines")))
+	assert.False(t, f.Unclear)
+	unchanged, _ := s.ReadFile(t, s.CopyPath)
+	assert.Equal(t, string(after), string(unchanged), "a value that cannot be carried changes nothing")
+	f = s.failure(t, holder.ReplaceCopies(s.ctx, s.Target, s.CopyPath+".missing", places, next, next))
+	assert.Equal(t, connect.CodeGone, f.Code)
+	require.NoError(t, holder.ReplaceCopies(s.ctx, s.Target, s.CopyPath, places, next, s.Password))
+	final, same := s.ReadFile(t, s.CopyPath)
+	assert.Equal(t, string(before), string(final))
+	assert.Equal(t, attributes, same)
+}
+
+func (s *suite) restart(t *testing.T) {
+	restarter, ok := s.Connector.(connect.Restarter)
+	if !ok || s.Unit == "" {
+		return
+	}
+	before, err := restarter.UnitState(s.ctx, s.Target, s.Unit)
+	require.NoError(t, err)
+	require.Equal(t, "active", before.Active, before.Words)
+	require.NoError(t, restarter.Restart(s.ctx, s.Target, s.Unit))
+	after, err := restarter.UnitState(s.ctx, s.Target, s.Unit)
+	require.NoError(t, err)
+	assert.Equal(t, "active", after.Active)
+	assert.NotEqual(t, before.Invocation, after.Invocation, "a new invocation proves the restart")
+	f := s.failure(t, restarter.Restart(s.ctx, s.Target, "no-such-unit.service"))
+	assert.False(t, f.Unclear)
+	for _, bad := range []string{"", "a; reboot", "--now", "../x.service", strings.Repeat("x", 300) + ".service"} {
+		f := s.failure(t, restarter.Restart(s.ctx, s.Target, bad))
+		assert.False(t, f.Unclear, "%q", bad)
+	}
+}
+
+func (s *suite) rehearse(t *testing.T) {
+	rehearser, ok := s.Connector.(connect.Rehearser)
+	if !ok {
+		return
+	}
+	ref := s.ref()
+	intentions := []connect.Intention{{Change: &ref, Current: s.Password}}
+	if s.Unit != "" {
+		intentions = append(intentions, connect.Intention{Restart: s.Unit})
+	}
+	lines := rehearser.Rehearse(s.ctx, s.Target, intentions)
+	require.NotEmpty(t, lines)
+	for _, line := range lines {
+		assert.NotEqual(t, connect.CheckFailed, line.Result, fmt.Sprintf("%+v", line))
+		assert.Equal(t, s.Target.Name, line.System)
+	}
+	dead := s.Target
+	dead.Address = s.DeadAddress
+	lines = rehearser.Rehearse(s.ctx, dead, intentions)
+	require.NotEmpty(t, lines)
+	assert.Equal(t, connect.CheckFailed, lines[0].Result)
+}

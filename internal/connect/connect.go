@@ -1,0 +1,372 @@
+// Package connect is the contract between the rest of the program and the
+// systems it reaches.
+//
+// A connector handles one kind of system. It implements Connector and, beyond
+// that, only what its kind can do: Visitor, Verifier, Changer, Holder,
+// Restarter, Rehearser, Commander. The rest of the program asks with a type
+// assertion, the way io.WriterTo or http.Flusher are asked for, and explains
+// to the user what a kind cannot do. Everything that crosses the contract is a
+// plain value, so that a connector can run in another process inside a network
+// segment that the service cannot reach.
+//
+// A connector holds no state between calls and may be called from many
+// goroutines. Every call honours its context, ends within it, and names the
+// system, the stage and the system's own words when it fails (Failure). After
+// an unclear outcome a connector says so and never repeats by itself.
+//
+// Package conformance holds the test suite that every connector, and every
+// stand-in through its connector, must pass.
+package connect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sort"
+	"sync"
+	"time"
+
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/secret"
+)
+
+// Stage of an attempt to do something on a system, in their order.
+type Stage string
+
+// Stages. The first six belong to every attempt; the others name acts.
+const (
+	StageResolve   Stage = "resolve"
+	StageConnect   Stage = "connect"
+	StageSecure    Stage = "secure"
+	StageSignIn    Stage = "sign in"
+	StagePermitted Stage = "permitted"
+	StageRead      Stage = "read"
+	StageChange    Stage = "change"
+	StageReplace   Stage = "replace"
+	StageRestart   Stage = "restart"
+	StageProve     Stage = "prove"
+)
+
+// Failure is how every connector says that something did not work.
+type Failure struct {
+	System  string // name of the system
+	Stage   Stage
+	Words   string // the system's own words, without secrets
+	Next    string // what to do next
+	Code    string // short machine-readable cause, see the Code constants
+	Unclear bool   // the act may have taken effect
+	Err     error
+}
+
+// Codes of failures that callers decide by.
+const (
+	CodeUnknownName  = "unknown-name"
+	CodeUnreachable  = "unreachable"
+	CodeTimeout      = "timeout"
+	CodeUntrusted    = "untrusted"     // certificate or host key
+	CodeNewHostKey   = "new-host-key"  // first sight: needs approval
+	CodeBadLogOn     = "bad-logon"     // the system refused our log-on
+	CodeNotPermitted = "not-permitted" // signed in, but lacks a right
+	CodePolicy       = "policy"        // the system's password policy refused the value
+	CodeGone         = "gone"          // the account, unit or file is not there
+	CodeProtocol     = "protocol"      // the system answered garbage
+	CodeFailed       = "failed"        // the act was refused or failed otherwise
+)
+
+func (f *Failure) Error() string {
+	text := fmt.Sprintf("%s: %s: %s", f.System, f.Stage, f.Words)
+	if f.Next != "" {
+		text += " (" + f.Next + ")"
+	}
+	return text
+}
+
+func (f *Failure) Unwrap() error { return f.Err }
+
+// IsUnclear reports whether the act behind an error may have taken effect.
+// An error that is no Failure counts as unclear.
+func IsUnclear(err error) bool {
+	var f *Failure
+	if errors.As(err, &f) {
+		return f.Unclear
+	}
+	return err != nil
+}
+
+// CodeOf returns the code of a Failure, or "".
+func CodeOf(err error) string {
+	var f *Failure
+	if errors.As(err, &f) {
+		return f.Code
+	}
+	return ""
+}
+
+// LogOn is how to sign in to a system.
+type LogOn struct {
+	Account    string // user name, DN or principal name, as the system wants it
+	Password   secret.Value
+	PrivateKey secret.Value // PEM, for SSH
+}
+
+// Target is a system with all that is needed to reach it.
+type Target struct {
+	SystemID  string
+	Name      string
+	Kind      estate.Kind
+	Address   string
+	Port      int // 0 for the kind's default
+	Options   map[string]string
+	LogOn     LogOn
+	TrustedCA string   // PEM; empty for the machine's own trust store
+	HostKeys  []string // approved fingerprints (SSH)
+}
+
+// Fail makes a Failure for a target.
+func (t Target) Fail(stage Stage, code, words, next string, err error) *Failure {
+	return &Failure{System: t.Name, Stage: stage, Code: code, Words: words, Next: next, Err: err}
+}
+
+// StageResult is one line of a check.
+type StageResult struct {
+	Stage  Stage         `json:"stage"`
+	OK     bool          `json:"ok"`
+	Took   time.Duration `json:"took"`
+	Detail string        `json:"detail,omitempty"` // what was found, or the system's own words
+	Next   string        `json:"next,omitempty"`
+	Code   string        `json:"code,omitempty"`
+}
+
+// Facts are what a check or a visit learns of the system as a whole.
+type Facts struct {
+	Flavor      string            `json:"flavor,omitempty"`  // windows-schema, rfc-schema; os name
+	Domains     []string          `json:"domains,omitempty"` // NetBIOS and DNS names of a directory
+	BaseDN      string            `json:"base_dn,omitempty"`
+	Identity    string            `json:"identity,omitempty"`    // machine id, domain SID
+	Fingerprint string            `json:"fingerprint,omitempty"` // of the SSH host key offered, SHA256:...
+	KeyType     string            `json:"key_type,omitempty"`
+	Certificate string            `json:"certificate,omitempty"` // subject, issuer, end
+	Version     string            `json:"version,omitempty"`
+	Policy      map[string]string `json:"policy,omitempty"` // password policy in force
+}
+
+// CheckReport is the answer of Check.
+type CheckReport struct {
+	Stages []StageResult `json:"stages"`
+	Facts  Facts         `json:"facts"`
+}
+
+// OK reports whether every stage succeeded.
+func (r CheckReport) OK() bool {
+	for _, s := range r.Stages {
+		if !s.OK {
+			return false
+		}
+	}
+	return len(r.Stages) > 0
+}
+
+// Connector reaches one kind of system.
+type Connector interface {
+	Kind() estate.Kind
+	// DefaultPort is used where a target names none.
+	DefaultPort() int
+	// Check goes through the stages and stops at the first that fails.
+	Check(ctx context.Context, target Target) CheckReport
+}
+
+// Scopes of a visit. A scope that was read completely may mark what it did
+// not see as gone; no other may.
+const (
+	ScopeAccounts = "accounts"
+	ScopeUnits    = "units"
+	ScopeCron     = "cron"
+	ScopeFiles    = "files"
+)
+
+// VisitRequest says how to read.
+type VisitRequest struct {
+	FingerprintKey secret.Value // key for fingerprints of held values
+	Known          []string     // fingerprints of values in custody: report them wherever they stand
+}
+
+// Problem is something that could not be read or understood; the visit goes on.
+type Problem struct {
+	Stage Stage  `json:"stage"`
+	Place string `json:"place"` // file and line, entry, unit
+	What  string `json:"what"`
+	Next  string `json:"next,omitempty"`
+}
+
+// Batch is a part of what a visit saw.
+type Batch struct {
+	Accounts   []estate.Account
+	Dependents []estate.Dependent
+	Problems   []Problem
+}
+
+// Coverage says what a visit read.
+type Coverage struct {
+	Facts    Facts             `json:"facts"`
+	Complete map[string]bool   `json:"complete"`      // by scope
+	Why      map[string]string `json:"why,omitempty"` // of scopes that are not complete
+	Counts   map[string]int    `json:"counts"`        // by scope
+	Stages   []StageResult     `json:"stages"`
+}
+
+// Visitor reads a system. emit is called with batches as they are read, never
+// concurrently; an error from it ends the visit. A Failure is returned when
+// nothing, or not everything, could be read; the Coverage is valid in any case.
+type Visitor interface {
+	Visit(ctx context.Context, target Target, request VisitRequest, emit func(Batch) error) (Coverage, error)
+}
+
+// AccountRef names an account on its authority.
+type AccountRef struct {
+	StableID string
+	Name     string
+	DN       string
+}
+
+// Verdict of a verification.
+type Verdict struct {
+	Accepted bool
+	Code     string // why not: wrong, locked, disabled, expired, must-change, unknown
+	Words    string // the system's own words
+}
+
+// Codes of verdicts.
+const (
+	VerdictWrong      = "wrong"
+	VerdictLocked     = "locked"
+	VerdictDisabled   = "disabled"
+	VerdictExpired    = "expired"
+	VerdictMustChange = "must-change"
+)
+
+// Verifier signs in as an account. A refusal is a Verdict, not an error.
+type Verifier interface {
+	Verify(ctx context.Context, target Target, account AccountRef, value secret.Value) (Verdict, error)
+}
+
+// Changer changes a password at its authority with the target's privileged
+// log-on. It returns nil only when the authority said that it did.
+type Changer interface {
+	Change(ctx context.Context, target Target, account AccountRef, value secret.Value) error
+}
+
+// CopyState says what stands at places of a file.
+type CopyState struct {
+	Digest string         // SHA-256 of the whole file
+	Found  []secret.Value // at each place asked for, in order
+}
+
+// Holder reads and replaces held copies in files. Replace replaces the values
+// at all places at once: with bytes outside the places, owner, mode and access
+// lists kept, by atomic rename. It refuses when a place holds neither old nor
+// value.
+type Holder interface {
+	ReadCopies(ctx context.Context, target Target, path string, places []held.Locator) (CopyState, error)
+	ReplaceCopies(ctx context.Context, target Target, path string, places []held.Locator, old, value secret.Value) error
+}
+
+// UnitState is the state of a unit.
+type UnitState struct {
+	Active     string // active, inactive, failed, activating, ...
+	Sub        string
+	Invocation string // changes at every start
+	Result     string // of the last run, when it failed
+	Words      string // last lines that the unit said, when it failed
+}
+
+// Restarter restarts units and tells their state.
+type Restarter interface {
+	UnitState(ctx context.Context, target Target, unit string) (UnitState, error)
+	Restart(ctx context.Context, target Target, unit string) error
+}
+
+// Commander runs a check command on a system as the log-on account.
+type Commander interface {
+	RunCheck(ctx context.Context, target Target, command string) (output string, exit int, err error)
+}
+
+// Intention is something a rotation would do on a system.
+type Intention struct {
+	Change  *AccountRef
+	Replace string // path
+	Places  []held.Locator
+	Restart string // unit
+	Current secret.Value
+}
+
+// Check result words.
+const (
+	CheckOK        = "ok"
+	CheckFailed    = "failed"
+	CheckUnchecked = "unchecked"
+	CheckWarning   = "warning"
+)
+
+// Checked is one line of a rehearsal.
+type Checked struct {
+	System string `json:"system"`
+	What   string `json:"what"`
+	Result string `json:"result"` // ok, failed, unchecked, warning
+	Words  string `json:"words,omitempty"`
+	Next   string `json:"next,omitempty"`
+}
+
+// Rehearser tells what can be told without changing anything.
+type Rehearser interface {
+	Rehearse(ctx context.Context, target Target, intentions []Intention) []Checked
+}
+
+var (
+	registryLock sync.RWMutex
+	registry     = map[estate.Kind]Connector{}
+)
+
+// Register makes a connector known. It panics on a second one of a kind.
+func Register(c Connector) {
+	registryLock.Lock()
+	defer registryLock.Unlock()
+	if registry[c.Kind()] != nil {
+		panic("connect: two connectors for " + string(c.Kind()))
+	}
+	registry[c.Kind()] = c
+}
+
+// For returns the connector of a kind.
+func For(kind estate.Kind) (Connector, bool) {
+	registryLock.RLock()
+	defer registryLock.RUnlock()
+	c, ok := registry[kind]
+	return c, ok
+}
+
+// Kinds lists the registered kinds in order.
+func Kinds() []estate.Kind {
+	registryLock.RLock()
+	defer registryLock.RUnlock()
+	var out []estate.Kind
+	for kind := range registry {
+		out = append(out, kind)
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i] < out[j] })
+	return out
+}
+
+// Listed is a system that another system knows of.
+type Listed struct {
+	Name    string
+	Address string
+	OS      string
+	Where   string // its place there, such as a distinguished name
+}
+
+// Lister lists the systems that a system knows of: the computers in a
+// directory subtree.
+type Lister interface {
+	ListSystems(ctx context.Context, target Target, base string) ([]Listed, error)
+}

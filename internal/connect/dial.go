@@ -1,0 +1,118 @@
+package connect
+
+import (
+	"context"
+	"errors"
+	"net"
+	"strconv"
+	"syscall"
+	"time"
+)
+
+// Limits of reaching a system. The whole attempt is bounded by the context;
+// these keep one stage from using all of it.
+const (
+	ResolveTime = 3 * time.Second
+	ConnectTime = 5 * time.Second
+)
+
+// Clock measures stages. It is a variable of the attempt, not a global, so
+// that a test can give another.
+type stopwatch struct {
+	stages []StageResult
+	start  time.Time
+}
+
+// Stopwatch collects the stages of one attempt.
+type Stopwatch struct{ stopwatch }
+
+// NewStopwatch starts measuring.
+func NewStopwatch() *Stopwatch { return &Stopwatch{stopwatch{start: time.Now()}} }
+
+// OK ends a stage well.
+func (w *Stopwatch) OK(stage Stage, detail string) {
+	now := time.Now()
+	w.stages = append(w.stages, StageResult{Stage: stage, OK: true, Took: now.Sub(w.start), Detail: detail})
+	w.start = now
+}
+
+// Fail ends a stage with a failure.
+func (w *Stopwatch) Fail(f *Failure) {
+	now := time.Now()
+	w.stages = append(w.stages, StageResult{Stage: f.Stage, Took: now.Sub(w.start), Detail: f.Words, Next: f.Next, Code: f.Code})
+	w.start = now
+}
+
+// Stages returns what was measured.
+func (w *Stopwatch) Stages() []StageResult { return w.stages }
+
+// Dial resolves and connects, each a stage of its own.
+func Dial(ctx context.Context, target Target, defaultPort int, watch *Stopwatch) (net.Conn, *Failure) {
+	port := target.Port
+	if port == 0 {
+		port = defaultPort
+	}
+	address := target.Address
+	if address == "" {
+		address = target.Name
+	}
+	ips := []string{address}
+	if net.ParseIP(address) == nil {
+		resolve, cancel := context.WithTimeout(ctx, ResolveTime)
+		found, err := net.DefaultResolver.LookupHost(resolve, address)
+		cancel()
+		if err != nil {
+			f := target.Fail(StageResolve, CodeUnknownName, resolveWords(address, err), "check the spelling, or give an address", err)
+			watch.Fail(f)
+			return nil, f
+		}
+		ips = found
+	}
+	watch.OK(StageResolve, ips[0])
+	var last error
+	for _, ip := range ips {
+		dialer := net.Dialer{Timeout: ConnectTime}
+		conn, err := dialer.DialContext(ctx, "tcp", net.JoinHostPort(ip, strconv.Itoa(port)))
+		if err == nil {
+			watch.OK(StageConnect, conn.RemoteAddr().String())
+			return conn, nil
+		}
+		last = err
+	}
+	f := target.Fail(StageConnect, CodeUnreachable, last.Error(), connectNext(last, port), last)
+	if isTimeout(last) {
+		f.Code = CodeTimeout
+	}
+	watch.Fail(f)
+	return nil, f
+}
+
+func resolveWords(address string, err error) string {
+	var dns *net.DNSError
+	if errors.As(err, &dns) {
+		if dns.IsNotFound {
+			return "no such host: " + address
+		}
+		return dns.Err + ": " + address
+	}
+	return err.Error()
+}
+
+func isTimeout(err error) bool {
+	var timeout net.Error
+	return errors.Is(err, context.DeadlineExceeded) || errors.As(err, &timeout) && timeout.Timeout()
+}
+
+// IsTimeout reports whether an error is about time running out.
+func IsTimeout(err error) bool { return isTimeout(err) }
+
+func connectNext(err error, port int) string {
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "the host answers, but nothing listens on port " + strconv.Itoa(port) + ": is the service running?"
+	case isTimeout(err):
+		return "no answer: is the host up, and does a filter let port " + strconv.Itoa(port) + " through?"
+	default:
+		return "is the network between here and the host in order?"
+	}
+}

@@ -1,0 +1,195 @@
+package directory
+
+import (
+	"context"
+	"errors"
+	"strings"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/secret"
+)
+
+// locate finds an account's entry by its stable id, whatever it is called now.
+func (s *session) locate(account connect.AccountRef, attributes ...string) (*ldap.Entry, *connect.Failure) {
+	filter := "(entryUUID=" + ldap.EscapeFilter(account.StableID) + ")"
+	if s.windows() {
+		value, err := guidFilter(account.StableID)
+		if err != nil {
+			return nil, s.target.Fail(connect.StageRead, connect.CodeGone, err.Error(), "run a survey of this directory", err)
+		}
+		filter = "(objectGUID=" + value + ")"
+	}
+	res, err := s.conn.Search(ldap.NewSearchRequest(s.facts.BaseDN, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, 0, false, filter, append(attributes, "cn"), nil))
+	if err != nil {
+		f := s.fail(connect.StageRead, err)
+		f.Unclear = false // nothing but reading was tried
+		return nil, f
+	}
+	if len(res.Entries) != 1 {
+		return nil, s.target.Fail(connect.StageRead, connect.CodeGone, "no entry has the id "+account.StableID+" ("+account.Name+")", "the account was deleted, or the log-on may not see it: run a survey", nil)
+	}
+	return res.Entries[0], nil
+}
+
+// Verify implements connect.Verifier: a bind as the account on a connection of
+// its own.
+func (Connector) Verify(ctx context.Context, t connect.Target, account connect.AccountRef, value secret.Value) (connect.Verdict, error) {
+	if value.Empty() {
+		return connect.Verdict{Code: connect.VerdictWrong, Words: "the value is empty: not tried, because an empty password is an anonymous bind"}, nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, verifyTime)
+	defer cancel()
+	s, failure := open(ctx, t, connect.NewStopwatch())
+	if failure != nil {
+		return connect.Verdict{}, failure
+	}
+	entry, failure := s.locate(account)
+	s.close()
+	if failure != nil {
+		return connect.Verdict{}, failure
+	}
+	conn, stop, _, failure := secure(ctx, t, connect.NewStopwatch())
+	if failure != nil {
+		return connect.Verdict{}, failure
+	}
+	defer func() { stop(); _ = conn.Close() }()
+	// The password policy control makes a directory say why (draft-behera).
+	request := ldap.NewSimpleBindRequest(entry.DN, value.RevealString(), []ldap.Control{ldap.NewControlBeheraPasswordPolicy()})
+	res, err := conn.SimpleBind(request)
+	policy := ""
+	if res != nil {
+		if control, ok := ldap.FindControl(res.Controls, ldap.ControlTypeBeheraPasswordPolicy).(*ldap.ControlBeheraPasswordPolicy); ok && control.Error >= 0 {
+			policy = control.ErrorString
+			switch control.Error {
+			case 0:
+				return connect.Verdict{Code: connect.VerdictExpired, Words: policy}, nil
+			case 1:
+				return connect.Verdict{Code: connect.VerdictLocked, Words: policy}, nil
+			case 2:
+				return connect.Verdict{Accepted: err == nil, Code: connect.VerdictMustChange, Words: policy}, nil
+			}
+		}
+	}
+	if err == nil {
+		return connect.Verdict{Accepted: true, Words: "bind accepted"}, nil
+	}
+	if code, words := bindRefusal(err); code != "" {
+		return connect.Verdict{Code: code, Words: secret.Scrub(words, value)}, nil
+	}
+	return connect.Verdict{}, failOn(t, connect.StageSignIn, err, value)
+}
+
+// Change implements connect.Changer: replace of unicodePwd in the Windows
+// schema, the password modify operation (RFC 3062) elsewhere.
+func (Connector) Change(ctx context.Context, t connect.Target, account connect.AccountRef, value secret.Value) error {
+	if value.Empty() {
+		return t.Fail(connect.StageChange, connect.CodePolicy, "the new value is empty", "", nil)
+	}
+	s, failure := open(ctx, t, connect.NewStopwatch())
+	if failure != nil {
+		failure.Unclear = false // the change was not sent
+		return failure
+	}
+	defer s.close()
+	entry, failure := s.locate(account, "pwdAccountLockedTime")
+	if failure != nil {
+		return failure
+	}
+	var err error
+	if s.windows() {
+		modify := ldap.NewModifyRequest(entry.DN, nil)
+		modify.Replace("unicodePwd", []string{quotedUTF16(value)})
+		err = s.conn.Modify(modify)
+	} else {
+		_, err = s.conn.PasswordModify(ldap.NewPasswordModifyRequest(entry.DN, "", value.RevealString()))
+	}
+	if err != nil {
+		f := failOn(t, connect.StageChange, err, value, t.LogOn.Password)
+		if s.windows() && strings.Contains(f.Words, "0000052D") {
+			f.Code, f.Next = connect.CodePolicy, "the domain's password policy refused the value: length, complexity or age"
+		}
+		return f
+	}
+	return s.restoreLock(entry)
+}
+
+// restoreLock puts back an administrator's lock, which a reset silently
+// removes in directories with the password policy overlay.
+func (s *session) restoreLock(entry *ldap.Entry) error {
+	locked := entry.GetAttributeValue("pwdAccountLockedTime")
+	if s.windows() || locked == "" {
+		return nil
+	}
+	modify := ldap.NewModifyRequest(entry.DN, nil)
+	modify.Replace("pwdAccountLockedTime", []string{locked})
+	if err := s.conn.Modify(modify); err != nil {
+		f := s.fail(connect.StageChange, err)
+		f.Unclear = true // the password did change
+		f.Next = "the password was changed and the account's lock is gone: lock it again by hand"
+		return f
+	}
+	return nil
+}
+
+// Rehearse implements connect.Rehearser.
+func (Connector) Rehearse(ctx context.Context, t connect.Target, intentions []connect.Intention) []connect.Checked {
+	s, failure := open(ctx, t, connect.NewStopwatch())
+	if failure != nil {
+		return []connect.Checked{{System: t.Name, What: "reach the directory", Result: connect.CheckFailed, Words: failure.Words, Next: failure.Next}}
+	}
+	defer s.close()
+	out := []connect.Checked{{System: t.Name, What: "reach the directory and sign in", Result: connect.CheckOK}}
+	for _, intention := range intentions {
+		if intention.Change != nil {
+			out = append(out, s.rehearseChange(*intention.Change)...)
+		}
+	}
+	return out
+}
+
+func (s *session) rehearseChange(account connect.AccountRef) []connect.Checked {
+	name := s.target.Name
+	entry, failure := s.locate(account, "userAccountControl", "msDS-User-Account-Control-Computed", "pwdAccountLockedTime", "pwdPolicySubentry")
+	if failure != nil {
+		return []connect.Checked{{System: name, What: "find the account", Result: connect.CheckFailed, Words: failure.Words, Next: failure.Next}}
+	}
+	out := []connect.Checked{{System: name, What: "find the account", Result: connect.CheckOK, Words: entry.DN}}
+	if entry.GetAttributeValue("pwdAccountLockedTime") != "" {
+		out = append(out, connect.Checked{System: name, What: "account not locked", Result: connect.CheckFailed, Words: "the account is locked", Next: "unlock it first: no sign-in can be proven while it is locked"})
+	}
+	if s.windows() {
+		a, _ := windowsAccount(entry)
+		if a.Enabled == "no" {
+			out = append(out, connect.Checked{System: name, What: "account enabled", Result: connect.CheckFailed, Words: "the account is disabled", Next: "enable it first: no sign-in can be proven while it is disabled"})
+		}
+		if a.Locked == "yes" {
+			out = append(out, connect.Checked{System: name, What: "account not locked", Result: connect.CheckFailed, Words: "the account is locked", Next: "unlock it first: no sign-in can be proven while it is locked"})
+		}
+		out = append(out, connect.Checked{System: name, What: "old value refused at once", Result: connect.CheckUnchecked, Words: "a directory of this kind may accept the previous password for up to an hour after the change"})
+	} else {
+		out = append(out, s.rehearseHistory(entry)...)
+	}
+	return append(out, connect.Checked{System: name, What: "right to reset the password", Result: connect.CheckUnchecked, Words: "a directory tells this only when it is done"})
+}
+
+// rehearseHistory warns when undoing could be refused, because the old value
+// would be found in the history.
+func (s *session) rehearseHistory(entry *ldap.Entry) []connect.Checked {
+	filter := "(objectClass=pwdPolicy)"
+	res, err := s.conn.Search(ldap.NewSearchRequest(s.facts.BaseDN, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, filter, []string{"pwdInHistory", "pwdMinLength"}, nil))
+	var result *ldap.Error
+	if err != nil && !(errors.As(err, &result) && result.ResultCode < ldap.ErrorNetwork) {
+		return nil
+	}
+	if res == nil {
+		return nil
+	}
+	for _, policy := range res.Entries {
+		if n := policy.GetAttributeValue("pwdInHistory"); n != "" && n != "0" {
+			return []connect.Checked{{System: s.target.Name, What: "undo possible", Result: connect.CheckWarning, Words: "the policy " + policy.DN + " remembers " + n + " passwords: putting the old value back may be refused", Next: "prefer the policies stop or continue over undo"}}
+		}
+	}
+	return nil
+}

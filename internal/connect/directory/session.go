@@ -1,0 +1,329 @@
+// Package directory is the connector for LDAP directories (RFC 4511): those
+// with the Windows-domain schema and those with the plain RFC schema. Which
+// one it is is read from the root entry, not configured.
+//
+// It always uses LDAP over TLS with a verified certificate. It never binds
+// with an empty password: RFC 4513, section 5.1.2 makes that an anonymous bind
+// that succeeds, which would prove a wrong value right.
+package directory
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/secret"
+)
+
+// Connector implements connect.Connector for directories.
+type Connector struct{}
+
+func init() { connect.Register(Connector{}) }
+
+// Kind implements connect.Connector.
+func (Connector) Kind() estate.Kind { return estate.KindDirectory }
+
+// DefaultPort implements connect.Connector.
+func (Connector) DefaultPort() int { return 636 }
+
+// Flavors of directory.
+const (
+	FlavorWindows = "windows-schema"
+	FlavorRFC     = "rfc-schema"
+)
+
+// OptionBase is the option that names the subtree to read.
+const OptionBase = "base"
+
+// requestTime bounds one LDAP request; a page of entries is one request.
+const requestTime = 30 * time.Second
+
+type session struct {
+	conn   *ldap.Conn
+	target connect.Target
+	facts  connect.Facts
+	root   *ldap.Entry
+	stop   func() bool
+}
+
+func (s *session) close() {
+	s.stop()
+	_ = s.conn.Close()
+}
+
+func (s *session) windows() bool { return s.facts.Flavor == FlavorWindows }
+
+// secure connects and does the TLS handshake.
+func secure(ctx context.Context, target connect.Target, watch *connect.Stopwatch) (*ldap.Conn, func() bool, connect.Facts, *connect.Failure) {
+	raw, failure := connect.Dial(ctx, target, Connector{}.DefaultPort(), watch)
+	if failure != nil {
+		return nil, nil, connect.Facts{}, failure
+	}
+	config := &tls.Config{ServerName: target.Address, MinVersion: tls.VersionTLS12}
+	if config.ServerName == "" {
+		config.ServerName = target.Name
+	}
+	if target.TrustedCA != "" {
+		config.RootCAs = x509.NewCertPool()
+		if !config.RootCAs.AppendCertsFromPEM([]byte(target.TrustedCA)) {
+			_ = raw.Close()
+			f := target.Fail(connect.StageSecure, connect.CodeUntrusted, "the given CA certificate is not PEM", "give the directory's CA certificate again", nil)
+			watch.Fail(f)
+			return nil, nil, connect.Facts{}, f
+		}
+	}
+	conn := tls.Client(raw, config)
+	handshake, cancel := context.WithTimeout(ctx, connect.ConnectTime)
+	err := conn.HandshakeContext(handshake)
+	cancel()
+	if err != nil {
+		_ = raw.Close()
+		f := target.Fail(connect.StageSecure, connect.CodeUntrusted, err.Error(), secureNext(err), err)
+		if connect.IsTimeout(err) {
+			f.Code = connect.CodeTimeout
+		}
+		watch.Fail(f)
+		return nil, nil, connect.Facts{}, f
+	}
+	cert := conn.ConnectionState().PeerCertificates[0]
+	facts := connect.Facts{Certificate: fmt.Sprintf("%s, issued by %s, ends %s", cert.Subject, cert.Issuer, cert.NotAfter.UTC().Format(time.DateOnly))}
+	watch.OK(connect.StageSecure, facts.Certificate)
+	wrapped := ldap.NewConn(&boundedConn{Conn: conn}, true)
+	wrapped.SetTimeout(requestTime)
+	wrapped.Start()
+	stop := context.AfterFunc(ctx, func() { _ = wrapped.Close() })
+	return wrapped, stop, facts, nil
+}
+
+// boundedConn gives every read a deadline, so that a server that hangs ends
+// the attempt instead of holding it.
+type boundedConn struct{ net.Conn }
+
+func (c *boundedConn) Write(b []byte) (int, error) {
+	_ = c.SetWriteDeadline(time.Now().Add(requestTime))
+	return c.Conn.Write(b)
+}
+
+func secureNext(err error) string {
+	var unknown x509.UnknownAuthorityError
+	var host x509.HostnameError
+	switch {
+	case errors.As(err, &unknown):
+		return "the certificate is not signed by the given CA: give the CA that signed it (--ca-file)"
+	case errors.As(err, &host):
+		return "the certificate is for another name: use that name as the address"
+	default:
+		return "does this port speak LDAP over TLS?"
+	}
+}
+
+// open goes through all stages up to a signed-in session.
+func open(ctx context.Context, target connect.Target, watch *connect.Stopwatch) (*session, *connect.Failure) {
+	conn, stop, facts, failure := secure(ctx, target, watch)
+	if failure != nil {
+		return nil, failure
+	}
+	s := &session{conn: conn, target: target, facts: facts, stop: stop}
+	if target.LogOn.Account == "" || target.LogOn.Password.Empty() {
+		s.close()
+		f := target.Fail(connect.StageSignIn, connect.CodeBadLogOn, "no log-on with an account and a password is given", "add one with 'moss logon add' and name it in the system", nil)
+		watch.Fail(f)
+		return nil, f
+	}
+	if err := conn.Bind(target.LogOn.Account, target.LogOn.Password.RevealString()); err != nil {
+		s.close()
+		f := failOn(target, connect.StageSignIn, err, target.LogOn.Password)
+		if f.Code == connect.CodeFailed || f.Code == connect.CodePolicy {
+			f.Code = connect.CodeBadLogOn
+		}
+		f.Next = "check the log-on " + target.LogOn.Account
+		if code, words := bindRefusal(err); code != "" {
+			f.Words = words
+		}
+		watch.Fail(f)
+		return nil, f
+	}
+	watch.OK(connect.StageSignIn, target.LogOn.Account)
+	if f := s.readRoot(); f != nil {
+		s.close()
+		watch.Fail(f)
+		return nil, f
+	}
+	watch.OK(connect.StagePermitted, s.facts.Flavor+", base "+s.facts.BaseDN)
+	return s, nil
+}
+
+// Capabilities and extensions that tell the flavors apart.
+const (
+	capabilityWindows = "1.2.840.113556.1.4.800"
+	extensionPassword = "1.3.6.1.4.1.4203.1.11.1" // RFC 3062
+)
+
+func (s *session) readRoot() *connect.Failure {
+	res, err := s.conn.Search(ldap.NewSearchRequest("", ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)",
+		[]string{"supportedCapabilities", "supportedExtension", "namingContexts", "defaultNamingContext", "dnsHostName", "vendorVersion"}, nil))
+	if err != nil {
+		return s.fail(connect.StagePermitted, err)
+	}
+	if len(res.Entries) != 1 {
+		return s.target.Fail(connect.StagePermitted, connect.CodeProtocol, "the directory shows no root entry", "is this an LDAP version 3 directory?", nil)
+	}
+	root := res.Entries[0]
+	s.root = root
+	s.facts.Version = root.GetAttributeValue("vendorVersion")
+	switch {
+	case has(root, "supportedCapabilities", capabilityWindows):
+		s.facts.Flavor = FlavorWindows
+		s.facts.BaseDN = root.GetAttributeValue("defaultNamingContext")
+		s.readDomain()
+	case has(root, "supportedExtension", extensionPassword):
+		s.facts.Flavor = FlavorRFC
+		if contexts := root.GetAttributeValues("namingContexts"); len(contexts) > 0 {
+			s.facts.BaseDN = contexts[0]
+		}
+		s.facts.Domains = []string{dnsOf(s.facts.BaseDN)}
+	default:
+		return s.target.Fail(connect.StagePermitted, connect.CodeProtocol, "it offers neither the Windows-domain schema nor the password modify operation (RFC 3062)", "this directory's passwords cannot be changed from here", nil)
+	}
+	if base := s.target.Options[OptionBase]; base != "" {
+		s.facts.BaseDN = base
+	}
+	if s.facts.BaseDN == "" {
+		return s.target.Fail(connect.StagePermitted, connect.CodeNotPermitted, "it names no base to read", "give one with --option base=DN", nil)
+	}
+	return nil
+}
+
+// readDomain finds the NetBIOS name and SID of a Windows-schema domain. A
+// failure leaves them unknown.
+func (s *session) readDomain() {
+	s.facts.Domains = []string{dnsOf(s.facts.BaseDN)}
+	res, err := s.conn.Search(ldap.NewSearchRequest(s.facts.BaseDN, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 0, false, "(objectClass=*)",
+		[]string{"objectSid", "minPwdLength", "pwdHistoryLength", "maxPwdAge", "msDS-Behavior-Version"}, nil))
+	if err == nil && len(res.Entries) == 1 {
+		s.facts.Identity = sidText(res.Entries[0].GetRawAttributeValue("objectSid"))
+		s.facts.Policy = map[string]string{
+			"minimum length": res.Entries[0].GetAttributeValue("minPwdLength"),
+			"history":        res.Entries[0].GetAttributeValue("pwdHistoryLength"),
+		}
+	}
+	res, err = s.conn.Search(ldap.NewSearchRequest("CN=Partitions,CN=Configuration,"+s.facts.BaseDN, ldap.ScopeSingleLevel, ldap.NeverDerefAliases, 0, 0, false,
+		"(nCName="+ldap.EscapeFilter(s.facts.BaseDN)+")", []string{"nETBIOSName"}, nil))
+	if err == nil && len(res.Entries) > 0 {
+		if name := res.Entries[0].GetAttributeValue("nETBIOSName"); name != "" {
+			s.facts.Domains = append([]string{name}, s.facts.Domains...)
+		}
+	}
+}
+
+func (s *session) fail(stage connect.Stage, err error) *connect.Failure {
+	return failOn(s.target, stage, err, s.target.LogOn.Password)
+}
+
+// failOn turns an LDAP error into a Failure.
+func failOn(t connect.Target, stage connect.Stage, err error, hide ...secret.Value) *connect.Failure {
+	f := &connect.Failure{System: t.Name, Stage: stage, Code: connect.CodeFailed, Err: err}
+	f.Words = secret.Scrub(strings.TrimRight(err.Error(), "\x00 "), hide...)
+	var result *ldap.Error
+	if !errors.As(err, &result) {
+		f.Code, f.Unclear = connect.CodeProtocol, true
+		return f
+	}
+	switch code := result.ResultCode; {
+	case code == ldap.ErrorNetwork:
+		f.Code, f.Unclear = connect.CodeUnreachable, true
+		f.Next = "the connection was lost: check the directory and try again"
+		if strings.Contains(f.Words, "timed out") {
+			f.Code = connect.CodeTimeout
+		}
+	case code > ldap.ErrorNetwork:
+		f.Code, f.Unclear = connect.CodeProtocol, true
+		f.Next = "the directory's answer could not be understood"
+	case code == ldap.LDAPResultInsufficientAccessRights:
+		f.Code = connect.CodeNotPermitted
+		f.Next = "grant the log-on the right to do this"
+	case code == ldap.LDAPResultNoSuchObject:
+		f.Code = connect.CodeGone
+	case code == ldap.LDAPResultConstraintViolation:
+		f.Code = connect.CodePolicy
+		f.Next = "the directory's password policy refused the value"
+	case code == ldap.LDAPResultInvalidCredentials:
+		f.Code = connect.CodeBadLogOn
+	}
+	return f
+}
+
+// bindRefusal reads why a bind was refused: "" when it was not a refusal.
+func bindRefusal(err error) (code, words string) {
+	var result *ldap.Error
+	if !errors.As(err, &result) || result.ResultCode != ldap.LDAPResultInvalidCredentials {
+		return "", ""
+	}
+	text := result.Error()
+	for data, meaning := range map[string][2]string{
+		"data 52e": {connect.VerdictWrong, "wrong password"},
+		"data 525": {connect.VerdictWrong, "no such account"},
+		"data 532": {connect.VerdictExpired, "the password has expired"},
+		"data 533": {connect.VerdictDisabled, "the account is disabled"},
+		"data 701": {connect.VerdictExpired, "the account has expired"},
+		"data 773": {connect.VerdictMustChange, "the password must be changed"},
+		"data 775": {connect.VerdictLocked, "the account is locked"},
+	} {
+		if strings.Contains(text, data) {
+			return meaning[0], meaning[1] + ": " + strings.TrimRight(text, "\x00 ")
+		}
+	}
+	return connect.VerdictWrong, strings.TrimRight(text, "\x00 ")
+}
+
+// Check implements connect.Connector.
+func (Connector) Check(ctx context.Context, t connect.Target) connect.CheckReport {
+	watch := connect.NewStopwatch()
+	s, failure := open(ctx, t, watch)
+	if failure != nil {
+		return connect.CheckReport{Stages: watch.Stages()}
+	}
+	defer s.close()
+	res, err := s.conn.Search(ldap.NewSearchRequest(s.facts.BaseDN, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 0, false, "(objectClass=*)", []string{"objectClass"}, nil))
+	if err != nil {
+		watch.Fail(s.fail(connect.StageRead, err))
+	} else {
+		watch.OK(connect.StageRead, fmt.Sprintf("%d entry at the base", len(res.Entries)))
+	}
+	return connect.CheckReport{Stages: watch.Stages(), Facts: s.facts}
+}
+
+func has(e *ldap.Entry, attribute, value string) bool {
+	for _, v := range e.GetAttributeValues(attribute) {
+		if v == value {
+			return true
+		}
+	}
+	return false
+}
+
+// dnsOf makes larkmoor.example of DC=larkmoor,DC=example.
+func dnsOf(dn string) string {
+	parsed, err := ldap.ParseDN(dn)
+	if err != nil {
+		return ""
+	}
+	var labels []string
+	for _, rdn := range parsed.RDNs {
+		for _, a := range rdn.Attributes {
+			if strings.EqualFold(a.Type, "dc") {
+				labels = append(labels, a.Value)
+			}
+		}
+	}
+	return strings.Join(labels, ".")
+}

@@ -1,0 +1,257 @@
+package unixhost
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"strings"
+
+	"golang.org/x/crypto/ssh"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/secret"
+)
+
+var unitPattern = regexp.MustCompile(`^[A-Za-z0-9:_.\\@][A-Za-z0-9:_.\\@\-]*\.service$`)
+
+func (s *session) checkUnit(stage connect.Stage, unit string) *connect.Failure {
+	if !unitPattern.MatchString(unit) || len(unit) > 255 {
+		return s.target.Fail(stage, connect.CodeFailed, fmt.Sprintf("%q is not a service unit's name", unit), "", nil)
+	}
+	return nil
+}
+
+// UnitState implements connect.Restarter.
+func (Connector) UnitState(ctx context.Context, target connect.Target, unit string) (connect.UnitState, error) {
+	s, failure := open(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		return connect.UnitState{}, failure
+	}
+	defer s.close()
+	if failure := s.checkUnit(connect.StageProve, unit); failure != nil {
+		return connect.UnitState{}, failure
+	}
+	state, failure := s.unitState(ctx, unit)
+	if failure != nil {
+		return state, failure
+	}
+	return state, nil
+}
+
+func (s *session) unitState(ctx context.Context, unit string) (connect.UnitState, *connect.Failure) {
+	out, failure := s.output(ctx, connect.StageProve, "/usr/bin/systemctl", "show", "--no-pager", "--property=ActiveState,SubState,InvocationID,Result,LoadState", "--", unit)
+	if failure != nil {
+		return connect.UnitState{}, failure
+	}
+	var state connect.UnitState
+	for line := range strings.Lines(string(out)) {
+		key, value, _ := strings.Cut(strings.TrimSpace(line), "=")
+		switch key {
+		case "ActiveState":
+			state.Active = value
+		case "SubState":
+			state.Sub = value
+		case "InvocationID":
+			state.Invocation = value
+		case "Result":
+			state.Result = value
+		case "LoadState":
+			if value == "not-found" {
+				return state, s.target.Fail(connect.StageProve, connect.CodeGone, "there is no unit "+unit, "run a survey of this host", nil)
+			}
+		}
+	}
+	if state.Active == "failed" || state.Sub == "auto-restart" {
+		said := s.run(ctx, nil, "/usr/bin/journalctl", "--no-pager", "-q", "-o", "cat", "-n", "3", "-u", unit)
+		if said.err == nil && said.exit == 0 {
+			state.Words = strings.ReplaceAll(strings.TrimSpace(string(said.out)), "\n", " / ")
+		}
+	}
+	return state, nil
+}
+
+// Restart implements connect.Restarter.
+func (Connector) Restart(ctx context.Context, target connect.Target, unit string) error {
+	s, failure := open(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		failure.Unclear = false
+		return failure
+	}
+	defer s.close()
+	if failure := s.checkUnit(connect.StageRestart, unit); failure != nil {
+		return failure
+	}
+	argv := []string{"/usr/bin/systemctl", "restart", unit}
+	if failure := s.failure(connect.StageRestart, s.sudo(ctx, nil, argv...), strings.Join(argv, " ")); failure != nil {
+		return failure
+	}
+	return nil
+}
+
+// RunCheck implements connect.Commander.
+func (Connector) RunCheck(ctx context.Context, target connect.Target, command string) (string, int, error) {
+	s, failure := open(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		return "", 0, failure
+	}
+	defer s.close()
+	r := s.run(ctx, nil, "/bin/sh", "-c", command)
+	if r.err != nil {
+		return "", 0, s.failure(connect.StageProve, r, "check command")
+	}
+	return string(r.out) + r.errs, r.exit, nil
+}
+
+// Verify implements connect.Verifier: a password sign-in over SSH that opens
+// no session. The host must allow password sign-in for the account.
+func (Connector) Verify(ctx context.Context, target connect.Target, account connect.AccountRef, value secret.Value) (connect.Verdict, error) {
+	if value.Empty() {
+		return connect.Verdict{Code: connect.VerdictWrong, Words: "the value is empty: not tried"}, nil
+	}
+	watch := connect.NewStopwatch()
+	client, stop, _, failure := handshake(ctx, target, account.Name, []ssh.AuthMethod{ssh.Password(value.RevealString())}, watch)
+	if failure != nil {
+		if failure.Stage == connect.StageSignIn && failure.Code == connect.CodeBadLogOn {
+			return connect.Verdict{Code: connect.VerdictWrong, Words: secret.Scrub(failure.Words, value)}, nil
+		}
+		return connect.Verdict{}, failure
+	}
+	stop()
+	_ = client.Close()
+	return connect.Verdict{Accepted: true, Words: "signed in over SSH"}, nil
+}
+
+var userPattern = regexp.MustCompile(`^[a-z_][a-z0-9_.\-]{0,31}$`)
+
+// Change implements connect.Changer for local accounts.
+func (Connector) Change(ctx context.Context, target connect.Target, account connect.AccountRef, value secret.Value) error {
+	s, failure := open(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		failure.Unclear = false
+		return failure
+	}
+	defer s.close()
+	if failure := s.sameUser(ctx, connect.StageChange, account); failure != nil {
+		return failure
+	}
+	if strings.ContainsAny(value.RevealString(), "\r\n\x00") || value.Empty() {
+		return target.Fail(connect.StageChange, connect.CodePolicy, "a local password cannot be empty or contain a line end or NUL", "", nil)
+	}
+	command := s.setPW()
+	r := s.sudo(ctx, []byte(account.Name+":"+value.RevealString()+"\n"), command)
+	if failure := s.failure(connect.StageChange, r, command, value); failure != nil {
+		if strings.Contains(failure.Words, "BAD PASSWORD") || strings.Contains(r.errs, "Authentication token manipulation error") {
+			failure.Code = connect.CodePolicy
+		}
+		return failure
+	}
+	return nil
+}
+
+func (s *session) setPW() string {
+	if command := s.target.Options[OptionSetPW]; command != "" {
+		return command
+	}
+	return "/usr/sbin/chpasswd"
+}
+
+// sameUser makes sure that the name still belongs to the numeric id that the
+// account is known by.
+func (s *session) sameUser(ctx context.Context, stage connect.Stage, account connect.AccountRef) *connect.Failure {
+	if !userPattern.MatchString(account.Name) {
+		return s.target.Fail(stage, connect.CodeFailed, fmt.Sprintf("%q is not a local user name", account.Name), "", nil)
+	}
+	r := s.run(ctx, nil, "/usr/bin/id", "-u", account.Name)
+	if r.err == nil && r.exit != 0 {
+		return s.target.Fail(stage, connect.CodeGone, r.errs, "run a survey of this host", nil)
+	}
+	if failure := s.failure(stage, r, "id"); failure != nil {
+		failure.Unclear = false
+		return failure
+	}
+	uid := strings.TrimSpace(string(r.out))
+	if !strings.HasSuffix(account.StableID, ":"+uid) {
+		return s.target.Fail(stage, connect.CodeGone, fmt.Sprintf("%s now has the user id %s: it is another account", account.Name, uid), "run a survey of this host", nil)
+	}
+	if uid == "0" {
+		return s.target.Fail(stage, connect.CodeNotPermitted, "the password of user id 0 is never changed from here", "", nil)
+	}
+	return nil
+}
+
+// Rehearse implements connect.Rehearser.
+func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions []connect.Intention) []connect.Checked {
+	s, failure := open(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		return []connect.Checked{{System: target.Name, What: "reach the host", Result: connect.CheckFailed, Words: failure.Words, Next: failure.Next}}
+	}
+	defer s.close()
+	out := []connect.Checked{{System: target.Name, What: "reach the host and sign in", Result: connect.CheckOK}}
+	for _, in := range intentions {
+		switch {
+		case in.Change != nil:
+			out = append(out, s.line("find the account "+in.Change.Name, s.sameUser(ctx, connect.StageChange, *in.Change)))
+			out = append(out, s.allowed(ctx, "right to set the password", s.setPW()))
+		case in.Replace != "":
+			out = append(out, s.rehearseReplace(ctx, in)...)
+		case in.Restart != "":
+			state, failure := s.unitState(ctx, in.Restart)
+			line := s.line("state of "+in.Restart, failure)
+			if failure == nil {
+				line.Words = state.Active
+				if state.Active != "active" {
+					line.Result, line.Next = connect.CheckWarning, "it is not running now: that cannot be blamed on the rotation"
+				}
+			}
+			out = append(out, line, s.allowed(ctx, "right to restart "+in.Restart, "/usr/bin/systemctl", "restart", in.Restart))
+		}
+	}
+	return out
+}
+
+func (s *session) line(what string, failure *connect.Failure) connect.Checked {
+	if failure != nil {
+		return connect.Checked{System: s.target.Name, What: what, Result: connect.CheckFailed, Words: failure.Words, Next: failure.Next}
+	}
+	return connect.Checked{System: s.target.Name, What: what, Result: connect.CheckOK}
+}
+
+// allowed asks sudo whether it would run a command, without running it.
+func (s *session) allowed(ctx context.Context, what string, argv ...string) connect.Checked {
+	if s.root {
+		return s.line(what, nil)
+	}
+	r := s.run(ctx, nil, append([]string{"/usr/bin/sudo", "-n", "-l", "--"}, argv...)...)
+	if r.err != nil {
+		return s.line(what, s.failure(connect.StagePermitted, r, "sudo -l"))
+	}
+	if r.exit != 0 {
+		return connect.Checked{System: s.target.Name, What: what, Result: connect.CheckFailed, Words: "sudo does not allow: " + strings.Join(argv, " "), Next: "add it to the sudoers of " + s.target.LogOn.Account}
+	}
+	return s.line(what, nil)
+}
+
+func (s *session) rehearseReplace(ctx context.Context, in connect.Intention) []connect.Checked {
+	f, failure := s.regular(ctx, connect.StageRead, in.Replace)
+	if failure != nil {
+		return []connect.Checked{s.line("read "+in.Replace, failure)}
+	}
+	what := "copy in " + in.Replace + " is the current value"
+	if in.Current.Empty() {
+		return []connect.Checked{{System: s.target.Name, What: what, Result: connect.CheckUnchecked, Words: "the current value is not known"}}
+	}
+	_, failure = s.spliced(f, in.Places, in.Current, in.Current)
+	out := []connect.Checked{s.line(what, failure)}
+	temporary := temporaryName(f.path)
+	for _, argv := range [][]string{
+		{"/usr/bin/rm", "-f", "--", temporary},
+		{"/usr/bin/cp", "-a", "--", f.path, temporary},
+		{"/usr/bin/dd", "of=" + temporary, "conv=fsync", "status=none"},
+		{"/usr/bin/mv", "-fT", "--", temporary, f.path},
+	} {
+		if line := s.allowed(ctx, "right to replace "+in.Replace, argv...); line.Result != connect.CheckOK {
+			return append(out, line)
+		}
+	}
+	return append(out, s.line("right to replace "+in.Replace, nil))
+}

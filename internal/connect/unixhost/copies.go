@@ -1,0 +1,184 @@
+package unixhost
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"path"
+	"strconv"
+	"strings"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/secret"
+)
+
+// file is a regular file with its real path.
+type file struct {
+	path    string
+	content []byte
+	links   int
+}
+
+// regular follows symlinks, makes sure that a regular file is there and reads it.
+func (s *session) regular(ctx context.Context, stage connect.Stage, p string) (file, *connect.Failure) {
+	if !path.IsAbs(p) {
+		return file{}, s.target.Fail(stage, connect.CodeFailed, fmt.Sprintf("%q is not an absolute path", p), "", nil)
+	}
+	real := s.run(ctx, nil, "/usr/bin/readlink", "-f", "--", p)
+	if real.err != nil {
+		return file{}, s.failure(stage, real, "readlink")
+	}
+	f := file{path: strings.TrimRight(string(real.out), "\n")}
+	if real.exit != 0 || f.path == "" {
+		// A closed folder: take the path as it is.
+		f.path = p
+	}
+	argv := []string{"/usr/bin/stat", "-c", "%h|%F", "--", f.path}
+	stat := s.run(ctx, nil, argv...)
+	if stat.err == nil && stat.exit != 0 && strings.Contains(stat.errs, "Permission denied") {
+		stat = s.sudo(ctx, nil, argv...)
+	}
+	if failure := s.failure(stage, stat, strings.Join(argv, " ")); failure != nil {
+		return f, failure
+	}
+	links, kind, _ := strings.Cut(strings.TrimSpace(string(stat.out)), "|")
+	if !strings.HasPrefix(kind, "regular") {
+		return f, s.target.Fail(stage, connect.CodeGone, f.path+" is not a regular file but a "+kind, "run a survey of this host", nil)
+	}
+	f.links, _ = strconv.Atoi(links)
+	var failure *connect.Failure
+	f.content, failure = s.readFile(ctx, f.path)
+	return f, failure
+}
+
+func digest(content []byte) string {
+	sum := sha256.Sum256(content)
+	return hex.EncodeToString(sum[:])
+}
+
+// ReadCopies implements connect.Holder.
+func (Connector) ReadCopies(ctx context.Context, target connect.Target, p string, places []held.Locator) (connect.CopyState, error) {
+	s, failure := open(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		return connect.CopyState{}, failure
+	}
+	defer s.close()
+	f, failure := s.regular(ctx, connect.StageRead, p)
+	if failure != nil {
+		return connect.CopyState{}, failure
+	}
+	state := connect.CopyState{Digest: digest(f.content)}
+	for _, place := range places {
+		span, err := held.Find(f.content, held.HintFor(place), place)
+		if err != nil {
+			return state, target.Fail(connect.StageRead, connect.CodeGone, fmt.Sprintf("%s: %v", p, err), "the file was changed: run a survey of this host", err)
+		}
+		state.Found = append(state.Found, span.Value)
+	}
+	return state, nil
+}
+
+// ReplaceCopies implements connect.Holder. The new content goes into a file
+// beside the old one that was made by copying it with owner, mode, access
+// lists and attributes, is synced, and takes its place by rename.
+func (Connector) ReplaceCopies(ctx context.Context, target connect.Target, p string, places []held.Locator, old, value secret.Value) error {
+	s, failure := open(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		failure.Unclear = false // nothing was begun
+		return failure
+	}
+	defer s.close()
+	f, failure := s.regular(ctx, connect.StageReplace, p)
+	if failure != nil {
+		failure.Unclear = false
+		return failure
+	}
+	next, failure := s.spliced(f, places, old, value)
+	if failure != nil {
+		return failure
+	}
+	temporary := temporaryName(f.path)
+	if failure := s.swap(ctx, f, next, temporary, old, value); failure != nil {
+		if !failure.Unclear {
+			s.sudo(ctx, nil, "/usr/bin/rm", "-f", "--", temporary)
+		}
+		return failure
+	}
+	after, failure := s.readFile(ctx, f.path)
+	if failure != nil {
+		failure.Unclear = true
+		return failure
+	}
+	if digest(after) != digest(next) {
+		f := target.Fail(connect.StageReplace, connect.CodeFailed, p+" was changed by somebody else at the same moment", "look at the file, then resume", nil)
+		f.Unclear = true
+		return f
+	}
+	return nil
+}
+
+// temporaryName is fixed for each file, so that a sudoers line can name it and
+// a copy that a cut connection left is found and removed by the next attempt.
+func temporaryName(p string) string { return path.Join(path.Dir(p), "."+path.Base(p)+".moss-new") }
+
+func (s *session) spliced(f file, places []held.Locator, old, value secret.Value) ([]byte, *connect.Failure) {
+	if f.links > 1 {
+		return nil, s.target.Fail(connect.StageReplace, connect.CodeFailed, fmt.Sprintf("%s has %d hard links: a rename would part them", f.path, f.links), "replace the links by one file or symlinks", nil)
+	}
+	next := f.content
+	for _, place := range places {
+		span, err := held.Find(next, held.HintFor(place), place)
+		if err == nil && !span.Value.Equal(old) && !span.Value.Equal(value) {
+			err = errors.New("it holds neither the old nor the new value: somebody else changed it")
+		}
+		if err == nil {
+			next, err = held.Splice(next, place, value)
+		}
+		if err != nil {
+			code := connect.CodeFailed
+			if errors.Is(err, held.ErrNotThere) {
+				code = connect.CodeGone
+			}
+			return nil, s.target.Fail(connect.StageReplace, code, fmt.Sprintf("%s#%s: %v", f.path, place, err), "run a survey of this host and rehearse again", err)
+		}
+	}
+	return next, nil
+}
+
+// swap writes and renames. Only the rename itself can be unclear.
+func (s *session) swap(ctx context.Context, f file, next []byte, temporary string, hide ...secret.Value) *connect.Failure {
+	for _, act := range []struct {
+		stdin []byte
+		argv  []string
+	}{
+		{nil, []string{"/usr/bin/rm", "-f", "--", temporary}},
+		{nil, []string{"/usr/bin/cp", "-a", "--", f.path, temporary}},
+		{next, []string{"/usr/bin/dd", "of=" + temporary, "conv=fsync", "status=none"}},
+	} {
+		if failure := s.failure(connect.StageReplace, s.sudo(ctx, act.stdin, act.argv...), strings.Join(act.argv, " "), hide...); failure != nil {
+			failure.Unclear = false // the file itself is untouched
+			return failure
+		}
+	}
+	again, failure := s.readFile(ctx, f.path)
+	if failure != nil {
+		failure.Unclear = false
+		return failure
+	}
+	if digest(again) != digest(f.content) {
+		return s.target.Fail(connect.StageReplace, connect.CodeFailed, f.path+" was edited by somebody while it was being replaced: left as it is", "resume to try again", nil)
+	}
+	move := []string{"/usr/bin/mv", "-fT", "--", temporary, f.path}
+	if failure := s.failure(connect.StageReplace, s.sudo(ctx, nil, move...), strings.Join(move, " "), hide...); failure != nil {
+		return failure
+	}
+	directory := []string{"/usr/bin/sync", "--", path.Dir(f.path)}
+	if failure := s.failure(connect.StageReplace, s.sudo(ctx, nil, directory...), strings.Join(directory, " "), hide...); failure != nil {
+		failure.Unclear = true // renamed, but not known to be on disk
+		return failure
+	}
+	return nil
+}

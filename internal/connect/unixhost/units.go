@@ -1,0 +1,225 @@
+package unixhost
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"regexp"
+	"sort"
+	"strings"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/held"
+)
+
+const unitProperties = "Id,Description,User,EnvironmentFiles,ExecStart,ActiveState,SubState,UnitFileState,LoadState,LoadError,After,Requires,FragmentPath,DynamicUser"
+
+// units reads all services, and which files they name.
+func (v *visit) units(ctx context.Context) *connect.Failure {
+	listed, failure := v.output(ctx, connect.StageRead, "/usr/bin/systemctl", "list-unit-files", "--type=service", "--no-legend", "--no-pager", "--plain")
+	if failure != nil {
+		return failure
+	}
+	loaded, failure := v.output(ctx, connect.StageRead, "/usr/bin/systemctl", "list-units", "--type=service", "--all", "--no-legend", "--no-pager", "--plain")
+	if failure != nil {
+		return failure
+	}
+	names := unitNames(string(listed) + "\n" + string(loaded))
+	if len(names) == 0 {
+		return nil
+	}
+	shown, failure := v.output(ctx, connect.StageRead, append([]string{"/usr/bin/systemctl", "show", "--no-pager", "--property=" + unitProperties, "--"}, names...)...)
+	if failure != nil {
+		return failure
+	}
+	// LoadCredential is not shown as text: it is read from the unit files.
+	texts := v.run(ctx, nil, append([]string{"/usr/bin/systemctl", "cat", "--no-pager", "--"}, names...)...)
+	if texts.err != nil {
+		return v.failure(connect.StageRead, texts, "systemctl cat")
+	}
+	credentials, problems := parseUnitTexts(string(texts.out))
+	var batch connect.Batch
+	batch.Problems = problems
+	for _, u := range parseShow(string(shown)) {
+		if u.load == "not-found" {
+			continue
+		}
+		if u.load == "bad-setting" || u.load == "error" {
+			batch.Problems = append(batch.Problems, connect.Problem{Stage: connect.StageRead, Place: u.Place, What: "systemd does not load it: " + u.loadError, Next: "run 'systemd-analyze verify " + u.Path + "' on the host"})
+		}
+		for _, file := range u.environment {
+			v.candidate(file.path, held.HintEnv, u.Place, !file.optional)
+			u.Uses = append(u.Uses, path.Clean(file.path))
+		}
+		for _, file := range append(credentials[u.Place], credentials[u.Path]...) {
+			v.candidate(file, held.HintCredential, u.Place, true)
+			u.Uses = append(u.Uses, path.Clean(file))
+		}
+		for _, file := range argumentFiles(u.Executable) {
+			v.candidate(file.path, file.hint, u.Place, false)
+			u.Uses = append(u.Uses, path.Clean(file.path))
+		}
+		u.Uses = unique(u.Uses)
+		batch.Dependents = append(batch.Dependents, u.Dependent)
+	}
+	v.count(connect.ScopeUnits, len(batch.Dependents))
+	return v.send(batch)
+}
+
+func unitNames(text string) []string {
+	var out []string
+	for line := range strings.Lines(text) {
+		f := strings.Fields(strings.TrimPrefix(strings.TrimSpace(line), "● "))
+		// A template has no instance yet and runs as nobody.
+		if len(f) > 0 && strings.HasSuffix(f[0], ".service") && !strings.HasSuffix(f[0], "@.service") && !strings.HasPrefix(f[0], "-") {
+			out = append(out, f[0])
+		}
+	}
+	return unique(out)
+}
+
+func unique(in []string) []string {
+	sort.Strings(in)
+	var out []string
+	for i, s := range in {
+		if i == 0 || s != in[i-1] {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+type environmentFile struct {
+	path     string
+	optional bool
+}
+
+type shownUnit struct {
+	estate.Dependent
+	environment     []environmentFile
+	load, loadError string
+}
+
+// parseShow reads the blocks of systemctl show, which blank lines separate.
+func parseShow(text string) []shownUnit {
+	var out []shownUnit
+	for block := range strings.SplitSeq(strings.ReplaceAll(text, "\r\n", "\n"), "\n\n") {
+		u := shownUnit{Dependent: estate.Dependent{Kind: estate.DependentUnit, RunsAs: "root"}}
+		sub := ""
+		for line := range strings.Lines(block) {
+			key, value, found := strings.Cut(strings.TrimRight(line, "\n"), "=")
+			if !found {
+				continue
+			}
+			switch key {
+			case "Id":
+				u.Place, u.Name = value, value
+			case "Description":
+				u.Description = value
+			case "User":
+				if value != "" {
+					u.RunsAs = value
+				}
+			case "ActiveState":
+				u.State = value
+			case "SubState":
+				sub = value
+			case "UnitFileState":
+				u.StartMode = value
+			case "LoadState":
+				u.load = value
+			case "LoadError":
+				u.loadError = strings.Trim(value, `"`)
+			case "FragmentPath":
+				u.Path = value
+			case "After", "Requires":
+				for name := range strings.FieldsSeq(value) {
+					if strings.HasSuffix(name, ".service") {
+						u.After = append(u.After, name)
+					}
+				}
+			case "EnvironmentFiles":
+				file, flags, _ := strings.Cut(value, " (")
+				u.environment = append(u.environment, environmentFile{file, strings.Contains(flags, "ignore_errors=yes")})
+			case "ExecStart":
+				if _, argv, found := strings.Cut(value, "argv[]="); found {
+					argv, _, _ = strings.Cut(argv, " ; ")
+					u.Executable = argv
+				}
+			}
+		}
+		if u.State == "failed" || sub == "auto-restart" {
+			u.State = "failed"
+		}
+		u.After = unique(u.After)
+		if u.Place != "" {
+			out = append(out, u)
+		}
+	}
+	return out
+}
+
+var credentialLine = regexp.MustCompile(`^\s*LoadCredential(?:Encrypted)?\s*=\s*[^:\s]+:(/\S+)\s*$`)
+
+// parseUnitTexts finds LoadCredential= lines in the output of systemctl cat,
+// by the path of the unit file, and by unit name for drop-ins; lines that
+// systemd would not understand are reported with file and line.
+func parseUnitTexts(text string) (map[string][]string, []connect.Problem) {
+	out := map[string][]string{}
+	var problems []connect.Problem
+	file, number, continued := "", 0, false
+	for line := range strings.Lines(text) {
+		line = strings.TrimRight(line, "\r\n")
+		if strings.HasPrefix(line, "# /") {
+			file, number, continued = strings.TrimPrefix(line, "# "), 0, false
+			continue
+		}
+		number++
+		trimmed := strings.TrimSpace(line)
+		wasContinued := continued
+		continued = strings.HasSuffix(trimmed, `\`)
+		if file == "" || trimmed == "" || trimmed[0] == '#' || trimmed[0] == ';' || wasContinued || sectionHeader.MatchString(trimmed) {
+			continue
+		}
+		if !strings.Contains(trimmed, "=") {
+			problems = append(problems, connect.Problem{Stage: connect.StageRead, Place: fmt.Sprintf("%s line %d", file, number), What: "not a setting: systemd ignores this line", Next: "run 'systemd-analyze verify' on it"})
+			continue
+		}
+		if m := credentialLine.FindStringSubmatch(line); m != nil {
+			key := file
+			if dir := path.Dir(file); strings.HasSuffix(dir, ".service.d") {
+				key = strings.TrimSuffix(path.Base(dir), ".d")
+			}
+			out[key] = append(out[key], m[1])
+		}
+	}
+	return out, problems
+}
+
+var (
+	sectionHeader  = regexp.MustCompile(`^\[[^\]]+\]$`)
+	argumentPath   = regexp.MustCompile(`(^|[\s=:"'(])(/(?:etc|opt|srv|var|home|root|data|usr/local/etc)/[^\s"'():;,=]+)`)
+	passwordOption = regexp.MustCompile(`(?i)(pass|password|secret|token|credential|pw)[a-z_\-]*(file)?[= "']*$`)
+)
+
+type argumentFile struct {
+	path string
+	hint held.Hint
+}
+
+// argumentFiles finds files that are named on a command line.
+func argumentFiles(command string) []argumentFile {
+	var out []argumentFile
+	for _, m := range argumentPath.FindAllStringSubmatchIndex(command, 40) {
+		if m[4] == 0 {
+			continue // the executable itself
+		}
+		file := argumentFile{path: command[m[4]:m[5]]}
+		if passwordOption.MatchString(command[:m[4]]) {
+			file.hint = held.HintCredential
+		}
+		out = append(out, file)
+	}
+	return out
+}

@@ -1,0 +1,226 @@
+package unixhost
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"sort"
+	"strings"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/secret"
+)
+
+// visit reads one host.
+type visit struct {
+	*session
+	request  connect.VisitRequest
+	emit     func(connect.Batch) error
+	coverage *connect.Coverage
+	files    map[string]*candidate // by path
+}
+
+// candidate is a file that may hold copies, with who names it.
+type candidate struct {
+	hint   held.Hint
+	namers []string
+	must   bool // a missing file is a problem
+}
+
+// Visit implements connect.Visitor. Each scope is read as far as it goes; one
+// that fails leaves the others alone.
+func (Connector) Visit(ctx context.Context, target connect.Target, request connect.VisitRequest, emit func(connect.Batch) error) (connect.Coverage, error) {
+	watch := connect.NewStopwatch()
+	coverage := connect.Coverage{Complete: map[string]bool{}, Why: map[string]string{}, Counts: map[string]int{}}
+	s, failure := open(ctx, target, watch)
+	if failure == nil {
+		defer s.close()
+		if failure = s.readFacts(ctx); failure != nil {
+			watch.Fail(failure)
+		}
+	}
+	if failure != nil {
+		coverage.Stages = watch.Stages()
+		for _, scope := range []string{connect.ScopeAccounts, connect.ScopeUnits, connect.ScopeCron, connect.ScopeFiles} {
+			coverage.Why[scope] = failure.Error()
+		}
+		return coverage, failure
+	}
+	coverage.Facts = s.facts
+	v := &visit{session: s, request: request, emit: emit, coverage: &coverage, files: map[string]*candidate{}}
+	for _, p := range strings.Split(target.Options[OptionPaths], ";") {
+		if p = strings.TrimSpace(p); path.IsAbs(p) {
+			v.candidate(p, held.HintNone, "the list of paths of this system", true)
+		}
+	}
+	scopes := []struct {
+		name string
+		read func(context.Context) *connect.Failure
+	}{
+		{connect.ScopeAccounts, v.accounts},
+		{connect.ScopeUnits, v.units},
+		{connect.ScopeCron, v.cron},
+		{connect.ScopeFiles, v.copies},
+	}
+	var first *connect.Failure
+	for _, scope := range scopes {
+		failure := scope.read(ctx)
+		coverage.Complete[scope.name] = failure == nil && coverage.Why[scope.name] == ""
+		if failure != nil {
+			coverage.Why[scope.name] = failure.Error()
+			if first == nil {
+				first = failure
+			}
+		}
+	}
+	if first != nil {
+		watch.Fail(first)
+		coverage.Stages = watch.Stages()
+		return coverage, first
+	}
+	watch.OK(connect.StageRead, fmt.Sprintf("%d accounts, %d units, %d cron entries, %d copies", coverage.Counts[connect.ScopeAccounts],
+		coverage.Counts[connect.ScopeUnits], coverage.Counts[connect.ScopeCron], coverage.Counts[connect.ScopeFiles]))
+	coverage.Stages = watch.Stages()
+	return coverage, nil
+}
+
+func (v *visit) count(scope string, n int) { v.coverage.Counts[scope] += n }
+
+// incomplete notes that a scope was not read to its end although nothing failed.
+func (v *visit) incomplete(scope, why string) {
+	if v.coverage.Why[scope] == "" {
+		v.coverage.Why[scope] = why
+	}
+}
+
+func (v *visit) send(batch connect.Batch) *connect.Failure {
+	if err := v.emit(batch); err != nil {
+		var f *connect.Failure
+		if errors.As(err, &f) {
+			return f
+		}
+		return v.target.Fail(connect.StageRead, connect.CodeFailed, "what was read could not be taken in: "+err.Error(), "", err)
+	}
+	return nil
+}
+
+func (v *visit) candidate(p string, hint held.Hint, namer string, must bool) {
+	p = path.Clean(p)
+	c := v.files[p]
+	if c == nil {
+		c = &candidate{}
+		v.files[p] = c
+	}
+	if c.hint == held.HintNone {
+		c.hint = hint
+	}
+	c.must = c.must || must
+	c.namers = append(c.namers, namer)
+}
+
+// copies reads the candidate files and reports what they hold.
+func (v *visit) copies(ctx context.Context) *connect.Failure {
+	var paths []string
+	for p := range v.files {
+		paths = append(paths, p)
+	}
+	if len(paths) == 0 {
+		return nil
+	}
+	sort.Strings(paths)
+	kinds := v.stat(ctx, paths)
+	fingerprints := secret.FingerprinterFromKey(v.request.FingerprintKey)
+	known := make(map[string]bool, len(v.request.Known))
+	for _, f := range v.request.Known {
+		known[f] = true
+	}
+	also := func(value secret.Value) bool { return known[fingerprints.Of(value)] }
+	var batch connect.Batch
+	for _, p := range paths {
+		c := v.files[p]
+		problem := func(place, what, next string) {
+			batch.Problems = append(batch.Problems, connect.Problem{Stage: connect.StageRead, Place: place, What: what, Next: next})
+		}
+		switch kind := kinds[p]; {
+		case kind == "" && !c.must:
+			continue
+		case kind == "directory":
+			if c.must {
+				problem(p, "a directory stands where a file is expected", "named by "+strings.Join(c.namers, ", "))
+			}
+			continue
+		case kind != "" && kind != "regular file" && kind != "regular empty file":
+			if c.must {
+				problem(p, "not a regular file but a "+kind, "named by "+strings.Join(c.namers, ", "))
+			}
+			continue
+		}
+		content, failure := v.readFile(ctx, p)
+		if failure != nil {
+			if failure.Code == connect.CodeUnreachable || failure.Code == connect.CodeTimeout {
+				return failure
+			}
+			if failure.Code == connect.CodeGone {
+				problem(p, "the file is not there", "named by "+strings.Join(c.namers, ", "))
+				continue
+			}
+			v.incomplete(connect.ScopeFiles, failure.Error())
+			problem(p, failure.Words, failure.Next)
+			batch.Dependents = append(batch.Dependents, estate.Dependent{Kind: estate.DependentFile, Place: p, Name: path.Base(p), Path: p, Copy: &estate.Copy{Format: "unknown", Unreadable: failure.Words}})
+			continue
+		}
+		located, err := held.Locate(content, c.hint, also)
+		if err != nil {
+			if c.must {
+				problem(p, err.Error(), "")
+			}
+			continue
+		}
+		for _, bad := range located.Problems {
+			if c.must {
+				problem(fmt.Sprintf("%s line %d", p, bad.Line), bad.What, "")
+			}
+		}
+		for _, span := range located.Spans {
+			batch.Dependents = append(batch.Dependents, estate.Dependent{
+				Kind: estate.DependentFile, Place: p + "#" + span.Locator.String(), Name: path.Base(p), Path: p,
+				Copy: &estate.Copy{
+					Format: string(span.Layout), Key: span.Key, Nth: span.Nth, Part: string(span.Part), Line: span.Line,
+					Names: span.Names, Fingerprint: fingerprints.Of(span.Value),
+				},
+			})
+			v.count(connect.ScopeFiles, 1)
+		}
+	}
+	return v.send(batch)
+}
+
+// stat tells the kinds of files, following symlinks. With rights, because the
+// folders of secrets are often closed.
+func (v *visit) stat(ctx context.Context, paths []string) map[string]string {
+	out := map[string]string{}
+	argv := append([]string{"/usr/bin/stat", "-L", "-c", "%F|%n", "--"}, paths...)
+	for _, reply := range []reply{v.run(ctx, nil, argv...)} {
+		for line := range strings.Lines(string(reply.out)) {
+			if kind, name, found := strings.Cut(strings.TrimRight(line, "\n"), "|"); found {
+				out[name] = kind
+			}
+		}
+	}
+	return out
+}
+
+// readFile reads a file, with rights only when it needs them.
+func (s *session) readFile(ctx context.Context, p string) ([]byte, *connect.Failure) {
+	r := s.run(ctx, nil, "/usr/bin/cat", "--", p)
+	if r.err == nil && r.exit != 0 && strings.Contains(r.errs, "Permission denied") && !s.root {
+		r = s.sudo(ctx, nil, "/usr/bin/cat", "--", p)
+	}
+	if f := s.failure(connect.StageRead, r, "/usr/bin/cat -- "+p); f != nil {
+		return nil, f
+	}
+	return r.out, nil
+}

@@ -1,0 +1,153 @@
+// Package estate holds the nouns: systems, accounts, dependents and the ties
+// between them, with the identities that tell them apart.
+//
+// Identity is not a name. A system has an id given when it was added. An
+// account is known by its system and a stable id that the system itself keeps
+// through renames: a SID or objectGUID or entryUUID in a directory, the host's
+// machine id and the numeric uid on a unix host. A dependent is known by its
+// system, its kind and its place there (unit name, file path, cron line).
+// Names are labels that may change and may be shared.
+package estate
+
+import (
+	"strings"
+	"time"
+)
+
+// Kind says what sort of system it is.
+type Kind string
+
+// Kinds of system known so far. A connector registers itself for one.
+const (
+	KindDirectory Kind = "directory"
+	KindUnixHost  Kind = "unix-host"
+)
+
+// System is anything that can be reached.
+type System struct {
+	ID          string            `json:"id"`
+	Name        string            `json:"name"`
+	Kind        Kind              `json:"kind"`
+	Address     string            `json:"address"` // host name or IP address
+	Port        int               `json:"port"`
+	LogOn       string            `json:"logon"` // name of the stored log-on to use
+	Site        string            `json:"site"`
+	Environment string            `json:"environment"`
+	Owner       string            `json:"owner"`
+	Options     map[string]string `json:"options"`
+}
+
+// Account is an identity that programs use, as a survey saw it.
+type Account struct {
+	StableID    string   `json:"stable_id"`
+	Name        string   `json:"name"`                   // sAMAccountName, uid or user name
+	DN          string   `json:"dn,omitempty"`           // distinguished name, in directories
+	UPN         string   `json:"upn,omitempty"`          // user principal name, in directories
+	SID         string   `json:"sid,omitempty"`          // security identifier, in directories
+	UID         string   `json:"uid,omitempty"`          // numeric user id, on hosts
+	Type        string   `json:"type"`                   // user, managed, computer, local, system
+	DisplayName string   `json:"display_name,omitempty"` // of people and well-kept accounts
+	Description string   `json:"description,omitempty"`
+	Owner       string   `json:"owner,omitempty"`
+	Enabled     Tristate `json:"enabled"`
+	Locked      Tristate `json:"locked"`
+	MustChange  bool     `json:"must_change"`
+	NeverExpire bool     `json:"never_expires"` // the password never expires
+
+	PasswordChanged time.Time `json:"password_changed,omitzero"`
+	PasswordExpires time.Time `json:"password_expires,omitzero"`
+	AccountExpires  time.Time `json:"account_expires,omitzero"`
+	LastLogOn       time.Time `json:"last_logon,omitzero"`
+
+	Groups     []string `json:"groups,omitempty"`     // effective, nested; names or DNs as the system gives them
+	Principals []string `json:"principals,omitempty"` // service principal names
+	Shell      string   `json:"shell,omitempty"`
+	Home       string   `json:"home,omitempty"`
+}
+
+// Tristate is yes, no or unknown: what could not be read is not guessed.
+type Tristate string
+
+// Values of a Tristate.
+const (
+	Yes     Tristate = "yes"
+	No      Tristate = "no"
+	Unknown Tristate = "unknown"
+)
+
+// Known turns a bool into a Tristate.
+func Known(b bool) Tristate {
+	if b {
+		return Yes
+	}
+	return No
+}
+
+// DependentKind says what sort of place it is.
+type DependentKind string
+
+// Kinds of dependent.
+const (
+	DependentUnit DependentKind = "unit" // a system unit (service)
+	DependentCron DependentKind = "cron" // a cron entry
+	DependentFile DependentKind = "file" // a place in a file that holds a copy
+)
+
+// Dependent is a place that runs as an account or holds a copy of a credential.
+type Dependent struct {
+	Kind        DependentKind `json:"kind"`
+	Place       string        `json:"place"` // unit name; crontab path and line; file path and key
+	Name        string        `json:"name"`
+	Description string        `json:"description,omitempty"`
+	RunsAs      string        `json:"runs_as,omitempty"` // the reference exactly as configured
+	State       string        `json:"state,omitempty"`   // active, inactive, failed, ...
+	StartMode   string        `json:"start_mode,omitempty"`
+	Executable  string        `json:"executable,omitempty"`
+	Schedule    string        `json:"schedule,omitempty"`
+	Path        string        `json:"path,omitempty"` // of the file that defines or holds it
+	Uses        []string      `json:"uses,omitempty"` // places of files it reads secrets from
+	After       []string      `json:"after,omitempty"`
+	Copy        *Copy         `json:"copy,omitempty"` // for held copies
+}
+
+// Copy describes a held copy without its value.
+type Copy struct {
+	Format      string   `json:"format"`               // env, url, whole
+	Key         string   `json:"key,omitempty"`        // variable it stands in
+	Nth         int      `json:"nth,omitempty"`        // which of several lines with that key
+	Part        string   `json:"part,omitempty"`       // value, or url for the password inside one
+	Line        int      `json:"line"`                 // 1-based
+	Names       []string `json:"names,omitempty"`      // account references that stand beside it
+	Fingerprint string   `json:"fingerprint"`          // keyed; see package secret
+	Unreadable  string   `json:"unreadable,omitempty"` // why it could not be read
+}
+
+// Evidence is how a tie is known.
+type Evidence string
+
+// Kinds of evidence, see NEEDS B1 to B4.
+const (
+	Configured Evidence = "configured"
+	Held       Evidence = "held"
+	Observed   Evidence = "observed"
+	Declared   Evidence = "declared"
+)
+
+// Strength says how sure a tie is, strongest first.
+type Strength string
+
+// Strengths of evidence.
+const (
+	StrengthMatches    Strength = "matches"    // the held value equals the sealed one
+	StrengthRunsAs     Strength = "runs as"    // the system itself says it logs on as the account
+	StrengthBeside     Strength = "beside"     // names the account beside a secret that could not be compared
+	StrengthDiffers    Strength = "differs"    // names the account beside a secret that is not the sealed one
+	StrengthUnreadable Strength = "unreadable" // names the account, or is read by something that does, but could not be read
+	StrengthAmbiguous  Strength = "ambiguous"  // several accounts answer to the name that stands there
+)
+
+// FirstLine returns the first line of a text, for one-line displays.
+func FirstLine(text string) string {
+	line, _, _ := strings.Cut(text, "\n")
+	return line
+}

@@ -1,0 +1,202 @@
+package naming
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Known is one account as the resolver knows it. ID identifies it to the
+// caller; System is the system it lives on.
+type Known struct {
+	ID      string
+	System  string
+	Host    bool     // lives on a host (local account), not in a directory
+	Name    string   // account name
+	UPN     string   // principal name
+	DN      string   // distinguished name
+	SID     string   // security identifier
+	UID     string   // numeric uid
+	Domains []string // NetBIOS and DNS names of its directory
+}
+
+// Lookup finds candidates. The store implements it with indexed queries; Index
+// implements it in memory.
+type Lookup interface {
+	ByDN(dn string) ([]Known, error)
+	BySID(sid string) ([]Known, error)
+	ByUPN(upn string) ([]Known, error)
+	ByName(name string) ([]Known, error)
+	ByUID(system, uid string) ([]Known, error)
+}
+
+// State is the verdict on a reference.
+type State string
+
+// Verdicts.
+const (
+	Resolved  State = "resolved"
+	Ambiguous State = "ambiguous"
+	Unknown   State = "unknown"
+	BuiltIn   State = "built-in"
+)
+
+// Resolution says what a reference means.
+type Resolution struct {
+	State    State
+	Form     Form
+	Accounts []Known // one when resolved, several when ambiguous
+	Why      string  // in plain words
+}
+
+// Context says where a reference was found.
+type Context struct {
+	System string // id of the system; empty when a person typed it
+	Host   bool   // that system has local accounts
+}
+
+// Resolve decides what a reference means in a context.
+func Resolve(text string, context Context, lookup Lookup) (Resolution, error) {
+	ref, err := Parse(text)
+	if err != nil {
+		return Resolution{State: Unknown, Why: err.Error()}, nil
+	}
+	res := Resolution{Form: ref.Form}
+	var found []Known
+	switch ref.Form {
+	case FormBuiltIn:
+		res.State, res.Why = BuiltIn, "an identity of the machine itself"
+		return res, nil
+	case FormDN:
+		found, err = lookup.ByDN(ref.DN)
+	case FormSID:
+		found, err = lookup.BySID(ref.Name)
+	case FormUID:
+		if context.System == "" || !context.Host {
+			found, err = lookup.ByUID("", ref.Name)
+		} else {
+			found, err = lookup.ByUID(context.System, ref.Name)
+		}
+	case FormPrincipal:
+		found, err = byPrincipal(ref, lookup)
+	case FormDomain:
+		found, err = inDomain(ref, lookup)
+	case FormLocal:
+		found, err = lookup.ByName(ref.Name)
+		found = keep(found, func(k Known) bool { return k.Host && (context.System == "" || k.System == context.System) })
+	default:
+		found, err = byBareName(ref, context, lookup)
+	}
+	if err != nil {
+		return Resolution{}, fmt.Errorf("look up %q: %w", text, err)
+	}
+	found = distinct(found)
+	res.Accounts = found
+	switch len(found) {
+	case 0:
+		res.State = Unknown
+		res.Why = fmt.Sprintf("no known account answers to the %s %q", ref.Form, ref.Text)
+	case 1:
+		res.State = Resolved
+		res.Why = fmt.Sprintf("the only known account with the %s %q", ref.Form, ref.Text)
+	default:
+		res.State = Ambiguous
+		res.Why = fmt.Sprintf("%d known accounts answer to the %s %q", len(found), ref.Form, ref.Text)
+	}
+	return res, nil
+}
+
+func byPrincipal(ref Reference, lookup Lookup) ([]Known, error) {
+	found, err := lookup.ByUPN(ref.Name + "@" + ref.Domain)
+	if err != nil || len(found) > 0 {
+		return found, err
+	}
+	// Without a userPrincipalName the implicit one is name@DNS domain.
+	return inDomain(ref, lookup)
+}
+
+func inDomain(ref Reference, lookup Lookup) ([]Known, error) {
+	found, err := lookup.ByName(ref.Name)
+	return keep(found, func(k Known) bool {
+		for _, domain := range k.Domains {
+			if Fold(domain) == ref.Domain {
+				return true
+			}
+		}
+		return false
+	}), err
+}
+
+// byBareName: on a host, the host's own account of that name wins, because
+// the host's account files are asked first; elsewhere every account of the
+// name is a candidate.
+func byBareName(ref Reference, context Context, lookup Lookup) ([]Known, error) {
+	found, err := lookup.ByName(ref.Name)
+	if err != nil {
+		return nil, err
+	}
+	if context.Host {
+		own := keep(found, func(k Known) bool { return k.Host && k.System == context.System })
+		if len(own) > 0 {
+			return own, nil
+		}
+		return keep(found, func(k Known) bool { return !k.Host }), nil
+	}
+	return found, nil
+}
+
+func keep(all []Known, want func(Known) bool) []Known {
+	var out []Known
+	for _, k := range all {
+		if want(k) {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+func distinct(all []Known) []Known {
+	seen := map[string]bool{}
+	return keep(all, func(k Known) bool {
+		if seen[k.ID] {
+			return false
+		}
+		seen[k.ID] = true
+		return true
+	})
+}
+
+// Index is a Lookup in memory.
+type Index struct{ all []Known }
+
+// NewIndex makes an Index of accounts.
+func NewIndex(all []Known) *Index { return &Index{all: all} }
+
+func (x *Index) where(match func(Known) bool) ([]Known, error) { return keep(x.all, match), nil }
+
+// ByDN implements Lookup.
+func (x *Index) ByDN(dn string) ([]Known, error) {
+	return x.where(func(k Known) bool {
+		normal, err := NormalDN(k.DN)
+		return err == nil && normal == dn
+	})
+}
+
+// BySID implements Lookup.
+func (x *Index) BySID(sid string) ([]Known, error) {
+	return x.where(func(k Known) bool { return strings.EqualFold(k.SID, sid) })
+}
+
+// ByUPN implements Lookup.
+func (x *Index) ByUPN(upn string) ([]Known, error) {
+	return x.where(func(k Known) bool { return k.UPN != "" && Fold(k.UPN) == upn })
+}
+
+// ByName implements Lookup.
+func (x *Index) ByName(name string) ([]Known, error) {
+	return x.where(func(k Known) bool { return Fold(k.Name) == name })
+}
+
+// ByUID implements Lookup.
+func (x *Index) ByUID(system, uid string) ([]Known, error) {
+	return x.where(func(k Known) bool { return k.Host && k.UID == uid && (system == "" || k.System == system) })
+}

@@ -1,0 +1,346 @@
+// Package roster reads lists of systems: CSV with a header line (RFC 4180) or
+// plain text with one name a line. A bad row is reported with its line and
+// column and stops nobody else.
+package roster
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strconv"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// Row is one system of the list.
+type Row struct {
+	Line        int
+	Name        string
+	Address     string
+	Port        int
+	Kind        string
+	LogOn       string
+	Site        string
+	Environment string
+	Owner       string
+	Paths       string // extra paths to read, separated by ;
+}
+
+// Problem is a row, or a part of one, that could not be used.
+type Problem struct {
+	Line   int    `json:"line"`
+	Column string `json:"column,omitempty"`
+	Text   string `json:"text,omitempty"`
+	What   string `json:"what"`
+}
+
+func (p Problem) String() string {
+	where := fmt.Sprintf("line %d", p.Line)
+	if p.Column != "" {
+		where += ", column " + p.Column
+	}
+	if p.Text != "" {
+		where += fmt.Sprintf(" (%q)", p.Text)
+	}
+	return where + ": " + p.What
+}
+
+// Limits of what is read.
+const (
+	MaxLine = 64 << 10 // bytes in one line
+	MaxName = 255      // bytes in a name (RFC 1035, section 2.3.4)
+)
+
+// ErrNoList is returned when the input as a whole is not a list.
+var ErrNoList = errors.New("not a list of systems")
+
+var columns = map[string]func(*Row, string) error{
+	"name":        func(r *Row, v string) error { r.Name = v; return nil },
+	"address":     setAddress,
+	"port":        setPort,
+	"kind":        setKind,
+	"logon":       func(r *Row, v string) error { r.LogOn = v; return nil },
+	"site":        func(r *Row, v string) error { r.Site = v; return nil },
+	"environment": func(r *Row, v string) error { r.Environment = v; return nil },
+	"owner":       func(r *Row, v string) error { r.Owner = v; return nil },
+	"paths":       func(r *Row, v string) error { r.Paths = v; return nil },
+}
+
+// Read reads a whole list. The error is about the list as a whole; everything
+// else is in the problems, and good rows are returned beside them.
+func Read(in io.Reader) ([]Row, []Problem, error) {
+	lines, problems, err := splitLines(in)
+	if err != nil {
+		return nil, problems, err
+	}
+	first := -1
+	for i, line := range lines {
+		if text := strings.TrimSpace(line.text); text != "" && text[0] != '#' {
+			first = i
+			break
+		}
+	}
+	if first < 0 {
+		return nil, problems, fmt.Errorf("%w: it has no lines", ErrNoList)
+	}
+	var rows []Row
+	var more []Problem
+	if header := strings.ToLower(lines[first].text); !strings.Contains(header, ",") && strings.TrimSpace(header) != "name" {
+		rows, more = readPlain(lines[first:])
+	} else if rows, more, err = readCSV(lines[first:]); err != nil {
+		return nil, problems, err
+	}
+	problems = append(problems, more...)
+	return withoutDuplicates(rows, problems)
+}
+
+type numbered struct {
+	number int
+	text   string
+}
+
+// splitLines copes with a byte order mark, CRLF, and lines that are far too
+// long, which are reported and dropped without being held in memory.
+func splitLines(in io.Reader) ([]numbered, []Problem, error) {
+	reader := bufio.NewReaderSize(in, MaxLine)
+	var out []numbered
+	var problems []Problem
+	for number := 1; ; number++ {
+		line, err := reader.ReadSlice('\n')
+		if errors.Is(err, bufio.ErrBufferFull) {
+			length := len(line)
+			for errors.Is(err, bufio.ErrBufferFull) {
+				line, err = reader.ReadSlice('\n')
+				length += len(line)
+			}
+			problems = append(problems, Problem{Line: number, What: fmt.Sprintf("%d bytes long, at most %d are read: passed over", length, MaxLine)})
+			line = nil
+		} else {
+			text := bytes.TrimRight(line, "\r\n")
+			if number == 1 {
+				text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))
+			}
+			if !utf8.Valid(text) {
+				problems = append(problems, Problem{Line: number, What: "not valid UTF-8: passed over"})
+			} else if len(text) > 0 {
+				out = append(out, numbered{number, string(text)})
+			}
+		}
+		if errors.Is(err, io.EOF) {
+			return out, problems, nil
+		}
+		if err != nil {
+			return out, problems, fmt.Errorf("read the list: %w", err)
+		}
+	}
+}
+
+func readPlain(lines []numbered) (rows []Row, problems []Problem) {
+	for _, line := range lines {
+		text := strings.TrimSpace(line.text)
+		if text == "" || text[0] == '#' {
+			continue
+		}
+		row := Row{Line: line.number, Name: text}
+		if host, port, err := net.SplitHostPort(text); err == nil {
+			row.Name, row.Address = host, host
+			if err := setPort(&row, port); err != nil {
+				problems = append(problems, Problem{line.number, "port", text, err.Error()})
+				continue
+			}
+		}
+		if err := checkName(row.Name); err != nil {
+			problems = append(problems, Problem{line.number, "name", clip(text), err.Error()})
+			continue
+		}
+		rows = append(rows, row)
+	}
+	return rows, problems
+}
+
+func readCSV(lines []numbered) (rows []Row, problems []Problem, err error) {
+	header, err := fields(lines[0].text)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%w: line %d: %w", ErrNoList, lines[0].number, err)
+	}
+	hasName := false
+	for i := range header {
+		header[i] = strings.ToLower(strings.TrimSpace(header[i]))
+		if columns[header[i]] == nil {
+			return nil, nil, fmt.Errorf("%w: line %d: unknown column %q (known: name, address, port, kind, logon, site, environment, owner, paths)", ErrNoList, lines[0].number, clip(header[i]))
+		}
+		hasName = hasName || header[i] == "name"
+	}
+	if !hasName {
+		return nil, nil, fmt.Errorf("%w: line %d: the column name is missing", ErrNoList, lines[0].number)
+	}
+line:
+	for _, line := range lines[1:] {
+		if strings.TrimSpace(line.text) == "" || strings.HasPrefix(line.text, "#") {
+			continue
+		}
+		values, err := fields(line.text)
+		if err != nil {
+			problems = append(problems, Problem{Line: line.number, What: err.Error()})
+			continue
+		}
+		if len(values) != len(header) {
+			problems = append(problems, Problem{Line: line.number, Text: clip(line.text), What: fmt.Sprintf("%d fields, the header has %d", len(values), len(header))})
+			continue
+		}
+		row := Row{Line: line.number}
+		for i, value := range values {
+			value = strings.TrimSpace(value)
+			if err := columns[header[i]](&row, value); err != nil {
+				problems = append(problems, Problem{line.number, header[i], clip(value), err.Error()})
+				continue line
+			}
+		}
+		if err := checkName(row.Name); err != nil {
+			problems = append(problems, Problem{line.number, "name", clip(row.Name), err.Error()})
+			continue
+		}
+		rows = append(rows, row)
+	}
+	return rows, problems, nil
+}
+
+func fields(text string) ([]string, error) {
+	reader := csv.NewReader(strings.NewReader(text))
+	reader.FieldsPerRecord = -1
+	values, err := reader.Read()
+	var parse *csv.ParseError
+	if errors.As(err, &parse) {
+		return nil, fmt.Errorf("broken CSV at character %d: %w (a quoted field may not contain a line end)", parse.Column, parse.Err)
+	}
+	return values, err
+}
+
+func withoutDuplicates(rows []Row, problems []Problem) ([]Row, []Problem, error) {
+	seen := map[string]int{}
+	out := rows[:0]
+	for _, row := range rows {
+		key := strings.ToLower(row.Name)
+		if first, found := seen[key]; found {
+			problems = append(problems, Problem{row.Line, "name", row.Name, fmt.Sprintf("the same name stands on line %d: taken once", first)})
+			continue
+		}
+		seen[key] = row.Line
+		out = append(out, row)
+	}
+	return out, problems, nil
+}
+
+func checkName(name string) error {
+	switch {
+	case name == "":
+		return errors.New("it is empty")
+	case len(name) > MaxName:
+		return fmt.Errorf("%d bytes long, a name has at most %d", len(name), MaxName)
+	}
+	for i, r := range name {
+		if unicode.IsControl(r) || unicode.IsSpace(r) || strings.ContainsRune(`,;"'\/@`, r) {
+			return fmt.Errorf("character %q at byte %d cannot stand in a system's name", r, i)
+		}
+	}
+	return nil
+}
+
+func setAddress(r *Row, value string) error {
+	host, port, err := net.SplitHostPort(value)
+	if err != nil {
+		r.Address = strings.Trim(value, "[]")
+		return checkAddress(r.Address)
+	}
+	r.Address = host
+	if err := checkAddress(host); err != nil {
+		return err
+	}
+	return setPort(r, port)
+}
+
+func checkAddress(address string) error {
+	if address == "" {
+		return nil
+	}
+	if strings.ContainsAny(address, ":") && net.ParseIP(address) == nil {
+		return errors.New("not an address: write name, name:port, an IP address, or [IPv6]:port")
+	}
+	return checkName(address)
+}
+
+func setPort(r *Row, value string) error {
+	if value == "" {
+		return nil
+	}
+	port, err := strconv.ParseUint(value, 10, 16)
+	if err != nil || port == 0 {
+		return errors.New("not a port: 1 to 65535")
+	}
+	r.Port = int(port)
+	return nil
+}
+
+func setKind(r *Row, value string) error {
+	switch value {
+	case "", "unix-host", "directory":
+		r.Kind = value
+		return nil
+	}
+	return errors.New("unknown kind: unix-host or directory")
+}
+
+func clip(text string) string {
+	if len(text) > 60 {
+		return strings.ToValidUTF8(text[:60], "") + "..."
+	}
+	return text
+}
+
+// Nearest returns the known name that differs least from name, if it is near
+// enough for a slip of the keyboard (up to two edits), for "did you mean".
+func Nearest(name string, known []string) (string, bool) {
+	best, distance := "", 3
+	for _, candidate := range known {
+		if candidate == name || len(candidate) > MaxName {
+			continue
+		}
+		if d := edits(strings.ToLower(name), strings.ToLower(candidate)); d < distance {
+			best, distance = candidate, d
+		}
+	}
+	return best, best != ""
+}
+
+// edits counts insertions, deletions, replacements and swaps of neighbours.
+func edits(a, b string) int {
+	if len(a)-len(b) > 2 || len(b)-len(a) > 2 {
+		return 3
+	}
+	var before []int
+	last := make([]int, len(b)+1)
+	for j := range last {
+		last[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		row := make([]int, len(b)+1)
+		row[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			row[j] = min(last[j]+1, row[j-1]+1, last[j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				row[j] = min(row[j], before[j-2]+1)
+			}
+		}
+		before, last = last, row
+	}
+	return last[len(b)]
+}

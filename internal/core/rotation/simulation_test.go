@@ -1,0 +1,446 @@
+package rotation
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand"
+	"os"
+	"strconv"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/core/held"
+)
+
+// The simulated estate: an authority, files and units. A unit starts only if
+// its file holds what the authority accepts at that moment.
+type estate struct {
+	t     *testing.T
+	plan  Plan
+	lock  sync.Mutex
+	store map[string]bool // sealed values
+	auth  string
+	files map[int]string // by replace step
+	units map[int]*unit  // by restart step
+	calls int
+	fault func(call int, step Step, kind string) string // "", before, after, middle, hang
+	last  map[int]string                                // last unclear act by step, until a probe
+	given map[int]int                                   // probes in a row that found nothing
+	wrote []Record
+	crash int  // stop at this record, 0 never
+	torn  bool // the record is lost with the crash
+}
+
+type unit struct {
+	invocation int
+	active     bool
+	value      string
+}
+
+var errCrash = errors.New("crash")
+
+func newEstate(t *testing.T, policy Policy) *estate {
+	in := Input{AccountID: "1", Account: "svc-berth", AuthorityID: "d", Authority: "directory", Policy: policy}
+	for _, host := range []string{"quay1", "quay2"} {
+		for _, name := range []string{"berth", "gangway"} {
+			path := "/etc/" + name + ".env"
+			in.Files = append(in.Files, File{SystemID: host, System: host, Path: path, Places: []held.Locator{{Layout: held.LayoutEnv, Key: "P", Part: held.PartValue}}})
+			u := Unit{SystemID: host, System: host, Name: name + ".service", Running: true, Reads: []string{path}}
+			if name == "gangway" {
+				u.After = []string{"berth.service"}
+			}
+			in.Units = append(in.Units, u)
+		}
+	}
+	e := &estate{t: t, plan: Build(in), store: map[string]bool{"old": true}, auth: "old", files: map[int]string{}, units: map[int]*unit{}, last: map[int]string{}, given: map[int]int{}}
+	for _, s := range e.plan.Steps {
+		switch s.Kind {
+		case StepReplace:
+			e.files[s.Index] = "old"
+		case StepRestart:
+			e.units[s.Index] = &unit{active: true, value: "old"}
+		}
+	}
+	return e
+}
+
+func (e *estate) Append(_ context.Context, r Record) error {
+	e.lock.Lock()
+	defer e.lock.Unlock()
+	if e.crash > 0 && int(r.Seq) >= e.crash && e.torn {
+		return errCrash
+	}
+	e.wrote = append(e.wrote, r)
+	require.True(e.t, e.store[e.auth], "law 2: the authority accepts %q, which is not in the store", e.auth)
+	if e.crash > 0 && int(r.Seq) >= e.crash {
+		return errCrash
+	}
+	return nil
+}
+
+// begin checks the laws at the start of a call and picks the fault.
+func (e *estate) begin(step Step, kind string) string {
+	e.calls++
+	if kind != "probe" {
+		last := e.wrote[len(e.wrote)-1]
+		intent := false
+		for i := len(e.wrote) - 1; i >= 0 && !intent; i-- {
+			r := e.wrote[i]
+			intent = r.Event == EventIntent && r.Step == step.Index && r.Undo == (kind == "undo")
+			if r.Step == step.Index && r.Event == EventOutcome {
+				break
+			}
+		}
+		require.True(e.t, intent, "law 8: %s of step %d without an intent (last record %+v)", kind, step.Index, last)
+		require.False(e.t, e.last[step.Index] != "" && e.given[step.Index] < MaxProbes, "law 3: %s of step %d after an unclear %s without a probe", kind, step.Index, e.last[step.Index])
+		delete(e.last, step.Index)
+		e.given[step.Index] = 0
+		if step.Kind == StepChange || step.Kind == StepReplace {
+			require.True(e.t, e.store["new"], "law 1: step %d before the new value is sealed", step.Index)
+		}
+	}
+	if e.fault == nil {
+		return ""
+	}
+	return e.fault(e.calls, step, kind)
+}
+
+func (e *estate) Observe(_ context.Context, step Step, _ bool) (string, error) {
+	e.lock.Lock()
+	defer e.lock.Unlock()
+	if u := e.units[step.Index]; u != nil {
+		return strconv.Itoa(u.invocation), nil
+	}
+	return "", nil
+}
+
+func (e *estate) Do(_ context.Context, step Step, _ string) Outcome {
+	return e.act(step, "do", "old", "new")
+}
+func (e *estate) Undo(_ context.Context, step Step, _ string) Outcome {
+	return e.act(step, "undo", "new", "old")
+}
+
+func (e *estate) act(step Step, kind, from, to string) Outcome {
+	e.lock.Lock()
+	defer e.lock.Unlock()
+	switch fault := e.begin(step, kind); fault {
+	case "before":
+		return Outcome{Result: ResultFailed, Words: "refused"}
+	case "hang":
+		e.last[step.Index] = kind
+		return Outcome{Result: ResultUnclear, Words: "no answer"}
+	case "middle":
+		if u := e.units[step.Index]; u != nil {
+			u.active, u.invocation = false, u.invocation+1
+		}
+		e.last[step.Index] = kind
+		return Outcome{Result: ResultUnclear, Words: "cut off in the middle"}
+	case "after":
+		e.effect(step, from, to)
+		e.last[step.Index] = kind
+		return Outcome{Result: ResultUnclear, Words: "answer lost"}
+	}
+	if !e.effect(step, from, to) {
+		return Outcome{Result: ResultFailed, Words: "did not work"}
+	}
+	return Outcome{Result: ResultDone}
+}
+
+func (e *estate) effect(step Step, from, to string) bool {
+	switch step.Kind {
+	case StepSeal:
+		e.store[to] = true
+	case StepChange:
+		e.auth = to
+	case StepSignIn:
+		return e.auth == to
+	case StepRefuse:
+		return e.auth != from
+	case StepReplace:
+		e.files[step.Index] = to
+	case StepRestart:
+		u := e.units[step.Index]
+		u.invocation++
+		u.value = e.files[step.Needs[0]]
+		u.active = u.value == e.auth
+		return u.active
+	case StepProve:
+		return e.units[step.Needs[0]].active
+	}
+	return true
+}
+
+func (e *estate) Probe(_ context.Context, step Step, undo bool, memo string) Finding {
+	e.lock.Lock()
+	defer e.lock.Unlock()
+	if fault := e.begin(step, "probe"); fault != "" {
+		e.given[step.Index]++
+		return Finding{Result: ProbeUnknown}
+	}
+	delete(e.last, step.Index)
+	e.given[step.Index] = 0
+	is := func(fresh bool) Finding {
+		if fresh {
+			return Finding{Result: ProbeEffective}
+		}
+		return Finding{Result: ProbeAbsent}
+	}
+	switch step.Kind {
+	case StepSeal:
+		return is(e.store["new"] && !undo)
+	case StepChange:
+		return is(e.auth == "new")
+	case StepReplace:
+		return is(e.files[step.Index] == "new")
+	case StepRestart:
+		u := e.units[step.Index]
+		restarted := strconv.Itoa(u.invocation) != memo && u.active
+		if restarted {
+			return is(!undo)
+		}
+		if strconv.Itoa(u.invocation) == memo && !undo {
+			return Finding{Result: ProbeAbsent}
+		}
+		return Finding{Result: ProbeNeither}
+	}
+	from, to := "old", "new"
+	if undo {
+		from, to = to, from
+	}
+	return is(e.effect(step, from, to) != undo)
+}
+
+func (e *estate) run(records []Record) (State, error) {
+	clock := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
+	runner := Runner{Plan: e.plan, Journal: e, Hands: e, Now: func() time.Time { return clock }, Wait: func(context.Context, time.Duration) error { return nil }, Parallel: 3}
+	return runner.Run(context.Background(), records)
+}
+
+// settle runs to the end, through crashes, and holds the end against the world.
+func (e *estate) settle() State {
+	state, err := e.run(nil)
+	for tries := 0; err != nil; tries++ {
+		require.ErrorIs(e.t, err, errCrash)
+		require.Less(e.t, tries, 3)
+		e.crash = 0
+		// What was in flight at the crash is unknown to the new process.
+		e.last, e.given = map[int]string{}, map[int]int{}
+		for i, step := range mustFold(e.t, e.plan, e.wrote).Steps {
+			if step.Status == Doing || step.Status == Undoing {
+				e.last[i] = "an act that a crash cut off"
+			}
+		}
+		state, err = e.run(append([]Record(nil), e.wrote...))
+	}
+	e.verify(state)
+	return state
+}
+
+func mustFold(t *testing.T, plan Plan, records []Record) State {
+	s, err := Fold(plan, records)
+	require.NoError(t, err)
+	return s
+}
+
+// verify holds what the journal says against what is true.
+func (e *estate) verify(state State) {
+	require.True(e.t, e.store[e.auth], "law 2")
+	for i, step := range e.plan.Steps {
+		status := state.Steps[i].Status
+		switch {
+		case step.Kind == StepChange && status == Done:
+			require.Equal(e.t, "new", e.auth)
+		case step.Kind == StepChange && status == Undone:
+			require.Equal(e.t, "old", e.auth)
+		case step.Kind == StepReplace && status == Done:
+			require.Equal(e.t, "new", e.files[i])
+		case step.Kind == StepReplace && status == Undone:
+			require.Equal(e.t, "old", e.files[i])
+		}
+		if state.Mode == ModeFinished {
+			require.NotContains(e.t, []Status{Doing, Undoing}, status, "nothing is left unknown without saying so")
+		}
+	}
+	want := map[string]string{FinishedDone: "new", FinishedUndone: "old"}[state.Result]
+	if want == "" {
+		return
+	}
+	require.Equal(e.t, want, e.auth)
+	for i, v := range e.files {
+		require.Equal(e.t, want, v, "file of step %d", i)
+	}
+	for i, u := range e.units {
+		require.True(e.t, u.active, "unit of step %d runs", i)
+		require.Equal(e.t, want, u.value, "unit of step %d", i)
+	}
+}
+
+func TestRotationSucceeds(t *testing.T) {
+	e := newEstate(t, PolicyStop)
+	state := e.settle()
+	require.Equal(t, FinishedDone, state.Result)
+	require.Equal(t, 4, e.plan.Restarts())
+}
+
+// Every call of a whole run fails once, in every way, under every policy.
+func TestEveryStepEveryFault(t *testing.T) {
+	for _, policy := range []Policy{PolicyStop, PolicyContinue, PolicyUndo} {
+		clean := newEstate(t, policy)
+		clean.settle()
+		for _, kind := range []string{"before", "after", "middle", "hang"} {
+			for at := 1; at <= clean.calls; at++ {
+				t.Run(fmt.Sprintf("%s/%s/%d", policy, kind, at), func(t *testing.T) {
+					e := newEstate(t, policy)
+					e.fault = func(call int, _ Step, _ string) string {
+						if call == at {
+							return kind
+						}
+						return ""
+					}
+					state := e.settle()
+					switch policy {
+					case PolicyStop:
+						require.Contains(t, []string{FinishedDone, FinishedWithFailures, ""}, state.Result)
+						require.Equal(t, state.Result == "", state.Mode == ModeStopped)
+					case PolicyContinue:
+						require.Contains(t, []string{FinishedDone, FinishedWithFailures, FinishedUndone, ""}, state.Result)
+					case PolicyUndo:
+						require.Contains(t, []string{FinishedDone, FinishedWithFailures, FinishedUndone}, state.Result)
+					}
+					if kind == "after" {
+						require.Equal(t, FinishedDone, state.Result, "an effect whose answer was lost is found by a probe")
+					}
+				})
+			}
+		}
+	}
+}
+
+// A system stays down from some call on: the engine ends and says so, and a
+// person's decisions bring it to an end once the system is back.
+func TestSystemStaysDown(t *testing.T) {
+	for _, policy := range []Policy{PolicyStop, PolicyContinue, PolicyUndo} {
+		for _, system := range []string{"directory", "quay1", "quay2"} {
+			for at := 1; at <= 24; at++ {
+				t.Run(fmt.Sprintf("%s/%s/%d", policy, system, at), func(t *testing.T) {
+					e := newEstate(t, policy)
+					kind := []string{"before", "hang"}[at%2]
+					e.fault = func(call int, step Step, act string) string {
+						if call >= at && step.System == system {
+							return kind
+						}
+						return ""
+					}
+					state := e.settle()
+					if state.Result == FinishedDone {
+						return
+					}
+					e.fault = nil
+					for _, decision := range []string{DecideUndo} {
+						if state.Result == FinishedUndone {
+							break
+						}
+						require.NoError(t, e.Append(context.Background(), Record{Seq: state.Last + 1, Event: EventDecision, Step: -1, Result: decision}))
+						var err error
+						state, err = e.run(append([]Record(nil), e.wrote...))
+						require.NoError(t, err)
+						e.verify(state)
+					}
+					require.Equal(t, FinishedUndone, state.Result, "with everything back, undo succeeds")
+				})
+			}
+		}
+	}
+}
+
+// The process dies at every journal record, before and after it is on disk.
+func TestCrashAtEveryRecord(t *testing.T) {
+	clean := newEstate(t, PolicyUndo)
+	clean.settle()
+	for _, torn := range []bool{false, true} {
+		for at := 1; at <= len(clean.wrote); at++ {
+			t.Run(fmt.Sprintf("torn=%v/%d", torn, at), func(t *testing.T) {
+				e := newEstate(t, PolicyUndo)
+				e.crash, e.torn = at, torn
+				state := e.settle()
+				require.Equal(t, ModeFinished, state.Mode)
+				require.Equal(t, FinishedDone, state.Result, "a crash alone is no reason to give up")
+			})
+		}
+	}
+}
+
+// Random faults and crashes from a printed seed; MOSS_SEED repeats one.
+func TestRandomSequences(t *testing.T) {
+	seed := time.Now().UnixNano()
+	if text := os.Getenv("MOSS_SEED"); text != "" {
+		var err error
+		seed, err = strconv.ParseInt(text, 10, 64)
+		require.NoError(t, err)
+	}
+	t.Logf("MOSS_SEED=%d", seed)
+	random := rand.New(rand.NewSource(seed))
+	kinds := []string{"before", "after", "middle", "hang"}
+	for round := 0; round < 3000; round++ {
+		e := newEstate(t, []Policy{PolicyStop, PolicyContinue, PolicyUndo}[random.Intn(3)])
+		rate := random.Float64() * 0.4
+		e.fault = func(int, Step, string) string {
+			if random.Float64() < rate {
+				return kinds[random.Intn(len(kinds))]
+			}
+			return ""
+		}
+		if random.Intn(3) == 0 {
+			e.crash, e.torn = 1+random.Intn(50), random.Intn(2) == 0
+		}
+		state := e.settle()
+		e.fault, e.crash = nil, 0
+		if state.Mode == ModeStopped || state.Result == FinishedUndoFailed || state.Result == FinishedWithFailures {
+			decision := []string{DecideUndo, DecideResume}[random.Intn(2)]
+			if state.Result == FinishedUndoFailed {
+				decision = DecideUndo // what began to be undone is not resumed
+			}
+			require.NoError(t, e.Append(context.Background(), Record{Seq: state.Last + 1, Event: EventDecision, Step: -1, Result: decision}))
+			state, err := e.run(append([]Record(nil), e.wrote...))
+			require.NoError(t, err, "round %d", round)
+			e.verify(state)
+			if state.Mode == ModeStopped { // a unit was found down: a person resumes once more
+				require.NoError(t, e.Append(context.Background(), Record{Seq: state.Last + 1, Event: EventDecision, Step: -1, Result: decision}))
+				state, err = e.run(append([]Record(nil), e.wrote...))
+				require.NoError(t, err, "round %d", round)
+				e.verify(state)
+			}
+			require.Equal(t, ModeFinished, state.Mode, "round %d: with everything back it comes to an end", round)
+		}
+	}
+}
+
+func TestReplicasRestartOneAfterTheOther(t *testing.T) {
+	e := newEstate(t, PolicyUndo)
+	at := map[string]int{}
+	for _, s := range e.plan.Steps {
+		at[string(s.Kind)+" "+s.Subject+" "+s.System] = s.Index
+	}
+	second := e.plan.Steps[at["restart berth.service quay2"]]
+	require.Contains(t, second.After, at["prove berth.service quay1"])
+	gangway := e.plan.Steps[at["restart gangway.service quay1"]]
+	require.Contains(t, gangway.After, at["prove berth.service quay1"], "start order")
+	require.Equal(t, 3, e.plan.Chain())
+}
+
+func TestJournalThatDoesNotFitIsRefused(t *testing.T) {
+	plan := newEstate(t, PolicyStop).plan
+	for name, records := range map[string][]Record{
+		"gap":           {{Seq: 1, Event: EventStarted, Step: -1}, {Seq: 3, Event: EventIntent}},
+		"no such step":  {{Seq: 1, Event: EventIntent, Step: 99}},
+		"unknown event": {{Seq: 1, Event: "surprise", Step: 0}},
+	} {
+		_, err := Fold(plan, records)
+		require.Error(t, err, name)
+	}
+}

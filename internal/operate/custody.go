@@ -1,0 +1,348 @@
+package operate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/naming"
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/store"
+)
+
+// FindAccount takes an account in any spelling, or its number, to one account.
+// An ambiguous spelling is an error that lists the candidates.
+func (o *Operator) FindAccount(ctx context.Context, spelling string) (store.Account, naming.Resolution, error) {
+	var res naming.Resolution
+	if id, found := strings.CutPrefix(spelling, "id:"); found {
+		a, err := o.Store.Account(ctx, number(id))
+		return a, res, err
+	}
+	lookup, err := o.Store.Lookup(ctx)
+	if err != nil {
+		return store.Account{}, res, err
+	}
+	context := naming.Context{}
+	// system/name picks an account of one system.
+	if system, name, found := strings.Cut(spelling, "/"); found && !strings.ContainsAny(system, `=\@`) {
+		if v, err := o.Store.System(ctx, system); err == nil {
+			context, spelling = store.ContextOf(v), name
+			res, err = naming.Resolve(spelling, context, onSystem{lookup, context.System})
+			if err != nil {
+				return store.Account{}, res, err
+			}
+			return o.resolved(ctx, spelling, res)
+		}
+	}
+	if res, err = naming.Resolve(spelling, context, lookup); err != nil {
+		return store.Account{}, res, err
+	}
+	return o.resolved(ctx, spelling, res)
+}
+
+// onSystem narrows a lookup to one system.
+type onSystem struct {
+	naming.Lookup
+	system string
+}
+
+func (l onSystem) ByName(name string) ([]naming.Known, error) {
+	all, err := l.Lookup.ByName(name)
+	var out []naming.Known
+	for _, k := range all {
+		if k.System == l.system {
+			out = append(out, k)
+		}
+	}
+	return out, err
+}
+
+func (o *Operator) resolved(ctx context.Context, spelling string, res naming.Resolution) (store.Account, naming.Resolution, error) {
+	switch res.State {
+	case naming.Resolved:
+		a, err := o.Store.Account(ctx, number(res.Accounts[0].ID))
+		return a, res, err
+	case naming.Ambiguous:
+		var names []string
+		for _, k := range res.Accounts {
+			v, err := o.Store.Account(ctx, number(k.ID))
+			if err == nil {
+				names = append(names, fmt.Sprintf("id:%d (%s on %s)", v.ID, or(v.DN, v.Name), v.System))
+			}
+		}
+		return store.Account{}, res, fmt.Errorf("%w: %q is ambiguous: %s", ErrInput, spelling, strings.Join(names, ", "))
+	case naming.BuiltIn:
+		return store.Account{}, res, fmt.Errorf("%w: %q is %s", ErrInput, spelling, res.Why)
+	}
+	return store.Account{}, res, fmt.Errorf("account %q: %w: %s", spelling, ErrNotFound, res.Why)
+}
+
+// authority is where an account's credential is decided.
+func (o *Operator) authority(ctx context.Context, a store.Account) (connect.Connector, connect.Target, connect.Verifier, error) {
+	v, err := o.Store.System(ctx, fmt.Sprint(a.System))
+	if err != nil {
+		return nil, connect.Target{}, nil, err
+	}
+	connector, target, err := o.target(ctx, v)
+	if err != nil {
+		return nil, target, nil, err
+	}
+	verifier, ok := connector.(connect.Verifier)
+	if !ok {
+		return nil, target, nil, fmt.Errorf("%w: %s cannot verify a credential", ErrCannot, v.Name)
+	}
+	return connector, target, verifier, nil
+}
+
+func refOf(a store.Account) connect.AccountRef {
+	return connect.AccountRef{StableID: a.StableID, Name: a.Name, DN: a.DN}
+}
+
+func (o *Operator) newSecret(account, rotation int64, v secret.Value) (store.Secret, error) {
+	s := store.Secret{AccountID: account, RotationID: rotation, Fingerprint: o.fingerprints.Of(v)}
+	sealed, err := o.sealer.Seal(s.Binding(), v)
+	s.Sealed = sealed
+	return s, err
+}
+
+// TakeCustody takes an account with its known password, which is verified at
+// the authority at once.
+func (o *Operator) TakeCustody(ctx context.Context, by string, a store.Account, value secret.Value) (connect.Verdict, error) {
+	if value.Empty() {
+		return connect.Verdict{}, fmt.Errorf("%w: no password was given", ErrInput)
+	}
+	if err := o.notRotating(ctx, a); err != nil {
+		return connect.Verdict{}, err
+	}
+	_, target, verifier, err := o.authority(ctx, a)
+	if err != nil {
+		return connect.Verdict{}, err
+	}
+	sealed, err := o.newSecret(a.ID, 0, value)
+	if err != nil {
+		return connect.Verdict{}, err
+	}
+	var verdict connect.Verdict
+	entry := ledger.Entry{Actor: by, Act: "custody.take", Subject: a.Name, System: a.System, Ref: fmt.Sprintf("account/%d", a.ID)}
+	err = o.act(ctx, entry, func() error {
+		var err error
+		if verdict, err = verifier.Verify(ctx, target, refOf(a), value); err != nil {
+			return err
+		}
+		if !verdict.Accepted {
+			return fmt.Errorf("%w: %s does not accept it: %s", ErrRefused, target.Name, verdict.Words)
+		}
+		return o.Store.TakeCustody(context.WithoutCancel(ctx), sealed, by, verdict.Words)
+	})
+	if err != nil {
+		return verdict, err
+	}
+	return verdict, o.afterCustody(ctx, a)
+}
+
+// ResetCustody takes an account by setting a new password with the
+// authority's privileged log-on. What still holds the earlier one breaks: the
+// caller must have said so to the user.
+func (o *Operator) ResetCustody(ctx context.Context, by, reason string, a store.Account) error {
+	if reason == "" {
+		return fmt.Errorf("%w: a reset breaks whatever still uses the old password: give a reason", ErrInput)
+	}
+	if err := o.notRotating(ctx, a); err != nil {
+		return err
+	}
+	connector, target, verifier, err := o.authority(ctx, a)
+	if err != nil {
+		return err
+	}
+	changer, ok := connector.(connect.Changer)
+	if !ok {
+		return fmt.Errorf("%w: %s cannot change a password", ErrCannot, target.Name)
+	}
+	value, err := o.generate(a)
+	if err != nil {
+		return err
+	}
+	sealed, err := o.newSecret(a.ID, 0, value)
+	if err != nil {
+		return err
+	}
+	if err := o.Store.AddCandidate(ctx, sealed); err != nil { // law 1
+		return err
+	}
+	entry := ledger.Entry{Actor: by, Act: "custody.reset", Subject: a.Name, System: a.System, Reason: reason, Ref: fmt.Sprintf("account/%d", a.ID)}
+	err = o.act(ctx, entry, func() error {
+		changeErr := changer.Change(ctx, target, refOf(a), value)
+		if changeErr != nil && !connect.IsUnclear(changeErr) {
+			return errors.Join(changeErr, o.Store.DropCandidate(context.WithoutCancel(ctx), a.ID, sealed.Fingerprint))
+		}
+		// Done or unclear: the authority itself says what is true (law 3).
+		verdict, err := verifier.Verify(ctx, target, refOf(a), value)
+		if err != nil {
+			return errors.Join(changeErr, fmt.Errorf("it is not known whether the new value is in force; it is kept sealed: %w", err))
+		}
+		if !verdict.Accepted {
+			return errors.Join(changeErr, fmt.Errorf("%w: %s does not accept the new value: %s", ErrRefused, target.Name, verdict.Words))
+		}
+		return o.Store.TakeCustody(context.WithoutCancel(ctx), sealed, by, verdict.Words)
+	})
+	if err != nil {
+		return err
+	}
+	return o.afterCustody(ctx, a)
+}
+
+// generate draws a new value that the account's directory will accept.
+func (o *Operator) generate(a store.Account) (secret.Value, error) {
+	policy := secret.DefaultPolicy()
+	policy.Avoid = append(strings.FieldsFunc(a.DisplayName, func(r rune) bool { return strings.ContainsRune(",.-_ #\t", r) }), a.Name)
+	return policy.Generate(o.Random)
+}
+
+func (o *Operator) notRotating(ctx context.Context, a store.Account) error {
+	page, err := o.Store.Rotations(ctx, store.Query{Filters: []string{fmt.Sprintf("account_id=%d", a.ID), "mode!=finished"}, Limit: 1})
+	if err != nil {
+		return err
+	}
+	if len(page.Items) > 0 {
+		return fmt.Errorf("%w: rotation %d of %s is not finished", ErrRefused, page.Items[0].ID, a.Name)
+	}
+	return nil
+}
+
+// afterCustody looks again at held copies, which can now be compared.
+func (o *Operator) afterCustody(ctx context.Context, a store.Account) error {
+	ctx = context.WithoutCancel(ctx)
+	if err := o.Store.SetFindings(ctx, fmt.Sprintf("drift/%d", a.ID), nil); err != nil {
+		return err
+	}
+	systems, err := o.Store.AllSystems(ctx)
+	if err != nil {
+		return err
+	}
+	return o.Place(ctx, systems)
+}
+
+// VerifyCustody signs in as an account with its sealed value. A refusal raises
+// the finding drift.
+func (o *Operator) VerifyCustody(ctx context.Context, by string, a store.Account) (connect.Verdict, error) {
+	if err := o.notRotating(ctx, a); err != nil {
+		return connect.Verdict{}, err
+	}
+	values, err := o.values(ctx, a.ID)
+	if err != nil {
+		return connect.Verdict{}, err
+	}
+	if values.current.Empty() {
+		return connect.Verdict{}, fmt.Errorf("%w: %s is not in custody", ErrRefused, a.Name)
+	}
+	_, target, verifier, err := o.authority(ctx, a)
+	if err != nil {
+		return connect.Verdict{}, err
+	}
+	var verdict connect.Verdict
+	entry := ledger.Entry{Actor: by, Act: "custody.verify", Subject: a.Name, System: a.System, Ref: fmt.Sprintf("account/%d", a.ID)}
+	err = o.act(ctx, entry, func() error {
+		limited, cancel := context.WithTimeout(ctx, time.Minute)
+		defer cancel()
+		var err error
+		verdict, err = verifier.Verify(limited, target, refOf(a), values.current)
+		return err
+	})
+	state, words := "accepted", verdict.Words
+	keep := context.WithoutCancel(ctx)
+	var drift []store.Finding
+	switch {
+	case err != nil:
+		state, words = "unclear", err.Error()
+	case !verdict.Accepted:
+		state = "refused"
+		drift = []store.Finding{{
+			Key: fmt.Sprintf("drift/%d", a.ID), Kind: "drift", Severity: "high", Subject: a.Name, System: a.System, AccountID: a.ID,
+			What: "the sealed value is refused (" + verdict.Code + "): " + verdict.Words, Next: driftNext(verdict.Code, a.Name),
+		}}
+	}
+	if err == nil {
+		if findErr := o.Store.SetFindings(keep, fmt.Sprintf("drift/%d", a.ID), drift); findErr != nil {
+			return verdict, findErr
+		}
+	}
+	return verdict, errors.Join(err, o.Store.SaveVerdict(keep, a.ID, state, words))
+}
+
+func driftNext(code, name string) string {
+	switch code {
+	case connect.VerdictLocked:
+		return "unlock the account and find what locks it"
+	case connect.VerdictDisabled:
+		return "enable the account, or release it"
+	case connect.VerdictExpired, connect.VerdictMustChange:
+		return "rotate it, or reset it with 'moss custody take " + name + " --reset'"
+	}
+	return "somebody changed it elsewhere: give the new password with 'moss custody take " + name + "', or take it back with --reset"
+}
+
+// VerifyAll verifies everything in custody, a few at a time.
+func (o *Operator) VerifyAll(ctx context.Context, by string) (accepted, refused, unclear int, err error) {
+	ids, err := o.Store.Custodies(ctx)
+	if err != nil {
+		return 0, 0, 0, err
+	}
+	for _, id := range ids {
+		if ctx.Err() != nil {
+			return accepted, refused, unclear, ctx.Err()
+		}
+		a, err := o.Store.Account(ctx, id)
+		if err != nil {
+			return accepted, refused, unclear, err
+		}
+		verdict, err := o.VerifyCustody(ctx, by, a)
+		switch {
+		case errors.Is(err, ErrRefused):
+		case err != nil:
+			unclear++
+		case verdict.Accepted:
+			accepted++
+		default:
+			refused++
+		}
+	}
+	return accepted, refused, unclear, nil
+}
+
+// Release ends custody.
+func (o *Operator) Release(ctx context.Context, by, reason string, a store.Account) error {
+	if reason == "" {
+		return fmt.Errorf("%w: give a reason: the sealed values are removed", ErrInput)
+	}
+	err := o.Store.ReleaseCustody(ctx, a.ID, ledger.Entry{Actor: by, Act: "custody.release", Phase: ledger.Outcome, Subject: a.Name, System: a.System, Reason: reason, Result: "done"})
+	if err != nil {
+		return err
+	}
+	return o.afterCustody(ctx, a)
+}
+
+// values are the sealed values of an account, opened.
+type values struct {
+	current secret.Value
+	all     []store.Secret
+}
+
+func (o *Operator) values(ctx context.Context, account int64) (values, error) {
+	all, err := o.Store.Secrets(ctx, account)
+	if err != nil {
+		return values{}, err
+	}
+	v := values{all: all}
+	for _, s := range all {
+		if s.State == store.SecretCurrent {
+			if v.current, err = o.sealer.Open(s.Binding(), s.Sealed); err != nil {
+				return v, fmt.Errorf("sealed value %d: %w", s.ID, err)
+			}
+		}
+	}
+	return v, nil
+}

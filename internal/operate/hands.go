@@ -1,0 +1,453 @@
+package operate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/store"
+)
+
+// hands do the acts of one rotation through the connectors.
+type hands struct {
+	*Operator
+	rotation store.Rotation
+	account  store.Account
+}
+
+// pair finds the two sealed values of a rotation: the one it made, and the
+// newest one that the account had before it.
+func (o *Operator) pair(ctx context.Context, r store.Rotation) (old, next *store.Secret, err error) {
+	all, err := o.Store.Secrets(ctx, r.AccountID)
+	if err != nil {
+		return nil, nil, err
+	}
+	for i := range all {
+		s := &all[i]
+		switch {
+		case s.RotationID == r.ID && next == nil:
+			next = s
+		case s.State == store.SecretCurrent && s.RotationID != r.ID:
+			old = s
+		case old == nil && s.RotationID != r.ID && s.State != store.SecretCandidate && (next == nil || s.ID < next.ID):
+			old = s
+		}
+	}
+	return old, next, nil
+}
+
+func (h *hands) secrets(ctx context.Context) (old, next secret.Value, err error) {
+	sealedOld, sealedNext, err := h.pair(ctx, h.rotation)
+	if err != nil {
+		return old, next, err
+	}
+	if sealedOld == nil {
+		return old, next, errors.New("the account's earlier value is not in custody")
+	}
+	if old, err = h.sealer.Open(sealedOld.Binding(), sealedOld.Sealed); err != nil {
+		return old, next, err
+	}
+	if sealedNext != nil {
+		next, err = h.sealer.Open(sealedNext.Binding(), sealedNext.Sealed)
+	}
+	return old, next, err
+}
+
+func failed(err error) rotation.Outcome {
+	result := rotation.ResultFailed
+	if connect.IsUnclear(err) {
+		result = rotation.ResultUnclear
+	}
+	return rotation.Outcome{Result: result, Words: err.Error()}
+}
+
+// certainly is for failures before anything was sent.
+func certainly(err error) rotation.Outcome {
+	return rotation.Outcome{Result: rotation.ResultFailed, Words: err.Error()}
+}
+
+func done(words string) rotation.Outcome {
+	return rotation.Outcome{Result: rotation.ResultDone, Words: words}
+}
+
+// on finds the connector and target of a step's system.
+func (h *hands) on(ctx context.Context, step rotation.Step) (connect.Connector, connect.Target, error) {
+	v, err := h.Store.System(ctx, step.System)
+	if err != nil {
+		return nil, connect.Target{}, err
+	}
+	return h.target(ctx, v)
+}
+
+// capability asks a step's connector for what it must offer.
+func capability[T any](ctx context.Context, h *hands, step rotation.Step) (T, connect.Target, error) {
+	var none T
+	connector, target, err := h.on(ctx, step)
+	if err != nil {
+		return none, target, err
+	}
+	able, ok := connector.(T)
+	if !ok {
+		return none, target, fmt.Errorf("%w: %s does not offer what the step %q needs", ErrCannot, step.System, step.Kind)
+	}
+	return able, target, nil
+}
+
+// Observe implements rotation.Hands: a restart needs the invocation before it.
+func (h *hands) Observe(ctx context.Context, step rotation.Step, _ bool) (string, error) {
+	if step.Kind != rotation.StepRestart {
+		return "", nil
+	}
+	restarter, target, err := capability[connect.Restarter](ctx, h, step)
+	if err != nil {
+		return "", err
+	}
+	state, err := restarter.UnitState(ctx, target, step.Subject)
+	return state.Invocation, err
+}
+
+// Do implements rotation.Hands.
+func (h *hands) Do(ctx context.Context, step rotation.Step, _ string) rotation.Outcome {
+	if step.Kind == rotation.StepSeal {
+		return h.prepare(ctx)
+	}
+	old, next, err := h.secrets(ctx)
+	if err != nil {
+		return certainly(err)
+	}
+	return h.apply(ctx, step, old, next)
+}
+
+// Undo implements rotation.Hands: the same with the values changed over.
+func (h *hands) Undo(ctx context.Context, step rotation.Step, _ string) rotation.Outcome {
+	if step.Kind == rotation.StepSeal {
+		return done("the new value is given up; it stays sealed as retired")
+	}
+	old, next, err := h.secrets(ctx)
+	if err != nil {
+		return certainly(err)
+	}
+	if step.Kind == rotation.StepChange {
+		// Undoing looks first: maybe there is nothing to undo.
+		if accepted, _, err := h.accepts(ctx, step, old); err == nil && accepted {
+			if stillNew, _, err := h.accepts(ctx, step, next); err == nil && !stillNew {
+				return done("the authority accepts the old value")
+			}
+		}
+	}
+	return h.apply(ctx, step, next, old)
+}
+
+func (h *hands) prepare(ctx context.Context) rotation.Outcome {
+	_, next, err := h.pair(ctx, h.rotation)
+	if err != nil {
+		return certainly(err)
+	}
+	if next != nil {
+		return done("sealed before")
+	}
+	value, err := h.generate(h.account)
+	if err != nil {
+		return certainly(err)
+	}
+	sealed, err := h.newSecret(h.account.ID, h.rotation.ID, value)
+	if err != nil {
+		return certainly(err)
+	}
+	if err := h.Store.AddCandidate(ctx, sealed); err != nil {
+		return certainly(err)
+	}
+	return done("32 characters, sealed and on disk")
+}
+
+// apply makes from into to.
+func (h *hands) apply(ctx context.Context, step rotation.Step, from, to secret.Value) rotation.Outcome {
+	switch step.Kind {
+	case rotation.StepChange:
+		changer, target, err := capability[connect.Changer](ctx, h, step)
+		if err != nil {
+			return certainly(err)
+		}
+		if err := changer.Change(ctx, target, refOf(h.account), to); err != nil {
+			return failed(err)
+		}
+		return done("changed")
+	case rotation.StepSignIn:
+		return h.expect(ctx, step, to, true)
+	case rotation.StepRefuse:
+		return h.expect(ctx, step, from, false)
+	case rotation.StepReplace:
+		holder, target, err := capability[connect.Holder](ctx, h, step)
+		if err != nil {
+			return certainly(err)
+		}
+		if err := holder.ReplaceCopies(ctx, target, step.Subject, step.Places, from, to); err != nil {
+			return failed(err)
+		}
+		return done(fmt.Sprintf("%d place(s) replaced and read back", len(step.Places)))
+	case rotation.StepRestart:
+		restarter, target, err := capability[connect.Restarter](ctx, h, step)
+		if err != nil {
+			return certainly(err)
+		}
+		if err := restarter.Restart(ctx, target, step.Subject); err != nil {
+			return failed(err)
+		}
+		return done("restarted")
+	case rotation.StepProve:
+		return h.prove(ctx, step)
+	}
+	return certainly(fmt.Errorf("unknown step %q", step.Kind))
+}
+
+func (h *hands) accepts(ctx context.Context, step rotation.Step, value secret.Value) (bool, string, error) {
+	verifier, target, err := capability[connect.Verifier](ctx, h, step)
+	if err != nil {
+		return false, "", err
+	}
+	verdict, err := verifier.Verify(ctx, target, refOf(h.account), value)
+	return verdict.Accepted, verdict.Words, err
+}
+
+// expect proves that a value is accepted, or that it is refused. Proofs change
+// nothing: one that fails has certainly had no effect.
+func (h *hands) expect(ctx context.Context, step rotation.Step, value secret.Value, want bool) rotation.Outcome {
+	accepted, words, err := h.accepts(ctx, step, value)
+	switch {
+	case err != nil:
+		return certainly(err)
+	case accepted == want:
+		return done(words)
+	case want:
+		return certainly(fmt.Errorf("%s refuses the value: %s", step.System, words))
+	}
+	return certainly(fmt.Errorf("%s still accepts the other value: some directories do for up to an hour; verify again later", step.System))
+}
+
+// settleTime is how long a unit gets to come up, and steadyTime how long it
+// must then stay up with the same invocation.
+const (
+	settleTime = 30 * time.Second
+	steadyTime = 1200 * time.Millisecond
+	lookEvery  = 200 * time.Millisecond
+)
+
+// prove waits until a unit is active and stays so, then asks the application.
+func (h *hands) prove(ctx context.Context, step rotation.Step) rotation.Outcome {
+	restarter, target, err := capability[connect.Restarter](ctx, h, step)
+	if err != nil {
+		return certainly(err)
+	}
+	limit := h.Now().Add(settleTime)
+	var steadySince time.Time
+	var state connect.UnitState
+	for {
+		before := state.Invocation
+		if state, err = restarter.UnitState(ctx, target, step.Subject); err != nil {
+			return certainly(err)
+		}
+		now := h.Now()
+		switch {
+		case state.Active == "failed" || state.Sub == "auto-restart":
+			return certainly(fmt.Errorf("%s: %s is %s: %s", step.System, step.Subject, state.Active, or(state.Words, state.Result)))
+		case state.Active != "active" || state.Invocation != before:
+			steadySince = now
+		case now.Sub(steadySince) >= steadyTime:
+			return h.applicationCheck(ctx, step, target, state)
+		}
+		if now.After(limit) {
+			return certainly(fmt.Errorf("%s: %s is still %s after %s", step.System, step.Subject, state.Active, settleTime))
+		}
+		if err := wait(ctx, lookEvery); err != nil {
+			return certainly(err)
+		}
+	}
+}
+
+func (h *hands) applicationCheck(ctx context.Context, step rotation.Step, target connect.Target, state connect.UnitState) rotation.Outcome {
+	words := "active, invocation " + state.Invocation
+	if step.Check == nil {
+		return done(words)
+	}
+	limit := h.Now().Add(settleTime)
+	for {
+		said, err := h.checkOnce(ctx, step, target)
+		if err == nil {
+			return done(words + "; " + said)
+		}
+		if h.Now().After(limit) {
+			return certainly(fmt.Errorf("%s is active, but its own check fails: %w", step.Subject, err))
+		}
+		if err := wait(ctx, lookEvery); err != nil {
+			return certainly(err)
+		}
+	}
+}
+
+// checkOnce asks the application once.
+func (h *hands) checkOnce(ctx context.Context, step rotation.Step, target connect.Target) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	check := step.Check
+	switch check.Kind {
+	case "tcp":
+		conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", check.Target)
+		if err != nil {
+			return "", err
+		}
+		return check.Target + " accepts connections", conn.Close()
+	case "http":
+		request, err := http.NewRequestWithContext(ctx, http.MethodGet, check.Target, nil)
+		if err != nil {
+			return "", err
+		}
+		response, err := http.DefaultClient.Do(request)
+		if err != nil {
+			return "", err
+		}
+		defer response.Body.Close()
+		body, err := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+		if err != nil {
+			return "", err
+		}
+		if response.StatusCode != http.StatusOK || !strings.Contains(string(body), check.Contains) {
+			return "", fmt.Errorf("%s answers %s without %q", check.Target, response.Status, check.Contains)
+		}
+		return check.Target + " answers as expected", nil
+	}
+	commander, _, err := capability[connect.Commander](ctx, h, step)
+	if err != nil {
+		return "", err
+	}
+	output, exit, err := commander.RunCheck(ctx, target, check.Target)
+	if err != nil {
+		return "", err
+	}
+	if exit != 0 || !strings.Contains(output, check.Contains) {
+		return "", fmt.Errorf("the check command ended with %d", exit)
+	}
+	return "the check command succeeded", nil
+}
+
+// Probe implements rotation.Hands. It changes nothing.
+func (h *hands) Probe(ctx context.Context, step rotation.Step, undo bool, memo string) rotation.Finding {
+	unknown := func(err error) rotation.Finding {
+		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+	}
+	if step.Kind == rotation.StepSeal {
+		_, next, err := h.pair(ctx, h.rotation)
+		switch {
+		case err != nil:
+			return unknown(err)
+		case undo || next == nil:
+			return rotation.Finding{Result: rotation.ProbeAbsent}
+		}
+		return rotation.Finding{Result: rotation.ProbeEffective, Words: "sealed"}
+	}
+	old, next, err := h.secrets(ctx)
+	if err != nil {
+		return unknown(err)
+	}
+	switch step.Kind {
+	case rotation.StepChange:
+		return h.probeChange(ctx, step, undo, old, next)
+	case rotation.StepReplace:
+		return h.probeReplace(ctx, step, old, next)
+	case rotation.StepRestart:
+		return h.probeRestart(ctx, step, undo, memo)
+	}
+	// A proof that was cut off is simply made again.
+	from, to := old, next
+	if undo {
+		from, to = next, old
+	}
+	outcome := h.apply(ctx, step, from, to)
+	switch {
+	case outcome.Result == rotation.ResultDone && undo, outcome.Result != rotation.ResultDone && !undo:
+		return rotation.Finding{Result: rotation.ProbeAbsent, Words: outcome.Words}
+	case outcome.Result == rotation.ResultDone:
+		return rotation.Finding{Result: rotation.ProbeEffective, Words: outcome.Words}
+	}
+	return rotation.Finding{Result: rotation.ProbeNeither, Words: outcome.Words}
+}
+
+func (h *hands) probeChange(ctx context.Context, step rotation.Step, undo bool, old, next secret.Value) rotation.Finding {
+	acceptsNew, _, err := h.accepts(ctx, step, next)
+	if err != nil {
+		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+	}
+	acceptsOld, words, err := h.accepts(ctx, step, old)
+	if err != nil {
+		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+	}
+	switch {
+	case acceptsNew && acceptsOld && undo:
+		// One of them is only still accepted for a while: set it again.
+		return rotation.Finding{Result: rotation.ProbeNeither, Words: "the authority accepts both values for now"}
+	case acceptsNew:
+		return rotation.Finding{Result: rotation.ProbeEffective, Words: "the authority accepts the new value"}
+	case acceptsOld:
+		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "the authority accepts the old value"}
+	}
+	return rotation.Finding{Result: rotation.ProbeNeither, Words: "the authority accepts neither value: " + words}
+}
+
+func (h *hands) probeReplace(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {
+	holder, target, err := capability[connect.Holder](ctx, h, step)
+	if err != nil {
+		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+	}
+	state, err := holder.ReadCopies(ctx, target, step.Subject, step.Places)
+	if err != nil {
+		if connect.CodeOf(err) == connect.CodeGone {
+			return rotation.Finding{Result: rotation.ProbeNeither, Words: err.Error()}
+		}
+		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+	}
+	var olds, news int
+	for _, v := range state.Found {
+		switch {
+		case v.Equal(next):
+			news++
+		case v.Equal(old):
+			olds++
+		}
+	}
+	switch len(state.Found) {
+	case news:
+		return rotation.Finding{Result: rotation.ProbeEffective, Words: "the file holds the new value"}
+	case olds:
+		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "the file holds the old value"}
+	}
+	return rotation.Finding{Result: rotation.ProbeNeither, Words: fmt.Sprintf("of %d places %d hold the new and %d the old value", len(state.Found), news, olds)}
+}
+
+func (h *hands) probeRestart(ctx context.Context, step rotation.Step, undo bool, memo string) rotation.Finding {
+	restarter, target, err := capability[connect.Restarter](ctx, h, step)
+	if err != nil {
+		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+	}
+	state, err := restarter.UnitState(ctx, target, step.Subject)
+	if err != nil {
+		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+	}
+	restarted := state.Invocation != memo && state.Active == "active"
+	words := "it is " + state.Active + ", invocation " + state.Invocation
+	switch {
+	case restarted && undo:
+		return rotation.Finding{Result: rotation.ProbeAbsent, Words: words}
+	case restarted:
+		return rotation.Finding{Result: rotation.ProbeEffective, Words: words}
+	case state.Invocation == memo && !undo:
+		return rotation.Finding{Result: rotation.ProbeAbsent, Words: words}
+	}
+	return rotation.Finding{Result: rotation.ProbeNeither, Words: words}
+}

@@ -1,0 +1,153 @@
+package operate
+
+import (
+	"context"
+	"fmt"
+
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/naming"
+	"mossledger.example/moss/internal/core/ties"
+	"mossledger.example/moss/internal/store"
+)
+
+// Place derives the ties of all dependents on the given systems, and the
+// findings that follow from them.
+func (o *Operator) Place(ctx context.Context, systems []store.System) error {
+	known, err := o.Store.TieSource(ctx)
+	if err != nil {
+		return err
+	}
+	for _, v := range systems {
+		if v.Kind == string(estate.KindDirectory) {
+			continue
+		}
+		if err := o.placeSystem(ctx, v, known); err != nil {
+			return fmt.Errorf("%s: %w", v.Name, err)
+		}
+	}
+	return o.Refresh(ctx)
+}
+
+func (o *Operator) placeSystem(ctx context.Context, v store.System, known ties.Known) error {
+	dependents, err := o.Store.DependentsOfSystem(ctx, v.ID)
+	if err != nil {
+		return err
+	}
+	unreadable := map[string]bool{}
+	for _, d := range dependents {
+		if d.Copy != nil && d.Copy.Unreadable != "" {
+			unreadable[d.Path] = true
+		}
+	}
+	derived := make(map[int64][]ties.Tie, len(dependents))
+	var findings []store.Finding
+	scope := fmt.Sprintf("place/%d/", v.ID)
+	for _, d := range dependents {
+		list, unplaced, err := ties.Derive(d.Dependent, store.ContextOf(v), known, unreadable)
+		if err != nil {
+			return err
+		}
+		derived[d.ID] = list
+		for _, u := range unplaced {
+			findings = append(findings, unplacedFinding(scope, v, d, u))
+		}
+		for _, t := range list {
+			if t.Strength == estate.StrengthDiffers {
+				findings = append(findings, store.Finding{
+					Key: fmt.Sprintf("%sstale/%d/%s", scope, d.ID, t.Account), Kind: "stale-copy", Severity: "medium", Subject: d.Place, System: v.Name, AccountID: number(t.Account),
+					What: t.Detail, Next: "find out whether anything still reads it: a program that does will be refused at its next sign-in",
+				})
+			}
+		}
+	}
+	if err := o.Store.PutTies(ctx, derived); err != nil {
+		return err
+	}
+	return o.Store.SetFindings(ctx, scope, findings)
+}
+
+func unplacedFinding(scope string, v store.System, d store.Dependent, u ties.Unplaced) store.Finding {
+	f := store.Finding{
+		Key: fmt.Sprintf("%sunplaced/%d/%s", scope, d.ID, u.Text), Kind: "unplaced-reference", Severity: "medium", Subject: d.Place, System: v.Name,
+		What: fmt.Sprintf("%q: %s", u.Text, u.Why), Next: "survey the system that it belongs to, or correct the reference",
+	}
+	if d.Copy == nil && u.State == naming.Unknown {
+		f.Severity, f.Next = "high", "it runs as an account that does not exist: it will not start again"
+	}
+	if d.Copy != nil {
+		f.Severity = "low"
+	}
+	return f
+}
+
+func number(text string) int64 {
+	var n int64
+	_, _ = fmt.Sscan(text, &n)
+	return n
+}
+
+// Refresh renews the findings that follow from the picture as a whole.
+func (o *Operator) Refresh(ctx context.Context) error {
+	systems, err := o.Store.AllSystems(ctx)
+	if err != nil {
+		return err
+	}
+	var findings []store.Finding
+	for _, v := range systems {
+		if v.State != "failed" && v.State != "incomplete" {
+			continue
+		}
+		f := store.Finding{Key: fmt.Sprintf("reach/%d", v.ID), Kind: "unread-system", Severity: "medium", Subject: v.Name, System: v.Name, What: v.StateWords, Next: "run 'moss system check " + v.Name + "'"}
+		if v.State == "incomplete" {
+			f.Severity, f.What = "low", "not read completely: "+v.StateWords
+		}
+		findings = append(findings, f)
+	}
+	if err := o.Store.SetFindings(ctx, "reach/", findings); err != nil {
+		return err
+	}
+	return o.refreshAccounts(ctx)
+}
+
+// refreshAccounts: accounts that something depends on and whose password never
+// expires, or which are gone, disabled or locked.
+func (o *Operator) refreshAccounts(ctx context.Context) error {
+	var findings []store.Finding
+	cursor := ""
+	for {
+		page, err := o.Store.Accounts(ctx, store.Query{Filters: []string{"dependents>0"}, Limit: 1000, Cursor: cursor})
+		if err != nil {
+			return err
+		}
+		for _, a := range page.Items {
+			add := func(kind, severity, what, next string) {
+				findings = append(findings, store.Finding{Key: fmt.Sprintf("account/%d/%s", a.ID, kind), Kind: kind, Severity: severity, Subject: a.Name, System: a.System, AccountID: a.ID, What: what, Next: next})
+			}
+			switch {
+			case !a.Gone.IsZero():
+				add("account-gone", "high", fmt.Sprintf("%d dependent(s) use it, and it is no longer there", a.Dependents), "its dependents will fail at their next sign-in: move them to another account")
+			case a.Enabled == estate.No && a.Kind == string(estate.KindDirectory):
+				add("account-disabled", "high", fmt.Sprintf("%d dependent(s) use it, and it is disabled", a.Dependents), "find out who disabled it, and why")
+			case a.Locked == estate.Yes && a.Kind == string(estate.KindDirectory):
+				add("account-locked", "high", fmt.Sprintf("%d dependent(s) use it, and it is locked", a.Dependents), "something signs in with a wrong password: look for stale copies")
+			}
+			if a.NeverExpire && a.Kind == string(estate.KindDirectory) {
+				add("never-expires", "low", "its password never expires, and was last changed "+age(a, o)+" ago", "take it into custody and rotate it")
+			}
+		}
+		if cursor = page.Next; cursor == "" {
+			return o.Store.SetFindings(ctx, "account/", findings)
+		}
+	}
+}
+
+func age(a store.Account, o *Operator) string {
+	if a.PasswordChanged.IsZero() {
+		return "an unknown time"
+	}
+	days := int(o.Now().Sub(a.PasswordChanged).Hours() / 24)
+	if days == 1 {
+		return "1 day"
+	}
+	return fmt.Sprintf("%d days", days)
+}

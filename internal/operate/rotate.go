@@ -1,0 +1,333 @@
+package operate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/store"
+)
+
+// running is a rotation that is being worked on.
+type running struct {
+	decide chan rotation.Record
+	ended  chan struct{}
+}
+
+// StartRotation begins a rotation of an account in custody and returns at
+// once. Law 9: it needs a rehearsal that passed recently, or an override with
+// a reason.
+func (o *Operator) StartRotation(ctx context.Context, by string, a store.Account, policy rotation.Policy, reason, override string) (int64, error) {
+	switch policy {
+	case rotation.PolicyStop, rotation.PolicyContinue, rotation.PolicyUndo:
+	default:
+		return 0, fmt.Errorf("%w: unknown policy %q (stop, continue or undo)", ErrInput, policy)
+	}
+	if reason == "" {
+		return 0, fmt.Errorf("%w: give a reason", ErrInput)
+	}
+	if _, err := o.Store.Custody(ctx, a.ID); err != nil {
+		if errors.Is(err, store.ErrNotFound) {
+			return 0, fmt.Errorf("%w: %s is not in custody: take it first", ErrRefused, a.Name)
+		}
+		return 0, err
+	}
+	plan, err := o.plan(ctx, a, policy)
+	if err != nil {
+		return 0, err
+	}
+	rehearsal, err := o.allowed(ctx, a, plan, override)
+	if err != nil {
+		return 0, err
+	}
+	r := store.Rotation{AccountID: a.ID, Account: a.Name, Authority: a.System, Plan: plan, Policy: string(policy), RequestedBy: by, Reason: reason, Override: override, RehearsalID: rehearsal, Mode: string(rotation.ModeForward)}
+	entry := ledger.Entry{Actor: by, Act: "rotation.start", Phase: ledger.Intent, Subject: a.Name, System: a.System, Reason: reason}
+	if override != "" {
+		entry.Detail = "without a rehearsal that passed: " + override
+	}
+	if r.ID, err = o.Store.BeginRotation(ctx, r, entry); err != nil {
+		if errors.Is(err, store.ErrConflict) {
+			return 0, fmt.Errorf("%w: %w", ErrRefused, err)
+		}
+		return 0, err
+	}
+	o.launch(r)
+	return r.ID, nil
+}
+
+// Decide tells a rotation to resume, to undo, to stop, or to go on without
+// failed steps.
+func (o *Operator) Decide(ctx context.Context, by string, id int64, decision, reason string) error {
+	r, err := o.Store.Rotation(ctx, id)
+	if err != nil {
+		return err
+	}
+	if err := o.mayDecide(ctx, r, decision); err != nil {
+		return err
+	}
+	record := rotation.Record{Event: rotation.EventDecision, Step: -1, Result: decision, Actor: by, Reason: reason}
+	o.lock.Lock()
+	active := o.rotations[id]
+	o.lock.Unlock()
+	if active != nil {
+		select {
+		case active.decide <- record:
+			return nil
+		case <-active.ended:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		if r, err = o.Store.Rotation(ctx, id); err != nil {
+			return err
+		}
+	}
+	records, err := o.Store.Journal(ctx, id, 0)
+	if err != nil {
+		return err
+	}
+	state, err := rotation.Fold(r.Plan, records)
+	if err != nil {
+		return err
+	}
+	journal := &journal{Operator: o, rotation: r, state: state}
+	record.Seq, record.Time = state.Last+1, o.Now().UTC()
+	if err := journal.Append(ctx, record); err != nil {
+		return err
+	}
+	if decision != rotation.DecideStop {
+		o.launch(r)
+	}
+	return nil
+}
+
+func (o *Operator) mayDecide(ctx context.Context, r store.Rotation, decision string) error {
+	switch decision {
+	case rotation.DecideStop:
+		if r.Mode != string(rotation.ModeForward) {
+			return fmt.Errorf("%w: rotation %d is %s: only a running one can be stopped", ErrRefused, r.ID, r.Mode)
+		}
+	case rotation.DecideResume, rotation.DecideGoOn:
+		if r.Mode != string(rotation.ModeStopped) && r.Result != rotation.FinishedWithFailures {
+			return fmt.Errorf("%w: rotation %d is %s: only a stopped one, or one that ended with failures, can be resumed", ErrRefused, r.ID, or(r.Result, r.Mode))
+		}
+	case rotation.DecideUndo:
+		if r.Result == rotation.FinishedUndone {
+			return fmt.Errorf("%w: rotation %d is undone already", ErrRefused, r.ID)
+		}
+	default:
+		return fmt.Errorf("%w: unknown decision %q", ErrInput, decision)
+	}
+	if r.Mode != string(rotation.ModeFinished) {
+		return nil
+	}
+	// Taking up a finished one: only the latest of its account.
+	later, err := o.Store.Rotations(ctx, store.Query{Filters: []string{fmt.Sprintf("account_id=%d", r.AccountID), fmt.Sprintf("id>%d", r.ID)}, Limit: 1})
+	if err != nil {
+		return err
+	}
+	if len(later.Items) > 0 {
+		return fmt.Errorf("%w: rotation %d of the same account came after it", ErrRefused, later.Items[0].ID)
+	}
+	if _, err := o.Store.Custody(ctx, r.AccountID); err != nil {
+		return fmt.Errorf("%w: the account is no longer in custody", ErrRefused)
+	}
+	return nil
+}
+
+// launch works on a rotation until it is finished or stopped.
+func (o *Operator) launch(r store.Rotation) {
+	active := &running{decide: make(chan rotation.Record), ended: make(chan struct{})}
+	o.lock.Lock()
+	if o.rotations[r.ID] != nil || o.base.Err() != nil {
+		o.lock.Unlock()
+		return
+	}
+	o.rotations[r.ID] = active
+	o.work.Add(1)
+	o.lock.Unlock()
+	go func() {
+		defer o.work.Done()
+		state, err := o.run(r, active)
+		o.lock.Lock()
+		delete(o.rotations, r.ID)
+		o.lock.Unlock()
+		close(active.ended)
+		o.bus.wake(rotationTopic(r.ID), "all")
+		if err != nil && o.base.Err() == nil {
+			o.Log.Error("a rotation stopped", "rotation", r.ID, "account", r.Account, "error", err)
+		}
+		if state.Mode == rotation.ModeFinished && o.base.Err() == nil {
+			o.reread(r)
+		}
+	}()
+}
+
+func (o *Operator) run(r store.Rotation, active *running) (rotation.State, error) {
+	records, err := o.Store.Journal(o.base, r.ID, 0)
+	if err != nil {
+		return rotation.State{}, err
+	}
+	state, err := rotation.Fold(r.Plan, records)
+	if err != nil {
+		return state, err
+	}
+	a, err := o.Store.Account(o.base, r.AccountID)
+	if err != nil {
+		return state, err
+	}
+	runner := &rotation.Runner{
+		Plan: r.Plan, Journal: &journal{Operator: o, rotation: r, state: state}, Hands: &hands{Operator: o, rotation: r, account: a},
+		Now: o.Now, Wait: wait, Parallel: 8, Decide: active.decide,
+	}
+	state, err = runner.Run(o.base, records)
+	if err != nil {
+		return state, err
+	}
+	if state.Mode == rotation.ModeFinished {
+		if err := o.settle(r, state); err != nil {
+			return state, err
+		}
+	}
+	return state, o.rotationFindings(r, state)
+}
+
+func wait(ctx context.Context, d time.Duration) error {
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// settle gives the sealed values their places after the end. While it is not
+// known which value the authority accepts, both stay as they are.
+func (o *Operator) settle(r store.Rotation, state rotation.State) error {
+	ctx := context.Background()
+	old, next, err := o.pair(ctx, r)
+	if err != nil || next == nil || old == nil {
+		return err
+	}
+	var changed, refused rotation.Status
+	for i, step := range r.Plan.Steps {
+		switch step.Kind {
+		case rotation.StepChange:
+			changed = state.Steps[i].Status
+		case rotation.StepRefuse:
+			refused = state.Steps[i].Status
+		}
+	}
+	switch {
+	case state.Result == rotation.FinishedDone || state.Result == rotation.FinishedWithFailures:
+		return o.Store.SettleSecrets(ctx, r.AccountID, next.ID, old.ID, refused == rotation.Done)
+	case state.Result == rotation.FinishedUndone, changed == rotation.Undone:
+		return o.Store.SettleSecrets(ctx, r.AccountID, old.ID, next.ID, refused == rotation.Undone || changed != rotation.Undone && changed != rotation.Done)
+	}
+	return nil
+}
+
+// rotationFindings raises what a person must look at.
+func (o *Operator) rotationFindings(r store.Rotation, state rotation.State) error {
+	key := fmt.Sprintf("rotation/%d/", r.AccountID)
+	var list []store.Finding
+	next := fmt.Sprintf("read it with 'moss rotate show %d'", r.ID)
+	add := func(severity, what, next string) {
+		list = append(list, store.Finding{Key: key + or(state.Result, string(state.Mode)), Kind: "rotation", Severity: severity, Subject: r.Account, System: r.Authority, AccountID: r.AccountID, What: what, Next: next})
+	}
+	switch {
+	case state.Mode == rotation.ModeStopped:
+		add("high", fmt.Sprintf("rotation %d stopped and needs a decision", r.ID), fmt.Sprintf("%s, then 'moss rotate resume %d' or 'moss rotate undo %d'", next, r.ID, r.ID))
+	case state.Result == rotation.FinishedUndoFailed:
+		add("high", fmt.Sprintf("rotation %d could not be undone everywhere", r.ID), fmt.Sprintf("%s, repair what it names, then 'moss rotate undo %d' again", next, r.ID))
+	case state.Result == rotation.FinishedWithFailures:
+		add("high", fmt.Sprintf("rotation %d ended with failed steps", r.ID), fmt.Sprintf("%s, repair what it names, then 'moss rotate resume %d'", next, r.ID))
+	case state.Result == rotation.FinishedUndone:
+		add("medium", fmt.Sprintf("rotation %d was undone", r.ID), next)
+	}
+	return o.Store.SetFindings(context.Background(), key, list)
+}
+
+// reread surveys the systems that a rotation changed, so that the picture is
+// what is there now.
+func (o *Operator) reread(r store.Rotation) {
+	names := map[string]bool{}
+	var list []string
+	for _, s := range r.Plan.Steps {
+		if s.System != "" && !names[s.System] {
+			names[s.System] = true
+			list = append(list, s.System)
+		}
+	}
+	if _, err := o.StartSurvey(o.base, "service", list); err != nil && o.base.Err() == nil {
+		o.Log.Warn("the systems of a rotation could not be read again", "rotation", r.ID, "error", err)
+	}
+}
+
+// journal writes records with their ledger entries, durably.
+type journal struct {
+	*Operator
+	rotation store.Rotation
+	state    rotation.State
+}
+
+// Append implements rotation.Journal.
+func (j *journal) Append(ctx context.Context, r rotation.Record) error {
+	state := j.state
+	state.Steps = append([]rotation.StepState(nil), j.state.Steps...)
+	if err := state.Apply(r); err != nil {
+		return err
+	}
+	if err := j.Store.AppendJournal(ctx, j.rotation, r, string(state.Mode), state.Result, j.entry(r)); err != nil {
+		return err
+	}
+	j.state = state
+	j.bus.wake(rotationTopic(j.rotation.ID), "all")
+	j.lock.Lock()
+	j.journaled++
+	kill := j.Drill > 0 && j.journaled == j.Drill
+	j.lock.Unlock()
+	if kill {
+		j.Kill()
+	}
+	return nil
+}
+
+func (j *journal) entry(r rotation.Record) ledger.Entry {
+	e := ledger.Entry{
+		Actor: or(r.Actor, j.rotation.RequestedBy), Subject: j.rotation.Account, System: j.rotation.Authority, Ref: rotationTopic(j.rotation.ID),
+		Phase: ledger.Outcome, Result: r.Result, Detail: r.Words, Reason: r.Reason, Act: "rotation." + string(r.Event),
+	}
+	if r.Step >= 0 && r.Step < len(j.rotation.Plan.Steps) {
+		step := j.rotation.Plan.Steps[r.Step]
+		e.Act, e.Subject, e.System = "rotation."+string(step.Kind), step.Subject, step.System
+		if r.Undo {
+			e.Act += ".undo"
+		}
+		switch r.Event {
+		case rotation.EventIntent:
+			e.Phase = ledger.Intent
+		case rotation.EventProbed:
+			e.Act += ".probe"
+		}
+	}
+	return e
+}
+
+// RotationState reads a rotation with its steps as they are now.
+func (o *Operator) RotationState(ctx context.Context, id int64) (store.Rotation, rotation.State, []rotation.Record, error) {
+	r, err := o.Store.Rotation(ctx, id)
+	if err != nil {
+		return r, rotation.State{}, nil, err
+	}
+	records, err := o.Store.Journal(ctx, id, 0)
+	if err != nil {
+		return r, rotation.State{}, nil, err
+	}
+	state, err := rotation.Fold(r.Plan, records)
+	return r, state, records, err
+}

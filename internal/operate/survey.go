@@ -1,0 +1,216 @@
+package operate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/store"
+)
+
+// visitTime bounds one system's visit.
+const visitTime = 10 * time.Minute
+
+// StartSurvey begins a survey of the named systems, or of all, and returns at
+// once. Progress is on the topic of the survey.
+func (o *Operator) StartSurvey(ctx context.Context, by string, names []string) (int64, error) {
+	var systems []store.System
+	var err error
+	if len(names) == 0 {
+		if systems, err = o.Store.AllSystems(ctx); err != nil {
+			return 0, err
+		}
+	}
+	chosen := map[int64]bool{}
+	for _, name := range names {
+		v, err := o.Store.System(ctx, name)
+		if err != nil {
+			return 0, err
+		}
+		if !chosen[v.ID] {
+			chosen[v.ID] = true
+			systems = append(systems, v)
+		}
+	}
+	if len(systems) == 0 {
+		return 0, fmt.Errorf("%w: there are no systems to survey: add some with 'moss system add' or 'moss system import'", ErrInput)
+	}
+	if o.base.Err() != nil {
+		return 0, fmt.Errorf("%w: the service is stopping", ErrRefused)
+	}
+	id, visits, err := o.Store.BeginSurvey(ctx, by, systems)
+	if err != nil {
+		return 0, err
+	}
+	entry := ledger.Entry{Actor: by, Act: "survey.run", Subject: fmt.Sprintf("%d systems", len(systems)), Ref: surveyTopic(id)}
+	entry.Phase = ledger.Intent
+	if err := o.Record(ctx, entry); err != nil {
+		return 0, err
+	}
+	run, cancel := context.WithCancel(o.base)
+	o.lock.Lock()
+	o.surveys[id] = cancel
+	o.lock.Unlock()
+	o.work.Add(1)
+	go func() {
+		defer o.work.Done()
+		defer cancel()
+		o.runSurvey(run, id, systems, visits)
+		entry.Phase, entry.Result = ledger.Outcome, "done"
+		if err := o.Record(context.Background(), entry); err != nil {
+			o.Log.Error("the ledger cannot be written", "error", err)
+		}
+	}()
+	return id, nil
+}
+
+// CancelSurvey ends a survey; what was read is kept.
+func (o *Operator) CancelSurvey(id int64) error {
+	o.lock.Lock()
+	cancel := o.surveys[id]
+	o.lock.Unlock()
+	if cancel == nil {
+		return fmt.Errorf("survey %d is not running: %w", id, ErrNotFound)
+	}
+	cancel()
+	return nil
+}
+
+func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.System, visits []store.Visit) {
+	known, err := o.Store.Fingerprints(ctx)
+	if err != nil {
+		o.Log.Error("fingerprints cannot be read", "error", err)
+	}
+	request := connect.VisitRequest{FingerprintKey: o.fingerprints.Key(), Known: known}
+	slots := make(chan struct{}, o.Parallel)
+	var all sync.WaitGroup
+	var lock sync.Mutex
+	touched := false
+	var visited []store.System
+	for i := range systems {
+		all.Add(1)
+		slots <- struct{}{}
+		go func() {
+			defer func() { <-slots; all.Done() }()
+			changed, read := o.visit(ctx, systems[i], visits[i], request)
+			lock.Lock()
+			defer lock.Unlock()
+			touched = touched || changed
+			if read {
+				visited = append(visited, systems[i])
+			}
+		}()
+	}
+	all.Wait()
+	state := "done"
+	if ctx.Err() != nil {
+		state = "cancelled"
+		if o.base.Err() != nil {
+			state = "interrupted"
+		}
+	}
+	// What was read is placed even when the survey was cancelled.
+	place := context.WithoutCancel(ctx)
+	if touched {
+		// New or vanished accounts can change what any reference means.
+		if everything, err := o.Store.AllSystems(place); err == nil {
+			visited = everything
+		}
+	}
+	if err := o.Place(place, visited); err != nil {
+		o.Log.Error("ties could not be derived", "survey", id, "error", err)
+	}
+	o.lock.Lock()
+	delete(o.surveys, id)
+	o.lock.Unlock()
+	if err := o.Store.EndSurvey(place, id, state); err != nil {
+		o.Log.Error("a survey could not be closed", "survey", id, "error", err)
+	}
+	o.bus.wake(surveyTopic(id), "all")
+}
+
+var scopeTables = map[string][2]string{
+	connect.ScopeAccounts: {"accounts", "1"},
+	connect.ScopeUnits:    {"dependents", "kind = 'unit'"},
+	connect.ScopeCron:     {"dependents", "kind = 'cron'"},
+	connect.ScopeFiles:    {"dependents", "kind = 'file'"},
+}
+
+const maxProblems = 200
+
+// visit reads one system and takes in what it shows.
+func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit, request connect.VisitRequest) (touched, read bool) {
+	save := func(facts *connect.Facts) {
+		if err := o.Store.SaveVisit(context.WithoutCancel(ctx), visit, facts); err != nil {
+			o.Log.Error("a visit could not be stored", "system", v.Name, "error", err)
+		}
+		o.bus.wake(surveyTopic(visit.SurveyID), "all")
+	}
+	if ctx.Err() != nil {
+		visit.State, visit.Words, visit.Ended = "cancelled", "the survey ended before this visit began", o.Now()
+		save(nil)
+		return false, false
+	}
+	visit.State, visit.Started, visit.Problems = "running", o.Now(), []connect.Problem{}
+	save(nil)
+	limited, cancel := context.WithTimeout(ctx, visitTime)
+	defer cancel()
+	var coverage connect.Coverage
+	seen := map[string]*store.Seen{"accounts": store.NewSeen(), "dependents": store.NewSeen()}
+	var tally store.Tally
+	connector, target, err := o.target(ctx, v)
+	if err == nil {
+		visitor, ok := connector.(connect.Visitor)
+		if !ok {
+			err = fmt.Errorf("%w: systems of the kind %s are not read", ErrCannot, v.Kind)
+		} else {
+			coverage, err = visitor.Visit(limited, target, request, func(b connect.Batch) error {
+				if room := maxProblems - len(visit.Problems); room > 0 {
+					visit.Problems = append(visit.Problems, b.Problems[:min(room, len(b.Problems))]...)
+				}
+				// A batch that arrived is kept although the survey is cancelled.
+				keep := context.WithoutCancel(ctx)
+				if err := o.Store.PutAccounts(keep, v.ID, b.Accounts, seen["accounts"], &tally); err != nil {
+					return err
+				}
+				return o.Store.PutDependents(keep, v.ID, b.Dependents, seen["dependents"], &tally)
+			})
+		}
+	}
+	for scope := range coverage.Complete {
+		table := scopeTables[scope]
+		if table[0] == "" {
+			continue
+		}
+		if endErr := o.Store.EndScope(context.WithoutCancel(ctx), v.ID, scope, table[0], table[1], coverage.Complete[scope], coverage.Why[scope], seen[table[0]], &tally); endErr != nil {
+			err = errors.Join(err, endErr)
+		}
+	}
+	visit.Stages, visit.Counts, visit.Why = coverage.Stages, coverage.Counts, coverage.Why
+	visit.Added, visit.Altered, visit.Vanished, visit.Ended = tally.Added, tally.Altered, tally.Vanished, o.Now()
+	visit.State = "done"
+	var f *connect.Failure
+	switch {
+	case errors.As(err, &f):
+		visit.State, visit.Stage, visit.Words, visit.Next = "failed", string(f.Stage), f.Words, f.Next
+	case err != nil:
+		visit.State, visit.Words = "failed", err.Error()
+	case len(coverage.Why) > 0:
+		visit.State = "incomplete"
+		for _, scope := range []string{connect.ScopeAccounts, connect.ScopeUnits, connect.ScopeCron, connect.ScopeFiles} {
+			if why := coverage.Why[scope]; why != "" {
+				visit.Stage, visit.Words = string(connect.StageRead), scope+": "+why
+				break
+			}
+		}
+	}
+	if ctx.Err() != nil && err != nil {
+		visit.State, visit.Words = "cancelled", "the survey was cancelled during this visit; what was read is kept"
+	}
+	save(&coverage.Facts)
+	return tally.AccountsTouched, len(coverage.Complete) > 0
+}

@@ -1,0 +1,255 @@
+package operate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"path"
+	"strings"
+	"sync"
+	"time"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/roster"
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/store"
+)
+
+// SaveLogOn seals and stores a log-on.
+func (o *Operator) SaveLogOn(ctx context.Context, by, name, account string, password, key secret.Value) error {
+	if name == "" || account == "" || password.Empty() && key.Empty() {
+		return fmt.Errorf("%w: a log-on needs a name, an account, and a password or a private key", ErrInput)
+	}
+	sealedPassword, err := o.seal("logon/"+name+"/password", password)
+	if err != nil {
+		return err
+	}
+	sealedKey, err := o.seal("logon/"+name+"/key", key)
+	if err != nil {
+		return err
+	}
+	return o.Store.SaveLogOn(ctx, store.LogOn{Name: name, Account: account, SealedPassword: sealedPassword, SealedKey: sealedKey},
+		ledger.Entry{Actor: by, Act: "logon.save", Phase: ledger.Outcome, Subject: name, Result: "done"})
+}
+
+// ValidSystem checks what a person may give.
+func (o *Operator) ValidSystem(ctx context.Context, v store.System) error {
+	if _, problems, err := roster.Read(strings.NewReader("name\n" + v.Name + "\n")); err != nil || len(problems) > 0 || strings.TrimSpace(v.Name) == "" || v.Name[0] == '#' {
+		if len(problems) > 0 {
+			return fmt.Errorf("%w: name: %s", ErrInput, problems[0].What)
+		}
+		return fmt.Errorf("%w: %q cannot be a system's name", ErrInput, v.Name)
+	}
+	if _, ok := connect.For(estate.Kind(v.Kind)); !ok {
+		return fmt.Errorf("%w: unknown kind %q (known: %v)", ErrInput, v.Kind, connect.Kinds())
+	}
+	if v.Port < 0 || v.Port > 65535 {
+		return fmt.Errorf("%w: port %d is outside 1 to 65535", ErrInput, v.Port)
+	}
+	for _, p := range strings.Split(v.Options["paths"], ";") {
+		if p = strings.TrimSpace(p); p != "" && !path.IsAbs(p) {
+			return fmt.Errorf("%w: option paths: %q is not an absolute path", ErrInput, p)
+		}
+	}
+	for name := range v.Options {
+		switch name {
+		case "base", "paths", "setpw":
+		default:
+			return fmt.Errorf("%w: unknown option %q (known: base, paths, setpw)", ErrInput, name)
+		}
+	}
+	if v.LogOn != "" {
+		if _, err := o.Store.LogOn(ctx, v.LogOn); err != nil {
+			return fmt.Errorf("%w: %w: add it with 'moss logon add'", ErrInput, err)
+		}
+	}
+	return nil
+}
+
+// AddSystem adds one system.
+func (o *Operator) AddSystem(ctx context.Context, by string, v store.System) (int64, error) {
+	if err := o.ValidSystem(ctx, v); err != nil {
+		return 0, err
+	}
+	return o.Store.AddSystem(ctx, v, ledger.Entry{Actor: by, Act: "system.add", Phase: ledger.Outcome, Subject: v.Name, System: v.Name, Result: "done"})
+}
+
+// Import is what an import did.
+type Import struct {
+	Added    []string         `json:"added" nullable:"false"`
+	Known    []string         `json:"known" nullable:"false" doc:"Already there: left as they are"`
+	Problems []roster.Problem `json:"problems" nullable:"false" doc:"Rows that were not taken, by line and column"`
+	Warnings []roster.Problem `json:"warnings" nullable:"false" doc:"Taken, but something is odd: a name that does not resolve"`
+}
+
+// Defaults fill what a list leaves open.
+type Defaults struct {
+	Kind, LogOn, Site, Environment, Owner string
+}
+
+// ImportList adds the systems of a CSV or plain list.
+func (o *Operator) ImportList(ctx context.Context, by string, in io.Reader, defaults Defaults) (Import, error) {
+	rows, problems, err := roster.Read(in)
+	if err != nil {
+		return Import{}, fmt.Errorf("%w: %w", ErrInput, err)
+	}
+	return o.importRows(ctx, by, rows, problems, defaults)
+}
+
+// ImportDirectory adds the computers of a directory subtree.
+func (o *Operator) ImportDirectory(ctx context.Context, by, from, base string, defaults Defaults) (Import, error) {
+	v, err := o.Store.System(ctx, from)
+	if err != nil {
+		return Import{}, err
+	}
+	connector, target, err := o.target(ctx, v)
+	if err != nil {
+		return Import{}, err
+	}
+	lister, ok := connector.(connect.Lister)
+	if !ok {
+		return Import{}, fmt.Errorf("%w: %s does not list systems", ErrCannot, v.Name)
+	}
+	var listed []connect.Listed
+	err = o.act(ctx, ledger.Entry{Actor: by, Act: "system.list", Subject: base, System: v.Name}, func() error {
+		listed, err = lister.ListSystems(ctx, target, base)
+		return err
+	})
+	if err != nil {
+		return Import{}, err
+	}
+	var rows []roster.Row
+	var problems []roster.Problem
+	for i, l := range listed {
+		row := roster.Row{Line: i + 1, Name: strings.ToLower(l.Name), Address: l.Address}
+		if strings.Contains(strings.ToLower(l.OS), "windows") {
+			problems = append(problems, roster.Problem{Line: i + 1, Column: "name", Text: l.Name, What: "a windows host (" + l.OS + "): this kind cannot be read yet"})
+			continue
+		}
+		rows = append(rows, row)
+	}
+	return o.importRows(ctx, by, rows, problems, defaults)
+}
+
+func (o *Operator) importRows(ctx context.Context, by string, rows []roster.Row, problems []roster.Problem, defaults Defaults) (Import, error) {
+	out := Import{Added: []string{}, Known: []string{}, Problems: problems, Warnings: []roster.Problem{}}
+	if out.Problems == nil {
+		out.Problems = []roster.Problem{}
+	}
+	unresolved := resolveAll(ctx, rows)
+	names := make([]string, 0, len(rows))
+	for i, row := range rows {
+		if unresolved[i] == "" {
+			names = append(names, row.Name)
+		}
+	}
+	for i, row := range rows {
+		v := store.System{
+			Name: row.Name, Kind: or(row.Kind, defaults.Kind, string(estate.KindUnixHost)), Address: row.Address, Port: row.Port,
+			LogOn: or(row.LogOn, defaults.LogOn), Site: or(row.Site, defaults.Site), Environment: or(row.Environment, defaults.Environment), Owner: or(row.Owner, defaults.Owner),
+		}
+		if row.Paths != "" {
+			v.Options = map[string]string{"paths": row.Paths}
+		}
+		_, err := o.AddSystem(ctx, by, v)
+		switch {
+		case errors.Is(err, store.ErrConflict):
+			out.Known = append(out.Known, v.Name)
+			continue
+		case errors.Is(err, ErrInput):
+			out.Problems = append(out.Problems, roster.Problem{Line: row.Line, Text: row.Name, What: strings.TrimPrefix(err.Error(), ErrInput.Error()+": ")})
+			continue
+		case err != nil:
+			return out, err
+		}
+		out.Added = append(out.Added, v.Name)
+		if unresolved[i] != "" {
+			what := unresolved[i]
+			if near, ok := roster.Nearest(row.Name, names); ok {
+				what += "; did you mean " + near + "?"
+			}
+			out.Warnings = append(out.Warnings, roster.Problem{Line: row.Line, Column: "name", Text: row.Name, What: what})
+		}
+	}
+	return out, nil
+}
+
+// resolveAll looks all names up at once, bounded, and says what is wrong.
+func resolveAll(ctx context.Context, rows []roster.Row) []string {
+	out := make([]string, len(rows))
+	slots := make(chan struct{}, 32)
+	var all sync.WaitGroup
+	for i, row := range rows {
+		address := or(row.Address, row.Name)
+		if net.ParseIP(address) != nil {
+			continue
+		}
+		all.Add(1)
+		slots <- struct{}{}
+		go func() {
+			defer func() { <-slots; all.Done() }()
+			look, cancel := context.WithTimeout(ctx, connect.ResolveTime)
+			defer cancel()
+			if _, err := net.DefaultResolver.LookupHost(look, address); err != nil {
+				out[i] = address + " does not resolve"
+			}
+		}()
+	}
+	all.Wait()
+	return out
+}
+
+func or(values ...string) string {
+	for _, v := range values {
+		if v != "" {
+			return v
+		}
+	}
+	return ""
+}
+
+// CheckSystem goes through the stages of reaching a system. With approve, the
+// host key with that fingerprint is approved first, if it is the one offered.
+func (o *Operator) CheckSystem(ctx context.Context, by, idOrName, approve string) (store.System, connect.CheckReport, error) {
+	v, err := o.Store.System(ctx, idOrName)
+	if err != nil {
+		return v, connect.CheckReport{}, err
+	}
+	connector, target, err := o.target(ctx, v)
+	if err != nil {
+		return v, connect.CheckReport{}, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	if approve != "" {
+		if err := o.approve(ctx, by, v, connector, target, approve); err != nil {
+			return v, connect.CheckReport{}, err
+		}
+		target.HostKeys = []string{approve}
+	}
+	report := connector.Check(ctx, target)
+	if err := o.Store.SaveCheck(context.WithoutCancel(ctx), v.ID, report); err != nil {
+		return v, report, err
+	}
+	v, err = o.Store.System(context.WithoutCancel(ctx), fmt.Sprint(v.Name))
+	return v, report, err
+}
+
+// approve pins a host key. It must be the key that the host offers right now:
+// approving what one has read elsewhere and something else being pinned is
+// what this prevents.
+func (o *Operator) approve(ctx context.Context, by string, v store.System, connector connect.Connector, target connect.Target, fingerprint string) error {
+	target.HostKeys = nil
+	offered := connector.Check(ctx, target).Facts.Fingerprint
+	if offered == "" {
+		return fmt.Errorf("%w: %s offers no host key now: check it without --approve first", ErrRefused, v.Name)
+	}
+	if offered != fingerprint {
+		return fmt.Errorf("%w: %s offers the host key %s, not %s", ErrRefused, v.Name, offered, fingerprint)
+	}
+	return o.Store.ApproveHostKey(ctx, v.ID, fingerprint, by, ledger.Entry{Actor: by, Act: "system.approve-host-key", Phase: ledger.Outcome, Subject: fingerprint, System: v.Name, Result: "done"})
+}

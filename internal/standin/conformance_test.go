@@ -1,0 +1,94 @@
+package standin_test
+
+import (
+	"fmt"
+	"net"
+	"strconv"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/conformance"
+	"mossledger.example/moss/internal/connect/directory"
+	"mossledger.example/moss/internal/connect/unixhost"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/standin"
+	standindir "mossledger.example/moss/internal/standin/directory"
+	standinhost "mossledger.example/moss/internal/standin/unixhost"
+)
+
+func split(t *testing.T, address string) (string, int) {
+	host, port, err := net.SplitHostPort(address)
+	require.NoError(t, err)
+	n, err := strconv.Atoi(port)
+	require.NoError(t, err)
+	return host, n
+}
+
+func startDirectory(t *testing.T, windows bool) (*standindir.Server, connect.Target) {
+	authority, err := standin.NewAuthority()
+	require.NoError(t, err)
+	config, err := authority.Server("127.0.0.1")
+	require.NoError(t, err)
+	server := standindir.New(standindir.Config{Base: "DC=larkmoor,DC=example", NetBIOS: "LARKMOOR", Windows: windows, TLS: config})
+	classes := []string{"top", "person", "organizationalPerson", "user"}
+	if !windows {
+		classes = []string{"inetOrgPerson"}
+	}
+	for name, password := range map[string]string{"mossmgr": "Manager-Passw0rd", "svc-berth": "Berth-Passw0rd-1"} {
+		server.Add(standindir.Entry{
+			DN: "CN=" + name + ",DC=larkmoor,DC=example", Password: password, Admin: name == "mossmgr",
+			Attributes: map[string][]string{"objectClass": classes, "sAMAccountName": {name}, "uid": {name}, "cn": {name}},
+		})
+	}
+	address, err := server.Serve("127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, server.Close()) })
+	host, port := split(t, address)
+	return server, connect.Target{
+		SystemID: "d", Name: "larkmoor-directory", Kind: estate.KindDirectory, Address: host, Port: port, TrustedCA: authority.PEM,
+		LogOn: connect.LogOn{Account: "CN=mossmgr,DC=larkmoor,DC=example", Password: secret.New("Manager-Passw0rd")},
+	}
+}
+
+func TestDirectoryStandInConforms(t *testing.T) {
+	for _, windows := range []bool{true, false} {
+		t.Run(fmt.Sprintf("windows=%v", windows), func(t *testing.T) {
+			_, target := startDirectory(t, windows)
+			conformance.Run(t, conformance.Fixture{
+				Connector: directory.Connector{}, Target: target, Account: "svc-berth", Password: secret.New("Berth-Passw0rd-1"),
+				Weak: secret.New("short"), DeadAddress: "127.0.0.250",
+			})
+		})
+	}
+}
+
+func TestHostStandInConforms(t *testing.T) {
+	host := standinhost.New("quay1")
+	host.AddUser(standinhost.User{Name: "mossmgr", UID: 990, Shell: "/bin/bash", Password: "Manager-Passw0rd", Sudo: func([]string) bool { return true }})
+	host.AddUser(standinhost.User{Name: "svc-berth", UID: 1001, Home: "/var/lib/berth", Password: "Berth-Passw0rd-1"})
+	host.Write("/etc/berth/berth.env", standinhost.File{
+		Content: []byte("# berth\r\nBERTH_USER=svc-berth\r\nBERTH_PASSWORD='Berth-Passw0rd-1'\r\nLAST=no newline"), Mode: 0o600, Owner: "svc-berth", Group: "root", ACL: "user:backup:r--",
+	})
+	host.AddUnit(standinhost.Unit{Name: "berth.service", User: "svc-berth", Environment: []string{"/etc/berth/berth.env"}, Exec: "/opt/berth/bin/berth", Enabled: true})
+	address, err := host.Serve("127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, host.Close()) })
+	name, port := split(t, address)
+	conformance.Run(t, conformance.Fixture{
+		Connector: unixhost.Connector{},
+		Target: connect.Target{
+			SystemID: "h", Name: "quay1", Kind: estate.KindUnixHost, Address: name, Port: port, HostKeys: []string{host.Fingerprint()},
+			LogOn: connect.LogOn{Account: "mossmgr", Password: secret.New("Manager-Passw0rd")},
+		},
+		Account: "svc-berth", Password: secret.New("Berth-Passw0rd-1"), Weak: secret.New("two\nlines"),
+		CopyPath: "/etc/berth/berth.env", CopyKey: "BERTH_PASSWORD", Unit: "berth.service", DeadAddress: "127.0.0.250",
+		ReadFile: func(t *testing.T, path string) ([]byte, string) {
+			f, ok := host.Read(path)
+			require.True(t, ok)
+			return f.Content, fmt.Sprintf("%o %s %s %s", f.Mode, f.Owner, f.Group, f.ACL)
+		},
+	})
+}

@@ -1,0 +1,351 @@
+// Package directory is a stand-in for an LDAP directory: it speaks LDAP
+// version 3 over TLS for real and enforces what a real directory enforces
+// (sign-in, account flags, password policy, rights), with its entries in
+// memory. It ships for the demonstration estate and for tests on machines
+// where no real directory runs.
+//
+// Two flavors: the Windows-domain schema (unicodePwd, objectGUID, account
+// control flags, result texts with data codes) and the plain RFC schema
+// (entryUUID, the password modify operation of RFC 3062).
+package directory
+
+import (
+	"crypto/tls"
+	"encoding/binary"
+	"errors"
+	"net"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"mossledger.example/moss/internal/core/naming"
+)
+
+// Config says what to serve.
+type Config struct {
+	Base    string // DC=larkmoor,DC=example
+	NetBIOS string // LARKMOOR; with the Windows flavor
+	Windows bool
+	MinLen  int // least password length; 0 for 7
+	History int // passwords remembered (RFC flavor)
+	TLS     *tls.Config
+	Now     func() time.Time
+}
+
+// Entry is one object of the directory. Attribute names are kept as written.
+type Entry struct {
+	DN         string
+	Attributes map[string][]string
+	Password   string // "" for no password
+	Admin      bool   // may reset passwords and write attributes
+	Disabled   bool
+	Locked     bool
+	Expired    bool // the account's end date has passed
+	MustChange bool
+	Never      bool // the password never expires
+	Changed    time.Time
+	history    []string
+}
+
+// Server is a running stand-in.
+type Server struct {
+	config   Config
+	lock     sync.Mutex
+	entries  map[string]*Entry // by normal DN
+	order    []string
+	listener net.Listener
+	conns    map[net.Conn]bool
+	done     sync.WaitGroup
+	closed   bool
+	fault    Fault
+	nextRID  uint32
+}
+
+// Fault makes the server misbehave; the zero Fault does not.
+type Fault struct {
+	CutAfterEntries int           // cut the connection in the middle of a page
+	Garbage         bool          // answer searches with bytes that are no LDAP
+	Referral        string        // answer searches with this referral as well
+	RefuseChange    bool          // refuse password changes (53)
+	LoseAnswer      bool          // take a password change into effect and cut the connection
+	Hang            chan struct{} // answer nothing until it is closed
+}
+
+// New makes a server with the base entry. Add entries, then Serve.
+func New(config Config) *Server {
+	if config.MinLen == 0 {
+		config.MinLen = 7
+	}
+	if config.Now == nil {
+		config.Now = time.Now
+	}
+	s := &Server{config: config, entries: map[string]*Entry{}, conns: map[net.Conn]bool{}, nextRID: 1100}
+	base := map[string][]string{"objectClass": {"top", "domain"}}
+	if config.Windows {
+		base["objectSid"] = []string{string(s.sid(0))}
+		base["minPwdLength"] = []string{"7"}
+		base["pwdHistoryLength"] = []string{"24"}
+	}
+	s.Add(Entry{DN: config.Base, Attributes: base})
+	if config.Windows {
+		s.Add(Entry{DN: "CN=Configuration," + config.Base, Attributes: map[string][]string{"objectClass": {"configuration"}}})
+		s.Add(Entry{DN: "CN=Partitions,CN=Configuration," + config.Base, Attributes: map[string][]string{"objectClass": {"crossRefContainer"}}})
+		s.Add(Entry{DN: "CN=" + config.NetBIOS + ",CN=Partitions,CN=Configuration," + config.Base, Attributes: map[string][]string{
+			"objectClass": {"crossRef"}, "nCName": {config.Base}, "nETBIOSName": {config.NetBIOS},
+		}})
+	}
+	return s
+}
+
+func (s *Server) sid(rid uint32) []byte {
+	out := []byte{1, 4, 0, 0, 0, 0, 0, 5}
+	if rid != 0 {
+		out[1] = 5
+	}
+	for _, sub := range []uint32{21, 1148893957, 1296829306, 3380681719} {
+		out = binary.LittleEndian.AppendUint32(out, sub)
+	}
+	if rid != 0 {
+		out = binary.LittleEndian.AppendUint32(out, rid)
+	}
+	return out
+}
+
+// Add puts an entry in, with a stable id of its own.
+func (s *Server) Add(e Entry) {
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	key := normal(e.DN)
+	if e.Attributes == nil {
+		e.Attributes = map[string][]string{}
+	}
+	id := uuid.NewSHA1(uuid.NameSpaceX500, []byte(key))
+	if s.config.Windows {
+		if e.Attributes["objectGUID"] == nil {
+			e.Attributes["objectGUID"] = []string{string(id[:])}
+		}
+		if e.Attributes["objectSid"] == nil && e.Attributes["sAMAccountName"] != nil {
+			s.nextRID++
+			e.Attributes["objectSid"] = []string{string(s.sid(s.nextRID))}
+		}
+	} else {
+		e.Attributes["entryUUID"] = []string{id.String()}
+	}
+	if e.Changed.IsZero() {
+		e.Changed = s.config.Now()
+	}
+	if s.entries[key] == nil {
+		s.order = append(s.order, key)
+	}
+	s.entries[key] = &e
+}
+
+// Remove deletes an entry.
+func (s *Server) Remove(dn string) {
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	key := normal(dn)
+	delete(s.entries, key)
+	for i, k := range s.order {
+		if k == key {
+			s.order = append(s.order[:i], s.order[i+1:]...)
+			break
+		}
+	}
+}
+
+// Update changes an entry under the server's lock.
+func (s *Server) Update(dn string, change func(*Entry)) {
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	if e := s.entries[normal(dn)]; e != nil {
+		change(e)
+	}
+}
+
+// Accepts reports whether a sign-in with a password would succeed now. It is
+// what simulated services ask at start.
+func (s *Server) Accepts(name, password string) bool {
+	code, _ := s.bind(name, password)
+	return code == 0
+}
+
+// SetFault makes the server misbehave from now on.
+func (s *Server) SetFault(f Fault) {
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	s.fault = f
+}
+
+func (s *Server) faultNow() Fault {
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	return s.fault
+}
+
+func normal(dn string) string {
+	n, err := naming.NormalDN(dn)
+	if err != nil {
+		return strings.ToLower(dn)
+	}
+	return n
+}
+
+// Serve listens on address and serves until Close. It returns the address.
+func (s *Server) Serve(address string) (string, error) {
+	listener, err := tls.Listen("tcp", address, s.config.TLS)
+	if err != nil {
+		return "", err
+	}
+	s.listener = listener
+	s.done.Add(1)
+	go func() {
+		defer s.done.Done()
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			s.lock.Lock()
+			if s.closed {
+				s.lock.Unlock()
+				_ = conn.Close()
+				return
+			}
+			s.conns[conn] = true
+			s.done.Add(1)
+			s.lock.Unlock()
+			go func() {
+				defer s.done.Done()
+				s.serve(conn)
+				s.lock.Lock()
+				delete(s.conns, conn)
+				s.lock.Unlock()
+			}()
+		}
+	}()
+	return listener.Addr().String(), nil
+}
+
+// Close ends the server and its connections.
+func (s *Server) Close() error {
+	s.lock.Lock()
+	s.closed = true
+	for conn := range s.conns {
+		_ = conn.Close()
+	}
+	s.lock.Unlock()
+	var err error
+	if s.listener != nil {
+		err = s.listener.Close()
+	}
+	s.done.Wait()
+	if errors.Is(err, net.ErrClosed) {
+		return nil
+	}
+	return err
+}
+
+// bind decides a sign-in: an LDAP result code and the text that goes with it.
+func (s *Server) bind(name, password string) (int, string) {
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	if name == "" || password == "" {
+		return 0, "" // anonymous, RFC 4513 section 5.1
+	}
+	refuse := func(data string) (int, string) {
+		if !s.config.Windows {
+			return 49, ""
+		}
+		return 49, "80090308: LdapErr: DSID-0C090400, comment: AcceptSecurityContext error, data " + data + ", v1db1"
+	}
+	e := s.find(name)
+	if e == nil {
+		return refuse("525")
+	}
+	switch {
+	case e.Locked:
+		return refuse("775")
+	case e.Password == "" || e.Password != password:
+		return refuse("52e")
+	case e.Disabled:
+		return refuse("533")
+	case e.Expired:
+		return refuse("701")
+	case e.MustChange:
+		return refuse("773")
+	}
+	return 0, ""
+}
+
+// find takes a name as a bind does: DN, user@domain, DOMAIN\name.
+func (s *Server) find(name string) *Entry {
+	if e := s.entries[normal(name)]; e != nil {
+		return e
+	}
+	if !s.config.Windows {
+		return nil
+	}
+	ref, err := naming.Parse(name)
+	if err != nil {
+		return nil
+	}
+	for _, key := range s.order {
+		e := s.entries[key]
+		if sam := first(e, "sAMAccountName"); sam != "" && naming.Fold(sam) == ref.Name && ref.Form != naming.FormName {
+			return e
+		}
+		if upn := first(e, "userPrincipalName"); upn != "" && strings.EqualFold(upn, name) {
+			return e
+		}
+	}
+	return nil
+}
+
+func first(e *Entry, attribute string) string {
+	for name, values := range e.Attributes {
+		if strings.EqualFold(name, attribute) && len(values) > 0 {
+			return values[0]
+		}
+	}
+	return ""
+}
+
+// setPassword applies the policy and sets a password: a result code and text.
+func (s *Server) setPassword(e *Entry, password string) (int, string) {
+	weak := len(password) < s.config.MinLen
+	if s.config.Windows {
+		classes := 0
+		for _, class := range []string{"abcdefghijklmnopqrstuvwxyz", "ABCDEFGHIJKLMNOPQRSTUVWXYZ", "0123456789", "-_.~!@#$%^&*()+={}[]|:;\"'<>,?/\\` "} {
+			if strings.ContainsAny(password, class) {
+				classes++
+			}
+		}
+		name := first(e, "sAMAccountName")
+		weak = weak || classes < 3 || len(name) >= 3 && strings.Contains(strings.ToLower(password), strings.ToLower(name))
+		if weak {
+			return 19, "0000052D: Constraint violation - check_password_restrictions: the password does not meet the complexity criteria!"
+		}
+	}
+	if weak {
+		return 19, "Password fails quality checking policy"
+	}
+	if !s.config.Windows && s.config.History > 0 {
+		for _, old := range append(e.history, e.Password) {
+			if old == password {
+				return 19, "Password is in history of old passwords"
+			}
+		}
+		e.history = append(e.history, e.Password)
+		if len(e.history) > s.config.History {
+			e.history = e.history[1:]
+		}
+	}
+	e.Password, e.Changed, e.MustChange = password, s.config.Now(), false
+	if !s.config.Windows {
+		e.Locked = false // as real ones do: a reset silently unlocks
+	}
+	return 0, ""
+}

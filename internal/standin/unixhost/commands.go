@@ -1,0 +1,393 @@
+package unixhost
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"path"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// process is one command that runs.
+type process struct {
+	*Host
+	user    *User
+	stdin   io.Reader
+	out     bytes.Buffer
+	errs    bytes.Buffer
+	viaSudo bool
+}
+
+// execute runs a command and returns its exit code.
+func (h *Host) execute(user string, argv []string, channel ssh.Channel) int {
+	h.lock.Lock()
+	u := h.user(user)
+	fault := h.fault
+	h.log = append(h.log, user+": "+strings.Join(argv, " "))
+	h.lock.Unlock()
+	if u == nil {
+		return 255
+	}
+	p := &process{Host: h, user: u, stdin: channel}
+	exit := 0
+	if fault.Command != nil {
+		if code, words, take := fault.Command(user, argv); take {
+			_, _ = io.WriteString(channel.Stderr(), words+"\n")
+			return code
+		}
+	}
+	exit = p.run(argv)
+	_, _ = channel.Write(p.out.Bytes())
+	_, _ = channel.Stderr().Write(p.errs.Bytes())
+	return exit
+}
+
+func (p *process) fail(exit int, format string, args ...any) int {
+	fmt.Fprintf(&p.errs, format+"\n", args...)
+	return exit
+}
+
+func (p *process) run(argv []string) int {
+	commands := map[string]func([]string) int{
+		"sudo": p.sudo, "id": p.id, "cat": p.cat, "getent": p.getent, "passwd": p.passwd, "chage": p.chage, "systemctl": p.systemctl,
+		"ls": p.ls, "crontab": p.crontab, "stat": p.stat, "readlink": p.readlink, "rm": p.rm, "cp": p.cp, "dd": p.dd, "mv": p.mv,
+		"sync": func([]string) int { return 0 }, "chpasswd": p.chpasswd, "journalctl": p.journalctl, "sh": p.shell, "true": func([]string) int { return 0 },
+	}
+	command := commands[path.Base(argv[0])]
+	if command == nil {
+		return p.fail(127, "sh: 1: %s: not found", argv[0])
+	}
+	args := argv[1:]
+	// systemctl restart blocks and calls back into the host: it locks itself.
+	if name := path.Base(argv[0]); name == "systemctl" || name == "sudo" || name == "sh" {
+		return command(args)
+	}
+	p.lock.Lock()
+	defer p.lock.Unlock()
+	return command(args)
+}
+
+func operands(args []string) []string {
+	for i, a := range args {
+		if a == "--" {
+			return args[i+1:]
+		}
+	}
+	var out []string
+	for _, a := range args {
+		if !strings.HasPrefix(a, "-") {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+func (p *process) sudo(args []string) int {
+	list := false
+	for len(args) > 0 && strings.HasPrefix(args[0], "-") {
+		list = list || args[0] == "-l"
+		stop := args[0] == "--"
+		args = args[1:]
+		if stop {
+			break
+		}
+	}
+	if p.user.Sudo == nil || len(args) > 0 && !p.user.Sudo(args) {
+		if list {
+			return 1
+		}
+		return p.fail(1, "sudo: a password is required")
+	}
+	if list {
+		return 0
+	}
+	if len(args) == 0 {
+		return p.fail(1, "usage: sudo")
+	}
+	asRoot := *p
+	asRoot.user = p.Host.rootUser()
+	asRoot.viaSudo = true
+	exit := asRoot.run(args)
+	p.out, p.errs = asRoot.out, asRoot.errs
+	return exit
+}
+
+func (h *Host) rootUser() *User {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	return h.user("root")
+}
+
+func (p *process) id(args []string) int {
+	u := p.user
+	if names := operands(args); len(names) > 0 {
+		if u = p.Host.user(names[0]); u == nil {
+			return p.fail(1, "id: '%s': no such user", names[0])
+		}
+	}
+	fmt.Fprintln(&p.out, u.UID)
+	return 0
+}
+
+func (p *process) open(command, name string) (*File, int) {
+	f := p.follow(name)
+	switch {
+	case f == nil:
+		return nil, p.fail(1, "%s: %s: No such file or directory", command, name)
+	case f.Dir:
+		return nil, p.fail(1, "%s: %s: Is a directory", command, name)
+	case !f.may(p.user, 4):
+		return nil, p.fail(1, "%s: %s: Permission denied", command, name)
+	}
+	return f, 0
+}
+
+func (p *process) cat(args []string) int {
+	exit := 0
+	for _, name := range operands(args) {
+		f, code := p.open("cat", name)
+		if f == nil {
+			exit = code
+			continue
+		}
+		p.out.Write(f.Content)
+	}
+	return exit
+}
+
+func (p *process) getent(args []string) int {
+	switch {
+	case len(args) == 1 && args[0] == "passwd":
+		for _, u := range p.users {
+			fmt.Fprintf(&p.out, "%s:x:%d:%d:%s:%s:%s\n", u.Name, u.UID, u.UID, u.Gecos, u.Home, u.Shell)
+		}
+	case len(args) == 1 && args[0] == "group":
+		members := map[string][]string{}
+		for _, u := range p.users {
+			fmt.Fprintf(&p.out, "%s:x:%d:\n", u.Name, u.UID)
+			for _, g := range u.Groups {
+				members[g] = append(members[g], u.Name)
+			}
+		}
+		number := 900
+		for _, g := range sortedKeys(members) {
+			number++
+			fmt.Fprintf(&p.out, "%s:x:%d:%s\n", g, number, strings.Join(members[g], ","))
+		}
+	default:
+		return p.fail(2, "getent: unknown database")
+	}
+	return 0
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	var out []string
+	for k := range m {
+		out = append(out, k)
+	}
+	sort.Strings(out)
+	return out
+}
+
+func (p *process) passwd(args []string) int {
+	if p.user.UID != 0 || strings.Join(args, " ") != "-S -a" {
+		return p.fail(1, "passwd: You may not view or modify password information for root.")
+	}
+	for _, u := range p.users {
+		state, days := "L", -1
+		if u.Password != "" {
+			state = "P"
+		}
+		if u.MaxDays > 0 {
+			days = u.MaxDays
+		}
+		fmt.Fprintf(&p.out, "%s %s %s 0 %d 7 -1\n", u.Name, state, u.Changed.Format(time.DateOnly), days)
+	}
+	return 0
+}
+
+func (p *process) chage(args []string) int {
+	name := args[len(args)-1]
+	u := p.Host.user(name)
+	if u == nil || p.user.UID != 0 {
+		return p.fail(1, "chage: user '%s' does not exist in /etc/passwd", name)
+	}
+	expires := "never"
+	if u.Expires != "" {
+		expires = u.Expires
+	}
+	fmt.Fprintf(&p.out, "Last password change\t\t: %s\nAccount expires\t\t\t: %s\n", u.Changed.Format(time.DateOnly), expires)
+	return 0
+}
+
+func (p *process) chpasswd([]string) int {
+	if p.user.UID != 0 {
+		return p.fail(1, "chpasswd: Permission denied.")
+	}
+	input, _ := io.ReadAll(io.LimitReader(p.stdin, 64<<10))
+	for line := range strings.Lines(string(input)) {
+		name, password, found := strings.Cut(strings.TrimRight(line, "\n"), ":")
+		u := p.Host.user(name)
+		if !found || u == nil {
+			return p.fail(1, "chpasswd: (user %s) pam_chauthtok() failed, error:\nAuthentication token manipulation error", name)
+		}
+		u.Password, u.Changed = password, time.Now().UTC().Truncate(24*time.Hour)
+	}
+	return 0
+}
+
+func (p *process) ls(args []string) int {
+	dir := operands(args)[0]
+	var names []string
+	for name := range p.files {
+		if path.Dir(name) == dir {
+			names = append(names, path.Base(name))
+		}
+	}
+	if dir == "/var/spool/cron/crontabs" {
+		if p.user.UID != 0 {
+			return p.fail(2, "ls: cannot open directory '%s': Permission denied", dir)
+		}
+		names = append(names, sortedKeys(p.crontabs)...)
+	} else if p.files[dir] == nil {
+		return p.fail(2, "ls: cannot access '%s': No such file or directory", dir)
+	}
+	sort.Strings(names)
+	for _, name := range names {
+		fmt.Fprintln(&p.out, name)
+	}
+	return 0
+}
+
+func (p *process) crontab(args []string) int {
+	name := args[len(args)-1]
+	table, found := p.crontabs[name]
+	if !found {
+		return p.fail(1, "no crontab for %s", name)
+	}
+	p.out.WriteString(table)
+	return 0
+}
+
+func (p *process) stat(args []string) int {
+	exit, follow := 0, args[0] == "-L"
+	for _, name := range operands(args) {
+		f := p.files[name]
+		if follow {
+			f = p.follow(name)
+		}
+		if f == nil {
+			exit = p.fail(1, "stat: cannot statx '%s': No such file or directory", name)
+			continue
+		}
+		kind := "regular file"
+		switch {
+		case f.Dir:
+			kind = "directory"
+		case f.Symlink != "":
+			kind = "symbolic link"
+		case len(f.Content) == 0:
+			kind = "regular empty file"
+		}
+		if strings.Contains(strings.Join(args, " "), "%h|%F") {
+			fmt.Fprintf(&p.out, "%d|%s\n", f.Links, kind)
+		} else {
+			fmt.Fprintf(&p.out, "%s|%s\n", kind, name)
+		}
+	}
+	return exit
+}
+
+func (p *process) readlink(args []string) int {
+	fmt.Fprintln(&p.out, p.real(operands(args)[0]))
+	return 0
+}
+
+func (p *process) rm(args []string) int {
+	for _, name := range operands(args) {
+		if f := p.files[name]; f != nil && !f.may(p.user, 2) {
+			return p.fail(1, "rm: cannot remove '%s': Permission denied", name)
+		}
+		delete(p.files, name)
+	}
+	return 0
+}
+
+func (p *process) cp(args []string) int {
+	names := operands(args)
+	f, code := p.open("cp", names[0])
+	if f == nil {
+		return code
+	}
+	if p.user.UID != 0 && f.Owner != p.user.Name {
+		return p.fail(1, "cp: cannot create regular file '%s': Permission denied", names[1])
+	}
+	copied := *f
+	copied.Content = append([]byte(nil), f.Content...)
+	copied.Links = 1
+	p.files[names[1]] = &copied
+	return 0
+}
+
+func (p *process) dd(args []string) int {
+	name := ""
+	for _, a := range args {
+		if v, found := strings.CutPrefix(a, "of="); found {
+			name = v
+		}
+	}
+	// The input comes from the other side: the host must not be locked.
+	p.lock.Unlock()
+	content, err := io.ReadAll(io.LimitReader(p.stdin, 4<<20))
+	p.lock.Lock()
+	f := p.files[name]
+	if err != nil || f == nil || !f.may(p.user, 2) {
+		return p.fail(1, "dd: failed to open '%s': Permission denied", name)
+	}
+	f.Content = content
+	return 0
+}
+
+func (p *process) mv(args []string) int {
+	names := operands(args)
+	f := p.files[names[0]]
+	if f == nil {
+		return p.fail(1, "mv: cannot stat '%s': No such file or directory", names[0])
+	}
+	if p.user.UID != 0 && f.Owner != p.user.Name {
+		return p.fail(1, "mv: cannot move '%s': Permission denied", names[0])
+	}
+	p.files[names[1]] = f
+	delete(p.files, names[0])
+	return 0
+}
+
+func (p *process) journalctl(args []string) int {
+	u := p.units[args[len(args)-1]]
+	if u == nil || u.Words == "" {
+		return 0
+	}
+	fmt.Fprintln(&p.out, u.Words)
+	return 0
+}
+
+// shell knows just enough for check commands.
+func (p *process) shell(args []string) int {
+	if len(args) != 2 || args[0] != "-c" {
+		return p.fail(127, "sh: not supported")
+	}
+	words := strings.Fields(args[1])
+	if len(words) == 2 && words[0] == "exit" {
+		code, _ := strconv.Atoi(words[1])
+		return code
+	}
+	if len(words) == 0 {
+		return 0
+	}
+	return p.run(words)
+}

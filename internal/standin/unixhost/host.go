@@ -1,0 +1,359 @@
+// Package unixhost is a stand-in for a unix host with systemd: it speaks SSH
+// for real and answers the commands that the connector uses, with its users,
+// files, units and sudo rules in memory. It enforces what a real host
+// enforces: passwords and keys at sign-in, file modes, sudo rules, and that a
+// unit's program starts only if the credential it finds in its file works at
+// that moment. It ships for the demonstration estate and for tests.
+package unixhost
+
+import (
+	"crypto/ed25519"
+	"crypto/md5"
+	"crypto/rand"
+	"encoding/hex"
+	"fmt"
+	"net"
+	"path"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// User is a local account.
+type User struct {
+	Name, Gecos, Home, Shell string
+	UID                      int
+	Groups                   []string
+	Password                 string // "" for none
+	Key                      ssh.PublicKey
+	Changed                  time.Time
+	MaxDays                  int // 0 for never
+	Expires                  string
+	Sudo                     func(argv []string) bool // nil for no sudo
+}
+
+// File is a file, a directory or a symlink.
+type File struct {
+	Content []byte
+	Mode    uint32
+	Owner   string
+	Group   string
+	ACL     string
+	Dir     bool
+	Symlink string
+	Links   int
+}
+
+// Unit is a service unit.
+type Unit struct {
+	Name, Description, User, Exec, Text string
+	Environment                         []string // EnvironmentFile=
+	Credentials                         []string // LoadCredential= paths
+	After                               []string
+	Enabled                             bool
+	State                               string // active, inactive, failed
+	Invocation                          string
+	Words                               string
+	// Program decides whether a start succeeds, as the real program would by
+	// signing in with what it read.
+	Program func(h *Host) error
+	starts  int
+}
+
+// Fault makes a host misbehave; the zero Fault does not.
+type Fault struct {
+	Down    bool                                                                 // refuse connections
+	Hang    bool                                                                 // accept and say nothing
+	Flood   bool                                                                 // answer every command with endless output
+	Command func(user string, argv []string) (exit int, words string, take bool) // answer instead of the host
+	Cut     func(argv []string) bool                                             // after this command took effect, cut the connection
+	Latency time.Duration                                                        // of every command
+}
+
+// Host is one stand-in.
+type Host struct {
+	Name      string
+	MachineID string
+
+	lock     sync.Mutex
+	users    []*User
+	files    map[string]*File
+	units    map[string]*Unit
+	crontabs map[string]string
+	signer   ssh.Signer
+	listener net.Listener
+	address  string
+	conns    map[net.Conn]bool
+	done     sync.WaitGroup
+	closed   bool
+	fault    Fault
+	log      []string // commands that ran, with who
+}
+
+// New makes a host with root and the usual folders.
+func New(name string) *Host {
+	sum := md5.Sum([]byte(name))
+	h := &Host{
+		Name: name, MachineID: hex.EncodeToString(sum[:]), files: map[string]*File{}, units: map[string]*Unit{},
+		crontabs: map[string]string{}, conns: map[net.Conn]bool{},
+	}
+	h.NewHostKey()
+	h.AddUser(User{Name: "root", UID: 0, Home: "/root", Shell: "/bin/bash", Gecos: "root"})
+	h.AddUser(User{Name: "daemon", UID: 1, Home: "/usr/sbin", Shell: "/usr/sbin/nologin"})
+	h.AddUser(User{Name: "nobody", UID: 65534, Home: "/nonexistent", Shell: "/usr/sbin/nologin"})
+	h.Write("/etc/machine-id", File{Content: []byte(h.MachineID + "\n"), Mode: 0o444})
+	h.Write("/etc/os-release", File{Content: []byte("PRETTY_NAME=\"Stand-in Linux 1\"\nID=standin\n"), Mode: 0o644})
+	h.Write("/etc/crontab", File{Content: []byte("SHELL=/bin/sh\n17 *\t* * *\troot\tcd / && run-parts --report /etc/cron.hourly\n"), Mode: 0o644})
+	return h
+}
+
+// NewHostKey gives the host another key, as after a rebuild.
+func (h *Host) NewHostKey() {
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		panic(err) // no randomness: nothing can go on
+	}
+	signer, err := ssh.NewSignerFromKey(private)
+	if err != nil {
+		panic(err)
+	}
+	h.lock.Lock()
+	h.signer = signer
+	h.lock.Unlock()
+}
+
+// Fingerprint is that of the host key.
+func (h *Host) Fingerprint() string {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	return ssh.FingerprintSHA256(h.signer.PublicKey())
+}
+
+// AddUser adds an account.
+func (h *Host) AddUser(u User) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	if u.Changed.IsZero() {
+		u.Changed = time.Date(2026, 3, 2, 0, 0, 0, 0, time.UTC)
+	}
+	h.users = append(h.users, &u)
+}
+
+// Write puts a file, with its parents as directories.
+func (h *Host) Write(p string, f File) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	if f.Mode == 0 {
+		f.Mode = 0o644
+	}
+	if f.Owner == "" {
+		f.Owner = "root"
+	}
+	if f.Group == "" {
+		f.Group = "root"
+	}
+	if f.Links == 0 {
+		f.Links = 1
+	}
+	h.files[p] = &f
+	for dir := path.Dir(p); dir != "/"; dir = path.Dir(dir) {
+		if h.files[dir] == nil {
+			h.files[dir] = &File{Dir: true, Mode: 0o755, Owner: "root", Group: "root"}
+		}
+	}
+}
+
+// Read returns a copy of a file, or false.
+func (h *Host) Read(p string) (File, bool) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	f := h.follow(p)
+	if f == nil {
+		return File{}, false
+	}
+	out := *f
+	out.Content = append([]byte(nil), f.Content...)
+	return out, true
+}
+
+// Paths lists all files, for tests that look for leftovers.
+func (h *Host) Paths() []string {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	var out []string
+	for p, f := range h.files {
+		if !f.Dir {
+			out = append(out, p)
+		}
+	}
+	sort.Strings(out)
+	return out
+}
+
+// AddUnit adds a unit and its file, and starts it when it is enabled.
+func (h *Host) AddUnit(u Unit) {
+	text := "[Unit]\nDescription=" + u.Description + "\n"
+	for _, after := range u.After {
+		text += "After=" + after + "\nRequires=" + after + "\n"
+	}
+	text += "\n[Service]\n"
+	if u.User != "" {
+		text += "User=" + u.User + "\n"
+	}
+	for _, e := range u.Environment {
+		text += "EnvironmentFile=" + e + "\n"
+	}
+	for _, c := range u.Credentials {
+		text += "LoadCredential=" + strings.TrimSuffix(path.Base(c), path.Ext(c)) + ":" + c + "\n"
+	}
+	text += "ExecStart=" + u.Exec + "\n" + u.Text
+	h.Write("/etc/systemd/system/"+u.Name, File{Content: []byte(text)})
+	if u.State == "" {
+		u.State = "inactive"
+	}
+	h.lock.Lock()
+	h.units[u.Name] = &u
+	h.lock.Unlock()
+	if u.Enabled {
+		h.Restart(u.Name)
+	}
+}
+
+// SetCrontab gives a user a crontab of its own.
+func (h *Host) SetCrontab(user, text string) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	h.crontabs[user] = text
+}
+
+// Restart starts a unit anew; its program decides how that ends.
+func (h *Host) Restart(name string) bool {
+	h.lock.Lock()
+	u := h.units[name]
+	if u == nil {
+		h.lock.Unlock()
+		return false
+	}
+	u.starts++
+	sum := md5.Sum([]byte(fmt.Sprintf("%s/%s/%d", h.Name, name, u.starts)))
+	u.Invocation, u.State, u.Words = hex.EncodeToString(sum[:]), "active", ""
+	for _, before := range u.After {
+		if other := h.units[before]; other != nil && other.State != "active" {
+			u.State, u.Words = "failed", "Dependency failed: "+before
+		}
+	}
+	program := u.Program
+	failed := u.State == "failed"
+	h.lock.Unlock()
+	if failed || program == nil {
+		return !failed
+	}
+	err := program(h)
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	if err != nil {
+		u.State, u.Words = "failed", err.Error()
+		return false
+	}
+	return true
+}
+
+// UnitState returns state and starts of a unit.
+func (h *Host) UnitState(name string) (state string, starts int) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	if u := h.units[name]; u != nil {
+		return u.State, u.starts
+	}
+	return "", 0
+}
+
+// PasswordOf returns a user's password, for tests.
+func (h *Host) PasswordOf(name string) string {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	if u := h.user(name); u != nil {
+		return u.Password
+	}
+	return ""
+}
+
+// Log returns the commands that ran.
+func (h *Host) Log() []string {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	return append([]string(nil), h.log...)
+}
+
+// SetFault makes the host misbehave from now on.
+func (h *Host) SetFault(f Fault) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	h.fault = f
+	if f.Down {
+		for conn := range h.conns {
+			_ = conn.Close()
+		}
+	}
+}
+
+func (h *Host) faultNow() Fault {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	return h.fault
+}
+
+func (h *Host) user(name string) *User {
+	for _, u := range h.users {
+		if u.Name == name {
+			return u
+		}
+	}
+	return nil
+}
+
+// follow resolves symlinks, a few deep.
+func (h *Host) follow(p string) *File {
+	f := h.files[h.real(p)]
+	return f
+}
+
+func (h *Host) real(p string) string {
+	for range 8 {
+		f := h.files[p]
+		if f == nil || f.Symlink == "" {
+			return p
+		}
+		if path.IsAbs(f.Symlink) {
+			p = f.Symlink
+		} else {
+			p = path.Join(path.Dir(p), f.Symlink)
+		}
+	}
+	return p
+}
+
+// may reports whether a user may read (4) or write (2) a file.
+func (f *File) may(u *User, bit uint32) bool {
+	switch {
+	case u.UID == 0:
+		return true
+	case f.Owner == u.Name:
+		return f.Mode>>6&bit != 0
+	case f.Group == u.Name || contains(u.Groups, f.Group):
+		return f.Mode>>3&bit != 0
+	}
+	return f.Mode&bit != 0
+}
+
+func contains(list []string, want string) bool {
+	for _, v := range list {
+		if v == want {
+			return true
+		}
+	}
+	return false
+}

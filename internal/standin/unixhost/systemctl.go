@@ -1,0 +1,97 @@
+package unixhost
+
+import (
+	"fmt"
+	"strings"
+)
+
+func (p *process) systemctl(args []string) int {
+	if len(args) == 0 {
+		return p.fail(1, "systemctl: no command")
+	}
+	if args[0] == "restart" || args[0] == "start" {
+		return p.systemctlRestart(args)
+	}
+	p.lock.Lock()
+	defer p.lock.Unlock()
+	switch args[0] {
+	case "list-unit-files":
+		for _, name := range sortedKeys(p.units) {
+			fmt.Fprintf(&p.out, "%s %s enabled\n", name, enabled(p.units[name]))
+		}
+	case "list-units":
+		for _, name := range sortedKeys(p.units) {
+			u := p.units[name]
+			fmt.Fprintf(&p.out, "%s loaded %s running %s\n", name, u.State, u.Description)
+		}
+	case "show":
+		for i, name := range operands(args[1:]) {
+			if i > 0 {
+				p.out.WriteByte('\n')
+			}
+			p.show(name)
+		}
+	case "cat":
+		for _, name := range operands(args[1:]) {
+			file := "/etc/systemd/system/" + name
+			if f := p.files[file]; f != nil {
+				fmt.Fprintf(&p.out, "# %s\n%s\n", file, f.Content)
+			}
+		}
+	default:
+		return p.fail(1, "Unknown command verb %s.", args[0])
+	}
+	return 0
+}
+
+func enabled(u *Unit) string {
+	if u.Enabled {
+		return "enabled"
+	}
+	return "disabled"
+}
+
+func (p *process) show(name string) {
+	u := p.units[name]
+	if u == nil {
+		fmt.Fprintf(&p.out, "Id=%s\nLoadState=not-found\nActiveState=inactive\nSubState=dead\n", name)
+		return
+	}
+	sub := map[string]string{"active": "running", "failed": "failed"}[u.State]
+	if sub == "" {
+		sub = "dead"
+	}
+	fmt.Fprintf(&p.out, "Id=%s\nDescription=%s\nUser=%s\nLoadState=loaded\nActiveState=%s\nSubState=%s\nUnitFileState=%s\nInvocationID=%s\nFragmentPath=/etc/systemd/system/%s\n",
+		u.Name, u.Description, u.User, u.State, sub, enabled(u), u.Invocation, u.Name)
+	fmt.Fprintf(&p.out, "ExecStart={ path=%s ; argv[]=%s ; ignore_errors=no ; status=0/0 }\n", strings.Fields(u.Exec + " -")[0], u.Exec)
+	fmt.Fprintf(&p.out, "After=%s\nRequires=%s\n", strings.Join(append([]string{"sysinit.target", "basic.target"}, u.After...), " "), strings.Join(u.After, " "))
+	for _, e := range u.Environment {
+		ignore := "no"
+		if strings.HasPrefix(e, "-") {
+			ignore, e = "yes", e[1:]
+		}
+		fmt.Fprintf(&p.out, "EnvironmentFiles=%s (ignore_errors=%s)\n", e, ignore)
+	}
+	result := "success"
+	if u.State == "failed" {
+		result = "exit-code"
+	}
+	fmt.Fprintf(&p.out, "Result=%s\n", result)
+}
+
+func (p *process) systemctlRestart(args []string) int {
+	if p.user.UID != 0 {
+		return p.fail(1, "Failed to %s %s: Interactive authentication required.", args[0], args[len(args)-1])
+	}
+	name := args[len(args)-1]
+	p.lock.Lock()
+	known := p.units[name] != nil
+	p.lock.Unlock()
+	if !known {
+		return p.fail(5, "Failed to restart %s: Unit %s not found.", name, name)
+	}
+	if !p.Restart(name) {
+		return p.fail(1, "Job for %s failed because the control process exited with error code.", name)
+	}
+	return 0
+}

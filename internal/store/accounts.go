@@ -1,0 +1,320 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"time"
+
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/naming"
+)
+
+// Account is an account with what the program knows beyond the survey.
+type Account struct {
+	ID       int64  `json:"id"`
+	SystemID int64  `json:"system_id"`
+	System   string `json:"system"`
+	Kind     string `json:"system_kind"`
+	estate.Account
+	FirstSeen  time.Time `json:"first_seen"`
+	Seen       time.Time `json:"seen" doc:"When a survey last saw it"`
+	Changed    time.Time `json:"changed" doc:"When a survey last saw it differ"`
+	Gone       time.Time `json:"gone,omitzero" doc:"Since when a complete reading no longer shows it"`
+	Custody    bool      `json:"custody"`
+	Verdict    string    `json:"verdict" doc:"Of the latest verification in custody: accepted, refused, unclear"`
+	Dependents int       `json:"dependents"`
+}
+
+type accountLists struct {
+	Groups     []string `json:"g,omitempty"`
+	Principals []string `json:"p,omitempty"`
+	Shell      string   `json:"s,omitempty"`
+	Home       string   `json:"h,omitempty"`
+}
+
+const (
+	accountFrom    = "accounts a JOIN systems ON systems.id = a.system_id LEFT JOIN custody c ON c.account_id = a.id LEFT JOIN scopes ON scopes.system_id = a.system_id AND scopes.scope = 'accounts'"
+	accountColumns = "a.id, a.system_id, systems.name, systems.kind, a.stable_id, a.name, a.dn, a.upn, a.sid, a.uid, a.type, a.display_name, a.description, a.owner, a.enabled, a.locked, a.must_change, a.never_expires, a.password_changed, a.password_expires, a.account_expires, a.last_logon, a.lists, a.first_seen, " + accountSeen + ", a.changed, a.gone, c.account_id IS NOT NULL, COALESCE(c.verdict, ''), " + accountTies
+	// A complete reading saw everything that it did not mark as gone: that
+	// spares a write for each row that did not change.
+	accountSeen = "CASE WHEN a.gone = '' THEN MAX(a.seen, COALESCE(scopes.completed, '')) ELSE a.seen END"
+	accountTies = "(SELECT COUNT(*) FROM ties JOIN dependents d ON d.id = ties.dependent_id WHERE ties.account_id = a.id AND d.gone = '')"
+)
+
+func scanAccount(row interface{ Scan(...any) error }, more ...any) (Account, error) {
+	var v Account
+	var changed, expires, end, logon, lists, first, seen, altered, gone string
+	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.StableID, &v.Name, &v.DN, &v.UPN, &v.SID, &v.UID, &v.Type, &v.DisplayName, &v.Description, &v.Owner, &v.Enabled, &v.Locked, &v.MustChange, &v.NeverExpire, &changed, &expires, &end, &logon, &lists, &first, &seen, &altered, &gone, &v.Custody, &v.Verdict, &v.Dependents}, more...)...)
+	l := parse[accountLists](lists)
+	v.Groups, v.Principals, v.Shell, v.Home = l.Groups, l.Principals, l.Shell, l.Home
+	v.PasswordChanged, v.PasswordExpires, v.AccountExpires, v.LastLogOn = timeOf(changed), timeOf(expires), timeOf(end), timeOf(logon)
+	v.FirstSeen, v.Seen, v.Changed, v.Gone = timeOf(first), timeOf(seen), timeOf(altered), timeOf(gone)
+	return v, one(err)
+}
+
+var accountList = listing[Account]{
+	from: accountFrom, id: "a.id", sort: "name", scan: accountColumns,
+	columns: []column{
+		{name: "name", sql: "a.name"}, {name: "system", sql: "systems.name"}, {name: "system_kind", sql: "systems.kind", hidden: true}, {name: "type", sql: "a.type"},
+		{name: "enabled", sql: "a.enabled", hidden: true}, {name: "locked", sql: "a.locked", hidden: true}, {name: "dn", sql: "a.dn"}, {name: "upn", sql: "a.upn"}, {name: "sid", sql: "a.sid"},
+		{name: "uid", sql: "a.uid"}, {name: "display_name", sql: "a.display_name"}, {name: "description", sql: "a.description"}, {name: "owner", sql: "a.owner"},
+		{name: "password_changed", sql: "a.password_changed", hidden: true}, {name: "password_expires", sql: "a.password_expires", hidden: true}, {name: "account_expires", sql: "a.account_expires", hidden: true},
+		{name: "last_logon", sql: "a.last_logon", hidden: true}, {name: "never_expires", sql: "a.never_expires", number: true}, {name: "must_change", sql: "a.must_change", number: true},
+		{name: "custody", sql: "c.account_id IS NOT NULL", number: true}, {name: "verdict", sql: "COALESCE(c.verdict, '')", hidden: true}, {name: "dependents", sql: accountTies, number: true},
+		{name: "groups", sql: "a.lists"}, {name: "first_seen", sql: "a.first_seen", hidden: true}, {name: "seen", sql: accountSeen, hidden: true}, {name: "changed", sql: "a.changed", hidden: true},
+		{name: "gone", sql: "a.gone", hidden: true}, {name: "id", sql: "a.id", number: true},
+	},
+	scanRow: func(rows *sql.Rows) (Account, error) { return scanAccount(rows, new(any), new(any)) },
+}
+
+// Accounts lists accounts.
+func (s *Store) Accounts(ctx context.Context, q Query) (Page[Account], error) {
+	return page(ctx, s.read, accountList, q)
+}
+
+// Account returns one by id.
+func (s *Store) Account(ctx context.Context, id int64) (Account, error) {
+	v, err := scanAccount(s.read.QueryRowContext(ctx, "SELECT "+accountColumns+" FROM "+accountFrom+" WHERE a.id = ?", id))
+	if err != nil {
+		return v, fmt.Errorf("account %d: %w", id, err)
+	}
+	return v, nil
+}
+
+// Tally counts what a visit did to the picture.
+type Tally struct {
+	Added, Altered, Vanished int
+	AccountsTouched          bool // some account is new, changed or gone
+}
+
+// Seen remembers which rows of a scope a visit saw, one bit a row.
+type Seen struct{ bits map[int64]uint64 }
+
+// NewSeen makes an empty one.
+func NewSeen() *Seen { return &Seen{bits: map[int64]uint64{}} }
+
+func (s *Seen) add(id int64)      { s.bits[id>>6] |= 1 << (id & 63) }
+func (s *Seen) has(id int64) bool { return s.bits[id>>6]>>(id&63)&1 == 1 }
+
+type knownRow struct {
+	id     int64
+	digest []byte
+	gone   bool
+}
+
+// known reads the rows of a batch by their keys.
+func known(ctx context.Context, tx *sql.Tx, query string, system int64, keys []string) (map[string]knownRow, error) {
+	rows, err := tx.QueryContext(ctx, query, system, text(keys))
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := make(map[string]knownRow, len(keys))
+	for rows.Next() {
+		var key string
+		var k knownRow
+		if err := rows.Scan(&k.id, &key, &k.digest, &k.gone); err != nil {
+			return nil, err
+		}
+		out[key] = k
+	}
+	return out, rows.Err()
+}
+
+func digestOf(v any) []byte {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		panic(fmt.Sprintf("store: %T: %v", v, err)) // plain values only
+	}
+	sum := sha256.Sum256(raw)
+	return sum[:12]
+}
+
+// PutAccounts takes in a batch of what a visit saw.
+func (s *Store) PutAccounts(ctx context.Context, system int64, batch []estate.Account, seen *Seen, tally *Tally) error {
+	if len(batch) == 0 {
+		return nil
+	}
+	keys := make([]string, len(batch))
+	for i, a := range batch {
+		keys[i] = a.StableID
+	}
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		have, err := known(ctx, tx, "SELECT id, stable_id, digest, gone <> '' FROM accounts WHERE system_id = ? AND stable_id IN (SELECT value FROM json_each(?))", system, keys)
+		if err != nil {
+			return fmt.Errorf("read known accounts: %w", err)
+		}
+		insert, err := tx.PrepareContext(ctx, `INSERT INTO accounts (system_id, stable_id, name, folded, dn, dn_normal, upn, sid, uid, type, display_name, description, owner, enabled, locked, must_change, never_expires, password_changed, password_expires, account_expires, last_logon, lists, digest, first_seen, seen, changed)
+			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
+			ON CONFLICT (system_id, stable_id) DO UPDATE SET name=excluded.name, folded=excluded.folded, dn=excluded.dn, dn_normal=excluded.dn_normal, upn=excluded.upn, sid=excluded.sid, uid=excluded.uid, type=excluded.type, display_name=excluded.display_name, description=excluded.description, owner=excluded.owner, enabled=excluded.enabled, locked=excluded.locked, must_change=excluded.must_change, never_expires=excluded.never_expires, password_changed=excluded.password_changed, password_expires=excluded.password_expires, account_expires=excluded.account_expires, last_logon=excluded.last_logon, lists=excluded.lists, digest=excluded.digest, seen=excluded.seen, changed=excluded.changed, gone=''
+			RETURNING id`)
+		if err != nil {
+			return err
+		}
+		defer insert.Close()
+		now := s.stamp()
+		for _, a := range batch {
+			digest := digestOf(a)
+			k, found := have[a.StableID]
+			if found && !k.gone && string(k.digest) == string(digest) {
+				seen.add(k.id)
+				continue
+			}
+			normal, upn := "", ""
+			if a.DN != "" {
+				if normal, err = naming.NormalDN(a.DN); err != nil {
+					normal = ""
+				}
+			}
+			if a.UPN != "" {
+				upn = naming.Fold(a.UPN)
+			}
+			lists := accountLists{a.Groups, a.Principals, a.Shell, a.Home}
+			var id int64
+			err := insert.QueryRowContext(ctx, system, a.StableID, a.Name, naming.Fold(a.Name), a.DN, normal, upn, a.SID, a.UID, a.Type, a.DisplayName, a.Description, a.Owner, a.Enabled, a.Locked, a.MustChange, a.NeverExpire,
+				stampOf(a.PasswordChanged), stampOf(a.PasswordExpires), stampOf(a.AccountExpires), stampOf(a.LastLogOn), text(lists), digest, now, now, now).Scan(&id)
+			if err != nil {
+				return fmt.Errorf("account %s: %w", a.Name, err)
+			}
+			seen.add(id)
+			tally.AccountsTouched = true
+			if found && !k.gone {
+				tally.Altered++
+			} else {
+				tally.Added++
+			}
+		}
+		return nil
+	})
+}
+
+// EndScope marks rows that a complete reading did not see as gone, and notes
+// that the scope was read completely; or why it was not. Law 4.
+func (s *Store) EndScope(ctx context.Context, system int64, scope, table, condition string, complete bool, why string, seen *Seen, tally *Tally) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		if !complete {
+			_, err := tx.ExecContext(ctx, "INSERT INTO scopes (system_id, scope, why) VALUES (?,?,?) ON CONFLICT (system_id, scope) DO UPDATE SET why = excluded.why", system, scope, why)
+			if err != nil {
+				return err
+			}
+			return s.touch(ctx, tx, system, table, condition, seen)
+		}
+		ids, err := presentIDs(ctx, tx, system, table, condition)
+		if err != nil {
+			return err
+		}
+		now := s.stamp()
+		for _, id := range ids {
+			if seen.has(id) {
+				continue
+			}
+			if _, err := tx.ExecContext(ctx, "UPDATE "+table+" SET gone = ? WHERE id = ?", now, id); err != nil {
+				return err
+			}
+			tally.Vanished++
+			tally.AccountsTouched = tally.AccountsTouched || table == "accounts"
+		}
+		_, err = tx.ExecContext(ctx, "INSERT INTO scopes (system_id, scope, completed, why) VALUES (?,?,?,'') ON CONFLICT (system_id, scope) DO UPDATE SET completed = excluded.completed, why = ''", system, scope, now)
+		return err
+	})
+}
+
+// touch notes rows that an incomplete reading did see.
+func (s *Store) touch(ctx context.Context, tx *sql.Tx, system int64, table, condition string, seen *Seen) error {
+	if len(seen.bits) == 0 {
+		return nil
+	}
+	ids, err := presentIDs(ctx, tx, system, table, condition)
+	if err != nil {
+		return err
+	}
+	for _, id := range ids {
+		if seen.has(id) {
+			if _, err := tx.ExecContext(ctx, "UPDATE "+table+" SET seen = ? WHERE id = ?", s.stamp(), id); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func presentIDs(ctx context.Context, tx *sql.Tx, system int64, table, condition string) ([]int64, error) {
+	rows, err := tx.QueryContext(ctx, "SELECT id FROM "+table+" WHERE system_id = ? AND gone = '' AND "+condition, system)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []int64
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return nil, err
+		}
+		out = append(out, id)
+	}
+	return out, rows.Err()
+}
+
+// Lookup implements naming.Lookup with indexed queries over present accounts.
+type Lookup struct {
+	ctx     context.Context
+	db      *sql.DB
+	domains map[int64][]string
+}
+
+// Lookup makes one for a moment.
+func (s *Store) Lookup(ctx context.Context) (*Lookup, error) {
+	domains, err := s.DomainsOf(ctx)
+	return &Lookup{ctx: ctx, db: s.read, domains: domains}, err
+}
+
+func (l *Lookup) find(where string, args ...any) ([]naming.Known, error) {
+	rows, err := l.db.QueryContext(l.ctx, "SELECT a.id, a.system_id, systems.kind, a.name, a.upn, a.dn, a.sid, a.uid FROM accounts a JOIN systems ON systems.id = a.system_id WHERE a.gone = '' AND "+where+" LIMIT 50", args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []naming.Known
+	for rows.Next() {
+		var id, system int64
+		var kind string
+		var k naming.Known
+		if err := rows.Scan(&id, &system, &kind, &k.Name, &k.UPN, &k.DN, &k.SID, &k.UID); err != nil {
+			return nil, err
+		}
+		k.ID, k.System = strconv.FormatInt(id, 10), strconv.FormatInt(system, 10)
+		k.Host, k.Domains = kind != string(estate.KindDirectory), l.domains[system]
+		out = append(out, k)
+	}
+	return out, rows.Err()
+}
+
+// ByDN implements naming.Lookup.
+func (l *Lookup) ByDN(dn string) ([]naming.Known, error) {
+	return l.find("a.dn_normal = ? AND a.dn_normal <> ''", dn)
+}
+
+// BySID implements naming.Lookup.
+func (l *Lookup) BySID(sid string) ([]naming.Known, error) {
+	return l.find("a.sid = ? AND a.sid <> ''", sid)
+}
+
+// ByUPN implements naming.Lookup.
+func (l *Lookup) ByUPN(upn string) ([]naming.Known, error) {
+	return l.find("a.upn = ? AND a.upn <> ''", upn)
+}
+
+// ByName implements naming.Lookup.
+func (l *Lookup) ByName(name string) ([]naming.Known, error) { return l.find("a.folded = ?", name) }
+
+// ByUID implements naming.Lookup.
+func (l *Lookup) ByUID(system, uid string) ([]naming.Known, error) {
+	if system == "" {
+		return l.find("a.uid = ? AND a.uid <> '' AND systems.kind <> 'directory'", uid)
+	}
+	return l.find("a.uid = ? AND a.uid <> '' AND a.system_id = CAST(? AS INTEGER)", uid, system)
+}

@@ -1,0 +1,262 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"time"
+
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/naming"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/ties"
+)
+
+// Dependent is a dependent with where it is and since when.
+type Dependent struct {
+	ID       int64  `json:"id"`
+	SystemID int64  `json:"system_id"`
+	System   string `json:"system"`
+	estate.Dependent
+	FirstSeen time.Time          `json:"first_seen"`
+	Seen      time.Time          `json:"seen"`
+	Changed   time.Time          `json:"changed"`
+	Gone      time.Time          `json:"gone,omitzero"`
+	Check     *rotation.AppCheck `json:"check,omitempty" doc:"The application's own check, as a person set it"`
+	Ties      []Tie              `json:"ties" nullable:"false"`
+}
+
+// Tie links a dependent to an account.
+type Tie struct {
+	AccountID int64     `json:"account_id"`
+	Account   string    `json:"account"`
+	System    string    `json:"system" doc:"System of the account"`
+	Evidence  string    `json:"evidence"`
+	Strength  string    `json:"strength"`
+	Detail    string    `json:"detail"`
+	FirstSeen time.Time `json:"first_seen"`
+}
+
+const (
+	dependentFrom    = "dependents d JOIN systems ON systems.id = d.system_id LEFT JOIN scopes ON scopes.system_id = d.system_id AND scopes.scope = CASE d.kind WHEN 'unit' THEN 'units' WHEN 'cron' THEN 'cron' ELSE 'files' END"
+	dependentSeen    = "CASE WHEN d.gone = '' THEN MAX(d.seen, COALESCE(scopes.completed, '')) ELSE d.seen END"
+	dependentTies    = "COALESCE((SELECT json_group_array(json_object('account_id', t.account_id, 'account', a.name, 'system', sa.name, 'evidence', t.evidence, 'strength', t.strength, 'detail', t.detail, 'first_seen', t.first_seen)) FROM ties t JOIN accounts a ON a.id = t.account_id JOIN systems sa ON sa.id = a.system_id WHERE t.dependent_id = d.id), '[]')"
+	dependentColumns = "d.id, d.system_id, systems.name, d.kind, d.place, d.name, d.description, d.runs_as, d.state, d.start_mode, d.executable, d.schedule, d.path, d.uses, d.after, d.copy, d.first_seen, " + dependentSeen + ", d.changed, d.gone, d.app_check, " + dependentTies
+	dependentAccount = "COALESCE((SELECT group_concat(a.name, ' ') FROM ties t JOIN accounts a ON a.id = t.account_id WHERE t.dependent_id = d.id), '')"
+	dependentProof   = "COALESCE((SELECT group_concat(t.evidence || ' ' || t.strength, ' ') FROM ties t WHERE t.dependent_id = d.id), '')"
+)
+
+func scanDependent(row interface{ Scan(...any) error }, more ...any) (Dependent, error) {
+	var v Dependent
+	var uses, after, copied, first, seen, changed, gone, check, tied string
+	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.Place, &v.Name, &v.Description, &v.RunsAs, &v.State, &v.StartMode, &v.Executable, &v.Schedule, &v.Path, &uses, &after, &copied, &first, &seen, &changed, &gone, &check, &tied}, more...)...)
+	v.Uses, v.After, v.Copy = parse[[]string](uses), parse[[]string](after), parse[*estate.Copy](copied)
+	v.FirstSeen, v.Seen, v.Changed, v.Gone = timeOf(first), timeOf(seen), timeOf(changed), timeOf(gone)
+	v.Ties = parse[[]Tie](tied)
+	if v.Ties == nil {
+		v.Ties = []Tie{}
+	}
+	if check != "" {
+		v.Check = parse[*rotation.AppCheck](check)
+	}
+	return v, one(err)
+}
+
+var dependentList = listing[Dependent]{
+	from: dependentFrom, id: "d.id", sort: "system", scan: dependentColumns,
+	columns: []column{
+		{name: "name", sql: "d.name"}, {name: "system", sql: "systems.name"}, {name: "kind", sql: "d.kind"}, {name: "place", sql: "d.place"}, {name: "description", sql: "d.description"},
+		{name: "runs_as", sql: "d.runs_as"}, {name: "account", sql: dependentAccount}, {name: "evidence", sql: dependentProof, hidden: true},
+		{name: "account_id", sql: "COALESCE((SELECT group_concat(t.account_id, ' ') FROM ties t WHERE t.dependent_id = d.id), '')", hidden: true},
+		{name: "state", sql: "d.state"}, {name: "start_mode", sql: "d.start_mode"}, {name: "executable", sql: "d.executable"}, {name: "schedule", sql: "d.schedule"}, {name: "path", sql: "d.path"},
+		{name: "first_seen", sql: "d.first_seen", hidden: true}, {name: "seen", sql: dependentSeen, hidden: true}, {name: "changed", sql: "d.changed", hidden: true}, {name: "gone", sql: "d.gone", hidden: true},
+		{name: "id", sql: "d.id", number: true},
+	},
+	scanRow: func(rows *sql.Rows) (Dependent, error) { return scanDependent(rows, new(any), new(any)) },
+}
+
+// Dependents lists dependents; account limits them to those tied to one (0 for all).
+func (s *Store) Dependents(ctx context.Context, account int64, q Query) (Page[Dependent], error) {
+	l := dependentList
+	if account != 0 {
+		l.where = fmt.Sprintf("d.id IN (SELECT dependent_id FROM ties WHERE account_id = %d)", account)
+	}
+	return page(ctx, s.read, l, q)
+}
+
+// Dependent returns one by id.
+func (s *Store) Dependent(ctx context.Context, id int64) (Dependent, error) {
+	v, err := scanDependent(s.read.QueryRowContext(ctx, "SELECT "+dependentColumns+" FROM "+dependentFrom+" WHERE d.id = ?", id))
+	if err != nil {
+		return v, fmt.Errorf("dependent %d: %w", id, err)
+	}
+	return v, nil
+}
+
+// DependentsOfSystem returns all present dependents of a system.
+func (s *Store) DependentsOfSystem(ctx context.Context, system int64) ([]Dependent, error) {
+	return s.dependentsWhere(ctx, "d.system_id = ? AND d.gone = ''", system)
+}
+
+// DependentsOfAccount returns all present dependents tied to an account.
+func (s *Store) DependentsOfAccount(ctx context.Context, account int64) ([]Dependent, error) {
+	return s.dependentsWhere(ctx, "d.id IN (SELECT dependent_id FROM ties WHERE account_id = ?) AND d.gone = ''", account)
+}
+
+func (s *Store) dependentsWhere(ctx context.Context, where string, args ...any) ([]Dependent, error) {
+	rows, err := s.read.QueryContext(ctx, "SELECT "+dependentColumns+" FROM "+dependentFrom+" WHERE "+where+" ORDER BY systems.name, d.kind, d.place", args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Dependent
+	for rows.Next() {
+		d, err := scanDependent(rows)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, d)
+	}
+	return out, rows.Err()
+}
+
+// SetCheck stores an application's own check; nil removes it.
+func (s *Store) SetCheck(ctx context.Context, id int64, check *rotation.AppCheck, entries ...ledger.Entry) error {
+	value := ""
+	if check != nil {
+		value = text(check)
+	}
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		res, err := tx.ExecContext(ctx, "UPDATE dependents SET app_check = ? WHERE id = ?", value, id)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err != nil || n == 0 {
+			return fmt.Errorf("dependent %d: %w", id, ErrNotFound)
+		}
+		return s.record(ctx, tx, entries...)
+	})
+}
+
+// PutDependents takes in a batch of what a visit saw.
+func (s *Store) PutDependents(ctx context.Context, system int64, batch []estate.Dependent, seen *Seen, tally *Tally) error {
+	if len(batch) == 0 {
+		return nil
+	}
+	keys := make([]string, len(batch))
+	for i, d := range batch {
+		keys[i] = string(d.Kind) + "\x01" + d.Place
+	}
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		have, err := known(ctx, tx, "SELECT id, kind || char(1) || place, digest, gone <> '' FROM dependents WHERE system_id = ? AND kind || char(1) || place IN (SELECT value FROM json_each(?))", system, keys)
+		if err != nil {
+			return fmt.Errorf("read known dependents: %w", err)
+		}
+		insert, err := tx.PrepareContext(ctx, `INSERT INTO dependents (system_id, kind, place, name, description, runs_as, state, start_mode, executable, schedule, path, uses, after, copy, fingerprint, digest, first_seen, seen, changed)
+			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
+			ON CONFLICT (system_id, kind, place) DO UPDATE SET name=excluded.name, description=excluded.description, runs_as=excluded.runs_as, state=excluded.state, start_mode=excluded.start_mode, executable=excluded.executable, schedule=excluded.schedule, path=excluded.path, uses=excluded.uses, after=excluded.after, copy=excluded.copy, fingerprint=excluded.fingerprint, digest=excluded.digest, seen=excluded.seen, changed=excluded.changed, gone=''
+			RETURNING id`)
+		if err != nil {
+			return err
+		}
+		defer insert.Close()
+		now := s.stamp()
+		for i, d := range batch {
+			digest := digestOf(d)
+			k, found := have[keys[i]]
+			if found && !k.gone && string(k.digest) == string(digest) {
+				seen.add(k.id)
+				continue
+			}
+			fingerprint := ""
+			if d.Copy != nil {
+				fingerprint = d.Copy.Fingerprint
+			}
+			var id int64
+			err := insert.QueryRowContext(ctx, system, d.Kind, d.Place, d.Name, d.Description, d.RunsAs, d.State, d.StartMode, d.Executable, d.Schedule, d.Path, text(d.Uses), text(d.After), text(d.Copy), fingerprint, digest, now, now, now).Scan(&id)
+			if err != nil {
+				return fmt.Errorf("dependent %s: %w", d.Place, err)
+			}
+			seen.add(id)
+			if found && !k.gone {
+				tally.Altered++
+			} else {
+				tally.Added++
+			}
+		}
+		return nil
+	})
+}
+
+// tieSource implements ties.Known.
+type tieSource struct {
+	*Lookup
+}
+
+// TieSource makes a ties.Known for a moment.
+func (s *Store) TieSource(ctx context.Context) (ties.Known, error) {
+	lookup, err := s.Lookup(ctx)
+	return &tieSource{lookup}, err
+}
+
+// Owners implements ties.Known.
+func (t *tieSource) Owners(fingerprint string) ([]ties.Owner, error) {
+	rows, err := t.db.QueryContext(t.ctx, "SELECT account_id, state = 'current' FROM secrets JOIN custody USING (account_id) WHERE fingerprint = ? ORDER BY 2 DESC", fingerprint)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []ties.Owner
+	for rows.Next() {
+		var id int64
+		var o ties.Owner
+		if err := rows.Scan(&id, &o.Current); err != nil {
+			return nil, err
+		}
+		o.Account = strconv.FormatInt(id, 10)
+		out = append(out, o)
+	}
+	return out, rows.Err()
+}
+
+// InCustody implements ties.Known.
+func (t *tieSource) InCustody(account string) (bool, error) {
+	var n int
+	err := t.db.QueryRowContext(t.ctx, "SELECT COUNT(*) FROM custody WHERE account_id = CAST(? AS INTEGER)", account).Scan(&n)
+	return n > 0, err
+}
+
+// PutTies replaces the ties of a dependent.
+func (s *Store) PutTies(ctx context.Context, derived map[int64][]ties.Tie) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		now := s.stamp()
+		for id, list := range derived {
+			var keep []string
+			for _, t := range list {
+				keep = append(keep, t.Account+" "+string(t.Evidence))
+				_, err := tx.ExecContext(ctx, `INSERT INTO ties (account_id, dependent_id, evidence, strength, detail, first_seen, seen) VALUES (CAST(? AS INTEGER),?,?,?,?,?,?)
+					ON CONFLICT (account_id, dependent_id, evidence) DO UPDATE SET strength=excluded.strength, detail=excluded.detail, seen=excluded.seen`,
+					t.Account, id, t.Evidence, t.Strength, t.Detail, now, now)
+				if err != nil {
+					return fmt.Errorf("tie: %w", err)
+				}
+			}
+			raw, err := json.Marshal(keep)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, "DELETE FROM ties WHERE dependent_id = ? AND evidence IN ('configured', 'held') AND account_id || ' ' || evidence NOT IN (SELECT value FROM json_each(?))", id, string(raw)); err != nil {
+				return fmt.Errorf("tie: %w", err)
+			}
+		}
+		return nil
+	})
+}
+
+// ContextOf says how references on a system are read.
+func ContextOf(v System) naming.Context {
+	return naming.Context{System: strconv.FormatInt(v.ID, 10), Host: v.Kind != string(estate.KindDirectory)}
+}

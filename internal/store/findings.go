@@ -1,0 +1,117 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"time"
+)
+
+// Finding is something that needs a person.
+type Finding struct {
+	ID        int64     `json:"id"`
+	Key       string    `json:"key" doc:"What makes it the same finding the next time"`
+	Kind      string    `json:"kind"`
+	Severity  string    `json:"severity" enum:"high,medium,low"`
+	Subject   string    `json:"subject"`
+	System    string    `json:"system"`
+	AccountID int64     `json:"account_id,omitempty"`
+	What      string    `json:"what"`
+	Next      string    `json:"next_step"`
+	Raised    time.Time `json:"raised"`
+	Seen      time.Time `json:"seen"`
+	Cleared   time.Time `json:"cleared,omitzero"`
+}
+
+// Findings lists open findings, or all of them.
+func (s *Store) Findings(ctx context.Context, all bool, q Query) (Page[Finding], error) {
+	where := "f.cleared = ''"
+	if all {
+		where = ""
+	}
+	return page(ctx, s.read, listing[Finding]{
+		from: "findings f", id: "f.id", sort: "severity", where: where,
+		scan:    "f.id, f.key, f.kind, f.severity, f.subject, f.system, COALESCE(f.account_id, 0), f.what, f.next, f.raised, f.seen, f.cleared",
+		columns: []column{{name: "kind", sql: "f.kind"}, {name: "severity", sql: "CASE f.severity WHEN 'high' THEN '1 high' WHEN 'medium' THEN '2 medium' ELSE '3 low' END", hidden: true}, {name: "subject", sql: "f.subject"}, {name: "system", sql: "f.system"}, {name: "what", sql: "f.what"}, {name: "raised", sql: "f.raised", hidden: true}, {name: "cleared", sql: "f.cleared", hidden: true}, {name: "account_id", sql: "COALESCE(f.account_id, 0)", number: true}, {name: "id", sql: "f.id", number: true}},
+		scanRow: func(rows *sql.Rows) (v Finding, err error) {
+			var raised, seen, cleared string
+			err = rows.Scan(padded(&v.ID, &v.Key, &v.Kind, &v.Severity, &v.Subject, &v.System, &v.AccountID, &v.What, &v.Next, &raised, &seen, &cleared)...)
+			v.Raised, v.Seen, v.Cleared = timeOf(raised), timeOf(seen), timeOf(cleared)
+			return v, err
+		},
+	}, q)
+}
+
+// SetFindings replaces the open findings of a scope (a prefix of keys): those
+// in the list are raised or seen again, the others are cleared.
+func (s *Store) SetFindings(ctx context.Context, scope string, list []Finding) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		now := s.stamp()
+		keys := []string{}
+		for _, f := range list {
+			keys = append(keys, f.Key)
+			_, err := tx.ExecContext(ctx, `INSERT INTO findings (key, kind, severity, subject, system, account_id, what, next, raised, seen) VALUES (?,?,?,?,?,NULLIF(?, 0),?,?,?,?)
+				ON CONFLICT (key) DO UPDATE SET severity=excluded.severity, subject=excluded.subject, what=excluded.what, next=excluded.next, seen=excluded.seen,
+				raised=CASE WHEN findings.cleared = '' THEN findings.raised ELSE excluded.raised END, cleared=''`,
+				f.Key, f.Kind, f.Severity, f.Subject, f.System, f.AccountID, f.What, f.Next, now, now)
+			if err != nil {
+				return err
+			}
+		}
+		raw, err := json.Marshal(keys)
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, "UPDATE findings SET cleared = ? WHERE cleared = '' AND substr(key, 1, length(?)) = ? AND key NOT IN (SELECT value FROM json_each(?))", now, scope, scope, string(raw))
+		return err
+	})
+}
+
+// Overview is what the first page shows.
+type Overview struct {
+	Systems      int            `json:"systems"`
+	SystemStates map[string]int `json:"system_states"`
+	Accounts     int            `json:"accounts"`
+	Custody      int            `json:"custody"`
+	Dependents   int            `json:"dependents"`
+	Tied         int            `json:"tied" doc:"Dependents with at least one tie to a known account"`
+	Findings     map[string]int `json:"findings" doc:"Open findings by severity"`
+	NeverExpire  int            `json:"never_expires" doc:"Accounts whose password never expires"`
+}
+
+// Overview counts.
+func (s *Store) Overview(ctx context.Context) (Overview, error) {
+	v := Overview{SystemStates: map[string]int{}, Findings: map[string]int{}}
+	err := s.read.QueryRowContext(ctx, `SELECT (SELECT COUNT(*) FROM systems), (SELECT COUNT(*) FROM accounts WHERE gone = ''), (SELECT COUNT(*) FROM custody),
+		(SELECT COUNT(*) FROM dependents WHERE gone = ''), (SELECT COUNT(DISTINCT dependent_id) FROM ties JOIN dependents d ON d.id = dependent_id WHERE d.gone = ''),
+		(SELECT COUNT(*) FROM accounts WHERE gone = '' AND never_expires)`).Scan(&v.Systems, &v.Accounts, &v.Custody, &v.Dependents, &v.Tied, &v.NeverExpire)
+	if err != nil {
+		return v, err
+	}
+	for query, into := range map[string]map[string]int{
+		"SELECT state, COUNT(*) FROM systems GROUP BY state":                           v.SystemStates,
+		"SELECT severity, COUNT(*) FROM findings WHERE cleared = '' GROUP BY severity": v.Findings,
+	} {
+		if err := s.counts(ctx, query, into); err != nil {
+			return v, err
+		}
+	}
+	return v, nil
+}
+
+func (s *Store) counts(ctx context.Context, query string, into map[string]int) error {
+	rows, err := s.read.QueryContext(ctx, query)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var key string
+		var n int
+		if err := rows.Scan(&key, &n); err != nil {
+			return err
+		}
+		into[key] = n
+	}
+	return rows.Err()
+}

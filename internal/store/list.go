@@ -1,0 +1,227 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+)
+
+// Query is what every list takes.
+type Query struct {
+	Filters []string // column, operator, value: name~svc-  state=failed  seen<2026-01-01
+	Sort    string   // column, with - before it for descending
+	Limit   int      // 1 to 1000; 0 for 100
+	Cursor  string   // of an earlier page
+	Search  string   // in all text columns
+}
+
+// Page is one page of a list.
+type Page[T any] struct {
+	Items []T    `json:"items" nullable:"false"`
+	Next  string `json:"next,omitempty" doc:"Cursor of the next page; absent on the last"`
+	Total int    `json:"total" doc:"Number of all items that match"`
+}
+
+// ErrQuery is wrapped by errors about a query that the user can correct.
+var ErrQuery = errors.New("list query")
+
+// column of a list.
+type column struct {
+	name   string
+	sql    string
+	number bool // compares as a number
+	hidden bool // not part of Search
+}
+
+// listing describes a list once: which table, which columns.
+type listing[T any] struct {
+	from    string
+	id      string // unique integer column
+	where   string // always applies; may be empty
+	columns []column
+	sort    string // default
+	scan    string // columns that scanRow reads
+	scanRow func(*sql.Rows) (T, error)
+}
+
+func (l listing[T]) column(name string) (column, error) {
+	var known []string
+	for _, c := range l.columns {
+		if c.name == name {
+			return c, nil
+		}
+		known = append(known, c.name)
+	}
+	return column{}, fmt.Errorf("%w: there is no column %q (columns: %s)", ErrQuery, name, strings.Join(known, ", "))
+}
+
+var operators = []struct{ text, sql string }{
+	{"!~", "NOT LIKE"}, {"!=", "<>"}, {"<=", "<="}, {">=", ">="}, {"~", "LIKE"}, {"=", "="}, {"<", "<"}, {">", ">"},
+}
+
+func (l listing[T]) filter(text string) (string, []any, error) {
+	at, op := len(text), ""
+	var operator string
+	for _, o := range operators {
+		if i := strings.Index(text, o.text); i >= 0 && (i < at || i == at && len(o.text) > len(op)) {
+			at, op, operator = i, o.text, o.sql
+		}
+	}
+	if op == "" || at == 0 {
+		return "", nil, fmt.Errorf("%w: %q is not a filter: write column=value, column!=value, column~part, column!~part, column<value or column>value", ErrQuery, text)
+	}
+	c, err := l.column(strings.TrimSpace(text[:at]))
+	if err != nil {
+		return "", nil, err
+	}
+	value := strings.TrimSpace(text[at+len(op):])
+	if strings.HasSuffix(operator, "LIKE") {
+		return "(" + c.sql + ") " + operator + ` ? ESCAPE '\'`, []any{"%" + escapeLike(value) + "%"}, nil
+	}
+	switch value {
+	case "true":
+		value = "1"
+	case "false":
+		value = "0"
+	}
+	if c.number {
+		return "CAST(" + c.sql + " AS NUMERIC) " + operator + " CAST(? AS NUMERIC)", []any{value}, nil
+	}
+	return "(" + c.sql + ") " + operator + " ? COLLATE NOCASE", []any{value}, nil
+}
+
+func escapeLike(value string) string {
+	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(value)
+}
+
+type cursor struct {
+	Sort  string `json:"s"`
+	Value any    `json:"v"`
+	ID    int64  `json:"i"`
+}
+
+// page runs a query. Paging is by key: a page costs the same wherever it is.
+func page[T any](ctx context.Context, db *sql.DB, l listing[T], q Query) (Page[T], error) {
+	out := Page[T]{Items: []T{}}
+	conditions, args := []string{"1"}, []any{}
+	if l.where != "" {
+		conditions = append(conditions, l.where)
+	}
+	for _, f := range q.Filters {
+		condition, values, err := l.filter(f)
+		if err != nil {
+			return out, err
+		}
+		conditions = append(conditions, condition)
+		args = append(args, values...)
+	}
+	if q.Search != "" {
+		var parts []string
+		for _, c := range l.columns {
+			if !c.number && !c.hidden {
+				parts = append(parts, "("+c.sql+`) LIKE ? ESCAPE '\'`)
+				args = append(args, "%"+escapeLike(q.Search)+"%")
+			}
+		}
+		conditions = append(conditions, "("+strings.Join(parts, " OR ")+")")
+	}
+	where := strings.Join(conditions, " AND ")
+	if err := db.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+l.from+" WHERE "+where, args...).Scan(&out.Total); err != nil {
+		return out, fmt.Errorf("count: %w", err)
+	}
+	sort := q.Sort
+	if sort == "" {
+		sort = l.sort
+	}
+	name, descending := strings.CutPrefix(sort, "-")
+	c, err := l.column(name)
+	if err != nil {
+		return out, err
+	}
+	limit := q.Limit
+	if limit <= 0 {
+		limit = 100
+	}
+	if limit > 1000 {
+		return out, fmt.Errorf("%w: at most 1000 items a page, asked for %d", ErrQuery, limit)
+	}
+	key, direction, compare := "("+c.sql+") COLLATE NOCASE", "ASC", ">"
+	if c.number {
+		key = "CAST(" + c.sql + " AS NUMERIC)"
+	}
+	if descending {
+		direction, compare = "DESC", "<"
+	}
+	if q.Cursor != "" {
+		from, err := readCursor(q.Cursor, sort)
+		if err != nil {
+			return out, err
+		}
+		where += fmt.Sprintf(" AND (%s, %s) %s (?, ?)", key, l.id, compare)
+		args = append(args, from.Value, from.ID)
+	}
+	rows, err := db.QueryContext(ctx, fmt.Sprintf("SELECT %s, %s, %s FROM %s WHERE %s ORDER BY %s %s, %s %s LIMIT %d",
+		l.scan, key, l.id, l.from, where, key, direction, l.id, direction, limit+1), args...)
+	if err != nil {
+		return out, fmt.Errorf("list: %w", err)
+	}
+	defer rows.Close()
+	var last cursor
+	for rows.Next() {
+		if len(out.Items) == limit {
+			raw, err := json.Marshal(last)
+			if err != nil {
+				return out, err
+			}
+			out.Next = base64.RawURLEncoding.EncodeToString(raw)
+			break
+		}
+		item, err := l.scanRow(rows)
+		if err != nil {
+			return out, fmt.Errorf("list: %w", err)
+		}
+		out.Items = append(out.Items, item)
+		if last, err = keyOf(rows, sort); err != nil {
+			return out, err
+		}
+	}
+	return out, rows.Err()
+}
+
+// keyOf reads the two last columns of a row.
+func keyOf(rows *sql.Rows, sort string) (cursor, error) {
+	names, err := rows.Columns()
+	if err != nil {
+		return cursor{}, err
+	}
+	c := cursor{Sort: sort}
+	into := make([]any, len(names))
+	for i := range into {
+		into[i] = new(any)
+	}
+	into[len(names)-2], into[len(names)-1] = &c.Value, &c.ID
+	err = rows.Scan(into...)
+	if b, ok := c.Value.([]byte); ok {
+		c.Value = string(b)
+	}
+	return c, err
+}
+
+func readCursor(text, sort string) (cursor, error) {
+	raw, err := base64.RawURLEncoding.DecodeString(text)
+	var c cursor
+	if err == nil {
+		err = json.Unmarshal(raw, &c)
+	}
+	if err != nil || c.Sort != sort {
+		return c, fmt.Errorf("%w: the cursor does not belong to this list and order", ErrQuery)
+	}
+	return c, nil
+}
+
+// padded gives Scan places for the two key columns behind a row's own.
+func padded(into ...any) []any { return append(into, new(any), new(any)) }

@@ -1,0 +1,200 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"fmt"
+	"strings"
+	"time"
+
+	"mossledger.example/moss/internal/core/ledger"
+)
+
+// User is a person who signs in.
+type User struct {
+	Name     string    `json:"name"`
+	Roles    []string  `json:"roles" nullable:"false"`
+	Created  time.Time `json:"created"`
+	Disabled bool      `json:"disabled"`
+	Password string    `json:"-"` // argon2id in PHC form
+}
+
+func scanUser(row interface{ Scan(...any) error }, more ...any) (User, error) {
+	var v User
+	var roles, created string
+	err := row.Scan(append([]any{&v.Name, &v.Password, &roles, &created, &v.Disabled}, more...)...)
+	v.Roles, v.Created = strings.Fields(roles), timeOf(created)
+	return v, one(err)
+}
+
+// Users lists users.
+func (s *Store) Users(ctx context.Context, q Query) (Page[User], error) {
+	return page(ctx, s.read, listing[User]{
+		from: "users u", id: "u.rowid", sort: "name", scan: "u.name, u.password, u.roles, u.created, u.disabled",
+		columns: []column{{name: "name", sql: "u.name"}, {name: "roles", sql: "u.roles"}, {name: "created", sql: "u.created", hidden: true}, {name: "disabled", sql: "u.disabled", number: true}},
+		scanRow: func(rows *sql.Rows) (User, error) { return scanUser(rows, new(any), new(any)) },
+	}, q)
+}
+
+// User returns one by name.
+func (s *Store) User(ctx context.Context, name string) (User, error) {
+	v, err := scanUser(s.read.QueryRowContext(ctx, "SELECT name, password, roles, created, disabled FROM users WHERE name = ?", name))
+	if err != nil {
+		return v, fmt.Errorf("user %q: %w", name, err)
+	}
+	return v, nil
+}
+
+// CountUsers tells whether the service has been set up.
+func (s *Store) CountUsers(ctx context.Context) (n int, err error) {
+	err = s.read.QueryRowContext(ctx, "SELECT COUNT(*) FROM users").Scan(&n)
+	return n, err
+}
+
+// AddUser adds one. With first, only while there is none.
+func (s *Store) AddUser(ctx context.Context, v User, first bool, entries ...ledger.Entry) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		var n int
+		if err := tx.QueryRowContext(ctx, "SELECT COUNT(*) FROM users WHERE ? OR name = ?", first, v.Name).Scan(&n); err != nil {
+			return err
+		}
+		if n > 0 {
+			return fmt.Errorf("user %q: %w", v.Name, ErrConflict)
+		}
+		if _, err := tx.ExecContext(ctx, "INSERT INTO users (name, password, roles, created) VALUES (?,?,?,?)", v.Name, v.Password, strings.Join(v.Roles, " "), s.stamp()); err != nil {
+			return err
+		}
+		return s.record(ctx, tx, entries...)
+	})
+}
+
+// ChangeUser replaces roles, password and state; sessions and tokens of a
+// disabled user, or of one with a new password, end.
+func (s *Store) ChangeUser(ctx context.Context, v User, endSessions bool, entries ...ledger.Entry) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "UPDATE users SET password=?, roles=?, disabled=? WHERE name=?", v.Password, strings.Join(v.Roles, " "), v.Disabled, v.Name); err != nil {
+			return err
+		}
+		if endSessions || v.Disabled {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE user = ?", v.Name); err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, "UPDATE tokens SET revoked = ? WHERE user = ? AND revoked = ''", s.stamp(), v.Name); err != nil {
+				return err
+			}
+		}
+		return s.record(ctx, tx, entries...)
+	})
+}
+
+func hashOf(bearer string) []byte {
+	sum := sha256.Sum256([]byte(bearer))
+	return sum[:]
+}
+
+// AddSession stores a session by the hash of its cookie.
+func (s *Store) AddSession(ctx context.Context, bearer, user string, expires time.Time) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE expires < ?", s.stamp()); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "INSERT INTO sessions (hash, user, created, expires) VALUES (?,?,?,?)", hashOf(bearer), user, s.stamp(), stampOf(expires))
+		return err
+	})
+}
+
+// SessionUser returns the user of a live session.
+func (s *Store) SessionUser(ctx context.Context, bearer string) (User, error) {
+	return scanUser(s.read.QueryRowContext(ctx, "SELECT u.name, u.password, u.roles, u.created, u.disabled FROM sessions JOIN users u ON u.name = sessions.user WHERE hash = ? AND expires > ? AND NOT u.disabled", hashOf(bearer), s.stamp()))
+}
+
+// EndSession removes one.
+func (s *Store) EndSession(ctx context.Context, bearer string) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE hash = ?", hashOf(bearer))
+		return err
+	})
+}
+
+// Token is an API token; the token itself is shown once and stored hashed.
+type Token struct {
+	ID      int64     `json:"id"`
+	User    string    `json:"user"`
+	Label   string    `json:"label"`
+	Created time.Time `json:"created"`
+	Expires time.Time `json:"expires"`
+	Used    time.Time `json:"used,omitzero"`
+	Revoked time.Time `json:"revoked,omitzero"`
+}
+
+// AddToken stores one.
+func (s *Store) AddToken(ctx context.Context, bearer string, v Token, entries ...ledger.Entry) (int64, error) {
+	var id int64
+	err := s.inTx(ctx, func(tx *sql.Tx) error {
+		res, err := tx.ExecContext(ctx, "INSERT INTO tokens (hash, user, label, created, expires) VALUES (?,?,?,?,?)", hashOf(bearer), v.User, v.Label, s.stamp(), stampOf(v.Expires))
+		if err != nil {
+			return err
+		}
+		if id, err = res.LastInsertId(); err != nil {
+			return err
+		}
+		return s.record(ctx, tx, entries...)
+	})
+	return id, err
+}
+
+// TokenUser returns the user of a live token.
+func (s *Store) TokenUser(ctx context.Context, bearer string) (User, error) {
+	return scanUser(s.read.QueryRowContext(ctx, "SELECT u.name, u.password, u.roles, u.created, u.disabled FROM tokens t JOIN users u ON u.name = t.user WHERE t.hash = ? AND t.expires > ? AND t.revoked = '' AND NOT u.disabled", hashOf(bearer), s.stamp()))
+}
+
+// Tokens lists tokens of a user, or all with an empty name.
+func (s *Store) Tokens(ctx context.Context, user string, q Query) (Page[Token], error) {
+	if user != "" {
+		q.Filters = append(q.Filters, "user="+user)
+	}
+	return page(ctx, s.read, listing[Token]{
+		from: "tokens t", id: "t.id", sort: "-id", scan: "t.id, t.user, t.label, t.created, t.expires, t.used, t.revoked",
+		columns: []column{{name: "id", sql: "t.id", number: true}, {name: "user", sql: "t.user"}, {name: "label", sql: "t.label"}, {name: "created", sql: "t.created", hidden: true}, {name: "expires", sql: "t.expires", hidden: true}, {name: "revoked", sql: "t.revoked", hidden: true}},
+		scanRow: func(rows *sql.Rows) (v Token, err error) {
+			var created, expires, used, revoked string
+			err = rows.Scan(padded(&v.ID, &v.User, &v.Label, &created, &expires, &used, &revoked)...)
+			v.Created, v.Expires, v.Used, v.Revoked = timeOf(created), timeOf(expires), timeOf(used), timeOf(revoked)
+			return v, err
+		},
+	}, q)
+}
+
+// RevokeToken ends one; user limits it to that user's own unless empty.
+func (s *Store) RevokeToken(ctx context.Context, id int64, user string, entries ...ledger.Entry) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		res, err := tx.ExecContext(ctx, "UPDATE tokens SET revoked = ? WHERE id = ? AND revoked = '' AND (? = '' OR user = ?)", s.stamp(), id, user, user)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err != nil || n == 0 {
+			return fmt.Errorf("token %d: %w", id, ErrNotFound)
+		}
+		return s.record(ctx, tx, entries...)
+	})
+}
+
+// Once remembers the answer to a request with an idempotency key. It returns
+// the earlier answer and true when there is one.
+func (s *Store) Once(ctx context.Context, key, user, act string) (int64, bool, error) {
+	var answer int64
+	err := s.read.QueryRowContext(ctx, "SELECT answer FROM idempotency WHERE key = ? AND user = ? AND act = ?", key, user, act).Scan(&answer)
+	if one(err) == ErrNotFound {
+		return 0, false, nil
+	}
+	return answer, err == nil, err
+}
+
+// Remember stores the answer for Once.
+func (s *Store) Remember(ctx context.Context, key, user, act string, answer int64) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "INSERT INTO idempotency (key, user, act, answer, created) VALUES (?,?,?,?,?) ON CONFLICT DO NOTHING", key, user, act, answer, s.stamp())
+		return err
+	})
+}

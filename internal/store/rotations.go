@@ -1,0 +1,174 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+	"time"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/rotation"
+)
+
+// Rehearsal is what could be checked before a rotation.
+type Rehearsal struct {
+	ID        int64             `json:"id"`
+	AccountID int64             `json:"account_id"`
+	Created   time.Time         `json:"created"`
+	CreatedBy string            `json:"created_by"`
+	Plan      rotation.Plan     `json:"plan"`
+	Checks    []connect.Checked `json:"checks" nullable:"false"`
+	Verdict   string            `json:"verdict" enum:"passed,failed"`
+}
+
+// SaveRehearsal stores one.
+func (s *Store) SaveRehearsal(ctx context.Context, v *Rehearsal) error {
+	v.Created = s.now().UTC()
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		res, err := tx.ExecContext(ctx, "INSERT INTO rehearsals (account_id, created, created_by, plan, checks, verdict) VALUES (?,?,?,?,?,?)", v.AccountID, stampOf(v.Created), v.CreatedBy, text(v.Plan), text(v.Checks), v.Verdict)
+		if err != nil {
+			return err
+		}
+		v.ID, err = res.LastInsertId()
+		return err
+	})
+}
+
+// LatestRehearsal returns the newest of an account.
+func (s *Store) LatestRehearsal(ctx context.Context, account int64) (Rehearsal, error) {
+	var v Rehearsal
+	var created, plan, checks string
+	err := s.read.QueryRowContext(ctx, "SELECT id, account_id, created, created_by, plan, checks, verdict FROM rehearsals WHERE account_id = ? ORDER BY id DESC LIMIT 1", account).Scan(&v.ID, &v.AccountID, &created, &v.CreatedBy, &plan, &checks, &v.Verdict)
+	v.Created, v.Plan, v.Checks = timeOf(created), parse[rotation.Plan](plan), parse[[]connect.Checked](checks)
+	return v, one(err)
+}
+
+// Rotation is one rotation.
+type Rotation struct {
+	ID          int64         `json:"id"`
+	AccountID   int64         `json:"account_id"`
+	Account     string        `json:"account"`
+	Authority   string        `json:"authority"`
+	Plan        rotation.Plan `json:"plan"`
+	Policy      string        `json:"policy" enum:"stop,continue,undo"`
+	Mode        string        `json:"mode" enum:"running,stopped,undoing,finished"`
+	Result      string        `json:"result" enum:"done,done-with-failures,undone,undo-incomplete,"`
+	RequestedBy string        `json:"requested_by"`
+	Reason      string        `json:"reason"`
+	Override    string        `json:"override" doc:"Why it was started without a rehearsal that passed"`
+	RehearsalID int64         `json:"rehearsal_id"`
+	Started     time.Time     `json:"started"`
+	Ended       time.Time     `json:"ended,omitzero"`
+}
+
+const rotationColumns = "r.id, r.account_id, r.account, r.authority, r.plan, r.policy, r.mode, r.result, r.requested_by, r.reason, r.override, COALESCE(r.rehearsal_id, 0), r.started, r.ended"
+
+func scanRotation(row interface{ Scan(...any) error }, more ...any) (Rotation, error) {
+	var v Rotation
+	var plan, started, ended string
+	err := row.Scan(append([]any{&v.ID, &v.AccountID, &v.Account, &v.Authority, &plan, &v.Policy, &v.Mode, &v.Result, &v.RequestedBy, &v.Reason, &v.Override, &v.RehearsalID, &started, &ended}, more...)...)
+	v.Plan, v.Started, v.Ended = parse[rotation.Plan](plan), timeOf(started), timeOf(ended)
+	return v, one(err)
+}
+
+// Rotations lists rotations.
+func (s *Store) Rotations(ctx context.Context, q Query) (Page[Rotation], error) {
+	return page(ctx, s.read, listing[Rotation]{
+		from: "rotations r", id: "r.id", sort: "-id", scan: rotationColumns,
+		columns: []column{{name: "id", sql: "r.id", number: true}, {name: "account", sql: "r.account"}, {name: "account_id", sql: "r.account_id", number: true}, {name: "authority", sql: "r.authority"}, {name: "policy", sql: "r.policy"}, {name: "mode", sql: "r.mode"}, {name: "result", sql: "r.result"}, {name: "requested_by", sql: "r.requested_by"}, {name: "reason", sql: "r.reason"}, {name: "started", sql: "r.started", hidden: true}, {name: "ended", sql: "r.ended", hidden: true}},
+		scanRow: func(rows *sql.Rows) (Rotation, error) { return scanRotation(rows, new(any), new(any)) },
+	}, q)
+}
+
+// Rotation returns one by id.
+func (s *Store) Rotation(ctx context.Context, id int64) (Rotation, error) {
+	v, err := scanRotation(s.read.QueryRowContext(ctx, "SELECT "+rotationColumns+" FROM rotations r WHERE r.id = ?", id))
+	if err != nil {
+		return v, fmt.Errorf("rotation %d: %w", id, err)
+	}
+	return v, nil
+}
+
+// Unfinished returns rotations that a stopped service must take up again.
+func (s *Store) Unfinished(ctx context.Context) ([]Rotation, error) {
+	rows, err := s.read.QueryContext(ctx, "SELECT "+rotationColumns+" FROM rotations r WHERE r.mode IN ('running', 'undoing') ORDER BY r.id")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Rotation
+	for rows.Next() {
+		v, err := scanRotation(rows)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	return out, rows.Err()
+}
+
+// BeginRotation creates one. ErrConflict while another of the same account is
+// not finished.
+func (s *Store) BeginRotation(ctx context.Context, v Rotation, entries ...ledger.Entry) (int64, error) {
+	var id int64
+	err := s.inTx(ctx, func(tx *sql.Tx) error {
+		res, err := tx.ExecContext(ctx, "INSERT INTO rotations (account_id, account, authority, plan, policy, mode, requested_by, reason, override, rehearsal_id, started) VALUES (?,?,?,?,?,'running',?,?,?,NULLIF(?, 0),?)",
+			v.AccountID, v.Account, v.Authority, text(v.Plan), v.Policy, v.RequestedBy, v.Reason, v.Override, v.RehearsalID, s.stamp())
+		if err != nil {
+			if strings.Contains(err.Error(), "UNIQUE") {
+				return fmt.Errorf("another rotation of %s is not finished: %w", v.Account, ErrConflict)
+			}
+			return err
+		}
+		if id, err = res.LastInsertId(); err != nil {
+			return err
+		}
+		for i := range entries {
+			entries[i].Ref = fmt.Sprintf("rotation/%d", id)
+		}
+		return s.record(ctx, tx, entries...)
+	})
+	return id, err
+}
+
+// Journal returns the records of a rotation after a sequence number.
+func (s *Store) Journal(ctx context.Context, id, after int64) ([]rotation.Record, error) {
+	rows, err := s.read.QueryContext(ctx, "SELECT seq, time, event, step, undo, result, memo, words, actor, reason FROM journal WHERE rotation_id = ? AND seq > ? ORDER BY seq", id, after)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := []rotation.Record{}
+	for rows.Next() {
+		var r rotation.Record
+		var when string
+		if err := rows.Scan(&r.Seq, &when, &r.Event, &r.Step, &r.Undo, &r.Result, &r.Memo, &r.Words, &r.Actor, &r.Reason); err != nil {
+			return nil, err
+		}
+		r.Time = timeOf(when)
+		out = append(out, r)
+	}
+	return out, rows.Err()
+}
+
+// AppendJournal writes a record, the ledger entry that goes with it and the
+// rotation's mode in one synced transaction (laws 1, 3 and 8).
+func (s *Store) AppendJournal(ctx context.Context, v Rotation, r rotation.Record, mode, result string, entries ...ledger.Entry) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "INSERT INTO journal (rotation_id, seq, time, event, step, undo, result, memo, words, actor, reason) VALUES (?,?,?,?,?,?,?,?,?,?,?)",
+			v.ID, r.Seq, stampOf(r.Time), r.Event, r.Step, r.Undo, r.Result, r.Memo, r.Words, r.Actor, r.Reason)
+		if err != nil {
+			return fmt.Errorf("journal of rotation %d: %w", v.ID, err)
+		}
+		ended := ""
+		if mode == string(rotation.ModeFinished) {
+			ended = s.stamp()
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE rotations SET mode=?, result=?, ended=? WHERE id=?", mode, result, ended, v.ID); err != nil {
+			return err
+		}
+		return s.record(ctx, tx, entries...)
+	})
+}

@@ -1,0 +1,259 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+	"time"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/ledger"
+)
+
+// System is a system with what is known of it.
+type System struct {
+	ID          int64                 `json:"id"`
+	Name        string                `json:"name"`
+	Kind        string                `json:"kind"`
+	Address     string                `json:"address"`
+	Port        int                   `json:"port"`
+	LogOn       string                `json:"logon"`
+	Site        string                `json:"site"`
+	Environment string                `json:"environment"`
+	Owner       string                `json:"owner"`
+	Options     map[string]string     `json:"options" nullable:"false"`
+	TrustedCA   string                `json:"trusted_ca,omitempty" doc:"PEM of the CA that its certificate is verified against"`
+	HostKeys    []string              `json:"host_keys" nullable:"false" doc:"Approved fingerprints"`
+	Facts       connect.Facts         `json:"facts"`
+	State       string                `json:"state" enum:"new,ok,failed,incomplete" doc:"Of the latest check or visit"`
+	StateWords  string                `json:"state_words" doc:"What is wrong, in the system's own words"`
+	Checked     time.Time             `json:"checked,omitzero"`
+	Visited     time.Time             `json:"visited,omitzero" doc:"Last visit, whatever it read"`
+	Complete    time.Time             `json:"read_completely,omitzero" doc:"Last visit that read everything"`
+	Stages      []connect.StageResult `json:"stages" nullable:"false"`
+	Revision    int64                 `json:"revision"`
+}
+
+const systemColumns = "systems.id, systems.name, kind, address, port, logon, site, environment, owner, options, trusted_ca, facts, state, state_words, checked, visited, read_completely, check_stages, revision, COALESCE((SELECT group_concat(fingerprint, ' ') FROM host_keys WHERE system_id = systems.id), '')"
+
+func scanSystem(row interface{ Scan(...any) error }, more ...any) (System, error) {
+	var v System
+	var options, facts, checked, visited, complete, stages, keys string
+	err := row.Scan(append([]any{&v.ID, &v.Name, &v.Kind, &v.Address, &v.Port, &v.LogOn, &v.Site, &v.Environment, &v.Owner, &options, &v.TrustedCA, &facts, &v.State, &v.StateWords, &checked, &visited, &complete, &stages, &v.Revision, &keys}, more...)...)
+	v.Options, v.Facts = parse[map[string]string](options), parse[connect.Facts](facts)
+	v.Stages = parse[[]connect.StageResult](stages)
+	v.Checked, v.Visited, v.Complete = timeOf(checked), timeOf(visited), timeOf(complete)
+	v.HostKeys = strings.Fields(keys)
+	if v.Options == nil {
+		v.Options = map[string]string{}
+	}
+	return v, one(err)
+}
+
+var systemList = listing[System]{
+	from: "systems", id: "systems.id", sort: "name", scan: systemColumns,
+	columns: []column{
+		{name: "name", sql: "name"}, {name: "kind", sql: "kind"}, {name: "address", sql: "address"}, {name: "port", sql: "port", number: true},
+		{name: "logon", sql: "logon"}, {name: "site", sql: "site"}, {name: "environment", sql: "environment"}, {name: "owner", sql: "owner"},
+		{name: "state", sql: "state"}, {name: "state_words", sql: "state_words"}, {name: "checked", sql: "checked", hidden: true}, {name: "visited", sql: "visited", hidden: true}, {name: "read_completely", sql: "read_completely", hidden: true},
+		{name: "id", sql: "systems.id", number: true},
+	},
+	scanRow: func(rows *sql.Rows) (System, error) { return scanSystem(rows, new(any), new(any)) },
+}
+
+// Systems lists systems.
+func (s *Store) Systems(ctx context.Context, q Query) (Page[System], error) {
+	return page(ctx, s.read, systemList, q)
+}
+
+// AllSystems returns every system, in order of name.
+func (s *Store) AllSystems(ctx context.Context) ([]System, error) {
+	var out []System
+	cursor := ""
+	for {
+		p, err := s.Systems(ctx, Query{Limit: 1000, Cursor: cursor})
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, p.Items...)
+		if cursor = p.Next; cursor == "" {
+			return out, nil
+		}
+	}
+}
+
+// System returns one by id or, when that is no number, by name.
+func (s *Store) System(ctx context.Context, idOrName string) (System, error) {
+	v, err := scanSystem(s.read.QueryRowContext(ctx, "SELECT "+systemColumns+" FROM systems WHERE name = ? OR id = CAST(? AS INTEGER) AND CAST(CAST(? AS INTEGER) AS TEXT) = ? ORDER BY name = ? DESC LIMIT 1", idOrName, idOrName, idOrName, idOrName, idOrName))
+	if err != nil {
+		return v, fmt.Errorf("system %q: %w", idOrName, err)
+	}
+	return v, nil
+}
+
+// AddSystem adds one. ErrConflict when the name, or kind, address and port, are taken.
+func (s *Store) AddSystem(ctx context.Context, v System, entries ...ledger.Entry) (int64, error) {
+	var id int64
+	err := s.inTx(ctx, func(tx *sql.Tx) error {
+		var other string
+		err := tx.QueryRowContext(ctx, "SELECT name FROM systems WHERE name = ? OR (kind = ? AND address = ? AND port = ? AND address <> '') LIMIT 1", v.Name, v.Kind, v.Address, v.Port).Scan(&other)
+		if err == nil {
+			return fmt.Errorf("system %q: %w as %q", v.Name, ErrConflict, other)
+		}
+		if v.Options == nil {
+			v.Options = map[string]string{}
+		}
+		res, err := tx.ExecContext(ctx, "INSERT INTO systems (name, kind, address, port, logon, site, environment, owner, options, trusted_ca, created) VALUES (?,?,?,?,?,?,?,?,?,?,?)",
+			v.Name, v.Kind, v.Address, v.Port, v.LogOn, v.Site, v.Environment, v.Owner, text(v.Options), v.TrustedCA, s.stamp())
+		if err != nil {
+			return err
+		}
+		if id, err = res.LastInsertId(); err != nil {
+			return err
+		}
+		return s.record(ctx, tx, entries...)
+	})
+	return id, err
+}
+
+// ChangeSystem replaces what a person may change of a system. revision is the
+// one that the person saw; ErrStale when it is not the current one.
+func (s *Store) ChangeSystem(ctx context.Context, v System, revision int64, entries ...ledger.Entry) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		res, err := tx.ExecContext(ctx, "UPDATE systems SET address=?, port=?, logon=?, site=?, environment=?, owner=?, options=?, trusted_ca=?, revision=revision+1 WHERE id=? AND revision=?",
+			v.Address, v.Port, v.LogOn, v.Site, v.Environment, v.Owner, text(v.Options), v.TrustedCA, v.ID, revision)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err != nil || n == 0 {
+			return fmt.Errorf("system %q: %w", v.Name, ErrStale)
+		}
+		return s.record(ctx, tx, entries...)
+	})
+}
+
+// RemoveSystem removes a system with all that was seen on it. ErrConflict
+// while one of its accounts is in custody.
+func (s *Store) RemoveSystem(ctx context.Context, id int64, entries ...ledger.Entry) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		var n int
+		if err := tx.QueryRowContext(ctx, "SELECT COUNT(*) FROM secrets WHERE account_id IN (SELECT id FROM accounts WHERE system_id = ?)", id).Scan(&n); err != nil {
+			return err
+		}
+		if n > 0 {
+			return fmt.Errorf("%d sealed value(s) of its accounts are kept: %w", n, ErrConflict)
+		}
+		if _, err := tx.ExecContext(ctx, "DELETE FROM systems WHERE id = ?", id); err != nil {
+			return err
+		}
+		return s.record(ctx, tx, entries...)
+	})
+}
+
+// SaveCheck stores what a check found.
+func (s *Store) SaveCheck(ctx context.Context, id int64, report connect.CheckReport) error {
+	state, words := "ok", ""
+	for _, stage := range report.Stages {
+		if !stage.OK {
+			state, words = "failed", string(stage.Stage)+": "+stage.Detail
+		}
+	}
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "UPDATE systems SET check_stages=?, checked=?, state=?, state_words=?, facts=CASE WHEN ? THEN ? ELSE facts END WHERE id=?",
+			text(report.Stages), s.stamp(), state, words, state == "ok", text(report.Facts), id)
+		return err
+	})
+}
+
+// ApproveHostKey adds an approved fingerprint and drops earlier ones.
+func (s *Store) ApproveHostKey(ctx context.Context, id int64, fingerprint, by string, entries ...ledger.Entry) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM host_keys WHERE system_id = ?", id); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "INSERT INTO host_keys (system_id, fingerprint, approved_by, approved) VALUES (?,?,?,?)", id, fingerprint, by, s.stamp()); err != nil {
+			return err
+		}
+		return s.record(ctx, tx, entries...)
+	})
+}
+
+// LogOn is a stored log-on; the sealed values never leave the service.
+type LogOn struct {
+	Name           string    `json:"name"`
+	Account        string    `json:"account"`
+	HasPassword    bool      `json:"has_password"`
+	HasKey         bool      `json:"has_key"`
+	Systems        int       `json:"systems"`
+	Changed        time.Time `json:"changed"`
+	SealedPassword []byte    `json:"-"`
+	SealedKey      []byte    `json:"-"`
+}
+
+// SaveLogOn adds or replaces a log-on.
+func (s *Store) SaveLogOn(ctx context.Context, v LogOn, entries ...ledger.Entry) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO logons (name, account, password, private_key, created, changed) VALUES (?,?,?,?,?,?)
+			ON CONFLICT (name) DO UPDATE SET account=excluded.account, password=excluded.password, private_key=excluded.private_key, changed=excluded.changed`,
+			v.Name, v.Account, v.SealedPassword, v.SealedKey, s.stamp(), s.stamp())
+		if err != nil {
+			return err
+		}
+		return s.record(ctx, tx, entries...)
+	})
+}
+
+// LogOn returns one by name.
+func (s *Store) LogOn(ctx context.Context, name string) (LogOn, error) {
+	v := LogOn{}
+	var changed string
+	err := s.read.QueryRowContext(ctx, "SELECT name, account, password, private_key, changed FROM logons WHERE name = ?", name).Scan(&v.Name, &v.Account, &v.SealedPassword, &v.SealedKey, &changed)
+	if err != nil {
+		return v, fmt.Errorf("log-on %q: %w", name, one(err))
+	}
+	v.Changed = timeOf(changed)
+	return v, nil
+}
+
+// LogOns lists all.
+func (s *Store) LogOns(ctx context.Context, q Query) (Page[LogOn], error) {
+	return page(ctx, s.read, listing[LogOn]{
+		from: "logons", id: "logons.rowid", sort: "name",
+		scan:    "name, account, password IS NOT NULL, private_key IS NOT NULL, (SELECT COUNT(*) FROM systems WHERE systems.logon = logons.name), changed",
+		columns: []column{{name: "name", sql: "name"}, {name: "account", sql: "account"}, {name: "changed", sql: "changed", hidden: true}},
+		scanRow: func(rows *sql.Rows) (v LogOn, err error) {
+			var changed string
+			err = rows.Scan(padded(&v.Name, &v.Account, &v.HasPassword, &v.HasKey, &v.Systems, &changed)...)
+			v.Changed = timeOf(changed)
+			return v, err
+		},
+	}, q)
+}
+
+// RemoveLogOn removes one; ErrConflict while a system uses it.
+func (s *Store) RemoveLogOn(ctx context.Context, name string, entries ...ledger.Entry) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		res, err := tx.ExecContext(ctx, "DELETE FROM logons WHERE name = ? AND NOT EXISTS (SELECT 1 FROM systems WHERE logon = ?)", name, name)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err != nil || n == 0 {
+			return fmt.Errorf("log-on %q is used by a system or is not there: %w", name, ErrConflict)
+		}
+		return s.record(ctx, tx, entries...)
+	})
+}
+
+// DomainsOf maps system ids to the names of their directory.
+func (s *Store) DomainsOf(ctx context.Context) (map[int64][]string, error) {
+	all, err := s.AllSystems(ctx)
+	out := map[int64][]string{}
+	for _, v := range all {
+		if v.Kind == string(estate.KindDirectory) {
+			out[v.ID] = v.Facts.Domains
+		}
+	}
+	return out, err
+}
