@@ -191,8 +191,8 @@ type VisitRequest struct {
 	Known          []string     // fingerprints of values in custody: report them wherever they stand
 }
 
-// Problem is something that could not be read or understood; the visit goes on.
-type Problem struct {
+// Unread is something that could not be read or understood; the visit goes on.
+type Unread struct {
 	Stage Stage  `json:"stage"`
 	Place string `json:"place"` // file and line, entry, unit
 	What  string `json:"what"`
@@ -203,7 +203,7 @@ type Problem struct {
 type Batch struct {
 	Accounts   []estate.Account
 	Dependents []estate.Dependent
-	Problems   []Problem
+	Problems   []Unread
 }
 
 // Coverage says what a visit read.

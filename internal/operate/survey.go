@@ -155,7 +155,7 @@ func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit,
 		save(nil)
 		return false, false
 	}
-	visit.State, visit.Started, visit.Problems = "running", o.Now(), []connect.Problem{}
+	visit.State, visit.Started, visit.Problems = "running", o.Now(), []connect.Unread{}
 	save(nil)
 	limited, cancel := context.WithTimeout(ctx, visitTime)
 	defer cancel()

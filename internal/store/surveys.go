@@ -65,7 +65,7 @@ type Visit struct {
 	Stages   []connect.StageResult `json:"stages" nullable:"false"`
 	Counts   map[string]int        `json:"counts"`
 	Why      map[string]string     `json:"why" doc:"Scopes that were not read completely, and why"`
-	Problems []connect.Problem     `json:"problems" nullable:"false"`
+	Problems []connect.Unread     `json:"problems" nullable:"false"`
 	Added    int                   `json:"added"`
 	Altered  int                   `json:"altered"`
 	Vanished int                   `json:"vanished"`
@@ -80,13 +80,13 @@ func scanVisit(row interface{ Scan(...any) error }, more ...any) (Visit, error) 
 	var v Visit
 	var stages, counts, why, problems, started, ended string
 	err := row.Scan(append([]any{&v.ID, &v.SurveyID, &v.SystemID, &v.System, &v.State, &v.Stage, &v.Words, &v.Next, &stages, &counts, &why, &problems, &v.Added, &v.Altered, &v.Vanished, &started, &ended, &v.Step}, more...)...)
-	v.Stages, v.Counts, v.Why, v.Problems = parse[[]connect.StageResult](stages), parse[map[string]int](counts), parse[map[string]string](why), parse[[]connect.Problem](problems)
+	v.Stages, v.Counts, v.Why, v.Problems = parse[[]connect.StageResult](stages), parse[map[string]int](counts), parse[map[string]string](why), parse[[]connect.Unread](problems)
 	v.Started, v.Ended = timeOf(started), timeOf(ended)
 	if v.Stages == nil {
 		v.Stages = []connect.StageResult{}
 	}
 	if v.Problems == nil {
-		v.Problems = []connect.Problem{}
+		v.Problems = []connect.Unread{}
 	}
 	return v, one(err)
 }

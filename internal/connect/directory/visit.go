@@ -106,7 +106,7 @@ func (v *visit) read(ctx context.Context) error {
 				a.Groups = v.groups.of(e.DN, a.Name)
 			}
 			if problem != "" {
-				batch.Problems = append(batch.Problems, connect.Problem{Stage: connect.StageRead, Place: e.DN, What: problem, Next: "grant the log-on the right to read this entry"})
+				batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: e.DN, What: problem, Next: "grant the log-on the right to read this entry"})
 				continue
 			}
 			batch.Accounts = append(batch.Accounts, a)

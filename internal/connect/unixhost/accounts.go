@@ -26,7 +26,7 @@ func (v *visit) accounts(ctx context.Context) *connect.Failure {
 	addGroups(list, string(group))
 	status := v.sudo(ctx, nil, "/usr/bin/passwd", "-S", "-a")
 	if failure := v.failure(connect.StageRead, status, "/usr/bin/passwd -S -a"); failure != nil {
-		problems = append(problems, connect.Problem{Stage: connect.StageRead, Place: "password state", What: failure.Words, Next: failure.Next})
+		problems = append(problems, connect.Unread{Stage: connect.StageRead, Place: "password state", What: failure.Words, Next: failure.Next})
 	} else {
 		addStatus(list, string(status.out))
 		for i := range list {
@@ -56,9 +56,9 @@ func (v *visit) addExpiry(ctx context.Context, a *estate.Account) {
 }
 
 // parsePasswd reads passwd(5) lines.
-func parsePasswd(text, machine string) ([]estate.Account, []connect.Problem) {
+func parsePasswd(text, machine string) ([]estate.Account, []connect.Unread) {
 	var out []estate.Account
-	var problems []connect.Problem
+	var problems []connect.Unread
 	number := 0
 	for line := range strings.Lines(text) {
 		number++
@@ -68,12 +68,12 @@ func parsePasswd(text, machine string) ([]estate.Account, []connect.Problem) {
 		}
 		f := strings.Split(line, ":")
 		if len(f) != 7 || f[0] == "" {
-			problems = append(problems, connect.Problem{Stage: connect.StageRead, Place: fmt.Sprintf("passwd line %d", number), What: "not seven fields"})
+			problems = append(problems, connect.Unread{Stage: connect.StageRead, Place: fmt.Sprintf("passwd line %d", number), What: "not seven fields"})
 			continue
 		}
 		uid, err := strconv.ParseUint(f[2], 10, 32)
 		if err != nil {
-			problems = append(problems, connect.Problem{Stage: connect.StageRead, Place: fmt.Sprintf("passwd line %d", number), What: "the user id is not a number"})
+			problems = append(problems, connect.Unread{Stage: connect.StageRead, Place: fmt.Sprintf("passwd line %d", number), What: "the user id is not a number"})
 			continue
 		}
 		a := estate.Account{

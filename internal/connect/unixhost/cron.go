@@ -31,7 +31,7 @@ func (v *visit) cron(ctx context.Context) *connect.Failure {
 			}
 			if failure.Code != connect.CodeGone {
 				v.incomplete(connect.ScopeCron, failure.Error())
-				batch.Problems = append(batch.Problems, connect.Problem{Stage: connect.StageRead, Place: table, What: failure.Words, Next: failure.Next})
+				batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: table, What: failure.Words, Next: failure.Next})
 			}
 			continue
 		}
@@ -40,13 +40,13 @@ func (v *visit) cron(ctx context.Context) *connect.Failure {
 	users := v.sudo(ctx, nil, "/usr/bin/ls", "-1", "--", spool)
 	if failure := v.failure(connect.StageRead, users, "/usr/bin/ls -1 -- "+spool); failure != nil && failure.Code != connect.CodeGone {
 		v.incomplete(connect.ScopeCron, failure.Error())
-		batch.Problems = append(batch.Problems, connect.Problem{Stage: connect.StageRead, Place: spool, What: failure.Words, Next: failure.Next})
+		batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: spool, What: failure.Words, Next: failure.Next})
 	}
 	for user := range strings.FieldsSeq(string(users.out)) {
 		r := v.sudo(ctx, nil, "/usr/bin/crontab", "-l", "-u", user)
 		if failure := v.failure(connect.StageRead, r, "/usr/bin/crontab -l -u "+user); failure != nil {
 			v.incomplete(connect.ScopeCron, failure.Error())
-			batch.Problems = append(batch.Problems, connect.Problem{Stage: connect.StageRead, Place: path.Join(spool, user), What: failure.Words, Next: failure.Next})
+			batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: path.Join(spool, user), What: failure.Words, Next: failure.Next})
 			continue
 		}
 		v.cronTable(&batch, path.Join(spool, user), string(r.out), user)
@@ -69,9 +69,9 @@ func (v *visit) cronTable(batch *connect.Batch, table, text, user string) {
 
 // parseCron reads crontab(5). In a system table the sixth field is the user;
 // in a user's own table user is given.
-func parseCron(table, text, user string) ([]estate.Dependent, []connect.Problem) {
+func parseCron(table, text, user string) ([]estate.Dependent, []connect.Unread) {
 	var out []estate.Dependent
-	var problems []connect.Problem
+	var problems []connect.Unread
 	number := 0
 	for line := range strings.Lines(text) {
 		number++
@@ -92,7 +92,7 @@ func parseCron(table, text, user string) ([]estate.Dependent, []connect.Problem)
 			runsAs, rest = takeFields(rest, 1)
 		}
 		if schedule == "" || runsAs == "" || rest == "" {
-			problems = append(problems, connect.Problem{Stage: connect.StageRead, Place: fmt.Sprintf("%s line %d", table, number), What: "not a cron entry"})
+			problems = append(problems, connect.Unread{Stage: connect.StageRead, Place: fmt.Sprintf("%s line %d", table, number), What: "not a cron entry"})
 			continue
 		}
 		out = append(out, estate.Dependent{

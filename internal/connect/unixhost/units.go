@@ -46,7 +46,7 @@ func (v *visit) units(ctx context.Context) *connect.Failure {
 			continue
 		}
 		if u.load == "bad-setting" || u.load == "error" {
-			batch.Problems = append(batch.Problems, connect.Problem{Stage: connect.StageRead, Place: u.Place, What: "systemd does not load it: " + u.loadError, Next: "run 'systemd-analyze verify " + u.Path + "' on the host"})
+			batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: u.Place, What: "systemd does not load it: " + u.loadError, Next: "run 'systemd-analyze verify " + u.Path + "' on the host"})
 		}
 		for _, file := range u.environment {
 			v.candidate(file.path, held.HintEnv, u.Place, !file.optional)
@@ -165,9 +165,9 @@ var credentialLine = regexp.MustCompile(`^\s*LoadCredential(?:Encrypted)?\s*=\s*
 // parseUnitTexts finds LoadCredential= lines in the output of systemctl cat,
 // by the path of the unit file, and by unit name for drop-ins; lines that
 // systemd would not understand are reported with file and line.
-func parseUnitTexts(text string) (map[string][]string, []connect.Problem) {
+func parseUnitTexts(text string) (map[string][]string, []connect.Unread) {
 	out := map[string][]string{}
-	var problems []connect.Problem
+	var problems []connect.Unread
 	file, number, continued := "", 0, false
 	for line := range strings.Lines(text) {
 		line = strings.TrimRight(line, "\r\n")
@@ -183,7 +183,7 @@ func parseUnitTexts(text string) (map[string][]string, []connect.Problem) {
 			continue
 		}
 		if !strings.Contains(trimmed, "=") {
-			problems = append(problems, connect.Problem{Stage: connect.StageRead, Place: fmt.Sprintf("%s line %d", file, number), What: "not a setting: systemd ignores this line", Next: "run 'systemd-analyze verify' on it"})
+			problems = append(problems, connect.Unread{Stage: connect.StageRead, Place: fmt.Sprintf("%s line %d", file, number), What: "not a setting: systemd ignores this line", Next: "run 'systemd-analyze verify' on it"})
 			continue
 		}
 		if m := credentialLine.FindStringSubmatch(line); m != nil {

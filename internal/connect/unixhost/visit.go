@@ -142,7 +142,7 @@ func (v *visit) copies(ctx context.Context) *connect.Failure {
 	for _, p := range paths {
 		c := v.files[p]
 		problem := func(place, what, next string) {
-			batch.Problems = append(batch.Problems, connect.Problem{Stage: connect.StageRead, Place: place, What: what, Next: next})
+			batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: place, What: what, Next: next})
 		}
 		switch kind := kinds[p]; {
 		case kind == "" && !c.must:

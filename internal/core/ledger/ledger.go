@@ -16,6 +16,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -100,10 +101,12 @@ func Append(size int64, leaf []byte, hashes tlog.HashReader) ([]tlog.Hash, Head,
 	return add, Head{Size: size + 1, Hash: root}, nil
 }
 
-// SignHead makes the signed checkpoint of a head.
+// SignHead makes the signed checkpoint of a head: origin, number of entries
+// and hash of the tree, a line each, as a signed note (the checkpoint format of
+// transparency logs, C2SP tlog-checkpoint).
 func SignHead(head Head, signer note.Signer) (string, error) {
-	text := tlog.FormatTree(tlog.Tree{N: head.Size, Hash: head.Hash})
-	signed, err := note.Sign(&note.Note{Text: string(text)}, signer)
+	text := fmt.Sprintf("%s\n%d\n%s\n", Origin, head.Size, head.Hash)
+	signed, err := note.Sign(&note.Note{Text: text}, signer)
 	return string(signed), err
 }
 
@@ -117,11 +120,19 @@ func OpenHead(checkpoint, verifierKey string) (Head, error) {
 	if err != nil {
 		return Head{}, fmt.Errorf("signature of the checkpoint: %w", err)
 	}
-	tree, err := tlog.ParseTree([]byte(opened.Text))
+	lines := strings.Split(opened.Text, "\n")
+	if len(lines) != 4 || lines[0] != Origin || lines[3] != "" {
+		return Head{}, errors.New("text of the checkpoint: not origin, size and hash")
+	}
+	size, err := strconv.ParseInt(lines[1], 10, 64)
+	if err != nil || size < 0 {
+		return Head{}, fmt.Errorf("text of the checkpoint: %q is not a size", lines[1])
+	}
+	hash, err := tlog.ParseHash(lines[2])
 	if err != nil {
 		return Head{}, fmt.Errorf("text of the checkpoint: %w", err)
 	}
-	return Head{Size: tree.N, Hash: tree.Hash}, nil
+	return Head{Size: size, Hash: hash}, nil
 }
 
 // Stored is one stored leaf with the leaf hash that was recorded beside it.
@@ -141,9 +152,6 @@ type Report struct {
 
 // OK reports whether the ledger holds.
 func (r Report) OK() bool { return len(r.Problems) == 0 }
-
-// ErrStop ends the reading of entries early.
-var ErrStop = errors.New("stop")
 
 // Verify reads all entries in order through next (which returns ok=false at
 // the end) and holds them against their recorded hashes and the checkpoint.

@@ -1,0 +1,335 @@
+// Package cli is the command line. It talks to the service over its HTTP API
+// only; what it can do, any other program can.
+package cli
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// Exit codes of the command line.
+const (
+	ExitOK       = 0 // done
+	ExitFailed   = 1 // it did not work; the message says why
+	ExitUsage    = 2 // the command line is wrong
+	ExitNegative = 3 // it worked, and the answer is no: a check failed, drift, a rotation that did not end well, a ledger that does not hold
+	ExitSignIn   = 4 // not signed in, or no right to do this
+)
+
+// ExitError carries an exit code.
+type ExitError struct {
+	Code int
+	Err  error
+}
+
+func (e *ExitError) Error() string { return e.Err.Error() }
+func (e *ExitError) Unwrap() error { return e.Err }
+
+func negative(format string, args ...any) error {
+	return &ExitError{ExitNegative, fmt.Errorf(format, args...)}
+}
+
+// session is what 'moss login' keeps between commands.
+type session struct {
+	Server string `json:"server"`
+	Token  string `json:"token"`
+	Name   string `json:"name"`
+	CA     string `json:"ca,omitempty"`
+}
+
+func sessionFile() (string, error) {
+	folder := os.Getenv("MOSS_CONFIG")
+	if folder == "" {
+		base, err := os.UserConfigDir()
+		if err != nil {
+			return "", fmt.Errorf("no folder for the sign-in (set MOSS_CONFIG): %w", err)
+		}
+		folder = filepath.Join(base, "moss")
+	}
+	return filepath.Join(folder, "session.json"), nil
+}
+
+func loadSession() (session, error) {
+	file, err := sessionFile()
+	if err != nil {
+		return session{}, err
+	}
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		return session{}, &ExitError{ExitSignIn, errors.New("not signed in: run 'moss login --server URL'")}
+	}
+	var s session
+	if err := json.Unmarshal(raw, &s); err != nil {
+		return s, &ExitError{ExitSignIn, fmt.Errorf("%s cannot be read: run 'moss login' again", file)}
+	}
+	return s, nil
+}
+
+func (s session) save() error {
+	file, err := sessionFile()
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return err
+	}
+	raw, err := json.MarshalIndent(s, "", "  ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, append(raw, '\n'), 0o600)
+}
+
+// client calls the API.
+type client struct {
+	session
+	http *http.Client
+}
+
+func newClient(s session) (*client, error) {
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.Proxy = nil // the service is named directly
+	if s.CA != "" {
+		pem, err := os.ReadFile(s.CA)
+		if err != nil {
+			return nil, fmt.Errorf("CA of the service: %w", err)
+		}
+		pool := x509.NewCertPool()
+		if !pool.AppendCertsFromPEM(pem) {
+			return nil, fmt.Errorf("%s holds no certificate in PEM form", s.CA)
+		}
+		transport.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+	}
+	return &client{session: s, http: &http.Client{Transport: transport}}, nil
+}
+
+func connected() (*client, error) {
+	s, err := loadSession()
+	if err != nil {
+		return nil, err
+	}
+	return newClient(s)
+}
+
+// problem is an error answer (RFC 9457).
+type problem struct {
+	Status int    `json:"status"`
+	Title  string `json:"title"`
+	Detail string `json:"detail"`
+	Errors []struct {
+		Message  string `json:"message"`
+		Location string `json:"location"`
+	} `json:"errors"`
+}
+
+func (p *problem) Error() string {
+	text := p.Detail
+	if text == "" {
+		text = p.Title
+	}
+	for _, e := range p.Errors {
+		text += "; " + e.Message
+		if e.Location != "" {
+			text += " (" + e.Location + ")"
+		}
+	}
+	return text
+}
+
+func (c *client) request(ctx context.Context, method, path string, in any) (*http.Response, error) {
+	var body io.Reader
+	if in != nil {
+		raw, err := json.Marshal(in)
+		if err != nil {
+			return nil, err
+		}
+		body = bytes.NewReader(raw)
+	}
+	request, err := http.NewRequestWithContext(ctx, method, strings.TrimRight(c.Server, "/")+"/api/v1"+path, body)
+	if err != nil {
+		return nil, err
+	}
+	if in != nil {
+		request.Header.Set("Content-Type", "application/json")
+	}
+	if c.Token != "" {
+		request.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	if method == http.MethodPost {
+		key := make([]byte, 16)
+		if _, err := rand.Read(key); err != nil {
+			return nil, err
+		}
+		request.Header.Set("Idempotency-Key", hex.EncodeToString(key))
+	}
+	if method == http.MethodPut {
+		request.Header.Set("If-Match", "*")
+	}
+	response, err := c.http.Do(request)
+	if err != nil {
+		return nil, fmt.Errorf("the service at %s does not answer: %w", c.Server, err)
+	}
+	if response.StatusCode < 300 {
+		return response, nil
+	}
+	defer response.Body.Close()
+	raw, err := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+	if err != nil {
+		return nil, fmt.Errorf("the service at %s broke off its answer: %w", c.Server, err)
+	}
+	p := &problem{}
+	if json.Unmarshal(raw, p) != nil || p.Status == 0 {
+		p = &problem{Status: response.StatusCode, Detail: fmt.Sprintf("%s answers %s: is this Moss Ledger?", c.Server, response.Status)}
+	}
+	switch p.Status {
+	case http.StatusUnauthorized, http.StatusForbidden:
+		return nil, &ExitError{ExitSignIn, p}
+	case http.StatusUnprocessableEntity:
+		return nil, &ExitError{ExitUsage, p}
+	}
+	return nil, p
+}
+
+// call sends in and reads the answer into out; either may be nil.
+func (c *client) call(ctx context.Context, method, path string, in, out any) error {
+	response, err := c.request(ctx, method, path, in)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if out == nil || response.StatusCode == http.StatusNoContent {
+		return nil
+	}
+	decoder := json.NewDecoder(response.Body)
+	decoder.UseNumber()
+	if err := decoder.Decode(out); err != nil {
+		return fmt.Errorf("the answer of %s cannot be read: %w", c.Server, err)
+	}
+	return nil
+}
+
+// event is one server-sent event.
+type event struct {
+	ID   string
+	Name string
+	Data []byte
+}
+
+// errStreamEnd is returned by watchers that have seen enough.
+var errStreamEnd = errors.New("end")
+
+// watch follows an event stream and takes it up again where it broke off,
+// until see returns errStreamEnd or another error.
+func (c *client) watch(ctx context.Context, path string, see func(event) error) error {
+	last := ""
+	for failures := 0; ; failures++ {
+		err := c.watchOnce(ctx, path, &last, func(e event) error {
+			failures = 0
+			return see(e)
+		})
+		if errors.Is(err, errStreamEnd) {
+			return nil
+		}
+		var p *problem
+		var exit *ExitError
+		if ctx.Err() != nil || errors.As(err, &p) || errors.As(err, &exit) || failures > 60 {
+			return err
+		}
+		select { // the service may be starting again
+		case <-time.After(500 * time.Millisecond):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+func (c *client) watchOnce(ctx context.Context, path string, last *string, see func(event) error) error {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimRight(c.Server, "/")+"/api/v1"+path, nil)
+	if err != nil {
+		return err
+	}
+	request.Header.Set("Authorization", "Bearer "+c.Token)
+	if *last != "" {
+		request.Header.Set("Last-Event-ID", *last)
+	}
+	response, err := c.http.Do(request)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if response.StatusCode != http.StatusOK {
+		p := &problem{Status: response.StatusCode}
+		if json.NewDecoder(response.Body).Decode(p) != nil {
+			p.Detail = response.Status
+		}
+		return p
+	}
+	var e event
+	lines := bufio.NewScanner(response.Body)
+	lines.Buffer(nil, 8<<20)
+	for lines.Scan() {
+		line := lines.Text()
+		field, value, _ := strings.Cut(line, ":")
+		value = strings.TrimPrefix(value, " ")
+		switch {
+		case line == "":
+			if len(e.Data) > 0 {
+				if e.ID != "" {
+					*last = e.ID
+				}
+				if err := see(e); err != nil {
+					return err
+				}
+			}
+			e = event{}
+		case field == "id":
+			e.ID = value
+		case field == "event":
+			e.Name = value
+		case field == "data":
+			e.Data = append(e.Data, value...)
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return err
+	}
+	return errors.New("the event stream ended")
+}
+
+// account takes any spelling to an account's number.
+func (c *client) account(ctx context.Context, spelling string) (int64, error) {
+	var r struct {
+		State, Why string
+		Candidates []struct {
+			ID           int64
+			Name, System string
+			DN           string
+		}
+	}
+	if err := c.call(ctx, http.MethodGet, "/resolve?name="+url.QueryEscape(spelling), nil, &r); err != nil {
+		return 0, err
+	}
+	if r.State == "resolved" && len(r.Candidates) == 1 {
+		return r.Candidates[0].ID, nil
+	}
+	text := fmt.Sprintf("%q is %s: %s", spelling, r.State, r.Why)
+	for _, k := range r.Candidates {
+		text += fmt.Sprintf("\n  %s/%s (id:%d) %s", k.System, k.Name, k.ID, k.DN)
+	}
+	return 0, errors.New(text)
+}

@@ -1,0 +1,287 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+)
+
+func surveyCommand() *cobra.Command {
+	cancel := &cobra.Command{Use: "cancel ID", Short: "Cancel a survey; what was read is kept", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		return c.call(cmd.Context(), http.MethodPost, "/surveys/"+url.PathEscape(args[0])+"/cancel", nil, nil)
+	}}
+	visitColumns := []column{{"SYSTEM", "system"}, {"STATE", "state"}, {"NEW", "added"}, {"CHANGED", "altered"}, {"GONE", "vanished"}, {"STAGE", "stage"}, {"WORDS", "words"}, {"NEXT", "next_step"}}
+	visits := &cobra.Command{Use: "show ID", Short: "Show the visits of a survey, and what could not be read", Args: cobra.ExactArgs(1)}
+	addOutput(visits)
+	var problems bool
+	visits.Flags().BoolVar(&problems, "problems", false, "list every line, file and entry that could not be read")
+	visits.RunE = func(cmd *cobra.Command, args []string) error {
+		format, err := outputOf(cmd)
+		if err != nil {
+			return err
+		}
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		rows, _, err := fetch(cmd, c, "/surveys/"+url.PathEscape(args[0])+"/visits", url.Values{}, 0)
+		if err != nil {
+			return err
+		}
+		if !problems {
+			return write(cmd.OutOrStdout(), format, visitColumns, rows, rows)
+		}
+		var list []row
+		for _, v := range rows {
+			of, _ := v["problems"].([]any)
+			for _, p := range of {
+				if p, ok := p.(map[string]any); ok {
+					p["system"] = v["system"]
+					list = append(list, p)
+				}
+			}
+		}
+		return write(cmd.OutOrStdout(), format, []column{{"SYSTEM", "system"}, {"PLACE", "place"}, {"WHAT", "what"}, {"NEXT", "next"}}, list, list)
+	}
+	return group("survey", "Read systems", surveyRun(), visits, cancel,
+		listCommand("list", "List surveys", "/surveys", []column{{"ID", "id"}, {"STATE", "state"}, {"BY", "requested_by"}, {"STARTED", "started"}, {"ENDED", "ended"}, {"SYSTEMS", "total"}, {"FAILED", "failed"}, {"NEW", "added"}, {"CHANGED", "altered"}, {"GONE", "vanished"}}, "There was no survey yet. Start one with 'moss survey run'."))
+}
+
+func surveyRun() *cobra.Command {
+	cmd := &cobra.Command{Use: "run [SYSTEM...]", Short: "Read the named systems, or all, with live progress", Long: "Reads the named systems, or all. Interrupting (Ctrl-C) cancels the survey; what was read is kept."}
+	addOutput(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		format, err := outputOf(cmd)
+		if err != nil {
+			return err
+		}
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		var started row
+		if err := c.call(cmd.Context(), http.MethodPost, "/surveys", map[string]any{"systems": args}, &started); err != nil {
+			return err
+		}
+		id := show(started["id"])
+		ctx, stop := signal.NotifyContext(cmd.Context(), syscall.SIGINT, syscall.SIGTERM)
+		defer stop()
+		progress := cmd.OutOrStdout()
+		if format != "table" {
+			progress = cmd.ErrOrStderr()
+		}
+		var final row
+		err = c.watch(ctx, "/surveys/"+id+"/events", func(e event) error {
+			var v row
+			if err := json.Unmarshal(e.Data, &v); err != nil {
+				return err
+			}
+			if e.Name == "survey" {
+				final = v
+				return errStreamEnd
+			}
+			printVisit(progress, v)
+			return nil
+		})
+		if ctx.Err() != nil && cmd.Context().Err() == nil {
+			if err := c.call(context.WithoutCancel(ctx), http.MethodPost, "/surveys/"+id+"/cancel", nil, nil); err != nil {
+				return err
+			}
+			return negative("survey %s was cancelled; what was read is kept ('moss survey show %s')", id, id)
+		}
+		if err != nil {
+			return err
+		}
+		if format != "table" {
+			return write(cmd.OutOrStdout(), format, []column{{"ID", "id"}, {"STATE", "state"}, {"TOTAL", "total"}, {"FAILED", "failed"}}, []row{final}, final)
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "Survey %s: %s systems, %s not read completely; %s new, %s changed, %s gone.\n", id, show(final["total"]), show(final["failed"]), show(final["added"]), show(final["altered"]), show(final["vanished"]))
+		return nil
+	}
+	return cmd
+}
+
+func printVisit(out io.Writer, v row) {
+	state := show(v["state"])
+	switch state {
+	case "running":
+		return
+	case "done":
+		fmt.Fprintf(out, "  %-28s done        %s new, %s changed, %s gone\n", safe(show(v["system"])), show(v["added"]), show(v["altered"]), show(v["vanished"]))
+	default:
+		fmt.Fprintf(out, "  %-28s %-11s %s: %s\n", safe(show(v["system"])), state, show(v["stage"]), safe(show(v["words"])))
+	}
+}
+
+func accountCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "show ACCOUNT", Short: "Show an account, in any spelling, with its dependents", Args: cobra.ExactArgs(1),
+		Example: `  moss account show svc-berth
+  moss account show 'LARKMOOR\svc-berth'
+  moss account show svc-berth@larkmoor.example
+  moss account show bookings1/svc-manifest`}
+	addOutput(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		id, err := c.account(cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		var v row
+		if err := c.call(cmd.Context(), http.MethodGet, fmt.Sprintf("/accounts/%d", id), nil, &v); err != nil {
+			return err
+		}
+		err = details(cmd, v, []column{{"Number", "account.id"}, {"Name", "account.name"}, {"System", "account.system"}, {"DN", "account.dn"}, {"Principal name", "account.upn"}, {"SID", "account.sid"}, {"User id", "account.uid"},
+			{"Type", "account.type"}, {"Display name", "account.display_name"}, {"Description", "account.description"}, {"Owner", "account.owner"}, {"Enabled", "account.enabled"}, {"Locked", "account.locked"}, {"Must change", "account.must_change"},
+			{"Never expires", "account.never_expires"}, {"Password changed", "account.password_changed"}, {"Password expires", "account.password_expires"}, {"Account expires", "account.account_expires"}, {"Last log-on", "account.last_logon"},
+			{"Groups", "account.groups"}, {"Principals", "account.principals"}, {"First seen", "account.first_seen"}, {"Seen", "account.seen"}, {"Gone since", "account.gone"},
+			{"Custody since", "custody.taken"}, {"Verified", "custody.verified"}, {"Verdict", "custody.verdict"}, {"Rotated", "custody.rotated"}})
+		format, _ := outputOf(cmd)
+		if err != nil || format != "table" {
+			return err
+		}
+		rows, _, err := fetch(cmd, c, "/dependents", url.Values{"account": {fmt.Sprint(id)}}, 0)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "\n%d dependents\n", len(rows))
+		if len(rows) > 0 {
+			table(cmd.OutOrStdout(), dependentColumns, evident(rows, id))
+		}
+		missing, _ := v["incomplete"].([]any)
+		for _, m := range missing {
+			if m, ok := m.(map[string]any); ok {
+				fmt.Fprintf(cmd.OutOrStdout(), "Not known: %s was not read completely (%s)\n", safe(show(m["system"])), safe(show(m["why"])))
+			}
+		}
+		return nil
+	}
+	resolve := &cobra.Command{Use: "resolve SPELLING...", Short: "Say which account each spelling means", Args: cobra.MinimumNArgs(1)}
+	addOutput(resolve)
+	resolve.RunE = func(cmd *cobra.Command, args []string) error {
+		format, err := outputOf(cmd)
+		if err != nil {
+			return err
+		}
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		var rows []row
+		for _, spelling := range args {
+			var r row
+			if err := c.call(cmd.Context(), http.MethodGet, "/resolve?name="+url.QueryEscape(spelling), nil, &r); err != nil {
+				return err
+			}
+			list, _ := r["candidates"].([]any)
+			var accounts []any
+			for _, k := range list {
+				k, _ := k.(map[string]any)
+				accounts = append(accounts, show(k["system"])+"/"+show(k["name"])+" (id:"+show(k["id"])+")")
+			}
+			r["accounts"] = accounts
+			rows = append(rows, r)
+		}
+		return write(cmd.OutOrStdout(), format, []column{{"SPELLING", "spelling"}, {"STATE", "state"}, {"FORM", "form"}, {"ACCOUNTS", "accounts"}, {"WHY", "why"}}, rows, rows)
+	}
+	return group("account", "Accounts that programs use", cmd, resolve,
+		listCommand("list", "List accounts", "/accounts", []column{{"ID", "id"}, {"NAME", "name"}, {"SYSTEM", "system"}, {"TYPE", "type"}, {"ENABLED", "enabled"}, {"LOCKED", "locked"}, {"PASSWORD CHANGED", "password_changed"}, {"EXPIRES", "password_expires"}, {"NEVER", "never_expires"}, {"CUSTODY", "custody"}, {"DEPENDENTS", "dependents"}, {"DESCRIPTION", "description"}},
+			"No accounts match. Read some systems with 'moss survey run'."))
+}
+
+var dependentColumns = []column{{"ID", "id"}, {"SYSTEM", "system"}, {"KIND", "kind"}, {"PLACE", "place"}, {"STATE", "state"}, {"RUNS AS", "runs_as"}, {"EVIDENCE", "evidence"}, {"SEEN", "seen"}, {"DETAIL", "detail"}}
+
+// evident puts the evidence of ties into fields of their own.
+func evident(rows []row, account int64) []row {
+	for _, r := range rows {
+		list, _ := r["ties"].([]any)
+		var evidence, detail []any
+		for _, t := range list {
+			t, _ := t.(map[string]any)
+			if account != 0 && show(t["account_id"]) != fmt.Sprint(account) {
+				continue
+			}
+			word := show(t["evidence"]) + ": " + show(t["strength"])
+			if account == 0 {
+				word = show(t["account"]) + " (" + word + ")"
+			}
+			evidence, detail = append(evidence, word), append(detail, show(t["detail"]))
+		}
+		r["evidence"], r["detail"] = evidence, detail
+	}
+	return rows
+}
+
+func dependentCommand() *cobra.Command {
+	list := listWith("list", "List dependents: services, scheduled entries and held copies", []column{{"ID", "id"}, {"SYSTEM", "system"}, {"KIND", "kind"}, {"PLACE", "place"}, {"STATE", "state"}, {"START", "start_mode"}, {"RUNS AS", "runs_as"}, {"SEEN", "seen"}, {"DESCRIPTION", "description"}},
+		"No dependents match.", func(cmd *cobra.Command, c *client, _ []string, query url.Values) (string, error) {
+			account, err := cmd.Flags().GetString("account")
+			if err != nil || account == "" {
+				return "/dependents", err
+			}
+			id, err := c.account(cmd.Context(), account)
+			query.Set("account", fmt.Sprint(id))
+			return "/dependents", err
+		})
+	list.Flags().String("account", "", "only those of this account, in any spelling")
+	var tcp, http_, command, contains string
+	var remove bool
+	expect := &cobra.Command{Use: "expect ID", Short: "Set the application's own check of a unit, made after each restart", Args: cobra.ExactArgs(1),
+		Example: "  moss dependent expect 17 --tcp 192.0.2.10:8443\n  moss dependent expect 17 --http http://192.0.2.10/health --contains ready",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := connected()
+			if err != nil {
+				return err
+			}
+			path := "/dependents/" + url.PathEscape(args[0]) + "/check"
+			if remove {
+				return c.call(cmd.Context(), http.MethodDelete, path, nil, nil)
+			}
+			in := map[string]string{"contains": contains}
+			for kind, target := range map[string]string{"tcp": tcp, "http": http_, "command": command} {
+				if target != "" {
+					if in["kind"] != "" {
+						return &ExitError{ExitUsage, errors.New("give one of --tcp, --http and --command")}
+					}
+					in["kind"], in["target"] = kind, target
+				}
+			}
+			if in["kind"] == "" {
+				return &ExitError{ExitUsage, errors.New("give --tcp, --http, --command or --remove")}
+			}
+			return c.call(cmd.Context(), http.MethodPut, path, in, nil)
+		}}
+	expect.Flags().StringVar(&tcp, "tcp", "", "host:port that must accept a connection")
+	expect.Flags().StringVar(&http_, "http", "", "URL that must answer 200")
+	expect.Flags().StringVar(&command, "command", "", "command on the host that must end with 0")
+	expect.Flags().StringVar(&contains, "contains", "", "text that the answer must contain")
+	expect.Flags().BoolVar(&remove, "remove", false, "remove the check")
+	return group("dependent", "Places that use an account", list, expect)
+}
+
+func findingCommand() *cobra.Command {
+	cmd := listWith("list", "List what needs a person", []column{{"SEVERITY", "severity"}, {"KIND", "kind"}, {"SYSTEM", "system"}, {"SUBJECT", "subject"}, {"WHAT", "what"}, {"NEXT", "next_step"}, {"RAISED", "raised"}},
+		"Nothing needs you.", func(cmd *cobra.Command, _ *client, _ []string, query url.Values) (string, error) {
+			if all, err := cmd.Flags().GetBool("all"); err != nil || all {
+				query.Set("all", "true")
+				return "/findings", err
+			}
+			return "/findings", nil
+		})
+	cmd.Flags().Bool("all", false, "also those that were cleared")
+	return group("finding", "What needs a person", cmd)
+}

@@ -1,0 +1,326 @@
+package cli
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+	"gopkg.in/yaml.v3"
+)
+
+// Formats of output.
+var formats = []string{"table", "json", "yaml", "csv"}
+
+func addOutput(cmd *cobra.Command) {
+	cmd.Flags().StringP("output", "o", "table", "table, json, yaml or csv")
+	_ = cmd.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
+}
+
+func outputOf(cmd *cobra.Command) (string, error) {
+	format, err := cmd.Flags().GetString("output")
+	if err != nil {
+		return "", err
+	}
+	for _, known := range formats {
+		if format == known {
+			return format, nil
+		}
+	}
+	return "", &ExitError{ExitUsage, fmt.Errorf("unknown output %q (table, json, yaml or csv)", format)}
+}
+
+// row is an item as the API gave it.
+type row map[string]any
+
+// column of a table: its heading and the field it shows. A dot goes deeper.
+type column struct{ head, field string }
+
+func fieldOf(r row, field string) any {
+	var v any = map[string]any(r)
+	for part := range strings.SplitSeq(field, ".") {
+		m, ok := v.(map[string]any)
+		if !ok {
+			return nil
+		}
+		v = m[part]
+	}
+	return v
+}
+
+// show writes a value for people.
+func show(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return ""
+	case bool:
+		if v {
+			return "yes"
+		}
+		return "no"
+	case string:
+		if t, err := time.Parse(time.RFC3339Nano, v); err == nil && len(v) >= 20 {
+			if t.IsZero() || t.Year() <= 1 {
+				return ""
+			}
+			return t.UTC().Format("2006-01-02 15:04:05Z")
+		}
+		return v
+	case []any:
+		parts := make([]string, len(v))
+		for i, p := range v {
+			parts[i] = show(p)
+		}
+		return strings.Join(parts, ", ")
+	case map[string]any:
+		raw, err := json.Marshal(v)
+		if err != nil {
+			return fmt.Sprint(v)
+		}
+		return string(raw)
+	default:
+		return fmt.Sprint(v)
+	}
+}
+
+// safe keeps control characters of foreign names away from the terminal.
+func safe(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r < 0x20 || r == 0x7f || r >= 0x80 && r < 0xa0 || r == '\u202e' || r == '\u2028' {
+			return '·'
+		}
+		return r
+	}, text)
+}
+
+const widest = 60
+
+func table(out io.Writer, columns []column, rows []row) {
+	widths := make([]int, len(columns))
+	cells := make([][]string, 0, len(rows)+1)
+	head := make([]string, len(columns))
+	for i, c := range columns {
+		head[i] = c.head
+	}
+	cells = append(cells, head)
+	for _, r := range rows {
+		line := make([]string, len(columns))
+		for i, c := range columns {
+			line[i] = safe(show(fieldOf(r, c.field)))
+			if utf8.RuneCountInString(line[i]) > widest && i < len(columns)-1 {
+				line[i] = string([]rune(line[i])[:widest-1]) + "…"
+			}
+		}
+		cells = append(cells, line)
+	}
+	for _, line := range cells {
+		for i, cell := range line {
+			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
+		}
+	}
+	for _, line := range cells {
+		var text strings.Builder
+		for i, cell := range line {
+			text.WriteString(cell)
+			if i < len(line)-1 {
+				text.WriteString(strings.Repeat(" ", widths[i]-utf8.RuneCountInString(cell)+2))
+			}
+		}
+		fmt.Fprintln(out, strings.TrimRight(text.String(), " "))
+	}
+}
+
+// write prints rows in the asked format.
+func write(out io.Writer, format string, columns []column, rows []row, all any) error {
+	switch format {
+	case "json":
+		encoder := json.NewEncoder(out)
+		encoder.SetIndent("", "  ")
+		return encoder.Encode(all)
+	case "yaml":
+		raw, err := json.Marshal(all)
+		if err != nil {
+			return err
+		}
+		var node yaml.Node // JSON is YAML; a node keeps order and numbers
+		if err := yaml.Unmarshal(raw, &node); err != nil {
+			return err
+		}
+		block(&node)
+		encoder := yaml.NewEncoder(out)
+		encoder.SetIndent(2)
+		return errors.Join(encoder.Encode(&node), encoder.Close())
+	case "csv":
+		w := csv.NewWriter(out)
+		head := make([]string, len(columns))
+		for i, c := range columns {
+			head[i] = c.field
+		}
+		if err := w.Write(head); err != nil {
+			return err
+		}
+		for _, r := range rows {
+			line := make([]string, len(columns))
+			for i, c := range columns {
+				line[i] = cell(show(fieldOf(r, c.field)))
+			}
+			if err := w.Write(line); err != nil {
+				return err
+			}
+		}
+		w.Flush()
+		return w.Error()
+	}
+	table(out, columns, rows)
+	return nil
+}
+
+// cell keeps spreadsheets from taking a foreign name for a formula.
+func cell(text string) string {
+	if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
+		return "'" + text
+	}
+	return text
+}
+
+func block(n *yaml.Node) {
+	n.Style &^= yaml.FlowStyle | yaml.DoubleQuotedStyle
+	for _, c := range n.Content {
+		block(c)
+	}
+}
+
+// listCommand makes a list with filters, sorting and paging.
+func listCommand(use, short, path string, columns []column, empty string) *cobra.Command {
+	return listWith(use, short, columns, empty, func(*cobra.Command, *client, []string, url.Values) (string, error) { return path, nil })
+}
+
+func listWith(use, short string, columns []column, empty string, path func(*cobra.Command, *client, []string, url.Values) (string, error)) *cobra.Command {
+	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs}
+	cmd.Flags().StringArrayP("filter", "f", nil, "column=value, column!=value, column~part, column!~part, column<value, column>value (repeatable)")
+	cmd.Flags().StringP("sort", "s", "", "column to sort by; with - before it descending")
+	cmd.Flags().IntP("limit", "n", 0, "at most so many; 0 for all")
+	cmd.Flags().String("search", "", "part of any text column")
+	cmd.Flags().StringSlice("columns", nil, "fields to show instead, as -o json names them")
+	addOutput(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		format, err := outputOf(cmd)
+		if err != nil {
+			return err
+		}
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		query := url.Values{}
+		filters, _ := cmd.Flags().GetStringArray("filter")
+		for _, f := range filters {
+			query.Add("filter", f)
+		}
+		for _, name := range []string{"sort", "search"} {
+			if v, _ := cmd.Flags().GetString(name); v != "" {
+				query.Set(name, v)
+			}
+		}
+		where, err := path(cmd, c, args, query)
+		if err != nil {
+			return err
+		}
+		limit, _ := cmd.Flags().GetInt("limit")
+		rows, total, err := fetch(cmd, c, where, query, limit)
+		if err != nil {
+			return err
+		}
+		shown := columns
+		if names, _ := cmd.Flags().GetStringSlice("columns"); len(names) > 0 {
+			shown = nil
+			for _, name := range names {
+				shown = append(shown, column{strings.ToUpper(name), name})
+			}
+		}
+		if len(rows) == 0 && format == "table" {
+			fmt.Fprintln(cmd.OutOrStdout(), empty)
+			return nil
+		}
+		if err := write(cmd.OutOrStdout(), format, shown, rows, rows); err != nil {
+			return err
+		}
+		if format == "table" && total > len(rows) {
+			fmt.Fprintf(cmd.ErrOrStderr(), "%d of %d shown\n", len(rows), total)
+		}
+		return nil
+	}
+	return cmd
+}
+
+// fetch reads pages until the limit.
+func fetch(cmd *cobra.Command, c *client, path string, query url.Values, limit int) ([]row, int, error) {
+	rows := []row{}
+	for {
+		size := 500
+		if limit > 0 {
+			size = min(size, limit-len(rows))
+		}
+		query.Set("limit", fmt.Sprint(size))
+		var page struct {
+			Items []row
+			Next  string
+			Total int
+		}
+		if err := c.call(cmd.Context(), http.MethodGet, path+"?"+query.Encode(), nil, &page); err != nil {
+			return nil, 0, err
+		}
+		rows = append(rows, page.Items...)
+		if page.Next == "" || limit > 0 && len(rows) >= limit {
+			return rows, page.Total, nil
+		}
+		query.Set("cursor", page.Next)
+	}
+}
+
+// readSecret takes a secret from a file, from standard input ("-"), or from a
+// prompt; never from an argument.
+func readSecret(cmd *cobra.Command, file, prompt string) (string, error) {
+	switch file {
+	case "":
+		in, ok := cmd.InOrStdin().(*os.File)
+		if !ok || !term.IsTerminal(int(in.Fd())) {
+			return "", &ExitError{ExitUsage, fmt.Errorf("%s: there is no terminal to ask on; give a file, or - for standard input", prompt)}
+		}
+		fmt.Fprint(cmd.ErrOrStderr(), prompt+": ")
+		raw, err := term.ReadPassword(int(in.Fd()))
+		fmt.Fprintln(cmd.ErrOrStderr())
+		return string(raw), err
+	case "-":
+		raw, err := io.ReadAll(io.LimitReader(cmd.InOrStdin(), 1<<20))
+		return strings.TrimRight(string(raw), "\r\n"), err
+	}
+	raw, err := os.ReadFile(file)
+	return strings.TrimRight(string(raw), "\r\n"), err
+}
+
+func ask(cmd *cobra.Command, prompt string) (string, error) {
+	in, ok := cmd.InOrStdin().(*os.File)
+	if !ok || !term.IsTerminal(int(in.Fd())) {
+		return "", &ExitError{ExitUsage, fmt.Errorf("%s: there is no terminal to ask on; give it as a flag", prompt)}
+	}
+	fmt.Fprint(cmd.ErrOrStderr(), prompt+": ")
+	var line []byte
+	buf := make([]byte, 1)
+	for {
+		n, err := in.Read(buf)
+		if n == 0 || err != nil || buf[0] == '\n' {
+			return strings.TrimSpace(string(line)), nil
+		}
+		line = append(line, buf[0])
+	}
+}

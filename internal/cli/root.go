@@ -1,0 +1,234 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+)
+
+// New makes the root command. more are commands that are not clients of the
+// API: the service itself and the demonstration.
+func New(version string, more ...*cobra.Command) *cobra.Command {
+	root := &cobra.Command{
+		Use: "moss", Short: "Moss Ledger: service accounts, what depends on them, and changing their passwords without breaking anything",
+		Version: version, SilenceErrors: true, SilenceUsage: true,
+		Long: `Moss Ledger keeps track of the accounts that programs use, finds what would
+break if one of their passwords changed, and changes it everywhere, proven or undone.
+
+Exit codes: 0 done, 1 it did not work, 2 the command line is wrong,
+3 it worked and the answer is no (a check failed, drift, a rotation that did not
+end well, a ledger that does not hold), 4 not signed in or no right.`,
+	}
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		return &ExitError{ExitUsage, fmt.Errorf("%w; see '%s --help'", err, cmd.CommandPath())}
+	})
+	root.AddCommand(more...)
+	root.AddCommand(loginCommand(), logoutCommand(), logonCommand(), systemCommand(), surveyCommand(), accountCommand(), dependentCommand(),
+		custodyCommand(), rotateCommand(), findingCommand(), ledgerCommand(), userCommand(), tokenCommand())
+	return root
+}
+
+// Execute runs a command line and returns its exit code.
+func Execute(root *cobra.Command) int {
+	err := root.Execute()
+	if err == nil {
+		return ExitOK
+	}
+	fmt.Fprintln(os.Stderr, "moss: "+safeLines(err.Error()))
+	var exit *ExitError
+	if errors.As(err, &exit) {
+		return exit.Code
+	}
+	text := err.Error()
+	if strings.HasPrefix(text, "unknown command") || strings.HasPrefix(text, "accepts ") || strings.HasPrefix(text, "requires ") || strings.HasPrefix(text, "required flag") {
+		return ExitUsage
+	}
+	return ExitFailed
+}
+
+func safeLines(text string) string {
+	lines := strings.Split(text, "\n")
+	for i := range lines {
+		lines[i] = safe(lines[i])
+	}
+	return strings.Join(lines, "\n")
+}
+
+// group makes a command that only holds others.
+func group(use, short string, commands ...*cobra.Command) *cobra.Command {
+	cmd := &cobra.Command{Use: use, Short: short, Args: func(cmd *cobra.Command, args []string) error {
+		if len(args) > 0 {
+			return &ExitError{ExitUsage, fmt.Errorf("unknown command %q; see '%s --help'", args[0], cmd.CommandPath())}
+		}
+		return nil
+	}, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
+	cmd.AddCommand(commands...)
+	return cmd
+}
+
+func loginCommand() *cobra.Command {
+	var server, name, passwordFile, ca, codeFile string
+	var setUp bool
+	cmd := &cobra.Command{Use: "login", Short: "Sign in to a service, or set it up the first time", Args: cobra.NoArgs,
+		Example: "  moss login --server http://127.0.0.1:7443 --set-up\n  moss login --name ines --password-file pw.txt",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, _ := loadSession() // an earlier server is the default
+			if server != "" {
+				s = session{Server: server}
+			}
+			if ca != "" {
+				s.CA = ca
+			}
+			if s.Server == "" {
+				return &ExitError{ExitUsage, errors.New("which service? give --server URL")}
+			}
+			c, err := newClient(session{Server: s.Server, CA: s.CA})
+			if err != nil {
+				return err
+			}
+			var status struct {
+				SetUp bool `json:"set_up"`
+			}
+			if err := c.call(cmd.Context(), http.MethodGet, "/status", nil, &status); err != nil {
+				return err
+			}
+			if !status.SetUp && !setUp {
+				return &ExitError{ExitSignIn, errors.New("nobody can sign in yet: run it with --set-up and the one-time code that the service printed")}
+			}
+			code := ""
+			if setUp {
+				if code, err = readSecret(cmd, codeFile, "Set-up code"); err != nil {
+					return err
+				}
+			}
+			if name == "" {
+				if name, err = ask(cmd, "Name"); err != nil {
+					return err
+				}
+			}
+			password, err := readSecret(cmd, passwordFile, "Password")
+			if err != nil {
+				return err
+			}
+			if setUp {
+				if err := c.call(cmd.Context(), http.MethodPost, "/setup", map[string]string{"code": code, "name": name, "password": password}, nil); err != nil {
+					return err
+				}
+			}
+			var me struct {
+				Name, Token string
+				Roles       []string
+			}
+			if err := c.call(cmd.Context(), http.MethodPost, "/sessions", map[string]any{"name": name, "password": password, "token": true}, &me); err != nil {
+				return err
+			}
+			s.Token, s.Name = me.Token, me.Name
+			if err := s.save(); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "Signed in to %s as %s (%s).\n", s.Server, me.Name, strings.Join(me.Roles, ", "))
+			return nil
+		}}
+	cmd.Flags().StringVar(&server, "server", "", "URL of the service; the one of the last sign-in by default")
+	cmd.Flags().StringVar(&name, "name", "", "your name; asked for by default")
+	cmd.Flags().StringVar(&passwordFile, "password-file", "", "file with the password, - for standard input; asked for by default")
+	cmd.Flags().StringVar(&ca, "ca-file", "", "PEM of the CA that signed the service's certificate")
+	cmd.Flags().BoolVar(&setUp, "set-up", false, "make the first user with the one-time code")
+	cmd.Flags().StringVar(&codeFile, "code-file", "", "file with the set-up code; asked for by default")
+	return cmd
+}
+
+func logoutCommand() *cobra.Command {
+	return &cobra.Command{Use: "logout", Short: "Forget the sign-in of this command line", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+		file, err := sessionFile()
+		if err != nil {
+			return err
+		}
+		if err := os.Remove(file); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
+		fmt.Fprintln(cmd.OutOrStdout(), "Signed out. The token stays valid until it ends; revoke it with 'moss token revoke'.")
+		return nil
+	}}
+}
+
+func userCommand() *cobra.Command {
+	var roles []string
+	var passwordFile string
+	add := &cobra.Command{Use: "add NAME", Short: "Add a person", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		password, err := readSecret(cmd, passwordFile, "Password of "+args[0])
+		if err != nil {
+			return err
+		}
+		if err := c.call(cmd.Context(), http.MethodPost, "/users", map[string]any{"name": args[0], "password": password, "roles": roles}, nil); err != nil {
+			return err
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "Added %s (%s).\n", args[0], strings.Join(roles, ", "))
+		return nil
+	}}
+	add.Flags().StringSliceVar(&roles, "role", []string{"viewer"}, "viewer, operator, approver, auditor, administrator (repeatable)")
+	add.Flags().StringVar(&passwordFile, "password-file", "", "file with the password, - for standard input; asked for by default")
+	var newRoles []string
+	var disable, enable bool
+	change := &cobra.Command{Use: "change NAME", Short: "Change roles or state of a person", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		in := map[string]any{}
+		if len(newRoles) > 0 {
+			in["roles"] = newRoles
+		}
+		if disable || enable {
+			in["disabled"] = disable
+		}
+		if len(in) == 0 {
+			return &ExitError{ExitUsage, errors.New("nothing to change: give --role, --disable or --enable")}
+		}
+		if err := c.call(cmd.Context(), http.MethodPatch, "/users/"+args[0], in, nil); err != nil {
+			return err
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "Changed %s.\n", args[0])
+		return nil
+	}}
+	change.Flags().StringSliceVar(&newRoles, "role", nil, "the roles from now on (repeatable)")
+	change.Flags().BoolVar(&disable, "disable", false, "end all sessions and tokens and refuse sign-in")
+	change.Flags().BoolVar(&enable, "enable", false, "allow sign-in again")
+	return group("user", "People who sign in to Moss Ledger",
+		listCommand("list", "List people", "/users", []column{{"NAME", "name"}, {"ROLES", "roles"}, {"DISABLED", "disabled"}, {"CREATED", "created"}}, "There are no people."), add, change)
+}
+
+func tokenCommand() *cobra.Command {
+	add := &cobra.Command{Use: "add LABEL", Short: "Make an API token; it is shown once", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		var made struct{ Token string }
+		if err := c.call(cmd.Context(), http.MethodPost, "/tokens", map[string]string{"label": args[0]}, &made); err != nil {
+			return err
+		}
+		fmt.Fprintln(cmd.OutOrStdout(), made.Token)
+		return nil
+	}}
+	revoke := &cobra.Command{Use: "revoke ID", Short: "Revoke an API token", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		if err := c.call(cmd.Context(), http.MethodDelete, "/tokens/"+args[0], nil, nil); err != nil {
+			return err
+		}
+		fmt.Fprintln(cmd.OutOrStdout(), "Revoked.")
+		return nil
+	}}
+	return group("token", "API tokens", listCommand("list", "List API tokens", "/tokens", []column{{"ID", "id"}, {"USER", "user"}, {"LABEL", "label"}, {"CREATED", "created"}, {"EXPIRES", "expires"}, {"REVOKED", "revoked"}}, "There are no tokens."), add, revoke)
+}

@@ -1,0 +1,415 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+)
+
+func custodyCommand() *cobra.Command {
+	var passwordFile, reason string
+	var reset bool
+	take := &cobra.Command{Use: "take ACCOUNT", Short: "Take an account into custody with its known password, or by resetting it", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		id, err := c.account(cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		in := map[string]any{"reset": reset, "reason": reason}
+		if !reset {
+			if in["password"], err = readSecret(cmd, passwordFile, "Password of "+args[0]); err != nil {
+				return err
+			}
+		}
+		var v row
+		if err := c.call(cmd.Context(), http.MethodPost, fmt.Sprintf("/accounts/%d/custody", id), in, &v); err != nil {
+			return err
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "%s on %s is in custody: the authority accepted the value just now (%s).\n", show(fieldOf(v, "account.name")), show(fieldOf(v, "account.system")), show(fieldOf(v, "custody.words")))
+		return nil
+	}}
+	take.Flags().StringVar(&passwordFile, "password-file", "", "file with the password, - for standard input; asked for by default")
+	take.Flags().BoolVar(&reset, "reset", false, "set a new password with the authority's log-on; whatever still holds the old one breaks")
+	take.Flags().StringVar(&reason, "reason", "", "why (needed with --reset)")
+	var all bool
+	verify := &cobra.Command{Use: "verify [ACCOUNT...]", Short: "Sign in with sealed values; a refusal raises the finding drift", RunE: func(cmd *cobra.Command, args []string) error {
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		if all == (len(args) > 0) {
+			return &ExitError{ExitUsage, errors.New("name accounts, or give --all")}
+		}
+		if all {
+			var v struct{ Accepted, Refused, Unclear int }
+			if err := c.call(cmd.Context(), http.MethodPost, "/custody/verify", nil, &v); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "%d accepted, %d refused, %d could not be asked.\n", v.Accepted, v.Refused, v.Unclear)
+			if v.Refused+v.Unclear > 0 {
+				return negative("not everything was accepted: see 'moss finding list'")
+			}
+			return nil
+		}
+		bad := 0
+		for _, name := range args {
+			id, err := c.account(cmd.Context(), name)
+			if err != nil {
+				return err
+			}
+			var v struct {
+				Accepted    bool
+				Code, Words string
+			}
+			if err := c.call(cmd.Context(), http.MethodPost, fmt.Sprintf("/accounts/%d/custody/verify", id), nil, &v); err != nil {
+				return err
+			}
+			word := "accepted"
+			if !v.Accepted {
+				bad++
+				word = "refused (" + v.Code + ")"
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "%s: %s: %s\n", name, word, safe(v.Words))
+		}
+		if bad > 0 {
+			return negative("%d of %d were refused", bad, len(args))
+		}
+		return nil
+	}}
+	verify.Flags().BoolVar(&all, "all", false, "everything in custody")
+	var why string
+	release := &cobra.Command{Use: "release ACCOUNT", Short: "End custody; the sealed values are removed", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		id, err := c.account(cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		if err := c.call(cmd.Context(), http.MethodPost, fmt.Sprintf("/accounts/%d/custody/release", id), map[string]string{"reason": why}, nil); err != nil {
+			return err
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "%s is no longer in custody; its sealed values are removed.\n", args[0])
+		return nil
+	}}
+	release.Flags().StringVar(&why, "reason", "", "why")
+	_ = release.MarkFlagRequired("reason")
+	return group("custody", "Keep credentials sealed and be responsible for them", take, verify, release)
+}
+
+func policyFlag(cmd *cobra.Command, into *string) {
+	cmd.Flags().StringVar(into, "policy", "undo", "when a step fails: stop, continue or undo")
+	_ = cmd.RegisterFlagCompletionFunc("policy", cobra.FixedCompletions([]string{"stop", "continue", "undo"}, cobra.ShellCompDirectiveNoFileComp))
+}
+
+func rotateCommand() *cobra.Command {
+	return group("rotate", "Change a credential everywhere, proven or undone", rehearseCommand(), runCommand(), showRotation(),
+		decideCommand("resume ID", "Go on with a stopped rotation, trying failed steps again", "resume"),
+		decideCommand("go-on ID", "Go on with a stopped rotation without its failed steps", "go-on"),
+		decideCommand("stop ID", "Stop a running rotation after the steps that have begun", "stop"),
+		decideCommand("undo ID", "Put the old value back everywhere and prove it", "undo"),
+		listCommand("list", "List rotations", "/rotations", []column{{"ID", "id"}, {"ACCOUNT", "account"}, {"AUTHORITY", "authority"}, {"MODE", "mode"}, {"RESULT", "result"}, {"POLICY", "policy"}, {"BY", "requested_by"}, {"STARTED", "started"}, {"ENDED", "ended"}, {"REASON", "reason"}}, "There was no rotation yet."))
+}
+
+func rehearseCommand() *cobra.Command {
+	var policy string
+	cmd := &cobra.Command{Use: "rehearse ACCOUNT", Short: "Say what a rotation would do, and check all that can be checked without changing anything", Args: cobra.ExactArgs(1)}
+	policyFlag(cmd, &policy)
+	addOutput(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		format, err := outputOf(cmd)
+		if err != nil {
+			return err
+		}
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		id, err := c.account(cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		var v struct {
+			Rehearsal    row      `json:"rehearsal"`
+			Steps        []string `json:"steps"`
+			Interruption string   `json:"interruption"`
+		}
+		if err := c.call(cmd.Context(), http.MethodPost, fmt.Sprintf("/accounts/%d/rehearsals", id), map[string]string{"policy": policy}, &v); err != nil {
+			return err
+		}
+		list, _ := v.Rehearsal["checks"].([]any)
+		var checks []row
+		for _, k := range list {
+			if k, ok := k.(map[string]any); ok {
+				checks = append(checks, k)
+			}
+		}
+		columns := []column{{"RESULT", "result"}, {"SYSTEM", "system"}, {"CHECK", "what"}, {"WORDS", "words"}, {"NEXT", "next"}}
+		if format != "table" {
+			err = write(cmd.OutOrStdout(), format, columns, checks, v)
+		} else {
+			out := cmd.OutOrStdout()
+			fmt.Fprintln(out, "What will happen, in order:")
+			for i, s := range v.Steps {
+				fmt.Fprintf(out, "  %2d  %s\n", i+1, safe(s))
+			}
+			fmt.Fprintf(out, "Expected interruption: %s\n\nWhat was checked:\n", safe(v.Interruption))
+			table(out, columns, checks)
+			if plan, ok := v.Rehearsal["plan"].(map[string]any); ok {
+				if notes, _ := plan["notes"].([]any); len(notes) > 0 {
+					fmt.Fprintln(out, "\nWorth knowing:")
+					for _, n := range notes {
+						fmt.Fprintf(out, "  - %s\n", safe(show(n)))
+					}
+				}
+			}
+			fmt.Fprintf(out, "\nThe rehearsal %s.\n", show(v.Rehearsal["verdict"]))
+		}
+		if err == nil && show(v.Rehearsal["verdict"]) != "passed" {
+			return negative("the rehearsal did not pass: mend what failed and rehearse again")
+		}
+		return err
+	}
+	return cmd
+}
+
+func runCommand() *cobra.Command {
+	var policy, reason, override string
+	var detach bool
+	cmd := &cobra.Command{Use: "run ACCOUNT", Short: "Rotate, with live progress", Args: cobra.ExactArgs(1),
+		Long: "Rotates the password of an account in custody. It needs a rehearsal that passed within\nthe hour, or --override with a reason, which is recorded and needs the role approver.\nInterrupting (Ctrl-C) leaves the rotation running in the service."}
+	policyFlag(cmd, &policy)
+	cmd.Flags().StringVar(&reason, "reason", "", "why it is rotated")
+	cmd.Flags().StringVar(&override, "override", "", "why it is started without a rehearsal that passed")
+	cmd.Flags().BoolVar(&detach, "detach", false, "start it and do not wait")
+	_ = cmd.MarkFlagRequired("reason")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		id, err := c.account(cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		path, in := fmt.Sprintf("/accounts/%d/rotations", id), map[string]string{"policy": policy, "reason": reason}
+		if override != "" {
+			path, in["override"] = path+"/override", override
+		}
+		var v row
+		if err := c.call(cmd.Context(), http.MethodPost, path, in, &v); err != nil {
+			return err
+		}
+		rotation := show(fieldOf(v, "rotation.id"))
+		fmt.Fprintf(cmd.OutOrStdout(), "Rotation %s of %s, policy %s\n", rotation, args[0], policy)
+		if detach {
+			return nil
+		}
+		return follow(cmd, c, rotation)
+	}
+	return cmd
+}
+
+// follow prints a rotation's journal as it is written and judges its end.
+func follow(cmd *cobra.Command, c *client, id string) error {
+	ctx, stop := signal.NotifyContext(cmd.Context(), syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	var final row
+	err := c.watch(ctx, "/rotations/"+id+"/events", func(e event) error {
+		var v row
+		if err := json.Unmarshal(e.Data, &v); err != nil {
+			return err
+		}
+		if e.Name == "rotation" {
+			final = v
+			return errStreamEnd
+		}
+		printRecord(cmd.OutOrStdout(), v)
+		return nil
+	})
+	if ctx.Err() != nil {
+		return fmt.Errorf("no longer watching; rotation %s goes on: 'moss rotate show %s'", id, id)
+	}
+	if err != nil {
+		return err
+	}
+	result := show(final["result"])
+	if result == "" {
+		result = show(final["mode"])
+	}
+	fmt.Fprintf(cmd.OutOrStdout(), "Rotation %s: %s\n", id, result)
+	if result != "done" && result != "undone" {
+		return negative("rotation %s ended as %s: read 'moss rotate show %s'", id, result, id)
+	}
+	return nil
+}
+
+func printRecord(out io.Writer, r row) {
+	when := show(r["time"])
+	if len(when) > 19 {
+		when = when[11:19]
+	}
+	what := show(r["title"])
+	if r["undo"] == true {
+		what = "undo: " + what
+	}
+	words := safe(show(r["words"]))
+	if words != "" {
+		words = "  " + words
+	}
+	switch show(r["event"]) {
+	case "intent", "started":
+	case "outcome":
+		fmt.Fprintf(out, "  %s  %-8s %s%s\n", when, show(r["result"]), safe(what), words)
+	case "probed":
+		fmt.Fprintf(out, "  %s  probed   %s: %s%s\n", when, safe(what), show(r["result"]), words)
+	case "decision":
+		fmt.Fprintf(out, "  %s  decided  %s (%s) %s\n", when, show(r["result"]), show(r["actor"]), safe(show(r["reason"])))
+	case "finished":
+		fmt.Fprintf(out, "  %s  finished %s\n", when, show(r["result"]))
+	}
+}
+
+func showRotation() *cobra.Command {
+	var journal bool
+	cmd := &cobra.Command{Use: "show ID", Short: "Show a rotation with its steps, or its whole journal", Args: cobra.ExactArgs(1)}
+	cmd.Flags().BoolVar(&journal, "journal", false, "every record: intents, outcomes, probes, decisions")
+	addOutput(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		format, err := outputOf(cmd)
+		if err != nil {
+			return err
+		}
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		path := "/rotations/" + url.PathEscape(args[0])
+		if journal {
+			var records []row
+			if err := c.call(cmd.Context(), http.MethodGet, path+"/journal", nil, &records); err != nil {
+				return err
+			}
+			return write(cmd.OutOrStdout(), format, []column{{"SEQ", "seq"}, {"TIME", "time"}, {"EVENT", "event"}, {"UNDO", "undo"}, {"RESULT", "result"}, {"STEP", "title"}, {"WORDS", "words"}}, records, records)
+		}
+		var v struct {
+			Rotation row   `json:"rotation"`
+			Steps    []row `json:"steps"`
+		}
+		if err := c.call(cmd.Context(), http.MethodGet, path, nil, &v); err != nil {
+			return err
+		}
+		columns := []column{{"#", "index"}, {"STATUS", "status"}, {"STEP", "title"}, {"WORDS", "words"}}
+		if format != "table" {
+			return write(cmd.OutOrStdout(), format, columns, v.Steps, v)
+		}
+		out := cmd.OutOrStdout()
+		for _, f := range []column{{"Account", "account"}, {"Authority", "authority"}, {"Mode", "mode"}, {"Result", "result"}, {"Policy", "policy"}, {"By", "requested_by"}, {"Reason", "reason"}, {"Override", "override"}, {"Started", "started"}, {"Ended", "ended"}} {
+			if text := safe(show(v.Rotation[f.field])); text != "" {
+				fmt.Fprintf(out, "%-10s %s\n", f.head, text)
+			}
+		}
+		fmt.Fprintln(out)
+		table(out, columns, v.Steps)
+		return nil
+	}
+	return cmd
+}
+
+func decideCommand(use, short, decision string) *cobra.Command {
+	var reason string
+	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		if err := c.call(cmd.Context(), http.MethodPost, "/rotations/"+url.PathEscape(args[0])+"/decision", map[string]string{"decision": decision, "reason": reason}, nil); err != nil {
+			return err
+		}
+		if decision == "stop" {
+			fmt.Fprintf(cmd.OutOrStdout(), "Rotation %s stops after the steps that have begun.\n", args[0])
+			return nil
+		}
+		return follow(cmd, c, args[0])
+	}}
+	cmd.Flags().StringVar(&reason, "reason", "", "why; it is recorded")
+	return cmd
+}
+
+func ledgerCommand() *cobra.Command {
+	verify := &cobra.Command{Use: "verify", Short: "Prove that no entry was altered, and name those that were", Args: cobra.NoArgs}
+	addOutput(verify)
+	verify.RunE = func(cmd *cobra.Command, _ []string) error {
+		format, err := outputOf(cmd)
+		if err != nil {
+			return err
+		}
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		var v struct {
+			OK       bool     `json:"ok"`
+			Entries  int64    `json:"entries"`
+			Problems []string `json:"problems"`
+			Altered  []int64  `json:"altered"`
+			Head     string   `json:"head"`
+		}
+		if err := c.call(cmd.Context(), http.MethodPost, "/ledger/verify", nil, &v); err != nil {
+			return err
+		}
+		if format != "table" {
+			r := row{"ok": v.OK, "entries": v.Entries, "problems": strings.Join(v.Problems, "; "), "head": v.Head}
+			if err := write(cmd.OutOrStdout(), format, []column{{"OK", "ok"}, {"ENTRIES", "entries"}, {"PROBLEMS", "problems"}, {"HEAD", "head"}}, []row{r}, v); err != nil {
+				return err
+			}
+		} else {
+			fmt.Fprintf(cmd.OutOrStdout(), "%d entries, tree %s\n", v.Entries, v.Head)
+			for _, p := range v.Problems {
+				fmt.Fprintln(cmd.OutOrStdout(), "  "+safe(p))
+			}
+		}
+		if !v.OK {
+			return negative("the ledger does not hold: %d problem(s)", len(v.Problems))
+		}
+		if format == "table" {
+			fmt.Fprintln(cmd.OutOrStdout(), "The ledger holds: every entry gives its hash, and all of them give the signed checkpoint.")
+		}
+		return nil
+	}
+	checkpoint := &cobra.Command{Use: "checkpoint", Short: "Print the signed head of the ledger, to be kept elsewhere", Args: cobra.NoArgs}
+	addOutput(checkpoint)
+	checkpoint.RunE = func(cmd *cobra.Command, _ []string) error {
+		format, err := outputOf(cmd)
+		if err != nil {
+			return err
+		}
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		var v row
+		if err := c.call(cmd.Context(), http.MethodGet, "/ledger/checkpoint", nil, &v); err != nil {
+			return err
+		}
+		if format != "table" {
+			return write(cmd.OutOrStdout(), format, []column{{"CHECKPOINT", "checkpoint"}, {"VERIFIER", "verifier"}}, []row{v}, v)
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "%s\nverifier %s\n", show(v["checkpoint"]), show(v["verifier"]))
+		return nil
+	}
+	return group("ledger", "The record that cannot be altered unnoticed", verify, checkpoint,
+		listCommand("list", "List entries, the newest first", "/ledger", []column{{"#", "index"}, {"TIME", "time"}, {"ACTOR", "actor"}, {"ACT", "act"}, {"PHASE", "phase"}, {"RESULT", "result"}, {"SUBJECT", "subject"}, {"SYSTEM", "system"}, {"REASON", "reason"}, {"DETAIL", "detail"}}, "The ledger is empty."))
+}

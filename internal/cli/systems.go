@@ -1,0 +1,345 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+)
+
+func logonCommand() *cobra.Command {
+	var account, passwordFile, keyFile string
+	add := &cobra.Command{Use: "add NAME", Short: "Store a log-on that systems are reached with, sealed", Args: cobra.ExactArgs(1),
+		Example: "  moss logon add terminals --account mossmgr --key-file ~/.ssh/moss\n  moss logon add directory --account 'CN=moss,DC=larkmoor,DC=example' --password-file -",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := connected()
+			if err != nil {
+				return err
+			}
+			in := map[string]string{"account": account}
+			if keyFile != "" {
+				raw, err := os.ReadFile(keyFile)
+				if err != nil {
+					return err
+				}
+				in["private_key"] = string(raw)
+			}
+			if keyFile == "" || passwordFile != "" {
+				if in["password"], err = readSecret(cmd, passwordFile, "Password of "+account); err != nil {
+					return err
+				}
+			}
+			if err := c.call(cmd.Context(), http.MethodPut, "/logons/"+url.PathEscape(args[0]), in, nil); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "Stored the log-on %s (%s), sealed.\n", args[0], account)
+			return nil
+		}}
+	add.Flags().StringVar(&account, "account", "", "user name, DN or principal name")
+	add.Flags().StringVar(&passwordFile, "password-file", "", "file with the password, - for standard input; asked for by default")
+	add.Flags().StringVar(&keyFile, "key-file", "", "file with an SSH private key")
+	_ = add.MarkFlagRequired("account")
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a log-on that no system uses", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		return c.call(cmd.Context(), http.MethodDelete, "/logons/"+url.PathEscape(args[0]), nil, nil)
+	}}
+	return group("logon", "Log-ons that systems are reached with",
+		listCommand("list", "List log-ons", "/logons", []column{{"NAME", "name"}, {"ACCOUNT", "account"}, {"PASSWORD", "has_password"}, {"KEY", "has_key"}, {"SYSTEMS", "systems"}, {"CHANGED", "changed"}}, "There are no log-ons. Add one with 'moss logon add'."), add, remove)
+}
+
+var systemColumns = []column{{"NAME", "name"}, {"KIND", "kind"}, {"ADDRESS", "address"}, {"PORT", "port"}, {"SITE", "site"}, {"STATE", "state"}, {"READ COMPLETELY", "read_completely"}, {"WHAT IS WRONG", "state_words"}}
+
+type systemFlags struct {
+	kind, address, logon, site, environment, owner, caFile string
+	port                                                   int
+	options                                                []string
+}
+
+func (f *systemFlags) register(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.StringVar(&f.kind, "kind", "unix-host", "unix-host or directory")
+	flags.StringVar(&f.address, "address", "", "host name or IP address; the name by default")
+	flags.IntVar(&f.port, "port", 0, "the kind's usual port by default")
+	flags.StringVar(&f.logon, "logon", "", "stored log-on to use")
+	flags.StringVar(&f.site, "site", "", "where it stands")
+	flags.StringVar(&f.environment, "environment", "", "production, test, ...")
+	flags.StringVar(&f.owner, "owner", "", "who is responsible for it")
+	flags.StringVar(&f.caFile, "ca-file", "", "PEM of the CA that signed its certificate (directories)")
+	flags.StringArrayVar(&f.options, "option", nil, "base=DN (directories), paths=/a;/b or setpw=COMMAND (hosts); repeatable")
+	_ = cmd.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions([]string{"unix-host", "directory"}, cobra.ShellCompDirectiveNoFileComp))
+}
+
+func (f *systemFlags) body(name string) (map[string]any, error) {
+	in := map[string]any{"name": name, "kind": f.kind, "address": f.address, "port": f.port, "logon": f.logon, "site": f.site, "environment": f.environment, "owner": f.owner}
+	options := map[string]string{}
+	for _, o := range f.options {
+		key, value, found := strings.Cut(o, "=")
+		if !found {
+			return nil, &ExitError{ExitUsage, fmt.Errorf("option %q: write name=value", o)}
+		}
+		options[key] = value
+	}
+	in["options"] = options
+	if f.caFile != "" {
+		raw, err := os.ReadFile(f.caFile)
+		if err != nil {
+			return nil, err
+		}
+		in["trusted_ca"] = string(raw)
+	}
+	return in, nil
+}
+
+func systemCommand() *cobra.Command {
+	var flags systemFlags
+	add := &cobra.Command{Use: "add NAME", Short: "Add a system", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		in, err := flags.body(args[0])
+		if err != nil {
+			return err
+		}
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		if err := c.call(cmd.Context(), http.MethodPost, "/systems", in, nil); err != nil {
+			return err
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "Added %s. Reach it with 'moss system check %s'.\n", args[0], args[0])
+		return nil
+	}}
+	flags.register(add)
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a system with all that was seen on it", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		return c.call(cmd.Context(), http.MethodDelete, "/systems/"+url.PathEscape(args[0]), nil, nil)
+	}}
+	return group("system", "Systems that are looked at", add, changeSystem(), importCommand(), showSystem(), checkCommand(), remove,
+		listCommand("list", "List systems", "/systems", systemColumns, "There are no systems. Add one with 'moss system add', or many with 'moss system import'."))
+}
+
+func changeSystem() *cobra.Command {
+	var flags systemFlags
+	cmd := &cobra.Command{Use: "change NAME", Short: "Change what is given of a system; what is not given stays", Args: cobra.ExactArgs(1)}
+	flags.register(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		var have row
+		if err := c.call(cmd.Context(), http.MethodGet, "/systems/"+url.PathEscape(args[0]), nil, &have); err != nil {
+			return err
+		}
+		given, err := flags.body(args[0])
+		if err != nil {
+			return err
+		}
+		next := map[string]any{}
+		for field, flag := range map[string]string{"name": "", "kind": "kind", "address": "address", "port": "port", "logon": "logon", "site": "site", "environment": "environment", "owner": "owner", "options": "option", "trusted_ca": "ca-file"} {
+			next[field] = have[field]
+			if flag != "" && cmd.Flags().Changed(flag) {
+				next[field] = given[field]
+			}
+			if next[field] == nil {
+				delete(next, field)
+			}
+		}
+		if err := c.call(cmd.Context(), http.MethodPut, "/systems/"+url.PathEscape(args[0]), next, nil); err != nil {
+			return err
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "Changed %s.\n", args[0])
+		return nil
+	}
+	return cmd
+}
+
+func importCommand() *cobra.Command {
+	var directory, base string
+	var flags systemFlags
+	cmd := &cobra.Command{Use: "import [FILE]", Short: "Add systems from a CSV or plain list, or from a directory subtree", Args: cobra.MaximumNArgs(1),
+		Long: `FILE is a CSV with a header line (name, address, port, kind, logon, site,
+environment, owner, paths; only name is needed) or has one name a line; - reads
+standard input. Bad rows are reported by line and column and do not stop the others.`,
+		Example: "  moss system import hosts.csv --logon terminals\n  moss system import --directory larkmoor-directory --base 'OU=Hosts,DC=larkmoor,DC=example' --logon terminals"}
+	cmd.Flags().StringVar(&directory, "directory", "", "take the computers of this directory instead of a file")
+	cmd.Flags().StringVar(&base, "base", "", "subtree of the directory")
+	cmd.Flags().StringVar(&flags.logon, "logon", "", "log-on for rows that name none")
+	cmd.Flags().StringVar(&flags.site, "site", "", "site for rows that name none")
+	cmd.Flags().StringVar(&flags.environment, "environment", "", "environment for rows that name none")
+	cmd.Flags().StringVar(&flags.owner, "owner", "", "owner for rows that name none")
+	addOutput(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		in := map[string]string{"logon": flags.logon, "site": flags.site, "environment": flags.environment, "owner": flags.owner}
+		switch {
+		case directory != "" && len(args) > 0, directory == "" && len(args) == 0:
+			return &ExitError{ExitUsage, errors.New("give a file, or --directory")}
+		case directory != "":
+			in["directory"], in["base"] = directory, base
+		default:
+			var raw []byte
+			var err error
+			if args[0] == "-" {
+				raw, err = io.ReadAll(cmd.InOrStdin())
+			} else {
+				raw, err = os.ReadFile(args[0])
+			}
+			if err != nil {
+				return err
+			}
+			if len(raw) > 10<<20+1000 {
+				raw = raw[:10<<20+1000] // the service reads no more, and says where it stopped
+			}
+			in["list"] = string(raw)
+		}
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		var done struct {
+			Added    []string `json:"added"`
+			Known    []string `json:"known"`
+			Problems []row    `json:"problems"`
+			Warnings []row    `json:"warnings"`
+		}
+		if err := c.call(cmd.Context(), http.MethodPost, "/systems/import", in, &done); err != nil {
+			return err
+		}
+		format, err := outputOf(cmd)
+		if err != nil {
+			return err
+		}
+		columns := []column{{"", "kind"}, {"LINE", "line"}, {"COLUMN", "column"}, {"TEXT", "text"}, {"WHAT", "what"}}
+		var rows []row
+		for kind, list := range map[string][]row{"not taken": done.Problems, "odd": done.Warnings} {
+			for _, r := range list {
+				r["kind"] = kind
+				rows = append(rows, r)
+			}
+		}
+		if format != "table" {
+			return write(cmd.OutOrStdout(), format, columns, rows, done)
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "%d added, %d already there, %d rows not taken.\n", len(done.Added), len(done.Known), len(done.Problems))
+		if len(rows) > 0 {
+			table(cmd.OutOrStdout(), columns, rows)
+		}
+		return nil
+	}
+	return cmd
+}
+
+func showSystem() *cobra.Command {
+	cmd := &cobra.Command{Use: "show NAME", Short: "Show a system", Args: cobra.ExactArgs(1)}
+	addOutput(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		var v row
+		if err := c.call(cmd.Context(), http.MethodGet, "/systems/"+url.PathEscape(args[0]), nil, &v); err != nil {
+			return err
+		}
+		return details(cmd, v, []column{{"Name", "name"}, {"Kind", "kind"}, {"Address", "address"}, {"Port", "port"}, {"Log-on", "logon"}, {"Site", "site"}, {"Environment", "environment"}, {"Owner", "owner"},
+			{"State", "state"}, {"What is wrong", "state_words"}, {"Host keys", "host_keys"}, {"What it is", "facts.flavor"}, {"Domains", "facts.domains"}, {"Identity", "facts.identity"}, {"Certificate", "facts.certificate"}, {"Checked", "checked"}, {"Visited", "visited"}, {"Read completely", "read_completely"}})
+	}
+	return cmd
+}
+
+// details prints one object as lines of name and value.
+func details(cmd *cobra.Command, v row, fields []column) error {
+	format, err := outputOf(cmd)
+	if err != nil {
+		return err
+	}
+	if format != "table" {
+		return write(cmd.OutOrStdout(), format, fields, []row{v}, v)
+	}
+	for _, f := range fields {
+		if text := safe(show(fieldOf(v, f.field))); text != "" {
+			fmt.Fprintf(cmd.OutOrStdout(), "%-18s %s\n", f.head, text)
+		}
+	}
+	return nil
+}
+
+func checkCommand() *cobra.Command {
+	var approve string
+	var all bool
+	cmd := &cobra.Command{Use: "check [NAME...]", Short: "Try to reach systems, stage by stage; shows and approves host keys"}
+	cmd.Flags().StringVar(&approve, "approve", "", "approve this host key fingerprint (SHA256:...), if the host offers it")
+	cmd.Flags().BoolVar(&all, "all", false, "all systems")
+	addOutput(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		format, err := outputOf(cmd)
+		if err != nil {
+			return err
+		}
+		c, err := connected()
+		if err != nil {
+			return err
+		}
+		if all {
+			systems, _, err := fetch(cmd, c, "/systems", url.Values{}, 0)
+			if err != nil {
+				return err
+			}
+			for _, v := range systems {
+				args = append(args, show(v["name"]))
+			}
+		}
+		if len(args) == 0 || approve != "" && len(args) != 1 {
+			return &ExitError{ExitUsage, errors.New("name the system to check (with --approve exactly one), or give --all")}
+		}
+		var rows []row
+		bad := 0
+		for _, name := range args {
+			var answer struct {
+				OK     bool
+				Report struct{ Stages []row }
+			}
+			path, in := "/systems/"+url.PathEscape(name)+"/check", any(nil)
+			if approve != "" {
+				path, in = "/systems/"+url.PathEscape(name)+"/host-key", map[string]string{"fingerprint": approve}
+			}
+			if err := c.call(cmd.Context(), http.MethodPost, path, in, &answer); err != nil {
+				return fmt.Errorf("%s: %w", name, err)
+			}
+			if !answer.OK {
+				bad++
+			}
+			for _, stage := range answer.Report.Stages {
+				stage["system"] = name
+				stage["took_ms"] = milliseconds(stage["took"])
+				rows = append(rows, stage)
+			}
+		}
+		if err := write(cmd.OutOrStdout(), format, []column{{"SYSTEM", "system"}, {"STAGE", "stage"}, {"OK", "ok"}, {"MS", "took_ms"}, {"WHAT WAS FOUND", "detail"}, {"NEXT", "next"}}, rows, rows); err != nil {
+			return err
+		}
+		if bad > 0 {
+			return negative("%d of %d could not be reached completely", bad, len(args))
+		}
+		return nil
+	}
+	return cmd
+}
+
+func milliseconds(nanoseconds any) string {
+	var d time.Duration
+	if _, err := fmt.Sscan(fmt.Sprint(nanoseconds), (*int64)(&d)); err != nil {
+		return ""
+	}
+	return fmt.Sprintf("%.1f", float64(d)/1e6)
+}

@@ -1,0 +1,126 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/operate"
+	"mossledger.example/moss/internal/store"
+)
+
+const sessionCookie = "moss_session"
+
+type contextKey int
+
+const (
+	keyUser contextKey = iota
+	keyBearer
+)
+
+// authenticate finds out who calls and holds the call against the table.
+func (s *Service) authenticate(ctx huma.Context, next func(huma.Context)) {
+	operation := ctx.Operation().OperationID
+	for _, need := range access[operation] {
+		if need == public {
+			next(ctx)
+			return
+		}
+	}
+	user, bearer, err := s.caller(ctx)
+	if err != nil {
+		ctx.SetHeader("WWW-Authenticate", `Bearer realm="moss"`)
+		_ = huma.WriteErr(s.api, ctx, http.StatusUnauthorized, err.Error())
+		return
+	}
+	if !allowed(operation, user.Roles) {
+		_ = huma.WriteErr(s.api, ctx, http.StatusForbidden, fmt.Sprintf("%s has the roles %s; this needs one of: %s", user.Name, strings.Join(user.Roles, ", "), strings.Join(access[operation], ", ")))
+		return
+	}
+	ctx = huma.WithValue(ctx, keyUser, user)
+	next(huma.WithValue(ctx, keyBearer, bearer))
+}
+
+var (
+	errSignIn = errors.New("sign in first")
+	errForged = errors.New("a changing request with a session cookie must come from the console itself")
+)
+
+func (s *Service) caller(ctx huma.Context) (store.User, string, error) {
+	if header := ctx.Header("Authorization"); header != "" {
+		bearer, found := strings.CutPrefix(header, "Bearer ")
+		if !found {
+			return store.User{}, "", errSignIn
+		}
+		user, err := s.store.TokenUser(ctx.Context(), bearer)
+		if err != nil {
+			return user, "", errors.New("this token is unknown, has ended or was revoked: sign in again")
+		}
+		return user, bearer, nil
+	}
+	cookie, err := huma.ReadCookie(ctx, sessionCookie)
+	if err != nil || cookie.Value == "" {
+		return store.User{}, "", errSignIn
+	}
+	// Another site can make a browser send the cookie, but not this header.
+	if ctx.Method() != http.MethodGet && ctx.Header("X-Moss-Console") == "" {
+		return store.User{}, "", errForged
+	}
+	if site := ctx.Header("Sec-Fetch-Site"); ctx.Method() != http.MethodGet && site != "" && site != "same-origin" {
+		return store.User{}, "", errForged
+	}
+	user, err := s.store.SessionUser(ctx.Context(), cookie.Value)
+	if err != nil {
+		return user, "", errors.New("the session has ended: sign in again")
+	}
+	return user, cookie.Value, nil
+}
+
+// who returns the name of the caller.
+func who(ctx context.Context) string {
+	user, _ := ctx.Value(keyUser).(store.User)
+	return user.Name
+}
+
+// problem turns an error into problem details.
+func (s *Service) problem(err error) error {
+	if err == nil {
+		return nil
+	}
+	var failure *connect.Failure
+	var status huma.StatusError
+	switch {
+	case errors.As(err, &status):
+		return err
+	case errors.Is(err, operate.ErrInput), errors.Is(err, store.ErrQuery):
+		return huma.NewError(http.StatusBadRequest, plain(err))
+	case errors.Is(err, store.ErrNotFound):
+		return huma.NewError(http.StatusNotFound, plain(err))
+	case errors.Is(err, store.ErrStale):
+		return huma.NewError(http.StatusPreconditionFailed, plain(err))
+	case errors.Is(err, operate.ErrRefused), errors.Is(err, store.ErrConflict), errors.Is(err, operate.ErrCannot):
+		return huma.NewError(http.StatusConflict, plain(err))
+	case errors.As(err, &failure):
+		return huma.NewError(http.StatusBadGateway, failure.Error())
+	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
+		return huma.NewError(http.StatusGatewayTimeout, "it took too long or was cancelled: "+err.Error())
+	}
+	s.Log.Error("a request failed", "error", err)
+	return huma.NewError(http.StatusInternalServerError, "something went wrong inside the service: "+err.Error())
+}
+
+// plain drops the words that only sort errors.
+func plain(err error) string {
+	text := err.Error()
+	for _, word := range []string{operate.ErrInput.Error(), operate.ErrRefused.Error(), operate.ErrCannot.Error(), store.ErrQuery.Error()} {
+		text = strings.TrimPrefix(text, word+": ")
+	}
+	return text
+}
+
+func titleOf(code int) string { return http.StatusText(code) }

@@ -1,0 +1,148 @@
+package service
+
+import (
+	"context"
+	"crypto/sha256"
+	"embed"
+	"encoding/hex"
+	"io/fs"
+	"mime"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/gofiber/fiber/v3/middleware/adaptor"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+)
+
+//go:embed all:web
+var web embed.FS
+
+// registerConsole serves the console: files under their names, and the first
+// page for every other path, because the console routes by itself.
+func (s *Service) registerConsole() {
+	s.app.Get("/api/*", func(c fiber.Ctx) error {
+		return problemAnswer(c, 404, "there is no such operation; see /api/v1/openapi.json")
+	})
+	s.app.Get("/*", func(c fiber.Ctx) error {
+		name := path.Clean("/" + c.Params("*"))[1:]
+		content, err := fs.ReadFile(web, path.Join("web/dist", name))
+		if name == "" || err != nil {
+			if strings.HasPrefix(name, "assets/") {
+				return problemAnswer(c, 404, "there is no such file")
+			}
+			name = "index.html"
+			if content, err = fs.ReadFile(web, "web/dist/index.html"); err != nil {
+				content, err = fs.ReadFile(web, "web/missing.html")
+			}
+		}
+		if err != nil {
+			return err
+		}
+		// Embedded files have no time: entity tags tell versions apart.
+		sum := sha256.Sum256(content)
+		tag := `"` + hex.EncodeToString(sum[:8]) + `"`
+		c.Set("ETag", tag)
+		c.Set("Cache-Control", "no-cache")
+		if strings.HasPrefix(name, "assets/") {
+			c.Set("Cache-Control", "public, max-age=31536000, immutable")
+		}
+		if c.Get("If-None-Match") == tag {
+			return c.Status(304).Send(nil)
+		}
+		c.Set("Content-Type", mime.TypeByExtension(path.Ext(name)))
+		return c.Status(200).Send(content)
+	})
+}
+
+// registerHealth serves what watchers of the service ask.
+func (s *Service) registerHealth() {
+	s.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
+	s.app.Get("/readyz", func(c fiber.Ctx) error {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		if s.base.Err() != nil {
+			return problemAnswer(c, 503, "the service is stopping")
+		}
+		if err := s.store.Ping(ctx); err != nil {
+			return problemAnswer(c, 503, "the database cannot be written: "+err.Error())
+		}
+		return c.SendString("ready\n")
+	})
+	registry := prometheus.NewRegistry()
+	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &picture{service: s})
+	s.app.Get("/metrics", adaptor.HTTPHandler(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
+}
+
+// picture gives counts of the picture as metrics.
+type picture struct{ service *Service }
+
+var (
+	metricSystems  = prometheus.NewDesc("moss_systems", "Systems by state of their latest reading.", []string{"state"}, nil)
+	metricAccounts = prometheus.NewDesc("moss_accounts", "Accounts that are there.", nil, nil)
+	metricCustody  = prometheus.NewDesc("moss_custody", "Accounts in custody.", nil, nil)
+	metricFindings = prometheus.NewDesc("moss_findings", "Open findings by severity.", []string{"severity"}, nil)
+)
+
+// Describe implements prometheus.Collector.
+func (p *picture) Describe(out chan<- *prometheus.Desc) {
+	out <- metricSystems
+	out <- metricAccounts
+	out <- metricCustody
+	out <- metricFindings
+}
+
+// Collect implements prometheus.Collector.
+func (p *picture) Collect(out chan<- prometheus.Metric) {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	v, err := p.service.store.Overview(ctx)
+	if err != nil {
+		out <- prometheus.NewInvalidMetric(metricAccounts, err)
+		return
+	}
+	out <- prometheus.MustNewConstMetric(metricAccounts, prometheus.GaugeValue, float64(v.Accounts))
+	out <- prometheus.MustNewConstMetric(metricCustody, prometheus.GaugeValue, float64(v.Custody))
+	for state, n := range v.SystemStates {
+		out <- prometheus.MustNewConstMetric(metricSystems, prometheus.GaugeValue, float64(n), state)
+	}
+	for severity, n := range v.Findings {
+		out <- prometheus.MustNewConstMetric(metricFindings, prometheus.GaugeValue, float64(n), severity)
+	}
+}
+
+// schedule verifies custody and surveys at their intervals.
+func (s *Service) schedule(ctx context.Context) {
+	verify, survey := ticker(s.VerifyEvery), ticker(s.SurveyEvery)
+	defer verify.Stop()
+	defer survey.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-verify.C:
+			if _, refused, unclear, err := s.operator.VerifyAll(ctx, "service"); err != nil && ctx.Err() == nil {
+				s.Log.Error("regular verification ended early", "error", err)
+			} else if refused+unclear > 0 {
+				s.Log.Warn("regular verification", "refused", refused, "unclear", unclear)
+			}
+		case <-survey.C:
+			if _, err := s.operator.StartSurvey(ctx, "service", nil); err != nil && ctx.Err() == nil {
+				s.Log.Warn("regular survey", "error", err)
+			}
+		}
+	}
+}
+
+// ticker of an interval; zero or less never ticks.
+func ticker(every time.Duration) *time.Ticker {
+	if every > 0 {
+		return time.NewTicker(every)
+	}
+	t := time.NewTicker(time.Hour)
+	t.Stop()
+	return t
+}

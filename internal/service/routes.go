@@ -1,0 +1,120 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/store"
+)
+
+// A new route: write a handler beside its kind, register it with add, and give
+// its operation a line in the access table.
+
+func (s *Service) registerAll() {
+	s.registerPeople()
+	s.registerSystems()
+	s.registerSurveys()
+	s.registerAccounts()
+	s.registerRotations()
+	s.registerLedger()
+}
+
+// add registers one operation. It panics at start when the access table does
+// not know it.
+func add[I, O any](s *Service, method, path, operation, summary string, handler func(context.Context, *I) (*O, error)) {
+	huma.Register(s.api, describe(method, path, operation, summary), func(ctx context.Context, in *I) (*O, error) {
+		out, err := handler(ctx, in)
+		return out, s.problem(err)
+	})
+}
+
+func describe(method, path, operation, summary string) huma.Operation {
+	if len(access[operation]) == 0 {
+		panic("service: the access table does not know " + operation)
+	}
+	op := huma.Operation{
+		Method: method, Path: "/api/v1" + path, OperationID: operation, Summary: summary, MaxBodyBytes: 11 << 20,
+		Errors: []int{http.StatusBadRequest, http.StatusUnauthorized, http.StatusForbidden},
+	}
+	if access[operation][0] != public {
+		op.Security = []map[string][]string{{"token": {}}, {"session": {}}}
+		op.Description = fmt.Sprintf("Roles: %v", access[operation])
+	}
+	return op
+}
+
+// body is an answer with a body only.
+type body[T any] struct{ Body T }
+
+func answer[T any](v T, err error) (*body[T], error) {
+	if err != nil {
+		return nil, err
+	}
+	return &body[T]{v}, nil
+}
+
+type empty struct{}
+
+// ListInput is what every list takes.
+type ListInput struct {
+	Filter []string `query:"filter,explode" maxItems:"20" doc:"column=value, column!=value, column~part, column!~part, column<value, column>value; all must match"`
+	Sort   string   `query:"sort" doc:"A column; with - before it descending"`
+	Limit  int      `query:"limit" minimum:"0" maximum:"1000" doc:"Items a page; 100 by default"`
+	Cursor string   `query:"cursor" doc:"next of the page before"`
+	Search string   `query:"search" maxLength:"200" doc:"Part of any text column"`
+}
+
+func (l ListInput) query() store.Query {
+	return store.Query{Filters: l.Filter, Sort: l.Sort, Limit: l.Limit, Cursor: l.Cursor, Search: l.Search}
+}
+
+// Secret is a secret in a request body. It is never part of an answer.
+type Secret struct{ secret.Value }
+
+// UnmarshalJSON reads it from a JSON string.
+func (v *Secret) UnmarshalJSON(raw []byte) error {
+	text, err := jsonString(raw)
+	v.Value = secret.New(text)
+	return err
+}
+
+// Schema implements huma.SchemaProvider.
+func (Secret) Schema(huma.Registry) *huma.Schema {
+	return &huma.Schema{Type: huma.TypeString, Format: "password", Description: "Never logged, never answered"}
+}
+
+// IDInput names one item by number. (Embedded inputs must be exported: huma
+// reads them by reflection.)
+type IDInput struct {
+	ID int64 `path:"id" minimum:"1"`
+}
+
+// NameInput names one item by name or number.
+type NameInput struct {
+	Name string `path:"name" doc:"Name or number" maxLength:"300"`
+}
+
+// Keyed is a request that starts work: sent twice with one key, it is done once.
+type Keyed struct {
+	Key string `header:"Idempotency-Key" maxLength:"100"`
+}
+
+// once runs start unless the same user sent the same key for the same act.
+func (s *Service) once(ctx context.Context, key, act string, start func() (int64, error)) (int64, error) {
+	if key == "" {
+		return start()
+	}
+	earlier, found, err := s.store.Once(ctx, key, who(ctx), act)
+	if err != nil || found {
+		return earlier, err
+	}
+	id, err := start()
+	if err != nil {
+		return id, err
+	}
+	return id, s.store.Remember(context.WithoutCancel(ctx), key, who(ctx), act, id)
+}

@@ -1,0 +1,220 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/naming"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/operate"
+	"mossledger.example/moss/internal/store"
+)
+
+// AccountDetail is an account with its custody and the limits of what is known.
+type AccountDetail struct {
+	Account    store.Account        `json:"account"`
+	Custody    *store.Custody       `json:"custody,omitempty"`
+	Incomplete []operate.Incomplete `json:"incomplete" nullable:"false" doc:"Systems that were not read completely: something there may use the account"`
+}
+
+// Candidate is an account that a spelling may mean.
+type Candidate struct {
+	ID     int64  `json:"id"`
+	Name   string `json:"name"`
+	System string `json:"system"`
+	DN     string `json:"dn,omitempty"`
+}
+
+// Resolved says what a spelling means.
+type Resolved struct {
+	Spelling   string      `json:"spelling"`
+	State      string      `json:"state" enum:"resolved,ambiguous,unknown,built-in"`
+	Form       string      `json:"form"`
+	Why        string      `json:"why"`
+	Candidates []Candidate `json:"candidates" nullable:"false"`
+}
+
+// AccountInput names an account by number.
+type AccountInput struct {
+	ID int64 `path:"id" minimum:"1"`
+}
+
+func (s *Service) registerAccounts() {
+	add(s, http.MethodGet, "/accounts", "list-accounts", "List accounts", func(ctx context.Context, in *ListInput) (*body[store.Page[store.Account]], error) {
+		return answer(s.store.Accounts(ctx, in.query()))
+	})
+	add(s, http.MethodGet, "/resolve", "resolve-account", "Say which account a spelling means", s.resolve)
+	add(s, http.MethodGet, "/accounts/{id}", "get-account", "Show an account", func(ctx context.Context, in *AccountInput) (*body[AccountDetail], error) {
+		return answer(s.detail(ctx, in.ID))
+	})
+	add(s, http.MethodGet, "/dependents", "list-dependents", "List dependents with their evidence", func(ctx context.Context, in *dependentsInput) (*body[store.Page[store.Dependent]], error) {
+		return answer(s.store.Dependents(ctx, in.Account, in.query()))
+	})
+	add(s, http.MethodGet, "/dependents/{id}", "get-dependent", "Show a dependent", func(ctx context.Context, in *IDInput) (*body[store.Dependent], error) {
+		return answer(s.store.Dependent(ctx, in.ID))
+	})
+	add(s, http.MethodPut, "/dependents/{id}/check", "set-check", "Set the application's own check of a unit", s.setCheck)
+	add(s, http.MethodDelete, "/dependents/{id}/check", "remove-check", "Remove the application's own check of a unit", func(ctx context.Context, in *IDInput) (*empty, error) {
+		return &empty{}, s.store.SetCheck(ctx, in.ID, nil, ledger.Entry{Actor: who(ctx), Act: "dependent.remove-check", Phase: ledger.Outcome, Subject: fmt.Sprint(in.ID), Result: "done"})
+	})
+	add(s, http.MethodPost, "/accounts/{id}/custody", "take-custody", "Take an account into custody", s.takeCustody)
+	add(s, http.MethodPost, "/accounts/{id}/custody/verify", "verify-custody", "Sign in with the sealed value", s.verifyCustody)
+	add(s, http.MethodPost, "/custody/verify", "verify-all-custody", "Sign in with every sealed value", func(ctx context.Context, _ *empty) (*body[VerifiedAll], error) {
+		accepted, refused, unclear, err := s.operator.VerifyAll(ctx, who(ctx))
+		return answer(VerifiedAll{accepted, refused, unclear}, err)
+	})
+	add(s, http.MethodPost, "/accounts/{id}/custody/release", "release-custody", "End custody; the sealed values are removed", s.releaseCustody)
+	add(s, http.MethodGet, "/findings", "list-findings", "List what needs a person", func(ctx context.Context, in *findingsInput) (*body[store.Page[store.Finding]], error) {
+		return answer(s.store.Findings(ctx, in.All, in.query()))
+	})
+	add(s, http.MethodGet, "/overview", "get-overview", "Counts for the first page", func(ctx context.Context, _ *empty) (*body[store.Overview], error) {
+		return answer(s.store.Overview(ctx))
+	})
+}
+
+type dependentsInput struct {
+	ListInput
+	Account int64 `query:"account" doc:"Only those tied to this account"`
+}
+
+type findingsInput struct {
+	ListInput
+	All bool `query:"all" doc:"Also those that were cleared"`
+}
+
+// VerifiedAll counts verdicts.
+type VerifiedAll struct {
+	Accepted int `json:"accepted"`
+	Refused  int `json:"refused"`
+	Unclear  int `json:"unclear" doc:"The authority could not be asked"`
+}
+
+type resolveInput struct {
+	Name string `query:"name" required:"true" maxLength:"4096" doc:"DN, DOMAIN\\name, name@domain, name, uid, SID, .\\name, system/name or id:number"`
+}
+
+func (s *Service) detail(ctx context.Context, id int64) (AccountDetail, error) {
+	a, err := s.store.Account(ctx, id)
+	if err != nil {
+		return AccountDetail{}, err
+	}
+	out := AccountDetail{Account: a}
+	if c, err := s.store.Custody(ctx, id); err == nil {
+		out.Custody = &c
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return out, err
+	}
+	out.Incomplete, err = s.operator.Incomplete(ctx)
+	return out, err
+}
+
+func (s *Service) resolve(ctx context.Context, in *resolveInput) (*body[Resolved], error) {
+	out := Resolved{Spelling: in.Name, Candidates: []Candidate{}}
+	a, res, err := s.operator.FindAccount(ctx, in.Name)
+	if err == nil {
+		out.State, out.Form, out.Why = string(naming.Resolved), string(res.Form), res.Why
+		out.Candidates = append(out.Candidates, Candidate{ID: a.ID, Name: a.Name, System: a.System, DN: a.DN})
+		return answer(out, nil)
+	}
+	if res.State == "" {
+		return nil, err
+	}
+	out.State, out.Form, out.Why = string(res.State), string(res.Form), res.Why
+	for _, k := range res.Accounts {
+		var id int64
+		if _, err := fmt.Sscan(k.ID, &id); err != nil {
+			return nil, err
+		}
+		a, err := s.store.Account(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		out.Candidates = append(out.Candidates, Candidate{ID: a.ID, Name: a.Name, System: a.System, DN: a.DN})
+	}
+	return answer(out, nil)
+}
+
+type setCheckInput struct {
+	IDInput
+	Body rotation.AppCheck
+}
+
+func (s *Service) setCheck(ctx context.Context, in *setCheckInput) (*body[store.Dependent], error) {
+	d, err := s.store.Dependent(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if d.Kind != "unit" {
+		return nil, huma.Error400BadRequest("only a unit has a check of its own")
+	}
+	switch in.Body.Kind {
+	case "tcp", "http", "command":
+	default:
+		return nil, huma.Error400BadRequest(fmt.Sprintf("unknown kind of check %q (tcp, http or command)", in.Body.Kind))
+	}
+	if in.Body.Target == "" {
+		return nil, huma.Error400BadRequest("a check needs a target: host:port, a URL or a command")
+	}
+	err = s.store.SetCheck(ctx, in.ID, &in.Body, ledger.Entry{Actor: who(ctx), Act: "dependent.set-check", Phase: ledger.Outcome, Subject: d.Name, System: d.System, Result: "done", Detail: in.Body.Kind + " " + in.Body.Target})
+	if err != nil {
+		return nil, err
+	}
+	return answer(s.store.Dependent(ctx, in.ID))
+}
+
+type takeCustodyInput struct {
+	AccountInput
+	Body struct {
+		Password Secret `json:"password,omitempty" doc:"The known password; it is verified at once"`
+		Reset    bool   `json:"reset,omitempty" doc:"Set a new one with the authority's log-on instead; what still holds the old one breaks"`
+		Reason   string `json:"reason,omitempty" maxLength:"500"`
+	}
+}
+
+func (s *Service) takeCustody(ctx context.Context, in *takeCustodyInput) (*body[AccountDetail], error) {
+	a, err := s.store.Account(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if in.Body.Reset {
+		err = s.operator.ResetCustody(ctx, who(ctx), in.Body.Reason, a)
+	} else {
+		_, err = s.operator.TakeCustody(ctx, who(ctx), a, in.Body.Password.Value)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return answer(s.detail(ctx, a.ID))
+}
+
+func (s *Service) verifyCustody(ctx context.Context, in *AccountInput) (*body[connect.Verdict], error) {
+	a, err := s.store.Account(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	return answer(s.operator.VerifyCustody(ctx, who(ctx), a))
+}
+
+type releaseInput struct {
+	AccountInput
+	Body struct {
+		Reason string `json:"reason" minLength:"1" maxLength:"500"`
+	}
+}
+
+func (s *Service) releaseCustody(ctx context.Context, in *releaseInput) (*body[AccountDetail], error) {
+	a, err := s.store.Account(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.operator.Release(ctx, who(ctx), in.Body.Reason, a); err != nil {
+		return nil, err
+	}
+	return answer(s.detail(ctx, a.ID))
+}

@@ -1,0 +1,163 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/store"
+)
+
+// StepNow is a step with where it stands.
+type StepNow struct {
+	rotation.Step
+	Title    string `json:"title"`
+	Status   string `json:"status" enum:"pending,doing,done,failed,unclear,skipped,undoing,undo-unclear,undone,undo-failed"`
+	Attempts int    `json:"attempts"`
+	Words    string `json:"words" doc:"The system's own words"`
+}
+
+// RotationNow is a rotation with where it stands.
+type RotationNow struct {
+	Rotation store.Rotation `json:"rotation"`
+	Steps    []StepNow      `json:"steps" nullable:"false"`
+}
+
+// RehearsalAnswer is a rehearsal with what it means in words.
+type RehearsalAnswer struct {
+	Rehearsal    store.Rehearsal `json:"rehearsal"`
+	Steps        []string        `json:"steps" nullable:"false" doc:"What will happen, in order"`
+	Interruption string          `json:"interruption"`
+}
+
+func rehearsalAnswer(v store.Rehearsal, err error) (*body[RehearsalAnswer], error) {
+	out := RehearsalAnswer{Rehearsal: v, Steps: []string{}, Interruption: v.Plan.Interruption()}
+	for _, s := range v.Plan.Steps {
+		out.Steps = append(out.Steps, s.Title())
+	}
+	return answer(out, err)
+}
+
+type rehearseInput struct {
+	AccountInput
+	Body struct {
+		Policy string `json:"policy,omitempty" enum:"stop,continue,undo" default:"undo"`
+	}
+}
+
+type startRotationInput struct {
+	AccountInput
+	Keyed
+	Body struct {
+		Policy string `json:"policy,omitempty" enum:"stop,continue,undo" default:"undo" doc:"What to do when a step fails"`
+		Reason string `json:"reason" minLength:"1" maxLength:"500"`
+	}
+}
+
+type overrideInput struct {
+	AccountInput
+	Keyed
+	Body struct {
+		Policy   string `json:"policy,omitempty" enum:"stop,continue,undo" default:"undo"`
+		Reason   string `json:"reason" minLength:"1" maxLength:"500"`
+		Override string `json:"override" minLength:"1" maxLength:"500" doc:"Why it is started without a rehearsal that passed"`
+	}
+}
+
+type decideInput struct {
+	IDInput
+	Body struct {
+		Decision string `json:"decision" enum:"stop,resume,go-on,undo"`
+		Reason   string `json:"reason,omitempty" maxLength:"500"`
+	}
+}
+
+func (s *Service) registerRotations() {
+	add(s, http.MethodPost, "/accounts/{id}/rehearsals", "rehearse", "Check everything about a rotation without changing anything", func(ctx context.Context, in *rehearseInput) (*body[RehearsalAnswer], error) {
+		a, err := s.store.Account(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		return rehearsalAnswer(s.operator.Rehearse(ctx, who(ctx), a, rotation.Policy(in.Body.Policy)))
+	})
+	add(s, http.MethodGet, "/accounts/{id}/rehearsals/latest", "get-rehearsal", "Show the latest rehearsal", func(ctx context.Context, in *AccountInput) (*body[RehearsalAnswer], error) {
+		return rehearsalAnswer(s.store.LatestRehearsal(ctx, in.ID))
+	})
+	add(s, http.MethodPost, "/accounts/{id}/rotations", "start-rotation", "Rotate; needs a rehearsal that passed within the hour", func(ctx context.Context, in *startRotationInput) (*body[RotationNow], error) {
+		return s.startRotation(ctx, in.ID, in.Key, in.Body.Policy, in.Body.Reason, "")
+	})
+	add(s, http.MethodPost, "/accounts/{id}/rotations/override", "override-rotation", "Rotate without a rehearsal that passed; the reason is recorded", func(ctx context.Context, in *overrideInput) (*body[RotationNow], error) {
+		return s.startRotation(ctx, in.ID, in.Key, in.Body.Policy, in.Body.Reason, in.Body.Override)
+	})
+	add(s, http.MethodGet, "/rotations", "list-rotations", "List rotations", func(ctx context.Context, in *ListInput) (*body[store.Page[store.Rotation]], error) {
+		return answer(s.store.Rotations(ctx, in.query()))
+	})
+	add(s, http.MethodGet, "/rotations/{id}", "get-rotation", "Show a rotation with its steps", func(ctx context.Context, in *IDInput) (*body[RotationNow], error) {
+		return answer(s.rotationNow(ctx, in.ID))
+	})
+	add(s, http.MethodGet, "/rotations/{id}/journal", "list-journal", "Show the journal of a rotation", func(ctx context.Context, in *IDInput) (*body[[]JournalRecord], error) {
+		r, _, records, err := s.operator.RotationState(ctx, in.ID)
+		return answer(titled(r.Plan, records), err)
+	})
+	add(s, http.MethodPost, "/rotations/{id}/decision", "decide-rotation", "Stop, resume, go on without failed steps, or undo", func(ctx context.Context, in *decideInput) (*body[RotationNow], error) {
+		if err := s.operator.Decide(ctx, who(ctx), in.ID, in.Body.Decision, in.Body.Reason); err != nil {
+			return nil, err
+		}
+		return answer(s.rotationNow(ctx, in.ID))
+	})
+	s.registerWatchRotation()
+}
+
+func (s *Service) startRotation(ctx context.Context, account int64, key, policy, reason, override string) (*body[RotationNow], error) {
+	id, err := s.once(ctx, key, fmt.Sprintf("rotation/%d", account), func() (int64, error) {
+		a, err := s.store.Account(ctx, account)
+		if err != nil {
+			return 0, err
+		}
+		return s.operator.StartRotation(ctx, who(ctx), a, rotation.Policy(policy), reason, override)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return answer(s.rotationNow(ctx, id))
+}
+
+func (s *Service) rotationNow(ctx context.Context, id int64) (RotationNow, error) {
+	r, state, _, err := s.operator.RotationState(ctx, id)
+	if err != nil {
+		return RotationNow{}, err
+	}
+	out := RotationNow{Rotation: r, Steps: make([]StepNow, len(r.Plan.Steps))}
+	for i, step := range r.Plan.Steps {
+		out.Steps[i] = StepNow{Step: step, Title: step.Title(), Status: string(state.Steps[i].Status), Attempts: state.Steps[i].Attempts, Words: state.Steps[i].Words}
+	}
+	return out, nil
+}
+
+// Checkpoint is the ledger's signed head.
+type Checkpoint struct {
+	Checkpoint string `json:"checkpoint" doc:"A signed note (open format): origin, size, hash of the tree, signature"`
+	Verifier   string `json:"verifier" doc:"Public key to verify it with"`
+}
+
+// Verification is what verifying the ledger found.
+type Verification struct {
+	OK bool `json:"ok"`
+	ledger.Report
+}
+
+func (s *Service) registerLedger() {
+	add(s, http.MethodGet, "/ledger", "list-ledger", "List ledger entries, the newest first", func(ctx context.Context, in *ListInput) (*body[store.Page[ledger.Entry]], error) {
+		return answer(s.store.LedgerList(ctx, in.query()))
+	})
+	add(s, http.MethodPost, "/ledger/verify", "verify-ledger", "Recompute the whole ledger and hold it against its signed checkpoint", func(ctx context.Context, _ *empty) (*body[Verification], error) {
+		report, err := s.store.LedgerVerify(ctx)
+		return answer(Verification{report.OK(), report}, err)
+	})
+	add(s, http.MethodGet, "/ledger/checkpoint", "get-checkpoint", "Show the signed checkpoint", func(ctx context.Context, _ *empty) (*body[Checkpoint], error) {
+		checkpoint, verifier, err := s.store.LedgerCheckpoint(ctx)
+		return answer(Checkpoint{checkpoint, verifier}, err)
+	})
+}

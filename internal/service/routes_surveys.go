@@ -1,0 +1,177 @@
+package service
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/sse"
+
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/operate"
+	"mossledger.example/moss/internal/store"
+)
+
+type startSurveyInput struct {
+	Keyed
+	Body struct {
+		Systems []string `json:"systems,omitempty" maxItems:"20000" doc:"Names; all systems when it is empty"`
+	}
+}
+
+type surveyVisitsInput struct {
+	IDInput
+	ListInput
+}
+
+type watchInput struct {
+	IDInput
+	Last int64 `header:"Last-Event-ID" doc:"Go on behind this event"`
+}
+
+// heartbeat keeps event streams alive and shows clients that went away.
+const heartbeat = 15 * time.Second
+
+func (s *Service) registerSurveys() {
+	add(s, http.MethodPost, "/surveys", "start-survey", "Start a survey", func(ctx context.Context, in *startSurveyInput) (*body[store.Survey], error) {
+		id, err := s.once(ctx, in.Key, "survey", func() (int64, error) { return s.operator.StartSurvey(ctx, who(ctx), in.Body.Systems) })
+		if err != nil {
+			return nil, err
+		}
+		return answer(s.store.Survey(ctx, id))
+	})
+	add(s, http.MethodGet, "/surveys", "list-surveys", "List surveys", func(ctx context.Context, in *ListInput) (*body[store.Page[store.Survey]], error) {
+		return answer(s.store.Surveys(ctx, in.query()))
+	})
+	add(s, http.MethodGet, "/surveys/{id}", "get-survey", "Show a survey", func(ctx context.Context, in *IDInput) (*body[store.Survey], error) {
+		return answer(s.store.Survey(ctx, in.ID))
+	})
+	add(s, http.MethodGet, "/surveys/{id}/visits", "list-visits", "List the visits of a survey", func(ctx context.Context, in *surveyVisitsInput) (*body[store.Page[store.Visit]], error) {
+		return answer(s.store.Visits(ctx, in.ID, in.query()))
+	})
+	add(s, http.MethodPost, "/surveys/{id}/cancel", "cancel-survey", "Cancel a survey; what was read is kept", func(ctx context.Context, in *IDInput) (*body[store.Survey], error) {
+		if err := s.operator.CancelSurvey(in.ID); err != nil {
+			return nil, err
+		}
+		return answer(s.store.Survey(ctx, in.ID))
+	})
+	sse.Register(s.api, describe(http.MethodGet, "/surveys/{id}/events", "watch-survey", "Watch a survey: its visits as they change, then the survey when it ends"),
+		map[string]any{"visit": store.Visit{}, "survey": store.Survey{}}, s.watchSurvey)
+	sse.Register(s.api, describe(http.MethodGet, "/events", "watch-all", "Hear that something changed: reload what is shown"),
+		map[string]any{"changed": Changed{}}, s.watchAll)
+}
+
+// Changed says that something changed.
+type Changed struct {
+	Time time.Time `json:"time"`
+}
+
+// follow calls look whenever the topic wakes, until look says that all is
+// over, the client is gone or the service stops. ctx of a stream is not ended
+// by Fiber when the client goes away: only a failed write shows that.
+func (s *Service) follow(topic string, send sse.Sender, look func() (over bool, err error)) {
+	wake, letGo := s.operator.Wake(topic)
+	defer letGo()
+	beat := time.NewTicker(heartbeat)
+	defer beat.Stop()
+	for {
+		over, err := look()
+		if over || err != nil {
+			return
+		}
+		select {
+		case <-wake:
+		case <-beat.C:
+			if send.Comment("still here") != nil {
+				return
+			}
+		case <-s.base.Done():
+			return
+		}
+	}
+}
+
+func (s *Service) watchSurvey(_ context.Context, in *watchInput, send sse.Sender) {
+	last, id := in.Last, in.ID
+	s.follow(operate.SurveyTopic(id), send, func() (bool, error) {
+		survey, err := s.store.Survey(s.base, id)
+		if err != nil {
+			return true, err
+		}
+		for {
+			visits, err := s.store.VisitsAfter(s.base, id, last)
+			if err != nil {
+				return true, err
+			}
+			for _, v := range visits {
+				last = v.Step
+				if err := send(sse.Message{ID: int(v.Step), Data: v}); err != nil {
+					return true, err
+				}
+			}
+			if len(visits) == 0 {
+				break
+			}
+		}
+		if survey.State == "running" {
+			return false, nil
+		}
+		return true, send(sse.Message{ID: int(last), Data: survey})
+	})
+}
+
+func (s *Service) watchAll(_ context.Context, _ *empty, send sse.Sender) {
+	s.follow("all", send, func() (bool, error) {
+		return false, send.Data(Changed{time.Now().UTC()})
+	})
+}
+
+// JournalRecord is a journal record with the title of its step.
+type JournalRecord struct {
+	rotation.Record
+	Title string `json:"title"`
+}
+
+func titled(plan rotation.Plan, records []rotation.Record) []JournalRecord {
+	out := make([]JournalRecord, len(records))
+	for i, r := range records {
+		out[i] = JournalRecord{Record: r}
+		if r.Step >= 0 && r.Step < len(plan.Steps) {
+			out[i].Title = plan.Steps[r.Step].Title()
+		}
+	}
+	return out
+}
+
+func (s *Service) watchRotation(_ context.Context, in *watchInput, send sse.Sender) {
+	last, id := in.Last, in.ID
+	s.follow(operate.RotationTopic(id), send, func() (bool, error) {
+		r, err := s.store.Rotation(s.base, id)
+		if err != nil {
+			return true, err
+		}
+		records, err := s.store.Journal(s.base, id, last)
+		if err != nil {
+			return true, err
+		}
+		for _, record := range titled(r.Plan, records) {
+			last = record.Seq
+			if err := send(sse.Message{ID: int(record.Seq), Data: record}); err != nil {
+				return true, err
+			}
+		}
+		// Read again: a record may have come between the two readings.
+		if r.Mode != string(rotation.ModeFinished) && r.Mode != string(rotation.ModeStopped) {
+			return false, nil
+		}
+		return true, send(sse.Message{ID: int(last), Data: r})
+	})
+}
+
+func (s *Service) registerWatchRotation() {
+	sse.Register(s.api, describe(http.MethodGet, "/rotations/{id}/events", "watch-rotation", "Watch a rotation: its journal as it is written, then the rotation when it ends or stops"),
+		map[string]any{"record": JournalRecord{}, "rotation": store.Rotation{}}, s.watchRotation)
+}
+
+var _ huma.SchemaProvider = Secret{}

@@ -1,0 +1,171 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/operate"
+	"mossledger.example/moss/internal/store"
+)
+
+// SystemInput is what a person gives of a system.
+type SystemInput struct {
+	Name        string            `json:"name" minLength:"1" maxLength:"255"`
+	Kind        string            `json:"kind" doc:"directory or unix-host"`
+	Address     string            `json:"address,omitempty" maxLength:"255" doc:"Host name or IP address; the name is used when it is empty"`
+	Port        int               `json:"port,omitempty" minimum:"0" maximum:"65535" doc:"The kind's usual port when it is 0"`
+	LogOn       string            `json:"logon,omitempty"`
+	Site        string            `json:"site,omitempty" maxLength:"200"`
+	Environment string            `json:"environment,omitempty" maxLength:"200"`
+	Owner       string            `json:"owner,omitempty" maxLength:"200"`
+	Options     map[string]string `json:"options,omitempty" doc:"base: subtree of a directory; paths: further files of a host, separated by ;; setpw: command that sets a local password"`
+	TrustedCA   string            `json:"trusted_ca,omitempty" doc:"PEM of the CA that the certificate is verified against"`
+}
+
+func (in SystemInput) system() store.System {
+	return store.System{Name: in.Name, Kind: in.Kind, Address: in.Address, Port: in.Port, LogOn: in.LogOn, Site: in.Site, Environment: in.Environment, Owner: in.Owner, Options: in.Options, TrustedCA: in.TrustedCA}
+}
+
+type tagged[T any] struct {
+	ETag string `header:"ETag"`
+	Body T
+}
+
+func taggedSystem(v store.System, err error) (*tagged[store.System], error) {
+	if err != nil {
+		return nil, err
+	}
+	return &tagged[store.System]{ETag: fmt.Sprintf(`"%d"`, v.Revision), Body: v}, nil
+}
+
+// CheckAnswer is a system with the stages that a check went through.
+type CheckAnswer struct {
+	System store.System        `json:"system"`
+	Report connect.CheckReport `json:"report"`
+	OK     bool                `json:"ok"`
+}
+
+type importInput struct {
+	Body struct {
+		List        string `json:"list,omitempty" doc:"CSV with a header line, or one name a line"`
+		Directory   string `json:"directory,omitempty" doc:"System whose computers are taken instead"`
+		Base        string `json:"base,omitempty" doc:"Subtree of that directory"`
+		Kind        string `json:"kind,omitempty"`
+		LogOn       string `json:"logon,omitempty"`
+		Site        string `json:"site,omitempty"`
+		Environment string `json:"environment,omitempty"`
+		Owner       string `json:"owner,omitempty"`
+	}
+}
+
+func (s *Service) registerSystems() {
+	add(s, http.MethodGet, "/logons", "list-logons", "List stored log-ons", func(ctx context.Context, in *ListInput) (*body[store.Page[store.LogOn]], error) {
+		return answer(s.store.LogOns(ctx, in.query()))
+	})
+	add(s, http.MethodPut, "/logons/{name}", "save-logon", "Add or replace a log-on", s.saveLogOn)
+	add(s, http.MethodDelete, "/logons/{name}", "remove-logon", "Remove a log-on that no system uses", func(ctx context.Context, in *NameInput) (*empty, error) {
+		return &empty{}, s.store.RemoveLogOn(ctx, in.Name, ledger.Entry{Actor: who(ctx), Act: "logon.remove", Phase: ledger.Outcome, Subject: in.Name, Result: "done"})
+	})
+	add(s, http.MethodGet, "/systems", "list-systems", "List systems", func(ctx context.Context, in *ListInput) (*body[store.Page[store.System]], error) {
+		return answer(s.store.Systems(ctx, in.query()))
+	})
+	add(s, http.MethodPost, "/systems", "add-system", "Add a system", func(ctx context.Context, in *body[SystemInput]) (*tagged[store.System], error) {
+		if _, err := s.operator.AddSystem(ctx, who(ctx), in.Body.system()); err != nil {
+			return nil, err
+		}
+		return taggedSystem(s.store.System(ctx, in.Body.Name))
+	})
+	add(s, http.MethodPost, "/systems/import", "import-systems", "Add systems from a list or from a directory subtree", s.importSystems)
+	add(s, http.MethodGet, "/systems/{name}", "get-system", "Show a system", func(ctx context.Context, in *NameInput) (*tagged[store.System], error) {
+		return taggedSystem(s.store.System(ctx, in.Name))
+	})
+	add(s, http.MethodPut, "/systems/{name}", "change-system", "Change a system", s.changeSystem)
+	add(s, http.MethodDelete, "/systems/{name}", "remove-system", "Remove a system with all that was seen on it", func(ctx context.Context, in *NameInput) (*empty, error) {
+		v, err := s.store.System(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		return &empty{}, s.store.RemoveSystem(ctx, v.ID, ledger.Entry{Actor: who(ctx), Act: "system.remove", Phase: ledger.Outcome, Subject: v.Name, System: v.Name, Result: "done"})
+	})
+	add(s, http.MethodPost, "/systems/{name}/check", "check-system", "Try to reach a system, stage by stage", func(ctx context.Context, in *NameInput) (*body[CheckAnswer], error) {
+		v, report, err := s.operator.CheckSystem(ctx, who(ctx), in.Name, "")
+		return answer(CheckAnswer{v, report, report.OK()}, err)
+	})
+	type approveInput struct {
+		NameInput
+		Body struct {
+			Fingerprint string `json:"fingerprint" minLength:"10" maxLength:"100" doc:"SHA256:... as a check shows it"`
+		}
+	}
+	add(s, http.MethodPost, "/systems/{name}/host-key", "approve-host-key", "Approve the host key that a system offers, and check it", func(ctx context.Context, in *approveInput) (*body[CheckAnswer], error) {
+		v, report, err := s.operator.CheckSystem(ctx, who(ctx), in.Name, in.Body.Fingerprint)
+		return answer(CheckAnswer{v, report, report.OK()}, err)
+	})
+}
+
+type saveLogOnInput struct {
+	NameInput
+	Body struct {
+		Account    string `json:"account" minLength:"1" maxLength:"500"`
+		Password   Secret `json:"password,omitempty"`
+		PrivateKey Secret `json:"private_key,omitempty" doc:"PEM"`
+	}
+}
+
+func (s *Service) saveLogOn(ctx context.Context, in *saveLogOnInput) (*body[store.LogOn], error) {
+	if err := s.operator.SaveLogOn(ctx, who(ctx), in.Name, in.Body.Account, in.Body.Password.Value, in.Body.PrivateKey.Value); err != nil {
+		return nil, err
+	}
+	v, err := s.store.LogOn(ctx, in.Name)
+	v.HasPassword, v.HasKey = len(v.SealedPassword) > 0, len(v.SealedKey) > 0
+	return answer(v, err)
+}
+
+func (s *Service) importSystems(ctx context.Context, in *importInput) (*body[operate.Import], error) {
+	defaults := operate.Defaults{Kind: in.Body.Kind, LogOn: in.Body.LogOn, Site: in.Body.Site, Environment: in.Body.Environment, Owner: in.Body.Owner}
+	if in.Body.Directory != "" {
+		return answer(s.operator.ImportDirectory(ctx, who(ctx), in.Body.Directory, in.Body.Base, defaults))
+	}
+	return answer(s.operator.ImportList(ctx, who(ctx), strings.NewReader(in.Body.List), defaults))
+}
+
+type changeSystemInput struct {
+	NameInput
+	IfMatch string `header:"If-Match" doc:"ETag of what was seen"`
+	Body    SystemInput
+}
+
+func (s *Service) changeSystem(ctx context.Context, in *changeSystemInput) (*tagged[store.System], error) {
+	have, err := s.store.System(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	revision := have.Revision
+	if in.IfMatch == "" {
+		return nil, huma.NewError(http.StatusPreconditionRequired, "send If-Match with the ETag of the system as you saw it")
+	}
+	if in.IfMatch != "*" {
+		if revision, err = strconv.ParseInt(strings.Trim(in.IfMatch, `"`), 10, 64); err != nil {
+			return nil, huma.Error400BadRequest("If-Match is not an ETag of this service")
+		}
+	}
+	next := in.Body.system()
+	if !strings.EqualFold(next.Name, have.Name) || next.Kind != have.Kind {
+		return nil, huma.Error400BadRequest("name and kind of a system cannot be changed: add it anew")
+	}
+	next.ID, next.Name = have.ID, have.Name
+	if err := s.operator.ValidSystem(ctx, next); err != nil {
+		return nil, err
+	}
+	if err := s.store.ChangeSystem(ctx, next, revision, ledger.Entry{Actor: who(ctx), Act: "system.change", Phase: ledger.Outcome, Subject: next.Name, System: next.Name, Result: "done"}); err != nil {
+		return nil, err
+	}
+	return taggedSystem(s.store.System(ctx, in.Name))
+}

@@ -1,0 +1,255 @@
+// Package service is the long-running process: the HTTP API, sign-in, the
+// schedule and the embedded console, over package operate.
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
+	"github.com/gofiber/fiber/v3"
+
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/operate"
+	"mossledger.example/moss/internal/store"
+
+	// The kinds of system: one line each.
+	_ "mossledger.example/moss/internal/connect/directory"
+	_ "mossledger.example/moss/internal/connect/unixhost"
+)
+
+// Version of the program.
+const Version = "0.1.0"
+
+// Config says how to run.
+type Config struct {
+	Data        string // folder of the database
+	KeyFile     string // master key; "" for master.key in Data's sibling folder "key"
+	Passphrase  secret.Value
+	Listen      string // host:port
+	CertFile    string
+	KeyPEM      string // file of the TLS key
+	SurveyEvery time.Duration
+	VerifyEvery time.Duration
+	Parallel    int
+	Drill       int // see operate.Config
+	Kill        func()
+	Log         *slog.Logger
+	Ready       func(url, setupCode string) // called when it listens; setupCode only at first start
+}
+
+// Service is a running service.
+type Service struct {
+	Config
+	store    *store.Store
+	operator *operate.Operator
+	app      *fiber.App
+	api      huma.API
+	throttle *throttle
+	base     context.Context
+	secure   bool
+}
+
+// ErrUnsafeListen is returned when plain HTTP would leave this machine.
+var ErrUnsafeListen = errors.New("refusing to serve without TLS on an address that is not loopback")
+
+const metaSetupCode = "setup-code-hash"
+
+// Run serves until the context ends.
+func Run(ctx context.Context, config Config) error {
+	if config.KeyFile == "" {
+		config.KeyFile = filepath.Join(config.Data, "master.key")
+	}
+	s := &Service{Config: config, throttle: newThrottle(time.Now), secure: config.CertFile != ""}
+	if err := s.checkListen(); err != nil {
+		return err
+	}
+	_, statErr := os.Stat(filepath.Join(config.Data, "moss.db"))
+	master, err := LoadMasterKey(config.KeyFile, config.Passphrase, statErr != nil)
+	if err != nil {
+		return err
+	}
+	if s.store, err = store.Open(ctx, config.Data, time.Now); err != nil {
+		return err
+	}
+	defer func() {
+		if err := s.store.Close(); err != nil {
+			s.Log.Error("the database did not close", "error", err)
+		}
+	}()
+	s.operator, err = operate.New(ctx, operate.Config{Store: s.store, Master: master, Random: rand.Reader, Now: time.Now, Log: config.Log, Parallel: config.Parallel, Drill: config.Drill, Kill: config.Kill})
+	if err != nil {
+		return err
+	}
+	code, err := s.setupCode(ctx)
+	if err != nil {
+		return err
+	}
+	base, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	s.base = base
+	s.build()
+	listener, err := net.Listen("tcp", config.Listen)
+	if err != nil {
+		return fmt.Errorf("listen on %s: %w", config.Listen, err)
+	}
+	address := listener.Addr().String()
+	scheme := "http"
+	if s.secure {
+		cert, err := tls.LoadX509KeyPair(config.CertFile, config.KeyPEM)
+		if err != nil {
+			_ = listener.Close()
+			return fmt.Errorf("TLS certificate: %w", err)
+		}
+		listener = tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12})
+		scheme = "https"
+	}
+	if err := s.operator.Start(ctx); err != nil {
+		_ = listener.Close()
+		return err
+	}
+	scheduled := make(chan struct{})
+	go func() {
+		defer close(scheduled)
+		s.schedule(base)
+	}()
+	ended := make(chan error, 1)
+	go func() { ended <- s.app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true}) }()
+	s.Log.Info("serving", "address", address, "version", Version)
+	if config.Ready != nil {
+		config.Ready(scheme+"://"+address, code)
+	}
+	select {
+	case <-ctx.Done():
+	case err = <-ended:
+	}
+	// Event streams end first, then requests, then the work.
+	cancel()
+	stop, cancelStop := context.WithTimeout(context.Background(), 15*time.Second)
+	defer cancelStop()
+	s.operator.Stop()
+	if stopErr := s.app.ShutdownWithContext(stop); stopErr != nil {
+		s.Log.Warn("some requests did not end in time", "error", stopErr)
+	}
+	<-scheduled
+	s.Log.Info("stopped")
+	return err
+}
+
+func (s *Service) checkListen() error {
+	host, _, err := net.SplitHostPort(s.Listen)
+	if err != nil {
+		return fmt.Errorf("listen address %q: write host:port", s.Listen)
+	}
+	ip := net.ParseIP(host)
+	if host == "localhost" || ip != nil && ip.IsLoopback() {
+		return nil
+	}
+	if s.CertFile == "" || s.KeyPEM == "" {
+		return fmt.Errorf("%w: %s needs --tls-cert and --tls-key, or listen on 127.0.0.1", ErrUnsafeListen, s.Listen)
+	}
+	return nil
+}
+
+// setupCode makes a one-time code while nobody can sign in.
+func (s *Service) setupCode(ctx context.Context) (string, error) {
+	n, err := s.store.CountUsers(ctx)
+	if err != nil || n > 0 {
+		return "", err
+	}
+	policy := secret.Policy{Length: 20, Classes: []string{secret.Upper, secret.Digits}}
+	code, err := policy.Generate(rand.Reader)
+	if err != nil {
+		return "", err
+	}
+	hash, err := hashPassword(code)
+	if err != nil {
+		return "", err
+	}
+	return code.RevealString(), s.store.SetMeta(ctx, metaSetupCode, []byte(hash))
+}
+
+// build makes the application: middleware, API, console.
+func (s *Service) build() {
+	s.app = fiber.New(fiber.Config{
+		AppName: "moss", Immutable: true, BodyLimit: 12 << 20, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute,
+		ErrorHandler: s.fiberError,
+	})
+	s.app.Use(s.guard)
+	s.registerHealth()
+	s.api = humafiber.New(s.app, apiConfig())
+	s.api.UseMiddleware(s.authenticate)
+	s.registerAll()
+	s.registerConsole()
+}
+
+func apiConfig() huma.Config {
+	config := huma.DefaultConfig("Moss Ledger", Version)
+	config.OpenAPIPath = "/api/v1/openapi"
+	config.DocsPath = ""
+	config.SchemasPath = ""
+	config.CreateHooks = nil // no $schema links in answers
+	config.Info.Description = "Service accounts: what there is, what depends on it, and changing it without breaking anything. Errors are problem details (RFC 9457). Lists take filter, sort, limit and cursor. Requests that start work take an Idempotency-Key."
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":   {Type: "http", Scheme: "bearer", Description: "An API token"},
+		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie, Description: "The console's session; changing requests also send X-Moss-Console: 1"},
+	}
+	return config
+}
+
+// OpenAPI returns the API's description without running a service.
+func OpenAPI() ([]byte, error) {
+	s := &Service{Config: Config{Log: slog.New(slog.DiscardHandler)}, throttle: newThrottle(time.Now)}
+	s.build()
+	return s.api.OpenAPI().MarshalJSON()
+}
+
+// guard runs around every request: security headers, panics, the log.
+func (s *Service) guard(c fiber.Ctx) (err error) {
+	start := time.Now()
+	defer func() {
+		if r := recover(); r != nil {
+			s.Log.Error("a request failed badly", "method", c.Method(), "path", c.Path(), "panic", fmt.Sprint(r))
+			err = problemAnswer(c, 500, "something went wrong inside the service; it has been logged")
+		}
+		if !strings.HasPrefix(c.Path(), "/assets/") {
+			s.Log.Debug("request", "method", c.Method(), "path", c.Path(), "status", c.Response().StatusCode(), "took", time.Since(start).Round(time.Microsecond))
+		}
+	}()
+	c.Set("X-Content-Type-Options", "nosniff")
+	c.Set("Referrer-Policy", "no-referrer")
+	c.Set("X-Frame-Options", "DENY")
+	c.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	if strings.HasPrefix(c.Path(), "/api/") {
+		c.Set("Cache-Control", "no-store")
+	}
+	if s.secure {
+		c.Set("Strict-Transport-Security", "max-age=31536000")
+	}
+	return c.Next()
+}
+
+func (s *Service) fiberError(c fiber.Ctx, err error) error {
+	code, words := 500, "something went wrong inside the service; it has been logged"
+	var known *fiber.Error
+	if errors.As(err, &known) {
+		code, words = known.Code, known.Message
+	} else {
+		s.Log.Error("a request failed", "method", c.Method(), "path", c.Path(), "error", err)
+	}
+	return problemAnswer(c, code, words)
+}
+
+func problemAnswer(c fiber.Ctx, code int, detail string) error {
+	return c.Status(code).JSON(huma.ErrorModel{Status: code, Title: titleOf(code), Detail: detail}, "application/problem+json")
+}
