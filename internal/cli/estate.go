@@ -203,7 +203,7 @@ func accountCommand() *cobra.Command {
 			"No accounts match. Read some systems with 'moss survey run'."))
 }
 
-var dependentColumns = []column{{"ID", "id"}, {"SYSTEM", "system"}, {"KIND", "kind"}, {"PLACE", "place"}, {"STATE", "state"}, {"RUNS AS", "runs_as"}, {"EVIDENCE", "evidence"}, {"SEEN", "seen"}, {"DETAIL", "detail"}}
+var dependentColumns = []column{{"ID", "id"}, {"SYSTEM", "system"}, {"KIND", "kind"}, {"PLACE", "place"}, {"STATE", "state"}, {"RUNS AS", "runs_as"}, {"READ BY", "readers"}, {"EVIDENCE", "evidence"}, {"SEEN", "seen"}, {"DETAIL", "detail"}}
 
 // evident puts the evidence of ties into fields of their own.
 func evident(rows []row, account int64) []row {

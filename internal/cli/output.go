@@ -102,7 +102,7 @@ func safe(text string) string {
 	}, text)
 }
 
-const widest = 60
+const widest = 100
 
 func table(out io.Writer, columns []column, rows []row) {
 	widths := make([]int, len(columns))

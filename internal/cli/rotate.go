@@ -263,7 +263,7 @@ func printRecord(out io.Writer, r row) {
 	}
 	what := show(r["title"])
 	if r["undo"] == true {
-		what = "undo: " + what
+		what = "undo: " + what // the title already says what is put back
 	}
 	words := safe(show(r["words"]))
 	if words != "" {

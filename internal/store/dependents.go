@@ -27,6 +27,7 @@ type Dependent struct {
 	Gone      time.Time          `json:"gone,omitzero"`
 	Check     *rotation.AppCheck `json:"check,omitempty" doc:"The application's own check, as a person set it"`
 	Ties      []Tie              `json:"ties" nullable:"false"`
+	Readers   []string           `json:"readers" nullable:"false" doc:"Of a file: the units and entries on its system that name it"`
 }
 
 // Tie links a dependent to an account.
@@ -44,20 +45,24 @@ const (
 	dependentFrom    = "dependents d JOIN systems ON systems.id = d.system_id LEFT JOIN scopes ON scopes.system_id = d.system_id AND scopes.scope = CASE d.kind WHEN 'unit' THEN 'units' WHEN 'cron' THEN 'cron' ELSE 'files' END"
 	dependentSeen    = "CASE WHEN d.gone = '' THEN MAX(d.seen, COALESCE(scopes.completed, '')) ELSE d.seen END"
 	dependentTies    = "COALESCE((SELECT json_group_array(json_object('account_id', t.account_id, 'account', a.name, 'system', sa.name, 'evidence', t.evidence, 'strength', t.strength, 'detail', t.detail, 'first_seen', t.first_seen)) FROM ties t JOIN accounts a ON a.id = t.account_id JOIN systems sa ON sa.id = a.system_id WHERE t.dependent_id = d.id), '[]')"
-	dependentColumns = "d.id, d.system_id, systems.name, d.kind, d.place, d.name, d.description, d.runs_as, d.state, d.start_mode, d.executable, d.schedule, d.path, d.uses, d.after, d.copy, d.first_seen, " + dependentSeen + ", d.changed, d.gone, d.app_check, " + dependentTies
+	dependentColumns = "d.id, d.system_id, systems.name, d.kind, d.place, d.name, d.description, d.runs_as, d.state, d.start_mode, d.executable, d.schedule, d.path, d.uses, d.after, d.copy, d.first_seen, " + dependentSeen + ", d.changed, d.gone, d.app_check, " + dependentTies + ", " + dependentReaders
+	dependentReaders = "CASE d.kind WHEN 'file' THEN COALESCE((SELECT json_group_array(u.name) FROM dependents u WHERE u.system_id = d.system_id AND u.gone = '' AND u.kind <> 'file' AND EXISTS (SELECT 1 FROM json_each(u.uses) WHERE value = d.path)), '[]') ELSE '[]' END"
 	dependentAccount = "COALESCE((SELECT group_concat(a.name, ' ') FROM ties t JOIN accounts a ON a.id = t.account_id WHERE t.dependent_id = d.id), '')"
 	dependentProof   = "COALESCE((SELECT group_concat(t.evidence || ' ' || t.strength, ' ') FROM ties t WHERE t.dependent_id = d.id), '')"
 )
 
 func scanDependent(row interface{ Scan(...any) error }, more ...any) (Dependent, error) {
 	var v Dependent
-	var uses, after, copied, first, seen, changed, gone, check, tied string
-	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.Place, &v.Name, &v.Description, &v.RunsAs, &v.State, &v.StartMode, &v.Executable, &v.Schedule, &v.Path, &uses, &after, &copied, &first, &seen, &changed, &gone, &check, &tied}, more...)...)
+	var uses, after, copied, first, seen, changed, gone, check, tied, readers string
+	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.Place, &v.Name, &v.Description, &v.RunsAs, &v.State, &v.StartMode, &v.Executable, &v.Schedule, &v.Path, &uses, &after, &copied, &first, &seen, &changed, &gone, &check, &tied, &readers}, more...)...)
 	v.Uses, v.After, v.Copy = parse[[]string](uses), parse[[]string](after), parse[*estate.Copy](copied)
 	v.FirstSeen, v.Seen, v.Changed, v.Gone = timeOf(first), timeOf(seen), timeOf(changed), timeOf(gone)
 	v.Ties = parse[[]Tie](tied)
 	if v.Ties == nil {
 		v.Ties = []Tie{}
+	}
+	if v.Readers = parse[[]string](readers); v.Readers == nil {
+		v.Readers = []string{}
 	}
 	if check != "" {
 		v.Check = parse[*rotation.AppCheck](check)

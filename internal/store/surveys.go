@@ -65,7 +65,7 @@ type Visit struct {
 	Stages   []connect.StageResult `json:"stages" nullable:"false"`
 	Counts   map[string]int        `json:"counts"`
 	Why      map[string]string     `json:"why" doc:"Scopes that were not read completely, and why"`
-	Problems []connect.Unread     `json:"problems" nullable:"false"`
+	Problems []connect.Unread      `json:"problems" nullable:"false"`
 	Added    int                   `json:"added"`
 	Altered  int                   `json:"altered"`
 	Vanished int                   `json:"vanished"`

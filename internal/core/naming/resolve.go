@@ -94,10 +94,10 @@ func Resolve(text string, context Context, lookup Lookup) (Resolution, error) {
 	switch len(found) {
 	case 0:
 		res.State = Unknown
-		res.Why = fmt.Sprintf("no known account answers to the %s %q", ref.Form, ref.Text)
+		res.Why = fmt.Sprintf("no known account answers to the %s \"%s\"", ref.Form, ref.Text)
 	case 1:
 		res.State = Resolved
-		res.Why = fmt.Sprintf("the only known account with the %s %q", ref.Form, ref.Text)
+		res.Why = fmt.Sprintf("the only known account with the %s \"%s\"", ref.Form, ref.Text)
 	default:
 		res.State = Ambiguous
 		res.Why = fmt.Sprintf("%d known accounts answer to the %s %q", len(found), ref.Form, ref.Text)

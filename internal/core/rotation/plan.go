@@ -70,6 +70,24 @@ func (s Step) Title() string {
 	}
 }
 
+// UndoTitle is the undoing of the step in a few words.
+func (s Step) UndoTitle() string {
+	switch s.Kind {
+	case StepSeal:
+		return "give up the new value of " + s.Subject
+	case StepChange:
+		return "put the old value of " + s.Subject + " back on " + s.System
+	case StepSignIn:
+		return "sign in as " + s.Subject + " with the old value"
+	case StepReplace:
+		return "put the old value back in " + s.Subject + " on " + s.System
+	case StepRefuse:
+		return "prove that the new value of " + s.Subject + " is refused"
+	default:
+		return s.Title() + " with the old value"
+	}
+}
+
 // AppCheck is an application's own check.
 type AppCheck struct {
 	Kind     string `json:"kind"`               // tcp, http, command

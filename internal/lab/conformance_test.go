@@ -1,0 +1,58 @@
+package lab_test
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/connect/conformance"
+	"mossledger.example/moss/internal/connect/directory"
+	"mossledger.example/moss/internal/connect/unixhost"
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/lab"
+)
+
+func TestSambaConforms(t *testing.T) {
+	d := lab.Samba(t, "127.0.0.61")
+	conformance.Run(t, conformance.Fixture{
+		Connector: directory.Connector{}, Target: d.Target("samba"), Account: "svc-berth", Password: secret.New(lab.AccountPassword),
+		Weak: secret.New("short"), DeadAddress: "127.0.0.250",
+	})
+}
+
+func TestOpenLDAPConforms(t *testing.T) {
+	d := lab.OpenLDAP(t, "127.0.0.62", 636, 0, 0)
+	conformance.Run(t, conformance.Fixture{
+		Connector: directory.Connector{}, Target: d.Target("openldap"), Account: "svc-berth", Password: secret.New(lab.AccountPassword),
+		Weak: secret.New("short"), DeadAddress: "127.0.0.250",
+	})
+}
+
+func TestUnixHostConforms(t *testing.T) {
+	h := lab.NewHost(t, "conform", 10)
+	h.Shell(t, "useradd -r -m -d /var/lib/berth -s /bin/sh svc-berth && echo 'svc-berth:"+lab.AccountPassword+"' | chpasswd")
+	h.Write(t, "/etc/berth/berth.env", "# berth\r\nBERTH_USER=svc-berth\r\nBERTH_PASSWORD='"+lab.AccountPassword+"'\r\nLAST=no newline", 0o640)
+	h.Shell(t, "chown svc-berth:daemon /etc/berth/berth.env && setfacl -m u:backup:r /etc/berth/berth.env && setfattr -n user.note -v kept /etc/berth/berth.env")
+	h.Write(t, "/etc/systemd/system/berth.service", "[Service]\nUser=svc-berth\nEnvironmentFile=/etc/berth/berth.env\nExecStart=/bin/sleep infinity\n[Install]\nWantedBy=multi-user.target\n", 0o644)
+	h.Shell(t, "systemctl -q enable berth.service")
+	h.Boot(t)
+	conformance.Run(t, conformance.Fixture{
+		Connector: unixhost.Connector{}, Target: h.Target(), Account: "svc-berth", Password: secret.New(lab.AccountPassword), Weak: secret.New("two\nlines"),
+		CopyPath: "/etc/berth/berth.env", CopyKey: "BERTH_PASSWORD", Unit: "berth.service", DeadAddress: "10.213.78.250",
+		ReadFile: func(t *testing.T, path string) ([]byte, string) {
+			content, err := os.ReadFile(h.Root + path)
+			require.NoError(t, err)
+			info, err := os.Stat(h.Root + path)
+			require.NoError(t, err)
+			stat := info.Sys().(*syscall.Stat_t)
+			acl := h.Shell(t, "getfacl -cp "+path+"; getfattr --absolute-names -d "+path)
+			return content, fmt.Sprintf("%o %d %d %s", stat.Mode, stat.Uid, stat.Gid, strings.TrimSpace(acl))
+		},
+	})
+	out := h.Shell(t, "find / -xdev -name '*.moss-new' 2>/dev/null || true")
+	require.Empty(t, strings.TrimSpace(out), "nothing is left on the host")
+}

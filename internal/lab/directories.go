@@ -1,0 +1,309 @@
+package lab
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/binary"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+	"unicode/utf16"
+
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/directory"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/secret"
+)
+
+// Accounts that every directory of the lab has.
+const (
+	ManagerPassword = "Lab-Manager-Passw0rd"
+	AccountPassword = "Berth-Start-Passw0rd1"
+)
+
+// Directory is a running directory.
+type Directory struct {
+	Address string
+	Port    int
+	Base    string
+	CA      string
+	Manager string // DN of the account with the right to reset
+	folder  string
+	cmd     *exec.Cmd
+}
+
+// Target reaches it with its manager.
+func (d *Directory) Target(name string) connect.Target {
+	return connect.Target{
+		SystemID: name, Name: name, Kind: estate.KindDirectory, Address: d.Address, Port: d.Port, TrustedCA: d.CA,
+		LogOn: connect.LogOn{Account: d.Manager, Password: secret.New(ManagerPassword)},
+	}
+}
+
+// DN of a service account.
+func (d *Directory) DN(name string) string {
+	if strings.HasPrefix(d.Base, "dc=") {
+		return "uid=" + name + ",ou=services," + d.Base
+	}
+	return "CN=" + name + ",OU=Service Accounts," + d.Base
+}
+
+func unicodePwd(password string) string {
+	var out []byte
+	for _, unit := range utf16.Encode([]rune(`"` + password + `"`)) {
+		out = binary.LittleEndian.AppendUint16(out, unit)
+	}
+	return base64.StdEncoding.EncodeToString(out)
+}
+
+// Samba provisions and starts a domain controller on a loopback address. It
+// ends with the test.
+func Samba(t testing.TB, address string, accounts ...string) *Directory {
+	t.Helper()
+	Require(t)
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	defer cancel()
+	folder := t.TempDir()
+	require.NoError(t, os.Chmod(folder, 0o755))
+	d := &Directory{Address: address, Port: 636, Base: "DC=larkmoor,DC=example", folder: folder, Manager: "CN=mossmgr,CN=Users,DC=larkmoor,DC=example"}
+	dc := filepath.Join(folder, "dc")
+	empty := filepath.Join(folder, "empty.conf")
+	require.NoError(t, os.WriteFile(empty, nil, 0o600))
+	_, err := run(ctx, "", "samba-tool", "domain", "provision", "-q", "-s", empty, "--targetdir="+dc, "--realm=LARKMOOR.EXAMPLE", "--domain=LARKMOOR", "--server-role=dc", "--dns-backend=NONE", "--adminpass=Adm1n-Passw0rd!", "--host-name=dc1", "--host-ip="+address)
+	require.NoError(t, err)
+	require.NoError(t, os.RemoveAll(dc+"/etc"))
+	for _, sub := range []string{"/run/ncalrpc", "/cache", "/state"} {
+		require.NoError(t, os.MkdirAll(dc+sub, 0o755))
+	}
+	authority, err := newAuthority(ctx, filepath.Join(folder, "ca"))
+	require.NoError(t, err)
+	d.CA = authority.PEM
+	require.NoError(t, authority.issue(ctx, dc+"/private/tls", "dc1.larkmoor.example", address))
+	require.NoError(t, os.WriteFile(dc+"/smb.conf", []byte(sambaConf(dc, address, 1)), 0o600))
+	require.NoError(t, os.WriteFile(dc+"/offline.conf", []byte(sambaConf(dc, address, 0)), 0o600))
+
+	ldif := "dn: OU=Service Accounts," + d.Base + "\nobjectClass: organizationalUnit\n\n" +
+		"dn: OU=Hosts," + d.Base + "\nobjectClass: organizationalUnit\n\n" +
+		"dn: CN=TIDE1,OU=Hosts," + d.Base + "\nobjectClass: computer\nsAMAccountName: TIDE1$\ndNSHostName: tide1.larkmoor.example\noperatingSystem: Linux\n\n" +
+		"dn: " + d.Manager + "\nobjectClass: user\nsAMAccountName: mossmgr\nuserAccountControl: 66048\nunicodePwd:: " + unicodePwd(ManagerPassword) + "\n\n"
+	var members string
+	for _, name := range append([]string{"svc-berth"}, accounts...) {
+		ldif += "dn: " + d.DN(name) + "\nobjectClass: user\nsAMAccountName: " + name + "\nuserPrincipalName: " + name + "@larkmoor.example\nuserAccountControl: 66048\nunicodePwd:: " + unicodePwd(AccountPassword) + "\n\n"
+		members += "member: " + d.DN(name) + "\n"
+	}
+	inner, outer := "CN=Terminal Services Staff,OU=Service Accounts,"+d.Base, "CN=Operations Staff,OU=Service Accounts,"+d.Base
+	ldif += "dn: " + inner + "\nobjectClass: group\nsAMAccountName: Terminal Services Staff\n" + members + "\n" +
+		"dn: " + outer + "\nobjectClass: group\nsAMAccountName: Operations Staff\nmember: " + inner + "\n\n"
+	database := []string{"--configfile=" + dc + "/offline.conf", "-H", dc + "/private/sam.ldb"}
+	_, err = run(ctx, "dn: "+d.Base+"\nchangetype: modify\nreplace: minPwdAge\nminPwdAge: 0\n-\nreplace: minPwdLength\nminPwdLength: 12\n", "ldbmodify", database...)
+	require.NoError(t, err)
+	_, err = run(ctx, ldif, "ldbadd", database...)
+	require.NoError(t, err)
+	// A group that contains itself through the other one.
+	_, err = run(ctx, "dn: "+inner+"\nchangetype: modify\nadd: member\nmember: "+outer+"\n", "ldbmodify", database...)
+	require.NoError(t, err)
+	out, err := run(ctx, "", "ldbsearch", append(database, "-b", d.Manager, "objectSid")...)
+	require.NoError(t, err)
+	sid := ""
+	for line := range strings.Lines(out) {
+		if v, found := strings.CutPrefix(line, "objectSid: "); found {
+			sid = strings.TrimSpace(v)
+		}
+	}
+	// The manager may reset passwords and nothing else: the control right
+	// User-Force-Change-Password, and write of pwdLastSet and lockoutTime.
+	const user = "bf967aba-0de6-11d0-a285-00aa003049e2"
+	sddl := "(OA;CIIO;CR;00299570-246d-11d0-a768-00aa006e0529;" + user + ";" + sid + ")(OA;CIIO;RPWP;bf967a0a-0de6-11d0-a285-00aa003049e2;" + user + ";" + sid + ")(OA;CIIO;RPWP;28630ebf-41d5-11d1-a9c1-0000f80367c1;" + user + ";" + sid + ")"
+	_, err = run(ctx, "", "samba-tool", "dsacl", "set", "-s", dc+"/offline.conf", "-H", dc+"/private/sam.ldb", "--objectdn=OU=Service Accounts,"+d.Base, "--action=allow", "--sddl="+sddl)
+	require.NoError(t, err)
+	d.start(t, "samba", "-s", dc+"/smb.conf", "-i", "-M", "single", "--debug-stdout")
+	d.wait(ctx, t)
+	return d
+}
+
+func sambaConf(dc, address string, level int) string {
+	return fmt.Sprintf(`[global]
+netbios name = DC1
+realm = LARKMOOR.EXAMPLE
+workgroup = LARKMOOR
+server role = active directory domain controller
+interfaces = %[2]s/8
+bind interfaces only = yes
+server services = ldap, cldap, kdc
+private dir = %[1]s/private
+lock directory = %[1]s
+state directory = %[1]s/state
+cache directory = %[1]s/cache
+binddns dir = %[1]s/bind-dns
+pid directory = %[1]s/run
+ncalrpc dir = %[1]s/run/ncalrpc
+winbindd socket directory = %[1]s/run/winbindd
+ntp signd socket directory = %[1]s/run/ntp_signd
+log file = %[1]s/log.samba
+log level = %[3]d
+tls enabled = yes
+tls certfile = %[1]s/private/tls/cert.pem
+tls keyfile = %[1]s/private/tls/key.pem
+tls cafile = %[1]s/private/tls/ca.pem
+dns update command = /bin/true
+spn update command = /bin/true
+gpo update command = /bin/true
+load printers = no
+disable netbios = yes
+old password allowed period = 0
+ldap server require strong auth = allow_sasl_over_tls
+`, dc, address, level)
+}
+
+// OpenLDAP starts a directory with TLS, the password policy overlay and the
+// given accounts. history is how many passwords it remembers; entries adds that many further people, for benchmarks.
+func OpenLDAP(t testing.TB, address string, port, history, entries int, accounts ...string) *Directory {
+	t.Helper()
+	Require(t)
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
+	defer cancel()
+	folder := t.TempDir()
+	d := &Directory{Address: address, Port: port, Base: "dc=larkmoor,dc=example", folder: folder, Manager: "uid=mossmgr,ou=people,dc=larkmoor,dc=example"}
+	for _, sub := range []string{"/slapd.d", "/db", "/run"} {
+		require.NoError(t, os.MkdirAll(folder+sub, 0o700))
+	}
+	authority, err := newAuthority(ctx, filepath.Join(folder, "ca"))
+	require.NoError(t, err)
+	d.CA = authority.PEM
+	require.NoError(t, authority.issue(ctx, folder+"/tls", "ldap.larkmoor.example", address))
+	_, err = run(ctx, slapdConfig(folder), "slapadd", "-n", "0", "-F", folder+"/slapd.d")
+	require.NoError(t, err)
+	_, err = run(ctx, slapdData(d, history, entries, accounts), "slapadd", "-q", "-n", "1", "-F", folder+"/slapd.d")
+	require.NoError(t, err)
+	d.start(t, "slapd", "-d", "0", "-F", folder+"/slapd.d", "-h", fmt.Sprintf("ldaps://%s:%d", address, port))
+	d.wait(ctx, t)
+	return d
+}
+
+func slapdConfig(folder string) string {
+	return fmt.Sprintf(`dn: cn=config
+objectClass: olcGlobal
+cn: config
+olcPidFile: %[1]s/run/slapd.pid
+olcTLSCACertificateFile: %[1]s/tls/ca.pem
+olcTLSCertificateFile: %[1]s/tls/cert.pem
+olcTLSCertificateKeyFile: %[1]s/tls/key.pem
+olcTLSVerifyClient: never
+olcSecurity: simple_bind=128
+
+dn: cn=module{0},cn=config
+objectClass: olcModuleList
+cn: module{0}
+olcModulePath: /usr/lib/ldap
+olcModuleLoad: back_mdb.la
+olcModuleLoad: ppolicy.la
+
+dn: cn=schema,cn=config
+objectClass: olcSchemaConfig
+cn: schema
+
+include: file:///etc/ldap/schema/core.ldif
+include: file:///etc/ldap/schema/cosine.ldif
+include: file:///etc/ldap/schema/nis.ldif
+include: file:///etc/ldap/schema/inetorgperson.ldif
+
+dn: olcDatabase={-1}frontend,cn=config
+objectClass: olcDatabaseConfig
+objectClass: olcFrontendConfig
+olcDatabase: {-1}frontend
+olcPasswordHash: {SSHA}
+olcSizeLimit: unlimited
+olcAccess: {0}to dn.base="" by * read
+olcAccess: {1}to dn.base="cn=subschema" by * read
+
+dn: olcDatabase={1}mdb,cn=config
+objectClass: olcDatabaseConfig
+objectClass: olcMdbConfig
+olcDatabase: {1}mdb
+olcDbDirectory: %[1]s/db
+olcDbMaxSize: 1073741824
+olcDbNoSync: TRUE
+olcSuffix: dc=larkmoor,dc=example
+olcRootDN: cn=admin,dc=larkmoor,dc=example
+olcLastBind: TRUE
+olcDbIndex: objectClass,uid,entryUUID eq
+olcLimits: {0}dn.exact="uid=mossmgr,ou=people,dc=larkmoor,dc=example" size=unlimited
+olcAccess: {0}to dn.children="ou=services,dc=larkmoor,dc=example" attrs=userPassword,pwdAccountLockedTime,pwdReset by dn.exact="uid=mossmgr,ou=people,dc=larkmoor,dc=example" write by self write by anonymous auth by * none
+olcAccess: {1}to attrs=userPassword by self write by anonymous auth by * none
+olcAccess: {2}to * by users read by * none
+
+dn: olcOverlay={0}ppolicy,olcDatabase={1}mdb,cn=config
+objectClass: olcOverlayConfig
+objectClass: olcPPolicyConfig
+olcOverlay: {0}ppolicy
+olcPPolicyDefault: cn=default,ou=policies,dc=larkmoor,dc=example
+olcPPolicyHashCleartext: TRUE
+olcPPolicyUseLockout: TRUE
+`, folder)
+}
+
+func slapdData(d *Directory, history, entries int, accounts []string) string {
+	var out strings.Builder
+	fmt.Fprintf(&out, "dn: %s\nobjectClass: domain\ndc: larkmoor\n\n", d.Base)
+	for _, ou := range []string{"policies", "people", "services", "groups"} {
+		fmt.Fprintf(&out, "dn: ou=%s,%s\nobjectClass: organizationalUnit\nou: %s\n\n", ou, d.Base, ou)
+	}
+	fmt.Fprintf(&out, "dn: cn=default,ou=policies,%s\nobjectClass: device\nobjectClass: pwdPolicy\ncn: default\npwdAttribute: userPassword\npwdMaxAge: 7776000\npwdMinLength: 12\npwdCheckQuality: 2\npwdInHistory: %d\npwdLockout: FALSE\n\n", d.Base, history)
+	fmt.Fprintf(&out, "dn: %s\nobjectClass: inetOrgPerson\nuid: mossmgr\ncn: mossmgr\nsn: mossmgr\nuserPassword: %s\n\n", d.Manager, ManagerPassword)
+	group := ""
+	for _, name := range append([]string{"svc-berth"}, accounts...) {
+		fmt.Fprintf(&out, "dn: %s\nobjectClass: inetOrgPerson\nuid: %s\ncn: %s\nsn: %s\nuserPassword: %s\n\n", d.DN(name), name, name, name, AccountPassword)
+		group += "member: " + d.DN(name) + "\n"
+	}
+	inner, outer := "cn=terminal,ou=groups,"+d.Base, "cn=operations,ou=groups,"+d.Base
+	fmt.Fprintf(&out, "dn: %s\nobjectClass: groupOfNames\ncn: terminal\n%smember: %s\n\n", inner, group, outer)
+	fmt.Fprintf(&out, "dn: %s\nobjectClass: groupOfNames\ncn: operations\nmember: %s\n\n", outer, inner)
+	for i := range entries {
+		fmt.Fprintf(&out, "dn: uid=person%06d,ou=people,%s\nobjectClass: inetOrgPerson\nuid: person%06d\ncn: Person %06d\nsn: Number %06d\ndisplayName: Person Number %06d\ndescription: made up for a benchmark, entry %d\n\n", i, d.Base, i, i, i, i, i)
+	}
+	return out.String()
+}
+
+// start starts the server as a child that ends with the test.
+func (d *Directory) start(t testing.TB, name string, args ...string) {
+	t.Helper()
+	log, err := os.Create(filepath.Join(d.folder, "server.log"))
+	require.NoError(t, err)
+	cmd := exec.Command(name, args...)
+	cmd.Env = append(os.Environ(), "TDB_NO_FSYNC=1", "PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin")
+	cmd.Stdout, cmd.Stderr = log, log
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
+	require.NoError(t, cmd.Start())
+	d.cmd = cmd
+	t.Cleanup(func() {
+		_ = cmd.Process.Signal(syscall.SIGTERM)
+		ended := make(chan struct{})
+		go func() { _ = cmd.Wait(); close(ended) }()
+		select {
+		case <-ended:
+		case <-time.After(10 * time.Second):
+			_ = cmd.Process.Kill()
+			<-ended
+		}
+		_ = log.Close()
+	})
+}
+
+// wait waits until the directory answers a check.
+func (d *Directory) wait(ctx context.Context, t testing.TB) {
+	t.Helper()
+	var last connect.CheckReport
+	err := poll(ctx, 50*time.Millisecond, func() bool {
+		last = directory.Connector{}.Check(ctx, d.Target("lab"))
+		return last.OK()
+	})
+	log, _ := os.ReadFile(filepath.Join(d.folder, "server.log"))
+	require.NoError(t, err, "the directory does not answer: %+v\n%s", last.Stages, log)
+}
