@@ -10,11 +10,8 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
 	"syscall"
-	"time"
 
 	"mossledger.example/moss/internal/standin/larkmoor"
 )
@@ -29,12 +26,9 @@ type Options struct {
 
 // Demo is a running demonstration.
 type Demo struct {
-	Options
-	Estate  *larkmoor.Estate
-	URL     string
-	service *exec.Cmd
-	exited  chan error
-	log     *os.File
+	*Process
+	Estate *larkmoor.Estate
+	Out    io.Writer
 }
 
 // Name and password of the demonstration's first user. The demonstration is
@@ -56,7 +50,7 @@ func Start(ctx context.Context, options Options) (*Demo, error) {
 	if err != nil {
 		return nil, fmt.Errorf("start the estate: %w", err)
 	}
-	d := &Demo{Options: options, Estate: estate}
+	d := &Demo{Process: &Process{Binary: options.Binary, Folder: options.Folder, Listen: options.Listen}, Estate: estate, Out: options.Out}
 	files := map[string]string{"ca.pem": estate.CA, "hosts.csv": estate.HostsCSV, "manager.pw": larkmoor.ManagerPassword + "\n", "user.pw": UserPassword + "\n"}
 	for name, password := range larkmoor.Passwords {
 		files[name+".pw"] = password + "\n"
@@ -66,97 +60,10 @@ func Start(ctx context.Context, options Options) (*Demo, error) {
 			return nil, errors.Join(err, d.Close())
 		}
 	}
-	if d.log, err = os.Create(d.File("service.log")); err != nil {
-		return nil, errors.Join(err, d.Close())
-	}
-	code, err := d.StartService(ctx, 0)
-	if err != nil {
-		return nil, errors.Join(err, d.Close())
-	}
-	if err := os.WriteFile(d.File("setup.code"), []byte(code), 0o600); err != nil {
+	if err := d.StartService(ctx, 0); err != nil {
 		return nil, errors.Join(err, d.Close())
 	}
 	return d, nil
-}
-
-// File is a path in the demonstration's folder.
-func (d *Demo) File(name string) string { return filepath.Join(d.Folder, name) }
-
-// StartService starts the service; drill is the number of journal records
-// after which it kills itself, 0 for never. It returns the set-up code, if any.
-func (d *Demo) StartService(ctx context.Context, drill int) (string, error) {
-	ready := d.File("ready")
-	_ = os.Remove(ready)
-	args := []string{"serve", "--data", d.File("data"), "--key-file", d.File("key/master.key"), "--listen", d.Listen, "--ready-file", ready, "--survey-every", "0", "--verify-every", "0", "--log-format", "json"}
-	if drill > 0 {
-		args = append(args, "--drill-kill-after", fmt.Sprint(drill))
-	}
-	cmd := exec.Command(d.Binary, args...)
-	cmd.Stdout, cmd.Stderr = d.log, d.log
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // Ctrl-C is for us to pass on
-	if err := cmd.Start(); err != nil {
-		return "", fmt.Errorf("start the service: %w", err)
-	}
-	d.service, d.exited = cmd, make(chan error, 1)
-	exited := d.exited
-	go func() { exited <- cmd.Wait() }()
-	for limit := time.Now().Add(30 * time.Second); time.Now().Before(limit); {
-		if raw, err := os.ReadFile(ready); err == nil && strings.Count(string(raw), "\n") >= 2 {
-			lines := strings.Split(string(raw), "\n")
-			d.URL = lines[0]
-			d.Listen = strings.TrimPrefix(d.URL, "http://")
-			return lines[1], nil
-		}
-		select {
-		case err := <-exited:
-			d.service = nil
-			return "", fmt.Errorf("the service ended at once (%v); see %s:\n%s", err, d.File("service.log"), tail(d.File("service.log")))
-		case <-ctx.Done():
-			return "", ctx.Err()
-		case <-time.After(20 * time.Millisecond):
-		}
-	}
-	return "", fmt.Errorf("the service did not get ready; see %s", d.File("service.log"))
-}
-
-func tail(file string) string {
-	raw, err := os.ReadFile(file)
-	if err != nil {
-		return err.Error()
-	}
-	lines := strings.Split(strings.TrimSpace(string(raw)), "\n")
-	return strings.Join(lines[max(0, len(lines)-5):], "\n")
-}
-
-// StopService ends the service in an orderly way, or at once with SIGKILL.
-func (d *Demo) StopService(signal syscall.Signal) error {
-	if d.service == nil {
-		return nil
-	}
-	service := d.service
-	d.service = nil
-	if err := service.Process.Signal(signal); err != nil && !errors.Is(err, os.ErrProcessDone) {
-		return err
-	}
-	select {
-	case <-d.exited:
-		return nil
-	case <-time.After(30 * time.Second):
-		_ = service.Process.Kill()
-		<-d.exited
-		return errors.New("the service did not stop within 30 seconds")
-	}
-}
-
-// WaitServiceEnd waits until the service ends by itself.
-func (d *Demo) WaitServiceEnd(ctx context.Context) error {
-	select {
-	case <-d.exited:
-		d.service = nil
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
 }
 
 // Close ends everything that was started.
@@ -165,26 +72,7 @@ func (d *Demo) Close() error {
 	if d.Estate != nil {
 		err = errors.Join(err, d.Estate.Close())
 	}
-	if d.log != nil {
-		err = errors.Join(err, d.log.Close())
-	}
 	return err
-}
-
-// Moss runs the command line as a person would, and returns what it printed
-// and its exit code.
-func (d *Demo) Moss(ctx context.Context, args ...string) (string, int, error) {
-	cmd := exec.CommandContext(ctx, d.Binary, args...)
-	cmd.Env = append(os.Environ(), "MOSS_CONFIG="+d.File("config"))
-	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
-	var out strings.Builder
-	cmd.Stdout, cmd.Stderr = &out, &out
-	err := cmd.Run()
-	var exit *exec.ExitError
-	if errors.As(err, &exit) {
-		return out.String(), exit.ExitCode(), nil
-	}
-	return out.String(), 0, err
 }
 
 // Prepare signs in, stores log-ons, adds the systems, approves host keys,

@@ -209,7 +209,7 @@ var tourSteps = []step{
 		if err := t.StopService(syscall.SIGTERM); err != nil {
 			return err
 		}
-		if _, err := t.StartService(ctx, 9); err != nil { // kills itself after its ninth journal record
+		if err := t.StartService(ctx, 9); err != nil { // kills itself after its ninth journal record
 			return err
 		}
 		if _, err := t.run(ctx, 0, "rotate", "rehearse", "svc-berth"); err != nil {
@@ -222,7 +222,7 @@ var tourSteps = []step{
 			return err
 		}
 		fmt.Fprintln(t.out, "    the service is dead (SIGKILL). Starting it again.")
-		if _, err := t.StartService(ctx, 0); err != nil {
+		if err := t.StartService(ctx, 0); err != nil {
 			return err
 		}
 		if err := t.watchEnd(ctx, "4"); err != nil {
@@ -256,7 +256,7 @@ var tourSteps = []step{
 		if err := alterByte(ctx, filepath.Join(t.File("data"), "moss.db"), 12); err != nil {
 			return err
 		}
-		if _, err := t.StartService(ctx, 0); err != nil {
+		if err := t.StartService(ctx, 0); err != nil {
 			return err
 		}
 		return t.expect(ctx, 3, []string{"entry 12:", "does not hold"}, "ledger", "verify")

@@ -154,10 +154,7 @@ func NewHost(t testing.TB, name string, number int) *Host {
 	defer cancel()
 	lower, err := base(ctx)
 	require.NoError(t, err)
-	_, _ = run(ctx, "", "ip", "link", "add", bridge, "type", "bridge") // it may be there
-	_, _ = run(ctx, "", "ip", "addr", "add", gateway+"/24", "dev", bridge)
-	_, err = run(ctx, "", "ip", "link", "set", bridge, "up")
-	require.NoError(t, err)
+	Network(t)
 	folder, err := os.MkdirTemp("", "moss-host-")
 	require.NoError(t, err)
 	h := &Host{Name: name, Address: fmt.Sprintf("10.213.78.%d", number), Root: folder + "/root", folder: folder}
@@ -339,4 +336,15 @@ func (h *Host) clean(ctx context.Context) {
 	for _, parent := range []string{"/sys/fs/cgroup/unified", "/sys/fs/cgroup/systemd", "/sys/fs/cgroup"} {
 		_, _ = run(ctx, "", "find", parent+"/moss-"+h.Name, "-depth", "-type", "d", "-exec", "rmdir", "{}", "+")
 	}
+}
+
+// Network makes the bridge, so that servers of the test can listen on Gateway.
+func Network(t testing.TB) {
+	t.Helper()
+	Require(t)
+	ctx := context.Background()
+	_, _ = run(ctx, "", "ip", "link", "add", bridge, "type", "bridge") // it may be there
+	_, _ = run(ctx, "", "ip", "addr", "add", gateway+"/24", "dev", bridge)
+	_, err := run(ctx, "", "ip", "link", "set", bridge, "up")
+	require.NoError(t, err)
 }

@@ -103,7 +103,7 @@ func capability[T any](ctx context.Context, h *hands, step rotation.Step) (T, co
 
 // Observe implements rotation.Hands: a restart needs the invocation before it.
 func (h *hands) Observe(ctx context.Context, step rotation.Step, _ bool) (string, error) {
-	if step.Kind != rotation.StepRestart {
+	if step.Kind != rotation.StepRestart { // reviving looks for itself
 		return "", nil
 	}
 	restarter, target, err := capability[connect.Restarter](ctx, h, step)
@@ -204,6 +204,8 @@ func (h *hands) apply(ctx context.Context, step rotation.Step, from, to secret.V
 		return done("restarted")
 	case rotation.StepProve:
 		return h.prove(ctx, step)
+	case rotation.StepRevive:
+		return h.revive(ctx, step)
 	}
 	return certainly(fmt.Errorf("unknown step %q", step.Kind))
 }
@@ -270,6 +272,24 @@ func (h *hands) prove(ctx context.Context, step rotation.Step) rotation.Outcome 
 			return certainly(err)
 		}
 	}
+}
+
+// revive starts a unit that was taken down with another one, unless it runs.
+func (h *hands) revive(ctx context.Context, step rotation.Step) rotation.Outcome {
+	restarter, target, err := capability[connect.Restarter](ctx, h, step)
+	if err != nil {
+		return certainly(err)
+	}
+	state, err := restarter.UnitState(ctx, target, step.Subject)
+	if err != nil {
+		return certainly(err)
+	}
+	if state.Active != "active" && state.Active != "activating" {
+		if err := restarter.Restart(ctx, target, step.Subject); err != nil {
+			return failed(err)
+		}
+	}
+	return h.prove(ctx, step)
 }
 
 func (h *hands) applicationCheck(ctx context.Context, step rotation.Step, target connect.Target, state connect.UnitState) rotation.Outcome {

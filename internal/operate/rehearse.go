@@ -7,6 +7,7 @@ import (
 	"reflect"
 	"sort"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -44,10 +45,19 @@ func (o *Operator) plan(ctx context.Context, a store.Account, policy rotation.Po
 			}
 			files[key].Places = append(files[key].Places, locatorOf(d))
 			systems[d.SystemID] = true
+		case d.Copy != nil && strength == string(estate.StrengthAmbiguous):
+			notes = append(notes, ambiguousNote(d))
+		case d.Copy != nil && strength == string(estate.StrengthReused):
+			notes = append(notes, fmt.Sprintf("%s on %s holds the same value beside another account: it is left alone", d.Place, d.System))
 		case d.Copy != nil:
 			notes = append(notes, fmt.Sprintf("%s on %s is left alone: it %s", d.Place, d.System, strength))
 		case d.Kind == estate.DependentUnit && strength == string(estate.StrengthRunsAs):
 			notes = append(notes, fmt.Sprintf("%s on %s runs as the account without its password: nothing to change there", d.Name, d.System))
+			for _, t := range d.Ties {
+				if t.AccountID == a.ID && t.Strength == string(estate.StrengthUnreadable) {
+					notes = append(notes, fmt.Sprintf("%s on %s: %s", d.Name, d.System, t.Detail))
+				}
+			}
 		case d.Kind == estate.DependentCron:
 			notes = append(notes, fmt.Sprintf("%s on %s runs as the account without its password: nothing to change there", d.Place, d.System))
 		}
@@ -66,6 +76,11 @@ func (o *Operator) plan(ctx context.Context, a store.Account, policy rotation.Po
 	sort.Strings(notes)
 	plan.Notes = append(plan.Notes, notes...)
 	return plan, nil
+}
+
+// ambiguousNote begins with a word that checks look for.
+func ambiguousNote(d store.Dependent) string {
+	return fmt.Sprintf("ambiguous: %s on %s holds the current value, but does not say whose it is", d.Place, d.System)
 }
 
 func strengthFor(d store.Dependent, account int64) string {
@@ -96,12 +111,12 @@ func (o *Operator) readers(ctx context.Context, system int64, files map[string]*
 			}
 		}
 		switch {
-		case len(reads) == 0:
-		case d.Kind == estate.DependentUnit:
+		case d.Kind == estate.DependentUnit && (len(reads) > 0 || d.State == "active" && len(d.Requires) > 0):
 			out = append(out, rotation.Unit{
 				SystemID: strconv.FormatInt(d.SystemID, 10), System: d.System, Name: d.Name, Running: d.State == "active" || d.State == "failed" || d.State == "activating",
-				Reads: reads, After: d.After, Check: d.Check,
+				Reads: reads, After: d.After, Requires: d.Requires, Check: d.Check,
 			})
+		case len(reads) == 0:
 		default:
 			*notes = append(*notes, fmt.Sprintf("%s on %s reads the copy at each run: nothing to restart", d.Place, d.System))
 		}
@@ -181,6 +196,11 @@ func (o *Operator) checks(ctx context.Context, a store.Account, plan rotation.Pl
 	})
 	for _, name := range names {
 		checks = append(checks, answers[name]...)
+	}
+	for _, note := range plan.Notes {
+		if strings.HasPrefix(note, "ambiguous: ") {
+			checks = append(checks, connect.Checked{System: a.System, What: "every copy belongs to one account", Result: connect.CheckFailed, Words: strings.TrimPrefix(note, "ambiguous: "), Next: "write the account's name beside it, or give the other account a password of its own first"})
+		}
 	}
 	incomplete, err := o.Incomplete(ctx)
 	if err != nil {

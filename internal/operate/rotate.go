@@ -186,11 +186,6 @@ func (o *Operator) run(r store.Rotation, active *running) (rotation.State, error
 	if err != nil {
 		return state, err
 	}
-	if state.Mode == rotation.ModeFinished {
-		if err := o.settle(r, state); err != nil {
-			return state, err
-		}
-	}
 	return state, o.rotationFindings(r, state)
 }
 
@@ -205,13 +200,12 @@ func wait(ctx context.Context, d time.Duration) error {
 	}
 }
 
-// settle gives the sealed values their places after the end. While it is not
-// known which value the authority accepts, both stay as they are.
-func (o *Operator) settle(r store.Rotation, state rotation.State) error {
-	ctx := context.Background()
+// settlement says which sealed value is the current one after the end. While
+// it is not known which one the authority accepts, both stay as they are.
+func (o *Operator) settlement(ctx context.Context, r store.Rotation, state rotation.State) (*store.Settlement, error) {
 	old, next, err := o.pair(ctx, r)
 	if err != nil || next == nil || old == nil {
-		return err
+		return nil, err
 	}
 	var changed, refused rotation.Status
 	for i, step := range r.Plan.Steps {
@@ -224,11 +218,11 @@ func (o *Operator) settle(r store.Rotation, state rotation.State) error {
 	}
 	switch {
 	case state.Result == rotation.FinishedDone || state.Result == rotation.FinishedWithFailures:
-		return o.Store.SettleSecrets(ctx, r.AccountID, next.ID, old.ID, refused == rotation.Done)
+		return &store.Settlement{Winner: next.ID, Loser: old.ID, LoserRefused: refused == rotation.Done}, nil
 	case state.Result == rotation.FinishedUndone, changed == rotation.Undone:
-		return o.Store.SettleSecrets(ctx, r.AccountID, old.ID, next.ID, refused == rotation.Undone || changed != rotation.Undone && changed != rotation.Done)
+		return &store.Settlement{Winner: old.ID, Loser: next.ID, LoserRefused: refused == rotation.Undone || changed != rotation.Undone && changed != rotation.Done}, nil
 	}
-	return nil
+	return nil, nil
 }
 
 // rotationFindings raises what a person must look at.
@@ -282,7 +276,14 @@ func (j *journal) Append(ctx context.Context, r rotation.Record) error {
 	if err := state.Apply(r); err != nil {
 		return err
 	}
-	if err := j.Store.AppendJournal(ctx, j.rotation, r, string(state.Mode), state.Result, j.entry(r)); err != nil {
+	var settlement *store.Settlement
+	if r.Event == rotation.EventFinished {
+		var err error
+		if settlement, err = j.settlement(ctx, j.rotation, state); err != nil {
+			return err
+		}
+	}
+	if err := j.Store.AppendJournal(ctx, j.rotation, r, string(state.Mode), state.Result, settlement, j.entry(r)); err != nil {
 		return err
 	}
 	j.state = state

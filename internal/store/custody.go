@@ -185,27 +185,30 @@ func (s *Store) ReleaseCustody(ctx context.Context, account int64, entries ...le
 	})
 }
 
-// SettleSecrets gives the two values of a finished rotation their places: the
+// Settlement gives the two values of a finished rotation their places: the
 // winner is current, the loser retired when it was proven to be refused, and
 // kept as previous when it was not.
-func (s *Store) SettleSecrets(ctx context.Context, account, winner, loser int64, loserRefused bool) error {
+type Settlement struct {
+	Winner, Loser int64
+	LoserRefused  bool
+}
+
+func (s *Store) settle(ctx context.Context, tx *sql.Tx, account int64, v Settlement) error {
 	state := SecretPrevious
-	if loserRefused {
+	if v.LoserRefused {
 		state = SecretRetired
 	}
-	return s.inTx(ctx, func(tx *sql.Tx) error {
-		now := s.stamp()
-		for _, act := range []struct {
-			state string
-			id    int64
-		}{{state, loser}, {SecretCurrent, winner}} {
-			if _, err := tx.ExecContext(ctx, "UPDATE secrets SET state = ?, ended = ? WHERE account_id = ? AND id = ?", act.state, now, account, act.id); err != nil {
-				return err
-			}
+	now := s.stamp()
+	for _, act := range []struct {
+		state string
+		id    int64
+	}{{state, v.Loser}, {SecretCurrent, v.Winner}} {
+		if _, err := tx.ExecContext(ctx, "UPDATE secrets SET state = ?, ended = ? WHERE account_id = ? AND id = ?", act.state, now, account, act.id); err != nil {
+			return err
 		}
-		_, err := tx.ExecContext(ctx, "UPDATE custody SET rotated = ?, verified = ?, verdict = 'accepted', words = 'proven by the rotation' WHERE account_id = ?", now, now, account)
-		return err
-	})
+	}
+	_, err := tx.ExecContext(ctx, "UPDATE custody SET rotated = ?, verified = ?, verdict = 'accepted', words = 'proven by the rotation' WHERE account_id = ?", now, now, account)
+	return err
 }
 
 // DropCandidate retires a prepared value that the authority refused.

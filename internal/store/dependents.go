@@ -45,7 +45,7 @@ const (
 	dependentFrom    = "dependents d JOIN systems ON systems.id = d.system_id LEFT JOIN scopes ON scopes.system_id = d.system_id AND scopes.scope = CASE d.kind WHEN 'unit' THEN 'units' WHEN 'cron' THEN 'cron' ELSE 'files' END"
 	dependentSeen    = "CASE WHEN d.gone = '' THEN MAX(d.seen, COALESCE(scopes.completed, '')) ELSE d.seen END"
 	dependentTies    = "COALESCE((SELECT json_group_array(json_object('account_id', t.account_id, 'account', a.name, 'system', sa.name, 'evidence', t.evidence, 'strength', t.strength, 'detail', t.detail, 'first_seen', t.first_seen)) FROM ties t JOIN accounts a ON a.id = t.account_id JOIN systems sa ON sa.id = a.system_id WHERE t.dependent_id = d.id), '[]')"
-	dependentColumns = "d.id, d.system_id, systems.name, d.kind, d.place, d.name, d.description, d.runs_as, d.state, d.start_mode, d.executable, d.schedule, d.path, d.uses, d.after, d.copy, d.first_seen, " + dependentSeen + ", d.changed, d.gone, d.app_check, " + dependentTies + ", " + dependentReaders
+	dependentColumns = "d.id, d.system_id, systems.name, d.kind, d.place, d.name, d.description, d.runs_as, d.state, d.start_mode, d.executable, d.schedule, d.path, d.uses, d.after, d.requires, d.copy, d.first_seen, " + dependentSeen + ", d.changed, d.gone, d.app_check, " + dependentTies + ", " + dependentReaders
 	dependentReaders = "CASE d.kind WHEN 'file' THEN COALESCE((SELECT json_group_array(u.name) FROM dependents u WHERE u.system_id = d.system_id AND u.gone = '' AND u.kind <> 'file' AND EXISTS (SELECT 1 FROM json_each(u.uses) WHERE value = d.path)), '[]') ELSE '[]' END"
 	dependentAccount = "COALESCE((SELECT group_concat(a.name, ' ') FROM ties t JOIN accounts a ON a.id = t.account_id WHERE t.dependent_id = d.id), '')"
 	dependentProof   = "COALESCE((SELECT group_concat(t.evidence || ' ' || t.strength, ' ') FROM ties t WHERE t.dependent_id = d.id), '')"
@@ -53,9 +53,9 @@ const (
 
 func scanDependent(row interface{ Scan(...any) error }, more ...any) (Dependent, error) {
 	var v Dependent
-	var uses, after, copied, first, seen, changed, gone, check, tied, readers string
-	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.Place, &v.Name, &v.Description, &v.RunsAs, &v.State, &v.StartMode, &v.Executable, &v.Schedule, &v.Path, &uses, &after, &copied, &first, &seen, &changed, &gone, &check, &tied, &readers}, more...)...)
-	v.Uses, v.After, v.Copy = parse[[]string](uses), parse[[]string](after), parse[*estate.Copy](copied)
+	var uses, after, requires, copied, first, seen, changed, gone, check, tied, readers string
+	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.Place, &v.Name, &v.Description, &v.RunsAs, &v.State, &v.StartMode, &v.Executable, &v.Schedule, &v.Path, &uses, &after, &requires, &copied, &first, &seen, &changed, &gone, &check, &tied, &readers}, more...)...)
+	v.Uses, v.After, v.Requires, v.Copy = parse[[]string](uses), parse[[]string](after), parse[[]string](requires), parse[*estate.Copy](copied)
 	v.FirstSeen, v.Seen, v.Changed, v.Gone = timeOf(first), timeOf(seen), timeOf(changed), timeOf(gone)
 	v.Ties = parse[[]Tie](tied)
 	if v.Ties == nil {
@@ -160,9 +160,9 @@ func (s *Store) PutDependents(ctx context.Context, system int64, batch []estate.
 		if err != nil {
 			return fmt.Errorf("read known dependents: %w", err)
 		}
-		insert, err := tx.PrepareContext(ctx, `INSERT INTO dependents (system_id, kind, place, name, description, runs_as, state, start_mode, executable, schedule, path, uses, after, copy, fingerprint, digest, first_seen, seen, changed)
-			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
-			ON CONFLICT (system_id, kind, place) DO UPDATE SET name=excluded.name, description=excluded.description, runs_as=excluded.runs_as, state=excluded.state, start_mode=excluded.start_mode, executable=excluded.executable, schedule=excluded.schedule, path=excluded.path, uses=excluded.uses, after=excluded.after, copy=excluded.copy, fingerprint=excluded.fingerprint, digest=excluded.digest, seen=excluded.seen, changed=excluded.changed, gone=''
+		insert, err := tx.PrepareContext(ctx, `INSERT INTO dependents (system_id, kind, place, name, description, runs_as, state, start_mode, executable, schedule, path, uses, after, requires, copy, fingerprint, digest, first_seen, seen, changed)
+			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
+			ON CONFLICT (system_id, kind, place) DO UPDATE SET name=excluded.name, description=excluded.description, runs_as=excluded.runs_as, state=excluded.state, start_mode=excluded.start_mode, executable=excluded.executable, schedule=excluded.schedule, path=excluded.path, uses=excluded.uses, after=excluded.after, requires=excluded.requires, copy=excluded.copy, fingerprint=excluded.fingerprint, digest=excluded.digest, seen=excluded.seen, changed=excluded.changed, gone=''
 			RETURNING id`)
 		if err != nil {
 			return err
@@ -181,7 +181,7 @@ func (s *Store) PutDependents(ctx context.Context, system int64, batch []estate.
 				fingerprint = d.Copy.Fingerprint
 			}
 			var id int64
-			err := insert.QueryRowContext(ctx, system, d.Kind, d.Place, d.Name, d.Description, d.RunsAs, d.State, d.StartMode, d.Executable, d.Schedule, d.Path, text(d.Uses), text(d.After), text(d.Copy), fingerprint, digest, now, now, now).Scan(&id)
+			err := insert.QueryRowContext(ctx, system, d.Kind, d.Place, d.Name, d.Description, d.RunsAs, d.State, d.StartMode, d.Executable, d.Schedule, d.Path, text(d.Uses), text(d.After), text(d.Requires), text(d.Copy), fingerprint, digest, now, now, now).Scan(&id)
 			if err != nil {
 				return fmt.Errorf("dependent %s: %w", d.Place, err)
 			}

@@ -154,8 +154,9 @@ func (s *Store) Journal(ctx context.Context, id, after int64) ([]rotation.Record
 }
 
 // AppendJournal writes a record, the ledger entry that goes with it and the
-// rotation's mode in one synced transaction (laws 1, 3 and 8).
-func (s *Store) AppendJournal(ctx context.Context, v Rotation, r rotation.Record, mode, result string, entries ...ledger.Entry) error {
+// rotation's mode in one synced transaction (laws 1, 3 and 8); with the end of
+// the rotation also the places of its sealed values (law 2).
+func (s *Store) AppendJournal(ctx context.Context, v Rotation, r rotation.Record, mode, result string, settlement *Settlement, entries ...ledger.Entry) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, "INSERT INTO journal (rotation_id, seq, time, event, step, undo, result, memo, words, actor, reason) VALUES (?,?,?,?,?,?,?,?,?,?,?)",
 			v.ID, r.Seq, stampOf(r.Time), r.Event, r.Step, r.Undo, r.Result, r.Memo, r.Words, r.Actor, r.Reason)
@@ -165,6 +166,11 @@ func (s *Store) AppendJournal(ctx context.Context, v Rotation, r rotation.Record
 		ended := ""
 		if mode == string(rotation.ModeFinished) {
 			ended = s.stamp()
+		}
+		if settlement != nil {
+			if err := s.settle(ctx, tx, v.AccountID, *settlement); err != nil {
+				return err
+			}
 		}
 		if _, err := tx.ExecContext(ctx, "UPDATE rotations SET mode=?, result=?, ended=? WHERE id=?", mode, result, ended, v.ID); err != nil {
 			return err

@@ -63,6 +63,9 @@ func (s *session) unitState(ctx context.Context, unit string) (connect.UnitState
 	}
 	if state.Active == "failed" || state.Sub == "auto-restart" {
 		said := s.run(ctx, nil, "/usr/bin/journalctl", "--no-pager", "-q", "-o", "cat", "-n", "3", "-u", unit)
+		if said.err == nil && len(said.out) == 0 { // others' records need rights
+			said = s.sudo(ctx, nil, "/usr/bin/journalctl", "--no-pager", "-q", "-o", "cat", "-n", "3", "-u", unit)
+		}
 		if said.err == nil && said.exit == 0 {
 			state.Words = strings.ReplaceAll(strings.TrimSpace(string(said.out)), "\n", " / ")
 		}

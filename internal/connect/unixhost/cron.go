@@ -52,7 +52,9 @@ func (v *visit) cron(ctx context.Context) *connect.Failure {
 		v.cronTable(&batch, path.Join(spool, user), string(r.out), user)
 	}
 	v.count(connect.ScopeCron, len(batch.Dependents))
-	return v.send(batch)
+	v.pending.Dependents = append(v.pending.Dependents, batch.Dependents...)
+	v.pending.Problems = append(v.pending.Problems, batch.Problems...)
+	return nil
 }
 
 func (v *visit) cronTable(batch *connect.Batch, table, text, user string) {

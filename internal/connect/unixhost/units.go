@@ -8,12 +8,14 @@ import (
 	"sort"
 	"strings"
 
+	"github.com/kballard/go-shellquote"
+
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 )
 
-const unitProperties = "Id,Description,User,EnvironmentFiles,ExecStart,ActiveState,SubState,UnitFileState,LoadState,LoadError,After,Requires,FragmentPath,DynamicUser"
+const unitProperties = "Id,Description,User,Environment,EnvironmentFiles,ExecStart,ActiveState,SubState,UnitFileState,LoadState,LoadError,After,Requires,FragmentPath,DynamicUser"
 
 // units reads all services, and which files they name.
 func (v *visit) units(ctx context.Context) *connect.Failure {
@@ -60,11 +62,13 @@ func (v *visit) units(ctx context.Context) *connect.Failure {
 			v.candidate(file.path, file.hint, u.Place, false)
 			u.Uses = append(u.Uses, path.Clean(file.path))
 		}
-		u.Uses = unique(u.Uses)
+		v.names[u.Place] = u.names
 		batch.Dependents = append(batch.Dependents, u.Dependent)
 	}
 	v.count(connect.ScopeUnits, len(batch.Dependents))
-	return v.send(batch)
+	v.pending.Dependents = append(v.pending.Dependents, batch.Dependents...)
+	v.pending.Problems = append(v.pending.Problems, batch.Problems...)
+	return nil
 }
 
 func unitNames(text string) []string {
@@ -99,6 +103,7 @@ type shownUnit struct {
 	estate.Dependent
 	environment     []environmentFile
 	load, loadError string
+	names           []string // accounts that its Environment= names
 }
 
 // parseShow reads the blocks of systemctl show, which blank lines separate.
@@ -137,7 +142,14 @@ func parseShow(text string) []shownUnit {
 				for name := range strings.FieldsSeq(value) {
 					if strings.HasSuffix(name, ".service") {
 						u.After = append(u.After, name)
+						if key == "Requires" {
+							u.Requires = append(u.Requires, name)
+						}
 					}
+				}
+			case "Environment":
+				if words, err := shellquote.Split(value); err == nil {
+					u.names = held.NamesIn([]byte(environmentText(words)), held.HintEnv)
 				}
 			case "EnvironmentFiles":
 				file, flags, _ := strings.Cut(value, " (")
@@ -158,6 +170,17 @@ func parseShow(text string) []shownUnit {
 		}
 	}
 	return out
+}
+
+// environmentText writes assignments as an environment file.
+func environmentText(words []string) string {
+	var out strings.Builder
+	for _, word := range words {
+		if key, value, found := strings.Cut(word, "="); found && !strings.ContainsAny(value, "\"\n") {
+			out.WriteString(key + "=\"" + strings.ReplaceAll(value, `\`, `\\`) + "\"\n")
+		}
+	}
+	return out.String()
 }
 
 var credentialLine = regexp.MustCompile(`^\s*LoadCredential(?:Encrypted)?\s*=\s*[^:\s]+:(/\S+)\s*$`)

@@ -21,6 +21,8 @@ type visit struct {
 	emit     func(connect.Batch) error
 	coverage *connect.Coverage
 	files    map[string]*candidate // by path
+	pending  connect.Batch         // units and cron entries, until the real paths of their files are known
+	names    map[string][]string   // accounts that a unit's environment names, by unit
 }
 
 // candidate is a file that may hold copies, with who names it.
@@ -50,7 +52,7 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 		return coverage, failure
 	}
 	coverage.Facts = s.facts
-	v := &visit{session: s, request: request, emit: emit, coverage: &coverage, files: map[string]*candidate{}}
+	v := &visit{session: s, request: request, emit: emit, coverage: &coverage, files: map[string]*candidate{}, names: map[string][]string{}}
 	for _, p := range strings.Split(target.Options[OptionPaths], ";") {
 		if p = strings.TrimSpace(p); path.IsAbs(p) {
 			v.candidate(p, held.HintNone, "the list of paths of this system", true)
@@ -123,14 +125,16 @@ func (v *visit) candidate(p string, hint held.Hint, namer string, must bool) {
 
 // copies reads the candidate files and reports what they hold.
 func (v *visit) copies(ctx context.Context) *connect.Failure {
-	var paths []string
-	for p := range v.files {
-		paths = append(paths, p)
+	if failure := v.followLinks(ctx); failure != nil {
+		return failure
 	}
+	if failure := v.send(v.pending); failure != nil {
+		return failure
+	}
+	paths := v.paths()
 	if len(paths) == 0 {
 		return nil
 	}
-	sort.Strings(paths)
 	kinds := v.stat(ctx, paths)
 	fingerprints := secret.FingerprinterFromKey(v.request.FingerprintKey)
 	known := make(map[string]bool, len(v.request.Known))
@@ -139,7 +143,7 @@ func (v *visit) copies(ctx context.Context) *connect.Failure {
 	}
 	also := func(value secret.Value) bool { return known[fingerprints.Of(value)] }
 	var batch connect.Batch
-	for _, p := range paths {
+	for _, p := range v.wholeFilesLast(paths) {
 		c := v.files[p]
 		problem := func(place, what, next string) {
 			batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: place, What: what, Next: next})
@@ -179,12 +183,23 @@ func (v *visit) copies(ctx context.Context) *connect.Failure {
 			}
 			continue
 		}
+		if located.Layout != held.LayoutWhole {
+			for _, namer := range c.namers {
+				v.names[namer] = append(v.names[namer], held.NamesIn(content, c.hint)...)
+			}
+		}
 		for _, bad := range located.Problems {
 			if c.must {
 				problem(fmt.Sprintf("%s line %d", p, bad.Line), bad.What, "")
 			}
 		}
 		for _, span := range located.Spans {
+			if span.Layout == held.LayoutWhole && len(span.Names) == 0 {
+				for _, namer := range c.namers {
+					span.Names = append(span.Names, v.names[namer]...)
+				}
+				span.Names = unique(span.Names)
+			}
 			batch.Dependents = append(batch.Dependents, estate.Dependent{
 				Kind: estate.DependentFile, Place: p + "#" + span.Locator.String(), Name: path.Base(p), Path: p,
 				Copy: &estate.Copy{
@@ -196,6 +211,63 @@ func (v *visit) copies(ctx context.Context) *connect.Failure {
 		}
 	}
 	return v.send(batch)
+}
+
+func (v *visit) paths() []string {
+	var out []string
+	for p := range v.files {
+		out = append(out, p)
+	}
+	sort.Strings(out)
+	return out
+}
+
+// wholeFilesLast puts files of one value behind the others: the names that
+// belong to them stand in those.
+func (v *visit) wholeFilesLast(paths []string) []string {
+	sorted := append([]string(nil), paths...)
+	sort.SliceStable(sorted, func(i, j int) bool {
+		return v.files[sorted[i]].hint != held.HintCredential && v.files[sorted[j]].hint == held.HintCredential
+	})
+	return sorted
+}
+
+// followLinks takes two paths of one file together: a copy is replaced once.
+func (v *visit) followLinks(ctx context.Context) *connect.Failure {
+	paths := v.paths()
+	if len(paths) == 0 {
+		return nil
+	}
+	r := v.run(ctx, nil, append([]string{"/usr/bin/realpath", "-m", "--"}, paths...)...)
+	if failure := v.failure(connect.StageRead, r, "realpath"); failure != nil {
+		return failure
+	}
+	real := strings.Split(strings.TrimRight(string(r.out), "\n"), "\n")
+	if len(real) != len(paths) {
+		return v.target.Fail(connect.StageRead, connect.CodeProtocol, fmt.Sprintf("realpath answered %d lines for %d paths", len(real), len(paths)), "", nil)
+	}
+	is := map[string]string{}
+	for i, p := range paths {
+		is[p] = real[i]
+		if real[i] == p {
+			continue
+		}
+		from := v.files[p]
+		delete(v.files, p)
+		for _, namer := range from.namers {
+			v.candidate(real[i], from.hint, namer, from.must)
+		}
+	}
+	for i := range v.pending.Dependents {
+		uses := v.pending.Dependents[i].Uses
+		for j, p := range uses {
+			if is[p] != "" {
+				uses[j] = is[p]
+			}
+		}
+		v.pending.Dependents[i].Uses = unique(uses)
+	}
+	return nil
 }
 
 // stat tells the kinds of files, following symlinks. With rights, because the

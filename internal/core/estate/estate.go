@@ -104,10 +104,11 @@ type Dependent struct {
 	StartMode   string        `json:"start_mode,omitempty"`
 	Executable  string        `json:"executable,omitempty"`
 	Schedule    string        `json:"schedule,omitempty"`
-	Path        string        `json:"path,omitempty"` // of the file that defines or holds it
-	Uses        []string      `json:"uses,omitempty"` // places of files it reads secrets from
-	After       []string      `json:"after,omitempty"`
-	Copy        *Copy         `json:"copy,omitempty"` // for held copies
+	Path        string        `json:"path,omitempty"`     // of the file that defines or holds it
+	Uses        []string      `json:"uses,omitempty"`     // places of files it reads secrets from
+	After       []string      `json:"after,omitempty"`    // units that start before it
+	Requires    []string      `json:"requires,omitempty"` // units that take it down when they fail
+	Copy        *Copy         `json:"copy,omitempty"`     // for held copies
 }
 
 // Copy describes a held copy without its value.
@@ -143,7 +144,8 @@ const (
 	StrengthBeside     Strength = "beside"     // names the account beside a secret that could not be compared
 	StrengthDiffers    Strength = "differs"    // names the account beside a secret that is not the sealed one
 	StrengthUnreadable Strength = "unreadable" // names the account, or is read by something that does, but could not be read
-	StrengthAmbiguous  Strength = "ambiguous"  // several accounts answer to the name that stands there
+	StrengthReused     Strength = "same value" // holds the sealed value, but stands beside another account
+	StrengthAmbiguous  Strength = "ambiguous"  // holds the sealed value of several accounts and does not say whose it is
 )
 
 // FirstLine returns the first line of a text, for one-line displays.

@@ -225,6 +225,23 @@ func beside(key string, lines []assignment) []string {
 	return names
 }
 
+// NamesIn returns the values of all keys that name an account, for copies
+// that stand in a file of their own and are used together with this one.
+func NamesIn(content []byte, hint Hint) []string {
+	layout := LayoutEnv
+	if hint != HintEnv && looksConf(content) {
+		layout = LayoutConf
+	}
+	lines, _ := scan(content, layout)
+	var out []string
+	for _, line := range lines {
+		if line.value != "" && nameKey.MatchString(line.key) {
+			out = append(out, line.value)
+		}
+	}
+	return out
+}
+
 func commonPrefix(a, b string) int {
 	n := 0
 	for n < len(a) && n < len(b) && a[n]|0x20 == b[n]|0x20 {

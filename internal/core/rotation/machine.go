@@ -143,7 +143,7 @@ func (s State) blocked(step Step) bool {
 // value is accepted again, then restarts in start order with their proofs,
 // proof that the new value is refused, and last the new value is retired.
 var undoRank = map[StepKind]int{
-	StepReplace: 0, StepChange: 1, StepSignIn: 2, StepRestart: 3, StepProve: 3, StepRefuse: 4, StepSeal: 5,
+	StepReplace: 0, StepChange: 1, StepSignIn: 2, StepRestart: 3, StepRevive: 3, StepProve: 3, StepRefuse: 4, StepSeal: 5,
 }
 
 // needsUndo: a step that took effect, or may have.
@@ -158,10 +158,9 @@ func (s State) needsUndo(i int) bool {
 		// A failure after an attempt that was probed as neither old nor new.
 		return t.Status == Failed && t.Attempted
 	case StepRestart:
-		return t.Attempted && t.Status != Undone
-	case StepProve:
-		restart := s.Plan.Steps[i].Needs[0]
-		return s.Steps[restart].Attempted && t.Status != Undone
+		return t.Status != Undone && s.disturbed(i)
+	case StepProve, StepRevive:
+		return t.Status != Undone && s.disturbed(s.Plan.Steps[i].Needs[0])
 	default: // sign-in and refuse are proven the other way round
 		for j, step := range s.Plan.Steps {
 			if step.Kind == StepChange {
@@ -170,6 +169,22 @@ func (s State) needsUndo(i int) bool {
 		}
 		return false
 	}
+}
+
+// disturbed: the unit of a restart step was restarted, or one on the same
+// system that starts before it was, which may have taken it down.
+func (s State) disturbed(restart int) bool {
+	if s.Steps[restart].Attempted {
+		return true
+	}
+	step := s.Plan.Steps[restart]
+	for _, j := range step.After {
+		before := s.Plan.Steps[j]
+		if before.SystemID == step.SystemID && (before.Kind == StepProve || before.Kind == StepRevive) && s.disturbed(before.Needs[0]) {
+			return true
+		}
+	}
+	return false
 }
 
 func (s State) backward(inFlight map[int]bool) []Action {

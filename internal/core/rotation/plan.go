@@ -33,6 +33,7 @@ const (
 	StepSignIn  StepKind = "sign-in" // prove that the authority accepts the new value
 	StepReplace StepKind = "replace" // replace the held copies in one file
 	StepRestart StepKind = "restart" // restart one unit
+	StepRevive  StepKind = "revive"  // bring back a unit that a restart took down with it
 	StepProve   StepKind = "prove"   // prove that the unit runs anew, and its own check
 	StepRefuse  StepKind = "refuse"  // prove that the authority refuses the old value
 )
@@ -65,6 +66,8 @@ func (s Step) Title() string {
 		return "restart " + s.Subject + " on " + s.System
 	case StepProve:
 		return "prove " + s.Subject + " on " + s.System
+	case StepRevive:
+		return "make sure that " + s.Subject + " on " + s.System + " runs again"
 	default:
 		return "prove that the old value of " + s.Subject + " is refused"
 	}
@@ -132,6 +135,7 @@ type Unit struct {
 	Running  bool
 	Reads    []string // paths of files on the same system
 	After    []string // names of units on the same system that start before it
+	Requires []string // names of units that take it down with them
 	Check    *AppCheck
 }
 
@@ -175,6 +179,7 @@ func Build(in Input) Plan {
 
 	units, cycles := startOrder(in.Units)
 	plan.Notes = append(plan.Notes, cycles...)
+	restartOf := map[string]int{}   // system and unit name
 	proveOf := map[string]int{}     // system and unit name
 	lastReplica := map[string]int{} // unit name
 	for _, u := range units {
@@ -189,6 +194,15 @@ func Build(in Input) Plan {
 			}
 		}
 		if len(restart.Needs) == 0 {
+			// It holds nothing, but stands and falls with one that is restarted.
+			for _, name := range u.Requires {
+				if i, found := restartOf[u.SystemID+"\x00"+name]; found {
+					r := add(Step{Kind: StepRevive, SystemID: u.SystemID, System: u.System, Subject: u.Name, Check: u.Check, Needs: []int{i}, After: []int{proveOf[u.SystemID+"\x00"+name]}})
+					restartOf[u.SystemID+"\x00"+u.Name], proveOf[u.SystemID+"\x00"+u.Name] = i, r
+					ends = append(ends, r)
+					break
+				}
+			}
 			continue
 		}
 		for _, name := range u.After {
@@ -201,7 +215,7 @@ func Build(in Input) Plan {
 		}
 		r := add(restart)
 		p := add(Step{Kind: StepProve, SystemID: u.SystemID, System: u.System, Subject: u.Name, Check: u.Check, Needs: []int{r}})
-		proveOf[u.SystemID+"\x00"+u.Name] = p
+		restartOf[u.SystemID+"\x00"+u.Name], proveOf[u.SystemID+"\x00"+u.Name] = r, p
 		lastReplica[u.Name] = p
 		ends = append(ends, r, p)
 	}

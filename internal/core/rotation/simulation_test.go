@@ -137,6 +137,7 @@ func (e *estate) act(step Step, kind, from, to string) Outcome {
 	case "middle":
 		if u := e.units[step.Index]; u != nil {
 			u.active, u.invocation = false, u.invocation+1
+			e.takeDown(step)
 		}
 		e.last[step.Index] = kind
 		return Outcome{Result: ResultUnclear, Words: "cut off in the middle"}
@@ -168,11 +169,23 @@ func (e *estate) effect(step Step, from, to string) bool {
 		u.invocation++
 		u.value = e.files[step.Needs[0]]
 		u.active = u.value == e.auth
+		if !u.active {
+			e.takeDown(step)
+		}
 		return u.active
 	case StepProve:
 		return e.units[step.Needs[0]].active
 	}
 	return true
+}
+
+// takeDown: a unit that is down takes those on its system down that need it.
+func (e *estate) takeDown(step Step) {
+	for i, u := range e.units {
+		if other := e.plan.Steps[i]; other.SystemID == step.SystemID && other.Subject == "gangway.service" && step.Subject == "berth.service" {
+			u.active = false
+		}
+	}
 }
 
 func (e *estate) Probe(_ context.Context, step Step, undo bool, memo string) Finding {

@@ -71,26 +71,88 @@ func Derive(d estate.Dependent, context naming.Context, known Known, unreadable 
 	return nil, []Unplaced{{Text: d.RunsAs, State: res.State, Why: res.Why}}, nil
 }
 
+// deriveCopy decides whose copy it is. The value alone does not: the same
+// password may be used for several accounts. Names that stand beside it decide
+// between them; where neither does, every candidate gets an ambiguous tie, and
+// no rotation touches the copy.
 func deriveCopy(d estate.Dependent, context naming.Context, known Known) ([]Tie, []Unplaced, error) {
-	var out []Tie
-	var unplaced []Unplaced
-	matched := map[string]bool{}
+	current, before := map[string]bool{}, map[string]bool{}
+	var owners []string
 	if d.Copy.Fingerprint != "" {
-		owners, err := known.Owners(d.Copy.Fingerprint)
+		list, err := known.Owners(d.Copy.Fingerprint)
 		if err != nil {
 			return nil, nil, err
 		}
-		for _, o := range owners {
-			if o.Current && !matched[o.Account] {
-				matched[o.Account] = true
-				out = append(out, Tie{Account: o.Account, Evidence: estate.Held, Strength: estate.StrengthMatches, Detail: place(d) + " holds the sealed value"})
+		for _, o := range list {
+			if o.Current && !current[o.Account] {
+				owners = append(owners, o.Account)
+				current[o.Account] = true
 			}
 		}
-		for _, o := range owners {
-			if !o.Current && !matched[o.Account] {
-				matched[o.Account] = true
-				out = append(out, Tie{Account: o.Account, Evidence: estate.Held, Strength: estate.StrengthDiffers, Detail: place(d) + " holds a value that the account had before"})
+		for _, o := range list {
+			if !o.Current && !current[o.Account] {
+				before[o.Account] = true
 			}
+		}
+	}
+	named, unplaced, err := namedBeside(d, context, known, current)
+	if err != nil {
+		return nil, nil, err
+	}
+	var out []Tie
+	held := func(account string, strength estate.Strength, format string, args ...any) {
+		out = append(out, Tie{Account: account, Evidence: estate.Held, Strength: strength, Detail: place(d) + " " + fmt.Sprintf(format, args...)})
+	}
+	decided := false
+	for _, n := range named {
+		inCustody, err := known.InCustody(n.account)
+		switch {
+		case err != nil:
+			return nil, nil, err
+		case current[n.account]:
+			held(n.account, estate.StrengthMatches, "holds the sealed value and stands beside %q", n.name)
+			decided = true
+		case before[n.account]:
+			held(n.account, estate.StrengthDiffers, "stands beside %q and holds a value that the account had before", n.name)
+		case inCustody:
+			held(n.account, estate.StrengthDiffers, "stands beside %q but is not the sealed value", n.name)
+		default:
+			held(n.account, estate.StrengthBeside, "stands beside %q; the account is not in custody, so the value could not be compared", n.name)
+		}
+	}
+	switch {
+	case decided:
+	case len(owners) == 1 && len(named) == 0:
+		held(owners[0], estate.StrengthMatches, "holds the sealed value")
+	default:
+		for _, account := range owners {
+			if len(named) > 0 {
+				held(account, estate.StrengthReused, "holds the sealed value but stands beside another account: the password is used twice")
+				continue
+			}
+			held(account, estate.StrengthAmbiguous, "holds the sealed value of %d accounts and does not say whose it is", len(owners))
+		}
+	}
+	if len(named) == 0 && len(owners) == 0 {
+		for account := range before {
+			held(account, estate.StrengthDiffers, "holds a value that the account had before")
+		}
+	}
+	return out, unplaced, nil
+}
+
+type namedAccount struct{ account, name string }
+
+// namedBeside resolves the names beside a copy. An ambiguous one means the
+// candidate that the value belongs to, if that is just one.
+func namedBeside(d estate.Dependent, context naming.Context, known Known, current map[string]bool) ([]namedAccount, []Unplaced, error) {
+	var out []namedAccount
+	var unplaced []Unplaced
+	seen := map[string]bool{}
+	add := func(account, name string) {
+		if !seen[account] {
+			seen[account] = true
+			out = append(out, namedAccount{account, name})
 		}
 	}
 	for _, name := range d.Copy.Names {
@@ -100,37 +162,22 @@ func deriveCopy(d estate.Dependent, context naming.Context, known Known) ([]Tie,
 		}
 		switch res.State {
 		case naming.Resolved:
-			account := res.Accounts[0].ID
-			if matched[account] {
-				continue
-			}
-			matched[account] = true
-			inCustody, err := known.InCustody(account)
-			if err != nil {
-				return nil, nil, err
-			}
-			strength, detail := estate.StrengthBeside, fmt.Sprintf("%s stands beside %q; the account is not in custody, so the value could not be compared", place(d), name)
-			if inCustody {
-				strength, detail = estate.StrengthDiffers, fmt.Sprintf("%s stands beside %q but is not the sealed value", place(d), name)
-			}
-			out = append(out, Tie{Account: account, Evidence: estate.Held, Strength: strength, Detail: detail})
+			add(res.Accounts[0].ID, name)
 		case naming.Ambiguous, naming.Unknown:
-			if !decided(res.Accounts, matched) {
+			var fits []string
+			for _, k := range res.Accounts {
+				if current[k.ID] {
+					fits = append(fits, k.ID)
+				}
+			}
+			if len(fits) == 1 {
+				add(fits[0], name)
+			} else {
 				unplaced = append(unplaced, Unplaced{Text: name, State: res.State, Why: res.Why})
 			}
 		}
 	}
 	return out, unplaced, nil
-}
-
-// decided: the value itself says which of several accounts a name means.
-func decided(candidates []naming.Known, matched map[string]bool) bool {
-	for _, k := range candidates {
-		if matched[k.ID] {
-			return true
-		}
-	}
-	return false
 }
 
 func place(d estate.Dependent) string {

@@ -55,7 +55,7 @@ func (p *process) fail(exit int, format string, args ...any) int {
 func (p *process) run(argv []string) int {
 	commands := map[string]func([]string) int{
 		"sudo": p.sudo, "id": p.id, "cat": p.cat, "getent": p.getent, "passwd": p.passwd, "chage": p.chage, "systemctl": p.systemctl,
-		"ls": p.ls, "crontab": p.crontab, "stat": p.stat, "readlink": p.readlink, "rm": p.rm, "cp": p.cp, "dd": p.dd, "mv": p.mv,
+		"ls": p.ls, "crontab": p.crontab, "stat": p.stat, "readlink": p.readlink, "realpath": p.readlink, "rm": p.rm, "cp": p.cp, "dd": p.dd, "mv": p.mv,
 		"sync": func([]string) int { return 0 }, "chpasswd": p.chpasswd, "journalctl": p.journalctl, "sh": p.shell, "true": func([]string) int { return 0 },
 	}
 	command := commands[path.Base(argv[0])]
@@ -304,7 +304,9 @@ func (p *process) stat(args []string) int {
 }
 
 func (p *process) readlink(args []string) int {
-	fmt.Fprintln(&p.out, p.real(operands(args)[0]))
+	for _, name := range operands(args) {
+		fmt.Fprintln(&p.out, p.real(name))
+	}
 	return 0
 }
 

@@ -42,7 +42,7 @@ CREATE INDEX accounts_uid ON accounts (uid) WHERE uid <> '';
 CREATE TABLE dependents (
     id INTEGER PRIMARY KEY, system_id INTEGER NOT NULL REFERENCES systems(id) ON DELETE CASCADE, kind TEXT NOT NULL, place TEXT NOT NULL,
     name TEXT NOT NULL, description TEXT NOT NULL, runs_as TEXT NOT NULL, state TEXT NOT NULL, start_mode TEXT NOT NULL, executable TEXT NOT NULL,
-    schedule TEXT NOT NULL, path TEXT NOT NULL, uses TEXT NOT NULL, after TEXT NOT NULL, copy TEXT NOT NULL, fingerprint TEXT NOT NULL,
+    schedule TEXT NOT NULL, path TEXT NOT NULL, uses TEXT NOT NULL, after TEXT NOT NULL, requires TEXT NOT NULL, copy TEXT NOT NULL, fingerprint TEXT NOT NULL,
     digest BLOB NOT NULL, first_seen TEXT NOT NULL, seen TEXT NOT NULL, changed TEXT NOT NULL, gone TEXT NOT NULL DEFAULT '',
     app_check TEXT NOT NULL DEFAULT '',
     UNIQUE (system_id, kind, place)
