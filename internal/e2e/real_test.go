@@ -161,6 +161,7 @@ func (r *real) survey(t *testing.T) {
 	require.Len(t, accounts, 1)
 	assert.Equal(t, true, accounts[0]["never_expires"])
 	assert.Contains(t, fmt.Sprint(accounts[0]["groups"]), "Operations Staff", "nested membership, through a group that contains itself")
+	assert.Contains(t, r.moss(0, "account", "show", "domain/svc-tidefeed"), "/etc/tide/feed.pw#content", "a file of one value belongs to the account that its unit names")
 	assert.Contains(t, r.moss(0, "dependent", "list", "--account", "bookings1/svc-fuelcard"), "/etc/cron.d/fares:2")
 	assert.Contains(t, r.moss(0, "finding", "list"), "nobody-here")
 }
@@ -273,8 +274,10 @@ func (r *real) killed(t *testing.T) {
 		require.Equal(t, "done", r.waitFinished(id), "killed after record %d\n%s", at, r.moss(0, "rotate", "show", id, "--journal"))
 		r.moss(0, "custody", "verify", "domain/svc-tidefeed")
 		r.invocation("tide1", "tidefeed.service")
+		password := strings.TrimSpace(r.read("tide1", "/etc/tide/feed.pw"))
+		require.True(t, r.accepts("svc-tidefeed", password), "the copy on the host is what the domain accepts")
 		if !died {
-			t.Logf("a rotation of one host has fewer than %d journal records", at)
+			require.Greater(t, at, 16, "a rotation with one copy and one unit has 16 records")
 			break
 		}
 	}

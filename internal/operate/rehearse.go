@@ -25,6 +25,9 @@ const RehearsalAge = time.Hour
 
 // plan builds the rotation plan of an account from the picture.
 func (o *Operator) plan(ctx context.Context, a store.Account, policy rotation.Policy) (rotation.Plan, error) {
+	if err := o.placeAround(ctx, a); err != nil {
+		return rotation.Plan{}, err
+	}
 	tied, err := o.Store.DependentsOfAccount(ctx, a.ID)
 	if err != nil {
 		return rotation.Plan{}, err
@@ -50,7 +53,7 @@ func (o *Operator) plan(ctx context.Context, a store.Account, policy rotation.Po
 		case d.Copy != nil && strength == string(estate.StrengthReused):
 			notes = append(notes, fmt.Sprintf("%s on %s holds the same value beside another account: it is left alone", d.Place, d.System))
 		case d.Copy != nil:
-			notes = append(notes, fmt.Sprintf("%s on %s is left alone: it %s", d.Place, d.System, strength))
+			notes = append(notes, fmt.Sprintf("%s on %s is left alone: %s", d.Place, d.System, detailFor(d, a.ID)))
 		case d.Kind == estate.DependentUnit && strength == string(estate.StrengthRunsAs):
 			notes = append(notes, fmt.Sprintf("%s on %s runs as the account without its password: nothing to change there", d.Name, d.System))
 			for _, t := range d.Ties {
@@ -78,9 +81,41 @@ func (o *Operator) plan(ctx context.Context, a store.Account, policy rotation.Po
 	return plan, nil
 }
 
+// placeAround derives the ties of an account's systems again: a rotation may
+// have replaced copies since they were last derived.
+func (o *Operator) placeAround(ctx context.Context, a store.Account) error {
+	tied, err := o.Store.DependentsOfAccount(ctx, a.ID)
+	if err != nil {
+		return err
+	}
+	seen := map[string]bool{}
+	var systems []store.System
+	for _, d := range tied {
+		if seen[d.System] {
+			continue
+		}
+		seen[d.System] = true
+		v, err := o.Store.System(ctx, d.System)
+		if err != nil {
+			return err
+		}
+		systems = append(systems, v)
+	}
+	return o.Place(ctx, systems)
+}
+
 // ambiguousNote begins with a word that checks look for.
 func ambiguousNote(d store.Dependent) string {
 	return fmt.Sprintf("ambiguous: %s on %s holds the current value, but does not say whose it is", d.Place, d.System)
+}
+
+func detailFor(d store.Dependent, account int64) string {
+	for _, t := range d.Ties {
+		if t.AccountID == account {
+			return t.Detail
+		}
+	}
+	return ""
 }
 
 func strengthFor(d store.Dependent, account int64) string {
@@ -200,6 +235,11 @@ func (o *Operator) checks(ctx context.Context, a store.Account, plan rotation.Pl
 	for _, note := range plan.Notes {
 		if strings.HasPrefix(note, "ambiguous: ") {
 			checks = append(checks, connect.Checked{System: a.System, What: "every copy belongs to one account", Result: connect.CheckFailed, Words: strings.TrimPrefix(note, "ambiguous: "), Next: "write the account's name beside it, or give the other account a password of its own first"})
+		}
+	}
+	for _, note := range plan.Notes {
+		if strings.Contains(note, " is left alone: ") {
+			checks = append(checks, connect.Checked{System: a.System, What: "every copy that names the account is the current value", Result: connect.CheckWarning, Words: note, Next: "if something still reads it, it is refused already, or the picture is old: survey that system"})
 		}
 	}
 	incomplete, err := o.Incomplete(ctx)

@@ -276,14 +276,11 @@ func (j *journal) Append(ctx context.Context, r rotation.Record) error {
 	if err := state.Apply(r); err != nil {
 		return err
 	}
-	var settlement *store.Settlement
-	if r.Event == rotation.EventFinished {
-		var err error
-		if settlement, err = j.settlement(ctx, j.rotation, state); err != nil {
-			return err
-		}
+	effects, err := j.effects(ctx, r, state)
+	if err != nil {
+		return err
 	}
-	if err := j.Store.AppendJournal(ctx, j.rotation, r, string(state.Mode), state.Result, settlement, j.entry(r)); err != nil {
+	if err := j.Store.AppendJournal(ctx, j.rotation, r, string(state.Mode), state.Result, effects, j.entry(r)); err != nil {
 		return err
 	}
 	j.state = state
@@ -296,6 +293,35 @@ func (j *journal) Append(ctx context.Context, r rotation.Record) error {
 		j.Kill()
 	}
 	return nil
+}
+
+// effects says what a record means for the picture and the sealed values.
+func (j *journal) effects(ctx context.Context, r rotation.Record, state rotation.State) (effects store.Effects, err error) {
+	if r.Event == rotation.EventFinished {
+		effects.Settlement, err = j.settlement(ctx, j.rotation, state)
+		return effects, err
+	}
+	if r.Step < 0 || j.rotation.Plan.Steps[r.Step].Kind != rotation.StepReplace {
+		return effects, nil
+	}
+	old, next, err := j.pair(ctx, j.rotation)
+	if err != nil || old == nil || next == nil {
+		return effects, err
+	}
+	step := j.rotation.Plan.Steps[r.Step]
+	holds := ""
+	switch state.Steps[r.Step].Status {
+	case rotation.Done:
+		holds = next.Fingerprint
+	case rotation.Undone:
+		holds = old.Fingerprint
+	default:
+		return effects, nil
+	}
+	for _, place := range step.Places {
+		effects.Copies = append(effects.Copies, store.CopyIs{SystemID: number(step.SystemID), Place: step.Subject + "#" + place.String(), Fingerprint: holds})
+	}
+	return effects, nil
 }
 
 func (j *journal) entry(r rotation.Record) ledger.Entry {

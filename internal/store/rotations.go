@@ -153,10 +153,30 @@ func (s *Store) Journal(ctx context.Context, id, after int64) ([]rotation.Record
 	return out, rows.Err()
 }
 
+// Effects are what a journal record means for the rest of the store.
+type Effects struct {
+	Settlement *Settlement // of its end
+	Copies     []CopyIs    // of a replaced file
+}
+
+// CopyIs says what a copy holds now, so that the picture is right without
+// reading it again.
+type CopyIs struct {
+	SystemID    int64
+	Place       string
+	Fingerprint string
+}
+
+func (s *Store) copyIs(ctx context.Context, tx *sql.Tx, c CopyIs) error {
+	_, err := tx.ExecContext(ctx, "UPDATE dependents SET fingerprint = ?, copy = json_set(copy, '$.fingerprint', ?), digest = x'00', seen = ? WHERE system_id = ? AND kind = 'file' AND place = ?",
+		c.Fingerprint, c.Fingerprint, s.stamp(), c.SystemID, c.Place)
+	return err
+}
+
 // AppendJournal writes a record, the ledger entry that goes with it and the
 // rotation's mode in one synced transaction (laws 1, 3 and 8); with the end of
 // the rotation also the places of its sealed values (law 2).
-func (s *Store) AppendJournal(ctx context.Context, v Rotation, r rotation.Record, mode, result string, settlement *Settlement, entries ...ledger.Entry) error {
+func (s *Store) AppendJournal(ctx context.Context, v Rotation, r rotation.Record, mode, result string, effects Effects, entries ...ledger.Entry) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, "INSERT INTO journal (rotation_id, seq, time, event, step, undo, result, memo, words, actor, reason) VALUES (?,?,?,?,?,?,?,?,?,?,?)",
 			v.ID, r.Seq, stampOf(r.Time), r.Event, r.Step, r.Undo, r.Result, r.Memo, r.Words, r.Actor, r.Reason)
@@ -167,8 +187,13 @@ func (s *Store) AppendJournal(ctx context.Context, v Rotation, r rotation.Record
 		if mode == string(rotation.ModeFinished) {
 			ended = s.stamp()
 		}
-		if settlement != nil {
-			if err := s.settle(ctx, tx, v.AccountID, *settlement); err != nil {
+		if effects.Settlement != nil {
+			if err := s.settle(ctx, tx, v.AccountID, *effects.Settlement); err != nil {
+				return err
+			}
+		}
+		for _, c := range effects.Copies {
+			if err := s.copyIs(ctx, tx, c); err != nil {
 				return err
 			}
 		}

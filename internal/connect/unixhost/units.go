@@ -47,7 +47,7 @@ func (v *visit) units(ctx context.Context) *connect.Failure {
 		if u.load == "not-found" {
 			continue
 		}
-		if u.load == "bad-setting" || u.load == "error" {
+		if u.load == "bad-setting" || u.load == "error" && !strings.Contains(u.loadError, "FileExists") {
 			batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: u.Place, What: "systemd does not load it: " + u.loadError, Next: "run 'systemd-analyze verify " + u.Path + "' on the host"})
 		}
 		for _, file := range u.environment {

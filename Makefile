@@ -1,0 +1,53 @@
+# Moss Ledger. 'make test' is the one test command; 'make demo' the way in.
+SHELL := /bin/bash
+GO ?= go
+PACKAGES = samba samba-ad-dc samba-ad-provision winbind ldb-tools ldap-utils slapd attr acl openssl mmdebstrap systemd-container iproute2 openssh-client chromium
+export DEBIAN_FRONTEND = noninteractive
+
+.PHONY: build console lab check test bench demo tour api screenshots clean
+
+build: console
+	$(GO) build -trimpath -ldflags '-s -w' -o bin/moss ./cmd/moss
+
+# The console is built into the service's package and embedded there.
+console: console/node_modules/.stamp
+	cd console && npm run --silent build
+
+console/node_modules/.stamp: console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	touch $@
+
+# What the tests need beyond Go and Node: Debian packages, as root only.
+lab:
+	@if [ "$$(id -u)" != 0 ]; then echo "not root: real directories and hosts, and the console in a browser, are left out of the tests unless their packages are there already"; \
+	else missing=""; for p in $(PACKAGES); do dpkg -s $$p >/dev/null 2>&1 || missing="$$missing $$p"; done; \
+	if [ -n "$$missing" ]; then apt-get -o DPkg::Lock::Timeout=400 update -qq && apt-get -o DPkg::Lock::Timeout=400 install -y -qq --no-install-recommends $$missing >/dev/null; fi; fi
+
+# Formatting, vetting, types.
+check: console
+	@unformatted=$$(gofmt -l cmd internal); if [ -n "$$unformatted" ]; then echo "not formatted: $$unformatted"; exit 1; fi
+	$(GO) vet ./...
+	cd console && npm run --silent types && npm run --silent lint && npm run --silent test
+
+test: lab build check
+	$(GO) test -timeout 25m ./...
+
+bench: lab
+	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 30m ./internal/bench/
+
+demo: build
+	bin/moss demo
+
+tour: build
+	bin/moss demo --tour
+
+# The description of the API, and the console's types made from it.
+api:
+	$(GO) run ./cmd/moss openapi > docs/openapi.json
+	cd console && npm run --silent api
+
+screenshots: lab build
+	MOSS_SCREENSHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 -timeout 10m -run TestConsole ./internal/e2e/
+
+clean:
+	rm -rf bin console/dist internal/service/web/dist
