@@ -43,7 +43,7 @@ tour: build
 
 # The description of the API, and the console's types made from it.
 api:
-	$(GO) run ./cmd/moss openapi > docs/openapi.json
+	$(GO) run ./cmd/moss openapi | python3 -m json.tool --sort-keys > docs/openapi.json
 	cd console && npm run --silent api
 
 screenshots: lab build

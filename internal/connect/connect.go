@@ -231,9 +231,9 @@ type AccountRef struct {
 
 // Verdict of a verification.
 type Verdict struct {
-	Accepted bool
-	Code     string // why not: wrong, locked, disabled, expired, must-change, unknown
-	Words    string // the system's own words
+	Accepted bool   `json:"accepted"`
+	Code     string `json:"code,omitempty"` // why not: wrong, locked, disabled, expired, must-change
+	Words    string `json:"words"`          // the system's own words
 }
 
 // Codes of verdicts.

@@ -1770,9 +1770,9 @@ export interface components {
             roles: string[];
         };
         Verdict: {
-            Accepted: boolean;
-            Code: string;
-            Words: string;
+            accepted: boolean;
+            code?: string;
+            words: string;
         };
         Verification: {
             altered: number[] | null;

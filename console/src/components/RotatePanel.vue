@@ -1,0 +1,86 @@
+<script setup lang="ts">
+import { Button } from 'ant-design-vue'
+import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { api, data, Problem, type Schemas } from '../api/client'
+import { useSession } from '../state/session'
+import StateTag from './StateTag.vue'
+import Trouble from './Trouble.vue'
+
+const props = defineProps<{ account: number }>()
+const session = useSession()
+const router = useRouter()
+const rehearsal = ref<Schemas['RehearsalAnswer']>()
+const policy = ref<'stop' | 'continue' | 'undo'>('undo')
+const reason = ref('')
+const trouble = ref('')
+const busy = ref('')
+
+async function work(what: string, act: () => Promise<unknown>): Promise<void> {
+  busy.value = what
+  trouble.value = ''
+  try {
+    await act()
+  } catch (e) {
+    trouble.value = e instanceof Problem ? e.message : String(e)
+  } finally {
+    busy.value = ''
+  }
+}
+
+const path = { id: props.account }
+const rehearse = () =>
+  work('rehearse', async () => {
+    rehearsal.value = await data(api.POST('/api/v1/accounts/{id}/rehearsals', { params: { path }, body: { policy: policy.value } }))
+  })
+const rotate = () =>
+  work('rotate', async () => {
+    const key = crypto.randomUUID?.() ?? String(Math.random())
+    const started = await data(api.POST('/api/v1/accounts/{id}/rotations', { params: { path, header: { 'Idempotency-Key': key } }, body: { policy: policy.value, reason: reason.value } }))
+    await router.push(`/rotations/${started.rotation.id}`)
+  })
+
+const passed = computed(() => rehearsal.value?.rehearsal.verdict === 'passed')
+const rows = computed(() => {
+  const order: Record<string, number> = { failed: 0, warning: 1, unchecked: 2, ok: 3 }
+  return [...(rehearsal.value?.rehearsal.checks ?? [])].sort((a, b) => (order[a.result] ?? 4) - (order[b.result] ?? 4))
+})
+</script>
+
+<template>
+  <div class="panel">
+    <div class="row">
+      <label class="row"><span>When a step fails</span>
+        <select v-model="policy" class="field">
+          <option value="undo">undo everything</option>
+          <option value="stop">stop and ask</option>
+          <option value="continue">continue without it</option>
+        </select>
+      </label>
+      <Button :type="passed ? 'default' : 'primary'" :loading="busy === 'rehearse'" :disabled="!session.may('operator')" @click="rehearse">Rehearse</Button>
+      <template v-if="passed">
+        <input v-model="reason" class="field reason" aria-label="Reason of the rotation" placeholder="Reason (recorded)" />
+        <Button type="primary" :disabled="!reason" :loading="busy === 'rotate'" @click="rotate">Rotate now</Button>
+      </template>
+    </div>
+    <p v-if="!rehearsal" class="soft">A rehearsal says what a rotation would do and checks all that can be checked, without changing anything. A rotation needs one that passed within the hour.</p>
+    <Trouble :words="trouble" />
+    <template v-if="rehearsal">
+      <p>The rehearsal <StateTag :state="rehearsal.rehearsal.verdict" />. Expected interruption: {{ rehearsal.interruption }}.</p>
+      <div class="two">
+        <div><h2>What will happen</h2><ol class="list"><li v-for="s in rehearsal.steps" :key="s">{{ s }}</li></ol>
+          <template v-if="rehearsal.rehearsal.plan.notes?.length"><h2>Worth knowing</h2><ul class="list"><li v-for="n in rehearsal.rehearsal.plan.notes" :key="n">{{ n }}</li></ul></template></div>
+        <div><h2>What was checked</h2>
+          <table class="dense"><thead><tr><th scope="col">Result</th><th scope="col">System</th><th scope="col">Check</th></tr></thead>
+            <tbody><tr v-for="(c, i) in rows" :key="i"><td><StateTag :state="c.result" /></td><td>{{ c.system }}</td><td>{{ c.what }}<div v-if="c.words" class="soft">{{ c.words }}</div><div v-if="c.next" class="soft">{{ c.next }}</div></td></tr></tbody></table></div>
+      </div>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.reason { flex: 1; min-width: 180px; }
+.two { display: grid; grid-template-columns: minmax(0, 2fr) minmax(0, 3fr); gap: 18px; }
+.list { margin: 0; padding-left: 22px; }
+@media (max-width: 1000px) { .two { grid-template-columns: 1fr; } }
+</style>

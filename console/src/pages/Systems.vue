@@ -1,0 +1,34 @@
+<script setup lang="ts">
+import { api, data, type ListQuery, type Schemas } from '../api/client'
+import type { Column } from '../components/listing'
+import ServerTable from '../components/ServerTable.vue'
+import StateTag from '../components/StateTag.vue'
+import When from '../components/When.vue'
+
+type System = Schemas['System']
+const columns: Column[] = [
+  { key: 'name', title: 'Name', field: 'name' },
+  { key: 'kind', title: 'Kind', field: 'kind' },
+  { key: 'address', title: 'Address', field: 'address', mono: true },
+  { key: 'site', title: 'Site', field: 'site' },
+  { key: 'environment', title: 'Environment', field: 'environment' },
+  { key: 'owner', title: 'Owner', field: 'owner' },
+  { key: 'state', title: 'State', field: 'state' },
+  { key: 'read', title: 'Read completely', field: 'read_completely' },
+  { key: 'words', title: 'What is wrong', field: 'state_words', width: '28%' },
+]
+const fetch = (query: ListQuery) => data(api.GET('/api/v1/systems', { params: { query } }))
+const key = (s: System) => s.id
+</script>
+
+<template>
+  <h1>Systems</h1>
+  <p class="soft">Everything Moss Ledger can reach. A system that was not read completely leaves the picture incomplete.</p>
+  <ServerTable label="Systems" :columns="columns" :fetch="fetch" :row-key="key" empty="There are no systems. Add one with 'moss system add', or many with 'moss system import'.">
+    <template #name="{ row }"><RouterLink :to="`/systems/${encodeURIComponent(row.name)}`">{{ row.name }}</RouterLink></template>
+    <template #address="{ row }">{{ row.address }}{{ row.port ? ':' + row.port : '' }}</template>
+    <template #state="{ row }"><StateTag :state="row.state" /></template>
+    <template #read="{ row }"><When v-if="row.read_completely" :at="row.read_completely" /><span v-else class="soft">never</span></template>
+    <template #words="{ row }"><span class="soft">{{ row.state_words }}</span></template>
+  </ServerTable>
+</template>

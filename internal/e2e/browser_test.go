@@ -1,0 +1,158 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+// browser is a tab of headless Chromium at a service.
+type browser struct {
+	t    *testing.T
+	ctx  context.Context
+	url  string
+	axe  string
+	dark bool
+}
+
+func newBrowser(t *testing.T, url string) *browser {
+	t.Helper()
+	path := ""
+	for _, name := range []string{"chromium", "chromium-browser", "google-chrome"} {
+		if found, err := exec.LookPath(name); err == nil {
+			path = found
+			break
+		}
+	}
+	if path == "" {
+		if os.Getenv("CI") == "true" {
+			t.Fatal("there is no Chromium, and with CI=true nothing may be left out")
+		}
+		t.Skip("left out: there is no Chromium on this machine")
+	}
+	options := append([]chromedp.ExecAllocatorOption{}, chromedp.Headless, chromedp.NoSandbox, chromedp.NoFirstRun, chromedp.NoDefaultBrowserCheck, chromedp.ExecPath(path), chromedp.UserDataDir(t.TempDir()))
+	for _, flag := range []string{"disable-gpu", "disable-quic", "disable-background-networking", "disable-component-update", "disable-sync", "disable-dev-shm-usage"} {
+		options = append(options, chromedp.Flag(flag, true))
+	}
+	allocator, cancel := chromedp.NewExecAllocator(context.Background(), options...)
+	t.Cleanup(cancel)
+	ctx, cancelTab := chromedp.NewContext(allocator)
+	t.Cleanup(cancelTab)
+	axe, err := os.ReadFile(filepath.Join("..", "..", "console", "node_modules", "axe-core", "axe.min.js"))
+	require.NoError(t, err, "run 'make console' first")
+	b := &browser{t: t, ctx: ctx, url: url, axe: string(axe)}
+	b.do(chromedp.EmulateViewport(1280, 800))
+	return b
+}
+
+func (b *browser) do(actions ...chromedp.Action[chromedp.Void]) {
+	b.t.Helper()
+	require.NoError(b.t, chromedp.Do(b.ctx, actions...))
+}
+
+func evaluate[T any](b *browser, script string) T {
+	b.t.Helper()
+	v, err := chromedp.Run(b.ctx, chromedp.Evaluate[T](script, chromedp.EvalAwaitPromise))
+	require.NoError(b.t, err, script)
+	return v
+}
+
+// open goes to a page of the console and waits until a text is there.
+func (b *browser) open(path, text string) {
+	b.t.Helper()
+	b.do(chromedp.Navigate(b.url + path))
+	b.see(text)
+}
+
+// see waits until a text stands on the page.
+func (b *browser) see(text string) {
+	b.t.Helper()
+	raw, err := json.Marshal(text)
+	require.NoError(b.t, err)
+	found := evaluate[bool](b, fmt.Sprintf(`new Promise(resolve => {
+		const want = %s, limit = Date.now() + 20000
+		const look = () => {
+			if (document.body && document.body.innerText.includes(want)) resolve(true)
+			else if (Date.now() > limit) resolve(false)
+			else setTimeout(look, 50)
+		}
+		look()
+	})`, raw))
+	require.True(b.t, found, "the page does not show %q:\n%s", text, evaluate[string](b, "document.body.innerText"))
+}
+
+// press clicks the button or link with a text.
+func (b *browser) press(text string) {
+	b.t.Helper()
+	raw, err := json.Marshal(text)
+	require.NoError(b.t, err)
+	require.True(b.t, evaluate[bool](b, fmt.Sprintf(`(() => {
+		const e = [...document.querySelectorAll('button, a, summary')].find(e => e.innerText.trim() === %s && !e.disabled)
+		e?.click()
+		return !!e
+	})()`, raw)), "there is no button %q", text)
+}
+
+// fill types into the field with a label or placeholder.
+func (b *browser) fill(selector, text string) {
+	b.t.Helper()
+	b.do(chromedp.SendKeys(chromedp.CSS(selector), text))
+}
+
+// accessible runs axe: nothing may be found.
+func (b *browser) accessible(page string) {
+	b.t.Helper()
+	evaluate[bool](b, b.axe+"; true")
+	found := evaluate[[]string](b, `axe.run(document, { resultTypes: ['violations'] }).then(r => r.violations.flatMap(v => v.nodes.map(n => v.id + ' ' + n.target.join(' ') + ' ' + (n.any[0]?.message ?? ''))))`)
+	require.Empty(b.t, found, "%s (dark %v)", page, b.dark)
+}
+
+// shot takes a picture for the documentation, when one is asked for.
+func (b *browser) shot(name string) {
+	b.t.Helper()
+	folder := os.Getenv("MOSS_SCREENSHOTS")
+	if folder == "" {
+		return
+	}
+	raw, err := chromedp.Run(b.ctx, chromedp.CaptureScreenshot())
+	require.NoError(b.t, err)
+	require.NoError(b.t, os.MkdirAll(folder, 0o755))
+	require.NoError(b.t, os.WriteFile(filepath.Join(folder, name+".png"), raw, 0o644))
+}
+
+// page checks and shoots a page, light and dark.
+func (b *browser) page(path, text, name string) {
+	b.t.Helper()
+	for _, dark := range []bool{false, true} {
+		b.setDark(dark)
+		b.open(path, text)
+		b.do(chromedp.WaitReady(chromedp.CSS("main")))
+		b.accessible(path)
+		if dark == strings.HasSuffix(name, "-dark") {
+			b.shot(name)
+		}
+	}
+	b.setDark(false)
+}
+
+func (b *browser) setDark(dark bool) {
+	word := "no"
+	if dark {
+		word = "yes"
+	}
+	b.dark = dark
+	evaluate[bool](b, "localStorage.setItem('moss-dark', '"+word+"'); true")
+}
+
+// settle lets late answers arrive before a picture.
+func (b *browser) settle() {
+	evaluate[bool](b, "new Promise(r => setTimeout(() => r(true), 400))")
+}

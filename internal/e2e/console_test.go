@@ -1,0 +1,136 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/demo"
+)
+
+// startDemo runs the demonstration estate with a service that is set up and
+// has surveyed it.
+func startDemo(t testing.TB) (*demo.Demo, *user) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+	defer cancel()
+	d, err := demo.Start(ctx, demo.Options{Binary: binary, Folder: t.TempDir() + "/demo", Listen: "127.0.0.1:0"})
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, d.Close()) })
+	require.NoError(t, d.Prepare(ctx))
+	return d, &user{d.Process, t}
+}
+
+// TestConsole goes through the console as a person would, on the
+// demonstration estate; every page is checked for accessibility, light and dark.
+func TestConsole(t *testing.T) {
+	d, u := startDemo(t)
+	b := newBrowser(t, d.URL)
+
+	b.open("/accounts?f=name~svc-", "Sign in")
+	b.accessible("sign-in")
+	b.shot("sign-in")
+	b.fill("input[autocomplete=username]", demo.UserName)
+	b.fill("input[type=password]", "not the password")
+	b.press("Sign in")
+	b.see("the name or the password is wrong")
+	b.fill("input[type=password]", demo.UserPassword)
+	b.press("Sign in")
+	b.see("svc-berth") // where one wanted to go, with the filter
+	b.see("Name contains svc-")
+
+	account := fmt.Sprint(u.rows("account", "list", "--filter", "name=svc-berth")[0]["id"])
+	b.page("/systems", "bokings1", "systems")
+	b.page("/systems/dock9", "Latest attempt", "system")
+	b.page("/accounts?f=name~svc-&sort=-dependents", "svc-fuelcard", "accounts")
+	b.page("/dependents?f=kind=file", "backup.env", "dependents")
+	b.page("/surveys", "Survey all systems", "surveys")
+	b.page("/surveys/1", "no such host", "survey")
+	b.page("/findings", "stale-copy", "findings")
+	b.page("/ledger", "survey.run", "ledger")
+	b.page("/rotations", "No rotation yet", "rotations-empty")
+
+	// Rehearse and rotate, watching live.
+	b.open("/accounts/"+account, "4 dependents")
+	b.press("Verify now")
+	b.see("The authority accepts the sealed value.")
+	b.press("Rehearse")
+	b.see("What was checked")
+	b.see("restart berth.service on quay1")
+	b.accessible("rehearsal")
+	evaluate[bool](b, "document.querySelector('.two .list')?.scrollIntoView({block: 'center'}); true")
+	b.settle()
+	b.shot("rehearsal")
+	b.fill("input[aria-label='Reason of the rotation']", "shown in the console")
+	b.press("Rotate now")
+	b.see("Rotation 1 of svc-berth")
+	b.see("prove that the old value of svc-berth is refused")
+	b.shot("rotation-running")
+	require.Equal(t, "done", u.waitFinished("1"))
+	b.see("16 of 16 steps done") // without a reload: the page is live
+	b.accessible("rotation")
+	b.press("Show the journal")
+	b.see("finished")
+	b.accessible("journal")
+	b.page("/rotations/1", "Undo everywhere", "rotation")
+	b.page("/accounts/"+account, "held: matches", "account")
+	b.page("/accounts/"+account, "held: matches", "account-dark")
+	b.page("/", "Recent rotations", "overview")
+	b.page("/", "Recent rotations", "overview-dark")
+
+	// A host key that waits for approval.
+	d.Estate.Hosts["tide1"].NewHostKey()
+	b.open("/systems/tide1", "Approved host key")
+	b.press("Check")
+	b.see("A host key waits for approval.")
+	b.accessible("host key")
+	b.shot("host-key")
+	b.press("It is the same: approve")
+	b.see("Stand-in Linux")
+
+	b.open("/ledger", "Verify")
+	b.press("Verify")
+	b.see("signed checkpoint")
+	b.shot("ledger")
+	b.open("/accounts?f=name~no-such-name", "Nothing matches these filters.")
+	b.accessible("nothing matches")
+	b.open("/accounts?f=nonsense=1", "there is no column")
+	b.accessible("error")
+	b.open("/no/such/page", "There is no such page")
+	b.press("Sign out")
+	b.see("Password")
+}
+
+// TestConsoleStart shows a new service: set-up, and what to do first.
+func TestConsoleStart(t *testing.T) {
+	p := &demo.Process{Binary: binary, Folder: t.TempDir(), Listen: "127.0.0.1:0"}
+	require.NoError(t, p.StartService(context.Background(), 0))
+	t.Cleanup(func() { require.NoError(t, p.StopService(15)) })
+	b := newBrowser(t, p.URL)
+	b.open("/", "Set-up code")
+	b.accessible("set-up")
+	b.fill("label:nth-of-type(1) input", "WRONGCODE")
+	b.fill("input[autocomplete=username]", "ines")
+	b.fill("label:nth-of-type(3) input", "slow-tides-keep-time")
+	b.fill("label:nth-of-type(4) input", "slow-tides-keep-time")
+	b.press("Set up")
+	b.see("this is not the set-up code")
+	code, err := os.ReadFile(p.File("setup.code"))
+	require.NoError(t, err)
+	evaluate[bool](b, "(() => { const e = document.querySelector('label:nth-of-type(1) input'); e.value = ''; e.dispatchEvent(new Event('input')); return true })()")
+	b.fill("label:nth-of-type(1) input", string(code))
+	b.fill("label:nth-of-type(3) input", "slow-tides-keep-time")
+	b.fill("label:nth-of-type(4) input", "slow-tides-keep-time")
+	b.press("Set up")
+	b.see("Start here")
+	b.accessible("start")
+	b.shot("start")
+	for path, text := range map[string]string{"/systems": "There are no systems", "/accounts": "No accounts yet", "/dependents": "No dependents yet", "/surveys": "There was no survey yet", "/rotations": "No rotation yet", "/findings": "Nothing needs you"} {
+		b.open(path, text)
+		b.accessible(path)
+	}
+}
