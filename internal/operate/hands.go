@@ -192,7 +192,10 @@ func (h *hands) apply(ctx context.Context, step rotation.Step, from, to secret.V
 		if err := holder.ReplaceCopies(ctx, target, step.Subject, step.Places, from, to); err != nil {
 			return failed(err)
 		}
-		return done(fmt.Sprintf("%d place(s) replaced and read back", len(step.Places)))
+		if len(step.Places) > 1 {
+			return done(fmt.Sprintf("%d places replaced and read back", len(step.Places)))
+		}
+		return done("replaced and read back")
 	case rotation.StepRestart:
 		restarter, target, err := capability[connect.Restarter](ctx, h, step)
 		if err != nil {

@@ -132,7 +132,11 @@ func (o *Operator) refreshAccounts(ctx context.Context) error {
 				add("account-locked", "high", fmt.Sprintf("%d dependent(s) use it, and it is locked", a.Dependents), "something signs in with a wrong password: look for stale copies")
 			}
 			if a.NeverExpire && a.Kind == string(estate.KindDirectory) {
-				add("never-expires", "low", "its password never expires, and was last changed "+age(a, o)+" ago", "take it into custody and rotate it")
+				next := "take it into custody and rotate it"
+				if a.Custody {
+					next = "rotate it regularly, or let the directory end it"
+				}
+				add("never-expires", "low", "its password never expires, and was last changed "+age(a, o), next)
 			}
 		}
 		if cursor = page.Next; cursor == "" {
@@ -143,11 +147,14 @@ func (o *Operator) refreshAccounts(ctx context.Context) error {
 
 func age(a store.Account, o *Operator) string {
 	if a.PasswordChanged.IsZero() {
-		return "an unknown time"
+		return "at an unknown time"
 	}
-	days := int(o.Now().Sub(a.PasswordChanged).Hours() / 24)
-	if days == 1 {
-		return "1 day"
+	switch days := int(o.Now().Sub(a.PasswordChanged).Hours() / 24); days {
+	case 0:
+		return "today"
+	case 1:
+		return "yesterday"
+	default:
+		return fmt.Sprintf("%d days ago", days)
 	}
-	return fmt.Sprintf("%d days", days)
 }

@@ -81,6 +81,27 @@ func (s *Service) caller(ctx huma.Context) (store.User, string, error) {
 	return user, cookie.Value, nil
 }
 
+// Answers about bad input name the field and never repeat its value: it may be
+// a password in the wrong place.
+func init() {
+	plain, inContext := huma.NewError, huma.NewErrorWithContext
+	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
+		return withoutValues(plain(status, message, errs...))
+	}
+	huma.NewErrorWithContext = func(ctx huma.Context, status int, message string, errs ...error) huma.StatusError {
+		return withoutValues(inContext(ctx, status, message, errs...))
+	}
+}
+
+func withoutValues(err huma.StatusError) huma.StatusError {
+	if model, ok := err.(*huma.ErrorModel); ok {
+		for _, detail := range model.Errors {
+			detail.Value = nil
+		}
+	}
+	return err
+}
+
 // who returns the name of the caller.
 func who(ctx context.Context) string {
 	user, _ := ctx.Value(keyUser).(store.User)

@@ -76,7 +76,7 @@ type Overview struct {
 	Dependents   int            `json:"dependents"`
 	Tied         int            `json:"tied" doc:"Dependents with at least one tie to a known account"`
 	Findings     map[string]int `json:"findings" doc:"Open findings by severity"`
-	NeverExpire  int            `json:"never_expires" doc:"Accounts whose password never expires"`
+	NeverExpire  int            `json:"never_expires" doc:"Enabled accounts whose password never expires"`
 }
 
 // Overview counts.
@@ -84,7 +84,7 @@ func (s *Store) Overview(ctx context.Context) (Overview, error) {
 	v := Overview{SystemStates: map[string]int{}, Findings: map[string]int{}}
 	err := s.read.QueryRowContext(ctx, `SELECT (SELECT COUNT(*) FROM systems), (SELECT COUNT(*) FROM accounts WHERE gone = ''), (SELECT COUNT(*) FROM custody),
 		(SELECT COUNT(*) FROM dependents WHERE gone = ''), (SELECT COUNT(DISTINCT dependent_id) FROM ties JOIN dependents d ON d.id = dependent_id WHERE d.gone = ''),
-		(SELECT COUNT(*) FROM accounts WHERE gone = '' AND never_expires)`).Scan(&v.Systems, &v.Accounts, &v.Custody, &v.Dependents, &v.Tied, &v.NeverExpire)
+		(SELECT COUNT(*) FROM accounts WHERE gone = '' AND never_expires AND enabled = 'yes')`).Scan(&v.Systems, &v.Accounts, &v.Custody, &v.Dependents, &v.Tied, &v.NeverExpire)
 	if err != nil {
 		return v, err
 	}

@@ -21,6 +21,7 @@ onChanged(() => void l.load(true))
 defineExpose({ reload: () => l.load(true) })
 
 const adding = ref(false)
+const shownColumns = computed(() => props.columns.filter((c) => !c.filterOnly))
 const fields = computed(() => props.columns.filter((c) => c.field))
 const draft = ref({ field: '', operator: '~', value: '' })
 const text = ref(l.search())
@@ -85,7 +86,7 @@ const first = computed(() => l.cursors.value.length * l.size + 1)
         <caption class="visually-hidden">{{ label }}</caption>
         <thead>
           <tr>
-            <th v-for="c in columns" :key="c.key" :style="{ width: c.width }" :aria-sort="c.field ? order(c) : undefined" scope="col">
+            <th v-for="c in shownColumns" :key="c.key" :style="{ width: c.width }" :aria-sort="c.field ? order(c) : undefined" scope="col">
               <button v-if="c.field" class="plain-button" @click="l.sortBy(c.field)">{{ c.title }}<span aria-hidden="true">{{ order(c) === 'ascending' ? ' ↑' : order(c) === 'descending' ? ' ↓' : '' }}</span></button>
               <template v-else>{{ c.title }}</template>
             </th>
@@ -93,10 +94,10 @@ const first = computed(() => l.cursors.value.length * l.size + 1)
         </thead>
         <tbody>
           <tr v-for="row in l.items.value" :key="rowKey(row)">
-            <td v-for="c in columns" :key="c.key" :class="{ mono: c.mono }"><slot :name="c.key" :row="row">{{ (row as Record<string, unknown>)[c.key] }}</slot></td>
+            <td v-for="c in shownColumns" :key="c.key" :class="{ mono: c.mono }"><slot v-if="$slots[c.key]" :name="c.key" :row="row" /><template v-else>{{ (row as Record<string, unknown>)[c.key] }}</template></td>
           </tr>
           <tr v-if="!l.items.value.length && !l.trouble.value">
-            <td :colspan="columns.length" class="empty soft">{{ l.loading.value ? 'Loading…' : l.filters().length || l.search() ? 'Nothing matches these filters.' : empty }}</td>
+            <td :colspan="shownColumns.length" class="empty soft">{{ l.loading.value ? 'Loading…' : l.filters().length || l.search() ? 'Nothing matches these filters.' : empty }}</td>
           </tr>
         </tbody>
       </table>

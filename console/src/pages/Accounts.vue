@@ -14,7 +14,7 @@ const columns: Column[] = [
   { key: 'locked', title: 'Locked', field: 'locked' },
   { key: 'changed', title: 'Password changed', field: 'password_changed' },
   { key: 'expires', title: 'Expires', field: 'password_expires' },
-  { key: 'never', title: 'Never expires', field: 'never_expires' },
+  { key: 'never', title: 'Never expires', field: 'never_expires', filterOnly: true },
   { key: 'custody', title: 'Custody', field: 'custody' },
   { key: 'dependents', title: 'Dependents', field: 'dependents' },
   { key: 'seen', title: 'Seen', field: 'seen' },
@@ -33,7 +33,6 @@ const key = (a: Account) => a.id
     <template #locked="{ row }"><StateTag v-if="row.locked === 'yes'" state="locked" as="failed" /><span v-else>{{ row.locked }}</span></template>
     <template #changed="{ row }"><When :at="row.password_changed" /></template>
     <template #expires="{ row }"><span v-if="row.never_expires" class="soft">never</span><When v-else :at="row.password_expires" /></template>
-    <template #never="{ row }">{{ row.never_expires ? 'yes' : '' }}</template>
     <template #custody="{ row }"><StateTag v-if="row.custody" :state="row.verdict || 'taken'" /></template>
     <template #seen="{ row }"><When :at="row.seen" /></template>
     <template #description="{ row }"><span class="soft">{{ row.description }}</span></template>

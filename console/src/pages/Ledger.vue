@@ -53,7 +53,7 @@ async function verify(): Promise<void> {
   </div>
   <ServerTable label="Ledger entries" :columns="columns" :fetch="fetch" :row-key="key" empty="The ledger is empty.">
     <template #actions><Button v-if="session.may('auditor') || session.may('administrator')" :loading="busy" @click="verify">Verify</Button></template>
-    <template #time="{ row }"><span class="mono">{{ moment(row.time) }}</span></template>
+    <template #time="{ row }"><span class="mono keep">{{ moment(row.time) }}</span></template>
     <template #result="{ row }"><StateTag :state="row.result ?? ''" /></template>
     <template #detail="{ row }"><span class="soft">{{ row.detail }}</span></template>
   </ServerTable>

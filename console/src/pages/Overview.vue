@@ -69,7 +69,7 @@ const open = computed(() => Object.values(counts.value?.findings ?? {}).reduce((
     <RouterLink class="panel tile" to="/accounts"><b>{{ counts.accounts }}</b><span>accounts, {{ counts.custody }} in custody</span></RouterLink>
     <RouterLink class="panel tile" to="/dependents"><b>{{ counts.dependents }}</b><span>dependents, {{ counts.tied }} tied to an account</span></RouterLink>
     <RouterLink class="panel tile" to="/findings"><b>{{ open }}</b><span>{{ open === 1 ? 'finding needs' : 'findings need' }} a person, {{ counts.findings.high ?? 0 }} of them high</span></RouterLink>
-    <RouterLink class="panel tile" :to="{ path: '/accounts', query: { f: 'never_expires=true' } }"><b>{{ counts.never_expires }}</b><span>{{ counts.never_expires === 1 ? 'password never expires' : 'passwords never expire' }}</span></RouterLink>
+    <RouterLink class="panel tile" :to="{ path: '/accounts', query: { f: ['never_expires=true', 'enabled=yes'] } }"><b>{{ counts.never_expires }}</b><span>{{ counts.never_expires === 1 ? 'usable password never expires' : 'usable passwords never expire' }}</span></RouterLink>
   </div>
   <div v-if="counts?.systems" class="two">
     <section>

@@ -10,7 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
+	"net/netip"
 	"strconv"
 	"strings"
 	"unicode"
@@ -147,7 +147,7 @@ func readPlain(lines []numbered) (rows []Row, problems []Problem) {
 			continue
 		}
 		row := Row{Line: line.number, Name: text}
-		if host, port, err := net.SplitHostPort(text); err == nil {
+		if host, port, ok := splitPort(text); ok {
 			row.Name, row.Address = host, host
 			if err := setPort(&row, port); err != nil {
 				problems = append(problems, Problem{line.number, "port", text, err.Error()})
@@ -252,8 +252,8 @@ func checkName(name string) error {
 }
 
 func setAddress(r *Row, value string) error {
-	host, port, err := net.SplitHostPort(value)
-	if err != nil {
+	host, port, ok := splitPort(value)
+	if !ok {
 		r.Address = strings.Trim(value, "[]")
 		return checkAddress(r.Address)
 	}
@@ -264,11 +264,29 @@ func setAddress(r *Row, value string) error {
 	return setPort(r, port)
 }
 
+// splitPort takes name:port or [IPv6]:port apart.
+func splitPort(text string) (host, port string, ok bool) {
+	i := strings.LastIndexByte(text, ':')
+	if i < 0 {
+		return "", "", false
+	}
+	host, port = text[:i], text[i+1:]
+	if strings.HasPrefix(host, "[") && strings.HasSuffix(host, "]") {
+		return host[1 : len(host)-1], port, true
+	}
+	return host, port, !strings.Contains(host, ":")
+}
+
+func isIP(text string) bool {
+	_, err := netip.ParseAddr(text)
+	return err == nil
+}
+
 func checkAddress(address string) error {
 	if address == "" {
 		return nil
 	}
-	if strings.ContainsAny(address, ":") && net.ParseIP(address) == nil {
+	if strings.ContainsAny(address, ":") && !isIP(address) {
 		return errors.New("not an address: write name, name:port, an IP address, or [IPv6]:port")
 	}
 	return checkName(address)

@@ -304,5 +304,8 @@ func (p Plan) Interruption() string {
 			names = append(names, s.Subject+" on "+s.System)
 		}
 	}
-	return fmt.Sprintf("%d restart(s), at most %d one after the other: %s", n, p.Chain(), strings.Join(names, ", "))
+	if n == 1 {
+		return "one restart: " + names[0]
+	}
+	return fmt.Sprintf("%d restarts, at most %d one after the other: %s", n, p.Chain(), strings.Join(names, ", "))
 }

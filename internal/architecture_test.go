@@ -1,0 +1,66 @@
+package internal
+
+import (
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+const module = "mossledger.example/moss/"
+
+// layers from the top down: a package may import packages of its own line and
+// of lines below it. The connectors and stand-ins never see the store.
+var layers = [][]string{
+	{"cmd/moss"},
+	{"internal/cli", "internal/demo", "internal/service", "internal/lab"},
+	{"internal/operate"},
+	{"internal/store"},
+	{"internal/connect", "internal/standin"},
+	{"internal/core"},
+}
+
+func layerOf(path string) int {
+	for i, prefixes := range layers {
+		for _, prefix := range prefixes {
+			if path == prefix || strings.HasPrefix(path, prefix+"/") {
+				return i
+			}
+		}
+	}
+	return -1
+}
+
+// TestImportsPointDown enforces the layers of docs/architecture.md.
+func TestImportsPointDown(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}}{{range .Imports}} {{.}}{{end}}`, "mossledger.example/moss/...").Output()
+	require.NoError(t, err)
+	checked := 0
+	for line := range strings.Lines(string(out)) {
+		f := strings.Fields(line)
+		from := strings.TrimPrefix(f[0], module)
+		if from == "internal" || from == "internal/e2e" || from == "internal/bench" {
+			continue // only tests live there
+		}
+		require.GreaterOrEqual(t, layerOf(from), 0, "%s is in no layer: give it a place in docs/architecture.md and here", from)
+		for _, to := range f[1:] {
+			if !strings.HasPrefix(to, module) {
+				if layerOf(from) == layerOf("internal/core") {
+					for _, no := range []string{"net", "net/http", "database/sql", "os", "os/exec", "crypto/rand", "math/rand", "time/tzdata"} {
+						require.NotEqual(t, no, to, "%s: the core has no network, SQL, HTTP, files or randomness but injected ones", from)
+					}
+				}
+				continue
+			}
+			target := strings.TrimPrefix(to, module)
+			require.GreaterOrEqual(t, layerOf(target), layerOf(from), "%s imports %s, which lies above it", from, target)
+			checked++
+		}
+		// The command line speaks to the service over its API only.
+		if strings.HasPrefix(from, "internal/cli") {
+			require.NotContains(t, strings.Join(f[1:], " "), module, "the command line uses the API only")
+		}
+	}
+	require.Greater(t, checked, 40)
+}

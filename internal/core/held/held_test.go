@@ -1,0 +1,125 @@
+package held
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/core/secret"
+)
+
+func TestLocateAndSplice(t *testing.T) {
+	for name, c := range map[string]struct {
+		hint    Hint
+		content string
+		place   string
+		line    int
+		value   string
+		names   string
+		next    string
+		want    string
+	}{
+		"plain":              {HintEnv, "A=1\nDB_PASSWORD=old\nB=2\n", "DB_PASSWORD", 2, "old", "", "new-1", "A=1\nDB_PASSWORD=new-1\nB=2\n"},
+		"CRLF, no final":     {HintEnv, "# x\r\nPW=old\r\nLAST=1", "PW", 2, "old", "", "new", "# x\r\nPW=new\r\nLAST=1"},
+		"byte order mark":    {HintEnv, "\xef\xbb\xbfPASSWORD=old", "PASSWORD", 1, "old", "", "new", "\xef\xbb\xbfPASSWORD=new"},
+		"double quotes kept": {HintEnv, `PASSWORD="o\"l d"` + "\n", "PASSWORD", 1, `o"l d`, "", `n$w`, `PASSWORD="n\$w"` + "\n"},
+		"single quotes kept": {HintEnv, "PASSWORD='o ld' \n", "PASSWORD", 1, "o ld", "", "n w", "PASSWORD='n w' \n"},
+		"quotes added":       {HintEnv, "PASSWORD=old\n", "PASSWORD", 1, "old", "", "n w#", "PASSWORD='n w#'\n"},
+		"both quotes inside": {HintEnv, "PASSWORD=old\n", "PASSWORD", 1, "old", "", `a'b"c`, "PASSWORD=\"a'b\\\"c\"\n"},
+		"export, blanks":     {HintEnv, "  export PASSWORD=old   \nX=1\n", "PASSWORD", 1, "old", "", "new", "  export PASSWORD=new   \nX=1\n"},
+		"name beside":        {HintEnv, "DB_USER=other\nBERTH_USER=svc-berth\nBERTH_PASSWORD=old\n", "BERTH_PASSWORD", 3, "old", "svc-berth", "new", "DB_USER=other\nBERTH_USER=svc-berth\nBERTH_PASSWORD=new\n"},
+		"url":                {HintEnv, "URL='postgres://svc%40x:o%2Fld@db:5432/b?x=1'\n", "URL:url", 1, "o/ld", "svc@x", "n@w", "URL='postgres://svc%40x:n%40w@db:5432/b?x=1'\n"},
+		"conf":               {HintNone, "[a]\nuser = svc\npassword = old value  \nx=1\n", "password", 3, "old value", "svc", "new value", "[a]\nuser = svc\npassword = new value  \nx=1\n"},
+		"whole":              {HintCredential, "old secret=with=equals\n", "content", 1, "old secret=with=equals", "", "new", "new\n"},
+		"whole url":          {HintCredential, "ldaps://u:old@h/", "content:url", 1, "old", "u", "new", "ldaps://u:new@h/"},
+		"multi-line value":   {HintEnv, "A=\"x\ny\"\nTOKEN=old\n", "TOKEN", 3, "old", "", "new", "A=\"x\ny\"\nTOKEN=new\n"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			located, err := Locate([]byte(c.content), c.hint, nil)
+			require.NoError(t, err)
+			require.Len(t, located.Spans, 1, "%+v", located)
+			span := located.Spans[0]
+			assert.Equal(t, c.place, span.Locator.String())
+			assert.Equal(t, c.line, span.Line)
+			assert.Equal(t, c.value, span.Value.RevealString())
+			assert.Equal(t, c.names, strings.Join(span.Names, " "))
+			out, err := Splice([]byte(c.content), span.Locator, secret.New(c.next))
+			require.NoError(t, err)
+			assert.Equal(t, c.want, string(out))
+			back, err := Splice(out, span.Locator, span.Value)
+			require.NoError(t, err)
+			again, err := Find(back, HintFor(span.Locator), span.Locator)
+			require.NoError(t, err)
+			assert.True(t, again.Value.Equal(span.Value))
+		})
+	}
+}
+
+func TestDuplicateKeysAndBrokenLines(t *testing.T) {
+	content := "PASSWORD=one\nthis is nothing\nPASSWORD=two\nQUOTE_PASSWORD=\"never closed\nX=1\n"
+	located, err := Locate([]byte(content), HintEnv, nil)
+	require.NoError(t, err)
+	var lines []int
+	for _, p := range located.Problems {
+		lines = append(lines, p.Line)
+	}
+	assert.ElementsMatch(t, []int{2, 3, 4}, lines, "%+v", located.Problems)
+	require.Len(t, located.Spans, 2)
+	assert.Equal(t, "PASSWORD[2]", located.Spans[1].Locator.String())
+	out, err := Splice([]byte(content), located.Spans[1].Locator, secret.New("three"))
+	require.NoError(t, err)
+	assert.Contains(t, string(out), "PASSWORD=one\n")
+	assert.Contains(t, string(out), "PASSWORD=three\n")
+}
+
+func TestWhatCannotBeReadOrCarried(t *testing.T) {
+	for name, content := range map[string]string{"binary": "A=\x00", "not UTF-8": "A=\xff\xfe", "too large": strings.Repeat("x", MaxSize+1)} {
+		_, err := Locate([]byte(content), HintEnv, nil)
+		assert.Error(t, err, name)
+	}
+	at := Locator{Layout: LayoutEnv, Key: "PASSWORD", Part: PartValue}
+	_, err := Splice([]byte("PASSWORD=x\n"), at, secret.New("two\nlines"))
+	assert.ErrorIs(t, err, ErrCannotCarry)
+	_, err = Splice([]byte("OTHER=x\n"), at, secret.New("y"))
+	assert.ErrorIs(t, err, ErrNotThere)
+	_, err = Splice([]byte("[s]\npassword = x\n"), Locator{Layout: LayoutConf, Key: "password", Part: PartValue}, secret.New(" blank"))
+	assert.ErrorIs(t, err, ErrCannotCarry)
+	located, err := Locate([]byte("PASSWORD_FILE=/etc/pw\nPASSWORD_MIN_LENGTH=12\nEMPTY_PASSWORD=\nDOC=http://example/\n"), HintEnv, nil)
+	require.NoError(t, err)
+	assert.Empty(t, located.Spans, "names of files, policies, empty values and URLs without a password are no secrets")
+	located, err = Locate([]byte("ODD=known-value\n"), HintEnv, func(v secret.Value) bool { return v.RevealString() == "known-value" })
+	require.NoError(t, err)
+	assert.Len(t, located.Spans, 1, "a known value is found whatever its key")
+}
+
+// Whatever the file: a splice changes only the bytes of the span, and what was
+// written reads back.
+func FuzzSplice(f *testing.F) {
+	for _, seed := range []string{"PASSWORD=x\n", "a = b\npassword = 'c'\n", "URL=http://u:p@h/\r\n", "X_TOKEN=\"a\\\"b\"", "secret", "P_PW=a'b'\"c\"d\n#x\n"} {
+		f.Add([]byte(seed), "New-Value.1", uint8(0))
+		f.Add([]byte(seed), "a'b\"c $d\\e", uint8(1))
+	}
+	f.Fuzz(func(t *testing.T, content []byte, value string, hint uint8) {
+		h := []Hint{HintEnv, HintNone, HintCredential}[int(hint)%3]
+		located, err := Locate(content, h, nil)
+		if err != nil || value == "" {
+			return
+		}
+		for _, span := range located.Spans {
+			require.LessOrEqual(t, span.End, len(content))
+			out, err := Splice(content, span.Locator, secret.New(value))
+			if err != nil {
+				continue
+			}
+			require.Equal(t, content[:span.Start], out[:span.Start])
+			tail := content[span.End:]
+			require.True(t, bytes.HasSuffix(out, tail))
+			again, err := Find(out, HintFor(span.Locator), span.Locator)
+			require.NoError(t, err)
+			require.Equal(t, value, again.Value.RevealString())
+		}
+	})
+}

@@ -1,0 +1,81 @@
+package roster
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestGoodRowsSurviveBadOnes(t *testing.T) {
+	list := "\xef\xbb\xbfname,address,port,kind,owner\r\n" +
+		"quay1,192.0.2.1,,unix-host,\"Kern, Odile\"\r\n" +
+		"quay1,192.0.2.9,,,\r\n" + // duplicate
+		"bad port,192.0.2.2,x,,\r\n" +
+		"crane,192.0.2.3,99999,,\r\n" +
+		"few,fields\r\n" +
+		"\"broken,192.0.2.4,,,\r\n" +
+		"kind1,192.0.2.5,,toaster,\r\n" +
+		strings.Repeat("x", 300) + ",,,,\r\n" +
+		strings.Repeat("y", 10<<20) + "\r\n" +
+		"\xff\xfe,,,,\r\n" +
+		"søster-ø,2001:db8::1,,,\r\n" +
+		"quay2,192.0.2.6:2222,,,\r\n" +
+		"last,192.0.2.7,,,"
+	rows, problems, err := Read(strings.NewReader(list))
+	require.NoError(t, err)
+	var names []string
+	for _, r := range rows {
+		names = append(names, r.Name)
+	}
+	assert.Equal(t, []string{"quay1", "søster-ø", "quay2", "last"}, names)
+	assert.Equal(t, "Kern, Odile", rows[0].Owner)
+	assert.Equal(t, 2222, rows[2].Port)
+	var lines []int
+	for _, p := range problems {
+		lines = append(lines, p.Line)
+		assert.NotEmpty(t, p.String())
+		assert.Less(t, len(p.String()), 300, "a problem does not repeat a whole line")
+	}
+	assert.ElementsMatch(t, []int{3, 4, 5, 6, 7, 8, 9, 10, 11}, lines, "%v", problems)
+}
+
+func TestPlainListsAndHopelessOnes(t *testing.T) {
+	rows, problems, err := Read(strings.NewReader("# hosts\nquay1\n\nquay2:2222\nbad name\n"))
+	require.NoError(t, err)
+	require.Len(t, rows, 2)
+	assert.Equal(t, 2222, rows[1].Port)
+	assert.Len(t, problems, 1)
+	for name, list := range map[string]string{"empty": "", "only comments": "# x\n", "no name": "address,port\n192.0.2.1,22\n", "unknown column": "name,colour\na,red\n", "broken header": "\"name,a\nx,y\n"} {
+		_, _, err := Read(strings.NewReader(list))
+		assert.ErrorIs(t, err, ErrNoList, name)
+	}
+}
+
+func TestNearest(t *testing.T) {
+	known := []string{"quay1", "bookings1", "tide1"}
+	for name, want := range map[string]string{"bokings1": "bookings1", "qauy1": "quay1", "tide": "tide1", "harbour": ""} {
+		got, _ := Nearest(name, known)
+		assert.Equal(t, want, got, name)
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	for _, seed := range []string{"name\na\n", "name,port\na,1\nb,2\n", "a\nb\n", "name,address\r\n\"a\",b\r\n"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, list string) {
+		rows, _, err := Read(strings.NewReader(list))
+		if err != nil {
+			return
+		}
+		seen := map[string]bool{}
+		for _, r := range rows {
+			require.NotEmpty(t, r.Name)
+			require.LessOrEqual(t, len(r.Name), MaxName)
+			require.False(t, seen[strings.ToLower(r.Name)])
+			seen[strings.ToLower(r.Name)] = true
+		}
+	})
+}

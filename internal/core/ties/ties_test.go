@@ -1,0 +1,63 @@
+package ties
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/naming"
+)
+
+type known struct {
+	*naming.Index
+	owners map[string][]Owner
+}
+
+func (k known) Owners(f string) ([]Owner, error)       { return k.owners[f], nil }
+func (k known) InCustody(account string) (bool, error) { return account == "1" || account == "2", nil }
+
+func TestDerive(t *testing.T) {
+	k := known{naming.NewIndex([]naming.Known{
+		{ID: "1", System: "d", Name: "svc-berth", Domains: []string{"larkmoor"}},
+		{ID: "2", System: "d", Name: "svc-tide", Domains: []string{"larkmoor"}},
+		{ID: "3", System: "d", Name: "svc-free", Domains: []string{"larkmoor"}},
+		{ID: "4", System: "h", Host: true, Name: "berth"},
+		{ID: "5", System: "e", Name: "svc-berth", Domains: []string{"east"}},
+	}), map[string][]Owner{"f1": {{"1", true}}, "f2": {{"2", true}}, "both": {{"1", true}, {"2", true}}, "old1": {{"1", false}}}}
+	file := func(fingerprint string, names ...string) estate.Dependent {
+		return estate.Dependent{Kind: estate.DependentFile, Path: "/f", Copy: &estate.Copy{Fingerprint: fingerprint, Names: names, Key: "P", Line: 3}}
+	}
+	for name, c := range map[string]struct {
+		d        estate.Dependent
+		want     string
+		unplaced int
+	}{
+		"runs as":                         {estate.Dependent{RunsAs: "berth"}, "4 configured runs as", 0},
+		"runs as nobody known":            {estate.Dependent{RunsAs: "gone"}, "", 1},
+		"runs as and reads a closed file": {estate.Dependent{RunsAs: "berth", Uses: []string{"/closed"}}, "4 configured runs as; 4 held unreadable", 0},
+		"value and name agree":            {file("f1", `LARKMOOR\svc-berth`), "1 held matches", 0},
+		"value alone":                     {file("f1"), "1 held matches", 0},
+		"value of two, nobody named":      {file("both"), "1 held ambiguous; 2 held ambiguous", 0},
+		"value of two, one named":         {file("both", `LARKMOOR\svc-tide`), "2 held matches", 0},
+		"value of one beside another":     {file("f1", `LARKMOOR\svc-free`), "3 held beside; 1 held same value", 0},
+		"named, another value":            {file("zzz", `LARKMOOR\svc-berth`), "1 held differs", 0},
+		"named, not in custody":           {file("zzz", `LARKMOOR\svc-free`), "3 held beside", 0},
+		"an earlier value":                {file("old1"), "1 held differs", 0},
+		"ambiguous name, value decides":   {file("f1", "svc-berth"), "1 held matches", 0},
+		"ambiguous name, value does not":  {file("zzz", "svc-berth"), "", 1},
+		"nothing known":                   {file("zzz"), "", 0},
+	} {
+		list, unplaced, err := Derive(c.d, naming.Context{System: "h", Host: true}, k, map[string]bool{"/closed": true})
+		require.NoError(t, err)
+		var got []string
+		for _, tie := range list {
+			got = append(got, tie.Account+" "+string(tie.Evidence)+" "+string(tie.Strength))
+			assert.NotEmpty(t, tie.Detail)
+		}
+		assert.Equal(t, c.want, strings.Join(got, "; "), name)
+		assert.Len(t, unplaced, c.unplaced, name)
+	}
+}
