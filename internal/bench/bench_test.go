@@ -1,0 +1,182 @@
+// Package bench holds speed as ratios measured in one run: a survey beside the
+// plainest tool that reads the same things from the same real systems.
+package bench
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	_ "mossledger.example/moss/internal/connect/directory"
+	_ "mossledger.example/moss/internal/connect/unixhost"
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/lab"
+	"mossledger.example/moss/internal/operate"
+	"mossledger.example/moss/internal/store"
+)
+
+func newOperator(b *testing.B) *operate.Operator {
+	ctx := context.Background()
+	s, err := store.Open(ctx, b.TempDir(), time.Now)
+	require.NoError(b, err)
+	master := make([]byte, secret.KeySize)
+	_, err = rand.Read(master)
+	require.NoError(b, err)
+	o, err := operate.New(ctx, operate.Config{Store: s, Master: master, Random: rand.Reader, Now: time.Now, Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
+	require.NoError(b, err)
+	b.Cleanup(func() {
+		o.Stop()
+		require.NoError(b, s.Close())
+	})
+	return o
+}
+
+// survey runs one and returns how long it took.
+func survey(b *testing.B, o *operate.Operator, accounts int) time.Duration {
+	ctx := context.Background()
+	began := time.Now()
+	id, err := o.StartSurvey(ctx, "bench", nil)
+	require.NoError(b, err)
+	wake, letGo := o.Wake(operate.SurveyTopic(id))
+	defer letGo()
+	for {
+		v, err := o.Store.Survey(ctx, id)
+		require.NoError(b, err)
+		if v.State != "running" {
+			took := time.Since(began)
+			require.Equal(b, 0, v.Failed)
+			page, err := o.Store.Accounts(ctx, store.Query{Limit: 1})
+			require.NoError(b, err)
+			require.GreaterOrEqual(b, page.Total, accounts)
+			return took
+		}
+		select {
+		case <-wake:
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+func add(b *testing.B, o *operate.Operator, logon, account string, password, key secret.Value, v store.System, fingerprint string) {
+	ctx := context.Background()
+	require.NoError(b, o.SaveLogOn(ctx, "bench", logon, account, password, key))
+	v.LogOn = logon
+	id, err := o.AddSystem(ctx, "bench", v)
+	require.NoError(b, err)
+	if fingerprint != "" {
+		require.NoError(b, o.Store.ApproveHostKey(ctx, id, fingerprint, "bench"))
+	}
+}
+
+const entries = 100_000
+
+// BenchmarkDirectory surveys an OpenLDAP directory of 100,000 entries, first
+// and again unchanged, beside ldapsearch reading the same attributes.
+func BenchmarkDirectory(b *testing.B) {
+	d := lab.OpenLDAP(b, "127.0.0.63", 636, 0, entries)
+	ca := filepath.Join(b.TempDir(), "ca.pem")
+	require.NoError(b, os.WriteFile(ca, []byte(d.CA), 0o600))
+	pw := filepath.Join(b.TempDir(), "pw")
+	require.NoError(b, os.WriteFile(pw, []byte(lab.ManagerPassword), 0o600))
+	search := func() time.Duration {
+		began := time.Now()
+		args := []string{"-x", "-LLL", "-H", "ldaps://127.0.0.63", "-D", d.Manager, "-y", pw, "-b", d.Base, "-E", "pr=1000/noprompt",
+			"(|(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account)(objectClass=simpleSecurityObject)(objectClass=organizationalRole))"}
+		args = append(args, strings.Fields("objectClass entryUUID uid cn displayName description manager uidNumber homeDirectory loginShell pwdChangedTime pwdAccountLockedTime pwdReset pwdEndTime pwdLastSuccess krbPrincipalName")...)
+		cmd := exec.Command("ldapsearch", args...)
+		cmd.Env = append(os.Environ(), "LDAPTLS_CACERT="+ca)
+		var errs bytes.Buffer
+		cmd.Stdout, cmd.Stderr = io.Discard, &errs
+		require.NoError(b, cmd.Run(), errs.String())
+		return time.Since(began)
+	}
+	search() // warm the directory's own cache for both
+	for range b.N {
+		o := newOperator(b)
+		add(b, o, "dir", d.Manager, secret.New(lab.ManagerPassword), secret.Value{}, store.System{Name: "openldap", Kind: "directory", Address: d.Address, Port: d.Port, TrustedCA: d.CA}, "")
+		before := search()
+		first := survey(b, o, entries)
+		second := survey(b, o, entries)
+		third := survey(b, o, entries)
+		after := search()
+		base := (before + after) / 2
+		unchanged := (second + third) / 2
+		b.ReportMetric(float64(first)/float64(base), "first/ldapsearch")
+		b.ReportMetric(float64(unchanged)/float64(base), "unchanged/ldapsearch")
+		fmt.Printf("directory of %d entries: ldapsearch %v and %v, first survey %v (%.2f), unchanged %v and %v (%.2f)\n", entries,
+			before.Round(time.Millisecond), after.Round(time.Millisecond), first.Round(time.Millisecond), float64(first)/float64(base), second.Round(time.Millisecond), third.Round(time.Millisecond), float64(unchanged)/float64(base))
+	}
+}
+
+// reads are the commands that a visit runs, for one remote shell. chage and
+// single cron files are left out of the baseline, which only helps it.
+const reads = `cat /etc/machine-id /etc/os-release; id -u; sudo -n -l; getent passwd; getent group; sudo -n passwd -S -a
+systemctl list-unit-files --type=service --no-legend --no-pager --plain; systemctl list-units --type=service --all --no-legend --no-pager --plain
+u=$(systemctl list-unit-files --type=service --no-legend --no-pager --plain | awk '{print $1}' | grep -v '@\.service')
+systemctl show --no-pager --property=Id,Description,User,Environment,EnvironmentFiles,ExecStart,ActiveState,SubState,UnitFileState,LoadState,LoadError,After,Requires,FragmentPath,DynamicUser -- $u
+systemctl cat --no-pager -- $u
+cat /etc/crontab; ls -1 /etc/cron.d; cat /etc/cron.d/*; sudo -n ls -1 /var/spool/cron/crontabs`
+
+// BenchmarkHosts surveys four real hosts beside a shell loop over ssh that
+// runs the same reads, all of a host's in one connection.
+func BenchmarkHosts(b *testing.B) {
+	hosts := map[string]*lab.Host{}
+	var boot sync.WaitGroup
+	for i := range 4 {
+		name := fmt.Sprintf("bench%d", i+1)
+		h := lab.NewHost(b, name, 40+i)
+		hosts[name] = h
+		boot.Add(1)
+		go func() { defer boot.Done(); h.Boot(b) }()
+	}
+	boot.Wait()
+	folder := b.TempDir()
+	loop := "set -e\n"
+	for name, h := range hosts {
+		key := filepath.Join(folder, name)
+		require.NoError(b, os.WriteFile(key, h.Key.Reveal(), 0o600))
+		known := filepath.Join(folder, "known_hosts")
+		public, err := os.ReadFile(h.Root + "/etc/ssh/ssh_host_ed25519_key.pub")
+		require.NoError(b, err)
+		f, err := os.OpenFile(known, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+		require.NoError(b, err)
+		_, err = fmt.Fprintf(f, "%s %s", h.Address, public)
+		require.NoError(b, err)
+		require.NoError(b, f.Close())
+		loop += fmt.Sprintf("ssh -q -i %s -o UserKnownHostsFile=%s -o BatchMode=yes mossmgr@%s '/bin/sh -s' < %s > /dev/null\n", key, known, h.Address, filepath.Join(folder, "reads"))
+	}
+	require.NoError(b, os.WriteFile(filepath.Join(folder, "reads"), []byte(reads), 0o600))
+	ssh := func() time.Duration {
+		began := time.Now()
+		out, err := exec.Command("/bin/bash", "-c", loop).CombinedOutput()
+		require.NoError(b, err, string(out))
+		return time.Since(began)
+	}
+	o := newOperator(b)
+	for name, h := range hosts {
+		add(b, o, name, "mossmgr", secret.Value{}, h.Key, store.System{Name: name, Kind: "unix-host", Address: h.Address, Port: 22}, h.Fingerprint())
+	}
+	ssh()
+	for range b.N {
+		before := ssh()
+		first := survey(b, o, 20)
+		second := survey(b, o, 20)
+		after := ssh()
+		base := (before + after) / 2
+		took := (first + second) / 2
+		b.ReportMetric(float64(base)/float64(took), "times-as-fast")
+		fmt.Printf("four hosts: shell loop over ssh %v and %v, survey %v and %v: %.2f times as fast\n", before.Round(time.Millisecond), after.Round(time.Millisecond), first.Round(time.Millisecond), second.Round(time.Millisecond), float64(base)/float64(took))
+	}
+}

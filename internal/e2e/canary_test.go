@@ -1,0 +1,127 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	littleendian "encoding/binary"
+	"encoding/hex"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"unicode/utf16"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/demo"
+	"mossledger.example/moss/internal/standin/larkmoor"
+)
+
+// forms are the ways in which a secret likes to lie around.
+func forms(plain string) map[string][]byte {
+	var wide []byte
+	for _, unit := range utf16.Encode([]rune(plain)) {
+		wide = littleendian.LittleEndian.AppendUint16(wide, unit)
+	}
+	return map[string][]byte{
+		"clear": []byte(plain), "UTF-16": wide, "hexadecimal": []byte(hex.EncodeToString([]byte(plain))),
+		"base64": []byte(base64.RawStdEncoding.EncodeToString([]byte(plain))[:len(plain)]), "base64 of UTF-16": []byte(base64.RawStdEncoding.EncodeToString(wide)[:len(wide)]),
+		"URL": []byte(url.QueryEscape(plain)), "path": []byte(url.PathEscape(plain)),
+	}
+}
+
+// TestCanary runs the whole story and then searches everything that was
+// written or answered for the plain values (law 7).
+func TestCanary(t *testing.T) {
+	ctx := context.Background()
+	d, err := demo.Start(ctx, demo.Options{Binary: binary, Folder: t.TempDir() + "/demo", Listen: "127.0.0.1:0"})
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, d.Close()) })
+	require.NoError(t, d.StopService(syscall.SIGTERM))
+	require.NoError(t, d.StartService(ctx, 0, "--log-level", "debug"))
+	require.NoError(t, d.Prepare(ctx))
+	u := &user{d.Process, t}
+	var said bytes.Buffer
+	run := func(exit int, args ...string) { said.WriteString(u.moss(exit, args...)) }
+
+	account := "larkmoor-directory/svc-berth"
+	run(1, "custody", "take", account, "--password-file", u.file("wrong", "Wrong-Canary-Value-77"))
+	run(0, "rotate", "rehearse", account)
+	run(0, "rotate", "run", account, "--reason", "canary")
+	run(0, "rotate", "rehearse", "larkmoor-directory/svc-manifest")
+	run(0, "rotate", "run", "larkmoor-directory/svc-manifest", "--reason", "canary")
+	run(0, "custody", "take", "larkmoor-directory/svc-tidefeed", "--reset", "--reason", "canary")
+	run(0, "rotate", "undo", "2", "--reason", "canary")
+	run(0, "survey", "run")
+	for _, list := range [][]string{{"system", "list"}, {"account", "list"}, {"dependent", "list"}, {"finding", "list", "--all"}, {"ledger", "list"}, {"rotate", "list"}, {"logon", "list"}, {"survey", "show", "1"}, {"rotate", "show", "1"}} {
+		run(0, append(list, "-o", "json")...)
+	}
+	run(0, "rotate", "show", "1", "--journal", "-o", "json")
+	for _, path := range []string{"/metrics", "/readyz", "/api/v1/accounts?limit=1000", "/api/v1/ledger?limit=1000", "/api/v1/accounts/1", "/api/v1/systems/quay1"} {
+		_, body := u.api("GET", path, u.token(), "")
+		said.WriteString(body)
+	}
+	_, body := u.api("POST", "/api/v1/accounts/1/custody", u.token(), `{"password":"Misplaced-Canary-Value-5","colour":1}`)
+	said.WriteString(body)
+
+	// What must not be found: the first values, the generated ones, ours.
+	secrets := map[string]string{"manager": larkmoor.ManagerPassword, "user": demo.UserPassword, "wrong": "Wrong-Canary-Value-77", "misplaced": "Misplaced-Canary-Value-5"}
+	for name, password := range larkmoor.Passwords {
+		secrets[name] = password
+	}
+	env, _ := d.Estate.Hosts["quay1"].Read("/etc/berth/berth.env")
+	generated := regexp.MustCompile(`BERTH_BIND_PASSWORD="([^"]+)"`).FindStringSubmatch(string(env.Content))
+	require.Len(t, generated, 2)
+	require.NotEqual(t, larkmoor.Passwords["svc-berth"], generated[1])
+	secrets["generated"] = generated[1]
+	token := u.token()
+	require.NoError(t, d.StopService(syscall.SIGTERM)) // everything is on disk
+	secrets["token"] = token
+
+	places := map[string][]byte{"answers": said.Bytes()}
+	require.NoError(t, filepath.WalkDir(d.Folder, func(path string, entry fs.DirEntry, err error) error {
+		name := strings.TrimPrefix(path, d.Folder+"/")
+		if err != nil || entry.IsDir() || strings.HasSuffix(name, ".pw") || name == "wrong" || name == "config/session.json" {
+			return err // those are the user's own files
+		}
+		raw, err := os.ReadFile(path)
+		places[name] = raw
+		return err
+	}))
+	require.Contains(t, places, "data/moss.db")
+	require.Contains(t, places, "service.log")
+	for name, h := range d.Estate.Hosts {
+		places["commands on "+name] = []byte(strings.Join(h.Log(), "\n"))
+		for _, path := range h.Paths() {
+			assert.NotContains(t, path, "moss-new", "nothing is left on %s", name)
+		}
+	}
+	for place, content := range places {
+		for name, plain := range secrets {
+			for form, needle := range forms(plain) {
+				assert.False(t, bytes.Contains(content, needle), "%s holds the value of %s (%s)", place, name, form)
+			}
+		}
+	}
+	// The test can fail: the files of the user do hold them.
+	raw, err := os.ReadFile(d.File("svc-berth.pw"))
+	require.NoError(t, err)
+	require.True(t, bytes.Contains(raw, forms(larkmoor.Passwords["svc-berth"])["clear"]))
+}
+
+// TestSecretsAreNoArguments: neither the command line nor the service takes a
+// secret as an argument or passes one to a child.
+func TestSecretsAreNoArguments(t *testing.T) {
+	var out bytes.Buffer
+	u := &user{&demo.Process{Binary: binary, Folder: t.TempDir()}, t}
+	for _, command := range [][]string{{"login"}, {"custody", "take"}, {"logon", "add"}, {"user", "add"}, {"serve"}} {
+		out.WriteString(u.moss(0, append(command, "--help")...))
+	}
+	assert.NotRegexp(t, regexp.MustCompile(`--(password|passphrase|secret|token|code|key) string`), out.String())
+}

@@ -1,0 +1,83 @@
+package e2e
+
+import (
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/demo"
+)
+
+// TestCommandLineWithWrongInput: exit codes, and errors that say what to do.
+func TestCommandLineWithWrongInput(t *testing.T) {
+	lost := &user{&demo.Process{Binary: binary, Folder: t.TempDir()}, t}
+	assert.Contains(t, lost.moss(4, "account", "list"), "not signed in")
+	assert.Contains(t, lost.moss(1, "login", "--server", "http://127.0.0.1:1", "--name", "x", "--password-file", lost.file("p", "x")), "does not answer")
+
+	u := newService(t)
+	for _, c := range []struct {
+		exit int
+		says string
+		args []string
+	}{
+		{2, "unknown flag", []string{"account", "list", "--colour", "red"}},
+		{2, "unknown command", []string{"acount"}},
+		{2, "unknown command", []string{"account", "lst"}},
+		{2, "unknown output", []string{"account", "list", "-o", "xml"}},
+		{2, "accepts 1 arg", []string{"account", "show"}},
+		{2, "there is no terminal", []string{"user", "add", "x"}},
+		{1, "there is no column", []string{"account", "list", "--filter", "colour=red"}},
+		{1, "is not a filter", []string{"account", "list", "--filter", "nonsense"}},
+		{1, "there is no column", []string{"account", "list", "--sort", "colour"}},
+		{1, "unknown kind", []string{"system", "add", "x1", "--kind", "toaster"}},
+		{1, "cannot stand in a system's name", []string{"system", "add", "two\nlines"}},
+		{1, "cannot stand in a system's name", []string{"system", "add", `quo"te,comma`}},
+		{2, "maxLength", []string{"system", "add", strings.Repeat("x", 300)}},
+		{1, "unknown option", []string{"system", "add", "x2", "--option", "colour=red"}},
+		{1, "not an absolute path", []string{"system", "add", "x3", "--option", "paths=etc/x"}},
+		{1, `log-on "none"`, []string{"system", "add", "x4", "--logon", "none"}},
+		{1, "not found", []string{"system", "show", "nothing"}},
+		{1, "is unknown", []string{"account", "show", "nobody"}},
+		{1, "is unknown", []string{"account", "show", "CN=broken,,DC=x"}},
+		{1, "no systems to survey", []string{"survey", "run"}},
+		{1, "not found", []string{"survey", "run", "nothing"}},
+		{1, "not found", []string{"rotate", "show", "99"}},
+		{2, "required flag", []string{"rotate", "run", "x"}},
+		{2, "name accounts", []string{"custody", "verify"}},
+		{1, "no such file", []string{"system", "import", "/no/such/file"}},
+		{2, "give a file", []string{"system", "import"}},
+		{1, "not a list", []string{"system", "import", u.file("empty.csv", "")}},
+		{1, "the column name is missing", []string{"system", "import", u.file("noname.csv", "address,port\n192.0.2.1,22\n")}},
+	} {
+		out := u.moss(c.exit, c.args...)
+		want := c.says
+		if want == "maxLength" {
+			want = "body.name"
+		}
+		assert.Contains(t, out, want, "moss %s", strings.Join(c.args, " "))
+		assert.Contains(t, out, "moss: ")
+	}
+	for _, empty := range [][]string{{"system", "list"}, {"account", "list"}, {"dependent", "list"}, {"survey", "list"}, {"rotate", "list"}, {"finding", "list"}, {"logon", "list"}} {
+		assert.NotEmpty(t, u.moss(0, empty...), "an empty list says so")
+		assert.Equal(t, "[]\n", u.moss(0, append(empty, "-o", "json")...))
+	}
+	out := u.moss(0, "system", "import", u.file("big.csv", "name,owner\nquay1,\"Kern, Odile\"\n"+strings.Repeat("y", 9<<20)+"\nquay2,=cmd()\n"))
+	assert.Contains(t, out, "2 added")
+	assert.Contains(t, out, "at most 65536 are read")
+	for _, format := range []string{"table", "json", "yaml", "csv"} {
+		assert.Contains(t, u.moss(0, "system", "list", "-o", format, "--columns", "name,owner", "--sort", "-name"), "Kern, Odile", format)
+	}
+	assert.Contains(t, u.moss(0, "system", "list", "-o", "csv", "--columns", "owner"), "'=cmd()", "a spreadsheet does not take it for a formula")
+	info, err := os.Stat(u.File("config/session.json"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+}
+
+// TestTour takes the tour as 'make tour' does.
+func TestTour(t *testing.T) {
+	u := &user{&demo.Process{Binary: binary, Folder: t.TempDir()}, t}
+	assert.Contains(t, u.moss(0, "demo", "--tour"), "All 15 steps were proven.")
+}
