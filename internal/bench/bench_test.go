@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"sort"
 	"strings"
 	"sync"
 	"testing"
@@ -28,6 +29,7 @@ import (
 )
 
 func newOperator(b *testing.B) *operate.Operator {
+	operate.TuneMemory() // as the service does
 	ctx := context.Background()
 	s, err := store.Open(ctx, b.TempDir(), time.Now)
 	require.NoError(b, err)
@@ -104,20 +106,32 @@ func BenchmarkDirectory(b *testing.B) {
 	}
 	search() // warm the directory's own cache for both
 	for range b.N {
-		o := newOperator(b)
-		add(b, o, "dir", d.Manager, secret.New(lab.ManagerPassword), secret.Value{}, store.System{Name: "openldap", Kind: "directory", Address: d.Address, Port: d.Port, TrustedCA: d.CA}, "")
-		before := search()
-		first := survey(b, o, entries)
-		second := survey(b, o, entries)
-		third := survey(b, o, entries)
-		after := search()
-		base := (before + after) / 2
-		unchanged := (second + third) / 2
-		b.ReportMetric(float64(first)/float64(base), "first/ldapsearch")
-		b.ReportMetric(float64(unchanged)/float64(base), "unchanged/ldapsearch")
-		fmt.Printf("directory of %d entries: ldapsearch %v and %v, first survey %v (%.2f), unchanged %v and %v (%.2f)\n", entries,
-			before.Round(time.Millisecond), after.Round(time.Millisecond), first.Round(time.Millisecond), float64(first)/float64(base), second.Round(time.Millisecond), third.Round(time.Millisecond), float64(unchanged)/float64(base))
+		var firsts, unchanged []float64
+		for range rounds {
+			o := newOperator(b)
+			add(b, o, "dir", d.Manager, secret.New(lab.ManagerPassword), secret.Value{}, store.System{Name: "openldap", Kind: "directory", Address: d.Address, Port: d.Port, TrustedCA: d.CA}, "")
+			before := search()
+			first := survey(b, o, entries)
+			between := search()
+			second := survey(b, o, entries)
+			after := search()
+			firsts = append(firsts, float64(first)/float64((before+between)/2))
+			unchanged = append(unchanged, float64(second)/float64((between+after)/2))
+			fmt.Printf("directory of %d entries: ldapsearch %v, %v, %v; first survey %v, unchanged %v\n", entries,
+				before.Round(time.Millisecond), between.Round(time.Millisecond), after.Round(time.Millisecond), first.Round(time.Millisecond), second.Round(time.Millisecond))
+		}
+		fmt.Printf("median of %d: first survey %.2f times ldapsearch, unchanged survey %.2f times\n", rounds, median(firsts), median(unchanged))
+		b.ReportMetric(median(firsts), "first/ldapsearch")
+		b.ReportMetric(median(unchanged), "unchanged/ldapsearch")
 	}
+}
+
+// rounds of a measurement; the median of their ratios counts.
+const rounds = 5
+
+func median(list []float64) float64 {
+	sort.Float64s(list)
+	return list[len(list)/2]
 }
 
 // reads are the commands that a visit runs, for one remote shell. chage and
@@ -170,13 +184,13 @@ func BenchmarkHosts(b *testing.B) {
 	}
 	ssh()
 	for range b.N {
-		before := ssh()
-		first := survey(b, o, 20)
-		second := survey(b, o, 20)
-		after := ssh()
-		base := (before + after) / 2
-		took := (first + second) / 2
-		b.ReportMetric(float64(base)/float64(took), "times-as-fast")
-		fmt.Printf("four hosts: shell loop over ssh %v and %v, survey %v and %v: %.2f times as fast\n", before.Round(time.Millisecond), after.Round(time.Millisecond), first.Round(time.Millisecond), second.Round(time.Millisecond), float64(base)/float64(took))
+		var ratios []float64
+		for range rounds {
+			loop, took := ssh(), survey(b, o, 20)
+			ratios = append(ratios, float64(loop)/float64(took))
+			fmt.Printf("four hosts: shell loop over ssh %v, survey %v\n", loop.Round(time.Millisecond), took.Round(time.Millisecond))
+		}
+		fmt.Printf("median of %d: the survey is %.2f times as fast\n", rounds, median(ratios))
+		b.ReportMetric(median(ratios), "times-as-fast")
 	}
 }

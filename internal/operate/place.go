@@ -113,36 +113,35 @@ func (o *Operator) Refresh(ctx context.Context) error {
 // expires, or which are gone, disabled or locked.
 func (o *Operator) refreshAccounts(ctx context.Context) error {
 	var findings []store.Finding
-	cursor := ""
-	for {
-		page, err := o.Store.Accounts(ctx, store.Query{Filters: []string{"dependents>0"}, Limit: 1000, Cursor: cursor})
-		if err != nil {
-			return err
+	accounts, err := o.Store.AccountsWithTies(ctx)
+	if err != nil {
+		return err
+	}
+	for _, a := range accounts {
+		add := func(kind, severity, what, next string) {
+			findings = append(findings, store.Finding{Key: fmt.Sprintf("account/%d/%s", a.ID, kind), Kind: kind, Severity: severity, Subject: a.Name, System: a.System, AccountID: a.ID, What: what, Next: next})
 		}
-		for _, a := range page.Items {
-			add := func(kind, severity, what, next string) {
-				findings = append(findings, store.Finding{Key: fmt.Sprintf("account/%d/%s", a.ID, kind), Kind: kind, Severity: severity, Subject: a.Name, System: a.System, AccountID: a.ID, What: what, Next: next})
-			}
-			switch {
-			case !a.Gone.IsZero():
-				add("account-gone", "high", fmt.Sprintf("%d dependent(s) use it, and it is no longer there", a.Dependents), "its dependents will fail at their next sign-in: move them to another account")
-			case a.Enabled == estate.No && a.Kind == string(estate.KindDirectory):
-				add("account-disabled", "high", fmt.Sprintf("%d dependent(s) use it, and it is disabled", a.Dependents), "find out who disabled it, and why")
-			case a.Locked == estate.Yes && a.Kind == string(estate.KindDirectory):
-				add("account-locked", "high", fmt.Sprintf("%d dependent(s) use it, and it is locked", a.Dependents), "something signs in with a wrong password: look for stale copies")
-			}
-			if a.NeverExpire && a.Kind == string(estate.KindDirectory) {
-				next := "take it into custody and rotate it"
-				if a.Custody {
-					next = "rotate it regularly, or let the directory end it"
-				}
-				add("never-expires", "low", "its password never expires, and was last changed "+age(a, o), next)
-			}
+		uses := fmt.Sprintf("%d dependents use it", a.Dependents)
+		if a.Dependents == 1 {
+			uses = "one dependent uses it"
 		}
-		if cursor = page.Next; cursor == "" {
-			return o.Store.SetFindings(ctx, "account/", findings)
+		switch {
+		case !a.Gone.IsZero():
+			add("account-gone", "high", uses+", and it is no longer there", "its dependents will fail at their next sign-in: move them to another account")
+		case a.Enabled == estate.No && a.Kind == string(estate.KindDirectory):
+			add("account-disabled", "high", uses+", and it is disabled", "find out who disabled it, and why")
+		case a.Locked == estate.Yes && a.Kind == string(estate.KindDirectory):
+			add("account-locked", "high", uses+", and it is locked", "something signs in with a wrong password: look for stale copies")
+		}
+		if a.NeverExpire && a.Kind == string(estate.KindDirectory) {
+			next := "take it into custody and rotate it"
+			if a.Custody {
+				next = "rotate it regularly, or let the directory end it"
+			}
+			add("never-expires", "low", "its password never expires, and was last changed "+age(a, o), next)
 		}
 	}
+	return o.Store.SetFindings(ctx, "account/", findings)
 }
 
 func age(a store.Account, o *Operator) string {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/store"
 )
@@ -142,6 +143,55 @@ var scopeTables = map[string][2]string{
 
 const maxProblems = 200
 
+// writeAtOnce is how many accounts one transaction takes in: each is synced.
+const writeAtOnce = 4000
+
+// intake takes accounts in beside the reading, some thousands at a time.
+type intake struct {
+	waiting []estate.Account
+	batches chan []estate.Account
+	ended   chan error
+	over    bool
+	result  error
+}
+
+func newIntake(put func([]estate.Account) error) *intake {
+	i := &intake{batches: make(chan []estate.Account), ended: make(chan error, 1)}
+	go func() {
+		var err error
+		for batch := range i.batches {
+			if err == nil {
+				err = put(batch)
+			}
+		}
+		i.ended <- err
+	}()
+	return i
+}
+
+// add hands accounts over; the error of an earlier batch comes with end.
+func (i *intake) add(accounts []estate.Account) error {
+	i.waiting = append(i.waiting, accounts...)
+	if len(i.waiting) >= writeAtOnce {
+		i.batches <- i.waiting
+		i.waiting = nil
+	}
+	return nil
+}
+
+// end waits until everything is taken in. It may be called twice.
+func (i *intake) end() error {
+	if !i.over {
+		i.over = true
+		if len(i.waiting) > 0 {
+			i.batches <- i.waiting
+		}
+		close(i.batches)
+		i.result = <-i.ended
+	}
+	return i.result
+}
+
 // visit reads one system and takes in what it shows.
 func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit, request connect.VisitRequest) (touched, read bool) {
 	save := func(facts *connect.Facts) {
@@ -162,6 +212,11 @@ func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit,
 	var coverage connect.Coverage
 	seen := map[string]*store.Seen{"accounts": store.NewSeen(), "dependents": store.NewSeen()}
 	var tally store.Tally
+	var accountTally store.Tally
+	accounts := newIntake(func(batch []estate.Account) error {
+		return o.Store.PutAccounts(context.WithoutCancel(ctx), v.ID, batch, seen["accounts"], &accountTally)
+	})
+	defer func() { _ = accounts.end() }()
 	connector, target, err := o.target(ctx, v)
 	if err == nil {
 		visitor, ok := connector.(connect.Visitor)
@@ -172,13 +227,18 @@ func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit,
 				if room := maxProblems - len(visit.Problems); room > 0 {
 					visit.Problems = append(visit.Problems, b.Problems[:min(room, len(b.Problems))]...)
 				}
-				// A batch that arrived is kept although the survey is cancelled.
+				// What arrived is kept although the survey is cancelled.
 				keep := context.WithoutCancel(ctx)
-				if err := o.Store.PutAccounts(keep, v.ID, b.Accounts, seen["accounts"], &tally); err != nil {
+				if err := accounts.add(b.Accounts); err != nil {
 					return err
 				}
 				return o.Store.PutDependents(keep, v.ID, b.Dependents, seen["dependents"], &tally)
 			})
+			if putErr := accounts.end(); putErr != nil {
+				err = errors.Join(err, putErr)
+				coverage.Complete[connect.ScopeAccounts] = false
+			}
+			tally.Added, tally.Altered, tally.AccountsTouched = tally.Added+accountTally.Added, tally.Altered+accountTally.Altered, accountTally.AccountsTouched
 		}
 	}
 	for scope := range coverage.Complete {

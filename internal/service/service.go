@@ -74,6 +74,7 @@ func Run(ctx context.Context, config Config) error {
 	if err := s.checkListen(); err != nil {
 		return err
 	}
+	operate.TuneMemory()
 	_, statErr := os.Stat(filepath.Join(config.Data, "moss.db"))
 	master, err := LoadMasterKey(config.KeyFile, config.Passphrase, statErr != nil)
 	if err != nil {

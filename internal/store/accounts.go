@@ -4,9 +4,11 @@ import (
 	"context"
 	"crypto/sha256"
 	"database/sql"
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 
 	"mossledger.example/moss/internal/core/estate"
@@ -106,8 +108,12 @@ type knownRow struct {
 	gone   bool
 }
 
+type queryer interface {
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+}
+
 // known reads the rows of a batch by their keys.
-func known(ctx context.Context, tx *sql.Tx, query string, system int64, keys []string) (map[string]knownRow, error) {
+func known(ctx context.Context, tx queryer, query string, system int64, keys []string) (map[string]knownRow, error) {
 	rows, err := tx.QueryContext(ctx, query, system, text(keys))
 	if err != nil {
 		return nil, err
@@ -134,7 +140,47 @@ func digestOf(v any) []byte {
 	return sum[:12]
 }
 
-// PutAccounts takes in a batch of what a visit saw.
+const accountFields = "id, system_id, stable_id, name, folded, dn, dn_normal, upn, sid, uid, type, display_name, description, owner, enabled, locked, must_change, never_expires, password_changed, password_expires, account_expires, last_logon, lists, digest, first_seen, seen, changed"
+
+const accountUpdate = " ON CONFLICT (system_id, stable_id) DO UPDATE SET name=excluded.name, folded=excluded.folded, dn=excluded.dn, dn_normal=excluded.dn_normal, upn=excluded.upn, sid=excluded.sid, uid=excluded.uid, type=excluded.type, display_name=excluded.display_name, description=excluded.description, owner=excluded.owner, enabled=excluded.enabled, locked=excluded.locked, must_change=excluded.must_change, never_expires=excluded.never_expires, password_changed=excluded.password_changed, password_expires=excluded.password_expires, account_expires=excluded.account_expires, last_logon=excluded.last_logon, lists=excluded.lists, digest=excluded.digest, seen=excluded.seen, changed=excluded.changed, gone=''"
+
+// rowsAtOnce is how many rows one statement takes: few large statements cost
+// less than many small ones.
+const (
+	rowsAtOnce = 100
+	ownFields  = 23 // of each row; the system and the time are bound once
+)
+
+// insertAccounts writes the statement for n rows. What is the same in all of
+// them (the system, the time, columns that are empty throughout, as mask says)
+// stands in the statement itself: fewer values are bound, and binding is what
+// large surveys spend their time on.
+func insertAccounts(n int, system int64, now string, mask uint32) string {
+	row := fmt.Sprintf("(?,%d", system)
+	for f := 1; f < ownFields; f++ {
+		if mask>>f&1 == 1 {
+			row += ",''"
+		} else {
+			row += ",?"
+		}
+	}
+	row += fmt.Sprintf(",'%s','%s','%s')", now, now, now)
+	return "INSERT INTO accounts (" + accountFields + ") VALUES " + strings.Repeat(row+",", n-1) + row + accountUpdate
+}
+
+// emptyThroughout finds the columns that are empty in all rows.
+func emptyThroughout(values []any) uint32 {
+	mask := uint32(1)<<ownFields - 1
+	for i, v := range values {
+		if text, ok := v.(string); !ok || text != "" {
+			mask &^= 1 << (i % ownFields)
+		}
+	}
+	return mask
+}
+
+// PutAccounts takes in a batch of what a visit saw. Rows that did not change
+// are not written.
 func (s *Store) PutAccounts(ctx context.Context, system int64, batch []estate.Account, seen *Seen, tally *Tally) error {
 	if len(batch) == 0 {
 		return nil
@@ -143,27 +189,64 @@ func (s *Store) PutAccounts(ctx context.Context, system int64, batch []estate.Ac
 	for i, a := range batch {
 		keys[i] = a.StableID
 	}
-	return s.inTx(ctx, func(tx *sql.Tx) error {
-		have, err := known(ctx, tx, "SELECT id, stable_id, digest, gone <> '' FROM accounts WHERE system_id = ? AND stable_id IN (SELECT value FROM json_each(?))", system, keys)
-		if err != nil {
-			return fmt.Errorf("read known accounts: %w", err)
+	// Reading needs no writer: an unchanged batch ends here.
+	have, err := known(ctx, s.read, "SELECT id, stable_id, digest, gone <> '' FROM accounts WHERE system_id = ? AND stable_id IN (SELECT value FROM json_each(?))", system, keys)
+	if err != nil {
+		return fmt.Errorf("read known accounts: %w", err)
+	}
+	var write []putAccount
+	for i := range batch {
+		a := &batch[i]
+		digest := accountDigest(a)
+		k, found := have[a.StableID]
+		if found && !k.gone && string(k.digest) == string(digest) {
+			seen.add(k.id)
+			continue
 		}
-		insert, err := tx.PrepareContext(ctx, `INSERT INTO accounts (system_id, stable_id, name, folded, dn, dn_normal, upn, sid, uid, type, display_name, description, owner, enabled, locked, must_change, never_expires, password_changed, password_expires, account_expires, last_logon, lists, digest, first_seen, seen, changed)
-			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
-			ON CONFLICT (system_id, stable_id) DO UPDATE SET name=excluded.name, folded=excluded.folded, dn=excluded.dn, dn_normal=excluded.dn_normal, upn=excluded.upn, sid=excluded.sid, uid=excluded.uid, type=excluded.type, display_name=excluded.display_name, description=excluded.description, owner=excluded.owner, enabled=excluded.enabled, locked=excluded.locked, must_change=excluded.must_change, never_expires=excluded.never_expires, password_changed=excluded.password_changed, password_expires=excluded.password_expires, account_expires=excluded.account_expires, last_logon=excluded.last_logon, lists=excluded.lists, digest=excluded.digest, seen=excluded.seen, changed=excluded.changed, gone=''
-			RETURNING id`)
-		if err != nil {
-			return err
+		tally.AccountsTouched = true
+		if found && !k.gone {
+			tally.Altered++
+		} else {
+			tally.Added++
 		}
-		defer insert.Close()
-		now := s.stamp()
-		for _, a := range batch {
-			digest := digestOf(a)
-			k, found := have[a.StableID]
-			if found && !k.gone && string(k.digest) == string(digest) {
-				seen.add(k.id)
-				continue
+		write = append(write, putAccount{a, k.id, digest})
+	}
+	if len(write) == 0 {
+		return nil
+	}
+	return s.inTx(ctx, func(tx *sql.Tx) error { return s.writeAccounts(ctx, tx, system, write, seen) })
+}
+
+type putAccount struct {
+	*estate.Account
+	id     int64 // 0 for a new row
+	digest []byte
+}
+
+func (s *Store) writeAccounts(ctx context.Context, tx *sql.Tx, system int64, list []putAccount, seen *Seen) error {
+	var last int64
+	if err := tx.QueryRowContext(ctx, "SELECT COALESCE(MAX(id), 0) FROM accounts").Scan(&last); err != nil {
+		return err
+	}
+	now := s.stamp()
+	prepared := map[uint32]*sql.Stmt{} // of full groups, by their mask
+	defer func() {
+		for _, stmt := range prepared {
+			_ = stmt.Close()
+		}
+	}()
+	var err error
+	args := make([]any, 0, rowsAtOnce*ownFields)
+	for len(list) > 0 {
+		some := list[:min(rowsAtOnce, len(list))]
+		list = list[len(some):]
+		args = args[:0]
+		for _, a := range some {
+			if a.id == 0 {
+				last++
+				a.id = last
 			}
+			seen.add(a.id)
 			normal, upn := "", ""
 			if a.DN != "" {
 				if normal, err = naming.NormalDN(a.DN); err != nil {
@@ -173,23 +256,83 @@ func (s *Store) PutAccounts(ctx context.Context, system int64, batch []estate.Ac
 			if a.UPN != "" {
 				upn = naming.Fold(a.UPN)
 			}
-			lists := accountLists{a.Groups, a.Principals, a.Shell, a.Home}
-			var id int64
-			err := insert.QueryRowContext(ctx, system, a.StableID, a.Name, naming.Fold(a.Name), a.DN, normal, upn, a.SID, a.UID, a.Type, a.DisplayName, a.Description, a.Owner, a.Enabled, a.Locked, a.MustChange, a.NeverExpire,
-				stampOf(a.PasswordChanged), stampOf(a.PasswordExpires), stampOf(a.AccountExpires), stampOf(a.LastLogOn), text(lists), digest, now, now, now).Scan(&id)
-			if err != nil {
-				return fmt.Errorf("account %s: %w", a.Name, err)
-			}
-			seen.add(id)
-			tally.AccountsTouched = true
-			if found && !k.gone {
-				tally.Altered++
-			} else {
-				tally.Added++
+			args = append(args, a.id, a.StableID, a.Name, naming.Fold(a.Name), a.DN, normal, upn, a.SID, a.UID, a.Type, a.DisplayName, a.Description, a.Owner, string(a.Enabled), string(a.Locked), a.MustChange, a.NeverExpire,
+				stampOf(a.PasswordChanged), stampOf(a.PasswordExpires), stampOf(a.AccountExpires), stampOf(a.LastLogOn), a.lists(), a.digest)
+		}
+		mask := emptyThroughout(args)
+		bound := args[:0]
+		for i, v := range args {
+			if mask>>(i%ownFields)&1 == 0 {
+				bound = append(bound, v)
 			}
 		}
-		return nil
-	})
+		if len(some) < rowsAtOnce {
+			_, err = tx.ExecContext(ctx, insertAccounts(len(some), system, now, mask), bound...)
+		} else {
+			if prepared[mask] == nil {
+				if prepared[mask], err = tx.PrepareContext(ctx, insertAccounts(rowsAtOnce, system, now, mask)); err != nil {
+					return err
+				}
+			}
+			_, err = prepared[mask].ExecContext(ctx, bound...)
+		}
+		if err != nil {
+			return fmt.Errorf("accounts from %s on: %w", some[0].Name, err)
+		}
+	}
+	return nil
+}
+
+func (a putAccount) lists() string {
+	if a.Groups == nil && a.Principals == nil && a.Shell == "" && a.Home == "" {
+		return "{}"
+	}
+	return text(accountLists{a.Groups, a.Principals, a.Shell, a.Home})
+}
+
+// accountDigest tells whether anything about an account changed.
+func accountDigest(a *estate.Account) []byte {
+	raw := make([]byte, 0, 512)
+	for _, field := range []string{a.Name, a.DN, a.UPN, a.SID, a.UID, a.Type, a.DisplayName, a.Description, a.Owner, string(a.Enabled), string(a.Locked), a.Shell, a.Home} {
+		raw = append(append(raw, field...), 0)
+	}
+	for _, list := range [][]string{a.Groups, a.Principals} {
+		raw = append(raw, 1)
+		for _, field := range list {
+			raw = append(append(raw, field...), 0)
+		}
+	}
+	for _, t := range []time.Time{a.PasswordChanged, a.PasswordExpires, a.AccountExpires, a.LastLogOn} {
+		raw = binary.BigEndian.AppendUint64(raw, uint64(t.UnixMilli()))
+	}
+	raw = append(raw, bit(a.MustChange), bit(a.NeverExpire))
+	sum := sha256.Sum256(raw)
+	return sum[:12]
+}
+
+func bit(b bool) byte {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// AccountsWithTies returns the accounts that something depends on.
+func (s *Store) AccountsWithTies(ctx context.Context) ([]Account, error) {
+	rows, err := s.read.QueryContext(ctx, "SELECT "+accountColumns+" FROM "+accountFrom+" WHERE a.id IN (SELECT account_id FROM ties JOIN dependents d ON d.id = dependent_id WHERE d.gone = '') ORDER BY a.id")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Account
+	for rows.Next() {
+		a, err := scanAccount(rows)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, a)
+	}
+	return out, rows.Err()
 }
 
 // EndScope marks rows that a complete reading did not see as gone, and notes

@@ -53,7 +53,7 @@ func Open(ctx context.Context, folder string, now func() time.Time) (*Store, err
 		return nil, fmt.Errorf("database file: %w", err)
 	}
 	dsn := func(extra string) string {
-		return "file:" + (&url.URL{Path: file}).EscapedPath() + "?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)" + extra
+		return "file:" + (&url.URL{Path: file}).EscapedPath() + "?_pragma=page_size(8192)&_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(8000)" + extra
 	}
 	s := &Store{now: now}
 	var err error

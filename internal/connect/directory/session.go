@@ -62,11 +62,11 @@ func (s *session) close() {
 
 func (s *session) windows() bool { return s.facts.Flavor == FlavorWindows }
 
-// secure connects and does the TLS handshake.
-func secure(ctx context.Context, target connect.Target, watch *connect.Stopwatch) (*ldap.Conn, func() bool, connect.Facts, *connect.Failure) {
+// secureRaw connects and does the TLS handshake.
+func secureRaw(ctx context.Context, target connect.Target, watch *connect.Stopwatch) (*tls.Conn, connect.Facts, *connect.Failure) {
 	raw, failure := connect.Dial(ctx, target, Connector{}.DefaultPort(), watch)
 	if failure != nil {
-		return nil, nil, connect.Facts{}, failure
+		return nil, connect.Facts{}, failure
 	}
 	config := &tls.Config{ServerName: target.Address, MinVersion: tls.VersionTLS12}
 	if config.ServerName == "" {
@@ -78,7 +78,7 @@ func secure(ctx context.Context, target connect.Target, watch *connect.Stopwatch
 			_ = raw.Close()
 			f := target.Fail(connect.StageSecure, connect.CodeUntrusted, "the given CA certificate is not PEM", "give the directory's CA certificate again", nil)
 			watch.Fail(f)
-			return nil, nil, connect.Facts{}, f
+			return nil, connect.Facts{}, f
 		}
 	}
 	conn := tls.Client(raw, config)
@@ -92,11 +92,20 @@ func secure(ctx context.Context, target connect.Target, watch *connect.Stopwatch
 			f.Code = connect.CodeTimeout
 		}
 		watch.Fail(f)
-		return nil, nil, connect.Facts{}, f
+		return nil, connect.Facts{}, f
 	}
 	cert := conn.ConnectionState().PeerCertificates[0]
 	facts := connect.Facts{Certificate: fmt.Sprintf("%s, issued by %s, ends %s", cert.Subject, cert.Issuer, cert.NotAfter.UTC().Format(time.DateOnly))}
 	watch.OK(connect.StageSecure, facts.Certificate)
+	return conn, facts, nil
+}
+
+// secure makes an LDAP connection over TLS.
+func secure(ctx context.Context, target connect.Target, watch *connect.Stopwatch) (*ldap.Conn, func() bool, connect.Facts, *connect.Failure) {
+	conn, facts, failure := secureRaw(ctx, target, watch)
+	if failure != nil {
+		return nil, nil, facts, failure
+	}
 	wrapped := ldap.NewConn(&boundedConn{Conn: conn}, true)
 	wrapped.SetTimeout(requestTime)
 	wrapped.Start()

@@ -116,38 +116,43 @@ func (v *visit) read(ctx context.Context) error {
 	})
 }
 
-// pages reads a search page by page. A cookie that repeats would be an endless
-// loop and ends it.
+// pages reads a search page by page, the next one while each is taken in.
 func (v *visit) pages(ctx context.Context, filter string, attributes []string, each func([]*ldap.Entry) error) error {
-	paging := ldap.NewControlPaging(pageSize)
-	last := ""
-	for page := 1; ; page++ {
-		request := ldap.NewSearchRequest(v.facts.BaseDN, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, filter, attributes, []ldap.Control{paging})
-		res, err := v.conn.Search(request)
-		if ctx.Err() != nil {
-			return v.target.Fail(connect.StageRead, connect.CodeTimeout, fmt.Sprintf("stopped in page %d: %v", page, context.Cause(ctx)), "what was read is kept", ctx.Err())
+	ctx, cancel := context.WithCancel(ctx)
+	s, failure := openStream(ctx, v.target)
+	if failure != nil {
+		cancel()
+		return failure
+	}
+	pages := s.prefetch(ctx, v.facts.BaseDN, filter, attributes)
+	defer func() {
+		cancel()
+		s.close()
+		for range pages { // the reader owns the connection until it has ended
 		}
-		if res != nil && len(res.Entries) > 0 {
-			if err := each(res.Entries); err != nil {
+	}()
+	number := 0
+	for p := range pages {
+		number++
+		if len(p.entries) > 0 {
+			if err := each(p.entries); err != nil {
 				return err
 			}
-			v.referrals += len(res.Referrals)
 		}
-		if err != nil {
-			f := v.fail(connect.StageRead, err)
-			f.Words = fmt.Sprintf("page %d: %s", page, f.Words)
+		v.referrals += p.referrals
+		if p.err != nil {
+			if ctx.Err() != nil {
+				break
+			}
+			f := v.fail(connect.StageRead, p.err)
+			f.Words = fmt.Sprintf("page %d: %s", number, f.Words)
 			return f
 		}
-		control, ok := ldap.FindControl(res.Controls, ldap.ControlTypePaging).(*ldap.ControlPaging)
-		if !ok || len(control.Cookie) == 0 {
-			return nil
-		}
-		if string(control.Cookie) == last && len(res.Entries) == 0 {
-			return v.target.Fail(connect.StageRead, connect.CodeProtocol, fmt.Sprintf("page %d repeats without entries", page), "the directory's paging does not end", nil)
-		}
-		last = string(control.Cookie)
-		paging.SetCookie(control.Cookie)
 	}
+	if ctx.Err() != nil {
+		return v.target.Fail(connect.StageRead, connect.CodeTimeout, fmt.Sprintf("stopped after page %d: %v", number, context.Cause(ctx)), "what was read is kept", ctx.Err())
+	}
+	return nil
 }
 
 // Bits of userAccountControl.
