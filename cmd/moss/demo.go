@@ -17,7 +17,8 @@ import (
 func demoCommand() *cobra.Command {
 	var tour bool
 	var options demo.Options
-	cmd := &cobra.Command{Use: "demo", Short: "Run the Larkmoor Ferries demonstration on this machine, or take its tour", Args: cobra.NoArgs,
+	cmd := &cobra.Command{
+		Use: "demo", Short: "Run the Larkmoor Ferries demonstration on this machine, or take its tour", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			ctx, stop := signal.NotifyContext(cmd.Context(), syscall.SIGINT, syscall.SIGTERM)
 			defer stop()
@@ -52,7 +53,8 @@ func demoCommand() *cobra.Command {
 			fmt.Fprint(cmd.OutOrStdout(), d.Banner())
 			<-ctx.Done()
 			return nil
-		}}
+		},
+	}
 	cmd.Flags().BoolVar(&tour, "tour", false, "go through the whole story with the command line, and end")
 	cmd.Flags().StringVar(&options.Folder, "folder", "", "folder for everything it writes, made anew; a temporary one by default")
 	cmd.Flags().StringVar(&options.Listen, "listen", "127.0.0.1:7443", "where the service listens")

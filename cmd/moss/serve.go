@@ -18,7 +18,8 @@ import (
 func serveCommand() *cobra.Command {
 	var config service.Config
 	var passphraseFile, logFormat, logLevel, readyFile string
-	cmd := &cobra.Command{Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
+	cmd := &cobra.Command{
+		Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
 		Long: `Runs the service: API, console and workers. The first start makes the database, the
 master key file (readable by you only) and a one-time set-up code, which it prints.
 On an address that is not loopback it needs a TLS certificate.`,
@@ -58,7 +59,8 @@ On an address that is not loopback it needs a TLS certificate.`,
 			ctx, stop := signal.NotifyContext(cmd.Context(), syscall.SIGINT, syscall.SIGTERM)
 			defer stop()
 			return service.Run(ctx, config)
-		}}
+		},
+	}
 	flags := cmd.Flags()
 	flags.StringVar(&config.Data, "data", "moss-data", "folder of the database")
 	flags.StringVar(&config.KeyFile, "key-file", "", "master key file; master.key in the data folder by default")

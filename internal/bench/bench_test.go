@@ -94,8 +94,10 @@ func BenchmarkDirectory(b *testing.B) {
 	require.NoError(b, os.WriteFile(pw, []byte(lab.ManagerPassword), 0o600))
 	search := func() time.Duration {
 		began := time.Now()
-		args := []string{"-x", "-LLL", "-H", "ldaps://127.0.0.63", "-D", d.Manager, "-y", pw, "-b", d.Base, "-E", "pr=1000/noprompt",
-			"(|(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account)(objectClass=simpleSecurityObject)(objectClass=organizationalRole))"}
+		args := []string{
+			"-x", "-LLL", "-H", "ldaps://127.0.0.63", "-D", d.Manager, "-y", pw, "-b", d.Base, "-E", "pr=1000/noprompt",
+			"(|(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account)(objectClass=simpleSecurityObject)(objectClass=organizationalRole))",
+		}
 		args = append(args, strings.Fields("objectClass entryUUID uid cn displayName description manager uidNumber homeDirectory loginShell pwdChangedTime pwdAccountLockedTime pwdReset pwdEndTime pwdLastSuccess krbPrincipalName")...)
 		cmd := exec.Command("ldapsearch", args...)
 		cmd.Env = append(os.Environ(), "LDAPTLS_CACERT="+ca)

@@ -126,11 +126,13 @@ func printVisit(out io.Writer, v row) {
 }
 
 func accountCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "show ACCOUNT", Short: "Show an account, in any spelling, with its dependents", Args: cobra.ExactArgs(1),
+	cmd := &cobra.Command{
+		Use: "show ACCOUNT", Short: "Show an account, in any spelling, with its dependents", Args: cobra.ExactArgs(1),
 		Example: `  moss account show svc-berth
   moss account show 'LARKMOOR\svc-berth'
   moss account show svc-berth@larkmoor.example
-  moss account show bookings1/svc-manifest`}
+  moss account show bookings1/svc-manifest`,
+	}
 	addOutput(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		c, err := connected()
@@ -145,11 +147,36 @@ func accountCommand() *cobra.Command {
 		if err := c.call(cmd.Context(), http.MethodGet, fmt.Sprintf("/accounts/%d", id), nil, &v); err != nil {
 			return err
 		}
-		err = details(cmd, v, []column{{"Number", "account.id"}, {"Name", "account.name"}, {"System", "account.system"}, {"DN", "account.dn"}, {"Principal name", "account.upn"}, {"SID", "account.sid"}, {"User id", "account.uid"},
-			{"Type", "account.type"}, {"Display name", "account.display_name"}, {"Description", "account.description"}, {"Owner", "account.owner"}, {"Enabled", "account.enabled"}, {"Locked", "account.locked"}, {"Must change", "account.must_change"},
-			{"Never expires", "account.never_expires"}, {"Password changed", "account.password_changed"}, {"Password expires", "account.password_expires"}, {"Account expires", "account.account_expires"}, {"Last log-on", "account.last_logon"},
-			{"Groups", "account.groups"}, {"Principals", "account.principals"}, {"First seen", "account.first_seen"}, {"Seen", "account.seen"}, {"Gone since", "account.gone"},
-			{"Custody since", "custody.taken"}, {"Verified", "custody.verified"}, {"Verdict", "custody.verdict"}, {"Rotated", "custody.rotated"}})
+		err = details(cmd, v, []column{
+			{"Number", "account.id"},
+			{"Name", "account.name"},
+			{"System", "account.system"},
+			{"DN", "account.dn"},
+			{"Principal name", "account.upn"},
+			{"SID", "account.sid"},
+			{"User id", "account.uid"},
+			{"Type", "account.type"},
+			{"Display name", "account.display_name"},
+			{"Description", "account.description"},
+			{"Owner", "account.owner"},
+			{"Enabled", "account.enabled"},
+			{"Locked", "account.locked"},
+			{"Must change", "account.must_change"},
+			{"Never expires", "account.never_expires"},
+			{"Password changed", "account.password_changed"},
+			{"Password expires", "account.password_expires"},
+			{"Account expires", "account.account_expires"},
+			{"Last log-on", "account.last_logon"},
+			{"Groups", "account.groups"},
+			{"Principals", "account.principals"},
+			{"First seen", "account.first_seen"},
+			{"Seen", "account.seen"},
+			{"Gone since", "account.gone"},
+			{"Custody since", "custody.taken"},
+			{"Verified", "custody.verified"},
+			{"Verdict", "custody.verdict"},
+			{"Rotated", "custody.rotated"},
+		})
 		format, _ := outputOf(cmd)
 		if err != nil || format != "table" {
 			return err
@@ -240,7 +267,8 @@ func dependentCommand() *cobra.Command {
 	list.Flags().String("account", "", "only those of this account, in any spelling")
 	var tcp, http_, command, contains string
 	var remove bool
-	expect := &cobra.Command{Use: "expect ID", Short: "Set the application's own check of a unit, made after each restart", Args: cobra.ExactArgs(1),
+	expect := &cobra.Command{
+		Use: "expect ID", Short: "Set the application's own check of a unit, made after each restart", Args: cobra.ExactArgs(1),
 		Example: "  moss dependent expect 17 --tcp 192.0.2.10:8443\n  moss dependent expect 17 --http http://192.0.2.10/health --contains ready",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := connected()
@@ -264,7 +292,8 @@ func dependentCommand() *cobra.Command {
 				return &ExitError{ExitUsage, errors.New("give --tcp, --http, --command or --remove")}
 			}
 			return c.call(cmd.Context(), http.MethodPut, path, in, nil)
-		}}
+		},
+	}
 	expect.Flags().StringVar(&tcp, "tcp", "", "host:port that must accept a connection")
 	expect.Flags().StringVar(&http_, "http", "", "URL that must answer 200")
 	expect.Flags().StringVar(&command, "command", "", "command on the host that must end with 0")

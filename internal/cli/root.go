@@ -73,7 +73,8 @@ func group(use, short string, commands ...*cobra.Command) *cobra.Command {
 func loginCommand() *cobra.Command {
 	var server, name, passwordFile, ca, codeFile string
 	var setUp bool
-	cmd := &cobra.Command{Use: "login", Short: "Sign in to a service, or set it up the first time", Args: cobra.NoArgs,
+	cmd := &cobra.Command{
+		Use: "login", Short: "Sign in to a service, or set it up the first time", Args: cobra.NoArgs,
 		Example: "  moss login --server http://127.0.0.1:7443 --set-up\n  moss login --name ines --password-file pw.txt",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, _ := loadSession() // an earlier server is the default
@@ -132,7 +133,8 @@ func loginCommand() *cobra.Command {
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "Signed in to %s as %s (%s).\n", s.Server, me.Name, strings.Join(me.Roles, ", "))
 			return nil
-		}}
+		},
+	}
 	cmd.Flags().StringVar(&server, "server", "", "URL of the service; the one of the last sign-in by default")
 	cmd.Flags().StringVar(&name, "name", "", "your name; asked for by default")
 	cmd.Flags().StringVar(&passwordFile, "password-file", "", "file with the password, - for standard input; asked for by default")

@@ -188,8 +188,10 @@ func rehearseCommand() *cobra.Command {
 func runCommand() *cobra.Command {
 	var policy, reason, override string
 	var detach bool
-	cmd := &cobra.Command{Use: "run ACCOUNT", Short: "Rotate, with live progress", Args: cobra.ExactArgs(1),
-		Long: "Rotates the password of an account in custody. It needs a rehearsal that passed within\nthe hour, or --override with a reason, which is recorded and needs the role approver.\nInterrupting (Ctrl-C) leaves the rotation running in the service."}
+	cmd := &cobra.Command{
+		Use: "run ACCOUNT", Short: "Rotate, with live progress", Args: cobra.ExactArgs(1),
+		Long: "Rotates the password of an account in custody. It needs a rehearsal that passed within\nthe hour, or --override with a reason, which is recorded and needs the role approver.\nInterrupting (Ctrl-C) leaves the rotation running in the service.",
+	}
 	policyFlag(cmd, &policy)
 	cmd.Flags().StringVar(&reason, "reason", "", "why it is rotated")
 	cmd.Flags().StringVar(&override, "override", "", "why it is started without a rehearsal that passed")

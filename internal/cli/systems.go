@@ -15,7 +15,8 @@ import (
 
 func logonCommand() *cobra.Command {
 	var account, passwordFile, keyFile string
-	add := &cobra.Command{Use: "add NAME", Short: "Store a log-on that systems are reached with, sealed", Args: cobra.ExactArgs(1),
+	add := &cobra.Command{
+		Use: "add NAME", Short: "Store a log-on that systems are reached with, sealed", Args: cobra.ExactArgs(1),
 		Example: "  moss logon add terminals --account mossmgr --key-file ~/.ssh/moss\n  moss logon add directory --account 'CN=moss,DC=larkmoor,DC=example' --password-file -",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := connected()
@@ -40,7 +41,8 @@ func logonCommand() *cobra.Command {
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "Stored the log-on %s (%s), sealed.\n", args[0], account)
 			return nil
-		}}
+		},
+	}
 	add.Flags().StringVar(&account, "account", "", "user name, DN or principal name")
 	add.Flags().StringVar(&passwordFile, "password-file", "", "file with the password, - for standard input; asked for by default")
 	add.Flags().StringVar(&keyFile, "key-file", "", "file with an SSH private key")
@@ -167,11 +169,13 @@ func changeSystem() *cobra.Command {
 func importCommand() *cobra.Command {
 	var directory, base string
 	var flags systemFlags
-	cmd := &cobra.Command{Use: "import [FILE]", Short: "Add systems from a CSV or plain list, or from a directory subtree", Args: cobra.MaximumNArgs(1),
+	cmd := &cobra.Command{
+		Use: "import [FILE]", Short: "Add systems from a CSV or plain list, or from a directory subtree", Args: cobra.MaximumNArgs(1),
 		Long: `FILE is a CSV with a header line (name, address, port, kind, logon, site,
 environment, owner, paths; only name is needed) or has one name a line; - reads
 standard input. Bad rows are reported by line and column and do not stop the others.`,
-		Example: "  moss system import hosts.csv --logon terminals\n  moss system import --directory larkmoor-directory --base 'OU=Hosts,DC=larkmoor,DC=example' --logon terminals"}
+		Example: "  moss system import hosts.csv --logon terminals\n  moss system import --directory larkmoor-directory --base 'OU=Hosts,DC=larkmoor,DC=example' --logon terminals",
+	}
 	cmd.Flags().StringVar(&directory, "directory", "", "take the computers of this directory instead of a file")
 	cmd.Flags().StringVar(&base, "base", "", "subtree of the directory")
 	cmd.Flags().StringVar(&flags.logon, "logon", "", "log-on for rows that name none")
@@ -251,8 +255,26 @@ func showSystem() *cobra.Command {
 		if err := c.call(cmd.Context(), http.MethodGet, "/systems/"+url.PathEscape(args[0]), nil, &v); err != nil {
 			return err
 		}
-		return details(cmd, v, []column{{"Name", "name"}, {"Kind", "kind"}, {"Address", "address"}, {"Port", "port"}, {"Log-on", "logon"}, {"Site", "site"}, {"Environment", "environment"}, {"Owner", "owner"},
-			{"State", "state"}, {"What is wrong", "state_words"}, {"Host keys", "host_keys"}, {"What it is", "facts.flavor"}, {"Domains", "facts.domains"}, {"Identity", "facts.identity"}, {"Certificate", "facts.certificate"}, {"Checked", "checked"}, {"Visited", "visited"}, {"Read completely", "read_completely"}})
+		return details(cmd, v, []column{
+			{"Name", "name"},
+			{"Kind", "kind"},
+			{"Address", "address"},
+			{"Port", "port"},
+			{"Log-on", "logon"},
+			{"Site", "site"},
+			{"Environment", "environment"},
+			{"Owner", "owner"},
+			{"State", "state"},
+			{"What is wrong", "state_words"},
+			{"Host keys", "host_keys"},
+			{"What it is", "facts.flavor"},
+			{"Domains", "facts.domains"},
+			{"Identity", "facts.identity"},
+			{"Certificate", "facts.certificate"},
+			{"Checked", "checked"},
+			{"Visited", "visited"},
+			{"Read completely", "read_completely"},
+		})
 	}
 	return cmd
 }

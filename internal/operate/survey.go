@@ -257,6 +257,11 @@ func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit,
 	switch {
 	case errors.As(err, &f):
 		visit.State, visit.Stage, visit.Words, visit.Next = "failed", string(f.Stage), f.Words, f.Next
+		for _, complete := range coverage.Complete {
+			if complete { // something was read to its end
+				visit.State = "incomplete"
+			}
+		}
 	case err != nil:
 		visit.State, visit.Words = "failed", err.Error()
 	case len(coverage.Why) > 0:

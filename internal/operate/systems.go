@@ -38,11 +38,11 @@ func (o *Operator) SaveLogOn(ctx context.Context, by, name, account string, pass
 
 // ValidSystem checks what a person may give.
 func (o *Operator) ValidSystem(ctx context.Context, v store.System) error {
-	if _, problems, err := roster.Read(strings.NewReader("name\n" + v.Name + "\n")); err != nil || len(problems) > 0 || strings.TrimSpace(v.Name) == "" || v.Name[0] == '#' {
-		if len(problems) > 0 {
-			return fmt.Errorf("%w: name: %s", ErrInput, problems[0].What)
-		}
-		return fmt.Errorf("%w: %q cannot be a system's name", ErrInput, v.Name)
+	if err := roster.CheckName(v.Name); err != nil {
+		return fmt.Errorf("%w: name: %w", ErrInput, err)
+	}
+	if err := roster.CheckName(v.Address); v.Address != "" && err != nil {
+		return fmt.Errorf("%w: address: %w", ErrInput, err)
 	}
 	if _, ok := connect.For(estate.Kind(v.Kind)); !ok {
 		return fmt.Errorf("%w: unknown kind %q (known: %v)", ErrInput, v.Kind, connect.Kinds())

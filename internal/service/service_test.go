@@ -36,8 +36,10 @@ func start(t *testing.T, change func(*Config)) *running {
 	r := &running{t: t, log: &bytes.Buffer{}}
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, ended := make(chan struct{}), make(chan error, 1)
-	config := Config{Data: t.TempDir(), Listen: "127.0.0.1:0", Log: slog.New(slog.NewJSONHandler(r.log, &slog.HandlerOptions{Level: slog.LevelDebug})),
-		Ready: func(url, code string) { r.url, r.code = url, code; close(ready) }}
+	config := Config{
+		Data: t.TempDir(), Listen: "127.0.0.1:0", Log: slog.New(slog.NewJSONHandler(r.log, &slog.HandlerOptions{Level: slog.LevelDebug})),
+		Ready: func(url, code string) { r.url, r.code = url, code; close(ready) },
+	}
 	if change != nil {
 		change(&config)
 	}

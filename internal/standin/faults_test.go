@@ -116,8 +116,10 @@ func startHost(t *testing.T) (*standinhost.Host, connect.Target) {
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, host.Close()) })
 	name, port := split(t, address)
-	return host, connect.Target{SystemID: "h", Name: "quay1", Kind: estate.KindUnixHost, Address: name, Port: port, HostKeys: []string{host.Fingerprint()},
-		LogOn: connect.LogOn{Account: "mossmgr", Password: secret.New("Manager-Passw0rd")}}
+	return host, connect.Target{
+		SystemID: "h", Name: "quay1", Kind: estate.KindUnixHost, Address: name, Port: port, HostKeys: []string{host.Fingerprint()},
+		LogOn: connect.LogOn{Account: "mossmgr", Password: secret.New("Manager-Passw0rd")},
+	}
 }
 
 // TestHostThatMisbehaves likewise.

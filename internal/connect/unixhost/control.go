@@ -3,6 +3,7 @@ package unixhost
 import (
 	"context"
 	"fmt"
+	"path"
 	"regexp"
 	"strings"
 
@@ -251,6 +252,7 @@ func (s *session) rehearseReplace(ctx context.Context, in connect.Intention) []c
 		{"/usr/bin/cp", "-a", "--", f.path, temporary},
 		{"/usr/bin/dd", "of=" + temporary, "conv=fsync", "status=none"},
 		{"/usr/bin/mv", "-fT", "--", temporary, f.path},
+		{"/usr/bin/sync", "--", path.Dir(f.path)},
 	} {
 		if line := s.allowed(ctx, "right to replace "+in.Replace, argv...); line.Result != connect.CheckOK {
 			return append(out, line)

@@ -154,7 +154,7 @@ func readPlain(lines []numbered) (rows []Row, problems []Problem) {
 				continue
 			}
 		}
-		if err := checkName(row.Name); err != nil {
+		if err := CheckName(row.Name); err != nil {
 			problems = append(problems, Problem{line.number, "name", clip(text), err.Error()})
 			continue
 		}
@@ -201,7 +201,7 @@ line:
 				continue line
 			}
 		}
-		if err := checkName(row.Name); err != nil {
+		if err := CheckName(row.Name); err != nil {
 			problems = append(problems, Problem{line.number, "name", clip(row.Name), err.Error()})
 			continue
 		}
@@ -236,7 +236,8 @@ func withoutDuplicates(rows []Row, problems []Problem) ([]Row, []Problem, error)
 	return out, problems, nil
 }
 
-func checkName(name string) error {
+// CheckName says why a text cannot be a system's name, or nil.
+func CheckName(name string) error {
 	switch {
 	case name == "":
 		return errors.New("it is empty")
@@ -289,7 +290,7 @@ func checkAddress(address string) error {
 	if strings.ContainsAny(address, ":") && !isIP(address) {
 		return errors.New("not an address: write name, name:port, an IP address, or [IPv6]:port")
 	}
-	return checkName(address)
+	return CheckName(address)
 }
 
 func setPort(r *Row, value string) error {

@@ -121,6 +121,7 @@ func (e *estate) Observe(_ context.Context, step Step, _ bool) (string, error) {
 func (e *estate) Do(_ context.Context, step Step, _ string) Outcome {
 	return e.act(step, "do", "old", "new")
 }
+
 func (e *estate) Undo(_ context.Context, step Step, _ string) Outcome {
 	return e.act(step, "undo", "new", "old")
 }

@@ -183,10 +183,14 @@ func (e *Estate) quay(name string) func() *unixhost.Host {
 			"# Berth board. Changed by hand since 2019, mind the quotes.\r\nBERTH_SITE=" + name + "\r\nBERTH_BIND_DN=" + DN("svc-berth") + "\r\nBERTH_BIND_PASSWORD=\"" + Passwords["svc-berth"] + "\"\r\nBERTH_LOG=info")})
 		h.Write("/etc/gangway/gangway.env", unixhost.File{Mode: 0o600, Owner: "root", Group: "root", Content: []byte(
 			"GANGWAY_USER=LARKMOOR\\\\svc-gangway\nGANGWAY_PASSWORD='" + Passwords["svc-gangway"] + "'\nBERTH_BIND_DN=" + DN("svc-berth") + "\nBERTH_BIND_PASSWORD=" + Passwords["svc-berth"] + "\n")})
-		h.AddUnit(unixhost.Unit{Name: "berth.service", Description: "Berth board", User: "berth", Environment: []string{"/etc/berth/berth.env"}, Exec: "/opt/berth/bin/berth --serve", Enabled: true,
-			Program: e.program(name, "berth.service", "/etc/berth/berth.env", "BERTH_BIND_DN", "BERTH_BIND_PASSWORD")})
-		h.AddUnit(unixhost.Unit{Name: "gangway.service", Description: "Gangway counter", User: "gangway", Environment: []string{"/etc/gangway/gangway.env"}, Exec: "/opt/gangway/bin/count", After: []string{"berth.service"}, Enabled: true,
-			Program: e.program(name, "gangway.service", "/etc/gangway/gangway.env", "BERTH_BIND_DN", "BERTH_BIND_PASSWORD")})
+		h.AddUnit(unixhost.Unit{
+			Name: "berth.service", Description: "Berth board", User: "berth", Environment: []string{"/etc/berth/berth.env"}, Exec: "/opt/berth/bin/berth --serve", Enabled: true,
+			Program: e.program(name, "berth.service", "/etc/berth/berth.env", "BERTH_BIND_DN", "BERTH_BIND_PASSWORD"),
+		})
+		h.AddUnit(unixhost.Unit{
+			Name: "gangway.service", Description: "Gangway counter", User: "gangway", Environment: []string{"/etc/gangway/gangway.env"}, Exec: "/opt/gangway/bin/count", After: []string{"berth.service"}, Enabled: true,
+			Program: e.program(name, "gangway.service", "/etc/gangway/gangway.env", "BERTH_BIND_DN", "BERTH_BIND_PASSWORD"),
+		})
 		return h
 	}
 }
@@ -201,9 +205,12 @@ func (e *Estate) bookings() *unixhost.Host {
 	h.Write("/etc/manifest/manifest.conf", unixhost.File{Mode: 0o600, Owner: "manifest", Group: "manifest", Content: []byte(
 		"[office]\ndirectory = ldaps://svc-manifest%40larkmoor.example:" + escaped + "@directory.larkmoor.example/" + Base + "\nretries = 3\n")})
 	h.Write("/etc/fuelcard/fuel.env", unixhost.File{Mode: 0o600, Content: []byte("FUEL_LOGIN=svc-fuelcard\nFUEL_PASSWORD=" + Passwords["svc-fuelcard"] + "\n")})
-	h.AddUnit(unixhost.Unit{Name: "manifest.service", Description: "Passenger manifests", User: "manifest", Exec: "/opt/manifest/bin/manifest --config /etc/manifest/manifest.conf", Enabled: true,
-		Program: e.urlProgram("bookings1", "manifest.service", "/etc/manifest/manifest.conf", "directory")})
-	h.AddUnit(unixhost.Unit{Name: "fuelcard.service", Description: "Fuel card reader", User: "svc-fuelcard", Environment: []string{"/etc/fuelcard/fuel.env"}, Exec: "/opt/fuelcard/bin/reader", Enabled: true,
+	h.AddUnit(unixhost.Unit{
+		Name: "manifest.service", Description: "Passenger manifests", User: "manifest", Exec: "/opt/manifest/bin/manifest --config /etc/manifest/manifest.conf", Enabled: true,
+		Program: e.urlProgram("bookings1", "manifest.service", "/etc/manifest/manifest.conf", "directory"),
+	})
+	h.AddUnit(unixhost.Unit{
+		Name: "fuelcard.service", Description: "Fuel card reader", User: "svc-fuelcard", Environment: []string{"/etc/fuelcard/fuel.env"}, Exec: "/opt/fuelcard/bin/reader", Enabled: true,
 		Program: func(h *unixhost.Host) error {
 			f, _ := h.Read("/etc/fuelcard/fuel.env")
 			span, err := held.Find(f.Content, held.HintEnv, held.Locator{Layout: held.LayoutEnv, Key: "FUEL_PASSWORD", Part: held.PartValue})
@@ -214,7 +221,8 @@ func (e *Estate) bookings() *unixhost.Host {
 				return errors.New("fuelcard: authentication failure for svc-fuelcard")
 			}
 			return nil
-		}})
+		},
+	})
 	h.AddUnit(unixhost.Unit{Name: "nightly-export.service", Description: "Nightly export, set up by Odile", User: "odile", Exec: "/home/odile/export.sh", Enabled: true})
 	h.AddUnit(unixhost.Unit{Name: "oldsync.service", Description: "Synchronisation with the old booking system", User: "svc-sync", Exec: "/opt/oldsync/run", State: "failed"})
 	h.Write("/etc/cron.d/fares", unixhost.File{Content: []byte("# fares\n*/15 * * * * odile /home/odile/fares.sh >/dev/null\n30 2 * * * svc-fuelcard /opt/fuelcard/bin/settle --env /etc/fuelcard/fuel.env\n")})
@@ -228,11 +236,13 @@ func (e *Estate) tide() *unixhost.Host {
 	h.Write("/etc/tide/feed.env", unixhost.File{Mode: 0o644, Content: []byte("TIDE_STATION=gannet-head\nTIDE_USER=svc-tidefeed@larkmoor.example\n")})
 	h.Write("/etc/tide/feed.pw", unixhost.File{Mode: 0o400, Content: []byte(Passwords["svc-tidefeed"] + "\n")})
 	h.Write("/etc/tide/backup.env", unixhost.File{Mode: 0o600, Content: []byte("# restored from the backup of last winter\nTIDE_USER=svc-tidefeed@larkmoor.example\nTIDE_PASSWORD=Old-Winter-Tide-11\n")})
-	h.AddUnit(unixhost.Unit{Name: "tidefeed.service", Description: "Tide tables", User: "tide", Environment: []string{"/etc/tide/feed.env"}, Credentials: []string{"/etc/tide/feed.pw"}, Exec: "/opt/tide/bin/feed", Enabled: true,
+	h.AddUnit(unixhost.Unit{
+		Name: "tidefeed.service", Description: "Tide tables", User: "tide", Environment: []string{"/etc/tide/feed.env"}, Credentials: []string{"/etc/tide/feed.pw"}, Exec: "/opt/tide/bin/feed", Enabled: true,
 		Program: func(h *unixhost.Host) error {
 			f, _ := h.Read("/etc/tide/feed.pw")
 			return e.signIn("tide1", "tidefeed.service", DN("svc-tidefeed"), strings.TrimSpace(string(f.Content)))
-		}})
+		},
+	})
 	return h
 }
 

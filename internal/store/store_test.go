@@ -1,0 +1,174 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/secret"
+)
+
+type clock struct{ now time.Time }
+
+func (c *clock) tick() time.Time {
+	c.now = c.now.Add(time.Second)
+	return c.now
+}
+
+func open(t *testing.T, folder string) *Store {
+	t.Helper()
+	c := &clock{time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)}
+	s, err := Open(t.Context(), folder, c.tick)
+	require.NoError(t, err)
+	sealer, err := secret.NewSealer(bytes.Repeat([]byte{1}, secret.KeySize), rand.Reader)
+	require.NoError(t, err)
+	require.NoError(t, s.OpenLedger(t.Context(), sealer))
+	t.Cleanup(func() { _ = s.Close() })
+	return s
+}
+
+func people(n int) []estate.Account {
+	var out []estate.Account
+	for i := range n {
+		out = append(out, estate.Account{
+			StableID: fmt.Sprintf("id-%03d", i), Name: fmt.Sprintf("Name%03d", (i*37)%n), Type: []string{"user", "managed", ""}[i%3], Enabled: estate.Yes,
+			Description: []string{"", "100% of_it", `back\slash`, "Ünï"}[i%4], PasswordChanged: time.Date(2026, 1, 1+i%28, 0, 0, 0, 0, time.UTC), NeverExpire: i%2 == 0,
+		})
+	}
+	return out
+}
+
+func TestReopenedWithData(t *testing.T) {
+	folder := t.TempDir()
+	s := open(t, folder)
+	id, err := s.AddSystem(t.Context(), System{Name: "dir", Kind: "directory"}, ledger.Entry{Actor: "ines", Act: "system.add", Phase: ledger.Outcome})
+	require.NoError(t, err)
+	require.NoError(t, s.PutAccounts(t.Context(), id, people(250), NewSeen(), &Tally{}))
+	require.NoError(t, s.Close())
+	s = open(t, folder) // migrations run again, and find nothing to do
+	page, err := s.Accounts(t.Context(), Query{Limit: 1})
+	require.NoError(t, err)
+	assert.Equal(t, 250, page.Total)
+	report, err := s.LedgerVerify(t.Context())
+	require.NoError(t, err)
+	assert.True(t, report.OK(), "%v", report.Problems)
+	_, err = s.write.Exec("UPDATE ledger SET leaf = replace(leaf, 'ines', 'inez') WHERE idx = 0")
+	require.NoError(t, err)
+	report, err = s.LedgerVerify(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []int64{0}, report.Altered)
+	_, err = s.AddSystem(t.Context(), System{Name: "DIR", Kind: "directory"})
+	assert.ErrorIs(t, err, ErrConflict)
+	assert.ErrorIs(t, s.ChangeSystem(t.Context(), System{ID: id}, 99), ErrStale)
+}
+
+// Law 4: only a scope that was read completely marks things as gone.
+func TestAbsenceNeedsProof(t *testing.T) {
+	s := open(t, t.TempDir())
+	ctx := t.Context()
+	id, err := s.AddSystem(ctx, System{Name: "dir", Kind: "directory"})
+	require.NoError(t, err)
+	visit := func(list []estate.Account, complete bool) Tally {
+		var tally Tally
+		seen := NewSeen()
+		require.NoError(t, s.PutAccounts(ctx, id, list, seen, &tally))
+		require.NoError(t, s.EndScope(ctx, id, "accounts", "accounts", "1", complete, "cut off", seen, &tally))
+		return tally
+	}
+	gone := func() int {
+		page, err := s.Accounts(ctx, Query{Filters: []string{"gone!="}})
+		require.NoError(t, err)
+		return page.Total
+	}
+	all := people(205)
+	assert.Equal(t, Tally{Added: 205, AccountsTouched: true}, visit(all, true))
+	assert.Equal(t, Tally{}, visit(all, true), "unchanged")
+	first, err := s.Accounts(ctx, Query{Limit: 1})
+	require.NoError(t, err)
+	assert.Equal(t, Tally{}, visit(all[:10], false), "cut off: nothing is gone")
+	assert.Zero(t, gone())
+	changed := append([]estate.Account(nil), all...)
+	changed[7].Description, changed[8].Name = "new words", "Renamed"
+	assert.Equal(t, Tally{Altered: 2, AccountsTouched: true}, visit(changed, true))
+	tally := visit(changed[:200], true)
+	assert.Equal(t, 5, tally.Vanished)
+	assert.Equal(t, 5, gone())
+	assert.Equal(t, 5, visit(changed, true).Added, "they came back")
+	assert.Zero(t, gone())
+	again, err := s.Account(ctx, first.Items[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, first.Items[0].FirstSeen, again.FirstSeen)
+	assert.True(t, again.Seen.After(first.Items[0].Seen), "a complete reading saw also what did not change")
+}
+
+// Paging by key gives every row once, in order, whatever the column.
+func TestPagingEqualsOneLongPage(t *testing.T) {
+	s := open(t, t.TempDir())
+	id, err := s.AddSystem(t.Context(), System{Name: "dir", Kind: "directory"})
+	require.NoError(t, err)
+	require.NoError(t, s.PutAccounts(t.Context(), id, people(97), NewSeen(), &Tally{}))
+	for _, c := range accountList.columns {
+		for _, sign := range []string{"", "-"} {
+			long, err := s.Accounts(t.Context(), Query{Sort: sign + c.name, Limit: 1000})
+			require.NoError(t, err, c.name)
+			var ids, paged []int64
+			for _, a := range long.Items {
+				ids = append(ids, a.ID)
+			}
+			cursor := ""
+			for {
+				p, err := s.Accounts(t.Context(), Query{Sort: sign + c.name, Limit: 10, Cursor: cursor})
+				require.NoError(t, err, c.name)
+				for _, a := range p.Items {
+					paged = append(paged, a.ID)
+				}
+				if cursor = p.Next; cursor == "" {
+					break
+				}
+			}
+			require.Equal(t, ids, paged, sign+c.name)
+		}
+	}
+	for filter, want := range map[string]int{"description~100% of_": 24, `description~k\s`: 24, "name=name005": 1, "name!~Name0": 0, "never_expires=true": 49, "password_changed<2026-01-05": 16, "type=": 32, "description~%": 24} {
+		p, err := s.Accounts(t.Context(), Query{Filters: []string{filter}})
+		require.NoError(t, err, filter)
+		assert.Equal(t, want, p.Total, filter)
+	}
+	for _, bad := range []Query{{Filters: []string{"colour=red"}}, {Filters: []string{"nothing"}}, {Sort: "colour"}, {Limit: 1001}, {Cursor: "zzz"}, {Filters: []string{"name=x'; DROP TABLE accounts; --"}, Sort: "name;"}} {
+		_, err := s.Accounts(t.Context(), bad)
+		assert.ErrorIs(t, err, ErrQuery, "%+v", bad)
+	}
+}
+
+// The end of a rotation and the places of its values are one transaction.
+func TestValuesFollowTheEndOfTheRotation(t *testing.T) {
+	s := open(t, t.TempDir())
+	ctx := context.Background()
+	id, err := s.AddSystem(ctx, System{Name: "dir", Kind: "directory"})
+	require.NoError(t, err)
+	require.NoError(t, s.PutAccounts(ctx, id, people(1), NewSeen(), &Tally{}))
+	require.NoError(t, s.TakeCustody(ctx, Secret{AccountID: 1, Sealed: []byte("a"), Fingerprint: "fa"}, "ines", ""))
+	r := Rotation{AccountID: 1, Account: "a", Policy: "undo"}
+	r.ID, err = s.BeginRotation(ctx, r)
+	require.NoError(t, err)
+	_, err = s.BeginRotation(ctx, r)
+	assert.ErrorIs(t, err, ErrConflict, "one rotation of an account at a time")
+	assert.ErrorIs(t, s.ReleaseCustody(ctx, 1), ErrConflict)
+	require.NoError(t, s.AddCandidate(ctx, Secret{AccountID: 1, RotationID: r.ID, Sealed: []byte("b"), Fingerprint: "fb"}))
+	finished := rotation.Record{Seq: 1, Event: rotation.EventFinished, Step: -1, Result: rotation.FinishedDone}
+	require.NoError(t, s.AppendJournal(ctx, r, finished, "finished", "done", Effects{Settlement: &Settlement{Winner: 2, Loser: 1, LoserRefused: true}}))
+	assert.Error(t, s.AppendJournal(ctx, r, finished, "finished", "done", Effects{Settlement: &Settlement{Winner: 1, Loser: 2}}), "a record is written once")
+	all, err := s.Secrets(ctx, 1)
+	require.NoError(t, err)
+	assert.Equal(t, []string{SecretCurrent, SecretRetired}, []string{all[0].State, all[1].State})
+	assert.NotEqual(t, all[0].Binding(), all[1].Binding(), "each value is bound to its own record")
+}
