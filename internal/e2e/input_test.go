@@ -1,14 +1,18 @@
 package e2e
 
 import (
+	"context"
+	"fmt"
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/demo"
+	"mossledger.example/moss/internal/standin/unixhost"
 )
 
 // TestCommandLineWithWrongInput: exit codes, and errors that say what to do.
@@ -74,6 +78,39 @@ func TestCommandLineWithWrongInput(t *testing.T) {
 	info, err := os.Stat(u.File("config/session.json"))
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+}
+
+// TestInterruptedSurvey: Ctrl-C cancels a survey, and what was read is kept.
+func TestInterruptedSurvey(t *testing.T) {
+	d, u := startDemo(t)
+	d.Estate.Hosts["quay2"].SetFault(unixhost.Fault{Latency: time.Hour})
+	t.Cleanup(func() { d.Estate.Hosts["quay2"].SetFault(unixhost.Fault{}) })
+	d.Estate.Hosts["tide1"].Write("/etc/tide/backup.env", unixhost.File{Content: []byte("NEW_PASSWORD=value-of-today-1\n")})
+	ctx, interrupt := context.WithCancel(context.Background())
+	type result struct {
+		out  string
+		code int
+	}
+	ended := make(chan result, 1)
+	go func() {
+		out, code, _ := u.Moss(ctx, "survey", "run")
+		ended <- result{out, code}
+	}()
+	id := ""
+	require.Eventually(t, func() bool {
+		running := u.rows("survey", "list", "--filter", "state=running")
+		if len(running) == 1 && fmt.Sprint(running[0]["done"]) == "6" { // all but quay2
+			id = fmt.Sprint(running[0]["id"])
+		}
+		return id != ""
+	}, 20*time.Second, 50*time.Millisecond)
+	interrupt()
+	r := <-ended
+	assert.Equal(t, 3, r.code, r.out)
+	require.Eventually(t, func() bool { return strings.Contains(u.moss(0, "survey", "list"), "cancelled") }, 20*time.Second, 50*time.Millisecond)
+	assert.Contains(t, u.moss(0, "survey", "show", id), "cancelled")
+	assert.Contains(t, u.moss(0, "dependent", "list", "--filter", "system=tide1"), "backup.env#NEW_PASSWORD", "what was read is kept")
+	assert.Contains(t, u.moss(0, "dependent", "list", "--filter", "system=quay2"), "berth.service", "what was not read is not gone")
 }
 
 // TestTour takes the tour as 'make tour' does.

@@ -7,11 +7,14 @@ import (
 	"syscall"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/conformance"
 	"mossledger.example/moss/internal/connect/directory"
 	"mossledger.example/moss/internal/connect/unixhost"
+	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"
 )
@@ -55,4 +58,36 @@ func TestUnixHostConforms(t *testing.T) {
 	})
 	out := h.Shell(t, "find / -xdev -name '*.moss-new' 2>/dev/null || true")
 	require.Empty(t, strings.TrimSpace(out), "nothing is left on the host")
+}
+
+// TestOpenLDAPPolicy: a reset silently removes an administrator's lock, which
+// is put back; a policy that remembers passwords makes the rehearsal warn.
+func TestOpenLDAPPolicy(t *testing.T) {
+	d := lab.OpenLDAP(t, "127.0.0.64", 636, 5, 0)
+	target := d.Target("openldap")
+	ctx := t.Context()
+	account := func() estate.Account {
+		var out estate.Account
+		_, err := directory.Connector{}.Visit(ctx, target, connect.VisitRequest{}, func(b connect.Batch) error {
+			for _, a := range b.Accounts {
+				if a.Name == "svc-berth" {
+					out = a
+				}
+			}
+			return nil
+		})
+		require.NoError(t, err)
+		return out
+	}
+	a := account()
+	ref := connect.AccountRef{StableID: a.StableID, Name: a.Name}
+	warned := false
+	for _, line := range (directory.Connector{}).Rehearse(ctx, target, []connect.Intention{{Change: &ref}}) {
+		warned = warned || line.Result == connect.CheckWarning && strings.Contains(line.Words, "remembers 5 passwords")
+	}
+	assert.True(t, warned)
+	lab.Modify(t, d, "dn: "+d.DN("svc-berth")+"\nchangetype: modify\nreplace: pwdAccountLockedTime\npwdAccountLockedTime: 000001010000Z\n")
+	require.EqualValues(t, "yes", account().Locked)
+	require.NoError(t, directory.Connector{}.Change(ctx, target, ref, secret.New("Locked-But-Changed-1")))
+	assert.EqualValues(t, "yes", account().Locked, "the lock is back")
 }

@@ -307,3 +307,16 @@ func (d *Directory) wait(ctx context.Context, t testing.TB) {
 	log, _ := os.ReadFile(filepath.Join(d.folder, "server.log"))
 	require.NoError(t, err, "the directory does not answer: %+v\n%s", last.Stages, log)
 }
+
+// Modify applies LDIF as the directory's manager.
+func Modify(t testing.TB, d *Directory, ldif string) {
+	t.Helper()
+	ca, pw := filepath.Join(d.folder, "modify-ca.pem"), filepath.Join(d.folder, "modify.pw")
+	require.NoError(t, os.WriteFile(ca, []byte(d.CA), 0o600))
+	require.NoError(t, os.WriteFile(pw, []byte(ManagerPassword), 0o600))
+	cmd := exec.Command("ldapmodify", "-x", "-H", fmt.Sprintf("ldaps://%s:%d", d.Address, d.Port), "-D", d.Manager, "-y", pw)
+	cmd.Env = append(os.Environ(), "LDAPTLS_CACERT="+ca)
+	cmd.Stdin = strings.NewReader(ldif)
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+}

@@ -3,6 +3,7 @@ package standin_test
 import (
 	"context"
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -199,4 +200,30 @@ func TestRenamedAccountIsNotChanged(t *testing.T) {
 	assert.Equal(t, "Other-Persons-1", host.PasswordOf("svc-berth"))
 	err = unixhost.Connector{}.Change(t.Context(), target, connect.AccountRef{StableID: host.MachineID + ":0", Name: "root"}, secret.New("New-Passw0rd-22"))
 	assert.Error(t, err, "user id 0 is never changed")
+}
+
+// TestOddNames: names with commas, quotes, line ends, other scripts and 300
+// characters are read, kept apart and found again.
+func TestOddNames(t *testing.T) {
+	server, target := startDirectory(t, false)
+	odd := map[string]string{
+		`uid=comma\, and "quote",DC=larkmoor,DC=example`: `comma, and "quote"`, `uid=line\0aend,DC=larkmoor,DC=example`: "line\nend",
+		"uid=søren-ø,DC=larkmoor,DC=example": "søren-ø", "uid=" + strings.Repeat("x", 300) + ",DC=larkmoor,DC=example": strings.Repeat("x", 300), `uid=plus\+semi\;,DC=larkmoor,DC=example`: "plus+semi;",
+	}
+	for dn, name := range odd {
+		server.Add(standindir.Entry{DN: dn, Password: "Start-Passw0rd-1", Attributes: map[string][]string{"objectClass": {"inetOrgPerson"}, "uid": {name}}})
+	}
+	_, all, err := visitAll(t, directory.Connector{}, target)
+	require.NoError(t, err)
+	found := map[string]estate.Account{}
+	for _, a := range all.Accounts {
+		found[a.Name] = a
+	}
+	for _, name := range odd {
+		require.Contains(t, found, name)
+		a := found[name]
+		verdict, err := directory.Connector{}.Verify(t.Context(), target, connect.AccountRef{StableID: a.StableID, Name: a.Name}, secret.New("Start-Passw0rd-1"))
+		require.NoError(t, err)
+		assert.True(t, verdict.Accepted, "%q", name)
+	}
 }

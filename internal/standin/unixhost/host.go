@@ -89,6 +89,7 @@ type Host struct {
 	conns    map[net.Conn]bool
 	done     sync.WaitGroup
 	closed   bool
+	closing  chan struct{}
 	fault    Fault
 	log      []string // commands that ran, with who
 }
@@ -98,7 +99,7 @@ func New(name string) *Host {
 	sum := md5.Sum([]byte(name))
 	h := &Host{
 		Name: name, MachineID: hex.EncodeToString(sum[:]), files: map[string]*File{}, units: map[string]*Unit{},
-		crontabs: map[string]string{}, conns: map[net.Conn]bool{},
+		crontabs: map[string]string{}, conns: map[net.Conn]bool{}, closing: make(chan struct{}),
 	}
 	h.NewHostKey()
 	h.AddUser(User{Name: "root", UID: 0, Home: "/root", Shell: "/bin/bash", Gecos: "root"})

@@ -55,6 +55,9 @@ func (h *Host) Address() string { return h.address }
 // Close ends the host and its connections.
 func (h *Host) Close() error {
 	h.lock.Lock()
+	if !h.closed {
+		close(h.closing)
+	}
 	h.closed = true
 	for conn := range h.conns {
 		_ = conn.Close()
@@ -143,7 +146,10 @@ func (h *Host) session(conn *ssh.ServerConn, channel ssh.Channel, requests <-cha
 		if err == nil && len(argv) > 0 {
 			fault := h.faultNow()
 			if fault.Latency > 0 {
-				<-time.After(fault.Latency)
+				select {
+				case <-time.After(fault.Latency):
+				case <-h.closing:
+				}
 			}
 			if fault.Flood {
 				flood(channel)
