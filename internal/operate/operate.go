@@ -95,6 +95,9 @@ func (o *Operator) Start(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("read unfinished rotations: %w", err)
 	}
+	if err := o.renewRotationFindings(ctx); err != nil {
+		return fmt.Errorf("findings of rotations: %w", err)
+	}
 	for _, r := range unfinished {
 		o.Log.Info("taking up a rotation", "rotation", r.ID, "account", r.Account, "mode", r.Mode)
 		o.launch(r)

@@ -246,6 +246,27 @@ func (o *Operator) rotationFindings(r store.Rotation, state rotation.State) erro
 	return o.Store.SetFindings(context.Background(), key, list)
 }
 
+// renewRotationFindings raises the findings of the latest rotation of each
+// account again: a crash may have come between its end and its finding.
+func (o *Operator) renewRotationFindings(ctx context.Context) error {
+	page, err := o.Store.Rotations(ctx, store.Query{Limit: 500})
+	if err != nil {
+		return err
+	}
+	seen := map[int64]bool{}
+	for _, r := range page.Items {
+		if seen[r.AccountID] || r.Mode == string(rotation.ModeForward) || r.Mode == string(rotation.ModeUndoing) {
+			seen[r.AccountID] = true
+			continue
+		}
+		seen[r.AccountID] = true
+		if err := o.rotationFindings(r, rotation.State{Mode: rotation.Mode(r.Mode), Result: r.Result}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // reread surveys the systems that a rotation changed, so that the picture is
 // what is there now.
 func (o *Operator) reread(r store.Rotation) {

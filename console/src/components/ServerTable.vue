@@ -94,7 +94,7 @@ const first = computed(() => l.cursors.value.length * l.size + 1)
         </thead>
         <tbody>
           <tr v-for="row in l.items.value" :key="rowKey(row)">
-            <td v-for="c in shownColumns" :key="c.key" :class="{ mono: c.mono }"><slot v-if="$slots[c.key]" :name="c.key" :row="row" /><template v-else>{{ (row as Record<string, unknown>)[c.key] }}</template></td>
+            <td v-for="c in shownColumns" :key="c.key" :class="{ mono: c.mono, long: c.long }"><slot v-if="$slots[c.key]" :name="c.key" :row="row" /><template v-else>{{ (row as Record<string, unknown>)[c.key] }}</template></td>
           </tr>
           <tr v-if="!l.items.value.length && !l.trouble.value">
             <td :colspan="shownColumns.length" class="empty soft">{{ l.loading.value ? 'Loading…' : l.filters().length || l.search() ? 'Nothing matches these filters.' : empty }}</td>

@@ -9,6 +9,8 @@ export interface Column {
   field?: string
   width?: string
   mono?: boolean
+  /** It may hold long words, which are broken anywhere. */
+  long?: boolean
   /** One can filter by it, but it has no column of its own. */
   filterOnly?: boolean
 }

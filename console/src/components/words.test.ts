@@ -11,6 +11,7 @@ describe('words', () => {
     ['2026-11-23T07:00:00Z', '3 h ago', 10800],
     ['2026-11-23T07:00:00Z', '4 days ago', 345600],
     ['2026-11-23T07:00:00Z', 'in 2 h', -7200],
+    ['2026-11-23T07:00:00Z', 'just now', -3],
     ['0001-01-01T00:00:00Z', '', 0],
   ])('%s is %s after %d seconds', (at, want, seconds) => {
     expect(ago(at, Date.parse('2026-11-23T07:00:00Z') + seconds * 1000)).toBe(want)

@@ -7,6 +7,7 @@ export function moment(text?: string): string {
 export function ago(text: string | undefined, now: number): string {
   if (!text || text.startsWith('0001')) return ''
   const seconds = Math.round((now - Date.parse(text)) / 1000)
+  if (seconds < 0 && seconds > -30) return 'just now' // clocks differ a little
   const future = seconds < 0
   const s = Math.abs(seconds)
   const [n, unit] =

@@ -11,8 +11,8 @@ const columns: Column[] = [
   { key: 'kind', title: 'Kind', field: 'kind' },
   { key: 'subject', title: 'Subject', field: 'subject' },
   { key: 'system', title: 'System', field: 'system' },
-  { key: 'what', title: 'What', field: 'what', width: '34%' },
-  { key: 'next', title: 'What to do', width: '24%' },
+  { key: 'what', title: 'What', field: 'what', width: '34%', long: true },
+  { key: 'next', title: 'What to do', width: '24%', long: true },
   { key: 'raised', title: 'Raised', field: 'raised' },
 ]
 const fetch = (query: ListQuery) => data(api.GET('/api/v1/findings', { params: { query } }))

@@ -18,10 +18,10 @@ const columns: Column[] = [
   { key: 'act', title: 'Act', field: 'act' },
   { key: 'phase', title: 'Phase', field: 'phase' },
   { key: 'result', title: 'Result', field: 'result' },
-  { key: 'subject', title: 'On what', field: 'subject' },
+  { key: 'subject', title: 'On what', field: 'subject', long: true },
   { key: 'system', title: 'Where', field: 'system' },
   { key: 'reason', title: 'Why', field: 'reason' },
-  { key: 'detail', title: 'Words', field: 'detail', width: '24%' },
+  { key: 'detail', title: 'Words', field: 'detail', width: '24%', long: true },
 ]
 const fetch = (query: ListQuery) => data(api.GET('/api/v1/ledger', { params: { query } }))
 const key = (e: Entry) => e.index

@@ -14,7 +14,7 @@ const columns: Column[] = [
   { key: 'policy', title: 'On failure', field: 'policy' },
   { key: 'by', title: 'By', field: 'requested_by' },
   { key: 'started', title: 'Started', field: 'started' },
-  { key: 'reason', title: 'Reason', field: 'reason', width: '30%' },
+  { key: 'reason', title: 'Reason', field: 'reason', width: '30%', long: true },
 ]
 const fetch = (query: ListQuery) => data(api.GET('/api/v1/rotations', { params: { query } }))
 const key = (r: Rotation) => r.id

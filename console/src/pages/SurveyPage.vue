@@ -23,7 +23,7 @@ const columns: Column[] = [
   { key: 'altered', title: 'Changed', field: 'altered' },
   { key: 'vanished', title: 'Gone', field: 'vanished' },
   { key: 'took', title: 'Took' },
-  { key: 'words', title: 'What happened', field: 'words', width: '45%' },
+  { key: 'words', title: 'What happened', field: 'words', width: '45%', long: true },
 ]
 const fetch = (query: ListQuery) => data(api.GET('/api/v1/surveys/{id}/visits', { params: { path: { id }, query } }))
 const key = (v: Visit) => v.id

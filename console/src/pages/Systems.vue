@@ -15,7 +15,7 @@ const columns: Column[] = [
   { key: 'owner', title: 'Owner', field: 'owner' },
   { key: 'state', title: 'State', field: 'state' },
   { key: 'read', title: 'Read completely', field: 'read_completely' },
-  { key: 'words', title: 'What is wrong', field: 'state_words', width: '28%' },
+  { key: 'words', title: 'What is wrong', field: 'state_words', width: '28%', long: true },
 ]
 const fetch = (query: ListQuery) => data(api.GET('/api/v1/systems', { params: { query } }))
 const key = (s: System) => s.id

@@ -70,6 +70,12 @@ func (Connector) ReadCopies(ctx context.Context, target connect.Target, p string
 	if failure != nil {
 		return connect.CopyState{}, failure
 	}
+	// A probe after a cut connection removes what the attempt left.
+	if r := s.run(ctx, nil, "/usr/bin/stat", "-c", "%h|%F", "--", temporaryName(f.path)); r.err == nil && r.exit == 0 {
+		if !removeLeftover(ctx, target, s, temporaryName(f.path)) {
+			return connect.CopyState{}, target.Fail(connect.StageRead, connect.CodeFailed, temporaryName(f.path)+" was left by an attempt and cannot be removed", "remove it: it holds a password", nil)
+		}
+	}
 	state := connect.CopyState{Digest: digest(f.content)}
 	for _, place := range places {
 		span, err := held.Find(f.content, held.HintFor(place), place)
@@ -102,8 +108,11 @@ func (Connector) ReplaceCopies(ctx context.Context, target connect.Target, p str
 	}
 	temporary := temporaryName(f.path)
 	if failure := s.swap(ctx, f, next, temporary, old, value); failure != nil {
-		if !failure.Unclear {
-			s.sudo(ctx, nil, "/usr/bin/rm", "-f", "--", temporary)
+		if !failure.Unclear && !removeLeftover(ctx, target, s, temporary) {
+			// The file is as it was, but a copy with the new value may be
+			// beside it: not certain until a probe has removed it.
+			failure.Unclear = true
+			failure.Words += "; " + temporary + " may be left there"
 		}
 		return failure
 	}
@@ -118,6 +127,25 @@ func (Connector) ReplaceCopies(ctx context.Context, target connect.Target, p str
 		return f
 	}
 	return nil
+}
+
+// removeLeftover removes the copy of an attempt that failed, on a connection of
+// its own if the first one was cut. It reports whether it is certainly gone.
+func removeLeftover(ctx context.Context, target connect.Target, s *session, temporary string) bool {
+	argv := []string{"/usr/bin/rm", "-f", "--", temporary}
+	if r := s.sudo(ctx, nil, argv...); r.err == nil {
+		return r.exit == 0
+	}
+	// The act's own time may be over: cleaning up gets a little more.
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*handshakeTime)
+	defer cancel()
+	again, failure := open(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		return false
+	}
+	defer again.close()
+	r := again.sudo(ctx, nil, argv...)
+	return r.err == nil && r.exit == 0
 }
 
 // temporaryName is fixed for each file, so that a sudoers line can name it and

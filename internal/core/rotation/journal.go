@@ -102,6 +102,7 @@ type StepState struct {
 	UndoMemo  string // of the latest undo intent
 	Words     string
 	Gave      bool // patience with probes is exhausted
+	NoEffect  bool // it failed, and certainly changed nothing
 }
 
 // State is a journal read.
@@ -161,7 +162,7 @@ func (s *State) Apply(r Record) error {
 	switch r.Event {
 	case EventIntent:
 		step.Attempted = true
-		step.Probes, step.Gave = 0, false
+		step.Probes, step.Gave, step.NoEffect = 0, false, false
 		if r.Undo {
 			step.Status, step.UndoMemo = Undoing, r.Memo
 			step.Undos++
@@ -188,7 +189,7 @@ func (t *StepState) outcome(r Record) {
 	case r.Result == ResultFailed && r.Undo:
 		t.Status = UndoFailed
 	case r.Result == ResultFailed:
-		t.Status = Failed
+		t.Status, t.NoEffect = Failed, true
 	case r.Undo:
 		t.Status = UndoUnclear
 	default:

@@ -155,8 +155,9 @@ func (s State) needsUndo(i int) bool {
 		case Done, Unclear, Undoing, UndoUnclear, UndoFailed:
 			return true
 		}
-		// A failure after an attempt that was probed as neither old nor new.
-		return t.Status == Failed && t.Attempted
+		// A failure that a probe found as neither old nor new. One that
+		// certainly changed nothing leaves nothing to undo.
+		return t.Status == Failed && t.Attempted && !t.NoEffect
 	case StepRestart:
 		return t.Status != Undone && s.disturbed(i)
 	case StepProve, StepRevive:

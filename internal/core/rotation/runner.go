@@ -189,6 +189,10 @@ func (r *Runner) begin(ctx context.Context, state *State, action Action, inFligh
 		} else {
 			outcome = r.Hands.Do(act, step, memo)
 		}
+		if ctx.Err() != nil && outcome.Result == ResultFailed {
+			// The service is being stopped: that is no failure of the step.
+			outcome.Result = ResultUnclear
+		}
 		ended <- result{action.Step, Record{Event: EventOutcome, Step: action.Step, Undo: undo, Result: outcome.Result, Words: outcome.Words}}
 	}()
 	return nil
