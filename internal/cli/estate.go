@@ -107,10 +107,17 @@ func surveyRun() *cobra.Command {
 		if format != "table" {
 			return write(cmd.OutOrStdout(), format, []column{{"ID", "id"}, {"STATE", "state"}, {"TOTAL", "total"}, {"FAILED", "failed"}}, []row{final}, final)
 		}
-		fmt.Fprintf(cmd.OutOrStdout(), "Survey %s: %s systems, %s not read completely; %s new, %s changed, %s gone.\n", id, show(final["total"]), show(final["failed"]), show(final["added"]), show(final["altered"]), show(final["vanished"]))
+		fmt.Fprintf(cmd.OutOrStdout(), "Survey %s: %s read, %s not completely; %s new, %s changed, %s gone.\n", id, countedSystems(show(final["total"])), show(final["failed"]), show(final["added"]), show(final["altered"]), show(final["vanished"]))
 		return nil
 	}
 	return cmd
+}
+
+func countedSystems(n string) string {
+	if n == "1" {
+		return "one system"
+	}
+	return n + " systems"
 }
 
 func printVisit(out io.Writer, v row) {

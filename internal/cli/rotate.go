@@ -36,15 +36,27 @@ func custodyCommand() *cobra.Command {
 		if err := c.call(cmd.Context(), http.MethodPost, fmt.Sprintf("/accounts/%d/custody", id), in, &v); err != nil {
 			return err
 		}
+		format, err := outputOf(cmd)
+		if err != nil {
+			return err
+		}
+		if format != "table" {
+			return write(cmd.OutOrStdout(), format, []column{{"ID", "account.id"}, {"ACCOUNT", "account.name"}, {"SYSTEM", "account.system"}, {"VERDICT", "custody.verdict"}, {"TAKEN", "custody.taken"}}, []row{v}, v)
+		}
 		fmt.Fprintf(cmd.OutOrStdout(), "%s on %s is in custody: the authority accepted the value just now (%s).\n", show(fieldOf(v, "account.name")), show(fieldOf(v, "account.system")), show(fieldOf(v, "custody.words")))
 		return nil
 	}}
 	take.Flags().StringVar(&passwordFile, "password-file", "", "file with the password, - for standard input; asked for by default")
 	take.Flags().BoolVar(&reset, "reset", false, "set a new password with the authority's log-on; whatever still holds the old one breaks")
 	take.Flags().StringVar(&reason, "reason", "", "why (needed with --reset)")
+	addOutput(take)
 	var all bool
 	verify := &cobra.Command{Use: "verify [ACCOUNT...]", Short: "Sign in with sealed values; a refusal raises the finding drift", RunE: func(cmd *cobra.Command, args []string) error {
 		c, err := connected()
+		if err != nil {
+			return err
+		}
+		format, err := outputOf(cmd)
 		if err != nil {
 			return err
 		}
@@ -56,13 +68,17 @@ func custodyCommand() *cobra.Command {
 			if err := c.call(cmd.Context(), http.MethodPost, "/custody/verify", nil, &v); err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%d accepted, %d refused, %d could not be asked.\n", v.Accepted, v.Refused, v.Unclear)
+			if format == "table" {
+				fmt.Fprintf(cmd.OutOrStdout(), "%d accepted, %d refused, %d could not be asked.\n", v.Accepted, v.Refused, v.Unclear)
+			} else if err := write(cmd.OutOrStdout(), format, []column{{"ACCEPTED", "accepted"}, {"REFUSED", "refused"}, {"UNCLEAR", "unclear"}}, []row{{"accepted": v.Accepted, "refused": v.Refused, "unclear": v.Unclear}}, v); err != nil {
+				return err
+			}
 			if v.Refused+v.Unclear > 0 {
 				return negative("not everything was accepted: see 'moss finding list'")
 			}
 			return nil
 		}
-		bad := 0
+		bad, verdicts := 0, []row{}
 		for _, name := range args {
 			id, err := c.account(cmd.Context(), name)
 			if err != nil {
@@ -80,13 +96,22 @@ func custodyCommand() *cobra.Command {
 				bad++
 				word = "refused (" + v.Code + ")"
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%s: %s: %s\n", name, word, safe(v.Words))
+			if format == "table" {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s: %s: %s\n", name, word, safe(v.Words))
+			}
+			verdicts = append(verdicts, row{"account": name, "accepted": v.Accepted, "code": v.Code, "words": v.Words})
+		}
+		if format != "table" {
+			if err := write(cmd.OutOrStdout(), format, []column{{"ACCOUNT", "account"}, {"ACCEPTED", "accepted"}, {"CODE", "code"}, {"WORDS", "words"}}, verdicts, verdicts); err != nil {
+				return err
+			}
 		}
 		if bad > 0 {
 			return negative("%d of %d were refused", bad, len(args))
 		}
 		return nil
 	}}
+	addOutput(verify)
 	verify.Flags().BoolVar(&all, "all", false, "everything in custody")
 	var why string
 	release := &cobra.Command{Use: "release ACCOUNT", Short: "End custody; the sealed values are removed", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
@@ -195,6 +220,7 @@ func runCommand() *cobra.Command {
 	policyFlag(cmd, &policy)
 	cmd.Flags().StringVar(&reason, "reason", "", "why it is rotated")
 	cmd.Flags().StringVar(&override, "override", "", "why it is started without a rehearsal that passed")
+	addOutput(cmd)
 	cmd.Flags().BoolVar(&detach, "detach", false, "start it and do not wait")
 	_ = cmd.MarkFlagRequired("reason")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -215,9 +241,18 @@ func runCommand() *cobra.Command {
 			return err
 		}
 		rotation := show(fieldOf(v, "rotation.id"))
-		fmt.Fprintf(cmd.OutOrStdout(), "Rotation %s of %s, policy %s\n", rotation, args[0], policy)
+		format, err := outputOf(cmd)
+		if err != nil {
+			return err
+		}
+		if format == "table" {
+			fmt.Fprintf(cmd.OutOrStdout(), "Rotation %s of %s, policy %s\n", rotation, args[0], policy)
+		}
 		if detach {
-			return nil
+			if format == "table" {
+				return nil
+			}
+			return write(cmd.OutOrStdout(), format, []column{{"ID", "rotation.id"}, {"MODE", "rotation.mode"}}, []row{v}, v)
 		}
 		return follow(cmd, c, rotation)
 	}
@@ -226,10 +261,18 @@ func runCommand() *cobra.Command {
 
 // follow prints a rotation's journal as it is written and judges its end.
 func follow(cmd *cobra.Command, c *client, id string) error {
+	format, err := outputOf(cmd)
+	if err != nil {
+		return err
+	}
+	progress := cmd.OutOrStdout()
+	if format != "table" {
+		progress = cmd.ErrOrStderr() // what was asked for stands alone
+	}
 	ctx, stop := signal.NotifyContext(cmd.Context(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
 	var final row
-	err := c.watch(ctx, "/rotations/"+id+"/events", func(e event) error {
+	err = c.watch(ctx, "/rotations/"+id+"/events", func(e event) error {
 		var v row
 		if err := json.Unmarshal(e.Data, &v); err != nil {
 			return err
@@ -238,7 +281,7 @@ func follow(cmd *cobra.Command, c *client, id string) error {
 			final = v
 			return errStreamEnd
 		}
-		printRecord(cmd.OutOrStdout(), v)
+		printRecord(progress, v)
 		return nil
 	})
 	if ctx.Err() != nil {
@@ -251,7 +294,11 @@ func follow(cmd *cobra.Command, c *client, id string) error {
 	if result == "" {
 		result = show(final["mode"])
 	}
-	fmt.Fprintf(cmd.OutOrStdout(), "Rotation %s: %s\n", id, result)
+	if format == "table" {
+		fmt.Fprintf(progress, "Rotation %s: %s\n", id, result)
+	} else if err := write(cmd.OutOrStdout(), format, []column{{"ID", "id"}, {"ACCOUNT", "account"}, {"AUTHORITY", "authority"}, {"MODE", "mode"}, {"RESULT", "result"}, {"STARTED", "started"}, {"ENDED", "ended"}}, []row{final}, final); err != nil {
+		return err
+	}
 	if result != "done" && result != "undone" {
 		return negative("rotation %s ended as %s: read 'moss rotate show %s'", id, result, id)
 	}
@@ -347,6 +394,7 @@ func decideCommand(use, short, decision string) *cobra.Command {
 		return follow(cmd, c, args[0])
 	}}
 	cmd.Flags().StringVar(&reason, "reason", "", "why; it is recorded")
+	addOutput(cmd)
 	return cmd
 }
 

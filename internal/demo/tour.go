@@ -124,7 +124,7 @@ var tourSteps = []step{
 		return t.expect(ctx, 3, []string{"resolve", "no such host"}, "system", "check", "bokings1")
 	}},
 	{"Survey everything at once, with live progress. The dead host costs the others nothing.", func(ctx context.Context, t *tour) error {
-		return t.expect(ctx, 0, []string{"7 systems, 2 not read completely"}, "survey", "run")
+		return t.expect(ctx, 0, []string{"7 systems read, 2 not completely"}, "survey", "run")
 	}},
 	{"The accounts, and one of them in every spelling.", func(ctx context.Context, t *tour) error {
 		if err := t.expect(ctx, 0, []string{"svc-berth", "svc-tidefeed"}, "account", "list", "--filter", "name~svc-", "--sort", "-dependents"); err != nil {

@@ -262,6 +262,38 @@ func TestPolicyContinueAndResume(t *testing.T) {
 	assert.Eventually(t, func() bool { return len(f.findings("rotation")) == 0 }, 10*time.Second, 10*time.Millisecond)
 }
 
+// The application's own check is part of the proof, whichever kind it is.
+func TestApplicationChecks(t *testing.T) {
+	f := start(t)
+	ctx := t.Context()
+	a := f.take("svc-tidefeed")
+	page, err := f.Store.Dependents(ctx, 0, store.Query{Filters: []string{"name=tidefeed.service"}})
+	require.NoError(t, err)
+	unit := page.Items[0].ID
+	for _, c := range []struct {
+		check rotation.AppCheck
+		words string
+	}{
+		{rotation.AppCheck{Kind: "tcp", Target: f.estate.Address}, "accepts connections"},
+		{rotation.AppCheck{Kind: "http", Target: f.estate.Board + "/tide1/tidefeed.service", Contains: "ready"}, "answers as expected"},
+		{rotation.AppCheck{Kind: "command", Target: "cat /etc/machine-id", Contains: f.estate.Hosts["tide1"].MachineID}, "the check command succeeded"},
+	} {
+		require.NoError(t, f.Store.SetCheck(ctx, unit, &c.check))
+		r := f.rotate(a, rotation.PolicyUndo)
+		assert.Equal(t, "done", r.Result)
+		_, state, _, err := f.RotationState(ctx, r.ID)
+		require.NoError(t, err)
+		said := ""
+		for i, s := range r.Plan.Steps {
+			if s.Kind == rotation.StepProve {
+				said = state.Steps[i].Words
+			}
+		}
+		assert.Contains(t, said, c.words, c.check.Kind)
+		f.survey("tide1")
+	}
+}
+
 func TestUndoAfterTheEnd(t *testing.T) {
 	f := start(t)
 	ctx := t.Context()

@@ -38,6 +38,7 @@ func (o *Operator) plan(ctx context.Context, a store.Account, policy rotation.Po
 	var notes []string
 	files := map[string]*rotation.File{}
 	systems := map[int64]bool{}
+	var runsAs []store.Dependent
 	for _, d := range tied {
 		strength := strengthFor(d, a.ID)
 		switch {
@@ -55,13 +56,22 @@ func (o *Operator) plan(ctx context.Context, a store.Account, policy rotation.Po
 		case d.Copy != nil:
 			notes = append(notes, fmt.Sprintf("%s on %s is left alone: %s", d.Place, d.System, detailFor(d, a.ID)))
 		case d.Kind == estate.DependentUnit && strength == string(estate.StrengthRunsAs):
-			notes = append(notes, fmt.Sprintf("%s on %s runs as the account without its password: nothing to change there", d.Name, d.System))
+			runsAs = append(runsAs, d)
 			for _, t := range d.Ties {
 				if t.AccountID == a.ID && t.Strength == string(estate.StrengthUnreadable) {
 					notes = append(notes, fmt.Sprintf("%s on %s: %s", d.Name, d.System, t.Detail))
 				}
 			}
 		case d.Kind == estate.DependentCron:
+			runsAs = append(runsAs, d)
+		}
+	}
+	for _, d := range runsAs {
+		reads := false
+		for _, path := range d.Uses {
+			reads = reads || files[d.System+"\x00"+path] != nil
+		}
+		if !reads {
 			notes = append(notes, fmt.Sprintf("%s on %s runs as the account without its password: nothing to change there", d.Place, d.System))
 		}
 	}

@@ -47,7 +47,7 @@ func (o *Operator) StartSurvey(ctx context.Context, by string, names []string) (
 	if err != nil {
 		return 0, err
 	}
-	entry := ledger.Entry{Actor: by, Act: "survey.run", Subject: fmt.Sprintf("%d systems", len(systems)), Ref: surveyTopic(id)}
+	entry := ledger.Entry{Actor: by, Act: "survey.run", Subject: counted(len(systems)), Ref: surveyTopic(id)}
 	entry.Phase = ledger.Intent
 	if err := o.Record(ctx, entry); err != nil {
 		return 0, err
@@ -67,6 +67,13 @@ func (o *Operator) StartSurvey(ctx context.Context, by string, names []string) (
 		}
 	}()
 	return id, nil
+}
+
+func counted(n int) string {
+	if n == 1 {
+		return "one system"
+	}
+	return fmt.Sprintf("%d systems", n)
 }
 
 // CancelSurvey ends a survey; what was read is kept.

@@ -4,7 +4,10 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
+	"encoding/pem"
 	"fmt"
 	"io"
 	"log/slog"
@@ -19,6 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/standin"
 )
 
 type running struct {
@@ -292,6 +296,34 @@ func TestListenAddressAndMasterKey(t *testing.T) {
 	again, err = LoadMasterKey(protected, secret.New("a long passphrase"), false)
 	require.NoError(t, err)
 	assert.Equal(t, key, again)
+}
+
+func TestServedWithTLS(t *testing.T) {
+	authority, err := standin.NewAuthority()
+	require.NoError(t, err)
+	config, err := authority.Server("127.0.0.1")
+	require.NoError(t, err)
+	key, err := x509.MarshalPKCS8PrivateKey(config.Certificates[0].PrivateKey)
+	require.NoError(t, err)
+	folder := t.TempDir()
+	certFile, keyFile := filepath.Join(folder, "cert.pem"), filepath.Join(folder, "key.pem")
+	require.NoError(t, os.WriteFile(certFile, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: config.Certificates[0].Certificate[0]}), 0o600))
+	require.NoError(t, os.WriteFile(keyFile, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key}), 0o600))
+	r := start(t, func(c *Config) { c.Listen, c.CertFile, c.KeyPEM = "0.0.0.0:0", certFile, keyFile })
+	pool := x509.NewCertPool()
+	require.True(t, pool.AppendCertsFromPEM([]byte(authority.PEM)))
+	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}}}
+	url := strings.Replace(r.url, "[::]", "127.0.0.1", 1)
+	url = strings.Replace(url, "0.0.0.0", "127.0.0.1", 1)
+	response, err := client.Post(url+"/api/v1/setup", "application/json", strings.NewReader(fmt.Sprintf(`{"code":%q,"name":"ines","password":%q}`, r.code, password)))
+	require.NoError(t, err)
+	require.NoError(t, response.Body.Close())
+	assert.Equal(t, 200, response.StatusCode)
+	assert.Contains(t, response.Header.Get("Set-Cookie"), "Secure")
+	assert.NotEmpty(t, response.Header.Get("Strict-Transport-Security"))
+	_, err = http.Get(url + "/healthz")
+	assert.Error(t, err, "an unknown authority is not trusted")
+	client.CloseIdleConnections()
 }
 
 func TestHealthAndConsole(t *testing.T) {

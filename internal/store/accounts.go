@@ -128,10 +128,6 @@ type knownRow struct {
 	gone   bool
 }
 
-type queryer interface {
-	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
-}
-
 // known reads the rows of a batch by their keys.
 func known(ctx context.Context, tx queryer, query string, system int64, keys []string) (map[string]knownRow, error) {
 	rows, err := tx.QueryContext(ctx, query, system, text(keys))
@@ -339,20 +335,8 @@ func bit(b bool) byte {
 
 // AccountsWithTies returns the accounts that something depends on.
 func (s *Store) AccountsWithTies(ctx context.Context) ([]Account, error) {
-	rows, err := s.read.QueryContext(ctx, "SELECT "+accountColumns+" FROM "+accountFrom+" WHERE a.id IN (SELECT account_id FROM ties JOIN dependents d ON d.id = dependent_id WHERE d.gone = '') ORDER BY a.id")
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []Account
-	for rows.Next() {
-		a, err := scanAccount(rows)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, a)
-	}
-	return out, rows.Err()
+	return collect(ctx, s.read, func(rows *sql.Rows) (Account, error) { return scanAccount(rows) },
+		"SELECT "+accountColumns+" FROM "+accountFrom+" WHERE a.id IN (SELECT account_id FROM ties JOIN dependents d ON d.id = dependent_id WHERE d.gone = '') ORDER BY a.id")
 }
 
 // EndScope marks rows that a complete reading did not see as gone, and notes
@@ -406,20 +390,7 @@ func (s *Store) touch(ctx context.Context, tx *sql.Tx, system int64, table, cond
 }
 
 func presentIDs(ctx context.Context, tx *sql.Tx, system int64, table, condition string) ([]int64, error) {
-	rows, err := tx.QueryContext(ctx, "SELECT id FROM "+table+" WHERE system_id = ? AND gone = '' AND "+condition, system)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []int64
-	for rows.Next() {
-		var id int64
-		if err := rows.Scan(&id); err != nil {
-			return nil, err
-		}
-		out = append(out, id)
-	}
-	return out, rows.Err()
+	return collect(ctx, tx, single[int64], "SELECT id FROM "+table+" WHERE system_id = ? AND gone = '' AND "+condition, system)
 }
 
 // Lookup implements naming.Lookup with indexed queries over present accounts.
@@ -436,24 +407,14 @@ func (s *Store) Lookup(ctx context.Context) (*Lookup, error) {
 }
 
 func (l *Lookup) find(where string, args ...any) ([]naming.Known, error) {
-	rows, err := l.db.QueryContext(l.ctx, "SELECT a.id, a.system_id, systems.kind, a.name, a.upn, a.dn, a.sid, a.uid FROM accounts a JOIN systems ON systems.id = a.system_id WHERE a.gone = '' AND "+where+" LIMIT 50", args...)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []naming.Known
-	for rows.Next() {
+	return collect(l.ctx, l.db, func(rows *sql.Rows) (k naming.Known, err error) {
 		var id, system int64
 		var kind string
-		var k naming.Known
-		if err := rows.Scan(&id, &system, &kind, &k.Name, &k.UPN, &k.DN, &k.SID, &k.UID); err != nil {
-			return nil, err
-		}
+		err = rows.Scan(&id, &system, &kind, &k.Name, &k.UPN, &k.DN, &k.SID, &k.UID)
 		k.ID, k.System = strconv.FormatInt(id, 10), strconv.FormatInt(system, 10)
 		k.Host, k.Domains = kind != string(estate.KindDirectory), l.domains[system]
-		out = append(out, k)
-	}
-	return out, rows.Err()
+		return k, err
+	}, "SELECT a.id, a.system_id, systems.kind, a.name, a.upn, a.dn, a.sid, a.uid FROM accounts a JOIN systems ON systems.id = a.system_id WHERE a.gone = '' AND "+where+" LIMIT 50", args...)
 }
 
 // ByDN implements naming.Lookup.

@@ -47,40 +47,17 @@ func (s *Store) AddCandidate(ctx context.Context, v Secret) error {
 
 // Secrets returns all sealed values of an account, the newest first.
 func (s *Store) Secrets(ctx context.Context, account int64) ([]Secret, error) {
-	rows, err := s.read.QueryContext(ctx, "SELECT id, account_id, COALESCE(rotation_id, 0), state, sealed, fingerprint, created FROM secrets WHERE account_id = ? ORDER BY id DESC", account)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []Secret
-	for rows.Next() {
-		var v Secret
+	return collect(ctx, s.read, func(rows *sql.Rows) (v Secret, err error) {
 		var created string
-		if err := rows.Scan(&v.ID, &v.AccountID, &v.RotationID, &v.State, &v.Sealed, &v.Fingerprint, &created); err != nil {
-			return nil, err
-		}
+		err = rows.Scan(&v.ID, &v.AccountID, &v.RotationID, &v.State, &v.Sealed, &v.Fingerprint, &created)
 		v.Created = timeOf(created)
-		out = append(out, v)
-	}
-	return out, rows.Err()
+		return v, err
+	}, "SELECT id, account_id, COALESCE(rotation_id, 0), state, sealed, fingerprint, created FROM secrets WHERE account_id = ? ORDER BY id DESC", account)
 }
 
 // Fingerprints returns those of all values in custody, for a visit to look for.
 func (s *Store) Fingerprints(ctx context.Context) ([]string, error) {
-	rows, err := s.read.QueryContext(ctx, "SELECT DISTINCT fingerprint FROM secrets WHERE state <> 'retired'")
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []string
-	for rows.Next() {
-		var f string
-		if err := rows.Scan(&f); err != nil {
-			return nil, err
-		}
-		out = append(out, f)
-	}
-	return out, rows.Err()
+	return collect(ctx, s.read, single[string], "SELECT DISTINCT fingerprint FROM secrets WHERE state <> 'retired'")
 }
 
 // Custody is what is kept of an account in custody beside its values.
@@ -105,20 +82,7 @@ func (s *Store) Custody(ctx context.Context, account int64) (Custody, error) {
 
 // Custodies returns the ids of all accounts in custody.
 func (s *Store) Custodies(ctx context.Context) ([]int64, error) {
-	rows, err := s.read.QueryContext(ctx, "SELECT account_id FROM custody ORDER BY account_id")
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []int64
-	for rows.Next() {
-		var id int64
-		if err := rows.Scan(&id); err != nil {
-			return nil, err
-		}
-		out = append(out, id)
-	}
-	return out, rows.Err()
+	return collect(ctx, s.read, single[int64], "SELECT account_id FROM custody ORDER BY account_id")
 }
 
 // TakeCustody makes a value the current one of an account.

@@ -125,20 +125,8 @@ func (s *Store) DependentsOfAccount(ctx context.Context, account int64) ([]Depen
 }
 
 func (s *Store) dependentsWhere(ctx context.Context, where string, args ...any) ([]Dependent, error) {
-	rows, err := s.read.QueryContext(ctx, "SELECT "+dependentColumns+" FROM "+dependentFrom+" WHERE "+where+" ORDER BY systems.name, d.kind, d.place", args...)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []Dependent
-	for rows.Next() {
-		d, err := scanDependent(rows)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, d)
-	}
-	return out, rows.Err()
+	return collect(ctx, s.read, func(rows *sql.Rows) (Dependent, error) { return scanDependent(rows) },
+		"SELECT "+dependentColumns+" FROM "+dependentFrom+" WHERE "+where+" ORDER BY systems.name, d.kind, d.place", args...)
 }
 
 // SetCheck stores an application's own check; nil removes it.
@@ -222,22 +210,12 @@ func (s *Store) TieSource(ctx context.Context) (ties.Known, error) {
 
 // Owners implements ties.Known.
 func (t *tieSource) Owners(fingerprint string) ([]ties.Owner, error) {
-	rows, err := t.db.QueryContext(t.ctx, "SELECT account_id, state = 'current' FROM secrets JOIN custody USING (account_id) WHERE fingerprint = ? ORDER BY 2 DESC", fingerprint)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []ties.Owner
-	for rows.Next() {
+	return collect(t.ctx, t.db, func(rows *sql.Rows) (o ties.Owner, err error) {
 		var id int64
-		var o ties.Owner
-		if err := rows.Scan(&id, &o.Current); err != nil {
-			return nil, err
-		}
+		err = rows.Scan(&id, &o.Current)
 		o.Account = strconv.FormatInt(id, 10)
-		out = append(out, o)
-	}
-	return out, rows.Err()
+		return o, err
+	}, "SELECT account_id, state = 'current' FROM secrets JOIN custody USING (account_id) WHERE fingerprint = ? ORDER BY 2 DESC", fingerprint)
 }
 
 // InCustody implements ties.Known.

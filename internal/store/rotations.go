@@ -93,20 +93,8 @@ func (s *Store) Rotation(ctx context.Context, id int64) (Rotation, error) {
 
 // Unfinished returns rotations that a stopped service must take up again.
 func (s *Store) Unfinished(ctx context.Context) ([]Rotation, error) {
-	rows, err := s.read.QueryContext(ctx, "SELECT "+rotationColumns+" FROM rotations r WHERE r.mode IN ('running', 'undoing') ORDER BY r.id")
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []Rotation
-	for rows.Next() {
-		v, err := scanRotation(rows)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, v)
-	}
-	return out, rows.Err()
+	return collect(ctx, s.read, func(rows *sql.Rows) (Rotation, error) { return scanRotation(rows) },
+		"SELECT "+rotationColumns+" FROM rotations r WHERE r.mode IN ('running', 'undoing') ORDER BY r.id")
 }
 
 // BeginRotation creates one. ErrConflict while another of the same account is
@@ -135,22 +123,16 @@ func (s *Store) BeginRotation(ctx context.Context, v Rotation, entries ...ledger
 
 // Journal returns the records of a rotation after a sequence number.
 func (s *Store) Journal(ctx context.Context, id, after int64) ([]rotation.Record, error) {
-	rows, err := s.read.QueryContext(ctx, "SELECT seq, time, event, step, undo, result, memo, words, actor, reason FROM journal WHERE rotation_id = ? AND seq > ? ORDER BY seq", id, after)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	out := []rotation.Record{}
-	for rows.Next() {
-		var r rotation.Record
+	out, err := collect(ctx, s.read, func(rows *sql.Rows) (r rotation.Record, err error) {
 		var when string
-		if err := rows.Scan(&r.Seq, &when, &r.Event, &r.Step, &r.Undo, &r.Result, &r.Memo, &r.Words, &r.Actor, &r.Reason); err != nil {
-			return nil, err
-		}
+		err = rows.Scan(&r.Seq, &when, &r.Event, &r.Step, &r.Undo, &r.Result, &r.Memo, &r.Words, &r.Actor, &r.Reason)
 		r.Time = timeOf(when)
-		out = append(out, r)
+		return r, err
+	}, "SELECT seq, time, event, step, undo, result, memo, words, actor, reason FROM journal WHERE rotation_id = ? AND seq > ? ORDER BY seq", id, after)
+	if out == nil {
+		out = []rotation.Record{}
 	}
-	return out, rows.Err()
+	return out, err
 }
 
 // Effects are what a journal record means for the rest of the store.

@@ -102,20 +102,8 @@ func (s *Store) Visits(ctx context.Context, survey int64, q Query) (Page[Visit],
 
 // VisitsAfter returns visits that changed after a step, oldest change first.
 func (s *Store) VisitsAfter(ctx context.Context, survey, step int64) ([]Visit, error) {
-	rows, err := s.read.QueryContext(ctx, "SELECT "+visitColumns+" FROM visits v WHERE v.survey_id = ? AND v.step > ? ORDER BY v.step LIMIT 500", survey, step)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []Visit
-	for rows.Next() {
-		v, err := scanVisit(rows)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, v)
-	}
-	return out, rows.Err()
+	return collect(ctx, s.read, func(rows *sql.Rows) (Visit, error) { return scanVisit(rows) },
+		"SELECT "+visitColumns+" FROM visits v WHERE v.survey_id = ? AND v.step > ? ORDER BY v.step LIMIT 500", survey, step)
 }
 
 // BeginSurvey creates a survey with a waiting visit for each system.

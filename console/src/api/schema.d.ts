@@ -1330,7 +1330,7 @@ export interface components {
             };
             /**
              * Format: int64
-             * @description Accounts whose password never expires
+             * @description Enabled accounts whose password never expires
              */
             never_expires: number;
             system_states: {

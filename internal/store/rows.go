@@ -1,0 +1,36 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+)
+
+// queryer is a pool or a transaction.
+type queryer interface {
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+}
+
+// collect runs a query and scans every row.
+func collect[T any](ctx context.Context, db queryer, scan func(*sql.Rows) (T, error), query string, args ...any) ([]T, error) {
+	rows, err := db.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, fmt.Errorf("query: %w", err)
+	}
+	defer rows.Close()
+	var out []T
+	for rows.Next() {
+		item, err := scan(rows)
+		if err != nil {
+			return nil, fmt.Errorf("scan: %w", err)
+		}
+		out = append(out, item)
+	}
+	return out, rows.Err()
+}
+
+// single scans rows of one column.
+func single[T any](rows *sql.Rows) (v T, err error) {
+	err = rows.Scan(&v)
+	return v, err
+}
