@@ -231,7 +231,14 @@ func (o *Operator) CheckSystem(ctx context.Context, by, idOrName, approve string
 		}
 		target.HostKeys = []string{approve}
 	}
-	report := connector.Check(ctx, target)
+	var report connect.CheckReport
+	err = o.act(ctx, ledger.Entry{Actor: by, Act: "system.check", Subject: v.Name, System: v.Name}, func() error {
+		report = connector.Check(ctx, target)
+		return nil
+	})
+	if err != nil {
+		return v, report, err
+	}
 	if err := o.Store.SaveCheck(context.WithoutCancel(ctx), v.ID, report); err != nil {
 		return v, report, err
 	}

@@ -114,10 +114,27 @@ type Tally struct {
 }
 
 // Seen remembers which rows of a scope a visit saw, one bit a row.
-type Seen struct{ bits map[int64]uint64 }
+type Seen struct {
+	bits  map[int64]uint64
+	asked bool
+	fresh bool // there was nothing before this visit
+}
 
 // NewSeen makes an empty one.
 func NewSeen() *Seen { return &Seen{bits: map[int64]uint64{}} }
+
+// first reports whether a system had no accounts when its visit began: then
+// nothing has to be looked up.
+func (s *Store) first(ctx context.Context, system int64, seen *Seen) (bool, error) {
+	if !seen.asked {
+		err := s.read.QueryRowContext(ctx, "SELECT NOT EXISTS (SELECT 1 FROM accounts WHERE system_id = ?)", system).Scan(&seen.fresh)
+		if err != nil {
+			return false, fmt.Errorf("read known accounts: %w", err)
+		}
+		seen.asked = true
+	}
+	return seen.fresh, nil
+}
 
 func (s *Seen) add(id int64)      { s.bits[id>>6] |= 1 << (id & 63) }
 func (s *Seen) has(id int64) bool { return s.bits[id>>6]>>(id&63)&1 == 1 }
@@ -205,10 +222,16 @@ func (s *Store) PutAccounts(ctx context.Context, system int64, batch []estate.Ac
 	for i, a := range batch {
 		keys[i] = a.StableID
 	}
-	// Reading needs no writer: an unchanged batch ends here.
-	have, err := known(ctx, s.read, "SELECT id, stable_id, digest, gone <> '' FROM accounts WHERE system_id = ? AND stable_id IN (SELECT value FROM json_each(?))", system, keys)
+	first, err := s.first(ctx, system, seen)
 	if err != nil {
-		return fmt.Errorf("read known accounts: %w", err)
+		return err
+	}
+	have := map[string]knownRow{}
+	if !first {
+		// Reading needs no writer: an unchanged batch ends here.
+		if have, err = known(ctx, s.read, "SELECT id, stable_id, digest, gone <> '' FROM accounts WHERE system_id = ? AND stable_id IN (SELECT value FROM json_each(?))", system, keys); err != nil {
+			return fmt.Errorf("read known accounts: %w", err)
+		}
 	}
 	var write []putAccount
 	for i := range batch {

@@ -234,7 +234,14 @@ func (s *stream) entry(op []byte) (*ldap.Entry, error) {
 	if !ok {
 		return nil, errGarbage
 	}
-	e := &ldap.Entry{DN: string(dn), Attributes: make([]*ldap.EntryAttribute, 0, 12)}
+	// One string for the whole entry; values are parts of it. A slice's
+	// capacity tells where it begins, because all end where op's does.
+	text := string(op)
+	part := func(raw []byte) string {
+		at := cap(op) - cap(raw)
+		return text[at : at+len(raw)]
+	}
+	e := &ldap.Entry{DN: part(dn), Attributes: make([]*ldap.EntryAttribute, 0, 12)}
 	count := 0
 	for len(list) > 0 {
 		var one, name, set []byte
@@ -256,7 +263,7 @@ func (s *stream) entry(op []byte) (*ldap.Entry, error) {
 			if count++; count > maxDepth {
 				return nil, fmt.Errorf("%s has more than %d values", e.DN, maxDepth)
 			}
-			a.Values, a.ByteValues = append(a.Values, string(value)), append(a.ByteValues, value)
+			a.Values, a.ByteValues = append(a.Values, part(value)), append(a.ByteValues, value)
 		}
 		e.Attributes = append(e.Attributes, a)
 	}
