@@ -227,3 +227,35 @@ func TestOddNames(t *testing.T) {
 		assert.True(t, verdict.Accepted, "%q", name)
 	}
 }
+
+// TestVisitCutAtEachCommand: wherever the connection is cut, a scope that
+// claims to be complete did show what is there (law 4).
+func TestVisitCutAtEachCommand(t *testing.T) {
+	host, target := startHost(t)
+	host.Write("/etc/berth.env", standinhost.File{Content: []byte("BERTH_PASSWORD=x1\n")})
+	host.AddUnit(standinhost.Unit{Name: "berth.service", Environment: []string{"/etc/berth.env"}, Exec: "/bin/x", Enabled: true})
+	host.SetCrontab("mossmgr", "* * * * * /bin/true\n")
+	_, all, err := visitAll(t, unixhost.Connector{}, target)
+	require.NoError(t, err)
+	want := map[string]int{}
+	for _, d := range all.Dependents {
+		want[string(d.Kind)]++
+	}
+	commands := len(host.Log())
+	for at := 1; at <= commands; at++ {
+		n := 0
+		host.SetFault(standinhost.Fault{Cut: func([]string) bool { n++; return n == at }})
+		coverage, all, _ := visitAll(t, unixhost.Connector{}, target)
+		got := map[string]int{}
+		for _, d := range all.Dependents {
+			got[string(d.Kind)]++
+		}
+		for scope, kind := range map[string]string{connect.ScopeUnits: "unit", connect.ScopeCron: "cron", connect.ScopeFiles: "file"} {
+			if coverage.Complete[scope] {
+				assert.Equal(t, want[kind], got[kind], "cut after command %d: %s are said to be complete", at, scope)
+			}
+		}
+		assert.True(t, !coverage.Complete[connect.ScopeAccounts] || len(all.Accounts) > 0, "cut after command %d", at)
+	}
+	require.Greater(t, commands, 10)
+}

@@ -12,7 +12,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"strings"
 	"sync"
@@ -246,8 +245,10 @@ func (s *session) run(ctx context.Context, stdin []byte, argv ...string) reply {
 		r.err = fmt.Errorf("no end of %s: %w", argv[0], ctx.Err())
 	case errors.As(err, &exit):
 		r.exit = exit.ExitStatus()
-	case err != nil && !errors.Is(err, io.EOF):
-		r.err = err
+	case err != nil:
+		// Also io.EOF: a connection that was cut is no command that succeeded
+		// and said nothing.
+		r.err = fmt.Errorf("the connection was cut during %s: %w", argv[0], err)
 	}
 	return r
 }

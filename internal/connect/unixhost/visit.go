@@ -65,7 +65,6 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 		{connect.ScopeAccounts, v.accounts},
 		{connect.ScopeUnits, v.units},
 		{connect.ScopeCron, v.cron},
-		{connect.ScopeFiles, v.copies},
 	}
 	var first *connect.Failure
 	for _, scope := range scopes {
@@ -77,6 +76,30 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 				first = failure
 			}
 		}
+	}
+	// Units and entries are handed over once the real paths of their files are
+	// known. Until then nothing of them counts as read.
+	failure = v.followLinks(ctx)
+	if failure == nil {
+		failure = v.send(v.pending)
+	}
+	if failure != nil {
+		for _, scope := range []string{connect.ScopeUnits, connect.ScopeCron} {
+			coverage.Complete[scope] = false
+			v.incomplete(scope, failure.Error())
+		}
+	} else {
+		failure = v.copies(ctx)
+	}
+	// Which files there are to read follows from the units and entries.
+	coverage.Complete[connect.ScopeFiles] = failure == nil && coverage.Why[connect.ScopeFiles] == "" && coverage.Complete[connect.ScopeUnits] && coverage.Complete[connect.ScopeCron]
+	if failure != nil {
+		coverage.Why[connect.ScopeFiles] = failure.Error()
+		if first == nil {
+			first = failure
+		}
+	} else if !coverage.Complete[connect.ScopeFiles] {
+		v.incomplete(connect.ScopeFiles, "units or cron entries, which name the files, were not read completely")
 	}
 	if first != nil {
 		watch.Fail(first)
@@ -125,12 +148,6 @@ func (v *visit) candidate(p string, hint held.Hint, namer string, must bool) {
 
 // copies reads the candidate files and reports what they hold.
 func (v *visit) copies(ctx context.Context) *connect.Failure {
-	if failure := v.followLinks(ctx); failure != nil {
-		return failure
-	}
-	if failure := v.send(v.pending); failure != nil {
-		return failure
-	}
 	paths := v.paths()
 	if len(paths) == 0 {
 		return nil
