@@ -133,7 +133,7 @@ func (s *Store) ReleaseCustody(ctx context.Context, account int64, entries ...le
 			return err
 		}
 		if n > 0 {
-			return fmt.Errorf("a rotation of it is not finished: %w", ErrConflict)
+			return inUse("a rotation of it is not finished")
 		}
 		if _, err := tx.ExecContext(ctx, "DELETE FROM secrets WHERE account_id = ?", account); err != nil {
 			return err

@@ -106,7 +106,7 @@ func (s *Store) BeginRotation(ctx context.Context, v Rotation, entries ...ledger
 			v.AccountID, v.Account, v.Authority, text(v.Plan), v.Policy, v.RequestedBy, v.Reason, v.Override, v.RehearsalID, s.stamp())
 		if err != nil {
 			if strings.Contains(err.Error(), "UNIQUE") {
-				return fmt.Errorf("another rotation of %s is not finished: %w", v.Account, ErrConflict)
+				return inUse("another rotation of " + v.Account + " is not finished")
 			}
 			return err
 		}

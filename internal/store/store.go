@@ -33,6 +33,14 @@ var (
 	ErrStale    = errors.New("changed by somebody else in the meantime")
 )
 
+// inUse is an ErrConflict in words of its own.
+type inUse string
+
+func (e inUse) Error() string { return string(e) }
+
+// Is makes it an ErrConflict for callers that decide.
+func (e inUse) Is(target error) bool { return target == ErrConflict }
+
 // Store is an open database. Safe for concurrent use.
 type Store struct {
 	write  *sql.DB

@@ -153,7 +153,7 @@ func (s *Store) RemoveSystem(ctx context.Context, id int64, entries ...ledger.En
 			return err
 		}
 		if n > 0 {
-			return fmt.Errorf("%d sealed value(s) of its accounts are kept: %w", n, ErrConflict)
+			return inUse("accounts of it are in custody: release them first")
 		}
 		if _, err := tx.ExecContext(ctx, "DELETE FROM systems WHERE id = ?", id); err != nil {
 			return err
@@ -250,7 +250,7 @@ func (s *Store) RemoveLogOn(ctx context.Context, name string, entries ...ledger.
 			return err
 		}
 		if n, err := res.RowsAffected(); err != nil || n == 0 {
-			return fmt.Errorf("log-on %q is used by a system or is not there: %w", name, ErrConflict)
+			return inUse(fmt.Sprintf("log-on %q is used by a system, or is not there", name))
 		}
 		return s.record(ctx, tx, entries...)
 	})
