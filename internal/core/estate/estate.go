@@ -19,8 +19,9 @@ type Kind string
 
 // Kinds of system known so far. A connector registers itself for one.
 const (
-	KindDirectory Kind = "directory"
-	KindUnixHost  Kind = "unix-host"
+	KindDirectory   Kind = "directory"
+	KindUnixHost    Kind = "unix-host"
+	KindWindowsHost Kind = "windows-host"
 )
 
 // System is anything that can be reached.
@@ -88,9 +89,42 @@ type DependentKind string
 
 // Kinds of dependent.
 const (
-	DependentUnit DependentKind = "unit" // a system unit (service)
-	DependentCron DependentKind = "cron" // a cron entry
-	DependentFile DependentKind = "file" // a place in a file that holds a copy
+	DependentUnit    DependentKind = "unit"    // a system unit
+	DependentCron    DependentKind = "cron"    // a cron entry
+	DependentFile    DependentKind = "file"    // a place in a file that holds a copy
+	DependentService DependentKind = "service" // a service of a windows host
+	DependentTask    DependentKind = "task"    // a scheduled task of a windows host
+	DependentPool    DependentKind = "pool"    // an application pool of a web server
+)
+
+// LogsOn reports whether a dependent of this kind has a log-on of its own
+// whose password the system keeps for it.
+func (k DependentKind) LogsOn() bool {
+	return k == DependentService || k == DependentTask || k == DependentPool
+}
+
+// Runs reports whether a dependent of this kind is a program that is up or
+// down, and can be restarted.
+func (k DependentKind) Runs() bool {
+	return k == DependentUnit || k == DependentService || k == DependentPool
+}
+
+// Place names a dependent on a system: names alone may be shared by a service
+// and a pool.
+type Place struct {
+	Kind  DependentKind `json:"kind"`
+	Place string        `json:"place"`
+}
+
+// Identity says at a glance what sort of identity a dependent runs as.
+type Identity string
+
+// Identities.
+const (
+	IdentityNamed   Identity = "named"    // an account with a password that somebody must change
+	IdentityManaged Identity = "managed"  // an account whose password the directory changes by itself
+	IdentityVirtual Identity = "virtual"  // an identity that exists for this one dependent
+	IdentityBuiltIn Identity = "built-in" // an identity of the machine itself
 )
 
 // Dependent is a place that runs as an account or holds a copy of a credential.
@@ -109,6 +143,32 @@ type Dependent struct {
 	After       []string      `json:"after,omitempty"`    // units that start before it
 	Requires    []string      `json:"requires,omitempty"` // units that take it down when they fail
 	Copy        *Copy         `json:"copy,omitempty"`     // for held copies
+	Stores      bool          `json:"stores,omitempty"`   // the system keeps the log-on's password for it
+	Stored      string        `json:"stored,omitempty"`   // keyed fingerprint of that password, where the system shows it
+	Started     time.Time     `json:"started,omitzero"`   // when what runs now was started
+	Result      string        `json:"result,omitempty"`   // of the last run, when it failed: the system's code and words
+	Process     int           `json:"process,omitempty"`  // number of its process
+}
+
+// At is the dependent's place.
+func (d Dependent) At() Place { return Place{d.Kind, d.Place} }
+
+// Up reports whether it runs or is on its way there.
+func (d Dependent) Up() bool {
+	switch d.State {
+	case "active", "activating", "running", "start pending", "started":
+		return true
+	}
+	return false
+}
+
+// ByItself reports whether it should be up whenever its system is.
+func (d Dependent) ByItself() bool {
+	switch d.StartMode {
+	case "enabled", "automatic", "automatic (delayed)":
+		return true
+	}
+	return false
 }
 
 // Copy describes a held copy without its value.

@@ -12,6 +12,8 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"mossledger.example/moss/internal/core/estate"
 )
 
 // Form is the spelling of a reference.
@@ -50,6 +52,38 @@ var builtIn = map[string]bool{
 	"localsystem": true, "localservice": true, "networkservice": true, "system": true,
 	`nt authority\system`: true, `nt authority\localservice`: true, `nt authority\networkservice`: true,
 	`nt authority\local service`: true, `nt authority\network service`: true,
+	// The same by their well-known identifiers, as scheduled tasks give them.
+	"s-1-5-18": true, "s-1-5-19": true, "s-1-5-20": true, `builtin\administrators`: true, `builtin\users`: true,
+}
+
+// virtual identities belong to one service or pool and have no password.
+var virtual = []string{`nt service\`, `iis apppool\`, `nt virtual machine\`, `window manager\`, `font driver host\`}
+
+func isVirtual(folded string) bool {
+	for _, prefix := range virtual {
+		if strings.HasPrefix(folded, prefix) {
+			return true
+		}
+	}
+	return false
+}
+
+// IdentityOf says at a glance what sort of identity a reference means.
+func IdentityOf(text string) estate.Identity {
+	folded := Fold(text)
+	name := folded[strings.LastIndexByte(folded, '\\')+1:]
+	name, _, _ = strings.Cut(name, "@")
+	switch {
+	case folded == "":
+		return ""
+	case isVirtual(folded):
+		return estate.IdentityVirtual
+	case builtIn[folded], folded == "root", folded == "0":
+		return estate.IdentityBuiltIn
+	case strings.HasSuffix(name, "$"):
+		return estate.IdentityManaged
+	}
+	return estate.IdentityNamed
 }
 
 // Parse reads a reference. It is an error if the text cannot be one.
@@ -68,7 +102,7 @@ func Parse(text string) (Reference, error) {
 	}
 	r := Reference{Text: trimmed}
 	folded := Fold(trimmed)
-	if builtIn[folded] {
+	if builtIn[folded] || isVirtual(folded) {
 		r.Form, r.Name = FormBuiltIn, folded
 		return r, nil
 	}

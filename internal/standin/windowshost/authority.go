@@ -1,0 +1,80 @@
+package windowshost
+
+import (
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"net"
+	"regexp"
+	"strings"
+
+	"github.com/go-ldap/ldap/v3"
+)
+
+// Domain is an Authority over LDAP: it checks passwords by binding, against
+// whatever directory answers there.
+type Domain struct {
+	Address string // host:port of LDAPS
+	CA      string // PEM
+	Base    string
+	Name    string // DNS name of the domain
+	Account string // that looks accounts up
+	Secret  string
+}
+
+func (d *Domain) dial() (*ldap.Conn, error) {
+	pool := x509.NewCertPool()
+	pool.AppendCertsFromPEM([]byte(d.CA))
+	host, _, err := net.SplitHostPort(d.Address)
+	if err != nil {
+		return nil, err
+	}
+	return ldap.DialURL("ldaps://"+d.Address, ldap.DialWithTLSConfig(&tls.Config{RootCAs: pool, ServerName: host, MinVersion: tls.VersionTLS12}))
+}
+
+var bindData = regexp.MustCompile(`data ([0-9a-f]{3}),`)
+
+var dataAnswers = map[string]Answer{
+	"52e": Wrong, "525": Wrong, "532": Expired, "533": Disabled, "701": AccountExpired, "773": MustChange, "775": LockedOut,
+}
+
+// plain is the account's name without its domain.
+func plain(account string) string {
+	name, _, _ := strings.Cut(account[strings.LastIndexByte(account, '\\')+1:], "@")
+	return name
+}
+
+// SignIn implements Authority.
+func (d *Domain) SignIn(account, password string) Answer {
+	conn, err := d.dial()
+	if err != nil {
+		return Unavailable
+	}
+	defer conn.Close()
+	err = conn.Bind(plain(account)+"@"+d.Name, password)
+	var refused *ldap.Error
+	switch {
+	case err == nil:
+		return Accepted
+	case errors.As(err, &refused) && refused.ResultCode == ldap.LDAPResultInvalidCredentials:
+		if m := bindData.FindStringSubmatch(err.Error()); m != nil && dataAnswers[m[1]] != 0 {
+			return dataAnswers[m[1]]
+		}
+		return Wrong
+	}
+	return Unavailable
+}
+
+// Exists implements Authority.
+func (d *Domain) Exists(account string) bool {
+	conn, err := d.dial()
+	if err != nil {
+		return false
+	}
+	defer conn.Close()
+	if err := conn.Bind(d.Account, d.Secret); err != nil {
+		return false
+	}
+	found, err := conn.Search(ldap.NewSearchRequest(d.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, 5, false, "(sAMAccountName="+ldap.EscapeFilter(plain(account))+")", []string{"sAMAccountName"}, nil))
+	return err == nil && len(found.Entries) == 1
+}

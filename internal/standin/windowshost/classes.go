@@ -1,0 +1,406 @@
+package windowshost
+
+import (
+	"strconv"
+	"strings"
+	"time"
+)
+
+// field is a property: nil, string, bool, int, time.Time, []string, record,
+// []record or reference.
+type field struct {
+	name  string
+	value any
+}
+
+// record is an instance.
+type record struct {
+	class  string
+	keys   []string
+	fields []field
+}
+
+func (r record) get(name string) any {
+	for _, f := range r.fields {
+		if strings.EqualFold(f.name, name) {
+			return f.value
+		}
+	}
+	return nil
+}
+
+// reference points to an instance.
+type reference struct {
+	class     string
+	selectors [][2]string
+}
+
+// path writes a reference as queries compare it.
+func (r reference) path() string {
+	var parts []string
+	for _, s := range r.selectors {
+		parts = append(parts, s[0]+`="`+s[1]+`"`)
+	}
+	return r.class + "." + strings.Join(parts, ",")
+}
+
+const (
+	spaceCIM   = "root/cimv2"
+	spaceTasks = "root/microsoft/windows/taskscheduler"
+	spaceWeb   = "root/webadministration"
+	spaceReg   = "root/default"
+)
+
+// instances returns all instances of a class, or false when there is no such
+// class in the name space.
+func (h *Host) instances(space, class string) ([]record, bool) {
+	h.settleAll()
+	switch fold(space) + ":" + fold(class) {
+	case spaceCIM + ":win32_service", spaceCIM + ":win32_baseservice":
+		return h.serviceRecords(), true
+	case spaceCIM + ":win32_dependentservice":
+		return h.orderRecords(), true
+	case spaceCIM + ":win32_process":
+		return h.processRecords(), true
+	case spaceCIM + ":win32_operatingsystem":
+		return []record{h.system()}, true
+	case spaceCIM + ":win32_computersystem":
+		return []record{h.computer()}, true
+	case spaceCIM + ":win32_useraccount":
+		return h.userRecords(), true
+	case spaceCIM + ":win32_group":
+		return h.groupRecords(), true
+	case spaceCIM + ":win32_groupuser":
+		return h.memberRecords(), true
+	case spaceCIM + ":win32_ntlogevent":
+		return h.eventRecords(), true
+	case spaceCIM + ":stdregprov", spaceReg + ":stdregprov", spaceTasks + ":ps_scheduledtask":
+		return nil, true
+	case spaceTasks + ":msft_scheduledtask":
+		return h.taskRecords(), true
+	case spaceWeb + ":applicationpool":
+		if len(h.pools) == 0 {
+			return nil, false // without the feature there is no such name space
+		}
+		return h.poolRecords(), true
+	}
+	return nil, false
+}
+
+func (h *Host) serviceRecords() []record {
+	var out []record
+	for _, key := range h.names() {
+		s := h.services[key]
+		kind := "Own Process"
+		if s.Shared {
+			kind = "Share Process"
+		}
+		out = append(out, record{"Win32_Service", []string{"Name"}, []field{
+			{"AcceptPause", false},
+			{"AcceptStop", s.state == Running},
+			{"Caption", s.Display},
+			{"CheckPoint", 0},
+			{"CreationClassName", "Win32_Service"},
+			{"DelayedAutoStart", false},
+			{"Description", text(s.Description)},
+			{"DesktopInteract", false},
+			{"DisplayName", s.Display},
+			{"ErrorControl", "Normal"},
+			{"ExitCode", s.exit},
+			{"InstallDate", nil},
+			{"Name", s.Name},
+			{"PathName", text(s.Path)},
+			{"ProcessId", s.pid},
+			{"ServiceSpecificExitCode", 0},
+			{"ServiceType", kind},
+			{"Started", s.state == Running},
+			{"StartMode", s.Mode},
+			{"StartName", text(s.Account)},
+			{"State", s.state},
+			{"Status", "OK"},
+			{"SystemCreationClassName", "Win32_ComputerSystem"},
+			{"SystemName", h.Name},
+			{"TagId", 0},
+			{"WaitHint", 0},
+		}})
+	}
+	return out
+}
+
+func text(s string) any {
+	if s == "" {
+		return nil
+	}
+	return s
+}
+
+func (h *Host) orderRecords() []record {
+	var out []record
+	for _, key := range h.names() {
+		s := h.services[key]
+		for _, name := range s.Needs {
+			out = append(out, record{"Win32_DependentService", []string{"Antecedent", "Dependent"}, []field{
+				{"Antecedent", reference{"Win32_Service", [][2]string{{"Name", name}}}},
+				{"Dependent", reference{"Win32_Service", [][2]string{{"Name", s.Name}}}},
+				{"TypeOfDependency", nil},
+			}})
+		}
+	}
+	return out
+}
+
+func (h *Host) processRecords() []record {
+	out := []record{{"Win32_Process", []string{"Handle"}, []field{{"Handle", "560"}, {"ProcessId", 560}, {"Name", "svchost.exe"}, {"CreationDate", h.booted.Add(9 * time.Second)}, {"ExecutablePath", `C:\Windows\System32\svchost.exe`}}}}
+	for _, key := range h.names() {
+		s := h.services[key]
+		if s.pid == 0 || s.Shared {
+			continue
+		}
+		path := strings.Trim(strings.SplitN(s.Path+" ", " ", 2)[0], `"`)
+		out = append(out, record{"Win32_Process", []string{"Handle"}, []field{
+			{"Handle", strconv.Itoa(s.pid)}, {"ProcessId", s.pid}, {"Name", path[strings.LastIndexByte(path, '\\')+1:]}, {"CreationDate", s.started}, {"ExecutablePath", path},
+		}})
+	}
+	return out
+}
+
+func (h *Host) system() record {
+	return record{"Win32_OperatingSystem", []string{"Name"}, []field{
+		{"BuildNumber", "20348"},
+		{"Caption", "Stand-in Server 2022 Standard"},
+		{"CSName", h.Name},
+		{"CurrentTimeZone", h.Zone},
+		{"LastBootUpTime", h.booted},
+		{"LocalDateTime", h.now()},
+		{"Name", `Stand-in Server 2022 Standard|C:\Windows|`},
+		{"OSArchitecture", "64-bit"},
+		{"ProductType", 3},
+		{"SerialNumber", "00454-" + h.sid(0)[9:19]},
+		{"Version", "10.0.20348"},
+	}}
+}
+
+func (h *Host) computer() record {
+	domain := h.Domain
+	if domain == "" {
+		domain = "WORKGROUP"
+	}
+	role := 2
+	if h.Domain != "" {
+		role = 3
+	}
+	return record{"Win32_ComputerSystem", []string{"Name"}, []field{
+		{"DNSHostName", strings.ToLower(h.Name)}, {"Domain", domain}, {"DomainRole", role}, {"Manufacturer", "Stand-in"}, {"Name", h.Name}, {"PartOfDomain", h.Domain != ""}, {"Roles", []string{"LM_Workstation", "LM_Server", "NT"}},
+	}}
+}
+
+func (h *Host) userRecords() []record {
+	var out []record
+	for _, u := range h.users {
+		out = append(out, record{"Win32_UserAccount", []string{"Domain", "Name"}, []field{
+			{"AccountType", 512},
+			{"Caption", h.Name + `\` + u.Name},
+			{"Description", text(u.Description)},
+			{"Disabled", u.Disabled},
+			{"Domain", h.Name},
+			{"FullName", text(u.FullName)},
+			{"LocalAccount", true},
+			{"Lockout", u.Locked},
+			{"Name", u.Name},
+			{"PasswordChangeable", true},
+			{"PasswordExpires", u.Expires},
+			{"PasswordRequired", true},
+			{"SID", h.sid(u.RID)},
+			{"SIDType", 1},
+			{"Status", "OK"},
+		}})
+	}
+	return out
+}
+
+func (h *Host) groupRecords() []record {
+	var out []record
+	for i, g := range h.groups {
+		sid := h.sid(2000 + i)
+		if g.Name == "Administrators" {
+			sid = "S-1-5-32-544"
+		}
+		out = append(out, record{"Win32_Group", []string{"Domain", "Name"}, []field{{"Caption", h.Name + `\` + g.Name}, {"Domain", h.Name}, {"LocalAccount", true}, {"Name", g.Name}, {"SID", sid}, {"SIDType", 4}}})
+	}
+	return out
+}
+
+func (h *Host) memberRecords() []record {
+	var out []record
+	for _, g := range h.groups {
+		for _, m := range g.Members {
+			domain, name, _ := strings.Cut(m, `\`)
+			class := "Win32_UserAccount"
+			if strings.EqualFold(domain, "NT AUTHORITY") {
+				class = "Win32_SystemAccount"
+			}
+			out = append(out, record{"Win32_GroupUser", []string{"GroupComponent", "PartComponent"}, []field{
+				{"GroupComponent", reference{"Win32_Group", [][2]string{{"Domain", h.Name}, {"Name", g.Name}}}},
+				{"PartComponent", reference{class, [][2]string{{"Domain", domain}, {"Name", name}}}},
+			}})
+		}
+	}
+	return out
+}
+
+func (h *Host) eventRecords() []record {
+	out := make([]record, 0, len(h.events))
+	for i := len(h.events) - 1; i >= 0; i-- {
+		e := h.events[i]
+		identifier := int64(e.Code)
+		switch e.Level {
+		case "Error":
+			identifier |= 0xC0000000
+		case "Information":
+			identifier |= 0x40000000
+		}
+		out = append(out, record{"Win32_NTLogEvent", []string{"Logfile", "RecordNumber"}, []field{
+			{"Category", 0},
+			{"ComputerName", h.Name},
+			{"EventCode", e.Code},
+			{"EventIdentifier", int(identifier)},
+			{"InsertionStrings", e.Strings},
+			{"Logfile", "System"},
+			{"Message", e.Message},
+			{"RecordNumber", e.Record},
+			{"SourceName", e.Source},
+			{"TimeGenerated", e.Time},
+			{"TimeWritten", e.Time},
+			{"Type", e.Level},
+			{"User", text(e.User)},
+		}})
+	}
+	return out
+}
+
+func (h *Host) taskRecords() []record {
+	var out []record
+	for _, t := range h.tasks {
+		state := 3
+		if t.Disabled {
+			state = 1
+		}
+		action := record{"MSFT_TaskExecAction", nil, []field{{"Id", nil}, {"Arguments", text(t.Arguments)}, {"Execute", t.Execute}, {"WorkingDirectory", nil}}}
+		principal := record{"MSFT_TaskPrincipal2", nil, []field{{"DisplayName", nil}, {"GroupId", nil}, {"Id", "Author"}, {"LogonType", t.LogOn}, {"ProcessTokenSidType", 2}, {"RequiredPrivilege", nil}, {"RunLevel", 0}, {"UserId", t.User}}}
+		var triggers []record
+		if t.Start != "" {
+			repetition := record{"MSFT_TaskRepetitionPattern", nil, []field{{"Duration", nil}, {"Interval", text(t.Interval)}, {"StopAtDurationEnd", false}}}
+			triggers = append(triggers, record{"MSFT_TaskDailyTrigger", nil, []field{{"Enabled", true}, {"EndBoundary", nil}, {"ExecutionTimeLimit", nil}, {"Id", nil}, {"Repetition", repetition}, {"StartBoundary", t.Start}, {"DaysInterval", 1}}})
+		}
+		out = append(out, record{"MSFT_ScheduledTask", []string{"TaskName", "TaskPath"}, []field{
+			{"Actions", []record{action}}, {"Author", text(t.Author)}, {"Date", nil}, {"Description", text(t.Description)}, {"Principal", principal}, {"State", state}, {"TaskName", t.Name}, {"TaskPath", t.Path}, {"Triggers", triggers}, {"URI", t.Path + t.Name}, {"Version", nil},
+		}})
+	}
+	return out
+}
+
+func (h *Host) poolRecords() []record {
+	var out []record
+	for _, p := range h.pools {
+		model := record{"ProcessModelSettings", nil, []field{{"IdentityType", p.Identity}, {"IdleTimeout", "00000000002000.000000:000"}, {"MaxProcesses", 1}, {"Password", p.Password}, {"PingingEnabled", true}, {"UserName", p.User}}}
+		out = append(out, record{"ApplicationPool", []string{"Name"}, []field{{"AutoStart", !p.Manual}, {"Enable32BitAppOnWin64", false}, {"ManagedPipelineMode", 0}, {"ManagedRuntimeVersion", "v4.0"}, {"Name", p.Name}, {"ProcessModel", model}, {"QueueLength", 1000}}})
+	}
+	return out
+}
+
+// call runs a method: its outputs, or a fault's number with words.
+func (h *Host) call(space, class, method string, selectors map[string]string, input map[string]string) ([]field, *fault) {
+	h.settleAll()
+	returns := func(code int) ([]field, *fault) { return []field{{"ReturnValue", code}}, nil }
+	switch fold(class) {
+	case "win32_service":
+		s := h.services[fold(selectors["name"])]
+		if s == nil {
+			return nil, notFound()
+		}
+		switch fold(method) {
+		case "startservice":
+			return returns(h.start(s))
+		case "stopservice":
+			return returns(h.stop(s))
+		case "change":
+			return returns(h.change(s, input))
+		case "changestartmode":
+			return returns(h.change(s, map[string]string{"StartMode": input["StartMode"]}))
+		}
+	case "ps_scheduledtask":
+		if fold(method) == "setbyuser" {
+			code, problem := h.setTask(input)
+			if problem != "" {
+				return nil, wmiFault(problem)
+			}
+			return returns(code)
+		}
+	case "applicationpool":
+		for _, p := range h.pools {
+			if fold(p.Name) != fold(selectors["name"]) {
+				continue
+			}
+			switch fold(method) {
+			case "getstate":
+				return returns(p.state)
+			case "recycle":
+				if !p.recycle() {
+					return nil, wmiFault("0x80070426")
+				}
+				return nil, nil
+			case "start":
+				p.start()
+				return nil, nil
+			case "stop":
+				p.state, p.used = poolStopped, ""
+				return nil, nil
+			}
+		}
+		return nil, notFound()
+	case "stdregprov":
+		if fold(method) == "enumkey" {
+			due := strings.Contains(input["sSubKeyName"], "RebootPending") || strings.Contains(input["sSubKeyName"], "RebootRequired")
+			if due && h.pending {
+				return returns(0)
+			}
+			return returns(2)
+		}
+	}
+	return nil, &fault{code: "Sender", subcode: "a:ActionNotSupported", reason: "The action is not supported by the service.", number: "2150858819"}
+}
+
+// put writes an instance: application pools only.
+func (h *Host) put(class string, selectors map[string]string, body *element) (*record, *fault) {
+	if fold(class) != "applicationpool" {
+		return nil, &fault{code: "Sender", subcode: "a:ActionNotSupported", reason: "The action is not supported by the service.", number: "2150858819"}
+	}
+	for _, p := range h.pools {
+		if fold(p.Name) != fold(selectors["name"]) {
+			continue
+		}
+		model := body.child("ProcessModel")
+		if model == nil {
+			return nil, &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "The SOAP XML in the message does not match the corresponding XML schema definition.", number: "2150858817"}
+		}
+		// Older hosts wrap embedded instances once more.
+		if inner := model.child("ProcessModelSettings"); inner != nil {
+			model = inner
+		}
+		if v := model.child("IdentityType"); v != nil {
+			p.Identity, _ = strconv.Atoi(v.Content)
+		}
+		if v := model.child("UserName"); v != nil {
+			p.User = v.Content
+		}
+		if v := model.child("Password"); v != nil {
+			p.Password = v.Content
+		}
+		for _, r := range h.poolRecords() {
+			if r.get("Name") == p.Name {
+				return &r, nil
+			}
+		}
+	}
+	return nil, notFound()
+}

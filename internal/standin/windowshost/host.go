@@ -1,0 +1,360 @@
+// Package windowshost is a stand-in for a host of the Windows family: it
+// speaks WS-Management over HTTPS for real and has services, scheduled tasks,
+// application pools, local accounts and an event log in memory. It enforces
+// what the real thing enforces and hurts where the real thing hurts: changing
+// a service's log-on never checks the password; a running service keeps its
+// old log-on; a start with a wrong, expired, locked or disabled account, a
+// missing right or a failed dependency fails with the right code and leaves
+// the right event records; a reboot starts what starts by itself. Passwords
+// are checked against its directory by an LDAP bind, or against its own local
+// accounts. It ships for the demonstration estate and for tests.
+package windowshost
+
+import (
+	"crypto/tls"
+	"fmt"
+	"hash/fnv"
+	"net"
+	"net/http"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Authority is the directory that a host is a member of.
+type Authority interface {
+	// SignIn checks a password: Accepted, or one of the other answers.
+	SignIn(account, password string) Answer
+	// Exists reports whether the directory knows the account.
+	Exists(account string) bool
+}
+
+// Answer of a sign-in, by the number that the system's records carry.
+type Answer int
+
+// Answers.
+const (
+	Accepted       Answer = 0
+	Wrong          Answer = 1326
+	Expired        Answer = 1330
+	Disabled       Answer = 1331
+	AccountExpired Answer = 1793
+	MustChange     Answer = 1907
+	LockedOut      Answer = 1909
+	NotGranted     Answer = 1385
+	Unavailable    Answer = 1311 // no log-on servers
+)
+
+var answerWords = map[Answer]string{
+	Wrong: "The user name or password is incorrect.", Expired: "The password for this account has expired.",
+	Disabled: "This user can't sign in because this account is currently disabled.", AccountExpired: "The user's account has expired.",
+	MustChange: "The user's password must be changed before signing in.", LockedOut: "The referenced account is currently locked out and may not be logged on to.",
+	NotGranted:  "Logon failure: the user has not been granted the requested logon type at this computer.",
+	Unavailable: "There are currently no logon servers available to service the logon request.",
+}
+
+// Config is what a host is made of.
+type Config struct {
+	Name      string // NetBIOS name, such as NORTH1
+	Domain    string // DNS name of the domain; "" for a host in no domain
+	NetBIOS   string // of the domain
+	Authority Authority
+	TLS       *tls.Config
+	Admins    []string // directory accounts that may use it from outside, as DOMAIN\name
+	Basic     bool     // offer Basic beside Negotiate
+	Keytab    []byte   // for Kerberos; nil for none
+	Service   string   // service principal of the key tab
+	Now       func() time.Time
+	Skew      time.Duration // how far the host's own clock is off
+	Zone      int           // minutes east of UTC
+}
+
+// User is a local account.
+type User struct {
+	Name, FullName, Description, Password string
+	Disabled, Locked, Expires, Admin      bool
+	RID                                   int
+}
+
+// Group is a local group; members are written as DOMAIN\name.
+type Group struct {
+	Name    string
+	Members []string
+}
+
+// Event is a record of the system log.
+type Event struct {
+	Record  int
+	Source  string
+	Code    int
+	Level   string
+	Time    time.Time
+	Strings []string
+	Message string
+	User    string
+}
+
+// Fault makes a host misbehave; the zero Fault does not.
+type Fault struct {
+	Down    bool                                                   // refuse connections
+	Latency time.Duration                                          // of every call
+	Reply   func(action string) (status int, body string, ok bool) // answer instead of the host
+	Cut     func(action string) bool                               // let it take effect, then cut the reply in the middle
+	Drop    func(action string) bool                               // let it take effect, then close without a reply
+	Forget  bool                                                   // forget enumerations between pulls
+}
+
+// Host is one stand-in.
+type Host struct {
+	Config
+	lock     sync.Mutex
+	services map[string]*Service // by folded name
+	order    []string
+	tasks    []*Task
+	pools    []*Pool
+	users    []*User
+	groups   []*Group
+	rights   map[string]bool // accounts that may log on as a service
+	batch    map[string]bool // and as a batch job
+	events   []Event
+	booted   time.Time
+	pending  bool // a reboot is pending
+	nextPID  int
+	fault    Fault
+	contexts map[string]*enumeration
+	nextID   int
+	calls    map[string]int // by action, for tests
+
+	server   *http.Server
+	listener net.Listener
+	address  string
+	done     sync.WaitGroup
+}
+
+// New makes a host with the services that every host has.
+func New(config Config) *Host {
+	if config.Now == nil {
+		config.Now = time.Now
+	}
+	h := &Host{
+		Config: config, services: map[string]*Service{}, rights: map[string]bool{}, batch: map[string]bool{},
+		contexts: map[string]*enumeration{}, calls: map[string]int{}, nextPID: 600,
+	}
+	h.booted = h.now().Add(-40 * 24 * time.Hour)
+	for _, s := range []Service{
+		{Name: "RpcSs", Display: "Remote Procedure Call (RPC)", Path: `C:\Windows\system32\svchost.exe -k rpcss -p`, Account: `NT AUTHORITY\NetworkService`, Shared: true},
+		{Name: "EventLog", Display: "Windows Event Log", Path: `C:\Windows\System32\svchost.exe -k LocalServiceNetworkRestricted -p`, Account: `NT AUTHORITY\LocalService`, Shared: true},
+		{Name: "Schedule", Display: "Task Scheduler", Path: `C:\Windows\system32\svchost.exe -k netsvcs -p`, Account: "LocalSystem", Needs: []string{"RpcSs"}, Shared: true},
+		{Name: "WinRM", Display: "Windows Remote Management (WS-Management)", Path: `C:\Windows\System32\svchost.exe -k NetworkService -p`, Account: `NT AUTHORITY\NetworkService`, Needs: []string{"RpcSs"}, Shared: true},
+		{Name: "Spooler", Display: "Print Spooler", Path: `C:\Windows\System32\spoolsv.exe`, Account: "LocalSystem", Needs: []string{"RpcSs"}},
+	} {
+		s.Mode = Automatic
+		h.AddService(s)
+	}
+	h.AddUser(User{Name: "Administrator", RID: 500, Disabled: true, Description: "Built-in account for administering the computer/domain"})
+	h.AddUser(User{Name: "Guest", RID: 501, Disabled: true, Description: "Built-in account for guest access to the computer/domain"})
+	admins := []string{config.Name + `\Administrator`}
+	h.AddGroup(Group{Name: "Administrators", Members: append(admins, config.Admins...)})
+	h.AddGroup(Group{Name: "Users", Members: []string{`NT AUTHORITY\Authenticated Users`}})
+	return h
+}
+
+// now is the host's own clock.
+func (h *Host) now() time.Time { return h.Now().Add(h.Skew) }
+
+func fold(name string) string { return strings.ToLower(name) }
+
+// AddUser adds a local account.
+func (h *Host) AddUser(u User) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	if u.RID == 0 {
+		u.RID = 1000 + len(h.users)
+	}
+	h.users = append(h.users, &u)
+	if u.Admin {
+		for _, g := range h.groups {
+			if g.Name == "Administrators" {
+				g.Members = append(g.Members, h.Name+`\`+u.Name)
+			}
+		}
+	}
+}
+
+// AddGroup adds a local group.
+func (h *Host) AddGroup(g Group) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	h.groups = append(h.groups, &g)
+}
+
+// UpdateUser changes a local account.
+func (h *Host) UpdateUser(name string, change func(*User)) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	for _, u := range h.users {
+		if fold(u.Name) == fold(name) {
+			change(u)
+		}
+	}
+}
+
+// Grant gives an account the right to log on as a service, or takes it.
+func (h *Host) Grant(account string, granted bool) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	h.rights[h.canonical(account)] = granted
+}
+
+// SetPendingReboot says whether a restart of the host is due.
+func (h *Host) SetPendingReboot(due bool) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	h.pending = due
+}
+
+// SetFault makes the host misbehave.
+func (h *Host) SetFault(f Fault) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	h.fault = f
+}
+
+func (h *Host) faultNow() Fault {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	return h.fault
+}
+
+// Calls counts the requests of an action so far; "" for all.
+func (h *Host) Calls(action string) int {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	n := 0
+	for name, count := range h.calls {
+		if action == "" || strings.HasSuffix(name, action) {
+			n += count
+		}
+	}
+	return n
+}
+
+// Events returns the event log, oldest first.
+func (h *Host) Events() []Event {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	return append([]Event(nil), h.events...)
+}
+
+// Log writes an event record, as a program on the host would.
+func (h *Host) Log(e Event) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	h.log(e)
+}
+
+func (h *Host) log(e Event) {
+	e.Record = len(h.events) + 1
+	if e.Time.IsZero() {
+		e.Time = h.now()
+	}
+	if e.Level == "" {
+		e.Level = "Error"
+	}
+	h.events = append(h.events, e)
+}
+
+func (h *Host) sid(rid int) string {
+	sum := fnv.New32a()
+	_, _ = sum.Write([]byte(h.Name)) // a hash never fails
+	return fmt.Sprintf("S-1-5-21-%d-%d-%d-%d", sum.Sum32(), sum.Sum32()/7, sum.Sum32()/13, rid)
+}
+
+// builtIn reports whether an account is one of the machine itself.
+func builtIn(account string) bool {
+	name := fold(account)
+	return name == "localsystem" || name == "" || strings.HasPrefix(name, `nt authority\`) || strings.HasPrefix(name, `nt service\`) || strings.HasPrefix(name, `iis apppool\`)
+}
+
+// canonical writes an account in one form: domain\name in lower case, with
+// the host's own name for local ones.
+func (h *Host) canonical(account string) string {
+	if builtIn(account) {
+		return fold(account)
+	}
+	if name, domain, found := strings.Cut(account, "@"); found {
+		if strings.EqualFold(domain, h.Domain) {
+			return fold(h.NetBIOS + `\` + name)
+		}
+		return fold(domain + `\` + name)
+	}
+	domain, name, found := strings.Cut(account, `\`)
+	switch {
+	case !found:
+		return fold(h.Name + `\` + account)
+	case domain == "." || domain == "":
+		return fold(h.Name + `\` + name)
+	case strings.EqualFold(domain, h.Domain):
+		return fold(h.NetBIOS + `\` + name)
+	}
+	return fold(account)
+}
+
+func (h *Host) local(account string) *User {
+	domain, name, _ := strings.Cut(h.canonical(account), `\`)
+	if domain != fold(h.Name) {
+		return nil
+	}
+	for _, u := range h.users {
+		if fold(u.Name) == name {
+			return u
+		}
+	}
+	return nil
+}
+
+// exists: the account is one that the host can resolve to an identifier.
+func (h *Host) exists(account string) bool {
+	if builtIn(account) || h.local(account) != nil {
+		return true
+	}
+	domain, _, _ := strings.Cut(h.canonical(account), `\`)
+	return domain == fold(h.NetBIOS) && h.Authority != nil && h.Authority.Exists(account)
+}
+
+// signIn checks a password where the account lives.
+func (h *Host) signIn(account, password string) Answer {
+	if u := h.local(account); u != nil {
+		switch {
+		case u.Locked:
+			return LockedOut
+		case u.Password == "" || u.Password != password:
+			return Wrong
+		case u.Disabled:
+			return Disabled
+		}
+		return Accepted
+	}
+	domain, name, _ := strings.Cut(h.canonical(account), `\`)
+	if domain != fold(h.NetBIOS) || h.Authority == nil {
+		return Wrong
+	}
+	if strings.HasSuffix(name, "$") { // the directory itself hands the password to the host
+		if h.Authority.Exists(account) {
+			return Accepted
+		}
+		return Wrong
+	}
+	if password == "" {
+		return Wrong
+	}
+	return h.Authority.SignIn(account, password)
+}
+
+// names lists the services in the order in which they were added.
+func (h *Host) names() []string {
+	out := append([]string(nil), h.order...)
+	sort.Strings(out)
+	return out
+}

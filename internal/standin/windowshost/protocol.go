@@ -1,0 +1,415 @@
+package windowshost
+
+import (
+	"bytes"
+	"encoding/xml"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+const (
+	nsSOAP       = "http://www.w3.org/2003/05/soap-envelope"
+	nsAddressing = "http://schemas.xmlsoap.org/ws/2004/08/addressing"
+	nsEnumerate  = "http://schemas.xmlsoap.org/ws/2004/09/enumeration"
+	nsTransfer   = "http://schemas.xmlsoap.org/ws/2004/09/transfer"
+	nsWSMan      = "http://schemas.dmtf.org/wbem/wsman/1/wsman.xsd"
+	nsIdentify   = "http://schemas.dmtf.org/wbem/wsman/identity/1/wsmanidentity.xsd"
+	nsXSI        = "http://www.w3.org/2001/XMLSchema-instance"
+	nsCIM        = "http://schemas.dmtf.org/wbem/wscim/1/common"
+	nsFault      = "http://schemas.microsoft.com/wbem/wsman/1/wsmanfault"
+	anonymous    = nsAddressing + "/role/anonymous"
+	base         = "http://schemas.microsoft.com/wbem/wsman/1/wmi/"
+	prefixes     = ` xmlns:s="` + nsSOAP + `" xmlns:a="` + nsAddressing + `" xmlns:n="` + nsEnumerate + `" xmlns:x="` + nsTransfer + `" xmlns:w="` + nsWSMan + `" xmlns:xsi="` + nsXSI + `" xmlns:cim="` + nsCIM + `" xml:lang="en-US"`
+)
+
+// element is any XML element.
+type element struct {
+	XMLName  xml.Name
+	Attrs    []xml.Attr `xml:",any,attr"`
+	Content  string     `xml:",chardata"`
+	Children []element  `xml:",any"`
+}
+
+func (e *element) child(local string) *element {
+	if e == nil {
+		return nil
+	}
+	for i := range e.Children {
+		if e.Children[i].XMLName.Local == local {
+			return &e.Children[i]
+		}
+	}
+	return nil
+}
+
+func (e *element) text(local string) string {
+	if c := e.child(local); c != nil {
+		return strings.TrimSpace(c.Content)
+	}
+	return ""
+}
+
+func (e *element) attribute(local string) string {
+	for _, a := range e.Attrs {
+		if a.Name.Local == local {
+			return a.Value
+		}
+	}
+	return ""
+}
+
+// fault is a refusal in the protocol's terms.
+type fault struct {
+	code, subcode, reason, number, provider string
+}
+
+func notFound() *fault {
+	return &fault{code: "Sender", subcode: "a:DestinationUnreachable", reason: "The service cannot process the request. The resource URI or the selectors do not name an object that is there.", number: "2150858752"}
+}
+
+// wmiFault is a failure of what lies behind the protocol.
+func wmiFault(number string) *fault {
+	words := map[string]string{
+		"0x8007052E": "The user name or password is incorrect.", "0x80070534": "No mapping between account names and security IDs was done.",
+		"0x80070002": "The system cannot find the file specified.", "0x80070426": "The service has not been started.",
+	}[number]
+	code, _ := strconv.ParseUint(strings.TrimPrefix(number, "0x"), 16, 32)
+	return &fault{code: "Receiver", subcode: "w:InternalError", reason: "The WS-Management service cannot process the request: " + words, number: strconv.FormatUint(code, 10), provider: words}
+}
+
+// exchange answers one request: a status and a body.
+func (h *Host) exchange(raw []byte) (status int, action, body string) {
+	var envelope element
+	if err := xml.Unmarshal(raw, &envelope); err != nil {
+		return 500, "", h.faulted("", &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "The request contains invalid XML: " + err.Error(), number: "2150858817"})
+	}
+	if envelope.XMLName.Local != "Envelope" || envelope.XMLName.Space != nsSOAP {
+		return 500, "", h.faulted("", &fault{code: "VersionMismatch", reason: "The SOAP envelope is not of version 1.2."})
+	}
+	content := envelope.child("Body")
+	if content != nil && content.child("Identify") != nil && content.child("Identify").XMLName.Space == nsIdentify {
+		return 200, "Identify", `<s:Envelope xmlns:s="` + nsSOAP + `" xml:lang="en-US"><s:Header/><s:Body><wsmid:IdentifyResponse xmlns:wsmid="` + nsIdentify + `"><wsmid:ProtocolVersion>` + nsWSMan + `</wsmid:ProtocolVersion><wsmid:ProductVendor>Stand-in</wsmid:ProductVendor><wsmid:ProductVersion>OS: 0.0.0 SP: 0.0 Stack: 3.0</wsmid:ProductVersion></wsmid:IdentifyResponse></s:Body></s:Envelope>`
+	}
+	header := envelope.child("Header")
+	id := header.text("MessageID")
+	action = header.text("Action")
+	if header != nil {
+		for _, c := range header.Children {
+			understood := c.XMLName.Space == nsAddressing || c.XMLName.Space == nsWSMan || strings.HasPrefix(c.XMLName.Space, "http://schemas.microsoft.com/wbem/wsman/")
+			if must := c.attribute("mustUnderstand"); (must == "true" || must == "1") && !understood {
+				return 500, action, h.faulted(id, &fault{code: "MustUnderstand", reason: "The header " + c.XMLName.Local + " is not understood."})
+			}
+		}
+	}
+	if action == "" || id == "" || content == nil {
+		return 500, action, h.faulted(id, &fault{code: "Sender", subcode: "a:MessageInformationHeaderRequired", reason: "A required header was not present."})
+	}
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	h.calls[action]++
+	reply, problem := h.dispatch(action, header, content)
+	if problem != nil {
+		return 500, action, h.faulted(id, problem)
+	}
+	return 200, action, h.reply(id, action+"Response", reply)
+}
+
+func (h *Host) reply(id, action, body string) string {
+	return `<s:Envelope` + prefixes + `><s:Header><a:Action>` + escape(action) + `</a:Action><a:MessageID>uuid:` + strings.ToUpper(uuid.NewString()) + `</a:MessageID><a:To>` + anonymous + `</a:To><a:RelatesTo>` + escape(id) + `</a:RelatesTo></s:Header><s:Body>` + body + `</s:Body></s:Envelope>`
+}
+
+func (h *Host) faulted(id string, f *fault) string {
+	sub := ""
+	if f.subcode != "" {
+		sub = `<s:Subcode><s:Value>` + f.subcode + `</s:Value></s:Subcode>`
+	}
+	detail := ""
+	if f.number != "" {
+		message := escape(f.reason)
+		if f.provider != "" {
+			message = `<f:ProviderFault provider="stand-in" path="stand-in"><f:WSManFault Code="` + f.number + `" Machine="` + h.Name + `"><f:Message>` + escape(f.provider) + `</f:Message></f:WSManFault></f:ProviderFault>`
+		}
+		detail = `<s:Detail><f:WSManFault xmlns:f="` + nsFault + `" Code="` + f.number + `" Machine="` + h.Name + `"><f:Message>` + message + `</f:Message></f:WSManFault></s:Detail>`
+	}
+	body := `<s:Fault><s:Code><s:Value>s:` + f.code + `</s:Value>` + sub + `</s:Code><s:Reason><s:Text xml:lang="en-US">` + escape(f.reason) + `</s:Text></s:Reason>` + detail + `</s:Fault>`
+	return h.reply(id, "http://schemas.dmtf.org/wbem/wsman/1/wsman/fault", body)
+}
+
+func escape(text string) string {
+	var out bytes.Buffer
+	_ = xml.EscapeText(&out, []byte(text)) // into memory
+	return out.String()
+}
+
+// resource takes a resource URI apart, in either family of URIs.
+func resource(uri string, selectors map[string]string) (space, class string, ok bool) {
+	for _, prefix := range []string{base, "http://schemas.microsoft.com/wbem/wsman/1/wmi/", "wmi/"} {
+		if rest, found := cutFold(uri, prefix); found {
+			i := strings.LastIndexByte(rest, '/')
+			if i < 0 {
+				return "", "", false
+			}
+			return rest[:i], rest[i+1:], true
+		}
+	}
+	if rest, found := cutFold(uri, "wmicimv2/"); found {
+		return spaceCIM, rest, true
+	}
+	for _, prefix := range []string{"http://schemas.microsoft.com/wbem/wscim/1/cim-schema/2/", "http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/", "http://schemas.dmtf.org/wbem/wscim/1/"} {
+		if rest, found := cutFold(uri, prefix); found {
+			space := selectors["__cimnamespace"]
+			if space == "" {
+				space = spaceCIM
+			}
+			return space, rest, true
+		}
+	}
+	return "", "", false
+}
+
+func cutFold(text, prefix string) (string, bool) {
+	if len(text) >= len(prefix) && strings.EqualFold(text[:len(prefix)], prefix) {
+		return text[len(prefix):], true
+	}
+	return "", false
+}
+
+func (h *Host) dispatch(action string, header, content *element) (string, *fault) {
+	uri := header.text("ResourceURI")
+	selectors := map[string]string{}
+	if set := header.child("SelectorSet"); set != nil {
+		for _, s := range set.Children {
+			selectors[fold(s.attribute("Name"))] = s.Content
+		}
+	}
+	space, class, ok := resource(uri, selectors)
+	if !ok {
+		return "", notFound()
+	}
+	limit := 512000
+	if n, err := strconv.Atoi(header.text("MaxEnvelopeSize")); err == nil && n >= 8192 {
+		limit = n
+	}
+	switch action {
+	case nsEnumerate + "/Enumerate":
+		return h.enumerate(uri, space, class, content.child("Enumerate"), limit)
+	case nsEnumerate + "/Pull":
+		return h.pull(content.child("Pull"), limit)
+	case nsEnumerate + "/Release":
+		delete(h.contexts, content.child("Release").text("EnumerationContext"))
+		return "", nil
+	case nsTransfer + "/Get":
+		all, known := h.instances(space, class)
+		if !known {
+			return "", notFound()
+		}
+		r, problem := choose(all, selectors)
+		if problem != nil {
+			return "", problem
+		}
+		return xmlOf(*r, "p", uri), nil
+	case nsTransfer + "/Put":
+		if len(content.Children) == 0 {
+			return "", &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "The body is empty.", number: "2150858817"}
+		}
+		r, problem := h.put(class, selectors, &content.Children[0])
+		if problem != nil {
+			return "", problem
+		}
+		return xmlOf(*r, "p", uri), nil
+	}
+	method, found := cutFold(action, uri+"/")
+	if !found {
+		return "", &fault{code: "Sender", subcode: "a:ActionNotSupported", reason: "The action is not supported by the service.", number: "2150858819"}
+	}
+	if _, known := h.instances(space, class); !known {
+		return "", notFound()
+	}
+	input := map[string]string{}
+	if len(content.Children) > 0 {
+		for _, c := range content.Children[0].Children {
+			input[c.XMLName.Local] = c.Content
+		}
+	}
+	output, problem := h.call(space, class, method, selectors, input)
+	if problem != nil {
+		return "", problem
+	}
+	return xmlOf(record{class: method + "_OUTPUT", fields: output}, "p", uri), nil
+}
+
+// choose finds the one instance that selectors name.
+func choose(all []record, selectors map[string]string) (*record, *fault) {
+	wrong := &fault{code: "Sender", subcode: "w:InvalidSelectors", reason: "The WS-Management service cannot process the request because the selectors are not valid for the resource.", number: "2150858843"}
+	for i := range all {
+		if len(all[i].keys) == 0 {
+			return nil, wrong
+		}
+		match := true
+		for _, key := range all[i].keys {
+			value, given := selectors[fold(key)]
+			if !given && all[i].class != "Win32_OperatingSystem" && all[i].class != "Win32_ComputerSystem" {
+				return nil, wrong
+			}
+			match = match && (!given || strings.EqualFold(asText(all[i].get(key)), value))
+		}
+		if match {
+			return &all[i], nil
+		}
+	}
+	return nil, notFound()
+}
+
+type enumeration struct {
+	items   []string
+	expires time.Time
+}
+
+func (h *Host) enumerate(uri, space, class string, e *element, limit int) (string, *fault) {
+	if e == nil {
+		return "", &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "The body has no Enumerate.", number: "2150858817"}
+	}
+	keep := func(record) bool { return true }
+	if filter := e.child("Filter"); filter != nil {
+		if class != "*" {
+			return "", &fault{code: "Sender", subcode: "n:CannotProcessFilter", reason: "The WS-Management service cannot process the request. A filter needs the resource URI of a whole namespace (/*).", number: "2150858830"}
+		}
+		if dialect := filter.attribute("Dialect"); !strings.HasSuffix(fold(dialect), "/wql") {
+			return "", &fault{code: "Sender", subcode: "n:FilterDialectRequestedUnavailable", reason: "The filter dialect is not supported.", number: "2150858834"}
+		}
+		q, err := parseQuery(filter.Content)
+		if err != nil {
+			return "", &fault{code: "Sender", subcode: "n:CannotProcessFilter", reason: "The WS-Management service cannot process the request. The WQL query is invalid: " + err.Error(), number: "2150858778"}
+		}
+		class, keep = q.class, q.where
+	} else if class == "*" {
+		return "", notFound()
+	}
+	all, known := h.instances(space, class)
+	if !known {
+		return "", &fault{code: "Sender", subcode: "a:DestinationUnreachable", reason: "The WS-Management service cannot process the request. The class " + class + " does not exist in the namespace " + space + ".", number: "2150858752"}
+	}
+	// Instances carry the class's own URI also when * was asked.
+	own := uri
+	if i := strings.LastIndexByte(uri, '/'); strings.HasSuffix(uri, "/*") {
+		own = uri[:i+1] + class
+	}
+	context := &enumeration{expires: h.Now().Add(time.Minute)}
+	for _, r := range all {
+		if keep(r) {
+			context.items = append(context.items, xmlOf(r, "p", own))
+		}
+	}
+	h.nextID++
+	id := fmt.Sprintf("uuid:%08X-0000-0000-0000-000000000000", h.nextID)
+	h.contexts[id] = context
+	if e.child("OptimizeEnumeration") == nil {
+		return `<n:EnumerateResponse><n:EnumerationContext>` + id + `</n:EnumerationContext></n:EnumerateResponse>`, nil
+	}
+	items, over := h.portion(id, e, limit)
+	end, shown := "", id
+	if over {
+		end, shown = "<w:EndOfSequence/>", ""
+	}
+	return `<n:EnumerateResponse><n:EnumerationContext>` + shown + `</n:EnumerationContext><w:Items>` + items + `</w:Items>` + end + `</n:EnumerateResponse>`, nil
+}
+
+func (h *Host) pull(e *element, limit int) (string, *fault) {
+	id := e.text("EnumerationContext")
+	context := h.contexts[id]
+	if context == nil || h.Now().After(context.expires) || h.fault.Forget {
+		delete(h.contexts, id)
+		return "", &fault{code: "Receiver", subcode: "n:InvalidEnumerationContext", reason: "The WS-Management service cannot process the request. The supplied enumeration context is invalid.", number: "2150858839"}
+	}
+	items, over := h.portion(id, e, limit)
+	if over {
+		return `<n:PullResponse><n:Items>` + items + `</n:Items><n:EndOfSequence/></n:PullResponse>`, nil
+	}
+	return `<n:PullResponse><n:EnumerationContext>` + id + `</n:EnumerationContext><n:Items>` + items + `</n:Items></n:PullResponse>`, nil
+}
+
+// portion takes as many items as were asked for and fit in the envelope.
+func (h *Host) portion(id string, e *element, limit int) (string, bool) {
+	context := h.contexts[id]
+	most := 1 // WS-Enumeration's default
+	if n, err := strconv.Atoi(e.text("MaxElements")); err == nil && n > 0 {
+		most = min(n, 32000)
+	}
+	var out strings.Builder
+	n := 0
+	for n < len(context.items) && n < most && (n == 0 || out.Len()+len(context.items[n])+2048 < limit) {
+		out.WriteString(context.items[n])
+		n++
+	}
+	context.items = context.items[n:]
+	over := len(context.items) == 0
+	if over {
+		delete(h.contexts, id)
+	}
+	return out.String(), over
+}
+
+// xmlOf writes an instance (DSP0230, section 7).
+func xmlOf(r record, prefix, uri string) string {
+	var b strings.Builder
+	b.WriteString("<" + prefix + ":" + r.class + ` xmlns:` + prefix + `="` + escape(uri) + `"`)
+	if len(r.keys) > 0 {
+		b.WriteString(` xsi:type="` + prefix + ":" + r.class + `_Type"`)
+	}
+	b.WriteString(">")
+	for _, f := range r.fields {
+		writeField(&b, prefix, uri, f.name, f.value)
+	}
+	b.WriteString("</" + prefix + ":" + r.class + ">")
+	return b.String()
+}
+
+func writeField(b *strings.Builder, prefix, uri, name string, value any) {
+	tag := prefix + ":" + name
+	switch v := value.(type) {
+	case nil:
+		b.WriteString("<" + tag + ` xsi:nil="true"/>`)
+	case []string:
+		if len(v) == 0 {
+			b.WriteString("<" + tag + ` xsi:nil="true"/>`)
+		}
+		for _, s := range v {
+			b.WriteString("<" + tag + ">" + escape(s) + "</" + tag + ">")
+		}
+	case []record:
+		if len(v) == 0 {
+			b.WriteString("<" + tag + ` xsi:nil="true"/>`)
+		}
+		for _, r := range v {
+			writeField(b, prefix, uri, name, r)
+		}
+	case record:
+		own := uri[:strings.LastIndexByte(uri, '/')+1] + v.class
+		b.WriteString("<" + tag + ` xmlns:q="` + escape(own) + `" xsi:type="q:` + v.class + `_Type">`)
+		for _, f := range v.fields {
+			writeField(b, "q", own, f.name, f.value)
+		}
+		b.WriteString("</" + tag + ">")
+	case reference:
+		own := uri[:strings.LastIndexByte(uri, '/')+1] + v.class
+		b.WriteString("<" + tag + "><a:Address>" + anonymous + "</a:Address><a:ReferenceParameters><w:ResourceURI>" + escape(own) + "</w:ResourceURI><w:SelectorSet>")
+		for _, s := range v.selectors {
+			b.WriteString(`<w:Selector Name="` + s[0] + `">` + escape(s[1]) + `</w:Selector>`)
+		}
+		b.WriteString("</w:SelectorSet></a:ReferenceParameters></" + tag + ">")
+	case time.Time:
+		if v.IsZero() {
+			b.WriteString("<" + tag + ` xsi:nil="true"/>`)
+			return
+		}
+		b.WriteString("<" + tag + "><cim:Datetime>" + clock(v) + "</cim:Datetime></" + tag + ">")
+	case bool:
+		b.WriteString("<" + tag + ">" + strconv.FormatBool(v) + "</" + tag + ">")
+	default:
+		b.WriteString("<" + tag + ">" + escape(fmt.Sprint(v)) + "</" + tag + ">")
+	}
+}
