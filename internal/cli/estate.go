@@ -261,7 +261,7 @@ func evident(rows []row, account int64) []row {
 }
 
 func dependentCommand() *cobra.Command {
-	list := listWith("list", "List dependents: services, scheduled entries and held copies", []column{{"ID", "id"}, {"SYSTEM", "system"}, {"KIND", "kind"}, {"PLACE", "place"}, {"STATE", "state"}, {"START", "start_mode"}, {"RUNS AS", "runs_as"}, {"SEEN", "seen"}, {"DESCRIPTION", "description"}},
+	list := listWith("list", "List dependents: services, scheduled entries and held copies", []column{{"ID", "id"}, {"SYSTEM", "system"}, {"KIND", "kind"}, {"PLACE", "place"}, {"STATE", "state"}, {"START", "start_mode"}, {"RUNS AS", "runs_as"}, {"IDENTITY", "identity"}, {"SEEN", "seen"}, {"DESCRIPTION", "description"}},
 		"No dependents match.", func(cmd *cobra.Command, c *client, _ []string, query url.Values) (string, error) {
 			account, err := cmd.Flags().GetString("account")
 			if err != nil || account == "" {
@@ -271,6 +271,8 @@ func dependentCommand() *cobra.Command {
 			query.Set("account", fmt.Sprint(id))
 			return "/dependents", err
 		})
+	list.Flags().String("group-by", "", "group by a field: system, account, runs_as, kind, state, ...")
+	_ = list.RegisterFlagCompletionFunc("group-by", cobra.FixedCompletions([]string{"system", "account", "runs_as", "kind", "state", "identity", "start_mode"}, cobra.ShellCompDirectiveNoFileComp))
 	list.Flags().String("account", "", "only those of this account, in any spelling")
 	var tcp, http_, command, contains string
 	var remove bool

@@ -6,9 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -206,7 +208,7 @@ func listCommand(use, short, path string, columns []column, empty string) *cobra
 
 func listWith(use, short string, columns []column, empty string, path func(*cobra.Command, *client, []string, url.Values) (string, error)) *cobra.Command {
 	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs}
-	cmd.Flags().StringArrayP("filter", "f", nil, "column=value, column!=value, column~part, column!~part, column<value, column>value (repeatable)")
+	cmd.Flags().StringArrayP("filter", "f", nil, "column=value, column!=value, column~part, column!~part, column*=pattern, column<value, column>value (repeatable)")
 	cmd.Flags().StringP("sort", "s", "", "column to sort by; with - before it descending")
 	cmd.Flags().IntP("limit", "n", 0, "at most so many; 0 for all")
 	cmd.Flags().String("search", "", "part of any text column")
@@ -251,6 +253,9 @@ func listWith(use, short string, columns []column, empty string, path func(*cobr
 			fmt.Fprintln(cmd.OutOrStdout(), empty)
 			return nil
 		}
+		if by := cmd.Flags().Lookup("group-by"); by != nil && by.Value.String() != "" {
+			return writeGroups(cmd.OutOrStdout(), format, by.Value.String(), shown, rows)
+		}
 		if err := write(cmd.OutOrStdout(), format, shown, rows, rows); err != nil {
 			return err
 		}
@@ -260,6 +265,66 @@ func listWith(use, short string, columns []column, empty string, path func(*cobr
 		return nil
 	}
 	return cmd
+}
+
+// groupsOf names the groups of a row: an account's rows are grouped by all the
+// accounts that they are tied to.
+func groupsOf(r row, by string) []string {
+	if by == "account" {
+		ties, _ := r["ties"].([]any)
+		var names []string
+		for _, t := range ties {
+			t, _ := t.(map[string]any)
+			if name := show(t["account"]) + " (" + show(t["system"]) + ")"; !slices.Contains(names, name) {
+				names = append(names, name)
+			}
+		}
+		if len(names) == 0 {
+			return []string{"no known account"}
+		}
+		return names
+	}
+	if text := show(fieldOf(r, by)); text != "" {
+		return []string{text}
+	}
+	return []string{"none"}
+}
+
+// writeGroups prints rows under the headings of their groups.
+func writeGroups(out io.Writer, format, by string, columns []column, rows []row) error {
+	groups := map[string][]row{}
+	for _, r := range rows {
+		for _, name := range groupsOf(r, by) {
+			groups[name] = append(groups[name], r)
+		}
+	}
+	names := slices.Sorted(maps.Keys(groups))
+	var all, flat []row
+	for _, name := range names {
+		all = append(all, row{"group": name, "items": groups[name]})
+		for _, r := range groups[name] {
+			line := maps.Clone(r)
+			line["group"] = name
+			flat = append(flat, line)
+		}
+	}
+	if format != "table" {
+		return write(out, format, append([]column{{"GROUP", "group"}}, columns...), flat, all)
+	}
+	var within []column
+	for _, c := range columns {
+		if c.field != by {
+			within = append(within, c)
+		}
+	}
+	for i, name := range names {
+		if i > 0 {
+			fmt.Fprintln(out)
+		}
+		fmt.Fprintf(out, "%s (%d)\n", safe(name), len(groups[name]))
+		table(out, within, groups[name])
+	}
+	return nil
 }
 
 // fetch reads pages until the limit.

@@ -134,129 +134,13 @@ func custodyCommand() *cobra.Command {
 	return group("custody", "Keep credentials sealed and be responsible for them", take, verify, release)
 }
 
-func policyFlag(cmd *cobra.Command, into *string) {
-	cmd.Flags().StringVar(into, "policy", "undo", "when a step fails: stop, continue or undo")
-	_ = cmd.RegisterFlagCompletionFunc("policy", cobra.FixedCompletions([]string{"stop", "continue", "undo"}, cobra.ShellCompDirectiveNoFileComp))
-}
-
 func rotateCommand() *cobra.Command {
-	return group("rotate", "Change a credential everywhere, proven or undone", rehearseCommand(), runCommand(), showRotation(),
+	return group("rotate", "Change a credential everywhere, proven or undone", rehearseCommand(), runCommand(), assignCommand(), repairCommand(), showRotation(),
 		decideCommand("resume ID", "Go on with a stopped rotation, trying failed steps again", "resume"),
 		decideCommand("go-on ID", "Go on with a stopped rotation without its failed steps", "go-on"),
 		decideCommand("stop ID", "Stop a running rotation after the steps that have begun", "stop"),
 		decideCommand("undo ID", "Put the old value back everywhere and prove it", "undo"),
-		listCommand("list", "List rotations", "/rotations", []column{{"ID", "id"}, {"ACCOUNT", "account"}, {"AUTHORITY", "authority"}, {"MODE", "mode"}, {"RESULT", "result"}, {"POLICY", "policy"}, {"BY", "requested_by"}, {"STARTED", "started"}, {"ENDED", "ended"}, {"REASON", "reason"}}, "There was no rotation yet."))
-}
-
-func rehearseCommand() *cobra.Command {
-	var policy string
-	cmd := &cobra.Command{Use: "rehearse ACCOUNT", Short: "Say what a rotation would do, and check all that can be checked without changing anything", Args: cobra.ExactArgs(1)}
-	policyFlag(cmd, &policy)
-	addOutput(cmd)
-	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		format, err := outputOf(cmd)
-		if err != nil {
-			return err
-		}
-		c, err := connected()
-		if err != nil {
-			return err
-		}
-		id, err := c.account(cmd.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		var v struct {
-			Rehearsal    row      `json:"rehearsal"`
-			Steps        []string `json:"steps"`
-			Interruption string   `json:"interruption"`
-		}
-		if err := c.call(cmd.Context(), http.MethodPost, fmt.Sprintf("/accounts/%d/rehearsals", id), map[string]string{"policy": policy}, &v); err != nil {
-			return err
-		}
-		list, _ := v.Rehearsal["checks"].([]any)
-		var checks []row
-		for _, k := range list {
-			if k, ok := k.(map[string]any); ok {
-				checks = append(checks, k)
-			}
-		}
-		columns := []column{{"RESULT", "result"}, {"SYSTEM", "system"}, {"CHECK", "what"}, {"WORDS", "words"}, {"NEXT", "next"}}
-		if format != "table" {
-			err = write(cmd.OutOrStdout(), format, columns, checks, v)
-		} else {
-			out := cmd.OutOrStdout()
-			fmt.Fprintln(out, "What will happen, in order:")
-			for i, s := range v.Steps {
-				fmt.Fprintf(out, "  %2d  %s\n", i+1, safe(s))
-			}
-			fmt.Fprintf(out, "Expected interruption: %s\n\nWhat was checked:\n", safe(v.Interruption))
-			table(out, columns, checks)
-			if plan, ok := v.Rehearsal["plan"].(map[string]any); ok {
-				if notes, _ := plan["notes"].([]any); len(notes) > 0 {
-					fmt.Fprintln(out, "\nWorth knowing:")
-					for _, n := range notes {
-						fmt.Fprintf(out, "  - %s\n", safe(show(n)))
-					}
-				}
-			}
-			fmt.Fprintf(out, "\nThe rehearsal %s.\n", show(v.Rehearsal["verdict"]))
-		}
-		if err == nil && show(v.Rehearsal["verdict"]) != "passed" {
-			return negative("the rehearsal did not pass: mend what failed and rehearse again")
-		}
-		return err
-	}
-	return cmd
-}
-
-func runCommand() *cobra.Command {
-	var policy, reason, override string
-	var detach bool
-	cmd := &cobra.Command{
-		Use: "run ACCOUNT", Short: "Rotate, with live progress", Args: cobra.ExactArgs(1),
-		Long: "Rotates the password of an account in custody. It needs a rehearsal that passed within\nthe hour, or --override with a reason, which is recorded and needs the role approver.\nInterrupting (Ctrl-C) leaves the rotation running in the service.",
-	}
-	policyFlag(cmd, &policy)
-	cmd.Flags().StringVar(&reason, "reason", "", "why it is rotated")
-	cmd.Flags().StringVar(&override, "override", "", "why it is started without a rehearsal that passed")
-	addOutput(cmd)
-	cmd.Flags().BoolVar(&detach, "detach", false, "start it and do not wait")
-	_ = cmd.MarkFlagRequired("reason")
-	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		c, err := connected()
-		if err != nil {
-			return err
-		}
-		id, err := c.account(cmd.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		path, in := fmt.Sprintf("/accounts/%d/rotations", id), map[string]string{"policy": policy, "reason": reason}
-		if override != "" {
-			path, in["override"] = path+"/override", override
-		}
-		var v row
-		if err := c.call(cmd.Context(), http.MethodPost, path, in, &v); err != nil {
-			return err
-		}
-		rotation := show(fieldOf(v, "rotation.id"))
-		format, err := outputOf(cmd)
-		if err != nil {
-			return err
-		}
-		if format == "table" {
-			fmt.Fprintf(cmd.OutOrStdout(), "Rotation %s of %s, policy %s\n", rotation, args[0], policy)
-		}
-		if detach {
-			if format == "table" {
-				return nil
-			}
-			return write(cmd.OutOrStdout(), format, []column{{"ID", "rotation.id"}, {"MODE", "rotation.mode"}}, []row{v}, v)
-		}
-		return follow(cmd, c, rotation)
-	}
-	return cmd
+		listCommand("list", "List rotations", "/rotations", []column{{"ID", "id"}, {"KIND", "kind"}, {"ACCOUNT", "account"}, {"AUTHORITY", "authority"}, {"MODE", "mode"}, {"RESULT", "result"}, {"POLICY", "policy"}, {"BY", "requested_by"}, {"STARTED", "started"}, {"ENDED", "ended"}, {"REASON", "reason"}}, "There was no rotation yet."))
 }
 
 // follow prints a rotation's journal as it is written and judges its end.
@@ -365,7 +249,7 @@ func showRotation() *cobra.Command {
 			return write(cmd.OutOrStdout(), format, columns, v.Steps, v)
 		}
 		out := cmd.OutOrStdout()
-		for _, f := range []column{{"Account", "account"}, {"Authority", "authority"}, {"Mode", "mode"}, {"Result", "result"}, {"Policy", "policy"}, {"By", "requested_by"}, {"Reason", "reason"}, {"Override", "override"}, {"Started", "started"}, {"Ended", "ended"}} {
+		for _, f := range []column{{"Kind", "kind"}, {"Account", "account"}, {"Authority", "authority"}, {"Mode", "mode"}, {"Result", "result"}, {"Policy", "policy"}, {"By", "requested_by"}, {"Reason", "reason"}, {"Override", "override"}, {"Started", "started"}, {"Ended", "ended"}} {
 			if text := safe(show(v.Rotation[f.field])); text != "" {
 				fmt.Fprintf(out, "%-10s %s\n", f.head, text)
 			}

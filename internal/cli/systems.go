@@ -68,16 +68,16 @@ type systemFlags struct {
 
 func (f *systemFlags) register(cmd *cobra.Command) {
 	flags := cmd.Flags()
-	flags.StringVar(&f.kind, "kind", "unix-host", "unix-host or directory")
+	flags.StringVar(&f.kind, "kind", "unix-host", "unix-host, windows-host or directory")
 	flags.StringVar(&f.address, "address", "", "host name or IP address; the name by default")
 	flags.IntVar(&f.port, "port", 0, "the kind's usual port by default")
 	flags.StringVar(&f.logon, "logon", "", "stored log-on to use")
 	flags.StringVar(&f.site, "site", "", "where it stands")
 	flags.StringVar(&f.environment, "environment", "", "production, test, ...")
 	flags.StringVar(&f.owner, "owner", "", "who is responsible for it")
-	flags.StringVar(&f.caFile, "ca-file", "", "PEM of the CA that signed its certificate (directories)")
-	flags.StringArrayVar(&f.options, "option", nil, "base=DN (directories), paths=/a;/b or setpw=COMMAND (hosts); repeatable")
-	_ = cmd.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions([]string{"unix-host", "directory"}, cobra.ShellCompDirectiveNoFileComp))
+	flags.StringVar(&f.caFile, "ca-file", "", "PEM of the CA that signed its certificate (directories, windows hosts)")
+	flags.StringArrayVar(&f.options, "option", nil, "base=DN (directories), paths=/a;/b or setpw=COMMAND (unix hosts), signin=kerberos|ntlm|basic, realm=REALM, kdc=HOST:88, service=HTTP/HOST (windows hosts); repeatable")
+	_ = cmd.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions([]string{"unix-host", "windows-host", "directory"}, cobra.ShellCompDirectiveNoFileComp))
 }
 
 func (f *systemFlags) body(name string) (map[string]any, error) {
@@ -167,7 +167,7 @@ func changeSystem() *cobra.Command {
 }
 
 func importCommand() *cobra.Command {
-	var directory, base string
+	var directory, base, windowsLogOn, windowsSignIn string
 	var flags systemFlags
 	cmd := &cobra.Command{
 		Use: "import [FILE]", Short: "Add systems from a CSV or plain list, or from a directory subtree", Args: cobra.MaximumNArgs(1),
@@ -179,12 +179,23 @@ standard input. Bad rows are reported by line and column and do not stop the oth
 	cmd.Flags().StringVar(&directory, "directory", "", "take the computers of this directory instead of a file")
 	cmd.Flags().StringVar(&base, "base", "", "subtree of the directory")
 	cmd.Flags().StringVar(&flags.logon, "logon", "", "log-on for rows that name none")
+	cmd.Flags().StringVar(&windowsLogOn, "windows-logon", "", "log-on for windows hosts that name none")
+	cmd.Flags().StringVar(&windowsSignIn, "windows-signin", "", "how to sign in to windows hosts: kerberos, ntlm or basic")
+	cmd.Flags().StringVar(&flags.caFile, "windows-ca-file", "", "PEM of the CA that signed the certificates of windows hosts")
+	_ = cmd.RegisterFlagCompletionFunc("windows-signin", cobra.FixedCompletions([]string{"kerberos", "ntlm", "basic"}, cobra.ShellCompDirectiveNoFileComp))
 	cmd.Flags().StringVar(&flags.site, "site", "", "site for rows that name none")
 	cmd.Flags().StringVar(&flags.environment, "environment", "", "environment for rows that name none")
 	cmd.Flags().StringVar(&flags.owner, "owner", "", "owner for rows that name none")
 	addOutput(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		in := map[string]string{"logon": flags.logon, "site": flags.site, "environment": flags.environment, "owner": flags.owner}
+		in := map[string]string{"logon": flags.logon, "site": flags.site, "environment": flags.environment, "owner": flags.owner, "windows_logon": windowsLogOn, "windows_signin": windowsSignIn}
+		if flags.caFile != "" {
+			raw, err := os.ReadFile(flags.caFile)
+			if err != nil {
+				return err
+			}
+			in["windows_ca"] = string(raw)
+		}
 		switch {
 		case directory != "" && len(args) > 0, directory == "" && len(args) == 0:
 			return &ExitError{ExitUsage, errors.New("give a file, or --directory")}

@@ -3,7 +3,7 @@
 //
 // A connector handles one kind of system. It implements Connector and, beyond
 // that, only what its kind can do: Visitor, Verifier, Changer, Holder,
-// Restarter, Rehearser, Commander. The rest of the program asks with a type
+// LogOnKeeper, Restarter, Rehearser, Commander, Diagnoser. The rest of the program asks with a type
 // assertion, the way io.WriterTo or http.Flusher are asked for, and explains
 // to the user what a kind cannot do. Everything that crosses the contract is a
 // plain value, so that a connector can run in another process inside a network
@@ -26,6 +26,7 @@ import (
 	"sync"
 	"time"
 
+	"mossledger.example/moss/internal/core/diagnosis"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/secret"
@@ -148,6 +149,9 @@ type Facts struct {
 	KeyType     string            `json:"key_type,omitempty"`
 	Certificate string            `json:"certificate,omitempty"` // subject, issuer, end
 	Version     string            `json:"version,omitempty"`
+	Booted      time.Time         `json:"booted,omitzero"`
+	Reboot      string            `json:"reboot,omitempty"` // why a restart of the host is due
+	ClockOff    time.Duration     `json:"clock_off,omitempty"`
 	Policy      map[string]string `json:"policy,omitempty"` // password policy in force
 }
 
@@ -183,7 +187,15 @@ const (
 	ScopeUnits    = "units"
 	ScopeCron     = "cron"
 	ScopeFiles    = "files"
+	ScopeServices = "services"
+	ScopeTasks    = "tasks"
+	ScopePools    = "pools"
 )
+
+// Scopes lists the scopes in the order in which they are told.
+func Scopes() []string {
+	return []string{ScopeAccounts, ScopeUnits, ScopeServices, ScopeTasks, ScopePools, ScopeCron, ScopeFiles}
+}
 
 // VisitRequest says how to read.
 type VisitRequest struct {
@@ -232,7 +244,7 @@ type AccountRef struct {
 // Verdict of a verification.
 type Verdict struct {
 	Accepted bool   `json:"accepted"`
-	Code     string `json:"code,omitempty"` // why not: wrong, locked, disabled, expired, must-change
+	Code     string `json:"code,omitempty"` // why not: wrong, locked, disabled, expired, must-change, account-expired
 	Words    string `json:"words"`          // the system's own words
 }
 
@@ -243,6 +255,7 @@ const (
 	VerdictDisabled   = "disabled"
 	VerdictExpired    = "expired"
 	VerdictMustChange = "must-change"
+	VerdictEnded      = "account-expired" // the account itself
 )
 
 // Verifier signs in as an account. A refusal is a Verdict, not an error.
@@ -271,19 +284,82 @@ type Holder interface {
 	ReplaceCopies(ctx context.Context, target Target, path string, places []held.Locator, old, value secret.Value) error
 }
 
-// UnitState is the state of a unit.
+// LogOnState is what a dependent logs on as, as its system keeps it.
+type LogOnState struct {
+	Account string       // exactly as configured
+	Stores  bool         // a password is kept with it
+	Value   secret.Value // that password, where the system shows it
+	Shown   bool         // it does
+}
+
+// LogOnChange gives a dependent a log-on.
+type LogOnChange struct {
+	Place   estate.Place
+	Was     string       // the account it must have now (or Account already); "" for any
+	Account string       // the account to write, in the spelling to write
+	Value   secret.Value // its password; empty for identities without one
+}
+
+// LogOnKeeper reads and replaces the log-on that a system keeps for a
+// dependent. Replace answers with the system's own return code and its
+// meaning. Giving the same log-on again is harmless.
+type LogOnKeeper interface {
+	ReadLogOn(ctx context.Context, target Target, place estate.Place) (LogOnState, error)
+	ReplaceLogOn(ctx context.Context, target Target, change LogOnChange) (words string, err error)
+}
+
+// UnitState is the state of a dependent that runs.
 type UnitState struct {
-	Active     string // active, inactive, failed, activating, ...
-	Sub        string
+	Active     string // active, inactive, failed, activating, deactivating
+	Sub        string // the system's own word for it
 	Invocation string // changes at every start
 	Result     string // of the last run, when it failed
 	Words      string // last lines that the unit said, when it failed
 }
 
-// Restarter restarts units and tells their state.
+// Restarter restarts dependents that run, starts those that are down, and
+// tells their state. Restart takes down what needs the dependent and brings it
+// back, and answers in the system's own words.
 type Restarter interface {
-	UnitState(ctx context.Context, target Target, unit string) (UnitState, error)
-	Restart(ctx context.Context, target Target, unit string) error
+	UnitState(ctx context.Context, target Target, place estate.Place) (UnitState, error)
+	Restart(ctx context.Context, target Target, place estate.Place) (words string, err error)
+}
+
+// Record is a line of a system's own log.
+type Record struct {
+	Time    time.Time      `json:"time"`
+	Source  string         `json:"source"`
+	Code    int            `json:"code,omitempty"`
+	Words   string         `json:"words"`
+	Strings []string       `json:"strings,omitempty"`
+	By      string         `json:"by,omitempty"`    // who caused it, where the record says so
+	Hint    diagnosis.Code `json:"hint,omitempty"`  // the cause that it speaks for
+	Of      string         `json:"of,omitempty"`    // of a dependency: its name
+	Start   bool           `json:"start,omitempty"` // it says that the dependent was up
+}
+
+// Needed is something that a dependent needs before it can start.
+type Needed struct {
+	Place  estate.Place `json:"place"`
+	State  string       `json:"state"`
+	RunsAs string       `json:"runs_as,omitempty"`
+	Result string       `json:"result,omitempty"`
+	Direct bool         `json:"direct"`
+}
+
+// Diagnosis is what a system itself says about why a dependent is down.
+type Diagnosis struct {
+	Dependent estate.Dependent `json:"dependent"`
+	Needs     []Needed         `json:"needs,omitempty"` // in start order
+	Records   []Record         `json:"records,omitempty"`
+	Booted    time.Time        `json:"booted,omitzero"`
+	ClockOff  time.Duration    `json:"clock_off,omitempty"` // the system's clock minus ours
+}
+
+// Diagnoser reads what a system says about a dependent, without changing
+// anything.
+type Diagnoser interface {
+	Diagnose(ctx context.Context, target Target, place estate.Place) (Diagnosis, error)
 }
 
 // Commander runs a check command on a system as the log-on account.
@@ -296,7 +372,9 @@ type Intention struct {
 	Change  *AccountRef
 	Replace string // path
 	Places  []held.Locator
-	Restart string // unit
+	Restart estate.Place   // Kind "" for none
+	Along   []estate.Place // what a restart takes down with it, as the plan knows it
+	LogOn   *LogOnChange
 	Current secret.Value
 }
 

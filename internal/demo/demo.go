@@ -84,13 +84,14 @@ func (d *Demo) Prepare(ctx context.Context) error {
 		{"logon", "add", "directory", "--account", larkmoor.ManagerDN, "--password-file", d.File("manager.pw")},
 		{"logon", "add", "hosts", "--account", larkmoor.Manager, "--password-file", d.File("manager.pw")},
 		{"system", "add", "larkmoor-directory", "--kind", "directory", "--address", host, "--port", fmt.Sprint(port), "--logon", "directory", "--ca-file", d.File("ca.pem"), "--site", "Larkmoor North", "--environment", "production", "--owner", "Directory team"},
-		{"system", "import", d.File("hosts.csv"), "--logon", "hosts"},
+		{"logon", "add", "terminals", "--account", `LARKMOOR\` + larkmoor.Manager, "--password-file", d.File("manager.pw")},
+		{"system", "import", d.File("hosts.csv"), "--logon", "hosts", "--windows-logon", "terminals", "--windows-signin", "basic", "--windows-ca-file", d.File("ca.pem")},
 	}
 	for name, h := range d.Estate.Hosts {
 		steps = append(steps, []string{"system", "check", name, "--approve", h.Fingerprint()})
 	}
 	steps = append(steps, []string{"survey", "run"})
-	for _, name := range []string{"svc-berth", "svc-gangway", "svc-manifest", "svc-tidefeed"} {
+	for _, name := range []string{"svc-berth", "svc-gangway", "svc-manifest", "svc-tidefeed", "svc-quayline", "svc-terminal"} {
 		steps = append(steps, []string{"custody", "take", "larkmoor-directory/" + name, "--password-file", d.File(name + ".pw")})
 	}
 	steps = append(steps, []string{"custody", "take", "bookings1/svc-fuelcard", "--password-file", d.File("svc-fuelcard.pw")}, []string{"survey", "run"})
@@ -98,6 +99,30 @@ func (d *Demo) Prepare(ctx context.Context) error {
 		out, exit, err := d.Moss(ctx, args...)
 		if err != nil || exit != 0 {
 			return fmt.Errorf("moss %s ended with %d: %w\n%s", strings.Join(args, " "), exit, err, out)
+		}
+	}
+	// Monday: the terminals stand still.
+	if err := d.expectStack(ctx); err != nil {
+		return err
+	}
+	d.Estate.WeekendPasses()
+	out, exit, err := d.Moss(ctx, "survey", "run")
+	if err != nil || exit != 0 {
+		return fmt.Errorf("survey ended with %d: %w\n%s", exit, err, out)
+	}
+	return nil
+}
+
+// expectStack gives the last service of the stack on each host its own check.
+func (d *Demo) expectStack(ctx context.Context) error {
+	out, code, err := d.Moss(ctx, "dependent", "list", "--filter", "name=QuayLineBoarding", "-o", "csv", "--columns", "id,system")
+	if err != nil || code != 0 {
+		return fmt.Errorf("list the quay line: %w %s", err, out)
+	}
+	for _, line := range strings.Split(strings.TrimSpace(out), "\n")[1:] {
+		id, system, _ := strings.Cut(line, ",")
+		if out, code, err := d.Moss(ctx, "dependent", "expect", id, "--http", d.Estate.Board+"/"+system+"/QuayLineBoarding", "--contains", "ready"); err != nil || code != 0 {
+			return fmt.Errorf("set the check of %s: %w %s", system, err, out)
 		}
 	}
 	return nil
@@ -113,11 +138,13 @@ The Larkmoor Ferries demonstration runs.
   Password       %s
   Command line   export MOSS_CONFIG=%s
 
-Three things to try:
+Four things to try:
   1. moss account show svc-berth              who uses it, and how that is known
   2. moss rotate rehearse svc-berth           what a rotation would do
      moss rotate run svc-berth --reason demo  do it, and watch
-  3. moss finding list                        what needs a person here
+  3. moss explain north1/QuayLineBoarding     why a terminal stands still this Monday
+     moss explain north1/QuayLineBoarding --repair --reason demo
+  4. moss finding list                        what else needs a person here
 
 Ctrl-C ends it. Everything it wrote is in %s.
 `, d.URL, UserName, UserPassword, d.File("config"), d.Folder)

@@ -45,7 +45,7 @@ func TestUnixHostConforms(t *testing.T) {
 	h.Boot(t)
 	conformance.Run(t, conformance.Fixture{
 		Connector: unixhost.Connector{}, Target: h.Target(), Account: "svc-berth", Password: secret.New(lab.AccountPassword), Weak: secret.New("two\nlines"),
-		CopyPath: "/etc/berth/berth.env", CopyKey: "BERTH_PASSWORD", Unit: "berth.service", DeadAddress: "10.213.78.250",
+		CopyPath: "/etc/berth/berth.env", CopyKey: "BERTH_PASSWORD", Unit: estate.Place{Kind: estate.DependentUnit, Place: "berth.service"}, DeadAddress: "10.213.78.250",
 		ReadFile: func(t *testing.T, path string) ([]byte, string) {
 			content, err := os.ReadFile(h.Root + path)
 			require.NoError(t, err)

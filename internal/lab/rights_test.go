@@ -11,6 +11,7 @@ import (
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/unixhost"
+	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"
@@ -42,7 +43,7 @@ func TestNarrowRights(t *testing.T) {
 	c, target := unixhost.Connector{}, h.Target()
 	places := []held.Locator{{Layout: held.LayoutEnv, Key: "BERTH_PASSWORD", Part: held.PartValue}}
 	old, next := secret.New("Old-Value-1"), secret.New("New-Value-2")
-	intentions := []connect.Intention{{Replace: "/etc/berth/berth.env", Places: places, Current: old}, {Restart: "berth.service"}}
+	intentions := []connect.Intention{{Replace: "/etc/berth/berth.env", Places: places, Current: old}, {Restart: unit("berth.service")}}
 
 	grant(narrow)
 	coverage, err := c.Visit(ctx, target, connect.VisitRequest{FingerprintKey: secret.New("key")}, func(connect.Batch) error { return nil })
@@ -53,8 +54,10 @@ func TestNarrowRights(t *testing.T) {
 	}
 	require.NoError(t, c.ReplaceCopies(ctx, target, "/etc/berth/berth.env", places, old, next))
 	require.NoError(t, c.ReplaceCopies(ctx, target, "/etc/berth/berth.env", places, next, old))
-	require.NoError(t, c.Restart(ctx, target, "berth.service"))
-	assert.Error(t, c.Restart(ctx, target, "ssh.service"), "and nothing else is allowed")
+	_, err = c.Restart(ctx, target, unit("berth.service"))
+	require.NoError(t, err)
+	_, err = c.Restart(ctx, target, unit("ssh.service"))
+	assert.Error(t, err, "and nothing else is allowed")
 
 	for i := 4; i < len(narrow); i++ { // from reading the file on, each is needed
 		grant(append(append([]string(nil), narrow[:i]...), narrow[i+1:]...))
@@ -65,4 +68,8 @@ func TestNarrowRights(t *testing.T) {
 		assert.True(t, failed, "without %s the rehearsal says so", narrow[i])
 		assert.Equal(t, "BERTH_PASSWORD=Old-Value-1\n", h.Shell(t, "cat /etc/berth/berth.env"))
 	}
+}
+
+func unit(name string) estate.Place {
+	return estate.Place{Kind: estate.DependentUnit, Place: name}
 }

@@ -279,6 +279,8 @@ func driftNext(code, name string) string {
 		return "unlock the account and find what locks it"
 	case connect.VerdictDisabled:
 		return "enable the account, or release it"
+	case connect.VerdictEnded:
+		return "extend the account in its directory, or release it"
 	case connect.VerdictExpired, connect.VerdictMustChange:
 		return "rotate it, or reset it with 'moss custody take " + name + " --reset'"
 	}
@@ -323,6 +325,16 @@ func (o *Operator) Release(ctx context.Context, by, reason string, a store.Accou
 		return err
 	}
 	return o.afterCustody(ctx, a)
+}
+
+// valueOf opens the value with a fingerprint.
+func (o *Operator) valueOf(v values, fingerprint string) (secret.Value, error) {
+	for _, s := range v.all {
+		if s.Fingerprint == fingerprint {
+			return o.sealer.Open(s.Binding(), s.Sealed)
+		}
+	}
+	return secret.Value{}, errors.New("the value that stands there is not in custody")
 }
 
 // values are the sealed values of an account, opened.

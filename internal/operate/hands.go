@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/store"
@@ -44,7 +46,11 @@ func (o *Operator) pair(ctx context.Context, r store.Rotation) (old, next *store
 	return old, next, nil
 }
 
-func (h *hands) secrets(ctx context.Context) (old, next secret.Value, err error) {
+// secrets opens what stands before a step and what shall stand after it.
+func (h *hands) secrets(ctx context.Context, step rotation.Step) (old, next secret.Value, err error) {
+	if h.rotation.Plan.Kind == rotation.KindAssign {
+		return h.assigned(ctx, step)
+	}
 	sealedOld, sealedNext, err := h.pair(ctx, h.rotation)
 	if err != nil {
 		return old, next, err
@@ -57,6 +63,29 @@ func (h *hands) secrets(ctx context.Context) (old, next secret.Value, err error)
 	}
 	if sealedNext != nil {
 		next, err = h.sealer.Open(sealedNext.Binding(), sealedNext.Sealed)
+	}
+	return old, next, err
+}
+
+// assigned is for plans that leave the authority alone: the account's current
+// value, and before it the former account's, or an earlier one of its own.
+func (h *hands) assigned(ctx context.Context, step rotation.Step) (old, next secret.Value, err error) {
+	own, err := h.values(ctx, h.account.ID)
+	if err != nil {
+		return old, next, err
+	}
+	if own.current.Empty() {
+		return old, next, errors.New("the account is not in custody")
+	}
+	next, old = own.current, own.current
+	switch {
+	case step.Holds != "":
+		old, err = h.valueOf(own, step.Holds)
+	case step.LogOn != nil && step.LogOn.WasID != "":
+		former, formerErr := h.values(ctx, number(step.LogOn.WasID))
+		old, err = former.current, formerErr
+	case step.LogOn != nil && step.LogOn.Moved:
+		old = secret.Value{} // an identity without a password, or one that nobody knows
 	}
 	return old, next, err
 }
@@ -110,7 +139,7 @@ func (h *hands) Observe(ctx context.Context, step rotation.Step, _ bool) (string
 	if err != nil {
 		return "", err
 	}
-	state, err := restarter.UnitState(ctx, target, step.Subject)
+	state, err := restarter.UnitState(ctx, target, step.At())
 	return state.Invocation, err
 }
 
@@ -119,7 +148,7 @@ func (h *hands) Do(ctx context.Context, step rotation.Step, _ string) rotation.O
 	if step.Kind == rotation.StepSeal {
 		return h.prepare(ctx)
 	}
-	old, next, err := h.secrets(ctx)
+	old, next, err := h.secrets(ctx, step)
 	if err != nil {
 		return certainly(err)
 	}
@@ -131,7 +160,7 @@ func (h *hands) Undo(ctx context.Context, step rotation.Step, _ string) rotation
 	if step.Kind == rotation.StepSeal {
 		return done("the new value is given up; it stays sealed as retired")
 	}
-	old, next, err := h.secrets(ctx)
+	old, next, err := h.secrets(ctx, step)
 	if err != nil {
 		return certainly(err)
 	}
@@ -143,7 +172,57 @@ func (h *hands) Undo(ctx context.Context, step rotation.Step, _ string) rotation
 			}
 		}
 	}
+	if step.Kind == rotation.StepLogOn {
+		if step.LogOn.Moved {
+			return h.giveLogOn(ctx, step, step.LogOn.Account, step.LogOn.Was, old)
+		}
+		// The same account: only its value goes back.
+		return h.giveLogOn(ctx, step, step.LogOn.Was, step.LogOn.Account, old)
+	}
 	return h.apply(ctx, step, next, old)
+}
+
+// giveLogOn gives a dependent a log-on.
+func (h *hands) giveLogOn(ctx context.Context, step rotation.Step, was, account string, value secret.Value) rotation.Outcome {
+	keeper, target, err := capability[connect.LogOnKeeper](ctx, h, step)
+	if err != nil {
+		return certainly(err)
+	}
+	if naming.IdentityOf(account) != estate.IdentityNamed {
+		value = secret.Value{}
+	}
+	words, err := keeper.ReplaceLogOn(ctx, target, connect.LogOnChange{Place: step.At(), Was: was, Account: account, Value: value})
+	if err != nil {
+		return failed(err)
+	}
+	return done(words)
+}
+
+// probeLogOn reads a log-on as far as its system shows it.
+func (h *hands) probeLogOn(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {
+	keeper, target, err := capability[connect.LogOnKeeper](ctx, h, step)
+	if err != nil {
+		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+	}
+	state, err := keeper.ReadLogOn(ctx, target, step.At())
+	switch moved := step.LogOn.Moved; {
+	case connect.CodeOf(err) == connect.CodeGone:
+		return rotation.Finding{Result: rotation.ProbeNeither, Words: err.Error()}
+	case err != nil:
+		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+	case moved && strings.EqualFold(state.Account, step.LogOn.Was):
+		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "it logs on as " + state.Account}
+	case !strings.EqualFold(state.Account, step.LogOn.Account) && !strings.EqualFold(state.Account, step.LogOn.Was):
+		return rotation.Finding{Result: rotation.ProbeNeither, Words: "it logs on as " + state.Account + ": somebody changed it"}
+	case state.Shown && state.Value.Equal(next) || moved && !state.Shown:
+		// Account and password are stored by one call.
+		return rotation.Finding{Result: rotation.ProbeEffective, Words: "it has the new log-on"}
+	case state.Shown && state.Value.Equal(old):
+		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "it has the old log-on"}
+	case state.Shown:
+		return rotation.Finding{Result: rotation.ProbeNeither, Words: "it has another password stored"}
+	}
+	return rotation.Finding{Result: rotation.ProbeBlind, Words: "the stored password cannot be read: giving it again is harmless"}
 }
 
 func (h *hands) prepare(ctx context.Context) rotation.Outcome {
@@ -196,15 +275,18 @@ func (h *hands) apply(ctx context.Context, step rotation.Step, from, to secret.V
 			return done(fmt.Sprintf("%d places replaced and read back", len(step.Places)))
 		}
 		return done("replaced and read back")
+	case rotation.StepLogOn:
+		return h.giveLogOn(ctx, step, step.LogOn.Was, step.LogOn.Account, to)
 	case rotation.StepRestart:
 		restarter, target, err := capability[connect.Restarter](ctx, h, step)
 		if err != nil {
 			return certainly(err)
 		}
-		if err := restarter.Restart(ctx, target, step.Subject); err != nil {
+		words, err := restarter.Restart(ctx, target, step.At())
+		if err != nil {
 			return failed(err)
 		}
-		return done("restarted")
+		return done(words)
 	case rotation.StepProve:
 		return h.prove(ctx, step)
 	case rotation.StepRevive:
@@ -219,6 +301,10 @@ func (h *hands) accepts(ctx context.Context, step rotation.Step, value secret.Va
 		return false, "", err
 	}
 	verdict, err := verifier.Verify(ctx, target, refOf(h.account), value)
+	if step.Kind == rotation.StepChange && (verdict.Code == connect.VerdictExpired || verdict.Code == connect.VerdictMustChange) {
+		// Directories say so only of the right value: it is the one in force.
+		return true, verdict.Words, err
+	}
 	return verdict.Accepted, verdict.Words, err
 }
 
@@ -256,7 +342,7 @@ func (h *hands) prove(ctx context.Context, step rotation.Step) rotation.Outcome 
 	var state connect.UnitState
 	for {
 		before := state.Invocation
-		if state, err = restarter.UnitState(ctx, target, step.Subject); err != nil {
+		if state, err = restarter.UnitState(ctx, target, step.At()); err != nil {
 			return certainly(err)
 		}
 		now := h.Now()
@@ -283,12 +369,12 @@ func (h *hands) revive(ctx context.Context, step rotation.Step) rotation.Outcome
 	if err != nil {
 		return certainly(err)
 	}
-	state, err := restarter.UnitState(ctx, target, step.Subject)
+	state, err := restarter.UnitState(ctx, target, step.At())
 	if err != nil {
 		return certainly(err)
 	}
 	if state.Active != "active" && state.Active != "activating" {
-		if err := restarter.Restart(ctx, target, step.Subject); err != nil {
+		if _, err := restarter.Restart(ctx, target, step.At()); err != nil {
 			return failed(err)
 		}
 	}
@@ -296,7 +382,7 @@ func (h *hands) revive(ctx context.Context, step rotation.Step) rotation.Outcome
 }
 
 func (h *hands) applicationCheck(ctx context.Context, step rotation.Step, target connect.Target, state connect.UnitState) rotation.Outcome {
-	words := "active, invocation " + state.Invocation
+	words := strings.TrimSuffix(or(state.Sub, state.Active)+", "+state.Invocation, ", ")
 	if step.Check == nil {
 		return done(words)
 	}
@@ -375,7 +461,7 @@ func (h *hands) Probe(ctx context.Context, step rotation.Step, undo bool, memo s
 		}
 		return rotation.Finding{Result: rotation.ProbeEffective, Words: "sealed"}
 	}
-	old, next, err := h.secrets(ctx)
+	old, next, err := h.secrets(ctx, step)
 	if err != nil {
 		return unknown(err)
 	}
@@ -384,6 +470,8 @@ func (h *hands) Probe(ctx context.Context, step rotation.Step, undo bool, memo s
 		return h.probeChange(ctx, step, undo, old, next)
 	case rotation.StepReplace:
 		return h.probeReplace(ctx, step, old, next)
+	case rotation.StepLogOn:
+		return h.probeLogOn(ctx, step, old, next)
 	case rotation.StepRestart:
 		return h.probeRestart(ctx, step, undo, memo)
 	}
@@ -458,12 +546,23 @@ func (h *hands) probeRestart(ctx context.Context, step rotation.Step, undo bool,
 	if err != nil {
 		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
 	}
-	state, err := restarter.UnitState(ctx, target, step.Subject)
+	state, err := restarter.UnitState(ctx, target, step.At())
 	if err != nil {
 		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
 	}
+	if step.Dependent.LogsOn() {
+		switch state.Active {
+		case "deactivating", "activating":
+			return rotation.Finding{Result: rotation.ProbeUnknown, Words: "it is " + state.Sub}
+		case "active":
+		default:
+			if !undo { // it was stopped and not started again: start it
+				return rotation.Finding{Result: rotation.ProbeAbsent, Words: "it is " + state.Sub}
+			}
+		}
+	}
 	restarted := state.Invocation != memo && state.Active == "active"
-	words := "it is " + state.Active + ", invocation " + state.Invocation
+	words := strings.TrimSuffix("it is "+state.Active+", "+state.Invocation, ", ")
 	switch {
 	case restarted && undo:
 		return rotation.Finding{Result: rotation.ProbeAbsent, Words: words}

@@ -38,6 +38,7 @@ type Config struct {
 	Now      func() time.Time
 	Log      *slog.Logger
 	Parallel int // visits at the same time; 0 for 16
+	Acts     int // acts of one rotation at the same time; 0 for 32
 	// Drill ends the process with SIGKILL after that many journal records of
 	// rotations, to exercise recovery; 0 never.
 	Drill int
@@ -77,6 +78,9 @@ func New(ctx context.Context, config Config) (*Operator, error) {
 	}
 	if config.Parallel == 0 {
 		config.Parallel = 16
+	}
+	if config.Acts == 0 {
+		config.Acts = 32
 	}
 	if err := config.Store.OpenLedger(ctx, sealer); err != nil {
 		return nil, err

@@ -63,6 +63,11 @@ func (o *Operator) placeSystem(ctx context.Context, v store.System, known ties.K
 	if err := o.Store.PutTies(ctx, derived); err != nil {
 		return err
 	}
+	latent, err := o.latentFindings(ctx, v, dependents, derived, scope)
+	if err != nil {
+		return err
+	}
+	findings = append(findings, latent...)
 	return o.Store.SetFindings(ctx, scope, findings)
 }
 

@@ -20,12 +20,7 @@ type running struct {
 // StartRotation begins a rotation of an account in custody and returns at
 // once. Law 9: it needs a rehearsal that passed recently, or an override with
 // a reason.
-func (o *Operator) StartRotation(ctx context.Context, by string, a store.Account, policy rotation.Policy, reason, override string) (int64, error) {
-	switch policy {
-	case rotation.PolicyStop, rotation.PolicyContinue, rotation.PolicyUndo:
-	default:
-		return 0, fmt.Errorf("%w: unknown policy %q (stop, continue or undo)", ErrInput, policy)
-	}
+func (o *Operator) StartRotation(ctx context.Context, by string, a store.Account, wish Wish, reason, override string) (int64, error) {
 	if reason == "" {
 		return 0, fmt.Errorf("%w: give a reason", ErrInput)
 	}
@@ -35,7 +30,7 @@ func (o *Operator) StartRotation(ctx context.Context, by string, a store.Account
 		}
 		return 0, err
 	}
-	plan, err := o.plan(ctx, a, policy)
+	plan, err := o.plan(ctx, a, wish)
 	if err != nil {
 		return 0, err
 	}
@@ -43,7 +38,7 @@ func (o *Operator) StartRotation(ctx context.Context, by string, a store.Account
 	if err != nil {
 		return 0, err
 	}
-	r := store.Rotation{AccountID: a.ID, Account: a.Name, Authority: a.System, Plan: plan, Policy: string(policy), RequestedBy: by, Reason: reason, Override: override, RehearsalID: rehearsal, Mode: string(rotation.ModeForward)}
+	r := store.Rotation{AccountID: a.ID, Account: a.Name, Authority: a.System, Plan: plan, Policy: string(wish.Policy), RequestedBy: by, Reason: reason, Override: override, RehearsalID: rehearsal, Mode: string(rotation.ModeForward)}
 	entry := ledger.Entry{Actor: by, Act: "rotation.start", Phase: ledger.Intent, Subject: a.Name, System: a.System, Reason: reason}
 	if override != "" {
 		entry.Detail = "without a rehearsal that passed: " + override
@@ -180,7 +175,7 @@ func (o *Operator) run(r store.Rotation, active *running) (rotation.State, error
 	}
 	runner := &rotation.Runner{
 		Plan: r.Plan, Journal: &journal{Operator: o, rotation: r, state: state}, Hands: &hands{Operator: o, rotation: r, account: a},
-		Now: o.Now, Wait: wait, Parallel: 8, Decide: active.decide,
+		Now: o.Now, Wait: wait, Parallel: o.Acts, Decide: active.decide,
 	}
 	state, err = runner.Run(o.base, records)
 	if err != nil {
@@ -322,8 +317,14 @@ func (j *journal) effects(ctx context.Context, r rotation.Record, state rotation
 		effects.Settlement, err = j.settlement(ctx, j.rotation, state)
 		return effects, err
 	}
+	if r.Step >= 0 && j.rotation.Plan.Steps[r.Step].Kind == rotation.StepLogOn {
+		return j.logOnEffect(ctx, j.rotation.Plan.Steps[r.Step], state.Steps[r.Step].Status)
+	}
 	if r.Step < 0 || j.rotation.Plan.Steps[r.Step].Kind != rotation.StepReplace {
 		return effects, nil
+	}
+	if j.rotation.Plan.Kind == rotation.KindAssign {
+		return effects, nil // the survey that follows reads it
 	}
 	old, next, err := j.pair(ctx, j.rotation)
 	if err != nil || old == nil || next == nil {
@@ -343,6 +344,42 @@ func (j *journal) effects(ctx context.Context, r rotation.Record, state rotation
 		effects.Copies = append(effects.Copies, store.CopyIs{SystemID: number(step.SystemID), Place: step.Subject + "#" + place.String(), Fingerprint: holds})
 	}
 	return effects, nil
+}
+
+// logOnEffect notes what a dependent was given.
+func (j *journal) logOnEffect(ctx context.Context, step rotation.Step, status rotation.Status) (effects store.Effects, err error) {
+	is := store.LogOnIs{SystemID: number(step.SystemID), Place: step.At(), Account: step.LogOn.Account, AccountID: j.rotation.AccountID}
+	var value *store.Secret
+	switch {
+	case status == rotation.Done && j.rotation.Plan.Kind == rotation.KindAssign:
+		value, err = j.currentSecret(ctx, j.rotation.AccountID)
+	case status == rotation.Done:
+		_, value, err = j.pair(ctx, j.rotation)
+	case status == rotation.Undone && step.LogOn.WasID != "":
+		is.Account, is.AccountID = step.LogOn.Was, number(step.LogOn.WasID)
+		value, err = j.currentSecret(ctx, is.AccountID)
+	case status == rotation.Undone && j.rotation.Plan.Kind == rotation.KindAssign:
+		is.Account = step.LogOn.Was
+	case status == rotation.Undone:
+		value, _, err = j.pair(ctx, j.rotation)
+	default:
+		return effects, nil
+	}
+	if value != nil {
+		is.Fingerprint = value.Fingerprint
+	}
+	effects.LogOns = append(effects.LogOns, is)
+	return effects, err
+}
+
+func (o *Operator) currentSecret(ctx context.Context, account int64) (*store.Secret, error) {
+	all, err := o.Store.Secrets(ctx, account)
+	for i := range all {
+		if all[i].State == store.SecretCurrent {
+			return &all[i], err
+		}
+	}
+	return nil, err
 }
 
 func (j *journal) entry(r rotation.Record) ledger.Entry {

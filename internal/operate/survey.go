@@ -146,6 +146,9 @@ var scopeTables = map[string][2]string{
 	connect.ScopeUnits:    {"dependents", "kind = 'unit'"},
 	connect.ScopeCron:     {"dependents", "kind = 'cron'"},
 	connect.ScopeFiles:    {"dependents", "kind = 'file'"},
+	connect.ScopeServices: {"dependents", "kind = 'service'"},
+	connect.ScopeTasks:    {"dependents", "kind = 'task'"},
+	connect.ScopePools:    {"dependents", "kind = 'pool'"},
 }
 
 const maxProblems = 200
@@ -273,7 +276,7 @@ func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit,
 		visit.State, visit.Words = "failed", err.Error()
 	case len(coverage.Why) > 0:
 		visit.State = "incomplete"
-		for _, scope := range []string{connect.ScopeAccounts, connect.ScopeUnits, connect.ScopeCron, connect.ScopeFiles} {
+		for _, scope := range connect.Scopes() {
 			if why := coverage.Why[scope]; why != "" {
 				visit.Stage, visit.Words = string(connect.StageRead), scope+": "+why
 				break

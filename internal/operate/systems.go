@@ -57,9 +57,9 @@ func (o *Operator) ValidSystem(ctx context.Context, v store.System) error {
 	}
 	for name := range v.Options {
 		switch name {
-		case "base", "paths", "setpw":
+		case "base", "paths", "setpw", "signin", "realm", "kdc", "service":
 		default:
-			return fmt.Errorf("%w: unknown option %q (known: base, paths, setpw)", ErrInput, name)
+			return fmt.Errorf("%w: unknown option %q (known: base, paths, setpw; for windows hosts signin, realm, kdc, service)", ErrInput, name)
 		}
 	}
 	if v.LogOn != "" {
@@ -89,6 +89,8 @@ type Import struct {
 // Defaults fill what a list leaves open.
 type Defaults struct {
 	Kind, LogOn, Site, Environment, Owner string
+	// For windows hosts among them.
+	WindowsLogOn, WindowsSignIn, TrustedCA string
 }
 
 // ImportList adds the systems of a CSV or plain list.
@@ -123,16 +125,14 @@ func (o *Operator) ImportDirectory(ctx context.Context, by, from, base string, d
 		return Import{}, err
 	}
 	var rows []roster.Row
-	var problems []roster.Problem
 	for i, l := range listed {
 		row := roster.Row{Line: i + 1, Name: strings.ToLower(l.Name), Address: l.Address}
 		if strings.Contains(strings.ToLower(l.OS), "windows") {
-			problems = append(problems, roster.Problem{Line: i + 1, Column: "name", Text: l.Name, What: "a windows host (" + l.OS + "): this kind cannot be read yet"})
-			continue
+			row.Kind = string(estate.KindWindowsHost)
 		}
 		rows = append(rows, row)
 	}
-	return o.importRows(ctx, by, rows, problems, defaults)
+	return o.importRows(ctx, by, rows, nil, defaults)
 }
 
 func (o *Operator) importRows(ctx context.Context, by string, rows []roster.Row, problems []roster.Problem, defaults Defaults) (Import, error) {
@@ -154,6 +154,12 @@ func (o *Operator) importRows(ctx context.Context, by string, rows []roster.Row,
 		}
 		if row.Paths != "" {
 			v.Options = map[string]string{"paths": row.Paths}
+		}
+		if v.Kind == string(estate.KindWindowsHost) {
+			v.LogOn, v.TrustedCA = or(row.LogOn, defaults.WindowsLogOn, defaults.LogOn), defaults.TrustedCA
+			if defaults.WindowsSignIn != "" {
+				v.Options = map[string]string{"signin": defaults.WindowsSignIn}
+			}
 		}
 		_, err := o.AddSystem(ctx, by, v)
 		switch {

@@ -47,7 +47,7 @@ var access = map[string][]string{
 	"start-survey": operators, "cancel-survey": operators,
 
 	"list-accounts": readers, "get-account": readers, "resolve-account": readers,
-	"list-dependents": readers, "get-dependent": readers, "set-check": operators, "remove-check": operators,
+	"list-dependents": readers, "get-dependent": readers, "explain-dependent": operators, "start-dependents": operators, "set-check": operators, "remove-check": operators,
 
 	"take-custody": operators, "verify-custody": operators, "verify-all-custody": operators, "release-custody": operators,
 

@@ -59,6 +59,13 @@ func (s *Service) registerAccounts() {
 	add(s, http.MethodGet, "/dependents/{id}", "get-dependent", "Show a dependent", func(ctx context.Context, in *IDInput) (*body[store.Dependent], error) {
 		return answer(s.store.Dependent(ctx, in.ID))
 	})
+	add(s, http.MethodPost, "/dependents/{id}/explain", "explain-dependent", "Say why a dependent is down, with the evidence for each possible cause", func(ctx context.Context, in *IDInput) (*body[operate.Explanation], error) {
+		return answer(s.operator.Explain(ctx, who(ctx), in.ID))
+	})
+	add(s, http.MethodPost, "/dependents/start", "start-dependents", "Start what is down, one after the other", func(ctx context.Context, in *startDependentsInput) (*body[StartedDependents], error) {
+		said, err := s.operator.StartDependents(ctx, who(ctx), in.Body.Reason, in.Body.Dependents)
+		return answer(StartedDependents{Words: said}, err)
+	})
 	add(s, http.MethodPut, "/dependents/{id}/check", "set-check", "Set the application's own check of a unit", s.setCheck)
 	add(s, http.MethodDelete, "/dependents/{id}/check", "remove-check", "Remove the application's own check of a unit", func(ctx context.Context, in *IDInput) (*empty, error) {
 		return &empty{}, s.store.SetCheck(ctx, in.ID, nil, ledger.Entry{Actor: who(ctx), Act: "dependent.remove-check", Phase: ledger.Outcome, Subject: fmt.Sprint(in.ID), Result: "done"})
@@ -76,6 +83,18 @@ func (s *Service) registerAccounts() {
 	add(s, http.MethodGet, "/overview", "get-overview", "Counts for the first page", func(ctx context.Context, _ *empty) (*body[store.Overview], error) {
 		return answer(s.store.Overview(ctx))
 	})
+}
+
+type startDependentsInput struct {
+	Body struct {
+		Dependents []int64 `json:"dependents" minItems:"1" maxItems:"200" doc:"In this order"`
+		Reason     string  `json:"reason" minLength:"1" maxLength:"500"`
+	}
+}
+
+// StartedDependents tells what each start said.
+type StartedDependents struct {
+	Words []string `json:"words" nullable:"false"`
 }
 
 type dependentsInput struct {
@@ -150,8 +169,8 @@ func (s *Service) setCheck(ctx context.Context, in *setCheckInput) (*body[store.
 	if err != nil {
 		return nil, err
 	}
-	if d.Kind != "unit" {
-		return nil, huma.Error400BadRequest("only a unit has a check of its own")
+	if !d.Kind.Runs() {
+		return nil, huma.Error400BadRequest("only what runs has a check of its own: a unit, a service or an application pool")
 	}
 	switch in.Body.Kind {
 	case "tcp", "http", "command":

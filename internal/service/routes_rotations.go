@@ -4,9 +4,13 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
 
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/operate"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -40,18 +44,68 @@ func rehearsalAnswer(v store.Rehearsal, err error) (*body[RehearsalAnswer], erro
 	return answer(out, err)
 }
 
+// WishBody is what a person asks of a rotation. The same must be asked of the
+// rehearsal and of the rotation after it.
+type WishBody struct {
+	Policy    string    `json:"policy,omitempty" enum:"stop,continue,undo" default:"undo" doc:"What to do when a step fails"`
+	Restart   string    `json:"restart,omitempty" enum:"now,window,leave" default:"now" doc:"When dependents are restarted; leave: not at all, each is a latent breakage until somebody does"`
+	NotBefore time.Time `json:"not_before,omitzero" doc:"Beginning of the window"`
+	NotAfter  time.Time `json:"not_after,omitzero" doc:"End of the window"`
+	Assign    []int64   `json:"assign,omitempty" maxItems:"5000" doc:"Dependents that shall log on as the account with its current value; the authority is left alone"`
+	Where     []string  `json:"where,omitempty" doc:"The same, chosen by filters of the list of dependents"`
+	Search    string    `json:"search,omitempty" doc:"And by part of any text column"`
+	Repair    bool      `json:"repair,omitempty" doc:"The same, for all that have not stored the current value, or are down"`
+	Start     bool      `json:"start,omitempty" doc:"Also bring up what is down although it starts by itself"`
+}
+
+const mostAssigned = 5000
+
+// wish makes the operator's wish of a body, with the dependents looked up.
+func (s *Service) wish(ctx context.Context, a store.Account, b WishBody) (operate.Wish, error) {
+	w := operate.Wish{Policy: rotation.Policy(b.Policy), When: rotation.RestartPolicy(b.Restart), NotBefore: b.NotBefore, NotAfter: b.NotAfter, Assign: b.Assign, Start: b.Start}
+	if b.Repair {
+		targets, err := s.operator.RepairTargets(ctx, a)
+		if err != nil {
+			return w, err
+		}
+		w.Assign, w.Start = targets, true
+		return w, nil
+	}
+	if len(b.Where) == 0 && b.Search == "" {
+		return w, nil
+	}
+	q := store.Query{Filters: append([]string{"gone="}, b.Where...), Search: b.Search, Limit: 500}
+	for {
+		page, err := s.store.Dependents(ctx, 0, q)
+		if err != nil {
+			return w, err
+		}
+		if page.Total > mostAssigned {
+			return w, huma.Error400BadRequest(fmt.Sprintf("%d dependents match: at most %d at a time", page.Total, mostAssigned))
+		}
+		for _, d := range page.Items {
+			w.Assign = append(w.Assign, d.ID)
+		}
+		if q.Cursor = page.Next; q.Cursor == "" {
+			break
+		}
+	}
+	if len(w.Assign) == 0 {
+		return w, huma.Error400BadRequest("no dependent matches")
+	}
+	return w, nil
+}
+
 type rehearseInput struct {
 	AccountInput
-	Body struct {
-		Policy string `json:"policy,omitempty" enum:"stop,continue,undo" default:"undo"`
-	}
+	Body WishBody
 }
 
 type startRotationInput struct {
 	AccountInput
 	Keyed
 	Body struct {
-		Policy string `json:"policy,omitempty" enum:"stop,continue,undo" default:"undo" doc:"What to do when a step fails"`
+		WishBody
 		Reason string `json:"reason" minLength:"1" maxLength:"500"`
 	}
 }
@@ -60,7 +114,7 @@ type overrideInput struct {
 	AccountInput
 	Keyed
 	Body struct {
-		Policy   string `json:"policy,omitempty" enum:"stop,continue,undo" default:"undo"`
+		WishBody
 		Reason   string `json:"reason" minLength:"1" maxLength:"500"`
 		Override string `json:"override" minLength:"1" maxLength:"500" doc:"Why it is started without a rehearsal that passed"`
 	}
@@ -80,16 +134,20 @@ func (s *Service) registerRotations() {
 		if err != nil {
 			return nil, err
 		}
-		return rehearsalAnswer(s.operator.Rehearse(ctx, who(ctx), a, rotation.Policy(in.Body.Policy)))
+		wish, err := s.wish(ctx, a, in.Body)
+		if err != nil {
+			return nil, err
+		}
+		return rehearsalAnswer(s.operator.Rehearse(ctx, who(ctx), a, wish))
 	})
 	add(s, http.MethodGet, "/accounts/{id}/rehearsals/latest", "get-rehearsal", "Show the latest rehearsal", func(ctx context.Context, in *AccountInput) (*body[RehearsalAnswer], error) {
 		return rehearsalAnswer(s.store.LatestRehearsal(ctx, in.ID))
 	})
 	add(s, http.MethodPost, "/accounts/{id}/rotations", "start-rotation", "Rotate; needs a rehearsal that passed within the hour", func(ctx context.Context, in *startRotationInput) (*body[RotationNow], error) {
-		return s.startRotation(ctx, in.ID, in.Key, in.Body.Policy, in.Body.Reason, "")
+		return s.startRotation(ctx, in.ID, in.Key, in.Body.WishBody, in.Body.Reason, "")
 	})
 	add(s, http.MethodPost, "/accounts/{id}/rotations/override", "override-rotation", "Rotate without a rehearsal that passed; the reason is recorded", func(ctx context.Context, in *overrideInput) (*body[RotationNow], error) {
-		return s.startRotation(ctx, in.ID, in.Key, in.Body.Policy, in.Body.Reason, in.Body.Override)
+		return s.startRotation(ctx, in.ID, in.Key, in.Body.WishBody, in.Body.Reason, in.Body.Override)
 	})
 	add(s, http.MethodGet, "/rotations", "list-rotations", "List rotations", func(ctx context.Context, in *ListInput) (*body[store.Page[store.Rotation]], error) {
 		return answer(s.store.Rotations(ctx, in.query()))
@@ -110,13 +168,17 @@ func (s *Service) registerRotations() {
 	s.registerWatchRotation()
 }
 
-func (s *Service) startRotation(ctx context.Context, account int64, key, policy, reason, override string) (*body[RotationNow], error) {
+func (s *Service) startRotation(ctx context.Context, account int64, key string, b WishBody, reason, override string) (*body[RotationNow], error) {
 	id, err := s.once(ctx, key, fmt.Sprintf("rotation/%d", account), func() (int64, error) {
 		a, err := s.store.Account(ctx, account)
 		if err != nil {
 			return 0, err
 		}
-		return s.operator.StartRotation(ctx, who(ctx), a, rotation.Policy(policy), reason, override)
+		wish, err := s.wish(ctx, a, b)
+		if err != nil {
+			return 0, err
+		}
+		return s.operator.StartRotation(ctx, who(ctx), a, wish, reason, override)
 	})
 	if err != nil {
 		return nil, err

@@ -54,14 +54,17 @@ type CheckAnswer struct {
 
 type importInput struct {
 	Body struct {
-		List        string `json:"list,omitempty" doc:"CSV with a header line, or one name a line"`
-		Directory   string `json:"directory,omitempty" doc:"System whose computers are taken instead"`
-		Base        string `json:"base,omitempty" doc:"Subtree of that directory"`
-		Kind        string `json:"kind,omitempty"`
-		LogOn       string `json:"logon,omitempty"`
-		Site        string `json:"site,omitempty"`
-		Environment string `json:"environment,omitempty"`
-		Owner       string `json:"owner,omitempty"`
+		List          string `json:"list,omitempty" doc:"CSV with a header line, or one name a line"`
+		Directory     string `json:"directory,omitempty" doc:"System whose computers are taken instead"`
+		Base          string `json:"base,omitempty" doc:"Subtree of that directory"`
+		Kind          string `json:"kind,omitempty"`
+		LogOn         string `json:"logon,omitempty"`
+		Site          string `json:"site,omitempty"`
+		Environment   string `json:"environment,omitempty"`
+		Owner         string `json:"owner,omitempty"`
+		WindowsLogOn  string `json:"windows_logon,omitempty" doc:"Log-on for windows hosts that name none"`
+		WindowsSignIn string `json:"windows_signin,omitempty" enum:"kerberos,ntlm,basic," doc:"How to sign in to windows hosts"`
+		WindowsCA     string `json:"windows_ca,omitempty" maxLength:"100000" doc:"PEM of the CA that signed their certificates"`
 	}
 }
 
@@ -129,7 +132,7 @@ func (s *Service) saveLogOn(ctx context.Context, in *saveLogOnInput) (*body[stor
 }
 
 func (s *Service) importSystems(ctx context.Context, in *importInput) (*body[operate.Import], error) {
-	defaults := operate.Defaults{Kind: in.Body.Kind, LogOn: in.Body.LogOn, Site: in.Body.Site, Environment: in.Body.Environment, Owner: in.Body.Owner}
+	defaults := operate.Defaults{Kind: in.Body.Kind, LogOn: in.Body.LogOn, Site: in.Body.Site, Environment: in.Body.Environment, Owner: in.Body.Owner, WindowsLogOn: in.Body.WindowsLogOn, WindowsSignIn: in.Body.WindowsSignIn, TrustedCA: in.Body.WindowsCA}
 	if in.Body.Directory != "" {
 		return answer(s.operator.ImportDirectory(ctx, who(ctx), in.Body.Directory, in.Body.Base, defaults))
 	}

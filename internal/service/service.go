@@ -26,6 +26,7 @@ import (
 	// The kinds of system: one line each.
 	_ "mossledger.example/moss/internal/connect/directory"
 	_ "mossledger.example/moss/internal/connect/unixhost"
+	_ "mossledger.example/moss/internal/connect/winhost"
 )
 
 // Version of the program.

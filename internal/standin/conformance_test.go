@@ -84,7 +84,7 @@ func TestHostStandInConforms(t *testing.T) {
 			LogOn: connect.LogOn{Account: "mossmgr", Password: secret.New("Manager-Passw0rd")},
 		},
 		Account: "svc-berth", Password: secret.New("Berth-Passw0rd-1"), Weak: secret.New("two\nlines"),
-		CopyPath: "/etc/berth/berth.env", CopyKey: "BERTH_PASSWORD", Unit: "berth.service", DeadAddress: "127.0.0.250",
+		CopyPath: "/etc/berth/berth.env", CopyKey: "BERTH_PASSWORD", Unit: estate.Place{Kind: estate.DependentUnit, Place: "berth.service"}, DeadAddress: "127.0.0.250",
 		ReadFile: func(t *testing.T, path string) ([]byte, string) {
 			f, ok := host.Read(path)
 			require.True(t, ok)

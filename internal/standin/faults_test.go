@@ -97,7 +97,8 @@ func TestDirectoryThatMisbehaves(t *testing.T) {
 	}{
 		{func(e *standindir.Entry) { e.Locked = true }, connect.VerdictLocked},
 		{func(e *standindir.Entry) { e.Disabled = true }, connect.VerdictDisabled},
-		{func(e *standindir.Entry) { e.Expired = true }, connect.VerdictExpired},
+		{func(e *standindir.Entry) { e.Expired = true }, connect.VerdictEnded},
+		{func(e *standindir.Entry) { e.Changed = time.Now().AddDate(0, 0, -91) }, connect.VerdictExpired},
 		{func(e *standindir.Entry) { e.MustChange = true }, connect.VerdictMustChange},
 	} {
 		dn := "CN=svc-berth,DC=larkmoor,DC=example"
@@ -106,7 +107,9 @@ func TestDirectoryThatMisbehaves(t *testing.T) {
 		require.NoError(t, err)
 		assert.False(t, verdict.Accepted)
 		assert.Equal(t, c.code, verdict.Code)
-		server.Update(dn, func(e *standindir.Entry) { e.Locked, e.Disabled, e.Expired, e.MustChange = false, false, false, false })
+		server.Update(dn, func(e *standindir.Entry) {
+			e.Locked, e.Disabled, e.Expired, e.MustChange, e.Changed = false, false, false, false, time.Now()
+		})
 	}
 }
 

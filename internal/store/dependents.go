@@ -25,6 +25,10 @@ type Dependent struct {
 	Seen      time.Time          `json:"seen"`
 	Changed   time.Time          `json:"changed"`
 	Gone      time.Time          `json:"gone,omitzero"`
+	Identity  estate.Identity    `json:"identity" enum:"named,managed,virtual,built-in," doc:"What sort of identity it runs as"`
+	Given     string             `json:"-"` // fingerprint of the password that was given from here last
+	GivenAt   time.Time          `json:"given_at,omitzero" doc:"When its log-on was last given from here"`
+	GivenTo   int64              `json:"-"` // account of that log-on
 	Check     *rotation.AppCheck `json:"check,omitempty" doc:"The application's own check, as a person set it"`
 	Ties      []Tie              `json:"ties" nullable:"false"`
 	Readers   []string           `json:"readers" nullable:"false" doc:"Of a file: the units and entries on its system that name it"`
@@ -42,10 +46,10 @@ type Tie struct {
 }
 
 const (
-	dependentFrom    = "dependents d JOIN systems ON systems.id = d.system_id LEFT JOIN scopes ON scopes.system_id = d.system_id AND scopes.scope = CASE d.kind WHEN 'unit' THEN 'units' WHEN 'cron' THEN 'cron' ELSE 'files' END"
+	dependentFrom    = "dependents d JOIN systems ON systems.id = d.system_id LEFT JOIN scopes ON scopes.system_id = d.system_id AND scopes.scope = CASE d.kind WHEN 'unit' THEN 'units' WHEN 'cron' THEN 'cron' WHEN 'service' THEN 'services' WHEN 'task' THEN 'tasks' WHEN 'pool' THEN 'pools' ELSE 'files' END"
 	dependentSeen    = "CASE WHEN d.gone = '' THEN MAX(d.seen, COALESCE(scopes.completed, '')) ELSE d.seen END"
 	dependentTies    = "COALESCE((SELECT json_group_array(json_object('account_id', t.account_id, 'account', a.name, 'system', sa.name, 'evidence', t.evidence, 'strength', t.strength, 'detail', t.detail, 'first_seen', t.first_seen)) FROM ties t JOIN accounts a ON a.id = t.account_id JOIN systems sa ON sa.id = a.system_id WHERE t.dependent_id = d.id), '[]')"
-	dependentColumns = "d.id, d.system_id, systems.name, d.kind, d.place, d.name, d.description, d.runs_as, d.state, d.start_mode, d.executable, d.schedule, d.path, d.uses, d.after, d.requires, d.copy, d.first_seen, " + dependentSeen + ", d.changed, d.gone, d.app_check, " + dependentTies + ", " + dependentReaders
+	dependentColumns = "d.id, d.system_id, systems.name, d.kind, d.place, d.name, d.description, d.runs_as, d.state, d.start_mode, d.executable, d.schedule, d.path, d.uses, d.after, d.requires, d.copy, d.first_seen, " + dependentSeen + ", d.changed, d.gone, d.identity, d.stores, d.stored, d.started, d.result, d.given, d.given_at, d.given_account, d.app_check, " + dependentTies + ", " + dependentReaders
 	dependentReaders = "CASE d.kind WHEN 'file' THEN COALESCE((SELECT json_group_array(u.name) FROM dependents u WHERE u.system_id = d.system_id AND u.gone = '' AND u.kind <> 'file' AND EXISTS (SELECT 1 FROM json_each(u.uses) WHERE value = d.path)), '[]') ELSE '[]' END"
 	dependentAccount = "COALESCE((SELECT group_concat(a.name, ' ') FROM ties t JOIN accounts a ON a.id = t.account_id WHERE t.dependent_id = d.id), '')"
 	dependentProof   = "COALESCE((SELECT group_concat(t.evidence || ' ' || t.strength, ' ') FROM ties t WHERE t.dependent_id = d.id), '')"
@@ -53,10 +57,11 @@ const (
 
 func scanDependent(row interface{ Scan(...any) error }, more ...any) (Dependent, error) {
 	var v Dependent
-	var uses, after, requires, copied, first, seen, changed, gone, check, tied, readers string
-	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.Place, &v.Name, &v.Description, &v.RunsAs, &v.State, &v.StartMode, &v.Executable, &v.Schedule, &v.Path, &uses, &after, &requires, &copied, &first, &seen, &changed, &gone, &check, &tied, &readers}, more...)...)
+	var uses, after, requires, copied, first, seen, changed, gone, started, givenAt, check, tied, readers string
+	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.Place, &v.Name, &v.Description, &v.RunsAs, &v.State, &v.StartMode, &v.Executable, &v.Schedule, &v.Path, &uses, &after, &requires, &copied, &first, &seen, &changed, &gone, &v.Identity, &v.Stores, &v.Stored, &started, &v.Result, &v.Given, &givenAt, &v.GivenTo, &check, &tied, &readers}, more...)...)
 	v.Uses, v.After, v.Requires, v.Copy = parse[[]string](uses), parse[[]string](after), parse[[]string](requires), parse[*estate.Copy](copied)
 	v.FirstSeen, v.Seen, v.Changed, v.Gone = timeOf(first), timeOf(seen), timeOf(changed), timeOf(gone)
+	v.Started, v.GivenAt = timeOf(started), timeOf(givenAt)
 	v.Ties = parse[[]Tie](tied)
 	if v.Ties == nil {
 		v.Ties = []Tie{}
@@ -82,12 +87,16 @@ var dependentList = listing[Dependent]{
 		{name: "account", sql: dependentAccount},
 		{name: "evidence", sql: dependentProof, hidden: true},
 		{name: "account_id", sql: "COALESCE((SELECT group_concat(t.account_id, ' ') FROM ties t WHERE t.dependent_id = d.id), '')", hidden: true},
+		{name: "identity", sql: "d.identity"},
+		{name: "stores", sql: "d.stores", hidden: true},
 		{name: "state", sql: "d.state"},
+		{name: "result", sql: "d.result"},
 		{name: "start_mode", sql: "d.start_mode"},
 		{name: "executable", sql: "d.executable"},
 		{name: "schedule", sql: "d.schedule"},
 		{name: "path", sql: "d.path"},
 		{name: "first_seen", sql: "d.first_seen", hidden: true},
+		{name: "started", sql: "d.started", hidden: true},
 		{name: "seen", sql: dependentSeen, hidden: true},
 		{name: "changed", sql: "d.changed", hidden: true},
 		{name: "gone", sql: "d.gone", hidden: true},
@@ -161,9 +170,9 @@ func (s *Store) PutDependents(ctx context.Context, system int64, batch []estate.
 		if err != nil {
 			return fmt.Errorf("read known dependents: %w", err)
 		}
-		insert, err := tx.PrepareContext(ctx, `INSERT INTO dependents (system_id, kind, place, name, description, runs_as, state, start_mode, executable, schedule, path, uses, after, requires, copy, fingerprint, digest, first_seen, seen, changed)
-			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
-			ON CONFLICT (system_id, kind, place) DO UPDATE SET name=excluded.name, description=excluded.description, runs_as=excluded.runs_as, state=excluded.state, start_mode=excluded.start_mode, executable=excluded.executable, schedule=excluded.schedule, path=excluded.path, uses=excluded.uses, after=excluded.after, requires=excluded.requires, copy=excluded.copy, fingerprint=excluded.fingerprint, digest=excluded.digest, seen=excluded.seen, changed=excluded.changed, gone=''
+		insert, err := tx.PrepareContext(ctx, `INSERT INTO dependents (system_id, kind, place, name, description, runs_as, state, start_mode, executable, schedule, path, uses, after, requires, copy, fingerprint, digest, first_seen, seen, changed, identity, stores, stored, started, result)
+			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
+			ON CONFLICT (system_id, kind, place) DO UPDATE SET name=excluded.name, description=excluded.description, runs_as=excluded.runs_as, state=excluded.state, start_mode=excluded.start_mode, executable=excluded.executable, schedule=excluded.schedule, path=excluded.path, uses=excluded.uses, after=excluded.after, requires=excluded.requires, copy=excluded.copy, fingerprint=excluded.fingerprint, digest=excluded.digest, seen=excluded.seen, changed=excluded.changed, gone='', identity=excluded.identity, stores=excluded.stores, stored=excluded.stored, started=excluded.started, result=excluded.result
 			RETURNING id`)
 		if err != nil {
 			return err
@@ -182,7 +191,7 @@ func (s *Store) PutDependents(ctx context.Context, system int64, batch []estate.
 				fingerprint = d.Copy.Fingerprint
 			}
 			var id int64
-			err := insert.QueryRowContext(ctx, system, d.Kind, d.Place, d.Name, d.Description, d.RunsAs, d.State, d.StartMode, d.Executable, d.Schedule, d.Path, text(d.Uses), text(d.After), text(d.Requires), text(d.Copy), fingerprint, digest, now, now, now).Scan(&id)
+			err := insert.QueryRowContext(ctx, system, d.Kind, d.Place, d.Name, d.Description, d.RunsAs, d.State, d.StartMode, d.Executable, d.Schedule, d.Path, text(d.Uses), text(d.After), text(d.Requires), text(d.Copy), fingerprint, digest, now, now, now, naming.IdentityOf(d.RunsAs), d.Stores, d.Stored, stampOf(d.Started), d.Result).Scan(&id)
 			if err != nil {
 				return fmt.Errorf("dependent %s: %w", d.Place, err)
 			}
@@ -229,7 +238,23 @@ func (t *tieSource) InCustody(account string) (bool, error) {
 func (s *Store) PutTies(ctx context.Context, derived map[int64][]ties.Tie) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		now := s.stamp()
+		// Most dependents have no ties and had none: nothing is written then.
+		had := map[int64]bool{}
+		ids := make([]int64, 0, len(derived))
+		for id := range derived {
+			ids = append(ids, id)
+		}
+		tied, err := collect(ctx, tx, single[int64], "SELECT DISTINCT dependent_id FROM ties WHERE dependent_id IN (SELECT value FROM json_each(?))", text(ids))
+		if err != nil {
+			return err
+		}
+		for _, id := range tied {
+			had[id] = true
+		}
 		for id, list := range derived {
+			if len(list) == 0 && !had[id] {
+				continue
+			}
 			var keep []string
 			for _, t := range list {
 				keep = append(keep, t.Account+" "+string(t.Evidence))

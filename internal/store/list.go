@@ -60,7 +60,7 @@ func (l listing[T]) column(name string) (column, error) {
 }
 
 var operators = []struct{ text, sql string }{
-	{"!~", "NOT LIKE"}, {"!=", "<>"}, {"<=", "<="}, {">=", ">="}, {"~", "LIKE"}, {"=", "="}, {"<", "<"}, {">", ">"},
+	{"!~", "NOT LIKE"}, {"!=", "<>"}, {"<=", "<="}, {">=", ">="}, {"~", "LIKE"}, {"=", "="}, {"<", "<"}, {">", ">"}, {"*=", "GLOB"},
 }
 
 func (l listing[T]) filter(text string) (string, []any, error) {
@@ -72,7 +72,7 @@ func (l listing[T]) filter(text string) (string, []any, error) {
 		}
 	}
 	if op == "" || at == 0 {
-		return "", nil, fmt.Errorf("%w: %q is not a filter: write column=value, column!=value, column~part, column!~part, column<value or column>value", ErrQuery, text)
+		return "", nil, fmt.Errorf("%w: %q is not a filter: write column=value, column!=value, column~part, column!~part, column*=pattern (with * and ?), column<value or column>value", ErrQuery, text)
 	}
 	c, err := l.column(strings.TrimSpace(text[:at]))
 	if err != nil {
@@ -81,6 +81,9 @@ func (l listing[T]) filter(text string) (string, []any, error) {
 	value := strings.TrimSpace(text[at+len(op):])
 	if strings.HasSuffix(operator, "LIKE") {
 		return "(" + c.sql + ") " + operator + ` ? ESCAPE '\'`, []any{"%" + escapeLike(value) + "%"}, nil
+	}
+	if operator == "GLOB" {
+		return "LOWER(" + c.sql + ") GLOB ?", []any{strings.ToLower(strings.ReplaceAll(value, "[", "[[]"))}, nil
 	}
 	switch value {
 	case "true":

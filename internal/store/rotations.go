@@ -8,7 +8,9 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/rotation"
 )
 
@@ -52,6 +54,7 @@ type Rotation struct {
 	Account     string        `json:"account"`
 	Authority   string        `json:"authority"`
 	Plan        rotation.Plan `json:"plan"`
+	Kind        string        `json:"kind" enum:"rotate,assign" doc:"rotate: the credential changes; assign: chosen log-ons get the account"`
 	Policy      string        `json:"policy" enum:"stop,continue,undo"`
 	Mode        string        `json:"mode" enum:"running,stopped,undoing,finished"`
 	Result      string        `json:"result" enum:"done,done-with-failures,undone,undo-incomplete,"`
@@ -70,6 +73,9 @@ func scanRotation(row interface{ Scan(...any) error }, more ...any) (Rotation, e
 	var plan, started, ended string
 	err := row.Scan(append([]any{&v.ID, &v.AccountID, &v.Account, &v.Authority, &plan, &v.Policy, &v.Mode, &v.Result, &v.RequestedBy, &v.Reason, &v.Override, &v.RehearsalID, &started, &ended}, more...)...)
 	v.Plan, v.Started, v.Ended = parse[rotation.Plan](plan), timeOf(started), timeOf(ended)
+	if v.Kind = string(v.Plan.Kind); v.Kind == "" {
+		v.Kind = string(rotation.KindRotate)
+	}
 	return v, one(err)
 }
 
@@ -77,7 +83,7 @@ func scanRotation(row interface{ Scan(...any) error }, more ...any) (Rotation, e
 func (s *Store) Rotations(ctx context.Context, q Query) (Page[Rotation], error) {
 	return page(ctx, s.read, listing[Rotation]{
 		from: "rotations r", id: "r.id", sort: "-id", scan: rotationColumns,
-		columns: []column{{name: "id", sql: "r.id", number: true}, {name: "account", sql: "r.account"}, {name: "account_id", sql: "r.account_id", number: true}, {name: "authority", sql: "r.authority"}, {name: "policy", sql: "r.policy"}, {name: "mode", sql: "r.mode"}, {name: "result", sql: "r.result"}, {name: "requested_by", sql: "r.requested_by"}, {name: "reason", sql: "r.reason"}, {name: "started", sql: "r.started", hidden: true}, {name: "ended", sql: "r.ended", hidden: true}},
+		columns: []column{{name: "id", sql: "r.id", number: true}, {name: "account", sql: "r.account"}, {name: "account_id", sql: "r.account_id", number: true}, {name: "authority", sql: "r.authority"}, {name: "kind", sql: "COALESCE(json_extract(r.plan, '$.kind'), 'rotate')"}, {name: "policy", sql: "r.policy"}, {name: "mode", sql: "r.mode"}, {name: "result", sql: "r.result"}, {name: "requested_by", sql: "r.requested_by"}, {name: "reason", sql: "r.reason"}, {name: "started", sql: "r.started", hidden: true}, {name: "ended", sql: "r.ended", hidden: true}},
 		scanRow: func(rows *sql.Rows) (Rotation, error) { return scanRotation(rows, new(any), new(any)) },
 	}, q)
 }
@@ -139,6 +145,23 @@ func (s *Store) Journal(ctx context.Context, id, after int64) ([]rotation.Record
 type Effects struct {
 	Settlement *Settlement // of its end
 	Copies     []CopyIs    // of a replaced file
+	LogOns     []LogOnIs   // of a log-on that was given
+}
+
+// LogOnIs says what log-on a dependent was given.
+type LogOnIs struct {
+	SystemID    int64
+	Place       estate.Place
+	AccountID   int64
+	Account     string // as it is written there now
+	Fingerprint string
+}
+
+func (s *Store) logOnIs(ctx context.Context, tx *sql.Tx, l LogOnIs) error {
+	now := s.stamp()
+	_, err := tx.ExecContext(ctx, "UPDATE dependents SET runs_as = ?, identity = ?, given = ?, given_at = ?, given_account = ?, digest = x'00', seen = ? WHERE system_id = ? AND kind = ? AND place = ?",
+		l.Account, naming.IdentityOf(l.Account), l.Fingerprint, now, l.AccountID, now, l.SystemID, l.Place.Kind, l.Place.Place)
+	return err
 }
 
 // CopyIs says what a copy holds now, so that the picture is right without
@@ -171,6 +194,11 @@ func (s *Store) AppendJournal(ctx context.Context, v Rotation, r rotation.Record
 		}
 		if effects.Settlement != nil {
 			if err := s.settle(ctx, tx, v.AccountID, *effects.Settlement); err != nil {
+				return err
+			}
+		}
+		for _, l := range effects.LogOns {
+			if err := s.logOnIs(ctx, tx, l); err != nil {
 				return err
 			}
 		}

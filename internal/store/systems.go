@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/connect"
-	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 )
 
@@ -261,9 +260,8 @@ func (s *Store) DomainsOf(ctx context.Context) (map[int64][]string, error) {
 	all, err := s.AllSystems(ctx)
 	out := map[int64][]string{}
 	for _, v := range all {
-		if v.Kind == string(estate.KindDirectory) {
-			out[v.ID] = v.Facts.Domains
-		}
+		// A host's own name stands before its local accounts like a domain's.
+		out[v.ID] = v.Facts.Domains
 	}
 	return out, err
 }

@@ -224,6 +224,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/dependents/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Start what is down, one after the other
+         * @description Roles: [operator]
+         */
+        post: operations["start-dependents"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/dependents/{id}": {
         parameters: {
             query?: never;
@@ -263,6 +283,26 @@ export interface paths {
          * @description Roles: [operator]
          */
         delete: operations["remove-check"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dependents/{id}/explain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say why a dependent is down, with the evidence for each possible cause
+         * @description Roles: [operator]
+         */
+        post: operations["explain-dependent"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1041,6 +1081,15 @@ export interface components {
             name: string;
             system: string;
         };
+        Cause: {
+            code: string;
+            evidence: string[];
+            first?: string;
+            next_step?: string;
+            title: string;
+            /** @enum {string} */
+            verdict: "the cause" | "likely" | "possible" | "not known" | "ruled out";
+        };
         ChangeUserInputBody: {
             disabled?: boolean;
             /**
@@ -1118,10 +1167,20 @@ export interface components {
             executable?: string;
             /** Format: date-time */
             first_seen: string;
+            /**
+             * Format: date-time
+             * @description When its log-on was last given from here
+             */
+            given_at?: string;
             /** Format: date-time */
             gone?: string;
             /** Format: int64 */
             id: number;
+            /**
+             * @description What sort of identity it runs as
+             * @enum {string}
+             */
+            identity: "named" | "managed" | "virtual" | "built-in" | "";
             kind: string;
             name: string;
             path?: string;
@@ -1129,12 +1188,17 @@ export interface components {
             /** @description Of a file: the units and entries on its system that name it */
             readers: string[];
             requires?: string[] | null;
+            result?: string;
             runs_as?: string;
             schedule?: string;
             /** Format: date-time */
             seen: string;
             start_mode?: string;
+            /** Format: date-time */
+            started?: string;
             state?: string;
+            stored?: string;
+            stores?: boolean;
             system: string;
             /** Format: int64 */
             system_id: number;
@@ -1197,9 +1261,34 @@ export interface components {
              */
             type: string;
         };
+        Explanation: {
+            account?: string;
+            /** Format: int64 */
+            account_id?: number;
+            /** @description Most certain first */
+            causes: components["schemas"]["Cause"][];
+            dependent: components["schemas"]["Dependent"];
+            /** @description Of the one that failed first */
+            first?: components["schemas"]["Explanation"];
+            /** @description What it needs, in start order, as it is now */
+            needs: components["schemas"]["Needed"][];
+            /** @description Of its system's own log, newest first */
+            records: components["schemas"]["Record"][];
+            /** @description What can be done from here */
+            repair?: components["schemas"]["Repair"];
+            /** Format: date-time */
+            told: string;
+            up: boolean;
+            /** @description In one line */
+            verdict: string;
+        };
         Facts: {
             base_dn?: string;
+            /** Format: date-time */
+            booted?: string;
             certificate?: string;
+            /** Format: int64 */
+            clock_off?: number;
             domains?: string[] | null;
             fingerprint?: string;
             flavor?: string;
@@ -1208,6 +1297,7 @@ export interface components {
             policy?: {
                 [key: string]: string;
             };
+            reboot?: string;
             version?: string;
         };
         Finding: {
@@ -1252,6 +1342,15 @@ export interface components {
             logon?: string;
             owner?: string;
             site?: string;
+            /** @description PEM of the CA that signed their certificates */
+            windows_ca?: string;
+            /** @description Log-on for windows hosts that name none */
+            windows_logon?: string;
+            /**
+             * @description How to sign in to windows hosts
+             * @enum {string}
+             */
+            windows_signin?: "kerberos" | "ntlm" | "basic" | "";
         };
         Incomplete: {
             /**
@@ -1301,6 +1400,13 @@ export interface components {
             /** @description Shown once, when a token was asked for */
             token?: string;
         };
+        Needed: {
+            direct: boolean;
+            place: components["schemas"]["Place"];
+            result?: string;
+            runs_as?: string;
+            state: string;
+        };
         NewToken: {
             /** Format: int64 */
             id: number;
@@ -1308,14 +1414,41 @@ export interface components {
             token: string;
         };
         OverrideInputBody: {
+            /** @description Dependents that shall log on as the account with its current value; the authority is left alone */
+            assign?: number[] | null;
+            /**
+             * Format: date-time
+             * @description End of the window
+             */
+            not_after?: string;
+            /**
+             * Format: date-time
+             * @description Beginning of the window
+             */
+            not_before?: string;
             /** @description Why it is started without a rehearsal that passed */
             override: string;
             /**
+             * @description What to do when a step fails
              * @default undo
              * @enum {string}
              */
             policy: "stop" | "continue" | "undo";
             reason: string;
+            /** @description The same, for all that have not stored the current value, or are down */
+            repair?: boolean;
+            /**
+             * @description When dependents are restarted; leave: not at all, each is a latent breakage until somebody does
+             * @default now
+             * @enum {string}
+             */
+            restart: "now" | "window" | "leave";
+            /** @description And by part of any text column */
+            search?: string;
+            /** @description Also bring up what is down although it starts by itself */
+            start?: boolean;
+            /** @description The same, chosen by filters of the list of dependents */
+            where?: string[] | null;
         };
         Overview: {
             /** Format: int64 */
@@ -1454,14 +1587,20 @@ export interface components {
              */
             total: number;
         };
+        Place: {
+            kind: string;
+            place: string;
+        };
         Plan: {
             account: string;
             account_id: string;
             authority: string;
             authority_id: string;
+            kind?: string;
             notes: string[] | null;
             policy: string;
             steps: components["schemas"]["Step"][] | null;
+            when?: string;
         };
         Problem: {
             column?: string;
@@ -1469,6 +1608,19 @@ export interface components {
             line: number;
             text?: string;
             what: string;
+        };
+        Record: {
+            by?: string;
+            /** Format: int64 */
+            code?: number;
+            hint?: string;
+            of?: string;
+            source: string;
+            start?: boolean;
+            strings?: string[] | null;
+            /** Format: date-time */
+            time: string;
+            words: string;
         };
         Rehearsal: {
             /** Format: int64 */
@@ -1489,15 +1641,23 @@ export interface components {
             /** @description What will happen, in order */
             steps: string[];
         };
-        RehearseInputBody: {
-            /**
-             * @default undo
-             * @enum {string}
-             */
-            policy: "stop" | "continue" | "undo";
-        };
         ReleaseInputBody: {
             reason: string;
+        };
+        Repair: {
+            account?: string;
+            /** Format: int64 */
+            account_id?: number;
+            /** @description Dependents that are given it */
+            assign?: number[] | null;
+            /**
+             * @description rotate: a new password for the account; assign: its current one for those that have another; start: start it
+             * @enum {string}
+             */
+            kind: "rotate" | "assign" | "start";
+            /** @description Dependents that are started, in this order */
+            start?: number[] | null;
+            words: string;
         };
         Resolved: {
             candidates: components["schemas"]["Candidate"][];
@@ -1516,6 +1676,11 @@ export interface components {
             ended?: string;
             /** Format: int64 */
             id: number;
+            /**
+             * @description rotate: the credential changes; assign: chosen log-ons get the account
+             * @enum {string}
+             */
+            kind: "rotate" | "assign";
             /** @enum {string} */
             mode: "running" | "stopped" | "undoing" | "finished";
             /** @description Why it was started without a rehearsal that passed */
@@ -1583,7 +1748,24 @@ export interface components {
             /** Format: int64 */
             took: number;
         };
+        StartDependentsInputBody: {
+            /** @description In this order */
+            dependents: number[] | null;
+            reason: string;
+        };
         StartRotationInputBody: {
+            /** @description Dependents that shall log on as the account with its current value; the authority is left alone */
+            assign?: number[] | null;
+            /**
+             * Format: date-time
+             * @description End of the window
+             */
+            not_after?: string;
+            /**
+             * Format: date-time
+             * @description Beginning of the window
+             */
+            not_before?: string;
             /**
              * @description What to do when a step fails
              * @default undo
@@ -1591,10 +1773,27 @@ export interface components {
              */
             policy: "stop" | "continue" | "undo";
             reason: string;
+            /** @description The same, for all that have not stored the current value, or are down */
+            repair?: boolean;
+            /**
+             * @description When dependents are restarted; leave: not at all, each is a latent breakage until somebody does
+             * @default now
+             * @enum {string}
+             */
+            restart: "now" | "window" | "leave";
+            /** @description And by part of any text column */
+            search?: string;
+            /** @description Also bring up what is down although it starts by itself */
+            start?: boolean;
+            /** @description The same, chosen by filters of the list of dependents */
+            where?: string[] | null;
         };
         StartSurveyInputBody: {
             /** @description Names; all systems when it is empty */
             systems?: string[] | null;
+        };
+        StartedDependents: {
+            words: string[];
         };
         Status: {
             /** @description Whether somebody can sign in yet */
@@ -1603,25 +1802,46 @@ export interface components {
         };
         Step: {
             after?: number[] | null;
+            along?: components["schemas"]["Place"][] | null;
             check?: components["schemas"]["AppCheck"];
+            dependent?: string;
+            holds?: string;
             /** Format: int64 */
             index: number;
             kind: string;
+            logon?: components["schemas"]["StepLogOnAs"];
             needs?: number[] | null;
+            /** Format: date-time */
+            not_after?: string;
+            /** Format: date-time */
+            not_before?: string;
             places?: components["schemas"]["Locator"][] | null;
             subject: string;
             system?: string;
             system_id?: string;
         };
+        StepLogOnAs: {
+            account: string;
+            was: string;
+            was_id?: string;
+        };
         StepNow: {
             after?: number[] | null;
+            along?: components["schemas"]["Place"][] | null;
             /** Format: int64 */
             attempts: number;
             check?: components["schemas"]["AppCheck"];
+            dependent?: string;
+            holds?: string;
             /** Format: int64 */
             index: number;
             kind: string;
+            logon?: components["schemas"]["StepLogOnAs"];
             needs?: number[] | null;
+            /** Format: date-time */
+            not_after?: string;
+            /** Format: date-time */
+            not_before?: string;
             places?: components["schemas"]["Locator"][] | null;
             /** @enum {string} */
             status: "pending" | "doing" | "done" | "failed" | "unclear" | "skipped" | "undoing" | "undo-unclear" | "undone" | "undo-failed";
@@ -1833,6 +2053,40 @@ export interface components {
             };
             /** @description The system's own words */
             words: string;
+        };
+        WishBody: {
+            /** @description Dependents that shall log on as the account with its current value; the authority is left alone */
+            assign?: number[] | null;
+            /**
+             * Format: date-time
+             * @description End of the window
+             */
+            not_after?: string;
+            /**
+             * Format: date-time
+             * @description Beginning of the window
+             */
+            not_before?: string;
+            /**
+             * @description What to do when a step fails
+             * @default undo
+             * @enum {string}
+             */
+            policy: "stop" | "continue" | "undo";
+            /** @description The same, for all that have not stored the current value, or are down */
+            repair?: boolean;
+            /**
+             * @description When dependents are restarted; leave: not at all, each is a latent breakage until somebody does
+             * @default now
+             * @enum {string}
+             */
+            restart: "now" | "window" | "leave";
+            /** @description And by part of any text column */
+            search?: string;
+            /** @description Also bring up what is down although it starts by itself */
+            start?: boolean;
+            /** @description The same, chosen by filters of the list of dependents */
+            where?: string[] | null;
         };
     };
     responses: never;
@@ -2206,7 +2460,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RehearseInputBody"];
+                "application/json": components["schemas"]["WishBody"];
             };
         };
         responses: {
@@ -2613,6 +2867,75 @@ export interface operations {
             };
         };
     };
+    "start-dependents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartDependentsInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartedDependents"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-dependent": {
         parameters: {
             query?: never;
@@ -2768,6 +3091,73 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "explain-dependent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explanation"];
+                };
             };
             /** @description Bad Request */
             400: {

@@ -36,7 +36,15 @@ type Fixture struct {
 
 	CopyPath string // a file that holds Password; "" when the kind has none
 	CopyKey  string
-	Unit     string // a unit that may be restarted; "" when the kind has none
+	Unit     estate.Place   // of a dependent that may be restarted; Kind "" when there is none
+	Along    []estate.Place // what its restart takes down with it
+	// LogOn is a dependent that the system logs on as Account with Password;
+	// Stores tells from outside what it has stored.
+	LogOn  estate.Place
+	Stores func() (account, password string)
+	// Prepare makes the account's password what is given next, for systems
+	// that check before they store; nil for none.
+	Prepare  func(password string)
 	ReadFile func(t *testing.T, path string) (content []byte, attributes string)
 
 	DeadAddress string // where nothing answers, on Target's port
@@ -57,7 +65,9 @@ func Run(t *testing.T, f Fixture) {
 	t.Run("verify", s.verify)
 	t.Run("change", s.change)
 	t.Run("copies", s.copies)
+	t.Run("log-on", s.logOn)
 	t.Run("restart", s.restart)
+	t.Run("diagnose", s.diagnose)
 	t.Run("rehearse", s.rehearse)
 }
 
@@ -165,10 +175,10 @@ func (s *suite) visit(t *testing.T) {
 		}
 		assert.True(t, found, "the copy in %s is found by its fingerprint", s.CopyPath)
 	}
-	if s.Unit != "" {
+	if s.Unit.Kind != "" {
 		found := false
 		for _, d := range dependents {
-			found = found || d.Kind == estate.DependentUnit && d.Place == s.Unit
+			found = found || d.At() == s.Unit && d.Up()
 		}
 		assert.True(t, found, "the unit %s is seen", s.Unit)
 	}
@@ -289,23 +299,88 @@ func (s *suite) copies(t *testing.T) {
 
 func (s *suite) restart(t *testing.T) {
 	restarter, ok := s.Connector.(connect.Restarter)
-	if !ok || s.Unit == "" {
+	if !ok || s.Unit.Kind == "" {
 		return
 	}
 	before, err := restarter.UnitState(s.ctx, s.Target, s.Unit)
 	require.NoError(t, err)
 	require.Equal(t, "active", before.Active, before.Words)
-	require.NoError(t, restarter.Restart(s.ctx, s.Target, s.Unit))
+	words, err := restarter.Restart(s.ctx, s.Target, s.Unit)
+	require.NoError(t, err)
+	assert.NotEmpty(t, words)
 	after, err := restarter.UnitState(s.ctx, s.Target, s.Unit)
 	require.NoError(t, err)
 	assert.Equal(t, "active", after.Active)
 	assert.NotEqual(t, before.Invocation, after.Invocation, "a new invocation proves the restart")
-	f := s.failure(t, restarter.Restart(s.ctx, s.Target, "no-such-unit.service"))
-	assert.False(t, f.Unclear)
-	for _, bad := range []string{"", "a; reboot", "--now", "../x.service", strings.Repeat("x", 300) + ".service"} {
-		f := s.failure(t, restarter.Restart(s.ctx, s.Target, bad))
+	for _, bad := range []string{"no-such-unit.service", "", "a; reboot", "--now", "../x.service", strings.Repeat("x", 300) + ".service"} {
+		_, err := restarter.Restart(s.ctx, s.Target, estate.Place{Kind: s.Unit.Kind, Place: bad})
+		f := s.failure(t, err)
 		assert.False(t, f.Unclear, "%q", bad)
 	}
+}
+
+func (s *suite) logOn(t *testing.T) {
+	keeper, ok := s.Connector.(connect.LogOnKeeper)
+	if !ok || s.LogOn.Kind == "" {
+		return
+	}
+	state, err := keeper.ReadLogOn(s.ctx, s.Target, s.LogOn)
+	require.NoError(t, err)
+	assert.True(t, state.Stores)
+	if state.Shown {
+		assert.True(t, state.Value.Equal(s.Password))
+	}
+	change := connect.LogOnChange{Place: s.LogOn, Was: state.Account, Account: state.Account, Value: secret.New(newValue)}
+	if s.Prepare != nil {
+		s.Prepare(newValue)
+	}
+	for range 2 { // once more is harmless
+		words, err := keeper.ReplaceLogOn(s.ctx, s.Target, change)
+		require.NoError(t, err)
+		assert.NotEmpty(t, words)
+		account, password := s.Stores()
+		assert.Equal(t, state.Account, account)
+		assert.Equal(t, newValue, password)
+	}
+	moved := change
+	moved.Was, moved.Account = "somebody-else", "somebody-third"
+	_, err = keeper.ReplaceLogOn(s.ctx, s.Target, moved)
+	assert.False(t, s.failure(t, err).Unclear, "a log-on that somebody else changed is left alone, certainly")
+	empty := change
+	empty.Value = secret.Value{}
+	_, err = keeper.ReplaceLogOn(s.ctx, s.Target, empty)
+	assert.False(t, s.failure(t, err).Unclear, "a named account needs a password")
+	gone := change
+	gone.Place.Place = s.LogOn.Place + "-missing"
+	_, err = keeper.ReplaceLogOn(s.ctx, s.Target, gone)
+	f := s.failure(t, err)
+	assert.Equal(t, connect.CodeGone, f.Code)
+	assert.False(t, f.Unclear)
+	dead := s.Target
+	dead.Address = s.DeadAddress
+	_, err = keeper.ReplaceLogOn(s.ctx, dead, change)
+	assert.False(t, s.failure(t, err).Unclear, "nothing was sent")
+	_, password := s.Stores()
+	assert.Equal(t, newValue, password, "none of that changed anything")
+	if s.Prepare != nil {
+		s.Prepare(s.Password.RevealString())
+	}
+	change.Value = s.Password
+	_, err = keeper.ReplaceLogOn(s.ctx, s.Target, change)
+	require.NoError(t, err)
+}
+
+func (s *suite) diagnose(t *testing.T) {
+	diagnoser, ok := s.Connector.(connect.Diagnoser)
+	if !ok || s.Unit.Kind == "" {
+		return
+	}
+	d, err := diagnoser.Diagnose(s.ctx, s.Target, s.Unit)
+	require.NoError(t, err)
+	assert.Equal(t, s.Unit, d.Dependent.At())
+	assert.True(t, d.Dependent.Up(), d.Dependent.State)
+	_, err = diagnoser.Diagnose(s.ctx, s.Target, estate.Place{Kind: s.Unit.Kind, Place: "no-such-unit.service"})
+	assert.Equal(t, connect.CodeGone, s.failure(t, err).Code)
 }
 
 func (s *suite) rehearse(t *testing.T) {
@@ -314,9 +389,15 @@ func (s *suite) rehearse(t *testing.T) {
 		return
 	}
 	ref := s.ref()
-	intentions := []connect.Intention{{Change: &ref, Current: s.Password}}
-	if s.Unit != "" {
-		intentions = append(intentions, connect.Intention{Restart: s.Unit})
+	var intentions []connect.Intention
+	if _, changes := s.Connector.(connect.Changer); changes {
+		intentions = append(intentions, connect.Intention{Change: &ref, Current: s.Password})
+	}
+	if s.LogOn.Kind != "" {
+		intentions = append(intentions, connect.Intention{LogOn: &connect.LogOnChange{Place: s.LogOn}, Current: s.Password})
+	}
+	if s.Unit.Kind != "" {
+		intentions = append(intentions, connect.Intention{Restart: s.Unit, Along: s.Along})
 	}
 	lines := rehearser.Rehearse(s.ctx, s.Target, intentions)
 	require.NotEmpty(t, lines)

@@ -283,7 +283,7 @@ func bindRefusal(err error) (code, words string) {
 		"data 525": {connect.VerdictWrong, "no such account"},
 		"data 532": {connect.VerdictExpired, "the password has expired"},
 		"data 533": {connect.VerdictDisabled, "the account is disabled"},
-		"data 701": {connect.VerdictExpired, "the account has expired"},
+		"data 701": {connect.VerdictEnded, "the account has expired"},
 		"data 773": {connect.VerdictMustChange, "the password must be changed"},
 		"data 775": {connect.VerdictLocked, "the account is locked"},
 	} {

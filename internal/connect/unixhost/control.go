@@ -5,34 +5,38 @@ import (
 	"fmt"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/diagnosis"
+	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/secret"
 )
 
 var unitPattern = regexp.MustCompile(`^[A-Za-z0-9:_.\\@][A-Za-z0-9:_.\\@\-]*\.service$`)
 
-func (s *session) checkUnit(stage connect.Stage, unit string) *connect.Failure {
-	if !unitPattern.MatchString(unit) || len(unit) > 255 {
+func (s *session) checkUnit(stage connect.Stage, place estate.Place) *connect.Failure {
+	unit := place.Place
+	if place.Kind != estate.DependentUnit || !unitPattern.MatchString(unit) || len(unit) > 255 {
 		return s.target.Fail(stage, connect.CodeFailed, fmt.Sprintf("%q is not a service unit's name", unit), "", nil)
 	}
 	return nil
 }
 
 // UnitState implements connect.Restarter.
-func (Connector) UnitState(ctx context.Context, target connect.Target, unit string) (connect.UnitState, error) {
+func (Connector) UnitState(ctx context.Context, target connect.Target, place estate.Place) (connect.UnitState, error) {
 	s, failure := open(ctx, target, connect.NewStopwatch())
 	if failure != nil {
 		return connect.UnitState{}, failure
 	}
 	defer s.close()
-	if failure := s.checkUnit(connect.StageProve, unit); failure != nil {
+	if failure := s.checkUnit(connect.StageProve, place); failure != nil {
 		return connect.UnitState{}, failure
 	}
-	state, failure := s.unitState(ctx, unit)
+	state, failure := s.unitState(ctx, place.Place)
 	if failure != nil {
 		return state, failure
 	}
@@ -75,21 +79,74 @@ func (s *session) unitState(ctx context.Context, unit string) (connect.UnitState
 }
 
 // Restart implements connect.Restarter.
-func (Connector) Restart(ctx context.Context, target connect.Target, unit string) error {
+func (Connector) Restart(ctx context.Context, target connect.Target, place estate.Place) (string, error) {
 	s, failure := open(ctx, target, connect.NewStopwatch())
 	if failure != nil {
 		failure.Unclear = false
-		return failure
+		return "", failure
 	}
 	defer s.close()
-	if failure := s.checkUnit(connect.StageRestart, unit); failure != nil {
-		return failure
+	if failure := s.checkUnit(connect.StageRestart, place); failure != nil {
+		return "", failure
 	}
-	argv := []string{"/usr/bin/systemctl", "restart", unit}
+	argv := []string{"/usr/bin/systemctl", "restart", place.Place}
 	if failure := s.failure(connect.StageRestart, s.sudo(ctx, nil, argv...), strings.Join(argv, " ")); failure != nil {
-		return failure
+		return "", failure
 	}
-	return nil
+	return "restarted", nil
+}
+
+// Diagnose implements connect.Diagnoser: the unit as it is now, the units that
+// it requires, and the last lines that it said.
+func (Connector) Diagnose(ctx context.Context, target connect.Target, place estate.Place) (connect.Diagnosis, error) {
+	var d connect.Diagnosis
+	s, failure := open(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		return d, failure
+	}
+	defer s.close()
+	if failure := s.checkUnit(connect.StageRead, place); failure != nil {
+		return d, failure
+	}
+	if d.Dependent, failure = s.diagnoseUnit(ctx, place.Place); failure != nil {
+		return d, failure
+	}
+	seen := map[string]bool{place.Place: true}
+	queue := append([]string(nil), d.Dependent.Requires...)
+	for len(queue) > 0 && len(seen) < 50 {
+		name := queue[0]
+		queue = queue[1:]
+		if seen[name] || !unitPattern.MatchString(name) {
+			continue
+		}
+		seen[name] = true
+		needed, failure := s.diagnoseUnit(ctx, name)
+		if failure != nil {
+			return d, failure
+		}
+		d.Needs = append([]connect.Needed{{Place: needed.At(), State: needed.State, RunsAs: needed.RunsAs, Result: needed.Result, Direct: slices.Contains(d.Dependent.Requires, name)}}, d.Needs...)
+		queue = append(queue, needed.Requires...)
+	}
+	said := s.run(ctx, nil, "/usr/bin/journalctl", "--no-pager", "-q", "-o", "cat", "-n", "3", "-u", place.Place)
+	if said.err == nil && len(said.out) == 0 && !s.root { // others' records need rights
+		said = s.sudo(ctx, nil, "/usr/bin/journalctl", "--no-pager", "-q", "-o", "cat", "-n", "3", "-u", place.Place)
+	}
+	for line := range strings.Lines(string(said.out)) {
+		d.Records = append(d.Records, connect.Record{Source: "journal", Words: strings.TrimSpace(line), Hint: diagnosis.Program})
+	}
+	return d, nil
+}
+
+func (s *session) diagnoseUnit(ctx context.Context, unit string) (estate.Dependent, *connect.Failure) {
+	out, failure := s.output(ctx, connect.StageRead, append(append([]string(nil), showArguments...), unit)...)
+	if failure != nil {
+		return estate.Dependent{}, failure
+	}
+	shown := parseShow(string(out))
+	if len(shown) == 0 || shown[0].load == "not-found" {
+		return estate.Dependent{}, s.target.Fail(connect.StageRead, connect.CodeGone, "there is no unit "+unit, "run a survey of this host", nil)
+	}
+	return shown[0].Dependent, nil
 }
 
 // RunCheck implements connect.Commander.
@@ -198,16 +255,16 @@ func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions
 			out = append(out, s.allowed(ctx, "right to set the password", s.setPW()))
 		case in.Replace != "":
 			out = append(out, s.rehearseReplace(ctx, in)...)
-		case in.Restart != "":
-			state, failure := s.unitState(ctx, in.Restart)
-			line := s.line("state of "+in.Restart, failure)
+		case in.Restart.Kind != "":
+			state, failure := s.unitState(ctx, in.Restart.Place)
+			line := s.line("state of "+in.Restart.Place, failure)
 			if failure == nil {
 				line.Words = state.Active
 				if state.Active != "active" {
 					line.Result, line.Next = connect.CheckWarning, "it is not running now: that cannot be blamed on the rotation"
 				}
 			}
-			out = append(out, line, s.allowed(ctx, "right to restart "+in.Restart, "/usr/bin/systemctl", "restart", in.Restart))
+			out = append(out, line, s.allowed(ctx, "right to restart "+in.Restart.Place, "/usr/bin/systemctl", "restart", in.Restart.Place))
 		}
 	}
 	return out

@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"sort"
 	"strings"
+	"time"
 
 	"github.com/kballard/go-shellquote"
 
@@ -15,7 +16,11 @@ import (
 	"mossledger.example/moss/internal/core/held"
 )
 
-const unitProperties = "Id,Description,User,Environment,EnvironmentFiles,ExecStart,ActiveState,SubState,UnitFileState,LoadState,LoadError,After,Requires,FragmentPath,DynamicUser"
+const unitProperties = "Id,Description,User,Environment,EnvironmentFiles,ExecStart,ActiveState,SubState,UnitFileState,LoadState,LoadError,After,Requires,FragmentPath,DynamicUser,ActiveEnterTimestamp,Result"
+
+// showArguments asks for times in UTC: systemd writes them in the host's zone,
+// whose short name says nothing certain.
+var showArguments = []string{"/usr/bin/env", "TZ=UTC", "/usr/bin/systemctl", "show", "--no-pager", "--property=" + unitProperties, "--"}
 
 // units reads all services, and which files they name.
 func (v *visit) units(ctx context.Context) *connect.Failure {
@@ -31,7 +36,7 @@ func (v *visit) units(ctx context.Context) *connect.Failure {
 	if len(names) == 0 {
 		return nil
 	}
-	shown, failure := v.output(ctx, connect.StageRead, append([]string{"/usr/bin/systemctl", "show", "--no-pager", "--property=" + unitProperties, "--"}, names...)...)
+	shown, failure := v.output(ctx, connect.StageRead, append(append([]string(nil), showArguments...), names...)...)
 	if failure != nil {
 		return failure
 	}
@@ -111,7 +116,8 @@ func parseShow(text string) []shownUnit {
 	var out []shownUnit
 	for block := range strings.SplitSeq(strings.ReplaceAll(text, "\r\n", "\n"), "\n\n") {
 		u := shownUnit{Dependent: estate.Dependent{Kind: estate.DependentUnit, RunsAs: "root"}}
-		sub := ""
+		var sub, result string
+		var started time.Time
 		for line := range strings.Lines(block) {
 			key, value, found := strings.Cut(strings.TrimRight(line, "\n"), "=")
 			if !found {
@@ -138,6 +144,10 @@ func parseShow(text string) []shownUnit {
 				u.loadError = strings.Trim(value, `"`)
 			case "FragmentPath":
 				u.Path = value
+			case "ActiveEnterTimestamp":
+				started, _ = time.Parse("Mon 2006-01-02 15:04:05 MST", value) // empty when it never ran
+			case "Result":
+				result = value
 			case "After", "Requires":
 				for name := range strings.FieldsSeq(value) {
 					if strings.HasSuffix(name, ".service") {
@@ -162,7 +172,10 @@ func parseShow(text string) []shownUnit {
 			}
 		}
 		if u.State == "failed" || sub == "auto-restart" {
-			u.State = "failed"
+			u.State, u.Result = "failed", result
+		}
+		if u.Up() {
+			u.Started = started.UTC()
 		}
 		u.After = unique(u.After)
 		if u.Place != "" {

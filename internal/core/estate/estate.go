@@ -147,7 +147,6 @@ type Dependent struct {
 	Stored      string        `json:"stored,omitempty"`   // keyed fingerprint of that password, where the system shows it
 	Started     time.Time     `json:"started,omitzero"`   // when what runs now was started
 	Result      string        `json:"result,omitempty"`   // of the last run, when it failed: the system's code and words
-	Process     int           `json:"process,omitempty"`  // number of its process
 }
 
 // At is the dependent's place.

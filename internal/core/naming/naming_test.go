@@ -41,7 +41,7 @@ func TestParse(t *testing.T) {
 	}
 }
 
-var estate = NewIndex([]Known{
+var larkmoor = NewIndex([]Known{
 	{ID: "1", System: "dir", Name: "svc-berth", UPN: "svc-berth@larkmoor.example", DN: "CN=svc-berth,DC=larkmoor,DC=example", SID: "S-1-5-21-1-2-3-1104", Domains: []string{"LARKMOOR", "larkmoor.example"}},
 	{ID: "2", System: "dir", Name: "svc-fuel", DN: "CN=svc-fuel,DC=larkmoor,DC=example", Domains: []string{"LARKMOOR", "larkmoor.example"}},
 	{ID: "3", System: "h1", Host: true, Name: "svc-fuel", UID: "1001"},
@@ -75,7 +75,7 @@ func TestResolve(t *testing.T) {
 		{"LocalSystem", h1, BuiltIn, ""},
 		{"a\nb", h1, Unknown, ""},
 	} {
-		res, err := Resolve(c.text, c.context, estate)
+		res, err := Resolve(c.text, c.context, larkmoor)
 		require.NoError(t, err)
 		var ids []string
 		for _, k := range res.Accounts {
@@ -110,6 +110,6 @@ func FuzzParse(f *testing.F) {
 		if ref, err := Parse(text); err == nil && ref.Name == "" && ref.DN == "" && ref.Form != FormDN {
 			t.Errorf("%q parses as %+v, which names nobody", text, ref)
 		}
-		_, _ = Resolve(text, Context{System: "h1", Host: true}, estate)
+		_, _ = Resolve(text, Context{System: "h1", Host: true}, larkmoor)
 	})
 }

@@ -23,6 +23,7 @@ const (
 	ResultDone    = "done"    // it took effect
 	ResultFailed  = "failed"  // it certainly did not take effect
 	ResultUnclear = "unclear" // it may or may not have
+	ResultLeft    = "left"    // it was not begun: its window had closed
 )
 
 // Results of probes (EventProbed).
@@ -31,6 +32,7 @@ const (
 	ProbeAbsent    = "absent"    // the old state is there
 	ProbeNeither   = "neither"   // something else is there
 	ProbeUnknown   = "unknown"   // could not be found out
+	ProbeBlind     = "blind"     // nobody can read it: it may be either; doing it again is harmless
 )
 
 // Decisions (EventDecision).
@@ -103,16 +105,18 @@ type StepState struct {
 	Words     string
 	Gave      bool // patience with probes is exhausted
 	NoEffect  bool // it failed, and certainly changed nothing
+	Maybe     bool // an earlier attempt may have taken effect, which nobody can read
 }
 
 // State is a journal read.
 type State struct {
-	Plan   Plan
-	Mode   Mode
-	GoOn   bool // by policy or decision: without failed steps
-	Result string
-	Steps  []StepState
-	Last   int64 // sequence number of the last record
+	Plan    Plan
+	Mode    Mode
+	AnyTime bool // a person resumed it: windows count no more
+	GoOn    bool // by policy or decision: without failed steps
+	Result  string
+	Steps   []StepState
+	Last    int64 // sequence number of the last record
 }
 
 // Patience: how often an act is tried and a probe repeated before a person is
@@ -183,13 +187,15 @@ func (s *State) Apply(r Record) error {
 func (t *StepState) outcome(r Record) {
 	switch {
 	case r.Result == ResultDone && r.Undo:
-		t.Status = Undone
+		t.Status, t.Maybe = Undone, false
 	case r.Result == ResultDone:
-		t.Status = Done
+		t.Status, t.Maybe = Done, false
+	case r.Result == ResultLeft:
+		t.Status, t.NoEffect = Skipped, true
 	case r.Result == ResultFailed && r.Undo:
 		t.Status = UndoFailed
 	case r.Result == ResultFailed:
-		t.Status, t.NoEffect = Failed, true
+		t.Status, t.NoEffect = Failed, !t.Maybe
 	case r.Undo:
 		t.Status = UndoUnclear
 	default:
@@ -207,6 +213,8 @@ func (t *StepState) probed(r Record) {
 		} else {
 			t.Status = Unclear
 		}
+	case r.Result == ProbeBlind && !r.Undo && t.Attempts < MaxAttempts:
+		t.Status, t.Maybe = Pending, true
 	case r.Undo && r.Result == ProbeAbsent:
 		t.Status = Undone
 	case r.Undo: // effective or neither: not undone yet
@@ -227,7 +235,7 @@ func (s *State) decide(decision string) {
 	case DecideGoOn:
 		s.Mode, s.GoOn = ModeForward, true
 	case DecideResume:
-		s.Mode, s.Result = ModeForward, ""
+		s.Mode, s.Result, s.AnyTime = ModeForward, "", true
 		for i := range s.Steps {
 			t := &s.Steps[i]
 			t.Attempts, t.Probes, t.Gave = 0, 0, false
@@ -242,7 +250,7 @@ func (s *State) decide(decision string) {
 			t.Undos, t.Probes, t.Gave = 0, 0, false
 			// What an earlier, incomplete undoing restarted or proved, it did
 			// while something else still had the new value: do it again.
-			if kind := s.Plan.Steps[i].Kind; t.Status == Undone && kind != StepReplace && kind != StepChange && kind != StepSeal {
+			if kind := s.Plan.Steps[i].Kind; t.Status == Undone && kind != StepReplace && kind != StepLogOn && kind != StepChange && kind != StepSeal {
 				t.Status = UndoFailed
 			}
 		}

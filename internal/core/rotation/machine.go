@@ -44,6 +44,8 @@ func (s State) forward(inFlight map[int]bool) []Action {
 		switch {
 		case t.Status == Doing, t.Status == Unclear && !t.Gave:
 			out = append(out, Action{Kind: ActProbe, Step: i})
+		case t.Status == Skipped:
+			failed = true // told, but no reason to stop
 		case t.Status == Failed, t.Status == Unclear:
 			failed = true
 			// That the old value is still accepted is worth telling, but no
@@ -132,7 +134,7 @@ func (s State) ready(step Step) bool {
 func (s State) blocked(step Step) bool {
 	for _, j := range step.Needs {
 		t := s.Steps[j]
-		if t.Status == Failed || t.Status == Unclear && t.Gave || t.Status == Pending && s.blocked(s.Plan.Steps[j]) {
+		if t.Status == Failed || t.Status == Skipped || t.Status == Unclear && t.Gave || t.Status == Pending && s.blocked(s.Plan.Steps[j]) {
 			return true
 		}
 	}
@@ -143,16 +145,19 @@ func (s State) blocked(step Step) bool {
 // value is accepted again, then restarts in start order with their proofs,
 // proof that the new value is refused, and last the new value is retired.
 var undoRank = map[StepKind]int{
-	StepReplace: 0, StepChange: 1, StepSignIn: 2, StepRestart: 3, StepRevive: 3, StepProve: 3, StepRefuse: 4, StepSeal: 5,
+	StepReplace: 0, StepLogOn: 0, StepChange: 1, StepSignIn: 2, StepRestart: 3, StepRevive: 3, StepProve: 3, StepRefuse: 4, StepSeal: 5,
 }
 
 // needsUndo: a step that took effect, or may have.
 func (s State) needsUndo(i int) bool {
 	t := s.Steps[i]
 	switch s.Plan.Steps[i].Kind {
-	case StepReplace, StepChange, StepSeal:
+	case StepReplace, StepLogOn, StepChange, StepSeal:
 		switch t.Status {
 		case Done, Unclear, Undoing, UndoUnclear, UndoFailed:
+			return true
+		}
+		if t.Maybe && (t.Status == Pending || t.Status == Skipped) {
 			return true
 		}
 		// A failure that a probe found as neither old nor new. One that
@@ -161,7 +166,7 @@ func (s State) needsUndo(i int) bool {
 	case StepRestart:
 		return t.Status != Undone && s.disturbed(i)
 	case StepProve, StepRevive:
-		return t.Status != Undone && s.disturbed(s.Plan.Steps[i].Needs[0])
+		return t.Status != Undone && s.needsDisturbed(s.Plan.Steps[i])
 	default: // sign-in and refuse are proven the other way round
 		for j, step := range s.Plan.Steps {
 			if step.Kind == StepChange {
@@ -181,7 +186,17 @@ func (s State) disturbed(restart int) bool {
 	step := s.Plan.Steps[restart]
 	for _, j := range step.After {
 		before := s.Plan.Steps[j]
-		if before.SystemID == step.SystemID && (before.Kind == StepProve || before.Kind == StepRevive) && s.disturbed(before.Needs[0]) {
+		if before.SystemID == step.SystemID && (before.Kind == StepProve || before.Kind == StepRevive) && s.needsDisturbed(before) {
+			return true
+		}
+	}
+	return false
+}
+
+// needsDisturbed: any of the restarts that a proof belongs to was begun.
+func (s State) needsDisturbed(step Step) bool {
+	for _, j := range step.Needs {
+		if s.Plan.Steps[j].Kind == StepRestart && s.disturbed(j) {
 			return true
 		}
 	}

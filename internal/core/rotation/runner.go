@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 )
 
@@ -40,23 +41,27 @@ type Journal interface {
 // Runner runs one rotation. Each Runner owns its State; Run returns when the
 // rotation is finished or stopped, the context ends, or the journal fails.
 type Runner struct {
-	Plan     Plan
-	Journal  Journal
-	Hands    Hands
-	Now      func() time.Time
-	Wait     func(ctx context.Context, d time.Duration) error // between probes
-	Parallel int                                              // acts at the same time; at least 1
-	Decide   <-chan Record                                    // decisions of people while it runs; may be nil
-	StepTime time.Duration                                    // deadline of one act; 0 for two minutes
+	Plan      Plan
+	Journal   Journal
+	Hands     Hands
+	Now       func() time.Time
+	Wait      func(ctx context.Context, d time.Duration) error // between probes
+	Parallel  int                                              // acts at the same time; at least 1
+	PerSystem int                                              // of those, on one system; 0 for 4
+	Decide    <-chan Record                                    // decisions of people while it runs; may be nil
+	StepTime  time.Duration                                    // deadline of one act; 0 for two minutes
 }
 
 // ErrJournal is wrapped when the journal cannot be written. Nothing is begun
 // after it.
 var ErrJournal = errors.New("the journal cannot be written")
 
+// result is what a worker says: that it has observed and waits for its intent
+// to be written (proceed is set), or that its act has ended.
 type result struct {
-	step   int
-	record Record
+	step    int
+	record  Record
+	proceed chan<- bool
 }
 
 // Run continues from the given records until there is nothing left to do.
@@ -65,95 +70,182 @@ func (r *Runner) Run(ctx context.Context, records []Record) (State, error) {
 	if err != nil {
 		return state, err
 	}
-	inFlight := map[int]bool{}
-	ended := make(chan result)
-	write := func(record Record) error {
-		record.Seq, record.Time = state.Last+1, r.Now().UTC()
-		// An outcome is worth writing although the service is being stopped.
-		if err := r.Journal.Append(context.WithoutCancel(ctx), record); err != nil {
-			return fmt.Errorf("%w: %w", ErrJournal, err)
-		}
-		return state.Apply(record)
-	}
-	// Whatever happens, no act outlives Run.
-	drain := func(cause error) (State, error) {
-		for len(inFlight) > 0 {
-			res := <-ended
-			delete(inFlight, res.step)
-			if !errors.Is(cause, ErrJournal) {
-				if err := write(res.record); err != nil {
-					cause = err
-				}
-			}
-		}
-		return state, cause
-	}
+	run := &run{Runner: r, state: &state, inFlight: map[int]bool{}, ended: make(chan result)}
 	if state.Last == 0 {
-		if err := write(Record{Event: EventStarted, Step: -1, Result: string(r.Plan.Policy)}); err != nil {
+		if err := run.write(ctx, Record{Event: EventStarted, Step: -1, Result: string(r.Plan.Policy)}); err != nil {
 			return state, err
 		}
 	}
+	err = run.loop(ctx)
+	// Whatever happens, no act outlives Run.
+	for len(run.inFlight) > 0 {
+		if endErr := run.take(ctx, <-run.ended, !errors.Is(err, ErrJournal)); endErr != nil {
+			err = endErr
+		}
+	}
+	return state, err
+}
+
+// run is one Run under way.
+type run struct {
+	*Runner
+	state    *State
+	inFlight map[int]bool
+	ended    chan result
+	closing  bool // nothing new begins
+}
+
+func (r *run) write(ctx context.Context, record Record) error {
+	record.Seq, record.Time = r.state.Last+1, r.Now().UTC()
+	// An outcome is worth writing although the service is being stopped.
+	if err := r.Journal.Append(context.WithoutCancel(ctx), record); err != nil {
+		return fmt.Errorf("%w: %w", ErrJournal, err)
+	}
+	return r.state.Apply(record)
+}
+
+func (r *run) loop(ctx context.Context) (err error) {
+	defer func() { r.closing = true }()
 	for {
 		if ctx.Err() != nil {
-			return drain(ctx.Err())
+			return ctx.Err()
 		}
-		for _, action := range Next(state, inFlight) {
-			if len(inFlight) >= max(1, r.Parallel) && (action.Kind == ActDo || action.Kind == ActUndo || action.Kind == ActProbe) {
-				break
-			}
-			if err := r.begin(ctx, &state, action, inFlight, ended, write); err != nil {
-				return drain(err)
-			}
-			if action.Kind == ActDecide || action.Kind == ActFinish {
-				break
-			}
+		opens, err := r.beginAll(ctx)
+		if err != nil {
+			return err
 		}
-		if len(inFlight) == 0 {
-			if state.Mode == ModeStopped || state.Mode == ModeFinished {
-				return state, nil
+		if len(r.inFlight) == 0 && opens.IsZero() {
+			if r.state.Mode == ModeStopped || r.state.Mode == ModeFinished {
+				return nil
 			}
-			if len(Next(state, inFlight)) == 0 {
-				return state, fmt.Errorf("rotation of %s: no way forward from %s", r.Plan.Account, state.Mode)
+			if len(Next(*r.state, r.inFlight)) == 0 {
+				return fmt.Errorf("rotation of %s: no way forward from %s", r.Plan.Account, r.state.Mode)
 			}
 			continue
 		}
-		select {
-		case res := <-ended:
-			delete(inFlight, res.step)
-			if err := write(res.record); err != nil {
-				return drain(err)
-			}
-		case decision := <-r.Decide:
-			decision.Event, decision.Step = EventDecision, -1
-			if err := write(decision); err != nil {
-				return drain(err)
-			}
-		case <-ctx.Done():
-			return drain(ctx.Err())
+		if err := r.wait(ctx, opens); err != nil {
+			return err
 		}
 	}
 }
 
-// begin writes what must be written before an action and starts it.
-func (r *Runner) begin(ctx context.Context, state *State, action Action, inFlight map[int]bool, ended chan<- result, write func(Record) error) error {
-	switch action.Kind {
-	case ActFinish:
-		return write(Record{Event: EventFinished, Step: -1, Result: action.Result})
-	case ActDecide:
-		return write(Record{Event: EventDecision, Step: -1, Result: action.Result, Actor: "policy"})
+// wait takes the next thing that happens: the end of an act, a person's
+// decision, or, with nothing else to do, the opening of a window.
+func (r *run) wait(ctx context.Context, opens time.Time) error {
+	var opened chan struct{}
+	if len(r.inFlight) == 0 {
+		opened = make(chan struct{})
+		sleep, stop := context.WithCancel(ctx)
+		var ended sync.WaitGroup
+		ended.Add(1)
+		defer ended.Wait()
+		defer stop()
+		go func() {
+			defer ended.Done()
+			// Whether it waited or was told to stop shows in the context.
+			_ = r.Wait(sleep, opens.Sub(r.Now()))
+			close(opened)
+		}()
 	}
-	step := r.Plan.Steps[action.Step]
-	stepState := state.Steps[action.Step]
+	select {
+	case res := <-r.ended:
+		return r.take(ctx, res, true)
+	case decision := <-r.Decide:
+		decision.Event, decision.Step = EventDecision, -1
+		return r.write(ctx, decision)
+	case <-opened:
+		return ctx.Err()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// beginAll begins what may be done now, and tells when the next window opens
+// if there is nothing else to do.
+func (r *run) beginAll(ctx context.Context) (opens time.Time, err error) {
+	busy := map[string]int{}
+	for i := range r.inFlight {
+		busy[r.Plan.Steps[i].SystemID]++
+	}
+	most := r.PerSystem
+	if most == 0 {
+		most = 4
+	}
+	for _, action := range Next(*r.state, r.inFlight) {
+		if action.Kind == ActDecide || action.Kind == ActFinish {
+			record := Record{Event: EventFinished, Step: -1, Result: action.Result}
+			if action.Kind == ActDecide {
+				record.Event, record.Actor = EventDecision, "policy"
+			}
+			return time.Time{}, r.write(ctx, record)
+		}
+		step := r.Plan.Steps[action.Step]
+		if action.Kind == ActDo && !r.state.AnyTime {
+			now := r.Now()
+			if now.Before(step.NotBefore) {
+				if opens.IsZero() || step.NotBefore.Before(opens) {
+					opens = step.NotBefore
+				}
+				continue
+			}
+			if !step.NotAfter.IsZero() && now.After(step.NotAfter) {
+				return time.Time{}, r.write(ctx, Record{Event: EventOutcome, Step: action.Step, Result: ResultLeft, Words: "the window closed before it could be begun: it is left as it is; resume to do it at any time"})
+			}
+		}
+		if len(r.inFlight) >= max(1, r.Parallel) {
+			break
+		}
+		if step.SystemID != "" && busy[step.SystemID] >= most {
+			continue
+		}
+		busy[step.SystemID]++
+		r.begin(ctx, action)
+	}
+	return opens, nil
+}
+
+// take takes what a worker says.
+func (r *run) take(ctx context.Context, res result, writable bool) error {
+	if res.proceed == nil {
+		delete(r.inFlight, res.step)
+		if !writable {
+			return nil
+		}
+		return r.write(ctx, res.record)
+	}
+	if r.closing || ctx.Err() != nil || !writable {
+		delete(r.inFlight, res.step)
+		res.proceed <- false // nothing was begun, nothing is written
+		return nil
+	}
+	// Between observing and beginning a decision may have been made.
+	if (r.state.Mode == ModeUndoing) != res.record.Undo || r.state.Mode != ModeForward && r.state.Mode != ModeUndoing {
+		delete(r.inFlight, res.step)
+		res.proceed <- false
+		return nil
+	}
+	if err := r.write(ctx, res.record); err != nil {
+		delete(r.inFlight, res.step)
+		res.proceed <- false
+		return err
+	}
+	res.proceed <- true
+	return nil
+}
+
+// begin starts a worker for an action.
+func (r *run) begin(ctx context.Context, action Action) {
+	step, stepState := r.Plan.Steps[action.Step], r.state.Steps[action.Step]
 	limit := r.StepTime
 	if limit == 0 {
 		limit = 2 * time.Minute
 	}
+	r.inFlight[action.Step] = true
 	if action.Kind == ActProbe {
 		memo := stepState.Memo
 		if action.Undo {
 			memo = stepState.UndoMemo
 		}
-		inFlight[action.Step] = true
 		go func() {
 			act, cancel := context.WithTimeout(ctx, limit)
 			defer cancel()
@@ -161,39 +253,35 @@ func (r *Runner) begin(ctx context.Context, state *State, action Action, inFligh
 			if stepState.Probes == 0 || r.Wait(ctx, time.Second<<stepState.Probes) == nil {
 				finding = r.Hands.Probe(act, step, action.Undo, memo)
 			}
-			ended <- result{action.Step, Record{Event: EventProbed, Step: action.Step, Undo: action.Undo, Result: finding.Result, Words: finding.Words}}
+			r.ended <- result{step: action.Step, record: Record{Event: EventProbed, Step: action.Step, Undo: action.Undo, Result: finding.Result, Words: finding.Words}}
 		}()
-		return nil
+		return
 	}
 	undo := action.Kind == ActUndo
-	observe, cancel := context.WithTimeout(ctx, limit)
-	memo, err := r.Hands.Observe(observe, step, undo)
-	cancel()
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
-	if err := write(Record{Event: EventIntent, Step: action.Step, Undo: undo, Memo: memo}); err != nil {
-		return err
-	}
-	if err != nil {
-		// It could not even be looked at: nothing was begun.
-		return write(Record{Event: EventOutcome, Step: action.Step, Undo: undo, Result: ResultFailed, Words: err.Error()})
-	}
-	inFlight[action.Step] = true
 	go func() {
 		act, cancel := context.WithTimeout(ctx, limit)
 		defer cancel()
+		memo, err := r.Hands.Observe(act, step, undo)
+		// The intent is on disk before the act begins.
+		proceed := make(chan bool, 1)
+		r.ended <- result{step: action.Step, record: Record{Event: EventIntent, Step: action.Step, Undo: undo, Memo: memo}, proceed: proceed}
+		if !<-proceed {
+			return
+		}
 		var outcome Outcome
-		if undo {
+		switch {
+		case err != nil:
+			// It could not even be looked at: nothing was begun.
+			outcome = Outcome{Result: ResultFailed, Words: err.Error()}
+		case undo:
 			outcome = r.Hands.Undo(act, step, memo)
-		} else {
+		default:
 			outcome = r.Hands.Do(act, step, memo)
 		}
 		if ctx.Err() != nil && outcome.Result == ResultFailed {
 			// The service is being stopped: that is no failure of the step.
 			outcome.Result = ResultUnclear
 		}
-		ended <- result{action.Step, Record{Event: EventOutcome, Step: action.Step, Undo: undo, Result: outcome.Result, Words: outcome.Words}}
+		r.ended <- result{step: action.Step, record: Record{Event: EventOutcome, Step: action.Step, Undo: undo, Result: outcome.Result, Words: outcome.Words}}
 	}()
-	return nil
 }

@@ -13,19 +13,21 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 )
 
 // The simulated estate: an authority, files and units. A unit starts only if
 // its file holds what the authority accepts at that moment.
-type estate struct {
+type world struct {
 	t     *testing.T
 	plan  Plan
 	lock  sync.Mutex
 	store map[string]bool // sealed values
 	auth  string
 	files map[int]string // by replace step
-	units map[int]*unit  // by restart step
+	units map[int]*unit  // by restart or revive step
+	kept  map[int]string // stored log-ons, by log-on step; nobody can read them
 	calls int
 	fault func(call int, step Step, kind string) string // "", before, after, middle, hang
 	last  map[int]string                                // last unclear act by step, until a probe
@@ -43,7 +45,7 @@ type unit struct {
 
 var errCrash = errors.New("crash")
 
-func newEstate(t *testing.T, policy Policy) *estate {
+func newWorld(t *testing.T, policy Policy) *world {
 	in := Input{AccountID: "1", Account: "svc-berth", AuthorityID: "d", Authority: "directory", Policy: policy}
 	for _, host := range []string{"quay1", "quay2"} {
 		for _, name := range []string{"berth", "gangway"} {
@@ -56,19 +58,37 @@ func newEstate(t *testing.T, policy Policy) *estate {
 			in.Units = append(in.Units, u)
 		}
 	}
-	e := &estate{t: t, plan: Build(in), store: map[string]bool{"old": true}, auth: "old", files: map[int]string{}, units: map[int]*unit{}, last: map[int]string{}, given: map[int]int{}}
+	// A windows host: two services with the account's log-on and one with none
+	// of its own, each needing the one before it.
+	for i, name := range []string{"store", "board", "sign"} {
+		u := Unit{SystemID: "north1", System: "north1", Kind: estate.DependentService, Name: name, Running: true}
+		if i > 0 {
+			u.Requires = []string{[]string{"store", "board"}[i-1]}
+			u.After = u.Requires
+		}
+		if i < 2 {
+			in.LogOns = append(in.LogOns, LogOn{SystemID: "north1", System: "north1", Place: u.Place(), Account: "svc-berth", Was: "svc-berth"})
+		}
+		in.Units = append(in.Units, u)
+	}
+	e := &world{t: t, kept: map[int]string{}, plan: Build(in), store: map[string]bool{"old": true}, auth: "old", files: map[int]string{}, units: map[int]*unit{}, last: map[int]string{}, given: map[int]int{}}
 	for _, s := range e.plan.Steps {
 		switch s.Kind {
 		case StepReplace:
 			e.files[s.Index] = "old"
-		case StepRestart:
+		case StepLogOn:
+			e.kept[s.Index] = "old"
+		case StepRestart, StepRevive:
 			e.units[s.Index] = &unit{active: true, value: "old"}
+			if s.Subject == "sign" {
+				e.units[s.Index].value = ""
+			}
 		}
 	}
 	return e
 }
 
-func (e *estate) Append(_ context.Context, r Record) error {
+func (e *world) Append(_ context.Context, r Record) error {
 	e.lock.Lock()
 	defer e.lock.Unlock()
 	if e.crash > 0 && int(r.Seq) >= e.crash && e.torn {
@@ -83,7 +103,7 @@ func (e *estate) Append(_ context.Context, r Record) error {
 }
 
 // begin checks the laws at the start of a call and picks the fault.
-func (e *estate) begin(step Step, kind string) string {
+func (e *world) begin(step Step, kind string) string {
 	e.calls++
 	if kind != "probe" {
 		last := e.wrote[len(e.wrote)-1]
@@ -99,7 +119,7 @@ func (e *estate) begin(step Step, kind string) string {
 		require.False(e.t, e.last[step.Index] != "" && e.given[step.Index] < MaxProbes, "law 3: %s of step %d after an unclear %s without a probe", kind, step.Index, e.last[step.Index])
 		delete(e.last, step.Index)
 		e.given[step.Index] = 0
-		if step.Kind == StepChange || step.Kind == StepReplace {
+		if step.Kind == StepChange || step.Kind == StepReplace || step.Kind == StepLogOn {
 			require.True(e.t, e.store["new"], "law 1: step %d before the new value is sealed", step.Index)
 		}
 	}
@@ -109,7 +129,7 @@ func (e *estate) begin(step Step, kind string) string {
 	return e.fault(e.calls, step, kind)
 }
 
-func (e *estate) Observe(_ context.Context, step Step, _ bool) (string, error) {
+func (e *world) Observe(_ context.Context, step Step, _ bool) (string, error) {
 	e.lock.Lock()
 	defer e.lock.Unlock()
 	if u := e.units[step.Index]; u != nil {
@@ -118,15 +138,15 @@ func (e *estate) Observe(_ context.Context, step Step, _ bool) (string, error) {
 	return "", nil
 }
 
-func (e *estate) Do(_ context.Context, step Step, _ string) Outcome {
+func (e *world) Do(_ context.Context, step Step, _ string) Outcome {
 	return e.act(step, "do", "old", "new")
 }
 
-func (e *estate) Undo(_ context.Context, step Step, _ string) Outcome {
+func (e *world) Undo(_ context.Context, step Step, _ string) Outcome {
 	return e.act(step, "undo", "new", "old")
 }
 
-func (e *estate) act(step Step, kind, from, to string) Outcome {
+func (e *world) act(step Step, kind, from, to string) Outcome {
 	e.lock.Lock()
 	defer e.lock.Unlock()
 	switch fault := e.begin(step, kind); fault {
@@ -136,7 +156,7 @@ func (e *estate) act(step Step, kind, from, to string) Outcome {
 		e.last[step.Index] = kind
 		return Outcome{Result: ResultUnclear, Words: "no answer"}
 	case "middle":
-		if u := e.units[step.Index]; u != nil {
+		if u := e.units[step.Index]; u != nil && step.Kind == StepRestart {
 			u.active, u.invocation = false, u.invocation+1
 			e.takeDown(step)
 		}
@@ -153,7 +173,7 @@ func (e *estate) act(step Step, kind, from, to string) Outcome {
 	return Outcome{Result: ResultDone}
 }
 
-func (e *estate) effect(step Step, from, to string) bool {
+func (e *world) effect(step Step, from, to string) bool {
 	switch step.Kind {
 	case StepSeal:
 		e.store[to] = true
@@ -165,31 +185,63 @@ func (e *estate) effect(step Step, from, to string) bool {
 		return e.auth != from
 	case StepReplace:
 		e.files[step.Index] = to
+	case StepLogOn:
+		e.kept[step.Index] = to // unchecked, as hosts do
 	case StepRestart:
 		u := e.units[step.Index]
-		u.invocation++
-		u.value = e.files[step.Needs[0]]
-		u.active = u.value == e.auth
-		if !u.active {
+		if step.Dependent == estate.DependentService {
 			e.takeDown(step)
 		}
+		if !e.start(step) {
+			e.takeDown(step)
+		} else if step.Dependent == estate.DependentService {
+			for i := range e.plan.Steps {
+				if other := e.plan.Steps[i]; other.Kind == StepRevive && !e.start(other) {
+					return true // the restart took effect; reviving finds the rest
+				}
+			}
+		}
 		return u.active
+	case StepRevive:
+		return e.units[step.Index].active || e.start(step)
 	case StepProve:
 		return e.units[step.Needs[0]].active
 	}
 	return true
 }
 
+// start starts a unit with what it has stored; a service needs those before it.
+func (e *world) start(step Step) bool {
+	u := e.units[step.Index]
+	u.invocation++
+	u.active = true
+	if step.Dependent != estate.DependentService {
+		u.value = e.files[step.Needs[0]]
+		u.active = u.value == e.auth
+		return u.active
+	}
+	for i, other := range e.plan.Steps {
+		if other.Kind == StepLogOn && other.Subject == step.Subject {
+			u.value = e.kept[i]
+			u.active = u.value == e.auth
+		}
+		if w := e.units[i]; w != nil && other.Dependent == estate.DependentService && (other.Subject == "store" && step.Subject != "store" || other.Subject == "board" && step.Subject == "sign") {
+			u.active = u.active && w.active
+		}
+	}
+	return u.active
+}
+
 // takeDown: a unit that is down takes those on its system down that need it.
-func (e *estate) takeDown(step Step) {
+func (e *world) takeDown(step Step) {
 	for i, u := range e.units {
-		if other := e.plan.Steps[i]; other.SystemID == step.SystemID && other.Subject == "gangway.service" && step.Subject == "berth.service" {
+		if other := e.plan.Steps[i]; other.SystemID == step.SystemID && (other.Subject == "gangway.service" && step.Subject == "berth.service" || other.Kind == StepRevive) {
 			u.active = false
 		}
 	}
 }
 
-func (e *estate) Probe(_ context.Context, step Step, undo bool, memo string) Finding {
+func (e *world) Probe(_ context.Context, step Step, undo bool, memo string) Finding {
 	e.lock.Lock()
 	defer e.lock.Unlock()
 	if fault := e.begin(step, "probe"); fault != "" {
@@ -211,8 +263,14 @@ func (e *estate) Probe(_ context.Context, step Step, undo bool, memo string) Fin
 		return is(e.auth == "new")
 	case StepReplace:
 		return is(e.files[step.Index] == "new")
+	case StepLogOn:
+		// Nobody can read it: giving it again is harmless.
+		return Finding{Result: ProbeBlind}
 	case StepRestart:
 		u := e.units[step.Index]
+		if step.Dependent == estate.DependentService && !u.active && !undo {
+			return Finding{Result: ProbeAbsent} // stopped half-way: start it
+		}
 		restarted := strconv.Itoa(u.invocation) != memo && u.active
 		if restarted {
 			return is(!undo)
@@ -229,14 +287,14 @@ func (e *estate) Probe(_ context.Context, step Step, undo bool, memo string) Fin
 	return is(e.effect(step, from, to) != undo)
 }
 
-func (e *estate) run(records []Record) (State, error) {
+func (e *world) run(records []Record) (State, error) {
 	clock := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
 	runner := Runner{Plan: e.plan, Journal: e, Hands: e, Now: func() time.Time { return clock }, Wait: func(context.Context, time.Duration) error { return nil }, Parallel: 3}
 	return runner.Run(context.Background(), records)
 }
 
 // settle runs to the end, through crashes, and holds the end against the world.
-func (e *estate) settle() State {
+func (e *world) settle() State {
 	state, err := e.run(nil)
 	for tries := 0; err != nil; tries++ {
 		require.ErrorIs(e.t, err, errCrash)
@@ -262,7 +320,7 @@ func mustFold(t *testing.T, plan Plan, records []Record) State {
 }
 
 // verify holds what the journal says against what is true.
-func (e *estate) verify(state State) {
+func (e *world) verify(state State) {
 	require.True(e.t, e.store[e.auth], "law 2")
 	for i, step := range e.plan.Steps {
 		status := state.Steps[i].Status
@@ -275,6 +333,10 @@ func (e *estate) verify(state State) {
 			require.Equal(e.t, "new", e.files[i])
 		case step.Kind == StepReplace && status == Undone:
 			require.Equal(e.t, "old", e.files[i])
+		case step.Kind == StepLogOn && status == Done:
+			require.Equal(e.t, "new", e.kept[i])
+		case step.Kind == StepLogOn && status == Undone:
+			require.Equal(e.t, "old", e.kept[i])
 		}
 		if state.Mode == ModeFinished {
 			require.NotContains(e.t, []Status{Doing, Undoing}, status, "nothing is left unknown without saying so")
@@ -288,28 +350,33 @@ func (e *estate) verify(state State) {
 	for i, v := range e.files {
 		require.Equal(e.t, want, v, "file of step %d", i)
 	}
+	for i, v := range e.kept {
+		require.Equal(e.t, want, v, "log-on of step %d", i)
+	}
 	for i, u := range e.units {
 		require.True(e.t, u.active, "unit of step %d runs", i)
-		require.Equal(e.t, want, u.value, "unit of step %d", i)
+		if u.value != "" || e.plan.Steps[i].Subject != "sign" {
+			require.Equal(e.t, want, u.value, "unit of step %d", i)
+		}
 	}
 }
 
 func TestRotationSucceeds(t *testing.T) {
-	e := newEstate(t, PolicyStop)
+	e := newWorld(t, PolicyStop)
 	state := e.settle()
 	require.Equal(t, FinishedDone, state.Result)
-	require.Equal(t, 4, e.plan.Restarts())
+	require.Equal(t, 5, e.plan.Restarts(), "two units on two hosts, and one service: those that need it come back with it")
 }
 
 // Every call of a whole run fails once, in every way, under every policy.
 func TestEveryStepEveryFault(t *testing.T) {
 	for _, policy := range []Policy{PolicyStop, PolicyContinue, PolicyUndo} {
-		clean := newEstate(t, policy)
+		clean := newWorld(t, policy)
 		clean.settle()
 		for _, kind := range []string{"before", "after", "middle", "hang"} {
 			for at := 1; at <= clean.calls; at++ {
 				t.Run(fmt.Sprintf("%s/%s/%d", policy, kind, at), func(t *testing.T) {
-					e := newEstate(t, policy)
+					e := newWorld(t, policy)
 					e.fault = func(call int, _ Step, _ string) string {
 						if call == at {
 							return kind
@@ -339,10 +406,10 @@ func TestEveryStepEveryFault(t *testing.T) {
 // person's decisions bring it to an end once the system is back.
 func TestSystemStaysDown(t *testing.T) {
 	for _, policy := range []Policy{PolicyStop, PolicyContinue, PolicyUndo} {
-		for _, system := range []string{"directory", "quay1", "quay2"} {
-			for at := 1; at <= 24; at++ {
+		for _, system := range []string{"directory", "quay1", "quay2", "north1"} {
+			for at := 1; at <= 34; at++ {
 				t.Run(fmt.Sprintf("%s/%s/%d", policy, system, at), func(t *testing.T) {
-					e := newEstate(t, policy)
+					e := newWorld(t, policy)
 					kind := []string{"before", "hang"}[at%2]
 					e.fault = func(call int, step Step, act string) string {
 						if call >= at && step.System == system {
@@ -374,12 +441,12 @@ func TestSystemStaysDown(t *testing.T) {
 
 // The process dies at every journal record, before and after it is on disk.
 func TestCrashAtEveryRecord(t *testing.T) {
-	clean := newEstate(t, PolicyUndo)
+	clean := newWorld(t, PolicyUndo)
 	clean.settle()
 	for _, torn := range []bool{false, true} {
 		for at := 1; at <= len(clean.wrote); at++ {
 			t.Run(fmt.Sprintf("torn=%v/%d", torn, at), func(t *testing.T) {
-				e := newEstate(t, PolicyUndo)
+				e := newWorld(t, PolicyUndo)
 				e.crash, e.torn = at, torn
 				state := e.settle()
 				require.Equal(t, ModeFinished, state.Mode)
@@ -401,7 +468,7 @@ func TestRandomSequences(t *testing.T) {
 	random := rand.New(rand.NewSource(seed))
 	kinds := []string{"before", "after", "middle", "hang"}
 	for round := 0; round < 3000; round++ {
-		e := newEstate(t, []Policy{PolicyStop, PolicyContinue, PolicyUndo}[random.Intn(3)])
+		e := newWorld(t, []Policy{PolicyStop, PolicyContinue, PolicyUndo}[random.Intn(3)])
 		rate := random.Float64() * 0.4
 		e.fault = func(int, Step, string) string {
 			if random.Float64() < rate {
@@ -435,7 +502,7 @@ func TestRandomSequences(t *testing.T) {
 }
 
 func TestReplicasRestartOneAfterTheOther(t *testing.T) {
-	e := newEstate(t, PolicyUndo)
+	e := newWorld(t, PolicyUndo)
 	at := map[string]int{}
 	for _, s := range e.plan.Steps {
 		at[string(s.Kind)+" "+s.Subject+" "+s.System] = s.Index
@@ -448,7 +515,7 @@ func TestReplicasRestartOneAfterTheOther(t *testing.T) {
 }
 
 func TestJournalThatDoesNotFitIsRefused(t *testing.T) {
-	plan := newEstate(t, PolicyStop).plan
+	plan := newWorld(t, PolicyStop).plan
 	for name, records := range map[string][]Record{
 		"gap":           {{Seq: 1, Event: EventStarted, Step: -1}, {Seq: 3, Event: EventIntent}},
 		"no such step":  {{Seq: 1, Event: EventIntent, Step: 99}},
@@ -457,4 +524,41 @@ func TestJournalThatDoesNotFitIsRefused(t *testing.T) {
 		_, err := Fold(plan, records)
 		require.Error(t, err, name)
 	}
+}
+
+// An assignment leaves the authority alone, and a window is waited for.
+func TestAssignmentInItsWindow(t *testing.T) {
+	opens := time.Date(2026, 3, 1, 2, 0, 0, 0, time.UTC)
+	place := Place{Kind: estate.DependentService, Place: "board"}
+	in := Input{
+		Kind: KindAssign, When: RestartWindow, NotBefore: opens, NotAfter: opens.Add(time.Hour), Account: "svc-new", Policy: PolicyStop,
+		LogOns: []LogOn{{SystemID: "north1", System: "north1", Place: place, Account: "svc-new", Was: "svc-old"}},
+		Units:  []Unit{{SystemID: "north1", System: "north1", Kind: place.Kind, Name: "Board", Running: true}},
+	}
+	plan := Build(in)
+	var kinds []StepKind
+	for _, s := range plan.Steps {
+		kinds = append(kinds, s.Kind)
+	}
+	require.Equal(t, []StepKind{StepSignIn, StepLogOn, StepRestart, StepProve}, kinds)
+	for late, want := range map[time.Duration]string{0: FinishedDone, 2 * time.Hour: FinishedWithFailures} {
+		e := &world{t: t, plan: plan, store: map[string]bool{"new": true}, auth: "new", kept: map[int]string{1: "old"}, units: map[int]*unit{2: {active: true}}, files: map[int]string{}, last: map[int]string{}, given: map[int]int{}}
+		clock := opens.Add(-time.Hour)
+		runner := Runner{Plan: plan, Journal: e, Hands: e, Now: func() time.Time { return clock }, Wait: func(_ context.Context, d time.Duration) error { clock = clock.Add(d + late); return nil }, Parallel: 3}
+		state, err := runner.Run(context.Background(), nil)
+		require.NoError(t, err)
+		require.Equal(t, want, state.Result)
+		require.Equal(t, late == 0, e.units[2].invocation == 1, "restarted inside the window only")
+		if late > 0 {
+			require.Equal(t, Skipped, state.Steps[2].Status)
+			require.NoError(t, e.Append(context.Background(), Record{Seq: state.Last + 1, Event: EventDecision, Step: -1, Result: DecideResume}))
+			state, err = runner.Run(context.Background(), append([]Record(nil), e.wrote...))
+			require.NoError(t, err)
+			require.Equal(t, FinishedDone, state.Result, "a person resumes it outside of the window")
+		}
+	}
+	in.When = RestartLeave
+	left := Build(in)
+	require.Zero(t, left.Restarts())
+	require.Contains(t, left.Notes[0], "latent: Board on north1")
 }

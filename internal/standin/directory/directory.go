@@ -276,8 +276,17 @@ func (s *Server) bind(name, password string) (int, string) {
 		return refuse("701")
 	case e.MustChange:
 		return refuse("773")
+	case s.passwordEnded(e):
+		return refuse("532")
 	}
 	return 0, ""
+}
+
+// maxAge is how long a password lasts in the Windows flavor.
+const maxAge = 90 * 24 * time.Hour
+
+func (s *Server) passwordEnded(e *Entry) bool {
+	return s.config.Windows && !e.Never && !e.Changed.IsZero() && s.config.Now().After(e.Changed.Add(maxAge))
 }
 
 // find takes a name as a bind does: DN, user@domain, DOMAIN\name.

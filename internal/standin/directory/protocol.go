@@ -290,13 +290,17 @@ func (s *Server) shown(e *Entry) map[string][]string {
 			computed |= 0x10
 		}
 		out["msDS-User-Account-Control-Computed"] = []string{strconv.Itoa(computed)}
+		if s.passwordEnded(e) {
+			computed |= 0x800000
+			out["msDS-User-Account-Control-Computed"] = []string{strconv.Itoa(computed)}
+		}
 		out["pwdLastSet"] = []string{ticks(e.Changed)}
 		if e.MustChange {
 			out["pwdLastSet"] = []string{"0"}
 		}
 		expires := "9223372036854775807"
 		if !e.Never {
-			expires = ticks(e.Changed.Add(90 * 24 * time.Hour))
+			expires = ticks(e.Changed.Add(maxAge))
 		}
 		out["msDS-UserPasswordExpiryTimeComputed"] = []string{expires}
 		if out["accountExpires"] == nil {

@@ -1,6 +1,6 @@
 // Package larkmoor builds the demonstration estate of Larkmoor Ferries, a
-// made-up island ferry company: a directory of the Windows-domain schema and
-// four unix hosts, all stand-ins that enforce credentials for real. It
+// made-up island ferry company: a directory of the Windows-domain schema, four
+// unix hosts and three windows hosts at the terminals, all stand-ins that enforce credentials for real. It
 // contains on purpose what makes this work hard: a departed administrator's
 // account on two services, a password that never expires, a stale copy, an
 // unreachable host, a misspelt one, a reference to an account that no longer
@@ -22,6 +22,7 @@ import (
 	"mossledger.example/moss/internal/standin"
 	"mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/unixhost"
+	"mossledger.example/moss/internal/standin/windowshost"
 )
 
 // Base of the directory.
@@ -41,12 +42,15 @@ var Passwords = map[string]string{
 	"svc-manifest": "Cargo/List+27=x",
 	"svc-tidefeed": "Neap-Spring-93",
 	"svc-fuelcard": "Diesel-Pump-16",
+	"svc-quayline": "Bollard+Chain-37",
+	"svc-terminal": "Kiosk-Light-64",
 }
 
 // Estate is the running estate.
 type Estate struct {
 	Directory *directory.Server
 	Hosts     map[string]*unixhost.Host
+	Windows   map[string]*windowshost.Host
 	CA        string // PEM
 	Address   string // of the directory
 	HostsCSV  string // the list that an administrator would have
@@ -71,7 +75,7 @@ func Start() (*Estate, error) {
 	if err != nil {
 		return nil, err
 	}
-	e := &Estate{Hosts: map[string]*unixhost.Host{}, CA: authority.PEM, used: map[string]string{}}
+	e := &Estate{Hosts: map[string]*unixhost.Host{}, Windows: map[string]*windowshost.Host{}, CA: authority.PEM, used: map[string]string{}}
 	e.Directory = directory.New(directory.Config{Base: Base, NetBIOS: "LARKMOOR", Windows: true, MinLen: 12, TLS: config})
 	e.fillDirectory()
 	if e.Address, err = e.Directory.Serve("127.0.0.1:0"); err != nil {
@@ -87,6 +91,9 @@ func Start() (*Estate, error) {
 			return nil, errors.Join(err, e.Close())
 		}
 	}
+	if err := e.startWindows(authority); err != nil {
+		return nil, errors.Join(err, e.Close())
+	}
 	e.HostsCSV = e.list()
 	return e, nil
 }
@@ -95,6 +102,9 @@ func Start() (*Estate, error) {
 func (e *Estate) Close() error {
 	var errs []error
 	for _, host := range e.Hosts {
+		errs = append(errs, host.Close())
+	}
+	for _, host := range e.Windows {
 		errs = append(errs, host.Close())
 	}
 	if e.board != nil {
@@ -119,7 +129,12 @@ func (e *Estate) list() string {
 		}
 		rows = append(rows, []string{name, e.Hosts[name].Address(), "unix-host", site, "production", "Terminal systems", paths})
 	}
+	for _, name := range []string{"north1", "skerry1"} {
+		site := map[string]string{"north1": "Larkmoor North", "skerry1": "Skerry Bay"}[name]
+		rows = append(rows, []string{name, e.Windows[name].Address(), "windows-host", site, "production", "Terminal systems", ""})
+	}
 	rows = append(rows,
+		[]string{"gannet1", "127.0.0.9:5986", "windows-host", "Gannet Head", "production", "Terminal systems", ""},
 		[]string{"dock9", "127.0.0.9:22", "unix-host", "Skerry Bay", "production", "Terminal systems", ""},
 		[]string{"bokings1", "", "unix-host", "Larkmoor North", "production", "Bookings", ""},
 		[]string{"quay1", "127.0.0.1:22", "unix-host", "Larkmoor North", "production", "Terminal systems", ""},
@@ -152,10 +167,14 @@ func (e *Estate) fillDirectory() {
 	account(ManagerDN, Manager, map[string][]string{"description": {"Moss Ledger signs in with this"}}, directory.Entry{Password: ManagerPassword, Admin: true, Never: true})
 	account(DN("svc-berth"), "svc-berth", map[string][]string{"description": {"Berth boards at the quays"}, "servicePrincipalName": {"HTTP/berth.larkmoor.example"}, "memberOf": {"CN=Terminal Services,OU=Groups," + Base}},
 		directory.Entry{Password: Passwords["svc-berth"], Never: true, Changed: long})
-	account(DN("svc-gangway"), "svc-gangway", map[string][]string{"description": {"Gangway counters"}, "memberOf": {"CN=Terminal Services,OU=Groups," + Base}}, directory.Entry{Password: Passwords["svc-gangway"], Changed: long})
+	account(DN("svc-gangway"), "svc-gangway", map[string][]string{"description": {"Gangway counters"}, "memberOf": {"CN=Terminal Services,OU=Groups," + Base}}, directory.Entry{Password: Passwords["svc-gangway"], Changed: time.Now().AddDate(0, 0, -60)})
 	account(DN("svc-manifest"), "svc-manifest", map[string][]string{"description": {"Passenger manifests for the harbour office"}}, directory.Entry{Password: Passwords["svc-manifest"]})
 	account(DN("svc-tidefeed"), "svc-tidefeed", map[string][]string{"description": {"Tide tables, every ten minutes"}}, directory.Entry{Password: Passwords["svc-tidefeed"]})
 	account(DN("svc-fuelcard"), "svc-fuelcard", map[string][]string{"description": {"Fuel cards (unused since the pumps moved)"}}, directory.Entry{Password: "another-Pump-77", Disabled: true})
+	account(DN("svc-quayline"), "svc-quayline", map[string][]string{"description": {"Quay line: ticket gates, boards and boarding at the terminals"}, "memberOf": {"CN=Terminal Services,OU=Groups," + Base}}, directory.Entry{Password: Passwords["svc-quayline"], Changed: time.Now().AddDate(0, 0, -87)})
+	account(DN("svc-terminal"), "svc-terminal", map[string][]string{"description": {"Kiosks and reports at the terminals"}, "memberOf": {"CN=Terminal Services,OU=Groups," + Base}}, directory.Entry{Password: Passwords["svc-terminal"], Changed: time.Now().AddDate(0, 0, -20)})
+	managed := append(append([]string(nil), user...), "computer", "msDS-GroupManagedServiceAccount")
+	add("CN=gmsa-lockers,OU=Service Accounts,"+Base, managed, map[string][]string{"sAMAccountName": {"gmsa-lockers$"}, "cn": {"gmsa-lockers"}, "description": {"Luggage lockers; the directory changes its password"}}, directory.Entry{})
 	account("CN=Odile Kern,OU=People,"+Base, "odile.kern", map[string][]string{"displayName": {"Odile Kern"}, "description": {"Left the company in spring"}}, directory.Entry{Password: "Left-Long-Ago-22", Disabled: true})
 	account("CN=Ines Marsh,OU=People,"+Base, "ines.marsh", map[string][]string{"displayName": {"Ines Marsh"}}, directory.Entry{Password: "Ferry-Mornings-88"})
 	group := []string{"top", "group"}
@@ -163,7 +182,7 @@ func (e *Estate) fillDirectory() {
 	add("CN=Terminal Services,OU=Groups,"+Base, group, map[string][]string{"sAMAccountName": {"Terminal Services"}, "memberOf": {"CN=Operations,OU=Groups," + Base}}, directory.Entry{})
 	add("CN=Operations,OU=Groups,"+Base, group, map[string][]string{"sAMAccountName": {"Operations"}, "memberOf": {"CN=Operations,OU=Groups," + Base}}, directory.Entry{})
 	computer := append(append([]string(nil), user...), "computer")
-	for name, os := range map[string]string{"QUAY1": "Stand-in Linux", "TIDE1": "Stand-in Linux", "KIOSK4": "Windows Server 2022 Standard"} {
+	for name, os := range map[string]string{"QUAY1": "Stand-in Linux", "TIDE1": "Stand-in Linux", "NORTH1": "Windows Server 2022 Standard", "KIOSK4": "Windows Server 2022 Standard"} {
 		add("CN="+name+",OU=Hosts,"+Base, computer, map[string][]string{"sAMAccountName": {name + "$"}, "cn": {name}, "dNSHostName": {strings.ToLower(name) + ".larkmoor.example"}, "operatingSystem": {os}}, directory.Entry{})
 	}
 }
@@ -318,11 +337,14 @@ func (e *Estate) startBoard() error {
 
 // Ready reports whether a unit runs on a credential that is accepted now.
 func (e *Estate) Ready(host, unit string) bool {
-	h := e.Hosts[host]
-	if h == nil {
-		return false
+	state := ""
+	if h := e.Hosts[host]; h != nil {
+		state, _ = h.UnitState(unit)
+	} else if w := e.Windows[host]; w != nil {
+		if state = w.State(unit); state == windowshost.Running {
+			state = "active"
+		}
 	}
-	state, _ := h.UnitState(unit)
 	e.lock.Lock()
 	used, found := e.used[host+"/"+unit]
 	e.lock.Unlock()

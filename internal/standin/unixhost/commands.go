@@ -58,6 +58,9 @@ func (p *process) run(argv []string) int {
 		"ls": p.ls, "crontab": p.crontab, "stat": p.stat, "readlink": p.readlink, "realpath": p.readlink, "rm": p.rm, "cp": p.cp, "dd": p.dd, "mv": p.mv,
 		"sync": func([]string) int { return 0 }, "chpasswd": p.chpasswd, "journalctl": p.journalctl, "sh": p.shell, "true": func([]string) int { return 0 },
 	}
+	if path.Base(argv[0]) == "env" && len(argv) > 2 && argv[1] == "TZ=UTC" {
+		argv = argv[2:]
+	}
 	command := commands[path.Base(argv[0])]
 	if command == nil {
 		return p.fail(127, "sh: 1: %s: not found", argv[0])

@@ -61,6 +61,7 @@ type Unit struct {
 	// signing in with what it read.
 	Program func(h *Host) error
 	starts  int
+	started time.Time
 }
 
 // Fault makes a host misbehave; the zero Fault does not.
@@ -239,6 +240,7 @@ func (h *Host) Restart(name string) bool {
 		return false
 	}
 	u.starts++
+	u.started = time.Now()
 	sum := md5.Sum([]byte(fmt.Sprintf("%s/%s/%d", h.Name, name, u.starts)))
 	u.Invocation, u.State, u.Words = hex.EncodeToString(sum[:]), "active", ""
 	for _, before := range u.After {

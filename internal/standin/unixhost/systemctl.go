@@ -76,6 +76,9 @@ func (p *process) show(name string) {
 	if u.State == "failed" {
 		result = "exit-code"
 	}
+	if u.State == "active" && !u.started.IsZero() {
+		fmt.Fprintf(&p.out, "ActiveEnterTimestamp=%s\n", u.started.UTC().Format("Mon 2006-01-02 15:04:05 MST"))
+	}
 	fmt.Fprintf(&p.out, "Result=%s\n", result)
 }
 

@@ -78,6 +78,18 @@ func (h *Host) AddPool(p Pool) {
 	h.pools = append(h.pools, &p)
 }
 
+// PoolStores returns what a pool has stored.
+func (h *Host) PoolStores(name string) (user, password string) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	for _, p := range h.pools {
+		if fold(p.Name) == fold(name) {
+			return p.User, p.Password
+		}
+	}
+	return "", ""
+}
+
 // PoolServes is a request to a site of the pool: a worker is started when
 // there is none, with what the pool has stored then.
 func (h *Host) PoolServes(name string) bool {

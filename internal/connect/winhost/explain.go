@@ -1,0 +1,202 @@
+package winhost
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/wsman"
+	"mossledger.example/moss/internal/core/diagnosis"
+	"mossledger.example/moss/internal/core/estate"
+)
+
+// lookBack is how far back event records are read to explain a state: over a
+// long weekend. It is always bounded, because the log is read line by line.
+const lookBack = 5 * 24 * time.Hour
+
+// Diagnose implements connect.Diagnoser.
+func (Connector) Diagnose(ctx context.Context, target connect.Target, place estate.Place) (connect.Diagnosis, error) {
+	var d connect.Diagnosis
+	s, failure := open(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		return d, failure
+	}
+	defer s.close()
+	if failure := s.checkPlace(connect.StageRead, place); failure != nil {
+		return d, failure
+	}
+	if failure := s.describe(ctx); failure != nil {
+		return d, failure
+	}
+	d.Booted, d.ClockOff = s.facts.Booted, s.facts.ClockOff
+	if failure := s.diagnose(ctx, place, &d); failure != nil {
+		return d, failure
+	}
+	return d, nil
+}
+
+func (s *session) diagnose(ctx context.Context, place estate.Place, d *connect.Diagnosis) *connect.Failure {
+	_, i, failure := s.logOn(ctx, connect.StageRead, place)
+	if failure != nil {
+		return failure
+	}
+	var sources []string
+	switch place.Kind {
+	case estate.DependentTask:
+		d.Dependent = taskOf(i)
+		return nil // its records are in a log that this protocol does not reach
+	case estate.DependentPool:
+		d.Dependent, _ = poolOf(i)
+		state, failure := s.unitState(ctx, place)
+		if failure != nil {
+			return failure
+		}
+		d.Dependent.State = state.Sub
+		sources = []string{"WAS", "Microsoft-Windows-WAS"}
+	default:
+		d.Dependent = serviceOf(i)
+		if failure := s.neededBy(ctx, d); failure != nil {
+			return failure
+		}
+	}
+	records, err := s.records(ctx, place.Place, lookBack, sources, d.Dependent.Description)
+	d.Records = records
+	return s.failure(connect.StageRead, err, false)
+}
+
+// neededBy reads what a service needs, directly or not, in start order.
+func (s *session) neededBy(ctx context.Context, d *connect.Diagnosis) *connect.Failure {
+	needs, err := s.startOrder(ctx)
+	if failure := s.failure(connect.StageRead, err, false); failure != nil {
+		return failure
+	}
+	d.Dependent.Requires = needs[strings.ToLower(d.Dependent.Name)]
+	d.Dependent.After = d.Dependent.Requires
+	var order []string
+	seen := map[string]bool{strings.ToLower(d.Dependent.Name): true}
+	var walk func(string)
+	walk = func(name string) {
+		for _, before := range needs[strings.ToLower(name)] {
+			if !seen[strings.ToLower(before)] {
+				seen[strings.ToLower(before)] = true
+				walk(before)
+				order = append(order, before)
+			}
+		}
+	}
+	walk(d.Dependent.Name)
+	if len(order) == 0 {
+		return nil
+	}
+	var parts []string
+	for _, name := range order {
+		parts = append(parts, "Name="+wsman.Quote(name))
+	}
+	found := map[string]estate.Dependent{}
+	err = s.all(ctx, spaceCIM, "Win32_Service", strings.Join(parts, " or "), func(i *instance) error {
+		service := serviceOf(i)
+		found[strings.ToLower(service.Name)] = service
+		return nil
+	})
+	for _, name := range order {
+		service, ok := found[strings.ToLower(name)]
+		if !ok {
+			service = estate.Dependent{Kind: estate.DependentService, Place: name, State: "not there"}
+		}
+		d.Needs = append(d.Needs, connect.Needed{Place: service.At(), State: service.State, RunsAs: service.RunsAs, Result: service.Result, Direct: slices.ContainsFunc(d.Dependent.Requires, func(n string) bool { return strings.EqualFold(n, name) })})
+	}
+	return s.failure(connect.StageRead, err, false)
+}
+
+// Codes of the service control manager's records that explain something.
+var telling = []int{7000, 7001, 7003, 7009, 7011, 7022, 7023, 7024, 7031, 7034, 7035, 7036, 7038, 7040, 7041, 7042, 5021, 5057, 5059}
+
+// logOnCauses are the causes behind the error numbers of record 7038.
+var logOnCauses = map[string]diagnosis.Code{
+	"1326": diagnosis.WrongPassword, "1330": diagnosis.Expired, "1331": diagnosis.Disabled, "1793": diagnosis.AccountExpired, "1907": diagnosis.MustChange, "1909": diagnosis.Locked,
+	"1385": diagnosis.MissingRight, "1332": diagnosis.NoAccount, "1317": diagnosis.NoAccount,
+}
+
+// meaning says which cause a record speaks for. The insertion strings decide,
+// not the message, which is in the host's language.
+func meaning(code int, list []string) (hint diagnosis.Code, of string, start bool) {
+	last := ""
+	if len(list) > 0 {
+		last = strings.TrimLeft(list[len(list)-1], "%")
+	}
+	switch code {
+	case 7038:
+		return logOnCauses[last], "", false
+	case 7041:
+		return diagnosis.MissingRight, "", false
+	case 7001, 7003:
+		if len(list) > 1 {
+			of = list[1]
+		}
+		return diagnosis.Dependency, of, false
+	case 7035:
+		return diagnosis.StoppedBy, "", false
+	case 7036:
+		return "", "", strings.EqualFold(last, "running")
+	case 7009, 7011, 7022, 7023, 7024, 7031, 7034:
+		return diagnosis.Program, "", false
+	case 7000:
+		if last != "1069" {
+			return diagnosis.Program, "", false
+		}
+	case 5021, 5057, 5059:
+		return diagnosis.WrongPassword, "", false
+	}
+	return "", "", false
+}
+
+// records reads what the system log says of a service or pool, newest first.
+// The host's own clock decides what is recent.
+func (s *session) records(ctx context.Context, name string, back time.Duration, sources []string, more ...string) ([]connect.Record, error) {
+	if s.system == nil {
+		if failure := s.describe(ctx); failure != nil {
+			return nil, failure
+		}
+	}
+	since := time.Now().Add(-back)
+	if own := s.system.Time("LocalDateTime"); !own.IsZero() {
+		since = own.Add(-back)
+	}
+	if len(sources) == 0 {
+		sources = []string{"Service Control Manager"}
+	}
+	var from []string
+	for _, source := range sources {
+		from = append(from, "SourceName="+wsman.Quote(source))
+	}
+	names := []string{strings.ToLower(name)}
+	if i, err := s.Get(ctx, serviceResource(name)); err == nil {
+		names = append(names, strings.ToLower(i.Text("DisplayName")))
+	}
+	for _, n := range more {
+		names = append(names, strings.ToLower(n))
+	}
+	var out []connect.Record
+	where := fmt.Sprintf("Logfile='System' and (%s) and TimeGenerated>='%s'", strings.Join(from, " or "), since.UTC().Format("20060102150405.000000-000"))
+	err := s.all(ctx, spaceCIM, "Win32_NTLogEvent", where, func(i *instance) error {
+		list := i.List("InsertionStrings")
+		code := int(i.Int("EventCode"))
+		about := len(list) > 0 && slices.Contains(names, strings.ToLower(list[0]))
+		if !about || !slices.Contains(telling, code) {
+			return nil
+		}
+		r := connect.Record{Time: i.Time("TimeGenerated"), Source: i.Text("SourceName"), Code: code, Words: strings.Join(strings.Fields(i.Text("Message")), " "), Strings: list, By: i.Text("User")}
+		r.Hint, r.Of, r.Start = meaning(code, list)
+		out = append(out, r)
+		return nil
+	})
+	sort.SliceStable(out, func(i, j int) bool { return out[i].Time.After(out[j].Time) })
+	if len(out) > 30 {
+		out = out[:30]
+	}
+	return out, err
+}

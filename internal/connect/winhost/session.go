@@ -1,0 +1,349 @@
+// Package winhost is the connector for hosts of the Windows family, over
+// WS-Management (package wsman). It reads services, scheduled tasks,
+// application pools, local accounts and groups; replaces the log-on that they
+// keep; stops and starts in dependency order and waits until states settle;
+// and reads the event records that explain a failure.
+//
+// Three things decide how it works. Changing a service's password never
+// checks it: only the next start does, so a log-on that was replaced counts as
+// proven only by a start. Nobody can read a service's stored password: after
+// an unclear outcome the log-on is read as far as it shows, and given again,
+// which is harmless. A running service keeps the log-on that it was started
+// with.
+//
+// What of the hosts' classes is not certain from the open specifications is
+// kept in one place each, in shapes.go.
+package winhost
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/wsman"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/secret"
+)
+
+// Connector implements connect.Connector for windows hosts.
+type Connector struct{}
+
+func init() { connect.Register(Connector{}) }
+
+// Kind implements connect.Connector.
+func (Connector) Kind() estate.Kind { return estate.KindWindowsHost }
+
+// DefaultPort implements connect.Connector: WS-Management over HTTPS.
+func (Connector) DefaultPort() int { return 5986 }
+
+// Options of a system of this kind.
+const (
+	OptionSignIn  = "signin"  // kerberos, ntlm or basic; ntlm unless a center is given
+	OptionRealm   = "realm"   // Kerberos realm; that of the log-on's account by default
+	OptionCenter  = "kdc"     // key distribution centers, host:port, separated by ;
+	OptionService = "service" // service principal; HTTP/ and the address by default
+)
+
+// requestTime is what the host is given for one request.
+const requestTime = 50 * time.Second
+
+// session is one sign-in to one host, for one call of the contract.
+type session struct {
+	*wsman.Client
+	target connect.Target
+	facts  connect.Facts
+	name   string    // NetBIOS name of the host
+	system *instance // Win32_OperatingSystem
+}
+
+type instance = wsman.Instance
+
+func (s *session) close() { s.Client.Close() }
+
+// open connects, secures and makes a client ready. It has not signed in yet.
+func open(ctx context.Context, target connect.Target, watch *connect.Stopwatch) (*session, *connect.Failure) {
+	address := target.Address
+	if address == "" {
+		address = target.Name
+	}
+	signIn, failure := signInOf(target, address)
+	if failure != nil {
+		watch.Fail(failure)
+		return nil, failure
+	}
+	config := &tls.Config{ServerName: address, MinVersion: tls.VersionTLS12}
+	if target.TrustedCA != "" {
+		config.RootCAs = x509.NewCertPool()
+		if !config.RootCAs.AppendCertsFromPEM([]byte(target.TrustedCA)) {
+			f := target.Fail(connect.StageSecure, connect.CodeUntrusted, "the given CA certificate is not PEM", "give the CA certificate of the host's certificate again", nil)
+			watch.Fail(f)
+			return nil, f
+		}
+	}
+	first, failure := connect.Dial(ctx, target, Connector{}.DefaultPort(), watch)
+	if failure != nil {
+		return nil, failure
+	}
+	conn, err := handshake(ctx, first, config)
+	if err != nil {
+		f := target.Fail(connect.StageSecure, connect.CodeUntrusted, err.Error(), secureNext(err), err)
+		if connect.IsTimeout(err) {
+			f.Code = connect.CodeTimeout
+		}
+		watch.Fail(f)
+		return nil, f
+	}
+	cert := conn.ConnectionState().PeerCertificates[0]
+	s := &session{target: target, facts: connect.Facts{Certificate: fmt.Sprintf("%s, issued by %s, ends %s", cert.Subject, cert.Issuer, cert.NotAfter.UTC().Format(time.DateOnly))}}
+	watch.OK(connect.StageSecure, s.facts.Certificate)
+	ready := &readyConn{conn: conn, again: func(ctx context.Context) (net.Conn, error) {
+		raw, failure := connect.Dial(ctx, target, Connector{}.DefaultPort(), connect.NewStopwatch())
+		if failure != nil {
+			return nil, failure
+		}
+		return handshake(ctx, raw, config)
+	}}
+	port := target.Port
+	if port == 0 {
+		port = Connector{}.DefaultPort()
+	}
+	s.Client, err = wsman.New(wsman.Config{
+		Endpoint: fmt.Sprintf("https://%s/wsman", net.JoinHostPort(address, fmt.Sprint(port))), SignIn: signIn, Timeout: requestTime,
+		// One connection: the sign-in belongs to it.
+		Transport: &http.Transport{DialTLSContext: ready.dial, MaxConnsPerHost: 1, IdleConnTimeout: time.Minute},
+	})
+	if err != nil {
+		_ = conn.Close()
+		f := target.Fail(connect.StageConnect, connect.CodeProtocol, err.Error(), "", err)
+		watch.Fail(f)
+		return nil, f
+	}
+	return s, nil
+}
+
+// readyConn gives the first connection, which was made stage by stage, to the
+// transport, and makes further ones.
+type readyConn struct {
+	lock  sync.Mutex
+	conn  net.Conn
+	again func(context.Context) (net.Conn, error)
+}
+
+func (r *readyConn) dial(ctx context.Context, _, _ string) (net.Conn, error) {
+	r.lock.Lock()
+	conn := r.conn
+	r.conn = nil
+	r.lock.Unlock()
+	if conn != nil {
+		return conn, nil
+	}
+	return r.again(ctx)
+}
+
+func handshake(ctx context.Context, raw net.Conn, config *tls.Config) (*tls.Conn, error) {
+	conn := tls.Client(raw, config)
+	limited, cancel := context.WithTimeout(ctx, connect.ConnectTime)
+	defer cancel()
+	if err := conn.HandshakeContext(limited); err != nil {
+		_ = raw.Close()
+		return nil, err
+	}
+	return conn, nil
+}
+
+func secureNext(err error) string {
+	var unknown x509.UnknownAuthorityError
+	var name x509.HostnameError
+	var bad x509.CertificateInvalidError
+	var record tls.RecordHeaderError
+	switch {
+	case errors.As(err, &record):
+		return "this port does not speak TLS: 5986 is the usual port of WS-Management over HTTPS, 5985 is the one without"
+	case errors.As(err, &unknown):
+		return "give the CA certificate that signed the host's certificate (--ca FILE)"
+	case errors.As(err, &name):
+		return "the certificate is for another name: use the name that stands in it as the address"
+	case errors.As(err, &bad) && bad.Reason == x509.Expired:
+		return "the certificate has ended: renew it on the host"
+	}
+	return "is this the port of WS-Management over HTTPS (5986)?"
+}
+
+func signInOf(target connect.Target, address string) (wsman.SignIn, *connect.Failure) {
+	way := strings.ToLower(target.Options[OptionSignIn])
+	if way == "" {
+		way = "ntlm"
+		if target.Options[OptionCenter] != "" {
+			way = "kerberos"
+		}
+	}
+	switch way {
+	case "basic":
+		return wsman.Basic(target.LogOn.Account, target.LogOn.Password), nil
+	case "ntlm":
+		return wsman.NTLM(target.LogOn.Account, target.LogOn.Password), nil
+	case "kerberos":
+		service := target.Options[OptionService]
+		if service == "" {
+			service = "HTTP/" + address
+		}
+		var centers []string
+		for _, c := range strings.Split(target.Options[OptionCenter], ";") {
+			if c = strings.TrimSpace(c); c != "" {
+				centers = append(centers, c)
+			}
+		}
+		signIn, err := wsman.Kerberos(wsman.KerberosConfig{Account: target.LogOn.Account, Realm: target.Options[OptionRealm], Centers: centers, Service: service, Password: target.LogOn.Password})
+		if err == nil {
+			return signIn, nil
+		}
+		return nil, target.Fail(connect.StageSignIn, connect.CodeBadLogOn, err.Error(), "set the options kdc and realm, or write the account as name@REALM", err)
+	}
+	return nil, target.Fail(connect.StageSignIn, connect.CodeBadLogOn, fmt.Sprintf("unknown way to sign in %q", way), "option signin: kerberos, ntlm or basic", nil)
+}
+
+// failure turns a client's error into a Failure. act says that the request
+// would have changed something.
+func (s *session) failure(stage connect.Stage, err error, act bool, hide ...secret.Value) *connect.Failure {
+	if err == nil {
+		return nil
+	}
+	var done *connect.Failure
+	if errors.As(err, &done) {
+		return done
+	}
+	var fault *wsman.Fault
+	var status *wsman.StatusError
+	var sign *wsman.SignInError
+	var transport *wsman.TransportError
+	var protocol *wsman.ProtocolError
+	hide = append(hide, s.target.LogOn.Password)
+	f := s.target.Fail(stage, connect.CodeFailed, secret.Scrub(err.Error(), hide...), "", err)
+	f.Unclear = act && wsman.MayHaveHappened(err)
+	switch {
+	case errors.As(err, &fault):
+		switch {
+		case fault.Subcode == wsman.AccessDenied || fault.Number == wsman.NumberAccessDenied || fault.Number == "2147942405":
+			f.Stage, f.Code, f.Next = connect.StagePermitted, connect.CodeNotPermitted, "the log-on must be a member of the host's Administrators, or have rights on WS-Management and on the name space: see docs/windows.md"
+		case fault.Number == wsman.NumberNotFound || fault.Number == wsman.NumberObjectGone || fault.Number == "2147942402":
+			f.Code, f.Next = connect.CodeGone, "run a survey of this host"
+		case fault.Subcode == wsman.TimedOut:
+			f.Code, f.Next = connect.CodeTimeout, "the host did not answer in time: is it under load?"
+		}
+	case errors.As(err, &sign):
+		f.Stage, f.Code, f.Unclear = connect.StageSignIn, connect.CodeUnreachable, false
+		f.Next = "can the key distribution center be reached, and is the service principal name right?"
+		if sign.Refused {
+			f.Code, f.Next = connect.CodeBadLogOn, "check the log-on's account and password, and the way to sign in"
+		}
+	case errors.As(err, &status):
+		if status.Status == http.StatusUnauthorized {
+			f.Stage, f.Code, f.Unclear = connect.StageSignIn, connect.CodeBadLogOn, false
+			f.Next = "check the log-on; the host offers " + strings.Join(status.Offers, ", ") + " (option signin)"
+		} else {
+			f.Code, f.Next = connect.CodeProtocol, "something else than WS-Management answers there: a proxy, or another service on that port"
+		}
+	case errors.As(err, &protocol):
+		f.Code = connect.CodeProtocol
+	case errors.As(err, &transport):
+		f.Code, f.Next = connect.CodeUnreachable, "the connection was lost"
+		if connect.IsTimeout(err) {
+			f.Code, f.Next = connect.CodeTimeout, "the host did not answer in time"
+		}
+	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled):
+		f.Code = connect.CodeTimeout
+	}
+	return f
+}
+
+// describe reads the host itself: the first request, which signs in.
+func (s *session) describe(ctx context.Context) *connect.Failure {
+	err := s.all(ctx, spaceCIM, "Win32_OperatingSystem", "", func(i *instance) error { s.system = i; return nil })
+	if err == nil && s.system == nil {
+		err = errors.New("the host describes no operating system")
+	}
+	if failure := s.failure(connect.StageRead, err, false); failure != nil {
+		return failure
+	}
+	s.facts.Flavor, s.facts.Version = s.system.Text("Caption"), s.system.Text("Version")
+	s.facts.Booted = s.system.Time("LastBootUpTime")
+	s.name = s.system.Text("CSName")
+	if own := s.system.Time("LocalDateTime"); !own.IsZero() {
+		if off := time.Until(own).Round(time.Second); off > 2*time.Minute || off < -2*time.Minute {
+			s.facts.ClockOff = off
+		}
+	}
+	return nil
+}
+
+// all hands over the instances of a class, or those that a condition chooses.
+func (s *session) all(ctx context.Context, space, class, where string, each func(*instance) error) error {
+	q := wsman.Query{URI: resourceBase + space + "/" + class}
+	if where != "" {
+		q = wsman.Query{URI: resourceBase + space + "/*", WQL: "select * from " + class + " where " + where}
+	}
+	seen := 0
+	count := func(i *instance) error { seen++; return each(i) }
+	err := s.Enumerate(ctx, q, count)
+	if wsman.Is(err, wsman.ExpiredContext) && seen == 0 {
+		err = s.Enumerate(ctx, q, count)
+	}
+	return err
+}
+
+// Check implements connect.Connector.
+func (Connector) Check(ctx context.Context, target connect.Target) connect.CheckReport {
+	watch := connect.NewStopwatch()
+	s, failure := open(ctx, target, watch)
+	if failure != nil {
+		return connect.CheckReport{Stages: watch.Stages()}
+	}
+	defer s.close()
+	report := func(failure *connect.Failure) connect.CheckReport {
+		if failure != nil {
+			watch.Fail(failure)
+		}
+		return connect.CheckReport{Stages: watch.Stages(), Facts: s.facts}
+	}
+	id, err := s.Identify(ctx)
+	if failure := s.failure(connect.StageSecure, err, false); failure != nil {
+		return report(failure)
+	}
+	if failure := s.describe(ctx); failure != nil {
+		if failure.Stage == connect.StageRead {
+			watch.OK(connect.StageSignIn, "as "+target.LogOn.Account)
+		} else if failure.Stage == connect.StagePermitted {
+			watch.OK(connect.StageSignIn, "as "+target.LogOn.Account)
+		}
+		return report(failure)
+	}
+	watch.OK(connect.StageSignIn, "as "+target.LogOn.Account)
+	if failure := s.failure(connect.StagePermitted, s.allowed(ctx), false); failure != nil {
+		failure.Stage = connect.StagePermitted
+		return report(failure)
+	}
+	watch.OK(connect.StagePermitted, "services can be read one by one")
+	detail := s.facts.Flavor + " " + s.facts.Version + ", " + strings.TrimSpace(id.Vendor+" "+id.Version)
+	if s.facts.ClockOff != 0 {
+		detail += fmt.Sprintf("; its clock is off by %s", s.facts.ClockOff)
+	}
+	watch.OK(connect.StageRead, detail)
+	return report(nil)
+}
+
+// allowed reads one service by its name, as every act does.
+func (s *session) allowed(ctx context.Context) error {
+	_, err := s.Get(ctx, serviceResource("WinRM"))
+	if wsman.Is(err, wsman.NumberNotFound) {
+		return nil
+	}
+	return err
+}

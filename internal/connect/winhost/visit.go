@@ -1,0 +1,364 @@
+package winhost
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/wsman"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/secret"
+)
+
+type visit struct {
+	*session
+	emit         func(connect.Batch) error
+	coverage     connect.Coverage
+	fingerprints *secret.Fingerprinter
+	taken        error // of emit
+	batch        connect.Batch
+	services     map[string]*estate.Dependent // by folded name
+	order        []string
+}
+
+// flushAt is how many dependents are handed over at a time.
+const flushAt = 200
+
+// Visit implements connect.Visitor.
+func (Connector) Visit(ctx context.Context, target connect.Target, request connect.VisitRequest, emit func(connect.Batch) error) (connect.Coverage, error) {
+	watch := connect.NewStopwatch()
+	v := &visit{emit: emit, services: map[string]*estate.Dependent{}, coverage: connect.Coverage{Complete: map[string]bool{}, Why: map[string]string{}, Counts: map[string]int{}}}
+	if !request.FingerprintKey.Empty() {
+		v.fingerprints = secret.FingerprinterFromKey(request.FingerprintKey)
+	}
+	s, failure := open(ctx, target, watch)
+	if failure != nil {
+		v.coverage.Stages = watch.Stages()
+		return v.coverage, failure
+	}
+	defer s.close()
+	v.session = s
+	if failure := s.describe(ctx); failure != nil {
+		watch.Fail(failure)
+		v.coverage.Stages, v.coverage.Facts = watch.Stages(), s.facts
+		return v.coverage, failure
+	}
+	watch.OK(connect.StageSignIn, "as "+target.LogOn.Account)
+	var first *connect.Failure
+	for _, part := range []struct {
+		scope string
+		read  func(context.Context) error
+	}{
+		{connect.ScopeAccounts, v.accounts}, {connect.ScopeServices, v.readServices}, {connect.ScopeTasks, v.tasks}, {connect.ScopePools, v.pools},
+	} {
+		v.coverage.Complete[part.scope] = false
+		err := part.read(ctx)
+		if err == nil {
+			err = v.flush()
+		}
+		if v.taken != nil {
+			return v.end(watch), v.taken
+		}
+		if failure := s.failure(connect.StageRead, err, false); failure != nil {
+			v.coverage.Why[part.scope] = failure.Words
+			if first == nil {
+				first = failure
+			}
+			if failure.Code == connect.CodeUnreachable || failure.Code == connect.CodeTimeout || failure.Code == connect.CodeBadLogOn {
+				watch.Fail(failure)
+				return v.end(watch), failure
+			}
+			v.problem(part.scope, failure.Words, failure.Next)
+			continue
+		}
+		v.coverage.Complete[part.scope] = true
+	}
+	v.reboots(ctx)
+	if first == nil {
+		watch.OK(connect.StageRead, fmt.Sprintf("%d services, %d tasks, %d pools, %d local accounts", v.coverage.Counts[connect.ScopeServices], v.coverage.Counts[connect.ScopeTasks], v.coverage.Counts[connect.ScopePools], v.coverage.Counts[connect.ScopeAccounts]))
+	} else {
+		watch.Fail(first)
+	}
+	if err := v.flush(); err != nil {
+		return v.end(watch), err
+	}
+	return v.end(watch), nil
+}
+
+func (v *visit) end(watch *connect.Stopwatch) connect.Coverage {
+	v.coverage.Facts, v.coverage.Stages = v.facts, watch.Stages()
+	return v.coverage
+}
+
+func (v *visit) problem(place, what, next string) {
+	v.batch.Problems = append(v.batch.Problems, connect.Unread{Stage: connect.StageRead, Place: place, What: what, Next: next})
+}
+
+func (v *visit) flush() error {
+	if len(v.batch.Accounts)+len(v.batch.Dependents)+len(v.batch.Problems) == 0 {
+		return nil
+	}
+	v.taken = v.emit(v.batch)
+	v.batch = connect.Batch{}
+	return v.taken
+}
+
+func (v *visit) add(scope string, d estate.Dependent) error {
+	v.coverage.Counts[scope]++
+	v.batch.Dependents = append(v.batch.Dependents, d)
+	if len(v.batch.Dependents) >= flushAt {
+		return v.flush()
+	}
+	return nil
+}
+
+// accounts reads the local accounts with the local groups that they are in.
+// Only local ones are asked for: otherwise a host walks its whole domain.
+func (v *visit) accounts(ctx context.Context) error {
+	if err := v.all(ctx, spaceCIM, "Win32_ComputerSystem", "", func(i *instance) error {
+		v.facts.Identity = i.Text("DNSHostName")
+		if member, _ := i.Bool("PartOfDomain"); member {
+			v.facts.Identity += "." + i.Text("Domain")
+		}
+		return nil
+	}); err != nil {
+		return err
+	}
+	// A local account is also written with the host's name before it.
+	v.facts.Domains = []string{v.name}
+	groups := map[string][]string{}
+	if err := v.all(ctx, spaceCIM, "Win32_GroupUser", "", func(i *instance) error {
+		group, ok := i.Reference("GroupComponent")
+		part, found := i.Reference("PartComponent")
+		if ok && found && strings.EqualFold(group.Selector("Domain"), v.name) {
+			key := strings.ToLower(part.Selector("Domain") + `\` + part.Selector("Name"))
+			groups[key] = append(groups[key], group.Selector("Name"))
+		}
+		return nil
+	}); err != nil {
+		return err
+	}
+	return v.all(ctx, spaceCIM, "Win32_UserAccount", "LocalAccount=TRUE", func(i *instance) error {
+		a := estate.Account{
+			StableID: i.Text("SID"), Name: i.Text("Name"), SID: i.Text("SID"), Type: "local", DisplayName: i.Text("FullName"), Description: i.Text("Description"),
+			Enabled: negated(i, "Disabled"), Locked: known(i, "Lockout"), Groups: groups[strings.ToLower(i.Text("Domain")+`\`+i.Text("Name"))],
+		}
+		if expires, ok := i.Bool("PasswordExpires"); ok {
+			a.NeverExpire = !expires
+		}
+		if a.StableID == "" || a.Name == "" {
+			v.problem("Win32_UserAccount", fmt.Sprintf("a local account %q without an identifier", a.Name), "")
+			return nil
+		}
+		v.coverage.Counts[connect.ScopeAccounts]++
+		v.batch.Accounts = append(v.batch.Accounts, a)
+		if len(v.batch.Accounts) >= flushAt {
+			return v.flush()
+		}
+		return nil
+	})
+}
+
+func known(i *instance, property string) estate.Tristate {
+	value, ok := i.Bool(property)
+	if !ok {
+		return estate.Unknown
+	}
+	return estate.Known(value)
+}
+
+func negated(i *instance, property string) estate.Tristate {
+	value, ok := i.Bool(property)
+	if !ok {
+		return estate.Unknown
+	}
+	return estate.Known(!value)
+}
+
+// readServices reads the processes first, which say since when something
+// runs; then the start order; then the services, which are handed over as
+// they come.
+func (v *visit) readServices(ctx context.Context) error {
+	started := map[int64]*instance{}
+	if err := v.all(ctx, spaceCIM, "Win32_Process", "", func(i *instance) error {
+		// Only the time is needed: a host may have many processes.
+		started[i.Int("ProcessId")] = &instance{Children: []*wsman.Node{i.Child("CreationDate")}}
+		return nil
+	}); err != nil {
+		return err
+	}
+	needs, err := v.startOrder(ctx)
+	if err != nil {
+		return err
+	}
+	return v.all(ctx, spaceCIM, "Win32_Service", "", func(i *instance) error {
+		d := serviceOf(i)
+		if d.Name == "" {
+			v.problem("Win32_Service", "a service without a name", "")
+			return nil
+		}
+		if p := started[i.Int("ProcessId")]; p != nil && i.Int("ProcessId") > 0 && p.Children[0] != nil {
+			d.Started = p.Time("CreationDate")
+		}
+		d.Requires = needs[strings.ToLower(d.Name)]
+		d.After = d.Requires
+		return v.add(connect.ScopeServices, d)
+	})
+}
+
+// startOrder reads which services need which: by folded name, the names that
+// a service needs.
+func (s *session) startOrder(ctx context.Context) (map[string][]string, error) {
+	needs := map[string][]string{}
+	err := s.all(ctx, spaceCIM, "Win32_DependentService", "", func(i *instance) error {
+		before, ok := i.Reference("Antecedent")
+		after, found := i.Reference("Dependent")
+		if ok && found {
+			key := strings.ToLower(after.Selector("Name"))
+			needs[key] = append(needs[key], before.Selector("Name"))
+		}
+		return nil
+	})
+	return needs, err
+}
+
+func serviceOf(i *instance) estate.Dependent {
+	d := estate.Dependent{
+		Kind: estate.DependentService, Place: i.Text("Name"), Name: i.Text("Name"), Description: i.Text("DisplayName"), RunsAs: i.Text("StartName"),
+		State: strings.ToLower(i.Text("State")), StartMode: startModes[i.Text("StartMode")], Executable: i.Text("PathName"),
+	}
+	if more := i.Text("Description"); more != "" && more != d.Description {
+		d.Description += ": " + more
+	}
+	if delayed, _ := i.Bool("DelayedAutoStart"); delayed && d.StartMode == "automatic" {
+		d.StartMode = "automatic (delayed)"
+	}
+	if d.State == "stopped" {
+		d.Result = exited(i.Int("ExitCode"))
+	}
+	d.Stores = storesPassword(d.RunsAs)
+	return d
+}
+
+func (v *visit) tasks(ctx context.Context) error {
+	return v.all(ctx, spaceTasks, "MSFT_ScheduledTask", "", func(i *instance) error {
+		return v.add(connect.ScopeTasks, taskOf(i))
+	})
+}
+
+func taskOf(i *instance) estate.Dependent {
+	place := taskPlace(i.Text("TaskPath"), i.Text("TaskName"))
+	d := estate.Dependent{Kind: estate.DependentTask, Place: place, Name: i.Text("TaskName"), Description: i.Text("Description"), State: taskStates[i.Int("State")], StartMode: "scheduled"}
+	if p := i.Child("Principal"); p != nil {
+		d.RunsAs = p.Text("UserId")
+		if d.RunsAs == "" {
+			d.RunsAs = p.Text("GroupId")
+		}
+		kind := p.Int("LogonType")
+		d.Stores = (kind == taskPassword || kind == taskInteractiveOrPassword) && storesPassword(d.RunsAs)
+	}
+	for _, a := range i.All("Actions") {
+		d.Executable = strings.TrimSpace(a.Text("Execute") + " " + a.Text("Arguments"))
+		break
+	}
+	var when []string
+	for _, t := range i.All("Triggers") {
+		text := t.Text("StartBoundary")
+		if repeat := t.Child("Repetition"); repeat != nil && repeat.Text("Interval") != "" {
+			text = strings.TrimSpace(text + " every " + repeat.Text("Interval"))
+		}
+		when = append(when, text)
+	}
+	d.Schedule = strings.Join(when, "; ")
+	if d.State == "disabled" {
+		d.StartMode = "disabled"
+	}
+	return d
+}
+
+// pools reads the application pools, where the web server's classes are
+// installed: a host without them has none.
+func (v *visit) pools(ctx context.Context) error {
+	var found []estate.Dependent
+	err := v.all(ctx, spaceWeb, "ApplicationPool", "", func(i *instance) error {
+		d, password := poolOf(i)
+		if !password.Empty() && v.fingerprints != nil {
+			d.Stored = v.fingerprints.Of(password)
+		}
+		found = append(found, d)
+		return nil
+	})
+	if absent(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for _, d := range found {
+		if out, err := v.Invoke(ctx, poolResource(d.Name), "GetState", nil); err == nil {
+			d.State = poolStates[out.Int("ReturnValue")]
+		} else {
+			v.problem("pool "+d.Name, "its state could not be read: "+err.Error(), "")
+		}
+		if err := v.add(connect.ScopePools, d); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// absent: the class or its name space is not there, so there are none.
+func absent(err error) bool {
+	return wsman.Is(err, wsman.NumberNotFound) || wsman.Is(err, wsman.NumberNoClass) || wsman.Is(err, wsman.NumberNoNamespace)
+}
+
+func poolOf(i *instance) (estate.Dependent, secret.Value) {
+	d := estate.Dependent{Kind: estate.DependentPool, Place: i.Text("Name"), Name: i.Text("Name"), Description: "application pool", StartMode: "automatic"}
+	if starts, ok := i.Bool("AutoStart"); ok && !starts {
+		d.StartMode = "manual"
+	}
+	model := processModel(i)
+	if model == nil {
+		return d, secret.Value{}
+	}
+	var password secret.Value
+	switch kind := model.Int("IdentityType"); {
+	case kind == poolNamed:
+		d.RunsAs = model.Text("UserName")
+		d.Stores = storesPassword(d.RunsAs)
+		password = secret.New(model.Text("Password"))
+	case poolIdentities[kind] != "":
+		d.RunsAs = poolIdentities[kind]
+	default:
+		d.RunsAs = `IIS APPPOOL\` + d.Name
+	}
+	return d, password
+}
+
+// processModel finds the embedded settings, which some hosts wrap once more.
+func processModel(i *instance) *instance {
+	model := i.Child("ProcessModel")
+	if model == nil {
+		return nil
+	}
+	if inner := model.Child("ProcessModelSettings"); inner != nil {
+		return inner
+	}
+	return model
+}
+
+// reboots finds out whether a restart of the host is due. It is told where it
+// can be read, and missed by nothing where it cannot.
+func (v *visit) reboots(ctx context.Context) {
+	for _, p := range pendingReboot {
+		out, err := v.Invoke(ctx, wsman.Resource{URI: registryURI}, "EnumKey", []wsman.Pair{{Name: "hDefKey", Value: localMachine}, {Name: "sSubKeyName", Value: p.key}})
+		if err != nil {
+			v.problem("registry", "whether a restart of the host is due could not be read: "+err.Error(), "")
+			return
+		}
+		if out.Int("ReturnValue") == 0 {
+			v.facts.Reboot = p.why
+		}
+	}
+}
