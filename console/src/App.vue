@@ -20,7 +20,7 @@ const menu = [
   { path: '/findings', text: 'Findings' },
   { path: '/ledger', text: 'Ledger' },
 ]
-const framed = computed(() => route.name !== 'sign-in' && session.me)
+const framed = computed(() => route.name !== 'sign-in' && !route.meta.bare && session.me)
 
 function current(path: string): boolean {
   return path === '/' ? route.path === '/' : route.path.startsWith(path)

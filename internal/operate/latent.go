@@ -56,7 +56,13 @@ func (o *Operator) latentFindings(ctx context.Context, v store.System, dependent
 			return nil, err
 		}
 		if d.Kind.Runs() && !d.Up() && d.ByItself() && d.Result != "" && !strings.HasPrefix(d.Result, "1077") {
-			found = append(found, store.Finding{Kind: kindDown, Severity: "high", What: fmt.Sprintf("it starts by itself and is %s: %s", d.State, d.Result), Next: fmt.Sprintf("run 'moss explain %d'", d.ID)})
+			var of int64
+			for _, t := range derived[d.ID] {
+				if t.Strength == estate.StrengthRunsAs {
+					of = number(t.Account)
+				}
+			}
+			found = append(found, store.Finding{AccountID: of, Kind: kindDown, Severity: "high", What: fmt.Sprintf("it starts by itself and is %s: %s", d.State, d.Result), Next: fmt.Sprintf("run 'moss explain %d'", d.ID)})
 		}
 		for _, f := range found {
 			f.Key, f.Subject, f.System = fmt.Sprintf("%s%s/%d", scope, f.Kind, d.ID), d.Place, v.Name

@@ -1,17 +1,20 @@
 <script setup lang="ts">
 import { Button } from 'ant-design-vue'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, data, Problem, type Schemas } from '../api/client'
 import { useSession } from '../state/session'
 import StateTag from './StateTag.vue'
 import Trouble from './Trouble.vue'
+import WhenRestart, { type Restart } from './WhenRestart.vue'
 
-const props = defineProps<{ account: number }>()
+/** Rotates an account; with assign or repair its current value goes to those dependents instead. */
+const props = defineProps<{ account: number; assign?: number[]; repair?: boolean; start?: boolean; verb?: string }>()
 const session = useSession()
 const router = useRouter()
 const rehearsal = ref<Schemas['RehearsalAnswer']>()
 const policy = ref<'stop' | 'continue' | 'undo'>('undo')
+const restart = ref<Restart>({ restart: 'now', from: '', to: '' })
 const reason = ref('')
 const trouble = ref('')
 const busy = ref('')
@@ -28,15 +31,28 @@ async function work(what: string, act: () => Promise<unknown>): Promise<void> {
   }
 }
 
-const path = { id: props.account }
+const path = computed(() => ({ id: props.account }))
+const wish = computed(() => ({
+  policy: policy.value,
+  restart: restart.value.restart,
+  ...(restart.value.restart === 'window' ? { not_before: utc(restart.value.from), not_after: utc(restart.value.to) } : {}),
+  ...(props.assign ? { assign: props.assign } : {}),
+  repair: props.repair ?? false,
+  start: props.start ?? false,
+}))
+function utc(text: string): string | undefined {
+  return text ? new Date(text + 'Z').toISOString() : undefined
+}
+// What was rehearsed is what may be started.
+watch(wish, () => (rehearsal.value = undefined))
 const rehearse = () =>
   work('rehearse', async () => {
-    rehearsal.value = await data(api.POST('/api/v1/accounts/{id}/rehearsals', { params: { path }, body: { policy: policy.value } }))
+    rehearsal.value = await data(api.POST('/api/v1/accounts/{id}/rehearsals', { params: { path: path.value }, body: wish.value }))
   })
 const rotate = () =>
   work('rotate', async () => {
     const key = crypto.randomUUID?.() ?? String(Math.random())
-    const started = await data(api.POST('/api/v1/accounts/{id}/rotations', { params: { path, header: { 'Idempotency-Key': key } }, body: { policy: policy.value, reason: reason.value } }))
+    const started = await data(api.POST('/api/v1/accounts/{id}/rotations', { params: { path: path.value, header: { 'Idempotency-Key': key } }, body: { ...wish.value, reason: reason.value } }))
     await router.push(`/rotations/${started.rotation.id}`)
   })
 
@@ -57,13 +73,14 @@ const rows = computed(() => {
           <option value="continue">continue without it</option>
         </select>
       </label>
+      <WhenRestart v-model="restart" />
       <Button :type="passed ? 'default' : 'primary'" :loading="busy === 'rehearse'" :disabled="!session.may('operator')" @click="rehearse">Rehearse</Button>
       <template v-if="passed">
         <input v-model="reason" class="field reason" aria-label="Reason of the rotation" placeholder="Reason (recorded)" />
-        <Button type="primary" :disabled="!reason" :loading="busy === 'rotate'" @click="rotate">Rotate now</Button>
+        <Button type="primary" :disabled="!reason" :loading="busy === 'rotate'" @click="rotate">{{ verb ?? 'Rotate now' }}</Button>
       </template>
     </div>
-    <p v-if="!rehearsal" class="soft">A rehearsal says what a rotation would do and checks all that can be checked, without changing anything. A rotation needs one that passed within the hour.</p>
+    <p v-if="!rehearsal" class="soft">A rehearsal says what a rotation would do and checks all that can be checked, without changing anything. It needs one that passed within the hour.</p>
     <Trouble :words="trouble" />
     <template v-if="rehearsal">
       <p>The rehearsal <StateTag :state="rehearsal.rehearsal.verdict" />. Expected interruption: {{ rehearsal.interruption }}.</p>

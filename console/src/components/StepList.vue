@@ -1,15 +1,18 @@
 <script setup lang="ts">
 import type { Schemas } from '../api/client'
 import StateTag from './StateTag.vue'
+import StepWhy from './StepWhy.vue'
 
 defineProps<{ steps: Schemas['StepNow'][] }>()
+const broken = ['failed', 'unclear', 'undo-failed', 'undo-unclear']
+const running = ['restart', 'prove', 'revive']
 </script>
 
 <template>
   <ol class="steps">
     <li v-for="s in steps" :key="s.index" :class="s.status">
       <span class="number">{{ s.index + 1 }}</span>
-      <span class="what">{{ s.title }}<span v-if="s.words" class="soft words">{{ s.words }}</span></span>
+      <span class="what">{{ s.title }}<span v-if="s.words" class="soft words">{{ s.words }}</span><StepWhy v-if="broken.includes(s.status) && running.includes(s.kind)" :step="s" /></span>
       <StateTag :state="s.status" :as="s.status === 'doing' || s.status === 'undoing' ? 'unchecked' : s.status" />
     </li>
   </ol>

@@ -25,12 +25,13 @@ export const operators = [
   { value: '~', text: 'contains' },
   { value: '!~', text: 'does not contain' },
   { value: '=', text: 'is' },
+  { value: '*=', text: 'matches (* and ?)' },
   { value: '!=', text: 'is not' },
   { value: '<', text: 'before / less than' },
   { value: '>', text: 'after / more than' },
 ]
 
-const pattern = /^([a-z_]+)(!~|!=|~|=|<|>)(.*)$/s
+const pattern = /^([a-z_]+)(!~|!=|\*=|~|=|<|>)(.*)$/s
 
 export function readFilter(text: string): Filter | undefined {
   const m = pattern.exec(text)

@@ -1,11 +1,13 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { onChanged } from '../api/changes'
 import { api, data, Problem, type Schemas } from '../api/client'
 import CustodyPanel from '../components/CustodyPanel.vue'
 import Evidence from '../components/Evidence.vue'
 import RotatePanel from '../components/RotatePanel.vue'
+import { chainsAround, startedOf, type Started } from '../components/order'
+import StartOrder from '../components/StartOrder.vue'
 import StateTag from '../components/StateTag.vue'
 import Trouble from '../components/Trouble.vue'
 import When from '../components/When.vue'
@@ -30,6 +32,7 @@ async function load(): Promise<void> {
     history.value = (await data(api.GET('/api/v1/rotations', { params: { query: { filter: [`account_id=${id}`], limit: 10 } } }))).items
     findings.value = (await data(api.GET('/api/v1/findings', { params: { query: { filter: [`account_id=${id}`], limit: 20 } } }))).items
     trouble.value = ''
+    await order()
   } catch (e) {
     trouble.value = e instanceof Problem ? e.message : String(e)
   }
@@ -37,6 +40,21 @@ async function load(): Promise<void> {
 void load()
 onChanged(() => void load())
 
+/** The start order on each system where services of the account stand in a chain. */
+const chains = ref<{ system: string; services: Started[] }[]>([])
+async function order(): Promise<void> {
+  const systems = [...new Set(dependents.value.filter((d) => d.kind === 'service').map((d) => d.system))].slice(0, 6)
+  chains.value = (
+    await Promise.all(
+      systems.map(async (system) => {
+        const all = (await data(api.GET('/api/v1/dependents', { params: { query: { filter: [`system=${system}`, 'kind=service', 'gone='], limit: 500 } } }))).items
+        const services = chainsAround(all.map((d) => startedOf(d, mine(d).length > 0)), (s) => s.own)
+        return { system, services }
+      }),
+    )
+  ).filter((c) => c.services.some((s) => s.needs.length))
+}
+const latent = computed(() => findings.value.some((f) => ['latent-breakage', 'runs-on-old', 'down'].includes(f.kind)))
 const mine = (d: Schemas['Dependent']) => d.ties.filter((t) => t.account_id === id)
 </script>
 
@@ -85,7 +103,7 @@ const mine = (d: Schemas['Dependent']) => d.ties.filter((t) => t.account_id === 
           <tr v-for="d in dependents" :key="d.id">
             <td><RouterLink :to="`/systems/${encodeURIComponent(d.system)}`">{{ d.system }}</RouterLink></td>
             <td>{{ d.kind }}</td>
-            <td class="mono">{{ d.place }}</td>
+            <td class="mono"><RouterLink :to="`/dependents/${d.id}`">{{ d.place }}</RouterLink></td>
             <td>{{ d.readers.join(', ') }}</td>
             <td><StateTag :state="d.state ?? ''" /></td>
             <td><div v-for="t in mine(d)" :key="t.evidence"><Evidence :tie="t" /><div class="soft">{{ t.detail }}</div></div></td>
@@ -98,6 +116,15 @@ const mine = (d: Schemas['Dependent']) => d.ties.filter((t) => t.account_id === 
     </div>
     <div v-if="detail.incomplete.length" class="panel incomplete"><b>The picture is incomplete:</b> {{ plural(detail.incomplete.length, 'system') }} not read completely, so something there may use this account.
       <div v-for="i in detail.incomplete" :key="i.system" class="soft">{{ i.system }}: {{ i.why }}</div></div>
+    <template v-for="c in chains" :key="c.system">
+      <h2>Start order on {{ c.system }}</h2>
+      <div class="panel"><StartOrder :services="c.services" :label="`Start order on ${c.system}, from left to right`" /></div>
+    </template>
+    <template v-if="detail.custody && session.may('operator') && latent">
+      <h2>Repair</h2>
+      <p class="soft">Gives the current password to all that have another one stored, and restarts what runs on an old one or is down.</p>
+      <RotatePanel :account="id" repair verb="Repair now" />
+    </template>
     <template v-if="detail.custody && session.may('operator')">
       <h2>Rotate</h2>
       <RotatePanel :account="id" />

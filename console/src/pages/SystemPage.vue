@@ -83,6 +83,9 @@ const offered = computed(() => {
           <template v-if="system.facts.domains?.length"><dt>Domains</dt><dd>{{ system.facts.domains.join(', ') }}</dd></template>
           <template v-if="system.facts.identity"><dt>Identity</dt><dd class="mono">{{ system.facts.identity }}</dd></template>
           <template v-if="system.host_keys.length"><dt>Approved host key</dt><dd class="mono">{{ system.host_keys.join(', ') }}</dd></template>
+          <template v-if="system.facts.booted"><dt>Started</dt><dd><When :at="system.facts.booted" /></dd></template>
+          <template v-if="system.facts.reboot"><dt>Restart is due</dt><dd>{{ system.facts.reboot }}</dd></template>
+          <template v-if="system.facts.clock_off"><dt>Clock</dt><dd>off by {{ Math.round(system.facts.clock_off / 1e9) }} s</dd></template>
           <template v-if="system.facts.certificate"><dt>Certificate</dt><dd>{{ system.facts.certificate }}</dd></template>
           <dt>Read completely</dt><dd><When v-if="system.read_completely" :at="system.read_completely" /><span v-else>never</span></dd>
         </dl>

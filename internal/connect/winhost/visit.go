@@ -19,7 +19,6 @@ type visit struct {
 	taken        error // of emit
 	batch        connect.Batch
 	services     map[string]*estate.Dependent // by folded name
-	order        []string
 }
 
 // flushAt is how many dependents are handed over at a time.
