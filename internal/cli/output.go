@@ -279,6 +279,9 @@ func groupsOf(r row, by string) []string {
 				names = append(names, name)
 			}
 		}
+		if identity := show(r["identity"]); len(names) == 0 && identity != "" && identity != "named" {
+			return []string{"the machine itself (no password to change)"}
+		}
 		if len(names) == 0 {
 			return []string{"no known account"}
 		}

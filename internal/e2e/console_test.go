@@ -105,6 +105,92 @@ func TestConsole(t *testing.T) {
 	b.see("Password")
 }
 
+// TestConsoleMonday: the terminals stand still; the console says why, repairs
+// it, and changes the log-on of many services at once.
+func TestConsoleMonday(t *testing.T) {
+	d, u := startDemo(t)
+	b := newBrowser(t, d.URL)
+	b.open("/", "Sign in")
+	b.fill("input[autocomplete=username]", demo.UserName)
+	b.fill("input[type=password]", demo.UserPassword)
+	b.press("Sign in")
+	b.see("Overview")
+	id := func(system, name string) string {
+		return fmt.Sprint(u.rows("dependent", "list", "--filter", "system="+system, "--filter", "name="+name)[0]["id"])
+	}
+
+	b.page("/dependents?f=kind=service&f=system=north1", "QuayLineBoarding", "services")
+	b.page("/dependents/print?group=account&f=system=north1", "svc-quayline (larkmoor-directory)", "print")
+	b.page("/findings?f=kind=down", "it starts by itself and is stopped", "findings-down")
+	b.page("/systems/north1", "Latest attempt", "windows-host")
+
+	b.open("/dependents/"+id("north1", "QuayLineBoarding"), "Start order")
+	b.accessible("dependent")
+	b.press("Why is it down?")
+	b.see("What failed first: QuayLineStore")
+	b.see("the password has expired")
+	b.accessible("diagnosis")
+	evaluate[bool](b, "document.querySelector('.verdict')?.scrollIntoView({block: 'start'}); true")
+	b.settle()
+	b.shot("diagnosis")
+	b.page("/accounts/"+fmt.Sprint(u.rows("account", "list", "--filter", "name=svc-quayline")[0]["id"]), "Start order on skerry1", "account-services")
+	b.open("/dependents/"+id("north1", "QuayLineBoarding"), "Start order")
+	b.press("Why is it down?")
+	b.see("Repair")
+	b.press("Rehearse")
+	b.see("The rehearsal passed")
+	b.accessible("repair rehearsed")
+	b.fill("input[aria-label='Reason of the rotation']", "Monday morning")
+	b.press("Repair now")
+	b.see("Rotation 1 of svc-quayline")
+	require.Equal(t, "done", u.waitFinished("1"))
+	b.see("30 of 30 steps done")
+	b.shot("repair-done")
+	for _, host := range []string{"north1", "skerry1"} {
+		require.True(t, d.Estate.Ready(host, "QuayLineBoarding"), d.Estate.Stack(host))
+	}
+
+	// One stopped by a person: it is told, and started from here.
+	d.Estate.Windows["north1"].Stop("KioskAgent", `LARKMOOR\ines.marsh`)
+	b.open("/dependents/"+id("north1", "KioskAgent"), "Diagnosis")
+	b.press("Why is it down?")
+	b.see("somebody stopped it")
+	b.see("ines.marsh")
+	b.fill("input[aria-label='Reason of the start']", "asked Ines")
+	b.press("Start")
+	b.see("KioskAgent on north1 is up, and nothing speaks against its next start.")
+
+	// Many at once.
+	b.open("/dependents?f=runs_as~odile.kern", "FerryCam")
+	b.press("Choose all shown by the filters")
+	b.see("2 dependents chosen")
+	b.press("Change their log-on")
+	b.see("Let 2 dependents log on as")
+	evaluate[bool](b, `(() => { const s = document.querySelector('.assign select'); const o = [...s.options].find((o) => o.text.startsWith('svc-terminal')); s.value = o.value; s.dispatchEvent(new Event('change')); return true })()`)
+	b.press("Rehearse")
+	b.see("is not in custody: its password could not be given back")
+	b.accessible("assignment rehearsed")
+	b.shot("assign")
+	b.fill("input[aria-label='Reason of the rotation']", "Odile left")
+	b.press("Assign now")
+	b.see("Assignment 2 of svc-terminal")
+	require.Equal(t, "done", u.waitFinished("2"))
+
+	// A start that fails, with the event records beside the failed step.
+	north := d.Estate.Windows["north1"]
+	north.Grant(`LARKMOOR\svc-terminal`, false)
+	u.moss(0, "rotate", "rehearse", "svc-terminal", "--policy", "stop")
+	u.moss(3, "rotate", "run", "svc-terminal", "--policy", "stop", "--reason", "test")
+	b.open("/rotations/3", "It waits for a decision.")
+	b.see("record 7041")
+	b.press("Why? Read the event records")
+	b.see("the account lacks the right to log on as a service")
+	b.accessible("failed step")
+	evaluate[bool](b, "document.querySelector('.why')?.scrollIntoView({block: 'center'}); true")
+	b.settle()
+	b.shot("failed-step")
+}
+
 // TestConsoleStart shows a new service: set-up, and what to do first.
 func TestConsoleStart(t *testing.T) {
 	p := &demo.Process{Binary: binary, Folder: t.TempDir(), Listen: "127.0.0.1:0"}

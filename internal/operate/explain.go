@@ -164,6 +164,10 @@ func (o *Operator) accountEvidence(ctx context.Context, d store.Dependent, e *di
 	if !a.Custody {
 		return &a, nil
 	}
+	if o.notRotating(ctx, a) != nil {
+		// What is current is being changed: only what the system says counts.
+		return &a, nil
+	}
 	value, err := o.currentSecret(ctx, id)
 	if err != nil || value == nil {
 		return &a, err

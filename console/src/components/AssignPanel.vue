@@ -36,5 +36,5 @@ watch(
 </template>
 
 <style scoped>
-.assign { margin-bottom: 12px; }
+.assign { margin-bottom: 12px; display: grid; gap: 10px; }
 </style>

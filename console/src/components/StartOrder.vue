@@ -15,8 +15,9 @@ const size = computed(() => ({
   width: Math.max(1, ...drawn.value.placed.map((p) => x(p.layer) + wide)) + 2,
   height: Math.max(1, ...drawn.value.placed.map((p) => y(p.row) + high)) + 2,
 }))
-function cut(text: string, most: number): string {
-  return text.length > most ? text.slice(0, most - 1) + '…' : text
+/** The account without its domain: the whole of it stands in the title. */
+function plainName(text: string): string {
+  return text.slice(text.lastIndexOf('\\') + 1).split('@')[0]!
 }
 </script>
 
@@ -30,7 +31,7 @@ function cut(text: string, most: number): string {
         />
       </svg>
       <RouterLink v-for="p in drawn.placed" :key="p.id" class="box" :class="[tone(p.state), { own: p.own }]" :to="`/dependents/${p.id}`" :style="{ left: `${x(p.layer)}px`, top: `${y(p.row)}px`, width: `${wide}px`, height: `${high}px` }" :title="`${p.name}: ${p.state}, ${p.runsAs}${p.needs.length ? ', needs ' + p.needs.join(', ') : ''}`">
-        <b>{{ cut(p.name, 26) }}</b><span>{{ p.state }}<span v-if="p.runsAs"> · {{ cut(p.runsAs, 24 - p.state.length) }}</span></span>
+        <b>{{ p.name }}</b><span>{{ p.state }}<template v-if="p.runsAs"> · {{ plainName(p.runsAs) }}</template></span>
       </RouterLink>
     </div>
   </div>
@@ -41,6 +42,7 @@ function cut(text: string, most: number): string {
 .drawing { position: relative; }
 .line { stroke: var(--soft); stroke-width: 1.5; }
 .box { position: absolute; box-sizing: border-box; border: 1px solid var(--line); border-left: 4px solid var(--soft); border-radius: 5px; padding: 5px 8px; background: var(--panel); color: var(--ink); text-decoration: none; display: grid; align-content: center; overflow: hidden; white-space: nowrap; }
+.box b, .box span { overflow: hidden; text-overflow: ellipsis; }
 .box span { color: var(--soft); font-size: 12.5px; }
 .box.good { border-left-color: var(--good); }
 .box.warn { border-left-color: var(--warn); }

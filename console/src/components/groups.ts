@@ -13,6 +13,7 @@ type Dependent = Schemas['Dependent']
 function names(d: Dependent, by: string): string[] {
   if (by === 'account') {
     const all = [...new Set(d.ties.map((t) => `${t.account} (${t.system})`))]
+    if (!all.length && d.identity && d.identity !== 'named') return ['the machine itself (no password to change)']
     return all.length ? all : ['no known account']
   }
   const value = (d as unknown as Record<string, unknown>)[by]

@@ -49,7 +49,7 @@ const chain = computed(() => {
     <dl class="facts panel">
       <dt>Kind</dt><dd>{{ d.kind }}</dd>
       <dt>Place</dt><dd class="mono">{{ d.place }}</dd>
-      <template v-if="d.runs_as"><dt>Runs as</dt><dd>{{ d.runs_as }} <StateTag :state="d.identity" as="" /><span v-if="d.kind !== 'unit'" class="soft"> {{ d.stores ? 'its system keeps the password' : 'no password is kept' }}</span></dd></template>
+      <template v-if="d.runs_as"><dt>Runs as</dt><dd>{{ d.runs_as }} <StateTag :state="d.identity" as="" /><span v-if="d.kind !== 'unit'" class="soft">&nbsp; {{ d.stores ? 'its system keeps the password' : 'no password is kept' }}</span></dd></template>
       <template v-if="d.result"><dt>Last result</dt><dd>{{ d.result }}</dd></template>
       <template v-if="d.started"><dt>Runs since</dt><dd><When :at="d.started" /></dd></template>
       <template v-if="d.given_at"><dt>Log-on given from here</dt><dd><When :at="d.given_at" /></dd></template>

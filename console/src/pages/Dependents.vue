@@ -18,7 +18,7 @@ const session = useSession()
 const route = useRoute()
 const router = useRouter()
 const columns: Column[] = [
-  { key: 'choose', title: '' },
+  { key: 'choose', title: 'Chosen' },
   { key: 'name', title: 'Name', field: 'name' },
   { key: 'system', title: 'System', field: 'system' },
   { key: 'kind', title: 'Kind', field: 'kind' },

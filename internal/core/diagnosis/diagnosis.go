@@ -323,7 +323,7 @@ func (w *weigher) state() {
 	}
 	switch {
 	case first != "" && !w.Up:
-		w.say(Dependency, IsCause, "it needs %s; the first to fail was %s", strings.Join(down, ", "), first)
+		w.say(Dependency, IsCause, "of what it needs, %s; the first to fail was %s", strings.Join(down, ", "), first)
 		w.causes[Dependency].First = first
 	case len(w.Needs) > 0 && first == "":
 		w.say(Dependency, RuledOut, "all that it needs runs: %d of them", len(w.Needs))
