@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"runtime"
 	"runtime/debug"
 	"strconv"
 	"sync"
@@ -37,7 +38,7 @@ type Config struct {
 	Random   io.Reader
 	Now      func() time.Time
 	Log      *slog.Logger
-	Parallel int // visits at the same time; 0 for 16
+	Parallel int // visits at the same time; 0 for four a processor, at least eight
 	Acts     int // acts of one rotation at the same time; 0 for 32
 	// Drill ends the process with SIGKILL after that many journal records of
 	// rotations, to exercise recovery; 0 never.
@@ -77,7 +78,7 @@ func New(ctx context.Context, config Config) (*Operator, error) {
 		return nil, err
 	}
 	if config.Parallel == 0 {
-		config.Parallel = 16
+		config.Parallel = max(8, 4*runtime.GOMAXPROCS(0))
 	}
 	if config.Acts == 0 {
 		config.Acts = 32

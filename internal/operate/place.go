@@ -2,7 +2,9 @@ package operate
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"sync"
 
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/naming"
@@ -17,16 +19,33 @@ func (o *Operator) Place(ctx context.Context, systems []store.System) error {
 	if err != nil {
 		return err
 	}
-	for _, v := range systems {
+	// Several at a time: most of it is reading.
+	var all sync.WaitGroup
+	slots := make(chan struct{}, placeAtOnce)
+	failures := make([]error, len(systems))
+	for i, v := range systems {
 		if v.Kind == string(estate.KindDirectory) {
 			continue
 		}
-		if err := o.placeSystem(ctx, v, known); err != nil {
-			return fmt.Errorf("%s: %w", v.Name, err)
-		}
+		all.Add(1)
+		slots <- struct{}{}
+		go func() {
+			defer func() { <-slots; all.Done() }()
+			if err := o.placeSystem(ctx, v, known); err != nil {
+				failures[i] = fmt.Errorf("%s: %w", v.Name, err)
+			}
+		}()
+	}
+	all.Wait()
+	if err := errors.Join(failures...); err != nil {
+		return err
 	}
 	return o.Refresh(ctx)
 }
+
+// placeAtOnce is how many systems are placed at the same time: as many as the
+// store has readers.
+const placeAtOnce = 4
 
 func (o *Operator) placeSystem(ctx context.Context, v store.System, known ties.Known) error {
 	dependents, err := o.Store.DependentsOfSystem(ctx, v.ID)

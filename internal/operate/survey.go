@@ -251,14 +251,16 @@ func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit,
 			tally.Added, tally.Altered, tally.AccountsTouched = tally.Added+accountTally.Added, tally.Altered+accountTally.Altered, accountTally.AccountsTouched
 		}
 	}
+	var ends []store.ScopeEnd
 	for scope := range coverage.Complete {
 		table := scopeTables[scope]
 		if table[0] == "" {
 			continue
 		}
-		if endErr := o.Store.EndScope(context.WithoutCancel(ctx), v.ID, scope, table[0], table[1], coverage.Complete[scope], coverage.Why[scope], seen[table[0]], &tally); endErr != nil {
-			err = errors.Join(err, endErr)
-		}
+		ends = append(ends, store.ScopeEnd{Scope: scope, Table: table[0], Condition: table[1], Complete: coverage.Complete[scope], Why: coverage.Why[scope], Seen: seen[table[0]]})
+	}
+	if endErr := o.Store.EndScopes(context.WithoutCancel(ctx), v.ID, ends, &tally); endErr != nil {
+		err = errors.Join(err, endErr)
 	}
 	visit.Stages, visit.Counts, visit.Why = coverage.Stages, coverage.Counts, coverage.Why
 	visit.Added, visit.Altered, visit.Vanished, visit.Ended = tally.Added, tally.Altered, tally.Vanished, o.Now()

@@ -362,35 +362,55 @@ func (s *Store) AccountsWithTies(ctx context.Context) ([]Account, error) {
 		"SELECT "+accountColumns+" FROM "+accountFrom+" WHERE a.id IN (SELECT account_id FROM ties JOIN dependents d ON d.id = dependent_id WHERE d.gone = '') ORDER BY a.id")
 }
 
-// EndScope marks rows that a complete reading did not see as gone, and notes
-// that the scope was read completely; or why it was not. Law 4.
-func (s *Store) EndScope(ctx context.Context, system int64, scope, table, condition string, complete bool, why string, seen *Seen, tally *Tally) error {
+// ScopeEnd says how the reading of a scope ended, and which rows belong to it.
+type ScopeEnd struct {
+	Scope, Table, Condition string
+	Complete                bool
+	Why                     string // when it is not complete
+	Seen                    *Seen
+}
+
+// EndScopes marks rows that a complete reading did not see as gone, and notes
+// which scopes were read completely, and why the others were not. Law 4.
+func (s *Store) EndScopes(ctx context.Context, system int64, ends []ScopeEnd, tally *Tally) error {
+	if len(ends) == 0 {
+		return nil
+	}
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		if !complete {
-			_, err := tx.ExecContext(ctx, "INSERT INTO scopes (system_id, scope, why) VALUES (?,?,?) ON CONFLICT (system_id, scope) DO UPDATE SET why = excluded.why", system, scope, why)
-			if err != nil {
-				return err
+		for _, e := range ends {
+			if err := s.endScope(ctx, tx, system, e, tally); err != nil {
+				return fmt.Errorf("end of %s: %w", e.Scope, err)
 			}
-			return s.touch(ctx, tx, system, table, condition, seen)
 		}
-		ids, err := presentIDs(ctx, tx, system, table, condition)
+		return nil
+	})
+}
+
+func (s *Store) endScope(ctx context.Context, tx *sql.Tx, system int64, e ScopeEnd, tally *Tally) error {
+	if !e.Complete {
+		_, err := tx.ExecContext(ctx, "INSERT INTO scopes (system_id, scope, why) VALUES (?,?,?) ON CONFLICT (system_id, scope) DO UPDATE SET why = excluded.why", system, e.Scope, e.Why)
 		if err != nil {
 			return err
 		}
-		now := s.stamp()
-		for _, id := range ids {
-			if seen.has(id) {
-				continue
-			}
-			if _, err := tx.ExecContext(ctx, "UPDATE "+table+" SET gone = ? WHERE id = ?", now, id); err != nil {
-				return err
-			}
-			tally.Vanished++
-			tally.AccountsTouched = tally.AccountsTouched || table == "accounts"
-		}
-		_, err = tx.ExecContext(ctx, "INSERT INTO scopes (system_id, scope, completed, why) VALUES (?,?,?,'') ON CONFLICT (system_id, scope) DO UPDATE SET completed = excluded.completed, why = ''", system, scope, now)
+		return s.touch(ctx, tx, system, e.Table, e.Condition, e.Seen)
+	}
+	ids, err := presentIDs(ctx, tx, system, e.Table, e.Condition)
+	if err != nil {
 		return err
-	})
+	}
+	now := s.stamp()
+	for _, id := range ids {
+		if e.Seen.has(id) {
+			continue
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE "+e.Table+" SET gone = ? WHERE id = ?", now, id); err != nil {
+			return err
+		}
+		tally.Vanished++
+		tally.AccountsTouched = tally.AccountsTouched || e.Table == "accounts"
+	}
+	_, err = tx.ExecContext(ctx, "INSERT INTO scopes (system_id, scope, completed, why) VALUES (?,?,?,'') ON CONFLICT (system_id, scope) DO UPDATE SET completed = excluded.completed, why = ''", system, e.Scope, now)
+	return err
 }
 
 // touch notes rows that an incomplete reading did see.

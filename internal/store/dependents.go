@@ -236,14 +236,23 @@ func (t *tieSource) InCustody(account string) (bool, error) {
 
 // PutTies replaces the ties of a dependent.
 func (s *Store) PutTies(ctx context.Context, derived map[int64][]ties.Tie) error {
+	some := false
+	ids := make([]int64, 0, len(derived))
+	for id, list := range derived {
+		some = some || len(list) > 0
+		ids = append(ids, id)
+	}
+	// Most systems have no ties and had none: nothing is written then.
+	if !some {
+		tied, err := collect(ctx, s.read, single[int64], "SELECT id FROM ties WHERE dependent_id IN (SELECT value FROM json_each(?)) LIMIT 1", text(ids))
+		if err != nil || len(tied) == 0 {
+			return err
+		}
+	}
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		now := s.stamp()
 		// Most dependents have no ties and had none: nothing is written then.
 		had := map[int64]bool{}
-		ids := make([]int64, 0, len(derived))
-		for id := range derived {
-			ids = append(ids, id)
-		}
 		tied, err := collect(ctx, tx, single[int64], "SELECT DISTINCT dependent_id FROM ties WHERE dependent_id IN (SELECT value FROM json_each(?))", text(ids))
 		if err != nil {
 			return err

@@ -45,6 +45,13 @@ func (s *Store) Findings(ctx context.Context, all bool, q Query) (Page[Finding],
 // SetFindings replaces the open findings of a scope (a prefix of keys): those
 // in the list are raised or seen again, the others are cleared.
 func (s *Store) SetFindings(ctx context.Context, scope string, list []Finding) error {
+	if len(list) == 0 {
+		// Nothing to raise and nothing to clear: nothing to write.
+		open, err := collect(ctx, s.read, single[int64], "SELECT id FROM findings WHERE cleared = '' AND substr(key, 1, length(?)) = ? LIMIT 1", scope, scope)
+		if err != nil || len(open) == 0 {
+			return err
+		}
+	}
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		now := s.stamp()
 		keys := []string{}

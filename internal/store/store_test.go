@@ -81,7 +81,7 @@ func TestAbsenceNeedsProof(t *testing.T) {
 		var tally Tally
 		seen := NewSeen()
 		require.NoError(t, s.PutAccounts(ctx, id, list, seen, &tally))
-		require.NoError(t, s.EndScope(ctx, id, "accounts", "accounts", "1", complete, "cut off", seen, &tally))
+		require.NoError(t, s.EndScopes(ctx, id, []ScopeEnd{{Scope: "accounts", Table: "accounts", Condition: "1", Complete: complete, Why: "cut off", Seen: seen}}, &tally))
 		return tally
 	}
 	gone := func() int {

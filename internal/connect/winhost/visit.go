@@ -22,7 +22,7 @@ type visit struct {
 }
 
 // flushAt is how many dependents are handed over at a time.
-const flushAt = 200
+const flushAt = 500
 
 // Visit implements connect.Visitor.
 func (Connector) Visit(ctx context.Context, target connect.Target, request connect.VisitRequest, emit func(connect.Batch) error) (connect.Coverage, error) {
