@@ -70,7 +70,7 @@ On an address that is not loopback it needs a TLS certificate.`,
 	flags.StringVar(&config.KeyPEM, "tls-key", "", "private key of the certificate (PEM)")
 	flags.DurationVar(&config.SurveyEvery, "survey-every", 24*time.Hour, "survey all systems so often; 0 never")
 	flags.DurationVar(&config.VerifyEvery, "verify-every", time.Hour, "verify everything in custody so often; 0 never")
-	flags.IntVar(&config.Parallel, "parallel", 16, "systems visited at the same time")
+	flags.IntVar(&config.Parallel, "parallel", 0, "systems visited at the same time; 0 for four a processor, at least eight")
 	flags.StringVar(&logFormat, "log-format", "text", "text or json")
 	flags.StringVar(&logLevel, "log-level", "info", "debug, info, warn or error")
 	flags.StringVar(&readyFile, "ready-file", "", "write address and set-up code there once it serves")

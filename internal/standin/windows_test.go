@@ -245,10 +245,9 @@ func TestWindowsVisitIncomplete(t *testing.T) {
 	assert.False(t, coverage.Complete[connect.ScopeServices])
 	assert.Contains(t, coverage.Why[connect.ScopeServices], "InvalidEnumerationContext")
 	assert.True(t, coverage.Complete[connect.ScopeTasks])
-	cut := 0
-	h.SetFault(windowshost.Fault{Cut: func(action string) bool { cut++; return strings.HasSuffix(action, "/Pull") }})
+	h.SetFault(windowshost.Fault{Cut: func(action string) bool { return strings.HasSuffix(action, "/Pull") }})
 	coverage, err = winhost.Connector{}.Visit(t.Context(), target, connect.VisitRequest{}, func(connect.Batch) error { return nil })
 	require.Error(t, err)
 	assert.False(t, coverage.Complete[connect.ScopeServices])
-	assert.False(t, coverage.Complete[connect.ScopePools], "not read any more")
+	assert.True(t, coverage.Complete[connect.ScopePools], "what was read over the other connection counts")
 }

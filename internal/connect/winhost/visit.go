@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"sync"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/wsman"
@@ -11,23 +12,36 @@ import (
 	"mossledger.example/moss/internal/core/secret"
 )
 
+// visit is what the lanes of one visit share.
 type visit struct {
-	*session
 	emit         func(connect.Batch) error
-	coverage     connect.Coverage
 	fingerprints *secret.Fingerprinter
+	lock         sync.Mutex // of all below, and of emit
+	coverage     connect.Coverage
 	taken        error // of emit
 	batch        connect.Batch
-	services     map[string]*estate.Dependent // by folded name
+	failed       *connect.Failure // the first
+}
+
+// lane reads some scopes of a host over a connection of its own.
+type lane struct {
+	*session
+	*visit
+}
+
+type part struct {
+	scope string
+	read  func(context.Context) error
 }
 
 // flushAt is how many dependents are handed over at a time.
 const flushAt = 500
 
-// Visit implements connect.Visitor.
+// Visit implements connect.Visitor. The services are read over a second
+// connection at the same time as the rest: most of a visit is waiting.
 func (Connector) Visit(ctx context.Context, target connect.Target, request connect.VisitRequest, emit func(connect.Batch) error) (connect.Coverage, error) {
 	watch := connect.NewStopwatch()
-	v := &visit{emit: emit, services: map[string]*estate.Dependent{}, coverage: connect.Coverage{Complete: map[string]bool{}, Why: map[string]string{}, Counts: map[string]int{}}}
+	v := &visit{emit: emit, coverage: connect.Coverage{Complete: map[string]bool{}, Why: map[string]string{}, Counts: map[string]int{}}}
 	if !request.FingerprintKey.Empty() {
 		v.fingerprints = secret.FingerprinterFromKey(request.FingerprintKey)
 	}
@@ -37,66 +51,105 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 		return v.coverage, failure
 	}
 	defer s.close()
-	v.session = s
 	if failure := s.describe(ctx); failure != nil {
 		watch.Fail(failure)
 		v.coverage.Stages, v.coverage.Facts = watch.Stages(), s.facts
 		return v.coverage, failure
 	}
 	watch.OK(connect.StageSignIn, "as "+target.LogOn.Account)
-	var first *connect.Failure
-	for _, part := range []struct {
-		scope string
-		read  func(context.Context) error
-	}{
-		{connect.ScopeAccounts, v.accounts}, {connect.ScopeServices, v.readServices}, {connect.ScopeTasks, v.tasks}, {connect.ScopePools, v.pools},
-	} {
-		v.coverage.Complete[part.scope] = false
-		err := part.read(ctx)
-		if err == nil {
-			err = v.flush()
-		}
-		if v.taken != nil {
-			return v.end(watch), v.taken
-		}
-		if failure := s.failure(connect.StageRead, err, false); failure != nil {
-			v.coverage.Why[part.scope] = failure.Words
-			if first == nil {
-				first = failure
-			}
-			if failure.Code == connect.CodeUnreachable || failure.Code == connect.CodeTimeout || failure.Code == connect.CodeBadLogOn {
-				watch.Fail(failure)
-				return v.end(watch), failure
-			}
-			v.problem(part.scope, failure.Words, failure.Next)
-			continue
-		}
-		v.coverage.Complete[part.scope] = true
+	for _, scope := range []string{connect.ScopeAccounts, connect.ScopeServices, connect.ScopeTasks, connect.ScopePools} {
+		v.coverage.Complete[scope] = false
 	}
-	v.reboots(ctx)
-	if first == nil {
-		watch.OK(connect.StageRead, fmt.Sprintf("%d services, %d tasks, %d pools, %d local accounts", v.coverage.Counts[connect.ScopeServices], v.coverage.Counts[connect.ScopeTasks], v.coverage.Counts[connect.ScopePools], v.coverage.Counts[connect.ScopeAccounts]))
+	main := &lane{s, v}
+	var both sync.WaitGroup
+	both.Add(1)
+	go func() {
+		defer both.Done()
+		second, failure := open(ctx, target, connect.NewStopwatch())
+		if failure != nil {
+			v.incomplete(connect.ScopeServices, failure)
+			return
+		}
+		defer second.close()
+		services := &lane{second, v}
+		services.run(ctx, part{connect.ScopeServices, services.readServices})
+	}()
+	main.run(ctx, part{connect.ScopeAccounts, main.accounts}, part{connect.ScopeTasks, main.tasks}, part{connect.ScopePools, main.pools})
+	main.reboots(ctx)
+	both.Wait()
+	err := v.flush()
+	if v.failed == nil {
+		counts := v.coverage.Counts
+		watch.OK(connect.StageRead, fmt.Sprintf("%d services, %d tasks, %d pools, %d local accounts", counts[connect.ScopeServices], counts[connect.ScopeTasks], counts[connect.ScopePools], counts[connect.ScopeAccounts]))
 	} else {
-		watch.Fail(first)
+		watch.Fail(v.failed)
 	}
-	if err := v.flush(); err != nil {
-		return v.end(watch), err
+	v.coverage.Facts, v.coverage.Stages = s.facts, watch.Stages()
+	switch {
+	case v.taken != nil:
+		return v.coverage, v.taken
+	case err != nil:
+		return v.coverage, err
+	case v.failed != nil && lost(v.failed):
+		return v.coverage, v.failed
 	}
-	return v.end(watch), nil
+	return v.coverage, nil
 }
 
-func (v *visit) end(watch *connect.Stopwatch) connect.Coverage {
-	v.coverage.Facts, v.coverage.Stages = v.facts, watch.Stages()
-	return v.coverage
+// lost: there is no use in asking for more.
+func lost(f *connect.Failure) bool {
+	return f.Code == connect.CodeUnreachable || f.Code == connect.CodeTimeout || f.Code == connect.CodeBadLogOn
+}
+
+// run reads scopes, one after the other.
+func (l *lane) run(ctx context.Context, parts ...part) {
+	for _, p := range parts {
+		err := p.read(ctx)
+		l.lock.Lock()
+		over := l.taken != nil
+		l.lock.Unlock()
+		if over {
+			return
+		}
+		if failure := l.failure(connect.StageRead, err, false); failure != nil {
+			l.incomplete(p.scope, failure)
+			if lost(failure) {
+				return
+			}
+			continue
+		}
+		l.lock.Lock()
+		l.coverage.Complete[p.scope] = true
+		l.lock.Unlock()
+	}
+}
+
+func (v *visit) incomplete(scope string, failure *connect.Failure) {
+	v.problem(scope, failure.Words, failure.Next)
+	v.lock.Lock()
+	defer v.lock.Unlock()
+	v.coverage.Why[scope] = failure.Words
+	if v.failed == nil || lost(failure) && !lost(v.failed) {
+		v.failed = failure
+	}
 }
 
 func (v *visit) problem(place, what, next string) {
+	v.lock.Lock()
+	defer v.lock.Unlock()
 	v.batch.Problems = append(v.batch.Problems, connect.Unread{Stage: connect.StageRead, Place: place, What: what, Next: next})
 }
 
 func (v *visit) flush() error {
-	if len(v.batch.Accounts)+len(v.batch.Dependents)+len(v.batch.Problems) == 0 {
-		return nil
+	v.lock.Lock()
+	defer v.lock.Unlock()
+	return v.hand()
+}
+
+// hand hands over what was gathered; the lock is held.
+func (v *visit) hand() error {
+	if v.taken != nil || len(v.batch.Accounts)+len(v.batch.Dependents)+len(v.batch.Problems) == 0 {
+		return v.taken
 	}
 	v.taken = v.emit(v.batch)
 	v.batch = connect.Batch{}
@@ -104,17 +157,30 @@ func (v *visit) flush() error {
 }
 
 func (v *visit) add(scope string, d estate.Dependent) error {
+	v.lock.Lock()
+	defer v.lock.Unlock()
 	v.coverage.Counts[scope]++
 	v.batch.Dependents = append(v.batch.Dependents, d)
 	if len(v.batch.Dependents) >= flushAt {
-		return v.flush()
+		return v.hand()
 	}
-	return nil
+	return v.taken
+}
+
+func (v *visit) addAccount(a estate.Account) error {
+	v.lock.Lock()
+	defer v.lock.Unlock()
+	v.coverage.Counts[connect.ScopeAccounts]++
+	v.batch.Accounts = append(v.batch.Accounts, a)
+	if len(v.batch.Accounts) >= flushAt {
+		return v.hand()
+	}
+	return v.taken
 }
 
 // accounts reads the local accounts with the local groups that they are in.
 // Only local ones are asked for: otherwise a host walks its whole domain.
-func (v *visit) accounts(ctx context.Context) error {
+func (v *lane) accounts(ctx context.Context) error {
 	if err := v.all(ctx, spaceCIM, "Win32_ComputerSystem", "", func(i *instance) error {
 		v.facts.Identity = i.Text("DNSHostName")
 		if member, _ := i.Bool("PartOfDomain"); member {
@@ -150,12 +216,7 @@ func (v *visit) accounts(ctx context.Context) error {
 			v.problem("Win32_UserAccount", fmt.Sprintf("a local account %q without an identifier", a.Name), "")
 			return nil
 		}
-		v.coverage.Counts[connect.ScopeAccounts]++
-		v.batch.Accounts = append(v.batch.Accounts, a)
-		if len(v.batch.Accounts) >= flushAt {
-			return v.flush()
-		}
-		return nil
+		return v.addAccount(a)
 	})
 }
 
@@ -178,7 +239,7 @@ func negated(i *instance, property string) estate.Tristate {
 // readServices reads the processes first, which say since when something
 // runs; then the start order; then the services, which are handed over as
 // they come.
-func (v *visit) readServices(ctx context.Context) error {
+func (v *lane) readServices(ctx context.Context) error {
 	started := map[int64]*instance{}
 	if err := v.all(ctx, spaceCIM, "Win32_Process", "", func(i *instance) error {
 		// Only the time is needed: a host may have many processes.
@@ -240,7 +301,7 @@ func serviceOf(i *instance) estate.Dependent {
 	return d
 }
 
-func (v *visit) tasks(ctx context.Context) error {
+func (v *lane) tasks(ctx context.Context) error {
 	return v.all(ctx, spaceTasks, "MSFT_ScheduledTask", "", func(i *instance) error {
 		return v.add(connect.ScopeTasks, taskOf(i))
 	})
@@ -278,7 +339,7 @@ func taskOf(i *instance) estate.Dependent {
 
 // pools reads the application pools, where the web server's classes are
 // installed: a host without them has none.
-func (v *visit) pools(ctx context.Context) error {
+func (v *lane) pools(ctx context.Context) error {
 	var found []estate.Dependent
 	err := v.all(ctx, spaceWeb, "ApplicationPool", "", func(i *instance) error {
 		d, password := poolOf(i)
@@ -349,7 +410,7 @@ func processModel(i *instance) *instance {
 
 // reboots finds out whether a restart of the host is due. It is told where it
 // can be read, and missed by nothing where it cannot.
-func (v *visit) reboots(ctx context.Context) {
+func (v *lane) reboots(ctx context.Context) {
 	for _, p := range pendingReboot {
 		out, err := v.Invoke(ctx, wsman.Resource{URI: registryURI}, "EnumKey", []wsman.Pair{{Name: "hDefKey", Value: localMachine}, {Name: "sSubKeyName", Value: p.key}})
 		if err != nil {

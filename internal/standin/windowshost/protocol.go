@@ -140,6 +140,11 @@ func (h *Host) faulted(id string, f *fault) string {
 }
 
 func escape(text string) string {
+	if !strings.ContainsFunc(text, func(r rune) bool {
+		return r < 0x20 || r > 0x7e || r == '<' || r == '>' || r == '&' || r == '"' || r == '\''
+	}) {
+		return text
+	}
 	var out bytes.Buffer
 	_ = xml.EscapeText(&out, []byte(text)) // into memory
 	return out.String()
@@ -410,6 +415,12 @@ func writeField(b *strings.Builder, prefix, uri, name string, value any) {
 	case bool:
 		b.WriteString("<" + tag + ">" + strconv.FormatBool(v) + "</" + tag + ">")
 	default:
-		b.WriteString("<" + tag + ">" + escape(fmt.Sprint(v)) + "</" + tag + ">")
+		text, ok := v.(string)
+		if !ok {
+			text = fmt.Sprint(v)
+		}
+		for _, part := range [...]string{"<", tag, ">", escape(text), "</", tag, ">"} {
+			b.WriteString(part)
+		}
 	}
 }
