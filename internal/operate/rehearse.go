@@ -54,6 +54,8 @@ func (o *Operator) checkWish(w *Wish) error {
 		if w.NotBefore.IsZero() || !w.NotAfter.After(w.NotBefore) {
 			return fmt.Errorf("%w: a window needs a beginning and an end after it", ErrInput)
 		}
+		// In the form in which it comes back from the store.
+		w.NotBefore, w.NotAfter = w.NotBefore.UTC().Truncate(time.Second), w.NotAfter.UTC().Truncate(time.Second)
 		if o.Now().After(w.NotAfter) {
 			return fmt.Errorf("%w: the window ended at %s", ErrInput, w.NotAfter.UTC().Format(time.RFC3339))
 		}

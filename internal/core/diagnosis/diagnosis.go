@@ -289,6 +289,8 @@ func (w *weigher) is(code Code, yes, no bool, format string, args ...any) {
 
 func (w *weigher) password(a *Account) {
 	switch {
+	case w.Stored == StoredCurrent && a.Verdict == "wrong":
+		w.say(WrongPassword, w.certain(), "it has the value in custody stored, and %s refuses that: somebody changed the password elsewhere", a.System)
 	case w.Stored == StoredOther:
 		verdict := Likely
 		if w.Up {
@@ -371,6 +373,9 @@ func (w *weigher) next(code Code) string {
 	case Expired, MustChange:
 		return "rotate " + name + ": a new password is set, given to all that use it, and they are started in order"
 	case WrongPassword:
+		if w.Account != nil && w.Account.Verdict == "wrong" {
+			return "take " + name + " into custody with its new password ('moss custody take'), then 'moss rotate repair " + name + "'"
+		}
 		return "give it the current password: 'moss rotate repair " + name + "'"
 	case MissingRight:
 		return "grant " + name + " the right to log on as a service on " + w.System + " (group policy, or the local security policy), then start it"

@@ -162,3 +162,14 @@ func (p *Pool) recycle() bool {
 }
 
 func clock(t time.Time) string { return t.UTC().Format("2006-01-02T15:04:05Z") }
+
+// UpdatePool changes a pool behind everybody's back.
+func (h *Host) UpdatePool(name string, change func(*Pool)) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	for _, p := range h.pools {
+		if fold(p.Name) == fold(name) {
+			change(p)
+		}
+	}
+}
