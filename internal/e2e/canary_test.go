@@ -59,6 +59,15 @@ func TestCanary(t *testing.T) {
 	run(0, "custody", "take", "larkmoor-directory/svc-tidefeed", "--reset", "--reason", "canary")
 	run(0, "rotate", "undo", "2", "--reason", "canary")
 	run(0, "survey", "run")
+	run(3, "explain", "north1/QuayLineStore")
+	run(0, "explain", "north1/QuayLineBoarding", "--repair", "--reason", "canary")
+	run(0, "rotate", "rehearse", "svc-terminal", "--restart", "leave")
+	run(0, "rotate", "run", "svc-terminal", "--restart", "leave", "--reason", "canary")
+	run(0, "rotate", "repair", "svc-terminal", "--reason", "canary")
+	run(0, "rotate", "assign", "svc-terminal", "--filter", "runs_as~odile.kern", "--reason", "canary")
+	d.Estate.Windows["north1"].Grant(`LARKMOOR\svc-terminal`, false)
+	run(0, "rotate", "rehearse", "svc-terminal")
+	run(0, "rotate", "run", "svc-terminal", "--reason", "canary: it is undone")
 	for _, list := range [][]string{{"system", "list"}, {"account", "list"}, {"dependent", "list"}, {"finding", "list", "--all"}, {"ledger", "list"}, {"rotate", "list"}, {"logon", "list"}, {"survey", "show", "1"}, {"rotate", "show", "1"}} {
 		run(0, append(list, "-o", "json")...)
 	}
@@ -78,6 +87,8 @@ func TestCanary(t *testing.T) {
 	env, _ := d.Estate.Hosts["quay1"].Read("/etc/berth/berth.env")
 	generated := regexp.MustCompile(`BERTH_BIND_PASSWORD="([^"]+)"`).FindStringSubmatch(string(env.Content))
 	require.Len(t, generated, 2)
+	_, secrets["generated for a service"] = d.Estate.Windows["skerry1"].Stores("QuayLineStore")
+	_, secrets["generated for a task"] = d.Estate.Windows["skerry1"].TaskStores("Kiosk report")
 	require.NotEqual(t, larkmoor.Passwords["svc-berth"], generated[1])
 	secrets["generated"] = generated[1]
 	token := u.token()

@@ -20,6 +20,8 @@ import (
 	"mossledger.example/moss/internal/connect/directory"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"
+	"mossledger.example/moss/internal/standin"
+	"mossledger.example/moss/internal/standin/windowshost"
 )
 
 // real is an estate of real systems: a Windows-schema domain, an OpenLDAP
@@ -28,6 +30,7 @@ type real struct {
 	*user
 	samba, openldap *lab.Directory
 	hosts           map[string]*lab.Host
+	terminal        *windowshost.Host // a stand-in, in the real domain
 }
 
 func startReal(t *testing.T) *real {
@@ -102,7 +105,32 @@ func startReal(t *testing.T) *real {
 	for name, h := range r.hosts {
 		r.moss(0, "system", "check", name, "--approve", h.Fingerprint())
 	}
+	r.startTerminal()
 	return r
+}
+
+// startTerminal starts a windows host that is a member of the real domain: its
+// services log on with what the domain accepts, and Moss Ledger signs in to it
+// with the domain's tickets.
+func (r *real) startTerminal() {
+	authority, err := standin.NewAuthority()
+	require.NoError(r.t, err)
+	config, err := authority.Server("127.0.0.1")
+	require.NoError(r.t, err)
+	h := windowshost.New(windowshost.Config{
+		Name: "TERMINAL1", Domain: "larkmoor.example", NetBIOS: "LARKMOOR", TLS: config, Keytab: lab.Keytab(r.t), Service: lab.HTTPService, Admins: []string{`LARKMOOR\mossmgr`},
+		Authority: &windowshost.Domain{Address: lab.Gateway + ":636", CA: r.samba.CA, Base: r.samba.Base, Name: "larkmoor.example", Account: r.samba.Manager, Secret: lab.ManagerPassword},
+	})
+	h.AddService(windowshost.Service{Name: "TideBoard", Account: `LARKMOOR\svc-tidefeed`, Password: lab.AccountPassword})
+	h.AddService(windowshost.Service{Name: "TideGate", Account: "LocalSystem", Needs: []string{"TideBoard"}})
+	address, err := h.Serve("127.0.0.1:0")
+	require.NoError(r.t, err)
+	r.t.Cleanup(func() { require.NoError(r.t, h.Close()) })
+	r.terminal = h
+	_, port, _ := strings.Cut(address, ":")
+	r.moss(0, "logon", "add", "terminal", "--account", "mossmgr@"+lab.Realm, "--password-file", r.File("manager.pw"))
+	r.moss(0, "system", "add", "terminal1", "--kind", "windows-host", "--address", "127.0.0.1", "--port", port, "--logon", "terminal", "--ca-file", r.file("terminal.pem", authority.PEM), "--option", "kdc="+lab.Gateway+":88", "--option", "service="+lab.HTTPService)
+	r.moss(0, "system", "check", "terminal1")
 }
 
 func (r *real) read(host, path string) string {
@@ -152,10 +180,10 @@ func (r *real) survey(t *testing.T) {
 	assert.Contains(t, r.moss(1, "system", "import", "--directory", "domain", "--base", "OU=Nowhere,DC=larkmoor,DC=example"), "there is no OU=Nowhere")
 	started := time.Now()
 	out = r.moss(0, "survey", "run")
-	assert.Contains(t, out, "8 systems")
+	assert.Contains(t, out, "9 systems")
 	assert.Regexp(t, regexp.MustCompile(`dock9 +failed +connect`), out)
 	assert.Regexp(t, regexp.MustCompile(`quay11 +failed +resolve`), out)
-	t.Logf("survey of 8 real systems, one dead and one misspelt: %v", time.Since(started).Round(time.Millisecond))
+	t.Logf("survey of 8 real systems and a stand-in, one dead and one misspelt: %v", time.Since(started).Round(time.Millisecond))
 	out = r.moss(0, "survey", "show", "1", "--problems")
 	assert.Contains(t, out, "/etc/systemd/system/broken.service line 5", "a unit file with a mistake is named with its line")
 	for _, spelling := range []string{`LARKMOOR\svc-berth`, "svc-berth@larkmoor.example", "CN=svc-berth,OU=Service Accounts,DC=larkmoor,DC=example", "cn=SVC-BERTH, ou=service accounts,dc=larkmoor,dc=example", "domain/svc-berth"} {
@@ -284,8 +312,14 @@ func (r *real) killed(t *testing.T) {
 		password := strings.TrimSpace(r.read("tide1", "/etc/tide/feed.pw"))
 		require.True(t, r.accepts("svc-tidefeed", password), "killed after record %d: the copy on the host is what the domain accepts\n%s\n%s", at,
 			r.moss(0, "rotate", "show", id, "--journal"), r.moss(0, "account", "show", "domain/svc-tidefeed"))
+		account, used := r.terminal.Uses("TideBoard")
+		require.Equal(t, `LARKMOOR\svc-tidefeed`, account)
+		require.Equal(t, password, used, "killed after record %d: the service runs on what the domain accepts\n%s", at, r.moss(0, "rotate", "show", id, "--journal"))
+		_, stored := r.terminal.Stores("TideBoard")
+		require.Equal(t, password, stored, "killed after record %d", at)
+		require.Equal(t, windowshost.Running, r.terminal.State("TideGate"), "killed after record %d: what needs it is back", at)
 		if !died {
-			require.Greater(t, at, 16, "a rotation with one copy and one unit has 16 records")
+			require.Greater(t, at, 24, "a rotation with one copy, one unit and one service has 24 records")
 			break
 		}
 	}

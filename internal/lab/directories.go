@@ -14,6 +14,8 @@ import (
 	"time"
 	"unicode/utf16"
 
+	"github.com/jcmturner/gokrb5/v8/iana/etypeID"
+	"github.com/jcmturner/gokrb5/v8/keytab"
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/connect"
@@ -27,6 +29,24 @@ const (
 	ManagerPassword = "Lab-Manager-Passw0rd"
 	AccountPassword = "Berth-Start-Passw0rd1"
 )
+
+// HTTPService is a service principal of the domain; Keytab holds its keys.
+const HTTPService = "HTTP/terminal1.larkmoor.example"
+
+// Realm of the domain.
+const Realm = "LARKMOOR.EXAMPLE"
+
+// Keytab makes the key tab of HTTPService, for any key version.
+func Keytab(t testing.TB) []byte {
+	t.Helper()
+	keys := keytab.New()
+	for version := range uint8(5) {
+		require.NoError(t, keys.AddEntry(HTTPService, Realm, ManagerPassword, time.Now(), version, etypeID.RC4_HMAC))
+	}
+	raw, err := keys.Marshal()
+	require.NoError(t, err)
+	return raw
+}
 
 // Directory is a running directory.
 type Directory struct {
@@ -93,6 +113,7 @@ func Samba(t testing.TB, address string, accounts ...string) *Directory {
 		"dn: OU=Hosts," + d.Base + "\nobjectClass: organizationalUnit\n\n" +
 		"dn: CN=TIDE1,OU=Hosts," + d.Base + "\nobjectClass: computer\nsAMAccountName: TIDE1$\ndNSHostName: tide1.larkmoor.example\noperatingSystem: Linux\n\n" +
 		"dn: " + d.Manager + "\nobjectClass: user\nsAMAccountName: mossmgr\nuserAccountControl: 66048\nunicodePwd:: " + unicodePwd(ManagerPassword) + "\n\n"
+	ldif += "dn: CN=svc-http," + "CN=Users," + d.Base + "\nobjectClass: user\nsAMAccountName: svc-http\nservicePrincipalName: " + HTTPService + "\nuserAccountControl: 66048\nunicodePwd:: " + unicodePwd(ManagerPassword) + "\n\n"
 	var members string
 	for _, name := range append([]string{"svc-berth"}, accounts...) {
 		ldif += "dn: " + d.DN(name) + "\nobjectClass: user\nsAMAccountName: " + name + "\nuserPrincipalName: " + name + "@larkmoor.example\nuserAccountControl: 66048\nunicodePwd:: " + unicodePwd(AccountPassword) + "\n\n"

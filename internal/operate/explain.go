@@ -373,7 +373,7 @@ func (o *Operator) StartDependents(ctx context.Context, by, reason string, ids [
 		if err != nil {
 			return said, err
 		}
-		if _, err := o.StartSurvey(context.WithoutCancel(ctx), "service", []string{d.System}); err != nil {
+		if _, err := o.StartSurvey(context.WithoutCancel(ctx), byService, []string{d.System}); err != nil {
 			o.Log.Warn("a system could not be read again", "system", d.System, "error", err)
 		}
 	}

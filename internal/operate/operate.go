@@ -59,6 +59,7 @@ type Operator struct {
 
 	lock      sync.Mutex
 	surveys   map[int64]context.CancelFunc
+	rereads   map[int64]chan struct{} // surveys that follow a rotation, until they end
 	rotations map[int64]*running
 	journaled int
 }
@@ -86,7 +87,7 @@ func New(ctx context.Context, config Config) (*Operator, error) {
 	if err := config.Store.OpenLedger(ctx, sealer); err != nil {
 		return nil, err
 	}
-	o := &Operator{Config: config, sealer: sealer, fingerprints: fingerprints, bus: newBus(), surveys: map[int64]context.CancelFunc{}, rotations: map[int64]*running{}}
+	o := &Operator{Config: config, sealer: sealer, fingerprints: fingerprints, bus: newBus(), surveys: map[int64]context.CancelFunc{}, rereads: map[int64]chan struct{}{}, rotations: map[int64]*running{}}
 	o.base, o.cancel = context.WithCancel(context.Background())
 	return o, nil
 }

@@ -146,6 +146,9 @@ func (o *Operator) launch(r store.Rotation) {
 	go func() {
 		defer o.work.Done()
 		state, err := o.run(r, active)
+		if state.Mode == rotation.ModeFinished && o.base.Err() == nil {
+			o.reread(r)
+		}
 		o.lock.Lock()
 		delete(o.rotations, r.ID)
 		o.lock.Unlock()
@@ -153,9 +156,6 @@ func (o *Operator) launch(r store.Rotation) {
 		o.bus.wake(rotationTopic(r.ID), "all")
 		if err != nil && o.base.Err() == nil {
 			o.Log.Error("a rotation stopped", "rotation", r.ID, "account", r.Account, "error", err)
-		}
-		if state.Mode == rotation.ModeFinished && o.base.Err() == nil {
-			o.reread(r)
 		}
 	}()
 }
@@ -273,7 +273,7 @@ func (o *Operator) reread(r store.Rotation) {
 			list = append(list, s.System)
 		}
 	}
-	if _, err := o.StartSurvey(o.base, "service", list); err != nil && o.base.Err() == nil {
+	if _, err := o.StartSurvey(o.base, byService, list); err != nil && o.base.Err() == nil {
 		o.Log.Warn("the systems of a rotation could not be read again", "rotation", r.ID, "error", err)
 	}
 }

@@ -4,12 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"sync"
 	"time"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -55,6 +57,9 @@ func (o *Operator) StartSurvey(ctx context.Context, by string, names []string) (
 	run, cancel := context.WithCancel(o.base)
 	o.lock.Lock()
 	o.surveys[id] = cancel
+	if by == byService {
+		o.rereads[id] = make(chan struct{})
+	}
 	o.lock.Unlock()
 	o.work.Add(1)
 	go func() {
@@ -67,6 +72,45 @@ func (o *Operator) StartSurvey(ctx context.Context, by string, names []string) (
 		}
 	}()
 	return id, nil
+}
+
+// byService is who asks for the surveys that follow an act.
+const byService = "service"
+
+// rereadTime bounds how long planning waits for the reading that follows an
+// earlier act.
+const rereadTime = 30 * time.Second
+
+// settled waits until what earlier acts changed has been read again, so that
+// nothing is planned on a picture that is about to change.
+func (o *Operator) settled(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, rereadTime)
+	defer cancel()
+	// One that has just finished is about to be followed by its reading.
+	o.lock.Lock()
+	active := maps.Clone(o.rotations)
+	o.lock.Unlock()
+	for id, r := range active {
+		if v, err := o.Store.Rotation(ctx, id); err == nil && v.Mode == string(rotation.ModeFinished) {
+			select {
+			case <-r.ended:
+			case <-ctx.Done():
+			}
+		}
+	}
+	o.lock.Lock()
+	waiting := make([]chan struct{}, 0, len(o.rereads))
+	for _, c := range o.rereads {
+		waiting = append(waiting, c)
+	}
+	o.lock.Unlock()
+	for _, c := range waiting {
+		select {
+		case <-c:
+		case <-ctx.Done(): // then with what is known
+			return
+		}
+	}
 }
 
 func counted(n int) string {
@@ -134,9 +178,14 @@ func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.Syst
 	}
 	o.lock.Lock()
 	delete(o.surveys, id)
+	followed := o.rereads[id]
+	delete(o.rereads, id)
 	o.lock.Unlock()
 	if err := o.Store.EndSurvey(place, id, state); err != nil {
 		o.Log.Error("a survey could not be closed", "survey", id, "error", err)
+	}
+	if followed != nil {
+		close(followed)
 	}
 	o.bus.wake(surveyTopic(id), "all")
 }
