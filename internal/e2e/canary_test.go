@@ -67,7 +67,7 @@ func TestCanary(t *testing.T) {
 	run(0, "rotate", "assign", "svc-terminal", "--filter", "runs_as~odile.kern", "--reason", "canary")
 	d.Estate.Windows["north1"].Grant(`LARKMOOR\svc-terminal`, false)
 	run(0, "rotate", "rehearse", "svc-terminal")
-	run(0, "rotate", "run", "svc-terminal", "--reason", "canary: it is undone")
+	run(3, "rotate", "run", "svc-terminal", "--reason", "canary: one does not start, and it is undone")
 	for _, list := range [][]string{{"system", "list"}, {"account", "list"}, {"dependent", "list"}, {"finding", "list", "--all"}, {"ledger", "list"}, {"rotate", "list"}, {"logon", "list"}, {"survey", "show", "1"}, {"rotate", "show", "1"}} {
 		run(0, append(list, "-o", "json")...)
 	}

@@ -142,11 +142,14 @@ func (s State) blocked(step Step) bool {
 }
 
 // The order of undoing: copies first, then the authority, proof that the old
-// value is accepted again, then restarts in start order with their proofs,
-// proof that the new value is refused, and last the new value is retired.
+// value is accepted again, then log-ons (some systems check a password when it
+// is stored), then restarts in start order with their proofs, proof that the
+// new value is refused, and last the new value is retired.
 var undoRank = map[StepKind]int{
-	StepReplace: 0, StepLogOn: 0, StepChange: 1, StepSignIn: 2, StepRestart: 3, StepRevive: 3, StepProve: 3, StepRefuse: 4, StepSeal: 5,
+	StepReplace: 0, StepChange: 1, StepSignIn: 2, StepLogOn: 3, StepRestart: undoRestarts, StepRevive: undoRestarts, StepProve: undoRestarts, StepRefuse: 5, StepSeal: 6,
 }
+
+const undoRestarts = 4
 
 // needsUndo: a step that took effect, or may have.
 func (s State) needsUndo(i int) bool {
@@ -233,7 +236,7 @@ func (s State) backward(inFlight map[int]bool) []Action {
 		ready := true
 		for j, other := range s.Plan.Steps {
 			before := undoRank[other.Kind] < undoRank[step.Kind]
-			if undoRank[step.Kind] == 3 && undoRank[other.Kind] == 3 {
+			if undoRank[step.Kind] == undoRestarts && undoRank[other.Kind] == undoRestarts {
 				before = contains(step.Needs, j) || contains(step.After, j)
 			}
 			if before && (inFlight[j] || !settled(j)) {

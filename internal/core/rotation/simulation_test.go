@@ -71,6 +71,8 @@ func newWorld(t *testing.T, policy Policy) *world {
 		}
 		in.Units = append(in.Units, u)
 	}
+	// A task: its host checks the password when it is stored.
+	in.LogOns = append(in.LogOns, LogOn{SystemID: "north1", System: "north1", Place: Place{Kind: estate.DependentTask, Place: "nightly"}, Account: "svc-berth", Was: "svc-berth"})
 	e := &world{t: t, kept: map[int]string{}, plan: Build(in), store: map[string]bool{"old": true}, auth: "old", files: map[int]string{}, units: map[int]*unit{}, last: map[int]string{}, given: map[int]int{}}
 	for _, s := range e.plan.Steps {
 		switch s.Kind {
@@ -186,7 +188,10 @@ func (e *world) effect(step Step, from, to string) bool {
 	case StepReplace:
 		e.files[step.Index] = to
 	case StepLogOn:
-		e.kept[step.Index] = to // unchecked, as hosts do
+		if step.Dependent == estate.DependentTask && e.auth != to {
+			return false
+		}
+		e.kept[step.Index] = to // a service's is stored unchecked, as hosts do
 	case StepRestart:
 		u := e.units[step.Index]
 		if step.Dependent == estate.DependentService {
