@@ -48,6 +48,7 @@ api:
 
 screenshots: lab build
 	MOSS_SCREENSHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 -timeout 10m -run TestConsole ./internal/e2e/
+	cd docs/screenshots && for f in *.png; do grep -q "screenshots/$$f" ../../README.md || rm "$$f"; done
 
 clean:
 	rm -rf bin console/dist internal/service/web/dist

@@ -62,6 +62,11 @@ func (o *Operator) ValidSystem(ctx context.Context, v store.System) error {
 			return fmt.Errorf("%w: unknown option %q (known: base, paths, setpw; for windows hosts signin, realm, kdc, service)", ErrInput, name)
 		}
 	}
+	switch v.Options["signin"] {
+	case "", "kerberos", "ntlm", "basic":
+	default:
+		return fmt.Errorf("%w: option signin: %q is none of kerberos, ntlm and basic", ErrInput, v.Options["signin"])
+	}
 	if v.LogOn != "" {
 		if _, err := o.Store.LogOn(ctx, v.LogOn); err != nil {
 			return fmt.Errorf("%w: %w: add it with 'moss logon add'", ErrInput, err)

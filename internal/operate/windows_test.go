@@ -195,6 +195,37 @@ func TestLatentBreakage(t *testing.T) {
 	f.stacks(false) // the boards already say so: the old value is refused
 }
 
+// TestRepairOfACopy: a file of a unix host that was put back to an earlier
+// value is found by what it holds, and mended in the same way.
+func TestRepairOfACopy(t *testing.T) {
+	t.Parallel()
+	f := start(t)
+	a := f.take("svc-berth")
+	f.survey()
+	const path = "/etc/berth/berth.env"
+	before, _ := f.estate.Hosts["quay1"].Read(path)
+	require.Equal(t, rotation.FinishedDone, f.rotate(a, rotation.PolicyStop).Result)
+	f.quiet()
+	now, _ := f.estate.Hosts["quay1"].Read(path)
+	f.estate.Hosts["quay1"].Write(path, before) // from a backup
+	f.survey("quay1")
+	assert.Equal(t, "quay1/berth.service", f.kinds("latent-breakage"))
+	targets, err := f.RepairTargets(t.Context(), a)
+	require.NoError(t, err)
+	require.Len(t, targets, 1)
+	require.Equal(t, rotation.FinishedDone, f.run(a, operate.Wish{Policy: rotation.PolicyUndo, Assign: targets}).Result)
+	f.quiet()
+	after, _ := f.estate.Hosts["quay1"].Read(path)
+	assert.Equal(t, string(now.Content), string(after.Content))
+	require.Empty(t, f.findings("latent-breakage"))
+	f.ready(true, "quay1/berth.service", "quay1/gangway.service")
+
+	// A value that the account never had here is nobody's to overwrite.
+	b := f.take("svc-tidefeed")
+	_, err = f.Rehearse(t.Context(), "ines", b, operate.Wish{Policy: rotation.PolicyUndo, Assign: []int64{f.dependent("tide1", "backup.env").ID}})
+	assert.ErrorContains(t, err, "replacing it would lose something unknown")
+}
+
 // TestAssign gives services of others to an account, and gives them back.
 func TestAssign(t *testing.T) {
 	t.Parallel()
@@ -222,6 +253,24 @@ func TestAssign(t *testing.T) {
 	account, password = north.Uses("Spooler")
 	assert.Equal(t, "LocalSystem", account)
 	assert.Empty(t, password)
+
+	// Undone as well where the host checks what it stores.
+	f.quiet()
+	north.UpdateService("KioskAgent", func(s *windowshost.Service) {
+		was := s.Program
+		s.Program = func(account, password string) error {
+			if password != larkmoor.Passwords["svc-terminal"] {
+				return fmt.Errorf("the agent knows only the old one")
+			}
+			return was(account, password)
+		}
+	})
+	require.Equal(t, rotation.FinishedUndone, f.run(a, undo).Result)
+	for _, h := range f.estate.Windows {
+		_, password = h.TaskStores("Kiosk report")
+		assert.Equal(t, larkmoor.Passwords["svc-terminal"], password)
+	}
+	f.quiet()
 
 	// What cannot be: a local account elsewhere, a file, an account not in custody.
 	for _, c := range []struct {

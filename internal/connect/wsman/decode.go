@@ -193,6 +193,10 @@ func (d *decoder) envelope(m message, take func(*decoder, *Node) error) error {
 		if err != nil {
 			return err
 		}
+		if relates != "" && m.id != "" && relates != m.id {
+			// An earlier message's, delivered again: it says nothing of this one.
+			return protocol("it is the fault of the message %q, not of %q", relates, m.id)
+		}
 		return faultOf(tree)
 	case m.id != "" && relates != m.id:
 		return protocol("it answers the message %q, not %q", relates, m.id)

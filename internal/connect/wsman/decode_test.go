@@ -77,8 +77,12 @@ func TestFaults(t *testing.T) {
 		assert.Contains(t, f.Error(), c.words, name)
 		assert.False(t, MayHaveHappened(err))
 	}
+	again := strings.Replace(fault(""), "<a:RelatesTo>", "<a:RelatesTo>id-0", 1)
+	_, err := against(t, 500, soap, again).Invoke(t.Context(), Resource{URI: "u"}, "Stop", nil)
+	assert.ErrorContains(t, err, `fault of the message "id-0"`, "one that is delivered again is no answer")
+	assert.True(t, MayHaveHappened(err))
 	timedOut := strings.Replace(fault(""), "w:InternalError", "w:TimedOut", 1)
-	_, err := against(t, 500, soap, timedOut).Invoke(t.Context(), Resource{URI: "u"}, "Stop", nil)
+	_, err = against(t, 500, soap, timedOut).Invoke(t.Context(), Resource{URI: "u"}, "Stop", nil)
 	assert.True(t, MayHaveHappened(err), "time ran out over there: it may have happened")
 	_, err = against(t, 200, soap, "garbage").Invoke(t.Context(), Resource{URI: "u"}, "Stop", nil)
 	assert.True(t, MayHaveHappened(err))
