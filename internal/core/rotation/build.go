@@ -1,0 +1,263 @@
+package rotation
+
+import (
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+
+	"mossledger.example/moss/internal/core/estate"
+)
+
+func keyOf(kind estate.DependentKind, place string) string {
+	if kind.LogsOn() {
+		place = strings.ToLower(place)
+	}
+	return string(kind) + "\x00" + place
+}
+
+func Build(in Input) Plan {
+	b := &builder{in: in, plan: Plan{
+		Kind: in.Kind, AccountID: in.AccountID, Account: in.Account, AuthorityID: in.AuthorityID,
+		Authority: in.Authority, Policy: in.Policy, When: in.When, Notes: []string{},
+	}, replaceOf: map[string]int{}, logOnOf: map[string]int{}, restartOf: map[string]int{}, proveOf: map[string]int{}, lastReplica: map[string]int{}, lastTaken: map[string]int{}}
+	if b.plan.When == "" {
+		b.plan.When = RestartNow
+	}
+	authority := Step{SystemID: in.AuthorityID, System: in.Authority, Subject: in.Account}
+	step := func(kind StepKind, needs ...int) Step {
+		s := authority
+		s.Kind, s.Needs = kind, needs
+		return s
+	}
+	if in.Kind == KindAssign {
+		b.signIn = b.add(step(StepSignIn))
+	} else {
+		b.plan.Kind = ""
+		seal := b.add(Step{Kind: StepSeal, Subject: in.Account})
+		b.signIn = b.add(step(StepSignIn, b.add(step(StepChange, seal))))
+	}
+	b.replacements()
+	units, cycles := startOrder(in.Units)
+	b.plan.Notes = append(b.plan.Notes, cycles...)
+	for _, u := range units {
+		b.restart(u, units)
+	}
+	if in.Kind != KindAssign {
+		refuse := step(StepRefuse, b.signIn)
+		refuse.After = b.ends
+		b.add(refuse)
+	}
+	if len(in.Files)+len(in.LogOns) == 0 {
+		b.plan.Notes = append(b.plan.Notes, "no held copy and no stored log-on is known: only the authority is changed")
+	}
+	return b.plan
+}
+
+type builder struct {
+	in     Input
+	plan   Plan
+	signIn int
+	ends   []int
+	// By system and place: the steps that a restart must wait for, that
+	// restart it (or take it down with another), and that prove it.
+	replaceOf, logOnOf, restartOf, proveOf map[string]int
+	lastReplica                            map[string]int // by name
+	lastTaken                              map[string]int // by system and name: the latest proof of what takes it down
+}
+
+func (b *builder) add(s Step) int {
+	s.Index = len(b.plan.Steps)
+	if s.Needs == nil {
+		s.Needs = []int{}
+	}
+	b.plan.Steps = append(b.plan.Steps, s)
+	return s.Index
+}
+
+func (b *builder) note(format string, args ...any) {
+	b.plan.Notes = append(b.plan.Notes, fmt.Sprintf(format, args...))
+}
+
+func (b *builder) replacements() {
+	files := append([]File(nil), b.in.Files...)
+	sort.Slice(files, func(i, j int) bool {
+		return files[i].System+"\x00"+files[i].Path < files[j].System+"\x00"+files[j].Path
+	})
+	for _, f := range files {
+		i := b.add(Step{Kind: StepReplace, SystemID: f.SystemID, System: f.System, Subject: f.Path, Places: f.Places, Holds: f.Holds, Needs: []int{b.signIn}})
+		b.replaceOf[f.SystemID+"\x00"+f.Path] = i
+		b.ends = append(b.ends, i)
+	}
+	logOns := append([]LogOn(nil), b.in.LogOns...)
+	sort.Slice(logOns, func(i, j int) bool {
+		return logOns[i].System+"\x00"+keyOf(logOns[i].Place.Kind, logOns[i].Place.Place) < logOns[j].System+"\x00"+keyOf(logOns[j].Place.Kind, logOns[j].Place.Place)
+	})
+	for _, l := range logOns {
+		i := b.add(Step{Kind: StepLogOn, SystemID: l.SystemID, System: l.System, Subject: l.Place.Place, Dependent: l.Place.Kind, LogOn: &StepLogOnAs{Was: l.Was, WasID: l.WasID, Account: l.Account, Moved: l.Moved}, Needs: []int{b.signIn}})
+		b.logOnOf[l.SystemID+"\x00"+keyOf(l.Place.Kind, l.Place.Place)] = i
+		b.ends = append(b.ends, i)
+	}
+}
+
+func (b *builder) restart(u Unit, all []Unit) {
+	key := u.key()
+	var needs []int
+	for _, path := range u.Reads {
+		if i, found := b.replaceOf[u.SystemID+"\x00"+path]; found {
+			needs = append(needs, i)
+		}
+	}
+	if i, found := b.logOnOf[key]; found {
+		needs = append(needs, i)
+	}
+	switch {
+	case !u.Running && !u.Start:
+		if len(needs) > 0 {
+			b.note("%s on %s is not running: what it uses is replaced, it is not started", u.Name, u.System)
+		}
+		return
+	case b.plan.When == RestartLeave:
+		if len(needs) > 0 {
+			b.note("latent: %s on %s is left running with the old value until somebody restarts it", u.Name, u.System)
+		}
+		return
+	}
+	// What another restart takes down and brings back is not restarted again,
+	// but only proven: a service stands and falls with those that it needs.
+	if u.Kind.LogsOn() || len(needs) == 0 {
+		if roots := b.rootsOf(u); len(roots) > 0 {
+			revive := Step{Kind: StepRevive, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Check: u.Check, Needs: roots}
+			for _, name := range u.Requires {
+				if i, found := b.proveOf[u.SystemID+"\x00"+keyOf(u.Kind, name)]; found {
+					revive.After = append(revive.After, i)
+				}
+			}
+			r := b.add(revive)
+			b.restartOf[key], b.proveOf[key] = roots[0], r
+			b.ends = append(b.ends, r)
+			return
+		}
+	}
+	if len(needs) == 0 && !u.Start {
+		return
+	}
+	restart := Step{Kind: StepRestart, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Needs: needs, NotBefore: b.in.NotBefore, NotAfter: b.in.NotAfter}
+	for _, name := range u.After {
+		if i, found := b.proveOf[u.SystemID+"\x00"+keyOf(u.Kind, name)]; found {
+			restart.After = append(restart.After, i)
+		}
+	}
+	if i, found := b.lastReplica[u.Name]; found {
+		restart.After = append(restart.After, i)
+	}
+	var along []Unit
+	if u.Kind == estate.DependentService {
+		along = needing(u, all)
+	}
+	for _, other := range along {
+		// It comes back with what it has stored then.
+		if i, found := b.logOnOf[other.key()]; found {
+			restart.Needs = append(restart.Needs, i)
+		}
+		restart.Along = append(restart.Along, other.Place())
+		if i, found := b.lastTaken[other.key()]; found && !slices.Contains(restart.After, i) {
+			restart.After = append(restart.After, i)
+		}
+	}
+	r := b.add(restart)
+	p := b.add(Step{Kind: StepProve, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Check: u.Check, Needs: []int{r}})
+	b.restartOf[key], b.proveOf[key], b.lastReplica[u.Name] = r, p, p
+	for _, other := range along {
+		b.lastTaken[other.key()] = p
+	}
+	b.ends = append(b.ends, r, p)
+}
+
+func (b *builder) rootsOf(u Unit) []int {
+	var out []int
+	for i, s := range b.plan.Steps {
+		if s.Kind != StepRestart || s.SystemID != u.SystemID {
+			continue
+		}
+		taken := slices.Contains(s.Along, u.Place())
+		if u.Kind == estate.DependentUnit {
+			for _, name := range u.Requires {
+				taken = taken || b.restartedWith(u.SystemID, Place{Kind: u.Kind, Place: name}, i)
+			}
+		}
+		if taken {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+func (b *builder) restartedWith(system string, place Place, restart int) bool {
+	i, found := b.restartOf[system+"\x00"+keyOf(place.Kind, place.Place)]
+	return found && i == restart
+}
+
+func needing(u Unit, all []Unit) []Unit {
+	var out []Unit
+	taken := map[string]bool{u.key(): true}
+	for again := true; again; {
+		again = false
+		for _, other := range all {
+			if taken[other.key()] || other.SystemID != u.SystemID || other.Kind != u.Kind || !other.Running && !other.Start {
+				continue
+			}
+			for _, name := range other.Requires {
+				if taken[u.SystemID+"\x00"+keyOf(u.Kind, name)] {
+					taken[other.key()], again = true, true
+				}
+			}
+			if taken[other.key()] {
+				out = append(out, other)
+			}
+		}
+	}
+	return out
+}
+
+func startOrder(units []Unit) ([]Unit, []string) {
+	sorted := append([]Unit(nil), units...)
+	for i := range sorted {
+		if sorted[i].Kind == "" {
+			sorted[i].Kind = estate.DependentUnit
+		}
+	}
+	sort.Slice(sorted, func(i, j int) bool {
+		return sorted[i].System+"\x00"+sorted[i].Name < sorted[j].System+"\x00"+sorted[j].Name
+	})
+	at := map[string]int{}
+	for i, u := range sorted {
+		at[u.key()] = i
+	}
+	var out []Unit
+	var notes []string
+	mark := make([]int, len(sorted)) // 0 new, 1 on the path, 2 placed
+	var visit func(i int)
+	visit = func(i int) {
+		mark[i] = 1
+		for _, name := range sorted[i].After {
+			j, found := at[sorted[i].SystemID+"\x00"+keyOf(sorted[i].Kind, name)]
+			if !found || mark[j] == 2 {
+				continue
+			}
+			if mark[j] == 1 {
+				notes = append(notes, fmt.Sprintf("start order of %s and %s on %s is a circle: restarted one after the other", sorted[i].Name, name, sorted[i].System))
+				continue
+			}
+			visit(j)
+		}
+		mark[i] = 2
+		out = append(out, sorted[i])
+	}
+	for i := range sorted {
+		if mark[i] == 0 {
+			visit(i)
+		}
+	}
+	return out, notes
+}

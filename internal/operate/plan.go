@@ -1,0 +1,354 @@
+package operate
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/naming"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/store"
+)
+
+type Wish struct {
+	Policy    rotation.Policy
+	When      rotation.RestartPolicy // now when empty
+	NotBefore time.Time              // of the window
+	NotAfter  time.Time
+	// Assign names dependents that shall log on as the account with its
+	// current value; none means that the credential itself changes everywhere.
+	Assign []int64
+	// Start also brings up what is down although it starts by itself.
+	Start bool
+}
+
+func (o *Operator) checkWish(w *Wish) error {
+	switch w.Policy {
+	case rotation.PolicyStop, rotation.PolicyContinue, rotation.PolicyUndo:
+	default:
+		return fmt.Errorf("%w: unknown policy %q (stop, continue or undo)", ErrInput, w.Policy)
+	}
+	if w.When == "" {
+		w.When = rotation.RestartNow
+	}
+	switch w.When {
+	case rotation.RestartNow, rotation.RestartLeave:
+		w.NotBefore, w.NotAfter = time.Time{}, time.Time{}
+	case rotation.RestartWindow:
+		if w.NotBefore.IsZero() || !w.NotAfter.After(w.NotBefore) {
+			return fmt.Errorf("%w: a window needs a beginning and an end after it", ErrInput)
+		}
+		// In the form in which it comes back from the store.
+		w.NotBefore, w.NotAfter = w.NotBefore.UTC().Truncate(time.Second), w.NotAfter.UTC().Truncate(time.Second)
+		if o.Now().After(w.NotAfter) {
+			return fmt.Errorf("%w: the window ended at %s", ErrInput, w.NotAfter.UTC().Format(time.RFC3339))
+		}
+	default:
+		return fmt.Errorf("%w: unknown time for restarts %q (now, window or leave)", ErrInput, w.When)
+	}
+	return nil
+}
+
+type planner struct {
+	*Operator
+	account store.Account
+	wish    Wish
+	input   rotation.Input
+	notes   []string
+	files   map[string]*rotation.File // by system and path
+	logOns  map[string]bool           // by system, kind and place
+	systems map[int64]bool
+}
+
+func (o *Operator) plan(ctx context.Context, a store.Account, wish Wish) (rotation.Plan, error) {
+	if err := o.checkWish(&wish); err != nil {
+		return rotation.Plan{}, err
+	}
+	o.settled(ctx)
+	if err := o.placeAround(ctx, a, wish.Assign); err != nil {
+		return rotation.Plan{}, err
+	}
+	p := &planner{
+		Operator: o, account: a, wish: wish, files: map[string]*rotation.File{}, logOns: map[string]bool{}, systems: map[int64]bool{},
+		input: rotation.Input{
+			AccountID: strconv.FormatInt(a.ID, 10), Account: a.Name, AuthorityID: strconv.FormatInt(a.SystemID, 10), Authority: a.System, Policy: wish.Policy,
+			When: wish.When, NotBefore: wish.NotBefore, NotAfter: wish.NotAfter,
+		},
+	}
+	var err error
+	if len(wish.Assign) > 0 {
+		p.input.Kind = rotation.KindAssign
+		err = p.chosen(ctx)
+	} else {
+		err = p.tied(ctx)
+	}
+	if err != nil {
+		return rotation.Plan{}, err
+	}
+	for _, f := range p.files {
+		p.input.Files = append(p.input.Files, *f)
+	}
+	for id := range p.systems {
+		if err := p.units(ctx, id); err != nil {
+			return rotation.Plan{}, err
+		}
+	}
+	plan := rotation.Build(p.input)
+	sort.Strings(p.notes)
+	plan.Notes = append(plan.Notes, p.notes...)
+	return plan, nil
+}
+
+func (p *planner) note(format string, args ...any) {
+	p.notes = append(p.notes, fmt.Sprintf(format, args...))
+}
+
+func (p *planner) tied(ctx context.Context) error {
+	tied, err := p.Store.DependentsOfAccount(ctx, p.account.ID)
+	if err != nil {
+		return err
+	}
+	var runsAs []store.Dependent
+	for _, d := range tied {
+		strength := strengthFor(d, p.account.ID)
+		switch {
+		case d.Copy != nil && strength == string(estate.StrengthMatches):
+			p.file(d, "")
+		case d.Copy != nil && strength == string(estate.StrengthAmbiguous):
+			p.notes = append(p.notes, ambiguousNote(d))
+		case d.Copy != nil && strength == string(estate.StrengthReused):
+			p.note("%s on %s holds the same value beside another account: it is left alone", d.Place, d.System)
+		case d.Copy != nil:
+			p.note("%s on %s is left alone: %s", d.Place, d.System, detailFor(d, p.account.ID))
+		case d.Kind.LogsOn() && strength == string(estate.StrengthRunsAs):
+			if d.Stores {
+				spelled, err := p.respelled(ctx, d)
+				if err != nil {
+					return err
+				}
+				p.logOn(d, spelled, "", false)
+			} else {
+				p.note("the %s %s on %s runs as the account without a stored password: nothing to change there", d.Kind, d.Place, d.System)
+			}
+		case d.Kind == estate.DependentUnit && strength == string(estate.StrengthRunsAs):
+			runsAs = append(runsAs, d)
+			for _, t := range d.Ties {
+				if t.AccountID == p.account.ID && t.Strength == string(estate.StrengthUnreadable) {
+					p.note("%s on %s: %s", d.Name, d.System, t.Detail)
+				}
+			}
+		case d.Kind == estate.DependentCron:
+			runsAs = append(runsAs, d)
+		}
+	}
+	for _, d := range runsAs {
+		reads := false
+		for _, path := range d.Uses {
+			reads = reads || p.files[d.System+"\x00"+path] != nil
+		}
+		if !reads {
+			p.note("%s on %s runs as the account without its password: nothing to change there", d.Place, d.System)
+		}
+	}
+	return nil
+}
+
+func (p *planner) file(d store.Dependent, holds string) {
+	key := d.System + "\x00" + d.Path
+	if p.files[key] == nil {
+		p.files[key] = &rotation.File{SystemID: strconv.FormatInt(d.SystemID, 10), System: d.System, Path: d.Path, Holds: holds}
+	}
+	p.files[key].Places = append(p.files[key].Places, locatorOf(d))
+	p.systems[d.SystemID] = true
+}
+
+func (p *planner) logOn(d store.Dependent, account, wasID string, moved bool) {
+	p.input.LogOns = append(p.input.LogOns, rotation.LogOn{SystemID: strconv.FormatInt(d.SystemID, 10), System: d.System, Place: d.At(), Account: account, Was: d.RunsAs, WasID: wasID, Moved: moved})
+	p.logOns[logOnKey(d)] = true
+	p.systems[d.SystemID] = true
+}
+
+func logOnKey(d store.Dependent) string {
+	return d.System + "\x00" + string(d.Kind) + "\x00" + d.Place
+}
+
+func (p *planner) chosen(ctx context.Context) error {
+	spelling, err := p.spelling(ctx)
+	if err != nil {
+		return err
+	}
+	seen := map[int64]bool{}
+	for _, id := range p.wish.Assign {
+		if seen[id] {
+			continue
+		}
+		seen[id] = true
+		d, err := p.Store.Dependent(ctx, id)
+		if err != nil {
+			return err
+		}
+		if !d.Gone.IsZero() {
+			return fmt.Errorf("%w: %s on %s is no longer there", ErrInput, d.Place, d.System)
+		}
+		switch {
+		case d.Kind.LogsOn():
+			if err := p.assign(d, spelling); err != nil {
+				return err
+			}
+		case d.Copy != nil && strengthFor(d, p.account.ID) == string(estate.StrengthDiffers):
+			owned, err := p.Store.Secrets(ctx, p.account.ID)
+			if err != nil {
+				return err
+			}
+			known := slices.ContainsFunc(owned, func(s store.Secret) bool { return s.Fingerprint == d.Copy.Fingerprint })
+			if !known {
+				return fmt.Errorf("%w: %s on %s holds a value that %s never had here: replacing it would lose something unknown", ErrRefused, d.Place, d.System, p.account.Name)
+			}
+			p.file(d, d.Copy.Fingerprint)
+		default:
+			return fmt.Errorf("%w: %s on %s is a %s: only services, tasks, application pools, and copies that hold an earlier value of the account can be given it", ErrInput, d.Place, d.System, d.Kind)
+		}
+	}
+	return nil
+}
+
+func (p *planner) assign(d store.Dependent, spelling string) error {
+	if p.account.Kind != string(estate.KindDirectory) && p.account.SystemID != d.SystemID {
+		return fmt.Errorf("%w: %s is a local account of %s: %s on %s cannot log on as it", ErrInput, p.account.Name, p.account.System, d.Place, d.System)
+	}
+	for _, t := range d.Ties {
+		if t.Strength == string(estate.StrengthRunsAs) && t.AccountID != p.account.ID {
+			p.logOn(d, spelling, strconv.FormatInt(t.AccountID, 10), true)
+			return nil
+		}
+		if t.Strength == string(estate.StrengthRunsAs) {
+			p.logOn(d, keptSpelling(d.RunsAs, spelling), "", false)
+			return nil
+		}
+	}
+	p.logOn(d, spelling, "", true)
+	return nil
+}
+
+func keptSpelling(written, full string) string {
+	ref, err := naming.Parse(written)
+	if err != nil || ref.Form == naming.FormName || ref.Form == naming.FormSID {
+		return full
+	}
+	return written
+}
+
+func (p *planner) respelled(ctx context.Context, d store.Dependent) (string, error) {
+	if kept := keptSpelling(d.RunsAs, ""); kept != "" {
+		return kept, nil
+	}
+	return p.spelling(ctx)
+}
+
+func (p *planner) spelling(ctx context.Context) (string, error) {
+	if p.account.Kind != string(estate.KindDirectory) {
+		return `.\` + p.account.Name, nil
+	}
+	domains, err := p.Store.DomainsOf(ctx)
+	if err != nil {
+		return "", err
+	}
+	for _, d := range domains[p.account.SystemID] {
+		if !strings.Contains(d, ".") {
+			return d + `\` + p.account.Name, nil
+		}
+	}
+	if p.account.UPN != "" {
+		return p.account.UPN, nil
+	}
+	return "", fmt.Errorf("%w: %s is in a directory without the Windows-domain schema: hosts cannot log on as it", ErrInput, p.account.Name)
+}
+
+func (o *Operator) placeAround(ctx context.Context, a store.Account, more []int64) error {
+	tied, err := o.Store.DependentsOfAccount(ctx, a.ID)
+	if err != nil {
+		return err
+	}
+	for _, id := range more {
+		d, err := o.Store.Dependent(ctx, id)
+		if err != nil {
+			return err
+		}
+		tied = append(tied, d)
+	}
+	seen := map[string]bool{}
+	var systems []store.System
+	for _, d := range tied {
+		if seen[d.System] {
+			continue
+		}
+		seen[d.System] = true
+		v, err := o.Store.System(ctx, d.System)
+		if err != nil {
+			return err
+		}
+		systems = append(systems, v)
+	}
+	return o.Place(ctx, systems)
+}
+
+func ambiguousNote(d store.Dependent) string {
+	return fmt.Sprintf("ambiguous: %s on %s holds the current value, but does not say whose it is", d.Place, d.System)
+}
+
+func detailFor(d store.Dependent, account int64) string {
+	for _, t := range d.Ties {
+		if t.AccountID == account {
+			return t.Detail
+		}
+	}
+	return ""
+}
+
+func strengthFor(d store.Dependent, account int64) string {
+	for _, t := range d.Ties {
+		if t.AccountID == account {
+			return t.Strength
+		}
+	}
+	return ""
+}
+
+func locatorOf(d store.Dependent) held.Locator {
+	return held.Locator{Layout: held.Layout(d.Copy.Format), Key: d.Copy.Key, Nth: d.Copy.Nth, Part: held.Part(d.Copy.Part)}
+}
+
+func (p *planner) units(ctx context.Context, system int64) error {
+	all, err := p.Store.DependentsOfSystem(ctx, system)
+	if err != nil {
+		return err
+	}
+	for _, d := range all {
+		var reads []string
+		for _, path := range d.Uses {
+			if p.files[d.System+"\x00"+path] != nil {
+				reads = append(reads, path)
+			}
+		}
+		u := rotation.Unit{
+			SystemID: strconv.FormatInt(d.SystemID, 10), System: d.System, Kind: d.Kind, Name: d.Place, Reads: reads, After: d.After, Requires: d.Requires, Check: d.Check,
+			Running: d.Up() || d.Kind == estate.DependentUnit && d.State == "failed", Start: p.wish.Start && !d.Up() && d.ByItself(),
+		}
+		changed := len(reads) > 0 || p.logOns[logOnKey(d)]
+		switch {
+		case d.Kind.Runs() && (changed || (u.Running || u.Start) && len(d.Requires) > 0):
+			p.input.Units = append(p.input.Units, u)
+		case d.Kind == estate.DependentTask && changed:
+			p.note("the task %s on %s uses what is stored at each run: nothing to restart", d.Place, d.System)
+		case len(reads) > 0:
+			p.note("%s on %s reads the copy at each run: nothing to restart", d.Place, d.System)
+		}
+	}
+	return nil
+}
