@@ -2,7 +2,10 @@ package connect
 
 import (
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
+	"fmt"
 	"net"
 	"strconv"
 	"syscall"
@@ -114,5 +117,66 @@ func connectNext(err error, port int) string {
 		return "no answer: is the host up, and does a filter let port " + strconv.Itoa(port) + " through?"
 	default:
 		return "is the network between here and the host in order?"
+	}
+}
+
+// Secure connects and makes a TLS connection with a verified certificate: that
+// of the machine's trusted authorities, or of the one that the target names.
+// next says what to do about a handshake that failed. The configuration is for
+// further connections of the same kind.
+func Secure(ctx context.Context, target Target, defaultPort int, watch *Stopwatch, next func(error) string) (*tls.Conn, *tls.Config, Facts, *Failure) {
+	config := &tls.Config{ServerName: target.Address, MinVersion: tls.VersionTLS12}
+	if config.ServerName == "" {
+		config.ServerName = target.Name
+	}
+	if target.TrustedCA != "" {
+		config.RootCAs = x509.NewCertPool()
+		if !config.RootCAs.AppendCertsFromPEM([]byte(target.TrustedCA)) {
+			f := target.Fail(StageSecure, CodeUntrusted, "the given CA certificate is not PEM", "give the CA certificate that signed the system's again", nil)
+			watch.Fail(f)
+			return nil, nil, Facts{}, f
+		}
+	}
+	raw, failure := Dial(ctx, target, defaultPort, watch)
+	if failure != nil {
+		return nil, nil, Facts{}, failure
+	}
+	conn, err := Handshake(ctx, raw, config)
+	if err != nil {
+		f := target.Fail(StageSecure, CodeUntrusted, err.Error(), next(err), err)
+		if isTimeout(err) {
+			f.Code = CodeTimeout
+		}
+		watch.Fail(f)
+		return nil, nil, Facts{}, f
+	}
+	cert := conn.ConnectionState().PeerCertificates[0]
+	facts := Facts{Certificate: fmt.Sprintf("%s, issued by %s, ends %s", cert.Subject, cert.Issuer, cert.NotAfter.UTC().Format(time.DateOnly))}
+	watch.OK(StageSecure, facts.Certificate)
+	return conn, config, facts, nil
+}
+
+// Handshake does the TLS handshake in its time. It closes the connection when
+// it fails.
+func Handshake(ctx context.Context, raw net.Conn, config *tls.Config) (*tls.Conn, error) {
+	conn := tls.Client(raw, config)
+	limited, cancel := context.WithTimeout(ctx, ConnectTime)
+	defer cancel()
+	if err := conn.HandshakeContext(limited); err != nil {
+		_ = raw.Close()
+		return nil, err
+	}
+	return conn, nil
+}
+
+// Wait waits, unless the context ends first.
+func Wait(ctx context.Context, d time.Duration) error {
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
 	}
 }

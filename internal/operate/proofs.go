@@ -65,7 +65,7 @@ func (h *hands) prove(ctx context.Context, step rotation.Step) rotation.Outcome 
 		if now.After(limit) {
 			return certainly(fmt.Errorf("%s: %s is still %s after %s", step.System, step.Subject, state.Active, settleTime))
 		}
-		if err := wait(ctx, lookEvery); err != nil {
+		if err := connect.Wait(ctx, lookEvery); err != nil {
 			return certainly(err)
 		}
 	}
@@ -102,7 +102,7 @@ func (h *hands) applicationCheck(ctx context.Context, step rotation.Step, target
 		if h.Now().After(limit) {
 			return certainly(fmt.Errorf("%s is active, but its own check fails: %w", step.Subject, err))
 		}
-		if err := wait(ctx, lookEvery); err != nil {
+		if err := connect.Wait(ctx, lookEvery); err != nil {
 			return certainly(err)
 		}
 	}

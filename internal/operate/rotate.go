@@ -4,8 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"time"
 
+	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/store"
@@ -175,24 +175,13 @@ func (o *Operator) run(r store.Rotation, active *running) (rotation.State, error
 	}
 	runner := &rotation.Runner{
 		Plan: r.Plan, Journal: &journal{Operator: o, rotation: r, state: state}, Hands: &hands{Operator: o, rotation: r, account: a},
-		Now: o.Now, Wait: wait, Parallel: o.Acts, Decide: active.decide,
+		Now: o.Now, Wait: connect.Wait, Parallel: o.Acts, Decide: active.decide,
 	}
 	state, err = runner.Run(o.base, records)
 	if err != nil {
 		return state, err
 	}
 	return state, o.rotationFindings(r, state)
-}
-
-func wait(ctx context.Context, d time.Duration) error {
-	timer := time.NewTimer(d)
-	defer timer.Stop()
-	select {
-	case <-timer.C:
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
 }
 
 // settlement says which sealed value is the current one after the end. While

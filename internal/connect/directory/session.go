@@ -64,40 +64,8 @@ func (s *session) windows() bool { return s.facts.Flavor == FlavorWindows }
 
 // secureRaw connects and does the TLS handshake.
 func secureRaw(ctx context.Context, target connect.Target, watch *connect.Stopwatch) (*tls.Conn, connect.Facts, *connect.Failure) {
-	raw, failure := connect.Dial(ctx, target, Connector{}.DefaultPort(), watch)
-	if failure != nil {
-		return nil, connect.Facts{}, failure
-	}
-	config := &tls.Config{ServerName: target.Address, MinVersion: tls.VersionTLS12}
-	if config.ServerName == "" {
-		config.ServerName = target.Name
-	}
-	if target.TrustedCA != "" {
-		config.RootCAs = x509.NewCertPool()
-		if !config.RootCAs.AppendCertsFromPEM([]byte(target.TrustedCA)) {
-			_ = raw.Close()
-			f := target.Fail(connect.StageSecure, connect.CodeUntrusted, "the given CA certificate is not PEM", "give the directory's CA certificate again", nil)
-			watch.Fail(f)
-			return nil, connect.Facts{}, f
-		}
-	}
-	conn := tls.Client(raw, config)
-	handshake, cancel := context.WithTimeout(ctx, connect.ConnectTime)
-	err := conn.HandshakeContext(handshake)
-	cancel()
-	if err != nil {
-		_ = raw.Close()
-		f := target.Fail(connect.StageSecure, connect.CodeUntrusted, err.Error(), secureNext(err), err)
-		if connect.IsTimeout(err) {
-			f.Code = connect.CodeTimeout
-		}
-		watch.Fail(f)
-		return nil, connect.Facts{}, f
-	}
-	cert := conn.ConnectionState().PeerCertificates[0]
-	facts := connect.Facts{Certificate: fmt.Sprintf("%s, issued by %s, ends %s", cert.Subject, cert.Issuer, cert.NotAfter.UTC().Format(time.DateOnly))}
-	watch.OK(connect.StageSecure, facts.Certificate)
-	return conn, facts, nil
+	conn, _, facts, failure := connect.Secure(ctx, target, Connector{}.DefaultPort(), watch, secureNext)
+	return conn, facts, failure
 }
 
 // secure makes an LDAP connection over TLS.

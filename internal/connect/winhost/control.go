@@ -46,32 +46,31 @@ func (s *session) checkPlace(stage connect.Stage, place estate.Place) *connect.F
 	return nil
 }
 
-func wait(ctx context.Context, d time.Duration) error {
-	timer := time.NewTimer(d)
-	defer timer.Stop()
-	select {
-	case <-timer.C:
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
+// at opens a session, does its work on a dependent, and closes it. What fails
+// before the work begins has certainly changed nothing.
+func at(ctx context.Context, target connect.Target, stage connect.Stage, place estate.Place, work func(*session) *connect.Failure) error {
+	s, failure := open(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		failure.Unclear = false
+		return failure
 	}
+	defer s.close()
+	if failure = s.checkPlace(stage, place); failure == nil {
+		failure = work(s)
+	}
+	if failure != nil {
+		return failure
+	}
+	return nil
 }
 
 // UnitState implements connect.Restarter.
-func (Connector) UnitState(ctx context.Context, target connect.Target, place estate.Place) (connect.UnitState, error) {
-	s, failure := open(ctx, target, connect.NewStopwatch())
-	if failure != nil {
-		return connect.UnitState{}, failure
-	}
-	defer s.close()
-	if failure := s.checkPlace(connect.StageProve, place); failure != nil {
-		return connect.UnitState{}, failure
-	}
-	state, failure := s.unitState(ctx, place)
-	if failure != nil {
-		return state, failure
-	}
-	return state, nil
+func (Connector) UnitState(ctx context.Context, target connect.Target, place estate.Place) (state connect.UnitState, err error) {
+	err = at(ctx, target, connect.StageProve, place, func(s *session) (failure *connect.Failure) {
+		state, failure = s.unitState(ctx, place)
+		return failure
+	})
+	return state, err
 }
 
 // actives say in the contract's words what the hosts' states mean.
@@ -130,29 +129,19 @@ func serviceState(i *instance) connect.UnitState {
 // Restart implements connect.Restarter. A service that is down is started. One
 // that runs is stopped after the running services that need it, in reverse
 // order, and all of them are started again in order.
-func (Connector) Restart(ctx context.Context, target connect.Target, place estate.Place) (string, error) {
-	s, failure := open(ctx, target, connect.NewStopwatch())
-	if failure != nil {
-		failure.Unclear = false
-		return "", failure
-	}
-	defer s.close()
-	if failure := s.checkPlace(connect.StageRestart, place); failure != nil {
-		return "", failure
-	}
-	var words string
-	switch place.Kind {
-	case estate.DependentPool:
-		words, failure = s.recycle(ctx, place.Place)
-	case estate.DependentService:
-		words, failure = s.restartService(ctx, place.Place)
-	default:
-		failure = target.Fail(connect.StageRestart, connect.CodeFailed, "a scheduled task is not restarted: its next run uses what is stored", "", nil)
-	}
-	if failure != nil {
-		return "", failure
-	}
-	return words, nil
+func (Connector) Restart(ctx context.Context, target connect.Target, place estate.Place) (words string, err error) {
+	err = at(ctx, target, connect.StageRestart, place, func(s *session) (failure *connect.Failure) {
+		switch place.Kind {
+		case estate.DependentPool:
+			words, failure = s.recycle(ctx, place.Place)
+		case estate.DependentService:
+			words, failure = s.restartService(ctx, place.Place)
+		default:
+			failure = target.Fail(connect.StageRestart, connect.CodeFailed, "a scheduled task is not restarted: its next run uses what is stored", "", nil)
+		}
+		return failure
+	})
+	return words, err
 }
 
 // recycle lets a pool's workers end; the next request starts one anew.
@@ -306,7 +295,7 @@ func (s *session) stop(ctx context.Context, name string) *connect.Failure {
 			f.Unclear = true
 			return f
 		}
-		if err := wait(ctx, lookEvery); err != nil {
+		if err := connect.Wait(ctx, lookEvery); err != nil {
 			f := s.target.Fail(connect.StageRestart, connect.CodeTimeout, name+" is "+strings.ToLower(state)+" and did not stop in the time that there was", "look at it on the host, then resume", err)
 			f.Unclear = true
 			return f
@@ -342,7 +331,7 @@ func (s *session) start(ctx context.Context, name string, begun time.Time) (stri
 			f.Unclear = true
 			return "", f
 		}
-		if err := wait(ctx, lookEvery); err != nil {
+		if err := connect.Wait(ctx, lookEvery); err != nil {
 			f := s.target.Fail(connect.StageRestart, connect.CodeTimeout, name+" is "+state.Sub+": time ran out", "", err)
 			f.Unclear = true
 			return "", f

@@ -19,24 +19,15 @@ import (
 const lookBack = 5 * 24 * time.Hour
 
 // Diagnose implements connect.Diagnoser.
-func (Connector) Diagnose(ctx context.Context, target connect.Target, place estate.Place) (connect.Diagnosis, error) {
-	var d connect.Diagnosis
-	s, failure := open(ctx, target, connect.NewStopwatch())
-	if failure != nil {
-		return d, failure
-	}
-	defer s.close()
-	if failure := s.checkPlace(connect.StageRead, place); failure != nil {
-		return d, failure
-	}
-	if failure := s.describe(ctx); failure != nil {
-		return d, failure
-	}
-	d.Booted, d.ClockOff = s.facts.Booted, s.facts.ClockOff
-	if failure := s.diagnose(ctx, place, &d); failure != nil {
-		return d, failure
-	}
-	return d, nil
+func (Connector) Diagnose(ctx context.Context, target connect.Target, place estate.Place) (d connect.Diagnosis, err error) {
+	err = at(ctx, target, connect.StageRead, place, func(s *session) *connect.Failure {
+		if failure := s.describe(ctx); failure != nil {
+			return failure
+		}
+		d.Booted, d.ClockOff = s.facts.Booted, s.facts.ClockOff
+		return s.diagnose(ctx, place, &d)
+	})
+	return d, err
 }
 
 func (s *session) diagnose(ctx context.Context, place estate.Place, d *connect.Diagnosis) *connect.Failure {

@@ -12,20 +12,12 @@ import (
 )
 
 // ReadLogOn implements connect.LogOnKeeper.
-func (Connector) ReadLogOn(ctx context.Context, target connect.Target, place estate.Place) (connect.LogOnState, error) {
-	s, failure := open(ctx, target, connect.NewStopwatch())
-	if failure != nil {
-		return connect.LogOnState{}, failure
-	}
-	defer s.close()
-	if failure := s.checkPlace(connect.StageRead, place); failure != nil {
-		return connect.LogOnState{}, failure
-	}
-	state, _, failure := s.logOn(ctx, connect.StageRead, place)
-	if failure != nil {
-		return state, failure
-	}
-	return state, nil
+func (Connector) ReadLogOn(ctx context.Context, target connect.Target, place estate.Place) (state connect.LogOnState, err error) {
+	err = at(ctx, target, connect.StageRead, place, func(s *session) (failure *connect.Failure) {
+		state, _, failure = s.logOn(ctx, connect.StageRead, place)
+		return failure
+	})
+	return state, err
 }
 
 // logOn reads what a dependent logs on as, and the instance that it stands in.
@@ -55,21 +47,12 @@ func (s *session) logOn(ctx context.Context, stage connect.Stage, place estate.P
 }
 
 // ReplaceLogOn implements connect.LogOnKeeper.
-func (Connector) ReplaceLogOn(ctx context.Context, target connect.Target, change connect.LogOnChange) (string, error) {
-	s, failure := open(ctx, target, connect.NewStopwatch())
-	if failure != nil {
-		failure.Unclear = false
-		return "", failure
-	}
-	defer s.close()
-	if failure := s.checkPlace(connect.StageReplace, change.Place); failure != nil {
-		return "", failure
-	}
-	words, failure := s.replaceLogOn(ctx, change)
-	if failure != nil {
-		return "", failure
-	}
-	return words, nil
+func (Connector) ReplaceLogOn(ctx context.Context, target connect.Target, change connect.LogOnChange) (words string, err error) {
+	err = at(ctx, target, connect.StageReplace, change.Place, func(s *session) (failure *connect.Failure) {
+		words, failure = s.replaceLogOn(ctx, change)
+		return failure
+	})
+	return words, err
 }
 
 // carries says why a value cannot be carried in an envelope, or "".

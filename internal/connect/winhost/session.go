@@ -79,42 +79,23 @@ func open(ctx context.Context, target connect.Target, watch *connect.Stopwatch) 
 		watch.Fail(failure)
 		return nil, failure
 	}
-	config := &tls.Config{ServerName: address, MinVersion: tls.VersionTLS12}
-	if target.TrustedCA != "" {
-		config.RootCAs = x509.NewCertPool()
-		if !config.RootCAs.AppendCertsFromPEM([]byte(target.TrustedCA)) {
-			f := target.Fail(connect.StageSecure, connect.CodeUntrusted, "the given CA certificate is not PEM", "give the CA certificate of the host's certificate again", nil)
-			watch.Fail(f)
-			return nil, f
-		}
-	}
-	first, failure := connect.Dial(ctx, target, Connector{}.DefaultPort(), watch)
+	conn, config, facts, failure := connect.Secure(ctx, target, Connector{}.DefaultPort(), watch, secureNext)
 	if failure != nil {
 		return nil, failure
 	}
-	conn, err := handshake(ctx, first, config)
-	if err != nil {
-		f := target.Fail(connect.StageSecure, connect.CodeUntrusted, err.Error(), secureNext(err), err)
-		if connect.IsTimeout(err) {
-			f.Code = connect.CodeTimeout
-		}
-		watch.Fail(f)
-		return nil, f
-	}
-	cert := conn.ConnectionState().PeerCertificates[0]
-	s := &session{target: target, facts: connect.Facts{Certificate: fmt.Sprintf("%s, issued by %s, ends %s", cert.Subject, cert.Issuer, cert.NotAfter.UTC().Format(time.DateOnly))}}
-	watch.OK(connect.StageSecure, s.facts.Certificate)
+	s := &session{target: target, facts: facts}
 	ready := &readyConn{conn: conn, again: func(ctx context.Context) (net.Conn, error) {
 		raw, failure := connect.Dial(ctx, target, Connector{}.DefaultPort(), connect.NewStopwatch())
 		if failure != nil {
 			return nil, failure
 		}
-		return handshake(ctx, raw, config)
+		return connect.Handshake(ctx, raw, config)
 	}}
 	port := target.Port
 	if port == 0 {
 		port = Connector{}.DefaultPort()
 	}
+	var err error
 	s.Client, err = wsman.New(wsman.Config{
 		Endpoint: fmt.Sprintf("https://%s/wsman", net.JoinHostPort(address, fmt.Sprint(port))), SignIn: signIn, Timeout: requestTime,
 		// One connection: the sign-in belongs to it.
@@ -146,17 +127,6 @@ func (r *readyConn) dial(ctx context.Context, _, _ string) (net.Conn, error) {
 		return conn, nil
 	}
 	return r.again(ctx)
-}
-
-func handshake(ctx context.Context, raw net.Conn, config *tls.Config) (*tls.Conn, error) {
-	conn := tls.Client(raw, config)
-	limited, cancel := context.WithTimeout(ctx, connect.ConnectTime)
-	defer cancel()
-	if err := conn.HandshakeContext(limited); err != nil {
-		_ = raw.Close()
-		return nil, err
-	}
-	return conn, nil
 }
 
 func secureNext(err error) string {
