@@ -62,10 +62,14 @@ func (o *Operator) latentFindings(ctx context.Context, v store.System, dependent
 					of = number(t.Account)
 				}
 			}
-			found = append(found, store.Finding{AccountID: of, Kind: kindDown, Severity: "high", What: fmt.Sprintf("it starts by itself and is %s: %s", d.State, d.Result), Next: fmt.Sprintf("run 'moss explain %d'", d.ID)})
+			severity := "high"
+			if strings.HasPrefix(d.Result, "1068") {
+				severity = "medium" // a consequence: what failed first is told by itself
+			}
+			found = append(found, store.Finding{AccountID: of, Kind: kindDown, Severity: severity, What: fmt.Sprintf("it starts by itself and is %s: %s", d.State, d.Result), Next: fmt.Sprintf("run 'moss explain %d'", d.ID)})
 		}
 		for _, f := range found {
-			f.Key, f.Subject, f.System = fmt.Sprintf("%s%s/%d", scope, f.Kind, d.ID), d.Place, v.Name
+			f.Key, f.Subject, f.System, f.DependentID = fmt.Sprintf("%s%s/%d", scope, f.Kind, d.ID), d.Place, v.Name, d.ID
 			out = append(out, f)
 		}
 	}

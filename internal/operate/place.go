@@ -73,7 +73,7 @@ func (o *Operator) placeSystem(ctx context.Context, v store.System, known ties.K
 		for _, t := range list {
 			if t.Strength == estate.StrengthDiffers {
 				findings = append(findings, store.Finding{
-					Key: fmt.Sprintf("%sstale/%d/%s", scope, d.ID, t.Account), Kind: "stale-copy", Severity: "medium", Subject: d.Place, System: v.Name, AccountID: number(t.Account),
+					Key: fmt.Sprintf("%sstale/%d/%s", scope, d.ID, t.Account), Kind: "stale-copy", Severity: "medium", Subject: d.Place, System: v.Name, AccountID: number(t.Account), DependentID: d.ID,
 					What: t.Detail, Next: "find out whether anything still reads it: a program that does will be refused at its next sign-in",
 				})
 			}
@@ -93,7 +93,7 @@ func (o *Operator) placeSystem(ctx context.Context, v store.System, known ties.K
 func unplacedFinding(scope string, v store.System, d store.Dependent, u ties.Unplaced) store.Finding {
 	f := store.Finding{
 		Key: fmt.Sprintf("%sunplaced/%d/%s", scope, d.ID, u.Text), Kind: "unplaced-reference", Severity: "medium", Subject: d.Place, System: v.Name,
-		What: fmt.Sprintf("%q: %s", u.Text, u.Why), Next: "survey the system that it belongs to, or correct the reference",
+		DependentID: d.ID, What: fmt.Sprintf("\"%s\": %s", u.Text, u.Why), Next: "survey the system that it belongs to, or correct the reference",
 	}
 	if d.Copy == nil && u.State == naming.Unknown {
 		f.Severity, f.Next = "high", "it runs as an account that does not exist: it will not start again"

@@ -9,18 +9,19 @@ import (
 
 // Finding is something that needs a person.
 type Finding struct {
-	ID        int64     `json:"id"`
-	Key       string    `json:"key" doc:"What makes it the same finding the next time"`
-	Kind      string    `json:"kind"`
-	Severity  string    `json:"severity" enum:"high,medium,low"`
-	Subject   string    `json:"subject"`
-	System    string    `json:"system"`
-	AccountID int64     `json:"account_id,omitempty"`
-	What      string    `json:"what"`
-	Next      string    `json:"next_step"`
-	Raised    time.Time `json:"raised"`
-	Seen      time.Time `json:"seen"`
-	Cleared   time.Time `json:"cleared,omitzero"`
+	ID          int64     `json:"id"`
+	Key         string    `json:"key" doc:"What makes it the same finding the next time"`
+	Kind        string    `json:"kind"`
+	Severity    string    `json:"severity" enum:"high,medium,low"`
+	Subject     string    `json:"subject"`
+	System      string    `json:"system"`
+	AccountID   int64     `json:"account_id,omitempty"`
+	DependentID int64     `json:"dependent_id,omitempty"`
+	What        string    `json:"what"`
+	Next        string    `json:"next_step"`
+	Raised      time.Time `json:"raised"`
+	Seen        time.Time `json:"seen"`
+	Cleared     time.Time `json:"cleared,omitzero"`
 }
 
 // Findings lists open findings, or all of them.
@@ -31,11 +32,11 @@ func (s *Store) Findings(ctx context.Context, all bool, q Query) (Page[Finding],
 	}
 	return page(ctx, s.read, listing[Finding]{
 		from: "findings f", id: "f.id", sort: "severity", where: where,
-		scan:    "f.id, f.key, f.kind, f.severity, f.subject, f.system, COALESCE(f.account_id, 0), f.what, f.next, f.raised, f.seen, f.cleared",
+		scan:    "f.id, f.key, f.kind, f.severity, f.subject, f.system, COALESCE(f.account_id, 0), f.dependent_id, f.what, f.next, f.raised, f.seen, f.cleared",
 		columns: []column{{name: "kind", sql: "f.kind"}, {name: "severity", sql: "CASE f.severity WHEN 'high' THEN '1 high' WHEN 'medium' THEN '2 medium' ELSE '3 low' END", hidden: true}, {name: "subject", sql: "f.subject"}, {name: "system", sql: "f.system"}, {name: "what", sql: "f.what"}, {name: "raised", sql: "f.raised", hidden: true}, {name: "cleared", sql: "f.cleared", hidden: true}, {name: "account_id", sql: "COALESCE(f.account_id, 0)", number: true}, {name: "id", sql: "f.id", number: true}},
 		scanRow: func(rows *sql.Rows) (v Finding, err error) {
 			var raised, seen, cleared string
-			err = rows.Scan(padded(&v.ID, &v.Key, &v.Kind, &v.Severity, &v.Subject, &v.System, &v.AccountID, &v.What, &v.Next, &raised, &seen, &cleared)...)
+			err = rows.Scan(padded(&v.ID, &v.Key, &v.Kind, &v.Severity, &v.Subject, &v.System, &v.AccountID, &v.DependentID, &v.What, &v.Next, &raised, &seen, &cleared)...)
 			v.Raised, v.Seen, v.Cleared = timeOf(raised), timeOf(seen), timeOf(cleared)
 			return v, err
 		},
@@ -57,10 +58,10 @@ func (s *Store) SetFindings(ctx context.Context, scope string, list []Finding) e
 		keys := []string{}
 		for _, f := range list {
 			keys = append(keys, f.Key)
-			_, err := tx.ExecContext(ctx, `INSERT INTO findings (key, kind, severity, subject, system, account_id, what, next, raised, seen) VALUES (?,?,?,?,?,NULLIF(?, 0),?,?,?,?)
-				ON CONFLICT (key) DO UPDATE SET severity=excluded.severity, subject=excluded.subject, what=excluded.what, next=excluded.next, seen=excluded.seen,
+			_, err := tx.ExecContext(ctx, `INSERT INTO findings (key, kind, severity, subject, system, account_id, dependent_id, what, next, raised, seen) VALUES (?,?,?,?,?,NULLIF(?, 0),?,?,?,?,?)
+				ON CONFLICT (key) DO UPDATE SET severity=excluded.severity, subject=excluded.subject, dependent_id=excluded.dependent_id, what=excluded.what, next=excluded.next, seen=excluded.seen,
 				raised=CASE WHEN findings.cleared = '' THEN findings.raised ELSE excluded.raised END, cleared=''`,
-				f.Key, f.Kind, f.Severity, f.Subject, f.System, f.AccountID, f.What, f.Next, now, now)
+				f.Key, f.Kind, f.Severity, f.Subject, f.System, f.AccountID, f.DependentID, f.What, f.Next, now, now)
 			if err != nil {
 				return err
 			}

@@ -1306,6 +1306,8 @@ export interface components {
             /** Format: date-time */
             cleared?: string;
             /** Format: int64 */
+            dependent_id?: number;
+            /** Format: int64 */
             id: number;
             /** @description What makes it the same finding the next time */
             key: string;
@@ -1822,6 +1824,7 @@ export interface components {
         };
         StepLogOnAs: {
             account: string;
+            moved?: boolean;
             was: string;
             was_id?: string;
         };

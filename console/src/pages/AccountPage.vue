@@ -63,7 +63,7 @@ const mine = (d: Schemas['Dependent']) => d.ties.filter((t) => t.account_id === 
   <template v-if="detail">
     <h1>{{ detail.account.name }} <span class="soft">on</span> <RouterLink :to="`/systems/${encodeURIComponent(detail.account.system)}`">{{ detail.account.system }}</RouterLink></h1>
     <p class="soft">{{ detail.account.description }}</p>
-    <div v-for="f in findings.slice(0, 3)" :key="f.id" class="panel finding"><StateTag :state="f.severity" /> <template v-if="f.subject !== detail.account.name"><b>{{ f.subject }}</b> on {{ f.system }}: </template>{{ f.what }}<div class="soft">{{ f.next_step }}</div></div>
+    <div v-for="f in findings.slice(0, 3)" :key="f.id" class="panel finding"><StateTag :state="f.severity" /> <template v-if="f.subject !== detail.account.name"><RouterLink v-if="f.dependent_id" :to="`/dependents/${f.dependent_id}`">{{ f.subject }}</RouterLink><b v-else>{{ f.subject }}</b> on {{ f.system }}: </template>{{ f.what }}<div class="soft">{{ f.next_step }}</div></div>
     <p v-if="findings.length > 3"><RouterLink :to="{ path: '/findings', query: { f: `account_id=${id}` } }">All {{ findings.length }}{{ findings.length === 20 ? ' or more' : '' }} findings of this account</RouterLink></p>
     <div class="two">
       <section>

@@ -80,7 +80,7 @@ const open = computed(() => Object.values(counts.value?.findings ?? {}).reduce((
           <tbody>
             <tr v-for="f in findings" :key="f.id">
               <td><StateTag :state="f.severity" /></td>
-              <td><RouterLink v-if="f.account_id" :to="`/accounts/${f.account_id}`">{{ f.subject }}</RouterLink><b v-else>{{ f.subject }}</b><div class="soft">{{ f.what }}</div></td>
+              <td><RouterLink v-if="f.dependent_id" :to="`/dependents/${f.dependent_id}`">{{ f.subject }}</RouterLink><RouterLink v-else-if="f.account_id" :to="`/accounts/${f.account_id}`">{{ f.subject }}</RouterLink><b v-else>{{ f.subject }}</b><div class="soft">{{ f.what }}</div></td>
               <td>{{ f.system }}</td>
             </tr>
           </tbody>

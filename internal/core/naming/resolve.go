@@ -100,7 +100,7 @@ func Resolve(text string, context Context, lookup Lookup) (Resolution, error) {
 		res.Why = fmt.Sprintf("the only known account with the %s \"%s\"", ref.Form, ref.Text)
 	default:
 		res.State = Ambiguous
-		res.Why = fmt.Sprintf("%d known accounts answer to the %s %q", len(found), ref.Form, ref.Text)
+		res.Why = fmt.Sprintf("%d known accounts answer to the %s \"%s\"", len(found), ref.Form, ref.Text)
 	}
 	return res, nil
 }

@@ -9,6 +9,7 @@ ALTER TABLE dependents ADD COLUMN result TEXT NOT NULL DEFAULT '';
 ALTER TABLE dependents ADD COLUMN given TEXT NOT NULL DEFAULT '';
 ALTER TABLE dependents ADD COLUMN given_at TEXT NOT NULL DEFAULT '';
 ALTER TABLE dependents ADD COLUMN given_account INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE findings ADD COLUMN dependent_id INTEGER NOT NULL DEFAULT 0;
 UPDATE dependents SET identity = CASE WHEN runs_as = '' THEN '' WHEN runs_as IN ('root', '0') THEN 'built-in' ELSE 'named' END;
 -- What is the same as before is seen again, with its new columns.
 UPDATE dependents SET digest = x'00';
