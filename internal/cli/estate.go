@@ -15,27 +15,15 @@ import (
 )
 
 func surveyCommand() *cobra.Command {
-	cancel := &cobra.Command{Use: "cancel ID", Short: "Cancel a survey; what was read is kept", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	cancel := &cobra.Command{Use: "cancel ID", Short: "Cancel a survey; what was read is kept", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		return c.call(cmd.Context(), http.MethodPost, "/surveys/"+url.PathEscape(args[0])+"/cancel", nil, nil)
-	}}
+	})}
 	visitColumns := []column{{"SYSTEM", "system"}, {"STATE", "state"}, {"NEW", "added"}, {"CHANGED", "altered"}, {"GONE", "vanished"}, {"STAGE", "stage"}, {"WORDS", "words"}, {"NEXT", "next_step"}}
 	visits := &cobra.Command{Use: "show ID", Short: "Show the visits of a survey, and what could not be read", Args: cobra.ExactArgs(1)}
 	addOutput(visits)
 	var problems bool
 	visits.Flags().BoolVar(&problems, "problems", false, "list every line, file and entry that could not be read")
-	visits.RunE = func(cmd *cobra.Command, args []string) error {
-		format, err := outputOf(cmd)
-		if err != nil {
-			return err
-		}
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	visits.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
 		rows, _, err := fetch(cmd, c, "/surveys/"+url.PathEscape(args[0])+"/visits", url.Values{}, 0)
 		if err != nil {
 			return err
@@ -54,7 +42,7 @@ func surveyCommand() *cobra.Command {
 			}
 		}
 		return write(cmd.OutOrStdout(), format, []column{{"SYSTEM", "system"}, {"PLACE", "place"}, {"WHAT", "what"}, {"NEXT", "next"}}, list, list)
-	}
+	})
 	return group("survey", "Read systems", surveyRun(), visits, cancel,
 		listCommand("list", "List surveys", "/surveys", []column{{"ID", "id"}, {"STATE", "state"}, {"BY", "requested_by"}, {"STARTED", "started"}, {"ENDED", "ended"}, {"SYSTEMS", "total"}, {"FAILED", "failed"}, {"NEW", "added"}, {"CHANGED", "altered"}, {"GONE", "vanished"}}, "There was no survey yet. Start one with 'moss survey run'."))
 }
@@ -62,15 +50,7 @@ func surveyCommand() *cobra.Command {
 func surveyRun() *cobra.Command {
 	cmd := &cobra.Command{Use: "run [SYSTEM...]", Short: "Read the named systems, or all, with live progress", Long: "Reads the named systems, or all. Interrupting (Ctrl-C) cancels the survey; what was read is kept."}
 	addOutput(cmd)
-	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		format, err := outputOf(cmd)
-		if err != nil {
-			return err
-		}
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
 		var started row
 		if err := c.call(cmd.Context(), http.MethodPost, "/surveys", map[string]any{"systems": args}, &started); err != nil {
 			return err
@@ -83,7 +63,7 @@ func surveyRun() *cobra.Command {
 			progress = cmd.ErrOrStderr()
 		}
 		var final row
-		err = c.watch(ctx, "/surveys/"+id+"/events", func(e event) error {
+		err := c.watch(ctx, "/surveys/"+id+"/events", func(e event) error {
 			var v row
 			if err := json.Unmarshal(e.Data, &v); err != nil {
 				return err
@@ -109,7 +89,7 @@ func surveyRun() *cobra.Command {
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "Survey %s: %s read, %s not completely; %s new, %s changed, %s gone.\n", id, countedSystems(show(final["total"])), show(final["failed"]), show(final["added"]), show(final["altered"]), show(final["vanished"]))
 		return nil
-	}
+	})
 	return cmd
 }
 
@@ -141,11 +121,7 @@ func accountCommand() *cobra.Command {
   moss account show bookings1/svc-manifest`,
 	}
 	addOutput(cmd)
-	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	cmd.RunE = talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		id, err := c.account(cmd.Context(), args[0])
 		if err != nil {
 			return err
@@ -203,18 +179,10 @@ func accountCommand() *cobra.Command {
 			}
 		}
 		return nil
-	}
+	})
 	resolve := &cobra.Command{Use: "resolve SPELLING...", Short: "Say which account each spelling means", Args: cobra.MinimumNArgs(1)}
 	addOutput(resolve)
-	resolve.RunE = func(cmd *cobra.Command, args []string) error {
-		format, err := outputOf(cmd)
-		if err != nil {
-			return err
-		}
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	resolve.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
 		var rows []row
 		for _, spelling := range args {
 			var r row
@@ -231,7 +199,7 @@ func accountCommand() *cobra.Command {
 			rows = append(rows, r)
 		}
 		return write(cmd.OutOrStdout(), format, []column{{"SPELLING", "spelling"}, {"STATE", "state"}, {"FORM", "form"}, {"ACCOUNTS", "accounts"}, {"WHY", "why"}}, rows, rows)
-	}
+	})
 	return group("account", "Accounts that programs use", cmd, resolve,
 		listCommand("list", "List accounts", "/accounts", []column{{"ID", "id"}, {"NAME", "name"}, {"SYSTEM", "system"}, {"TYPE", "type"}, {"ENABLED", "enabled"}, {"LOCKED", "locked"}, {"PASSWORD CHANGED", "password_changed"}, {"EXPIRES", "password_expires"}, {"NEVER", "never_expires"}, {"CUSTODY", "custody"}, {"DEPENDENTS", "dependents"}, {"DESCRIPTION", "description"}},
 			"No accounts match. Read some systems with 'moss survey run'."))
@@ -279,11 +247,7 @@ func dependentCommand() *cobra.Command {
 	expect := &cobra.Command{
 		Use: "expect ID", Short: "Set the application's own check of a unit, made after each restart", Args: cobra.ExactArgs(1),
 		Example: "  moss dependent expect 17 --tcp 192.0.2.10:8443\n  moss dependent expect 17 --http http://192.0.2.10/health --contains ready",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := connected()
-			if err != nil {
-				return err
-			}
+		RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 			path := "/dependents/" + url.PathEscape(args[0]) + "/check"
 			if remove {
 				return c.call(cmd.Context(), http.MethodDelete, path, nil, nil)
@@ -301,7 +265,7 @@ func dependentCommand() *cobra.Command {
 				return &ExitError{ExitUsage, errors.New("give --tcp, --http, --command or --remove")}
 			}
 			return c.call(cmd.Context(), http.MethodPut, path, in, nil)
-		},
+		}),
 	}
 	expect.Flags().StringVar(&tcp, "tcp", "", "host:port that must accept a connection")
 	expect.Flags().StringVar(&http_, "http", "", "URL that must answer 200")

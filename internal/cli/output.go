@@ -214,15 +214,7 @@ func listWith(use, short string, columns []column, empty string, path func(*cobr
 	cmd.Flags().String("search", "", "part of any text column")
 	cmd.Flags().StringSlice("columns", nil, "fields to show instead, as -o json names them")
 	addOutput(cmd)
-	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		format, err := outputOf(cmd)
-		if err != nil {
-			return err
-		}
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
 		query := url.Values{}
 		filters, _ := cmd.Flags().GetStringArray("filter")
 		for _, f := range filters {
@@ -263,7 +255,7 @@ func listWith(use, short string, columns []column, empty string, path func(*cobr
 			fmt.Fprintf(cmd.ErrOrStderr(), "%d of %d shown\n", len(rows), total)
 		}
 		return nil
-	}
+	})
 	return cmd
 }
 

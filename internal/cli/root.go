@@ -161,11 +161,7 @@ func logoutCommand() *cobra.Command {
 func userCommand() *cobra.Command {
 	var roles []string
 	var passwordFile string
-	add := &cobra.Command{Use: "add NAME", Short: "Add a person", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	add := &cobra.Command{Use: "add NAME", Short: "Add a person", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		password, err := readSecret(cmd, passwordFile, "Password of "+args[0])
 		if err != nil {
 			return err
@@ -175,16 +171,12 @@ func userCommand() *cobra.Command {
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "Added %s (%s).\n", args[0], strings.Join(roles, ", "))
 		return nil
-	}}
+	})}
 	add.Flags().StringSliceVar(&roles, "role", []string{"viewer"}, "viewer, operator, approver, auditor, administrator (repeatable)")
 	add.Flags().StringVar(&passwordFile, "password-file", "", "file with the password, - for standard input; asked for by default")
 	var newRoles []string
 	var disable, enable bool
-	change := &cobra.Command{Use: "change NAME", Short: "Change roles or state of a person", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	change := &cobra.Command{Use: "change NAME", Short: "Change roles or state of a person", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		in := map[string]any{}
 		if len(newRoles) > 0 {
 			in["roles"] = newRoles
@@ -200,7 +192,7 @@ func userCommand() *cobra.Command {
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "Changed %s.\n", args[0])
 		return nil
-	}}
+	})}
 	change.Flags().StringSliceVar(&newRoles, "role", nil, "the roles from now on (repeatable)")
 	change.Flags().BoolVar(&disable, "disable", false, "end all sessions and tokens and refuse sign-in")
 	change.Flags().BoolVar(&enable, "enable", false, "allow sign-in again")
@@ -209,28 +201,20 @@ func userCommand() *cobra.Command {
 }
 
 func tokenCommand() *cobra.Command {
-	add := &cobra.Command{Use: "add LABEL", Short: "Make an API token; it is shown once", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	add := &cobra.Command{Use: "add LABEL", Short: "Make an API token; it is shown once", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		var made struct{ Token string }
 		if err := c.call(cmd.Context(), http.MethodPost, "/tokens", map[string]string{"label": args[0]}, &made); err != nil {
 			return err
 		}
 		fmt.Fprintln(cmd.OutOrStdout(), made.Token)
 		return nil
-	}}
-	revoke := &cobra.Command{Use: "revoke ID", Short: "Revoke an API token", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	})}
+	revoke := &cobra.Command{Use: "revoke ID", Short: "Revoke an API token", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		if err := c.call(cmd.Context(), http.MethodDelete, "/tokens/"+args[0], nil, nil); err != nil {
 			return err
 		}
 		fmt.Fprintln(cmd.OutOrStdout(), "Revoked.")
 		return nil
-	}}
+	})}
 	return group("token", "API tokens", listCommand("list", "List API tokens", "/tokens", []column{{"ID", "id"}, {"USER", "user"}, {"LABEL", "label"}, {"CREATED", "created"}, {"EXPIRES", "expires"}, {"REVOKED", "revoked"}}, "There are no tokens."), add, revoke)
 }

@@ -17,11 +17,7 @@ import (
 func custodyCommand() *cobra.Command {
 	var passwordFile, reason string
 	var reset bool
-	take := &cobra.Command{Use: "take ACCOUNT", Short: "Take an account into custody with its known password, or by resetting it", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	take := &cobra.Command{Use: "take ACCOUNT", Short: "Take an account into custody with its known password, or by resetting it", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
 		id, err := c.account(cmd.Context(), args[0])
 		if err != nil {
 			return err
@@ -36,30 +32,18 @@ func custodyCommand() *cobra.Command {
 		if err := c.call(cmd.Context(), http.MethodPost, fmt.Sprintf("/accounts/%d/custody", id), in, &v); err != nil {
 			return err
 		}
-		format, err := outputOf(cmd)
-		if err != nil {
-			return err
-		}
 		if format != "table" {
 			return write(cmd.OutOrStdout(), format, []column{{"ID", "account.id"}, {"ACCOUNT", "account.name"}, {"SYSTEM", "account.system"}, {"VERDICT", "custody.verdict"}, {"TAKEN", "custody.taken"}}, []row{v}, v)
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "%s on %s is in custody: the authority accepted the value just now (%s).\n", show(fieldOf(v, "account.name")), show(fieldOf(v, "account.system")), show(fieldOf(v, "custody.words")))
 		return nil
-	}}
+	})}
 	take.Flags().StringVar(&passwordFile, "password-file", "", "file with the password, - for standard input; asked for by default")
 	take.Flags().BoolVar(&reset, "reset", false, "set a new password with the authority's log-on; whatever still holds the old one breaks")
 	take.Flags().StringVar(&reason, "reason", "", "why (needed with --reset)")
 	addOutput(take)
 	var all bool
-	verify := &cobra.Command{Use: "verify [ACCOUNT...]", Short: "Sign in with sealed values; a refusal raises the finding drift", RunE: func(cmd *cobra.Command, args []string) error {
-		c, err := connected()
-		if err != nil {
-			return err
-		}
-		format, err := outputOf(cmd)
-		if err != nil {
-			return err
-		}
+	verify := &cobra.Command{Use: "verify [ACCOUNT...]", Short: "Sign in with sealed values; a refusal raises the finding drift", RunE: talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
 		if all == (len(args) > 0) {
 			return &ExitError{ExitUsage, errors.New("name accounts, or give --all")}
 		}
@@ -110,15 +94,11 @@ func custodyCommand() *cobra.Command {
 			return negative("%d of %d were refused", bad, len(args))
 		}
 		return nil
-	}}
+	})}
 	addOutput(verify)
 	verify.Flags().BoolVar(&all, "all", false, "everything in custody")
 	var why string
-	release := &cobra.Command{Use: "release ACCOUNT", Short: "End custody; the sealed values are removed", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	release := &cobra.Command{Use: "release ACCOUNT", Short: "End custody; the sealed values are removed", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		id, err := c.account(cmd.Context(), args[0])
 		if err != nil {
 			return err
@@ -128,7 +108,7 @@ func custodyCommand() *cobra.Command {
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "%s is no longer in custody; its sealed values are removed.\n", args[0])
 		return nil
-	}}
+	})}
 	release.Flags().StringVar(&why, "reason", "", "why")
 	_ = release.MarkFlagRequired("reason")
 	return group("custody", "Keep credentials sealed and be responsible for them", take, verify, release)
@@ -220,15 +200,7 @@ func showRotation() *cobra.Command {
 	cmd := &cobra.Command{Use: "show ID", Short: "Show a rotation with its steps, or its whole journal", Args: cobra.ExactArgs(1)}
 	cmd.Flags().BoolVar(&journal, "journal", false, "every record: intents, outcomes, probes, decisions")
 	addOutput(cmd)
-	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		format, err := outputOf(cmd)
-		if err != nil {
-			return err
-		}
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
 		path := "/rotations/" + url.PathEscape(args[0])
 		if journal {
 			var records []row
@@ -257,17 +229,13 @@ func showRotation() *cobra.Command {
 		fmt.Fprintln(out)
 		table(out, columns, v.Steps)
 		return nil
-	}
+	})
 	return cmd
 }
 
 func decideCommand(use, short, decision string) *cobra.Command {
 	var reason string
-	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		if err := c.call(cmd.Context(), http.MethodPost, "/rotations/"+url.PathEscape(args[0])+"/decision", map[string]string{"decision": decision, "reason": reason}, nil); err != nil {
 			return err
 		}
@@ -276,7 +244,7 @@ func decideCommand(use, short, decision string) *cobra.Command {
 			return nil
 		}
 		return follow(cmd, c, args[0])
-	}}
+	})}
 	cmd.Flags().StringVar(&reason, "reason", "", "why; it is recorded")
 	addOutput(cmd)
 	return cmd
@@ -285,15 +253,7 @@ func decideCommand(use, short, decision string) *cobra.Command {
 func ledgerCommand() *cobra.Command {
 	verify := &cobra.Command{Use: "verify", Short: "Prove that no entry was altered, and name those that were", Args: cobra.NoArgs}
 	addOutput(verify)
-	verify.RunE = func(cmd *cobra.Command, _ []string) error {
-		format, err := outputOf(cmd)
-		if err != nil {
-			return err
-		}
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	verify.RunE = talking(func(cmd *cobra.Command, c *client, format string, _ []string) error {
 		var v struct {
 			OK       bool     `json:"ok"`
 			Entries  int64    `json:"entries"`
@@ -322,18 +282,10 @@ func ledgerCommand() *cobra.Command {
 			fmt.Fprintln(cmd.OutOrStdout(), "The ledger holds: every entry gives its hash, and all of them give the signed checkpoint.")
 		}
 		return nil
-	}
+	})
 	checkpoint := &cobra.Command{Use: "checkpoint", Short: "Print the signed head of the ledger, to be kept elsewhere", Args: cobra.NoArgs}
 	addOutput(checkpoint)
-	checkpoint.RunE = func(cmd *cobra.Command, _ []string) error {
-		format, err := outputOf(cmd)
-		if err != nil {
-			return err
-		}
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	checkpoint.RunE = talking(func(cmd *cobra.Command, c *client, format string, _ []string) error {
 		var v row
 		if err := c.call(cmd.Context(), http.MethodGet, "/ledger/checkpoint", nil, &v); err != nil {
 			return err
@@ -343,7 +295,7 @@ func ledgerCommand() *cobra.Command {
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "%s\nverifier %s\n", show(v["checkpoint"]), show(v["verifier"]))
 		return nil
-	}
+	})
 	return group("ledger", "The record that cannot be altered unnoticed", verify, checkpoint,
 		listCommand("list", "List entries, the newest first", "/ledger", []column{{"#", "index"}, {"TIME", "time"}, {"ACTOR", "actor"}, {"ACT", "act"}, {"PHASE", "phase"}, {"RESULT", "result"}, {"SUBJECT", "subject"}, {"SYSTEM", "system"}, {"REASON", "reason"}, {"DETAIL", "detail"}}, "The ledger is empty."))
 }

@@ -18,11 +18,7 @@ func logonCommand() *cobra.Command {
 	add := &cobra.Command{
 		Use: "add NAME", Short: "Store a log-on that systems are reached with, sealed", Args: cobra.ExactArgs(1),
 		Example: "  moss logon add terminals --account mossmgr --key-file ~/.ssh/moss\n  moss logon add directory --account 'CN=moss,DC=larkmoor,DC=example' --password-file -",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := connected()
-			if err != nil {
-				return err
-			}
+		RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 			in := map[string]string{"account": account}
 			if keyFile != "" {
 				raw, err := os.ReadFile(keyFile)
@@ -32,28 +28,26 @@ func logonCommand() *cobra.Command {
 				in["private_key"] = string(raw)
 			}
 			if keyFile == "" || passwordFile != "" {
-				if in["password"], err = readSecret(cmd, passwordFile, "Password of "+account); err != nil {
+				password, err := readSecret(cmd, passwordFile, "Password of "+account)
+				if err != nil {
 					return err
 				}
+				in["password"] = password
 			}
 			if err := c.call(cmd.Context(), http.MethodPut, "/logons/"+url.PathEscape(args[0]), in, nil); err != nil {
 				return err
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "Stored the log-on %s (%s), sealed.\n", args[0], account)
 			return nil
-		},
+		}),
 	}
 	add.Flags().StringVar(&account, "account", "", "user name, DN or principal name")
 	add.Flags().StringVar(&passwordFile, "password-file", "", "file with the password, - for standard input; asked for by default")
 	add.Flags().StringVar(&keyFile, "key-file", "", "file with an SSH private key")
 	_ = add.MarkFlagRequired("account")
-	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a log-on that no system uses", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a log-on that no system uses", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		return c.call(cmd.Context(), http.MethodDelete, "/logons/"+url.PathEscape(args[0]), nil, nil)
-	}}
+	})}
 	return group("logon", "Log-ons that systems are reached with",
 		listCommand("list", "List log-ons", "/logons", []column{{"NAME", "name"}, {"ACCOUNT", "account"}, {"PASSWORD", "has_password"}, {"KEY", "has_key"}, {"SYSTEMS", "systems"}, {"CHANGED", "changed"}}, "There are no log-ons. Add one with 'moss logon add'."), add, remove)
 }
@@ -103,12 +97,8 @@ func (f *systemFlags) body(name string) (map[string]any, error) {
 
 func systemCommand() *cobra.Command {
 	var flags systemFlags
-	add := &cobra.Command{Use: "add NAME", Short: "Add a system", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+	add := &cobra.Command{Use: "add NAME", Short: "Add a system", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		in, err := flags.body(args[0])
-		if err != nil {
-			return err
-		}
-		c, err := connected()
 		if err != nil {
 			return err
 		}
@@ -117,15 +107,11 @@ func systemCommand() *cobra.Command {
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "Added %s. Reach it with 'moss system check %s'.\n", args[0], args[0])
 		return nil
-	}}
+	})}
 	flags.register(add)
-	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a system with all that was seen on it", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a system with all that was seen on it", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		return c.call(cmd.Context(), http.MethodDelete, "/systems/"+url.PathEscape(args[0]), nil, nil)
-	}}
+	})}
 	return group("system", "Systems that are looked at", add, changeSystem(), importCommand(), showSystem(), checkCommand(), remove,
 		listCommand("list", "List systems", "/systems", systemColumns, "There are no systems. Add one with 'moss system add', or many with 'moss system import'."))
 }
@@ -134,11 +120,7 @@ func changeSystem() *cobra.Command {
 	var flags systemFlags
 	cmd := &cobra.Command{Use: "change NAME", Short: "Change what is given of a system; what is not given stays", Args: cobra.ExactArgs(1)}
 	flags.register(cmd)
-	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	cmd.RunE = talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		var have row
 		if err := c.call(cmd.Context(), http.MethodGet, "/systems/"+url.PathEscape(args[0]), nil, &have); err != nil {
 			return err
@@ -162,7 +144,7 @@ func changeSystem() *cobra.Command {
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "Changed %s.\n", args[0])
 		return nil
-	}
+	})
 	return cmd
 }
 
@@ -187,7 +169,7 @@ standard input. Bad rows are reported by line and column and do not stop the oth
 	cmd.Flags().StringVar(&flags.environment, "environment", "", "environment for rows that name none")
 	cmd.Flags().StringVar(&flags.owner, "owner", "", "owner for rows that name none")
 	addOutput(cmd)
-	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
 		in := map[string]string{"logon": flags.logon, "site": flags.site, "environment": flags.environment, "owner": flags.owner, "windows_logon": windowsLogOn, "windows_signin": windowsSignIn}
 		if flags.caFile != "" {
 			raw, err := os.ReadFile(flags.caFile)
@@ -217,10 +199,6 @@ standard input. Bad rows are reported by line and column and do not stop the oth
 			}
 			in["list"] = string(raw)
 		}
-		c, err := connected()
-		if err != nil {
-			return err
-		}
 		var done struct {
 			Added    []string `json:"added"`
 			Known    []string `json:"known"`
@@ -228,10 +206,6 @@ standard input. Bad rows are reported by line and column and do not stop the oth
 			Warnings []row    `json:"warnings"`
 		}
 		if err := c.call(cmd.Context(), http.MethodPost, "/systems/import", in, &done); err != nil {
-			return err
-		}
-		format, err := outputOf(cmd)
-		if err != nil {
 			return err
 		}
 		columns := []column{{"", "kind"}, {"LINE", "line"}, {"COLUMN", "column"}, {"TEXT", "text"}, {"WHAT", "what"}}
@@ -250,18 +224,14 @@ standard input. Bad rows are reported by line and column and do not stop the oth
 			table(cmd.OutOrStdout(), columns, rows)
 		}
 		return nil
-	}
+	})
 	return cmd
 }
 
 func showSystem() *cobra.Command {
 	cmd := &cobra.Command{Use: "show NAME", Short: "Show a system", Args: cobra.ExactArgs(1)}
 	addOutput(cmd)
-	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	cmd.RunE = talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		var v row
 		if err := c.call(cmd.Context(), http.MethodGet, "/systems/"+url.PathEscape(args[0]), nil, &v); err != nil {
 			return err
@@ -286,7 +256,7 @@ func showSystem() *cobra.Command {
 			{"Visited", "visited"},
 			{"Read completely", "read_completely"},
 		})
-	}
+	})
 	return cmd
 }
 
@@ -314,15 +284,7 @@ func checkCommand() *cobra.Command {
 	cmd.Flags().StringVar(&approve, "approve", "", "approve this host key fingerprint (SHA256:...), if the host offers it")
 	cmd.Flags().BoolVar(&all, "all", false, "all systems")
 	addOutput(cmd)
-	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		format, err := outputOf(cmd)
-		if err != nil {
-			return err
-		}
-		c, err := connected()
-		if err != nil {
-			return err
-		}
+	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
 		if all {
 			systems, _, err := fetch(cmd, c, "/systems", url.Values{}, 0)
 			if err != nil {
@@ -365,7 +327,7 @@ func checkCommand() *cobra.Command {
 			return negative("%d of %d could not be reached completely", bad, len(args))
 		}
 		return nil
-	}
+	})
 	return cmd
 }
 

@@ -176,6 +176,35 @@ func TestConsoleMonday(t *testing.T) {
 	b.see("Assignment 2 of svc-terminal")
 	require.Equal(t, "done", u.waitFinished("2"))
 
+	// A new system with a new log-on, and a list with a mistake.
+	choose := func(selector, text string) {
+		t.Helper()
+		require.True(t, evaluate[bool](b, fmt.Sprintf(`(() => { const s = document.querySelector(%q); const o = [...s.options].find((o) => o.text.startsWith(%q)); s.value = o.value; s.dispatchEvent(new Event('change')); return true })()`, selector, text)))
+	}
+	b.open("/systems", "Add a system")
+	b.press("Add a system")
+	b.see("Add the system")
+	choose(".form label:nth-of-type(2) select", "windows host")
+	choose(".form label:nth-of-type(5) select", "a new one")
+	b.see("Name of the log-on")
+	b.accessible("add a system")
+	b.fill(".form label:nth-of-type(1) input", "kiosk4")
+	b.fill(".form label:nth-of-type(3) input", "127.0.0.9")
+	b.fill(".form label:nth-of-type(6) input", "kiosks")
+	b.fill(".form label:nth-of-type(7) input", "LARKMOOR\\kiosk")
+	b.fill(".form label:nth-of-type(8) input", "Kiosk-Password-44")
+	b.shot("add-system")
+	b.press("Add the system")
+	b.see("kiosk4")
+	b.press("Check")
+	b.see("connection refused")
+	b.open("/systems", "kiosk4")
+	b.press("Add many")
+	b.fill(".import textarea", "name,kind,port\nkiosk5,windows-host,ninety\nkiosk4,windows-host,5986\n")
+	b.press("Add them")
+	b.see("0 systems added, 1 already there, 1 row not taken.")
+	b.accessible("add many")
+
 	// A start that fails, with the event records beside the failed step.
 	north := d.Estate.Windows["north1"]
 	north.Grant(`LARKMOOR\svc-terminal`, false)

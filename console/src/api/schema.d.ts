@@ -1925,11 +1925,11 @@ export interface components {
             /** @description Host name or IP address; the name is used when it is empty */
             address?: string;
             environment?: string;
-            /** @description directory or unix-host */
+            /** @description directory, unix-host or windows-host */
             kind: string;
             logon?: string;
             name: string;
-            /** @description base: subtree of a directory; paths: further files of a host, separated by ;; setpw: command that sets a local password */
+            /** @description base: subtree of a directory; paths: further files of a host, separated by ;; setpw: command that sets a local password; signin, realm, kdc, service: how to sign in to a windows host */
             options?: {
                 [key: string]: string;
             };

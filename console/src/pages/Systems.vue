@@ -1,9 +1,14 @@
 <script setup lang="ts">
+import { Button } from 'ant-design-vue'
+import { ref } from 'vue'
 import { api, data, type ListQuery, type Schemas } from '../api/client'
+import AddSystem from '../components/AddSystem.vue'
+import ImportSystems from '../components/ImportSystems.vue'
 import type { Column } from '../components/listing'
 import ServerTable from '../components/ServerTable.vue'
 import StateTag from '../components/StateTag.vue'
 import When from '../components/When.vue'
+import { useSession } from '../state/session'
 
 type System = Schemas['System']
 const columns: Column[] = [
@@ -19,12 +24,22 @@ const columns: Column[] = [
 ]
 const fetch = (query: ListQuery) => data(api.GET('/api/v1/systems', { params: { query } }))
 const key = (s: System) => s.id
+
+const session = useSession()
+const adding = ref<'' | 'one' | 'many'>('')
+const table = ref<{ reload: () => void }>()
 </script>
 
 <template>
   <h1>Systems</h1>
   <p class="soft">Everything Moss Ledger can reach. A system that was not read completely leaves the picture incomplete.</p>
-  <ServerTable label="Systems" :columns="columns" :fetch="fetch" :row-key="key" empty="There are no systems. Add one with 'moss system add', or many with 'moss system import'.">
+  <AddSystem v-if="adding === 'one'" @done="table?.reload()" />
+  <ImportSystems v-if="adding === 'many'" @done="table?.reload()" />
+  <ServerTable ref="table" label="Systems" :columns="columns" :fetch="fetch" :row-key="key" empty="There are no systems. Add one here or with 'moss system add', or many with 'moss system import'.">
+    <template v-if="session.may('operator') || session.may('administrator')" #actions>
+      <Button size="small" @click="adding = adding === 'one' ? '' : 'one'">{{ adding === 'one' ? 'Close' : 'Add a system' }}</Button>
+      <Button size="small" @click="adding = adding === 'many' ? '' : 'many'">{{ adding === 'many' ? 'Close' : 'Add many' }}</Button>
+    </template>
     <template #name="{ row }"><RouterLink :to="`/systems/${encodeURIComponent(row.name)}`">{{ row.name }}</RouterLink></template>
     <template #address="{ row }">{{ row.address }}{{ row.port ? ':' + row.port : '' }}</template>
     <template #state="{ row }"><StateTag :state="row.state" /></template>

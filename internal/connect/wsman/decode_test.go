@@ -4,6 +4,7 @@ import (
 	"errors"
 	"net/http"
 	"net/http/httptest"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -174,4 +175,40 @@ func FuzzReply(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestHugeEnumeration: a hundred thousand instances in one reply are handed
+// over one by one; what is held does not grow with them.
+func TestHugeEnumeration(t *testing.T) {
+	const many = 100_000
+	server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", soap)
+		head, tail, _ := strings.Cut(reply(`<n:EnumerateResponse><n:EnumerationContext/><w:Items>|</w:Items><w:EndOfSequence/></n:EnumerateResponse>`), "|")
+		_, _ = w.Write([]byte(head))
+		item := `<p:Win32_Service xmlns:p="u"><p:Name>Service</p:Name><p:Description>` + strings.Repeat("words ", 40) + `</p:Description></p:Win32_Service>`
+		for range many {
+			if _, err := w.Write([]byte(item)); err != nil {
+				return
+			}
+		}
+		_, _ = w.Write([]byte(tail))
+	}))
+	defer server.Close()
+	c, err := New(Config{Endpoint: server.URL, Transport: server.Client().Transport.(*http.Transport), NewID: func() string { return "id-1" }})
+	require.NoError(t, err)
+	held := func() uint64 {
+		var m runtime.MemStats
+		runtime.GC()
+		runtime.ReadMemStats(&m)
+		return m.HeapAlloc
+	}
+	n, most, base := 0, uint64(0), held()
+	require.NoError(t, c.Enumerate(t.Context(), Query{URI: "u"}, func(i *Instance) error {
+		if n++; n%20_000 == 0 {
+			most = max(most, held())
+		}
+		return nil
+	}))
+	assert.Equal(t, many, n)
+	assert.Less(t, most, base+4<<20, "of a reply of 30 MB nothing but the instance at hand is held")
 }

@@ -113,3 +113,34 @@ func FuzzParse(f *testing.F) {
 		_, _ = Resolve(text, Context{System: "h1", Host: true}, larkmoor)
 	})
 }
+
+func TestIdentityOf(t *testing.T) {
+	for text, want := range map[string]string{
+		"LocalSystem": "built-in", `NT AUTHORITY\NetworkService`: "built-in", "S-1-5-18": "built-in", "root": "built-in", "0": "built-in",
+		`NT SERVICE\TideDisplay`: "virtual", `iis apppool\DefaultAppPool`: "virtual",
+		`LARKMOOR\gmsa-lockers$`: "managed", "gmsa-lockers$@larkmoor.example": "managed",
+		`LARKMOOR\svc-berth`: "named", "svc-berth@larkmoor.example": "named", `.\svc-local`: "named", "S-1-5-21-1-2-3-1104": "named", "svc": "named", "": "",
+	} {
+		assert.Equal(t, want, string(IdentityOf(text)), text)
+	}
+	for _, text := range []string{`NT SERVICE\x`, `IIS APPPOOL\x`, "S-1-5-20"} {
+		res, err := Resolve(text, Context{System: "h1", Host: true}, larkmoor)
+		require.NoError(t, err)
+		assert.Equal(t, BuiltIn, res.State, text)
+	}
+}
+
+// TestHostNames: a windows host's own name stands before its local accounts.
+func TestHostNames(t *testing.T) {
+	index := NewIndex([]Known{
+		{ID: "1", System: "north1", Host: true, Name: "svc-local", SID: "S-1-5-21-9-9-9-1001", Domains: []string{"NORTH1"}},
+		{ID: "2", System: "skerry1", Host: true, Name: "svc-local", SID: "S-1-5-21-8-8-8-1001", Domains: []string{"SKERRY1"}},
+		{ID: "3", System: "dir", Name: "svc-local", Domains: []string{"LARKMOOR"}},
+	})
+	for text, want := range map[string]string{`NORTH1\svc-local`: "1", `skerry1\SVC-LOCAL`: "2", `LARKMOOR\svc-local`: "3", `.\svc-local`: "1", "svc-local": "1", "S-1-5-21-8-8-8-1001": "2"} {
+		res, err := Resolve(text, Context{System: "north1", Host: true}, index)
+		require.NoError(t, err)
+		require.Equal(t, Resolved, res.State, text)
+		assert.Equal(t, want, res.Accounts[0].ID, text)
+	}
+}

@@ -1,0 +1,100 @@
+<script setup lang="ts">
+import { Button } from 'ant-design-vue'
+import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { api, data, Problem, type Schemas } from '../api/client'
+import { useSession } from '../state/session'
+import Trouble from './Trouble.vue'
+
+/** One system, with a log-on that is stored already or stored with it. */
+const emit = defineEmits<{ done: [] }>()
+const router = useRouter()
+const session = useSession()
+const logons = ref<Schemas['LogOn'][]>([])
+const form = ref({ name: '', kind: 'unix-host', address: '', port: '', logon: '', site: '', environment: '', owner: '', ca: '', signin: 'ntlm', kdc: '', base: '' })
+const fresh = ref({ name: '', account: '', password: '', key: '' })
+const trouble = ref('')
+const busy = ref(false)
+const newLogOn = '\u0000new'
+const isNew = computed(() => form.value.logon === newLogOn)
+const tls = computed(() => form.value.kind !== 'unix-host')
+
+data(api.GET('/api/v1/logons', { params: { query: { limit: 500 } } }))
+  .then((page) => (logons.value = page.items))
+  .catch((e: unknown) => (trouble.value = e instanceof Problem ? e.message : String(e)))
+
+async function pickCA(event: Event): Promise<void> {
+  const file = (event.target as HTMLInputElement).files?.[0]
+  if (file) form.value.ca = await file.text()
+}
+
+function options(): Record<string, string> {
+  const f = form.value
+  if (f.kind === 'directory') return f.base ? { base: f.base } : {}
+  if (f.kind === 'windows-host') return { signin: f.signin, ...(f.signin === 'kerberos' ? { kdc: f.kdc } : {}) }
+  return {}
+}
+
+async function add(): Promise<void> {
+  busy.value = true
+  trouble.value = ''
+  try {
+    const f = form.value
+    if (isNew.value) {
+      await data(api.PUT('/api/v1/logons/{name}', { params: { path: { name: fresh.value.name } }, body: { account: fresh.value.account, ...(fresh.value.password ? { password: fresh.value.password } : {}), ...(fresh.value.key ? { private_key: fresh.value.key } : {}) } }))
+    }
+    await data(api.POST('/api/v1/systems', { body: { name: f.name, kind: f.kind, address: f.address, port: Number(f.port) || 0, logon: isNew.value ? fresh.value.name : f.logon, site: f.site, environment: f.environment, owner: f.owner, options: options(), trusted_ca: tls.value ? f.ca : '' } }))
+    emit('done')
+    await router.push(`/systems/${encodeURIComponent(f.name)}`)
+  } catch (e) {
+    trouble.value = e instanceof Problem ? e.message : String(e)
+  } finally {
+    fresh.value.password = ''
+    fresh.value.key = ''
+    busy.value = false
+  }
+}
+</script>
+
+<template>
+  <form class="panel form" @submit.prevent="add">
+    <label class="above"><span>Name</span><input v-model="form.name" class="field" required /></label>
+    <label class="above"><span>Kind</span>
+      <select v-model="form.kind" class="field"><option value="unix-host">unix host</option><option value="windows-host">windows host</option><option value="directory">directory</option></select>
+    </label>
+    <label class="above"><span>Address, if it is not the name</span><input v-model="form.address" class="field" /></label>
+    <label class="above"><span>Port, if it is not the usual one</span><input v-model="form.port" class="field" inputmode="numeric" pattern="[0-9]*" /></label>
+    <label class="above"><span>Log-on</span>
+      <select v-model="form.logon" class="field" required>
+        <option value="" disabled>choose</option>
+        <option v-for="l in logons" :key="l.name" :value="l.name">{{ l.name }} ({{ l.account }})</option>
+        <option v-if="session.may('administrator')" :value="newLogOn">a new one</option>
+      </select>
+    </label>
+    <template v-if="isNew">
+      <label class="above"><span>Name of the log-on</span><input v-model="fresh.name" class="field" required /></label>
+      <label class="above"><span>Account</span><input v-model="fresh.account" class="field" required autocomplete="off" /></label>
+      <label class="above"><span>Password</span><input v-model="fresh.password" class="field" type="password" autocomplete="new-password" /></label>
+      <label v-if="form.kind === 'unix-host'" class="above"><span>or private key (PEM)</span><textarea v-model="fresh.key" class="field" rows="2" autocomplete="off" /></label>
+    </template>
+    <template v-if="form.kind === 'windows-host'">
+      <label class="above"><span>Sign in by</span>
+        <select v-model="form.signin" class="field"><option value="ntlm">NTLM</option><option value="kerberos">Kerberos</option><option value="basic">Basic (local accounts)</option></select>
+      </label>
+      <label v-if="form.signin === 'kerberos'" class="above"><span>Key distribution centers, host:port</span><input v-model="form.kdc" class="field" required placeholder="dc1.larkmoor.example:88" /></label>
+    </template>
+    <label v-if="form.kind === 'directory'" class="above"><span>Subtree, if not all of it</span><input v-model="form.base" class="field" /></label>
+    <label v-if="tls" class="above"><span>CA certificate (PEM), if the machine does not trust it</span><input class="field" type="file" accept=".pem,.crt,.cer" @change="pickCA" /></label>
+    <label class="above"><span>Site</span><input v-model="form.site" class="field" /></label>
+    <label class="above"><span>Environment</span><input v-model="form.environment" class="field" /></label>
+    <label class="above"><span>Owner</span><input v-model="form.owner" class="field" /></label>
+    <div class="wide"><Trouble :words="trouble" /><Button type="primary" html-type="submit" :loading="busy">Add the system</Button>
+      <span class="soft"> Then check it, stage by stage, on its page.</span></div>
+  </form>
+</template>
+
+<style scoped>
+.form { display: grid; grid-template-columns: repeat(auto-fill, minmax(220px, 1fr)); gap: 0 16px; margin-bottom: 12px; align-items: end; }
+.wide { grid-column: 1 / -1; }
+textarea { resize: vertical; }
+</style>
