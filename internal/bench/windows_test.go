@@ -160,11 +160,16 @@ func BenchmarkWindowsRotation(b *testing.B) {
 		require.NoError(b, err)
 		var state rotation.State
 		var records []rotation.Record
+		wake, letGo := o.Wake(operate.RotationTopic(id))
 		for state.Mode != rotation.ModeFinished && state.Mode != rotation.ModeStopped {
-			time.Sleep(200 * time.Millisecond)
+			select {
+			case <-wake:
+			case <-time.After(time.Second):
+			}
 			_, state, records, err = o.RotationState(ctx, id)
 			require.NoError(b, err)
 		}
+		letGo()
 		require.Equal(b, rotation.FinishedDone, state.Result)
 		took := records[len(records)-1].Time.Sub(records[0].Time)
 		b.ReportMetric(took.Seconds()/longest(state.Plan, records).Seconds(), "rotation/chain")

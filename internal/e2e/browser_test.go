@@ -107,6 +107,25 @@ func (b *browser) fill(selector, text string) {
 	b.do(chromedp.SendKeys(chromedp.CSS(selector), text))
 }
 
+// choose picks the option of a select that begins with a text, once it is there.
+func (b *browser) choose(selector, text string) {
+	b.t.Helper()
+	evaluate[bool](b, fmt.Sprintf(`new Promise((done, failed) => {
+		const begun = Date.now()
+		const look = () => {
+			const select = document.querySelector(%q)
+			const option = select && [...select.options].find((o) => o.text.startsWith(%q))
+			if (option) {
+				select.value = option.value
+				select.dispatchEvent(new Event('change'))
+				done(true)
+			} else if (Date.now() - begun > 20000) failed(new Error('there is no such option'))
+			else setTimeout(look, 50)
+		}
+		look()
+	})`, selector, text))
+}
+
 // accessible runs axe: nothing may be found.
 func (b *browser) accessible(page string) {
 	b.t.Helper()

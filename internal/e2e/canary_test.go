@@ -39,6 +39,7 @@ func forms(plain string) map[string][]byte {
 // TestCanary runs the whole story and then searches everything that was
 // written or answered for the plain values (law 7).
 func TestCanary(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	d, err := demo.Start(ctx, demo.Options{Binary: binary, Folder: t.TempDir() + "/demo", Listen: "127.0.0.1:0"})
 	require.NoError(t, err)

@@ -108,6 +108,7 @@ func TestConsole(t *testing.T) {
 // TestConsoleMonday: the terminals stand still; the console says why, repairs
 // it, and changes the log-on of many services at once.
 func TestConsoleMonday(t *testing.T) {
+	t.Parallel()
 	d, u := startDemo(t)
 	b := newBrowser(t, d.URL)
 	b.open("/", "Sign in")
@@ -166,7 +167,7 @@ func TestConsoleMonday(t *testing.T) {
 	b.see("2 dependents chosen")
 	b.press("Change their log-on")
 	b.see("Let 2 dependents log on as")
-	evaluate[bool](b, `(() => { const s = document.querySelector('.assign select'); const o = [...s.options].find((o) => o.text.startsWith('svc-terminal')); s.value = o.value; s.dispatchEvent(new Event('change')); return true })()`)
+	b.choose(".assign select", "svc-terminal")
 	b.press("Rehearse")
 	b.see("is not in custody: its password could not be given back")
 	b.accessible("assignment rehearsed")
@@ -177,15 +178,11 @@ func TestConsoleMonday(t *testing.T) {
 	require.Equal(t, "done", u.waitFinished("2"))
 
 	// A new system with a new log-on, and a list with a mistake.
-	choose := func(selector, text string) {
-		t.Helper()
-		require.True(t, evaluate[bool](b, fmt.Sprintf(`(() => { const s = document.querySelector(%q); const o = [...s.options].find((o) => o.text.startsWith(%q)); s.value = o.value; s.dispatchEvent(new Event('change')); return true })()`, selector, text)))
-	}
 	b.open("/systems", "Add a system")
 	b.press("Add a system")
 	b.see("Add the system")
-	choose(".form label:nth-of-type(2) select", "windows host")
-	choose(".form label:nth-of-type(5) select", "a new one")
+	b.choose(".form label:nth-of-type(2) select", "windows host")
+	b.choose(".form label:nth-of-type(5) select", "a new one")
 	b.see("Name of the log-on")
 	b.accessible("add a system")
 	b.fill(".form label:nth-of-type(1) input", "kiosk4")

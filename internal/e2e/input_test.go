@@ -82,6 +82,7 @@ func TestCommandLineWithWrongInput(t *testing.T) {
 
 // TestInterruptedSurvey: Ctrl-C cancels a survey, and what was read is kept.
 func TestInterruptedSurvey(t *testing.T) {
+	t.Parallel()
 	d, u := startDemo(t)
 	d.Estate.Hosts["quay2"].SetFault(unixhost.Fault{Latency: time.Hour})
 	t.Cleanup(func() { d.Estate.Hosts["quay2"].SetFault(unixhost.Fault{}) })
@@ -115,6 +116,7 @@ func TestInterruptedSurvey(t *testing.T) {
 
 // TestTour takes the tour as 'make tour' does.
 func TestTour(t *testing.T) {
+	t.Parallel()
 	u := &user{&demo.Process{Binary: binary, Folder: t.TempDir()}, t}
 	assert.Contains(t, u.moss(0, "demo", "--tour"), "All 21 steps were proven.")
 }

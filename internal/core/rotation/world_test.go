@@ -1,0 +1,364 @@
+package rotation
+
+import (
+	"context"
+	"errors"
+	"strconv"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/held"
+)
+
+// The simulated estate: an authority, files and units. A unit starts only if
+// its file holds what the authority accepts at that moment.
+type world struct {
+	t     *testing.T
+	plan  Plan
+	lock  sync.Mutex
+	store map[string]bool // sealed values
+	auth  string
+	files map[int]string // by replace step
+	units map[int]*unit  // by restart or revive step
+	kept  map[int]string // stored log-ons, by log-on step; nobody can read them
+	calls int
+	fault func(call int, step Step, kind string) string // "", before, after, middle, hang
+	last  map[int]string                                // last unclear act by step, until a probe
+	given map[int]int                                   // probes in a row that found nothing
+	wrote []Record
+	crash int  // stop at this record, 0 never
+	torn  bool // the record is lost with the crash
+}
+
+type unit struct {
+	invocation int
+	active     bool
+	value      string
+}
+
+var errCrash = errors.New("crash")
+
+func newWorld(t *testing.T, policy Policy) *world {
+	in := Input{AccountID: "1", Account: "svc-berth", AuthorityID: "d", Authority: "directory", Policy: policy}
+	for _, host := range []string{"quay1", "quay2"} {
+		for _, name := range []string{"berth", "gangway"} {
+			path := "/etc/" + name + ".env"
+			in.Files = append(in.Files, File{SystemID: host, System: host, Path: path, Places: []held.Locator{{Layout: held.LayoutEnv, Key: "P", Part: held.PartValue}}})
+			u := Unit{SystemID: host, System: host, Name: name + ".service", Running: true, Reads: []string{path}}
+			if name == "gangway" {
+				u.After = []string{"berth.service"}
+			}
+			in.Units = append(in.Units, u)
+		}
+	}
+	// A windows host: two services with the account's log-on and one with none
+	// of its own, each needing the one before it.
+	for i, name := range []string{"store", "board", "sign"} {
+		u := Unit{SystemID: "north1", System: "north1", Kind: estate.DependentService, Name: name, Running: true}
+		if i > 0 {
+			u.Requires = []string{[]string{"store", "board"}[i-1]}
+			u.After = u.Requires
+		}
+		if i < 2 {
+			in.LogOns = append(in.LogOns, LogOn{SystemID: "north1", System: "north1", Place: u.Place(), Account: "svc-berth", Was: "svc-berth"})
+		}
+		in.Units = append(in.Units, u)
+	}
+	// A task: its host checks the password when it is stored.
+	in.LogOns = append(in.LogOns, LogOn{SystemID: "north1", System: "north1", Place: Place{Kind: estate.DependentTask, Place: "nightly"}, Account: "svc-berth", Was: "svc-berth"})
+	e := &world{t: t, kept: map[int]string{}, plan: Build(in), store: map[string]bool{"old": true}, auth: "old", files: map[int]string{}, units: map[int]*unit{}, last: map[int]string{}, given: map[int]int{}}
+	for _, s := range e.plan.Steps {
+		switch s.Kind {
+		case StepReplace:
+			e.files[s.Index] = "old"
+		case StepLogOn:
+			e.kept[s.Index] = "old"
+		case StepRestart, StepRevive:
+			e.units[s.Index] = &unit{active: true, value: "old"}
+			if s.Subject == "sign" {
+				e.units[s.Index].value = ""
+			}
+		}
+	}
+	return e
+}
+
+func (e *world) Append(_ context.Context, r Record) error {
+	e.lock.Lock()
+	defer e.lock.Unlock()
+	if e.crash > 0 && int(r.Seq) >= e.crash && e.torn {
+		return errCrash
+	}
+	e.wrote = append(e.wrote, r)
+	require.True(e.t, e.store[e.auth], "law 2: the authority accepts %q, which is not in the store", e.auth)
+	if e.crash > 0 && int(r.Seq) >= e.crash {
+		return errCrash
+	}
+	return nil
+}
+
+// begin checks the laws at the start of a call and picks the fault.
+func (e *world) begin(step Step, kind string) string {
+	e.calls++
+	if kind != "probe" {
+		last := e.wrote[len(e.wrote)-1]
+		intent := false
+		for i := len(e.wrote) - 1; i >= 0 && !intent; i-- {
+			r := e.wrote[i]
+			intent = r.Event == EventIntent && r.Step == step.Index && r.Undo == (kind == "undo")
+			if r.Step == step.Index && r.Event == EventOutcome {
+				break
+			}
+		}
+		require.True(e.t, intent, "law 8: %s of step %d without an intent (last record %+v)", kind, step.Index, last)
+		require.False(e.t, e.last[step.Index] != "" && e.given[step.Index] < MaxProbes, "law 3: %s of step %d after an unclear %s without a probe", kind, step.Index, e.last[step.Index])
+		delete(e.last, step.Index)
+		e.given[step.Index] = 0
+		if step.Kind == StepChange || step.Kind == StepReplace || step.Kind == StepLogOn {
+			require.True(e.t, e.store["new"], "law 1: step %d before the new value is sealed", step.Index)
+		}
+	}
+	if e.fault == nil {
+		return ""
+	}
+	return e.fault(e.calls, step, kind)
+}
+
+func (e *world) Observe(_ context.Context, step Step, _ bool) (string, error) {
+	e.lock.Lock()
+	defer e.lock.Unlock()
+	if u := e.units[step.Index]; u != nil {
+		return strconv.Itoa(u.invocation), nil
+	}
+	return "", nil
+}
+
+func (e *world) Do(_ context.Context, step Step, _ string) Outcome {
+	return e.act(step, "do", "old", "new")
+}
+
+func (e *world) Undo(_ context.Context, step Step, _ string) Outcome {
+	return e.act(step, "undo", "new", "old")
+}
+
+func (e *world) act(step Step, kind, from, to string) Outcome {
+	e.lock.Lock()
+	defer e.lock.Unlock()
+	switch fault := e.begin(step, kind); fault {
+	case "before":
+		return Outcome{Result: ResultFailed, Words: "refused"}
+	case "hang":
+		e.last[step.Index] = kind
+		return Outcome{Result: ResultUnclear, Words: "no answer"}
+	case "middle":
+		if u := e.units[step.Index]; u != nil && step.Kind == StepRestart {
+			u.active, u.invocation = false, u.invocation+1
+			e.takeDown(step)
+		}
+		e.last[step.Index] = kind
+		return Outcome{Result: ResultUnclear, Words: "cut off in the middle"}
+	case "after":
+		e.effect(step, from, to)
+		e.last[step.Index] = kind
+		return Outcome{Result: ResultUnclear, Words: "answer lost"}
+	}
+	if !e.effect(step, from, to) {
+		return Outcome{Result: ResultFailed, Words: "did not work"}
+	}
+	return Outcome{Result: ResultDone}
+}
+
+func (e *world) effect(step Step, from, to string) bool {
+	switch step.Kind {
+	case StepSeal:
+		e.store[to] = true
+	case StepChange:
+		e.auth = to
+	case StepSignIn:
+		return e.auth == to
+	case StepRefuse:
+		return e.auth != from
+	case StepReplace:
+		e.files[step.Index] = to
+	case StepLogOn:
+		if step.Dependent == estate.DependentTask && e.auth != to {
+			return false
+		}
+		e.kept[step.Index] = to // a service's is stored unchecked, as hosts do
+	case StepRestart:
+		u := e.units[step.Index]
+		if step.Dependent == estate.DependentService {
+			e.takeDown(step)
+		}
+		if !e.start(step) {
+			e.takeDown(step)
+		} else if step.Dependent == estate.DependentService {
+			for i := range e.plan.Steps {
+				if other := e.plan.Steps[i]; other.Kind == StepRevive && !e.start(other) {
+					return true // the restart took effect; reviving finds the rest
+				}
+			}
+		}
+		return u.active
+	case StepRevive:
+		return e.units[step.Index].active || e.start(step)
+	case StepProve:
+		return e.units[step.Needs[0]].active
+	}
+	return true
+}
+
+// start starts a unit with what it has stored; a service needs those before it.
+func (e *world) start(step Step) bool {
+	u := e.units[step.Index]
+	u.invocation++
+	u.active = true
+	if step.Dependent != estate.DependentService {
+		u.value = e.files[step.Needs[0]]
+		u.active = u.value == e.auth
+		return u.active
+	}
+	for i, other := range e.plan.Steps {
+		if other.Kind == StepLogOn && other.Subject == step.Subject {
+			u.value = e.kept[i]
+			u.active = u.value == e.auth
+		}
+		if w := e.units[i]; w != nil && other.Dependent == estate.DependentService && (other.Subject == "store" && step.Subject != "store" || other.Subject == "board" && step.Subject == "sign") {
+			u.active = u.active && w.active
+		}
+	}
+	return u.active
+}
+
+// takeDown: a unit that is down takes those on its system down that need it.
+func (e *world) takeDown(step Step) {
+	for i, u := range e.units {
+		if other := e.plan.Steps[i]; other.SystemID == step.SystemID && (other.Subject == "gangway.service" && step.Subject == "berth.service" || other.Kind == StepRevive) {
+			u.active = false
+		}
+	}
+}
+
+func (e *world) Probe(_ context.Context, step Step, undo bool, memo string) Finding {
+	e.lock.Lock()
+	defer e.lock.Unlock()
+	if fault := e.begin(step, "probe"); fault != "" {
+		e.given[step.Index]++
+		return Finding{Result: ProbeUnknown}
+	}
+	delete(e.last, step.Index)
+	e.given[step.Index] = 0
+	is := func(fresh bool) Finding {
+		if fresh {
+			return Finding{Result: ProbeEffective}
+		}
+		return Finding{Result: ProbeAbsent}
+	}
+	switch step.Kind {
+	case StepSeal:
+		return is(e.store["new"] && !undo)
+	case StepChange:
+		return is(e.auth == "new")
+	case StepReplace:
+		return is(e.files[step.Index] == "new")
+	case StepLogOn:
+		// Nobody can read it: giving it again is harmless.
+		return Finding{Result: ProbeBlind}
+	case StepRestart:
+		u := e.units[step.Index]
+		if step.Dependent == estate.DependentService && !u.active && !undo {
+			return Finding{Result: ProbeAbsent} // stopped half-way: start it
+		}
+		restarted := strconv.Itoa(u.invocation) != memo && u.active
+		if restarted {
+			return is(!undo)
+		}
+		if strconv.Itoa(u.invocation) == memo && !undo {
+			return Finding{Result: ProbeAbsent}
+		}
+		return Finding{Result: ProbeNeither}
+	}
+	from, to := "old", "new"
+	if undo {
+		from, to = to, from
+	}
+	return is(e.effect(step, from, to) != undo)
+}
+
+func (e *world) run(records []Record) (State, error) {
+	clock := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
+	runner := Runner{Plan: e.plan, Journal: e, Hands: e, Now: func() time.Time { return clock }, Wait: func(context.Context, time.Duration) error { return nil }, Parallel: 3}
+	return runner.Run(context.Background(), records)
+}
+
+// settle runs to the end, through crashes, and holds the end against the world.
+func (e *world) settle() State {
+	state, err := e.run(nil)
+	for tries := 0; err != nil; tries++ {
+		require.ErrorIs(e.t, err, errCrash)
+		require.Less(e.t, tries, 3)
+		e.crash = 0
+		// What was in flight at the crash is unknown to the new process.
+		e.last, e.given = map[int]string{}, map[int]int{}
+		for i, step := range mustFold(e.t, e.plan, e.wrote).Steps {
+			if step.Status == Doing || step.Status == Undoing {
+				e.last[i] = "an act that a crash cut off"
+			}
+		}
+		state, err = e.run(append([]Record(nil), e.wrote...))
+	}
+	e.verify(state)
+	return state
+}
+
+func mustFold(t *testing.T, plan Plan, records []Record) State {
+	s, err := Fold(plan, records)
+	require.NoError(t, err)
+	return s
+}
+
+// verify holds what the journal says against what is true.
+func (e *world) verify(state State) {
+	require.True(e.t, e.store[e.auth], "law 2")
+	for i, step := range e.plan.Steps {
+		status := state.Steps[i].Status
+		switch {
+		case step.Kind == StepChange && status == Done:
+			require.Equal(e.t, "new", e.auth)
+		case step.Kind == StepChange && status == Undone:
+			require.Equal(e.t, "old", e.auth)
+		case step.Kind == StepReplace && status == Done:
+			require.Equal(e.t, "new", e.files[i])
+		case step.Kind == StepReplace && status == Undone:
+			require.Equal(e.t, "old", e.files[i])
+		case step.Kind == StepLogOn && status == Done:
+			require.Equal(e.t, "new", e.kept[i])
+		case step.Kind == StepLogOn && status == Undone:
+			require.Equal(e.t, "old", e.kept[i])
+		}
+		if state.Mode == ModeFinished {
+			require.NotContains(e.t, []Status{Doing, Undoing}, status, "nothing is left unknown without saying so")
+		}
+	}
+	want := map[string]string{FinishedDone: "new", FinishedUndone: "old"}[state.Result]
+	if want == "" {
+		return
+	}
+	require.Equal(e.t, want, e.auth)
+	for i, v := range e.files {
+		require.Equal(e.t, want, v, "file of step %d", i)
+	}
+	for i, v := range e.kept {
+		require.Equal(e.t, want, v, "log-on of step %d", i)
+	}
+	for i, u := range e.units {
+		require.True(e.t, u.active, "unit of step %d runs", i)
+		if u.value != "" || e.plan.Steps[i].Subject != "sign" {
+			require.Equal(e.t, want, u.value, "unit of step %d", i)
+		}
+	}
+}
