@@ -125,8 +125,8 @@ func TestConsoleMonday(t *testing.T) {
 	b.page("/findings?f=kind=down", "it starts by itself and is stopped", "findings-down")
 	b.page("/systems/north1", "Latest attempt", "windows-host")
 
+	b.page("/dependents/"+id("north1", "QuayLineBoarding"), "Start order", "dependent-dark")
 	b.open("/dependents/"+id("north1", "QuayLineBoarding"), "Start order")
-	b.accessible("dependent")
 	b.press("Why is it down?")
 	b.see("What failed first: QuayLineStore")
 	b.see("the password has expired")

@@ -41,7 +41,7 @@ const start = () =>
   <div class="panel" aria-live="polite">
     <div class="row">
       <Button type="primary" :loading="busy" :disabled="!session.may('operator')" @click="explain">{{ x ? 'Ask again' : 'Why is it down?' }}</Button>
-      <span v-if="!x" class="soft">Asks the system itself, its event records and the directory. It changes nothing.</span>
+      <span v-if="!x" class="soft">Asks the system itself, its event records and the directory, and signs in once with the value in custody. It changes nothing.</span>
     </div>
     <Trouble :words="trouble" />
     <template v-if="x">

@@ -11,6 +11,7 @@ const columns: Column[] = [
   { key: 'account', title: 'Account', field: 'account' },
   { key: 'authority', title: 'Authority', field: 'authority' },
   { key: 'result', title: 'Result', field: 'result' },
+  { key: 'kind', title: 'Kind', field: 'kind' },
   { key: 'policy', title: 'On failure', field: 'policy' },
   { key: 'by', title: 'By', field: 'requested_by' },
   { key: 'started', title: 'Started', field: 'started' },
