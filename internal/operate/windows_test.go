@@ -18,6 +18,7 @@ import (
 	"mossledger.example/moss/internal/operate"
 	"mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/larkmoor"
+	"mossledger.example/moss/internal/standin/unixhost"
 	"mossledger.example/moss/internal/standin/windowshost"
 	"mossledger.example/moss/internal/store"
 )
@@ -224,6 +225,29 @@ func TestRepairOfACopy(t *testing.T) {
 	b := f.take("svc-tidefeed")
 	_, err = f.Rehearse(t.Context(), "ines", b, operate.Wish{Policy: rotation.PolicyUndo, Assign: []int64{f.dependent("tide1", "backup.env").ID}})
 	assert.ErrorContains(t, err, "replacing it would lose something unknown")
+}
+
+// TestCopyInJSON: a copy in a JSON document is found, tied, replaced and read
+// back, with its comments and everything else as they were.
+func TestCopyInJSON(t *testing.T) {
+	t.Parallel()
+	f := start(t)
+	h := f.estate.Hosts["tide1"]
+	const path, before = "/etc/tide/fares.json", "{\n  // fares, by hand\n  \"directory\": {\"user\": \"svc-tidefeed@larkmoor.example\", \"password\": \"%s\",},\n}\n"
+	h.Write(path, unixhost.File{Mode: 0o640, Content: []byte(fmt.Sprintf(before, larkmoor.Passwords["svc-tidefeed"]))})
+	h.AddUnit(unixhost.Unit{Name: "fares.service", User: "tide", Exec: "/opt/fares/bin/fares --config " + path, Enabled: true})
+	f.survey("tide1")
+	a := f.take("svc-tidefeed")
+	d := f.dependent("tide1", "fares.json")
+	assert.Equal(t, path+"#/directory/password", d.Place)
+	require.Len(t, d.Ties, 1)
+	assert.Equal(t, "matches", d.Ties[0].Strength)
+	require.Equal(t, rotation.FinishedDone, f.rotate(a, rotation.PolicyUndo).Result)
+	feed, _ := h.Read("/etc/tide/feed.pw")
+	after, _ := h.Read(path)
+	assert.Equal(t, fmt.Sprintf(before, strings.TrimSpace(string(feed.Content))), string(after.Content))
+	assert.Equal(t, uint32(0o640), after.Mode)
+	assert.NotContains(t, string(after.Content), larkmoor.Passwords["svc-tidefeed"])
 }
 
 // TestAssign gives services of others to an account, and gives them back.

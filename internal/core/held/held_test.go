@@ -35,6 +35,9 @@ func TestLocateAndSplice(t *testing.T) {
 		"conf":               {HintNone, "[a]\nuser = svc\npassword = old value  \nx=1\n", "password", 3, "old value", "svc", "new value", "[a]\nuser = svc\npassword = new value  \nx=1\n"},
 		"whole":              {HintCredential, "old secret=with=equals\n", "content", 1, "old secret=with=equals", "", "new", "new\n"},
 		"whole url":          {HintCredential, "ldaps://u:old@h/", "content:url", 1, "old", "u", "new", "ldaps://u:new@h/"},
+		"json":               {HintNone, "{\n  // by hand\n  \"db\": {\"user\": \"svc\", \"password\": \"o\\u0022ld\",},\n  \"retries\": 3,\n}\n", "/db/password", 3, `o"ld`, "svc", `n"\<é`, "{\n  // by hand\n  \"db\": {\"user\": \"svc\", \"password\": \"n\\\"\\\\<é\",},\n  \"retries\": 3,\n}\n"},
+		"json url, array":    {HintNone, "\xef\xbb\xbf[ {\"dsn\":\"postgres://svc:o%2Fld@db/b\"} ]\r\n", "/0/dsn:url", 1, "o/ld", "svc", "n/w", "\xef\xbb\xbf[ {\"dsn\":\"postgres://svc:n%2Fw@db/b\"} ]\r\n"},
+		"json one line":      {HintCredential, `{"a/b":{"token":"old"}}`, "/a~1b/token", 1, "old", "", "new", `{"a/b":{"token":"new"}}`},
 		"multi-line value":   {HintEnv, "A=\"x\ny\"\nTOKEN=old\n", "TOKEN", 3, "old", "", "new", "A=\"x\ny\"\nTOKEN=new\n"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -95,10 +98,33 @@ func TestWhatCannotBeReadOrCarried(t *testing.T) {
 	assert.Len(t, located.Spans, 1, "a known value is found whatever its key")
 }
 
+func TestJSONThatIsNone(t *testing.T) {
+	for content, words := range map[string]string{
+		"{\n\"password\": \"never ends\n}": "line 2", `{"password": nope}`: "is no value", `{"password": "x"} trailing`: "after the document", `{"password" "x"}`: "colon",
+		strings.Repeat(`{"a":`, 200): "nested too deep", `{"password": "x" "y"}`: "comma", `{/* never ends`: "a comment does not end", `{"password": "\q"}`: "written wrongly",
+	} {
+		located, err := Locate([]byte(content), HintNone, nil)
+		require.NoError(t, err)
+		assert.Empty(t, located.Spans, content)
+		if assert.NotEmpty(t, located.Problems, content) {
+			assert.Contains(t, located.Problems[0].What, words, content)
+		}
+	}
+	located, err := Locate([]byte("[office]\npassword = x\n"), HintNone, nil)
+	require.NoError(t, err)
+	assert.Equal(t, LayoutConf, located.Layout, "sections are no arrays")
+	located, err = Locate([]byte(`{"password":"a","password":"b","password_file":"/x","n":{"password":""}}`), HintNone, nil)
+	require.NoError(t, err)
+	require.Len(t, located.Spans, 2)
+	assert.Equal(t, "/password[2]", located.Spans[1].Locator.String())
+	assert.Len(t, located.Problems, 1)
+}
+
 // Whatever the file: a splice changes only the bytes of the span, and what was
 // written reads back.
 func FuzzSplice(f *testing.F) {
 	for _, seed := range []string{"PASSWORD=x\n", "a = b\npassword = 'c'\n", "URL=http://u:p@h/\r\n", "X_TOKEN=\"a\\\"b\"", "secret", "P_PW=a'b'\"c\"d\n#x\n"} {
+		f.Add([]byte(`{"a":[{"password":"x"},], /* c */ "u":"http://s:p@h"}`), seed, uint8(1))
 		f.Add([]byte(seed), "New-Value.1", uint8(0))
 		f.Add([]byte(seed), "a'b\"c $d\\e", uint8(1))
 	}

@@ -1,9 +1,10 @@
 // Package held finds the places in a file where a secret stands and puts
 // another value into one of them, leaving every other byte as it was.
 //
-// Three layouts are read: environment files as systemd reads them
+// Four layouts are read: environment files as systemd reads them
 // (EnvironmentFile= in systemd.exec(5)), configuration files of key = value
-// lines, and files that consist of one value only. Inside a value, the
+// lines, JSON documents (with comments and trailing commas where they occur),
+// and files that consist of one value only. Inside a value, the
 // password of a connection URL (RFC 3986, section 3.2.1) is a place of its
 // own. Locate gives spans, Splice replaces one; after a splice the result is
 // read again, and a value that the layout cannot carry is refused before
@@ -28,6 +29,7 @@ type Layout string
 const (
 	LayoutEnv   Layout = "env"   // KEY=value with shell-like quotes
 	LayoutConf  Layout = "conf"  // key = value, maybe in [sections]
+	LayoutJSON  Layout = "json"  // a JSON document; the key is a JSON pointer
 	LayoutWhole Layout = "whole" // one value and nothing else
 )
 
@@ -121,6 +123,12 @@ func Locate(content []byte, hint Hint, also func(secret.Value) bool) (Located, e
 	if !utf8.Valid(content) {
 		return Located{}, fmt.Errorf("not valid UTF-8")
 	}
+	if texts, found, err := asJSON(content, hint); found {
+		if err != nil {
+			return Located{Layout: LayoutJSON, Problems: []Problem{{1, err.Error()}}}, nil
+		}
+		return locateJSON(texts, func(t jsonText) bool { return isSecret(t.key) || also != nil && also(secret.New(t.value)) }), nil
+	}
 	if isWhole(content, hint) {
 		return locateWhole(content), nil
 	}
@@ -153,13 +161,29 @@ func Locate(content []byte, hint Hint, also func(secret.Value) bool) (Located, e
 		if line.value == "" {
 			continue
 		}
-		if secretKey.MatchString(line.key) && !notSecret.MatchString(line.key) || also != nil && also(value) {
+		if isSecret(line.key) || also != nil && also(value) {
 			span.Value = value
 			span.Names = beside(line.key, lines)
 			out.Spans = append(out.Spans, span)
 		}
 	}
 	return out, nil
+}
+
+// isSecret: the key says that its value is one.
+func isSecret(key string) bool {
+	return secretKey.MatchString(key) && !notSecret.MatchString(key)
+}
+
+// asJSON reads a document that begins as JSON. One that begins with a bracket
+// may be a file of [sections]: then it must be JSON to its end.
+func asJSON(content []byte, hint Hint) (texts []jsonText, found bool, err error) {
+	begins := beginsJSON(content)
+	if hint == HintEnv || begins == 0 {
+		return nil, false, nil
+	}
+	texts, err = scanJSON(content)
+	return texts, err == nil || begins == '{', err
 }
 
 func isWhole(content []byte, hint Hint) bool {
@@ -228,6 +252,15 @@ func beside(key string, lines []assignment) []string {
 // NamesIn returns the values of all keys that name an account, for copies
 // that stand in a file of their own and are used together with this one.
 func NamesIn(content []byte, hint Hint) []string {
+	if texts, found, err := asJSON(content, hint); found && err == nil {
+		var out []string
+		for _, t := range texts {
+			if t.value != "" && nameKey.MatchString(t.key) {
+				out = append(out, t.value)
+			}
+		}
+		return out
+	}
 	layout := LayoutEnv
 	if hint != HintEnv && looksConf(content) {
 		layout = LayoutConf

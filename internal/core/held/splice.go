@@ -88,6 +88,8 @@ func encode(text string, old []byte, layout Layout) (string, error) {
 	switch layout {
 	case LayoutWhole:
 		return text, nil
+	case LayoutJSON:
+		return encodeJSON(text)
 	case LayoutConf:
 		if quote != 0 {
 			return string(quote) + text + string(quote), nil
