@@ -238,7 +238,7 @@ func (l *latent) alsoMatches(d store.Dependent, account int64) bool {
 // RepairTargets lists the dependents of an account whose log-on or copy is not
 // the current value, or that run on the old one: what a repair would give it.
 func (o *Operator) RepairTargets(ctx context.Context, a store.Account) ([]int64, error) {
-	o.settled(ctx)
+	o.Settled(ctx)
 	a, err := o.Store.Account(ctx, a.ID) // as it is now
 	if err != nil {
 		return nil, err

@@ -70,7 +70,7 @@ func (o *Operator) plan(ctx context.Context, a store.Account, wish Wish) (rotati
 	if err := o.checkWish(&wish); err != nil {
 		return rotation.Plan{}, err
 	}
-	o.settled(ctx)
+	o.Settled(ctx)
 	if err := o.placeAround(ctx, a, wish.Assign); err != nil {
 		return rotation.Plan{}, err
 	}

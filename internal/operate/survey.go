@@ -81,9 +81,9 @@ const byService = "service"
 // earlier act.
 const rereadTime = 30 * time.Second
 
-// settled waits until what earlier acts changed has been read again, so that
+// Settled waits until what earlier acts changed has been read again, so that
 // nothing is planned on a picture that is about to change.
-func (o *Operator) settled(ctx context.Context) {
+func (o *Operator) Settled(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, rereadTime)
 	defer cancel()
 	// One that has just finished is about to be followed by its reading.

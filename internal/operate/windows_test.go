@@ -55,14 +55,8 @@ func (f *ferry) run(a store.Account, wish operate.Wish) store.Rotation {
 	return f.ended(id)
 }
 
-// quiet waits until no survey runs: a rotation is followed by one.
-func (f *ferry) quiet() {
-	f.t.Helper()
-	require.Eventually(f.t, func() bool {
-		page, err := f.Store.Surveys(f.t.Context(), store.Query{Filters: []string{"state=running"}, Limit: 1})
-		return err == nil && page.Total == 0
-	}, 30*time.Second, 20*time.Millisecond)
-}
+// quiet waits until what a rotation changed was read again.
+func (f *ferry) quiet() { f.Settled(f.t.Context()) }
 
 func (f *ferry) stacks(want bool) {
 	f.t.Helper()

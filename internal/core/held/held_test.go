@@ -38,6 +38,10 @@ func TestLocateAndSplice(t *testing.T) {
 		"json":               {HintNone, "{\n  // by hand\n  \"db\": {\"user\": \"svc\", \"password\": \"o\\u0022ld\",},\n  \"retries\": 3,\n}\n", "/db/password", 3, `o"ld`, "svc", `n"\<é`, "{\n  // by hand\n  \"db\": {\"user\": \"svc\", \"password\": \"n\\\"\\\\<é\",},\n  \"retries\": 3,\n}\n"},
 		"json url, array":    {HintNone, "\xef\xbb\xbf[ {\"dsn\":\"postgres://svc:o%2Fld@db/b\"} ]\r\n", "/0/dsn:url", 1, "o/ld", "svc", "n/w", "\xef\xbb\xbf[ {\"dsn\":\"postgres://svc:n%2Fw@db/b\"} ]\r\n"},
 		"json one line":      {HintCredential, `{"a/b":{"token":"old"}}`, "/a~1b/token", 1, "old", "", "new", `{"a/b":{"token":"new"}}`},
+		"yaml":               {HintNone, "# by hand\n---\ndb: {user: svc, password: old}  # flow\nretries: 3\n", "/db/password", 3, "old", "svc", "n, w", "# by hand\n---\ndb: {user: svc, password: \"n, w\"}  # flow\nretries: 3\n"},
+		"yaml quotes kept":   {HintNone, "a:\r\n  - user: 'svc'\r\n    password: 'o''ld' # x\r\n", "/a/0/password", 3, "o'ld", "svc", "n'w", "a:\r\n  - user: 'svc'\r\n    password: 'n''w' # x\r\n"},
+		"yaml anchor":        {HintNone, "base: &pw \"öld\\t\"\npassword: &p !!str öld\nuse: *p\n", "/password", 2, "öld", "", "true", "base: &pw \"öld\\t\"\npassword: &p !!str \"true\"\nuse: *p\n"},
+		"yaml documents":     {HintNone, "a: 1\n---\nurl: postgres://svc:o%2Fld@db/b\n", "document 2:/url:url", 3, "o/ld", "svc", "n/w", "a: 1\n---\nurl: postgres://svc:n%2Fw@db/b\n"},
 		"multi-line value":   {HintEnv, "A=\"x\ny\"\nTOKEN=old\n", "TOKEN", 3, "old", "", "new", "A=\"x\ny\"\nTOKEN=new\n"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -120,11 +124,31 @@ func TestJSONThatIsNone(t *testing.T) {
 	assert.Len(t, located.Problems, 1)
 }
 
+func TestYAMLThatIsNotEdited(t *testing.T) {
+	for name, content := range map[string]string{
+		"a block":         "password: |\n  several\n  lines\n",
+		"several lines":   "password: several\n  lines\n",
+		"an alias":        "base: &p x\nother:\n  password: *p\n",
+		"a key like none": "Note: this is prose.\nIt goes on = like this: yes\n",
+		"a bomb":          "a: &a [x,x,x,x]\nb: &b [*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b]\nd: [*c,*c,*c,*c]\n",
+	} {
+		located, err := Locate([]byte(content), HintNone, nil)
+		require.NoError(t, err)
+		assert.Empty(t, located.Spans, name)
+	}
+	for content, layout := range map[string]Layout{"a = b: c\n": LayoutConf, "KEY=value: x\n": LayoutEnv, "[s]\na: b\n": LayoutConf, "a: b\nc: d\n": LayoutYAML} {
+		located, err := Locate([]byte(content), HintNone, nil)
+		require.NoError(t, err)
+		assert.Equal(t, layout, located.Layout, content)
+	}
+}
+
 // Whatever the file: a splice changes only the bytes of the span, and what was
 // written reads back.
 func FuzzSplice(f *testing.F) {
 	for _, seed := range []string{"PASSWORD=x\n", "a = b\npassword = 'c'\n", "URL=http://u:p@h/\r\n", "X_TOKEN=\"a\\\"b\"", "secret", "P_PW=a'b'\"c\"d\n#x\n"} {
 		f.Add([]byte(`{"a":[{"password":"x"},], /* c */ "u":"http://s:p@h"}`), seed, uint8(1))
+		f.Add([]byte("a: {password: x}\n---\n- token: 'y''z' # c\n  pw: &a !!str \"q\\n\"\n"), seed, uint8(1))
 		f.Add([]byte(seed), "New-Value.1", uint8(0))
 		f.Add([]byte(seed), "a'b\"c $d\\e", uint8(1))
 	}

@@ -11,10 +11,9 @@ import (
 	"mossledger.example/moss/internal/core/secret"
 )
 
-// jsonText is a string value in a JSON document (RFC 8259), with where it
-// stands. Comments and trailing commas, which many programs allow in their
-// configuration, are read over and kept.
-type jsonText struct {
+// treeText is a string value in a document whose values stand in a tree, with
+// its place.
+type treeText struct {
 	pointer    string // RFC 6901
 	key        string // of its member; "" in an array
 	within     string // pointer of what contains it
@@ -32,11 +31,13 @@ var errNotJSON = errors.New("not JSON")
 type jsonScanner struct {
 	text []byte
 	at   int
-	out  []jsonText
+	out  []treeText
 }
 
-// scanJSON finds every string value of a document.
-func scanJSON(content []byte) ([]jsonText, error) {
+// scanJSON finds every string value of a JSON document (RFC 8259). Comments and
+// trailing commas, which many programs allow in their configuration, are read
+// over and kept.
+func scanJSON(content []byte) ([]treeText, error) {
 	s := &jsonScanner{text: content}
 	if strings.HasPrefix(string(content[:min(3, len(content))]), string(byteOrder)) {
 		s.at = len(byteOrder)
@@ -117,7 +118,7 @@ func (s *jsonScanner) value(pointer, key, within string, depth int) error {
 		start := s.at
 		text, err := s.word()
 		if err == nil {
-			s.out = append(s.out, jsonText{pointer: pointer, key: key, within: within, start: start, end: s.at, value: text})
+			s.out = append(s.out, treeText{pointer: pointer, key: key, within: within, start: start, end: s.at, value: text})
 		}
 		return err
 	}
@@ -211,9 +212,9 @@ func encodeJSON(text string) (string, error) {
 	return strings.TrimSuffix(out.String(), "\n"), nil
 }
 
-// locateJSON finds the secrets of a document.
-func locateJSON(texts []jsonText, also func(jsonText) bool) Located {
-	out := Located{Layout: LayoutJSON}
+// locateTree finds the secrets of a document whose values stand in a tree.
+func locateTree(layout Layout, texts []treeText, also func(treeText) bool) Located {
+	out := Located{Layout: layout}
 	count := map[string]int{}
 	for _, t := range texts {
 		nth := count[t.pointer]
@@ -221,7 +222,7 @@ func locateJSON(texts []jsonText, also func(jsonText) bool) Located {
 		if nth == 1 {
 			out.Problems = append(out.Problems, Problem{t.line, fmt.Sprintf("%s stands there more than once; programs use the last one", t.pointer)})
 		}
-		span := Span{Locator: Locator{Layout: LayoutJSON, Key: t.pointer, Nth: nth, Part: PartValue}, Start: t.start, End: t.end, Line: t.line, decoded: t.value}
+		span := Span{Locator: Locator{Layout: layout, Key: t.pointer, Nth: nth, Part: PartValue}, Start: t.start, End: t.end, Line: t.line, decoded: t.value}
 		if user, password, ok := urlPassword(t.value); ok {
 			span.Part, span.Value = PartURL, password
 			if user != "" {
@@ -233,14 +234,14 @@ func locateJSON(texts []jsonText, also func(jsonText) bool) Located {
 		if t.value == "" || !also(t) {
 			continue
 		}
-		span.Value, span.Names = secret.New(t.value), besideJSON(t, texts)
+		span.Value, span.Names = secret.New(t.value), besideInTree(t, texts)
 		out.Spans = append(out.Spans, span)
 	}
 	return out
 }
 
-// besideJSON returns the names of accounts in the same object.
-func besideJSON(held jsonText, texts []jsonText) []string {
+// besideInTree returns the names of accounts in the same object.
+func besideInTree(held treeText, texts []treeText) []string {
 	var siblings []assignment
 	for _, t := range texts {
 		if t.within == held.within && t.key != "" {

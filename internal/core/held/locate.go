@@ -1,10 +1,10 @@
 // Package held finds the places in a file where a secret stands and puts
 // another value into one of them, leaving every other byte as it was.
 //
-// Four layouts are read: environment files as systemd reads them
+// Five layouts are read: environment files as systemd reads them
 // (EnvironmentFile= in systemd.exec(5)), configuration files of key = value
 // lines, JSON documents (with comments and trailing commas where they occur),
-// and files that consist of one value only. Inside a value, the
+// YAML streams, and files that consist of one value only. Inside a value, the
 // password of a connection URL (RFC 3986, section 3.2.1) is a place of its
 // own. Locate gives spans, Splice replaces one; after a splice the result is
 // read again, and a value that the layout cannot carry is refused before
@@ -30,6 +30,7 @@ const (
 	LayoutEnv   Layout = "env"   // KEY=value with shell-like quotes
 	LayoutConf  Layout = "conf"  // key = value, maybe in [sections]
 	LayoutJSON  Layout = "json"  // a JSON document; the key is a JSON pointer
+	LayoutYAML  Layout = "yaml"  // a YAML stream; the key is a pointer of the same form
 	LayoutWhole Layout = "whole" // one value and nothing else
 )
 
@@ -123,11 +124,11 @@ func Locate(content []byte, hint Hint, also func(secret.Value) bool) (Located, e
 	if !utf8.Valid(content) {
 		return Located{}, fmt.Errorf("not valid UTF-8")
 	}
-	if texts, found, err := asJSON(content, hint); found {
+	if layout, texts, found, err := asTree(content, hint); found {
 		if err != nil {
-			return Located{Layout: LayoutJSON, Problems: []Problem{{1, err.Error()}}}, nil
+			return Located{Layout: layout, Problems: []Problem{{1, err.Error()}}}, nil
 		}
-		return locateJSON(texts, func(t jsonText) bool { return isSecret(t.key) || also != nil && also(secret.New(t.value)) }), nil
+		return locateTree(layout, texts, func(t treeText) bool { return isSecret(t.key) || also != nil && also(secret.New(t.value)) }), nil
 	}
 	if isWhole(content, hint) {
 		return locateWhole(content), nil
@@ -175,15 +176,24 @@ func isSecret(key string) bool {
 	return secretKey.MatchString(key) && !notSecret.MatchString(key)
 }
 
-// asJSON reads a document that begins as JSON. One that begins with a bracket
-// may be a file of [sections]: then it must be JSON to its end.
-func asJSON(content []byte, hint Hint) (texts []jsonText, found bool, err error) {
-	begins := beginsJSON(content)
-	if hint == HintEnv || begins == 0 {
-		return nil, false, nil
+// asTree reads a document that begins as JSON or YAML. One that begins with a
+// bracket may be a file of [sections]: then it must be JSON to its end.
+func asTree(content []byte, hint Hint) (layout Layout, texts []treeText, found bool, err error) {
+	if hint == HintEnv {
+		return "", nil, false, nil
 	}
-	texts, err = scanJSON(content)
-	return texts, err == nil || begins == '{', err
+	if begins := beginsJSON(content); begins != 0 {
+		texts, err = scanJSON(content)
+		if err == nil || begins == '{' {
+			return LayoutJSON, texts, true, err
+		}
+	}
+	if hint != HintCredential && looksYAML(content) {
+		if texts, err = scanYAML(content); err == nil {
+			return LayoutYAML, texts, true, nil
+		}
+	}
+	return "", nil, false, nil
 }
 
 func isWhole(content []byte, hint Hint) bool {
@@ -252,7 +262,7 @@ func beside(key string, lines []assignment) []string {
 // NamesIn returns the values of all keys that name an account, for copies
 // that stand in a file of their own and are used together with this one.
 func NamesIn(content []byte, hint Hint) []string {
-	if texts, found, err := asJSON(content, hint); found && err == nil {
+	if _, texts, found, err := asTree(content, hint); found && err == nil {
 		var out []string
 		for _, t := range texts {
 			if t.value != "" && nameKey.MatchString(t.key) {

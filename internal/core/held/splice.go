@@ -90,6 +90,8 @@ func encode(text string, old []byte, layout Layout) (string, error) {
 		return text, nil
 	case LayoutJSON:
 		return encodeJSON(text)
+	case LayoutYAML:
+		return encodeYAML(text, quote)
 	case LayoutConf:
 		if quote != 0 {
 			return string(quote) + text + string(quote), nil
