@@ -178,7 +178,11 @@ func (s *suite) visit(t *testing.T) {
 	if s.Unit.Kind != "" {
 		found := false
 		for _, d := range dependents {
-			found = found || d.At() == s.Unit && d.Up()
+			if d.At() == s.Unit {
+				found = d.Up()
+				assert.False(t, d.Started.IsZero(), "since when it runs is known")
+				assert.WithinDuration(t, time.Now(), d.Started, 60*24*time.Hour)
+			}
 		}
 		assert.True(t, found, "the unit %s is seen", s.Unit)
 	}
