@@ -288,6 +288,9 @@ func groupsOf(r row, by string) []string {
 // writeGroups prints rows under the headings of their groups.
 func writeGroups(out io.Writer, format, by string, columns []column, rows []row) error {
 	groups := map[string][]row{}
+	if by != "account" && len(rows) > 0 && !slices.ContainsFunc(rows, func(r row) bool { return fieldOf(r, by) != nil }) {
+		return &ExitError{ExitUsage, fmt.Errorf("nothing has the field %q: group by account, or by a field as -o json names it", by)}
+	}
 	for _, r := range rows {
 		for _, name := range groupsOf(r, by) {
 			groups[name] = append(groups[name], r)

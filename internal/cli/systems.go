@@ -252,6 +252,8 @@ func showSystem() *cobra.Command {
 			{"Domains", "facts.domains"},
 			{"Identity", "facts.identity"},
 			{"Certificate", "facts.certificate"},
+			{"Started", "facts.booted"},
+			{"Restart is due", "facts.reboot"},
 			{"Checked", "checked"},
 			{"Visited", "visited"},
 			{"Read completely", "read_completely"},

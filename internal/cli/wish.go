@@ -310,16 +310,19 @@ func explainCommand() *cobra.Command {
 					causes = append(causes, k)
 				}
 			}
-			return write(cmd.OutOrStdout(), format, []column{{"VERDICT", "verdict"}, {"CAUSE", "title"}, {"EVIDENCE", "evidence"}, {"NEXT", "next_step"}}, causes, v)
-		}
-		printExplanation(cmd, v)
-		if !mend {
-			if v["up"] != true {
-				return negative("%s", show(v["verdict"]))
+			if err := write(cmd.OutOrStdout(), format, []column{{"VERDICT", "verdict"}, {"CAUSE", "title"}, {"EVIDENCE", "evidence"}, {"NEXT", "next_step"}}, causes, v); err != nil {
+				return err
 			}
-			return nil
+		} else {
+			printExplanation(cmd, v)
 		}
-		return c.repair(cmd, format, v, reason, policy)
+		switch {
+		case mend:
+			return c.repair(cmd, format, v, reason, policy)
+		case v["up"] != true:
+			return negative("%s", show(v["verdict"]))
+		}
+		return nil
 	})
 	return cmd
 }

@@ -159,6 +159,7 @@ func TestWindowsLogOnsFailAsTheyDo(t *testing.T) {
 		require.Error(t, err, name)
 		assert.Contains(t, err.Error(), "StartService of BerthStore returned 15: the log-on failed", name)
 		assert.Contains(t, err.Error(), "record 7038", name)
+		assert.Contains(t, err.Error(), "down until it runs: BerthSign, BerthBoard", name)
 		assert.Contains(t, err.Error(), cause.words, name)
 		assert.False(t, connect.IsUnclear(err), name)
 		d, err := c.Diagnose(t.Context(), target, service("BerthSign"))

@@ -2,10 +2,11 @@
 import { Button } from 'ant-design-vue'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, data, Problem, type Schemas } from '../api/client'
+import { api, data, type Schemas } from '../api/client'
 import { useSession } from '../state/session'
 import StateTag from './StateTag.vue'
 import Trouble from './Trouble.vue'
+import { useWork } from './work'
 import WhenRestart, { type Restart } from './WhenRestart.vue'
 
 /** Rotates an account; with assign or repair its current value goes to those dependents instead. */
@@ -16,20 +17,7 @@ const rehearsal = ref<Schemas['RehearsalAnswer']>()
 const policy = ref<'stop' | 'continue' | 'undo'>('undo')
 const restart = ref<Restart>({ restart: 'now', from: '', to: '' })
 const reason = ref('')
-const trouble = ref('')
-const busy = ref('')
-
-async function work(what: string, act: () => Promise<unknown>): Promise<void> {
-  busy.value = what
-  trouble.value = ''
-  try {
-    await act()
-  } catch (e) {
-    trouble.value = e instanceof Problem ? e.message : String(e)
-  } finally {
-    busy.value = ''
-  }
-}
+const { busy, trouble, work } = useWork()
 
 const path = computed(() => ({ id: props.account }))
 const wish = computed(() => ({

@@ -3,32 +3,25 @@ import { Button } from 'ant-design-vue'
 import { ref } from 'vue'
 import { api, data, Problem, type Schemas } from '../api/client'
 import Explanation from './Explanation.vue'
+import { useWork } from './work'
 
 /** The event records and causes behind a failed step, asked for when somebody wants them. */
 const props = defineProps<{ step: Schemas['StepNow'] }>()
 const x = ref<Schemas['Explanation']>()
-const busy = ref(false)
-const trouble = ref('')
+const { busy, trouble, work } = useWork()
 
-async function ask(): Promise<void> {
-  busy.value = true
-  trouble.value = ''
-  try {
+const ask = () =>
+  work('ask', async () => {
     const filter = [`system=${props.step.system}`, `kind=${props.step.dependent ?? 'unit'}`, `place=${props.step.subject}`]
     const found = (await data(api.GET('/api/v1/dependents', { params: { query: { filter, limit: 1 } } }))).items[0]
     if (!found) throw new Problem(`${props.step.subject} is no longer known on ${props.step.system}`, 404)
     x.value = await data(api.POST('/api/v1/dependents/{id}/explain', { params: { path: { id: found.id } } }))
-  } catch (e) {
-    trouble.value = e instanceof Problem ? e.message : String(e)
-  } finally {
-    busy.value = false
-  }
-}
+  })
 </script>
 
 <template>
   <div class="why">
-    <Button v-if="!x" size="small" :loading="busy" @click="ask">Why? Read the event records</Button>
+    <Button v-if="!x" size="small" :loading="busy !== ''" @click="ask">Why? Read the event records</Button>
     <span v-if="trouble" class="soft">{{ trouble }}</span>
     <div v-if="x" class="panel"><b>{{ x.verdict }}.</b><Explanation :explanation="x.first ?? x" /></div>
   </div>

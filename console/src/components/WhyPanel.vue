@@ -1,46 +1,35 @@
 <script setup lang="ts">
 import { Button } from 'ant-design-vue'
 import { ref } from 'vue'
-import { api, data, Problem, type Schemas } from '../api/client'
+import { api, data, type Schemas } from '../api/client'
 import { useSession } from '../state/session'
 import Explanation from './Explanation.vue'
 import RotatePanel from './RotatePanel.vue'
 import Trouble from './Trouble.vue'
+import { useWork } from './work'
 
 const props = defineProps<{ dependent: number }>()
 const session = useSession()
 const x = ref<Schemas['Explanation']>()
-const busy = ref(false)
-const trouble = ref('')
+const { busy, trouble, work } = useWork()
 const reason = ref('')
 const said = ref<string[]>([])
 
-async function work(act: () => Promise<void>): Promise<void> {
-  busy.value = true
-  trouble.value = ''
-  try {
-    await act()
-  } catch (e) {
-    trouble.value = e instanceof Problem ? e.message : String(e)
-  } finally {
-    busy.value = false
-  }
-}
 const explain = () =>
-  work(async () => {
+  work('explain', async () => {
     x.value = await data(api.POST('/api/v1/dependents/{id}/explain', { params: { path: { id: props.dependent } } }))
   })
 const start = () =>
-  work(async () => {
+  work('start', async () => {
     said.value = (await data(api.POST('/api/v1/dependents/start', { body: { dependents: x.value?.repair?.start ?? [], reason: reason.value } }))).words
-    await explain()
+    x.value = await data(api.POST('/api/v1/dependents/{id}/explain', { params: { path: { id: props.dependent } } }))
   })
 </script>
 
 <template>
   <div class="panel" aria-live="polite">
     <div class="row">
-      <Button type="primary" :loading="busy" :disabled="!session.may('operator')" @click="explain">{{ x ? 'Ask again' : 'Why is it down?' }}</Button>
+      <Button type="primary" :loading="busy === 'explain'" :disabled="!session.may('operator')" @click="explain">{{ x ? 'Ask again' : 'Why is it down?' }}</Button>
       <span v-if="!x" class="soft">Asks the system itself, its event records and the directory, and signs in once with the value in custody. It changes nothing.</span>
     </div>
     <Trouble :words="trouble" />
@@ -53,7 +42,7 @@ const start = () =>
         <p>{{ x.repair.words }}.</p>
         <div v-if="x.repair.kind === 'start'" class="row">
           <input v-model="reason" class="field" aria-label="Reason of the start" placeholder="Reason (recorded)" />
-          <Button type="primary" :disabled="!reason" :loading="busy" @click="start">Start</Button>
+          <Button type="primary" :disabled="!reason" :loading="busy === 'start'" @click="start">Start</Button>
         </div>
         <RotatePanel v-else-if="x.repair.account_id" :account="x.repair.account_id" :assign="x.repair.assign ?? undefined" start verb="Repair now" />
       </template>

@@ -235,6 +235,9 @@ func (s *session) restartService(ctx context.Context, name string) (string, *con
 	}
 	words, failure := s.start(ctx, name, begun)
 	if failure != nil {
+		if len(stopped) > 0 {
+			failure.Words += "; stopped for it, and down until it runs: " + strings.Join(stopped, ", ")
+		}
 		return "", failure
 	}
 	for i := len(stopped) - 1; i >= 0; i-- {

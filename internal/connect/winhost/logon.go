@@ -137,7 +137,9 @@ func (s *session) replacePool(ctx context.Context, change connect.LogOnChange, a
 		return "", failure
 	}
 	if !strings.EqualFold(now.Account, change.Account) || now.Shown && !now.Value.Equal(change.Value) {
-		return "", s.target.Fail(connect.StageReplace, connect.CodeFailed, "the web server took the change and has something else stored", "", nil)
+		f := s.target.Fail(connect.StageReplace, connect.CodeFailed, "the web server took the change and has something else stored", "look at the pool's identity on the host", nil)
+		f.Unclear = true // something did change
+		return "", f
 	}
 	return "Put succeeded and was read back", nil
 }

@@ -118,8 +118,11 @@ func (b *builder) restart(u Unit, all []Unit) {
 		}
 		return
 	case b.plan.When == RestartLeave:
-		if len(needs) > 0 {
+		switch {
+		case len(needs) > 0 && u.Running:
 			b.note("latent: %s on %s is left running with the old value until somebody restarts it", u.Name, u.System)
+		case len(needs) > 0:
+			b.note("%s on %s is down and is left so: what it uses is replaced, it is not started", u.Name, u.System)
 		}
 		return
 	}

@@ -96,7 +96,11 @@ func (s Step) Title() string {
 	case StepLogOn:
 		return fmt.Sprintf("give the %s %s on %s the log-on %s", s.Dependent, s.Subject, s.System, s.LogOn.Account)
 	case StepRestart:
-		return "restart " + s.Subject + " on " + s.System
+		title := "restart " + s.Subject + " on " + s.System
+		if !s.NotBefore.IsZero() {
+			title += ", " + window(s.NotBefore, s.NotAfter)
+		}
+		return title
 	case StepProve:
 		return "prove " + s.Subject + " on " + s.System
 	case StepRevive:
@@ -119,11 +123,18 @@ func (s Step) UndoTitle() string {
 		return "put the old value back in " + s.Subject + " on " + s.System
 	case StepLogOn:
 		return fmt.Sprintf("give the %s %s on %s its former log-on %s back", s.Dependent, s.Subject, s.System, s.LogOn.Was)
+	case StepRestart: // the window counts for going forward only
+		return "restart " + s.Subject + " on " + s.System + " with the old value"
 	case StepRefuse:
 		return "prove that the new value of " + s.Subject + " is refused"
 	default:
 		return s.Title() + " with the old value"
 	}
+}
+
+func window(from, to time.Time) string {
+	const at = "2006-01-02 15:04"
+	return "between " + from.UTC().Format(at) + " and " + to.UTC().Format(at) + " UTC"
 }
 
 // AppCheck is an application's own check.
@@ -276,13 +287,17 @@ func (p Plan) Interruption() string {
 		return "nothing is restarted"
 	}
 	var names []string
+	when := ""
 	for _, s := range p.Steps {
 		if s.Kind == StepRestart {
 			names = append(names, s.Subject+" on "+s.System)
+			if !s.NotBefore.IsZero() {
+				when = ", " + window(s.NotBefore, s.NotAfter)
+			}
 		}
 	}
 	if n == 1 {
-		return "one restart: " + names[0]
+		return "one restart" + when + ": " + names[0]
 	}
-	return fmt.Sprintf("%d restarts, at most %d one after the other: %s", n, p.Chain(), strings.Join(names, ", "))
+	return fmt.Sprintf("%d restarts, at most %d one after the other%s: %s", n, p.Chain(), when, strings.Join(names, ", "))
 }
