@@ -201,6 +201,7 @@ func Scopes() []string {
 type VisitRequest struct {
 	FingerprintKey secret.Value // key for fingerprints of held values
 	Known          []string     // fingerprints of values in custody: report them wherever they stand
+	Names          []string     // names of accounts to look for in files
 }
 
 // Unread is something that could not be read or understood; the visit goes on.

@@ -321,7 +321,7 @@ func strengthFor(d store.Dependent, account int64) string {
 }
 
 func locatorOf(d store.Dependent) held.Locator {
-	return held.Locator{Layout: held.Layout(d.Copy.Format), Key: d.Copy.Key, Nth: d.Copy.Nth, Part: held.Part(d.Copy.Part)}
+	return held.Locator{Layout: held.Layout(d.Copy.Format), Key: d.Copy.Key, Nth: d.Copy.Nth, Part: d.Copy.Part}
 }
 
 func (p *planner) units(ctx context.Context, system int64) error {

@@ -15,6 +15,9 @@ import (
 	"mossledger.example/moss/internal/store"
 )
 
+// maxNamesToFind is how many accounts are looked for in files by name.
+const maxNamesToFind = 2000
+
 // visitTime bounds one system's visit.
 const visitTime = 10 * time.Minute
 
@@ -137,7 +140,11 @@ func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.Syst
 	if err != nil {
 		o.Log.Error("fingerprints cannot be read", "error", err)
 	}
-	request := connect.VisitRequest{FingerprintKey: o.fingerprints.Key(), Known: known}
+	names, err := o.Store.NamesToFind(ctx, maxNamesToFind)
+	if err != nil {
+		o.Log.Error("names of accounts cannot be read", "error", err)
+	}
+	request := connect.VisitRequest{FingerprintKey: o.fingerprints.Key(), Known: known, Names: names}
 	slots := make(chan struct{}, o.Parallel)
 	var all sync.WaitGroup
 	var lock sync.Mutex

@@ -3,6 +3,7 @@ package standin_test
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -115,7 +116,9 @@ func TestDirectoryThatMisbehaves(t *testing.T) {
 
 func startHost(t *testing.T) (*standinhost.Host, connect.Target) {
 	host := standinhost.New("quay1")
-	host.AddUser(standinhost.User{Name: "mossmgr", UID: 990, Password: "Manager-Passw0rd", Sudo: func(argv []string) bool { return argv[0] != "/usr/bin/cat" || argv[len(argv)-1] != "/etc/closed.env" }})
+	host.AddUser(standinhost.User{Name: "mossmgr", UID: 990, Password: "Manager-Passw0rd", Sudo: func(argv []string) bool {
+		return (argv[0] != "/usr/bin/cat" || argv[len(argv)-1] != "/etc/closed.env") && !slices.Contains(argv, "/usr/bin/tar")
+	}})
 	address, err := host.Serve("127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, host.Close()) })

@@ -485,3 +485,13 @@ func (l *Lookup) ByUID(system, uid string) ([]naming.Known, error) {
 	}
 	return l.find("a.uid = ? AND a.uid <> '' AND a.system_id = CAST(? AS INTEGER)", uid, system)
 }
+
+// NamesToFind returns the names of accounts that programs use and that cannot
+// be mistaken for a word, for a search in files: those in custody first.
+func (s *Store) NamesToFind(ctx context.Context, limit int) ([]string, error) {
+	return collect(ctx, s.read, single[string], `SELECT name FROM (
+		SELECT a.name, MAX(EXISTS (SELECT 1 FROM custody c WHERE c.account_id = a.id)) AS kept, MAX(EXISTS (SELECT 1 FROM ties t WHERE t.account_id = a.id AND t.strength <> 'mentions')) AS tied,
+			MAX(a.never_expires OR a.folded LIKE 'svc%') AS likely
+		FROM accounts a WHERE a.gone = '' AND a.type NOT IN ('computer', 'system') AND LENGTH(a.name) >= 5 AND a.name GLOB '*[^A-Za-z]*' GROUP BY a.folded
+	) WHERE kept OR tied OR likely ORDER BY kept DESC, tied DESC, name LIMIT ?`, limit)
+}

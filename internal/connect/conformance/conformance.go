@@ -266,7 +266,7 @@ func (s *suite) copies(t *testing.T) {
 		return
 	}
 	before, attributes := s.ReadFile(t, s.CopyPath)
-	located, err := held.Locate(before, held.HintEnv, nil)
+	located, err := held.Locate(s.CopyPath, before, held.HintEnv, nil)
 	require.NoError(t, err)
 	var places []held.Locator
 	for _, span := range located.Spans {

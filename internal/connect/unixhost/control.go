@@ -78,6 +78,8 @@ func (s *session) unitState(ctx context.Context, unit string) (connect.UnitState
 	return state, nil
 }
 
+var reloadCommand = []string{"/usr/bin/systemctl", "daemon-reload"}
+
 // Restart implements connect.Restarter.
 func (Connector) Restart(ctx context.Context, target connect.Target, place estate.Place) (string, error) {
 	s, failure := open(ctx, target, connect.NewStopwatch())
@@ -88,6 +90,12 @@ func (Connector) Restart(ctx context.Context, target connect.Target, place estat
 	defer s.close()
 	if failure := s.checkUnit(connect.StageRestart, place); failure != nil {
 		return "", failure
+	}
+	// A unit file that was changed, by us or others, counts only once it is read.
+	if r := s.run(ctx, nil, "/usr/bin/systemctl", "show", "--property=NeedDaemonReload", "--", place.Place); r.err == nil && strings.TrimSpace(string(r.out)) == "NeedDaemonReload=yes" {
+		if failure := s.failure(connect.StageRestart, s.sudo(ctx, nil, reloadCommand...), strings.Join(reloadCommand, " ")); failure != nil {
+			return "", failure
+		}
 	}
 	argv := []string{"/usr/bin/systemctl", "restart", place.Place}
 	if failure := s.failure(connect.StageRestart, s.sudo(ctx, nil, argv...), strings.Join(argv, " ")); failure != nil {
@@ -265,6 +273,9 @@ func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions
 				}
 			}
 			out = append(out, line, s.allowed(ctx, "right to restart "+in.Restart.Place, "/usr/bin/systemctl", "restart", in.Restart.Place))
+			if slices.ContainsFunc(intentions, func(other connect.Intention) bool { return strings.Contains(other.Replace, "/systemd/") }) {
+				out = append(out, s.allowed(ctx, "right to have changed units read", reloadCommand...))
+			}
 		}
 	}
 	return out

@@ -78,7 +78,7 @@ func (Connector) ReadCopies(ctx context.Context, target connect.Target, p string
 	}
 	state := connect.CopyState{Digest: digest(f.content)}
 	for _, place := range places {
-		span, err := held.Find(f.content, held.HintFor(place), place)
+		span, err := held.Find(f.content, place)
 		if err != nil {
 			return state, target.Fail(connect.StageRead, connect.CodeGone, fmt.Sprintf("%s: %v", p, err), "the file was changed: run a survey of this host", err)
 		}
@@ -158,7 +158,7 @@ func (s *session) spliced(f file, places []held.Locator, old, value secret.Value
 	}
 	next := f.content
 	for _, place := range places {
-		span, err := held.Find(next, held.HintFor(place), place)
+		span, err := held.Find(next, place)
 		if err == nil && !span.Value.Equal(old) && !span.Value.Equal(value) {
 			err = errors.New("it holds neither the old nor the new value: somebody else changed it")
 		}

@@ -211,6 +211,11 @@ func (l *limited) Write(p []byte) (int, error) {
 
 // run runs one command. Arguments are quoted for the login shell.
 func (s *session) run(ctx context.Context, stdin []byte, argv ...string) reply {
+	return s.runLimited(ctx, maxOutput, stdin, argv...)
+}
+
+// runLimited runs one command that may say limit bytes.
+func (s *session) runLimited(ctx context.Context, limit int, stdin []byte, argv ...string) reply {
 	ctx, cancel := context.WithTimeout(ctx, commandTime)
 	defer cancel()
 	select {
@@ -229,7 +234,7 @@ func (s *session) run(ctx context.Context, stdin []byte, argv ...string) reply {
 	defer stop()
 	over := false
 	tooMuch := func() { over = true; _ = channel.Close() }
-	out := &limited{limit: maxOutput, over: tooMuch}
+	out := &limited{limit: limit, over: tooMuch}
 	errs := &limited{limit: 64 << 10, over: tooMuch}
 	channel.Stdout, channel.Stderr = out, errs
 	if stdin != nil {
@@ -240,7 +245,7 @@ func (s *session) run(ctx context.Context, stdin []byte, argv ...string) reply {
 	var exit *ssh.ExitError
 	switch {
 	case over:
-		r.err = fmt.Errorf("%s: %w (%d bytes)", argv[0], errTooMuch, maxOutput)
+		r.err = fmt.Errorf("%s: %w (%d bytes)", argv[0], errTooMuch, limit)
 	case ctx.Err() != nil:
 		r.err = fmt.Errorf("no end of %s: %w", argv[0], ctx.Err())
 	case errors.As(err, &exit):

@@ -46,6 +46,7 @@ func (v *visit) units(ctx context.Context) *connect.Failure {
 		return v.failure(connect.StageRead, texts, "systemctl cat")
 	}
 	credentials, problems := parseUnitTexts(string(texts.out))
+	holding := unitsHolding(string(texts.out))
 	var batch connect.Batch
 	batch.Problems = problems
 	for _, u := range parseShow(string(shown)) {
@@ -66,6 +67,10 @@ func (v *visit) units(ctx context.Context) *connect.Failure {
 		for _, file := range argumentFiles(u.Executable) {
 			v.candidate(file.path, file.hint, u.Place, false)
 			u.Uses = append(u.Uses, path.Clean(file.path))
+		}
+		for _, file := range append(holding[u.Place], holding[u.Path]...) {
+			v.candidate(file, held.HintNone, u.Place, false)
+			u.Uses = append(u.Uses, file)
 		}
 		v.names[u.Place] = u.names
 		batch.Dependents = append(batch.Dependents, u.Dependent)
@@ -159,7 +164,7 @@ func parseShow(text string) []shownUnit {
 				}
 			case "Environment":
 				if words, err := shellquote.Split(value); err == nil {
-					u.names = held.NamesIn([]byte(environmentText(words)), held.HintEnv)
+					u.names = held.NamesIn("", []byte(environmentText(words)), held.HintEnv)
 				}
 			case "EnvironmentFiles":
 				file, flags, _ := strings.Cut(value, " (")
@@ -233,6 +238,37 @@ func parseUnitTexts(text string) (map[string][]string, []connect.Unread) {
 	return out, problems
 }
 
+// unitsHolding finds the unit files and drop-ins that hold a secret themselves,
+// by the path of the unit file, and by unit name for drop-ins.
+func unitsHolding(text string) map[string][]string {
+	out := map[string][]string{}
+	file := ""
+	var content strings.Builder
+	end := func() {
+		if path.IsAbs(file) {
+			located, err := held.Locate(file, []byte(content.String()), held.HintNone, nil)
+			if err == nil && len(located.Spans) > 0 {
+				key := file
+				if dir := path.Dir(file); strings.HasSuffix(dir, ".service.d") {
+					key = strings.TrimSuffix(path.Base(dir), ".d")
+				}
+				out[key] = append(out[key], file)
+			}
+		}
+		content.Reset()
+	}
+	for line := range strings.Lines(text) {
+		if name, found := strings.CutPrefix(strings.TrimSpace(line), "# /"); found && strings.Contains(name, ".service") && !strings.Contains(name, " ") {
+			end()
+			file = "/" + name
+			continue
+		}
+		content.WriteString(line)
+	}
+	end()
+	return out
+}
+
 var (
 	sectionHeader  = regexp.MustCompile(`^\[[^\]]+\]$`)
 	argumentPath   = regexp.MustCompile(`(^|[\s=:"'(])(/(?:etc|opt|srv|var|home|root|data|usr/local/etc)/[^\s"'():;,=]+)`)
@@ -248,9 +284,6 @@ type argumentFile struct {
 func argumentFiles(command string) []argumentFile {
 	var out []argumentFile
 	for _, m := range argumentPath.FindAllStringSubmatchIndex(command, 40) {
-		if m[4] == 0 {
-			continue // the executable itself
-		}
 		file := argumentFile{path: command[m[4]:m[5]]}
 		if passwordOption.MatchString(command[:m[4]]) {
 			file.hint = held.HintCredential

@@ -6,12 +6,11 @@ import (
 	"fmt"
 	"path"
 	"sort"
+	"strconv"
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
-	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
-	"mossledger.example/moss/internal/core/secret"
 )
 
 // visit reads one host.
@@ -30,6 +29,7 @@ type candidate struct {
 	hint   held.Hint
 	namers []string
 	must   bool // a missing file is a problem
+	found  bool // by the search: nothing names it
 }
 
 // Visit implements connect.Visitor. Each scope is read as far as it goes; one
@@ -82,6 +82,7 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 	failure = v.followLinks(ctx)
 	if failure == nil {
 		failure = v.send(v.pending)
+		v.pending = connect.Batch{}
 	}
 	if failure != nil {
 		for _, scope := range []string{connect.ScopeUnits, connect.ScopeCron} {
@@ -89,7 +90,9 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 			v.incomplete(scope, failure.Error())
 		}
 	} else {
-		failure = v.copies(ctx)
+		if failure = v.search(ctx); failure == nil {
+			failure = v.copies(ctx)
+		}
 	}
 	// Which files there are to read follows from the units and entries.
 	coverage.Complete[connect.ScopeFiles] = failure == nil && coverage.Why[connect.ScopeFiles] == "" && coverage.Complete[connect.ScopeUnits] && coverage.Complete[connect.ScopeCron]
@@ -144,90 +147,6 @@ func (v *visit) candidate(p string, hint held.Hint, namer string, must bool) {
 	}
 	c.must = c.must || must
 	c.namers = append(c.namers, namer)
-}
-
-// copies reads the candidate files and reports what they hold.
-func (v *visit) copies(ctx context.Context) *connect.Failure {
-	paths := v.paths()
-	if len(paths) == 0 {
-		return nil
-	}
-	kinds := v.stat(ctx, paths)
-	fingerprints := secret.FingerprinterFromKey(v.request.FingerprintKey)
-	known := make(map[string]bool, len(v.request.Known))
-	for _, f := range v.request.Known {
-		known[f] = true
-	}
-	also := func(value secret.Value) bool { return known[fingerprints.Of(value)] }
-	var batch connect.Batch
-	for _, p := range v.wholeFilesLast(paths) {
-		c := v.files[p]
-		problem := func(place, what, next string) {
-			batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: place, What: what, Next: next})
-		}
-		switch kind := kinds[p]; {
-		case kind == "" && !c.must:
-			continue
-		case kind == "directory":
-			if c.must {
-				problem(p, "a directory stands where a file is expected", "named by "+strings.Join(c.namers, ", "))
-			}
-			continue
-		case kind != "" && kind != "regular file" && kind != "regular empty file":
-			if c.must {
-				problem(p, "not a regular file but a "+kind, "named by "+strings.Join(c.namers, ", "))
-			}
-			continue
-		}
-		content, failure := v.readFile(ctx, p)
-		if failure != nil {
-			if failure.Code == connect.CodeUnreachable || failure.Code == connect.CodeTimeout {
-				return failure
-			}
-			if failure.Code == connect.CodeGone {
-				problem(p, "the file is not there", "named by "+strings.Join(c.namers, ", "))
-				continue
-			}
-			v.incomplete(connect.ScopeFiles, failure.Error())
-			problem(p, failure.Words, failure.Next)
-			batch.Dependents = append(batch.Dependents, estate.Dependent{Kind: estate.DependentFile, Place: p, Name: path.Base(p), Path: p, Copy: &estate.Copy{Format: "unknown", Unreadable: failure.Words}})
-			continue
-		}
-		located, err := held.Locate(content, c.hint, also)
-		if err != nil {
-			if c.must {
-				problem(p, err.Error(), "")
-			}
-			continue
-		}
-		if located.Layout != held.LayoutWhole {
-			for _, namer := range c.namers {
-				v.names[namer] = append(v.names[namer], held.NamesIn(content, c.hint)...)
-			}
-		}
-		for _, bad := range located.Problems {
-			if c.must {
-				problem(fmt.Sprintf("%s line %d", p, bad.Line), bad.What, "")
-			}
-		}
-		for _, span := range located.Spans {
-			if span.Layout == held.LayoutWhole && len(span.Names) == 0 {
-				for _, namer := range c.namers {
-					span.Names = append(span.Names, v.names[namer]...)
-				}
-				span.Names = unique(span.Names)
-			}
-			batch.Dependents = append(batch.Dependents, estate.Dependent{
-				Kind: estate.DependentFile, Place: p + "#" + span.Locator.String(), Name: path.Base(p), Path: p,
-				Copy: &estate.Copy{
-					Format: string(span.Layout), Key: span.Key, Nth: span.Nth, Part: string(span.Part), Line: span.Line,
-					Names: span.Names, Fingerprint: fingerprints.Of(span.Value),
-				},
-			})
-			v.count(connect.ScopeFiles, 1)
-		}
-	}
-	return v.send(batch)
 }
 
 func (v *visit) paths() []string {
@@ -287,15 +206,23 @@ func (v *visit) followLinks(ctx context.Context) *connect.Failure {
 	return nil
 }
 
+// tooLarge is the kind of files that are not read.
+const tooLarge = "file of more than 1 MiB"
+
 // stat tells the kinds of files, following symlinks. With rights, because the
 // folders of secrets are often closed.
 func (v *visit) stat(ctx context.Context, paths []string) map[string]string {
 	out := map[string]string{}
-	argv := append([]string{"/usr/bin/stat", "-L", "-c", "%F|%n", "--"}, paths...)
+	argv := append([]string{"/usr/bin/stat", "-L", "-c", "%F|%s|%n", "--"}, paths...)
 	for _, reply := range []reply{v.run(ctx, nil, argv...)} {
 		for line := range strings.Lines(string(reply.out)) {
-			if kind, name, found := strings.Cut(strings.TrimRight(line, "\n"), "|"); found {
-				out[name] = kind
+			fields := strings.SplitN(strings.TrimRight(line, "\n"), "|", 3)
+			if len(fields) != 3 {
+				continue
+			}
+			out[fields[2]] = fields[0]
+			if size, err := strconv.Atoi(fields[1]); err == nil && size > held.MaxSize && fields[0] == "regular file" {
+				out[fields[2]] = tooLarge
 			}
 		}
 	}

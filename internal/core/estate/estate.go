@@ -182,6 +182,10 @@ type Copy struct {
 	Unreadable  string   `json:"unreadable,omitempty"` // why it could not be read
 }
 
+// FormatMention is the format of a copy that is none: the file only mentions
+// an account.
+const FormatMention = "mention"
+
 // Evidence is how a tie is known.
 type Evidence string
 
@@ -203,6 +207,7 @@ const (
 	StrengthBeside     Strength = "beside"     // names the account beside a secret that could not be compared
 	StrengthDiffers    Strength = "differs"    // names the account beside a secret that is not the sealed one
 	StrengthUnreadable Strength = "unreadable" // names the account, or is read by something that does, but could not be read
+	StrengthMentions   Strength = "mentions"   // only mentions the account
 	StrengthReused     Strength = "same value" // holds the sealed value, but stands beside another account
 	StrengthAmbiguous  Strength = "ambiguous"  // holds the sealed value of several accounts and does not say whose it is
 )

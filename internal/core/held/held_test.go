@@ -32,7 +32,7 @@ func TestLocateAndSplice(t *testing.T) {
 		"export, blanks":     {HintEnv, "  export PASSWORD=old   \nX=1\n", "PASSWORD", 1, "old", "", "new", "  export PASSWORD=new   \nX=1\n"},
 		"name beside":        {HintEnv, "DB_USER=other\nBERTH_USER=svc-berth\nBERTH_PASSWORD=old\n", "BERTH_PASSWORD", 3, "old", "svc-berth", "new", "DB_USER=other\nBERTH_USER=svc-berth\nBERTH_PASSWORD=new\n"},
 		"url":                {HintEnv, "URL='postgres://svc%40x:o%2Fld@db:5432/b?x=1'\n", "URL:url", 1, "o/ld", "svc@x", "n@w", "URL='postgres://svc%40x:n%40w@db:5432/b?x=1'\n"},
-		"conf":               {HintNone, "[a]\nuser = svc\npassword = old value  \nx=1\n", "password", 3, "old value", "svc", "new value", "[a]\nuser = svc\npassword = new value  \nx=1\n"},
+		"conf":               {HintNone, "[a]\nuser = svc\npassword = old value  \nx=1\n", "a/password", 3, "old value", "svc", "new value", "[a]\nuser = svc\npassword = new value  \nx=1\n"},
 		"whole":              {HintCredential, "old secret=with=equals\n", "content", 1, "old secret=with=equals", "", "new", "new\n"},
 		"whole url":          {HintCredential, "ldaps://u:old@h/", "content:url", 1, "old", "u", "new", "ldaps://u:new@h/"},
 		"json":               {HintNone, "{\n  // by hand\n  \"db\": {\"user\": \"svc\", \"password\": \"o\\u0022ld\",},\n  \"retries\": 3,\n}\n", "/db/password", 3, `o"ld`, "svc", `n"\<é`, "{\n  // by hand\n  \"db\": {\"user\": \"svc\", \"password\": \"n\\\"\\\\<é\",},\n  \"retries\": 3,\n}\n"},
@@ -45,7 +45,7 @@ func TestLocateAndSplice(t *testing.T) {
 		"multi-line value":   {HintEnv, "A=\"x\ny\"\nTOKEN=old\n", "TOKEN", 3, "old", "", "new", "A=\"x\ny\"\nTOKEN=new\n"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			located, err := Locate([]byte(c.content), c.hint, nil)
+			located, err := Locate("", []byte(c.content), c.hint, nil)
 			require.NoError(t, err)
 			require.Len(t, located.Spans, 1, "%+v", located)
 			span := located.Spans[0]
@@ -58,7 +58,7 @@ func TestLocateAndSplice(t *testing.T) {
 			assert.Equal(t, c.want, string(out))
 			back, err := Splice(out, span.Locator, span.Value)
 			require.NoError(t, err)
-			again, err := Find(back, HintFor(span.Locator), span.Locator)
+			again, err := Find(back, span.Locator)
 			require.NoError(t, err)
 			assert.True(t, again.Value.Equal(span.Value))
 		})
@@ -67,7 +67,7 @@ func TestLocateAndSplice(t *testing.T) {
 
 func TestDuplicateKeysAndBrokenLines(t *testing.T) {
 	content := "PASSWORD=one\nthis is nothing\nPASSWORD=two\nQUOTE_PASSWORD=\"never closed\nX=1\n"
-	located, err := Locate([]byte(content), HintEnv, nil)
+	located, err := Locate("", []byte(content), HintEnv, nil)
 	require.NoError(t, err)
 	var lines []int
 	for _, p := range located.Problems {
@@ -83,8 +83,8 @@ func TestDuplicateKeysAndBrokenLines(t *testing.T) {
 }
 
 func TestWhatCannotBeReadOrCarried(t *testing.T) {
-	for name, content := range map[string]string{"binary": "A=\x00", "not UTF-8": "A=\xff\xfe", "too large": strings.Repeat("x", MaxSize+1)} {
-		_, err := Locate([]byte(content), HintEnv, nil)
+	for name, content := range map[string]string{"binary": "A=\x00", "too large": strings.Repeat("x", MaxSize+1)} {
+		_, err := Locate("", []byte(content), HintEnv, nil)
 		assert.Error(t, err, name)
 	}
 	at := Locator{Layout: LayoutEnv, Key: "PASSWORD", Part: PartValue}
@@ -92,12 +92,12 @@ func TestWhatCannotBeReadOrCarried(t *testing.T) {
 	assert.ErrorIs(t, err, ErrCannotCarry)
 	_, err = Splice([]byte("OTHER=x\n"), at, secret.New("y"))
 	assert.ErrorIs(t, err, ErrNotThere)
-	_, err = Splice([]byte("[s]\npassword = x\n"), Locator{Layout: LayoutConf, Key: "password", Part: PartValue}, secret.New(" blank"))
+	_, err = Splice([]byte("[s]\npassword = x\n"), Locator{Layout: LayoutConf, Key: "s/password", Part: PartValue}, secret.New(" blank"))
 	assert.ErrorIs(t, err, ErrCannotCarry)
-	located, err := Locate([]byte("PASSWORD_FILE=/etc/pw\nPASSWORD_MIN_LENGTH=12\nEMPTY_PASSWORD=\nDOC=http://example/\n"), HintEnv, nil)
+	located, err := Locate("", []byte("PASSWORD_FILE=/etc/pw\nPASSWORD_MIN_LENGTH=12\nEMPTY_PASSWORD=\nDOC=http://example/\n"), HintEnv, nil)
 	require.NoError(t, err)
 	assert.Empty(t, located.Spans, "names of files, policies, empty values and URLs without a password are no secrets")
-	located, err = Locate([]byte("ODD=known-value\n"), HintEnv, func(v secret.Value) bool { return v.RevealString() == "known-value" })
+	located, err = Locate("", []byte("ODD=known-value\n"), HintEnv, func(v secret.Value) bool { return v.RevealString() == "known-value" })
 	require.NoError(t, err)
 	assert.Len(t, located.Spans, 1, "a known value is found whatever its key")
 }
@@ -107,17 +107,17 @@ func TestJSONThatIsNone(t *testing.T) {
 		"{\n\"password\": \"never ends\n}": "line 2", `{"password": nope}`: "is no value", `{"password": "x"} trailing`: "after the document", `{"password" "x"}`: "colon",
 		strings.Repeat(`{"a":`, 200): "nested too deep", `{"password": "x" "y"}`: "comma", `{/* never ends`: "a comment does not end", `{"password": "\q"}`: "written wrongly",
 	} {
-		located, err := Locate([]byte(content), HintNone, nil)
+		located, err := Locate("", []byte(content), HintNone, nil)
 		require.NoError(t, err)
 		assert.Empty(t, located.Spans, content)
 		if assert.NotEmpty(t, located.Problems, content) {
 			assert.Contains(t, located.Problems[0].What, words, content)
 		}
 	}
-	located, err := Locate([]byte("[office]\npassword = x\n"), HintNone, nil)
+	located, err := Locate("", []byte("[office]\npassword = x\n"), HintNone, nil)
 	require.NoError(t, err)
 	assert.Equal(t, LayoutConf, located.Layout, "sections are no arrays")
-	located, err = Locate([]byte(`{"password":"a","password":"b","password_file":"/x","n":{"password":""}}`), HintNone, nil)
+	located, err = Locate("", []byte(`{"password":"a","password":"b","password_file":"/x","n":{"password":""}}`), HintNone, nil)
 	require.NoError(t, err)
 	require.Len(t, located.Spans, 2)
 	assert.Equal(t, "/password[2]", located.Spans[1].Locator.String())
@@ -126,18 +126,18 @@ func TestJSONThatIsNone(t *testing.T) {
 
 func TestYAMLThatIsNotEdited(t *testing.T) {
 	for name, content := range map[string]string{
-		"a block":         "password: |\n  several\n  lines\n",
+		"a folded block":  "password: >\n  several\n  lines\n",
 		"several lines":   "password: several\n  lines\n",
 		"an alias":        "base: &p x\nother:\n  password: *p\n",
 		"a key like none": "Note: this is prose.\nIt goes on = like this: yes\n",
 		"a bomb":          "a: &a [x,x,x,x]\nb: &b [*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b]\nd: [*c,*c,*c,*c]\n",
 	} {
-		located, err := Locate([]byte(content), HintNone, nil)
+		located, err := Locate("", []byte(content), HintNone, nil)
 		require.NoError(t, err)
 		assert.Empty(t, located.Spans, name)
 	}
 	for content, layout := range map[string]Layout{"a = b: c\n": LayoutConf, "KEY=value: x\n": LayoutEnv, "[s]\na: b\n": LayoutConf, "a: b\nc: d\n": LayoutYAML} {
-		located, err := Locate([]byte(content), HintNone, nil)
+		located, err := Locate("", []byte(content), HintNone, nil)
 		require.NoError(t, err)
 		assert.Equal(t, layout, located.Layout, content)
 	}
@@ -154,7 +154,7 @@ func FuzzSplice(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, content []byte, value string, hint uint8) {
 		h := []Hint{HintEnv, HintNone, HintCredential}[int(hint)%3]
-		located, err := Locate(content, h, nil)
+		located, err := Locate("", content, h, nil)
 		if err != nil || value == "" {
 			return
 		}
@@ -167,7 +167,7 @@ func FuzzSplice(f *testing.F) {
 			require.Equal(t, content[:span.Start], out[:span.Start])
 			tail := content[span.End:]
 			require.True(t, bytes.HasSuffix(out, tail))
-			again, err := Find(out, HintFor(span.Locator), span.Locator)
+			again, err := Find(out, span.Locator)
 			require.NoError(t, err)
 			require.Equal(t, value, again.Value.RevealString())
 		}

@@ -7,20 +7,7 @@ import (
 	"strconv"
 	"strings"
 	"unicode/utf8"
-
-	"mossledger.example/moss/internal/core/secret"
 )
-
-// treeText is a string value in a document whose values stand in a tree, with
-// its place.
-type treeText struct {
-	pointer    string // RFC 6901
-	key        string // of its member; "" in an array
-	within     string // pointer of what contains it
-	start, end int    // quotes included
-	line       int
-	value      string
-}
 
 // jsonDepth is how deep values may be nested.
 const jsonDepth = 100
@@ -31,32 +18,32 @@ var errNotJSON = errors.New("not JSON")
 type jsonScanner struct {
 	text []byte
 	at   int
-	out  []treeText
+	out  []value
 }
 
 // scanJSON finds every string value of a JSON document (RFC 8259). Comments and
 // trailing commas, which many programs allow in their configuration, are read
 // over and kept.
-func scanJSON(content []byte) ([]treeText, error) {
+func scanJSON(content []byte) ([]value, []Problem, error) {
 	s := &jsonScanner{text: content}
 	if strings.HasPrefix(string(content[:min(3, len(content))]), string(byteOrder)) {
 		s.at = len(byteOrder)
 	}
-	if err := s.value("", "", "", 0); err != nil {
-		return nil, err
+	if err := s.element("", "", "", 0); err != nil {
+		return nil, nil, err
 	}
 	if err := s.blank(); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if s.at < len(s.text) {
-		return nil, s.wrong("something stands after the document")
+		return nil, nil, s.wrong("something stands after the document")
 	}
 	line, seen := 1, 0
 	for i := range s.out {
 		line += strings.Count(string(content[seen:s.out[i].start]), "\n")
 		seen, s.out[i].line = s.out[i].start, line
 	}
-	return s.out, nil
+	return namedValues(s.out), nil, nil
 }
 
 // beginsJSON reports how a document begins: '{', '[', or 0 for neither.
@@ -99,7 +86,7 @@ func (s *jsonScanner) blank() error {
 	return nil
 }
 
-func (s *jsonScanner) value(pointer, key, within string, depth int) error {
+func (s *jsonScanner) element(pointer, key, within string, depth int) error {
 	if depth > jsonDepth {
 		return s.wrong("values are nested too deep")
 	}
@@ -118,7 +105,7 @@ func (s *jsonScanner) value(pointer, key, within string, depth int) error {
 		start := s.at
 		text, err := s.word()
 		if err == nil {
-			s.out = append(s.out, treeText{pointer: pointer, key: key, within: within, start: start, end: s.at, value: text})
+			s.out = append(s.out, value{key: pointer, name: key, within: within, start: start, end: s.at, text: text})
 		}
 		return err
 	}
@@ -161,7 +148,7 @@ func (s *jsonScanner) members(end byte, pointer string, depth int) error {
 			}
 			s.at++
 		}
-		if err := s.value(pointer+"/"+step, key, pointer, depth+1); err != nil {
+		if err := s.element(pointer+"/"+step, key, pointer, depth+1); err != nil {
 			return err
 		}
 		if err := s.blank(); err != nil {
@@ -210,43 +197,4 @@ func encodeJSON(text string) (string, error) {
 		return "", fmt.Errorf("%w: %w", ErrCannotCarry, err)
 	}
 	return strings.TrimSuffix(out.String(), "\n"), nil
-}
-
-// locateTree finds the secrets of a document whose values stand in a tree.
-func locateTree(layout Layout, texts []treeText, also func(treeText) bool) Located {
-	out := Located{Layout: layout}
-	count := map[string]int{}
-	for _, t := range texts {
-		nth := count[t.pointer]
-		count[t.pointer]++
-		if nth == 1 {
-			out.Problems = append(out.Problems, Problem{t.line, fmt.Sprintf("%s stands there more than once; programs use the last one", t.pointer)})
-		}
-		span := Span{Locator: Locator{Layout: layout, Key: t.pointer, Nth: nth, Part: PartValue}, Start: t.start, End: t.end, Line: t.line, decoded: t.value}
-		if user, password, ok := urlPassword(t.value); ok {
-			span.Part, span.Value = PartURL, password
-			if user != "" {
-				span.Names = []string{user}
-			}
-			out.Spans = append(out.Spans, span)
-			continue
-		}
-		if t.value == "" || !also(t) {
-			continue
-		}
-		span.Value, span.Names = secret.New(t.value), besideInTree(t, texts)
-		out.Spans = append(out.Spans, span)
-	}
-	return out
-}
-
-// besideInTree returns the names of accounts in the same object.
-func besideInTree(held treeText, texts []treeText) []string {
-	var siblings []assignment
-	for _, t := range texts {
-		if t.within == held.within && t.key != "" {
-			siblings = append(siblings, assignment{key: t.key, value: t.value})
-		}
-	}
-	return beside(held.key, siblings)
 }

@@ -31,10 +31,10 @@ func looksYAML(content []byte) bool {
 }
 
 // scanYAML finds every string of a YAML stream (YAML 1.2) that stands on one
-// line; aliases are not followed, so nothing is expanded. The parser gives
+// line or in a block; aliases are not followed, so nothing is expanded. The parser gives
 // values and where they begin; where they end follows from their quoting, and
 // is checked against the value.
-func scanYAML(content []byte) ([]treeText, error) {
+func scanYAML(content []byte) ([]value, []Problem, error) {
 	s := &yamlScanner{}
 	for line := range bytes.Lines(content) {
 		s.lines = append(s.lines, s.size)
@@ -46,10 +46,10 @@ func scanYAML(content []byte) ([]treeText, error) {
 		var document yaml.Node
 		err := decoder.Decode(&document)
 		if errors.Is(err, io.EOF) {
-			return s.out, nil
+			return namedValues(s.out), nil, nil
 		}
 		if err != nil {
-			return nil, fmt.Errorf("not YAML: %w", err)
+			return nil, nil, fmt.Errorf("not YAML: %w", err)
 		}
 		root := ""
 		if n > 1 {
@@ -65,7 +65,7 @@ type yamlScanner struct {
 	content []byte
 	lines   []int // where each begins
 	size    int
-	out     []treeText
+	out     []value
 }
 
 func (s *yamlScanner) walk(n *yaml.Node, pointer, key, within string, depth int) {
@@ -84,7 +84,9 @@ func (s *yamlScanner) walk(n *yaml.Node, pointer, key, within string, depth int)
 		}
 	case yaml.ScalarNode:
 		if start, end, ok := s.span(n); ok {
-			s.out = append(s.out, treeText{pointer: pointer, key: key, within: within, start: start, end: end, line: n.Line, value: n.Value})
+			s.out = append(s.out, value{key: pointer, name: key, within: within, start: start, end: end, line: n.Line, text: n.Value})
+		} else if start, end, text, ok := s.block(n); ok {
+			s.out = append(s.out, value{key: pointer, name: key, within: within, start: start, end: end, line: n.Line + 1, text: text})
 		}
 	}
 }
@@ -137,6 +139,84 @@ func (s *yamlScanner) span(n *yaml.Node) (start, end int, ok bool) {
 	return from + at, from + at + length, true
 }
 
+// block finds the lines of a block scalar; a folded one only when it has one.
+func (s *yamlScanner) block(n *yaml.Node) (start, end int, text string, ok bool) {
+	if n.Style&(yaml.LiteralStyle|yaml.FoldedStyle) == 0 || n.Line >= len(s.lines) || n.Value == "" {
+		return 0, 0, "", false
+	}
+	start, end = -1, -1
+	indent := -1
+	var lines []string
+	blank := 0
+	for i := n.Line; i < len(s.lines); i++ {
+		from, to := s.lines[i], s.size
+		if i+1 < len(s.lines) {
+			to = s.lines[i+1]
+		}
+		line := strings.TrimRight(string(s.content[from:to]), "\r\n")
+		if strings.TrimSpace(line) == "" {
+			blank++
+			continue
+		}
+		depth := len(line) - len(strings.TrimLeft(line, " "))
+		if indent < 0 {
+			indent, start, blank = depth, from, 0
+		}
+		if depth < indent || indent == 0 {
+			break
+		}
+		for ; blank > 0; blank-- {
+			lines = append(lines, "")
+		}
+		lines = append(lines, line[indent:])
+		end = from + len(line)
+	}
+	text = strings.Join(lines, "\n")
+	if end < 0 || n.Style&yaml.FoldedStyle != 0 && len(lines) > 1 || strings.TrimRight(n.Value, "\n") != strings.TrimRight(text, "\n") {
+		return 0, 0, "", false
+	}
+	return start, end, text, true
+}
+
+// encodeYAMLAt writes a scalar, or the lines of a block.
+func encodeYAMLAt(text string, old []byte, _ value, _ []byte) (string, error) {
+	if len(old) == 0 || old[0] != ' ' {
+		return encodeYAML(text, quoteOf(old))
+	}
+	indent := string(old[:len(old)-len(bytes.TrimLeft(old, " "))])
+	if text == "" || text[0] == ' ' || !utf8.ValidString(text) || strings.ContainsAny(text, "\x00\r") {
+		return "", fmt.Errorf("%w: a block scalar cannot hold it", ErrCannotCarry)
+	}
+	end := "\n"
+	if bytes.Contains(old, []byte("\r\n")) {
+		end = "\r\n"
+	}
+	lines := strings.Split(text, "\n")
+	for i, line := range lines {
+		if line != "" {
+			lines[i] = indent + line
+		}
+	}
+	return strings.Join(lines, end), nil
+}
+
+// namedValues gives the members of {name: NAME, value: VALUE} their own name.
+func namedValues(values []value) []value {
+	names := map[string]string{}
+	for _, v := range values {
+		if v.name == "name" || v.name == "key" {
+			names[v.within] = v.text
+		}
+	}
+	for i, v := range values {
+		if v.name == "value" && names[v.within] != "" {
+			values[i].name = names[v.within]
+			values[i].within = v.within[:max(0, strings.LastIndexByte(v.within, '/'))]
+		}
+	}
+	return values
+}
+
 // quotedLength is the length of a quoted text that ends on its line, or 0. A
 // quote is written in it after the escape, or twice when there is none.
 func quotedLength(text []byte, quote, escape byte) int {
@@ -157,7 +237,7 @@ func quotedLength(text []byte, quote, escape byte) int {
 }
 
 // yamlPlain are texts that mean themselves without quotes, everywhere.
-var yamlPlain = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_./+%@:\-]*[A-Za-z0-9_/]$`)
+var yamlPlain = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_./+%@:=\-]*( [A-Za-z0-9_./+%@=\-]+)*$`)
 
 // encodeYAML writes a string in the quoting of the one that it replaces, or in
 // double quotes where that is needed: a bare word may mean something else.
@@ -168,7 +248,7 @@ func encodeYAML(text string, quote byte) (string, error) {
 	switch {
 	case quote == '\'':
 		return "'" + strings.ReplaceAll(text, "'", "''") + "'", nil
-	case quote == 0 && yamlPlain.MatchString(text) && !yamlWord(text):
+	case quote == 0 && yamlPlain.MatchString(text) && !yamlWord(text) && !strings.Contains(text, ": ") && !strings.HasSuffix(text, ":"):
 		return text, nil
 	}
 	return encodeJSON(text) // a JSON string is one of YAML

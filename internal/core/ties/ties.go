@@ -45,6 +45,9 @@ type Known interface {
 // Derive finds the ties of one dependent. unreadable holds the files of the
 // same system that could not be read.
 func Derive(d estate.Dependent, context naming.Context, known Known, unreadable map[string]bool) ([]Tie, []Unplaced, error) {
+	if d.Copy != nil && d.Copy.Format == estate.FormatMention {
+		return deriveMention(d, context, known)
+	}
 	if d.Copy != nil {
 		return deriveCopy(d, context, known)
 	}
@@ -69,6 +72,22 @@ func Derive(d estate.Dependent, context naming.Context, known Known, unreadable 
 		return out, nil, nil
 	}
 	return nil, []Unplaced{{Text: d.RunsAs, State: res.State, Why: res.Why}}, nil
+}
+
+// deriveMention ties a file to the accounts that it only mentions. A name that
+// means none, or several, is no reference that anybody has to place.
+func deriveMention(d estate.Dependent, context naming.Context, known Known) ([]Tie, []Unplaced, error) {
+	var out []Tie
+	for _, name := range d.Copy.Names {
+		res, err := naming.Resolve(name, context, known)
+		if err != nil {
+			return nil, nil, err
+		}
+		if res.State == naming.Resolved {
+			out = append(out, Tie{Account: res.Accounts[0].ID, Evidence: estate.Held, Strength: estate.StrengthMentions, Detail: fmt.Sprintf("%s line %d mentions %q", d.Path, d.Copy.Line, name)})
+		}
+	}
+	return out, nil, nil
 }
 
 // deriveCopy decides whose copy it is. The value alone does not: the same

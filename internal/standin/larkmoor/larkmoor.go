@@ -232,7 +232,7 @@ func (e *Estate) bookings() *unixhost.Host {
 		Name: "fuelcard.service", Description: "Fuel card reader", User: "svc-fuelcard", Environment: []string{"/etc/fuelcard/fuel.env"}, Exec: "/opt/fuelcard/bin/reader", Enabled: true,
 		Program: func(h *unixhost.Host) error {
 			f, _ := h.Read("/etc/fuelcard/fuel.env")
-			span, err := held.Find(f.Content, held.HintEnv, held.Locator{Layout: held.LayoutEnv, Key: "FUEL_PASSWORD", Part: held.PartValue})
+			span, err := held.Find(f.Content, held.Locator{Layout: held.LayoutEnv, Key: "FUEL_PASSWORD", Part: held.PartValue})
 			if err != nil {
 				return err
 			}
@@ -272,7 +272,7 @@ func (e *Estate) program(host, unit, path, nameKey, passwordKey string) func(*un
 		if !ok {
 			return fmt.Errorf("%s: no such file", path)
 		}
-		located, err := held.Locate(f.Content, held.HintEnv, nil)
+		located, err := held.Locate(path, f.Content, held.HintEnv, nil)
 		if err != nil {
 			return err
 		}
@@ -288,7 +288,7 @@ func (e *Estate) program(host, unit, path, nameKey, passwordKey string) func(*un
 func (e *Estate) urlProgram(host, unit, path, key string) func(*unixhost.Host) error {
 	return func(h *unixhost.Host) error {
 		f, _ := h.Read(path)
-		located, err := held.Locate(f.Content, held.HintNone, nil)
+		located, err := held.Locate(path, f.Content, held.HintNone, nil)
 		if err != nil {
 			return err
 		}

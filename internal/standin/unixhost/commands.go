@@ -56,9 +56,12 @@ func (p *process) run(argv []string) int {
 	commands := map[string]func([]string) int{
 		"sudo": p.sudo, "id": p.id, "cat": p.cat, "getent": p.getent, "passwd": p.passwd, "chage": p.chage, "systemctl": p.systemctl,
 		"ls": p.ls, "crontab": p.crontab, "stat": p.stat, "readlink": p.readlink, "realpath": p.readlink, "rm": p.rm, "cp": p.cp, "dd": p.dd, "mv": p.mv,
-		"sync": func([]string) int { return 0 }, "chpasswd": p.chpasswd, "journalctl": p.journalctl, "sh": p.shell, "true": func([]string) int { return 0 },
+		"sync": func([]string) int { return 0 }, "chpasswd": p.chpasswd, "journalctl": p.journalctl, "sh": p.shell, "find": p.find, "xargs": p.xargs, "tar": p.tar, "true": func([]string) int { return 0 },
 	}
-	if path.Base(argv[0]) == "env" && len(argv) > 2 && argv[1] == "TZ=UTC" {
+	for len(argv) > 2 && (path.Base(argv[0]) == "env" || path.Base(argv[0]) == "nice" && argv[1] == "-n") {
+		if path.Base(argv[0]) == "nice" {
+			argv = argv[1:]
+		}
 		argv = argv[2:]
 	}
 	command := commands[path.Base(argv[0])]
@@ -300,7 +303,7 @@ func (p *process) stat(args []string) int {
 		if strings.Contains(strings.Join(args, " "), "%h|%F") {
 			fmt.Fprintf(&p.out, "%d|%s\n", f.Links, kind)
 		} else {
-			fmt.Fprintf(&p.out, "%s|%s\n", kind, name)
+			fmt.Fprintf(&p.out, "%s|%d|%s\n", kind, len(f.Content), name)
 		}
 	}
 	return exit

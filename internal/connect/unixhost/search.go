@@ -1,0 +1,219 @@
+package unixhost
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"regexp"
+	"sort"
+	"strings"
+	"time"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/held"
+)
+
+// Options of the search for copies that nothing on the host names.
+const (
+	OptionSearch  = "search"         // folders to search, separated by ;, or "off"
+	OptionExclude = "search-exclude" // folders and files to leave out, separated by ;
+)
+
+// Limits of the search. A folder deeper, or a file larger, is not read; more
+// files than the limit leave the search incomplete, which is told.
+const (
+	searchDepth   = "16"
+	searchSize    = "-2049" // blocks of 512 bytes: up to held.MaxSize
+	searchFiles   = 400000
+	searchOutput  = 64 << 20
+	grepArguments = 1 << 20 // bytes of file names in one command
+	grepTime      = 5 * time.Minute
+	maxNames      = 2000
+	maxFound      = 20000 // files that are read in the end
+)
+
+// searchRoots are the places where programs keep what they need to sign in,
+// whatever they were installed from.
+var searchRoots = []string{"/etc", "/opt", "/srv", "/home", "/root", "/usr/local", "/var/www", "/var/lib", "/data", "/app"}
+
+// searchExcludes are folders that hold no configuration, but much else.
+var (
+	excludedPaths = []string{"/etc/ssl/certs", "/etc/selinux", "/etc/alternatives", "/usr/local/share/man", "/var/lib/dpkg", "/var/lib/apt", "/var/lib/rpm", "/var/lib/docker/overlay2", "/var/lib/containers/storage/overlay", "/var/lib/systemd", "/var/lib/postgresql", "/var/lib/mysql", "/var/lib/redis"}
+	excludedNames = []string{".git", "node_modules", "__pycache__", "site-packages"}
+	foreignKinds  = []string{"nfs", "nfs4", "cifs", "proc", "sysfs", "cgroup2", "devtmpfs"}
+	// ownFiles are read for what they say by other means.
+	ownFiles = regexp.MustCompile(`^/etc/(passwd|group|shadow|gshadow|subuid|subgid)-?$|^/etc/(sudoers|ssh/sshd?_config|ssh/moduli)`)
+	binary   = regexp.MustCompile(`(?i)\.(png|jpe?g|gif|ico|svg|webp|pdf|docx?|xlsx?|gz|bz2|xz|zst|zip|7z|jar|war|rpm|deb|so|so\.[0-9.]+|a|o|pyc|pyo|class|exe|dll|bin|iso|img|mo|ttf|woff2?|eot|mp[34]|avi|sqlite3?|db|pack|idx|log|log\.\d+)$`)
+	named    = regexp.MustCompile(`(?i)(pass|secret|cred|token|\bpw\b|\.pw$|\.pgpass|netrc|\.my\.cnf|keytab)`)
+)
+
+// words are what stands before or around a secret; they are no references.
+const words = `(pass|passwd|password|passphrase|passwort|pwd|pw|secret|token|credentials?|authtok|masterauth|userpwd|user_?pass|(api|access|account|shared)[_.-]?key)[_0-9]*["')}\]]*[[:blank:]]*([=:>,{]|$)` +
+	`|(bindpw|requirepass|masterauth|password|authtok)[[:blank:]]+[^[:blank:]]` +
+	`|(name|key)=["'][^"']*(pass|pwd|secret|token)` +
+	`|://[^/[:blank:]]*:[^/[:blank:]]*@|@(tcp6?|unix)\(|/[^/@[:blank:]]+@[^[:blank:]/]+[:/]` +
+	`|basic[[:blank:]]+[a-z0-9+/]{8}|["']?auth["']?[[:blank:]]*[:=]` +
+	`|(mysql|mariadb)[a-z-]*[[:blank:]].*-p|redis-cli.*-a|-u[[:blank:]]*["']?[a-z][^[:blank:]:]*:[^/]|^user[[:blank:]].*[[:blank:]]>[^[:blank:]]|^[^#[:blank:]]*[@.\[][^[:blank:]]*[[:blank:]]+[^[:blank:]:]+:[^[:blank:]]+$` +
+	`|-----BEGIN [A-Z ]*PRIVATE KEY-----`
+
+func (s *session) listOption(name string) []string {
+	var out []string
+	for p := range strings.SplitSeq(s.target.Options[name], ";") {
+		if p = strings.TrimSpace(p); path.IsAbs(p) {
+			out = append(out, path.Clean(p))
+		}
+	}
+	return out
+}
+
+// findArguments is one fixed command for a system, without any character that
+// a sudoers line reads as a pattern.
+func (s *session) findArguments() []string {
+	roots := s.listOption(OptionSearch)
+	if len(roots) == 0 {
+		roots = searchRoots
+	}
+	argv := append([]string{"/usr/bin/nice", "-n", "19", "/usr/bin/find"}, roots...)
+	argv = append(argv, "-maxdepth", searchDepth)
+	for _, kind := range foreignKinds {
+		argv = append(argv, "-fstype", kind, "-prune", "-o")
+	}
+	for _, name := range excludedNames {
+		argv = append(argv, "-name", name, "-prune", "-o")
+	}
+	for _, p := range append(append([]string(nil), excludedPaths...), s.listOption(OptionExclude)...) {
+		argv = append(argv, "-path", p, "-prune", "-o")
+	}
+	return append(argv, "-type", "f", "-size", searchSize, "-print0")
+}
+
+// grepArguments takes everything else from standard input: what to look for and
+// where. It can only read.
+var grepCommand = []string{"/usr/bin/env", "LC_ALL=C", "/usr/bin/nice", "-n", "19", "/usr/bin/xargs", "-0", "-r", "-x", "-s", "1900000", "/usr/bin/grep"}
+
+// elevated runs a command with rights where they are given, else without, and
+// says which.
+func (s *session) elevated(ctx context.Context, limit int, stdin []byte, argv ...string) (r reply, full bool) {
+	if s.root {
+		return s.runLimited(ctx, limit, stdin, argv...), true
+	}
+	r = s.runLimited(ctx, limit, stdin, append([]string{"/usr/bin/sudo", "-n", "--"}, argv...)...)
+	if r.err == nil && deniedBySudo(r) {
+		return s.runLimited(ctx, limit, stdin, argv...), false
+	}
+	return r, true
+}
+
+// search looks for files that may hold copies, or that mention an account, in
+// the places where programs keep them. It takes a handful of commands: one
+// lists the files, some look into them, and what they find is read with the
+// files that units and entries name. Names of accounts travel on standard
+// input, secrets never.
+func (v *visit) search(ctx context.Context) *connect.Failure {
+	if v.target.Options[OptionSearch] == "off" {
+		return nil
+	}
+	argv := v.findArguments()
+	r, full := v.elevated(ctx, searchOutput, nil, argv...)
+	if r.err != nil {
+		return v.failure(connect.StageRead, r, "find")
+	}
+	if !full {
+		v.incomplete(connect.ScopeFiles, "the search for copies has no rights: "+closedFolders(r.errs))
+		v.pending.Problems = append(v.pending.Problems, connect.Unread{
+			Stage: connect.StageRead, Place: "search for copies", What: closedFolders(r.errs),
+			Next: "allow " + v.target.LogOn.Account + " to run it with sudo: " + strings.Join(argv, " "),
+		})
+	}
+	var looked []string
+	for p := range strings.SplitSeq(strings.TrimRight(string(r.out), "\x00"), "\x00") {
+		base := path.Base(p)
+		switch {
+		case p == "" || ownFiles.MatchString(p) || v.files[p] != nil || strings.HasSuffix(base, ".moss-new"):
+		case named.MatchString(base) && !binary.MatchString(base):
+			v.found(p)
+		case !binary.MatchString(base):
+			looked = append(looked, p)
+		}
+	}
+	if len(looked) > searchFiles {
+		v.incomplete(connect.ScopeFiles, fmt.Sprintf("%d files to search, at most %d are: name fewer folders in the option %s", len(looked), searchFiles, OptionSearch))
+		looked = looked[:searchFiles]
+	}
+	sort.Strings(looked)
+	return v.lookInto(ctx, looked)
+}
+
+func (v *visit) found(p string) {
+	v.candidate(p, held.HintNone, "", false)
+	v.files[p].found = true
+}
+
+// lookInto asks grep which files hold what. Between two commands it rests as
+// long as the last one took, so that the host gives at most half a processor.
+func (v *visit) lookInto(ctx context.Context, files []string) *connect.Failure {
+	pattern := words
+	if names := v.request.Names; len(names) > 0 {
+		quoted := make([]string, 0, min(len(names), maxNames))
+		for _, name := range names[:min(len(names), maxNames)] {
+			quoted = append(quoted, regexp.QuoteMeta(name))
+		}
+		pattern += "|" + strings.Join(quoted, "|")
+	}
+	ctx, cancel := context.WithTimeout(ctx, grepTime)
+	defer cancel()
+	count := 0
+	for len(files) > 0 {
+		var input strings.Builder
+		input.WriteString("-lZsIiE\x00-e\x00" + pattern + "\x00--\x00")
+		n := 0
+		for n < len(files) && input.Len() < grepArguments {
+			input.WriteString(files[n] + "\x00")
+			n++
+		}
+		files = files[n:]
+		began := time.Now()
+		r, _ := v.elevated(ctx, searchOutput, []byte(input.String()), grepCommand...)
+		if r.err != nil || r.exit > 1 && r.exit != 123 && len(r.out) == 0 { // 123: nothing found, or a file that is gone
+			return v.failure(connect.StageRead, r, "grep")
+		}
+		for p := range strings.SplitSeq(strings.TrimRight(string(r.out), "\x00"), "\x00") {
+			if p != "" && count < maxFound {
+				count++
+				v.found(p)
+			}
+		}
+		if len(files) > 0 {
+			select {
+			case <-time.After(time.Since(began)):
+			case <-ctx.Done():
+				v.incomplete(connect.ScopeFiles, fmt.Sprintf("the search for copies took longer than %s: %d files were not looked into", grepTime, len(files)))
+				return nil
+			}
+		}
+	}
+	if count >= maxFound {
+		v.incomplete(connect.ScopeFiles, fmt.Sprintf("more than %d files may hold copies", maxFound))
+	}
+	return nil
+}
+
+// closedFolders sums up what find could not enter.
+func closedFolders(errs string) string {
+	n, first := 0, ""
+	for line := range strings.Lines(errs) {
+		if strings.Contains(line, "Permission denied") {
+			n++
+			if first == "" {
+				first = strings.TrimSpace(line)
+			}
+		}
+	}
+	switch n {
+	case 0:
+		return "files that only root may read were not looked into"
+	case 1:
+		return "one folder could not be entered: " + first
+	}
+	return fmt.Sprintf("%d folders could not be entered, the first: %s", n, first)
+}

@@ -1,0 +1,64 @@
+package held
+
+import (
+	"fmt"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"mossledger.example/moss/internal/core/secret"
+)
+
+// findDocument: a value of several lines that is a file of its own, such as a
+// configuration file kept in another document. A step names the layout, the
+// key and the part inside: document:yaml;/db/password;0;url.
+func findDocument(_, text string) []inside {
+	if strings.Count(strings.TrimRight(text, "\n"), "\n") < 1 && !strings.HasSuffix(text, "\n") || len(text) > MaxSize {
+		return nil
+	}
+	var out []inside
+	for _, in := range choose("", []byte(text), HintNone) {
+		values, _, err := scanAs([]byte(text), in)
+		if err != nil {
+			continue
+		}
+		count := map[string]int{}
+		for _, v := range values {
+			nth := count[v.key]
+			count[v.key]++
+			// What may hold a secret is told by its parts, and by its name.
+			all := secretsIn(v.name, v.text, func(secret.Value) bool { return false }, documentDepth)
+			if len(all) == 0 {
+				all = []found{{part: PartValue, text: v.text}}
+			}
+			for _, f := range all {
+				names := f.names
+				if len(names) == 0 {
+					names = besideValue(v, values)
+				}
+				out = append(out, inside{step: documentStep(Locator{in, v.key, nth, f.part}), text: f.text, names: names, certain: f.certain})
+			}
+		}
+		break
+	}
+	return out
+}
+
+func documentStep(at Locator) string {
+	return fmt.Sprintf("document:%s;%s;%d;%s", at.Layout, url.PathEscape(at.Key), at.Nth, url.PathEscape(at.Part))
+}
+
+func rewrapDocument(text, step, value string) (string, error) {
+	fields := strings.Split(strings.TrimPrefix(step, "document:"), ";")
+	if len(fields) != 4 {
+		return "", fmt.Errorf("%w: %s", ErrNotThere, step)
+	}
+	key, errKey := url.PathUnescape(fields[1])
+	part, errPart := url.PathUnescape(fields[3])
+	nth, errNth := strconv.Atoi(fields[2])
+	if errKey != nil || errPart != nil || errNth != nil {
+		return "", fmt.Errorf("%w: %s", ErrNotThere, step)
+	}
+	out, err := Splice([]byte(text), Locator{Layout(fields[0]), key, nth, part}, secret.New(value))
+	return string(out), err
+}

@@ -1,0 +1,156 @@
+package held
+
+import (
+	"bytes"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"strings"
+	"unicode/utf8"
+)
+
+// xmlElement is an open element.
+type xmlElement struct {
+	path     string
+	name     string // what its text is called: its key or name attribute, or its own name
+	children map[string]int
+	keyed    bool
+	texts    []value
+	nested   bool
+}
+
+var xmlAttribute = regexp.MustCompile(`([\w:.\-]+)\s*=\s*("[^"]*"|'[^']*')`)
+
+// scanXML finds the attributes and texts of an XML document (XML 1.0). Entities
+// that the document itself declares are not expanded: a document that uses one
+// is refused.
+func scanXML(content []byte) ([]value, []Problem, error) {
+	from := 0
+	if bytes.HasPrefix(content, byteOrder) {
+		from = len(byteOrder)
+	}
+	decoder := xml.NewDecoder(bytes.NewReader(content[from:]))
+	decoder.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return r, nil } // it is valid UTF-8, whatever it says
+	root := &xmlElement{children: map[string]int{}}
+	open := []*xmlElement{root}
+	var out []value
+	lineAt, line := 0, 1
+	lineFor := func(at int) int {
+		if at >= lineAt {
+			line += bytes.Count(content[lineAt:at], []byte("\n"))
+			lineAt = at
+			return line
+		}
+		return 1 + bytes.Count(content[:at], []byte("\n"))
+	}
+	for {
+		before := from + int(decoder.InputOffset())
+		token, err := decoder.Token()
+		if errors.Is(err, io.EOF) {
+			return out, nil, nil
+		}
+		if err != nil {
+			return nil, nil, fmt.Errorf("not XML: line %d: %w", lineFor(min(before, len(content))), err)
+		}
+		after := from + int(decoder.InputOffset())
+		raw := content[before:after]
+		current := open[len(open)-1]
+		switch t := token.(type) {
+		case xml.StartElement:
+			if len(open) > jsonDepth {
+				return nil, nil, fmt.Errorf("not read: line %d: elements are nested too deep", lineFor(before))
+			}
+			current.nested = true
+			e := &xmlElement{name: t.Name.Local, children: map[string]int{}}
+			label := ""
+			for _, a := range t.Attr {
+				if n := strings.ToLower(a.Name.Local); label == "" && (n == "key" || n == "name") {
+					label = a.Value
+				}
+			}
+			part := "/" + t.Name.Local
+			if label != "" {
+				part += "[" + strings.NewReplacer("/", "~1", "[", "(", "]", ")").Replace(label) + "]"
+				e.name, e.keyed = label, true
+			}
+			n := current.children[part]
+			current.children[part]++
+			e.path = current.path + part
+			if n > 0 {
+				e.path += fmt.Sprintf("[%d]", n+1)
+			}
+			open = append(open, e)
+			places := xmlAttribute.FindAllSubmatchIndex(raw, -1)
+			for i, m := range places {
+				if len(places) != len(t.Attr) {
+					break // not understood: nothing is edited
+				}
+				attribute := string(raw[m[2]:m[3]])
+				local := attribute[strings.LastIndexByte(attribute, ':')+1:]
+				v := value{
+					key: e.path + "/@" + attribute, name: local, within: e.path, start: before + m[4] + 1, end: before + m[5] - 1,
+					line: lineFor(before + m[4]), text: t.Attr[i].Value,
+				}
+				if e.keyed && (strings.EqualFold(local, "value") || strings.EqualFold(local, "connectionString")) {
+					v.name, v.within = e.name, current.path
+				}
+				out = append(out, v)
+			}
+		case xml.EndElement:
+			if len(open) == 1 {
+				continue
+			}
+			open = open[:len(open)-1]
+			if len(current.texts) == 1 && !current.nested {
+				v := current.texts[0]
+				v.key, v.name, v.within = current.path, current.name, open[len(open)-1].path
+				out = append(out, v)
+			}
+		case xml.CharData:
+			start, end, text := before, after, string(t)
+			if bytes.HasPrefix(raw, []byte("<![CDATA[")) {
+				start, end = before+len("<![CDATA["), after-len("]]>")
+			} else {
+				for start < end && strings.IndexByte(" \t\r\n", content[start]) >= 0 {
+					start++
+				}
+				for end > start && strings.IndexByte(" \t\r\n", content[end-1]) >= 0 {
+					end--
+				}
+				text = strings.TrimSpace(text)
+			}
+			if start < end {
+				current.texts = append(current.texts, value{start: start, end: end, line: lineFor(start), text: text})
+			}
+		}
+	}
+}
+
+// encodeXML writes character data (XML 1.0, section 2.4) for where it stands:
+// an attribute, a text or a CDATA section.
+func encodeXML(text string, _ []byte, at value, content []byte) (string, error) {
+	if !utf8.ValidString(text) || strings.ContainsFunc(text, func(r rune) bool { return r < 0x20 && r != '\t' }) {
+		return "", fmt.Errorf("%w: XML has no such characters", ErrCannotCarry)
+	}
+	if bytes.HasSuffix(content[:at.start], []byte("<![CDATA[")) {
+		if strings.Contains(text, "]]>") {
+			return "", fmt.Errorf("%w: it would end the CDATA section", ErrCannotCarry)
+		}
+		return text, nil
+	}
+	if text != strings.TrimSpace(text) {
+		return "", fmt.Errorf("%w: blanks at its ends would be lost", ErrCannotCarry)
+	}
+	out := strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;").Replace(text)
+	if at.start > 0 {
+		switch content[at.start-1] {
+		case '"':
+			out = strings.ReplaceAll(out, `"`, "&quot;")
+		case '\'':
+			out = strings.ReplaceAll(out, "'", "&apos;")
+		}
+	}
+	return strings.ReplaceAll(out, "\t", "&#9;"), nil
+}
