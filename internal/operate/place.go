@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 
 	"mossledger.example/moss/internal/core/estate"
@@ -130,7 +131,35 @@ func (o *Operator) Refresh(ctx context.Context) error {
 	if err := o.Store.SetFindings(ctx, "reach/", findings); err != nil {
 		return err
 	}
+	if err := o.refreshReuse(ctx); err != nil {
+		return err
+	}
 	return o.refreshAccounts(ctx)
+}
+
+// refreshReuse: one password that stands for several accounts. Only keyed
+// fingerprints are compared.
+func (o *Operator) refreshReuse(ctx context.Context) error {
+	reused, err := o.Store.Reused(ctx)
+	if err != nil {
+		return err
+	}
+	var findings []store.Finding
+	for _, r := range reused {
+		accounts := strings.Join(r.Accounts, ", ")
+		f := store.Finding{
+			Key: "reuse/" + r.Fingerprint, Kind: "reused-password", Severity: "medium", Subject: accounts, System: r.System, AccountID: r.AccountID,
+			What: "one password is used for " + accounts, Next: "give each account a password of its own: rotate them one after the other",
+		}
+		if n := len(r.Places); n > 0 {
+			f.What += fmt.Sprintf("; it stands in %s", strings.Join(r.Places[:min(n, 5)], ", "))
+			if n > 5 {
+				f.What += fmt.Sprintf(" and %d more places", n-5)
+			}
+		}
+		findings = append(findings, f)
+	}
+	return o.Store.SetFindings(ctx, "reuse/", findings)
 }
 
 // refreshAccounts: accounts that something depends on and whose password never

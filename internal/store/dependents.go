@@ -290,3 +290,33 @@ func (s *Store) PutTies(ctx context.Context, derived map[int64][]ties.Tie) error
 func ContextOf(v System) naming.Context {
 	return naming.Context{System: strconv.FormatInt(v.ID, 10), Host: v.Kind != string(estate.KindDirectory)}
 }
+
+// Reuse is one password that several accounts have.
+type Reuse struct {
+	Fingerprint string
+	Accounts    []string // in order
+	AccountID   int64    // one of them
+	System      string   // of that account
+	Places      []string // where copies of it stand
+}
+
+// Reused finds passwords that belong to several accounts: by the values in
+// custody, and by the accounts that copies stand beside. Copies that hold
+// another value than their account's say nothing of whose it is.
+func (s *Store) Reused(ctx context.Context) ([]Reuse, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (r Reuse, err error) {
+		var accounts, places string
+		err = rows.Scan(&r.Fingerprint, &accounts, &r.AccountID, &r.System, &places)
+		r.Accounts, r.Places = parse[[]string](accounts), parse[[]string](places)
+		return r, err
+	}, `WITH uses AS (
+		SELECT fingerprint, account_id FROM secrets WHERE state = 'current' AND account_id IN (SELECT account_id FROM custody)
+		UNION SELECT d.fingerprint, t.account_id FROM dependents d JOIN ties t ON t.dependent_id = d.id
+			WHERE d.gone = '' AND d.fingerprint <> '' AND t.strength IN ('matches', 'beside', 'differs')
+				AND NOT EXISTS (SELECT 1 FROM secrets x WHERE x.fingerprint = d.fingerprint AND x.account_id = t.account_id AND x.state = 'retired')
+	), many AS (SELECT fingerprint, MIN(account_id) AS one FROM uses GROUP BY fingerprint HAVING COUNT(DISTINCT account_id) > 1)
+	SELECT m.fingerprint, (SELECT json_group_array(name) FROM (SELECT a.name FROM uses u JOIN accounts a ON a.id = u.account_id WHERE u.fingerprint = m.fingerprint ORDER BY a.name)),
+		m.one, (SELECT systems.name FROM accounts a JOIN systems ON systems.id = a.system_id WHERE a.id = m.one),
+		(SELECT json_group_array(place) FROM (SELECT systems.name || ':' || d.place AS place FROM dependents d JOIN systems ON systems.id = d.system_id WHERE d.fingerprint = m.fingerprint AND d.gone = '' ORDER BY 1))
+	FROM many m ORDER BY m.fingerprint`)
+}

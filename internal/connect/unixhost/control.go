@@ -91,17 +91,22 @@ func (Connector) Restart(ctx context.Context, target connect.Target, place estat
 	if failure := s.checkUnit(connect.StageRestart, place); failure != nil {
 		return "", failure
 	}
+	words := "restarted"
 	// A unit file that was changed, by us or others, counts only once it is read.
 	if r := s.run(ctx, nil, "/usr/bin/systemctl", "show", "--property=NeedDaemonReload", "--", place.Place); r.err == nil && strings.TrimSpace(string(r.out)) == "NeedDaemonReload=yes" {
-		if failure := s.failure(connect.StageRestart, s.sudo(ctx, nil, reloadCommand...), strings.Join(reloadCommand, " ")); failure != nil {
+		failure := s.failure(connect.StageRestart, s.sudo(ctx, nil, reloadCommand...), strings.Join(reloadCommand, " "))
+		if failure != nil && failure.Code != connect.CodeNotPermitted {
 			return "", failure
+		}
+		if failure != nil { // the rehearsal asks for the right where it matters
+			words = "restarted as it was loaded: its unit file was changed, and the right to have it read is missing"
 		}
 	}
 	argv := []string{"/usr/bin/systemctl", "restart", place.Place}
 	if failure := s.failure(connect.StageRestart, s.sudo(ctx, nil, argv...), strings.Join(argv, " ")); failure != nil {
 		return "", failure
 	}
-	return "restarted", nil
+	return words, nil
 }
 
 // Diagnose implements connect.Diagnoser: the unit as it is now, the units that

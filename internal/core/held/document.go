@@ -12,12 +12,12 @@ import (
 // findDocument: a value of several lines that is a file of its own, such as a
 // configuration file kept in another document. A step names the layout, the
 // key and the part inside: document:yaml;/db/password;0;url.
-func findDocument(_, text string) []inside {
+func findDocument(name, text string) []inside {
 	if strings.Count(strings.TrimRight(text, "\n"), "\n") < 1 && !strings.HasSuffix(text, "\n") || len(text) > MaxSize {
 		return nil
 	}
 	var out []inside
-	for _, in := range choose("", []byte(text), HintNone) {
+	for _, in := range choose(name, []byte(text), HintNone) {
 		values, _, err := scanAs([]byte(text), in)
 		if err != nil {
 			continue

@@ -196,6 +196,9 @@ func Locate(path string, content []byte, hint Hint, also func(secret.Value) bool
 		}
 		out := Located{Layout: in, Problems: problems}
 		out.spans(values, also)
+		if len(out.Spans) == 0 && in != LayoutWhole && isWhole(content) {
+			out.whole(path, content, also)
+		}
 		return out, nil
 	}
 	if last == nil {
@@ -240,6 +243,20 @@ func (l *Located) spans(values []value, also func(secret.Value) bool) {
 	}
 }
 
+var secretFile = regexp.MustCompile(`(?i)(pass(wd|word|phrase)?|secret|token|pw|pwd|credentials?)([._\-]?(txt|file|key))?$`)
+
+// whole takes a file of one line for a value, when it is a known one or the
+// file is called so.
+func (l *Located) whole(path string, content []byte, also func(secret.Value) bool) {
+	values, _, _ := scanWhole(content)
+	base := path[strings.LastIndexByte(path, '/')+1:]
+	if v := secret.New(values[0].text); !also(v) && (!secretFile.MatchString(base) || strings.ContainsAny(values[0].text, " \t") || assignItem.MatchString(values[0].text)) {
+		return
+	}
+	l.Layout, l.Problems = LayoutWhole, nil
+	l.spans(values, also)
+}
+
 // repeats are layouts in which a key may stand several times and all count.
 var repeats = map[Layout]bool{LayoutPGPass: true, LayoutNetrc: true, LayoutUnit: true, LayoutCron: true, LayoutShell: true, LayoutCode: true, LayoutDirectives: true, LayoutXML: true}
 
@@ -279,28 +296,62 @@ func isSecret(name string) bool { return secretKey.MatchString(name) }
 
 // besideValue returns the neighbours that name an account and share the longest
 // prefix with the secret's name: BERTH_PASSWORD goes with BERTH_USER rather
-// than with DB_USER. Several at the same distance are all returned.
+// than with DB_USER. Several at the same distance are all returned. A name that
+// another secret is nearer to goes with that one alone.
 func besideValue(held value, values []value) []string {
-	best, names := -1, []string(nil)
+	best, names := -1, []value(nil)
 	for _, v := range values {
 		if v.within != held.within || v.text == "" || !nameKey.MatchString(v.name) || reference.MatchString(v.text) {
 			continue
 		}
 		switch n := commonPrefix(held.name, v.name); {
 		case n > best:
-			best, names = n, []string{v.text}
+			best, names = n, []value{v}
 		case n == best:
-			names = append(names, v.text)
+			names = append(names, v)
 		}
 	}
-	return names
+	var out []string
+	for _, name := range names {
+		mine, taken := affinity(held, name), false
+		for _, v := range values {
+			if v.within == held.within && v.text != "" && isSecret(v.name) && !reference.MatchString(v.text) && affinity(v, name) > mine {
+				taken = true
+			}
+		}
+		if !taken {
+			out = append(out, name.text)
+		}
+	}
+	return out
 }
 
-func commonPrefix(a, b string) int {
-	a, b = strings.ToLower(a), strings.ToLower(b)
-	n := 0
-	for n < len(a) && n < len(b) && a[n] == b[n] {
+var passwordKey = regexp.MustCompile(`(?i)(pass|passwd|password|passwort|pwd|pw|authtok|masterauth|credential)[_\-]?\d?$`)
+
+// affinity says how much a secret and a name belong together: by what their
+// names share, and because names go with passwords rather than with tokens.
+func affinity(secret, name value) int {
+	n := 2 * commonPrefix(secret.name, name.name)
+	if passwordKey.MatchString(secret.name) || secret.name == "" {
 		n++
 	}
 	return n
 }
+
+// commonPrefix is how much two names share, in whole words.
+func commonPrefix(a, b string) int {
+	n := 0
+	for n < len(a) && n < len(b) && a[n]|0x20 == b[n]|0x20 {
+		n++
+	}
+	for ; n > 0; n-- {
+		separated := strings.IndexByte("_-. /", a[n-1]) >= 0
+		word := n >= 2 && n < len(a) && n < len(b) && isUpper(a[n]) && isUpper(b[n])
+		if separated || word {
+			return n
+		}
+	}
+	return 0
+}
+
+func isUpper(c byte) bool { return c >= 'A' && c <= 'Z' }

@@ -64,7 +64,7 @@ func shellValues(content []byte, offset, line int, prefix string) ([]value, erro
 				w.start, w.end = w.start+offset, w.end+offset
 				words = append(words, w)
 			}
-			for len(words) > 0 && (words[0].text == "export" || words[0].text == "env" || words[0].text == "sudo") {
+			for len(words) > 0 && runsAnother[words[0].text] {
 				words = words[1:]
 			}
 			if len(words) > 0 {
@@ -79,6 +79,9 @@ func shellValues(content []byte, offset, line int, prefix string) ([]value, erro
 	})
 	return out, nil
 }
+
+// runsAnother are commands whose arguments are a command.
+var runsAnother = map[string]bool{"export": true, "env": true, "sudo": true, "exec": true, "nohup": true, "command": true, "time": true}
 
 // shellWord decodes a word that the shell does not expand.
 func shellWord(content []byte, w *syntax.Word) (word, bool) {

@@ -76,7 +76,7 @@ func secretsIn(name, text string, also func(secret.Value) bool, depth int) []fou
 	}
 	for _, w := range wrappings {
 		switch {
-		case w.name == "pair" && depth == 0 && !pairKey.MatchString(name),
+		case w.name == "pair" && !pairKey.MatchString(name),
 			w.name == "base64" && depth > documentDepth,
 			w.name == "document" && depth > 0: // no documents in documents
 			continue
@@ -86,7 +86,13 @@ func secretsIn(name, text string, also func(secret.Value) bool, depth int) []fou
 			if w.name == "assign" || w.name == "document" {
 				inner = i.step[strings.IndexByte(i.step, ':')+1:]
 			}
-			deeper := secretsIn(inner, i.text, also, depth+1)
+			if w.name == "basic" {
+				inner = "credentials"
+			}
+			var deeper []found
+			if i.plain || w.name == "base64" { // a password is not taken apart
+				deeper = secretsIn(inner, i.text, also, depth+1)
+			}
 			switch {
 			case w.name == "document":
 				if also(secret.New(i.text)) || i.certain {

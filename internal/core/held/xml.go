@@ -105,7 +105,11 @@ func scanXML(content []byte) ([]value, []Problem, error) {
 			open = open[:len(open)-1]
 			if len(current.texts) == 1 && !current.nested {
 				v := current.texts[0]
-				v.key, v.name, v.within = current.path, current.name, open[len(open)-1].path
+				parent := open[len(open)-1]
+				v.key, v.name, v.within = current.path, current.name, parent.path
+				if strings.EqualFold(current.name, "value") && parent.keyed && len(open) > 1 {
+					v.name, v.within = parent.name, open[len(open)-2].path
+				}
 				out = append(out, v)
 			}
 		case xml.CharData:

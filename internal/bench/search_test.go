@@ -1,0 +1,128 @@
+package bench
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"sort"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/lab"
+	"mossledger.example/moss/internal/lab/plant"
+	"mossledger.example/moss/internal/operate"
+	"mossledger.example/moss/internal/standin"
+	"mossledger.example/moss/internal/standin/directory"
+	"mossledger.example/moss/internal/standin/larkmoor"
+	"mossledger.example/moss/internal/store"
+)
+
+// Of the search for copies.
+const (
+	searchSeeds     = 10
+	plantsPerSeed   = 200
+	certainStrength = "matches beside differs ambiguous same value"
+)
+
+// ferries starts a directory with the planted accounts and adds it.
+func ferries(b *testing.B, o *operate.Operator, accounts []plant.Account) {
+	authority, err := standin.NewAuthority()
+	require.NoError(b, err)
+	config, err := authority.Server("127.0.0.1", "directory.larkmoor.example")
+	require.NoError(b, err)
+	d := directory.New(directory.Config{Base: larkmoor.Base, NetBIOS: "LARKMOOR", Windows: true, MinLen: 8, TLS: config})
+	add1 := func(ou, name, password string, admin bool) {
+		d.Add(directory.Entry{DN: "CN=" + name + ",OU=" + ou + "," + larkmoor.Base, Password: password, Admin: admin, Attributes: map[string][]string{
+			"objectClass": {"top", "person", "organizationalPerson", "user"}, "sAMAccountName": {name}, "cn": {name}, "userPrincipalName": {name + "@larkmoor.example"},
+		}})
+	}
+	add1("Service Accounts", larkmoor.Manager, larkmoor.ManagerPassword, true)
+	for _, a := range accounts {
+		add1("Services", a.Name, a.Password, false)
+	}
+	address, err := d.Serve("127.0.0.1:0")
+	require.NoError(b, err)
+	b.Cleanup(func() { require.NoError(b, d.Close()) })
+	host, port := larkmoor.Port(address)
+	add(b, o, "dir", "CN="+larkmoor.Manager+",OU=Service Accounts,"+larkmoor.Base, secret.New(larkmoor.ManagerPassword), secret.Value{}, store.System{Name: "dir", Kind: "directory", Address: host, Port: port, TrustedCA: authority.PEM}, "")
+}
+
+// BenchmarkSearch plants credentials and decoys into the file systems of real
+// hosts and measures how much of it a survey finds, and how much that is none.
+func BenchmarkSearch(b *testing.B) {
+	plants, hit, told, wrong := 0, 0, 0, 0
+	for seed := uint64(1); seed <= searchSeeds; seed++ {
+		b.Run(fmt.Sprintf("seed%d", seed), func(b *testing.B) {
+			planting := plant.Seeded(seed, plantsPerSeed)
+			h := lab.NewHost(b, fmt.Sprintf("search%d", seed), 60)
+			for _, f := range planting.Files {
+				h.Write(b, f.Path, string(f.Content), os.FileMode(f.Mode))
+			}
+			h.Boot(b)
+			o := newOperator(b)
+			ferries(b, o, planting.Accounts)
+			add(b, o, "search", "mossmgr", secret.Value{}, h.Key, store.System{Name: "search", Kind: "unix-host", Address: h.Address, Port: 22}, h.Fingerprint())
+			survey(b, o, 10)
+			ctx := context.Background()
+			for _, a := range planting.Accounts {
+				if a.Custody {
+					account, _, err := o.FindAccount(ctx, "dir/"+a.Name)
+					require.NoError(b, err)
+					_, err = o.TakeCustody(ctx, "bench", account, secret.New(a.Password))
+					require.NoError(b, err)
+				}
+			}
+			took := survey(b, o, 10)
+			found := map[string]bool{}
+			false1 := 0
+			truth := map[string]string{}
+			for _, t := range planting.Truth {
+				truth[t.Path+" "+t.Account] = t.Format
+			}
+			v, err := o.Store.System(ctx, "search")
+			require.NoError(b, err)
+			dependents, err := o.Store.DependentsOfSystem(ctx, v.ID)
+			require.NoError(b, err)
+			var misses []string
+			for _, d := range dependents {
+				for _, t := range d.Ties {
+					if t.Evidence != "held" || !strings.Contains(certainStrength, t.Strength) {
+						continue
+					}
+					key := d.Path + " " + t.Account
+					told++
+					if truth[key] == "" {
+						false1++
+						misses = append(misses, fmt.Sprintf("wrong: %s is tied to %s (%s)", d.Place, t.Account, t.Strength))
+					}
+					found[key] = true
+				}
+			}
+			n := 0
+			for key, format := range truth {
+				if found[key] {
+					n++
+				} else {
+					misses = append(misses, fmt.Sprintf("missed: %s (%s)", key, format))
+				}
+			}
+			sort.Strings(misses)
+			fmt.Printf("seed %d: %d plants and %d decoys in %d files; %d found, %d wrong; survey %v\n", seed, len(truth), planting.Decoys, len(planting.Files), n, false1, took.Round(time.Millisecond))
+			for _, m := range misses {
+				fmt.Println("   ", m)
+			}
+			plants, hit, wrong = plants+len(truth), hit+n, wrong+false1
+		})
+	}
+	recall, precision := float64(hit)/float64(plants), 1-float64(wrong)/float64(max(1, told))
+	fmt.Printf("%d plants over %d seeds: recall %.4f, precision %.4f\n", plants, searchSeeds, recall, precision)
+	b.ReportMetric(recall, "recall")
+	b.ReportMetric(precision, "precision")
+	if recall < 1 || precision < 0.99 {
+		b.Errorf("recall %.4f or precision %.4f is below its goal", recall, precision)
+	}
+}
