@@ -1,7 +1,7 @@
 # Moss Ledger. 'make test' is the one test command; 'make demo' the way in.
 SHELL := /bin/bash
 GO ?= go
-PACKAGES = samba samba-ad-dc samba-ad-provision winbind ldb-tools ldap-utils slapd attr acl openssl mmdebstrap systemd-container iproute2 openssh-client chromium wsl curl uuid-runtime libxml2-utils python3-winrm
+PACKAGES = samba samba-ad-dc samba-ad-provision winbind ldb-tools ldap-utils slapd attr acl openssl mmdebstrap systemd-container iproute2 openssh-client chromium wsl curl uuid-runtime libxml2-utils python3-winrm postgresql mariadb-server-core mariadb-client-core redis-server
 export DEBIAN_FRONTEND = noninteractive
 
 .PHONY: build console lab check test bench demo tour api screenshots clean

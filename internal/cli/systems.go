@@ -62,7 +62,7 @@ type systemFlags struct {
 
 func (f *systemFlags) register(cmd *cobra.Command) {
 	flags := cmd.Flags()
-	flags.StringVar(&f.kind, "kind", "unix-host", "unix-host, windows-host or directory")
+	flags.StringVar(&f.kind, "kind", "unix-host", "unix-host, windows-host, directory, postgresql, mariadb or redis")
 	flags.StringVar(&f.address, "address", "", "host name or IP address; the name by default")
 	flags.IntVar(&f.port, "port", 0, "the kind's usual port by default")
 	flags.StringVar(&f.logon, "logon", "", "stored log-on to use")
@@ -71,7 +71,7 @@ func (f *systemFlags) register(cmd *cobra.Command) {
 	flags.StringVar(&f.owner, "owner", "", "who is responsible for it")
 	flags.StringVar(&f.caFile, "ca-file", "", "PEM of the CA that signed its certificate (directories, windows hosts)")
 	flags.StringArrayVar(&f.options, "option", nil, "base=DN (directories), paths=/a;/b or setpw=COMMAND (unix hosts), signin=kerberos|ntlm|basic, realm=REALM, kdc=HOST:88, service=HTTP/HOST (windows hosts); repeatable")
-	_ = cmd.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions([]string{"unix-host", "windows-host", "directory"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions([]string{"unix-host", "windows-host", "directory", "postgresql", "mariadb", "redis"}, cobra.ShellCompDirectiveNoFileComp))
 }
 
 func (f *systemFlags) body(name string) (map[string]any, error) {

@@ -190,11 +190,13 @@ const (
 	ScopeServices = "services"
 	ScopeTasks    = "tasks"
 	ScopePools    = "pools"
+	ScopeSessions = "sessions" // who is signed in now
+	ScopeSockets  = "sockets"  // connections and listening ports
 )
 
 // Scopes lists the scopes in the order in which they are told.
 func Scopes() []string {
-	return []string{ScopeAccounts, ScopeUnits, ScopeServices, ScopeTasks, ScopePools, ScopeCron, ScopeFiles}
+	return []string{ScopeAccounts, ScopeUnits, ScopeServices, ScopeTasks, ScopePools, ScopeCron, ScopeFiles, ScopeSessions, ScopeSockets}
 }
 
 // VisitRequest says how to read.
@@ -216,6 +218,9 @@ type Unread struct {
 type Batch struct {
 	Accounts   []estate.Account
 	Dependents []estate.Dependent
+	Sessions   []estate.Session
+	Sockets    []estate.Socket
+	Uses       []estate.Use // log-ons that the system recorded
 	Problems   []Unread
 }
 
@@ -268,6 +273,15 @@ type Verifier interface {
 // log-on. It returns nil only when the authority said that it did.
 type Changer interface {
 	Change(ctx context.Context, target Target, account AccountRef, value secret.Value) error
+}
+
+// Overlapper lets an account have two values at once, so that a change needs
+// no moment in which both sides must switch. Accept makes the authority accept
+// both; Change then ends it by accepting one.
+type Overlapper interface {
+	// Overlaps reports whether this account may have two values, and why not.
+	Overlaps(ctx context.Context, target Target, account AccountRef) (bool, string, error)
+	Accept(ctx context.Context, target Target, account AccountRef, first, second secret.Value) error
 }
 
 // CopyState says what stands at places of a file.

@@ -120,11 +120,9 @@ func connectNext(err error, port int) string {
 	}
 }
 
-// Secure connects and makes a TLS connection with a verified certificate: that
-// of the machine's trusted authorities, or of the one that the target names.
-// next says what to do about a handshake that failed. The configuration is for
-// further connections of the same kind.
-func Secure(ctx context.Context, target Target, defaultPort int, watch *Stopwatch, next func(error) string) (*tls.Conn, *tls.Config, Facts, *Failure) {
+// TLS is how a target's certificate is verified: by the machine's trusted
+// authorities, or by the one that the target names.
+func TLS(target Target) (*tls.Config, *Failure) {
 	config := &tls.Config{ServerName: target.Address, MinVersion: tls.VersionTLS12}
 	if config.ServerName == "" {
 		config.ServerName = target.Name
@@ -132,10 +130,25 @@ func Secure(ctx context.Context, target Target, defaultPort int, watch *Stopwatc
 	if target.TrustedCA != "" {
 		config.RootCAs = x509.NewCertPool()
 		if !config.RootCAs.AppendCertsFromPEM([]byte(target.TrustedCA)) {
-			f := target.Fail(StageSecure, CodeUntrusted, "the given CA certificate is not PEM", "give the CA certificate that signed the system's again", nil)
-			watch.Fail(f)
-			return nil, nil, Facts{}, f
+			return nil, target.Fail(StageSecure, CodeUntrusted, "the given CA certificate is not PEM", "give the CA certificate that signed the system's again", nil)
 		}
+	}
+	return config, nil
+}
+
+// OptionTLS is "off" for data stores that speak no TLS. Their sign-ins do not
+// show the password, but what is read and changed travels in clear.
+const OptionTLS = "tls"
+
+// Secure connects and makes a TLS connection with a verified certificate: that
+// of the machine's trusted authorities, or of the one that the target names.
+// next says what to do about a handshake that failed. The configuration is for
+// further connections of the same kind.
+func Secure(ctx context.Context, target Target, defaultPort int, watch *Stopwatch, next func(error) string) (*tls.Conn, *tls.Config, Facts, *Failure) {
+	config, failure := TLS(target)
+	if failure != nil {
+		watch.Fail(failure)
+		return nil, nil, Facts{}, failure
 	}
 	raw, failure := Dial(ctx, target, defaultPort, watch)
 	if failure != nil {

@@ -1,5 +1,5 @@
 // Package lab starts real systems for tests: directories (Samba with the
-// Windows-domain schema, OpenLDAP) and unix hosts with a real systemd, each in
+// Windows-domain schema, OpenLDAP), data stores (PostgreSQL, MariaDB, Redis) and unix hosts with a real systemd, each in
 // a network namespace and a control group of its own. It needs root on Linux
 // and some Debian packages, which 'make lab' installs; where it cannot run,
 // Available says why, and with CI=true that is a failure.
@@ -23,6 +23,7 @@ import (
 var needs = map[string]string{
 	"samba": "samba-ad-dc", "samba-tool": "samba-ad-dc", "ldbadd": "ldb-tools", "slapd": "slapd", "slapadd": "slapd",
 	"mmdebstrap": "mmdebstrap", "systemd-nspawn": "systemd-container", "ip": "iproute2", "openssl": "openssl", "ldapsearch": "ldap-utils",
+	"mariadbd": "mariadb-server-core", "mariadb-install-db": "mariadb-server-core", "redis-server": "redis-server", "pg_ctlcluster": "postgresql",
 }
 
 // Available reports why the lab cannot run here, or nil.

@@ -18,7 +18,7 @@ import (
 // SystemInput is what a person gives of a system.
 type SystemInput struct {
 	Name        string            `json:"name" minLength:"1" maxLength:"255"`
-	Kind        string            `json:"kind" doc:"directory, unix-host or windows-host"`
+	Kind        string            `json:"kind" doc:"directory, unix-host, windows-host, postgresql, mariadb or redis"`
 	Address     string            `json:"address,omitempty" maxLength:"255" doc:"Host name or IP address; the name is used when it is empty"`
 	Port        int               `json:"port,omitempty" minimum:"0" maximum:"65535" doc:"The kind's usual port when it is 0"`
 	LogOn       string            `json:"logon,omitempty"`

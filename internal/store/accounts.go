@@ -455,7 +455,7 @@ func (l *Lookup) find(where string, args ...any) ([]naming.Known, error) {
 		var kind string
 		err = rows.Scan(&id, &system, &kind, &k.Name, &k.UPN, &k.DN, &k.SID, &k.UID)
 		k.ID, k.System = strconv.FormatInt(id, 10), strconv.FormatInt(system, 10)
-		k.Host, k.Domains = kind != string(estate.KindDirectory), l.domains[system]
+		k.Host, k.Store, k.Domains = estate.Kind(kind).IsHost(), estate.Kind(kind).IsDataStore(), l.domains[system]
 		return k, err
 	}, "SELECT a.id, a.system_id, systems.kind, a.name, a.upn, a.dn, a.sid, a.uid FROM accounts a JOIN systems ON systems.id = a.system_id WHERE a.gone = '' AND "+where+" LIMIT 50", args...)
 }

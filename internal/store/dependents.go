@@ -288,7 +288,7 @@ func (s *Store) PutTies(ctx context.Context, derived map[int64][]ties.Tie) error
 
 // ContextOf says how references on a system are read.
 func ContextOf(v System) naming.Context {
-	return naming.Context{System: strconv.FormatInt(v.ID, 10), Host: v.Kind != string(estate.KindDirectory)}
+	return naming.Context{System: strconv.FormatInt(v.ID, 10), Host: estate.Kind(v.Kind).IsHost()}
 }
 
 // Reuse is one password that several accounts have.

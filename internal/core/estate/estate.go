@@ -22,7 +22,25 @@ const (
 	KindDirectory   Kind = "directory"
 	KindUnixHost    Kind = "unix-host"
 	KindWindowsHost Kind = "windows-host"
+	KindPostgreSQL  Kind = "postgresql"
+	KindMariaDB     Kind = "mariadb"
+	KindRedis       Kind = "redis"
 )
+
+// Kinds lists them.
+func Kinds() []Kind {
+	return []Kind{KindUnixHost, KindWindowsHost, KindDirectory, KindPostgreSQL, KindMariaDB, KindRedis}
+}
+
+// IsHost reports whether systems of this kind have local accounts and run
+// programs.
+func (k Kind) IsHost() bool { return k == KindUnixHost || k == KindWindowsHost }
+
+// IsDataStore reports whether systems of this kind keep data behind accounts of
+// their own.
+func (k Kind) IsDataStore() bool {
+	return k == KindPostgreSQL || k == KindMariaDB || k == KindRedis
+}
 
 // System is anything that can be reached.
 type System struct {
@@ -180,6 +198,41 @@ type Copy struct {
 	Names       []string `json:"names,omitempty"`      // account references that stand beside it
 	Fingerprint string   `json:"fingerprint"`          // keyed; see package secret
 	Unreadable  string   `json:"unreadable,omitempty"` // why it could not be read
+}
+
+// Session is somebody who is signed in to a data store now.
+type Session struct {
+	StableID    string    `json:"stable_id"` // of the account there
+	Account     string    `json:"account"`
+	Client      string    `json:"client"` // IP address; "" for a local one
+	Port        int       `json:"port,omitempty"`
+	Application string    `json:"application,omitempty"` // as the client names itself
+	Database    string    `json:"database,omitempty"`
+	Since       time.Time `json:"since,omitzero"`
+}
+
+// Socket is one end of a TCP connection on a host, or a port that it listens on.
+type Socket struct {
+	Listens   bool   `json:"listens,omitempty"`
+	Local     string `json:"local"` // IP address
+	LocalPort int    `json:"local_port"`
+	Peer      string `json:"peer,omitempty"`
+	PeerPort  int    `json:"peer_port,omitempty"`
+	UID       string `json:"uid,omitempty"`
+	Unit      string `json:"unit,omitempty"` // that owns it
+	Program   string `json:"program,omitempty"`
+}
+
+// Use is a log-on that a system recorded, one or many of the same kind.
+type Use struct {
+	Account string    `json:"account"` // as the record names it
+	Client  string    `json:"client"`  // IP address
+	How     string    `json:"how"`     // what was signed in to, and by which means
+	Key     string    `json:"key,omitempty"`
+	First   time.Time `json:"first"`
+	Last    time.Time `json:"last"`
+	Count   int       `json:"count"`
+	Failed  bool      `json:"failed,omitempty"` // it was refused
 }
 
 // FormatMention is the format of a copy that is none: the file only mentions

@@ -11,6 +11,7 @@ type Known struct {
 	ID      string
 	System  string
 	Host    bool     // lives on a host (local account), not in a directory
+	Store   bool     // lives in a data store
 	Name    string   // account name
 	UPN     string   // principal name
 	DN      string   // distinguished name
@@ -52,6 +53,7 @@ type Resolution struct {
 type Context struct {
 	System string // id of the system; empty when a person typed it
 	Host   bool   // that system has local accounts
+	Copy   bool   // it stands beside a secret: programs sign in anywhere with it
 }
 
 // Resolve decides what a reference means in a context.
@@ -126,20 +128,24 @@ func inDomain(ref Reference, lookup Lookup) ([]Known, error) {
 	}), err
 }
 
-// byBareName: on a host, the host's own account of that name wins, because
-// the host's account files are asked first; elsewhere every account of the
-// name is a candidate.
+// byBareName: what a host runs as is looked up in its own account files first,
+// and then in directories. A name beside a secret may be of any system that a
+// program signs in to: there the host's own account is one candidate of several.
+// Elsewhere every account of the name is one.
 func byBareName(ref Reference, context Context, lookup Lookup) ([]Known, error) {
 	found, err := lookup.ByName(ref.Name)
 	if err != nil {
 		return nil, err
+	}
+	if context.Host && context.Copy {
+		return keep(found, func(k Known) bool { return !k.Host || k.System == context.System }), nil
 	}
 	if context.Host {
 		own := keep(found, func(k Known) bool { return k.Host && k.System == context.System })
 		if len(own) > 0 {
 			return own, nil
 		}
-		return keep(found, func(k Known) bool { return !k.Host }), nil
+		return keep(found, func(k Known) bool { return !k.Host && !k.Store }), nil
 	}
 	return found, nil
 }

@@ -307,11 +307,11 @@ func setPort(r *Row, value string) error {
 
 func setKind(r *Row, value string) error {
 	switch value {
-	case "", "unix-host", "windows-host", "directory":
+	case "", "unix-host", "windows-host", "directory", "postgresql", "mariadb", "redis":
 		r.Kind = value
 		return nil
 	}
-	return errors.New("unknown kind: unix-host, windows-host or directory")
+	return errors.New("unknown kind: unix-host, windows-host, directory, postgresql, mariadb or redis")
 }
 
 func clip(text string) string {

@@ -49,6 +49,7 @@ func Derive(d estate.Dependent, context naming.Context, known Known, unreadable 
 		return deriveMention(d, context, known)
 	}
 	if d.Copy != nil {
+		context.Copy = true
 		return deriveCopy(d, context, known)
 	}
 	if d.RunsAs == "" {
