@@ -89,7 +89,8 @@ func overlap(t *testing.T, c interface {
 	connect.Overlapper
 	connect.Changer
 	connect.Verifier
-}, d *lab.DataStore, a estate.Account) {
+}, d *lab.DataStore, a estate.Account,
+) {
 	t.Helper()
 	ref := connect.AccountRef{StableID: a.StableID, Name: a.Name, DN: a.DN}
 	can, why, err := c.Overlaps(t.Context(), d.Target("db"), ref)

@@ -25,7 +25,7 @@ func (o *Operator) Place(ctx context.Context, systems []store.System) error {
 	slots := make(chan struct{}, placeAtOnce)
 	failures := make([]error, len(systems))
 	for i, v := range systems {
-		if v.Kind == string(estate.KindDirectory) {
+		if !estate.Kind(v.Kind).IsHost() {
 			continue
 		}
 		all.Add(1)
@@ -39,6 +39,9 @@ func (o *Operator) Place(ctx context.Context, systems []store.System) error {
 	}
 	all.Wait()
 	if err := errors.Join(failures...); err != nil {
+		return err
+	}
+	if err := o.Observe(ctx); err != nil {
 		return err
 	}
 	return o.Refresh(ctx)
@@ -132,6 +135,12 @@ func (o *Operator) Refresh(ctx context.Context) error {
 		return err
 	}
 	if err := o.refreshReuse(ctx); err != nil {
+		return err
+	}
+	if err := o.refreshDeclared(ctx); err != nil {
+		return err
+	}
+	if err := o.refreshUnused(ctx); err != nil {
 		return err
 	}
 	return o.refreshAccounts(ctx)

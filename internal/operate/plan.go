@@ -115,6 +115,7 @@ func (p *planner) tied(ctx context.Context) error {
 		return err
 	}
 	var runsAs []store.Dependent
+	mentions := 0
 	for _, d := range tied {
 		strength := strengthFor(d, p.account.ID)
 		switch {
@@ -124,6 +125,10 @@ func (p *planner) tied(ctx context.Context) error {
 			p.notes = append(p.notes, ambiguousNote(d))
 		case d.Copy != nil && strength == string(estate.StrengthReused):
 			p.note("%s on %s holds the same value beside another account: it is left alone", d.Place, d.System)
+		case d.Copy != nil && strength == string(estate.StrengthMentions):
+			mentions++
+		case strength == string(estate.StrengthSaid):
+			p.note("%s on %s: %s; see to it yourself", d.Place, d.System, detailFor(d, p.account.ID))
 		case d.Copy != nil:
 			p.note("%s on %s is left alone: %s", d.Place, d.System, detailFor(d, p.account.ID))
 		case d.Kind.LogsOn() && strength == string(estate.StrengthRunsAs):
@@ -146,6 +151,9 @@ func (p *planner) tied(ctx context.Context) error {
 		case d.Kind == estate.DependentCron:
 			runsAs = append(runsAs, d)
 		}
+	}
+	if mentions > 0 {
+		p.note("%d files only mention the account: they are left alone", mentions)
 	}
 	for _, d := range runsAs {
 		reads := false
@@ -302,23 +310,23 @@ func ambiguousNote(d store.Dependent) string {
 	return fmt.Sprintf("ambiguous: %s on %s holds the current value, but does not say whose it is", d.Place, d.System)
 }
 
-func detailFor(d store.Dependent, account int64) string {
+// strongest is the tie of a dependent to an account that decides: what is
+// configured or held counts before what was seen or said.
+func strongest(d store.Dependent, account int64) store.Tie {
+	var out store.Tie
 	for _, t := range d.Ties {
-		if t.AccountID == account {
-			return t.Detail
+		if t.AccountID == account && (out.Strength == "" || rank[estate.Evidence(t.Evidence)] < rank[estate.Evidence(out.Evidence)]) {
+			out = t
 		}
 	}
-	return ""
+	return out
 }
 
-func strengthFor(d store.Dependent, account int64) string {
-	for _, t := range d.Ties {
-		if t.AccountID == account {
-			return t.Strength
-		}
-	}
-	return ""
-}
+var rank = map[estate.Evidence]int{estate.Configured: 0, estate.Held: 1, estate.Observed: 2, estate.Declared: 3}
+
+func detailFor(d store.Dependent, account int64) string { return strongest(d, account).Detail }
+
+func strengthFor(d store.Dependent, account int64) string { return strongest(d, account).Strength }
 
 func locatorOf(d store.Dependent) held.Locator {
 	return held.Locator{Layout: held.Layout(d.Copy.Format), Key: d.Copy.Key, Nth: d.Copy.Nth, Part: d.Copy.Part}
@@ -329,11 +337,33 @@ func (p *planner) units(ctx context.Context, system int64) error {
 	if err != nil {
 		return err
 	}
+	named := map[string]bool{}
+	for _, d := range all {
+		for _, path := range d.Uses {
+			named[path] = true
+		}
+	}
 	for _, d := range all {
 		var reads []string
 		for _, path := range d.Uses {
 			if p.files[d.System+"\x00"+path] != nil {
 				reads = append(reads, path)
+			}
+		}
+		// A unit that was seen signed in reads a copy that nothing names.
+		if len(reads) == 0 && d.Kind == estate.DependentUnit && d.Up() && slices.ContainsFunc(d.Ties, func(t store.Tie) bool {
+			return t.AccountID == p.account.ID && t.Evidence == string(estate.Observed)
+		}) {
+			for key := range p.files {
+				if path, found := strings.CutPrefix(key, d.System+"\x00"); found && !named[path] {
+					reads = append(reads, path)
+				}
+			}
+			slices.Sort(reads)
+			if len(reads) > 0 {
+				p.note("%s on %s was seen signed in as the account, and nothing names the copies there: it is restarted after them", d.Place, d.System)
+			} else {
+				p.note("unexplained: %s on %s was seen signed in as the account, and no copy is known there: it may be refused afterwards", d.Place, d.System)
 			}
 		}
 		u := rotation.Unit{

@@ -295,6 +295,19 @@ func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit,
 				}
 				// What arrived is kept although the survey is cancelled.
 				keep := context.WithoutCancel(ctx)
+				if b.Sessions != nil {
+					if err := o.Store.PutSessions(keep, v.ID, b.Sessions); err != nil {
+						return err
+					}
+				}
+				if b.Sockets != nil {
+					if err := o.Store.PutSockets(keep, v.ID, b.Sockets); err != nil {
+						return err
+					}
+				}
+				if err := o.Store.PutUses(keep, v.ID, b.Uses); err != nil {
+					return err
+				}
 				if err := accounts.add(b.Accounts); err != nil {
 					return err
 				}

@@ -25,6 +25,9 @@ import (
 
 	// The kinds of system: one line each.
 	_ "mossledger.example/moss/internal/connect/directory"
+	_ "mossledger.example/moss/internal/connect/mariadb"
+	_ "mossledger.example/moss/internal/connect/postgres"
+	_ "mossledger.example/moss/internal/connect/redis"
 	_ "mossledger.example/moss/internal/connect/unixhost"
 	_ "mossledger.example/moss/internal/connect/winhost"
 )

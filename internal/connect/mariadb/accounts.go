@@ -121,7 +121,7 @@ func (Connector) Visit(ctx context.Context, target connect.Target, _ connect.Vis
 	if err != nil {
 		return fail(failure(target, connect.StageRead, err, false))
 	}
-	var batch connect.Batch
+	batch := connect.Batch{Sessions: []estate.Session{}}
 	for _, r := range rows {
 		if !r.role && r.user != "" && r.user != "mariadb.sys" {
 			batch.Accounts = append(batch.Accounts, r.account())

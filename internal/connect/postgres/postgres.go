@@ -215,4 +215,3 @@ func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions
 	}
 	return out
 }
-

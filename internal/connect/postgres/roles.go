@@ -53,7 +53,7 @@ func (Connector) Visit(ctx context.Context, target connect.Target, _ connect.Vis
 	if coverage.Facts, failed = facts(ctx, target, conn); failed != nil {
 		return fail(failed)
 	}
-	var batch connect.Batch
+	batch := connect.Batch{Sessions: []estate.Session{}}
 	rows, err := conn.Query(ctx, rolesQuery)
 	if err == nil {
 		batch.Accounts, err = pgx.CollectRows(rows, account)

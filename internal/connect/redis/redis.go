@@ -172,7 +172,7 @@ func (Connector) Visit(ctx context.Context, target connect.Target, _ connect.Vis
 	if err != nil {
 		return fail(failure(target, connect.StageRead, err, false))
 	}
-	var batch connect.Batch
+	batch := connect.Batch{Sessions: []estate.Session{}}
 	for _, line := range list {
 		if a, ok := account(line); ok {
 			batch.Accounts = append(batch.Accounts, a)

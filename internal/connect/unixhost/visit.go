@@ -46,7 +46,7 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 	}
 	if failure != nil {
 		coverage.Stages = watch.Stages()
-		for _, scope := range []string{connect.ScopeAccounts, connect.ScopeUnits, connect.ScopeCron, connect.ScopeFiles} {
+		for _, scope := range []string{connect.ScopeAccounts, connect.ScopeUnits, connect.ScopeCron, connect.ScopeFiles, connect.ScopeSockets} {
 			coverage.Why[scope] = failure.Error()
 		}
 		return coverage, failure
@@ -65,6 +65,7 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 		{connect.ScopeAccounts, v.accounts},
 		{connect.ScopeUnits, v.units},
 		{connect.ScopeCron, v.cron},
+		{connect.ScopeSockets, v.sockets},
 	}
 	var first *connect.Failure
 	for _, scope := range scopes {
@@ -76,6 +77,9 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 				first = failure
 			}
 		}
+	}
+	if failure := v.journal(ctx); failure != nil && first == nil {
+		first = failure
 	}
 	// Units and entries are handed over once the real paths of their files are
 	// known. Until then nothing of them counts as read.

@@ -113,6 +113,8 @@ const (
 	DependentService DependentKind = "service" // a service of a windows host
 	DependentTask    DependentKind = "task"    // a scheduled task of a windows host
 	DependentPool    DependentKind = "pool"    // an application pool of a web server
+
+	DependentDeclared DependentKind = "declared" // a place that only a person's word tells of
 )
 
 // LogsOn reports whether a dependent of this kind has a log-on of its own
@@ -261,6 +263,8 @@ const (
 	StrengthDiffers    Strength = "differs"    // names the account beside a secret that is not the sealed one
 	StrengthUnreadable Strength = "unreadable" // names the account, or is read by something that does, but could not be read
 	StrengthMentions   Strength = "mentions"   // only mentions the account
+	StrengthSignsIn    Strength = "signs in"   // was seen signed in as the account
+	StrengthSaid       Strength = "said"       // a person says so
 	StrengthReused     Strength = "same value" // holds the sealed value, but stands beside another account
 	StrengthAmbiguous  Strength = "ambiguous"  // holds the sealed value of several accounts and does not say whose it is
 )

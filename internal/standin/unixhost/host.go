@@ -19,6 +19,8 @@ import (
 	"sync"
 	"time"
 
+	"mossledger.example/moss/internal/core/estate"
+
 	"golang.org/x/crypto/ssh"
 )
 
@@ -93,6 +95,8 @@ type Host struct {
 	closing  chan struct{}
 	fault    Fault
 	log      []string // commands that ran, with who
+	sockets  func() []estate.Socket
+	signIns  []string // lines of the journal
 }
 
 // New makes a host with root and the usual folders.

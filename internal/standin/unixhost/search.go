@@ -3,11 +3,17 @@ package unixhost
 import (
 	"archive/tar"
 	"bytes"
+	"fmt"
 	"io"
+	"net"
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
+	"time"
+
+	"mossledger.example/moss/internal/core/estate"
 )
 
 // find knows roots, -maxdepth, -fstype, -name and -path with -prune, -type f,
@@ -113,5 +119,42 @@ func (p *process) tar([]string) int {
 		}
 	}
 	_ = writer.Close()
+	return 0
+}
+
+// SetSockets says which sockets the host has, whenever somebody asks.
+func (h *Host) SetSockets(list func() []estate.Socket) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	h.sockets = list
+}
+
+// SignedIn adds a log-on over SSH to the journal.
+func (h *Host) SignedIn(account, address, method string, when time.Time) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	h.signIns = append(h.signIns, fmt.Sprintf(`{"MESSAGE":"Accepted %s for %s from %s port 50022 ssh2","__REALTIME_TIMESTAMP":"%d"}`, method, account, address, when.UnixMicro()))
+}
+
+// ss lists sockets as -Htanpe does.
+func (p *process) ss([]string) int {
+	list := p.sockets
+	if list == nil {
+		return 0
+	}
+	p.lock.Unlock()
+	sockets := list()
+	p.lock.Lock()
+	for _, s := range sockets {
+		state, peer := "ESTAB", net.JoinHostPort(s.Peer, strconv.Itoa(s.PeerPort))
+		if s.Listens {
+			state, peer = "LISTEN", "0.0.0.0:*"
+		}
+		program := ""
+		if p.user.UID == 0 && s.Program != "" {
+			program = fmt.Sprintf(" users:((%q,pid=4711,fd=7))", s.Program)
+		}
+		fmt.Fprintf(&p.out, "%s 0 0 %s %s%s uid:%s ino:1 sk:1 cgroup:/system.slice/%s <->\n", state, net.JoinHostPort(s.Local, strconv.Itoa(s.LocalPort)), peer, program, s.UID, s.Unit)
+	}
 	return 0
 }

@@ -1,0 +1,304 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"time"
+
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/ledger"
+)
+
+// PutSessions replaces what is known of who is signed in to a data store.
+func (s *Store) PutSessions(ctx context.Context, system int64, list []estate.Session) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM sessions_seen WHERE system_id = ?", system); err != nil {
+			return err
+		}
+		insert, err := tx.PrepareContext(ctx, "INSERT INTO sessions_seen (system_id, stable_id, account, client, port, application, database, since, seen) VALUES (?,?,?,?,?,?,?,?,?)")
+		if err != nil {
+			return err
+		}
+		defer insert.Close()
+		now := s.stamp()
+		for _, v := range list {
+			if _, err := insert.ExecContext(ctx, system, v.StableID, v.Account, v.Client, v.Port, v.Application, v.Database, stampOf(v.Since), now); err != nil {
+				return fmt.Errorf("session of %s: %w", v.Account, err)
+			}
+		}
+		return nil
+	})
+}
+
+// PutSockets replaces what is known of a host's connections and open ports.
+func (s *Store) PutSockets(ctx context.Context, system int64, list []estate.Socket) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM sockets WHERE system_id = ?", system); err != nil {
+			return err
+		}
+		insert, err := tx.PrepareContext(ctx, "INSERT INTO sockets (system_id, listens, local, local_port, peer, peer_port, uid, unit, program, seen) VALUES (?,?,?,?,?,?,?,?,?,?)")
+		if err != nil {
+			return err
+		}
+		defer insert.Close()
+		now := s.stamp()
+		for _, v := range list {
+			if _, err := insert.ExecContext(ctx, system, v.Listens, v.Local, v.LocalPort, v.Peer, v.PeerPort, v.UID, v.Unit, v.Program, now); err != nil {
+				return fmt.Errorf("socket %s:%d: %w", v.Local, v.LocalPort, err)
+			}
+		}
+		return nil
+	})
+}
+
+// PutUses adds recorded log-ons to those that are known. Records that were
+// taken in before are told by their times, and count once.
+func (s *Store) PutUses(ctx context.Context, system int64, list []estate.Use) error {
+	if len(list) == 0 {
+		return nil
+	}
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		insert, err := tx.PrepareContext(ctx, `INSERT INTO uses (system_id, account, client, how, key, failed, first, last, count) VALUES (?,?,?,?,?,?,?,?,?)
+			ON CONFLICT (system_id, account, client, how, key, failed) DO UPDATE SET
+				count = CASE WHEN excluded.first > last THEN count + excluded.count ELSE MAX(count, excluded.count) END, first = MIN(first, excluded.first), last = MAX(last, excluded.last)`)
+		if err != nil {
+			return err
+		}
+		defer insert.Close()
+		for _, v := range list {
+			if _, err := insert.ExecContext(ctx, system, v.Account, v.Client, v.How, v.Key, v.Failed, stampOf(v.First), stampOf(v.Last), v.Count); err != nil {
+				return fmt.Errorf("log-on of %s: %w", v.Account, err)
+			}
+		}
+		return nil
+	})
+}
+
+// Seen is an account that somebody signs in with, from where, as far as that is
+// known.
+type SeenUse struct {
+	AccountID   int64     `json:"account_id"`
+	Account     string    `json:"account"`
+	SystemID    int64     `json:"system_id"`
+	System      string    `json:"system" doc:"Where it is signed in to"`
+	Client      string    `json:"client" doc:"Address that it comes from; empty for the system itself"`
+	Port        int       `json:"port,omitempty"`
+	Application string    `json:"application,omitempty" doc:"As the client names itself"`
+	How         string    `json:"how" doc:"session, or how the record says that it signed in"`
+	HostID      int64     `json:"host_id,omitempty"`
+	Host        string    `json:"host,omitempty" doc:"System with that address"`
+	Unit        string    `json:"unit,omitempty" doc:"That owns the socket"`
+	Program     string    `json:"program,omitempty"`
+	UID         string    `json:"uid,omitempty"`
+	Failed      bool      `json:"failed,omitempty" doc:"It was refused"`
+	First       time.Time `json:"first"`
+	Last        time.Time `json:"last"`
+	Count       int       `json:"count"`
+}
+
+// hostOf finds the host with an address: the one that was added with it, or one
+// that has a socket with it.
+const hostOf = `COALESCE((SELECT h.id FROM systems h WHERE h.address = x.client AND h.kind IN ('unix-host', 'windows-host') ORDER BY h.id LIMIT 1),
+	(SELECT k.system_id FROM sockets k WHERE k.local = x.client AND x.client NOT IN ('', '127.0.0.1', '::1') LIMIT 1), 0)`
+
+// SeenUses joins sessions with the sockets of hosts, and adds recorded log-ons.
+// Sessions of Moss Ledger itself are left out. account is 0 for all.
+func (s *Store) SeenUses(ctx context.Context, account int64) ([]SeenUse, error) {
+	where := ""
+	if account != 0 {
+		where = fmt.Sprintf(" WHERE account_id = %d", account)
+	}
+	return collect(ctx, s.read, func(rows *sql.Rows) (v SeenUse, err error) {
+		var first, last string
+		err = rows.Scan(&v.AccountID, &v.Account, &v.SystemID, &v.System, &v.Client, &v.Port, &v.Application, &v.How, &v.HostID, &v.Host, &v.Unit, &v.Program, &v.UID, &v.Failed, &first, &last, &v.Count)
+		v.First, v.Last = timeOf(first), timeOf(last)
+		return v, err
+	}, `WITH live AS (
+		SELECT a.id AS account_id, a.name AS account, x.system_id, x.client, x.port, x.application, x.since, x.seen, d.address AS server, d.port AS server_port, d.name AS system
+		FROM sessions_seen x JOIN accounts a ON a.system_id = x.system_id AND a.stable_id = x.stable_id JOIN systems d ON d.id = x.system_id
+			LEFT JOIN logons l ON l.name = d.logon
+		WHERE a.name <> COALESCE(l.account, '')
+	), joined AS (
+		SELECT x.*, k.system_id AS host_id, k.unit, k.program, k.uid FROM live x
+		LEFT JOIN sockets k ON k.local_port = x.port AND k.listens = 0 AND k.local = x.client AND (x.client NOT IN ('127.0.0.1', '::1')
+			OR k.system_id IN (SELECT h.id FROM systems h WHERE h.address = x.server))
+	)
+	SELECT * FROM (
+		SELECT x.account_id, x.account, x.system_id, x.system, x.client, x.port, x.application, 'session' AS how, COALESCE(x.host_id, `+hostOf+`) AS host_id,
+			COALESCE((SELECT name FROM systems WHERE id = COALESCE(x.host_id, `+hostOf+`)), '') AS host, COALESCE(x.unit, '') AS unit, COALESCE(x.program, '') AS program, COALESCE(x.uid, '') AS uid, 0 AS failed,
+			CASE x.since WHEN '' THEN x.seen ELSE x.since END AS first, x.seen AS last, 1 AS count
+		FROM joined x
+		UNION ALL
+		SELECT x.account_id, x.account, x.system_id, d.name, x.client, 0, '', x.how, `+hostOf+`, COALESCE((SELECT name FROM systems WHERE id = `+hostOf+`), ''), '', '', '', x.failed, x.first, x.last, x.count
+		FROM uses x JOIN systems d ON d.id = x.system_id WHERE x.account_id <> 0
+	)`+where+` ORDER BY account_id, last DESC LIMIT 20000`)
+}
+
+// UnplacedUses returns the recorded log-ons whose account is not known yet, by
+// system and name.
+func (s *Store) UnplacedUses(ctx context.Context) (map[int64][]string, error) {
+	type row struct {
+		system int64
+		name   string
+	}
+	rows, err := collect(ctx, s.read, func(rows *sql.Rows) (r row, err error) { return r, rows.Scan(&r.system, &r.name) },
+		"SELECT DISTINCT system_id, account FROM uses WHERE account_id = 0")
+	out := map[int64][]string{}
+	for _, r := range rows {
+		out[r.system] = append(out[r.system], r.name)
+	}
+	return out, err
+}
+
+// PlaceUse says whose log-ons those of a name are.
+func (s *Store) PlaceUse(ctx context.Context, system int64, name string, account int64) error {
+	_, err := s.write.ExecContext(ctx, "UPDATE uses SET account_id = ? WHERE system_id = ? AND account = ?", account, system, name)
+	return err
+}
+
+// ObservedTie is a tie that comes from use.
+type ObservedTie struct {
+	AccountID, DependentID int64
+	Detail                 string
+	Seen                   time.Time
+}
+
+// PutObserved renews the ties that come from use. Those that were not seen
+// since before are dropped.
+func (s *Store) PutObserved(ctx context.Context, list []ObservedTie, before time.Time) error {
+	have, err := collect(ctx, s.read, single[int64], "SELECT id FROM ties WHERE evidence = 'observed' LIMIT 1")
+	if err != nil || len(list) == 0 && len(have) == 0 {
+		return err
+	}
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		for _, t := range list {
+			seen := stampOf(t.Seen)
+			if _, err := tx.ExecContext(ctx, `INSERT INTO ties (account_id, dependent_id, evidence, strength, detail, first_seen, seen) VALUES (?,?,'observed',?,?,?,?)
+				ON CONFLICT (account_id, dependent_id, evidence) DO UPDATE SET detail=excluded.detail, seen=MAX(seen, excluded.seen)`, t.AccountID, t.DependentID, estate.StrengthSignsIn, t.Detail, seen, seen); err != nil {
+				return err
+			}
+		}
+		_, err := tx.ExecContext(ctx, "DELETE FROM ties WHERE evidence = 'observed' AND seen < ?", stampOf(before))
+		return err
+	})
+}
+
+// SocketOf is a socket with the host that it is on.
+type SocketOf struct {
+	SystemID int64  `json:"system_id"`
+	System   string `json:"system"`
+	estate.Socket
+	PeerSystemID int64     `json:"peer_system_id,omitempty"`
+	PeerSystem   string    `json:"peer_system,omitempty" doc:"System at the other end"`
+	Seen         time.Time `json:"seen"`
+}
+
+var socketList = listing[SocketOf]{
+	from: "(SELECT k.rowid AS id, k.*, h.name AS host, COALESCE((SELECT p.id FROM systems p WHERE p.address = k.peer AND k.peer <> '' ORDER BY (p.port = k.peer_port) DESC, p.id LIMIT 1), 0) AS other FROM sockets k JOIN systems h ON h.id = k.system_id) x LEFT JOIN systems o ON o.id = x.other",
+	id:   "x.id", sort: "system", scan: "x.system_id, x.host, x.listens, x.local, x.local_port, x.peer, x.peer_port, x.uid, x.unit, x.program, x.other, COALESCE(o.name, ''), x.seen",
+	columns: []column{
+		{name: "system", sql: "x.host"},
+		{name: "listens", sql: "x.listens", hidden: true},
+		{name: "local", sql: "x.local"},
+		{name: "local_port", sql: "x.local_port", number: true},
+		{name: "peer", sql: "x.peer"},
+		{name: "peer_port", sql: "x.peer_port", number: true},
+		{name: "peer_system", sql: "COALESCE(o.name, '')"},
+		{name: "unit", sql: "x.unit"},
+		{name: "program", sql: "x.program"},
+		{name: "uid", sql: "x.uid", hidden: true},
+		{name: "seen", sql: "x.seen", hidden: true},
+		{name: "id", sql: "x.id", number: true, hidden: true},
+	},
+	scanRow: func(rows *sql.Rows) (v SocketOf, err error) {
+		var seen string
+		err = rows.Scan(&v.SystemID, &v.System, &v.Listens, &v.Local, &v.LocalPort, &v.Peer, &v.PeerPort, &v.UID, &v.Unit, &v.Program, &v.PeerSystemID, &v.PeerSystem, &seen, new(any), new(any))
+		v.Seen = timeOf(seen)
+		return v, err
+	},
+}
+
+// Sockets lists connections and listening ports of hosts.
+func (s *Store) Sockets(ctx context.Context, q Query) (Page[SocketOf], error) {
+	return page(ctx, s.read, socketList, q)
+}
+
+// Declaration is a use of an account that a person says exists.
+type Declaration struct {
+	ID          int64     `json:"id"`
+	AccountID   int64     `json:"account_id"`
+	Account     string    `json:"account"`
+	DependentID int64     `json:"dependent_id"`
+	Place       string    `json:"place"`
+	System      string    `json:"system"`
+	Reason      string    `json:"reason"`
+	Until       time.Time `json:"until,omitzero" doc:"When it ends; absent for never"`
+	SaidBy      string    `json:"said_by"`
+	Said        time.Time `json:"said"`
+}
+
+// Declarations returns those that were not withdrawn; account is 0 for all.
+func (s *Store) Declarations(ctx context.Context, account int64) ([]Declaration, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (d Declaration, err error) {
+		var until, said string
+		err = rows.Scan(&d.ID, &d.AccountID, &d.Account, &d.DependentID, &d.Place, &d.System, &d.Reason, &until, &d.SaidBy, &said)
+		d.Until, d.Said = timeOf(until), timeOf(said)
+		return d, err
+	}, `SELECT c.id, c.account_id, a.name, c.dependent_id, d.place, systems.name, c.reason, c.until, c.said_by, c.said FROM declarations c
+		JOIN accounts a ON a.id = c.account_id JOIN dependents d ON d.id = c.dependent_id JOIN systems ON systems.id = d.system_id
+		WHERE c.withdrawn = '' AND (? = 0 OR c.account_id = ?) ORDER BY c.id`, account, account)
+}
+
+// Declare stores a declaration with its tie. Without a dependent one of the
+// kind "declared" is made on the system, with the place as its name.
+func (s *Store) Declare(ctx context.Context, d Declaration, system int64, entries ...ledger.Entry) (int64, error) {
+	var id int64
+	err := s.inTx(ctx, func(tx *sql.Tx) error {
+		now := s.stamp()
+		if d.DependentID == 0 {
+			if err := tx.QueryRowContext(ctx, `INSERT INTO dependents (system_id, kind, place, name, description, runs_as, state, start_mode, executable, schedule, path, uses, after, requires, copy, fingerprint, digest, first_seen, seen, changed)
+				VALUES (?,?,?,?,?,'','','','','','','null','null','null','null','',x'00',?,?,?) ON CONFLICT (system_id, kind, place) DO UPDATE SET gone = '', seen = excluded.seen RETURNING id`,
+				system, estate.DependentDeclared, d.Place, d.Place, d.Reason, now, now, now).Scan(&d.DependentID); err != nil {
+				return err
+			}
+		}
+		if err := tx.QueryRowContext(ctx, "INSERT INTO declarations (account_id, dependent_id, reason, until, said_by, said) VALUES (?,?,?,?,?,?) RETURNING id",
+			d.AccountID, d.DependentID, d.Reason, stampOf(d.Until), d.SaidBy, now).Scan(&id); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO ties (account_id, dependent_id, evidence, strength, detail, first_seen, seen) VALUES (?,?,'declared',?,?,?,?)
+			ON CONFLICT (account_id, dependent_id, evidence) DO UPDATE SET detail=excluded.detail, seen=excluded.seen`, d.AccountID, d.DependentID, estate.StrengthSaid, declaredDetail(d), now, now); err != nil {
+			return err
+		}
+		return s.record(ctx, tx, entries...)
+	})
+	return id, err
+}
+
+func declaredDetail(d Declaration) string {
+	text := fmt.Sprintf("%s says so: %s", d.SaidBy, d.Reason)
+	if !d.Until.IsZero() {
+		text += ", until " + d.Until.UTC().Format(time.DateOnly)
+	}
+	return text
+}
+
+// Withdraw ends a declaration and its tie.
+func (s *Store) Withdraw(ctx context.Context, id int64, by string, entries ...ledger.Entry) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		var account, dependent int64
+		err := tx.QueryRowContext(ctx, "UPDATE declarations SET withdrawn = ?, withdrawn_by = ? WHERE id = ? AND withdrawn = '' RETURNING account_id, dependent_id", s.stamp(), by, id).Scan(&account, &dependent)
+		if err != nil {
+			return fmt.Errorf("declaration %d: %w", id, one(err))
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM ties WHERE account_id = ? AND dependent_id = ? AND evidence = 'declared'
+			AND NOT EXISTS (SELECT 1 FROM declarations c WHERE c.account_id = ties.account_id AND c.dependent_id = ties.dependent_id AND c.withdrawn = '')`, account, dependent); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE dependents SET gone = ? WHERE id = ? AND kind = ? AND NOT EXISTS (SELECT 1 FROM ties WHERE dependent_id = dependents.id)", s.stamp(), dependent, estate.DependentDeclared); err != nil {
+			return err
+		}
+		return s.record(ctx, tx, entries...)
+	})
+}
