@@ -49,6 +49,9 @@ var access = map[string][]string{
 	"list-accounts": readers, "get-account": readers, "resolve-account": readers,
 	"list-dependents": readers, "get-dependent": readers, "explain-dependent": operators, "start-dependents": operators, "set-check": operators, "remove-check": operators,
 
+	"get-radius": readers, "list-uses": readers, "search": readers, "list-sockets": readers, "list-declarations": readers,
+	"declare-use": operators, "withdraw-use": operators, "import-logon-records": operators,
+
 	"take-custody": operators, "verify-custody": operators, "verify-all-custody": operators, "release-custody": operators,
 
 	"rehearse": operators, "get-rehearsal": readers, "start-rotation": operators, "override-rotation": {RoleApprover}, "decide-rotation": operators,

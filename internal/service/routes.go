@@ -19,6 +19,7 @@ func (s *Service) registerAll() {
 	s.registerSystems()
 	s.registerSurveys()
 	s.registerAccounts()
+	s.registerRadius()
 	s.registerRotations()
 	s.registerLedger()
 }

@@ -104,6 +104,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{id}/declarations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what people say of an account's use
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-declarations"];
+        put?: never;
+        /**
+         * Say that an account is used somewhere
+         * @description Roles: [operator]
+         */
+        post: operations["declare-use"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{id}/radius": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show what would be touched if this credential changed
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["get-radius"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{id}/rehearsals": {
         parameters: {
             query?: never;
@@ -184,6 +228,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{id}/uses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List who was seen signed in with an account, and from where
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-uses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/custody/verify": {
         parameters: {
             query?: never;
@@ -199,6 +263,26 @@ export interface paths {
          */
         post: operations["verify-all-custody"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/declarations/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Withdraw what somebody said
+         * @description Roles: [operator]
+         */
+        delete: operations["withdraw-use"];
         options?: never;
         head?: never;
         patch?: never;
@@ -612,6 +696,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Find accounts, dependents and systems by words
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["search"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sessions": {
         parameters: {
             query?: never;
@@ -660,6 +764,26 @@ export interface paths {
         put?: never;
         /** Make the first user with the one-time set-up code */
         post: operations["set-up"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sockets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List connections and listening ports of hosts
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-sockets"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -893,6 +1017,26 @@ export interface paths {
          * @description Roles: [approver]
          */
         post: operations["approve-host-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/systems/{name}/logons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take in a directory's log-on records, as lines of JSON
+         * @description Roles: [operator]
+         */
+        post: operations["import-logon-records"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1137,6 +1281,15 @@ export interface components {
             part?: string;
             unreadable?: string;
         };
+        Coverage: {
+            /** @description Those that were not read completely */
+            incomplete: components["schemas"]["Uncovered"][];
+            /**
+             * Format: int64
+             * @description Systems that are known
+             */
+            systems: number;
+        };
         Custody: {
             /** Format: int64 */
             account_id: number;
@@ -1155,6 +1308,43 @@ export interface components {
             /** @enum {string} */
             decision: "stop" | "resume" | "go-on" | "undo";
             reason?: string;
+        };
+        Declaration: {
+            account: string;
+            /** Format: int64 */
+            account_id: number;
+            /** Format: int64 */
+            dependent_id: number;
+            /** Format: int64 */
+            id: number;
+            place: string;
+            reason: string;
+            /** Format: date-time */
+            said: string;
+            said_by: string;
+            system: string;
+            /**
+             * Format: date-time
+             * @description When it ends; absent for never
+             */
+            until?: string;
+        };
+        DeclareInputBody: {
+            /**
+             * Format: int64
+             * @description A dependent that is known
+             */
+            dependent?: number;
+            /** @description Where it is used, in words; not needed with a dependent */
+            place?: string;
+            reason: string;
+            /** @description System that the place is on; that of the account when it is left out */
+            system?: string;
+            /**
+             * Format: date-time
+             * @description When to ask again
+             */
+            until?: string;
         };
         Dependent: {
             after?: string[] | null;
@@ -1204,6 +1394,13 @@ export interface components {
             system_id: number;
             ties: components["schemas"]["Tie"][];
             uses?: string[] | null;
+        };
+        Edge: {
+            detail?: string;
+            from: string;
+            strength?: string;
+            to: string;
+            why: string;
         };
         Entry: {
             act: string;
@@ -1323,6 +1520,25 @@ export interface components {
             system: string;
             what: string;
         };
+        Graph: {
+            edges: components["schemas"]["Edge"][] | null;
+            more?: boolean;
+            nodes: components["schemas"]["Node"][] | null;
+            root: string;
+        };
+        Hit: {
+            /** @description Place or description */
+            detail: string;
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "account" | "dependent" | "system";
+            name: string;
+            /** @description Kind of dependent or system, type of account */
+            of: string;
+            /** @description Where it is; of a system its address */
+            system: string;
+        };
         Import: {
             added: string[];
             /** @description Already there: left as they are */
@@ -1396,6 +1612,10 @@ export interface components {
             /** Format: int64 */
             systems: number;
         };
+        LogOnRecordsInputBody: {
+            /** @description Lines of the directory's authentication audit, as JSON; others are passed over */
+            lines: string[] | null;
+        };
         Me: {
             name: string;
             roles: string[];
@@ -1414,6 +1634,19 @@ export interface components {
             id: number;
             /** @description Shown once */
             token: string;
+        };
+        Node: {
+            /** Format: int64 */
+            dependent?: number;
+            down?: boolean;
+            /** Format: int64 */
+            hop: number;
+            id: string;
+            kind: string;
+            name: string;
+            of?: string;
+            state?: string;
+            system: string;
         };
         OverrideInputBody: {
             /** @description Dependents that shall log on as the account with its current value; the authority is left alone */
@@ -1539,6 +1772,16 @@ export interface components {
              */
             total: number;
         };
+        PageSocketOf: {
+            items: components["schemas"]["SocketOf"][];
+            /** @description Cursor of the next page; absent on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Number of all items that match
+             */
+            total: number;
+        };
         PageSurvey: {
             items: components["schemas"]["Survey"][];
             /** @description Cursor of the next page; absent on the last */
@@ -1610,6 +1853,13 @@ export interface components {
             line: number;
             text?: string;
             what: string;
+        };
+        Radius: {
+            coverage: components["schemas"]["Coverage"];
+            graph: components["schemas"]["Graph"];
+            summary: components["schemas"]["Summary"];
+            /** @description How complete the picture is, in a sentence */
+            words: string;
         };
         Record: {
             by?: string;
@@ -1716,6 +1966,39 @@ export interface components {
              */
             private_key?: string;
         };
+        SeenUse: {
+            account: string;
+            /** Format: int64 */
+            account_id: number;
+            /** @description As the client names itself */
+            application?: string;
+            /** @description Address that it comes from; empty for the system itself */
+            client: string;
+            /** Format: int64 */
+            count: number;
+            /** @description It was refused */
+            failed?: boolean;
+            /** Format: date-time */
+            first: string;
+            /** @description System with that address */
+            host?: string;
+            /** Format: int64 */
+            host_id?: number;
+            /** @description session, or how the record says that it signed in */
+            how: string;
+            /** Format: date-time */
+            last: string;
+            /** Format: int64 */
+            port?: number;
+            program?: string;
+            /** @description Where it is signed in to */
+            system: string;
+            /** Format: int64 */
+            system_id: number;
+            uid?: string;
+            /** @description That owns the socket */
+            unit?: string;
+        };
         SetUpInputBody: {
             /**
              * Format: password
@@ -1740,6 +2023,27 @@ export interface components {
             password: string;
             /** @description Answer with an API token instead of a session cookie */
             token?: boolean;
+        };
+        SocketOf: {
+            listens?: boolean;
+            local: string;
+            /** Format: int64 */
+            local_port: number;
+            peer?: string;
+            /** Format: int64 */
+            peer_port?: number;
+            /** @description System at the other end */
+            peer_system?: string;
+            /** Format: int64 */
+            peer_system_id?: number;
+            program?: string;
+            /** Format: date-time */
+            seen: string;
+            system: string;
+            /** Format: int64 */
+            system_id: number;
+            uid?: string;
+            unit?: string;
         };
         StageResult: {
             code?: string;
@@ -1855,6 +2159,14 @@ export interface components {
             /** @description The system's own words */
             words: string;
         };
+        Summary: {
+            /** Format: int64 */
+            direct: number;
+            down: string[] | null;
+            /** Format: int64 */
+            further: number;
+            systems: string[] | null;
+        };
         Survey: {
             /** Format: int64 */
             added: number;
@@ -1925,7 +2237,7 @@ export interface components {
             /** @description Host name or IP address; the name is used when it is empty */
             address?: string;
             environment?: string;
-            /** @description directory, unix-host or windows-host */
+            /** @description directory, unix-host, windows-host, postgresql, mariadb or redis */
             kind: string;
             logon?: string;
             name: string;
@@ -1953,6 +2265,20 @@ export interface components {
             /** @description Set a new one with the authority's log-on instead; what still holds the old one breaks */
             reset?: boolean;
         };
+        TakenRecords: {
+            /**
+             * Format: int64
+             * @description Lines that look like records and are none
+             */
+            bad: number;
+            /**
+             * Format: int64
+             * @description Different log-ons: account, client and way
+             */
+            kinds: number;
+            /** Format: int64 */
+            logons: number;
+        };
         Tie: {
             account: string;
             /** Format: int64 */
@@ -1978,6 +2304,16 @@ export interface components {
             /** Format: date-time */
             used?: string;
             user: string;
+        };
+        Uncovered: {
+            /**
+             * Format: date-time
+             * @description When it was last read completely; absent for never
+             */
+            since?: string;
+            state: string;
+            system: string;
+            why: string;
         };
         Unread: {
             next?: string;
@@ -2452,6 +2788,220 @@ export interface operations {
             };
         };
     };
+    "list-declarations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Declaration"][] | null;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "declare-use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeclareInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Declaration"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-radius": {
+        parameters: {
+            query?: {
+                /** @description Only ties of these kinds: configured, held, observed, declared */
+                evidence?: string[] | null;
+                /** @description Also files that only mention the account */
+                mentions?: boolean;
+                /** @description How far to go */
+                hops?: number;
+                /** @description Nodes at most */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Radius"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     rehearse: {
         parameters: {
             query?: never;
@@ -2736,6 +3286,73 @@ export interface operations {
             };
         };
     };
+    "list-uses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeenUse"][] | null;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "verify-all-custody": {
         parameters: {
             query?: never;
@@ -2774,6 +3391,71 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "withdraw-use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4309,6 +4991,76 @@ export interface operations {
             };
         };
     };
+    search: {
+        parameters: {
+            query: {
+                /** @description Words, or beginnings of words */
+                q: string;
+                /** @description Of each kind */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hit"][] | null;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "sign-in": {
         parameters: {
             query?: never;
@@ -4457,6 +5209,82 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Me"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-sockets": {
+        parameters: {
+            query?: {
+                /** @description column=value, column!=value, column~part, column!~part, column<value, column>value; all must match */
+                filter?: string[] | null;
+                /** @description A column; with - before it descending */
+                sort?: string;
+                /** @description Items a page; 100 by default */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+                /** @description Part of any text column */
+                search?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageSocketOf"];
                 };
             };
             /** @description Bad Request */
@@ -5530,6 +6358,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CheckAnswer"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "import-logon-records": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LogOnRecordsInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenRecords"];
                 };
             };
             /** @description Bad Request */

@@ -1,0 +1,137 @@
+package service
+
+import (
+	"context"
+	"net/http"
+	"strings"
+	"time"
+
+	"mossledger.example/moss/internal/connect/directory"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/radius"
+	"mossledger.example/moss/internal/operate"
+	"mossledger.example/moss/internal/store"
+)
+
+// Radius is the picture of what one credential touches.
+type Radius struct {
+	Graph    radius.Graph     `json:"graph"`
+	Summary  radius.Summary   `json:"summary"`
+	Coverage operate.Coverage `json:"coverage"`
+	Words    string           `json:"words" doc:"How complete the picture is, in a sentence"`
+}
+
+type radiusInput struct {
+	ID       int64    `path:"id" minimum:"1"`
+	Evidence []string `query:"evidence" doc:"Only ties of these kinds: configured, held, observed, declared"`
+	Mentions bool     `query:"mentions" doc:"Also files that only mention the account"`
+	Hops     int      `query:"hops" minimum:"1" maximum:"10" default:"6" doc:"How far to go"`
+	Limit    int      `query:"limit" minimum:"1" maximum:"20000" default:"10000" doc:"Nodes at most"`
+}
+
+type searchInput struct {
+	Text  string `query:"q" required:"true" maxLength:"200" doc:"Words, or beginnings of words"`
+	Limit int    `query:"limit" minimum:"1" maximum:"100" default:"20" doc:"Of each kind"`
+}
+
+type declareInput struct {
+	ID   int64 `path:"id" minimum:"1"`
+	Body struct {
+		Place     string    `json:"place,omitempty" maxLength:"500" doc:"Where it is used, in words; not needed with a dependent"`
+		System    string    `json:"system,omitempty" maxLength:"200" doc:"System that the place is on; that of the account when it is left out"`
+		Dependent int64     `json:"dependent,omitempty" doc:"A dependent that is known"`
+		Reason    string    `json:"reason" minLength:"1" maxLength:"500"`
+		Until     time.Time `json:"until,omitzero" doc:"When to ask again"`
+	}
+}
+
+type logOnRecordsInput struct {
+	Name string `path:"name"`
+	Body struct {
+		Lines []string `json:"lines" minItems:"1" maxItems:"20000" doc:"Lines of the directory's authentication audit, as JSON; others are passed over"`
+	}
+}
+
+// TakenRecords says what was understood of a log.
+type TakenRecords struct {
+	Kinds  int `json:"kinds" doc:"Different log-ons: account, client and way"`
+	LogOns int `json:"logons"`
+	Bad    int `json:"bad" doc:"Lines that look like records and are none"`
+}
+
+func (s *Service) registerRadius() {
+	add(s, http.MethodGet, "/accounts/{id}/radius", "get-radius", "Show what would be touched if this credential changed", s.radius)
+	add(s, http.MethodGet, "/accounts/{id}/uses", "list-uses", "List who was seen signed in with an account, and from where", func(ctx context.Context, in *AccountInput) (*body[[]store.SeenUse], error) {
+		list, err := s.store.SeenUses(ctx, in.ID)
+		if list == nil {
+			list = []store.SeenUse{}
+		}
+		return answer(list, err)
+	})
+	add(s, http.MethodGet, "/search", "search", "Find accounts, dependents and systems by words", func(ctx context.Context, in *searchInput) (*body[[]store.Hit], error) {
+		return answer(s.store.Search(ctx, in.Text, in.Limit))
+	})
+	add(s, http.MethodGet, "/sockets", "list-sockets", "List connections and listening ports of hosts", func(ctx context.Context, in *ListInput) (*body[store.Page[store.SocketOf]], error) {
+		return answer(s.store.Sockets(ctx, in.query()))
+	})
+	add(s, http.MethodGet, "/accounts/{id}/declarations", "list-declarations", "List what people say of an account's use", func(ctx context.Context, in *AccountInput) (*body[[]store.Declaration], error) {
+		list, err := s.store.Declarations(ctx, in.ID)
+		if list == nil {
+			list = []store.Declaration{}
+		}
+		return answer(list, err)
+	})
+	add(s, http.MethodPost, "/accounts/{id}/declarations", "declare-use", "Say that an account is used somewhere", s.declare)
+	add(s, http.MethodDelete, "/declarations/{id}", "withdraw-use", "Withdraw what somebody said", func(ctx context.Context, in *IDInput) (*empty, error) {
+		return &empty{}, s.operator.Withdraw(ctx, who(ctx), in.ID)
+	})
+	add(s, http.MethodPost, "/systems/{name}/logons", "import-logon-records", "Take in a directory's log-on records, as lines of JSON", s.logOnRecords)
+}
+
+func (s *Service) radius(ctx context.Context, in *radiusInput) (*body[Radius], error) {
+	a, err := s.store.Account(ctx, in.ID)
+	if err != nil {
+		return answer(Radius{}, err)
+	}
+	graph, err := radius.Walk(store.AccountNode(a), in.Hops, in.Limit, s.store.RadiusSource(ctx, in.Evidence, in.Mentions))
+	if err != nil {
+		return answer(Radius{}, err)
+	}
+	coverage, err := s.operator.Coverage(ctx)
+	return answer(Radius{Graph: graph, Summary: graph.Sum(), Coverage: coverage, Words: coverage.Words()}, err)
+}
+
+func (s *Service) declare(ctx context.Context, in *declareInput) (*body[store.Declaration], error) {
+	a, err := s.store.Account(ctx, in.ID)
+	if err != nil {
+		return answer(store.Declaration{}, err)
+	}
+	id, err := s.operator.Declare(ctx, who(ctx), a, operate.Declared{Place: in.Body.Place, System: in.Body.System, DependentID: in.Body.Dependent, Reason: in.Body.Reason, Until: in.Body.Until})
+	if err != nil {
+		return answer(store.Declaration{}, err)
+	}
+	all, err := s.store.Declarations(ctx, a.ID)
+	for _, d := range all {
+		if d.ID == id {
+			return answer(d, err)
+		}
+	}
+	return answer(store.Declaration{ID: id}, err)
+}
+
+func (s *Service) logOnRecords(ctx context.Context, in *logOnRecordsInput) (*body[TakenRecords], error) {
+	v, err := s.store.System(ctx, in.Name)
+	if err != nil {
+		return answer(TakenRecords{}, err)
+	}
+	var list []estate.Use
+	list, bad, err := directory.ParseLogOnRecords(strings.NewReader(strings.Join(in.Body.Lines, "\n")))
+	if err != nil {
+		return answer(TakenRecords{}, err)
+	}
+	out := TakenRecords{Kinds: len(list), Bad: bad}
+	for _, u := range list {
+		out.LogOns += u.Count
+	}
+	return answer(out, s.operator.LogOnRecords(ctx, who(ctx), v, list))
+}
