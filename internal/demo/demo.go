@@ -87,12 +87,20 @@ func (d *Demo) Prepare(ctx context.Context) error {
 		{"logon", "add", "terminals", "--account", `LARKMOOR\` + larkmoor.Manager, "--password-file", d.File("manager.pw")},
 		{"system", "import", d.File("hosts.csv"), "--logon", "hosts", "--windows-logon", "terminals", "--windows-signin", "basic", "--windows-ca-file", d.File("ca.pem")},
 	}
+	for name, kind := range map[string]string{"bookings-db": "postgresql", "tide-db": "redis"} {
+		host, port := larkmoor.Port(d.Estate.Stores[name])
+		steps = append(steps, []string{"system", "add", name, "--kind", kind, "--address", host, "--port", fmt.Sprint(port), "--logon", "hosts", "--ca-file", d.File("ca.pem"), "--site", "Larkmoor North", "--environment", "production", "--owner", "Data team"})
+	}
 	for name, h := range d.Estate.Hosts {
 		steps = append(steps, []string{"system", "check", name, "--approve", h.Fingerprint()})
 	}
 	steps = append(steps, []string{"survey", "run"})
 	for _, name := range []string{"svc-berth", "svc-gangway", "svc-manifest", "svc-tidefeed", "svc-quayline", "svc-terminal"} {
 		steps = append(steps, []string{"custody", "take", "larkmoor-directory/" + name, "--password-file", d.File(name + ".pw")})
+	}
+	for _, account := range []string{"bookings-db/svc_bookings", "tide-db/svc_tides"} {
+		_, name, _ := strings.Cut(account, "/")
+		steps = append(steps, []string{"custody", "take", account, "--password-file", d.File(name + ".pw")})
 	}
 	steps = append(steps, []string{"custody", "take", "bookings1/svc-fuelcard", "--password-file", d.File("svc-fuelcard.pw")}, []string{"survey", "run"})
 	for _, args := range steps {

@@ -149,7 +149,22 @@ func (h *hands) Do(ctx context.Context, step rotation.Step, _ string) rotation.O
 	if err != nil {
 		return certainly(err)
 	}
+	if step.Kind == rotation.StepChange && step.Overlap {
+		return h.accept(ctx, step, old, next)
+	}
 	return h.apply(ctx, step, old, next)
+}
+
+// accept makes the authority accept two values at once.
+func (h *hands) accept(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Outcome {
+	overlapper, target, err := capability[connect.Overlapper](ctx, h, step)
+	if err != nil {
+		return certainly(err)
+	}
+	if err := overlapper.Accept(ctx, target, refOf(h.account), old, next); err != nil {
+		return failed(err)
+	}
+	return done("both values are accepted")
 }
 
 // Undo implements rotation.Hands: the same with the values changed over.
@@ -168,6 +183,9 @@ func (h *hands) Undo(ctx context.Context, step rotation.Step, _ string) rotation
 				return done("the authority accepts the old value")
 			}
 		}
+	}
+	if step.Kind == rotation.StepRetire {
+		return h.accept(ctx, step, old, next)
 	}
 	if step.Kind == rotation.StepLogOn {
 		if step.LogOn.Moved {
@@ -247,13 +265,16 @@ func (h *hands) prepare(ctx context.Context) rotation.Outcome {
 // apply makes from into to.
 func (h *hands) apply(ctx context.Context, step rotation.Step, from, to secret.Value) rotation.Outcome {
 	switch step.Kind {
-	case rotation.StepChange:
+	case rotation.StepChange, rotation.StepRetire:
 		changer, target, err := capability[connect.Changer](ctx, h, step)
 		if err != nil {
 			return certainly(err)
 		}
 		if err := changer.Change(ctx, target, refOf(h.account), to); err != nil {
 			return failed(err)
+		}
+		if step.Kind == rotation.StepRetire {
+			return done("only the new value is accepted")
 		}
 		return done("changed")
 	case rotation.StepSignIn:
@@ -327,6 +348,8 @@ func (h *hands) Probe(ctx context.Context, step rotation.Step, undo bool, memo s
 	switch step.Kind {
 	case rotation.StepChange:
 		return h.probeChange(ctx, step, undo, old, next)
+	case rotation.StepRetire:
+		return h.probeRetire(ctx, step, old, next)
 	case rotation.StepReplace:
 		return h.probeReplace(ctx, step, old, next)
 	case rotation.StepLogOn:
@@ -368,6 +391,24 @@ func (h *hands) probeChange(ctx context.Context, step rotation.Step, undo bool, 
 		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "the authority accepts the old value"}
 	}
 	return rotation.Finding{Result: rotation.ProbeNeither, Words: "the authority accepts neither value: " + words}
+}
+
+// probeRetire: the old value is retired when it is refused.
+func (h *hands) probeRetire(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {
+	acceptsNew, words, err := h.accepts(ctx, step, next)
+	if err != nil {
+		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+	}
+	acceptsOld, _, err := h.accepts(ctx, step, old)
+	switch {
+	case err != nil:
+		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+	case acceptsOld && acceptsNew:
+		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "both values are accepted"}
+	case acceptsNew:
+		return rotation.Finding{Result: rotation.ProbeEffective, Words: "only the new value is accepted"}
+	}
+	return rotation.Finding{Result: rotation.ProbeNeither, Words: "the authority refuses the new value: " + words}
 }
 
 func (h *hands) probeReplace(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {

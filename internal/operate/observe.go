@@ -329,6 +329,13 @@ func (c Coverage) Words() string {
 		if !never {
 			text += " since " + oldest.UTC().Format("Monday, 2 January")
 		}
+		if n <= 3 {
+			var names []string
+			for _, u := range c.Incomplete {
+				names = append(names, u.System)
+			}
+			text += " (" + strings.Join(names, ", ") + ")"
+		}
 		return text
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/naming"
@@ -86,6 +87,7 @@ func (o *Operator) plan(ctx context.Context, a store.Account, wish Wish) (rotati
 		p.input.Kind = rotation.KindAssign
 		err = p.chosen(ctx)
 	} else {
+		p.overlap(ctx)
 		err = p.tied(ctx)
 	}
 	if err != nil {
@@ -103,6 +105,28 @@ func (o *Operator) plan(ctx context.Context, a store.Account, wish Wish) (rotati
 	sort.Strings(p.notes)
 	plan.Notes = append(plan.Notes, p.notes...)
 	return plan, nil
+}
+
+// overlap finds out whether the authority accepts two values at once. If it
+// cannot be asked, one value replaces the other, as everywhere else.
+func (p *planner) overlap(ctx context.Context) {
+	v, err := p.Store.System(ctx, strconv.FormatInt(p.account.SystemID, 10))
+	if err != nil {
+		return
+	}
+	connector, target, err := p.target(ctx, v)
+	overlapper, able := connector.(connect.Overlapper)
+	if err != nil || !able {
+		return
+	}
+	can, why, err := overlapper.Overlaps(ctx, target, refOf(p.account))
+	switch {
+	case err != nil:
+		p.note("whether %s accepts two values at once could not be asked: %v", v.Name, err)
+	case !can:
+		p.note("%s does not accept two values of it at once: %s", v.Name, why)
+	}
+	p.input.Overlap = can && err == nil
 }
 
 func (p *planner) note(format string, args ...any) {
@@ -127,6 +151,8 @@ func (p *planner) tied(ctx context.Context) error {
 			p.note("%s on %s holds the same value beside another account: it is left alone", d.Place, d.System)
 		case d.Copy != nil && strength == string(estate.StrengthMentions):
 			mentions++
+		case strength == string(estate.StrengthSignsIn):
+			// What nothing explains is told by the rehearsal.
 		case strength == string(estate.StrengthSaid):
 			p.note("%s on %s: %s; see to it yourself", d.Place, d.System, detailFor(d, p.account.ID))
 		case d.Copy != nil:
@@ -362,8 +388,6 @@ func (p *planner) units(ctx context.Context, system int64) error {
 			slices.Sort(reads)
 			if len(reads) > 0 {
 				p.note("%s on %s was seen signed in as the account, and nothing names the copies there: it is restarted after them", d.Place, d.System)
-			} else {
-				p.note("unexplained: %s on %s was seen signed in as the account, and no copy is known there: it may be refused afterwards", d.Place, d.System)
 			}
 		}
 		u := rotation.Unit{

@@ -136,6 +136,13 @@ func (o *Operator) checks(ctx context.Context, a store.Account, plan rotation.Pl
 			checks = append(checks, connect.Checked{System: a.System, What: "every copy that names the account is the current value", Result: connect.CheckWarning, Words: note, Next: "if something still reads it, it is refused already, or the picture is old: survey that system"})
 		}
 	}
+	unexplained, err := o.Store.FindingsOf(ctx, a.ID, "unexplained-client")
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range unexplained {
+		checks = append(checks, connect.Checked{System: f.System, What: "everybody who signs in as it is explained", Result: connect.CheckWarning, Words: f.What, Next: f.Next})
+	}
 	incomplete, err := o.Incomplete(ctx)
 	if err != nil {
 		return nil, err

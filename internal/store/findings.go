@@ -123,3 +123,10 @@ func (s *Store) counts(ctx context.Context, query string, into map[string]int) e
 	}
 	return rows.Err()
 }
+
+// FindingsOf returns the open findings of a kind about an account.
+func (s *Store) FindingsOf(ctx context.Context, account int64, kind string) ([]Finding, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (f Finding, err error) {
+		return f, rows.Scan(&f.ID, &f.Kind, &f.Severity, &f.Subject, &f.System, &f.What, &f.Next)
+	}, "SELECT id, kind, severity, subject, system, what, next FROM findings WHERE account_id = ? AND kind = ? AND cleared = '' ORDER BY key", account, kind)
+}

@@ -2121,6 +2121,7 @@ export interface components {
             not_after?: string;
             /** Format: date-time */
             not_before?: string;
+            overlap?: boolean;
             places?: components["schemas"]["Locator"][] | null;
             subject: string;
             system?: string;
@@ -2149,6 +2150,7 @@ export interface components {
             not_after?: string;
             /** Format: date-time */
             not_before?: string;
+            overlap?: boolean;
             places?: components["schemas"]["Locator"][] | null;
             /** @enum {string} */
             status: "pending" | "doing" | "done" | "failed" | "unclear" | "skipped" | "undoing" | "undo-unclear" | "undone" | "undo-failed";

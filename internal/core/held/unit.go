@@ -57,7 +57,7 @@ func scanUnit(content []byte) ([]value, []Problem, error) {
 			}
 		default:
 			stop := trimmed(content, from, end)
-			out = append(out, value{key: setting, name: key, within: section, start: from, end: stop, line: number, text: unitText(content[from:stop], setting)})
+			out = append(out, value{key: setting, name: "setting", within: section, start: from, end: stop, line: number, text: unitText(content[from:stop], setting)})
 		}
 		return end
 	})

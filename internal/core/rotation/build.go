@@ -35,7 +35,9 @@ func Build(in Input) Plan {
 	} else {
 		b.plan.Kind = ""
 		seal := b.add(Step{Kind: StepSeal, Subject: in.Account})
-		b.signIn = b.add(step(StepSignIn, b.add(step(StepChange, seal))))
+		change := step(StepChange, seal)
+		change.Overlap = in.Overlap
+		b.signIn = b.add(step(StepSignIn, b.add(change)))
 	}
 	b.replacements()
 	units, cycles := startOrder(in.Units)
@@ -44,7 +46,14 @@ func Build(in Input) Plan {
 		b.restart(u, units)
 	}
 	if in.Kind != KindAssign {
-		refuse := step(StepRefuse, b.signIn)
+		// With two values accepted, the old one is retired only when everything
+		// else has succeeded: what was missed goes on working until then.
+		proven := b.signIn
+		if in.Overlap {
+			proven = b.add(step(StepRetire, append([]int{b.signIn}, b.ends...)...))
+			b.note("overlap: %s accepts both values until every copy is replaced and every reader proven", in.Authority)
+		}
+		refuse := step(StepRefuse, proven)
 		refuse.After = b.ends
 		b.add(refuse)
 	}

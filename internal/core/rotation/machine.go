@@ -50,7 +50,8 @@ func (s State) forward(inFlight map[int]bool) []Action {
 			failed = true
 			// That the old value is still accepted is worth telling, but no
 			// reason to give up a change that works everywhere.
-			stopping = stopping || s.Plan.Steps[i].Kind != StepRefuse
+			kind := s.Plan.Steps[i].Kind
+			stopping = stopping || kind != StepRefuse && kind != StepRetire
 		}
 	}
 	if stopping && !s.mayGoOn() {
@@ -141,12 +142,13 @@ func (s State) blocked(step Step) bool {
 	return false
 }
 
-// The order of undoing: copies first, then the authority, proof that the old
+// The order of undoing: the old value is accepted again beside the new one where
+// it was retired, then copies, then the authority, proof that the old
 // value is accepted again, then log-ons (some systems check a password when it
 // is stored), then restarts in start order with their proofs, proof that the
 // new value is refused, and last the new value is retired.
 var undoRank = map[StepKind]int{
-	StepReplace: 0, StepChange: 1, StepSignIn: 2, StepLogOn: 3, StepRestart: undoRestarts, StepRevive: undoRestarts, StepProve: undoRestarts, StepRefuse: 5, StepSeal: 6,
+	StepRetire: -1, StepReplace: 0, StepChange: 1, StepSignIn: 2, StepLogOn: 3, StepRestart: undoRestarts, StepRevive: undoRestarts, StepProve: undoRestarts, StepRefuse: 5, StepSeal: 6,
 }
 
 const undoRestarts = 4
@@ -155,7 +157,7 @@ const undoRestarts = 4
 func (s State) needsUndo(i int) bool {
 	t := s.Steps[i]
 	switch s.Plan.Steps[i].Kind {
-	case StepReplace, StepLogOn, StepChange, StepSeal:
+	case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal:
 		switch t.Status {
 		case Done, Unclear, Undoing, UndoUnclear, UndoFailed:
 			return true

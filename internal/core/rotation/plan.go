@@ -37,6 +37,7 @@ const (
 	StepRestart StepKind = "restart" // restart one unit
 	StepRevive  StepKind = "revive"  // bring back a unit that a restart took down with it
 	StepProve   StepKind = "prove"   // prove that the unit runs anew, and its own check
+	StepRetire  StepKind = "retire"  // end the time in which both values are accepted
 	StepRefuse  StepKind = "refuse"  // prove that the authority refuses the old value
 )
 
@@ -52,11 +53,12 @@ type Step struct {
 	Along     []Place              `json:"along,omitempty"`     // for restart: what goes down and comes back with it
 	NotBefore time.Time            `json:"not_before,omitzero"` // for restart: of its window
 	NotAfter  time.Time            `json:"not_after,omitzero"`
-	Places    []held.Locator       `json:"places,omitempty"` // for replace
-	Holds     string               `json:"holds,omitempty"`  // for replace: fingerprint of an earlier value that stands there
-	Check     *AppCheck            `json:"check,omitempty"`  // for prove
-	Needs     []int                `json:"needs,omitempty"`  // must have succeeded
-	After     []int                `json:"after,omitempty"`  // must have ended, well or not
+	Overlap   bool                 `json:"overlap,omitempty"` // for change: the old value stays accepted beside the new one
+	Places    []held.Locator       `json:"places,omitempty"`  // for replace
+	Holds     string               `json:"holds,omitempty"`   // for replace: fingerprint of an earlier value that stands there
+	Check     *AppCheck            `json:"check,omitempty"`   // for prove
+	Needs     []int                `json:"needs,omitempty"`   // must have succeeded
+	After     []int                `json:"after,omitempty"`   // must have ended, well or not
 }
 
 // StepLogOnAs is the log-on that a step gives, and the one that undoing gives
@@ -85,7 +87,12 @@ func (s Step) Title() string {
 	case StepSeal:
 		return "seal a new value for " + s.Subject
 	case StepChange:
+		if s.Overlap {
+			return "have " + s.System + " accept a new value of " + s.Subject + " beside the old one"
+		}
 		return "change " + s.Subject + " on " + s.System
+	case StepRetire:
+		return "retire the old value of " + s.Subject + " on " + s.System
 	case StepSignIn:
 		if len(s.Needs) == 0 { // of an assignment
 			return "sign in as " + s.Subject + " with its current value"
@@ -117,6 +124,8 @@ func (s Step) UndoTitle() string {
 		return "give up the new value of " + s.Subject
 	case StepChange:
 		return "put the old value of " + s.Subject + " back on " + s.System
+	case StepRetire:
+		return "have " + s.System + " accept the old value of " + s.Subject + " again"
 	case StepSignIn:
 		return "sign in as " + s.Subject + " with the old value"
 	case StepReplace:
@@ -236,6 +245,7 @@ type Input struct {
 	AccountID, Account     string
 	AuthorityID, Authority string
 	Policy                 Policy
+	Overlap                bool // the authority accepts two values at once
 	Files                  []File
 	Units                  []Unit
 }

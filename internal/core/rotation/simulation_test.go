@@ -23,13 +23,19 @@ func TestRotationSucceeds(t *testing.T) {
 
 // Every call of a whole run fails once, in every way, under every policy.
 func TestEveryStepEveryFault(t *testing.T) {
+	for _, overlap := range []bool{false, true} {
+		everyFault(t, overlap)
+	}
+}
+
+func everyFault(t *testing.T, overlap bool) {
 	for _, policy := range []Policy{PolicyStop, PolicyContinue, PolicyUndo} {
-		clean := newWorld(t, policy)
+		clean := newWorld(t, policy, overlap)
 		clean.settle()
 		for _, kind := range []string{"before", "after", "middle", "hang"} {
 			for at := 1; at <= clean.calls; at++ {
-				t.Run(fmt.Sprintf("%s/%s/%d", policy, kind, at), func(t *testing.T) {
-					e := newWorld(t, policy)
+				t.Run(fmt.Sprintf("overlap=%v/%s/%s/%d", overlap, policy, kind, at), func(t *testing.T) {
+					e := newWorld(t, policy, overlap)
 					e.fault = func(call int, _ Step, _ string) string {
 						if call == at {
 							return kind
@@ -60,9 +66,10 @@ func TestEveryStepEveryFault(t *testing.T) {
 func TestSystemStaysDown(t *testing.T) {
 	for _, policy := range []Policy{PolicyStop, PolicyContinue, PolicyUndo} {
 		for _, system := range []string{"directory", "quay1", "quay2", "north1"} {
-			for at := 1; at <= 34; at++ {
-				t.Run(fmt.Sprintf("%s/%s/%d", policy, system, at), func(t *testing.T) {
-					e := newWorld(t, policy)
+			for at := 1; at <= 72; at++ {
+				overlap, at := at > 36, (at-1)%36+1
+				t.Run(fmt.Sprintf("%s/%s/overlap=%v/%d", policy, system, overlap, at), func(t *testing.T) {
+					e := newWorld(t, policy, overlap)
 					kind := []string{"before", "hang"}[at%2]
 					e.fault = func(call int, step Step, act string) string {
 						if call >= at && step.System == system {
@@ -94,12 +101,18 @@ func TestSystemStaysDown(t *testing.T) {
 
 // The process dies at every journal record, before and after it is on disk.
 func TestCrashAtEveryRecord(t *testing.T) {
-	clean := newWorld(t, PolicyUndo)
+	for _, overlap := range []bool{false, true} {
+		crashes(t, overlap)
+	}
+}
+
+func crashes(t *testing.T, overlap bool) {
+	clean := newWorld(t, PolicyUndo, overlap)
 	clean.settle()
 	for _, torn := range []bool{false, true} {
 		for at := 1; at <= len(clean.wrote); at++ {
-			t.Run(fmt.Sprintf("torn=%v/%d", torn, at), func(t *testing.T) {
-				e := newWorld(t, PolicyUndo)
+			t.Run(fmt.Sprintf("overlap=%v/torn=%v/%d", overlap, torn, at), func(t *testing.T) {
+				e := newWorld(t, PolicyUndo, overlap)
 				e.crash, e.torn = at, torn
 				state := e.settle()
 				require.Equal(t, ModeFinished, state.Mode)

@@ -22,6 +22,7 @@ type world struct {
 	lock  sync.Mutex
 	store map[string]bool // sealed values
 	auth  string
+	also  string         // a second value that is accepted
 	files map[int]string // by replace step
 	units map[int]*unit  // by restart or revive step
 	kept  map[int]string // stored log-ons, by log-on step; nobody can read them
@@ -42,8 +43,12 @@ type unit struct {
 
 var errCrash = errors.New("crash")
 
-func newWorld(t *testing.T, policy Policy) *world {
-	in := Input{AccountID: "1", Account: "svc-berth", AuthorityID: "d", Authority: "directory", Policy: policy}
+func (e *world) accepts(value string) bool {
+	return value != "" && (e.auth == value || e.also == value)
+}
+
+func newWorld(t *testing.T, policy Policy, overlap ...bool) *world {
+	in := Input{Overlap: len(overlap) > 0 && overlap[0], AccountID: "1", Account: "svc-berth", AuthorityID: "d", Authority: "directory", Policy: policy}
 	for _, host := range []string{"quay1", "quay2"} {
 		for _, name := range []string{"berth", "gangway"} {
 			path := "/etc/" + name + ".env"
@@ -94,7 +99,7 @@ func (e *world) Append(_ context.Context, r Record) error {
 		return errCrash
 	}
 	e.wrote = append(e.wrote, r)
-	require.True(e.t, e.store[e.auth], "law 2: the authority accepts %q, which is not in the store", e.auth)
+	require.True(e.t, e.store[e.auth] && (e.also == "" || e.store[e.also]), "law 2: the authority accepts %q and %q, which are not both in the store", e.auth, e.also)
 	if e.crash > 0 && int(r.Seq) >= e.crash {
 		return errCrash
 	}
@@ -118,7 +123,7 @@ func (e *world) begin(step Step, kind string) string {
 		require.False(e.t, e.last[step.Index] != "" && e.given[step.Index] < MaxProbes, "law 3: %s of step %d after an unclear %s without a probe", kind, step.Index, e.last[step.Index])
 		delete(e.last, step.Index)
 		e.given[step.Index] = 0
-		if step.Kind == StepChange || step.Kind == StepReplace || step.Kind == StepLogOn {
+		if step.Kind == StepChange || step.Kind == StepRetire || step.Kind == StepReplace || step.Kind == StepLogOn {
 			require.True(e.t, e.store["new"], "law 1: step %d before the new value is sealed", step.Index)
 		}
 	}
@@ -177,15 +182,23 @@ func (e *world) effect(step Step, from, to string) bool {
 	case StepSeal:
 		e.store[to] = true
 	case StepChange:
-		e.auth = to
+		e.auth, e.also = to, ""
+		if step.Overlap && to == "new" {
+			e.auth, e.also = "old", "new"
+		}
+	case StepRetire:
+		e.auth, e.also = "new", ""
+		if to == "old" {
+			e.auth, e.also = "old", "new"
+		}
 	case StepSignIn:
-		return e.auth == to
+		return e.accepts(to)
 	case StepRefuse:
-		return e.auth != from
+		return !e.accepts(from)
 	case StepReplace:
 		e.files[step.Index] = to
 	case StepLogOn:
-		if step.Dependent == estate.DependentTask && e.auth != to {
+		if step.Dependent == estate.DependentTask && !e.accepts(to) {
 			return false
 		}
 		e.kept[step.Index] = to // a service's is stored unchecked, as hosts do
@@ -219,13 +232,13 @@ func (e *world) start(step Step) bool {
 	u.active = true
 	if step.Dependent != estate.DependentService {
 		u.value = e.files[step.Needs[0]]
-		u.active = u.value == e.auth
+		u.active = e.accepts(u.value)
 		return u.active
 	}
 	for i, other := range e.plan.Steps {
 		if other.Kind == StepLogOn && other.Subject == step.Subject {
 			u.value = e.kept[i]
-			u.active = u.value == e.auth
+			u.active = e.accepts(u.value)
 		}
 		if w := e.units[i]; w != nil && other.Dependent == estate.DependentService && (other.Subject == "store" && step.Subject != "store" || other.Subject == "board" && step.Subject == "sign") {
 			u.active = u.active && w.active
@@ -262,7 +275,12 @@ func (e *world) Probe(_ context.Context, step Step, undo bool, memo string) Find
 	case StepSeal:
 		return is(e.store["new"] && !undo)
 	case StepChange:
-		return is(e.auth == "new")
+		if undo && e.also != "" {
+			return Finding{Result: ProbeNeither}
+		}
+		return is(e.accepts("new"))
+	case StepRetire:
+		return is(!e.accepts("old"))
 	case StepReplace:
 		return is(e.files[step.Index] == "new")
 	case StepLogOn:
@@ -328,9 +346,12 @@ func (e *world) verify(state State) {
 		status := state.Steps[i].Status
 		switch {
 		case step.Kind == StepChange && status == Done:
-			require.Equal(e.t, "new", e.auth)
+			require.True(e.t, e.accepts("new"))
 		case step.Kind == StepChange && status == Undone:
 			require.Equal(e.t, "old", e.auth)
+			require.Empty(e.t, e.also)
+		case step.Kind == StepRetire && status == Done:
+			require.False(e.t, e.accepts("old"))
 		case step.Kind == StepReplace && status == Done:
 			require.Equal(e.t, "new", e.files[i])
 		case step.Kind == StepReplace && status == Undone:
@@ -349,6 +370,7 @@ func (e *world) verify(state State) {
 		return
 	}
 	require.Equal(e.t, want, e.auth)
+	require.Empty(e.t, e.also)
 	for i, v := range e.files {
 		require.Equal(e.t, want, v, "file of step %d", i)
 	}

@@ -20,6 +20,7 @@ import (
 
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/standin"
+	"mossledger.example/moss/internal/standin/datastore"
 	"mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/unixhost"
 	"mossledger.example/moss/internal/standin/windowshost"
@@ -44,6 +45,9 @@ var Passwords = map[string]string{
 	"svc-fuelcard": "Diesel-Pump-16",
 	"svc-quayline": "Bollard+Chain-37",
 	"svc-terminal": "Kiosk-Light-64",
+	"svc_bookings": "Window-Seat-72",
+	"svc_reports":  "Window-Seat-72", // the same: somebody was in a hurry
+	"svc_tides":    "Moon%Pulls&Sea-15",
 }
 
 // Estate is the running estate.
@@ -55,6 +59,9 @@ type Estate struct {
 	Address   string // of the directory
 	HostsCSV  string // the list that an administrator would have
 	Board     string // URL of the applications' own checks
+	Bookings  *datastore.Postgres
+	Tides     *datastore.Redis
+	Stores    map[string]string // addresses of the data stores by name
 
 	lock  sync.Mutex
 	used  map[string]string // what a running program signed in with: host/unit to name\x00password
@@ -84,6 +91,9 @@ func Start() (*Estate, error) {
 	if err := e.startBoard(); err != nil {
 		return nil, errors.Join(err, e.Close())
 	}
+	if err := e.startStores(config); err != nil {
+		return nil, errors.Join(err, e.Close())
+	}
 	for _, build := range []func() *unixhost.Host{e.quay("quay1"), e.quay("quay2"), e.bookings, e.tide} {
 		host := build()
 		e.Hosts[host.Name] = host
@@ -109,6 +119,9 @@ func (e *Estate) Close() error {
 	}
 	if e.board != nil {
 		errs = append(errs, e.board.Close())
+	}
+	if e.Bookings != nil {
+		errs = append(errs, e.Bookings.Close(), e.Tides.Close())
 	}
 	errs = append(errs, e.Directory.Close())
 	e.done.Wait()
@@ -210,6 +223,7 @@ func (e *Estate) quay(name string) func() *unixhost.Host {
 			Name: "gangway.service", Description: "Gangway counter", User: "gangway", Environment: []string{"/etc/gangway/gangway.env"}, Exec: "/opt/gangway/bin/count", After: []string{"berth.service"}, Enabled: true,
 			Program: e.program(name, "gangway.service", "/etc/gangway/gangway.env", "BERTH_BIND_DN", "BERTH_BIND_PASSWORD"),
 		})
+		e.quayPrograms(h)
 		return h
 	}
 }
@@ -226,8 +240,9 @@ func (e *Estate) bookings() *unixhost.Host {
 	h.Write("/etc/fuelcard/fuel.env", unixhost.File{Mode: 0o600, Content: []byte("FUEL_LOGIN=svc-fuelcard\nFUEL_PASSWORD=" + Passwords["svc-fuelcard"] + "\n")})
 	h.AddUnit(unixhost.Unit{
 		Name: "manifest.service", Description: "Passenger manifests", User: "manifest", Exec: "/opt/manifest/bin/manifest --config /etc/manifest/manifest.conf", Enabled: true,
-		Program: e.urlProgram("bookings1", "manifest.service", "/etc/manifest/manifest.conf", "directory"),
+		Program: e.urlProgram("bookings1", "manifest.service", "/etc/manifest/manifest.conf", "office/directory"),
 	})
+	e.bookingPrograms(h)
 	h.AddUnit(unixhost.Unit{
 		Name: "fuelcard.service", Description: "Fuel card reader", User: "svc-fuelcard", Environment: []string{"/etc/fuelcard/fuel.env"}, Exec: "/opt/fuelcard/bin/reader", Enabled: true,
 		Program: func(h *unixhost.Host) error {
@@ -255,6 +270,7 @@ func (e *Estate) tide() *unixhost.Host {
 	h.Write("/etc/tide/feed.env", unixhost.File{Mode: 0o644, Content: []byte("TIDE_STATION=gannet-head\nTIDE_USER=svc-tidefeed@larkmoor.example\n")})
 	h.Write("/etc/tide/feed.pw", unixhost.File{Mode: 0o400, Content: []byte(Passwords["svc-tidefeed"] + "\n")})
 	h.Write("/etc/tide/backup.env", unixhost.File{Mode: 0o600, Content: []byte("# restored from the backup of last winter\nTIDE_USER=svc-tidefeed@larkmoor.example\nTIDE_PASSWORD=Old-Winter-Tide-11\n")})
+	e.tidePrograms(h)
 	h.AddUnit(unixhost.Unit{
 		Name: "tidefeed.service", Description: "Tide tables", User: "tide", Environment: []string{"/etc/tide/feed.env"}, Credentials: []string{"/etc/tide/feed.pw"}, Exec: "/opt/tide/bin/feed", Enabled: true,
 		Program: func(h *unixhost.Host) error {

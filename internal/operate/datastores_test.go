@@ -1,0 +1,156 @@
+package operate_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	_ "mossledger.example/moss/internal/connect/postgres"
+	_ "mossledger.example/moss/internal/connect/redis"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/radius"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/operate"
+	"mossledger.example/moss/internal/standin/larkmoor"
+	"mossledger.example/moss/internal/standin/unixhost"
+	"mossledger.example/moss/internal/store"
+)
+
+// stores adds the data stores to an estate and takes their accounts.
+func (f *ferry) stores() (bookings, tides store.Account) {
+	f.t.Helper()
+	for name, kind := range map[string]estate.Kind{"bookings-db": estate.KindPostgreSQL, "tide-db": estate.KindRedis} {
+		host, port := larkmoor.Port(f.estate.Stores[name])
+		_, err := f.AddSystem(f.t.Context(), "ines", store.System{Name: name, Kind: string(kind), Address: host, Port: port, LogOn: "hosts", TrustedCA: f.estate.CA})
+		require.NoError(f.t, err)
+	}
+	f.survey()
+	for _, name := range []string{"bookings-db/svc_bookings", "tide-db/svc_tides"} {
+		a := f.account(name)
+		_, err := f.TakeCustody(f.t.Context(), "ines", a, secret.New(larkmoor.Passwords[a.Name]))
+		require.NoError(f.t, err)
+	}
+	f.survey()
+	return f.account("bookings-db/svc_bookings"), f.account("tide-db/svc_tides")
+}
+
+// TestDataStores: copies that nothing names are found by the search, the unit
+// that reads them by its session, and what nothing explains is said before
+// anything changes.
+func TestDataStores(t *testing.T) {
+	t.Parallel()
+	f := start(t)
+	bookings, tides := f.stores()
+
+	assert.Contains(t, f.kinds("unexplained-client"), "quay2/svc_bookings")
+	assert.Contains(t, f.kinds("reused-password"), "svc_bookings, svc_reports")
+	assert.Contains(t, f.kinds("unused-account"), "svc_fares_old")
+	g, err := radius.Walk(store.AccountNode(bookings), 6, 1000, f.Store.RadiusSource(t.Context(), nil, false))
+	require.NoError(t, err)
+	tree := strings.Join(g.Tree(), "\n")
+	for _, want := range []string{"unit till.service on quay2  [observed, signs in]", "unit bookings-web.service  [needs]", "unit gangway.service on quay2  [connects]", "database.yml#/production/password on bookings1  [held, matches]"} {
+		assert.Contains(t, tree, want)
+	}
+	assert.NotContains(t, tree, "README.md", "what only mentions it is left out")
+
+	rehearsed, err := f.Rehearse(t.Context(), "ines", bookings, undo)
+	require.NoError(t, err)
+	warned := false
+	for _, c := range rehearsed.Checks {
+		warned = warned || c.Result == "warning" && strings.Contains(c.Words, "till.service")
+	}
+	assert.True(t, warned, "the till is told before it breaks")
+	require.Equal(t, rotation.FinishedDone, f.rotate(bookings, rotation.PolicyUndo).Result)
+	assert.False(t, f.estate.Bookings.Accepts("svc_bookings", larkmoor.Passwords["svc_bookings"]))
+	file, _ := f.estate.Hosts["bookings1"].Read("/srv/bookings/config/database.yml")
+	assert.Contains(t, string(file.Content), "production: &main\n  adapter: postgresql")
+	assert.NotContains(t, string(file.Content), larkmoor.Passwords["svc_bookings"])
+	state, _ := f.estate.Hosts["bookings1"].UnitState("bookings.service")
+	assert.Equal(t, "active", state)
+
+	// Redis accepts two passwords at once: the old one is retired at the end.
+	done := f.rotate(tides, rotation.PolicyUndo)
+	require.Equal(t, rotation.FinishedDone, done.Result)
+	var kinds []string
+	for _, s := range done.Plan.Steps {
+		kinds = append(kinds, string(s.Kind))
+	}
+	assert.Equal(t, "seal change sign-in replace restart prove retire refuse", strings.Join(kinds, " "))
+	assert.False(t, f.estate.Tides.Accepts("svc_tides", larkmoor.Passwords["svc_tides"]))
+}
+
+// TestOverlapIsUndone: a reader that does not come up again is put back, and
+// was able to sign in all the time.
+func TestOverlapIsUndone(t *testing.T) {
+	t.Parallel()
+	f := start(t)
+	_, tides := f.stores()
+	h := f.estate.Hosts["tide1"]
+	h.SetFault(unixhost.Fault{Command: func(_ string, argv []string) (int, string, bool) {
+		line := strings.Join(argv, " ")
+		if strings.Contains(line, "restart") && strings.Contains(line, "tidecache") && !strings.Contains(line, " -l ") {
+			assert.True(t, f.estate.Tides.Accepts("svc_tides", larkmoor.Passwords["svc_tides"]), "the old value is valid while dependents change")
+			return 1, "Job for tidecache.service failed.", true
+		}
+		return 0, "", false
+	}})
+	r := f.rotate(tides, rotation.PolicyUndo)
+	h.SetFault(unixhost.Fault{})
+	assert.NotEqual(t, rotation.FinishedDone, r.Result)
+	assert.True(t, f.estate.Tides.Accepts("svc_tides", larkmoor.Passwords["svc_tides"]))
+	file, _ := h.Read("/etc/systemd/system/tidecache.service")
+	assert.Contains(t, string(file.Content), "Moon%%Pulls&Sea-15")
+}
+
+// TestDeclaredUse: a person's word is a tie until its time is over.
+func TestDeclaredUse(t *testing.T) {
+	t.Parallel()
+	f := start(t)
+	_, tides := f.stores()
+	ctx := t.Context()
+	for _, bad := range []operate.Declared{{Place: "x"}, {Reason: "x"}, {Place: "x", Reason: "x", Until: time.Now().Add(-time.Hour)}} {
+		_, err := f.Declare(ctx, "ines", tides, bad)
+		assert.ErrorIs(t, err, operate.ErrInput)
+	}
+	id, err := f.Declare(ctx, "ines", tides, operate.Declared{Place: "paper at the desk", System: "quay1", Reason: "seen there"})
+	require.NoError(t, err)
+	list, err := f.Store.DependentsOfAccount(ctx, tides.ID)
+	require.NoError(t, err)
+	found := false
+	for _, d := range list {
+		found = found || d.Kind == estate.DependentDeclared && d.System == "quay1"
+	}
+	assert.True(t, found)
+	rehearsed, err := f.Rehearse(ctx, "ines", tides, undo)
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(rehearsed.Plan.Notes, "\n"), "ines says so: seen there")
+	require.NoError(t, f.Withdraw(ctx, "ines", id))
+	assert.Error(t, f.Withdraw(ctx, "ines", id), "only once")
+	left, err := f.Store.Declarations(ctx, tides.ID)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
+// TestLogOnRecords: what a directory recorded is placed, and what no
+// configuration explains is a finding.
+func TestLogOnRecords(t *testing.T) {
+	t.Parallel()
+	f := start(t)
+	v, err := f.Store.System(t.Context(), "dir")
+	require.NoError(t, err)
+	now := time.Now().UTC()
+	require.NoError(t, f.LogOnRecords(t.Context(), "ines", v, []estate.Use{
+		{Account: "svc-manifest", Client: "192.0.2.77", How: "LDAP, simple bind/TLS", First: now, Last: now, Count: 3},
+		{Account: "svc-manifest", Client: "192.0.2.78", How: "LDAP, simple bind/TLS", First: now, Last: now, Count: 1, Failed: true},
+		{Account: "nobody-knows", Client: "192.0.2.77", How: "LDAP", First: now, Last: now, Count: 1},
+	}))
+	a := f.account("dir/svc-manifest")
+	uses, err := f.Store.SeenUses(t.Context(), a.ID)
+	require.NoError(t, err)
+	require.Len(t, uses, 2)
+	assert.Contains(t, f.kinds("unexplained-client"), "svc-manifest")
+}

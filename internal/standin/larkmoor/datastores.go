@@ -1,0 +1,139 @@
+package larkmoor
+
+import (
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"time"
+
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/standin/datastore"
+	"mossledger.example/moss/internal/standin/unixhost"
+)
+
+// Addresses that the hosts have among themselves.
+const (
+	bookingsAddress   = "192.0.2.41"
+	tideAddress       = "192.0.2.31"
+	quayAddress       = "192.0.2.22"
+	bookingsDBAddress = "192.0.2.51"
+	tideDBAddress     = "192.0.2.52"
+)
+
+// startStores starts the bookings database and the tide database.
+func (e *Estate) startStores(config *tls.Config) error {
+	e.Bookings, e.Tides, e.Stores = datastore.NewPostgres(config), datastore.NewRedis(config), map[string]string{}
+	e.Bookings.Add(datastore.Account{Name: Manager, Password: ManagerPassword, Manages: true})
+	e.Bookings.Add(datastore.Account{Name: "svc_bookings", Password: Passwords["svc_bookings"], Description: "Bookings, on the web and at the desks", MemberOf: []string{"bookings_owner"}})
+	e.Bookings.Add(datastore.Account{Name: "svc_reports", Password: Passwords["svc_reports"], Description: "Monthly reports", MemberOf: []string{"bookings_reader"}})
+	e.Bookings.Add(datastore.Account{Name: "svc_fares_old", Password: "Paper-Ticket-03", Description: "Fares before the new tills", Until: time.Now().AddDate(-1, 0, 0)})
+	e.Tides.Add(datastore.Account{Name: Manager, Password: ManagerPassword, Manages: true})
+	e.Tides.Add(datastore.Account{Name: "svc_tides", Password: Passwords["svc_tides"]})
+	since := time.Now().Add(-50 * time.Hour).UTC().Truncate(time.Second)
+	running := func(host, unit string) bool {
+		h := e.Hosts[host]
+		if h == nil {
+			return false
+		}
+		state, _ := h.UnitState(unit)
+		return state == "active"
+	}
+	e.Bookings.SetSessions(func() []estate.Session {
+		list := []estate.Session{{Account: "svc_bookings", Client: quayAddress, Port: 40110, Application: "till", Database: "bookings", Since: since}}
+		if running("bookings1", "bookings.service") {
+			list = append(list, estate.Session{Account: "svc_bookings", Client: bookingsAddress, Port: 52110, Application: "bookings", Database: "bookings", Since: since})
+		}
+		return list
+	})
+	e.Tides.SetSessions(func() []estate.Session {
+		if !running("tide1", "tidecache.service") {
+			return nil
+		}
+		return []estate.Session{{Account: "svc_tides", Client: tideAddress, Port: 41822, Application: "tidecache", Since: since}}
+	})
+	for name, serve := range map[string]func(string) (string, error){"bookings-db": e.Bookings.Serve, "tide-db": e.Tides.Serve} {
+		address, err := serve("127.0.0.1:0")
+		if err != nil {
+			return err
+		}
+		e.Stores[name] = address
+	}
+	return nil
+}
+
+// storeProgram signs in to a data store at start with what its file holds.
+func (e *Estate) storeProgram(path, user string, accepts func(name, password string) bool) func(*unixhost.Host) error {
+	return func(h *unixhost.Host) error {
+		f, ok := h.Read(path)
+		if !ok {
+			return fmt.Errorf("%s: no such file", path)
+		}
+		located, err := held.Locate(path, f.Content, held.HintNone, nil)
+		if err != nil {
+			return err
+		}
+		for _, span := range located.Spans {
+			for _, name := range span.Names {
+				if name == user && accepts(name, span.Value.RevealString()) {
+					return nil
+				}
+			}
+		}
+		return errors.New("password authentication failed for user \"" + user + "\"")
+	}
+}
+
+// bookingPrograms: the bookings, whose settings nothing names, reports with the
+// same password, and a copy of the settings from before a move.
+func (e *Estate) bookingPrograms(h *unixhost.Host) {
+	h.AddUser(unixhost.User{Name: "bookings", UID: 1005, Gecos: "Bookings", Home: "/srv/bookings", Shell: "/usr/sbin/nologin"})
+	h.Write("/srv/bookings/config/database.yml", unixhost.File{Mode: 0o640, Owner: "root", Group: "bookings", Content: []byte(
+		"# kept by the bookings team\nproduction: &main\n  adapter: postgresql\n  host: bookings-db.larkmoor.example\n  username: svc_bookings\n  password: \"" + Passwords["svc_bookings"] + "\" # ask Ines\n  pool: 20\nstaging:\n  <<: *main\n")})
+	h.Write("/srv/bookings/config/database.yml.example", unixhost.File{Mode: 0o644, Content: []byte("production:\n  username: svc_bookings\n  password: changeme\n")})
+	h.Write("/srv/bookings/releases/2024-11/config/database.yml", unixhost.File{Mode: 0o640, Content: []byte("production:\n  username: svc_bookings\n  password: \"Deck-Chair-09\"\n")})
+	h.Write("/srv/bookings/README.md", unixhost.File{Mode: 0o644, Content: []byte("# Bookings\n\nSigns in to the database as svc_bookings.\n")})
+	h.Write("/opt/reports/reports.properties", unixhost.File{Mode: 0o600, Content: []byte("report.month=last\nreport.url=jdbc:postgresql://bookings-db.larkmoor.example:5432/bookings?user=svc_reports&password=" + Passwords["svc_reports"] + "\n")})
+	h.Write("/etc/cron.d/reports", unixhost.File{Content: []byte("0 6 1 * * odile /opt/reports/bin/monthly --settings /opt/reports/reports.properties\n")})
+	h.AddUnit(unixhost.Unit{
+		Name: "bookings.service", Description: "Bookings", User: "bookings", Exec: "/srv/bookings/bin/serve", Enabled: true,
+		Program: e.storeProgram("/srv/bookings/config/database.yml", "svc_bookings", e.Bookings.Accepts),
+	})
+	h.AddUnit(unixhost.Unit{Name: "bookings-web.service", Description: "Bookings on the web", User: "bookings", Exec: "/srv/bookings/bin/web --port 8443", After: []string{"bookings.service"}, Enabled: true})
+	h.SetSockets(func() []estate.Socket {
+		return []estate.Socket{
+			{Listens: true, Local: "0.0.0.0", LocalPort: 8080, UID: "1005", Unit: "bookings.service", Program: "serve"},
+			{Listens: true, Local: "0.0.0.0", LocalPort: 22, UID: "0", Unit: "ssh.service", Program: "sshd"},
+			{Local: bookingsAddress, LocalPort: 52110, Peer: bookingsDBAddress, PeerPort: 5432, UID: "1005", Unit: "bookings.service", Program: "serve"},
+			{Local: bookingsAddress, LocalPort: 8080, Peer: quayAddress, PeerPort: 39004, UID: "1005", Unit: "bookings.service", Program: "serve"},
+		}
+	})
+}
+
+// tidePrograms: a cache whose password stands in its unit file.
+func (e *Estate) tidePrograms(h *unixhost.Host) {
+	unit := "Environment=TIDE_DB_USER=svc_tides \"TIDE_DB_PASSWORD=Moon%%Pulls&Sea-15\"\n"
+	h.AddUnit(unixhost.Unit{
+		Name: "tidecache.service", Description: "Tide cache", User: "tide", Exec: "/opt/tide/bin/cache", Enabled: true, Text: unit,
+		Program: e.storeProgram("/etc/systemd/system/tidecache.service", "svc_tides", e.Tides.Accepts),
+	})
+	h.SetSockets(func() []estate.Socket {
+		return []estate.Socket{{Local: tideAddress, LocalPort: 41822, Peer: tideDBAddress, PeerPort: 6379, UID: "1001", Unit: "tidecache.service", Program: "cache"}}
+	})
+}
+
+// quayPrograms: on one of the quays a till signs in to the bookings database
+// with a password that no file shows.
+func (e *Estate) quayPrograms(h *unixhost.Host) {
+	if h.Name != "quay2" {
+		return
+	}
+	h.AddUser(unixhost.User{Name: "till", UID: 1007, Gecos: "Till", Home: "/var/lib/till", Shell: "/usr/sbin/nologin"})
+	h.AddUnit(unixhost.Unit{Name: "till.service", Description: "Till at the quay", User: "till", Exec: "/opt/till/bin/till --desk 2", Enabled: true})
+	h.SetSockets(func() []estate.Socket {
+		return []estate.Socket{
+			{Local: quayAddress, LocalPort: 40110, Peer: bookingsDBAddress, PeerPort: 5432, UID: "1007", Unit: "till.service", Program: "till"},
+			{Local: quayAddress, LocalPort: 39004, Peer: bookingsAddress, PeerPort: 8080, UID: "1002", Unit: "gangway.service", Program: "count"},
+		}
+	})
+}
