@@ -3,6 +3,7 @@ import { Button, ConfigProvider } from 'ant-design-vue'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { live } from './api/changes'
+import SearchField from './components/SearchField.vue'
 import { appearance, dark, toggleDark } from './state/appearance'
 import { useSession } from './state/session'
 
@@ -45,6 +46,7 @@ window.addEventListener('moss-signed-out', () => {
       <a class="visually-hidden" href="#content">Skip to the content</a>
       <header class="side">
         <div class="brand"><img src="/icon.svg" alt="" width="26" height="26" /> Moss Ledger</div>
+        <SearchField />
         <nav aria-label="Pages">
           <RouterLink v-for="item in menu" :key="item.path" :to="item.path" :aria-current="current(item.path) ? 'page' : undefined" :class="{ here: current(item.path) }">{{ item.text }}</RouterLink>
         </nav>
@@ -63,7 +65,7 @@ window.addEventListener('moss-signed-out', () => {
 
 <style scoped>
 .frame { display: grid; grid-template-columns: 178px 1fr; min-height: 100%; }
-.side { background: var(--panel); border-right: 1px solid var(--line); padding: 14px 0; display: flex; flex-direction: column; position: sticky; top: 0; height: 100vh; box-sizing: border-box; }
+.side { background: var(--panel); border-right: 1px solid var(--line); padding: 14px 0; display: flex; flex-direction: column; position: sticky; top: 0; z-index: 5; height: 100vh; box-sizing: border-box; }
 .brand { display: flex; gap: 9px; align-items: center; font-weight: 600; padding: 0 16px 14px; }
 nav { display: flex; flex-direction: column; }
 nav a { padding: 7px 16px 7px 13px; color: var(--ink); text-decoration: none; border-left: 3px solid transparent; }

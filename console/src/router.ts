@@ -11,6 +11,7 @@ export const router = createRouter({
     { path: '/systems/:name', name: 'system', component: () => import('./pages/SystemPage.vue'), meta: { title: 'System' } },
     { path: '/accounts', name: 'accounts', component: () => import('./pages/Accounts.vue'), meta: { title: 'Accounts' } },
     { path: '/accounts/:id(\\d+)', name: 'account', component: () => import('./pages/AccountPage.vue'), meta: { title: 'Account' } },
+    { path: '/accounts/:id(\\d+)/radius', name: 'radius', component: () => import('./pages/RadiusPage.vue'), meta: { title: 'What would be touched' } },
     { path: '/dependents', name: 'dependents', component: () => import('./pages/Dependents.vue'), meta: { title: 'Dependents' } },
     { path: '/dependents/print', name: 'print', component: () => import('./pages/PrintPage.vue'), meta: { title: 'Dependents', bare: true } },
     { path: '/dependents/:id(\\d+)', name: 'dependent', component: () => import('./pages/DependentPage.vue'), meta: { title: 'Dependent' } },

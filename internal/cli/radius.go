@@ -37,7 +37,7 @@ Other tools take the graph with --as dot, --as graphml or -o json.`,
 		if err != nil {
 			return err
 		}
-		query := url.Values{"evidence": {strings.Join(evidence, ",")}, "hops": {fmt.Sprint(hops)}}
+		query := url.Values{"evidence": evidence, "hops": {fmt.Sprint(hops)}}
 		if len(evidence) == 0 {
 			query.Del("evidence")
 		}

@@ -69,6 +69,17 @@ func TestCanary(t *testing.T) {
 	d.Estate.Windows["north1"].Grant(`LARKMOOR\svc-terminal`, false)
 	run(0, "rotate", "rehearse", "svc-terminal")
 	run(3, "rotate", "run", "svc-terminal", "--reason", "canary: one does not start, and it is undone")
+	for _, account := range []string{"svc_bookings", "svc_tides"} {
+		run(0, "radius", account)
+		run(0, "radius", account, "-o", "json", "--mentions")
+		run(0, "use", "list", account)
+		run(0, "rotate", "rehearse", account)
+		run(0, "rotate", "run", account, "--reason", "canary")
+	}
+	run(0, "use", "declare", "svc_tides", "desk", "--reason", "canary")
+	run(0, "search", "tide")
+	run(0, "socket", "list")
+	run(0, "survey", "run")
 	for _, list := range [][]string{{"system", "list"}, {"account", "list"}, {"dependent", "list"}, {"finding", "list", "--all"}, {"ledger", "list"}, {"rotate", "list"}, {"logon", "list"}, {"survey", "show", "1"}, {"rotate", "show", "1"}} {
 		run(0, append(list, "-o", "json")...)
 	}
@@ -92,6 +103,11 @@ func TestCanary(t *testing.T) {
 	_, secrets["generated for a task"] = d.Estate.Windows["skerry1"].TaskStores("Kiosk report")
 	require.NotEqual(t, larkmoor.Passwords["svc-berth"], generated[1])
 	secrets["generated"] = generated[1]
+	settings, _ := d.Estate.Hosts["bookings1"].Read("/srv/bookings/config/database.yml")
+	inYAML := regexp.MustCompile(`password: "([^"]+)"`).FindStringSubmatch(string(settings.Content))
+	require.Len(t, inYAML, 2)
+	secrets["generated for a data store"] = inYAML[1]
+	secrets["stale"] = "Deck-Chair-09"
 	token := u.token()
 	require.NoError(t, d.StopService(syscall.SIGTERM)) // everything is on disk
 	secrets["token"] = token

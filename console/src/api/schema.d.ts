@@ -1521,9 +1521,9 @@ export interface components {
             what: string;
         };
         Graph: {
-            edges: components["schemas"]["Edge"][] | null;
+            edges: components["schemas"]["Edge"][];
             more?: boolean;
-            nodes: components["schemas"]["Node"][] | null;
+            nodes: components["schemas"]["Node"][];
             root: string;
         };
         Hit: {
@@ -2164,10 +2164,10 @@ export interface components {
         Summary: {
             /** Format: int64 */
             direct: number;
-            down: string[] | null;
+            down: string[];
             /** Format: int64 */
             further: number;
-            systems: string[] | null;
+            systems: string[];
         };
         Survey: {
             /** Format: int64 */

@@ -11,13 +11,14 @@ const emit = defineEmits<{ done: [] }>()
 const router = useRouter()
 const session = useSession()
 const logons = ref<Schemas['LogOn'][]>([])
-const form = ref({ name: '', kind: 'unix-host', address: '', port: '', logon: '', site: '', environment: '', owner: '', ca: '', signin: 'ntlm', kdc: '', base: '' })
+const form = ref({ name: '', kind: 'unix-host', address: '', port: '', logon: '', site: '', environment: '', owner: '', ca: '', signin: 'ntlm', kdc: '', base: '', tls: '', database: '', procedure: '' })
 const fresh = ref({ name: '', account: '', password: '', key: '' })
 const trouble = ref('')
 const busy = ref(false)
 const newLogOn = '\u0000new'
 const isNew = computed(() => form.value.logon === newLogOn)
-const tls = computed(() => form.value.kind !== 'unix-host')
+const isStore = computed(() => ['postgresql', 'mariadb', 'redis'].includes(form.value.kind))
+const tls = computed(() => form.value.kind !== 'unix-host' && !(isStore.value && form.value.tls === 'off'))
 
 data(api.GET('/api/v1/logons', { params: { query: { limit: 500 } } }))
   .then((page) => (logons.value = page.items))
@@ -31,6 +32,7 @@ async function pickCA(event: Event): Promise<void> {
 function options(): Record<string, string> {
   const f = form.value
   if (f.kind === 'directory') return f.base ? { base: f.base } : {}
+  if (isStore.value) return { ...(f.tls === 'off' ? { tls: 'off' } : {}), ...(f.database ? { database: f.database } : {}), ...(f.procedure ? { procedure: f.procedure } : {}) }
   if (f.kind === 'windows-host') return { signin: f.signin, ...(f.signin === 'kerberos' ? { kdc: f.kdc } : {}) }
   return {}
 }
@@ -60,7 +62,7 @@ async function add(): Promise<void> {
   <form class="panel form" @submit.prevent="add">
     <label class="above"><span>Name</span><input v-model="form.name" class="field" required /></label>
     <label class="above"><span>Kind</span>
-      <select v-model="form.kind" class="field"><option value="unix-host">unix host</option><option value="windows-host">windows host</option><option value="directory">directory</option></select>
+      <select v-model="form.kind" class="field"><option value="unix-host">unix host</option><option value="postgresql">PostgreSQL</option><option value="mariadb">MariaDB</option><option value="redis">Redis</option><option value="windows-host">windows host</option><option value="directory">directory</option></select>
     </label>
     <label class="above"><span>Address, if it is not the name</span><input v-model="form.address" class="field" /></label>
     <label class="above"><span>Port, if it is not the usual one</span><input v-model="form.port" class="field" inputmode="numeric" pattern="[0-9]*" /></label>
@@ -83,6 +85,9 @@ async function add(): Promise<void> {
       </label>
       <label v-if="form.signin === 'kerberos'" class="above"><span>Key distribution centers, host:port</span><input v-model="form.kdc" class="field" required placeholder="dc1.larkmoor.example:88" /></label>
     </template>
+    <label v-if="isStore" class="above"><span>Encryption</span><select v-model="form.tls" class="field"><option value="">TLS, with a certificate</option><option value="off">none: what is read travels in clear</option></select></label>
+    <label v-if="form.kind === 'postgresql'" class="above"><span>Database to sign in to, if not postgres</span><input v-model="form.database" class="field" /></label>
+    <label v-if="form.kind === 'mariadb'" class="above"><span>Procedure that changes passwords</span><input v-model="form.procedure" class="field" placeholder="ops.rotate" /></label>
     <label v-if="form.kind === 'directory'" class="above"><span>Subtree, if not all of it</span><input v-model="form.base" class="field" /></label>
     <label v-if="tls" class="above"><span>CA certificate (PEM), if the machine does not trust it</span><input class="field" type="file" accept=".pem,.crt,.cer" @change="pickCA" /></label>
     <label class="above"><span>Site</span><input v-model="form.site" class="field" /></label>

@@ -9,6 +9,7 @@ import RotatePanel from '../components/RotatePanel.vue'
 import { chainsAround, startedOf, type Started } from '../components/order'
 import StartOrder from '../components/StartOrder.vue'
 import StateTag from '../components/StateTag.vue'
+import UsesPanel from '../components/UsesPanel.vue'
 import Trouble from '../components/Trouble.vue'
 import When from '../components/When.vue'
 import { moment, plural } from '../components/words'
@@ -96,7 +97,7 @@ const mine = (d: Schemas['Dependent']) => d.ties.filter((t) => t.account_id === 
         </div>
       </section>
     </div>
-    <h2>{{ plural(total, 'dependent') }}</h2>
+    <h2>{{ plural(total, 'dependent') }} <RouterLink class="small" :to="`/accounts/${id}/radius`">picture of all that would be touched</RouterLink></h2>
     <div class="panel scroll" tabindex="0" role="region" aria-label="Dependents">
       <table v-if="dependents.length" class="dense">
         <thead><tr><th scope="col">System</th><th scope="col">Kind</th><th scope="col">Place</th><th scope="col">Read by</th><th scope="col">State</th><th scope="col">Evidence</th><th scope="col">Seen</th></tr></thead>
@@ -117,6 +118,8 @@ const mine = (d: Schemas['Dependent']) => d.ties.filter((t) => t.account_id === 
     </div>
     <div v-if="detail.incomplete.length" class="panel incomplete"><b>The picture is incomplete:</b> {{ plural(detail.incomplete.length, 'system') }} not read completely, so something there may use this account.
       <div v-for="i in detail.incomplete" :key="i.system" class="soft">{{ i.system }}: {{ i.why }}</div></div>
+    <h2>Observed and declared use</h2>
+    <UsesPanel :account="id" @changed="load" />
     <template v-for="c in chains" :key="c.system">
       <h2>Start order on {{ c.system }}</h2>
       <div class="panel"><StartOrder :services="c.services" :label="`Start order on ${c.system}, from left to right`" /></div>
@@ -135,6 +138,7 @@ const mine = (d: Schemas['Dependent']) => d.ties.filter((t) => t.account_id === 
 
 <style scoped>
 .two { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); gap: 16px; }
+.small { font-size: 13px; font-weight: 400; margin-left: 10px; }
 .finding { margin: 6px 0; }
 .incomplete { margin-top: 10px; border-color: var(--warn); }
 .scroll { overflow-x: auto; }

@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { onChanged } from '../api/changes'
 import { api, data, Problem, type Schemas } from '../api/client'
 import StateTag from '../components/StateTag.vue'
+import SocketTable from '../components/SocketTable.vue'
 import Trouble from '../components/Trouble.vue'
 import When from '../components/When.vue'
 import { useSession } from '../state/session'
@@ -109,6 +110,7 @@ const offered = computed(() => {
         </div>
       </section>
     </div>
+    <SocketTable :system="name" />
   </template>
 </template>
 

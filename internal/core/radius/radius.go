@@ -57,8 +57,8 @@ const (
 // Graph is the picture.
 type Graph struct {
 	Root  string `json:"root"`
-	Nodes []Node `json:"nodes"`
-	Edges []Edge `json:"edges"`
+	Nodes []Node `json:"nodes" nullable:"false"`
+	Edges []Edge `json:"edges" nullable:"false"`
 	More  bool   `json:"more,omitempty"` // there is more than the limit
 }
 
@@ -111,10 +111,10 @@ func Walk(root Node, hops, limit int, further Source) (Graph, error) {
 
 // Summary counts what is in reach.
 type Summary struct {
-	Direct  int      `json:"direct"`  // dependents of the account itself
-	Further int      `json:"further"` // what depends on those
-	Systems []string `json:"systems"` // in order
-	Down    []string `json:"down"`    // names of what is down already
+	Direct  int      `json:"direct"`                   // dependents of the account itself
+	Further int      `json:"further"`                  // what depends on those
+	Systems []string `json:"systems" nullable:"false"` // in order
+	Down    []string `json:"down" nullable:"false"`    // names of what is down already
 }
 
 // Sum sums a graph up.
