@@ -52,6 +52,7 @@ func TestConsoleDependents(t *testing.T) {
 	evaluate[bool](b, `[...document.querySelectorAll('form.row label')].forEach((l, i) => { const f = l.querySelector('input'); if (i < 3) { f.value = ['paper form', 'quay1', 'Ines saw it'][i]; f.dispatchEvent(new Event('input')) } }); true`)
 	b.press("Declare")
 	b.see("Withdraw")
+	b.settle()
 	b.accessible("declared")
 	said := u.rows("dependent", "list", "--filter", "kind=declared")
 	require.Len(t, said, 1)
