@@ -155,6 +155,9 @@ func PostgreSQL(t testing.TB, address string, port int) *DataStore {
 		require.NoError(t, err, string(out))
 		return string(out)
 	}
+	require.Eventually(t, func() bool { // it listens before it answers
+		return exec.Command(bin+"/pg_isready", "-q", "-h", d.folder, "-p", strconv.Itoa(port)).Run() == nil
+	}, 60*time.Second, 50*time.Millisecond)
 	d.Run(t, "SET log_statement='none'; CREATE ROLE mossmgr LOGIN CREATEROLE PASSWORD '"+ManagerPassword+"'; GRANT pg_read_all_stats TO mossmgr;\n"+
 		"CREATE ROLE svc_berth1 LOGIN PASSWORD '"+AccountPassword+"'; CREATE ROLE berth_owner NOLOGIN; GRANT berth_owner TO svc_berth1; CREATE ROLE boss1 LOGIN SUPERUSER PASSWORD 'x';\n"+
 		"CREATE DATABASE bookings;")

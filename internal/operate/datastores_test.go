@@ -154,3 +154,41 @@ func TestLogOnRecords(t *testing.T) {
 	require.Len(t, uses, 2)
 	assert.Contains(t, f.kinds("unexplained-client"), "svc-manifest")
 }
+
+// TestKeys: one key with three doors is found with its holder and restrictions,
+// and every key is judged by what it is.
+func TestKeys(t *testing.T) {
+	t.Parallel()
+	f := start(t)
+	doors := f.findings("key-with-doors")
+	require.Len(t, doors, 1)
+	for _, want := range []string{"berth on quay1", "berth on quay2", "odile on bookings1", "held in tide1:/var/lib/tide/.ssh/id_ed25519"} {
+		assert.Contains(t, doors[0].What, want)
+	}
+	assert.Equal(t, "tide1//var/lib/tide/.ssh/id_ed25519", f.kinds("exposed-key"))
+	assert.Contains(t, f.kinds("unheld-key"), "odile@old-laptop")
+	weak := f.findings("weak-key")
+	require.Len(t, weak, 1)
+	assert.Contains(t, weak[0].What, "rc4-hmac")
+	berth := f.account("quay2/berth")
+	g, err := radius.Walk(store.AccountNode(berth), 6, 1000, f.Store.RadiusSource(t.Context(), nil, false))
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(g.Tree(), "\n"), "key id_ed25519 on tide1  [held, opens]")
+	list, err := f.Store.DependentsOfAccount(t.Context(), berth.ID)
+	require.NoError(t, err)
+	restricted := false
+	for _, d := range list {
+		for _, tie := range d.Ties {
+			restricted = restricted || d.Kind == estate.DependentKey && strings.Contains(tie.Detail, `command="/usr/bin/rsync --server"`)
+		}
+	}
+	assert.True(t, restricted, "with its restrictions")
+	gangway := f.account("dir/svc-gangway")
+	list, err = f.Store.DependentsOfAccount(t.Context(), gangway.ID)
+	require.NoError(t, err)
+	kinds := ""
+	for _, d := range list {
+		kinds += string(d.Kind) + " "
+	}
+	assert.Contains(t, kinds, "key tab")
+}

@@ -90,7 +90,7 @@ func (o *Operator) placeSystem(ctx context.Context, v store.System, known ties.K
 	if err != nil {
 		return err
 	}
-	findings = append(findings, latent...)
+	findings = append(append(findings, latent...), o.keyFindings(v, dependents, scope)...)
 	return o.Store.SetFindings(ctx, scope, findings)
 }
 
@@ -135,6 +135,9 @@ func (o *Operator) Refresh(ctx context.Context) error {
 		return err
 	}
 	if err := o.refreshReuse(ctx); err != nil {
+		return err
+	}
+	if err := o.refreshKeys(ctx); err != nil {
 		return err
 	}
 	if err := o.refreshDeclared(ctx); err != nil {

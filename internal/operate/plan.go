@@ -153,6 +153,10 @@ func (p *planner) tied(ctx context.Context) error {
 			mentions++
 		case strength == string(estate.StrengthSignsIn):
 			// What nothing explains is told by the rehearsal.
+		case d.Kind == estate.DependentKeytab:
+			p.note("%s on %s is left alone: the key tab holds a key made of the old password; make it anew afterwards", d.Place, d.System)
+		case d.Key != nil:
+			p.note("%s on %s is a key, which a new password does not change: %s", d.Place, d.System, detailFor(d, p.account.ID))
 		case strength == string(estate.StrengthSaid):
 			p.note("%s on %s: %s; see to it yourself", d.Place, d.System, detailFor(d, p.account.ID))
 		case d.Copy != nil:

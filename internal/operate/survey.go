@@ -201,7 +201,7 @@ var scopeTables = map[string][2]string{
 	connect.ScopeAccounts: {"accounts", "1"},
 	connect.ScopeUnits:    {"dependents", "kind = 'unit'"},
 	connect.ScopeCron:     {"dependents", "kind = 'cron'"},
-	connect.ScopeFiles:    {"dependents", "kind = 'file'"},
+	connect.ScopeFiles:    {"dependents", "kind IN ('file', 'key', 'authorized key', 'key tab', 'certificate', 'cloud key')"},
 	connect.ScopeServices: {"dependents", "kind = 'service'"},
 	connect.ScopeTasks:    {"dependents", "kind = 'task'"},
 	connect.ScopePools:    {"dependents", "kind = 'pool'"},

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 
 	"mossledger.example/moss/internal/core/estate"
@@ -46,10 +47,10 @@ type Tie struct {
 }
 
 const (
-	dependentFrom    = "dependents d JOIN systems ON systems.id = d.system_id LEFT JOIN scopes ON scopes.system_id = d.system_id AND scopes.scope = CASE d.kind WHEN 'unit' THEN 'units' WHEN 'cron' THEN 'cron' WHEN 'service' THEN 'services' WHEN 'task' THEN 'tasks' WHEN 'pool' THEN 'pools' ELSE 'files' END"
+	dependentFrom    = "dependents d JOIN systems ON systems.id = d.system_id LEFT JOIN scopes ON scopes.system_id = d.system_id AND scopes.scope = CASE d.kind WHEN 'unit' THEN 'units' WHEN 'cron' THEN 'cron' WHEN 'service' THEN 'services' WHEN 'task' THEN 'tasks' WHEN 'pool' THEN 'pools' WHEN 'declared' THEN '' ELSE 'files' END"
 	dependentSeen    = "CASE WHEN d.gone = '' THEN MAX(d.seen, COALESCE(scopes.completed, '')) ELSE d.seen END"
 	dependentTies    = "COALESCE((SELECT json_group_array(json_object('account_id', t.account_id, 'account', a.name, 'system', sa.name, 'evidence', t.evidence, 'strength', t.strength, 'detail', t.detail, 'first_seen', t.first_seen)) FROM ties t JOIN accounts a ON a.id = t.account_id JOIN systems sa ON sa.id = a.system_id WHERE t.dependent_id = d.id), '[]')"
-	dependentColumns = "d.id, d.system_id, systems.name, d.kind, d.place, d.name, d.description, d.runs_as, d.state, d.start_mode, d.executable, d.schedule, d.path, d.uses, d.after, d.requires, d.copy, d.first_seen, " + dependentSeen + ", d.changed, d.gone, d.identity, d.stores, d.stored, d.started, d.result, d.given, d.given_at, d.given_account, d.app_check, " + dependentTies + ", " + dependentReaders
+	dependentColumns = "d.id, d.system_id, systems.name, d.kind, d.place, d.name, d.description, d.runs_as, d.state, d.start_mode, d.executable, d.schedule, d.path, d.uses, d.after, d.requires, d.copy, d.key, d.first_seen, " + dependentSeen + ", d.changed, d.gone, d.identity, d.stores, d.stored, d.started, d.result, d.given, d.given_at, d.given_account, d.app_check, " + dependentTies + ", " + dependentReaders
 	dependentReaders = "CASE d.kind WHEN 'file' THEN COALESCE((SELECT json_group_array(u.name) FROM dependents u WHERE u.system_id = d.system_id AND u.gone = '' AND u.kind <> 'file' AND EXISTS (SELECT 1 FROM json_each(u.uses) WHERE value = d.path)), '[]') ELSE '[]' END"
 	dependentAccount = "COALESCE((SELECT group_concat(a.name, ' ') FROM ties t JOIN accounts a ON a.id = t.account_id WHERE t.dependent_id = d.id), '')"
 	dependentProof   = "COALESCE((SELECT group_concat(t.evidence || ' ' || t.strength, ' ') FROM ties t WHERE t.dependent_id = d.id), '')"
@@ -57,9 +58,10 @@ const (
 
 func scanDependent(row interface{ Scan(...any) error }, more ...any) (Dependent, error) {
 	var v Dependent
-	var uses, after, requires, copied, first, seen, changed, gone, started, givenAt, check, tied, readers string
-	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.Place, &v.Name, &v.Description, &v.RunsAs, &v.State, &v.StartMode, &v.Executable, &v.Schedule, &v.Path, &uses, &after, &requires, &copied, &first, &seen, &changed, &gone, &v.Identity, &v.Stores, &v.Stored, &started, &v.Result, &v.Given, &givenAt, &v.GivenTo, &check, &tied, &readers}, more...)...)
+	var uses, after, requires, copied, key, first, seen, changed, gone, started, givenAt, check, tied, readers string
+	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.Place, &v.Name, &v.Description, &v.RunsAs, &v.State, &v.StartMode, &v.Executable, &v.Schedule, &v.Path, &uses, &after, &requires, &copied, &key, &first, &seen, &changed, &gone, &v.Identity, &v.Stores, &v.Stored, &started, &v.Result, &v.Given, &givenAt, &v.GivenTo, &check, &tied, &readers}, more...)...)
 	v.Uses, v.After, v.Requires, v.Copy = parse[[]string](uses), parse[[]string](after), parse[[]string](requires), parse[*estate.Copy](copied)
+	v.Key = parse[*estate.Key](key)
 	v.FirstSeen, v.Seen, v.Changed, v.Gone = timeOf(first), timeOf(seen), timeOf(changed), timeOf(gone)
 	v.Started, v.GivenAt = timeOf(started), timeOf(givenAt)
 	v.Ties = parse[[]Tie](tied)
@@ -170,9 +172,9 @@ func (s *Store) PutDependents(ctx context.Context, system int64, batch []estate.
 		if err != nil {
 			return fmt.Errorf("read known dependents: %w", err)
 		}
-		insert, err := tx.PrepareContext(ctx, `INSERT INTO dependents (system_id, kind, place, name, description, runs_as, state, start_mode, executable, schedule, path, uses, after, requires, copy, fingerprint, digest, first_seen, seen, changed, identity, stores, stored, started, result)
-			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
-			ON CONFLICT (system_id, kind, place) DO UPDATE SET name=excluded.name, description=excluded.description, runs_as=excluded.runs_as, state=excluded.state, start_mode=excluded.start_mode, executable=excluded.executable, schedule=excluded.schedule, path=excluded.path, uses=excluded.uses, after=excluded.after, requires=excluded.requires, copy=excluded.copy, fingerprint=excluded.fingerprint, digest=excluded.digest, seen=excluded.seen, changed=excluded.changed, gone='', identity=excluded.identity, stores=excluded.stores, stored=excluded.stored, started=excluded.started, result=excluded.result
+		insert, err := tx.PrepareContext(ctx, `INSERT INTO dependents (system_id, kind, place, name, description, runs_as, state, start_mode, executable, schedule, path, uses, after, requires, copy, fingerprint, digest, first_seen, seen, changed, identity, stores, stored, started, result, key)
+			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
+			ON CONFLICT (system_id, kind, place) DO UPDATE SET name=excluded.name, description=excluded.description, runs_as=excluded.runs_as, state=excluded.state, start_mode=excluded.start_mode, executable=excluded.executable, schedule=excluded.schedule, path=excluded.path, uses=excluded.uses, after=excluded.after, requires=excluded.requires, copy=excluded.copy, fingerprint=excluded.fingerprint, digest=excluded.digest, seen=excluded.seen, changed=excluded.changed, gone='', identity=excluded.identity, stores=excluded.stores, stored=excluded.stored, started=excluded.started, result=excluded.result, key=excluded.key
 			RETURNING id`)
 		if err != nil {
 			return err
@@ -191,7 +193,7 @@ func (s *Store) PutDependents(ctx context.Context, system int64, batch []estate.
 				fingerprint = d.Copy.Fingerprint
 			}
 			var id int64
-			err := insert.QueryRowContext(ctx, system, d.Kind, d.Place, d.Name, d.Description, d.RunsAs, d.State, d.StartMode, d.Executable, d.Schedule, d.Path, text(d.Uses), text(d.After), text(d.Requires), text(d.Copy), fingerprint, digest, now, now, now, naming.IdentityOf(d.RunsAs), d.Stores, d.Stored, stampOf(d.Started), d.Result).Scan(&id)
+			err := insert.QueryRowContext(ctx, system, d.Kind, d.Place, d.Name, d.Description, d.RunsAs, d.State, d.StartMode, d.Executable, d.Schedule, d.Path, text(d.Uses), text(d.After), text(d.Requires), text(d.Copy), fingerprint, digest, now, now, now, naming.IdentityOf(d.RunsAs), d.Stores, d.Stored, stampOf(d.Started), d.Result, text(d.Key)).Scan(&id)
 			if err != nil {
 				return fmt.Errorf("dependent %s: %w", d.Place, err)
 			}
@@ -225,6 +227,21 @@ func (t *tieSource) Owners(fingerprint string) ([]ties.Owner, error) {
 		o.Account = strconv.FormatInt(id, 10)
 		return o, err
 	}, "SELECT account_id, state = 'current' FROM secrets JOIN custody USING (account_id) WHERE fingerprint = ? ORDER BY 2 DESC", fingerprint)
+}
+
+// Authorized implements ties.Known.
+func (t *tieSource) Authorized(fingerprint string) ([]ties.Door, error) {
+	return collect(t.ctx, t.db, func(rows *sql.Rows) (d ties.Door, err error) {
+		var id int64
+		var name, system, options string
+		err = rows.Scan(&id, &name, &system, &options)
+		d.Account, d.Detail = strconv.FormatInt(id, 10), "opens "+name+" on "+system
+		if list := parse[[]string](options); len(list) > 0 {
+			d.Detail += ", only with " + strings.Join(list, ", ")
+		}
+		return d, err
+	}, `SELECT a.id, a.name, systems.name, COALESCE(json_extract(d.key, '$.options'), 'null') FROM dependents d JOIN accounts a ON a.system_id = d.system_id AND a.folded = LOWER(json_extract(d.key, '$.lets')) AND a.gone = ''
+		JOIN systems ON systems.id = d.system_id WHERE d.kind = 'authorized key' AND d.gone = '' AND json_extract(d.key, '$.fingerprint') = ? ORDER BY systems.name, a.name`, fingerprint)
 }
 
 // InCustody implements ties.Known.
@@ -319,4 +336,29 @@ func (s *Store) Reused(ctx context.Context) ([]Reuse, error) {
 		m.one, (SELECT systems.name FROM accounts a JOIN systems ON systems.id = a.system_id WHERE a.id = m.one),
 		(SELECT json_group_array(place) FROM (SELECT systems.name || ':' || d.place AS place FROM dependents d JOIN systems ON systems.id = d.system_id WHERE d.fingerprint = m.fingerprint AND d.gone = '' ORDER BY 1))
 	FROM many m ORDER BY m.fingerprint`)
+}
+
+// KeyUse is a key by its fingerprint: which accounts it opens, and where its
+// private half is held.
+type KeyUse struct {
+	Fingerprint string
+	Name        string // comment of an entry, or its account
+	System      string // of one entry
+	DependentID int64  // that entry
+	Doors       []string
+	Holders     []string
+}
+
+// KeyUses returns the keys that open something.
+func (s *Store) KeyUses(ctx context.Context) ([]KeyUse, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (k KeyUse, err error) {
+		var doors, holders string
+		err = rows.Scan(&k.Fingerprint, &k.Name, &k.System, &k.DependentID, &doors, &holders)
+		k.Doors, k.Holders = parse[[]string](doors), parse[[]string](holders)
+		return k, err
+	}, `SELECT fp, MIN(name), MIN(system), MIN(id), json_group_array(DISTINCT door),
+		(SELECT json_group_array(systems.name || ':' || h.place) FROM dependents h JOIN systems ON systems.id = h.system_id WHERE h.kind = 'key' AND h.gone = '' AND json_extract(h.key, '$.fingerprint') = fp)
+		FROM (SELECT json_extract(d.key, '$.fingerprint') AS fp, d.name, systems.name AS system, d.id, COALESCE(json_extract(d.key, '$.lets'), '?') || ' on ' || systems.name AS door
+			FROM dependents d JOIN systems ON systems.id = d.system_id LEFT JOIN logons l ON l.name = systems.logon
+			WHERE d.kind = 'authorized key' AND d.gone = '' AND COALESCE(json_extract(d.key, '$.lets'), '') <> COALESCE(l.account, '-') ORDER BY systems.name, d.place) GROUP BY fp ORDER BY fp LIMIT 5000`)
 }

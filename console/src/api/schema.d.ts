@@ -1371,6 +1371,7 @@ export interface components {
              * @enum {string}
              */
             identity: "named" | "managed" | "virtual" | "built-in" | "";
+            key?: components["schemas"]["Key"];
             kind: string;
             name: string;
             path?: string;
@@ -1594,6 +1595,28 @@ export interface components {
             title: string;
             undo?: boolean;
             words?: string;
+        };
+        Key: {
+            /** Format: int64 */
+            bits?: number;
+            comment?: string;
+            encrypted?: boolean;
+            encryption?: string[] | null;
+            /** Format: date-time */
+            ends?: string;
+            fingerprint?: string;
+            key_id?: string;
+            lets?: string;
+            /** Format: int64 */
+            line?: number;
+            mode?: string;
+            options?: string[] | null;
+            principal?: string;
+            public?: string;
+            subject?: string;
+            type?: string;
+            /** Format: int64 */
+            version?: number;
         };
         Locator: {
             key?: string;

@@ -35,6 +35,11 @@ func (v *visit) accounts(ctx context.Context) *connect.Failure {
 			}
 		}
 	}
+	for _, a := range list {
+		if a.Home != "" && a.Home != "/" {
+			v.homes[a.Home] = a.Name
+		}
+	}
 	v.count(connect.ScopeAccounts, len(list))
 	return v.send(connect.Batch{Accounts: list, Problems: problems})
 }

@@ -49,8 +49,8 @@ func (v *visit) copies(ctx context.Context) *connect.Failure {
 		f.names[strings.ToLower(name)] = name
 	}
 	for _, p := range v.wholeFilesLast(paths) {
-		content, read := contents[p]
-		if failure := f.file(ctx, p, kinds[p], content, read, changed[p]); failure != nil {
+		file, read := contents[p]
+		if failure := f.file(ctx, p, kinds[p], file, read, changed[p]); failure != nil {
 			return failure
 		}
 		if len(f.batch.Dependents) > sendAtOnce {
@@ -79,8 +79,8 @@ func (f *finder) problem(place, what, next string) {
 }
 
 // file reports one.
-func (f *finder) file(ctx context.Context, p, kind string, content []byte, read, changed bool) *connect.Failure {
-	c := f.files[p]
+func (f *finder) file(ctx context.Context, p, kind string, file readFile, read, changed bool) *connect.Failure {
+	c, content := f.files[p], file.content
 	namers := "named by " + strings.Join(c.namers, ", ")
 	switch {
 	case c.found && !read:
@@ -111,6 +111,9 @@ func (f *finder) file(ctx context.Context, p, kind string, content []byte, read,
 		if content, failure = f.readFile(ctx, p); failure != nil {
 			return f.unreadable(p, c, failure)
 		}
+	}
+	if f.keys(p, file, content) {
+		return nil
 	}
 	located, err := held.Locate(p, content, c.hint, f.also)
 	if err != nil {

@@ -19,10 +19,17 @@ const readAtOnce = 60
 // options from there, and follows no link.
 var tarCommand = []string{"/usr/bin/nice", "-n", "19", "/usr/bin/tar", "--create", "--file=-", "--absolute-names", "--no-recursion", "--ignore-failed-read", "--null", "--verbatim-files-from", "--files-from=-"}
 
+// readFile is a file as it was read.
+type readFile struct {
+	content []byte
+	mode    int64
+	owner   string
+}
+
 // readMany reads files in few round trips. Files that are not in the answer
 // could not be read this way; changed holds those that were written meanwhile.
-func (s *session) readMany(ctx context.Context, paths []string) (contents map[string][]byte, changed map[string]bool, failure *connect.Failure) {
-	contents, changed = map[string][]byte{}, map[string]bool{}
+func (s *session) readMany(ctx context.Context, paths []string) (contents map[string]readFile, changed map[string]bool, failure *connect.Failure) {
+	contents, changed = map[string]readFile{}, map[string]bool{}
 	for len(paths) > 0 {
 		n := min(readAtOnce, len(paths))
 		r, _ := s.elevated(ctx, 2*readAtOnce*held.MaxSize, []byte(strings.Join(paths[:n], "\x00")+"\x00"), tarCommand...)
@@ -52,7 +59,7 @@ func (s *session) readMany(ctx context.Context, paths []string) (contents map[st
 			if err != nil {
 				break
 			}
-			contents[header.Name] = content
+			contents[header.Name] = readFile{content: content, mode: header.Mode, owner: header.Uname}
 		}
 	}
 	return contents, changed, nil

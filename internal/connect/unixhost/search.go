@@ -42,7 +42,7 @@ var (
 	excludedNames = []string{".git", "node_modules", "__pycache__", "site-packages"}
 	foreignKinds  = []string{"nfs", "nfs4", "cifs", "proc", "sysfs", "cgroup2", "devtmpfs"}
 	// ownFiles are read for what they say by other means.
-	ownFiles = regexp.MustCompile(`^/etc/(passwd|group|shadow|gshadow|subuid|subgid)-?$|^/etc/(sudoers|ssh/sshd?_config|ssh/moduli)`)
+	ownFiles = regexp.MustCompile(`^/etc/(passwd|group|shadow|gshadow|subuid|subgid)-?$|^/etc/(sudoers|ssh/sshd?_config|ssh/moduli|ssh/ssh_host_)`)
 	binary   = regexp.MustCompile(`(?i)\.(png|jpe?g|gif|ico|svg|webp|pdf|docx?|xlsx?|gz|bz2|xz|zst|zip|7z|jar|war|rpm|deb|so|so\.[0-9.]+|a|o|pyc|pyo|class|exe|dll|bin|iso|img|mo|ttf|woff2?|eot|mp[34]|avi|sqlite3?|db|pack|idx|log|log\.\d+)$`)
 	named    = regexp.MustCompile(`(?i)(pass|secret|cred|token|\bpw\b|\.pw$|\.pgpass|netrc|\.my\.cnf|keytab)`)
 )
@@ -87,7 +87,19 @@ func (s *session) findArguments() []string {
 	return append(argv, "-type", "f", "-size", searchSize, "-print0")
 }
 
-// grepArguments takes everything else from standard input: what to look for and
+// SearchRights are the commands that a visit runs with rights beside those that
+// concern single files, as lines for sudoers(5). None of them can write.
+func SearchRights(options map[string]string) []string {
+	s := &session{target: connect.Target{Options: options}}
+	escape := strings.NewReplacer(",", `\,`, ":", `\:`, "=", `\=`)
+	var out []string
+	for _, argv := range [][]string{s.findArguments(), grepCommand, tarCommand, socketCommand, journalCommand} {
+		out = append(out, escape.Replace(strings.Join(argv, " ")))
+	}
+	return out
+}
+
+// grepCommand takes everything else from standard input: what to look for and
 // where. It can only read.
 var grepCommand = []string{"/usr/bin/env", "LC_ALL=C", "/usr/bin/nice", "-n", "19", "/usr/bin/xargs", "-0", "-r", "-x", "-s", "1900000", "/usr/bin/grep"}
 
@@ -130,7 +142,7 @@ func (v *visit) search(ctx context.Context) *connect.Failure {
 		base := path.Base(p)
 		switch {
 		case p == "" || ownFiles.MatchString(p) || v.files[p] != nil || strings.HasSuffix(base, ".moss-new"):
-		case named.MatchString(base) && !binary.MatchString(base):
+		case (named.MatchString(base) || keyFile.MatchString(p)) && !binary.MatchString(base):
 			v.found(p)
 		case !binary.MatchString(base):
 			looked = append(looked, p)

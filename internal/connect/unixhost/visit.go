@@ -21,6 +21,7 @@ type visit struct {
 	coverage *connect.Coverage
 	files    map[string]*candidate // by path
 	pending  connect.Batch         // units and cron entries, until the real paths of their files are known
+	homes    map[string]string     // account by home folder
 	names    map[string][]string   // accounts that a unit's environment names, by unit
 }
 
@@ -52,7 +53,7 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 		return coverage, failure
 	}
 	coverage.Facts = s.facts
-	v := &visit{session: s, request: request, emit: emit, coverage: &coverage, files: map[string]*candidate{}, names: map[string][]string{}}
+	v := &visit{session: s, request: request, emit: emit, coverage: &coverage, files: map[string]*candidate{}, names: map[string][]string{}, homes: map[string]string{}}
 	for _, p := range strings.Split(target.Options[OptionPaths], ";") {
 		if p = strings.TrimSpace(p); path.IsAbs(p) {
 			v.candidate(p, held.HintNone, "the list of paths of this system", true)

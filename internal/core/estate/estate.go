@@ -114,6 +114,12 @@ const (
 	DependentTask    DependentKind = "task"    // a scheduled task of a windows host
 	DependentPool    DependentKind = "pool"    // an application pool of a web server
 
+	DependentKey         DependentKind = "key"            // a file that holds a private key
+	DependentAuthorized  DependentKind = "authorized key" // an entry that lets the holder of a key in
+	DependentKeytab      DependentKind = "key tab"        // a principal in a key tab
+	DependentCertificate DependentKind = "certificate"
+	DependentCloudKey    DependentKind = "cloud key" // a key file of a cloud service
+
 	DependentDeclared DependentKind = "declared" // a place that only a person's word tells of
 )
 
@@ -163,6 +169,7 @@ type Dependent struct {
 	After       []string      `json:"after,omitempty"`    // units that start before it
 	Requires    []string      `json:"requires,omitempty"` // units that take it down when they fail
 	Copy        *Copy         `json:"copy,omitempty"`     // for held copies
+	Key         *Key          `json:"key,omitempty"`      // for keys, their entries and certificates
 	Stores      bool          `json:"stores,omitempty"`   // the system keeps the log-on's password for it
 	Stored      string        `json:"stored,omitempty"`   // keyed fingerprint of that password, where the system shows it
 	Started     time.Time     `json:"started,omitzero"`   // when what runs now was started
@@ -241,6 +248,26 @@ type Use struct {
 // an account.
 const FormatMention = "mention"
 
+// Key describes a key, or what speaks of one, without its secret part.
+type Key struct {
+	Type        string    `json:"type,omitempty"`
+	Bits        int       `json:"bits,omitempty"`
+	Fingerprint string    `json:"fingerprint,omitempty"` // of the public half, as SSH writes it
+	Public      string    `json:"public,omitempty"`      // the same as certificates have it
+	Encrypted   bool      `json:"encrypted,omitempty"`   // a passphrase protects it
+	Mode        string    `json:"mode,omitempty"`        // of the file, octal
+	Comment     string    `json:"comment,omitempty"`
+	Options     []string  `json:"options,omitempty"` // restrictions of an entry: from=, command= ...
+	Lets        string    `json:"lets,omitempty"`    // account that an entry lets in
+	Principal   string    `json:"principal,omitempty"`
+	Version     int       `json:"version,omitempty"` // of a key tab's key
+	Encryption  []string  `json:"encryption,omitempty"`
+	Subject     string    `json:"subject,omitempty"` // of a certificate
+	Ends        time.Time `json:"ends,omitzero"`
+	KeyID       string    `json:"key_id,omitempty"` // of a cloud key
+	Line        int       `json:"line,omitempty"`
+}
+
 // Evidence is how a tie is known.
 type Evidence string
 
@@ -265,6 +292,8 @@ const (
 	StrengthMentions   Strength = "mentions"   // only mentions the account
 	StrengthSignsIn    Strength = "signs in"   // was seen signed in as the account
 	StrengthSaid       Strength = "said"       // a person says so
+	StrengthOpens      Strength = "opens"      // holds a key that lets in as the account
+	StrengthAuthorizes Strength = "authorizes" // lets the holder of a key in as the account
 	StrengthReused     Strength = "same value" // holds the sealed value, but stands beside another account
 	StrengthAmbiguous  Strength = "ambiguous"  // holds the sealed value of several accounts and does not say whose it is
 )

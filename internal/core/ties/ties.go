@@ -33,11 +33,19 @@ type Owner struct {
 	Current bool // false for a value that it had before
 }
 
+// Door is an account that a key lets in as.
+type Door struct {
+	Account string
+	Detail  string // where, and with which restrictions
+}
+
 // Known is what Derive asks of the rest of the program.
 type Known interface {
 	naming.Lookup
 	// Owners returns the accounts in custody with a value of that fingerprint.
 	Owners(fingerprint string) ([]Owner, error)
+	// Authorized returns the accounts that a key opens, by its fingerprint.
+	Authorized(fingerprint string) ([]Door, error)
 	// InCustody reports whether the current value of an account is known.
 	InCustody(account string) (bool, error)
 }
@@ -51,6 +59,9 @@ func Derive(d estate.Dependent, context naming.Context, known Known, unreadable 
 	if d.Copy != nil {
 		context.Copy = true
 		return deriveCopy(d, context, known)
+	}
+	if d.Key != nil {
+		return deriveKey(d, context, known)
 	}
 	if d.RunsAs == "" {
 		return nil, nil, nil
@@ -73,6 +84,40 @@ func Derive(d estate.Dependent, context naming.Context, known Known, unreadable 
 		return out, nil, nil
 	}
 	return nil, []Unplaced{{Text: d.RunsAs, State: res.State, Why: res.Why}}, nil
+}
+
+// deriveKey ties a private key to the accounts that it opens anywhere, and what
+// names an account (an entry, a principal, an identity) to that account.
+func deriveKey(d estate.Dependent, context naming.Context, known Known) ([]Tie, []Unplaced, error) {
+	var out []Tie
+	if d.Kind == estate.DependentKey && d.Key.Fingerprint != "" {
+		doors, err := known.Authorized(d.Key.Fingerprint)
+		if err != nil {
+			return nil, nil, err
+		}
+		seen := map[string]bool{}
+		for _, door := range doors {
+			if !seen[door.Account] {
+				seen[door.Account] = true
+				out = append(out, Tie{Account: door.Account, Evidence: estate.Held, Strength: estate.StrengthOpens, Detail: d.Path + " " + door.Detail})
+			}
+		}
+		return out, nil, nil
+	}
+	name, strength, detail := d.Key.Lets, estate.StrengthAuthorizes, "lets in the holder of "+d.Key.Fingerprint
+	if d.Kind == estate.DependentKeytab {
+		// Of HTTP/host@REALM the directory knows the service principal.
+		name, strength, detail = d.Key.Principal, estate.StrengthBeside, fmt.Sprintf("holds version %d of the key of %s", d.Key.Version, d.Key.Principal)
+	}
+	if name == "" {
+		return nil, nil, nil
+	}
+	context.Copy = d.Kind == estate.DependentKeytab
+	res, err := naming.Resolve(name, context, known)
+	if err != nil || res.State != naming.Resolved {
+		return nil, nil, err
+	}
+	return append(out, Tie{Account: res.Accounts[0].ID, Evidence: estate.Held, Strength: strength, Detail: detail}), nil, nil
 }
 
 // deriveMention ties a file to the accounts that it only mentions. A name that

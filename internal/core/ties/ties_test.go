@@ -12,21 +12,24 @@ import (
 )
 
 type known struct {
+	doors map[string][]Door
 	*naming.Index
 	owners map[string][]Owner
 }
 
-func (k known) Owners(f string) ([]Owner, error)       { return k.owners[f], nil }
+func (k known) Owners(f string) ([]Owner, error)              { return k.owners[f], nil }
+func (k known) Authorized(fingerprint string) ([]Door, error) { return k.doors[fingerprint], nil }
+
 func (k known) InCustody(account string) (bool, error) { return account == "1" || account == "2", nil }
 
 func TestDerive(t *testing.T) {
-	k := known{naming.NewIndex([]naming.Known{
+	k := known{Index: naming.NewIndex([]naming.Known{
 		{ID: "1", System: "d", Name: "svc-berth", Domains: []string{"larkmoor"}},
 		{ID: "2", System: "d", Name: "svc-tide", Domains: []string{"larkmoor"}},
 		{ID: "3", System: "d", Name: "svc-free", Domains: []string{"larkmoor"}},
 		{ID: "4", System: "h", Host: true, Name: "berth"},
 		{ID: "5", System: "e", Name: "svc-berth", Domains: []string{"east"}},
-	}), map[string][]Owner{"f1": {{"1", true}}, "f2": {{"2", true}}, "both": {{"1", true}, {"2", true}}, "old1": {{"1", false}}}}
+	}), owners: map[string][]Owner{"f1": {{"1", true}}, "f2": {{"2", true}}, "both": {{"1", true}, {"2", true}}, "old1": {{"1", false}}}}
 	file := func(fingerprint string, names ...string) estate.Dependent {
 		return estate.Dependent{Kind: estate.DependentFile, Path: "/f", Copy: &estate.Copy{Fingerprint: fingerprint, Names: names, Key: "P", Line: 3}}
 	}
@@ -59,5 +62,34 @@ func TestDerive(t *testing.T) {
 		}
 		assert.Equal(t, c.want, strings.Join(got, "; "), name)
 		assert.Len(t, unplaced, c.unplaced, name)
+	}
+}
+
+// A private key is tied to every account that it opens, what names an account
+// to that account, and what only mentions one weakly.
+func TestKeysAndMentions(t *testing.T) {
+	index := naming.NewIndex([]naming.Known{{ID: "1", System: "7", Host: true, Name: "svc-backup"}, {ID: "2", System: "d", Name: "svc-board", Domains: []string{"larkmoor.example"}}})
+	k := known{Index: index, doors: map[string][]Door{"SHA256:x": {{"1", "opens svc-backup on quay1"}, {"1", "opens it twice"}, {"2", "opens svc-board on tide1"}}}}
+	context := naming.Context{System: "7", Host: true}
+	for name, c := range map[string]struct {
+		d    estate.Dependent
+		want string
+	}{
+		"private key":     {estate.Dependent{Kind: estate.DependentKey, Path: "/k", Key: &estate.Key{Fingerprint: "SHA256:x"}}, "1 opens, 2 opens"},
+		"unknown key":     {estate.Dependent{Kind: estate.DependentKey, Path: "/k", Key: &estate.Key{Fingerprint: "SHA256:y"}}, ""},
+		"encrypted key":   {estate.Dependent{Kind: estate.DependentKey, Path: "/k", Key: &estate.Key{Encrypted: true}}, ""},
+		"entry":           {estate.Dependent{Kind: estate.DependentAuthorized, Key: &estate.Key{Lets: "svc-backup"}}, "1 authorizes"},
+		"entry of nobody": {estate.Dependent{Kind: estate.DependentAuthorized, Key: &estate.Key{}}, ""},
+		"key tab":         {estate.Dependent{Kind: estate.DependentKeytab, Key: &estate.Key{Principal: "svc-board@LARKMOOR.EXAMPLE"}}, "2 beside"},
+		"mention":         {estate.Dependent{Kind: estate.DependentFile, Copy: &estate.Copy{Format: estate.FormatMention, Names: []string{"svc-board", "nobody-else"}}}, "2 mentions"},
+	} {
+		list, unplaced, err := Derive(c.d, context, k, nil)
+		require.NoError(t, err, name)
+		assert.Empty(t, unplaced, name)
+		var got []string
+		for _, tie := range list {
+			got = append(got, tie.Account+" "+string(tie.Strength))
+		}
+		assert.Equal(t, c.want, strings.Join(got, ", "), name)
 	}
 }

@@ -1,10 +1,17 @@
 package larkmoor
 
 import (
+	"crypto/ed25519"
+	"crypto/rand"
 	"crypto/tls"
+	"encoding/pem"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
+
+	"github.com/jcmturner/gokrb5/v8/keytab"
+	"golang.org/x/crypto/ssh"
 
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
@@ -136,4 +143,46 @@ func (e *Estate) quayPrograms(h *unixhost.Host) {
 			{Local: quayAddress, LocalPort: 39004, Peer: bookingsAddress, PeerPort: 8080, UID: "1002", Unit: "gangway.service", Program: "count"},
 		}
 	})
+}
+
+// keyWithDoors: one key of the backup job opens three hosts, and lies where
+// others can read it; another entry belongs to nobody who is known.
+func (e *Estate) keyWithDoors() error {
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return err
+	}
+	block, err := ssh.MarshalPrivateKey(private, "backup@tide1")
+	if err != nil {
+		return err
+	}
+	public, err := ssh.NewPublicKey(private.Public())
+	if err != nil {
+		return err
+	}
+	lost, _, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return err
+	}
+	stranger, err := ssh.NewPublicKey(lost)
+	if err != nil {
+		return err
+	}
+	line := strings.TrimSpace(string(ssh.MarshalAuthorizedKey(public))) + " backup@tide1\n"
+	e.Hosts["tide1"].Write("/var/lib/tide/.ssh/id_ed25519", unixhost.File{Mode: 0o644, Owner: "tide", Content: pem.EncodeToMemory(block)})
+	e.Hosts["quay1"].Write("/var/lib/berth/.ssh/authorized_keys", unixhost.File{Mode: 0o600, Owner: "berth", Content: []byte("# backups\n" + line)})
+	e.Hosts["quay2"].Write("/var/lib/berth/.ssh/authorized_keys", unixhost.File{Mode: 0o600, Owner: "berth", Content: []byte("from=\"192.0.2.0/24\",command=\"/usr/bin/rsync --server\" " + line)})
+	e.Hosts["bookings1"].Write("/home/odile/.ssh/authorized_keys", unixhost.File{Mode: 0o600, Owner: "odile", Content: []byte(line + strings.TrimSpace(string(ssh.MarshalAuthorizedKey(stranger))) + " odile@old-laptop\n")})
+	tab := keytab.New()
+	for _, kind := range []int32{18, 23} {
+		if err := tab.AddEntry("svc-gangway", "LARKMOOR.EXAMPLE", Passwords["svc-gangway"], time.Now(), 4, kind); err != nil {
+			return err
+		}
+	}
+	raw, err := tab.Marshal()
+	if err != nil {
+		return err
+	}
+	e.Hosts["quay1"].Write("/etc/gangway/gangway.keytab", unixhost.File{Mode: 0o600, Content: raw})
+	return nil
 }

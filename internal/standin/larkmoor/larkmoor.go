@@ -101,6 +101,9 @@ func Start() (*Estate, error) {
 			return nil, errors.Join(err, e.Close())
 		}
 	}
+	if err := e.keyWithDoors(); err != nil {
+		return nil, errors.Join(err, e.Close())
+	}
 	if err := e.startWindows(authority); err != nil {
 		return nil, errors.Join(err, e.Close())
 	}

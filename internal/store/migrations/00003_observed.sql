@@ -27,6 +27,10 @@ CREATE INDEX declarations_account ON declarations (account_id);
 CREATE INDEX ties_evidence ON ties (evidence, seen);
 CREATE INDEX systems_address ON systems (address);
 
+-- Keys, entries that authorise them, key tabs and certificates.
+ALTER TABLE dependents ADD COLUMN key TEXT NOT NULL DEFAULT 'null';
+CREATE INDEX dependents_key ON dependents (json_extract(key, '$.fingerprint')) WHERE kind IN ('key', 'authorized key');
+
 -- One search over accounts, dependents and systems. The words are kept without
 -- the text: what is found is read where it stands.
 CREATE VIRTUAL TABLE found_accounts USING fts5(text, content='', contentless_delete=1, tokenize="unicode61 remove_diacritics 2", prefix='2 3');

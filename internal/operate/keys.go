@@ -1,0 +1,93 @@
+package operate
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/keys"
+	"mossledger.example/moss/internal/store"
+)
+
+// endsSoon is how long before its end a certificate becomes a finding.
+const endsSoon = 30 * 24 * time.Hour
+
+// keyFindings judges the keys and certificates of one system by what they are.
+func (o *Operator) keyFindings(v store.System, dependents []store.Dependent, scope string) []store.Finding {
+	var out []store.Finding
+	private := map[string]bool{} // public halves of keys here
+	for _, d := range dependents {
+		if d.Kind == estate.DependentKey {
+			private[d.Key.Public] = true
+		}
+	}
+	for _, d := range dependents {
+		if d.Key == nil {
+			continue
+		}
+		add := func(kind, severity, what, next string) {
+			out = append(out, store.Finding{Key: fmt.Sprintf("%s%s/%d", scope, kind, d.ID), Kind: kind, Severity: severity, Subject: d.Place, System: v.Name, DependentID: d.ID, What: what, Next: next})
+		}
+		mode, _ := strconv.ParseUint(d.Key.Mode, 8, 32)
+		switch d.Kind {
+		case estate.DependentKey, estate.DependentCloudKey:
+			if mode&0o077 != 0 && !d.Key.Encrypted {
+				add("exposed-key", "high", fmt.Sprintf("a private key without a passphrase that others than its owner may read (mode %s)", d.Key.Mode), "chmod 600 it, then replace the key: who has read it is not known")
+			}
+			if d.Key.Type == "ssh-rsa" && d.Key.Bits > 0 && d.Key.Bits < 2048 || d.Key.Type == "ssh-dss" {
+				add("weak-key", "medium", fmt.Sprintf("a weak key: %s of %d bits", d.Key.Type, d.Key.Bits), "replace it by an ed25519 key")
+			}
+		case estate.DependentKeytab:
+			var weak []string
+			for _, name := range d.Key.Encryption {
+				if keys.WeakEncryption(name) {
+					weak = append(weak, name)
+				}
+			}
+			if len(weak) > 0 {
+				add("weak-key", "medium", fmt.Sprintf("the key of %s is also kept for %s", d.Key.Principal, strings.Join(weak, ", ")), "make the key tab anew with aes only, once every client can")
+			}
+			if mode&0o077 != 0 {
+				add("exposed-key", "high", fmt.Sprintf("a key tab that others than its owner may read (mode %s)", d.Key.Mode), "chmod 600 it, then change the account's password")
+			}
+		case estate.DependentCertificate:
+			left := d.Key.Ends.Sub(o.Now())
+			if !private[d.Key.Public] || left > endsSoon {
+				continue // of somebody else, or long valid
+			}
+			if left < 0 {
+				add("certificate-ended", "high", fmt.Sprintf("%s ended on %s", d.Key.Subject, day(d.Key.Ends)), "have a new one issued for its key, or a new key")
+			} else {
+				add("certificate-ends", "medium", fmt.Sprintf("%s ends on %s, in %d days", d.Key.Subject, day(d.Key.Ends), int(left.Hours()/24)), "have a new one issued")
+			}
+		}
+	}
+	return out
+}
+
+// refreshKeys: keys that open several accounts, and entries whose key nobody is
+// known to hold.
+func (o *Operator) refreshKeys(ctx context.Context) error {
+	all, err := o.Store.KeyUses(ctx)
+	if err != nil {
+		return err
+	}
+	var findings []store.Finding
+	for _, k := range all {
+		what := fmt.Sprintf("one key (%s) opens %s", k.Fingerprint, strings.Join(k.Doors, ", "))
+		switch {
+		case len(k.Doors) > 1:
+			held := "; nobody is known to hold it"
+			if len(k.Holders) > 0 {
+				held = "; it is held in " + strings.Join(k.Holders, ", ")
+			}
+			findings = append(findings, store.Finding{Key: "key/doors/" + k.Fingerprint, Kind: "key-with-doors", Severity: "medium", Subject: k.Name, System: k.System, DependentID: k.DependentID, What: what + held, Next: "give each door a key of its own, and restrict each with from= and command="})
+		case len(k.Holders) == 0:
+			findings = append(findings, store.Finding{Key: "key/unheld/" + k.Fingerprint, Kind: "unheld-key", Severity: "low", Subject: k.Name, System: k.System, DependentID: k.DependentID, What: what + ", and no system that was read holds its private half", Next: "find its holder, or remove the entry"})
+		}
+	}
+	return o.Store.SetFindings(ctx, "key/", findings)
+}
