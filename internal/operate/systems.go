@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -50,27 +51,45 @@ func (o *Operator) ValidSystem(ctx context.Context, v store.System) error {
 	if v.Port < 0 || v.Port > 65535 {
 		return fmt.Errorf("%w: port %d is outside 1 to 65535", ErrInput, v.Port)
 	}
-	for _, p := range strings.Split(v.Options["paths"], ";") {
-		if p = strings.TrimSpace(p); p != "" && !path.IsAbs(p) {
-			return fmt.Errorf("%w: option paths: %q is not an absolute path", ErrInput, p)
+	if v.LogOn != "" {
+		if _, err := o.Store.LogOn(ctx, v.LogOn); err != nil {
+			return fmt.Errorf("%w: %w: add it with 'moss logon add'", ErrInput, err)
 		}
 	}
+	return validOptions(v)
+}
+
+// optionsOf are the options that systems of a kind have.
+var optionsOf = map[estate.Kind][]string{
+	estate.KindDirectory:   {"base"},
+	estate.KindUnixHost:    {"paths", "setpw", "search", "search-exclude"},
+	estate.KindWindowsHost: {"signin", "realm", "kdc", "service"},
+	estate.KindPostgreSQL:  {"tls", "database"},
+	estate.KindMariaDB:     {"tls", "procedure"},
+	estate.KindRedis:       {"tls"},
+}
+
+func validOptions(v store.System) error {
+	for _, name := range []string{"paths", "search", "search-exclude"} {
+		for _, p := range strings.Split(v.Options[name], ";") {
+			if p = strings.TrimSpace(p); p != "" && !path.IsAbs(p) && !(name == "search" && p == "off") {
+				return fmt.Errorf("%w: option %s: %q is not an absolute path", ErrInput, name, p)
+			}
+		}
+	}
+	if tls := v.Options["tls"]; tls != "" && tls != "off" && tls != "on" {
+		return fmt.Errorf("%w: option tls: on or off, not %q", ErrInput, tls)
+	}
+	known := optionsOf[estate.Kind(v.Kind)]
 	for name := range v.Options {
-		switch name {
-		case "base", "paths", "setpw", "signin", "realm", "kdc", "service":
-		default:
-			return fmt.Errorf("%w: unknown option %q (known: base, paths, setpw; for windows hosts signin, realm, kdc, service)", ErrInput, name)
+		if !slices.Contains(known, name) {
+			return fmt.Errorf("%w: unknown option %q (known for a %s: %s)", ErrInput, name, v.Kind, strings.Join(known, ", "))
 		}
 	}
 	switch v.Options["signin"] {
 	case "", "kerberos", "ntlm", "basic":
 	default:
 		return fmt.Errorf("%w: option signin: %q is none of kerberos, ntlm and basic", ErrInput, v.Options["signin"])
-	}
-	if v.LogOn != "" {
-		if _, err := o.Store.LogOn(ctx, v.LogOn); err != nil {
-			return fmt.Errorf("%w: %w: add it with 'moss logon add'", ErrInput, err)
-		}
 	}
 	return nil
 }

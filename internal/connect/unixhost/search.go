@@ -156,6 +156,16 @@ func (v *visit) search(ctx context.Context) *connect.Failure {
 	return v.lookInto(ctx, looked)
 }
 
+// SearchPattern is what files are looked into for: words that stand around
+// secrets, and the names of accounts.
+func SearchPattern(names []string) string {
+	pattern := words
+	for _, name := range names[:min(len(names), maxNames)] {
+		pattern += "|" + regexp.QuoteMeta(name)
+	}
+	return pattern
+}
+
 func (v *visit) found(p string) {
 	v.candidate(p, held.HintNone, "", false)
 	v.files[p].found = true
@@ -164,14 +174,7 @@ func (v *visit) found(p string) {
 // lookInto asks grep which files hold what. Between two commands it rests as
 // long as the last one took, so that the host gives at most half a processor.
 func (v *visit) lookInto(ctx context.Context, files []string) *connect.Failure {
-	pattern := words
-	if names := v.request.Names; len(names) > 0 {
-		quoted := make([]string, 0, min(len(names), maxNames))
-		for _, name := range names[:min(len(names), maxNames)] {
-			quoted = append(quoted, regexp.QuoteMeta(name))
-		}
-		pattern += "|" + strings.Join(quoted, "|")
-	}
+	pattern := SearchPattern(v.request.Names)
 	ctx, cancel := context.WithTimeout(ctx, grepTime)
 	defer cancel()
 	count := 0
