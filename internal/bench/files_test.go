@@ -61,14 +61,6 @@ func BenchmarkFiles(b *testing.B) {
 		require.NotEqual(b, "0", strings.TrimSpace(string(out)))
 		return time.Since(began)
 	}
-	used := func() time.Duration { // processor time that the host gave, of all its control groups
-		raw, err := os.ReadFile(h.Group() + "/cpu.stat")
-		require.NoError(b, err)
-		var micros int64
-		_, err = fmt.Sscanf(string(raw), "usage_usec %d", &micros)
-		require.NoError(b, err)
-		return time.Duration(micros) * time.Microsecond
-	}
 	visit := func(options map[string]string) (took time.Duration, found int) {
 		target.Options = options
 		began := time.Now()
@@ -89,9 +81,9 @@ func BenchmarkFiles(b *testing.B) {
 		for range rounds {
 			plain := grep()
 			without, _ := visit(map[string]string{"search": "off"})
-			before := used()
+			before := h.Processor(b)
 			with, found := visit(map[string]string{"search": "/srv/tree"})
-			share := float64(used()-before) / float64(with)
+			share := float64(h.Processor(b)-before) / float64(with)
 			require.Equal(b, manyFiles/1000, found)
 			search := with - without
 			ratios = append(ratios, float64(search)/float64(plain))

@@ -251,6 +251,9 @@ func listWith(use, short string, columns []column, empty string, path func(*cobr
 		if err := write(cmd.OutOrStdout(), format, shown, rows, rows); err != nil {
 			return err
 		}
+		if format == "table" && total < 0 {
+			fmt.Fprintf(cmd.ErrOrStderr(), "%d of more than 2000 shown\n", len(rows))
+		}
 		if format == "table" && total > len(rows) {
 			fmt.Fprintf(cmd.ErrOrStderr(), "%d of %d shown\n", len(rows), total)
 		}
@@ -338,12 +341,19 @@ func fetch(cmd *cobra.Command, c *client, path string, query url.Values, limit i
 			Items []row
 			Next  string
 			Total int
+			More  bool
 		}
 		if err := c.call(cmd.Context(), http.MethodGet, path+"?"+query.Encode(), nil, &page); err != nil {
 			return nil, 0, err
 		}
 		rows = append(rows, page.Items...)
 		if page.Next == "" || limit > 0 && len(rows) >= limit {
+			switch {
+			case page.Next == "":
+				page.Total = len(rows)
+			case page.More: // not counted
+				page.Total = -1
+			}
 			return rows, page.Total, nil
 		}
 		query.Set("cursor", page.Next)

@@ -254,7 +254,7 @@ func (h *Host) leader() (string, error) {
 // Boot starts systemd and waits for SSH.
 func (h *Host) Boot(t testing.TB) {
 	t.Helper()
-	for _, controller := range []string{"unified", "systemd"} {
+	for _, controller := range []string{"unified", "systemd", "cpuacct"} {
 		if _, err := os.Stat("/sys/fs/cgroup/" + controller); err == nil {
 			require.NoError(t, os.MkdirAll("/sys/fs/cgroup/"+controller+"/moss-"+h.Name, 0o755))
 		}
@@ -266,7 +266,7 @@ func (h *Host) Boot(t testing.TB) {
 	require.NoError(t, err)
 	defer log.Close()
 	// The shell moves itself into the host's control group and becomes nspawn.
-	script := `for c in /sys/fs/cgroup/unified /sys/fs/cgroup/systemd /sys/fs/cgroup; do [ -f $c/moss-` + h.Name + `/cgroup.procs ] && echo $$ > $c/moss-` + h.Name + `/cgroup.procs; done
+	script := `for c in /sys/fs/cgroup/unified /sys/fs/cgroup/systemd /sys/fs/cgroup/cpuacct /sys/fs/cgroup; do [ -f $c/moss-` + h.Name + `/cgroup.procs ] && echo $$ > $c/moss-` + h.Name + `/cgroup.procs; done
 exec systemd-nspawn -q --boot --register=no --keep-unit --resolv-conf=off --timezone=off --link-journal=no -D ` + h.Root + ` --machine=` + h.Name + ` --network-namespace-path=/run/netns/moss-` + h.Name + ` --console=pipe`
 	cmd := exec.Command("/bin/bash", "-c", script)
 	cmd.Stdout, cmd.Stderr = log, log
@@ -279,6 +279,23 @@ exec systemd-nspawn -q --boot --register=no --keep-unit --resolv-conf=off --time
 	console, _ := os.ReadFile(h.folder + "/console.log")
 	require.NoError(t, err, "%s does not come up: %s", h.Name, console)
 	_, _ = h.TryShell(ctx, "systemctl is-system-running --wait") // running or degraded
+}
+
+// Processor is the processor time that all programs of the host have used.
+func (h *Host) Processor(t testing.TB) time.Duration {
+	t.Helper()
+	if raw, err := os.ReadFile("/sys/fs/cgroup/cpuacct/moss-" + h.Name + "/cpuacct.usage"); err == nil {
+		var nanos int64
+		_, err := fmt.Sscan(string(raw), &nanos)
+		require.NoError(t, err)
+		return time.Duration(nanos)
+	}
+	raw, err := os.ReadFile("/sys/fs/cgroup/moss-" + h.Name + "/cpu.stat")
+	require.NoError(t, err)
+	var micros int64
+	_, err = fmt.Sscanf(string(raw), "usage_usec %d", &micros)
+	require.NoError(t, err)
+	return time.Duration(micros) * time.Microsecond
 }
 
 // Link cuts the host's network or joins it again.
@@ -333,7 +350,7 @@ func (h *Host) down(t testing.TB) {
 func (h *Host) clean(ctx context.Context) {
 	_, _ = run(ctx, "", "ip", "netns", "del", "moss-"+h.Name)
 	_, _ = run(ctx, "", "ip", "link", "del", "mv-"+h.Name)
-	for _, parent := range []string{"/sys/fs/cgroup/unified", "/sys/fs/cgroup/systemd", "/sys/fs/cgroup"} {
+	for _, parent := range []string{"/sys/fs/cgroup/unified", "/sys/fs/cgroup/systemd", "/sys/fs/cgroup/cpuacct", "/sys/fs/cgroup"} {
 		_, _ = run(ctx, "", "find", parent+"/moss-"+h.Name, "-depth", "-type", "d", "-exec", "rmdir", "{}", "+")
 	}
 }

@@ -173,7 +173,7 @@ func TestKeys(t *testing.T) {
 	berth := f.account("quay2/berth")
 	g, err := radius.Walk(store.AccountNode(berth), 6, 1000, f.Store.RadiusSource(t.Context(), nil, false))
 	require.NoError(t, err)
-	assert.Contains(t, strings.Join(g.Tree(), "\n"), "key id_ed25519 on tide1  [held, opens]")
+	assert.Contains(t, strings.Join(g.Tree(), "\n"), "key /var/lib/tide/.ssh/id_ed25519 on tide1  [held, opens]")
 	list, err := f.Store.DependentsOfAccount(t.Context(), berth.ID)
 	require.NoError(t, err)
 	restricted := false

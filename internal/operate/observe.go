@@ -342,16 +342,13 @@ func (c Coverage) Words() string {
 
 // Coverage tells which systems were not read completely.
 func (o *Operator) Coverage(ctx context.Context) (Coverage, error) {
-	systems, err := o.Store.AllSystems(ctx)
+	unread, all, err := o.Store.Unread(ctx)
 	if err != nil {
 		return Coverage{}, err
 	}
-	out := Coverage{Systems: len(systems), Incomplete: []Uncovered{}}
-	for _, v := range systems {
-		if v.State == "ok" && !v.Complete.IsZero() {
-			continue
-		}
-		why := v.StateWords
+	out := Coverage{Systems: all, Incomplete: []Uncovered{}}
+	for _, v := range unread {
+		why := v.Words
 		if why == "" {
 			why = "not surveyed yet"
 		}

@@ -2,8 +2,10 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
 	"mossledger.example/moss/internal/connect/directory"
@@ -93,7 +95,9 @@ func (s *Service) radius(ctx context.Context, in *radiusInput) (*body[Radius], e
 	if err != nil {
 		return answer(Radius{}, err)
 	}
-	graph, err := radius.Walk(store.AccountNode(a), in.Hops, in.Limit, s.store.RadiusSource(ctx, in.Evidence, in.Mentions))
+	graph, err := s.pictures.of(fmt.Sprint(*in), s.store.Generation(), func() (radius.Graph, error) {
+		return radius.Walk(store.AccountNode(a), in.Hops, in.Limit, s.store.RadiusSource(context.WithoutCancel(ctx), in.Evidence, in.Mentions))
+	})
 	if err != nil {
 		return answer(Radius{}, err)
 	}
@@ -134,4 +138,41 @@ func (s *Service) logOnRecords(ctx context.Context, in *logOnRecordsInput) (*bod
 		out.LogOns += u.Count
 	}
 	return answer(out, s.operator.LogOnRecords(ctx, who(ctx), v, list))
+}
+
+// pictures keeps the graphs that were asked for last, as long as nothing that
+// they are made of changes.
+type pictures struct {
+	lock       sync.Mutex
+	generation int64
+	graphs     map[string]*keptGraph
+}
+
+type keptGraph struct {
+	once  sync.Once
+	graph radius.Graph
+	err   error
+}
+
+// mostPictures are kept.
+const mostPictures = 32
+
+func (p *pictures) of(key string, generation int64, walk func() (radius.Graph, error)) (radius.Graph, error) {
+	p.lock.Lock()
+	if p.generation != generation || len(p.graphs) >= mostPictures || p.graphs == nil {
+		p.generation, p.graphs = generation, map[string]*keptGraph{}
+	}
+	v := p.graphs[key]
+	if v == nil {
+		v = &keptGraph{}
+		p.graphs[key] = v
+	}
+	p.lock.Unlock()
+	v.once.Do(func() { v.graph, v.err = walk() }) // several who ask wait for one
+	if v.err != nil {
+		p.lock.Lock()
+		delete(p.graphs, key)
+		p.lock.Unlock()
+	}
+	return v.graph, v.err
 }

@@ -54,6 +54,7 @@ type Config struct {
 
 // Service is a running service.
 type Service struct {
+	pictures pictures
 	Config
 	store    *store.Store
 	operator *operate.Operator

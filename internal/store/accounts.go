@@ -373,6 +373,7 @@ type ScopeEnd struct {
 // EndScopes marks rows that a complete reading did not see as gone, and notes
 // which scopes were read completely, and why the others were not. Law 4.
 func (s *Store) EndScopes(ctx context.Context, system int64, ends []ScopeEnd, tally *Tally) error {
+	defer s.generation.Add(1)
 	if len(ends) == 0 {
 		return nil
 	}

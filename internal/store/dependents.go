@@ -47,11 +47,12 @@ type Tie struct {
 }
 
 const (
-	dependentFrom    = "dependents d JOIN systems ON systems.id = d.system_id LEFT JOIN scopes ON scopes.system_id = d.system_id AND scopes.scope = CASE d.kind WHEN 'unit' THEN 'units' WHEN 'cron' THEN 'cron' WHEN 'service' THEN 'services' WHEN 'task' THEN 'tasks' WHEN 'pool' THEN 'pools' WHEN 'declared' THEN '' ELSE 'files' END"
+	dependentFrom    = "dependents d JOIN systems ON systems.id = d.system_id" + dependentScopes
+	dependentScopes  = " LEFT JOIN scopes ON scopes.system_id = d.system_id AND scopes.scope = CASE d.kind WHEN 'unit' THEN 'units' WHEN 'cron' THEN 'cron' WHEN 'service' THEN 'services' WHEN 'task' THEN 'tasks' WHEN 'pool' THEN 'pools' WHEN 'declared' THEN '' ELSE 'files' END"
 	dependentSeen    = "CASE WHEN d.gone = '' THEN MAX(d.seen, COALESCE(scopes.completed, '')) ELSE d.seen END"
 	dependentTies    = "COALESCE((SELECT json_group_array(json_object('account_id', t.account_id, 'account', a.name, 'system', sa.name, 'evidence', t.evidence, 'strength', t.strength, 'detail', t.detail, 'first_seen', t.first_seen)) FROM ties t JOIN accounts a ON a.id = t.account_id JOIN systems sa ON sa.id = a.system_id WHERE t.dependent_id = d.id), '[]')"
 	dependentColumns = "d.id, d.system_id, systems.name, d.kind, d.place, d.name, d.description, d.runs_as, d.state, d.start_mode, d.executable, d.schedule, d.path, d.uses, d.after, d.requires, d.copy, d.key, d.first_seen, " + dependentSeen + ", d.changed, d.gone, d.identity, d.stores, d.stored, d.started, d.result, d.given, d.given_at, d.given_account, d.app_check, " + dependentTies + ", " + dependentReaders
-	dependentReaders = "CASE d.kind WHEN 'file' THEN COALESCE((SELECT json_group_array(u.name) FROM dependents u WHERE u.system_id = d.system_id AND u.gone = '' AND u.kind <> 'file' AND EXISTS (SELECT 1 FROM json_each(u.uses) WHERE value = d.path)), '[]') ELSE '[]' END"
+	dependentReaders = "CASE d.kind WHEN 'file' THEN COALESCE((SELECT json_group_array(u.name) FROM readers r JOIN dependents u ON u.id = r.dependent_id WHERE r.system_id = d.system_id AND r.path = d.path AND u.gone = ''), '[]') ELSE '[]' END"
 	dependentAccount = "COALESCE((SELECT group_concat(a.name, ' ') FROM ties t JOIN accounts a ON a.id = t.account_id WHERE t.dependent_id = d.id), '')"
 	dependentProof   = "COALESCE((SELECT group_concat(t.evidence || ' ' || t.strength, ' ') FROM ties t WHERE t.dependent_id = d.id), '')"
 )
@@ -78,7 +79,8 @@ func scanDependent(row interface{ Scan(...any) error }, more ...any) (Dependent,
 }
 
 var dependentList = listing[Dependent]{
-	from: dependentFrom, id: "d.id", sort: "system", scan: dependentColumns,
+	from: dependentFrom, id: "d.id", sort: "system", scan: dependentColumns, plain: "dependents d", joined: "systems.",
+	bySort: "systems CROSS JOIN dependents d ON d.system_id = systems.id" + dependentScopes,
 	columns: []column{
 		{name: "name", sql: "d.name"},
 		{name: "system", sql: "systems.name"},
@@ -160,6 +162,7 @@ func (s *Store) SetCheck(ctx context.Context, id int64, check *rotation.AppCheck
 
 // PutDependents takes in a batch of what a visit saw.
 func (s *Store) PutDependents(ctx context.Context, system int64, batch []estate.Dependent, seen *Seen, tally *Tally) error {
+	defer s.generation.Add(1)
 	if len(batch) == 0 {
 		return nil
 	}
@@ -253,6 +256,7 @@ func (t *tieSource) InCustody(account string) (bool, error) {
 
 // PutTies replaces the ties of a dependent.
 func (s *Store) PutTies(ctx context.Context, derived map[int64][]ties.Tie) error {
+	defer s.generation.Add(1)
 	some := false
 	ids := make([]int64, 0, len(derived))
 	for id, list := range derived {

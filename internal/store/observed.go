@@ -33,6 +33,7 @@ func (s *Store) PutSessions(ctx context.Context, system int64, list []estate.Ses
 
 // PutSockets replaces what is known of a host's connections and open ports.
 func (s *Store) PutSockets(ctx context.Context, system int64, list []estate.Socket) error {
+	defer s.generation.Add(1)
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM sockets WHERE system_id = ?", system); err != nil {
 			return err
@@ -167,6 +168,7 @@ type ObservedTie struct {
 // PutObserved renews the ties that come from use. Those that were not seen
 // since before are dropped.
 func (s *Store) PutObserved(ctx context.Context, list []ObservedTie, before time.Time) error {
+	defer s.generation.Add(1)
 	have, err := collect(ctx, s.read, single[int64], "SELECT id FROM ties WHERE evidence = 'observed' LIMIT 1")
 	if err != nil || len(list) == 0 && len(have) == 0 {
 		return err
@@ -253,6 +255,7 @@ func (s *Store) Declarations(ctx context.Context, account int64) ([]Declaration,
 // Declare stores a declaration with its tie. Without a dependent one of the
 // kind "declared" is made on the system, with the place as its name.
 func (s *Store) Declare(ctx context.Context, d Declaration, system int64, entries ...ledger.Entry) (int64, error) {
+	defer s.generation.Add(1)
 	var id int64
 	err := s.inTx(ctx, func(tx *sql.Tx) error {
 		now := s.stamp()
@@ -286,6 +289,7 @@ func declaredDetail(d Declaration) string {
 
 // Withdraw ends a declaration and its tie.
 func (s *Store) Withdraw(ctx context.Context, id int64, by string, entries ...ledger.Entry) error {
+	defer s.generation.Add(1)
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		var account, dependent int64
 		err := tx.QueryRowContext(ctx, "UPDATE declarations SET withdrawn = ?, withdrawn_by = ? WHERE id = ? AND withdrawn = '' RETURNING account_id, dependent_id", s.stamp(), by, id).Scan(&account, &dependent)

@@ -18,14 +18,17 @@ type Hit struct {
 }
 
 // phrases turns what somebody types into a full-text query: every word must
-// stand somewhere, the beginning of one is enough, and signs inside a word keep
-// its parts together.
+// stand somewhere, and the beginning of the last part of one is enough. Signs
+// part words: svc-tide is found by its two parts.
 func phrases(typed string) string {
 	var out []string
 	for word := range strings.FieldsSeq(typed) {
 		parts := strings.FieldsFunc(word, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
-		if len(parts) > 0 {
-			out = append(out, `"`+strings.Join(parts, " ")+`"*`)
+		for i, part := range parts {
+			if part = `"` + part + `"`; i == len(parts)-1 {
+				part += "*"
+			}
+			out = append(out, part)
 		}
 	}
 	return strings.Join(out, " AND ")

@@ -17,6 +17,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"time"
 
 	"github.com/pressly/goose/v3"
@@ -43,10 +44,11 @@ func (e inUse) Is(target error) bool { return target == ErrConflict }
 
 // Store is an open database. Safe for concurrent use.
 type Store struct {
-	write  *sql.DB
-	read   *sql.DB
-	now    func() time.Time
-	ledger *ledgerKeys
+	generation atomic.Int64
+	write      *sql.DB
+	read       *sql.DB
+	now        func() time.Time
+	ledger     *ledgerKeys
 }
 
 // Open opens or creates the database in a folder and brings it up to date.
@@ -111,6 +113,9 @@ func timeOf(text string) time.Time {
 	t, _ := time.Parse(timeLayout, text)
 	return t
 }
+
+// Generation changes whenever what a picture of dependents is made of does.
+func (s *Store) Generation() int64 { return s.generation.Load() }
 
 // inTx runs f in a writing transaction.
 func (s *Store) inTx(ctx context.Context, f func(*sql.Tx) error) error {

@@ -265,3 +265,24 @@ func (s *Store) DomainsOf(ctx context.Context) (map[int64][]string, error) {
 	}
 	return out, err
 }
+
+// Unread is a system that was not read completely.
+type Unread struct {
+	Name, State, Words string
+	Complete           time.Time // when it was; zero for never
+}
+
+// Unread returns the systems that were not read completely, and how many there
+// are in all.
+func (s *Store) Unread(ctx context.Context) (list []Unread, all int, err error) {
+	if err := s.read.QueryRowContext(ctx, "SELECT COUNT(*) FROM systems").Scan(&all); err != nil {
+		return nil, 0, err
+	}
+	list, err = collect(ctx, s.read, func(rows *sql.Rows) (u Unread, err error) {
+		var complete string
+		err = rows.Scan(&u.Name, &u.State, &u.Words, &complete)
+		u.Complete = timeOf(complete)
+		return u, err
+	}, "SELECT name, state, state_words, read_completely FROM systems WHERE state <> 'ok' OR read_completely = '' ORDER BY name")
+	return list, all, err
+}

@@ -54,4 +54,5 @@ export interface Page<T> {
   items: T[]
   next?: string
   total: number
+  more?: boolean
 }

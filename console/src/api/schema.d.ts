@@ -1737,121 +1737,145 @@ export interface components {
         };
         PageAccount: {
             items: components["schemas"]["Account"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
             /** @description Cursor of the next page; absent on the last */
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
         PageDependent: {
             items: components["schemas"]["Dependent"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
             /** @description Cursor of the next page; absent on the last */
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
         PageEntry: {
             items: components["schemas"]["Entry"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
             /** @description Cursor of the next page; absent on the last */
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
         PageFinding: {
             items: components["schemas"]["Finding"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
             /** @description Cursor of the next page; absent on the last */
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
         PageLogOn: {
             items: components["schemas"]["LogOn"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
             /** @description Cursor of the next page; absent on the last */
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
         PageRotation: {
             items: components["schemas"]["Rotation"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
             /** @description Cursor of the next page; absent on the last */
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
         PageSocketOf: {
             items: components["schemas"]["SocketOf"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
             /** @description Cursor of the next page; absent on the last */
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
         PageSurvey: {
             items: components["schemas"]["Survey"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
             /** @description Cursor of the next page; absent on the last */
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
         PageSystem: {
             items: components["schemas"]["System"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
             /** @description Cursor of the next page; absent on the last */
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
         PageToken: {
             items: components["schemas"]["Token"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
             /** @description Cursor of the next page; absent on the last */
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
         PageUser: {
             items: components["schemas"]["User"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
             /** @description Cursor of the next page; absent on the last */
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
         PageVisit: {
             items: components["schemas"]["Visit"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
             /** @description Cursor of the next page; absent on the last */
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };

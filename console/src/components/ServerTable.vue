@@ -103,7 +103,7 @@ const first = computed(() => l.cursors.value.length * l.size + 1)
       </table>
     </div>
     <div class="row spread foot">
-      <span class="soft">{{ l.items.value.length ? `${first}–${first + l.items.value.length - 1} of ${l.total.value}` : '' }}</span>
+      <span class="soft">{{ l.items.value.length ? `${first}–${first + l.items.value.length - 1} of ${l.total.value}${l.more.value ? ' or more' : ''}` : '' }}</span>
       <div v-if="l.total.value > l.items.value.length" class="row">
         <Button size="small" :disabled="!l.cursors.value.length" @click="l.back">Previous</Button>
         <Button size="small" :disabled="!l.next.value" @click="l.forward">Next</Button>

@@ -51,6 +51,7 @@ export function useListing<T>(fetch: (query: ListQuery) => Promise<Page<T>>, siz
   const route = useRoute()
   const router = useRouter()
   const items = ref([]) as Ref<T[]>
+  const more = ref(false)
   const total = ref(0)
   const next = ref<string>()
   const cursors = ref<string[]>([])
@@ -70,6 +71,7 @@ export function useListing<T>(fetch: (query: ListQuery) => Promise<Page<T>>, siz
       if (mine !== asked) return
       items.value = page.items
       total.value = page.total
+      more.value = !!page.more
       next.value = page.next
       trouble.value = ''
     } catch (e) {
@@ -113,5 +115,5 @@ export function useListing<T>(fetch: (query: ListQuery) => Promise<Page<T>>, siz
     { immediate: true },
   )
 
-  return { items, total, next, cursors, loading, trouble, filters, sort, search, load, change, sortBy, forward, back, size }
+  return { items, total, more, next, cursors, loading, trouble, filters, sort, search, load, change, sortBy, forward, back, size }
 }

@@ -31,11 +31,42 @@ CREATE INDEX systems_address ON systems (address);
 ALTER TABLE dependents ADD COLUMN key TEXT NOT NULL DEFAULT 'null';
 CREATE INDEX dependents_key ON dependents (json_extract(key, '$.fingerprint')) WHERE kind IN ('key', 'authorized key');
 
+-- Which programs read a file, and which need another one: kept beside the lists
+-- in their rows, because every walk and every list of files asks the other way.
+CREATE TABLE readers (system_id INTEGER NOT NULL, path TEXT NOT NULL, dependent_id INTEGER NOT NULL, PRIMARY KEY (system_id, path, dependent_id)) WITHOUT ROWID;
+CREATE INDEX readers_dependent ON readers (dependent_id);
+CREATE TABLE needers (system_id INTEGER NOT NULL, kind TEXT NOT NULL, name TEXT NOT NULL, dependent_id INTEGER NOT NULL, PRIMARY KEY (system_id, kind, name, dependent_id)) WITHOUT ROWID;
+CREATE INDEX needers_dependent ON needers (dependent_id);
+CREATE INDEX accounts_name ON accounts (name COLLATE NOCASE);
+CREATE INDEX dependents_system ON dependents (system_id);
+INSERT OR IGNORE INTO readers SELECT d.system_id, j.value, d.id FROM dependents d, json_each(d.uses) j WHERE d.uses <> 'null' AND j.value IS NOT NULL;
+INSERT OR IGNORE INTO needers SELECT d.system_id, d.kind, j.value, d.id FROM dependents d, json_each(d.requires) j WHERE d.requires <> 'null' AND j.value IS NOT NULL;
+-- +goose StatementBegin
+CREATE TRIGGER dependents_lists_insert AFTER INSERT ON dependents WHEN new.uses <> 'null' OR new.requires <> 'null' BEGIN
+    INSERT OR IGNORE INTO readers SELECT new.system_id, value, new.id FROM json_each(new.uses) WHERE value IS NOT NULL;
+    INSERT OR IGNORE INTO needers SELECT new.system_id, new.kind, value, new.id FROM json_each(new.requires) WHERE value IS NOT NULL;
+END;
+-- +goose StatementEnd
+-- +goose StatementBegin
+CREATE TRIGGER dependents_lists_update AFTER UPDATE OF uses, requires ON dependents WHEN new.uses <> old.uses OR new.requires <> old.requires BEGIN
+    DELETE FROM readers WHERE dependent_id = new.id;
+    DELETE FROM needers WHERE dependent_id = new.id;
+    INSERT OR IGNORE INTO readers SELECT new.system_id, value, new.id FROM json_each(new.uses) WHERE value IS NOT NULL;
+    INSERT OR IGNORE INTO needers SELECT new.system_id, new.kind, value, new.id FROM json_each(new.requires) WHERE value IS NOT NULL;
+END;
+-- +goose StatementEnd
+-- +goose StatementBegin
+CREATE TRIGGER dependents_lists_delete AFTER DELETE ON dependents BEGIN
+    DELETE FROM readers WHERE dependent_id = old.id;
+    DELETE FROM needers WHERE dependent_id = old.id;
+END;
+-- +goose StatementEnd
+
 -- One search over accounts, dependents and systems. The words are kept without
 -- the text: what is found is read where it stands.
-CREATE VIRTUAL TABLE found_accounts USING fts5(text, content='', contentless_delete=1, tokenize="unicode61 remove_diacritics 2", prefix='2 3');
-CREATE VIRTUAL TABLE found_dependents USING fts5(text, content='', contentless_delete=1, tokenize="unicode61 remove_diacritics 2", prefix='2 3');
-CREATE VIRTUAL TABLE found_systems USING fts5(text, content='', contentless_delete=1, tokenize="unicode61 remove_diacritics 2", prefix='2 3');
+CREATE VIRTUAL TABLE found_accounts USING fts5(text, content='', contentless_delete=1, detail=none, tokenize="unicode61 remove_diacritics 2", prefix='2 3 4 5 6');
+CREATE VIRTUAL TABLE found_dependents USING fts5(text, content='', contentless_delete=1, detail=none, tokenize="unicode61 remove_diacritics 2", prefix='2 3 4 5 6');
+CREATE VIRTUAL TABLE found_systems USING fts5(text, content='', contentless_delete=1, detail=none, tokenize="unicode61 remove_diacritics 2", prefix='2 3 4 5 6');
 INSERT INTO found_accounts (rowid, text) SELECT id, name || ' ' || dn || ' ' || upn || ' ' || display_name || ' ' || description || ' ' || owner FROM accounts WHERE gone = '';
 INSERT INTO found_dependents (rowid, text) SELECT id, name || ' ' || place || ' ' || description || ' ' || runs_as || ' ' || executable FROM dependents WHERE gone = '';
 INSERT INTO found_systems (rowid, text) SELECT id, name || ' ' || address || ' ' || site || ' ' || environment || ' ' || owner FROM systems;
