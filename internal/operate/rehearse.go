@@ -245,13 +245,10 @@ type Incomplete struct {
 
 // Incomplete lists the systems that keep the picture from being complete.
 func (o *Operator) Incomplete(ctx context.Context) ([]Incomplete, error) {
-	systems, err := o.Store.AllSystems(ctx)
+	unread, _, err := o.Store.Unread(ctx)
 	out := []Incomplete{}
-	for _, v := range systems {
-		if v.State == "ok" && !v.Complete.IsZero() {
-			continue
-		}
-		why := v.StateWords
+	for _, v := range unread {
+		why := v.Words
 		if v.Visited.IsZero() && why == "" {
 			why = "never surveyed"
 		}

@@ -3,6 +3,7 @@ package store
 import (
 	"database/sql"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/pressly/goose/v3"
@@ -10,7 +11,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/radius"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/ties"
 )
 
 // TestFromVersionOne opens a database as the first version left it, with data
@@ -71,4 +74,35 @@ func TestFromVersionOne(t *testing.T) {
 	page, err := s.Dependents(t.Context(), 0, Query{Filters: []string{"name*=B?rth.*", "identity=named", "result=exit-code"}})
 	require.NoError(t, err)
 	assert.Equal(t, 1, page.Total)
+
+	// What was there before is found, and who reads and needs it is known.
+	assert.Equal(t, []string{"berth.service"}, seen["/etc/b.env#P"].Readers)
+	hits, err := s.Search(t.Context(), "ber", 10)
+	require.NoError(t, err)
+	kinds := map[string]int{}
+	for _, h := range hits {
+		kinds[h.Kind]++
+	}
+	assert.Equal(t, map[string]int{"account": 1, "dependent": 1}, kinds)
+	require.NoError(t, s.PutTies(t.Context(), map[int64][]ties.Tie{2: {{Account: "1", Evidence: estate.Configured, Strength: estate.StrengthRunsAs}}}))
+	a, err := s.Account(t.Context(), 1)
+	require.NoError(t, err)
+	g, err := radius.Walk(AccountNode(a), 3, 10, s.RadiusSource(t.Context(), nil, false))
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(g.Tree(), "\n"), "berth.service  [needs]")
+
+	// Lists follow their rows: renamed, gone, and gone with their system.
+	again.Uses, again.Requires, again.Description = []string{"/etc/c.env"}, nil, "renamed zeppelin"
+	require.NoError(t, s.PutDependents(t.Context(), 1, []estate.Dependent{again}, NewSeen(), &tally))
+	d, err = s.Dependent(t.Context(), 3)
+	require.NoError(t, err)
+	assert.Empty(t, d.Readers)
+	hits, err = s.Search(t.Context(), "zepp", 10)
+	require.NoError(t, err)
+	assert.Len(t, hits, 1)
+	var n int
+	_, err = s.write.ExecContext(t.Context(), "DELETE FROM dependents WHERE id = 1")
+	require.NoError(t, err)
+	require.NoError(t, s.read.QueryRowContext(t.Context(), "SELECT (SELECT COUNT(*) FROM readers) + (SELECT COUNT(*) FROM needers) + (SELECT COUNT(*) FROM found_dependents WHERE found_dependents MATCH 'zeppelin')").Scan(&n))
+	assert.Zero(t, n)
 }

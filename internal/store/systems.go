@@ -269,7 +269,8 @@ func (s *Store) DomainsOf(ctx context.Context) (map[int64][]string, error) {
 // Unread is a system that was not read completely.
 type Unread struct {
 	Name, State, Words string
-	Complete           time.Time // when it was; zero for never
+	Visited            time.Time // last, however it ended
+	Complete           time.Time // when it was read completely; zero for never
 }
 
 // Unread returns the systems that were not read completely, and how many there
@@ -279,10 +280,10 @@ func (s *Store) Unread(ctx context.Context) (list []Unread, all int, err error) 
 		return nil, 0, err
 	}
 	list, err = collect(ctx, s.read, func(rows *sql.Rows) (u Unread, err error) {
-		var complete string
-		err = rows.Scan(&u.Name, &u.State, &u.Words, &complete)
-		u.Complete = timeOf(complete)
+		var visited, complete string
+		err = rows.Scan(&u.Name, &u.State, &u.Words, &visited, &complete)
+		u.Visited, u.Complete = timeOf(visited), timeOf(complete)
 		return u, err
-	}, "SELECT name, state, state_words, read_completely FROM systems WHERE state <> 'ok' OR read_completely = '' ORDER BY name")
+	}, "SELECT name, state, state_words, visited, read_completely FROM systems WHERE state <> 'ok' OR read_completely = '' ORDER BY name")
 	return list, all, err
 }
