@@ -74,17 +74,18 @@ func (s *session) findArguments() []string {
 		roots = searchRoots
 	}
 	argv := append([]string{"/usr/bin/nice", "-n", "19", "/usr/bin/find"}, roots...)
-	argv = append(argv, "-maxdepth", searchDepth)
+	// Files first: what follows is asked of folders only.
+	argv = append(argv, "-maxdepth", searchDepth, "-type", "f", "-size", searchSize, "-print0", "-o", "-type", "f")
 	for _, kind := range foreignKinds {
-		argv = append(argv, "-fstype", kind, "-prune", "-o")
+		argv = append(argv, "-o", "-fstype", kind, "-prune")
 	}
 	for _, name := range excludedNames {
-		argv = append(argv, "-name", name, "-prune", "-o")
+		argv = append(argv, "-o", "-name", name, "-prune")
 	}
 	for _, p := range append(append([]string(nil), excludedPaths...), s.listOption(OptionExclude)...) {
-		argv = append(argv, "-path", p, "-prune", "-o")
+		argv = append(argv, "-o", "-path", p, "-prune")
 	}
-	return append(argv, "-type", "f", "-size", searchSize, "-print0")
+	return argv
 }
 
 // SearchRights are the commands that a visit runs with rights beside those that
@@ -171,8 +172,11 @@ func (v *visit) found(p string) {
 	v.files[p].found = true
 }
 
-// lookInto asks grep which files hold what. Between two commands it rests as
-// long as the last one took, so that the host gives at most half a processor.
+// restShare, in tenths of what a command took, is the rest after it. With what
+// the command waits for our side, the host gives at most half a processor.
+const restShare = 7
+
+// lookInto asks grep which files hold what, and rests between two commands.
 func (v *visit) lookInto(ctx context.Context, files []string) *connect.Failure {
 	pattern := SearchPattern(v.request.Names)
 	ctx, cancel := context.WithTimeout(ctx, grepTime)
@@ -200,7 +204,7 @@ func (v *visit) lookInto(ctx context.Context, files []string) *connect.Failure {
 		}
 		if len(files) > 0 {
 			select {
-			case <-time.After(time.Since(began)):
+			case <-time.After(time.Since(began) * restShare / 10):
 			case <-ctx.Done():
 				v.incomplete(connect.ScopeFiles, fmt.Sprintf("the search for copies took longer than %s: %d files were not looked into", grepTime, len(files)))
 				return nil
