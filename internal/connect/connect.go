@@ -129,6 +129,17 @@ func (t Target) Fail(stage Stage, code, words, next string, err error) *Failure 
 	return &Failure{System: t.Name, Stage: stage, Code: code, Words: words, Next: next, Err: err}
 }
 
+// Lost makes a Failure of a connection that was lost. sent says that the act
+// may have begun.
+func (t Target) Lost(stage Stage, err error, sent bool) *Failure {
+	f := t.Fail(stage, CodeUnreachable, err.Error(), "the connection was lost", err)
+	if isTimeout(err) {
+		f.Code = CodeTimeout
+	}
+	f.Unclear = sent
+	return f
+}
+
 // StageResult is one line of a check.
 type StageResult struct {
 	Stage  Stage         `json:"stage"`

@@ -25,6 +25,18 @@ func TestSambaConforms(t *testing.T) {
 		Connector: directory.Connector{}, Target: d.Target("samba"), Account: "svc-berth", Password: secret.New(lab.AccountPassword),
 		Weak: secret.New("short"), DeadAddress: "127.0.0.250",
 	})
+	// What the real directory wrote of all that is understood.
+	uses, bad, err := directory.ParseLogOnRecords(strings.NewReader(d.LogOnRecords(t)))
+	require.NoError(t, err)
+	assert.Zero(t, bad)
+	var accepted, refused bool
+	for _, u := range uses {
+		own := strings.HasPrefix(u.Account, "S-1-5-21-") && u.Client != "" && strings.Contains(u.How, "LDAP")
+		accepted = accepted || own && !u.Failed
+		refused = refused || u.Failed && strings.EqualFold(u.Account, "svc-berth")
+	}
+	assert.True(t, accepted, "accepted log-ons by SID: %+v", uses)
+	assert.True(t, refused, "refused ones by name: %+v", uses)
 }
 
 func TestOpenLDAPConforms(t *testing.T) {

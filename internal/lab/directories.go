@@ -75,6 +75,14 @@ func (d *Directory) DN(name string) string {
 	return "CN=" + name + ",OU=Service Accounts," + d.Base
 }
 
+// LogOnRecords is what a Samba directory wrote of authentications so far.
+func (d *Directory) LogOnRecords(t testing.TB) string {
+	t.Helper()
+	raw, err := os.ReadFile(filepath.Join(d.folder, "dc", "log.samba"))
+	require.NoError(t, err)
+	return string(raw)
+}
+
 func unicodePwd(password string) string {
 	var out []byte
 	for _, unit := range utf16.Encode([]rune(`"` + password + `"`)) {
@@ -168,7 +176,7 @@ ncalrpc dir = %[1]s/run/ncalrpc
 winbindd socket directory = %[1]s/run/winbindd
 ntp signd socket directory = %[1]s/run/ntp_signd
 log file = %[1]s/log.samba
-log level = %[3]d
+log level = %[3]d auth_json_audit:3
 tls enabled = yes
 tls certfile = %[1]s/private/tls/cert.pem
 tls keyfile = %[1]s/private/tls/key.pem

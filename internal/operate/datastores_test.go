@@ -191,4 +191,14 @@ func TestKeys(t *testing.T) {
 		kinds += string(d.Kind) + " "
 	}
 	assert.Contains(t, kinds, "key tab")
+
+	// A rotation says that it leaves the key tab alone; then it is stale.
+	require.Empty(t, f.findings("stale-key-tab"))
+	a := f.take("svc-gangway")
+	f.survey()
+	require.Equal(t, rotation.FinishedDone, f.rotate(a, rotation.PolicyUndo).Result)
+	f.survey()
+	stale := f.findings("stale-key-tab")
+	require.Len(t, stale, 1)
+	assert.Contains(t, stale[0].What, "version 1 of the key of svc-gangway@LARKMOOR.EXAMPLE, and the directory is at version 2")
 }

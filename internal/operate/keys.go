@@ -2,6 +2,7 @@ package operate
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -66,6 +67,29 @@ func (o *Operator) keyFindings(v store.System, dependents []store.Dependent, sco
 		}
 	}
 	return out
+}
+
+// staleTab compares a key tab with the directory: a change of the password makes
+// a new version of the key, and the old one is of no use then.
+func (l *latent) staleTab(ctx context.Context, d store.Dependent) ([]store.Finding, error) {
+	for _, t := range l.derived[d.ID] {
+		a, err := l.account(ctx, number(t.Account))
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		if a.KeyVersion == 0 || a.KeyVersion == d.Key.Version {
+			continue
+		}
+		return []store.Finding{{
+			Kind: "stale-key-tab", Severity: "high", AccountID: a.ID,
+			What: fmt.Sprintf("it holds version %d of the key of %s, and the directory is at version %d: tickets for it cannot be read with it", d.Key.Version, d.Key.Principal, a.KeyVersion),
+			Next: "make the key tab anew from the current password, then restart what reads it",
+		}}, nil
+	}
+	return nil, nil
 }
 
 // refreshKeys: keys that open several accounts, and entries whose key nobody is

@@ -51,6 +51,8 @@ func (o *Operator) latentFindings(ctx context.Context, v store.System, dependent
 			found, err = l.logOn(ctx, d)
 		case d.Kind == estate.DependentUnit:
 			found, err = l.unit(ctx, d)
+		case d.Kind == estate.DependentKeytab:
+			found, err = l.staleTab(ctx, d)
 		}
 		if err != nil {
 			return nil, err

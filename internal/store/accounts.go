@@ -36,6 +36,7 @@ type accountLists struct {
 	Principals []string `json:"p,omitempty"`
 	Shell      string   `json:"s,omitempty"`
 	Home       string   `json:"h,omitempty"`
+	KeyVersion int      `json:"v,omitempty"`
 }
 
 const (
@@ -52,7 +53,7 @@ func scanAccount(row interface{ Scan(...any) error }, more ...any) (Account, err
 	var changed, expires, end, logon, lists, first, seen, altered, gone string
 	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.StableID, &v.Name, &v.DN, &v.UPN, &v.SID, &v.UID, &v.Type, &v.DisplayName, &v.Description, &v.Owner, &v.Enabled, &v.Locked, &v.MustChange, &v.NeverExpire, &changed, &expires, &end, &logon, &lists, &first, &seen, &altered, &gone, &v.Custody, &v.Verdict, &v.Dependents}, more...)...)
 	l := parse[accountLists](lists)
-	v.Groups, v.Principals, v.Shell, v.Home = l.Groups, l.Principals, l.Shell, l.Home
+	v.Groups, v.Principals, v.Shell, v.Home, v.KeyVersion = l.Groups, l.Principals, l.Shell, l.Home, l.KeyVersion
 	v.PasswordChanged, v.PasswordExpires, v.AccountExpires, v.LastLogOn = timeOf(changed), timeOf(expires), timeOf(end), timeOf(logon)
 	v.FirstSeen, v.Seen, v.Changed, v.Gone = timeOf(first), timeOf(seen), timeOf(altered), timeOf(gone)
 	return v, one(err)
@@ -323,10 +324,10 @@ func (s *Store) writeAccounts(ctx context.Context, tx *sql.Tx, system int64, lis
 }
 
 func (a putAccount) lists() string {
-	if a.Groups == nil && a.Principals == nil && a.Shell == "" && a.Home == "" {
+	if a.Groups == nil && a.Principals == nil && a.Shell == "" && a.Home == "" && a.KeyVersion == 0 {
 		return "{}"
 	}
-	return text(accountLists{a.Groups, a.Principals, a.Shell, a.Home})
+	return text(accountLists{a.Groups, a.Principals, a.Shell, a.Home, a.KeyVersion})
 }
 
 // accountDigest tells whether anything about an account changed.
@@ -485,24 +486,4 @@ func (l *Lookup) ByUID(system, uid string) ([]naming.Known, error) {
 		return l.find("a.uid = ? AND a.uid <> '' AND systems.kind <> 'directory'", uid)
 	}
 	return l.find("a.uid = ? AND a.uid <> '' AND a.system_id = CAST(? AS INTEGER)", uid, system)
-}
-
-// NamesToFind returns the names of accounts that programs use and that cannot
-// be mistaken for a word, for a search in files: those in custody first.
-func (s *Store) NamesToFind(ctx context.Context, limit int) ([]string, error) {
-	return collect(ctx, s.read, single[string], `SELECT name FROM (
-		SELECT a.name, MAX(EXISTS (SELECT 1 FROM custody c WHERE c.account_id = a.id)) AS kept, MAX(EXISTS (SELECT 1 FROM ties t WHERE t.account_id = a.id AND t.strength <> 'mentions')) AS tied,
-			MAX(a.never_expires OR a.folded LIKE 'svc%') AS likely
-		FROM accounts a WHERE a.gone = '' AND a.type NOT IN ('computer', 'system') AND LENGTH(a.name) >= 5 AND a.name GLOB '*[^A-Za-z]*' GROUP BY a.folded
-	) WHERE kept OR tied OR likely ORDER BY kept DESC, tied DESC, name LIMIT ?`, limit)
-}
-
-// UnusedAccounts returns accounts for programs that nothing is known to use and
-// that did not sign in since a moment. The log-ons of Moss Ledger are left out.
-func (s *Store) UnusedAccounts(ctx context.Context, since time.Time) ([]Account, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (Account, error) { return scanAccount(rows) }, "SELECT "+accountColumns+" FROM "+accountFrom+` WHERE a.gone = '' AND a.enabled <> 'no' AND a.type NOT IN ('computer', 'system', 'managed')
-		AND (EXISTS (SELECT 1 FROM custody c WHERE c.account_id = a.id) OR a.folded LIKE 'svc%')
-		AND NOT EXISTS (SELECT 1 FROM ties t WHERE t.account_id = a.id AND t.strength <> 'mentions') AND NOT EXISTS (SELECT 1 FROM uses u WHERE u.account_id = a.id AND u.failed = 0)
-		AND NOT EXISTS (SELECT 1 FROM sessions_seen x WHERE x.system_id = a.system_id AND x.stable_id = a.stable_id)
-		AND (a.last_logon = '' OR a.last_logon < ?) AND NOT EXISTS (SELECT 1 FROM logons l WHERE l.account = a.name OR l.account = a.dn) ORDER BY systems.name, a.name LIMIT 2000`, stampOf(since))
 }

@@ -1161,6 +1161,8 @@ export interface components {
             home?: string;
             /** Format: int64 */
             id: number;
+            /** Format: int64 */
+            key_version?: number;
             /** Format: date-time */
             last_logon?: string;
             locked: string;
@@ -1743,7 +1745,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 5,000, that number
              */
             total: number;
         };
@@ -1755,7 +1757,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 5,000, that number
              */
             total: number;
         };
@@ -1767,7 +1769,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 5,000, that number
              */
             total: number;
         };
@@ -1779,7 +1781,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 5,000, that number
              */
             total: number;
         };
@@ -1791,7 +1793,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 5,000, that number
              */
             total: number;
         };
@@ -1803,7 +1805,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 5,000, that number
              */
             total: number;
         };
@@ -1815,7 +1817,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 5,000, that number
              */
             total: number;
         };
@@ -1827,7 +1829,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 5,000, that number
              */
             total: number;
         };
@@ -1839,7 +1841,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 5,000, that number
              */
             total: number;
         };
@@ -1851,7 +1853,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 5,000, that number
              */
             total: number;
         };
@@ -1863,7 +1865,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 5,000, that number
              */
             total: number;
         };
@@ -1875,7 +1877,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 5,000, that number
              */
             total: number;
         };

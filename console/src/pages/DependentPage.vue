@@ -6,6 +6,7 @@ import { api, data, Problem, type Schemas } from '../api/client'
 import Evidence from '../components/Evidence.vue'
 import { chainsAround, startedOf } from '../components/order'
 import StartOrder from '../components/StartOrder.vue'
+import KeyFacts from '../components/KeyFacts.vue'
 import StateTag from '../components/StateTag.vue'
 import Trouble from '../components/Trouble.vue'
 import When from '../components/When.vue'
@@ -56,6 +57,7 @@ const chain = computed(() => {
       <template v-if="d.start_mode"><dt>Start</dt><dd>{{ d.start_mode }}</dd></template>
       <template v-if="d.schedule"><dt>Schedule</dt><dd>{{ d.schedule }}</dd></template>
       <template v-if="d.executable"><dt>Program</dt><dd class="mono">{{ d.executable }}</dd></template>
+      <KeyFacts v-if="d.key" :of="d.key" />
       <template v-if="d.check"><dt>Own check</dt><dd>{{ d.check.kind }} {{ d.check.target }} <span v-if="d.check.contains" class="soft">contains “{{ d.check.contains }}”</span></dd></template>
       <dt>Tied to</dt><dd><div v-for="t in d.ties" :key="t.account_id + t.evidence"><RouterLink :to="`/accounts/${t.account_id}`">{{ t.account }}</RouterLink> <Evidence :tie="t" /> <span class="soft">{{ t.detail }}</span></div><span v-if="!d.ties.length" class="soft">no known account</span></dd>
       <dt>Seen</dt><dd><When :at="d.seen" />, first <When :at="d.first_seen" /></dd>

@@ -20,7 +20,7 @@ const pageSize = 1000
 var windowsAttributes = []string{
 	"objectClass", "objectGUID", "objectSid", "sAMAccountName", "userPrincipalName", "displayName", "description",
 	"userAccountControl", "msDS-User-Account-Control-Computed", "msDS-UserPasswordExpiryTimeComputed", "pwdLastSet",
-	"accountExpires", "lastLogonTimestamp", "lockoutTime", "memberOf", "servicePrincipalName", "managedBy",
+	"accountExpires", "lastLogonTimestamp", "lockoutTime", "memberOf", "servicePrincipalName", "managedBy", "msDS-KeyVersionNumber",
 }
 
 var rfcAttributes = []string{
@@ -176,6 +176,7 @@ func windowsAccount(e *ldap.Entry) (estate.Account, string) {
 		PasswordExpires: fileTime(e.GetAttributeValue("msDS-UserPasswordExpiryTimeComputed")),
 		MustChange:      e.GetAttributeValue("pwdLastSet") == "0",
 	}
+	a.KeyVersion, _ = strconv.Atoi(e.GetAttributeValue("msDS-KeyVersionNumber"))
 	for _, class := range e.GetAttributeValues("objectClass") {
 		switch strings.ToLower(class) {
 		case "computer":

@@ -124,12 +124,7 @@ func failure(target connect.Target, stage connect.Stage, err error, sent bool) *
 		}
 		return f
 	}
-	f := target.Fail(stage, connect.CodeUnreachable, err.Error(), "the connection was lost", err)
-	if connect.IsTimeout(err) {
-		f.Code = connect.CodeTimeout
-	}
-	f.Unclear = sent
-	return f
+	return target.Lost(stage, err, sent)
 }
 
 // Check implements connect.Connector.

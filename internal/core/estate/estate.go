@@ -82,6 +82,7 @@ type Account struct {
 	Principals []string `json:"principals,omitempty"` // service principal names
 	Shell      string   `json:"shell,omitempty"`
 	Home       string   `json:"home,omitempty"`
+	KeyVersion int      `json:"key_version,omitempty"` // of its Kerberos key: one more with every change of the password
 }
 
 // Tristate is yes, no or unknown: what could not be read is not guessed.

@@ -52,10 +52,7 @@ var netrcToken = regexp.MustCompile(`"(?:[^"\\]|\\.)*"|\S+`)
 func scanNetrc(content []byte) ([]value, []Problem, error) {
 	var out []value
 	machine := ""
-	text := content
-	if bytes.HasPrefix(text, byteOrder) {
-		text = text[len(byteOrder):]
-	}
+	text := bytes.TrimPrefix(content, byteOrder)
 	offset := len(content) - len(text)
 	tokens := netrcToken.FindAllIndex(text, -1)
 	for i := 0; i < len(tokens); i++ {

@@ -46,6 +46,7 @@ type Entry struct {
 	MustChange bool
 	Never      bool // the password never expires
 	Changed    time.Time
+	KeyVersion int // of its Kerberos key; one more with every change of the password
 	history    []string
 }
 
@@ -353,6 +354,7 @@ func (s *Server) setPassword(e *Entry, password string) (int, string) {
 		}
 	}
 	e.Password, e.Changed, e.MustChange = password, s.config.Now(), false
+	e.KeyVersion++
 	if !s.config.Windows {
 		e.Locked = false // as real ones do: a reset silently unlocks
 	}

@@ -295,6 +295,7 @@ func (s *Server) shown(e *Entry) map[string][]string {
 			out["msDS-User-Account-Control-Computed"] = []string{strconv.Itoa(computed)}
 		}
 		out["pwdLastSet"] = []string{ticks(e.Changed)}
+		out["msDS-KeyVersionNumber"] = []string{strconv.Itoa(e.KeyVersion + 1)}
 		if e.MustChange {
 			out["pwdLastSet"] = []string{"0"}
 		}

@@ -175,7 +175,7 @@ func (e *Estate) keyWithDoors() error {
 	e.Hosts["bookings1"].Write("/home/odile/.ssh/authorized_keys", unixhost.File{Mode: 0o600, Owner: "odile", Content: []byte(line + strings.TrimSpace(string(ssh.MarshalAuthorizedKey(stranger))) + " odile@old-laptop\n")})
 	tab := keytab.New()
 	for _, kind := range []int32{18, 23} {
-		if err := tab.AddEntry("svc-gangway", "LARKMOOR.EXAMPLE", Passwords["svc-gangway"], time.Now(), 4, kind); err != nil {
+		if err := tab.AddEntry("svc-gangway", "LARKMOOR.EXAMPLE", Passwords["svc-gangway"], time.Now(), 1, kind); err != nil {
 			return err
 		}
 	}
