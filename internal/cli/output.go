@@ -252,7 +252,7 @@ func listWith(use, short string, columns []column, empty string, path func(*cobr
 			return err
 		}
 		if format == "table" && total < 0 {
-			fmt.Fprintf(cmd.ErrOrStderr(), "%d of more than 5000 shown\n", len(rows))
+			fmt.Fprintf(cmd.ErrOrStderr(), "%d of more than 2000 shown\n", len(rows))
 		}
 		if format == "table" && total > len(rows) {
 			fmt.Fprintf(cmd.ErrOrStderr(), "%d of %d shown\n", len(rows), total)

@@ -78,7 +78,7 @@ func (d *Directory) DN(name string) string {
 // LogOnRecords is what a Samba directory wrote of authentications so far.
 func (d *Directory) LogOnRecords(t testing.TB) string {
 	t.Helper()
-	raw, err := os.ReadFile(filepath.Join(d.folder, "dc", "log.samba"))
+	raw, err := os.ReadFile(filepath.Join(d.folder, "server.log"))
 	require.NoError(t, err)
 	return string(raw)
 }

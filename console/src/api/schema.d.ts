@@ -1745,7 +1745,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 5,000, that number
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
@@ -1757,7 +1757,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 5,000, that number
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
@@ -1769,7 +1769,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 5,000, that number
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
@@ -1781,7 +1781,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 5,000, that number
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
@@ -1793,7 +1793,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 5,000, that number
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
@@ -1805,7 +1805,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 5,000, that number
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
@@ -1817,7 +1817,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 5,000, that number
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
@@ -1829,7 +1829,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 5,000, that number
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
@@ -1841,7 +1841,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 5,000, that number
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
@@ -1853,7 +1853,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 5,000, that number
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
@@ -1865,7 +1865,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 5,000, that number
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
@@ -1877,7 +1877,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 5,000, that number
+             * @description Number of all items that match; when there are more than 2,000, that number
              */
             total: number;
         };
