@@ -57,6 +57,7 @@ type session struct {
 	slots  chan struct{}
 	root   bool
 	stop   func() bool
+	dead   chan struct{} // closed when the connection ends
 }
 
 func (s *session) close() {
@@ -162,7 +163,11 @@ func open(ctx context.Context, target connect.Target, watch *connect.Stopwatch) 
 		return nil, failure
 	}
 	watch.OK(connect.StageSignIn, target.LogOn.Account)
-	s := &session{client: client, target: target, facts: facts, slots: make(chan struct{}, maxSessions), stop: stop}
+	s := &session{client: client, target: target, facts: facts, slots: make(chan struct{}, maxSessions), stop: stop, dead: make(chan struct{})}
+	go func() { // ends with the connection
+		_ = client.Wait()
+		close(s.dead)
+	}()
 	id, failure := s.output(ctx, connect.StagePermitted, "/usr/bin/id", "-u")
 	if failure != nil {
 		s.close()
@@ -224,7 +229,7 @@ func (s *session) runLimited(ctx context.Context, limit int, stdin []byte, argv 
 	case <-ctx.Done():
 		return reply{err: ctx.Err()}
 	}
-	channel, err := s.client.NewSession()
+	channel, err := s.newChannel(ctx)
 	if err != nil {
 		return reply{err: err}
 	}
@@ -256,6 +261,30 @@ func (s *session) runLimited(ctx context.Context, limit int, stdin []byte, argv 
 		r.err = fmt.Errorf("the connection was cut during %s: %w", argv[0], err)
 	}
 	return r
+}
+
+// newChannel opens a channel for one command. One that is opened at the very
+// moment in which the connection ends would wait for its answer for ever: the
+// end of the connection, and that of the time, are waited for too.
+func (s *session) newChannel(ctx context.Context) (*ssh.Session, error) {
+	type opened struct {
+		channel *ssh.Session
+		err     error
+	}
+	answer := make(chan opened, 1)
+	go func() {
+		channel, err := s.client.NewSession()
+		answer <- opened{channel, err}
+	}()
+	select {
+	case o := <-answer:
+		return o.channel, o.err
+	case <-s.dead:
+		return nil, errors.New("the connection was cut before the command began")
+	case <-ctx.Done():
+		_ = s.client.Close()
+		return nil, ctx.Err()
+	}
 }
 
 // sudo runs a command with rights, directly when signed in as root.
