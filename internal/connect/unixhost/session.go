@@ -45,6 +45,7 @@ const (
 // Limits.
 const (
 	handshakeTime = 10 * time.Second
+	signInTime    = 30 * time.Second
 	commandTime   = 60 * time.Second
 	maxOutput     = 16 << 20 // bytes of one command's output
 	maxSessions   = 6        // at the same time on one connection; sshd's default limit is 10
@@ -85,8 +86,8 @@ func handshake(ctx context.Context, target connect.Target, user string, methods 
 				return keyFailure
 			}
 			watch.OK(connect.StageSecure, facts.KeyType+" "+facts.Fingerprint)
-			// Some servers wait seconds before they refuse a password.
-			_ = raw.SetDeadline(time.Now().Add(handshakeTime))
+			// Servers wait seconds before they refuse a password, busy ones longer.
+			_ = raw.SetDeadline(time.Now().Add(signInTime))
 			return nil
 		},
 	}
@@ -124,9 +125,13 @@ func trust(target connect.Target, facts connect.Facts) *connect.Failure {
 
 func handshakeFailure(target connect.Target, user string, err error, secured bool) *connect.Failure {
 	words := strings.TrimPrefix(err.Error(), "ssh: handshake failed: ")
+	waited := handshakeTime
+	if secured {
+		waited = signInTime
+	}
 	switch {
 	case connect.IsTimeout(err):
-		return target.Fail(stageOf(secured), connect.CodeTimeout, fmt.Sprintf("connected, but no answer within %s", handshakeTime), "the host hangs, or something else listens on this port", err)
+		return target.Fail(stageOf(secured), connect.CodeTimeout, fmt.Sprintf("connected, but no answer within %s", waited), "the host hangs, or something else listens on this port", err)
 	case secured && strings.Contains(words, "unable to authenticate"):
 		return target.Fail(connect.StageSignIn, connect.CodeBadLogOn, words, "check the log-on "+user, err)
 	case secured:
