@@ -25,7 +25,7 @@ type Radius struct {
 
 type radiusInput struct {
 	ID       int64    `path:"id" minimum:"1"`
-	Evidence []string `query:"evidence,explode" doc:"Only ties of these kinds: configured, held, observed, declared"`
+	Evidence []string `query:"evidence,explode" enum:"configured,held,observed,declared" doc:"Only ties of these kinds: configured, held, observed, declared"`
 	Mentions bool     `query:"mentions" doc:"Also files that only mention the account"`
 	Hops     int      `query:"hops" minimum:"1" maximum:"10" default:"6" doc:"How far to go"`
 	Limit    int      `query:"limit" minimum:"1" maximum:"20000" default:"10000" doc:"Nodes at most"`

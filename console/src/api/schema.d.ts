@@ -2981,7 +2981,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description Only ties of these kinds: configured, held, observed, declared */
-                evidence?: string[] | null;
+                evidence?: ("configured" | "held" | "observed" | "declared")[] | null;
                 /** @description Also files that only mention the account */
                 mentions?: boolean;
                 /** @description How far to go */

@@ -8,8 +8,8 @@ import (
 )
 
 // scanProperties reads the layout of java.util.Properties: key and value are
-// separated by =, : or blank; lines go on after a backslash; \uXXXX and a few
-// letters are escapes.
+// separated by =, : or blank; lines go on after a backslash; \u with four digits
+// and a few letters are escapes.
 func scanProperties(content []byte) ([]value, []Problem, error) {
 	var out []value
 	var problems []Problem
