@@ -3,7 +3,7 @@
 //
 // A connector handles one kind of system. It implements Connector and, beyond
 // that, only what its kind can do: Visitor, Verifier, Changer, Holder,
-// LogOnKeeper, Restarter, Rehearser, Commander, Diagnoser. The rest of the program asks with a type
+// Admitter, LogOnKeeper, Restarter, Rehearser, Commander, Diagnoser. The rest of the program asks with a type
 // assertion, the way io.WriterTo or http.Flusher are asked for, and explains
 // to the user what a kind cannot do. Everything that crosses the contract is a
 // plain value, so that a connector can run in another process inside a network
@@ -401,6 +401,7 @@ type Intention struct {
 	Restart estate.Place   // Kind "" for none
 	Along   []estate.Place // what a restart takes down with it, as the plan knows it
 	LogOn   *LogOnChange
+	Entries *EntryChange // of a file of entries
 	Current secret.Value
 }
 

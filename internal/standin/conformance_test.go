@@ -1,10 +1,17 @@
 package standin_test
 
 import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
 	"fmt"
 	"net"
 	"strconv"
 	"testing"
+
+	"golang.org/x/crypto/ssh"
+
+	"mossledger.example/moss/internal/core/keys"
 
 	"github.com/stretchr/testify/require"
 
@@ -73,11 +80,16 @@ func TestHostStandInConforms(t *testing.T) {
 		Content: []byte("# berth\r\nBERTH_USER=svc-berth\r\nBERTH_PASSWORD='Berth-Passw0rd-1'\r\nLAST=no newline"), Mode: 0o600, Owner: "svc-berth", Group: "root", ACL: "user:backup:r--",
 	})
 	host.AddUnit(standinhost.Unit{Name: "berth.service", User: "svc-berth", Environment: []string{"/etc/berth/berth.env"}, Exec: "/opt/berth/bin/berth", Enabled: true})
+	key, line := sshKey(t)
+	host.Write("/var/lib/berth/.ssh/authorized_keys", standinhost.File{Mode: 0o600, Owner: "svc-berth", Content: []byte("# doors\nrestrict,command=\"/bin/false\" " + line + " berth\n")})
+	host.Write("/var/lib/berth/.ssh/id_berth", standinhost.File{Mode: 0o600, Owner: "svc-berth", Content: key.Reveal()})
+	host.Write("/var/lib/berth/.ssh/id_berth.pub", standinhost.File{Mode: 0o644, Owner: "svc-berth", Content: []byte(line + " berth\n")})
 	address, err := host.Serve("127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, host.Close()) })
 	name, port := split(t, address)
 	conformance.Run(t, conformance.Fixture{
+		Key: key, KeyAccount: "svc-berth", EntriesPath: "/var/lib/berth/.ssh/authorized_keys", KeyPath: "/var/lib/berth/.ssh/id_berth",
 		Connector: unixhost.Connector{},
 		Target: connect.Target{
 			SystemID: "h", Name: "quay1", Kind: estate.KindUnixHost, Address: name, Port: port, HostKeys: []string{host.Fingerprint()},
@@ -91,4 +103,15 @@ func TestHostStandInConforms(t *testing.T) {
 			return f.Content, fmt.Sprintf("%o %s %s %s", f.Mode, f.Owner, f.Group, f.ACL)
 		},
 	})
+}
+
+func sshKey(t *testing.T) (secret.Value, string) {
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	block, err := ssh.MarshalPrivateKey(private, "")
+	require.NoError(t, err)
+	key := secret.FromBytes(pem.EncodeToMemory(block))
+	pair, err := keys.PairOf(key)
+	require.NoError(t, err)
+	return key, pair.Line
 }

@@ -47,6 +47,13 @@ type Fixture struct {
 	Prepare  func(password string)
 	ReadFile func(t *testing.T, path string) (content []byte, attributes string)
 
+	// Key opens KeyAccount by an entry in EntriesPath, with options and a comment,
+	// and stands in KeyPath with its public half beside it.
+	Key         secret.Value
+	KeyAccount  string
+	EntriesPath string
+	KeyPath     string
+
 	DeadAddress string // where nothing answers, on Target's port
 }
 
@@ -65,6 +72,7 @@ func Run(t *testing.T, f Fixture) {
 	t.Run("verify", s.verify)
 	t.Run("change", s.change)
 	t.Run("copies", s.copies)
+	t.Run("keys", s.keys)
 	t.Run("log-on", s.logOn)
 	t.Run("restart", s.restart)
 	t.Run("diagnose", s.diagnose)

@@ -13,6 +13,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/diagnosis"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -266,6 +267,8 @@ func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions
 		case in.Change != nil:
 			out = append(out, s.line("find the account "+in.Change.Name, s.sameUser(ctx, connect.StageChange, *in.Change)))
 			out = append(out, s.allowed(ctx, "right to set the password", s.setPW()))
+		case in.Entries != nil:
+			out = append(out, s.rehearseEntries(ctx, *in.Entries)...)
 		case in.Replace != "":
 			out = append(out, s.rehearseReplace(ctx, in)...)
 		case in.Restart.Kind != "":
@@ -319,17 +322,38 @@ func (s *session) rehearseReplace(ctx context.Context, in connect.Intention) []c
 	}
 	_, failure = s.spliced(f, in.Places, in.Current, in.Current)
 	out := []connect.Checked{s.line(what, failure)}
-	temporary := temporaryName(f.path)
-	for _, argv := range [][]string{
-		{"/usr/bin/rm", "-f", "--", temporary},
-		{"/usr/bin/cp", "-a", "--", f.path, temporary},
-		{"/usr/bin/dd", "of=" + temporary, "conv=fsync", "status=none"},
-		{"/usr/bin/mv", "-fT", "--", temporary, f.path},
-		{"/usr/bin/sync", "--", path.Dir(f.path)},
-	} {
-		if line := s.allowed(ctx, "right to replace "+in.Replace, argv...); line.Result != connect.CheckOK {
-			return append(out, line)
+	if len(in.Places) > 0 && in.Places[0].Layout == held.LayoutPEM {
+		public, has, failure := s.publicBeside(ctx, f.path)
+		if failure != nil || has {
+			line := s.line("public half beside "+in.Replace, failure)
+			if failure == nil {
+				line = s.mayReplace(ctx, public.path)
+			}
+			if line.Result == connect.CheckOK {
+				line = s.allowed(ctx, "right to remove "+public.path, "/usr/bin/rm", "-f", "--", public.path)
+			}
+			if line.Result == connect.CheckOK && s.maybeThere(ctx, temporaryName(public.path)) == perhaps {
+				line = s.allowed(ctx, "right to look for what was left beside "+public.path, "/usr/bin/cat", "--", temporaryName(public.path))
+			}
+			out = append(out, line)
 		}
 	}
-	return append(out, s.line("right to replace "+in.Replace, nil))
+	return append(out, s.mayReplace(ctx, f.path))
+}
+
+// mayReplace asks sudo about every command that replacing a file takes.
+func (s *session) mayReplace(ctx context.Context, p string) connect.Checked {
+	temporary := temporaryName(p)
+	for _, argv := range [][]string{
+		{"/usr/bin/rm", "-f", "--", temporary},
+		{"/usr/bin/cp", "-a", "--", p, temporary},
+		{"/usr/bin/dd", "of=" + temporary, "conv=fsync", "status=none"},
+		{"/usr/bin/mv", "-fT", "--", temporary, p},
+		{"/usr/bin/sync", "--", path.Dir(p)},
+	} {
+		if line := s.allowed(ctx, "right to replace "+p, argv...); line.Result != connect.CheckOK {
+			return line
+		}
+	}
+	return s.line("right to replace "+p, nil)
 }

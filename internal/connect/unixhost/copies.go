@@ -71,9 +71,14 @@ func (Connector) ReadCopies(ctx context.Context, target connect.Target, p string
 		return connect.CopyState{}, failure
 	}
 	// A probe after a cut connection removes what the attempt left.
-	if r := s.run(ctx, nil, "/usr/bin/stat", "-c", "%h|%F", "--", temporaryName(f.path)); r.err == nil && r.exit == 0 {
-		if !removeLeftover(ctx, target, s, temporaryName(f.path)) {
+	if there := s.maybeThere(ctx, temporaryName(f.path)); there != no {
+		if !removeLeftover(ctx, target, s, temporaryName(f.path)) && there == yes {
 			return connect.CopyState{}, target.Fail(connect.StageRead, connect.CodeFailed, temporaryName(f.path)+" was left by an attempt and cannot be removed", "remove it: it holds a password", nil)
+		}
+	}
+	if len(places) > 0 && places[0].Layout == held.LayoutPEM {
+		if failure := s.mendPublic(ctx, f); failure != nil {
+			return connect.CopyState{}, failure
 		}
 	}
 	state := connect.CopyState{Digest: digest(f.content)}
@@ -106,7 +111,23 @@ func (Connector) ReplaceCopies(ctx context.Context, target connect.Target, p str
 	if failure != nil {
 		return failure
 	}
-	temporary := temporaryName(f.path)
+	if len(places) > 0 && places[0].Layout == held.LayoutPEM {
+		return s.replaceKey(ctx, f, next, old, value)
+	}
+	return asError(s.put(ctx, f, next, old, value))
+}
+
+// asError keeps a nil Failure from becoming an error that is not nil.
+func asError(f *connect.Failure) error {
+	if f == nil {
+		return nil
+	}
+	return f
+}
+
+// put gives a file new content, proves it by reading, and leaves no copy behind.
+func (s *session) put(ctx context.Context, f file, next []byte, old, value secret.Value) *connect.Failure {
+	target, temporary := s.target, temporaryName(f.path)
 	if failure := s.swap(ctx, f, next, temporary, old, value); failure != nil {
 		if !failure.Unclear && !removeLeftover(ctx, target, s, temporary) {
 			// The file is as it was, but a copy with the new value may be
@@ -122,11 +143,29 @@ func (Connector) ReplaceCopies(ctx context.Context, target connect.Target, p str
 		return failure
 	}
 	if digest(after) != digest(next) {
-		f := target.Fail(connect.StageReplace, connect.CodeFailed, p+" was changed by somebody else at the same moment", "look at the file, then resume", nil)
+		f := target.Fail(connect.StageReplace, connect.CodeFailed, f.path+" was changed by somebody else at the same moment", "look at the file, then resume", nil)
 		f.Unclear = true
 		return f
 	}
 	return nil
+}
+
+// Whether a file is there; of a closed folder it cannot be said.
+const (
+	no = iota
+	perhaps
+	yes
+)
+
+func (s *session) maybeThere(ctx context.Context, p string) int {
+	r := s.run(ctx, nil, "/usr/bin/stat", "-c", "%h|%F", "--", p)
+	switch {
+	case r.err == nil && r.exit == 0:
+		return yes
+	case r.err == nil && strings.Contains(r.errs, "Permission denied"):
+		return perhaps
+	}
+	return no
 }
 
 // removeLeftover removes the copy of an attempt that failed, on a connection of
@@ -152,14 +191,22 @@ func removeLeftover(ctx context.Context, target connect.Target, s *session, temp
 // a copy that a cut connection left is found and removed by the next attempt.
 func temporaryName(p string) string { return path.Join(path.Dir(p), "."+path.Base(p)+".moss-new") }
 
-func (s *session) spliced(f file, places []held.Locator, old, value secret.Value) ([]byte, *connect.Failure) {
+// linked refuses files with several hard links.
+func (s *session) linked(f file) *connect.Failure {
 	if f.links > 1 {
-		return nil, s.target.Fail(connect.StageReplace, connect.CodeFailed, fmt.Sprintf("%s has %d hard links: a rename would part them", f.path, f.links), "replace the links by one file or symlinks", nil)
+		return s.target.Fail(connect.StageReplace, connect.CodeFailed, fmt.Sprintf("%s has %d hard links: a rename would part them", f.path, f.links), "replace the links by one file or symlinks", nil)
+	}
+	return nil
+}
+
+func (s *session) spliced(f file, places []held.Locator, old, value secret.Value) ([]byte, *connect.Failure) {
+	if failure := s.linked(f); failure != nil {
+		return nil, failure
 	}
 	next := f.content
 	for _, place := range places {
 		span, err := held.Find(next, place)
-		if err == nil && !span.Value.Equal(old) && !span.Value.Equal(value) {
+		if err == nil && !held.Same(place.Layout, span.Value, old) && !held.Same(place.Layout, span.Value, value) {
 			err = errors.New("it holds neither the old nor the new value: somebody else changed it")
 		}
 		if err == nil {
@@ -178,18 +225,12 @@ func (s *session) spliced(f file, places []held.Locator, old, value secret.Value
 
 // swap writes and renames. Only the rename itself can be unclear.
 func (s *session) swap(ctx context.Context, f file, next []byte, temporary string, hide ...secret.Value) *connect.Failure {
-	for _, act := range []struct {
-		stdin []byte
-		argv  []string
-	}{
+	if failure := s.acts(ctx, []act{ // the file itself is untouched
 		{nil, []string{"/usr/bin/rm", "-f", "--", temporary}},
 		{nil, []string{"/usr/bin/cp", "-a", "--", f.path, temporary}},
 		{next, []string{"/usr/bin/dd", "of=" + temporary, "conv=fsync", "status=none"}},
-	} {
-		if failure := s.failure(connect.StageReplace, s.sudo(ctx, act.stdin, act.argv...), strings.Join(act.argv, " "), hide...); failure != nil {
-			failure.Unclear = false // the file itself is untouched
-			return failure
-		}
+	}, hide...); failure != nil {
+		return failure
 	}
 	again, failure := s.readFile(ctx, f.path)
 	if failure != nil {

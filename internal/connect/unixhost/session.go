@@ -68,11 +68,16 @@ func (s *session) close() {
 
 // handshake connects, checks the host key and signs in with the given methods.
 func handshake(ctx context.Context, target connect.Target, user string, methods []ssh.AuthMethod, watch *connect.Stopwatch) (*ssh.Client, func() bool, connect.Facts, *connect.Failure) {
-	var facts connect.Facts
 	raw, failure := connect.Dial(ctx, target, Connector{}.DefaultPort(), watch)
 	if failure != nil {
-		return nil, nil, facts, failure
+		return nil, nil, connect.Facts{}, failure
 	}
+	return handshakeOn(ctx, raw, target, user, methods, watch)
+}
+
+// handshakeOn does the same on a connection that is there, and owns it.
+func handshakeOn(ctx context.Context, raw net.Conn, target connect.Target, user string, methods []ssh.AuthMethod, watch *connect.Stopwatch) (*ssh.Client, func() bool, connect.Facts, *connect.Failure) {
+	var facts connect.Facts
 	stop := context.AfterFunc(ctx, func() { _ = raw.Close() })
 	_ = raw.SetDeadline(time.Now().Add(handshakeTime))
 	var keyFailure *connect.Failure

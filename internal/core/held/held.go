@@ -46,6 +46,7 @@ const (
 	LayoutPGPass     Layout = "pgpass"     // host:port:database:user:password
 	LayoutNetrc      Layout = "netrc"      // machine, login, password
 	LayoutWhole      Layout = "whole"      // one value and nothing else
+	LayoutPEM        Layout = "pem"        // private keys (RFC 7468); the locator's number says which
 )
 
 // PartValue is the part of a value that is all of it. Other parts are steps
@@ -150,6 +151,7 @@ func init() { // the readers refer to layouts by nesting
 		LayoutCode:       {scan: scanCode, encode: encodeCode},
 		LayoutPGPass:     {scan: scanPGPass, encode: encodePGPass},
 		LayoutNetrc:      {scan: scanNetrc, encode: encodeNetrc},
+		LayoutPEM:        {scan: scanPEM, encode: encodePEM},
 		LayoutWhole:      {scan: scanWhole, encode: func(text string, _ []byte, _ value, _ []byte) (string, error) { return text, oneLine(text) }},
 	}
 }

@@ -2,12 +2,17 @@ package held
 
 import (
 	"bytes"
+	"crypto/rand"
+	"crypto/rsa"
+	"crypto/x509"
+	"encoding/pem"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -172,4 +177,37 @@ func FuzzSplice(f *testing.F) {
 			require.Equal(t, value, again.Value.RevealString())
 		}
 	})
+}
+
+// A private key is replaced in the way it was written down, and nothing else.
+func TestPrivateKeyInAFile(t *testing.T) {
+	rsaKey, err := rsa.GenerateKey(rand.Reader, 2048)
+	require.NoError(t, err)
+	block := func(kind string) string {
+		v, err := keys.Recode(secret.FromBytes(pem.EncodeToMemory(&pem.Block{Type: "RSA PRIVATE KEY", Bytes: x509.MarshalPKCS1PrivateKey(rsaKey)})), kind)
+		require.NoError(t, err)
+		return v.RevealString()
+	}
+	for _, end := range []string{"\n", "\r\n"} {
+		content := strings.ReplaceAll("# first\n"+block("PRIVATE KEY")+"between\n"+block("RSA PRIVATE KEY")+"# last", "\n", end)
+		place := Locator{Layout: LayoutPEM, Nth: 1, Part: PartValue}
+		span, err := Find([]byte(content), place)
+		require.NoError(t, err)
+		fresh, err := keys.Generate(span.Value, "", rand.Reader)
+		require.NoError(t, err)
+		pkcs8, err := keys.Recode(fresh, "PRIVATE KEY")
+		require.NoError(t, err)
+		out, err := Splice([]byte(content), place, pkcs8)
+		require.NoError(t, err)
+		after, err := Find(out, place)
+		require.NoError(t, err)
+		assert.True(t, Same(LayoutPEM, after.Value, fresh))
+		assert.Contains(t, after.Value.RevealString(), "BEGIN RSA PRIVATE KEY")
+		assert.Equal(t, content[:span.Start], string(out[:after.Start]))
+		assert.Equal(t, content[span.End:], string(out[after.End:]))
+		_, err = Splice([]byte(content), place, secret.New("no key"))
+		require.ErrorIs(t, err, ErrCannotCarry)
+		_, err = Find([]byte(content), Locator{Layout: LayoutPEM, Nth: 2, Part: PartValue})
+		require.ErrorIs(t, err, ErrNotThere)
+	}
 }

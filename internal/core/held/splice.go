@@ -74,7 +74,7 @@ func Splice(content []byte, place Locator, next secret.Value) ([]byte, error) {
 	out = append(out, encoded...)
 	out = append(out, content[v.end:]...)
 	again, i, err := at(out, place)
-	if err != nil || i.text != next.RevealString() || again.text != text || again.start != v.start || !bytes.Equal(out[again.end:], content[v.end:]) {
+	if err != nil || !Same(place.Layout, secret.New(i.text), next) || place.Layout != LayoutPEM && again.text != text || again.start != v.start || !bytes.Equal(out[again.end:], content[v.end:]) {
 		return nil, fmt.Errorf("%w: %s would not read back as written", ErrCannotCarry, place)
 	}
 	return out, nil

@@ -9,6 +9,8 @@ import (
 	"mossledger.example/moss/internal/core/estate"
 )
 
+// keyOf makes one text of a place. Hosts that have services compare their
+// names without case.
 func keyOf(kind estate.DependentKind, place string) string {
 	if kind.LogsOn() {
 		place = strings.ToLower(place)
@@ -16,6 +18,13 @@ func keyOf(kind estate.DependentKind, place string) string {
 	return string(kind) + "\x00" + place
 }
 
+// Build makes the plan. A rotation seals, changes and proves the new value at
+// the authority, then replaces every copy and every log-on that a system keeps,
+// restarts every running reader in start order, never two replicas (dependents
+// of the same name on different systems) at once, and proves each. An
+// assignment leaves the authority alone: it proves the current value and gives
+// it to the log-ons chosen. A key pair has doors in place of one authority: the
+// new key is added at all of them and proven at each before any holder gets it.
 func Build(in Input) Plan {
 	b := &builder{in: in, plan: Plan{
 		Kind: in.Kind, AccountID: in.AccountID, Account: in.Account, AuthorityID: in.AuthorityID,
@@ -30,14 +39,18 @@ func Build(in Input) Plan {
 		s.Kind, s.Needs = kind, needs
 		return s
 	}
-	if in.Kind == KindAssign {
-		b.signIn = b.add(step(StepSignIn))
-	} else {
+	switch {
+	case in.Kind == KindAssign:
+		b.signIns = []int{b.add(step(StepSignIn))}
+	case len(in.Doors) > 0:
+		b.plan.Kind = KindKey
+		b.openDoors(b.add(Step{Kind: StepSeal, Subject: in.Account, Dependent: estate.DependentKey}))
+	default:
 		b.plan.Kind = ""
 		seal := b.add(Step{Kind: StepSeal, Subject: in.Account})
 		change := step(StepChange, seal)
 		change.Overlap = in.Overlap
-		b.signIn = b.add(step(StepSignIn, b.add(change)))
+		b.signIns = []int{b.add(step(StepSignIn, b.add(change)))}
 	}
 	b.replacements()
 	units, cycles := startOrder(in.Units)
@@ -45,29 +58,34 @@ func Build(in Input) Plan {
 	for _, u := range units {
 		b.restart(u, units)
 	}
-	if in.Kind != KindAssign {
+	switch {
+	case in.Kind == KindAssign:
+	case len(in.Doors) > 0:
+		b.closeDoors()
+	default:
 		// With two values accepted, the old one is retired only when everything
 		// else has succeeded: what was missed goes on working until then.
-		proven := b.signIn
+		proven := b.signIns[0]
 		if in.Overlap {
-			proven = b.add(step(StepRetire, append([]int{b.signIn}, b.ends...)...))
+			proven = b.add(step(StepRetire, append([]int{proven}, b.ends...)...))
 			b.note("overlap: %s accepts both values until every copy is replaced and every reader proven", in.Authority)
 		}
 		refuse := step(StepRefuse, proven)
 		refuse.After = b.ends
 		b.add(refuse)
 	}
-	if len(in.Files)+len(in.LogOns) == 0 {
+	if len(in.Files)+len(in.LogOns) == 0 && len(in.Doors) == 0 {
 		b.plan.Notes = append(b.plan.Notes, "no held copy and no stored log-on is known: only the authority is changed")
 	}
 	return b.plan
 }
 
 type builder struct {
-	in     Input
-	plan   Plan
-	signIn int
-	ends   []int
+	in      Input
+	plan    Plan
+	signIns []int // that prove the value that everything else gets
+	ends    []int
+	doors   []keyDoor
 	// By system and place: the steps that a restart must wait for, that
 	// restart it (or take it down with another), and that prove it.
 	replaceOf, logOnOf, restartOf, proveOf map[string]int
@@ -88,13 +106,14 @@ func (b *builder) note(format string, args ...any) {
 	b.plan.Notes = append(b.plan.Notes, fmt.Sprintf(format, args...))
 }
 
+// replacements adds the copies and the log-ons.
 func (b *builder) replacements() {
 	files := append([]File(nil), b.in.Files...)
 	sort.Slice(files, func(i, j int) bool {
 		return files[i].System+"\x00"+files[i].Path < files[j].System+"\x00"+files[j].Path
 	})
 	for _, f := range files {
-		i := b.add(Step{Kind: StepReplace, SystemID: f.SystemID, System: f.System, Subject: f.Path, Places: f.Places, Holds: f.Holds, Needs: []int{b.signIn}})
+		i := b.add(Step{Kind: StepReplace, SystemID: f.SystemID, System: f.System, Subject: f.Path, Places: f.Places, Holds: f.Holds, Needs: slices.Clone(b.signIns)})
 		b.replaceOf[f.SystemID+"\x00"+f.Path] = i
 		b.ends = append(b.ends, i)
 	}
@@ -103,12 +122,13 @@ func (b *builder) replacements() {
 		return logOns[i].System+"\x00"+keyOf(logOns[i].Place.Kind, logOns[i].Place.Place) < logOns[j].System+"\x00"+keyOf(logOns[j].Place.Kind, logOns[j].Place.Place)
 	})
 	for _, l := range logOns {
-		i := b.add(Step{Kind: StepLogOn, SystemID: l.SystemID, System: l.System, Subject: l.Place.Place, Dependent: l.Place.Kind, LogOn: &StepLogOnAs{Was: l.Was, WasID: l.WasID, Account: l.Account, Moved: l.Moved}, Needs: []int{b.signIn}})
+		i := b.add(Step{Kind: StepLogOn, SystemID: l.SystemID, System: l.System, Subject: l.Place.Place, Dependent: l.Place.Kind, LogOn: &StepLogOnAs{Was: l.Was, WasID: l.WasID, Account: l.Account, Moved: l.Moved}, Needs: slices.Clone(b.signIns)})
 		b.logOnOf[l.SystemID+"\x00"+keyOf(l.Place.Kind, l.Place.Place)] = i
 		b.ends = append(b.ends, i)
 	}
 }
 
+// restart adds what must happen so that a unit runs with the new value.
 func (b *builder) restart(u Unit, all []Unit) {
 	key := u.key()
 	var needs []int
@@ -186,6 +206,8 @@ func (b *builder) restart(u Unit, all []Unit) {
 	b.ends = append(b.ends, r, p)
 }
 
+// rootsOf finds the restarts on the same system that take a unit down. What
+// merely comes back with another is no root of its own.
 func (b *builder) rootsOf(u Unit) []int {
 	var out []int
 	for i, s := range b.plan.Steps {
@@ -210,6 +232,7 @@ func (b *builder) restartedWith(system string, place Place, restart int) bool {
 	return found && i == restart
 }
 
+// needing lists the running units that need a unit, directly or not.
 func needing(u Unit, all []Unit) []Unit {
 	var out []Unit
 	taken := map[string]bool{u.key(): true}
@@ -232,6 +255,8 @@ func needing(u Unit, all []Unit) []Unit {
 	return out
 }
 
+// startOrder sorts units so that each comes after those it starts after.
+// Cycles are broken where they close, and reported.
 func startOrder(units []Unit) ([]Unit, []string) {
 	sorted := append([]Unit(nil), units...)
 	for i := range sorted {

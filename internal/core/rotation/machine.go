@@ -174,8 +174,8 @@ func (s State) needsUndo(i int) bool {
 		return t.Status != Undone && s.needsDisturbed(s.Plan.Steps[i])
 	default: // sign-in and refuse are proven the other way round
 		for j, step := range s.Plan.Steps {
-			if step.Kind == StepChange {
-				return s.Steps[j].Attempted && t.Status != Undone
+			if step.Kind == StepChange && sameDoor(step, s.Plan.Steps[i]) && s.Steps[j].Attempted {
+				return t.Status != Undone
 			}
 		}
 		return false

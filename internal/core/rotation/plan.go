@@ -57,6 +57,7 @@ type Step struct {
 	Places    []held.Locator       `json:"places,omitempty"`  // for replace
 	Holds     string               `json:"holds,omitempty"`   // for replace: fingerprint of an earlier value that stands there
 	Check     *AppCheck            `json:"check,omitempty"`   // for prove
+	Door      *Door                `json:"door,omitempty"`    // of a key pair: the account that it opens; Subject of change and retire is the file of entries then
 	Needs     []int                `json:"needs,omitempty"`   // must have succeeded
 	After     []int                `json:"after,omitempty"`   // must have ended, well or not
 }
@@ -68,6 +69,12 @@ type StepLogOnAs struct {
 	Was     string `json:"was"`              // as it was written before
 	WasID   string `json:"was_id,omitempty"` // that account, when it was another one
 	Moved   bool   `json:"moved,omitempty"`  // it was another identity, not the same in another spelling
+}
+
+// Door is an account that the holder of a key can sign in to.
+type Door struct {
+	Account string `json:"account"`       // user name on the step's system
+	Via     string `json:"via,omitempty"` // system from which signing in is proven, where entries admit only some addresses
 }
 
 // Place names a dependent on a system.
@@ -83,6 +90,9 @@ func (s Step) At() Place {
 
 // Title is the step in a few words.
 func (s Step) Title() string {
+	if s.ofKey() {
+		return s.keyTitle(false)
+	}
 	switch s.Kind {
 	case StepSeal:
 		return "seal a new value for " + s.Subject
@@ -119,6 +129,9 @@ func (s Step) Title() string {
 
 // UndoTitle is the undoing of the step in a few words.
 func (s Step) UndoTitle() string {
+	if s.ofKey() {
+		return s.keyTitle(true)
+	}
 	switch s.Kind {
 	case StepSeal:
 		return "give up the new value of " + s.Subject
@@ -170,6 +183,7 @@ type PlanKind string
 const (
 	KindRotate PlanKind = "rotate" // the credential changes, everywhere
 	KindAssign PlanKind = "assign" // chosen log-ons get an account with its current value
+	KindKey    PlanKind = "key"    // a key pair changes at all its doors and holders
 )
 
 // RestartPolicy says when dependents are restarted.
@@ -186,13 +200,23 @@ const (
 type Plan struct {
 	Kind        PlanKind      `json:"kind,omitempty"`
 	When        RestartPolicy `json:"when,omitempty"` // dependents are restarted
-	AccountID   string        `json:"account_id"`
+	AccountID   string        `json:"account_id"`     // "" for a key pair
+	KeyID       string        `json:"key_id,omitempty"`
 	Account     string        `json:"account"`
 	AuthorityID string        `json:"authority_id"`
 	Authority   string        `json:"authority"`
 	Policy      Policy        `json:"policy"`
 	Steps       []Step        `json:"steps"`
 	Notes       []string      `json:"notes"` // what a person should know before saying yes
+}
+
+// KeyDoor is a file of entries that lets the holder of a key in.
+type KeyDoor struct {
+	SystemID string
+	System   string
+	Path     string
+	Account  string // that it lets in; "" when that is not known
+	Via      string // see Door
 }
 
 // File is a file that holds copies.
@@ -234,8 +258,6 @@ func (u Unit) Place() Place { return Place{Kind: u.Kind, Place: u.Name} }
 
 func (u Unit) key() string { return u.SystemID + "\x00" + keyOf(u.Kind, u.Name) }
 
-// keyOf makes one text of a place. Hosts that have services compare their
-// names without case.
 // Input is what Build needs to know.
 type Input struct {
 	Kind                   PlanKind
@@ -245,24 +267,12 @@ type Input struct {
 	AccountID, Account     string
 	AuthorityID, Authority string
 	Policy                 Policy
-	Overlap                bool // the authority accepts two values at once
+	Overlap                bool      // the authority accepts two values at once
+	Doors                  []KeyDoor // of a key pair: what decides in place of the authority
 	Files                  []File
 	Units                  []Unit
 }
 
-// Build makes the plan. A rotation seals, changes and proves the new value at
-// the authority, then replaces every copy and every log-on that a system keeps,
-// restarts every running reader in start order, never two replicas (dependents
-// of the same name on different systems) at once, and proves each. An
-// assignment leaves the authority alone: it proves the current value and gives
-// it to the log-ons chosen.
-// replacements adds the copies and the log-ons.
-// restart adds what must happen so that a unit runs with the new value.
-// rootsOf finds the restarts on the same system that take a unit down. What
-// merely comes back with another is no root of its own.
-// needing lists the running units that need a unit, directly or not.
-// startOrder sorts units so that each comes after those it starts after.
-// Cycles are broken where they close, and reported.
 // Chain is the largest number of restarts that must follow one another.
 func (p Plan) Chain() int {
 	depth := make([]int, len(p.Steps))

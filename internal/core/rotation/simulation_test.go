@@ -15,7 +15,7 @@ import (
 )
 
 func TestRotationSucceeds(t *testing.T) {
-	e := newWorld(t, PolicyStop)
+	e := newWorld(t, PolicyStop, atOnce)
 	state := e.settle()
 	require.Equal(t, FinishedDone, state.Result)
 	require.Equal(t, 5, e.plan.Restarts(), "two units on two hosts, and one service: those that need it come back with it")
@@ -23,19 +23,19 @@ func TestRotationSucceeds(t *testing.T) {
 
 // Every call of a whole run fails once, in every way, under every policy.
 func TestEveryStepEveryFault(t *testing.T) {
-	for _, overlap := range []bool{false, true} {
-		everyFault(t, overlap)
+	for way := range ways {
+		everyFault(t, way)
 	}
 }
 
-func everyFault(t *testing.T, overlap bool) {
+func everyFault(t *testing.T, way int) {
 	for _, policy := range []Policy{PolicyStop, PolicyContinue, PolicyUndo} {
-		clean := newWorld(t, policy, overlap)
+		clean := newWorld(t, policy, way)
 		clean.settle()
 		for _, kind := range []string{"before", "after", "middle", "hang"} {
 			for at := 1; at <= clean.calls; at++ {
-				t.Run(fmt.Sprintf("overlap=%v/%s/%s/%d", overlap, policy, kind, at), func(t *testing.T) {
-					e := newWorld(t, policy, overlap)
+				t.Run(fmt.Sprintf("way=%v/%s/%s/%d", way, policy, kind, at), func(t *testing.T) {
+					e := newWorld(t, policy, way)
 					e.fault = func(call int, _ Step, _ string) string {
 						if call == at {
 							return kind
@@ -66,10 +66,10 @@ func everyFault(t *testing.T, overlap bool) {
 func TestSystemStaysDown(t *testing.T) {
 	for _, policy := range []Policy{PolicyStop, PolicyContinue, PolicyUndo} {
 		for _, system := range []string{"directory", "quay1", "quay2", "north1"} {
-			for at := 1; at <= 72; at++ {
-				overlap, at := at > 36, (at-1)%36+1
-				t.Run(fmt.Sprintf("%s/%s/overlap=%v/%d", policy, system, overlap, at), func(t *testing.T) {
-					e := newWorld(t, policy, overlap)
+			for at := 1; at <= 36*ways; at++ {
+				way, at := (at-1)/36, (at-1)%36+1
+				t.Run(fmt.Sprintf("%s/%s/way=%v/%d", policy, system, way, at), func(t *testing.T) {
+					e := newWorld(t, policy, way)
 					kind := []string{"before", "hang"}[at%2]
 					e.fault = func(call int, step Step, act string) string {
 						if call >= at && step.System == system {
@@ -101,18 +101,18 @@ func TestSystemStaysDown(t *testing.T) {
 
 // The process dies at every journal record, before and after it is on disk.
 func TestCrashAtEveryRecord(t *testing.T) {
-	for _, overlap := range []bool{false, true} {
-		crashes(t, overlap)
+	for way := range ways {
+		crashes(t, way)
 	}
 }
 
-func crashes(t *testing.T, overlap bool) {
-	clean := newWorld(t, PolicyUndo, overlap)
+func crashes(t *testing.T, way int) {
+	clean := newWorld(t, PolicyUndo, way)
 	clean.settle()
 	for _, torn := range []bool{false, true} {
 		for at := 1; at <= len(clean.wrote); at++ {
-			t.Run(fmt.Sprintf("overlap=%v/torn=%v/%d", overlap, torn, at), func(t *testing.T) {
-				e := newWorld(t, PolicyUndo, overlap)
+			t.Run(fmt.Sprintf("way=%v/torn=%v/%d", way, torn, at), func(t *testing.T) {
+				e := newWorld(t, PolicyUndo, way)
 				e.crash, e.torn = at, torn
 				state := e.settle()
 				require.Equal(t, ModeFinished, state.Mode)
@@ -134,7 +134,7 @@ func TestRandomSequences(t *testing.T) {
 	random := rand.New(rand.NewSource(seed))
 	kinds := []string{"before", "after", "middle", "hang"}
 	for round := 0; round < 3000; round++ {
-		e := newWorld(t, []Policy{PolicyStop, PolicyContinue, PolicyUndo}[random.Intn(3)])
+		e := newWorld(t, []Policy{PolicyStop, PolicyContinue, PolicyUndo}[random.Intn(3)], random.Intn(ways))
 		rate := random.Float64() * 0.4
 		e.fault = func(int, Step, string) string {
 			if random.Float64() < rate {
@@ -168,7 +168,7 @@ func TestRandomSequences(t *testing.T) {
 }
 
 func TestReplicasRestartOneAfterTheOther(t *testing.T) {
-	e := newWorld(t, PolicyUndo)
+	e := newWorld(t, PolicyUndo, atOnce)
 	at := map[string]int{}
 	for _, s := range e.plan.Steps {
 		at[string(s.Kind)+" "+s.Subject+" "+s.System] = s.Index
@@ -181,7 +181,7 @@ func TestReplicasRestartOneAfterTheOther(t *testing.T) {
 }
 
 func TestJournalThatDoesNotFitIsRefused(t *testing.T) {
-	plan := newWorld(t, PolicyStop).plan
+	plan := newWorld(t, PolicyStop, atOnce).plan
 	for name, records := range map[string][]Record{
 		"gap":           {{Seq: 1, Event: EventStarted, Step: -1}, {Seq: 3, Event: EventIntent}},
 		"no such step":  {{Seq: 1, Event: EventIntent, Step: 99}},
@@ -208,7 +208,7 @@ func TestAssignmentInItsWindow(t *testing.T) {
 	}
 	require.Equal(t, []StepKind{StepSignIn, StepLogOn, StepRestart, StepProve}, kinds)
 	for late, want := range map[time.Duration]string{0: FinishedDone, 2 * time.Hour: FinishedWithFailures} {
-		e := &world{t: t, plan: plan, store: map[string]bool{"new": true}, auth: "new", kept: map[int]string{1: "old"}, units: map[int]*unit{2: {active: true}}, files: map[int]string{}, last: map[int]string{}, given: map[int]int{}}
+		e := &world{t: t, plan: plan, store: map[string]bool{"new": true}, auths: map[string]*authority{"": {auth: "new"}}, kept: map[int]string{1: "old"}, units: map[int]*unit{2: {active: true}}, files: map[int]string{}, last: map[int]string{}, given: map[int]int{}}
 		clock := opens.Add(-time.Hour)
 		runner := Runner{Plan: plan, Journal: e, Hands: e, Now: func() time.Time { return clock }, Wait: func(_ context.Context, d time.Duration) error { clock = clock.Add(d + late); return nil }, Parallel: 3}
 		state, err := runner.Run(context.Background(), nil)

@@ -20,12 +20,11 @@ type world struct {
 	t     *testing.T
 	plan  Plan
 	lock  sync.Mutex
-	store map[string]bool // sealed values
-	auth  string
-	also  string         // a second value that is accepted
-	files map[int]string // by replace step
-	units map[int]*unit  // by restart or revive step
-	kept  map[int]string // stored log-ons, by log-on step; nobody can read them
+	store map[string]bool       // sealed values
+	auths map[string]*authority // by door; a password has one, ""
+	files map[int]string        // by replace step
+	units map[int]*unit         // by restart or revive step
+	kept  map[int]string        // stored log-ons, by log-on step; nobody can read them
 	calls int
 	fault func(call int, step Step, kind string) string // "", before, after, middle, hang
 	last  map[int]string                                // last unclear act by step, until a probe
@@ -33,6 +32,16 @@ type world struct {
 	wrote []Record
 	crash int  // stop at this record, 0 never
 	torn  bool // the record is lost with the crash
+}
+
+// authority accepts one value, or two.
+type authority struct{ auth, also string }
+
+func doorOf(step Step) string {
+	if step.Door == nil {
+		return ""
+	}
+	return step.SystemID + " " + step.Door.Account
 }
 
 type unit struct {
@@ -43,12 +52,30 @@ type unit struct {
 
 var errCrash = errors.New("crash")
 
-func (e *world) accepts(value string) bool {
-	return value != "" && (e.auth == value || e.also == value)
+func (a *authority) accepts(value string) bool {
+	return value != "" && (a.auth == value || a.also == value)
 }
 
-func newWorld(t *testing.T, policy Policy, overlap ...bool) *world {
-	in := Input{Overlap: len(overlap) > 0 && overlap[0], AccountID: "1", Account: "svc-berth", AuthorityID: "d", Authority: "directory", Policy: policy}
+// accepts: everything that decides accepts it.
+func (e *world) accepts(value string) bool {
+	for _, a := range e.auths {
+		if !a.accepts(value) {
+			return false
+		}
+	}
+	return true
+}
+
+// The ways in which a value is replaced: at once, by overlap, or a key at its doors.
+const (
+	atOnce = iota
+	overlapping
+	keyPair
+	ways
+)
+
+func newWorld(t *testing.T, policy Policy, way int) *world {
+	in := Input{Overlap: way == overlapping, AccountID: "1", Account: "svc-berth", AuthorityID: "d", Authority: "directory", Policy: policy}
 	for _, host := range []string{"quay1", "quay2"} {
 		for _, name := range []string{"berth", "gangway"} {
 			path := "/etc/" + name + ".env"
@@ -75,9 +102,18 @@ func newWorld(t *testing.T, policy Policy, overlap ...bool) *world {
 	}
 	// A task: its host checks the password when it is stored.
 	in.LogOns = append(in.LogOns, LogOn{SystemID: "north1", System: "north1", Place: Place{Kind: estate.DependentTask, Place: "nightly"}, Account: "svc-berth", Was: "svc-berth"})
-	e := &world{t: t, kept: map[int]string{}, plan: Build(in), store: map[string]bool{"old": true}, auth: "old", files: map[int]string{}, units: map[int]*unit{}, last: map[int]string{}, given: map[int]int{}}
+	if way == keyPair {
+		in.LogOns = nil
+		in.Units = in.Units[:4]
+		for _, host := range []string{"directory", "quay2", "north1"} {
+			in.Doors = append(in.Doors, KeyDoor{SystemID: host, System: host, Path: "/home/tide/.ssh/authorized_keys", Account: "tide"})
+		}
+	}
+	e := &world{t: t, kept: map[int]string{}, plan: Build(in), store: map[string]bool{"old": true}, auths: map[string]*authority{}, files: map[int]string{}, units: map[int]*unit{}, last: map[int]string{}, given: map[int]int{}}
 	for _, s := range e.plan.Steps {
 		switch s.Kind {
+		case StepChange:
+			e.auths[doorOf(s)] = &authority{auth: "old"}
 		case StepReplace:
 			e.files[s.Index] = "old"
 		case StepLogOn:
@@ -99,7 +135,9 @@ func (e *world) Append(_ context.Context, r Record) error {
 		return errCrash
 	}
 	e.wrote = append(e.wrote, r)
-	require.True(e.t, e.store[e.auth] && (e.also == "" || e.store[e.also]), "law 2: the authority accepts %q and %q, which are not both in the store", e.auth, e.also)
+	for _, a := range e.auths {
+		require.True(e.t, e.store[a.auth] && (a.also == "" || e.store[a.also]), "law 2: the authority accepts %q and %q, which are not both in the store", a.auth, a.also)
+	}
 	if e.crash > 0 && int(r.Seq) >= e.crash {
 		return errCrash
 	}
@@ -178,23 +216,24 @@ func (e *world) act(step Step, kind, from, to string) Outcome {
 }
 
 func (e *world) effect(step Step, from, to string) bool {
+	a := e.auths[doorOf(step)]
 	switch step.Kind {
 	case StepSeal:
 		e.store[to] = true
 	case StepChange:
-		e.auth, e.also = to, ""
+		*a = authority{auth: to}
 		if step.Overlap && to == "new" {
-			e.auth, e.also = "old", "new"
+			*a = authority{"old", "new"}
 		}
 	case StepRetire:
-		e.auth, e.also = "new", ""
+		*a = authority{auth: "new"}
 		if to == "old" {
-			e.auth, e.also = "old", "new"
+			*a = authority{"old", "new"}
 		}
 	case StepSignIn:
-		return e.accepts(to)
+		return a.accepts(to)
 	case StepRefuse:
-		return !e.accepts(from)
+		return !a.accepts(from)
 	case StepReplace:
 		e.files[step.Index] = to
 	case StepLogOn:
@@ -271,16 +310,17 @@ func (e *world) Probe(_ context.Context, step Step, undo bool, memo string) Find
 		}
 		return Finding{Result: ProbeAbsent}
 	}
+	a := e.auths[doorOf(step)]
 	switch step.Kind {
 	case StepSeal:
 		return is(e.store["new"] && !undo)
 	case StepChange:
-		if undo && e.also != "" {
+		if undo && a.also != "" {
 			return Finding{Result: ProbeNeither}
 		}
-		return is(e.accepts("new"))
+		return is(a.accepts("new"))
 	case StepRetire:
-		return is(!e.accepts("old"))
+		return is(!a.accepts("old"))
 	case StepReplace:
 		return is(e.files[step.Index] == "new")
 	case StepLogOn:
@@ -341,17 +381,16 @@ func mustFold(t *testing.T, plan Plan, records []Record) State {
 
 // verify holds what the journal says against what is true.
 func (e *world) verify(state State) {
-	require.True(e.t, e.store[e.auth], "law 2")
 	for i, step := range e.plan.Steps {
 		status := state.Steps[i].Status
+		a := e.auths[doorOf(step)]
 		switch {
 		case step.Kind == StepChange && status == Done:
-			require.True(e.t, e.accepts("new"))
+			require.True(e.t, a.accepts("new"))
 		case step.Kind == StepChange && status == Undone:
-			require.Equal(e.t, "old", e.auth)
-			require.Empty(e.t, e.also)
+			require.Equal(e.t, authority{auth: "old"}, *a)
 		case step.Kind == StepRetire && status == Done:
-			require.False(e.t, e.accepts("old"))
+			require.False(e.t, a.accepts("old"))
 		case step.Kind == StepReplace && status == Done:
 			require.Equal(e.t, "new", e.files[i])
 		case step.Kind == StepReplace && status == Undone:
@@ -369,8 +408,9 @@ func (e *world) verify(state State) {
 	if want == "" {
 		return
 	}
-	require.Equal(e.t, want, e.auth)
-	require.Empty(e.t, e.also)
+	for _, a := range e.auths {
+		require.Equal(e.t, authority{auth: want}, *a)
+	}
 	for i, v := range e.files {
 		require.Equal(e.t, want, v, "file of step %d", i)
 	}

@@ -80,6 +80,11 @@ type Fault struct {
 type Host struct {
 	Name      string
 	MachineID string
+	// Outgoing is the loopback address that connections from here come from;
+	// nil for any. Seen tells under which address this host knows a peer; nil
+	// for its own.
+	Outgoing net.IP
+	Seen     func(peer net.IP) net.IP
 
 	lock     sync.Mutex
 	users    []*User

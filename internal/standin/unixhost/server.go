@@ -95,7 +95,8 @@ func (h *Host) serve(conn net.Conn) {
 			h.lock.Lock()
 			defer h.lock.Unlock()
 			u := h.user(meta.User())
-			if u == nil || u.Key == nil || string(u.Key.Marshal()) != string(key.Marshal()) {
+			own := u != nil && u.Key != nil && string(u.Key.Marshal()) == string(key.Marshal())
+			if !own && (u == nil || !h.admits(u, key, meta.RemoteAddr())) {
 				return nil, errors.New("refused")
 			}
 			return &ssh.Permissions{}, nil
@@ -112,8 +113,16 @@ func (h *Host) serve(conn net.Conn) {
 	_ = conn.SetDeadline(time.Time{})
 	go ssh.DiscardRequests(requests) // ends with the connection
 	for incoming := range channels {
+		if incoming.ChannelType() == "direct-tcpip" {
+			h.done.Add(1)
+			go func() {
+				defer h.done.Done()
+				h.forward(incoming)
+			}()
+			continue
+		}
 		if incoming.ChannelType() != "session" {
-			_ = incoming.Reject(ssh.UnknownChannelType, "only sessions are offered")
+			_ = incoming.Reject(ssh.UnknownChannelType, "only sessions and forwarded connections are offered")
 			continue
 		}
 		channel, requests, err := incoming.Accept()

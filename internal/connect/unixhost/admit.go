@@ -1,0 +1,153 @@
+package unixhost
+
+import (
+	"context"
+	"net"
+	"strconv"
+
+	"golang.org/x/crypto/ssh"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/keys"
+	"mossledger.example/moss/internal/core/secret"
+)
+
+// ReadEntries implements connect.Admitter.
+func (Connector) ReadEntries(ctx context.Context, target connect.Target, p string, wanted []string) ([]bool, error) {
+	s, failure := open(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		return nil, failure
+	}
+	defer s.close()
+	f, failure := s.regular(ctx, connect.StageRead, p)
+	if failure != nil {
+		return nil, failure
+	}
+	out := make([]bool, len(wanted))
+	for i, key := range wanted {
+		out[i] = keys.Lets(f.content, key)
+	}
+	// A copy that a cut connection left holds no secret, but confuses people.
+	if s.maybeThere(ctx, temporaryName(f.path)) != no {
+		removeLeftover(ctx, target, s, temporaryName(f.path))
+	}
+	return out, nil
+}
+
+// ChangeEntries implements connect.Admitter.
+func (Connector) ChangeEntries(ctx context.Context, target connect.Target, change connect.EntryChange) error {
+	s, failure := open(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		failure.Unclear = false // nothing was begun
+		return failure
+	}
+	defer s.close()
+	f, failure := s.regular(ctx, connect.StageReplace, change.Path)
+	if failure != nil {
+		failure.Unclear = false
+		return failure
+	}
+	next, failure := s.entries(f, change)
+	if failure != nil {
+		return failure
+	}
+	if digest(next) == digest(f.content) {
+		return nil
+	}
+	return asError(s.put(ctx, f, next, secret.Value{}, secret.Value{}))
+}
+
+// entries makes the content after a change.
+func (s *session) entries(f file, change connect.EntryChange) ([]byte, *connect.Failure) {
+	if failure := s.linked(f); failure != nil {
+		return nil, failure
+	}
+	next := f.content
+	var err error
+	if change.Admit != "" {
+		next, err = keys.Admit(next, change.Stays, change.Admit)
+	}
+	if err == nil && change.Remove != "" {
+		next, err = keys.Dismiss(next, change.Remove, change.Stays)
+	}
+	if err != nil {
+		return nil, s.target.Fail(connect.StageReplace, connect.CodeGone, f.path+": "+err.Error(), "somebody changed the file: run a survey of this host and rehearse again", err)
+	}
+	return next, nil
+}
+
+// VerifyKey implements connect.Admitter: a sign-in over SSH that opens no
+// session.
+func (Connector) VerifyKey(ctx context.Context, target connect.Target, account connect.AccountRef, key secret.Value, through *connect.Target) (connect.Verdict, error) {
+	signer, err := ssh.ParsePrivateKey(key.Reveal())
+	if err != nil {
+		return connect.Verdict{Code: connect.VerdictWrong, Words: "the private key cannot be read: not tried"}, nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, handshakeTime+signInTime)
+	defer cancel()
+	watch, methods := connect.NewStopwatch(), []ssh.AuthMethod{ssh.PublicKeys(signer)}
+	var client *ssh.Client
+	var stop func() bool
+	var failure *connect.Failure
+	words := "signed in over SSH with the key"
+	if through == nil {
+		client, stop, _, failure = handshake(ctx, target, account.Name, methods, watch)
+	} else {
+		words += " from " + through.Name
+		var raw net.Conn
+		var end func()
+		if raw, end, failure = from(ctx, target, *through); failure == nil {
+			defer end()
+			client, stop, _, failure = handshakeOn(ctx, raw, target, account.Name, methods, watch)
+		}
+	}
+	if failure != nil {
+		if failure.Stage == connect.StageSignIn && failure.Code == connect.CodeBadLogOn {
+			return connect.Verdict{Code: connect.VerdictWrong, Words: failure.Words}, nil
+		}
+		return connect.Verdict{}, failure
+	}
+	stop()
+	_ = client.Close()
+	return connect.Verdict{Accepted: true, Words: words}, nil
+}
+
+// from opens a connection to a host from another one, where we are signed in
+// (RFC 4254, section 7.2). end closes what it stands on.
+func from(ctx context.Context, target, through connect.Target) (raw net.Conn, end func(), failure *connect.Failure) {
+	s, failure := open(ctx, through, connect.NewStopwatch())
+	if failure != nil {
+		return nil, nil, failure
+	}
+	port := target.Port
+	if port == 0 {
+		port = Connector{}.DefaultPort()
+	}
+	address := target.Address
+	if address == "" {
+		address = target.Name
+	}
+	raw, err := s.client.DialContext(ctx, "tcp", net.JoinHostPort(address, strconv.Itoa(port)))
+	if err != nil {
+		s.close()
+		return nil, nil, through.Fail(connect.StageConnect, connect.CodeUnreachable, "from there to "+target.Name+": "+err.Error(), "signing in with the key can be proven only from "+through.Name+": let its sshd forward connections (AllowTcpForwarding) for "+through.LogOn.Account, err)
+	}
+	return raw, s.close, nil
+}
+
+// rehearseEntries checks a change of entries without making it.
+func (s *session) rehearseEntries(ctx context.Context, change connect.EntryChange) []connect.Checked {
+	what := "entries in " + change.Path
+	f, failure := s.regular(ctx, connect.StageRead, change.Path)
+	if failure == nil {
+		failure = s.linked(f)
+	}
+	if failure == nil && !keys.Lets(f.content, change.Stays) {
+		failure = s.target.Fail(connect.StageRead, connect.CodeGone, "no entry of the key is there", "run a survey of this host", nil)
+	}
+	out := []connect.Checked{s.line(what, failure)}
+	if failure != nil {
+		return out
+	}
+	return append(out, s.mayReplace(ctx, f.path))
+}

@@ -1,0 +1,49 @@
+package held
+
+import (
+	"bytes"
+	"fmt"
+
+	"mossledger.example/moss/internal/core/keys"
+	"mossledger.example/moss/internal/core/secret"
+)
+
+// scanPEM gives the private keys of a file. They have no names: the locator's
+// number tells them apart.
+func scanPEM(content []byte) ([]value, []Problem, error) {
+	var out []value
+	for _, b := range keys.Blocks(content) {
+		out = append(out, value{start: b.Start, end: b.End, line: 1 + bytes.Count(content[:b.Start], []byte("\n")), text: b.Private.RevealString()})
+	}
+	if len(out) == 0 {
+		return nil, nil, fmt.Errorf("no private key in PEM")
+	}
+	return out, nil, nil
+}
+
+// encodePEM writes a private key down in the way of the one that stood there,
+// with its line ends.
+func encodePEM(text string, old []byte, _ value, _ []byte) (string, error) {
+	blocks := keys.Blocks(old)
+	if len(blocks) != 1 {
+		return "", ErrNotThere
+	}
+	written, err := keys.Recode(secret.New(text), blocks[0].Type)
+	if err != nil {
+		return "", fmt.Errorf("%w: %w", ErrCannotCarry, err)
+	}
+	out := bytes.TrimRight(written.Reveal(), "\n")
+	if bytes.Contains(old, []byte("\r\n")) {
+		out = bytes.ReplaceAll(out, []byte("\n"), []byte("\r\n"))
+	}
+	return string(out), nil
+}
+
+// Same reports whether two values are the same for a layout: a private key may
+// be written down in several ways.
+func Same(in Layout, a, b secret.Value) bool {
+	if in == LayoutPEM {
+		return keys.Same(a, b)
+	}
+	return a.Equal(b)
+}
