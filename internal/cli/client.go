@@ -333,3 +333,21 @@ func (c *client) account(ctx context.Context, spelling string) (int64, error) {
 	}
 	return 0, errors.New(text)
 }
+
+// subject takes an account or a key pair, in any spelling, to its path. A key
+// pair is spelled by its fingerprint (or the beginning), or as key:NUMBER or
+// key:NAME.
+func (c *client) subject(ctx context.Context, spelling string) (string, error) {
+	if !strings.HasPrefix(spelling, "SHA256:") && !strings.HasPrefix(spelling, "key:") {
+		id, err := c.account(ctx, spelling)
+		return fmt.Sprintf("/accounts/%d", id), err
+	}
+	id, err := c.key(ctx, spelling)
+	return fmt.Sprintf("/keys/%d", id), err
+}
+
+func (c *client) key(ctx context.Context, spelling string) (int64, error) {
+	var k struct{ ID int64 }
+	err := c.call(ctx, http.MethodGet, "/resolve/key?name="+url.QueryEscape(spelling), nil, &k)
+	return k.ID, err
+}

@@ -28,7 +28,7 @@ end well, a ledger that does not hold), 4 not signed in or no right.`,
 	})
 	root.AddCommand(more...)
 	root.AddCommand(loginCommand(), logoutCommand(), logonCommand(), systemCommand(), surveyCommand(), accountCommand(), dependentCommand(),
-		useCommand(), radiusCommand(), searchCommand(), socketCommand(), custodyCommand(), rotateCommand(), findingCommand(), explainCommand(), ledgerCommand(), userCommand(), tokenCommand())
+		useCommand(), radiusCommand(), searchCommand(), socketCommand(), keyCommand(), custodyCommand(), rotateCommand(), findingCommand(), explainCommand(), ledgerCommand(), userCommand(), tokenCommand())
 	return root
 }
 

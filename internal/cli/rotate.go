@@ -15,12 +15,18 @@ import (
 )
 
 func custodyCommand() *cobra.Command {
-	var passwordFile, reason string
+	var passwordFile, keyFile, reason string
 	var reset bool
-	take := &cobra.Command{Use: "take ACCOUNT", Short: "Take an account into custody with its known password, or by resetting it", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
-		id, err := c.account(cmd.Context(), args[0])
+	take := &cobra.Command{Use: "take ACCOUNT|KEY", Short: "Take an account with its known password, or by resetting it, or a key pair into custody", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
+		subject, err := c.subject(cmd.Context(), args[0])
 		if err != nil {
 			return err
+		}
+		if strings.HasPrefix(subject, "/keys/") {
+			if reset {
+				return &ExitError{ExitUsage, errors.New("--reset is for accounts: a key pair is taken as it is, then rotated")}
+			}
+			return takeKey(cmd, c, format, subject, keyFile)
 		}
 		in := map[string]any{"reset": reset, "reason": reason}
 		if !reset {
@@ -29,7 +35,7 @@ func custodyCommand() *cobra.Command {
 			}
 		}
 		var v row
-		if err := c.call(cmd.Context(), http.MethodPost, fmt.Sprintf("/accounts/%d/custody", id), in, &v); err != nil {
+		if err := c.call(cmd.Context(), http.MethodPost, subject+"/custody", in, &v); err != nil {
 			return err
 		}
 		if format != "table" {
@@ -39,11 +45,12 @@ func custodyCommand() *cobra.Command {
 		return nil
 	})}
 	take.Flags().StringVar(&passwordFile, "password-file", "", "file with the password, - for standard input; asked for by default")
+	take.Flags().StringVar(&keyFile, "private-key-file", "", "of a key pair: file with its private half, - for standard input; read from a host that holds it by default")
 	take.Flags().BoolVar(&reset, "reset", false, "set a new password with the authority's log-on; whatever still holds the old one breaks")
 	take.Flags().StringVar(&reason, "reason", "", "why (needed with --reset)")
 	addOutput(take)
 	var all bool
-	verify := &cobra.Command{Use: "verify [ACCOUNT...]", Short: "Sign in with sealed values; a refusal raises the finding drift", RunE: talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
+	verify := &cobra.Command{Use: "verify [ACCOUNT|KEY...]", Short: "Sign in with sealed values; a refusal raises the finding drift", RunE: talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
 		if all == (len(args) > 0) {
 			return &ExitError{ExitUsage, errors.New("name accounts, or give --all")}
 		}
@@ -64,7 +71,7 @@ func custodyCommand() *cobra.Command {
 		}
 		bad, verdicts := 0, []row{}
 		for _, name := range args {
-			id, err := c.account(cmd.Context(), name)
+			subject, err := c.subject(cmd.Context(), name)
 			if err != nil {
 				return err
 			}
@@ -72,7 +79,7 @@ func custodyCommand() *cobra.Command {
 				Accepted    bool
 				Code, Words string
 			}
-			if err := c.call(cmd.Context(), http.MethodPost, fmt.Sprintf("/accounts/%d/custody/verify", id), nil, &v); err != nil {
+			if err := c.call(cmd.Context(), http.MethodPost, subject+"/custody/verify", nil, &v); err != nil {
 				return err
 			}
 			word := "accepted"
@@ -98,12 +105,12 @@ func custodyCommand() *cobra.Command {
 	addOutput(verify)
 	verify.Flags().BoolVar(&all, "all", false, "everything in custody")
 	var why string
-	release := &cobra.Command{Use: "release ACCOUNT", Short: "End custody; the sealed values are removed", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
-		id, err := c.account(cmd.Context(), args[0])
+	release := &cobra.Command{Use: "release ACCOUNT|KEY", Short: "End custody; the sealed values are removed", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+		subject, err := c.subject(cmd.Context(), args[0])
 		if err != nil {
 			return err
 		}
-		if err := c.call(cmd.Context(), http.MethodPost, fmt.Sprintf("/accounts/%d/custody/release", id), map[string]string{"reason": why}, nil); err != nil {
+		if err := c.call(cmd.Context(), http.MethodPost, subject+"/custody/release", map[string]string{"reason": why}, nil); err != nil {
 			return err
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "%s is no longer in custody; its sealed values are removed.\n", args[0])

@@ -35,6 +35,23 @@ func talking(run func(cmd *cobra.Command, c *client, format string, args []strin
 type wishFlags struct {
 	policy, restart, window string
 	start                   bool
+	keyType                 string
+}
+
+// fits refuses what does not go with an account, or with a key pair.
+func (w *wishFlags) fits(subject string) error {
+	if isKey := strings.HasPrefix(subject, "/keys/"); isKey && w.start {
+		return &ExitError{ExitUsage, errors.New("--start-down is for accounts")}
+	} else if !isKey && w.keyType != "" {
+		return &ExitError{ExitUsage, errors.New("--key-type is for key pairs, which are spelled SHA256:... or key:NAME")}
+	}
+	return nil
+}
+
+// keyFlag is for commands that take key pairs too.
+func (w *wishFlags) keyFlag(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&w.keyType, "key-type", "", "of a key pair: type of the new key (ssh-ed25519, ecdsa-sha2-nistp256, ssh-rsa); that of the old one by default")
+	_ = cmd.RegisterFlagCompletionFunc("key-type", cobra.FixedCompletions([]string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ssh-rsa"}, cobra.ShellCompDirectiveNoFileComp))
 }
 
 func (w *wishFlags) register(cmd *cobra.Command) {
@@ -48,7 +65,13 @@ func (w *wishFlags) register(cmd *cobra.Command) {
 
 // body is the wish as the API takes it.
 func (w *wishFlags) body(cmd *cobra.Command) (map[string]any, error) {
-	in := map[string]any{"policy": w.policy, "restart": w.restart, "start": w.start}
+	in := map[string]any{"policy": w.policy, "restart": w.restart}
+	if w.start {
+		in["start"] = true
+	}
+	if w.keyType != "" {
+		in["key_type"] = w.keyType
+	}
 	if w.window == "" {
 		return in, nil
 	}
@@ -74,31 +97,35 @@ func (w *wishFlags) body(cmd *cobra.Command) (map[string]any, error) {
 
 func rehearseCommand() *cobra.Command {
 	var wish wishFlags
-	cmd := &cobra.Command{Use: "rehearse ACCOUNT", Short: "Say what a rotation would do, and check all that can be checked without changing anything", Args: cobra.ExactArgs(1)}
+	cmd := &cobra.Command{Use: "rehearse ACCOUNT|KEY", Short: "Say what a rotation would do, and check all that can be checked without changing anything", Args: cobra.ExactArgs(1)}
 	wish.register(cmd)
+	wish.keyFlag(cmd)
 	addOutput(cmd)
 	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
 		in, err := wish.body(cmd)
 		if err != nil {
 			return err
 		}
-		id, err := c.account(cmd.Context(), args[0])
+		subject, err := c.subject(cmd.Context(), args[0])
+		if err == nil {
+			err = wish.fits(subject)
+		}
 		if err != nil {
 			return err
 		}
-		return rehearse(cmd, c, format, id, in)
+		return rehearse(cmd, c, format, subject, in)
 	})
 	return cmd
 }
 
 // rehearse rehearses and prints what came of it.
-func rehearse(cmd *cobra.Command, c *client, format string, account int64, in map[string]any) error {
+func rehearse(cmd *cobra.Command, c *client, format, subject string, in map[string]any) error {
 	var v struct {
 		Rehearsal    row      `json:"rehearsal"`
 		Steps        []string `json:"steps"`
 		Interruption string   `json:"interruption"`
 	}
-	if err := c.call(cmd.Context(), http.MethodPost, fmt.Sprintf("/accounts/%d/rehearsals", account), in, &v); err != nil {
+	if err := c.call(cmd.Context(), http.MethodPost, subject+"/rehearsals", in, &v); err != nil {
 		return err
 	}
 	list, _ := v.Rehearsal["checks"].([]any)
@@ -142,10 +169,11 @@ func runCommand() *cobra.Command {
 	var reason, override string
 	var detach bool
 	cmd := &cobra.Command{
-		Use: "run ACCOUNT", Short: "Rotate, with live progress", Args: cobra.ExactArgs(1),
-		Long: "Rotates the password of an account in custody. It needs a rehearsal of the same that passed\nwithin the hour, or --override with a reason, which is recorded and needs the role approver.\nInterrupting (Ctrl-C) leaves the rotation running in the service.",
+		Use: "run ACCOUNT|KEY", Short: "Rotate, with live progress", Args: cobra.ExactArgs(1),
+		Long: "Rotates the password of an account, or a key pair, in custody. It needs a rehearsal of the same that passed\nwithin the hour, or --override with a reason, which is recorded and needs the role approver.\nInterrupting (Ctrl-C) leaves the rotation running in the service.",
 	}
 	wish.register(cmd)
+	wish.keyFlag(cmd)
 	cmd.Flags().StringVar(&reason, "reason", "", "why it is rotated")
 	cmd.Flags().StringVar(&override, "override", "", "why it is started without a rehearsal that passed")
 	addOutput(cmd)
@@ -156,7 +184,10 @@ func runCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		id, err := c.account(cmd.Context(), args[0])
+		subject, err := c.subject(cmd.Context(), args[0])
+		if err == nil {
+			err = wish.fits(subject)
+		}
 		if err != nil {
 			return err
 		}
@@ -164,14 +195,14 @@ func runCommand() *cobra.Command {
 		if override != "" {
 			in["override"] = override
 		}
-		return startRotation(cmd, c, format, args[0], id, in, detach)
+		return startRotation(cmd, c, format, args[0], subject, in, detach)
 	})
 	return cmd
 }
 
 // startRotation starts a rotation and follows it.
-func startRotation(cmd *cobra.Command, c *client, format, name string, account int64, in map[string]any, detach bool) error {
-	path := fmt.Sprintf("/accounts/%d/rotations", account)
+func startRotation(cmd *cobra.Command, c *client, format, name, subject string, in map[string]any, detach bool) error {
+	path := subject + "/rotations"
 	if in["override"] != nil {
 		path += "/override"
 	}
@@ -247,7 +278,8 @@ func (a *assigning) run(cmd *cobra.Command, c *client, format string, args []str
 	if shown != format {
 		cmd.SetOut(cmd.ErrOrStderr())
 	}
-	err = rehearse(cmd, c, shown, id, in)
+	subject := fmt.Sprintf("/accounts/%d", id)
+	err = rehearse(cmd, c, shown, subject, in)
 	cmd.SetOut(out)
 	if err != nil || a.only {
 		return err
@@ -256,7 +288,7 @@ func (a *assigning) run(cmd *cobra.Command, c *client, format string, args []str
 		fmt.Fprintln(out)
 	}
 	in["reason"] = a.reason
-	return startRotation(cmd, c, format, args[0], id, in, a.detach)
+	return startRotation(cmd, c, format, args[0], subject, in, a.detach)
 }
 
 func assignCommand() *cobra.Command {
@@ -421,10 +453,11 @@ func (c *client) repair(cmd *cobra.Command, format string, v row, reason, policy
 		in["assign"] = r["assign"]
 	}
 	fmt.Fprintln(cmd.OutOrStdout())
-	if err := rehearse(cmd, c, "table", account, in); err != nil {
+	subject := fmt.Sprintf("/accounts/%d", account)
+	if err := rehearse(cmd, c, "table", subject, in); err != nil {
 		return err
 	}
 	fmt.Fprintln(cmd.OutOrStdout())
 	in["reason"] = reason
-	return startRotation(cmd, c, format, show(r["account"]), account, in, false)
+	return startRotation(cmd, c, format, show(r["account"]), subject, in, false)
 }

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"mossledger.example/moss/internal/core/keys"
+	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/standin/larkmoor"
 )
 
@@ -71,5 +73,30 @@ var dependentSteps = []step{
 		}
 		fmt.Fprintln(t.out, "    proven from outside: both data stores refuse the old passwords")
 		return t.expect(ctx, 0, []string{"tide-db", "tidecache.service", "svc_tides"}, "search", "tide")
+	}},
+	{"One key opens three accounts, one of them only from some addresses. Take the pair, and rotate it: every door accepts both keys until the holder has the new one.", func(ctx context.Context, t *tour) error {
+		if err := t.expect(ctx, 0, []string{"berth", "odile", "192.0.2.0/24", "id_ed25519"}, "key", "show", "backup@tide1"); err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 0, []string{"3 of 3 doors opened"}, "custody", "take", "key:backup@tide1"); err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 0, []string{"beside the old one", "from tide1", "The rehearsal passed"}, "rotate", "rehearse", "key:backup@tide1"); err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 0, []string{"both keys are let in", "only the new key is let in", "done"}, "rotate", "run", "key:backup@tide1", "--reason", "tour"); err != nil {
+			return err
+		}
+		door, _ := t.Estate.Hosts["quay2"].Read("/var/lib/berth/.ssh/authorized_keys")
+		held, _ := t.Estate.Hosts["tide1"].Read("/var/lib/tide/.ssh/id_ed25519")
+		pair, err := keys.PairOf(secret.FromBytes(held.Content))
+		if err != nil {
+			return err
+		}
+		if !keys.Lets(door.Content, pair.Line) || strings.Count(string(door.Content), "ssh-ed25519") != 1 {
+			return errors.New("the door does not let in the key that is held, or lets in another one too")
+		}
+		fmt.Fprintln(t.out, "    proven from outside: the entry has the new key alone, with its restrictions")
+		return nil
 	}},
 }

@@ -76,6 +76,19 @@ func TestCanary(t *testing.T) {
 		run(0, "rotate", "rehearse", account)
 		run(0, "rotate", "run", account, "--reason", "canary")
 	}
+	keyLines := func() []string {
+		held, _ := d.Estate.Hosts["tide1"].Read("/var/lib/tide/.ssh/id_ed25519")
+		lines := strings.Split(strings.TrimSpace(string(held.Content)), "\n")
+		return lines[4 : len(lines)-1] // after what is public
+	}
+	before := keyLines()
+	run(1, "custody", "take", "key:odile@old-laptop", "--private-key-file", u.file("odile.key", strings.Join(before, "\n")))
+	run(0, "key", "list")
+	run(0, "key", "show", "key:backup@tide1", "-o", "json")
+	run(0, "custody", "take", "key:backup@tide1")
+	run(0, "rotate", "rehearse", "key:backup@tide1", "-o", "json")
+	run(0, "rotate", "run", "key:backup@tide1", "--reason", "canary")
+	run(0, "custody", "verify", "key:backup@tide1")
 	run(0, "use", "declare", "svc_tides", "desk", "--reason", "canary")
 	run(0, "search", "tide")
 	run(0, "socket", "list")
@@ -108,6 +121,8 @@ func TestCanary(t *testing.T) {
 	require.Len(t, inYAML, 2)
 	secrets["generated for a data store"] = inYAML[1]
 	secrets["stale"] = "Deck-Chair-09"
+	secrets["private key"], secrets["generated private key"] = before[0], keyLines()[0]
+	require.NotEqual(t, before[0], keyLines()[0])
 	token := u.token()
 	require.NoError(t, d.StopService(syscall.SIGTERM)) // everything is on disk
 	secrets["token"] = token
@@ -115,7 +130,7 @@ func TestCanary(t *testing.T) {
 	places := map[string][]byte{"answers": said.Bytes()}
 	require.NoError(t, filepath.WalkDir(d.Folder, func(path string, entry fs.DirEntry, err error) error {
 		name := strings.TrimPrefix(path, d.Folder+"/")
-		if err != nil || entry.IsDir() || strings.HasSuffix(name, ".pw") || name == "wrong" || name == "config/session.json" {
+		if err != nil || entry.IsDir() || strings.HasSuffix(name, ".pw") || name == "wrong" || name == "odile.key" || name == "config/session.json" {
 			return err // those are the user's own files
 		}
 		raw, err := os.ReadFile(path)

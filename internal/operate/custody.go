@@ -102,8 +102,8 @@ func refOf(a store.Account) connect.AccountRef {
 	return connect.AccountRef{StableID: a.StableID, Name: a.Name, DN: a.DN}
 }
 
-func (o *Operator) newSecret(account, rotation int64, v secret.Value) (store.Secret, error) {
-	s := store.Secret{AccountID: account, RotationID: rotation, Fingerprint: o.fingerprints.Of(v)}
+func (o *Operator) newSecret(c store.Credential, rotation int64, v secret.Value) (store.Secret, error) {
+	s := store.Secret{Credential: c, RotationID: rotation, Fingerprint: o.fingerprints.Of(v)}
 	sealed, err := o.sealer.Seal(s.Binding(), v)
 	s.Sealed = sealed
 	return s, err
@@ -122,7 +122,7 @@ func (o *Operator) TakeCustody(ctx context.Context, by string, a store.Account, 
 	if err != nil {
 		return connect.Verdict{}, err
 	}
-	sealed, err := o.newSecret(a.ID, 0, value)
+	sealed, err := o.newSecret(a.Credential(), 0, value)
 	if err != nil {
 		return connect.Verdict{}, err
 	}
@@ -166,7 +166,7 @@ func (o *Operator) ResetCustody(ctx context.Context, by, reason string, a store.
 	if err != nil {
 		return err
 	}
-	sealed, err := o.newSecret(a.ID, 0, value)
+	sealed, err := o.newSecret(a.Credential(), 0, value)
 	if err != nil {
 		return err
 	}
@@ -177,7 +177,7 @@ func (o *Operator) ResetCustody(ctx context.Context, by, reason string, a store.
 	err = o.act(ctx, entry, func() error {
 		changeErr := changer.Change(ctx, target, refOf(a), value)
 		if changeErr != nil && !connect.IsUnclear(changeErr) {
-			return errors.Join(changeErr, o.Store.DropCandidate(context.WithoutCancel(ctx), a.ID, sealed.Fingerprint))
+			return errors.Join(changeErr, o.Store.DropCandidate(context.WithoutCancel(ctx), a.Credential(), sealed.Fingerprint))
 		}
 		// Done or unclear: the authority itself says what is true (law 3).
 		verdict, err := verifier.Verify(ctx, target, refOf(a), value)
@@ -202,22 +202,25 @@ func (o *Operator) generate(a store.Account) (secret.Value, error) {
 	return policy.Generate(o.Random)
 }
 
-func (o *Operator) notRotating(ctx context.Context, a store.Account) error {
-	page, err := o.Store.Rotations(ctx, store.Query{Filters: []string{fmt.Sprintf("account_id=%d", a.ID), "mode!=finished"}, Limit: 1})
+func (o *Operator) notRotating(ctx context.Context, s Subject) error {
+	page, err := o.Store.Rotations(ctx, store.Query{Filters: append(rotationsOf(s.Credential()), "mode!=finished"), Limit: 1})
 	if err != nil {
 		return err
 	}
 	if len(page.Items) > 0 {
-		return fmt.Errorf("%w: rotation %d of %s is not finished", ErrRefused, page.Items[0].ID, a.Name)
+		return fmt.Errorf("%w: rotation %d of %s is not finished", ErrRefused, page.Items[0].ID, nameOf(s))
 	}
 	return nil
 }
 
 // afterCustody looks again at held copies, which can now be compared.
-func (o *Operator) afterCustody(ctx context.Context, a store.Account) error {
+func (o *Operator) afterCustody(ctx context.Context, s Subject) error {
 	ctx = context.WithoutCancel(ctx)
-	if err := o.Store.SetFindings(ctx, fmt.Sprintf("drift/%d", a.ID), nil); err != nil {
+	if err := o.Store.SetFindings(ctx, driftKey(s.Credential()), nil); err != nil {
 		return err
+	}
+	if s.Credential().KeyID != 0 {
+		return nil // where it is known by its fingerprint
 	}
 	systems, err := o.Store.AllSystems(ctx)
 	if err != nil {
@@ -226,19 +229,23 @@ func (o *Operator) afterCustody(ctx context.Context, a store.Account) error {
 	return o.Place(ctx, systems)
 }
 
-// VerifyCustody signs in as an account with its sealed value. A refusal raises
-// the finding drift.
-func (o *Operator) VerifyCustody(ctx context.Context, by string, a store.Account) (connect.Verdict, error) {
-	if err := o.notRotating(ctx, a); err != nil {
+// VerifyCustody signs in with a sealed value. A refusal raises the finding
+// drift.
+func (o *Operator) VerifyCustody(ctx context.Context, by string, s Subject) (connect.Verdict, error) {
+	if err := o.notRotating(ctx, s); err != nil {
 		return connect.Verdict{}, err
 	}
-	values, err := o.values(ctx, a.ID)
+	values, err := o.values(ctx, s.Credential())
 	if err != nil {
 		return connect.Verdict{}, err
 	}
 	if values.current.Empty() {
-		return connect.Verdict{}, fmt.Errorf("%w: %s is not in custody", ErrRefused, a.Name)
+		return connect.Verdict{}, fmt.Errorf("%w: %s is not in custody", ErrRefused, nameOf(s))
 	}
+	if k, isKey := s.(store.KeyPair); isKey {
+		return o.verifyKey(ctx, by, k, values.current)
+	}
+	a := s.(store.Account) //nolint:forcetypeassert // there are two kinds
 	_, target, verifier, err := o.authority(ctx, a)
 	if err != nil {
 		return connect.Verdict{}, err
@@ -261,16 +268,16 @@ func (o *Operator) VerifyCustody(ctx context.Context, by string, a store.Account
 	case !verdict.Accepted:
 		state = "refused"
 		drift = []store.Finding{{
-			Key: fmt.Sprintf("drift/%d", a.ID), Kind: "drift", Severity: "high", Subject: a.Name, System: a.System, AccountID: a.ID,
+			Key: driftKey(a.Credential()), Kind: "drift", Severity: "high", Subject: a.Name, System: a.System, AccountID: a.ID,
 			What: "the sealed value is refused (" + verdict.Code + "): " + verdict.Words, Next: driftNext(verdict.Code, a.Name),
 		}}
 	}
 	if err == nil {
-		if findErr := o.Store.SetFindings(keep, fmt.Sprintf("drift/%d", a.ID), drift); findErr != nil {
+		if findErr := o.Store.SetFindings(keep, driftKey(a.Credential()), drift); findErr != nil {
 			return verdict, findErr
 		}
 	}
-	return verdict, errors.Join(err, o.Store.SaveVerdict(keep, a.ID, state, words))
+	return verdict, errors.Join(err, o.Store.SaveVerdict(keep, a.Credential(), state, words))
 }
 
 func driftNext(code, name string) string {
@@ -289,19 +296,19 @@ func driftNext(code, name string) string {
 
 // VerifyAll verifies everything in custody, a few at a time.
 func (o *Operator) VerifyAll(ctx context.Context, by string) (accepted, refused, unclear int, err error) {
-	ids, err := o.Store.Custodies(ctx)
+	all, err := o.Store.Custodies(ctx)
 	if err != nil {
 		return 0, 0, 0, err
 	}
-	for _, id := range ids {
+	for _, c := range all {
 		if ctx.Err() != nil {
 			return accepted, refused, unclear, ctx.Err()
 		}
-		a, err := o.Store.Account(ctx, id)
+		subject, err := o.subject(ctx, c)
 		if err != nil {
 			return accepted, refused, unclear, err
 		}
-		verdict, err := o.VerifyCustody(ctx, by, a)
+		verdict, err := o.VerifyCustody(ctx, by, subject)
 		switch {
 		case errors.Is(err, ErrRefused):
 		case err != nil:
@@ -316,15 +323,15 @@ func (o *Operator) VerifyAll(ctx context.Context, by string) (accepted, refused,
 }
 
 // Release ends custody.
-func (o *Operator) Release(ctx context.Context, by, reason string, a store.Account) error {
+func (o *Operator) Release(ctx context.Context, by, reason string, s Subject) error {
 	if reason == "" {
 		return fmt.Errorf("%w: give a reason: the sealed values are removed", ErrInput)
 	}
-	err := o.Store.ReleaseCustody(ctx, a.ID, ledger.Entry{Actor: by, Act: "custody.release", Phase: ledger.Outcome, Subject: a.Name, System: a.System, Reason: reason, Result: "done"})
+	err := o.Store.ReleaseCustody(ctx, s.Credential(), ledger.Entry{Actor: by, Act: "custody.release", Phase: ledger.Outcome, Subject: nameOf(s), System: systemOf(s), Reason: reason, Result: "done"})
 	if err != nil {
 		return err
 	}
-	return o.afterCustody(ctx, a)
+	return o.afterCustody(ctx, s)
 }
 
 // valueOf opens the value with a fingerprint.
@@ -337,14 +344,14 @@ func (o *Operator) valueOf(v values, fingerprint string) (secret.Value, error) {
 	return secret.Value{}, errors.New("the value that stands there is not in custody")
 }
 
-// values are the sealed values of an account, opened.
+// values are the sealed values of a credential, opened.
 type values struct {
 	current secret.Value
 	all     []store.Secret
 }
 
-func (o *Operator) values(ctx context.Context, account int64) (values, error) {
-	all, err := o.Store.Secrets(ctx, account)
+func (o *Operator) values(ctx context.Context, c store.Credential) (values, error) {
+	all, err := o.Store.Secrets(ctx, c)
 	if err != nil {
 		return values{}, err
 	}

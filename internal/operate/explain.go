@@ -168,7 +168,7 @@ func (o *Operator) accountEvidence(ctx context.Context, d store.Dependent, e *di
 		// What is current is being changed: only what the system says counts.
 		return &a, nil
 	}
-	value, err := o.currentSecret(ctx, id)
+	value, err := o.currentSecret(ctx, store.Credential{AccountID: id})
 	if err != nil || value == nil {
 		return &a, err
 	}
@@ -188,7 +188,7 @@ func (o *Operator) accountEvidence(ctx context.Context, d store.Dependent, e *di
 	if a.Locked == estate.Yes {
 		return &a, nil // one more wrong sign-in would help nobody
 	}
-	opened, err := o.values(ctx, id)
+	opened, err := o.values(ctx, store.Credential{AccountID: id})
 	if err != nil {
 		return &a, err
 	}

@@ -9,6 +9,7 @@ import (
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
@@ -19,13 +20,13 @@ import (
 type hands struct {
 	*Operator
 	rotation store.Rotation
-	account  store.Account
+	account  store.Account // zero for a key pair
 }
 
 // pair finds the two sealed values of a rotation: the one it made, and the
 // newest one that the account had before it.
 func (o *Operator) pair(ctx context.Context, r store.Rotation) (old, next *store.Secret, err error) {
-	all, err := o.Store.Secrets(ctx, r.AccountID)
+	all, err := o.Store.Secrets(ctx, r.Credential())
 	if err != nil {
 		return nil, nil, err
 	}
@@ -67,7 +68,7 @@ func (h *hands) secrets(ctx context.Context, step rotation.Step) (old, next secr
 // assigned is for plans that leave the authority alone: the account's current
 // value, and before it the former account's, or an earlier one of its own.
 func (h *hands) assigned(ctx context.Context, step rotation.Step) (old, next secret.Value, err error) {
-	own, err := h.values(ctx, h.account.ID)
+	own, err := h.values(ctx, h.rotation.Credential())
 	if err != nil {
 		return old, next, err
 	}
@@ -79,7 +80,7 @@ func (h *hands) assigned(ctx context.Context, step rotation.Step) (old, next sec
 	case step.Holds != "":
 		old, err = h.valueOf(own, step.Holds)
 	case step.LogOn != nil && step.LogOn.WasID != "":
-		former, formerErr := h.values(ctx, number(step.LogOn.WasID))
+		former, formerErr := h.values(ctx, store.Credential{AccountID: number(step.LogOn.WasID)})
 		old, err = former.current, formerErr
 	case step.LogOn != nil && step.LogOn.Moved:
 		old = secret.Value{} // an identity without a password, or one that nobody knows
@@ -149,6 +150,9 @@ func (h *hands) Do(ctx context.Context, step rotation.Step, _ string) rotation.O
 	if err != nil {
 		return certainly(err)
 	}
+	if outcome, mine := h.changeDoor(ctx, step, old, next, false); mine {
+		return outcome
+	}
 	if step.Kind == rotation.StepChange && step.Overlap {
 		return h.accept(ctx, step, old, next)
 	}
@@ -175,6 +179,9 @@ func (h *hands) Undo(ctx context.Context, step rotation.Step, _ string) rotation
 	old, next, err := h.secrets(ctx, step)
 	if err != nil {
 		return certainly(err)
+	}
+	if outcome, mine := h.changeDoor(ctx, step, old, next, true); mine {
+		return outcome
 	}
 	if step.Kind == rotation.StepChange {
 		// Undoing looks first: maybe there is nothing to undo.
@@ -248,11 +255,14 @@ func (h *hands) prepare(ctx context.Context) rotation.Outcome {
 	if next != nil {
 		return done("sealed before")
 	}
+	if h.rotation.KeyID != 0 {
+		return h.prepareKey(ctx)
+	}
 	value, err := h.generate(h.account)
 	if err != nil {
 		return certainly(err)
 	}
-	sealed, err := h.newSecret(h.account.ID, h.rotation.ID, value)
+	sealed, err := h.newSecret(h.account.Credential(), h.rotation.ID, value)
 	if err != nil {
 		return certainly(err)
 	}
@@ -313,8 +323,6 @@ func (h *hands) apply(ctx context.Context, step rotation.Step, from, to secret.V
 	return certainly(fmt.Errorf("unknown step %q", step.Kind))
 }
 
-// expect proves that a value is accepted, or that it is refused. Proofs change
-// nothing: one that fails has certainly had no effect.
 // settleTime is how long a unit gets to come up, and steadyTime how long it
 // must then stay up with the same invocation.
 const (
@@ -323,9 +331,6 @@ const (
 	lookEvery  = 200 * time.Millisecond
 )
 
-// prove waits until a unit is active and stays so, then asks the application.
-// revive starts a unit that was taken down with another one, unless it runs.
-// checkOnce asks the application once.
 // Probe implements rotation.Hands. It changes nothing.
 func (h *hands) Probe(ctx context.Context, step rotation.Step, undo bool, memo string) rotation.Finding {
 	unknown := func(err error) rotation.Finding {
@@ -344,6 +349,9 @@ func (h *hands) Probe(ctx context.Context, step rotation.Step, undo bool, memo s
 	old, next, err := h.secrets(ctx, step)
 	if err != nil {
 		return unknown(err)
+	}
+	if step.Door != nil && (step.Kind == rotation.StepChange || step.Kind == rotation.StepRetire) {
+		return h.probeDoor(ctx, step, old, next)
 	}
 	switch step.Kind {
 	case rotation.StepChange:
@@ -424,11 +432,11 @@ func (h *hands) probeReplace(ctx context.Context, step rotation.Step, old, next 
 		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
 	}
 	var olds, news int
-	for _, v := range state.Found {
-		switch {
-		case v.Equal(next):
+	for i, v := range state.Found {
+		switch in := step.Places[i].Layout; {
+		case held.Same(in, v, next):
 			news++
-		case v.Equal(old):
+		case held.Same(in, v, old):
 			olds++
 		}
 	}

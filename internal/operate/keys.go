@@ -95,6 +95,9 @@ func (l *latent) staleTab(ctx context.Context, d store.Dependent) ([]store.Findi
 // refreshKeys: keys that open several accounts, and entries whose key nobody is
 // known to hold.
 func (o *Operator) refreshKeys(ctx context.Context) error {
+	if err := o.Store.NoteKeyPairs(ctx); err != nil {
+		return err
+	}
 	all, err := o.Store.KeyUses(ctx)
 	if err != nil {
 		return err

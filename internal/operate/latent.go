@@ -91,7 +91,7 @@ func (l *latent) account(ctx context.Context, id int64) (store.Account, error) {
 	if !a.Custody {
 		return a, nil
 	}
-	custody, err := l.Store.Custody(ctx, id)
+	custody, err := l.Store.Custody(ctx, store.Credential{AccountID: id})
 	if err != nil {
 		return a, err
 	}
@@ -100,7 +100,7 @@ func (l *latent) account(ctx context.Context, id int64) (store.Account, error) {
 	if custody.Verdict == "refused" || a.PasswordChanged.After(latest(custody.Verified, custody.Rotated, custody.Taken).Add(driftMargin)) {
 		return a, nil
 	}
-	value, err := l.currentSecret(ctx, id)
+	value, err := l.currentSecret(ctx, store.Credential{AccountID: id})
 	if err != nil {
 		return a, err
 	}
@@ -249,14 +249,14 @@ func (o *Operator) RepairTargets(ctx context.Context, a store.Account) ([]int64,
 	if err != nil {
 		return nil, err
 	}
-	value, err := o.currentSecret(ctx, a.ID)
+	value, err := o.currentSecret(ctx, a.Credential())
 	if err != nil {
 		return nil, err
 	}
 	if value == nil {
 		return nil, fmt.Errorf("%w: %s is not in custody: take it first", ErrRefused, a.Name)
 	}
-	owned, err := o.Store.Secrets(ctx, a.ID)
+	owned, err := o.Store.Secrets(ctx, a.Credential())
 	if err != nil {
 		return nil, err
 	}

@@ -94,7 +94,7 @@ func (f *ferry) take(name string) store.Account {
 // rotate rehearses, rotates, and returns how it ended or stopped.
 var undo = operate.Wish{Policy: rotation.PolicyUndo}
 
-func (f *ferry) rotate(a store.Account, policy rotation.Policy) store.Rotation {
+func (f *ferry) rotate(a operate.Subject, policy rotation.Policy) store.Rotation {
 	f.t.Helper()
 	v, err := f.Rehearse(f.t.Context(), "ines", a, operate.Wish{Policy: policy})
 	require.NoError(f.t, err)
@@ -123,7 +123,12 @@ func (f *ferry) findings(kind string) []store.Finding {
 
 func (f *ferry) states(account int64) string {
 	f.t.Helper()
-	all, err := f.Store.Secrets(f.t.Context(), account)
+	return f.statesOf(store.Credential{AccountID: account})
+}
+
+func (f *ferry) statesOf(c store.Credential) string {
+	f.t.Helper()
+	all, err := f.Store.Secrets(f.t.Context(), c)
 	require.NoError(f.t, err)
 	var out []string
 	for _, s := range all {

@@ -17,6 +17,7 @@ import (
 	"mossledger.example/moss/internal/store"
 )
 
+// Wish is what a person asks of a rotation.
 type Wish struct {
 	Policy    rotation.Policy
 	When      rotation.RestartPolicy // now when empty
@@ -27,6 +28,8 @@ type Wish struct {
 	Assign []int64
 	// Start also brings up what is down although it starts by itself.
 	Start bool
+	// KeyType is of the new key of a key pair; "" for that of the old one.
+	KeyType string
 }
 
 func (o *Operator) checkWish(w *Wish) error {
@@ -56,6 +59,7 @@ func (o *Operator) checkWish(w *Wish) error {
 	return nil
 }
 
+// planner gathers what a plan is built from.
 type planner struct {
 	*Operator
 	account store.Account
@@ -67,11 +71,19 @@ type planner struct {
 	systems map[int64]bool
 }
 
-func (o *Operator) plan(ctx context.Context, a store.Account, wish Wish) (rotation.Plan, error) {
+// plan builds the plan of a rotation or an assignment from the picture.
+func (o *Operator) plan(ctx context.Context, s Subject, wish Wish) (rotation.Plan, error) {
 	if err := o.checkWish(&wish); err != nil {
 		return rotation.Plan{}, err
 	}
 	o.Settled(ctx)
+	if k, isKey := s.(store.KeyPair); isKey {
+		return o.planKey(ctx, k, wish)
+	}
+	a := s.(store.Account) //nolint:forcetypeassert // there are two kinds
+	if wish.KeyType != "" {
+		return rotation.Plan{}, fmt.Errorf("%w: a type of key is for key pairs, %s is an account", ErrInput, a.Name)
+	}
 	if err := o.placeAround(ctx, a, wish.Assign); err != nil {
 		return rotation.Plan{}, err
 	}
@@ -93,6 +105,11 @@ func (o *Operator) plan(ctx context.Context, a store.Account, wish Wish) (rotati
 	if err != nil {
 		return rotation.Plan{}, err
 	}
+	return p.build(ctx)
+}
+
+// build makes the plan of what was gathered.
+func (p *planner) build(ctx context.Context) (rotation.Plan, error) {
 	for _, f := range p.files {
 		p.input.Files = append(p.input.Files, *f)
 	}
@@ -133,6 +150,7 @@ func (p *planner) note(format string, args ...any) {
 	p.notes = append(p.notes, fmt.Sprintf(format, args...))
 }
 
+// tied gathers everything that is tied to the account.
 func (p *planner) tied(ctx context.Context) error {
 	tied, err := p.Store.DependentsOfAccount(ctx, p.account.ID)
 	if err != nil {
@@ -197,12 +215,14 @@ func (p *planner) tied(ctx context.Context) error {
 	return nil
 }
 
-func (p *planner) file(d store.Dependent, holds string) {
+func (p *planner) file(d store.Dependent, holds string) { p.place(d, locatorOf(d), holds) }
+
+func (p *planner) place(d store.Dependent, place held.Locator, holds string) {
 	key := d.System + "\x00" + d.Path
 	if p.files[key] == nil {
 		p.files[key] = &rotation.File{SystemID: strconv.FormatInt(d.SystemID, 10), System: d.System, Path: d.Path, Holds: holds}
 	}
-	p.files[key].Places = append(p.files[key].Places, locatorOf(d))
+	p.files[key].Places = append(p.files[key].Places, place)
 	p.systems[d.SystemID] = true
 }
 
@@ -216,6 +236,7 @@ func logOnKey(d store.Dependent) string {
 	return d.System + "\x00" + string(d.Kind) + "\x00" + d.Place
 }
 
+// chosen gathers the dependents that an assignment names.
 func (p *planner) chosen(ctx context.Context) error {
 	spelling, err := p.spelling(ctx)
 	if err != nil {
@@ -240,7 +261,7 @@ func (p *planner) chosen(ctx context.Context) error {
 				return err
 			}
 		case d.Copy != nil && strengthFor(d, p.account.ID) == string(estate.StrengthDiffers):
-			owned, err := p.Store.Secrets(ctx, p.account.ID)
+			owned, err := p.Store.Secrets(ctx, p.account.Credential())
 			if err != nil {
 				return err
 			}
@@ -274,6 +295,8 @@ func (p *planner) assign(d store.Dependent, spelling string) error {
 	return nil
 }
 
+// keptSpelling keeps how a log-on is written, unless that says nothing outside
+// of its host: a bare name or a SID is written in full.
 func keptSpelling(written, full string) string {
 	ref, err := naming.Parse(written)
 	if err != nil || ref.Form == naming.FormName || ref.Form == naming.FormSID {
@@ -289,6 +312,7 @@ func (p *planner) respelled(ctx context.Context, d store.Dependent) (string, err
 	return p.spelling(ctx)
 }
 
+// spelling is how hosts are told the account: with its domain before it.
 func (p *planner) spelling(ctx context.Context) (string, error) {
 	if p.account.Kind != string(estate.KindDirectory) {
 		return `.\` + p.account.Name, nil
@@ -308,6 +332,8 @@ func (p *planner) spelling(ctx context.Context) (string, error) {
 	return "", fmt.Errorf("%w: %s is in a directory without the Windows-domain schema: hosts cannot log on as it", ErrInput, p.account.Name)
 }
 
+// placeAround derives the ties of an account's systems again: a rotation may
+// have replaced copies since they were last derived.
 func (o *Operator) placeAround(ctx context.Context, a store.Account, more []int64) error {
 	tied, err := o.Store.DependentsOfAccount(ctx, a.ID)
 	if err != nil {
@@ -336,6 +362,7 @@ func (o *Operator) placeAround(ctx context.Context, a store.Account, more []int6
 	return o.Place(ctx, systems)
 }
 
+// ambiguousNote begins with a word that checks look for.
 func ambiguousNote(d store.Dependent) string {
 	return fmt.Sprintf("ambiguous: %s on %s holds the current value, but does not say whose it is", d.Place, d.System)
 }
@@ -362,6 +389,8 @@ func locatorOf(d store.Dependent) held.Locator {
 	return held.Locator{Layout: held.Layout(d.Copy.Format), Key: d.Copy.Key, Nth: d.Copy.Nth, Part: d.Copy.Part}
 }
 
+// units finds what runs on a system and uses any of what is replaced, or
+// stands and falls with something that does.
 func (p *planner) units(ctx context.Context, system int64) error {
 	all, err := p.Store.DependentsOfSystem(ctx, system)
 	if err != nil {

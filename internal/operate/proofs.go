@@ -14,7 +14,12 @@ import (
 	"mossledger.example/moss/internal/core/secret"
 )
 
+// accepts asks the authority whether it takes a value.
 func (h *hands) accepts(ctx context.Context, step rotation.Step, value secret.Value) (bool, string, error) {
+	if step.Door != nil {
+		verdict, err := h.knock(ctx, step.System, *step.Door, value)
+		return verdict.Accepted, verdict.Words, err
+	}
 	verifier, target, err := capability[connect.Verifier](ctx, h, step)
 	if err != nil {
 		return false, "", err
@@ -27,6 +32,8 @@ func (h *hands) accepts(ctx context.Context, step rotation.Step, value secret.Va
 	return verdict.Accepted, verdict.Words, err
 }
 
+// expect proves that a value is accepted, or that it is refused. Proofs change
+// nothing: one that fails has certainly had no effect.
 func (h *hands) expect(ctx context.Context, step rotation.Step, value secret.Value, want bool) rotation.Outcome {
 	accepted, words, err := h.accepts(ctx, step, value)
 	switch {
@@ -40,6 +47,7 @@ func (h *hands) expect(ctx context.Context, step rotation.Step, value secret.Val
 	return certainly(fmt.Errorf("%s still accepts the other value: some directories do for up to an hour; verify again later", step.System))
 }
 
+// prove waits until a unit is active and stays so, then asks the application.
 func (h *hands) prove(ctx context.Context, step rotation.Step) rotation.Outcome {
 	restarter, target, err := capability[connect.Restarter](ctx, h, step)
 	if err != nil {
@@ -71,6 +79,7 @@ func (h *hands) prove(ctx context.Context, step rotation.Step) rotation.Outcome 
 	}
 }
 
+// revive starts a unit that was taken down with another one, unless it runs.
 func (h *hands) revive(ctx context.Context, step rotation.Step) rotation.Outcome {
 	restarter, target, err := capability[connect.Restarter](ctx, h, step)
 	if err != nil {
@@ -88,6 +97,7 @@ func (h *hands) revive(ctx context.Context, step rotation.Step) rotation.Outcome
 	return h.prove(ctx, step)
 }
 
+// applicationCheck asks the application until it answers as it should.
 func (h *hands) applicationCheck(ctx context.Context, step rotation.Step, target connect.Target, state connect.UnitState) rotation.Outcome {
 	words := strings.TrimSuffix(or(state.Sub, state.Active)+", "+state.Invocation, ", ")
 	if step.Check == nil {
@@ -108,6 +118,7 @@ func (h *hands) applicationCheck(ctx context.Context, step rotation.Step, target
 	}
 }
 
+// checkOnce asks the application once.
 func (h *hands) checkOnce(ctx context.Context, step rotation.Step, target connect.Target) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()

@@ -47,6 +47,14 @@ func TestRealDataStores(t *testing.T) {
 		h.Shell(t, "systemctl -q enable "+name+"-app.service")
 	}
 	litter(t, h)
+	// A key that opens an account from the host's own address only: the service
+	// is not let in, and proves it from there.
+	h.Shell(t, strings.Join([]string{
+		"useradd -m -s /bin/sh tide && useradd -m -s /bin/sh door && mkdir -m 700 /home/tide/.ssh /home/door/.ssh",
+		"ssh-keygen -q -t ecdsa -N '' -C 'tide data' -f /home/tide/.ssh/id_ecdsa",
+		"printf '# tides\\nfrom=\"" + h.Address + "\",no-pty ' > /home/door/.ssh/authorized_keys && cat /home/tide/.ssh/id_ecdsa.pub >> /home/door/.ssh/authorized_keys",
+		"chown -R tide /home/tide/.ssh && chown -R door /home/door/.ssh && chmod 600 /home/door/.ssh/authorized_keys",
+	}, " && "))
 	pg, maria := lab.PostgreSQL(t, lab.Gateway, 55441), lab.MariaDB(t, lab.Gateway, 53371)
 	h.Boot(t)
 	active := func(unit string) string {
@@ -113,6 +121,36 @@ func TestRealDataStores(t *testing.T) {
 		assert.Equal(t, "active", active(c.unit))
 	}
 	assert.NotContains(t, pg.Log(t), lab.AccountPassword)
+	f.realKey(h)
+}
+
+// realKey rotates the key pair of the host, and uses the result with the host's
+// own client, which offers what stands in the public file.
+func (f *ferry) realKey(h *lab.Host) {
+	ctx := f.t.Context()
+	k, err := f.FindKey(ctx, "tide data")
+	require.NoError(f.t, err)
+	enter := func(as string) string {
+		return h.Shell(f.t, as+" -o BatchMode=yes -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null door@"+h.Address+" id -un 2>&1 || true")
+	}
+	const tide = "runuser -u tide -- ssh -i /home/tide/.ssh/id_ecdsa"
+	require.Contains(f.t, enter(tide), "door")
+	old, public := h.Shell(f.t, "cat /home/tide/.ssh/id_ecdsa"), h.Shell(f.t, "cat /home/tide/.ssh/id_ecdsa.pub")
+	verdict, err := f.TakeKey(ctx, "ines", k, secret.Value{})
+	require.NoError(f.t, err)
+	require.True(f.t, verdict.Accepted, verdict.Words)
+	r := f.rotate(k, rotation.PolicyUndo)
+	require.Equal(f.t, rotation.FinishedDone, r.Result, "%+v", r)
+	f.quiet()
+	require.Contains(f.t, enter(tide), "door")
+	h.Shell(f.t, "umask 077; cat > /run/old <<'END'\n"+old+"END\n")
+	require.Contains(f.t, enter("ssh -i /run/old"), "Permission denied")
+	require.NotContains(f.t, h.Shell(f.t, "cat /home/tide/.ssh/id_ecdsa.pub"), strings.Fields(public)[1])
+	require.Empty(f.t, strings.TrimSpace(h.Shell(f.t, "find /home -name '*.moss-new'")))
+	require.NoError(f.t, f.Decide(ctx, "ines", r.ID, rotation.DecideUndo, "test"))
+	require.Equal(f.t, rotation.FinishedUndone, f.ended(r.ID).Result)
+	require.Contains(f.t, enter("ssh -i /run/old"), "door")
+	require.Contains(f.t, enter(tide), "door")
 }
 
 // litter puts everything into the searched folders that a search must live with.

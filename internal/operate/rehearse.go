@@ -21,33 +21,21 @@ import (
 // RehearsalAge is how long a rehearsal that passed allows a rotation.
 const RehearsalAge = time.Hour
 
-// Wish is what a person asks of a rotation.
-// planner gathers what a plan is built from.
-// plan builds the plan of a rotation or an assignment from the picture.
-// tied gathers everything that is tied to the account.
-// chosen gathers the dependents that an assignment names.
-// keptSpelling keeps how a log-on is written, unless that says nothing outside
-// of its host: a bare name or a SID is written in full.
-// spelling is how hosts are told the account: with its domain before it.
-// placeAround derives the ties of an account's systems again: a rotation may
-// have replaced copies since they were last derived.
-// ambiguousNote begins with a word that checks look for.
-// units finds what runs on a system and uses any of what is replaced, or
-// stands and falls with something that does.
 // Rehearse checks everything about a rotation that can be checked without
 // changing anything.
-func (o *Operator) Rehearse(ctx context.Context, by string, a store.Account, wish Wish) (store.Rehearsal, error) {
-	if err := o.notRotating(ctx, a); err != nil {
+func (o *Operator) Rehearse(ctx context.Context, by string, s Subject, wish Wish) (store.Rehearsal, error) {
+	if err := o.notRotating(ctx, s); err != nil {
 		return store.Rehearsal{}, err
 	}
-	plan, err := o.plan(ctx, a, wish)
+	plan, err := o.plan(ctx, s, wish)
 	if err != nil {
 		return store.Rehearsal{}, err
 	}
-	v := store.Rehearsal{AccountID: a.ID, CreatedBy: by, Plan: plan}
-	entry := ledger.Entry{Actor: by, Act: "rotation.rehearse", Subject: a.Name, System: a.System, Ref: fmt.Sprintf("account/%d", a.ID)}
+	c := s.Credential()
+	v := store.Rehearsal{AccountID: c.AccountID, KeyID: c.KeyID, CreatedBy: by, Plan: plan}
+	entry := ledger.Entry{Actor: by, Act: "rotation.rehearse", Subject: nameOf(s), System: systemOf(s), Ref: c.String()}
 	err = o.act(ctx, entry, func() error {
-		v.Checks, err = o.checks(ctx, a, plan, wish)
+		v.Checks, err = o.checks(ctx, s, plan)
 		return err
 	})
 	if err != nil {
@@ -62,20 +50,37 @@ func (o *Operator) Rehearse(ctx context.Context, by string, a store.Account, wis
 	return v, o.Store.SaveRehearsal(context.WithoutCancel(ctx), &v)
 }
 
-func (o *Operator) checks(ctx context.Context, a store.Account, plan rotation.Plan, wish Wish) ([]connect.Checked, error) {
-	values, err := o.values(ctx, a.ID)
+func (o *Operator) checks(ctx context.Context, subject Subject, plan rotation.Plan) ([]connect.Checked, error) {
+	values, err := o.values(ctx, subject.Credential())
 	if err != nil {
 		return nil, err
 	}
-	checks := []connect.Checked{o.currentValue(ctx, a, values.current, plan.Kind != rotation.KindAssign)}
+	var checks []connect.Checked
+	var stays string // of a key pair: its current public half
+	a, isAccount := subject.(store.Account)
+	if isAccount {
+		checks = append(checks, o.currentValue(ctx, a, values.current, plan.Kind != rotation.KindAssign))
+	} else {
+		var line connect.Checked
+		if stays, line = currentKey(subject, values.current); line.Result != connect.CheckOK {
+			checks = append(checks, line)
+		} else {
+			checks = append(checks, o.opensDoors(ctx, plan, values.current)...)
+		}
+	}
 	// Each system is asked once, all at the same time.
 	intentions := map[string][]connect.Intention{}
 	for _, s := range plan.Steps {
-		switch s.Kind {
-		case rotation.StepChange:
+		switch {
+		case s.Kind == rotation.StepChange && s.Door != nil:
+			if stays == "" {
+				continue // not in custody: that is told
+			}
+			intentions[s.System] = append(intentions[s.System], connect.Intention{Entries: &connect.EntryChange{Path: s.Subject, Stays: stays}})
+		case s.Kind == rotation.StepChange:
 			ref := refOf(a)
 			intentions[s.System] = append(intentions[s.System], connect.Intention{Change: &ref, Current: values.current})
-		case rotation.StepReplace:
+		case s.Kind == rotation.StepReplace:
 			in := connect.Intention{Replace: s.Subject, Places: s.Places, Current: values.current}
 			if s.Holds != "" {
 				if in.Current, err = o.valueOf(values, s.Holds); err != nil {
@@ -83,12 +88,12 @@ func (o *Operator) checks(ctx context.Context, a store.Account, plan rotation.Pl
 				}
 			}
 			intentions[s.System] = append(intentions[s.System], in)
-		case rotation.StepLogOn:
+		case s.Kind == rotation.StepLogOn:
 			intentions[s.System] = append(intentions[s.System], connect.Intention{LogOn: &connect.LogOnChange{Place: s.At(), Was: s.LogOn.Was, Account: s.LogOn.Account}, Current: values.current})
 			if line, told := o.formerLogOn(ctx, s); told {
 				checks = append(checks, line)
 			}
-		case rotation.StepRestart:
+		case s.Kind == rotation.StepRestart:
 			intentions[s.System] = append(intentions[s.System], connect.Intention{Restart: s.At(), Along: s.Along})
 		}
 	}
@@ -113,7 +118,7 @@ func (o *Operator) checks(ctx context.Context, a store.Account, plan rotation.Pl
 		names = append(names, name)
 	}
 	sort.Slice(names, func(i, j int) bool {
-		return names[i] == a.System || names[j] != a.System && names[i] < names[j]
+		return names[i] == systemOf(subject) || names[j] != systemOf(subject) && names[i] < names[j]
 	})
 	for _, name := range names {
 		checks = append(checks, answers[name]...)
@@ -125,20 +130,25 @@ func (o *Operator) checks(ctx context.Context, a store.Account, plan rotation.Pl
 	checks = append(checks, latent...)
 	for _, note := range plan.Notes {
 		if text, found := strings.CutPrefix(note, "latent: "); found {
-			checks = append(checks, connect.Checked{System: a.System, What: "everything runs with the new value afterwards", Result: connect.CheckWarning, Words: text, Next: "this is a latent breakage from then on: it is listed under findings until the restart"})
+			checks = append(checks, connect.Checked{System: systemOf(subject), What: "everything runs with the new value afterwards", Result: connect.CheckWarning, Words: text, Next: "this is a latent breakage from then on: it is listed under findings until the restart"})
+		}
+		if text, found := strings.CutPrefix(note, "out of reach: "); found {
+			checks = append(checks, connect.Checked{System: systemOf(subject), What: "every holder gets the new key", Result: connect.CheckFailed, Words: text, Next: "it would be locked out when the old key is removed: replace it there by hand first, or remove it"})
 		}
 		if strings.HasPrefix(note, "ambiguous: ") {
-			checks = append(checks, connect.Checked{System: a.System, What: "every copy belongs to one account", Result: connect.CheckFailed, Words: strings.TrimPrefix(note, "ambiguous: "), Next: "write the account's name beside it, or give the other account a password of its own first"})
+			checks = append(checks, connect.Checked{System: systemOf(subject), What: "every copy belongs to one account", Result: connect.CheckFailed, Words: strings.TrimPrefix(note, "ambiguous: "), Next: "write the account's name beside it, or give the other account a password of its own first"})
 		}
 	}
 	for _, note := range plan.Notes {
 		if strings.Contains(note, " is left alone: ") {
-			checks = append(checks, connect.Checked{System: a.System, What: "every copy that names the account is the current value", Result: connect.CheckWarning, Words: note, Next: "if something still reads it, it is refused already, or the picture is old: survey that system"})
+			checks = append(checks, connect.Checked{System: systemOf(subject), What: "every copy that names the account is the current value", Result: connect.CheckWarning, Words: note, Next: "if something still reads it, it is refused already, or the picture is old: survey that system"})
 		}
 	}
-	unexplained, err := o.Store.FindingsOf(ctx, a.ID, "unexplained-client")
-	if err != nil {
-		return nil, err
+	var unexplained []store.Finding
+	if isAccount {
+		if unexplained, err = o.Store.FindingsOf(ctx, a.ID, "unexplained-client"); err != nil {
+			return nil, err
+		}
 	}
 	for _, f := range unexplained {
 		checks = append(checks, connect.Checked{System: f.System, What: "everybody who signs in as it is explained", Result: connect.CheckWarning, Words: f.What, Next: f.Next})
@@ -204,7 +214,7 @@ func (o *Operator) formerLogOn(ctx context.Context, s rotation.Step) (connect.Ch
 	if s.LogOn.WasID == "" {
 		return connect.Checked{}, false
 	}
-	values, err := o.values(ctx, number(s.LogOn.WasID))
+	values, err := o.values(ctx, store.Credential{AccountID: number(s.LogOn.WasID)})
 	if err == nil && !values.current.Empty() {
 		return connect.Checked{}, false
 	}
@@ -258,30 +268,37 @@ func (o *Operator) Incomplete(ctx context.Context) ([]Incomplete, error) {
 }
 
 // allowed holds a rotation against law 9.
-func (o *Operator) allowed(ctx context.Context, a store.Account, plan rotation.Plan, override string) (int64, error) {
+func (o *Operator) allowed(ctx context.Context, subject Subject, plan rotation.Plan, override string) (int64, error) {
 	if override != "" {
 		return 0, nil
 	}
-	latest, err := o.Store.LatestRehearsal(ctx, a.ID)
+	latest, err := o.Store.LatestRehearsal(ctx, subject.Credential())
 	switch {
 	case errors.Is(err, store.ErrNotFound):
-		return 0, fmt.Errorf("%w: there was no rehearsal: run 'moss rotate rehearse %s' first, or override with a reason", ErrRefused, a.Name)
+		return 0, fmt.Errorf("%w: there was no rehearsal: run 'moss rotate rehearse %s' first, or override with a reason", ErrRefused, spelled(subject))
 	case err != nil:
 		return 0, err
 	case latest.Verdict != "passed":
-		return 0, fmt.Errorf("%w: the latest rehearsal failed: read it with 'moss rotate rehearse %s', or override with a reason", ErrRefused, a.Name)
+		return 0, fmt.Errorf("%w: the latest rehearsal failed: read it with 'moss rotate rehearse %s', or override with a reason", ErrRefused, spelled(subject))
 	case o.Now().Sub(latest.Created) > RehearsalAge:
 		return 0, fmt.Errorf("%w: the latest rehearsal is older than %s: rehearse again", ErrRefused, RehearsalAge)
 	case !reflect.DeepEqual(stepsOf(latest.Plan), stepsOf(plan)):
-		return 0, fmt.Errorf("%w: the picture changed since the rehearsal: rehearse again", ErrRefused)
+		return 0, fmt.Errorf("%w: this is not what was rehearsed (the picture changed since, or something else is asked): rehearse again", ErrRefused)
 	}
 	return latest.ID, nil
 }
 
 func stepsOf(p rotation.Plan) []string {
-	var out []string
+	out := []string{p.KeyType}
 	for _, s := range p.Steps {
-		out = append(out, fmt.Sprintf("%s %v %v %v %+v %v %v %v", s.Title(), s.Places, s.Needs, s.After, s.Check, s.Along, s.NotBefore, s.NotAfter))
+		out = append(out, fmt.Sprintf("%s %v %v %v %+v %v %v %v", s.Title(), s.Places, s.Needs, s.After, s.Check, s.Along, s.NotBefore, s.NotAfter)+doorOf(s))
 	}
 	return out
+}
+
+func doorOf(s rotation.Step) string {
+	if s.Door == nil {
+		return ""
+	}
+	return fmt.Sprintf(" %+v", *s.Door)
 }

@@ -17,29 +17,29 @@ type running struct {
 	ended  chan struct{}
 }
 
-// StartRotation begins a rotation of an account in custody and returns at
+// StartRotation begins a rotation of a credential in custody and returns at
 // once. Law 9: it needs a rehearsal that passed recently, or an override with
 // a reason.
-func (o *Operator) StartRotation(ctx context.Context, by string, a store.Account, wish Wish, reason, override string) (int64, error) {
+func (o *Operator) StartRotation(ctx context.Context, by string, s Subject, wish Wish, reason, override string) (int64, error) {
 	if reason == "" {
 		return 0, fmt.Errorf("%w: give a reason", ErrInput)
 	}
-	if _, err := o.Store.Custody(ctx, a.ID); err != nil {
+	if _, err := o.Store.Custody(ctx, s.Credential()); err != nil {
 		if errors.Is(err, store.ErrNotFound) {
-			return 0, fmt.Errorf("%w: %s is not in custody: take it first", ErrRefused, a.Name)
+			return 0, fmt.Errorf("%w: %s is not in custody: take it first", ErrRefused, nameOf(s))
 		}
 		return 0, err
 	}
-	plan, err := o.plan(ctx, a, wish)
+	plan, err := o.plan(ctx, s, wish)
 	if err != nil {
 		return 0, err
 	}
-	rehearsal, err := o.allowed(ctx, a, plan, override)
+	rehearsal, err := o.allowed(ctx, s, plan, override)
 	if err != nil {
 		return 0, err
 	}
-	r := store.Rotation{AccountID: a.ID, Account: a.Name, Authority: a.System, Plan: plan, Policy: string(wish.Policy), RequestedBy: by, Reason: reason, Override: override, RehearsalID: rehearsal, Mode: string(rotation.ModeForward)}
-	entry := ledger.Entry{Actor: by, Act: "rotation.start", Phase: ledger.Intent, Subject: a.Name, System: a.System, Reason: reason}
+	r := store.Rotation{AccountID: s.Credential().AccountID, KeyID: s.Credential().KeyID, Account: nameOf(s), Authority: plan.Authority, Plan: plan, Policy: string(wish.Policy), RequestedBy: by, Reason: reason, Override: override, RehearsalID: rehearsal, Mode: string(rotation.ModeForward)}
+	entry := ledger.Entry{Actor: by, Act: "rotation.start", Phase: ledger.Intent, Subject: nameOf(s), System: systemOf(s), Reason: reason}
 	if override != "" {
 		entry.Detail = "without a rehearsal that passed: " + override
 	}
@@ -119,15 +119,15 @@ func (o *Operator) mayDecide(ctx context.Context, r store.Rotation, decision str
 		return nil
 	}
 	// Taking up a finished one: only the latest of its account.
-	later, err := o.Store.Rotations(ctx, store.Query{Filters: []string{fmt.Sprintf("account_id=%d", r.AccountID), fmt.Sprintf("id>%d", r.ID)}, Limit: 1})
+	later, err := o.Store.Rotations(ctx, store.Query{Filters: append(rotationsOf(r.Credential()), fmt.Sprintf("id>%d", r.ID)), Limit: 1})
 	if err != nil {
 		return err
 	}
 	if len(later.Items) > 0 {
-		return fmt.Errorf("%w: rotation %d of the same account came after it", ErrRefused, later.Items[0].ID)
+		return fmt.Errorf("%w: rotation %d of the same credential came after it", ErrRefused, later.Items[0].ID)
 	}
-	if _, err := o.Store.Custody(ctx, r.AccountID); err != nil {
-		return fmt.Errorf("%w: the account is no longer in custody", ErrRefused)
+	if _, err := o.Store.Custody(ctx, r.Credential()); err != nil {
+		return fmt.Errorf("%w: %s is no longer in custody", ErrRefused, r.Account)
 	}
 	return nil
 }
@@ -169,12 +169,14 @@ func (o *Operator) run(r store.Rotation, active *running) (rotation.State, error
 	if err != nil {
 		return state, err
 	}
-	a, err := o.Store.Account(o.base, r.AccountID)
-	if err != nil {
-		return state, err
+	h := &hands{Operator: o, rotation: r}
+	if r.KeyID == 0 {
+		if h.account, err = o.Store.Account(o.base, r.AccountID); err != nil {
+			return state, err
+		}
 	}
 	runner := &rotation.Runner{
-		Plan: r.Plan, Journal: &journal{Operator: o, rotation: r, state: state}, Hands: &hands{Operator: o, rotation: r, account: a},
+		Plan: r.Plan, Journal: &journal{Operator: o, rotation: r, state: state}, Hands: h,
 		Now: o.Now, Wait: connect.Wait, Parallel: o.Acts, Decide: active.decide,
 	}
 	state, err = runner.Run(o.base, records)
@@ -191,27 +193,47 @@ func (o *Operator) settlement(ctx context.Context, r store.Rotation, state rotat
 	if err != nil || next == nil || old == nil {
 		return nil, err
 	}
-	var changed, refused rotation.Status
-	for i, step := range r.Plan.Steps {
-		switch step.Kind {
-		case rotation.StepChange:
-			changed = state.Steps[i].Status
-		case rotation.StepRefuse:
-			refused = state.Steps[i].Status
-		}
-	}
+	var v *store.Settlement
+	changed, refused := statusOf(r.Plan, state, rotation.StepChange), statusOf(r.Plan, state, rotation.StepRefuse)
 	switch {
 	case state.Result == rotation.FinishedDone || state.Result == rotation.FinishedWithFailures:
-		return &store.Settlement{Winner: next.ID, Loser: old.ID, LoserRefused: refused == rotation.Done}, nil
+		v = &store.Settlement{Winner: next.ID, Loser: old.ID, LoserRefused: refused == rotation.Done}
 	case state.Result == rotation.FinishedUndone, changed == rotation.Undone:
-		return &store.Settlement{Winner: old.ID, Loser: next.ID, LoserRefused: refused == rotation.Undone || changed != rotation.Undone && changed != rotation.Done}, nil
+		v = &store.Settlement{Winner: old.ID, Loser: next.ID, LoserRefused: refused == rotation.Undone || changed == rotation.Pending || changed == rotation.Failed}
 	}
-	return nil, nil
+	if v == nil || r.KeyID == 0 {
+		return v, nil
+	}
+	winner := old
+	if v.Winner == next.ID {
+		winner = next
+	}
+	v.Pair, err = o.pairOf(*winner)
+	return v, err
+}
+
+// statusOf is where all steps of a kind stand: the status that they share,
+// leaving out those that were never begun, or "" when they differ.
+func statusOf(plan rotation.Plan, state rotation.State, kind rotation.StepKind) rotation.Status {
+	shared := rotation.Pending
+	for i, step := range plan.Steps {
+		switch s := state.Steps[i].Status; {
+		case step.Kind != kind || s == rotation.Pending || s == shared:
+		case shared == rotation.Pending:
+			shared = s
+		default:
+			return ""
+		}
+	}
+	return shared
 }
 
 // rotationFindings raises what a person must look at.
 func (o *Operator) rotationFindings(r store.Rotation, state rotation.State) error {
 	key := fmt.Sprintf("rotation/%d/", r.AccountID)
+	if r.KeyID != 0 {
+		key = fmt.Sprintf("rotation/key-%d/", r.KeyID)
+	}
 	var list []store.Finding
 	next := fmt.Sprintf("read it with 'moss rotate show %d'", r.ID)
 	add := func(severity, what, next string) {
@@ -237,13 +259,13 @@ func (o *Operator) renewRotationFindings(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	seen := map[int64]bool{}
+	seen := map[store.Credential]bool{}
 	for _, r := range page.Items {
-		if seen[r.AccountID] || r.Mode == string(rotation.ModeForward) || r.Mode == string(rotation.ModeUndoing) {
-			seen[r.AccountID] = true
+		if seen[r.Credential()] || r.Mode == string(rotation.ModeForward) || r.Mode == string(rotation.ModeUndoing) {
+			seen[r.Credential()] = true
 			continue
 		}
-		seen[r.AccountID] = true
+		seen[r.Credential()] = true
 		if err := o.rotationFindings(r, rotation.State{Mode: rotation.Mode(r.Mode), Result: r.Result}); err != nil {
 			return err
 		}
@@ -309,6 +331,9 @@ func (j *journal) effects(ctx context.Context, r rotation.Record, state rotation
 	if r.Step >= 0 && j.rotation.Plan.Steps[r.Step].Kind == rotation.StepLogOn {
 		return j.logOnEffect(ctx, j.rotation.Plan.Steps[r.Step], state.Steps[r.Step].Status)
 	}
+	if r.Step >= 0 && j.rotation.KeyID != 0 {
+		return j.keyEffect(ctx, j.rotation.Plan.Steps[r.Step], state.Steps[r.Step].Status)
+	}
 	if r.Step < 0 || j.rotation.Plan.Steps[r.Step].Kind != rotation.StepReplace {
 		return effects, nil
 	}
@@ -341,12 +366,12 @@ func (j *journal) logOnEffect(ctx context.Context, step rotation.Step, status ro
 	var value *store.Secret
 	switch {
 	case status == rotation.Done && j.rotation.Plan.Kind == rotation.KindAssign:
-		value, err = j.currentSecret(ctx, j.rotation.AccountID)
+		value, err = j.currentSecret(ctx, j.rotation.Credential())
 	case status == rotation.Done:
 		_, value, err = j.pair(ctx, j.rotation)
 	case status == rotation.Undone && step.LogOn.WasID != "":
 		is.Account, is.AccountID = step.LogOn.Was, number(step.LogOn.WasID)
-		value, err = j.currentSecret(ctx, is.AccountID)
+		value, err = j.currentSecret(ctx, store.Credential{AccountID: is.AccountID})
 	case status == rotation.Undone && j.rotation.Plan.Kind == rotation.KindAssign:
 		is.Account = step.LogOn.Was
 	case status == rotation.Undone:
@@ -361,8 +386,8 @@ func (j *journal) logOnEffect(ctx context.Context, step rotation.Step, status ro
 	return effects, err
 }
 
-func (o *Operator) currentSecret(ctx context.Context, account int64) (*store.Secret, error) {
-	all, err := o.Store.Secrets(ctx, account)
+func (o *Operator) currentSecret(ctx context.Context, c store.Credential) (*store.Secret, error) {
+	all, err := o.Store.Secrets(ctx, c)
 	for i := range all {
 		if all[i].State == store.SecretCurrent {
 			return &all[i], err

@@ -54,6 +54,9 @@ var access = map[string][]string{
 
 	"take-custody": operators, "verify-custody": operators, "verify-all-custody": operators, "release-custody": operators,
 
+	"list-keys": readers, "resolve-key": readers, "get-key": readers, "take-key": operators, "verify-key": operators, "release-key": operators,
+	"rehearse-key": operators, "get-key-rehearsal": readers, "start-key-rotation": operators, "override-key-rotation": {RoleApprover},
+
 	"rehearse": operators, "get-rehearsal": readers, "start-rotation": operators, "override-rotation": {RoleApprover}, "decide-rotation": operators,
 	"list-rotations": readers, "get-rotation": readers, "watch-rotation": readers, "list-journal": readers,
 

@@ -21,6 +21,7 @@ func (s *Service) registerAll() {
 	s.registerAccounts()
 	s.registerRadius()
 	s.registerRotations()
+	s.registerKeys()
 	s.registerLedger()
 }
 

@@ -124,7 +124,7 @@ func (s *Service) detail(ctx context.Context, id int64) (AccountDetail, error) {
 		return AccountDetail{}, err
 	}
 	out := AccountDetail{Account: a}
-	if c, err := s.store.Custody(ctx, id); err == nil {
+	if c, err := s.store.Custody(ctx, a.Credential()); err == nil {
 		out.Custody = &c
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return out, err

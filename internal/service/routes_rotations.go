@@ -130,24 +130,16 @@ type decideInput struct {
 
 func (s *Service) registerRotations() {
 	add(s, http.MethodPost, "/accounts/{id}/rehearsals", "rehearse", "Check everything about a rotation without changing anything", func(ctx context.Context, in *rehearseInput) (*body[RehearsalAnswer], error) {
-		a, err := s.store.Account(ctx, in.ID)
-		if err != nil {
-			return nil, err
-		}
-		wish, err := s.wish(ctx, a, in.Body)
-		if err != nil {
-			return nil, err
-		}
-		return rehearsalAnswer(s.operator.Rehearse(ctx, who(ctx), a, wish))
+		return s.rehearse(ctx, s.accountWish(in.ID, in.Body))
 	})
 	add(s, http.MethodGet, "/accounts/{id}/rehearsals/latest", "get-rehearsal", "Show the latest rehearsal", func(ctx context.Context, in *AccountInput) (*body[RehearsalAnswer], error) {
-		return rehearsalAnswer(s.store.LatestRehearsal(ctx, in.ID))
+		return rehearsalAnswer(s.store.LatestRehearsal(ctx, store.Credential{AccountID: in.ID}))
 	})
 	add(s, http.MethodPost, "/accounts/{id}/rotations", "start-rotation", "Rotate; needs a rehearsal that passed within the hour", func(ctx context.Context, in *startRotationInput) (*body[RotationNow], error) {
-		return s.startRotation(ctx, in.ID, in.Key, in.Body.WishBody, in.Body.Reason, "")
+		return s.startRotation(ctx, in.Key, s.accountWish(in.ID, in.Body.WishBody), in.Body.Reason, "")
 	})
 	add(s, http.MethodPost, "/accounts/{id}/rotations/override", "override-rotation", "Rotate without a rehearsal that passed; the reason is recorded", func(ctx context.Context, in *overrideInput) (*body[RotationNow], error) {
-		return s.startRotation(ctx, in.ID, in.Key, in.Body.WishBody, in.Body.Reason, in.Body.Override)
+		return s.startRotation(ctx, in.Key, s.accountWish(in.ID, in.Body.WishBody), in.Body.Reason, in.Body.Override)
 	})
 	add(s, http.MethodGet, "/rotations", "list-rotations", "List rotations", func(ctx context.Context, in *ListInput) (*body[store.Page[store.Rotation]], error) {
 		return answer(s.store.Rotations(ctx, in.query()))
@@ -168,17 +160,35 @@ func (s *Service) registerRotations() {
 	s.registerWatchRotation()
 }
 
-func (s *Service) startRotation(ctx context.Context, account int64, key string, b WishBody, reason, override string) (*body[RotationNow], error) {
-	id, err := s.once(ctx, key, fmt.Sprintf("rotation/%d", account), func() (int64, error) {
-		a, err := s.store.Account(ctx, account)
+// wished looks up what shall be rotated, and how.
+type wished func(ctx context.Context) (operate.Subject, operate.Wish, error)
+
+func (s *Service) accountWish(id int64, b WishBody) wished {
+	return func(ctx context.Context) (operate.Subject, operate.Wish, error) {
+		a, err := s.store.Account(ctx, id)
 		if err != nil {
-			return 0, err
+			return nil, operate.Wish{}, err
 		}
-		wish, err := s.wish(ctx, a, b)
-		if err != nil {
-			return 0, err
-		}
-		return s.operator.StartRotation(ctx, who(ctx), a, wish, reason, override)
+		w, err := s.wish(ctx, a, b)
+		return a, w, err
+	}
+}
+
+func (s *Service) rehearse(ctx context.Context, what wished) (*body[RehearsalAnswer], error) {
+	subject, wish, err := what(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return rehearsalAnswer(s.operator.Rehearse(ctx, who(ctx), subject, wish))
+}
+
+func (s *Service) startRotation(ctx context.Context, key string, what wished, reason, override string) (*body[RotationNow], error) {
+	subject, wish, err := what(ctx)
+	if err != nil {
+		return nil, err
+	}
+	id, err := s.once(ctx, key, "rotation/"+subject.Credential().String(), func() (int64, error) {
+		return s.operator.StartRotation(ctx, who(ctx), subject, wish, reason, override)
 	})
 	if err != nil {
 		return nil, err

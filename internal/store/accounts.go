@@ -31,6 +31,9 @@ type Account struct {
 	Dependents int       `json:"dependents"`
 }
 
+// Credential names its password.
+func (a Account) Credential() Credential { return Credential{AccountID: a.ID} }
+
 type accountLists struct {
 	Groups     []string `json:"g,omitempty"`
 	Principals []string `json:"p,omitempty"`

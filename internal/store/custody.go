@@ -18,24 +18,46 @@ const (
 	SecretRetired   = "retired"
 )
 
+// Credential names what can be in custody: the password of an account, or a
+// key pair. One of the two is set.
+type Credential struct {
+	AccountID int64
+	KeyID     int64
+}
+
+// credentialIs picks the rows of a credential.
+const credentialIs = "account_id IS NULLIF(?, 0) AND key_id IS NULLIF(?, 0)"
+
+func (c Credential) String() string {
+	if c.KeyID != 0 {
+		return fmt.Sprintf("key/%d", c.KeyID)
+	}
+	return fmt.Sprintf("account/%d", c.AccountID)
+}
+
 // Secret is a sealed value.
 type Secret struct {
-	ID          int64
-	AccountID   int64
+	ID int64
+	Credential
 	RotationID  int64
 	State       string
 	Sealed      []byte
 	Fingerprint string
+	Public      string // of a private key: the fingerprint of its public half
 	Created     time.Time
 }
 
 // Binding names the record that a sealed value belongs to.
 func (v Secret) Binding() string {
+	if v.KeyID != 0 {
+		return fmt.Sprintf("secret/key=%d/fingerprint=%s", v.KeyID, v.Fingerprint)
+	}
 	return fmt.Sprintf("secret/account=%d/fingerprint=%s", v.AccountID, v.Fingerprint)
 }
 
 func addSecret(ctx context.Context, tx *sql.Tx, v Secret, now string) error {
-	_, err := tx.ExecContext(ctx, "INSERT INTO secrets (account_id, rotation_id, state, sealed, fingerprint, created) VALUES (?, NULLIF(?, 0), ?, ?, ?, ?)", v.AccountID, v.RotationID, v.State, v.Sealed, v.Fingerprint, now)
+	_, err := tx.ExecContext(ctx, "INSERT INTO secrets (account_id, key_id, rotation_id, state, sealed, fingerprint, public, created) VALUES (NULLIF(?, 0), NULLIF(?, 0), NULLIF(?, 0), ?, ?, ?, ?, ?)",
+		v.AccountID, v.KeyID, v.RotationID, v.State, v.Sealed, v.Fingerprint, v.Public, now)
 	return err
 }
 
@@ -45,14 +67,14 @@ func (s *Store) AddCandidate(ctx context.Context, v Secret) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error { return addSecret(ctx, tx, v, s.stamp()) })
 }
 
-// Secrets returns all sealed values of an account, the newest first.
-func (s *Store) Secrets(ctx context.Context, account int64) ([]Secret, error) {
+// Secrets returns all sealed values of a credential, the newest first.
+func (s *Store) Secrets(ctx context.Context, c Credential) ([]Secret, error) {
 	return collect(ctx, s.read, func(rows *sql.Rows) (v Secret, err error) {
 		var created string
-		err = rows.Scan(&v.ID, &v.AccountID, &v.RotationID, &v.State, &v.Sealed, &v.Fingerprint, &created)
+		err = rows.Scan(&v.ID, &v.AccountID, &v.KeyID, &v.RotationID, &v.State, &v.Sealed, &v.Fingerprint, &v.Public, &created)
 		v.Created = timeOf(created)
 		return v, err
-	}, "SELECT id, account_id, COALESCE(rotation_id, 0), state, sealed, fingerprint, created FROM secrets WHERE account_id = ? ORDER BY id DESC", account)
+	}, "SELECT id, COALESCE(account_id, 0), COALESCE(key_id, 0), COALESCE(rotation_id, 0), state, sealed, fingerprint, public, created FROM secrets WHERE "+credentialIs+" ORDER BY id DESC", c.AccountID, c.KeyID)
 }
 
 // Fingerprints returns those of all values in custody, for a visit to look for.
@@ -60,9 +82,10 @@ func (s *Store) Fingerprints(ctx context.Context) ([]string, error) {
 	return collect(ctx, s.read, single[string], "SELECT DISTINCT fingerprint FROM secrets WHERE state <> 'retired'")
 }
 
-// Custody is what is kept of an account in custody beside its values.
+// Custody is what is kept of a credential in custody beside its values.
 type Custody struct {
-	AccountID int64     `json:"account_id"`
+	AccountID int64     `json:"account_id,omitempty"`
+	KeyID     int64     `json:"key_id,omitempty"`
 	Taken     time.Time `json:"taken"`
 	TakenBy   string    `json:"taken_by"`
 	Verified  time.Time `json:"verified,omitzero"`
@@ -72,31 +95,29 @@ type Custody struct {
 }
 
 // Custody returns one, or ErrNotFound.
-func (s *Store) Custody(ctx context.Context, account int64) (Custody, error) {
+func (s *Store) Custody(ctx context.Context, c Credential) (Custody, error) {
 	var v Custody
 	var taken, verified, rotated string
-	err := s.read.QueryRowContext(ctx, "SELECT account_id, taken, taken_by, verified, verdict, words, rotated FROM custody WHERE account_id = ?", account).Scan(&v.AccountID, &taken, &v.TakenBy, &verified, &v.Verdict, &v.Words, &rotated)
+	err := s.read.QueryRowContext(ctx, "SELECT COALESCE(account_id, 0), COALESCE(key_id, 0), taken, taken_by, verified, verdict, words, rotated FROM custody WHERE "+credentialIs, c.AccountID, c.KeyID).Scan(&v.AccountID, &v.KeyID, &taken, &v.TakenBy, &verified, &v.Verdict, &v.Words, &rotated)
 	v.Taken, v.Verified, v.Rotated = timeOf(taken), timeOf(verified), timeOf(rotated)
 	return v, one(err)
 }
 
-// Custodies returns the ids of all accounts in custody.
-func (s *Store) Custodies(ctx context.Context) ([]int64, error) {
-	return collect(ctx, s.read, single[int64], "SELECT account_id FROM custody ORDER BY account_id")
+// Custodies returns all that is in custody.
+func (s *Store) Custodies(ctx context.Context) ([]Credential, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (c Credential, err error) {
+		return c, rows.Scan(&c.AccountID, &c.KeyID)
+	}, "SELECT COALESCE(account_id, 0), COALESCE(key_id, 0) FROM custody ORDER BY account_id, key_id")
 }
 
-// TakeCustody makes a value the current one of an account.
+// TakeCustody makes a value the current one of a credential.
 func (s *Store) TakeCustody(ctx context.Context, v Secret, by, words string, entries ...ledger.Entry) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		var n int
-		if err := tx.QueryRowContext(ctx, "SELECT COUNT(*) FROM custody WHERE account_id = ?", v.AccountID).Scan(&n); err != nil {
-			return err
-		}
 		now := s.stamp()
-		if _, err := tx.ExecContext(ctx, "UPDATE secrets SET state = 'previous' WHERE account_id = ? AND state = 'current'", v.AccountID); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE secrets SET state = 'previous' WHERE "+credentialIs+" AND state = 'current'", v.AccountID, v.KeyID); err != nil {
 			return err
 		}
-		res, err := tx.ExecContext(ctx, "UPDATE secrets SET state = 'current' WHERE account_id = ? AND fingerprint = ? AND state = 'candidate'", v.AccountID, v.Fingerprint)
+		res, err := tx.ExecContext(ctx, "UPDATE secrets SET state = 'current' WHERE "+credentialIs+" AND fingerprint = ? AND state = 'candidate'", v.AccountID, v.KeyID, v.Fingerprint)
 		if err != nil {
 			return err
 		}
@@ -108,8 +129,8 @@ func (s *Store) TakeCustody(ctx context.Context, v Secret, by, words string, ent
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO custody (account_id, taken, taken_by, verified, verdict, words) VALUES (?,?,?,?,'accepted',?)
-			ON CONFLICT (account_id) DO UPDATE SET verified=excluded.verified, verdict='accepted', words=excluded.words`, v.AccountID, now, by, now, words); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO custody (account_id, key_id, taken, taken_by, verified, verdict, words) VALUES (NULLIF(?, 0), NULLIF(?, 0), ?, ?, ?, 'accepted', ?)
+			ON CONFLICT DO UPDATE SET verified=excluded.verified, verdict='accepted', words=excluded.words`, v.AccountID, v.KeyID, now, by, now, words); err != nil {
 			return err
 		}
 		return s.record(ctx, tx, entries...)
@@ -117,33 +138,33 @@ func (s *Store) TakeCustody(ctx context.Context, v Secret, by, words string, ent
 }
 
 // SaveVerdict stores the outcome of a verification.
-func (s *Store) SaveVerdict(ctx context.Context, account int64, verdict, words string) error {
+func (s *Store) SaveVerdict(ctx context.Context, c Credential, verdict, words string) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "UPDATE custody SET verified = ?, verdict = ?, words = ? WHERE account_id = ?", s.stamp(), verdict, words, account)
+		_, err := tx.ExecContext(ctx, "UPDATE custody SET verified = ?, verdict = ?, words = ? WHERE "+credentialIs, s.stamp(), verdict, words, c.AccountID, c.KeyID)
 		return err
 	})
 }
 
 // ReleaseCustody ends custody. The sealed values are removed: from now on
 // somebody else is responsible for them.
-func (s *Store) ReleaseCustody(ctx context.Context, account int64, entries ...ledger.Entry) error {
+func (s *Store) ReleaseCustody(ctx context.Context, c Credential, entries ...ledger.Entry) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		var n int
-		if err := tx.QueryRowContext(ctx, "SELECT COUNT(*) FROM rotations WHERE account_id = ? AND mode <> 'finished'", account).Scan(&n); err != nil {
+		if err := tx.QueryRowContext(ctx, "SELECT COUNT(*) FROM rotations WHERE "+credentialIs+" AND mode <> 'finished'", c.AccountID, c.KeyID).Scan(&n); err != nil {
 			return err
 		}
 		if n > 0 {
 			return inUse("a rotation of it is not finished")
 		}
-		if _, err := tx.ExecContext(ctx, "DELETE FROM secrets WHERE account_id = ?", account); err != nil {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM secrets WHERE "+credentialIs, c.AccountID, c.KeyID); err != nil {
 			return err
 		}
-		res, err := tx.ExecContext(ctx, "DELETE FROM custody WHERE account_id = ?", account)
+		res, err := tx.ExecContext(ctx, "DELETE FROM custody WHERE "+credentialIs, c.AccountID, c.KeyID)
 		if err != nil {
 			return err
 		}
 		if n, err := res.RowsAffected(); err != nil || n == 0 {
-			return fmt.Errorf("account %d is not in custody: %w", account, ErrNotFound)
+			return fmt.Errorf("%s is not in custody: %w", c, ErrNotFound)
 		}
 		return s.record(ctx, tx, entries...)
 	})
@@ -155,9 +176,10 @@ func (s *Store) ReleaseCustody(ctx context.Context, account int64, entries ...le
 type Settlement struct {
 	Winner, Loser int64
 	LoserRefused  bool
+	Pair          *KeyPair // of a key: the winner's public half
 }
 
-func (s *Store) settle(ctx context.Context, tx *sql.Tx, account int64, v Settlement) error {
+func (s *Store) settle(ctx context.Context, tx *sql.Tx, c Credential, v Settlement) error {
 	state := SecretPrevious
 	if v.LoserRefused {
 		state = SecretRetired
@@ -167,18 +189,23 @@ func (s *Store) settle(ctx context.Context, tx *sql.Tx, account int64, v Settlem
 		state string
 		id    int64
 	}{{state, v.Loser}, {SecretCurrent, v.Winner}} {
-		if _, err := tx.ExecContext(ctx, "UPDATE secrets SET state = ?, ended = ? WHERE account_id = ? AND id = ?", act.state, now, account, act.id); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE secrets SET state = ?, ended = ? WHERE "+credentialIs+" AND id = ?", act.state, now, c.AccountID, c.KeyID, act.id); err != nil {
 			return err
 		}
 	}
-	_, err := tx.ExecContext(ctx, "UPDATE custody SET rotated = ?, verified = ?, verdict = 'accepted', words = 'proven by the rotation' WHERE account_id = ?", now, now, account)
+	if v.Pair != nil {
+		if err := becomes(ctx, tx, c.KeyID, *v.Pair); err != nil {
+			return err
+		}
+	}
+	_, err := tx.ExecContext(ctx, "UPDATE custody SET rotated = ?, verified = ?, verdict = 'accepted', words = 'proven by the rotation' WHERE "+credentialIs, now, now, c.AccountID, c.KeyID)
 	return err
 }
 
 // DropCandidate retires a prepared value that the authority refused.
-func (s *Store) DropCandidate(ctx context.Context, account int64, fingerprint string) error {
+func (s *Store) DropCandidate(ctx context.Context, c Credential, fingerprint string) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "UPDATE secrets SET state = 'retired', ended = ? WHERE account_id = ? AND fingerprint = ? AND state = 'candidate'", s.stamp(), account, fingerprint)
+		_, err := tx.ExecContext(ctx, "UPDATE secrets SET state = 'retired', ended = ? WHERE "+credentialIs+" AND fingerprint = ? AND state = 'candidate'", s.stamp(), c.AccountID, c.KeyID, fingerprint)
 		return err
 	})
 }

@@ -90,7 +90,7 @@ type Overview struct {
 // Overview counts.
 func (s *Store) Overview(ctx context.Context) (Overview, error) {
 	v := Overview{SystemStates: map[string]int{}, Findings: map[string]int{}}
-	err := s.read.QueryRowContext(ctx, `SELECT (SELECT COUNT(*) FROM systems), (SELECT COUNT(*) FROM accounts WHERE gone = ''), (SELECT COUNT(*) FROM custody),
+	err := s.read.QueryRowContext(ctx, `SELECT (SELECT COUNT(*) FROM systems), (SELECT COUNT(*) FROM accounts WHERE gone = ''), (SELECT COUNT(*) FROM custody WHERE account_id IS NOT NULL),
 		(SELECT COUNT(*) FROM dependents WHERE gone = ''), (SELECT COUNT(DISTINCT dependent_id) FROM ties JOIN dependents d ON d.id = dependent_id WHERE d.gone = ''),
 		(SELECT COUNT(*) FROM accounts WHERE gone = '' AND never_expires AND enabled = 'yes')`).Scan(&v.Systems, &v.Accounts, &v.Custody, &v.Dependents, &v.Tied, &v.NeverExpire)
 	if err != nil {

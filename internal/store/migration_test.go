@@ -2,6 +2,7 @@ package store
 
 import (
 	"database/sql"
+	"fmt"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -16,15 +17,21 @@ import (
 	"mossledger.example/moss/internal/core/ties"
 )
 
-// TestFromVersionOne opens a database as the first version left it, with data
-// and a rotation that is not finished.
-func TestFromVersionOne(t *testing.T) {
+// TestFromEveryVersion opens a database as each earlier version left it, with
+// data, sealed values and a rotation that is not finished.
+func TestFromEveryVersion(t *testing.T) {
+	for version := int64(1); version <= 3; version++ {
+		t.Run(fmt.Sprint(version), func(t *testing.T) { fromVersion(t, version) })
+	}
+}
+
+func fromVersion(t *testing.T, version int64) {
 	folder := t.TempDir()
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(folder, "moss.db")+"?_pragma=foreign_keys(1)")
 	require.NoError(t, err)
 	provider, err := goose.NewProvider(goose.DialectSQLite3, db, mustSub())
 	require.NoError(t, err)
-	_, err = provider.UpTo(t.Context(), 1)
+	_, err = provider.UpTo(t.Context(), version)
 	require.NoError(t, err)
 	const at = "2026-03-01T08:00:00.000000000Z"
 	for _, statement := range []string{
@@ -38,9 +45,17 @@ func TestFromVersionOne(t *testing.T) {
 		`INSERT INTO rotations (id, account_id, account, authority, plan, policy, mode, requested_by, reason, override, started) VALUES (1, 1, 'svc-berth', 'quay1',
 			'{"account_id":"1","account":"svc-berth","authority_id":"1","authority":"quay1","policy":"undo","steps":[{"index":0,"kind":"seal","subject":"svc-berth"},{"index":1,"kind":"restart","system_id":"1","system":"quay1","subject":"berth.service","needs":[0]}],"notes":[]}',
 			'undo', 'running', 'ines', 'quarterly', '', '` + at + `')`,
+		`INSERT INTO journal (rotation_id, seq, time, event, step, undo, result, memo, words, actor, reason) VALUES (1, 1, '` + at + `', 'started', -1, 0, 'undo', '', '', '', ''), (1, 2, '` + at + `', 'intent', 0, 0, '', '', '', '', '')`,
+		`INSERT INTO secrets (id, account_id, rotation_id, state, sealed, fingerprint, created) VALUES (7, 1, NULL, 'current', x'0102', 'f1', '` + at + `'), (9, 1, 1, 'candidate', x'0304', 'f2', '` + at + `')`,
+		`INSERT INTO custody (account_id, taken, taken_by, verdict) VALUES (1, '` + at + `', 'ines', 'accepted')`,
+		`INSERT INTO rehearsals (id, account_id, created, created_by, plan, checks, verdict) VALUES (3, 1, '` + at + `', 'ines', '{"steps":[]}', '[]', 'passed')`,
 	} {
 		_, err := db.ExecContext(t.Context(), statement)
 		require.NoError(t, err, statement)
+	}
+	if version > 1 { // from then on the program writes them itself
+		_, err := db.ExecContext(t.Context(), "UPDATE dependents SET identity = CASE runs_as WHEN 'berth' THEN 'named' WHEN 'root' THEN 'built-in' ELSE '' END")
+		require.NoError(t, err)
 	}
 	require.NoError(t, db.Close())
 
@@ -62,6 +77,25 @@ func TestFromVersionOne(t *testing.T) {
 	require.Len(t, unfinished, 1)
 	assert.Equal(t, string(rotation.KindRotate), unfinished[0].Kind)
 	assert.Equal(t, estate.Place{Kind: estate.DependentUnit, Place: "berth.service"}, unfinished[0].Plan.Steps[1].At(), "a plan of then is understood now")
+
+	// Law 2: every sealed value is there, and bound to the same record.
+	secrets, err := s.Secrets(t.Context(), Credential{AccountID: 1})
+	require.NoError(t, err)
+	require.Len(t, secrets, 2)
+	assert.Equal(t, Secret{ID: 9, Credential: Credential{AccountID: 1}, RotationID: 1, State: SecretCandidate, Sealed: []byte{3, 4}, Fingerprint: "f2", Created: timeOf(at)}, secrets[0])
+	assert.Equal(t, "secret/account=1/fingerprint=f1", secrets[1].Binding())
+	records, err := s.Journal(t.Context(), 1, 0)
+	require.NoError(t, err)
+	require.Len(t, records, 2)
+	assert.Equal(t, rotation.EventIntent, records[1].Event)
+	_, err = s.BeginRotation(t.Context(), Rotation{AccountID: 1, Account: "svc-berth", Policy: "undo"})
+	require.ErrorIs(t, err, ErrConflict, "one at a time, also across versions")
+	latest, err := s.LatestRehearsal(t.Context(), Credential{AccountID: 1})
+	require.NoError(t, err)
+	assert.Equal(t, int64(3), latest.ID)
+	custody, err := s.Custody(t.Context(), Credential{AccountID: 1})
+	require.NoError(t, err)
+	assert.Equal(t, "ines", custody.TakenBy)
 
 	// What is the same as before is taken in with its new columns.
 	tally := Tally{}

@@ -17,7 +17,8 @@ import (
 // Rehearsal is what could be checked before a rotation.
 type Rehearsal struct {
 	ID        int64             `json:"id"`
-	AccountID int64             `json:"account_id"`
+	AccountID int64             `json:"account_id,omitempty"`
+	KeyID     int64             `json:"key_id,omitempty"`
 	Created   time.Time         `json:"created"`
 	CreatedBy string            `json:"created_by"`
 	Plan      rotation.Plan     `json:"plan"`
@@ -29,7 +30,7 @@ type Rehearsal struct {
 func (s *Store) SaveRehearsal(ctx context.Context, v *Rehearsal) error {
 	v.Created = s.now().UTC()
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "INSERT INTO rehearsals (account_id, created, created_by, plan, checks, verdict) VALUES (?,?,?,?,?,?)", v.AccountID, stampOf(v.Created), v.CreatedBy, text(v.Plan), text(v.Checks), v.Verdict)
+		res, err := tx.ExecContext(ctx, "INSERT INTO rehearsals (account_id, key_id, created, created_by, plan, checks, verdict) VALUES (NULLIF(?, 0), NULLIF(?, 0), ?, ?, ?, ?, ?)", v.AccountID, v.KeyID, stampOf(v.Created), v.CreatedBy, text(v.Plan), text(v.Checks), v.Verdict)
 		if err != nil {
 			return err
 		}
@@ -38,11 +39,11 @@ func (s *Store) SaveRehearsal(ctx context.Context, v *Rehearsal) error {
 	})
 }
 
-// LatestRehearsal returns the newest of an account.
-func (s *Store) LatestRehearsal(ctx context.Context, account int64) (Rehearsal, error) {
+// LatestRehearsal returns the newest of a credential.
+func (s *Store) LatestRehearsal(ctx context.Context, c Credential) (Rehearsal, error) {
 	var v Rehearsal
 	var created, plan, checks string
-	err := s.read.QueryRowContext(ctx, "SELECT id, account_id, created, created_by, plan, checks, verdict FROM rehearsals WHERE account_id = ? ORDER BY id DESC LIMIT 1", account).Scan(&v.ID, &v.AccountID, &created, &v.CreatedBy, &plan, &checks, &v.Verdict)
+	err := s.read.QueryRowContext(ctx, "SELECT id, COALESCE(account_id, 0), COALESCE(key_id, 0), created, created_by, plan, checks, verdict FROM rehearsals WHERE "+credentialIs+" ORDER BY id DESC LIMIT 1", c.AccountID, c.KeyID).Scan(&v.ID, &v.AccountID, &v.KeyID, &created, &v.CreatedBy, &plan, &checks, &v.Verdict)
 	v.Created, v.Plan, v.Checks = timeOf(created), parse[rotation.Plan](plan), parse[[]connect.Checked](checks)
 	return v, one(err)
 }
@@ -50,11 +51,12 @@ func (s *Store) LatestRehearsal(ctx context.Context, account int64) (Rehearsal, 
 // Rotation is one rotation.
 type Rotation struct {
 	ID          int64         `json:"id"`
-	AccountID   int64         `json:"account_id"`
-	Account     string        `json:"account"`
-	Authority   string        `json:"authority"`
+	AccountID   int64         `json:"account_id,omitempty"`
+	KeyID       int64         `json:"key_id,omitempty" doc:"Of a key pair, instead of an account"`
+	Account     string        `json:"account" doc:"Its name, or that of the key pair"`
+	Authority   string        `json:"authority" doc:"The system that decides; of a key pair those that it opens"`
 	Plan        rotation.Plan `json:"plan"`
-	Kind        string        `json:"kind" enum:"rotate,assign" doc:"rotate: the credential changes; assign: chosen log-ons get the account"`
+	Kind        string        `json:"kind" enum:"rotate,assign,key" doc:"rotate: the password changes; assign: chosen log-ons get the account; key: a key pair changes"`
 	Policy      string        `json:"policy" enum:"stop,continue,undo"`
 	Mode        string        `json:"mode" enum:"running,stopped,undoing,finished"`
 	Result      string        `json:"result" enum:"done,done-with-failures,undone,undo-incomplete,"`
@@ -66,12 +68,12 @@ type Rotation struct {
 	Ended       time.Time     `json:"ended,omitzero"`
 }
 
-const rotationColumns = "r.id, r.account_id, r.account, r.authority, r.plan, r.policy, r.mode, r.result, r.requested_by, r.reason, r.override, COALESCE(r.rehearsal_id, 0), r.started, r.ended"
+const rotationColumns = "r.id, COALESCE(r.account_id, 0), COALESCE(r.key_id, 0), r.account, r.authority, r.plan, r.policy, r.mode, r.result, r.requested_by, r.reason, r.override, COALESCE(r.rehearsal_id, 0), r.started, r.ended"
 
 func scanRotation(row interface{ Scan(...any) error }, more ...any) (Rotation, error) {
 	var v Rotation
 	var plan, started, ended string
-	err := row.Scan(append([]any{&v.ID, &v.AccountID, &v.Account, &v.Authority, &plan, &v.Policy, &v.Mode, &v.Result, &v.RequestedBy, &v.Reason, &v.Override, &v.RehearsalID, &started, &ended}, more...)...)
+	err := row.Scan(append([]any{&v.ID, &v.AccountID, &v.KeyID, &v.Account, &v.Authority, &plan, &v.Policy, &v.Mode, &v.Result, &v.RequestedBy, &v.Reason, &v.Override, &v.RehearsalID, &started, &ended}, more...)...)
 	v.Plan, v.Started, v.Ended = parse[rotation.Plan](plan), timeOf(started), timeOf(ended)
 	if v.Kind = string(v.Plan.Kind); v.Kind == "" {
 		v.Kind = string(rotation.KindRotate)
@@ -83,7 +85,7 @@ func scanRotation(row interface{ Scan(...any) error }, more ...any) (Rotation, e
 func (s *Store) Rotations(ctx context.Context, q Query) (Page[Rotation], error) {
 	return page(ctx, s.read, listing[Rotation]{
 		from: "rotations r", id: "r.id", sort: "-id", scan: rotationColumns,
-		columns: []column{{name: "id", sql: "r.id", number: true}, {name: "account", sql: "r.account"}, {name: "account_id", sql: "r.account_id", number: true}, {name: "authority", sql: "r.authority"}, {name: "kind", sql: "COALESCE(json_extract(r.plan, '$.kind'), 'rotate')"}, {name: "policy", sql: "r.policy"}, {name: "mode", sql: "r.mode"}, {name: "result", sql: "r.result"}, {name: "requested_by", sql: "r.requested_by"}, {name: "reason", sql: "r.reason"}, {name: "started", sql: "r.started", hidden: true}, {name: "ended", sql: "r.ended", hidden: true}},
+		columns: []column{{name: "id", sql: "r.id", number: true}, {name: "account", sql: "r.account"}, {name: "account_id", sql: "COALESCE(r.account_id, 0)", number: true}, {name: "key_id", sql: "COALESCE(r.key_id, 0)", number: true}, {name: "authority", sql: "r.authority"}, {name: "kind", sql: "COALESCE(json_extract(r.plan, '$.kind'), 'rotate')"}, {name: "policy", sql: "r.policy"}, {name: "mode", sql: "r.mode"}, {name: "result", sql: "r.result"}, {name: "requested_by", sql: "r.requested_by"}, {name: "reason", sql: "r.reason"}, {name: "started", sql: "r.started", hidden: true}, {name: "ended", sql: "r.ended", hidden: true}},
 		scanRow: func(rows *sql.Rows) (Rotation, error) { return scanRotation(rows, new(any), new(any)) },
 	}, q)
 }
@@ -103,13 +105,18 @@ func (s *Store) Unfinished(ctx context.Context) ([]Rotation, error) {
 		"SELECT "+rotationColumns+" FROM rotations r WHERE r.mode IN ('running', 'undoing') ORDER BY r.id")
 }
 
-// BeginRotation creates one. ErrConflict while another of the same account is
-// not finished.
+// Credential is what it changes.
+func (v Rotation) Credential() Credential {
+	return Credential{AccountID: v.AccountID, KeyID: v.KeyID}
+}
+
+// BeginRotation creates one. ErrConflict while another of the same credential
+// is not finished.
 func (s *Store) BeginRotation(ctx context.Context, v Rotation, entries ...ledger.Entry) (int64, error) {
 	var id int64
 	err := s.inTx(ctx, func(tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "INSERT INTO rotations (account_id, account, authority, plan, policy, mode, requested_by, reason, override, rehearsal_id, started) VALUES (?,?,?,?,?,'running',?,?,?,NULLIF(?, 0),?)",
-			v.AccountID, v.Account, v.Authority, text(v.Plan), v.Policy, v.RequestedBy, v.Reason, v.Override, v.RehearsalID, s.stamp())
+		res, err := tx.ExecContext(ctx, "INSERT INTO rotations (account_id, key_id, account, authority, plan, policy, mode, requested_by, reason, override, rehearsal_id, started) VALUES (NULLIF(?, 0), NULLIF(?, 0), ?,?,?,?,'running',?,?,?,NULLIF(?, 0),?)",
+			v.AccountID, v.KeyID, v.Account, v.Authority, text(v.Plan), v.Policy, v.RequestedBy, v.Reason, v.Override, v.RehearsalID, s.stamp())
 		if err != nil {
 			if strings.Contains(err.Error(), "UNIQUE") {
 				return inUse("another rotation of " + v.Account + " is not finished")
@@ -146,6 +153,7 @@ type Effects struct {
 	Settlement *Settlement // of its end
 	Copies     []CopyIs    // of a replaced file
 	LogOns     []LogOnIs   // of a log-on that was given
+	Keys       []KeyIs     // of a key that was replaced, or an entry
 }
 
 // LogOnIs says what log-on a dependent was given.
@@ -193,12 +201,17 @@ func (s *Store) AppendJournal(ctx context.Context, v Rotation, r rotation.Record
 			ended = s.stamp()
 		}
 		if effects.Settlement != nil {
-			if err := s.settle(ctx, tx, v.AccountID, *effects.Settlement); err != nil {
+			if err := s.settle(ctx, tx, v.Credential(), *effects.Settlement); err != nil {
 				return err
 			}
 		}
 		for _, l := range effects.LogOns {
 			if err := s.logOnIs(ctx, tx, l); err != nil {
+				return err
+			}
+		}
+		for _, k := range effects.Keys {
+			if err := s.keyIs(ctx, tx, k); err != nil {
 				return err
 			}
 		}

@@ -432,6 +432,186 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List key pairs: what they open, and who holds them
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-keys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/keys/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a key pair with its doors and holders
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["get-key"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/keys/{id}/custody": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take a key pair into custody; it is proven at its doors at once
+         * @description Roles: [operator]
+         */
+        post: operations["take-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/keys/{id}/custody/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End custody; the sealed keys are removed
+         * @description Roles: [operator]
+         */
+        post: operations["release-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/keys/{id}/custody/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sign in at every door with the sealed key
+         * @description Roles: [operator]
+         */
+        post: operations["verify-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/keys/{id}/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check everything about a key pair's rotation without changing anything
+         * @description Roles: [operator]
+         */
+        post: operations["rehearse-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/keys/{id}/rehearsals/latest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show the latest rehearsal
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["get-key-rehearsal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/keys/{id}/rotations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rotate; needs a rehearsal that passed within the hour
+         * @description Roles: [operator]
+         */
+        post: operations["start-key-rotation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/keys/{id}/rotations/override": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rotate without a rehearsal that passed; the reason is recorded
+         * @description Roles: [approver]
+         */
+        post: operations["override-key-rotation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/ledger": {
         parameters: {
             query?: never;
@@ -588,6 +768,26 @@ export interface paths {
          * @description Roles: [viewer operator approver auditor administrator]
          */
         get: operations["resolve-account"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/resolve/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Say which key pair a spelling means
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["resolve-key"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1294,7 +1494,9 @@ export interface components {
         };
         Custody: {
             /** Format: int64 */
-            account_id: number;
+            account_id?: number;
+            /** Format: int64 */
+            key_id?: number;
             /** Format: date-time */
             rotated?: string;
             /** Format: date-time */
@@ -1397,6 +1599,10 @@ export interface components {
             system_id: number;
             ties: components["schemas"]["Tie"][];
             uses?: string[] | null;
+        };
+        Door: {
+            account: string;
+            via?: string;
         };
         Edge: {
             detail?: string;
@@ -1620,6 +1826,68 @@ export interface components {
             /** Format: int64 */
             version?: number;
         };
+        KeyDetail: {
+            custody?: components["schemas"]["Custody"];
+            /** @description Entries that let its holder in (kind authorized key) and files that hold it (kind key) */
+            dependents: components["schemas"]["Dependent"][];
+            /** @description Systems that were not read completely: the key may be there too */
+            incomplete: components["schemas"]["Incomplete"][];
+            key: components["schemas"]["KeyPair"];
+        };
+        KeyPair: {
+            /** Format: int64 */
+            bits?: number;
+            custody: boolean;
+            /**
+             * Format: int64
+             * @description Entries that let its holder in
+             */
+            doors: number;
+            /** @description SHA256:... of the public half */
+            fingerprint: string;
+            /** Format: date-time */
+            first_seen: string;
+            /**
+             * Format: int64
+             * @description Files that hold its private half
+             */
+            holders: number;
+            /** Format: int64 */
+            id: number;
+            /** @description Comment of an entry, or where it is held */
+            name: string;
+            /** Format: date-time */
+            rotated?: string;
+            type: string;
+            /** @enum {string} */
+            verdict: "accepted" | "refused" | "unclear" | "";
+        };
+        KeyWishBody: {
+            /** @description Of the new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default */
+            key_type?: string;
+            /**
+             * Format: date-time
+             * @description End of the window
+             */
+            not_after?: string;
+            /**
+             * Format: date-time
+             * @description Beginning of the window
+             */
+            not_before?: string;
+            /**
+             * @description What to do when a step fails
+             * @default undo
+             * @enum {string}
+             */
+            policy: "stop" | "continue" | "undo";
+            /**
+             * @description When units that read the key are restarted
+             * @default now
+             * @enum {string}
+             */
+            restart: "now" | "window" | "leave";
+        };
         Locator: {
             key?: string;
             layout: string;
@@ -1710,6 +1978,35 @@ export interface components {
             /** @description The same, chosen by filters of the list of dependents */
             where?: string[] | null;
         };
+        OverrideKeyInputBody: {
+            /** @description Of the new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default */
+            key_type?: string;
+            /**
+             * Format: date-time
+             * @description End of the window
+             */
+            not_after?: string;
+            /**
+             * Format: date-time
+             * @description Beginning of the window
+             */
+            not_before?: string;
+            /** @description Why it is started without a rehearsal that passed */
+            override: string;
+            /**
+             * @description What to do when a step fails
+             * @default undo
+             * @enum {string}
+             */
+            policy: "stop" | "continue" | "undo";
+            reason: string;
+            /**
+             * @description When units that read the key are restarted
+             * @default now
+             * @enum {string}
+             */
+            restart: "now" | "window" | "leave";
+        };
         Overview: {
             /** Format: int64 */
             accounts: number;
@@ -1775,6 +2072,18 @@ export interface components {
         };
         PageFinding: {
             items: components["schemas"]["Finding"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
+            /** @description Cursor of the next page; absent on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Number of all items that match; when there are more than 2,000, that number
+             */
+            total: number;
+        };
+        PageKeyPair: {
+            items: components["schemas"]["KeyPair"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
             /** @description Cursor of the next page; absent on the last */
@@ -1890,6 +2199,8 @@ export interface components {
             account_id: string;
             authority: string;
             authority_id: string;
+            key_id?: string;
+            key_type?: string;
             kind?: string;
             notes: string[] | null;
             policy: string;
@@ -1925,13 +2236,15 @@ export interface components {
         };
         Rehearsal: {
             /** Format: int64 */
-            account_id: number;
+            account_id?: number;
             checks: components["schemas"]["Checked"][];
             /** Format: date-time */
             created: string;
             created_by: string;
             /** Format: int64 */
             id: number;
+            /** Format: int64 */
+            key_id?: number;
             plan: components["schemas"]["Plan"];
             /** @enum {string} */
             verdict: "passed" | "failed";
@@ -1969,19 +2282,26 @@ export interface components {
             why: string;
         };
         Rotation: {
+            /** @description Its name, or that of the key pair */
             account: string;
             /** Format: int64 */
-            account_id: number;
+            account_id?: number;
+            /** @description The system that decides; of a key pair those that it opens */
             authority: string;
             /** Format: date-time */
             ended?: string;
             /** Format: int64 */
             id: number;
             /**
-             * @description rotate: the credential changes; assign: chosen log-ons get the account
+             * Format: int64
+             * @description Of a key pair, instead of an account
+             */
+            key_id?: number;
+            /**
+             * @description rotate: the password changes; assign: chosen log-ons get the account; key: a key pair changes
              * @enum {string}
              */
-            kind: "rotate" | "assign";
+            kind: "rotate" | "assign" | "key";
             /** @enum {string} */
             mode: "running" | "stopped" | "undoing" | "finished";
             /** @description Why it was started without a rehearsal that passed */
@@ -2108,6 +2428,33 @@ export interface components {
             dependents: number[] | null;
             reason: string;
         };
+        StartKeyInputBody: {
+            /** @description Of the new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default */
+            key_type?: string;
+            /**
+             * Format: date-time
+             * @description End of the window
+             */
+            not_after?: string;
+            /**
+             * Format: date-time
+             * @description Beginning of the window
+             */
+            not_before?: string;
+            /**
+             * @description What to do when a step fails
+             * @default undo
+             * @enum {string}
+             */
+            policy: "stop" | "continue" | "undo";
+            reason: string;
+            /**
+             * @description When units that read the key are restarted
+             * @default now
+             * @enum {string}
+             */
+            restart: "now" | "window" | "leave";
+        };
         StartRotationInputBody: {
             /** @description Dependents that shall log on as the account with its current value; the authority is left alone */
             assign?: number[] | null;
@@ -2160,6 +2507,7 @@ export interface components {
             along?: components["schemas"]["Place"][] | null;
             check?: components["schemas"]["AppCheck"];
             dependent?: string;
+            door?: components["schemas"]["Door"];
             holds?: string;
             /** Format: int64 */
             index: number;
@@ -2189,6 +2537,7 @@ export interface components {
             attempts: number;
             check?: components["schemas"]["AppCheck"];
             dependent?: string;
+            door?: components["schemas"]["Door"];
             holds?: string;
             /** Format: int64 */
             index: number;
@@ -2315,6 +2664,13 @@ export interface components {
             reason?: string;
             /** @description Set a new one with the authority's log-on instead; what still holds the old one breaks */
             reset?: boolean;
+        };
+        TakeKeyInputBody: {
+            /**
+             * Format: password
+             * @description In PEM; read from a file that holds it by default
+             */
+            private_key?: string;
         };
         TakenRecords: {
             /**
@@ -4087,6 +4443,642 @@ export interface operations {
             };
         };
     };
+    "list-keys": {
+        parameters: {
+            query?: {
+                /** @description column=value, column!=value, column~part, column!~part, column<value, column>value; all must match */
+                filter?: string[] | null;
+                /** @description A column; with - before it descending */
+                sort?: string;
+                /** @description Items a page; 100 by default */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+                /** @description Part of any text column */
+                search?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageKeyPair"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyDetail"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeKeyInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyDetail"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "release-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReleaseInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyDetail"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "verify-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verdict"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "rehearse-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeyWishBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RehearsalAnswer"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-key-rehearsal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RehearsalAnswer"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "start-key-rotation": {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartKeyInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RotationNow"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "override-key-rotation": {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OverrideKeyInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RotationNow"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-ledger": {
         parameters: {
             query?: {
@@ -4620,6 +5612,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Resolved"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "resolve-key": {
+        parameters: {
+            query: {
+                /** @description Fingerprint or its beginning, name, or key:number */
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyPair"];
                 };
             };
             /** @description Bad Request */

@@ -9,38 +9,44 @@ import Trouble from './Trouble.vue'
 import { useWork } from './work'
 import WhenRestart, { type Restart } from './WhenRestart.vue'
 
-/** Rotates an account; with assign or repair its current value goes to those dependents instead. */
-const props = defineProps<{ account: number; assign?: number[]; repair?: boolean; start?: boolean; verb?: string }>()
+/** Rotates an account, or a key pair; with assign or repair the account's current value goes to those dependents instead. */
+const props = defineProps<{ account?: number; keyPair?: number; assign?: number[]; repair?: boolean; start?: boolean; verb?: string }>()
 const session = useSession()
 const router = useRouter()
 const rehearsal = ref<Schemas['RehearsalAnswer']>()
 const policy = ref<'stop' | 'continue' | 'undo'>('undo')
 const restart = ref<Restart>({ restart: 'now', from: '', to: '' })
 const reason = ref('')
+const keyType = ref('')
 const { busy, trouble, work } = useWork()
 
-const path = computed(() => ({ id: props.account }))
-const wish = computed(() => ({
+const path = computed(() => ({ id: props.keyPair ?? props.account ?? 0 }))
+const when = computed(() => ({
   policy: policy.value,
   restart: restart.value.restart,
   ...(restart.value.restart === 'window' ? { not_before: utc(restart.value.from), not_after: utc(restart.value.to) } : {}),
-  ...(props.assign ? { assign: props.assign } : {}),
-  repair: props.repair ?? false,
-  start: props.start ?? false,
 }))
+const wish = computed(() => ({ ...when.value, ...(props.assign ? { assign: props.assign } : {}), repair: props.repair ?? false, start: props.start ?? false }))
+const keyWish = computed(() => ({ ...when.value, ...(keyType.value ? { key_type: keyType.value } : {}) }))
 function utc(text: string): string | undefined {
   return text ? new Date(text + 'Z').toISOString() : undefined
 }
 // What was rehearsed is what may be started.
-watch(wish, () => (rehearsal.value = undefined))
+watch([wish, keyWish], () => (rehearsal.value = undefined))
 const rehearse = () =>
   work('rehearse', async () => {
-    rehearsal.value = await data(api.POST('/api/v1/accounts/{id}/rehearsals', { params: { path: path.value }, body: wish.value }))
+    const params = { path: path.value }
+    rehearsal.value = await data(props.keyPair ? api.POST('/api/v1/keys/{id}/rehearsals', { params, body: keyWish.value }) : api.POST('/api/v1/accounts/{id}/rehearsals', { params, body: wish.value }))
   })
 const rotate = () =>
   work('rotate', async () => {
     const key = crypto.randomUUID?.() ?? String(Math.random())
-    const started = await data(api.POST('/api/v1/accounts/{id}/rotations', { params: { path: path.value, header: { 'Idempotency-Key': key } }, body: { ...wish.value, reason: reason.value } }))
+    const params = { path: path.value, header: { 'Idempotency-Key': key } }
+    const started = await data(
+      props.keyPair
+        ? api.POST('/api/v1/keys/{id}/rotations', { params, body: { ...keyWish.value, reason: reason.value } })
+        : api.POST('/api/v1/accounts/{id}/rotations', { params, body: { ...wish.value, reason: reason.value } }),
+    )
     await router.push(`/rotations/${started.rotation.id}`)
   })
 
@@ -59,6 +65,14 @@ const rows = computed(() => {
           <option value="undo">undo everything</option>
           <option value="stop">stop and ask</option>
           <option value="continue">continue without it</option>
+        </select>
+      </label>
+      <label v-if="keyPair" class="row"><span>New key</span>
+        <select v-model="keyType" class="field">
+          <option value="">of the same type</option>
+          <option value="ssh-ed25519">ssh-ed25519</option>
+          <option value="ecdsa-sha2-nistp256">ecdsa-sha2-nistp256</option>
+          <option value="ssh-rsa">ssh-rsa, 3072 bits</option>
         </select>
       </label>
       <WhenRestart v-model="restart" />

@@ -174,7 +174,12 @@ func (s State) needsUndo(i int) bool {
 		return t.Status != Undone && s.needsDisturbed(s.Plan.Steps[i])
 	default: // sign-in and refuse are proven the other way round
 		for j, step := range s.Plan.Steps {
-			if step.Kind == StepChange && sameDoor(step, s.Plan.Steps[i]) && s.Steps[j].Attempted {
+			if step.Kind != StepChange || !sameDoor(step, s.Plan.Steps[i]) || !s.Steps[j].Attempted {
+				continue
+			}
+			// One of several doors that was certainly left alone needs no proof,
+			// and may have been shut by somebody else.
+			if step.Door == nil || s.Steps[j].Status != Failed || !s.Steps[j].NoEffect {
 				return t.Status != Undone
 			}
 		}

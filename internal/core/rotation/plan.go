@@ -202,6 +202,7 @@ type Plan struct {
 	When        RestartPolicy `json:"when,omitempty"` // dependents are restarted
 	AccountID   string        `json:"account_id"`     // "" for a key pair
 	KeyID       string        `json:"key_id,omitempty"`
+	KeyType     string        `json:"key_type,omitempty"` // of the new key; "" for that of the old one
 	Account     string        `json:"account"`
 	AuthorityID string        `json:"authority_id"`
 	Authority   string        `json:"authority"`

@@ -7,6 +7,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"net"
 	"strings"
 	"time"
 
@@ -170,6 +171,17 @@ func (e *Estate) keyWithDoors() error {
 	}
 	line := strings.TrimSpace(string(ssh.MarshalAuthorizedKey(public))) + " backup@tide1\n"
 	e.Hosts["tide1"].Write("/var/lib/tide/.ssh/id_ed25519", unixhost.File{Mode: 0o644, Owner: "tide", Content: pem.EncodeToMemory(block)})
+	e.Hosts["tide1"].Write("/var/lib/tide/.ssh/id_ed25519.pub", unixhost.File{Mode: 0o644, Owner: "tide", Content: []byte(line)})
+	// The hosts know each other by their made-up addresses.
+	e.Hosts["tide1"].Outgoing = net.IPv4(127, 0, 0, net.ParseIP(tideAddress).To4()[3])
+	for _, h := range e.Hosts {
+		h.Seen = func(peer net.IP) net.IP {
+			if v4 := peer.To4(); v4 != nil && v4[3] > 9 {
+				return net.IPv4(192, 0, 2, v4[3])
+			}
+			return peer
+		}
+	}
 	e.Hosts["quay1"].Write("/var/lib/berth/.ssh/authorized_keys", unixhost.File{Mode: 0o600, Owner: "berth", Content: []byte("# backups\n" + line)})
 	e.Hosts["quay2"].Write("/var/lib/berth/.ssh/authorized_keys", unixhost.File{Mode: 0o600, Owner: "berth", Content: []byte("from=\"192.0.2.0/24\",command=\"/usr/bin/rsync --server\" " + line)})
 	e.Hosts["bookings1"].Write("/home/odile/.ssh/authorized_keys", unixhost.File{Mode: 0o600, Owner: "odile", Content: []byte(line + strings.TrimSpace(string(ssh.MarshalAuthorizedKey(stranger))) + " odile@old-laptop\n")})

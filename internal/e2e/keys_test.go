@@ -1,0 +1,51 @@
+package e2e
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"mossledger.example/moss/internal/demo"
+)
+
+// TestConsoleKeys: a key pair is looked at, taken, rehearsed and rotated in the
+// console; one that nobody holds says so.
+func TestConsoleKeys(t *testing.T) {
+	t.Parallel()
+	d, u := startDemo(t)
+	b := newBrowser(t, d.URL)
+	b.open("/", "Sign in")
+	b.fill("input[autocomplete=username]", demo.UserName)
+	b.fill("input[type=password]", demo.UserPassword)
+	b.press("Sign in")
+	b.see("Overview")
+	b.page("/keys", "backup@tide1", "keys")
+	id := fmt.Sprint(u.rows("key", "list", "--filter", "doors=3")[0]["id"])
+	lost := fmt.Sprint(u.rows("key", "list", "--filter", "holders=0")[0]["id"])
+
+	b.open("/keys/"+lost, "paste its private half")
+	b.press("Paste the private half")
+	b.fill("textarea", "no key")
+	b.press("Take and prove")
+	b.see("no private key in it that can be read")
+	b.accessible("a key that nobody holds")
+
+	b.open("/keys/"+id, "What it opens, and who holds it")
+	b.press("Take into custody")
+	b.see("3 of 3 doors opened")
+	b.press("Rehearse")
+	b.see("add the new key beside the old one")
+	b.settle()
+	b.accessible("a key rehearsed")
+	b.page("/keys/"+id, "What it opens, and who holds it", "key")
+	b.press("Rehearse")
+	b.see("The rehearsal")
+	b.fill("input.reason", "quarterly")
+	b.press("Rotate now")
+	b.see("14 of 14 steps done")
+	b.accessible("a key rotated")
+	rotated := u.rows("key", "list", "--filter", "doors=3")
+	assert.Equal(t, "accepted", rotated[0]["verdict"])
+	assert.NotEmpty(t, rotated[0]["rotated"])
+}

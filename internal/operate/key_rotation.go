@@ -1,0 +1,232 @@
+package operate
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/keys"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/store"
+)
+
+// planKey builds the plan of a key pair's rotation: its doors accept both keys
+// until every file that holds it has the new one.
+func (o *Operator) planKey(ctx context.Context, k store.KeyPair, wish Wish) (rotation.Plan, error) {
+	switch {
+	case len(wish.Assign) > 0 || wish.Start:
+		return rotation.Plan{}, fmt.Errorf("%w: a key pair has no log-ons to assign", ErrInput)
+	case wish.KeyType != "" && !slices.Contains(keys.Types(), wish.KeyType):
+		return rotation.Plan{}, fmt.Errorf("%w: keys of type %q cannot be made (%s)", ErrInput, wish.KeyType, strings.Join(keys.Types(), ", "))
+	}
+	if err := o.notOurs(ctx, k); err != nil {
+		return rotation.Plan{}, err
+	}
+	doors, holders, err := o.doors(ctx, k)
+	if err != nil {
+		return rotation.Plan{}, err
+	}
+	if len(doors) == 0 {
+		return rotation.Plan{}, fmt.Errorf("%w: no entry that lets the holder of %s in is known: survey the systems that it opens", ErrRefused, k.Fingerprint)
+	}
+	p := &planner{
+		Operator: o, wish: wish, files: map[string]*rotation.File{}, logOns: map[string]bool{}, systems: map[int64]bool{},
+		input: rotation.Input{
+			Account: k.Name, Policy: wish.Policy, When: wish.When, NotBefore: wish.NotBefore, NotAfter: wish.NotAfter, Doors: doors,
+		},
+	}
+	var names []string
+	for _, d := range doors {
+		if !slices.Contains(names, d.System) {
+			names = append(names, d.System)
+		}
+	}
+	p.input.Authority = strings.Join(names, ", ")
+	for _, d := range holders {
+		if d.Key.Encrypted {
+			p.note("out of reach: %s on %s: %v", d.Path, d.System, keys.ErrPassphrase)
+			continue
+		}
+		p.place(d, privateAt(d), "")
+	}
+	if len(p.files) == 0 {
+		p.note("out of reach: no file that was read holds the private half of %s", k.Fingerprint)
+	}
+	plan, err := p.build(ctx)
+	plan.KeyID, plan.KeyType = strconv.FormatInt(k.ID, 10), wish.KeyType
+	return plan, err
+}
+
+// currentKey is the public half of the sealed key.
+func currentKey(s Subject, current secret.Value) (string, connect.Checked) {
+	line := connect.Checked{What: "the sealed key of " + nameOf(s), Result: connect.CheckFailed}
+	if current.Empty() {
+		line.Words, line.Next = "the key is not in custody", "take it with 'moss custody take "+spelled(s)+"'"
+		return "", line
+	}
+	pair, err := keys.PairOf(current)
+	if err != nil {
+		line.Words = err.Error()
+		return "", line
+	}
+	line.Result = connect.CheckOK
+	return pair.Line, line
+}
+
+// opensDoors proves the sealed key where a plan will prove the new one.
+func (o *Operator) opensDoors(ctx context.Context, plan rotation.Plan, current secret.Value) []connect.Checked {
+	var doors []rotation.KeyDoor
+	for _, s := range plan.Steps {
+		if s.Kind == rotation.StepSignIn {
+			doors = append(doors, rotation.KeyDoor{System: s.System, Account: s.Door.Account, Via: s.Door.Via})
+		}
+	}
+	var out []connect.Checked
+	for _, k := range o.knockAll(ctx, doors, current) {
+		line := connect.Checked{System: k.system, What: "sign in as " + k.door.Account + " with the sealed key", Result: connect.CheckOK, Words: k.verdict.Words}
+		switch {
+		case k.err != nil:
+			line.Result, line.Words = connect.CheckFailed, k.err.Error()
+		case !k.verdict.Accepted:
+			line.Result, line.Next = connect.CheckFailed, "the entry admits other addresses only, or somebody changed it: survey "+k.system
+		}
+		out = append(out, line)
+	}
+	return out
+}
+
+// prepareKey makes and seals the new key.
+func (h *hands) prepareKey(ctx context.Context) rotation.Outcome {
+	own, err := h.values(ctx, h.rotation.Credential())
+	if err != nil {
+		return certainly(err)
+	}
+	value, err := keys.Generate(own.current, h.rotation.Plan.KeyType, h.Random)
+	if err != nil {
+		return certainly(err)
+	}
+	pair, err := keys.PairOf(value)
+	if err != nil {
+		return certainly(err)
+	}
+	sealed, err := h.newSecret(h.rotation.Credential(), h.rotation.ID, value)
+	if err != nil {
+		return certainly(err)
+	}
+	sealed.Public = pair.Fingerprint
+	if err := h.Store.AddCandidate(ctx, sealed); err != nil {
+		return certainly(err)
+	}
+	return done(pair.Type + " " + pair.Fingerprint + ", sealed and on disk")
+}
+
+// pairOf is the public half of a sealed key.
+func (o *Operator) pairOf(s store.Secret) (*store.KeyPair, error) {
+	value, err := o.sealer.Open(s.Binding(), s.Sealed)
+	if err != nil {
+		return nil, err
+	}
+	pair, err := keys.PairOf(value)
+	return &store.KeyPair{Fingerprint: pair.Fingerprint, Type: pair.Type, Bits: pair.Bits}, err
+}
+
+// lines are the public halves of two keys.
+func lines(old, next secret.Value) (string, string, error) {
+	a, err := keys.PairOf(old)
+	if err != nil {
+		return "", "", err
+	}
+	b, err := keys.PairOf(next)
+	return a.Line, b.Line, err
+}
+
+// changeDoor changes the entries of a door, when the step is about that.
+func (h *hands) changeDoor(ctx context.Context, step rotation.Step, old, next secret.Value, undo bool) (rotation.Outcome, bool) {
+	if step.Door == nil || step.Kind != rotation.StepChange && step.Kind != rotation.StepRetire {
+		return rotation.Outcome{}, false
+	}
+	was, will, err := lines(old, next)
+	if err != nil {
+		return certainly(err), true
+	}
+	change, words := connect.EntryChange{Path: step.Subject}, ""
+	switch {
+	case step.Kind == rotation.StepChange && !undo:
+		change.Stays, change.Admit, words = was, will, "both keys are let in"
+	case step.Kind == rotation.StepChange:
+		change.Stays, change.Remove, words = was, will, "only the old key is let in"
+	case !undo:
+		change.Stays, change.Remove, words = will, was, "only the new key is let in"
+	default:
+		change.Stays, change.Admit, words = will, was, "both keys are let in"
+	}
+	admitter, target, err := capability[connect.Admitter](ctx, h, step)
+	if err != nil {
+		return certainly(err), true
+	}
+	if err := admitter.ChangeEntries(ctx, target, change); err != nil {
+		return failed(err), true
+	}
+	return done(words), true
+}
+
+// probeDoor reads the entries of a door.
+func (h *hands) probeDoor(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {
+	was, will, err := lines(old, next)
+	if err != nil {
+		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+	}
+	admitter, target, err := capability[connect.Admitter](ctx, h, step)
+	if err != nil {
+		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+	}
+	is, err := admitter.ReadEntries(ctx, target, step.Subject, []string{was, will})
+	switch {
+	case connect.CodeOf(err) == connect.CodeGone:
+		return rotation.Finding{Result: rotation.ProbeNeither, Words: err.Error()}
+	case err != nil:
+		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+	case !is[0] && !is[1]:
+		return rotation.Finding{Result: rotation.ProbeNeither, Words: "neither key is let in: somebody changed the file"}
+	}
+	effective, words := is[1], "the new key is let in"
+	if step.Kind == rotation.StepRetire {
+		if !is[1] {
+			return rotation.Finding{Result: rotation.ProbeNeither, Words: "the new key is not let in: somebody changed the file"}
+		}
+		effective, words = !is[0], "the old key is not let in"
+	}
+	if effective {
+		return rotation.Finding{Result: rotation.ProbeEffective, Words: words}
+	}
+	return rotation.Finding{Result: rotation.ProbeAbsent, Words: "not so yet"}
+}
+
+// keyEffect notes which key a holder has and a door lets in, so that the
+// picture is right without reading it again.
+func (j *journal) keyEffect(ctx context.Context, step rotation.Step, status rotation.Status) (effects store.Effects, err error) {
+	if step.Kind != rotation.StepReplace && step.Kind != rotation.StepRetire || status != rotation.Done && status != rotation.Undone {
+		return effects, nil
+	}
+	was, is, err := j.pair(ctx, j.rotation)
+	if err != nil || was == nil || is == nil {
+		return effects, err
+	}
+	if status == rotation.Undone {
+		was, is = is, was
+	}
+	from, err := j.pairOf(*was)
+	if err != nil {
+		return effects, err
+	}
+	to, err := j.pairOf(*is)
+	if err != nil {
+		return effects, err
+	}
+	effects.Keys = append(effects.Keys, store.KeyIs{SystemID: number(step.SystemID), Path: step.Subject, Door: step.Door != nil, From: *from, To: *to})
+	return effects, nil
+}
