@@ -2,6 +2,8 @@ package lab_test
 
 import (
 	"context"
+	"crypto/rand"
+	"path"
 	"strings"
 	"testing"
 	"time"
@@ -13,6 +15,7 @@ import (
 	"mossledger.example/moss/internal/connect/unixhost"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"
 )
@@ -73,4 +76,64 @@ func TestNarrowRights(t *testing.T) {
 
 func unit(name string) estate.Place {
 	return estate.Place{Kind: estate.DependentUnit, Place: name}
+}
+
+// TestNarrowRightsForKeys proves the same of a key pair in folders that only
+// their owners may look into.
+func TestNarrowRightsForKeys(t *testing.T) {
+	const private, entries = "/home/tide/.ssh/id_ed25519", "/home/door/.ssh/authorized_keys"
+	h := lab.NewHost(t, "narrowkeys", 12)
+	h.Shell(t, "useradd -m tide && useradd -m door && chmod 700 /home/tide /home/door && mkdir -m 700 /home/tide/.ssh /home/door/.ssh && "+
+		"ssh-keygen -q -t ed25519 -N '' -C tides -f "+private+" && cp "+private+".pub "+entries+" && chown -R tide /home/tide/.ssh && chown -R door /home/door/.ssh && chmod 600 "+entries)
+	h.Boot(t)
+	grant := func(rights []string) {
+		h.Write(t, "/etc/sudoers.d/mossmgr", "Defaults:mossmgr !lecture, !requiretty\nmossmgr ALL=(root) NOPASSWD: "+strings.Join(rights, ", ")+"\n", 0o440)
+		h.Shell(t, "visudo -cqf /etc/sudoers.d/mossmgr")
+	}
+	var rights []string
+	for _, p := range []string{entries, private, private + ".pub"} {
+		folder, name := path.Split(p)
+		left := folder + "." + name + ".moss-new"
+		rights = append(rights, `/usr/bin/stat -c %h|%F -- `+p, `/usr/bin/cat -- `+p, `/usr/bin/rm -f -- `+left, `/usr/bin/cp -a -- `+p+` `+left,
+			`/usr/bin/dd of\=`+left+` conv\=fsync status\=none`, `/usr/bin/mv -fT -- `+left+` `+p)
+	}
+	rights = append(rights, `/usr/bin/sync -- /home/door/.ssh`, `/usr/bin/sync -- /home/tide/.ssh`, `/usr/bin/rm -f -- `+private+`.pub`, `/usr/bin/cat -- /home/tide/.ssh/.id_ed25519.pub.moss-new`)
+	grant(rights)
+	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
+	defer cancel()
+	c, target := unixhost.Connector{}, h.Target()
+	old := secret.New(h.Shell(t, "cat "+private))
+	fresh, err := keys.Generate(old, "", rand.Reader)
+	require.NoError(t, err)
+	is, err := keys.PairOf(old)
+	require.NoError(t, err)
+	will, err := keys.PairOf(fresh)
+	require.NoError(t, err)
+	places := []held.Locator{{Layout: held.LayoutPEM, Part: held.PartValue}}
+	intentions := []connect.Intention{{Entries: &connect.EntryChange{Path: entries, Stays: is.Line}}, {Replace: private, Places: places, Current: old}}
+	for _, line := range c.Rehearse(ctx, target, intentions) {
+		assert.Equal(t, connect.CheckOK, line.Result, "%+v", line)
+	}
+	require.NoError(t, c.ChangeEntries(ctx, target, connect.EntryChange{Path: entries, Stays: is.Line, Admit: will.Line}))
+	require.NoError(t, c.ReplaceCopies(ctx, target, private, places, old, fresh))
+	require.NoError(t, c.ChangeEntries(ctx, target, connect.EntryChange{Path: entries, Stays: will.Line, Remove: is.Line}))
+	assert.Equal(t, will.Line+" tides\n", h.Shell(t, "cat "+entries))
+	assert.Equal(t, will.Line+" tides\n", h.Shell(t, "cat "+private+".pub"))
+	require.NoError(t, c.ReplaceCopies(ctx, target, private, places, fresh, old))
+	// What a cut connection may leave is found in a closed folder too.
+	h.Shell(t, "cp -a "+private+" /home/tide/.ssh/.id_ed25519.moss-new && mv "+private+".pub /home/tide/.ssh/.id_ed25519.pub.moss-new")
+	_, err = c.ReadCopies(ctx, target, private, places)
+	require.NoError(t, err)
+	assert.Equal(t, "id_ed25519\nid_ed25519.pub\n", h.Shell(t, "ls -A /home/tide/.ssh"))
+	assert.Equal(t, is.Line+" tides\n", h.Shell(t, "cat "+private+".pub"))
+	require.NoError(t, c.ChangeEntries(ctx, target, connect.EntryChange{Path: entries, Stays: will.Line, Admit: is.Line}))
+
+	for i := range rights { // each is needed
+		grant(append(append([]string(nil), rights[:i]...), rights[i+1:]...))
+		failed := false
+		for _, line := range c.Rehearse(ctx, target, intentions) {
+			failed = failed || line.Result == connect.CheckFailed
+		}
+		assert.True(t, failed, "without %s the rehearsal says so", rights[i])
+	}
 }

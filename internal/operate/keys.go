@@ -36,7 +36,7 @@ func (o *Operator) keyFindings(v store.System, dependents []store.Dependent, sco
 		switch d.Kind {
 		case estate.DependentKey, estate.DependentCloudKey:
 			if mode&0o077 != 0 && !d.Key.Encrypted {
-				add("exposed-key", "high", fmt.Sprintf("a private key without a passphrase that others than its owner may read (mode %s)", d.Key.Mode), "chmod 600 it, then replace the key: who has read it is not known")
+				add("exposed-key", "high", fmt.Sprintf("a private key without a passphrase that others than its owner may read (mode %s)", d.Key.Mode), "chmod 600 it, then rotate the key (moss key list): who has read it is not known")
 			}
 			if d.Key.Type == "ssh-rsa" && d.Key.Bits > 0 && d.Key.Bits < 2048 || d.Key.Type == "ssh-dss" {
 				add("weak-key", "medium", fmt.Sprintf("a weak key: %s of %d bits", d.Key.Type, d.Key.Bits), "replace it by an ed25519 key")
