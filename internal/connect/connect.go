@@ -203,11 +203,13 @@ const (
 	ScopePools    = "pools"
 	ScopeSessions = "sessions" // who is signed in now
 	ScopeSockets  = "sockets"  // connections and listening ports
+
+	ScopeProcesses = "processes" // what running programs hold
 )
 
 // Scopes lists the scopes in the order in which they are told.
 func Scopes() []string {
-	return []string{ScopeAccounts, ScopeUnits, ScopeServices, ScopeTasks, ScopePools, ScopeCron, ScopeFiles, ScopeSessions, ScopeSockets}
+	return []string{ScopeAccounts, ScopeUnits, ScopeServices, ScopeTasks, ScopePools, ScopeCron, ScopeFiles, ScopeSessions, ScopeSockets, ScopeProcesses}
 }
 
 // VisitRequest says how to read.

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mossledger.example/moss/internal/connect"
 	_ "mossledger.example/moss/internal/connect/postgres"
 	_ "mossledger.example/moss/internal/connect/redis"
 	"mossledger.example/moss/internal/core/estate"
@@ -79,7 +80,7 @@ func TestDataStores(t *testing.T) {
 	for _, s := range done.Plan.Steps {
 		kinds = append(kinds, string(s.Kind))
 	}
-	assert.Equal(t, "seal change sign-in replace restart prove retire refuse", strings.Join(kinds, " "))
+	assert.Equal(t, "seal change sign-in replace replace restart prove retire refuse", strings.Join(kinds, " "))
 	assert.False(t, f.estate.Tides.Accepts("svc_tides", larkmoor.Passwords["svc_tides"]))
 }
 
@@ -104,6 +105,35 @@ func TestOverlapIsUndone(t *testing.T) {
 	assert.True(t, f.estate.Tides.Accepts("svc_tides", larkmoor.Passwords["svc_tides"]))
 	file, _ := h.Read("/etc/systemd/system/tidecache.service")
 	assert.Contains(t, string(file.Content), "Moon%%Pulls&Sea-15")
+}
+
+// TestPrograms: what was started by hand, runs with a value that no file
+// explains, or shows it to everybody, is found and told before a rotation.
+func TestPrograms(t *testing.T) {
+	t.Parallel()
+	f := start(t)
+	_, tides := f.stores()
+	h := f.estate.Hosts["tide1"]
+	h.AddProcess(unixhost.Process{PID: 4001, User: "tide", Group: "/system.slice/tidefeed.service", Args: []string{"/opt/tide/bin/feed"}, Environment: []string{"TIDE_DB_USER=svc_tides", "TIDE_DB_PASSWORD=" + larkmoor.Passwords["svc_tides"]}, Folder: "/"})
+	f.survey()
+	assert.Contains(t, f.kinds("secret-in-arguments"), "bookings1//usr/bin/psql by hand")
+	assert.Contains(t, f.kinds("started-by-hand"), "tide1//opt/tide/bin/gauge by hand")
+	v, err := f.Rehearse(t.Context(), "ines", tides, undo)
+	require.NoError(t, err)
+	require.Equal(t, "passed", v.Verdict, failures(v))
+	warned := ""
+	for _, c := range v.Checks {
+		if c.Result == connect.CheckWarning {
+			warned += c.Words + "\n"
+		}
+	}
+	assert.Contains(t, warned, "/opt/tide/bin/gauge on tide1, started by hand, reads a copy")
+	assert.Contains(t, warned, "tidefeed.service on tide1 runs with the value (environment TIDE_DB_PASSWORD), and no file")
+	require.Equal(t, rotation.FinishedDone, f.rotate(tides, rotation.PolicyUndo).Result)
+	file, _ := h.Read("/mnt/gauge/gauge.ini")
+	assert.NotContains(t, string(file.Content), larkmoor.Passwords["svc_tides"], "the copy in the folder it works in is replaced")
+	f.survey()
+	assert.Contains(t, f.kinds("runs-on-old"), "tide1/tidefeed.service#environment:TIDE_DB_PASSWORD", "a program that kept the old value")
 }
 
 // TestDeclaredUse: a person's word is a tie until its time is over.

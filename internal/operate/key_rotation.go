@@ -34,7 +34,7 @@ func (o *Operator) planKey(ctx context.Context, k store.KeyPair, wish Wish) (rot
 		return rotation.Plan{}, fmt.Errorf("%w: no entry that lets the holder of %s in is known: survey the systems that it opens", ErrRefused, k.Fingerprint)
 	}
 	p := &planner{
-		Operator: o, wish: wish, files: map[string]*rotation.File{}, logOns: map[string]bool{}, systems: map[int64]bool{},
+		Operator: o, wish: wish, files: map[string]*rotation.File{}, logOns: map[string]bool{}, systems: map[int64]bool{}, runsWith: map[string]string{}, restarted: map[string]bool{},
 		input: rotation.Input{
 			Account: k.Name, Policy: wish.Policy, When: wish.When, NotBefore: wish.NotBefore, NotAfter: wish.NotAfter, Doors: doors,
 		},

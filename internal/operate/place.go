@@ -75,7 +75,7 @@ func (o *Operator) placeSystem(ctx context.Context, v store.System, known ties.K
 			findings = append(findings, unplacedFinding(scope, v, d, u))
 		}
 		for _, t := range list {
-			if t.Strength == estate.StrengthDiffers {
+			if t.Strength == estate.StrengthDiffers && d.Kind != estate.DependentProcess {
 				findings = append(findings, store.Finding{
 					Key: fmt.Sprintf("%sstale/%d/%s", scope, d.ID, t.Account), Kind: "stale-copy", Severity: "medium", Subject: d.Place, System: v.Name, AccountID: number(t.Account), DependentID: d.ID,
 					What: t.Detail, Next: "find out whether anything still reads it: a program that does will be refused at its next sign-in",
@@ -91,6 +91,7 @@ func (o *Operator) placeSystem(ctx context.Context, v store.System, known ties.K
 		return err
 	}
 	findings = append(append(findings, latent...), o.keyFindings(v, dependents, scope)...)
+	findings = append(findings, processFindings(v, dependents, derived, scope)...)
 	return o.Store.SetFindings(ctx, scope, findings)
 }
 

@@ -69,6 +69,9 @@ type planner struct {
 	files   map[string]*rotation.File // by system and path
 	logOns  map[string]bool           // by system, kind and place
 	systems map[int64]bool
+
+	runsWith  map[string]string // where a unit's processes have the value, by system and unit
+	restarted map[string]bool   // units that are, because of a file
 }
 
 // plan builds the plan of a rotation or an assignment from the picture.
@@ -88,7 +91,7 @@ func (o *Operator) plan(ctx context.Context, s Subject, wish Wish) (rotation.Pla
 		return rotation.Plan{}, err
 	}
 	p := &planner{
-		Operator: o, account: a, wish: wish, files: map[string]*rotation.File{}, logOns: map[string]bool{}, systems: map[int64]bool{},
+		Operator: o, account: a, wish: wish, files: map[string]*rotation.File{}, logOns: map[string]bool{}, systems: map[int64]bool{}, runsWith: map[string]string{}, restarted: map[string]bool{},
 		input: rotation.Input{
 			AccountID: strconv.FormatInt(a.ID, 10), Account: a.Name, AuthorityID: strconv.FormatInt(a.SystemID, 10), Authority: a.System, Policy: wish.Policy,
 			When: wish.When, NotBefore: wish.NotBefore, NotAfter: wish.NotAfter,
@@ -118,6 +121,7 @@ func (p *planner) build(ctx context.Context) (rotation.Plan, error) {
 			return rotation.Plan{}, err
 		}
 	}
+	p.unexplained()
 	plan := rotation.Build(p.input)
 	sort.Strings(p.notes)
 	plan.Notes = append(plan.Notes, p.notes...)
@@ -161,6 +165,8 @@ func (p *planner) tied(ctx context.Context) error {
 	for _, d := range tied {
 		strength := strengthFor(d, p.account.ID)
 		switch {
+		case d.Kind == estate.DependentProcess:
+			p.process(d, strength)
 		case d.Copy != nil && strength == string(estate.StrengthMatches):
 			p.file(d, "")
 		case d.Copy != nil && strength == string(estate.StrengthAmbiguous):
@@ -213,6 +219,29 @@ func (p *planner) tied(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// process tells of a running program that holds the value: nothing can be
+// replaced in it, and only what its unit reads anew helps it.
+func (p *planner) process(d store.Dependent, strength string) {
+	switch {
+	case d.Copy == nil || strength != string(estate.StrengthMatches) && strength != string(estate.StrengthAmbiguous):
+	case len(d.Requires) > 0:
+		p.runsWith[d.System+"\x00"+d.Requires[0]] = d.Copy.Format + " " + d.Copy.Key
+	default:
+		p.note("by hand: %s on %s, %s, has the value in its %s: it keeps the old one until somebody starts it anew", d.Path, d.System, d.Description, d.Copy.Format)
+	}
+}
+
+// unexplained tells of units that run with the value although nothing that was
+// read there says where they get it.
+func (p *planner) unexplained() {
+	for key, where := range p.runsWith {
+		system, unit, _ := strings.Cut(key, "\x00")
+		if !p.restarted[key] {
+			p.note("unexplained: %s on %s runs with the value (%s), and no file that it is known to read holds it: it starts with whatever it gets from there", unit, system, where)
+		}
+	}
 }
 
 func (p *planner) file(d store.Dependent, holds string) { p.place(d, locatorOf(d), holds) }
@@ -409,19 +438,30 @@ func (p *planner) units(ctx context.Context, system int64) error {
 				reads = append(reads, path)
 			}
 		}
-		// A unit that was seen signed in reads a copy that nothing names.
-		if len(reads) == 0 && d.Kind == estate.DependentUnit && d.Up() && slices.ContainsFunc(d.Ties, func(t store.Tie) bool {
+		// A unit that was seen signed in, or runs with the value, reads a copy
+		// that nothing names.
+		runsWith := p.runsWith[d.System+"\x00"+d.Place] != ""
+		if len(reads) == 0 && d.Kind == estate.DependentUnit && d.Up() && (runsWith || slices.ContainsFunc(d.Ties, func(t store.Tie) bool {
 			return t.AccountID == p.account.ID && t.Evidence == string(estate.Observed)
-		}) {
+		})) {
 			for key := range p.files {
 				if path, found := strings.CutPrefix(key, d.System+"\x00"); found && !named[path] {
 					reads = append(reads, path)
 				}
 			}
 			slices.Sort(reads)
-			if len(reads) > 0 {
+			if len(reads) > 0 && runsWith {
+				p.note("%s on %s runs with the value, and nothing names the copies there: it is restarted after them", d.Place, d.System)
+			} else if len(reads) > 0 {
 				p.note("%s on %s was seen signed in as the account, and nothing names the copies there: it is restarted after them", d.Place, d.System)
 			}
+		}
+		p.restarted[d.System+"\x00"+d.Place] = d.Kind == estate.DependentUnit && len(reads) > 0
+		if d.Kind == estate.DependentProcess {
+			if len(reads) > 0 {
+				p.note("by hand: %s on %s, %s, reads a copy there: it keeps the old value until somebody starts it anew", d.Path, d.System, d.Description)
+			}
+			continue
 		}
 		u := rotation.Unit{
 			SystemID: strconv.FormatInt(d.SystemID, 10), System: d.System, Kind: d.Kind, Name: d.Place, Reads: reads, After: d.After, Requires: d.Requires, Check: d.Check,

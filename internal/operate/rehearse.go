@@ -132,6 +132,12 @@ func (o *Operator) checks(ctx context.Context, subject Subject, plan rotation.Pl
 		if text, found := strings.CutPrefix(note, "latent: "); found {
 			checks = append(checks, connect.Checked{System: systemOf(subject), What: "everything runs with the new value afterwards", Result: connect.CheckWarning, Words: text, Next: "this is a latent breakage from then on: it is listed under findings until the restart"})
 		}
+		if text, found := strings.CutPrefix(note, "by hand: "); found {
+			checks = append(checks, connect.Checked{System: systemOf(subject), What: "every program is started by its system", Result: connect.CheckWarning, Words: text, Next: "find who started it; better, make it a unit"})
+		}
+		if text, found := strings.CutPrefix(note, "unexplained: "); found {
+			checks = append(checks, connect.Checked{System: systemOf(subject), What: "where every program gets the value is known", Result: connect.CheckWarning, Words: text, Next: "find that place before you rotate: it keeps the old value"})
+		}
 		if text, found := strings.CutPrefix(note, "out of reach: "); found {
 			checks = append(checks, connect.Checked{System: systemOf(subject), What: "every holder gets the new key", Result: connect.CheckFailed, Words: text, Next: "it would be locked out when the old key is removed: replace it there by hand first, or remove it"})
 		}

@@ -198,13 +198,14 @@ func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.Syst
 }
 
 var scopeTables = map[string][2]string{
-	connect.ScopeAccounts: {"accounts", "1"},
-	connect.ScopeUnits:    {"dependents", "kind = 'unit'"},
-	connect.ScopeCron:     {"dependents", "kind = 'cron'"},
-	connect.ScopeFiles:    {"dependents", "kind IN ('file', 'key', 'authorized key', 'key tab', 'certificate', 'cloud key')"},
-	connect.ScopeServices: {"dependents", "kind = 'service'"},
-	connect.ScopeTasks:    {"dependents", "kind = 'task'"},
-	connect.ScopePools:    {"dependents", "kind = 'pool'"},
+	connect.ScopeAccounts:  {"accounts", "1"},
+	connect.ScopeUnits:     {"dependents", "kind = 'unit'"},
+	connect.ScopeCron:      {"dependents", "kind = 'cron'"},
+	connect.ScopeProcesses: {"dependents", "kind = 'process'"},
+	connect.ScopeFiles:     {"dependents", "kind IN ('file', 'key', 'authorized key', 'key tab', 'certificate', 'cloud key')"},
+	connect.ScopeServices:  {"dependents", "kind = 'service'"},
+	connect.ScopeTasks:     {"dependents", "kind = 'task'"},
+	connect.ScopePools:     {"dependents", "kind = 'pool'"},
 }
 
 const maxProblems = 200

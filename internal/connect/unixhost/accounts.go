@@ -36,6 +36,7 @@ func (v *visit) accounts(ctx context.Context) *connect.Failure {
 		}
 	}
 	for _, a := range list {
+		v.users[a.UID] = a.Name
 		if a.Home != "" && a.Home != "/" {
 			v.homes[a.Home] = a.Name
 		}

@@ -16,16 +16,16 @@ import (
 // copies reads the candidate files and reports what they hold.
 func (v *visit) copies(ctx context.Context) *connect.Failure {
 	paths := v.paths()
-	if len(paths) == 0 {
-		return v.send(v.pending)
-	}
 	var asked []string
 	for _, p := range paths {
 		if !v.files[p].found {
 			asked = append(asked, p)
 		}
 	}
-	kinds := v.stat(ctx, asked)
+	kinds := map[string]string{}
+	if len(asked) > 0 {
+		kinds = v.stat(ctx, asked)
+	}
 	var readable []string
 	for _, p := range paths {
 		if kind := kinds[p]; v.files[p].found || kind == "regular file" || kind == "" {
@@ -60,6 +60,7 @@ func (v *visit) copies(ctx context.Context) *connect.Failure {
 			f.batch = connect.Batch{}
 		}
 	}
+	f.programs()
 	return v.send(f.batch)
 }
 
@@ -164,6 +165,10 @@ func (f *finder) spans(p string, c *candidate, located held.Located, content []b
 	}
 	for _, span := range located.Spans {
 		fingerprint := f.fingerprints.Of(span.Value)
+		if f.holds[p] == nil {
+			f.holds[p] = map[string]bool{}
+		}
+		f.holds[p][fingerprint] = true
 		if spare && !f.also(span.Value) {
 			continue
 		}

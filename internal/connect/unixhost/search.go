@@ -94,7 +94,7 @@ func SearchRights(options map[string]string) []string {
 	s := &session{target: connect.Target{Options: options}}
 	escape := strings.NewReplacer(",", `\,`, ":", `\:`, "=", `\=`)
 	var out []string
-	for _, argv := range [][]string{s.findArguments(), grepCommand, tarCommand, socketCommand, journalCommand} {
+	for _, argv := range [][]string{s.findArguments(), grepCommand, listCommand, tarCommand, socketCommand, journalCommand} {
 		out = append(out, escape.Replace(strings.Join(argv, " ")))
 	}
 	return out

@@ -23,6 +23,11 @@ type visit struct {
 	pending  connect.Batch         // units and cron entries, until the real paths of their files are known
 	homes    map[string]string     // account by home folder
 	names    map[string][]string   // accounts that a unit's environment names, by unit
+
+	users     map[string]string          // names of accounts by user id
+	running   []*running                 // processes
+	unitFiles map[string][]string        // that a unit is made of, or reads
+	holds     map[string]map[string]bool // fingerprints by file
 }
 
 // candidate is a file that may hold copies, with who names it.
@@ -47,13 +52,13 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 	}
 	if failure != nil {
 		coverage.Stages = watch.Stages()
-		for _, scope := range []string{connect.ScopeAccounts, connect.ScopeUnits, connect.ScopeCron, connect.ScopeFiles, connect.ScopeSockets} {
+		for _, scope := range []string{connect.ScopeAccounts, connect.ScopeUnits, connect.ScopeCron, connect.ScopeFiles, connect.ScopeSockets, connect.ScopeProcesses} {
 			coverage.Why[scope] = failure.Error()
 		}
 		return coverage, failure
 	}
 	coverage.Facts = s.facts
-	v := &visit{session: s, request: request, emit: emit, coverage: &coverage, files: map[string]*candidate{}, names: map[string][]string{}, homes: map[string]string{}}
+	v := &visit{session: s, request: request, emit: emit, coverage: &coverage, files: map[string]*candidate{}, names: map[string][]string{}, homes: map[string]string{}, users: map[string]string{}, unitFiles: map[string][]string{}, holds: map[string]map[string]bool{}}
 	for _, p := range strings.Split(target.Options[OptionPaths], ";") {
 		if p = strings.TrimSpace(p); path.IsAbs(p) {
 			v.candidate(p, held.HintNone, "the list of paths of this system", true)
@@ -67,6 +72,7 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 		{connect.ScopeUnits, v.units},
 		{connect.ScopeCron, v.cron},
 		{connect.ScopeSockets, v.sockets},
+		{connect.ScopeProcesses, v.processes},
 	}
 	var first *connect.Failure
 	for _, scope := range scopes {
@@ -85,6 +91,9 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 	// Units and entries are handed over once the real paths of their files are
 	// known. Until then nothing of them counts as read.
 	failure = v.followLinks(ctx)
+	for _, d := range v.pending.Dependents {
+		v.unitFiles[d.Place] = append(append([]string(nil), d.Uses...), d.Path)
+	}
 	if failure == nil {
 		failure = v.send(v.pending)
 		v.pending = connect.Batch{}
@@ -98,6 +107,11 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 		if failure = v.search(ctx); failure == nil {
 			failure = v.copies(ctx)
 		}
+	}
+	// What a program holds is told from what its files hold.
+	if failure != nil {
+		coverage.Complete[connect.ScopeProcesses] = false
+		v.incomplete(connect.ScopeProcesses, "the files that explain what programs hold were not read")
 	}
 	// Which files there are to read follows from the units and entries.
 	coverage.Complete[connect.ScopeFiles] = failure == nil && coverage.Why[connect.ScopeFiles] == "" && coverage.Complete[connect.ScopeUnits] && coverage.Complete[connect.ScopeCron]
@@ -197,6 +211,13 @@ func (v *visit) followLinks(ctx context.Context) *connect.Failure {
 		delete(v.files, p)
 		for _, namer := range from.namers {
 			v.candidate(real[i], from.hint, namer, from.must)
+		}
+	}
+	for _, r := range v.running {
+		for i, p := range r.files {
+			if is[p] != "" {
+				r.files[i] = is[p]
+			}
 		}
 	}
 	for i := range v.pending.Dependents {

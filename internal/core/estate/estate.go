@@ -121,6 +121,7 @@ const (
 	DependentCertificate DependentKind = "certificate"
 	DependentCloudKey    DependentKind = "cloud key" // a key file of a cloud service
 
+	DependentProcess  DependentKind = "process"  // a running program that holds a value no file explains, or that nothing would start again
 	DependentDeclared DependentKind = "declared" // a place that only a person's word tells of
 )
 

@@ -286,6 +286,7 @@ func NamesIn(path string, content []byte, hint Hint) []string {
 
 var (
 	secretKey   = regexp.MustCompile(`(?i)(pass|passwd|password|passwort|pwd|pw|secret|token|credential|passphrase|authtok|requirepass|masterauth|(api|access|account|shared|secret)[_\-.]?key)[_\-]?\d?$`)
+	noSecret    = regexp.MustCompile(`(?i)(by|com)-?_?pass$`) // words that only end like one
 	nameKey     = regexp.MustCompile(`(?i)(user|username|user[_\- ]?name|user[_ \-]?id|login|logon|account|bind_?dn|bind|dn|principal|uid|masteruser)$`)
 	sectionLine = regexp.MustCompile(`^\[[^\]]*\]$`)
 	byteOrder   = []byte("\xef\xbb\xbf")
@@ -294,7 +295,7 @@ var (
 )
 
 // isSecret: the name says that its value is one.
-func isSecret(name string) bool { return secretKey.MatchString(name) }
+func isSecret(name string) bool { return secretKey.MatchString(name) && !noSecret.MatchString(name) }
 
 // besideValue returns the neighbours that name an account and share the longest
 // prefix with the secret's name: BERTH_PASSWORD goes with BERTH_USER rather

@@ -246,6 +246,9 @@ func namedBeside(d estate.Dependent, context naming.Context, known Known, curren
 }
 
 func place(d estate.Dependent) string {
+	if d.Kind == estate.DependentProcess {
+		return fmt.Sprintf("%s (%s), in its %s,", d.Path, d.Description, d.Copy.Format)
+	}
 	if d.Copy.Line > 0 && d.Copy.Key != "" {
 		return fmt.Sprintf("%s line %d (%s)", d.Path, d.Copy.Line, d.Copy.Key)
 	}

@@ -107,6 +107,7 @@ func (e *Estate) bookingPrograms(h *unixhost.Host) {
 		Name: "bookings.service", Description: "Bookings", User: "bookings", Exec: "/srv/bookings/bin/serve", Enabled: true,
 		Program: e.storeProgram("/srv/bookings/config/database.yml", "svc_bookings", e.Bookings.Accepts),
 	})
+	h.AddProcess(unixhost.Process{PID: 3301, User: "bookings", Args: []string{"/usr/bin/psql", "postgresql://svc_reports:" + Passwords["svc_reports"] + "@bookings-db.larkmoor.example:5432/bookings"}, Environment: []string{"LANG=C"}, Folder: "/home/odile"})
 	h.AddUnit(unixhost.Unit{Name: "bookings-web.service", Description: "Bookings on the web", User: "bookings", Exec: "/srv/bookings/bin/web --port 8443", After: []string{"bookings.service"}, Enabled: true})
 	h.SetSockets(func() []estate.Socket {
 		return []estate.Socket{
@@ -128,6 +129,10 @@ func (e *Estate) tidePrograms(h *unixhost.Host) {
 	h.SetSockets(func() []estate.Socket {
 		return []estate.Socket{{Local: tideAddress, LocalPort: 41822, Peer: tideDBAddress, PeerPort: 6379, UID: "1001", Unit: "tidecache.service", Program: "cache"}}
 	})
+	// Somebody started a gauge by hand, in a folder where nobody looks.
+	h.Write("/mnt/gauge/gauge.ini", unixhost.File{Mode: 0o640, Owner: "tide", Content: []byte("[tide-db]\nhost = tide-db.larkmoor.example\nuser = svc_tides\npassword = " + Passwords["svc_tides"] + "\n")})
+	h.AddProcess(unixhost.Process{PID: 2207, User: "tide", Args: []string{"/opt/tide/bin/gauge", "--quiet"}, Environment: []string{"LANG=C", "TIDE_DB_USER=svc_tides", "TIDE_DB_PASSWORD=" + Passwords["svc_tides"]}, Folder: "/mnt/gauge"})
+	h.AddProcess(unixhost.Process{PID: 811, User: "tide", Group: "/system.slice/tidecache.service", Args: []string{"/opt/tide/bin/cache"}, Environment: []string{"TIDE_DB_USER=svc_tides", "TIDE_DB_PASSWORD=" + Passwords["svc_tides"]}, Folder: "/"})
 }
 
 // quayPrograms: on one of the quays a till signs in to the bookings database

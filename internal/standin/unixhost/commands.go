@@ -249,6 +249,9 @@ func (p *process) chpasswd([]string) int {
 }
 
 func (p *process) ls(args []string) int {
+	if args[0] == "-n" {
+		return p.listProcesses()
+	}
 	dir := operands(args)[0]
 	var names []string
 	for name := range p.files {

@@ -74,10 +74,16 @@ func (p *process) input() []string {
 
 // xargs gives the words on standard input to grep, as its arguments.
 func (p *process) xargs(args []string) int {
+	if path.Base(args[len(args)-1]) == "ls" {
+		return p.listed()
+	}
 	if path.Base(args[len(args)-1]) != "grep" {
 		return p.fail(127, "xargs: %s: not supported", args[len(args)-1])
 	}
 	words := p.input()
+	if len(words) > 4 && words[0] == "-azsHZiE" {
+		return p.grepRecords(words)
+	}
 	if len(words) < 5 || words[0] != "-lZsIiE" || words[1] != "-e" || words[3] != "--" {
 		return p.fail(123, "grep: usage")
 	}
