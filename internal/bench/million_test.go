@@ -163,6 +163,11 @@ func BenchmarkMillion(b *testing.B) {
 		}},
 		{"list, state=failed", func(*rand.Rand) string { return "/dependents?filter=state%3Dfailed" }},
 		{"list, name~part", func(r *rand.Rand) string { return "/dependents?filter=name~" + words[r.IntN(len(words))] + "-4" }},
+		{"list, part and state", func(r *rand.Rand) string {
+			return "/dependents?filter=place~" + words[r.IntN(len(words))] + "-49&filter=state%3Dfailed"
+		}},
+		{"list, searched", func(r *rand.Rand) string { return "/dependents?search=" + words[r.IntN(len(words))] + "-4" }},
+		{"list, searched, rare", func(r *rand.Rand) string { return fmt.Sprintf("/dependents?search=host%03d", r.IntN(200)) }},
 		{"accounts, first page", func(*rand.Rand) string { return "/accounts" }},
 		{"an account", func(r *rand.Rand) string { return fmt.Sprintf("/accounts/%d", 1+r.IntN(largeAccounts)) }},
 		{"radius of 10,000", func(*rand.Rand) string { return fmt.Sprintf("/accounts/%d/radius", account) }},

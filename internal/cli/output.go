@@ -211,7 +211,7 @@ func listWith(use, short string, columns []column, empty string, path func(*cobr
 	cmd.Flags().StringArrayP("filter", "f", nil, "column=value, column!=value, column~part, column!~part, column*=pattern, column<value, column>value (repeatable)")
 	cmd.Flags().StringP("sort", "s", "", "column to sort by; with - before it descending")
 	cmd.Flags().IntP("limit", "n", 0, "at most so many; 0 for all")
-	cmd.Flags().String("search", "", "part of any text column")
+	cmd.Flags().String("search", "", "part of a text; of dependents: of names, places, programs, descriptions, what they run as, systems and accounts")
 	cmd.Flags().StringSlice("columns", nil, "fields to show instead, as -o json names them")
 	addOutput(cmd)
 	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {

@@ -299,7 +299,7 @@ func assignCommand() *cobra.Command {
   moss rotate assign svc-berth --filter 'executable*=*\berth\*' --restart leave --rehearse
   moss rotate assign svc-berth --dependent 41 --dependent 42 --window 2026-11-24T02:00:00Z/2h --reason "quiet hours"`
 	cmd.Flags().StringArrayVarP(&a.filters, "filter", "f", nil, "as in 'moss dependent list' (repeatable)")
-	cmd.Flags().StringVar(&a.search, "search", "", "part of any text column")
+	cmd.Flags().StringVar(&a.search, "search", "", "as in 'moss dependent list'")
 	cmd.Flags().Int64SliceVar(&a.dependents, "dependent", nil, "number of a dependent (repeatable)")
 	return cmd
 }

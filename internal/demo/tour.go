@@ -299,7 +299,7 @@ var tourSteps = []step{
 	}},
 	{"Drift: somebody changes the password of svc-tidefeed behind our back. Regular verification notices.", func(ctx context.Context, t *tour) error {
 		t.Estate.SetPassword("svc-tidefeed", "Changed-By-Hand-2026")
-		if err := t.expect(ctx, 3, []string{"6 accepted, 1 refused"}, "custody", "verify", "--all"); err != nil {
+		if err := t.expect(ctx, 3, []string{"7 accepted, 1 refused"}, "custody", "verify", "--all"); err != nil {
 			return err
 		}
 		return t.expect(ctx, 0, []string{"drift", "stale-copy", "unread-system", "never-expires", "svc-sync"}, "finding", "list")

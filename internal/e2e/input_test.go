@@ -118,5 +118,5 @@ func TestInterruptedSurvey(t *testing.T) {
 func TestTour(t *testing.T) {
 	t.Parallel()
 	u := &user{&demo.Process{Binary: binary, Folder: t.TempDir()}, t}
-	assert.Contains(t, u.moss(0, "demo", "--tour"), "All 24 steps were proven.")
+	assert.Contains(t, u.moss(0, "demo", "--tour"), "All 25 steps were proven.")
 }

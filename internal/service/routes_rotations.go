@@ -53,7 +53,7 @@ type WishBody struct {
 	NotAfter  time.Time `json:"not_after,omitzero" doc:"End of the window"`
 	Assign    []int64   `json:"assign,omitempty" maxItems:"5000" doc:"Dependents that shall log on as the account with its current value; the authority is left alone"`
 	Where     []string  `json:"where,omitempty" doc:"The same, chosen by filters of the list of dependents"`
-	Search    string    `json:"search,omitempty" doc:"And by part of any text column"`
+	Search    string    `json:"search,omitempty" doc:"And by part of a name, place, program, description, what it runs as, system or account"`
 	Repair    bool      `json:"repair,omitempty" doc:"The same, for all that have not stored the current value, or are down"`
 	Start     bool      `json:"start,omitempty" doc:"Also bring up what is down although it starts by itself"`
 }

@@ -51,6 +51,7 @@ type listing[T any] struct {
 	where   string // always applies; may be empty
 	columns []column
 	sort    string // default
+	parts   *parts // index of parts of texts; may be nil
 	scan    string // columns that scanRow reads
 	scanRow func(*sql.Rows) (T, error)
 }
@@ -70,7 +71,7 @@ var operators = []struct{ text, sql string }{
 	{"!~", "NOT LIKE"}, {"!=", "<>"}, {"<=", "<="}, {">=", ">="}, {"~", "LIKE"}, {"=", "="}, {"<", "<"}, {">", ">"}, {"*=", "GLOB"},
 }
 
-func (l listing[T]) filter(text string) (string, []any, error) {
+func (l listing[T]) filter(text string) (condition string, args []any, narrow *narrowed, err error) {
 	at, op := len(text), ""
 	var operator string
 	for _, o := range operators {
@@ -79,18 +80,22 @@ func (l listing[T]) filter(text string) (string, []any, error) {
 		}
 	}
 	if op == "" || at == 0 {
-		return "", nil, fmt.Errorf("%w: %q is not a filter: write column=value, column!=value, column~part, column!~part, column*=pattern (with * and ?), column<value or column>value", ErrQuery, text)
+		return "", nil, nil, fmt.Errorf("%w: %q is not a filter: write column=value, column!=value, column~part, column!~part, column*=pattern (with * and ?), column<value or column>value", ErrQuery, text)
 	}
 	c, err := l.column(strings.TrimSpace(text[:at]))
 	if err != nil {
-		return "", nil, err
+		return "", nil, nil, err
 	}
 	value := strings.TrimSpace(text[at+len(op):])
 	if strings.HasSuffix(operator, "LIKE") {
-		return "(" + c.sql + ") " + operator + ` ? ESCAPE '\'`, []any{"%" + escapeLike(value) + "%"}, nil
+		if operator == "LIKE" && l.parts.covers(c.name, value) {
+			n := l.parts.narrow(value)
+			narrow = &n
+		}
+		return "(" + c.sql + ") " + operator + ` ? ESCAPE '\'`, []any{"%" + escapeLike(value) + "%"}, narrow, nil
 	}
 	if operator == "GLOB" {
-		return "LOWER(" + c.sql + ") GLOB ?", []any{strings.ToLower(strings.ReplaceAll(value, "[", "[[]"))}, nil
+		return "LOWER(" + c.sql + ") GLOB ?", []any{strings.ToLower(strings.ReplaceAll(value, "[", "[[]"))}, nil, nil
 	}
 	switch value {
 	case "true":
@@ -99,9 +104,9 @@ func (l listing[T]) filter(text string) (string, []any, error) {
 		value = "0"
 	}
 	if c.number {
-		return "CAST(" + c.sql + " AS NUMERIC) " + operator + " CAST(? AS NUMERIC)", []any{value}, nil
+		return "CAST(" + c.sql + " AS NUMERIC) " + operator + " CAST(? AS NUMERIC)", []any{value}, nil, nil
 	}
-	return "(" + c.sql + ") " + operator + " ? COLLATE NOCASE", []any{value}, nil
+	return "(" + c.sql + ") " + operator + " ? COLLATE NOCASE", []any{value}, nil, nil
 }
 
 func escapeLike(value string) string {
@@ -121,20 +126,35 @@ func page[T any](ctx context.Context, db *sql.DB, l listing[T], q Query) (Page[T
 	if l.where != "" {
 		conditions = append(conditions, l.where)
 	}
+	var narrow *narrowed
 	for _, f := range q.Filters {
-		condition, values, err := l.filter(f)
+		condition, values, narrower, err := l.filter(f)
 		if err != nil {
 			return out, err
+		}
+		if narrower != nil {
+			narrow = narrower
 		}
 		conditions = append(conditions, condition)
 		args = append(args, values...)
 	}
-	if q.Search != "" {
+	switch pattern := "%" + escapeLike(q.Search) + "%"; {
+	case q.Search == "":
+	case l.parts != nil:
+		conditions = append(conditions, l.parts.search)
+		for range l.parts.asked {
+			args = append(args, pattern)
+		}
+		if narrow == nil && len([]rune(q.Search)) >= shortest {
+			n := l.parts.searched(q.Search, pattern, l.where == "" && len(q.Filters) == 0)
+			narrow = &n
+		}
+	default:
 		var parts []string
 		for _, c := range l.columns {
 			if !c.number && !c.hidden {
 				parts = append(parts, "("+c.sql+`) LIKE ? ESCAPE '\'`)
-				args = append(args, "%"+escapeLike(q.Search)+"%")
+				args = append(args, pattern)
 			}
 		}
 		conditions = append(conditions, "("+strings.Join(parts, " OR ")+")")
@@ -145,8 +165,11 @@ func page[T any](ctx context.Context, db *sql.DB, l listing[T], q Query) (Page[T
 	if l.plain != "" && !strings.Contains(where, l.joined) && !strings.Contains(where, "scopes.") {
 		countFrom = l.plain
 	}
-	counted := fmt.Sprintf("SELECT COUNT(*) FROM (SELECT 1 FROM %s WHERE %s LIMIT %d)", countFrom, where, countLimit+1)
-	if err := db.QueryRowContext(ctx, counted, args...).Scan(&out.Total); err != nil {
+	counted, countArgs := fmt.Sprintf("SELECT COUNT(*) FROM (SELECT 1 FROM %s WHERE %s LIMIT %d)", countFrom, where, countLimit+1), args
+	if narrow != nil {
+		counted, countArgs = fmt.Sprintf("SELECT COUNT(*) FROM (SELECT 1 FROM (%s) part CROSS JOIN %s WHERE %s = part.id AND %s LIMIT %d)", narrow.query, countFrom, l.id, where, countLimit+1), append(append([]any{}, narrow.args...), args...)
+	}
+	if err := db.QueryRowContext(ctx, counted, countArgs...).Scan(&out.Total); err != nil {
 		return out, fmt.Errorf("count: %w", err)
 	}
 	if out.More = out.Total > countLimit; out.More {
@@ -186,6 +209,13 @@ func page[T any](ctx context.Context, db *sql.DB, l listing[T], q Query) (Page[T
 	from := l.from
 	if l.bySort != "" && name == l.sort && l.where == "" {
 		from = l.bySort
+	}
+	// Few rows are found by their parts, and sorted; many are met soon enough in
+	// the order of the list.
+	if narrow != nil && !out.More {
+		from = "(" + narrow.query + ") part CROSS JOIN " + l.from
+		where = l.id + " = part.id AND " + where
+		args = append(append([]any{}, narrow.args...), args...)
 	}
 	rows, err := db.QueryContext(ctx, fmt.Sprintf("SELECT %s, %s, %s FROM %s WHERE %s ORDER BY %s %s, %s %s LIMIT %d",
 		l.scan, key, l.id, from, where, key, direction, l.id, direction, limit+1), args...)

@@ -1971,7 +1971,7 @@ export interface components {
              * @enum {string}
              */
             restart: "now" | "window" | "leave";
-            /** @description And by part of any text column */
+            /** @description And by part of a name, place, program, description, what it runs as, system or account */
             search?: string;
             /** @description Also bring up what is down although it starts by itself */
             start?: boolean;
@@ -2483,7 +2483,7 @@ export interface components {
              * @enum {string}
              */
             restart: "now" | "window" | "leave";
-            /** @description And by part of any text column */
+            /** @description And by part of a name, place, program, description, what it runs as, system or account */
             search?: string;
             /** @description Also bring up what is down although it starts by itself */
             start?: boolean;
@@ -2827,7 +2827,7 @@ export interface components {
              * @enum {string}
              */
             restart: "now" | "window" | "leave";
-            /** @description And by part of any text column */
+            /** @description And by part of a name, place, program, description, what it runs as, system or account */
             search?: string;
             /** @description Also bring up what is down although it starts by itself */
             start?: boolean;

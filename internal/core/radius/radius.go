@@ -10,7 +10,6 @@ package radius
 
 import (
 	"fmt"
-	"slices"
 	"sort"
 	"strings"
 )
@@ -120,6 +119,7 @@ type Summary struct {
 // Sum sums a graph up.
 func (g Graph) Sum() Summary {
 	s := Summary{Systems: []string{}, Down: []string{}}
+	systems := map[string]bool{"": true}
 	for _, n := range g.Nodes {
 		switch n.Hop {
 		case 0:
@@ -129,7 +129,8 @@ func (g Graph) Sum() Summary {
 		default:
 			s.Further++
 		}
-		if n.System != "" && !slices.Contains(s.Systems, n.System) {
+		if !systems[n.System] {
+			systems[n.System] = true
 			s.Systems = append(s.Systems, n.System)
 		}
 		if n.Down {
