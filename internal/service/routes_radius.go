@@ -118,12 +118,13 @@ type written struct {
 // writing 10,000 nodes down again for everybody who looks takes longer than all
 // the rest.
 func (s *Service) radius(ctx context.Context, in *radiusInput) (*written, error) {
-	a, err := s.store.Account(ctx, in.ID)
-	if err != nil {
-		return nil, err
-	}
 	picture, err := s.pictures.of(fmt.Sprint(*in), s.store.Generation(), func() ([]byte, error) {
-		graph, err := radius.Walk(store.AccountNode(a), in.Hops, in.Limit, s.store.RadiusSource(context.WithoutCancel(ctx), in.Evidence, in.Mentions))
+		keep := context.WithoutCancel(ctx) // others wait for it too
+		a, err := s.store.Account(keep, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		graph, err := radius.Walk(store.AccountNode(a), in.Hops, in.Limit, s.store.RadiusSource(keep, in.Evidence, in.Mentions))
 		if err != nil {
 			return nil, err
 		}

@@ -80,7 +80,7 @@ func scanDependent(row interface{ Scan(...any) error }, more ...any) (Dependent,
 
 // dependentText is what people search dependents for, beside systems and
 // accounts. The index of parts has the same.
-const dependentText = "(d.name || ' ' || d.place || ' ' || d.description || ' ' || d.runs_as || ' ' || d.executable)"
+const dependentText = "(CASE instr(d.place, d.name) WHEN 0 THEN d.name || ' ' ELSE '' END || d.place || ' ' || d.description || ' ' || d.runs_as || ' ' || d.executable)"
 
 var dependentList = listing[Dependent]{
 	from: dependentFrom, id: "d.id", sort: "system", scan: dependentColumns, plain: "dependents d", joined: "systems.",

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -89,8 +90,7 @@ func (l listing[T]) filter(text string) (condition string, args []any, narrow *n
 	value := strings.TrimSpace(text[at+len(op):])
 	if strings.HasSuffix(operator, "LIKE") {
 		if operator == "LIKE" && l.parts.covers(c.name, value) {
-			n := l.parts.narrow(value)
-			narrow = &n
+			narrow = l.parts.narrow(value)
 		}
 		return "(" + c.sql + ") " + operator + ` ? ESCAPE '\'`, []any{"%" + escapeLike(value) + "%"}, narrow, nil
 	}
@@ -146,8 +146,7 @@ func page[T any](ctx context.Context, db *sql.DB, l listing[T], q Query) (Page[T
 			args = append(args, pattern)
 		}
 		if narrow == nil && len([]rune(q.Search)) >= shortest {
-			n := l.parts.searched(q.Search, pattern, l.where == "" && len(q.Filters) == 0)
-			narrow = &n
+			narrow = l.parts.searched(q.Search, pattern, l.where == "" && len(q.Filters) == 0)
 		}
 	default:
 		var parts []string
@@ -165,15 +164,29 @@ func page[T any](ctx context.Context, db *sql.DB, l listing[T], q Query) (Page[T
 	if l.plain != "" && !strings.Contains(where, l.joined) && !strings.Contains(where, "scopes.") {
 		countFrom = l.plain
 	}
-	counted, countArgs := fmt.Sprintf("SELECT COUNT(*) FROM (SELECT 1 FROM %s WHERE %s LIMIT %d)", countFrom, where, countLimit+1), args
 	if narrow != nil {
-		counted, countArgs = fmt.Sprintf("SELECT COUNT(*) FROM (SELECT 1 FROM (%s) part CROSS JOIN %s WHERE %s = part.id AND %s LIMIT %d)", narrow.query, countFrom, l.id, where, countLimit+1), append(append([]any{}, narrow.args...), args...)
-	}
-	if err := db.QueryRowContext(ctx, counted, countArgs...).Scan(&out.Total); err != nil {
-		return out, fmt.Errorf("count: %w", err)
-	}
-	if out.More = out.Total > countLimit; out.More {
-		out.Total = countLimit
+		ids, more, err := narrow.few(ctx, db, countFrom, l.id, where, args)
+		if err != nil {
+			return out, fmt.Errorf("count: %w", err)
+		}
+		if out.Total, out.More = len(ids), more; !more {
+			where, args = l.id+" IN (SELECT value FROM json_each(?))", []any{text(ids)}
+		} else {
+			out.Total = countLimit
+			if many, err := narrow.many(ctx, db); err != nil {
+				return out, fmt.Errorf("count: %w", err)
+			} else if !many {
+				where, args = "+"+l.id+" IN ("+narrow.query+") AND "+where, append(slices.Clone(narrow.args), args...)
+			}
+		}
+	} else {
+		counted := fmt.Sprintf("SELECT COUNT(*) FROM (SELECT 1 FROM %s WHERE %s LIMIT %d)", countFrom, where, countLimit+1)
+		if err := db.QueryRowContext(ctx, counted, args...).Scan(&out.Total); err != nil {
+			return out, fmt.Errorf("count: %w", err)
+		}
+		if out.More = out.Total > countLimit; out.More {
+			out.Total = countLimit
+		}
 	}
 	sort := q.Sort
 	if sort == "" {
@@ -207,15 +220,8 @@ func page[T any](ctx context.Context, db *sql.DB, l listing[T], q Query) (Page[T
 		args = append(args, from.Value, from.ID)
 	}
 	from := l.from
-	if l.bySort != "" && name == l.sort && l.where == "" {
+	if l.bySort != "" && name == l.sort && l.where == "" && (narrow == nil || out.More) {
 		from = l.bySort
-	}
-	// Few rows are found by their parts, and sorted; many are met soon enough in
-	// the order of the list.
-	if narrow != nil && !out.More {
-		from = "(" + narrow.query + ") part CROSS JOIN " + l.from
-		where = l.id + " = part.id AND " + where
-		args = append(append([]any{}, narrow.args...), args...)
 	}
 	rows, err := db.QueryContext(ctx, fmt.Sprintf("SELECT %s, %s, %s FROM %s WHERE %s ORDER BY %s %s, %s %s LIMIT %d",
 		l.scan, key, l.id, from, where, key, direction, l.id, direction, limit+1), args...)
