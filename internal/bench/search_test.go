@@ -55,6 +55,7 @@ func ferries(b *testing.B, o *operate.Operator, accounts []plant.Account) {
 // hosts and measures how much of it a survey finds, and how much that is none.
 func BenchmarkSearch(b *testing.B) {
 	plants, hit, told, wrong := 0, 0, 0, 0
+	keysPlanted, keysHit, keysWrong := 0, 0, 0
 	for seed := uint64(1); seed <= searchSeeds; seed++ {
 		b.Run(fmt.Sprintf("seed%d", seed), func(b *testing.B) {
 			planting := plant.Seeded(seed, plantsPerSeed)
@@ -88,7 +89,33 @@ func BenchmarkSearch(b *testing.B) {
 			dependents, err := o.Store.DependentsOfSystem(ctx, v.ID)
 			require.NoError(b, err)
 			var misses []string
+			planted := map[string]string{}
+			for _, k := range planting.Keys {
+				planted[k.Path+" "+k.Name] = k.Format
+			}
+			n, false2 := 0, 0
 			for _, d := range dependents {
+				if d.Key == nil || d.Kind == "certificate" {
+					continue
+				}
+				key := d.Path + " " + d.Key.Fingerprint + d.Key.Principal
+				switch {
+				case planted[key] != "":
+					n++
+					delete(planted, key)
+				case !strings.Contains(d.Path, "mossmgr"): // our own log-on
+					false2++
+					misses = append(misses, "no such key was planted: "+d.Place)
+				}
+			}
+			for key, format := range planted {
+				misses = append(misses, fmt.Sprintf("missed: %s (%s)", key, format))
+			}
+			keysPlanted, keysHit, keysWrong = keysPlanted+len(planting.Keys), keysHit+n, keysWrong+false2
+			for _, d := range dependents {
+				if d.Key != nil { // told above
+					continue
+				}
 				for _, t := range d.Ties {
 					if t.Evidence != "held" || !strings.Contains(certainStrength, t.Strength) {
 						continue
@@ -102,7 +129,7 @@ func BenchmarkSearch(b *testing.B) {
 					found[key] = true
 				}
 			}
-			n := 0
+			n = 0
 			for key, format := range truth {
 				if found[key] {
 					n++
@@ -120,6 +147,10 @@ func BenchmarkSearch(b *testing.B) {
 	}
 	recall, precision := float64(hit)/float64(plants), 1-float64(wrong)/float64(max(1, told))
 	fmt.Printf("%d plants over %d seeds: recall %.4f, precision %.4f\n", plants, searchSeeds, recall, precision)
+	fmt.Printf("%d keys, entries and key tabs: %d found, %d wrong\n", keysPlanted, keysHit, keysWrong)
+	if keysHit < keysPlanted || keysWrong > 0 {
+		b.Errorf("%d of %d keys found, %d wrong", keysHit, keysPlanted, keysWrong)
+	}
 	b.ReportMetric(recall, "recall")
 	b.ReportMetric(precision, "precision")
 	if recall < 1 || precision < 0.99 {

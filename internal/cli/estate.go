@@ -151,6 +151,8 @@ func accountCommand() *cobra.Command {
 			{"Account expires", "account.account_expires"},
 			{"Last log-on", "account.last_logon"},
 			{"Groups", "account.groups"},
+			{"Takes turns with", "account.pair"},
+			{"Not yet", "account.pair_not"},
 			{"Principals", "account.principals"},
 			{"First seen", "account.first_seen"},
 			{"Seen", "account.seen"},

@@ -112,7 +112,7 @@ func systemCommand() *cobra.Command {
 	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a system with all that was seen on it", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		return c.call(cmd.Context(), http.MethodDelete, "/systems/"+url.PathEscape(args[0]), nil, nil)
 	})}
-	return group("system", "Systems that are looked at", add, changeSystem(), importCommand(), showSystem(), checkCommand(), remove,
+	return group("system", "Systems that are looked at", add, changeSystem(), importCommand(), showSystem(), checkCommand(), remove, optionCommand(),
 		listCommand("list", "List systems", "/systems", systemColumns, "There are no systems. Add one with 'moss system add', or many with 'moss system import'."))
 }
 

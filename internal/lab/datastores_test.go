@@ -40,6 +40,13 @@ func TestPostgreSQLConforms(t *testing.T) {
 	verdict, err := postgres.Connector{}.Verify(t.Context(), d.Target("db"), connect.AccountRef{Name: "svc_berth1"}, secret.New(lab.AccountPassword))
 	require.NoError(t, err)
 	assert.False(t, verdict.Accepted)
+	// Two roles that take turns, until one of them has something of its own.
+	d.Run(t, "CREATE ROLE tide_reader; CREATE ROLE tide_a LOGIN IN ROLE tide_reader; CREATE ROLE tide_b LOGIN IN ROLE tide_reader")
+	accounts, _ = read(t, postgres.Connector{}, d)
+	assert.Equal(t, [2]string{"tide_b", ""}, [2]string{accounts["tide_a"].Pair, accounts["tide_a"].PairNot})
+	d.Run(t, "CREATE TABLE tides (height int); GRANT SELECT ON tides TO tide_b")
+	accounts, _ = read(t, postgres.Connector{}, d)
+	assert.Contains(t, accounts["tide_a"].PairNot, "tide_b itself owns or was granted 1 objects")
 	d.Run(t, "REVOKE pg_read_all_stats FROM mossmgr")
 	_, coverage := read(t, postgres.Connector{}, d)
 	assert.False(t, coverage.Complete[connect.ScopeSessions])

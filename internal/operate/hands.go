@@ -296,6 +296,11 @@ func (h *hands) apply(ctx context.Context, step rotation.Step, from, to secret.V
 		if err != nil {
 			return certainly(err)
 		}
+		free, err := h.turns.take(ctx, step.SystemID+":"+step.Subject)
+		if err != nil {
+			return certainly(err)
+		}
+		defer free()
 		if err := holder.ReplaceCopies(ctx, target, step.Subject, step.Places, from, to); err != nil {
 			return failed(err)
 		}

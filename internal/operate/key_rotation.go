@@ -168,6 +168,11 @@ func (h *hands) changeDoor(ctx context.Context, step rotation.Step, old, next se
 	if err != nil {
 		return certainly(err), true
 	}
+	free, err := h.turns.take(ctx, step.SystemID+":"+step.Subject)
+	if err != nil {
+		return certainly(err), true
+	}
+	defer free()
 	if err := admitter.ChangeEntries(ctx, target, change); err != nil {
 		return failed(err), true
 	}

@@ -62,6 +62,8 @@ type Operator struct {
 	rereads   map[int64]chan struct{} // surveys that follow a rotation, until they end
 	rotations map[int64]*running
 	journaled int
+
+	turns turns // at files that acts change
 }
 
 // TuneMemory lets the heap grow to four times what is in use before it is
@@ -154,7 +156,11 @@ func (o *Operator) target(ctx context.Context, v store.System) (connect.Connecto
 	}
 	t := connect.Target{
 		SystemID: strconv.FormatInt(v.ID, 10), Name: v.Name, Kind: estate.Kind(v.Kind), Address: v.Address, Port: v.Port,
-		Options: v.Options, TrustedCA: v.TrustedCA, HostKeys: v.HostKeys,
+		TrustedCA: v.TrustedCA, HostKeys: v.HostKeys,
+	}
+	var err error
+	if t.Options, err = o.optionsFor(ctx, v); err != nil {
+		return nil, t, err
 	}
 	if v.LogOn != "" {
 		logon, err := o.Store.LogOn(ctx, v.LogOn)

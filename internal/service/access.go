@@ -43,6 +43,8 @@ var access = map[string][]string{
 	"add-system": {RoleAdministrator, RoleOperator}, "change-system": {RoleAdministrator, RoleOperator}, "import-systems": {RoleAdministrator, RoleOperator},
 	"remove-system": {RoleAdministrator}, "check-system": {RoleAdministrator, RoleOperator}, "approve-host-key": {RoleApprover},
 
+	"list-common-options": readers, "set-common-option": {RoleAdministrator, RoleOperator}, "remove-common-option": {RoleAdministrator, RoleOperator},
+
 	"list-surveys": readers, "get-survey": readers, "list-visits": readers, "watch-survey": readers,
 	"start-survey": operators, "cancel-survey": operators,
 

@@ -22,6 +22,7 @@ func (s *Service) registerAll() {
 	s.registerRadius()
 	s.registerRotations()
 	s.registerKeys()
+	s.registerOptions()
 	s.registerLedger()
 }
 

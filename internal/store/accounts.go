@@ -40,6 +40,8 @@ type accountLists struct {
 	Shell      string   `json:"s,omitempty"`
 	Home       string   `json:"h,omitempty"`
 	KeyVersion int      `json:"v,omitempty"`
+	Pair       string   `json:"2,omitempty"`
+	PairNot    string   `json:"n,omitempty"`
 }
 
 const (
@@ -56,7 +58,7 @@ func scanAccount(row interface{ Scan(...any) error }, more ...any) (Account, err
 	var changed, expires, end, logon, lists, first, seen, altered, gone string
 	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.StableID, &v.Name, &v.DN, &v.UPN, &v.SID, &v.UID, &v.Type, &v.DisplayName, &v.Description, &v.Owner, &v.Enabled, &v.Locked, &v.MustChange, &v.NeverExpire, &changed, &expires, &end, &logon, &lists, &first, &seen, &altered, &gone, &v.Custody, &v.Verdict, &v.Dependents}, more...)...)
 	l := parse[accountLists](lists)
-	v.Groups, v.Principals, v.Shell, v.Home, v.KeyVersion = l.Groups, l.Principals, l.Shell, l.Home, l.KeyVersion
+	v.Groups, v.Principals, v.Shell, v.Home, v.KeyVersion, v.Pair, v.PairNot = l.Groups, l.Principals, l.Shell, l.Home, l.KeyVersion, l.Pair, l.PairNot
 	v.PasswordChanged, v.PasswordExpires, v.AccountExpires, v.LastLogOn = timeOf(changed), timeOf(expires), timeOf(end), timeOf(logon)
 	v.FirstSeen, v.Seen, v.Changed, v.Gone = timeOf(first), timeOf(seen), timeOf(altered), timeOf(gone)
 	return v, one(err)
@@ -327,10 +329,10 @@ func (s *Store) writeAccounts(ctx context.Context, tx *sql.Tx, system int64, lis
 }
 
 func (a putAccount) lists() string {
-	if a.Groups == nil && a.Principals == nil && a.Shell == "" && a.Home == "" && a.KeyVersion == 0 {
+	if a.Groups == nil && a.Principals == nil && a.Shell == "" && a.Home == "" && a.KeyVersion == 0 && a.Pair == "" {
 		return "{}"
 	}
-	return text(accountLists{a.Groups, a.Principals, a.Shell, a.Home, a.KeyVersion})
+	return text(accountLists{a.Groups, a.Principals, a.Shell, a.Home, a.KeyVersion, a.Pair, a.PairNot})
 }
 
 // accountDigest tells whether anything about an account changed.
@@ -349,6 +351,9 @@ func accountDigest(a *estate.Account) []byte {
 		raw = binary.BigEndian.AppendUint64(raw, uint64(t.UnixMilli()))
 	}
 	raw = append(raw, bit(a.MustChange), bit(a.NeverExpire))
+	if a.Pair != "" || a.PairNot != "" {
+		raw = append(append(append(append(raw, 2), a.Pair...), 0), a.PairNot...)
+	}
 	sum := sha256.Sum256(raw)
 	return sum[:12]
 }

@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 )
 
@@ -173,11 +172,6 @@ func page[T any](ctx context.Context, db *sql.DB, l listing[T], q Query) (Page[T
 			where, args = l.id+" IN (SELECT value FROM json_each(?))", []any{text(ids)}
 		} else {
 			out.Total = countLimit
-			if many, err := narrow.many(ctx, db); err != nil {
-				return out, fmt.Errorf("count: %w", err)
-			} else if !many {
-				where, args = "+"+l.id+" IN ("+narrow.query+") AND "+where, append(slices.Clone(narrow.args), args...)
-			}
 		}
 	} else {
 		counted := fmt.Sprintf("SELECT COUNT(*) FROM (SELECT 1 FROM %s WHERE %s LIMIT %d)", countFrom, where, countLimit+1)

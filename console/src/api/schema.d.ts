@@ -736,6 +736,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/options": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List options of all systems of a site, environment, owner or kind
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-common-options"];
+        /**
+         * Give an option to all systems of a site, environment, owner or kind
+         * @description Roles: [administrator operator]
+         */
+        put: operations["set-common-option"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/options/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Take an option away from them
+         * @description Roles: [administrator operator]
+         */
+        delete: operations["remove-common-option"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/overview": {
         parameters: {
             query?: never;
@@ -1370,6 +1414,8 @@ export interface components {
             name: string;
             never_expires: boolean;
             owner?: string;
+            pair?: string;
+            pair_not?: string;
             /** Format: date-time */
             password_changed?: string;
             /** Format: date-time */
@@ -1470,6 +1516,33 @@ export interface components {
             checkpoint: string;
             /** @description Public key to verify it with */
             verifier: string;
+        };
+        CommonOption: {
+            /** Format: date-time */
+            changed: string;
+            /** @enum {string} */
+            field: "site" | "environment" | "owner" | "kind";
+            /** Format: int64 */
+            id: number;
+            /** @description Of the option */
+            name: string;
+            set_by: string;
+            setting: string;
+            /**
+             * Format: int64
+             * @description How many have that value
+             */
+            systems: number;
+            /** @description Of that field, whatever its letter case */
+            value: string;
+        };
+        CommonOptionInput: {
+            /** @enum {string} */
+            field: "site" | "environment" | "owner" | "kind";
+            /** @description Such as paths, search or search-exclude */
+            name: string;
+            setting: string;
+            value: string;
         };
         Copy: {
             fingerprint: string;
@@ -2036,6 +2109,18 @@ export interface components {
         };
         PageAccount: {
             items: components["schemas"]["Account"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
+            /** @description Cursor of the next page; absent on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Number of all items that match; when there are more than 2,000, that number
+             */
+            total: number;
+        };
+        PageCommonOption: {
+            items: components["schemas"]["CommonOption"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
             /** @description Cursor of the next page; absent on the last */
@@ -5519,6 +5604,214 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-common-options": {
+        parameters: {
+            query?: {
+                /** @description column=value, column!=value, column~part, column!~part, column<value, column>value; all must match */
+                filter?: string[] | null;
+                /** @description A column; with - before it descending */
+                sort?: string;
+                /** @description Items a page; 100 by default */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+                /** @description Part of any text column */
+                search?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageCommonOption"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-common-option": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CommonOptionInput"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-common-option": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

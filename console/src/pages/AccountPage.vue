@@ -81,6 +81,7 @@ const mine = (d: Schemas['Dependent']) => d.ties.filter((t) => t.account_id === 
           <template v-if="detail.account.last_logon"><dt>Last log-on</dt><dd><When :at="detail.account.last_logon" /></dd></template>
           <template v-if="detail.account.principals?.length"><dt>Service principals</dt><dd>{{ detail.account.principals.join(', ') }}</dd></template>
           <template v-if="detail.account.groups?.length"><dt>Groups, nested</dt><dd><div v-for="g in detail.account.groups" :key="g">{{ g }}</div></dd></template>
+          <template v-if="detail.account.pair"><dt>Takes turns with</dt><dd>{{ detail.account.pair }} <span class="soft">{{ detail.account.pair_not ? `not yet: ${detail.account.pair_not}` : 'both have the same rights, and none of their own' }}</span></dd></template>
           <dt>Seen</dt><dd><When :at="detail.account.seen" />, first <When :at="detail.account.first_seen" /></dd>
         </dl>
       </section>

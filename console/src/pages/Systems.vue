@@ -2,6 +2,7 @@
 import { Button } from 'ant-design-vue'
 import { ref } from 'vue'
 import { api, data, type ListQuery, type Schemas } from '../api/client'
+import CommonOptions from '../components/CommonOptions.vue'
 import AddSystem from '../components/AddSystem.vue'
 import ImportSystems from '../components/ImportSystems.vue'
 import type { Column } from '../components/listing'
@@ -26,7 +27,7 @@ const fetch = (query: ListQuery) => data(api.GET('/api/v1/systems', { params: { 
 const key = (s: System) => s.id
 
 const session = useSession()
-const adding = ref<'' | 'one' | 'many'>('')
+const adding = ref<'' | 'one' | 'many' | 'options'>('')
 const table = ref<{ reload: () => void }>()
 </script>
 
@@ -35,10 +36,12 @@ const table = ref<{ reload: () => void }>()
   <p class="soft">Everything Moss Ledger can reach. A system that was not read completely leaves the picture incomplete.</p>
   <AddSystem v-if="adding === 'one'" @done="table?.reload()" />
   <ImportSystems v-if="adding === 'many'" @done="table?.reload()" />
+  <CommonOptions v-if="adding === 'options'" />
   <ServerTable ref="table" label="Systems" :columns="columns" :fetch="fetch" :row-key="key" empty="There are no systems. Add one here or with 'moss system add', or many with 'moss system import'.">
     <template v-if="session.may('operator') || session.may('administrator')" #actions>
       <Button size="small" @click="adding = adding === 'one' ? '' : 'one'">{{ adding === 'one' ? 'Close' : 'Add a system' }}</Button>
       <Button size="small" @click="adding = adding === 'many' ? '' : 'many'">{{ adding === 'many' ? 'Close' : 'Add many' }}</Button>
+      <Button size="small" @click="adding = adding === 'options' ? '' : 'options'">{{ adding === 'options' ? 'Close' : 'Common options' }}</Button>
     </template>
     <template #name="{ row }"><RouterLink :to="`/systems/${encodeURIComponent(row.name)}`">{{ row.name }}</RouterLink></template>
     <template #address="{ row }">{{ row.address }}{{ row.port ? ':' + row.port : '' }}</template>

@@ -25,7 +25,8 @@ import (
 
 const rolesQuery = `SELECT r.oid::bigint, r.rolname, r.rolsuper, r.rolcreaterole, r.rolreplication, r.rolvaliduntil, COALESCE(shobj_description(r.oid, 'pg_authid'), ''),
 	ARRAY(WITH RECURSIVE up(oid) AS (SELECT roleid FROM pg_auth_members WHERE member = r.oid UNION SELECT m.roleid FROM pg_auth_members m JOIN up ON m.member = up.oid)
-		SELECT g.rolname::text FROM up JOIN pg_roles g ON g.oid = up.oid ORDER BY 1)
+		SELECT g.rolname::text FROM up JOIN pg_roles g ON g.oid = up.oid ORDER BY 1),
+	(SELECT COUNT(*) FROM pg_shdepend s WHERE s.refclassid = 'pg_authid'::regclass AND s.refobjid = r.oid AND s.deptype IN ('o', 'a'))
 	FROM pg_roles r WHERE r.rolcanlogin ORDER BY r.rolname`
 
 const sessionsQuery = `SELECT COALESCE(usesysid::bigint, 0), usename::text, COALESCE(host(client_addr), ''), COALESCE(client_port, 0), COALESCE(application_name, ''), COALESCE(datname::text, ''), backend_start
@@ -56,7 +57,9 @@ func (Connector) Visit(ctx context.Context, target connect.Target, _ connect.Vis
 	batch := connect.Batch{Sessions: []estate.Session{}}
 	rows, err := conn.Query(ctx, rolesQuery)
 	if err == nil {
-		batch.Accounts, err = pgx.CollectRows(rows, account)
+		own := map[string]int64{}
+		batch.Accounts, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (estate.Account, error) { return account(row, own) })
+		pairs(batch.Accounts, own)
 	}
 	if err != nil {
 		return fail(failure(target, connect.StageRead, err, false))
@@ -92,12 +95,14 @@ func (Connector) Visit(ctx context.Context, target connect.Target, _ connect.Vis
 
 func stableID(oid int64) string { return "oid:" + strconv.FormatInt(oid, 10) }
 
-func account(row pgx.CollectableRow) (estate.Account, error) {
+// account reads a role, and into own how much it owns or was granted itself.
+func account(row pgx.CollectableRow, own map[string]int64) (estate.Account, error) {
 	var a estate.Account
-	var oid int64
+	var oid, objects int64
 	var super, createRole, replication bool
 	var until pgtype.Timestamptz
-	err := row.Scan(&oid, &a.Name, &super, &createRole, &replication, &until, &a.Description, &a.Groups)
+	err := row.Scan(&oid, &a.Name, &super, &createRole, &replication, &until, &a.Description, &a.Groups, &objects)
+	own[a.Name] = objects
 	a.StableID, a.Type, a.Enabled, a.Locked = stableID(oid), "role", estate.Yes, estate.No
 	if until.Valid && until.InfinityModifier == pgtype.Finite {
 		a.PasswordExpires = until.Time.UTC()

@@ -83,6 +83,8 @@ type Account struct {
 	Shell      string   `json:"shell,omitempty"`
 	Home       string   `json:"home,omitempty"`
 	KeyVersion int      `json:"key_version,omitempty"` // of its Kerberos key: one more with every change of the password
+	Pair       string   `json:"pair,omitempty"`        // another account, by its name, that may take turns with it
+	PairNot    string   `json:"pair_not,omitempty"`    // why it may not yet
 }
 
 // Tristate is yes, no or unknown: what could not be read is not guessed.

@@ -35,8 +35,12 @@ type Planting struct {
 	Accounts []Account
 	Files    []File
 	Truth    []Truth
+	Keys     []Key
 	Decoys   int
 }
+
+// keyEvery is how many credentials there are for one key.
+const keyEvery = 10
 
 // Seeded plants n credentials, and about as many decoys.
 func Seeded(seed uint64, n int) Planting {
@@ -64,6 +68,8 @@ func Seeded(seed uint64, n int) Planting {
 			p.Decoys++
 		}
 	}
+	files, keys := g.keys(n / keyEvery)
+	p.Files, p.Keys = append(p.Files, files...), keys
 	return p
 }
 

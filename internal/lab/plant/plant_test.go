@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -53,4 +54,36 @@ func TestPlantsAreFoundAndReplaced(t *testing.T) {
 		}
 		assert.Less(t, refused, len(p.Truth)/3)
 	}
+}
+
+// Keys are written without the libraries that read them.
+func TestPlantedKeysAreWhatTheyAreCalled(t *testing.T) {
+	p := Seeded(3, 600)
+	files := map[string][]byte{}
+	for _, f := range p.Files {
+		files[f.Path] = f.Content
+	}
+	require.Len(t, p.Keys, 60)
+	kinds := map[string]int{}
+	for _, k := range p.Keys {
+		kinds[k.Format]++
+		content := files[k.Path]
+		var is string
+		switch {
+		case strings.HasPrefix(k.Format, "entry"):
+			entries, _ := keys.ParseAuthorized(content)
+			require.Len(t, entries, 1, string(content))
+			is = entries[0].Fingerprint
+		case k.Format == "key tab":
+			tabs, err := keys.ParseKeytab(content)
+			require.NoError(t, err)
+			is = tabs[0].Principal
+		default:
+			private, _ := keys.ParsePEM(content)
+			require.Len(t, private, 1, k.Format)
+			is = private[0].Fingerprint
+		}
+		assert.Equal(t, k.Name, is, k.Format)
+	}
+	assert.Len(t, kinds, 6)
 }

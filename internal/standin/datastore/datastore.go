@@ -19,6 +19,7 @@ type Account struct {
 	Name, Password string
 	Description    string
 	MemberOf       []string
+	Owns           int       // objects that it owns or was granted itself
 	Manages        bool      // may read and change the others
 	Until          time.Time // when its password ends
 	id             int64

@@ -307,10 +307,10 @@ func (s *pgSession) run(statement string, arguments [][]byte) result {
 	case strings.Contains(statement, "rolname = current_user"):
 		return result{columns: []string{"s", "c", "p"}, oids: []uint32{oidBool, oidBool, oidBool}, rows: [][]string{{"f", boolean(s.account.Manages), boolean(s.account.Manages)}}, tag: "SELECT 1"}
 	case strings.Contains(statement, "WHERE r.rolcanlogin"):
-		r := result{columns: []string{"oid", "n", "s", "c", "r", "u", "d", "g"}, oids: []uint32{oidInt8, oidText, oidBool, oidBool, oidBool, oidTimestamp, oidText, oidTextArray}}
+		r := result{columns: []string{"oid", "n", "s", "c", "r", "u", "d", "g", "w"}, oids: []uint32{oidInt8, oidText, oidBool, oidBool, oidBool, oidTimestamp, oidText, oidTextArray, oidInt8}}
 		for _, name := range s.names() {
 			a := s.accounts[name]
-			r.rows = append(r.rows, []string{strconv.FormatInt(a.id, 10), a.Name, "f", boolean(a.Manages), "f", stamp(a.Until), a.Description, "{" + strings.Join(a.MemberOf, ",") + "}"})
+			r.rows = append(r.rows, []string{strconv.FormatInt(a.id, 10), a.Name, "f", boolean(a.Manages), "f", stamp(a.Until), a.Description, "{" + strings.Join(a.MemberOf, ",") + "}", strconv.Itoa(a.Owns)})
 		}
 		r.tag = fmt.Sprintf("SELECT %d", len(r.rows))
 		return r

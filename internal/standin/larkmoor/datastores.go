@@ -36,6 +36,9 @@ func (e *Estate) startStores(config *tls.Config) error {
 	e.Bookings.Add(datastore.Account{Name: "svc_bookings", Password: Passwords["svc_bookings"], Description: "Bookings, on the web and at the desks", MemberOf: []string{"bookings_owner"}})
 	e.Bookings.Add(datastore.Account{Name: "svc_reports", Password: Passwords["svc_reports"], Description: "Monthly reports", MemberOf: []string{"bookings_reader"}})
 	e.Bookings.Add(datastore.Account{Name: "svc_fares_old", Password: "Paper-Ticket-03", Description: "Fares before the new tills", Until: time.Now().AddDate(-1, 0, 0)})
+	for _, turn := range []string{"a", "b"} {
+		e.Bookings.Add(datastore.Account{Name: "timetable_" + turn, Password: "Slack-Water-" + turn + "4", Description: "Timetable feed, in turns", MemberOf: []string{"timetable_reader"}})
+	}
 	e.Tides.Add(datastore.Account{Name: Manager, Password: ManagerPassword, Manages: true})
 	e.Tides.Add(datastore.Account{Name: "svc_tides", Password: Passwords["svc_tides"]})
 	since := time.Now().Add(-50 * time.Hour).UTC().Truncate(time.Second)

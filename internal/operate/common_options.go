@@ -1,0 +1,73 @@
+package operate
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/store"
+)
+
+// commonFields are what systems may have in common.
+var commonFields = []string{"site", "environment", "owner", "kind"}
+
+// added are options whose settings are lists: a system has its own and those
+// that it shares. Of the others its own counts.
+var added = []string{"paths", "search", "search-exclude"}
+
+// SetCommonOption gives an option to all systems that have a value in a field.
+func (o *Operator) SetCommonOption(ctx context.Context, by string, c store.CommonOption) error {
+	if !slices.Contains(commonFields, c.Field) || strings.TrimSpace(c.Value) == "" {
+		return fmt.Errorf("%w: systems are chosen by FIELD=VALUE with one of the fields %s", ErrInput, strings.Join(commonFields, ", "))
+	}
+	var kinds []string
+	for _, kind := range estate.Kinds() {
+		if slices.Contains(optionsOf[kind], c.Name) {
+			kinds = append(kinds, string(kind))
+		}
+	}
+	if len(kinds) == 0 {
+		return fmt.Errorf("%w: no system has an option %q", ErrInput, c.Name)
+	}
+	if c.Field == "kind" && !slices.Contains(kinds, c.Value) {
+		return fmt.Errorf("%w: the option %s is for systems of kind %s", ErrInput, c.Name, strings.Join(kinds, ", "))
+	}
+	if c.Setting == "" {
+		return fmt.Errorf("%w: the option %s has no setting: to take it away, remove it", ErrInput, c.Name)
+	}
+	if err := validOptions(store.System{Kind: kinds[0], Options: map[string]string{c.Name: c.Setting}}); err != nil {
+		return err
+	}
+	c.SetBy = by
+	return o.Store.SetCommonOption(ctx, c, ledger.Entry{Actor: by, Act: "option.set", Phase: ledger.Outcome, Subject: c.Field + "=" + c.Value, Detail: c.Name + "=" + c.Setting, Result: "done"})
+}
+
+// optionsFor are the options of a system with those that it shares.
+func (o *Operator) optionsFor(ctx context.Context, v store.System) (map[string]string, error) {
+	common, err := o.Store.CommonOptionsOf(ctx, v)
+	if err != nil || len(common) == 0 {
+		return v.Options, err
+	}
+	out := maps.Clone(v.Options)
+	if out == nil {
+		out = map[string]string{}
+	}
+	for _, c := range common {
+		own := out[c.Name]
+		switch {
+		case !slices.Contains(optionsOf[estate.Kind(v.Kind)], c.Name):
+		case own == "":
+			out[c.Name] = c.Setting
+		case own == "off" || !slices.Contains(added, c.Name):
+		case c.Setting == "off":
+			out[c.Name] = c.Setting
+		default:
+			out[c.Name] = own + ";" + c.Setting
+		}
+	}
+	return out, nil
+}
