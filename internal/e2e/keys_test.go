@@ -10,7 +10,8 @@ import (
 )
 
 // TestConsoleKeys: a key pair is looked at, taken, rehearsed and rotated in the
-// console; one that nobody holds says so.
+// console; one that nobody holds says so. Options of many systems are set there
+// too.
 func TestConsoleKeys(t *testing.T) {
 	t.Parallel()
 	d, u := startDemo(t)
@@ -45,6 +46,17 @@ func TestConsoleKeys(t *testing.T) {
 	b.press("Rotate now")
 	b.see("14 of 14 steps done")
 	b.accessible("a key rotated")
+
+	b.open("/systems", "Common options")
+	b.press("Common options")
+	b.see("There are none yet")
+	b.fill("input[placeholder=production]", "production")
+	b.fill("input.wide", "/mnt/shared.env")
+	b.press("Set")
+	b.see("environment production")
+	b.accessible("common options")
+	b.press("Remove")
+	b.see("There are none yet")
 	rotated := u.rows("key", "list", "--filter", "doors=3")
 	assert.Equal(t, "accepted", rotated[0]["verdict"])
 	assert.NotEmpty(t, rotated[0]["rotated"])

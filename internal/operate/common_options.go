@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"mossledger.example/moss/internal/connect/unixhost"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/store"
@@ -17,7 +18,7 @@ var commonFields = []string{"site", "environment", "owner", "kind"}
 
 // added are options whose settings are lists: a system has its own and those
 // that it shares. Of the others its own counts.
-var added = []string{"paths", "search", "search-exclude"}
+var added = []string{"search", "search-exclude"}
 
 // SetCommonOption gives an option to all systems that have a value in a field.
 func (o *Operator) SetCommonOption(ctx context.Context, by string, c store.CommonOption) error {
@@ -60,6 +61,8 @@ func (o *Operator) optionsFor(ctx context.Context, v store.System) (map[string]s
 		own := out[c.Name]
 		switch {
 		case !slices.Contains(optionsOf[estate.Kind(v.Kind)], c.Name):
+		case c.Name == unixhost.OptionPaths: // not every host has every file
+			out[unixhost.OptionMaybe] = strings.TrimPrefix(out[unixhost.OptionMaybe]+";"+c.Setting, ";")
 		case own == "":
 			out[c.Name] = c.Setting
 		case own == "off" || !slices.Contains(added, c.Name):

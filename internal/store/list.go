@@ -163,15 +163,17 @@ func page[T any](ctx context.Context, db *sql.DB, l listing[T], q Query) (Page[T
 	if l.plain != "" && !strings.Contains(where, l.joined) && !strings.Contains(where, "scopes.") {
 		countFrom = l.plain
 	}
+	sorted := false // few enough to be sorted
 	if narrow != nil {
-		ids, more, err := narrow.few(ctx, db, countFrom, l.id, where, args)
+		ids, all, err := narrow.rows(ctx, db, countFrom, l.id, where, args)
 		if err != nil {
 			return out, fmt.Errorf("count: %w", err)
 		}
-		if out.Total, out.More = len(ids), more; !more {
+		out.Total, out.More = min(len(ids), countLimit), len(ids) > countLimit
+		if sorted = all; all {
 			where, args = l.id+" IN (SELECT value FROM json_each(?))", []any{text(ids)}
 		} else {
-			out.Total = countLimit
+			out.Total, out.More = countLimit, true
 		}
 	} else {
 		counted := fmt.Sprintf("SELECT COUNT(*) FROM (SELECT 1 FROM %s WHERE %s LIMIT %d)", countFrom, where, countLimit+1)
@@ -214,7 +216,7 @@ func page[T any](ctx context.Context, db *sql.DB, l listing[T], q Query) (Page[T
 		args = append(args, from.Value, from.ID)
 	}
 	from := l.from
-	if l.bySort != "" && name == l.sort && l.where == "" && (narrow == nil || out.More) {
+	if l.bySort != "" && name == l.sort && l.where == "" && !sorted {
 		from = l.bySort
 	}
 	rows, err := db.QueryContext(ctx, fmt.Sprintf("SELECT %s, %s, %s FROM %s WHERE %s ORDER BY %s %s, %s %s LIMIT %d",

@@ -13,11 +13,13 @@ import (
 type parts struct {
 	table   string
 	columns []string // that it covers
-	// search looks for a part in what people search a list for: a condition with
-	// so many places for the pattern, and rows that may fulfil it.
-	search     string
-	asked      int
-	candidates string // with places for the index' words and asked patterns, and for limits
+	// What people search a list for: a condition with so many places for the
+	// pattern; the rows whose own text has it, by the index (with places for its
+	// words and the pattern); and those that are found by what they belong to.
+	search string
+	asked  int
+	texts  string
+	others string
 }
 
 // shortest is the length of parts: a shorter text has none.
@@ -37,8 +39,9 @@ func match(text string) string {
 
 // narrowed gives the rows in which a condition may hold.
 type narrowed struct {
-	query string
-	args  []any
+	query  string
+	args   []any
+	others *narrowed // further ones, when it is alone
 }
 
 // covers reports whether a filter for a part of a column can be narrowed down.
@@ -51,27 +54,44 @@ func (p *parts) covers(name, value string) bool {
 
 func (p *parts) narrow(value string) *narrowed {
 	query := "SELECT rowid AS id FROM " + p.table + " WHERE " + p.table + " MATCH ?"
-	return &narrowed{query, []any{match(value)}}
+	return &narrowed{query: query, args: []any{match(value)}}
 }
 
-// searched narrows a search down. alone: no other condition takes anything away,
-// so that more than are counted are not needed.
+// searched narrows a search down. alone: no other condition takes anything away.
 func (p *parts) searched(value, pattern string, alone bool) *narrowed {
-	limit := ""
+	n, others := &narrowed{query: p.texts, args: []any{match(value), pattern}}, &narrowed{query: p.others}
+	for range p.asked - 1 {
+		others.args = append(others.args, pattern)
+	}
 	if alone {
-		limit = fmt.Sprintf("LIMIT %d", countLimit+1)
+		n.others = others
+		return n
 	}
-	n := &narrowed{query: fmt.Sprintf(p.candidates, limit), args: []any{match(value)}}
-	for range p.asked {
-		n.args = append(n.args, pattern)
-	}
-	return n
+	return &narrowed{query: n.query + " UNION " + others.query, args: append(n.args, others.args...)}
 }
 
-// few returns the rows that a condition holds for, if they are not more than are
-// counted: they are sorted then. More are met soon in the order of the list.
-func (n *narrowed) few(ctx context.Context, db queryer, from, id, where string, args []any) (ids []int64, more bool, err error) {
-	query := fmt.Sprintf("SELECT %s FROM (%s) part CROSS JOIN %s WHERE %s = part.id AND %s LIMIT %d", id, n.query, from, id, where, countLimit+1)
-	ids, err = collect(ctx, db, single[int64], query, append(slices.Clone(n.args), args...)...)
-	return ids, len(ids) > countLimit, err
+// mostSorted rows that belong to something that was searched for are sorted;
+// they stand together, so that the order of the list may come to them last.
+const mostSorted = 20_000
+
+// rows returns the rows that a condition holds for, if they are few enough to be
+// sorted. Others are met soon in the order of the list.
+func (n *narrowed) rows(ctx context.Context, db queryer, from, id, where string, args []any) (ids []int64, all bool, err error) {
+	if n.others == nil {
+		query := fmt.Sprintf("SELECT %s FROM (%s) part CROSS JOIN %s WHERE %s = part.id AND %s LIMIT %d", id, n.query, from, id, where, countLimit+1)
+		ids, err = collect(ctx, db, single[int64], query, append(slices.Clone(n.args), args...)...)
+		return ids, len(ids) <= countLimit, err
+	}
+	for _, of := range []struct {
+		*narrowed
+		most int
+	}{{n, countLimit}, {n.others, mostSorted}} {
+		more, err := collect(ctx, db, single[int64], fmt.Sprintf("SELECT id FROM (%s) LIMIT %d", of.query, of.most+1), of.args...)
+		if err != nil || len(more) > of.most {
+			return nil, false, err
+		}
+		ids = append(ids, more...)
+	}
+	slices.Sort(ids)
+	return slices.Compact(ids), true, nil
 }

@@ -13,7 +13,7 @@ import (
 )
 
 // keyFile are names of files that hold keys or speak of them.
-var keyFile = regexp.MustCompile(`(?i)/\.ssh/(authorized_keys\d?|id_[a-z0-9_-]+)$|/authorized_keys(\.d)?/[^/]+$|\.(keytab|key|pem|crt|cer|ppk)$`)
+var keyFile = regexp.MustCompile(`(?i)/\.ssh/(authorized_keys\d?|id_[a-z0-9_-]+)$|/authorized_keys(\.d)?/[^/]+$|\.(keytab|key|pem|crt|cer|ppk|p12|pfx|jks|bcfks)$`)
 
 // keys reports what a file says of keys; it reports whether it holds nothing
 // else.
@@ -52,6 +52,10 @@ func (f *finder) keys(p string, file readFile, content []byte) bool {
 		for _, e := range entries {
 			add(estate.DependentKeytab, p+"#"+e.Principal, e.Principal, estate.Key{Type: "kerberos", Principal: e.Principal, Version: e.Version, Encryption: e.Types})
 		}
+		return true
+	}
+	if kind := keys.Container(content); kind != "" {
+		add(estate.DependentKey, p, base, estate.Key{Type: kind, Encrypted: true, Comment: file.owner})
 		return true
 	}
 	if cloud, ok := keys.ParseCloud(content); ok {

@@ -39,6 +39,7 @@ func (Connector) DefaultPort() int { return 22 }
 // Options of a unix host.
 const (
 	OptionPaths = "paths" // further files to read, separated by ;
+	OptionMaybe = "maybe" // the same, which need not be there
 	OptionSetPW = "setpw" // command that reads user:password lines; default chpasswd
 )
 

@@ -64,6 +64,9 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 			v.candidate(p, held.HintNone, "the list of paths of this system", true)
 		}
 	}
+	for _, p := range s.listOption(OptionMaybe) {
+		v.candidate(p, held.HintNone, "the paths of all systems like this one", false)
+	}
 	scopes := []struct {
 		name string
 		read func(context.Context) *connect.Failure

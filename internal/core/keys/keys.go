@@ -256,3 +256,17 @@ func ParseCloud(content []byte) (CloudKey, bool) {
 	}
 	return CloudKey{ID: file.KeyID, Identity: file.Identity, Project: file.Project}, true
 }
+
+var pkcs12 = []byte{0x06, 0x09, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x07} // content types of PKCS #7, of which it is made
+
+// Container tells a file that keeps keys behind a password: a PKCS #12 store
+// (RFC 7292) or a Java key store. What is in it cannot be told without that.
+func Container(content []byte) string {
+	switch {
+	case bytes.HasPrefix(content, []byte{0xfe, 0xed, 0xfe, 0xed}), bytes.HasPrefix(content, []byte{0xce, 0xce, 0xce, 0xce}):
+		return "Java key store"
+	case len(content) > 40 && content[0] == 0x30 && bytes.Contains(content[:40], []byte{0x02, 0x01, 0x03}) && bytes.Contains(content[:40], pkcs12):
+		return "PKCS #12"
+	}
+	return ""
+}

@@ -6,6 +6,7 @@ import (
 	"crypto/rsa"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/hex"
 	"encoding/pem"
 	"math/big"
 	"testing"
@@ -91,6 +92,17 @@ func TestCloudKey(t *testing.T) {
 	assert.Equal(t, CloudKey{"k1", "svc-feed@feeds.example", "feeds"}, k)
 	_, ok = ParseCloud([]byte(`{"private_key_id":"k1"}`))
 	assert.False(t, ok)
+}
+
+func TestContainers(t *testing.T) {
+	// The beginning of a store made by "openssl pkcs12 -export".
+	store, err := hex.DecodeString("308205" + "8a020103308205" + "5006092a864886f70d010701a08205410482053d30820539308203" + "0c06092a864886f70d010706")
+	require.NoError(t, err)
+	assert.Equal(t, "PKCS #12", Container(store))
+	assert.Equal(t, "Java key store", Container([]byte("\xfe\xed\xfe\xed\x00\x00\x00\x02")))
+	for _, other := range []string{"", "text", "0", "\x30\x82\x02\x01\x03", string(tab(t))} {
+		assert.Empty(t, Container([]byte(other)))
+	}
 }
 
 func FuzzKeytab(f *testing.F) {
