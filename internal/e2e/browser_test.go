@@ -12,6 +12,8 @@ import (
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/demo"
 )
 
 // browser is a tab of headless Chromium at a service.
@@ -50,6 +52,17 @@ func newBrowser(t *testing.T, url string) *browser {
 	require.NoError(t, err, "run 'make console' first")
 	b := &browser{t: t, ctx: ctx, url: url, axe: string(axe)}
 	b.do(chromedp.EmulateViewport(1280, 800))
+	return b
+}
+
+// signedIn is a browser in which the demonstration's user has signed in.
+func signedIn(t *testing.T, d *demo.Demo) *browser {
+	b := newBrowser(t, d.URL)
+	b.open("/", "Sign in")
+	b.fill("input[autocomplete=username]", demo.UserName)
+	b.fill("input[type=password]", demo.UserPassword)
+	b.press("Sign in")
+	b.see("Overview")
 	return b
 }
 

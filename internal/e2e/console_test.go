@@ -110,12 +110,7 @@ func TestConsole(t *testing.T) {
 func TestConsoleMonday(t *testing.T) {
 	t.Parallel()
 	d, u := startDemo(t)
-	b := newBrowser(t, d.URL)
-	b.open("/", "Sign in")
-	b.fill("input[autocomplete=username]", demo.UserName)
-	b.fill("input[type=password]", demo.UserPassword)
-	b.press("Sign in")
-	b.see("Overview")
+	b := signedIn(t, d)
 	id := func(system, name string) string {
 		return fmt.Sprint(u.rows("dependent", "list", "--filter", "system="+system, "--filter", "name="+name)[0]["id"])
 	}

@@ -5,8 +5,6 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-
-	"mossledger.example/moss/internal/demo"
 )
 
 // TestConsoleKeys: a key pair is looked at, taken, rehearsed and rotated in the
@@ -15,12 +13,7 @@ import (
 func TestConsoleKeys(t *testing.T) {
 	t.Parallel()
 	d, u := startDemo(t)
-	b := newBrowser(t, d.URL)
-	b.open("/", "Sign in")
-	b.fill("input[autocomplete=username]", demo.UserName)
-	b.fill("input[type=password]", demo.UserPassword)
-	b.press("Sign in")
-	b.see("Overview")
+	b := signedIn(t, d)
 	b.page("/keys", "backup@tide1", "keys")
 	id := fmt.Sprint(u.rows("key", "list", "--filter", "doors=3")[0]["id"])
 	lost := fmt.Sprint(u.rows("key", "list", "--filter", "holders=0")[0]["id"])

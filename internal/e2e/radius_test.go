@@ -6,8 +6,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"mossledger.example/moss/internal/demo"
 )
 
 // TestConsoleDependents: what would be touched as a picture, one search over
@@ -15,12 +13,7 @@ import (
 func TestConsoleDependents(t *testing.T) {
 	t.Parallel()
 	d, u := startDemo(t)
-	b := newBrowser(t, d.URL)
-	b.open("/", "Sign in")
-	b.fill("input[autocomplete=username]", demo.UserName)
-	b.fill("input[type=password]", demo.UserPassword)
-	b.press("Sign in")
-	b.see("Overview")
+	b := signedIn(t, d)
 	account := fmt.Sprint(u.rows("account", "list", "--filter", "name=svc_bookings")[0]["id"])
 
 	b.page("/accounts/"+account+"/radius", "6 dependents", "radius")

@@ -51,6 +51,9 @@ func (o *Operator) planKey(ctx context.Context, k store.KeyPair, wish Wish) (rot
 			p.note("out of reach: %s on %s: %v", d.Path, d.System, keys.ErrPassphrase)
 			continue
 		}
+		if mode, err := strconv.ParseUint(d.Key.Mode, 8, 32); err == nil && mode&0o077 != 0 {
+			p.note("exposed: others than its owner may read %s on %s (mode %s), and the new key in it", d.Path, d.System, d.Key.Mode)
+		}
 		p.place(d, privateAt(d), "")
 	}
 	if len(p.files) == 0 {

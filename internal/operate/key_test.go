@@ -93,6 +93,8 @@ func TestKeyPairRotation(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, page.Items, 2, "a new key is no new pair")
 
+	noted := strings.Join(r.Plan.Notes, "\n")
+	assert.Contains(t, noted, "exposed: others than its owner may read "+heldKey)
 	// Another type, asked of the rehearsal and of the rotation alike.
 	wish := operate.Wish{Policy: rotation.PolicyUndo, KeyType: "ecdsa-sha2-nistp256"}
 	v, err := f.Rehearse(t.Context(), "ines", k2(f, k), wish)

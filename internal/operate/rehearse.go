@@ -7,7 +7,6 @@ import (
 	"reflect"
 	"slices"
 	"sort"
-	"strings"
 	"sync"
 	"time"
 
@@ -128,28 +127,7 @@ func (o *Operator) checks(ctx context.Context, subject Subject, plan rotation.Pl
 		return nil, err
 	}
 	checks = append(checks, latent...)
-	for _, note := range plan.Notes {
-		if text, found := strings.CutPrefix(note, "latent: "); found {
-			checks = append(checks, connect.Checked{System: systemOf(subject), What: "everything runs with the new value afterwards", Result: connect.CheckWarning, Words: text, Next: "this is a latent breakage from then on: it is listed under findings until the restart"})
-		}
-		if text, found := strings.CutPrefix(note, "by hand: "); found {
-			checks = append(checks, connect.Checked{System: systemOf(subject), What: "every program is started by its system", Result: connect.CheckWarning, Words: text, Next: "find who started it; better, make it a unit"})
-		}
-		if text, found := strings.CutPrefix(note, "unexplained: "); found {
-			checks = append(checks, connect.Checked{System: systemOf(subject), What: "where every program gets the value is known", Result: connect.CheckWarning, Words: text, Next: "find that place before you rotate: it keeps the old value"})
-		}
-		if text, found := strings.CutPrefix(note, "out of reach: "); found {
-			checks = append(checks, connect.Checked{System: systemOf(subject), What: "every holder gets the new key", Result: connect.CheckFailed, Words: text, Next: "it would be locked out when the old key is removed: replace it there by hand first, or remove it"})
-		}
-		if strings.HasPrefix(note, "ambiguous: ") {
-			checks = append(checks, connect.Checked{System: systemOf(subject), What: "every copy belongs to one account", Result: connect.CheckFailed, Words: strings.TrimPrefix(note, "ambiguous: "), Next: "write the account's name beside it, or give the other account a password of its own first"})
-		}
-	}
-	for _, note := range plan.Notes {
-		if strings.Contains(note, " is left alone: ") {
-			checks = append(checks, connect.Checked{System: systemOf(subject), What: "every copy that names the account is the current value", Result: connect.CheckWarning, Words: note, Next: "if something still reads it, it is refused already, or the picture is old: survey that system"})
-		}
-	}
+	checks = append(checks, noteChecks(systemOf(subject), plan.Notes)...)
 	var unexplained []store.Finding
 	if isAccount {
 		if unexplained, err = o.Store.FindingsOf(ctx, a.ID, "unexplained-client"); err != nil {

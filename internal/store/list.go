@@ -23,12 +23,12 @@ type Query struct {
 type Page[T any] struct {
 	Items []T    `json:"items" nullable:"false"`
 	Next  string `json:"next,omitempty" doc:"Cursor of the next page; absent on the last"`
-	Total int    `json:"total" doc:"Number of all items that match; when there are more than 2,000, that number"`
+	Total int    `json:"total" doc:"Number of all items that match; when there are more than 1,000, that number"`
 	More  bool   `json:"more,omitempty" doc:"There are more than total says: they are not counted"`
 }
 
 // countLimit is up to where matches are counted.
-const countLimit = 2_000
+const countLimit = 1_000
 
 // ErrQuery is wrapped by errors about a query that the user can correct.
 var ErrQuery = errors.New("list query")

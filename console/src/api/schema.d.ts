@@ -2115,7 +2115,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 1,000, that number
              */
             total: number;
         };
@@ -2127,7 +2127,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 1,000, that number
              */
             total: number;
         };
@@ -2139,7 +2139,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 1,000, that number
              */
             total: number;
         };
@@ -2151,7 +2151,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 1,000, that number
              */
             total: number;
         };
@@ -2163,7 +2163,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 1,000, that number
              */
             total: number;
         };
@@ -2175,7 +2175,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 1,000, that number
              */
             total: number;
         };
@@ -2187,7 +2187,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 1,000, that number
              */
             total: number;
         };
@@ -2199,7 +2199,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 1,000, that number
              */
             total: number;
         };
@@ -2211,7 +2211,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 1,000, that number
              */
             total: number;
         };
@@ -2223,7 +2223,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 1,000, that number
              */
             total: number;
         };
@@ -2235,7 +2235,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 1,000, that number
              */
             total: number;
         };
@@ -2247,7 +2247,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 1,000, that number
              */
             total: number;
         };
@@ -2259,7 +2259,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 1,000, that number
              */
             total: number;
         };
@@ -2271,7 +2271,7 @@ export interface components {
             next?: string;
             /**
              * Format: int64
-             * @description Number of all items that match; when there are more than 2,000, that number
+             * @description Number of all items that match; when there are more than 1,000, that number
              */
             total: number;
         };

@@ -36,7 +36,7 @@ const remove = (id: number) =>
 </script>
 
 <template>
-  <div class="panel">
+  <div class="panel apart">
     <p class="soft first">Systems that are added later have them too. Lists (paths, search, search-exclude) are added to a system’s own; of other options a system’s own counts.</p>
     <table v-if="list?.length" class="dense">
       <thead><tr><th scope="col">All systems with</th><th scope="col">Option</th><th scope="col">Setting</th><th scope="col">Systems now</th><th scope="col">By</th><th scope="col"><span class="visually-hidden">Remove</span></th></tr></thead>
@@ -57,6 +57,7 @@ const remove = (id: number) =>
 </template>
 
 <style scoped>
+.apart { margin-bottom: 10px; }
 .first { margin-top: 0; }
 .wide { flex: 1; min-width: 220px; }
 .break { overflow-wrap: anywhere; }

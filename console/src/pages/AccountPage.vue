@@ -8,6 +8,7 @@ import Evidence from '../components/Evidence.vue'
 import RotatePanel from '../components/RotatePanel.vue'
 import { chainsAround, startedOf, type Started } from '../components/order'
 import StartOrder from '../components/StartOrder.vue'
+import RotationHistory from '../components/RotationHistory.vue'
 import StateTag from '../components/StateTag.vue'
 import UsesPanel from '../components/UsesPanel.vue'
 import Trouble from '../components/Trouble.vue'
@@ -89,13 +90,7 @@ const mine = (d: Schemas['Dependent']) => d.ties.filter((t) => t.account_id === 
         <h2>Custody</h2>
         <CustodyPanel :account="id" :custody="detail.custody" @changed="load" />
         <h2>History</h2>
-        <div class="panel">
-          <table v-if="history.length" class="dense">
-            <thead><tr><th scope="col">Rotation</th><th scope="col">Result</th><th scope="col">By</th><th scope="col">Started</th><th scope="col">Reason</th></tr></thead>
-            <tbody><tr v-for="r in history" :key="r.id"><td><RouterLink :to="`/rotations/${r.id}`">{{ r.id }}</RouterLink></td><td><StateTag :state="r.result || r.mode" /></td><td>{{ r.requested_by }}</td><td><When :at="r.started" /></td><td>{{ r.reason }}</td></tr></tbody>
-          </table>
-          <span v-else class="soft">Never rotated from here.</span>
-        </div>
+        <RotationHistory :rotations="history" />
       </section>
     </div>
     <h2>{{ plural(total, 'dependent') }} <RouterLink class="small" :to="`/accounts/${id}/radius`">picture of all that would be touched</RouterLink></h2>

@@ -61,7 +61,7 @@ function print(event: Event): void {
 
 <template>
   <h1>Dependents</h1>
-  <p class="soft">Services, scheduled jobs, application pools and files that run as an account or hold a copy of its credential.</p>
+  <p class="soft">Services, scheduled jobs, application pools, running programs and files that run as an account or hold a copy of its credential.</p>
   <AssignPanel v-if="assigning && picked.length" :chosen="picked" />
   <ServerTable label="Dependents" :columns="columns" :fetch="fetch" :row-key="key" search-hint="Search names, places, programs, accounts" empty="No dependents yet. Survey some hosts.">
     <template #actions>

@@ -6,9 +6,9 @@ import { api, data, Problem, type Schemas } from '../api/client'
 import KeyCustody from '../components/KeyCustody.vue'
 import KeyPicture from '../components/KeyPicture.vue'
 import RotatePanel from '../components/RotatePanel.vue'
+import RotationHistory from '../components/RotationHistory.vue'
 import StateTag from '../components/StateTag.vue'
 import Trouble from '../components/Trouble.vue'
-import When from '../components/When.vue'
 import { plural } from '../components/words'
 import { useSession } from '../state/session'
 
@@ -51,13 +51,7 @@ const places = computed(() => detail.value?.dependents ?? [])
       <section><h2>Custody</h2><KeyCustody :key-pair="id" :holders="detail.key.holders" :custody="detail.custody" @changed="load" /></section>
       <section>
         <h2>History</h2>
-        <div class="panel">
-          <table v-if="history.length" class="dense">
-            <thead><tr><th scope="col">Rotation</th><th scope="col">Result</th><th scope="col">By</th><th scope="col">Started</th><th scope="col">Reason</th></tr></thead>
-            <tbody><tr v-for="r in history" :key="r.id"><td><RouterLink :to="`/rotations/${r.id}`">{{ r.id }}</RouterLink></td><td><StateTag :state="r.result || r.mode" /></td><td>{{ r.requested_by }}</td><td><When :at="r.started" /></td><td>{{ r.reason }}</td></tr></tbody>
-          </table>
-          <span v-else class="soft">Never rotated from here.</span>
-        </div>
+        <RotationHistory :rotations="history" />
       </section>
     </div>
     <template v-if="detail.custody && session.may('operator')">

@@ -205,6 +205,10 @@ func (v *visit) opened(ctx context.Context, ids []string, all map[string]*runnin
 		asked = append(asked, "/proc/"+id+"/cwd", "/proc/"+id+"/exe", "/proc/"+id+"/fd")
 	}
 	text, full, failure := v.list(ctx, "-nU", asked)
+	if failure != nil && failure.Code == connect.CodeProtocol { // it comes on top: a host with very many open files is read for all the rest
+		v.pending.Problems = append(v.pending.Problems, connect.Unread{Stage: connect.StageRead, Place: "running programs", What: "too many open files to look at: " + failure.Words})
+		return nil
+	}
 	if failure != nil {
 		return failure
 	}
