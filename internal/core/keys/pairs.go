@@ -94,7 +94,7 @@ func Generate(like secret.Value, wanted string, random io.Reader) (secret.Value,
 	}
 	if wanted == "" {
 		wanted = signer.PublicKey().Type()
-		if r, ok := raw.(*rsa.PrivateKey); wanted == ssh.InsecureKeyAlgoDSA || ok && r.N.BitLen() < 2048 {
+		if r, ok := raw.(*rsa.PrivateKey); wanted == "ssh-dss" || ok && r.N.BitLen() < 2048 {
 			wanted = ssh.KeyAlgoED25519
 		}
 	}
