@@ -137,6 +137,9 @@ func (v *visit) proc(ctx context.Context, pattern string, ids []string, files ..
 	if !full && pattern != "" {
 		v.incomplete(connect.ScopeProcesses, "the environment of running programs is closed: allow "+v.target.LogOn.Account+" to run with sudo: "+strings.Join(grepCommand, " "))
 	}
+	if len(r.out) == 0 && pattern == "" { // every process has a control group
+		v.incomplete(connect.ScopeProcesses, "nothing could be read of running programs: "+estate.FirstLine(r.errs))
+	}
 	var out []procLine
 	fields := strings.Split(string(r.out), "\x00")
 	for i := 0; i+1 < len(fields); i += 2 {
@@ -212,7 +215,7 @@ func (v *visit) opened(ctx context.Context, ids []string, all map[string]*runnin
 	if failure != nil {
 		return failure
 	}
-	if !full {
+	if !full || text == "" && len(asked) > 0 {
 		v.pending.Problems = append(v.pending.Problems, connect.Unread{
 			Stage: connect.StageRead, Place: "running programs", What: "the files that they have open and the folders that they work in are not shown",
 			Next: "allow " + v.target.LogOn.Account + " to run with sudo: " + strings.Join(listCommand, " "),
