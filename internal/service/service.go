@@ -33,7 +33,7 @@ import (
 )
 
 // Version of the program.
-const Version = "0.1.0"
+const Version = "0.4.0"
 
 // Config says how to run.
 type Config struct {

@@ -345,3 +345,11 @@ func TestHealthAndConsole(t *testing.T) {
 	r.stop() // graceful, although a browser might keep a connection
 	assert.Contains(t, r.log.String(), `"msg":"stopped"`)
 }
+
+// The version is the one that the list of changes begins with.
+func TestVersionIsTheLatestChange(t *testing.T) {
+	raw, err := os.ReadFile("../../CHANGELOG.md")
+	require.NoError(t, err)
+	_, rest, _ := strings.Cut(string(raw), "\n## ")
+	assert.Equal(t, Version, strings.TrimSpace(strings.SplitN(rest, "\n", 2)[0]))
+}
