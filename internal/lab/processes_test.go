@@ -32,6 +32,7 @@ func TestRunningPrograms(t *testing.T) {
 	h.Write(t, "/etc/systemd/system/hidden.service", "[Service]\nExecStart=/bin/sh -c 'QUAY_USER=svc-quay QUAY_PASSWORD=$(cat /run-later/hidden) exec sleep infinity'\n[Install]\nWantedBy=multi-user.target\n", 0o644)
 	h.Write(t, "/etc/systemd/system/opener.service", "[Service]\nExecStart=/bin/sh -c 'exec sleep infinity 3<\"/mnt/open files/quo\\\\\"te.conf\"'\n[Install]\nWantedBy=multi-user.target\n", 0o644)
 	h.Shell(t, "useradd -m tide && chown tide /mnt/gauge && systemctl -q enable plain.service hidden.service opener.service")
+	h.Shell(t, "mkdir -p /u01 && useradd -m -d /u01/crane crane && mkdir -m 700 /u01/crane/.ssh && ssh-keygen -q -t ed25519 -N '' -C crane -f /u01/crane/.ssh/id_ed25519 && cp /u01/crane/.ssh/id_ed25519.pub /u01/crane/.ssh/authorized_keys && chown -R crane /u01/crane/.ssh && chmod 700 /u01/crane")
 	h.Boot(t)
 	h.Shell(t, "cd /mnt/gauge && QUAY_TOKEN='by hand\n6' setsid -f runuser -u tide -- perl -e 'sleep 600' -- --password=Argument-Value-7 >/dev/null 2>&1 </dev/null")
 	for _, unit := range []string{"plain", "hidden", "opener"} {
@@ -79,6 +80,13 @@ func TestRunningPrograms(t *testing.T) {
 	assert.Contains(t, seen, "file /mnt/gauge/gauge.ini#db/password", "beside a program")
 	assert.Contains(t, seen, "file /mnt/open files/quo\"te.conf#password", "held open by a program")
 	assert.NotContains(t, seen, "file /mnt/open files/unused.conf#password")
+
+	assert.Contains(t, seen, "key /u01/crane/.ssh/id_ed25519", "a home where the search does not look")
+	entry := false
+	for place, d := range seen {
+		entry = entry || strings.HasPrefix(place, "authorized key /u01/crane/.ssh/authorized_keys#SHA256:") && d.Key.Lets == "crane"
+	}
+	assert.True(t, entry)
 
 	without := func(command string) []string {
 		return slices.DeleteFunc(slices.Clone(all), func(s string) bool { return strings.HasSuffix(s, command) })

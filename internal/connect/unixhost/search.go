@@ -153,8 +153,22 @@ func (v *visit) search(ctx context.Context) *connect.Failure {
 		v.incomplete(connect.ScopeFiles, fmt.Sprintf("%d files to search, at most %d are: name fewer folders in the option %s", len(looked), searchFiles, OptionSearch))
 		looked = looked[:searchFiles]
 	}
+	v.homesElsewhere()
 	sort.Strings(looked)
 	return v.lookInto(ctx, looked)
+}
+
+// homesElsewhere are homes that the search does not look into: who may sign in
+// there, and with which keys, is read all the same.
+func (v *visit) homesElsewhere() {
+	for home := range v.homes {
+		if !v.unsearched(home) {
+			continue
+		}
+		for _, name := range []string{"authorized_keys", "authorized_keys2", "id_rsa", "id_ecdsa", "id_ed25519", "id_dsa"} {
+			v.found(path.Join(home, ".ssh", name))
+		}
+	}
 }
 
 // SearchPattern is what files are looked into for: words that stand around
