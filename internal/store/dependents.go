@@ -86,7 +86,7 @@ var dependentList = listing[Dependent]{
 	from: dependentFrom, id: "d.id", sort: "system", scan: dependentColumns, plain: "dependents d", joined: "systems.",
 	parts: &parts{
 		table: "parts_dependents", columns: []string{"name", "place", "description", "runs_as", "executable"}, asked: 3,
-		search: `(d.system_id IN (SELECT id FROM systems WHERE name LIKE ? ESCAPE '\') OR d.id IN (SELECT t.dependent_id FROM ties t JOIN accounts a ON a.id = t.account_id WHERE a.name LIKE ? ESCAPE '\') OR ` + dependentText + ` LIKE ? ESCAPE '\')`,
+		search: `(d.system_id IN (SELECT id FROM systems WHERE name LIKE ? ESCAPE '\') OR d.id IN (SELECT t.dependent_id FROM accounts a CROSS JOIN ties t ON t.account_id = a.id WHERE a.name LIKE ? ESCAPE '\') OR ` + dependentText + ` LIKE ? ESCAPE '\')`,
 		texts:  `SELECT d.id FROM parts_dependents p CROSS JOIN dependents d ON d.id = p.rowid WHERE parts_dependents MATCH ? AND ` + dependentText + ` LIKE ? ESCAPE '\'`,
 		others: `SELECT d.id FROM dependents d WHERE d.system_id IN (SELECT id FROM systems WHERE name LIKE ? ESCAPE '\')
 			UNION SELECT t.dependent_id AS id FROM accounts a CROSS JOIN ties t ON t.account_id = a.id WHERE a.name LIKE ? ESCAPE '\'`,
