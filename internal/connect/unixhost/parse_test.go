@@ -1,6 +1,7 @@
 package unixhost
 
 import (
+	"path"
 	"strings"
 	"testing"
 
@@ -62,4 +63,21 @@ func FuzzHostAnswers(f *testing.F) {
 		parseUnitTexts(units)
 		unitNames(units)
 	})
+}
+
+// What is asked of every name says the same as the expressions.
+func TestNamesAreToldAsTheExpressionsTellThem(t *testing.T) {
+	endings := strings.Split("png JPG jpeg jpg xlsx xls doc gz 7z so so.1 so.1.2 a o mo woff2 woff mp3 mp4 sqlite sqlite3 db log log.1 Log.22 conf env txt py key pem p12 keytab cnf 1 2 so.x tar.gz mp5 sqlite4 webp", " ")
+	for _, stem := range []string{"x", "passwords", "my.secret", "id_rsa", "a.b", "", "TOKEN", "pw", ".my"} {
+		for _, ending := range endings {
+			for _, folder := range []string{"/etc/app/", "/home/tide/.ssh/", "/etc/authorized_keys/"} {
+				p := folder + stem + "." + ending
+				base := path.Base(p)
+				assert.Equal(t, binary.MatchString(base), isBinary(base), base)
+				if named.MatchString(base) || keyFile.MatchString(p) {
+					assert.True(t, telling(p), p)
+				}
+			}
+		}
+	}
 }

@@ -12,8 +12,12 @@ import (
 	"mossledger.example/moss/internal/core/held"
 )
 
-// readAtOnce is how many files one command reads: their sizes are bounded.
-const readAtOnce = 60
+// readAtOnce is how many files one command reads. Most are small; when they are
+// not, fewer are read at once.
+const (
+	readAtOnce = 400
+	readOutput = 128 << 20
+)
 
 // tarCommand reads the files whose names stand on standard input. It takes no
 // options from there, and follows no link.
@@ -30,9 +34,13 @@ type readFile struct {
 // could not be read this way; changed holds those that were written meanwhile.
 func (s *session) readMany(ctx context.Context, paths []string) (contents map[string]readFile, changed map[string]bool, failure *connect.Failure) {
 	contents, changed = map[string]readFile{}, map[string]bool{}
-	for len(paths) > 0 {
-		n := min(readAtOnce, len(paths))
-		r, _ := s.elevated(ctx, 2*readAtOnce*held.MaxSize, []byte(strings.Join(paths[:n], "\x00")+"\x00"), tarCommand...)
+	for most := readAtOnce; len(paths) > 0; {
+		n := min(most, len(paths))
+		r, _ := s.elevated(ctx, readOutput, []byte(strings.Join(paths[:n], "\x00")+"\x00"), tarCommand...)
+		if errors.Is(r.err, errTooMuch) && n > 1 {
+			most = n / 4
+			continue
+		}
 		paths = paths[n:]
 		if r.err != nil {
 			return nil, nil, s.failure(connect.StageRead, r, "tar")

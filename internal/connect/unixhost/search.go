@@ -26,7 +26,7 @@ const (
 	searchSize    = "-2049" // blocks of 512 bytes: up to held.MaxSize
 	searchFiles   = 400000
 	searchOutput  = 64 << 20
-	grepArguments = 1 << 20 // bytes of file names in one command
+	grepArguments = 1_780_000 // bytes of arguments of one command, with their addresses: execve(2) takes 2 MiB
 	grepTime      = 5 * time.Minute
 	maxNames      = 2000
 	maxFound      = 20000 // files that are read in the end
@@ -46,6 +46,43 @@ var (
 	binary   = regexp.MustCompile(`(?i)\.(png|jpe?g|gif|ico|svg|webp|pdf|docx?|xlsx?|gz|bz2|xz|zst|zip|7z|jar|war|rpm|deb|so|so\.[0-9.]+|a|o|pyc|pyo|class|exe|dll|bin|iso|img|mo|ttf|woff2?|eot|mp[34]|avi|sqlite3?|db|pack|idx|log|log\.\d+)$`)
 	named    = regexp.MustCompile(`(?i)(pass|secret|cred|token|\bpw\b|\.pw$|\.pgpass|netrc|\.my\.cnf|keytab)`)
 )
+
+// Expressions are asked only of the few names that may match them: a host has
+// hundreds of thousands.
+var (
+	binaryEndings = map[string]bool{}
+	tellingParts  = []string{"pass", "secret", "cred", "token", "pw", "netrc", ".my.cnf", "keytab", "/.ssh/", "authorized_keys", ".key", ".pem", ".crt", ".cer", ".ppk", ".p12", ".pfx", ".jks", ".bcfks"}
+)
+
+func init() {
+	for ending := range strings.FieldsSeq(`png jpg jpeg gif ico svg webp pdf doc docx xls xlsx gz bz2 xz zst zip 7z jar war rpm deb so a o pyc pyo class exe dll bin iso img mo ttf woff woff2 eot mp3 mp4 avi sqlite sqlite3 db pack idx log`) {
+		binaryEndings[ending] = true
+	}
+}
+
+// isBinary says the same as the expression binary.
+func isBinary(base string) bool {
+	dot := strings.LastIndexByte(base, '.')
+	if dot < 0 {
+		return false
+	}
+	ending := base[dot+1:]
+	if binaryEndings[ending] || binaryEndings[strings.ToLower(ending)] {
+		return true
+	}
+	return ending != "" && ending[0] >= '0' && ending[0] <= '9' && binary.MatchString(base)
+}
+
+// telling: the path has something that named or keyFile may ask for.
+func telling(p string) bool {
+	p = strings.ToLower(p)
+	for _, part := range tellingParts {
+		if strings.Contains(p, part) {
+			return true
+		}
+	}
+	return false
+}
 
 // words are what stands before or around a secret; they are no references.
 const words = `(pass|passwd|password|passphrase|passwort|pwd|pw|secret|token|credentials?|authtok|masterauth|userpwd|user_?pass|(api|access|account|shared)[_.-]?key)[_0-9]*["')}\]]*[[:blank:]]*([=:>,{]|$)` +
@@ -127,10 +164,13 @@ func (v *visit) search(ctx context.Context) *connect.Failure {
 		return nil
 	}
 	argv := v.findArguments()
+	began := time.Now()
 	r, full := v.elevated(ctx, searchOutput, nil, argv...)
 	if r.err != nil {
 		return v.failure(connect.StageRead, r, "find")
 	}
+	rested := time.NewTimer(time.Since(began) * restShare / 10) // while what it said is sorted
+	defer rested.Stop()
 	if !full {
 		v.incomplete(connect.ScopeFiles, "the search for copies has no rights: "+closedFolders(r.errs))
 		v.pending.Problems = append(v.pending.Problems, connect.Unread{
@@ -143,9 +183,10 @@ func (v *visit) search(ctx context.Context) *connect.Failure {
 		base := path.Base(p)
 		switch {
 		case p == "" || ownFiles.MatchString(p) || v.files[p] != nil || strings.HasSuffix(base, ".moss-new"):
-		case (named.MatchString(base) || keyFile.MatchString(p)) && !binary.MatchString(base):
+		case isBinary(base):
+		case telling(p) && (named.MatchString(base) || keyFile.MatchString(p)):
 			v.found(p)
-		case !binary.MatchString(base):
+		default:
 			looked = append(looked, p)
 		}
 	}
@@ -155,6 +196,10 @@ func (v *visit) search(ctx context.Context) *connect.Failure {
 	}
 	v.homesElsewhere()
 	sort.Strings(looked)
+	select {
+	case <-rested.C:
+	case <-ctx.Done():
+	}
 	return v.lookInto(ctx, looked)
 }
 
@@ -186,9 +231,13 @@ func (v *visit) found(p string) {
 	v.files[p].found = true
 }
 
-// restShare, in tenths of what a command took, is the rest after it. With what
-// the command waits for our side, the host gives at most half a processor.
-const restShare = 7
+// argumentCost is what an argument takes beside its letters: its end and its
+// address.
+const argumentCost = 1 + 8
+
+// restShare, in tenths of what a command took, is the rest after it: the host
+// gives at most half a processor.
+const restShare = 12
 
 // lookInto asks grep which files hold what, and rests between two commands.
 func (v *visit) lookInto(ctx context.Context, files []string) *connect.Failure {
@@ -199,15 +248,19 @@ func (v *visit) lookInto(ctx context.Context, files []string) *connect.Failure {
 	for len(files) > 0 {
 		var input strings.Builder
 		input.WriteString("-lZsIiE\x00-e\x00" + pattern + "\x00--\x00")
-		n := 0
-		for n < len(files) && input.Len() < grepArguments {
+		n, size := 0, input.Len()
+		for n < len(files) && size+len(files[n])+argumentCost <= grepArguments {
 			input.WriteString(files[n] + "\x00")
+			size += len(files[n]) + argumentCost
 			n++
+		}
+		if n == 0 {
+			return v.target.Fail(connect.StageRead, connect.CodeFailed, fmt.Sprintf("too many names of accounts to look for: %d bytes", size), "", nil)
 		}
 		files = files[n:]
 		began := time.Now()
 		r, _ := v.elevated(ctx, searchOutput, []byte(input.String()), grepCommand...)
-		if r.err != nil || r.exit > 1 && r.exit != 123 && len(r.out) == 0 { // 123: nothing found, or a file that is gone
+		if r.err != nil || r.exit != 0 && r.exit != 123 && len(r.out) == 0 { // 123: nothing found, or a file that is gone
 			return v.failure(connect.StageRead, r, "grep")
 		}
 		for p := range strings.SplitSeq(strings.TrimRight(string(r.out), "\x00"), "\x00") {
