@@ -278,6 +278,7 @@ func (r *real) stopAndResume(t *testing.T) {
 	assert.Contains(t, out, "decided  stop (policy)")
 	assert.Contains(t, out, "quay2: connect:", "the failure names system and stage")
 	r.hosts["quay2"].Link(t, true)
+	r.hosts["quay2"].Port(t, "22") // the network takes a moment to know it again
 	id := fmt.Sprint(r.rows("rotate", "list", "--limit", "1")[0]["id"])
 	out = r.moss(0, "rotate", "resume", id, "--reason", "the cable is back")
 	assert.Contains(t, out, "finished done")
