@@ -30,7 +30,8 @@ check: console
 	cd console && npm run --silent types && npm run --silent lint && npm run --silent test
 
 test: lab build check
-	$(GO) test -timeout 25m ./...
+	@left=$$(mktemp); echo "$(GO) test -timeout 25m ./..."; MOSS_LEFT_OUT=$$left $(GO) test -timeout 25m ./...; end=$$?; \
+	if [ -s $$left ]; then echo "LEFT OUT:"; sort -u $$left; else echo "No test was left out."; fi; rm -f $$left; exit $$end
 
 bench: lab
 	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 30m ./internal/bench/

@@ -119,7 +119,11 @@ func TestNarrowRightsForKeys(t *testing.T) {
 	require.NoError(t, c.ChangeEntries(ctx, target, connect.EntryChange{Path: entries, Stays: will.Line, Remove: is.Line}))
 	assert.Equal(t, will.Line+" tides\n", h.Shell(t, "cat "+entries))
 	assert.Equal(t, will.Line+" tides\n", h.Shell(t, "cat "+private+".pub"))
+	// A public half of another key beside it is left alone.
+	h.Write(t, private+".pub", "ssh-ed25519 "+strings.Repeat("A", 68)+" of somebody else\n", 0o644)
 	require.NoError(t, c.ReplaceCopies(ctx, target, private, places, fresh, old))
+	assert.Contains(t, h.Shell(t, "cat "+private+".pub"), "of somebody else")
+	h.Write(t, private+".pub", is.Line+" tides\n", 0o644)
 	// What a cut connection may leave is found in a closed folder too.
 	h.Shell(t, "cp -a "+private+" /home/tide/.ssh/.id_ed25519.moss-new && mv "+private+".pub /home/tide/.ssh/.id_ed25519.pub.moss-new")
 	_, err = c.ReadCopies(ctx, target, private, places)

@@ -323,7 +323,7 @@ func (s *session) rehearseReplace(ctx context.Context, in connect.Intention) []c
 	_, failure = s.spliced(f, in.Places, in.Current, in.Current)
 	out := []connect.Checked{s.line(what, failure)}
 	if len(in.Places) > 0 && in.Places[0].Layout == held.LayoutPEM {
-		public, has, failure := s.publicBeside(ctx, f.path)
+		public, has, failure := s.publicBeside(ctx, f.path, in.Current)
 		if failure != nil || has {
 			line := s.line("public half beside "+in.Replace, failure)
 			if failure == nil {

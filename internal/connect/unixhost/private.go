@@ -1,7 +1,6 @@
 package unixhost
 
 import (
-	"bytes"
 	"context"
 	"path"
 	"strings"
@@ -31,7 +30,7 @@ import (
 // replaceKey gives a private key's file new content, and the file of its
 // public half.
 func (s *session) replaceKey(ctx context.Context, f file, next []byte, old, value secret.Value) error {
-	public, has, failure := s.publicBeside(ctx, f.path)
+	public, has, failure := s.publicBeside(ctx, f.path, old, value)
 	if failure != nil {
 		failure.Unclear = false
 		return failure
@@ -66,8 +65,9 @@ func (s *session) replaceKey(ctx context.Context, f file, next []byte, old, valu
 	return asError(put)
 }
 
-// publicBeside reads the file of the public half, if it is one.
-func (s *session) publicBeside(ctx context.Context, p string) (file, bool, *connect.Failure) {
+// publicBeside reads the file of the public half, if it is that of one of the
+// keys: another one is none of ours.
+func (s *session) publicBeside(ctx context.Context, p string, of ...secret.Value) (file, bool, *connect.Failure) {
 	f, failure := s.regular(ctx, connect.StageReplace, p+".pub")
 	if failure != nil {
 		if failure.Code == connect.CodeGone {
@@ -75,8 +75,12 @@ func (s *session) publicBeside(ctx context.Context, p string) (file, bool, *conn
 		}
 		return f, false, failure
 	}
-	_, _, _, _, err := ssh.ParseAuthorizedKey(f.content) //nolint:dogsled // only whether it is one
-	return f, err == nil && bytes.Count(bytes.TrimSpace(f.content), []byte("\n")) == 0, nil
+	for _, key := range of {
+		if pair, err := keys.PairOf(key); err == nil && keys.Lets(f.content, pair.Line) {
+			return f, true, nil
+		}
+	}
+	return f, false, nil
 }
 
 // publicLike writes the public half of the first private key in a file, with
