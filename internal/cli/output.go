@@ -252,7 +252,7 @@ func listWith(use, short string, columns []column, empty string, path func(*cobr
 			return err
 		}
 		if format == "table" && total < 0 {
-			fmt.Fprintf(cmd.ErrOrStderr(), "%d of more than 2000 shown\n", len(rows))
+			fmt.Fprintf(cmd.ErrOrStderr(), "%d of more than %d shown\n", len(rows), -total)
 		}
 		if format == "table" && total > len(rows) {
 			fmt.Fprintf(cmd.ErrOrStderr(), "%d of %d shown\n", len(rows), total)
@@ -351,8 +351,8 @@ func fetch(cmd *cobra.Command, c *client, path string, query url.Values, limit i
 			switch {
 			case page.Next == "":
 				page.Total = len(rows)
-			case page.More: // not counted
-				page.Total = -1
+			case page.More: // counted up to there: told by a negative number
+				page.Total = -page.Total
 			}
 			return rows, page.Total, nil
 		}

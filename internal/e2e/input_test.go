@@ -51,6 +51,20 @@ func TestCommandLineWithWrongInput(t *testing.T) {
 		{1, "not found", []string{"rotate", "show", "99"}},
 		{2, "required flag", []string{"rotate", "run", "x"}},
 		{2, "name accounts", []string{"custody", "verify"}},
+		{1, "moss key list", []string{"key", "show", "nobody"}},
+		{1, "not found", []string{"key", "show", "key:99"}},
+		{1, "not found", []string{"custody", "take", "SHA256:nope"}},
+		{1, "not found", []string{"rotate", "rehearse", "key:nobody"}},
+		{1, "not found", []string{"rotate", "run", "key:nobody", "--reason", "x"}},
+		{2, "accepts 1 arg", []string{"key", "show"}},
+		{2, "requires at least 2 arg", []string{"system", "option", "set", "site=x"}},
+		{2, "choose systems by", []string{"system", "option", "set", "production", "paths=/a"}},
+		{2, "write name=value", []string{"system", "option", "set", "site=x", "paths"}},
+		{2, "environment", []string{"system", "option", "set", "colour=red", "paths=/a"}},
+		{1, "not an absolute path", []string{"system", "option", "set", "site=x", "paths=etc"}},
+		{1, "no system has an option", []string{"system", "option", "set", "site=x", "colour=red"}},
+		{1, "is for systems of kind unix-host", []string{"system", "option", "set", "kind=redis", "paths=/a"}},
+		{1, "moss system option list", []string{"system", "option", "remove", "99"}},
 		{1, "no such file", []string{"system", "import", "/no/such/file"}},
 		{2, "give a file", []string{"system", "import"}},
 		{1, "not a list", []string{"system", "import", u.file("empty.csv", "")}},
@@ -64,7 +78,7 @@ func TestCommandLineWithWrongInput(t *testing.T) {
 		assert.Contains(t, out, want, "moss %s", strings.Join(c.args, " "))
 		assert.Contains(t, out, "moss: ")
 	}
-	for _, empty := range [][]string{{"system", "list"}, {"account", "list"}, {"dependent", "list"}, {"survey", "list"}, {"rotate", "list"}, {"finding", "list"}, {"logon", "list"}} {
+	for _, empty := range [][]string{{"system", "list"}, {"account", "list"}, {"dependent", "list"}, {"survey", "list"}, {"rotate", "list"}, {"finding", "list"}, {"logon", "list"}, {"key", "list"}, {"system", "option", "list"}} {
 		assert.NotEmpty(t, u.moss(0, empty...), "an empty list says so")
 		assert.Equal(t, "[]\n", u.moss(0, append(empty, "-o", "json")...))
 	}

@@ -47,6 +47,19 @@ func (o *Operator) SetCommonOption(ctx context.Context, by string, c store.Commo
 	return o.Store.SetCommonOption(ctx, c, ledger.Entry{Actor: by, Act: "option.set", Phase: ledger.Outcome, Subject: c.Field + "=" + c.Value, Detail: c.Name + "=" + c.Setting, Result: "done"})
 }
 
+// RemoveCommonOption takes one away.
+func (o *Operator) RemoveCommonOption(ctx context.Context, by string, id int64) error {
+	page, err := o.Store.CommonOptions(ctx, store.Query{Filters: []string{fmt.Sprintf("id=%d", id)}})
+	if err != nil {
+		return err
+	}
+	if len(page.Items) == 0 {
+		return fmt.Errorf("common option %d: %w: 'moss system option list' shows them", id, ErrNotFound)
+	}
+	c := page.Items[0]
+	return o.Store.RemoveCommonOption(ctx, id, ledger.Entry{Actor: by, Act: "option.remove", Phase: ledger.Outcome, Subject: c.Field + "=" + c.Value, Detail: c.Name + "=" + c.Setting, Result: "done"})
+}
+
 // optionsFor are the options of a system with those that it shares.
 func (o *Operator) optionsFor(ctx context.Context, v store.System) (map[string]string, error) {
 	common, err := o.Store.CommonOptionsOf(ctx, v)

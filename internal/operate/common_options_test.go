@@ -48,7 +48,12 @@ func TestCommonOptions(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, page.Items, 1)
 	assert.Equal(t, len(f.estate.Hosts), page.Items[0].Systems)
-	require.NoError(t, f.Store.RemoveCommonOption(ctx, page.Items[0].ID))
+	require.NoError(t, f.RemoveCommonOption(ctx, "ines", page.Items[0].ID))
+	require.ErrorIs(t, f.RemoveCommonOption(ctx, "ines", page.Items[0].ID), operate.ErrNotFound)
+	written, err := f.Store.LedgerList(ctx, store.Query{Filters: []string{"act=option.remove"}})
+	require.NoError(t, err)
+	require.Len(t, written.Items, 1)
+	assert.Equal(t, "kind=unix-host", written.Items[0].Subject, "the ledger says what was taken away")
 	f.survey()
 	assert.Zero(t, found())
 }

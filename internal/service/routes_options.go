@@ -4,7 +4,6 @@ import (
 	"context"
 	"net/http"
 
-	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -25,6 +24,6 @@ func (s *Service) registerOptions() {
 		return &empty{}, s.operator.SetCommonOption(ctx, who(ctx), store.CommonOption{Field: o.Field, Value: o.Value, Name: o.Name, Setting: o.Setting})
 	})
 	add(s, http.MethodDelete, "/options/{id}", "remove-common-option", "Take an option away from them", func(ctx context.Context, in *IDInput) (*empty, error) {
-		return &empty{}, s.store.RemoveCommonOption(ctx, in.ID, ledger.Entry{Actor: who(ctx), Act: "option.remove", Phase: ledger.Outcome, Subject: "options", Result: "done"})
+		return &empty{}, s.operator.RemoveCommonOption(ctx, who(ctx), in.ID)
 	})
 }
