@@ -29,9 +29,11 @@ check: console
 	$(GO) vet ./...
 	cd console && npm run --silent types && npm run --silent lint && npm run --silent test
 
+# Never from the cache: it does not see what tests read through other programs.
 test: lab build check
-	@left=$$(mktemp); echo "$(GO) test -timeout 25m ./..."; MOSS_LEFT_OUT=$$left $(GO) test -timeout 25m ./...; end=$$?; \
-	if [ -s $$left ]; then echo "LEFT OUT:"; sort -u $$left; else echo "No test was left out."; fi; rm -f $$left; exit $$end
+	@left=$$(mktemp); before=$$(git status --porcelain 2>/dev/null); echo "$(GO) test -count=1 -timeout 25m ./..."; MOSS_LEFT_OUT=$$left $(GO) test -count=1 -timeout 25m ./...; end=$$?; \
+	if [ -s $$left ]; then echo "LEFT OUT:"; sort -u $$left; else echo "No test was left out."; fi; rm -f $$left; \
+	if [ "$$before" != "$$(git status --porcelain 2>/dev/null)" ]; then echo "The tests wrote into the repository:"; git status --porcelain; exit 1; fi; exit $$end
 
 bench: lab
 	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 30m ./internal/bench/

@@ -204,6 +204,7 @@ func TestIndependentClients(t *testing.T) {
 		defer cancel()
 		cmd := exec.CommandContext(ctx, name, arguments...)
 		cmd.Dir = folder
+		cmd.Dir = folder // it leaves its history where it is started
 		cmd.Env = append(os.Environ(), "HOME="+folder, "TERM=dumb", "WSENDPOINT="+h.Address(), "WSUSER=mossmgr", "WSPASS=Moss-manages-7-ferries", "WSDONTASK=y", "OUTLEVEL=1", "KEEPHISTORY=0")
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, "%s", out)
