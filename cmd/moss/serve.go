@@ -43,6 +43,9 @@ On an address that is not loopback it needs a TLS certificate.`,
 					return fmt.Errorf("passphrase: %w", err)
 				}
 				config.Passphrase = secret.New(strings.TrimRight(string(raw), "\r\n"))
+				if config.Passphrase.Empty() {
+					return fmt.Errorf("the passphrase file %s is empty: the master key would not be protected", passphraseFile)
+				}
 			}
 			config.Ready = func(url, code string) {
 				fmt.Fprintf(cmd.OutOrStdout(), "Moss Ledger serves %s\n", url)
@@ -54,6 +57,9 @@ On an address that is not loopback it needs a TLS certificate.`,
 						config.Log.Error("the ready file cannot be written", "error", err)
 					}
 				}
+			}
+			if err := guardMemory(); err != nil {
+				config.Log.Warn("memory of this process may end up in a core dump", "error", err)
 			}
 			config.Kill = func() { _ = syscall.Kill(os.Getpid(), syscall.SIGKILL); select {} }
 			ctx, stop := signal.NotifyContext(cmd.Context(), syscall.SIGINT, syscall.SIGTERM)
@@ -74,6 +80,7 @@ On an address that is not loopback it needs a TLS certificate.`,
 	flags.StringVar(&logFormat, "log-format", "text", "text or json")
 	flags.StringVar(&logLevel, "log-level", "info", "debug, info, warn or error")
 	flags.StringVar(&readyFile, "ready-file", "", "write address and set-up code there once it serves")
+	flags.BoolVar(&config.AcceptRestored, "accept-restored", false, "go on with an older database that was put back on purpose; the ledger says so")
 	flags.IntVar(&config.Drill, "drill-kill-after", 0, "recovery drill: kill this process after so many journal records")
 	_ = flags.MarkHidden("drill-kill-after")
 	_ = flags.MarkHidden("ready-file")

@@ -50,6 +50,7 @@ type session struct {
 	Token  string `json:"token"`
 	Name   string `json:"name"`
 	CA     string `json:"ca,omitempty"`
+	Device string `json:"device,omitempty"` // tells the service that this device signed in before
 }
 
 func sessionFile() (string, error) {
@@ -122,6 +123,9 @@ func connected() (*client, error) {
 	s, err := loadSession()
 	if err != nil {
 		return nil, err
+	}
+	if s.Token == "" {
+		return nil, &ExitError{ExitSignIn, errors.New("not signed in: run 'moss login'")}
 	}
 	return newClient(s)
 }

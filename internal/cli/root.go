@@ -78,6 +78,7 @@ func loginCommand() *cobra.Command {
 		Example: "  moss login --server http://127.0.0.1:7443 --set-up\n  moss login --name ines --password-file pw.txt",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, _ := loadSession() // an earlier server is the default
+			device := s.Device
 			if server != "" {
 				s = session{Server: server}
 			}
@@ -121,13 +122,13 @@ func loginCommand() *cobra.Command {
 				}
 			}
 			var me struct {
-				Name, Token string
-				Roles       []string
+				Name, Token, Device string
+				Roles               []string
 			}
-			if err := c.call(cmd.Context(), http.MethodPost, "/sessions", map[string]any{"name": name, "password": password, "token": true}, &me); err != nil {
+			if err := c.call(cmd.Context(), http.MethodPost, "/sessions", map[string]any{"name": name, "password": password, "token": true, "device": device}, &me); err != nil {
 				return err
 			}
-			s.Token, s.Name = me.Token, me.Name
+			s.Token, s.Name, s.Device = me.Token, me.Name, me.Device
 			if err := s.save(); err != nil {
 				return err
 			}
@@ -145,15 +146,26 @@ func loginCommand() *cobra.Command {
 }
 
 func logoutCommand() *cobra.Command {
-	return &cobra.Command{Use: "logout", Short: "Forget the sign-in of this command line", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		file, err := sessionFile()
+	return &cobra.Command{Use: "logout", Short: "Sign out: the token of this command line ends", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+		s, err := loadSession()
+		if err != nil || s.Token == "" {
+			return &ExitError{ExitSignIn, errors.New("nobody is signed in here")}
+		}
+		c, err := newClient(s)
 		if err != nil {
 			return err
 		}
-		if err := os.Remove(file); err != nil && !errors.Is(err, os.ErrNotExist) {
+		ended := c.call(cmd.Context(), http.MethodDelete, "/sessions/current", nil, nil)
+		// The server and the mark of this device stay for the next time.
+		s.Token, s.Name = "", ""
+		if err := s.save(); err != nil {
 			return err
 		}
-		fmt.Fprintln(cmd.OutOrStdout(), "Signed out. The token stays valid until it ends; revoke it with 'moss token revoke'.")
+		var refused *ExitError
+		if ended != nil && !errors.As(ended, &refused) { // refused: it had ended already
+			return fmt.Errorf("signed out here, but the token could not be ended: revoke it with 'moss token revoke': %w", ended)
+		}
+		fmt.Fprintln(cmd.OutOrStdout(), "Signed out; the token has ended.")
 		return nil
 	}}
 }
@@ -174,6 +186,24 @@ func userCommand() *cobra.Command {
 	})}
 	add.Flags().StringSliceVar(&roles, "role", []string{"viewer"}, "viewer, operator, approver, auditor, administrator (repeatable)")
 	add.Flags().StringVar(&passwordFile, "password-file", "", "file with the password, - for standard input; asked for by default")
+	var oldFile, newFile string
+	password := &cobra.Command{Use: "password", Short: "Change your own password; all your sessions and tokens end", Args: cobra.NoArgs, RunE: talking(func(cmd *cobra.Command, c *client, _ string, _ []string) error {
+		before, err := readSecret(cmd, oldFile, "Old password")
+		if err != nil {
+			return err
+		}
+		after, err := readSecret(cmd, newFile, "New password")
+		if err != nil {
+			return err
+		}
+		if err := c.call(cmd.Context(), http.MethodPost, "/me/password", map[string]string{"old": before, "new": after}, nil); err != nil {
+			return err
+		}
+		fmt.Fprintln(cmd.OutOrStdout(), "Changed. Sign in again with 'moss login'.")
+		return nil
+	})}
+	password.Flags().StringVar(&oldFile, "old-file", "", "file with the old password, - for standard input; asked for by default")
+	password.Flags().StringVar(&newFile, "new-file", "", "file with the new password; asked for by default")
 	var newRoles []string
 	var disable, enable bool
 	change := &cobra.Command{Use: "change NAME", Short: "Change roles or state of a person", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
@@ -197,7 +227,7 @@ func userCommand() *cobra.Command {
 	change.Flags().BoolVar(&disable, "disable", false, "end all sessions and tokens and refuse sign-in")
 	change.Flags().BoolVar(&enable, "enable", false, "allow sign-in again")
 	return group("user", "People who sign in to Moss Ledger",
-		listCommand("list", "List people", "/users", []column{{"NAME", "name"}, {"ROLES", "roles"}, {"DISABLED", "disabled"}, {"CREATED", "created"}}, "There are no people."), add, change)
+		listCommand("list", "List people", "/users", []column{{"NAME", "name"}, {"ROLES", "roles"}, {"DISABLED", "disabled"}, {"CREATED", "created"}}, "There are no people."), add, change, password)
 }
 
 func tokenCommand() *cobra.Command {

@@ -34,7 +34,8 @@ var (
 // Config is what an Operator is made of.
 type Config struct {
 	Store    *store.Store
-	Master   []byte // master key
+	Witness  store.Witness // of the ledger's head; nil for a file beside the database
+	Master   []byte        // master key
 	Random   io.Reader
 	Now      func() time.Time
 	Log      *slog.Logger
@@ -86,7 +87,10 @@ func New(ctx context.Context, config Config) (*Operator, error) {
 	if config.Acts == 0 {
 		config.Acts = 32
 	}
-	if err := config.Store.OpenLedger(ctx, sealer); err != nil {
+	if config.Witness == nil {
+		config.Witness = config.Store.FolderWitness()
+	}
+	if err := config.Store.OpenLedger(ctx, sealer, config.Witness); err != nil {
 		return nil, err
 	}
 	o := &Operator{Config: config, sealer: sealer, fingerprints: fingerprints, bus: newBus(), surveys: map[int64]context.CancelFunc{}, rereads: map[int64]chan struct{}{}, rotations: map[int64]*running{}}
@@ -121,6 +125,12 @@ func (o *Operator) Stop() {
 
 // Sealer gives the sealing to the parts of the service that keep their own.
 func (o *Operator) Sealer() *secret.Sealer { return o.sealer }
+
+// Mark is a keyed fingerprint of a text for a purpose: it can be written where
+// the text must not stand.
+func (o *Operator) Mark(purpose, text string) string {
+	return o.fingerprints.Of(secret.New(purpose + "\x00" + text))[:24]
+}
 
 // Record writes to the ledger.
 func (o *Operator) Record(ctx context.Context, e ledger.Entry) error {

@@ -28,11 +28,11 @@ var (
 // access is the one table that decides who may call which operation. An
 // operation that is not in it cannot be registered, and a test walks it.
 var access = map[string][]string{
-	"get-status":  {public},
-	"set-up":      {public},
-	"sign-in":     {public},
-	"sign-out":    {anyone},
-	"get-me":      {anyone},
+	"get-status": {public},
+	"set-up":     {public},
+	"sign-in":    {public},
+	"sign-out":   {anyone},
+	"get-me":     {anyone}, "change-own-password": {anyone},
 	"list-tokens": {anyone}, "add-token": {anyone}, "revoke-token": {anyone},
 
 	"list-users": {RoleAdministrator, RoleAuditor}, "add-user": {RoleAdministrator}, "change-user": {RoleAdministrator},
@@ -65,6 +65,7 @@ var access = map[string][]string{
 	"list-findings": readers, "get-overview": readers, "watch-all": readers,
 
 	"list-ledger": {RoleAuditor, RoleOperator, RoleApprover, RoleAdministrator}, "verify-ledger": {RoleAuditor, RoleAdministrator}, "get-checkpoint": {RoleAuditor, RoleAdministrator},
+	"prove-ledger": {RoleAuditor, RoleAdministrator}, "export-ledger": {RoleAuditor, RoleAdministrator},
 }
 
 // allowed decides for a person with roles.

@@ -4,12 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/operate"
 	"mossledger.example/moss/internal/store"
 )
@@ -20,19 +22,42 @@ type contextKey int
 
 const (
 	keyUser contextKey = iota
-	keyBearer
+	keyCall
+	keyAddress
 )
+
+// call is by what somebody calls.
+type call struct {
+	operation string
+	bearer    string
+	token     bool // not a session
+}
+
+func callOf(ctx context.Context) call {
+	c, _ := ctx.Value(keyCall).(call)
+	return c
+}
+
+func addressOf(ctx context.Context) string {
+	address, _ := ctx.Value(keyAddress).(string)
+	return address
+}
 
 // authenticate finds out who calls and holds the call against the table.
 func (s *Service) authenticate(ctx huma.Context, next func(huma.Context)) {
 	operation := ctx.Operation().OperationID
+	host, _, err := net.SplitHostPort(ctx.RemoteAddr())
+	if err != nil {
+		host = ctx.RemoteAddr()
+	}
+	ctx = huma.WithValue(ctx, keyAddress, host)
 	for _, need := range access[operation] {
 		if need == public {
 			next(ctx)
 			return
 		}
 	}
-	user, bearer, err := s.caller(ctx)
+	user, by, err := s.caller(ctx)
 	if err != nil {
 		ctx.SetHeader("WWW-Authenticate", `Bearer realm="moss"`)
 		_ = huma.WriteErr(s.api, ctx, http.StatusUnauthorized, err.Error())
@@ -43,7 +68,20 @@ func (s *Service) authenticate(ctx huma.Context, next func(huma.Context)) {
 		return
 	}
 	ctx = huma.WithValue(ctx, keyUser, user)
-	next(huma.WithValue(ctx, keyBearer, bearer))
+	by.operation = operation
+	next(huma.WithValue(ctx, keyCall, by))
+}
+
+// still reports whether who began a stream may still have it: rights are looked
+// at when they are used.
+func (s *Service) still(ctx context.Context) bool {
+	by := callOf(ctx)
+	read := s.store.SessionUser
+	if by.token {
+		read = s.store.TokenUser
+	}
+	user, err := read(s.base, by.bearer)
+	return err == nil && allowed(by.operation, user.Roles)
 }
 
 var (
@@ -51,34 +89,34 @@ var (
 	errForged = errors.New("a changing request with a session cookie must come from the console itself")
 )
 
-func (s *Service) caller(ctx huma.Context) (store.User, string, error) {
+func (s *Service) caller(ctx huma.Context) (store.User, call, error) {
 	if header := ctx.Header("Authorization"); header != "" {
 		bearer, found := strings.CutPrefix(header, "Bearer ")
 		if !found {
-			return store.User{}, "", errSignIn
+			return store.User{}, call{}, errSignIn
 		}
 		user, err := s.store.TokenUser(ctx.Context(), bearer)
 		if err != nil {
-			return user, "", errors.New("this token is unknown, has ended or was revoked: sign in again")
+			return user, call{}, errors.New("this token is unknown, has ended or was revoked: sign in again")
 		}
-		return user, bearer, nil
+		return user, call{bearer: bearer, token: true}, nil
 	}
 	cookie, err := huma.ReadCookie(ctx, sessionCookie)
 	if err != nil || cookie.Value == "" {
-		return store.User{}, "", errSignIn
+		return store.User{}, call{}, errSignIn
 	}
 	// Another site can make a browser send the cookie, but not this header.
 	if ctx.Method() != http.MethodGet && ctx.Header("X-Moss-Console") == "" {
-		return store.User{}, "", errForged
+		return store.User{}, call{}, errForged
 	}
 	if site := ctx.Header("Sec-Fetch-Site"); ctx.Method() != http.MethodGet && site != "" && site != "same-origin" {
-		return store.User{}, "", errForged
+		return store.User{}, call{}, errForged
 	}
 	user, err := s.store.SessionUser(ctx.Context(), cookie.Value)
 	if err != nil {
-		return user, "", errors.New("the session has ended: sign in again")
+		return user, call{}, errors.New("the session has ended: sign in again")
 	}
-	return user, cookie.Value, nil
+	return user, call{bearer: cookie.Value}, nil
 }
 
 // Answers about bad input name the field and never repeat its value: it may be
@@ -126,6 +164,8 @@ func (s *Service) problem(err error) error {
 		return huma.NewError(http.StatusPreconditionFailed, plain(err))
 	case errors.Is(err, operate.ErrRefused), errors.Is(err, store.ErrConflict), errors.Is(err, operate.ErrCannot):
 		return huma.NewError(http.StatusConflict, plain(err))
+	case errors.Is(err, ledger.ErrBroken):
+		return huma.NewError(http.StatusServiceUnavailable, "the ledger does not hold, so nothing is done: run 'moss ledger verify', see the findings and the log")
 	case errors.As(err, &failure):
 		return huma.NewError(http.StatusBadGateway, failure.Error())
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):

@@ -68,7 +68,11 @@ func (s *Service) registerHealth() {
 			return problemAnswer(c, 503, "the service is stopping")
 		}
 		if err := s.store.Ping(ctx); err != nil {
-			return problemAnswer(c, 503, "the database cannot be written: "+err.Error())
+			s.Log.Error("not ready", "error", err)
+			return problemAnswer(c, 503, "the database cannot be written: the log says why")
+		}
+		if err := s.store.LedgerTrouble(); err != nil {
+			return problemAnswer(c, 503, "the ledger does not hold: every act is refused")
 		}
 		return c.SendString("ready\n")
 	})

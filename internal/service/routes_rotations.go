@@ -8,7 +8,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/operate"
 	"mossledger.example/moss/internal/store"
@@ -206,30 +205,4 @@ func (s *Service) rotationNow(ctx context.Context, id int64) (RotationNow, error
 		out.Steps[i] = StepNow{Step: step, Title: step.Title(), Status: string(state.Steps[i].Status), Attempts: state.Steps[i].Attempts, Words: state.Steps[i].Words}
 	}
 	return out, nil
-}
-
-// Checkpoint is the ledger's signed head.
-type Checkpoint struct {
-	Checkpoint string `json:"checkpoint" doc:"A signed note (open format): origin, size, hash of the tree, signature"`
-	Verifier   string `json:"verifier" doc:"Public key to verify it with"`
-}
-
-// Verification is what verifying the ledger found.
-type Verification struct {
-	OK bool `json:"ok"`
-	ledger.Report
-}
-
-func (s *Service) registerLedger() {
-	add(s, http.MethodGet, "/ledger", "list-ledger", "List ledger entries, the newest first", func(ctx context.Context, in *ListInput) (*body[store.Page[ledger.Entry]], error) {
-		return answer(s.store.LedgerList(ctx, in.query()))
-	})
-	add(s, http.MethodPost, "/ledger/verify", "verify-ledger", "Recompute the whole ledger and hold it against its signed checkpoint", func(ctx context.Context, _ *empty) (*body[Verification], error) {
-		report, err := s.store.LedgerVerify(ctx)
-		return answer(Verification{report.OK(), report}, err)
-	})
-	add(s, http.MethodGet, "/ledger/checkpoint", "get-checkpoint", "Show the signed checkpoint", func(ctx context.Context, _ *empty) (*body[Checkpoint], error) {
-		checkpoint, verifier, err := s.store.LedgerCheckpoint(ctx)
-		return answer(Checkpoint{checkpoint, verifier}, err)
-	})
 }

@@ -31,7 +31,7 @@ type watchInput struct {
 }
 
 // heartbeat keeps event streams alive and shows clients that went away.
-const heartbeat = 15 * time.Second
+const heartbeat = 5 * time.Second
 
 func (s *Service) registerSurveys() {
 	add(s, http.MethodPost, "/surveys", "start-survey", "Start a survey", func(ctx context.Context, in *startSurveyInput) (*body[store.Survey], error) {
@@ -70,12 +70,15 @@ type Changed struct {
 // follow calls look whenever the topic wakes, until look says that all is
 // over, the client is gone or the service stops. ctx of a stream is not ended
 // by Fiber when the client goes away: only a failed write shows that.
-func (s *Service) follow(topic string, send sse.Sender, look func() (over bool, err error)) {
+func (s *Service) follow(ctx context.Context, topic string, send sse.Sender, look func() (over bool, err error)) {
 	wake, letGo := s.operator.Wake(topic)
 	defer letGo()
 	beat := time.NewTicker(heartbeat)
 	defer beat.Stop()
 	for {
+		if !s.still(ctx) {
+			return // signed out, disabled, or the role was taken away
+		}
 		over, err := look()
 		if over || err != nil {
 			return
@@ -92,9 +95,9 @@ func (s *Service) follow(topic string, send sse.Sender, look func() (over bool, 
 	}
 }
 
-func (s *Service) watchSurvey(_ context.Context, in *watchInput, send sse.Sender) {
+func (s *Service) watchSurvey(ctx context.Context, in *watchInput, send sse.Sender) {
 	last, id := in.Last, in.ID
-	s.follow(operate.SurveyTopic(id), send, func() (bool, error) {
+	s.follow(ctx, operate.SurveyTopic(id), send, func() (bool, error) {
 		survey, err := s.store.Survey(s.base, id)
 		if err != nil {
 			return true, err
@@ -121,8 +124,8 @@ func (s *Service) watchSurvey(_ context.Context, in *watchInput, send sse.Sender
 	})
 }
 
-func (s *Service) watchAll(_ context.Context, _ *empty, send sse.Sender) {
-	s.follow("all", send, func() (bool, error) {
+func (s *Service) watchAll(ctx context.Context, _ *empty, send sse.Sender) {
+	s.follow(ctx, "all", send, func() (bool, error) {
 		return false, send.Data(Changed{time.Now().UTC()})
 	})
 }
@@ -147,9 +150,9 @@ func titled(plan rotation.Plan, records []rotation.Record) []JournalRecord {
 	return out
 }
 
-func (s *Service) watchRotation(_ context.Context, in *watchInput, send sse.Sender) {
+func (s *Service) watchRotation(ctx context.Context, in *watchInput, send sse.Sender) {
 	last, id := in.Last, in.ID
-	s.follow(operate.RotationTopic(id), send, func() (bool, error) {
+	s.follow(ctx, operate.RotationTopic(id), send, func() (bool, error) {
 		r, err := s.store.Rotation(s.base, id)
 		if err != nil {
 			return true, err

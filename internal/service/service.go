@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -46,10 +45,12 @@ type Config struct {
 	SurveyEvery time.Duration
 	VerifyEvery time.Duration
 	Parallel    int
-	Drill       int // see operate.Config
-	Kill        func()
-	Log         *slog.Logger
-	Ready       func(url, setupCode string) // called when it listens; setupCode only at first start
+	// AcceptRestored goes on with an older database that was put back on purpose.
+	AcceptRestored bool
+	Drill          int // see operate.Config
+	Kill           func()
+	Log            *slog.Logger
+	Ready          func(url, setupCode string) // called when it listens; setupCode only at first start
 }
 
 // Service is a running service.
@@ -61,6 +62,8 @@ type Service struct {
 	app      *fiber.App
 	api      huma.API
 	throttle *throttle
+	hashing  *hashing
+	refusals refusals
 	base     context.Context
 	secure   bool
 }
@@ -75,16 +78,15 @@ func Run(ctx context.Context, config Config) error {
 	if config.KeyFile == "" {
 		config.KeyFile = filepath.Join(config.Data, "master.key")
 	}
-	s := &Service{Config: config, throttle: newThrottle(time.Now), secure: config.CertFile != ""}
+	s := &Service{Config: config, throttle: newThrottle(time.Now), hashing: newHashing(), secure: config.CertFile != ""}
 	if err := s.checkListen(); err != nil {
 		return err
 	}
 	operate.TuneMemory()
-	_, statErr := os.Stat(filepath.Join(config.Data, "moss.db"))
-	master, err := LoadMasterKey(config.KeyFile, config.Passphrase, statErr != nil)
-	if err != nil {
+	if err := s.beforeOpening(); err != nil {
 		return err
 	}
+	var err error
 	if s.store, err = store.Open(ctx, config.Data, time.Now); err != nil {
 		return err
 	}
@@ -93,8 +95,19 @@ func Run(ctx context.Context, config Config) error {
 			s.Log.Error("the database did not close", "error", err)
 		}
 	}()
-	s.operator, err = operate.New(ctx, operate.Config{Store: s.store, Master: master, Random: rand.Reader, Now: time.Now, Log: config.Log, Parallel: config.Parallel, Drill: config.Drill, Kill: config.Kill})
+	untouched, err := s.store.Untouched(ctx)
 	if err != nil {
+		return err
+	}
+	master, err := LoadMasterKey(config.KeyFile, config.Passphrase, untouched)
+	if err != nil {
+		return err
+	}
+	s.operator, err = operate.New(ctx, operate.Config{Store: s.store, Witness: store.HeadFile(config.headFile()), Master: master, Random: rand.Reader, Now: time.Now, Log: config.Log, Parallel: config.Parallel, Drill: config.Drill, Kill: config.Kill})
+	if err != nil {
+		return err
+	}
+	if err := s.openedLedger(ctx); err != nil {
 		return err
 	}
 	code, err := s.setupCode(ctx)
@@ -215,7 +228,7 @@ func apiConfig() huma.Config {
 
 // OpenAPI returns the API's description without running a service.
 func OpenAPI() ([]byte, error) {
-	s := &Service{Config: Config{Log: slog.New(slog.DiscardHandler)}, throttle: newThrottle(time.Now)}
+	s := &Service{Config: Config{Log: slog.New(slog.DiscardHandler)}, throttle: newThrottle(time.Now), hashing: newHashing()}
 	s.build()
 	return s.api.OpenAPI().MarshalJSON()
 }

@@ -98,13 +98,19 @@ func (r *running) setUp() {
 	require.Equal(r.t, 200, response.StatusCode, body)
 }
 
-func (r *running) signIn(name string) string {
+func (r *running) signIn(name string) string { return r.signInWith(name, password) }
+
+func (r *running) signInWith(name, password string) string {
+	r.t.Helper()
+	return r.signedIn(name, password).Token
+}
+
+func (r *running) signedIn(name, password string) (me Me) {
 	r.t.Helper()
 	response, body := r.do("POST", "/api/v1/sessions", "", fmt.Sprintf(`{"name":%q,"password":%q,"token":true}`, name, password))
 	require.Equal(r.t, 200, response.StatusCode, body)
-	var me Me
 	require.NoError(r.t, json.Unmarshal([]byte(body), &me))
-	return me.Token
+	return me
 }
 
 // TestAccessTable walks every operation with every role.
@@ -167,6 +173,7 @@ func TestAccessTable(t *testing.T) {
 func TestSignInIsThrottledAndRecorded(t *testing.T) {
 	r := start(t, nil)
 	r.setUp()
+	device := r.signedIn("ines", password).Device
 	var last *http.Response
 	for range freeFailures + 1 {
 		last, _ = r.do("POST", "/api/v1/sessions", "", `{"name":"ines","password":"a wrong password"}`)
@@ -174,30 +181,15 @@ func TestSignInIsThrottledAndRecorded(t *testing.T) {
 	assert.Equal(t, 429, last.StatusCode)
 	assert.NotEmpty(t, last.Header.Get("Retry-After"))
 	response, _ := r.do("POST", "/api/v1/sessions", "", fmt.Sprintf(`{"name":"ines","password":%q}`, password))
-	assert.Equal(t, 429, response.StatusCode, "also with the right password")
+	assert.Equal(t, 429, response.StatusCode, "also with the right password, from elsewhere")
+	response, _ = r.do("POST", "/api/v1/sessions", "", fmt.Sprintf(`{"name":"ines","password":%q,"device":%q}`, password, device))
+	assert.Equal(t, 200, response.StatusCode, "a device that signed in before keeps its way")
+	response, _ = r.do("POST", "/api/v1/sessions", "", fmt.Sprintf(`{"name":"ines","password":%q,"device":"made-up.0123"}`, password))
+	assert.Equal(t, 429, response.StatusCode, "nobody makes up a device")
 	response, body := r.do("POST", "/api/v1/sessions", "", `{"name":"nobody","password":"a wrong password"}`)
 	assert.Equal(t, 401, response.StatusCode)
 	assert.NotContains(t, body, "nobody", "the answer does not tell which names exist")
 	assert.NotContains(t, r.log.String(), "a wrong password")
-}
-
-func TestThrottleForgets(t *testing.T) {
-	now := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
-	tr := newThrottle(func() time.Time { return now })
-	for range freeFailures - 1 {
-		tr.failed("a")
-		assert.Zero(t, tr.wait("a"))
-	}
-	tr.failed("a")
-	assert.Equal(t, firstWait, tr.wait("a", "b"))
-	tr.failed("a")
-	assert.Equal(t, 2*firstWait, tr.wait("a"))
-	for range 40 {
-		tr.failed("a")
-	}
-	assert.Equal(t, longestWait, tr.wait("a"))
-	tr.succeeded("a")
-	assert.Zero(t, tr.wait("a"))
 }
 
 // A session cookie alone changes nothing: another site can make a browser send it.

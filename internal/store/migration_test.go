@@ -1,6 +1,8 @@
 package store
 
 import (
+	"bytes"
+	"crypto/rand"
 	"database/sql"
 	"fmt"
 	"path/filepath"
@@ -11,17 +13,41 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"golang.org/x/mod/sumdb/note"
+
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/radius"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/core/ties"
 )
 
 // TestFromEveryVersion opens a database as each earlier version left it, with
 // data, sealed values and a rotation that is not finished.
 func TestFromEveryVersion(t *testing.T) {
-	for version := int64(1); version <= 3; version++ {
+	for version := int64(1); version <= 6; version++ {
 		t.Run(fmt.Sprint(version), func(t *testing.T) { fromVersion(t, version) })
+	}
+}
+
+// oldEntry writes the first entry of a ledger as the first versions did.
+func oldEntry(t *testing.T, db *sql.DB, key string) {
+	leaf, err := ledger.Entry{Actor: "ines", Act: "service.set-up", Phase: ledger.Outcome, Result: "done"}.Encode()
+	require.NoError(t, err)
+	add, _, next, err := ledger.NewBook().Append(leaf)
+	require.NoError(t, err)
+	signer, err := note.NewSigner(key)
+	require.NoError(t, err)
+	checkpoint, err := ledger.SignHead(next.Head(), signer)
+	require.NoError(t, err)
+	for statement, args := range map[string][]any{
+		"INSERT INTO ledger (idx, leaf, hash) VALUES (0, ?, ?)":            {leaf, add[0][:]},
+		"INSERT INTO ledger_hashes (idx, hash) VALUES (0, ?)":              {add[0][:]},
+		"INSERT INTO ledger_head (one, size, checkpoint) VALUES (1, 1, ?)": {checkpoint},
+	} {
+		_, err := db.ExecContext(t.Context(), statement, args...)
+		require.NoError(t, err)
 	}
 }
 
@@ -34,6 +60,15 @@ func fromVersion(t *testing.T, version int64) {
 	_, err = provider.UpTo(t.Context(), version)
 	require.NoError(t, err)
 	const at = "2026-03-01T08:00:00.000000000Z"
+	sealer, err := secret.NewSealer(bytes.Repeat([]byte{1}, secret.KeySize), rand.Reader)
+	require.NoError(t, err)
+	key, _, err := note.GenerateKey(rand.Reader, ledger.Origin)
+	require.NoError(t, err)
+	sealed, err := sealer.Seal(metaLedgerKey, secret.New(key))
+	require.NoError(t, err)
+	_, err = db.ExecContext(t.Context(), "INSERT INTO meta (key, value) VALUES (?, ?), ('ledger-verifier', 'as version 1 kept it')", metaLedgerKey, sealed)
+	require.NoError(t, err)
+	oldEntry(t, db, key)
 	for _, statement := range []string{
 		`INSERT INTO systems (id, name, kind, address, port, logon, site, environment, owner, options, trusted_ca, created) VALUES (1, 'quay1', 'unix-host', '192.0.2.7', 22, '', '', '', '', '{}', '', '` + at + `')`,
 		`INSERT INTO accounts (id, system_id, stable_id, name, folded, dn, dn_normal, upn, sid, uid, type, display_name, description, owner, enabled, locked, must_change, never_expires, password_changed, password_expires, account_expires, last_logon, lists, digest, first_seen, seen, changed)
@@ -60,6 +95,11 @@ func fromVersion(t *testing.T, version int64) {
 	require.NoError(t, db.Close())
 
 	s := open(t, folder)
+	require.NoError(t, s.LedgerTrouble())
+	require.NoError(t, s.Record(t.Context(), ledger.Entry{Actor: "ines", Act: "test", Phase: ledger.Outcome}), "the ledger goes on")
+	report, err := s.LedgerVerify(t.Context())
+	require.NoError(t, err)
+	require.True(t, report.OK(), "%v", report.Problems)
 	all, err := s.DependentsOfSystem(t.Context(), 1)
 	require.NoError(t, err)
 	require.Len(t, all, 3)

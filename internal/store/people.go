@@ -46,6 +46,11 @@ func (s *Store) User(ctx context.Context, name string) (User, error) {
 	return v, nil
 }
 
+// UserNames returns the names of all users.
+func (s *Store) UserNames(ctx context.Context) ([]string, error) {
+	return collect(ctx, s.read, single[string], "SELECT name FROM users ORDER BY name")
+}
+
 // CountUsers tells whether the service has been set up.
 func (s *Store) CountUsers(ctx context.Context) (n int, err error) {
 	err = s.read.QueryRowContext(ctx, "SELECT COUNT(*) FROM users").Scan(&n)
@@ -109,9 +114,12 @@ func (s *Store) SessionUser(ctx context.Context, bearer string) (User, error) {
 	return scanUser(s.read.QueryRowContext(ctx, "SELECT u.name, u.password, u.roles, u.created, u.disabled FROM sessions JOIN users u ON u.name = sessions.user WHERE hash = ? AND expires > ? AND NOT u.disabled", hashOf(bearer), s.stamp()))
 }
 
-// EndSession removes one.
+// EndSession ends a session, or a token.
 func (s *Store) EndSession(ctx context.Context, bearer string) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "UPDATE tokens SET revoked = ? WHERE hash = ? AND revoked = ''", s.stamp(), hashOf(bearer)); err != nil {
+			return err
+		}
 		_, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE hash = ?", hashOf(bearer))
 		return err
 	})
@@ -147,6 +155,13 @@ func (s *Store) AddToken(ctx context.Context, bearer string, v Token, entries ..
 // TokenUser returns the user of a live token.
 func (s *Store) TokenUser(ctx context.Context, bearer string) (User, error) {
 	return scanUser(s.read.QueryRowContext(ctx, "SELECT u.name, u.password, u.roles, u.created, u.disabled FROM tokens t JOIN users u ON u.name = t.user WHERE t.hash = ? AND t.expires > ? AND t.revoked = '' AND NOT u.disabled", hashOf(bearer), s.stamp()))
+}
+
+// TokenExpires returns when a live token ends; ErrNotFound for what is no token.
+func (s *Store) TokenExpires(ctx context.Context, bearer string) (time.Time, error) {
+	var expires string
+	err := s.read.QueryRowContext(ctx, "SELECT expires FROM tokens WHERE hash = ? AND revoked = ''", hashOf(bearer)).Scan(&expires)
+	return timeOf(expires), one(err)
 }
 
 // Tokens lists tokens of a user, or all with an empty name.

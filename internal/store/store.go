@@ -17,11 +17,14 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync/atomic"
 	"time"
 
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver
+
+	"mossledger.example/moss/internal/core/ledger"
 )
 
 //go:embed migrations/*.sql
@@ -48,47 +51,118 @@ type Store struct {
 	write      *sql.DB
 	read       *sql.DB
 	now        func() time.Time
-	ledger     *ledgerKeys
+	book       *book
+	file       string
+	held       *os.File // locks the database for this process
 }
 
-// Open opens or creates the database in a folder and brings it up to date.
-func Open(ctx context.Context, folder string, now func() time.Time) (*Store, error) {
+// FileName is the database's name in its folder.
+const FileName = "moss.db"
+
+// Exists reports whether a folder holds a database. An empty file is none.
+func Exists(folder string) bool {
+	info, err := os.Stat(filepath.Join(folder, FileName))
+	return err == nil && info.Size() > 0
+}
+
+// Open opens or creates the database in a folder and brings it up to date. It
+// belongs to this process until Close: a second one is refused (ErrHeld).
+func Open(ctx context.Context, folder string, now func() time.Time) (_ *Store, err error) {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
-	file := filepath.Join(folder, "moss.db")
-	if f, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600); err != nil {
+	s := &Store{now: now, file: filepath.Join(folder, FileName)}
+	if s.held, err = hold(folder); err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			_ = s.Close()
+		}
+	}()
+	if f, err := os.OpenFile(s.file, os.O_CREATE|os.O_RDWR, 0o600); err != nil {
 		return nil, fmt.Errorf("database file: %w", err)
 	} else if err := f.Close(); err != nil {
 		return nil, fmt.Errorf("database file: %w", err)
 	}
-	dsn := func(extra string) string {
-		return "file:" + (&url.URL{Path: file}).EscapedPath() + "?_pragma=page_size(8192)&_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(8000)" + extra
+	// The page size counts only before the first page is written, and so before
+	// the journal mode: the driver runs _pragma in the order of the alphabet, and
+	// its own words after them.
+	dsn := func(first, extra string) string {
+		return "file:" + (&url.URL{Path: s.file}).EscapedPath() + "?" + first + "_busy_timeout=10000&_journal_mode=WAL&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(1000)" + extra
 	}
-	s := &Store{now: now}
-	var err error
-	if s.write, err = sql.Open("sqlite", dsn("&_txlock=immediate")); err != nil {
+	if s.write, err = sql.Open("sqlite", dsn("_pragma=page_size(8192)&", "&_txlock=immediate")); err != nil {
 		return nil, fmt.Errorf("open the database: %w", err)
 	}
 	s.write.SetMaxOpenConns(1)
+	if err := s.sound(ctx); err != nil {
+		return nil, err
+	}
 	provider, err := goose.NewProvider(goose.DialectSQLite3, s.write, mustSub())
+	if err == nil {
+		err = notNewer(ctx, provider)
+	}
 	if err == nil {
 		_, err = provider.Up(ctx)
 	}
 	if err != nil {
-		_ = s.write.Close()
 		return nil, fmt.Errorf("bring the database up to date: %w", err)
 	}
-	if s.read, err = sql.Open("sqlite", dsn("&_pragma=query_only(1)")); err != nil {
-		_ = s.write.Close()
+	if s.read, err = sql.Open("sqlite", dsn("", "&_pragma=query_only(1)")); err != nil {
 		return nil, fmt.Errorf("open the database for reading: %w", err)
 	}
 	s.read.SetMaxOpenConns(4)
 	return s, nil
 }
 
-// Close closes the database.
-func (s *Store) Close() error { return errors.Join(s.read.Close(), s.write.Close()) }
+// Errors of opening.
+var (
+	ErrHeld    = errors.New("the database is in use")
+	ErrDamaged = errors.New("the database is damaged")
+	ErrNewer   = errors.New("the database is newer than this program")
+)
+
+// sound makes SQLite's quick check.
+func (s *Store) sound(ctx context.Context) error {
+	damaged := func(words string) error {
+		return fmt.Errorf("%w: %s: %s; put a backup of this file back, or recover what can be read with sqlite3's .recover into a new file", ErrDamaged, s.file, words)
+	}
+	var words string
+	if err := s.write.QueryRowContext(ctx, "PRAGMA quick_check(1)").Scan(&words); err != nil {
+		return damaged(err.Error())
+	}
+	if words != "ok" {
+		return damaged(strings.ReplaceAll(words, "\n", " "))
+	}
+	return nil
+}
+
+// notNewer refuses a database that a later version of the program migrated.
+func notNewer(ctx context.Context, provider *goose.Provider) error {
+	have, err := provider.GetDBVersion(ctx)
+	if err != nil {
+		return err
+	}
+	known := provider.ListSources()
+	if latest := known[len(known)-1].Version; have > latest {
+		return fmt.Errorf("%w: it has version %d, this program knows versions up to %d: run the newer program, or put the backup made before its first start back", ErrNewer, have, latest)
+	}
+	return nil
+}
+
+// Close writes everything into the database file and closes it.
+func (s *Store) Close() error {
+	var errs []error
+	if s.read != nil {
+		errs = append(errs, s.read.Close())
+	}
+	if s.write != nil {
+		// What is in the log goes into the file, so that a copy of it is whole.
+		_, _ = s.write.ExecContext(context.Background(), "PRAGMA wal_checkpoint(TRUNCATE)")
+		errs = append(errs, s.write.Close())
+	}
+	return errors.Join(append(errs, s.held.Close())...)
+}
 
 // Ping tells whether the database answers and can be written.
 func (s *Store) Ping(ctx context.Context) error {
@@ -124,12 +198,33 @@ func (s *Store) inTx(ctx context.Context, f func(*sql.Tx) error) error {
 		return fmt.Errorf("begin: %w", err)
 	}
 	if err := f(tx); err != nil {
-		return errors.Join(err, ignoreDone(tx.Rollback()))
+		// The connection is given back with it: what the book holds of this
+		// transaction goes first.
+		s.book.settled(tx, false, nil)
+		if err := errors.Join(err, ignoreDone(tx.Rollback())); !errors.Is(err, ledger.ErrBroken) {
+			return err
+		}
+		return errors.Join(err, s.tellOnce(ctx))
 	}
-	if err := tx.Commit(); err != nil {
+	err = tx.Commit()
+	s.book.settled(tx, err == nil, err)
+	if err != nil {
 		return fmt.Errorf("commit: %w", err)
 	}
 	return nil
+}
+
+// tellOnce raises the finding about a ledger that was found broken while the
+// service runs.
+func (s *Store) tellOnce(ctx context.Context) error {
+	s.book.lock.Lock()
+	told := s.book.told
+	s.book.told = true
+	s.book.lock.Unlock()
+	if told {
+		return nil
+	}
+	return s.tellLedger(context.WithoutCancel(ctx))
 }
 
 func ignoreDone(err error) error {

@@ -31,7 +31,7 @@ func open(t *testing.T, folder string) *Store {
 	require.NoError(t, err)
 	sealer, err := secret.NewSealer(bytes.Repeat([]byte{1}, secret.KeySize), rand.Reader)
 	require.NoError(t, err)
-	require.NoError(t, s.OpenLedger(t.Context(), sealer))
+	require.NoError(t, s.OpenLedger(t.Context(), sealer, s.FolderWitness()))
 	t.Cleanup(func() { _ = s.Close() })
 	return s
 }
@@ -61,11 +61,11 @@ func TestReopenedWithData(t *testing.T) {
 	report, err := s.LedgerVerify(t.Context())
 	require.NoError(t, err)
 	assert.True(t, report.OK(), "%v", report.Problems)
-	_, err = s.write.Exec("UPDATE ledger SET leaf = replace(leaf, 'ines', 'inez') WHERE idx = 0")
+	_, err = s.write.Exec("UPDATE ledger SET leaf = replace(leaf, 'ines', 'inez') WHERE idx = 1")
 	require.NoError(t, err)
 	report, err = s.LedgerVerify(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, []int64{0}, report.Altered)
+	assert.Equal(t, []int64{1}, report.Altered)
 	_, err = s.AddSystem(t.Context(), System{Name: "DIR", Kind: "directory"})
 	assert.ErrorIs(t, err, ErrConflict)
 	assert.ErrorIs(t, s.ChangeSystem(t.Context(), System{ID: id}, 99), ErrStale)

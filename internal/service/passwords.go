@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/subtle"
 	"encoding/base64"
@@ -8,8 +9,9 @@ import (
 	"fmt"
 	"strings"
 	"sync"
-	"time"
+	"unicode/utf8"
 
+	"github.com/trustelem/zxcvbn"
 	"golang.org/x/crypto/argon2"
 
 	"mossledger.example/moss/internal/core/secret"
@@ -23,6 +25,42 @@ const (
 	argonThreads = 2
 	argonKey     = 32
 )
+
+// hashing bounds how many hashes are computed at the same time: each takes 64
+// MiB. Who finds too many waiting is sent away.
+type hashing struct {
+	running chan struct{}
+	waiting chan struct{}
+}
+
+const (
+	hashesAtOnce = 2
+	hashesQueued = 32
+)
+
+var errBusy = errors.New("too many sign-ins at once: try again in a few seconds")
+
+func newHashing() *hashing {
+	return &hashing{running: make(chan struct{}, hashesAtOnce), waiting: make(chan struct{}, hashesQueued)}
+}
+
+// do runs f when it is its turn.
+func (h *hashing) do(ctx context.Context, f func()) error {
+	select {
+	case h.waiting <- struct{}{}:
+	default:
+		return errBusy
+	}
+	defer func() { <-h.waiting }()
+	select {
+	case h.running <- struct{}{}:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	defer func() { <-h.running }()
+	f()
+	return nil
+}
 
 // hashPassword makes the PHC form of an argon2id hash.
 func hashPassword(password secret.Value) (string, error) {
@@ -65,15 +103,26 @@ var noSuchUser = sync.OnceValue(func() string {
 	return hash
 })
 
-const minPassword = 12
+// Passwords of people: NIST SP 800-63B, section 5.1.1.2: a least length, no
+// rules about kinds of characters, and none that is common or easy to guess.
+const (
+	minPassword  = 12
+	maxPassword  = 256 // beyond, it is no password
+	leastGuesses = 1e10
+)
 
 func checkNewPassword(name string, password secret.Value) error {
 	text := password.RevealString()
-	if len(text) < minPassword {
-		return fmt.Errorf("the password has %d characters, at least %d are needed", len(text), minPassword)
+	if n := utf8.RuneCountInString(text); n < minPassword || n > maxPassword {
+		return fmt.Errorf("the password has %d characters, %d to %d are needed", n, minPassword, maxPassword)
 	}
 	if name != "" && strings.Contains(strings.ToLower(text), strings.ToLower(name)) {
 		return errors.New("the password contains the name")
+	}
+	// The estimate knows lists of passwords that leaked, words, names, keyboard
+	// rows, dates and repetitions.
+	if zxcvbn.PasswordStrength(text, []string{name, "moss", "ledger", "mossledger"}).Guesses < leastGuesses {
+		return errors.New("the password is a common one, or made of common parts, and would soon be guessed: take several unrelated words, or let a password keeper make one")
 	}
 	return nil
 }
@@ -84,73 +133,4 @@ func newBearer() (string, error) {
 		return "", err
 	}
 	return base64.RawURLEncoding.EncodeToString(raw), nil
-}
-
-// throttle slows down guessing: after five failures for a name or from an
-// address, the next attempt has to wait, twice as long each time.
-type throttle struct {
-	lock  sync.Mutex
-	now   func() time.Time
-	fails map[string]*failures
-}
-
-type failures struct {
-	count int
-	until time.Time
-	last  time.Time
-}
-
-const (
-	freeFailures = 5
-	firstWait    = 2 * time.Second
-	longestWait  = 5 * time.Minute
-	forgetAfter  = 30 * time.Minute
-)
-
-func newThrottle(now func() time.Time) *throttle {
-	return &throttle{now: now, fails: map[string]*failures{}}
-}
-
-// wait says how long the keys must still wait; 0 to go on.
-func (t *throttle) wait(keys ...string) time.Duration {
-	t.lock.Lock()
-	defer t.lock.Unlock()
-	var longest time.Duration
-	for _, key := range keys {
-		if f := t.fails[key]; f != nil {
-			longest = max(longest, f.until.Sub(t.now()))
-		}
-	}
-	return longest
-}
-
-func (t *throttle) failed(keys ...string) {
-	t.lock.Lock()
-	defer t.lock.Unlock()
-	now := t.now()
-	for key, f := range t.fails {
-		if now.Sub(f.last) > forgetAfter {
-			delete(t.fails, key)
-		}
-	}
-	for _, key := range keys {
-		f := t.fails[key]
-		if f == nil {
-			f = &failures{}
-			t.fails[key] = f
-		}
-		f.count++
-		f.last = now
-		if f.count >= freeFailures {
-			f.until = now.Add(min(firstWait<<min(f.count-freeFailures, 20), longestWait))
-		}
-	}
-}
-
-func (t *throttle) succeeded(keys ...string) {
-	t.lock.Lock()
-	defer t.lock.Unlock()
-	for _, key := range keys {
-		delete(t.fails, key)
-	}
 }

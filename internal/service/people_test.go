@@ -1,0 +1,239 @@
+package service
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/core/secret"
+)
+
+func TestThrottle(t *testing.T) {
+	now := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
+	tr := newThrottle(func() time.Time { return now })
+	fail := func(keys ...string) {
+		t.Helper()
+		now = now.Add(longestWait)
+		require.Zero(t, tr.begin(keys...))
+		tr.end(false, keys...)
+	}
+	for range freeFailures - 1 {
+		fail("name/a")
+		require.Zero(t, tr.begin("name/a"))
+		tr.end(false, "name/a")
+		tr.fails["name/a"].count--
+	}
+	fail("name/a")
+	assert.Equal(t, firstWait, tr.begin("name/a", "name/b"))
+	assert.Zero(t, tr.begin("name/b"), "what was not begun is not counted")
+	tr.end(true, "name/b")
+	fail("name/a")
+	assert.Equal(t, 2*firstWait, tr.begin("name/a"))
+	for range 40 {
+		fail("name/a")
+	}
+	assert.Equal(t, longestWait, tr.begin("name/a"))
+	now = now.Add(longestWait)
+	require.Zero(t, tr.begin("name/a"))
+	tr.end(true, "name/a")
+	require.Zero(t, tr.begin("name/a"))
+	tr.end(true, "name/a")
+	assert.Empty(t, tr.fails)
+
+	// Many at once are no way around it, whatever order they end in.
+	begun := 0
+	for range 100 {
+		if tr.begin("name/c", "address/192.0.2.1") == 0 {
+			begun++
+		}
+	}
+	assert.Equal(t, freeFailures, begun)
+	for range begun {
+		tr.end(false, "name/c", "address/192.0.2.1")
+	}
+	assert.Equal(t, firstWait, tr.begin("name/c"))
+	// An address that many share has more, and a success does not clear it.
+	for i := range freeFromAddress - freeFailures {
+		require.Zero(t, tr.begin(fmt.Sprint("name/x", i), "address/192.0.2.1"), "%d", i)
+		tr.end(false, fmt.Sprint("name/x", i), "address/192.0.2.1")
+	}
+	assert.NotZero(t, tr.begin("name/y", "address/192.0.2.1"))
+}
+
+func TestRefusalsAreBounded(t *testing.T) {
+	var r refusals
+	at := time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
+	written := 0
+	for range 10_000 {
+		if write, left := r.count(at); write {
+			written++
+			assert.Zero(t, left)
+		}
+	}
+	assert.Equal(t, refusalsAnHour, written)
+	write, left := r.count(at.Add(time.Hour))
+	assert.True(t, write)
+	assert.Equal(t, 10_000-refusalsAnHour, left, "the others are told as a number")
+}
+
+func TestNamesThatPassForOthers(t *testing.T) {
+	taken := []string{"ines", "Odile", "clara.lind"}
+	for name, ok := range map[string]bool{
+		"ben": true, "Ben-2": true, "måns": true, "иван": true, "ines2": true,
+		"service": false, "Service": false, "sеrvice": false /* Cyrillic е */, "s3rvice": true, "5ervice": true, "servlce": false, "POLICY": false,
+		"іnеѕ": false /* all Cyrillic, looks like ines */, "lnes": false, "ines\u202e": false, "in\u200bes": false, "ines ": true, /* trimmed: that is a conflict, told by the store */
+		"odi1e": false, "clara_lind": false, "a/b": false, "": false, "a\nb": false, "ｉｎｅｓ": true, /* full width folds to ines: a conflict */
+		"two words": false,
+	} {
+		prepared, err := checkPersonName(name, taken)
+		assert.Equal(t, ok, err == nil, "%q: %v", name, err)
+		if name == "ｉｎｅｓ" || name == "ines " {
+			assert.Equal(t, "ines", prepared)
+		}
+	}
+}
+
+func TestNewPasswordsThatAreCommon(t *testing.T) {
+	for text, ok := range map[string]bool{
+		password: true, "correct horse battery": true, "vF7#kq9!Lw2x": true,
+		"short": false, "password1234": false, "PasswordPassword": false, "qwertyuiop[]": false, "111111111111": false, "abcabcabcabcabc": false, "iloveyou2026": false, "mossledger2026": false, "ines-and-more-words": false,
+		strings.Repeat("long ", 60): false,
+	} {
+		err := checkNewPassword("ines", secret.New(text))
+		assert.Equal(t, ok, err == nil, "%q: %v", text, err)
+	}
+}
+
+// A password typed as a name stands nowhere.
+func TestAPasswordInTheWrongFieldIsNotWritten(t *testing.T) {
+	data := t.TempDir()
+	r := start(t, func(c *Config) { c.Data = data })
+	r.setUp()
+	admin := r.signIn("ines")
+	const slip = "My-Real-Password-For-Everything-9"
+	response, body := r.do("POST", "/api/v1/sessions", "", fmt.Sprintf(`{"name":%q,"password":"x"}`, slip))
+	assert.Equal(t, 401, response.StatusCode)
+	assert.NotContains(t, body, slip)
+	_, entries := r.do("GET", "/api/v1/ledger?filter=result=refused", admin, "")
+	assert.Contains(t, entries, "unknown:")
+	assert.NotContains(t, entries, slip)
+	assert.NotContains(t, r.log.String(), slip)
+	r.stop()
+	for _, name := range []string{"moss.db", "moss.db-wal"} {
+		raw, err := os.ReadFile(data + "/" + name)
+		if !os.IsNotExist(err) {
+			require.NoError(t, err)
+			assert.NotContains(t, strings.ToLower(string(raw)), strings.ToLower(slip), name)
+		}
+	}
+}
+
+func TestRightsEndWhenTheyAreTaken(t *testing.T) {
+	r := start(t, nil)
+	r.setUp()
+	admin := r.signIn("ines")
+	response, body := r.do("POST", "/api/v1/users", admin, fmt.Sprintf(`{"name":"ben","password":%q,"roles":["operator"]}`, password))
+	require.Equal(t, 200, response.StatusCode, body)
+	ben := r.signIn("ben")
+
+	// A token makes none that outlives it.
+	var tokens struct{ Items []struct{ Expires time.Time } }
+	response, body = r.do("POST", "/api/v1/tokens", ben, `{"label":"longer"}`)
+	require.Equal(t, 200, response.StatusCode, body)
+	_, body = r.do("GET", "/api/v1/tokens?filter=user=ben", admin, "")
+	require.NoError(t, json.Unmarshal([]byte(body), &tokens))
+	require.Len(t, tokens.Items, 2)
+	assert.False(t, tokens.Items[0].Expires.After(tokens.Items[1].Expires))
+
+	// Nobody gives themselves a role.
+	response, body = r.do("PATCH", "/api/v1/users/ines", admin, `{"roles":["administrator","operator","approver","auditor","viewer"]}`)
+	assert.Equal(t, http.StatusConflict, response.StatusCode, body)
+
+	// An event stream ends when its owner is disabled.
+	request, err := http.NewRequestWithContext(t.Context(), "GET", r.url+"/api/v1/events", nil)
+	require.NoError(t, err)
+	request.Header.Set("Authorization", "Bearer "+ben)
+	stream, err := http.DefaultClient.Do(request)
+	require.NoError(t, err)
+	defer stream.Body.Close()
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		buffer := make([]byte, 4096)
+		for {
+			if _, err := stream.Body.Read(buffer); err != nil {
+				return
+			}
+		}
+	}()
+	response, body = r.do("PATCH", "/api/v1/users/ben", admin, `{"disabled":true}`)
+	require.Equal(t, 200, response.StatusCode, body)
+	select {
+	case <-ended:
+	case <-time.After(3 * heartbeat):
+		t.Fatal("the stream goes on for somebody who is disabled")
+	}
+}
+
+func TestOwnPassword(t *testing.T) {
+	r := start(t, nil)
+	r.setUp()
+	token := r.signIn("ines")
+	change := func(old, next string) (int, string) {
+		response, body := r.do("POST", "/api/v1/me/password", token, fmt.Sprintf(`{"old":%q,"new":%q}`, old, next))
+		return response.StatusCode, body
+	}
+	status, _ := change("not the old one", "brine-lantern-cobble-fern")
+	assert.Equal(t, 403, status)
+	status, body := change(password, "password12345")
+	assert.Equal(t, 400, status)
+	assert.Contains(t, body, "common")
+	status, body = change(password, "brine-lantern-cobble-fern")
+	require.Equal(t, 204, status, body)
+	response, _ := r.do("GET", "/api/v1/me", token, "")
+	assert.Equal(t, 401, response.StatusCode, "every token ends")
+	response, _ = r.do("POST", "/api/v1/sessions", "", `{"name":"ines","password":"brine-lantern-cobble-fern","token":true}`)
+	assert.Equal(t, 200, response.StatusCode)
+
+	// Signing out ends a token.
+	other := r.signInWith("ines", "brine-lantern-cobble-fern")
+	response, _ = r.do("DELETE", "/api/v1/sessions/current", other, "")
+	assert.Less(t, response.StatusCode, 300)
+	response, _ = r.do("GET", "/api/v1/me", other, "")
+	assert.Equal(t, 401, response.StatusCode)
+}
+
+// Hashes are computed two at a time, and who finds too many waiting is sent
+// away instead of being kept.
+func TestManySignInsAtOnce(t *testing.T) {
+	r := start(t, nil)
+	r.setUp()
+	var all sync.WaitGroup
+	var lock sync.Mutex
+	answers := map[int]int{}
+	for i := range 120 {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			response, err := http.Post(r.url+"/api/v1/sessions", "application/json", strings.NewReader(fmt.Sprintf(`{"name":"n%d","password":"wrong"}`, i)))
+			if err != nil {
+				return
+			}
+			defer response.Body.Close()
+			lock.Lock()
+			defer lock.Unlock()
+			answers[response.StatusCode]++
+		}()
+	}
+	all.Wait()
+	assert.Equal(t, 120, answers[401]+answers[429]+answers[503], "%v", answers)
+	assert.LessOrEqual(t, answers[401], freeFromAddress, "%v", answers)
+}
