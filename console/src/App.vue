@@ -20,6 +20,7 @@ const menu = [
   { path: '/surveys', text: 'Surveys' },
   { path: '/rotations', text: 'Rotations' },
   { path: '/findings', text: 'Findings' },
+  { path: '/approvals', text: 'Approvals' },
   { path: '/ledger', text: 'Ledger' },
 ]
 const framed = computed(() => route.name !== 'sign-in' && !route.meta.bare && session.me)
@@ -52,7 +53,7 @@ window.addEventListener('moss-signed-out', () => {
           <RouterLink v-for="item in menu" :key="item.path" :to="item.path" :aria-current="current(item.path) ? 'page' : undefined" :class="{ here: current(item.path) }">{{ item.text }}</RouterLink>
         </nav>
         <div class="foot">
-          <div class="soft">{{ session.me?.name }}</div>
+          <RouterLink to="/yourself">{{ session.me?.name }}</RouterLink>
           <div class="soft small">{{ live ? 'live' : 'not live: reload to see changes' }}</div>
           <Button size="small" @click="toggleDark">{{ dark ? 'Light' : 'Dark' }}</Button>
           <Button size="small" @click="leave">Sign out</Button>

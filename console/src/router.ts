@@ -22,6 +22,8 @@ export const router = createRouter({
     { path: '/rotations', name: 'rotations', component: () => import('./pages/Rotations.vue'), meta: { title: 'Rotations' } },
     { path: '/rotations/:id(\\d+)', name: 'rotation', component: () => import('./pages/RotationPage.vue'), meta: { title: 'Rotation' } },
     { path: '/findings', name: 'findings', component: () => import('./pages/Findings.vue'), meta: { title: 'Findings' } },
+    { path: '/approvals', name: 'approvals', component: () => import('./pages/Approvals.vue'), meta: { title: 'Approvals' } },
+    { path: '/yourself', name: 'yourself', component: () => import('./pages/Yourself.vue'), meta: { title: 'Yourself' } },
     { path: '/ledger', name: 'ledger', component: () => import('./pages/Ledger.vue'), meta: { title: 'Ledger' } },
     { path: '/:rest(.*)*', name: 'missing', component: () => import('./pages/Missing.vue'), meta: { title: 'Not found' } },
   ],

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"os"
 	"strings"
 
@@ -28,7 +29,7 @@ end well, a ledger that does not hold), 4 not signed in or no right.`,
 	})
 	root.AddCommand(more...)
 	root.AddCommand(loginCommand(), logoutCommand(), logonCommand(), systemCommand(), surveyCommand(), accountCommand(), dependentCommand(),
-		useCommand(), radiusCommand(), searchCommand(), socketCommand(), keyCommand(), custodyCommand(), rotateCommand(), findingCommand(), explainCommand(), ledgerCommand(), userCommand(), tokenCommand())
+		useCommand(), radiusCommand(), searchCommand(), socketCommand(), keyCommand(), custodyCommand(), rotateCommand(), findingCommand(), explainCommand(), approvalCommand(), ledgerCommand(), userCommand(), tokenCommand())
 	return root
 }
 
@@ -178,8 +179,12 @@ func userCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := c.call(cmd.Context(), http.MethodPost, "/users", map[string]any{"name": args[0], "password": password, "roles": roles}, nil); err != nil {
+		var v row
+		if err := c.call(cmd.Context(), http.MethodPost, "/users", map[string]any{"name": args[0], "password": password, "roles": roles}, &v); err != nil {
 			return err
+		}
+		if waits(cmd, v) {
+			return nil
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "Added %s (%s).\n", args[0], strings.Join(roles, ", "))
 		return nil
@@ -206,7 +211,8 @@ func userCommand() *cobra.Command {
 	password.Flags().StringVar(&newFile, "new-file", "", "file with the new password; asked for by default")
 	var newRoles []string
 	var disable, enable bool
-	change := &cobra.Command{Use: "change NAME", Short: "Change roles or state of a person", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+	var resetFile string
+	change := &cobra.Command{Use: "change NAME", Short: "Change roles, password or state of a person", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		in := map[string]any{}
 		if len(newRoles) > 0 {
 			in["roles"] = newRoles
@@ -214,16 +220,28 @@ func userCommand() *cobra.Command {
 		if disable || enable {
 			in["disabled"] = disable
 		}
-		if len(in) == 0 {
-			return &ExitError{ExitUsage, errors.New("nothing to change: give --role, --disable or --enable")}
+		if resetFile != "" {
+			password, err := readSecret(cmd, resetFile, "New password of "+args[0])
+			if err != nil {
+				return err
+			}
+			in["password"] = password
 		}
-		if err := c.call(cmd.Context(), http.MethodPatch, "/users/"+args[0], in, nil); err != nil {
+		if len(in) == 0 {
+			return &ExitError{ExitUsage, errors.New("nothing to change: give --role, --password-file, --disable or --enable")}
+		}
+		var v row
+		if err := c.call(cmd.Context(), http.MethodPatch, "/users/"+url.PathEscape(args[0]), in, &v); err != nil {
 			return err
+		}
+		if waits(cmd, v) {
+			return nil
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "Changed %s.\n", args[0])
 		return nil
 	})}
 	change.Flags().StringSliceVar(&newRoles, "role", nil, "the roles from now on (repeatable)")
+	change.Flags().StringVar(&resetFile, "password-file", "", "file with a new password for somebody who lost theirs, - for standard input")
 	change.Flags().BoolVar(&disable, "disable", false, "end all sessions and tokens and refuse sign-in")
 	change.Flags().BoolVar(&enable, "enable", false, "allow sign-in again")
 	return group("user", "People who sign in to Moss Ledger",

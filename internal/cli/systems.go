@@ -102,16 +102,42 @@ func systemCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := c.call(cmd.Context(), http.MethodPost, "/systems", in, nil); err != nil {
+		var v row
+		if err := c.call(cmd.Context(), http.MethodPost, "/systems", in, &v); err != nil {
 			return err
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "Added %s. Reach it with 'moss system check %s'.\n", args[0], args[0])
+		waits(cmd, v)
 		return nil
 	})}
 	flags.register(add)
-	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a system with all that was seen on it", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
-		return c.call(cmd.Context(), http.MethodDelete, "/systems/"+url.PathEscape(args[0]), nil, nil)
+	var yes bool
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a system with all that was seen on it", Args: cobra.ExactArgs(1), Long: "Removes a system with its accounts, dependents, rehearsals and the list of its rotations;\nthe ledger keeps what was done. It is refused while values in custody belong to it or\nstand on it.", RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+		path := "/systems/" + url.PathEscape(args[0])
+		var goes row
+		if err := c.call(cmd.Context(), http.MethodGet, path+"/removal", nil, &goes); err != nil {
+			return err
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "With %s go %s accounts, %s dependents, %s rehearsals and %s rotations.\n", args[0], show(goes["accounts"]), show(goes["dependents"]), show(goes["rehearsals"]), show(goes["rotations"]))
+		if why := show(goes["refused"]); why != "" {
+			return negative("%s stays: %s", args[0], why)
+		}
+		if !yes {
+			answer, err := ask(cmd, "Remove it? Write yes")
+			if err != nil {
+				return &ExitError{ExitUsage, errors.New("there is no terminal to ask on: give --yes")}
+			}
+			if answer != "yes" {
+				return negative("nothing was removed")
+			}
+		}
+		if err := c.call(cmd.Context(), http.MethodDelete, path, nil, nil); err != nil {
+			return err
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "Removed %s.\n", args[0])
+		return nil
 	})}
+	remove.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return group("system", "Systems that are looked at", add, changeSystem(), importCommand(), showSystem(), checkCommand(), remove, optionCommand(),
 		listCommand("list", "List systems", "/systems", systemColumns, "There are no systems. Add one with 'moss system add', or many with 'moss system import'."))
 }
@@ -139,10 +165,12 @@ func changeSystem() *cobra.Command {
 				delete(next, field)
 			}
 		}
-		if err := c.call(cmd.Context(), http.MethodPut, "/systems/"+url.PathEscape(args[0]), next, nil); err != nil {
+		var v row
+		if err := c.call(cmd.Context(), http.MethodPut, "/systems/"+url.PathEscape(args[0]), next, &v); err != nil {
 			return err
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "Changed %s.\n", args[0])
+		waits(cmd, v)
 		return nil
 	})
 	return cmd
@@ -204,6 +232,7 @@ standard input. Bad rows are reported by line and column and do not stop the oth
 			Known    []string `json:"known"`
 			Problems []row    `json:"problems"`
 			Warnings []row    `json:"warnings"`
+			Waiting  int      `json:"waiting"`
 		}
 		if err := c.call(cmd.Context(), http.MethodPost, "/systems/import", in, &done); err != nil {
 			return err
@@ -220,6 +249,9 @@ standard input. Bad rows are reported by line and column and do not stop the oth
 			return write(cmd.OutOrStdout(), format, columns, rows, done)
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "%d added, %d already there, %d rows not taken.\n", len(done.Added), len(done.Known), len(done.Problems))
+		if done.Waiting > 0 {
+			fmt.Fprintf(cmd.OutOrStdout(), "%d wait for somebody else's approval: 'moss approval list --filter state=asked'.\n", done.Waiting)
+		}
 		if len(rows) > 0 {
 			table(cmd.OutOrStdout(), columns, rows)
 		}
@@ -248,6 +280,8 @@ func showSystem() *cobra.Command {
 			{"State", "state"},
 			{"What is wrong", "state_words"},
 			{"Host keys", "host_keys"},
+			{"Secrets may go there", "trusted"},
+			{"Waits for approval", "waits_for_approval"},
 			{"What it is", "facts.flavor"},
 			{"Domains", "facts.domains"},
 			{"Identity", "facts.identity"},

@@ -170,7 +170,7 @@ func runCommand() *cobra.Command {
 	var detach bool
 	cmd := &cobra.Command{
 		Use: "run ACCOUNT|KEY", Short: "Rotate, with live progress", Args: cobra.ExactArgs(1),
-		Long: "Rotates the password of an account, or a key pair, in custody. It needs a rehearsal of the same that passed\nwithin the hour, or --override with a reason, which is recorded and needs the role approver.\nInterrupting (Ctrl-C) leaves the rotation running in the service.",
+		Long: "Rotates the password of an account, or a key pair, in custody. It needs a rehearsal of the same that passed\nwithin the hour, or --override with a reason: somebody with the role approver then approves it first.\nInterrupting (Ctrl-C) leaves the rotation running in the service.",
 	}
 	wish.register(cmd)
 	wish.keyFlag(cmd)
@@ -209,6 +209,13 @@ func startRotation(cmd *cobra.Command, c *client, format, name, subject string, 
 	var v row
 	if err := c.call(cmd.Context(), http.MethodPost, path, in, &v); err != nil {
 		return err
+	}
+	if approval := show(v["waits_for_approval"]); approval != "" {
+		if format != "table" {
+			return write(cmd.OutOrStdout(), format, []column{{"APPROVAL", "waits_for_approval"}}, []row{v}, v)
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "It waits: somebody else approves it with 'moss approval approve %s'.\n", approval)
+		return nil
 	}
 	rotation := show(fieldOf(v, "rotation.id"))
 	if format == "table" {

@@ -44,7 +44,10 @@ func (o *Operator) SetCommonOption(ctx context.Context, by string, c store.Commo
 		return err
 	}
 	c.SetBy = by
-	return o.Store.SetCommonOption(ctx, c, ledger.Entry{Actor: by, Act: "option.set", Phase: ledger.Outcome, Subject: c.Field + "=" + c.Value, Detail: c.Name + "=" + c.Setting, Result: "done"})
+	if err := o.Store.SetCommonOption(ctx, c, ledger.Entry{Actor: by, Act: "option.set", Phase: ledger.Outcome, Subject: c.Field + "=" + c.Value, Detail: c.Name + "=" + c.Setting, Result: "done"}); err != nil {
+		return err
+	}
+	return o.trustChanged(context.WithoutCancel(ctx), by, "common option "+c.Name)
 }
 
 // RemoveCommonOption takes one away.
@@ -57,7 +60,11 @@ func (o *Operator) RemoveCommonOption(ctx context.Context, by string, id int64) 
 		return fmt.Errorf("common option %d: %w: 'moss system option list' shows them", id, ErrNotFound)
 	}
 	c := page.Items[0]
-	return o.Store.RemoveCommonOption(ctx, id, ledger.Entry{Actor: by, Act: "option.remove", Phase: ledger.Outcome, Subject: c.Field + "=" + c.Value, Detail: c.Name + "=" + c.Setting, Result: "done"})
+	err = o.Store.RemoveCommonOption(ctx, id, ledger.Entry{Actor: by, Act: "option.remove", Phase: ledger.Outcome, Subject: c.Field + "=" + c.Value, Detail: c.Name + "=" + c.Setting, Result: "done"})
+	if err != nil {
+		return err
+	}
+	return o.trustChanged(context.WithoutCancel(ctx), by, "common option "+c.Name)
 }
 
 // optionsFor are the options of a system with those that it shares.

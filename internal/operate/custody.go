@@ -83,7 +83,7 @@ func (o *Operator) resolved(ctx context.Context, spelling string, res naming.Res
 
 // authority is where an account's credential is decided.
 func (o *Operator) authority(ctx context.Context, a store.Account) (connect.Connector, connect.Target, connect.Verifier, error) {
-	v, err := o.Store.System(ctx, fmt.Sprint(a.System))
+	v, err := o.Store.SystemByID(ctx, a.SystemID)
 	if err != nil {
 		return nil, connect.Target{}, nil, err
 	}
@@ -102,8 +102,10 @@ func refOf(a store.Account) connect.AccountRef {
 	return connect.AccountRef{StableID: a.StableID, Name: a.Name, DN: a.DN}
 }
 
-func (o *Operator) newSecret(c store.Credential, rotation int64, v secret.Value) (store.Secret, error) {
-	s := store.Secret{Credential: c, RotationID: rotation, Fingerprint: o.fingerprints.Of(v)}
+// newSecret seals a value for a credential. system is that of its account; 0
+// for a key pair.
+func (o *Operator) newSecret(c store.Credential, system, rotation int64, v secret.Value) (store.Secret, error) {
+	s := store.Secret{Credential: c, SystemID: system, RotationID: rotation, Fingerprint: o.fingerprints.Of(v)}
 	sealed, err := o.sealer.Seal(s.Binding(), v)
 	s.Sealed = sealed
 	return s, err
@@ -122,7 +124,7 @@ func (o *Operator) TakeCustody(ctx context.Context, by string, a store.Account, 
 	if err != nil {
 		return connect.Verdict{}, err
 	}
-	sealed, err := o.newSecret(a.Credential(), 0, value)
+	sealed, err := o.newSecret(a.Credential(), a.SystemID, 0, value)
 	if err != nil {
 		return connect.Verdict{}, err
 	}
@@ -166,7 +168,7 @@ func (o *Operator) ResetCustody(ctx context.Context, by, reason string, a store.
 	if err != nil {
 		return err
 	}
-	sealed, err := o.newSecret(a.Credential(), 0, value)
+	sealed, err := o.newSecret(a.Credential(), a.SystemID, 0, value)
 	if err != nil {
 		return err
 	}

@@ -107,7 +107,8 @@ func done(words string) rotation.Outcome {
 
 // on finds the connector and target of a step's system.
 func (h *hands) on(ctx context.Context, step rotation.Step) (connect.Connector, connect.Target, error) {
-	v, err := h.Store.System(ctx, step.System)
+	// By its number: a name may belong to another system by now.
+	v, err := h.Store.SystemByID(ctx, number(step.SystemID))
 	if err != nil {
 		return nil, connect.Target{}, err
 	}
@@ -262,7 +263,7 @@ func (h *hands) prepare(ctx context.Context) rotation.Outcome {
 	if err != nil {
 		return certainly(err)
 	}
-	sealed, err := h.newSecret(h.account.Credential(), h.rotation.ID, value)
+	sealed, err := h.newSecret(h.account.Credential(), h.account.SystemID, h.rotation.ID, value)
 	if err != nil {
 		return certainly(err)
 	}

@@ -232,7 +232,7 @@ func (o *Operator) TakeKey(ctx context.Context, by string, k store.KeyPair, valu
 			}
 			return fmt.Errorf("%w: no door opens with it: %s", ErrRefused, verdict.Words)
 		}
-		sealed, err := o.newSecret(k.Credential(), 0, value)
+		sealed, err := o.newSecret(k.Credential(), 0, 0, value)
 		if err != nil {
 			return err
 		}

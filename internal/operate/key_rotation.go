@@ -116,7 +116,7 @@ func (h *hands) prepareKey(ctx context.Context) rotation.Outcome {
 	if err != nil {
 		return certainly(err)
 	}
-	sealed, err := h.newSecret(h.rotation.Credential(), h.rotation.ID, value)
+	sealed, err := h.newSecret(h.rotation.Credential(), 0, h.rotation.ID, value)
 	if err != nil {
 		return certainly(err)
 	}

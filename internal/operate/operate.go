@@ -95,6 +95,9 @@ func New(ctx context.Context, config Config) (*Operator, error) {
 	}
 	o := &Operator{Config: config, sealer: sealer, fingerprints: fingerprints, bus: newBus(), surveys: map[int64]context.CancelFunc{}, rereads: map[int64]chan struct{}{}, rotations: map[int64]*running{}}
 	o.base, o.cancel = context.WithCancel(context.Background())
+	if err := o.bindExisting(ctx); err != nil {
+		return nil, fmt.Errorf("bind what is there to its systems: %w", err)
+	}
 	return o, nil
 }
 
@@ -129,7 +132,7 @@ func (o *Operator) Sealer() *secret.Sealer { return o.sealer }
 // Mark is a keyed fingerprint of a text for a purpose: it can be written where
 // the text must not stand.
 func (o *Operator) Mark(purpose, text string) string {
-	return o.fingerprints.Of(secret.New(purpose + "\x00" + text))[:24]
+	return o.sealer.Mark(purpose, text)[:24]
 }
 
 // Record writes to the ledger.
@@ -158,18 +161,15 @@ func (o *Operator) act(ctx context.Context, e ledger.Entry, do func() error) err
 	return err
 }
 
-// target makes a connector's target of a system, with its log-on opened.
+// target makes a connector's target of a system, with its log-on opened. It is
+// the only way to a target, so nothing secret goes to an endpoint that was not
+// approved.
 func (o *Operator) target(ctx context.Context, v store.System) (connect.Connector, connect.Target, error) {
-	connector, ok := connect.For(estate.Kind(v.Kind))
-	if !ok {
-		return nil, connect.Target{}, fmt.Errorf("%w: %s: nothing here reaches the kind %q", ErrCannot, v.Name, v.Kind)
+	connector, t, err := o.place(ctx, v)
+	if err != nil {
+		return nil, t, err
 	}
-	t := connect.Target{
-		SystemID: strconv.FormatInt(v.ID, 10), Name: v.Name, Kind: estate.Kind(v.Kind), Address: v.Address, Port: v.Port,
-		TrustedCA: v.TrustedCA, HostKeys: v.HostKeys,
-	}
-	var err error
-	if t.Options, err = o.optionsFor(ctx, v); err != nil {
+	if err := o.approvedEndpoint(ctx, v); err != nil {
 		return nil, t, err
 	}
 	if v.LogOn != "" {
@@ -184,6 +184,23 @@ func (o *Operator) target(ctx context.Context, v store.System) (connect.Connecto
 		if t.LogOn.PrivateKey, err = o.open("logon/"+logon.Name+"/key", logon.SealedKey); err != nil {
 			return nil, t, fmt.Errorf("log-on %q: %w", logon.Name, err)
 		}
+	}
+	return connector, t, nil
+}
+
+// place is a target without anything secret.
+func (o *Operator) place(ctx context.Context, v store.System) (connect.Connector, connect.Target, error) {
+	connector, ok := connect.For(estate.Kind(v.Kind))
+	if !ok {
+		return nil, connect.Target{}, fmt.Errorf("%w: %s: nothing here reaches the kind %q", ErrCannot, v.Name, v.Kind)
+	}
+	t := connect.Target{
+		SystemID: strconv.FormatInt(v.ID, 10), Name: v.Name, Kind: estate.Kind(v.Kind), Address: v.Address, Port: v.Port,
+		TrustedCA: v.TrustedCA, HostKeys: v.HostKeys,
+	}
+	var err error
+	if t.Options, err = o.optionsFor(ctx, v); err != nil {
+		return nil, t, err
 	}
 	return connector, t, nil
 }

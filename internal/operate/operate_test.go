@@ -28,6 +28,17 @@ type ferry struct {
 	*operate.Operator
 	t      *testing.T
 	estate *larkmoor.Estate
+	folder string
+}
+
+// reopen takes up the database that the ferry was stopped with.
+func (f *ferry) reopen() {
+	f.t.Helper()
+	s, err := store.Open(context.Background(), f.folder, time.Now)
+	require.NoError(f.t, err)
+	f.Operator, err = operate.New(context.Background(), operate.Config{Store: s, Master: make([]byte, secret.KeySize), Random: rand.Reader, Now: time.Now, Log: slog.New(slog.DiscardHandler)})
+	require.NoError(f.t, err)
+	require.NoError(f.t, f.Start(context.Background()))
 }
 
 func start(t *testing.T) *ferry {
@@ -36,15 +47,16 @@ func start(t *testing.T) *ferry {
 	estate, err := larkmoor.Start()
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, estate.Close()) })
-	s, err := store.Open(ctx, t.TempDir(), time.Now)
+	folder := t.TempDir()
+	s, err := store.Open(ctx, folder, time.Now)
 	require.NoError(t, err)
 	o, err := operate.New(ctx, operate.Config{Store: s, Master: make([]byte, secret.KeySize), Random: rand.Reader, Now: time.Now, Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
+	f := &ferry{o, t, estate, folder}
 	t.Cleanup(func() {
-		o.Stop()
-		require.NoError(t, s.Close())
+		f.Stop()
+		require.NoError(t, f.Store.Close())
 	})
-	f := &ferry{o, t, estate}
 	require.NoError(t, o.SaveLogOn(ctx, "ines", "dir", larkmoor.ManagerDN, secret.New(larkmoor.ManagerPassword), secret.Value{}))
 	require.NoError(t, o.SaveLogOn(ctx, "ines", "hosts", larkmoor.Manager, secret.New(larkmoor.ManagerPassword), secret.Value{}))
 	host, port := larkmoor.Port(estate.Address)
@@ -402,7 +414,7 @@ func TestAnOperatorThatStopsIsTakenUpAgain(t *testing.T) {
 		return o
 	}
 	o := open()
-	f := &ferry{o, t, estate}
+	f := &ferry{o, t, estate, folder}
 	ctx := t.Context()
 	require.NoError(t, o.SaveLogOn(ctx, "ines", "dir", larkmoor.ManagerDN, secret.New(larkmoor.ManagerPassword), secret.Value{}))
 	host, port := larkmoor.Port(estate.Address)

@@ -131,7 +131,7 @@ func (p *planner) build(ctx context.Context) (rotation.Plan, error) {
 // overlap finds out whether the authority accepts two values at once. If it
 // cannot be asked, one value replaces the other, as everywhere else.
 func (p *planner) overlap(ctx context.Context) {
-	v, err := p.Store.System(ctx, strconv.FormatInt(p.account.SystemID, 10))
+	v, err := p.Store.SystemByID(ctx, p.account.SystemID)
 	if err != nil {
 		return
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"path"
 	"slices"
@@ -99,7 +100,61 @@ func (o *Operator) AddSystem(ctx context.Context, by string, v store.System) (in
 	if err := o.ValidSystem(ctx, v); err != nil {
 		return 0, err
 	}
-	return o.Store.AddSystem(ctx, v, ledger.Entry{Actor: by, Act: "system.add", Phase: ledger.Outcome, Subject: v.Name, System: v.Name, Result: "done"})
+	id, err := o.addSystem(ctx, by, v)
+	if err != nil {
+		return 0, err
+	}
+	if v, err = o.Store.System(ctx, v.Name); err != nil {
+		return id, err
+	}
+	_, err = o.trust(ctx, by, "", v)
+	return id, err
+}
+
+func (o *Operator) addSystem(ctx context.Context, by string, v store.System) (int64, error) {
+	return o.Store.AddSystem(ctx, v, ledger.Entry{Actor: by, Act: "system.add", Phase: ledger.Outcome, Subject: v.Name, System: v.Name, Result: "done", Changes: systemChanges(store.System{}, v)})
+}
+
+// ChangeSystem replaces what a person may change of a system. When that decides
+// where its secrets go, nothing secret goes there until somebody else approves.
+func (o *Operator) ChangeSystem(ctx context.Context, by string, before, after store.System, revision int64) error {
+	if err := o.ValidSystem(ctx, after); err != nil {
+		return err
+	}
+	entry := ledger.Entry{Actor: by, Act: "system.change", Phase: ledger.Outcome, Subject: after.Name, System: after.Name, Result: "done", Changes: systemChanges(before, after)}
+	if err := o.Store.ChangeSystem(ctx, after, revision, entry); err != nil {
+		return err
+	}
+	now, err := o.Store.SystemByID(context.WithoutCancel(ctx), after.ID)
+	if err != nil {
+		return err
+	}
+	_, err = o.trust(ctx, by, "", now)
+	return err
+}
+
+func systemChanges(before, after store.System) []ledger.Change {
+	port := func(n int) string {
+		if n == 0 {
+			return ""
+		}
+		return fmt.Sprint(n)
+	}
+	fields := [][3]string{
+		{"kind", before.Kind, after.Kind}, {"address", before.Address, after.Address}, {"port", port(before.Port), port(after.Port)}, {"log-on", before.LogOn, after.LogOn},
+		{"site", before.Site, after.Site}, {"environment", before.Environment, after.Environment}, {"owner", before.Owner, after.Owner}, {"CA", before.TrustedCA, after.TrustedCA},
+	}
+	names := map[string]bool{}
+	for name := range before.Options {
+		names[name] = true
+	}
+	for name := range after.Options {
+		names[name] = true
+	}
+	for _, name := range slices.Sorted(maps.Keys(names)) {
+		fields = append(fields, [3]string{"option " + name, before.Options[name], after.Options[name]})
+	}
+	return ledger.Diff(fields...)
 }
 
 // Import is what an import did.
@@ -108,6 +163,7 @@ type Import struct {
 	Known    []string         `json:"known" nullable:"false" doc:"Already there: left as they are"`
 	Problems []roster.Problem `json:"problems" nullable:"false" doc:"Rows that were not taken, by line and column"`
 	Warnings []roster.Problem `json:"warnings" nullable:"false" doc:"Taken, but something is odd: a name that does not resolve"`
+	Waiting  int              `json:"waiting" doc:"Of those that were added, how many wait for somebody's approval"`
 }
 
 // Defaults fill what a list leaves open.
@@ -185,7 +241,10 @@ func (o *Operator) importRows(ctx context.Context, by string, rows []roster.Row,
 				v.Options = map[string]string{"signin": defaults.WindowsSignIn}
 			}
 		}
-		_, err := o.AddSystem(ctx, by, v)
+		err := o.ValidSystem(ctx, v)
+		if err == nil {
+			_, err = o.addSystem(ctx, by, v)
+		}
 		switch {
 		case errors.Is(err, store.ErrConflict):
 			out.Known = append(out.Known, v.Name)
@@ -205,7 +264,17 @@ func (o *Operator) importRows(ctx context.Context, by string, rows []roster.Row,
 			out.Warnings = append(out.Warnings, roster.Problem{Line: row.Line, Column: "name", Text: row.Name, What: what})
 		}
 	}
-	return out, nil
+	var added []store.System
+	for _, name := range out.Added {
+		v, err := o.Store.System(context.WithoutCancel(ctx), name)
+		if err != nil {
+			return out, err
+		}
+		added = append(added, v)
+	}
+	waiting, err := o.trust(ctx, by, "import", added...)
+	out.Waiting = len(waiting)
+	return out, err
 }
 
 // resolveAll looks all names up at once, bounded, and says what is wrong.
@@ -249,21 +318,31 @@ func (o *Operator) CheckSystem(ctx context.Context, by, idOrName, approve string
 	if err != nil {
 		return v, connect.CheckReport{}, err
 	}
-	connector, target, err := o.target(ctx, v)
-	if err != nil {
-		return v, connect.CheckReport{}, err
-	}
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
 	if approve != "" {
-		if err := o.approve(ctx, by, v, connector, target, approve); err != nil {
+		if err := o.approveHostKey(ctx, by, v, approve); err != nil {
 			return v, connect.CheckReport{}, err
 		}
-		target.HostKeys = []string{approve}
+		if v, err = o.Store.System(ctx, v.Name); err != nil {
+			return v, connect.CheckReport{}, err
+		}
+	}
+	connector, target, err := o.target(ctx, v)
+	var unapproved *Unapproved
+	if errors.As(err, &unapproved) {
+		// How far it is reached can be seen without anything secret.
+		connector, target, err = o.place(ctx, v)
+	}
+	if err != nil {
+		return v, connect.CheckReport{}, err
 	}
 	var report connect.CheckReport
 	err = o.act(ctx, ledger.Entry{Actor: by, Act: "system.check", Subject: v.Name, System: v.Name}, func() error {
 		report = connector.Check(ctx, target)
+		if unapproved != nil {
+			report.Stages = untilSignIn(report.Stages, unapproved)
+		}
 		return nil
 	})
 	if err != nil {
@@ -276,10 +355,30 @@ func (o *Operator) CheckSystem(ctx context.Context, by, idOrName, approve string
 	return v, report, err
 }
 
-// approve pins a host key. It must be the key that the host offers right now:
-// approving what one has read elsewhere and something else being pinned is
-// what this prevents.
-func (o *Operator) approve(ctx context.Context, by string, v store.System, connector connect.Connector, target connect.Target, fingerprint string) error {
+// untilSignIn is a check that had nothing to sign in with.
+func untilSignIn(stages []connect.StageResult, why *Unapproved) []connect.StageResult {
+	var out []connect.StageResult
+	for _, stage := range stages {
+		if stage.Stage == connect.StageSignIn {
+			break
+		}
+		out = append(out, stage)
+		if !stage.OK {
+			return out
+		}
+	}
+	return append(out, connect.StageResult{Stage: connect.StageSignIn, Detail: why.Error(), Next: "nothing secret was sent", Code: connect.CodeNotPermitted})
+}
+
+// approveHostKey pins a host key. It must be the key that the host offers right
+// now: approving what one has read elsewhere and something else being pinned is
+// what this prevents. Who pins the key of a host that somebody else asked for
+// has approved it.
+func (o *Operator) approveHostKey(ctx context.Context, by string, v store.System, fingerprint string) error {
+	connector, target, err := o.place(ctx, v)
+	if err != nil {
+		return err
+	}
 	target.HostKeys = nil
 	offered := connector.Check(ctx, target).Facts.Fingerprint
 	if offered == "" {
@@ -288,5 +387,25 @@ func (o *Operator) approve(ctx context.Context, by string, v store.System, conne
 	if offered != fingerprint {
 		return fmt.Errorf("%w: %s offers the host key %s, not %s", ErrRefused, v.Name, offered, fingerprint)
 	}
-	return o.Store.ApproveHostKey(ctx, v.ID, fingerprint, by, ledger.Entry{Actor: by, Act: "system.approve-host-key", Phase: ledger.Outcome, Subject: fingerprint, System: v.Name, Result: "done"})
+	waits, waitErr := o.Store.WaitsFor(ctx, v.ID)
+	before := strings.Join(v.HostKeys, " ")
+	entry := ledger.Entry{Actor: by, Act: "system.approve-host-key", Phase: ledger.Outcome, Subject: fingerprint, System: v.Name, Result: "done", Changes: ledger.Diff([3]string{"host key", before, fingerprint})}
+	if err := o.Store.ApproveHostKey(ctx, v.ID, fingerprint, by, entry); err != nil {
+		return err
+	}
+	ctx = context.WithoutCancel(ctx)
+	if v, err = o.Store.System(ctx, v.Name); err != nil {
+		return err
+	}
+	// A key takes the place of another only as any change of an endpoint does.
+	if waitErr == nil && before == "" && !strings.EqualFold(waits.AskedBy, by) {
+		words := fmt.Sprintf("asked by %s, approved by %s with its host key", waits.AskedBy, by)
+		entry := ledger.Entry{Actor: by, Act: "endpoint.trust", Phase: ledger.Outcome, Subject: v.Name, System: v.Name, Result: "done", Detail: words, Ref: fmt.Sprintf("approval/%d", waits.ID), Changes: waits.Changes}
+		if err := o.Store.DecideApproval(ctx, waits.ID, store.ApprovalApproved, by, "with its host key"); err != nil {
+			return err
+		}
+		return o.sealEndpoints(ctx, []store.System{v}, words, entry)
+	}
+	_, err = o.trust(ctx, by, "host key", v)
+	return err
 }

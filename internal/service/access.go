@@ -5,7 +5,7 @@ package service
 const (
 	RoleViewer        = "viewer"        // reads the picture
 	RoleOperator      = "operator"      // surveys, custody, rotations
-	RoleApprover      = "approver"      // approves host keys and overrides
+	RoleApprover      = "approver"      // approves what somebody else asks for, and host keys
 	RoleAuditor       = "auditor"       // reads and verifies the ledger
 	RoleAdministrator = "administrator" // people, log-ons, systems
 )
@@ -41,7 +41,7 @@ var access = map[string][]string{
 
 	"list-systems": readers, "get-system": readers,
 	"add-system": {RoleAdministrator, RoleOperator}, "change-system": {RoleAdministrator, RoleOperator}, "import-systems": {RoleAdministrator, RoleOperator},
-	"remove-system": {RoleAdministrator}, "check-system": {RoleAdministrator, RoleOperator}, "approve-host-key": {RoleApprover},
+	"remove-system": {RoleAdministrator}, "get-removal": readers, "check-system": {RoleAdministrator, RoleOperator}, "approve-host-key": {RoleApprover},
 
 	"list-common-options": readers, "set-common-option": {RoleAdministrator, RoleOperator}, "remove-common-option": {RoleAdministrator, RoleOperator},
 
@@ -57,10 +57,12 @@ var access = map[string][]string{
 	"take-custody": operators, "verify-custody": operators, "verify-all-custody": operators, "release-custody": operators,
 
 	"list-keys": readers, "resolve-key": readers, "get-key": readers, "take-key": operators, "verify-key": operators, "release-key": operators,
-	"rehearse-key": operators, "get-key-rehearsal": readers, "start-key-rotation": operators, "override-key-rotation": {RoleApprover},
+	"rehearse-key": operators, "get-key-rehearsal": readers, "start-key-rotation": operators, "override-key-rotation": operators,
 
-	"rehearse": operators, "get-rehearsal": readers, "start-rotation": operators, "override-rotation": {RoleApprover}, "decide-rotation": operators,
+	"rehearse": operators, "get-rehearsal": readers, "start-rotation": operators, "override-rotation": operators, "decide-rotation": operators,
 	"list-rotations": readers, "get-rotation": readers, "watch-rotation": readers, "list-journal": readers,
+
+	"list-approvals": readers, "get-approval": readers, "approve": {RoleApprover}, "refuse-approval": {RoleApprover, RoleOperator, RoleAdministrator},
 
 	"list-findings": readers, "get-overview": readers, "watch-all": readers,
 

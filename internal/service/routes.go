@@ -23,6 +23,7 @@ func (s *Service) registerAll() {
 	s.registerRotations()
 	s.registerKeys()
 	s.registerOptions()
+	s.registerApprovals()
 	s.registerLedger()
 }
 

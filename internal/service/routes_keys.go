@@ -109,10 +109,10 @@ func (s *Service) registerKeys() {
 		return rehearsalAnswer(s.store.LatestRehearsal(ctx, store.Credential{KeyID: in.ID}))
 	})
 	add(s, http.MethodPost, "/keys/{id}/rotations", "start-key-rotation", "Rotate; needs a rehearsal that passed within the hour", func(ctx context.Context, in *startKeyInput) (*body[RotationNow], error) {
-		return s.startRotation(ctx, in.Key, s.keyWish(in.ID, in.Body.KeyWishBody), in.Body.Reason, "")
+		return s.startRotation(ctx, in.Key, s.keyWish(in.ID, in.Body.KeyWishBody), in.Body.Reason)
 	})
-	add(s, http.MethodPost, "/keys/{id}/rotations/override", "override-key-rotation", "Rotate without a rehearsal that passed; the reason is recorded", func(ctx context.Context, in *overrideKeyInput) (*body[RotationNow], error) {
-		return s.startRotation(ctx, in.Key, s.keyWish(in.ID, in.Body.KeyWishBody), in.Body.Reason, in.Body.Override)
+	add(s, http.MethodPost, "/keys/{id}/rotations/override", "override-key-rotation", "Ask to rotate without a rehearsal that passed; somebody else approves it", func(ctx context.Context, in *overrideKeyInput) (*body[Overridden], error) {
+		return s.overrideRotation(ctx, in.Key, s.keyWish(in.ID, in.Body.KeyWishBody), in.Body.Reason, in.Body.Override)
 	})
 }
 

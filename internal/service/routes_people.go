@@ -330,16 +330,32 @@ type addUserInput struct {
 	}
 }
 
-func (s *Service) addUser(ctx context.Context, in *addUserInput) (*body[store.User], error) {
+func (s *Service) addUser(ctx context.Context, in *addUserInput) (*body[Person], error) {
 	user, err := s.newUser(ctx, in.Body.Name, in.Body.Password, in.Body.Roles)
 	if err != nil {
 		return nil, err
 	}
-	err = s.store.AddUser(ctx, user, false, ledger.Entry{Actor: who(ctx), Act: "user.add", Phase: ledger.Outcome, Subject: user.Name, Result: "done", Detail: strings.Join(user.Roles, " ")})
+	entry := ledger.Entry{Actor: who(ctx), Act: "user.add", Phase: ledger.Outcome, Subject: user.Name, Result: "done", Changes: changedUser(store.User{}, user, false)}
+	return s.changePerson(ctx, store.User{}, user, true, false, entry)
+}
+
+// Person is a person as they are now, and what a change of them waits for.
+type Person struct {
+	store.User
+	Waiting
+}
+
+func (s *Service) changePerson(ctx context.Context, before, after store.User, isNew, endSessions bool, entry ledger.Entry) (*body[Person], error) {
+	waits, err := s.operator.ChangePerson(ctx, who(ctx), before, after, isNew, endSessions, entry)
 	if err != nil {
 		return nil, err
 	}
-	return answer(s.store.User(ctx, user.Name))
+	if waits != 0 {
+		before.Name = after.Name
+		return answer(Person{before, Waiting{waits}}, nil)
+	}
+	user, err := s.store.User(ctx, after.Name)
+	return answer(Person{User: user}, err)
 }
 
 type changeUserInput struct {
@@ -351,7 +367,7 @@ type changeUserInput struct {
 	}
 }
 
-func (s *Service) changeUser(ctx context.Context, in *changeUserInput) (*body[store.User], error) {
+func (s *Service) changeUser(ctx context.Context, in *changeUserInput) (*body[Person], error) {
 	user, err := s.store.User(ctx, in.Name)
 	if err != nil {
 		return nil, err
@@ -384,10 +400,7 @@ func (s *Service) changeUser(ctx context.Context, in *changeUserInput) (*body[st
 		}
 	}
 	entry := ledger.Entry{Actor: who(ctx), Act: "user.change", Phase: ledger.Outcome, Subject: user.Name, Result: "done", Changes: changedUser(before, user, in.Body.Password != nil)}
-	if err := s.store.ChangeUser(ctx, user, in.Body.Password != nil, entry); err != nil {
-		return nil, err
-	}
-	return answer(s.store.User(ctx, user.Name))
+	return s.changePerson(ctx, before, user, false, in.Body.Password != nil, entry)
 }
 
 func changedUser(before, after store.User, password bool) []ledger.Change {

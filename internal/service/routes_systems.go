@@ -90,6 +90,13 @@ func (s *Service) registerSystems() {
 		return taggedSystem(s.store.System(ctx, in.Name))
 	})
 	add(s, http.MethodPut, "/systems/{name}", "change-system", "Change a system", s.changeSystem)
+	add(s, http.MethodGet, "/systems/{name}/removal", "get-removal", "Show what would go with a system", func(ctx context.Context, in *NameInput) (*body[store.Removal], error) {
+		v, err := s.store.System(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		return answer(s.store.Removal(ctx, v.ID))
+	})
 	add(s, http.MethodDelete, "/systems/{name}", "remove-system", "Remove a system with all that was seen on it", func(ctx context.Context, in *NameInput) (*empty, error) {
 		v, err := s.store.System(ctx, in.Name)
 		if err != nil {
@@ -164,10 +171,7 @@ func (s *Service) changeSystem(ctx context.Context, in *changeSystemInput) (*tag
 		return nil, huma.Error400BadRequest("name and kind of a system cannot be changed: add it anew")
 	}
 	next.ID, next.Name = have.ID, have.Name
-	if err := s.operator.ValidSystem(ctx, next); err != nil {
-		return nil, err
-	}
-	if err := s.store.ChangeSystem(ctx, next, revision, ledger.Entry{Actor: who(ctx), Act: "system.change", Phase: ledger.Outcome, Subject: next.Name, System: next.Name, Result: "done"}); err != nil {
+	if err := s.operator.ChangeSystem(ctx, who(ctx), have, next, revision); err != nil {
 		return nil, err
 	}
 	return taggedSystem(s.store.System(ctx, in.Name))

@@ -45,6 +45,7 @@ type Secret struct {
 	Fingerprint string
 	Public      string // of a private key: the fingerprint of its public half
 	Created     time.Time
+	SystemID    int64 // of a password: where its account lives, which is part of what it is bound to
 }
 
 // Binding names the record that a sealed value belongs to.
@@ -52,6 +53,11 @@ func (v Secret) Binding() string {
 	if v.KeyID != 0 {
 		return fmt.Sprintf("secret/key=%d/fingerprint=%s", v.KeyID, v.Fingerprint)
 	}
+	return fmt.Sprintf("secret/account=%d/system=%d/fingerprint=%s", v.AccountID, v.SystemID, v.Fingerprint)
+}
+
+// FormerBinding is how passwords were bound in databases of the first versions.
+func (v Secret) FormerBinding() string {
 	return fmt.Sprintf("secret/account=%d/fingerprint=%s", v.AccountID, v.Fingerprint)
 }
 
@@ -71,10 +77,10 @@ func (s *Store) AddCandidate(ctx context.Context, v Secret) error {
 func (s *Store) Secrets(ctx context.Context, c Credential) ([]Secret, error) {
 	return collect(ctx, s.read, func(rows *sql.Rows) (v Secret, err error) {
 		var created string
-		err = rows.Scan(&v.ID, &v.AccountID, &v.KeyID, &v.RotationID, &v.State, &v.Sealed, &v.Fingerprint, &v.Public, &created)
+		err = rows.Scan(&v.ID, &v.AccountID, &v.KeyID, &v.RotationID, &v.State, &v.Sealed, &v.Fingerprint, &v.Public, &created, &v.SystemID)
 		v.Created = timeOf(created)
 		return v, err
-	}, "SELECT id, COALESCE(account_id, 0), COALESCE(key_id, 0), COALESCE(rotation_id, 0), state, sealed, fingerprint, public, created FROM secrets WHERE "+credentialIs+" ORDER BY id DESC", c.AccountID, c.KeyID)
+	}, "SELECT id, COALESCE(account_id, 0), COALESCE(key_id, 0), COALESCE(rotation_id, 0), state, sealed, fingerprint, public, created, COALESCE((SELECT system_id FROM accounts WHERE accounts.id = secrets.account_id), 0) FROM secrets WHERE "+credentialIs+" ORDER BY id DESC", c.AccountID, c.KeyID)
 }
 
 // Fingerprints returns those of all values in custody, for a visit to look for.

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -338,4 +339,24 @@ func TestTheFileAloneIsWhole(t *testing.T) {
 	value, err := s.Meta(t.Context(), "big")
 	require.NoError(t, err)
 	assert.Len(t, value, 100_000)
+}
+
+// Many write at once: the book follows the order of the transactions.
+func TestManyRecordAtOnce(t *testing.T) {
+	s := open(t, t.TempDir())
+	var all sync.WaitGroup
+	for i := range 40 {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			for range 10 {
+				assert.NoError(t, s.Record(t.Context(), entryOf(fmt.Sprint("by ", i))))
+			}
+		}()
+	}
+	all.Wait()
+	report, err := s.LedgerVerify(t.Context())
+	require.NoError(t, err)
+	assert.True(t, report.OK(), "%v", report.Problems)
+	assert.Equal(t, int64(401), report.Entries)
 }

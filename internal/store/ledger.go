@@ -57,6 +57,7 @@ const metaLedgerKey = "ledger-signing-key"
 // head that the witness kept. A ledger that does not hold is no error: the
 // service runs, and LedgerTrouble tells why nothing can be recorded.
 func (s *Store) OpenLedger(ctx context.Context, sealer *secret.Sealer, witness Witness) error {
+	s.sealer = sealer
 	b := &book{witness: witness, end: ledger.NewBook()}
 	kept, err := witness.Load()
 	if err != nil {

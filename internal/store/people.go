@@ -2,9 +2,10 @@ package store
 
 import (
 	"context"
-	"crypto/sha256"
 	"database/sql"
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,26 +21,78 @@ type User struct {
 	Password string    `json:"-"` // argon2id in PHC form
 }
 
-func scanUser(row interface{ Scan(...any) error }, more ...any) (User, error) {
+// mark binds who a person is and what they may do: a row that was written
+// around the service has none.
+func (s *Store) mark(v User) string {
+	return s.sealer.Mark("user", text([]any{v.Name, v.Password, strings.Join(v.Roles, " "), v.Disabled}))
+}
+
+const userColumns = "u.name, u.password, u.roles, u.created, u.disabled, u.mark"
+
+func (s *Store) scanUser(row interface{ Scan(...any) error }, more ...any) (User, error) {
 	var v User
-	var roles, created string
-	err := row.Scan(append([]any{&v.Name, &v.Password, &roles, &created, &v.Disabled}, more...)...)
+	var roles, created, mark string
+	if err := row.Scan(append([]any{&v.Name, &v.Password, &roles, &created, &v.Disabled, &mark}, more...)...); err != nil {
+		return v, one(err)
+	}
 	v.Roles, v.Created = strings.Fields(roles), timeOf(created)
-	return v, one(err)
+	if mark != s.mark(v) {
+		return User{}, fmt.Errorf("person %q: %w", v.Name, ErrForged)
+	}
+	return v, nil
+}
+
+// MarkUsers marks all, once, for a database from before there were marks.
+func (s *Store) MarkUsers(ctx context.Context, entries ...ledger.Entry) error {
+	users, err := collect(ctx, s.read, func(rows *sql.Rows) (v User, err error) {
+		var roles string
+		err = rows.Scan(&v.Name, &v.Password, &roles, &v.Disabled)
+		v.Roles = strings.Fields(roles)
+		return v, err
+	}, "SELECT name, password, roles, disabled FROM users")
+	if err != nil {
+		return err
+	}
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		for _, v := range users {
+			if _, err := tx.ExecContext(ctx, "UPDATE users SET mark = ? WHERE name = ?", s.mark(v), v.Name); err != nil {
+				return err
+			}
+		}
+		return s.record(ctx, tx, entries...)
+	})
+}
+
+// Approvers returns who may approve what somebody else asks for.
+func (s *Store) Approvers(ctx context.Context, role, except string) ([]string, error) {
+	users, err := collect(ctx, s.read, func(rows *sql.Rows) (User, error) {
+		v, err := s.scanUser(rows)
+		if errors.Is(err, ErrForged) {
+			err = nil // counts for nothing
+		}
+		return v, err
+	}, "SELECT "+userColumns+" FROM users u WHERE NOT disabled ORDER BY name")
+	var out []string
+	for _, v := range users {
+		if v.Name != "" && !strings.EqualFold(v.Name, except) && slices.Contains(v.Roles, role) {
+			out = append(out, v.Name)
+		}
+	}
+	return out, err
 }
 
 // Users lists users.
 func (s *Store) Users(ctx context.Context, q Query) (Page[User], error) {
 	return page(ctx, s.read, listing[User]{
-		from: "users u", id: "u.rowid", sort: "name", scan: "u.name, u.password, u.roles, u.created, u.disabled",
+		from: "users u", id: "u.rowid", sort: "name", scan: userColumns,
 		columns: []column{{name: "name", sql: "u.name"}, {name: "roles", sql: "u.roles"}, {name: "created", sql: "u.created", hidden: true}, {name: "disabled", sql: "u.disabled", number: true}},
-		scanRow: func(rows *sql.Rows) (User, error) { return scanUser(rows, new(any), new(any)) },
+		scanRow: func(rows *sql.Rows) (User, error) { return s.scanUser(rows, new(any), new(any)) },
 	}, q)
 }
 
 // User returns one by name.
 func (s *Store) User(ctx context.Context, name string) (User, error) {
-	v, err := scanUser(s.read.QueryRowContext(ctx, "SELECT name, password, roles, created, disabled FROM users WHERE name = ?", name))
+	v, err := s.scanUser(s.read.QueryRowContext(ctx, "SELECT "+userColumns+" FROM users u WHERE name = ?", name))
 	if err != nil {
 		return v, fmt.Errorf("user %q: %w", name, err)
 	}
@@ -67,7 +120,7 @@ func (s *Store) AddUser(ctx context.Context, v User, first bool, entries ...ledg
 		if n > 0 {
 			return fmt.Errorf("user %q: %w", v.Name, ErrConflict)
 		}
-		if _, err := tx.ExecContext(ctx, "INSERT INTO users (name, password, roles, created) VALUES (?,?,?,?)", v.Name, v.Password, strings.Join(v.Roles, " "), s.stamp()); err != nil {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO users (name, password, roles, created, mark) VALUES (?,?,?,?,?)", v.Name, v.Password, strings.Join(v.Roles, " "), s.stamp(), s.mark(v)); err != nil {
 			return err
 		}
 		return s.record(ctx, tx, entries...)
@@ -78,7 +131,7 @@ func (s *Store) AddUser(ctx context.Context, v User, first bool, entries ...ledg
 // disabled user, or of one with a new password, end.
 func (s *Store) ChangeUser(ctx context.Context, v User, endSessions bool, entries ...ledger.Entry) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "UPDATE users SET password=?, roles=?, disabled=? WHERE name=?", v.Password, strings.Join(v.Roles, " "), v.Disabled, v.Name); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE users SET password=?, roles=?, disabled=?, mark=? WHERE name=?", v.Password, strings.Join(v.Roles, " "), v.Disabled, s.mark(v), v.Name); err != nil {
 			return err
 		}
 		if endSessions || v.Disabled {
@@ -93,9 +146,23 @@ func (s *Store) ChangeUser(ctx context.Context, v User, endSessions bool, entrie
 	})
 }
 
-func hashOf(bearer string) []byte {
-	sum := sha256.Sum256([]byte(bearer))
-	return sum[:]
+// hashOf is how a bearer is stored. It is keyed: whoever can write the database
+// can still not make one.
+func (s *Store) hashOf(bearer string) []byte { return []byte(s.sealer.Mark("bearer", bearer)) }
+
+// bearerMark binds a bearer to its owner and end.
+func (s *Store) bearerMark(bearer, user, expires string) string {
+	return s.sealer.Mark("bearer-owner", text([]string{bearer, strings.ToLower(user), expires}))
+}
+
+// bearerUser reads the owner of a live session or token.
+func (s *Store) bearerUser(ctx context.Context, bearer, from, live string) (User, error) {
+	var owner, expires, mark string
+	v, err := s.scanUser(s.read.QueryRowContext(ctx, "SELECT "+userColumns+", b.user, b.expires, b.mark FROM "+from+" b JOIN users u ON u.name = b.user WHERE b.hash = ? AND b.expires > ? AND NOT u.disabled"+live, s.hashOf(bearer), s.stamp()), &owner, &expires, &mark)
+	if err == nil && mark != s.bearerMark(bearer, owner, expires) {
+		return User{}, fmt.Errorf("session: %w", ErrForged)
+	}
+	return v, err
 }
 
 // AddSession stores a session by the hash of its cookie.
@@ -104,23 +171,23 @@ func (s *Store) AddSession(ctx context.Context, bearer, user string, expires tim
 		if _, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE expires < ?", s.stamp()); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO sessions (hash, user, created, expires) VALUES (?,?,?,?)", hashOf(bearer), user, s.stamp(), stampOf(expires))
+		_, err := tx.ExecContext(ctx, "INSERT INTO sessions (hash, user, created, expires, mark) VALUES (?,?,?,?,?)", s.hashOf(bearer), user, s.stamp(), stampOf(expires), s.bearerMark(bearer, user, stampOf(expires)))
 		return err
 	})
 }
 
 // SessionUser returns the user of a live session.
 func (s *Store) SessionUser(ctx context.Context, bearer string) (User, error) {
-	return scanUser(s.read.QueryRowContext(ctx, "SELECT u.name, u.password, u.roles, u.created, u.disabled FROM sessions JOIN users u ON u.name = sessions.user WHERE hash = ? AND expires > ? AND NOT u.disabled", hashOf(bearer), s.stamp()))
+	return s.bearerUser(ctx, bearer, "sessions", "")
 }
 
 // EndSession ends a session, or a token.
 func (s *Store) EndSession(ctx context.Context, bearer string) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "UPDATE tokens SET revoked = ? WHERE hash = ? AND revoked = ''", s.stamp(), hashOf(bearer)); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE tokens SET revoked = ? WHERE hash = ? AND revoked = ''", s.stamp(), s.hashOf(bearer)); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE hash = ?", hashOf(bearer))
+		_, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE hash = ?", s.hashOf(bearer))
 		return err
 	})
 }
@@ -140,7 +207,7 @@ type Token struct {
 func (s *Store) AddToken(ctx context.Context, bearer string, v Token, entries ...ledger.Entry) (int64, error) {
 	var id int64
 	err := s.inTx(ctx, func(tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "INSERT INTO tokens (hash, user, label, created, expires) VALUES (?,?,?,?,?)", hashOf(bearer), v.User, v.Label, s.stamp(), stampOf(v.Expires))
+		res, err := tx.ExecContext(ctx, "INSERT INTO tokens (hash, user, label, created, expires, mark) VALUES (?,?,?,?,?,?)", s.hashOf(bearer), v.User, v.Label, s.stamp(), stampOf(v.Expires), s.bearerMark(bearer, v.User, stampOf(v.Expires)))
 		if err != nil {
 			return err
 		}
@@ -154,13 +221,13 @@ func (s *Store) AddToken(ctx context.Context, bearer string, v Token, entries ..
 
 // TokenUser returns the user of a live token.
 func (s *Store) TokenUser(ctx context.Context, bearer string) (User, error) {
-	return scanUser(s.read.QueryRowContext(ctx, "SELECT u.name, u.password, u.roles, u.created, u.disabled FROM tokens t JOIN users u ON u.name = t.user WHERE t.hash = ? AND t.expires > ? AND t.revoked = '' AND NOT u.disabled", hashOf(bearer), s.stamp()))
+	return s.bearerUser(ctx, bearer, "tokens", " AND b.revoked = ''")
 }
 
 // TokenExpires returns when a live token ends; ErrNotFound for what is no token.
 func (s *Store) TokenExpires(ctx context.Context, bearer string) (time.Time, error) {
 	var expires string
-	err := s.read.QueryRowContext(ctx, "SELECT expires FROM tokens WHERE hash = ? AND revoked = ''", hashOf(bearer)).Scan(&expires)
+	err := s.read.QueryRowContext(ctx, "SELECT expires FROM tokens WHERE hash = ? AND revoked = ''", s.hashOf(bearer)).Scan(&expires)
 	return timeOf(expires), one(err)
 }
 

@@ -25,6 +25,7 @@ import (
 	_ "modernc.org/sqlite" // the driver
 
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/secret"
 )
 
 //go:embed migrations/*.sql
@@ -49,9 +50,11 @@ func (e inUse) Is(target error) bool { return target == ErrConflict }
 type Store struct {
 	generation atomic.Int64
 	write      *sql.DB
+	writing    chan struct{} // whose turn it is to write
 	read       *sql.DB
 	now        func() time.Time
 	book       *book
+	sealer     *secret.Sealer // marks rows that nobody else may write
 	file       string
 	held       *os.File // locks the database for this process
 }
@@ -71,7 +74,7 @@ func Open(ctx context.Context, folder string, now func() time.Time) (_ *Store, e
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
-	s := &Store{now: now, file: filepath.Join(folder, FileName)}
+	s := &Store{now: now, writing: make(chan struct{}, 1), file: filepath.Join(folder, FileName)}
 	if s.held, err = hold(folder); err != nil {
 		return nil, err
 	}
@@ -191,27 +194,37 @@ func timeOf(text string) time.Time {
 // Generation changes whenever what a picture of dependents is made of does.
 func (s *Store) Generation() int64 { return s.generation.Load() }
 
-// inTx runs f in a writing transaction.
+// inTx runs f in a writing transaction. The turn lasts until the ledger knows how
+// the transaction ended: the connection alone would be free before.
 func (s *Store) inTx(ctx context.Context, f func(*sql.Tx) error) error {
+	select {
+	case s.writing <- struct{}{}:
+	case <-ctx.Done():
+		return fmt.Errorf("begin: %w", ctx.Err())
+	}
+	broken, err := s.transact(ctx, f)
+	<-s.writing
+	if broken {
+		return errors.Join(err, s.tellOnce(ctx))
+	}
+	return err
+}
+
+func (s *Store) transact(ctx context.Context, f func(*sql.Tx) error) (broken bool, err error) {
 	tx, err := s.write.BeginTx(ctx, nil)
 	if err != nil {
-		return fmt.Errorf("begin: %w", err)
+		return false, fmt.Errorf("begin: %w", err)
 	}
 	if err := f(tx); err != nil {
-		// The connection is given back with it: what the book holds of this
-		// transaction goes first.
 		s.book.settled(tx, false, nil)
-		if err := errors.Join(err, ignoreDone(tx.Rollback())); !errors.Is(err, ledger.ErrBroken) {
-			return err
-		}
-		return errors.Join(err, s.tellOnce(ctx))
+		return errors.Is(err, ledger.ErrBroken), errors.Join(err, ignoreDone(tx.Rollback()))
 	}
 	err = tx.Commit()
 	s.book.settled(tx, err == nil, err)
 	if err != nil {
-		return fmt.Errorf("commit: %w", err)
+		return false, fmt.Errorf("commit: %w", err)
 	}
-	return nil
+	return false, nil
 }
 
 // tellOnce raises the finding about a ledger that was found broken while the

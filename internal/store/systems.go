@@ -32,15 +32,17 @@ type System struct {
 	Visited     time.Time             `json:"visited,omitzero" doc:"Last visit, whatever it read"`
 	Complete    time.Time             `json:"read_completely,omitzero" doc:"Last visit that read everything"`
 	Stages      []connect.StageResult `json:"stages" nullable:"false"`
+	Trusted     string                `json:"trusted" doc:"Who asked for, and who approved, where its secrets may be sent"`
+	Waits       int64                 `json:"waits_for_approval,omitempty" doc:"Number of the approval without which nothing secret is sent there"`
 	Revision    int64                 `json:"revision"`
 }
 
-const systemColumns = "systems.id, systems.name, kind, address, port, logon, site, environment, owner, options, trusted_ca, facts, state, state_words, checked, visited, read_completely, check_stages, revision, COALESCE((SELECT group_concat(fingerprint, ' ') FROM host_keys WHERE system_id = systems.id), '')"
+const systemColumns = "systems.id, systems.name, kind, address, port, logon, site, environment, owner, options, trusted_ca, facts, state, state_words, checked, visited, read_completely, check_stages, revision, trusted_words, COALESCE((SELECT MAX(w.approval_id) FROM approval_systems w JOIN approvals a ON a.id = w.approval_id WHERE w.system_id = systems.id AND a.state = 'asked' AND a.kind = 'endpoint'), 0), COALESCE((SELECT group_concat(fingerprint, ' ') FROM host_keys WHERE system_id = systems.id), '')"
 
 func scanSystem(row interface{ Scan(...any) error }, more ...any) (System, error) {
 	var v System
 	var options, facts, checked, visited, complete, stages, keys string
-	err := row.Scan(append([]any{&v.ID, &v.Name, &v.Kind, &v.Address, &v.Port, &v.LogOn, &v.Site, &v.Environment, &v.Owner, &options, &v.TrustedCA, &facts, &v.State, &v.StateWords, &checked, &visited, &complete, &stages, &v.Revision, &keys}, more...)...)
+	err := row.Scan(append([]any{&v.ID, &v.Name, &v.Kind, &v.Address, &v.Port, &v.LogOn, &v.Site, &v.Environment, &v.Owner, &options, &v.TrustedCA, &facts, &v.State, &v.StateWords, &checked, &visited, &complete, &stages, &v.Revision, &v.Trusted, &v.Waits, &keys}, more...)...)
 	v.Options, v.Facts = parse[map[string]string](options), parse[connect.Facts](facts)
 	v.Stages = parse[[]connect.StageResult](stages)
 	v.Checked, v.Visited, v.Complete = timeOf(checked), timeOf(visited), timeOf(complete)
@@ -102,6 +104,15 @@ func (s *Store) System(ctx context.Context, idOrName string) (System, error) {
 	return v, nil
 }
 
+// SystemByID returns one by id. (A name may look like a number.)
+func (s *Store) SystemByID(ctx context.Context, id int64) (System, error) {
+	v, err := scanSystem(s.read.QueryRowContext(ctx, "SELECT "+systemColumns+" FROM systems WHERE id = ?", id))
+	if err != nil {
+		return v, fmt.Errorf("system %d: %w", id, err)
+	}
+	return v, nil
+}
+
 // AddSystem adds one. ErrConflict when the name, or kind, address and port, are taken.
 func (s *Store) AddSystem(ctx context.Context, v System, entries ...ledger.Entry) (int64, error) {
 	var id int64
@@ -143,19 +154,70 @@ func (s *Store) ChangeSystem(ctx context.Context, v System, revision int64, entr
 	})
 }
 
+// Removal says what goes with a system.
+type Removal struct {
+	Accounts   int    `json:"accounts"`
+	Dependents int    `json:"dependents"`
+	Rehearsals int    `json:"rehearsals"`
+	Rotations  int    `json:"rotations"`
+	Refused    string `json:"refused,omitempty" doc:"Why it cannot be removed now"`
+}
+
+const accountsOf = "(SELECT id FROM accounts WHERE system_id = ?)"
+
+// Removal tells what would go with a system.
+func (s *Store) Removal(ctx context.Context, id int64) (v Removal, err error) {
+	tx, err := s.read.BeginTx(ctx, nil)
+	if err != nil {
+		return v, err
+	}
+	defer func() { _ = tx.Rollback() }()
+	return removal(ctx, tx, id)
+}
+
+func removal(ctx context.Context, tx *sql.Tx, id int64) (v Removal, err error) {
+	var secrets, copies, open int
+	err = tx.QueryRowContext(ctx, `SELECT (SELECT COUNT(*) FROM accounts WHERE system_id = ? AND gone = ''), (SELECT COUNT(*) FROM dependents WHERE system_id = ? AND gone = ''),
+		(SELECT COUNT(*) FROM rehearsals WHERE account_id IN `+accountsOf+`), (SELECT COUNT(*) FROM rotations WHERE account_id IN `+accountsOf+`),
+		(SELECT COUNT(*) FROM secrets WHERE account_id IN `+accountsOf+`),
+		(SELECT COUNT(*) FROM dependents d WHERE d.system_id = ? AND d.gone = '' AND (d.fingerprint <> '' AND d.fingerprint IN (SELECT fingerprint FROM secrets WHERE state <> 'retired') OR EXISTS (SELECT 1 FROM key_pairs k JOIN custody c ON c.key_id = k.id WHERE d.kind IN ('key', 'authorized key') AND k.fingerprint = json_extract(d.key, '$.fingerprint')))),
+		(SELECT COUNT(*) FROM rotations r WHERE r.mode <> 'finished' AND EXISTS (SELECT 1 FROM json_each(r.plan, '$.steps') WHERE json_extract(value, '$.system_id') = CAST(? AS TEXT)))`,
+		id, id, id, id, id, id, id).Scan(&v.Accounts, &v.Dependents, &v.Rehearsals, &v.Rotations, &secrets, &copies, &open)
+	switch {
+	case secrets > 0:
+		v.Refused = "accounts of it are in custody: release them first"
+	case copies > 0:
+		v.Refused = fmt.Sprintf("%d places on it hold or admit something that is in custody: rotating without them would break them; release it first", copies)
+	case open > 0:
+		v.Refused = "a rotation that is not finished needs it"
+	}
+	return v, err
+}
+
 // RemoveSystem removes a system with all that was seen on it. ErrConflict
-// while one of its accounts is in custody.
+// while values in custody belong to it or stand on it.
 func (s *Store) RemoveSystem(ctx context.Context, id int64, entries ...ledger.Entry) error {
+	defer s.generation.Add(1)
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		var n int
-		if err := tx.QueryRowContext(ctx, "SELECT COUNT(*) FROM secrets WHERE account_id IN (SELECT id FROM accounts WHERE system_id = ?)", id).Scan(&n); err != nil {
+		goes, err := removal(ctx, tx, id)
+		if err != nil {
 			return err
 		}
-		if n > 0 {
-			return inUse("accounts of it are in custody: release them first")
+		if goes.Refused != "" {
+			return inUse(goes.Refused)
 		}
-		if _, err := tx.ExecContext(ctx, "DELETE FROM systems WHERE id = ?", id); err != nil {
-			return err
+		for _, statement := range []string{
+			"DELETE FROM journal WHERE rotation_id IN (SELECT id FROM rotations WHERE account_id IN " + accountsOf + ")",
+			"DELETE FROM rotations WHERE account_id IN " + accountsOf,
+			"DELETE FROM rehearsals WHERE account_id IN " + accountsOf,
+			"DELETE FROM custody WHERE account_id IN " + accountsOf,
+			"UPDATE approvals SET state = 'superseded', words = 'the system was removed' WHERE state = 'asked' AND id IN (SELECT approval_id FROM approval_systems WHERE system_id = ?)",
+			"DELETE FROM findings WHERE cleared = '' AND system = (SELECT name FROM systems WHERE id = ?)",
+			"DELETE FROM systems WHERE id = ?",
+		} {
+			if _, err := tx.ExecContext(ctx, statement, id); err != nil {
+				return fmt.Errorf("remove: %w", err)
+			}
 		}
 		return s.record(ctx, tx, entries...)
 	})

@@ -218,8 +218,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Rotate without a rehearsal that passed; the reason is recorded
-         * @description Roles: [approver]
+         * Ask to rotate without a rehearsal that passed; somebody else approves it
+         * @description Roles: [operator]
          */
         post: operations["override-rotation"];
         delete?: never;
@@ -242,6 +242,86 @@ export interface paths {
         get: operations["list-uses"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/approvals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what was asked for and needs, or had, a second person
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-approvals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/approvals/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a request, with before and after
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["get-approval"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/approvals/{id}/approve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Approve what somebody else asked for, and have it done
+         * @description Roles: [approver]
+         */
+        post: operations["approve"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/approvals/{id}/refuse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Refuse a request, or withdraw one's own
+         * @description Roles: [approver operator administrator]
+         */
+        post: operations["refuse-approval"];
         delete?: never;
         options?: never;
         head?: never;
@@ -602,8 +682,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Rotate without a rehearsal that passed; the reason is recorded
-         * @description Roles: [approver]
+         * Ask to rotate without a rehearsal that passed; somebody else approves it
+         * @description Roles: [operator]
          */
         post: operations["override-key-rotation"];
         delete?: never;
@@ -652,6 +732,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/ledger/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lines of an export, for verifying it elsewhere
+         * @description Roles: [auditor administrator]
+         */
+        get: operations["export-ledger"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/ledger/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Prove that the ledger of now begins with the one that was signed at an earlier size
+         * @description Roles: [auditor administrator]
+         */
+        get: operations["prove-ledger"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/ledger/verify": {
         parameters: {
             query?: never;
@@ -662,7 +782,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Recompute the whole ledger and hold it against its signed checkpoint
+         * Recompute the whole ledger and hold it against its signed checkpoint, and against earlier ones
          * @description Roles: [auditor administrator]
          */
         post: operations["verify-ledger"];
@@ -730,6 +850,26 @@ export interface paths {
         get: operations["get-me"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change one's own password; all sessions and tokens end
+         * @description Roles: [anyone]
+         */
+        post: operations["change-own-password"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1287,6 +1427,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/systems/{name}/removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show what would go with a system
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["get-removal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -1462,9 +1622,40 @@ export interface components {
             kind: string;
             target: string;
         };
+        Approval: {
+            /** Format: date-time */
+            asked: string;
+            asked_by: string;
+            /** @description Before and after */
+            changes: components["schemas"]["Change"][];
+            /** Format: date-time */
+            decided?: string;
+            decided_by?: string;
+            /** @description To be sent with an approval: what was seen is what is approved */
+            digest: string;
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "endpoint" | "rotation" | "person";
+            reason: string;
+            /** @enum {string} */
+            state: "asked" | "approved" | "refused" | "withdrawn" | "superseded";
+            subject: string;
+            /** @description That wait for it */
+            systems: string[];
+            /** @description In words */
+            what: string;
+            /** @description Of who decided, or what came of it */
+            words: string;
+        };
         ApproveInputBody: {
             /** @description SHA256:... as a check shows it */
             fingerprint: string;
+        };
+        ApproveInputBody1: {
+            /** @description Of the request as it was looked at */
+            digest: string;
+            words?: string;
         };
         Candidate: {
             dn?: string;
@@ -1481,6 +1672,11 @@ export interface components {
             title: string;
             /** @enum {string} */
             verdict: "the cause" | "likely" | "possible" | "not known" | "ruled out";
+        };
+        Change: {
+            field: string;
+            from: string;
+            to: string;
         };
         ChangeUserInputBody: {
             disabled?: boolean;
@@ -1514,7 +1710,7 @@ export interface components {
         Checkpoint: {
             /** @description A signed note (open format): origin, size, hash of the tree, signature */
             checkpoint: string;
-            /** @description Public key to verify it with */
+            /** @description Public key to verify it with: keep it elsewhere */
             verifier: string;
         };
         CommonOption: {
@@ -1687,6 +1883,7 @@ export interface components {
         Entry: {
             act: string;
             actor: string;
+            changes?: components["schemas"]["Change"][] | null;
             detail?: string;
             /** Format: int64 */
             index: number;
@@ -1827,6 +2024,11 @@ export interface components {
             known: string[];
             /** @description Rows that were not taken, by line and column */
             problems: components["schemas"]["Problem"][];
+            /**
+             * Format: int64
+             * @description Of those that were added, how many wait for somebody's approval
+             */
+            waiting: number;
             /** @description Taken, but something is odd: a name that does not resolve */
             warnings: components["schemas"]["Problem"][];
         };
@@ -1961,6 +2163,10 @@ export interface components {
              */
             restart: "now" | "window" | "leave";
         };
+        LedgerLines: {
+            /** @description Each with its newline; without it, it is the leaf byte for byte */
+            lines: string[];
+        };
         Locator: {
             key?: string;
             layout: string;
@@ -1983,6 +2189,8 @@ export interface components {
             lines: string[] | null;
         };
         Me: {
+            /** @description Sent with the next sign-in, it keeps others from making this device wait */
+            device?: string;
             name: string;
             roles: string[];
             /** @description Shown once, when a token was asked for */
@@ -2013,6 +2221,14 @@ export interface components {
             of?: string;
             state?: string;
             system: string;
+        };
+        Overridden: {
+            rotation?: components["schemas"]["Rotation"];
+            /**
+             * Format: int64
+             * @description Number of the approval that it waits for; absent when it was done at once
+             */
+            waits_for_approval?: number;
         };
         OverrideInputBody: {
             /** @description Dependents that shall log on as the account with its current value; the authority is left alone */
@@ -2107,8 +2323,32 @@ export interface components {
              */
             tied: number;
         };
+        OwnPasswordInputBody: {
+            /**
+             * Format: password
+             * @description Never logged, never answered
+             */
+            new: string;
+            /**
+             * Format: password
+             * @description Never logged, never answered
+             */
+            old: string;
+        };
         PageAccount: {
             items: components["schemas"]["Account"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
+            /** @description Cursor of the next page; absent on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Number of all items that match; when there are more than 1,000, that number
+             */
+            total: number;
+        };
+        PageApproval: {
+            items: components["schemas"]["Approval"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
             /** @description Cursor of the next page; absent on the last */
@@ -2275,6 +2515,18 @@ export interface components {
              */
             total: number;
         };
+        Person: {
+            /** Format: date-time */
+            created: string;
+            disabled: boolean;
+            name: string;
+            roles: string[];
+            /**
+             * Format: int64
+             * @description Number of the approval that it waits for; absent when it was done at once
+             */
+            waits_for_approval?: number;
+        };
         Place: {
             kind: string;
             place: string;
@@ -2299,6 +2551,16 @@ export interface components {
             text?: string;
             what: string;
         };
+        Proof: {
+            /** @description A signed note (open format): origin, size, hash of the tree, signature */
+            checkpoint: string;
+            /** Format: int64 */
+            from: number;
+            /** @description Consistency proof, RFC 6962 section 2.1.2, in base64 */
+            hashes: string[];
+            /** @description Public key to verify it with: keep it elsewhere */
+            verifier: string;
+        };
         Radius: {
             coverage: components["schemas"]["Coverage"];
             graph: components["schemas"]["Graph"];
@@ -2318,6 +2580,10 @@ export interface components {
             /** Format: date-time */
             time: string;
             words: string;
+        };
+        RefuseInputBody: {
+            /** @description Why */
+            words?: string;
         };
         Rehearsal: {
             /** Format: int64 */
@@ -2342,6 +2608,18 @@ export interface components {
         };
         ReleaseInputBody: {
             reason: string;
+        };
+        Removal: {
+            /** Format: int64 */
+            accounts: number;
+            /** Format: int64 */
+            dependents: number;
+            /** @description Why it cannot be removed now */
+            refused?: string;
+            /** Format: int64 */
+            rehearsals: number;
+            /** Format: int64 */
+            rotations: number;
         };
         Repair: {
             account?: string;
@@ -2467,6 +2745,8 @@ export interface components {
             password: string;
         };
         SignInInputBody: {
+            /** @description What an earlier sign-in answered */
+            device?: string;
             /** @description What the token is for */
             label?: string;
             name: string;
@@ -2710,6 +2990,8 @@ export interface components {
             state: "new" | "ok" | "failed" | "incomplete";
             /** @description What is wrong, in the system's own words */
             state_words: string;
+            /** @description Who asked for, and who approved, where its secrets may be sent */
+            trusted: string;
             /** @description PEM of the CA that its certificate is verified against */
             trusted_ca?: string;
             /**
@@ -2717,6 +2999,11 @@ export interface components {
              * @description Last visit, whatever it read
              */
             visited?: string;
+            /**
+             * Format: int64
+             * @description Number of the approval without which nothing secret is sent there
+             */
+            waits_for_approval?: number;
         };
         SystemInput: {
             /** @description Host name or IP address; the name is used when it is empty */
@@ -2827,6 +3114,7 @@ export interface components {
         };
         Verification: {
             altered: number[] | null;
+            earlier: number[] | null;
             /** Format: int64 */
             entries: number;
             head: string;
@@ -2843,6 +3131,10 @@ export interface components {
              * @description The authority could not be asked
              */
             unclear: number;
+        };
+        VerifyInputBody: {
+            /** @description Signed heads that were kept elsewhere */
+            checkpoints?: string[] | null;
         };
         Visit: {
             /** Format: int64 */
@@ -3728,7 +4020,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RotationNow"];
+                    "application/json": components["schemas"]["Overridden"];
                 };
             };
             /** @description Bad Request */
@@ -3796,6 +4088,291 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SeenUse"][] | null;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-approvals": {
+        parameters: {
+            query?: {
+                /** @description column=value, column!=value, column~part, column!~part, column<value, column>value; all must match */
+                filter?: string[] | null;
+                /** @description A column; with - before it descending */
+                sort?: string;
+                /** @description Items a page; 100 by default */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+                /** @description Part of any text column */
+                search?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageApproval"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-approval": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Approval"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    approve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApproveInputBody1"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Approval"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "refuse-approval": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RefuseInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Approval"];
                 };
             };
             /** @description Bad Request */
@@ -5114,7 +5691,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RotationNow"];
+                    "application/json": components["schemas"]["Overridden"];
                 };
             };
             /** @description Bad Request */
@@ -5296,6 +5873,143 @@ export interface operations {
             };
         };
     };
+    "export-ledger": {
+        parameters: {
+            query?: {
+                /** @description Index of the first entry */
+                from?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LedgerLines"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "prove-ledger": {
+        parameters: {
+            query?: {
+                /** @description Size that was signed earlier */
+                from?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proof"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "verify-ledger": {
         parameters: {
             query?: never;
@@ -5303,7 +6017,11 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["VerifyInputBody"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -5334,6 +6052,15 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5604,6 +6331,73 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-own-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnPasswordInputBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6470,7 +7264,9 @@ export interface operations {
             query?: never;
             header?: never;
             path?: never;
-            cookie?: never;
+            cookie?: {
+                moss_device?: string;
+            };
         };
         requestBody: {
             content: {
@@ -7882,6 +8678,74 @@ export interface operations {
             };
         };
     };
+    "get-removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name or number */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Removal"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-tokens": {
         parameters: {
             query?: {
@@ -8187,7 +9051,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["User"];
+                    "application/json": components["schemas"]["Person"];
                 };
             };
             /** @description Bad Request */
@@ -8258,7 +9122,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["User"];
+                    "application/json": components["schemas"]["Person"];
                 };
             };
             /** @description Bad Request */

@@ -66,6 +66,9 @@ const offered = computed(() => {
   </div>
   <Trouble :words="trouble" />
   <template v-if="system">
+    <div v-if="system.waits_for_approval" class="panel warn">
+      <p><b>Nothing secret is sent there.</b> Where its secrets go was given or changed, and waits for somebody's approval: <RouterLink to="/approvals?f=state=asked">approval {{ system.waits_for_approval }}</RouterLink>.</p>
+    </div>
     <div v-if="offered" class="panel warn">
       <p><b>A host key waits for approval.</b> Compare it on the host itself (<code>ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub</code>). Nothing is read or changed there before.</p>
       <div class="row"><code class="break">{{ offered }}</code><Button v-if="session.may('approver')" type="primary" :loading="busy === 'approve'" @click="approve(offered)">It is the same: approve</Button></div>
@@ -84,6 +87,7 @@ const offered = computed(() => {
           <template v-if="system.facts.domains?.length"><dt>Domains</dt><dd>{{ system.facts.domains.join(', ') }}</dd></template>
           <template v-if="system.facts.identity"><dt>Identity</dt><dd class="mono">{{ system.facts.identity }}</dd></template>
           <template v-if="system.host_keys.length"><dt>Approved host key</dt><dd class="mono">{{ system.host_keys.join(', ') }}</dd></template>
+          <template v-if="system.trusted"><dt>Secrets may go there</dt><dd>{{ system.trusted }}</dd></template>
           <template v-if="system.facts.booted"><dt>Started</dt><dd><When :at="system.facts.booted" /></dd></template>
           <template v-if="system.facts.reboot"><dt>Restart is due</dt><dd>{{ system.facts.reboot }}</dd></template>
           <template v-if="system.facts.clock_off"><dt>Clock</dt><dd>off by {{ Math.round(system.facts.clock_off / 1e9) }} s</dd></template>

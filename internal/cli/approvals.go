@@ -1,0 +1,124 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"github.com/spf13/cobra"
+)
+
+type approval struct {
+	ID      int64  `json:"id"`
+	Kind    string `json:"kind"`
+	Subject string `json:"subject"`
+	What    string `json:"what"`
+	Reason  string `json:"reason"`
+	AskedBy string `json:"asked_by"`
+	Asked   string `json:"asked"`
+	State   string `json:"state"`
+	By      string `json:"decided_by"`
+	Words   string `json:"words"`
+	Digest  string `json:"digest"`
+	Changes []struct {
+		Field string `json:"field"`
+		From  string `json:"from"`
+		To    string `json:"to"`
+	} `json:"changes"`
+}
+
+// waits tells that something waits for a second person.
+func waits(cmd *cobra.Command, v row) bool {
+	id := show(v["waits_for_approval"])
+	if id != "" {
+		fmt.Fprintf(cmd.OutOrStdout(), "It waits: somebody else approves it with 'moss approval approve %s'.\n", id)
+	}
+	return id != ""
+}
+
+func (a approval) print(out io.Writer) {
+	fmt.Fprintf(out, "Approval %d (%s), asked by %s at %s: %s\n", a.ID, a.State, safe(a.AskedBy), safe(a.Asked), safe(a.What))
+	if a.Reason != "" {
+		fmt.Fprintf(out, "  Reason: %s\n", safe(a.Reason))
+	}
+	for _, c := range a.Changes {
+		fmt.Fprintf(out, "  %s: %q -> %q\n", safe(c.Field), c.From, c.To)
+	}
+	if a.By != "" || a.Words != "" {
+		fmt.Fprintf(out, "  %s %s\n", safe(a.By), safe(a.Words))
+	}
+}
+
+func approvalCommand() *cobra.Command {
+	showOne := &cobra.Command{Use: "show ID", Short: "Show what was asked for, before and after", Args: cobra.ExactArgs(1)}
+	addOutput(showOne)
+	showOne.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
+		var raw json.RawMessage
+		if err := c.call(cmd.Context(), http.MethodGet, "/approvals/"+url.PathEscape(args[0]), nil, &raw); err != nil {
+			return err
+		}
+		var v approval
+		if err := json.Unmarshal(raw, &v); err != nil {
+			return err
+		}
+		if format != "table" {
+			return write(cmd.OutOrStdout(), format, []column{{"ID", "id"}}, []row{{"id": v.ID}}, raw)
+		}
+		v.print(cmd.OutOrStdout())
+		return nil
+	})
+	var words string
+	var yes bool
+	approve := &cobra.Command{Use: "approve ID...", Short: "Approve what somebody else asked for; it is done at once", Args: cobra.MinimumNArgs(1), Long: "Shows each request, asks, and approves it. What was shown is what is approved: a request\nthat changed in the meantime is refused. Without a terminal give --yes.",
+		RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+			var list []approval
+			for _, id := range args {
+				var v approval
+				if err := c.call(cmd.Context(), http.MethodGet, "/approvals/"+url.PathEscape(id), nil, &v); err != nil {
+					return err
+				}
+				v.print(cmd.OutOrStdout())
+				list = append(list, v)
+			}
+			if !yes {
+				answer, err := ask(cmd, fmt.Sprintf("Approve %d request(s)? Write yes", len(list)))
+				if err != nil {
+					return &ExitError{ExitUsage, errors.New("there is no terminal to ask on: give --yes")}
+				}
+				if answer != "yes" {
+					return negative("nothing was approved")
+				}
+			}
+			var failed []string
+			for _, v := range list {
+				var done approval
+				if err := c.call(cmd.Context(), http.MethodPost, fmt.Sprintf("/approvals/%d/approve", v.ID), map[string]string{"digest": v.Digest, "words": words}, &done); err != nil {
+					failed = append(failed, fmt.Sprintf("%d: %v", v.ID, err))
+					continue
+				}
+				fmt.Fprintf(cmd.OutOrStdout(), "Approved %d. %s\n", v.ID, safe(done.Words))
+			}
+			if len(failed) > 0 {
+				return errors.New(strings.Join(failed, "; "))
+			}
+			return nil
+		})}
+	approve.Flags().StringVar(&words, "reason", "", "why; it is recorded")
+	approve.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	var why string
+	refuse := &cobra.Command{Use: "refuse ID", Short: "Refuse a request, or withdraw your own", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+		var v approval
+		if err := c.call(cmd.Context(), http.MethodPost, "/approvals/"+url.PathEscape(args[0])+"/refuse", map[string]string{"words": why}, &v); err != nil {
+			return err
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "Approval %d is %s.\n", v.ID, v.State)
+		return nil
+	})}
+	refuse.Flags().StringVar(&why, "reason", "", "why; it is recorded")
+	list := listCommand("list", "List requests, the newest first", "/approvals", []column{{"ID", "id"}, {"STATE", "state"}, {"KIND", "kind"}, {"SUBJECT", "subject"}, {"WHAT", "what"}, {"ASKED BY", "asked_by"}, {"ASKED", "asked"}, {"DECIDED BY", "decided_by"}, {"WORDS", "words"}}, "Nothing was asked for.")
+	return group("approval", "What one person asks for and another one approves", list, showOne, approve, refuse)
+}

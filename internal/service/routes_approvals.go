@@ -1,0 +1,55 @@
+package service
+
+import (
+	"context"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"mossledger.example/moss/internal/store"
+)
+
+// Waiting is the answer of an act that somebody else has to approve first.
+type Waiting struct {
+	Approval int64 `json:"waits_for_approval,omitempty" doc:"Number of the approval that it waits for; absent when it was done at once"`
+}
+
+type approveInput struct {
+	IDInput
+	Body struct {
+		Digest string `json:"digest" minLength:"64" maxLength:"64" doc:"Of the request as it was looked at"`
+		Words  string `json:"words,omitempty" maxLength:"500"`
+	}
+}
+
+type refuseInput struct {
+	IDInput
+	Body struct {
+		Words string `json:"words,omitempty" maxLength:"500" doc:"Why"`
+	}
+}
+
+func (s *Service) registerApprovals() {
+	add(s, http.MethodGet, "/approvals", "list-approvals", "List what was asked for and needs, or had, a second person", func(ctx context.Context, in *ListInput) (*body[store.Page[store.Approval]], error) {
+		return answer(s.store.Approvals(ctx, in.query()))
+	})
+	add(s, http.MethodGet, "/approvals/{id}", "get-approval", "Show a request, with before and after", func(ctx context.Context, in *IDInput) (*body[store.Approval], error) {
+		return answer(s.store.Approval(ctx, in.ID))
+	})
+	add(s, http.MethodPost, "/approvals/{id}/approve", "approve", "Approve what somebody else asked for, and have it done", func(ctx context.Context, in *approveInput) (*body[store.Approval], error) {
+		return answer(s.operator.Approve(ctx, who(ctx), in.ID, in.Body.Digest, in.Body.Words))
+	})
+	add(s, http.MethodPost, "/approvals/{id}/refuse", "refuse-approval", "Refuse a request, or withdraw one's own", func(ctx context.Context, in *refuseInput) (*body[store.Approval], error) {
+		v, err := s.store.Approval(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		user, _ := ctx.Value(keyUser).(store.User)
+		if !slices.Contains(user.Roles, RoleApprover) && !strings.EqualFold(v.AskedBy, user.Name) {
+			return nil, huma.Error403Forbidden("only an approver, or who asked for it, can end a request")
+		}
+		return answer(s.operator.Refuse(ctx, user.Name, in.ID, in.Body.Words))
+	})
+}

@@ -1,0 +1,225 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"mossledger.example/moss/internal/core/ledger"
+)
+
+// States of an approval.
+const (
+	ApprovalAsked      = "asked"
+	ApprovalApproved   = "approved"
+	ApprovalRefused    = "refused"
+	ApprovalWithdrawn  = "withdrawn"  // by who asked
+	ApprovalSuperseded = "superseded" // something else was asked for in its place
+)
+
+// Approval is something that one person asks for and another one approves.
+type Approval struct {
+	ID        int64           `json:"id"`
+	Kind      string          `json:"kind" enum:"endpoint,rotation,person"`
+	Subject   string          `json:"subject"`
+	What      string          `json:"what" doc:"In words"`
+	Changes   []ledger.Change `json:"changes" nullable:"false" doc:"Before and after"`
+	Systems   []string        `json:"systems" nullable:"false" doc:"That wait for it"`
+	Reason    string          `json:"reason"`
+	AskedBy   string          `json:"asked_by"`
+	Asked     time.Time       `json:"asked"`
+	State     string          `json:"state" enum:"asked,approved,refused,withdrawn,superseded"`
+	DecidedBy string          `json:"decided_by,omitempty"`
+	Decided   time.Time       `json:"decided,omitzero"`
+	Words     string          `json:"words" doc:"Of who decided, or what came of it"`
+	Digest    string          `json:"digest" doc:"To be sent with an approval: what was seen is what is approved"`
+	Detail    json.RawMessage `json:"-"`
+	SystemIDs []int64         `json:"-"`
+}
+
+// approvalDetail is what stands in the detail column.
+type approvalDetail struct {
+	Changes []ledger.Change `json:"changes"`
+	Detail  json.RawMessage `json:"detail"`
+}
+
+// markOf binds all that is approved and who asked for it.
+func (s *Store) markOf(v Approval, detail, asked string) string {
+	return s.sealer.Mark("approval", text([]string{v.Kind, v.Subject, v.What, detail, v.Reason, v.AskedBy, asked}))
+}
+
+// ErrForged is wrapped by errors about rows that were changed outside of the
+// service.
+var ErrForged = errors.New("it was changed outside of the service")
+
+// AskApproval stores a request. Earlier ones for the same systems, kind and
+// subject that are still open are superseded.
+func (s *Store) AskApproval(ctx context.Context, v Approval, entries ...ledger.Entry) (int64, error) {
+	var id int64
+	if v.SystemIDs == nil {
+		v.SystemIDs = []int64{}
+	}
+	err := s.inTx(ctx, func(tx *sql.Tx) error {
+		detail, asked := text(approvalDetail{v.Changes, v.Detail}), s.stamp()
+		if err := supersede(ctx, tx, v.Kind, v.Subject, v.SystemIDs, asked); err != nil {
+			return err
+		}
+		res, err := tx.ExecContext(ctx, "INSERT INTO approvals (kind, subject, what, detail, mark, reason, asked_by, asked, state) VALUES (?,?,?,?,?,?,?,?,'asked')", v.Kind, v.Subject, v.What, detail, s.markOf(v, detail, asked), v.Reason, v.AskedBy, asked)
+		if err != nil {
+			return err
+		}
+		if id, err = res.LastInsertId(); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "INSERT INTO approval_systems (approval_id, system_id) SELECT ?, value FROM json_each(?)", id, text(v.SystemIDs)); err != nil {
+			return err
+		}
+		for i := range entries {
+			entries[i].Ref = fmt.Sprintf("approval/%d", id)
+		}
+		return s.record(ctx, tx, entries...)
+	})
+	return id, err
+}
+
+func supersede(ctx context.Context, tx *sql.Tx, kind, subject string, systems []int64, now string) error {
+	_, err := tx.ExecContext(ctx, `UPDATE approvals SET state = 'superseded', decided = ? WHERE state = 'asked' AND kind = ?
+		AND (subject = ? OR id IN (SELECT approval_id FROM approval_systems WHERE system_id IN (SELECT value FROM json_each(?))))`, now, kind, subject, text(systems))
+	return err
+}
+
+const approvalColumns = "a.id, a.kind, a.subject, a.what, a.detail, a.mark, a.reason, a.asked_by, a.asked, a.state, a.decided_by, a.decided, a.words, (SELECT json_group_array(json_array(s.id, s.name)) FROM approval_systems x JOIN systems s ON s.id = x.system_id WHERE x.approval_id = a.id)"
+
+func (s *Store) scanApproval(row interface{ Scan(...any) error }, more ...any) (v Approval, err error) {
+	var detail, mark, asked, decided, systems string
+	if err := row.Scan(append([]any{&v.ID, &v.Kind, &v.Subject, &v.What, &detail, &mark, &v.Reason, &v.AskedBy, &asked, &v.State, &v.DecidedBy, &decided, &v.Words, &systems}, more...)...); err != nil {
+		return v, one(err)
+	}
+	v.Asked, v.Decided = timeOf(asked), timeOf(decided)
+	parts := parse[approvalDetail](detail)
+	v.Changes, v.Detail, v.Digest = parts.Changes, parts.Detail, mark
+	if mark != s.markOf(v, detail, asked) {
+		return v, fmt.Errorf("approval %d: %w", v.ID, ErrForged)
+	}
+	v.Systems = []string{}
+	for _, pair := range parse[[][2]any](systems) {
+		id, _ := pair[0].(float64)
+		name, _ := pair[1].(string)
+		v.SystemIDs, v.Systems = append(v.SystemIDs, int64(id)), append(v.Systems, name)
+	}
+	if v.Changes == nil {
+		v.Changes = []ledger.Change{}
+	}
+	return v, nil
+}
+
+// Approvals lists them.
+func (s *Store) Approvals(ctx context.Context, q Query) (Page[Approval], error) {
+	return page(ctx, s.read, listing[Approval]{
+		from: "approvals a", id: "a.id", sort: "-id", scan: approvalColumns,
+		columns: []column{
+			{name: "id", sql: "a.id", number: true},
+			{name: "kind", sql: "a.kind"},
+			{name: "subject", sql: "a.subject"},
+			{name: "what", sql: "a.what"},
+			{name: "reason", sql: "a.reason"},
+			{name: "asked_by", sql: "a.asked_by"},
+			{name: "asked", sql: "a.asked", hidden: true},
+			{name: "state", sql: "a.state"},
+			{name: "decided_by", sql: "a.decided_by"},
+			{name: "decided", sql: "a.decided", hidden: true},
+		},
+		scanRow: func(rows *sql.Rows) (Approval, error) {
+			v, err := s.scanApproval(rows, new(any), new(any))
+			if errors.Is(err, ErrForged) {
+				v.Words, err = "changed outside of the service: it cannot be approved", nil
+				v.Systems, v.Changes = []string{}, []ledger.Change{}
+			}
+			return v, err
+		},
+	}, q)
+}
+
+// Approval returns one.
+func (s *Store) Approval(ctx context.Context, id int64) (Approval, error) {
+	v, err := s.scanApproval(s.read.QueryRowContext(ctx, "SELECT "+approvalColumns+" FROM approvals a WHERE a.id = ?", id))
+	if err != nil {
+		return v, fmt.Errorf("approval %d: %w", id, err)
+	}
+	return v, nil
+}
+
+// WaitsFor returns the open request that a system waits for, or ErrNotFound.
+func (s *Store) WaitsFor(ctx context.Context, system int64) (Approval, error) {
+	return s.scanApproval(s.read.QueryRowContext(ctx, "SELECT "+approvalColumns+" FROM approvals a JOIN approval_systems w ON w.approval_id = a.id WHERE w.system_id = ? AND a.state = 'asked' AND a.kind = 'endpoint' ORDER BY a.id DESC LIMIT 1", system))
+}
+
+// DecideApproval ends an open request. ErrConflict when it was not open any more.
+func (s *Store) DecideApproval(ctx context.Context, id int64, state, by, words string, entries ...ledger.Entry) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		res, err := tx.ExecContext(ctx, "UPDATE approvals SET state = ?, decided_by = ?, decided = ?, words = ? WHERE id = ? AND state = 'asked'", state, by, s.stamp(), words, id)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err != nil || n == 0 {
+			return inUse(fmt.Sprintf("approval %d is no longer open", id))
+		}
+		return s.record(ctx, tx, entries...)
+	})
+}
+
+// ApprovalWords notes what came of an approved request.
+func (s *Store) ApprovalWords(ctx context.Context, id int64, words string) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "UPDATE approvals SET words = ? WHERE id = ?", words, id)
+		return err
+	})
+}
+
+// TrustEndpoints stores the sealed endpoint of systems, each with words about
+// who asked and who approved.
+func (s *Store) TrustEndpoints(ctx context.Context, sealed map[int64][]byte, words string, entries ...ledger.Entry) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		for id, endpoint := range sealed {
+			if _, err := tx.ExecContext(ctx, "UPDATE systems SET endpoint = ?, trusted_words = ? WHERE id = ?", endpoint, words, id); err != nil {
+				return err
+			}
+		}
+		return s.record(ctx, tx, entries...)
+	})
+}
+
+// Endpoint returns the sealed endpoint of a system; nil when there is none.
+func (s *Store) Endpoint(ctx context.Context, system int64) (sealed []byte, err error) {
+	err = s.read.QueryRowContext(ctx, "SELECT endpoint FROM systems WHERE id = ?", system).Scan(&sealed)
+	return sealed, one(err)
+}
+
+// HoldsSecretsOf tells whether accounts of a system are in custody.
+func (s *Store) HoldsSecretsOf(ctx context.Context, system int64) (bool, error) {
+	var n int
+	err := s.read.QueryRowContext(ctx, "SELECT COUNT(*) FROM secrets WHERE account_id IN (SELECT id FROM accounts WHERE system_id = ?)", system).Scan(&n)
+	return n > 0, err
+}
+
+// Reseal replaces a sealed value by the same one, bound anew.
+func (s *Store) Reseal(ctx context.Context, sealed map[int64][]byte, entries ...ledger.Entry) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		for id, value := range sealed {
+			if _, err := tx.ExecContext(ctx, "UPDATE secrets SET sealed = ? WHERE id = ?", value, id); err != nil {
+				return err
+			}
+		}
+		return s.record(ctx, tx, entries...)
+	})
+}
+
+// HasAct tells whether the ledger has an entry of an act.
+func (s *Store) HasAct(ctx context.Context, act string) (bool, error) {
+	var n int
+	err := s.read.QueryRowContext(ctx, "SELECT COUNT(*) FROM (SELECT 1 FROM ledger WHERE json_valid(leaf) AND json_extract(leaf, '$.act') = ? LIMIT 1)", act).Scan(&n)
+	return n > 0, err
+}
