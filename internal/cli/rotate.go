@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/url"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -126,12 +127,13 @@ func rotateCommand() *cobra.Command {
 		decideCommand("resume ID", "Go on with a stopped rotation, trying failed steps again", "resume"),
 		decideCommand("go-on ID", "Go on with a stopped rotation without its failed steps", "go-on"),
 		decideCommand("stop ID", "Stop a running rotation after the steps that have begun", "stop"),
-		decideCommand("undo ID", "Put the old value back everywhere and prove it", "undo"),
+		undoCommand(),
 		listCommand("list", "List rotations", "/rotations", []column{{"ID", "id"}, {"KIND", "kind"}, {"ACCOUNT", "account"}, {"AUTHORITY", "authority"}, {"MODE", "mode"}, {"RESULT", "result"}, {"POLICY", "policy"}, {"BY", "requested_by"}, {"STARTED", "started"}, {"ENDED", "ended"}, {"REASON", "reason"}}, "There was no rotation yet."))
 }
 
 // follow prints a rotation's journal as it is written and judges its end.
-func follow(cmd *cobra.Command, c *client, id string) error {
+// good are the ends that are what was asked for.
+func follow(cmd *cobra.Command, c *client, id string, good ...string) error {
 	format, err := outputOf(cmd)
 	if err != nil {
 		return err
@@ -170,7 +172,7 @@ func follow(cmd *cobra.Command, c *client, id string) error {
 	} else if err := write(cmd.OutOrStdout(), format, []column{{"ID", "id"}, {"ACCOUNT", "account"}, {"AUTHORITY", "authority"}, {"MODE", "mode"}, {"RESULT", "result"}, {"STARTED", "started"}, {"ENDED", "ended"}}, []row{final}, final); err != nil {
 		return err
 	}
-	if result != "done" && result != "undone" {
+	if !slices.Contains(good, result) {
 		return negative("rotation %s ended as %s: read 'moss rotate show %s'", id, result, id)
 	}
 	return nil
@@ -192,6 +194,8 @@ func printRecord(out io.Writer, r row) {
 	switch show(r["event"]) {
 	case "intent", "started":
 	case "outcome":
+		fmt.Fprintf(out, "  %s  %-8s %s%s\n", when, show(r["result"]), safe(what), words)
+	case "reached":
 		fmt.Fprintf(out, "  %s  %-8s %s%s\n", when, show(r["result"]), safe(what), words)
 	case "probed":
 		fmt.Fprintf(out, "  %s  probed   %s: %s%s\n", when, safe(what), show(r["result"]), words)
@@ -240,6 +244,55 @@ func showRotation() *cobra.Command {
 	return cmd
 }
 
+// undoCommand undoes a rotation. One that is finished is rehearsed first and
+// asked for, like a rotation.
+func undoCommand() *cobra.Command {
+	var reason string
+	var only, yes, without bool
+	cmd := &cobra.Command{Use: "undo ID", Short: "Put the old value back everywhere and prove it", Args: cobra.ExactArgs(1),
+		Long: "Puts the old value back everywhere and proves it. Undoing a finished rotation changes\neverything once more, so it needs what a rotation needs: a reason, a rehearsal that passes\n(made here and shown), and a confirmation, or --yes where there is no terminal."}
+	cmd.Flags().StringVar(&reason, "reason", "", "why; it is recorded")
+	cmd.Flags().BoolVar(&only, "rehearse", false, "only rehearse it")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	cmd.Flags().BoolVar(&without, "without-away", false, "of one that is being undone: do without the places that are away; they keep the new value")
+	addOutput(cmd)
+	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
+		path := "/rotations/" + url.PathEscape(args[0])
+		decision := "undo"
+		if without {
+			decision = "leave-away"
+		}
+		var now struct {
+			Rotation row `json:"rotation"`
+		}
+		if err := c.call(cmd.Context(), http.MethodGet, path, nil, &now); err != nil {
+			return err
+		}
+		if finished := show(now.Rotation["mode"]) == "finished" && show(now.Rotation["result"]) != "undo-incomplete"; finished {
+			if reason == "" && !only {
+				return &ExitError{ExitUsage, errors.New("give --reason, or --rehearse to only see what would happen")}
+			}
+			if err := rehearse(cmd, c, format, path, map[string]any{}); err != nil || only {
+				return err
+			}
+			if !yes {
+				answer, err := ask(cmd, "Undo rotation "+args[0]+" everywhere? Write yes")
+				if err != nil {
+					return &ExitError{ExitUsage, errors.New("there is no terminal to ask on: give --yes")}
+				}
+				if answer != "yes" {
+					return negative("nothing was undone")
+				}
+			}
+		}
+		if err := c.call(cmd.Context(), http.MethodPost, path+"/decision", map[string]string{"decision": decision, "reason": reason}, nil); err != nil {
+			return err
+		}
+		return follow(cmd, c, args[0], "undone")
+	})
+	return cmd
+}
+
 func decideCommand(use, short, decision string) *cobra.Command {
 	var reason string
 	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
@@ -250,7 +303,7 @@ func decideCommand(use, short, decision string) *cobra.Command {
 			fmt.Fprintf(cmd.OutOrStdout(), "Rotation %s stops after the steps that have begun.\n", args[0])
 			return nil
 		}
-		return follow(cmd, c, args[0])
+		return follow(cmd, c, args[0], "done")
 	})}
 	cmd.Flags().StringVar(&reason, "reason", "", "why; it is recorded")
 	addOutput(cmd)

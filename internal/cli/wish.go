@@ -231,7 +231,7 @@ func startRotation(cmd *cobra.Command, c *client, format, name, subject string, 
 		}
 		return write(cmd.OutOrStdout(), format, []column{{"ID", "rotation.id"}, {"MODE", "rotation.mode"}}, []row{v}, v)
 	}
-	return follow(cmd, c, rotation)
+	return follow(cmd, c, rotation, "done")
 }
 
 // assigning is what 'assign' and 'repair' share: rehearse, and unless that is

@@ -288,6 +288,19 @@ type Changer interface {
 	Change(ctx context.Context, target Target, account AccountRef, value secret.Value) error
 }
 
+// PasswordRules are what an authority demands of a new password.
+type PasswordRules struct {
+	Shortest int    // characters; 0 for no rule
+	Longest  int    // 0 for no rule
+	From     string // what says so, in words
+	Unknown  string // what could not be read, and why; "" when all is known
+}
+
+// Ruler tells the rules that apply to an account.
+type Ruler interface {
+	PasswordRules(ctx context.Context, target Target, account AccountRef) (PasswordRules, error)
+}
+
 // Overlapper lets an account have two values at once, so that a change needs
 // no moment in which both sides must switch. Accept makes the authority accept
 // both; Change then ends it by accepting one.

@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"strconv"
 	"syscall"
@@ -109,6 +110,35 @@ func isTimeout(err error) bool {
 // IsTimeout reports whether an error is about time running out.
 func IsTimeout(err error) bool { return isTimeout(err) }
 
+// IsInterrupted reports whether a connection ended without an answer: the other
+// side went away, or something in between did. It says nothing about what was
+// sent before.
+func IsInterrupted(err error) bool {
+	for _, interruption := range []error{io.EOF, io.ErrUnexpectedEOF, io.ErrClosedPipe, net.ErrClosed, syscall.ECONNRESET, syscall.ECONNREFUSED, syscall.ECONNABORTED, syscall.EPIPE, syscall.EHOSTUNREACH, syscall.ENETUNREACH} {
+		if errors.Is(err, interruption) {
+			return true
+		}
+	}
+	return false
+}
+
+// interruptedNext is what to do about a connection that ended too early.
+const interruptedNext = "the connection was accepted and ended at once: is the service behind that port up?"
+
+// Reclassify makes a failure of establishing a connection one of reaching the
+// system, when that is what its error says. A service that is starting, or
+// down behind a forwarder, looks like one that speaks another protocol.
+func (f *Failure) Reclassify() *Failure {
+	switch {
+	case f.Err == nil:
+	case IsTimeout(f.Err):
+		f.Code = CodeTimeout
+	case IsInterrupted(f.Err):
+		f.Code, f.Next = CodeUnreachable, interruptedNext
+	}
+	return f
+}
+
 func connectNext(err error, port int) string {
 	switch {
 	case errors.Is(err, syscall.ECONNREFUSED):
@@ -156,10 +186,7 @@ func Secure(ctx context.Context, target Target, defaultPort int, watch *Stopwatc
 	}
 	conn, err := Handshake(ctx, raw, config)
 	if err != nil {
-		f := target.Fail(StageSecure, CodeUntrusted, err.Error(), next(err), err)
-		if isTimeout(err) {
-			f.Code = CodeTimeout
-		}
+		f := target.Fail(StageSecure, CodeUntrusted, err.Error(), next(err), err).Reclassify()
 		watch.Fail(f)
 		return nil, nil, Facts{}, f
 	}

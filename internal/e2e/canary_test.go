@@ -58,7 +58,7 @@ func TestCanary(t *testing.T) {
 	run(0, "rotate", "rehearse", "larkmoor-directory/svc-manifest")
 	run(0, "rotate", "run", "larkmoor-directory/svc-manifest", "--reason", "canary")
 	run(0, "custody", "take", "larkmoor-directory/svc-tidefeed", "--reset", "--reason", "canary")
-	run(0, "rotate", "undo", "2", "--reason", "canary")
+	run(0, "rotate", "undo", "2", "--reason", "canary", "--yes")
 	run(0, "survey", "run")
 	run(3, "explain", "north1/QuayLineStore")
 	run(0, "explain", "north1/QuayLineBoarding", "--repair", "--reason", "canary")

@@ -349,3 +349,34 @@ func Modify(t testing.TB, d *Directory, ldif string) {
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(out))
 }
+
+// local are the arguments with which the tools of a Samba directory work on its
+// files.
+func (d *Directory) local() []string {
+	dc := filepath.Join(d.folder, "dc")
+	return []string{"-s", dc + "/offline.conf", "-H", dc + "/private/sam.ldb"}
+}
+
+// FineGrained gives accounts of a Samba directory a fine-grained policy.
+func (d *Directory) FineGrained(t testing.TB, name string, shortest int, accounts ...string) {
+	t.Helper()
+	pso := func(args ...string) {
+		_, err := run(t.Context(), "", "samba-tool", append(append([]string{"domain", "passwordsettings", "pso"}, args...), d.local()...)...)
+		require.NoError(t, err)
+	}
+	pso("create", name, "1", fmt.Sprintf("--min-pwd-length=%d", shortest), "--complexity=on", "--min-pwd-age=0", "--max-pwd-age=0")
+	for _, account := range accounts {
+		pso("apply", name, account)
+	}
+}
+
+// AllowReadingPolicies lets every account that signed in read fine-grained
+// policies.
+func (d *Directory) AllowReadingPolicies(t testing.TB) {
+	t.Helper()
+	_, err := run(t.Context(), "", "samba-tool", append([]string{"dsacl", "set", "--objectdn=CN=Password Settings Container,CN=System," + d.Base, "--action=allow", "--sddl=(A;CI;GR;;;AU)"}, d.local()...)...)
+	require.NoError(t, err)
+	// Entries that are there take the inherited right when they are written.
+	_, err = run(t.Context(), "", "samba-tool", append([]string{"dsacl", "set", "--objectdn=CN=forty,CN=Password Settings Container,CN=System," + d.Base, "--action=allow", "--sddl=(A;;GR;;;AU)"}, d.local()...)...)
+	require.NoError(t, err)
+}

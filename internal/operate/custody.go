@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/secret"
@@ -111,11 +112,26 @@ func (o *Operator) newSecret(c store.Credential, system, rotation int64, v secre
 	return s, err
 }
 
+// ownPassword refuses accounts whose password somebody else sets: a directory
+// that changes it by itself, or the machine that it belongs to.
+func ownPassword(a store.Account) error {
+	switch a.Type {
+	case "managed":
+		return fmt.Errorf("%w: the directory changes the password of %s by itself, and the hosts that may use it fetch it there: setting one would break them", ErrRefused, a.Name)
+	case "computer":
+		return fmt.Errorf("%w: %s is a computer: its password belongs to the machine itself, which would lose its place in the domain", ErrRefused, a.Name)
+	}
+	return nil
+}
+
 // TakeCustody takes an account with its known password, which is verified at
 // the authority at once.
 func (o *Operator) TakeCustody(ctx context.Context, by string, a store.Account, value secret.Value) (connect.Verdict, error) {
 	if value.Empty() {
 		return connect.Verdict{}, fmt.Errorf("%w: no password was given", ErrInput)
+	}
+	if err := ownPassword(a); err != nil {
+		return connect.Verdict{}, err
 	}
 	if err := o.notRotating(ctx, a); err != nil {
 		return connect.Verdict{}, err
@@ -153,6 +169,12 @@ func (o *Operator) ResetCustody(ctx context.Context, by, reason string, a store.
 	if reason == "" {
 		return fmt.Errorf("%w: a reset breaks whatever still uses the old password: give a reason", ErrInput)
 	}
+	if err := ownPassword(a); err != nil {
+		return err
+	}
+	if a.Enabled == estate.No {
+		return fmt.Errorf("%w: %s is disabled: nothing could prove the new password; enable it first", ErrRefused, a.Name)
+	}
 	if err := o.notRotating(ctx, a); err != nil {
 		return err
 	}
@@ -164,7 +186,7 @@ func (o *Operator) ResetCustody(ctx context.Context, by, reason string, a store.
 	if !ok {
 		return fmt.Errorf("%w: %s cannot change a password", ErrCannot, target.Name)
 	}
-	value, err := o.generate(a)
+	value, err := o.generate(ctx, a)
 	if err != nil {
 		return err
 	}
@@ -184,12 +206,19 @@ func (o *Operator) ResetCustody(ctx context.Context, by, reason string, a store.
 		// Done or unclear: the authority itself says what is true (law 3).
 		verdict, err := verifier.Verify(ctx, target, refOf(a), value)
 		if err != nil {
-			return errors.Join(changeErr, fmt.Errorf("it is not known whether the new value is in force; it is kept sealed: %w", err))
+			o.settleLater()
+			return errors.Join(changeErr, fmt.Errorf("it is not known yet whether the new value is in force; it is kept sealed, and asked for until it is known: %w", err))
 		}
-		if !verdict.Accepted {
-			return errors.Join(changeErr, fmt.Errorf("%w: %s does not accept the new value: %s", ErrRefused, target.Name, verdict.Words))
+		keep := context.WithoutCancel(ctx)
+		if verdict.Accepted {
+			return o.Store.TakeCustody(keep, sealed, by, verdict.Words)
 		}
-		return o.Store.TakeCustody(context.WithoutCancel(ctx), sealed, by, verdict.Words)
+		if changeErr == nil && verdict.Code != connect.VerdictWrong {
+			// The authority said that it took the value; what it refuses is the account.
+			return errors.Join(o.Store.TakeCustody(keep, sealed, by, verdict.Words), o.Store.SaveVerdict(keep, a.Credential(), "refused", verdict.Words),
+				fmt.Errorf("%w: the new password is set and in custody, but %s does not let %s in: %s", ErrRefused, target.Name, a.Name, verdict.Words))
+		}
+		return errors.Join(changeErr, fmt.Errorf("%w: %s does not accept the new value: %s", ErrRefused, target.Name, verdict.Words))
 	})
 	if err != nil {
 		return err
@@ -197,11 +226,116 @@ func (o *Operator) ResetCustody(ctx context.Context, by, reason string, a store.
 	return o.afterCustody(ctx, a)
 }
 
-// generate draws a new value that the account's directory will accept.
-func (o *Operator) generate(a store.Account) (secret.Value, error) {
+// settleLater has prepared values settled whose fate is not known.
+func (o *Operator) settleLater() {
+	o.lock.Lock()
+	defer o.lock.Unlock()
+	if o.settling || o.base.Err() != nil {
+		return
+	}
+	o.settling = true
+	o.work.Add(1)
+	go func() {
+		defer o.work.Done()
+		for pause := time.Second; ; pause = min(2*pause, 5*time.Minute) {
+			left, err := o.settleCandidates(o.base)
+			if err != nil && o.base.Err() == nil {
+				o.Log.Warn("values whose fate is not known yet", "error", err)
+			}
+			if left == 0 && err == nil || connect.Wait(o.base, pause) != nil {
+				break
+			}
+		}
+		o.lock.Lock()
+		o.settling = false
+		o.lock.Unlock()
+	}()
+}
+
+// settleCandidates asks authorities about values that a reset sealed and sent,
+// and that nobody knows the fate of: the service was killed in the act, or the
+// answer was lost. Law 2: each is kept until it is known.
+func (o *Operator) settleCandidates(ctx context.Context) (left int, err error) {
+	open, err := o.Store.OpenCandidates(ctx)
+	if err != nil {
+		return len(open), err
+	}
+	var list []store.Finding
+	var errs []error
+	for _, s := range open {
+		a, err := o.Store.Account(ctx, s.AccountID)
+		if err == nil {
+			err = o.settleCandidate(ctx, a, s)
+		}
+		if err == nil {
+			continue
+		}
+		left++
+		errs = append(errs, err)
+		list = append(list, store.Finding{Key: fmt.Sprintf("unsettled/%d", s.ID), Kind: "unsettled", Severity: "high", Subject: a.Name, System: a.System, AccountID: a.ID,
+			What: fmt.Sprintf("a reset of %s was interrupted, and which password is in force is not known yet: %v", a.Name, err), Next: "nothing: the sealed value is kept, and " + a.System + " is asked until it answers"})
+	}
+	return left, errors.Join(append(errs, o.Store.SetFindings(context.WithoutCancel(ctx), "unsettled/", list))...)
+}
+
+func (o *Operator) settleCandidate(ctx context.Context, a store.Account, s store.Secret) error {
+	value, err := o.sealer.Open(s.Binding(), s.Sealed)
+	if err != nil {
+		return err
+	}
+	_, target, verifier, err := o.authority(ctx, a)
+	if err != nil {
+		return err
+	}
+	limited, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	entry := ledger.Entry{Actor: byService, Act: "custody.settle", Subject: a.Name, System: a.System, Ref: fmt.Sprintf("account/%d", a.ID)}
+	return o.act(ctx, entry, func() error {
+		verdict, err := verifier.Verify(limited, target, refOf(a), value)
+		keep := context.WithoutCancel(ctx)
+		switch {
+		case err != nil:
+			return err
+		case verdict.Accepted:
+			if err := o.Store.TakeCustody(keep, s, byService, "found in force after an interruption: "+verdict.Words); err != nil {
+				return err
+			}
+			return o.afterCustody(keep, a)
+		case verdict.Code == connect.VerdictWrong:
+			return o.Store.DropCandidate(keep, a.Credential(), s.Fingerprint)
+		}
+		return fmt.Errorf("%s does not tell: %s", target.Name, verdict.Words)
+	})
+}
+
+// generate draws a new value that the account's authority will accept, as far as
+// its policy can be read.
+func (o *Operator) generate(ctx context.Context, a store.Account) (secret.Value, error) {
 	policy := secret.DefaultPolicy()
+	rules, err := o.passwordRules(ctx, a)
+	if err != nil {
+		return secret.Value{}, err
+	}
+	if rules.Longest > 0 && rules.Longest < policy.Length {
+		policy.Length = rules.Longest
+	}
+	policy.Length = max(policy.Length, rules.Shortest)
 	policy.Avoid = append(strings.FieldsFunc(a.DisplayName, func(r rune) bool { return strings.ContainsRune(",.-_ #\t", r) }), a.Name)
 	return policy.Generate(o.Random)
+}
+
+// passwordRules asks the authority which rules a new password of an account has
+// to obey. An authority that does not tell has the zero rules.
+func (o *Operator) passwordRules(ctx context.Context, a store.Account) (connect.PasswordRules, error) {
+	connector, target, _, err := o.authority(ctx, a)
+	if err != nil {
+		return connect.PasswordRules{}, err
+	}
+	ruler, ok := connector.(connect.Ruler)
+	if !ok {
+		return connect.PasswordRules{Unknown: "systems of this kind do not tell their rules for passwords"}, nil
+	}
+	return ruler.PasswordRules(ctx, target, refOf(a))
 }
 
 func (o *Operator) notRotating(ctx context.Context, s Subject) error {

@@ -78,7 +78,9 @@ func TestDataStores(t *testing.T) {
 	require.Equal(t, rotation.FinishedDone, done.Result)
 	var kinds []string
 	for _, s := range done.Plan.Steps {
-		kinds = append(kinds, string(s.Kind))
+		if s.Kind != rotation.StepAll { // in which nothing is done
+			kinds = append(kinds, string(s.Kind))
+		}
 	}
 	assert.Equal(t, "seal change sign-in replace replace restart prove retire refuse", strings.Join(kinds, " "))
 	assert.False(t, f.estate.Tides.Accepts("svc_tides", larkmoor.Passwords["svc_tides"]))

@@ -23,8 +23,9 @@ type hands struct {
 	account  store.Account // zero for a key pair
 }
 
-// pair finds the two sealed values of a rotation: the one it made, and the
-// newest one that the account had before it.
+// pair finds the two sealed values of a rotation: the one it made, and the one
+// that was current when it began. What an earlier rotation made and gave up is
+// neither, however new it is.
 func (o *Operator) pair(ctx context.Context, r store.Rotation) (old, next *store.Secret, err error) {
 	all, err := o.Store.Secrets(ctx, r.Credential())
 	if err != nil {
@@ -35,9 +36,10 @@ func (o *Operator) pair(ctx context.Context, r store.Rotation) (old, next *store
 		switch {
 		case s.RotationID == r.ID && next == nil:
 			next = s
-		case s.State == store.SecretCurrent && s.RotationID != r.ID:
+		case s.RotationID == r.ID:
+		case r.OldSecret != 0 && s.ID == r.OldSecret:
 			old = s
-		case old == nil && s.RotationID != r.ID && s.State != store.SecretCandidate && (next == nil || s.ID < next.ID):
+		case r.OldSecret == 0 && s.State == store.SecretCurrent: // begun by an earlier version
 			old = s
 		}
 	}
@@ -89,16 +91,41 @@ func (h *hands) assigned(ctx context.Context, step rotation.Step) (old, next sec
 }
 
 func failed(err error) rotation.Outcome {
-	result := rotation.ResultFailed
-	if connect.IsUnclear(err) {
-		result = rotation.ResultUnclear
+	if connect.IsUnclear(err) && !errors.Is(err, rotation.ErrAway) {
+		return rotation.Outcome{Result: rotation.ResultUnclear, Words: err.Error()}
 	}
-	return rotation.Outcome{Result: result, Words: err.Error()}
+	return certainly(err)
 }
 
-// certainly is for failures before anything was sent.
+// certainly is for failures before anything was sent, or that certainly changed
+// nothing. A system that could not be reached is no failure (law 12).
 func certainly(err error) rotation.Outcome {
+	if away(err) {
+		return rotation.Outcome{Result: rotation.ResultAway, Words: err.Error()}
+	}
 	return rotation.Outcome{Result: rotation.ResultFailed, Words: err.Error()}
+}
+
+// notFoundOut is a probe that found nothing out.
+func notFoundOut(err error) rotation.Finding {
+	result := rotation.ProbeUnknown
+	if away(err) {
+		result = rotation.ProbeAway
+	}
+	return rotation.Finding{Result: result, Words: err.Error()}
+}
+
+// away: the system could not be reached.
+func away(err error) bool {
+	var failure *connect.Failure
+	if errors.As(err, &failure) {
+		switch failure.Code {
+		case connect.CodeUnknownName, connect.CodeUnreachable, connect.CodeTimeout:
+			return true
+		}
+		return false
+	}
+	return errors.Is(err, rotation.ErrAway)
 }
 
 func done(words string) rotation.Outcome {
@@ -139,7 +166,45 @@ func (h *hands) Observe(ctx context.Context, step rotation.Step, _ bool) (string
 		return "", err
 	}
 	state, err := restarter.UnitState(ctx, target, step.At())
+	if away(err) {
+		err = errors.Join(rotation.ErrAway, err)
+	}
 	return state.Invocation, err
+}
+
+// Reach implements rotation.Hands.
+func (h *hands) Reach(ctx context.Context, step rotation.Step) rotation.Finding {
+	connector, target, err := h.on(ctx, step)
+	if err != nil {
+		return rotation.Finding{Result: rotation.ProbeHere, Words: err.Error()} // no matter of reaching it
+	}
+	for _, stage := range connector.Check(ctx, target).Stages {
+		switch stage.Code {
+		case connect.CodeUnknownName, connect.CodeUnreachable, connect.CodeTimeout:
+			if !stage.OK {
+				return rotation.Finding{Result: rotation.ProbeAway, Words: step.System + ": " + string(stage.Stage) + ": " + stage.Detail}
+			}
+		}
+	}
+	return rotation.Finding{Result: rotation.ProbeHere, Words: step.System + " answers"}
+}
+
+// unchanged makes sure that what is about to be replaced at the authority is
+// what was current: somebody else may have set another value since, for
+// instance when the service was restored from a backup.
+func (h *hands) unchanged(ctx context.Context, step rotation.Step, old secret.Value) (rotation.Outcome, bool) {
+	verifier, target, err := capability[connect.Verifier](ctx, h, step)
+	if err != nil {
+		return rotation.Outcome{}, true // changing it tells
+	}
+	verdict, err := verifier.Verify(ctx, target, refOf(h.account), old)
+	if err != nil {
+		return certainly(err), false
+	}
+	if !verdict.Accepted && verdict.Code == connect.VerdictWrong {
+		return certainly(fmt.Errorf("%s: %s does not accept the value that is in custody (%s): somebody else changed it, and nothing was set", step.System, h.account.Name, verdict.Words)), false
+	}
+	return rotation.Outcome{}, true
 }
 
 // Do implements rotation.Hands.
@@ -153,6 +218,11 @@ func (h *hands) Do(ctx context.Context, step rotation.Step, _ string) rotation.O
 	}
 	if outcome, mine := h.changeDoor(ctx, step, old, next, false); mine {
 		return outcome
+	}
+	if step.Kind == rotation.StepChange {
+		if outcome, as := h.unchanged(ctx, step, old); !as {
+			return outcome
+		}
 	}
 	if step.Kind == rotation.StepChange && step.Overlap {
 		return h.accept(ctx, step, old, next)
@@ -225,14 +295,14 @@ func (h *hands) giveLogOn(ctx context.Context, step rotation.Step, was, account 
 func (h *hands) probeLogOn(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {
 	keeper, target, err := capability[connect.LogOnKeeper](ctx, h, step)
 	if err != nil {
-		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+		return notFoundOut(err)
 	}
 	state, err := keeper.ReadLogOn(ctx, target, step.At())
 	switch moved := step.LogOn.Moved; {
 	case connect.CodeOf(err) == connect.CodeGone:
 		return rotation.Finding{Result: rotation.ProbeNeither, Words: err.Error()}
 	case err != nil:
-		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+		return notFoundOut(err)
 	case moved && strings.EqualFold(state.Account, step.LogOn.Was):
 		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "it logs on as " + state.Account}
 	case !strings.EqualFold(state.Account, step.LogOn.Account) && !strings.EqualFold(state.Account, step.LogOn.Was):
@@ -259,7 +329,7 @@ func (h *hands) prepare(ctx context.Context) rotation.Outcome {
 	if h.rotation.KeyID != 0 {
 		return h.prepareKey(ctx)
 	}
-	value, err := h.generate(h.account)
+	value, err := h.generate(ctx, h.account)
 	if err != nil {
 		return certainly(err)
 	}
@@ -270,7 +340,7 @@ func (h *hands) prepare(ctx context.Context) rotation.Outcome {
 	if err := h.Store.AddCandidate(ctx, sealed); err != nil {
 		return certainly(err)
 	}
-	return done("32 characters, sealed and on disk")
+	return done(fmt.Sprintf("%d characters, sealed and on disk", len([]rune(value.RevealString()))))
 }
 
 // apply makes from into to.
@@ -339,14 +409,11 @@ const (
 
 // Probe implements rotation.Hands. It changes nothing.
 func (h *hands) Probe(ctx context.Context, step rotation.Step, undo bool, memo string) rotation.Finding {
-	unknown := func(err error) rotation.Finding {
-		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
-	}
 	if step.Kind == rotation.StepSeal {
 		_, next, err := h.pair(ctx, h.rotation)
 		switch {
 		case err != nil:
-			return unknown(err)
+			return notFoundOut(err)
 		case undo || next == nil:
 			return rotation.Finding{Result: rotation.ProbeAbsent}
 		}
@@ -354,7 +421,7 @@ func (h *hands) Probe(ctx context.Context, step rotation.Step, undo bool, memo s
 	}
 	old, next, err := h.secrets(ctx, step)
 	if err != nil {
-		return unknown(err)
+		return notFoundOut(err)
 	}
 	if step.Door != nil && (step.Kind == rotation.StepChange || step.Kind == rotation.StepRetire) {
 		return h.probeDoor(ctx, step, old, next)
@@ -378,6 +445,8 @@ func (h *hands) Probe(ctx context.Context, step rotation.Step, undo bool, memo s
 	}
 	outcome := h.apply(ctx, step, from, to)
 	switch {
+	case outcome.Result == rotation.ResultAway:
+		return rotation.Finding{Result: rotation.ProbeAway, Words: outcome.Words}
 	case outcome.Result == rotation.ResultDone && undo, outcome.Result != rotation.ResultDone && !undo:
 		return rotation.Finding{Result: rotation.ProbeAbsent, Words: outcome.Words}
 	case outcome.Result == rotation.ResultDone:
@@ -389,11 +458,11 @@ func (h *hands) Probe(ctx context.Context, step rotation.Step, undo bool, memo s
 func (h *hands) probeChange(ctx context.Context, step rotation.Step, undo bool, old, next secret.Value) rotation.Finding {
 	acceptsNew, _, err := h.accepts(ctx, step, next)
 	if err != nil {
-		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+		return notFoundOut(err)
 	}
 	acceptsOld, words, err := h.accepts(ctx, step, old)
 	if err != nil {
-		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+		return notFoundOut(err)
 	}
 	switch {
 	case acceptsNew && acceptsOld && undo:
@@ -404,19 +473,19 @@ func (h *hands) probeChange(ctx context.Context, step rotation.Step, undo bool, 
 	case acceptsOld:
 		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "the authority accepts the old value"}
 	}
-	return rotation.Finding{Result: rotation.ProbeNeither, Words: "the authority accepts neither value: " + words}
+	return rotation.Finding{Result: rotation.ProbeStranger, Words: "the authority accepts neither value, so somebody else set one; nothing is set over it: " + words}
 }
 
 // probeRetire: the old value is retired when it is refused.
 func (h *hands) probeRetire(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {
 	acceptsNew, words, err := h.accepts(ctx, step, next)
 	if err != nil {
-		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+		return notFoundOut(err)
 	}
 	acceptsOld, _, err := h.accepts(ctx, step, old)
 	switch {
 	case err != nil:
-		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+		return notFoundOut(err)
 	case acceptsOld && acceptsNew:
 		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "both values are accepted"}
 	case acceptsNew:
@@ -428,14 +497,14 @@ func (h *hands) probeRetire(ctx context.Context, step rotation.Step, old, next s
 func (h *hands) probeReplace(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {
 	holder, target, err := capability[connect.Holder](ctx, h, step)
 	if err != nil {
-		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+		return notFoundOut(err)
 	}
 	state, err := holder.ReadCopies(ctx, target, step.Subject, step.Places)
 	if err != nil {
 		if connect.CodeOf(err) == connect.CodeGone {
 			return rotation.Finding{Result: rotation.ProbeNeither, Words: err.Error()}
 		}
-		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+		return notFoundOut(err)
 	}
 	var olds, news int
 	for i, v := range state.Found {
@@ -458,11 +527,11 @@ func (h *hands) probeReplace(ctx context.Context, step rotation.Step, old, next 
 func (h *hands) probeRestart(ctx context.Context, step rotation.Step, undo bool, memo string) rotation.Finding {
 	restarter, target, err := capability[connect.Restarter](ctx, h, step)
 	if err != nil {
-		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+		return notFoundOut(err)
 	}
 	state, err := restarter.UnitState(ctx, target, step.At())
 	if err != nil {
-		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+		return notFoundOut(err)
 	}
 	if step.Dependent.LogsOn() {
 		switch state.Active {

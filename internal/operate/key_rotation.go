@@ -186,18 +186,18 @@ func (h *hands) changeDoor(ctx context.Context, step rotation.Step, old, next se
 func (h *hands) probeDoor(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {
 	was, will, err := lines(old, next)
 	if err != nil {
-		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+		return notFoundOut(err)
 	}
 	admitter, target, err := capability[connect.Admitter](ctx, h, step)
 	if err != nil {
-		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+		return notFoundOut(err)
 	}
 	is, err := admitter.ReadEntries(ctx, target, step.Subject, []string{was, will})
 	switch {
 	case connect.CodeOf(err) == connect.CodeGone:
 		return rotation.Finding{Result: rotation.ProbeNeither, Words: err.Error()}
 	case err != nil:
-		return rotation.Finding{Result: rotation.ProbeUnknown, Words: err.Error()}
+		return notFoundOut(err)
 	case !is[0] && !is[1]:
 		return rotation.Finding{Result: rotation.ProbeNeither, Words: "neither key is let in: somebody changed the file"}
 	}

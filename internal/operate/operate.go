@@ -63,6 +63,7 @@ type Operator struct {
 	rereads   map[int64]chan struct{} // surveys that follow a rotation, until they end
 	rotations map[int64]*running
 	journaled int
+	settling  bool // values whose fate is not known are being asked for
 
 	turns turns // at files that acts change
 }
@@ -117,6 +118,7 @@ func (o *Operator) Start(ctx context.Context) error {
 		o.Log.Info("taking up a rotation", "rotation", r.ID, "account", r.Account, "mode", r.Mode)
 		o.launch(r)
 	}
+	o.settleLater()
 	return nil
 }
 

@@ -320,6 +320,8 @@ func TestUndoAfterTheEnd(t *testing.T) {
 	before, _ := f.estate.Hosts["quay1"].Read("/etc/gangway/gangway.env")
 	r := f.rotate(a, rotation.PolicyStop)
 	require.Equal(t, "done", r.Result)
+	_, err := f.RehearseUndo(ctx, "ines", r.ID)
+	require.NoError(t, err)
 	require.NoError(t, f.Decide(ctx, "ines", r.ID, rotation.DecideUndo, "a program elsewhere broke"))
 	require.Eventually(t, func() bool {
 		v, err := f.Store.Rotation(ctx, r.ID)

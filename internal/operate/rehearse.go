@@ -49,6 +49,57 @@ func (o *Operator) Rehearse(ctx context.Context, by string, s Subject, wish Wish
 	return v, o.Store.SaveRehearsal(context.WithoutCancel(ctx), &v)
 }
 
+// RehearseUndo checks everything about undoing a finished rotation that can be
+// checked without changing anything.
+func (o *Operator) RehearseUndo(ctx context.Context, by string, id int64) (store.Rehearsal, error) {
+	r, err := o.Store.Rotation(ctx, id)
+	if err != nil {
+		return store.Rehearsal{}, err
+	}
+	if r.Mode != string(rotation.ModeFinished) {
+		return store.Rehearsal{}, fmt.Errorf("%w: rotation %d is %s: undoing it needs no rehearsal", ErrRefused, id, r.Mode)
+	}
+	if err := o.mayDecide(ctx, r, rotation.DecideUndo); err != nil {
+		return store.Rehearsal{}, err
+	}
+	s, err := o.subject(ctx, r.Credential())
+	if err != nil {
+		return store.Rehearsal{}, err
+	}
+	plan := r.Plan
+	plan.UndoOf = id
+	v := store.Rehearsal{AccountID: r.AccountID, KeyID: r.KeyID, CreatedBy: by, Plan: plan, Verdict: "passed"}
+	entry := ledger.Entry{Actor: by, Act: "rotation.rehearse-undo", Subject: r.Account, System: r.Authority, Ref: rotationTopic(id)}
+	if err := o.act(ctx, entry, func() error {
+		v.Checks, err = o.checks(ctx, s, plan)
+		return err
+	}); err != nil {
+		return v, err
+	}
+	for _, c := range v.Checks {
+		if c.Result == connect.CheckFailed {
+			v.Verdict = "failed"
+		}
+	}
+	return v, o.Store.SaveRehearsal(context.WithoutCancel(ctx), &v)
+}
+
+// undoRehearsed holds the undoing of a finished rotation against law 9.
+func (o *Operator) undoRehearsed(ctx context.Context, r store.Rotation) error {
+	latest, err := o.Store.LatestRehearsal(ctx, r.Credential())
+	switch {
+	case errors.Is(err, store.ErrNotFound) || err == nil && latest.Plan.UndoOf != r.ID:
+		return fmt.Errorf("%w: undoing a finished rotation changes everything once more: rehearse it with 'moss rotate undo %d --rehearse' first", ErrRefused, r.ID)
+	case err != nil:
+		return err
+	case latest.Verdict != "passed":
+		return fmt.Errorf("%w: the rehearsal of undoing rotation %d failed: mend what it names and rehearse again", ErrRefused, r.ID)
+	case o.Now().Sub(latest.Created) > RehearsalAge:
+		return fmt.Errorf("%w: the rehearsal of undoing rotation %d is older than %s: rehearse again", ErrRefused, r.ID, RehearsalAge)
+	}
+	return nil
+}
+
 func (o *Operator) checks(ctx context.Context, subject Subject, plan rotation.Plan) ([]connect.Checked, error) {
 	values, err := o.values(ctx, subject.Credential())
 	if err != nil {
@@ -77,6 +128,7 @@ func (o *Operator) checks(ctx context.Context, subject Subject, plan rotation.Pl
 			}
 			intentions[s.System] = append(intentions[s.System], connect.Intention{Entries: &connect.EntryChange{Path: s.Subject, Stays: stays}})
 		case s.Kind == rotation.StepChange:
+			checks = append(checks, o.rulesCheck(ctx, a))
 			ref := refOf(a)
 			intentions[s.System] = append(intentions[s.System], connect.Intention{Change: &ref, Current: values.current})
 		case s.Kind == rotation.StepReplace:
@@ -172,6 +224,25 @@ func (o *Operator) currentValue(ctx context.Context, a store.Account, current se
 	return line
 }
 
+// rulesCheck says which rules the new password will obey.
+func (o *Operator) rulesCheck(ctx context.Context, a store.Account) connect.Checked {
+	line := connect.Checked{System: a.System, What: "the rules for a new password are known", Result: connect.CheckOK}
+	rules, err := o.passwordRules(ctx, a)
+	switch {
+	case err != nil:
+		line.Result, line.Words = connect.CheckUnchecked, err.Error()
+	case rules.Shortest > 256:
+		line.Result, line.Words = connect.CheckFailed, fmt.Sprintf("at least %d characters (%s): more than can be made", rules.Shortest, rules.From)
+	case rules.Longest > 0 && rules.Longest < 12:
+		line.Result, line.Words = connect.CheckFailed, fmt.Sprintf("at most %d characters (%s): fewer than are safe", rules.Longest, rules.From)
+	case rules.Unknown != "":
+		line.Result, line.Words, line.Next = connect.CheckUnchecked, rules.Unknown, "if it is refused, nothing has changed yet: the rotation ends there"
+	default:
+		line.Words = or(rules.From, "no rule is in force")
+	}
+	return line
+}
+
 func (o *Operator) rehearseSystem(ctx context.Context, name string, list []connect.Intention) []connect.Checked {
 	failed := func(words string) []connect.Checked {
 		return []connect.Checked{{System: name, What: "reach the system", Result: connect.CheckFailed, Words: words}}
@@ -262,6 +333,8 @@ func (o *Operator) allowed(ctx context.Context, subject Subject, plan rotation.P
 		return 0, fmt.Errorf("%w: there was no rehearsal: run 'moss rotate rehearse %s' first, or override with a reason", ErrRefused, spelled(subject))
 	case err != nil:
 		return 0, err
+	case latest.Plan.UndoOf != 0:
+		return 0, fmt.Errorf("%w: the latest rehearsal was about undoing rotation %d: rehearse again", ErrRefused, latest.Plan.UndoOf)
 	case latest.Verdict != "passed":
 		return 0, fmt.Errorf("%w: the latest rehearsal failed: read it with 'moss rotate rehearse %s', or override with a reason", ErrRefused, spelled(subject))
 	case o.Now().Sub(latest.Created) > RehearsalAge:

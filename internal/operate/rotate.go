@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
+	"time"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
@@ -15,6 +17,28 @@ import (
 type running struct {
 	decide chan rotation.Record
 	ended  chan struct{}
+
+	lock  sync.Mutex
+	words string // why it does not go on
+}
+
+func (r *running) tell(words string) {
+	r.lock.Lock()
+	defer r.lock.Unlock()
+	r.words = words
+}
+
+// Halted says why a running rotation does not go on; "" when it does.
+func (o *Operator) Halted(id int64) string {
+	o.lock.Lock()
+	active := o.rotations[id]
+	o.lock.Unlock()
+	if active == nil {
+		return ""
+	}
+	active.lock.Lock()
+	defer active.lock.Unlock()
+	return active.words
 }
 
 // StartRotation begins a rotation of a credential in custody and returns at
@@ -63,6 +87,17 @@ func (o *Operator) Decide(ctx context.Context, by string, id int64, decision, re
 	if err := o.mayDecide(ctx, r, decision); err != nil {
 		return err
 	}
+	if decision == rotation.DecideUndo && r.Mode == string(rotation.ModeFinished) && r.Result != rotation.FinishedUndoFailed {
+		if reason == "" {
+			return fmt.Errorf("%w: undoing a finished rotation changes everything once more: give a reason", ErrInput)
+		}
+		if err := o.undoRehearsed(ctx, r); err != nil {
+			return err
+		}
+	}
+	if words := o.Halted(id); words != "" {
+		return fmt.Errorf("%w: rotation %d takes no decision now: %s", ErrRefused, id, words)
+	}
 	record := rotation.Record{Event: rotation.EventDecision, Step: -1, Result: decision, Actor: by, Reason: reason}
 	o.lock.Lock()
 	active := o.rotations[id]
@@ -99,10 +134,17 @@ func (o *Operator) Decide(ctx context.Context, by string, id int64, decision, re
 }
 
 func (o *Operator) mayDecide(ctx context.Context, r store.Rotation, decision string) error {
+	if decision != rotation.DecideStop && o.Store.LedgerTrouble() != nil {
+		return o.Store.LedgerTrouble()
+	}
 	switch decision {
 	case rotation.DecideStop:
-		if r.Mode != string(rotation.ModeForward) {
+		if r.Mode != string(rotation.ModeForward) && r.Mode != string(rotation.ModeUndoing) {
 			return fmt.Errorf("%w: rotation %d is %s: only a running one can be stopped", ErrRefused, r.ID, r.Mode)
+		}
+	case rotation.DecideLeave:
+		if r.Mode != string(rotation.ModeUndoing) {
+			return fmt.Errorf("%w: rotation %d is %s: only one that is being undone can do without what is away", ErrRefused, r.ID, or(r.Result, r.Mode))
 		}
 	case rotation.DecideResume, rotation.DecideGoOn:
 		if r.Mode != string(rotation.ModeStopped) && r.Result != rotation.FinishedWithFailures {
@@ -129,6 +171,18 @@ func (o *Operator) mayDecide(ctx context.Context, r store.Rotation, decision str
 	if _, err := o.Store.Custody(ctx, r.Credential()); err != nil {
 		return fmt.Errorf("%w: %s is no longer in custody", ErrRefused, r.Account)
 	}
+	if decision != rotation.DecideUndo || r.Plan.Kind == rotation.KindAssign {
+		return nil
+	}
+	old, next, err := o.pair(ctx, r)
+	switch {
+	case err != nil:
+		return err
+	case old == nil:
+		return fmt.Errorf("%w: which value was current before rotation %d is not known: take custody anew instead", ErrRefused, r.ID)
+	case r.Result == rotation.FinishedDone && (next == nil || next.State != store.SecretCurrent):
+		return fmt.Errorf("%w: custody of %s was taken anew after rotation %d: undoing would set a value over it that is not current any more", ErrRefused, r.Account, r.ID)
+	}
 	return nil
 }
 
@@ -145,7 +199,7 @@ func (o *Operator) launch(r store.Rotation) {
 	o.lock.Unlock()
 	go func() {
 		defer o.work.Done()
-		state, err := o.run(r, active)
+		state, err := o.keepRunning(r, active)
 		if state.Mode == rotation.ModeFinished && o.base.Err() == nil {
 			o.reread(r)
 		}
@@ -158,6 +212,55 @@ func (o *Operator) launch(r store.Rotation) {
 			o.Log.Error("a rotation stopped", "rotation", r.ID, "account", r.Account, "error", err)
 		}
 	}()
+}
+
+// keepRunning runs a rotation to its end. A journal that cannot be written (a
+// full disk) stops it where it is; it goes on by itself when it can be.
+func (o *Operator) keepRunning(r store.Rotation, active *running) (rotation.State, error) {
+	for pause := time.Second; ; pause = min(2*pause, time.Minute) {
+		state, err := o.run(r, active)
+		if err == nil || o.base.Err() != nil || errors.Is(err, ledger.ErrBroken) {
+			active.tell("")
+			return state, err
+		}
+		words := fmt.Sprintf("it does not go on, because what it does cannot be written down: %v; it goes on by itself when that is possible again", err)
+		active.tell(words)
+		o.Log.Error("a rotation waits", "rotation", r.ID, "account", r.Account, "error", err)
+		o.bus.wake(rotationTopic(r.ID), "all")
+		key := fmt.Sprintf("rotation-waits/%d", r.ID)
+		// The finding can perhaps not be written either: the log has it.
+		_ = o.Store.SetFindings(o.base, key, []store.Finding{{Key: key, Kind: "rotation", Severity: "high", Subject: r.Account, System: r.Authority, AccountID: r.AccountID, What: fmt.Sprintf("rotation %d: %s", r.ID, words), Next: "make room on the disk of the data folder, or see the log"}})
+		if connect.Wait(o.base, pause) != nil {
+			return state, err
+		}
+	}
+}
+
+// waitsAfter is how many times a system must be away to be a finding.
+const waitsAfter = 5
+
+// noteWaiting raises and clears the finding about a system that is waited for.
+func (j *journal) noteWaiting(ctx context.Context, r rotation.Record) {
+	key := fmt.Sprintf("rotation-waits/%d", j.rotation.ID)
+	var list []store.Finding
+	for i, t := range j.state.Steps {
+		if t.Away < waitsAfter || t.Left || j.state.Mode == rotation.ModeFinished {
+			continue
+		}
+		step := j.rotation.Plan.Steps[i]
+		next := "bring it back: the rotation goes on by itself"
+		if j.state.Mode == rotation.ModeUndoing {
+			next += fmt.Sprintf("; or undo without it: 'moss rotate undo %d --without-away'", j.rotation.ID)
+		}
+		list = []store.Finding{{Key: key, Kind: "rotation", Severity: "high", Subject: j.rotation.Account, System: step.System, AccountID: j.rotation.AccountID, What: fmt.Sprintf("rotation %d waits for %s since %s: %s", j.rotation.ID, step.System, t.Since.UTC().Format(time.RFC3339), t.Words), Next: next}}
+		break
+	}
+	if r.Result == rotation.ResultAway && list == nil {
+		return // not long enough to be told
+	}
+	if err := j.Store.SetFindings(ctx, key, list); err != nil {
+		j.Log.Warn("a finding could not be written", "key", key, "error", err)
+	}
 }
 
 func (o *Operator) run(r store.Rotation, active *running) (rotation.State, error) {
@@ -298,8 +401,7 @@ type journal struct {
 
 // Append implements rotation.Journal.
 func (j *journal) Append(ctx context.Context, r rotation.Record) error {
-	state := j.state
-	state.Steps = append([]rotation.StepState(nil), j.state.Steps...)
+	state := j.state.Copy()
 	if err := state.Apply(r); err != nil {
 		return err
 	}
@@ -311,6 +413,7 @@ func (j *journal) Append(ctx context.Context, r rotation.Record) error {
 		return err
 	}
 	j.state = state
+	j.noteWaiting(ctx, r)
 	j.bus.wake(rotationTopic(j.rotation.ID), "all")
 	j.lock.Lock()
 	j.journaled++

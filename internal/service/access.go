@@ -59,7 +59,7 @@ var access = map[string][]string{
 	"list-keys": readers, "resolve-key": readers, "get-key": readers, "take-key": operators, "verify-key": operators, "release-key": operators,
 	"rehearse-key": operators, "get-key-rehearsal": readers, "start-key-rotation": operators, "override-key-rotation": operators,
 
-	"rehearse": operators, "get-rehearsal": readers, "start-rotation": operators, "override-rotation": operators, "decide-rotation": operators,
+	"rehearse": operators, "get-rehearsal": readers, "start-rotation": operators, "override-rotation": operators, "decide-rotation": operators, "rehearse-undo": operators,
 	"list-rotations": readers, "get-rotation": readers, "watch-rotation": readers, "list-journal": readers,
 
 	"list-approvals": readers, "get-approval": readers, "approve": {RoleApprover}, "refuse-approval": {RoleApprover, RoleOperator, RoleAdministrator},

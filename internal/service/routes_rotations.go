@@ -17,7 +17,7 @@ import (
 type StepNow struct {
 	rotation.Step
 	Title    string `json:"title"`
-	Status   string `json:"status" enum:"pending,doing,done,failed,unclear,skipped,undoing,undo-unclear,undone,undo-failed"`
+	Status   string `json:"status" enum:"pending,waiting,doing,done,failed,unclear,skipped,undoing,undo-unclear,undone,undo-failed"`
 	Attempts int    `json:"attempts"`
 	Words    string `json:"words" doc:"The system's own words"`
 }
@@ -26,6 +26,7 @@ type StepNow struct {
 type RotationNow struct {
 	Rotation store.Rotation `json:"rotation"`
 	Steps    []StepNow      `json:"steps" nullable:"false"`
+	Halted   string         `json:"halted,omitempty" doc:"Why it does not go on, when it cannot be written down"`
 }
 
 // RehearsalAnswer is a rehearsal with what it means in words.
@@ -38,7 +39,13 @@ type RehearsalAnswer struct {
 func rehearsalAnswer(v store.Rehearsal, err error) (*body[RehearsalAnswer], error) {
 	out := RehearsalAnswer{Rehearsal: v, Steps: []string{}, Interruption: v.Plan.Interruption()}
 	for _, s := range v.Plan.Steps {
-		out.Steps = append(out.Steps, s.Title())
+		switch {
+		case s.Kind == rotation.StepAll:
+		case v.Plan.UndoOf != 0:
+			out.Steps = append([]string{s.UndoTitle()}, out.Steps...)
+		default:
+			out.Steps = append(out.Steps, s.Title())
+		}
 	}
 	return answer(out, err)
 }
@@ -122,7 +129,7 @@ type overrideInput struct {
 type decideInput struct {
 	IDInput
 	Body struct {
-		Decision string `json:"decision" enum:"stop,resume,go-on,undo"`
+		Decision string `json:"decision" enum:"stop,resume,go-on,undo,leave-away" doc:"leave-away: undo without the places that are away"`
 		Reason   string `json:"reason,omitempty" maxLength:"500"`
 	}
 }
@@ -155,6 +162,9 @@ func (s *Service) registerRotations() {
 			return nil, err
 		}
 		return answer(s.rotationNow(ctx, in.ID))
+	})
+	add(s, http.MethodPost, "/rotations/{id}/rehearsals", "rehearse-undo", "Check everything about undoing a finished rotation without changing anything", func(ctx context.Context, in *IDInput) (*body[RehearsalAnswer], error) {
+		return rehearsalAnswer(s.operator.RehearseUndo(ctx, who(ctx), in.ID))
 	})
 	s.registerWatchRotation()
 }
@@ -230,9 +240,17 @@ func (s *Service) rotationNow(ctx context.Context, id int64) (RotationNow, error
 	if err != nil {
 		return RotationNow{}, err
 	}
-	out := RotationNow{Rotation: r, Steps: make([]StepNow, len(r.Plan.Steps))}
+	out := RotationNow{Rotation: r, Steps: []StepNow{}, Halted: s.operator.Halted(id)}
 	for i, step := range r.Plan.Steps {
-		out.Steps[i] = StepNow{Step: step, Title: step.Title(), Status: string(state.Steps[i].Status), Attempts: state.Steps[i].Attempts, Words: state.Steps[i].Words}
+		if step.Kind == rotation.StepAll {
+			continue // nothing is done there
+		}
+		t := state.Steps[i]
+		now := StepNow{Step: step, Title: step.Title(), Status: string(t.Status), Attempts: t.Attempts, Words: t.Words}
+		if t.Waiting() && state.Mode != rotation.ModeFinished {
+			now.Status, now.Words = "waiting", fmt.Sprintf("%s is away since %s, asked %d times: %s", step.System, t.Since.UTC().Format(time.RFC3339), t.Away, t.Words)
+		}
+		out.Steps = append(out.Steps, now)
 	}
 	return out, nil
 }

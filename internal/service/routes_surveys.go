@@ -142,6 +142,9 @@ func titled(plan rotation.Plan, records []rotation.Record) []JournalRecord {
 		out[i] = JournalRecord{Record: r}
 		if r.Step >= 0 && r.Step < len(plan.Steps) {
 			out[i].Title = plan.Steps[r.Step].Title()
+			if r.Event == rotation.EventReached {
+				out[i].Title = "reach " + plan.Steps[r.Step].System
+			}
 			if r.Undo {
 				out[i].Title = plan.Steps[r.Step].UndoTitle()
 			}

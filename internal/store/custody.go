@@ -83,6 +83,25 @@ func (s *Store) Secrets(ctx context.Context, c Credential) ([]Secret, error) {
 	}, "SELECT id, COALESCE(account_id, 0), COALESCE(key_id, 0), COALESCE(rotation_id, 0), state, sealed, fingerprint, public, created, COALESCE((SELECT system_id FROM accounts WHERE accounts.id = secrets.account_id), 0) FROM secrets WHERE "+credentialIs+" ORDER BY id DESC", c.AccountID, c.KeyID)
 }
 
+// OpenCandidates returns prepared values of accounts that no rotation made: of
+// resets whose end is not known.
+func (s *Store) OpenCandidates(ctx context.Context) ([]Secret, error) {
+	accounts, err := collect(ctx, s.read, single[int64], "SELECT DISTINCT account_id FROM secrets WHERE state = 'candidate' AND rotation_id IS NULL AND account_id IS NOT NULL ORDER BY account_id")
+	var out []Secret
+	for _, account := range accounts {
+		all, err := s.Secrets(ctx, Credential{AccountID: account})
+		if err != nil {
+			return nil, err
+		}
+		for _, v := range all {
+			if v.State == SecretCandidate && v.RotationID == 0 {
+				out = append(out, v)
+			}
+		}
+	}
+	return out, err
+}
+
 // Fingerprints returns those of all values in custody, for a visit to look for.
 func (s *Store) Fingerprints(ctx context.Context) ([]string, error) {
 	return collect(ctx, s.read, single[string], "SELECT DISTINCT fingerprint FROM secrets WHERE state <> 'retired'")

@@ -64,16 +64,17 @@ type Rotation struct {
 	Reason      string        `json:"reason"`
 	Override    string        `json:"override" doc:"Why it was started without a rehearsal that passed"`
 	RehearsalID int64         `json:"rehearsal_id"`
+	OldSecret   int64         `json:"-"` // the value that was current when it began; 0 when that is not known
 	Started     time.Time     `json:"started"`
 	Ended       time.Time     `json:"ended,omitzero"`
 }
 
-const rotationColumns = "r.id, COALESCE(r.account_id, 0), COALESCE(r.key_id, 0), r.account, r.authority, r.plan, r.policy, r.mode, r.result, r.requested_by, r.reason, r.override, COALESCE(r.rehearsal_id, 0), r.started, r.ended"
+const rotationColumns = "r.id, COALESCE(r.account_id, 0), COALESCE(r.key_id, 0), r.account, r.authority, r.plan, r.policy, r.mode, r.result, r.requested_by, r.reason, r.override, COALESCE(r.rehearsal_id, 0), COALESCE(r.old_secret, 0), r.started, r.ended"
 
 func scanRotation(row interface{ Scan(...any) error }, more ...any) (Rotation, error) {
 	var v Rotation
 	var plan, started, ended string
-	err := row.Scan(append([]any{&v.ID, &v.AccountID, &v.KeyID, &v.Account, &v.Authority, &plan, &v.Policy, &v.Mode, &v.Result, &v.RequestedBy, &v.Reason, &v.Override, &v.RehearsalID, &started, &ended}, more...)...)
+	err := row.Scan(append([]any{&v.ID, &v.AccountID, &v.KeyID, &v.Account, &v.Authority, &plan, &v.Policy, &v.Mode, &v.Result, &v.RequestedBy, &v.Reason, &v.Override, &v.RehearsalID, &v.OldSecret, &started, &ended}, more...)...)
 	v.Plan, v.Started, v.Ended = parse[rotation.Plan](plan), timeOf(started), timeOf(ended)
 	if v.Kind = string(v.Plan.Kind); v.Kind == "" {
 		v.Kind = string(rotation.KindRotate)
@@ -115,8 +116,8 @@ func (v Rotation) Credential() Credential {
 func (s *Store) BeginRotation(ctx context.Context, v Rotation, entries ...ledger.Entry) (int64, error) {
 	var id int64
 	err := s.inTx(ctx, func(tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "INSERT INTO rotations (account_id, key_id, account, authority, plan, policy, mode, requested_by, reason, override, rehearsal_id, started) VALUES (NULLIF(?, 0), NULLIF(?, 0), ?,?,?,?,'running',?,?,?,NULLIF(?, 0),?)",
-			v.AccountID, v.KeyID, v.Account, v.Authority, text(v.Plan), v.Policy, v.RequestedBy, v.Reason, v.Override, v.RehearsalID, s.stamp())
+		res, err := tx.ExecContext(ctx, "INSERT INTO rotations (account_id, key_id, account, authority, plan, policy, mode, requested_by, reason, override, rehearsal_id, started, old_secret) VALUES (NULLIF(?, 0), NULLIF(?, 0), ?,?,?,?,'running',?,?,?,NULLIF(?, 0),?, (SELECT id FROM secrets WHERE "+credentialIs+" AND state = 'current'))",
+			v.AccountID, v.KeyID, v.Account, v.Authority, text(v.Plan), v.Policy, v.RequestedBy, v.Reason, v.Override, v.RehearsalID, s.stamp(), v.AccountID, v.KeyID)
 		if err != nil {
 			if strings.Contains(err.Error(), "UNIQUE") {
 				return inUse("another rotation of " + v.Account + " is not finished")

@@ -1080,6 +1080,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rotations/{id}/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check everything about undoing a finished rotation without changing anything
+         * @description Roles: [operator]
+         */
+        post: operations["rehearse-undo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/search": {
         parameters: {
             query?: never;
@@ -1778,8 +1798,11 @@ export interface components {
             words: string;
         };
         DecideInputBody: {
-            /** @enum {string} */
-            decision: "stop" | "resume" | "go-on" | "undo";
+            /**
+             * @description leave-away: undo without the places that are away
+             * @enum {string}
+             */
+            decision: "stop" | "resume" | "go-on" | "undo" | "leave-away";
             reason?: string;
         };
         Declaration: {
@@ -2540,8 +2563,12 @@ export interface components {
             key_type?: string;
             kind?: string;
             notes: string[] | null;
+            /** Format: int64 */
+            patience?: number;
             policy: string;
             steps: components["schemas"]["Step"][] | null;
+            /** Format: int64 */
+            undo_of?: number;
             when?: string;
         };
         Problem: {
@@ -2682,6 +2709,8 @@ export interface components {
             started: string;
         };
         RotationNow: {
+            /** @description Why it does not go on, when it cannot be written down */
+            halted?: string;
             rotation: components["schemas"]["Rotation"];
             steps: components["schemas"]["StepNow"][];
         };
@@ -2916,7 +2945,7 @@ export interface components {
             overlap?: boolean;
             places?: components["schemas"]["Locator"][] | null;
             /** @enum {string} */
-            status: "pending" | "doing" | "done" | "failed" | "unclear" | "skipped" | "undoing" | "undo-unclear" | "undone" | "undo-failed";
+            status: "pending" | "waiting" | "doing" | "done" | "failed" | "unclear" | "skipped" | "undoing" | "undo-unclear" | "undone" | "undo-failed";
             subject: string;
             system?: string;
             system_id?: string;
@@ -7140,6 +7169,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JournalRecord"][] | null;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "rehearse-undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RehearsalAnswer"];
                 };
             };
             /** @description Bad Request */

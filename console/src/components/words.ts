@@ -22,8 +22,8 @@ export function plural(n: number, one: string, many = one + 's'): string {
 export type Tone = 'good' | 'warn' | 'bad' | 'plain'
 
 const tones: Record<string, Tone> = {
-  ok: 'good', done: 'good', accepted: 'good', active: 'good', running: 'good', started: 'good', ready: 'good', passed: 'good', matches: 'good', yes: 'good', effective: 'good',
-  incomplete: 'warn', likely: 'warn', 'start pending': 'warn', 'stop pending': 'warn', skipped: 'warn', unchecked: 'warn', warning: 'warn', medium: 'warn', stopped: 'warn', undone: 'warn', unclear: 'warn', 'done-with-failures': 'warn', beside: 'warn', interrupted: 'warn', cancelled: 'warn', ambiguous: 'warn', 'same value': 'warn', unreadable: 'warn',
+  ok: 'good', done: 'good', accepted: 'good', active: 'good', running: 'good', started: 'good', ready: 'good', passed: 'good', matches: 'good', yes: 'good', effective: 'good', approved: 'good', here: 'good',
+  incomplete: 'warn', waiting: 'warn', asked: 'warn', away: 'warn', likely: 'warn', 'start pending': 'warn', 'stop pending': 'warn', skipped: 'warn', unchecked: 'warn', warning: 'warn', medium: 'warn', stopped: 'warn', undone: 'warn', unclear: 'warn', 'done-with-failures': 'warn', beside: 'warn', interrupted: 'warn', cancelled: 'warn', ambiguous: 'warn', 'same value': 'warn', unreadable: 'warn',
   failed: 'bad', 'the cause': 'bad', down: 'bad', refused: 'bad', high: 'bad', 'undo-failed': 'bad', 'undo-incomplete': 'bad', 'undo-unclear': 'bad', differs: 'bad',
 }
 

@@ -29,7 +29,7 @@ async function load(): Promise<void> {
 void load()
 onChanged(() => void load())
 
-async function decide(decision: 'stop' | 'resume' | 'go-on' | 'undo'): Promise<void> {
+async function decide(decision: 'stop' | 'resume' | 'go-on' | 'undo' | 'leave-away'): Promise<void> {
   trouble.value = ''
   try {
     now.value = await data(api.POST('/api/v1/rotations/{id}/decision', { params: { path: { id } }, body: { decision, reason: reason.value } }))
@@ -38,6 +38,24 @@ async function decide(decision: 'stop' | 'resume' | 'go-on' | 'undo'): Promise<v
     trouble.value = e instanceof Problem ? e.message : String(e)
   }
 }
+
+// Undoing a finished rotation needs what a rotation needs.
+const finished = computed(() => r.value?.mode === 'finished' && r.value.result !== 'undo-incomplete')
+const rehearsal = ref<Schemas['RehearsalAnswer']>()
+const rehearsing = ref(false)
+async function rehearse(): Promise<void> {
+  trouble.value = ''
+  rehearsing.value = true
+  try {
+    rehearsal.value = await data(api.POST('/api/v1/rotations/{id}/rehearsals', { params: { path: { id } } }))
+  } catch (e) {
+    trouble.value = e instanceof Problem ? e.message : String(e)
+  } finally {
+    rehearsing.value = false
+  }
+}
+const mayUndo = computed(() => !finished.value || (rehearsal.value?.rehearsal.verdict === 'passed' && reason.value !== ''))
+const away = computed(() => now.value?.steps.some((s) => s.status === 'waiting') ?? false)
 
 const r = computed(() => now.value?.rotation)
 const stopped = computed(() => r.value?.mode === 'stopped')
@@ -65,7 +83,16 @@ async function toggleJournal(): Promise<void> {
       <Button v-if="r.mode === 'running'" @click="decide('stop')">Stop</Button>
       <Button v-if="stopped || failed" type="primary" @click="decide('resume')">Resume: try failed steps again</Button>
       <Button v-if="stopped" @click="decide('go-on')">Go on without failed steps</Button>
-      <Button danger @click="decide('undo')">Undo everywhere</Button>
+      <Button v-if="r.mode === 'undoing' && away" @click="decide('leave-away')">Undo without what is away</Button>
+      <Button v-if="finished" :loading="rehearsing" @click="rehearse">Rehearse undoing it</Button>
+      <Button v-if="r.mode !== 'undoing'" danger :disabled="!mayUndo" @click="decide('undo')">Undo everywhere</Button>
+    </div>
+    <Trouble :words="now.halted" />
+    <div v-if="rehearsal" class="panel">
+      <p>The rehearsal of undoing it <StateTag :state="rehearsal.rehearsal.verdict" />. Expected interruption: {{ rehearsal.interruption }}. {{ reason ? '' : 'Give a reason to undo it.' }}</p>
+      <ul class="found">
+        <li v-for="(c, i) in rehearsal.rehearsal.checks.filter((c) => c.result !== 'ok')" :key="i"><StateTag :state="c.result" /> {{ c.system }}: {{ c.what }} <span class="soft">{{ c.words }} {{ c.next }}</span></li>
+      </ul>
     </div>
     <div class="panel"><StepList :steps="now.steps" /></div>
     <template v-if="shown">
@@ -86,6 +113,7 @@ async function toggleJournal(): Promise<void> {
 </template>
 
 <style scoped>
+.found { margin: 0; padding-left: 18px; }
 .decide { margin: 10px 0; }
 .reason { flex: 1; min-width: 200px; }
 .scroll { overflow-x: auto; }

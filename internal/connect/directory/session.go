@@ -225,6 +225,8 @@ func failOn(t connect.Target, stage connect.Stage, err error, hide ...secret.Val
 	case code > ldap.ErrorNetwork:
 		f.Code, f.Unclear = connect.CodeProtocol, true
 		f.Next = "the directory's answer could not be understood"
+	case code == ldap.LDAPResultBusy || code == ldap.LDAPResultUnavailable:
+		f.Code, f.Next = connect.CodeUnreachable, "the directory does not take requests now"
 	case code == ldap.LDAPResultInsufficientAccessRights:
 		f.Code = connect.CodeNotPermitted
 		f.Next = "grant the log-on the right to do this"

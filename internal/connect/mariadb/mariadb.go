@@ -102,12 +102,14 @@ func open(ctx context.Context, target connect.Target, user string, password secr
 func signInFailure(target connect.Target, user, words string, err error) *connect.Failure {
 	var refused *mysql.MySQLError
 	switch {
+	case errors.As(err, &refused) && (refused.Number == 1040 || refused.Number == 1053 || refused.Number == 1203): // no connection free, stopping
+		return target.Fail(connect.StageSignIn, connect.CodeUnreachable, refused.Message, "the server does not take connections now", err)
 	case errors.As(err, &refused):
 		return target.Fail(connect.StageSignIn, connect.CodeBadLogOn, refused.Message, "check the log-on "+user, err)
 	case connect.IsTimeout(err):
 		return target.Fail(connect.StageSignIn, connect.CodeTimeout, words, "the server does not answer", err)
 	}
-	return target.Fail(connect.StageSecure, connect.CodeUntrusted, words, "does this port speak MariaDB's protocol, with TLS and a certificate that is trusted? Without TLS: --option tls=off", err)
+	return target.Fail(connect.StageSecure, connect.CodeUntrusted, words, "does this port speak MariaDB's protocol, with TLS and a certificate that is trusted? Without TLS: --option tls=off", err).Reclassify()
 }
 
 func failure(target connect.Target, stage connect.Stage, err error, sent bool) *connect.Failure {

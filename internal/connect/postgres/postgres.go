@@ -99,13 +99,15 @@ func signInFailure(target connect.Target, role, words string, err error) *connec
 			return target.Fail(connect.StageSignIn, connect.CodeBadLogOn, words, "let pg_hba.conf accept "+role+" from this machine with scram-sha-256, and the role log in", err)
 		case "3D000":
 			return target.Fail(connect.StageSignIn, connect.CodeFailed, words, "name a database with --option database=NAME", err)
+		case "57P01", "57P02", "57P03", "53300": // stopping, starting, no connection free
+			return target.Fail(connect.StageSignIn, connect.CodeUnreachable, words, "the server does not take connections now", err)
 		}
 		return target.Fail(connect.StageSignIn, connect.CodeFailed, words, "", err)
 	}
 	if connect.IsTimeout(err) {
 		return target.Fail(connect.StageSignIn, connect.CodeTimeout, words, "the server does not answer", err)
 	}
-	return target.Fail(connect.StageSecure, connect.CodeUntrusted, words, "does this port speak PostgreSQL, with TLS and a certificate that is trusted? Without TLS: --option tls=off", err)
+	return target.Fail(connect.StageSecure, connect.CodeUntrusted, words, "does this port speak PostgreSQL, with TLS and a certificate that is trusted? Without TLS: --option tls=off", err).Reclassify()
 }
 
 // failure is for what a server says after sign-in.

@@ -65,7 +65,7 @@ func open(ctx context.Context, target connect.Target, user string, password secr
 				watch.OK(connect.StageSecure, "TLS with a verified certificate")
 				return conn, nil
 			}
-			failure = target.Fail(connect.StageSecure, connect.CodeUntrusted, err.Error(), "does this port speak TLS, with a certificate that is trusted? Without TLS: --option tls=off", err)
+			failure = target.Fail(connect.StageSecure, connect.CodeUntrusted, err.Error(), "does this port speak TLS, with a certificate that is trusted? Without TLS: --option tls=off", err).Reclassify()
 		}
 		watch.Fail(failure)
 		dialed = failure
@@ -87,9 +87,9 @@ func open(ctx context.Context, target connect.Target, user string, password secr
 	f := target.Fail(connect.StageSignIn, connect.CodeBadLogOn, secret.Scrub(err.Error(), password), "check the log-on "+user, err)
 	if !refused(err) {
 		f.Code, f.Next = connect.CodeProtocol, "does this port speak Redis's protocol?"
-		if connect.IsTimeout(err) {
-			f.Code = connect.CodeTimeout
-		}
+		f.Reclassify()
+	} else if strings.HasPrefix(err.Error(), "LOADING") || strings.HasPrefix(err.Error(), "MASTERDOWN") || strings.HasPrefix(err.Error(), "ERR max number of clients") {
+		f.Code, f.Next = connect.CodeUnreachable, "the server does not take connections now"
 	}
 	watch.Fail(f)
 	return nil, nil, f

@@ -141,9 +141,9 @@ func handshakeFailure(target connect.Target, user string, err error, secured boo
 	case secured && strings.Contains(words, "unable to authenticate"):
 		return target.Fail(connect.StageSignIn, connect.CodeBadLogOn, words, "check the log-on "+user, err)
 	case secured:
-		return target.Fail(connect.StageSignIn, connect.CodeProtocol, words, "the connection was cut during sign-in", err)
+		return target.Fail(connect.StageSignIn, connect.CodeProtocol, words, "the connection was cut during sign-in", err).Reclassify()
 	default:
-		return target.Fail(connect.StageSecure, connect.CodeProtocol, words, "does this port speak SSH?", err)
+		return target.Fail(connect.StageSecure, connect.CodeProtocol, words, "does this port speak SSH?", err).Reclassify()
 	}
 }
 

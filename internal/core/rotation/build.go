@@ -28,8 +28,8 @@ func keyOf(kind estate.DependentKind, place string) string {
 func Build(in Input) Plan {
 	b := &builder{in: in, plan: Plan{
 		Kind: in.Kind, AccountID: in.AccountID, Account: in.Account, AuthorityID: in.AuthorityID,
-		Authority: in.Authority, Policy: in.Policy, When: in.When, Notes: []string{},
-	}, replaceOf: map[string]int{}, logOnOf: map[string]int{}, restartOf: map[string]int{}, proveOf: map[string]int{}, lastReplica: map[string]int{}, lastTaken: map[string]int{}}
+		Authority: in.Authority, Policy: in.Policy, When: in.When, Patience: DefaultPatience, Notes: []string{},
+	}, restarts: map[string][]int{}, running: map[string][]Unit{}, replaceOf: map[string]int{}, logOnOf: map[string]int{}, restartOf: map[string]int{}, proveOf: map[string]int{}, lastReplica: map[string]int{}, lastTaken: map[string]int{}}
 	if b.plan.When == "" {
 		b.plan.When = RestartNow
 	}
@@ -56,7 +56,10 @@ func Build(in Input) Plan {
 	units, cycles := startOrder(in.Units)
 	b.plan.Notes = append(b.plan.Notes, cycles...)
 	for _, u := range units {
-		b.restart(u, units)
+		b.running[u.SystemID] = append(b.running[u.SystemID], u)
+	}
+	for _, u := range units {
+		b.restart(u, b.running[u.SystemID])
 	}
 	switch {
 	case in.Kind == KindAssign:
@@ -67,12 +70,15 @@ func Build(in Input) Plan {
 		// else has succeeded: what was missed goes on working until then.
 		proven := b.signIns[0]
 		if in.Overlap {
-			proven = b.add(step(StepRetire, append([]int{proven}, b.ends...)...))
+			proven = b.add(step(StepRetire, b.all(append([]int{proven}, b.ends...)...)...))
 			b.note("overlap: %s accepts both values until every copy is replaced and every reader proven", in.Authority)
 		}
 		refuse := step(StepRefuse, proven)
 		refuse.After = b.ends
 		b.add(refuse)
+	}
+	if len(b.plan.Steps) > 0 {
+		b.note("a system that is away is waited for, up to %s before the policy decides, and without end once something is being undone", DefaultPatience)
 	}
 	if len(in.Files)+len(in.LogOns) == 0 && len(in.Doors) == 0 {
 		b.plan.Notes = append(b.plan.Notes, "no held copy and no stored log-on is known: only the authority is changed")
@@ -91,6 +97,20 @@ type builder struct {
 	replaceOf, logOnOf, restartOf, proveOf map[string]int
 	lastReplica                            map[string]int // by name
 	lastTaken                              map[string]int // by system and name: the latest proof of what takes it down
+	restarts                               map[string][]int
+	running                                map[string][]Unit // by system
+}
+
+// few is how many needs stand in a step itself.
+const few = 4
+
+// all makes one need of many: else each of a thousand steps would list a
+// thousand others.
+func (b *builder) all(needs ...int) []int {
+	if len(needs) <= few {
+		return needs
+	}
+	return []int{b.add(Step{Kind: StepAll, Subject: b.in.Account, Needs: slices.Clone(needs)})}
 }
 
 func (b *builder) add(s Step) int {
@@ -198,6 +218,7 @@ func (b *builder) restart(u Unit, all []Unit) {
 		}
 	}
 	r := b.add(restart)
+	b.restarts[u.SystemID] = append(b.restarts[u.SystemID], r)
 	p := b.add(Step{Kind: StepProve, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Check: u.Check, Needs: []int{r}})
 	b.restartOf[key], b.proveOf[key], b.lastReplica[u.Name] = r, p, p
 	for _, other := range along {
@@ -210,10 +231,8 @@ func (b *builder) restart(u Unit, all []Unit) {
 // merely comes back with another is no root of its own.
 func (b *builder) rootsOf(u Unit) []int {
 	var out []int
-	for i, s := range b.plan.Steps {
-		if s.Kind != StepRestart || s.SystemID != u.SystemID {
-			continue
-		}
+	for _, i := range b.restarts[u.SystemID] {
+		s := b.plan.Steps[i]
 		taken := slices.Contains(s.Along, u.Place())
 		if u.Kind == estate.DependentUnit {
 			for _, name := range u.Requires {

@@ -38,13 +38,14 @@ func (b *builder) openDoors(seal int) {
 		}
 		b.signIns = append(b.signIns, b.add(d.proof(StepSignIn, d.changes)))
 	}
+	b.signIns = b.all(b.signIns...)
 	b.note("overlap: every door accepts both keys until every holder has the new one")
 }
 
 // closeDoors removes the old key once everything else has succeeded, and
 // proves that it is refused.
 func (b *builder) closeDoors() {
-	needs := append(slices.Clone(b.signIns), b.ends...)
+	needs := b.all(append(slices.Clone(b.signIns), b.ends...)...)
 	for i := range b.doors {
 		d := &b.doors[i]
 		for _, j := range d.changes {
@@ -55,21 +56,13 @@ func (b *builder) closeDoors() {
 	}
 	for _, d := range b.doors {
 		if d.account != "" {
-			refuse := d.proof(StepRefuse, d.retires)
-			refuse.After = b.ends
-			b.add(refuse)
+			b.add(d.proof(StepRefuse, d.retires)) // which need everything else
 		}
 	}
 }
 
 func (d keyDoor) proof(kind StepKind, needs []int) Step {
 	return Step{Kind: kind, SystemID: d.systemID, System: d.system, Subject: d.account, Door: &Door{Account: d.account, Via: d.via}, Needs: needs}
-}
-
-// sameDoor: both are about the same authority; a rotation of a password has
-// just one.
-func sameDoor(a, b Step) bool {
-	return a.Door == nil && b.Door == nil || a.Door != nil && b.Door != nil && a.SystemID == b.SystemID && a.Door.Account == b.Door.Account
 }
 
 // ofKey: the step is about a key pair.

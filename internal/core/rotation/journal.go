@@ -14,6 +14,7 @@ const (
 	EventIntent   Event = "intent"
 	EventOutcome  Event = "outcome"
 	EventProbed   Event = "probed"
+	EventReached  Event = "reached" // a system that everything depends on was asked for
 	EventDecision Event = "decision"
 	EventFinished Event = "finished"
 )
@@ -24,6 +25,12 @@ const (
 	ResultFailed  = "failed"  // it certainly did not take effect
 	ResultUnclear = "unclear" // it may or may not have
 	ResultLeft    = "left"    // it was not begun: its window had closed
+	// ResultAway: the system could not be reached, and so it certainly did not
+	// take effect. That is no failure: it is waited for.
+	ResultAway = "away"
+	// ResultInterrupted: the service was stopped in the middle of it. That is no
+	// attempt: a probe finds out what became of it.
+	ResultInterrupted = "interrupted"
 )
 
 // Results of probes (EventProbed).
@@ -31,7 +38,10 @@ const (
 	ProbeEffective = "effective" // the new state is there
 	ProbeAbsent    = "absent"    // the old state is there
 	ProbeNeither   = "neither"   // something else is there
-	ProbeUnknown   = "unknown"   // could not be found out
+	ProbeUnknown   = "unknown"   // could not be found out, although the system answers
+	ProbeAway      = "away"      // the system could not be reached
+	ProbeStranger  = "stranger"  // the authority accepts neither value: somebody else set one
+	ProbeHere      = "here"      // of reaching: it answers
 	ProbeBlind     = "blind"     // nobody can read it: it may be either; doing it again is harmless
 )
 
@@ -40,7 +50,8 @@ const (
 	DecideStop   = "stop"
 	DecideResume = "resume"
 	DecideUndo   = "undo"
-	DecideGoOn   = "go-on" // go on without the failed steps
+	DecideGoOn   = "go-on"      // go on without the failed steps
+	DecideLeave  = "leave-away" // undo without the places that are away
 )
 
 // Results of the whole (EventFinished).
@@ -96,8 +107,8 @@ const (
 // StepState is what the journal says of one step.
 type StepState struct {
 	Status    Status
-	Attempts  int    // forward intents since the last resume
-	Undos     int    // undo intents since the last decision to undo
+	Attempts  int    // that ended without success, since the last resume
+	Undos     int    // undoings that ended so, since the last decision to undo
 	Probes    int    // probes in a row that found nothing out
 	Attempted bool   // an act was begun at any time
 	Memo      string // of the latest forward intent
@@ -106,6 +117,26 @@ type StepState struct {
 	Gave      bool // patience with probes is exhausted
 	NoEffect  bool // it failed, and certainly changed nothing
 	Maybe     bool // an earlier attempt may have taken effect, which nobody can read
+
+	Away    int       // times in a row that its system was away
+	Since   time.Time // since when
+	Asked   time.Time // last time
+	Reached bool      // since the last failure, or decision to undo, its system answered, or was given up
+	Left    bool      // a person decided to undo without it
+	Retried int       // times that it was tried again because an authority had been away
+
+	prior Status // before the intent
+}
+
+// Waiting: its system is away and is waited for.
+func (t StepState) Waiting() bool { return t.Away > 0 && !t.Left }
+
+// due is when a system that is away is asked again.
+func (t StepState) due() time.Time {
+	if t.Away == 0 {
+		return time.Time{}
+	}
+	return t.Asked.Add(pause(t.Away))
 }
 
 // State is a journal read.
@@ -117,18 +148,37 @@ type State struct {
 	Result  string
 	Steps   []StepState
 	Last    int64 // sequence number of the last record
+
+	missed bool // since the last failure, an authority was away
+	index  *index
 }
 
-// Patience: how often an act is tried and a probe repeated before a person is
-// asked.
+// Patience: how often an act that fails is tried, and a probe that finds
+// nothing out repeated, before a person is asked. What is away is neither.
 const (
 	MaxAttempts = 3
 	MaxProbes   = 4
+	maxRetries  = 3
 )
+
+// DefaultPatience is how long a plan waits for a system that is away before
+// its policy decides. Undoing waits without end.
+const DefaultPatience = 30 * time.Minute
+
+// longestPause is the longest time between two looks for a system that is away.
+const longestPause = 5 * time.Minute
+
+// pause grows with the number of times that a system was away.
+func pause(away int) time.Duration {
+	if away > 9 {
+		return longestPause
+	}
+	return min(time.Second<<(away-1), longestPause)
+}
 
 // Fold reads a journal.
 func Fold(plan Plan, records []Record) (State, error) {
-	s := State{Plan: plan, Mode: ModeForward, GoOn: plan.Policy == PolicyContinue, Steps: make([]StepState, len(plan.Steps))}
+	s := State{Plan: plan, Mode: ModeForward, GoOn: plan.Policy == PolicyContinue, Steps: make([]StepState, len(plan.Steps)), index: indexOf(plan)}
 	for i := range s.Steps {
 		s.Steps[i].Status = Pending
 	}
@@ -138,6 +188,12 @@ func Fold(plan Plan, records []Record) (State, error) {
 		}
 	}
 	return s, nil
+}
+
+// Copy is one to which a record can be applied without touching this one.
+func (s State) Copy() State {
+	s.Steps = append([]StepState(nil), s.Steps...)
+	return s
 }
 
 // Apply adds one record to a state.
@@ -150,7 +206,7 @@ func (s *State) Apply(r Record) error {
 	case EventStarted:
 		return nil
 	case EventDecision:
-		s.decide(r.Result)
+		s.decide(r.Result, r.Actor != ByPolicy)
 		return nil
 	case EventFinished:
 		s.Mode, s.Result = ModeFinished, r.Result
@@ -163,28 +219,154 @@ func (s *State) Apply(r Record) error {
 	if r.Words != "" || r.Event != EventIntent {
 		step.Words = r.Words
 	}
+	if r.Result != ResultAway && r.Event != EventIntent {
+		step.Away, step.Since, step.Asked = 0, time.Time{}, time.Time{}
+	}
 	switch r.Event {
 	case EventIntent:
 		step.Attempted = true
 		step.Probes, step.Gave, step.NoEffect = 0, false, false
+		step.prior = step.Status
 		if r.Undo {
 			step.Status, step.UndoMemo = Undoing, r.Memo
-			step.Undos++
 		} else {
 			step.Status, step.Memo = Doing, r.Memo
-			step.Attempts++
 		}
 	case EventOutcome:
+		if r.Result == ResultAway {
+			s.away(step, r)
+			return nil
+		}
 		step.outcome(r)
+		if !r.Undo && step.Status == Failed {
+			s.lookAgain()
+		}
 	case EventProbed:
+		if r.Result == ProbeAway {
+			s.away(step, r)
+			return nil
+		}
 		step.probed(r)
+		if !r.Undo && step.Status == Failed {
+			s.lookAgain()
+		}
+	case EventReached:
+		s.reached(step, r)
 	default:
 		return fmt.Errorf("journal: record %d has the unknown event %q", r.Seq, r.Event)
 	}
 	return nil
 }
 
+// away notes that a system could not be reached. Going forward, that becomes a
+// failure when the plan's patience is at its end.
+func (s *State) away(t *StepState, r Record) {
+	t.Away++
+	t.Asked = r.Time
+	if t.Since.IsZero() {
+		t.Since = r.Time
+	}
+	s.missed = s.missed || s.index.decides[s.Plan.Steps[r.Step].SystemID]
+	// Retiring the old value and proving it refused come when everything works:
+	// nothing is lost by waiting for them.
+	kind := s.Plan.Steps[r.Step].Kind
+	over := s.Mode == ModeForward && s.Plan.Patience > 0 && kind != StepRetire && kind != StepRefuse && r.Time.Sub(t.Since) >= s.Plan.Patience
+	switch {
+	case r.Event == EventProbed && r.Undo:
+		t.Status = UndoUnclear
+	case r.Event == EventProbed:
+		t.Status, t.Gave = Unclear, over
+	case over:
+		t.Status, t.NoEffect = Failed, !t.Maybe
+		t.Away, t.Since, t.Asked = 0, time.Time{}, time.Time{}
+		s.lookAgain()
+	case r.Undo:
+		t.Status = t.prior
+		if t.Status == Undoing || t.Status == "" {
+			t.Status = UndoFailed
+		}
+	default:
+		t.Status = Pending
+	}
+}
+
+// lookAgain: something failed, and whether the authorities are there decides
+// what that means.
+func (s *State) lookAgain() {
+	for _, i := range s.index.authorities {
+		s.Steps[i].Reached = false
+	}
+}
+
+// reached notes whether a system was there. When an authority was away and all
+// are back, what failed meanwhile is tried once more: programs that start while
+// it is away fail for that reason alone.
+func (s *State) reached(t *StepState, r Record) {
+	if r.Result == ProbeAway {
+		t.Away++
+		t.Asked = r.Time
+		if t.Since.IsZero() {
+			t.Since = r.Time
+		}
+		s.missed = true
+		// Patience at its end: the policy decides as if it were there.
+		if s.Mode == ModeForward && s.Plan.Patience > 0 && r.Time.Sub(t.Since) >= s.Plan.Patience {
+			t.Reached = true
+			t.Away, t.Since, t.Asked = 0, time.Time{}, time.Time{}
+		}
+		return
+	}
+	t.Reached = true
+	if s.Mode != ModeForward || !s.missed || !s.allReached(s.index.authorities) {
+		return
+	}
+	s.missed = false
+	for i := range s.Steps {
+		f := &s.Steps[i]
+		if f.Status != Failed || f.Retried >= maxRetries {
+			continue
+		}
+		switch s.Plan.Steps[i].Kind {
+		case StepSeal, StepChange, StepSignIn, StepRefuse, StepRetire:
+		default:
+			f.Retried++
+			s.again(i)
+		}
+	}
+}
+
+// again makes a step pending. What was to be proven is done again too: a unit
+// that died between its restart and the proof is not brought back by proving.
+func (s *State) again(i int) {
+	t := &s.Steps[i]
+	t.Status, t.Attempts = Pending, 0
+	if s.Plan.Steps[i].Kind != StepProve {
+		return
+	}
+	for _, j := range s.Plan.Steps[i].Needs {
+		if before := &s.Steps[j]; s.Plan.Steps[j].Kind == StepRestart && before.Status == Done {
+			before.Status, before.Attempts = Pending, 0
+		}
+	}
+}
+
+func (s *State) allReached(steps []int) bool {
+	for _, i := range steps {
+		if !s.Steps[i].Reached {
+			return false
+		}
+	}
+	return true
+}
+
 func (t *StepState) outcome(r Record) {
+	if r.Result != ResultDone && r.Result != ResultLeft && r.Result != ResultInterrupted {
+		if r.Undo {
+			t.Undos++
+		} else {
+			t.Attempts++
+		}
+	}
 	switch {
 	case r.Result == ResultDone && r.Undo:
 		t.Status, t.Maybe = Undone, false
@@ -213,6 +395,14 @@ func (t *StepState) probed(r Record) {
 		} else {
 			t.Status = Unclear
 		}
+	case r.Result == ProbeStranger:
+		// Neither the old nor the new value: setting either would break whatever
+		// somebody else did. A person decides.
+		t.Gave = true
+		t.Status = Unclear
+		if r.Undo {
+			t.Status = UndoUnclear
+		}
 	case r.Result == ProbeBlind && !r.Undo && t.Attempts < MaxAttempts:
 		t.Status, t.Maybe = Pending, true
 	case r.Undo && r.Result == ProbeAbsent:
@@ -228,7 +418,36 @@ func (t *StepState) probed(r Record) {
 	}
 }
 
-func (s *State) decide(decision string) {
+// ByPolicy is the actor of decisions that the policy makes.
+const ByPolicy = "policy"
+
+func (s *State) decide(decision string, person bool) {
+	for i := range s.Steps {
+		// An authority that accepts neither value stops an undoing. A person who
+		// decides to undo all the same has been told.
+		if t := &s.Steps[i]; person && decision == DecideUndo && s.Plan.Steps[i].Kind == StepChange && t.Status == UndoUnclear && t.Gave {
+			t.Status = UndoFailed
+		}
+	}
+	if decision == DecideLeave {
+		away := map[string]bool{}
+		for i, t := range s.Steps {
+			away[s.Plan.Steps[i].SystemID] = away[s.Plan.Steps[i].SystemID] || t.Waiting()
+		}
+		for i := range s.Steps {
+			t := &s.Steps[i]
+			t.Left = t.Left || away[s.Plan.Steps[i].SystemID]
+		}
+		return
+	}
+	if decision != DecideStop {
+		s.missed = false
+		for i := range s.Steps {
+			t := &s.Steps[i]
+			t.Probes, t.Gave, t.Reached, t.Left, t.Retried = 0, false, false, false, 0
+			t.Away, t.Since, t.Asked = 0, time.Time{}, time.Time{}
+		}
+	}
 	switch decision {
 	case DecideStop:
 		s.Mode = ModeStopped
@@ -238,16 +457,16 @@ func (s *State) decide(decision string) {
 		s.Mode, s.Result, s.AnyTime = ModeForward, "", true
 		for i := range s.Steps {
 			t := &s.Steps[i]
-			t.Attempts, t.Probes, t.Gave = 0, 0, false
+			t.Attempts = 0
 			if t.Status == Failed || t.Status == Skipped {
-				t.Status = Pending
+				s.again(i)
 			}
 		}
 	case DecideUndo:
 		s.Mode, s.Result = ModeUndoing, ""
 		for i := range s.Steps {
 			t := &s.Steps[i]
-			t.Undos, t.Probes, t.Gave = 0, 0, false
+			t.Undos = 0
 			// What an earlier, incomplete undoing restarted or proved, it did
 			// while something else still had the new value: do it again.
 			if kind := s.Plan.Steps[i].Kind; t.Status == Undone && kind != StepReplace && kind != StepLogOn && kind != StepChange && kind != StepSeal {

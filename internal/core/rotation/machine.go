@@ -1,5 +1,7 @@
 package rotation
 
+import "time"
+
 // ActionKind says what Next wants.
 type ActionKind string
 
@@ -8,21 +10,55 @@ const (
 	ActDo     ActionKind = "do"
 	ActProbe  ActionKind = "probe"
 	ActUndo   ActionKind = "undo"
+	ActReach  ActionKind = "reach"  // find out whether the system of a step answers
 	ActDecide ActionKind = "decide" // write a decision that the policy makes
 	ActFinish ActionKind = "finish"
 )
 
 // Action is one thing that may be done now.
 type Action struct {
-	Kind   ActionKind
-	Step   int
-	Undo   bool   // of a probe: is the undo's outcome in question
-	Result string // of decide and finish
+	Kind      ActionKind
+	Step      int
+	Undo      bool      // of a probe: is the undo's outcome in question
+	Result    string    // of decide and finish
+	NotBefore time.Time // when its system, which was away, is asked again
+}
+
+// index is what of a plan is looked up again and again.
+type index struct {
+	authorities []int // a step for each system that decides
+	decides     map[string]bool
+	changes     map[Door][]int // by door without via, and the zero Door
+}
+
+func doorKey(s Step) Door {
+	if s.Door == nil {
+		return Door{}
+	}
+	return Door{Account: s.SystemID + "\x00" + s.Door.Account}
+}
+
+func indexOf(plan Plan) *index {
+	x := &index{changes: map[Door][]int{}, decides: map[string]bool{}}
+	for i, s := range plan.Steps {
+		decides := s.Kind == StepChange || plan.Kind == KindAssign && s.Kind == StepSignIn
+		if s.Kind == StepChange {
+			x.changes[doorKey(s)] = append(x.changes[doorKey(s)], i)
+		}
+		if decides && !x.decides[s.SystemID] {
+			x.decides[s.SystemID] = true
+			x.authorities = append(x.authorities, i)
+		}
+	}
+	return x
 }
 
 // Next says what may be done now, all of it at the same time. inFlight holds
 // the steps that are being worked on. An empty answer with nothing in flight
 // means that a person must decide (ModeStopped) or that all is over.
+//
+// It is one pass over the steps: what a step needs, or comes after, stands
+// before it.
 func Next(s State, inFlight map[int]bool) []Action {
 	switch s.Mode {
 	case ModeForward:
@@ -34,24 +70,66 @@ func Next(s State, inFlight map[int]bool) []Action {
 	}
 }
 
+// pass is what one pass over the steps found of each.
+type pass struct {
+	done []bool // succeeded
+	dead []bool // failed for good, or needs something that is
+}
+
+// look says of a step whether it may be done now, given those before it.
+func (p *pass) look(s State, i int) (ready bool) {
+	step, t := s.Plan.Steps[i], s.Steps[i]
+	ready, blocked := true, false
+	for _, j := range step.Needs {
+		ready = ready && p.done[j]
+		blocked = blocked || p.dead[j]
+	}
+	for _, j := range step.After {
+		ready = ready && (p.done[j] || p.dead[j])
+	}
+	if step.Kind == StepAll {
+		p.done[i], p.dead[i] = ready, blocked
+		return false
+	}
+	p.done[i] = t.Status == Done
+	p.dead[i] = t.Status == Failed || t.Status == Skipped || t.Status == Unclear && t.Gave || t.Status == Pending && blocked
+	return ready && t.Status == Pending
+}
+
 func (s State) forward(inFlight map[int]bool) []Action {
-	var out []Action
-	var failed, stopping bool
+	var out, doable []Action
+	var failed, stopping, open bool
+	p := pass{make([]bool, len(s.Steps)), make([]bool, len(s.Steps))}
 	for i, t := range s.Steps {
-		if inFlight[i] {
+		ready := p.look(s, i)
+		kind := s.Plan.Steps[i].Kind
+		if inFlight[i] || kind == StepAll {
 			continue
 		}
 		switch {
 		case t.Status == Doing, t.Status == Unclear && !t.Gave:
-			out = append(out, Action{Kind: ActProbe, Step: i})
+			out = append(out, Action{Kind: ActProbe, Step: i, NotBefore: t.due()})
 		case t.Status == Skipped:
 			failed = true // told, but no reason to stop
 		case t.Status == Failed, t.Status == Unclear:
 			failed = true
 			// That the old value is still accepted is worth telling, but no
 			// reason to give up a change that works everywhere.
-			kind := s.Plan.Steps[i].Kind
 			stopping = stopping || kind != StepRefuse && kind != StepRetire
+		case ready:
+			doable = append(doable, Action{Kind: ActDo, Step: i, NotBefore: t.due()})
+		}
+		open = open || t.Status == Pending && !p.dead[i]
+	}
+	if stopping {
+		// What failed may have failed because an authority is away: looked for at
+		// once, before it may be back.
+		for _, look := range s.look(s.index.authorities) {
+			// A step that is being found out about tells by that.
+			t := s.Steps[look.Step]
+			if !inFlight[look.Step] && t.Status != Doing && (t.Status != Unclear || t.Gave) && t.Status != Pending {
+				out = append(out, look)
+			}
 		}
 	}
 	if stopping && !s.mayGoOn() {
@@ -64,15 +142,7 @@ func (s State) forward(inFlight map[int]bool) []Action {
 		}
 		return []Action{{Kind: ActDecide, Result: decision}}
 	}
-	open := false
-	for i, step := range s.Plan.Steps {
-		if s.Steps[i].Status == Pending && !inFlight[i] && s.ready(step) {
-			out = append(out, Action{Kind: ActDo, Step: i})
-		}
-		if s.Steps[i].Status == Pending && !s.blocked(step) {
-			open = true
-		}
-	}
+	out = append(out, doable...)
 	if len(out) > 0 || len(inFlight) > 0 || open {
 		return out
 	}
@@ -80,6 +150,17 @@ func (s State) forward(inFlight map[int]bool) []Action {
 		return []Action{{Kind: ActFinish, Result: FinishedWithFailures}}
 	}
 	return []Action{{Kind: ActFinish, Result: FinishedDone}}
+}
+
+// look asks for the systems of steps that were not reached yet.
+func (s State) look(steps []int) []Action {
+	var out []Action
+	for _, i := range steps {
+		if t := s.Steps[i]; !t.Reached && !t.Left {
+			out = append(out, Action{Kind: ActReach, Step: i, NotBefore: t.due()})
+		}
+	}
+	return out
 }
 
 // mayGoOn: going on without failed steps makes sense only once the authority
@@ -107,41 +188,6 @@ func (s State) authorityUnclear() bool {
 	return false
 }
 
-func (s State) ready(step Step) bool {
-	for _, j := range step.Needs {
-		if s.Steps[j].Status != Done {
-			return false
-		}
-	}
-	for _, j := range step.After {
-		switch s.Steps[j].Status {
-		case Done, Failed, Skipped:
-		case Unclear:
-			if !s.Steps[j].Gave {
-				return false
-			}
-		case Pending:
-			if !s.blocked(s.Plan.Steps[j]) {
-				return false
-			}
-		default:
-			return false
-		}
-	}
-	return true
-}
-
-// blocked: something it needs has failed for good.
-func (s State) blocked(step Step) bool {
-	for _, j := range step.Needs {
-		t := s.Steps[j]
-		if t.Status == Failed || t.Status == Skipped || t.Status == Unclear && t.Gave || t.Status == Pending && s.blocked(s.Plan.Steps[j]) {
-			return true
-		}
-	}
-	return false
-}
-
 // The order of undoing: the old value is accepted again beside the new one where
 // it was retired, then copies, then the authority, proof that the old
 // value is accepted again, then log-ons (some systems check a password when it
@@ -151,112 +197,127 @@ var undoRank = map[StepKind]int{
 	StepRetire: -1, StepReplace: 0, StepChange: 1, StepSignIn: 2, StepLogOn: 3, StepRestart: undoRestarts, StepRevive: undoRestarts, StepProve: undoRestarts, StepRefuse: 5, StepSeal: 6,
 }
 
-const undoRestarts = 4
+const (
+	undoCopies   = 0
+	undoRestarts = 4
+)
 
-// needsUndo: a step that took effect, or may have.
-func (s State) needsUndo(i int) bool {
-	t := s.Steps[i]
-	switch s.Plan.Steps[i].Kind {
-	case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal:
-		switch t.Status {
-		case Done, Unclear, Undoing, UndoUnclear, UndoFailed:
-			return true
-		}
-		if t.Maybe && (t.Status == Pending || t.Status == Skipped) {
-			return true
-		}
-		// A failure that a probe found as neither old nor new. One that
-		// certainly changed nothing leaves nothing to undo.
-		return t.Status == Failed && t.Attempted && !t.NoEffect
-	case StepRestart:
-		return t.Status != Undone && s.disturbed(i)
-	case StepProve, StepRevive:
-		return t.Status != Undone && s.needsDisturbed(s.Plan.Steps[i])
-	default: // sign-in and refuse are proven the other way round
-		for j, step := range s.Plan.Steps {
-			if step.Kind != StepChange || !sameDoor(step, s.Plan.Steps[i]) || !s.Steps[j].Attempted {
-				continue
-			}
+// undoing is what one pass over the steps found before undoing.
+type undoing struct {
+	needs     []bool // took effect, or may have, or must be proven
+	disturbed []bool // of restarts: the unit was restarted, or taken down; of proofs: a restart of theirs
+}
+
+func (s State) undoing() undoing {
+	u := undoing{make([]bool, len(s.Steps)), make([]bool, len(s.Steps))}
+	begun := map[Door]bool{}
+	for door, changes := range s.index.changes {
+		for _, j := range changes {
 			// One of several doors that was certainly left alone needs no proof,
 			// and may have been shut by somebody else.
-			if step.Door == nil || s.Steps[j].Status != Failed || !s.Steps[j].NoEffect {
-				return t.Status != Undone
+			t := s.Steps[j]
+			if t.Attempted && (s.Plan.Steps[j].Door == nil || t.Status != Failed || !t.NoEffect) {
+				begun[door] = true
 			}
 		}
-		return false
 	}
-}
-
-// disturbed: the unit of a restart step was restarted, or one on the same
-// system that starts before it was, which may have taken it down.
-func (s State) disturbed(restart int) bool {
-	if s.Steps[restart].Attempted {
-		return true
-	}
-	step := s.Plan.Steps[restart]
-	for _, j := range step.After {
-		before := s.Plan.Steps[j]
-		if before.SystemID == step.SystemID && (before.Kind == StepProve || before.Kind == StepRevive) && s.needsDisturbed(before) {
-			return true
+	for i, step := range s.Plan.Steps {
+		t := s.Steps[i]
+		switch step.Kind {
+		case StepAll:
+		case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal:
+			switch t.Status {
+			case Done, Unclear, Undoing, UndoUnclear, UndoFailed:
+				u.needs[i] = true
+			case Pending, Skipped:
+				u.needs[i] = t.Maybe
+			case Failed:
+				// A failure that a probe found as neither old nor new. One that
+				// certainly changed nothing leaves nothing to undo.
+				u.needs[i] = t.Attempted && !t.NoEffect
+			}
+		case StepRestart:
+			u.disturbed[i] = t.Attempted
+			for _, j := range step.After {
+				// One on the same system that starts before it may have taken it down.
+				before := s.Plan.Steps[j]
+				u.disturbed[i] = u.disturbed[i] || before.SystemID == step.SystemID && before.Kind != StepRestart && u.disturbed[j]
+			}
+			u.needs[i] = t.Status != Undone && u.disturbed[i]
+		case StepProve, StepRevive:
+			for _, j := range step.Needs {
+				u.disturbed[i] = u.disturbed[i] || s.Plan.Steps[j].Kind == StepRestart && u.disturbed[j]
+			}
+			u.needs[i] = t.Status != Undone && u.disturbed[i]
+		default: // sign-in and refuse are proven the other way round
+			u.needs[i] = t.Status != Undone && begun[doorKey(step)]
 		}
 	}
-	return false
+	return u
 }
 
-// needsDisturbed: any of the restarts that a proof belongs to was begun.
-func (s State) needsDisturbed(step Step) bool {
-	for _, j := range step.Needs {
-		if s.Plan.Steps[j].Kind == StepRestart && s.disturbed(j) {
-			return true
-		}
-	}
-	return false
+// given: undoing a step was given up. What is away is waited for instead.
+func (t StepState) given() bool {
+	return t.Left || t.Status == UndoFailed && t.Undos >= MaxAttempts || t.Status == UndoUnclear && t.Gave
 }
 
 func (s State) backward(inFlight map[int]bool) []Action {
 	var out []Action
 	for i, t := range s.Steps {
-		if inFlight[i] {
+		if inFlight[i] || t.Left {
 			continue
 		}
 		switch {
 		case t.Status == Doing, t.Status == Unclear && !t.Gave:
-			out = append(out, Action{Kind: ActProbe, Step: i})
+			out = append(out, Action{Kind: ActProbe, Step: i, NotBefore: t.due()})
 		case t.Status == Undoing, t.Status == UndoUnclear && !t.Gave:
-			out = append(out, Action{Kind: ActProbe, Step: i, Undo: true})
+			out = append(out, Action{Kind: ActProbe, Step: i, Undo: true, NotBefore: t.due()})
 		}
 	}
 	if len(out) > 0 || len(inFlight) > 0 && !s.onlyUndos(inFlight) {
 		return out // know first, then undo
 	}
-	settled := func(i int) bool {
-		t := s.Steps[i]
-		given := t.Status == UndoFailed && t.Undos >= MaxAttempts || t.Status == UndoUnclear && t.Gave
-		return !s.needsUndo(i) || given
+	if s.strangerAtAuthority() {
+		return []Action{{Kind: ActDecide, Result: DecideStop}}
+	}
+	u := s.undoing()
+	if len(inFlight) == 0 {
+		if look := s.look(s.mustBeThere(u)); len(look) > 0 {
+			return look
+		}
+	}
+	// The lowest rank at which something is not settled yet is the one that may
+	// be worked on. What was given up holds all ranks after it: it has the new
+	// value, or is where only that is accepted, and putting the authority back
+	// would break it and leave everything else as it is.
+	lowest, held, keep := undoRank[StepSeal]+1, undoRank[StepSeal]+1, false
+	for i, step := range s.Plan.Steps {
+		t, rank := s.Steps[i], undoRank[step.Kind]
+		if step.Kind == StepAll || !u.needs[i] && !inFlight[i] {
+			continue
+		}
+		switch {
+		case inFlight[i] || !t.given():
+			lowest = min(lowest, rank)
+		case rank <= undoCopies && !t.Left:
+			held = min(held, rank)
+		}
+		keep = keep || step.Kind != StepSeal && (t.Status == UndoFailed || t.Status == UndoUnclear || t.Left)
 	}
 	incomplete := false
 	for i, step := range s.Plan.Steps {
-		if inFlight[i] || settled(i) {
-			incomplete = incomplete || !inFlight[i] && s.needsUndo(i)
+		t, rank := s.Steps[i], undoRank[step.Kind]
+		if step.Kind == StepAll || inFlight[i] || !u.needs[i] {
 			continue
 		}
-		ready := true
-		for j, other := range s.Plan.Steps {
-			before := undoRank[other.Kind] < undoRank[step.Kind]
-			if undoRank[step.Kind] == undoRestarts && undoRank[other.Kind] == undoRestarts {
-				before = contains(step.Needs, j) || contains(step.After, j)
-			}
-			if before && (inFlight[j] || !settled(j)) {
-				ready = false
-			}
-		}
-		// The new value is kept while any place may still hold it.
-		if step.Kind == StepSeal && s.anyGivenUp() {
+		switch {
+		case t.given() || rank > held:
 			incomplete = true
-			continue
-		}
-		if ready {
-			out = append(out, Action{Kind: ActUndo, Step: i})
+		case step.Kind == StepSeal && keep:
+			incomplete = true // the new value is kept while any place may still hold it
+		case rank > lowest || rank == undoRestarts && !s.restartedBefore(u, i, inFlight):
+		default:
+			out = append(out, Action{Kind: ActUndo, Step: i, NotBefore: t.due()})
 		}
 	}
 	if len(out) > 0 || len(inFlight) > 0 {
@@ -268,6 +329,58 @@ func (s State) backward(inFlight map[int]bool) []Action {
 	return []Action{{Kind: ActFinish, Result: FinishedUndone}}
 }
 
+// restartedBefore: the restarts and proofs that this one follows are settled.
+func (s State) restartedBefore(u undoing, i int, inFlight map[int]bool) bool {
+	for _, list := range [][]int{s.Plan.Steps[i].Needs, s.Plan.Steps[i].After} {
+		for _, j := range list {
+			if undoRank[s.Plan.Steps[j].Kind] == undoRestarts && (inFlight[j] || u.needs[j] && !s.Steps[j].given()) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// mustBeThere are steps whose systems must answer before anything is put back,
+// one for each: while the authority cannot be put back, or a place that holds
+// the new value cannot be reached, everything works with the new value, and
+// undoing a part would break that part. Where both values are accepted nothing
+// breaks, and nothing is waited for.
+func (s State) mustBeThere(u undoing) []int {
+	changed := false
+	for _, changes := range s.index.changes {
+		for _, i := range changes {
+			changed = changed || u.needs[i] && !s.Plan.Steps[i].Overlap
+		}
+	}
+	if !changed {
+		return nil
+	}
+	var out []int
+	seen := map[string]bool{}
+	for i, step := range s.Plan.Steps {
+		if kind := step.Kind; kind != StepChange && kind != StepReplace && kind != StepLogOn || !u.needs[i] || seen[step.SystemID] || s.Steps[i].Left {
+			continue
+		}
+		seen[step.SystemID] = true
+		out = append(out, i)
+	}
+	return out
+}
+
+// strangerAtAuthority: while undoing, an authority was found to accept neither
+// value.
+func (s State) strangerAtAuthority() bool {
+	for _, changes := range s.index.changes {
+		for _, i := range changes {
+			if t := s.Steps[i]; t.Status == UndoUnclear && t.Gave && t.Probes < MaxProbes {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 func (s State) onlyUndos(inFlight map[int]bool) bool {
 	for i := range inFlight {
 		if t := s.Steps[i].Status; t != Undoing && t != UndoUnclear && t != UndoFailed && t != Undone {
@@ -275,22 +388,4 @@ func (s State) onlyUndos(inFlight map[int]bool) bool {
 		}
 	}
 	return true
-}
-
-func (s State) anyGivenUp() bool {
-	for i, t := range s.Steps {
-		if s.Plan.Steps[i].Kind != StepSeal && (t.Status == UndoFailed || t.Status == UndoUnclear) {
-			return true
-		}
-	}
-	return false
-}
-
-func contains(list []int, want int) bool {
-	for _, v := range list {
-		if v == want {
-			return true
-		}
-	}
-	return false
 }

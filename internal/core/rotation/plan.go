@@ -39,6 +39,7 @@ const (
 	StepProve   StepKind = "prove"   // prove that the unit runs anew, and its own check
 	StepRetire  StepKind = "retire"  // end the time in which both values are accepted
 	StepRefuse  StepKind = "refuse"  // prove that the authority refuses the old value
+	StepAll     StepKind = "all"     // nothing to do: what needs it needs everything that it needs
 )
 
 // Step is one act of a plan.
@@ -122,6 +123,8 @@ func (s Step) Title() string {
 		return "prove " + s.Subject + " on " + s.System
 	case StepRevive:
 		return "make sure that " + s.Subject + " on " + s.System + " runs again"
+	case StepAll:
+		return "all of that has succeeded"
 	default:
 		return "prove that the old value of " + s.Subject + " is refused"
 	}
@@ -147,6 +150,8 @@ func (s Step) UndoTitle() string {
 		return fmt.Sprintf("give the %s %s on %s its former log-on %s back", s.Dependent, s.Subject, s.System, s.LogOn.Was)
 	case StepRestart: // the window counts for going forward only
 		return "restart " + s.Subject + " on " + s.System + " with the old value"
+	case StepAll:
+		return s.Title()
 	case StepRefuse:
 		return "prove that the new value of " + s.Subject + " is refused"
 	default:
@@ -207,8 +212,13 @@ type Plan struct {
 	AuthorityID string        `json:"authority_id"`
 	Authority   string        `json:"authority"`
 	Policy      Policy        `json:"policy"`
-	Steps       []Step        `json:"steps"`
-	Notes       []string      `json:"notes"` // what a person should know before saying yes
+	// Patience is how long a system that is away is waited for before the policy
+	// decides; 0 for without end. Undoing waits without end.
+	Patience time.Duration `json:"patience,omitempty"`
+	// UndoOf is set in the plan of a rehearsal for undoing a finished rotation.
+	UndoOf int64    `json:"undo_of,omitempty"`
+	Steps  []Step   `json:"steps"`
+	Notes  []string `json:"notes"` // what a person should know before saying yes
 }
 
 // KeyDoor is a file of entries that lets the holder of a key in.
@@ -279,7 +289,10 @@ func (p Plan) Chain() int {
 	depth := make([]int, len(p.Steps))
 	longest := 0
 	for i, s := range p.Steps {
-		for _, j := range append(append([]int(nil), s.Needs...), s.After...) {
+		for _, j := range s.Needs {
+			depth[i] = max(depth[i], depth[j])
+		}
+		for _, j := range s.After {
 			depth[i] = max(depth[i], depth[j])
 		}
 		if s.Kind == StepRestart {

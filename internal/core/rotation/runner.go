@@ -8,15 +8,19 @@ import (
 	"time"
 )
 
+// ErrAway is wrapped by errors that say that a system could not be reached, so
+// that nothing was done there.
+var ErrAway = errors.New("away")
+
 // Outcome of an act.
 type Outcome struct {
-	Result string // ResultDone, ResultFailed or ResultUnclear
+	Result string // ResultDone, ResultFailed, ResultUnclear or ResultAway
 	Words  string // the system's own words, without secrets
 }
 
 // Finding of a probe.
 type Finding struct {
-	Result string // ProbeEffective, ProbeAbsent, ProbeNeither or ProbeUnknown
+	Result string // one of the Probe constants
 	Words  string
 }
 
@@ -31,6 +35,9 @@ type Hands interface {
 	// Probe finds out whether the step's (or with undo, its undoing's) effect
 	// is there. memo is that of the intent in question.
 	Probe(ctx context.Context, step Step, undo bool, memo string) Finding
+	// Reach finds out whether the system of a step answers: ProbeHere or
+	// ProbeAway. It changes nothing.
+	Reach(ctx context.Context, step Step) Finding
 }
 
 // Journal is the memory. When Append returns, the record is on disk.
@@ -62,6 +69,7 @@ type result struct {
 	step    int
 	record  Record
 	proceed chan<- bool
+	dropped bool // the service is being stopped, and nothing was found out
 }
 
 // Run continues from the given records until there is nothing left to do.
@@ -70,7 +78,7 @@ func (r *Runner) Run(ctx context.Context, records []Record) (State, error) {
 	if err != nil {
 		return state, err
 	}
-	run := &run{Runner: r, state: &state, inFlight: map[int]bool{}, ended: make(chan result)}
+	run := &run{Runner: r, state: &state, inFlight: map[int]bool{}, ended: make(chan result, 2*max(1, r.Parallel))}
 	if state.Last == 0 {
 		if err := run.write(ctx, Record{Event: EventStarted, Step: -1, Result: string(r.Plan.Policy)}); err != nil {
 			return state, err
@@ -133,7 +141,7 @@ func (r *run) loop(ctx context.Context) (err error) {
 // decision, or, with nothing else to do, the opening of a window.
 func (r *run) wait(ctx context.Context, opens time.Time) error {
 	var opened chan struct{}
-	if len(r.inFlight) == 0 {
+	if !opens.IsZero() {
 		opened = make(chan struct{})
 		sleep, stop := context.WithCancel(ctx)
 		var ended sync.WaitGroup
@@ -149,7 +157,17 @@ func (r *run) wait(ctx context.Context, opens time.Time) error {
 	}
 	select {
 	case res := <-r.ended:
-		return r.take(ctx, res, true)
+		// All that has ended meanwhile belongs to one look at the plan.
+		for {
+			if err := r.take(ctx, res, true); err != nil {
+				return err
+			}
+			select {
+			case res = <-r.ended:
+			default:
+				return nil
+			}
+		}
 	case decision := <-r.Decide:
 		decision.Event, decision.Step = EventDecision, -1
 		return r.write(ctx, decision)
@@ -175,11 +193,17 @@ func (r *run) beginAll(ctx context.Context) (opens time.Time, err error) {
 		if action.Kind == ActDecide || action.Kind == ActFinish {
 			record := Record{Event: EventFinished, Step: -1, Result: action.Result}
 			if action.Kind == ActDecide {
-				record.Event, record.Actor = EventDecision, "policy"
+				record.Event, record.Actor = EventDecision, ByPolicy
 			}
 			return time.Time{}, r.write(ctx, record)
 		}
 		step := r.Plan.Steps[action.Step]
+		if r.Now().Before(action.NotBefore) { // its system is away
+			if opens.IsZero() || action.NotBefore.Before(opens) {
+				opens = action.NotBefore
+			}
+			continue
+		}
 		if action.Kind == ActDo && !r.state.AnyTime {
 			now := r.Now()
 			if now.Before(step.NotBefore) {
@@ -208,7 +232,7 @@ func (r *run) beginAll(ctx context.Context) (opens time.Time, err error) {
 func (r *run) take(ctx context.Context, res result, writable bool) error {
 	if res.proceed == nil {
 		delete(r.inFlight, res.step)
-		if !writable {
+		if !writable || res.dropped {
 			return nil
 		}
 		return r.write(ctx, res.record)
@@ -241,6 +265,15 @@ func (r *run) begin(ctx context.Context, action Action) {
 		limit = 2 * time.Minute
 	}
 	r.inFlight[action.Step] = true
+	if action.Kind == ActReach {
+		go func() {
+			act, cancel := context.WithTimeout(ctx, limit)
+			defer cancel()
+			finding := r.Hands.Reach(act, step)
+			r.ended <- result{step: action.Step, dropped: ctx.Err() != nil, record: Record{Event: EventReached, Step: action.Step, Result: finding.Result, Words: finding.Words}}
+		}()
+		return
+	}
 	if action.Kind == ActProbe {
 		memo := stepState.Memo
 		if action.Undo {
@@ -249,11 +282,11 @@ func (r *run) begin(ctx context.Context, action Action) {
 		go func() {
 			act, cancel := context.WithTimeout(ctx, limit)
 			defer cancel()
-			finding := Finding{Result: ProbeUnknown, Words: "stopped while waiting to probe again"}
+			var finding Finding
 			if stepState.Probes == 0 || r.Wait(ctx, time.Second<<stepState.Probes) == nil {
 				finding = r.Hands.Probe(act, step, action.Undo, memo)
 			}
-			r.ended <- result{step: action.Step, record: Record{Event: EventProbed, Step: action.Step, Undo: action.Undo, Result: finding.Result, Words: finding.Words}}
+			r.ended <- result{step: action.Step, dropped: ctx.Err() != nil, record: Record{Event: EventProbed, Step: action.Step, Undo: action.Undo, Result: finding.Result, Words: finding.Words}}
 		}()
 		return
 	}
@@ -270,6 +303,8 @@ func (r *run) begin(ctx context.Context, action Action) {
 		}
 		var outcome Outcome
 		switch {
+		case errors.Is(err, ErrAway):
+			outcome = Outcome{Result: ResultAway, Words: err.Error()}
 		case err != nil:
 			// It could not even be looked at: nothing was begun.
 			outcome = Outcome{Result: ResultFailed, Words: err.Error()}
@@ -278,9 +313,10 @@ func (r *run) begin(ctx context.Context, action Action) {
 		default:
 			outcome = r.Hands.Do(act, step, memo)
 		}
-		if ctx.Err() != nil && outcome.Result == ResultFailed {
-			// The service is being stopped: that is no failure of the step.
-			outcome.Result = ResultUnclear
+		if ctx.Err() != nil && outcome.Result != ResultDone {
+			// The service is being stopped: that is no failure of the step, and no
+			// attempt.
+			outcome.Result = ResultInterrupted
 		}
 		r.ended <- result{step: action.Step, record: Record{Event: EventOutcome, Step: action.Step, Undo: undo, Result: outcome.Result, Words: outcome.Words}}
 	}()

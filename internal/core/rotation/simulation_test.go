@@ -208,7 +208,7 @@ func TestAssignmentInItsWindow(t *testing.T) {
 	}
 	require.Equal(t, []StepKind{StepSignIn, StepLogOn, StepRestart, StepProve}, kinds)
 	for late, want := range map[time.Duration]string{0: FinishedDone, 2 * time.Hour: FinishedWithFailures} {
-		e := &world{t: t, plan: plan, store: map[string]bool{"new": true}, auths: map[string]*authority{"": {auth: "new"}}, kept: map[int]string{1: "old"}, units: map[int]*unit{2: {active: true}}, files: map[int]string{}, last: map[int]string{}, given: map[int]int{}}
+		e := &world{t: t, clock: opens, plan: plan, store: map[string]bool{"new": true}, auths: map[string]*authority{"": {auth: "new"}}, kept: map[int]string{1: "old"}, units: map[int]*unit{2: {active: true}}, files: map[int]string{}, last: map[int]string{}, given: map[int]int{}}
 		clock := opens.Add(-time.Hour)
 		runner := Runner{Plan: plan, Journal: e, Hands: e, Now: func() time.Time { return clock }, Wait: func(_ context.Context, d time.Duration) error { clock = clock.Add(d + late); return nil }, Parallel: 3}
 		state, err := runner.Run(context.Background(), nil)

@@ -17,21 +17,37 @@ import (
 // The simulated estate: an authority, files and units. A unit starts only if
 // its file holds what the authority accepts at that moment.
 type world struct {
-	t     *testing.T
-	plan  Plan
-	lock  sync.Mutex
-	store map[string]bool       // sealed values
-	auths map[string]*authority // by door; a password has one, ""
-	files map[int]string        // by replace step
-	units map[int]*unit         // by restart or revive step
-	kept  map[int]string        // stored log-ons, by log-on step; nobody can read them
-	calls int
-	fault func(call int, step Step, kind string) string // "", before, after, middle, hang
-	last  map[int]string                                // last unclear act by step, until a probe
-	given map[int]int                                   // probes in a row that found nothing
-	wrote []Record
-	crash int  // stop at this record, 0 never
-	torn  bool // the record is lost with the crash
+	t              *testing.T
+	plan           Plan
+	lock           sync.Mutex
+	store          map[string]bool       // sealed values
+	auths          map[string]*authority // by door; a password has one, ""
+	files          map[int]string        // by replace step
+	units          map[int]*unit         // by restart or revive step
+	kept           map[int]string        // stored log-ons, by log-on step; nobody can read them
+	calls          int
+	fault          func(call int, step Step, kind string) string // "", before, after, middle, hang
+	last           map[int]string                                // last unclear act by step, until a probe
+	given          map[int]int                                   // probes in a row that found nothing
+	wrote          []Record
+	crash          int  // stop at this record, 0 never
+	torn           bool // the record is lost with the crash
+	crashes, every int  // crash again so many times, so many records later
+	clock          time.Time
+	away           func(now time.Time, system string) bool // the system cannot be reached; nil for never
+	copiesHeld     bool                                    // an authority was put back while a copy held the new value
+	stranger       bool                                    // the authority says that it accepts neither value
+}
+
+func (e *world) gone(step Step) bool { return e.away != nil && e.away(e.clock, step.System) }
+
+func (e *world) Reach(_ context.Context, step Step) Finding {
+	e.lock.Lock()
+	defer e.lock.Unlock()
+	if e.gone(step) {
+		return Finding{Result: ProbeAway, Words: step.System + " does not answer"}
+	}
+	return Finding{Result: ProbeHere}
 }
 
 // authority accepts one value, or two.
@@ -109,7 +125,7 @@ func newWorld(t *testing.T, policy Policy, way int) *world {
 			in.Doors = append(in.Doors, KeyDoor{SystemID: host, System: host, Path: "/home/tide/.ssh/authorized_keys", Account: "tide"})
 		}
 	}
-	e := &world{t: t, kept: map[int]string{}, plan: Build(in), store: map[string]bool{"old": true}, auths: map[string]*authority{}, files: map[int]string{}, units: map[int]*unit{}, last: map[int]string{}, given: map[int]int{}}
+	e := &world{t: t, clock: time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC), kept: map[int]string{}, plan: Build(in), store: map[string]bool{"old": true}, auths: map[string]*authority{}, files: map[int]string{}, units: map[int]*unit{}, last: map[int]string{}, given: map[int]int{}}
 	for _, s := range e.plan.Steps {
 		switch s.Kind {
 		case StepChange:
@@ -165,6 +181,9 @@ func (e *world) begin(step Step, kind string) string {
 			require.True(e.t, e.store["new"], "law 1: step %d before the new value is sealed", step.Index)
 		}
 	}
+	if e.gone(step) {
+		return "away"
+	}
 	if e.fault == nil {
 		return ""
 	}
@@ -174,6 +193,9 @@ func (e *world) begin(step Step, kind string) string {
 func (e *world) Observe(_ context.Context, step Step, _ bool) (string, error) {
 	e.lock.Lock()
 	defer e.lock.Unlock()
+	if e.gone(step) {
+		return "", ErrAway
+	}
 	if u := e.units[step.Index]; u != nil {
 		return strconv.Itoa(u.invocation), nil
 	}
@@ -194,6 +216,8 @@ func (e *world) act(step Step, kind, from, to string) Outcome {
 	switch fault := e.begin(step, kind); fault {
 	case "before":
 		return Outcome{Result: ResultFailed, Words: "refused"}
+	case "away":
+		return Outcome{Result: ResultAway, Words: "does not answer"}
 	case "hang":
 		e.last[step.Index] = kind
 		return Outcome{Result: ResultUnclear, Words: "no answer"}
@@ -221,6 +245,12 @@ func (e *world) effect(step Step, from, to string) bool {
 	case StepSeal:
 		e.store[to] = true
 	case StepChange:
+		// Law 12, also for a value that is only added and removed.
+		if to == "old" {
+			for i, v := range e.files {
+				e.copiesHeld = e.copiesHeld || v == "new" && e.plan.Steps[i].Kind == StepReplace
+			}
+		}
 		*a = authority{auth: to}
 		if step.Overlap && to == "new" {
 			*a = authority{"old", "new"}
@@ -231,7 +261,7 @@ func (e *world) effect(step Step, from, to string) bool {
 			*a = authority{"old", "new"}
 		}
 	case StepSignIn:
-		return a.accepts(to)
+		return !e.authorityGone() && a.accepts(to)
 	case StepRefuse:
 		return !a.accepts(from)
 	case StepReplace:
@@ -264,6 +294,11 @@ func (e *world) effect(step Step, from, to string) bool {
 	return true
 }
 
+// authorityGone: programs that start cannot ask whether their value is right.
+func (e *world) authorityGone() bool {
+	return e.away != nil && e.plan.Kind != KindKey && e.away(e.clock, e.plan.Authority)
+}
+
 // start starts a unit with what it has stored; a service needs those before it.
 func (e *world) start(step Step) bool {
 	u := e.units[step.Index]
@@ -271,13 +306,13 @@ func (e *world) start(step Step) bool {
 	u.active = true
 	if step.Dependent != estate.DependentService {
 		u.value = e.files[step.Needs[0]]
-		u.active = e.accepts(u.value)
+		u.active = e.accepts(u.value) && !e.authorityGone()
 		return u.active
 	}
 	for i, other := range e.plan.Steps {
 		if other.Kind == StepLogOn && other.Subject == step.Subject {
 			u.value = e.kept[i]
-			u.active = e.accepts(u.value)
+			u.active = e.accepts(u.value) && !e.authorityGone()
 		}
 		if w := e.units[i]; w != nil && other.Dependent == estate.DependentService && (other.Subject == "store" && step.Subject != "store" || other.Subject == "board" && step.Subject == "sign") {
 			u.active = u.active && w.active
@@ -298,7 +333,11 @@ func (e *world) takeDown(step Step) {
 func (e *world) Probe(_ context.Context, step Step, undo bool, memo string) Finding {
 	e.lock.Lock()
 	defer e.lock.Unlock()
-	if fault := e.begin(step, "probe"); fault != "" {
+	fault := e.begin(step, "probe")
+	if fault == "away" {
+		return Finding{Result: ProbeAway}
+	}
+	if fault != "" {
 		e.given[step.Index]++
 		return Finding{Result: ProbeUnknown}
 	}
@@ -315,6 +354,9 @@ func (e *world) Probe(_ context.Context, step Step, undo bool, memo string) Find
 	case StepSeal:
 		return is(e.store["new"] && !undo)
 	case StepChange:
+		if e.stranger {
+			return Finding{Result: ProbeStranger}
+		}
 		if undo && a.also != "" {
 			return Finding{Result: ProbeNeither}
 		}
@@ -348,8 +390,20 @@ func (e *world) Probe(_ context.Context, step Step, undo bool, memo string) Find
 }
 
 func (e *world) run(records []Record) (State, error) {
-	clock := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
-	runner := Runner{Plan: e.plan, Journal: e, Hands: e, Now: func() time.Time { return clock }, Wait: func(context.Context, time.Duration) error { return nil }, Parallel: 3}
+	now := func() time.Time {
+		e.lock.Lock()
+		defer e.lock.Unlock()
+		return e.clock
+	}
+	wait := func(ctx context.Context, d time.Duration) error {
+		e.lock.Lock()
+		defer e.lock.Unlock()
+		if ctx.Err() == nil && d > 0 {
+			e.clock = e.clock.Add(d)
+		}
+		return ctx.Err()
+	}
+	runner := Runner{Plan: e.plan, Journal: e, Hands: e, Now: now, Wait: wait, Parallel: 3}
 	return runner.Run(context.Background(), records)
 }
 
@@ -358,8 +412,12 @@ func (e *world) settle() State {
 	state, err := e.run(nil)
 	for tries := 0; err != nil; tries++ {
 		require.ErrorIs(e.t, err, errCrash)
-		require.Less(e.t, tries, 3)
-		e.crash = 0
+		if e.crashes--; e.crashes <= 0 {
+			require.Less(e.t, tries, 100)
+			e.crash = 0
+		} else {
+			e.crash = len(e.wrote) + e.every
+		}
 		// What was in flight at the crash is unknown to the new process.
 		e.last, e.given = map[int]string{}, map[int]int{}
 		for i, step := range mustFold(e.t, e.plan, e.wrote).Steps {
@@ -381,6 +439,7 @@ func mustFold(t *testing.T, plan Plan, records []Record) State {
 
 // verify holds what the journal says against what is true.
 func (e *world) verify(state State) {
+	require.False(e.t, e.copiesHeld, "law 12: the authority was put back while a copy held the new value")
 	for i, step := range e.plan.Steps {
 		status := state.Steps[i].Status
 		a := e.auths[doorOf(step)]

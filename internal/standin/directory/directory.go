@@ -72,6 +72,7 @@ type Fault struct {
 	RefuseChange    bool          // refuse password changes (53)
 	LoseAnswer      bool          // take a password change into effect and cut the connection
 	Hang            chan struct{} // answer nothing until it is closed
+	Down            bool          // end every connection at once
 }
 
 // New makes a server with the base entry. Add entries, then Serve.
@@ -178,7 +179,15 @@ func (s *Server) SetFault(f Fault) {
 	s.lock.Lock()
 	defer s.lock.Unlock()
 	s.fault = f
+	if f.Down {
+		for conn := range s.conns {
+			_ = conn.Close()
+		}
+	}
 }
+
+// Down reports whether nobody can ask it now.
+func (s *Server) Down() bool { return s.faultNow().Down }
 
 func (s *Server) faultNow() Fault {
 	s.lock.Lock()
@@ -214,6 +223,11 @@ func (s *Server) Serve(address string) (string, error) {
 				s.lock.Unlock()
 				_ = conn.Close()
 				return
+			}
+			if s.fault.Down {
+				s.lock.Unlock()
+				_ = conn.Close()
+				continue
 			}
 			s.conns[conn] = true
 			s.done.Add(1)

@@ -321,6 +321,9 @@ func (e *Estate) urlProgram(host, unit, path, key string) func(*unixhost.Host) e
 }
 
 func (e *Estate) signIn(host, unit, name, password string) error {
+	if e.Directory.Down() {
+		return errors.New("the directory does not answer")
+	}
 	if !e.Directory.Accepts(name, password) {
 		return fmt.Errorf("directory refused %s: invalid credentials (49)", name)
 	}

@@ -21,3 +21,5 @@ CREATE TABLE approval_systems (
     PRIMARY KEY (approval_id, system_id)
 ) WITHOUT ROWID;
 CREATE INDEX approval_systems_system ON approval_systems (system_id);
+-- Which value a rotation puts back is the one that was current when it began.
+ALTER TABLE rotations ADD COLUMN old_secret INTEGER;
