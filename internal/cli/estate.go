@@ -274,7 +274,30 @@ func dependentCommand() *cobra.Command {
 	expect.Flags().StringVar(&command, "command", "", "command on the host that must end with 0")
 	expect.Flags().StringVar(&contains, "contains", "", "text that the answer must contain")
 	expect.Flags().BoolVar(&remove, "remove", false, "remove the check")
-	return group("dependent", "Places that use an account", list, expect)
+	var leave, replace, back bool
+	var reason string
+	decide := &cobra.Command{
+		Use: "decide ID", Short: "Decide about a copy that cannot be replaced, or may be none", Args: cobra.ExactArgs(1),
+		Long:    "A rotation is not rehearsed well while a file holds the value and cannot be changed (its layout is\nnot known), or holds only the text of a value that is a word or a name. You decide for each, with a\nreason, which is shown before every rotation.",
+		Example: "  moss dependent decide 17 --leave --reason 'archived report, nobody signs in with it'\n  moss dependent decide 18 --replace --reason 'this really is the password'",
+		RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+			decision, given := "", 0
+			for word, set := range map[string]bool{"leave": leave, "replace": replace, "": back} {
+				if set {
+					decision, given = word, given+1
+				}
+			}
+			if given != 1 {
+				return &ExitError{ExitUsage, errors.New("give one of --leave, --replace and --take-back")}
+			}
+			return c.call(cmd.Context(), http.MethodPut, "/dependents/"+url.PathEscape(args[0])+"/decision", map[string]string{"decision": decision, "reason": reason}, nil)
+		}),
+	}
+	decide.Flags().BoolVar(&leave, "leave", false, "it stays as it is: you see to it, or it does not matter")
+	decide.Flags().BoolVar(&replace, "replace", false, "it is a copy: rotations replace it")
+	decide.Flags().BoolVar(&back, "take-back", false, "forget what was decided")
+	decide.Flags().StringVar(&reason, "reason", "", "why; it is recorded")
+	return group("dependent", "Places that use an account", list, expect, decide)
 }
 
 func findingCommand() *cobra.Command {

@@ -138,7 +138,18 @@ func systemCommand() *cobra.Command {
 		return nil
 	})}
 	remove.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	return group("system", "Systems that are looked at", add, changeSystem(), importCommand(), showSystem(), checkCommand(), remove, optionCommand(),
+	var why string
+	absence := &cobra.Command{Use: "confirm-absence NAME", Short: "Say that what vanished from a system is really gone", Args: cobra.ExactArgs(1), Long: "When many accounts or places vanish at once, or are not seen with another log-on, they are not\nshown as gone: the log-on may see less than before. This is your word that they are. The system\nis read again, and what is not seen then is marked so.", RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+		var v row
+		if err := c.call(cmd.Context(), http.MethodPost, "/systems/"+url.PathEscape(args[0])+"/absence", map[string]string{"reason": why}, &v); err != nil {
+			return err
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "Confirmed; survey %s reads it again.\n", show(v["id"]))
+		return nil
+	})}
+	absence.Flags().StringVar(&why, "reason", "", "why; it is recorded")
+	_ = absence.MarkFlagRequired("reason")
+	return group("system", "Systems that are looked at", add, changeSystem(), importCommand(), showSystem(), checkCommand(), remove, absence, optionCommand(),
 		listCommand("list", "List systems", "/systems", systemColumns, "There are no systems. Add one with 'moss system add', or many with 'moss system import'."))
 }
 

@@ -36,6 +36,7 @@ type wishFlags struct {
 	policy, restart, window string
 	start                   bool
 	keyType                 string
+	patience                time.Duration
 }
 
 // fits refuses what does not go with an account, or with a key pair.
@@ -58,6 +59,7 @@ func (w *wishFlags) register(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&w.policy, "policy", "undo", "when a step fails: stop, continue or undo")
 	cmd.Flags().StringVar(&w.restart, "restart", "now", "when dependents are restarted: now, window or leave (not at all: a latent breakage until somebody does)")
 	cmd.Flags().StringVar(&w.window, "window", "", "BEGIN/END or BEGIN/DURATION, such as 2026-11-24T02:00:00Z/2h, for --restart window")
+	cmd.Flags().DurationVar(&w.patience, "patience", 30*time.Minute, "how long a system that is away is waited for before the policy decides; undoing waits without end")
 	cmd.Flags().BoolVar(&w.start, "start-down", false, "also bring up what is down although it starts by itself")
 	_ = cmd.RegisterFlagCompletionFunc("policy", cobra.FixedCompletions([]string{"stop", "continue", "undo"}, cobra.ShellCompDirectiveNoFileComp))
 	_ = cmd.RegisterFlagCompletionFunc("restart", cobra.FixedCompletions([]string{"now", "window", "leave"}, cobra.ShellCompDirectiveNoFileComp))
@@ -65,7 +67,10 @@ func (w *wishFlags) register(cmd *cobra.Command) {
 
 // body is the wish as the API takes it.
 func (w *wishFlags) body(cmd *cobra.Command) (map[string]any, error) {
-	in := map[string]any{"policy": w.policy, "restart": w.restart}
+	if w.patience < time.Second {
+		return nil, &ExitError{ExitUsage, fmt.Errorf("--patience %s: at least a second", w.patience)}
+	}
+	in := map[string]any{"policy": w.policy, "restart": w.restart, "patience": int(w.patience.Seconds())}
 	if w.start {
 		in["start"] = true
 	}

@@ -217,6 +217,9 @@ type VisitRequest struct {
 	FingerprintKey secret.Value // key for fingerprints of held values
 	Known          []string     // fingerprints of values in custody: report them wherever they stand
 	Names          []string     // names of accounts to look for in files
+	// Values are those in custody, to be recognised in the bytes of files,
+	// whatever their layout. They stay on this side of the connection.
+	Values []secret.Value
 }
 
 // Unread is something that could not be read or understood; the visit goes on.
@@ -251,6 +254,22 @@ type Coverage struct {
 // nothing, or not everything, could be read; the Coverage is valid in any case.
 type Visitor interface {
 	Visit(ctx context.Context, target Target, request VisitRequest, emit func(Batch) error) (Coverage, error)
+}
+
+// Presence is what asking for one account says.
+type Presence string
+
+// Presences.
+const (
+	PresenceThere   Presence = "there"
+	PresenceGone    Presence = "gone"    // its place can be seen, and it is not there
+	PresenceUnknown Presence = "unknown" // its place cannot be seen either
+)
+
+// Asker asks for single accounts that a complete reading did not see (law 4).
+// The answer has an entry for each.
+type Asker interface {
+	StillThere(ctx context.Context, target Target, accounts []AccountRef) ([]Presence, error)
 }
 
 // AccountRef names an account on its authority.

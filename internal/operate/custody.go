@@ -159,6 +159,9 @@ func (o *Operator) TakeCustody(ctx context.Context, by string, a store.Account, 
 	if err != nil {
 		return verdict, err
 	}
+	if _, err := o.linkStewards(context.WithoutCancel(ctx), by, a, &value); err != nil {
+		return verdict, err
+	}
 	return verdict, o.afterCustody(ctx, a)
 }
 
@@ -194,6 +197,10 @@ func (o *Operator) ResetCustody(ctx context.Context, by, reason string, a store.
 	if err != nil {
 		return err
 	}
+	own, err := o.ownUses(ctx, a)
+	if err != nil {
+		return err
+	}
 	if err := o.Store.AddCandidate(ctx, sealed); err != nil { // law 1
 		return err
 	}
@@ -203,6 +210,19 @@ func (o *Operator) ResetCustody(ctx context.Context, by, reason string, a store.
 		if changeErr != nil && !connect.IsUnclear(changeErr) {
 			return errors.Join(changeErr, o.Store.DropCandidate(context.WithoutCancel(ctx), a.Credential(), sealed.Fingerprint))
 		}
+		for _, v := range own {
+			if v.ID != a.SystemID {
+				continue
+			}
+			// We reach the authority with this very account.
+			fresh := target
+			fresh.LogOn.Password = value
+			for _, stage := range connector.Check(ctx, fresh).Stages {
+				if stage.Stage == connect.StageSignIn && stage.OK {
+					target = fresh
+				}
+			}
+		}
 		// Done or unclear: the authority itself says what is true (law 3).
 		verdict, err := verifier.Verify(ctx, target, refOf(a), value)
 		if err != nil {
@@ -211,7 +231,11 @@ func (o *Operator) ResetCustody(ctx context.Context, by, reason string, a store.
 		}
 		keep := context.WithoutCancel(ctx)
 		if verdict.Accepted {
-			return o.Store.TakeCustody(keep, sealed, by, verdict.Words)
+			if err := o.Store.TakeCustody(keep, sealed, by, verdict.Words); err != nil {
+				return err
+			}
+			_, err := o.linkStewards(keep, by, a, nil)
+			return err
 		}
 		if changeErr == nil && verdict.Code != connect.VerdictWrong {
 			// The authority said that it took the value; what it refuses is the account.
@@ -352,8 +376,12 @@ func (o *Operator) notRotating(ctx context.Context, s Subject) error {
 // afterCustody looks again at held copies, which can now be compared.
 func (o *Operator) afterCustody(ctx context.Context, s Subject) error {
 	ctx = context.WithoutCancel(ctx)
+	o.forgetKnown()
 	if err := o.Store.SetFindings(ctx, driftKey(s.Credential()), nil); err != nil {
 		return err
+	}
+	if custody, err := o.Store.Custody(ctx, s.Credential()); err == nil && !custody.Taken.IsZero() {
+		o.searchLater()
 	}
 	if s.Credential().KeyID != 0 {
 		return nil // where it is known by its fingerprint
@@ -393,6 +421,7 @@ func (o *Operator) VerifyCustody(ctx context.Context, by string, s Subject) (con
 		defer cancel()
 		var err error
 		verdict, err = verifier.Verify(limited, target, refOf(a), values.current)
+		verdict.Words = o.redact(ctx, verdict.Words)
 		return err
 	})
 	state, words := "accepted", verdict.Words
@@ -400,7 +429,7 @@ func (o *Operator) VerifyCustody(ctx context.Context, by string, s Subject) (con
 	var drift []store.Finding
 	switch {
 	case err != nil:
-		state, words = "unclear", err.Error()
+		state, words = "unclear", o.redact(ctx, err.Error())
 	case !verdict.Accepted:
 		state = "refused"
 		drift = []store.Finding{{
@@ -462,6 +491,12 @@ func (o *Operator) VerifyAll(ctx context.Context, by string) (accepted, refused,
 func (o *Operator) Release(ctx context.Context, by, reason string, s Subject) error {
 	if reason == "" {
 		return fmt.Errorf("%w: give a reason: the sealed values are removed", ErrInput)
+	}
+	if a, isAccount := s.(store.Account); isAccount {
+		// Law 2, for our own log-ons: they get the value before it is removed.
+		if err := o.unlinkStewards(ctx, by, a); err != nil {
+			return err
+		}
 	}
 	err := o.Store.ReleaseCustody(ctx, s.Credential(), ledger.Entry{Actor: by, Act: "custody.release", Phase: ledger.Outcome, Subject: nameOf(s), System: systemOf(s), Reason: reason, Result: "done"})
 	if err != nil {

@@ -321,7 +321,11 @@ func (o *Operator) bindExisting(ctx context.Context) error {
 	if err := o.Store.MarkUsers(ctx); err != nil {
 		return err
 	}
+	cleaned, err := o.Store.CleanTexts(ctx, o.redactor(ctx).Text)
+	if err != nil {
+		return err
+	}
 	return o.sealEndpoints(ctx, all, "as it was before endpoints were approved", ledger.Entry{
-		Actor: byService, Act: actBound, Phase: ledger.Outcome, Result: "done", Detail: fmt.Sprintf("endpoints of %s sealed as they were, %d values bound to their systems, people marked", counted(len(all)), len(resealed)),
+		Actor: byService, Act: actBound, Phase: ledger.Outcome, Result: "done", Detail: fmt.Sprintf("endpoints of %s sealed as they were, %d values bound to their systems, people marked, secrets taken out of %d texts", counted(len(all)), len(resealed), cleaned),
 	})
 }

@@ -340,6 +340,7 @@ func (h *hands) prepare(ctx context.Context) rotation.Outcome {
 	if err := h.Store.AddCandidate(ctx, sealed); err != nil {
 		return certainly(err)
 	}
+	h.forgetKnown()
 	return done(fmt.Sprintf("%d characters, sealed and on disk", len([]rune(value.RevealString()))))
 }
 
@@ -391,6 +392,8 @@ func (h *hands) apply(ctx context.Context, step rotation.Step, from, to secret.V
 			return failed(err)
 		}
 		return done(words)
+	case rotation.StepSteward:
+		return h.stillIn(ctx, step)
 	case rotation.StepProve:
 		return h.prove(ctx, step)
 	case rotation.StepRevive:

@@ -36,7 +36,7 @@ func (o *Operator) planKey(ctx context.Context, k store.KeyPair, wish Wish) (rot
 	p := &planner{
 		Operator: o, wish: wish, files: map[string]*rotation.File{}, logOns: map[string]bool{}, systems: map[int64]bool{}, runsWith: map[string]string{}, restarted: map[string]bool{},
 		input: rotation.Input{
-			Account: k.Name, Policy: wish.Policy, When: wish.When, NotBefore: wish.NotBefore, NotAfter: wish.NotAfter, Doors: doors,
+			Account: k.Name, Policy: wish.Policy, When: wish.When, NotBefore: wish.NotBefore, NotAfter: wish.NotAfter, Patience: wish.Patience, Doors: doors,
 		},
 	}
 	var names []string

@@ -106,6 +106,8 @@ func TestKeyPairRotation(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, rotation.FinishedDone, f.ended(id).Result)
 	assert.Equal(t, wish.KeyType, f.whole(k).Type)
+	_, err = f.RehearseUndo(t.Context(), "ines", id)
+	require.NoError(t, err)
 	require.NoError(t, f.Decide(t.Context(), "ines", id, rotation.DecideUndo, "test"))
 	require.Equal(t, rotation.FinishedUndone, f.ended(id).Result)
 	assert.Equal(t, after.Fingerprint, f.whole(k).Fingerprint)

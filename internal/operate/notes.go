@@ -9,6 +9,9 @@ import (
 // Notes of a plan that begin with one of these words are more than worth
 // knowing: a rehearsal judges them.
 var judgedNotes = []struct{ word, what, result, next string }{
+	{"irreplaceable: ", "every copy can be replaced", connect.CheckFailed, "change it by hand before, or decide to leave it: 'moss dependent decide ID --leave --reason ...'; its number is in 'moss dependent list --account'"},
+	{"doubtful: ", "every copy is known to be one", connect.CheckFailed, "decide whether it is: 'moss dependent decide ID --replace', or '--leave', with a reason"},
+	{"left: ", "every copy is replaced", connect.CheckWarning, "what still reads it is refused afterwards"},
 	{"latent: ", "everything runs with the new value afterwards", connect.CheckWarning, "this is a latent breakage from then on: it is listed under findings until the restart"},
 	{"by hand: ", "every program is started by its system", connect.CheckWarning, "find who started it; better, make it a unit"},
 	{"exposed: ", "only its owner reads the new key", connect.CheckWarning, "chmod 600 it first: a rotation leaves modes as they are"},

@@ -64,6 +64,9 @@ type Operator struct {
 	rotations map[int64]*running
 	journaled int
 	settling  bool // values whose fate is not known are being asked for
+	searching *search
+	known     map[string]bool // fingerprints of what is in custody
+	knownAt   time.Time
 
 	turns turns // at files that acts change
 }
@@ -151,7 +154,7 @@ func (o *Operator) act(ctx context.Context, e ledger.Entry, do func() error) err
 	err := do()
 	e.Phase, e.Result = ledger.Outcome, "done"
 	if err != nil {
-		e.Result, e.Detail = "failed", err.Error()
+		e.Result, e.Detail = "failed", o.redact(ctx, err.Error())
 		var f *connect.Failure
 		if errors.As(err, &f) && f.Unclear {
 			e.Result = "unclear"
@@ -184,6 +187,9 @@ func (o *Operator) target(ctx context.Context, v store.System) (connect.Connecto
 			return nil, t, fmt.Errorf("log-on %q: %w", logon.Name, err)
 		}
 		if t.LogOn.PrivateKey, err = o.open("logon/"+logon.Name+"/key", logon.SealedKey); err != nil {
+			return nil, t, fmt.Errorf("log-on %q: %w", logon.Name, err)
+		}
+		if err := o.signIn(ctx, connector, &t, v); err != nil {
 			return nil, t, fmt.Errorf("log-on %q: %w", logon.Name, err)
 		}
 	}

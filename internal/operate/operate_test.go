@@ -110,10 +110,20 @@ func (f *ferry) rotate(a operate.Subject, policy rotation.Policy) store.Rotation
 	f.t.Helper()
 	v, err := f.Rehearse(f.t.Context(), "ines", a, operate.Wish{Policy: policy})
 	require.NoError(f.t, err)
-	require.Equal(f.t, "passed", v.Verdict, "%+v", v.Checks)
+	require.Equal(f.t, "passed", v.Verdict, "%+v", bad(v.Checks))
 	id, err := f.StartRotation(f.t.Context(), "ines", a, operate.Wish{Policy: policy}, "test", "")
 	require.NoError(f.t, err)
 	return f.ended(id)
+}
+
+// bad are the lines of a rehearsal that keep it from passing.
+func bad(checks []connect.Checked) (out []connect.Checked) {
+	for _, c := range checks {
+		if c.Result == connect.CheckFailed {
+			out = append(out, c)
+		}
+	}
+	return out
 }
 
 func (f *ferry) ended(id int64) (r store.Rotation) {
@@ -433,7 +443,7 @@ func TestAnOperatorThatStopsIsTakenUpAgain(t *testing.T) {
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		records, err := f.Store.Journal(ctx, id, 0)
-		return err == nil && len(records) >= 4 // the change was begun
+		return err == nil && len(records) >= 2 // an act was begun, and hangs
 	}, 20*time.Second, 10*time.Millisecond)
 	o.Stop() // in an orderly way, in the middle of the change
 	require.NoError(t, o.Store.Close())

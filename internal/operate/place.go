@@ -135,6 +135,20 @@ func (o *Operator) Refresh(ctx context.Context) error {
 	if err := o.Store.SetFindings(ctx, "reach/", findings); err != nil {
 		return err
 	}
+	held, err := o.Store.HeldScopes(ctx)
+	if err != nil {
+		return err
+	}
+	var absences []store.Finding
+	for _, h := range held {
+		absences = append(absences, store.Finding{
+			Key: fmt.Sprintf("absence/%d/%s", h.SystemID, h.Scope), Kind: "absence", Severity: "high", Subject: h.Scope, System: h.System, What: h.Why,
+			Next: "look at the rights of the log-on there; if they are really gone: 'moss system confirm-absence " + h.System + "'",
+		})
+	}
+	if err := o.Store.SetFindings(ctx, "absence/", absences); err != nil {
+		return err
+	}
 	if err := o.refreshReuse(ctx); err != nil {
 		return err
 	}
@@ -191,6 +205,7 @@ func (o *Operator) refreshAccounts(ctx context.Context) error {
 		if a.Dependents == 1 {
 			uses = "one dependent uses it"
 		}
+		now := o.Now()
 		switch {
 		case !a.Gone.IsZero():
 			add("account-gone", "high", uses+", and it is no longer there", "its dependents will fail at their next sign-in: move them to another account")
@@ -199,6 +214,12 @@ func (o *Operator) refreshAccounts(ctx context.Context) error {
 		case a.Locked == estate.Yes && a.Kind == string(estate.KindDirectory):
 			add("account-locked", "high", uses+", and it is locked", "something signs in with a wrong password: look for stale copies")
 		}
+		if a.Gone.IsZero() && !a.AccountExpires.IsZero() && a.AccountExpires.Before(now) {
+			add("account-expired", "high", uses+", and the account ended on "+day(a.AccountExpires), "extend it, or move its dependents to another account")
+		}
+		if a.Gone.IsZero() && !a.PasswordExpires.IsZero() && a.PasswordExpires.Before(now) && !a.NeverExpire {
+			add("password-expired", "high", uses+", and its password expired on "+day(a.PasswordExpires), "rotate it: what signs in with it is refused, or will be")
+		}
 		if a.NeverExpire && a.Kind == string(estate.KindDirectory) {
 			next := "take it into custody and rotate it"
 			if a.Custody {
@@ -206,6 +227,27 @@ func (o *Operator) refreshAccounts(ctx context.Context) error {
 			}
 			add("never-expires", "low", "its password never expires, and was last changed "+age(a, o), next)
 		}
+	}
+	replaced, err := o.Store.Replaced(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range replaced {
+		what := fmt.Sprintf("%s on %s is another account than before: the one of that name vanished on %s, and this one, with another id, came on %s", r.Name, r.System, day(r.Gone), day(r.First))
+		f := store.Finding{Key: fmt.Sprintf("account/%d/replaced", r.NewID), Kind: "account-replaced", Severity: "high", Subject: r.Name, System: r.System, AccountID: r.NewID, What: what, Next: "find out who made it, and why: what referred to the former one by its name now signs in as this one, with its rights"}
+		if r.Custody {
+			f.What += "; the former one is in custody, and its sealed values belong to nothing"
+			f.Next += "; release the former one, or take this one into custody"
+		}
+		findings = append(findings, f)
+	}
+	lost, err := o.Store.CustodyGone(ctx)
+	if err != nil {
+		return err
+	}
+	for _, a := range lost {
+		findings = append(findings, store.Finding{Key: fmt.Sprintf("account/%d/custody-gone", a.ID), Kind: "custody-gone", Severity: "high", Subject: a.Name, System: a.System, AccountID: a.ID,
+			What: "it is in custody and no longer there, since " + day(a.Gone), Next: fmt.Sprintf("find out who removed it; then 'moss custody release id:%d'", a.ID)})
 	}
 	return o.Store.SetFindings(ctx, "account/", findings)
 }

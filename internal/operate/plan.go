@@ -28,15 +28,23 @@ type Wish struct {
 	Assign []int64
 	// Start also brings up what is down although it starts by itself.
 	Start bool
+	// Patience is how long a system that is away is waited for before the policy
+	// decides; 0 for the usual time.
+	Patience time.Duration
 	// KeyType is of the new key of a key pair; "" for that of the old one.
 	KeyType string
 }
+
+const longestPatience = 30 * 24 * time.Hour
 
 func (o *Operator) checkWish(w *Wish) error {
 	switch w.Policy {
 	case rotation.PolicyStop, rotation.PolicyContinue, rotation.PolicyUndo:
 	default:
 		return fmt.Errorf("%w: unknown policy %q (stop, continue or undo)", ErrInput, w.Policy)
+	}
+	if w.Patience < 0 || w.Patience > longestPatience {
+		return fmt.Errorf("%w: a system that is away can be waited for up to %s before the policy decides, not %s", ErrInput, longestPatience, w.Patience)
 	}
 	if w.When == "" {
 		w.When = rotation.RestartNow
@@ -70,6 +78,8 @@ type planner struct {
 	logOns  map[string]bool           // by system, kind and place
 	systems map[int64]bool
 
+	decisions map[int64]map[string]store.CopyDecision
+
 	runsWith  map[string]string // where a unit's processes have the value, by system and unit
 	restarted map[string]bool   // units that are, because of a file
 }
@@ -94,7 +104,7 @@ func (o *Operator) plan(ctx context.Context, s Subject, wish Wish) (rotation.Pla
 		Operator: o, account: a, wish: wish, files: map[string]*rotation.File{}, logOns: map[string]bool{}, systems: map[int64]bool{}, runsWith: map[string]string{}, restarted: map[string]bool{},
 		input: rotation.Input{
 			AccountID: strconv.FormatInt(a.ID, 10), Account: a.Name, AuthorityID: strconv.FormatInt(a.SystemID, 10), Authority: a.System, Policy: wish.Policy,
-			When: wish.When, NotBefore: wish.NotBefore, NotAfter: wish.NotAfter,
+			When: wish.When, NotBefore: wish.NotBefore, NotAfter: wish.NotAfter, Patience: wish.Patience,
 		},
 	}
 	var err error
@@ -103,7 +113,9 @@ func (o *Operator) plan(ctx context.Context, s Subject, wish Wish) (rotation.Pla
 		err = p.chosen(ctx)
 	} else {
 		p.overlap(ctx)
-		err = p.tied(ctx)
+		if err = p.ownLogOns(ctx); err == nil {
+			err = p.tied(ctx)
+		}
 	}
 	if err != nil {
 		return rotation.Plan{}, err
@@ -155,16 +167,30 @@ func (p *planner) note(format string, args ...any) {
 }
 
 // tied gathers everything that is tied to the account.
-func (p *planner) tied(ctx context.Context) error {
+func (p *planner) tied(ctx context.Context) (err error) {
 	tied, err := p.Store.DependentsOfAccount(ctx, p.account.ID)
 	if err != nil {
+		return err
+	}
+	if p.decisions, err = p.Store.CopyDecisions(ctx); err != nil {
 		return err
 	}
 	var runsAs []store.Dependent
 	mentions := 0
 	for _, d := range tied {
 		strength := strengthFor(d, p.account.ID)
+		decision := p.decisions[d.SystemID][d.Place]
 		switch {
+		case d.Copy != nil && strength == string(estate.StrengthMatches) && decision.Decision == store.CopyLeave && d.Kind != estate.DependentProcess:
+			p.note("left: %s on %s holds the value and stays as it is: %s decided so (%s)", d.Place, d.System, decision.By, decision.Reason)
+		case d.Copy != nil && strength == string(estate.StrengthMatches) && d.Copy.Fixed != "" && d.Kind != estate.DependentProcess:
+			p.note("irreplaceable: %s line %d on %s: %s", d.Path, d.Copy.Line, d.System, d.Copy.Fixed)
+		case d.Copy != nil && strength == string(estate.StrengthDoubtful) && decision.Decision == store.CopyReplace:
+			p.file(d, "")
+		case d.Copy != nil && strength == string(estate.StrengthDoubtful) && decision.Decision == store.CopyLeave:
+			p.note("%s on %s is no copy: %s decided so (%s)", d.Place, d.System, decision.By, decision.Reason)
+		case d.Copy != nil && strength == string(estate.StrengthDoubtful):
+			p.note("doubtful: %s on %s: %s", d.Place, d.System, detailFor(d, p.account.ID))
 		case d.Kind == estate.DependentProcess:
 			p.process(d, strength)
 		case d.Copy != nil && strength == string(estate.StrengthMatches):
@@ -418,6 +444,30 @@ func locatorOf(d store.Dependent) held.Locator {
 	return held.Locator{Layout: held.Layout(d.Copy.Format), Key: d.Copy.Key, Nth: d.Copy.Nth, Part: d.Copy.Part}
 }
 
+// concerned are the dependents of a system that use what this plan changes, and
+// what needs them: only those are brought up. What is down for another reason
+// is somebody else's.
+func (p *planner) concerned(all []store.Dependent) map[string]bool {
+	out := map[string]bool{}
+	for _, d := range all {
+		for _, path := range d.Uses {
+			out[d.Place] = out[d.Place] || p.files[d.System+"\x00"+path] != nil
+		}
+		if p.logOns[logOnKey(d)] || strengthFor(d, p.account.ID) == string(estate.StrengthRunsAs) {
+			out[d.Place] = true
+		}
+	}
+	for again := true; again; {
+		again = false
+		for _, d := range all {
+			if !out[d.Place] && slices.ContainsFunc(d.Requires, func(name string) bool { return out[name] }) {
+				out[d.Place], again = true, true
+			}
+		}
+	}
+	return out
+}
+
 // units finds what runs on a system and uses any of what is replaced, or
 // stands and falls with something that does.
 func (p *planner) units(ctx context.Context, system int64) error {
@@ -431,6 +481,7 @@ func (p *planner) units(ctx context.Context, system int64) error {
 			named[path] = true
 		}
 	}
+	concerned := p.concerned(all)
 	for _, d := range all {
 		var reads []string
 		for _, path := range d.Uses {
@@ -465,7 +516,7 @@ func (p *planner) units(ctx context.Context, system int64) error {
 		}
 		u := rotation.Unit{
 			SystemID: strconv.FormatInt(d.SystemID, 10), System: d.System, Kind: d.Kind, Name: d.Place, Reads: reads, After: d.After, Requires: d.Requires, Check: d.Check,
-			Running: d.Up() || d.Kind == estate.DependentUnit && d.State == "failed", Start: p.wish.Start && !d.Up() && d.ByItself(),
+			Running: d.Up() || d.Kind == estate.DependentUnit && d.State == "failed", Start: p.wish.Start && !d.Up() && d.ByItself() && concerned[d.Place],
 		}
 		changed := len(reads) > 0 || p.logOns[logOnKey(d)]
 		switch {

@@ -118,6 +118,13 @@ func (o *Operator) checks(ctx context.Context, subject Subject, plan rotation.Pl
 			checks = append(checks, o.opensDoors(ctx, plan, values.current)...)
 		}
 	}
+	if isAccount && plan.UndoOf == 0 {
+		lines, err := o.searched(ctx, a)
+		if err != nil {
+			return nil, err
+		}
+		checks = append(checks, lines...)
+	}
 	// Each system is asked once, all at the same time.
 	intentions := map[string][]connect.Intention{}
 	for _, s := range plan.Steps {
@@ -140,7 +147,11 @@ func (o *Operator) checks(ctx context.Context, subject Subject, plan rotation.Pl
 			}
 			intentions[s.System] = append(intentions[s.System], in)
 		case s.Kind == rotation.StepLogOn:
-			intentions[s.System] = append(intentions[s.System], connect.Intention{LogOn: &connect.LogOnChange{Place: s.At(), Was: s.LogOn.Was, Account: s.LogOn.Account}, Current: values.current})
+			change := &connect.LogOnChange{Place: s.At(), Was: s.LogOn.Was, Account: s.LogOn.Account}
+			if plan.UndoOf != 0 {
+				change.Was, change.Account = change.Account, change.Was
+			}
+			intentions[s.System] = append(intentions[s.System], connect.Intention{LogOn: change, Current: values.current})
 			if line, told := o.formerLogOn(ctx, s); told {
 				checks = append(checks, line)
 			}
@@ -174,6 +185,11 @@ func (o *Operator) checks(ctx context.Context, subject Subject, plan rotation.Pl
 	for _, name := range names {
 		checks = append(checks, answers[name]...)
 	}
+	own, err := o.ownChecks(ctx, plan)
+	if err != nil {
+		return nil, err
+	}
+	checks = append(checks, own...)
 	latent, err := o.latentAround(ctx, plan)
 	if err != nil {
 		return nil, err
@@ -224,6 +240,37 @@ func (o *Operator) currentValue(ctx context.Context, a store.Account, current se
 	return line
 }
 
+// ownChecks makes the applications' own checks now: one that fails already would
+// ruin a rotation, and its undoing.
+func (o *Operator) ownChecks(ctx context.Context, plan rotation.Plan) ([]connect.Checked, error) {
+	h := &hands{Operator: o}
+	var out []connect.Checked
+	for _, s := range plan.Steps {
+		if s.Check == nil || s.Kind != rotation.StepProve && s.Kind != rotation.StepRevive {
+			continue
+		}
+		line := connect.Checked{System: s.System, What: fmt.Sprintf("%s passes its own check (%s %s)", s.Subject, s.Check.Kind, s.Check.Target), Result: connect.CheckOK}
+		restarter, target, err := capability[connect.Restarter](ctx, h, s)
+		if err == nil {
+			var state connect.UnitState
+			if state, err = restarter.UnitState(ctx, target, s.At()); err == nil && state.Active != "active" && state.Active != "running" {
+				line.Result, line.Words = connect.CheckUnchecked, "it is "+state.Active+" now"
+				out = append(out, line)
+				continue
+			}
+		}
+		if err == nil {
+			line.Words, err = h.checkOnce(ctx, s, target)
+		}
+		if err != nil {
+			line.Result, line.Words = connect.CheckFailed, o.redact(ctx, err.Error())
+			line.Next = "mend the application or the check first: it would fail after the restart as well, and after undoing"
+		}
+		out = append(out, line)
+	}
+	return out, ctx.Err()
+}
+
 // rulesCheck says which rules the new password will obey.
 func (o *Operator) rulesCheck(ctx context.Context, a store.Account) connect.Checked {
 	line := connect.Checked{System: a.System, What: "the rules for a new password are known", Result: connect.CheckOK}
@@ -261,7 +308,9 @@ func (o *Operator) rehearseSystem(ctx context.Context, name string, list []conne
 	}
 	limited, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
-	return rehearser.Rehearse(limited, target, list)
+	lines := rehearser.Rehearse(limited, target, list)
+	redactAll(o.redactor(ctx), &lines)
+	return lines
 }
 
 // formerLogOn warns when a log-on could not be given back.
@@ -346,7 +395,7 @@ func (o *Operator) allowed(ctx context.Context, subject Subject, plan rotation.P
 }
 
 func stepsOf(p rotation.Plan) []string {
-	out := []string{p.KeyType}
+	out := []string{p.KeyType, p.Patience.String()}
 	for _, s := range p.Steps {
 		out = append(out, fmt.Sprintf("%s %v %v %v %+v %v %v %v", s.Title(), s.Places, s.Needs, s.After, s.Check, s.Along, s.NotBefore, s.NotAfter)+doorOf(s))
 	}

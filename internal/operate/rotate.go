@@ -73,8 +73,12 @@ func (o *Operator) StartRotation(ctx context.Context, by string, s Subject, wish
 		}
 		return 0, err
 	}
+	id := r.ID
+	if r, err = o.Store.Rotation(context.WithoutCancel(ctx), id); err != nil { // with what was noted at its beginning
+		return id, err
+	}
 	o.launch(r)
-	return r.ID, nil
+	return id, nil
 }
 
 // Decide tells a rotation to resume, to undo, to stop, or to go on without
@@ -381,13 +385,30 @@ func (o *Operator) renewRotationFindings(ctx context.Context) error {
 func (o *Operator) reread(r store.Rotation) {
 	names := map[string]bool{}
 	var list []string
+	// Also those that held the value without being part of the plan.
+	if old, _, err := o.pair(o.base, r); err == nil && old != nil {
+		holding, err := o.Store.HoldingFingerprint(o.base, old.Fingerprint)
+		if err != nil {
+			o.Log.Warn("what holds the old value could not be read", "rotation", r.ID, "error", err)
+		}
+		for _, d := range holding {
+			if !names[d.System] {
+				names[d.System] = true
+				list = append(list, d.System)
+			}
+		}
+	}
 	for _, s := range r.Plan.Steps {
 		if s.System != "" && !names[s.System] {
 			names[s.System] = true
 			list = append(list, s.System)
 		}
 	}
-	if _, err := o.StartSurvey(o.base, byService, list); err != nil && o.base.Err() == nil {
+	if _, err := o.startSurvey(o.base, byService, list, func() {
+		if err := o.leftBehind(context.Background(), r); err != nil {
+			o.Log.Warn("what still holds the old value could not be told", "rotation", r.ID, "error", err)
+		}
+	}); err != nil && o.base.Err() == nil {
 		o.Log.Warn("the systems of a rotation could not be read again", "rotation", r.ID, "error", err)
 	}
 }
@@ -401,6 +422,7 @@ type journal struct {
 
 // Append implements rotation.Journal.
 func (j *journal) Append(ctx context.Context, r rotation.Record) error {
+	r.Words = j.redact(ctx, r.Words)
 	state := j.state.Copy()
 	if err := state.Apply(r); err != nil {
 		return err

@@ -24,6 +24,11 @@ const visitTime = 10 * time.Minute
 // StartSurvey begins a survey of the named systems, or of all, and returns at
 // once. Progress is on the topic of the survey.
 func (o *Operator) StartSurvey(ctx context.Context, by string, names []string) (int64, error) {
+	return o.startSurvey(ctx, by, names, func() {})
+}
+
+// startSurvey begins one, with something to be done when it has ended.
+func (o *Operator) startSurvey(ctx context.Context, by string, names []string, then func()) (int64, error) {
 	var systems []store.System
 	var err error
 	if len(names) == 0 {
@@ -68,7 +73,7 @@ func (o *Operator) StartSurvey(ctx context.Context, by string, names []string) (
 	go func() {
 		defer o.work.Done()
 		defer cancel()
-		o.runSurvey(run, id, systems, visits)
+		o.runSurvey(run, id, systems, visits, then)
 		entry.Phase, entry.Result = ledger.Outcome, "done"
 		if err := o.Record(context.Background(), entry); err != nil {
 			o.Log.Error("the ledger cannot be written", "error", err)
@@ -99,6 +104,15 @@ func (o *Operator) Settled(ctx context.Context) {
 			case <-r.ended:
 			case <-ctx.Done():
 			}
+		}
+	}
+	o.lock.Lock()
+	about := o.searching
+	o.lock.Unlock()
+	if about != nil {
+		select {
+		case <-about.begun:
+		case <-ctx.Done():
 		}
 	}
 	o.lock.Lock()
@@ -135,7 +149,7 @@ func (o *Operator) CancelSurvey(id int64) error {
 	return nil
 }
 
-func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.System, visits []store.Visit) {
+func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.System, visits []store.Visit, then func()) {
 	known, err := o.Store.Fingerprints(ctx)
 	if err != nil {
 		o.Log.Error("fingerprints cannot be read", "error", err)
@@ -144,7 +158,11 @@ func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.Syst
 	if err != nil {
 		o.Log.Error("names of accounts cannot be read", "error", err)
 	}
-	request := connect.VisitRequest{FingerprintKey: o.fingerprints.Key(), Known: known, Names: names}
+	values, err := o.inCustody(ctx)
+	if err != nil {
+		o.Log.Error("values in custody cannot be opened", "error", err)
+	}
+	request := connect.VisitRequest{FingerprintKey: o.fingerprints.Key(), Known: known, Names: names, Values: values}
 	slots := make(chan struct{}, o.Parallel)
 	var all sync.WaitGroup
 	var lock sync.Mutex
@@ -183,6 +201,7 @@ func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.Syst
 	if err := o.Place(place, visited); err != nil {
 		o.Log.Error("ties could not be derived", "survey", id, "error", err)
 	}
+	then()
 	o.lock.Lock()
 	delete(o.surveys, id)
 	followed := o.rereads[id]
@@ -259,6 +278,63 @@ func (i *intake) end() error {
 	return i.result
 }
 
+// sightOf is what a reading depends on beside the system itself.
+func (o *Operator) sightOf(t connect.Target) string {
+	return o.Mark("sight", fmt.Sprintf("%s\x00%s\x00%d\x00%s\x00%s", t.LogOn.Account, t.Address, t.Port, t.Options["base"], t.Options["database"]))
+}
+
+// mostAsked is how many vanished accounts are asked for one by one; more are a
+// question for a person anyway.
+const mostAsked = 60
+
+// askForVanished asks for accounts that a complete reading did not see, each by
+// itself: absence needs proof.
+func (o *Operator) askForVanished(ctx context.Context, v store.System, connector connect.Connector, target connect.Target, end *store.ScopeEnd) error {
+	asker, able := connector.(connect.Asker)
+	if !able {
+		return nil
+	}
+	gone, _, err := o.Store.Vanished(ctx, v.ID, *end)
+	if err != nil || len(gone) == 0 || len(gone) > mostAsked {
+		return err
+	}
+	refs := make([]connect.AccountRef, len(gone))
+	for i, id := range gone {
+		a, err := o.Store.Account(ctx, id)
+		if err != nil {
+			return err
+		}
+		refs[i] = refOf(a)
+	}
+	present, err := asker.StillThere(ctx, target, refs)
+	if err != nil {
+		return err
+	}
+	end.Stays = map[int64]bool{}
+	for i, p := range present {
+		if p != connect.PresenceGone {
+			end.Stays[gone[i]] = true
+		}
+	}
+	return nil
+}
+
+// ConfirmAbsence is a person's word that what vanished from a system is gone.
+// The system is read again, and what is not seen then is marked so.
+func (o *Operator) ConfirmAbsence(ctx context.Context, by, system, reason string) (survey int64, err error) {
+	if reason == "" {
+		return 0, fmt.Errorf("%w: give a reason: accounts and places will be shown as gone", ErrInput)
+	}
+	v, err := o.Store.System(ctx, system)
+	if err != nil {
+		return 0, err
+	}
+	if _, err := o.Store.ConfirmAbsence(ctx, v.ID, ledger.Entry{Actor: by, Act: "system.confirm-absence", Phase: ledger.Outcome, Subject: v.Name, System: v.Name, Reason: reason, Result: "done"}); err != nil {
+		return 0, err
+	}
+	return o.StartSurvey(ctx, by, []string{v.Name})
+}
+
 // visit reads one system and takes in what it shows.
 func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit, request connect.VisitRequest) (touched, read bool) {
 	save := func(facts *connect.Facts) {
@@ -276,6 +352,7 @@ func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit,
 	save(nil)
 	limited, cancel := context.WithTimeout(ctx, visitTime)
 	defer cancel()
+	clean := o.redactor(context.WithoutCancel(ctx))
 	var coverage connect.Coverage
 	seen := map[string]*store.Seen{"accounts": store.NewSeen(), "dependents": store.NewSeen()}
 	var tally store.Tally
@@ -291,6 +368,7 @@ func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit,
 			err = fmt.Errorf("%w: systems of the kind %s are not read", ErrCannot, v.Kind)
 		} else {
 			coverage, err = visitor.Visit(limited, target, request, func(b connect.Batch) error {
+				redactAll(clean, &b)
 				if room := maxProblems - len(visit.Problems); room > 0 {
 					visit.Problems = append(visit.Problems, b.Problems[:min(room, len(b.Problems))]...)
 				}
@@ -327,11 +405,30 @@ func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit,
 		if table[0] == "" {
 			continue
 		}
-		ends = append(ends, store.ScopeEnd{Scope: scope, Table: table[0], Condition: table[1], Complete: coverage.Complete[scope], Why: coverage.Why[scope], Seen: seen[table[0]]})
+		end := store.ScopeEnd{Scope: scope, Table: table[0], Condition: table[1], Complete: coverage.Complete[scope], Why: coverage.Why[scope], Seen: seen[table[0]], Sight: o.sightOf(target), Fleeting: scope == connect.ScopeProcesses}
+		if scope == connect.ScopeAccounts && end.Complete {
+			if askErr := o.askForVanished(limited, v, connector, target, &end); askErr != nil {
+				end.Complete, end.Why = false, "what was not seen could not be asked for: "+askErr.Error()
+				coverage.Complete[scope], coverage.Why[scope] = false, end.Why
+			} else if n := len(end.Stays); n > 0 {
+				// What is there was not shown: the reading was not complete.
+				coverage.Complete[scope], coverage.Why[scope] = false, fmt.Sprintf("%d accounts that are there, or that nobody can see, were not shown: the log-on sees less than before", n)
+			}
+		}
+		ends = append(ends, end)
 	}
-	if endErr := o.Store.EndScopes(context.WithoutCancel(ctx), v.ID, ends, &tally); endErr != nil {
+	held, endErr := o.Store.EndScopes(context.WithoutCancel(ctx), v.ID, ends, &tally)
+	if endErr != nil {
 		err = errors.Join(err, endErr)
 	}
+	for _, h := range held {
+		coverage.Complete[h.Scope] = false
+		if coverage.Why == nil {
+			coverage.Why = map[string]string{}
+		}
+		coverage.Why[h.Scope] = h.Why
+	}
+	redactAll(clean, &coverage)
 	visit.Stages, visit.Counts, visit.Why = coverage.Stages, coverage.Counts, coverage.Why
 	visit.Added, visit.Altered, visit.Vanished, visit.Ended = tally.Added, tally.Altered, tally.Vanished, o.Now()
 	visit.State = "done"
@@ -355,6 +452,7 @@ func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit,
 			}
 		}
 	}
+	visit.Words = clean.Text(visit.Words)
 	if ctx.Err() != nil && err != nil {
 		visit.State, visit.Words = "cancelled", "the survey was cancelled during this visit; what was read is kept"
 	}

@@ -343,6 +343,7 @@ func (o *Operator) CheckSystem(ctx context.Context, by, idOrName, approve string
 		if unapproved != nil {
 			report.Stages = untilSignIn(report.Stages, unapproved)
 		}
+		redactAll(o.redactor(ctx), &report)
 		return nil
 	})
 	if err != nil {

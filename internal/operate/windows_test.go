@@ -263,6 +263,8 @@ func TestAssign(t *testing.T) {
 	ties := f.dependent("north1", "QuayLineBoarding").Ties
 	require.Len(t, ties, 1)
 	assert.Equal(t, "svc-terminal", ties[0].Account)
+	_, err := f.RehearseUndo(ctx, "ines", r.ID)
+	require.NoError(t, err)
 	require.NoError(t, f.Decide(ctx, "ines", r.ID, rotation.DecideUndo, "it was a test"))
 	require.Equal(t, rotation.FinishedUndone, f.ended(r.ID).Result)
 	account, password = north.Uses("QuayLineBoarding")
@@ -454,5 +456,12 @@ func TestManyServices(t *testing.T) {
 		h.RemoveService(fmt.Sprintf("Filler%04d", i))
 	}
 	f.survey("skerry1")
-	assert.Equal(t, 5000, count("gone!="), "a complete reading marks them as gone")
+	assert.Zero(t, count("gone!="), "so many at once are a question")
+	require.Len(t, f.findings("absence"), 1)
+	_, err = f.ConfirmAbsence(ctx, "ines", "skerry1", "")
+	require.ErrorIs(t, err, operate.ErrInput)
+	_, err = f.ConfirmAbsence(ctx, "ines", "skerry1", "the kiosks were taken out")
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return count("gone!=") == 5000 }, 30*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return len(f.findings("absence")) == 0 }, 30*time.Second, 50*time.Millisecond)
 }

@@ -41,7 +41,7 @@ var access = map[string][]string{
 
 	"list-systems": readers, "get-system": readers,
 	"add-system": {RoleAdministrator, RoleOperator}, "change-system": {RoleAdministrator, RoleOperator}, "import-systems": {RoleAdministrator, RoleOperator},
-	"remove-system": {RoleAdministrator}, "get-removal": readers, "check-system": {RoleAdministrator, RoleOperator}, "approve-host-key": {RoleApprover},
+	"remove-system": {RoleAdministrator}, "get-removal": readers, "confirm-absence": operators, "check-system": {RoleAdministrator, RoleOperator}, "approve-host-key": {RoleApprover},
 
 	"list-common-options": readers, "set-common-option": {RoleAdministrator, RoleOperator}, "remove-common-option": {RoleAdministrator, RoleOperator},
 
@@ -49,7 +49,7 @@ var access = map[string][]string{
 	"start-survey": operators, "cancel-survey": operators,
 
 	"list-accounts": readers, "get-account": readers, "resolve-account": readers,
-	"list-dependents": readers, "get-dependent": readers, "explain-dependent": operators, "start-dependents": operators, "set-check": operators, "remove-check": operators,
+	"list-dependents": readers, "get-dependent": readers, "explain-dependent": operators, "start-dependents": operators, "set-check": operators, "decide-copy": operators, "remove-check": operators,
 
 	"get-radius": readers, "list-uses": readers, "search": readers, "list-sockets": readers, "list-declarations": readers,
 	"declare-use": operators, "withdraw-use": operators, "import-logon-records": operators,

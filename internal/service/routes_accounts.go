@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"net/http"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/naming"
@@ -65,6 +63,12 @@ func (s *Service) registerAccounts() {
 	add(s, http.MethodPost, "/dependents/start", "start-dependents", "Start what is down, one after the other", func(ctx context.Context, in *startDependentsInput) (*body[StartedDependents], error) {
 		said, err := s.operator.StartDependents(ctx, who(ctx), in.Body.Reason, in.Body.Dependents)
 		return answer(StartedDependents{Words: said}, err)
+	})
+	add(s, http.MethodPut, "/dependents/{id}/decision", "decide-copy", "Decide about a copy that cannot be replaced, or may be none", func(ctx context.Context, in *decideCopyInput) (*body[store.Dependent], error) {
+		if err := s.operator.DecideCopy(ctx, who(ctx), in.ID, in.Body.Decision, in.Body.Reason); err != nil {
+			return nil, err
+		}
+		return answer(s.store.Dependent(ctx, in.ID))
 	})
 	add(s, http.MethodPut, "/dependents/{id}/check", "set-check", "Set the application's own check of a unit", s.setCheck)
 	add(s, http.MethodDelete, "/dependents/{id}/check", "remove-check", "Remove the application's own check of a unit", func(ctx context.Context, in *IDInput) (*empty, error) {
@@ -165,23 +169,7 @@ type setCheckInput struct {
 }
 
 func (s *Service) setCheck(ctx context.Context, in *setCheckInput) (*body[store.Dependent], error) {
-	d, err := s.store.Dependent(ctx, in.ID)
-	if err != nil {
-		return nil, err
-	}
-	if !d.Kind.Runs() {
-		return nil, huma.Error400BadRequest("only what runs has a check of its own: a unit, a service or an application pool")
-	}
-	switch in.Body.Kind {
-	case "tcp", "http", "command":
-	default:
-		return nil, huma.Error400BadRequest(fmt.Sprintf("unknown kind of check %q (tcp, http or command)", in.Body.Kind))
-	}
-	if in.Body.Target == "" {
-		return nil, huma.Error400BadRequest("a check needs a target: host:port, a URL or a command")
-	}
-	err = s.store.SetCheck(ctx, in.ID, &in.Body, ledger.Entry{Actor: who(ctx), Act: "dependent.set-check", Phase: ledger.Outcome, Subject: d.Name, System: d.System, Result: "done", Detail: in.Body.Kind + " " + in.Body.Target})
-	if err != nil {
+	if err := s.operator.SetCheck(ctx, who(ctx), in.ID, in.Body); err != nil {
 		return nil, err
 	}
 	return answer(s.store.Dependent(ctx, in.ID))
@@ -236,4 +224,12 @@ func (s *Service) releaseCustody(ctx context.Context, in *releaseInput) (*body[A
 		return nil, err
 	}
 	return answer(s.detail(ctx, a.ID))
+}
+
+type decideCopyInput struct {
+	IDInput
+	Body struct {
+		Decision string `json:"decision" enum:"leave,replace," doc:"leave: it stays as it is; replace: it is a copy; empty: taken back"`
+		Reason   string `json:"reason,omitempty" maxLength:"500" doc:"Recorded, and shown before every rotation"`
+	}
 }

@@ -31,6 +31,7 @@ type KeyWishBody struct {
 	Restart   string    `json:"restart,omitempty" enum:"now,window,leave" default:"now" doc:"When units that read the key are restarted"`
 	NotBefore time.Time `json:"not_before,omitzero" doc:"Beginning of the window"`
 	NotAfter  time.Time `json:"not_after,omitzero" doc:"End of the window"`
+	Patience  int       `json:"patience,omitempty" minimum:"0" maximum:"2592000" doc:"Seconds for which a system that is away is waited for before the policy decides; half an hour when it is 0"`
 	KeyType   string    `json:"key_type,omitempty" doc:"Of the new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default"`
 }
 
@@ -119,7 +120,7 @@ func (s *Service) registerKeys() {
 func (s *Service) keyWish(id int64, b KeyWishBody) wished {
 	return func(ctx context.Context) (operate.Subject, operate.Wish, error) {
 		k, err := s.store.KeyPair(ctx, id)
-		return k, operate.Wish{Policy: rotation.Policy(b.Policy), When: rotation.RestartPolicy(b.Restart), NotBefore: b.NotBefore, NotAfter: b.NotAfter, KeyType: b.KeyType}, err
+		return k, operate.Wish{Policy: rotation.Policy(b.Policy), When: rotation.RestartPolicy(b.Restart), NotBefore: b.NotBefore, NotAfter: b.NotAfter, KeyType: b.KeyType, Patience: time.Duration(b.Patience) * time.Second}, err
 	}
 }
 

@@ -57,6 +57,7 @@ type WishBody struct {
 	Restart   string    `json:"restart,omitempty" enum:"now,window,leave" default:"now" doc:"When dependents are restarted; leave: not at all, each is a latent breakage until somebody does"`
 	NotBefore time.Time `json:"not_before,omitzero" doc:"Beginning of the window"`
 	NotAfter  time.Time `json:"not_after,omitzero" doc:"End of the window"`
+	Patience  int       `json:"patience,omitempty" minimum:"0" maximum:"2592000" doc:"Seconds for which a system that is away is waited for before the policy decides; half an hour when it is 0"`
 	Assign    []int64   `json:"assign,omitempty" maxItems:"5000" doc:"Dependents that shall log on as the account with its current value; the authority is left alone"`
 	Where     []string  `json:"where,omitempty" doc:"The same, chosen by filters of the list of dependents"`
 	Search    string    `json:"search,omitempty" doc:"And by part of a name, place, program, description, what it runs as, system or account"`
@@ -68,7 +69,7 @@ const mostAssigned = 5000
 
 // wish makes the operator's wish of a body, with the dependents looked up.
 func (s *Service) wish(ctx context.Context, a store.Account, b WishBody) (operate.Wish, error) {
-	w := operate.Wish{Policy: rotation.Policy(b.Policy), When: rotation.RestartPolicy(b.Restart), NotBefore: b.NotBefore, NotAfter: b.NotAfter, Assign: b.Assign, Start: b.Start}
+	w := operate.Wish{Policy: rotation.Policy(b.Policy), When: rotation.RestartPolicy(b.Restart), NotBefore: b.NotBefore, NotAfter: b.NotAfter, Assign: b.Assign, Start: b.Start, Patience: time.Duration(b.Patience) * time.Second}
 	if b.Repair {
 		targets, err := s.operator.RepairTargets(ctx, a)
 		if err != nil {

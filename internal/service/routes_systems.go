@@ -108,6 +108,19 @@ func (s *Service) registerSystems() {
 		v, report, err := s.operator.CheckSystem(ctx, who(ctx), in.Name, "")
 		return answer(CheckAnswer{v, report, report.OK()}, err)
 	})
+	type confirmInput struct {
+		NameInput
+		Body struct {
+			Reason string `json:"reason" minLength:"1" maxLength:"500"`
+		}
+	}
+	add(s, http.MethodPost, "/systems/{name}/absence", "confirm-absence", "Say that what vanished from a system is gone; it is read again", func(ctx context.Context, in *confirmInput) (*body[store.Survey], error) {
+		id, err := s.operator.ConfirmAbsence(ctx, who(ctx), in.Name, in.Body.Reason)
+		if err != nil {
+			return nil, err
+		}
+		return answer(s.store.Survey(ctx, id))
+	})
 	type approveInput struct {
 		NameInput
 		Body struct {

@@ -102,9 +102,14 @@ func (s *Store) OpenCandidates(ctx context.Context) ([]Secret, error) {
 	return out, err
 }
 
-// Fingerprints returns those of all values in custody, for a visit to look for.
+// lookedFor is how long a value that is refused is still looked for: what holds
+// it was forgotten.
+const lookedFor = 30 * 24 * time.Hour
+
+// Fingerprints returns those of all values in custody, for a visit to look for,
+// and of those that were retired lately.
 func (s *Store) Fingerprints(ctx context.Context) ([]string, error) {
-	return collect(ctx, s.read, single[string], "SELECT DISTINCT fingerprint FROM secrets WHERE state <> 'retired'")
+	return collect(ctx, s.read, single[string], "SELECT DISTINCT fingerprint FROM secrets WHERE state <> 'retired' OR ended > ?", stampOf(s.now().Add(-lookedFor)))
 }
 
 // Custody is what is kept of a credential in custody beside its values.
@@ -182,6 +187,9 @@ func (s *Store) ReleaseCustody(ctx context.Context, c Credential, entries ...led
 			return inUse("a rotation of it is not finished")
 		}
 		if _, err := tx.ExecContext(ctx, "DELETE FROM secrets WHERE "+credentialIs, c.AccountID, c.KeyID); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "DELETE FROM steward_links WHERE account_id = ?", c.AccountID); err != nil {
 			return err
 		}
 		res, err := tx.ExecContext(ctx, "DELETE FROM custody WHERE "+credentialIs, c.AccountID, c.KeyID)

@@ -212,7 +212,7 @@ func (s *Store) PutDependents(ctx context.Context, system int64, batch []estate.
 				return fmt.Errorf("dependent %s: %w", d.Place, err)
 			}
 			seen.add(id)
-			if found && !k.gone {
+			if found { // one that comes back is not new
 				tally.Altered++
 			} else {
 				tally.Added++
@@ -376,4 +376,18 @@ func (s *Store) KeyUses(ctx context.Context) ([]KeyUse, error) {
 		FROM (SELECT json_extract(d.key, '$.fingerprint') AS fp, d.name, systems.name AS system, d.id, COALESCE(json_extract(d.key, '$.lets'), '?') || ' on ' || systems.name AS door
 			FROM dependents d JOIN systems ON systems.id = d.system_id LEFT JOIN logons l ON l.name = systems.logon
 			WHERE d.kind = 'authorized key' AND d.gone = '' AND COALESCE(json_extract(d.key, '$.lets'), '') <> COALESCE(l.account, '-') ORDER BY systems.name, d.place) GROUP BY fp ORDER BY fp LIMIT 5000`)
+}
+
+// HoldingFingerprint returns the files that hold a value.
+func (s *Store) HoldingFingerprint(ctx context.Context, fingerprint string) ([]Dependent, error) {
+	ids, err := collect(ctx, s.read, single[int64], "SELECT id FROM dependents WHERE fingerprint = ? AND fingerprint <> '' AND gone = '' AND kind = 'file' ORDER BY id", fingerprint)
+	var out []Dependent
+	for _, id := range ids {
+		d, err := s.Dependent(ctx, id)
+		if err != nil {
+			return out, err
+		}
+		out = append(out, d)
+	}
+	return out, err
 }

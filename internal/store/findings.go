@@ -19,7 +19,8 @@ type Finding struct {
 	DependentID int64     `json:"dependent_id,omitempty"`
 	What        string    `json:"what"`
 	Next        string    `json:"next_step"`
-	Raised      time.Time `json:"raised"`
+	Raised      time.Time `json:"raised" doc:"Since when it has been open"`
+	First       time.Time `json:"first_raised" doc:"When it was raised for the first time, however often it cleared since"`
 	Seen        time.Time `json:"seen"`
 	Cleared     time.Time `json:"cleared,omitzero"`
 }
@@ -32,12 +33,12 @@ func (s *Store) Findings(ctx context.Context, all bool, q Query) (Page[Finding],
 	}
 	return page(ctx, s.read, listing[Finding]{
 		from: "findings f", id: "f.id", sort: "severity", where: where,
-		scan:    "f.id, f.key, f.kind, f.severity, f.subject, f.system, COALESCE(f.account_id, 0), f.dependent_id, f.what, f.next, f.raised, f.seen, f.cleared",
+		scan:    "f.id, f.key, f.kind, f.severity, f.subject, f.system, COALESCE(f.account_id, 0), f.dependent_id, f.what, f.next, f.raised, f.seen, f.cleared, f.first",
 		columns: []column{{name: "kind", sql: "f.kind"}, {name: "severity", sql: "CASE f.severity WHEN 'high' THEN '1 high' WHEN 'medium' THEN '2 medium' ELSE '3 low' END", hidden: true}, {name: "subject", sql: "f.subject"}, {name: "system", sql: "f.system"}, {name: "what", sql: "f.what"}, {name: "raised", sql: "f.raised", hidden: true}, {name: "cleared", sql: "f.cleared", hidden: true}, {name: "account_id", sql: "COALESCE(f.account_id, 0)", number: true}, {name: "id", sql: "f.id", number: true}},
 		scanRow: func(rows *sql.Rows) (v Finding, err error) {
-			var raised, seen, cleared string
-			err = rows.Scan(padded(&v.ID, &v.Key, &v.Kind, &v.Severity, &v.Subject, &v.System, &v.AccountID, &v.DependentID, &v.What, &v.Next, &raised, &seen, &cleared)...)
-			v.Raised, v.Seen, v.Cleared = timeOf(raised), timeOf(seen), timeOf(cleared)
+			var raised, seen, cleared, first string
+			err = rows.Scan(padded(&v.ID, &v.Key, &v.Kind, &v.Severity, &v.Subject, &v.System, &v.AccountID, &v.DependentID, &v.What, &v.Next, &raised, &seen, &cleared, &first)...)
+			v.Raised, v.Seen, v.Cleared, v.First = timeOf(raised), timeOf(seen), timeOf(cleared), timeOf(first)
 			return v, err
 		},
 	}, q)
@@ -58,10 +59,10 @@ func (s *Store) SetFindings(ctx context.Context, scope string, list []Finding) e
 		keys := []string{}
 		for _, f := range list {
 			keys = append(keys, f.Key)
-			_, err := tx.ExecContext(ctx, `INSERT INTO findings (key, kind, severity, subject, system, account_id, dependent_id, what, next, raised, seen) VALUES (?,?,?,?,?,NULLIF(?, 0),?,?,?,?,?)
+			_, err := tx.ExecContext(ctx, `INSERT INTO findings (key, kind, severity, subject, system, account_id, dependent_id, what, next, raised, seen, first) VALUES (?,?,?,?,?,NULLIF(?, 0),?,?,?,?,?,?)
 				ON CONFLICT (key) DO UPDATE SET severity=excluded.severity, subject=excluded.subject, dependent_id=excluded.dependent_id, what=excluded.what, next=excluded.next, seen=excluded.seen,
 				raised=CASE WHEN findings.cleared = '' THEN findings.raised ELSE excluded.raised END, cleared=''`,
-				f.Key, f.Kind, f.Severity, f.Subject, f.System, f.AccountID, f.DependentID, f.What, f.Next, now, now)
+				f.Key, f.Kind, f.Severity, f.Subject, f.System, f.AccountID, f.DependentID, f.What, f.Next, now, now, now)
 			if err != nil {
 				return err
 			}

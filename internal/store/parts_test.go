@@ -44,7 +44,8 @@ func TestPartsFindWhatEveryRowSays(t *testing.T) {
 		}
 		seen = NewSeen()
 		require.NoError(t, s.PutDependents(ctx, id, list[:100], seen, &tally))
-		require.NoError(t, s.EndScopes(ctx, id, []ScopeEnd{{Scope: "units", Complete: true, Table: "dependents", Condition: "kind = 'unit'", Seen: seen}}, &tally))
+		_, err = s.EndScopes(ctx, id, []ScopeEnd{{Scope: "units", Complete: true, Table: "dependents", Condition: "kind = 'unit'", Seen: seen}}, &tally)
+		require.NoError(t, err)
 		require.NoError(t, s.PutAccounts(ctx, id, []estate.Account{{StableID: "1", Name: "svc-" + pieces[n] + "-x", Enabled: estate.Yes}}, NewSeen(), &tally))
 	}
 	accounts, err := s.Accounts(ctx, Query{Limit: 10})

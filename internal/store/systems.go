@@ -272,6 +272,10 @@ func (s *Store) SaveLogOn(ctx context.Context, v LogOn, entries ...ledger.Entry)
 		if err != nil {
 			return err
 		}
+		// What a person gives now counts, not an account in custody.
+		if _, err := tx.ExecContext(ctx, "DELETE FROM steward_links WHERE logon = ? COLLATE NOCASE", v.Name); err != nil {
+			return err
+		}
 		return s.record(ctx, tx, entries...)
 	})
 }

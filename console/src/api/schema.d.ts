@@ -452,6 +452,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/dependents/{id}/decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Decide about a copy that cannot be replaced, or may be none
+         * @description Roles: [operator]
+         */
+        put: operations["decide-copy"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/dependents/{id}/explain": {
         parameters: {
             query?: never;
@@ -1387,6 +1407,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/systems/{name}/absence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say that what vanished from a system is gone; it is read again
+         * @description Roles: [operator]
+         */
+        post: operations["confirm-absence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/systems/{name}/check": {
         parameters: {
             query?: never;
@@ -1760,8 +1800,13 @@ export interface components {
             setting: string;
             value: string;
         };
+        ConfirmInputBody: {
+            reason: string;
+        };
         Copy: {
+            doubt?: string;
             fingerprint: string;
+            fixed?: string;
             format: string;
             key?: string;
             /** Format: int64 */
@@ -1796,6 +1841,15 @@ export interface components {
             /** Format: date-time */
             verified?: string;
             words: string;
+        };
+        DecideCopyInputBody: {
+            /**
+             * @description leave: it stays as it is; replace: it is a copy; empty: taken back
+             * @enum {string}
+             */
+            decision: "leave" | "replace" | "";
+            /** @description Recorded, and shown before every rotation */
+            reason?: string;
         };
         DecideInputBody: {
             /**
@@ -2006,13 +2060,21 @@ export interface components {
             cleared?: string;
             /** Format: int64 */
             dependent_id?: number;
+            /**
+             * Format: date-time
+             * @description When it was raised for the first time, however often it cleared since
+             */
+            first_raised: string;
             /** Format: int64 */
             id: number;
             /** @description What makes it the same finding the next time */
             key: string;
             kind: string;
             next_step: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description Since when it has been open
+             */
             raised: string;
             /** Format: date-time */
             seen: string;
@@ -2174,6 +2236,11 @@ export interface components {
              */
             not_before?: string;
             /**
+             * Format: int64
+             * @description Seconds for which a system that is away is waited for before the policy decides; half an hour when it is 0
+             */
+            patience?: number;
+            /**
              * @description What to do when a step fails
              * @default undo
              * @enum {string}
@@ -2269,6 +2336,11 @@ export interface components {
             /** @description Why it is started without a rehearsal that passed */
             override: string;
             /**
+             * Format: int64
+             * @description Seconds for which a system that is away is waited for before the policy decides; half an hour when it is 0
+             */
+            patience?: number;
+            /**
              * @description What to do when a step fails
              * @default undo
              * @enum {string}
@@ -2305,6 +2377,11 @@ export interface components {
             not_before?: string;
             /** @description Why it is started without a rehearsal that passed */
             override: string;
+            /**
+             * Format: int64
+             * @description Seconds for which a system that is away is waited for before the policy decides; half an hour when it is 0
+             */
+            patience?: number;
             /**
              * @description What to do when a step fails
              * @default undo
@@ -2836,6 +2913,11 @@ export interface components {
              */
             not_before?: string;
             /**
+             * Format: int64
+             * @description Seconds for which a system that is away is waited for before the policy decides; half an hour when it is 0
+             */
+            patience?: number;
+            /**
              * @description What to do when a step fails
              * @default undo
              * @enum {string}
@@ -2862,6 +2944,11 @@ export interface components {
              * @description Beginning of the window
              */
             not_before?: string;
+            /**
+             * Format: int64
+             * @description Seconds for which a system that is away is waited for before the policy decides; half an hour when it is 0
+             */
+            patience?: number;
             /**
              * @description What to do when a step fails
              * @default undo
@@ -3219,6 +3306,11 @@ export interface components {
              * @description Beginning of the window
              */
             not_before?: string;
+            /**
+             * Format: int64
+             * @description Seconds for which a system that is away is waited for before the policy decides; half an hour when it is 0
+             */
+            patience?: number;
             /**
              * @description What to do when a step fails
              * @default undo
@@ -4874,6 +4966,77 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "decide-copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DecideCopyInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Dependent"];
+                };
             };
             /** @description Bad Request */
             400: {
@@ -8515,6 +8678,78 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "confirm-absence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name or number */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConfirmInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Survey"];
+                };
             };
             /** @description Bad Request */
             400: {

@@ -1,10 +1,12 @@
 package unixhost
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
@@ -28,7 +30,7 @@ func (v *visit) copies(ctx context.Context) *connect.Failure {
 	}
 	var readable []string
 	for _, p := range paths {
-		if kind := kinds[p]; v.files[p].found || kind == "regular file" || kind == "" {
+		if kind := kinds[p]; v.files[p].found || kind == "regular file" || kind == "" || kind == closedFolder {
 			readable = append(readable, p)
 		}
 	}
@@ -43,8 +45,10 @@ func (v *visit) copies(ctx context.Context) *connect.Failure {
 	}
 	f := &finder{
 		visit: v, fingerprints: fingerprints, batch: v.pending, names: map[string]string{},
-		also: func(value secret.Value) bool { return known[fingerprints.Of(value)] },
+		also:    func(value secret.Value) bool { return known[fingerprints.Of(value)] },
+		inBytes: held.NewFinder(v.request.Values),
 	}
+	f.around = append([]string{v.target.Name, v.target.Address}, v.request.Names...)
 	for _, name := range v.request.Names {
 		f.names[strings.ToLower(name)] = name
 	}
@@ -73,6 +77,8 @@ type finder struct {
 	also         func(secret.Value) bool
 	batch        connect.Batch
 	names        map[string]string // accounts to look for, by their names in lower case
+	around       []string          // names of accounts and systems: as values they prove nothing
+	inBytes      *held.Finder
 }
 
 func (f *finder) problem(place, what, next string) {
@@ -91,6 +97,18 @@ func (f *finder) file(ctx context.Context, p, kind string, file readFile, read, 
 		return nil // gone since it was found, or a special file took its place
 	case !c.found && kind == "" && !c.must:
 		return nil
+	case kind == closedFolder && !read:
+		// The folder is closed to the log-on: with rights it may be read all the same.
+		r := f.sudo(ctx, nil, "/usr/bin/cat", "--", p)
+		switch failure := f.failure(connect.StageRead, r, "/usr/bin/cat -- "+p); {
+		case failure == nil:
+			content, read = r.out, true
+		case failure.Code == connect.CodeGone && !c.must:
+			return nil
+		default:
+			return f.unreadable(p, c, failure)
+		}
+	case kind == closedFolder:
 	case kind == "directory":
 		if c.must {
 			f.problem(p, "a directory stands where a file is expected", namers)
@@ -121,6 +139,7 @@ func (f *finder) file(ctx context.Context, p, kind string, file readFile, read, 
 		if c.must {
 			f.problem(p, err.Error(), "")
 		}
+		f.bytes(p, content, held.Located{})
 		return nil
 	}
 	if located.Layout != held.LayoutWhole {
@@ -134,7 +153,34 @@ func (f *finder) file(ctx context.Context, p, kind string, file readFile, read, 
 		}
 	}
 	f.spans(p, c, located, content)
+	f.bytes(p, content, located)
 	return nil
+}
+
+// bytes tells of values in custody that stand in a file although no layout
+// says where: what holds the value is a copy (law 13).
+func (f *finder) bytes(p string, content []byte, located held.Located) {
+	told := map[string]bool{}
+	for _, hit := range f.inBytes.Find(content) {
+		explained := slices.ContainsFunc(located.Spans, func(s held.Span) bool { return s.Start < hit.End && hit.Start < s.End })
+		fingerprint := f.fingerprints.Of(f.request.Values[hit.Value])
+		if explained || told[fingerprint+hit.Encoding] {
+			continue
+		}
+		told[fingerprint+hit.Encoding] = true
+		if f.holds[p] == nil {
+			f.holds[p] = map[string]bool{}
+		}
+		f.holds[p][fingerprint] = true
+		f.batch.Dependents = append(f.batch.Dependents, estate.Dependent{
+			Kind: estate.DependentFile, Place: p + "#bytes:" + hit.Encoding + ":" + fingerprint[:8], Name: path.Base(p), Path: p,
+			Copy: &estate.Copy{
+				Format: estate.FormatBytes, Key: hit.Encoding, Line: 1 + bytes.Count(content[:hit.Start], []byte("\n")), Fingerprint: fingerprint,
+				Fixed: "its bytes hold the value (" + hit.Encoding + "), where no known layout explains it",
+			},
+		})
+		f.count(connect.ScopeFiles, 1)
+	}
 }
 
 func (f *finder) unreadable(p string, c *candidate, failure *connect.Failure) *connect.Failure {
@@ -189,7 +235,7 @@ func (f *finder) spans(p string, c *candidate, located held.Located, content []b
 			Kind: estate.DependentFile, Place: p + "#" + span.Locator.String(), Name: path.Base(p), Path: p,
 			Copy: &estate.Copy{
 				Format: string(span.Layout), Key: span.Key, Nth: span.Nth, Part: span.Part, Line: span.Line,
-				Names: span.Names, Fingerprint: fingerprint,
+				Names: span.Names, Fingerprint: fingerprint, Doubt: f.doubt(span),
 			},
 		})
 		f.count(connect.ScopeFiles, 1)
@@ -207,6 +253,15 @@ func (f *finder) spans(p string, c *candidate, located held.Located, content []b
 		})
 		f.count(connect.ScopeFiles, 1)
 	}
+}
+
+// doubt says why a value that nothing but its text makes a copy may be none: a
+// user name or a database that is called like the password.
+func (f *finder) doubt(span held.Span) string {
+	if span.Certain || !f.also(span.Value) {
+		return ""
+	}
+	return secret.Weak(span.Value, f.around...)
 }
 
 // maxSpans is how many copies are told of one file that nothing names.

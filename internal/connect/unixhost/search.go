@@ -85,7 +85,7 @@ func telling(p string) bool {
 }
 
 // words are what stands before or around a secret; they are no references.
-const words = `(pass|passwd|password|passphrase|passwort|pwd|pw|secret|token|credentials?|authtok|masterauth|userpwd|user_?pass|(api|access|account|shared)[_.-]?key)[_0-9]*["')}\]]*[[:blank:]]*([=:>,{]|$)` +
+const words = `(pass|passwd|password|passphrase|passwort|pwd|pw|secret|token|credentials?|authtok|masterauth|userpwd|user_?pass|(api|access|account|shared)[_.-]?key)[_0-9]*[]"')}]*[[:blank:]]*([=:>,{]|$)` +
 	`|(bindpw|requirepass|masterauth|password|authtok)[[:blank:]]+[^[:blank:]]` +
 	`|(name|key)=["'][^"']*(pass|pwd|secret|token)` +
 	`|://[^/[:blank:]]*:[^/[:blank:]]*@|@(tcp6?|unix)\(|/[^/@[:blank:]]+@[^[:blank:]/]+[:/]` +

@@ -40,16 +40,16 @@ func (v *visit) units(ctx context.Context) *connect.Failure {
 	if failure != nil {
 		return failure
 	}
-	// LoadCredential is not shown as text: it is read from the unit files.
-	texts := v.run(ctx, nil, append([]string{"/usr/bin/systemctl", "cat", "--no-pager", "--"}, names...)...)
-	if texts.err != nil {
-		return v.failure(connect.StageRead, texts, "systemctl cat")
+	units := parseShow(string(shown))
+	texts, unread, failure := v.unitTexts(ctx, names, units)
+	if failure != nil {
+		return failure
 	}
-	credentials, problems := parseUnitTexts(string(texts.out))
-	holding := unitsHolding(string(texts.out))
+	credentials, problems := parseUnitTexts(texts)
+	holding := unitsHolding(texts)
 	var batch connect.Batch
-	batch.Problems = problems
-	for _, u := range parseShow(string(shown)) {
+	batch.Problems = append(problems, unread...)
+	for _, u := range units {
 		if u.load == "not-found" {
 			continue
 		}
@@ -79,6 +79,69 @@ func (v *visit) units(ctx context.Context) *connect.Failure {
 	v.pending.Dependents = append(v.pending.Dependents, batch.Dependents...)
 	v.pending.Problems = append(v.pending.Problems, batch.Problems...)
 	return nil
+}
+
+// unitTexts reads the files of all units: LoadCredential is not shown as text.
+// The command stops at the first file that it may not read, so it is asked
+// again for those behind it; what cannot be read is named, and leaves the
+// scope incomplete.
+func (v *visit) unitTexts(ctx context.Context, names []string, units []shownUnit) (string, []connect.Unread, *connect.Failure) {
+	fragment := map[string]string{}
+	for _, u := range units {
+		if u.load != "masked" && u.load != "not-found" {
+			fragment[u.Place] = u.Path
+		}
+	}
+	var texts strings.Builder
+	var unread []connect.Unread
+	for len(names) > 0 {
+		r := v.run(ctx, nil, append([]string{"/usr/bin/env", "LC_ALL=C", "/usr/bin/systemctl", "cat", "--no-pager", "--"}, names...)...)
+		if r.err != nil {
+			return "", nil, v.failure(connect.StageRead, r, "systemctl cat")
+		}
+		texts.Write(r.out)
+		texts.WriteString("\n")
+		if r.exit == 0 {
+			break
+		}
+		if !strings.Contains(r.errs, "Permission denied") {
+			break // of units without files, or masked ones, it says so, and that is all
+		}
+		stopped := stoppedAt(names, fragment, string(r.out), r.errs)
+		if stopped < 0 {
+			v.incomplete(connect.ScopeUnits, "the text of a unit cannot be read: "+estate.FirstLine(r.errs))
+			unread = append(unread, connect.Unread{Stage: connect.StageRead, Place: "unit files", What: estate.FirstLine(r.errs), Next: "let the log-on read unit files, or survey with more rights"})
+			break
+		}
+		what := strings.TrimSpace(r.errs)
+		v.incomplete(connect.ScopeUnits, "the text of "+names[stopped]+" cannot be read, and with it which credentials it loads")
+		unread = append(unread, connect.Unread{Stage: connect.StageRead, Place: names[stopped], What: "its unit file cannot be read: " + what, Next: "let " + v.target.LogOn.Account + " read it: unit files hold no secrets"})
+		names = names[stopped+1:]
+	}
+	return texts.String(), unread, nil
+}
+
+// stoppedAt finds the unit at which systemctl cat stopped: the one whose file or
+// drop-in it names, else the first one with a file whose text did not come. -1
+// when it cannot be told.
+func stoppedAt(names []string, fragment map[string]string, out, errs string) int {
+	for i, name := range names {
+		if file := fragment[name]; file != "" && strings.Contains(errs, file+":") || strings.Contains(errs, "/"+name+".d/") {
+			return i
+		}
+	}
+	read := map[string]bool{}
+	for line := range strings.Lines(out) {
+		if file, header := strings.CutPrefix(strings.TrimRight(line, "\n"), "# /"); header {
+			read["/"+file] = true
+		}
+	}
+	for i, name := range names {
+		if file := fragment[name]; file != "" && !read[file] {
+			return i
+		}
+	}
+	return -1
 }
 
 func unitNames(text string) []string {

@@ -235,6 +235,10 @@ func (v *visit) followLinks(ctx context.Context) *connect.Failure {
 	return nil
 }
 
+// closedFolder is the kind of paths in a folder that the log-on may not enter:
+// nobody knows what stands there.
+const closedFolder = "path in a closed folder"
+
 // tooLarge is the kind of files that are not read.
 const tooLarge = "file of more than 1 MiB"
 
@@ -242,8 +246,16 @@ const tooLarge = "file of more than 1 MiB"
 // folders of secrets are often closed.
 func (v *visit) stat(ctx context.Context, paths []string) map[string]string {
 	out := map[string]string{}
-	argv := append([]string{"/usr/bin/stat", "-L", "-c", "%F|%s|%n", "--"}, paths...)
+	argv := append([]string{"/usr/bin/env", "LC_ALL=C", "/usr/bin/stat", "-L", "-c", "%F|%s|%n", "--"}, paths...)
 	for _, reply := range []reply{v.run(ctx, nil, argv...)} {
+		for line := range strings.Lines(reply.errs) {
+			// stat: cannot statx '/path': Permission denied
+			if rest, denied := strings.CutSuffix(strings.TrimSpace(line), "': Permission denied"); denied {
+				if _, p, found := strings.Cut(rest, " '"); found {
+					out[p] = closedFolder
+				}
+			}
+		}
 		for line := range strings.Lines(string(reply.out)) {
 			fields := strings.SplitN(strings.TrimRight(line, "\n"), "|", 3)
 			if len(fields) != 3 {

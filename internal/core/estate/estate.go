@@ -211,6 +211,8 @@ type Copy struct {
 	Names       []string `json:"names,omitempty"`      // account references that stand beside it
 	Fingerprint string   `json:"fingerprint"`          // keyed; see package secret
 	Unreadable  string   `json:"unreadable,omitempty"` // why it could not be read
+	Fixed       string   `json:"fixed,omitempty"`      // why it can be told, but not replaced
+	Doubt       string   `json:"doubt,omitempty"`      // why the text alone does not make it a copy: a person decides
 }
 
 // Session is somebody who is signed in to a data store now.
@@ -247,6 +249,10 @@ type Use struct {
 	Count   int       `json:"count"`
 	Failed  bool      `json:"failed,omitempty"` // it was refused
 }
+
+// FormatBytes is the format of a copy that no layout explains: the bytes of the
+// file hold the value.
+const FormatBytes = "bytes"
 
 // FormatMention is the format of a copy that is none: the file only mentions
 // an account.
@@ -299,6 +305,7 @@ const (
 	StrengthOpens      Strength = "opens"      // holds a key that lets in as the account
 	StrengthAuthorizes Strength = "authorizes" // lets the holder of a key in as the account
 	StrengthReused     Strength = "same value" // holds the sealed value, but stands beside another account
+	StrengthDoubtful   Strength = "doubtful"   // holds the text of the sealed value, which may stand there by chance
 	StrengthAmbiguous  Strength = "ambiguous"  // holds the sealed value of several accounts and does not say whose it is
 )
 

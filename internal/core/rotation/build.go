@@ -1,6 +1,7 @@
 package rotation
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"sort"
@@ -28,7 +29,7 @@ func keyOf(kind estate.DependentKind, place string) string {
 func Build(in Input) Plan {
 	b := &builder{in: in, plan: Plan{
 		Kind: in.Kind, AccountID: in.AccountID, Account: in.Account, AuthorityID: in.AuthorityID,
-		Authority: in.Authority, Policy: in.Policy, When: in.When, Patience: DefaultPatience, Notes: []string{},
+		Authority: in.Authority, Policy: in.Policy, When: in.When, Patience: cmp.Or(in.Patience, DefaultPatience), Notes: []string{},
 	}, restarts: map[string][]int{}, running: map[string][]Unit{}, replaceOf: map[string]int{}, logOnOf: map[string]int{}, restartOf: map[string]int{}, proveOf: map[string]int{}, lastReplica: map[string]int{}, lastTaken: map[string]int{}}
 	if b.plan.When == "" {
 		b.plan.When = RestartNow
@@ -51,6 +52,12 @@ func Build(in Input) Plan {
 		change := step(StepChange, seal)
 		change.Overlap = in.Overlap
 		b.signIns = []int{b.add(step(StepSignIn, b.add(change)))}
+		// Nothing else can be done before we get in again ourselves.
+		proven := b.signIns[0]
+		for _, own := range in.Stewards {
+			b.signIns = append(b.signIns, b.add(Step{Kind: StepSteward, SystemID: own.SystemID, System: own.System, Subject: own.LogOn, Needs: []int{proven}}))
+		}
+		b.signIns = b.all(b.signIns...)
 	}
 	b.replacements()
 	units, cycles := startOrder(in.Units)
@@ -70,7 +77,7 @@ func Build(in Input) Plan {
 		// else has succeeded: what was missed goes on working until then.
 		proven := b.signIns[0]
 		if in.Overlap {
-			proven = b.add(step(StepRetire, b.all(append([]int{proven}, b.ends...)...)...))
+			proven = b.add(step(StepRetire, b.all(append(slices.Clone(b.signIns), b.ends...)...)...))
 			b.note("overlap: %s accepts both values until every copy is replaced and every reader proven", in.Authority)
 		}
 		refuse := step(StepRefuse, proven)
@@ -78,7 +85,7 @@ func Build(in Input) Plan {
 		b.add(refuse)
 	}
 	if len(b.plan.Steps) > 0 {
-		b.note("a system that is away is waited for, up to %s before the policy decides, and without end once something is being undone", DefaultPatience)
+		b.note("a system that is away is waited for, up to %s before the policy decides, and without end once something is being undone", b.plan.Patience)
 	}
 	if len(in.Files)+len(in.LogOns) == 0 && len(in.Doors) == 0 {
 		b.plan.Notes = append(b.plan.Notes, "no held copy and no stored log-on is known: only the authority is changed")

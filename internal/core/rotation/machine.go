@@ -170,7 +170,7 @@ func (s State) mayGoOn() bool {
 		return false
 	}
 	for i, step := range s.Plan.Steps {
-		if t := s.Steps[i].Status; (step.Kind == StepSeal || step.Kind == StepChange || step.Kind == StepSignIn) && (t == Failed || t == Unclear) {
+		if t := s.Steps[i].Status; (step.Kind == StepSeal || step.Kind == StepChange || step.Kind == StepSignIn || step.Kind == StepSteward) && (t == Failed || t == Unclear) {
 			return false
 		}
 	}
@@ -194,7 +194,7 @@ func (s State) authorityUnclear() bool {
 // is stored), then restarts in start order with their proofs, proof that the
 // new value is refused, and last the new value is retired.
 var undoRank = map[StepKind]int{
-	StepRetire: -1, StepReplace: 0, StepChange: 1, StepSignIn: 2, StepLogOn: 3, StepRestart: undoRestarts, StepRevive: undoRestarts, StepProve: undoRestarts, StepRefuse: 5, StepSeal: 6,
+	StepRetire: -1, StepReplace: 0, StepChange: 1, StepSignIn: 2, StepSteward: 2, StepLogOn: 3, StepRestart: undoRestarts, StepRevive: undoRestarts, StepProve: undoRestarts, StepRefuse: 5, StepSeal: 6,
 }
 
 const (

@@ -31,6 +31,7 @@ type StepKind string
 const (
 	StepSeal    StepKind = "seal"    // generate and seal the new value
 	StepChange  StepKind = "change"  // change it at the authority
+	StepSteward StepKind = "steward" // prove that we still reach a system with the account
 	StepSignIn  StepKind = "sign-in" // prove that the authority accepts the new value
 	StepReplace StepKind = "replace" // replace the held copies in one file
 	StepLogOn   StepKind = "log-on"  // replace the log-on that a system keeps for a dependent
@@ -125,6 +126,8 @@ func (s Step) Title() string {
 		return "make sure that " + s.Subject + " on " + s.System + " runs again"
 	case StepAll:
 		return "all of that has succeeded"
+	case StepSteward:
+		return "sign in to " + s.System + " ourselves (log-on " + s.Subject + ") with the new value"
 	default:
 		return "prove that the old value of " + s.Subject + " is refused"
 	}
@@ -152,6 +155,8 @@ func (s Step) UndoTitle() string {
 		return "restart " + s.Subject + " on " + s.System + " with the old value"
 	case StepAll:
 		return s.Title()
+	case StepSteward:
+		return "sign in to " + s.System + " ourselves (log-on " + s.Subject + ") with the old value"
 	case StepRefuse:
 		return "prove that the new value of " + s.Subject + " is refused"
 	default:
@@ -221,6 +226,11 @@ type Plan struct {
 	Notes  []string `json:"notes"` // what a person should know before saying yes
 }
 
+// Steward is a system that we ourselves reach with the account.
+type Steward struct {
+	SystemID, System, LogOn string
+}
+
 // KeyDoor is a file of entries that lets the holder of a key in.
 type KeyDoor struct {
 	SystemID string
@@ -278,8 +288,10 @@ type Input struct {
 	AccountID, Account     string
 	AuthorityID, Authority string
 	Policy                 Policy
-	Overlap                bool      // the authority accepts two values at once
-	Doors                  []KeyDoor // of a key pair: what decides in place of the authority
+	Patience               time.Duration // see Plan; 0 for DefaultPatience
+	Overlap                bool          // the authority accepts two values at once
+	Doors                  []KeyDoor     // of a key pair: what decides in place of the authority
+	Stewards               []Steward     // systems that we reach with the account ourselves
 	Files                  []File
 	Units                  []Unit
 }

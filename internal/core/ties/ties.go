@@ -169,6 +169,9 @@ func deriveCopy(d estate.Dependent, context naming.Context, known Known) ([]Tie,
 		out = append(out, Tie{Account: account, Evidence: estate.Held, Strength: strength, Detail: place(d) + " " + fmt.Sprintf(format, args...)})
 	}
 	decided := false
+	if d.Copy.Doubt != "" {
+		named = nil // what stands beside it was no reason to take it for a copy
+	}
 	for _, n := range named {
 		inCustody, err := known.InCustody(n.account)
 		switch {
@@ -187,6 +190,10 @@ func deriveCopy(d estate.Dependent, context naming.Context, known Known) ([]Tie,
 	}
 	switch {
 	case decided:
+	case d.Copy.Doubt != "":
+		for _, account := range owners {
+			held(account, estate.StrengthDoubtful, "holds the text of the sealed value, which may stand there by chance: %s", d.Copy.Doubt)
+		}
 	case len(owners) == 1 && len(named) == 0:
 		held(owners[0], estate.StrengthMatches, "holds the sealed value")
 	default:

@@ -23,3 +23,22 @@ CREATE TABLE approval_systems (
 CREATE INDEX approval_systems_system ON approval_systems (system_id);
 -- Which value a rotation puts back is the one that was current when it began.
 ALTER TABLE rotations ADD COLUMN old_secret INTEGER;
+-- What a person decided about a copy that cannot be replaced, or may be none.
+CREATE TABLE copy_decisions (
+    system_id INTEGER NOT NULL REFERENCES systems(id) ON DELETE CASCADE, place TEXT NOT NULL, decision TEXT NOT NULL, reason TEXT NOT NULL, by TEXT NOT NULL, at TEXT NOT NULL,
+    PRIMARY KEY (system_id, place)
+) WITHOUT ROWID;
+-- What vanished is marked as gone only by a reading with the same sight, and not
+-- many at once without a person.
+ALTER TABLE scopes ADD COLUMN sight TEXT NOT NULL DEFAULT '';
+ALTER TABLE scopes ADD COLUMN held INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE scopes ADD COLUMN confirmed INTEGER NOT NULL DEFAULT 0;
+-- When a finding was raised for the first time, however often it cleared.
+ALTER TABLE findings ADD COLUMN first TEXT NOT NULL DEFAULT '';
+UPDATE findings SET first = raised;
+-- Systems that are reached with an account which is in custody itself: its
+-- current value is what signs in there.
+CREATE TABLE steward_links (
+    system_id INTEGER PRIMARY KEY REFERENCES systems(id) ON DELETE CASCADE, logon TEXT NOT NULL, account_id INTEGER NOT NULL REFERENCES accounts(id) ON DELETE CASCADE, sealed BLOB NOT NULL
+);
+CREATE INDEX steward_links_account ON steward_links (account_id);

@@ -1,0 +1,139 @@
+package held
+
+import (
+	"regexp"
+	"strings"
+
+	"mossledger.example/moss/internal/core/secret"
+)
+
+// Redactor takes secrets out of texts that systems emit: command lines,
+// descriptions, error messages. It knows them by where they stand (an option
+// that takes a password, a URL, a header, an assignment) and, with Known, by
+// what they are. What follows the text is the same for the same text, so that
+// a redacted one can still be compared.
+type Redactor struct {
+	// Known tells whether a text is a value in custody; nil for never. It is
+	// asked of single words.
+	Known func(string) bool
+}
+
+var (
+	redactAssign = regexp.MustCompile(`(?i)([A-Za-z0-9_.\-]*(?:pass|passwd|password|passwort|passphrase|pwd|secret|token|credential|api[_-]?key|access[_-]?key|authtok|requirepass|masterauth|bindpw))(["']?\s*(?::=|=>|[:=])\s*)("[^"]*"|'[^']*'|[^\s"',;&]+)`)
+	redactURL    = regexp.MustCompile(`([A-Za-z][A-Za-z0-9+.\-]*://[^\s/@:"']*:)([^\s@"']+)(@)`)
+	redactBearer = regexp.MustCompile(`(?i)\b(bearer|basic|negotiate)(\s+)([A-Za-z0-9._~+/=\-]{8,})`)
+	redactPEM    = regexp.MustCompile(`(?s)-----BEGIN [A-Z ]*PRIVATE KEY-----.*?(-----END [A-Z ]*PRIVATE KEY-----|$)`)
+	redactQuoted = regexp.MustCompile(`"[^"]*\s--?[A-Za-z][^"]*"|'[^']*\s--?[A-Za-z][^']*'`)
+	nameService  = map[string]bool{"files": true, "compat": true, "ldap": true, "systemd": true, "sss": true, "db": true, "nis": true, "winbind": true}
+	redactWords  = regexp.MustCompile(`[^\s"'=:,;@/|()\[\]{}<>&?]+`)
+	commandEnds  = regexp.MustCompile(`(?:[;|&\n]+|\bexec\b|\s--\s)`)
+)
+
+// Text returns the text without its secrets.
+func (r *Redactor) Text(text string) string {
+	if text == "" {
+		return text
+	}
+	text = redactPEM.ReplaceAllString(text, secret.Placeholder)
+	text = redactQuoted.ReplaceAllStringFunc(text, func(all string) string { // a command inside of another text
+		return all[:1] + r.commands(all[1:len(all)-1]) + all[len(all)-1:]
+	})
+	text = r.commands(text)
+	text = redactURL.ReplaceAllString(text, "${1}"+secret.Placeholder+"${3}")
+	text = redactBearer.ReplaceAllString(text, "${1}${2}"+secret.Placeholder)
+	text = redactAssign.ReplaceAllStringFunc(text, func(all string) string {
+		m := redactAssign.FindStringSubmatch(all)
+		value := strings.Trim(m[3], `"'`)
+		if !isSecret(strings.TrimLeft(m[1], "-")) || value == "" || reference.MatchString(value) || isWord(value) || nameService[value] || strings.Contains(value, secret.Placeholder) {
+			return all
+		}
+		return m[1] + m[2] + secret.Placeholder
+	})
+	return r.known(text)
+}
+
+// known replaces words that are values in custody.
+func (r *Redactor) known(text string) string {
+	if r.Known == nil {
+		return text
+	}
+	for field := range strings.FieldsSeq(text) {
+		if bare := strings.Trim(field, `"'`); len(bare) >= windowSize && r.Known(bare) {
+			text = strings.ReplaceAll(text, bare, secret.Placeholder)
+		}
+	}
+	return redactWords.ReplaceAllStringFunc(text, func(word string) string {
+		if len(word) >= windowSize && r.Known(word) {
+			return secret.Placeholder
+		}
+		return word
+	})
+}
+
+// commands takes a text for command lines, one after the other, and replaces
+// what their options hold.
+func (r *Redactor) commands(text string) string {
+	type cut struct{ start, end int }
+	var cuts []cut
+	from := 0
+	for _, end := range append(commandEnds.FindAllStringIndex(text, -1), []int{len(text), len(text)}) {
+		for _, v := range optionValues(splitWords(text[from:end[0]], from), "", "", 0) {
+			found := secretsIn(v.name, v.text, func(secret.Value) bool { return false }, 0)
+			for _, f := range found {
+				raw := text[v.start:v.end]
+				if i := strings.Index(raw, f.text); i >= 0 {
+					cuts = append(cuts, cut{v.start + i, v.start + i + len(f.text)})
+				} else {
+					cuts = append(cuts, cut{v.start, v.end}) // it is encoded
+				}
+			}
+		}
+		from = end[1]
+	}
+	var out strings.Builder
+	last := 0
+	for _, c := range cuts {
+		if c.start < last {
+			continue
+		}
+		out.WriteString(text[last:c.start] + secret.Placeholder)
+		last = c.end
+	}
+	out.WriteString(text[last:])
+	return out.String()
+}
+
+// splitWords splits at blanks, as a shell or a service manager does with plain
+// quotes, and keeps where the words stand.
+func splitWords(text string, offset int) []word {
+	var out []word
+	for i := 0; i < len(text); {
+		for i < len(text) && (text[i] == ' ' || text[i] == '\t') {
+			i++
+		}
+		start := i
+		var plain strings.Builder
+		quote := byte(0)
+		for i < len(text) && (quote != 0 || text[i] != ' ' && text[i] != '\t') {
+			switch c := text[i]; {
+			case quote == 0 && (c == '"' || c == '\''):
+				quote = c
+			case quote != 0 && c == quote:
+				quote = 0
+			default:
+				plain.WriteByte(c)
+			}
+			i++
+		}
+		if i > start {
+			w := word{start: offset + start, end: offset + i, raw: text[start:i], text: plain.String()}
+			// A path with blanks before the program's name, as Windows writes it.
+			w.text = strings.ReplaceAll(w.text, "\\", "/")
+			if len(w.text) != len(plain.String()) || !strings.Contains(w.raw, "\\") {
+				w.text = plain.String()
+			}
+			out = append(out, w)
+		}
+	}
+	return out
+}

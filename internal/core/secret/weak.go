@@ -1,0 +1,57 @@
+package secret
+
+import (
+	"math"
+	"strings"
+
+	"github.com/trustelem/zxcvbn"
+)
+
+// leastBits is what a value must have: what is easier to guess may stand
+// anywhere without being the secret.
+const leastBits = 40
+
+// Weak says of a value why its mere text proves nothing: that it is short, a
+// word, a name, or easily guessed. "" for a value that stands nowhere by
+// chance. names are those of accounts and systems around.
+func Weak(v Value, names ...string) string {
+	text := v.RevealString()
+	if len(text) < 8 {
+		return "it is shorter than eight characters"
+	}
+	for _, name := range names {
+		if strings.EqualFold(text, name) {
+			return "it is a name"
+		}
+	}
+	if len(text) <= 64 && bitsOf(text, names) < leastBits {
+		return "it is a word, or easily guessed"
+	}
+	return ""
+}
+
+// bitsOf estimates how hard a text is to guess. Where words, names, rows of keys,
+// dates or repetitions make up half of it, it is as hard as those; else each
+// character counts by the kinds of characters that are used.
+func bitsOf(text string, names []string) float64 {
+	known := 0
+	estimate := zxcvbn.PasswordStrength(text, names)
+	for _, m := range estimate.Sequence {
+		if m.Pattern != "bruteforce" {
+			known += len(m.Token)
+		}
+	}
+	if known*2 >= len(text) {
+		return math.Log2(estimate.Guesses)
+	}
+	kinds := 0.0
+	for _, class := range []struct {
+		letters string
+		size    float64
+	}{{"abcdefghijklmnopqrstuvwxyz", 26}, {"ABCDEFGHIJKLMNOPQRSTUVWXYZ", 26}, {"0123456789", 10}, {"!\"#$%&'()*+,-./:;<=>?@[\\]^_`{|}~ ", 33}} {
+		if strings.ContainsAny(text, class.letters) {
+			kinds += class.size
+		}
+	}
+	return float64(len(text)-known) * math.Log2(max(kinds, 26))
+}

@@ -1,0 +1,130 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"time"
+
+	"mossledger.example/moss/internal/core/ledger"
+)
+
+// What a person decided about a copy that cannot be replaced, or may be none.
+const (
+	CopyLeave   = "leave"   // it stays as it is: the person sees to it, or it does not matter
+	CopyReplace = "replace" // it is a copy, although only its text says so
+)
+
+// CopyDecision is a person's decision about one copy.
+type CopyDecision struct {
+	SystemID int64     `json:"system_id"`
+	Place    string    `json:"place"`
+	Decision string    `json:"decision" enum:"leave,replace"`
+	Reason   string    `json:"reason"`
+	By       string    `json:"by"`
+	At       time.Time `json:"at"`
+}
+
+// DecideCopy stores one, or with an empty decision takes it back.
+func (s *Store) DecideCopy(ctx context.Context, d CopyDecision, entries ...ledger.Entry) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM copy_decisions WHERE system_id = ? AND place = ?", d.SystemID, d.Place); err != nil {
+			return err
+		}
+		if d.Decision != "" {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO copy_decisions (system_id, place, decision, reason, by, at) VALUES (?,?,?,?,?,?)", d.SystemID, d.Place, d.Decision, d.Reason, d.By, s.stamp()); err != nil {
+				return fmt.Errorf("decision: %w", err)
+			}
+		}
+		return s.record(ctx, tx, entries...)
+	})
+}
+
+// CopyDecisions returns all, by system and place.
+func (s *Store) CopyDecisions(ctx context.Context) (map[int64]map[string]CopyDecision, error) {
+	list, err := collect(ctx, s.read, func(rows *sql.Rows) (d CopyDecision, err error) {
+		var at string
+		err = rows.Scan(&d.SystemID, &d.Place, &d.Decision, &d.Reason, &d.By, &at)
+		d.At = timeOf(at)
+		return d, err
+	}, "SELECT system_id, place, decision, reason, by, at FROM copy_decisions")
+	out := map[int64]map[string]CopyDecision{}
+	for _, d := range list {
+		if out[d.SystemID] == nil {
+			out[d.SystemID] = map[string]CopyDecision{}
+		}
+		out[d.SystemID][d.Place] = d
+	}
+	return out, err
+}
+
+// FilesRead tells when the files of each host were last read completely.
+func (s *Store) FilesRead(ctx context.Context) (map[int64]time.Time, error) {
+	out := map[int64]time.Time{}
+	rows, err := s.read.QueryContext(ctx, "SELECT system_id, completed FROM scopes WHERE scope = 'files' AND completed <> ''")
+	if err != nil {
+		return out, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id int64
+		var completed string
+		if err := rows.Scan(&id, &completed); err != nil {
+			return out, err
+		}
+		out[id] = timeOf(completed)
+	}
+	return out, rows.Err()
+}
+
+// CleanTexts passes the free texts of all dependents and accounts through a
+// function, for databases from before texts were redacted, and leaves nothing
+// of the old ones in the file.
+func (s *Store) CleanTexts(ctx context.Context, clean func(string) string) (changed int, err error) {
+	for _, of := range []struct {
+		table   string
+		columns []string
+	}{
+		{"dependents", []string{"executable", "description", "schedule", "result"}}, {"accounts", []string{"description", "display_name"}},
+		{"findings", []string{"what"}}, {"journal", []string{"words"}}, {"visits", []string{"words", "problems", "stages"}}, {"systems", []string{"state_words", "check_stages"}},
+		{"rehearsals", []string{"checks"}}, {"sessions_seen", []string{"application"}},
+	} {
+		for _, column := range of.columns {
+			texts, err := collect(ctx, s.read, single[string], "SELECT DISTINCT "+column+" FROM "+of.table+" WHERE "+column+" <> ''")
+			if err != nil {
+				return changed, fmt.Errorf("%s.%s: %w", of.table, column, err)
+			}
+			for _, text := range texts {
+				better := clean(text)
+				if better == text {
+					continue
+				}
+				changed++
+				if err := s.inTx(ctx, func(tx *sql.Tx) error {
+					_, err := tx.ExecContext(ctx, "UPDATE "+of.table+" SET "+column+" = ? WHERE "+column+" = ?", better, text)
+					return err
+				}); err != nil {
+					return changed, err
+				}
+			}
+		}
+	}
+	if changed == 0 {
+		return 0, nil
+	}
+	return changed, s.compact(ctx)
+}
+
+// compact writes the whole file anew: deleted texts stand in its free pages, and
+// in the segments of the search index, until then.
+func (s *Store) compact(ctx context.Context) error {
+	for _, statement := range []string{
+		"INSERT INTO found_dependents (found_dependents) VALUES ('optimize')",
+		"PRAGMA wal_checkpoint(TRUNCATE)", "VACUUM", "PRAGMA wal_checkpoint(TRUNCATE)",
+	} {
+		if _, err := s.write.ExecContext(ctx, statement); err != nil {
+			return fmt.Errorf("compact the database: %w", err)
+		}
+	}
+	return nil
+}
