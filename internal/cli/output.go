@@ -238,6 +238,9 @@ func listWith(use, short string, columns []column, empty string, path func(*cobr
 		if names, _ := cmd.Flags().GetStringSlice("columns"); len(names) > 0 {
 			shown = nil
 			for _, name := range names {
+				if len(rows) > 0 && !hasField(rows, name) {
+					return &ExitError{ExitUsage, fmt.Errorf("no item has a field %q (fields: %s)", name, strings.Join(fieldNames(rows), ", "))}
+				}
 				shown = append(shown, column{strings.ToUpper(name), name})
 			}
 		}
@@ -396,4 +399,26 @@ func ask(cmd *cobra.Command, prompt string) (string, error) {
 		}
 		line = append(line, buf[0])
 	}
+}
+
+// hasField tells whether any row has a field, or one inside another.
+func hasField(rows []row, name string) bool {
+	top, _, _ := strings.Cut(name, ".")
+	for _, r := range rows {
+		if _, found := r[top]; found {
+			return true
+		}
+	}
+	// Fields that are empty everywhere are not sent.
+	return name == ""
+}
+
+func fieldNames(rows []row) []string {
+	seen := map[string]bool{}
+	for _, r := range rows {
+		for name := range r {
+			seen[name] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(seen))
 }

@@ -112,3 +112,6 @@ func redactValue(r *held.Redactor, v reflect.Value) {
 		}
 	}
 }
+
+// Redact takes secrets out of a text that a system said.
+func (o *Operator) Redact(text string) string { return o.redact(context.Background(), text) }

@@ -26,6 +26,12 @@ func (o *Operator) SaveLogOn(ctx context.Context, by, name, account string, pass
 	if name == "" || account == "" || password.Empty() && key.Empty() {
 		return fmt.Errorf("%w: a log-on needs a name, an account, and a password or a private key", ErrInput)
 	}
+	// A name in another letter case is the same one, and sealed under that.
+	if have, err := o.Store.LogOn(ctx, name); err == nil {
+		name = have.Name
+	} else if !errors.Is(err, ErrNotFound) {
+		return err
+	}
 	sealedPassword, err := o.seal("logon/"+name+"/password", password)
 	if err != nil {
 		return err

@@ -2,10 +2,13 @@ package service
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
 	"net/http"
+	"regexp"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -133,8 +136,12 @@ func init() {
 
 func withoutValues(err huma.StatusError) huma.StatusError {
 	if model, ok := err.(*huma.ErrorModel); ok {
+		if model.Detail == "validation failed" {
+			model.Detail = "the request is not as the description of the API says"
+		}
 		for _, detail := range model.Errors {
 			detail.Value = nil
+			detail.Message = plainWords(detail.Message)
 		}
 	}
 	return err
@@ -167,12 +174,21 @@ func (s *Service) problem(err error) error {
 	case errors.Is(err, ledger.ErrBroken):
 		return huma.NewError(http.StatusServiceUnavailable, "the ledger does not hold, so nothing is done: run 'moss ledger verify', see the findings and the log")
 	case errors.As(err, &failure):
-		return huma.NewError(http.StatusBadGateway, failure.Error())
+		return huma.NewError(http.StatusBadGateway, s.operator.Redact(failure.Error()))
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
-		return huma.NewError(http.StatusGatewayTimeout, "it took too long or was cancelled: "+err.Error())
+		return huma.NewError(http.StatusGatewayTimeout, "it took too long, or was cancelled")
 	}
-	s.Log.Error("a request failed", "error", err)
-	return huma.NewError(http.StatusInternalServerError, "something went wrong inside the service: "+err.Error())
+	return huma.NewError(http.StatusInternalServerError, s.unexplained(err))
+}
+
+// unexplained logs an error that nobody thought of and gives it a number: what
+// it says is about the inside, and stays there.
+func (s *Service) unexplained(err error) string {
+	raw := make([]byte, 4)
+	_, _ = rand.Read(raw)
+	number := hex.EncodeToString(raw)
+	s.Log.Error("a request failed", "number", number, "error", err)
+	return "something went wrong inside the service; its log explains it under the number " + number
 }
 
 // plain drops the words that only sort errors.
@@ -185,3 +201,24 @@ func plain(err error) string {
 }
 
 func titleOf(code int) string { return http.StatusText(code) }
+
+var quotedText = regexp.MustCompile("\"[^\"]*\"|'[^']*'|`[^`]*`")
+
+// plainWords are a validation's words without those of the programming language,
+// and without what was sent: it may be a password in the wrong place.
+func plainWords(message string) string {
+	for _, known := range []struct{ contains, words string }{
+		{"cannot unmarshal", "a value is of another kind than the description of the API says"},
+		{"invalid character", "this is not JSON"}, {"unexpected end of JSON", "the JSON ends too early"}, {"unexpected EOF", "the JSON ends too early"},
+		{"invalid integer", "a whole number is expected"}, {"strconv.", "a number is expected"}, {"invalid boolean", "true or false is expected"}, {"invalid number", "a number is expected"},
+		{"request body is required", "a request body is expected"}, {"unexpected property", "the description of the API knows no such field"},
+	} {
+		if strings.Contains(message, known.contains) {
+			return known.words
+		}
+	}
+	if strings.HasPrefix(message, "expected value to be one of ") {
+		return message // the allowed ones are the API's own
+	}
+	return quotedText.ReplaceAllString(message, "it")
+}

@@ -258,15 +258,24 @@ func (s *Service) guard(c fiber.Ctx) (err error) {
 	return c.Next()
 }
 
+// Answers about requests that are no requests say nothing of what was sent:
+// that may be a cookie or a password.
+var malformed = map[int]string{
+	400: "the request is malformed", 404: "there is nothing at this address", 405: "this method is not for this address", 408: "the request came too slowly",
+	411: "the request does not say how long it is", 413: "the request is too large", 414: "the address is too long", 415: "the body is of another type than expected: send application/json",
+	426: "this protocol is not spoken here", 431: "the headers are too large", 501: "this method is not known",
+}
+
 func (s *Service) fiberError(c fiber.Ctx, err error) error {
-	code, words := 500, "something went wrong inside the service; it has been logged"
 	var known *fiber.Error
-	if errors.As(err, &known) {
-		code, words = known.Code, known.Message
-	} else {
-		s.Log.Error("a request failed", "method", c.Method(), "path", c.Path(), "error", err)
+	if errors.As(err, &known) && known.Code < 500 || known != nil && malformed[known.Code] != "" {
+		words := malformed[known.Code]
+		if words == "" {
+			words = "the request cannot be answered"
+		}
+		return problemAnswer(c, known.Code, words)
 	}
-	return problemAnswer(c, code, words)
+	return problemAnswer(c, 500, s.unexplained(err))
 }
 
 func problemAnswer(c fiber.Ctx, code int, detail string) error {

@@ -34,7 +34,7 @@ func (s *Store) Findings(ctx context.Context, all bool, q Query) (Page[Finding],
 	return page(ctx, s.read, listing[Finding]{
 		from: "findings f", id: "f.id", sort: "severity", where: where,
 		scan:    "f.id, f.key, f.kind, f.severity, f.subject, f.system, COALESCE(f.account_id, 0), f.dependent_id, f.what, f.next, f.raised, f.seen, f.cleared, f.first",
-		columns: []column{{name: "kind", sql: "f.kind"}, {name: "severity", sql: "CASE f.severity WHEN 'high' THEN '1 high' WHEN 'medium' THEN '2 medium' ELSE '3 low' END", hidden: true}, {name: "subject", sql: "f.subject"}, {name: "system", sql: "f.system"}, {name: "what", sql: "f.what"}, {name: "raised", sql: "f.raised", hidden: true}, {name: "cleared", sql: "f.cleared", hidden: true}, {name: "account_id", sql: "COALESCE(f.account_id, 0)", number: true}, {name: "id", sql: "f.id", number: true}},
+		columns: []column{{name: "kind", sql: "f.kind"}, {name: "severity", sql: "f.severity", order: "CASE f.severity WHEN 'high' THEN '1 high' WHEN 'medium' THEN '2 medium' ELSE '3 low' END", hidden: true}, {name: "subject", sql: "f.subject"}, {name: "system", sql: "f.system"}, {name: "what", sql: "f.what"}, {name: "raised", sql: "f.raised", hidden: true}, {name: "cleared", sql: "f.cleared", hidden: true}, {name: "account_id", sql: "COALESCE(f.account_id, 0)", number: true}, {name: "id", sql: "f.id", number: true}},
 		scanRow: func(rows *sql.Rows) (v Finding, err error) {
 			var raised, seen, cleared, first string
 			err = rows.Scan(padded(&v.ID, &v.Key, &v.Kind, &v.Severity, &v.Subject, &v.System, &v.AccountID, &v.DependentID, &v.What, &v.Next, &raised, &seen, &cleared, &first)...)

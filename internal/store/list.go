@@ -37,8 +37,10 @@ var ErrQuery = errors.New("list query")
 type column struct {
 	name   string
 	sql    string
-	number bool // compares as a number
-	hidden bool // not part of Search
+	number bool     // compares as a number
+	hidden bool     // not part of Search
+	values []string // all that it can be; nil for any
+	order  string   // what it is sorted by instead
 }
 
 // listing describes a list once: which table, which columns.
@@ -96,16 +98,8 @@ func (l listing[T]) filter(text string) (condition string, args []any, narrow *n
 	if operator == "GLOB" {
 		return "LOWER(" + c.sql + ") GLOB ?", []any{strings.ToLower(strings.ReplaceAll(value, "[", "[[]"))}, nil, nil
 	}
-	switch value {
-	case "true":
-		value = "1"
-	case "false":
-		value = "0"
-	}
-	if c.number {
-		return "CAST(" + c.sql + " AS NUMERIC) " + operator + " CAST(? AS NUMERIC)", []any{value}, nil, nil
-	}
-	return "(" + c.sql + ") " + operator + " ? COLLATE NOCASE", []any{value}, nil, nil
+	condition, args, err = c.compare(operator, value)
+	return condition, args, nil, err
 }
 
 func escapeLike(value string) string {
@@ -121,6 +115,9 @@ type cursor struct {
 // page runs a query. Paging is by key: a page costs the same wherever it is.
 func page[T any](ctx context.Context, db *sql.DB, l listing[T], q Query) (Page[T], error) {
 	out := Page[T]{Items: []T{}}
+	if err := plainQuery(q); err != nil {
+		return out, err
+	}
 	conditions, args := []string{"1"}, []any{}
 	if l.where != "" {
 		conditions = append(conditions, l.where)
@@ -200,6 +197,9 @@ func page[T any](ctx context.Context, db *sql.DB, l listing[T], q Query) (Page[T
 	if limit > 1000 {
 		return out, fmt.Errorf("%w: at most 1000 items a page, asked for %d", ErrQuery, limit)
 	}
+	if c.order != "" {
+		c.sql = c.order
+	}
 	key, direction, compare := "("+c.sql+") COLLATE NOCASE", "ASC", ">"
 	if c.number {
 		key = "CAST(" + c.sql + " AS NUMERIC)"
@@ -271,6 +271,11 @@ func readCursor(text, sort string) (cursor, error) {
 	var c cursor
 	if err == nil {
 		err = json.Unmarshal(raw, &c)
+	}
+	switch c.Value.(type) {
+	case nil, string, float64, bool:
+	default:
+		err = errors.New("no value of a list")
 	}
 	if err != nil || c.Sort != sort {
 		return c, fmt.Errorf("%w: the cursor does not belong to this list and order", ErrQuery)

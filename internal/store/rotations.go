@@ -86,7 +86,7 @@ func scanRotation(row interface{ Scan(...any) error }, more ...any) (Rotation, e
 func (s *Store) Rotations(ctx context.Context, q Query) (Page[Rotation], error) {
 	return page(ctx, s.read, listing[Rotation]{
 		from: "rotations r", id: "r.id", sort: "-id", scan: rotationColumns,
-		columns: []column{{name: "id", sql: "r.id", number: true}, {name: "account", sql: "r.account"}, {name: "account_id", sql: "COALESCE(r.account_id, 0)", number: true}, {name: "key_id", sql: "COALESCE(r.key_id, 0)", number: true}, {name: "authority", sql: "r.authority"}, {name: "kind", sql: "COALESCE(json_extract(r.plan, '$.kind'), 'rotate')"}, {name: "policy", sql: "r.policy"}, {name: "mode", sql: "r.mode"}, {name: "result", sql: "r.result"}, {name: "requested_by", sql: "r.requested_by"}, {name: "reason", sql: "r.reason"}, {name: "started", sql: "r.started", hidden: true}, {name: "ended", sql: "r.ended", hidden: true}},
+		columns: []column{{name: "id", sql: "r.id", number: true}, {name: "account", sql: "r.account"}, {name: "account_id", sql: "COALESCE(r.account_id, 0)", number: true}, {name: "key_id", sql: "COALESCE(r.key_id, 0)", number: true}, {name: "authority", sql: "r.authority"}, {name: "kind", sql: "COALESCE(json_extract(r.plan, '$.kind'), 'rotate')", values: []string{"rotate", "assign", "key"}}, {name: "policy", sql: "r.policy"}, {name: "mode", sql: "r.mode"}, {name: "result", sql: "r.result", values: []string{"done", "done-with-failures", "undone", "undo-incomplete", ""}}, {name: "requested_by", sql: "r.requested_by"}, {name: "reason", sql: "r.reason"}, {name: "started", sql: "r.started", hidden: true}, {name: "ended", sql: "r.ended", hidden: true}},
 		scanRow: func(rows *sql.Rows) (Rotation, error) { return scanRotation(rows, new(any), new(any)) },
 	}, q)
 }

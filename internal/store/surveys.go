@@ -38,7 +38,7 @@ func scanSurvey(row interface{ Scan(...any) error }, more ...any) (Survey, error
 func (s *Store) Surveys(ctx context.Context, q Query) (Page[Survey], error) {
 	return page(ctx, s.read, listing[Survey]{
 		from: "surveys s", id: "s.id", sort: "-id", scan: surveyColumns,
-		columns: []column{{name: "id", sql: "s.id", number: true}, {name: "state", sql: "s.state"}, {name: "requested_by", sql: "s.requested_by"}, {name: "started", sql: "s.started", hidden: true}, {name: "ended", sql: "s.ended", hidden: true}, {name: "total", sql: "s.total", number: true}},
+		columns: []column{{name: "id", sql: "s.id", number: true}, {name: "state", sql: "s.state", values: []string{"running", "done", "cancelled", "interrupted"}}, {name: "requested_by", sql: "s.requested_by"}, {name: "started", sql: "s.started", hidden: true}, {name: "ended", sql: "s.ended", hidden: true}, {name: "total", sql: "s.total", number: true}},
 		scanRow: func(rows *sql.Rows) (Survey, error) { return scanSurvey(rows, new(any), new(any)) },
 	}, q)
 }

@@ -64,7 +64,7 @@ var systemList = listing[System]{
 		{name: "site", sql: "site"},
 		{name: "environment", sql: "environment"},
 		{name: "owner", sql: "owner"},
-		{name: "state", sql: "state"},
+		{name: "state", sql: "state", values: []string{"new", "ok", "failed", "incomplete"}},
 		{name: "state_words", sql: "state_words"},
 		{name: "checked", sql: "checked", hidden: true},
 		{name: "visited", sql: "visited", hidden: true},

@@ -1,0 +1,144 @@
+package store
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Filters compare a column with a value of the column's own type. A value that
+// cannot be one is refused with those that can: a filter that silently matches
+// nothing, or its opposite, is worse than none.
+
+// columnType says what a column's values are.
+type columnType int
+
+const (
+	typeText columnType = iota
+	typeNumber
+	typeFlag   // 0 or 1
+	typeMoment // as stamped; "" for never
+)
+
+var (
+	momentColumns = []string{"changed", "seen", "raised", "cleared", "started", "ended", "first_seen", "gone", "password_changed", "password_expires", "account_expires", "last_logon", "created", "expires", "revoked", "asked", "decided", "checked", "visited", "read_completely", "rotated", "time"}
+	flagColumns   = []string{"never_expires", "must_change", "custody", "disabled", "stores", "listens"}
+	knownValues   = map[string][]string{
+		"severity": {"high", "medium", "low"}, "enabled": {"yes", "no", "unknown"}, "locked": {"yes", "no", "unknown"},
+		"verdict": {"accepted", "refused", "unclear", ""}, "identity": {"named", "managed", "virtual", "built-in", ""}, "policy": {"stop", "continue", "undo"},
+		"mode": {"running", "stopped", "undoing", "finished"}, "phase": {"intent", "outcome"}, "evidence": nil,
+	}
+)
+
+func (c column) kind() columnType {
+	switch {
+	case slices.Contains(flagColumns, c.name):
+		return typeFlag
+	case slices.Contains(momentColumns, c.name):
+		return typeMoment
+	case c.number:
+		return typeNumber
+	}
+	return typeText
+}
+
+// allowed are all values that a column can have; nil for any.
+func (c column) allowed() []string {
+	if c.values != nil {
+		return c.values
+	}
+	return knownValues[c.name]
+}
+
+func (c column) refuse(value, expected string) error {
+	return fmt.Errorf("%w: %s cannot be %q: %s", ErrQuery, c.name, value, expected)
+}
+
+// compare makes the condition of an operator that compares whole values.
+func (c column) compare(operator, value string) (string, []any, error) {
+	equality := operator == "=" || operator == "<>"
+	switch c.kind() {
+	case typeFlag:
+		flag, known := map[string]int{"yes": 1, "true": 1, "1": 1, "no": 0, "false": 0, "0": 0}[strings.ToLower(value)]
+		if !known {
+			return "", nil, c.refuse(value, "it is yes or no")
+		}
+		if !equality {
+			return "", nil, c.refuse(value, "yes and no are compared with = and != only")
+		}
+		return "CAST(" + c.sql + " AS INTEGER) " + operator + " ?", []any{flag}, nil
+	case typeNumber:
+		number, err := strconv.ParseFloat(value, 64)
+		if err != nil {
+			return "", nil, c.refuse(value, "a number is expected")
+		}
+		return "CAST(" + c.sql + " AS NUMERIC) " + operator + " ?", []any{number}, nil
+	case typeMoment:
+		return c.compareMoment(operator, value)
+	}
+	if allowed := c.allowed(); allowed != nil {
+		if !slices.ContainsFunc(allowed, func(a string) bool { return strings.EqualFold(a, value) }) {
+			return "", nil, c.refuse(value, "it is one of "+strings.Join(quoted(allowed), ", "))
+		}
+		if !equality {
+			return "", nil, c.refuse(value, "these words are compared with = and != only")
+		}
+	}
+	return "(" + c.sql + ") " + operator + " ? COLLATE NOCASE", []any{value}, nil
+}
+
+func quoted(words []string) []string {
+	out := make([]string, len(words))
+	for i, w := range words {
+		if out[i] = w; w == "" {
+			out[i] = "nothing"
+		}
+	}
+	return out
+}
+
+const momentExpected = `a moment as 2026-03-01, 2026-03-01T08:00:00Z, or "" for never`
+
+// compareMoment compares with a moment, or with a whole day.
+func (c column) compareMoment(operator, value string) (string, []any, error) {
+	if value == "" {
+		if operator != "=" && operator != "<>" {
+			return "", nil, c.refuse(value, momentExpected)
+		}
+		return "(" + c.sql + ") " + operator + " ''", nil, nil
+	}
+	if day, err := time.Parse(time.DateOnly, value); err == nil {
+		from, to := stampOf(day), stampOf(day.AddDate(0, 0, 1))
+		inside := "((" + c.sql + ") >= ? AND (" + c.sql + ") < ?)"
+		switch operator {
+		case "=":
+			return inside, []any{from, to}, nil
+		case "<>":
+			return "NOT " + inside, []any{from, to}, nil
+		case "<", ">=":
+			return "((" + c.sql + ") " + operator + " ? AND (" + c.sql + ") <> '')", []any{from}, nil
+		case ">": // after that day
+			return "(" + c.sql + ") >= ?", []any{to}, nil
+		default: // <=: on that day or before
+			return "((" + c.sql + ") < ? AND (" + c.sql + ") <> '')", []any{to}, nil
+		}
+	}
+	for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04", "2006-01-02 15:04"} {
+		if t, err := time.Parse(layout, value); err == nil {
+			return "((" + c.sql + ") " + operator + " ? AND (" + c.sql + ") <> '')", []any{stampOf(t)}, nil
+		}
+	}
+	return "", nil, c.refuse(value, momentExpected)
+}
+
+// plainQuery refuses what no text of a list can contain.
+func plainQuery(q Query) error {
+	for _, text := range append([]string{q.Sort, q.Cursor, q.Search}, q.Filters...) {
+		if i := strings.IndexFunc(text, func(r rune) bool { return r < ' ' && r != '\t' || r == 0xFFFD || r == 0x7f }); i >= 0 {
+			return fmt.Errorf("%w: it contains a control character, or bytes that are no text", ErrQuery)
+		}
+	}
+	return nil
+}
