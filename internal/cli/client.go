@@ -156,35 +156,25 @@ func (p *problem) Error() string {
 }
 
 func (c *client) request(ctx context.Context, method, path string, in any) (*http.Response, error) {
-	var body io.Reader
+	var body []byte
 	if in != nil {
 		raw, err := json.Marshal(in)
 		if err != nil {
 			return nil, err
 		}
-		body = bytes.NewReader(raw)
+		body = raw
 	}
-	request, err := http.NewRequestWithContext(ctx, method, strings.TrimRight(c.Server, "/")+"/api/v1"+path, body)
-	if err != nil {
+	raw := make([]byte, 16)
+	if _, err := rand.Read(raw); err != nil {
 		return nil, err
 	}
-	if in != nil {
-		request.Header.Set("Content-Type", "application/json")
+	key := hex.EncodeToString(raw)
+	response, err := c.send(ctx, method, path, body, key)
+	if err != nil && ctx.Err() == nil && sentAgain(method, path) {
+		// The answer was lost, perhaps not the request: with the same key it
+		// is not done twice.
+		response, err = c.send(ctx, method, path, body, key)
 	}
-	if c.Token != "" {
-		request.Header.Set("Authorization", "Bearer "+c.Token)
-	}
-	if method == http.MethodPost {
-		key := make([]byte, 16)
-		if _, err := rand.Read(key); err != nil {
-			return nil, err
-		}
-		request.Header.Set("Idempotency-Key", hex.EncodeToString(key))
-	}
-	if method == http.MethodPut {
-		request.Header.Set("If-Match", "*")
-	}
-	response, err := c.http.Do(request)
 	if err != nil {
 		return nil, fmt.Errorf("the service at %s does not answer: %w", c.Server, err)
 	}
@@ -192,12 +182,12 @@ func (c *client) request(ctx context.Context, method, path string, in any) (*htt
 		return response, nil
 	}
 	defer response.Body.Close()
-	raw, err := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+	answered, err := io.ReadAll(io.LimitReader(response.Body, 1<<20))
 	if err != nil {
 		return nil, fmt.Errorf("the service at %s broke off its answer: %w", c.Server, err)
 	}
 	p := &problem{}
-	if json.Unmarshal(raw, p) != nil || p.Status == 0 {
+	if json.Unmarshal(answered, p) != nil || p.Status == 0 {
 		p = &problem{Status: response.StatusCode, Detail: fmt.Sprintf("%s answers %s: is this Moss Ledger?", c.Server, response.Status)}
 	}
 	switch p.Status {
@@ -207,6 +197,36 @@ func (c *client) request(ctx context.Context, method, path string, in any) (*htt
 		return nil, &ExitError{ExitUsage, p}
 	}
 	return nil, p
+}
+
+// sentAgain says whether a request whose answer was lost may be sent once more:
+// it reads, or it starts something under an idempotency key.
+func sentAgain(method, path string) bool {
+	return method == http.MethodGet || method == http.MethodPost && (path == "/surveys" || strings.HasSuffix(path, "/rotations") || strings.HasSuffix(path, "/rotations/override"))
+}
+
+func (c *client) send(ctx context.Context, method, path string, body []byte, key string) (*http.Response, error) {
+	var reader io.Reader
+	if body != nil {
+		reader = bytes.NewReader(body)
+	}
+	request, err := http.NewRequestWithContext(ctx, method, strings.TrimRight(c.Server, "/")+"/api/v1"+path, reader)
+	if err != nil {
+		return nil, err
+	}
+	if body != nil {
+		request.Header.Set("Content-Type", "application/json")
+	}
+	if c.Token != "" {
+		request.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	if method == http.MethodPost {
+		request.Header.Set("Idempotency-Key", key)
+	}
+	if method == http.MethodPut {
+		request.Header.Set("If-Match", "*")
+	}
+	return c.http.Do(request)
 }
 
 // call sends in and reads the answer into out; either may be nil.

@@ -62,12 +62,11 @@ const searchDelay = 300 * time.Millisecond
 func (o *Operator) searchLater() {
 	o.lock.Lock()
 	defer o.lock.Unlock()
-	if o.searching != nil || o.base.Err() != nil {
+	if o.searching != nil || !o.begin() {
 		return
 	}
 	s := &search{begun: make(chan struct{})}
 	o.searching = s
-	o.work.Add(1)
 	go func() {
 		defer o.work.Done()
 		defer close(s.begun)

@@ -254,11 +254,10 @@ func (o *Operator) ResetCustody(ctx context.Context, by, reason string, a store.
 func (o *Operator) settleLater() {
 	o.lock.Lock()
 	defer o.lock.Unlock()
-	if o.settling || o.base.Err() != nil {
+	if o.settling || !o.begin() {
 		return
 	}
 	o.settling = true
-	o.work.Add(1)
 	go func() {
 		defer o.work.Done()
 		for pause := time.Second; ; pause = min(2*pause, 5*time.Minute) {

@@ -59,6 +59,7 @@ type Operator struct {
 	work   sync.WaitGroup
 
 	lock      sync.Mutex
+	stopping  bool // nothing begins any more
 	surveys   map[int64]context.CancelFunc
 	rereads   map[int64]chan struct{} // surveys that follow a rotation, until they end
 	rotations map[int64]*running
@@ -67,6 +68,8 @@ type Operator struct {
 	searching *search
 	known     map[string]bool // fingerprints of what is in custody
 	knownAt   time.Time
+
+	visiting chan struct{} // a place for each visit, over all surveys
 
 	turns turns // at files that acts change
 }
@@ -97,7 +100,7 @@ func New(ctx context.Context, config Config) (*Operator, error) {
 	if err := config.Store.OpenLedger(ctx, sealer, config.Witness); err != nil {
 		return nil, err
 	}
-	o := &Operator{Config: config, sealer: sealer, fingerprints: fingerprints, bus: newBus(), surveys: map[int64]context.CancelFunc{}, rereads: map[int64]chan struct{}{}, rotations: map[int64]*running{}}
+	o := &Operator{Config: config, sealer: sealer, fingerprints: fingerprints, bus: newBus(), surveys: map[int64]context.CancelFunc{}, rereads: map[int64]chan struct{}{}, rotations: map[int64]*running{}, visiting: make(chan struct{}, config.Parallel)}
 	o.base, o.cancel = context.WithCancel(context.Background())
 	if err := o.bindExisting(ctx); err != nil {
 		return nil, fmt.Errorf("bind what is there to its systems: %w", err)
@@ -127,8 +130,21 @@ func (o *Operator) Start(ctx context.Context) error {
 
 // Stop ends all work at the next safe point and waits for it.
 func (o *Operator) Stop() {
+	o.lock.Lock()
+	o.stopping = true
 	o.cancel()
+	o.lock.Unlock()
 	o.work.Wait()
+}
+
+// begin counts one more piece of work that Stop waits for; its end is
+// o.work.Done. It says no once Stop was called. The lock must be held.
+func (o *Operator) begin() bool {
+	if o.stopping {
+		return false
+	}
+	o.work.Add(1)
+	return true
 }
 
 // Sealer gives the sealing to the parts of the service that keep their own.

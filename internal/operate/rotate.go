@@ -194,12 +194,11 @@ func (o *Operator) mayDecide(ctx context.Context, r store.Rotation, decision str
 func (o *Operator) launch(r store.Rotation) {
 	active := &running{decide: make(chan rotation.Record), ended: make(chan struct{})}
 	o.lock.Lock()
-	if o.rotations[r.ID] != nil || o.base.Err() != nil {
+	if o.rotations[r.ID] != nil || !o.begin() {
 		o.lock.Unlock()
 		return
 	}
 	o.rotations[r.ID] = active
-	o.work.Add(1)
 	o.lock.Unlock()
 	go func() {
 		defer o.work.Done()

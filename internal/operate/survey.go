@@ -50,9 +50,18 @@ func (o *Operator) startSurvey(ctx context.Context, by string, names []string, t
 	if len(systems) == 0 {
 		return 0, fmt.Errorf("%w: there are no systems to survey: add some with 'moss system add' or 'moss system import'", ErrInput)
 	}
-	if o.base.Err() != nil {
+	o.lock.Lock()
+	begun := o.begin()
+	o.lock.Unlock()
+	if !begun {
 		return 0, fmt.Errorf("%w: the service is stopping", ErrRefused)
 	}
+	started := false
+	defer func() {
+		if !started {
+			o.work.Done()
+		}
+	}()
 	id, visits, err := o.Store.BeginSurvey(ctx, by, systems)
 	if err != nil {
 		return 0, err
@@ -69,7 +78,7 @@ func (o *Operator) startSurvey(ctx context.Context, by string, names []string, t
 		o.rereads[id] = make(chan struct{})
 	}
 	o.lock.Unlock()
-	o.work.Add(1)
+	started = true
 	go func() {
 		defer o.work.Done()
 		defer cancel()
@@ -163,16 +172,27 @@ func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.Syst
 		o.Log.Error("values in custody cannot be opened", "error", err)
 	}
 	request := connect.VisitRequest{FingerprintKey: o.fingerprints.Key(), Known: known, Names: names, Values: values}
-	slots := make(chan struct{}, o.Parallel)
 	var all sync.WaitGroup
 	var lock sync.Mutex
 	touched := false
 	var visited []store.System
 	for i := range systems {
 		all.Add(1)
-		slots <- struct{}{}
+		// Surveys at the same time share the places: ten of them open no more
+		// connections than one.
+		placed := true
+		select {
+		case o.visiting <- struct{}{}:
+		case <-ctx.Done(): // each visit is then only marked as not made
+			placed = false
+		}
 		go func() {
-			defer func() { <-slots; all.Done() }()
+			defer all.Done()
+			defer func() {
+				if placed {
+					<-o.visiting
+				}
+			}()
 			changed, read := o.visit(ctx, systems[i], visits[i], request)
 			lock.Lock()
 			defer lock.Unlock()

@@ -163,6 +163,8 @@ func (s *Service) problem(err error) error {
 	switch {
 	case errors.As(err, &status):
 		return err
+	case errors.Is(err, store.ErrOtherRequest):
+		return huma.NewError(http.StatusUnprocessableEntity, plain(err))
 	case errors.Is(err, operate.ErrInput), errors.Is(err, store.ErrQuery):
 		return huma.NewError(http.StatusBadRequest, plain(err))
 	case errors.Is(err, store.ErrNotFound):

@@ -61,7 +61,7 @@ func (s *Service) registerConsole() {
 // registerHealth serves what watchers of the service ask.
 func (s *Service) registerHealth() {
 	s.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
-	s.app.Get("/readyz", func(c fiber.Ctx) error {
+	s.app.Get("/readyz", s.watched, func(c fiber.Ctx) error {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
 		if s.base.Err() != nil {
@@ -78,7 +78,7 @@ func (s *Service) registerHealth() {
 	})
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &picture{service: s})
-	s.app.Get("/metrics", adaptor.HTTPHandler(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
+	s.app.Get("/metrics", s.watched, adaptor.HTTPHandler(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
 }
 
 // picture gives counts of the picture as metrics.
@@ -116,37 +116,4 @@ func (p *picture) Collect(out chan<- prometheus.Metric) {
 	for severity, n := range v.Findings {
 		out <- prometheus.MustNewConstMetric(metricFindings, prometheus.GaugeValue, float64(n), severity)
 	}
-}
-
-// schedule verifies custody and surveys at their intervals.
-func (s *Service) schedule(ctx context.Context) {
-	verify, survey := ticker(s.VerifyEvery), ticker(s.SurveyEvery)
-	defer verify.Stop()
-	defer survey.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-verify.C:
-			if _, refused, unclear, err := s.operator.VerifyAll(ctx, "service"); err != nil && ctx.Err() == nil {
-				s.Log.Error("regular verification ended early", "error", err)
-			} else if refused+unclear > 0 {
-				s.Log.Warn("regular verification", "refused", refused, "unclear", unclear)
-			}
-		case <-survey.C:
-			if _, err := s.operator.StartSurvey(ctx, "service", nil); err != nil && ctx.Err() == nil {
-				s.Log.Warn("regular survey", "error", err)
-			}
-		}
-	}
-}
-
-// ticker of an interval; zero or less never ticks.
-func ticker(every time.Duration) *time.Ticker {
-	if every > 0 {
-		return time.NewTicker(every)
-	}
-	t := time.NewTicker(time.Hour)
-	t.Stop()
-	return t
 }

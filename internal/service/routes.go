@@ -2,12 +2,17 @@ package service
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/operate"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -107,18 +112,36 @@ type Keyed struct {
 	Key string `header:"Idempotency-Key" maxLength:"100"`
 }
 
-// once runs start unless the same user sent the same key for the same act.
-func (s *Service) once(ctx context.Context, key, act string, start func() (int64, error)) (int64, error) {
+// once runs start unless the same person sent the same key before; then the
+// answer is that of the first. What start begins takes the key with it in one
+// transaction. An approval's answer is its number below zero.
+func (s *Service) once(ctx context.Context, key, act string, asked any, start func(context.Context) (int64, error)) (int64, error) {
 	if key == "" {
-		return start()
+		return start(ctx)
 	}
-	earlier, found, err := s.store.Once(ctx, key, who(ctx), act)
-	if err != nil || found {
-		return earlier, err
-	}
-	id, err := start()
+	raw, err := json.Marshal([]any{act, asked})
 	if err != nil {
-		return id, err
+		return 0, err
 	}
-	return id, s.store.Remember(context.WithoutCancel(ctx), key, who(ctx), act, id)
+	digest := sha256.Sum256(raw)
+	request := store.Request{User: who(ctx), Key: key, Asked: hex.EncodeToString(digest[:])}
+	if earlier, found, err := s.store.Earlier(ctx, request); err != nil || found {
+		return earlier, sameRequest(err)
+	}
+	id, err := start(store.WithRequest(ctx, request))
+	// Its twin may have come first; it is no conflict of this one.
+	if err != nil && !errors.Is(err, store.ErrOtherRequest) {
+		earlier, found, other := s.store.Earlier(ctx, request)
+		if found || errors.Is(other, store.ErrOtherRequest) {
+			return earlier, sameRequest(other)
+		}
+	}
+	return id, err
+}
+
+func sameRequest(err error) error {
+	if errors.Is(err, store.ErrOtherRequest) {
+		return fmt.Errorf("%w: %w: send each new request with a new key", operate.ErrInput, err)
+	}
+	return err
 }

@@ -110,10 +110,10 @@ func (s *Service) registerKeys() {
 		return rehearsalAnswer(s.store.LatestRehearsal(ctx, store.Credential{KeyID: in.ID}))
 	})
 	add(s, http.MethodPost, "/keys/{id}/rotations", "start-key-rotation", "Rotate; needs a rehearsal that passed within the hour", func(ctx context.Context, in *startKeyInput) (*body[RotationNow], error) {
-		return s.startRotation(ctx, in.Key, s.keyWish(in.ID, in.Body.KeyWishBody), in.Body.Reason)
+		return s.startRotation(ctx, in.Key, in.Body, s.keyWish(in.ID, in.Body.KeyWishBody), in.Body.Reason)
 	})
 	add(s, http.MethodPost, "/keys/{id}/rotations/override", "override-key-rotation", "Ask to rotate without a rehearsal that passed; somebody else approves it", func(ctx context.Context, in *overrideKeyInput) (*body[Overridden], error) {
-		return s.overrideRotation(ctx, in.Key, s.keyWish(in.ID, in.Body.KeyWishBody), in.Body.Reason, in.Body.Override)
+		return s.overrideRotation(ctx, in.Key, in.Body, s.keyWish(in.ID, in.Body.KeyWishBody), in.Body.Reason, in.Body.Override)
 	})
 }
 

@@ -143,10 +143,10 @@ func (s *Service) registerRotations() {
 		return rehearsalAnswer(s.store.LatestRehearsal(ctx, store.Credential{AccountID: in.ID}))
 	})
 	add(s, http.MethodPost, "/accounts/{id}/rotations", "start-rotation", "Rotate; needs a rehearsal that passed within the hour", func(ctx context.Context, in *startRotationInput) (*body[RotationNow], error) {
-		return s.startRotation(ctx, in.Key, s.accountWish(in.ID, in.Body.WishBody), in.Body.Reason)
+		return s.startRotation(ctx, in.Key, in.Body, s.accountWish(in.ID, in.Body.WishBody), in.Body.Reason)
 	})
 	add(s, http.MethodPost, "/accounts/{id}/rotations/override", "override-rotation", "Ask to rotate without a rehearsal that passed; somebody else approves it", func(ctx context.Context, in *overrideInput) (*body[Overridden], error) {
-		return s.overrideRotation(ctx, in.Key, s.accountWish(in.ID, in.Body.WishBody), in.Body.Reason, in.Body.Override)
+		return s.overrideRotation(ctx, in.Key, in.Body, s.accountWish(in.ID, in.Body.WishBody), in.Body.Reason, in.Body.Override)
 	})
 	add(s, http.MethodGet, "/rotations", "list-rotations", "List rotations", func(ctx context.Context, in *ListInput) (*body[store.Page[store.Rotation]], error) {
 		return answer(s.store.Rotations(ctx, in.query()))
@@ -192,12 +192,12 @@ func (s *Service) rehearse(ctx context.Context, what wished) (*body[RehearsalAns
 	return rehearsalAnswer(s.operator.Rehearse(ctx, who(ctx), subject, wish))
 }
 
-func (s *Service) startRotation(ctx context.Context, key string, what wished, reason string) (*body[RotationNow], error) {
+func (s *Service) startRotation(ctx context.Context, key string, asked any, what wished, reason string) (*body[RotationNow], error) {
 	subject, wish, err := what(ctx)
 	if err != nil {
 		return nil, err
 	}
-	id, err := s.once(ctx, key, "rotation/"+subject.Credential().String(), func() (int64, error) {
+	id, err := s.once(ctx, key, "rotation/"+subject.Credential().String(), asked, func(ctx context.Context) (int64, error) {
 		return s.operator.StartRotation(ctx, who(ctx), subject, wish, reason, "")
 	})
 	if err != nil {
@@ -213,14 +213,13 @@ type Overridden struct {
 	Rotation *store.Rotation `json:"rotation,omitempty"`
 }
 
-func (s *Service) overrideRotation(ctx context.Context, key string, what wished, reason, override string) (*body[Overridden], error) {
+func (s *Service) overrideRotation(ctx context.Context, key string, asked any, what wished, reason, override string) (*body[Overridden], error) {
 	subject, wish, err := what(ctx)
 	if err != nil {
 		return nil, err
 	}
 	var out Overridden
-	// An approval is remembered as a negative number.
-	id, err := s.once(ctx, key, "override/"+subject.Credential().String(), func() (int64, error) {
+	id, err := s.once(ctx, key, "override/"+subject.Credential().String(), asked, func(ctx context.Context) (int64, error) {
 		rotation, approval, err := s.operator.Override(ctx, who(ctx), subject, wish, reason, override)
 		return rotation - approval, err
 	})

@@ -123,6 +123,7 @@ func Run(ctx context.Context, config Config) error {
 		return fmt.Errorf("listen on %s: %w", config.Listen, err)
 	}
 	address := listener.Addr().String()
+	listener = newGuarded(listener, roomForConnections(), mostFromOne, s.Log)
 	scheme := "http"
 	if s.secure {
 		cert, err := tls.LoadX509KeyPair(config.CertFile, config.KeyPEM)
@@ -201,9 +202,10 @@ func (s *Service) setupCode(ctx context.Context) (string, error) {
 // build makes the application: middleware, API, console.
 func (s *Service) build() {
 	s.app = fiber.New(fiber.Config{
-		AppName: "moss", Immutable: true, BodyLimit: 12 << 20, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute,
+		AppName: "moss", Immutable: true, BodyLimit: publicBody, ReadTimeout: readTime, IdleTimeout: 2 * time.Minute,
 		ErrorHandler: s.fiberError,
 	})
+	s.app.Server().HeaderReceived = s.limits
 	s.app.Use(s.guard)
 	s.registerHealth()
 	s.api = humafiber.New(s.app, apiConfig())

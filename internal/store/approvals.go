@@ -80,6 +80,9 @@ func (s *Store) AskApproval(ctx context.Context, v Approval, entries ...ledger.E
 		for i := range entries {
 			entries[i].Ref = fmt.Sprintf("approval/%d", id)
 		}
+		if err := s.begun(ctx, tx, -id); err != nil {
+			return err
+		}
 		return s.record(ctx, tx, entries...)
 	})
 	return id, err

@@ -262,21 +262,3 @@ func (s *Store) RevokeToken(ctx context.Context, id int64, user string, entries 
 	})
 }
 
-// Once remembers the answer to a request with an idempotency key. It returns
-// the earlier answer and true when there is one.
-func (s *Store) Once(ctx context.Context, key, user, act string) (int64, bool, error) {
-	var answer int64
-	err := s.read.QueryRowContext(ctx, "SELECT answer FROM idempotency WHERE key = ? AND user = ? AND act = ?", key, user, act).Scan(&answer)
-	if one(err) == ErrNotFound {
-		return 0, false, nil
-	}
-	return answer, err == nil, err
-}
-
-// Remember stores the answer for Once.
-func (s *Store) Remember(ctx context.Context, key, user, act string, answer int64) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "INSERT INTO idempotency (key, user, act, answer, created) VALUES (?,?,?,?,?) ON CONFLICT DO NOTHING", key, user, act, answer, s.stamp())
-		return err
-	})
-}

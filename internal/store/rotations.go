@@ -130,6 +130,9 @@ func (s *Store) BeginRotation(ctx context.Context, v Rotation, entries ...ledger
 		for i := range entries {
 			entries[i].Ref = fmt.Sprintf("rotation/%d", id)
 		}
+		if err := s.begun(ctx, tx, id); err != nil {
+			return err
+		}
 		return s.record(ctx, tx, entries...)
 	})
 	return id, err

@@ -129,7 +129,7 @@ func (s *Store) BeginSurvey(ctx context.Context, by string, systems []System) (i
 			}
 			visits = append(visits, visit)
 		}
-		return nil
+		return s.begun(ctx, tx, id)
 	})
 	return id, visits, err
 }

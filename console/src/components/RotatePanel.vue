@@ -31,7 +31,10 @@ const keyWish = computed(() => ({ ...when.value, ...(keyType.value ? { key_type:
 function utc(text: string): string | undefined {
   return text ? new Date(text + 'Z').toISOString() : undefined
 }
-// What was rehearsed is what may be started.
+// What was rehearsed is what may be started, once: a click whose answer was
+// lost, and the click after it, carry the same key.
+const key = ref('')
+watch([rehearsal, reason], () => (key.value = crypto.randomUUID()))
 watch([wish, keyWish], () => (rehearsal.value = undefined))
 const rehearse = () =>
   work('rehearse', async () => {
@@ -40,8 +43,7 @@ const rehearse = () =>
   })
 const rotate = () =>
   work('rotate', async () => {
-    const key = crypto.randomUUID?.() ?? String(Math.random())
-    const params = { path: path.value, header: { 'Idempotency-Key': key } }
+    const params = { path: path.value, header: { 'Idempotency-Key': key.value } }
     const started = await data(
       props.keyPair
         ? api.POST('/api/v1/keys/{id}/rotations', { params, body: { ...keyWish.value, reason: reason.value } })

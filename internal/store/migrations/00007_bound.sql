@@ -21,6 +21,11 @@ CREATE TABLE approval_systems (
     PRIMARY KEY (approval_id, system_id)
 ) WITHOUT ROWID;
 CREATE INDEX approval_systems_system ON approval_systems (system_id);
+-- A request is known by its key alone, with what it asked for.
+DROP TABLE idempotency;
+CREATE TABLE idempotency (
+    user TEXT NOT NULL, key TEXT NOT NULL, request TEXT NOT NULL, answer INTEGER NOT NULL, created TEXT NOT NULL, PRIMARY KEY (user, key)
+) WITHOUT ROWID;
 -- Which value a rotation puts back is the one that was current when it began.
 ALTER TABLE rotations ADD COLUMN old_secret INTEGER;
 -- What a person decided about a copy that cannot be replaced, or may be none.

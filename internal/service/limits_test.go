@@ -1,0 +1,292 @@
+package service
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"runtime"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/store"
+)
+
+func TestBodiesAreAsLargeAsTheirSenderMay(t *testing.T) {
+	r := start(t, nil)
+	r.setUp()
+	admin := r.signIn("ines")
+	response, answer := r.do("POST", "/api/v1/users", admin, fmt.Sprintf(`{"name":"reader","password":%q,"roles":["viewer"]}`, password))
+	require.Equal(t, 200, response.StatusCode, answer)
+	viewer := r.signIn("reader")
+	large := func(size int) string { return `{"list":"` + strings.Repeat("x", size) + `"}` }
+	for _, c := range []struct {
+		path, token string
+		size, want  int
+	}{
+		{"/api/v1/sessions", "", publicBody - 100, 422},
+		{"/api/v1/sessions", "", publicBody, 413},
+		{"/api/v1/systems/import", "", publicBody, 413},
+		{"/api/v1/systems/import", "made-up", publicBody, 413},
+		{"/api/v1/surveys", admin, signedBody - 100, 422},
+		{"/api/v1/surveys", admin, signedBody, 413},
+		{"/api/v1/systems/import", viewer, signedBody - 100, 403},
+		{"/api/v1/systems/import", viewer, signedBody, 413},
+		{"/api/v1/systems/import", admin, 4 * signedBody, 400},
+		{"/api/v1/systems/d/logons", admin, 4 * signedBody, 422},
+		{"/api/v1/systems/import", admin, importBody, 413},
+	} {
+		response, answer := r.do("POST", c.path, c.token, large(c.size))
+		assert.Equal(t, c.want, response.StatusCode, "%s with %d bytes: %.200s", c.path, c.size, answer)
+	}
+}
+
+// Room for a body is made for whoever may send it, not for whoever says so.
+func TestSlowBodiesOfStrangersTakeNoRoom(t *testing.T) {
+	r := start(t, nil)
+	address := strings.TrimPrefix(r.url, "http://")
+	var before, during runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&before)
+	var all []net.Conn
+	for range 200 {
+		c, err := net.Dial("tcp", address)
+		require.NoError(t, err)
+		all = append(all, c)
+		defer c.Close()
+		_, err = fmt.Fprintf(c, "POST /api/v1/systems/import HTTP/1.1\r\nHost: moss\r\nAuthorization: Bearer none\r\nContent-Type: application/json\r\nContent-Length: 12000000\r\n\r\n{")
+		require.NoError(t, err)
+	}
+	for _, c := range all {
+		require.NoError(t, c.SetReadDeadline(time.Now().Add(20*time.Second)))
+		line, err := bufio.NewReader(c).ReadString('\n')
+		require.NoError(t, err)
+		assert.Contains(t, line, "413")
+	}
+	runtime.ReadMemStats(&during)
+	assert.Less(t, int64(during.TotalAlloc-before.TotalAlloc), int64(100<<20), "2.4 GB were announced")
+	response, _ := r.do("GET", "/healthz", "", "")
+	assert.Equal(t, 200, response.StatusCode)
+}
+
+// scarce is a listener without descriptors for a while.
+type scarce struct {
+	net.Listener
+	errs []error
+}
+
+func (s *scarce) Accept() (net.Conn, error) {
+	if len(s.errs) > 0 {
+		err := s.errs[0]
+		s.errs = s.errs[1:]
+		return nil, &net.OpError{Op: "accept", Err: os.NewSyscallError("accept4", err)}
+	}
+	return s.Listener.Accept()
+}
+
+func TestAShortageOfDescriptorsPasses(t *testing.T) {
+	inner, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	g := newGuarded(&scarce{inner, []error{syscall.EMFILE, syscall.ENFILE, syscall.ECONNABORTED}}, 4, 2, slog.New(slog.DiscardHandler))
+	dial := func() net.Conn {
+		c, err := net.Dial("tcp", inner.Addr().String())
+		require.NoError(t, err)
+		t.Cleanup(func() { c.Close() })
+		return c
+	}
+	dial()
+	first, err := g.Accept()
+	require.NoError(t, err)
+	dial()
+	_, err = g.Accept()
+	require.NoError(t, err)
+
+	// A third of the same address is closed; when one leaves there is room.
+	third := dial()
+	accepted := make(chan error, 1)
+	go func() { _, err := g.Accept(); accepted <- err }()
+	_, err = third.Read(make([]byte, 1))
+	assert.Error(t, err, "closed at once")
+	require.NoError(t, first.Close())
+	require.NoError(t, first.Close(), "closing twice gives back one place")
+	dial()
+	require.NoError(t, <-accepted)
+
+	// Closing ends an Accept, also one that waits for better times.
+	for _, errs := range [][]error{nil, {syscall.EMFILE, syscall.EMFILE, syscall.EMFILE, syscall.EMFILE, syscall.EMFILE, syscall.EMFILE, syscall.EMFILE, syscall.EMFILE, syscall.EMFILE, syscall.EMFILE, syscall.EMFILE, syscall.EMFILE}} {
+		inner, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		g := newGuarded(&scarce{inner, errs}, 4, 2, slog.New(slog.DiscardHandler))
+		go func() { _, err := g.Accept(); accepted <- err }()
+		require.NoError(t, g.Close())
+		assert.ErrorIs(t, <-accepted, net.ErrClosed)
+	}
+	g = newGuarded(&scarce{inner, []error{errors.New("another matter")}}, 4, 2, slog.New(slog.DiscardHandler))
+	_, err = g.Accept()
+	assert.ErrorContains(t, err, "another matter")
+}
+
+func TestWhatWatchersSee(t *testing.T) {
+	r := start(t, nil)
+	r.setUp()
+	token := r.signIn("ines")
+	for _, path := range []string{"/metrics", "/readyz"} {
+		response, _ := r.do("GET", path, "", "")
+		assert.Equal(t, 200, response.StatusCode, "on this machine: %s", path)
+		for _, header := range []string{"X-Forwarded-For", "Forwarded", "Via", "X-Real-IP"} {
+			response, _ = r.do("GET", path, "", "", header, "for=198.51.100.7")
+			assert.Equal(t, 401, response.StatusCode, "through a proxy: %s", path)
+			response, _ = r.do("GET", path, token, "", header, "for=198.51.100.7")
+			assert.Equal(t, 200, response.StatusCode, "with a token: %s", path)
+		}
+	}
+	response, _ := r.do("GET", "/healthz", "", "", "Via", "a proxy")
+	assert.Equal(t, 200, response.StatusCode)
+}
+
+func (r *running) surveys(token string) (page store.Page[store.Survey]) {
+	r.t.Helper()
+	response, answer := r.do("GET", "/api/v1/surveys", token, "")
+	require.Equal(r.t, 200, response.StatusCode, answer)
+	require.NoError(r.t, json.Unmarshal([]byte(answer), &page))
+	return page
+}
+
+func TestARequestSentManyTimesIsDoneOnce(t *testing.T) {
+	data := t.TempDir()
+	r := start(t, func(c *Config) { c.Data = data })
+	r.setUp()
+	token := r.signIn("ines")
+	for _, name := range []string{"a", "bb"} {
+		response, answer := r.do("POST", "/api/v1/systems", token, fmt.Sprintf(`{"name":%q,"kind":"redis","address":"127.0.0.1","port":%d}`, name, len(name)))
+		require.Equal(t, 200, response.StatusCode, answer)
+	}
+	ids := make([]string, 20)
+	var all sync.WaitGroup
+	for i := range ids {
+		all.Go(func() {
+			response, answer := r.do("POST", "/api/v1/surveys", token, `{"systems":["a"]}`, "Idempotency-Key", "one intent")
+			assert.Equal(t, 200, response.StatusCode, answer)
+			var v store.Survey
+			assert.NoError(t, json.Unmarshal([]byte(answer), &v))
+			ids[i] = fmt.Sprint(v.ID)
+		})
+	}
+	all.Wait()
+	for _, id := range ids {
+		assert.Equal(t, ids[0], id)
+	}
+	assert.Len(t, r.surveys(token).Items, 1)
+	response, answer := r.do("POST", "/api/v1/surveys", token, `{"systems":["bb"]}`, "Idempotency-Key", "one intent")
+	assert.Equal(t, 422, response.StatusCode, answer)
+	assert.Contains(t, answer, "sent before with another request")
+	assert.Len(t, r.surveys(token).Items, 1)
+
+	r.stop()
+	r = start(t, func(c *Config) { c.Data = data })
+	response, answer = r.do("POST", "/api/v1/surveys", token, `{"systems":["a"]}`, "Idempotency-Key", "one intent")
+	assert.Equal(t, 200, response.StatusCode, answer)
+	assert.Len(t, r.surveys(token).Items, 1, "also after a restart")
+	response, _ = r.do("POST", "/api/v1/surveys", token, `{"systems":["a"]}`, "Idempotency-Key", "another")
+	assert.Equal(t, 200, response.StatusCode)
+	assert.Len(t, r.surveys(token).Items, 2)
+}
+
+// What was due while the service was down runs after its start, once.
+func TestSchedulesSurviveTheService(t *testing.T) {
+	data := t.TempDir()
+	daily := func(c *Config) { c.Data, c.SurveyEvery = data, 24*time.Hour }
+	r := start(t, daily)
+	r.setUp()
+	token := r.signIn("ines")
+	response, answer := r.do("POST", "/api/v1/systems", token, `{"name":"a","kind":"redis","address":"127.0.0.1","port":1}`)
+	require.Equal(t, 200, response.StatusCode, answer)
+	r.stop()
+	r = start(t, daily)
+	assert.Empty(t, r.surveys(token).Items, "not due")
+	r.stop()
+
+	s, err := store.Open(context.Background(), data, time.Now)
+	require.NoError(t, err)
+	_, err = s.Meta(context.Background(), "schedule/survey")
+	require.NoError(t, err, "noted at the first start")
+	require.NoError(t, s.SetMeta(context.Background(), "schedule/survey", []byte(time.Now().Add(-72*time.Hour).UTC().Format(time.RFC3339))))
+	require.NoError(t, s.Close())
+
+	r = start(t, daily)
+	require.Eventually(t, func() bool { return len(r.surveys(token).Items) == 1 }, 10*time.Second, 20*time.Millisecond)
+	r.stop()
+	r = start(t, daily)
+	assert.Len(t, r.surveys(token).Items, 1, "not again at the next start")
+}
+
+func TestWhenADutyIsDue(t *testing.T) {
+	data := t.TempDir()
+	db, err := store.Open(context.Background(), data, time.Now)
+	require.NoError(t, err)
+	defer db.Close()
+	s := &Service{store: db}
+	d := duty{name: "test", every: time.Hour}
+	at := time.Date(2026, 11, 27, 9, 0, 0, 0, time.UTC)
+	for i, c := range []struct {
+		after, wait time.Duration
+	}{
+		{0, time.Hour}, {20 * time.Minute, 40 * time.Minute}, {40 * time.Minute, 0}, {time.Minute, 59 * time.Minute}, {500 * time.Hour, 0}, {0, time.Hour},
+		{-400 * time.Hour, time.Hour}, // the clock was put back: an interval from now
+		{time.Hour, 0},
+	} {
+		at = at.Add(c.after)
+		wait, err := s.untilDue(context.Background(), d, at)
+		require.NoError(t, err)
+		assert.Equal(t, c.wait, wait, "%d", i)
+	}
+	require.NoError(t, db.SetMeta(context.Background(), "schedule/test", []byte("nonsense")))
+	wait, err := s.untilDue(context.Background(), d, at)
+	require.NoError(t, err)
+	assert.Equal(t, time.Hour, wait)
+}
+
+func TestNothingBeginsAfterStop(t *testing.T) {
+	r := start(t, nil)
+	r.setUp()
+	token := r.signIn("ines")
+	response, answer := r.do("POST", "/api/v1/systems", token, `{"name":"a","kind":"redis","address":"127.0.0.1","port":1}`)
+	require.Equal(t, 200, response.StatusCode, answer)
+	// Surveys are asked for while the service stops: each is refused, or ended
+	// by it; the database closing under one would be logged as an error.
+	var all sync.WaitGroup
+	for range 4 {
+		all.Go(func() {
+			for {
+				request, err := http.NewRequest("POST", r.url+"/api/v1/surveys", strings.NewReader("{}"))
+				if err != nil {
+					return
+				}
+				request.Header.Set("Content-Type", "application/json")
+				request.Header.Set("Authorization", "Bearer "+token)
+				response, err := http.DefaultClient.Do(request)
+				if err != nil {
+					return
+				}
+				response.Body.Close()
+				if response.StatusCode != 200 {
+					return
+				}
+			}
+		})
+	}
+	r.stop()
+	all.Wait()
+	assert.NotContains(t, r.log.String(), `"level":"ERROR"`)
+}
