@@ -35,7 +35,9 @@ const heartbeat = 5 * time.Second
 
 func (s *Service) registerSurveys() {
 	add(s, http.MethodPost, "/surveys", "start-survey", "Start a survey", func(ctx context.Context, in *startSurveyInput) (*body[store.Survey], error) {
-		id, err := s.once(ctx, in.Key, "survey", in.Body, func(ctx context.Context) (int64, error) { return s.operator.StartSurvey(ctx, who(ctx), in.Body.Systems) })
+		id, err := s.once(ctx, in.Key, "survey", in.Body, func(ctx context.Context) (int64, error) {
+			return s.operator.StartSurvey(ctx, who(ctx), in.Body.Systems)
+		})
 		if err != nil {
 			return nil, err
 		}

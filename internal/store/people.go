@@ -261,4 +261,3 @@ func (s *Store) RevokeToken(ctx context.Context, id int64, user string, entries 
 		return s.record(ctx, tx, entries...)
 	})
 }
-
