@@ -56,7 +56,7 @@ func demoCommand() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&tour, "tour", false, "go through the whole story with the command line, and end")
-	cmd.Flags().StringVar(&options.Folder, "folder", "", "folder for everything it writes, made anew; a temporary one by default")
+	cmd.Flags().StringVar(&options.Folder, "folder", "", "folder for everything it writes: a new or empty one, or one that a demonstration made; a temporary one by default")
 	cmd.Flags().StringVar(&options.Listen, "listen", "127.0.0.1:7443", "where the service listens")
 	return cmd
 }

@@ -57,7 +57,7 @@ func fleet(b *testing.B, o *operate.Operator, n int) []*windowshost.Host {
 	add(b, o, "directory", larkmoor.DN("mossmgr"), secret.New(larkmoor.ManagerPassword), secret.Value{}, store.System{Name: "directory", Kind: "directory", Address: name, Port: port, TrustedCA: authority.PEM}, "")
 	var hosts []*windowshost.Host
 	for i := range n {
-		h := windowshost.New(windowshost.Config{Name: fmt.Sprintf("TERM%03d", i), Domain: "larkmoor.example", NetBIOS: "LARKMOOR", TLS: config, Basic: true, Authority: domain{server}, Admins: []string{`LARKMOOR\mossmgr`}})
+		h := windowshost.New(windowshost.Config{Name: fmt.Sprintf("TERM%03d", i), Domain: "larkmoor.example", NetBIOS: "LARKMOOR", TLS: config, Basic: true, Authority: domain{server}, Responses: server, Admins: []string{`LARKMOOR\mossmgr`}})
 		for k := range 298 - 5 {
 			h.AddService(windowshost.Service{Name: fmt.Sprintf("Filler%03d", k), Display: fmt.Sprintf("Filler service %d", k), Description: "Stands for the many services that a host has and nobody looks at", Path: `C:\Windows\System32\svchost.exe -k filler -p`, Account: "LocalSystem", Mode: windowshost.Manual, Idle: k%2 == 0, Shared: true})
 		}
@@ -70,7 +70,7 @@ func fleet(b *testing.B, o *operate.Operator, n int) []*windowshost.Host {
 		b.Cleanup(func() { require.NoError(b, h.Close()) })
 		hosts = append(hosts, h)
 		name, port := larkmoor.Port(address)
-		add(b, o, "hosts", `LARKMOOR\mossmgr`, secret.New(larkmoor.ManagerPassword), secret.Value{}, store.System{Name: strings.ToLower(h.Name), Kind: "windows-host", Address: name, Port: port, TrustedCA: authority.PEM, Options: map[string]string{"signin": "basic"}}, "")
+		add(b, o, "hosts", `LARKMOOR\mossmgr`, secret.New(larkmoor.ManagerPassword), secret.Value{}, store.System{Name: strings.ToLower(h.Name), Kind: "windows-host", Address: name, Port: port, TrustedCA: authority.PEM, Options: map[string]string{"signin": "ntlm"}}, "")
 	}
 	return hosts
 }

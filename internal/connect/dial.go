@@ -66,7 +66,13 @@ func Dial(ctx context.Context, target Target, defaultPort int, watch *Stopwatch)
 		found, err := net.DefaultResolver.LookupHost(resolve, address)
 		cancel()
 		if err != nil {
-			f := target.Fail(StageResolve, CodeUnknownName, resolveWords(address, err), "check the spelling, or give an address", err)
+			// A name that is not known is one thing, a resolver that does not
+			// answer another: that passes.
+			code, next := CodeUnreachable, "see whether this machine's resolver is reachable, or give an address"
+			if dns := (*net.DNSError)(nil); errors.As(err, &dns) && dns.IsNotFound {
+				code, next = CodeUnknownName, "check the spelling, or give an address"
+			}
+			f := target.Fail(StageResolve, code, resolveWords(address, err), next, err)
 			watch.Fail(f)
 			return nil, f
 		}
@@ -97,7 +103,7 @@ func resolveWords(address string, err error) string {
 		if dns.IsNotFound {
 			return "no such host: " + address
 		}
-		return dns.Err + ": " + address
+		return "the name " + address + " cannot be resolved now: " + dns.Err
 	}
 	return err.Error()
 }

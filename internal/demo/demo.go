@@ -19,7 +19,7 @@ import (
 // Options of a demonstration.
 type Options struct {
 	Binary string // the moss binary
-	Folder string // for everything that it writes; made anew
+	Folder string // for everything that it writes; new, empty, or one that a demonstration made
 	Listen string
 	Out    io.Writer
 }
@@ -29,6 +29,7 @@ type Demo struct {
 	*Process
 	Estate *larkmoor.Estate
 	Out    io.Writer
+	folder *os.File // held while it runs
 }
 
 // Name and password of the demonstration's first user. The demonstration is
@@ -40,17 +41,15 @@ const (
 
 // Start builds the estate and starts the service.
 func Start(ctx context.Context, options Options) (*Demo, error) {
-	if err := os.RemoveAll(options.Folder); err != nil {
-		return nil, err
-	}
-	if err := os.MkdirAll(options.Folder, 0o700); err != nil {
+	folder, err := claim(options.Folder)
+	if err != nil {
 		return nil, err
 	}
 	estate, err := larkmoor.Start()
 	if err != nil {
-		return nil, fmt.Errorf("start the estate: %w", err)
+		return nil, errors.Join(fmt.Errorf("start the estate: %w", err), folder.Close())
 	}
-	d := &Demo{Process: &Process{Binary: options.Binary, Folder: options.Folder, Listen: options.Listen}, Estate: estate, Out: options.Out}
+	d := &Demo{folder: folder, Process: &Process{Binary: options.Binary, Folder: options.Folder, Listen: options.Listen}, Estate: estate, Out: options.Out}
 	files := map[string]string{"ca.pem": estate.CA, "hosts.csv": estate.HostsCSV, "manager.pw": larkmoor.ManagerPassword + "\n", "user.pw": UserPassword + "\n"}
 	for name, password := range larkmoor.Passwords {
 		files[name+".pw"] = password + "\n"
@@ -72,7 +71,7 @@ func (d *Demo) Close() error {
 	if d.Estate != nil {
 		err = errors.Join(err, d.Estate.Close())
 	}
-	return err
+	return errors.Join(err, d.folder.Close())
 }
 
 // Prepare signs in, stores log-ons, adds the systems, approves host keys,
@@ -85,7 +84,7 @@ func (d *Demo) Prepare(ctx context.Context) error {
 		{"logon", "add", "hosts", "--account", larkmoor.Manager, "--password-file", d.File("manager.pw")},
 		{"system", "add", "larkmoor-directory", "--kind", "directory", "--address", host, "--port", fmt.Sprint(port), "--logon", "directory", "--ca-file", d.File("ca.pem"), "--site", "Larkmoor North", "--environment", "production", "--owner", "Directory team"},
 		{"logon", "add", "terminals", "--account", `LARKMOOR\` + larkmoor.Manager, "--password-file", d.File("manager.pw")},
-		{"system", "import", d.File("hosts.csv"), "--logon", "hosts", "--windows-logon", "terminals", "--windows-signin", "basic", "--windows-ca-file", d.File("ca.pem")},
+		{"system", "import", d.File("hosts.csv"), "--logon", "hosts", "--windows-logon", "terminals", "--windows-signin", "ntlm", "--windows-ca-file", d.File("ca.pem")},
 	}
 	for name, kind := range map[string]string{"bookings-db": "postgresql", "tide-db": "redis"} {
 		host, port := larkmoor.Port(d.Estate.Stores[name])

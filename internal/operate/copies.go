@@ -3,6 +3,7 @@ package operate
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -51,8 +52,12 @@ func (o *Operator) inCustody(ctx context.Context) ([]secret.Value, error) {
 }
 
 // search is a reading of all hosts that is about to begin, because something
-// new is looked for.
-type search struct{ begun chan struct{} }
+// new is looked for. Until its delay is over it takes in what else comes; until
+// it has begun, whoever needs the result waits for it.
+type search struct {
+	begun chan struct{}
+	over  bool // the delay is
+}
 
 // searchDelay gathers several takings into one search.
 const searchDelay = 300 * time.Millisecond
@@ -62,17 +67,22 @@ const searchDelay = 300 * time.Millisecond
 func (o *Operator) searchLater() {
 	o.lock.Lock()
 	defer o.lock.Unlock()
-	if o.searching != nil || !o.begin() {
+	if len(o.searching) > 0 && !o.searching[len(o.searching)-1].over || !o.begin() {
 		return
 	}
 	s := &search{begun: make(chan struct{})}
-	o.searching = s
+	o.searching = append(o.searching, s)
 	go func() {
 		defer o.work.Done()
-		defer close(s.begun)
+		defer func() {
+			o.lock.Lock()
+			o.searching = slices.DeleteFunc(o.searching, func(other *search) bool { return other == s })
+			o.lock.Unlock()
+			close(s.begun)
+		}()
 		waited := connect.Wait(o.base, searchDelay)
 		o.lock.Lock()
-		o.searching = nil
+		s.over = true
 		o.lock.Unlock()
 		if waited != nil {
 			return

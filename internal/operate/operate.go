@@ -64,8 +64,8 @@ type Operator struct {
 	rereads   map[int64]chan struct{} // surveys that follow a rotation, until they end
 	rotations map[int64]*running
 	journaled int
-	settling  bool // values whose fate is not known are being asked for
-	searching *search
+	settling  bool            // values whose fate is not known are being asked for
+	searching []*search       // in the order of their beginning
 	known     map[string]bool // fingerprints of what is in custody
 	knownAt   time.Time
 

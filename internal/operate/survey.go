@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -116,9 +117,9 @@ func (o *Operator) Settled(ctx context.Context) {
 		}
 	}
 	o.lock.Lock()
-	about := o.searching
+	about := slices.Clone(o.searching)
 	o.lock.Unlock()
-	if about != nil {
+	for _, about := range about {
 		select {
 		case <-about.begun:
 		case <-ctx.Done():
@@ -159,6 +160,7 @@ func (o *Operator) CancelSurvey(id int64) error {
 }
 
 func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.System, visits []store.Visit, then func()) {
+	begun := o.Now()
 	known, err := o.Store.Fingerprints(ctx)
 	if err != nil {
 		o.Log.Error("fingerprints cannot be read", "error", err)
@@ -193,7 +195,7 @@ func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.Syst
 					<-o.visiting
 				}
 			}()
-			changed, read := o.visit(ctx, systems[i], visits[i], request)
+			changed, read := o.visit(ctx, systems[i], visits[i], request, begun)
 			lock.Lock()
 			defer lock.Unlock()
 			touched = touched || changed
@@ -356,7 +358,7 @@ func (o *Operator) ConfirmAbsence(ctx context.Context, by, system, reason string
 }
 
 // visit reads one system and takes in what it shows.
-func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit, request connect.VisitRequest) (touched, read bool) {
+func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit, request connect.VisitRequest, begun time.Time) (touched, read bool) {
 	save := func(facts *connect.Facts) {
 		if err := o.Store.SaveVisit(context.WithoutCancel(ctx), visit, facts); err != nil {
 			o.Log.Error("a visit could not be stored", "system", v.Name, "error", err)
@@ -425,7 +427,7 @@ func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit,
 		if table[0] == "" {
 			continue
 		}
-		end := store.ScopeEnd{Scope: scope, Table: table[0], Condition: table[1], Complete: coverage.Complete[scope], Why: coverage.Why[scope], Seen: seen[table[0]], Sight: o.sightOf(target), Fleeting: scope == connect.ScopeProcesses}
+		end := store.ScopeEnd{Scope: scope, Table: table[0], Condition: table[1], Complete: coverage.Complete[scope], Why: coverage.Why[scope], Seen: seen[table[0]], Sight: o.sightOf(target), Begun: begun, Fleeting: scope == connect.ScopeProcesses}
 		if scope == connect.ScopeAccounts && end.Complete {
 			if askErr := o.askForVanished(limited, v, connector, target, &end); askErr != nil {
 				end.Complete, end.Why = false, "what was not seen could not be asked for: "+askErr.Error()

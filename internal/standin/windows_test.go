@@ -32,6 +32,7 @@ func startWindows(t *testing.T, signIn string) (*windowshost.Host, connect.Targe
 	require.NoError(t, err)
 	h := windowshost.New(windowshost.Config{
 		Name: "NORTH1", Domain: "larkmoor.example", NetBIOS: "LARKMOOR", TLS: config, Basic: true, Admins: []string{`LARKMOOR\mossmgr`},
+		Responses: server,
 		Authority: &windowshost.Domain{Address: fmt.Sprintf("%s:%d", directory.Address, directory.Port), CA: directory.TrustedCA, Base: "DC=larkmoor,DC=example", Name: "larkmoor.example", Account: directory.LogOn.Account, Secret: directory.LogOn.Password.RevealString()},
 	})
 	h.AddUser(windowshost.User{Name: "mossmgr", Password: "Manager-Passw0rd", Admin: true})

@@ -384,6 +384,8 @@ type ScopeEnd struct {
 	// Sight is what the reading depended on beside the system: log-on, base,
 	// options. Another one sees other things.
 	Sight string
+	// Begun is when it was settled what the reading looks for.
+	Begun time.Time
 	// Fleeting things come and go: many at once are no question.
 	Fleeting bool
 	// Stays are rows that were not seen, and were found to be there all the same.
@@ -485,8 +487,8 @@ func (s *Store) endScope(ctx context.Context, system int64, e ScopeEnd, tally *T
 	tally.Vanished += len(marked)
 	tally.AccountsTouched = tally.AccountsTouched || e.Table == "accounts" && len(marked) > 0
 	return nil, s.inTx(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO scopes (system_id, scope, completed, why, sight) VALUES (?,?,?,'',?)
-			ON CONFLICT (system_id, scope) DO UPDATE SET completed = excluded.completed, why = '', sight = excluded.sight, held = 0, confirmed = 0`, system, e.Scope, now, e.Sight)
+		_, err := tx.ExecContext(ctx, `INSERT INTO scopes (system_id, scope, completed, why, sight, begun) VALUES (?,?,?,'',?,?)
+			ON CONFLICT (system_id, scope) DO UPDATE SET completed = excluded.completed, why = '', sight = excluded.sight, begun = excluded.begun, held = 0, confirmed = 0`, system, e.Scope, now, e.Sight, stampOf(e.Begun))
 		return err
 	})
 }

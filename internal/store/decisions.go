@@ -58,10 +58,11 @@ func (s *Store) CopyDecisions(ctx context.Context) (map[int64]map[string]CopyDec
 	return out, err
 }
 
-// FilesRead tells when the files of each host were last read completely.
+// FilesRead tells of each host's last complete reading of its files when it was
+// settled what it looks for.
 func (s *Store) FilesRead(ctx context.Context) (map[int64]time.Time, error) {
 	out := map[int64]time.Time{}
-	rows, err := s.read.QueryContext(ctx, "SELECT system_id, completed FROM scopes WHERE scope = 'files' AND completed <> ''")
+	rows, err := s.read.QueryContext(ctx, "SELECT system_id, begun FROM scopes WHERE scope = 'files' AND completed <> ''")
 	if err != nil {
 		return out, err
 	}

@@ -258,7 +258,7 @@ func bindRefusal(err error) (code, words string) {
 		"data 775": {connect.VerdictLocked, "the account is locked"},
 	} {
 		if strings.Contains(text, data) {
-			return meaning[0], meaning[1] + ": " + strings.TrimRight(text, "\x00 ")
+			return meaning[0], meaning[1] + " (" + strings.TrimRight(text, "\x00 ") + ")"
 		}
 	}
 	return connect.VerdictWrong, strings.TrimRight(text, "\x00 ")

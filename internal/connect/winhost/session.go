@@ -218,6 +218,9 @@ func (s *session) failure(stage connect.Stage, err error, act bool, hide ...secr
 		if status.Status == http.StatusUnauthorized {
 			f.Stage, f.Code, f.Unclear = connect.StageSignIn, connect.CodeBadLogOn, false
 			f.Next = "check the log-on; the host offers " + strings.Join(status.Offers, ", ") + " (option signin)"
+			if strings.EqualFold(s.target.Options[OptionSignIn], "basic") && strings.ContainsAny(s.target.LogOn.Account, `\@`) {
+				f.Next = "Basic is for accounts of the host itself: for one of a domain set option signin=ntlm or kerberos, or check the log-on"
+			}
 		} else {
 			f.Code, f.Next = connect.CodeProtocol, "something else than WS-Management answers there: a proxy, or another service on that port"
 		}

@@ -265,11 +265,17 @@ func (s *Server) Close() error {
 
 // bind decides a sign-in: an LDAP result code and the text that goes with it.
 func (s *Server) bind(name, password string) (int, string) {
-	s.lock.Lock()
-	defer s.lock.Unlock()
 	if name == "" || password == "" {
 		return 0, "" // anonymous, RFC 4513 section 5.1
 	}
+	return s.Judge(name, func(known string) bool { return known == password })
+}
+
+// Judge answers a sign-in whose proof is checked against the password by
+// proves, as a domain controller does for a host: an LDAP result and its words.
+func (s *Server) Judge(name string, proves func(password string) bool) (int, string) {
+	s.lock.Lock()
+	defer s.lock.Unlock()
 	refuse := func(data string) (int, string) {
 		if !s.config.Windows {
 			return 49, ""
@@ -283,7 +289,7 @@ func (s *Server) bind(name, password string) (int, string) {
 	switch {
 	case e.Locked:
 		return refuse("775")
-	case e.Password == "" || e.Password != password:
+	case e.Password == "" || !proves(e.Password):
 		return refuse("52e")
 	case e.Disabled:
 		return refuse("533")

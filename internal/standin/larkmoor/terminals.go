@@ -25,6 +25,7 @@ func (e *Estate) startWindows(authority *standin.Authority) error {
 		}
 		h := windowshost.New(windowshost.Config{
 			Name: strings.ToUpper(name), Domain: "larkmoor.example", NetBIOS: "LARKMOOR", TLS: config, Basic: true, Admins: []string{`LARKMOOR\` + Manager},
+			Responses: e.Directory,
 			Authority: &windowshost.Domain{Address: e.Address, CA: e.CA, Base: Base, Name: "larkmoor.example", Account: ManagerDN, Secret: ManagerPassword},
 		})
 		e.Windows[name] = h

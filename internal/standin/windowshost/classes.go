@@ -1,6 +1,7 @@
 package windowshost
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -27,6 +28,10 @@ func (r record) get(name string) any {
 		}
 	}
 	return nil
+}
+
+func (r record) has(name string) bool {
+	return slices.ContainsFunc(r.fields, func(f field) bool { return strings.EqualFold(f.name, name) })
 }
 
 // reference points to an instance.
@@ -308,8 +313,30 @@ func (h *Host) poolRecords() []record {
 	return out
 }
 
+// takes are the arguments that the stood-in methods know; another is a fault,
+// and so is one whose effect is not stood in for.
+var takes = map[string][]string{
+	"win32_service:startservice": {}, "win32_service:stopservice": {}, "win32_service:changestartmode": {"StartMode"},
+	"win32_service:change":       {"StartMode", "StartName", "StartPassword", "DisplayName"},
+	"ps_scheduledtask:setbyuser": {"TaskName", "TaskPath", "User", "Password"},
+	"applicationpool:getstate":   {}, "applicationpool:recycle": {}, "applicationpool:start": {}, "applicationpool:stop": {},
+	"stdregprov:enumkey": {"hDefKey", "sSubKeyName"},
+}
+
+// misnamed is what a name gets that the class does not have.
+func misnamed(what, name string) *fault {
+	return &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "The SOAP XML in the message does not match the corresponding XML schema definition: there is no " + what + " " + name + ".", number: "2150858817"}
+}
+
 // call runs a method: its outputs, or a fault's number with words.
 func (h *Host) call(space, class, method string, selectors map[string]string, input map[string]string) ([]field, *fault) {
+	if known, ok := takes[fold(class)+":"+fold(method)]; ok {
+		for name := range input {
+			if !slices.Contains(known, name) {
+				return nil, misnamed("argument", name)
+			}
+		}
+	}
 	h.settleAll()
 	returns := func(code int) ([]field, *fault) { return []field{{"ReturnValue", code}}, nil }
 	switch fold(class) {
@@ -387,8 +414,24 @@ func (h *Host) put(class string, selectors map[string]string, body *element) (*r
 		if inner := model.child("ProcessModelSettings"); inner != nil {
 			model = inner
 		}
+		known := h.poolRecords()[0]
+		for _, c := range body.Children {
+			if !known.has(c.XMLName.Local) {
+				return nil, misnamed("property", c.XMLName.Local)
+			}
+		}
+		settings, _ := known.get("ProcessModel").(record)
+		for _, c := range model.Children {
+			if !settings.has(c.XMLName.Local) {
+				return nil, misnamed("property", c.XMLName.Local)
+			}
+		}
 		if v := model.child("IdentityType"); v != nil {
-			p.Identity, _ = strconv.Atoi(v.Content)
+			identity, err := strconv.Atoi(v.Content)
+			if err != nil || identity < 0 || identity > 4 {
+				return nil, &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "IdentityType is none of its values.", number: "2150858817"}
+			}
+			p.Identity = identity
 		}
 		if v := model.child("UserName"); v != nil {
 			p.User = v.Content

@@ -30,6 +30,11 @@ type Authority interface {
 	Exists(account string) bool
 }
 
+// Responder judges a sign-in by a proof instead of the password.
+type Responder interface {
+	Judge(account string, proves func(password string) bool) (ldapResult int, words string)
+}
+
 // Answer of a sign-in, by the number that the system's records carry.
 type Answer int
 
@@ -60,6 +65,9 @@ type Config struct {
 	Domain    string // DNS name of the domain; "" for a host in no domain
 	NetBIOS   string // of the domain
 	Authority Authority
+	// Responses checks NTLM responses of the domain's accounts, as its
+	// controllers do; without it only local accounts sign in so.
+	Responses Responder
 	TLS       *tls.Config
 	Admins    []string // directory accounts that may use it from outside, as DOMAIN\name
 	Basic     bool     // offer Basic beside Negotiate

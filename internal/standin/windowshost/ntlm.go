@@ -32,8 +32,8 @@ func connectionOf(r *http.Request) *connection {
 	return c
 }
 
-// ntlm does the server's part of the handshake (MS-NLMP, section 3.2) for
-// local accounts: of others it does not have the password's hash.
+// ntlm does the server's part of the handshake (MS-NLMP, section 3.2). What a
+// domain's account answers is handed to a controller, which has the hash.
 func (h *Host) ntlm(w http.ResponseWriter, message []byte, scheme string, state *connection) (string, bool) {
 	kind := uint32(0)
 	if len(message) >= 12 {
@@ -130,21 +130,34 @@ func (h *Host) ntlmAccount(message, nonce []byte) string {
 	if len(nonce) != 8 || len(answer) < 24 || user == "" {
 		return ""
 	}
+	proves := func(password string) bool {
+		hash := md4.New()
+		_, _ = hash.Write(wide(password))
+		keyed := hmac.New(md5.New, hash.Sum(nil))
+		_, _ = keyed.Write(wide(strings.ToUpper(user) + domain))
+		proof := hmac.New(md5.New, keyed.Sum(nil))
+		_, _ = proof.Write(nonce)
+		_, _ = proof.Write(answer[16:])
+		return hmac.Equal(proof.Sum(nil), answer[:16])
+	}
+	if strings.EqualFold(domain, h.NetBIOS) || strings.EqualFold(domain, h.Domain) || strings.Contains(user, "@") {
+		account := user
+		if !strings.Contains(user, "@") {
+			account = h.NetBIOS + `\` + user
+		}
+		if h.NetBIOS == "" || h.Responses == nil {
+			return ""
+		}
+		if result, _ := h.Responses.Judge(account, proves); result != 0 {
+			return ""
+		}
+		return account
+	}
 	h.lock.Lock()
 	defer h.lock.Unlock()
 	account := h.Name + `\` + user
 	local := h.local(account)
-	if local == nil || local.Password == "" || local.Disabled || local.Locked || domain != "" && domain != "." && !strings.EqualFold(domain, h.Name) {
-		return ""
-	}
-	hash := md4.New()
-	_, _ = hash.Write(wide(local.Password))
-	keyed := hmac.New(md5.New, hash.Sum(nil))
-	_, _ = keyed.Write(wide(strings.ToUpper(user) + domain))
-	proof := hmac.New(md5.New, keyed.Sum(nil))
-	_, _ = proof.Write(nonce)
-	_, _ = proof.Write(answer[16:])
-	if !hmac.Equal(proof.Sum(nil), answer[:16]) {
+	if local == nil || local.Password == "" || local.Disabled || local.Locked || domain != "" && domain != "." && !strings.EqualFold(domain, h.Name) || !proves(local.Password) {
 		return ""
 	}
 	return account

@@ -279,6 +279,7 @@ func (h *Host) enumerate(uri, space, class string, e *element, limit int) (strin
 		return "", &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "The body has no Enumerate.", number: "2150858817"}
 	}
 	keep := func(record) bool { return true }
+	var compared []string
 	if filter := e.child("Filter"); filter != nil {
 		if class != "*" {
 			return "", &fault{code: "Sender", subcode: "n:CannotProcessFilter", reason: "The WS-Management service cannot process the request. A filter needs the resource URI of a whole namespace (/*).", number: "2150858830"}
@@ -290,13 +291,18 @@ func (h *Host) enumerate(uri, space, class string, e *element, limit int) (strin
 		if err != nil {
 			return "", &fault{code: "Sender", subcode: "n:CannotProcessFilter", reason: "The WS-Management service cannot process the request. The WQL query is invalid: " + err.Error(), number: "2150858778"}
 		}
-		class, keep = q.class, q.where
+		class, keep, compared = q.class, q.where, q.names
 	} else if class == "*" {
 		return "", notFound()
 	}
 	all, known := h.instances(space, class)
 	if !known {
 		return "", &fault{code: "Sender", subcode: "a:DestinationUnreachable", reason: "The WS-Management service cannot process the request. The class " + class + " does not exist in the namespace " + space + ".", number: "2150858752"}
+	}
+	for _, name := range compared {
+		if len(all) > 0 && !all[0].has(name) {
+			return "", &fault{code: "Sender", subcode: "n:CannotProcessFilter", reason: "The WS-Management service cannot process the request. The WQL query is invalid: " + class + " has no property " + name + ".", number: "2150858778"}
+		}
 	}
 	// Instances carry the class's own URI also when * was asked.
 	own := uri

@@ -3,6 +3,7 @@ package windowshost
 import (
 	"crypto/tls"
 	"encoding/base64"
+	"encoding/xml"
 	"errors"
 	"fmt"
 	"io"
@@ -108,7 +109,7 @@ func (h *Host) handle(w http.ResponseWriter, r *http.Request) {
 		raw = []byte(strings.Replace(string(raw), `encoding="utf-16"`, "", 1))
 	}
 	w.Header().Set("Content-Type", "application/soap+xml;charset=UTF-8")
-	if identify && !strings.Contains(string(raw), "Identify") {
+	if identify && !isIdentify(raw) {
 		h.challenge(w)
 		return
 	}
@@ -136,6 +137,17 @@ func (h *Host) handle(w http.ResponseWriter, r *http.Request) {
 	}
 	w.WriteHeader(status)
 	_, _ = io.WriteString(w, body)
+}
+
+// isIdentify: the body is the one question that is answered to anybody
+// (DSP0226, section 11), and nothing else.
+func isIdentify(raw []byte) bool {
+	var envelope element
+	if err := xml.Unmarshal(raw, &envelope); err != nil || envelope.XMLName.Local != "Envelope" || envelope.XMLName.Space != nsSOAP {
+		return false
+	}
+	content := envelope.child("Body")
+	return content != nil && len(content.Children) == 1 && content.Children[0].XMLName == xml.Name{Space: nsIdentify, Local: "Identify"}
 }
 
 var faultDenied = fault{code: "Sender", subcode: "w:AccessDenied", reason: "Access is denied.", number: "5"}
@@ -195,7 +207,10 @@ func (h *Host) authenticate(w http.ResponseWriter, r *http.Request) (string, boo
 	case strings.EqualFold(scheme, "Basic") && h.Basic:
 		if account, password, ok := r.BasicAuth(); ok && password != "" {
 			h.lock.Lock()
-			answer := h.signIn(account, password)
+			answer := Wrong
+			if h.local(account) != nil { // of others it never takes a password in clear
+				answer = h.signIn(account, password)
+			}
 			h.lock.Unlock()
 			if answer == Accepted {
 				return account, true

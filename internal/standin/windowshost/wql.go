@@ -13,6 +13,7 @@ import (
 type query struct {
 	class string
 	where func(record) bool
+	names []string // properties that it compares
 }
 
 // parseQuery reads the part of WQL that such hosts are asked: comparisons,
@@ -38,6 +39,7 @@ func parseQuery(text string) (query, error) {
 			return query{}, fmt.Errorf("unexpected %q", p.tokens[p.at].text)
 		}
 	}
+	q.names = p.names
 	return q, nil
 }
 
@@ -49,6 +51,7 @@ type queryToken struct {
 type queryParser struct {
 	tokens []queryToken
 	at     int
+	names  []string
 }
 
 func (p *queryParser) scan(text string) error {
@@ -161,6 +164,7 @@ func (p *queryParser) one() (func(record) bool, error) {
 	if name.kind != 'w' {
 		return nil, fmt.Errorf("a property is expected, not %q", name.text)
 	}
+	p.names = append(p.names, name.text)
 	if p.word("is") {
 		not := p.word("not")
 		if !p.word("null") {

@@ -36,6 +36,8 @@ CREATE TABLE copy_decisions (
 -- What vanished is marked as gone only by a reading with the same sight, and not
 -- many at once without a person.
 ALTER TABLE scopes ADD COLUMN sight TEXT NOT NULL DEFAULT '';
+-- What was looked for is what was known when the reading began.
+ALTER TABLE scopes ADD COLUMN begun TEXT NOT NULL DEFAULT '';
 ALTER TABLE scopes ADD COLUMN held INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE scopes ADD COLUMN confirmed INTEGER NOT NULL DEFAULT 0;
 -- When a finding was raised for the first time, however often it cleared.
