@@ -54,7 +54,7 @@ func (a approval) print(out io.Writer) {
 }
 
 func approvalCommand() *cobra.Command {
-	showOne := &cobra.Command{Use: "show ID", Short: "Show what was asked for, before and after", Args: cobra.ExactArgs(1)}
+	showOne := &cobra.Command{Use: "show ID", Short: "Show what was asked for, before and after", Args: numbers(1, 1, "an approval", "approval list")}
 	addOutput(showOne)
 	showOne.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
 		var raw json.RawMessage
@@ -73,7 +73,7 @@ func approvalCommand() *cobra.Command {
 	})
 	var words string
 	var yes bool
-	approve := &cobra.Command{Use: "approve ID...", Short: "Approve what somebody else asked for; it is done at once", Args: cobra.MinimumNArgs(1), Long: "Shows each request, asks, and approves it. What was shown is what is approved: a request\nthat changed in the meantime is refused. Without a terminal give --yes.",
+	approve := &cobra.Command{Use: "approve ID...", Short: "Approve what somebody else asked for; it is done at once", Args: numbers(1, 100, "an approval", "approval list"), Long: "Shows each request, asks, and approves it. What was shown is what is approved: a request\nthat changed in the meantime is refused. Without a terminal give --yes.",
 		RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 			var list []approval
 			for _, id := range args {
@@ -110,7 +110,7 @@ func approvalCommand() *cobra.Command {
 	approve.Flags().StringVar(&words, "reason", "", "why; it is recorded")
 	approve.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	var why string
-	refuse := &cobra.Command{Use: "refuse ID", Short: "Refuse a request, or withdraw your own", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+	refuse := &cobra.Command{Use: "refuse ID", Short: "Refuse a request, or withdraw your own", Args: numbers(1, 1, "an approval", "approval list"), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		var v approval
 		if err := c.call(cmd.Context(), http.MethodPost, "/approvals/"+url.PathEscape(args[0])+"/refuse", map[string]string{"words": why}, &v); err != nil {
 			return err

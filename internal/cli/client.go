@@ -18,8 +18,11 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
+
+	"github.com/spf13/cobra"
 )
 
 // Exit codes of the command line.
@@ -193,10 +196,33 @@ func (c *client) request(ctx context.Context, method, path string, in any) (*htt
 	switch p.Status {
 	case http.StatusUnauthorized, http.StatusForbidden:
 		return nil, &ExitError{ExitSignIn, p}
-	case http.StatusUnprocessableEntity:
+	case http.StatusBadRequest, http.StatusUnprocessableEntity:
 		return nil, &ExitError{ExitUsage, p}
 	}
 	return nil, p
+}
+
+// numbered is an argument that is an item's number, ready for a path.
+func numbered(text, item, list string) (string, error) {
+	if n, err := strconv.ParseInt(text, 10, 64); err != nil || n < 1 {
+		return "", &ExitError{ExitUsage, fmt.Errorf("%q is not the number of %s: see 'moss %s'", text, item, list)}
+	}
+	return text, nil
+}
+
+// numbers are arguments that are items' numbers, from least to most of them.
+func numbers(least, most int, item, list string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if err := cobra.RangeArgs(least, most)(cmd, args); err != nil {
+			return err
+		}
+		for _, text := range args {
+			if _, err := numbered(text, item, list); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
 }
 
 // sentAgain says whether a request whose answer was lost may be sent once more:

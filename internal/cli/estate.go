@@ -15,11 +15,11 @@ import (
 )
 
 func surveyCommand() *cobra.Command {
-	cancel := &cobra.Command{Use: "cancel ID", Short: "Cancel a survey; what was read is kept", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+	cancel := &cobra.Command{Use: "cancel ID", Short: "Cancel a survey; what was read is kept", Args: numbers(1, 1, "a survey", "survey list"), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		return c.call(cmd.Context(), http.MethodPost, "/surveys/"+url.PathEscape(args[0])+"/cancel", nil, nil)
 	})}
 	visitColumns := []column{{"SYSTEM", "system"}, {"STATE", "state"}, {"NEW", "added"}, {"CHANGED", "altered"}, {"GONE", "vanished"}, {"STAGE", "stage"}, {"WORDS", "words"}, {"NEXT", "next_step"}}
-	visits := &cobra.Command{Use: "show ID", Short: "Show the visits of a survey, and what could not be read", Args: cobra.ExactArgs(1)}
+	visits := &cobra.Command{Use: "show ID", Short: "Show the visits of a survey, and what could not be read", Args: numbers(1, 1, "a survey", "survey list")}
 	addOutput(visits)
 	var problems bool
 	visits.Flags().BoolVar(&problems, "problems", false, "list every line, file and entry that could not be read")
@@ -247,7 +247,7 @@ func dependentCommand() *cobra.Command {
 	var tcp, http_, command, contains string
 	var remove bool
 	expect := &cobra.Command{
-		Use: "expect ID", Short: "Set the application's own check of a unit, made after each restart", Args: cobra.ExactArgs(1),
+		Use: "expect ID", Short: "Set the application's own check of a unit, made after each restart", Args: numbers(1, 1, "a dependent", "dependent list"),
 		Example: "  moss dependent expect 17 --tcp 192.0.2.10:8443\n  moss dependent expect 17 --http http://192.0.2.10/health --contains ready",
 		RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 			path := "/dependents/" + url.PathEscape(args[0]) + "/check"
@@ -277,7 +277,7 @@ func dependentCommand() *cobra.Command {
 	var leave, replace, back bool
 	var reason string
 	decide := &cobra.Command{
-		Use: "decide ID", Short: "Decide about a copy that cannot be replaced, or may be none", Args: cobra.ExactArgs(1),
+		Use: "decide ID", Short: "Decide about a copy that cannot be replaced, or may be none", Args: numbers(1, 1, "a dependent", "dependent list"),
 		Long:    "A rotation is not rehearsed well while a file holds the value and cannot be changed (its layout is\nnot known), or holds only the text of a value that is a word or a name. You decide for each, with a\nreason, which is shown before every rotation.",
 		Example: "  moss dependent decide 17 --leave --reason 'archived report, nobody signs in with it'\n  moss dependent decide 18 --replace --reason 'this really is the password'",
 		RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {

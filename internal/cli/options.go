@@ -35,7 +35,7 @@ func optionCommand() *cobra.Command {
 		}
 		return nil
 	})
-	remove := &cobra.Command{Use: "remove ID", Short: "Take an option away from them", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+	remove := &cobra.Command{Use: "remove ID", Short: "Take an option away from them", Args: numbers(1, 1, "an option", "system option list"), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		if err := c.call(cmd.Context(), http.MethodDelete, "/options/"+url.PathEscape(args[0]), nil, nil); err != nil {
 			return err
 		}

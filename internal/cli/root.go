@@ -257,7 +257,7 @@ func tokenCommand() *cobra.Command {
 		fmt.Fprintln(cmd.OutOrStdout(), made.Token)
 		return nil
 	})}
-	revoke := &cobra.Command{Use: "revoke ID", Short: "Revoke an API token", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+	revoke := &cobra.Command{Use: "revoke ID", Short: "Revoke an API token", Args: numbers(1, 1, "a token", "token list"), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		if err := c.call(cmd.Context(), http.MethodDelete, "/tokens/"+args[0], nil, nil); err != nil {
 			return err
 		}

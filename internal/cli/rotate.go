@@ -208,7 +208,7 @@ func printRecord(out io.Writer, r row) {
 
 func showRotation() *cobra.Command {
 	var journal bool
-	cmd := &cobra.Command{Use: "show ID", Short: "Show a rotation with its steps, or its whole journal", Args: cobra.ExactArgs(1)}
+	cmd := &cobra.Command{Use: "show ID", Short: "Show a rotation with its steps, or its whole journal", Args: numbers(1, 1, "a rotation", "rotate list")}
 	cmd.Flags().BoolVar(&journal, "journal", false, "every record: intents, outcomes, probes, decisions")
 	addOutput(cmd)
 	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
@@ -249,7 +249,7 @@ func showRotation() *cobra.Command {
 func undoCommand() *cobra.Command {
 	var reason string
 	var only, yes, without bool
-	cmd := &cobra.Command{Use: "undo ID", Short: "Put the old value back everywhere and prove it", Args: cobra.ExactArgs(1),
+	cmd := &cobra.Command{Use: "undo ID", Short: "Put the old value back everywhere and prove it", Args: numbers(1, 1, "a rotation", "rotate list"),
 		Long: "Puts the old value back everywhere and proves it. Undoing a finished rotation changes\neverything once more, so it needs what a rotation needs: a reason, a rehearsal that passes\n(made here and shown), and a confirmation, or --yes where there is no terminal."}
 	cmd.Flags().StringVar(&reason, "reason", "", "why; it is recorded")
 	cmd.Flags().BoolVar(&only, "rehearse", false, "only rehearse it")
@@ -295,7 +295,7 @@ func undoCommand() *cobra.Command {
 
 func decideCommand(use, short, decision string) *cobra.Command {
 	var reason string
-	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+	cmd := &cobra.Command{Use: use, Short: short, Args: numbers(1, 1, "a rotation", "rotate list"), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		if err := c.call(cmd.Context(), http.MethodPost, "/rotations/"+url.PathEscape(args[0])+"/decision", map[string]string{"decision": decision, "reason": reason}, nil); err != nil {
 			return err
 		}

@@ -87,7 +87,7 @@ func declareCommand() *cobra.Command {
 }
 
 func withdrawCommand() *cobra.Command {
-	return &cobra.Command{Use: "withdraw ID", Short: "Withdraw a declaration", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+	return &cobra.Command{Use: "withdraw ID", Short: "Withdraw a declaration", Args: numbers(1, 1, "a declaration", "use list"), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		if err := c.call(cmd.Context(), http.MethodDelete, "/declarations/"+url.PathEscape(args[0]), nil, nil); err != nil {
 			return err
 		}

@@ -375,7 +375,7 @@ func explainCommand() *cobra.Command {
 func (c *client) dependent(cmd *cobra.Command, text string) (string, error) {
 	system, place, found := strings.Cut(text, "/")
 	if !found {
-		return text, nil
+		return numbered(text, "a dependent", "dependent list', or write SYSTEM/PLACE; for example '"+cmd.Parent().Name()+" explain north1/GangwayGate")
 	}
 	rows, _, err := fetch(cmd, c, "/dependents", url.Values{"filter": {"system=" + system, "place=" + place, "gone="}}, 10)
 	if err != nil {

@@ -33,16 +33,16 @@ func TestCommandLineWithWrongInput(t *testing.T) {
 		{2, "unknown output", []string{"account", "list", "-o", "xml"}},
 		{2, "accepts 1 arg", []string{"account", "show"}},
 		{2, "there is no terminal", []string{"user", "add", "x"}},
-		{1, "there is no column", []string{"account", "list", "--filter", "colour=red"}},
-		{1, "is not a filter", []string{"account", "list", "--filter", "nonsense"}},
-		{1, "there is no column", []string{"account", "list", "--sort", "colour"}},
-		{1, "unknown kind", []string{"system", "add", "x1", "--kind", "toaster"}},
-		{1, "cannot stand in a system's name", []string{"system", "add", "two\nlines"}},
-		{1, "cannot stand in a system's name", []string{"system", "add", `quo"te,comma`}},
+		{2, "there is no column", []string{"account", "list", "--filter", "colour=red"}},
+		{2, "is not a filter", []string{"account", "list", "--filter", "nonsense"}},
+		{2, "there is no column", []string{"account", "list", "--sort", "colour"}},
+		{2, "unknown kind", []string{"system", "add", "x1", "--kind", "toaster"}},
+		{2, "cannot stand in a system's name", []string{"system", "add", "two\nlines"}},
+		{2, "cannot stand in a system's name", []string{"system", "add", `quo"te,comma`}},
 		{2, "maxLength", []string{"system", "add", strings.Repeat("x", 300)}},
-		{1, "unknown option", []string{"system", "add", "x2", "--option", "colour=red"}},
-		{1, "not an absolute path", []string{"system", "add", "x3", "--option", "paths=etc/x"}},
-		{1, `log-on "none"`, []string{"system", "add", "x4", "--logon", "none"}},
+		{2, "unknown option", []string{"system", "add", "x2", "--option", "colour=red"}},
+		{2, "not an absolute path", []string{"system", "add", "x3", "--option", "paths=etc/x"}},
+		{2, `log-on "none"`, []string{"system", "add", "x4", "--logon", "none"}},
 		{1, "not found", []string{"system", "show", "nothing"}},
 		{1, "is unknown", []string{"account", "show", "nobody"}},
 		{1, "is unknown", []string{"account", "show", "CN=broken,,DC=x"}},
@@ -61,16 +61,18 @@ func TestCommandLineWithWrongInput(t *testing.T) {
 		{2, "choose systems by", []string{"system", "option", "set", "production", "paths=/a"}},
 		{2, "write name=value", []string{"system", "option", "set", "site=x", "paths"}},
 		{2, "environment", []string{"system", "option", "set", "colour=red", "paths=/a"}},
-		{1, "not an absolute path", []string{"system", "option", "set", "site=x", "paths=etc"}},
-		{1, "no system has an option", []string{"system", "option", "set", "site=x", "colour=red"}},
-		{1, "is for systems of kind unix-host", []string{"system", "option", "set", "kind=redis", "paths=/a"}},
+		{2, "not an absolute path", []string{"system", "option", "set", "site=x", "paths=etc"}},
+		{2, "no system has an option", []string{"system", "option", "set", "site=x", "colour=red"}},
+		{2, "is for systems of kind unix-host", []string{"system", "option", "set", "kind=redis", "paths=/a"}},
 		{1, "moss system option list", []string{"system", "option", "remove", "99"}},
 		{1, "no such file", []string{"system", "import", "/no/such/file"}},
 		{2, "give a file", []string{"system", "import"}},
-		{1, "not a list", []string{"system", "import", u.file("empty.csv", "")}},
-		{1, "the column name is missing", []string{"system", "import", u.file("noname.csv", "address,port\n192.0.2.1,22\n")}},
+		{2, "not a list", []string{"system", "import", u.file("empty.csv", "")}},
+		{2, "the column name is missing", []string{"system", "import", u.file("noname.csv", "address,port\n192.0.2.1,22\n")}},
 	} {
-		out := u.moss(c.exit, c.args...)
+		out, exit, err := u.Moss(t.Context(), c.args...)
+		require.NoError(t, err)
+		assert.Equal(t, c.exit, exit, "moss %s: %s", strings.Join(c.args, " "), out)
 		want := c.says
 		if want == "maxLength" {
 			want = "body.name"

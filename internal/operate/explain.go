@@ -108,7 +108,7 @@ func (o *Operator) lookAt(ctx context.Context, d *store.Dependent, e *diagnosis.
 	seen, err := diagnoser.Diagnose(ctx, target, d.At())
 	var f *connect.Failure
 	if errors.As(err, &f) {
-		e.ReachCode, e.ReachWords, e.ReachNext = diagnosis.Unreachable, f.Error(), f.Next
+		e.ReachCode, e.ReachWords, e.ReachNext = diagnosis.Unreachable, o.redact(ctx, f.Error()), f.Next
 		switch {
 		case strings.Contains(f.Words, "connection refused"):
 			e.ReachCode = diagnosis.Refused
@@ -122,6 +122,8 @@ func (o *Operator) lookAt(ctx context.Context, d *store.Dependent, e *diagnosis.
 	if err != nil {
 		return err
 	}
+	// What the system says is said again only without secrets.
+	redactAll(o.redactor(ctx), &seen)
 	now := seen.Dependent
 	d.State, d.Result, d.StartMode, d.Requires = now.State, now.Result, now.StartMode, now.Requires
 	if now.RunsAs != "" {
@@ -145,8 +147,9 @@ func (o *Operator) lookAt(ctx context.Context, d *store.Dependent, e *diagnosis.
 func (o *Operator) accountEvidence(ctx context.Context, d store.Dependent, e *diagnosis.Evidence) (*store.Account, error) {
 	id, copied, err := o.accountOf(ctx, d)
 	if err != nil || id == 0 {
-		if err == nil && e.Identity == estate.IdentityNamed && d.Kind.LogsOn() {
-			e.Reference = fmt.Sprintf("%q means no single known account", d.RunsAs)
+		runsAs := func(t store.Tie) bool { return t.Strength == string(estate.StrengthRunsAs) }
+		if err == nil && e.Identity == estate.IdentityNamed && !slices.ContainsFunc(d.Ties, runsAs) {
+			e.Reference = fmt.Sprintf("%q means no single known account: what it runs as is not there, or was not surveyed", d.RunsAs)
 		}
 		return nil, err
 	}
@@ -197,7 +200,7 @@ func (o *Operator) accountEvidence(ctx context.Context, d store.Dependent, e *di
 		return &a, nil // told as not known
 	}
 	if verdict, err := verifier.Verify(ctx, target, refOf(a), opened.current); err == nil {
-		e.Account.Words, e.Account.Verdict = verdict.Words, or(verdict.Code, "accepted")
+		e.Account.Words, e.Account.Verdict = o.redact(ctx, verdict.Words), or(verdict.Code, "accepted")
 	}
 	return &a, nil
 }

@@ -101,7 +101,7 @@ func unplacedFinding(scope string, v store.System, d store.Dependent, u ties.Unp
 		DependentID: d.ID, What: fmt.Sprintf("\"%s\": %s", u.Text, u.Why), Next: "survey the system that it belongs to, or correct the reference",
 	}
 	if d.Copy == nil && u.State == naming.Unknown {
-		f.Severity, f.Next = "high", "it runs as an account that does not exist: it will not start again"
+		f.Severity, f.Next = "high", "it runs as an account that is not there, or was not surveyed: survey the system that has it; if none has, it will not start again ('moss explain' weighs that)"
 	}
 	if d.Copy != nil {
 		f.Severity = "low"

@@ -49,7 +49,7 @@ func (o *Operator) startSurvey(ctx context.Context, by string, names []string, t
 		}
 	}
 	if len(systems) == 0 {
-		return 0, fmt.Errorf("%w: there are no systems to survey: add some with 'moss system add' or 'moss system import'", ErrInput)
+		return 0, fmt.Errorf("%w: there are no systems to survey: add some with 'moss system add' or 'moss system import'", ErrRefused)
 	}
 	o.lock.Lock()
 	begun := o.begin()

@@ -334,6 +334,9 @@ func (w *weigher) state() {
 		w.say(Dependency, RuledOut, "it needs nothing else to start")
 	}
 	switch {
+	case w.StartMode == "disabled" && w.State == "failed":
+		// Something started it all the same.
+		w.say(SwitchedOff, Possible, "its start mode is disabled, but it was started and failed")
 	case w.StartMode == "disabled":
 		w.say(SwitchedOff, w.certain(), "its start mode is disabled")
 	case w.ByItself:
