@@ -208,7 +208,7 @@ func TestForgedRequestsAreRefused(t *testing.T) {
 	response, _ = r.do("POST", "/api/v1/surveys", "", "{}", "Cookie", value, "X-Moss-Console", "1", "Sec-Fetch-Site", "cross-site")
 	assert.Equal(t, 401, response.StatusCode, "from another site")
 	response, body := r.do("POST", "/api/v1/surveys", "", "{}", "Cookie", value, "X-Moss-Console", "1", "Sec-Fetch-Site", "same-origin")
-	assert.Equal(t, 400, response.StatusCode, body) // no systems yet
+	assert.Equal(t, 409, response.StatusCode, body) // no systems yet
 	r.do("DELETE", "/api/v1/sessions/current", "", "", "Cookie", value, "X-Moss-Console", "1")
 	response, _ = r.do("GET", "/api/v1/me", "", "", "Cookie", value)
 	assert.Equal(t, 401, response.StatusCode, "after signing out")
