@@ -69,7 +69,8 @@ type Operator struct {
 	known     map[string]bool // fingerprints of what is in custody
 	knownAt   time.Time
 
-	visiting chan struct{} // a place for each visit, over all surveys
+	reading  map[int64]chan struct{} // systems that are read, each until it is closed
+	visiting chan struct{}           // a place for each visit, over all surveys
 
 	turns turns // at files that acts change
 }
@@ -100,7 +101,7 @@ func New(ctx context.Context, config Config) (*Operator, error) {
 	if err := config.Store.OpenLedger(ctx, sealer, config.Witness); err != nil {
 		return nil, err
 	}
-	o := &Operator{Config: config, sealer: sealer, fingerprints: fingerprints, bus: newBus(), surveys: map[int64]context.CancelFunc{}, rereads: map[int64]chan struct{}{}, rotations: map[int64]*running{}, visiting: make(chan struct{}, config.Parallel)}
+	o := &Operator{Config: config, sealer: sealer, fingerprints: fingerprints, bus: newBus(), surveys: map[int64]context.CancelFunc{}, rereads: map[int64]chan struct{}{}, rotations: map[int64]*running{}, reading: map[int64]chan struct{}{}, visiting: make(chan struct{}, config.Parallel)}
 	o.base, o.cancel = context.WithCancel(context.Background())
 	if err := o.bindExisting(ctx); err != nil {
 		return nil, fmt.Errorf("bind what is there to its systems: %w", err)

@@ -159,7 +159,8 @@ func (o *Operator) CancelSurvey(id int64) error {
 	return nil
 }
 
-func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.System, visits []store.Visit, then func()) {
+// lookedFor is what hosts are searched for, and when that was settled.
+func (o *Operator) lookedFor(ctx context.Context) (connect.VisitRequest, time.Time) {
 	begun := o.Now()
 	known, err := o.Store.Fingerprints(ctx)
 	if err != nil {
@@ -173,7 +174,39 @@ func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.Syst
 	if err != nil {
 		o.Log.Error("values in custody cannot be opened", "error", err)
 	}
-	request := connect.VisitRequest{FingerprintKey: o.fingerprints.Key(), Known: known, Names: names, Values: values}
+	return connect.VisitRequest{FingerprintKey: o.fingerprints.Key(), Known: known, Names: names, Values: values}, begun
+}
+
+// readingTurn waits until nobody else reads a system. Of two readings at the
+// same time the one that began earlier could end later, and take away what the
+// other found because it did not yet look for it.
+func (o *Operator) readingTurn(ctx context.Context, system int64) (waited bool, done func()) {
+	mine := make(chan struct{})
+	for {
+		o.lock.Lock()
+		other := o.reading[system]
+		if other == nil {
+			o.reading[system] = mine
+			o.lock.Unlock()
+			return waited, func() {
+				o.lock.Lock()
+				delete(o.reading, system)
+				o.lock.Unlock()
+				close(mine)
+			}
+		}
+		o.lock.Unlock()
+		waited = true
+		select {
+		case <-other:
+		case <-ctx.Done(): // the visit is only marked as not made
+			return waited, func() {}
+		}
+	}
+}
+
+func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.System, visits []store.Visit, then func()) {
+	request, begun := o.lookedFor(ctx)
 	var all sync.WaitGroup
 	var lock sync.Mutex
 	touched := false
@@ -195,6 +228,12 @@ func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.Syst
 					<-o.visiting
 				}
 			}()
+			request, begun := request, begun
+			waited, done := o.readingTurn(ctx, systems[i].ID)
+			defer done()
+			if waited { // what is looked for may be more by now
+				request, begun = o.lookedFor(ctx)
+			}
 			changed, read := o.visit(ctx, systems[i], visits[i], request, begun)
 			lock.Lock()
 			defer lock.Unlock()
