@@ -126,6 +126,7 @@ type StepState struct {
 	Retried int       // times that it was tried again because an authority had been away
 
 	prior Status // before the intent
+	begun int64  // record of its latest intent
 }
 
 // Waiting: its system is away and is waited for.
@@ -149,7 +150,8 @@ type State struct {
 	Steps   []StepState
 	Last    int64 // sequence number of the last record
 
-	missed bool // since the last failure, an authority was away
+	missed bool  // since the last failure, an authority was away
+	awayAt int64 // record at which one was away last
 	index  *index
 }
 
@@ -226,7 +228,7 @@ func (s *State) Apply(r Record) error {
 	case EventIntent:
 		step.Attempted = true
 		step.Probes, step.Gave, step.NoEffect = 0, false, false
-		step.prior = step.Status
+		step.prior, step.begun = step.Status, r.Seq
 		if r.Undo {
 			step.Status, step.UndoMemo = Undoing, r.Memo
 		} else {
@@ -239,6 +241,8 @@ func (s *State) Apply(r Record) error {
 		}
 		step.outcome(r)
 		if !r.Undo && step.Status == Failed {
+			// What it did may have met with an outage that is over by now.
+			s.missed = s.missed || s.awayAt > step.begun
 			s.lookAgain()
 		}
 	case EventProbed:
@@ -248,6 +252,8 @@ func (s *State) Apply(r Record) error {
 		}
 		step.probed(r)
 		if !r.Undo && step.Status == Failed {
+			// What it did may have met with an outage that is over by now.
+			s.missed = s.missed || s.awayAt > step.begun
 			s.lookAgain()
 		}
 	case EventReached:
@@ -266,7 +272,9 @@ func (s *State) away(t *StepState, r Record) {
 	if t.Since.IsZero() {
 		t.Since = r.Time
 	}
-	s.missed = s.missed || s.index.decides[s.Plan.Steps[r.Step].SystemID]
+	if s.index.decides[s.Plan.Steps[r.Step].SystemID] {
+		s.missed, s.awayAt = true, r.Seq
+	}
 	// Retiring the old value and proving it refused come when everything works:
 	// nothing is lost by waiting for them.
 	kind := s.Plan.Steps[r.Step].Kind
@@ -308,7 +316,7 @@ func (s *State) reached(t *StepState, r Record) {
 		if t.Since.IsZero() {
 			t.Since = r.Time
 		}
-		s.missed = true
+		s.missed, s.awayAt = true, r.Seq
 		// Patience at its end: the policy decides as if it were there.
 		if s.Mode == ModeForward && s.Plan.Patience > 0 && r.Time.Sub(t.Since) >= s.Plan.Patience {
 			t.Reached = true

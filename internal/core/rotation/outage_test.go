@@ -284,3 +284,39 @@ func BenchmarkTenThousandSteps(b *testing.B) {
 		b.ReportMetric(float64(len(plan.Steps)), "steps")
 	}
 }
+
+// A restart that was begun before an outage of the authority and ends after it
+// may have failed for that reason alone; one that was begun after it did not.
+func TestAFailureThatMetAnOutage(t *testing.T) {
+	plan := newWorld(t, PolicyUndo, 1).plan
+	change, restart := -1, -1
+	for i, s := range plan.Steps {
+		switch {
+		case s.Kind == StepChange && change < 0:
+			change = i
+		case s.Kind == StepRestart && restart < 0:
+			restart = i
+		}
+	}
+	at := time.Date(2026, 3, 1, 2, 0, 0, 0, time.UTC)
+	intent := Record{Event: EventIntent, Step: restart, Time: at}
+	away := Record{Event: EventReached, Step: change, Result: ProbeAway, Time: at}
+	here := Record{Event: EventReached, Step: change, Result: ProbeHere, Time: at.Add(3 * time.Second)}
+	failed := Record{Event: EventOutcome, Step: restart, Result: ResultFailed, Time: at.Add(4 * time.Second)}
+	for name, c := range map[string]struct {
+		records []Record
+		want    Status
+	}{
+		"met it":        {[]Record{intent, away, here, failed, here}, Pending},
+		"saw its end":   {[]Record{away, intent, away, here, failed, here}, Pending},
+		"came after it": {[]Record{away, here, intent, failed, here}, Failed},
+		"no outage":     {[]Record{intent, failed, here}, Failed},
+	} {
+		for i := range c.records {
+			c.records[i].Seq = int64(i + 1)
+		}
+		state, err := Fold(plan, c.records)
+		require.NoError(t, err)
+		require.Equal(t, c.want, state.Steps[restart].Status, name)
+	}
+}
