@@ -36,7 +36,7 @@ test: lab build check
 	if [ "$$before" != "$$(git status --porcelain 2>/dev/null)" ]; then echo "The tests wrote into the repository:"; git status --porcelain; exit 1; fi; exit $$end
 
 bench: lab
-	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 30m ./internal/bench/
+	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 30m ./internal/bench/ ./internal/core/rotation/
 
 demo: build
 	bin/moss demo

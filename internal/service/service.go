@@ -32,7 +32,7 @@ import (
 )
 
 // Version of the program.
-const Version = "0.4.0"
+const Version = "0.5.0"
 
 // Config says how to run.
 type Config struct {
