@@ -82,7 +82,7 @@ func TestCanary(t *testing.T) {
 		return lines[4 : len(lines)-1] // after what is public
 	}
 	before := keyLines()
-	run(1, "custody", "take", "key:odile@old-laptop", "--private-key-file", u.file("odile.key", strings.Join(before, "\n")))
+	run(2, "custody", "take", "key:odile@old-laptop", "--private-key-file", u.file("odile.key", strings.Join(before, "\n")))
 	run(0, "key", "list")
 	run(0, "key", "show", "key:backup@tide1", "-o", "json")
 	run(0, "custody", "take", "key:backup@tide1")

@@ -92,6 +92,14 @@ func TestConsole(t *testing.T) {
 	b.press("It is the same: approve")
 	b.see("Stand-in Linux")
 
+	// Two people: what one asks for waits for the other.
+	b.page("/approvals", "Nothing was asked for", "approvals-empty")
+	u.moss(0, "user", "add", "odile", "--role", "approver", "--password-file", u.file("odile.pw", "boats-leave-before-dawn-7"))
+	u.moss(0, "system", "change", "quay1", "--address", "198.51.100.7")
+	b.page("/approvals", "198.51.100.7", "approvals")
+	b.page("/approvals", "198.51.100.7", "approvals-dark")
+	b.page("/yourself", "password", "yourself")
+
 	b.open("/ledger", "Verify")
 	b.press("Verify")
 	b.see("signed checkpoint")

@@ -19,7 +19,7 @@ const columns: Column[] = [
   { key: 'asked_by', title: 'Asked by', field: 'asked_by' },
   { key: 'asked', title: 'Asked', field: 'asked' },
   { key: 'decided', title: 'Decided', field: 'decided_by' },
-  { key: 'acts', title: '' },
+  { key: 'acts', title: 'Decide' },
 ]
 const session = useSession()
 const table = ref<{ reload: () => void }>()
