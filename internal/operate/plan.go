@@ -44,7 +44,7 @@ func (o *Operator) checkWish(w *Wish) error {
 		return fmt.Errorf("%w: unknown policy %q (stop, continue or undo)", ErrInput, w.Policy)
 	}
 	if w.Patience < 0 || w.Patience > longestPatience {
-		return fmt.Errorf("%w: a system that is away can be waited for up to %s before the policy decides, not %s", ErrInput, longestPatience, w.Patience)
+		return fmt.Errorf("%w: a system that is away can be waited for up to %s before the policy decides, not %s", ErrInput, rotation.Spell(longestPatience), rotation.Spell(w.Patience))
 	}
 	if w.When == "" {
 		w.When = rotation.RestartNow

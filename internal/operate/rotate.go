@@ -361,22 +361,26 @@ func (o *Operator) rotationFindings(r store.Rotation, state rotation.State) erro
 // renewRotationFindings raises the findings of the latest rotation of each
 // account again: a crash may have come between its end and its finding.
 func (o *Operator) renewRotationFindings(ctx context.Context) error {
-	page, err := o.Store.Rotations(ctx, store.Query{Limit: 500})
-	if err != nil {
-		return err
-	}
 	seen := map[store.Credential]bool{}
-	for _, r := range page.Items {
-		if seen[r.Credential()] || r.Mode == string(rotation.ModeForward) || r.Mode == string(rotation.ModeUndoing) {
-			seen[r.Credential()] = true
-			continue
-		}
-		seen[r.Credential()] = true
-		if err := o.rotationFindings(r, rotation.State{Mode: rotation.Mode(r.Mode), Result: r.Result}); err != nil {
+	for query := (store.Query{Limit: 500}); ; {
+		page, err := o.Store.Rotations(ctx, query)
+		if err != nil {
 			return err
 		}
+		for _, r := range page.Items {
+			if seen[r.Credential()] || r.Mode == string(rotation.ModeForward) || r.Mode == string(rotation.ModeUndoing) {
+				seen[r.Credential()] = true
+				continue
+			}
+			seen[r.Credential()] = true
+			if err := o.rotationFindings(r, rotation.State{Mode: rotation.Mode(r.Mode), Result: r.Result}); err != nil {
+				return err
+			}
+		}
+		if query.Cursor = page.Next; query.Cursor == "" {
+			return nil
+		}
 	}
-	return nil
 }
 
 // reread surveys the systems that a rotation changed, so that the picture is

@@ -339,63 +339,6 @@ func (i *intake) end() error {
 	return i.result
 }
 
-// sightOf is what a reading depends on beside the system itself.
-func (o *Operator) sightOf(t connect.Target) string {
-	return o.Mark("sight", fmt.Sprintf("%s\x00%s\x00%d\x00%s\x00%s", t.LogOn.Account, t.Address, t.Port, t.Options["base"], t.Options["database"]))
-}
-
-// mostAsked is how many vanished accounts are asked for one by one; more are a
-// question for a person anyway.
-const mostAsked = 60
-
-// askForVanished asks for accounts that a complete reading did not see, each by
-// itself: absence needs proof.
-func (o *Operator) askForVanished(ctx context.Context, v store.System, connector connect.Connector, target connect.Target, end *store.ScopeEnd) error {
-	asker, able := connector.(connect.Asker)
-	if !able {
-		return nil
-	}
-	gone, _, err := o.Store.Vanished(ctx, v.ID, *end)
-	if err != nil || len(gone) == 0 || len(gone) > mostAsked {
-		return err
-	}
-	refs := make([]connect.AccountRef, len(gone))
-	for i, id := range gone {
-		a, err := o.Store.Account(ctx, id)
-		if err != nil {
-			return err
-		}
-		refs[i] = refOf(a)
-	}
-	present, err := asker.StillThere(ctx, target, refs)
-	if err != nil {
-		return err
-	}
-	end.Stays = map[int64]bool{}
-	for i, p := range present {
-		if p != connect.PresenceGone {
-			end.Stays[gone[i]] = true
-		}
-	}
-	return nil
-}
-
-// ConfirmAbsence is a person's word that what vanished from a system is gone.
-// The system is read again, and what is not seen then is marked so.
-func (o *Operator) ConfirmAbsence(ctx context.Context, by, system, reason string) (survey int64, err error) {
-	if reason == "" {
-		return 0, fmt.Errorf("%w: give a reason: accounts and places will be shown as gone", ErrInput)
-	}
-	v, err := o.Store.System(ctx, system)
-	if err != nil {
-		return 0, err
-	}
-	if _, err := o.Store.ConfirmAbsence(ctx, v.ID, ledger.Entry{Actor: by, Act: "system.confirm-absence", Phase: ledger.Outcome, Subject: v.Name, System: v.Name, Reason: reason, Result: "done"}); err != nil {
-		return 0, err
-	}
-	return o.StartSurvey(ctx, by, []string{v.Name})
-}
-
 // visit reads one system and takes in what it shows.
 func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit, request connect.VisitRequest, begun time.Time) (touched, read bool) {
 	save := func(facts *connect.Facts) {
@@ -428,11 +371,12 @@ func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit,
 		if !ok {
 			err = fmt.Errorf("%w: systems of the kind %s are not read", ErrCannot, v.Kind)
 		} else {
+			untold := 0
 			coverage, err = visitor.Visit(limited, target, request, func(b connect.Batch) error {
 				redactAll(clean, &b)
-				if room := maxProblems - len(visit.Problems); room > 0 {
-					visit.Problems = append(visit.Problems, b.Problems[:min(room, len(b.Problems))]...)
-				}
+				room := min(max(maxProblems-len(visit.Problems), 0), len(b.Problems))
+				visit.Problems = append(visit.Problems, b.Problems[:room]...)
+				untold += len(b.Problems) - room
 				// What arrived is kept although the survey is cancelled.
 				keep := context.WithoutCancel(ctx)
 				if b.Sessions != nil {
@@ -453,6 +397,9 @@ func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit,
 				}
 				return o.Store.PutDependents(keep, v.ID, b.Dependents, seen["dependents"], &tally)
 			})
+			if untold > 0 {
+				visit.Problems = append(visit.Problems, connect.Unread{Stage: connect.StageRead, Place: v.Name, What: fmt.Sprintf("%d more could not be read: the first %d are listed", untold, maxProblems), Next: "mend what the listed ones have in common, and survey again"})
+			}
 			if putErr := accounts.end(); putErr != nil {
 				err = errors.Join(err, putErr)
 				coverage.Complete[connect.ScopeAccounts] = false

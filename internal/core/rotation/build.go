@@ -85,7 +85,7 @@ func Build(in Input) Plan {
 		b.add(refuse)
 	}
 	if len(b.plan.Steps) > 0 {
-		b.note("a system that is away is waited for, up to %s before the policy decides, and without end once something is being undone", b.plan.Patience)
+		b.note("a system that is away is waited for, up to %s before the policy decides, and without end once something is being undone", Spell(b.plan.Patience))
 	}
 	if len(in.Files)+len(in.LogOns) == 0 && len(in.Doors) == 0 {
 		b.plan.Notes = append(b.plan.Notes, "no held copy and no stored log-on is known: only the authority is changed")
