@@ -12,7 +12,6 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
-	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/store"
 )
@@ -350,43 +349,6 @@ func (p *planner) assign(d store.Dependent, spelling string) error {
 	return nil
 }
 
-// keptSpelling keeps how a log-on is written, unless that says nothing outside
-// of its host: a bare name or a SID is written in full.
-func keptSpelling(written, full string) string {
-	ref, err := naming.Parse(written)
-	if err != nil || ref.Form == naming.FormName || ref.Form == naming.FormSID {
-		return full
-	}
-	return written
-}
-
-func (p *planner) respelled(ctx context.Context, d store.Dependent) (string, error) {
-	if kept := keptSpelling(d.RunsAs, ""); kept != "" {
-		return kept, nil
-	}
-	return p.spelling(ctx)
-}
-
-// spelling is how hosts are told the account: with its domain before it.
-func (p *planner) spelling(ctx context.Context) (string, error) {
-	if p.account.Kind != string(estate.KindDirectory) {
-		return `.\` + p.account.Name, nil
-	}
-	domains, err := p.Store.DomainsOf(ctx)
-	if err != nil {
-		return "", err
-	}
-	for _, d := range domains[p.account.SystemID] {
-		if !strings.Contains(d, ".") {
-			return d + `\` + p.account.Name, nil
-		}
-	}
-	if p.account.UPN != "" {
-		return p.account.UPN, nil
-	}
-	return "", fmt.Errorf("%w: %s is in a directory without the Windows-domain schema: hosts cannot log on as it", ErrInput, p.account.Name)
-}
-
 // placeAround derives the ties of an account's systems again: a rotation may
 // have replaced copies since they were last derived.
 func (o *Operator) placeAround(ctx context.Context, a store.Account, more []int64) error {
@@ -415,33 +377,6 @@ func (o *Operator) placeAround(ctx context.Context, a store.Account, more []int6
 		systems = append(systems, v)
 	}
 	return o.Place(ctx, systems)
-}
-
-// ambiguousNote begins with a word that checks look for.
-func ambiguousNote(d store.Dependent) string {
-	return fmt.Sprintf("ambiguous: %s on %s holds the current value, but does not say whose it is", d.Place, d.System)
-}
-
-// strongest is the tie of a dependent to an account that decides: what is
-// configured or held counts before what was seen or said.
-func strongest(d store.Dependent, account int64) store.Tie {
-	var out store.Tie
-	for _, t := range d.Ties {
-		if t.AccountID == account && (out.Strength == "" || rank[estate.Evidence(t.Evidence)] < rank[estate.Evidence(out.Evidence)]) {
-			out = t
-		}
-	}
-	return out
-}
-
-var rank = map[estate.Evidence]int{estate.Configured: 0, estate.Held: 1, estate.Observed: 2, estate.Declared: 3}
-
-func detailFor(d store.Dependent, account int64) string { return strongest(d, account).Detail }
-
-func strengthFor(d store.Dependent, account int64) string { return strongest(d, account).Strength }
-
-func locatorOf(d store.Dependent) held.Locator {
-	return held.Locator{Layout: held.Layout(d.Copy.Format), Key: d.Copy.Key, Nth: d.Copy.Nth, Part: d.Copy.Part}
 }
 
 // concerned are the dependents of a system that use what this plan changes, and

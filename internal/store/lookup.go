@@ -1,0 +1,60 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"strconv"
+
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/naming"
+)
+
+// Lookup implements naming.Lookup with indexed queries over present accounts.
+type Lookup struct {
+	ctx     context.Context
+	db      *sql.DB
+	domains map[int64][]string
+}
+
+// Lookup makes one for a moment.
+func (s *Store) Lookup(ctx context.Context) (*Lookup, error) {
+	domains, err := s.DomainsOf(ctx)
+	return &Lookup{ctx: ctx, db: s.read, domains: domains}, err
+}
+
+func (l *Lookup) find(where string, args ...any) ([]naming.Known, error) {
+	return collect(l.ctx, l.db, func(rows *sql.Rows) (k naming.Known, err error) {
+		var id, system int64
+		var kind string
+		err = rows.Scan(&id, &system, &kind, &k.Name, &k.UPN, &k.DN, &k.SID, &k.UID)
+		k.ID, k.System = strconv.FormatInt(id, 10), strconv.FormatInt(system, 10)
+		k.Host, k.Store, k.Domains = estate.Kind(kind).IsHost(), estate.Kind(kind).IsDataStore(), l.domains[system]
+		return k, err
+	}, "SELECT a.id, a.system_id, systems.kind, a.name, a.upn, a.dn, a.sid, a.uid FROM accounts a JOIN systems ON systems.id = a.system_id WHERE a.gone = '' AND "+where+" LIMIT 50", args...)
+}
+
+// ByDN implements naming.Lookup.
+func (l *Lookup) ByDN(dn string) ([]naming.Known, error) {
+	return l.find("a.dn_normal = ? AND a.dn_normal <> ''", dn)
+}
+
+// BySID implements naming.Lookup.
+func (l *Lookup) BySID(sid string) ([]naming.Known, error) {
+	return l.find("a.sid = ? AND a.sid <> ''", sid)
+}
+
+// ByUPN implements naming.Lookup.
+func (l *Lookup) ByUPN(upn string) ([]naming.Known, error) {
+	return l.find("a.upn = ? AND a.upn <> ''", upn)
+}
+
+// ByName implements naming.Lookup.
+func (l *Lookup) ByName(name string) ([]naming.Known, error) { return l.find("a.folded = ?", name) }
+
+// ByUID implements naming.Lookup.
+func (l *Lookup) ByUID(system, uid string) ([]naming.Known, error) {
+	if system == "" {
+		return l.find("a.uid = ? AND a.uid <> '' AND systems.kind <> 'directory'", uid)
+	}
+	return l.find("a.uid = ? AND a.uid <> '' AND a.system_id = CAST(? AS INTEGER)", uid, system)
+}

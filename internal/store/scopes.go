@@ -1,0 +1,224 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"time"
+
+	"mossledger.example/moss/internal/core/ledger"
+)
+
+// ScopeEnd says how the reading of a scope ended, and which rows belong to it.
+type ScopeEnd struct {
+	Scope, Table, Condition string
+	Complete                bool
+	Why                     string // when it is not complete
+	Seen                    *Seen
+	// Sight is what the reading depended on beside the system: log-on, base,
+	// options. Another one sees other things.
+	Sight string
+	// Begun is when it was settled what the reading looks for.
+	Begun time.Time
+	// Fleeting things come and go: many at once are no question.
+	Fleeting bool
+	// Stays are rows that were not seen, and were found to be there all the same.
+	Stays map[int64]bool
+}
+
+// Held says why a scope was not ended although it was read to its end: what
+// vanished is a question for a person (law 4).
+type Held struct {
+	Scope string
+	Count int
+	Why   string
+}
+
+// When many vanish at once, it is a question: more than a quarter of at least
+// five, or more than fifty.
+const (
+	massLeast = 5
+	massMost  = 50
+)
+
+// Vanished returns the rows of a scope that its reading did not see, and how
+// many were there before.
+func (s *Store) Vanished(ctx context.Context, system int64, e ScopeEnd) (gone []int64, present int, err error) {
+	ids, err := presentIDs(ctx, s.read, system, e.Table, e.Condition)
+	for _, id := range ids {
+		if !e.Seen.has(id) {
+			gone = append(gone, id)
+		}
+	}
+	return gone, len(ids), err
+}
+
+// EndScopes marks rows that a complete reading did not see as gone, and notes
+// which scopes were read completely, and why the others were not. Law 4. The
+// writer is held for some hundred rows at a time.
+func (s *Store) EndScopes(ctx context.Context, system int64, ends []ScopeEnd, tally *Tally) ([]Held, error) {
+	defer s.generation.Add(1)
+	var held []Held
+	for _, e := range ends {
+		h, err := s.endScope(ctx, system, e, tally)
+		if err != nil {
+			return held, fmt.Errorf("end of %s: %w", e.Scope, err)
+		}
+		if h != nil {
+			held = append(held, *h)
+		}
+	}
+	return held, nil
+}
+
+func (s *Store) endScope(ctx context.Context, system int64, e ScopeEnd, tally *Tally) (*Held, error) {
+	if !e.Complete {
+		return nil, s.leaveScope(ctx, system, e, nil)
+	}
+	gone, present, err := s.Vanished(ctx, system, e)
+	if err != nil {
+		return nil, err
+	}
+	var sight string
+	var confirmed bool
+	if err := s.read.QueryRowContext(ctx, "SELECT sight, confirmed FROM scopes WHERE system_id = ? AND scope = ?", system, e.Scope).Scan(&sight, &confirmed); err != nil && one(err) != ErrNotFound {
+		return nil, err
+	}
+	counted := len(gone)
+	if e.Scope == "files" { // what only mentions an account comes and goes with the names that are looked for
+		if counted, err = s.copiesAmong(ctx, gone); err != nil {
+			return nil, err
+		}
+	}
+	h := &Held{Scope: e.Scope, Count: len(gone)}
+	switch {
+	case confirmed || e.Fleeting || counted == 0:
+		h = nil
+	case sight != "" && e.Sight != "" && sight != e.Sight:
+		h.Why = fmt.Sprintf("%d that were there before are not seen with the log-on, base or options of now: whether they are gone, or only out of sight, is for a person to say", len(gone))
+	case counted > massMost || counted >= massLeast && counted*4 > present:
+		h.Why = fmt.Sprintf("%d of %d vanished at once: whether they are gone, or the log-on sees less than before, is for a person to say", len(gone), present)
+	default:
+		h = nil
+	}
+	if h != nil {
+		e.Why = h.Why
+		return h, s.leaveScope(ctx, system, e, h)
+	}
+	marked := gone[:0:0]
+	for _, id := range gone {
+		if !e.Stays[id] {
+			marked = append(marked, id)
+		}
+	}
+	now := s.stamp()
+	if err := s.inSlices(ctx, marked, func(tx *sql.Tx, ids string) error {
+		_, err := tx.ExecContext(ctx, "UPDATE "+e.Table+" SET gone = ? WHERE id IN (SELECT value FROM json_each(?))", now, ids)
+		return err
+	}); err != nil {
+		return nil, err
+	}
+	tally.Vanished += len(marked)
+	tally.AccountsTouched = tally.AccountsTouched || e.Table == "accounts" && len(marked) > 0
+	return nil, s.inTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO scopes (system_id, scope, completed, why, sight, begun) VALUES (?,?,?,'',?,?)
+			ON CONFLICT (system_id, scope) DO UPDATE SET completed = excluded.completed, why = '', sight = excluded.sight, begun = excluded.begun, held = 0, confirmed = 0`, system, e.Scope, now, e.Sight, stampOf(e.Begun))
+		return err
+	})
+}
+
+// leaveScope notes that a scope was not read to its end, or is held.
+func (s *Store) leaveScope(ctx context.Context, system int64, e ScopeEnd, held *Held) error {
+	count := 0
+	if held != nil {
+		count = held.Count
+	}
+	if err := s.inTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "INSERT INTO scopes (system_id, scope, why, held) VALUES (?,?,?,?) ON CONFLICT (system_id, scope) DO UPDATE SET why = excluded.why, held = excluded.held", system, e.Scope, e.Why, count)
+		return err
+	}); err != nil {
+		return err
+	}
+	return s.touch(ctx, system, e.Table, e.Condition, e.Seen)
+}
+
+// copiesAmong counts the rows that are more than mentions.
+func (s *Store) copiesAmong(ctx context.Context, ids []int64) (n int, err error) {
+	if ids == nil {
+		ids = []int64{}
+	}
+	err = s.read.QueryRowContext(ctx, "SELECT COUNT(*) FROM dependents WHERE id IN (SELECT value FROM json_each(?)) AND COALESCE(json_extract(copy, '$.format'), '') <> 'mention'", text(ids)).Scan(&n)
+	return n, err
+}
+
+// sliceRows is how many rows one transaction changes.
+const sliceRows = 500
+
+// inSlices runs f for some ids at a time, each in a transaction of its own.
+func (s *Store) inSlices(ctx context.Context, ids []int64, f func(tx *sql.Tx, ids string) error) error {
+	for len(ids) > 0 {
+		n := min(sliceRows, len(ids))
+		some := text(ids[:n])
+		ids = ids[n:]
+		if err := s.inTx(ctx, func(tx *sql.Tx) error { return f(tx, some) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ConfirmAbsence lets the next complete reading of a system's held scopes mark
+// as gone what it does not see. It returns how many scopes were held.
+func (s *Store) ConfirmAbsence(ctx context.Context, system int64, entries ...ledger.Entry) (n int64, err error) {
+	err = s.inTx(ctx, func(tx *sql.Tx) error {
+		res, err := tx.ExecContext(ctx, "UPDATE scopes SET confirmed = 1 WHERE system_id = ? AND held > 0", system)
+		if err != nil {
+			return err
+		}
+		if n, err = res.RowsAffected(); err != nil || n == 0 {
+			return inUse("nothing of it waits to be confirmed")
+		}
+		return s.record(ctx, tx, entries...)
+	})
+	return n, err
+}
+
+// HeldScope is a scope whose absences wait for a person.
+type HeldScope struct {
+	SystemID           int64
+	System, Scope, Why string
+	Count              int
+}
+
+// HeldScopes returns all of them.
+func (s *Store) HeldScopes(ctx context.Context) ([]HeldScope, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (h HeldScope, err error) {
+		return h, rows.Scan(&h.SystemID, &h.System, &h.Scope, &h.Why, &h.Count)
+	}, "SELECT scopes.system_id, systems.name, scopes.scope, scopes.why, scopes.held FROM scopes JOIN systems ON systems.id = scopes.system_id WHERE scopes.held > 0 AND scopes.confirmed = 0 ORDER BY systems.name, scopes.scope")
+}
+
+// touch notes rows that an incomplete reading did see.
+func (s *Store) touch(ctx context.Context, system int64, table, condition string, seen *Seen) error {
+	if len(seen.bits) == 0 {
+		return nil
+	}
+	ids, err := presentIDs(ctx, s.read, system, table, condition)
+	if err != nil {
+		return err
+	}
+	var touched []int64
+	for _, id := range ids {
+		if seen.has(id) {
+			touched = append(touched, id)
+		}
+	}
+	now := s.stamp()
+	return s.inSlices(ctx, touched, func(tx *sql.Tx, some string) error {
+		_, err := tx.ExecContext(ctx, "UPDATE "+table+" SET seen = ? WHERE id IN (SELECT value FROM json_each(?))", now, some)
+		return err
+	})
+}
+
+func presentIDs(ctx context.Context, db queryer, system int64, table, condition string) ([]int64, error) {
+	return collect(ctx, db, single[int64], "SELECT id FROM "+table+" WHERE system_id = ? AND gone = '' AND "+condition, system)
+}
