@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"strconv"
 	"time"
 
 	"mossledger.example/moss/internal/core/estate"
@@ -103,6 +104,10 @@ type SeenUse struct {
 const hostOf = `COALESCE((SELECT h.id FROM systems h WHERE h.address = x.client AND h.kind IN ('unix-host', 'windows-host') ORDER BY h.id LIMIT 1),
 	(SELECT k.system_id FROM sockets k WHERE k.local = x.client AND x.client NOT IN ('', '127.0.0.1', '::1') LIMIT 1), 0)`
 
+// MostSeenUses is how many observed uses are read at once; whoever gets so many
+// has not got all.
+const MostSeenUses = 200_000
+
 // SeenUses joins sessions with the sockets of hosts, and adds recorded log-ons.
 // Sessions of Moss Ledger itself are left out. account is 0 for all.
 func (s *Store) SeenUses(ctx context.Context, account int64) ([]SeenUse, error) {
@@ -133,7 +138,7 @@ func (s *Store) SeenUses(ctx context.Context, account int64) ([]SeenUse, error) 
 		UNION ALL
 		SELECT x.account_id, x.account, x.system_id, d.name, x.client, 0, '', x.how, `+hostOf+`, COALESCE((SELECT name FROM systems WHERE id = `+hostOf+`), ''), '', '', '', x.failed, x.first, x.last, x.count
 		FROM uses x JOIN systems d ON d.id = x.system_id WHERE x.account_id <> 0
-	)`+where+` ORDER BY account_id, last DESC LIMIT 20000`)
+	)`+where+` ORDER BY account_id, last DESC LIMIT `+strconv.Itoa(MostSeenUses))
 }
 
 // UnplacedUses returns the recorded log-ons whose account is not known yet, by

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"net/netip"
 	"strconv"
 	"strings"
 	"time"
@@ -144,6 +145,24 @@ func (Connector) Visit(ctx context.Context, target connect.Target, _ connect.Vis
 	return coverage, nil
 }
 
+// clientOf takes a client apart as the process list shows it: "host:port", with
+// an IPv6 address not in brackets, and no port for a local socket.
+func clientOf(from string) (host string, port int) {
+	i := strings.LastIndexByte(from, ':')
+	if i < 0 {
+		return "", 0
+	}
+	port, err := strconv.Atoi(from[i+1:])
+	if err != nil {
+		return "", 0
+	}
+	host = strings.Trim(from[:i], "[]")
+	if address, err := netip.ParseAddr(host); err == nil {
+		host = address.Unmap().String() // as sockets of hosts show it
+	}
+	return host, port
+}
+
 // sessions reads who is signed in; it reports whether all are shown.
 func sessions(ctx context.Context, conn *sql.Conn, accounts []row, batch *connect.Batch) (bool, error) {
 	var grants int
@@ -162,10 +181,7 @@ func sessions(ctx context.Context, conn *sql.Conn, accounts []row, batch *connec
 		if err := rows.Scan(&s.Account, &from, &s.Database, &seconds); err != nil {
 			return false, err
 		}
-		if host, port, found := strings.Cut(from, ":"); found {
-			s.Client = host
-			s.Port, _ = strconv.Atoi(port)
-		}
+		s.Client, s.Port = clientOf(from)
 		// Which of several accounts of a name it is follows from the client.
 		var candidates []row
 		for _, a := range accounts {
