@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"strings"
 	"time"
 )
 
@@ -44,12 +45,22 @@ func (s *Store) Findings(ctx context.Context, all bool, q Query) (Page[Finding],
 	}, q)
 }
 
-// SetFindings replaces the open findings of a scope (a prefix of keys): those
-// in the list are raised or seen again, the others are cleared.
+// inScope is a condition on keys, with an index: the scope itself, and what is
+// under it. "drift/1" does not have "drift/12" in it.
+const inScope = "(key = ? OR key >= ? AND key < ?)"
+
+func scopeOf(scope string) []any {
+	under := strings.TrimSuffix(scope, "/")
+	return []any{under, under + "/", under + "0"} // 0 follows / in ASCII
+}
+
+// SetFindings replaces the open findings of a scope (a key, or the beginning of
+// keys up to a slash): those in the list are raised or seen again, the others
+// are cleared.
 func (s *Store) SetFindings(ctx context.Context, scope string, list []Finding) error {
 	if len(list) == 0 {
 		// Nothing to raise and nothing to clear: nothing to write.
-		open, err := collect(ctx, s.read, single[int64], "SELECT id FROM findings WHERE cleared = '' AND substr(key, 1, length(?)) = ? LIMIT 1", scope, scope)
+		open, err := collect(ctx, s.read, single[int64], "SELECT id FROM findings WHERE cleared = '' AND "+inScope+" LIMIT 1", scopeOf(scope)...)
 		if err != nil || len(open) == 0 {
 			return err
 		}
@@ -71,7 +82,7 @@ func (s *Store) SetFindings(ctx context.Context, scope string, list []Finding) e
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, "UPDATE findings SET cleared = ? WHERE cleared = '' AND substr(key, 1, length(?)) = ? AND key NOT IN (SELECT value FROM json_each(?))", now, scope, scope, string(raw))
+		_, err = tx.ExecContext(ctx, "UPDATE findings SET cleared = ? WHERE cleared = '' AND "+inScope+" AND key NOT IN (SELECT value FROM json_each(?))", append(append([]any{now}, scopeOf(scope)...), string(raw))...)
 		return err
 	})
 }

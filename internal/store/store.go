@@ -62,6 +62,9 @@ type Store struct {
 // FileName is the database's name in its folder.
 const FileName = "moss.db"
 
+// driverName is another one where a test looks at the statements.
+var driverName = "sqlite"
+
 // Exists reports whether a folder holds a database. An empty file is none.
 func Exists(folder string) bool {
 	info, err := os.Stat(filepath.Join(folder, FileName))
@@ -94,7 +97,7 @@ func Open(ctx context.Context, folder string, now func() time.Time) (_ *Store, e
 	dsn := func(first, extra string) string {
 		return "file:" + (&url.URL{Path: s.file}).EscapedPath() + "?" + first + "_busy_timeout=10000&_journal_mode=WAL&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(1000)" + extra
 	}
-	if s.write, err = sql.Open("sqlite", dsn("_pragma=page_size(8192)&", "&_txlock=immediate")); err != nil {
+	if s.write, err = sql.Open(driverName, dsn("_pragma=page_size(8192)&", "&_txlock=immediate")); err != nil {
 		return nil, fmt.Errorf("open the database: %w", err)
 	}
 	s.write.SetMaxOpenConns(1)
@@ -111,7 +114,7 @@ func Open(ctx context.Context, folder string, now func() time.Time) (_ *Store, e
 	if err != nil {
 		return nil, fmt.Errorf("bring the database up to date: %w", err)
 	}
-	if s.read, err = sql.Open("sqlite", dsn("", "&_pragma=query_only(1)")); err != nil {
+	if s.read, err = sql.Open(driverName, dsn("", "&_pragma=query_only(1)")); err != nil {
 		return nil, fmt.Errorf("open the database for reading: %w", err)
 	}
 	s.read.SetMaxOpenConns(4)
