@@ -73,7 +73,8 @@ func approvalCommand() *cobra.Command {
 	})
 	var words string
 	var yes bool
-	approve := &cobra.Command{Use: "approve ID...", Short: "Approve what somebody else asked for; it is done at once", Args: numbers(1, 100, "an approval", "approval list"), Long: "Shows each request, asks, and approves it. What was shown is what is approved: a request\nthat changed in the meantime is refused. Without a terminal give --yes.",
+	approve := &cobra.Command{
+		Use: "approve ID...", Short: "Approve what somebody else asked for; it is done at once", Args: numbers(1, 100, "an approval", "approval list"), Long: "Shows each request, asks, and approves it. What was shown is what is approved: a request\nthat changed in the meantime is refused. Without a terminal give --yes.",
 		RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 			var list []approval
 			for _, id := range args {
@@ -106,7 +107,8 @@ func approvalCommand() *cobra.Command {
 				return errors.New(strings.Join(failed, "; "))
 			}
 			return nil
-		})}
+		}),
+	}
 	approve.Flags().StringVar(&words, "reason", "", "why; it is recorded")
 	approve.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	var why string

@@ -21,9 +21,11 @@ type signedHead struct {
 }
 
 func ledgerCommand() *cobra.Command {
-	checkpoint := &cobra.Command{Use: "checkpoint", Short: "Print the signed head of the ledger, to be kept elsewhere", Args: cobra.NoArgs,
+	checkpoint := &cobra.Command{
+		Use: "checkpoint", Short: "Print the signed head of the ledger, to be kept elsewhere", Args: cobra.NoArgs,
 		Long:    "Prints the signed head of the ledger and the key to verify it with. Keep both away from\nthe service, for instance after each audit: 'moss ledger verify --checkpoint FILE' then\nproves that nothing before it was altered since.",
-		Example: "  moss ledger checkpoint --as note > 2026-11.checkpoint"}
+		Example: "  moss ledger checkpoint --as note > 2026-11.checkpoint",
+	}
 	var as string
 	checkpoint.Flags().StringVar(&as, "as", "", "note: the signed note alone; verifier: the public key alone")
 	_ = checkpoint.RegisterFlagCompletionFunc("as", cobra.FixedCompletions([]string{"note", "verifier"}, cobra.ShellCompDirectiveNoFileComp))
@@ -55,14 +57,16 @@ func ledgerCommand() *cobra.Command {
 func ledgerVerify() *cobra.Command {
 	var offline, keyFile string
 	var kept []string
-	cmd := &cobra.Command{Use: "verify", Short: "Prove that no entry was altered, and name those that were", Args: cobra.NoArgs,
+	cmd := &cobra.Command{
+		Use: "verify", Short: "Prove that no entry was altered, and name those that were", Args: cobra.NoArgs,
 		Long: `Without --offline, the service recomputes its whole ledger. Checkpoints that were kept
 elsewhere are held against it here, by consistency proofs (RFC 6962): the service is not
 believed what it says about them.
 
 With --offline, an export is verified without a service and without a sign-in. The key
 must come from elsewhere than the export: from 'moss ledger checkpoint --as verifier', kept.`,
-		Example: "  moss ledger verify --checkpoint 2026-11.checkpoint --key ledger.key\n  moss ledger verify --offline ledger.jsonl --key ledger.key --checkpoint 2026-11.checkpoint"}
+		Example: "  moss ledger verify --checkpoint 2026-11.checkpoint --key ledger.key\n  moss ledger verify --offline ledger.jsonl --key ledger.key --checkpoint 2026-11.checkpoint",
+	}
 	cmd.Flags().StringVar(&offline, "offline", "", "verify this export instead, - for standard input")
 	cmd.Flags().StringVar(&keyFile, "key", "", "file with the ledger's public key, or the key itself")
 	cmd.Flags().StringSliceVar(&kept, "checkpoint", nil, "file with a signed head that was kept (repeatable)")
@@ -228,11 +232,13 @@ func tellReport(cmd *cobra.Command, v ledger.Report, kept int) error {
 
 func ledgerExport() *cobra.Command {
 	var out string
-	cmd := &cobra.Command{Use: "export", Short: "Write the whole ledger as JSON lines, to be verified anywhere", Args: cobra.NoArgs,
+	cmd := &cobra.Command{
+		Use: "export", Short: "Write the whole ledger as JSON lines, to be verified anywhere", Args: cobra.NoArgs,
 		Long: `Writes JSON lines. The first holds the signed checkpoint; every further line, without its
 newline, is an entry byte for byte, so that other programs can recompute the tree: the
 leaf hash is SHA-256 of a zero byte and the line (RFC 6962). See docs/ledger.md.`,
-		Example: "  moss ledger export --out ledger.jsonl"}
+		Example: "  moss ledger export --out ledger.jsonl",
+	}
 	cmd.Flags().StringVar(&out, "out", "-", "file to write, - for standard output")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		c, err := connected()

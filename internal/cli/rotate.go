@@ -249,8 +249,10 @@ func showRotation() *cobra.Command {
 func undoCommand() *cobra.Command {
 	var reason string
 	var only, yes, without bool
-	cmd := &cobra.Command{Use: "undo ID", Short: "Put the old value back everywhere and prove it", Args: numbers(1, 1, "a rotation", "rotate list"),
-		Long: "Puts the old value back everywhere and proves it. Undoing a finished rotation changes\neverything once more, so it needs what a rotation needs: a reason, a rehearsal that passes\n(made here and shown), and a confirmation, or --yes where there is no terminal."}
+	cmd := &cobra.Command{
+		Use: "undo ID", Short: "Put the old value back everywhere and prove it", Args: numbers(1, 1, "a rotation", "rotate list"),
+		Long: "Puts the old value back everywhere and proves it. Undoing a finished rotation changes\neverything once more, so it needs what a rotation needs: a reason, a rehearsal that passes\n(made here and shown), and a confirmation, or --yes where there is no terminal.",
+	}
 	cmd.Flags().StringVar(&reason, "reason", "", "why; it is recorded")
 	cmd.Flags().BoolVar(&only, "rehearse", false, "only rehearse it")
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")

@@ -22,12 +22,37 @@ func TestExitCodes(t *testing.T) {
 		exit int
 		args string
 	}{
-		{0, "--version"}, {0, "--help"}, {0, "system"}, {0, "system list"}, {0, "ledger verify"}, {0, "finding list"},
+		{0, "--version"},
+		{0, "--help"},
+		{0, "system"},
+		{0, "system list"},
+		{0, "ledger verify"},
+		{0, "finding list"},
 		{0, "account list --filter name=nobody"},
-		{1, "system show unknown"}, {1, "account show unknown"}, {1, "survey cancel 99"}, {1, "rotate show 99"}, {1, "custody verify unknown"}, {1, "approval show 99"}, {1, "ledger verify --offline /nowhere --key x"},
-		{2, "unknown"}, {2, "system unknown"}, {2, "system list --unknown"}, {2, "system list --filter banana"}, {2, "system list --filter banana=1"}, {2, "finding list --filter severity=pink"},
-		{2, "system list --sort banana"}, {2, "system list --columns banana"}, {2, "system list -o banana"}, {2, "system add x --kind banana"}, {2, "rotate show abc"}, {2, "rotate undo"}, {2, "explain abc"}, {2, "approval approve 1 b"}, {2, "system confirm-absence nowhere"},
-		{3, "system check nowhere"}, {0, "survey run nowhere"},
+		{1, "system show unknown"},
+		{1, "account show unknown"},
+		{1, "survey cancel 99"},
+		{1, "rotate show 99"},
+		{1, "custody verify unknown"},
+		{1, "approval show 99"},
+		{1, "ledger verify --offline /nowhere --key x"},
+		{2, "unknown"},
+		{2, "system unknown"},
+		{2, "system list --unknown"},
+		{2, "system list --filter banana"},
+		{2, "system list --filter banana=1"},
+		{2, "finding list --filter severity=pink"},
+		{2, "system list --sort banana"},
+		{2, "system list --columns banana"},
+		{2, "system list -o banana"},
+		{2, "system add x --kind banana"},
+		{2, "rotate show abc"},
+		{2, "rotate undo"},
+		{2, "explain abc"},
+		{2, "approval approve 1 b"},
+		{2, "system confirm-absence nowhere"},
+		{3, "system check nowhere"},
+		{0, "survey run nowhere"},
 	} {
 		out, exit, err := u.Moss(t.Context(), strings.Fields(c.args)...)
 		require.NoError(t, err)
@@ -45,5 +70,4 @@ func TestExitCodes(t *testing.T) {
 	u.moss(4, "user", "list")
 	u.moss(0, "logout")
 	u.moss(4, "system", "list")
-
 }

@@ -133,8 +133,10 @@ func (o *Operator) searched(ctx context.Context, a store.Account) ([]connect.Che
 	if len(late) == 0 {
 		return nil, nil
 	}
-	return []connect.Checked{{System: a.System, What: "every host was searched for this value", Result: connect.CheckFailed,
-		Words: fmt.Sprintf("not since it was taken into custody: %s", strings.Join(late[:min(len(late), 10)], ", ")), Next: "wait for the survey that follows taking custody, or run 'moss survey run'"}}, nil
+	return []connect.Checked{{
+		System: a.System, What: "every host was searched for this value", Result: connect.CheckFailed,
+		Words: fmt.Sprintf("not since it was taken into custody: %s", strings.Join(late[:min(len(late), 10)], ", ")), Next: "wait for the survey that follows taking custody, or run 'moss survey run'",
+	}}, nil
 }
 
 // DecideCopy takes a person's decision about a copy that cannot be replaced, or

@@ -42,9 +42,11 @@ func (o *Operator) Observe(ctx context.Context) error {
 		findings = append(findings, *f)
 	}
 	if len(uses) >= store.MostSeenUses {
-		findings = append(findings, store.Finding{Key: "observed/limit", Kind: "observed-limit", Severity: "medium", Subject: "observed use",
+		findings = append(findings, store.Finding{
+			Key: "observed/limit", Kind: "observed-limit", Severity: "medium", Subject: "observed use",
 			What: fmt.Sprintf("more than %d observed log-ons are kept: those of the latest accounts are not weighed, so what they explain or contradict is not told", store.MostSeenUses),
-			Next: "import fewer days of log-on records, or leave out accounts of people"})
+			Next: "import fewer days of log-on records, or leave out accounts of people",
+		})
 	}
 	sort.Slice(findings, func(i, j int) bool { return findings[i].Key < findings[j].Key })
 	return o.Store.SetFindings(ctx, "observed/", findings)

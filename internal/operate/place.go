@@ -246,8 +246,10 @@ func (o *Operator) refreshAccounts(ctx context.Context) error {
 		return err
 	}
 	for _, a := range lost {
-		findings = append(findings, store.Finding{Key: fmt.Sprintf("account/%d/custody-gone", a.ID), Kind: "custody-gone", Severity: "high", Subject: a.Name, System: a.System, AccountID: a.ID,
-			What: "it is in custody and no longer there, since " + day(a.Gone), Next: fmt.Sprintf("find out who removed it; then 'moss custody release id:%d'", a.ID)})
+		findings = append(findings, store.Finding{
+			Key: fmt.Sprintf("account/%d/custody-gone", a.ID), Kind: "custody-gone", Severity: "high", Subject: a.Name, System: a.System, AccountID: a.ID,
+			What: "it is in custody and no longer there, since " + day(a.Gone), Next: fmt.Sprintf("find out who removed it; then 'moss custody release id:%d'", a.ID),
+		})
 	}
 	return o.Store.SetFindings(ctx, "account/", findings)
 }

@@ -56,8 +56,10 @@ func (o *Operator) settleCandidates(ctx context.Context) (left int, err error) {
 		}
 		left++
 		errs = append(errs, err)
-		list = append(list, store.Finding{Key: fmt.Sprintf("unsettled/%d", s.ID), Kind: "unsettled", Severity: "high", Subject: a.Name, System: a.System, AccountID: a.ID,
-			What: fmt.Sprintf("a reset of %s was interrupted, and which password is in force is not known yet: %v", a.Name, err), Next: "nothing: the sealed value is kept, and " + a.System + " is asked until it answers"})
+		list = append(list, store.Finding{
+			Key: fmt.Sprintf("unsettled/%d", s.ID), Kind: "unsettled", Severity: "high", Subject: a.Name, System: a.System, AccountID: a.ID,
+			What: fmt.Sprintf("a reset of %s was interrupted, and which password is in force is not known yet: %v", a.Name, err), Next: "nothing: the sealed value is kept, and " + a.System + " is asked until it answers",
+		})
 	}
 	return left, errors.Join(append(errs, o.Store.SetFindings(context.WithoutCancel(ctx), "unsettled/", list))...)
 }

@@ -147,8 +147,14 @@ func systemChanges(before, after store.System) []ledger.Change {
 		return fmt.Sprint(n)
 	}
 	fields := [][3]string{
-		{"kind", before.Kind, after.Kind}, {"address", before.Address, after.Address}, {"port", port(before.Port), port(after.Port)}, {"log-on", before.LogOn, after.LogOn},
-		{"site", before.Site, after.Site}, {"environment", before.Environment, after.Environment}, {"owner", before.Owner, after.Owner}, {"CA", before.TrustedCA, after.TrustedCA},
+		{"kind", before.Kind, after.Kind},
+		{"address", before.Address, after.Address},
+		{"port", port(before.Port), port(after.Port)},
+		{"log-on", before.LogOn, after.LogOn},
+		{"site", before.Site, after.Site},
+		{"environment", before.Environment, after.Environment},
+		{"owner", before.Owner, after.Owner},
+		{"CA", before.TrustedCA, after.TrustedCA},
 	}
 	names := map[string]bool{}
 	for name := range before.Options {

@@ -211,9 +211,15 @@ var quotedText = regexp.MustCompile("\"[^\"]*\"|'[^']*'|`[^`]*`")
 func plainWords(message string) string {
 	for _, known := range []struct{ contains, words string }{
 		{"cannot unmarshal", "a value is of another kind than the description of the API says"},
-		{"invalid character", "this is not JSON"}, {"unexpected end of JSON", "the JSON ends too early"}, {"unexpected EOF", "the JSON ends too early"},
-		{"invalid integer", "a whole number is expected"}, {"strconv.", "a number is expected"}, {"invalid boolean", "true or false is expected"}, {"invalid number", "a number is expected"},
-		{"request body is required", "a request body is expected"}, {"unexpected property", "the description of the API knows no such field"},
+		{"invalid character", "this is not JSON"},
+		{"unexpected end of JSON", "the JSON ends too early"},
+		{"unexpected EOF", "the JSON ends too early"},
+		{"invalid integer", "a whole number is expected"},
+		{"strconv.", "a number is expected"},
+		{"invalid boolean", "true or false is expected"},
+		{"invalid number", "a number is expected"},
+		{"request body is required", "a request body is expected"},
+		{"unexpected property", "the description of the API knows no such field"},
 	} {
 		if strings.Contains(message, known.contains) {
 			return known.words

@@ -242,7 +242,12 @@ func TestWhenADutyIsDue(t *testing.T) {
 	for i, c := range []struct {
 		after, wait time.Duration
 	}{
-		{0, time.Hour}, {20 * time.Minute, 40 * time.Minute}, {40 * time.Minute, 0}, {time.Minute, 59 * time.Minute}, {500 * time.Hour, 0}, {0, time.Hour},
+		{0, time.Hour},
+		{20 * time.Minute, 40 * time.Minute},
+		{40 * time.Minute, 0},
+		{time.Minute, 59 * time.Minute},
+		{500 * time.Hour, 0},
+		{0, time.Hour},
 		{-400 * time.Hour, time.Hour}, // the clock was put back: an interval from now
 		{time.Hour, 0},
 	} {

@@ -86,9 +86,14 @@ func (s *Store) CleanTexts(ctx context.Context, clean func(string) string) (chan
 		table   string
 		columns []string
 	}{
-		{"dependents", []string{"executable", "description", "schedule", "result"}}, {"accounts", []string{"description", "display_name"}},
-		{"findings", []string{"what"}}, {"journal", []string{"words"}}, {"visits", []string{"words", "problems", "stages"}}, {"systems", []string{"state_words", "check_stages"}},
-		{"rehearsals", []string{"checks"}}, {"sessions_seen", []string{"application"}},
+		{"dependents", []string{"executable", "description", "schedule", "result"}},
+		{"accounts", []string{"description", "display_name"}},
+		{"findings", []string{"what"}},
+		{"journal", []string{"words"}},
+		{"visits", []string{"words", "problems", "stages"}},
+		{"systems", []string{"state_words", "check_stages"}},
+		{"rehearsals", []string{"checks"}},
+		{"sessions_seen", []string{"application"}},
 	} {
 		for _, column := range of.columns {
 			texts, err := collect(ctx, s.read, single[string], "SELECT DISTINCT "+column+" FROM "+of.table+" WHERE "+column+" <> ''")

@@ -241,12 +241,16 @@ type ready struct{ records int }
 
 func (r *ready) Append(context.Context, Record) error                { r.records++; return nil }
 func (r *ready) Observe(context.Context, Step, bool) (string, error) { return "", nil }
-func (r *ready) Do(context.Context, Step, string) Outcome            { return Outcome{Result: ResultDone} }
-func (r *ready) Undo(context.Context, Step, string) Outcome          { return Outcome{Result: ResultDone} }
-func (r *ready) Reach(context.Context, Step) Finding                 { return Finding{Result: ProbeHere} }
+func (r *ready) Do(context.Context, Step, string) Outcome { return Outcome{Result: ResultDone} }
+
+func (r *ready) Undo(context.Context, Step, string) Outcome { return Outcome{Result: ResultDone} }
+
+func (r *ready) Reach(context.Context, Step) Finding { return Finding{Result: ProbeHere} }
+
 func (r *ready) Probe(context.Context, Step, bool, string) Finding {
 	return Finding{Result: ProbeEffective}
 }
+
 func (r *ready) run(plan Plan, records []Record) (State, error) {
 	runner := Runner{Plan: plan, Journal: r, Hands: r, Now: time.Now, Wait: func(context.Context, time.Duration) error { return nil }, Parallel: 32}
 	return runner.Run(context.Background(), records)
