@@ -241,7 +241,7 @@ type ready struct{ records int }
 
 func (r *ready) Append(context.Context, Record) error                { r.records++; return nil }
 func (r *ready) Observe(context.Context, Step, bool) (string, error) { return "", nil }
-func (r *ready) Do(context.Context, Step, string) Outcome { return Outcome{Result: ResultDone} }
+func (r *ready) Do(context.Context, Step, string) Outcome            { return Outcome{Result: ResultDone} }
 
 func (r *ready) Undo(context.Context, Step, string) Outcome { return Outcome{Result: ResultDone} }
 
