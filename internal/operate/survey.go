@@ -213,24 +213,19 @@ func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.Syst
 	var visited []store.System
 	for i := range systems {
 		all.Add(1)
-		// Surveys at the same time share the places: ten of them open no more
-		// connections than one.
-		placed := true
-		select {
-		case o.visiting <- struct{}{}:
-		case <-ctx.Done(): // each visit is then only marked as not made
-			placed = false
-		}
 		go func() {
 			defer all.Done()
-			defer func() {
-				if placed {
-					<-o.visiting
-				}
-			}()
 			request, begun := request, begun
 			waited, done := o.readingTurn(ctx, systems[i].ID)
 			defer done()
+			// Surveys at the same time share the places: ten of them open no more
+			// connections than one. The turn comes first, so that no visit keeps a
+			// place while it waits for another reading of a system that hangs.
+			select {
+			case o.visiting <- struct{}{}:
+				defer func() { <-o.visiting }()
+			case <-ctx.Done(): // the visit is then only marked as not made
+			}
 			if waited { // what is looked for may be more by now
 				request, begun = o.lookedFor(ctx)
 			}

@@ -3,12 +3,15 @@ package operate_test
 import (
 	"fmt"
 	"regexp"
+	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/larkmoor"
 	"mossledger.example/moss/internal/standin/unixhost"
 	"mossledger.example/moss/internal/store"
@@ -53,4 +56,29 @@ func TestTwoRotationsOfOneFile(t *testing.T) {
 		assert.NotEqual(t, larkmoor.Passwords[name], m[1])
 		assert.True(t, f.estate.Directory.Accepts(larkmoor.DN(name), m[1]), "%s: the file holds what the directory accepts", name)
 	}
+}
+
+// Many surveys that wait for one system that hangs leave the places to others.
+func TestAHangingSystemHoldsUpNobodyElse(t *testing.T) {
+	f := start(t)
+	hang := make(chan struct{})
+	release := sync.OnceFunc(func() { close(hang) })
+	defer release()
+	f.estate.Directory.SetFault(directory.Fault{Hang: hang})
+	var waiting []int64
+	for range 3 * f.Parallel {
+		id, err := f.StartSurvey(t.Context(), "ines", []string{"dir"})
+		require.NoError(t, err)
+		waiting = append(waiting, id)
+	}
+	f.survey("quay1") // would wait for ever, if those that wait kept the places
+	f.estate.Directory.SetFault(directory.Fault{})
+	release()
+	for _, id := range waiting[1:] {
+		require.NoError(t, f.CancelSurvey(id))
+	}
+	require.Eventually(t, func() bool {
+		v, err := f.Store.Survey(t.Context(), waiting[0])
+		return err == nil && v.State == "done"
+	}, time.Minute, 20*time.Millisecond)
 }
