@@ -51,16 +51,14 @@ type onSystem struct {
 	system string
 }
 
-func (l onSystem) ByName(name string) ([]naming.Known, error) {
-	all, err := l.Lookup.ByName(name)
-	var out []naming.Known
-	for _, k := range all {
-		if k.System == l.system {
-			out = append(out, k)
-		}
-	}
-	return out, err
+// ByName implements naming.Lookup.
+func (l onSystem) ByName(name string, where naming.Where) ([]naming.Known, error) {
+	where.System = l.system
+	return l.Lookup.ByName(name, where)
 }
+
+// ByUID implements naming.Lookup.
+func (l onSystem) ByUID(_, uid string) ([]naming.Known, error) { return l.Lookup.ByUID(l.system, uid) }
 
 func (o *Operator) resolved(ctx context.Context, spelling string, res naming.Resolution) (store.Account, naming.Resolution, error) {
 	switch res.State {

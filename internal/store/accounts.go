@@ -291,16 +291,7 @@ func (s *Store) writeAccounts(ctx context.Context, tx *sql.Tx, system int64, lis
 				a.id = last
 			}
 			seen.add(a.id)
-			normal, upn := "", ""
-			if a.DN != "" {
-				if normal, err = naming.NormalDN(a.DN); err != nil {
-					normal = ""
-				}
-			}
-			if a.UPN != "" {
-				upn = naming.Fold(a.UPN)
-			}
-			args = append(args, a.id, a.StableID, a.Name, naming.Fold(a.Name), a.DN, normal, upn, a.SID, a.UID, a.Type, a.DisplayName, a.Description, a.Owner, string(a.Enabled), string(a.Locked), a.MustChange, a.NeverExpire,
+			args = append(args, a.id, a.StableID, a.Name, naming.Fold(a.Name), a.DN, normalDN(a.DN), naming.Fold(a.UPN), a.SID, a.UID, a.Type, a.DisplayName, a.Description, a.Owner, string(a.Enabled), string(a.Locked), a.MustChange, a.NeverExpire,
 				stampOf(a.PasswordChanged), stampOf(a.PasswordExpires), stampOf(a.AccountExpires), stampOf(a.LastLogOn), a.lists(), a.digest)
 		}
 		mask := emptyThroughout(args)

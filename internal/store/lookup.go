@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"strconv"
+	"strings"
 
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/naming"
@@ -49,7 +50,39 @@ func (l *Lookup) ByUPN(upn string) ([]naming.Known, error) {
 }
 
 // ByName implements naming.Lookup.
-func (l *Lookup) ByName(name string) ([]naming.Known, error) { return l.find("a.folded = ?", name) }
+func (l *Lookup) ByName(name string, where naming.Where) ([]naming.Known, error) {
+	condition, args := "a.folded = ?", []any{name}
+	if where.System != "" {
+		condition += " AND a.system_id = CAST(? AS INTEGER)"
+		args = append(args, where.System)
+	}
+	condition += ofKinds(where.Host, estate.Kind.IsHost) + ofKinds(where.Store, estate.Kind.IsDataStore)
+	if where.Domain != "" {
+		var systems []int64
+		for system, domains := range l.domains {
+			if (naming.Where{Domain: where.Domain}).Admits(naming.Known{Domains: domains}) {
+				systems = append(systems, system)
+			}
+		}
+		condition += " AND a.system_id IN (SELECT value FROM json_each(?))"
+		args = append(args, text(systems))
+	}
+	return l.find(condition, args...)
+}
+
+// ofKinds narrows a query to systems of some kinds, or to the others.
+func ofKinds(sort naming.Sort, is func(estate.Kind) bool) string {
+	if sort == naming.Also {
+		return ""
+	}
+	var kinds []string
+	for _, kind := range estate.Kinds() {
+		if is(kind) == (sort == naming.Only) {
+			kinds = append(kinds, "'"+string(kind)+"'")
+		}
+	}
+	return " AND systems.kind IN (" + strings.Join(kinds, ", ") + ")"
+}
 
 // ByUID implements naming.Lookup.
 func (l *Lookup) ByUID(system, uid string) ([]naming.Known, error) {

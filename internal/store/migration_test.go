@@ -17,6 +17,7 @@ import (
 
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/radius"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
@@ -26,7 +27,7 @@ import (
 // TestFromEveryVersion opens a database as each earlier version left it, with
 // data, sealed values and a rotation that is not finished.
 func TestFromEveryVersion(t *testing.T) {
-	for version := int64(1); version <= 6; version++ {
+	for version := int64(1); version <= 7; version++ {
 		t.Run(fmt.Sprint(version), func(t *testing.T) { fromVersion(t, version) })
 	}
 }
@@ -73,6 +74,8 @@ func fromVersion(t *testing.T, version int64) {
 		`INSERT INTO systems (id, name, kind, address, port, logon, site, environment, owner, options, trusted_ca, created) VALUES (1, 'quay1', 'unix-host', '192.0.2.7', 22, '', '', '', '', '{}', '', '` + at + `')`,
 		`INSERT INTO accounts (id, system_id, stable_id, name, folded, dn, dn_normal, upn, sid, uid, type, display_name, description, owner, enabled, locked, must_change, never_expires, password_changed, password_expires, account_expires, last_logon, lists, digest, first_seen, seen, changed)
 			VALUES (1, 1, 'm:1001', 'svc-berth', 'svc-berth', '', '', '', '', '1001', 'local', '', '', '', 'yes', 'no', 0, 0, '', '', '', '', '{}', x'01', '` + at + `', '` + at + `', '` + at + `')`,
+		`INSERT INTO accounts (id, system_id, stable_id, name, folded, dn, dn_normal, upn, sid, uid, type, display_name, description, owner, enabled, locked, must_change, never_expires, password_changed, password_expires, account_expires, last_logon, lists, digest, first_seen, seen, changed)
+			VALUES (2, 1, 'm:1002', 'SVC-Straße', 'svc-straße', 'CN="Straße, 2",DC=b', '', 'SVC-Straße@b', '', '1002', 'local', '', '', '', 'yes', 'no', 0, 0, '', '', '', '', '{}', x'01', '` + at + `', '` + at + `', '` + at + `')`,
 		`INSERT INTO dependents (id, system_id, kind, place, name, description, runs_as, state, start_mode, executable, schedule, path, uses, after, requires, copy, fingerprint, digest, first_seen, seen, changed)
 			VALUES (1, 1, 'unit', 'berth.service', 'berth.service', '', 'berth', 'active', 'enabled', '', '', '', '["/etc/b.env"]', 'null', '["db.service"]', 'null', '', x'01', '` + at + `', '` + at + `', '` + at + `'),
 			(2, 1, 'unit', 'db.service', 'db.service', '', 'root', 'active', 'enabled', '', '', '', 'null', 'null', 'null', 'null', '', x'01', '` + at + `', '` + at + `', '` + at + `'),
@@ -136,6 +139,15 @@ func fromVersion(t *testing.T, version int64) {
 	custody, err := s.Custody(t.Context(), Credential{AccountID: 1})
 	require.NoError(t, err)
 	assert.Equal(t, "ines", custody.TakenBy)
+
+	// Names are folded by today's rule.
+	lookup, err := s.Lookup(t.Context())
+	require.NoError(t, err)
+	for _, text := range []string{"svc-STRASSE", `.\svc-straße`, "svc-strasse@b", `cn=strasse\2c 2,dc=B`} {
+		res, err := naming.Resolve(text, naming.Context{}, lookup)
+		require.NoError(t, err)
+		assert.Equal(t, naming.Resolved, res.State, text)
+	}
 
 	// What is the same as before is taken in with its new columns.
 	tally := Tally{}

@@ -15,9 +15,9 @@ func TestParse(t *testing.T) {
 		`LARKMOOR\svc-berth`:              {Form: FormDomain, Name: "svc-berth", Domain: "larkmoor"},
 		`.\svc-berth`:                     {Form: FormLocal, Name: "svc-berth"},
 		"svc-berth@larkmoor.example":      {Form: FormPrincipal, Name: "svc-berth", Domain: "larkmoor.example"},
-		"1001":                            {Form: FormUID, Name: "1001"},
-		"007":                             {Form: FormUID, Name: "7"},
-		"0":                               {Form: FormUID, Name: "0"},
+		"1001":                            {Form: FormUID, Name: "1001", Written: "1001"},
+		"007":                             {Form: FormUID, Name: "7", Written: "007"},
+		"0":                               {Form: FormUID, Name: "0", Written: "0"},
 		"S-1-5-21-1-2-3-1104":             {Form: FormSID, Name: "S-1-5-21-1-2-3-1104"},
 		"LocalSystem":                     {Form: FormBuiltIn, Name: "localsystem"},
 		`NT AUTHORITY\NetworkService`:     {Form: FormBuiltIn, Name: `nt authority\networkservice`},
@@ -25,14 +25,20 @@ func TestParse(t *testing.T) {
 		"CN=svc,OU=A,DC=b":                {Form: FormDN, DN: "cn=svc,ou=a,dc=b"},
 		`CN = Kern\, Odile , DC=larkmoor`: {Form: FormDN, DN: `cn=kern\, odile,dc=larkmoor`},
 		`CN=Kern\2c Odile,DC=larkmoor`:    {Form: FormDN, DN: `cn=kern\, odile,dc=larkmoor`},
-		`uid=søren+cn=x;dc=é`:             {Form: FormDN, DN: `uid=søren+cn=x,dc=é`},
+		`uid=søren+cn=x;dc=é`:             {Form: FormDN, DN: `cn=x+uid=søren,dc=é`},
+		`CN="Kern, Odile" , DC=larkmoor`:  {Form: FormDN, DN: `cn=kern\, odile,dc=larkmoor`},
+		`CN="Kern \"O\" Odile",DC=b`:      {Form: FormDN, DN: `cn=kern \"o\" odile,dc=b`},
+		"CN=Kern  O,DC=b":                 {Form: FormDN, DN: "cn=kern o,dc=b"},
+		"commonName=a,OID.2.5.4.11=B":     {Form: FormDN, DN: "cn=a,ou=b"},
+		"Odile\u0301":                     {Form: FormName, Name: "odil\u00e9"},
+		"ＳＶＣ－Straße":                      {Form: FormName, Name: "svc-strasse"},
 	} {
 		ref, err := Parse(text)
 		require.NoError(t, err, text)
 		want.Text = strings.TrimSpace(text)
 		assert.Equal(t, want, ref, text)
 	}
-	for _, bad := range []string{"", "  ", "a\nb", "@x", "x@", `a\`, `a\b\c`, "CN=", "=x", "CN=a,,DC=b", `CN=a\`, `CN="a",DC=b`, "CN=a,DC", "\xff\xfe", strings.Repeat("x", MaxLength+1)} {
+	for _, bad := range []string{"", "  ", "a\nb", "@x", "x@", `a\`, `a\b\c`, "CN=", "=x", "CN=a,,DC=b", `CN=a\`, `CN="a,DC=b`, `CN="a"b,DC=b`, "CN=a,DC", "\xff\xfe", strings.Repeat("x", MaxLength+1)} {
 		_, err := Parse(bad)
 		if bad == "CN=" {
 			continue // an empty value is allowed (RFC 4514)
@@ -46,6 +52,9 @@ var larkmoor = NewIndex([]Known{
 	{ID: "2", System: "dir", Name: "svc-fuel", DN: "CN=svc-fuel,DC=larkmoor,DC=example", Domains: []string{"LARKMOOR", "larkmoor.example"}},
 	{ID: "3", System: "h1", Host: true, Name: "svc-fuel", UID: "1001"},
 	{ID: "4", System: "h2", Host: true, Name: "svc-fuel", UID: "1001"},
+	{ID: "6", System: "dir", Name: "10023", DN: "CN=10023,DC=larkmoor,DC=example", Domains: []string{"LARKMOOR", "larkmoor.example"}},
+	{ID: "7", System: "h1", Host: true, Name: "tide", UID: "1002"},
+	{ID: "8", System: "dir", Name: "1002", DN: "CN=1002,DC=larkmoor,DC=example", Domains: []string{"LARKMOOR", "larkmoor.example"}},
 	{ID: "5", System: "old", Name: "svc-berth", DN: "uid=svc-berth,dc=old", Domains: []string{"old"}},
 })
 
@@ -70,6 +79,12 @@ func TestResolve(t *testing.T) {
 		{`.\svc-fuel`, h1, Resolved, "3"},
 		{"1001", h1, Resolved, "3"},
 		{"1001", Context{}, Ambiguous, "3 4"},
+		{"10023", dir, Resolved, "6"},
+		{"10023", h1, Resolved, "6"}, // no such uid there
+		{"1002", h1, Resolved, "7"},  // a uid before a name
+		{"1002", Context{System: "h1", Host: true, Copy: true}, Resolved, "8"},
+		{"1002", Context{}, Ambiguous, "7 8"},
+		{"0010023", dir, Unknown, ""},
 		{`OTHER\svc-berth`, h1, Unknown, ""},
 		{"svc-gone", h1, Unknown, ""},
 		{"LocalSystem", h1, BuiltIn, ""},

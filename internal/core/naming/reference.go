@@ -44,6 +44,9 @@ type Reference struct {
 	Name   string // folded; without domain; a managed account keeps its trailing $
 	Domain string // folded; NetBIOS or DNS name
 	DN     string // normalised, see NormalDN
+	// Written is a number as it stands: it may be a name as well, which keeps
+	// its leading zeros.
+	Written string
 }
 
 var sidPattern = regexp.MustCompile(`^[Ss]-1-\d{1,14}(-\d{1,10}){1,15}$`)
@@ -139,7 +142,7 @@ func Parse(text string) (Reference, error) {
 		return r, nil
 	}
 	if _, err := strconv.ParseUint(trimmed, 10, 32); err == nil {
-		r.Form, r.Name = FormUID, strings.TrimLeft(trimmed, "0")
+		r.Form, r.Name, r.Written = FormUID, strings.TrimLeft(trimmed, "0"), trimmed
 		if r.Name == "" {
 			r.Name = "0"
 		}
@@ -147,144 +150,4 @@ func Parse(text string) (Reference, error) {
 	}
 	r.Form, r.Name = FormName, folded
 	return r, nil
-}
-
-// Fold makes the form in which names are compared: lower case by Unicode
-// simple folding, as directories compare them.
-func Fold(name string) string { return strings.ToLower(strings.TrimSpace(name)) }
-
-// NormalDN parses a distinguished name (RFC 4514, section 3) and writes it in
-// one normal form: attribute types and values folded, no spaces around
-// separators, escapes only where section 2.4 asks for them.
-func NormalDN(text string) (string, error) {
-	var out strings.Builder
-	p := &dnParser{text: text}
-	for {
-		if err := p.attribute(&out); err != nil {
-			return "", fmt.Errorf("%w: distinguished name %q: %w", ErrBadReference, text, err)
-		}
-		p.spaces()
-		if p.done() {
-			return out.String(), nil
-		}
-		switch c := p.text[p.at]; c {
-		case ',', ';':
-			out.WriteByte(',')
-		case '+':
-			out.WriteByte('+')
-		default:
-			return "", fmt.Errorf("%w: distinguished name %q: unexpected %q at byte %d", ErrBadReference, text, c, p.at)
-		}
-		p.at++
-	}
-}
-
-type dnParser struct {
-	text string
-	at   int
-}
-
-func (p *dnParser) done() bool { return p.at >= len(p.text) }
-
-func (p *dnParser) spaces() {
-	for !p.done() && p.text[p.at] == ' ' {
-		p.at++
-	}
-}
-
-func (p *dnParser) attribute(out *strings.Builder) error {
-	p.spaces()
-	start := p.at
-	for !p.done() && (isAlnum(p.text[p.at]) || p.text[p.at] == '-' || p.text[p.at] == '.') {
-		p.at++
-	}
-	if start == p.at {
-		return fmt.Errorf("no attribute type at byte %d", start)
-	}
-	name := strings.ToLower(p.text[start:p.at])
-	p.spaces()
-	if p.done() || p.text[p.at] != '=' {
-		return fmt.Errorf("no = after the type %q", name)
-	}
-	p.at++
-	p.spaces()
-	value, err := p.value()
-	if err != nil {
-		return err
-	}
-	out.WriteString(name + "=" + escapeDNValue(strings.ToLower(value)))
-	return nil
-}
-
-func (p *dnParser) value() (string, error) {
-	var raw []byte
-	trailing := 0
-	for !p.done() {
-		c := p.text[p.at]
-		switch c {
-		case ',', ';', '+':
-			return p.finish(raw, trailing)
-		case '"', '<', '>', 0:
-			return "", fmt.Errorf("unescaped %q at byte %d", c, p.at)
-		case '\\':
-			if p.at+1 >= len(p.text) {
-				return "", errors.New("a single backslash at the end")
-			}
-			next := p.text[p.at+1]
-			if isHex(next) {
-				if p.at+2 >= len(p.text) || !isHex(p.text[p.at+2]) {
-					return "", fmt.Errorf("half an escape at byte %d", p.at)
-				}
-				b, _ := strconv.ParseUint(p.text[p.at+1:p.at+3], 16, 8)
-				raw = append(raw, byte(b))
-				p.at += 3
-			} else {
-				raw = append(raw, next)
-				p.at += 2
-			}
-			trailing = 0
-			continue
-		case ' ':
-			trailing++
-		default:
-			trailing = 0
-		}
-		raw = append(raw, c)
-		p.at++
-	}
-	return p.finish(raw, trailing)
-}
-
-func (p *dnParser) finish(raw []byte, trailing int) (string, error) {
-	raw = raw[:len(raw)-trailing]
-	if !utf8.Valid(raw) {
-		return "", errors.New("a value is not valid UTF-8")
-	}
-	return string(raw), nil
-}
-
-func escapeDNValue(value string) string {
-	var out strings.Builder
-	for i, r := range value {
-		switch {
-		case strings.ContainsRune(`,;+"<>\=`, r),
-			r == '#' && i == 0,
-			r == ' ' && (i == 0 || i == len(value)-1):
-			out.WriteByte('\\')
-			out.WriteRune(r)
-		case r < 0x20 || r == 0x7f:
-			fmt.Fprintf(&out, `\%02x`, r)
-		default:
-			out.WriteRune(r)
-		}
-	}
-	return out.String()
-}
-
-func isAlnum(c byte) bool {
-	return c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
-}
-
-func isHex(c byte) bool {
-	return c >= '0' && c <= '9' || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F'
 }

@@ -2,6 +2,7 @@ package naming
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -26,8 +27,37 @@ type Lookup interface {
 	ByDN(dn string) ([]Known, error)
 	BySID(sid string) ([]Known, error)
 	ByUPN(upn string) ([]Known, error)
-	ByName(name string) ([]Known, error)
+	ByName(name string, where Where) ([]Known, error)
 	ByUID(system, uid string) ([]Known, error)
+}
+
+// Where narrows a look for a name: a thousand hosts may each have an account
+// of it, and no lookup gives them all.
+type Where struct {
+	System string // on this system
+	Domain string // in this domain, folded
+	Host   Sort   // only those that live on hosts, or only others
+	Store  Sort   // only those that live in data stores, or only others
+}
+
+// Sort says whether accounts of a sort are meant.
+type Sort int
+
+// Sorts.
+const (
+	Also Sort = iota
+	Only
+	Never
+)
+
+func (s Sort) admits(is bool) bool { return s == Also || (s == Only) == is }
+
+// Admits reports whether an account is one of those meant.
+func (w Where) Admits(k Known) bool {
+	if w.System != "" && k.System != w.System || !w.Host.admits(k.Host) || !w.Store.admits(k.Store) {
+		return false
+	}
+	return w.Domain == "" || slices.ContainsFunc(k.Domains, func(d string) bool { return Fold(d) == w.Domain })
 }
 
 // State is the verdict on a reference.
@@ -73,20 +103,15 @@ func Resolve(text string, context Context, lookup Lookup) (Resolution, error) {
 	case FormSID:
 		found, err = lookup.BySID(ref.Name)
 	case FormUID:
-		if context.System == "" || !context.Host {
-			found, err = lookup.ByUID("", ref.Name)
-		} else {
-			found, err = lookup.ByUID(context.System, ref.Name)
-		}
+		found, err = byNumber(ref, context, lookup)
 	case FormPrincipal:
 		found, err = byPrincipal(ref, lookup)
 	case FormDomain:
 		found, err = inDomain(ref, lookup)
 	case FormLocal:
-		found, err = lookup.ByName(ref.Name)
-		found = keep(found, func(k Known) bool { return k.Host && (context.System == "" || k.System == context.System) })
+		found, err = lookup.ByName(ref.Name, Where{System: context.System, Host: Only})
 	default:
-		found, err = byBareName(ref, context, lookup)
+		found, err = byBareName(ref.Name, context, lookup)
 	}
 	if err != nil {
 		return Resolution{}, fmt.Errorf("look up %q: %w", text, err)
@@ -117,37 +142,46 @@ func byPrincipal(ref Reference, lookup Lookup) ([]Known, error) {
 }
 
 func inDomain(ref Reference, lookup Lookup) ([]Known, error) {
-	found, err := lookup.ByName(ref.Name)
-	return keep(found, func(k Known) bool {
-		for _, domain := range k.Domains {
-			if Fold(domain) == ref.Domain {
-				return true
-			}
-		}
-		return false
-	}), err
+	return lookup.ByName(ref.Name, Where{Domain: ref.Domain})
 }
 
 // byBareName: what a host runs as is looked up in its own account files first,
 // and then in directories. A name beside a secret may be of any system that a
 // program signs in to: there the host's own account is one candidate of several.
 // Elsewhere every account of the name is one.
-func byBareName(ref Reference, context Context, lookup Lookup) ([]Known, error) {
-	found, err := lookup.ByName(ref.Name)
-	if err != nil {
-		return nil, err
+func byBareName(name string, context Context, lookup Lookup) ([]Known, error) {
+	if !context.Host {
+		return lookup.ByName(name, Where{})
 	}
-	if context.Host && context.Copy {
-		return keep(found, func(k Known) bool { return !k.Host || k.System == context.System }), nil
+	own, err := lookup.ByName(name, Where{System: context.System, Host: Only})
+	if err != nil || len(own) > 0 && !context.Copy {
+		return own, err
 	}
+	elsewhere := Where{Host: Never}
+	if !context.Copy {
+		elsewhere.Store = Never
+	}
+	found, err := lookup.ByName(name, elsewhere)
+	return append(own, found...), err
+}
+
+// byNumber: a number is a uid where a host runs something as it, and a name
+// where nobody has that uid. Beside a secret it is a name first, because
+// programs sign in by name. What a person typed may be either.
+func byNumber(ref Reference, context Context, lookup Lookup) ([]Known, error) {
+	host := ""
 	if context.Host {
-		own := keep(found, func(k Known) bool { return k.Host && k.System == context.System })
-		if len(own) > 0 {
-			return own, nil
-		}
-		return keep(found, func(k Known) bool { return !k.Host && !k.Store }), nil
+		host = context.System
 	}
-	return found, nil
+	byUID, err := lookup.ByUID(host, ref.Name)
+	if err != nil || len(byUID) > 0 && context.Host && !context.Copy {
+		return byUID, err
+	}
+	byName, err := byBareName(Fold(ref.Written), context, lookup)
+	if err != nil || len(byName) > 0 && context.Host {
+		return byName, err
+	}
+	return append(byUID, byName...), nil
 }
 
 func keep(all []Known, want func(Known) bool) []Known {
@@ -198,8 +232,8 @@ func (x *Index) ByUPN(upn string) ([]Known, error) {
 }
 
 // ByName implements Lookup.
-func (x *Index) ByName(name string) ([]Known, error) {
-	return x.where(func(k Known) bool { return Fold(k.Name) == name })
+func (x *Index) ByName(name string, where Where) ([]Known, error) {
+	return x.where(func(k Known) bool { return Fold(k.Name) == name && where.Admits(k) })
 }
 
 // ByUID implements Lookup.

@@ -1,0 +1,62 @@
+package store
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/naming"
+)
+
+// A name that a hundred hosts have is found on the host, and in the domain,
+// that is meant.
+func TestNamesOnManyHosts(t *testing.T) {
+	s := open(t, t.TempDir())
+	ctx := t.Context()
+	add := func(name, kind string, account estate.Account) System {
+		id, err := s.AddSystem(ctx, System{Name: name, Kind: kind})
+		require.NoError(t, err)
+		require.NoError(t, s.PutAccounts(ctx, id, []estate.Account{account}, NewSeen(), &Tally{}))
+		v, err := s.SystemByID(ctx, id)
+		require.NoError(t, err)
+		return v
+	}
+	var hosts []System
+	for i := range 120 {
+		hosts = append(hosts, add(fmt.Sprintf("quay%d", i), "unix-host", estate.Account{StableID: fmt.Sprintf("m%d:1001", i), Name: "svc-backup", UID: "1001"}))
+	}
+	dir := add("dir", "directory", estate.Account{StableID: "g", Name: "svc-backup", DN: "CN=svc-backup,DC=larkmoor,DC=example"})
+	require.NoError(t, s.SaveCheck(ctx, dir.ID, connect.CheckReport{Stages: []connect.StageResult{{OK: true}}, Facts: connect.Facts{Domains: []string{"LARKMOOR", "larkmoor.example"}}}))
+	bare, err := s.AddSystem(ctx, System{Name: "bare", Kind: "unix-host"})
+	require.NoError(t, err)
+	add("tides", "postgresql", estate.Account{StableID: "r", Name: "svc-backup"})
+	lookup, err := s.Lookup(ctx)
+	require.NoError(t, err)
+	on := func(v System) string {
+		res, err := naming.Resolve("svc-backup", ContextOf(v), lookup)
+		require.NoError(t, err)
+		require.Equal(t, naming.Resolved, res.State, v.Name)
+		return res.Accounts[0].System
+	}
+	for _, v := range hosts {
+		require.Equal(t, fmt.Sprint(v.ID), on(v), "a host's own account")
+	}
+	v, err := s.SystemByID(ctx, bare)
+	require.NoError(t, err)
+	assert.Equal(t, fmt.Sprint(dir.ID), on(v), "a host without one asks the directory")
+	for _, text := range []string{`LARKMOOR\svc-backup`, "svc-backup@larkmoor.example"} {
+		res, err := naming.Resolve(text, ContextOf(hosts[0]), lookup)
+		require.NoError(t, err)
+		require.Equal(t, naming.Resolved, res.State, text)
+		assert.Equal(t, fmt.Sprint(dir.ID), res.Accounts[0].System, text)
+	}
+	beside := ContextOf(hosts[119])
+	beside.Copy = true
+	res, err := naming.Resolve("svc-backup", beside, lookup)
+	require.NoError(t, err)
+	assert.Len(t, res.Accounts, 3, "beside a secret: its own, the directory's and the data store's")
+}
