@@ -70,7 +70,7 @@ func (f *systemFlags) register(cmd *cobra.Command) {
 	flags.StringVar(&f.environment, "environment", "", "production, test, ...")
 	flags.StringVar(&f.owner, "owner", "", "who is responsible for it")
 	flags.StringVar(&f.caFile, "ca-file", "", "PEM of the CA that signed its certificate (directories, windows hosts)")
-	flags.StringArrayVar(&f.options, "option", nil, "base=DN (directories); paths=/a;/b, search=/a;/b or off, search-exclude=/a;/b, setpw=COMMAND (unix hosts); signin=kerberos|ntlm|basic, realm=REALM, kdc=HOST:88, service=HTTP/HOST (windows hosts); tls=off, database=NAME, procedure=SCHEMA.NAME (data stores); repeatable")
+	flags.StringArrayVar(&f.options, "option", nil, "base=DN, servers=HOST;HOST:PORT (directories); paths=/a;/b, search=/a;/b or off, search-exclude=/a;/b, setpw=COMMAND (unix hosts); signin=kerberos|ntlm|basic, realm=REALM, kdc=HOST:88, service=HTTP/HOST (windows hosts); tls=off, database=NAME, procedure=SCHEMA.NAME (data stores); repeatable")
 	_ = cmd.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions([]string{"unix-host", "windows-host", "directory", "postgresql", "mariadb", "redis"}, cobra.ShellCompDirectiveNoFileComp))
 }
 

@@ -121,6 +121,7 @@ type Target struct {
 	LogOn     LogOn
 	TrustedCA string   // PEM; empty for the machine's own trust store
 	HostKeys  []string // approved fingerprints (SSH)
+	Identity  string   // that the system proved before, see Facts; "" when unknown
 }
 
 // Fail makes a Failure for a target.
@@ -154,7 +155,7 @@ type Facts struct {
 	Flavor      string            `json:"flavor,omitempty"`  // windows-schema, rfc-schema; os name
 	Domains     []string          `json:"domains,omitempty"` // NetBIOS and DNS names of a directory
 	BaseDN      string            `json:"base_dn,omitempty"`
-	Identity    string            `json:"identity,omitempty"`    // machine id, domain SID
+	Identity    string            `json:"identity,omitempty"`    // machine id, domain SID, id of a directory's topmost entry
 	Fingerprint string            `json:"fingerprint,omitempty"` // of the SSH host key offered, SHA256:...
 	KeyType     string            `json:"key_type,omitempty"`
 	Certificate string            `json:"certificate,omitempty"` // subject, issuer, end
@@ -231,6 +232,7 @@ type Unread struct {
 
 // Batch is a part of what a visit saw.
 type Batch struct {
+	Facts      *Facts // before anything else, where a kind knows so early whom it speaks to
 	Accounts   []estate.Account
 	Dependents []estate.Dependent
 	Sessions   []estate.Session

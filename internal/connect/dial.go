@@ -47,6 +47,12 @@ func (w *Stopwatch) Fail(f *Failure) {
 	w.start = now
 }
 
+// Take adds the stages of another attempt, which was the one that counts.
+func (w *Stopwatch) Take(other *Stopwatch) {
+	w.stages = append(w.stages, other.stages...)
+	w.start = other.start
+}
+
 // Stages returns what was measured.
 func (w *Stopwatch) Stages() []StageResult { return w.stages }
 

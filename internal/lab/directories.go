@@ -191,115 +191,6 @@ ldap server require strong auth = allow_sasl_over_tls
 `, dc, address, level)
 }
 
-// OpenLDAP starts a directory with TLS, the password policy overlay and the
-// given accounts. history is how many passwords it remembers; entries adds that many further people, for benchmarks.
-func OpenLDAP(t testing.TB, address string, port, history, entries int, accounts ...string) *Directory {
-	t.Helper()
-	Require(t)
-	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
-	defer cancel()
-	folder := t.TempDir()
-	d := &Directory{Address: address, Port: port, Base: "dc=larkmoor,dc=example", folder: folder, Manager: "uid=mossmgr,ou=people,dc=larkmoor,dc=example"}
-	for _, sub := range []string{"/slapd.d", "/db", "/run"} {
-		require.NoError(t, os.MkdirAll(folder+sub, 0o700))
-	}
-	authority, err := newAuthority(ctx, filepath.Join(folder, "ca"))
-	require.NoError(t, err)
-	d.CA = authority.PEM
-	require.NoError(t, authority.issue(ctx, folder+"/tls", "ldap.larkmoor.example", address))
-	_, err = run(ctx, slapdConfig(folder), "slapadd", "-n", "0", "-F", folder+"/slapd.d")
-	require.NoError(t, err)
-	_, err = run(ctx, slapdData(d, history, entries, accounts), "slapadd", "-q", "-n", "1", "-F", folder+"/slapd.d")
-	require.NoError(t, err)
-	d.start(t, "slapd", "-d", "0", "-F", folder+"/slapd.d", "-h", fmt.Sprintf("ldaps://%s:%d", address, port))
-	d.wait(ctx, t)
-	return d
-}
-
-func slapdConfig(folder string) string {
-	return fmt.Sprintf(`dn: cn=config
-objectClass: olcGlobal
-cn: config
-olcPidFile: %[1]s/run/slapd.pid
-olcTLSCACertificateFile: %[1]s/tls/ca.pem
-olcTLSCertificateFile: %[1]s/tls/cert.pem
-olcTLSCertificateKeyFile: %[1]s/tls/key.pem
-olcTLSVerifyClient: never
-olcSecurity: simple_bind=128
-
-dn: cn=module{0},cn=config
-objectClass: olcModuleList
-cn: module{0}
-olcModulePath: /usr/lib/ldap
-olcModuleLoad: back_mdb.la
-olcModuleLoad: ppolicy.la
-
-dn: cn=schema,cn=config
-objectClass: olcSchemaConfig
-cn: schema
-
-include: file:///etc/ldap/schema/core.ldif
-include: file:///etc/ldap/schema/cosine.ldif
-include: file:///etc/ldap/schema/nis.ldif
-include: file:///etc/ldap/schema/inetorgperson.ldif
-
-dn: olcDatabase={-1}frontend,cn=config
-objectClass: olcDatabaseConfig
-objectClass: olcFrontendConfig
-olcDatabase: {-1}frontend
-olcPasswordHash: {SSHA}
-olcSizeLimit: unlimited
-olcAccess: {0}to dn.base="" by * read
-olcAccess: {1}to dn.base="cn=subschema" by * read
-
-dn: olcDatabase={1}mdb,cn=config
-objectClass: olcDatabaseConfig
-objectClass: olcMdbConfig
-olcDatabase: {1}mdb
-olcDbDirectory: %[1]s/db
-olcDbMaxSize: 1073741824
-olcDbNoSync: TRUE
-olcSuffix: dc=larkmoor,dc=example
-olcRootDN: cn=admin,dc=larkmoor,dc=example
-olcLastBind: TRUE
-olcDbIndex: objectClass,uid,entryUUID eq
-olcLimits: {0}dn.exact="uid=mossmgr,ou=people,dc=larkmoor,dc=example" size=unlimited
-olcAccess: {0}to dn.children="ou=services,dc=larkmoor,dc=example" attrs=userPassword,pwdAccountLockedTime,pwdReset by dn.exact="uid=mossmgr,ou=people,dc=larkmoor,dc=example" write by self write by anonymous auth by * none
-olcAccess: {1}to attrs=userPassword by self write by anonymous auth by * none
-olcAccess: {2}to * by users read by * none
-
-dn: olcOverlay={0}ppolicy,olcDatabase={1}mdb,cn=config
-objectClass: olcOverlayConfig
-objectClass: olcPPolicyConfig
-olcOverlay: {0}ppolicy
-olcPPolicyDefault: cn=default,ou=policies,dc=larkmoor,dc=example
-olcPPolicyHashCleartext: TRUE
-olcPPolicyUseLockout: TRUE
-`, folder)
-}
-
-func slapdData(d *Directory, history, entries int, accounts []string) string {
-	var out strings.Builder
-	fmt.Fprintf(&out, "dn: %s\nobjectClass: domain\ndc: larkmoor\n\n", d.Base)
-	for _, ou := range []string{"policies", "people", "services", "groups"} {
-		fmt.Fprintf(&out, "dn: ou=%s,%s\nobjectClass: organizationalUnit\nou: %s\n\n", ou, d.Base, ou)
-	}
-	fmt.Fprintf(&out, "dn: cn=default,ou=policies,%s\nobjectClass: device\nobjectClass: pwdPolicy\ncn: default\npwdAttribute: userPassword\npwdMaxAge: 7776000\npwdMinLength: 12\npwdCheckQuality: 2\npwdInHistory: %d\npwdLockout: FALSE\n\n", d.Base, history)
-	fmt.Fprintf(&out, "dn: %s\nobjectClass: inetOrgPerson\nuid: mossmgr\ncn: mossmgr\nsn: mossmgr\nuserPassword: %s\n\n", d.Manager, ManagerPassword)
-	group := ""
-	for _, name := range append([]string{"svc-berth"}, accounts...) {
-		fmt.Fprintf(&out, "dn: %s\nobjectClass: inetOrgPerson\nuid: %s\ncn: %s\nsn: %s\nuserPassword: %s\n\n", d.DN(name), name, name, name, AccountPassword)
-		group += "member: " + d.DN(name) + "\n"
-	}
-	inner, outer := "cn=terminal,ou=groups,"+d.Base, "cn=operations,ou=groups,"+d.Base
-	fmt.Fprintf(&out, "dn: %s\nobjectClass: groupOfNames\ncn: terminal\n%smember: %s\n\n", inner, group, outer)
-	fmt.Fprintf(&out, "dn: %s\nobjectClass: groupOfNames\ncn: operations\nmember: %s\n\n", outer, inner)
-	for i := range entries {
-		fmt.Fprintf(&out, "dn: uid=person%06d,ou=people,%s\nobjectClass: inetOrgPerson\nuid: person%06d\ncn: Person %06d\nsn: Number %06d\ndisplayName: Person Number %06d\ndescription: made up for a benchmark, entry %d\n\n", i, d.Base, i, i, i, i, i)
-	}
-	return out.String()
-}
-
 // start starts the server as a child that ends with the test.
 func (d *Directory) start(t testing.TB, name string, args ...string) {
 	t.Helper()
@@ -329,8 +220,10 @@ func (d *Directory) start(t testing.TB, name string, args ...string) {
 func (d *Directory) wait(ctx context.Context, t testing.TB) {
 	t.Helper()
 	var last connect.CheckReport
+	target := d.Target("lab")
+	target.Options = map[string]string{directory.OptionBase: d.Base} // a part of it may be closed
 	err := poll(ctx, 50*time.Millisecond, func() bool {
-		last = directory.Connector{}.Check(ctx, d.Target("lab"))
+		last = directory.Connector{}.Check(ctx, target)
 		return last.OK()
 	})
 	log, _ := os.ReadFile(filepath.Join(d.folder, "server.log"))

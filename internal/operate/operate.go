@@ -221,7 +221,7 @@ func (o *Operator) place(ctx context.Context, v store.System) (connect.Connector
 	}
 	t := connect.Target{
 		SystemID: strconv.FormatInt(v.ID, 10), Name: v.Name, Kind: estate.Kind(v.Kind), Address: v.Address, Port: v.Port,
-		TrustedCA: v.TrustedCA, HostKeys: v.HostKeys,
+		TrustedCA: v.TrustedCA, HostKeys: v.HostKeys, Identity: v.Facts.Identity,
 	}
 	var err error
 	if t.Options, err = o.optionsFor(ctx, v); err != nil {

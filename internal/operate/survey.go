@@ -369,6 +369,11 @@ func (o *Operator) visit(ctx context.Context, v store.System, visit store.Visit,
 			untold := 0
 			coverage, err = visitor.Visit(limited, target, request, func(b connect.Batch) error {
 				redactAll(clean, &b)
+				if b.Facts != nil {
+					if f := o.claim(context.WithoutCancel(ctx), v, *b.Facts); f != nil {
+						return f
+					}
+				}
 				room := min(max(maxProblems-len(visit.Problems), 0), len(b.Problems))
 				visit.Problems = append(visit.Problems, b.Problems[:room]...)
 				untold += len(b.Problems) - room

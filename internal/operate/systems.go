@@ -68,7 +68,7 @@ func (o *Operator) ValidSystem(ctx context.Context, v store.System) error {
 
 // optionsOf are the options that systems of a kind have.
 var optionsOf = map[estate.Kind][]string{
-	estate.KindDirectory:   {"base"},
+	estate.KindDirectory:   {"base", "servers"},
 	estate.KindUnixHost:    {"paths", "setpw", "search", "search-exclude"},
 	estate.KindWindowsHost: {"signin", "realm", "kdc", "service"},
 	estate.KindPostgreSQL:  {"tls", "database"},
@@ -86,6 +86,9 @@ func validOptions(v store.System) error {
 	}
 	if tls := v.Options["tls"]; tls != "" && tls != "off" && tls != "on" {
 		return fmt.Errorf("%w: option tls: on or off, not %q", ErrInput, tls)
+	}
+	if _, err := roster.Addresses(v.Options["servers"]); err != nil {
+		return fmt.Errorf("%w: option servers: %w", ErrInput, err)
 	}
 	known := optionsOf[estate.Kind(v.Kind)]
 	for name := range v.Options {
@@ -356,6 +359,10 @@ func (o *Operator) CheckSystem(ctx context.Context, by, idOrName, approve string
 			report.Stages = untilSignIn(report.Stages, unapproved)
 		}
 		redactAll(o.redactor(ctx), &report)
+		if f := o.claim(ctx, v, report.Facts); f != nil {
+			report.Facts.Identity = "" // it is the other's
+			report.Stages = append(report.Stages, connect.StageResult{Stage: f.Stage, Detail: f.Words, Next: f.Next, Code: f.Code})
+		}
 		return nil
 	})
 	if err != nil {

@@ -238,6 +238,40 @@ func (s *Store) SaveCheck(ctx context.Context, id int64, report connect.CheckRep
 	})
 }
 
+// ClaimIdentity writes down what a system proved to be, unless another one of
+// its kind proved to be the same before and they clash: the name of that one is
+// returned then, and this one's identity is forgotten. Of two that both have it,
+// from before it was looked at, the older one keeps it.
+func (s *Store) ClaimIdentity(ctx context.Context, id int64, identity string, clash func(System) bool) (kept string, err error) {
+	err = s.inTx(ctx, func(tx *sql.Tx) error {
+		mine, err := scanSystem(tx.QueryRowContext(ctx, "SELECT "+systemColumns+" FROM systems WHERE id = ?", id))
+		if err != nil {
+			return fmt.Errorf("system %d: %w", id, err)
+		}
+		same, err := collect(ctx, tx, func(rows *sql.Rows) (System, error) { return scanSystem(rows) },
+			"SELECT "+systemColumns+" FROM systems WHERE kind = ? AND id <> ? AND json_extract(facts, '$.identity') = ? ORDER BY id", mine.Kind, id, identity)
+		if err != nil {
+			return err
+		}
+		for _, other := range same {
+			if clash(other) && (mine.Facts.Identity != identity || other.ID < id) {
+				kept = other.Name
+				break
+			}
+		}
+		if kept != "" {
+			identity = ""
+		}
+		if mine.Facts.Identity == identity {
+			return nil
+		}
+		mine.Facts.Identity = identity
+		_, err = tx.ExecContext(ctx, "UPDATE systems SET facts = ? WHERE id = ?", text(mine.Facts), id)
+		return err
+	})
+	return kept, err
+}
+
 // ApproveHostKey adds an approved fingerprint and drops earlier ones.
 func (s *Store) ApproveHostKey(ctx context.Context, id int64, fingerprint, by string, entries ...ledger.Entry) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {

@@ -2,14 +2,18 @@ package directory
 
 import (
 	"context"
-	"errors"
 	"strings"
+	"time"
 
 	"github.com/go-ldap/ldap/v3"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/secret"
 )
+
+// verifyTime bounds one sign-in as an account.
+const verifyTime = 15 * time.Second
 
 // locate finds an account's entry by its stable id, whatever it is called now.
 func (s *session) locate(account connect.AccountRef, attributes ...string) (*ldap.Entry, *connect.Failure) {
@@ -21,16 +25,14 @@ func (s *session) locate(account connect.AccountRef, attributes ...string) (*lda
 		}
 		filter = "(objectGUID=" + value + ")"
 	}
-	res, err := s.conn.Search(ldap.NewSearchRequest(s.facts.BaseDN, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, 0, false, filter, append(attributes, "cn"), nil))
-	if err != nil {
-		f := s.fail(connect.StageRead, err)
-		f.Unclear = false // nothing but reading was tried
+	found, f := s.find(s.bases, 2, filter, append(attributes, "cn")...)
+	if f != nil {
 		return nil, f
 	}
-	if len(res.Entries) != 1 {
+	if len(found) != 1 {
 		return nil, s.target.Fail(connect.StageRead, connect.CodeGone, "no entry has the id "+account.StableID+" ("+account.Name+")", "the account was deleted, or the log-on may not see it: run a survey", nil)
 	}
-	return res.Entries[0], nil
+	return found[0], nil
 }
 
 // Verify implements connect.Verifier: a bind as the account on a connection of
@@ -93,9 +95,15 @@ func (Connector) Change(ctx context.Context, t connect.Target, account connect.A
 		return failure
 	}
 	defer s.close()
-	entry, failure := s.locate(account, "pwdAccountLockedTime")
+	entry, failure := s.locate(account, "pwdAccountLockedTime", "pwdPolicySubentry")
 	if failure != nil {
 		return failure
+	}
+	var lock estate.Tristate
+	if entry.GetAttributeValue(lockAttribute) != "" {
+		if lock, failure = s.lockNow(entry); failure != nil {
+			return failure // nothing was changed
+		}
 	}
 	var err error
 	if s.windows() {
@@ -112,14 +120,15 @@ func (Connector) Change(ctx context.Context, t connect.Target, account connect.A
 		}
 		return f
 	}
-	return s.restoreLock(entry)
+	return s.restoreLock(entry, lock)
 }
 
 // restoreLock puts back an administrator's lock, which a reset silently
-// removes in directories with the password policy overlay.
-func (s *session) restoreLock(entry *ldap.Entry) error {
+// removes in directories with the password policy overlay. One that has run out
+// is left away.
+func (s *session) restoreLock(entry *ldap.Entry, lock estate.Tristate) error {
 	locked := entry.GetAttributeValue("pwdAccountLockedTime")
-	if s.windows() || locked == "" {
+	if s.windows() || locked == "" || lock == estate.No {
 		return nil
 	}
 	modify := ldap.NewModifyRequest(entry.DN, nil)
@@ -156,9 +165,6 @@ func (s *session) rehearseChange(account connect.AccountRef) []connect.Checked {
 		return []connect.Checked{{System: name, What: "find the account", Result: connect.CheckFailed, Words: failure.Words, Next: failure.Next}}
 	}
 	out := []connect.Checked{{System: name, What: "find the account", Result: connect.CheckOK, Words: entry.DN}}
-	if entry.GetAttributeValue("pwdAccountLockedTime") != "" {
-		out = append(out, connect.Checked{System: name, What: "account not locked", Result: connect.CheckFailed, Words: "the account is locked", Next: "unlock it first: no sign-in can be proven while it is locked"})
-	}
 	if s.windows() {
 		a, _ := windowsAccount(entry)
 		if a.Enabled == "no" {
@@ -169,24 +175,34 @@ func (s *session) rehearseChange(account connect.AccountRef) []connect.Checked {
 		}
 		out = append(out, connect.Checked{System: name, What: "old value refused at once", Result: connect.CheckUnchecked, Words: "a directory of this kind may accept the previous password for up to an hour after the change"})
 	} else {
-		out = append(out, s.rehearseHistory(entry)...)
+		out = append(out, s.rehearseLock(entry))
+		out = append(out, s.rehearseHistory()...)
 	}
 	return append(out, connect.Checked{System: name, What: "right to reset the password", Result: connect.CheckUnchecked, Words: "a directory tells this only when it is done"})
 }
 
+func (s *session) rehearseLock(entry *ldap.Entry) connect.Checked {
+	check := connect.Checked{System: s.target.Name, What: "account not locked", Result: connect.CheckOK}
+	lock, failure := s.lockNow(entry)
+	switch {
+	case failure != nil:
+		check.Result, check.Words, check.Next = connect.CheckFailed, failure.Words, failure.Next
+	case lock == estate.Yes:
+		check.Result, check.Words, check.Next = connect.CheckFailed, "the account is locked", "unlock it first: no sign-in can be proven while it is locked"
+	case lock == estate.Unknown:
+		check.Result, check.Words, check.Next = connect.CheckWarning, "whether the account is locked cannot be read", "grant the log-on the right to read pwdAccountLockedTime and the password policies; no sign-in can be proven while it is locked"
+	}
+	return check
+}
+
 // rehearseHistory warns when undoing could be refused, because the old value
 // would be found in the history.
-func (s *session) rehearseHistory(entry *ldap.Entry) []connect.Checked {
-	filter := "(objectClass=pwdPolicy)"
-	res, err := s.conn.Search(ldap.NewSearchRequest(s.facts.BaseDN, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, filter, []string{"pwdInHistory", "pwdMinLength"}, nil))
-	var result *ldap.Error
-	if err != nil && !(errors.As(err, &result) && result.ResultCode < ldap.ErrorNetwork) {
-		return nil
+func (s *session) rehearseHistory() []connect.Checked {
+	policies, failure := s.find(s.contexts, 0, "(objectClass=pwdPolicy)", "pwdInHistory")
+	if failure != nil {
+		return []connect.Checked{{System: s.target.Name, What: "undo possible", Result: connect.CheckUnchecked, Words: "the password policies cannot be read: " + failure.Words}}
 	}
-	if res == nil {
-		return nil
-	}
-	for _, policy := range res.Entries {
+	for _, policy := range policies {
 		if n := policy.GetAttributeValue("pwdInHistory"); n != "" && n != "0" {
 			return []connect.Checked{{System: s.target.Name, What: "undo possible", Result: connect.CheckWarning, Words: "the policy " + policy.DN + " remembers " + n + " passwords: putting the old value back may be refused", Next: "prefer the policies stop or continue over undo"}}
 		}

@@ -32,9 +32,9 @@ func (Connector) StillThere(ctx context.Context, t connect.Target, accounts []co
 		parent := parentOf(a.DN)
 		if parents[parent] == "" {
 			parents[parent] = connect.PresenceUnknown
-			entry, err := s.base(parent, "objectClass")
-			if err != nil {
-				return nil, err
+			entry, _, failure := s.base(parent, "objectClass")
+			if failure != nil {
+				return nil, failure
 			}
 			if entry != nil && len(entry.GetAttributeValues("objectClass")) > 0 {
 				parents[parent] = connect.PresenceGone

@@ -25,22 +25,6 @@ func (Connector) PasswordRules(ctx context.Context, t connect.Target, account co
 	return s.rfcRules(account)
 }
 
-// base reads one entry; nil when it cannot be seen.
-func (s *session) base(dn string, attributes ...string) (*ldap.Entry, error) {
-	res, err := s.conn.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 0, false, "(objectClass=*)", attributes, nil))
-	if err != nil {
-		if f := s.fail(connect.StageRead, err); f.Unclear {
-			f.Unclear = false // nothing but reading was tried
-			return nil, f
-		}
-		return nil, nil
-	}
-	if len(res.Entries) != 1 {
-		return nil, nil
-	}
-	return res.Entries[0], nil
-}
-
 func (s *session) windowsRules(account connect.AccountRef) (connect.PasswordRules, error) {
 	entry, failure := s.locate(account, "msDS-ResultantPSO")
 	if failure != nil {
@@ -50,9 +34,9 @@ func (s *session) windowsRules(account connect.AccountRef) (connect.PasswordRule
 	if fine := entry.GetAttributeValue("msDS-ResultantPSO"); fine != "" {
 		dn, attribute, from = fine, "msDS-MinimumPasswordLength", "the fine-grained policy "+fine
 	}
-	policy, err := s.base(dn, attribute)
-	if err != nil {
-		return connect.PasswordRules{}, err
+	policy, _, failure := s.base(dn, attribute)
+	if failure != nil {
+		return connect.PasswordRules{}, failure
 	}
 	var text string
 	if policy != nil {
@@ -74,9 +58,9 @@ func (s *session) rfcRules(account connect.AccountRef) (connect.PasswordRules, e
 	var policies []*ldap.Entry
 	rules := connect.PasswordRules{}
 	if dn := entry.GetAttributeValue("pwdPolicySubentry"); dn != "" {
-		policy, err := s.base(dn, lengths...)
-		if err != nil {
-			return rules, err
+		policy, _, failure := s.base(dn, lengths...)
+		if failure != nil {
+			return rules, failure
 		}
 		if policy == nil {
 			return connect.PasswordRules{Unknown: "the policy " + dn + " applies, and the log-on may not read it"}, nil
@@ -84,11 +68,11 @@ func (s *session) rfcRules(account connect.AccountRef) (connect.PasswordRules, e
 		policies, rules.From = []*ldap.Entry{policy}, "the policy "+policy.DN
 	} else {
 		// Which one is the default stands in the server's configuration.
-		res, err := s.conn.Search(ldap.NewSearchRequest(s.facts.BaseDN, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=pwdPolicy)", lengths, nil))
-		if err != nil {
-			return connect.PasswordRules{Unknown: "which policy applies is not shown: " + s.fail(connect.StageRead, err).Words}, nil
+		shown, failure := s.find(s.contexts, 0, "(objectClass=pwdPolicy)", lengths...)
+		if failure != nil {
+			return connect.PasswordRules{Unknown: "which policy applies is not shown: " + failure.Words}, nil
 		}
-		policies = res.Entries
+		policies = shown
 		if len(policies) == 0 {
 			return connect.PasswordRules{Unknown: "no policy is shown; whether one applies stands in the server's configuration"}, nil
 		}

@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 	"time"
 
@@ -41,8 +42,11 @@ const (
 	FlavorRFC     = "rfc-schema"
 )
 
-// OptionBase is the option that names the subtree to read.
-const OptionBase = "base"
+// Options of a directory.
+const (
+	OptionBase    = "base"    // the subtree to read
+	OptionServers = "servers" // further servers of it, HOST or HOST:PORT, separated by semicolons
+)
 
 // requestTime bounds one LDAP request; a page of entries is one request.
 const requestTime = 30 * time.Second
@@ -53,6 +57,10 @@ type session struct {
 	facts  connect.Facts
 	root   *ldap.Entry
 	stop   func() bool
+
+	contexts []string          // what the directory holds (RFC 4512, section 5.1)
+	bases    []string          // what of it is read: the contexts, or the base that was given
+	closed   map[string]string // contexts that cannot be read, and the directory's words
 }
 
 func (s *session) close() {
@@ -135,7 +143,7 @@ func open(ctx context.Context, target connect.Target, watch *connect.Stopwatch) 
 		watch.Fail(f)
 		return nil, f
 	}
-	watch.OK(connect.StagePermitted, s.facts.Flavor+", base "+s.facts.BaseDN)
+	watch.OK(connect.StagePermitted, s.facts.Flavor+", base "+strings.Join(s.bases, " and "))
 	return s, nil
 }
 
@@ -161,23 +169,102 @@ func (s *session) readRoot() *connect.Failure {
 	case has(root, "supportedCapabilities", capabilityWindows):
 		s.facts.Flavor = FlavorWindows
 		s.facts.BaseDN = root.GetAttributeValue("defaultNamingContext")
+		s.contexts = []string{s.facts.BaseDN}
 		s.readDomain()
 	case has(root, "supportedExtension", extensionPassword):
 		s.facts.Flavor = FlavorRFC
-		if contexts := root.GetAttributeValues("namingContexts"); len(contexts) > 0 {
-			s.facts.BaseDN = contexts[0]
+		if f := s.readContexts(); f != nil {
+			return f
 		}
-		s.facts.Domains = []string{dnsOf(s.facts.BaseDN)}
 	default:
 		return s.target.Fail(connect.StagePermitted, connect.CodeProtocol, "it offers neither the Windows-domain schema nor the password modify operation (RFC 3062)", "this directory's passwords cannot be changed from here", nil)
 	}
+	s.bases = s.contexts
 	if base := s.target.Options[OptionBase]; base != "" {
-		s.facts.BaseDN = base
+		s.facts.BaseDN, s.bases = base, []string{base}
 	}
 	if s.facts.BaseDN == "" {
 		return s.target.Fail(connect.StagePermitted, connect.CodeNotPermitted, "it names no base to read", "give one with --option base=DN", nil)
 	}
 	return nil
+}
+
+// maxContexts is how many naming contexts of a directory are looked at.
+const maxContexts = 100
+
+// readContexts looks at the naming contexts. Those that hold a log of changes
+// (auditContainer) have no accounts. The id of the topmost entry is the same on
+// all servers of a directory, and so it tells which directory this is.
+func (s *session) readContexts() *connect.Failure {
+	s.closed = map[string]string{}
+	contexts := s.root.GetAttributeValues("namingContexts")
+	if len(contexts) > maxContexts {
+		return s.target.Fail(connect.StagePermitted, connect.CodeProtocol, fmt.Sprintf("it has %d naming contexts, at most %d are read", len(contexts), maxContexts), "give one with --option base=DN", nil)
+	}
+	for _, dn := range contexts {
+		if dn == "" {
+			continue
+		}
+		entry, words, f := s.base(dn, "objectClass", "entryUUID")
+		if f != nil {
+			return f
+		}
+		if entry == nil {
+			s.closed[dn] = words
+		} else if slices.ContainsFunc(entry.GetAttributeValues("objectClass"), func(class string) bool { return strings.EqualFold(class, "auditContainer") }) {
+			continue
+		} else if s.facts.Identity == "" {
+			s.facts.Identity = entry.GetAttributeValue("entryUUID")
+		}
+		s.contexts = append(s.contexts, dn)
+		if domain := dnsOf(dn); domain != "" && !slices.Contains(s.facts.Domains, domain) {
+			s.facts.Domains = append(s.facts.Domains, domain)
+		}
+	}
+	if len(s.contexts) > 0 {
+		s.facts.BaseDN = s.contexts[0]
+	}
+	return nil
+}
+
+// base reads one entry; nil and the directory's words when it cannot be seen.
+// A failure means that the directory did not answer.
+func (s *session) base(dn string, attributes ...string) (*ldap.Entry, string, *connect.Failure) {
+	res, err := s.conn.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 0, false, "(objectClass=*)", attributes, nil))
+	if err != nil {
+		f := s.fail(connect.StageRead, err)
+		if f.Unclear || f.Code == connect.CodeUnreachable {
+			f.Unclear = false // nothing but reading was tried
+			return nil, "", f
+		}
+		return nil, f.Words, nil
+	}
+	if len(res.Entries) != 1 {
+		return nil, "it is not shown", nil
+	}
+	return res.Entries[0], "", nil
+}
+
+// find searches all that is read. What is closed is passed over: the caller
+// asks for single entries, or for all that is shown.
+func (s *session) find(bases []string, limit int, filter string, attributes ...string) ([]*ldap.Entry, *connect.Failure) {
+	var out []*ldap.Entry
+	for _, base := range bases {
+		if s.closed[base] != "" {
+			continue
+		}
+		res, err := s.conn.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, limit, 0, false, filter, attributes, nil))
+		if err != nil {
+			f := s.fail(connect.StageRead, err)
+			f.Unclear = false // nothing but reading was tried
+			if len(bases) > 1 && (f.Code == connect.CodeGone || f.Code == connect.CodeNotPermitted) {
+				continue
+			}
+			return out, f
+		}
+		out = append(out, res.Entries...)
+	}
+	return out, nil
 }
 
 // readDomain finds the NetBIOS name and SID of a Windows-schema domain. A
@@ -262,23 +349,6 @@ func bindRefusal(err error) (code, words string) {
 		}
 	}
 	return connect.VerdictWrong, strings.TrimRight(text, "\x00 ")
-}
-
-// Check implements connect.Connector.
-func (Connector) Check(ctx context.Context, t connect.Target) connect.CheckReport {
-	watch := connect.NewStopwatch()
-	s, failure := open(ctx, t, watch)
-	if failure != nil {
-		return connect.CheckReport{Stages: watch.Stages()}
-	}
-	defer s.close()
-	res, err := s.conn.Search(ldap.NewSearchRequest(s.facts.BaseDN, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 0, false, "(objectClass=*)", []string{"objectClass"}, nil))
-	if err != nil {
-		watch.Fail(s.fail(connect.StageRead, err))
-	} else {
-		watch.OK(connect.StageRead, fmt.Sprintf("%d entry at the base", len(res.Entries)))
-	}
-	return connect.CheckReport{Stages: watch.Stages(), Facts: s.facts}
 }
 
 func has(e *ldap.Entry, attribute, value string) bool {

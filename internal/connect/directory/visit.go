@@ -20,18 +20,20 @@ const pageSize = 1000
 var windowsAttributes = []string{
 	"objectClass", "objectGUID", "objectSid", "sAMAccountName", "userPrincipalName", "displayName", "description",
 	"userAccountControl", "msDS-User-Account-Control-Computed", "msDS-UserPasswordExpiryTimeComputed", "pwdLastSet",
-	"accountExpires", "lastLogonTimestamp", "lockoutTime", "memberOf", "servicePrincipalName", "managedBy", "msDS-KeyVersionNumber",
+	"accountExpires", "lastLogonTimestamp", "lockoutTime", "memberOf", "primaryGroupID", "servicePrincipalName", "managedBy", "msDS-KeyVersionNumber",
 }
 
 var rfcAttributes = []string{
-	"objectClass", "entryUUID", "uid", "cn", "displayName", "description", "manager", "uidNumber", "homeDirectory", "loginShell",
-	"pwdChangedTime", "pwdAccountLockedTime", "pwdReset", "pwdEndTime", "pwdLastSuccess", "krbPrincipalName",
+	"objectClass", "entryUUID", "uid", "cn", "displayName", "description", "manager", "uidNumber", "gidNumber", "homeDirectory", "loginShell",
+	"pwdPolicySubentry", "pwdChangedTime", "pwdAccountLockedTime", "pwdReset", "pwdEndTime", "pwdLastSuccess", "krbPrincipalName",
 }
 
+// What has a password is an account, whatever its class; only a group may have
+// one of another kind (RFC 2307, section 3).
 const (
 	windowsAccounts = "(objectClass=user)"
 	windowsGroups   = "(objectClass=group)"
-	rfcAccounts     = "(|(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account)(objectClass=simpleSecurityObject)(objectClass=organizationalRole))"
+	rfcAccounts     = "(|(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account)(objectClass=simpleSecurityObject)(objectClass=organizationalRole)(pwdChangedTime=*)(&(userPassword=*)(!(objectClass=posixGroup))))"
 	rfcGroups       = "(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))"
 )
 
@@ -40,7 +42,7 @@ const (
 func (Connector) Visit(ctx context.Context, t connect.Target, _ connect.VisitRequest, emit func(connect.Batch) error) (connect.Coverage, error) {
 	watch := connect.NewStopwatch()
 	coverage := connect.Coverage{Complete: map[string]bool{}, Why: map[string]string{}, Counts: map[string]int{}}
-	s, failure := open(ctx, t, watch)
+	s, passed, failure := openAny(ctx, t, watch)
 	if failure != nil {
 		coverage.Stages = watch.Stages()
 		coverage.Why[connect.ScopeAccounts] = failure.Error()
@@ -49,20 +51,24 @@ func (Connector) Visit(ctx context.Context, t connect.Target, _ connect.VisitReq
 	defer s.close()
 	coverage.Facts = s.facts
 	v := &visit{session: s, groups: newMemberships(), emit: emit}
-	err := v.read(ctx)
+	err := emit(connect.Batch{Facts: &s.facts, Problems: s.passedOver(passed)})
+	if err == nil {
+		err = v.read(ctx)
+	}
 	coverage.Counts[connect.ScopeAccounts] = v.count
-	coverage.Complete[connect.ScopeAccounts] = err == nil
+	coverage.Complete[connect.ScopeAccounts] = err == nil && len(v.untold) == 0
 	if err != nil {
-		if !errors.As(err, &failure) {
-			failure = t.Fail(connect.StageRead, connect.CodeFailed, err.Error(), "", err)
-		}
+		failure = asFailure(t, err)
 		failure.Words = fmt.Sprintf("after %d accounts: %s", v.count, failure.Words)
 		watch.Fail(failure)
 		coverage.Why[connect.ScopeAccounts] = failure.Error()
 		coverage.Stages = watch.Stages()
 		return coverage, failure
 	}
-	detail := fmt.Sprintf("%d accounts, %d groups", v.count, len(v.groups.parents))
+	if len(v.untold) > 0 {
+		coverage.Why[connect.ScopeAccounts] = "not readable: " + strings.Join(v.untold, "; ")
+	}
+	detail := fmt.Sprintf("%d accounts, %d groups", v.count, v.groups.count())
 	if v.referrals > 0 {
 		detail += fmt.Sprintf("; %d referral(s) were not followed: add those directories as systems of their own", v.referrals)
 	}
@@ -71,60 +77,94 @@ func (Connector) Visit(ctx context.Context, t connect.Target, _ connect.VisitReq
 	return coverage, nil
 }
 
+// asFailure makes any error a Failure of reading.
+func asFailure(t connect.Target, err error) *connect.Failure {
+	var failure *connect.Failure
+	if !errors.As(err, &failure) {
+		failure = t.Fail(connect.StageRead, connect.CodeFailed, err.Error(), "", err)
+	}
+	return failure
+}
+
+// passedOver tells of servers that were not reached before this one was.
+func (s *session) passedOver(words []string) (out []connect.Unread) {
+	for _, w := range words {
+		out = append(out, connect.Unread{Stage: connect.StageConnect, Place: s.target.Name, What: "read from " + s.target.Address + " instead: " + w, Next: "acts go to the first server only: see that it is there before the next rotation"})
+	}
+	return out
+}
+
 type visit struct {
 	*session
 	groups    *memberships
 	emit      func(connect.Batch) error
 	count     int
 	referrals int
+	untold    []string // what could not be read at all
 }
 
 func (v *visit) read(ctx context.Context) error {
-	filter, attributes, accounts, read := rfcGroups, []string{"cn", "member", "uniqueMember", "memberUid"}, rfcAccounts, rfcAttributes
-	if v.windows() {
-		filter, attributes, accounts, read = windowsGroups, []string{"memberOf"}, windowsAccounts, windowsAttributes
-	}
-	err := v.pages(ctx, filter, attributes, func(entries []*ldap.Entry) error {
-		for _, e := range entries {
-			v.groups.add(e, v.windows())
-		}
-		return nil
-	})
-	if err != nil {
+	if err := v.readGroups(ctx); err != nil {
 		return err
 	}
-	return v.pages(ctx, accounts, read, func(entries []*ldap.Entry) error {
-		batch := connect.Batch{Accounts: make([]estate.Account, 0, len(entries))}
-		for _, e := range entries {
-			var a estate.Account
-			var problem string
-			if v.windows() {
-				a, problem = windowsAccount(e)
-				a.Groups = v.groups.effective(e.GetAttributeValues("memberOf"))
-			} else {
-				a, problem = rfcAccount(e)
-				a.Groups = v.groups.of(e.DN, a.Name)
-			}
-			if problem != "" {
-				batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: e.DN, What: problem, Next: "grant the log-on the right to read this entry"})
-				continue
-			}
-			batch.Accounts = append(batch.Accounts, a)
+	var lock *locks
+	accounts, read := windowsAccounts, windowsAttributes
+	if !v.windows() {
+		accounts, read = rfcAccounts, rfcAttributes
+		var failure *connect.Failure
+		if lock, failure = v.readLocks(ctx); failure != nil {
+			return failure
 		}
-		v.count += len(batch.Accounts)
-		return v.emit(batch)
-	})
+	}
+	for _, base := range v.bases {
+		if words := v.closed[base]; words != "" {
+			v.untold = append(v.untold, base+": "+words)
+			if err := v.emit(connect.Batch{Problems: []connect.Unread{{Stage: connect.StageRead, Place: base, What: "this naming context cannot be read: " + words, Next: closedNext}}}); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := v.pages(ctx, base, accounts, read, func(entries []*ldap.Entry) error { return v.take(entries, lock) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// take makes accounts of a page of entries.
+func (v *visit) take(entries []*ldap.Entry, lock *locks) error {
+	now := time.Now()
+	batch := connect.Batch{Accounts: make([]estate.Account, 0, len(entries))}
+	for _, e := range entries {
+		var a estate.Account
+		var problem string
+		if v.windows() {
+			a, problem = windowsAccount(e)
+			a.Groups = v.groups.effective(v.groups.withPrimary(e, v.facts.Identity))
+		} else {
+			a, problem = rfcAccount(e)
+			a.Locked = lock.of(e, now)
+			a.Groups = v.groups.of(e, a.Name)
+		}
+		if problem != "" {
+			batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: e.DN, What: problem, Next: "grant the log-on the right to read this entry"})
+			continue
+		}
+		batch.Accounts = append(batch.Accounts, a)
+	}
+	v.count += len(batch.Accounts)
+	return v.emit(batch)
 }
 
 // pages reads a search page by page, the next one while each is taken in.
-func (v *visit) pages(ctx context.Context, filter string, attributes []string, each func([]*ldap.Entry) error) error {
+func (v *visit) pages(ctx context.Context, base, filter string, attributes []string, each func([]*ldap.Entry) error) error {
 	ctx, cancel := context.WithCancel(ctx)
 	s, failure := openStream(ctx, v.target)
 	if failure != nil {
 		cancel()
 		return failure
 	}
-	pages := s.prefetch(ctx, v.facts.BaseDN, filter, attributes)
+	pages := s.prefetch(ctx, base, filter, attributes)
 	defer func() {
 		cancel()
 		s.close()
@@ -190,6 +230,9 @@ func windowsAccount(e *ldap.Entry) (estate.Account, string) {
 	if uac, err := strconv.ParseInt(e.GetAttributeValue("userAccountControl"), 10, 64); err == nil {
 		a.Enabled = estate.Known(uac&uacDisabled == 0)
 		a.NeverExpire = uac&uacNeverExpires != 0
+		// A password that never expires need not be changed either, whatever
+		// pwdLastSet says ([MS-ADTS] 5.1.3.4 tells expiry from both).
+		a.MustChange = a.MustChange && !a.NeverExpire
 	}
 	if computed, err := strconv.ParseInt(e.GetAttributeValue("msDS-User-Account-Control-Computed"), 10, 64); err == nil {
 		a.Locked = estate.Known(computed&uacLocked != 0)
@@ -206,14 +249,16 @@ func rfcAccount(e *ldap.Entry) (estate.Account, string) {
 		DisplayName: e.GetAttributeValue("displayName"), Description: e.GetAttributeValue("description"),
 		Owner: e.GetAttributeValue("manager"), Principals: e.GetAttributeValues("krbPrincipalName"), Type: "user",
 		Home: e.GetAttributeValue("homeDirectory"), Shell: e.GetAttributeValue("loginShell"), UID: e.GetAttributeValue("uidNumber"),
-		Enabled: estate.Yes, Locked: estate.Known(e.GetAttributeValue("pwdAccountLockedTime") != ""),
+		Enabled: estate.Yes, Locked: estate.Unknown,
 		PasswordChanged: generalizedTime(e.GetAttributeValue("pwdChangedTime")),
 		AccountExpires:  generalizedTime(e.GetAttributeValue("pwdEndTime")),
 		LastLogOn:       generalizedTime(e.GetAttributeValue("pwdLastSuccess")),
 		MustChange:      e.GetAttributeValue("pwdReset") == "TRUE",
 	}
-	if a.Name == "" {
-		a.Name = e.GetAttributeValue("cn")
+	// Its own name is the one that its relative name has; an attribute may have
+	// more values than that.
+	if uids := len(e.GetAttributeValues("uid")); uids != 1 {
+		a.Name = relativeName(e.DN, a.Name, e.GetAttributeValue("cn"))
 	}
 	if a.StableID == "" || a.Name == "" {
 		return a, "its entryUUID or name cannot be read"
@@ -221,64 +266,33 @@ func rfcAccount(e *ldap.Entry) (estate.Account, string) {
 	return a, ""
 }
 
-// memberships knows which group lies in which.
-type memberships struct {
-	parents map[string][]string // folded DN of a group or member, or memberUid, to groups
-	names   map[string]string   // folded DN to DN as written
-}
-
-func newMemberships() *memberships {
-	return &memberships{parents: map[string][]string{}, names: map[string]string{}}
-}
-
-func fold(dn string) string { return strings.ToLower(dn) }
-
-func (m *memberships) add(e *ldap.Entry, windows bool) {
-	key := fold(e.DN)
-	m.names[key] = e.DN
-	if windows {
-		m.parents[key] = e.GetAttributeValues("memberOf")
-		return
-	}
-	for _, attribute := range []string{"member", "uniqueMember", "memberUid"} {
-		for _, member := range e.GetAttributeValues(attribute) {
-			m.parents[fold(member)] = append(m.parents[fold(member)], e.DN)
+// relativeName is the value of the relative name: of its uid, else of its first
+// attribute; the others when the name cannot be read.
+func relativeName(dn string, otherwise ...string) string {
+	parsed, err := ldap.ParseDN(dn)
+	if err == nil && len(parsed.RDNs) > 0 && len(parsed.RDNs[0].Attributes) > 0 {
+		own := parsed.RDNs[0].Attributes
+		for _, a := range own {
+			if strings.EqualFold(a.Type, "uid") || strings.EqualFold(a.Type, "userid") {
+				return a.Value
+			}
+		}
+		if otherwise[0] == "" { // a uid elsewhere is still a better name
+			return own[0].Value
 		}
 	}
-}
-
-// of returns the groups of an account by its DN and its name.
-func (m *memberships) of(dn, name string) []string {
-	return m.effective(append(append([]string(nil), m.parents[fold(dn)]...), m.parents[fold(name)]...))
-}
-
-// effective adds to direct groups all that these lie in. A group that contains
-// itself, at any depth, is walked once.
-func (m *memberships) effective(direct []string) []string {
-	if len(direct) == 0 {
-		return nil
-	}
-	seen := make(map[string]bool, len(direct))
-	var out []string
-	queue := direct
-	for len(queue) > 0 {
-		group := queue[0]
-		queue = queue[1:]
-		key := fold(group)
-		if seen[key] {
-			continue
+	for _, name := range otherwise {
+		if name != "" {
+			return name
 		}
-		seen[key] = true
-		out = append(out, group)
-		queue = append(queue, m.parents[key]...)
 	}
-	return out
+	return ""
 }
 
 // ListSystems implements connect.Lister: computers of a subtree.
 func (Connector) ListSystems(ctx context.Context, t connect.Target, base string) ([]connect.Listed, error) {
 	watch := connect.NewStopwatch()
-	s, failure := open(ctx, t, watch)
+	s, _, failure := openAny(ctx, t, watch)
 	if failure != nil {
 		return nil, failure
 	}
@@ -287,7 +301,7 @@ func (Connector) ListSystems(ctx context.Context, t connect.Target, base string)
 		if _, err := ldap.ParseDN(base); err != nil {
 			return nil, t.Fail(connect.StageRead, connect.CodeFailed, fmt.Sprintf("%q is not a distinguished name: %v", base, err), "write it as OU=Hosts,DC=larkmoor,DC=example", err)
 		}
-		s.facts.BaseDN = base
+		s.bases = []string{base}
 	}
 	filter, attributes := "(|(objectClass=ipHost)(objectClass=device))", []string{"cn", "ipHostNumber", "description"}
 	if s.windows() {
@@ -295,7 +309,7 @@ func (Connector) ListSystems(ctx context.Context, t connect.Target, base string)
 	}
 	var out []connect.Listed
 	v := &visit{session: s}
-	err := v.pages(ctx, filter, attributes, func(entries []*ldap.Entry) error {
+	list := func(entries []*ldap.Entry) error {
 		for _, e := range entries {
 			listed := connect.Listed{Name: e.GetAttributeValue("cn"), Address: e.GetAttributeValue("dNSHostName"), OS: e.GetAttributeValue("operatingSystem"), Where: e.DN}
 			if listed.Address == "" {
@@ -304,12 +318,15 @@ func (Connector) ListSystems(ctx context.Context, t connect.Target, base string)
 			out = append(out, listed)
 		}
 		return nil
-	})
+	}
+	var err error
+	for _, base := range s.bases {
+		if s.closed[base] == "" && err == nil {
+			err = v.pages(ctx, base, filter, attributes, list)
+		}
+	}
 	if failure, ok := err.(*connect.Failure); ok && failure.Code == connect.CodeGone {
 		failure.Next = "there is no " + base
 	}
 	return out, err
 }
-
-// verifyTime bounds one sign-in as an account.
-const verifyTime = 15 * time.Second

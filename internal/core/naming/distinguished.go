@@ -93,6 +93,10 @@ func NormalDN(text string) (string, error) {
 	}
 }
 
+// Below reports whether a name is another one or lies below it, both in normal
+// form.
+func Below(dn, above string) bool { return dn == above || strings.HasSuffix(dn, ","+above) }
+
 type dnParser struct {
 	text string
 	at   int

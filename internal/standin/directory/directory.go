@@ -10,6 +10,7 @@
 package directory
 
 import (
+	"crypto/sha256"
 	"crypto/tls"
 	"encoding/binary"
 	"errors"
@@ -106,9 +107,10 @@ func (s *Server) sid(rid uint32) []byte {
 	if rid != 0 {
 		out[1] = 5
 	}
-	for _, sub := range []uint32{21, 1148893957, 1296829306, 3380681719} {
-		out = binary.LittleEndian.AppendUint32(out, sub)
-	}
+	out = binary.LittleEndian.AppendUint32(out, 21)
+	// The domain's own part follows from its name: another domain has another.
+	domain := sha256.Sum256([]byte(normal(s.config.Base)))
+	out = append(out, domain[:12]...)
 	if rid != 0 {
 		out = binary.LittleEndian.AppendUint32(out, rid)
 	}

@@ -56,6 +56,7 @@ type Estate struct {
 	Hosts     map[string]*unixhost.Host
 	Windows   map[string]*windowshost.Host
 	CA        string // PEM
+	Authority *standin.Authority
 	Address   string // of the directory
 	HostsCSV  string // the list that an administrator would have
 	Board     string // URL of the applications' own checks
@@ -82,7 +83,7 @@ func Start() (*Estate, error) {
 	if err != nil {
 		return nil, err
 	}
-	e := &Estate{Hosts: map[string]*unixhost.Host{}, Windows: map[string]*windowshost.Host{}, CA: authority.PEM, used: map[string]string{}}
+	e := &Estate{Hosts: map[string]*unixhost.Host{}, Windows: map[string]*windowshost.Host{}, CA: authority.PEM, Authority: authority, used: map[string]string{}}
 	e.Directory = directory.New(directory.Config{Base: Base, NetBIOS: "LARKMOOR", Windows: true, MinLen: 12, TLS: config})
 	e.fillDirectory()
 	if e.Address, err = e.Directory.Serve("127.0.0.1:0"); err != nil {

@@ -1,0 +1,187 @@
+package directory
+
+import (
+	"context"
+	"hash/maphash"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
+)
+
+// Locks of directories with password policies (draft-behera-ldap-password-policy,
+// sections 5.2.11, 5.2.12 and 5.3.3). That the attribute is not shown says
+// nothing by itself: a log-on that may not read it sees the same. A filter tells
+// the two apart, because what may not be searched matches neither an assertion
+// nor its negation (RFC 4511, section 4.5.1.7: Undefined).
+
+const lockAttribute = "pwdAccountLockedTime"
+
+// lockedForGood is the time that an administrator's lock has.
+const lockedForGood = "000001010000Z"
+
+// lockRule is what one policy says of locks.
+type lockRule struct {
+	off      bool          // accounts are not locked
+	duration time.Duration // 0: until somebody unlocks
+}
+
+// lockRules are those of all policies that are shown.
+type lockRules map[string]lockRule // by normal DN
+
+func (s *session) lockRules() (lockRules, *connect.Failure) {
+	policies, failure := s.find(s.contexts, 0, "(objectClass=pwdPolicy)", "pwdLockout", "pwdLockoutDuration")
+	if failure != nil {
+		return nil, failure
+	}
+	out := lockRules{}
+	for _, policy := range policies {
+		seconds, _ := strconv.Atoi(policy.GetAttributeValue("pwdLockoutDuration"))
+		out[fold(policy.DN)] = lockRule{off: policy.GetAttributeValue("pwdLockout") != "TRUE", duration: time.Duration(seconds) * time.Second}
+	}
+	return out, nil
+}
+
+func (r lockRule) holds(since time.Time, forGood bool, now time.Time) bool {
+	return !r.off && (forGood || r.duration == 0 || now.Before(since.Add(r.duration)))
+}
+
+// state says whether a lock that is shown still holds. Without a policy of its
+// own an account has the default one, and which that is stands in the server's
+// configuration: then all must agree.
+func (rules lockRules) state(entry *ldap.Entry, now time.Time) estate.Tristate {
+	text := entry.GetAttributeValue(lockAttribute)
+	since, forGood := generalizedTime(text), text == lockedForGood
+	if since.IsZero() && !forGood {
+		return estate.Yes // in whatever form: it is locked
+	}
+	if dn := entry.GetAttributeValue("pwdPolicySubentry"); dn != "" {
+		rule, shown := rules[fold(dn)]
+		if !shown {
+			return estate.Unknown
+		}
+		return estate.Known(rule.holds(since, forGood, now))
+	}
+	holds := 0
+	for _, rule := range rules {
+		if rule.holds(since, forGood, now) {
+			holds++
+		}
+	}
+	switch {
+	case len(rules) == 0:
+		return estate.Unknown
+	case holds == len(rules):
+		return estate.Yes
+	case holds == 0:
+		return estate.No
+	}
+	return estate.Unknown
+}
+
+// keepsLocks reports whether the schema has locks at all (RFC 4512, section
+// 4.4). A schema that is not shown may have them.
+func (s *session) keepsLocks() (bool, *connect.Failure) {
+	dn := "cn=Subschema"
+	if entry, _, failure := s.base("", "subschemaSubentry"); failure != nil {
+		return false, failure
+	} else if entry != nil && entry.GetAttributeValue("subschemaSubentry") != "" {
+		dn = entry.GetAttributeValue("subschemaSubentry")
+	}
+	res, err := s.conn.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 0, false, "(objectClass=subschema)", []string{"attributeTypes"}, nil))
+	if err != nil {
+		if f := s.fail(connect.StageRead, err); f.Unclear || f.Code == connect.CodeUnreachable {
+			f.Unclear = false // nothing but reading was tried
+			return false, f
+		}
+		return true, nil
+	}
+	for _, entry := range res.Entries {
+		types := entry.GetAttributeValues("attributeTypes")
+		if len(types) == 0 {
+			return true, nil
+		}
+		for _, definition := range types {
+			if strings.Contains(definition, "'"+lockAttribute+"'") { // RFC 4512, section 4.1.2
+				return true, nil
+			}
+		}
+		return false, nil
+	}
+	return true, nil
+}
+
+// notLocked matches entries of which it can be read that they have no lock.
+const notLocked = "(!(" + lockAttribute + "=*))"
+
+// lockNow says whether one account is locked.
+func (s *session) lockNow(entry *ldap.Entry) (estate.Tristate, *connect.Failure) {
+	if entry.GetAttributeValue(lockAttribute) != "" {
+		rules, failure := s.lockRules()
+		if failure != nil {
+			return estate.Unknown, failure
+		}
+		return rules.state(entry, time.Now()), nil
+	}
+	if keeps, failure := s.keepsLocks(); failure != nil || !keeps {
+		return estate.No, failure
+	}
+	res, err := s.conn.Search(ldap.NewSearchRequest(entry.DN, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 0, false, notLocked, []string{"1.1"}, nil))
+	switch {
+	case err != nil:
+		f := s.fail(connect.StageRead, err)
+		f.Unclear = false // nothing but reading was tried
+		return estate.Unknown, f
+	case len(res.Entries) == 1:
+		return estate.No, nil
+	}
+	return estate.Unknown, nil
+}
+
+// locks are those of all accounts that a visit reads.
+type locks struct {
+	rules  lockRules
+	kept   bool
+	seed   maphash.Seed
+	free   map[uint64]struct{} // of DNs that can be seen to have no lock
+	unread string              // why policies are not known
+}
+
+func (v *visit) readLocks(ctx context.Context) (l *locks, failure *connect.Failure) {
+	l = &locks{seed: maphash.MakeSeed(), free: map[uint64]struct{}{}}
+	if l.kept, failure = v.keepsLocks(); failure != nil || !l.kept {
+		return l, failure
+	}
+	if l.rules, failure = v.lockRules(); failure != nil {
+		l.unread = failure.Words
+	}
+	for _, base := range v.bases {
+		if v.closed[base] != "" {
+			continue
+		}
+		err := v.pages(ctx, base, "(&"+rfcAccounts+notLocked+")", []string{"1.1"}, func(entries []*ldap.Entry) error {
+			for _, e := range entries {
+				l.free[maphash.String(l.seed, e.DN)] = struct{}{}
+			}
+			return nil
+		})
+		if err != nil {
+			return l, asFailure(v.target, err)
+		}
+	}
+	return l, nil
+}
+
+func (l *locks) of(e *ldap.Entry, now time.Time) estate.Tristate {
+	if e.GetAttributeValue(lockAttribute) != "" {
+		return l.rules.state(e, now)
+	}
+	if _, free := l.free[maphash.String(l.seed, e.DN)]; free || !l.kept {
+		return estate.No
+	}
+	return estate.Unknown
+}

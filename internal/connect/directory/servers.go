@@ -1,0 +1,140 @@
+package directory
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/roster"
+)
+
+// A directory may have several servers that hold the same entries. Reading may
+// go to another one when the first is away. Acts never do: a change that is made
+// on one server and proven on another, which does not have it yet, would be
+// judged wrongly.
+
+// others are the targets of the further servers.
+func others(target connect.Target) ([]connect.Target, error) {
+	servers, err := roster.Addresses(target.Options[OptionServers])
+	out := make([]connect.Target, len(servers))
+	for i, server := range servers {
+		out[i] = target
+		out[i].Address, out[i].Port = server.Host, server.Port
+	}
+	return out, err
+}
+
+// away reports whether a failure says that a server was not reached.
+func away(f *connect.Failure) bool {
+	switch f.Code {
+	case connect.CodeUnreachable, connect.CodeTimeout, connect.CodeUnknownName:
+		return true
+	}
+	return false
+}
+
+// openAny opens a session for reading, on the first server that is reached and
+// that is one of this directory. away is what the others said.
+func openAny(ctx context.Context, target connect.Target, watch *connect.Stopwatch) (s *session, passed []string, failure *connect.Failure) {
+	further, err := others(target)
+	if err != nil {
+		return nil, nil, target.Fail(connect.StageResolve, connect.CodeFailed, "option servers: "+err.Error(), "correct the option", err)
+	}
+	first := connect.NewStopwatch()
+	if len(further) == 0 {
+		first = watch
+	}
+	s, failure = open(ctx, target, first)
+	if failure == nil || len(further) == 0 || !away(failure) || ctx.Err() != nil {
+		if first != watch {
+			watch.Take(first)
+		}
+		return s, nil, failure
+	}
+	passed = append(passed, failure.Words)
+	for _, other := range further {
+		tried := connect.NewStopwatch()
+		s, f := open(ctx, other, tried)
+		if f == nil {
+			if f = s.sameAs(target.Identity); f == nil {
+				watch.Take(tried)
+				return s, passed, nil
+			}
+			s.close()
+		}
+		passed = append(passed, other.Address+": "+f.Words)
+	}
+	watch.Take(first)
+	failure.Words = strings.Join(passed, "; ")
+	return nil, passed, failure
+}
+
+// sameAs refuses a server of another directory.
+func (s *session) sameAs(identity string) *connect.Failure {
+	switch {
+	case identity == "":
+		return s.target.Fail(connect.StagePermitted, connect.CodeUntrusted, "which directory it should belong to is not known yet", "check this system while its first server is there", nil)
+	case s.facts.Identity == "":
+		return s.target.Fail(connect.StagePermitted, connect.CodeUntrusted, "it does not show which directory it belongs to", "grant the log-on the right to read the topmost entry", nil)
+	case s.facts.Identity != identity:
+		return s.target.Fail(connect.StagePermitted, connect.CodeUntrusted, fmt.Sprintf("it is a server of another directory (%s, not %s)", s.facts.Identity, identity), "take it out of the option servers", nil)
+	}
+	return nil
+}
+
+// Check implements connect.Connector: the first server, and each further one.
+func (Connector) Check(ctx context.Context, t connect.Target) connect.CheckReport {
+	watch := connect.NewStopwatch()
+	s, failure := open(ctx, t, watch)
+	if failure != nil {
+		return connect.CheckReport{Stages: watch.Stages()}
+	}
+	defer s.close()
+	for _, base := range s.bases {
+		if s.closed[base] != "" {
+			continue
+		}
+		if _, words, f := s.base(base, "objectClass"); f != nil {
+			watch.Fail(f)
+		} else if words != "" {
+			watch.Fail(t.Fail(connect.StageRead, connect.CodeNotPermitted, base+": "+words, "grant the log-on the right to read it, or give another --option base=DN", nil))
+		} else {
+			watch.OK(connect.StageRead, base)
+		}
+	}
+	for context, words := range s.closed {
+		if s.reads(context) {
+			watch.Fail(t.Fail(connect.StageRead, connect.CodeNotPermitted, context+": "+words, closedNext, nil))
+		}
+	}
+	further, err := others(t)
+	if err != nil {
+		watch.Fail(t.Fail(connect.StageResolve, connect.CodeFailed, "option servers: "+err.Error(), "correct the option", err))
+	}
+	for _, other := range further {
+		one, f := open(ctx, other, connect.NewStopwatch())
+		if f == nil {
+			f = one.sameAs(s.facts.Identity)
+			one.close()
+		}
+		if f != nil {
+			f.Words = other.Address + ": " + f.Words
+			watch.Fail(f)
+			continue
+		}
+		watch.OK(connect.StageRead, other.Address+" is a server of the same directory")
+	}
+	return connect.CheckReport{Stages: watch.Stages(), Facts: s.facts}
+}
+
+const closedNext = "grant the log-on the right to read this naming context, or read only a part of the directory with --option base=DN"
+
+func (s *session) reads(base string) bool {
+	for _, b := range s.bases {
+		if b == base {
+			return true
+		}
+	}
+	return false
+}

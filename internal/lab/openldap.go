@@ -1,0 +1,209 @@
+package lab
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// OpenLDAP starts a directory with TLS, the password policy overlay and the
+// given accounts. history is how many passwords it remembers; entries adds that many further people, for benchmarks.
+func OpenLDAP(t testing.TB, address string, port, history, entries int, accounts ...string) *Directory {
+	t.Helper()
+	return openLDAP(t, address, port, history, entries, accounts, nil)
+}
+
+// database is a further naming context of a directory.
+type database struct{ suffix, access, data string }
+
+// openLDAP starts one with further databases, and further entries in the first.
+func openLDAP(t testing.TB, address string, port, history, entries int, accounts []string, further []database, more ...string) *Directory {
+	t.Helper()
+	Require(t)
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
+	defer cancel()
+	folder := t.TempDir()
+	d := &Directory{Address: address, Port: port, Base: "dc=larkmoor,dc=example", folder: folder, Manager: "uid=mossmgr,ou=people,dc=larkmoor,dc=example"}
+	for _, sub := range []string{"/slapd.d", "/db", "/run"} {
+		require.NoError(t, os.MkdirAll(folder+sub, 0o700))
+	}
+	authority, err := newAuthority(ctx, filepath.Join(folder, "ca"))
+	require.NoError(t, err)
+	d.CA = authority.PEM
+	require.NoError(t, authority.issue(ctx, folder+"/tls", "ldap.larkmoor.example", address))
+	config := slapdConfig(folder)
+	for i, database := range further {
+		require.NoError(t, os.MkdirAll(fmt.Sprintf("%s/db%d", folder, i+2), 0o700))
+		config += fmt.Sprintf("\ndn: olcDatabase={%[1]d}mdb,cn=config\nobjectClass: olcDatabaseConfig\nobjectClass: olcMdbConfig\nolcDatabase: {%[1]d}mdb\nolcDbDirectory: %[2]s/db%[1]d\nolcDbNoSync: TRUE\nolcSuffix: %[3]s\nolcDbIndex: objectClass,uid,entryUUID eq\nolcAccess: {0}%[4]s\n", i+2, folder, database.suffix, database.access)
+	}
+	_, err = run(ctx, config, "slapadd", "-n", "0", "-F", folder+"/slapd.d")
+	require.NoError(t, err)
+	_, err = run(ctx, slapdData(d, history, entries, accounts)+strings.Join(more, ""), "slapadd", "-q", "-n", "1", "-F", folder+"/slapd.d")
+	require.NoError(t, err)
+	for i, database := range further {
+		_, err = run(ctx, database.data, "slapadd", "-q", "-n", fmt.Sprint(i+2), "-F", folder+"/slapd.d")
+		require.NoError(t, err)
+	}
+	d.start(t, "slapd", "-d", "0", "-F", folder+"/slapd.d", "-h", fmt.Sprintf("ldaps://%s:%d", address, port))
+	d.wait(ctx, t)
+	return d
+}
+
+func slapdConfig(folder string) string {
+	return fmt.Sprintf(`dn: cn=config
+objectClass: olcGlobal
+cn: config
+olcPidFile: %[1]s/run/slapd.pid
+olcTLSCACertificateFile: %[1]s/tls/ca.pem
+olcTLSCertificateFile: %[1]s/tls/cert.pem
+olcTLSCertificateKeyFile: %[1]s/tls/key.pem
+olcTLSVerifyClient: never
+olcSecurity: simple_bind=128
+
+dn: cn=module{0},cn=config
+objectClass: olcModuleList
+cn: module{0}
+olcModulePath: /usr/lib/ldap
+olcModuleLoad: back_mdb.la
+olcModuleLoad: ppolicy.la
+
+dn: cn=schema,cn=config
+objectClass: olcSchemaConfig
+cn: schema
+
+include: file:///etc/ldap/schema/core.ldif
+include: file:///etc/ldap/schema/cosine.ldif
+include: file:///etc/ldap/schema/nis.ldif
+include: file:///etc/ldap/schema/inetorgperson.ldif
+
+dn: olcDatabase={-1}frontend,cn=config
+objectClass: olcDatabaseConfig
+objectClass: olcFrontendConfig
+olcDatabase: {-1}frontend
+olcPasswordHash: {SSHA}
+olcSizeLimit: unlimited
+olcAccess: {0}to dn.base="" by * read
+olcAccess: {1}to dn.base="cn=subschema" by * read
+
+dn: olcDatabase={1}mdb,cn=config
+objectClass: olcDatabaseConfig
+objectClass: olcMdbConfig
+olcDatabase: {1}mdb
+olcDbDirectory: %[1]s/db
+olcDbMaxSize: 1073741824
+olcDbNoSync: TRUE
+olcSuffix: dc=larkmoor,dc=example
+olcRootDN: cn=admin,dc=larkmoor,dc=example
+olcLastBind: TRUE
+olcDbIndex: objectClass,uid,entryUUID eq
+olcLimits: {0}dn.exact="uid=mossmgr,ou=people,dc=larkmoor,dc=example" size=unlimited
+olcAccess: {0}to dn.children="ou=hidden,dc=larkmoor,dc=example" attrs=pwdAccountLockedTime by * none
+olcAccess: {1}to dn.children="ou=services,dc=larkmoor,dc=example" attrs=userPassword,pwdAccountLockedTime,pwdReset by dn.exact="uid=mossmgr,ou=people,dc=larkmoor,dc=example" write by self write by anonymous auth by * none
+olcAccess: {2}to attrs=userPassword by self write by anonymous auth by * none
+olcAccess: {3}to * by users read by * none
+
+dn: olcOverlay={0}ppolicy,olcDatabase={1}mdb,cn=config
+objectClass: olcOverlayConfig
+objectClass: olcPPolicyConfig
+olcOverlay: {0}ppolicy
+olcPPolicyDefault: cn=default,ou=policies,dc=larkmoor,dc=example
+olcPPolicyHashCleartext: TRUE
+olcPPolicyUseLockout: TRUE
+`, folder)
+}
+
+func slapdData(d *Directory, history, entries int, accounts []string) string {
+	var out strings.Builder
+	fmt.Fprintf(&out, "dn: %s\nobjectClass: domain\ndc: larkmoor\n\n", d.Base)
+	for _, ou := range []string{"policies", "people", "services", "groups"} {
+		fmt.Fprintf(&out, "dn: ou=%s,%s\nobjectClass: organizationalUnit\nou: %s\n\n", ou, d.Base, ou)
+	}
+	fmt.Fprintf(&out, "dn: cn=default,ou=policies,%s\nobjectClass: device\nobjectClass: pwdPolicy\ncn: default\npwdAttribute: userPassword\npwdMaxAge: 7776000\npwdMinLength: 12\npwdCheckQuality: 2\npwdInHistory: %d\npwdLockout: TRUE\npwdLockoutDuration: 3600\n\n", d.Base, history)
+	fmt.Fprintf(&out, "dn: %s\nobjectClass: inetOrgPerson\nuid: mossmgr\ncn: mossmgr\nsn: mossmgr\nuserPassword: %s\n\n", d.Manager, ManagerPassword)
+	group := ""
+	for _, name := range append([]string{"svc-berth"}, accounts...) {
+		fmt.Fprintf(&out, "dn: %s\nobjectClass: inetOrgPerson\nuid: %s\ncn: %s\nsn: %s\nuserPassword: %s\n\n", d.DN(name), name, name, name, AccountPassword)
+		group += "member: " + d.DN(name) + "\n"
+	}
+	inner, outer := "cn=terminal,ou=groups,"+d.Base, "cn=operations,ou=groups,"+d.Base
+	fmt.Fprintf(&out, "dn: %s\nobjectClass: groupOfNames\ncn: terminal\n%smember: %s\n\n", inner, group, outer)
+	fmt.Fprintf(&out, "dn: %s\nobjectClass: groupOfNames\ncn: operations\nmember: %s\n\n", outer, inner)
+	for i := range entries {
+		fmt.Fprintf(&out, "dn: uid=person%06d,ou=people,%s\nobjectClass: inetOrgPerson\nuid: person%06d\ncn: Person %06d\nsn: Number %06d\ndisplayName: Person Number %06d\ndescription: made up for a benchmark, entry %d\n\n", i, d.Base, i, i, i, i, i)
+	}
+	return out.String()
+}
+
+// UnfriendlyOpenLDAP starts a directory as estates have them: several naming
+// contexts, one of them closed to the log-on, policies that lock in different
+// ways, an organizational unit whose locks are hidden, accounts of plain
+// classes with several names, and groups beside the accounts.
+func UnfriendlyOpenLDAP(t testing.TB, address string, port int) *Directory {
+	t.Helper()
+	const base = "dc=larkmoor,dc=example"
+	at := func(ago time.Duration) string { return time.Now().UTC().Add(-ago).Format("20060102150405Z") }
+	var out strings.Builder
+	fmt.Fprintf(&out, "dn: ou=hidden,%s\nobjectClass: organizationalUnit\nou: hidden\n\n", base)
+	for name, rule := range map[string]string{"hour": "pwdLockout: TRUE\npwdLockoutDuration: 3600", "forgood": "pwdLockout: TRUE\npwdLockoutDuration: 0", "off": "pwdLockout: FALSE"} {
+		fmt.Fprintf(&out, "dn: cn=%s,ou=policies,%s\nobjectClass: device\nobjectClass: pwdPolicy\ncn: %s\npwdAttribute: userPassword\n%s\n\n", name, base, name, rule)
+	}
+	person := func(ou, name, class, policy, locked, more string) {
+		fmt.Fprintf(&out, "dn: %s,ou=%s,%s\nobjectClass: %s\nsn: made up\nuserPassword: %s\n%s", name, ou, base, class, AccountPassword, more)
+		if policy != "" {
+			fmt.Fprintf(&out, "pwdPolicySubentry: cn=%s,ou=policies,%s\n", policy, base)
+		}
+		if locked != "" {
+			fmt.Fprintf(&out, "pwdAccountLockedTime: %s\n", locked)
+		}
+		out.WriteString("\n")
+	}
+	inet := func(ou, uid, policy, locked string) {
+		person(ou, "uid="+uid, "inetOrgPerson", policy, locked, "uid: "+uid+"\ncn: "+uid+"\n")
+	}
+	inet("services", "lock-ran-out", "hour", at(2*time.Hour))
+	inet("services", "lock-held", "hour", at(10*time.Minute))
+	inet("services", "lock-forgood", "forgood", at(2000*time.Hour))
+	inet("services", "lock-administrator", "hour", "000001010000Z")
+	inet("services", "lock-off", "off", "000001010000Z")
+	inet("services", "lock-none", "hour", "")
+	inet("services", "lock-default", "", at(2*time.Hour))
+	inet("hidden", "hidden-locked", "hour", at(10*time.Minute))
+	inet("hidden", "hidden-free", "hour", "")
+	person("services", "cn=Tide Board", "person", "", "", "cn: Another Name\ncn: Tide Board\n")
+	person("services", `cn=Kern\, Odile`, "organizationalPerson", "", "", "cn: Kern, Odile\n")
+	person("services", "uid=svc-two", "inetOrgPerson", "", "", "uid: alias-two\nuid: svc-two\ncn: two\n")
+	person("services", "cn=posix", "inetOrgPerson\nobjectClass: posixAccount", "", "", "cn: posix\nuid: svc-posix\nuidNumber: 7100\ngidNumber: 7001\nhomeDirectory: /srv/posix\n")
+	fmt.Fprintf(&out, "dn: cn=Passenger,ou=people,%s\nobjectClass: person\ncn: Passenger\nsn: no password\n\n", base)
+	fmt.Fprintf(&out, "dn: cn=boards,ou=groups,%s\nobjectClass: groupOfUniqueNames\ncn: boards\nuniqueMember: cn=tide board , OU=Services,%s#'0101'B\nuniqueMember: CN=Kern\\2C Odile,ou=services,%s\n\n", base, base, base)
+	fmt.Fprintf(&out, "dn: cn=all,ou=groups,%s\nobjectClass: groupOfNames\ncn: all\nmember: cn=boards,ou=groups,%s\n\n", base, base)
+	fmt.Fprintf(&out, "dn: cn=crew,ou=groups,%s\nobjectClass: posixGroup\ncn: crew\ngidNumber: 7001\n\n", base)
+	top := func(name string) string {
+		return fmt.Sprintf("dn: dc=%[1]s,dc=example\nobjectClass: domain\ndc: %[1]s\n\n", name)
+	}
+	return openLDAP(t, address, port, 0, 0, nil, []database{
+		{"dc=ferries,dc=example", "to * by users read", top("ferries") + "dn: uid=svc-second,dc=ferries,dc=example\nobjectClass: inetOrgPerson\nuid: svc-second\ncn: second\nsn: second\n\n"},
+		{"dc=closed,dc=example", "to * by * none", top("closed")},
+	}, out.String())
+}
+
+// Binds asks with the directory's own client whether a password is accepted.
+func Binds(t testing.TB, d *Directory, dn, password string) bool {
+	t.Helper()
+	ca, pw := filepath.Join(d.folder, "bind-ca.pem"), filepath.Join(d.folder, "bind.pw")
+	require.NoError(t, os.WriteFile(ca, []byte(d.CA), 0o600))
+	require.NoError(t, os.WriteFile(pw, []byte(password), 0o600))
+	cmd := exec.Command("ldapwhoami", "-x", "-H", fmt.Sprintf("ldaps://%s:%d", d.Address, d.Port), "-D", dn, "-y", pw)
+	cmd.Env = append(os.Environ(), "LDAPTLS_CACERT="+ca)
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		require.Contains(t, string(out), "Invalid credentials (49)", "%s", dn)
+	}
+	return err == nil
+}
