@@ -116,5 +116,8 @@ func (o *Operator) refreshKeys(ctx context.Context) error {
 			findings = append(findings, store.Finding{Key: "key/unheld/" + k.Fingerprint, Kind: "unheld-key", Severity: "low", Subject: k.Name, System: k.System, DependentID: k.DependentID, What: what + ", and no system that was read holds its private half", Next: "find its holder, or remove the entry"})
 		}
 	}
+	if len(all) >= store.MostKeyUses {
+		findings = append(findings, limitFinding("key/", "SSH keys", fmt.Sprintf("%d keys or more open something: the first %d are weighed", store.MostKeyUses, store.MostKeyUses), "the list of dependents has them all: moss dependent list --filter 'kind=authorized key'"))
+	}
 	return o.Store.SetFindings(ctx, "key/", findings)
 }

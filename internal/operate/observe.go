@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"sort"
-	"strconv"
 	"strings"
 	"time"
 
@@ -42,14 +41,15 @@ func (o *Operator) Observe(ctx context.Context) error {
 		findings = append(findings, *f)
 	}
 	if len(uses) >= store.MostSeenUses {
-		findings = append(findings, store.Finding{
-			Key: "observed/limit", Kind: "observed-limit", Severity: "medium", Subject: "observed use",
-			What: fmt.Sprintf("more than %d observed log-ons are kept: those of the latest accounts are not weighed, so what they explain or contradict is not told", store.MostSeenUses),
-			Next: "import fewer days of log-on records, or leave out accounts of people",
-		})
+		findings = append(findings, limitFinding("observed/", "observed use", fmt.Sprintf("%d observed log-ons or more are kept: those of the latest accounts are not weighed, so what they explain or contradict is not told", store.MostSeenUses), "import fewer days of log-on records, or leave out accounts of people"))
 	}
 	sort.Slice(findings, func(i, j int) bool { return findings[i].Key < findings[j].Key })
 	return o.Store.SetFindings(ctx, "observed/", findings)
+}
+
+// limitFinding says that a list of something ends before its end.
+func limitFinding(scope, subject, what, next string) store.Finding {
+	return store.Finding{Key: scope + "limit", Kind: "limit-reached", Severity: "medium", Subject: subject, What: what, Next: next}
 }
 
 // placeUses finds out whose the recorded log-ons are.
@@ -63,7 +63,7 @@ func (o *Operator) placeUses(ctx context.Context) error {
 		return err
 	}
 	for system, names := range unplaced {
-		v, err := o.Store.System(ctx, strconv.FormatInt(system, 10))
+		v, err := o.Store.SystemByID(ctx, system)
 		if err != nil {
 			return err
 		}
@@ -296,6 +296,9 @@ func (o *Operator) refreshUnused(ctx context.Context) error {
 			f.Next = "read what is missing first: the account may be used there"
 		}
 		findings = append(findings, f)
+	}
+	if len(names) >= store.MostUnused {
+		findings = append(findings, limitFinding("unused/", "unused accounts", fmt.Sprintf("%d accounts or more seem to be unused: the first %d are told", store.MostUnused, store.MostUnused), "deal with those that are told: the others follow"))
 	}
 	return o.Store.SetFindings(ctx, "unused/", findings)
 }

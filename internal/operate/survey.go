@@ -170,6 +170,13 @@ func (o *Operator) lookedFor(ctx context.Context) (connect.VisitRequest, time.Ti
 	if err != nil {
 		o.Log.Error("names of accounts cannot be read", "error", err)
 	}
+	var limits []store.Finding
+	if len(names) >= maxNamesToFind {
+		limits = append(limits, limitFinding("names/", "names in files", fmt.Sprintf("%d accounts or more look like those of programs: files are searched for the names of %d, first those in custody and those that something uses", maxNamesToFind, maxNamesToFind), "take the accounts that matter into custody: files that hold a value in custody are found without a name"))
+	}
+	if err := o.Store.SetFindings(ctx, "names/", limits); err != nil {
+		o.Log.Error("a limit cannot be told", "error", err)
+	}
 	values, err := o.inCustody(ctx)
 	if err != nil {
 		o.Log.Error("values in custody cannot be opened", "error", err)

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"strconv"
 	"time"
 )
 
@@ -16,6 +17,10 @@ func (s *Store) NamesToFind(ctx context.Context, limit int) ([]string, error) {
 	) WHERE kept OR tied OR likely ORDER BY kept DESC, tied DESC, name LIMIT ?`, limit)
 }
 
+// MostUnused is how many unused accounts are read at once; whoever gets so many
+// says that there may be more.
+const MostUnused = 2000
+
 // UnusedAccounts returns accounts for programs that nothing is known to use and
 // that did not sign in since a moment. The log-ons of Moss Ledger are left out.
 func (s *Store) UnusedAccounts(ctx context.Context, since time.Time) ([]Account, error) {
@@ -23,5 +28,5 @@ func (s *Store) UnusedAccounts(ctx context.Context, since time.Time) ([]Account,
 		AND (EXISTS (SELECT 1 FROM custody c WHERE c.account_id = a.id) OR a.folded LIKE 'svc%')
 		AND NOT EXISTS (SELECT 1 FROM ties t WHERE t.account_id = a.id AND t.strength <> 'mentions') AND NOT EXISTS (SELECT 1 FROM uses u WHERE u.account_id = a.id AND u.failed = 0)
 		AND NOT EXISTS (SELECT 1 FROM sessions_seen x WHERE x.system_id = a.system_id AND x.stable_id = a.stable_id)
-		AND (a.last_logon = '' OR a.last_logon < ?) AND NOT EXISTS (SELECT 1 FROM logons l WHERE l.account = a.name OR l.account = a.dn) ORDER BY systems.name, a.name LIMIT 2000`, stampOf(since))
+		AND (a.last_logon = '' OR a.last_logon < ?) AND NOT EXISTS (SELECT 1 FROM logons l WHERE l.account = a.name OR l.account = a.dn) ORDER BY systems.name, a.name LIMIT `+strconv.Itoa(MostUnused), stampOf(since))
 }

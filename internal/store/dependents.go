@@ -364,6 +364,10 @@ type KeyUse struct {
 	Holders     []string
 }
 
+// MostKeyUses is how many keys are read at once; whoever gets so many says that
+// there may be more.
+const MostKeyUses = 5000
+
 // KeyUses returns the keys that open something.
 func (s *Store) KeyUses(ctx context.Context) ([]KeyUse, error) {
 	return collect(ctx, s.read, func(rows *sql.Rows) (k KeyUse, err error) {
@@ -375,7 +379,7 @@ func (s *Store) KeyUses(ctx context.Context) ([]KeyUse, error) {
 		(SELECT json_group_array(systems.name || ':' || h.place) FROM dependents h JOIN systems ON systems.id = h.system_id WHERE h.kind = 'key' AND h.gone = '' AND json_extract(h.key, '$.fingerprint') = fp)
 		FROM (SELECT json_extract(d.key, '$.fingerprint') AS fp, d.name, systems.name AS system, d.id, COALESCE(json_extract(d.key, '$.lets'), '?') || ' on ' || systems.name AS door
 			FROM dependents d JOIN systems ON systems.id = d.system_id LEFT JOIN logons l ON l.name = systems.logon
-			WHERE d.kind = 'authorized key' AND d.gone = '' AND COALESCE(json_extract(d.key, '$.lets'), '') <> COALESCE(l.account, '-') ORDER BY systems.name, d.place) GROUP BY fp ORDER BY fp LIMIT 5000`)
+			WHERE d.kind = 'authorized key' AND d.gone = '' AND COALESCE(json_extract(d.key, '$.lets'), '') <> COALESCE(l.account, '-') ORDER BY systems.name, d.place) GROUP BY fp ORDER BY fp LIMIT `+strconv.Itoa(MostKeyUses))
 }
 
 // HoldingFingerprint returns the files that hold a value.

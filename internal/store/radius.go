@@ -48,17 +48,29 @@ func dependentNode(id int64, kind, name, place, state, mode, system string) radi
 	return n
 }
 
-func (w *radiusWalk) further(from []radius.Node) ([]radius.Step, error) {
-	var out []radius.Step
+// mostSteps is how many steps of one kind are read at once; the picture says
+// when there are more.
+const mostSteps = 20_000
+
+// cut takes off what was read to see whether there is more.
+func cut(steps []radius.Step) ([]radius.Step, bool) {
+	if len(steps) > mostSteps {
+		return steps[:mostSteps], true
+	}
+	return steps, false
+}
+
+func (w *radiusWalk) further(from []radius.Node) (out []radius.Step, more bool, err error) {
 	var files, programs [][4]any // node, system, kind, path or name
 	for _, n := range from {
 		switch {
 		case n.Kind == radius.NodeAccount:
 			steps, err := w.ties(n)
 			if err != nil {
-				return nil, err
+				return nil, false, err
 			}
-			out = append(out, steps...)
+			steps, cutOff := cut(steps)
+			out, more = append(out, steps...), more || cutOff
 		case n.Kind == radius.NodeDependent && n.Of == string(estate.DependentFile):
 			path, _, _ := strings.Cut(n.Name, "#")
 			files = append(files, [4]any{n.ID, w.where[n.ID], n.Of, path})
@@ -81,14 +93,16 @@ func (w *radiusWalk) further(from []radius.Node) ([]radius.Step, error) {
 		steps, err := collect(w.ctx, w.read, func(rows *sql.Rows) (s radius.Step, err error) {
 			s.Edge.Why = ask.why
 			return s, w.scan(rows, &s)
-		}, "SELECT json_extract(w.value, '$[0]'), "+radiusColumns+", '' FROM json_each(?) w CROSS JOIN "+ask.query+" CROSS JOIN dependents d ON d.id = r.dependent_id AND d.gone = '' JOIN systems ON systems.id = d.system_id", text(ask.of))
+		}, "SELECT json_extract(w.value, '$[0]'), "+radiusColumns+", '' FROM json_each(?) w CROSS JOIN "+ask.query+" CROSS JOIN dependents d ON d.id = r.dependent_id AND d.gone = '' JOIN systems ON systems.id = d.system_id LIMIT "+strconv.Itoa(mostSteps+1), text(ask.of))
 		if err != nil {
-			return nil, err
+			return nil, false, err
 		}
-		out = append(out, steps...)
+		steps, cutOff := cut(steps)
+		out, more = append(out, steps...), more || cutOff
 	}
 	steps, err := w.clients(programs)
-	return append(out, steps...), err
+	steps, cutOff := cut(steps)
+	return append(out, steps...), more || cutOff, err
 }
 
 const radiusColumns = "d.id, d.system_id, d.kind, d.name, d.place, d.state, d.start_mode, systems.name"
@@ -111,7 +125,7 @@ func (w *radiusWalk) ties(root radius.Node) ([]radius.Step, error) {
 		return s, w.scan(rows, &s, &s.Edge.Why, &s.Edge.Strength)
 	}, "SELECT 'a' || t.account_id, "+radiusColumns+`, t.detail, t.evidence, t.strength
 		FROM ties t JOIN dependents d ON d.id = t.dependent_id JOIN systems ON systems.id = d.system_id
-		WHERE t.account_id = CAST(? AS INTEGER) AND d.gone = '' AND t.evidence IN (SELECT value FROM json_each(?)) AND (? OR t.strength <> 'mentions') LIMIT 20000`,
+		WHERE t.account_id = CAST(? AS INTEGER) AND d.gone = '' AND t.evidence IN (SELECT value FROM json_each(?)) AND (? OR t.strength <> 'mentions') LIMIT `+strconv.Itoa(mostSteps+1),
 		root.ID[1:], text(w.evidence), w.mentions)
 	slices.SortFunc(steps, func(a, b radius.Step) int { // cheaper here than in the database
 		return cmp.Or(cmp.Compare(a.Node.System, b.Node.System), cmp.Compare(a.Node.Of, b.Node.Of), cmp.Compare(a.Node.Name, b.Node.Name))
@@ -153,5 +167,5 @@ func (w *radiusWalk) clients(programs [][4]any) ([]radius.Step, error) {
 		FROM ports p CROSS JOIN sockets k ON k.peer_port = p.local_port AND k.listens = 0
 			AND (k.peer IN (SELECT address FROM systems WHERE id = p.system_id UNION SELECT local FROM sockets WHERE system_id = p.system_id AND local NOT IN ('127.0.0.1', '::1', '0.0.0.0', '::'))
 				OR k.system_id = p.system_id AND k.peer IN ('127.0.0.1', '::1'))
-		JOIN systems ON systems.id = k.system_id LEFT JOIN dependents d ON d.system_id = k.system_id AND d.kind = 'unit' AND d.place = k.unit AND d.gone = '' LIMIT 20000`, text(programs))
+		JOIN systems ON systems.id = k.system_id LEFT JOIN dependents d ON d.system_id = k.system_id AND d.kind = 'unit' AND d.place = k.unit AND d.gone = '' LIMIT `+strconv.Itoa(mostSteps+1), text(programs))
 }

@@ -68,8 +68,9 @@ type Step struct {
 	Edge Edge // From and To are filled in
 }
 
-// Source tells what lies one step further than the nodes that it is given.
-type Source func(from []Node) ([]Step, error)
+// Source tells what lies one step further than the nodes that it is given, and
+// whether there is more than it tells.
+type Source func(from []Node) (steps []Step, more bool, err error)
 
 // Walk builds the picture from a root, up to a number of hops and of nodes.
 func Walk(root Node, hops, limit int, further Source) (Graph, error) {
@@ -78,10 +79,11 @@ func Walk(root Node, hops, limit int, further Source) (Graph, error) {
 	edges := map[[3]string]bool{}
 	edge := []Node{root}
 	for hop := 1; hop <= hops && len(edge) > 0; hop++ {
-		steps, err := further(edge)
+		steps, more, err := further(edge)
 		if err != nil {
 			return g, err
 		}
+		g.More = g.More || more
 		edge = nil
 		for _, s := range steps {
 			if s.Node.ID == s.From {

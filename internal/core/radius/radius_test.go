@@ -15,7 +15,7 @@ func dependent(id, of, name, system string) Node {
 
 // source is a small estate: a file read by a unit, a unit that needs it, a
 // program on another host connected to it, and a circle.
-func source(from []Node) ([]Step, error) {
+func source(from []Node) ([]Step, bool, error) {
 	further := map[string][]Step{
 		"a": {{Node: dependent("f", "file", "/etc/x.env", "quay1"), Edge: Edge{Why: "held", Strength: "matches"}}, {Node: dependent("u", "unit", "x.service", "quay1"), Edge: Edge{Why: "observed"}}},
 		"f": {{Node: dependent("u", "unit", "x.service", "quay1"), Edge: Edge{Why: WhyReads}}},
@@ -29,7 +29,7 @@ func source(from []Node) ([]Step, error) {
 			out = append(out, s)
 		}
 	}
-	return out, nil
+	return out, false, nil
 }
 
 func TestWalk(t *testing.T) {
@@ -50,6 +50,13 @@ func TestWalk(t *testing.T) {
 	near, err := Walk(root, 1, 100, source)
 	require.NoError(t, err)
 	assert.Len(t, near.Nodes, 3)
+	assert.False(t, near.More)
+	cut, err := Walk(root, 1, 100, func(from []Node) ([]Step, bool, error) {
+		steps, _, err := source(from)
+		return steps[:1], true, err
+	})
+	require.NoError(t, err)
+	assert.True(t, cut.More, "a source that does not tell all says so")
 	few, err := Walk(root, 9, 2, source)
 	require.NoError(t, err)
 	assert.True(t, few.More)

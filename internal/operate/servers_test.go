@@ -163,3 +163,16 @@ func TestReadingFromAnotherServer(t *testing.T) {
 	_, err = f.AddSystem(ctx, "ines", store.System{Name: "bad", Kind: "directory", Address: "127.0.0.1", Port: 1, Options: map[string]string{"servers": "ldaps://dc2"}})
 	assert.ErrorContains(t, err, "option servers")
 }
+
+// Of what cannot be read the first ones are listed, and how many more there are
+// is told.
+func TestManyProblemsAreCounted(t *testing.T) {
+	f := start(t)
+	for i := range 273 {
+		f.estate.Directory.Add(directory.Entry{DN: "CN=nameless" + strconv.Itoa(i) + "," + larkmoor.Base, Attributes: map[string][]string{"objectClass": {"user"}}})
+	}
+	visit := f.visit("dir")
+	require.Len(t, visit.Problems, 201)
+	assert.Contains(t, visit.Problems[0].Place, "nameless")
+	assert.Equal(t, "73 more could not be read: the first 200 are listed", visit.Problems[200].What)
+}
