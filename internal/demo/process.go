@@ -25,6 +25,9 @@ type Process struct {
 // File is a path in the process's folder.
 func (p *Process) File(name string) string { return filepath.Join(p.Folder, name) }
 
+// PID is the number of the service's process, while it runs.
+func (p *Process) PID() int { return p.service.Process.Pid }
+
 // StartService starts the service; drill is the number of journal records
 // after which it kills itself, 0 for never. At the first start the set-up code
 // is left in the file setup.code.

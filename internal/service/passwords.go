@@ -68,7 +68,9 @@ func hashPassword(password secret.Value) (string, error) {
 	if _, err := rand.Read(salt); err != nil {
 		return "", err
 	}
-	key := argon2.IDKey(password.Reveal(), salt, argonTime, argonMemory, argonThreads, argonKey)
+	text := password.Reveal()
+	defer clear(text)
+	key := argon2.IDKey(text, salt, argonTime, argonMemory, argonThreads, argonKey)
 	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
 		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key)), nil
 }
@@ -89,7 +91,9 @@ func checkPassword(password secret.Value, hash string) bool {
 	if err1 != nil || err2 != nil {
 		return false
 	}
-	got := argon2.IDKey(password.Reveal(), salt, iterations, memory, threads, uint32(len(want)))
+	text := password.Reveal()
+	defer clear(text)
+	got := argon2.IDKey(text, salt, iterations, memory, threads, uint32(len(want)))
 	return subtle.ConstantTimeCompare(got, want) == 1
 }
 

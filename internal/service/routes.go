@@ -84,6 +84,9 @@ func (l ListInput) query() store.Query {
 // Secret is a secret in a request body. It is never part of an answer.
 type Secret struct{ secret.Value }
 
+// secretFormat marks the fields that are secrets in the description of the API.
+const secretFormat = "password"
+
 // UnmarshalJSON reads it from a JSON string.
 func (v *Secret) UnmarshalJSON(raw []byte) error {
 	text, err := jsonString(raw)
@@ -93,7 +96,7 @@ func (v *Secret) UnmarshalJSON(raw []byte) error {
 
 // Schema implements huma.SchemaProvider.
 func (Secret) Schema(huma.Registry) *huma.Schema {
-	return &huma.Schema{Type: huma.TypeString, Format: "password", Description: "Never logged, never answered"}
+	return &huma.Schema{Type: huma.TypeString, Format: secretFormat, Description: "Never logged, never answered"}
 }
 
 // IDInput names one item by number. (Embedded inputs must be exported: huma

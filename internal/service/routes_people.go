@@ -112,6 +112,8 @@ type setUpInput struct {
 }
 
 func (s *Service) setUp(ctx context.Context, in *setUpInput) (*signedIn, error) {
+	defer in.Body.Code.Wipe()
+	defer in.Body.Password.Wipe()
 	hash, err := s.store.Meta(ctx, metaSetupCode)
 	if err != nil {
 		return nil, huma.Error409Conflict("the service is set up already: sign in")
@@ -195,6 +197,7 @@ func tooMany(wait time.Duration) error {
 }
 
 func (s *Service) signIn(ctx context.Context, in *signInInput) (*signedIn, error) {
+	defer in.Body.Password.Wipe()
 	user, err := s.store.User(ctx, in.Body.Name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
@@ -331,6 +334,7 @@ type addUserInput struct {
 }
 
 func (s *Service) addUser(ctx context.Context, in *addUserInput) (*body[Person], error) {
+	defer in.Body.Password.Wipe()
 	user, err := s.newUser(ctx, in.Body.Name, in.Body.Password, in.Body.Roles)
 	if err != nil {
 		return nil, err
@@ -368,6 +372,9 @@ type changeUserInput struct {
 }
 
 func (s *Service) changeUser(ctx context.Context, in *changeUserInput) (*body[Person], error) {
+	if in.Body.Password != nil {
+		defer in.Body.Password.Wipe()
+	}
 	user, err := s.store.User(ctx, in.Name)
 	if err != nil {
 		return nil, err
@@ -424,6 +431,8 @@ type ownPasswordInput struct {
 // changeOwnPassword needs the old one: a session that was left open must not
 // be enough.
 func (s *Service) changeOwnPassword(ctx context.Context, in *ownPasswordInput) (*empty, error) {
+	defer in.Body.Old.Wipe()
+	defer in.Body.New.Wipe()
 	user, err := s.store.User(ctx, who(ctx))
 	if err != nil {
 		return nil, err

@@ -12,6 +12,7 @@ import (
 	"net"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -63,6 +64,7 @@ type Service struct {
 	api      huma.API
 	throttle *throttle
 	hashing  *hashing
+	fields   sync.Map // operation to the fields of its body that are secrets
 	refusals refusals
 	base     context.Context
 	secure   bool
@@ -131,13 +133,14 @@ func Run(ctx context.Context, config Config) error {
 			_ = listener.Close()
 			return fmt.Errorf("TLS certificate: %w", err)
 		}
-		listener = tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12})
+		listener = tls.NewListener(forgetting{listener}, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12})
 		scheme = "https"
 	}
 	if err := s.operator.Start(ctx); err != nil {
 		_ = listener.Close()
 		return err
 	}
+	listener = forgetting{listener}
 	scheduled := make(chan struct{})
 	go func() {
 		defer close(scheduled)
@@ -209,7 +212,7 @@ func (s *Service) build() {
 	s.app.Use(s.guard)
 	s.registerHealth()
 	s.api = humafiber.New(s.app, apiConfig())
-	s.api.UseMiddleware(s.authenticate)
+	s.api.UseMiddleware(s.authenticate, s.withhold)
 	s.registerAll()
 	s.registerConsole()
 }

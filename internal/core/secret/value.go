@@ -22,6 +22,7 @@ import (
 	"log/slog"
 	"net/url"
 	"strings"
+	"unsafe"
 )
 
 // Placeholder is what a Value prints as.
@@ -35,6 +36,7 @@ var ErrNotStorable = errors.New("a secret value is never stored in clear: seal i
 // copied and shared between goroutines.
 type Value struct {
 	reveal func() string
+	wipe   func()
 }
 
 // New makes a Value of a string.
@@ -43,6 +45,24 @@ func New(text string) Value {
 		return Value{}
 	}
 	return Value{reveal: func() string { return text }}
+}
+
+// Hold makes a Value of the bytes themselves, which belong to it from then on.
+// It may be wiped.
+func Hold(text []byte) Value {
+	if len(text) == 0 {
+		return Value{}
+	}
+	return Value{reveal: func() string { return unsafe.String(&text[0], len(text)) }, wipe: func() { clear(text) }}
+}
+
+// Wipe overwrites a Value that was made with Hold; all copies of it are zeros
+// afterwards, and so is what RevealString returned. Only who knows that nobody
+// uses it any more may do that. Other Values stay as they are.
+func (v Value) Wipe() {
+	if v.wipe != nil {
+		v.wipe()
+	}
 }
 
 // FromBytes makes a Value of a copy of the bytes.

@@ -1,0 +1,232 @@
+package service
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"net"
+	"strconv"
+	"strings"
+	"sync"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
+	"github.com/gofiber/fiber/v3"
+
+	"mossledger.example/moss/internal/core/secret"
+)
+
+// Secrets in requests are taken out of the body before anything else reads it:
+// decoding and checking JSON copies every string several times, and nobody can
+// overwrite a copy that is garbage already. In the body stands a number in its
+// place; the handler's Secret gets the value by that number. When the request
+// is answered the bytes that arrived are overwritten.
+
+type withheldKey struct{}
+
+// withheld are the secrets of one request.
+type withheld struct {
+	values []secret.Value
+	raw    [][]byte // as they stood in the body, to find them in what was read
+}
+
+const withheldPrefix = "withheld:"
+
+// secretFields are the names of the fields of an operation's body that are
+// secrets, as its description says.
+func (s *Service) secretFields(operation *huma.Operation) []string {
+	if known, ok := s.fields.Load(operation.OperationID); ok {
+		return known.([]string)
+	}
+	var names []string
+	if operation.RequestBody != nil && operation.RequestBody.Content["application/json"] != nil {
+		schema := operation.RequestBody.Content["application/json"].Schema
+		if schema != nil && schema.Ref != "" {
+			schema = s.api.OpenAPI().Components.Schemas.SchemaFromRef(schema.Ref)
+		}
+		if schema != nil {
+			for name, property := range schema.Properties {
+				if property.Format == secretFormat {
+					names = append(names, name)
+				}
+			}
+		}
+	}
+	s.fields.Store(operation.OperationID, names)
+	return names
+}
+
+// withhold is middleware of operations whose body has secrets.
+func (s *Service) withhold(ctx huma.Context, next func(huma.Context)) {
+	names := s.secretFields(ctx.Operation())
+	c := humafiber.Unwrap(ctx)
+	if len(names) == 0 || ctx.Header("Content-Encoding") != "" {
+		next(ctx)
+		return
+	}
+	w := &withheld{}
+	w.take(c, names)
+	c.Locals(withheldKey{}, w)
+	defer w.forget(c)
+	next(ctx)
+}
+
+// take takes the secrets out of the body. A body that is no JSON object is left
+// for the decoder to refuse.
+func (w *withheld) take(c fiber.Ctx, names []string) {
+	body := c.Request().Body()
+	var fields map[string]json.RawMessage // copies that belong to us
+	if json.Unmarshal(body, &fields) != nil {
+		return
+	}
+	for given, raw := range fields {
+		if len(raw) == 0 || raw[0] != '"' || !isOneOf(given, names) {
+			continue
+		}
+		var text heldText
+		if json.Unmarshal(raw, &text) != nil {
+			continue
+		}
+		fields[given] = json.RawMessage(strconv.Quote(withheldPrefix + strconv.Itoa(len(w.values))))
+		w.values = append(w.values, secret.Hold(text.bytes))
+		w.raw = append(w.raw, raw[1:len(raw)-1])
+	}
+	if len(w.values) == 0 {
+		return
+	}
+	without, err := json.Marshal(fields)
+	if err != nil {
+		return
+	}
+	clear(body[:cap(body)])
+	c.Request().SetBodyRaw(without)
+}
+
+// isOneOf compares as the decoder does, which takes a name in any case.
+func isOneOf(given string, names []string) bool {
+	for _, name := range names {
+		if strings.EqualFold(given, name) {
+			return true
+		}
+	}
+	return false
+}
+
+// forget overwrites what arrived. The values live as long as their users.
+func (w *withheld) forget(c fiber.Ctx) {
+	if conn, ours := c.RequestCtx().Conn().(*forgetful); ours {
+		conn.forget(w.raw)
+	}
+	for _, raw := range w.raw {
+		clear(raw)
+	}
+}
+
+// heldText is the text of a JSON string in bytes that can be overwritten.
+type heldText struct{ bytes []byte }
+
+// UnmarshalText implements encoding.TextUnmarshaler. What it is given is part
+// of the input, or a buffer of its own that nobody else sees.
+func (h *heldText) UnmarshalText(text []byte) error {
+	h.bytes = bytes.Clone(text)
+	return nil
+}
+
+// Resolve implements huma.Resolver: it puts the value in its place.
+func (v *Secret) Resolve(ctx huma.Context) []error {
+	number, is := strings.CutPrefix(v.RevealString(), withheldPrefix)
+	if !is {
+		return nil
+	}
+	if w, ok := humafiber.Unwrap(ctx).Locals(withheldKey{}).(*withheld); ok {
+		if at, err := strconv.Atoi(number); err == nil && at >= 0 && at < len(w.values) {
+			v.Value = w.values[at]
+		}
+	}
+	return nil
+}
+
+// forgetful is a connection that can overwrite what was read from it: buffers
+// are used again, and keep what nobody has written over. Below TLS it is the
+// buffer in which a record is decrypted, above it the server's.
+type forgetful struct {
+	net.Conn
+	lock sync.Mutex
+	read [][]byte // buffers that were filled, the latest last
+}
+
+// keptBuffers is how many of a connection are remembered: one is used at a
+// time, and a larger one may take its place.
+const keptBuffers = 4
+
+// Read implements net.Conn.
+func (c *forgetful) Read(b []byte) (int, error) {
+	n, err := c.Conn.Read(b)
+	if cap(b) == 0 {
+		return n, err
+	}
+	b = b[:cap(b)]
+	c.lock.Lock()
+	defer c.lock.Unlock()
+	for i, known := range c.read {
+		if &known[len(known)-1] == &b[len(b)-1] { // another part of the same buffer
+			if len(b) > len(known) {
+				c.read[i] = b
+			}
+			return n, err
+		}
+	}
+	if len(c.read) == keptBuffers {
+		c.read = c.read[1:]
+	}
+	c.read = append(c.read, b)
+	return n, err
+}
+
+// forget overwrites values in the buffers. It is called while the request that
+// came through them is answered, when nobody reads.
+func (c *forgetful) forget(values [][]byte) {
+	if inner, ok := c.Conn.(interface{ NetConn() net.Conn }); ok {
+		if below, ours := inner.NetConn().(*forgetful); ours {
+			below.forget(values)
+		}
+	}
+	c.lock.Lock()
+	defer c.lock.Unlock()
+	for _, buffer := range c.read {
+		for _, value := range values {
+			overwrite(buffer, value)
+		}
+	}
+}
+
+func overwrite(buffer, value []byte) {
+	for len(value) > 0 {
+		at := bytes.Index(buffer, value)
+		if at < 0 {
+			return
+		}
+		clear(buffer[at : at+len(value)])
+		buffer = buffer[at+len(value):]
+	}
+}
+
+// CloseWrite ends what is written, where the connection can.
+func (c *forgetful) CloseWrite() error {
+	if half, able := c.Conn.(interface{ CloseWrite() error }); able {
+		return half.CloseWrite()
+	}
+	return errors.ErrUnsupported
+}
+
+// forgetting makes connections forgetful.
+type forgetting struct{ net.Listener }
+
+// Accept implements net.Listener.
+func (l forgetting) Accept() (net.Conn, error) {
+	conn, err := l.Listener.Accept()
+	if err != nil {
+		return nil, err
+	}
+	return &forgetful{Conn: conn}, nil
+}

@@ -1,0 +1,129 @@
+package service
+
+import (
+	"bytes"
+	"crypto/tls"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"testing"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/standin"
+)
+
+// Secrets are taken out of bodies before they are decoded, and arrive as they
+// were meant: whatever their spelling in JSON.
+func TestWithheldSecretsArrive(t *testing.T) {
+	r := start(t, nil)
+	r.setUp()
+	admin := r.signIn("ines")
+	for i, c := range []struct{ made, used string }{
+		{`lantern-mosaic-41-quay`, `lantern-mosaic-41-quay`},
+		{`lantern-\"mosaic\"\n41-quay`, "lantern-\\u0022mosaic\\u0022\\u000a41-quay"},
+		{`lantérn-🦭-mosaic-41`, `lant\u00e9rn-\ud83e\uddad-mosaic-41`},
+		{`withheld:0-and-more-of-it`, `withheld:0-and-more-of-it`}, // no way to another's value
+		{`lantern-mosaic-41-  two`, `lantern-mosaic-41-  two`},
+	} {
+		name := fmt.Sprintf("person%d", i)
+		response, answer := r.do("POST", "/api/v1/users", admin, fmt.Sprintf(`{"name":%q,"password":"%s","roles":["viewer"]}`, name, c.made))
+		require.Equal(t, 200, response.StatusCode, answer)
+		body := fmt.Sprintf([]string{
+			`{"name":%q,"password":"%s"}`,
+			`{"password":"%[2]s","name":%[1]q}`,
+			`{"name":%q,"PassWord":"%s"}`,
+			`{"name":%q,"password":"not this one","password":"%s"}`,
+		}[i%4], name, c.used)
+		response, answer = r.do("POST", "/api/v1/sessions", "", body)
+		assert.Equal(t, 200, response.StatusCode, "%s: %s", body, answer)
+	}
+	for body, want := range map[string]int{
+		`{"name":"ines","password":"withheld:0"}`:         401,
+		`{"name":"ines","password":17}`:                   422,
+		`{"name":"ines","password":null}`:                 422,
+		`{"name":"ines","password":["` + password + `"]}`: 422,
+		`{"name":"ines","password":"` + password:          400,
+		`{"name":"ines"}`:                                 422,
+		`"` + password + `"`:                              422,
+		`{"name":"ines","password":"\ud800 \x"}`:          400,
+	} {
+		response, answer := r.do("POST", "/api/v1/sessions", "", body)
+		assert.Equal(t, want, response.StatusCode, "%s: %s", body, answer)
+		assert.NotContains(t, answer, password)
+		assert.NotContains(t, answer, withheldPrefix)
+	}
+}
+
+// Every field that the API describes as a secret is withheld.
+func TestSecretsAreKnownByDescription(t *testing.T) {
+	s := &Service{Config: Config{Log: slog.New(slog.DiscardHandler)}, throttle: newThrottle(time.Now), hashing: newHashing()}
+	s.build()
+	withSecrets := map[string]int{}
+	for _, item := range s.api.OpenAPI().Paths {
+		for _, operation := range []*huma.Operation{item.Get, item.Post, item.Put, item.Patch, item.Delete} {
+			if operation == nil {
+				continue
+			}
+			if names := s.secretFields(operation); len(names) > 0 {
+				withSecrets[operation.OperationID] = len(names)
+			}
+		}
+	}
+	assert.Equal(t, map[string]int{"sign-in": 1, "set-up": 2, "add-user": 1, "change-user": 1, "change-own-password": 2, "save-logon": 2, "take-custody": 1, "take-key": 1}, withSecrets)
+}
+
+// Below TLS and above it, what was read can be overwritten.
+func TestConnectionsForget(t *testing.T) {
+	authority, err := standin.NewAuthority()
+	require.NoError(t, err)
+	config, err := authority.Server("127.0.0.1")
+	require.NoError(t, err)
+	near, far := net.Pipe()
+	below := &forgetful{Conn: far}
+	above := &forgetful{Conn: tls.Server(below, config)}
+	client := tls.Client(near, &tls.Config{InsecureSkipVerify: true})
+	sent := make(chan error, 1)
+	go func() {
+		_, err := io.WriteString(client, "before lantern-41 after lantern-41")
+		sent <- err
+	}()
+	buffer := make([]byte, 64)
+	n, err := above.Read(buffer)
+	require.NoError(t, err)
+	require.NoError(t, <-sent)
+	text := string(buffer[:n])
+	require.Contains(t, text, "lantern-41")
+	standing := func(c *forgetful) bool {
+		for _, b := range c.read {
+			if bytes.Contains(b, []byte("lantern-41")) {
+				return true
+			}
+		}
+		return false
+	}
+	require.True(t, standing(above) && standing(below), "it stands in both")
+	above.forget([][]byte{[]byte("lantern-41"), nil})
+	assert.False(t, standing(above))
+	assert.False(t, standing(below))
+	assert.Equal(t, "before \x00\x00\x00\x00\x00\x00\x00\x00\x00\x00 after \x00\x00\x00\x00\x00\x00\x00\x00\x00\x00", string(buffer[:n]), "and nothing else is touched")
+	_ = near.Close()
+	_ = far.Close()
+}
+
+func TestHeldValuesAreWiped(t *testing.T) {
+	text := []byte("lantern-41")
+	v := secret.Hold(text)
+	copied := v
+	v.Wipe()
+	assert.Equal(t, make([]byte, 10), text)
+	assert.Equal(t, make([]byte, 10), copied.Reveal())
+	shared := secret.New("stays")
+	shared.Wipe()
+	assert.Equal(t, "stays", shared.RevealString())
+}
