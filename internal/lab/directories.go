@@ -263,6 +263,36 @@ func (d *Directory) FineGrained(t testing.TB, name string, shortest int, account
 	}
 }
 
+// Hide takes from the manager of a Samba directory the right to see what lies
+// below a container; what it returns gives it back.
+func (d *Directory) Hide(t testing.TB, container string) (show func()) {
+	t.Helper()
+	database := []string{"--configfile=" + filepath.Join(d.folder, "dc/offline.conf"), "-H", filepath.Join(d.folder, "dc/private/sam.ldb")}
+	of := func(dn, attribute string) string {
+		out, err := run(t.Context(), "", "ldbsearch", append(database, "-b", dn, "-s", "base", attribute)...)
+		require.NoError(t, err)
+		_, value, found := strings.Cut(strings.ReplaceAll(out, "\n ", ""), "\n"+attribute+":")
+		require.True(t, found, out)
+		value, _, _ = strings.Cut(value, "\n")
+		return value
+	}
+	sid, before := strings.TrimSpace(of(d.Manager, "objectSid")), of(container, "nTSecurityDescriptor")
+	_, err := run(t.Context(), "", "samba-tool", append([]string{"dsacl", "set", "--objectdn=" + container, "--sddl=(D;CI;LCRPLO;;;" + sid + ")"}, d.local()...)...)
+	require.NoError(t, err)
+	return func() {
+		t.Helper()
+		_, err := run(t.Context(), "dn: "+container+"\nchangetype: modify\nreplace: nTSecurityDescriptor\nnTSecurityDescriptor:"+before+"\n", "ldbmodify", database...)
+		require.NoError(t, err)
+	}
+}
+
+// Delete deletes an entry of a Samba directory.
+func (d *Directory) Delete(t testing.TB, dn string) {
+	t.Helper()
+	_, err := run(t.Context(), "", "ldbdel", "--configfile="+filepath.Join(d.folder, "dc/offline.conf"), "-H", filepath.Join(d.folder, "dc/private/sam.ldb"), dn)
+	require.NoError(t, err)
+}
+
 // AllowReadingPolicies lets every account that signed in read fine-grained
 // policies.
 func (d *Directory) AllowReadingPolicies(t testing.TB) {

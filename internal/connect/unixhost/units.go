@@ -113,10 +113,20 @@ func (v *visit) unitTexts(ctx context.Context, names []string, units []shownUnit
 			unread = append(unread, connect.Unread{Stage: connect.StageRead, Place: "unit files", What: estate.FirstLine(r.errs), Next: "let the log-on read unit files, or survey with more rights"})
 			break
 		}
-		what := strings.TrimSpace(r.errs)
-		v.incomplete(connect.ScopeUnits, "the text of "+names[stopped]+" cannot be read, and with it which credentials it loads")
-		unread = append(unread, connect.Unread{Stage: connect.StageRead, Place: names[stopped], What: "its unit file cannot be read: " + what, Next: "let " + v.target.LogOn.Account + " read it: unit files hold no secrets"})
+		name := names[stopped]
 		names = names[stopped+1:]
+		what := strings.TrimSpace(r.errs)
+		show := []string{"/usr/bin/systemctl", "cat", "--no-pager", "--", name}
+		if r = v.sudo(ctx, nil, show...); r.err != nil {
+			return "", nil, v.failure(connect.StageRead, r, "systemctl cat")
+		}
+		if r.exit == 0 { // with rights it may be read all the same
+			texts.Write(r.out)
+			texts.WriteString("\n")
+			continue
+		}
+		v.incomplete(connect.ScopeUnits, "the text of "+name+" cannot be read, and with it which credentials it loads")
+		unread = append(unread, connect.Unread{Stage: connect.StageRead, Place: name, What: "its unit file cannot be read: " + what, Next: "let " + v.target.LogOn.Account + " read the file, or run with sudo: " + strings.Join(show, " ")})
 	}
 	return texts.String(), unread, nil
 }
