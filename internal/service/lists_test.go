@@ -3,7 +3,6 @@ package service
 import (
 	"encoding/base64"
 	"encoding/json"
-	"fmt"
 	"net/url"
 	"regexp"
 	"strings"
@@ -90,5 +89,5 @@ func TestEveryListWithEveryFilter(t *testing.T) {
 		}
 	}
 	assert.GreaterOrEqual(t, lists, 12, "all lists were asked")
-	assert.NotContains(t, r.log.String(), `"level":"ERROR"`, fmt.Sprint("no request failed inside"))
+	assert.NotContains(t, r.log.String(), `"level":"ERROR"`, "no request failed inside")
 }

@@ -3,6 +3,7 @@ package directory
 import (
 	"context"
 	"hash/maphash"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -100,19 +101,12 @@ func (s *session) keepsLocks() (bool, *connect.Failure) {
 		}
 		return true, nil
 	}
-	for _, entry := range res.Entries {
-		types := entry.GetAttributeValues("attributeTypes")
-		if len(types) == 0 {
-			return true, nil
-		}
-		for _, definition := range types {
-			if strings.Contains(definition, "'"+lockAttribute+"'") { // RFC 4512, section 4.1.2
-				return true, nil
-			}
-		}
-		return false, nil
+	if len(res.Entries) == 0 || len(res.Entries[0].GetAttributeValues("attributeTypes")) == 0 {
+		return true, nil
 	}
-	return true, nil
+	return slices.ContainsFunc(res.Entries[0].GetAttributeValues("attributeTypes"), func(definition string) bool {
+		return strings.Contains(definition, "'"+lockAttribute+"'") // RFC 4512, section 4.1.2
+	}), nil
 }
 
 // notLocked matches entries of which it can be read that they have no lock.
