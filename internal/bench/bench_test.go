@@ -58,10 +58,14 @@ func survey(b *testing.B, o *operate.Operator, accounts int) time.Duration {
 		require.NoError(b, err)
 		if v.State != "running" {
 			took := time.Since(began)
-			require.Equal(b, 0, v.Failed)
-			page, err := o.Store.Accounts(ctx, store.Query{Limit: 1})
+			visits, err := o.Store.VisitsAfter(ctx, id, 0)
 			require.NoError(b, err)
-			require.GreaterOrEqual(b, page.Total, accounts)
+			for _, visit := range visits {
+				require.Equal(b, "done", visit.State, "%s: %s %v", visit.System, visit.Words, visit.Problems)
+			}
+			overview, err := o.Store.Overview(ctx)
+			require.NoError(b, err)
+			require.GreaterOrEqual(b, overview.Accounts, accounts)
 			return took
 		}
 		select {

@@ -127,6 +127,9 @@ func (c column) compareMoment(operator, value string) (string, []any, error) {
 	}
 	for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04", "2006-01-02 15:04"} {
 		if t, err := time.Parse(layout, value); err == nil {
+			if operator == "=" || operator == "<>" { // never is another moment
+				return "(" + c.sql + ") " + operator + " ?", []any{stampOf(t)}, nil
+			}
 			return "((" + c.sql + ") " + operator + " ? AND (" + c.sql + ") <> '')", []any{stampOf(t)}, nil
 		}
 	}
