@@ -33,7 +33,7 @@ import (
 )
 
 // Version of the program.
-const Version = "0.5.0"
+const Version = "0.5.1"
 
 // Config says how to run.
 type Config struct {
