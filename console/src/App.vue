@@ -74,6 +74,7 @@ nav a { padding: 7px 16px 7px 13px; color: var(--ink); text-decoration: none; bo
 nav a:hover { background: var(--ground); }
 nav a.here { border-left-color: var(--moss); background: var(--good-bg); font-weight: 600; }
 .foot { margin-top: auto; padding: 0 16px; display: grid; gap: 6px; justify-items: start; }
+.foot a { min-height: 24px; min-width: 24px; align-content: center; }
 .small { font-size: 12px; }
 main { padding: 20px 24px 40px; min-width: 0; outline: none; }
 .alone { display: grid; place-items: center; min-height: 100vh; padding: 0; }

@@ -79,10 +79,12 @@ func add(b *testing.B, o *operate.Operator, logon, account string, password, key
 	ctx := context.Background()
 	require.NoError(b, o.SaveLogOn(ctx, "bench", logon, account, password, key))
 	v.LogOn = logon
-	id, err := o.AddSystem(ctx, "bench", v)
+	_, err := o.AddSystem(ctx, "bench", v)
 	require.NoError(b, err)
 	if fingerprint != "" {
-		require.NoError(b, o.Store.ApproveHostKey(ctx, id, fingerprint, "bench"))
+		_, report, err := o.CheckSystem(ctx, "bench", v.Name, fingerprint)
+		require.NoError(b, err)
+		require.True(b, report.OK(), "%+v", report)
 	}
 }
 

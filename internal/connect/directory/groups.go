@@ -13,13 +13,14 @@ import (
 
 // memberships knows which group lies in which.
 type memberships struct {
-	parents map[string][]string // folded DN of a group or member, or memberUid, to groups
+	parents map[string][]string // folded DN of a group or member to groups
+	named   map[string][]string // memberUid to groups
 	groups  map[string]bool     // folded DNs
 	numbers map[string][]string // gidNumber or SID to DNs, for primary groups
 }
 
 func newMemberships() *memberships {
-	return &memberships{parents: map[string][]string{}, groups: map[string]bool{}, numbers: map[string][]string{}}
+	return &memberships{parents: map[string][]string{}, named: map[string][]string{}, groups: map[string]bool{}, numbers: map[string][]string{}}
 }
 
 // fold makes spellings of one name the same. What is no name is compared as it
@@ -94,13 +95,14 @@ func (m *memberships) add(e *ldap.Entry, windows bool) {
 	if number := e.GetAttributeValue("gidNumber"); number != "" {
 		m.numbers[number] = append(m.numbers[number], e.DN)
 	}
-	for _, attribute := range []string{"member", "uniqueMember", "memberUid"} {
+	for _, attribute := range []string{"member", "uniqueMember"} {
 		for _, member := range e.GetAttributeValues(attribute) {
-			if attribute == "uniqueMember" {
-				member = withoutBits(member)
-			}
-			m.parents[fold(member)] = append(m.parents[fold(member)], e.DN)
+			member = fold(withoutBits(member))
+			m.parents[member] = append(m.parents[member], e.DN)
 		}
+	}
+	for _, name := range e.GetAttributeValues("memberUid") { // letters count (RFC 2307, section 3)
+		m.named[name] = append(m.named[name], e.DN)
 	}
 }
 
@@ -116,7 +118,10 @@ func withoutBits(member string) string {
 // of returns the groups of an account by its DN, its name and the number of its
 // primary group.
 func (m *memberships) of(e *ldap.Entry, name string) []string {
-	direct := append(append([]string(nil), m.parents[fold(e.DN)]...), m.parents[fold(name)]...)
+	if len(m.groups) == 0 {
+		return nil
+	}
+	direct := append(append([]string(nil), m.parents[fold(e.DN)]...), m.named[name]...)
 	if number := e.GetAttributeValue("gidNumber"); number != "" {
 		direct = append(direct, m.numbers[number]...)
 	}

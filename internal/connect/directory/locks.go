@@ -138,11 +138,12 @@ func (s *session) lockNow(entry *ldap.Entry) (estate.Tristate, *connect.Failure)
 
 // locks are those of all accounts that a visit reads.
 type locks struct {
-	rules  lockRules
-	kept   bool
-	seed   maphash.Seed
-	free   map[uint64]struct{} // of DNs that can be seen to have no lock
-	unread string              // why policies are not known
+	rules lockRules
+	kept  bool
+	seed  maphash.Seed
+	free  map[uint64]struct{} // of DNs that can be seen to have no lock
+	ended chan struct{}
+	err   error
 }
 
 func (v *visit) readLocks(ctx context.Context) (l *locks, failure *connect.Failure) {
@@ -150,8 +151,8 @@ func (v *visit) readLocks(ctx context.Context) (l *locks, failure *connect.Failu
 	if l.kept, failure = v.keepsLocks(); failure != nil || !l.kept {
 		return l, failure
 	}
-	if l.rules, failure = v.lockRules(); failure != nil {
-		l.unread = failure.Words
+	if l.rules, failure = v.lockRules(); failure != nil && failure.Code != connect.CodeGone && failure.Code != connect.CodeNotPermitted {
+		return l, failure // policies that are hidden leave locks unknown
 	}
 	for _, base := range v.bases {
 		if v.closed[base] != "" {

@@ -197,7 +197,8 @@ const maxContexts = 100
 // all servers of a directory, and so it tells which directory this is.
 func (s *session) readContexts() *connect.Failure {
 	s.closed = map[string]string{}
-	contexts := s.root.GetAttributeValues("namingContexts")
+	// In an order of its own: servers need not tell them in the same.
+	contexts := slices.Sorted(slices.Values(s.root.GetAttributeValues("namingContexts")))
 	if len(contexts) > maxContexts {
 		return s.target.Fail(connect.StagePermitted, connect.CodeProtocol, fmt.Sprintf("it has %d naming contexts, at most %d are read", len(contexts), maxContexts), "give one with --option base=DN", nil)
 	}

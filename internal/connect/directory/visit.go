@@ -156,7 +156,7 @@ func (v *visit) take(entries []*ldap.Entry, lock *locks) error {
 	return v.emit(batch)
 }
 
-// pages reads a search page by page, the next one while each is taken in.
+// pages reads a search page by page, the next ones while each is taken in.
 func (v *visit) pages(ctx context.Context, base, filter string, attributes []string, each func([]*ldap.Entry) error) error {
 	ctx, cancel := context.WithCancel(ctx)
 	s, failure := openStream(ctx, v.target)

@@ -2,6 +2,7 @@ package held
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 
 	"mossledger.example/moss/internal/core/secret"
@@ -34,14 +35,64 @@ func (r *Redactor) Text(text string) string {
 	if text == "" {
 		return text
 	}
-	text = redactPEM.ReplaceAllString(text, secret.Placeholder)
-	text = redactQuoted.ReplaceAllStringFunc(text, func(all string) string { // a command inside of another text
-		return all[:1] + r.commands(all[1:len(all)-1]) + all[len(all)-1:]
-	})
-	text = r.commands(text)
-	text = redactURL.ReplaceAllString(text, "${1}"+secret.Placeholder+"${3}")
-	text = redactBearer.ReplaceAllString(text, "${1}${2}"+secret.Placeholder)
-	text = redactAssign.ReplaceAllStringFunc(text, func(all string) string {
+	return r.known(r.placed(text, seen(text)))
+}
+
+// suspects are the ways in which a text may hold a secret. Most texts have none
+// of the characters that it takes, and there are millions of them: telling so is
+// much cheaper than looking.
+type suspects struct{ pem, quoted, command, address, header, assignment bool }
+
+func seen(text string) suspects {
+	s := suspects{
+		pem: strings.Contains(text, "-----BEGIN"), quoted: strings.ContainsAny(text, `"'`) && strings.Contains(text, "-"),
+		command: strings.ContainsAny(text, "-=/"), address: strings.Contains(text, "://"), assignment: strings.ContainsAny(text, ":="),
+	}
+	lower := strings.ToLower(text)
+	hasAny := func(words ...string) bool {
+		return slices.ContainsFunc(words, func(w string) bool { return strings.Contains(lower, w) })
+	}
+	// Letters beyond ASCII may fold to these words: there it is looked.
+	beyond := !isASCII(text)
+	s.header = beyond || hasAny("basic", "bearer", "negotiate")
+	s.command = s.command || s.header
+	// Each name in redactAssign has one of these.
+	s.assignment = s.assignment && (beyond || hasAny("pass", "pw", "secret", "token", "credential", "key", "auth"))
+	return s
+}
+
+func isASCII(text string) bool {
+	for i := range len(text) {
+		if text[i] >= 0x80 {
+			return false
+		}
+	}
+	return true
+}
+
+// placed replaces what stands where a secret stands.
+func (r *Redactor) placed(text string, may suspects) string {
+	if may.pem {
+		text = redactPEM.ReplaceAllString(text, secret.Placeholder)
+	}
+	if may.quoted {
+		text = redactQuoted.ReplaceAllStringFunc(text, func(all string) string { // a command inside of another text
+			return all[:1] + r.commands(all[1:len(all)-1]) + all[len(all)-1:]
+		})
+	}
+	if may.command {
+		text = r.commands(text)
+	}
+	if may.address {
+		text = redactURL.ReplaceAllString(text, "${1}"+secret.Placeholder+"${3}")
+	}
+	if may.header {
+		text = redactBearer.ReplaceAllString(text, "${1}${2}"+secret.Placeholder)
+	}
+	if !may.assignment {
+		return text
+	}
+	return redactAssign.ReplaceAllStringFunc(text, func(all string) string {
 		m := redactAssign.FindStringSubmatch(all)
 		value := strings.Trim(m[3], `"'`)
 		if !isSecret(strings.TrimLeft(m[1], "-")) || value == "" || reference.MatchString(value) || isWord(value) || nameService[value] || strings.Contains(value, secret.Placeholder) {
@@ -49,7 +100,6 @@ func (r *Redactor) Text(text string) string {
 		}
 		return m[1] + m[2] + secret.Placeholder
 	})
-	return r.known(text)
 }
 
 // known replaces words that are values in custody.

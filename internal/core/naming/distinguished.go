@@ -64,6 +64,41 @@ var attributeNames = map[string]string{
 // a relative name in order, no spaces around separators, escapes only where
 // section 2.4 asks for them.
 func NormalDN(text string) (string, error) {
+	if plainDN(text) { // nearly all are
+		return strings.ToLower(text), nil
+	}
+	return parsedDN(text)
+}
+
+// plainDN reports whether a name is in the normal form but for the case of its
+// letters: nothing quoted, escaped or doubled, one part to a relative name,
+// each type by its usual name.
+func plainDN(text string) bool {
+	start, inValue := 0, false
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case c == '=' && !inValue:
+			if !usualNames[text[start:i]] || i+1 < len(text) && strings.IndexByte(" #,", text[i+1]) >= 0 {
+				return false
+			}
+			inValue = true
+		case c == ',' && inValue:
+			start, inValue = i+1, false
+		case c == ' ':
+			if !inValue || i+1 == len(text) || text[i+1] == ' ' || text[i+1] == ',' {
+				return false
+			}
+		case c < ' ' || c >= 0x7f || strings.IndexByte("\\\"+;<>=,#", c) >= 0:
+			return false
+		}
+	}
+	return inValue
+}
+
+// usualNames are those that plainDN knows, as directories write them.
+var usualNames = map[string]bool{"CN": true, "cn": true, "OU": true, "ou": true, "DC": true, "dc": true, "uid": true, "UID": true, "O": true, "o": true, "C": true, "c": true, "L": true, "l": true}
+
+func parsedDN(text string) (string, error) {
 	p := &dnParser{text: text}
 	var names, parts []string
 	for {

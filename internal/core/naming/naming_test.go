@@ -103,7 +103,7 @@ func TestResolve(t *testing.T) {
 }
 
 func FuzzNormalDN(f *testing.F) {
-	for _, seed := range []string{"CN=a,DC=b", `CN=a\,b+x=\23`, "dc= x ;dc=y", `cn=\ff`, "=", `a=\`} {
+	for _, seed := range []string{"CN=a,DC=b", "cn=a b,DC=c", "cn=a ,dc=b", "cn= a", "cn=#a", "cn=a#", "cn=,dc=b", "cn=a,", "cn=", "cn", `CN=a\,b+x=\23`, "dc= x ;dc=y", `cn=\ff`, "=", `a=\`} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -111,6 +111,9 @@ func FuzzNormalDN(f *testing.F) {
 		if err != nil {
 			return
 		}
+		parsed, err := parsedDN(text)
+		require.NoError(t, err)
+		require.Equal(t, parsed, normal, "the short way gives the same")
 		again, err := NormalDN(normal)
 		require.NoError(t, err, "%q gives %q", text, normal)
 		require.Equal(t, normal, again, "a normal form is its own normal form")
@@ -157,5 +160,17 @@ func TestHostNames(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, Resolved, res.State, text)
 		assert.Equal(t, want, res.Accounts[0].ID, text)
+	}
+}
+
+func TestPlainNamesAreTheRule(t *testing.T) {
+	for _, text := range []string{"CN=svc-berth,OU=Service Accounts,DC=larkmoor,DC=example", "uid=person000123,ou=people,dc=larkmoor,dc=example"} {
+		assert.True(t, plainDN(text), text)
+	}
+	for _, text := range []string{"", "cn", "cn=", "cn=,dc=b", "cn=a,", "cn=a b ,dc=c", "cn=a  b", "cn=#a", `cn=a\,b`, `cn="a"`, "cn=a+uid=b", "commonName=a", "cn=é", "cn=a=b", "Cn=a"} {
+		normal, err := NormalDN(text)
+		parsed, parsedErr := parsedDN(text)
+		assert.Equal(t, parsedErr == nil, err == nil, text)
+		assert.Equal(t, parsed, normal, text)
 	}
 }
