@@ -80,6 +80,7 @@ func fill(b *testing.B, folder string) (account int64, took time.Duration) {
 		}
 		require.NoError(b, s.PutDependents(ctx, id, list, store.NewSeen(), &tally))
 	}
+	require.NoError(b, s.MergeIndexes(ctx)) // as a survey does at its end
 	// Ties: one account has 5,000 files, each read by a unit; the others a few.
 	count, err := s.Dependents(ctx, 0, store.Query{Limit: 1})
 	require.NoError(b, err)

@@ -213,7 +213,12 @@ func (o *Operator) readingTurn(ctx context.Context, system int64) (waited bool, 
 }
 
 func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.System, visits []store.Visit, then func()) {
-	request, begun := o.lookedFor(ctx)
+	// Hosts are searched for names and values; others need no list of them.
+	var request connect.VisitRequest
+	begun := o.Now()
+	if slices.ContainsFunc(systems, func(v store.System) bool { return estate.Kind(v.Kind).IsHost() }) {
+		request, begun = o.lookedFor(ctx)
+	}
 	var all sync.WaitGroup
 	var lock sync.Mutex
 	touched := false
@@ -233,7 +238,7 @@ func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.Syst
 				defer func() { <-o.visiting }()
 			case <-ctx.Done(): // the visit is then only marked as not made
 			}
-			if waited { // what is looked for may be more by now
+			if waited && estate.Kind(systems[i].Kind).IsHost() { // what is looked for may be more by now
 				request, begun = o.lookedFor(ctx)
 			}
 			changed, read := o.visit(ctx, systems[i], visits[i], request, begun)
@@ -277,6 +282,9 @@ func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.Syst
 		close(followed)
 	}
 	o.bus.wake(surveyTopic(id), "all")
+	if err := o.Store.MergeIndexes(o.base); err != nil && o.base.Err() == nil {
+		o.Log.Error("search indexes could not be merged", "error", err)
+	}
 }
 
 var scopeTables = map[string][2]string{

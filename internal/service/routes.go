@@ -8,6 +8,8 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -47,13 +49,27 @@ func describe(method, path, operation, summary string) huma.Operation {
 	}
 	op := huma.Operation{
 		Method: method, Path: "/api/v1" + path, OperationID: operation, Summary: summary, MaxBodyBytes: 11 << 20,
-		Errors: []int{http.StatusBadRequest, http.StatusUnauthorized, http.StatusForbidden},
+		Errors: refused(method, path), Security: []map[string][]string{{}},
 	}
 	if access[operation][0] != public {
 		op.Security = []map[string][]string{{"token": {}}, {"session": {}}}
 		op.Description = fmt.Sprintf("Roles: %v", access[operation])
 	}
 	return op
+}
+
+// refused are the statuses with which a request may be answered in place of
+// what it asked for; the validation of requests adds 422, everything 500.
+func refused(method, path string) []int {
+	out := []int{http.StatusBadRequest, http.StatusUnauthorized, http.StatusForbidden, http.StatusTooManyRequests, http.StatusServiceUnavailable, http.StatusGatewayTimeout}
+	if strings.Contains(path, "{") {
+		out = append(out, http.StatusNotFound)
+	}
+	if method != http.MethodGet {
+		out = append(out, http.StatusNotFound, http.StatusConflict, http.StatusPreconditionFailed, http.StatusRequestEntityTooLarge, http.StatusUnprocessableEntity, http.StatusBadGateway)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 // body is an answer with a body only.

@@ -56,6 +56,10 @@ type signInInput struct {
 	Cookie string `cookie:"moss_device"`
 }
 
+type signedOut struct {
+	SetCookie []http.Cookie `header:"Set-Cookie"`
+}
+
 type signedIn struct {
 	SetCookie []http.Cookie `header:"Set-Cookie"`
 	Body      Me
@@ -72,9 +76,9 @@ func (s *Service) registerPeople() {
 	})
 	add(s, http.MethodPost, "/setup", "set-up", "Make the first user with the one-time set-up code", s.setUp)
 	add(s, http.MethodPost, "/sessions", "sign-in", "Sign in", s.signIn)
-	add(s, http.MethodDelete, "/sessions/current", "sign-out", "Sign out", func(ctx context.Context, _ *empty) (*signedIn, error) {
+	add(s, http.MethodDelete, "/sessions/current", "sign-out", "Sign out", func(ctx context.Context, _ *empty) (*signedOut, error) {
 		bearer := callOf(ctx).bearer
-		return &signedIn{SetCookie: []http.Cookie{s.cookie("", time.Unix(1, 0))}}, s.store.EndSession(ctx, bearer)
+		return &signedOut{SetCookie: []http.Cookie{s.cookie("", time.Unix(1, 0))}}, s.store.EndSession(ctx, bearer)
 	})
 	add(s, http.MethodGet, "/me", "get-me", "Who is signed in", func(ctx context.Context, _ *empty) (*body[Me], error) {
 		user, _ := ctx.Value(keyUser).(store.User)

@@ -224,6 +224,7 @@ func apiConfig() huma.Config {
 	config.SchemasPath = ""
 	config.CreateHooks = nil // no $schema links in answers
 	config.Info.Description = "Service accounts: what there is, what depends on it, and changing it without breaking anything. Errors are problem details (RFC 9457). Lists take filter, sort, limit and cursor. Requests that start work take an Idempotency-Key."
+	config.Servers = []*huma.Server{{URL: "/", Description: "The service that the description was read from"}}
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token":   {Type: "http", Scheme: "bearer", Description: "An API token"},
 		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie, Description: "The console's session; changing requests also send X-Moss-Console: 1"},

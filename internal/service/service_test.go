@@ -89,6 +89,9 @@ func (r *running) do(method, path, token, body string, header ...string) (*http.
 	}
 	raw, err := io.ReadAll(response.Body)
 	require.NoError(r.t, err)
+	contract, err := described()
+	require.NoError(r.t, err)
+	contract.hold(r.t, method, path, response, string(raw))
 	return response, string(raw)
 }
 

@@ -125,7 +125,9 @@ func (s *Store) CleanTexts(ctx context.Context, clean func(string) string) (chan
 // in the segments of the search index, until then.
 func (s *Store) compact(ctx context.Context) error {
 	for _, statement := range []string{
+		"INSERT INTO found_accounts (found_accounts) VALUES ('optimize')",
 		"INSERT INTO found_dependents (found_dependents) VALUES ('optimize')",
+		"INSERT INTO parts_dependents (parts_dependents) VALUES ('optimize')",
 		"PRAGMA wal_checkpoint(TRUNCATE)", "VACUUM", "PRAGMA wal_checkpoint(TRUNCATE)",
 	} {
 		if _, err := s.write.ExecContext(ctx, statement); err != nil {

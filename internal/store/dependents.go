@@ -254,7 +254,7 @@ func (t *tieSource) Authorized(fingerprint string) ([]ties.Door, error) {
 			d.Detail += ", only with " + strings.Join(list, ", ")
 		}
 		return d, err
-	}, `SELECT a.id, a.name, systems.name, COALESCE(json_extract(d.key, '$.options'), 'null') FROM dependents d JOIN accounts a ON a.system_id = d.system_id AND a.folded = LOWER(json_extract(d.key, '$.lets')) AND a.gone = ''
+	}, `SELECT a.id, a.name, systems.name, COALESCE(json_extract(d.key, '$.options'), 'null') FROM dependents d JOIN accounts a ON a.system_id = d.system_id AND a.folded = moss_fold(json_extract(d.key, '$.lets')) AND a.gone = ''
 		JOIN systems ON systems.id = d.system_id WHERE d.kind = 'authorized key' AND d.gone = '' AND json_extract(d.key, '$.fingerprint') = ? ORDER BY systems.name, a.name`, fingerprint)
 }
 

@@ -43,3 +43,17 @@ func TestRadiusTellsItsLimit(t *testing.T) {
 	assert.Len(t, g.Nodes, mostSteps+1)
 	assert.True(t, g.More)
 }
+
+// Letters beyond a to z are compared as they stand, by every operator alike.
+func TestFiltersBeyondASCII(t *testing.T) {
+	s := open(t, t.TempDir())
+	ctx := t.Context()
+	id, err := s.AddSystem(ctx, System{Name: "quay1", Kind: "unix-host"})
+	require.NoError(t, err)
+	require.NoError(t, s.PutAccounts(ctx, id, people(40), NewSeen(), &Tally{})) // a quarter has the description Ünï
+	for filter, want := range map[string]int{"description=Ünï": 10, "description=ÜNï": 10, "description=ünï": 0, "description~Ün": 10, "description~ün": 0, "description*=Ü*": 10, "description*=ÜN?": 10, "description*=ü*": 0} {
+		page, err := s.Accounts(ctx, Query{Filters: []string{filter}})
+		require.NoError(t, err)
+		assert.Equal(t, want, page.Total, filter)
+	}
+}

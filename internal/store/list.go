@@ -96,10 +96,20 @@ func (l listing[T]) filter(text string) (condition string, args []any, narrow *n
 		return "(" + c.sql + ") " + operator + ` ? ESCAPE '\'`, []any{"%" + escapeLike(value) + "%"}, narrow, nil
 	}
 	if operator == "GLOB" {
-		return "LOWER(" + c.sql + ") GLOB ?", []any{strings.ToLower(strings.ReplaceAll(value, "[", "[[]"))}, nil, nil
+		return "LOWER(" + c.sql + ") GLOB ?", []any{lowerASCII(strings.ReplaceAll(value, "[", "[[]"))}, nil, nil
 	}
 	condition, args, err = c.compare(operator, value)
 	return condition, args, nil, err
+}
+
+// lowerASCII lowers the letters that the database's LOWER does.
+func lowerASCII(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= 'A' && r <= 'Z' {
+			return r + 'a' - 'A'
+		}
+		return r
+	}, text)
 }
 
 func escapeLike(value string) string {

@@ -27,7 +27,7 @@ import (
 // TestFromEveryVersion opens a database as each earlier version left it, with
 // data, sealed values and a rotation that is not finished.
 func TestFromEveryVersion(t *testing.T) {
-	for version := int64(1); version <= 7; version++ {
+	for version := int64(1); version <= 8; version++ {
 		t.Run(fmt.Sprint(version), func(t *testing.T) { fromVersion(t, version) })
 	}
 }
@@ -140,13 +140,15 @@ func fromVersion(t *testing.T, version int64) {
 	require.NoError(t, err)
 	assert.Equal(t, "ines", custody.TakenBy)
 
-	// Names are folded by today's rule.
-	lookup, err := s.Lookup(t.Context())
-	require.NoError(t, err)
-	for _, text := range []string{"svc-STRASSE", `.\svc-straße`, "svc-strasse@b", `cn=strasse\2c 2,dc=B`} {
-		res, err := naming.Resolve(text, naming.Context{}, lookup)
+	// Names are folded by today's rule; from then on the program does it.
+	if version < 8 {
+		lookup, err := s.Lookup(t.Context())
 		require.NoError(t, err)
-		assert.Equal(t, naming.Resolved, res.State, text)
+		for _, text := range []string{"svc-STRASSE", `.\svc-straße`, "svc-strasse@b", `cn=strasse\2c 2,dc=B`} {
+			res, err := naming.Resolve(text, naming.Context{}, lookup)
+			require.NoError(t, err)
+			assert.Equal(t, naming.Resolved, res.State, text)
+		}
 	}
 
 	// What is the same as before is taken in with its new columns.
@@ -187,8 +189,10 @@ func fromVersion(t *testing.T, version int64) {
 	require.NoError(t, err)
 	assert.Len(t, hits, 1)
 	var n int
-	_, err = s.write.ExecContext(t.Context(), "DELETE FROM dependents WHERE id = 1")
-	require.NoError(t, err)
+	require.NoError(t, s.inTx(t.Context(), func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(t.Context(), "DELETE FROM dependents WHERE id = 1")
+		return err
+	}))
 	require.NoError(t, s.read.QueryRowContext(t.Context(), "SELECT (SELECT COUNT(*) FROM readers) + (SELECT COUNT(*) FROM needers) + (SELECT COUNT(*) FROM found_dependents WHERE found_dependents MATCH 'zeppelin')").Scan(&n))
 	assert.Zero(t, n)
 }

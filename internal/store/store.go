@@ -218,7 +218,10 @@ func (s *Store) transact(ctx context.Context, f func(*sql.Tx) error) (broken boo
 	if err != nil {
 		return false, fmt.Errorf("begin: %w", err)
 	}
-	if err := f(tx); err != nil {
+	if err = f(tx); err == nil {
+		err = s.index(ctx, tx)
+	}
+	if err != nil {
 		s.book.settled(tx, false, nil)
 		return errors.Is(err, ledger.ErrBroken), errors.Join(err, ignoreDone(tx.Rollback()))
 	}
