@@ -142,8 +142,6 @@ type locks struct {
 	kept  bool
 	seed  maphash.Seed
 	free  map[uint64]struct{} // of DNs that can be seen to have no lock
-	ended chan struct{}
-	err   error
 }
 
 func (v *visit) readLocks(ctx context.Context) (l *locks, failure *connect.Failure) {
