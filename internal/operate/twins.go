@@ -7,6 +7,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/naming"
+	"mossledger.example/moss/internal/core/roster"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -32,7 +33,7 @@ func (o *Operator) claim(ctx context.Context, v store.System, facts connect.Fact
 	return &connect.Failure{
 		System: v.Name, Stage: connect.StagePermitted, Code: connect.CodeFailed,
 		Words: fmt.Sprintf("it is a server of the directory that is kept as %s (%s): its accounts are there already", kept, facts.Identity),
-		Next:  fmt.Sprintf("give its address to that system ('moss system change %s --option servers=%s') and remove this one ('moss system remove %s'); or give each a base of its own", kept, or(v.Address, v.Name), v.Name),
+		Next:  fmt.Sprintf("give its address to that system ('moss system change %s --option servers=%s') and remove this one ('moss system remove %s'); or give each a base of its own", kept, roster.Address{Host: or(v.Address, v.Name), Port: v.Port}, v.Name),
 	}
 }
 

@@ -83,6 +83,7 @@ const offered = computed(() => {
           <template v-if="system.site"><dt>Site</dt><dd>{{ system.site }}</dd></template>
           <template v-if="system.environment"><dt>Environment</dt><dd>{{ system.environment }}</dd></template>
           <template v-if="system.owner"><dt>Owner</dt><dd>{{ system.owner }}</dd></template>
+          <template v-for="(setting, option) in system.options" :key="option"><dt>Option {{ option }}</dt><dd class="mono">{{ setting }}</dd></template>
           <template v-if="system.facts.flavor"><dt>Software</dt><dd>{{ system.facts.flavor }}</dd></template>
           <template v-if="system.facts.domains?.length"><dt>Domains</dt><dd>{{ system.facts.domains.join(', ') }}</dd></template>
           <template v-if="system.facts.identity"><dt>Identity</dt><dd class="mono">{{ system.facts.identity }}</dd></template>

@@ -25,6 +25,11 @@ func others(target connect.Target) ([]connect.Target, error) {
 	return out, err
 }
 
+// placeOf names a server as the option does.
+func placeOf(target connect.Target) string {
+	return roster.Address{Host: target.Address, Port: target.Port}.String()
+}
+
 // away reports whether a failure says that a server was not reached.
 func away(f *connect.Failure) bool {
 	switch f.Code {
@@ -63,7 +68,7 @@ func openAny(ctx context.Context, target connect.Target, watch *connect.Stopwatc
 			}
 			s.close()
 		}
-		passed = append(passed, other.Address+": "+f.Words)
+		passed = append(passed, placeOf(other)+": "+f.Words)
 	}
 	watch.Take(first)
 	failure.Words = strings.Join(passed, "; ")
@@ -119,11 +124,11 @@ func (Connector) Check(ctx context.Context, t connect.Target) connect.CheckRepor
 			one.close()
 		}
 		if f != nil {
-			f.Words = other.Address + ": " + f.Words
+			f.Words = placeOf(other) + ": " + f.Words
 			watch.Fail(f)
 			continue
 		}
-		watch.OK(connect.StageRead, other.Address+" is a server of the same directory")
+		watch.OK(connect.StageRead, placeOf(other)+" is a server of the same directory")
 	}
 	return connect.CheckReport{Stages: watch.Stages(), Facts: s.facts}
 }

@@ -59,7 +59,9 @@ func (Connector) Visit(ctx context.Context, t connect.Target, _ connect.VisitReq
 	coverage.Complete[connect.ScopeAccounts] = err == nil && len(v.untold) == 0
 	if err != nil {
 		failure = asFailure(t, err)
-		failure.Words = fmt.Sprintf("after %d accounts: %s", v.count, failure.Words)
+		if v.count > 0 {
+			failure.Words = fmt.Sprintf("after %d accounts: %s", v.count, failure.Words)
+		}
 		watch.Fail(failure)
 		coverage.Why[connect.ScopeAccounts] = failure.Error()
 		coverage.Stages = watch.Stages()
@@ -89,7 +91,7 @@ func asFailure(t connect.Target, err error) *connect.Failure {
 // passedOver tells of servers that were not reached before this one was.
 func (s *session) passedOver(words []string) (out []connect.Unread) {
 	for _, w := range words {
-		out = append(out, connect.Unread{Stage: connect.StageConnect, Place: s.target.Name, What: "read from " + s.target.Address + " instead: " + w, Next: "acts go to the first server only: see that it is there before the next rotation"})
+		out = append(out, connect.Unread{Stage: connect.StageConnect, Place: s.target.Name, What: "read from " + placeOf(s.target) + " instead: " + w, Next: "acts go to the first server only: see that it is there before the next rotation"})
 	}
 	return out
 }

@@ -12,6 +12,17 @@ type Address struct {
 	Port int
 }
 
+// String writes it as Addresses reads it.
+func (a Address) String() string {
+	switch {
+	case a.Port == 0:
+		return a.Host
+	case strings.Contains(a.Host, ":"):
+		return fmt.Sprintf("[%s]:%d", a.Host, a.Port)
+	}
+	return fmt.Sprintf("%s:%d", a.Host, a.Port)
+}
+
 // Addresses reads a list separated by semicolons: HOST, HOST:PORT, [ADDRESS]
 // or [ADDRESS]:PORT, where the brackets are those of RFC 3986, section 3.2.2.
 func Addresses(text string) (out []Address, err error) {

@@ -18,6 +18,11 @@ func TestAddresses(t *testing.T) {
 		got, err := Addresses(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
+		for _, a := range got {
+			again, err := Addresses(a.String())
+			require.NoError(t, err)
+			assert.Equal(t, []Address{a}, again)
+		}
 	}
 	for _, text := range []string{"dc2:0", "dc2:65536", "dc2:ldaps", "[dc2]", "[2001:db8::7", "a b", "user@dc2", "ldaps://dc2", "dc2:636:1", ":636", "dc2/x"} {
 		_, err := Addresses(text)
