@@ -84,6 +84,9 @@ func show(v any) string {
 		}
 		return strings.Join(parts, ", ")
 	case map[string]any:
+		if settings, plain := settingsOf(v); plain {
+			return settings
+		}
 		raw, err := json.Marshal(v)
 		if err != nil {
 			return fmt.Sprint(v)
@@ -92,6 +95,20 @@ func show(v any) string {
 	default:
 		return fmt.Sprint(v)
 	}
+}
+
+// settingsOf writes a map of texts as NAME=SETTING, the way it is given.
+func settingsOf(v map[string]any) (string, bool) {
+	var out []string
+	for name, setting := range v {
+		text, is := setting.(string)
+		if !is {
+			return "", false
+		}
+		out = append(out, name+"="+text)
+	}
+	slices.Sort(out)
+	return strings.Join(out, ", "), true
 }
 
 // safe keeps control characters of foreign names away from the terminal.

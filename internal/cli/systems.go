@@ -285,6 +285,7 @@ func showSystem() *cobra.Command {
 			{"Address", "address"},
 			{"Port", "port"},
 			{"Log-on", "logon"},
+			{"Options", "options"},
 			{"Site", "site"},
 			{"Environment", "environment"},
 			{"Owner", "owner"},
