@@ -1,9 +1,7 @@
 package operate_test
 
 import (
-	"crypto/rand"
 	"fmt"
-	"log/slog"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -18,7 +16,6 @@ import (
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"
-	"mossledger.example/moss/internal/operate"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -65,15 +62,8 @@ func TestRealDataStores(t *testing.T) {
 	}
 
 	ctx := t.Context()
-	s, err := store.Open(ctx, t.TempDir(), time.Now)
-	require.NoError(t, err)
-	o, err := operate.New(ctx, operate.Config{Store: s, Master: make([]byte, secret.KeySize), Random: rand.Reader, Now: time.Now, Log: slog.New(slog.DiscardHandler)})
-	require.NoError(t, err)
-	t.Cleanup(func() {
-		o.Stop()
-		require.NoError(t, s.Close())
-	})
-	f := &ferry{Operator: o, t: t}
+	f := empty(t)
+	s, o := f.Store, f.Operator
 	require.NoError(t, o.SaveLogOn(ctx, "ines", "host", "mossmgr", secret.Value{}, h.Key))
 	require.NoError(t, o.SaveLogOn(ctx, "ines", "stores", "mossmgr", secret.New(lab.ManagerPassword), secret.Value{}))
 	add := func(v store.System) {
