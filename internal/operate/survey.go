@@ -216,7 +216,7 @@ func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.Syst
 	// Hosts are searched for names and values; others need no list of them.
 	var request connect.VisitRequest
 	begun := o.Now()
-	if slices.ContainsFunc(systems, func(v store.System) bool { return estate.Kind(v.Kind).IsHost() }) {
+	if ctx.Err() == nil && slices.ContainsFunc(systems, func(v store.System) bool { return estate.Kind(v.Kind).IsHost() }) {
 		request, begun = o.lookedFor(ctx)
 	}
 	var all sync.WaitGroup
@@ -238,7 +238,7 @@ func (o *Operator) runSurvey(ctx context.Context, id int64, systems []store.Syst
 				defer func() { <-o.visiting }()
 			case <-ctx.Done(): // the visit is then only marked as not made
 			}
-			if waited && estate.Kind(systems[i].Kind).IsHost() { // what is looked for may be more by now
+			if waited && ctx.Err() == nil && estate.Kind(systems[i].Kind).IsHost() { // what is looked for may be more by now
 				request, begun = o.lookedFor(ctx)
 			}
 			changed, read := o.visit(ctx, systems[i], visits[i], request, begun)
