@@ -207,3 +207,18 @@ func Binds(t testing.TB, d *Directory, dn, password string) bool {
 	}
 	return err == nil
 }
+
+// Attribute reads one as the manager, with the directory's own client.
+func Attribute(t testing.TB, d *Directory, dn, name string) string {
+	t.Helper()
+	ca, pw := filepath.Join(d.folder, "read-ca.pem"), filepath.Join(d.folder, "read.pw")
+	require.NoError(t, os.WriteFile(ca, []byte(d.CA), 0o600))
+	require.NoError(t, os.WriteFile(pw, []byte(ManagerPassword), 0o600))
+	cmd := exec.Command("ldapsearch", "-x", "-LLL", "-H", fmt.Sprintf("ldaps://%s:%d", d.Address, d.Port), "-D", d.Manager, "-y", pw, "-b", dn, "-s", "base", name)
+	cmd.Env = append(os.Environ(), "LDAPTLS_CACERT="+ca)
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	_, value, _ := strings.Cut(string(out), "\n"+name+": ")
+	value, _, _ = strings.Cut(value, "\n")
+	return value
+}

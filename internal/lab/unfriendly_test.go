@@ -99,6 +99,13 @@ func TestUnfriendlyOpenLDAP(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []connect.Presence{connect.PresenceThere}, there)
 
+	// An administrator's lock stays although the policy of today does not lock.
+	off := accounts["lock-off"]
+	ref := connect.AccountRef{StableID: off.StableID, Name: off.Name, DN: off.DN}
+	lab.Modify(t, d, "dn: "+off.DN+"\nchangetype: modify\nreplace: pwdAccountLockedTime\npwdAccountLockedTime: 000001010000Z\n")
+	require.NoError(t, directory.Connector{}.Change(t.Context(), target, ref, secret.New("Locks-Stay-As-They-Were-2")))
+	assert.Equal(t, "000001010000Z", lab.Attribute(t, d, off.DN, "pwdAccountLockedTime"))
+
 	// A reset takes a lock away: one that holds is put back, one that ran out is not.
 	for name, binds := range map[string]bool{"lock-ran-out": true, "lock-held": false} {
 		a := accounts[name]

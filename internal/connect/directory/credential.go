@@ -124,11 +124,12 @@ func (Connector) Change(ctx context.Context, t connect.Target, account connect.A
 }
 
 // restoreLock puts back an administrator's lock, which a reset silently
-// removes in directories with the password policy overlay. One that has run out
-// is left away.
+// removes in directories with the password policy overlay. One for a time that
+// has run out is left away; an administrator's is put back whatever the policies
+// that are shown say of it.
 func (s *session) restoreLock(entry *ldap.Entry, lock estate.Tristate) error {
 	locked := entry.GetAttributeValue("pwdAccountLockedTime")
-	if s.windows() || locked == "" || lock == estate.No {
+	if s.windows() || locked == "" || lock == estate.No && locked != lockedForGood {
 		return nil
 	}
 	modify := ldap.NewModifyRequest(entry.DN, nil)

@@ -36,8 +36,8 @@ type lockRules map[string]lockRule // by normal DN
 
 func (s *session) lockRules() (lockRules, *connect.Failure) {
 	policies, failure := s.find(s.contexts, 0, "(objectClass=pwdPolicy)", "pwdLockout", "pwdLockoutDuration")
-	if failure != nil {
-		return nil, failure
+	if failure != nil && failure.Code != connect.CodeGone && failure.Code != connect.CodeNotPermitted {
+		return nil, failure // hidden ones leave locks unknown; this is another matter
 	}
 	out := lockRules{}
 	for _, policy := range policies {
@@ -53,7 +53,8 @@ func (r lockRule) holds(since time.Time, forGood bool, now time.Time) bool {
 
 // state says whether a lock that is shown still holds. Without a policy of its
 // own an account has the default one, and which that is stands in the server's
-// configuration: then all must agree.
+// configuration: then all that are shown must agree. One that is hidden could
+// say otherwise, so nothing is undone on the strength of this (restoreLock).
 func (rules lockRules) state(entry *ldap.Entry, now time.Time) estate.Tristate {
 	text := entry.GetAttributeValue(lockAttribute)
 	since, forGood := generalizedTime(text), text == lockedForGood
@@ -149,8 +150,8 @@ func (v *visit) readLocks(ctx context.Context) (l *locks, failure *connect.Failu
 	if l.kept, failure = v.keepsLocks(); failure != nil || !l.kept {
 		return l, failure
 	}
-	if l.rules, failure = v.lockRules(); failure != nil && failure.Code != connect.CodeGone && failure.Code != connect.CodeNotPermitted {
-		return l, failure // policies that are hidden leave locks unknown
+	if l.rules, failure = v.lockRules(); failure != nil {
+		return l, failure
 	}
 	for _, base := range v.bases {
 		if v.closed[base] != "" {
