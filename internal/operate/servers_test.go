@@ -145,6 +145,11 @@ func TestReadingFromAnotherServer(t *testing.T) {
 	assert.Contains(t, words, "another directory")
 	assert.Contains(t, words, "connection refused")
 
+	_, report, err = f.CheckSystem(ctx, "ines", "dir", "")
+	require.NoError(t, err)
+	assert.False(t, report.OK())
+	assert.Contains(t, report.Stages[len(report.Stages)-1].Detail, "is a server of the same directory", "the others are looked at while the first is away")
+
 	connector, _ := connect.For("directory")
 	target := connect.Target{Name: "dir", Kind: "directory", Address: host, Port: front, TrustedCA: f.estate.CA, Identity: f.system("dir").Facts.Identity, Options: f.system("dir").Options, LogOn: connect.LogOn{Account: larkmoor.ManagerDN, Password: secret.New(larkmoor.ManagerPassword)}}
 	ref := connect.AccountRef{StableID: a.StableID, Name: a.Name, DN: a.DN}

@@ -3,6 +3,7 @@ package directory
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
@@ -88,31 +89,39 @@ func (s *session) sameAs(identity string) *connect.Failure {
 	return nil
 }
 
-// Check implements connect.Connector: the first server, and each further one.
+// Check implements connect.Connector: the first server, and each further one,
+// also when the first is away. A log-on that was refused is not tried elsewhere.
 func (Connector) Check(ctx context.Context, t connect.Target) connect.CheckReport {
 	watch := connect.NewStopwatch()
 	s, failure := open(ctx, t, watch)
 	if failure != nil {
+		if away(failure) {
+			checkOthers(ctx, t, t.Identity, watch)
+		}
 		return connect.CheckReport{Stages: watch.Stages()}
 	}
 	defer s.close()
 	for _, base := range s.bases {
-		if s.closed[base] != "" {
+		words, next := s.closed[base], closedNext
+		if words == "" {
+			var f *connect.Failure
+			if _, words, f = s.base(base, "objectClass"); f != nil {
+				watch.Fail(f)
+				continue
+			}
+			next = "grant the log-on the right to read it, or give another --option base=DN"
+		}
+		if words != "" {
+			watch.Fail(t.Fail(connect.StageRead, connect.CodeNotPermitted, base+": "+words, next, nil))
 			continue
 		}
-		if _, words, f := s.base(base, "objectClass"); f != nil {
-			watch.Fail(f)
-		} else if words != "" {
-			watch.Fail(t.Fail(connect.StageRead, connect.CodeNotPermitted, base+": "+words, "grant the log-on the right to read it, or give another --option base=DN", nil))
-		} else {
-			watch.OK(connect.StageRead, base)
-		}
+		watch.OK(connect.StageRead, base)
 	}
-	for context, words := range s.closed {
-		if s.reads(context) {
-			watch.Fail(t.Fail(connect.StageRead, connect.CodeNotPermitted, context+": "+words, closedNext, nil))
-		}
-	}
+	checkOthers(ctx, t, s.facts.Identity, watch)
+	return connect.CheckReport{Stages: watch.Stages(), Facts: s.facts}
+}
+
+func checkOthers(ctx context.Context, t connect.Target, identity string, watch *connect.Stopwatch) {
 	further, err := others(t)
 	if err != nil {
 		watch.Fail(t.Fail(connect.StageResolve, connect.CodeFailed, "option servers: "+err.Error(), "correct the option", err))
@@ -120,7 +129,7 @@ func (Connector) Check(ctx context.Context, t connect.Target) connect.CheckRepor
 	for _, other := range further {
 		one, f := open(ctx, other, connect.NewStopwatch())
 		if f == nil {
-			f = one.sameAs(s.facts.Identity)
+			f = one.sameAs(identity)
 			one.close()
 		}
 		if f != nil {
@@ -130,16 +139,8 @@ func (Connector) Check(ctx context.Context, t connect.Target) connect.CheckRepor
 		}
 		watch.OK(connect.StageRead, placeOf(other)+" is a server of the same directory")
 	}
-	return connect.CheckReport{Stages: watch.Stages(), Facts: s.facts}
 }
 
 const closedNext = "grant the log-on the right to read this naming context, or read only a part of the directory with --option base=DN"
 
-func (s *session) reads(base string) bool {
-	for _, b := range s.bases {
-		if b == base {
-			return true
-		}
-	}
-	return false
-}
+func (s *session) reads(base string) bool { return slices.Contains(s.bases, base) }
