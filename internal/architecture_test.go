@@ -15,7 +15,16 @@ const module = "mossledger.example/moss/"
 var layers = [][]string{
 	{"cmd/moss"},
 	{"internal/cli", "internal/demo", "internal/service", "internal/lab"},
-	{"internal/operate"},
+	{"internal/app/assembly"},
+	{"internal/app/diagnose"},
+	{"internal/app/rotate"},
+	{"internal/app/custody"},
+	{"internal/app/survey"},
+	{"internal/app/findings"},
+	{"internal/app/picture"},
+	{"internal/app/inventory", "internal/app/people"},
+	{"internal/app/approval", "internal/app/sealed"},
+	{"internal/app"},
 	{"internal/store"},
 	{"internal/connect", "internal/standin"},
 	{"internal/core"},
@@ -24,7 +33,7 @@ var layers = [][]string{
 func layerOf(path string) int {
 	for i, prefixes := range layers {
 		for _, prefix := range prefixes {
-			if path == prefix || strings.HasPrefix(path, prefix+"/") {
+			if path == prefix || prefix != "internal/app" && strings.HasPrefix(path, prefix+"/") {
 				return i
 			}
 		}

@@ -20,23 +20,24 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/assembly"
 	_ "mossledger.example/moss/internal/connect/directory"
 	_ "mossledger.example/moss/internal/connect/unixhost"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"
-	"mossledger.example/moss/internal/operate"
 	"mossledger.example/moss/internal/store"
 )
 
-func newOperator(b *testing.B) *operate.Operator {
-	operate.TuneMemory() // as the service does
+func newOperator(b *testing.B) *assembly.Application {
+	assembly.TuneMemory() // as the service does
 	ctx := context.Background()
 	s, err := store.Open(ctx, b.TempDir(), time.Now)
 	require.NoError(b, err)
 	master := make([]byte, secret.KeySize)
 	_, err = rand.Read(master)
 	require.NoError(b, err)
-	o, err := operate.New(ctx, operate.Config{Store: s, Master: master, Random: rand.Reader, Now: time.Now, Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
+	o, err := assembly.New(ctx, assembly.Config{Store: s, Master: master, Random: rand.Reader, Now: time.Now, Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
 	require.NoError(b, err)
 	b.Cleanup(func() {
 		o.Stop()
@@ -46,12 +47,12 @@ func newOperator(b *testing.B) *operate.Operator {
 }
 
 // survey runs one and returns how long it took.
-func survey(b *testing.B, o *operate.Operator, accounts int) time.Duration {
+func survey(b *testing.B, o *assembly.Application, accounts int) time.Duration {
 	ctx := context.Background()
 	began := time.Now()
-	id, err := o.StartSurvey(ctx, "bench", nil)
+	id, err := o.Surveys.Start(ctx, "bench", nil)
 	require.NoError(b, err)
-	wake, letGo := o.Wake(operate.SurveyTopic(id))
+	wake, letGo := o.Base.Topics.Listen(app.SurveyTopic(id))
 	defer letGo()
 	for {
 		v, err := o.Store.Survey(ctx, id)
@@ -75,14 +76,14 @@ func survey(b *testing.B, o *operate.Operator, accounts int) time.Duration {
 	}
 }
 
-func add(b *testing.B, o *operate.Operator, logon, account string, password, key secret.Value, v store.System, fingerprint string) {
+func add(b *testing.B, o *assembly.Application, logon, account string, password, key secret.Value, v store.System, fingerprint string) {
 	ctx := context.Background()
-	require.NoError(b, o.SaveLogOn(ctx, "bench", logon, account, password, key))
+	require.NoError(b, o.Inventory.SaveSteward(ctx, "bench", logon, account, password, key))
 	v.LogOn = logon
-	_, err := o.AddSystem(ctx, "bench", v)
+	_, err := o.Inventory.Add(ctx, "bench", v)
 	require.NoError(b, err)
 	if fingerprint != "" {
-		_, report, err := o.CheckSystem(ctx, "bench", v.Name, fingerprint)
+		_, report, err := o.Inventory.Check(ctx, "bench", v.Name, fingerprint)
 		require.NoError(b, err)
 		require.True(b, report.OK(), "%+v", report)
 	}

@@ -11,10 +11,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mossledger.example/moss/internal/app/assembly"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"
 	"mossledger.example/moss/internal/lab/plant"
-	"mossledger.example/moss/internal/operate"
 	"mossledger.example/moss/internal/standin"
 	"mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/larkmoor"
@@ -29,7 +29,7 @@ const (
 )
 
 // ferries starts a directory with the planted accounts and adds it.
-func ferries(b *testing.B, o *operate.Operator, accounts []plant.Account) {
+func ferries(b *testing.B, o *assembly.Application, accounts []plant.Account) {
 	authority, err := standin.NewAuthority()
 	require.NoError(b, err)
 	config, err := authority.Server("127.0.0.1", "directory.larkmoor.example")
@@ -71,9 +71,9 @@ func BenchmarkSearch(b *testing.B) {
 			ctx := context.Background()
 			for _, a := range planting.Accounts {
 				if a.Custody {
-					account, _, err := o.FindAccount(ctx, "dir/"+a.Name)
+					account, _, err := o.Picture.FindAccount(ctx, "dir/"+a.Name)
 					require.NoError(b, err)
-					_, err = o.TakeCustody(ctx, "bench", account, secret.New(a.Password))
+					_, err = o.Custody.Take(ctx, "bench", account, secret.New(a.Password))
 					require.NoError(b, err)
 				}
 			}

@@ -11,10 +11,12 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/assembly"
+	"mossledger.example/moss/internal/app/rotate"
 	_ "mossledger.example/moss/internal/connect/winhost"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
-	"mossledger.example/moss/internal/operate"
 	"mossledger.example/moss/internal/standin"
 	"mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/larkmoor"
@@ -41,7 +43,7 @@ func (domain) Exists(string) bool { return true }
 
 // fleet starts hosts with 300 services each; two of each log on as svc-fleet.
 // A service of one name stands on twenty hosts.
-func fleet(b *testing.B, o *operate.Operator, n int) []*windowshost.Host {
+func fleet(b *testing.B, o *assembly.Application, n int) []*windowshost.Host {
 	authority, err := standin.NewAuthority()
 	require.NoError(b, err)
 	config, err := authority.Server("127.0.0.1")
@@ -93,14 +95,14 @@ func BenchmarkWindowsSurvey(b *testing.B) {
 		before := calls(hosts)
 		took := survey(b, o, 200)
 		made := calls(hosts) - before
-		floor := time.Duration(math.Ceil(float64(len(hosts))/float64(o.Parallel))) * time.Duration(made/len(hosts)) * callLatency
+		floor := time.Duration(math.Ceil(float64(len(hosts))/float64(o.Surveys.Parallel()))) * time.Duration(made/len(hosts)) * callLatency
 		first := took.Seconds() / floor.Seconds()
 		before = calls(hosts)
 		again := survey(b, o, 200)
-		floor = time.Duration(math.Ceil(float64(len(hosts))/float64(o.Parallel))) * time.Duration((calls(hosts)-before)/len(hosts)) * callLatency
+		floor = time.Duration(math.Ceil(float64(len(hosts))/float64(o.Surveys.Parallel()))) * time.Duration((calls(hosts)-before)/len(hosts)) * callLatency
 		b.ReportMetric(first, "first/floor")
 		b.ReportMetric(again.Seconds()/floor.Seconds(), "again/floor")
-		b.ReportMetric(float64(o.Parallel), "visits-at-once")
+		b.ReportMetric(float64(o.Surveys.Parallel()), "visits-at-once")
 		b.ReportMetric(float64(made)/float64(len(hosts)), "calls/host")
 		b.ReportMetric(took.Seconds(), "s-first")
 	}
@@ -145,28 +147,28 @@ func BenchmarkWindowsRotation(b *testing.B) {
 	hosts := fleet(b, o, 200)
 	survey(b, o, 200)
 	ctx := context.Background()
-	a, _, err := o.FindAccount(ctx, "directory/svc-fleet")
+	a, _, err := o.Picture.FindAccount(ctx, "directory/svc-fleet")
 	require.NoError(b, err)
-	_, err = o.TakeCustody(ctx, "bench", a, secret.New(fleetPassword))
+	_, err = o.Custody.Take(ctx, "bench", a, secret.New(fleetPassword))
 	require.NoError(b, err)
 	for range b.N {
-		wish := operate.Wish{Policy: rotation.PolicyStop}
+		wish := rotate.Request{Policy: rotation.PolicyStop}
 		began := time.Now()
-		rehearsal, err := o.Rehearse(ctx, "bench", a, wish)
+		rehearsal, err := o.Rotations.Rehearse(ctx, "bench", a, wish)
 		require.NoError(b, err)
 		require.Equal(b, "passed", rehearsal.Verdict)
 		rehearsed := time.Since(began)
-		id, err := o.StartRotation(ctx, "bench", a, wish, "bench", "")
+		id, err := o.Rotations.Start(ctx, "bench", a, wish, "bench", "")
 		require.NoError(b, err)
 		var state rotation.State
 		var records []rotation.Record
-		wake, letGo := o.Wake(operate.RotationTopic(id))
+		wake, letGo := o.Base.Topics.Listen(app.RotationTopic(id))
 		for state.Mode != rotation.ModeFinished && state.Mode != rotation.ModeStopped {
 			select {
 			case <-wake:
 			case <-time.After(time.Second):
 			}
-			_, state, records, err = o.RotationState(ctx, id)
+			_, state, records, err = o.Rotations.State(ctx, id)
 			require.NoError(b, err)
 		}
 		letGo()

@@ -13,9 +13,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
-	"mossledger.example/moss/internal/operate"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -165,18 +165,18 @@ func (s *Service) problem(err error) error {
 		return err
 	case errors.Is(err, store.ErrOtherRequest):
 		return huma.NewError(http.StatusUnprocessableEntity, plain(err))
-	case errors.Is(err, operate.ErrInput), errors.Is(err, store.ErrQuery):
+	case errors.Is(err, app.ErrInput), errors.Is(err, store.ErrQuery):
 		return huma.NewError(http.StatusBadRequest, plain(err))
 	case errors.Is(err, store.ErrNotFound):
 		return huma.NewError(http.StatusNotFound, plain(err))
 	case errors.Is(err, store.ErrStale):
 		return huma.NewError(http.StatusPreconditionFailed, plain(err))
-	case errors.Is(err, operate.ErrRefused), errors.Is(err, store.ErrConflict), errors.Is(err, operate.ErrCannot):
+	case errors.Is(err, app.ErrRefused), errors.Is(err, store.ErrConflict), errors.Is(err, app.ErrCannot):
 		return huma.NewError(http.StatusConflict, plain(err))
 	case errors.Is(err, ledger.ErrBroken):
 		return huma.NewError(http.StatusServiceUnavailable, "the ledger does not hold, so nothing is done: run 'moss ledger verify', see the findings and the log")
 	case errors.As(err, &failure):
-		return huma.NewError(http.StatusBadGateway, s.operator.Redact(failure.Error()))
+		return huma.NewError(http.StatusBadGateway, s.app.Base.Redact(context.Background(), failure.Error()))
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
 		return huma.NewError(http.StatusGatewayTimeout, "it took too long, or was cancelled")
 	}
@@ -196,7 +196,7 @@ func (s *Service) unexplained(err error) string {
 // plain drops the words that only sort errors.
 func plain(err error) string {
 	text := err.Error()
-	for _, word := range []string{operate.ErrInput.Error(), operate.ErrRefused.Error(), operate.ErrCannot.Error(), store.ErrQuery.Error()} {
+	for _, word := range []string{app.ErrInput.Error(), app.ErrRefused.Error(), app.ErrCannot.Error(), store.ErrQuery.Error()} {
 		text = strings.TrimPrefix(text, word+": ")
 	}
 	return text

@@ -24,10 +24,10 @@ var web embed.FS
 // registerConsole serves the console: files under their names, and the first
 // page for every other path, because the console routes by itself.
 func (s *Service) registerConsole() {
-	s.app.Get("/api/*", func(c fiber.Ctx) error {
+	s.http.Get("/api/*", func(c fiber.Ctx) error {
 		return problemAnswer(c, 404, "there is no such operation; see /api/v1/openapi.json")
 	})
-	s.app.Get("/*", func(c fiber.Ctx) error {
+	s.http.Get("/*", func(c fiber.Ctx) error {
 		name := path.Clean("/" + c.Params("*"))[1:]
 		content, err := fs.ReadFile(web, path.Join("web/dist", name))
 		if name == "" || err != nil {
@@ -60,8 +60,8 @@ func (s *Service) registerConsole() {
 
 // registerHealth serves what watchers of the service ask.
 func (s *Service) registerHealth() {
-	s.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
-	s.app.Get("/readyz", s.watched, func(c fiber.Ctx) error {
+	s.http.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
+	s.http.Get("/readyz", s.watched, func(c fiber.Ctx) error {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
 		if s.base.Err() != nil {
@@ -77,12 +77,12 @@ func (s *Service) registerHealth() {
 		return c.SendString("ready\n")
 	})
 	registry := prometheus.NewRegistry()
-	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &picture{service: s})
-	s.app.Get("/metrics", s.watched, adaptor.HTTPHandler(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
+	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &counts{service: s})
+	s.http.Get("/metrics", s.watched, adaptor.HTTPHandler(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
 }
 
-// picture gives counts of the picture as metrics.
-type picture struct{ service *Service }
+// counts gives counts of the picture as metrics.
+type counts struct{ service *Service }
 
 var (
 	metricSystems  = prometheus.NewDesc("moss_systems", "Systems by state of their latest reading.", []string{"state"}, nil)
@@ -92,7 +92,7 @@ var (
 )
 
 // Describe implements prometheus.Collector.
-func (p *picture) Describe(out chan<- *prometheus.Desc) {
+func (p *counts) Describe(out chan<- *prometheus.Desc) {
 	out <- metricSystems
 	out <- metricAccounts
 	out <- metricCustody
@@ -100,7 +100,7 @@ func (p *picture) Describe(out chan<- *prometheus.Desc) {
 }
 
 // Collect implements prometheus.Collector.
-func (p *picture) Collect(out chan<- prometheus.Metric) {
+func (p *counts) Collect(out chan<- prometheus.Metric) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	v, err := p.service.store.Overview(ctx)

@@ -18,14 +18,14 @@ func (s *Service) newDevice(name string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return drawn + "." + s.operator.Mark("device", name+"\x00"+drawn), nil
+	return drawn + "." + s.app.Base.Mark("device", name+"\x00"+drawn), nil
 }
 
 // knownDevice returns what a device is counted by.
 func (s *Service) knownDevice(name string, in *signInInput) (string, bool) {
 	for _, token := range []string{in.Body.Device, in.Cookie} {
 		drawn, mark, found := strings.Cut(token, ".")
-		if found && name != "" && mark == s.operator.Mark("device", name+"\x00"+drawn) {
+		if found && name != "" && mark == s.app.Base.Mark("device", name+"\x00"+drawn) {
 			return mark, true
 		}
 	}

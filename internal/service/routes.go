@@ -13,8 +13,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/secret"
-	"mossledger.example/moss/internal/operate"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -160,7 +160,7 @@ func (s *Service) once(ctx context.Context, key, act string, asked any, start fu
 
 func sameRequest(err error) error {
 	if errors.Is(err, store.ErrOtherRequest) {
-		return fmt.Errorf("%w: %w: send each new request with a new key", operate.ErrInput, err)
+		return fmt.Errorf("%w: %w: send each new request with a new key", app.ErrInput, err)
 	}
 	return err
 }

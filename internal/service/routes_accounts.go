@@ -6,11 +6,12 @@ import (
 	"fmt"
 	"net/http"
 
+	"mossledger.example/moss/internal/app/diagnose"
+	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/rotation"
-	"mossledger.example/moss/internal/operate"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -18,7 +19,7 @@ import (
 type AccountDetail struct {
 	Account    store.Account        `json:"account"`
 	Custody    *store.Custody       `json:"custody,omitempty"`
-	Incomplete []operate.Incomplete `json:"incomplete" nullable:"false" doc:"Systems that were not read completely: something there may use the account"`
+	Incomplete []picture.Incomplete `json:"incomplete" nullable:"false" doc:"Systems that were not read completely: something there may use the account"`
 }
 
 // Candidate is an account that a spelling may mean.
@@ -57,15 +58,15 @@ func (s *Service) registerAccounts() {
 	add(s, http.MethodGet, "/dependents/{id}", "get-dependent", "Show a dependent", func(ctx context.Context, in *IDInput) (*body[store.Dependent], error) {
 		return answer(s.store.Dependent(ctx, in.ID))
 	})
-	add(s, http.MethodPost, "/dependents/{id}/explain", "explain-dependent", "Say why a dependent is down, with the evidence for each possible cause", func(ctx context.Context, in *IDInput) (*body[operate.Explanation], error) {
-		return answer(s.operator.Explain(ctx, who(ctx), in.ID))
+	add(s, http.MethodPost, "/dependents/{id}/explain", "explain-dependent", "Say why a dependent is down, with the evidence for each possible cause", func(ctx context.Context, in *IDInput) (*body[diagnose.Explanation], error) {
+		return answer(s.app.Diagnoses.Explain(ctx, who(ctx), in.ID))
 	})
 	add(s, http.MethodPost, "/dependents/start", "start-dependents", "Start what is down, one after the other", func(ctx context.Context, in *startDependentsInput) (*body[StartedDependents], error) {
-		said, err := s.operator.StartDependents(ctx, who(ctx), in.Body.Reason, in.Body.Dependents)
+		said, err := s.app.Diagnoses.StartDependents(ctx, who(ctx), in.Body.Reason, in.Body.Dependents)
 		return answer(StartedDependents{Words: said}, err)
 	})
 	add(s, http.MethodPut, "/dependents/{id}/decision", "decide-copy", "Decide about a copy that cannot be replaced, or may be none", func(ctx context.Context, in *decideCopyInput) (*body[store.Dependent], error) {
-		if err := s.operator.DecideCopy(ctx, who(ctx), in.ID, in.Body.Decision, in.Body.Reason); err != nil {
+		if err := s.app.Picture.DecideCopy(ctx, who(ctx), in.ID, in.Body.Decision, in.Body.Reason); err != nil {
 			return nil, err
 		}
 		return answer(s.store.Dependent(ctx, in.ID))
@@ -77,7 +78,7 @@ func (s *Service) registerAccounts() {
 	add(s, http.MethodPost, "/accounts/{id}/custody", "take-custody", "Take an account into custody", s.takeCustody)
 	add(s, http.MethodPost, "/accounts/{id}/custody/verify", "verify-custody", "Sign in with the sealed value", s.verifyCustody)
 	add(s, http.MethodPost, "/custody/verify", "verify-all-custody", "Sign in with every sealed value", func(ctx context.Context, _ *empty) (*body[VerifiedAll], error) {
-		accepted, refused, unclear, err := s.operator.VerifyAll(ctx, who(ctx))
+		accepted, refused, unclear, err := s.app.Custody.VerifyAll(ctx, who(ctx))
 		return answer(VerifiedAll{accepted, refused, unclear}, err)
 	})
 	add(s, http.MethodPost, "/accounts/{id}/custody/release", "release-custody", "End custody; the sealed values are removed", s.releaseCustody)
@@ -133,13 +134,13 @@ func (s *Service) detail(ctx context.Context, id int64) (AccountDetail, error) {
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return out, err
 	}
-	out.Incomplete, err = s.operator.Incomplete(ctx)
+	out.Incomplete, err = s.app.Picture.Incomplete(ctx)
 	return out, err
 }
 
 func (s *Service) resolve(ctx context.Context, in *resolveInput) (*body[Resolved], error) {
 	out := Resolved{Spelling: in.Name, Candidates: []Candidate{}}
-	a, res, err := s.operator.FindAccount(ctx, in.Name)
+	a, res, err := s.app.Picture.FindAccount(ctx, in.Name)
 	if err == nil {
 		out.State, out.Form, out.Why = string(naming.Resolved), string(res.Form), res.Why
 		out.Candidates = append(out.Candidates, Candidate{ID: a.ID, Name: a.Name, System: a.System, DN: a.DN})
@@ -169,7 +170,7 @@ type setCheckInput struct {
 }
 
 func (s *Service) setCheck(ctx context.Context, in *setCheckInput) (*body[store.Dependent], error) {
-	if err := s.operator.SetCheck(ctx, who(ctx), in.ID, in.Body); err != nil {
+	if err := s.app.Picture.SetCheck(ctx, who(ctx), in.ID, in.Body); err != nil {
 		return nil, err
 	}
 	return answer(s.store.Dependent(ctx, in.ID))
@@ -190,9 +191,9 @@ func (s *Service) takeCustody(ctx context.Context, in *takeCustodyInput) (*body[
 		return nil, err
 	}
 	if in.Body.Reset {
-		err = s.operator.ResetCustody(ctx, who(ctx), in.Body.Reason, a)
+		err = s.app.Custody.Reset(ctx, who(ctx), in.Body.Reason, a)
 	} else {
-		_, err = s.operator.TakeCustody(ctx, who(ctx), a, in.Body.Password.Value)
+		_, err = s.app.Custody.Take(ctx, who(ctx), a, in.Body.Password.Value)
 	}
 	if err != nil {
 		return nil, err
@@ -205,7 +206,7 @@ func (s *Service) verifyCustody(ctx context.Context, in *AccountInput) (*body[co
 	if err != nil {
 		return nil, err
 	}
-	return answer(s.operator.VerifyCustody(ctx, who(ctx), a))
+	return answer(s.app.Custody.Verify(ctx, who(ctx), a))
 }
 
 type releaseInput struct {
@@ -220,7 +221,7 @@ func (s *Service) releaseCustody(ctx context.Context, in *releaseInput) (*body[A
 	if err != nil {
 		return nil, err
 	}
-	if err := s.operator.Release(ctx, who(ctx), in.Body.Reason, a); err != nil {
+	if err := s.app.Custody.Release(ctx, who(ctx), in.Body.Reason, a); err != nil {
 		return nil, err
 	}
 	return answer(s.detail(ctx, a.ID))

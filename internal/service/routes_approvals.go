@@ -39,7 +39,7 @@ func (s *Service) registerApprovals() {
 		return answer(s.store.Approval(ctx, in.ID))
 	})
 	add(s, http.MethodPost, "/approvals/{id}/approve", "approve", "Approve what somebody else asked for, and have it done", func(ctx context.Context, in *approveInput) (*body[store.Approval], error) {
-		return answer(s.operator.Approve(ctx, who(ctx), in.ID, in.Body.Digest, in.Body.Words))
+		return answer(s.app.Approvals.Approve(ctx, who(ctx), in.ID, in.Body.Digest, in.Body.Words))
 	})
 	add(s, http.MethodPost, "/approvals/{id}/refuse", "refuse-approval", "Refuse a request, or withdraw one's own", func(ctx context.Context, in *refuseInput) (*body[store.Approval], error) {
 		v, err := s.store.Approval(ctx, in.ID)
@@ -50,6 +50,6 @@ func (s *Service) registerApprovals() {
 		if !slices.Contains(user.Roles, RoleApprover) && !strings.EqualFold(v.AskedBy, user.Name) {
 			return nil, huma.Error403Forbidden("only an approver, or who asked for it, can end a request")
 		}
-		return answer(s.operator.Refuse(ctx, user.Name, in.ID, in.Body.Words))
+		return answer(s.app.Approvals.Refuse(ctx, user.Name, in.ID, in.Body.Words))
 	})
 }

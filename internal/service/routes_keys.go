@@ -6,9 +6,11 @@ import (
 	"net/http"
 	"time"
 
+	"mossledger.example/moss/internal/app/custody"
+	"mossledger.example/moss/internal/app/picture"
+	"mossledger.example/moss/internal/app/rotate"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/rotation"
-	"mossledger.example/moss/internal/operate"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -17,7 +19,7 @@ type KeyDetail struct {
 	Key        store.KeyPair        `json:"key"`
 	Dependents []store.Dependent    `json:"dependents" nullable:"false" doc:"Entries that let its holder in (kind authorized key) and files that hold it (kind key)"`
 	Custody    *store.Custody       `json:"custody,omitempty"`
-	Incomplete []operate.Incomplete `json:"incomplete" nullable:"false" doc:"Systems that were not read completely: the key may be there too"`
+	Incomplete []picture.Incomplete `json:"incomplete" nullable:"false" doc:"Systems that were not read completely: the key may be there too"`
 }
 
 type resolveKeyInput struct {
@@ -71,7 +73,7 @@ func (s *Service) registerKeys() {
 		return answer(s.store.KeyPairs(ctx, in.query()))
 	})
 	add(s, http.MethodGet, "/resolve/key", "resolve-key", "Say which key pair a spelling means", func(ctx context.Context, in *resolveKeyInput) (*body[store.KeyPair], error) {
-		return answer(s.operator.FindKey(ctx, in.Name))
+		return answer(s.app.Picture.FindKey(ctx, in.Name))
 	})
 	add(s, http.MethodGet, "/keys/{id}", "get-key", "Show a key pair with its doors and holders", func(ctx context.Context, in *AccountInput) (*body[KeyDetail], error) {
 		return answer(s.keyDetail(ctx, in.ID))
@@ -81,7 +83,7 @@ func (s *Service) registerKeys() {
 		if err != nil {
 			return nil, err
 		}
-		if _, err := s.operator.TakeKey(ctx, who(ctx), k, in.Body.PrivateKey.Value); err != nil {
+		if _, err := s.app.Custody.TakeKey(ctx, who(ctx), k, in.Body.PrivateKey.Value); err != nil {
 			return nil, err
 		}
 		return answer(s.keyDetail(ctx, in.ID))
@@ -91,14 +93,14 @@ func (s *Service) registerKeys() {
 		if err != nil {
 			return nil, err
 		}
-		return answer(s.operator.VerifyCustody(ctx, who(ctx), k))
+		return answer(s.app.Custody.Verify(ctx, who(ctx), k))
 	})
 	add(s, http.MethodPost, "/keys/{id}/custody/release", "release-key", "End custody; the sealed keys are removed", func(ctx context.Context, in *releaseInput) (*body[KeyDetail], error) {
 		k, err := s.store.KeyPair(ctx, in.ID)
 		if err != nil {
 			return nil, err
 		}
-		if err := s.operator.Release(ctx, who(ctx), in.Body.Reason, k); err != nil {
+		if err := s.app.Custody.Release(ctx, who(ctx), in.Body.Reason, k); err != nil {
 			return nil, err
 		}
 		return answer(s.keyDetail(ctx, in.ID))
@@ -118,9 +120,9 @@ func (s *Service) registerKeys() {
 }
 
 func (s *Service) keyWish(id int64, b KeyWishBody) wished {
-	return func(ctx context.Context) (operate.Subject, operate.Wish, error) {
+	return func(ctx context.Context) (custody.Subject, rotate.Request, error) {
 		k, err := s.store.KeyPair(ctx, id)
-		return k, operate.Wish{Policy: rotation.Policy(b.Policy), When: rotation.RestartPolicy(b.Restart), NotBefore: b.NotBefore, NotAfter: b.NotAfter, KeyType: b.KeyType, Patience: time.Duration(b.Patience) * time.Second}, err
+		return k, rotate.Request{Policy: rotation.Policy(b.Policy), When: rotation.RestartPolicy(b.Restart), NotBefore: b.NotBefore, NotAfter: b.NotAfter, KeyType: b.KeyType, Patience: time.Duration(b.Patience) * time.Second}, err
 	}
 }
 
@@ -138,6 +140,6 @@ func (s *Service) keyDetail(ctx context.Context, id int64) (KeyDetail, error) {
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return out, err
 	}
-	out.Incomplete, err = s.operator.Incomplete(ctx)
+	out.Incomplete, err = s.app.Picture.Incomplete(ctx)
 	return out, err
 }

@@ -21,9 +21,9 @@ func (s *Service) registerOptions() {
 	})
 	add(s, http.MethodPut, "/options", "set-common-option", "Give an option to all systems of a site, environment, owner or kind", func(ctx context.Context, in *body[CommonOptionInput]) (*empty, error) {
 		o := in.Body
-		return &empty{}, s.operator.SetCommonOption(ctx, who(ctx), store.CommonOption{Field: o.Field, Value: o.Value, Name: o.Name, Setting: o.Setting})
+		return &empty{}, s.app.Inventory.SetCommonOption(ctx, who(ctx), store.CommonOption{Field: o.Field, Value: o.Value, Name: o.Name, Setting: o.Setting})
 	})
 	add(s, http.MethodDelete, "/options/{id}", "remove-common-option", "Take an option away from them", func(ctx context.Context, in *IDInput) (*empty, error) {
-		return &empty{}, s.operator.RemoveCommonOption(ctx, who(ctx), in.ID)
+		return &empty{}, s.app.Inventory.RemoveCommonOption(ctx, who(ctx), in.ID)
 	})
 }

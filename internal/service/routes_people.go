@@ -207,7 +207,7 @@ func (s *Service) signIn(ctx context.Context, in *signInInput) (*signedIn, error
 		return nil, err
 	}
 	address := addressOf(ctx)
-	keys := []string{"name/" + s.operator.Mark("name", strings.ToLower(in.Body.Name)), "address/" + address}
+	keys := []string{"name/" + s.app.Base.Mark("name", strings.ToLower(in.Body.Name)), "address/" + address}
 	if device, known := s.knownDevice(user.Name, in); known {
 		keys = []string{"device/" + device} // it keeps its way in
 	}
@@ -255,7 +255,7 @@ func (s *Service) signIn(ctx context.Context, in *signInInput) (*signedIn, error
 func (s *Service) refused(ctx context.Context, known, given, address string) error {
 	actor := known
 	if actor == "" {
-		actor = "unknown:" + s.operator.Mark("name", given)
+		actor = "unknown:" + s.app.Base.Mark("name", given)
 	}
 	s.Log.Warn("sign-in refused", "name", actor, "address", address)
 	write, left := s.refusals.count(time.Now())
@@ -354,7 +354,7 @@ type Person struct {
 }
 
 func (s *Service) changePerson(ctx context.Context, before, after store.User, isNew, endSessions bool, entry ledger.Entry) (*body[Person], error) {
-	waits, err := s.operator.ChangePerson(ctx, who(ctx), before, after, isNew, endSessions, entry)
+	waits, err := s.app.People.Change(ctx, who(ctx), before, after, isNew, endSessions, entry)
 	if err != nil {
 		return nil, err
 	}
@@ -441,7 +441,7 @@ func (s *Service) changeOwnPassword(ctx context.Context, in *ownPasswordInput) (
 	if err != nil {
 		return nil, err
 	}
-	key := "name/" + s.operator.Mark("name", strings.ToLower(user.Name))
+	key := "name/" + s.app.Base.Mark("name", strings.ToLower(user.Name))
 	if wait := s.throttle.begin(key); wait > 0 {
 		return nil, tooMany(wait)
 	}

@@ -12,10 +12,10 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/connect/directory"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/radius"
-	"mossledger.example/moss/internal/operate"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -23,7 +23,7 @@ import (
 type Radius struct {
 	Graph    radius.Graph     `json:"graph"`
 	Summary  radius.Summary   `json:"summary"`
-	Coverage operate.Coverage `json:"coverage"`
+	Coverage picture.Coverage `json:"coverage"`
 	Words    string           `json:"words" doc:"How complete the picture is, in a sentence"`
 }
 
@@ -35,7 +35,7 @@ type pictured struct {
 
 // covered is the part that changes with time.
 type covered struct {
-	Coverage operate.Coverage `json:"coverage"`
+	Coverage picture.Coverage `json:"coverage"`
 	Words    string           `json:"words" doc:"How complete the picture is, in a sentence"`
 }
 
@@ -103,7 +103,7 @@ func (s *Service) registerRadius() {
 	})
 	add(s, http.MethodPost, "/accounts/{id}/declarations", "declare-use", "Say that an account is used somewhere", s.declare)
 	add(s, http.MethodDelete, "/declarations/{id}", "withdraw-use", "Withdraw what somebody said", func(ctx context.Context, in *IDInput) (*empty, error) {
-		return &empty{}, s.operator.Withdraw(ctx, who(ctx), in.ID)
+		return &empty{}, s.app.Picture.Withdraw(ctx, who(ctx), in.ID)
 	})
 	add(s, http.MethodPost, "/systems/{name}/logons", "import-logon-records", "Take in a directory's log-on records, as lines of JSON", s.logOnRecords)
 }
@@ -133,7 +133,7 @@ func (s *Service) radius(ctx context.Context, in *radiusInput) (*written, error)
 	if err != nil {
 		return nil, err
 	}
-	coverage, err := s.operator.Coverage(ctx)
+	coverage, err := s.app.Picture.Coverage(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -152,7 +152,7 @@ func (s *Service) declare(ctx context.Context, in *declareInput) (*body[store.De
 	if err != nil {
 		return answer(store.Declaration{}, err)
 	}
-	id, err := s.operator.Declare(ctx, who(ctx), a, operate.Declared{Place: in.Body.Place, System: in.Body.System, DependentID: in.Body.Dependent, Reason: in.Body.Reason, Until: in.Body.Until})
+	id, err := s.app.Picture.Declare(ctx, who(ctx), a, picture.Declared{Place: in.Body.Place, System: in.Body.System, DependentID: in.Body.Dependent, Reason: in.Body.Reason, Until: in.Body.Until})
 	if err != nil {
 		return answer(store.Declaration{}, err)
 	}
@@ -179,7 +179,7 @@ func (s *Service) logOnRecords(ctx context.Context, in *logOnRecordsInput) (*bod
 	for _, u := range list {
 		out.LogOns += u.Count
 	}
-	return answer(out, s.operator.LogOnRecords(ctx, who(ctx), v, list))
+	return answer(out, s.app.Picture.TakeUses(ctx, who(ctx), v, list))
 }
 
 // pictures keeps the pictures that were asked for last, as long as nothing that

@@ -8,8 +8,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"mossledger.example/moss/internal/app/custody"
+	"mossledger.example/moss/internal/app/rotate"
 	"mossledger.example/moss/internal/core/rotation"
-	"mossledger.example/moss/internal/operate"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -68,10 +69,10 @@ type WishBody struct {
 const mostAssigned = 5000
 
 // wish makes the operator's wish of a body, with the dependents looked up.
-func (s *Service) wish(ctx context.Context, a store.Account, b WishBody) (operate.Wish, error) {
-	w := operate.Wish{Policy: rotation.Policy(b.Policy), When: rotation.RestartPolicy(b.Restart), NotBefore: b.NotBefore, NotAfter: b.NotAfter, Assign: b.Assign, Start: b.Start, Patience: time.Duration(b.Patience) * time.Second}
+func (s *Service) wish(ctx context.Context, a store.Account, b WishBody) (rotate.Request, error) {
+	w := rotate.Request{Policy: rotation.Policy(b.Policy), When: rotation.RestartPolicy(b.Restart), NotBefore: b.NotBefore, NotAfter: b.NotAfter, Assign: b.Assign, Start: b.Start, Patience: time.Duration(b.Patience) * time.Second}
 	if b.Repair {
-		targets, err := s.operator.RepairTargets(ctx, a)
+		targets, err := s.app.Diagnoses.RepairTargets(ctx, a)
 		if err != nil {
 			return w, err
 		}
@@ -155,29 +156,29 @@ func (s *Service) registerRotations() {
 		return answer(s.rotationNow(ctx, in.ID))
 	})
 	add(s, http.MethodGet, "/rotations/{id}/journal", "list-journal", "Show the journal of a rotation", func(ctx context.Context, in *IDInput) (*body[[]JournalRecord], error) {
-		r, _, records, err := s.operator.RotationState(ctx, in.ID)
+		r, _, records, err := s.app.Rotations.State(ctx, in.ID)
 		return answer(titled(r.Plan, records), err)
 	})
 	add(s, http.MethodPost, "/rotations/{id}/decision", "decide-rotation", "Stop, resume, go on without failed steps, or undo", func(ctx context.Context, in *decideInput) (*body[RotationNow], error) {
-		if err := s.operator.Decide(ctx, who(ctx), in.ID, in.Body.Decision, in.Body.Reason); err != nil {
+		if err := s.app.Rotations.Decide(ctx, who(ctx), in.ID, in.Body.Decision, in.Body.Reason); err != nil {
 			return nil, err
 		}
 		return answer(s.rotationNow(ctx, in.ID))
 	})
 	add(s, http.MethodPost, "/rotations/{id}/rehearsals", "rehearse-undo", "Check everything about undoing a finished rotation without changing anything", func(ctx context.Context, in *IDInput) (*body[RehearsalAnswer], error) {
-		return rehearsalAnswer(s.operator.RehearseUndo(ctx, who(ctx), in.ID))
+		return rehearsalAnswer(s.app.Rotations.RehearseUndo(ctx, who(ctx), in.ID))
 	})
 	s.registerWatchRotation()
 }
 
 // wished looks up what shall be rotated, and how.
-type wished func(ctx context.Context) (operate.Subject, operate.Wish, error)
+type wished func(ctx context.Context) (custody.Subject, rotate.Request, error)
 
 func (s *Service) accountWish(id int64, b WishBody) wished {
-	return func(ctx context.Context) (operate.Subject, operate.Wish, error) {
+	return func(ctx context.Context) (custody.Subject, rotate.Request, error) {
 		a, err := s.store.Account(ctx, id)
 		if err != nil {
-			return nil, operate.Wish{}, err
+			return nil, rotate.Request{}, err
 		}
 		w, err := s.wish(ctx, a, b)
 		return a, w, err
@@ -189,7 +190,7 @@ func (s *Service) rehearse(ctx context.Context, what wished) (*body[RehearsalAns
 	if err != nil {
 		return nil, err
 	}
-	return rehearsalAnswer(s.operator.Rehearse(ctx, who(ctx), subject, wish))
+	return rehearsalAnswer(s.app.Rotations.Rehearse(ctx, who(ctx), subject, wish))
 }
 
 func (s *Service) startRotation(ctx context.Context, key string, asked any, what wished, reason string) (*body[RotationNow], error) {
@@ -198,7 +199,7 @@ func (s *Service) startRotation(ctx context.Context, key string, asked any, what
 		return nil, err
 	}
 	id, err := s.once(ctx, key, "rotation/"+subject.Credential().String(), asked, func(ctx context.Context) (int64, error) {
-		return s.operator.StartRotation(ctx, who(ctx), subject, wish, reason, "")
+		return s.app.Rotations.Start(ctx, who(ctx), subject, wish, reason, "")
 	})
 	if err != nil {
 		return nil, err
@@ -220,7 +221,7 @@ func (s *Service) overrideRotation(ctx context.Context, key string, asked any, w
 	}
 	var out Overridden
 	id, err := s.once(ctx, key, "override/"+subject.Credential().String(), asked, func(ctx context.Context) (int64, error) {
-		rotation, approval, err := s.operator.Override(ctx, who(ctx), subject, wish, reason, override)
+		rotation, approval, err := s.app.Rotations.Override(ctx, who(ctx), subject, wish, reason, override)
 		return rotation - approval, err
 	})
 	if err != nil {
@@ -236,11 +237,11 @@ func (s *Service) overrideRotation(ctx context.Context, key string, asked any, w
 }
 
 func (s *Service) rotationNow(ctx context.Context, id int64) (RotationNow, error) {
-	r, state, _, err := s.operator.RotationState(ctx, id)
+	r, state, _, err := s.app.Rotations.State(ctx, id)
 	if err != nil {
 		return RotationNow{}, err
 	}
-	out := RotationNow{Rotation: r, Steps: []StepNow{}, Halted: s.operator.Halted(id)}
+	out := RotationNow{Rotation: r, Steps: []StepNow{}, Halted: s.app.Rotations.Halted(id)}
 	for i, step := range r.Plan.Steps {
 		if step.Kind == rotation.StepAll {
 			continue // nothing is done there

@@ -8,8 +8,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
+	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/rotation"
-	"mossledger.example/moss/internal/operate"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -36,7 +36,7 @@ const heartbeat = 5 * time.Second
 func (s *Service) registerSurveys() {
 	add(s, http.MethodPost, "/surveys", "start-survey", "Start a survey", func(ctx context.Context, in *startSurveyInput) (*body[store.Survey], error) {
 		id, err := s.once(ctx, in.Key, "survey", in.Body, func(ctx context.Context) (int64, error) {
-			return s.operator.StartSurvey(ctx, who(ctx), in.Body.Systems)
+			return s.app.Surveys.Start(ctx, who(ctx), in.Body.Systems)
 		})
 		if err != nil {
 			return nil, err
@@ -53,7 +53,7 @@ func (s *Service) registerSurveys() {
 		return answer(s.store.Visits(ctx, in.ID, in.query()))
 	})
 	add(s, http.MethodPost, "/surveys/{id}/cancel", "cancel-survey", "Cancel a survey; what was read is kept", func(ctx context.Context, in *IDInput) (*body[store.Survey], error) {
-		if err := s.operator.CancelSurvey(in.ID); err != nil {
+		if err := s.app.Surveys.Cancel(in.ID); err != nil {
 			return nil, err
 		}
 		return answer(s.store.Survey(ctx, in.ID))
@@ -73,7 +73,7 @@ type Changed struct {
 // over, the client is gone or the service stops. ctx of a stream is not ended
 // by Fiber when the client goes away: only a failed write shows that.
 func (s *Service) follow(ctx context.Context, topic string, send sse.Sender, look func() (over bool, err error)) {
-	wake, letGo := s.operator.Wake(topic)
+	wake, letGo := s.app.Base.Topics.Listen(topic)
 	defer letGo()
 	beat := time.NewTicker(heartbeat)
 	defer beat.Stop()
@@ -99,7 +99,7 @@ func (s *Service) follow(ctx context.Context, topic string, send sse.Sender, loo
 
 func (s *Service) watchSurvey(ctx context.Context, in *watchInput, send sse.Sender) {
 	last, id := in.Last, in.ID
-	s.follow(ctx, operate.SurveyTopic(id), send, func() (bool, error) {
+	s.follow(ctx, app.SurveyTopic(id), send, func() (bool, error) {
 		survey, err := s.store.Survey(s.base, id)
 		if err != nil {
 			return true, err
@@ -157,7 +157,7 @@ func titled(plan rotation.Plan, records []rotation.Record) []JournalRecord {
 
 func (s *Service) watchRotation(ctx context.Context, in *watchInput, send sse.Sender) {
 	last, id := in.Last, in.ID
-	s.follow(ctx, operate.RotationTopic(id), send, func() (bool, error) {
+	s.follow(ctx, app.RotationTopic(id), send, func() (bool, error) {
 		r, err := s.store.Rotation(s.base, id)
 		if err != nil {
 			return true, err

@@ -9,9 +9,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
-	"mossledger.example/moss/internal/operate"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -80,7 +80,7 @@ func (s *Service) registerSystems() {
 		return answer(s.store.Systems(ctx, in.query()))
 	})
 	add(s, http.MethodPost, "/systems", "add-system", "Add a system", func(ctx context.Context, in *body[SystemInput]) (*tagged[store.System], error) {
-		if _, err := s.operator.AddSystem(ctx, who(ctx), in.Body.system()); err != nil {
+		if _, err := s.app.Inventory.Add(ctx, who(ctx), in.Body.system()); err != nil {
 			return nil, err
 		}
 		return taggedSystem(s.store.System(ctx, in.Body.Name))
@@ -105,7 +105,7 @@ func (s *Service) registerSystems() {
 		return &empty{}, s.store.RemoveSystem(ctx, v.ID, ledger.Entry{Actor: who(ctx), Act: "system.remove", Phase: ledger.Outcome, Subject: v.Name, System: v.Name, Result: "done"})
 	})
 	add(s, http.MethodPost, "/systems/{name}/check", "check-system", "Try to reach a system, stage by stage", func(ctx context.Context, in *NameInput) (*body[CheckAnswer], error) {
-		v, report, err := s.operator.CheckSystem(ctx, who(ctx), in.Name, "")
+		v, report, err := s.app.Inventory.Check(ctx, who(ctx), in.Name, "")
 		return answer(CheckAnswer{v, report, report.OK()}, err)
 	})
 	type confirmInput struct {
@@ -115,7 +115,7 @@ func (s *Service) registerSystems() {
 		}
 	}
 	add(s, http.MethodPost, "/systems/{name}/absence", "confirm-absence", "Say that what vanished from a system is gone; it is read again", func(ctx context.Context, in *confirmInput) (*body[store.Survey], error) {
-		id, err := s.operator.ConfirmAbsence(ctx, who(ctx), in.Name, in.Body.Reason)
+		id, err := s.app.Surveys.ConfirmAbsence(ctx, who(ctx), in.Name, in.Body.Reason)
 		if err != nil {
 			return nil, err
 		}
@@ -128,7 +128,7 @@ func (s *Service) registerSystems() {
 		}
 	}
 	add(s, http.MethodPost, "/systems/{name}/host-key", "approve-host-key", "Approve the host key that a system offers, and check it", func(ctx context.Context, in *approveInput) (*body[CheckAnswer], error) {
-		v, report, err := s.operator.CheckSystem(ctx, who(ctx), in.Name, in.Body.Fingerprint)
+		v, report, err := s.app.Inventory.Check(ctx, who(ctx), in.Name, in.Body.Fingerprint)
 		return answer(CheckAnswer{v, report, report.OK()}, err)
 	})
 }
@@ -143,7 +143,7 @@ type saveLogOnInput struct {
 }
 
 func (s *Service) saveLogOn(ctx context.Context, in *saveLogOnInput) (*body[store.LogOn], error) {
-	if err := s.operator.SaveLogOn(ctx, who(ctx), in.Name, in.Body.Account, in.Body.Password.Value, in.Body.PrivateKey.Value); err != nil {
+	if err := s.app.Inventory.SaveSteward(ctx, who(ctx), in.Name, in.Body.Account, in.Body.Password.Value, in.Body.PrivateKey.Value); err != nil {
 		return nil, err
 	}
 	v, err := s.store.LogOn(ctx, in.Name)
@@ -151,12 +151,12 @@ func (s *Service) saveLogOn(ctx context.Context, in *saveLogOnInput) (*body[stor
 	return answer(v, err)
 }
 
-func (s *Service) importSystems(ctx context.Context, in *importInput) (*body[operate.Import], error) {
-	defaults := operate.Defaults{Kind: in.Body.Kind, LogOn: in.Body.LogOn, Site: in.Body.Site, Environment: in.Body.Environment, Owner: in.Body.Owner, WindowsLogOn: in.Body.WindowsLogOn, WindowsSignIn: in.Body.WindowsSignIn, TrustedCA: in.Body.WindowsCA}
+func (s *Service) importSystems(ctx context.Context, in *importInput) (*body[inventory.Import], error) {
+	defaults := inventory.Defaults{Kind: in.Body.Kind, LogOn: in.Body.LogOn, Site: in.Body.Site, Environment: in.Body.Environment, Owner: in.Body.Owner, WindowsLogOn: in.Body.WindowsLogOn, WindowsSignIn: in.Body.WindowsSignIn, TrustedCA: in.Body.WindowsCA}
 	if in.Body.Directory != "" {
-		return answer(s.operator.ImportDirectory(ctx, who(ctx), in.Body.Directory, in.Body.Base, defaults))
+		return answer(s.app.Inventory.ImportDirectory(ctx, who(ctx), in.Body.Directory, in.Body.Base, defaults))
 	}
-	return answer(s.operator.ImportList(ctx, who(ctx), strings.NewReader(in.Body.List), defaults))
+	return answer(s.app.Inventory.ImportList(ctx, who(ctx), strings.NewReader(in.Body.List), defaults))
 }
 
 type changeSystemInput struct {
@@ -184,7 +184,7 @@ func (s *Service) changeSystem(ctx context.Context, in *changeSystemInput) (*tag
 		return nil, huma.Error400BadRequest("name and kind of a system cannot be changed: add it anew")
 	}
 	next.ID, next.Name = have.ID, have.Name
-	if err := s.operator.ChangeSystem(ctx, who(ctx), have, next, revision); err != nil {
+	if err := s.app.Inventory.Change(ctx, who(ctx), have, next, revision); err != nil {
 		return nil, err
 	}
 	return taggedSystem(s.store.System(ctx, in.Name))

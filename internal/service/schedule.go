@@ -31,7 +31,7 @@ func (s *Service) schedule(ctx context.Context) {
 }
 
 func (s *Service) verifyAll(ctx context.Context) {
-	if _, refused, unclear, err := s.operator.VerifyAll(ctx, "service"); err != nil && ctx.Err() == nil {
+	if _, refused, unclear, err := s.app.Custody.VerifyAll(ctx, "service"); err != nil && ctx.Err() == nil {
 		s.Log.Error("regular verification ended early", "error", err)
 	} else if refused+unclear > 0 {
 		s.Log.Warn("regular verification", "refused", refused, "unclear", unclear)
@@ -39,7 +39,7 @@ func (s *Service) verifyAll(ctx context.Context) {
 }
 
 func (s *Service) surveyAll(ctx context.Context) {
-	if _, err := s.operator.StartSurvey(ctx, "service", nil); err != nil && ctx.Err() == nil {
+	if _, err := s.app.Surveys.Start(ctx, "service", nil); err != nil && ctx.Err() == nil {
 		s.Log.Warn("regular survey", "error", err)
 	}
 }

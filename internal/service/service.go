@@ -1,5 +1,5 @@
 // Package service is the long-running process: the HTTP API, sign-in, the
-// schedule and the embedded console, over package operate.
+// schedule and the embedded console, over the packages of app.
 package service
 
 import (
@@ -19,8 +19,8 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
 	"github.com/gofiber/fiber/v3"
 
+	"mossledger.example/moss/internal/app/assembly"
 	"mossledger.example/moss/internal/core/secret"
-	"mossledger.example/moss/internal/operate"
 	"mossledger.example/moss/internal/store"
 
 	// The kinds of system: one line each.
@@ -48,7 +48,7 @@ type Config struct {
 	Parallel    int
 	// AcceptRestored goes on with an older database that was put back on purpose.
 	AcceptRestored bool
-	Drill          int // see operate.Config
+	Drill          int // see assembly.Config
 	Kill           func()
 	Log            *slog.Logger
 	Ready          func(url, setupCode string) // called when it listens; setupCode only at first start
@@ -59,8 +59,8 @@ type Service struct {
 	pictures pictures
 	Config
 	store    *store.Store
-	operator *operate.Operator
-	app      *fiber.App
+	app      *assembly.Application
+	http     *fiber.App
 	api      huma.API
 	throttle *throttle
 	hashing  *hashing
@@ -84,7 +84,7 @@ func Run(ctx context.Context, config Config) error {
 	if err := s.checkListen(); err != nil {
 		return err
 	}
-	operate.TuneMemory()
+	assembly.TuneMemory()
 	if err := s.beforeOpening(); err != nil {
 		return err
 	}
@@ -105,7 +105,7 @@ func Run(ctx context.Context, config Config) error {
 	if err != nil {
 		return err
 	}
-	s.operator, err = operate.New(ctx, operate.Config{Store: s.store, Witness: store.HeadFile(config.headFile()), Master: master, Random: rand.Reader, Now: time.Now, Log: config.Log, Parallel: config.Parallel, Drill: config.Drill, Kill: config.Kill})
+	s.app, err = assembly.New(ctx, assembly.Config{Store: s.store, Witness: store.HeadFile(config.headFile()), Master: master, Random: rand.Reader, Now: time.Now, Log: config.Log, Parallel: config.Parallel, Drill: config.Drill, Kill: config.Kill})
 	if err != nil {
 		return err
 	}
@@ -136,7 +136,7 @@ func Run(ctx context.Context, config Config) error {
 		listener = tls.NewListener(forgetting{listener}, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12})
 		scheme = "https"
 	}
-	if err := s.operator.Start(ctx); err != nil {
+	if err := s.app.Start(ctx); err != nil {
 		_ = listener.Close()
 		return err
 	}
@@ -147,7 +147,7 @@ func Run(ctx context.Context, config Config) error {
 		s.schedule(base)
 	}()
 	ended := make(chan error, 1)
-	go func() { ended <- s.app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true}) }()
+	go func() { ended <- s.http.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true}) }()
 	s.Log.Info("serving", "address", address, "version", Version)
 	if config.Ready != nil {
 		config.Ready(scheme+"://"+address, code)
@@ -160,8 +160,8 @@ func Run(ctx context.Context, config Config) error {
 	cancel()
 	stop, cancelStop := context.WithTimeout(context.Background(), 15*time.Second)
 	defer cancelStop()
-	s.operator.Stop()
-	if stopErr := s.app.ShutdownWithContext(stop); stopErr != nil {
+	s.app.Stop()
+	if stopErr := s.http.ShutdownWithContext(stop); stopErr != nil {
 		s.Log.Warn("some requests did not end in time", "error", stopErr)
 	}
 	<-scheduled
@@ -204,14 +204,14 @@ func (s *Service) setupCode(ctx context.Context) (string, error) {
 
 // build makes the application: middleware, API, console.
 func (s *Service) build() {
-	s.app = fiber.New(fiber.Config{
+	s.http = fiber.New(fiber.Config{
 		AppName: "moss", Immutable: true, BodyLimit: publicBody, ReadTimeout: readTime, IdleTimeout: 2 * time.Minute,
 		ErrorHandler: s.fiberError,
 	})
-	s.app.Server().HeaderReceived = s.limits
-	s.app.Use(s.guard)
+	s.http.Server().HeaderReceived = s.limits
+	s.http.Use(s.guard)
 	s.registerHealth()
-	s.api = humafiber.New(s.app, apiConfig())
+	s.api = humafiber.New(s.http, apiConfig())
 	s.api.UseMiddleware(s.authenticate, s.withhold)
 	s.registerAll()
 	s.registerConsole()

@@ -1,0 +1,120 @@
+// Package approval is about acts that take two people: one asks, another one
+// approves. While only one person could approve, that person acts alone, and the
+// act is marked so. From the second one on the rule holds, and lifting it is such
+// an act itself. What is done when a request is approved is carried out by the
+// package that asked (see Carrier).
+package approval
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/store"
+)
+
+// Approvals asks for approvals and decides them.
+type Approvals struct {
+	base     *app.Base
+	store    Store
+	carriers map[string]Carrier
+}
+
+// New makes Approvals that nobody carries out yet.
+func New(base *app.Base, store Store) *Approvals {
+	return &Approvals{base: base, store: store, carriers: map[string]Carrier{}}
+}
+
+// Some acts take two people: one asks, another one approves. While only one
+// person could approve, that person acts alone, and the act is marked so. From
+// the second one on the rule holds, and lifting it is such an act itself.
+
+// Kinds of approval.
+const (
+	KindEndpoint = "endpoint"
+	KindRotation = "rotation"
+	KindPerson   = "person"
+)
+
+// RoleApprover is the role of those who approve.
+const RoleApprover = "approver"
+
+// Alone: nobody else could approve what this person asks for.
+func (approvals *Approvals) Alone(ctx context.Context, by string) (bool, error) {
+	others, err := approvals.store.Approvers(ctx, RoleApprover, by)
+	return len(others) == 0, err
+}
+
+// Ask writes a request down, with its intent in the ledger, and returns its number.
+func (approvals *Approvals) Ask(ctx context.Context, request store.Approval, entry ledger.Entry) (int64, error) {
+	entry.Actor, entry.Phase, entry.Subject, entry.Result, entry.Reason, entry.Changes = request.AskedBy, ledger.Intent, request.Subject, "asked", request.Reason, request.Changes
+	return approvals.store.AskApproval(ctx, request, entry)
+}
+
+// Approve approves a request of somebody else and does what was asked for.
+// digest is that of the request as the person saw it.
+func (approvals *Approvals) Approve(ctx context.Context, by string, id int64, digest, words string) (store.Approval, error) {
+	v, err := approvals.store.Approval(ctx, id)
+	if err != nil {
+		return v, err
+	}
+	switch {
+	case v.State != store.ApprovalAsked:
+		return v, fmt.Errorf("%w: approval %d is %s", app.ErrRefused, id, v.State)
+	case strings.EqualFold(v.AskedBy, by):
+		return v, fmt.Errorf("%w: %s asked for it: somebody else approves it", app.ErrRefused, by)
+	case digest != v.Digest:
+		return v, fmt.Errorf("%w: approval %d is not what was looked at: look at it again", app.ErrRefused, id)
+	}
+	ctx = context.WithoutCancel(ctx)
+	entry := ledger.Entry{Actor: by, Act: "approval.approve", Phase: ledger.Outcome, Subject: v.Subject, Ref: fmt.Sprintf("approval/%d", id), Result: "done", Reason: words, Detail: v.Kind + " asked by " + v.AskedBy, Changes: v.Changes}
+	carrier, known := approvals.carriers[v.Kind]
+	if !known {
+		return v, fmt.Errorf("%w: an approval of the kind %q", app.ErrCannot, v.Kind)
+	}
+	if carrier.Still != nil {
+		if err := carrier.Still(ctx, v); err != nil {
+			return v, err
+		}
+	}
+	if err := approvals.store.DecideApproval(ctx, id, store.ApprovalApproved, by, words, entry); err != nil {
+		return v, err
+	}
+	defer approvals.base.Topics.Wake("all")
+	if err := carrier.CarryOut(ctx, by, v); err != nil {
+		return v, errors.Join(err, approvals.store.ApprovalWords(ctx, id, "approved, but it did not work: "+err.Error()))
+	}
+	return approvals.store.Approval(ctx, id)
+}
+
+// Carrier does what was approved.
+type Carrier struct {
+	// Still says whether what was asked for is what stands there; nil when nothing
+	// could have changed meanwhile.
+	Still    func(ctx context.Context, v store.Approval) error
+	CarryOut func(ctx context.Context, by string, v store.Approval) error
+}
+
+// Carry says who carries out the approvals of a kind.
+func (approvals *Approvals) Carry(kind string, c Carrier) { approvals.carriers[kind] = c }
+
+// Refuse ends a request of somebody else, Withdraw one's own.
+func (approvals *Approvals) Refuse(ctx context.Context, by string, id int64, words string) (store.Approval, error) {
+	v, err := approvals.store.Approval(ctx, id)
+	if err != nil {
+		return v, err
+	}
+	state := store.ApprovalRefused
+	if strings.EqualFold(v.AskedBy, by) {
+		state = store.ApprovalWithdrawn
+	}
+	defer approvals.base.Topics.Wake("all")
+	err = approvals.store.DecideApproval(ctx, id, state, by, words, ledger.Entry{Actor: by, Act: "approval." + map[string]string{store.ApprovalRefused: "refuse", store.ApprovalWithdrawn: "withdraw"}[state], Phase: ledger.Outcome, Subject: v.Subject, Ref: fmt.Sprintf("approval/%d", id), Result: "done", Reason: words})
+	if err != nil {
+		return v, err
+	}
+	return approvals.store.Approval(ctx, id)
+}

@@ -1,0 +1,17 @@
+package approval
+
+import (
+	"context"
+
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/store"
+)
+
+// Store is what this package needs of the store.
+type Store interface {
+	Approval(ctx context.Context, id int64) (store.Approval, error)
+	ApprovalWords(ctx context.Context, id int64, words string) error
+	Approvers(ctx context.Context, role string, except string) ([]string, error)
+	AskApproval(ctx context.Context, v store.Approval, entries ...ledger.Entry) (int64, error)
+	DecideApproval(ctx context.Context, id int64, state string, by string, words string, entries ...ledger.Entry) error
+}

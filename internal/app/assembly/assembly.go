@@ -1,0 +1,108 @@
+// Package assembly puts the activities together: which one is given what, and in
+// which order they start and stop.
+package assembly
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"runtime/debug"
+	"time"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/approval"
+	"mossledger.example/moss/internal/app/custody"
+	"mossledger.example/moss/internal/app/diagnose"
+	"mossledger.example/moss/internal/app/findings"
+	"mossledger.example/moss/internal/app/inventory"
+	"mossledger.example/moss/internal/app/people"
+	"mossledger.example/moss/internal/app/picture"
+	"mossledger.example/moss/internal/app/rotate"
+	"mossledger.example/moss/internal/app/sealed"
+	"mossledger.example/moss/internal/app/survey"
+	"mossledger.example/moss/internal/store"
+)
+
+// Config is what an Application is made of.
+type Config struct {
+	Store    *store.Store
+	Witness  store.Witness // of the ledger's head; nil for a file beside the database
+	Master   []byte        // master key
+	Random   io.Reader
+	Now      func() time.Time
+	Log      *slog.Logger
+	Parallel int // visits at the same time; 0 for four a processor, at least eight
+	Acts     int // acts of one rotation at the same time; 0 for 32
+	// Drill ends the process with SIGKILL after that many journal records of
+	// rotations, to exercise recovery; 0 never.
+	Drill int
+	Kill  func() // what a drill calls
+}
+
+// Application is all activities. Make one with New, Start it, Stop it.
+type Application struct {
+	Store     *store.Store
+	Base      *app.Base
+	Sealed    *sealed.Keeper
+	Approvals *approval.Approvals
+	Inventory *inventory.Inventory
+	Picture   *picture.Picture
+	Findings  *findings.Engine
+	Surveys   *survey.Surveys
+	Custody   *custody.Custody
+	Rotations *rotate.Rotations
+	Diagnoses *diagnose.Diagnoses
+	People    *people.People
+}
+
+// TuneMemory lets the heap grow to four times what is in use before it is
+// cleaned up: surveys make much short-lived data, and what is in use is small.
+func TuneMemory() { debug.SetGCPercent(300) }
+
+// New makes an Application and opens the ledger.
+func New(ctx context.Context, config Config) (*Application, error) {
+	base, err := app.NewBase(app.Settings{Store: config.Store, Master: config.Master, Random: config.Random, Now: config.Now, Log: config.Log})
+	if err != nil {
+		return nil, err
+	}
+	if config.Witness == nil {
+		config.Witness = config.Store.FolderWitness()
+	}
+	if err := config.Store.OpenLedger(ctx, base.Sealer, config.Witness); err != nil {
+		return nil, err
+	}
+	a := &Application{Store: config.Store, Base: base}
+	a.Sealed = sealed.New(base, a.Store)
+	a.Approvals = approval.New(base, a.Store)
+	a.People = people.New(base, a.Store, a.Approvals)
+	a.Inventory = inventory.New(base, a.Store, a.Sealed, a.Approvals)
+	a.Findings = findings.New(base, a.Store, a.Sealed)
+	a.Picture = picture.New(base, a.Store, a.Findings)
+	a.Surveys = survey.New(base, a.Store, a.Sealed, a.Inventory, a.Picture, config.Parallel)
+	a.Custody = custody.New(base, a.Store, a.Sealed, a.Inventory, a.Picture, a.Surveys)
+	a.Rotations = rotate.New(rotate.Needs{
+		Base: base, Store: a.Store, Sealed: a.Sealed, Approvals: a.Approvals, Inventory: a.Inventory, Picture: a.Picture, Findings: a.Findings, Surveys: a.Surveys, Custody: a.Custody,
+		Acts: config.Acts, Drill: config.Drill, Kill: config.Kill,
+	})
+	a.Diagnoses = diagnose.New(base, a.Store, a.Sealed, a.Inventory, a.Surveys, a.Custody, a.Rotations)
+	if err := a.Inventory.BindExisting(ctx); err != nil {
+		return nil, fmt.Errorf("bind what is there to its systems: %w", err)
+	}
+	return a, nil
+}
+
+// Start takes up what an earlier run of the service left.
+func (a *Application) Start(ctx context.Context) error {
+	if err := a.Surveys.Recover(ctx); err != nil {
+		return fmt.Errorf("close interrupted surveys: %w", err)
+	}
+	if err := a.Rotations.Recover(ctx); err != nil {
+		return err
+	}
+	a.Custody.SettleLater()
+	return nil
+}
+
+// Stop ends all work at the next safe point and waits for it.
+func (a *Application) Stop() { a.Base.Stop() }

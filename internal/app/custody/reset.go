@@ -1,0 +1,131 @@
+package custody
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/inventory"
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/store"
+)
+
+// Reset takes an account by setting a new password with the
+// authority's privileged log-on. What still holds the earlier one breaks: the
+// caller must have said so to the user.
+func (custody *Custody) Reset(ctx context.Context, by, reason string, a store.Account) error {
+	if reason == "" {
+		return fmt.Errorf("%w: a reset breaks whatever still uses the old password: give a reason", app.ErrInput)
+	}
+	if err := ownPassword(a); err != nil {
+		return err
+	}
+	if a.Enabled == estate.No {
+		return fmt.Errorf("%w: %s is disabled: nothing could prove the new password; enable it first", app.ErrRefused, a.Name)
+	}
+	if err := custody.NotRotating(ctx, a); err != nil {
+		return err
+	}
+	connector, target, verifier, err := custody.inventory.Authority(ctx, a)
+	if err != nil {
+		return err
+	}
+	changer, ok := connector.(connect.Changer)
+	if !ok {
+		return fmt.Errorf("%w: %s cannot change a password", app.ErrCannot, target.Name)
+	}
+	value, err := custody.Generate(ctx, a)
+	if err != nil {
+		return err
+	}
+	sealed, err := custody.sealed.NewSecret(a.Credential(), a.SystemID, 0, value)
+	if err != nil {
+		return err
+	}
+	own, err := custody.ownUses(ctx, a)
+	if err != nil {
+		return err
+	}
+	if err := custody.store.AddCandidate(ctx, sealed); err != nil { // law 1
+		return err
+	}
+	entry := ledger.Entry{Actor: by, Act: "custody.reset", Subject: a.Name, System: a.System, Reason: reason, Ref: fmt.Sprintf("account/%d", a.ID)}
+	err = custody.base.Act(ctx, entry, func() error {
+		changeErr := changer.Change(ctx, target, inventory.RefOf(a), value)
+		if changeErr != nil && !connect.IsUnclear(changeErr) {
+			return errors.Join(changeErr, custody.store.DropCandidate(context.WithoutCancel(ctx), a.Credential(), sealed.Fingerprint))
+		}
+		for _, v := range own {
+			if v.ID != a.SystemID {
+				continue
+			}
+			// We reach the authority with this very account.
+			fresh := target
+			fresh.LogOn.Password = value
+			for _, stage := range connector.Check(ctx, fresh).Stages {
+				if stage.Stage == connect.StageSignIn && stage.OK {
+					target = fresh
+				}
+			}
+		}
+		// Done or unclear: the authority itself says what is true (law 3).
+		verdict, err := verifier.Verify(ctx, target, inventory.RefOf(a), value)
+		if err != nil {
+			custody.SettleLater()
+			return errors.Join(changeErr, fmt.Errorf("it is not known yet whether the new value is in force; it is kept sealed, and asked for until it is known: %w", err))
+		}
+		keep := context.WithoutCancel(ctx)
+		if verdict.Accepted {
+			if err := custody.store.TakeCustody(keep, sealed, by, verdict.Words); err != nil {
+				return err
+			}
+			_, err := custody.LinkStewards(keep, by, a, nil)
+			return err
+		}
+		if changeErr == nil && verdict.Code != connect.VerdictWrong {
+			// The authority said that it took the value; what it refuses is the account.
+			return errors.Join(custody.store.TakeCustody(keep, sealed, by, verdict.Words), custody.store.SaveVerdict(keep, a.Credential(), "refused", verdict.Words),
+				fmt.Errorf("%w: the new password is set and in custody, but %s does not let %s in: %s", app.ErrRefused, target.Name, a.Name, verdict.Words))
+		}
+		return errors.Join(changeErr, fmt.Errorf("%w: %s does not accept the new value: %s", app.ErrRefused, target.Name, verdict.Words))
+	})
+	if err != nil {
+		return err
+	}
+	return custody.afterCustody(ctx, a)
+}
+
+// Generate draws a new value that the account's authority will accept, as far as
+// its policy can be read.
+func (custody *Custody) Generate(ctx context.Context, a store.Account) (secret.Value, error) {
+	policy := secret.DefaultPolicy()
+	rules, err := custody.PasswordRules(ctx, a)
+	if err != nil {
+		return secret.Value{}, err
+	}
+	if rules.Longest > 0 && rules.Longest < policy.Length {
+		policy.Length = rules.Longest
+	}
+	policy.Length = max(policy.Length, rules.Shortest)
+	policy.Avoid = append(strings.FieldsFunc(a.DisplayName, func(r rune) bool { return strings.ContainsRune(",.-_ #\t", r) }), a.Name)
+	return policy.Generate(custody.base.Random)
+}
+
+// PasswordRules asks the authority which rules a new password of an account has
+// to obey. An authority that does not tell has the zero rules.
+func (custody *Custody) PasswordRules(ctx context.Context, a store.Account) (connect.PasswordRules, error) {
+	connector, target, _, err := custody.inventory.Authority(ctx, a)
+	if err != nil {
+		return connect.PasswordRules{}, err
+	}
+	ruler, ok := connector.(connect.Ruler)
+	if !ok {
+		return connect.PasswordRules{Unknown: "systems of this kind do not tell their rules for passwords"}, nil
+	}
+	return ruler.PasswordRules(ctx, target, inventory.RefOf(a))
+}

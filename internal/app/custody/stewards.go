@@ -1,0 +1,155 @@
+package custody
+
+import (
+	"context"
+	"errors"
+	"strconv"
+	"strings"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/sealed"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/naming"
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/store"
+)
+
+// spellings are all ways in which a log-on may name an account.
+func spellings(a store.Account) []string { return []string{a.Name, a.DN, a.UPN, a.SID} }
+
+// mayMean: the log-on's account may be this one; which system it is used on
+// decides.
+func mayMean(logon string, a store.Account) bool {
+	ref, err := naming.Parse(logon)
+	for _, s := range spellings(a) {
+		if s != "" && (strings.EqualFold(s, logon) || err == nil && strings.EqualFold(s, ref.Name)) {
+			return true
+		}
+	}
+	return strings.EqualFold(logon, a.DN)
+}
+
+// ownUses returns the systems that are reached with an account.
+func (custody *Custody) ownUses(ctx context.Context, a store.Account) ([]store.System, error) {
+	logons := map[string]bool{}
+	page, err := custody.store.LogOns(ctx, store.Query{Limit: 1000})
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range page.Items {
+		if l.HasPassword && mayMean(l.Account, a) {
+			logons[strings.ToLower(l.Name)] = true
+		}
+	}
+	if len(logons) == 0 {
+		return nil, nil
+	}
+	lookup, err := custody.store.Lookup(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all, err := custody.store.AllSystems(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []store.System
+	for _, v := range all {
+		if !logons[strings.ToLower(v.LogOn)] {
+			continue
+		}
+		l, err := custody.store.LogOn(ctx, v.LogOn)
+		if err != nil {
+			return nil, err
+		}
+		res, err := naming.Resolve(l.Account, store.ContextOf(v), lookup)
+		if err != nil {
+			return nil, err
+		}
+		mine := res.State == naming.Resolved && app.Number(res.Accounts[0].ID) == a.ID
+		// A data store or a host knows the account by its bare name.
+		if !mine && v.ID == a.SystemID && strings.EqualFold(l.Account, a.Name) {
+			mine = true
+		}
+		if mine {
+			out = append(out, v)
+		}
+	}
+	return out, nil
+}
+
+// LinkStewards links the systems that are reached with an account in custody to
+// it. With only set, just those whose stored log-on has that value.
+func (custody *Custody) LinkStewards(ctx context.Context, by string, a store.Account, only *secret.Value) ([]store.System, error) {
+	uses, err := custody.ownUses(ctx, a)
+	if err != nil || len(uses) == 0 {
+		return nil, err
+	}
+	var links []store.StewardLink
+	var linked []store.System
+	var names []string
+	for _, v := range uses {
+		if have, err := custody.store.StewardLinkOf(ctx, v.ID); err == nil && have.AccountID == a.ID && strings.EqualFold(have.LogOn, v.LogOn) {
+			linked = append(linked, v)
+			continue
+		}
+		if only != nil {
+			l, err := custody.store.LogOn(ctx, v.LogOn)
+			if err != nil {
+				return nil, err
+			}
+			stored, err := custody.base.Open("logon/"+l.Name+"/password", l.SealedPassword)
+			if err != nil {
+				return nil, err
+			}
+			if !stored.Equal(*only) {
+				continue // it does not work now, and is not made to
+			}
+		}
+		sealed, err := custody.base.Sealer.Seal(sealed.StewardBinding(v.ID, v.LogOn), secret.New(strconv.FormatInt(a.ID, 10)))
+		if err != nil {
+			return nil, err
+		}
+		links = append(links, store.StewardLink{SystemID: v.ID, LogOn: v.LogOn, AccountID: a.ID, Sealed: sealed})
+		linked = append(linked, v)
+		names = append(names, v.Name)
+	}
+	if len(links) == 0 {
+		return linked, nil
+	}
+	return linked, custody.store.LinkStewards(ctx, links, ledger.Entry{Actor: by, Act: "logon.link", Phase: ledger.Outcome, Subject: a.Name, System: a.System, Result: "done", Detail: "systems that are reached with it sign in with its value in custody: " + strings.Join(names, ", ")})
+}
+
+// unlinkStewards gives the stored log-ons the value that is in force, before
+// custody ends.
+func (custody *Custody) unlinkStewards(ctx context.Context, by string, a store.Account) error {
+	links, err := custody.store.StewardLinks(ctx, a.ID)
+	if err != nil || len(links) == 0 {
+		return err
+	}
+	own, err := custody.sealed.Values(ctx, a.Credential())
+	if err != nil || own.Current.Empty() {
+		return err
+	}
+	seen := map[string]bool{}
+	for _, link := range links {
+		if seen[strings.ToLower(link.LogOn)] {
+			continue
+		}
+		seen[strings.ToLower(link.LogOn)] = true
+		l, err := custody.store.LogOn(ctx, link.LogOn)
+		if errors.Is(err, app.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		key, err := custody.base.Open("logon/"+l.Name+"/key", l.SealedKey)
+		if err != nil {
+			return err
+		}
+		if err := custody.inventory.SaveSteward(ctx, by, l.Name, l.Account, own.Current, key); err != nil {
+			return err
+		}
+	}
+	return nil
+}

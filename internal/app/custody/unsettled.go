@@ -1,0 +1,97 @@
+package custody
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/inventory"
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/store"
+)
+
+// SettleLater has prepared values settled whose fate is not known.
+func (custody *Custody) SettleLater() {
+	custody.lock.Lock()
+	defer custody.lock.Unlock()
+	if custody.settling || !custody.base.Begin() {
+		return
+	}
+	custody.settling = true
+	go func() {
+		defer custody.base.Work.Done()
+		for pause := time.Second; ; pause = min(2*pause, 5*time.Minute) {
+			left, err := custody.settleCandidates(custody.base.Context)
+			if err != nil && custody.base.Context.Err() == nil {
+				custody.base.Log.Warn("values whose fate is not known yet", "error", err)
+			}
+			if left == 0 && err == nil || connect.Wait(custody.base.Context, pause) != nil {
+				break
+			}
+		}
+		custody.lock.Lock()
+		custody.settling = false
+		custody.lock.Unlock()
+	}()
+}
+
+// settleCandidates asks authorities about values that a reset sealed and sent,
+// and that nobody knows the fate of: the service was killed in the act, or the
+// answer was lost. Law 2: each is kept until it is known.
+func (custody *Custody) settleCandidates(ctx context.Context) (left int, err error) {
+	open, err := custody.store.OpenCandidates(ctx)
+	if err != nil {
+		return len(open), err
+	}
+	var list []store.Finding
+	var errs []error
+	for _, s := range open {
+		a, err := custody.store.Account(ctx, s.AccountID)
+		if err == nil {
+			err = custody.settleCandidate(ctx, a, s)
+		}
+		if err == nil {
+			continue
+		}
+		left++
+		errs = append(errs, err)
+		list = append(list, store.Finding{
+			Key: fmt.Sprintf("unsettled/%d", s.ID), Kind: "unsettled", Severity: "high", Subject: a.Name, System: a.System, AccountID: a.ID,
+			What: fmt.Sprintf("a reset of %s was interrupted, and which password is in force is not known yet: %v", a.Name, err), Next: "nothing: the sealed value is kept, and " + a.System + " is asked until it answers",
+		})
+	}
+	return left, errors.Join(append(errs, custody.store.SetFindings(context.WithoutCancel(ctx), "unsettled/", list))...)
+}
+
+func (custody *Custody) settleCandidate(ctx context.Context, a store.Account, s store.Secret) error {
+	value, err := custody.base.Sealer.Open(s.Binding(), s.Sealed)
+	if err != nil {
+		return err
+	}
+	_, target, verifier, err := custody.inventory.Authority(ctx, a)
+	if err != nil {
+		return err
+	}
+	limited, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	entry := ledger.Entry{Actor: app.ByService, Act: "custody.settle", Subject: a.Name, System: a.System, Ref: fmt.Sprintf("account/%d", a.ID)}
+	return custody.base.Act(ctx, entry, func() error {
+		verdict, err := verifier.Verify(limited, target, inventory.RefOf(a), value)
+		keep := context.WithoutCancel(ctx)
+		switch {
+		case err != nil:
+			return err
+		case verdict.Accepted:
+			if err := custody.store.TakeCustody(keep, s, app.ByService, "found in force after an interruption: "+verdict.Words); err != nil {
+				return err
+			}
+			return custody.afterCustody(keep, a)
+		case verdict.Code == connect.VerdictWrong:
+			return custody.store.DropCandidate(keep, a.Credential(), s.Fingerprint)
+		}
+		return fmt.Errorf("%s does not tell: %s", target.Name, verdict.Words)
+	})
+}

@@ -1,0 +1,66 @@
+package diagnose
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/ledger"
+)
+
+// StartDependents starts what is down, one after the other, and proves each.
+// It stops at the first that does not come up.
+func (diagnoses *Diagnoses) StartDependents(ctx context.Context, by, reason string, ids []int64) ([]string, error) {
+	if reason == "" {
+		return nil, fmt.Errorf("%w: give a reason", app.ErrInput)
+	}
+	var said []string
+	for _, id := range ids {
+		d, err := diagnoses.store.Dependent(ctx, id)
+		if err != nil {
+			return said, err
+		}
+		if !d.Kind.Runs() {
+			return said, fmt.Errorf("%w: %s on %s is a %s: it is not started", app.ErrInput, d.Place, d.System, d.Kind)
+		}
+		v, err := diagnoses.store.System(ctx, d.System)
+		if err != nil {
+			return said, err
+		}
+		connector, target, err := diagnoses.inventory.Target(ctx, v)
+		if err != nil {
+			return said, err
+		}
+		restarter, ok := connector.(connect.Restarter)
+		if !ok {
+			return said, fmt.Errorf("%w: %s cannot start anything", app.ErrCannot, v.Name)
+		}
+		entry := ledger.Entry{Actor: by, Act: "dependent.start", Subject: d.Place, System: d.System, Reason: reason, Ref: fmt.Sprintf("dependent/%d", d.ID)}
+		err = diagnoses.base.Act(ctx, entry, func() error {
+			limited, cancel := context.WithTimeout(ctx, 2*time.Minute)
+			defer cancel()
+			state, err := restarter.UnitState(limited, target, d.At())
+			if err != nil {
+				return err
+			}
+			if state.Active == "active" {
+				said = append(said, d.Place+" on "+d.System+": runs already")
+				return nil
+			}
+			words, err := restarter.Restart(limited, target, d.At())
+			if err == nil {
+				said = append(said, d.Place+" on "+d.System+": "+words)
+			}
+			return err
+		})
+		if err != nil {
+			return said, err
+		}
+		if _, err := diagnoses.survey.Start(context.WithoutCancel(ctx), app.ByService, []string{d.System}); err != nil {
+			diagnoses.base.Log.Warn("a system could not be read again", "system", d.System, "error", err)
+		}
+	}
+	return said, nil
+}

@@ -1,0 +1,121 @@
+package findings
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/keys"
+	"mossledger.example/moss/internal/store"
+)
+
+// endsSoon is how long before its end a certificate becomes a finding.
+const endsSoon = 30 * 24 * time.Hour
+
+// keyFindings judges the keys and certificates of one system by what they are.
+func (engine *Engine) keyFindings(v store.System, dependents []store.Dependent, scope string) []store.Finding {
+	var out []store.Finding
+	private := map[string]bool{} // public halves of keys here
+	for _, d := range dependents {
+		if d.Kind == estate.DependentKey {
+			private[d.Key.Public] = true
+		}
+	}
+	for _, d := range dependents {
+		if d.Key == nil {
+			continue
+		}
+		add := func(kind, severity, what, next string) {
+			out = append(out, store.Finding{Key: fmt.Sprintf("%s%s/%d", scope, kind, d.ID), Kind: kind, Severity: severity, Subject: d.Place, System: v.Name, DependentID: d.ID, What: what, Next: next})
+		}
+		mode, _ := strconv.ParseUint(d.Key.Mode, 8, 32)
+		switch d.Kind {
+		case estate.DependentKey, estate.DependentCloudKey:
+			if mode&0o077 != 0 && !d.Key.Encrypted {
+				add("exposed-key", "high", fmt.Sprintf("a private key without a passphrase that others than its owner may read (mode %s)", d.Key.Mode), "chmod 600 it, then rotate the key (moss key list): who has read it is not known")
+			}
+			if d.Key.Type == "ssh-rsa" && d.Key.Bits > 0 && d.Key.Bits < 2048 || d.Key.Type == "ssh-dss" {
+				add("weak-key", "medium", fmt.Sprintf("a weak key: %s of %d bits", d.Key.Type, d.Key.Bits), "replace it by an ed25519 key")
+			}
+		case estate.DependentKeytab:
+			var weak []string
+			for _, name := range d.Key.Encryption {
+				if keys.WeakEncryption(name) {
+					weak = append(weak, name)
+				}
+			}
+			if len(weak) > 0 {
+				add("weak-key", "medium", fmt.Sprintf("the key of %s is also kept for %s", d.Key.Principal, strings.Join(weak, ", ")), "make the key tab anew with aes only, once every client can")
+			}
+			if mode&0o077 != 0 {
+				add("exposed-key", "high", fmt.Sprintf("a key tab that others than its owner may read (mode %s)", d.Key.Mode), "chmod 600 it, then change the account's password")
+			}
+		case estate.DependentCertificate:
+			left := d.Key.Ends.Sub(engine.base.Now())
+			if !private[d.Key.Public] || left > endsSoon {
+				continue // of somebody else, or long valid
+			}
+			if left < 0 {
+				add("certificate-ended", "high", fmt.Sprintf("%s ended on %s", d.Key.Subject, app.Day(d.Key.Ends)), "have a new one issued for its key, or a new key")
+			} else {
+				add("certificate-ends", "medium", fmt.Sprintf("%s ends on %s, in %d days", d.Key.Subject, app.Day(d.Key.Ends), int(left.Hours()/24)), "have a new one issued")
+			}
+		}
+	}
+	return out
+}
+
+// staleTab compares a key tab with the directory: a change of the password makes
+// a new version of the key, and the old one is of no use then.
+func (l *latentBreakage) staleTab(ctx context.Context, d store.Dependent) ([]store.Finding, error) {
+	for _, t := range l.derived[d.ID] {
+		a, err := l.account(ctx, app.Number(t.Account))
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		if a.KeyVersion == 0 || a.KeyVersion == d.Key.Version {
+			continue
+		}
+		return []store.Finding{{
+			Kind: "stale-key-tab", Severity: "high", AccountID: a.ID,
+			What: fmt.Sprintf("it holds version %d of the key of %s, and the directory is at version %d: tickets for it cannot be read with it", d.Key.Version, d.Key.Principal, a.KeyVersion),
+			Next: "make the key tab anew from the current password, then restart what reads it",
+		}}, nil
+	}
+	return nil, nil
+}
+
+// refreshKeys: keys that open several accounts, and entries whose key nobody is
+// known to hold.
+func (engine *Engine) refreshKeys(ctx context.Context) error {
+	all, err := engine.store.KeyUses(ctx)
+	if err != nil {
+		return err
+	}
+	var findings []store.Finding
+	for _, k := range all {
+		what := fmt.Sprintf("one key (%s) opens %s", k.Fingerprint, strings.Join(k.Doors, ", "))
+		switch {
+		case len(k.Doors) > 1:
+			held := "; nobody is known to hold it"
+			if len(k.Holders) > 0 {
+				held = "; it is held in " + strings.Join(k.Holders, ", ")
+			}
+			findings = append(findings, store.Finding{Key: "key/doors/" + k.Fingerprint, Kind: "key-with-doors", Severity: "medium", Subject: k.Name, System: k.System, DependentID: k.DependentID, What: what + held, Next: "give each door a key of its own, and restrict each with from= and command="})
+		case len(k.Holders) == 0:
+			findings = append(findings, store.Finding{Key: "key/unheld/" + k.Fingerprint, Kind: "unheld-key", Severity: "low", Subject: k.Name, System: k.System, DependentID: k.DependentID, What: what + ", and no system that was read holds its private half", Next: "find its holder, or remove the entry"})
+		}
+	}
+	if len(all) >= store.MostKeyUses {
+		findings = append(findings, LimitFinding("key/", "SSH keys", fmt.Sprintf("%d keys or more open something: the first %d are weighed", store.MostKeyUses, store.MostKeyUses), "the list of dependents has them all: moss dependent list --filter 'kind=authorized key'"))
+	}
+	return engine.store.SetFindings(ctx, "key/", findings)
+}

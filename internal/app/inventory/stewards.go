@@ -1,0 +1,59 @@
+package inventory
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/store"
+)
+
+// signIn puts the value in force into a target. Where two may be, the system
+// itself says which one is.
+func (inventory *Inventory) signIn(ctx context.Context, connector connect.Connector, t *connect.Target, v store.System) error {
+	c, linked, err := inventory.sealed.Steward(ctx, v)
+	if err != nil || !linked {
+		return err
+	}
+	values, err := inventory.sealed.StewardValues(ctx, c)
+	if err != nil || len(values) == 0 {
+		return err // not in custody any more: the stored log-on counts
+	}
+	t.LogOn.Password = values[0]
+	if len(values) == 1 {
+		return nil
+	}
+	for _, stage := range connector.Check(ctx, *t).Stages {
+		if stage.Stage == connect.StageSignIn && !stage.OK && stage.Code == connect.CodeBadLogOn {
+			t.LogOn.Password = values[1]
+		}
+	}
+	return nil
+}
+
+// SaveSteward seals and stores a log-on.
+func (inventory *Inventory) SaveSteward(ctx context.Context, by, name, account string, password, key secret.Value) error {
+	if name == "" || account == "" || password.Empty() && key.Empty() {
+		return fmt.Errorf("%w: a log-on needs a name, an account, and a password or a private key", app.ErrInput)
+	}
+	// A name in another letter case is the same one, and sealed under that.
+	if have, err := inventory.store.LogOn(ctx, name); err == nil {
+		name = have.Name
+	} else if !errors.Is(err, app.ErrNotFound) {
+		return err
+	}
+	sealedPassword, err := inventory.base.Seal("logon/"+name+"/password", password)
+	if err != nil {
+		return err
+	}
+	sealedKey, err := inventory.base.Seal("logon/"+name+"/key", key)
+	if err != nil {
+		return err
+	}
+	return inventory.store.SaveLogOn(ctx, store.LogOn{Name: name, Account: account, SealedPassword: sealedPassword, SealedKey: sealedKey},
+		ledger.Entry{Actor: by, Act: "logon.save", Phase: ledger.Outcome, Subject: name, Result: "done"})
+}

@@ -1,0 +1,125 @@
+// Package inventory keeps the systems: adding, importing and changing them, their
+// options and host keys, whether and how they are reached, and where what is
+// secret may be sent (law 11). It is the only way to a connector's target.
+package inventory
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/approval"
+	"mossledger.example/moss/internal/app/sealed"
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/roster"
+	"mossledger.example/moss/internal/store"
+)
+
+// Inventory keeps the systems.
+type Inventory struct {
+	base     *app.Base
+	store    Store
+	sealed   *sealed.Keeper
+	approval *approval.Approvals
+}
+
+// New makes an Inventory. It carries out approvals of endpoints.
+func New(base *app.Base, store Store, values *sealed.Keeper, approvals *approval.Approvals) *Inventory {
+	inventory := &Inventory{base, store, values, approvals}
+	approvals.Carry(approval.KindEndpoint, approval.Carrier{Still: inventory.sameEndpoints, CarryOut: inventory.carryEndpoints})
+	return inventory
+}
+
+// Valid checks what a person may give.
+func (inventory *Inventory) Valid(ctx context.Context, v store.System) error {
+	if err := roster.CheckName(v.Name); err != nil {
+		return fmt.Errorf("%w: name: %w", app.ErrInput, err)
+	}
+	if err := roster.CheckName(v.Address); v.Address != "" && err != nil {
+		return fmt.Errorf("%w: address: %w", app.ErrInput, err)
+	}
+	if _, ok := connect.For(estate.Kind(v.Kind)); !ok {
+		return fmt.Errorf("%w: unknown kind %q (known: %v)", app.ErrInput, v.Kind, connect.Kinds())
+	}
+	if v.Port < 0 || v.Port > 65535 {
+		return fmt.Errorf("%w: port %d is outside 1 to 65535", app.ErrInput, v.Port)
+	}
+	if v.LogOn != "" {
+		if _, err := inventory.store.LogOn(ctx, v.LogOn); err != nil {
+			return fmt.Errorf("%w: %w: add it with 'moss logon add'", app.ErrInput, err)
+		}
+	}
+	return validOptions(v)
+}
+
+// Add adds one system.
+func (inventory *Inventory) Add(ctx context.Context, by string, v store.System) (int64, error) {
+	if err := inventory.Valid(ctx, v); err != nil {
+		return 0, err
+	}
+	id, err := inventory.add(ctx, by, v)
+	if err != nil {
+		return 0, err
+	}
+	if v, err = inventory.store.System(ctx, v.Name); err != nil {
+		return id, err
+	}
+	_, err = inventory.trust(ctx, by, "", v)
+	return id, err
+}
+
+func (inventory *Inventory) add(ctx context.Context, by string, v store.System) (int64, error) {
+	return inventory.store.AddSystem(ctx, v, ledger.Entry{Actor: by, Act: "system.add", Phase: ledger.Outcome, Subject: v.Name, System: v.Name, Result: "done", Changes: systemChanges(store.System{}, v)})
+}
+
+// Change replaces what a person may change of a system. When that decides
+// where its secrets go, nothing secret goes there until somebody else approves.
+func (inventory *Inventory) Change(ctx context.Context, by string, before, after store.System, revision int64) error {
+	if err := inventory.Valid(ctx, after); err != nil {
+		return err
+	}
+	entry := ledger.Entry{Actor: by, Act: "system.change", Phase: ledger.Outcome, Subject: after.Name, System: after.Name, Result: "done", Changes: systemChanges(before, after)}
+	if err := inventory.store.ChangeSystem(ctx, after, revision, entry); err != nil {
+		return err
+	}
+	now, err := inventory.store.SystemByID(context.WithoutCancel(ctx), after.ID)
+	if err != nil {
+		return err
+	}
+	_, err = inventory.trust(ctx, by, "", now)
+	return err
+}
+
+func systemChanges(before, after store.System) []ledger.Change {
+	port := func(n int) string {
+		if n == 0 {
+			return ""
+		}
+		return fmt.Sprint(n)
+	}
+	fields := [][3]string{
+		{"kind", before.Kind, after.Kind},
+		{"address", before.Address, after.Address},
+		{"port", port(before.Port), port(after.Port)},
+		{"log-on", before.LogOn, after.LogOn},
+		{"site", before.Site, after.Site},
+		{"environment", before.Environment, after.Environment},
+		{"owner", before.Owner, after.Owner},
+		{"CA", before.TrustedCA, after.TrustedCA},
+	}
+	names := map[string]bool{}
+	for name := range before.Options {
+		names[name] = true
+	}
+	for name := range after.Options {
+		names[name] = true
+	}
+	for _, name := range slices.Sorted(maps.Keys(names)) {
+		fields = append(fields, [3]string{"option " + name, before.Options[name], after.Options[name]})
+	}
+	return ledger.Diff(fields...)
+}

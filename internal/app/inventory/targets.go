@@ -1,0 +1,81 @@
+package inventory
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/store"
+)
+
+// Authority is where an account's credential is decided.
+func (inventory *Inventory) Authority(ctx context.Context, a store.Account) (connect.Connector, connect.Target, connect.Verifier, error) {
+	v, err := inventory.store.SystemByID(ctx, a.SystemID)
+	if err != nil {
+		return nil, connect.Target{}, nil, err
+	}
+	connector, target, err := inventory.Target(ctx, v)
+	if err != nil {
+		return nil, target, nil, err
+	}
+	verifier, ok := connector.(connect.Verifier)
+	if !ok {
+		return nil, target, nil, fmt.Errorf("%w: %s cannot verify a credential", app.ErrCannot, v.Name)
+	}
+	return connector, target, verifier, nil
+}
+
+// RefOf is how a connector is told of an account.
+func RefOf(a store.Account) connect.AccountRef {
+	return connect.AccountRef{StableID: a.StableID, Name: a.Name, DN: a.DN}
+}
+
+// Target makes a connector's target of a system, with its log-on opened. It is
+// the only way to a target, so nothing secret goes to an endpoint that was not
+// approved.
+func (inventory *Inventory) Target(ctx context.Context, v store.System) (connect.Connector, connect.Target, error) {
+	connector, t, err := inventory.targetWithoutSecrets(ctx, v)
+	if err != nil {
+		return nil, t, err
+	}
+	if err := inventory.approvedEndpoint(ctx, v); err != nil {
+		return nil, t, err
+	}
+	if v.LogOn != "" {
+		logon, err := inventory.store.LogOn(ctx, v.LogOn)
+		if err != nil {
+			return nil, t, err
+		}
+		t.LogOn.Account = logon.Account
+		if t.LogOn.Password, err = inventory.base.Open("logon/"+logon.Name+"/password", logon.SealedPassword); err != nil {
+			return nil, t, fmt.Errorf("log-on %q: %w", logon.Name, err)
+		}
+		if t.LogOn.PrivateKey, err = inventory.base.Open("logon/"+logon.Name+"/key", logon.SealedKey); err != nil {
+			return nil, t, fmt.Errorf("log-on %q: %w", logon.Name, err)
+		}
+		if err := inventory.signIn(ctx, connector, &t, v); err != nil {
+			return nil, t, fmt.Errorf("log-on %q: %w", logon.Name, err)
+		}
+	}
+	return connector, t, nil
+}
+
+// place is a target without anything secret.
+func (inventory *Inventory) targetWithoutSecrets(ctx context.Context, v store.System) (connect.Connector, connect.Target, error) {
+	connector, ok := connect.For(estate.Kind(v.Kind))
+	if !ok {
+		return nil, connect.Target{}, fmt.Errorf("%w: %s: nothing here reaches the kind %q", app.ErrCannot, v.Name, v.Kind)
+	}
+	t := connect.Target{
+		SystemID: strconv.FormatInt(v.ID, 10), Name: v.Name, Kind: estate.Kind(v.Kind), Address: v.Address, Port: v.Port,
+		TrustedCA: v.TrustedCA, HostKeys: v.HostKeys, Identity: v.Facts.Identity,
+	}
+	var err error
+	if t.Options, err = inventory.optionsFor(ctx, v); err != nil {
+		return nil, t, err
+	}
+	return connector, t, nil
+}

@@ -1,0 +1,77 @@
+package picture
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"strings"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/core/naming"
+	"mossledger.example/moss/internal/store"
+)
+
+// FindAccount takes an account in any spelling, or its number, to one account.
+// An ambiguous spelling is an error that lists the candidates.
+func (picture *Picture) FindAccount(ctx context.Context, spelling string) (store.Account, naming.Resolution, error) {
+	var res naming.Resolution
+	if id, found := strings.CutPrefix(spelling, "id:"); found {
+		a, err := picture.store.Account(ctx, app.Number(id))
+		return a, res, err
+	}
+	lookup, err := picture.store.Lookup(ctx)
+	if err != nil {
+		return store.Account{}, res, err
+	}
+	context := naming.Context{}
+	// system/name picks an account of one system.
+	if system, name, found := strings.Cut(spelling, "/"); found && !strings.ContainsAny(system, `=\@`) {
+		if v, err := picture.store.System(ctx, system); err == nil {
+			context, spelling = store.ContextOf(v), name
+			res, err = naming.Resolve(spelling, context, onSystem{lookup, context.System})
+			if err != nil {
+				return store.Account{}, res, err
+			}
+			return picture.resolved(ctx, spelling, res)
+		}
+	}
+	if res, err = naming.Resolve(spelling, context, lookup); err != nil {
+		return store.Account{}, res, err
+	}
+	return picture.resolved(ctx, spelling, res)
+}
+
+// onSystem narrows a lookup to one system.
+type onSystem struct {
+	naming.Lookup
+	system string
+}
+
+// ByName implements naming.Lookup.
+func (l onSystem) ByName(name string, where naming.Where) ([]naming.Known, error) {
+	where.System = l.system
+	return l.Lookup.ByName(name, where)
+}
+
+// ByUID implements naming.Lookup.
+func (l onSystem) ByUID(_, uid string) ([]naming.Known, error) { return l.Lookup.ByUID(l.system, uid) }
+
+func (picture *Picture) resolved(ctx context.Context, spelling string, res naming.Resolution) (store.Account, naming.Resolution, error) {
+	switch res.State {
+	case naming.Resolved:
+		a, err := picture.store.Account(ctx, app.Number(res.Accounts[0].ID))
+		return a, res, err
+	case naming.Ambiguous:
+		var names []string
+		for _, k := range res.Accounts {
+			v, err := picture.store.Account(ctx, app.Number(k.ID))
+			if err == nil {
+				names = append(names, fmt.Sprintf("id:%d (%s on %s)", v.ID, cmp.Or(v.DN, v.Name), v.System))
+			}
+		}
+		return store.Account{}, res, fmt.Errorf("%w: %q is ambiguous: %s", app.ErrInput, spelling, strings.Join(names, ", "))
+	case naming.BuiltIn:
+		return store.Account{}, res, fmt.Errorf("%w: %q is %s", app.ErrInput, spelling, res.Why)
+	}
+	return store.Account{}, res, fmt.Errorf("account %q: %w: %s", spelling, app.ErrNotFound, res.Why)
+}

@@ -1,0 +1,36 @@
+package picture
+
+import (
+	"context"
+	"fmt"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/store"
+)
+
+// DecideCopy takes a person's decision about a copy that cannot be replaced, or
+// may be none. An empty decision takes it back.
+func (picture *Picture) DecideCopy(ctx context.Context, by string, dependent int64, decision, reason string) error {
+	d, err := picture.store.Dependent(ctx, dependent)
+	if err != nil {
+		return err
+	}
+	switch {
+	case d.Copy == nil || d.Kind != estate.DependentFile:
+		return fmt.Errorf("%w: %s on %s is a %s: decisions are about held copies", app.ErrInput, d.Place, d.System, d.Kind)
+	case decision != "" && decision != store.CopyLeave && decision != store.CopyReplace:
+		return fmt.Errorf("%w: a decision is %s or %s, not %q", app.ErrInput, store.CopyLeave, store.CopyReplace, decision)
+	case decision == store.CopyReplace && d.Copy.Fixed != "":
+		return fmt.Errorf("%w: %s on %s cannot be replaced: %s", app.ErrRefused, d.Place, d.System, d.Copy.Fixed)
+	case decision != "" && reason == "":
+		return fmt.Errorf("%w: give a reason: it is recorded, and shown before every rotation", app.ErrInput)
+	}
+	word := decision
+	if word == "" {
+		word = "taken back"
+	}
+	return picture.store.DecideCopy(ctx, store.CopyDecision{SystemID: d.SystemID, Place: d.Place, Decision: decision, Reason: reason, By: by},
+		ledger.Entry{Actor: by, Act: "copy.decide", Phase: ledger.Outcome, Subject: d.Place, System: d.System, Result: "done", Reason: reason, Detail: word})
+}

@@ -1,0 +1,87 @@
+package rotate
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"time"
+
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/store"
+)
+
+// waitsAfter is how many times a system must be away to be a finding.
+const waitsAfter = 5
+
+// noteWaiting raises and clears the finding about a system that is waited for.
+func (j *journal) noteWaiting(ctx context.Context, r rotation.Record) {
+	key := fmt.Sprintf("rotation-waits/%d", j.rotation.ID)
+	var list []store.Finding
+	for i, t := range j.state.Steps {
+		if t.Away < waitsAfter || t.Left || j.state.Mode == rotation.ModeFinished {
+			continue
+		}
+		step := j.rotation.Plan.Steps[i]
+		next := "bring it back: the rotation goes on by itself"
+		if j.state.Mode == rotation.ModeUndoing {
+			next += fmt.Sprintf("; or undo without it: 'moss rotate undo %d --without-away'", j.rotation.ID)
+		}
+		list = []store.Finding{{Key: key, Kind: "rotation", Severity: "high", Subject: j.rotation.Account, System: step.System, AccountID: j.rotation.AccountID, What: fmt.Sprintf("rotation %d waits for %s since %s: %s", j.rotation.ID, step.System, t.Since.UTC().Format(time.RFC3339), t.Words), Next: next}}
+		break
+	}
+	if r.Result == rotation.ResultAway && list == nil {
+		return // not long enough to be told
+	}
+	if err := j.rotations.store.SetFindings(ctx, key, list); err != nil {
+		j.rotations.base.Log.Warn("a finding could not be written", "key", key, "error", err)
+	}
+}
+
+// rotationFindings raises what a person must look at.
+func (rotations *Rotations) rotationFindings(r store.Rotation, state rotation.State) error {
+	key := fmt.Sprintf("rotation/%d/", r.AccountID)
+	if r.KeyID != 0 {
+		key = fmt.Sprintf("rotation/key-%d/", r.KeyID)
+	}
+	var list []store.Finding
+	next := fmt.Sprintf("read it with 'moss rotate show %d'", r.ID)
+	add := func(severity, what, next string) {
+		list = append(list, store.Finding{Key: key + cmp.Or(state.Result, string(state.Mode)), Kind: "rotation", Severity: severity, Subject: r.Account, System: r.Authority, AccountID: r.AccountID, What: what, Next: next})
+	}
+	switch {
+	case state.Mode == rotation.ModeStopped:
+		add("high", fmt.Sprintf("rotation %d stopped and needs a decision", r.ID), fmt.Sprintf("%s, then 'moss rotate resume %d' or 'moss rotate undo %d'", next, r.ID, r.ID))
+	case state.Result == rotation.FinishedUndoFailed:
+		add("high", fmt.Sprintf("rotation %d could not be undone everywhere", r.ID), fmt.Sprintf("%s, repair what it names, then 'moss rotate undo %d' again", next, r.ID))
+	case state.Result == rotation.FinishedWithFailures:
+		add("high", fmt.Sprintf("rotation %d ended with failed steps", r.ID), fmt.Sprintf("%s, repair what it names, then 'moss rotate resume %d'", next, r.ID))
+	case state.Result == rotation.FinishedUndone:
+		add("medium", fmt.Sprintf("rotation %d was undone", r.ID), next)
+	}
+	return rotations.store.SetFindings(context.Background(), key, list)
+}
+
+// renewRotationFindings raises the findings of the latest rotation of each
+// account again: a crash may have come between its end and its finding.
+func (rotations *Rotations) renewRotationFindings(ctx context.Context) error {
+	seen := map[store.Credential]bool{}
+	for query := (store.Query{Limit: 500}); ; {
+		page, err := rotations.store.Rotations(ctx, query)
+		if err != nil {
+			return err
+		}
+		for _, r := range page.Items {
+			if seen[r.Credential()] || r.Mode == string(rotation.ModeForward) || r.Mode == string(rotation.ModeUndoing) {
+				seen[r.Credential()] = true
+				continue
+			}
+			seen[r.Credential()] = true
+			if err := rotations.rotationFindings(r, rotation.State{Mode: rotation.Mode(r.Mode), Result: r.Result}); err != nil {
+				return err
+			}
+		}
+		if query.Cursor = page.Next; query.Cursor == "" {
+			return nil
+		}
+	}
+}

@@ -1,0 +1,249 @@
+package rotate
+
+import (
+	"context"
+	"fmt"
+	"sort"
+	"strconv"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/custody"
+	"mossledger.example/moss/internal/app/inventory"
+	"mossledger.example/moss/internal/app/picture"
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/store"
+)
+
+// planner gathers what a plan is built from.
+type planner struct {
+	rotations *Rotations
+	account   store.Account
+	wish      Request
+	input     rotation.Input
+	notes     []string
+	files     map[string]*rotation.File // by system and path
+	logOns    map[string]bool           // by system, kind and place
+	systems   map[int64]bool
+
+	decisions map[int64]map[string]store.CopyDecision
+
+	runsWith  map[string]string // where a unit's processes have the value, by system and unit
+	restarted map[string]bool   // units that are, because of a file
+}
+
+// plan builds the plan of a rotation or an assignment from the picture.
+func (rotations *Rotations) plan(ctx context.Context, s custody.Subject, wish Request) (rotation.Plan, error) {
+	if err := rotations.checkRequest(&wish); err != nil {
+		return rotation.Plan{}, err
+	}
+	rotations.Settled(ctx)
+	if k, isKey := s.(store.KeyPair); isKey {
+		return rotations.planKey(ctx, k, wish)
+	}
+	a := s.(store.Account) //nolint:forcetypeassert // there are two kinds
+	if wish.KeyType != "" {
+		return rotation.Plan{}, fmt.Errorf("%w: a type of key is for key pairs, %s is an account", app.ErrInput, a.Name)
+	}
+	if err := rotations.placeAround(ctx, a, wish.Assign); err != nil {
+		return rotation.Plan{}, err
+	}
+	p := &planner{
+		rotations: rotations, account: a, wish: wish, files: map[string]*rotation.File{}, logOns: map[string]bool{}, systems: map[int64]bool{}, runsWith: map[string]string{}, restarted: map[string]bool{},
+		input: rotation.Input{
+			AccountID: strconv.FormatInt(a.ID, 10), Account: a.Name, AuthorityID: strconv.FormatInt(a.SystemID, 10), Authority: a.System, Policy: wish.Policy,
+			When: wish.When, NotBefore: wish.NotBefore, NotAfter: wish.NotAfter, Patience: wish.Patience,
+		},
+	}
+	var err error
+	if len(wish.Assign) > 0 {
+		p.input.Kind = rotation.KindAssign
+		err = p.chosen(ctx)
+	} else {
+		p.overlap(ctx)
+		if err = p.ownLogOns(ctx); err == nil {
+			err = p.tied(ctx)
+		}
+	}
+	if err != nil {
+		return rotation.Plan{}, err
+	}
+	return p.build(ctx)
+}
+
+// build makes the plan of what was gathered.
+func (p *planner) build(ctx context.Context) (rotation.Plan, error) {
+	for _, f := range p.files {
+		p.input.Files = append(p.input.Files, *f)
+	}
+	for id := range p.systems {
+		if err := p.units(ctx, id); err != nil {
+			return rotation.Plan{}, err
+		}
+	}
+	p.unexplained()
+	plan := rotation.Build(p.input)
+	sort.Strings(p.notes)
+	plan.Notes = append(plan.Notes, p.notes...)
+	return plan, nil
+}
+
+// overlap finds out whether the authority accepts two values at once. If it
+// cannot be asked, one value replaces the other, as everywhere else.
+func (p *planner) overlap(ctx context.Context) {
+	v, err := p.rotations.store.SystemByID(ctx, p.account.SystemID)
+	if err != nil {
+		return
+	}
+	connector, target, err := p.rotations.inventory.Target(ctx, v)
+	overlapper, able := connector.(connect.Overlapper)
+	if err != nil || !able {
+		return
+	}
+	can, why, err := overlapper.Overlaps(ctx, target, inventory.RefOf(p.account))
+	switch {
+	case err != nil:
+		p.note("whether %s accepts two values at once could not be asked: %v", v.Name, err)
+	case !can:
+		p.note("%s does not accept two values of it at once: %s", v.Name, why)
+	}
+	p.input.Overlap = can && err == nil
+}
+
+func (p *planner) note(format string, args ...any) {
+	p.notes = append(p.notes, fmt.Sprintf(format, args...))
+}
+
+// tied gathers everything that is tied to the account.
+func (p *planner) tied(ctx context.Context) (err error) {
+	tied, err := p.rotations.store.DependentsOfAccount(ctx, p.account.ID)
+	if err != nil {
+		return err
+	}
+	if p.decisions, err = p.rotations.store.CopyDecisions(ctx); err != nil {
+		return err
+	}
+	var runsAs []store.Dependent
+	mentions := 0
+	for _, d := range tied {
+		strength := picture.StrengthFor(d, p.account.ID)
+		decision := p.decisions[d.SystemID][d.Place]
+		switch {
+		case d.Copy != nil && strength == string(estate.StrengthMatches) && decision.Decision == store.CopyLeave && d.Kind != estate.DependentProcess:
+			p.note("left: %s on %s holds the value and stays as it is: %s decided so (%s)", d.Place, d.System, decision.By, decision.Reason)
+		case d.Copy != nil && strength == string(estate.StrengthMatches) && d.Copy.Fixed != "" && d.Kind != estate.DependentProcess:
+			p.note("irreplaceable: %s line %d on %s: %s", d.Path, d.Copy.Line, d.System, d.Copy.Fixed)
+		case d.Copy != nil && strength == string(estate.StrengthDoubtful) && decision.Decision == store.CopyReplace:
+			p.file(d, "")
+		case d.Copy != nil && strength == string(estate.StrengthDoubtful) && decision.Decision == store.CopyLeave:
+			p.note("%s on %s is no copy: %s decided so (%s)", d.Place, d.System, decision.By, decision.Reason)
+		case d.Copy != nil && strength == string(estate.StrengthDoubtful):
+			p.note("doubtful: %s on %s: %s", d.Place, d.System, picture.DetailFor(d, p.account.ID))
+		case d.Kind == estate.DependentProcess:
+			p.process(d, strength)
+		case d.Copy != nil && strength == string(estate.StrengthMatches):
+			p.file(d, "")
+		case d.Copy != nil && strength == string(estate.StrengthAmbiguous):
+			p.notes = append(p.notes, ambiguousNote(d))
+		case d.Copy != nil && strength == string(estate.StrengthReused):
+			p.note("%s on %s holds the same value beside another account: it is left alone", d.Place, d.System)
+		case d.Copy != nil && strength == string(estate.StrengthMentions):
+			mentions++
+		case strength == string(estate.StrengthSignsIn):
+			// What nothing explains is told by the rehearsal.
+		case d.Kind == estate.DependentKeytab:
+			p.note("%s on %s is left alone: the key tab holds a key made of the old password; make it anew afterwards", d.Place, d.System)
+		case d.Key != nil:
+			p.note("%s on %s is a key, which a new password does not change: %s", d.Place, d.System, picture.DetailFor(d, p.account.ID))
+		case strength == string(estate.StrengthSaid):
+			p.note("%s on %s: %s; see to it yourself", d.Place, d.System, picture.DetailFor(d, p.account.ID))
+		case d.Copy != nil:
+			p.note("%s on %s is left alone: %s", d.Place, d.System, picture.DetailFor(d, p.account.ID))
+		case d.Kind.LogsOn() && strength == string(estate.StrengthRunsAs):
+			if d.Stores {
+				spelled, err := p.respelled(ctx, d)
+				if err != nil {
+					return err
+				}
+				p.logOn(d, spelled, "", false)
+			} else {
+				p.note("the %s %s on %s runs as the account without a stored password: nothing to change there", d.Kind, d.Place, d.System)
+			}
+		case d.Kind == estate.DependentUnit && strength == string(estate.StrengthRunsAs):
+			runsAs = append(runsAs, d)
+			for _, t := range d.Ties {
+				if t.AccountID == p.account.ID && t.Strength == string(estate.StrengthUnreadable) {
+					p.note("%s on %s: %s", d.Name, d.System, t.Detail)
+				}
+			}
+		case d.Kind == estate.DependentCron:
+			runsAs = append(runsAs, d)
+		}
+	}
+	if mentions > 0 {
+		p.note("%d files only mention the account: they are left alone", mentions)
+	}
+	for _, d := range runsAs {
+		reads := false
+		for _, path := range d.Uses {
+			reads = reads || p.files[d.System+"\x00"+path] != nil
+		}
+		if !reads {
+			p.note("%s on %s runs as the account without its password: nothing to change there", d.Place, d.System)
+		}
+	}
+	return nil
+}
+
+func (p *planner) file(d store.Dependent, holds string) { p.place(d, picture.LocatorOf(d), holds) }
+
+func (p *planner) place(d store.Dependent, place held.Locator, holds string) {
+	key := d.System + "\x00" + d.Path
+	if p.files[key] == nil {
+		p.files[key] = &rotation.File{SystemID: strconv.FormatInt(d.SystemID, 10), System: d.System, Path: d.Path, Holds: holds}
+	}
+	p.files[key].Places = append(p.files[key].Places, place)
+	p.systems[d.SystemID] = true
+}
+
+func (p *planner) logOn(d store.Dependent, account, wasID string, moved bool) {
+	p.input.LogOns = append(p.input.LogOns, rotation.LogOn{SystemID: strconv.FormatInt(d.SystemID, 10), System: d.System, Place: d.At(), Account: account, Was: d.RunsAs, WasID: wasID, Moved: moved})
+	p.logOns[logOnKey(d)] = true
+	p.systems[d.SystemID] = true
+}
+
+func logOnKey(d store.Dependent) string {
+	return d.System + "\x00" + string(d.Kind) + "\x00" + d.Place
+}
+
+// placeAround derives the ties of an account's systems again: a rotation may
+// have replaced copies since they were last derived.
+func (rotations *Rotations) placeAround(ctx context.Context, a store.Account, more []int64) error {
+	tied, err := rotations.store.DependentsOfAccount(ctx, a.ID)
+	if err != nil {
+		return err
+	}
+	for _, id := range more {
+		d, err := rotations.store.Dependent(ctx, id)
+		if err != nil {
+			return err
+		}
+		tied = append(tied, d)
+	}
+	seen := map[string]bool{}
+	var systems []store.System
+	for _, d := range tied {
+		if seen[d.System] {
+			continue
+		}
+		seen[d.System] = true
+		v, err := rotations.store.System(ctx, d.System)
+		if err != nil {
+			return err
+		}
+		systems = append(systems, v)
+	}
+	return rotations.picture.Place(ctx, systems)
+}

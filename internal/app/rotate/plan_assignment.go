@@ -1,0 +1,72 @@
+package rotate
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/picture"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/store"
+)
+
+// chosen gathers the dependents that an assignment names.
+func (p *planner) chosen(ctx context.Context) error {
+	spelling, err := p.spelling(ctx)
+	if err != nil {
+		return err
+	}
+	seen := map[int64]bool{}
+	for _, id := range p.wish.Assign {
+		if seen[id] {
+			continue
+		}
+		seen[id] = true
+		d, err := p.rotations.store.Dependent(ctx, id)
+		if err != nil {
+			return err
+		}
+		if !d.Gone.IsZero() {
+			return fmt.Errorf("%w: %s on %s is no longer there", app.ErrInput, d.Place, d.System)
+		}
+		switch {
+		case d.Kind.LogsOn():
+			if err := p.assign(d, spelling); err != nil {
+				return err
+			}
+		case d.Copy != nil && picture.StrengthFor(d, p.account.ID) == string(estate.StrengthDiffers):
+			owned, err := p.rotations.store.Secrets(ctx, p.account.Credential())
+			if err != nil {
+				return err
+			}
+			known := slices.ContainsFunc(owned, func(s store.Secret) bool { return s.Fingerprint == d.Copy.Fingerprint })
+			if !known {
+				return fmt.Errorf("%w: %s on %s holds a value that %s never had here: replacing it would lose something unknown", app.ErrRefused, d.Place, d.System, p.account.Name)
+			}
+			p.file(d, d.Copy.Fingerprint)
+		default:
+			return fmt.Errorf("%w: %s on %s is a %s: only services, tasks, application pools, and copies that hold an earlier value of the account can be given it", app.ErrInput, d.Place, d.System, d.Kind)
+		}
+	}
+	return nil
+}
+
+func (p *planner) assign(d store.Dependent, spelling string) error {
+	if p.account.Kind != string(estate.KindDirectory) && p.account.SystemID != d.SystemID {
+		return fmt.Errorf("%w: %s is a local account of %s: %s on %s cannot log on as it", app.ErrInput, p.account.Name, p.account.System, d.Place, d.System)
+	}
+	for _, t := range d.Ties {
+		if t.Strength == string(estate.StrengthRunsAs) && t.AccountID != p.account.ID {
+			p.logOn(d, spelling, strconv.FormatInt(t.AccountID, 10), true)
+			return nil
+		}
+		if t.Strength == string(estate.StrengthRunsAs) {
+			p.logOn(d, keptSpelling(d.RunsAs, spelling), "", false)
+			return nil
+		}
+	}
+	p.logOn(d, spelling, "", true)
+	return nil
+}

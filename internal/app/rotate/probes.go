@@ -1,0 +1,162 @@
+package rotate
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/secret"
+)
+
+// Probe implements rotation.Hands. It changes nothing.
+func (h *acts) Probe(ctx context.Context, step rotation.Step, undo bool, memo string) rotation.Finding {
+	if step.Kind == rotation.StepSeal {
+		_, next, err := h.rotations.sealed.OfRotation(ctx, h.rotation)
+		switch {
+		case err != nil:
+			return notFoundOut(err)
+		case undo || next == nil:
+			return rotation.Finding{Result: rotation.ProbeAbsent}
+		}
+		return rotation.Finding{Result: rotation.ProbeEffective, Words: "sealed"}
+	}
+	old, next, err := h.secrets(ctx, step)
+	if err != nil {
+		return notFoundOut(err)
+	}
+	if step.Door != nil && (step.Kind == rotation.StepChange || step.Kind == rotation.StepRetire) {
+		return h.probeDoor(ctx, step, old, next)
+	}
+	switch step.Kind {
+	case rotation.StepChange:
+		return h.probeChange(ctx, step, undo, old, next)
+	case rotation.StepRetire:
+		return h.probeRetire(ctx, step, old, next)
+	case rotation.StepReplace:
+		return h.probeReplace(ctx, step, old, next)
+	case rotation.StepLogOn:
+		return h.probeLogOn(ctx, step, old, next)
+	case rotation.StepRestart:
+		return h.probeRestart(ctx, step, undo, memo)
+	}
+	// A proof that was cut off is simply made again.
+	from, to := old, next
+	if undo {
+		from, to = next, old
+	}
+	outcome := h.apply(ctx, step, from, to)
+	switch {
+	case outcome.Result == rotation.ResultAway:
+		return rotation.Finding{Result: rotation.ProbeAway, Words: outcome.Words}
+	case outcome.Result == rotation.ResultDone && undo, outcome.Result != rotation.ResultDone && !undo:
+		return rotation.Finding{Result: rotation.ProbeAbsent, Words: outcome.Words}
+	case outcome.Result == rotation.ResultDone:
+		return rotation.Finding{Result: rotation.ProbeEffective, Words: outcome.Words}
+	}
+	return rotation.Finding{Result: rotation.ProbeNeither, Words: outcome.Words}
+}
+
+func (h *acts) probeChange(ctx context.Context, step rotation.Step, undo bool, old, next secret.Value) rotation.Finding {
+	acceptsNew, _, err := h.accepts(ctx, step, next)
+	if err != nil {
+		return notFoundOut(err)
+	}
+	acceptsOld, words, err := h.accepts(ctx, step, old)
+	if err != nil {
+		return notFoundOut(err)
+	}
+	switch {
+	case acceptsNew && acceptsOld && undo:
+		// One of them is only still accepted for a while: set it again.
+		return rotation.Finding{Result: rotation.ProbeNeither, Words: "the authority accepts both values for now"}
+	case acceptsNew:
+		return rotation.Finding{Result: rotation.ProbeEffective, Words: "the authority accepts the new value"}
+	case acceptsOld:
+		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "the authority accepts the old value"}
+	}
+	return rotation.Finding{Result: rotation.ProbeStranger, Words: "the authority accepts neither value, so somebody else set one; nothing is set over it: " + words}
+}
+
+// probeRetire: the old value is retired when it is refused.
+func (h *acts) probeRetire(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {
+	acceptsNew, words, err := h.accepts(ctx, step, next)
+	if err != nil {
+		return notFoundOut(err)
+	}
+	acceptsOld, _, err := h.accepts(ctx, step, old)
+	switch {
+	case err != nil:
+		return notFoundOut(err)
+	case acceptsOld && acceptsNew:
+		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "both values are accepted"}
+	case acceptsNew:
+		return rotation.Finding{Result: rotation.ProbeEffective, Words: "only the new value is accepted"}
+	}
+	return rotation.Finding{Result: rotation.ProbeNeither, Words: "the authority refuses the new value: " + words}
+}
+
+func (h *acts) probeReplace(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {
+	holder, target, err := capability[connect.Holder](ctx, h, step)
+	if err != nil {
+		return notFoundOut(err)
+	}
+	state, err := holder.ReadCopies(ctx, target, step.Subject, step.Places)
+	if err != nil {
+		if connect.CodeOf(err) == connect.CodeGone {
+			return rotation.Finding{Result: rotation.ProbeNeither, Words: err.Error()}
+		}
+		return notFoundOut(err)
+	}
+	var olds, news int
+	for i, v := range state.Found {
+		switch in := step.Places[i].Layout; {
+		case held.Same(in, v, next):
+			news++
+		case held.Same(in, v, old):
+			olds++
+		}
+	}
+	switch len(state.Found) {
+	case news:
+		return rotation.Finding{Result: rotation.ProbeEffective, Words: "the file holds the new value"}
+	case olds:
+		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "the file holds the old value"}
+	}
+	return rotation.Finding{Result: rotation.ProbeNeither, Words: fmt.Sprintf("of %d places %d hold the new and %d the old value", len(state.Found), news, olds)}
+}
+
+func (h *acts) probeRestart(ctx context.Context, step rotation.Step, undo bool, memo string) rotation.Finding {
+	restarter, target, err := capability[connect.Restarter](ctx, h, step)
+	if err != nil {
+		return notFoundOut(err)
+	}
+	state, err := restarter.UnitState(ctx, target, step.At())
+	if err != nil {
+		return notFoundOut(err)
+	}
+	if step.Dependent.LogsOn() {
+		switch state.Active {
+		case "deactivating", "activating":
+			return rotation.Finding{Result: rotation.ProbeUnknown, Words: "it is " + state.Sub}
+		case "active":
+		default:
+			if !undo { // it was stopped and not started again: start it
+				return rotation.Finding{Result: rotation.ProbeAbsent, Words: "it is " + state.Sub}
+			}
+		}
+	}
+	restarted := state.Invocation != memo && state.Active == "active"
+	words := strings.TrimSuffix("it is "+state.Active+", "+state.Invocation, ", ")
+	switch {
+	case restarted && undo:
+		return rotation.Finding{Result: rotation.ProbeAbsent, Words: words}
+	case restarted:
+		return rotation.Finding{Result: rotation.ProbeEffective, Words: words}
+	case state.Invocation == memo && !undo:
+		return rotation.Finding{Result: rotation.ProbeAbsent, Words: words}
+	}
+	return rotation.Finding{Result: rotation.ProbeNeither, Words: words}
+}

@@ -1,0 +1,166 @@
+package rotate
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"mossledger.example/moss/internal/app/inventory"
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/secret"
+)
+
+// accepts asks the authority whether it takes a value.
+func (h *acts) accepts(ctx context.Context, step rotation.Step, value secret.Value) (bool, string, error) {
+	if step.Door != nil {
+		verdict, err := h.rotations.custody.Knock(ctx, step.System, *step.Door, value)
+		return verdict.Accepted, verdict.Words, err
+	}
+	verifier, target, err := capability[connect.Verifier](ctx, h, step)
+	if err != nil {
+		return false, "", err
+	}
+	verdict, err := verifier.Verify(ctx, target, inventory.RefOf(h.account), value)
+	if step.Kind == rotation.StepChange && (verdict.Code == connect.VerdictExpired || verdict.Code == connect.VerdictMustChange) {
+		// Directories say so only of the right value: it is the one in force.
+		return true, verdict.Words, err
+	}
+	return verdict.Accepted, verdict.Words, err
+}
+
+// expect proves that a value is accepted, or that it is refused. Proofs change
+// nothing: one that fails has certainly had no effect.
+func (h *acts) expect(ctx context.Context, step rotation.Step, value secret.Value, want bool) rotation.Outcome {
+	accepted, words, err := h.accepts(ctx, step, value)
+	switch {
+	case err != nil:
+		return certainly(err)
+	case accepted == want:
+		return done(words)
+	case want:
+		return certainly(fmt.Errorf("%s refuses the value: %s", step.System, words))
+	}
+	return certainly(fmt.Errorf("%s still accepts the other value: some directories do for up to an hour; verify again later", step.System))
+}
+
+// prove waits until a unit is active and stays so, then asks the application.
+func (h *acts) prove(ctx context.Context, step rotation.Step) rotation.Outcome {
+	restarter, target, err := capability[connect.Restarter](ctx, h, step)
+	if err != nil {
+		return certainly(err)
+	}
+	limit := h.rotations.base.Now().Add(settleTime)
+	var steadySince time.Time
+	var state connect.UnitState
+	for {
+		before := state.Invocation
+		if state, err = restarter.UnitState(ctx, target, step.At()); err != nil {
+			return certainly(err)
+		}
+		now := h.rotations.base.Now()
+		switch {
+		case state.Active == "failed" || state.Sub == "auto-restart":
+			return certainly(fmt.Errorf("%s: %s is %s: %s", step.System, step.Subject, state.Active, cmp.Or(state.Words, state.Result)))
+		case state.Active != "active" || state.Invocation != before:
+			steadySince = now
+		case now.Sub(steadySince) >= steadyTime:
+			return h.applicationCheck(ctx, step, target, state)
+		}
+		if now.After(limit) {
+			return certainly(fmt.Errorf("%s: %s is still %s after %s", step.System, step.Subject, state.Active, settleTime))
+		}
+		if err := connect.Wait(ctx, lookEvery); err != nil {
+			return certainly(err)
+		}
+	}
+}
+
+// revive starts a unit that was taken down with another one, unless it runs.
+func (h *acts) revive(ctx context.Context, step rotation.Step) rotation.Outcome {
+	restarter, target, err := capability[connect.Restarter](ctx, h, step)
+	if err != nil {
+		return certainly(err)
+	}
+	state, err := restarter.UnitState(ctx, target, step.At())
+	if err != nil {
+		return certainly(err)
+	}
+	if state.Active != "active" && state.Active != "activating" {
+		if _, err := restarter.Restart(ctx, target, step.At()); err != nil {
+			return failed(err)
+		}
+	}
+	return h.prove(ctx, step)
+}
+
+// applicationCheck asks the application until it answers as it should.
+func (h *acts) applicationCheck(ctx context.Context, step rotation.Step, target connect.Target, state connect.UnitState) rotation.Outcome {
+	words := strings.TrimSuffix(cmp.Or(state.Sub, state.Active)+", "+state.Invocation, ", ")
+	if step.Check == nil {
+		return done(words)
+	}
+	limit := h.rotations.base.Now().Add(settleTime)
+	for {
+		said, err := h.checkOnce(ctx, step, target)
+		if err == nil {
+			return done(words + "; " + said)
+		}
+		if h.rotations.base.Now().After(limit) {
+			return certainly(fmt.Errorf("%s is active, but its own check fails: %w", step.Subject, err))
+		}
+		if err := connect.Wait(ctx, lookEvery); err != nil {
+			return certainly(err)
+		}
+	}
+}
+
+// checkOnce asks the application once.
+func (h *acts) checkOnce(ctx context.Context, step rotation.Step, target connect.Target) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	check := step.Check
+	switch check.Kind {
+	case "tcp":
+		conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", check.Target)
+		if err != nil {
+			return "", err
+		}
+		return check.Target + " accepts connections", conn.Close()
+	case "http":
+		request, err := http.NewRequestWithContext(ctx, http.MethodGet, check.Target, nil)
+		if err != nil {
+			return "", err
+		}
+		response, err := http.DefaultClient.Do(request)
+		if err != nil {
+			return "", err
+		}
+		defer response.Body.Close()
+		body, err := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+		if err != nil {
+			return "", err
+		}
+		if response.StatusCode != http.StatusOK || !strings.Contains(string(body), check.Contains) {
+			return "", fmt.Errorf("%s answers %s without %q", check.Target, response.Status, check.Contains)
+		}
+		return check.Target + " answers as expected", nil
+	}
+	commander, _, err := capability[connect.Commander](ctx, h, step)
+	if err != nil {
+		return "", err
+	}
+	output, exit, err := commander.RunCheck(ctx, target, check.Target)
+	if err != nil {
+		return "", err
+	}
+	if exit != 0 || !strings.Contains(output, check.Contains) {
+		return "", fmt.Errorf("the check command ended with %d", exit)
+	}
+	return "the check command succeeded", nil
+}

@@ -1,0 +1,303 @@
+package rotate
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/custody"
+	"mossledger.example/moss/internal/app/findings"
+	"mossledger.example/moss/internal/app/inventory"
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/store"
+)
+
+// searched says of a credential whether every host was searched for it since
+// it was taken into custody.
+func (rotations *Rotations) searched(ctx context.Context, a store.Account) ([]connect.Checked, error) {
+	value, err := rotations.sealed.Current(ctx, a.Credential())
+	if err != nil || value == nil || value.RotationID != 0 {
+		return nil, err // what a rotation made was put where it stands
+	}
+	read, err := rotations.store.FilesRead(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all, err := rotations.store.AllSystems(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var late []string
+	for _, v := range all {
+		at, was := read[v.ID]
+		if estate.Kind(v.Kind) == estate.KindUnixHost && was && v.State == "ok" && at.Before(value.Created) {
+			late = append(late, v.Name)
+		}
+	}
+	if len(late) == 0 {
+		return nil, nil
+	}
+	return []connect.Checked{{
+		System: a.System, What: "every host was searched for this value", Result: connect.CheckFailed,
+		Words: fmt.Sprintf("not since it was taken into custody: %s", strings.Join(late[:min(len(late), 10)], ", ")), Next: "wait for the survey that follows taking custody, or run 'moss survey run'",
+	}}, nil
+}
+
+func (rotations *Rotations) checks(ctx context.Context, subject custody.Subject, plan rotation.Plan) ([]connect.Checked, error) {
+	values, err := rotations.sealed.Values(ctx, subject.Credential())
+	if err != nil {
+		return nil, err
+	}
+	var checks []connect.Checked
+	var stays string // of a key pair: its current public half
+	a, isAccount := subject.(store.Account)
+	if isAccount {
+		checks = append(checks, rotations.currentValue(ctx, a, values.Current, plan.Kind != rotation.KindAssign))
+	} else {
+		var line connect.Checked
+		if stays, line = currentKey(subject, values.Current); line.Result != connect.CheckOK {
+			checks = append(checks, line)
+		} else {
+			checks = append(checks, rotations.opensDoors(ctx, plan, values.Current)...)
+		}
+	}
+	if isAccount && plan.UndoOf == 0 {
+		lines, err := rotations.searched(ctx, a)
+		if err != nil {
+			return nil, err
+		}
+		checks = append(checks, lines...)
+	}
+	// Each system is asked once, all at the same time.
+	intentions := map[string][]connect.Intention{}
+	for _, s := range plan.Steps {
+		switch {
+		case s.Kind == rotation.StepChange && s.Door != nil:
+			if stays == "" {
+				continue // not in custody: that is told
+			}
+			intentions[s.System] = append(intentions[s.System], connect.Intention{Entries: &connect.EntryChange{Path: s.Subject, Stays: stays}})
+		case s.Kind == rotation.StepChange:
+			checks = append(checks, rotations.rulesCheck(ctx, a))
+			ref := inventory.RefOf(a)
+			intentions[s.System] = append(intentions[s.System], connect.Intention{Change: &ref, Current: values.Current})
+		case s.Kind == rotation.StepReplace:
+			in := connect.Intention{Replace: s.Subject, Places: s.Places, Current: values.Current}
+			if s.Holds != "" {
+				if in.Current, err = rotations.sealed.Value(values, s.Holds); err != nil {
+					return nil, err
+				}
+			}
+			intentions[s.System] = append(intentions[s.System], in)
+		case s.Kind == rotation.StepLogOn:
+			change := &connect.LogOnChange{Place: s.At(), Was: s.LogOn.Was, Account: s.LogOn.Account}
+			if plan.UndoOf != 0 {
+				change.Was, change.Account = change.Account, change.Was
+			}
+			intentions[s.System] = append(intentions[s.System], connect.Intention{LogOn: change, Current: values.Current})
+			if line, told := rotations.formerLogOn(ctx, s); told {
+				checks = append(checks, line)
+			}
+		case s.Kind == rotation.StepRestart:
+			intentions[s.System] = append(intentions[s.System], connect.Intention{Restart: s.At(), Along: s.Along})
+		}
+	}
+	var lock sync.Mutex
+	var all sync.WaitGroup
+	slots := make(chan struct{}, rotations.acts)
+	answers := map[string][]connect.Checked{}
+	for name, list := range intentions {
+		all.Add(1)
+		slots <- struct{}{}
+		go func() {
+			defer func() { <-slots; all.Done() }()
+			lines := rotations.rehearseSystem(ctx, name, list)
+			lock.Lock()
+			defer lock.Unlock()
+			answers[name] = lines
+		}()
+	}
+	all.Wait()
+	names := make([]string, 0, len(answers))
+	for name := range answers {
+		names = append(names, name)
+	}
+	sort.Slice(names, func(i, j int) bool {
+		return names[i] == custody.SystemOf(subject) || names[j] != custody.SystemOf(subject) && names[i] < names[j]
+	})
+	for _, name := range names {
+		checks = append(checks, answers[name]...)
+	}
+	own, err := rotations.ownChecks(ctx, plan)
+	if err != nil {
+		return nil, err
+	}
+	checks = append(checks, own...)
+	latent, err := rotations.latentAround(ctx, plan)
+	if err != nil {
+		return nil, err
+	}
+	checks = append(checks, latent...)
+	checks = append(checks, noteChecks(custody.SystemOf(subject), plan.Notes)...)
+	var unexplained []store.Finding
+	if isAccount {
+		if unexplained, err = rotations.store.FindingsOf(ctx, a.ID, "unexplained-client"); err != nil {
+			return nil, err
+		}
+	}
+	for _, f := range unexplained {
+		checks = append(checks, connect.Checked{System: f.System, What: "everybody who signs in as it is explained", Result: connect.CheckWarning, Words: f.What, Next: f.Next})
+	}
+	incomplete, err := rotations.picture.Incomplete(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, i := range incomplete {
+		checks = append(checks, connect.Checked{System: i.System, What: "dependents on this system", Result: connect.CheckUnchecked, Words: "not read completely: " + i.Why, Next: "the picture is incomplete: something there may use the account"})
+	}
+	return checks, ctx.Err()
+}
+
+func (rotations *Rotations) currentValue(ctx context.Context, a store.Account, current secret.Value, changes bool) connect.Checked {
+	line := connect.Checked{System: a.System, What: "sign in as " + a.Name + " with the sealed value", Result: connect.CheckFailed}
+	if current.Empty() {
+		line.Words, line.Next = "the account is not in custody", "take it with 'moss custody take "+a.Name+"'"
+		return line
+	}
+	_, target, verifier, err := rotations.inventory.Authority(ctx, a)
+	if err == nil {
+		var verdict connect.Verdict
+		if verdict, err = verifier.Verify(ctx, target, inventory.RefOf(a), current); err == nil {
+			if verdict.Accepted {
+				line.Result, line.Words = connect.CheckOK, verdict.Words
+			} else if changes && (verdict.Code == connect.VerdictExpired || verdict.Code == connect.VerdictMustChange) {
+				// The value is right; changing it is what ends its expiry.
+				line.Result, line.Words, line.Next = connect.CheckWarning, "the value is right but the password has expired: "+verdict.Words, "the rotation sets a new one"
+			} else {
+				line.Words, line.Next = verdict.Words, custody.DriftNext(verdict.Code, a.Name)
+			}
+			return line
+		}
+	}
+	line.Words = err.Error()
+	return line
+}
+
+// ownChecks makes the applications' own checks now: one that fails already would
+// ruin a rotation, and its undoing.
+func (rotations *Rotations) ownChecks(ctx context.Context, plan rotation.Plan) ([]connect.Checked, error) {
+	h := &acts{rotations: rotations}
+	var out []connect.Checked
+	for _, s := range plan.Steps {
+		if s.Check == nil || s.Kind != rotation.StepProve && s.Kind != rotation.StepRevive {
+			continue
+		}
+		line := connect.Checked{System: s.System, What: fmt.Sprintf("%s passes its own check (%s %s)", s.Subject, s.Check.Kind, s.Check.Target), Result: connect.CheckOK}
+		restarter, target, err := capability[connect.Restarter](ctx, h, s)
+		if err == nil {
+			var state connect.UnitState
+			if state, err = restarter.UnitState(ctx, target, s.At()); err == nil && state.Active != "active" && state.Active != "running" {
+				line.Result, line.Words = connect.CheckUnchecked, "it is "+state.Active+" now"
+				out = append(out, line)
+				continue
+			}
+		}
+		if err == nil {
+			line.Words, err = h.checkOnce(ctx, s, target)
+		}
+		if err != nil {
+			line.Result, line.Words = connect.CheckFailed, rotations.base.Redact(ctx, err.Error())
+			line.Next = "mend the application or the check first: it would fail after the restart as well, and after undoing"
+		}
+		out = append(out, line)
+	}
+	return out, ctx.Err()
+}
+
+// rulesCheck says which rules the new password will obey.
+func (rotations *Rotations) rulesCheck(ctx context.Context, a store.Account) connect.Checked {
+	line := connect.Checked{System: a.System, What: "the rules for a new password are known", Result: connect.CheckOK}
+	rules, err := rotations.custody.PasswordRules(ctx, a)
+	switch {
+	case err != nil:
+		line.Result, line.Words = connect.CheckUnchecked, err.Error()
+	case rules.Shortest > 256:
+		line.Result, line.Words = connect.CheckFailed, fmt.Sprintf("at least %d characters (%s): more than can be made", rules.Shortest, rules.From)
+	case rules.Longest > 0 && rules.Longest < 12:
+		line.Result, line.Words = connect.CheckFailed, fmt.Sprintf("at most %d characters (%s): fewer than are safe", rules.Longest, rules.From)
+	case rules.Unknown != "":
+		line.Result, line.Words, line.Next = connect.CheckUnchecked, rules.Unknown, "if it is refused, nothing has changed yet: the rotation ends there"
+	default:
+		line.Words = cmp.Or(rules.From, "no rule is in force")
+	}
+	return line
+}
+
+func (rotations *Rotations) rehearseSystem(ctx context.Context, name string, list []connect.Intention) []connect.Checked {
+	failed := func(words string) []connect.Checked {
+		return []connect.Checked{{System: name, What: "reach the system", Result: connect.CheckFailed, Words: words}}
+	}
+	v, err := rotations.store.System(ctx, name)
+	if err != nil {
+		return failed(err.Error())
+	}
+	connector, target, err := rotations.inventory.Target(ctx, v)
+	if err != nil {
+		return failed(err.Error())
+	}
+	rehearser, ok := connector.(connect.Rehearser)
+	if !ok {
+		return []connect.Checked{{System: name, What: "everything on this system", Result: connect.CheckUnchecked, Words: "systems of this kind cannot be rehearsed"}}
+	}
+	limited, cancel := context.WithTimeout(ctx, 2*time.Minute)
+	defer cancel()
+	lines := rehearser.Rehearse(limited, target, list)
+	app.RedactAll(rotations.base.Redactor(ctx), &lines)
+	return lines
+}
+
+// formerLogOn warns when a log-on could not be given back.
+func (rotations *Rotations) formerLogOn(ctx context.Context, s rotation.Step) (connect.Checked, bool) {
+	if s.LogOn.WasID == "" {
+		return connect.Checked{}, false
+	}
+	values, err := rotations.sealed.Values(ctx, store.Credential{AccountID: app.Number(s.LogOn.WasID)})
+	if err == nil && !values.Current.Empty() {
+		return connect.Checked{}, false
+	}
+	return connect.Checked{System: s.System, What: "undo of the log-on of " + s.Subject, Result: connect.CheckWarning, Words: s.LogOn.Was + " is not in custody: its password could not be given back", Next: "take it into custody first, or accept that undoing this needs a person"}, true
+}
+
+// latentAround warns of what a restart would break although this rotation does
+// not touch it: it comes back with what it has stored.
+func (rotations *Rotations) latentAround(ctx context.Context, plan rotation.Plan) ([]connect.Checked, error) {
+	var out []connect.Checked
+	for _, s := range plan.Steps {
+		if s.Kind != rotation.StepRevive {
+			continue
+		}
+		own := slices.ContainsFunc(plan.Steps, func(other rotation.Step) bool {
+			return other.Kind == rotation.StepLogOn && other.SystemID == s.SystemID && other.At() == s.At()
+		})
+		if own {
+			continue
+		}
+		found, err := rotations.store.Findings(ctx, false, store.Query{Filters: []string{"kind=" + findings.KindLatent, "system=" + s.System, "subject=" + s.Subject}, Limit: 1})
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range found.Items {
+			out = append(out, connect.Checked{System: s.System, What: s.Subject + " comes back when what it needs is restarted", Result: connect.CheckFailed, Words: f.What, Next: "repair it first: " + f.Next})
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,59 @@
+package rotate
+
+import (
+	"fmt"
+	"time"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/core/rotation"
+)
+
+// Wish is what a person asks of a rotation.
+type Request struct {
+	Policy    rotation.Policy
+	When      rotation.RestartPolicy // now when empty
+	NotBefore time.Time              // of the window
+	NotAfter  time.Time
+	// Assign names dependents that shall log on as the account with its
+	// current value; none means that the credential itself changes everywhere.
+	Assign []int64
+	// Start also brings up what is down although it starts by itself.
+	Start bool
+	// Patience is how long a system that is away is waited for before the policy
+	// decides; 0 for the usual time.
+	Patience time.Duration
+	// KeyType is of the new key of a key pair; "" for that of the old one.
+	KeyType string
+}
+
+const longestPatience = 30 * 24 * time.Hour
+
+func (rotations *Rotations) checkRequest(w *Request) error {
+	switch w.Policy {
+	case rotation.PolicyStop, rotation.PolicyContinue, rotation.PolicyUndo:
+	default:
+		return fmt.Errorf("%w: unknown policy %q (stop, continue or undo)", app.ErrInput, w.Policy)
+	}
+	if w.Patience < 0 || w.Patience > longestPatience {
+		return fmt.Errorf("%w: a system that is away can be waited for up to %s before the policy decides, not %s", app.ErrInput, rotation.Spell(longestPatience), rotation.Spell(w.Patience))
+	}
+	if w.When == "" {
+		w.When = rotation.RestartNow
+	}
+	switch w.When {
+	case rotation.RestartNow, rotation.RestartLeave:
+		w.NotBefore, w.NotAfter = time.Time{}, time.Time{}
+	case rotation.RestartWindow:
+		if w.NotBefore.IsZero() || !w.NotAfter.After(w.NotBefore) {
+			return fmt.Errorf("%w: a window needs a beginning and an end after it", app.ErrInput)
+		}
+		// In the form in which it comes back from the store.
+		w.NotBefore, w.NotAfter = w.NotBefore.UTC().Truncate(time.Second), w.NotAfter.UTC().Truncate(time.Second)
+		if rotations.base.Now().After(w.NotAfter) {
+			return fmt.Errorf("%w: the window ended at %s", app.ErrInput, w.NotAfter.UTC().Format(time.RFC3339))
+		}
+	default:
+		return fmt.Errorf("%w: unknown time for restarts %q (now, window or leave)", app.ErrInput, w.When)
+	}
+	return nil
+}

@@ -1,0 +1,324 @@
+// Package rotate plans, rehearses, starts and carries out rotations through the
+// connectors, decides what persons may tell them, and takes them up again after
+// an interruption. The order of steps and the recovery are core/rotation's.
+package rotate
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/approval"
+	"mossledger.example/moss/internal/app/custody"
+	"mossledger.example/moss/internal/app/findings"
+	"mossledger.example/moss/internal/app/inventory"
+	"mossledger.example/moss/internal/app/picture"
+	"mossledger.example/moss/internal/app/sealed"
+	"mossledger.example/moss/internal/app/survey"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/store"
+)
+
+// Rotations plans rotations and carries them out.
+type Rotations struct {
+	base      *app.Base
+	store     Store
+	sealed    *sealed.Keeper
+	approval  *approval.Approvals
+	inventory *inventory.Inventory
+	picture   *picture.Picture
+	findings  *findings.Engine
+	survey    *survey.Surveys
+	custody   *custody.Custody
+	acts      int // of one rotation at the same time
+
+	lock      sync.Mutex
+	running   map[int64]*running
+	turns     fileTurns // at files that acts change
+	drill     int
+	kill      func()
+	journaled int
+}
+
+// Needs is what rotations are made of.
+type Needs struct {
+	Base      *app.Base
+	Store     Store
+	Sealed    *sealed.Keeper
+	Approvals *approval.Approvals
+	Inventory *inventory.Inventory
+	Picture   *picture.Picture
+	Findings  *findings.Engine
+	Surveys   *survey.Surveys
+	Custody   *custody.Custody
+	Acts      int // of one rotation at the same time; 0 for 32
+	// Drill ends the process with Kill after that many journal records, to exercise
+	// recovery; 0 never.
+	Drill int
+	Kill  func()
+}
+
+// New makes Rotations. They carry out approvals of overrides.
+func New(n Needs) *Rotations {
+	rotations := &Rotations{base: n.Base, store: n.Store, sealed: n.Sealed, approval: n.Approvals, inventory: n.Inventory, picture: n.Picture, findings: n.Findings, survey: n.Surveys, custody: n.Custody, acts: cmp.Or(n.Acts, 32), running: map[int64]*running{}, drill: n.Drill, kill: n.Kill}
+	n.Approvals.Carry(approval.KindRotation, approval.Carrier{CarryOut: rotations.startApproved})
+	return rotations
+}
+
+// Recover takes up what an earlier run of the service left.
+func (rotations *Rotations) Recover(ctx context.Context) error {
+	unfinished, err := rotations.store.Unfinished(ctx)
+	if err != nil {
+		return fmt.Errorf("read unfinished rotations: %w", err)
+	}
+	if err := rotations.renewRotationFindings(ctx); err != nil {
+		return fmt.Errorf("findings of rotations: %w", err)
+	}
+	for _, r := range unfinished {
+		rotations.base.Log.Info("taking up a rotation", "rotation", r.ID, "account", r.Account, "mode", r.Mode)
+		rotations.launch(r)
+	}
+	return nil
+}
+
+// Start begins a rotation of a credential in custody and returns at
+// once. Law 9: it needs a rehearsal that passed recently, or an override with
+// a reason.
+func (rotations *Rotations) Start(ctx context.Context, by string, s custody.Subject, wish Request, reason, override string) (int64, error) {
+	if reason == "" {
+		return 0, fmt.Errorf("%w: give a reason", app.ErrInput)
+	}
+	if _, err := rotations.store.Custody(ctx, s.Credential()); err != nil {
+		if errors.Is(err, store.ErrNotFound) {
+			return 0, fmt.Errorf("%w: %s is not in custody: take it first", app.ErrRefused, custody.NameOf(s))
+		}
+		return 0, err
+	}
+	plan, err := rotations.plan(ctx, s, wish)
+	if err != nil {
+		return 0, err
+	}
+	rehearsal, err := rotations.allowed(ctx, s, plan, override)
+	if err != nil {
+		return 0, err
+	}
+	r := store.Rotation{AccountID: s.Credential().AccountID, KeyID: s.Credential().KeyID, Account: custody.NameOf(s), Authority: plan.Authority, Plan: plan, Policy: string(wish.Policy), RequestedBy: by, Reason: reason, Override: override, RehearsalID: rehearsal, Mode: string(rotation.ModeForward)}
+	entry := ledger.Entry{Actor: by, Act: "rotation.start", Phase: ledger.Intent, Subject: custody.NameOf(s), System: custody.SystemOf(s), Reason: reason}
+	if override != "" {
+		entry.Detail = "without a rehearsal that passed: " + override
+	}
+	if r.ID, err = rotations.store.BeginRotation(ctx, r, entry); err != nil {
+		if errors.Is(err, store.ErrConflict) {
+			return 0, fmt.Errorf("%w: %w", app.ErrRefused, err)
+		}
+		return 0, err
+	}
+	id := r.ID
+	if r, err = rotations.store.Rotation(context.WithoutCancel(ctx), id); err != nil { // with what was noted at its beginning
+		return id, err
+	}
+	rotations.launch(r)
+	return id, nil
+}
+
+// Decide tells a rotation to resume, to undo, to stop, or to go on without
+// failed steps.
+func (rotations *Rotations) Decide(ctx context.Context, by string, id int64, decision, reason string) error {
+	r, err := rotations.store.Rotation(ctx, id)
+	if err != nil {
+		return err
+	}
+	if err := rotations.mayDecide(ctx, r, decision); err != nil {
+		return err
+	}
+	if decision == rotation.DecideUndo && r.Mode == string(rotation.ModeFinished) && r.Result != rotation.FinishedUndoFailed {
+		if reason == "" {
+			return fmt.Errorf("%w: undoing a finished rotation changes everything once more: give a reason", app.ErrInput)
+		}
+		if err := rotations.undoRehearsed(ctx, r); err != nil {
+			return err
+		}
+	}
+	if words := rotations.Halted(id); words != "" {
+		return fmt.Errorf("%w: rotation %d takes no decision now: %s", app.ErrRefused, id, words)
+	}
+	record := rotation.Record{Event: rotation.EventDecision, Step: -1, Result: decision, Actor: by, Reason: reason}
+	rotations.lock.Lock()
+	active := rotations.running[id]
+	rotations.lock.Unlock()
+	if active != nil {
+		select {
+		case active.decide <- record:
+			return nil
+		case <-active.ended:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		if r, err = rotations.store.Rotation(ctx, id); err != nil {
+			return err
+		}
+	}
+	records, err := rotations.store.Journal(ctx, id, 0)
+	if err != nil {
+		return err
+	}
+	state, err := rotation.Fold(r.Plan, records)
+	if err != nil {
+		return err
+	}
+	journal := &journal{rotations: rotations, rotation: r, state: state}
+	record.Seq, record.Time = state.Last+1, rotations.base.Now().UTC()
+	if err := journal.Append(ctx, record); err != nil {
+		return err
+	}
+	if decision != rotation.DecideStop {
+		rotations.launch(r)
+	}
+	return nil
+}
+
+func (rotations *Rotations) mayDecide(ctx context.Context, r store.Rotation, decision string) error {
+	if decision != rotation.DecideStop && rotations.store.LedgerTrouble() != nil {
+		return rotations.store.LedgerTrouble()
+	}
+	switch decision {
+	case rotation.DecideStop:
+		if r.Mode != string(rotation.ModeForward) && r.Mode != string(rotation.ModeUndoing) {
+			return fmt.Errorf("%w: rotation %d is %s: only a running one can be stopped", app.ErrRefused, r.ID, r.Mode)
+		}
+	case rotation.DecideLeave:
+		if r.Mode != string(rotation.ModeUndoing) {
+			return fmt.Errorf("%w: rotation %d is %s: only one that is being undone can do without what is away", app.ErrRefused, r.ID, cmp.Or(r.Result, r.Mode))
+		}
+	case rotation.DecideResume, rotation.DecideGoOn:
+		if r.Mode != string(rotation.ModeStopped) && r.Result != rotation.FinishedWithFailures {
+			return fmt.Errorf("%w: rotation %d is %s: only a stopped one, or one that ended with failures, can be resumed", app.ErrRefused, r.ID, cmp.Or(r.Result, r.Mode))
+		}
+	case rotation.DecideUndo:
+		if r.Result == rotation.FinishedUndone {
+			return fmt.Errorf("%w: rotation %d is undone already", app.ErrRefused, r.ID)
+		}
+	default:
+		return fmt.Errorf("%w: unknown decision %q", app.ErrInput, decision)
+	}
+	if r.Mode != string(rotation.ModeFinished) {
+		return nil
+	}
+	// Taking up a finished one: only the latest of its account.
+	later, err := rotations.store.Rotations(ctx, store.Query{Filters: append(custody.RotationsOf(r.Credential()), fmt.Sprintf("id>%d", r.ID)), Limit: 1})
+	if err != nil {
+		return err
+	}
+	if len(later.Items) > 0 {
+		return fmt.Errorf("%w: rotation %d of the same credential came after it", app.ErrRefused, later.Items[0].ID)
+	}
+	if _, err := rotations.store.Custody(ctx, r.Credential()); err != nil {
+		return fmt.Errorf("%w: %s is no longer in custody", app.ErrRefused, r.Account)
+	}
+	if decision != rotation.DecideUndo || r.Plan.Kind == rotation.KindAssign {
+		return nil
+	}
+	old, next, err := rotations.sealed.OfRotation(ctx, r)
+	switch {
+	case err != nil:
+		return err
+	case old == nil:
+		return fmt.Errorf("%w: which value was current before rotation %d is not known: take custody anew instead", app.ErrRefused, r.ID)
+	case r.Result == rotation.FinishedDone && (next == nil || next.State != store.SecretCurrent):
+		return fmt.Errorf("%w: custody of %s was taken anew after rotation %d: undoing would set a value over it that is not current any more", app.ErrRefused, r.Account, r.ID)
+	}
+	return nil
+}
+
+// settlement says which sealed value is the current one after the end. While
+// it is not known which one the authority accepts, both stay as they are.
+func (rotations *Rotations) settlement(ctx context.Context, r store.Rotation, state rotation.State) (*store.Settlement, error) {
+	old, next, err := rotations.sealed.OfRotation(ctx, r)
+	if err != nil || next == nil || old == nil {
+		return nil, err
+	}
+	var v *store.Settlement
+	changed, refused := statusOf(r.Plan, state, rotation.StepChange), statusOf(r.Plan, state, rotation.StepRefuse)
+	switch {
+	case state.Result == rotation.FinishedDone || state.Result == rotation.FinishedWithFailures:
+		v = &store.Settlement{Winner: next.ID, Loser: old.ID, LoserRefused: refused == rotation.Done}
+	case state.Result == rotation.FinishedUndone, changed == rotation.Undone:
+		v = &store.Settlement{Winner: old.ID, Loser: next.ID, LoserRefused: refused == rotation.Undone || changed == rotation.Pending || changed == rotation.Failed}
+	}
+	if v == nil || r.KeyID == 0 {
+		return v, nil
+	}
+	winner := old
+	if v.Winner == next.ID {
+		winner = next
+	}
+	v.Pair, err = rotations.sealed.KeyPair(*winner)
+	return v, err
+}
+
+// statusOf is where all steps of a kind stand: the status that they share,
+// leaving out those that were never begun, or "" when they differ.
+func statusOf(plan rotation.Plan, state rotation.State, kind rotation.StepKind) rotation.Status {
+	shared := rotation.Pending
+	for i, step := range plan.Steps {
+		switch s := state.Steps[i].Status; {
+		case step.Kind != kind || s == rotation.Pending || s == shared:
+		case shared == rotation.Pending:
+			shared = s
+		default:
+			return ""
+		}
+	}
+	return shared
+}
+
+// reread surveys the systems that a rotation changed, so that the picture is
+// what is there now.
+func (rotations *Rotations) reread(r store.Rotation) {
+	names := map[string]bool{}
+	var list []string
+	// Also those that held the value without being part of the plan.
+	if old, _, err := rotations.sealed.OfRotation(rotations.base.Context, r); err == nil && old != nil {
+		holding, err := rotations.store.HoldingFingerprint(rotations.base.Context, old.Fingerprint)
+		if err != nil {
+			rotations.base.Log.Warn("what holds the old value could not be read", "rotation", r.ID, "error", err)
+		}
+		for _, d := range holding {
+			if !names[d.System] {
+				names[d.System] = true
+				list = append(list, d.System)
+			}
+		}
+	}
+	for _, s := range r.Plan.Steps {
+		if s.System != "" && !names[s.System] {
+			names[s.System] = true
+			list = append(list, s.System)
+		}
+	}
+	if _, err := rotations.survey.StartThen(rotations.base.Context, app.ByService, list, func() {
+		if err := rotations.findings.LeftBehind(context.Background(), r); err != nil {
+			rotations.base.Log.Warn("what still holds the old value could not be told", "rotation", r.ID, "error", err)
+		}
+	}); err != nil && rotations.base.Context.Err() == nil {
+		rotations.base.Log.Warn("the systems of a rotation could not be read again", "rotation", r.ID, "error", err)
+	}
+}
+
+// State reads a rotation with its steps as they are now.
+func (rotations *Rotations) State(ctx context.Context, id int64) (store.Rotation, rotation.State, []rotation.Record, error) {
+	r, err := rotations.store.Rotation(ctx, id)
+	if err != nil {
+		return r, rotation.State{}, nil, err
+	}
+	records, err := rotations.store.Journal(ctx, id, 0)
+	if err != nil {
+		return r, rotation.State{}, nil, err
+	}
+	state, err := rotation.Fold(r.Plan, records)
+	return r, state, records, err
+}

@@ -1,0 +1,142 @@
+package rotate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"sync"
+	"time"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/store"
+)
+
+// running is a rotation that is being worked on.
+type running struct {
+	decide chan rotation.Record
+	ended  chan struct{}
+
+	lock  sync.Mutex
+	words string // why it does not go on
+}
+
+func (r *running) tell(words string) {
+	r.lock.Lock()
+	defer r.lock.Unlock()
+	r.words = words
+}
+
+// Halted says why a running rotation does not go on; "" when it does.
+func (rotations *Rotations) Halted(id int64) string {
+	rotations.lock.Lock()
+	active := rotations.running[id]
+	rotations.lock.Unlock()
+	if active == nil {
+		return ""
+	}
+	active.lock.Lock()
+	defer active.lock.Unlock()
+	return active.words
+}
+
+// settledTime bounds how long planning waits for the end of earlier rotations.
+const settledTime = 30 * time.Second
+
+// Settled waits until what earlier acts changed has been read again, so that
+// nothing is planned on a picture that is about to change.
+func (rotations *Rotations) Settled(ctx context.Context) {
+	limited, cancel := context.WithTimeout(ctx, settledTime)
+	defer cancel()
+	// One that has just finished is about to be followed by its reading.
+	rotations.lock.Lock()
+	active := maps.Clone(rotations.running)
+	rotations.lock.Unlock()
+	for id, r := range active {
+		if v, err := rotations.store.Rotation(limited, id); err == nil && v.Mode == string(rotation.ModeFinished) {
+			select {
+			case <-r.ended:
+			case <-limited.Done():
+			}
+		}
+	}
+	rotations.survey.ReadAgain(ctx)
+}
+
+// launch works on a rotation until it is finished or stopped.
+func (rotations *Rotations) launch(r store.Rotation) {
+	active := &running{decide: make(chan rotation.Record), ended: make(chan struct{})}
+	rotations.lock.Lock()
+	if rotations.running[r.ID] != nil || !rotations.base.Begin() {
+		rotations.lock.Unlock()
+		return
+	}
+	rotations.running[r.ID] = active
+	rotations.lock.Unlock()
+	go func() {
+		defer rotations.base.Work.Done()
+		state, err := rotations.keepRunning(r, active)
+		if state.Mode == rotation.ModeFinished && rotations.base.Context.Err() == nil {
+			rotations.reread(r)
+		}
+		rotations.lock.Lock()
+		delete(rotations.running, r.ID)
+		rotations.lock.Unlock()
+		close(active.ended)
+		rotations.base.Topics.Wake(app.RotationTopic(r.ID), "all")
+		if err != nil && rotations.base.Context.Err() == nil {
+			rotations.base.Log.Error("a rotation stopped", "rotation", r.ID, "account", r.Account, "error", err)
+		}
+	}()
+}
+
+// keepRunning runs a rotation to its end. A journal that cannot be written (a
+// full disk) stops it where it is; it goes on by itself when it can be.
+func (rotations *Rotations) keepRunning(r store.Rotation, active *running) (rotation.State, error) {
+	for pause := time.Second; ; pause = min(2*pause, time.Minute) {
+		state, err := rotations.run(r, active)
+		if err == nil || rotations.base.Context.Err() != nil || errors.Is(err, ledger.ErrBroken) {
+			active.tell("")
+			return state, err
+		}
+		words := fmt.Sprintf("it does not go on, because what it does cannot be written down: %v; it goes on by itself when that is possible again", err)
+		active.tell(words)
+		rotations.base.Log.Error("a rotation waits", "rotation", r.ID, "account", r.Account, "error", err)
+		rotations.base.Topics.Wake(app.RotationTopic(r.ID), "all")
+		key := fmt.Sprintf("rotation-waits/%d", r.ID)
+		// The finding can perhaps not be written either: the log has it.
+		_ = rotations.store.SetFindings(rotations.base.Context, key, []store.Finding{{Key: key, Kind: "rotation", Severity: "high", Subject: r.Account, System: r.Authority, AccountID: r.AccountID, What: fmt.Sprintf("rotation %d: %s", r.ID, words), Next: "make room on the disk of the data folder, or see the log"}})
+		if connect.Wait(rotations.base.Context, pause) != nil {
+			return state, err
+		}
+	}
+}
+
+func (rotations *Rotations) run(r store.Rotation, active *running) (rotation.State, error) {
+	records, err := rotations.store.Journal(rotations.base.Context, r.ID, 0)
+	if err != nil {
+		return rotation.State{}, err
+	}
+	state, err := rotation.Fold(r.Plan, records)
+	if err != nil {
+		return state, err
+	}
+	h := &acts{rotations: rotations, rotation: r}
+	if r.KeyID == 0 {
+		if h.account, err = rotations.store.Account(rotations.base.Context, r.AccountID); err != nil {
+			return state, err
+		}
+	}
+	runner := &rotation.Runner{
+		Plan: r.Plan, Journal: &journal{rotations: rotations, rotation: r, state: state}, Hands: h,
+		Now: rotations.base.Now, Wait: connect.Wait, Parallel: rotations.acts, Decide: active.decide,
+	}
+	state, err = runner.Run(rotations.base.Context, records)
+	if err != nil {
+		return state, err
+	}
+	return state, rotations.rotationFindings(r, state)
+}

@@ -1,0 +1,389 @@
+package rotate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/inventory"
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/naming"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/store"
+)
+
+// acts do the acts of one rotation through the connectors.
+type acts struct {
+	rotations *Rotations
+	rotation  store.Rotation
+	account   store.Account // zero for a key pair
+}
+
+// secrets opens what stands before a step and what shall stand after it.
+func (h *acts) secrets(ctx context.Context, step rotation.Step) (old, next secret.Value, err error) {
+	if h.rotation.Plan.Kind == rotation.KindAssign {
+		return h.assigned(ctx, step)
+	}
+	sealedOld, sealedNext, err := h.rotations.sealed.OfRotation(ctx, h.rotation)
+	if err != nil {
+		return old, next, err
+	}
+	if sealedOld == nil {
+		return old, next, errors.New("the account's earlier value is not in custody")
+	}
+	if old, err = h.rotations.base.Sealer.Open(sealedOld.Binding(), sealedOld.Sealed); err != nil {
+		return old, next, err
+	}
+	if sealedNext != nil {
+		next, err = h.rotations.base.Sealer.Open(sealedNext.Binding(), sealedNext.Sealed)
+	}
+	return old, next, err
+}
+
+// assigned is for plans that leave the authority alone: the account's current
+// value, and before it the former account's, or an earlier one of its own.
+func (h *acts) assigned(ctx context.Context, step rotation.Step) (old, next secret.Value, err error) {
+	own, err := h.rotations.sealed.Values(ctx, h.rotation.Credential())
+	if err != nil {
+		return old, next, err
+	}
+	if own.Current.Empty() {
+		return old, next, errors.New("the account is not in custody")
+	}
+	next, old = own.Current, own.Current
+	switch {
+	case step.Holds != "":
+		old, err = h.rotations.sealed.Value(own, step.Holds)
+	case step.LogOn != nil && step.LogOn.WasID != "":
+		former, formerErr := h.rotations.sealed.Values(ctx, store.Credential{AccountID: app.Number(step.LogOn.WasID)})
+		old, err = former.Current, formerErr
+	case step.LogOn != nil && step.LogOn.Moved:
+		old = secret.Value{} // an identity without a password, or one that nobody knows
+	}
+	return old, next, err
+}
+
+func failed(err error) rotation.Outcome {
+	if connect.IsUnclear(err) && !errors.Is(err, rotation.ErrAway) {
+		return rotation.Outcome{Result: rotation.ResultUnclear, Words: err.Error()}
+	}
+	return certainly(err)
+}
+
+// certainly is for failures before anything was sent, or that certainly changed
+// nothing. A system that could not be reached is no failure (law 12).
+func certainly(err error) rotation.Outcome {
+	if away(err) {
+		return rotation.Outcome{Result: rotation.ResultAway, Words: err.Error()}
+	}
+	return rotation.Outcome{Result: rotation.ResultFailed, Words: err.Error()}
+}
+
+// notFoundOut is a probe that found nothing out.
+func notFoundOut(err error) rotation.Finding {
+	result := rotation.ProbeUnknown
+	if away(err) {
+		result = rotation.ProbeAway
+	}
+	return rotation.Finding{Result: result, Words: err.Error()}
+}
+
+// away: the system could not be reached.
+func away(err error) bool {
+	var failure *connect.Failure
+	if errors.As(err, &failure) {
+		switch failure.Code {
+		case connect.CodeUnknownName, connect.CodeUnreachable, connect.CodeTimeout:
+			return true
+		}
+		return false
+	}
+	return errors.Is(err, rotation.ErrAway)
+}
+
+func done(words string) rotation.Outcome {
+	return rotation.Outcome{Result: rotation.ResultDone, Words: words}
+}
+
+// on finds the connector and target of a step's system.
+func (h *acts) on(ctx context.Context, step rotation.Step) (connect.Connector, connect.Target, error) {
+	// By its number: a name may belong to another system by now.
+	v, err := h.rotations.store.SystemByID(ctx, app.Number(step.SystemID))
+	if err != nil {
+		return nil, connect.Target{}, err
+	}
+	return h.rotations.inventory.Target(ctx, v)
+}
+
+// capability asks a step's connector for what it must offer.
+func capability[T any](ctx context.Context, h *acts, step rotation.Step) (T, connect.Target, error) {
+	var none T
+	connector, target, err := h.on(ctx, step)
+	if err != nil {
+		return none, target, err
+	}
+	able, ok := connector.(T)
+	if !ok {
+		return none, target, fmt.Errorf("%w: %s does not offer what the step %q needs", app.ErrCannot, step.System, step.Kind)
+	}
+	return able, target, nil
+}
+
+// Observe implements rotation.Hands: a restart needs the invocation before it.
+func (h *acts) Observe(ctx context.Context, step rotation.Step, _ bool) (string, error) {
+	if step.Kind != rotation.StepRestart { // reviving looks for itself
+		return "", nil
+	}
+	restarter, target, err := capability[connect.Restarter](ctx, h, step)
+	if err != nil {
+		return "", err
+	}
+	state, err := restarter.UnitState(ctx, target, step.At())
+	if away(err) {
+		err = errors.Join(rotation.ErrAway, err)
+	}
+	return state.Invocation, err
+}
+
+// Reach implements rotation.Hands.
+func (h *acts) Reach(ctx context.Context, step rotation.Step) rotation.Finding {
+	connector, target, err := h.on(ctx, step)
+	if err != nil {
+		return rotation.Finding{Result: rotation.ProbeHere, Words: err.Error()} // no matter of reaching it
+	}
+	for _, stage := range connector.Check(ctx, target).Stages {
+		switch stage.Code {
+		case connect.CodeUnknownName, connect.CodeUnreachable, connect.CodeTimeout:
+			if !stage.OK {
+				return rotation.Finding{Result: rotation.ProbeAway, Words: step.System + ": " + string(stage.Stage) + ": " + stage.Detail}
+			}
+		}
+	}
+	return rotation.Finding{Result: rotation.ProbeHere, Words: step.System + " answers"}
+}
+
+// unchanged makes sure that what is about to be replaced at the authority is
+// what was current: somebody else may have set another value since, for
+// instance when the service was restored from a backup.
+func (h *acts) unchanged(ctx context.Context, step rotation.Step, old secret.Value) (rotation.Outcome, bool) {
+	verifier, target, err := capability[connect.Verifier](ctx, h, step)
+	if err != nil {
+		return rotation.Outcome{}, true // changing it tells
+	}
+	verdict, err := verifier.Verify(ctx, target, inventory.RefOf(h.account), old)
+	if err != nil {
+		return certainly(err), false
+	}
+	if !verdict.Accepted && verdict.Code == connect.VerdictWrong {
+		return certainly(fmt.Errorf("%s: %s does not accept the value that is in custody (%s): somebody else changed it, and nothing was set", step.System, h.account.Name, verdict.Words)), false
+	}
+	return rotation.Outcome{}, true
+}
+
+// Do implements rotation.Hands.
+func (h *acts) Do(ctx context.Context, step rotation.Step, _ string) rotation.Outcome {
+	if step.Kind == rotation.StepSeal {
+		return h.prepare(ctx)
+	}
+	old, next, err := h.secrets(ctx, step)
+	if err != nil {
+		return certainly(err)
+	}
+	if outcome, mine := h.changeDoor(ctx, step, old, next, false); mine {
+		return outcome
+	}
+	if step.Kind == rotation.StepChange {
+		if outcome, as := h.unchanged(ctx, step, old); !as {
+			return outcome
+		}
+	}
+	if step.Kind == rotation.StepChange && step.Overlap {
+		return h.accept(ctx, step, old, next)
+	}
+	return h.apply(ctx, step, old, next)
+}
+
+// accept makes the authority accept two values at once.
+func (h *acts) accept(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Outcome {
+	overlapper, target, err := capability[connect.Overlapper](ctx, h, step)
+	if err != nil {
+		return certainly(err)
+	}
+	if err := overlapper.Accept(ctx, target, inventory.RefOf(h.account), old, next); err != nil {
+		return failed(err)
+	}
+	return done("both values are accepted")
+}
+
+// Undo implements rotation.Hands: the same with the values changed over.
+func (h *acts) Undo(ctx context.Context, step rotation.Step, _ string) rotation.Outcome {
+	if step.Kind == rotation.StepSeal {
+		return done("the new value is given up; it stays sealed as retired")
+	}
+	old, next, err := h.secrets(ctx, step)
+	if err != nil {
+		return certainly(err)
+	}
+	if outcome, mine := h.changeDoor(ctx, step, old, next, true); mine {
+		return outcome
+	}
+	if step.Kind == rotation.StepChange {
+		// Undoing looks first: maybe there is nothing to undo.
+		if accepted, _, err := h.accepts(ctx, step, old); err == nil && accepted {
+			if stillNew, _, err := h.accepts(ctx, step, next); err == nil && !stillNew {
+				return done("the authority accepts the old value")
+			}
+		}
+	}
+	if step.Kind == rotation.StepRetire {
+		return h.accept(ctx, step, old, next)
+	}
+	if step.Kind == rotation.StepLogOn {
+		if step.LogOn.Moved {
+			return h.giveLogOn(ctx, step, step.LogOn.Account, step.LogOn.Was, old)
+		}
+		// The same account: only its value goes back.
+		return h.giveLogOn(ctx, step, step.LogOn.Was, step.LogOn.Account, old)
+	}
+	return h.apply(ctx, step, next, old)
+}
+
+// giveLogOn gives a dependent a log-on.
+func (h *acts) giveLogOn(ctx context.Context, step rotation.Step, was, account string, value secret.Value) rotation.Outcome {
+	keeper, target, err := capability[connect.LogOnKeeper](ctx, h, step)
+	if err != nil {
+		return certainly(err)
+	}
+	if naming.IdentityOf(account) != estate.IdentityNamed {
+		value = secret.Value{}
+	}
+	words, err := keeper.ReplaceLogOn(ctx, target, connect.LogOnChange{Place: step.At(), Was: was, Account: account, Value: value})
+	if err != nil {
+		return failed(err)
+	}
+	return done(words)
+}
+
+// probeLogOn reads a log-on as far as its system shows it.
+func (h *acts) probeLogOn(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {
+	keeper, target, err := capability[connect.LogOnKeeper](ctx, h, step)
+	if err != nil {
+		return notFoundOut(err)
+	}
+	state, err := keeper.ReadLogOn(ctx, target, step.At())
+	switch moved := step.LogOn.Moved; {
+	case connect.CodeOf(err) == connect.CodeGone:
+		return rotation.Finding{Result: rotation.ProbeNeither, Words: err.Error()}
+	case err != nil:
+		return notFoundOut(err)
+	case moved && strings.EqualFold(state.Account, step.LogOn.Was):
+		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "it logs on as " + state.Account}
+	case !strings.EqualFold(state.Account, step.LogOn.Account) && !strings.EqualFold(state.Account, step.LogOn.Was):
+		return rotation.Finding{Result: rotation.ProbeNeither, Words: "it logs on as " + state.Account + ": somebody changed it"}
+	case state.Shown && state.Value.Equal(next) || moved && !state.Shown:
+		// Account and password are stored by one call.
+		return rotation.Finding{Result: rotation.ProbeEffective, Words: "it has the new log-on"}
+	case state.Shown && state.Value.Equal(old):
+		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "it has the old log-on"}
+	case state.Shown:
+		return rotation.Finding{Result: rotation.ProbeNeither, Words: "it has another password stored"}
+	}
+	return rotation.Finding{Result: rotation.ProbeBlind, Words: "the stored password cannot be read: giving it again is harmless"}
+}
+
+func (h *acts) prepare(ctx context.Context) rotation.Outcome {
+	_, next, err := h.rotations.sealed.OfRotation(ctx, h.rotation)
+	if err != nil {
+		return certainly(err)
+	}
+	if next != nil {
+		return done("sealed before")
+	}
+	if h.rotation.KeyID != 0 {
+		return h.prepareKey(ctx)
+	}
+	value, err := h.rotations.custody.Generate(ctx, h.account)
+	if err != nil {
+		return certainly(err)
+	}
+	sealed, err := h.rotations.sealed.NewSecret(h.account.Credential(), h.account.SystemID, h.rotation.ID, value)
+	if err != nil {
+		return certainly(err)
+	}
+	if err := h.rotations.store.AddCandidate(ctx, sealed); err != nil {
+		return certainly(err)
+	}
+	h.rotations.base.ForgetKnown()
+	return done(fmt.Sprintf("%d characters, sealed and on disk", len([]rune(value.RevealString()))))
+}
+
+// apply makes from into to.
+func (h *acts) apply(ctx context.Context, step rotation.Step, from, to secret.Value) rotation.Outcome {
+	switch step.Kind {
+	case rotation.StepChange, rotation.StepRetire:
+		changer, target, err := capability[connect.Changer](ctx, h, step)
+		if err != nil {
+			return certainly(err)
+		}
+		if err := changer.Change(ctx, target, inventory.RefOf(h.account), to); err != nil {
+			return failed(err)
+		}
+		if step.Kind == rotation.StepRetire {
+			return done("only the new value is accepted")
+		}
+		return done("changed")
+	case rotation.StepSignIn:
+		return h.expect(ctx, step, to, true)
+	case rotation.StepRefuse:
+		return h.expect(ctx, step, from, false)
+	case rotation.StepReplace:
+		holder, target, err := capability[connect.Holder](ctx, h, step)
+		if err != nil {
+			return certainly(err)
+		}
+		free, err := h.rotations.turns.take(ctx, step.SystemID+":"+step.Subject)
+		if err != nil {
+			return certainly(err)
+		}
+		defer free()
+		if err := holder.ReplaceCopies(ctx, target, step.Subject, step.Places, from, to); err != nil {
+			return failed(err)
+		}
+		if len(step.Places) > 1 {
+			return done(fmt.Sprintf("%d places replaced and read back", len(step.Places)))
+		}
+		return done("replaced and read back")
+	case rotation.StepLogOn:
+		return h.giveLogOn(ctx, step, step.LogOn.Was, step.LogOn.Account, to)
+	case rotation.StepRestart:
+		restarter, target, err := capability[connect.Restarter](ctx, h, step)
+		if err != nil {
+			return certainly(err)
+		}
+		words, err := restarter.Restart(ctx, target, step.At())
+		if err != nil {
+			return failed(err)
+		}
+		return done(words)
+	case rotation.StepSteward:
+		return h.stillIn(ctx, step)
+	case rotation.StepProve:
+		return h.prove(ctx, step)
+	case rotation.StepRevive:
+		return h.revive(ctx, step)
+	}
+	return certainly(fmt.Errorf("unknown step %q", step.Kind))
+}
+
+// settleTime is how long a unit gets to come up, and steadyTime how long it
+// must then stay up with the same invocation.
+const (
+	settleTime = 30 * time.Second
+	steadyTime = 1200 * time.Millisecond
+	lookEvery  = 200 * time.Millisecond
+)

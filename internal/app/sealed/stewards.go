@@ -1,0 +1,92 @@
+package sealed
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/store"
+)
+
+// An account by which we sign in to a system ourselves may be in custody too.
+// Its stored log-on is then no second copy that goes stale when the account is
+// rotated: the system is linked to the account, and its current value signs in
+// there. While the account is being rotated, that is the value which the
+// authority accepts at that moment; and a step of its own proves that we still
+// get in everywhere.
+
+// StewardBinding is what the link between a system and the account by which it is
+// reached is sealed for.
+func StewardBinding(system int64, logon string) string {
+	return fmt.Sprintf("steward/system=%d/logon=%s", system, strings.ToLower(logon))
+}
+
+// Steward returns the account in custody by which a system is reached.
+func (keeper *Keeper) Steward(ctx context.Context, v store.System) (store.Credential, bool, error) {
+	link, err := keeper.store.StewardLinkOf(ctx, v.ID)
+	if errors.Is(err, app.ErrNotFound) {
+		return store.Credential{}, false, nil
+	}
+	if err != nil {
+		return store.Credential{}, false, err
+	}
+	sealed, err := keeper.base.Sealer.Open(StewardBinding(v.ID, v.LogOn), link.Sealed)
+	if err != nil || sealed.RevealString() != strconv.FormatInt(link.AccountID, 10) {
+		return store.Credential{}, false, nil // of another log-on, or written by somebody else
+	}
+	return store.Credential{AccountID: link.AccountID}, true, nil
+}
+
+// StewardValues are the values that may be in force for an account now, the
+// most likely one first.
+func (keeper *Keeper) StewardValues(ctx context.Context, c store.Credential) ([]secret.Value, error) {
+	own, err := keeper.Values(ctx, c)
+	if err != nil || own.Current.Empty() {
+		return nil, err
+	}
+	r, err := keeper.store.UnfinishedOf(ctx, c)
+	if errors.Is(err, app.ErrNotFound) || err == nil && r.Plan.Kind == rotation.KindAssign {
+		return []secret.Value{own.Current}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	was, made, err := keeper.OfRotation(ctx, r)
+	if err != nil || was == nil || made == nil {
+		return []secret.Value{own.Current}, err
+	}
+	old, err := keeper.base.Sealer.Open(was.Binding(), was.Sealed)
+	if err != nil {
+		return nil, err
+	}
+	next, err := keeper.base.Sealer.Open(made.Binding(), made.Sealed)
+	if err != nil {
+		return nil, err
+	}
+	records, err := keeper.store.Journal(ctx, r.ID, 0)
+	if err != nil {
+		return nil, err
+	}
+	state, err := rotation.Fold(r.Plan, records)
+	if err != nil {
+		return nil, err
+	}
+	for i, step := range r.Plan.Steps {
+		if step.Kind == rotation.StepChange {
+			t := state.Steps[i]
+			switch {
+			case !t.Attempted:
+				return []secret.Value{old}, nil
+			case t.Status == rotation.Done:
+				return []secret.Value{next, old}, nil
+			}
+			return []secret.Value{old, next}, nil
+		}
+	}
+	return []secret.Value{own.Current}, nil
+}
