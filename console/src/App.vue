@@ -15,7 +15,7 @@ const menu = [
   { path: '/', text: 'Overview' },
   { path: '/systems', text: 'Systems' },
   { path: '/accounts', text: 'Accounts' },
-  { path: '/keys', text: 'Keys' },
+  { path: '/credentials', text: 'Credentials' },
   { path: '/dependents', text: 'Dependents' },
   { path: '/surveys', text: 'Surveys' },
   { path: '/rotations', text: 'Rotations' },

@@ -203,3 +203,12 @@ func BenchmarkHosts(b *testing.B) {
 		b.ReportMetric(median(ratios), "times-as-fast")
 	}
 }
+
+// cred is the password of an account as a credential.
+func cred(o *assembly.Application, a store.Account) store.Credential {
+	c, err := o.Store.NotePassword(context.Background(), a.ID)
+	if err != nil {
+		panic(err)
+	}
+	return c
+}

@@ -384,20 +384,36 @@ func (c *client) account(ctx context.Context, spelling string) (int64, error) {
 	return 0, errors.New(text)
 }
 
-// subject takes an account or a key pair, in any spelling, to its path. A key
-// pair is spelled by its fingerprint (or the beginning), or as key:NUMBER or
-// key:NAME.
-func (c *client) subject(ctx context.Context, spelling string) (string, error) {
-	if !strings.HasPrefix(spelling, "SHA256:") && !strings.HasPrefix(spelling, "key:") {
-		id, err := c.account(ctx, spelling)
-		return fmt.Sprintf("/accounts/%d", id), err
-	}
-	id, err := c.key(ctx, spelling)
-	return fmt.Sprintf("/keys/%d", id), err
+// credentialRow is a credential as the service resolved it. The password of an
+// account that nobody noted yet has the number 0.
+type credentialRow struct {
+	ID        int64  `json:"id"`
+	Kind      string `json:"kind"`
+	Name      string `json:"name"`
+	System    string `json:"system"`
+	AccountID int64  `json:"account_id"`
 }
 
-func (c *client) key(ctx context.Context, spelling string) (int64, error) {
-	var k struct{ ID int64 }
-	err := c.call(ctx, http.MethodGet, "/resolve/key?name="+url.QueryEscape(spelling), nil, &k)
-	return k.ID, err
+// resolveCredential takes a credential in any spelling: an account, whose password
+// is meant, the fingerprint of a key (or its beginning) or its name, or
+// credential:NUMBER.
+func (c *client) resolveCredential(ctx context.Context, spelling string) (v credentialRow, err error) {
+	return v, c.call(ctx, http.MethodGet, "/resolve/credential?name="+url.QueryEscape(spelling), nil, &v)
+}
+
+// credential is the path of a credential in any spelling. One that nobody noted is
+// noted.
+func (c *client) credential(ctx context.Context, spelling string) (string, error) {
+	v, err := c.resolveCredential(ctx, spelling)
+	if err == nil && v.ID == 0 {
+		v.ID, err = c.noted(ctx, v.AccountID)
+	}
+	return fmt.Sprintf("/credentials/%d", v.ID), err
+}
+
+// noted is the number of an account's password as a credential.
+func (c *client) noted(ctx context.Context, account int64) (int64, error) {
+	var v struct{ Credential credentialRow }
+	err := c.call(ctx, http.MethodPost, "/credentials", map[string]any{"kind": "password", "account": account}, &v)
+	return v.Credential.ID, err
 }

@@ -157,10 +157,10 @@ func accountCommand() *cobra.Command {
 			{"First seen", "account.first_seen"},
 			{"Seen", "account.seen"},
 			{"Gone since", "account.gone"},
-			{"Custody since", "custody.taken"},
-			{"Verified", "custody.verified"},
-			{"Verdict", "custody.verdict"},
-			{"Rotated", "custody.rotated"},
+			{"Custody since", "password.taken"},
+			{"Verified", "password.verified"},
+			{"Verdict", "password.verdict"},
+			{"Rotated", "password.rotated"},
 		})
 		format, _ := outputOf(cmd)
 		if err != nil || format != "table" {

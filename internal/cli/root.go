@@ -29,7 +29,7 @@ end well, a ledger that does not hold), 4 not signed in or no right.`,
 	})
 	root.AddCommand(more...)
 	root.AddCommand(loginCommand(), logoutCommand(), logonCommand(), systemCommand(), surveyCommand(), accountCommand(), dependentCommand(),
-		useCommand(), radiusCommand(), searchCommand(), socketCommand(), keyCommand(), custodyCommand(), rotateCommand(), findingCommand(), explainCommand(), approvalCommand(), ledgerCommand(), userCommand(), tokenCommand())
+		useCommand(), radiusCommand(), searchCommand(), socketCommand(), credentialCommand(), custodyCommand(), rotateCommand(), findingCommand(), explainCommand(), approvalCommand(), ledgerCommand(), userCommand(), tokenCommand())
 	return root
 }
 

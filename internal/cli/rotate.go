@@ -18,42 +18,54 @@ import (
 func custodyCommand() *cobra.Command {
 	var passwordFile, keyFile, reason string
 	var reset bool
-	take := &cobra.Command{Use: "take ACCOUNT|KEY", Short: "Take an account with its known password, or by resetting it, or a key pair into custody", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
-		subject, err := c.subject(cmd.Context(), args[0])
+	take := &cobra.Command{
+		Use: "take CREDENTIAL", Short: "Take a password that is known, or by resetting it, or a key into custody", Args: cobra.ExactArgs(1),
+		Long: "CREDENTIAL is spelled as in 'moss credential show': an account, whose password is meant, or a key.\nIt is proven where it is accepted at once. The private half of a key is read from a file that holds it.",
+	}
+	take.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
+		resolved, err := c.resolveCredential(cmd.Context(), args[0])
 		if err != nil {
 			return err
 		}
-		if strings.HasPrefix(subject, "/keys/") {
-			if reset {
-				return &ExitError{ExitUsage, errors.New("--reset is for accounts: a key pair is taken as it is, then rotated")}
-			}
-			return takeKey(cmd, c, format, subject, keyFile)
-		}
 		in := map[string]any{"reset": reset, "reason": reason}
-		if !reset {
-			if in["password"], err = readSecret(cmd, passwordFile, "Password of "+args[0]); err != nil {
+		switch {
+		case reset:
+		case resolved.Kind == "password":
+			in["value"], err = readSecret(cmd, passwordFile, "Password of "+args[0])
+		case keyFile != "":
+			in["value"], err = readSecret(cmd, keyFile, "")
+		}
+		if err != nil {
+			return err
+		}
+		if resolved.ID == 0 {
+			if resolved.ID, err = c.noted(cmd.Context(), resolved.AccountID); err != nil {
 				return err
 			}
 		}
 		var v row
-		if err := c.call(cmd.Context(), http.MethodPost, subject+"/custody", in, &v); err != nil {
+		if err := c.call(cmd.Context(), http.MethodPost, fmt.Sprintf("/credentials/%d/custody", resolved.ID), in, &v); err != nil {
 			return err
 		}
 		if format != "table" {
-			return write(cmd.OutOrStdout(), format, []column{{"ID", "account.id"}, {"ACCOUNT", "account.name"}, {"SYSTEM", "account.system"}, {"VERDICT", "custody.verdict"}, {"TAKEN", "custody.taken"}}, []row{v}, v)
+			return write(cmd.OutOrStdout(), format, []column{{"ID", "credential.id"}, {"KIND", "credential.kind"}, {"NAME", "credential.name"}, {"SYSTEM", "credential.system"}, {"VERDICT", "credential.verdict"}, {"TAKEN", "credential.taken"}}, []row{v}, v)
 		}
-		fmt.Fprintf(cmd.OutOrStdout(), "%s on %s is in custody: the authority accepted the value just now (%s).\n", show(fieldOf(v, "account.name")), show(fieldOf(v, "account.system")), show(fieldOf(v, "custody.words")))
+		where := ""
+		if resolved.System != "" {
+			where = " on " + resolved.System
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "%s%s is in custody, and was proven just now: %s.\n", safe(resolved.Name), safe(where), strings.TrimSuffix(safe(show(fieldOf(v, "credential.words"))), "."))
 		return nil
-	})}
+	})
 	take.Flags().StringVar(&passwordFile, "password-file", "", "file with the password, - for standard input; asked for by default")
-	take.Flags().StringVar(&keyFile, "private-key-file", "", "of a key pair: file with its private half, - for standard input; read from a host that holds it by default")
-	take.Flags().BoolVar(&reset, "reset", false, "set a new password with the authority's log-on; whatever still holds the old one breaks")
+	take.Flags().StringVar(&keyFile, "private-key-file", "", "of a key: file with its private half, - for standard input; read from a host that holds it by default")
+	take.Flags().BoolVar(&reset, "reset", false, "of a password: set a new one with the authority's log-on; whatever still holds the old one breaks")
 	take.Flags().StringVar(&reason, "reason", "", "why (needed with --reset)")
 	addOutput(take)
 	var all bool
-	verify := &cobra.Command{Use: "verify [ACCOUNT|KEY...]", Short: "Sign in with sealed values; a refusal raises the finding drift", RunE: talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
+	verify := &cobra.Command{Use: "verify [CREDENTIAL...]", Short: "Sign in with sealed values; a refusal raises the finding drift", RunE: talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
 		if all == (len(args) > 0) {
-			return &ExitError{ExitUsage, errors.New("name accounts, or give --all")}
+			return &ExitError{ExitUsage, errors.New("name credentials, or give --all")}
 		}
 		if all {
 			var v struct{ Accepted, Refused, Unclear int }
@@ -72,7 +84,7 @@ func custodyCommand() *cobra.Command {
 		}
 		bad, verdicts := 0, []row{}
 		for _, name := range args {
-			subject, err := c.subject(cmd.Context(), name)
+			subject, err := c.credential(cmd.Context(), name)
 			if err != nil {
 				return err
 			}
@@ -91,10 +103,10 @@ func custodyCommand() *cobra.Command {
 			if format == "table" {
 				fmt.Fprintf(cmd.OutOrStdout(), "%s: %s: %s\n", name, word, safe(v.Words))
 			}
-			verdicts = append(verdicts, row{"account": name, "accepted": v.Accepted, "code": v.Code, "words": v.Words})
+			verdicts = append(verdicts, row{"credential": name, "accepted": v.Accepted, "code": v.Code, "words": v.Words})
 		}
 		if format != "table" {
-			if err := write(cmd.OutOrStdout(), format, []column{{"ACCOUNT", "account"}, {"ACCEPTED", "accepted"}, {"CODE", "code"}, {"WORDS", "words"}}, verdicts, verdicts); err != nil {
+			if err := write(cmd.OutOrStdout(), format, []column{{"CREDENTIAL", "credential"}, {"ACCEPTED", "accepted"}, {"CODE", "code"}, {"WORDS", "words"}}, verdicts, verdicts); err != nil {
 				return err
 			}
 		}
@@ -106,8 +118,8 @@ func custodyCommand() *cobra.Command {
 	addOutput(verify)
 	verify.Flags().BoolVar(&all, "all", false, "everything in custody")
 	var why string
-	release := &cobra.Command{Use: "release ACCOUNT|KEY", Short: "End custody; the sealed values are removed", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
-		subject, err := c.subject(cmd.Context(), args[0])
+	release := &cobra.Command{Use: "release CREDENTIAL", Short: "End custody; the sealed values are removed", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+		subject, err := c.credential(cmd.Context(), args[0])
 		if err != nil {
 			return err
 		}
@@ -128,7 +140,7 @@ func rotateCommand() *cobra.Command {
 		decideCommand("go-on ID", "Go on with a stopped rotation without its failed steps", "go-on"),
 		decideCommand("stop ID", "Stop a running rotation after the steps that have begun", "stop"),
 		undoCommand(),
-		listCommand("list", "List rotations", "/rotations", []column{{"ID", "id"}, {"KIND", "kind"}, {"ACCOUNT", "account"}, {"AUTHORITY", "authority"}, {"MODE", "mode"}, {"RESULT", "result"}, {"POLICY", "policy"}, {"BY", "requested_by"}, {"STARTED", "started"}, {"ENDED", "ended"}, {"REASON", "reason"}}, "There was no rotation yet."))
+		listCommand("list", "List rotations", "/rotations", []column{{"ID", "id"}, {"KIND", "kind"}, {"CREDENTIAL", "credential"}, {"AUTHORITY", "authority"}, {"MODE", "mode"}, {"RESULT", "result"}, {"POLICY", "policy"}, {"BY", "requested_by"}, {"STARTED", "started"}, {"ENDED", "ended"}, {"REASON", "reason"}}, "There was no rotation yet."))
 }
 
 // follow prints a rotation's journal as it is written and judges its end.
@@ -169,7 +181,7 @@ func follow(cmd *cobra.Command, c *client, id string, good ...string) error {
 	}
 	if format == "table" {
 		fmt.Fprintf(progress, "Rotation %s: %s\n", id, result)
-	} else if err := write(cmd.OutOrStdout(), format, []column{{"ID", "id"}, {"ACCOUNT", "account"}, {"AUTHORITY", "authority"}, {"MODE", "mode"}, {"RESULT", "result"}, {"STARTED", "started"}, {"ENDED", "ended"}}, []row{final}, final); err != nil {
+	} else if err := write(cmd.OutOrStdout(), format, []column{{"ID", "id"}, {"CREDENTIAL", "credential"}, {"AUTHORITY", "authority"}, {"MODE", "mode"}, {"RESULT", "result"}, {"STARTED", "started"}, {"ENDED", "ended"}}, []row{final}, final); err != nil {
 		return err
 	}
 	if !slices.Contains(good, result) {
@@ -232,7 +244,7 @@ func showRotation() *cobra.Command {
 			return write(cmd.OutOrStdout(), format, columns, v.Steps, v)
 		}
 		out := cmd.OutOrStdout()
-		for _, f := range []column{{"Kind", "kind"}, {"Account", "account"}, {"Authority", "authority"}, {"Mode", "mode"}, {"Result", "result"}, {"Policy", "policy"}, {"By", "requested_by"}, {"Reason", "reason"}, {"Override", "override"}, {"Started", "started"}, {"Ended", "ended"}} {
+		for _, f := range []column{{"Kind", "kind"}, {"Credential", "credential"}, {"Of kind", "credential_kind"}, {"Authority", "authority"}, {"Mode", "mode"}, {"Result", "result"}, {"Policy", "policy"}, {"By", "requested_by"}, {"Reason", "reason"}, {"Override", "override"}, {"Started", "started"}, {"Ended", "ended"}} {
 			if text := safe(show(v.Rotation[f.field])); text != "" {
 				fmt.Fprintf(out, "%-10s %s\n", f.head, text)
 			}

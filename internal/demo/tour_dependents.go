@@ -75,7 +75,7 @@ var dependentSteps = []step{
 		return t.expect(ctx, 0, []string{"tide-db", "tidecache.service", "svc_tides"}, "search", "tide")
 	}},
 	{"One key opens three accounts, one of them only from some addresses. Take the pair, and rotate it: every door accepts both keys until the holder has the new one.", func(ctx context.Context, t *tour) error {
-		if err := t.expect(ctx, 0, []string{"berth", "odile", "192.0.2.0/24", "id_ed25519"}, "key", "show", "backup@tide1"); err != nil {
+		if err := t.expect(ctx, 0, []string{"berth", "odile", "192.0.2.0/24", "id_ed25519"}, "credential", "show", "backup@tide1"); err != nil {
 			return err
 		}
 		if err := t.expect(ctx, 0, []string{"3 of 3 doors opened"}, "custody", "take", "key:backup@tide1"); err != nil {

@@ -101,7 +101,7 @@ func TestCanary(t *testing.T) {
 		_, body := u.api("GET", path, u.token(), "")
 		said.WriteString(body)
 	}
-	_, body := u.api("POST", "/api/v1/accounts/1/custody", u.token(), `{"password":"Misplaced-Canary-Value-5","colour":1}`)
+	_, body := u.api("POST", "/api/v1/credentials/1/custody", u.token(), `{"value":"Misplaced-Canary-Value-5","colour":1}`)
 	said.WriteString(body)
 
 	// What must not be found: the first values, the generated ones, ours.

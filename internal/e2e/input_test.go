@@ -51,7 +51,7 @@ func TestCommandLineWithWrongInput(t *testing.T) {
 		{1, "not found", []string{"rotate", "show", "99"}},
 		{2, "required flag", []string{"rotate", "run", "x"}},
 		{2, "name accounts", []string{"custody", "verify"}},
-		{1, "moss key list", []string{"key", "show", "nobody"}},
+		{1, "is unknown", []string{"credential", "show", "nobody"}},
 		{1, "not found", []string{"key", "show", "key:99"}},
 		{1, "not found", []string{"custody", "take", "SHA256:nope"}},
 		{1, "not found", []string{"rotate", "rehearse", "key:nobody"}},
@@ -80,7 +80,7 @@ func TestCommandLineWithWrongInput(t *testing.T) {
 		assert.Contains(t, out, want, "moss %s", strings.Join(c.args, " "))
 		assert.Contains(t, out, "moss: ")
 	}
-	for _, empty := range [][]string{{"system", "list"}, {"account", "list"}, {"dependent", "list"}, {"survey", "list"}, {"rotate", "list"}, {"finding", "list"}, {"logon", "list"}, {"key", "list"}, {"system", "option", "list"}} {
+	for _, empty := range [][]string{{"system", "list"}, {"account", "list"}, {"dependent", "list"}, {"survey", "list"}, {"rotate", "list"}, {"finding", "list"}, {"logon", "list"}, {"credential", "list"}, {"system", "option", "list"}} {
 		assert.NotEmpty(t, u.moss(0, empty...), "an empty list says so")
 		assert.Equal(t, "[]\n", u.moss(0, append(empty, "-o", "json")...))
 	}

@@ -56,8 +56,7 @@ var access = map[string][]string{
 
 	"take-custody": operators, "verify-custody": operators, "verify-all-custody": operators, "release-custody": operators,
 
-	"list-keys": readers, "resolve-key": readers, "get-key": readers, "take-key": operators, "verify-key": operators, "release-key": operators,
-	"rehearse-key": operators, "get-key-rehearsal": readers, "start-key-rotation": operators, "override-key-rotation": operators,
+	"list-credentials": readers, "get-credential": readers, "resolve-credential": readers, "note-credential": operators,
 
 	"rehearse": operators, "get-rehearsal": readers, "start-rotation": operators, "override-rotation": operators, "decide-rotation": operators, "rehearse-undo": operators,
 	"list-rotations": readers, "get-rotation": readers, "watch-rotation": readers, "list-journal": readers,

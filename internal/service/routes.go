@@ -28,7 +28,7 @@ func (s *Service) registerAll() {
 	s.registerAccounts()
 	s.registerRadius()
 	s.registerRotations()
-	s.registerKeys()
+	s.registerCredentials()
 	s.registerOptions()
 	s.registerApprovals()
 	s.registerLedger()

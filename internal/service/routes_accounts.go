@@ -8,17 +8,16 @@ import (
 
 	"mossledger.example/moss/internal/app/diagnose"
 	"mossledger.example/moss/internal/app/picture"
-	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/store"
 )
 
-// AccountDetail is an account with its custody and the limits of what is known.
+// AccountDetail is an account with its password and the limits of what is known.
 type AccountDetail struct {
 	Account    store.Account        `json:"account"`
-	Custody    *store.Custody       `json:"custody,omitempty"`
+	Password   *store.Credential    `json:"password,omitempty" doc:"Its password as a credential, once it was noted"`
 	Incomplete []picture.Incomplete `json:"incomplete" nullable:"false" doc:"Systems that were not read completely: something there may use the account"`
 }
 
@@ -75,13 +74,6 @@ func (s *Service) registerAccounts() {
 	add(s, http.MethodDelete, "/dependents/{id}/check", "remove-check", "Remove the application's own check of a unit", func(ctx context.Context, in *IDInput) (*empty, error) {
 		return &empty{}, s.store.SetCheck(ctx, in.ID, nil, ledger.Entry{Actor: who(ctx), Act: "dependent.remove-check", Phase: ledger.Outcome, Subject: fmt.Sprint(in.ID), Result: "done"})
 	})
-	add(s, http.MethodPost, "/accounts/{id}/custody", "take-custody", "Take an account into custody", s.takeCustody)
-	add(s, http.MethodPost, "/accounts/{id}/custody/verify", "verify-custody", "Sign in with the sealed value", s.verifyCustody)
-	add(s, http.MethodPost, "/custody/verify", "verify-all-custody", "Sign in with every sealed value", func(ctx context.Context, _ *empty) (*body[VerifiedAll], error) {
-		accepted, refused, unclear, err := s.app.Custody.VerifyAll(ctx, who(ctx))
-		return answer(VerifiedAll{accepted, refused, unclear}, err)
-	})
-	add(s, http.MethodPost, "/accounts/{id}/custody/release", "release-custody", "End custody; the sealed values are removed", s.releaseCustody)
 	add(s, http.MethodGet, "/findings", "list-findings", "List what needs a person", func(ctx context.Context, in *findingsInput) (*body[store.Page[store.Finding]], error) {
 		return answer(s.store.Findings(ctx, in.All, in.query()))
 	})
@@ -112,13 +104,6 @@ type findingsInput struct {
 	All bool `query:"all" doc:"Also those that were cleared"`
 }
 
-// VerifiedAll counts verdicts.
-type VerifiedAll struct {
-	Accepted int `json:"accepted"`
-	Refused  int `json:"refused"`
-	Unclear  int `json:"unclear" doc:"The authority could not be asked"`
-}
-
 type resolveInput struct {
 	Name string `query:"name" required:"true" maxLength:"4096" doc:"DN, DOMAIN\\name, name@domain, name, uid, SID, .\\name, system/name or id:number"`
 }
@@ -129,8 +114,8 @@ func (s *Service) detail(ctx context.Context, id int64) (AccountDetail, error) {
 		return AccountDetail{}, err
 	}
 	out := AccountDetail{Account: a}
-	if c, err := s.store.Custody(ctx, a.Credential()); err == nil {
-		out.Custody = &c
+	if c, err := s.store.PasswordOf(ctx, a.ID); err == nil {
+		out.Password = &c
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return out, err
 	}
@@ -174,57 +159,6 @@ func (s *Service) setCheck(ctx context.Context, in *setCheckInput) (*body[store.
 		return nil, err
 	}
 	return answer(s.store.Dependent(ctx, in.ID))
-}
-
-type takeCustodyInput struct {
-	AccountInput
-	Body struct {
-		Password Secret `json:"password,omitempty" doc:"The known password; it is verified at once"`
-		Reset    bool   `json:"reset,omitempty" doc:"Set a new one with the authority's log-on instead; what still holds the old one breaks"`
-		Reason   string `json:"reason,omitempty" maxLength:"500"`
-	}
-}
-
-func (s *Service) takeCustody(ctx context.Context, in *takeCustodyInput) (*body[AccountDetail], error) {
-	a, err := s.store.Account(ctx, in.ID)
-	if err != nil {
-		return nil, err
-	}
-	if in.Body.Reset {
-		err = s.app.Custody.Reset(ctx, who(ctx), in.Body.Reason, a)
-	} else {
-		_, err = s.app.Custody.Take(ctx, who(ctx), a, in.Body.Password.Value)
-	}
-	if err != nil {
-		return nil, err
-	}
-	return answer(s.detail(ctx, a.ID))
-}
-
-func (s *Service) verifyCustody(ctx context.Context, in *AccountInput) (*body[connect.Verdict], error) {
-	a, err := s.store.Account(ctx, in.ID)
-	if err != nil {
-		return nil, err
-	}
-	return answer(s.app.Custody.Verify(ctx, who(ctx), a))
-}
-
-type releaseInput struct {
-	AccountInput
-	Body struct {
-		Reason string `json:"reason" minLength:"1" maxLength:"500"`
-	}
-}
-
-func (s *Service) releaseCustody(ctx context.Context, in *releaseInput) (*body[AccountDetail], error) {
-	a, err := s.store.Account(ctx, in.ID)
-	if err != nil {
-		return nil, err
-	}
-	if err := s.app.Custody.Release(ctx, who(ctx), in.Body.Reason, a); err != nil {
-		return nil, err
-	}
-	return answer(s.detail(ctx, a.ID))
 }
 
 type decideCopyInput struct {

@@ -8,7 +8,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/app/rotate"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/store"
@@ -51,9 +50,9 @@ func rehearsalAnswer(v store.Rehearsal, err error) (*body[RehearsalAnswer], erro
 	return answer(out, err)
 }
 
-// WishBody is what a person asks of a rotation. The same must be asked of the
+// RotationRequest is what a person asks of a rotation. The same must be asked of the
 // rehearsal and of the rotation after it.
-type WishBody struct {
+type RotationRequest struct {
 	Policy    string    `json:"policy,omitempty" enum:"stop,continue,undo" default:"undo" doc:"What to do when a step fails"`
 	Restart   string    `json:"restart,omitempty" enum:"now,window,leave" default:"now" doc:"When dependents are restarted; leave: not at all, each is a latent breakage until somebody does"`
 	NotBefore time.Time `json:"not_before,omitzero" doc:"Beginning of the window"`
@@ -63,33 +62,34 @@ type WishBody struct {
 	Where     []string  `json:"where,omitempty" doc:"The same, chosen by filters of the list of dependents"`
 	Search    string    `json:"search,omitempty" doc:"And by part of a name, place, program, description, what it runs as, system or account"`
 	Repair    bool      `json:"repair,omitempty" doc:"The same, for all that have not stored the current value, or are down"`
+	Type      string    `json:"type,omitempty" doc:"Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default"`
 	Start     bool      `json:"start,omitempty" doc:"Also bring up what is down although it starts by itself"`
 }
 
 const mostAssigned = 5000
 
-// wish makes the operator's wish of a body, with the dependents looked up.
-func (s *Service) wish(ctx context.Context, a store.Account, b WishBody) (rotate.Request, error) {
-	w := rotate.Request{Policy: rotation.Policy(b.Policy), When: rotation.RestartPolicy(b.Restart), NotBefore: b.NotBefore, NotAfter: b.NotAfter, Assign: b.Assign, Start: b.Start, Patience: time.Duration(b.Patience) * time.Second}
+// chooseDependents looks up the dependents that a request chooses by what they are.
+func (s *Service) chooseDependents(ctx context.Context, c store.Credential, b RotationRequest, w *rotate.Request) error {
 	if b.Repair {
-		targets, err := s.app.Diagnoses.RepairTargets(ctx, a)
+		a, err := s.store.Account(ctx, c.AccountID)
 		if err != nil {
-			return w, err
+			return err
 		}
-		w.Assign, w.Start = targets, true
-		return w, nil
+		w.Assign, err = s.app.Diagnoses.RepairTargets(ctx, a)
+		w.Start = true
+		return err
 	}
 	if len(b.Where) == 0 && b.Search == "" {
-		return w, nil
+		return nil
 	}
 	q := store.Query{Filters: append([]string{"gone="}, b.Where...), Search: b.Search, Limit: 500}
 	for {
 		page, err := s.store.Dependents(ctx, 0, q)
 		if err != nil {
-			return w, err
+			return err
 		}
 		if page.Total > mostAssigned {
-			return w, huma.Error400BadRequest(fmt.Sprintf("%d dependents match: at most %d at a time", page.Total, mostAssigned))
+			return huma.Error400BadRequest(fmt.Sprintf("%d dependents match: at most %d at a time", page.Total, mostAssigned))
 		}
 		for _, d := range page.Items {
 			w.Assign = append(w.Assign, d.ID)
@@ -99,30 +99,30 @@ func (s *Service) wish(ctx context.Context, a store.Account, b WishBody) (rotate
 		}
 	}
 	if len(w.Assign) == 0 {
-		return w, huma.Error400BadRequest("no dependent matches")
+		return huma.Error400BadRequest("no dependent matches")
 	}
-	return w, nil
+	return nil
 }
 
 type rehearseInput struct {
-	AccountInput
-	Body WishBody
+	CredentialInput
+	Body RotationRequest
 }
 
 type startRotationInput struct {
-	AccountInput
+	CredentialInput
 	Keyed
 	Body struct {
-		WishBody
+		RotationRequest
 		Reason string `json:"reason" minLength:"1" maxLength:"500"`
 	}
 }
 
 type overrideInput struct {
-	AccountInput
+	CredentialInput
 	Keyed
 	Body struct {
-		WishBody
+		RotationRequest
 		Reason   string `json:"reason" minLength:"1" maxLength:"500"`
 		Override string `json:"override" minLength:"1" maxLength:"500" doc:"Why it is started without a rehearsal that passed"`
 	}
@@ -137,18 +137,6 @@ type decideInput struct {
 }
 
 func (s *Service) registerRotations() {
-	add(s, http.MethodPost, "/accounts/{id}/rehearsals", "rehearse", "Check everything about a rotation without changing anything", func(ctx context.Context, in *rehearseInput) (*body[RehearsalAnswer], error) {
-		return s.rehearse(ctx, s.accountWish(in.ID, in.Body))
-	})
-	add(s, http.MethodGet, "/accounts/{id}/rehearsals/latest", "get-rehearsal", "Show the latest rehearsal", func(ctx context.Context, in *AccountInput) (*body[RehearsalAnswer], error) {
-		return rehearsalAnswer(s.store.LatestRehearsal(ctx, store.Credential{AccountID: in.ID}))
-	})
-	add(s, http.MethodPost, "/accounts/{id}/rotations", "start-rotation", "Rotate; needs a rehearsal that passed within the hour", func(ctx context.Context, in *startRotationInput) (*body[RotationNow], error) {
-		return s.startRotation(ctx, in.Key, in.Body, s.accountWish(in.ID, in.Body.WishBody), in.Body.Reason)
-	})
-	add(s, http.MethodPost, "/accounts/{id}/rotations/override", "override-rotation", "Ask to rotate without a rehearsal that passed; somebody else approves it", func(ctx context.Context, in *overrideInput) (*body[Overridden], error) {
-		return s.overrideRotation(ctx, in.Key, in.Body, s.accountWish(in.ID, in.Body.WishBody), in.Body.Reason, in.Body.Override)
-	})
 	add(s, http.MethodGet, "/rotations", "list-rotations", "List rotations", func(ctx context.Context, in *ListInput) (*body[store.Page[store.Rotation]], error) {
 		return answer(s.store.Rotations(ctx, in.query()))
 	})
@@ -171,35 +159,13 @@ func (s *Service) registerRotations() {
 	s.registerWatchRotation()
 }
 
-// wished looks up what shall be rotated, and how.
-type wished func(ctx context.Context) (custody.Subject, rotate.Request, error)
-
-func (s *Service) accountWish(id int64, b WishBody) wished {
-	return func(ctx context.Context) (custody.Subject, rotate.Request, error) {
-		a, err := s.store.Account(ctx, id)
-		if err != nil {
-			return nil, rotate.Request{}, err
-		}
-		w, err := s.wish(ctx, a, b)
-		return a, w, err
-	}
-}
-
-func (s *Service) rehearse(ctx context.Context, what wished) (*body[RehearsalAnswer], error) {
-	subject, wish, err := what(ctx)
+func (s *Service) startRotation(ctx context.Context, in *startRotationInput) (*body[RotationNow], error) {
+	c, request, err := s.requested(ctx, in.ID, in.Body.RotationRequest)
 	if err != nil {
 		return nil, err
 	}
-	return rehearsalAnswer(s.app.Rotations.Rehearse(ctx, who(ctx), subject, wish))
-}
-
-func (s *Service) startRotation(ctx context.Context, key string, asked any, what wished, reason string) (*body[RotationNow], error) {
-	subject, wish, err := what(ctx)
-	if err != nil {
-		return nil, err
-	}
-	id, err := s.once(ctx, key, "rotation/"+subject.Credential().String(), asked, func(ctx context.Context) (int64, error) {
-		return s.app.Rotations.Start(ctx, who(ctx), subject, wish, reason, "")
+	id, err := s.once(ctx, in.Key, "rotation/"+c.ID.Ref(), in.Body, func(ctx context.Context) (int64, error) {
+		return s.app.Rotations.Start(ctx, who(ctx), c, request, in.Body.Reason, "")
 	})
 	if err != nil {
 		return nil, err
@@ -214,14 +180,14 @@ type Overridden struct {
 	Rotation *store.Rotation `json:"rotation,omitempty"`
 }
 
-func (s *Service) overrideRotation(ctx context.Context, key string, asked any, what wished, reason, override string) (*body[Overridden], error) {
-	subject, wish, err := what(ctx)
+func (s *Service) overrideRotation(ctx context.Context, in *overrideInput) (*body[Overridden], error) {
+	c, request, err := s.requested(ctx, in.ID, in.Body.RotationRequest)
 	if err != nil {
 		return nil, err
 	}
 	var out Overridden
-	id, err := s.once(ctx, key, "override/"+subject.Credential().String(), asked, func(ctx context.Context) (int64, error) {
-		rotation, approval, err := s.app.Rotations.Override(ctx, who(ctx), subject, wish, reason, override)
+	id, err := s.once(ctx, in.Key, "override/"+c.ID.Ref(), in.Body, func(ctx context.Context) (int64, error) {
+		rotation, approval, err := s.app.Rotations.Override(ctx, who(ctx), c, request, in.Body.Reason, in.Body.Override)
 		return rotation - approval, err
 	})
 	if err != nil {

@@ -30,9 +30,6 @@ type Account struct {
 	Dependents int       `json:"dependents"`
 }
 
-// Credential names its password.
-func (a Account) Credential() Credential { return Credential{AccountID: a.ID} }
-
 type accountLists struct {
 	Groups     []string `json:"g,omitempty"`
 	Principals []string `json:"p,omitempty"`
@@ -44,8 +41,8 @@ type accountLists struct {
 }
 
 const (
-	accountFrom    = "accounts a JOIN systems ON systems.id = a.system_id LEFT JOIN custody c ON c.account_id = a.id LEFT JOIN scopes ON scopes.system_id = a.system_id AND scopes.scope = 'accounts'"
-	accountColumns = "a.id, a.system_id, systems.name, systems.kind, a.stable_id, a.name, a.dn, a.upn, a.sid, a.uid, a.type, a.display_name, a.description, a.owner, a.enabled, a.locked, a.must_change, a.never_expires, a.password_changed, a.password_expires, a.account_expires, a.last_logon, a.lists, a.first_seen, " + accountSeen + ", a.changed, a.gone, c.account_id IS NOT NULL, COALESCE(c.verdict, ''), " + accountTies
+	accountFrom    = "accounts a JOIN systems ON systems.id = a.system_id LEFT JOIN credentials c ON c.account_id = a.id AND c.kind = 'password' LEFT JOIN scopes ON scopes.system_id = a.system_id AND scopes.scope = 'accounts'"
+	accountColumns = "a.id, a.system_id, systems.name, systems.kind, a.stable_id, a.name, a.dn, a.upn, a.sid, a.uid, a.type, a.display_name, a.description, a.owner, a.enabled, a.locked, a.must_change, a.never_expires, a.password_changed, a.password_expires, a.account_expires, a.last_logon, a.lists, a.first_seen, " + accountSeen + ", a.changed, a.gone, COALESCE(c.state, '') = 'custody', COALESCE(c.verdict, ''), " + accountTies
 	// A complete reading saw everything that it did not mark as gone: that
 	// spares a write for each row that did not change.
 	accountSeen = "CASE WHEN a.gone = '' THEN MAX(a.seen, COALESCE(scopes.completed, '')) ELSE a.seen END"
@@ -85,7 +82,7 @@ var accountList = listing[Account]{
 		{name: "last_logon", sql: "a.last_logon", hidden: true},
 		{name: "never_expires", sql: "a.never_expires", number: true},
 		{name: "must_change", sql: "a.must_change", number: true},
-		{name: "custody", sql: "c.account_id IS NOT NULL", number: true},
+		{name: "custody", sql: "COALESCE(c.state, '') = 'custody'", number: true},
 		{name: "verdict", sql: "COALESCE(c.verdict, '')", hidden: true},
 		{name: "dependents", sql: accountTies, number: true},
 		{name: "groups", sql: "a.lists"},
@@ -381,15 +378,15 @@ func (s *Store) Replaced(ctx context.Context) ([]ReplacedAccount, error) {
 		err = rows.Scan(&r.NewID, &r.OldID, &r.Name, &r.System, &gone, &first, &r.Custody)
 		r.Gone, r.First = timeOf(gone), timeOf(first)
 		return r, err
-	}, `SELECT n.id, MAX(o.id), n.name, systems.name, MAX(o.gone), n.first_seen, MAX(EXISTS (SELECT 1 FROM custody c WHERE c.account_id = o.id))
+	}, `SELECT n.id, MAX(o.id), n.name, systems.name, MAX(o.gone), n.first_seen, MAX(EXISTS (SELECT 1 FROM credentials c WHERE c.account_id = o.id AND c.state = 'custody'))
 		FROM accounts o JOIN accounts n ON n.folded = o.folded AND n.system_id = o.system_id AND n.id <> o.id JOIN systems ON systems.id = n.system_id
 		WHERE o.gone <> '' AND n.gone = '' AND n.first_seen > o.first_seen
-		AND (EXISTS (SELECT 1 FROM custody c WHERE c.account_id = o.id) OR EXISTS (SELECT 1 FROM ties t JOIN dependents d ON d.id = t.dependent_id WHERE t.account_id IN (n.id, o.id) AND d.gone = ''))
+		AND (EXISTS (SELECT 1 FROM credentials c WHERE c.account_id = o.id AND c.state = 'custody') OR EXISTS (SELECT 1 FROM ties t JOIN dependents d ON d.id = t.dependent_id WHERE t.account_id IN (n.id, o.id) AND d.gone = ''))
 		GROUP BY n.id ORDER BY n.id`)
 }
 
 // CustodyGone returns accounts in custody that are no longer there.
 func (s *Store) CustodyGone(ctx context.Context) ([]Account, error) {
 	return collect(ctx, s.read, func(rows *sql.Rows) (Account, error) { return scanAccount(rows) },
-		"SELECT "+accountColumns+" FROM "+accountFrom+" WHERE a.gone <> '' AND a.id IN (SELECT account_id FROM custody) ORDER BY a.id")
+		"SELECT "+accountColumns+" FROM "+accountFrom+" WHERE a.gone <> '' AND a.id IN (SELECT account_id FROM credentials WHERE state = 'custody') ORDER BY a.id")
 }

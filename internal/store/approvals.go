@@ -204,7 +204,7 @@ func (s *Store) Endpoint(ctx context.Context, system int64) (sealed []byte, err 
 // HoldsSecretsOf tells whether accounts of a system are in custody.
 func (s *Store) HoldsSecretsOf(ctx context.Context, system int64) (bool, error) {
 	var n int
-	err := s.read.QueryRowContext(ctx, "SELECT COUNT(*) FROM secrets WHERE account_id IN (SELECT id FROM accounts WHERE system_id = ?)", system).Scan(&n)
+	err := s.read.QueryRowContext(ctx, "SELECT COUNT(*) FROM secrets WHERE credential_id IN (SELECT id FROM credentials WHERE account_id IN (SELECT id FROM accounts WHERE system_id = ?))", system).Scan(&n)
 	return n > 0, err
 }
 

@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -240,7 +242,7 @@ func (t *tieSource) Owners(fingerprint string) ([]ties.Owner, error) {
 		err = rows.Scan(&id, &o.Current)
 		o.Account = strconv.FormatInt(id, 10)
 		return o, err
-	}, "SELECT account_id, state = 'current' FROM secrets JOIN custody USING (account_id) WHERE fingerprint = ? ORDER BY 2 DESC", fingerprint)
+	}, "SELECT c.account_id, x.state = 'current' FROM secrets x JOIN credentials c ON c.id = x.credential_id WHERE x.fingerprint = ? AND c.state = 'custody' AND c.account_id IS NOT NULL ORDER BY 2 DESC", fingerprint)
 }
 
 // Authorized implements ties.Known.
@@ -261,7 +263,7 @@ func (t *tieSource) Authorized(fingerprint string) ([]ties.Door, error) {
 // InCustody implements ties.Known.
 func (t *tieSource) InCustody(account string) (bool, error) {
 	var n int
-	err := t.db.QueryRowContext(t.ctx, "SELECT COUNT(*) FROM custody WHERE account_id = CAST(? AS INTEGER)", account).Scan(&n)
+	err := t.db.QueryRowContext(t.ctx, "SELECT COUNT(*) FROM credentials WHERE state = 'custody' AND account_id = CAST(? AS INTEGER)", account).Scan(&n)
 	return n > 0, err
 }
 
@@ -292,12 +294,16 @@ func (s *Store) PutTies(ctx context.Context, derived map[int64][]ties.Tie) error
 		for _, id := range tied {
 			had[id] = true
 		}
+		tiedTo := map[int64]bool{}
 		for id, list := range derived {
 			if len(list) == 0 && !had[id] {
 				continue
 			}
 			var keep []string
 			for _, t := range list {
+				if n, err := strconv.ParseInt(t.Account, 10, 64); err == nil {
+					tiedTo[n] = true
+				}
 				keep = append(keep, t.Account+" "+string(t.Evidence))
 				_, err := tx.ExecContext(ctx, `INSERT INTO ties (account_id, dependent_id, evidence, strength, detail, first_seen, seen) VALUES (CAST(? AS INTEGER),?,?,?,?,?,?)
 					ON CONFLICT (account_id, dependent_id, evidence) DO UPDATE SET strength=excluded.strength, detail=excluded.detail, seen=excluded.seen`,
@@ -314,7 +320,10 @@ func (s *Store) PutTies(ctx context.Context, derived map[int64][]ties.Tie) error
 				return fmt.Errorf("tie: %w", err)
 			}
 		}
-		return nil
+		if len(tiedTo) == 0 {
+			return nil
+		}
+		return notePasswords(ctx, tx, slices.Collect(maps.Keys(tiedTo)), " AND "+passwordUsed)
 	})
 }
 
@@ -342,10 +351,10 @@ func (s *Store) Reused(ctx context.Context) ([]Reuse, error) {
 		r.Accounts, r.Places = parse[[]string](accounts), parse[[]string](places)
 		return r, err
 	}, `WITH uses AS (
-		SELECT fingerprint, account_id FROM secrets WHERE state = 'current' AND account_id IN (SELECT account_id FROM custody)
+		SELECT x.fingerprint, c.account_id FROM secrets x JOIN credentials c ON c.id = x.credential_id WHERE x.state = 'current' AND c.state = 'custody' AND c.account_id IS NOT NULL
 		UNION SELECT d.fingerprint, t.account_id FROM dependents d JOIN ties t ON t.dependent_id = d.id
 			WHERE d.gone = '' AND d.fingerprint <> '' AND t.strength IN ('matches', 'beside', 'differs')
-				AND NOT EXISTS (SELECT 1 FROM secrets x WHERE x.fingerprint = d.fingerprint AND x.account_id = t.account_id AND x.state = 'retired')
+				AND NOT EXISTS (SELECT 1 FROM secrets x JOIN credentials c ON c.id = x.credential_id WHERE x.fingerprint = d.fingerprint AND c.account_id = t.account_id AND x.state = 'retired')
 	), many AS (SELECT fingerprint, MIN(account_id) AS one FROM uses GROUP BY fingerprint HAVING COUNT(DISTINCT account_id) > 1)
 	SELECT m.fingerprint, (SELECT json_group_array(name) FROM (SELECT a.name FROM uses u JOIN accounts a ON a.id = u.account_id WHERE u.fingerprint = m.fingerprint ORDER BY a.name)),
 		m.one, (SELECT systems.name FROM accounts a JOIN systems ON systems.id = a.system_id WHERE a.id = m.one),

@@ -10,20 +10,21 @@ import (
 
 // Finding is something that needs a person.
 type Finding struct {
-	ID          int64     `json:"id"`
-	Key         string    `json:"key" doc:"What makes it the same finding the next time"`
-	Kind        string    `json:"kind"`
-	Severity    string    `json:"severity" enum:"high,medium,low"`
-	Subject     string    `json:"subject"`
-	System      string    `json:"system"`
-	AccountID   int64     `json:"account_id,omitempty"`
-	DependentID int64     `json:"dependent_id,omitempty"`
-	What        string    `json:"what"`
-	Next        string    `json:"next_step"`
-	Raised      time.Time `json:"raised" doc:"Since when it has been open"`
-	First       time.Time `json:"first_raised" doc:"When it was raised for the first time, however often it cleared since"`
-	Seen        time.Time `json:"seen"`
-	Cleared     time.Time `json:"cleared,omitzero"`
+	ID           int64        `json:"id"`
+	Key          string       `json:"key" doc:"What makes it the same finding the next time"`
+	Kind         string       `json:"kind"`
+	Severity     string       `json:"severity" enum:"high,medium,low"`
+	Subject      string       `json:"subject"`
+	System       string       `json:"system"`
+	AccountID    int64        `json:"account_id,omitempty"`
+	DependentID  int64        `json:"dependent_id,omitempty"`
+	CredentialID CredentialID `json:"credential_id,omitempty"`
+	What         string       `json:"what"`
+	Next         string       `json:"next_step"`
+	Raised       time.Time    `json:"raised" doc:"Since when it has been open"`
+	First        time.Time    `json:"first_raised" doc:"When it was raised for the first time, however often it cleared since"`
+	Seen         time.Time    `json:"seen"`
+	Cleared      time.Time    `json:"cleared,omitzero"`
 }
 
 // Findings lists open findings, or all of them.
@@ -34,11 +35,11 @@ func (s *Store) Findings(ctx context.Context, all bool, q Query) (Page[Finding],
 	}
 	return page(ctx, s.read, listing[Finding]{
 		from: "findings f", id: "f.id", sort: "severity", where: where,
-		scan:    "f.id, f.key, f.kind, f.severity, f.subject, f.system, COALESCE(f.account_id, 0), f.dependent_id, f.what, f.next, f.raised, f.seen, f.cleared, f.first",
-		columns: []column{{name: "kind", sql: "f.kind"}, {name: "severity", sql: "f.severity", order: "CASE f.severity WHEN 'high' THEN '1 high' WHEN 'medium' THEN '2 medium' ELSE '3 low' END", hidden: true}, {name: "subject", sql: "f.subject"}, {name: "system", sql: "f.system"}, {name: "what", sql: "f.what"}, {name: "raised", sql: "f.raised", hidden: true}, {name: "cleared", sql: "f.cleared", hidden: true}, {name: "account_id", sql: "COALESCE(f.account_id, 0)", number: true}, {name: "id", sql: "f.id", number: true}},
+		scan:    "f.id, f.key, f.kind, f.severity, f.subject, f.system, COALESCE(f.account_id, 0), f.dependent_id, f.credential_id, f.what, f.next, f.raised, f.seen, f.cleared, f.first",
+		columns: []column{{name: "kind", sql: "f.kind"}, {name: "severity", sql: "f.severity", order: "CASE f.severity WHEN 'high' THEN '1 high' WHEN 'medium' THEN '2 medium' ELSE '3 low' END", hidden: true}, {name: "subject", sql: "f.subject"}, {name: "system", sql: "f.system"}, {name: "what", sql: "f.what"}, {name: "raised", sql: "f.raised", hidden: true}, {name: "cleared", sql: "f.cleared", hidden: true}, {name: "account_id", sql: "COALESCE(f.account_id, 0)", number: true}, {name: "credential_id", sql: "f.credential_id", number: true}, {name: "id", sql: "f.id", number: true}},
 		scanRow: func(rows *sql.Rows) (v Finding, err error) {
 			var raised, seen, cleared, first string
-			err = rows.Scan(padded(&v.ID, &v.Key, &v.Kind, &v.Severity, &v.Subject, &v.System, &v.AccountID, &v.DependentID, &v.What, &v.Next, &raised, &seen, &cleared, &first)...)
+			err = rows.Scan(padded(&v.ID, &v.Key, &v.Kind, &v.Severity, &v.Subject, &v.System, &v.AccountID, &v.DependentID, &v.CredentialID, &v.What, &v.Next, &raised, &seen, &cleared, &first)...)
 			v.Raised, v.Seen, v.Cleared, v.First = timeOf(raised), timeOf(seen), timeOf(cleared), timeOf(first)
 			return v, err
 		},
@@ -70,10 +71,10 @@ func (s *Store) SetFindings(ctx context.Context, scope string, list []Finding) e
 		keys := []string{}
 		for _, f := range list {
 			keys = append(keys, f.Key)
-			_, err := tx.ExecContext(ctx, `INSERT INTO findings (key, kind, severity, subject, system, account_id, dependent_id, what, next, raised, seen, first) VALUES (?,?,?,?,?,NULLIF(?, 0),?,?,?,?,?,?)
-				ON CONFLICT (key) DO UPDATE SET severity=excluded.severity, subject=excluded.subject, dependent_id=excluded.dependent_id, what=excluded.what, next=excluded.next, seen=excluded.seen,
+			_, err := tx.ExecContext(ctx, `INSERT INTO findings (key, kind, severity, subject, system, account_id, dependent_id, credential_id, what, next, raised, seen, first) VALUES (?,?,?,?,?,NULLIF(?, 0),?,?,?,?,?,?,?)
+				ON CONFLICT (key) DO UPDATE SET severity=excluded.severity, subject=excluded.subject, dependent_id=excluded.dependent_id, credential_id=excluded.credential_id, what=excluded.what, next=excluded.next, seen=excluded.seen,
 				raised=CASE WHEN findings.cleared = '' THEN findings.raised ELSE excluded.raised END, cleared=''`,
-				f.Key, f.Kind, f.Severity, f.Subject, f.System, f.AccountID, f.DependentID, f.What, f.Next, now, now, now)
+				f.Key, f.Kind, f.Severity, f.Subject, f.System, f.AccountID, f.DependentID, f.CredentialID, f.What, f.Next, now, now, now)
 			if err != nil {
 				return err
 			}
@@ -92,7 +93,7 @@ type Overview struct {
 	Systems      int            `json:"systems"`
 	SystemStates map[string]int `json:"system_states"`
 	Accounts     int            `json:"accounts"`
-	Custody      int            `json:"custody"`
+	Custody      int            `json:"custody" doc:"Credentials in custody"`
 	Dependents   int            `json:"dependents"`
 	Tied         int            `json:"tied" doc:"Dependents with at least one tie to a known account"`
 	Findings     map[string]int `json:"findings" doc:"Open findings by severity"`
@@ -102,7 +103,7 @@ type Overview struct {
 // Overview counts.
 func (s *Store) Overview(ctx context.Context) (Overview, error) {
 	v := Overview{SystemStates: map[string]int{}, Findings: map[string]int{}}
-	err := s.read.QueryRowContext(ctx, `SELECT (SELECT COUNT(*) FROM systems), (SELECT COUNT(*) FROM accounts WHERE gone = ''), (SELECT COUNT(*) FROM custody WHERE account_id IS NOT NULL),
+	err := s.read.QueryRowContext(ctx, `SELECT (SELECT COUNT(*) FROM systems), (SELECT COUNT(*) FROM accounts WHERE gone = ''), (SELECT COUNT(*) FROM credentials WHERE state = 'custody'),
 		(SELECT COUNT(*) FROM dependents WHERE gone = ''), (SELECT COUNT(DISTINCT dependent_id) FROM ties JOIN dependents d ON d.id = dependent_id WHERE d.gone = ''),
 		(SELECT COUNT(*) FROM accounts WHERE gone = '' AND never_expires AND enabled = 'yes')`).Scan(&v.Systems, &v.Accounts, &v.Custody, &v.Dependents, &v.Tied, &v.NeverExpire)
 	if err != nil {

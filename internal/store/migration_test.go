@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/mod/sumdb/note"
 
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/naming"
@@ -27,7 +28,7 @@ import (
 // TestFromEveryVersion opens a database as each earlier version left it, with
 // data, sealed values and a rotation that is not finished.
 func TestFromEveryVersion(t *testing.T) {
-	for version := int64(1); version <= 8; version++ {
+	for version := int64(1); version <= 9; version++ {
 		t.Run(fmt.Sprint(version), func(t *testing.T) { fromVersion(t, version) })
 	}
 }
@@ -91,6 +92,18 @@ func fromVersion(t *testing.T, version int64) {
 		_, err := db.ExecContext(t.Context(), statement)
 		require.NoError(t, err, statement)
 	}
+	if version >= 4 {
+		for _, statement := range []string{
+			`INSERT INTO key_pairs (id, fingerprint, type, bits, name, first_seen) VALUES (5, 'SHA256:k', 'ssh-ed25519', 0, 'backup@quay1', '` + at + `')`,
+			`INSERT INTO custody (key_id, taken, taken_by, verdict) VALUES (5, '` + at + `', 'ines', 'accepted')`,
+			`INSERT INTO secrets (id, key_id, state, sealed, fingerprint, public, created) VALUES (11, 5, 'current', x'05', 'f5', 'SHA256:k', '` + at + `')`,
+			`INSERT INTO rotations (id, key_id, account, authority, plan, policy, mode, result, requested_by, reason, override, started, ended) VALUES (2, 5, 'backup@quay1', 'quay1',
+				'{"kind":"key","account_id":"","key_id":"5","key_type":"ssh-ed25519","account":"backup@quay1","authority_id":"","authority":"quay1","policy":"undo","steps":[],"notes":[]}', 'undo', 'finished', 'done', 'ines', 'quarterly', '', '` + at + `', '` + at + `')`,
+		} {
+			_, err := db.ExecContext(t.Context(), statement)
+			require.NoError(t, err, statement)
+		}
+	}
 	if version > 1 { // from then on the program writes them itself
 		_, err := db.ExecContext(t.Context(), "UPDATE dependents SET identity = CASE runs_as WHEN 'berth' THEN 'named' WHEN 'root' THEN 'built-in' ELSE '' END")
 		require.NoError(t, err)
@@ -122,23 +135,44 @@ func fromVersion(t *testing.T, version int64) {
 	assert.Equal(t, estate.Place{Kind: estate.DependentUnit, Place: "berth.service"}, unfinished[0].Plan.Steps[1].At(), "a plan of then is understood now")
 
 	// Law 2: every sealed value is there, and bound to the same record.
-	secrets, err := s.Secrets(t.Context(), Credential{AccountID: 1})
+	password, err := s.PasswordOf(t.Context(), 1)
+	require.NoError(t, err)
+	secrets, err := s.Secrets(t.Context(), password.ID)
 	require.NoError(t, err)
 	require.Len(t, secrets, 2)
-	assert.Equal(t, Secret{ID: 9, Credential: Credential{AccountID: 1}, RotationID: 1, State: SecretCandidate, Sealed: []byte{3, 4}, Fingerprint: "f2", Created: timeOf(at), SystemID: 1}, secrets[0])
+	assert.Equal(t, Secret{ID: 9, CredentialID: password.ID, Kind: credential.Password, AccountID: 1, RotationID: 1, State: SecretCandidate, Sealed: []byte{3, 4}, Fingerprint: "f2", Created: timeOf(at), SystemID: 1}, secrets[0])
 	assert.Equal(t, "secret/account=1/fingerprint=f1", secrets[1].FormerBinding())
 	records, err := s.Journal(t.Context(), 1, 0)
 	require.NoError(t, err)
 	require.Len(t, records, 2)
 	assert.Equal(t, rotation.EventIntent, records[1].Event)
-	_, err = s.BeginRotation(t.Context(), Rotation{AccountID: 1, Account: "svc-berth", Policy: "undo"})
+	_, err = s.BeginRotation(t.Context(), Rotation{CredentialID: password.ID, Credential: "svc-berth", Policy: "undo"})
 	require.ErrorIs(t, err, ErrConflict, "one at a time, also across versions")
-	latest, err := s.LatestRehearsal(t.Context(), Credential{AccountID: 1})
+	latest, err := s.LatestRehearsal(t.Context(), password.ID)
 	require.NoError(t, err)
 	assert.Equal(t, int64(3), latest.ID)
-	custody, err := s.Custody(t.Context(), Credential{AccountID: 1})
-	require.NoError(t, err)
-	assert.Equal(t, "ines", custody.TakenBy)
+	assert.True(t, password.InCustody())
+	assert.Equal(t, "ines", password.TakenBy)
+	assert.Equal(t, "accepted", password.Verdict)
+	assert.Equal(t, "svc-berth", unfinished[0].Credential)
+	assert.Equal(t, int64(1), unfinished[0].AccountID)
+	assert.Equal(t, credential.Password, unfinished[0].Plan.Of)
+	assert.Equal(t, "svc-berth", unfinished[0].Plan.Credential)
+
+	// A key keeps its number, which its sealed values are bound to.
+	if version >= 4 {
+		key, err := s.KeyOf(t.Context(), "SHA256:k")
+		require.NoError(t, err)
+		assert.Equal(t, CredentialID(5), key.ID)
+		assert.True(t, key.InCustody())
+		sealed, err := s.Secrets(t.Context(), key.ID)
+		require.NoError(t, err)
+		require.Len(t, sealed, 1)
+		assert.Equal(t, "secret/key=5/fingerprint=f5", sealed[0].Binding())
+		r, err := s.Rotation(t.Context(), 2)
+		require.NoError(t, err)
+		assert.Equal(t, []string{"rotate", "ssh-key", "ssh-ed25519", "5"}, []string{r.Kind, string(r.Plan.Of), r.Plan.Type, r.Plan.CredentialID})
+	}
 
 	// Names are folded by today's rule; from then on the program does it.
 	if version < 8 {

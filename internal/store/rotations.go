@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/naming"
@@ -16,21 +17,20 @@ import (
 
 // Rehearsal is what could be checked before a rotation.
 type Rehearsal struct {
-	ID        int64             `json:"id"`
-	AccountID int64             `json:"account_id,omitempty"`
-	KeyID     int64             `json:"key_id,omitempty"`
-	Created   time.Time         `json:"created"`
-	CreatedBy string            `json:"created_by"`
-	Plan      rotation.Plan     `json:"plan"`
-	Checks    []connect.Checked `json:"checks" nullable:"false"`
-	Verdict   string            `json:"verdict" enum:"passed,failed"`
+	ID           int64             `json:"id"`
+	CredentialID CredentialID      `json:"credential_id"`
+	Created      time.Time         `json:"created"`
+	CreatedBy    string            `json:"created_by"`
+	Plan         rotation.Plan     `json:"plan"`
+	Checks       []connect.Checked `json:"checks" nullable:"false"`
+	Verdict      string            `json:"verdict" enum:"passed,failed"`
 }
 
 // SaveRehearsal stores one.
 func (s *Store) SaveRehearsal(ctx context.Context, v *Rehearsal) error {
 	v.Created = s.now().UTC()
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "INSERT INTO rehearsals (account_id, key_id, created, created_by, plan, checks, verdict) VALUES (NULLIF(?, 0), NULLIF(?, 0), ?, ?, ?, ?, ?)", v.AccountID, v.KeyID, stampOf(v.Created), v.CreatedBy, text(v.Plan), text(v.Checks), v.Verdict)
+		res, err := tx.ExecContext(ctx, "INSERT INTO rehearsals (credential_id, created, created_by, plan, checks, verdict) VALUES (?, ?, ?, ?, ?, ?)", v.CredentialID, stampOf(v.Created), v.CreatedBy, text(v.Plan), text(v.Checks), v.Verdict)
 		if err != nil {
 			return err
 		}
@@ -40,41 +40,44 @@ func (s *Store) SaveRehearsal(ctx context.Context, v *Rehearsal) error {
 }
 
 // LatestRehearsal returns the newest of a credential.
-func (s *Store) LatestRehearsal(ctx context.Context, c Credential) (Rehearsal, error) {
+func (s *Store) LatestRehearsal(ctx context.Context, id CredentialID) (Rehearsal, error) {
 	var v Rehearsal
 	var created, plan, checks string
-	err := s.read.QueryRowContext(ctx, "SELECT id, COALESCE(account_id, 0), COALESCE(key_id, 0), created, created_by, plan, checks, verdict FROM rehearsals WHERE "+credentialIs+" ORDER BY id DESC LIMIT 1", c.AccountID, c.KeyID).Scan(&v.ID, &v.AccountID, &v.KeyID, &created, &v.CreatedBy, &plan, &checks, &v.Verdict)
+	err := s.read.QueryRowContext(ctx, "SELECT id, credential_id, created, created_by, plan, checks, verdict FROM rehearsals WHERE credential_id = ? ORDER BY id DESC LIMIT 1", id).Scan(&v.ID, &v.CredentialID, &created, &v.CreatedBy, &plan, &checks, &v.Verdict)
 	v.Created, v.Plan, v.Checks = timeOf(created), parse[rotation.Plan](plan), parse[[]connect.Checked](checks)
 	return v, one(err)
 }
 
 // Rotation is one rotation.
 type Rotation struct {
-	ID          int64         `json:"id"`
-	AccountID   int64         `json:"account_id,omitempty"`
-	KeyID       int64         `json:"key_id,omitempty" doc:"Of a key pair, instead of an account"`
-	Account     string        `json:"account" doc:"Its name, or that of the key pair"`
-	Authority   string        `json:"authority" doc:"The system that decides; of a key pair those that it opens"`
-	Plan        rotation.Plan `json:"plan"`
-	Kind        string        `json:"kind" enum:"rotate,assign,key" doc:"rotate: the password changes; assign: chosen log-ons get the account; key: a key pair changes"`
-	Policy      string        `json:"policy" enum:"stop,continue,undo"`
-	Mode        string        `json:"mode" enum:"running,stopped,undoing,finished"`
-	Result      string        `json:"result" enum:"done,done-with-failures,undone,undo-incomplete,"`
-	RequestedBy string        `json:"requested_by"`
-	Reason      string        `json:"reason"`
-	Override    string        `json:"override" doc:"Why it was started without a rehearsal that passed"`
-	RehearsalID int64         `json:"rehearsal_id"`
-	OldSecret   int64         `json:"-"` // the value that was current when it began; 0 when that is not known
-	Started     time.Time     `json:"started"`
-	Ended       time.Time     `json:"ended,omitzero"`
+	ID             int64           `json:"id"`
+	CredentialID   CredentialID    `json:"credential_id"`
+	CredentialKind credential.Kind `json:"credential_kind" enum:"password,ssh-key,token,api-key,certificate,key-tab"`
+	Credential     string          `json:"credential" doc:"Its name"`
+	AccountID      int64           `json:"account_id,omitempty" doc:"Whose it is; absent for a key that opens several"`
+	Authority      string          `json:"authority" doc:"The systems that decide"`
+	Plan           rotation.Plan   `json:"plan"`
+	Kind           string          `json:"kind" enum:"rotate,assign" doc:"rotate: the credential changes; assign: chosen log-ons get the account"`
+	Policy         string          `json:"policy" enum:"stop,continue,undo"`
+	Mode           string          `json:"mode" enum:"running,stopped,undoing,finished"`
+	Result         string          `json:"result" enum:"done,done-with-failures,undone,undo-incomplete,"`
+	RequestedBy    string          `json:"requested_by"`
+	Reason         string          `json:"reason"`
+	Override       string          `json:"override" doc:"Why it was started without a rehearsal that passed"`
+	RehearsalID    int64           `json:"rehearsal_id"`
+	OldSecret      int64           `json:"-"` // the value that was current when it began; 0 when that is not known
+	Started        time.Time       `json:"started"`
+	Ended          time.Time       `json:"ended,omitzero"`
 }
 
-const rotationColumns = "r.id, COALESCE(r.account_id, 0), COALESCE(r.key_id, 0), r.account, r.authority, r.plan, r.policy, r.mode, r.result, r.requested_by, r.reason, r.override, COALESCE(r.rehearsal_id, 0), COALESCE(r.old_secret, 0), r.started, r.ended"
+const rotationFrom = "rotations r JOIN credentials c ON c.id = r.credential_id"
+
+const rotationColumns = "r.id, r.credential_id, c.kind, r.name, COALESCE(c.account_id, 0), r.authority, r.plan, r.policy, r.mode, r.result, r.requested_by, r.reason, r.override, COALESCE(r.rehearsal_id, 0), COALESCE(r.old_secret, 0), r.started, r.ended"
 
 func scanRotation(row interface{ Scan(...any) error }, more ...any) (Rotation, error) {
 	var v Rotation
 	var plan, started, ended string
-	err := row.Scan(append([]any{&v.ID, &v.AccountID, &v.KeyID, &v.Account, &v.Authority, &plan, &v.Policy, &v.Mode, &v.Result, &v.RequestedBy, &v.Reason, &v.Override, &v.RehearsalID, &v.OldSecret, &started, &ended}, more...)...)
+	err := row.Scan(append([]any{&v.ID, &v.CredentialID, &v.CredentialKind, &v.Credential, &v.AccountID, &v.Authority, &plan, &v.Policy, &v.Mode, &v.Result, &v.RequestedBy, &v.Reason, &v.Override, &v.RehearsalID, &v.OldSecret, &started, &ended}, more...)...)
 	v.Plan, v.Started, v.Ended = parse[rotation.Plan](plan), timeOf(started), timeOf(ended)
 	if v.Kind = string(v.Plan.Kind); v.Kind == "" {
 		v.Kind = string(rotation.KindRotate)
@@ -85,15 +88,15 @@ func scanRotation(row interface{ Scan(...any) error }, more ...any) (Rotation, e
 // Rotations lists rotations.
 func (s *Store) Rotations(ctx context.Context, q Query) (Page[Rotation], error) {
 	return page(ctx, s.read, listing[Rotation]{
-		from: "rotations r", id: "r.id", sort: "-id", scan: rotationColumns,
-		columns: []column{{name: "id", sql: "r.id", number: true}, {name: "account", sql: "r.account"}, {name: "account_id", sql: "COALESCE(r.account_id, 0)", number: true}, {name: "key_id", sql: "COALESCE(r.key_id, 0)", number: true}, {name: "authority", sql: "r.authority"}, {name: "kind", sql: "COALESCE(json_extract(r.plan, '$.kind'), 'rotate')", values: []string{"rotate", "assign", "key"}}, {name: "policy", sql: "r.policy"}, {name: "mode", sql: "r.mode"}, {name: "result", sql: "r.result", values: []string{"done", "done-with-failures", "undone", "undo-incomplete", ""}}, {name: "requested_by", sql: "r.requested_by"}, {name: "reason", sql: "r.reason"}, {name: "started", sql: "r.started", hidden: true}, {name: "ended", sql: "r.ended", hidden: true}},
+		from: rotationFrom, id: "r.id", sort: "-id", scan: rotationColumns,
+		columns: []column{{name: "id", sql: "r.id", number: true}, {name: "credential", sql: "r.name"}, {name: "credential_id", sql: "r.credential_id", number: true}, {name: "credential_kind", sql: "c.kind", values: credential.Names()}, {name: "account_id", sql: "COALESCE(c.account_id, 0)", number: true}, {name: "authority", sql: "r.authority"}, {name: "kind", sql: "COALESCE(json_extract(r.plan, '$.kind'), 'rotate')", values: []string{"rotate", "assign"}}, {name: "policy", sql: "r.policy"}, {name: "mode", sql: "r.mode"}, {name: "result", sql: "r.result", values: []string{"done", "done-with-failures", "undone", "undo-incomplete", ""}}, {name: "requested_by", sql: "r.requested_by"}, {name: "reason", sql: "r.reason"}, {name: "started", sql: "r.started", hidden: true}, {name: "ended", sql: "r.ended", hidden: true}},
 		scanRow: func(rows *sql.Rows) (Rotation, error) { return scanRotation(rows, new(any), new(any)) },
 	}, q)
 }
 
 // Rotation returns one by id.
 func (s *Store) Rotation(ctx context.Context, id int64) (Rotation, error) {
-	v, err := scanRotation(s.read.QueryRowContext(ctx, "SELECT "+rotationColumns+" FROM rotations r WHERE r.id = ?", id))
+	v, err := scanRotation(s.read.QueryRowContext(ctx, "SELECT "+rotationColumns+" FROM "+rotationFrom+" WHERE r.id = ?", id))
 	if err != nil {
 		return v, fmt.Errorf("rotation %d: %w", id, err)
 	}
@@ -103,12 +106,7 @@ func (s *Store) Rotation(ctx context.Context, id int64) (Rotation, error) {
 // Unfinished returns rotations that a stopped service must take up again.
 func (s *Store) Unfinished(ctx context.Context) ([]Rotation, error) {
 	return collect(ctx, s.read, func(rows *sql.Rows) (Rotation, error) { return scanRotation(rows) },
-		"SELECT "+rotationColumns+" FROM rotations r WHERE r.mode IN ('running', 'undoing') ORDER BY r.id")
-}
-
-// Credential is what it changes.
-func (v Rotation) Credential() Credential {
-	return Credential{AccountID: v.AccountID, KeyID: v.KeyID}
+		"SELECT "+rotationColumns+" FROM "+rotationFrom+" WHERE r.mode IN ('running', 'undoing') ORDER BY r.id")
 }
 
 // BeginRotation creates one. ErrConflict while another of the same credential
@@ -116,11 +114,11 @@ func (v Rotation) Credential() Credential {
 func (s *Store) BeginRotation(ctx context.Context, v Rotation, entries ...ledger.Entry) (int64, error) {
 	var id int64
 	err := s.inTx(ctx, func(tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "INSERT INTO rotations (account_id, key_id, account, authority, plan, policy, mode, requested_by, reason, override, rehearsal_id, started, old_secret) VALUES (NULLIF(?, 0), NULLIF(?, 0), ?,?,?,?,'running',?,?,?,NULLIF(?, 0),?, (SELECT id FROM secrets WHERE "+credentialIs+" AND state = 'current'))",
-			v.AccountID, v.KeyID, v.Account, v.Authority, text(v.Plan), v.Policy, v.RequestedBy, v.Reason, v.Override, v.RehearsalID, s.stamp(), v.AccountID, v.KeyID)
+		res, err := tx.ExecContext(ctx, "INSERT INTO rotations (credential_id, name, authority, plan, policy, mode, requested_by, reason, override, rehearsal_id, started, old_secret) VALUES (?,?,?,?,?,'running',?,?,?,NULLIF(?, 0),?, (SELECT id FROM secrets WHERE credential_id = ? AND state = 'current'))",
+			v.CredentialID, v.Credential, v.Authority, text(v.Plan), v.Policy, v.RequestedBy, v.Reason, v.Override, v.RehearsalID, s.stamp(), v.CredentialID)
 		if err != nil {
 			if strings.Contains(err.Error(), "UNIQUE") {
-				return inUse("another rotation of " + v.Account + " is not finished")
+				return inUse("another rotation of " + v.Credential + " is not finished")
 			}
 			return err
 		}
@@ -205,7 +203,7 @@ func (s *Store) AppendJournal(ctx context.Context, v Rotation, r rotation.Record
 			ended = s.stamp()
 		}
 		if effects.Settlement != nil {
-			if err := s.settle(ctx, tx, v.Credential(), *effects.Settlement); err != nil {
+			if err := s.settle(ctx, tx, v.CredentialID, *effects.Settlement); err != nil {
 				return err
 			}
 		}

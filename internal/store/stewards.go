@@ -41,6 +41,6 @@ func (s *Store) LinkStewards(ctx context.Context, links []StewardLink, entries .
 }
 
 // UnfinishedOf returns the rotation of a credential that is not finished.
-func (s *Store) UnfinishedOf(ctx context.Context, c Credential) (Rotation, error) {
-	return scanRotation(s.read.QueryRowContext(ctx, "SELECT "+rotationColumns+" FROM rotations r WHERE r."+credentialIs+" AND r.mode <> 'finished' ORDER BY r.id DESC LIMIT 1", c.AccountID, c.KeyID))
+func (s *Store) UnfinishedOf(ctx context.Context, id CredentialID) (Rotation, error) {
+	return scanRotation(s.read.QueryRowContext(ctx, "SELECT "+rotationColumns+" FROM "+rotationFrom+" WHERE r.credential_id = ? AND r.mode <> 'finished' ORDER BY r.id DESC LIMIT 1", id))
 }

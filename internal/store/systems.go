@@ -165,6 +165,8 @@ type Removal struct {
 
 const accountsOf = "(SELECT id FROM accounts WHERE system_id = ?)"
 
+const credentialsOf = "(SELECT id FROM credentials WHERE account_id IN " + accountsOf + ")"
+
 // Removal tells what would go with a system.
 func (s *Store) Removal(ctx context.Context, id int64) (v Removal, err error) {
 	tx, err := s.read.BeginTx(ctx, nil)
@@ -178,9 +180,9 @@ func (s *Store) Removal(ctx context.Context, id int64) (v Removal, err error) {
 func removal(ctx context.Context, tx *sql.Tx, id int64) (v Removal, err error) {
 	var secrets, copies, open int
 	err = tx.QueryRowContext(ctx, `SELECT (SELECT COUNT(*) FROM accounts WHERE system_id = ? AND gone = ''), (SELECT COUNT(*) FROM dependents WHERE system_id = ? AND gone = ''),
-		(SELECT COUNT(*) FROM rehearsals WHERE account_id IN `+accountsOf+`), (SELECT COUNT(*) FROM rotations WHERE account_id IN `+accountsOf+`),
-		(SELECT COUNT(*) FROM secrets WHERE account_id IN `+accountsOf+`),
-		(SELECT COUNT(*) FROM dependents d WHERE d.system_id = ? AND d.gone = '' AND (d.fingerprint <> '' AND d.fingerprint IN (SELECT fingerprint FROM secrets WHERE state <> 'retired') OR EXISTS (SELECT 1 FROM key_pairs k JOIN custody c ON c.key_id = k.id WHERE d.kind IN ('key', 'authorized key') AND k.fingerprint = json_extract(d.key, '$.fingerprint')))),
+		(SELECT COUNT(*) FROM rehearsals WHERE credential_id IN `+credentialsOf+`), (SELECT COUNT(*) FROM rotations WHERE credential_id IN `+credentialsOf+`),
+		(SELECT COUNT(*) FROM secrets WHERE credential_id IN `+credentialsOf+`),
+		(SELECT COUNT(*) FROM dependents d WHERE d.system_id = ? AND d.gone = '' AND (d.fingerprint <> '' AND d.fingerprint IN (SELECT fingerprint FROM secrets WHERE state <> 'retired') OR EXISTS (SELECT 1 FROM credentials c WHERE c.kind = 'ssh-key' AND c.state = 'custody' AND d.kind IN ('key', 'authorized key') AND c.fingerprint = json_extract(d.key, '$.fingerprint')))),
 		(SELECT COUNT(*) FROM rotations r WHERE r.mode <> 'finished' AND EXISTS (SELECT 1 FROM json_each(r.plan, '$.steps') WHERE json_extract(value, '$.system_id') = CAST(? AS TEXT)))`,
 		id, id, id, id, id, id, id).Scan(&v.Accounts, &v.Dependents, &v.Rehearsals, &v.Rotations, &secrets, &copies, &open)
 	switch {
@@ -207,10 +209,10 @@ func (s *Store) RemoveSystem(ctx context.Context, id int64, entries ...ledger.En
 			return inUse(goes.Refused)
 		}
 		for _, statement := range []string{
-			"DELETE FROM journal WHERE rotation_id IN (SELECT id FROM rotations WHERE account_id IN " + accountsOf + ")",
-			"DELETE FROM rotations WHERE account_id IN " + accountsOf,
-			"DELETE FROM rehearsals WHERE account_id IN " + accountsOf,
-			"DELETE FROM custody WHERE account_id IN " + accountsOf,
+			"DELETE FROM journal WHERE rotation_id IN (SELECT id FROM rotations WHERE credential_id IN " + credentialsOf + ")",
+			"DELETE FROM rotations WHERE credential_id IN " + credentialsOf,
+			"DELETE FROM rehearsals WHERE credential_id IN " + credentialsOf,
+			"DELETE FROM credentials WHERE account_id IN " + accountsOf,
 			"UPDATE approvals SET state = 'superseded', words = 'the system was removed' WHERE state = 'asked' AND id IN (SELECT approval_id FROM approval_systems WHERE system_id = ?)",
 			"DELETE FROM findings WHERE cleared = '' AND system = (SELECT name FROM systems WHERE id = ?)",
 			"DELETE FROM systems WHERE id = ?",

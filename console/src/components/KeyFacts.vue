@@ -8,7 +8,7 @@ defineProps<{ of: Schemas['Key'] }>()
 
 <template>
   <template v-if="of.type"><dt>Type</dt><dd>{{ of.type }}{{ of.bits ? `, ${of.bits} bits` : '' }}</dd></template>
-  <template v-if="of.fingerprint"><dt>Fingerprint</dt><dd class="mono break"><RouterLink :to="{ path: '/keys', query: { f: `fingerprint=${of.fingerprint}` } }">{{ of.fingerprint }}</RouterLink></dd></template>
+  <template v-if="of.fingerprint"><dt>Fingerprint</dt><dd class="mono break"><RouterLink :to="{ path: '/credentials', query: { f: `fingerprint=${of.fingerprint}` } }">{{ of.fingerprint }}</RouterLink></dd></template>
   <template v-if="of.lets"><dt>Lets in as</dt><dd>{{ of.lets }}</dd></template>
   <template v-if="of.options?.length"><dt>Only with</dt><dd class="mono break"><div v-for="o in of.options" :key="o">{{ o }}</div></dd></template>
   <template v-if="of.type && !of.lets && !of.principal && !of.subject"><dt>Passphrase</dt><dd>{{ of.encrypted ? 'yes' : 'none' }}</dd></template>

@@ -4,30 +4,33 @@ import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, data, type Schemas } from '../api/client'
 import { useSession } from '../state/session'
+import { passwordOf } from './credentials'
 import StateTag from './StateTag.vue'
 import Trouble from './Trouble.vue'
 import { useWork } from './work'
 import WhenRestart, { type Restart } from './WhenRestart.vue'
 
-/** Rotates an account, or a key pair; with assign or repair the account's current value goes to those dependents instead. */
-const props = defineProps<{ account?: number; keyPair?: number; assign?: number[]; repair?: boolean; start?: boolean; verb?: string }>()
+/** Rotates a credential, or the password of an account; with assign or repair its current value goes to those dependents instead. */
+const props = defineProps<{ account?: number; credential?: number; kind?: string; assign?: number[]; repair?: boolean; start?: boolean; verb?: string }>()
 const session = useSession()
 const router = useRouter()
 const rehearsal = ref<Schemas['RehearsalAnswer']>()
 const policy = ref<'stop' | 'continue' | 'undo'>('undo')
 const restart = ref<Restart>({ restart: 'now', from: '', to: '' })
 const reason = ref('')
-const keyType = ref('')
+const type = ref('')
 const { busy, trouble, work } = useWork()
 
-const path = computed(() => ({ id: props.keyPair ?? props.account ?? 0 }))
-const when = computed(() => ({
+const wish = computed(() => ({
   policy: policy.value,
   restart: restart.value.restart,
   ...(restart.value.restart === 'window' ? { not_before: utc(restart.value.from), not_after: utc(restart.value.to) } : {}),
+  ...(props.assign ? { assign: props.assign } : {}),
+  ...(type.value ? { type: type.value } : {}),
+  repair: props.repair ?? false,
+  start: props.start ?? false,
 }))
-const wish = computed(() => ({ ...when.value, ...(props.assign ? { assign: props.assign } : {}), repair: props.repair ?? false, start: props.start ?? false }))
-const keyWish = computed(() => ({ ...when.value, ...(keyType.value ? { key_type: keyType.value } : {}) }))
+const path = async () => ({ id: props.credential ?? (await passwordOf(props.account ?? 0)) })
 function utc(text: string): string | undefined {
   return text ? new Date(text + 'Z').toISOString() : undefined
 }
@@ -35,20 +38,15 @@ function utc(text: string): string | undefined {
 // lost, and the click after it, carry the same key.
 const key = ref('')
 watch([rehearsal, reason], () => (key.value = crypto.randomUUID()))
-watch([wish, keyWish], () => (rehearsal.value = undefined))
+watch(wish, () => (rehearsal.value = undefined))
 const rehearse = () =>
   work('rehearse', async () => {
-    const params = { path: path.value }
-    rehearsal.value = await data(props.keyPair ? api.POST('/api/v1/keys/{id}/rehearsals', { params, body: keyWish.value }) : api.POST('/api/v1/accounts/{id}/rehearsals', { params, body: wish.value }))
+    rehearsal.value = await data(api.POST('/api/v1/credentials/{id}/rehearsals', { params: { path: await path() }, body: wish.value }))
   })
 const rotate = () =>
   work('rotate', async () => {
-    const params = { path: path.value, header: { 'Idempotency-Key': key.value } }
-    const started = await data(
-      props.keyPair
-        ? api.POST('/api/v1/keys/{id}/rotations', { params, body: { ...keyWish.value, reason: reason.value } })
-        : api.POST('/api/v1/accounts/{id}/rotations', { params, body: { ...wish.value, reason: reason.value } }),
-    )
+    const params = { path: await path(), header: { 'Idempotency-Key': key.value } }
+    const started = await data(api.POST('/api/v1/credentials/{id}/rotations', { params, body: { ...wish.value, reason: reason.value } }))
     await router.push(`/rotations/${started.rotation.id}`)
   })
 
@@ -69,8 +67,8 @@ const rows = computed(() => {
           <option value="continue">continue without it</option>
         </select>
       </label>
-      <label v-if="keyPair" class="row"><span>New key</span>
-        <select v-model="keyType" class="field">
+      <label v-if="kind === 'ssh-key'" class="row"><span>New key</span>
+        <select v-model="type" class="field">
           <option value="">of the same type</option>
           <option value="ssh-ed25519">ssh-ed25519</option>
           <option value="ecdsa-sha2-nistp256">ecdsa-sha2-nistp256</option>

@@ -3,7 +3,7 @@ import type { Schemas } from '../api/client'
 import StateTag from './StateTag.vue'
 import When from './When.vue'
 
-/** The latest rotations of an account or a key pair. */
+/** The latest rotations of an account or a credential. */
 defineProps<{ rotations: Schemas['Rotation'][] }>()
 </script>
 

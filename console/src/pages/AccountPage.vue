@@ -3,7 +3,7 @@ import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { onChanged } from '../api/changes'
 import { api, data, Problem, type Schemas } from '../api/client'
-import CustodyPanel from '../components/CustodyPanel.vue'
+import CredentialCustody from '../components/CredentialCustody.vue'
 import Evidence from '../components/Evidence.vue'
 import RotatePanel from '../components/RotatePanel.vue'
 import { chainsAround, startedOf, type Started } from '../components/order'
@@ -88,7 +88,7 @@ const mine = (d: Schemas['Dependent']) => d.ties.filter((t) => t.account_id === 
       </section>
       <section>
         <h2>Custody</h2>
-        <CustodyPanel :account="id" :custody="detail.custody" @changed="load" />
+        <CredentialCustody :account="id" :credential="detail.password" @changed="load" />
         <h2>History</h2>
         <RotationHistory :rotations="history" />
       </section>
@@ -120,12 +120,12 @@ const mine = (d: Schemas['Dependent']) => d.ties.filter((t) => t.account_id === 
       <h2>Start order on {{ c.system }}</h2>
       <div class="panel"><StartOrder :services="c.services" :label="`Start order on ${c.system}, from left to right`" /></div>
     </template>
-    <template v-if="detail.custody && session.may('operator') && latent">
+    <template v-if="detail.password?.state === 'custody' && session.may('operator') && latent">
       <h2>Repair</h2>
       <p class="soft">Gives the current password to all that have another one stored, and restarts what runs on an old one or is down.</p>
       <RotatePanel :account="id" repair verb="Repair now" />
     </template>
-    <template v-if="detail.custody && session.may('operator')">
+    <template v-if="detail.password?.state === 'custody' && session.may('operator')">
       <h2>Rotate</h2>
       <RotatePanel :account="id" />
     </template>

@@ -66,7 +66,7 @@ const open = computed(() => Object.values(counts.value?.findings ?? {}).reduce((
   <div v-else-if="counts" class="tiles">
     <RouterLink class="panel tile" to="/systems"><b>{{ read }} of {{ counts.systems }}</b><span>systems read completely</span>
       <span class="meter" aria-hidden="true"><span :style="{ width: share + '%' }"></span></span></RouterLink>
-    <RouterLink class="panel tile" to="/accounts"><b>{{ counts.accounts }}</b><span>accounts, {{ counts.custody }} in custody</span></RouterLink>
+    <RouterLink class="panel tile" to="/accounts"><b>{{ counts.accounts }}</b><span>accounts, {{ counts.custody }} credentials in custody</span></RouterLink>
     <RouterLink class="panel tile" to="/dependents"><b>{{ counts.dependents }}</b><span>dependents, {{ counts.tied }} tied to an account</span></RouterLink>
     <RouterLink class="panel tile" to="/findings"><b>{{ open }}</b><span>{{ open === 1 ? 'finding needs' : 'findings need' }} a person, {{ counts.findings.high ?? 0 }} of them high</span></RouterLink>
     <RouterLink class="panel tile" :to="{ path: '/accounts', query: { f: ['never_expires=true', 'enabled=yes'] } }"><b>{{ counts.never_expires }}</b><span>{{ counts.never_expires === 1 ? 'usable password never expires' : 'usable passwords never expire' }}</span></RouterLink>
@@ -96,7 +96,7 @@ const open = computed(() => Object.values(counts.value?.findings ?? {}).reduce((
           <thead><tr><th scope="col">Account</th><th scope="col">Result</th><th scope="col">Started</th></tr></thead>
           <tbody>
             <tr v-for="r in rotations" :key="r.id">
-              <td><RouterLink :to="`/rotations/${r.id}`">{{ r.account }}</RouterLink> <span class="soft">{{ r.authority }}</span></td>
+              <td><RouterLink :to="`/rotations/${r.id}`">{{ r.credential }}</RouterLink> <span class="soft">{{ r.authority }}</span></td>
               <td><StateTag :state="r.result || r.mode" /></td>
               <td><When :at="r.started" /></td>
             </tr>

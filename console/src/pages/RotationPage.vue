@@ -71,7 +71,7 @@ async function toggleJournal(): Promise<void> {
 <template>
   <template v-if="r && now">
     <div class="row spread">
-      <h1>{{ r.kind === 'assign' ? 'Assignment' : 'Rotation' }} {{ id }} of <RouterLink :to="r.key_id ? `/keys/${r.key_id}` : `/accounts/${r.account_id}`">{{ r.account }}</RouterLink> <StateTag :state="r.result || r.mode" /></h1>
+      <h1>{{ r.kind === 'assign' ? 'Assignment' : 'Rotation' }} {{ id }} of <RouterLink :to="r.account_id ? `/accounts/${r.account_id}` : `/credentials/${r.credential_id}`">{{ r.credential }}</RouterLink> <StateTag :state="r.result || r.mode" /></h1>
       <Button @click="toggleJournal">{{ shown ? 'Hide the journal' : 'Show the journal' }}</Button>
     </div>
     <p class="soft">{{ done }} of {{ now.steps.length }} steps done. Started <When :at="r.started" /> by {{ r.requested_by }}: {{ r.reason }}. When a step fails: {{ r.policy }}.<template v-if="r.override"> Started without a rehearsal that passed: {{ r.override }}.</template></p>

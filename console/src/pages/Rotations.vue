@@ -8,7 +8,7 @@ import When from '../components/When.vue'
 type Rotation = Schemas['Rotation']
 const columns: Column[] = [
   { key: 'id', title: 'Number', field: 'id' },
-  { key: 'account', title: 'Account', field: 'account' },
+  { key: 'credential', title: 'Credential', field: 'credential' },
   { key: 'authority', title: 'Authority', field: 'authority' },
   { key: 'result', title: 'Result', field: 'result' },
   { key: 'kind', title: 'Kind', field: 'kind' },
@@ -26,7 +26,7 @@ const key = (r: Rotation) => r.id
   <p class="soft">One credential changed at its authority and everywhere it is held, proven or undone.</p>
   <ServerTable label="Rotations" :columns="columns" :fetch="fetch" :row-key="key" empty="No rotation yet. Open an account in custody, rehearse, then rotate.">
     <template #id="{ row }"><RouterLink :to="`/rotations/${row.id}`">{{ row.id }}</RouterLink></template>
-    <template #account="{ row }"><RouterLink :to="`/accounts/${row.account_id}`">{{ row.account }}</RouterLink></template>
+    <template #credential="{ row }"><RouterLink :to="row.account_id ? `/accounts/${row.account_id}` : `/credentials/${row.credential_id}`">{{ row.credential }}</RouterLink></template>
     <template #result="{ row }"><StateTag :state="row.result || row.mode" /></template>
     <template #by="{ row }">{{ row.requested_by }}</template>
     <template #started="{ row }"><When :at="row.started" /></template>

@@ -33,7 +33,7 @@ func (f *ferry) stores() (bookings, tides store.Account) {
 	f.survey()
 	for _, name := range []string{"bookings-db/svc_bookings", "tide-db/svc_tides"} {
 		a := f.account(name)
-		_, err := f.Custody.Take(f.t.Context(), "ines", a, secret.New(larkmoor.Passwords[a.Name]))
+		_, err := f.Custody.Take(f.t.Context(), "ines", cred(f, a), secret.New(larkmoor.Passwords[a.Name]))
 		require.NoError(f.t, err)
 	}
 	f.survey()
@@ -59,7 +59,7 @@ func TestDataStores(t *testing.T) {
 	}
 	assert.NotContains(t, tree, "README.md", "what only mentions it is left out")
 
-	rehearsed, err := f.Rotations.Rehearse(t.Context(), "ines", bookings, undo)
+	rehearsed, err := f.Rotations.Rehearse(t.Context(), "ines", cred(f, bookings), undo)
 	require.NoError(t, err)
 	warned := false
 	for _, c := range rehearsed.Checks {
@@ -121,7 +121,7 @@ func TestPrograms(t *testing.T) {
 	f.survey()
 	assert.Contains(t, f.kinds("secret-in-arguments"), "bookings1//usr/bin/psql by hand")
 	assert.Contains(t, f.kinds("started-by-hand"), "tide1//opt/tide/bin/gauge by hand")
-	v, err := f.Rotations.Rehearse(t.Context(), "ines", tides, undo)
+	v, err := f.Rotations.Rehearse(t.Context(), "ines", cred(f, tides), undo)
 	require.NoError(t, err)
 	require.Equal(t, "passed", v.Verdict, failures(v))
 	warned := ""
@@ -158,7 +158,7 @@ func TestDeclaredUse(t *testing.T) {
 		found = found || d.Kind == estate.DependentDeclared && d.System == "quay1"
 	}
 	assert.True(t, found)
-	rehearsed, err := f.Rotations.Rehearse(ctx, "ines", tides, undo)
+	rehearsed, err := f.Rotations.Rehearse(ctx, "ines", cred(f, tides), undo)
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(rehearsed.Plan.Notes, "\n"), "ines says so: seen there")
 	require.NoError(t, f.Picture.Withdraw(ctx, "ines", id))

@@ -157,18 +157,18 @@ func TestSecretsGoOnlyWhereTheyWereGiven(t *testing.T) {
 			next := v
 			change(&next)
 			require.NoError(t, f.Inventory.Change(ctx, "ines", v, next, v.Revision), name)
-			verdict, err := f.Custody.Verify(ctx, "service", a)
+			verdict, err := f.Custody.Verify(ctx, "service", cred(f, a))
 			require.ErrorIs(t, err, app.ErrRefused, "%s: %+v", name, verdict)
-			_, err = f.Rotations.Rehearse(ctx, "ines", a, undo)
+			_, err = f.Rotations.Rehearse(ctx, "ines", cred(f, a), undo)
 			if err == nil {
-				_, err = f.Rotations.Start(ctx, "ines", a, undo, "x", "")
+				_, err = f.Rotations.Start(ctx, "ines", cred(f, a), undo, "x", "")
 			}
 			require.Error(t, err, "no rotation either")
 			v = f.system("dir")
 			back := was
 			require.NoError(t, f.Inventory.Change(ctx, "ines", v, back, v.Revision))
 			assert.Zero(t, f.system("dir").Waits, "changed back, nothing waits")
-			verdict, err = f.Custody.Verify(ctx, "service", a)
+			verdict, err = f.Custody.Verify(ctx, "service", cred(f, a))
 			require.NoError(t, err, "%s", name)
 			require.True(t, verdict.Accepted)
 		}
@@ -210,14 +210,14 @@ func TestSecretsGoOnlyWhereTheyWereGiven(t *testing.T) {
 		require.NoError(t, db.QueryRowContext(ctx, "SELECT endpoint FROM systems WHERE name = 'dir'").Scan(&sealed))
 		refused := func(why string) {
 			t.Helper()
-			_, err := f.Custody.Verify(ctx, "service", a)
+			_, err := f.Custody.Verify(ctx, "service", cred(f, a))
 			require.Error(t, err, why)
 			s.noSecret(t, why)
 		}
 		set("UPDATE systems SET port = ? WHERE name = 'dir'", s.port())
 		refused("another port")
 		set("UPDATE systems SET port = ? WHERE name = 'dir'", f.portOf("dir"))
-		_, err = f.Custody.Verify(ctx, "service", a)
+		_, err = f.Custody.Verify(ctx, "service", cred(f, a))
 		require.NoError(t, err)
 		// A system of one's own takes the place of the account's.
 		_, err = f.Inventory.Add(ctx, "ben", store.System{Name: "bait", Kind: "postgresql", Address: "127.0.0.1", Port: s.port(), Options: map[string]string{"tls": "off"}})
@@ -225,7 +225,7 @@ func TestSecretsGoOnlyWhereTheyWereGiven(t *testing.T) {
 		set("UPDATE accounts SET system_id = (SELECT id FROM systems WHERE name = 'bait') WHERE id = ?", a.ID)
 		moved, err := f.Store.Account(ctx, a.ID)
 		require.NoError(t, err)
-		_, err = f.Custody.Verify(ctx, "service", moved)
+		_, err = f.Custody.Verify(ctx, "service", cred(f, moved))
 		require.ErrorIs(t, err, secret.ErrDoesNotOpen, "the value is bound to the system of its account")
 		s.noSecret(t, "account moved")
 		set("UPDATE accounts SET system_id = ? WHERE id = ?", a.SystemID, a.ID)
@@ -319,7 +319,7 @@ func TestARotationWithoutARehearsalTakesTwo(t *testing.T) {
 	a := f.take("svc-manifest")
 	f.person("ines", "operator", "approver")
 	f.person("ola", "approver")
-	rotation, approval, err := f.Rotations.Override(ctx, "ines", a, undo, "leaked", "the host is down for the night")
+	rotation, approval, err := f.Rotations.Override(ctx, "ines", cred(f, a), undo, "leaked", "the host is down for the night")
 	require.NoError(t, err)
 	require.Zero(t, rotation)
 	page, err := f.Store.Rotations(ctx, store.Query{})
@@ -349,6 +349,6 @@ func TestADatabaseFromBeforeIsBoundOnce(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 	f.reopen()
-	_, err = f.Custody.Verify(ctx, "service", a)
+	_, err = f.Custody.Verify(ctx, "service", cred(f, a))
 	require.ErrorIs(t, err, app.ErrRefused, "the ledger says that it was done before")
 }

@@ -33,11 +33,11 @@ func (f *ferry) file(host, path string) string {
 	return string(file.Content)
 }
 
-func (f *ferry) takeKey() store.KeyPair {
+func (f *ferry) takeKey() store.Credential {
 	f.t.Helper()
-	k, err := f.Picture.FindKey(f.t.Context(), backupsName)
+	k, err := f.Picture.FindCredential(f.t.Context(), backupsName)
 	require.NoError(f.t, err)
-	verdict, err := f.Custody.TakeKey(f.t.Context(), "ines", k, secret.Value{})
+	verdict, err := f.Custody.Take(f.t.Context(), "ines", cred(f, k), secret.Value{})
 	require.NoError(f.t, err)
 	require.True(f.t, verdict.Accepted, verdict.Words)
 	return k
@@ -45,7 +45,7 @@ func (f *ferry) takeKey() store.KeyPair {
 
 // whole: the key that is held opens every door, its public half stands beside
 // it, and nothing is left anywhere.
-func (f *ferry) whole(k store.KeyPair) keys.Pair {
+func (f *ferry) whole(k store.Credential) keys.Pair {
 	f.t.Helper()
 	pair, err := keys.PairOf(secret.New(f.file("tide1", heldKey)))
 	require.NoError(f.t, err)
@@ -67,17 +67,17 @@ func (f *ferry) whole(k store.KeyPair) keys.Pair {
 	for _, path := range f.estate.Hosts["tide1"].Paths() {
 		assert.NotContains(f.t, path, ".moss-new")
 	}
-	now, err := f.Store.KeyPair(f.t.Context(), k.ID)
+	now, err := f.Store.Credential(f.t.Context(), k.ID)
 	require.NoError(f.t, err)
 	assert.Equal(f.t, pair.Fingerprint, now.Fingerprint, "the pair is known by what is in force")
-	verdict, err := f.Custody.Verify(f.t.Context(), "ines", now)
+	verdict, err := f.Custody.Verify(f.t.Context(), "ines", cred(f, now))
 	require.NoError(f.t, err)
 	assert.True(f.t, verdict.Accepted, verdict.Words)
-	assert.Equal(f.t, []int{3, 1}, []int{now.Doors, now.Holders}, "the picture is right before anything is read again")
+	assert.Equal(f.t, []int{3, 1}, []int{now.Points, now.Locations}, "the picture is right before anything is read again")
 	f.quiet()
-	now, err = f.Store.KeyPair(f.t.Context(), k.ID)
+	now, err = f.Store.Credential(f.t.Context(), k.ID)
 	require.NoError(f.t, err)
-	assert.Equal(f.t, []int{3, 1}, []int{now.Doors, now.Holders}, "and after")
+	assert.Equal(f.t, []int{3, 1}, []int{now.Points, now.Locations}, "and after")
 	return pair
 }
 
@@ -89,38 +89,33 @@ func TestKeyPairRotation(t *testing.T) {
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	after := f.whole(k)
 	assert.NotEqual(t, before.Fingerprint, after.Fingerprint)
-	assert.Equal(t, "current retired", f.statesOf(k.Credential()))
-	page, err := f.Store.KeyPairs(t.Context(), store.Query{})
+	assert.Equal(t, "current retired", f.statesOf(k))
+	page, err := f.Store.Credentials(t.Context(), store.Query{Filters: []string{"kind=ssh-key"}})
 	require.NoError(t, err)
 	assert.Len(t, page.Items, 2, "a new key is no new pair")
 
 	noted := strings.Join(r.Plan.Notes, "\n")
 	assert.Contains(t, noted, "exposed: others than its owner may read "+heldKey)
 	// Another type, asked of the rehearsal and of the rotation alike.
-	wish := rotate.Request{Policy: rotation.PolicyUndo, KeyType: "ecdsa-sha2-nistp256"}
-	v, err := f.Rotations.Rehearse(t.Context(), "ines", k2(f, k), wish)
+	wish := rotate.Request{Policy: rotation.PolicyUndo, Type: "ecdsa-sha2-nistp256"}
+	v, err := f.Rotations.Rehearse(t.Context(), "ines", cred(f, k), wish)
 	require.NoError(t, err)
 	require.Equal(t, "passed", v.Verdict, "%+v", v.Checks)
-	_, err = f.Rotations.Start(t.Context(), "ines", k2(f, k), undo, "test", "")
+	_, err = f.Rotations.Start(t.Context(), "ines", cred(f, k), undo, "test", "")
 	require.ErrorIs(t, err, app.ErrRefused, "that was not rehearsed")
-	id, err := f.Rotations.Start(t.Context(), "ines", k2(f, k), wish, "test", "")
+	id, err := f.Rotations.Start(t.Context(), "ines", cred(f, k), wish, "test", "")
 	require.NoError(t, err)
 	require.Equal(t, rotation.FinishedDone, f.ended(id).Result)
-	assert.Equal(t, wish.KeyType, f.whole(k).Type)
+	assert.Equal(t, wish.Type, f.whole(k).Type)
 	_, err = f.Rotations.RehearseUndo(t.Context(), "ines", id)
 	require.NoError(t, err)
 	require.NoError(t, f.Rotations.Decide(t.Context(), "ines", id, rotation.DecideUndo, "test"))
 	require.Equal(t, rotation.FinishedUndone, f.ended(id).Result)
 	assert.Equal(t, after.Fingerprint, f.whole(k).Fingerprint)
-	require.NoError(t, f.Custody.Release(t.Context(), "ines", "handed over", k2(f, k)))
+	require.NoError(t, f.Custody.Release(t.Context(), "ines", "handed over", cred(f, k)))
 }
 
 // k2 reads a pair again: its fingerprint may have changed.
-func k2(f *ferry, k store.KeyPair) store.KeyPair {
-	now, err := f.Store.KeyPair(f.t.Context(), k.ID)
-	require.NoError(f.t, err)
-	return now
-}
 
 // The connection is cut at each command on a door's host and on the holder's.
 func TestKeyConnectionCutAtEachCommand(t *testing.T) {
@@ -159,13 +154,13 @@ func TestKeyConnectionCutAtEachCommand(t *testing.T) {
 func TestKeyThatMustNotBeRotated(t *testing.T) {
 	f := start(t)
 	ctx := t.Context()
-	lost, err := f.Picture.FindKey(ctx, "odile@old-laptop")
+	lost, err := f.Picture.FindCredential(ctx, "odile@old-laptop")
 	require.NoError(t, err)
-	_, err = f.Custody.TakeKey(ctx, "ines", lost, secret.Value{})
+	_, err = f.Custody.Take(ctx, "ines", cred(f, lost), secret.Value{})
 	require.ErrorIs(t, err, app.ErrRefused, "nobody holds it")
-	_, err = f.Custody.TakeKey(ctx, "ines", lost, secret.New(f.file("tide1", heldKey)))
+	_, err = f.Custody.Take(ctx, "ines", cred(f, lost), secret.New(f.file("tide1", heldKey)))
 	require.ErrorIs(t, err, app.ErrInput, "another key")
-	v, err := f.Rotations.Rehearse(ctx, "ines", lost, undo)
+	v, err := f.Rotations.Rehearse(ctx, "ines", cred(f, lost), undo)
 	require.NoError(t, err)
 	assert.Equal(t, "failed", v.Verdict)
 
@@ -176,7 +171,7 @@ func TestKeyThatMustNotBeRotated(t *testing.T) {
 	require.NoError(t, err)
 	locked.Write("/root/.ssh/id_copy", unixhost.File{Mode: 0o600, Owner: "root", Content: closed(t, content)})
 	f.survey("quay2")
-	v, err = f.Rotations.Rehearse(ctx, "ines", k, undo)
+	v, err = f.Rotations.Rehearse(ctx, "ines", cred(f, k), undo)
 	require.NoError(t, err)
 	assert.Equal(t, "failed", v.Verdict)
 	assert.Contains(t, failures(v), "passphrase")
@@ -184,19 +179,19 @@ func TestKeyThatMustNotBeRotated(t *testing.T) {
 	f.survey("quay2")
 
 	// Somebody removes an entry between the rehearsal and the rotation.
-	v, err = f.Rotations.Rehearse(ctx, "ines", k, undo)
+	v, err = f.Rotations.Rehearse(ctx, "ines", cred(f, k), undo)
 	require.NoError(t, err)
 	require.Equal(t, "passed", v.Verdict, failures(v))
 	door, _ := f.estate.Hosts["quay2"].Read(berthDoor)
 	kept := door
 	door.Content = []byte("# cleaned up\n")
 	f.estate.Hosts["quay2"].Write(berthDoor, door)
-	id, err := f.Rotations.Start(ctx, "ines", k, undo, "test", "")
+	id, err := f.Rotations.Start(ctx, "ines", cred(f, k), undo, "test", "")
 	require.NoError(t, err)
 	require.Equal(t, rotation.FinishedUndone, f.ended(id).Result)
 	assert.Equal(t, "# cleaned up\n", f.file("quay2", berthDoor), "nothing is added where somebody took it away")
 	f.quiet()
-	verdict, err := f.Custody.Verify(ctx, "ines", k)
+	verdict, err := f.Custody.Verify(ctx, "ines", cred(f, k))
 	require.NoError(t, err)
 	assert.True(t, verdict.Accepted, "the other doors open: "+verdict.Words)
 	f.estate.Hosts["quay2"].Write(berthDoor, kept)
@@ -205,7 +200,7 @@ func TestKeyThatMustNotBeRotated(t *testing.T) {
 
 	// The key with which we sign in ourselves.
 	require.NoError(t, f.Inventory.SaveSteward(ctx, "ines", "spare", "berth", secret.Value{}, secret.New(f.file("tide1", heldKey))))
-	_, err = f.Rotations.Rehearse(ctx, "ines", k, undo)
+	_, err = f.Rotations.Rehearse(ctx, "ines", cred(f, k), undo)
 	require.ErrorIs(t, err, app.ErrRefused)
 	require.ErrorContains(t, err, "spare")
 }

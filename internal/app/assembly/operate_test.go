@@ -13,7 +13,6 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/assembly"
-	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/app/rotate"
 	"mossledger.example/moss/internal/connect"
 	_ "mossledger.example/moss/internal/connect/directory"
@@ -101,20 +100,38 @@ func (f *ferry) account(spelling string) store.Account {
 func (f *ferry) take(name string) store.Account {
 	f.t.Helper()
 	a := f.account("dir/" + name)
-	_, err := f.Custody.Take(f.t.Context(), "ines", a, secret.New(larkmoor.Passwords[name]))
+	_, err := f.Custody.Take(f.t.Context(), "ines", cred(f, a), secret.New(larkmoor.Passwords[name]))
 	require.NoError(f.t, err)
 	return a
+}
+
+// cred is a credential as it is now: that of an account's password, or the one
+// itself.
+func cred(f *ferry, of any) store.Credential {
+	f.t.Helper()
+	var c store.Credential
+	var err error
+	switch of := of.(type) {
+	case store.Account:
+		c, err = f.Store.NotePassword(context.Background(), of.ID)
+	case store.Credential:
+		c, err = f.Store.Credential(context.Background(), of.ID)
+	default:
+		f.t.Fatalf("%T is no credential", of)
+	}
+	require.NoError(f.t, err)
+	return c
 }
 
 // rotate rehearses, rotates, and returns how it ended or stopped.
 var undo = rotate.Request{Policy: rotation.PolicyUndo}
 
-func (f *ferry) rotate(a custody.Subject, policy rotation.Policy) store.Rotation {
+func (f *ferry) rotate(a any, policy rotation.Policy) store.Rotation {
 	f.t.Helper()
-	v, err := f.Rotations.Rehearse(f.t.Context(), "ines", a, rotate.Request{Policy: policy})
+	v, err := f.Rotations.Rehearse(f.t.Context(), "ines", cred(f, a), rotate.Request{Policy: policy})
 	require.NoError(f.t, err)
 	require.Equal(f.t, "passed", v.Verdict, "%+v", bad(v.Checks))
-	id, err := f.Rotations.Start(f.t.Context(), "ines", a, rotate.Request{Policy: policy}, "test", "")
+	id, err := f.Rotations.Start(f.t.Context(), "ines", cred(f, a), rotate.Request{Policy: policy}, "test", "")
 	require.NoError(f.t, err)
 	return f.ended(id)
 }
@@ -148,12 +165,12 @@ func (f *ferry) findings(kind string) []store.Finding {
 
 func (f *ferry) states(account int64) string {
 	f.t.Helper()
-	return f.statesOf(store.Credential{AccountID: account})
+	return f.statesOf(cred(f, store.Account{ID: account}))
 }
 
 func (f *ferry) statesOf(c store.Credential) string {
 	f.t.Helper()
-	all, err := f.Store.Secrets(f.t.Context(), c)
+	all, err := f.Store.Secrets(f.t.Context(), c.ID)
 	require.NoError(f.t, err)
 	var out []string
 	for _, s := range all {
@@ -187,50 +204,50 @@ func TestCustody(t *testing.T) {
 	f := start(t)
 	ctx := t.Context()
 	a := f.account(`LARKMOOR\svc-tidefeed`)
-	_, err := f.Custody.Take(ctx, "ines", a, secret.New("not-the-Password-1"))
+	_, err := f.Custody.Take(ctx, "ines", cred(f, a), secret.New("not-the-Password-1"))
 	assert.ErrorIs(t, err, app.ErrRefused)
 	assert.Empty(t, f.states(a.ID), "a refused value is not kept")
-	_, err = f.Custody.Take(ctx, "ines", a, secret.Value{})
+	_, err = f.Custody.Take(ctx, "ines", cred(f, a), secret.Value{})
 	assert.ErrorIs(t, err, app.ErrInput)
 	f.take("svc-tidefeed")
 	assert.Equal(t, "current", f.states(a.ID))
 	assert.Len(t, f.findings("stale-copy"), 1, "the copy from last winter's backup")
 
 	f.estate.SetPassword("svc-tidefeed", "Changed-By-Hand-2026")
-	verdict, err := f.Custody.Verify(ctx, "service", a)
+	verdict, err := f.Custody.Verify(ctx, "service", cred(f, a))
 	require.NoError(t, err)
 	assert.Equal(t, connect.VerdictWrong, verdict.Code)
 	require.Len(t, f.findings("drift"), 1)
-	v, err := f.Rotations.Rehearse(ctx, "ines", a, undo)
+	v, err := f.Rotations.Rehearse(ctx, "ines", cred(f, a), undo)
 	require.NoError(t, err)
 	assert.Equal(t, "failed", v.Verdict, "a rotation does not start from a value that is refused")
-	_, err = f.Custody.Take(ctx, "ines", a, secret.New("Changed-By-Hand-2026"))
+	_, err = f.Custody.Take(ctx, "ines", cred(f, a), secret.New("Changed-By-Hand-2026"))
 	require.NoError(t, err)
 	assert.Empty(t, f.findings("drift"), "repaired")
 	assert.Equal(t, "current previous", f.states(a.ID), "the earlier value is kept: nobody proved that it is refused")
 
 	f.estate.Directory.Update(larkmoor.DN("svc-tidefeed"), func(e *standindir.Entry) { e.Locked = true })
-	verdict, err = f.Custody.Verify(ctx, "service", a)
+	verdict, err = f.Custody.Verify(ctx, "service", cred(f, a))
 	require.NoError(t, err)
 	assert.Equal(t, connect.VerdictLocked, verdict.Code)
 	assert.Contains(t, f.findings("drift")[0].Next, "unlock")
 	f.estate.Directory.Update(larkmoor.DN("svc-tidefeed"), func(e *standindir.Entry) { e.Locked = false })
 
-	assert.ErrorIs(t, f.Custody.Reset(ctx, "ines", "", a), app.ErrInput, "a reset needs a reason")
+	assert.ErrorIs(t, f.Custody.Reset(ctx, "ines", "", cred(f, a)), app.ErrInput, "a reset needs a reason")
 	f.estate.Directory.SetFault(standindir.Fault{LoseAnswer: true})
-	require.NoError(t, f.Custody.Reset(ctx, "ines", "nobody knows it", a), "the answer was lost: the authority itself says that it is in force")
+	require.NoError(t, f.Custody.Reset(ctx, "ines", "nobody knows it", cred(f, a)), "the answer was lost: the authority itself says that it is in force")
 	f.estate.Directory.SetFault(standindir.Fault{RefuseChange: true})
-	assert.Error(t, f.Custody.Reset(ctx, "ines", "again", a))
+	assert.Error(t, f.Custody.Reset(ctx, "ines", "again", cred(f, a)))
 	assert.True(t, strings.HasPrefix(f.states(a.ID), "retired current"), f.states(a.ID))
 	f.estate.Directory.SetFault(standindir.Fault{})
-	verdict, err = f.Custody.Verify(ctx, "service", a)
+	verdict, err = f.Custody.Verify(ctx, "service", cred(f, a))
 	require.NoError(t, err)
 	assert.True(t, verdict.Accepted)
 
-	assert.ErrorIs(t, f.Custody.Release(ctx, "ines", "", a), app.ErrInput)
-	require.NoError(t, f.Custody.Release(ctx, "ines", "handed over", a))
+	assert.ErrorIs(t, f.Custody.Release(ctx, "ines", "", cred(f, a)), app.ErrInput)
+	require.NoError(t, f.Custody.Release(ctx, "ines", "handed over", cred(f, a)))
 	assert.Empty(t, f.states(a.ID))
-	_, err = f.Custody.Verify(ctx, "ines", a)
+	_, err = f.Custody.Verify(ctx, "ines", cred(f, a))
 	assert.ErrorIs(t, err, app.ErrRefused)
 }
 
@@ -238,37 +255,37 @@ func TestRotationNeedsARehearsal(t *testing.T) {
 	f := start(t)
 	ctx := t.Context()
 	a := f.account("dir/svc-berth")
-	_, err := f.Rotations.Start(ctx, "ines", a, undo, "test", "")
+	_, err := f.Rotations.Start(ctx, "ines", cred(f, a), undo, "test", "")
 	assert.ErrorContains(t, err, "not in custody")
 	f.take("svc-berth")
-	_, err = f.Rotations.Start(ctx, "ines", a, undo, "test", "")
+	_, err = f.Rotations.Start(ctx, "ines", cred(f, a), undo, "test", "")
 	assert.ErrorContains(t, err, "no rehearsal")
-	_, err = f.Rotations.Start(ctx, "ines", a, undo, "", "")
+	_, err = f.Rotations.Start(ctx, "ines", cred(f, a), undo, "", "")
 	assert.ErrorIs(t, err, app.ErrInput, "and a reason")
-	_, err = f.Rotations.Start(ctx, "ines", a, rotate.Request{Policy: "hope"}, "test", "")
+	_, err = f.Rotations.Start(ctx, "ines", cred(f, a), rotate.Request{Policy: "hope"}, "test", "")
 	assert.ErrorIs(t, err, app.ErrInput)
-	v, err := f.Rotations.Rehearse(ctx, "ines", a, undo)
+	v, err := f.Rotations.Rehearse(ctx, "ines", cred(f, a), undo)
 	require.NoError(t, err)
 	require.Equal(t, "passed", v.Verdict)
 	// The picture changes: what was rehearsed is not what would be done.
 	f.estate.Hosts["tide1"].Write("/etc/tide/backup.env", unixhost.File{Content: []byte("BIND_DN=" + larkmoor.DN("svc-berth") + "\nBIND_PASSWORD=" + larkmoor.Passwords["svc-berth"] + "\n")})
 	f.estate.Hosts["tide1"].AddUnit(unixhost.Unit{Name: "late.service", Environment: []string{"/etc/tide/backup.env"}, Exec: "/bin/late", Enabled: true})
 	f.survey("tide1")
-	_, err = f.Rotations.Start(ctx, "ines", a, undo, "test", "")
+	_, err = f.Rotations.Start(ctx, "ines", cred(f, a), undo, "test", "")
 	assert.ErrorContains(t, err, "picture changed")
 	// A failing rehearsal does not count either; an override does.
 	f.estate.Hosts["quay2"].SetFault(unixhost.Fault{Down: true})
-	v, err = f.Rotations.Rehearse(ctx, "ines", a, undo)
+	v, err = f.Rotations.Rehearse(ctx, "ines", cred(f, a), undo)
 	require.NoError(t, err)
 	assert.Equal(t, "failed", v.Verdict)
-	_, err = f.Rotations.Start(ctx, "ines", a, undo, "test", "")
+	_, err = f.Rotations.Start(ctx, "ines", cred(f, a), undo, "test", "")
 	assert.ErrorContains(t, err, "failed")
 	f.estate.Hosts["quay2"].SetFault(unixhost.Fault{})
-	id, err := f.Rotations.Start(ctx, "ines", a, undo, "test", "it burns")
+	id, err := f.Rotations.Start(ctx, "ines", cred(f, a), undo, "test", "it burns")
 	require.NoError(t, err)
-	_, err = f.Rotations.Start(ctx, "ines", a, undo, "test", "twice")
+	_, err = f.Rotations.Start(ctx, "ines", cred(f, a), undo, "test", "twice")
 	assert.ErrorIs(t, err, app.ErrRefused, "one at a time")
-	_, err = f.Custody.Verify(ctx, "ines", a)
+	_, err = f.Custody.Verify(ctx, "ines", cred(f, a))
 	assert.ErrorIs(t, err, app.ErrRefused, "not while it is being changed")
 	assert.Equal(t, "done", f.ended(id).Result)
 	late, _ := f.estate.Hosts["tide1"].Read("/etc/tide/backup.env")
@@ -347,7 +364,7 @@ func TestUndoAfterTheEnd(t *testing.T) {
 		f.ready(true, quay+"/berth.service", quay+"/gangway.service")
 	}
 	assert.Equal(t, "retired current", f.states(a.ID))
-	verdict, err := f.Custody.Verify(ctx, "ines", a)
+	verdict, err := f.Custody.Verify(ctx, "ines", cred(f, a))
 	require.NoError(t, err)
 	assert.True(t, verdict.Accepted)
 	assert.ErrorIs(t, f.Rotations.Decide(ctx, "ines", r.ID, rotation.DecideUndo, "again"), app.ErrRefused)
@@ -362,11 +379,11 @@ func TestUndoAfterTheEnd(t *testing.T) {
 func TestFileEditedInBetween(t *testing.T) {
 	f := start(t)
 	a := f.take("svc-berth")
-	_, err := f.Rotations.Rehearse(t.Context(), "ines", a, undo)
+	_, err := f.Rotations.Rehearse(t.Context(), "ines", cred(f, a), undo)
 	require.NoError(t, err)
 	h := f.estate.Hosts["quay2"]
 	h.Write("/etc/berth/berth.env", unixhost.File{Mode: 0o640, Content: []byte("BERTH_BIND_DN=x\nBERTH_BIND_PASSWORD=edited-by-hand\n")})
-	id, err := f.Rotations.Start(t.Context(), "ines", a, undo, "test", "")
+	id, err := f.Rotations.Start(t.Context(), "ines", cred(f, a), undo, "test", "")
 	require.NoError(t, err)
 	assert.Equal(t, rotation.FinishedUndone, f.ended(id).Result)
 	records, err := f.Store.Journal(t.Context(), id, 0)
@@ -408,7 +425,7 @@ func TestConnectionCutAtEachCommand(t *testing.T) {
 			for _, path := range f.estate.Hosts["tide1"].Paths() {
 				assert.NotContains(t, path, ".moss-new", "nothing is left")
 			}
-			verdict, err := f.Custody.Verify(t.Context(), "ines", a)
+			verdict, err := f.Custody.Verify(t.Context(), "ines", cred(f, a))
 			require.NoError(t, err)
 			assert.True(t, verdict.Accepted)
 		})
@@ -437,12 +454,12 @@ func TestAnOperatorThatStopsIsTakenUpAgain(t *testing.T) {
 	require.NoError(t, err)
 	f.survey()
 	a := f.take("svc-manifest")
-	v, err := f.Rotations.Rehearse(ctx, "ines", a, undo)
+	v, err := f.Rotations.Rehearse(ctx, "ines", cred(f, a), undo)
 	require.NoError(t, err)
 	require.Equal(t, "passed", v.Verdict)
 	hang := make(chan struct{})
 	estate.Directory.SetFault(standindir.Fault{Hang: hang})
-	id, err := f.Rotations.Start(ctx, "ines", a, undo, "test", "")
+	id, err := f.Rotations.Start(ctx, "ines", cred(f, a), undo, "test", "")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		records, err := f.Store.Journal(ctx, id, 0)

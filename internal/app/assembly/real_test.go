@@ -79,7 +79,7 @@ func TestRealDataStores(t *testing.T) {
 	f.survey()
 	for _, name := range []string{"pg/svc_berth1", "maria/svc_berth1"} {
 		a := f.account(name)
-		_, err := o.Custody.Take(ctx, "ines", a, secret.New(lab.AccountPassword))
+		_, err := o.Custody.Take(ctx, "ines", cred(f, a), secret.New(lab.AccountPassword))
 		require.NoError(t, err)
 	}
 	f.survey()
@@ -93,7 +93,7 @@ func TestRealDataStores(t *testing.T) {
 	maria.Run(t, "alter user svc_berth1@'%' identified by 'Another-Passw0rd.7'")
 	h.Shell(t, "sed -i 's/"+lab.AccountPassword+"/Another-Passw0rd.7/' /srv/mariadb/settings.json && systemctl restart mariadb-app")
 	a := f.account("maria/svc_berth1")
-	_, err = o.Custody.Take(ctx, "ines", a, secret.New("Another-Passw0rd.7"))
+	_, err = o.Custody.Take(ctx, "ines", cred(f, a), secret.New("Another-Passw0rd.7"))
 	require.NoError(t, err)
 	f.survey()
 	for _, c := range []struct{ account, unit string }{{"pg/svc_berth1", "postgres-app.service"}, {"maria/svc_berth1", "mariadb-app.service"}} {
@@ -118,7 +118,7 @@ func TestRealDataStores(t *testing.T) {
 // own client, which offers what stands in the public file.
 func (f *ferry) realKey(h *lab.Host) {
 	ctx := f.t.Context()
-	k, err := f.Picture.FindKey(ctx, "tide data")
+	k, err := f.Picture.FindCredential(ctx, "tide data")
 	require.NoError(f.t, err)
 	enter := func(as string) string {
 		return h.Shell(f.t, as+" -o BatchMode=yes -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null door@"+h.Address+" id -un 2>&1 || true")
@@ -131,7 +131,7 @@ func (f *ferry) realKey(h *lab.Host) {
 	h.Shell(f.t, "mv /home/tide/.ssh/kept /home/tide/.ssh/id_ecdsa.pub")
 	require.Contains(f.t, enter(tide), "door")
 	old, public := h.Shell(f.t, "cat /home/tide/.ssh/id_ecdsa"), h.Shell(f.t, "cat /home/tide/.ssh/id_ecdsa.pub")
-	verdict, err := f.Custody.TakeKey(ctx, "ines", k, secret.Value{})
+	verdict, err := f.Custody.Take(ctx, "ines", cred(f, k), secret.Value{})
 	require.NoError(f.t, err)
 	require.True(f.t, verdict.Accepted, verdict.Words)
 	r := f.rotate(k, rotation.PolicyUndo)

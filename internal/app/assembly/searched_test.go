@@ -29,7 +29,7 @@ func TestASlowSurveyThatBeganBeforeCustody(t *testing.T) {
 		return err == nil && len(visits) == len(quays)
 	}, 10*time.Second, time.Millisecond, "both are being read")
 	a := f.account("dir/svc-berth")
-	_, err = f.Custody.Take(ctx, "ines", a, secret.New(larkmoor.Passwords["svc-berth"]))
+	_, err = f.Custody.Take(ctx, "ines", cred(f, a), secret.New(larkmoor.Passwords["svc-berth"]))
 	require.NoError(t, err)
 	// The search is quick: alone it would end first.
 	for _, host := range quays {
@@ -40,7 +40,7 @@ func TestASlowSurveyThatBeganBeforeCustody(t *testing.T) {
 		v, err := f.Store.Survey(ctx, id)
 		return err == nil && v.State == "done"
 	}, 30*time.Second, 20*time.Millisecond)
-	v, err := f.Rotations.Rehearse(ctx, "ines", a, undo)
+	v, err := f.Rotations.Rehearse(ctx, "ines", cred(f, a), undo)
 	require.NoError(t, err)
 	assert.Equal(t, "passed", v.Verdict, "%+v", bad(v.Checks))
 	copies := 0

@@ -36,13 +36,13 @@ func TestTwoRotationsOfOneFile(t *testing.T) {
 	f.survey()
 	var running []int64
 	for _, a := range accounts {
-		v, err := f.Rotations.Rehearse(ctx, "ines", a, undo)
+		v, err := f.Rotations.Rehearse(ctx, "ines", cred(f, a), undo)
 		require.NoError(t, err)
 		require.Equal(t, "passed", v.Verdict, failures(v))
 		require.Contains(t, fmt.Sprint(v.Plan.Steps), "/etc/shared/both.env")
 	}
 	for _, a := range accounts {
-		id, err := f.Rotations.Start(ctx, "ines", a, undo, "test", "")
+		id, err := f.Rotations.Start(ctx, "ines", cred(f, a), undo, "test", "")
 		require.NoError(t, err)
 		running = append(running, id)
 	}

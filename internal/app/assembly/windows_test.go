@@ -48,10 +48,10 @@ func (f *ferry) dependent(system, name string) store.Dependent {
 
 func (f *ferry) run(a store.Account, wish rotate.Request) store.Rotation {
 	f.t.Helper()
-	v, err := f.Rotations.Rehearse(f.t.Context(), "ines", a, wish)
+	v, err := f.Rotations.Rehearse(f.t.Context(), "ines", cred(f, a), wish)
 	require.NoError(f.t, err)
 	require.Equal(f.t, "passed", v.Verdict, "%+v", v.Checks)
-	id, err := f.Rotations.Start(f.t.Context(), "ines", a, wish, "test", "")
+	id, err := f.Rotations.Start(f.t.Context(), "ines", cred(f, a), wish, "test", "")
 	require.NoError(f.t, err)
 	return f.ended(id)
 }
@@ -134,13 +134,13 @@ func TestWindowsRotation(t *testing.T) {
 	// Deleted between survey and rotation, and a log-on that somebody changed.
 	skerry.RemoveService("QuayLineBoarding")
 	north.UpdateService("QuayLineFares", func(s *windowshost.Service) { s.Account = `LARKMOOR\svc-terminal` })
-	v, err := f.Rotations.Rehearse(t.Context(), "ines", a, undo)
+	v, err := f.Rotations.Rehearse(t.Context(), "ines", cred(f, a), undo)
 	require.NoError(t, err)
 	require.Equal(t, "failed", v.Verdict)
 	words := fmt.Sprint(v.Checks)
 	assert.Contains(t, words, "do not name an object that is there")
 	assert.Contains(t, words, `it logs on as LARKMOOR\svc-terminal now`)
-	id, err := f.Rotations.Start(t.Context(), "ines", a, undo, "test", "it burns")
+	id, err := f.Rotations.Start(t.Context(), "ines", cred(f, a), undo, "test", "it burns")
 	require.NoError(t, err)
 	require.Equal(t, rotation.FinishedUndone, f.ended(id).Result, "what is gone or somebody else's is left alone, the rest goes back")
 	account, _ := north.Stores("QuayLineFares")
@@ -218,7 +218,7 @@ func TestRepairOfACopy(t *testing.T) {
 
 	// A value that the account never had here is nobody's to overwrite.
 	b := f.take("svc-tidefeed")
-	_, err = f.Rotations.Rehearse(t.Context(), "ines", b, rotate.Request{Policy: rotation.PolicyUndo, Assign: []int64{f.dependent("tide1", "backup.env").ID}})
+	_, err = f.Rotations.Rehearse(t.Context(), "ines", cred(f, b), rotate.Request{Policy: rotation.PolicyUndo, Assign: []int64{f.dependent("tide1", "backup.env").ID}})
 	assert.ErrorContains(t, err, "replacing it would lose something unknown")
 }
 
@@ -303,14 +303,14 @@ func TestAssign(t *testing.T) {
 		{a, []int64{99999}, "not found"},
 		{f.account("north1/terminal"), []int64{f.dependent("skerry1", "KioskAgent").ID}, "is a local account of north1"},
 	} {
-		_, err := f.Rotations.Rehearse(ctx, "ines", c.account, rotate.Request{Policy: rotation.PolicyUndo, Assign: c.assign})
+		_, err := f.Rotations.Rehearse(ctx, "ines", cred(f, c.account), rotate.Request{Policy: rotation.PolicyUndo, Assign: c.assign})
 		assert.ErrorContains(t, err, c.words)
 	}
-	v, err := f.Rotations.Rehearse(ctx, "ines", f.account("dir/svc-gangway"), wish)
+	v, err := f.Rotations.Rehearse(ctx, "ines", cred(f, f.account("dir/svc-gangway")), wish)
 	require.NoError(t, err)
 	assert.Equal(t, "failed", v.Verdict, "not in custody")
 	for _, w := range []rotate.Request{{Policy: rotation.PolicyUndo, When: "later"}, {Policy: rotation.PolicyUndo, When: rotation.RestartWindow}, {Policy: rotation.PolicyUndo, When: rotation.RestartWindow, NotBefore: time.Now().Add(-2 * time.Hour), NotAfter: time.Now().Add(-time.Hour)}} {
-		_, err := f.Rotations.Rehearse(ctx, "ines", other, w)
+		_, err := f.Rotations.Rehearse(ctx, "ines", cred(f, other), w)
 		assert.ErrorIs(t, err, app.ErrInput)
 	}
 

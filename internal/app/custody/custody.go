@@ -1,10 +1,13 @@
-// Package custody takes credentials, keeps them sealed, verifies and releases
-// them: the password of an account, or a key pair with the doors that it opens.
+// Package custody takes credentials of any kind, keeps them sealed, verifies and
+// releases them.
 package custody
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
+	"slices"
 	"sync"
 
 	"mossledger.example/moss/internal/app"
@@ -13,6 +16,7 @@ import (
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/app/survey"
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/store"
@@ -48,71 +52,124 @@ func ownPassword(a store.Account) error {
 	return nil
 }
 
-// Take takes an account with its known password, which is verified at
-// the authority at once.
-func (custody *Custody) Take(ctx context.Context, by string, a store.Account, value secret.Value) (connect.Verdict, error) {
-	if value.Empty() {
-		return connect.Verdict{}, fmt.Errorf("%w: no password was given", app.ErrInput)
+// mayKeep refuses a credential that is not ours to change.
+func (custody *Custody) mayKeep(ctx context.Context, c store.Credential) error {
+	if c.Kind != credential.Password {
+		return custody.NotOurs(ctx, c)
 	}
-	if err := ownPassword(a); err != nil {
-		return connect.Verdict{}, err
-	}
-	if err := custody.NotRotating(ctx, a); err != nil {
-		return connect.Verdict{}, err
-	}
-	_, target, verifier, err := custody.inventory.Authority(ctx, a)
+	a, err := custody.store.Account(ctx, c.AccountID)
 	if err != nil {
-		return connect.Verdict{}, err
+		return err
 	}
-	sealed, err := custody.sealed.NewSecret(a.Credential(), a.SystemID, 0, value)
-	if err != nil {
-		return connect.Verdict{}, err
-	}
+	return ownPassword(a)
+}
+
+// errSilent: points could not be asked.
+var errSilent = errors.New("not every point could be asked")
+
+// Take takes a credential with its known value, which is proven where it is
+// accepted at once. Without a value that of a key is read from a file that holds
+// it. A point that refuses while another accepts is told in the verdict, and by
+// the finding drift.
+func (custody *Custody) Take(ctx context.Context, by string, c store.Credential, value secret.Value) (connect.Verdict, error) {
 	var verdict connect.Verdict
-	entry := ledger.Entry{Actor: by, Act: "custody.take", Subject: a.Name, System: a.System, Ref: fmt.Sprintf("account/%d", a.ID)}
+	spec, err := credential.Of(c.Kind)
+	if err != nil {
+		return verdict, err
+	}
+	if err := custody.NotRotating(ctx, c); err != nil {
+		return verdict, err
+	}
+	if err := custody.mayKeep(ctx, c); err != nil {
+		return verdict, err
+	}
+	points, holders, err := custody.picture.Points(ctx, c)
+	if err != nil {
+		return verdict, err
+	}
+	if len(points) == 0 {
+		return verdict, fmt.Errorf("%w: no entry that lets its holder in is known, so that nothing could prove it: survey the systems that it opens", app.ErrRefused)
+	}
+	if value.Empty() && spec.Public == nil {
+		return verdict, fmt.Errorf("%w: no %s was given", app.ErrInput, spec.Title)
+	}
+	entry := ledger.Entry{Actor: by, Act: "custody.take", Subject: c.Name, System: c.System, Ref: c.ID.Ref(), Detail: c.Fingerprint}
 	err = custody.base.Act(ctx, entry, func() error {
-		var err error
-		if verdict, err = verifier.Verify(ctx, target, inventory.RefOf(a), value); err != nil {
+		if value.Empty() {
+			if value, err = custody.readPrivate(ctx, c, holders); err != nil {
+				return err
+			}
+		}
+		if value, err = spec.Clean(value); err != nil {
+			return fmt.Errorf("%w: %w", app.ErrInput, err)
+		}
+		if spec.Public != nil {
+			public, err := spec.Public(value)
+			if err != nil {
+				return fmt.Errorf("%w: %w", app.ErrInput, err)
+			}
+			if public.Fingerprint != c.Fingerprint {
+				return fmt.Errorf("%w: that is another key: %s", app.ErrInput, public.Fingerprint)
+			}
+		}
+		answers := custody.TryAll(ctx, c, points, value)
+		var silent error
+		verdict, silent = judged(answers)
+		if !slices.ContainsFunc(answers, func(a Answer) bool { return a.Err == nil && a.Verdict.Accepted }) {
+			if silent != nil {
+				return silent
+			}
+			return fmt.Errorf("%w: %s does not accept it: %s", app.ErrRefused, cmp.Or(c.System, "no door"), verdict.Words)
+		}
+		made, err := custody.sealed.NewSecret(c, 0, value)
+		if err != nil {
 			return err
 		}
-		if !verdict.Accepted {
-			return fmt.Errorf("%w: %s does not accept it: %s", app.ErrRefused, target.Name, verdict.Words)
-		}
-		return custody.store.TakeCustody(context.WithoutCancel(ctx), sealed, by, verdict.Words)
+		return custody.store.TakeCustody(context.WithoutCancel(ctx), made, by, verdict.Words)
 	})
 	if err != nil {
 		return verdict, err
 	}
-	if _, err := custody.LinkStewards(context.WithoutCancel(ctx), by, a, &value); err != nil {
+	keep := context.WithoutCancel(ctx)
+	if c.Kind == credential.Password {
+		a, err := custody.store.Account(keep, c.AccountID)
+		if err == nil {
+			_, err = custody.LinkStewards(keep, by, a, &value)
+		}
+		if err != nil {
+			return verdict, err
+		}
+	}
+	if err := custody.afterCustody(ctx, c); err != nil {
 		return verdict, err
 	}
-	return verdict, custody.afterCustody(ctx, a)
+	return verdict, custody.saveVerdict(keep, c, verdict, nil)
 }
 
 // NotRotating refuses a credential whose rotation is not finished.
-func (custody *Custody) NotRotating(ctx context.Context, s Subject) error {
-	page, err := custody.store.Rotations(ctx, store.Query{Filters: append(RotationsOf(s.Credential()), "mode!=finished"), Limit: 1})
+func (custody *Custody) NotRotating(ctx context.Context, c store.Credential) error {
+	page, err := custody.store.Rotations(ctx, store.Query{Filters: []string{fmt.Sprintf("credential_id=%d", c.ID), "mode!=finished"}, Limit: 1})
 	if err != nil {
 		return err
 	}
 	if len(page.Items) > 0 {
-		return fmt.Errorf("%w: rotation %d of %s is not finished", app.ErrRefused, page.Items[0].ID, NameOf(s))
+		return fmt.Errorf("%w: rotation %d of %s is not finished", app.ErrRefused, page.Items[0].ID, c.Name)
 	}
 	return nil
 }
 
 // afterCustody looks again at held copies, which can now be compared.
-func (custody *Custody) afterCustody(ctx context.Context, s Subject) error {
+func (custody *Custody) afterCustody(ctx context.Context, c store.Credential) error {
 	ctx = context.WithoutCancel(ctx)
 	custody.base.ForgetKnown()
-	if err := custody.store.SetFindings(ctx, driftKey(s.Credential()), nil); err != nil {
+	if err := custody.store.SetFindings(ctx, driftKey(c), nil); err != nil {
 		return err
 	}
-	if kept, err := custody.store.Custody(ctx, s.Credential()); err == nil && !kept.Taken.IsZero() {
-		custody.survey.SearchLater()
+	if c.Fingerprint != "" {
+		return nil // where it is known by its public half
 	}
-	if s.Credential().KeyID != 0 {
-		return nil // where it is known by its fingerprint
+	if now, err := custody.store.Credential(ctx, c.ID); err == nil && now.InCustody() {
+		custody.survey.SearchLater()
 	}
 	systems, err := custody.store.AllSystems(ctx)
 	if err != nil {
@@ -122,19 +179,19 @@ func (custody *Custody) afterCustody(ctx context.Context, s Subject) error {
 }
 
 // Release ends custody.
-func (custody *Custody) Release(ctx context.Context, by, reason string, s Subject) error {
+func (custody *Custody) Release(ctx context.Context, by, reason string, c store.Credential) error {
 	if reason == "" {
 		return fmt.Errorf("%w: give a reason: the sealed values are removed", app.ErrInput)
 	}
-	if a, isAccount := s.(store.Account); isAccount {
+	if c.Kind == credential.Password {
 		// Law 2, for our own log-ons: they get the value before it is removed.
-		if err := custody.unlinkStewards(ctx, by, a); err != nil {
+		if err := custody.unlinkStewards(ctx, by, c); err != nil {
 			return err
 		}
 	}
-	err := custody.store.ReleaseCustody(ctx, s.Credential(), ledger.Entry{Actor: by, Act: "custody.release", Phase: ledger.Outcome, Subject: NameOf(s), System: SystemOf(s), Reason: reason, Result: "done"})
+	err := custody.store.ReleaseCustody(ctx, c.ID, ledger.Entry{Actor: by, Act: "custody.release", Phase: ledger.Outcome, Subject: c.Name, System: c.System, Ref: c.ID.Ref(), Reason: reason, Result: "done"})
 	if err != nil {
 		return err
 	}
-	return custody.afterCustody(ctx, s)
+	return custody.afterCustody(ctx, c)
 }

@@ -12,18 +12,17 @@ type Store interface {
 	Account(ctx context.Context, id int64) (store.Account, error)
 	AddCandidate(ctx context.Context, v store.Secret) error
 	AllSystems(ctx context.Context) ([]store.System, error)
-	Custodies(ctx context.Context) ([]store.Credential, error)
-	Custody(ctx context.Context, c store.Credential) (store.Custody, error)
-	DropCandidate(ctx context.Context, c store.Credential, fingerprint string) error
-	KeyPair(ctx context.Context, id int64) (store.KeyPair, error)
+	InCustody(ctx context.Context) ([]store.Credential, error)
+	Credential(ctx context.Context, id store.CredentialID) (store.Credential, error)
+	DropCandidate(ctx context.Context, id store.CredentialID, fingerprint string) error
 	LinkStewards(ctx context.Context, links []store.StewardLink, entries ...ledger.Entry) error
 	LogOn(ctx context.Context, name string) (store.LogOn, error)
 	LogOns(ctx context.Context, q store.Query) (store.Page[store.LogOn], error)
 	Lookup(ctx context.Context) (*store.Lookup, error)
 	OpenCandidates(ctx context.Context) ([]store.Secret, error)
-	ReleaseCustody(ctx context.Context, c store.Credential, entries ...ledger.Entry) error
+	ReleaseCustody(ctx context.Context, id store.CredentialID, entries ...ledger.Entry) error
 	Rotations(ctx context.Context, q store.Query) (store.Page[store.Rotation], error)
-	SaveVerdict(ctx context.Context, c store.Credential, verdict string, words string) error
+	SaveVerdict(ctx context.Context, id store.CredentialID, verdict string, words string) error
 	SetFindings(ctx context.Context, scope string, list []store.Finding) error
 	StewardLinkOf(ctx context.Context, system int64) (v store.StewardLink, err error)
 	StewardLinks(ctx context.Context, account int64) ([]store.StewardLink, error)

@@ -9,18 +9,26 @@ import (
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/store"
 )
 
-// Reset takes an account by setting a new password with the
-// authority's privileged log-on. What still holds the earlier one breaks: the
+// Reset takes a password by setting a new one with the authority's privileged
+// log-on. What still holds the earlier one breaks: the
 // caller must have said so to the user.
-func (custody *Custody) Reset(ctx context.Context, by, reason string, a store.Account) error {
+func (custody *Custody) Reset(ctx context.Context, by, reason string, c store.Credential) error {
+	if c.Kind != credential.Password {
+		return fmt.Errorf("%w: a password can be reset; a key is taken as it is, then rotated", app.ErrInput)
+	}
 	if reason == "" {
 		return fmt.Errorf("%w: a reset breaks whatever still uses the old password: give a reason", app.ErrInput)
+	}
+	a, err := custody.store.Account(ctx, c.AccountID)
+	if err != nil {
+		return err
 	}
 	if err := ownPassword(a); err != nil {
 		return err
@@ -28,7 +36,7 @@ func (custody *Custody) Reset(ctx context.Context, by, reason string, a store.Ac
 	if a.Enabled == estate.No {
 		return fmt.Errorf("%w: %s is disabled: nothing could prove the new password; enable it first", app.ErrRefused, a.Name)
 	}
-	if err := custody.NotRotating(ctx, a); err != nil {
+	if err := custody.NotRotating(ctx, c); err != nil {
 		return err
 	}
 	connector, target, verifier, err := custody.inventory.Authority(ctx, a)
@@ -39,11 +47,11 @@ func (custody *Custody) Reset(ctx context.Context, by, reason string, a store.Ac
 	if !ok {
 		return fmt.Errorf("%w: %s cannot change a password", app.ErrCannot, target.Name)
 	}
-	value, err := custody.Generate(ctx, a)
+	value, err := custody.Make(ctx, c, secret.Value{}, "")
 	if err != nil {
 		return err
 	}
-	sealed, err := custody.sealed.NewSecret(a.Credential(), a.SystemID, 0, value)
+	sealed, err := custody.sealed.NewSecret(c, 0, value)
 	if err != nil {
 		return err
 	}
@@ -54,11 +62,11 @@ func (custody *Custody) Reset(ctx context.Context, by, reason string, a store.Ac
 	if err := custody.store.AddCandidate(ctx, sealed); err != nil { // law 1
 		return err
 	}
-	entry := ledger.Entry{Actor: by, Act: "custody.reset", Subject: a.Name, System: a.System, Reason: reason, Ref: fmt.Sprintf("account/%d", a.ID)}
+	entry := ledger.Entry{Actor: by, Act: "custody.reset", Subject: a.Name, System: a.System, Reason: reason, Ref: c.ID.Ref()}
 	err = custody.base.Act(ctx, entry, func() error {
 		changeErr := changer.Change(ctx, target, inventory.RefOf(a), value)
 		if changeErr != nil && !connect.IsUnclear(changeErr) {
-			return errors.Join(changeErr, custody.store.DropCandidate(context.WithoutCancel(ctx), a.Credential(), sealed.Fingerprint))
+			return errors.Join(changeErr, custody.store.DropCandidate(context.WithoutCancel(ctx), c.ID, sealed.Fingerprint))
 		}
 		for _, v := range own {
 			if v.ID != a.SystemID {
@@ -89,7 +97,7 @@ func (custody *Custody) Reset(ctx context.Context, by, reason string, a store.Ac
 		}
 		if changeErr == nil && verdict.Code != connect.VerdictWrong {
 			// The authority said that it took the value; what it refuses is the account.
-			return errors.Join(custody.store.TakeCustody(keep, sealed, by, verdict.Words), custody.store.SaveVerdict(keep, a.Credential(), "refused", verdict.Words),
+			return errors.Join(custody.store.TakeCustody(keep, sealed, by, verdict.Words), custody.store.SaveVerdict(keep, c.ID, "refused", verdict.Words),
 				fmt.Errorf("%w: the new password is set and in custody, but %s does not let %s in: %s", app.ErrRefused, target.Name, a.Name, verdict.Words))
 		}
 		return errors.Join(changeErr, fmt.Errorf("%w: %s does not accept the new value: %s", app.ErrRefused, target.Name, verdict.Words))
@@ -97,23 +105,34 @@ func (custody *Custody) Reset(ctx context.Context, by, reason string, a store.Ac
 	if err != nil {
 		return err
 	}
-	return custody.afterCustody(ctx, a)
+	return custody.afterCustody(ctx, c)
 }
 
-// Generate draws a new value that the account's authority will accept, as far as
-// its policy can be read.
-func (custody *Custody) Generate(ctx context.Context, a store.Account) (secret.Value, error) {
-	policy := secret.DefaultPolicy()
-	rules, err := custody.PasswordRules(ctx, a)
+// Make draws a new value of a credential that takes the place of another: a
+// password that its authority will accept, as far as its policy can be read; a key
+// of the type that is wanted, or of the one before.
+func (custody *Custody) Make(ctx context.Context, c store.Credential, before secret.Value, wanted string) (secret.Value, error) {
+	spec, err := credential.Of(c.Kind)
 	if err != nil {
 		return secret.Value{}, err
 	}
-	if rules.Longest > 0 && rules.Longest < policy.Length {
-		policy.Length = rules.Longest
+	if spec.Make == nil {
+		return secret.Value{}, fmt.Errorf("%w: a new %s is not made here", app.ErrCannot, spec.Title)
 	}
-	policy.Length = max(policy.Length, rules.Shortest)
-	policy.Avoid = append(strings.FieldsFunc(a.DisplayName, func(r rune) bool { return strings.ContainsRune(",.-_ #\t", r) }), a.Name)
-	return policy.Generate(custody.base.Random)
+	want := credential.Wanted{Like: before, Type: wanted}
+	if c.Kind == credential.Password {
+		a, err := custody.store.Account(ctx, c.AccountID)
+		if err != nil {
+			return secret.Value{}, err
+		}
+		rules, err := custody.PasswordRules(ctx, a)
+		if err != nil {
+			return secret.Value{}, err
+		}
+		want.Shortest, want.Longest = rules.Shortest, rules.Longest
+		want.Avoid = append(strings.FieldsFunc(a.DisplayName, func(r rune) bool { return strings.ContainsRune(",.-_ #\t", r) }), a.Name)
+	}
+	return spec.Make(want, custody.base.Random)
 }
 
 // PasswordRules asks the authority which rules a new password of an account has

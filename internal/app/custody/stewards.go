@@ -121,12 +121,12 @@ func (custody *Custody) LinkStewards(ctx context.Context, by string, a store.Acc
 
 // unlinkStewards gives the stored log-ons the value that is in force, before
 // custody ends.
-func (custody *Custody) unlinkStewards(ctx context.Context, by string, a store.Account) error {
-	links, err := custody.store.StewardLinks(ctx, a.ID)
+func (custody *Custody) unlinkStewards(ctx context.Context, by string, c store.Credential) error {
+	links, err := custody.store.StewardLinks(ctx, c.AccountID)
 	if err != nil || len(links) == 0 {
 		return err
 	}
-	own, err := custody.sealed.Values(ctx, a.Credential())
+	own, err := custody.sealed.Values(ctx, c.ID)
 	if err != nil || own.Current.Empty() {
 		return err
 	}

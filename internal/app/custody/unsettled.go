@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/app"
-	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/store"
@@ -49,9 +48,9 @@ func (custody *Custody) settleCandidates(ctx context.Context) (left int, err err
 	var list []store.Finding
 	var errs []error
 	for _, s := range open {
-		a, err := custody.store.Account(ctx, s.AccountID)
+		c, err := custody.store.Credential(ctx, s.CredentialID)
 		if err == nil {
-			err = custody.settleCandidate(ctx, a, s)
+			err = custody.settleCandidate(ctx, c, s)
 		}
 		if err == nil {
 			continue
@@ -59,27 +58,25 @@ func (custody *Custody) settleCandidates(ctx context.Context) (left int, err err
 		left++
 		errs = append(errs, err)
 		list = append(list, store.Finding{
-			Key: fmt.Sprintf("unsettled/%d", s.ID), Kind: "unsettled", Severity: "high", Subject: a.Name, System: a.System, AccountID: a.ID,
-			What: fmt.Sprintf("a reset of %s was interrupted, and which password is in force is not known yet: %v", a.Name, err), Next: "nothing: the sealed value is kept, and " + a.System + " is asked until it answers",
+			Key: fmt.Sprintf("unsettled/%d", s.ID), Kind: "unsettled", Severity: "high", Subject: c.Name, System: c.System, AccountID: c.AccountID, CredentialID: c.ID,
+			What: fmt.Sprintf("a reset of %s was interrupted, and which password is in force is not known yet: %v", c.Name, err), Next: "nothing: the sealed value is kept, and " + c.System + " is asked until it answers",
 		})
 	}
 	return left, errors.Join(append(errs, custody.store.SetFindings(context.WithoutCancel(ctx), "unsettled/", list))...)
 }
 
-func (custody *Custody) settleCandidate(ctx context.Context, a store.Account, s store.Secret) error {
+func (custody *Custody) settleCandidate(ctx context.Context, c store.Credential, s store.Secret) error {
 	value, err := custody.base.Sealer.Open(s.Binding(), s.Sealed)
 	if err != nil {
 		return err
 	}
-	_, target, verifier, err := custody.inventory.Authority(ctx, a)
+	points, _, err := custody.picture.Points(ctx, c)
 	if err != nil {
 		return err
 	}
-	limited, cancel := context.WithTimeout(ctx, time.Minute)
-	defer cancel()
-	entry := ledger.Entry{Actor: app.ByService, Act: "custody.settle", Subject: a.Name, System: a.System, Ref: fmt.Sprintf("account/%d", a.ID)}
+	entry := ledger.Entry{Actor: app.ByService, Act: "custody.settle", Subject: c.Name, System: c.System, Ref: c.ID.Ref()}
 	return custody.base.Act(ctx, entry, func() error {
-		verdict, err := verifier.Verify(limited, target, inventory.RefOf(a), value)
+		verdict, err := judged(custody.TryAll(ctx, c, points, value))
 		keep := context.WithoutCancel(ctx)
 		switch {
 		case err != nil:
@@ -88,10 +85,10 @@ func (custody *Custody) settleCandidate(ctx context.Context, a store.Account, s 
 			if err := custody.store.TakeCustody(keep, s, app.ByService, "found in force after an interruption: "+verdict.Words); err != nil {
 				return err
 			}
-			return custody.afterCustody(keep, a)
+			return custody.afterCustody(keep, c)
 		case verdict.Code == connect.VerdictWrong:
-			return custody.store.DropCandidate(keep, a.Credential(), s.Fingerprint)
+			return custody.store.DropCandidate(keep, c.ID, s.Fingerprint)
 		}
-		return fmt.Errorf("%s does not tell: %s", target.Name, verdict.Words)
+		return fmt.Errorf("%s does not tell: %s", c.System, verdict.Words)
 	})
 }

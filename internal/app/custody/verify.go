@@ -4,65 +4,62 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"time"
 
 	"mossledger.example/moss/internal/app"
-	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/store"
 )
 
-// Verify signs in with a sealed value. A refusal raises the finding
+func driftKey(c store.Credential) string { return fmt.Sprintf("drift/%d", c.ID) }
+
+// Verify proves a sealed value where it is accepted. A refusal raises the finding
 // drift.
-func (custody *Custody) Verify(ctx context.Context, by string, s Subject) (connect.Verdict, error) {
-	if err := custody.NotRotating(ctx, s); err != nil {
+func (custody *Custody) Verify(ctx context.Context, by string, c store.Credential) (connect.Verdict, error) {
+	if err := custody.NotRotating(ctx, c); err != nil {
 		return connect.Verdict{}, err
 	}
-	values, err := custody.sealed.Values(ctx, s.Credential())
+	values, err := custody.sealed.Values(ctx, c.ID)
 	if err != nil {
 		return connect.Verdict{}, err
 	}
 	if values.Current.Empty() {
-		return connect.Verdict{}, fmt.Errorf("%w: %s is not in custody", app.ErrRefused, NameOf(s))
+		return connect.Verdict{}, fmt.Errorf("%w: %s is not in custody", app.ErrRefused, c.Name)
 	}
-	if k, isKey := s.(store.KeyPair); isKey {
-		return custody.verifyKey(ctx, by, k, values.Current)
-	}
-	a := s.(store.Account) //nolint:forcetypeassert // there are two kinds
-	_, target, verifier, err := custody.inventory.Authority(ctx, a)
+	points, _, err := custody.picture.Points(ctx, c)
 	if err != nil {
 		return connect.Verdict{}, err
 	}
 	var verdict connect.Verdict
-	entry := ledger.Entry{Actor: by, Act: "custody.verify", Subject: a.Name, System: a.System, Ref: fmt.Sprintf("account/%d", a.ID)}
+	entry := ledger.Entry{Actor: by, Act: "custody.verify", Subject: c.Name, System: c.System, Ref: c.ID.Ref()}
 	err = custody.base.Act(ctx, entry, func() error {
-		limited, cancel := context.WithTimeout(ctx, time.Minute)
-		defer cancel()
 		var err error
-		verdict, err = verifier.Verify(limited, target, inventory.RefOf(a), values.Current)
-		verdict.Words = custody.base.Redact(ctx, verdict.Words)
+		verdict, err = judged(custody.TryAll(ctx, c, points, values.Current))
 		return err
 	})
-	state, words := "accepted", verdict.Words
-	keep := context.WithoutCancel(ctx)
+	return verdict, errors.Join(err, custody.saveVerdict(context.WithoutCancel(ctx), c, verdict, err))
+}
+
+// saveVerdict keeps what points answered, and raises or clears the finding drift.
+// Points that could not be asked change no finding.
+func (custody *Custody) saveVerdict(ctx context.Context, c store.Credential, verdict connect.Verdict, silent error) error {
+	if silent != nil {
+		return custody.store.SaveVerdict(ctx, c.ID, "unclear", custody.base.Redact(ctx, silent.Error()))
+	}
+	state := "accepted"
 	var drift []store.Finding
-	switch {
-	case err != nil:
-		state, words = "unclear", custody.base.Redact(ctx, err.Error())
-	case !verdict.Accepted:
+	if !verdict.Accepted {
 		state = "refused"
-		drift = []store.Finding{{
-			Key: driftKey(a.Credential()), Kind: "drift", Severity: "high", Subject: a.Name, System: a.System, AccountID: a.ID,
-			What: "the sealed value is refused (" + verdict.Code + "): " + verdict.Words, Next: DriftNext(verdict.Code, a.Name),
-		}}
-	}
-	if err == nil {
-		if findErr := custody.store.SetFindings(keep, driftKey(a.Credential()), drift); findErr != nil {
-			return verdict, findErr
+		f := store.Finding{
+			Key: driftKey(c), Kind: "drift", Severity: "high", Subject: c.Name, System: c.System, AccountID: c.AccountID, CredentialID: c.ID,
+			What: "the sealed value is refused (" + verdict.Code + "): " + verdict.Words, Next: DriftNext(verdict.Code, c.Spelling()),
 		}
+		if c.Fingerprint != "" {
+			f.What, f.Next = "the sealed key does not open every door: "+verdict.Words, "somebody changed an entry: survey that system, then rehearse again, or release the key"
+		}
+		drift = []store.Finding{f}
 	}
-	return verdict, errors.Join(err, custody.store.SaveVerdict(keep, a.Credential(), state, words))
+	return errors.Join(custody.store.SetFindings(ctx, driftKey(c), drift), custody.store.SaveVerdict(ctx, c.ID, state, verdict.Words))
 }
 
 // DriftNext is what to do about a sealed value that is refused, by the code of
@@ -81,9 +78,9 @@ func DriftNext(code, name string) string {
 	return "somebody changed it elsewhere: give the new password with 'moss custody take " + name + "', or take it back with --reset"
 }
 
-// VerifyAll verifies everything in custody, a few at a time.
+// VerifyAll verifies everything in custody.
 func (custody *Custody) VerifyAll(ctx context.Context, by string) (accepted, refused, unclear int, err error) {
-	all, err := custody.store.Custodies(ctx)
+	all, err := custody.store.InCustody(ctx)
 	if err != nil {
 		return 0, 0, 0, err
 	}
@@ -91,11 +88,7 @@ func (custody *Custody) VerifyAll(ctx context.Context, by string) (accepted, ref
 		if ctx.Err() != nil {
 			return accepted, refused, unclear, ctx.Err()
 		}
-		subject, err := custody.Subject(ctx, c)
-		if err != nil {
-			return accepted, refused, unclear, err
-		}
-		verdict, err := custody.Verify(ctx, by, subject)
+		verdict, err := custody.Verify(ctx, by, c)
 		switch {
 		case errors.Is(err, app.ErrRefused):
 		case err != nil:

@@ -183,11 +183,15 @@ func (diagnoses *Diagnoses) accountEvidence(ctx context.Context, d store.Depende
 	if !a.Custody {
 		return &a, nil
 	}
-	if diagnoses.custody.NotRotating(ctx, a) != nil {
+	c, err := diagnoses.store.PasswordOf(ctx, a.ID)
+	if err != nil {
+		return &a, err
+	}
+	if diagnoses.custody.NotRotating(ctx, c) != nil {
 		// What is current is being changed: only what the system says counts.
 		return &a, nil
 	}
-	value, err := diagnoses.sealed.Current(ctx, store.Credential{AccountID: id})
+	value, err := diagnoses.sealed.Current(ctx, c.ID)
 	if err != nil || value == nil {
 		return &a, err
 	}
@@ -207,7 +211,7 @@ func (diagnoses *Diagnoses) accountEvidence(ctx context.Context, d store.Depende
 	if a.Locked == estate.Yes {
 		return &a, nil // one more wrong sign-in would help nobody
 	}
-	opened, err := diagnoses.sealed.Values(ctx, store.Credential{AccountID: id})
+	opened, err := diagnoses.sealed.Values(ctx, c.ID)
 	if err != nil {
 		return &a, err
 	}

@@ -13,6 +13,7 @@ type Store interface {
 	Dependents(ctx context.Context, account int64, q store.Query) (store.Page[store.Dependent], error)
 	DependentsOfAccount(ctx context.Context, account int64) ([]store.Dependent, error)
 	DependentsOfSystem(ctx context.Context, system int64) ([]store.Dependent, error)
-	Secrets(ctx context.Context, c store.Credential) ([]store.Secret, error)
+	PasswordOf(ctx context.Context, account int64) (store.Credential, error)
+	Secrets(ctx context.Context, id store.CredentialID) ([]store.Secret, error)
 	System(ctx context.Context, idOrName string) (store.System, error)
 }

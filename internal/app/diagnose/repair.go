@@ -80,14 +80,18 @@ func (diagnoses *Diagnoses) RepairTargets(ctx context.Context, a store.Account) 
 	if err != nil {
 		return nil, err
 	}
-	value, err := diagnoses.sealed.Current(ctx, a.Credential())
+	c, err := diagnoses.store.PasswordOf(ctx, a.ID)
+	if err != nil && !errors.Is(err, app.ErrNotFound) {
+		return nil, err
+	}
+	value, err := diagnoses.sealed.Current(ctx, c.ID)
 	if err != nil {
 		return nil, err
 	}
 	if value == nil {
 		return nil, fmt.Errorf("%w: %s is not in custody: take it first", app.ErrRefused, a.Name)
 	}
-	owned, err := diagnoses.store.Secrets(ctx, a.Credential())
+	owned, err := diagnoses.store.Secrets(ctx, c.ID)
 	if err != nil {
 		return nil, err
 	}

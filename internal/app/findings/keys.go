@@ -37,7 +37,7 @@ func (engine *Engine) keyFindings(v store.System, dependents []store.Dependent, 
 		switch d.Kind {
 		case estate.DependentKey, estate.DependentCloudKey:
 			if mode&0o077 != 0 && !d.Key.Encrypted {
-				add("exposed-key", "high", fmt.Sprintf("a private key without a passphrase that others than its owner may read (mode %s)", d.Key.Mode), "chmod 600 it, then rotate the key (moss key list): who has read it is not known")
+				add("exposed-key", "high", fmt.Sprintf("a private key without a passphrase that others than its owner may read (mode %s)", d.Key.Mode), "chmod 600 it, then rotate the key (moss credential list): who has read it is not known")
 			}
 			if d.Key.Type == "ssh-rsa" && d.Key.Bits > 0 && d.Key.Bits < 2048 || d.Key.Type == "ssh-dss" {
 				add("weak-key", "medium", fmt.Sprintf("a weak key: %s of %d bits", d.Key.Type, d.Key.Bits), "replace it by an ed25519 key")

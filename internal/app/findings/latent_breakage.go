@@ -92,7 +92,7 @@ func (l *latentBreakage) account(ctx context.Context, id int64) (store.Account, 
 	if !a.Custody {
 		return a, nil
 	}
-	custody, err := l.engine.store.Custody(ctx, store.Credential{AccountID: id})
+	custody, err := l.engine.store.PasswordOf(ctx, id)
 	if err != nil {
 		return a, err
 	}
@@ -101,7 +101,7 @@ func (l *latentBreakage) account(ctx context.Context, id int64) (store.Account, 
 	if custody.Verdict == "refused" || a.PasswordChanged.After(latest(custody.Verified, custody.Rotated, custody.Taken).Add(driftMargin)) {
 		return a, nil
 	}
-	value, err := l.engine.sealed.Current(ctx, store.Credential{AccountID: id})
+	value, err := l.engine.sealed.Current(ctx, custody.ID)
 	if err != nil {
 		return a, err
 	}

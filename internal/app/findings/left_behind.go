@@ -22,12 +22,12 @@ func (engine *Engine) LeftBehind(ctx context.Context, r store.Rotation) error {
 	if err != nil {
 		return err
 	}
-	key := fmt.Sprintf("left-behind/%s/", r.Credential())
+	key := fmt.Sprintf("left-behind/%d/", r.CredentialID)
 	var list []store.Finding
 	for _, d := range holding {
 		list = append(list, store.Finding{
-			Key: fmt.Sprintf("%s%d", key, d.ID), Kind: "left-behind", Severity: "high", Subject: d.Place, System: d.System, AccountID: r.AccountID, DependentID: d.ID,
-			What: fmt.Sprintf("it still holds the value of %s that rotation %d replaced", r.Account, r.ID), Next: "find out what reads it: it is refused at its next sign-in; then change or remove it",
+			Key: fmt.Sprintf("%s%d", key, d.ID), Kind: "left-behind", Severity: "high", Subject: d.Place, System: d.System, AccountID: r.AccountID, DependentID: d.ID, CredentialID: r.CredentialID,
+			What: fmt.Sprintf("it still holds the value of %s that rotation %d replaced", r.Credential, r.ID), Next: "find out what reads it: it is refused at its next sign-in; then change or remove it",
 		})
 	}
 	return engine.store.SetFindings(ctx, key, list)

@@ -12,7 +12,7 @@ type Store interface {
 	Account(ctx context.Context, id int64) (store.Account, error)
 	AccountsWithTies(ctx context.Context) ([]store.Account, error)
 	AllSystems(ctx context.Context) ([]store.System, error)
-	Custody(ctx context.Context, c store.Credential) (store.Custody, error)
+	PasswordOf(ctx context.Context, account int64) (store.Credential, error)
 	CustodyGone(ctx context.Context) ([]store.Account, error)
 	Declarations(ctx context.Context, account int64) ([]store.Declaration, error)
 	HeldScopes(ctx context.Context) ([]store.HeldScope, error)

@@ -24,13 +24,13 @@ func (inventory *Inventory) BindExisting(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	custodies, err := inventory.store.Custodies(ctx)
+	kept, err := inventory.store.InCustody(ctx)
 	if err != nil {
 		return err
 	}
 	resealed := map[int64][]byte{}
-	for _, c := range custodies {
-		list, err := inventory.store.Secrets(ctx, c)
+	for _, c := range kept {
+		list, err := inventory.store.Secrets(ctx, c.ID)
 		if err != nil {
 			return err
 		}

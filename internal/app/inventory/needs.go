@@ -18,7 +18,7 @@ type Store interface {
 	CleanTexts(ctx context.Context, clean func(string) string) (changed int, err error)
 	CommonOptions(ctx context.Context, q store.Query) (store.Page[store.CommonOption], error)
 	CommonOptionsOf(ctx context.Context, v store.System) ([]store.CommonOption, error)
-	Custodies(ctx context.Context) ([]store.Credential, error)
+	InCustody(ctx context.Context) ([]store.Credential, error)
 	DecideApproval(ctx context.Context, id int64, state string, by string, words string, entries ...ledger.Entry) error
 	Endpoint(ctx context.Context, system int64) (sealed []byte, err error)
 	HasAct(ctx context.Context, act string) (bool, error)
@@ -30,7 +30,7 @@ type Store interface {
 	Reseal(ctx context.Context, sealed map[int64][]byte, entries ...ledger.Entry) error
 	SaveCheck(ctx context.Context, id int64, report connect.CheckReport) error
 	SaveLogOn(ctx context.Context, v store.LogOn, entries ...ledger.Entry) error
-	Secrets(ctx context.Context, c store.Credential) ([]store.Secret, error)
+	Secrets(ctx context.Context, id store.CredentialID) ([]store.Secret, error)
 	SetCommonOption(ctx context.Context, o store.CommonOption, entries ...ledger.Entry) error
 	System(ctx context.Context, idOrName string) (store.System, error)
 	SystemByID(ctx context.Context, id int64) (store.System, error)

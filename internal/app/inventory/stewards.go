@@ -19,7 +19,7 @@ func (inventory *Inventory) signIn(ctx context.Context, connector connect.Connec
 	if err != nil || !linked {
 		return err
 	}
-	values, err := inventory.sealed.StewardValues(ctx, c)
+	values, err := inventory.sealed.StewardValues(ctx, c.ID)
 	if err != nil || len(values) == 0 {
 		return err // not in custody any more: the stored log-on counts
 	}

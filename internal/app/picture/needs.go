@@ -19,11 +19,12 @@ type Store interface {
 	Dependent(ctx context.Context, id int64) (store.Dependent, error)
 	DependentsOfKey(ctx context.Context, fingerprint string) ([]store.Dependent, error)
 	DependentsOfSystem(ctx context.Context, system int64) ([]store.Dependent, error)
-	KeyPair(ctx context.Context, id int64) (store.KeyPair, error)
-	KeyPairOf(ctx context.Context, fingerprint string) (store.KeyPair, error)
-	KeyPairs(ctx context.Context, q store.Query) (store.Page[store.KeyPair], error)
+	Credential(ctx context.Context, id store.CredentialID) (store.Credential, error)
+	KeyOf(ctx context.Context, fingerprint string) (store.Credential, error)
+	PasswordOf(ctx context.Context, account int64) (store.Credential, error)
+	Credentials(ctx context.Context, q store.Query) (store.Page[store.Credential], error)
 	Lookup(ctx context.Context) (*store.Lookup, error)
-	NoteKeyPairs(ctx context.Context) error
+	NoteKeys(ctx context.Context) error
 	PlaceUse(ctx context.Context, system int64, name string, account int64) error
 	PutObserved(ctx context.Context, list []store.ObservedTie, before time.Time) error
 	PutTies(ctx context.Context, derived map[int64][]ties.Tie) error

@@ -56,7 +56,7 @@ func (picture *Picture) Place(ctx context.Context, systems []store.System) error
 	if err := picture.Observe(ctx); err != nil {
 		return err
 	}
-	if err := picture.store.NoteKeyPairs(ctx); err != nil {
+	if err := picture.store.NoteKeys(ctx); err != nil {
 		return err
 	}
 	return picture.judge.JudgeEstate(ctx)

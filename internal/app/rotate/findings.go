@@ -26,7 +26,7 @@ func (j *journal) noteWaiting(ctx context.Context, r rotation.Record) {
 		if j.state.Mode == rotation.ModeUndoing {
 			next += fmt.Sprintf("; or undo without it: 'moss rotate undo %d --without-away'", j.rotation.ID)
 		}
-		list = []store.Finding{{Key: key, Kind: "rotation", Severity: "high", Subject: j.rotation.Account, System: step.System, AccountID: j.rotation.AccountID, What: fmt.Sprintf("rotation %d waits for %s since %s: %s", j.rotation.ID, step.System, t.Since.UTC().Format(time.RFC3339), t.Words), Next: next}}
+		list = []store.Finding{{Key: key, Kind: "rotation", Severity: "high", Subject: j.rotation.Credential, System: step.System, AccountID: j.rotation.AccountID, CredentialID: j.rotation.CredentialID, What: fmt.Sprintf("rotation %d waits for %s since %s: %s", j.rotation.ID, step.System, t.Since.UTC().Format(time.RFC3339), t.Words), Next: next}}
 		break
 	}
 	if r.Result == rotation.ResultAway && list == nil {
@@ -39,14 +39,11 @@ func (j *journal) noteWaiting(ctx context.Context, r rotation.Record) {
 
 // rotationFindings raises what a person must look at.
 func (rotations *Rotations) rotationFindings(r store.Rotation, state rotation.State) error {
-	key := fmt.Sprintf("rotation/%d/", r.AccountID)
-	if r.KeyID != 0 {
-		key = fmt.Sprintf("rotation/key-%d/", r.KeyID)
-	}
+	key := fmt.Sprintf("rotation/%d/", r.CredentialID)
 	var list []store.Finding
 	next := fmt.Sprintf("read it with 'moss rotate show %d'", r.ID)
 	add := func(severity, what, next string) {
-		list = append(list, store.Finding{Key: key + cmp.Or(state.Result, string(state.Mode)), Kind: "rotation", Severity: severity, Subject: r.Account, System: r.Authority, AccountID: r.AccountID, What: what, Next: next})
+		list = append(list, store.Finding{Key: key + cmp.Or(state.Result, string(state.Mode)), Kind: "rotation", Severity: severity, Subject: r.Credential, System: r.Authority, AccountID: r.AccountID, CredentialID: r.CredentialID, What: what, Next: next})
 	}
 	switch {
 	case state.Mode == rotation.ModeStopped:
@@ -62,20 +59,20 @@ func (rotations *Rotations) rotationFindings(r store.Rotation, state rotation.St
 }
 
 // renewRotationFindings raises the findings of the latest rotation of each
-// account again: a crash may have come between its end and its finding.
+// credential again: a crash may have come between its end and its finding.
 func (rotations *Rotations) renewRotationFindings(ctx context.Context) error {
-	seen := map[store.Credential]bool{}
+	seen := map[store.CredentialID]bool{}
 	for query := (store.Query{Limit: 500}); ; {
 		page, err := rotations.store.Rotations(ctx, query)
 		if err != nil {
 			return err
 		}
 		for _, r := range page.Items {
-			if seen[r.Credential()] || r.Mode == string(rotation.ModeForward) || r.Mode == string(rotation.ModeUndoing) {
-				seen[r.Credential()] = true
+			if seen[r.CredentialID] || r.Mode == string(rotation.ModeForward) || r.Mode == string(rotation.ModeUndoing) {
+				seen[r.CredentialID] = true
 				continue
 			}
-			seen[r.Credential()] = true
+			seen[r.CredentialID] = true
 			if err := rotations.rotationFindings(r, rotation.State{Mode: rotation.Mode(r.Mode), Result: r.Result}); err != nil {
 				return err
 			}

@@ -3,6 +3,9 @@ package rotate
 import (
 	"cmp"
 	"context"
+	"errors"
+
+	"mossledger.example/moss/internal/core/credential"
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/ledger"
@@ -53,7 +56,7 @@ func (j *journal) effects(ctx context.Context, r rotation.Record, state rotation
 	if r.Step >= 0 && j.rotation.Plan.Steps[r.Step].Kind == rotation.StepLogOn {
 		return j.logOnEffect(ctx, j.rotation.Plan.Steps[r.Step], state.Steps[r.Step].Status)
 	}
-	if r.Step >= 0 && j.rotation.KeyID != 0 {
+	if r.Step >= 0 && j.rotation.CredentialKind == credential.SSHKey {
 		return j.keyEffect(ctx, j.rotation.Plan.Steps[r.Step], state.Steps[r.Step].Status)
 	}
 	if r.Step < 0 || j.rotation.Plan.Steps[r.Step].Kind != rotation.StepReplace {
@@ -88,12 +91,17 @@ func (j *journal) logOnEffect(ctx context.Context, step rotation.Step, status ro
 	var value *store.Secret
 	switch {
 	case status == rotation.Done && j.rotation.Plan.Kind == rotation.KindAssign:
-		value, err = j.rotations.sealed.Current(ctx, j.rotation.Credential())
+		value, err = j.rotations.sealed.Current(ctx, j.rotation.CredentialID)
 	case status == rotation.Done:
 		_, value, err = j.rotations.sealed.OfRotation(ctx, j.rotation)
 	case status == rotation.Undone && step.LogOn.WasID != "":
 		is.Account, is.AccountID = step.LogOn.Was, app.Number(step.LogOn.WasID)
-		value, err = j.rotations.sealed.Current(ctx, store.Credential{AccountID: is.AccountID})
+		var c store.Credential
+		if c, err = j.rotations.store.PasswordOf(ctx, is.AccountID); err == nil {
+			value, err = j.rotations.sealed.Current(ctx, c.ID)
+		} else if errors.Is(err, app.ErrNotFound) {
+			err = nil
+		}
 	case status == rotation.Undone && j.rotation.Plan.Kind == rotation.KindAssign:
 		is.Account = step.LogOn.Was
 	case status == rotation.Undone:
@@ -110,7 +118,7 @@ func (j *journal) logOnEffect(ctx context.Context, step rotation.Step, status ro
 
 func (j *journal) entry(r rotation.Record) ledger.Entry {
 	e := ledger.Entry{
-		Actor: cmp.Or(r.Actor, j.rotation.RequestedBy), Subject: j.rotation.Account, System: j.rotation.Authority, Ref: app.RotationTopic(j.rotation.ID),
+		Actor: cmp.Or(r.Actor, j.rotation.RequestedBy), Subject: j.rotation.Credential, System: j.rotation.Authority, Ref: app.RotationTopic(j.rotation.ID),
 		Phase: ledger.Outcome, Result: r.Result, Detail: r.Words, Reason: r.Reason, Act: "rotation." + string(r.Event),
 	}
 	if r.Step >= 0 && r.Step < len(j.rotation.Plan.Steps) {

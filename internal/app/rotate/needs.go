@@ -18,7 +18,8 @@ type Store interface {
 	ApprovalWords(ctx context.Context, id int64, words string) error
 	BeginRotation(ctx context.Context, v store.Rotation, entries ...ledger.Entry) (int64, error)
 	CopyDecisions(ctx context.Context) (map[int64]map[string]store.CopyDecision, error)
-	Custody(ctx context.Context, c store.Credential) (store.Custody, error)
+	Credential(ctx context.Context, id store.CredentialID) (store.Credential, error)
+	PasswordOf(ctx context.Context, account int64) (store.Credential, error)
 	Dependent(ctx context.Context, id int64) (store.Dependent, error)
 	DependentsOfAccount(ctx context.Context, account int64) ([]store.Dependent, error)
 	DependentsOfSystem(ctx context.Context, system int64) ([]store.Dependent, error)
@@ -28,12 +29,12 @@ type Store interface {
 	FindingsOf(ctx context.Context, account int64, kind string) ([]store.Finding, error)
 	HoldingFingerprint(ctx context.Context, fingerprint string) ([]store.Dependent, error)
 	Journal(ctx context.Context, id int64, after int64) ([]rotation.Record, error)
-	LatestRehearsal(ctx context.Context, c store.Credential) (store.Rehearsal, error)
+	LatestRehearsal(ctx context.Context, id store.CredentialID) (store.Rehearsal, error)
 	LedgerTrouble() error
 	Rotation(ctx context.Context, id int64) (store.Rotation, error)
 	Rotations(ctx context.Context, q store.Query) (store.Page[store.Rotation], error)
 	SaveRehearsal(ctx context.Context, v *store.Rehearsal) error
-	Secrets(ctx context.Context, c store.Credential) ([]store.Secret, error)
+	Secrets(ctx context.Context, id store.CredentialID) ([]store.Secret, error)
 	SetFindings(ctx context.Context, scope string, list []store.Finding) error
 	System(ctx context.Context, idOrName string) (store.System, error)
 	SystemByID(ctx context.Context, id int64) (store.System, error)

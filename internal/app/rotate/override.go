@@ -8,22 +8,21 @@ import (
 	"mossledger.example/moss/internal/app/approval"
 
 	"mossledger.example/moss/internal/app"
-	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/store"
 )
 
 // approvedRotation is what an approver lets somebody start.
 type approvedRotation struct {
-	Credential store.Credential `json:"credential"`
-	Wish       Request          `json:"wish"`
-	Override   string           `json:"override"`
+	Credential store.CredentialID `json:"credential"`
+	Wish       Request            `json:"wish"`
+	Override   string             `json:"override"`
 }
 
 // Override starts a rotation without a rehearsal that passed, or asks for it:
 // the approval of a second person stands in the rehearsal's place. It returns
 // the rotation, or the approval that it waits for.
-func (rotations *Rotations) Override(ctx context.Context, by string, s custody.Subject, wish Request, reason, override string) (rotationID, approvalID int64, err error) {
+func (rotations *Rotations) Override(ctx context.Context, by string, c store.Credential, wish Request, reason, override string) (rotationID, approvalID int64, err error) {
 	if reason == "" || override == "" {
 		return 0, 0, fmt.Errorf("%w: give a reason for the rotation, and why it should start without a rehearsal that passed", app.ErrInput)
 	}
@@ -32,17 +31,17 @@ func (rotations *Rotations) Override(ctx context.Context, by string, s custody.S
 		return 0, 0, err
 	}
 	if alone {
-		id, err := rotations.Start(ctx, by, s, wish, reason, override+" (alone: nobody else could approve it)")
+		id, err := rotations.Start(ctx, by, c, wish, reason, override+" (alone: nobody else could approve it)")
 		return id, 0, err
 	}
 	if err := rotations.checkRequest(&wish); err != nil {
 		return 0, 0, err
 	}
-	detail, err := json.Marshal(approvedRotation{s.Credential(), wish, override})
+	detail, err := json.Marshal(approvedRotation{c.ID, wish, override})
 	if err != nil {
 		return 0, 0, err
 	}
-	approvalID, err = rotations.approval.Ask(ctx, store.Approval{Kind: approval.KindRotation, Subject: custody.NameOf(s), What: "rotate " + custody.NameOf(s) + " without a rehearsal that passed: " + override, Reason: reason, AskedBy: by, Detail: detail}, ledger.Entry{Act: "rotation.override", System: custody.SystemOf(s)})
+	approvalID, err = rotations.approval.Ask(ctx, store.Approval{Kind: approval.KindRotation, Subject: c.Name, What: "rotate " + c.Name + " without a rehearsal that passed: " + override, Reason: reason, AskedBy: by, Detail: detail}, ledger.Entry{Act: "rotation.override", System: c.System})
 	rotations.base.Topics.Wake("all")
 	return 0, approvalID, err
 }
@@ -50,13 +49,13 @@ func (rotations *Rotations) Override(ctx context.Context, by string, s custody.S
 func (rotations *Rotations) startApproved(ctx context.Context, by string, v store.Approval) error {
 	var asked approvedRotation
 	if err := json.Unmarshal(v.Detail, &asked); err != nil {
-		return err
+		return fmt.Errorf("%w: it was asked for in an earlier version (%w): ask again", app.ErrRefused, err)
 	}
-	s, err := rotations.custody.Subject(ctx, asked.Credential)
+	c, err := rotations.store.Credential(ctx, asked.Credential)
 	if err != nil {
 		return err
 	}
-	id, err := rotations.Start(ctx, v.AskedBy, s, asked.Wish, v.Reason, fmt.Sprintf("%s (approved by %s, approval %d)", asked.Override, by, v.ID))
+	id, err := rotations.Start(ctx, v.AskedBy, c, asked.Wish, v.Reason, fmt.Sprintf("%s (approved by %s, approval %d)", asked.Override, by, v.ID))
 	if err != nil {
 		return err
 	}

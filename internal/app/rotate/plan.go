@@ -3,11 +3,15 @@ package rotate
 import (
 	"context"
 	"fmt"
+	"slices"
 	"sort"
 	"strconv"
+	"strings"
 
 	"mossledger.example/moss/internal/app"
-	"mossledger.example/moss/internal/app/custody"
+	"mossledger.example/moss/internal/core/credential"
+	"mossledger.example/moss/internal/core/keys"
+
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/connect"
@@ -19,14 +23,15 @@ import (
 
 // planner gathers what a plan is built from.
 type planner struct {
-	rotations *Rotations
-	account   store.Account
-	wish      Request
-	input     rotation.Input
-	notes     []string
-	files     map[string]*rotation.File // by system and path
-	logOns    map[string]bool           // by system, kind and place
-	systems   map[int64]bool
+	rotations  *Rotations
+	credential store.Credential
+	account    store.Account
+	wish       Request
+	input      rotation.Input
+	notes      []string
+	files      map[string]*rotation.File // by system and path
+	logOns     map[string]bool           // by system, kind and place
+	systems    map[int64]bool
 
 	decisions map[int64]map[string]store.CopyDecision
 
@@ -35,42 +40,99 @@ type planner struct {
 }
 
 // plan builds the plan of a rotation or an assignment from the picture.
-func (rotations *Rotations) plan(ctx context.Context, s custody.Subject, wish Request) (rotation.Plan, error) {
+func (rotations *Rotations) plan(ctx context.Context, c store.Credential, wish Request) (rotation.Plan, error) {
 	if err := rotations.checkRequest(&wish); err != nil {
 		return rotation.Plan{}, err
 	}
+	spec, err := credential.Of(c.Kind)
+	if err == nil {
+		err = spec.CheckType(wish.Type)
+	}
+	if err != nil {
+		return rotation.Plan{}, fmt.Errorf("%w: %s: %w", app.ErrInput, c.Name, err)
+	}
 	rotations.Settled(ctx)
-	if k, isKey := s.(store.KeyPair); isKey {
-		return rotations.planKey(ctx, k, wish)
-	}
-	a := s.(store.Account) //nolint:forcetypeassert // there are two kinds
-	if wish.KeyType != "" {
-		return rotation.Plan{}, fmt.Errorf("%w: a type of key is for key pairs, %s is an account", app.ErrInput, a.Name)
-	}
-	if err := rotations.placeAround(ctx, a, wish.Assign); err != nil {
-		return rotation.Plan{}, err
-	}
 	p := &planner{
-		rotations: rotations, account: a, wish: wish, files: map[string]*rotation.File{}, logOns: map[string]bool{}, systems: map[int64]bool{}, runsWith: map[string]string{}, restarted: map[string]bool{},
+		rotations: rotations, credential: c, wish: wish, files: map[string]*rotation.File{}, logOns: map[string]bool{}, systems: map[int64]bool{}, runsWith: map[string]string{}, restarted: map[string]bool{},
 		input: rotation.Input{
-			AccountID: strconv.FormatInt(a.ID, 10), Account: a.Name, AuthorityID: strconv.FormatInt(a.SystemID, 10), Authority: a.System, Policy: wish.Policy,
+			CredentialID: strconv.FormatInt(int64(c.ID), 10), Credential: c.Name, Of: c.Kind, Type: wish.Type, Policy: wish.Policy,
 			When: wish.When, NotBefore: wish.NotBefore, NotAfter: wish.NotAfter, Patience: wish.Patience,
 		},
 	}
-	var err error
-	if len(wish.Assign) > 0 {
+	if err := p.begin(ctx); err != nil {
+		return rotation.Plan{}, err
+	}
+	holders, err := p.points(ctx)
+	if err != nil {
+		return rotation.Plan{}, err
+	}
+	switch {
+	case len(wish.Assign) > 0:
 		p.input.Kind = rotation.KindAssign
 		err = p.chosen(ctx)
-	} else {
+	case c.Kind == credential.Password:
 		p.overlap(ctx)
 		if err = p.ownLogOns(ctx); err == nil {
 			err = p.tied(ctx)
 		}
+	default:
+		p.holders(holders)
 	}
 	if err != nil {
 		return rotation.Plan{}, err
 	}
 	return p.build(ctx)
+}
+
+// begin reads whose the credential is, and brings what is known of it up to date.
+func (p *planner) begin(ctx context.Context) (err error) {
+	if p.credential.Kind != credential.Password {
+		if len(p.wish.Assign) > 0 || p.wish.Start {
+			return fmt.Errorf("%w: a key pair has no log-ons to assign", app.ErrInput)
+		}
+		return p.rotations.custody.NotOurs(ctx, p.credential)
+	}
+	if p.account, err = p.rotations.store.Account(ctx, p.credential.AccountID); err != nil {
+		return err
+	}
+	return p.rotations.placeAround(ctx, p.account, p.wish.Assign)
+}
+
+// points finds where the credential is accepted, and the files that hold it when
+// it is a key.
+func (p *planner) points(ctx context.Context) ([]store.Dependent, error) {
+	points, holders, err := p.rotations.picture.Points(ctx, p.credential)
+	if err != nil {
+		return nil, err
+	}
+	if len(points) == 0 {
+		return nil, fmt.Errorf("%w: no entry that lets the holder of %s in is known: survey the systems that it opens", app.ErrRefused, p.credential.Fingerprint)
+	}
+	var names []string
+	for _, point := range points {
+		if !slices.Contains(names, point.System) {
+			names = append(names, point.System)
+		}
+	}
+	p.input.Points, p.input.Authority = points, strings.Join(names, ", ")
+	return holders, nil
+}
+
+// holders gathers the files that hold a key.
+func (p *planner) holders(list []store.Dependent) {
+	for _, d := range list {
+		if d.Key.Encrypted {
+			p.note("out of reach: %s on %s: %v", d.Path, d.System, keys.ErrPassphrase)
+			continue
+		}
+		if mode, err := strconv.ParseUint(d.Key.Mode, 8, 32); err == nil && mode&0o077 != 0 {
+			p.note("exposed: others than its owner may read %s on %s (mode %s), and the new key in it", d.Path, d.System, d.Key.Mode)
+		}
+		p.place(d, picture.PrivateAt(d), "")
+	}
+	if len(p.files) == 0 {
+		p.note("out of reach: no file that was read holds the private half of %s", p.credential.Fingerprint)
+	}
 }
 
 // build makes the plan of what was gathered.
@@ -109,7 +171,7 @@ func (p *planner) overlap(ctx context.Context) {
 	case !can:
 		p.note("%s does not accept two values of it at once: %s", v.Name, why)
 	}
-	p.input.Overlap = can && err == nil
+	p.input.Points[0].Overlap = can && err == nil
 }
 
 func (p *planner) note(format string, args ...any) {

@@ -37,7 +37,7 @@ func (p *planner) chosen(ctx context.Context) error {
 				return err
 			}
 		case d.Copy != nil && picture.StrengthFor(d, p.account.ID) == string(estate.StrengthDiffers):
-			owned, err := p.rotations.store.Secrets(ctx, p.account.Credential())
+			owned, err := p.rotations.store.Secrets(ctx, p.credential.ID)
 			if err != nil {
 				return err
 			}

@@ -19,7 +19,7 @@ import (
 // accepts asks the authority whether it takes a value.
 func (h *acts) accepts(ctx context.Context, step rotation.Step, value secret.Value) (bool, string, error) {
 	if step.Door != nil {
-		verdict, err := h.rotations.custody.Knock(ctx, step.System, *step.Door, value)
+		verdict, err := h.rotations.custody.TryKey(ctx, step.System, *step.Door, value)
 		return verdict.Accepted, verdict.Words, err
 	}
 	verifier, target, err := capability[connect.Verifier](ctx, h, step)

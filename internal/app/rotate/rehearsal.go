@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/app"
-	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
@@ -20,19 +19,18 @@ const RehearsalAge = time.Hour
 
 // Rehearse checks everything about a rotation that can be checked without
 // changing anything.
-func (rotations *Rotations) Rehearse(ctx context.Context, by string, s custody.Subject, wish Request) (store.Rehearsal, error) {
-	if err := rotations.custody.NotRotating(ctx, s); err != nil {
+func (rotations *Rotations) Rehearse(ctx context.Context, by string, c store.Credential, wish Request) (store.Rehearsal, error) {
+	if err := rotations.custody.NotRotating(ctx, c); err != nil {
 		return store.Rehearsal{}, err
 	}
-	plan, err := rotations.plan(ctx, s, wish)
+	plan, err := rotations.plan(ctx, c, wish)
 	if err != nil {
 		return store.Rehearsal{}, err
 	}
-	c := s.Credential()
-	v := store.Rehearsal{AccountID: c.AccountID, KeyID: c.KeyID, CreatedBy: by, Plan: plan}
-	entry := ledger.Entry{Actor: by, Act: "rotation.rehearse", Subject: custody.NameOf(s), System: custody.SystemOf(s), Ref: c.String()}
+	v := store.Rehearsal{CredentialID: c.ID, CreatedBy: by, Plan: plan}
+	entry := ledger.Entry{Actor: by, Act: "rotation.rehearse", Subject: c.Name, System: c.System, Ref: c.ID.Ref()}
 	err = rotations.base.Act(ctx, entry, func() error {
-		v.Checks, err = rotations.checks(ctx, s, plan)
+		v.Checks, err = rotations.checks(ctx, c, plan)
 		return err
 	})
 	if err != nil {
@@ -60,16 +58,16 @@ func (rotations *Rotations) RehearseUndo(ctx context.Context, by string, id int6
 	if err := rotations.mayDecide(ctx, r, rotation.DecideUndo); err != nil {
 		return store.Rehearsal{}, err
 	}
-	s, err := rotations.custody.Subject(ctx, r.Credential())
+	c, err := rotations.store.Credential(ctx, r.CredentialID)
 	if err != nil {
 		return store.Rehearsal{}, err
 	}
 	plan := r.Plan
 	plan.UndoOf = id
-	v := store.Rehearsal{AccountID: r.AccountID, KeyID: r.KeyID, CreatedBy: by, Plan: plan, Verdict: "passed"}
-	entry := ledger.Entry{Actor: by, Act: "rotation.rehearse-undo", Subject: r.Account, System: r.Authority, Ref: app.RotationTopic(id)}
+	v := store.Rehearsal{CredentialID: r.CredentialID, CreatedBy: by, Plan: plan, Verdict: "passed"}
+	entry := ledger.Entry{Actor: by, Act: "rotation.rehearse-undo", Subject: r.Credential, System: r.Authority, Ref: app.RotationTopic(id)}
 	if err := rotations.base.Act(ctx, entry, func() error {
-		v.Checks, err = rotations.checks(ctx, s, plan)
+		v.Checks, err = rotations.checks(ctx, c, plan)
 		return err
 	}); err != nil {
 		return v, err
@@ -84,7 +82,7 @@ func (rotations *Rotations) RehearseUndo(ctx context.Context, by string, id int6
 
 // undoRehearsed holds the undoing of a finished rotation against law 9.
 func (rotations *Rotations) undoRehearsed(ctx context.Context, r store.Rotation) error {
-	latest, err := rotations.store.LatestRehearsal(ctx, r.Credential())
+	latest, err := rotations.store.LatestRehearsal(ctx, r.CredentialID)
 	switch {
 	case errors.Is(err, store.ErrNotFound) || err == nil && latest.Plan.UndoOf != r.ID:
 		return fmt.Errorf("%w: undoing a finished rotation changes everything once more: rehearse it with 'moss rotate undo %d --rehearse' first", app.ErrRefused, r.ID)
@@ -99,20 +97,20 @@ func (rotations *Rotations) undoRehearsed(ctx context.Context, r store.Rotation)
 }
 
 // allowed holds a rotation against law 9.
-func (rotations *Rotations) allowed(ctx context.Context, subject custody.Subject, plan rotation.Plan, override string) (int64, error) {
+func (rotations *Rotations) allowed(ctx context.Context, c store.Credential, plan rotation.Plan, override string) (int64, error) {
 	if override != "" {
 		return 0, nil
 	}
-	latest, err := rotations.store.LatestRehearsal(ctx, subject.Credential())
+	latest, err := rotations.store.LatestRehearsal(ctx, c.ID)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
-		return 0, fmt.Errorf("%w: there was no rehearsal: run 'moss rotate rehearse %s' first, or override with a reason", app.ErrRefused, custody.Spelled(subject))
+		return 0, fmt.Errorf("%w: there was no rehearsal: run 'moss rotate rehearse %s' first, or override with a reason", app.ErrRefused, c.Spelling())
 	case err != nil:
 		return 0, err
 	case latest.Plan.UndoOf != 0:
 		return 0, fmt.Errorf("%w: the latest rehearsal was about undoing rotation %d: rehearse again", app.ErrRefused, latest.Plan.UndoOf)
 	case latest.Verdict != "passed":
-		return 0, fmt.Errorf("%w: the latest rehearsal failed: read it with 'moss rotate rehearse %s', or override with a reason", app.ErrRefused, custody.Spelled(subject))
+		return 0, fmt.Errorf("%w: the latest rehearsal failed: read it with 'moss rotate rehearse %s', or override with a reason", app.ErrRefused, c.Spelling())
 	case rotations.base.Now().Sub(latest.Created) > RehearsalAge:
 		return 0, fmt.Errorf("%w: the latest rehearsal is older than %s: rehearse again", app.ErrRefused, RehearsalAge)
 	case !reflect.DeepEqual(stepsOf(latest.Plan), stepsOf(plan)):
@@ -122,7 +120,7 @@ func (rotations *Rotations) allowed(ctx context.Context, subject custody.Subject
 }
 
 func stepsOf(p rotation.Plan) []string {
-	out := []string{p.KeyType, p.Patience.String()}
+	out := []string{p.Type, p.Patience.String()}
 	for _, s := range p.Steps {
 		out = append(out, fmt.Sprintf("%s %v %v %v %+v %v %v %v", s.Title(), s.Places, s.Needs, s.After, s.Check, s.Along, s.NotBefore, s.NotAfter)+doorOf(s))
 	}

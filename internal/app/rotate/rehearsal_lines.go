@@ -10,6 +10,9 @@ import (
 	"sync"
 	"time"
 
+	"mossledger.example/moss/internal/core/credential"
+	"mossledger.example/moss/internal/core/keys"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/app/findings"
@@ -23,8 +26,8 @@ import (
 
 // searched says of a credential whether every host was searched for it since
 // it was taken into custody.
-func (rotations *Rotations) searched(ctx context.Context, a store.Account) ([]connect.Checked, error) {
-	value, err := rotations.sealed.Current(ctx, a.Credential())
+func (rotations *Rotations) searched(ctx context.Context, c store.Credential) ([]connect.Checked, error) {
+	value, err := rotations.sealed.Current(ctx, c.ID)
 	if err != nil || value == nil || value.RotationID != 0 {
 		return nil, err // what a rotation made was put where it stands
 	}
@@ -47,35 +50,39 @@ func (rotations *Rotations) searched(ctx context.Context, a store.Account) ([]co
 		return nil, nil
 	}
 	return []connect.Checked{{
-		System: a.System, What: "every host was searched for this value", Result: connect.CheckFailed,
+		System: c.System, What: "every host was searched for this value", Result: connect.CheckFailed,
 		Words: fmt.Sprintf("not since it was taken into custody: %s", strings.Join(late[:min(len(late), 10)], ", ")), Next: "wait for the survey that follows taking custody, or run 'moss survey run'",
 	}}, nil
 }
 
-func (rotations *Rotations) checks(ctx context.Context, subject custody.Subject, plan rotation.Plan) ([]connect.Checked, error) {
-	values, err := rotations.sealed.Values(ctx, subject.Credential())
+// checks are the lines of a rehearsal.
+func (rotations *Rotations) checks(ctx context.Context, c store.Credential, plan rotation.Plan) ([]connect.Checked, error) {
+	values, err := rotations.sealed.Values(ctx, c.ID)
 	if err != nil {
 		return nil, err
 	}
 	var checks []connect.Checked
-	var stays string // of a key pair: its current public half
-	a, isAccount := subject.(store.Account)
-	if isAccount {
-		checks = append(checks, rotations.currentValue(ctx, a, values.Current, plan.Kind != rotation.KindAssign))
-	} else {
-		var line connect.Checked
-		if stays, line = currentKey(subject, values.Current); line.Result != connect.CheckOK {
-			checks = append(checks, line)
-		} else {
-			checks = append(checks, rotations.opensDoors(ctx, plan, values.Current)...)
-		}
-	}
-	if isAccount && plan.UndoOf == 0 {
-		lines, err := rotations.searched(ctx, a)
-		if err != nil {
+	var stays string    // of a key: its current public half, as entries have it
+	var a store.Account // whose password it is
+	if c.Kind == credential.Password {
+		if a, err = rotations.store.Account(ctx, c.AccountID); err != nil {
 			return nil, err
 		}
-		checks = append(checks, lines...)
+		checks = append(checks, rotations.currentValue(ctx, a, values.Current, plan.Kind != rotation.KindAssign))
+		if plan.UndoOf == 0 {
+			lines, err := rotations.searched(ctx, c)
+			if err != nil {
+				return nil, err
+			}
+			checks = append(checks, lines...)
+		}
+	} else {
+		var line connect.Checked
+		if stays, line = currentKey(c, values.Current); line.Result != connect.CheckOK {
+			checks = append(checks, line)
+		} else {
+			checks = append(checks, rotations.opensDoors(ctx, c, plan, values.Current)...)
+		}
 	}
 	// Each system is asked once, all at the same time.
 	intentions := map[string][]connect.Intention{}
@@ -132,7 +139,7 @@ func (rotations *Rotations) checks(ctx context.Context, subject custody.Subject,
 		names = append(names, name)
 	}
 	sort.Slice(names, func(i, j int) bool {
-		return names[i] == custody.SystemOf(subject) || names[j] != custody.SystemOf(subject) && names[i] < names[j]
+		return names[i] == c.System || names[j] != c.System && names[i] < names[j]
 	})
 	for _, name := range names {
 		checks = append(checks, answers[name]...)
@@ -147,9 +154,9 @@ func (rotations *Rotations) checks(ctx context.Context, subject custody.Subject,
 		return nil, err
 	}
 	checks = append(checks, latent...)
-	checks = append(checks, noteChecks(custody.SystemOf(subject), plan.Notes)...)
+	checks = append(checks, noteChecks(c.System, plan.Notes)...)
 	var unexplained []store.Finding
-	if isAccount {
+	if c.Kind == credential.Password {
 		if unexplained, err = rotations.store.FindingsOf(ctx, a.ID, "unexplained-client"); err != nil {
 			return nil, err
 		}
@@ -270,8 +277,8 @@ func (rotations *Rotations) formerLogOn(ctx context.Context, s rotation.Step) (c
 	if s.LogOn.WasID == "" {
 		return connect.Checked{}, false
 	}
-	values, err := rotations.sealed.Values(ctx, store.Credential{AccountID: app.Number(s.LogOn.WasID)})
-	if err == nil && !values.Current.Empty() {
+	value, err := rotations.passwordOf(ctx, app.Number(s.LogOn.WasID))
+	if err == nil && !value.Empty() {
 		return connect.Checked{}, false
 	}
 	return connect.Checked{System: s.System, What: "undo of the log-on of " + s.Subject, Result: connect.CheckWarning, Words: s.LogOn.Was + " is not in custody: its password could not be given back", Next: "take it into custody first, or accept that undoing this needs a person"}, true
@@ -300,4 +307,42 @@ func (rotations *Rotations) latentAround(ctx context.Context, plan rotation.Plan
 		}
 	}
 	return out, nil
+}
+
+// currentKey is the public half of the sealed key.
+func currentKey(c store.Credential, current secret.Value) (string, connect.Checked) {
+	line := connect.Checked{What: "the sealed key of " + c.Name, Result: connect.CheckFailed}
+	if current.Empty() {
+		line.Words, line.Next = "the key is not in custody", "take it with 'moss custody take "+c.Spelling()+"'"
+		return "", line
+	}
+	pair, err := keys.PairOf(current)
+	if err != nil {
+		line.Words = err.Error()
+		return "", line
+	}
+	line.Result = connect.CheckOK
+	return pair.Line, line
+}
+
+// opensDoors proves the sealed key where a plan will prove the new one.
+func (rotations *Rotations) opensDoors(ctx context.Context, c store.Credential, plan rotation.Plan, current secret.Value) []connect.Checked {
+	var points []rotation.Point
+	for _, s := range plan.Steps {
+		if s.Kind == rotation.StepSignIn {
+			points = append(points, rotation.Point{SystemID: s.SystemID, System: s.System, Path: s.Subject, Account: s.Door.Account, Via: s.Door.Via})
+		}
+	}
+	var out []connect.Checked
+	for _, answer := range rotations.custody.TryAll(ctx, c, points, current) {
+		line := connect.Checked{System: answer.Point.System, What: "sign in as " + answer.Point.Account + " with the sealed key", Result: connect.CheckOK, Words: answer.Verdict.Words}
+		switch {
+		case answer.Err != nil:
+			line.Result, line.Words = connect.CheckFailed, answer.Err.Error()
+		case !answer.Verdict.Accepted:
+			line.Result, line.Next = connect.CheckFailed, "the entry admits other addresses only, or somebody changed it: survey "+answer.Point.System
+		}
+		out = append(out, line)
+	}
+	return out
 }

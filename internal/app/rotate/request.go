@@ -22,8 +22,9 @@ type Request struct {
 	// Patience is how long a system that is away is waited for before the policy
 	// decides; 0 for the usual time.
 	Patience time.Duration
-	// KeyType is of the new key of a key pair; "" for that of the old one.
-	KeyType string
+	// Type is of the new value, where a kind of credential has types; "" for that of
+	// the old one.
+	Type string
 }
 
 const longestPatience = 30 * 24 * time.Hour

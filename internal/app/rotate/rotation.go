@@ -79,7 +79,7 @@ func (rotations *Rotations) Recover(ctx context.Context) error {
 		return fmt.Errorf("findings of rotations: %w", err)
 	}
 	for _, r := range unfinished {
-		rotations.base.Log.Info("taking up a rotation", "rotation", r.ID, "account", r.Account, "mode", r.Mode)
+		rotations.base.Log.Info("taking up a rotation", "rotation", r.ID, "credential", r.Credential, "mode", r.Mode)
 		rotations.launch(r)
 	}
 	return nil
@@ -88,26 +88,23 @@ func (rotations *Rotations) Recover(ctx context.Context) error {
 // Start begins a rotation of a credential in custody and returns at
 // once. Law 9: it needs a rehearsal that passed recently, or an override with
 // a reason.
-func (rotations *Rotations) Start(ctx context.Context, by string, s custody.Subject, wish Request, reason, override string) (int64, error) {
+func (rotations *Rotations) Start(ctx context.Context, by string, c store.Credential, wish Request, reason, override string) (int64, error) {
 	if reason == "" {
 		return 0, fmt.Errorf("%w: give a reason", app.ErrInput)
 	}
-	if _, err := rotations.store.Custody(ctx, s.Credential()); err != nil {
-		if errors.Is(err, store.ErrNotFound) {
-			return 0, fmt.Errorf("%w: %s is not in custody: take it first", app.ErrRefused, custody.NameOf(s))
-		}
-		return 0, err
+	if !c.InCustody() {
+		return 0, fmt.Errorf("%w: %s is not in custody: take it first", app.ErrRefused, c.Name)
 	}
-	plan, err := rotations.plan(ctx, s, wish)
+	plan, err := rotations.plan(ctx, c, wish)
 	if err != nil {
 		return 0, err
 	}
-	rehearsal, err := rotations.allowed(ctx, s, plan, override)
+	rehearsal, err := rotations.allowed(ctx, c, plan, override)
 	if err != nil {
 		return 0, err
 	}
-	r := store.Rotation{AccountID: s.Credential().AccountID, KeyID: s.Credential().KeyID, Account: custody.NameOf(s), Authority: plan.Authority, Plan: plan, Policy: string(wish.Policy), RequestedBy: by, Reason: reason, Override: override, RehearsalID: rehearsal, Mode: string(rotation.ModeForward)}
-	entry := ledger.Entry{Actor: by, Act: "rotation.start", Phase: ledger.Intent, Subject: custody.NameOf(s), System: custody.SystemOf(s), Reason: reason}
+	r := store.Rotation{CredentialID: c.ID, Credential: c.Name, Authority: plan.Authority, Plan: plan, Policy: string(wish.Policy), RequestedBy: by, Reason: reason, Override: override, RehearsalID: rehearsal, Mode: string(rotation.ModeForward)}
+	entry := ledger.Entry{Actor: by, Act: "rotation.start", Phase: ledger.Intent, Subject: c.Name, System: c.System, Reason: reason}
 	if override != "" {
 		entry.Detail = "without a rehearsal that passed: " + override
 	}
@@ -209,15 +206,15 @@ func (rotations *Rotations) mayDecide(ctx context.Context, r store.Rotation, dec
 		return nil
 	}
 	// Taking up a finished one: only the latest of its account.
-	later, err := rotations.store.Rotations(ctx, store.Query{Filters: append(custody.RotationsOf(r.Credential()), fmt.Sprintf("id>%d", r.ID)), Limit: 1})
+	later, err := rotations.store.Rotations(ctx, store.Query{Filters: []string{fmt.Sprintf("credential_id=%d", r.CredentialID), fmt.Sprintf("id>%d", r.ID)}, Limit: 1})
 	if err != nil {
 		return err
 	}
 	if len(later.Items) > 0 {
 		return fmt.Errorf("%w: rotation %d of the same credential came after it", app.ErrRefused, later.Items[0].ID)
 	}
-	if _, err := rotations.store.Custody(ctx, r.Credential()); err != nil {
-		return fmt.Errorf("%w: %s is no longer in custody", app.ErrRefused, r.Account)
+	if c, err := rotations.store.Credential(ctx, r.CredentialID); err != nil || !c.InCustody() {
+		return fmt.Errorf("%w: %s is no longer in custody", app.ErrRefused, r.Credential)
 	}
 	if decision != rotation.DecideUndo || r.Plan.Kind == rotation.KindAssign {
 		return nil
@@ -229,7 +226,7 @@ func (rotations *Rotations) mayDecide(ctx context.Context, r store.Rotation, dec
 	case old == nil:
 		return fmt.Errorf("%w: which value was current before rotation %d is not known: take custody anew instead", app.ErrRefused, r.ID)
 	case r.Result == rotation.FinishedDone && (next == nil || next.State != store.SecretCurrent):
-		return fmt.Errorf("%w: custody of %s was taken anew after rotation %d: undoing would set a value over it that is not current any more", app.ErrRefused, r.Account, r.ID)
+		return fmt.Errorf("%w: custody of %s was taken anew after rotation %d: undoing would set a value over it that is not current any more", app.ErrRefused, r.Credential, r.ID)
 	}
 	return nil
 }
@@ -249,14 +246,14 @@ func (rotations *Rotations) settlement(ctx context.Context, r store.Rotation, st
 	case state.Result == rotation.FinishedUndone, changed == rotation.Undone:
 		v = &store.Settlement{Winner: old.ID, Loser: next.ID, LoserRefused: refused == rotation.Undone || changed == rotation.Pending || changed == rotation.Failed}
 	}
-	if v == nil || r.KeyID == 0 {
+	if v == nil {
 		return v, nil
 	}
 	winner := old
 	if v.Winner == next.ID {
 		winner = next
 	}
-	v.Pair, err = rotations.sealed.KeyPair(*winner)
+	v.Public, err = rotations.sealed.Public(*winner)
 	return v, err
 }
 

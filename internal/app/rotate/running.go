@@ -88,7 +88,7 @@ func (rotations *Rotations) launch(r store.Rotation) {
 		close(active.ended)
 		rotations.base.Topics.Wake(app.RotationTopic(r.ID), "all")
 		if err != nil && rotations.base.Context.Err() == nil {
-			rotations.base.Log.Error("a rotation stopped", "rotation", r.ID, "account", r.Account, "error", err)
+			rotations.base.Log.Error("a rotation stopped", "rotation", r.ID, "credential", r.Credential, "error", err)
 		}
 	}()
 }
@@ -104,11 +104,11 @@ func (rotations *Rotations) keepRunning(r store.Rotation, active *running) (rota
 		}
 		words := fmt.Sprintf("it does not go on, because what it does cannot be written down: %v; it goes on by itself when that is possible again", err)
 		active.tell(words)
-		rotations.base.Log.Error("a rotation waits", "rotation", r.ID, "account", r.Account, "error", err)
+		rotations.base.Log.Error("a rotation waits", "rotation", r.ID, "credential", r.Credential, "error", err)
 		rotations.base.Topics.Wake(app.RotationTopic(r.ID), "all")
 		key := fmt.Sprintf("rotation-waits/%d", r.ID)
 		// The finding can perhaps not be written either: the log has it.
-		_ = rotations.store.SetFindings(rotations.base.Context, key, []store.Finding{{Key: key, Kind: "rotation", Severity: "high", Subject: r.Account, System: r.Authority, AccountID: r.AccountID, What: fmt.Sprintf("rotation %d: %s", r.ID, words), Next: "make room on the disk of the data folder, or see the log"}})
+		_ = rotations.store.SetFindings(rotations.base.Context, key, []store.Finding{{Key: key, Kind: "rotation", Severity: "high", Subject: r.Credential, System: r.Authority, AccountID: r.AccountID, CredentialID: r.CredentialID, What: fmt.Sprintf("rotation %d: %s", r.ID, words), Next: "make room on the disk of the data folder, or see the log"}})
 		if connect.Wait(rotations.base.Context, pause) != nil {
 			return state, err
 		}
@@ -125,7 +125,10 @@ func (rotations *Rotations) run(r store.Rotation, active *running) (rotation.Sta
 		return state, err
 	}
 	h := &acts{rotations: rotations, rotation: r}
-	if r.KeyID == 0 {
+	if h.credential, err = rotations.store.Credential(rotations.base.Context, r.CredentialID); err != nil {
+		return state, err
+	}
+	if r.AccountID != 0 {
 		if h.account, err = rotations.store.Account(rotations.base.Context, r.AccountID); err != nil {
 			return state, err
 		}

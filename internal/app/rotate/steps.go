@@ -19,9 +19,10 @@ import (
 
 // acts do the acts of one rotation through the connectors.
 type acts struct {
-	rotations *Rotations
-	rotation  store.Rotation
-	account   store.Account // zero for a key pair
+	rotations  *Rotations
+	rotation   store.Rotation
+	credential store.Credential
+	account    store.Account // whose password it is; zero for a key
 }
 
 // secrets opens what stands before a step and what shall stand after it.
@@ -48,7 +49,7 @@ func (h *acts) secrets(ctx context.Context, step rotation.Step) (old, next secre
 // assigned is for plans that leave the authority alone: the account's current
 // value, and before it the former account's, or an earlier one of its own.
 func (h *acts) assigned(ctx context.Context, step rotation.Step) (old, next secret.Value, err error) {
-	own, err := h.rotations.sealed.Values(ctx, h.rotation.Credential())
+	own, err := h.rotations.sealed.Values(ctx, h.rotation.CredentialID)
 	if err != nil {
 		return old, next, err
 	}
@@ -60,12 +61,25 @@ func (h *acts) assigned(ctx context.Context, step rotation.Step) (old, next secr
 	case step.Holds != "":
 		old, err = h.rotations.sealed.Value(own, step.Holds)
 	case step.LogOn != nil && step.LogOn.WasID != "":
-		former, formerErr := h.rotations.sealed.Values(ctx, store.Credential{AccountID: app.Number(step.LogOn.WasID)})
-		old, err = former.Current, formerErr
+		old, err = h.rotations.passwordOf(ctx, app.Number(step.LogOn.WasID))
 	case step.LogOn != nil && step.LogOn.Moved:
 		old = secret.Value{} // an identity without a password, or one that nobody knows
 	}
 	return old, next, err
+}
+
+// passwordOf is the current value of an account's password; empty when it is not
+// in custody.
+func (rotations *Rotations) passwordOf(ctx context.Context, account int64) (secret.Value, error) {
+	c, err := rotations.store.PasswordOf(ctx, account)
+	if errors.Is(err, app.ErrNotFound) {
+		return secret.Value{}, nil
+	}
+	if err != nil {
+		return secret.Value{}, err
+	}
+	values, err := rotations.sealed.Values(ctx, c.ID)
+	return values.Current, err
 }
 
 func failed(err error) rotation.Outcome {
@@ -296,6 +310,7 @@ func (h *acts) probeLogOn(ctx context.Context, step rotation.Step, old, next sec
 	return rotation.Finding{Result: rotation.ProbeBlind, Words: "the stored password cannot be read: giving it again is harmless"}
 }
 
+// prepare makes and seals the new value.
 func (h *acts) prepare(ctx context.Context) rotation.Outcome {
 	_, next, err := h.rotations.sealed.OfRotation(ctx, h.rotation)
 	if err != nil {
@@ -304,21 +319,25 @@ func (h *acts) prepare(ctx context.Context) rotation.Outcome {
 	if next != nil {
 		return done("sealed before")
 	}
-	if h.rotation.KeyID != 0 {
-		return h.prepareKey(ctx)
-	}
-	value, err := h.rotations.custody.Generate(ctx, h.account)
+	own, err := h.rotations.sealed.Values(ctx, h.rotation.CredentialID)
 	if err != nil {
 		return certainly(err)
 	}
-	sealed, err := h.rotations.sealed.NewSecret(h.account.Credential(), h.account.SystemID, h.rotation.ID, value)
+	value, err := h.rotations.custody.Make(ctx, h.credential, own.Current, h.rotation.Plan.Type)
 	if err != nil {
 		return certainly(err)
 	}
-	if err := h.rotations.store.AddCandidate(ctx, sealed); err != nil {
+	made, err := h.rotations.sealed.NewSecret(h.credential, h.rotation.ID, value)
+	if err != nil {
+		return certainly(err)
+	}
+	if err := h.rotations.store.AddCandidate(ctx, made); err != nil {
 		return certainly(err)
 	}
 	h.rotations.base.ForgetKnown()
+	if public, err := h.rotations.sealed.Public(made); err == nil && public != nil {
+		return done(public.Type + " " + public.Fingerprint + ", sealed and on disk")
+	}
 	return done(fmt.Sprintf("%d characters, sealed and on disk", len([]rune(value.RevealString()))))
 }
 

@@ -12,7 +12,7 @@ import (
 
 // ownLogOns has a plan prove that we still get in where the account is ours.
 func (p *planner) ownLogOns(ctx context.Context) error {
-	own, err := p.rotations.sealed.Values(ctx, p.account.Credential())
+	own, err := p.rotations.sealed.Values(ctx, p.credential.ID)
 	if err != nil || own.Current.Empty() {
 		return err
 	}

@@ -26,7 +26,7 @@ func StewardBinding(system int64, logon string) string {
 	return fmt.Sprintf("steward/system=%d/logon=%s", system, strings.ToLower(logon))
 }
 
-// Steward returns the account in custody by which a system is reached.
+// Steward returns the credential in custody by which a system is reached.
 func (keeper *Keeper) Steward(ctx context.Context, v store.System) (store.Credential, bool, error) {
 	link, err := keeper.store.StewardLinkOf(ctx, v.ID)
 	if errors.Is(err, app.ErrNotFound) {
@@ -39,17 +39,21 @@ func (keeper *Keeper) Steward(ctx context.Context, v store.System) (store.Creden
 	if err != nil || sealed.RevealString() != strconv.FormatInt(link.AccountID, 10) {
 		return store.Credential{}, false, nil // of another log-on, or written by somebody else
 	}
-	return store.Credential{AccountID: link.AccountID}, true, nil
+	c, err := keeper.store.PasswordOf(ctx, link.AccountID)
+	if errors.Is(err, app.ErrNotFound) {
+		return store.Credential{}, false, nil
+	}
+	return c, err == nil, err
 }
 
-// StewardValues are the values that may be in force for an account now, the
+// StewardValues are the values that may be in force for a credential now, the
 // most likely one first.
-func (keeper *Keeper) StewardValues(ctx context.Context, c store.Credential) ([]secret.Value, error) {
-	own, err := keeper.Values(ctx, c)
+func (keeper *Keeper) StewardValues(ctx context.Context, id store.CredentialID) ([]secret.Value, error) {
+	own, err := keeper.Values(ctx, id)
 	if err != nil || own.Current.Empty() {
 		return nil, err
 	}
-	r, err := keeper.store.UnfinishedOf(ctx, c)
+	r, err := keeper.store.UnfinishedOf(ctx, id)
 	if errors.Is(err, app.ErrNotFound) || err == nil && r.Plan.Kind == rotation.KindAssign {
 		return []secret.Value{own.Current}, nil
 	}

@@ -9,7 +9,7 @@ import (
 	"fmt"
 
 	"mossledger.example/moss/internal/app"
-	"mossledger.example/moss/internal/core/keys"
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/store"
 )
@@ -26,16 +26,16 @@ func New(base *app.Base, store Store) *Keeper { return &Keeper{base, store} }
 // LookedFor opens all values that are looked for on hosts, weak ones left out:
 // their text stands anywhere.
 func (keeper *Keeper) LookedFor(ctx context.Context) ([]secret.Value, error) {
-	custodies, err := keeper.store.Custodies(ctx)
+	kept, err := keeper.store.InCustody(ctx)
 	if err != nil {
 		return nil, err
 	}
 	var out []secret.Value
-	for _, c := range custodies {
-		if c.KeyID != 0 {
+	for _, c := range kept {
+		if spec, err := credential.Of(c.Kind); err != nil || spec.Public != nil {
 			continue // known by its fingerprint
 		}
-		all, err := keeper.store.Secrets(ctx, c)
+		all, err := keeper.store.Secrets(ctx, c.ID)
 		if err != nil {
 			return out, err
 		}
@@ -60,12 +60,22 @@ func (keeper *Keeper) LookedFor(ctx context.Context) ([]secret.Value, error) {
 	return out, nil
 }
 
-// NewSecret seals a value for a credential. system is that of its account; 0
-// for a key pair.
-func (keeper *Keeper) NewSecret(c store.Credential, system, rotation int64, v secret.Value) (store.Secret, error) {
-	s := store.Secret{Credential: c, SystemID: system, RotationID: rotation, Fingerprint: keeper.base.Fingerprints.Of(v)}
-	sealed, err := keeper.base.Sealer.Seal(s.Binding(), v)
-	s.Sealed = sealed
+// NewSecret seals a value for a credential. rotation is the one that made it, or
+// 0.
+func (keeper *Keeper) NewSecret(c store.Credential, rotation int64, v secret.Value) (store.Secret, error) {
+	spec, err := credential.Of(c.Kind)
+	if err != nil {
+		return store.Secret{}, err
+	}
+	s := store.Secret{CredentialID: c.ID, Kind: c.Kind, AccountID: c.AccountID, SystemID: c.SystemID, RotationID: rotation, Fingerprint: keeper.base.Fingerprints.Of(v)}
+	if spec.Public != nil {
+		public, err := spec.Public(v)
+		if err != nil {
+			return s, err
+		}
+		s.Public = public.Fingerprint
+	}
+	s.Sealed, err = keeper.base.Sealer.Seal(s.Binding(), v)
 	return s, err
 }
 
@@ -86,8 +96,8 @@ type Values struct {
 }
 
 // Values opens what is in custody of a credential.
-func (keeper *Keeper) Values(ctx context.Context, c store.Credential) (Values, error) {
-	all, err := keeper.store.Secrets(ctx, c)
+func (keeper *Keeper) Values(ctx context.Context, id store.CredentialID) (Values, error) {
+	all, err := keeper.store.Secrets(ctx, id)
 	if err != nil {
 		return Values{}, err
 	}
@@ -106,7 +116,7 @@ func (keeper *Keeper) Values(ctx context.Context, c store.Credential) (Values, e
 // that was current when it began. What an earlier rotation made and gave up is
 // neither, however new it is.
 func (keeper *Keeper) OfRotation(ctx context.Context, r store.Rotation) (old, next *store.Secret, err error) {
-	all, err := keeper.store.Secrets(ctx, r.Credential())
+	all, err := keeper.store.Secrets(ctx, r.CredentialID)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -126,8 +136,8 @@ func (keeper *Keeper) OfRotation(ctx context.Context, r store.Rotation) (old, ne
 }
 
 // Current is the sealed value that is in force; nil when there is none.
-func (keeper *Keeper) Current(ctx context.Context, c store.Credential) (*store.Secret, error) {
-	all, err := keeper.store.Secrets(ctx, c)
+func (keeper *Keeper) Current(ctx context.Context, id store.CredentialID) (*store.Secret, error) {
+	all, err := keeper.store.Secrets(ctx, id)
 	for i := range all {
 		if all[i].State == store.SecretCurrent {
 			return &all[i], err
@@ -136,12 +146,16 @@ func (keeper *Keeper) Current(ctx context.Context, c store.Credential) (*store.S
 	return nil, err
 }
 
-// KeyPair is the public half of a sealed key.
-func (keeper *Keeper) KeyPair(s store.Secret) (*store.KeyPair, error) {
+// Public is the public half of a sealed value; nil where its kind has none.
+func (keeper *Keeper) Public(s store.Secret) (*credential.Public, error) {
+	spec, err := credential.Of(s.Kind)
+	if err != nil || spec.Public == nil {
+		return nil, err
+	}
 	value, err := keeper.base.Sealer.Open(s.Binding(), s.Sealed)
 	if err != nil {
 		return nil, err
 	}
-	pair, err := keys.PairOf(value)
-	return &store.KeyPair{Fingerprint: pair.Fingerprint, Type: pair.Type, Bits: pair.Bits}, err
+	public, err := spec.Public(value)
+	return &public, err
 }

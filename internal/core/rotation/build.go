@@ -7,6 +7,7 @@ import (
 	"sort"
 	"strings"
 
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 )
 
@@ -24,40 +25,27 @@ func keyOf(kind estate.DependentKind, place string) string {
 // restarts every running reader in start order, never two replicas (dependents
 // of the same name on different systems) at once, and proves each. An
 // assignment leaves the authority alone: it proves the current value and gives
-// it to the log-ons chosen. A key pair has doors in place of one authority: the
-// new key is added at all of them and proven at each before any holder gets it.
+// it to the log-ons chosen. A credential that several points accept, like a key
+// pair, is changed and proven at all of them before any holder gets it.
 func Build(in Input) Plan {
 	b := &builder{in: in, plan: Plan{
-		Kind: in.Kind, AccountID: in.AccountID, Account: in.Account, AuthorityID: in.AuthorityID,
+		Kind: in.Kind, CredentialID: in.CredentialID, Credential: in.Credential, Of: in.Of, Type: in.Type,
 		Authority: in.Authority, Policy: in.Policy, When: in.When, Patience: cmp.Or(in.Patience, DefaultPatience), Notes: []string{},
 	}, restarts: map[string][]int{}, running: map[string][]Unit{}, replaceOf: map[string]int{}, logOnOf: map[string]int{}, restartOf: map[string]int{}, proveOf: map[string]int{}, lastReplica: map[string]int{}, lastTaken: map[string]int{}}
 	if b.plan.When == "" {
 		b.plan.When = RestartNow
 	}
-	authority := Step{SystemID: in.AuthorityID, System: in.Authority, Subject: in.Account}
-	step := func(kind StepKind, needs ...int) Step {
-		s := authority
-		s.Kind, s.Needs = kind, needs
-		return s
-	}
-	switch {
-	case in.Kind == KindAssign:
-		b.signIns = []int{b.add(step(StepSignIn))}
-	case len(in.Doors) > 0:
-		b.plan.Kind = KindKey
-		b.openDoors(b.add(Step{Kind: StepSeal, Subject: in.Account, Dependent: estate.DependentKey}))
-	default:
-		b.plan.Kind = ""
-		seal := b.add(Step{Kind: StepSeal, Subject: in.Account})
-		change := step(StepChange, seal)
-		change.Overlap = in.Overlap
-		b.signIns = []int{b.add(step(StepSignIn, b.add(change)))}
-		// Nothing else can be done before we get in again ourselves.
-		proven := b.signIns[0]
-		for _, own := range in.Stewards {
-			b.signIns = append(b.signIns, b.add(Step{Kind: StepSteward, SystemID: own.SystemID, System: own.System, Subject: own.LogOn, Needs: []int{proven}}))
+	if in.Kind == KindAssign {
+		for _, p := range in.Points {
+			b.signIns = append(b.signIns, b.add(Step{Kind: StepSignIn, SystemID: p.SystemID, System: p.System, Subject: p.Account}))
 		}
-		b.signIns = b.all(b.signIns...)
+	} else {
+		b.plan.Kind = ""
+		seal := Step{Kind: StepSeal, Subject: in.Credential}
+		if in.Of == credential.SSHKey {
+			seal.Dependent = estate.DependentKey
+		}
+		b.open(b.add(seal))
 	}
 	b.replacements()
 	units, cycles := startOrder(in.Units)
@@ -68,26 +56,13 @@ func Build(in Input) Plan {
 	for _, u := range units {
 		b.restart(u, b.running[u.SystemID])
 	}
-	switch {
-	case in.Kind == KindAssign:
-	case len(in.Doors) > 0:
-		b.closeDoors()
-	default:
-		// With two values accepted, the old one is retired only when everything
-		// else has succeeded: what was missed goes on working until then.
-		proven := b.signIns[0]
-		if in.Overlap {
-			proven = b.add(step(StepRetire, b.all(append(slices.Clone(b.signIns), b.ends...)...)...))
-			b.note("overlap: %s accepts both values until every copy is replaced and every reader proven", in.Authority)
-		}
-		refuse := step(StepRefuse, proven)
-		refuse.After = b.ends
-		b.add(refuse)
+	if in.Kind != KindAssign {
+		b.close()
 	}
 	if len(b.plan.Steps) > 0 {
 		b.note("a system that is away is waited for, up to %s before the policy decides, and without end once something is being undone", Spell(b.plan.Patience))
 	}
-	if len(in.Files)+len(in.LogOns) == 0 && len(in.Doors) == 0 {
+	if len(in.Files)+len(in.LogOns) == 0 && in.Of != credential.SSHKey {
 		b.plan.Notes = append(b.plan.Notes, "no held copy and no stored log-on is known: only the authority is changed")
 	}
 	return b.plan
@@ -98,7 +73,7 @@ type builder struct {
 	plan    Plan
 	signIns []int // that prove the value that everything else gets
 	ends    []int
-	doors   []keyDoor
+	guarded []guarded
 	// By system and place: the steps that a restart must wait for, that
 	// restart it (or take it down with another), and that prove it.
 	replaceOf, logOnOf, restartOf, proveOf map[string]int
@@ -117,7 +92,7 @@ func (b *builder) all(needs ...int) []int {
 	if len(needs) <= few {
 		return needs
 	}
-	return []int{b.add(Step{Kind: StepAll, Subject: b.in.Account, Needs: slices.Clone(needs)})}
+	return []int{b.add(Step{Kind: StepAll, Subject: b.in.Credential, Needs: slices.Clone(needs)})}
 }
 
 func (b *builder) add(s Step) int {

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 )
@@ -143,16 +144,16 @@ func situations() map[string]Input {
 			}
 		}),
 		"seven-files-one-barrier": password(func(in *Input) {
-			in.Overlap = true
+			in.Points[0].Overlap = true
 			for i := range 7 {
 				in.Files = append(in.Files, envFile(fmt.Sprintf("quay%d", i), "/etc/berth.env"))
 			}
 		}),
 		"both-values-accepted": password(func(in *Input) {
-			in.Overlap = true
+			in.Points[0].Overlap = true
 			in.Files, in.Units = []File{envFile("quay1", "/etc/berth.env")}, []Unit{replica("quay1")}
 		}),
-		"both-values-nothing-holds-it": password(func(in *Input) { in.Overlap = true }),
+		"both-values-nothing-holds-it": password(func(in *Input) { in.Points[0].Overlap = true }),
 		"we-sign-in-with-it": password(func(in *Input) {
 			in.Stewards = []Steward{{"directory", "directory", "dir"}, {"quay1", "quay1", "hosts"}}
 			in.Files = []File{envFile("quay1", "/etc/berth.env")}
@@ -222,12 +223,12 @@ func TestPlans(t *testing.T) {
 }
 
 func passwordOf(account, authority string) Input {
-	return Input{AccountID: "1", Account: account, AuthorityID: authority, Authority: authority}
+	return Input{CredentialID: "1", Credential: account, Of: credential.Password, Points: []Point{{SystemID: authority, System: authority, Account: account}}, Authority: authority}
 }
 
 // keyOpening is a key that one file on quay1 holds.
 func keyOpening(doors int) Input {
-	in := Input{Account: "backup@quay1", Authority: "quays"}
+	in := Input{CredentialID: "2", Credential: "backup@quay1", Of: credential.SSHKey, Authority: "quays"}
 	in.Files = []File{{SystemID: "quay1", System: "quay1", Path: "/home/tide/.ssh/id", Places: []held.Locator{{Layout: held.LayoutPEM}}}}
 	for i := range doors {
 		addDoor(&in, fmt.Sprintf("quay%d", i), "/home/tide/.ssh/authorized_keys", "tide", "")
@@ -236,5 +237,5 @@ func keyOpening(doors int) Input {
 }
 
 func addDoor(in *Input, host, path, account, via string) {
-	in.Doors = append(in.Doors, KeyDoor{SystemID: host, System: host, Path: path, Account: account, Via: via})
+	in.Points = append(in.Points, Point{SystemID: host, System: host, Path: path, Account: account, Via: via, Overlap: true})
 }

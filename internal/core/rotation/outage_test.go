@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/held"
 )
 
@@ -224,10 +225,10 @@ func TestUndoingWithoutWhatIsAway(t *testing.T) {
 
 // large is a plan of so many steps in which every act succeeds at once.
 func large(doors, holders int) Plan {
-	in := Input{Account: "automation", Policy: PolicyUndo}
+	in := Input{Credential: "automation", Of: credential.SSHKey, Policy: PolicyUndo}
 	for i := range doors {
 		host := fmt.Sprintf("host%05d", i)
-		in.Doors = append(in.Doors, KeyDoor{SystemID: host, System: host, Path: "/home/a/.ssh/authorized_keys", Account: "a"})
+		in.Points = append(in.Points, Point{SystemID: host, System: host, Path: "/home/a/.ssh/authorized_keys", Account: "a", Overlap: true})
 	}
 	for i := range holders {
 		host := fmt.Sprintf("holder%05d", i)

@@ -20,6 +20,7 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 )
@@ -193,7 +194,6 @@ type PlanKind string
 const (
 	KindRotate PlanKind = "rotate" // the credential changes, everywhere
 	KindAssign PlanKind = "assign" // chosen log-ons get an account with its current value
-	KindKey    PlanKind = "key"    // a key pair changes at all its doors and holders
 )
 
 // RestartPolicy says when dependents are restarted.
@@ -208,15 +208,14 @@ const (
 
 // Plan is what a rotation will do.
 type Plan struct {
-	Kind        PlanKind      `json:"kind,omitempty"`
-	When        RestartPolicy `json:"when,omitempty"` // dependents are restarted
-	AccountID   string        `json:"account_id"`     // "" for a key pair
-	KeyID       string        `json:"key_id,omitempty"`
-	KeyType     string        `json:"key_type,omitempty"` // of the new key; "" for that of the old one
-	Account     string        `json:"account"`
-	AuthorityID string        `json:"authority_id"`
-	Authority   string        `json:"authority"`
-	Policy      Policy        `json:"policy"`
+	Kind         PlanKind        `json:"kind,omitempty"`
+	When         RestartPolicy   `json:"when,omitempty"` // dependents are restarted
+	CredentialID string          `json:"credential_id"`
+	Credential   string          `json:"credential"` // name
+	Of           credential.Kind `json:"credential_kind"`
+	Type         string          `json:"type,omitempty"` // of the new value, where a kind has types; "" for that of the old one
+	Authority    string          `json:"authority"`      // the systems that decide
+	Policy       Policy          `json:"policy"`
 	// Patience is how long a system that is away is waited for before the policy
 	// decides; 0 for without end. Undoing waits without end.
 	Patience time.Duration `json:"patience,omitempty"`
@@ -231,13 +230,15 @@ type Steward struct {
 	SystemID, System, LogOn string
 }
 
-// KeyDoor is a file of entries that lets the holder of a key in.
-type KeyDoor struct {
+// Point is where a credential is accepted: an account at its authority, or a file
+// of entries that lets the holder of a key in.
+type Point struct {
 	SystemID string
 	System   string
-	Path     string
-	Account  string // that it lets in; "" when that is not known
+	Account  string // that it proves; "" when that is not known
+	Path     string // of the file of entries; "" where the system itself decides
 	Via      string // see Door
+	Overlap  bool   // it accepts two values at once
 }
 
 // File is a file that holds copies.
@@ -281,19 +282,21 @@ func (u Unit) key() string { return u.SystemID + "\x00" + keyOf(u.Kind, u.Name) 
 
 // Input is what Build needs to know.
 type Input struct {
-	Kind                   PlanKind
-	When                   RestartPolicy
-	NotBefore, NotAfter    time.Time
-	LogOns                 []LogOn
-	AccountID, Account     string
-	AuthorityID, Authority string
-	Policy                 Policy
-	Patience               time.Duration // see Plan; 0 for DefaultPatience
-	Overlap                bool          // the authority accepts two values at once
-	Doors                  []KeyDoor     // of a key pair: what decides in place of the authority
-	Stewards               []Steward     // systems that we reach with the account ourselves
-	Files                  []File
-	Units                  []Unit
+	Kind                PlanKind
+	When                RestartPolicy
+	NotBefore, NotAfter time.Time
+	LogOns              []LogOn
+	CredentialID        string
+	Credential          string // name
+	Of                  credential.Kind
+	Type                string // of the new value, where a kind has types
+	Points              []Point
+	Authority           string // the systems that decide, in words
+	Policy              Policy
+	Patience            time.Duration // see Plan; 0 for DefaultPatience
+	Stewards            []Steward     // systems that we reach with the account ourselves
+	Files               []File
+	Units               []Unit
 }
 
 // Chain is the largest number of restarts that must follow one another.

@@ -127,7 +127,7 @@ func (r *run) loop(ctx context.Context) (err error) {
 				return nil
 			}
 			if len(Next(*r.state, r.inFlight)) == 0 {
-				return fmt.Errorf("rotation of %s: no way forward from %s", r.Plan.Account, r.state.Mode)
+				return fmt.Errorf("rotation of %s: no way forward from %s", r.Plan.Credential, r.state.Mode)
 			}
 			continue
 		}

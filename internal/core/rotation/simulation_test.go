@@ -197,7 +197,7 @@ func TestAssignmentInItsWindow(t *testing.T) {
 	opens := time.Date(2026, 3, 1, 2, 0, 0, 0, time.UTC)
 	place := Place{Kind: estate.DependentService, Place: "board"}
 	in := Input{
-		Kind: KindAssign, When: RestartWindow, NotBefore: opens, NotAfter: opens.Add(time.Hour), Account: "svc-new", Policy: PolicyStop,
+		Kind: KindAssign, When: RestartWindow, NotBefore: opens, NotAfter: opens.Add(time.Hour), Credential: "svc-new", Points: []Point{{Account: "svc-new"}}, Policy: PolicyStop,
 		LogOns: []LogOn{{SystemID: "north1", System: "north1", Place: place, Account: "svc-new", Was: "svc-old"}},
 		Units:  []Unit{{SystemID: "north1", System: "north1", Kind: place.Kind, Name: "Board", Running: true}},
 	}

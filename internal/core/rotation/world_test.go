@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 )
@@ -91,7 +92,7 @@ const (
 )
 
 func newWorld(t *testing.T, policy Policy, way int) *world {
-	in := Input{Overlap: way == overlapping, AccountID: "1", Account: "svc-berth", AuthorityID: "d", Authority: "directory", Policy: policy}
+	in := Input{CredentialID: "1", Credential: "svc-berth", Of: credential.Password, Points: []Point{{SystemID: "d", System: "directory", Account: "svc-berth", Overlap: way == overlapping}}, Authority: "directory", Policy: policy}
 	for _, host := range []string{"quay1", "quay2"} {
 		for _, name := range []string{"berth", "gangway"} {
 			path := "/etc/" + name + ".env"
@@ -119,10 +120,10 @@ func newWorld(t *testing.T, policy Policy, way int) *world {
 	// A task: its host checks the password when it is stored.
 	in.LogOns = append(in.LogOns, LogOn{SystemID: "north1", System: "north1", Place: Place{Kind: estate.DependentTask, Place: "nightly"}, Account: "svc-berth", Was: "svc-berth"})
 	if way == keyPair {
-		in.LogOns = nil
+		in.LogOns, in.Points, in.Of = nil, nil, credential.SSHKey
 		in.Units = in.Units[:4]
 		for _, host := range []string{"directory", "quay2", "north1"} {
-			in.Doors = append(in.Doors, KeyDoor{SystemID: host, System: host, Path: "/home/tide/.ssh/authorized_keys", Account: "tide"})
+			in.Points = append(in.Points, Point{SystemID: host, System: host, Path: "/home/tide/.ssh/authorized_keys", Account: "tide", Overlap: true})
 		}
 	}
 	e := &world{t: t, clock: time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC), kept: map[int]string{}, plan: Build(in), store: map[string]bool{"old": true}, auths: map[string]*authority{}, files: map[int]string{}, units: map[int]*unit{}, last: map[int]string{}, given: map[int]int{}}
@@ -296,7 +297,7 @@ func (e *world) effect(step Step, from, to string) bool {
 
 // authorityGone: programs that start cannot ask whether their value is right.
 func (e *world) authorityGone() bool {
-	return e.away != nil && e.plan.Kind != KindKey && e.away(e.clock, e.plan.Authority)
+	return e.away != nil && e.plan.Of != credential.SSHKey && e.away(e.clock, e.plan.Authority)
 }
 
 // start starts a unit with what it has stored; a service needs those before it.

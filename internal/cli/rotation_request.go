@@ -31,68 +31,58 @@ func talking(run func(cmd *cobra.Command, c *client, format string, args []strin
 	}
 }
 
-// wishFlags are what may be asked of a rotation.
-type wishFlags struct {
+// rotationRequest are what may be asked of a rotation.
+type rotationRequest struct {
 	policy, restart, window string
 	start                   bool
 	keyType                 string
 	patience                time.Duration
 }
 
-// fits refuses what does not go with an account, or with a key pair.
-func (w *wishFlags) fits(subject string) error {
-	if isKey := strings.HasPrefix(subject, "/keys/"); isKey && w.start {
-		return &ExitError{ExitUsage, errors.New("--start-down is for accounts")}
-	} else if !isKey && w.keyType != "" {
-		return &ExitError{ExitUsage, errors.New("--key-type is for key pairs, which are spelled SHA256:... or key:NAME")}
-	}
-	return nil
-}
-
 // keyFlag is for commands that take key pairs too.
-func (w *wishFlags) keyFlag(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&w.keyType, "key-type", "", "of a key pair: type of the new key (ssh-ed25519, ecdsa-sha2-nistp256, ssh-rsa); that of the old one by default")
+func (r *rotationRequest) keyFlag(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&r.keyType, "key-type", "", "of a key pair: type of the new key (ssh-ed25519, ecdsa-sha2-nistp256, ssh-rsa); that of the old one by default")
 	_ = cmd.RegisterFlagCompletionFunc("key-type", cobra.FixedCompletions([]string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ssh-rsa"}, cobra.ShellCompDirectiveNoFileComp))
 }
 
-func (w *wishFlags) register(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&w.policy, "policy", "undo", "when a step fails: stop, continue or undo")
-	cmd.Flags().StringVar(&w.restart, "restart", "now", "when dependents are restarted: now, window or leave (not at all: a latent breakage until somebody does)")
-	cmd.Flags().StringVar(&w.window, "window", "", "BEGIN/END or BEGIN/DURATION, such as 2026-11-24T02:00:00Z/2h, for --restart window")
-	cmd.Flags().DurationVar(&w.patience, "patience", 30*time.Minute, "how long a system that is away is waited for before the policy decides; undoing waits without end")
-	cmd.Flags().BoolVar(&w.start, "start-down", false, "also bring up what is down although it starts by itself")
+func (r *rotationRequest) register(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&r.policy, "policy", "undo", "when a step fails: stop, continue or undo")
+	cmd.Flags().StringVar(&r.restart, "restart", "now", "when dependents are restarted: now, window or leave (not at all: a latent breakage until somebody does)")
+	cmd.Flags().StringVar(&r.window, "window", "", "BEGIN/END or BEGIN/DURATION, such as 2026-11-24T02:00:00Z/2h, for --restart window")
+	cmd.Flags().DurationVar(&r.patience, "patience", 30*time.Minute, "how long a system that is away is waited for before the policy decides; undoing waits without end")
+	cmd.Flags().BoolVar(&r.start, "start-down", false, "also bring up what is down although it starts by itself")
 	_ = cmd.RegisterFlagCompletionFunc("policy", cobra.FixedCompletions([]string{"stop", "continue", "undo"}, cobra.ShellCompDirectiveNoFileComp))
 	_ = cmd.RegisterFlagCompletionFunc("restart", cobra.FixedCompletions([]string{"now", "window", "leave"}, cobra.ShellCompDirectiveNoFileComp))
 }
 
-// body is the wish as the API takes it.
-func (w *wishFlags) body(cmd *cobra.Command) (map[string]any, error) {
-	if w.patience < time.Second {
-		return nil, &ExitError{ExitUsage, fmt.Errorf("--patience %s: at least a second", w.patience)}
+// body is the request as the API takes it.
+func (r *rotationRequest) body(cmd *cobra.Command) (map[string]any, error) {
+	if r.patience < time.Second {
+		return nil, &ExitError{ExitUsage, fmt.Errorf("--patience %s: at least a second", r.patience)}
 	}
-	in := map[string]any{"policy": w.policy, "restart": w.restart, "patience": int(w.patience.Seconds())}
-	if w.start {
+	in := map[string]any{"policy": r.policy, "restart": r.restart, "patience": int(r.patience.Seconds())}
+	if r.start {
 		in["start"] = true
 	}
-	if w.keyType != "" {
-		in["key_type"] = w.keyType
+	if r.keyType != "" {
+		in["type"] = r.keyType
 	}
-	if w.window == "" {
+	if r.window == "" {
 		return in, nil
 	}
 	if !cmd.Flags().Changed("restart") {
 		in["restart"] = "window"
 	}
-	begin, end, found := strings.Cut(w.window, "/")
+	begin, end, found := strings.Cut(r.window, "/")
 	from, err := time.Parse(time.RFC3339, begin)
 	if err != nil || !found {
-		return nil, &ExitError{ExitUsage, fmt.Errorf("window %q: write BEGIN/END with times as in 2026-11-24T02:00:00Z, or BEGIN/2h", w.window)}
+		return nil, &ExitError{ExitUsage, fmt.Errorf("window %q: write BEGIN/END with times as in 2026-11-24T02:00:00Z, or BEGIN/2h", r.window)}
 	}
 	to, err := time.Parse(time.RFC3339, end)
 	if err != nil {
 		long, err := time.ParseDuration(end)
 		if err != nil || long <= 0 {
-			return nil, &ExitError{ExitUsage, fmt.Errorf("window %q: %q is neither a time nor a duration", w.window, end)}
+			return nil, &ExitError{ExitUsage, fmt.Errorf("window %q: %q is neither a time nor a duration", r.window, end)}
 		}
 		to = from.Add(long)
 	}
@@ -101,20 +91,17 @@ func (w *wishFlags) body(cmd *cobra.Command) (map[string]any, error) {
 }
 
 func rehearseCommand() *cobra.Command {
-	var wish wishFlags
-	cmd := &cobra.Command{Use: "rehearse ACCOUNT|KEY", Short: "Say what a rotation would do, and check all that can be checked without changing anything", Args: cobra.ExactArgs(1)}
-	wish.register(cmd)
-	wish.keyFlag(cmd)
+	var request rotationRequest
+	cmd := &cobra.Command{Use: "rehearse CREDENTIAL", Short: "Say what a rotation would do, and check all that can be checked without changing anything", Args: cobra.ExactArgs(1)}
+	request.register(cmd)
+	request.keyFlag(cmd)
 	addOutput(cmd)
 	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
-		in, err := wish.body(cmd)
+		in, err := request.body(cmd)
 		if err != nil {
 			return err
 		}
-		subject, err := c.subject(cmd.Context(), args[0])
-		if err == nil {
-			err = wish.fits(subject)
-		}
+		subject, err := c.credential(cmd.Context(), args[0])
 		if err != nil {
 			return err
 		}
@@ -170,29 +157,26 @@ func rehearse(cmd *cobra.Command, c *client, format, subject string, in map[stri
 }
 
 func runCommand() *cobra.Command {
-	var wish wishFlags
+	var request rotationRequest
 	var reason, override string
 	var detach bool
 	cmd := &cobra.Command{
-		Use: "run ACCOUNT|KEY", Short: "Rotate, with live progress", Args: cobra.ExactArgs(1),
-		Long: "Rotates the password of an account, or a key pair, in custody. It needs a rehearsal of the same that passed\nwithin the hour, or --override with a reason: somebody with the role approver then approves it first.\nInterrupting (Ctrl-C) leaves the rotation running in the service.",
+		Use: "run CREDENTIAL", Short: "Rotate, with live progress", Args: cobra.ExactArgs(1),
+		Long: "Rotates a credential in custody: the password of an account, or a key. It needs a rehearsal of the same that passed\nwithin the hour, or --override with a reason: somebody with the role approver then approves it first.\nInterrupting (Ctrl-C) leaves the rotation running in the service.",
 	}
-	wish.register(cmd)
-	wish.keyFlag(cmd)
+	request.register(cmd)
+	request.keyFlag(cmd)
 	cmd.Flags().StringVar(&reason, "reason", "", "why it is rotated")
 	cmd.Flags().StringVar(&override, "override", "", "why it is started without a rehearsal that passed")
 	addOutput(cmd)
 	cmd.Flags().BoolVar(&detach, "detach", false, "start it and do not wait")
 	_ = cmd.MarkFlagRequired("reason")
 	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
-		in, err := wish.body(cmd)
+		in, err := request.body(cmd)
 		if err != nil {
 			return err
 		}
-		subject, err := c.subject(cmd.Context(), args[0])
-		if err == nil {
-			err = wish.fits(subject)
-		}
+		subject, err := c.credential(cmd.Context(), args[0])
 		if err != nil {
 			return err
 		}
@@ -242,7 +226,7 @@ func startRotation(cmd *cobra.Command, c *client, format, name, subject string, 
 // assigning is what 'assign' and 'repair' share: rehearse, and unless that is
 // all that was asked, start.
 type assigning struct {
-	wish           wishFlags
+	request        rotationRequest
 	reason         string
 	only, detach   bool
 	filters        []string
@@ -253,7 +237,7 @@ type assigning struct {
 
 func (a *assigning) command(use, short, long string) *cobra.Command {
 	cmd := &cobra.Command{Use: use, Short: short, Long: long, Args: cobra.ExactArgs(1)}
-	a.wish.register(cmd)
+	a.request.register(cmd)
 	cmd.Flags().StringVar(&a.reason, "reason", "", "why; it is recorded")
 	cmd.Flags().BoolVar(&a.only, "rehearse", false, "only rehearse it")
 	cmd.Flags().BoolVar(&a.detach, "detach", false, "start it and do not wait")
@@ -269,11 +253,11 @@ func (a *assigning) run(cmd *cobra.Command, c *client, format string, args []str
 	if a.choosing && len(a.filters) == 0 && a.search == "" && len(a.dependents) == 0 {
 		return &ExitError{ExitUsage, errors.New("choose dependents: --filter, --search or --dependent")}
 	}
-	in, err := a.wish.body(cmd)
+	in, err := a.request.body(cmd)
 	if err != nil {
 		return err
 	}
-	id, err := c.account(cmd.Context(), args[0])
+	subject, err := c.credential(cmd.Context(), args[0])
 	if err != nil {
 		return err
 	}
@@ -290,7 +274,6 @@ func (a *assigning) run(cmd *cobra.Command, c *client, format string, args []str
 	if shown != format {
 		cmd.SetOut(cmd.ErrOrStderr())
 	}
-	subject := fmt.Sprintf("/accounts/%d", id)
 	err = rehearse(cmd, c, shown, subject, in)
 	cmd.SetOut(out)
 	if err != nil || a.only {
@@ -465,7 +448,11 @@ func (c *client) repair(cmd *cobra.Command, format string, v row, reason, policy
 		in["assign"] = r["assign"]
 	}
 	fmt.Fprintln(cmd.OutOrStdout())
-	subject := fmt.Sprintf("/accounts/%d", account)
+	id, err := c.noted(cmd.Context(), account)
+	if err != nil {
+		return err
+	}
+	subject := fmt.Sprintf("/credentials/%d", id)
 	if err := rehearse(cmd, c, "table", subject, in); err != nil {
 		return err
 	}

@@ -3,7 +3,8 @@ import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { onChanged } from '../api/changes'
 import { api, data, Problem, type Schemas } from '../api/client'
-import KeyCustody from '../components/KeyCustody.vue'
+import CredentialCustody from '../components/CredentialCustody.vue'
+import { kindNames } from '../components/credentials'
 import KeyPicture from '../components/KeyPicture.vue'
 import RotatePanel from '../components/RotatePanel.vue'
 import RotationHistory from '../components/RotationHistory.vue'
@@ -14,18 +15,19 @@ import { useSession } from '../state/session'
 
 const session = useSession()
 const id = Number(useRoute().params.id)
-const detail = ref<Schemas['KeyDetail']>()
+const detail = ref<Schemas['CredentialDetail']>()
 const history = ref<Schemas['Rotation'][]>([])
 const findings = ref<Schemas['Finding'][]>([])
 const trouble = ref('')
 
 async function load(): Promise<void> {
   try {
-    detail.value = await data(api.GET('/api/v1/keys/{id}', { params: { path: { id } } }))
-    history.value = (await data(api.GET('/api/v1/rotations', { params: { query: { filter: [`key_id=${id}`], limit: 10 } } }))).items
+    detail.value = await data(api.GET('/api/v1/credentials/{id}', { params: { path: { id } } }))
+    history.value = (await data(api.GET('/api/v1/rotations', { params: { query: { filter: [`credential_id=${id}`], limit: 10 } } }))).items
     const about = new Set(detail.value.dependents.map((d) => d.id))
-    const all = (await data(api.GET('/api/v1/findings', { params: { query: { filter: ['kind*=*key*'], limit: 500 } } }))).items
-    findings.value = all.filter((f) => f.dependent_id && about.has(f.dependent_id))
+    const own = (await data(api.GET('/api/v1/findings', { params: { query: { filter: [`credential_id=${id}`], limit: 50 } } }))).items
+    const keys = about.size ? (await data(api.GET('/api/v1/findings', { params: { query: { filter: ['kind*=*key*'], limit: 500 } } }))).items : []
+    findings.value = [...own, ...keys.filter((f) => f.dependent_id && about.has(f.dependent_id))]
     trouble.value = ''
   } catch (e) {
     trouble.value = e instanceof Problem ? e.message : String(e)
@@ -35,28 +37,32 @@ void load()
 onChanged(() => void load())
 
 const places = computed(() => detail.value?.dependents ?? [])
+const of = computed(() => detail.value?.credential)
 </script>
 
 <template>
   <Trouble :words="trouble" retry @again="load" />
-  <template v-if="detail">
-    <h1>{{ detail.key.name }} <span class="soft">{{ detail.key.type }}<template v-if="detail.key.bits">, {{ detail.key.bits }} bits</template></span></h1>
-    <p class="soft mono break">{{ detail.key.fingerprint }}</p>
+  <template v-if="detail && of">
+    <h1>{{ of.name }} <span class="soft">{{ kindNames[of.kind] ?? of.kind }}<template v-if="of.type">, {{ of.type }}</template><template v-if="of.bits">, {{ of.bits }} bits</template></span></h1>
+    <p v-if="of.fingerprint" class="soft mono break">{{ of.fingerprint }}</p>
+    <p v-else class="soft">Of <RouterLink :to="`/accounts/${of.account_id}`">{{ of.name }} on {{ of.system }}</RouterLink>, which shows what depends on it. Held at {{ plural(of.locations, 'place') }}.</p>
     <div v-for="f in findings" :key="f.id" class="panel finding"><StateTag :state="f.severity" /> {{ f.what }}<div class="soft">{{ f.next_step }}</div></div>
-    <h2>What it opens, and who holds it</h2>
-    <KeyPicture :name="detail.key.name" :dependents="places" />
-    <div v-if="detail.incomplete.length" class="panel incomplete"><b>The picture is incomplete:</b> {{ plural(detail.incomplete.length, 'system') }} not read completely, so the key may be there too.
+    <template v-if="of.kind === 'ssh-key'">
+      <h2>What it opens, and who holds it</h2>
+      <KeyPicture :name="of.name" :dependents="places" />
+    </template>
+    <div v-if="detail.incomplete.length" class="panel incomplete"><b>The picture is incomplete:</b> {{ plural(detail.incomplete.length, 'system') }} not read completely, so it may be there too.
       <div v-for="i in detail.incomplete" :key="i.system" class="soft">{{ i.system }}: {{ i.why }}</div></div>
     <div class="two">
-      <section><h2>Custody</h2><KeyCustody :key-pair="id" :holders="detail.key.holders" :custody="detail.custody" @changed="load" /></section>
+      <section><h2>Custody</h2><CredentialCustody :credential="of" @changed="load" /></section>
       <section>
         <h2>History</h2>
         <RotationHistory :rotations="history" />
       </section>
     </div>
-    <template v-if="detail.custody && session.may('operator')">
+    <template v-if="of.state === 'custody' && session.may('operator')">
       <h2>Rotate</h2>
-      <RotatePanel :key-pair="id" />
+      <RotatePanel :credential="id" :kind="of.kind" />
     </template>
   </template>
 </template>

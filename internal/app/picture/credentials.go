@@ -1,0 +1,115 @@
+package picture
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/core/credential"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/store"
+)
+
+// FindCredential takes a credential by its number (credential:7), the fingerprint
+// of its public half or the beginning of it, an account in any spelling, whose
+// password is meant, or the name of a key. The password of an account that nobody
+// noted yet has the number 0.
+func (picture *Picture) FindCredential(ctx context.Context, spelling string) (store.Credential, error) {
+	if rest, found := strings.CutPrefix(spelling, "credential:"); found {
+		return picture.store.Credential(ctx, store.CredentialID(app.Number(rest)))
+	}
+	if strings.HasPrefix(spelling, "SHA256:") {
+		c, err := picture.store.KeyOf(ctx, spelling)
+		if !errors.Is(err, store.ErrNotFound) || len(spelling) < len("SHA256:")+6 {
+			return c, err
+		}
+		return picture.oneKey(ctx, spelling, "fingerprint~"+spelling)
+	}
+	if rest, found := strings.CutPrefix(spelling, "key:"); found {
+		return picture.oneKey(ctx, rest, "name="+rest)
+	}
+	a, _, err := picture.FindAccount(ctx, spelling)
+	if errors.Is(err, app.ErrNotFound) {
+		if key, keyErr := picture.oneKey(ctx, spelling, "name="+spelling); keyErr == nil || !errors.Is(keyErr, app.ErrNotFound) {
+			return key, keyErr
+		}
+	}
+	if err != nil {
+		return store.Credential{}, err
+	}
+	c, err := picture.store.PasswordOf(ctx, a.ID)
+	if errors.Is(err, app.ErrNotFound) {
+		return store.Credential{Kind: credential.Password, Name: a.Name, AccountID: a.ID, SystemID: a.SystemID, System: a.System, Points: 1, State: store.CredentialSeen, FirstSeen: a.FirstSeen}, nil
+	}
+	return c, err
+}
+
+// oneKey is the only key that a filter picks.
+func (picture *Picture) oneKey(ctx context.Context, spelling, filter string) (store.Credential, error) {
+	page, err := picture.store.Credentials(ctx, store.Query{Filters: []string{"kind=" + string(credential.SSHKey), filter}, Limit: 10})
+	switch {
+	case err != nil:
+		return store.Credential{}, err
+	case len(page.Items) == 0:
+		return store.Credential{}, fmt.Errorf("key %q: %w: 'moss credential list' shows those that were seen", spelling, app.ErrNotFound)
+	case len(page.Items) > 1:
+		var all []string
+		for _, c := range page.Items {
+			all = append(all, c.Fingerprint)
+		}
+		return store.Credential{}, fmt.Errorf("%w: %q is ambiguous: %s", app.ErrInput, spelling, strings.Join(all, ", "))
+	}
+	return page.Items[0], nil
+}
+
+// Points are where a credential is accepted, as a plan has them. With a key come
+// the files that hold it.
+func (picture *Picture) Points(ctx context.Context, c store.Credential) ([]rotation.Point, []store.Dependent, error) {
+	if c.Kind == credential.Password {
+		return []rotation.Point{{SystemID: strconv.FormatInt(c.SystemID, 10), System: c.System, Account: c.Name}}, nil, nil
+	}
+	all, err := picture.store.DependentsOfKey(ctx, c.Fingerprint)
+	if err != nil {
+		return nil, nil, err
+	}
+	var points []rotation.Point
+	var holders []store.Dependent
+	for _, d := range all {
+		if d.Kind == estate.DependentKey {
+			holders = append(holders, d)
+		}
+	}
+	slices.SortFunc(holders, func(a, b store.Dependent) int {
+		return cmp.Or(cmp.Compare(a.System, b.System), cmp.Compare(a.Place, b.Place))
+	})
+	for _, d := range all {
+		if d.Kind != estate.DependentAuthorized {
+			continue
+		}
+		p := rotation.Point{SystemID: strconv.FormatInt(d.SystemID, 10), System: d.System, Path: d.Path, Account: d.Key.Lets, Overlap: true}
+		// Where only some addresses are admitted, the proof comes from a holder.
+		if len(holders) > 0 && slices.ContainsFunc(d.Key.Options, func(o string) bool { return strings.HasPrefix(o, "from=") }) {
+			p.Via = holders[0].System
+		}
+		points = append(points, p)
+	}
+	return points, holders, nil
+}
+
+// PrivateAt says where in its file a holder's key stands.
+func PrivateAt(d store.Dependent) held.Locator {
+	nth := 0
+	if rest, found := strings.CutPrefix(d.Place, d.Path+"#"); found {
+		if n, err := strconv.Atoi(rest); err == nil {
+			nth = n - 1
+		}
+	}
+	return held.Locator{Layout: held.LayoutPEM, Nth: nth, Part: held.PartValue}
+}

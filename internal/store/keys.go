@@ -1,0 +1,74 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+
+	"mossledger.example/moss/internal/core/credential"
+)
+
+// DependentsOfKey returns the entries that let the holder of a key in, and the
+// files that hold it.
+func (s *Store) DependentsOfKey(ctx context.Context, fingerprint string) ([]Dependent, error) {
+	return s.dependentsWhere(ctx, "d.kind IN ('key', 'authorized key') AND json_extract(d.key, '$.fingerprint') = ? AND d.gone = ''", fingerprint)
+}
+
+// NoteKeys gives every key that was seen a row. A new key that a rotation is
+// spreading is not another pair.
+func (s *Store) NoteKeys(ctx context.Context) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO credentials (kind, fingerprint, type, bits, name, first_seen)
+			SELECT 'ssh-key', fp, MAX(type), MAX(bits), COALESCE(MAX(comment), MAX(place)), MIN(seen) FROM (
+				SELECT json_extract(d.key, '$.fingerprint') AS fp, COALESCE(json_extract(d.key, '$.type'), '') AS type, COALESCE(json_extract(d.key, '$.bits'), 0) AS bits,
+					CASE WHEN d.kind = 'authorized key' THEN NULLIF(json_extract(d.key, '$.comment'), '') END AS comment, d.name || ' on ' || systems.name AS place, d.first_seen AS seen
+				FROM dependents d JOIN systems ON systems.id = d.system_id WHERE d.kind IN ('key', 'authorized key') AND d.gone = '')
+			WHERE fp IS NOT NULL AND fp <> '' AND NOT EXISTS (SELECT 1 FROM credentials p WHERE p.kind = 'ssh-key' AND p.fingerprint = fp)
+				AND NOT EXISTS (SELECT 1 FROM secrets x WHERE x.public = fp AND x.state IN ('candidate', 'current'))
+			GROUP BY fp`)
+		return err
+	})
+}
+
+// becomes gives a key another public half. What a survey noted of it as a
+// pair of its own meanwhile gives way.
+func becomes(ctx context.Context, tx *sql.Tx, id CredentialID, k credential.Public) error {
+	if _, err := tx.ExecContext(ctx, "DELETE FROM credentials WHERE kind = 'ssh-key' AND fingerprint = ? AND id <> ? AND state = 'seen' AND id NOT IN (SELECT credential_id FROM rotations UNION SELECT credential_id FROM rehearsals)", k.Fingerprint, id); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, "UPDATE credentials SET fingerprint = ?, type = ?, bits = ? WHERE id = ?", k.Fingerprint, k.Type, k.Bits, id)
+	return err
+}
+
+// KeyIs says that a file now holds another key, or that a door lets another one
+// in.
+type KeyIs struct {
+	SystemID int64
+	Path     string
+	Door     bool // a file of entries
+	From, To credential.Public
+}
+
+func (s *Store) keyIs(ctx context.Context, tx *sql.Tx, k KeyIs) error {
+	const set = "key = json_set(key, '$.fingerprint', ?, '$.type', ?, '$.bits', ?, '$.public', ''), digest = x'00', seen = ?"
+	now := s.stamp()
+	if !k.Door {
+		_, err := tx.ExecContext(ctx, "UPDATE dependents SET "+set+" WHERE system_id = ? AND kind = 'key' AND path = ? AND json_extract(key, '$.fingerprint') = ?",
+			k.To.Fingerprint, k.To.Type, k.To.Bits, now, k.SystemID, k.Path, k.From.Fingerprint)
+		return err
+	}
+	// A survey may have seen the new entry meanwhile.
+	before, after := k.Path+"#"+k.From.Fingerprint, k.Path+"#"+k.To.Fingerprint
+	seen, err := tx.ExecContext(ctx, "UPDATE dependents SET gone = '', seen = ? WHERE system_id = ? AND kind = 'authorized key' AND place = ?", now, k.SystemID, after)
+	if err != nil {
+		return err
+	}
+	if n, err := seen.RowsAffected(); err != nil {
+		return err
+	} else if n > 0 {
+		_, err = tx.ExecContext(ctx, "UPDATE dependents SET gone = ? WHERE system_id = ? AND kind = 'authorized key' AND place = ? AND gone = ''", now, k.SystemID, before)
+		return err
+	}
+	_, err = tx.ExecContext(ctx, "UPDATE dependents SET place = ?, name = CASE name WHEN ? THEN ? ELSE name END, "+set+" WHERE system_id = ? AND kind = 'authorized key' AND place = ?",
+		after, k.From.Fingerprint, k.To.Fingerprint, k.To.Fingerprint, k.To.Type, k.To.Bits, now, k.SystemID, before)
+	return err
+}
