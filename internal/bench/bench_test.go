@@ -79,7 +79,7 @@ func survey(b *testing.B, o *assembly.Application, accounts int) time.Duration {
 func add(b *testing.B, o *assembly.Application, logon, account string, password, key secret.Value, v store.System, fingerprint string) {
 	ctx := context.Background()
 	require.NoError(b, o.Inventory.SaveSteward(ctx, "bench", logon, account, password, key))
-	v.LogOn = logon
+	v.Steward = logon
 	_, err := o.Inventory.Add(ctx, "bench", v)
 	require.NoError(b, err)
 	if fingerprint != "" {

@@ -28,7 +28,7 @@ end well, a ledger that does not hold), 4 not signed in or no right.`,
 		return &ExitError{ExitUsage, fmt.Errorf("%w; see '%s --help'", err, cmd.CommandPath())}
 	})
 	root.AddCommand(more...)
-	root.AddCommand(loginCommand(), logoutCommand(), logonCommand(), systemCommand(), surveyCommand(), accountCommand(), dependentCommand(),
+	root.AddCommand(loginCommand(), logoutCommand(), stewardCommand(), systemCommand(), surveyCommand(), accountCommand(), dependentCommand(),
 		useCommand(), radiusCommand(), searchCommand(), socketCommand(), credentialCommand(), custodyCommand(), rotateCommand(), findingCommand(), explainCommand(), approvalCommand(), ledgerCommand(), userCommand(), tokenCommand())
 	return root
 }

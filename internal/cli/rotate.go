@@ -59,7 +59,7 @@ func custodyCommand() *cobra.Command {
 	})
 	take.Flags().StringVar(&passwordFile, "password-file", "", "file with the password, - for standard input; asked for by default")
 	take.Flags().StringVar(&keyFile, "private-key-file", "", "of a key: file with its private half, - for standard input; read from a host that holds it by default")
-	take.Flags().BoolVar(&reset, "reset", false, "of a password: set a new one with the authority's log-on; whatever still holds the old one breaks")
+	take.Flags().BoolVar(&reset, "reset", false, "of a password: set a new one with the authority's steward; whatever still holds the old one breaks")
 	take.Flags().StringVar(&reason, "reason", "", "why (needed with --reset)")
 	addOutput(take)
 	var all bool

@@ -13,51 +13,12 @@ import (
 	"github.com/spf13/cobra"
 )
 
-func logonCommand() *cobra.Command {
-	var account, passwordFile, keyFile string
-	add := &cobra.Command{
-		Use: "add NAME", Short: "Store a log-on that systems are reached with, sealed", Args: cobra.ExactArgs(1),
-		Example: "  moss logon add terminals --account mossmgr --key-file ~/.ssh/moss\n  moss logon add directory --account 'CN=moss,DC=larkmoor,DC=example' --password-file -",
-		RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
-			in := map[string]string{"account": account}
-			if keyFile != "" {
-				raw, err := os.ReadFile(keyFile)
-				if err != nil {
-					return err
-				}
-				in["private_key"] = string(raw)
-			}
-			if keyFile == "" || passwordFile != "" {
-				password, err := readSecret(cmd, passwordFile, "Password of "+account)
-				if err != nil {
-					return err
-				}
-				in["password"] = password
-			}
-			if err := c.call(cmd.Context(), http.MethodPut, "/logons/"+url.PathEscape(args[0]), in, nil); err != nil {
-				return err
-			}
-			fmt.Fprintf(cmd.OutOrStdout(), "Stored the log-on %s (%s), sealed.\n", args[0], account)
-			return nil
-		}),
-	}
-	add.Flags().StringVar(&account, "account", "", "user name, DN or principal name")
-	add.Flags().StringVar(&passwordFile, "password-file", "", "file with the password, - for standard input; asked for by default")
-	add.Flags().StringVar(&keyFile, "key-file", "", "file with an SSH private key")
-	_ = add.MarkFlagRequired("account")
-	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a log-on that no system uses", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
-		return c.call(cmd.Context(), http.MethodDelete, "/logons/"+url.PathEscape(args[0]), nil, nil)
-	})}
-	return group("logon", "Log-ons that systems are reached with",
-		listCommand("list", "List log-ons", "/logons", []column{{"NAME", "name"}, {"ACCOUNT", "account"}, {"PASSWORD", "has_password"}, {"KEY", "has_key"}, {"SYSTEMS", "systems"}, {"CHANGED", "changed"}}, "There are no log-ons. Add one with 'moss logon add'."), add, remove)
-}
-
 var systemColumns = []column{{"NAME", "name"}, {"KIND", "kind"}, {"ADDRESS", "address"}, {"PORT", "port"}, {"SITE", "site"}, {"STATE", "state"}, {"READ COMPLETELY", "read_completely"}, {"WHAT IS WRONG", "state_words"}}
 
 type systemFlags struct {
-	kind, address, logon, site, environment, owner, caFile string
-	port                                                   int
-	options                                                []string
+	kind, address, steward, site, environment, owner, caFile string
+	port                                                     int
+	options                                                  []string
 }
 
 func (f *systemFlags) register(cmd *cobra.Command) {
@@ -65,7 +26,7 @@ func (f *systemFlags) register(cmd *cobra.Command) {
 	flags.StringVar(&f.kind, "kind", "unix-host", "unix-host, windows-host, directory, postgresql, mariadb or redis")
 	flags.StringVar(&f.address, "address", "", "host name or IP address; the name by default")
 	flags.IntVar(&f.port, "port", 0, "the kind's usual port by default")
-	flags.StringVar(&f.logon, "logon", "", "stored log-on to use")
+	flags.StringVar(&f.steward, "steward", "", "by which it is reached")
 	flags.StringVar(&f.site, "site", "", "where it stands")
 	flags.StringVar(&f.environment, "environment", "", "production, test, ...")
 	flags.StringVar(&f.owner, "owner", "", "who is responsible for it")
@@ -75,7 +36,7 @@ func (f *systemFlags) register(cmd *cobra.Command) {
 }
 
 func (f *systemFlags) body(name string) (map[string]any, error) {
-	in := map[string]any{"name": name, "kind": f.kind, "address": f.address, "port": f.port, "logon": f.logon, "site": f.site, "environment": f.environment, "owner": f.owner}
+	in := map[string]any{"name": name, "kind": f.kind, "address": f.address, "port": f.port, "steward": f.steward, "site": f.site, "environment": f.environment, "owner": f.owner}
 	options := map[string]string{}
 	for _, o := range f.options {
 		key, value, found := strings.Cut(o, "=")
@@ -139,7 +100,7 @@ func systemCommand() *cobra.Command {
 	})}
 	remove.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	var why string
-	absence := &cobra.Command{Use: "confirm-absence NAME", Short: "Say that what vanished from a system is really gone", Args: cobra.ExactArgs(1), Long: "When many accounts or places vanish at once, or are not seen with another log-on, they are not\nshown as gone: the log-on may see less than before. This is your word that they are. The system\nis read again, and what is not seen then is marked so.", RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+	absence := &cobra.Command{Use: "confirm-absence NAME", Short: "Say that what vanished from a system is really gone", Args: cobra.ExactArgs(1), Long: "When many accounts or places vanish at once, or are not seen with another log-on, they are not\nshown as gone: the steward may see less than before. This is your word that they are. The system\nis read again, and what is not seen then is marked so.", RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
 		var v row
 		if err := c.call(cmd.Context(), http.MethodPost, "/systems/"+url.PathEscape(args[0])+"/absence", map[string]string{"reason": why}, &v); err != nil {
 			return err
@@ -167,7 +128,7 @@ func changeSystem() *cobra.Command {
 			return err
 		}
 		next := map[string]any{}
-		for field, flag := range map[string]string{"name": "", "kind": "kind", "address": "address", "port": "port", "logon": "logon", "site": "site", "environment": "environment", "owner": "owner", "options": "option", "trusted_ca": "ca-file"} {
+		for field, flag := range map[string]string{"name": "", "kind": "kind", "address": "address", "port": "port", "steward": "steward", "site": "site", "environment": "environment", "owner": "owner", "options": "option", "trusted_ca": "ca-file"} {
 			next[field] = have[field]
 			if flag != "" && cmd.Flags().Changed(flag) {
 				next[field] = given[field]
@@ -188,19 +149,19 @@ func changeSystem() *cobra.Command {
 }
 
 func importCommand() *cobra.Command {
-	var directory, base, windowsLogOn, windowsSignIn string
+	var directory, base, windowsSteward, windowsSignIn string
 	var flags systemFlags
 	cmd := &cobra.Command{
 		Use: "import [FILE]", Short: "Add systems from a CSV or plain list, or from a directory subtree", Args: cobra.MaximumNArgs(1),
-		Long: `FILE is a CSV with a header line (name, address, port, kind, logon, site,
+		Long: `FILE is a CSV with a header line (name, address, port, kind, steward, site,
 environment, owner, paths; only name is needed) or has one name a line; - reads
 standard input. Bad rows are reported by line and column and do not stop the others.`,
-		Example: "  moss system import hosts.csv --logon terminals\n  moss system import --directory larkmoor-directory --base 'OU=Hosts,DC=larkmoor,DC=example' --logon terminals",
+		Example: "  moss system import hosts.csv --steward terminals\n  moss system import --directory larkmoor-directory --base 'OU=Hosts,DC=larkmoor,DC=example' --steward terminals",
 	}
 	cmd.Flags().StringVar(&directory, "directory", "", "take the computers of this directory instead of a file")
 	cmd.Flags().StringVar(&base, "base", "", "subtree of the directory")
-	cmd.Flags().StringVar(&flags.logon, "logon", "", "log-on for rows that name none")
-	cmd.Flags().StringVar(&windowsLogOn, "windows-logon", "", "log-on for windows hosts that name none")
+	cmd.Flags().StringVar(&flags.steward, "steward", "", "steward for rows that name none")
+	cmd.Flags().StringVar(&windowsSteward, "windows-steward", "", "steward for windows hosts that name none")
 	cmd.Flags().StringVar(&windowsSignIn, "windows-signin", "", "how to sign in to windows hosts: kerberos, ntlm or basic")
 	cmd.Flags().StringVar(&flags.caFile, "windows-ca-file", "", "PEM of the CA that signed the certificates of windows hosts")
 	_ = cmd.RegisterFlagCompletionFunc("windows-signin", cobra.FixedCompletions([]string{"kerberos", "ntlm", "basic"}, cobra.ShellCompDirectiveNoFileComp))
@@ -209,7 +170,7 @@ standard input. Bad rows are reported by line and column and do not stop the oth
 	cmd.Flags().StringVar(&flags.owner, "owner", "", "owner for rows that name none")
 	addOutput(cmd)
 	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
-		in := map[string]string{"logon": flags.logon, "site": flags.site, "environment": flags.environment, "owner": flags.owner, "windows_logon": windowsLogOn, "windows_signin": windowsSignIn}
+		in := map[string]string{"steward": flags.steward, "site": flags.site, "environment": flags.environment, "owner": flags.owner, "windows_steward": windowsSteward, "windows_signin": windowsSignIn}
 		if flags.caFile != "" {
 			raw, err := os.ReadFile(flags.caFile)
 			if err != nil {
@@ -284,7 +245,7 @@ func showSystem() *cobra.Command {
 			{"Kind", "kind"},
 			{"Address", "address"},
 			{"Port", "port"},
-			{"Log-on", "logon"},
+			{"Steward", "steward"},
 			{"Options", "options"},
 			{"Site", "site"},
 			{"Environment", "environment"},

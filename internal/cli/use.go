@@ -35,7 +35,7 @@ func useCommand() *cobra.Command {
 			return write(out, format, columns, seen, map[string]any{"seen": seen, "declared": said})
 		}
 		if len(seen) == 0 {
-			fmt.Fprintln(out, "Nobody was seen signed in with it: no data store or log-on record that was read says so.")
+			fmt.Fprintln(out, "Nobody was seen signed in with it: no data store or record of uses that was read says so.")
 		} else {
 			table(out, columns, seen)
 		}
@@ -105,7 +105,7 @@ const (
 func importUses() *cobra.Command {
 	var system string
 	cmd := &cobra.Command{
-		Use: "import [FILE]", Short: "Take in a directory's log-on records, from a file or a stream", Args: cobra.MaximumNArgs(1),
+		Use: "import [FILE]", Short: "Take in what a directory recorded of uses, from a file or a stream", Args: cobra.MaximumNArgs(1),
 		Long: `Takes in the lines of JSON that a directory writes of authentications, from a file or
 from standard input, to its end. A stream goes on as long as it lasts:
 
@@ -148,17 +148,17 @@ from standard input, to its end. A stream goes on as long as it lasts:
 			}
 		}()
 		var kept []string
-		logons, bad := 0, 0
+		uses, bad := 0, 0
 		send := func() error {
 			if len(kept) == 0 {
 				return nil
 			}
 			var took struct {
-				LogOns int `json:"logons"`
-				Bad    int `json:"bad"`
+				Uses int `json:"uses"`
+				Bad  int `json:"bad"`
 			}
-			err := c.call(ctx, http.MethodPost, "/systems/"+url.PathEscape(system)+"/logons", map[string]any{"lines": kept}, &took)
-			logons, bad, kept = logons+took.LogOns, bad+took.Bad, kept[:0]
+			err := c.call(ctx, http.MethodPost, "/systems/"+url.PathEscape(system)+"/stewards", map[string]any{"lines": kept}, &took)
+			uses, bad, kept = uses+took.Uses, bad+took.Bad, kept[:0]
 			return err
 		}
 		ticker := time.NewTicker(recordsEvery)
@@ -185,7 +185,7 @@ from standard input, to its end. A stream goes on as long as it lasts:
 			return fmt.Errorf("the records could not be read to their end: %w", err)
 		default:
 		}
-		fmt.Fprintf(cmd.OutOrStdout(), "%d log-ons taken in, %d lines not understood\n", logons, bad)
+		fmt.Fprintf(cmd.OutOrStdout(), "%d log-ons taken in, %d lines not understood\n", uses, bad)
 		return nil
 	})
 	return cmd

@@ -61,17 +61,17 @@ type Failure struct {
 
 // Codes of failures that callers decide by.
 const (
-	CodeUnknownName  = "unknown-name"
-	CodeUnreachable  = "unreachable"
-	CodeTimeout      = "timeout"
-	CodeUntrusted    = "untrusted"     // certificate or host key
-	CodeNewHostKey   = "new-host-key"  // first sight: needs approval
-	CodeBadLogOn     = "bad-logon"     // the system refused our log-on
-	CodeNotPermitted = "not-permitted" // signed in, but lacks a right
-	CodePolicy       = "policy"        // the system's password policy refused the value
-	CodeGone         = "gone"          // the account, unit or file is not there
-	CodeProtocol     = "protocol"      // the system answered garbage
-	CodeFailed       = "failed"        // the act was refused or failed otherwise
+	CodeUnknownName    = "unknown-name"
+	CodeUnreachable    = "unreachable"
+	CodeTimeout        = "timeout"
+	CodeUntrusted      = "untrusted"       // certificate or host key
+	CodeNewHostKey     = "new-host-key"    // first sight: needs approval
+	CodeStewardRefused = "steward-refused" // the system refused our steward
+	CodeNotPermitted   = "not-permitted"   // signed in, but lacks a right
+	CodePolicy         = "policy"          // the system's password policy refused the value
+	CodeGone           = "gone"            // the account, unit or file is not there
+	CodeProtocol       = "protocol"        // the system answered garbage
+	CodeFailed         = "failed"          // the act was refused or failed otherwise
 )
 
 func (f *Failure) Error() string {
@@ -104,7 +104,7 @@ func CodeOf(err error) string {
 }
 
 // LogOn is how to sign in to a system.
-type LogOn struct {
+type Steward struct {
 	Account    string // user name, DN or principal name, as the system wants it
 	Password   secret.Value
 	PrivateKey secret.Value // PEM, for SSH
@@ -118,7 +118,7 @@ type Target struct {
 	Address   string
 	Port      int // 0 for the kind's default
 	Options   map[string]string
-	LogOn     LogOn
+	Steward   Steward
 	TrustedCA string   // PEM; empty for the machine's own trust store
 	HostKeys  []string // approved fingerprints (SSH)
 	Identity  string   // that the system proved before, see Facts; "" when unknown

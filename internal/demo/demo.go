@@ -74,21 +74,21 @@ func (d *Demo) Close() error {
 	return errors.Join(err, d.folder.Close())
 }
 
-// Prepare signs in, stores log-ons, adds the systems, approves host keys,
+// Prepare signs in, stores stewards, adds the systems, approves host keys,
 // surveys, and takes some accounts into custody.
 func (d *Demo) Prepare(ctx context.Context) error {
 	host, port := larkmoor.Port(d.Estate.Address)
 	steps := [][]string{
 		{"login", "--server", d.URL, "--set-up", "--code-file", d.File("setup.code"), "--name", UserName, "--password-file", d.File("user.pw")},
-		{"logon", "add", "directory", "--account", larkmoor.ManagerDN, "--password-file", d.File("manager.pw")},
-		{"logon", "add", "hosts", "--account", larkmoor.Manager, "--password-file", d.File("manager.pw")},
-		{"system", "add", "larkmoor-directory", "--kind", "directory", "--address", host, "--port", fmt.Sprint(port), "--logon", "directory", "--ca-file", d.File("ca.pem"), "--site", "Larkmoor North", "--environment", "production", "--owner", "Directory team"},
-		{"logon", "add", "terminals", "--account", `LARKMOOR\` + larkmoor.Manager, "--password-file", d.File("manager.pw")},
-		{"system", "import", d.File("hosts.csv"), "--logon", "hosts", "--windows-logon", "terminals", "--windows-signin", "ntlm", "--windows-ca-file", d.File("ca.pem")},
+		{"steward", "add", "directory", "--account", larkmoor.ManagerDN, "--password-file", d.File("manager.pw")},
+		{"steward", "add", "hosts", "--account", larkmoor.Manager, "--password-file", d.File("manager.pw")},
+		{"system", "add", "larkmoor-directory", "--kind", "directory", "--address", host, "--port", fmt.Sprint(port), "--steward", "directory", "--ca-file", d.File("ca.pem"), "--site", "Larkmoor North", "--environment", "production", "--owner", "Directory team"},
+		{"steward", "add", "terminals", "--account", `LARKMOOR\` + larkmoor.Manager, "--password-file", d.File("manager.pw")},
+		{"system", "import", d.File("hosts.csv"), "--steward", "hosts", "--windows-steward", "terminals", "--windows-signin", "ntlm", "--windows-ca-file", d.File("ca.pem")},
 	}
 	for name, kind := range map[string]string{"bookings-db": "postgresql", "tide-db": "redis"} {
 		host, port := larkmoor.Port(d.Estate.Stores[name])
-		steps = append(steps, []string{"system", "add", name, "--kind", kind, "--address", host, "--port", fmt.Sprint(port), "--logon", "hosts", "--ca-file", d.File("ca.pem"), "--site", "Larkmoor North", "--environment", "production", "--owner", "Data team"})
+		steps = append(steps, []string{"system", "add", name, "--kind", kind, "--address", host, "--port", fmt.Sprint(port), "--steward", "hosts", "--ca-file", d.File("ca.pem"), "--site", "Larkmoor North", "--environment", "production", "--owner", "Data team"})
 	}
 	for name, h := range d.Estate.Hosts {
 		steps = append(steps, []string{"system", "check", name, "--approve", h.Fingerprint()})

@@ -92,14 +92,14 @@ func (d *Demo) Tour(ctx context.Context) error {
 }
 
 var tourSteps = []step{
-	{"Set the service up with its one-time code, and store the log-ons it will use, sealed.", func(ctx context.Context, t *tour) error {
+	{"Set the service up with its one-time code, and store the stewards it will use, sealed.", func(ctx context.Context, t *tour) error {
 		host, port := larkmoor.Port(t.Estate.Address)
 		for _, args := range [][]string{
 			{"login", "--server", t.URL, "--set-up", "--code-file", t.File("setup.code"), "--name", UserName, "--password-file", t.File("user.pw")},
-			{"logon", "add", "directory", "--account", larkmoor.ManagerDN, "--password-file", t.File("manager.pw")},
-			{"logon", "add", "terminals", "--account", `LARKMOOR\` + larkmoor.Manager, "--password-file", t.File("manager.pw")},
-			{"logon", "add", "hosts", "--account", larkmoor.Manager, "--password-file", t.File("manager.pw")},
-			{"system", "add", "larkmoor-directory", "--kind", "directory", "--address", host, "--port", fmt.Sprint(port), "--logon", "directory", "--ca-file", t.File("ca.pem")},
+			{"steward", "add", "directory", "--account", larkmoor.ManagerDN, "--password-file", t.File("manager.pw")},
+			{"steward", "add", "terminals", "--account", `LARKMOOR\` + larkmoor.Manager, "--password-file", t.File("manager.pw")},
+			{"steward", "add", "hosts", "--account", larkmoor.Manager, "--password-file", t.File("manager.pw")},
+			{"system", "add", "larkmoor-directory", "--kind", "directory", "--address", host, "--port", fmt.Sprint(port), "--steward", "directory", "--ca-file", t.File("ca.pem")},
 		} {
 			if _, err := t.run(ctx, 0, args...); err != nil {
 				return err
@@ -108,10 +108,10 @@ var tourSteps = []step{
 		return nil
 	}},
 	{"Take the systems from the list an administrator has: one is down, one is misspelt, two rows are wrong. Then from the directory.", func(ctx context.Context, t *tour) error {
-		if err := t.expect(ctx, 0, []string{"9 added", "did you mean bookings1", "stands on line 2", "not a port"}, "system", "import", t.File("hosts.csv"), "--logon", "hosts", "--windows-logon", "terminals", "--windows-signin", "ntlm", "--windows-ca-file", t.File("ca.pem")); err != nil {
+		if err := t.expect(ctx, 0, []string{"9 added", "did you mean bookings1", "stands on line 2", "not a port"}, "system", "import", t.File("hosts.csv"), "--steward", "hosts", "--windows-steward", "terminals", "--windows-signin", "ntlm", "--windows-ca-file", t.File("ca.pem")); err != nil {
 			return err
 		}
-		return t.expect(ctx, 0, []string{"3 already there", "kiosk4"}, "system", "import", "--directory", "larkmoor-directory", "--base", "OU=Hosts,"+larkmoor.Base, "--logon", "hosts", "--windows-logon", "terminals", "--windows-signin", "ntlm", "--windows-ca-file", t.File("ca.pem"))
+		return t.expect(ctx, 0, []string{"3 already there", "kiosk4"}, "system", "import", "--directory", "larkmoor-directory", "--base", "OU=Hosts,"+larkmoor.Base, "--steward", "hosts", "--windows-steward", "terminals", "--windows-signin", "ntlm", "--windows-ca-file", t.File("ca.pem"))
 	}},
 	{"Check them, stage by stage. A host's key is seen for the first time: nothing is trusted until a person approves it.", func(ctx context.Context, t *tour) error {
 		if err := t.expect(ctx, 3, []string{"first sight", t.Estate.Hosts["quay1"].Fingerprint(), "does the"}[:2], "system", "check", "quay1"); err != nil {

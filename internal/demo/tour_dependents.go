@@ -20,10 +20,10 @@ func allSteps() []step {
 }
 
 var dependentSteps = []step{
-	{"Two data stores: the bookings database and the tide database, each with a narrow log-on. Who has an account there, and who is signed in now?", func(ctx context.Context, t *tour) error {
+	{"Two data stores: the bookings database and the tide database, each with a narrow steward. Who has an account there, and who is signed in now?", func(ctx context.Context, t *tour) error {
 		for _, s := range [][3]string{{"bookings-db", "postgresql", "PostgreSQL"}, {"tide-db", "redis", "Redis"}} {
 			host, port := larkmoor.Port(t.Estate.Stores[s[0]])
-			if _, err := t.run(ctx, 0, "system", "add", s[0], "--kind", s[1], "--address", host, "--port", fmt.Sprint(port), "--logon", "hosts", "--ca-file", t.File("ca.pem")); err != nil {
+			if _, err := t.run(ctx, 0, "system", "add", s[0], "--kind", s[1], "--address", host, "--port", fmt.Sprint(port), "--steward", "hosts", "--ca-file", t.File("ca.pem")); err != nil {
 				return err
 			}
 			if err := t.expect(ctx, 0, []string{s[2], "TLS with a verified certificate"}, "system", "check", s[0]); err != nil {

@@ -93,7 +93,7 @@ func TestCanary(t *testing.T) {
 	run(0, "search", "tide")
 	run(0, "socket", "list")
 	run(0, "survey", "run")
-	for _, list := range [][]string{{"system", "list"}, {"account", "list"}, {"dependent", "list"}, {"finding", "list", "--all"}, {"ledger", "list"}, {"rotate", "list"}, {"logon", "list"}, {"survey", "show", "1"}, {"rotate", "show", "1"}} {
+	for _, list := range [][]string{{"system", "list"}, {"account", "list"}, {"dependent", "list"}, {"finding", "list", "--all"}, {"ledger", "list"}, {"rotate", "list"}, {"steward", "list"}, {"survey", "show", "1"}, {"rotate", "show", "1"}} {
 		run(0, append(list, "-o", "json")...)
 	}
 	run(0, "rotate", "show", "1", "--journal", "-o", "json")
@@ -163,7 +163,7 @@ func TestCanary(t *testing.T) {
 func TestSecretsAreNoArguments(t *testing.T) {
 	var out bytes.Buffer
 	u := &user{&demo.Process{Binary: binary, Folder: t.TempDir()}, t}
-	for _, command := range [][]string{{"login"}, {"custody", "take"}, {"logon", "add"}, {"user", "add"}, {"serve"}} {
+	for _, command := range [][]string{{"login"}, {"custody", "take"}, {"steward", "add"}, {"user", "add"}, {"serve"}} {
 		out.WriteString(u.moss(0, append(command, "--help")...))
 	}
 	assert.NotRegexp(t, regexp.MustCompile(`--(password|passphrase|secret|token|code|key) string`), out.String())

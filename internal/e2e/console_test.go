@@ -180,13 +180,13 @@ func TestConsoleMonday(t *testing.T) {
 	b.see("Assignment 2 of svc-terminal")
 	require.Equal(t, "done", u.waitFinished("2"))
 
-	// A new system with a new log-on, and a list with a mistake.
+	// A new system with a new steward, and a list with a mistake.
 	b.open("/systems", "Add a system")
 	b.press("Add a system")
 	b.see("Add the system")
 	b.choose(".form label:nth-of-type(2) select", "windows host")
 	b.choose(".form label:nth-of-type(5) select", "a new one")
-	b.see("Name of the log-on")
+	b.see("Name of the steward")
 	b.accessible("add a system")
 	b.fill(".form label:nth-of-type(1) input", "kiosk4")
 	b.fill(".form label:nth-of-type(3) input", "127.0.0.9")

@@ -42,7 +42,7 @@ func TestCommandLineWithWrongInput(t *testing.T) {
 		{2, "maxLength", []string{"system", "add", strings.Repeat("x", 300)}},
 		{2, "unknown option", []string{"system", "add", "x2", "--option", "colour=red"}},
 		{2, "not an absolute path", []string{"system", "add", "x3", "--option", "paths=etc/x"}},
-		{2, `log-on "none"`, []string{"system", "add", "x4", "--logon", "none"}},
+		{2, `steward "none"`, []string{"system", "add", "x4", "--steward", "none"}},
 		{1, "not found", []string{"system", "show", "nothing"}},
 		{1, "is unknown", []string{"account", "show", "nobody"}},
 		{1, "is unknown", []string{"account", "show", "CN=broken,,DC=x"}},
@@ -80,7 +80,7 @@ func TestCommandLineWithWrongInput(t *testing.T) {
 		assert.Contains(t, out, want, "moss %s", strings.Join(c.args, " "))
 		assert.Contains(t, out, "moss: ")
 	}
-	for _, empty := range [][]string{{"system", "list"}, {"account", "list"}, {"dependent", "list"}, {"survey", "list"}, {"rotate", "list"}, {"finding", "list"}, {"logon", "list"}, {"credential", "list"}, {"system", "option", "list"}} {
+	for _, empty := range [][]string{{"system", "list"}, {"account", "list"}, {"dependent", "list"}, {"survey", "list"}, {"rotate", "list"}, {"finding", "list"}, {"steward", "list"}, {"credential", "list"}, {"system", "option", "list"}} {
 		assert.NotEmpty(t, u.moss(0, empty...), "an empty list says so")
 		assert.Equal(t, "[]\n", u.moss(0, append(empty, "-o", "json")...))
 	}

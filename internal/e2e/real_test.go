@@ -90,14 +90,14 @@ func startReal(t *testing.T) *real {
 	r.file("fuel.pw", "Diesel-Pump-16")
 	r.file("samba.pem", r.samba.CA)
 	r.file("openldap.pem", r.openldap.CA)
-	r.moss(0, "logon", "add", "samba", "--account", r.samba.Manager, "--password-file", r.File("manager.pw"))
-	r.moss(0, "logon", "add", "openldap", "--account", r.openldap.Manager, "--password-file", r.File("manager.pw"))
-	r.moss(0, "system", "add", "domain", "--kind", "directory", "--address", lab.Gateway, "--logon", "samba", "--ca-file", r.File("samba.pem"))
-	r.moss(0, "system", "add", "openldap", "--kind", "directory", "--address", lab.Gateway, "--port", "1636", "--logon", "openldap", "--ca-file", r.File("openldap.pem"))
-	list := "name,address,logon\n"
+	r.moss(0, "steward", "add", "samba", "--account", r.samba.Manager, "--password-file", r.File("manager.pw"))
+	r.moss(0, "steward", "add", "openldap", "--account", r.openldap.Manager, "--password-file", r.File("manager.pw"))
+	r.moss(0, "system", "add", "domain", "--kind", "directory", "--address", lab.Gateway, "--steward", "samba", "--ca-file", r.File("samba.pem"))
+	r.moss(0, "system", "add", "openldap", "--kind", "directory", "--address", lab.Gateway, "--port", "1636", "--steward", "openldap", "--ca-file", r.File("openldap.pem"))
+	list := "name,address,steward\n"
 	for name, h := range r.hosts {
 		r.file(name+".key", h.Key.RevealString())
-		r.moss(0, "logon", "add", name, "--account", "mossmgr", "--key-file", r.File(name+".key"))
+		r.moss(0, "steward", "add", name, "--account", "mossmgr", "--key-file", r.File(name+".key"))
 		list += name + "," + h.Address + "," + name + "\n"
 	}
 	list += "dock9,10.213.78.250,quay1\nquay11,,quay1\n"
@@ -128,8 +128,8 @@ func (r *real) startTerminal() {
 	r.t.Cleanup(func() { require.NoError(r.t, h.Close()) })
 	r.terminal = h
 	_, port, _ := strings.Cut(address, ":")
-	r.moss(0, "logon", "add", "terminal", "--account", "mossmgr@"+lab.Realm, "--password-file", r.File("manager.pw"))
-	r.moss(0, "system", "add", "terminal1", "--kind", "windows-host", "--address", "127.0.0.1", "--port", port, "--logon", "terminal", "--ca-file", r.file("terminal.pem", authority.PEM), "--option", "kdc="+lab.Gateway+":88", "--option", "service="+lab.HTTPService)
+	r.moss(0, "steward", "add", "terminal", "--account", "mossmgr@"+lab.Realm, "--password-file", r.File("manager.pw"))
+	r.moss(0, "system", "add", "terminal1", "--kind", "windows-host", "--address", "127.0.0.1", "--port", port, "--steward", "terminal", "--ca-file", r.file("terminal.pem", authority.PEM), "--option", "kdc="+lab.Gateway+":88", "--option", "service="+lab.HTTPService)
 	r.moss(0, "system", "check", "terminal1")
 }
 
@@ -149,10 +149,10 @@ func (r *real) invocation(host, unit string) string {
 func (r *real) accepts(name, password string) bool {
 	r.t.Helper()
 	target := r.samba.Target("domain")
-	target.LogOn = connect.LogOn{Account: r.samba.DN(name), Password: secret.New(password)}
+	target.Steward = connect.Steward{Account: r.samba.DN(name), Password: secret.New(password)}
 	report := directory.Connector{}.Check(context.Background(), target)
 	last := report.Stages[len(report.Stages)-1]
-	require.True(r.t, report.OK() || last.Code == connect.CodeBadLogOn, "the domain gives no clear answer: %+v", last)
+	require.True(r.t, report.OK() || last.Code == connect.CodeStewardRefused, "the domain gives no clear answer: %+v", last)
 	return report.OK()
 }
 
@@ -175,7 +175,7 @@ func TestRealSystems(t *testing.T) {
 }
 
 func (r *real) survey(t *testing.T) {
-	out := r.moss(0, "system", "import", "--directory", "domain", "--base", "OU=Hosts,DC=larkmoor,DC=example", "--logon", "quay1")
+	out := r.moss(0, "system", "import", "--directory", "domain", "--base", "OU=Hosts,DC=larkmoor,DC=example", "--steward", "quay1")
 	assert.Contains(t, out, "1 already there", "the domain knows tide1 too")
 	assert.Contains(t, r.moss(1, "system", "import", "--directory", "domain", "--base", "OU=Nowhere,DC=larkmoor,DC=example"), "there is no OU=Nowhere")
 	started := time.Now()

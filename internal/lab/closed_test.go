@@ -14,7 +14,7 @@ import (
 	"mossledger.example/moss/internal/lab"
 )
 
-// What units name in folders that are closed to the log-on, and unit files that
+// What units name in folders that are closed to the steward, and unit files that
 // only root may read, are read with rights and named without.
 func TestClosedFoldersOfUnits(t *testing.T) {
 	h := lab.NewHost(t, "closed1", 34)

@@ -26,7 +26,7 @@ func TestSambaConforms(t *testing.T) {
 		Weak: secret.New("short"), DeadAddress: "127.0.0.250",
 	})
 	// What the real directory wrote of all that is understood.
-	uses, bad, err := directory.ParseLogOnRecords(strings.NewReader(d.LogOnRecords(t)))
+	uses, bad, err := directory.ParseUses(strings.NewReader(d.UsesLog(t)))
 	require.NoError(t, err)
 	assert.Zero(t, bad)
 	var accepted, refused bool

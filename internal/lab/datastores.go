@@ -23,7 +23,7 @@ import (
 	"mossledger.example/moss/internal/core/secret"
 )
 
-// DataStore is a running data store, with a narrow log-on mossmgr.
+// DataStore is a running data store, with a narrow steward mossmgr.
 type DataStore struct {
 	Kind    estate.Kind
 	Address string
@@ -34,11 +34,11 @@ type DataStore struct {
 	client  func(t testing.TB, statements string) string
 }
 
-// Target reaches it with the narrow log-on.
+// Target reaches it with the narrow steward.
 func (d *DataStore) Target(name string) connect.Target {
 	return connect.Target{
 		SystemID: name, Name: name, Kind: d.Kind, Address: d.Address, Port: d.Port, TrustedCA: d.CA, Options: d.Options,
-		LogOn: connect.LogOn{Account: "mossmgr", Password: secret.New(ManagerPassword)},
+		Steward: connect.Steward{Account: "mossmgr", Password: secret.New(ManagerPassword)},
 	}
 }
 

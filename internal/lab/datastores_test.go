@@ -26,7 +26,7 @@ func TestPostgreSQLConforms(t *testing.T) {
 	conformance.Run(t, fixture(postgres.Connector{}, d))
 	assert.NotContains(t, d.Log(t), "Conformance-Passw0rd", "the clear value is not in the server's log")
 	assert.Contains(t, d.Log(t), "SCRAM-SHA-256$4096:")
-	// Superusers are out of reach for the narrow log-on, and the rehearsal says so.
+	// Superusers are out of reach for the narrow steward, and the rehearsal says so.
 	accounts, _ := read(t, postgres.Connector{}, d)
 	assert.Equal(t, []string{"berth_owner"}, accounts["svc_berth1"].Groups)
 	boss := accounts["boss1"]

@@ -63,7 +63,7 @@ type Directory struct {
 func (d *Directory) Target(name string) connect.Target {
 	return connect.Target{
 		SystemID: name, Name: name, Kind: estate.KindDirectory, Address: d.Address, Port: d.Port, TrustedCA: d.CA,
-		LogOn: connect.LogOn{Account: d.Manager, Password: secret.New(ManagerPassword)},
+		Steward: connect.Steward{Account: d.Manager, Password: secret.New(ManagerPassword)},
 	}
 }
 
@@ -75,8 +75,8 @@ func (d *Directory) DN(name string) string {
 	return "CN=" + name + ",OU=Service Accounts," + d.Base
 }
 
-// LogOnRecords is what a Samba directory wrote of authentications so far.
-func (d *Directory) LogOnRecords(t testing.TB) string {
+// UsesLog is what a Samba directory wrote of authentications so far.
+func (d *Directory) UsesLog(t testing.TB) string {
 	t.Helper()
 	raw, err := os.ReadFile(filepath.Join(d.folder, "server.log"))
 	require.NoError(t, err)

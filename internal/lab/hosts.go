@@ -208,7 +208,7 @@ func (h *Host) Fingerprint() string { return h.public }
 
 // Target reaches the host with a key.
 func (h *Host) Target() connect.Target {
-	return connect.Target{SystemID: h.Name, Name: h.Name, Kind: estate.KindUnixHost, Address: h.Address, Port: 22, HostKeys: []string{h.public}, LogOn: connect.LogOn{Account: "mossmgr", PrivateKey: h.Key}}
+	return connect.Target{SystemID: h.Name, Name: h.Name, Kind: estate.KindUnixHost, Address: h.Address, Port: 22, HostKeys: []string{h.public}, Steward: connect.Steward{Account: "mossmgr", PrivateKey: h.Key}}
 }
 
 // Write puts a file into the host.

@@ -38,7 +38,7 @@ func TestKerberos(t *testing.T) {
 	target := connect.Target{
 		Name: "terminal1", Kind: estate.KindWindowsHost, Address: host, Port: port, TrustedCA: authority.PEM,
 		Options: map[string]string{"kdc": samba.Address + ":88", "service": lab.HTTPService},
-		LogOn:   connect.LogOn{Account: "mossmgr@" + lab.Realm, Password: secret.New(lab.ManagerPassword)},
+		Steward: connect.Steward{Account: "mossmgr@" + lab.Realm, Password: secret.New(lab.ManagerPassword)},
 	}
 	c := winhost.Connector{}
 	report := c.Check(t.Context(), target)
@@ -54,19 +54,19 @@ func TestKerberos(t *testing.T) {
 		require.False(t, report.OK())
 		return report.Stages[len(report.Stages)-1]
 	}
-	wrong := last(func(o *connect.Target) { o.LogOn.Password = secret.New("surely-Wr0ng-value") })
-	assert.Equal(t, connect.CodeBadLogOn, wrong.Code, "%+v", wrong)
+	wrong := last(func(o *connect.Target) { o.Steward.Password = secret.New("surely-Wr0ng-value") })
+	assert.Equal(t, connect.CodeStewardRefused, wrong.Code, "%+v", wrong)
 	assert.NotContains(t, wrong.Detail, "surely-Wr0ng-value")
-	nobody := last(func(o *connect.Target) { o.LogOn.Account = "nobody-here@" + lab.Realm })
-	assert.Equal(t, connect.CodeBadLogOn, nobody.Code, "%+v", nobody)
+	nobody := last(func(o *connect.Target) { o.Steward.Account = "nobody-here@" + lab.Realm })
+	assert.Equal(t, connect.CodeStewardRefused, nobody.Code, "%+v", nobody)
 	service := last(func(o *connect.Target) { o.Options["service"] = "HTTP/elsewhere.larkmoor.example" })
 	assert.Equal(t, connect.StageSignIn, service.Stage, "%+v", service)
 	dead := last(func(o *connect.Target) { o.Options["kdc"] = "127.0.0.250:88" })
 	assert.Equal(t, connect.StageSignIn, dead.Stage, "%+v", dead)
 	assert.Contains(t, dead.Next, "key distribution center")
 	plain := last(func(o *connect.Target) {
-		o.LogOn.Account = "svc-tidefeed@" + lab.Realm
-		o.LogOn.Password = secret.New(lab.AccountPassword)
+		o.Steward.Account = "svc-tidefeed@" + lab.Realm
+		o.Steward.Password = secret.New(lab.AccountPassword)
 	})
 	assert.Equal(t, connect.StagePermitted, plain.Stage, "signed in, but no administrator: %+v", plain)
 	assert.Equal(t, connect.CodeNotPermitted, plain.Code)

@@ -142,7 +142,7 @@ func slapdData(d *Directory, history, entries int, accounts []string) string {
 }
 
 // UnfriendlyOpenLDAP starts a directory as estates have them: several naming
-// contexts, one of them closed to the log-on, policies that lock in different
+// contexts, one of them closed to the steward, policies that lock in different
 // ways, an organizational unit whose locks are hidden, accounts of plain
 // classes with several names, and groups beside the accounts.
 func UnfriendlyOpenLDAP(t testing.TB, address string, port int) *Directory {

@@ -37,7 +37,7 @@ var access = map[string][]string{
 
 	"list-users": {RoleAdministrator, RoleAuditor}, "add-user": {RoleAdministrator}, "change-user": {RoleAdministrator},
 
-	"list-logons": {RoleAdministrator, RoleOperator, RoleAuditor}, "save-logon": {RoleAdministrator}, "remove-logon": {RoleAdministrator},
+	"list-stewards": {RoleAdministrator, RoleOperator, RoleAuditor}, "save-steward": {RoleAdministrator}, "remove-steward": {RoleAdministrator},
 
 	"list-systems": readers, "get-system": readers,
 	"add-system": {RoleAdministrator, RoleOperator}, "change-system": {RoleAdministrator, RoleOperator}, "import-systems": {RoleAdministrator, RoleOperator},
@@ -52,7 +52,7 @@ var access = map[string][]string{
 	"list-dependents": readers, "get-dependent": readers, "explain-dependent": operators, "start-dependents": operators, "set-check": operators, "decide-copy": operators, "remove-check": operators,
 
 	"get-radius": readers, "list-uses": readers, "search": readers, "list-sockets": readers, "list-declarations": readers,
-	"declare-use": operators, "withdraw-use": operators, "import-logon-records": operators,
+	"declare-use": operators, "withdraw-use": operators, "import-uses": operators,
 
 	"take-custody": operators, "verify-custody": operators, "verify-all-custody": operators, "release-custody": operators,
 

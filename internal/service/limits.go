@@ -28,8 +28,8 @@ func imports(path string) string {
 	switch {
 	case under == "import":
 		return "import-systems"
-	case found && strings.HasSuffix(under, "/logons"):
-		return "import-logon-records"
+	case found && strings.HasSuffix(under, "/stewards"):
+		return "import-uses"
 	}
 	return ""
 }

@@ -44,7 +44,7 @@ func TestBodiesAreAsLargeAsTheirSenderMay(t *testing.T) {
 		{"/api/v1/systems/import", viewer, signedBody - 100, 403},
 		{"/api/v1/systems/import", viewer, signedBody, 413},
 		{"/api/v1/systems/import", admin, 4 * signedBody, 400},
-		{"/api/v1/systems/d/logons", admin, 4 * signedBody, 422},
+		{"/api/v1/systems/d/uses", admin, 4 * signedBody, 422},
 		{"/api/v1/systems/import", admin, importBody, 413},
 	} {
 		response, answer := r.do("POST", c.path, c.token, large(c.size))

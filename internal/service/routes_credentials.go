@@ -39,7 +39,7 @@ type takeInput struct {
 	CredentialInput
 	Body struct {
 		Value  Secret `json:"value,omitempty" doc:"The known password, or the private half of a key in PEM, which is read from a file that holds it by default; it is proven at once"`
-		Reset  bool   `json:"reset,omitempty" doc:"Of a password: set a new one with the authority's log-on instead; what still holds the old one breaks"`
+		Reset  bool   `json:"reset,omitempty" doc:"Of a password: set a new one with the authority's steward instead; what still holds the old one breaks"`
 		Reason string `json:"reason,omitempty" maxLength:"500"`
 	}
 }

@@ -63,18 +63,18 @@ type declareInput struct {
 	}
 }
 
-type logOnRecordsInput struct {
+type importUsesInput struct {
 	Name string `path:"name"`
 	Body struct {
 		Lines []string `json:"lines" minItems:"1" maxItems:"20000" doc:"Lines of the directory's authentication audit, as JSON; others are passed over"`
 	}
 }
 
-// TakenRecords says what was understood of a log.
-type TakenRecords struct {
-	Kinds  int `json:"kinds" doc:"Different log-ons: account, client and way"`
-	LogOns int `json:"logons"`
-	Bad    int `json:"bad" doc:"Lines that look like records and are none"`
+// TakenUses says what was understood of a log.
+type TakenUses struct {
+	Kinds int `json:"kinds" doc:"Different uses: account, client and way"`
+	Uses  int `json:"uses"`
+	Bad   int `json:"bad" doc:"Lines that look like records and are none"`
 }
 
 func (s *Service) registerRadius() {
@@ -105,7 +105,7 @@ func (s *Service) registerRadius() {
 	add(s, http.MethodDelete, "/declarations/{id}", "withdraw-use", "Withdraw what somebody said", func(ctx context.Context, in *IDInput) (*empty, error) {
 		return &empty{}, s.app.Picture.Withdraw(ctx, who(ctx), in.ID)
 	})
-	add(s, http.MethodPost, "/systems/{name}/logons", "import-logon-records", "Take in a directory's log-on records, as lines of JSON", s.logOnRecords)
+	add(s, http.MethodPost, "/systems/{name}/uses", "import-uses", "Take in what a directory recorded of uses, as lines of JSON", s.importUses)
 }
 
 // written is an answer that was written down before.
@@ -165,19 +165,19 @@ func (s *Service) declare(ctx context.Context, in *declareInput) (*body[store.De
 	return answer(store.Declaration{ID: id}, err)
 }
 
-func (s *Service) logOnRecords(ctx context.Context, in *logOnRecordsInput) (*body[TakenRecords], error) {
+func (s *Service) importUses(ctx context.Context, in *importUsesInput) (*body[TakenUses], error) {
 	v, err := s.store.System(ctx, in.Name)
 	if err != nil {
-		return answer(TakenRecords{}, err)
+		return answer(TakenUses{}, err)
 	}
 	var list []estate.Use
-	list, bad, err := directory.ParseLogOnRecords(strings.NewReader(strings.Join(in.Body.Lines, "\n")))
+	list, bad, err := directory.ParseUses(strings.NewReader(strings.Join(in.Body.Lines, "\n")))
 	if err != nil {
-		return answer(TakenRecords{}, err)
+		return answer(TakenUses{}, err)
 	}
-	out := TakenRecords{Kinds: len(list), Bad: bad}
+	out := TakenUses{Kinds: len(list), Bad: bad}
 	for _, u := range list {
-		out.LogOns += u.Count
+		out.Uses += u.Count
 	}
 	return answer(out, s.app.Picture.TakeUses(ctx, who(ctx), v, list))
 }

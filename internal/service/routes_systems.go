@@ -21,7 +21,7 @@ type SystemInput struct {
 	Kind        string            `json:"kind" doc:"directory, unix-host, windows-host, postgresql, mariadb or redis"`
 	Address     string            `json:"address,omitempty" maxLength:"255" doc:"Host name or IP address; the name is used when it is empty"`
 	Port        int               `json:"port,omitempty" minimum:"0" maximum:"65535" doc:"The kind's usual port when it is 0"`
-	LogOn       string            `json:"logon,omitempty"`
+	Steward     string            `json:"steward,omitempty"`
 	Site        string            `json:"site,omitempty" maxLength:"200"`
 	Environment string            `json:"environment,omitempty" maxLength:"200"`
 	Owner       string            `json:"owner,omitempty" maxLength:"200"`
@@ -30,7 +30,7 @@ type SystemInput struct {
 }
 
 func (in SystemInput) system() store.System {
-	return store.System{Name: in.Name, Kind: in.Kind, Address: in.Address, Port: in.Port, LogOn: in.LogOn, Site: in.Site, Environment: in.Environment, Owner: in.Owner, Options: in.Options, TrustedCA: in.TrustedCA}
+	return store.System{Name: in.Name, Kind: in.Kind, Address: in.Address, Port: in.Port, Steward: in.Steward, Site: in.Site, Environment: in.Environment, Owner: in.Owner, Options: in.Options, TrustedCA: in.TrustedCA}
 }
 
 type tagged[T any] struct {
@@ -54,27 +54,27 @@ type CheckAnswer struct {
 
 type importInput struct {
 	Body struct {
-		List          string `json:"list,omitempty" doc:"CSV with a header line, or one name a line"`
-		Directory     string `json:"directory,omitempty" doc:"System whose computers are taken instead"`
-		Base          string `json:"base,omitempty" doc:"Subtree of that directory"`
-		Kind          string `json:"kind,omitempty"`
-		LogOn         string `json:"logon,omitempty"`
-		Site          string `json:"site,omitempty"`
-		Environment   string `json:"environment,omitempty"`
-		Owner         string `json:"owner,omitempty"`
-		WindowsLogOn  string `json:"windows_logon,omitempty" doc:"Log-on for windows hosts that name none"`
-		WindowsSignIn string `json:"windows_signin,omitempty" enum:"kerberos,ntlm,basic," doc:"How to sign in to windows hosts"`
-		WindowsCA     string `json:"windows_ca,omitempty" maxLength:"100000" doc:"PEM of the CA that signed their certificates"`
+		List           string `json:"list,omitempty" doc:"CSV with a header line, or one name a line"`
+		Directory      string `json:"directory,omitempty" doc:"System whose computers are taken instead"`
+		Base           string `json:"base,omitempty" doc:"Subtree of that directory"`
+		Kind           string `json:"kind,omitempty"`
+		Steward        string `json:"steward,omitempty"`
+		Site           string `json:"site,omitempty"`
+		Environment    string `json:"environment,omitempty"`
+		Owner          string `json:"owner,omitempty"`
+		WindowsSteward string `json:"windows_steward,omitempty" doc:"Steward for windows hosts that name none"`
+		WindowsSignIn  string `json:"windows_signin,omitempty" enum:"kerberos,ntlm,basic," doc:"How to sign in to windows hosts"`
+		WindowsCA      string `json:"windows_ca,omitempty" maxLength:"100000" doc:"PEM of the CA that signed their certificates"`
 	}
 }
 
 func (s *Service) registerSystems() {
-	add(s, http.MethodGet, "/logons", "list-logons", "List stored log-ons", func(ctx context.Context, in *ListInput) (*body[store.Page[store.LogOn]], error) {
-		return answer(s.store.LogOns(ctx, in.query()))
+	add(s, http.MethodGet, "/stewards", "list-stewards", "List stewards: the accounts by which systems are reached", func(ctx context.Context, in *ListInput) (*body[store.Page[store.Steward]], error) {
+		return answer(s.store.Stewards(ctx, in.query()))
 	})
-	add(s, http.MethodPut, "/logons/{name}", "save-logon", "Add or replace a log-on", s.saveLogOn)
-	add(s, http.MethodDelete, "/logons/{name}", "remove-logon", "Remove a log-on that no system uses", func(ctx context.Context, in *NameInput) (*empty, error) {
-		return &empty{}, s.store.RemoveLogOn(ctx, in.Name, ledger.Entry{Actor: who(ctx), Act: "logon.remove", Phase: ledger.Outcome, Subject: in.Name, Result: "done"})
+	add(s, http.MethodPut, "/stewards/{name}", "save-steward", "Add or replace a steward", s.saveSteward)
+	add(s, http.MethodDelete, "/stewards/{name}", "remove-steward", "Remove a steward that no system uses", func(ctx context.Context, in *NameInput) (*empty, error) {
+		return &empty{}, s.store.RemoveSteward(ctx, in.Name, ledger.Entry{Actor: who(ctx), Act: "steward.remove", Phase: ledger.Outcome, Subject: in.Name, Result: "done"})
 	})
 	add(s, http.MethodGet, "/systems", "list-systems", "List systems", func(ctx context.Context, in *ListInput) (*body[store.Page[store.System]], error) {
 		return answer(s.store.Systems(ctx, in.query()))
@@ -133,7 +133,7 @@ func (s *Service) registerSystems() {
 	})
 }
 
-type saveLogOnInput struct {
+type saveStewardInput struct {
 	NameInput
 	Body struct {
 		Account    string `json:"account" minLength:"1" maxLength:"500"`
@@ -142,17 +142,17 @@ type saveLogOnInput struct {
 	}
 }
 
-func (s *Service) saveLogOn(ctx context.Context, in *saveLogOnInput) (*body[store.LogOn], error) {
+func (s *Service) saveSteward(ctx context.Context, in *saveStewardInput) (*body[store.Steward], error) {
 	if err := s.app.Inventory.SaveSteward(ctx, who(ctx), in.Name, in.Body.Account, in.Body.Password.Value, in.Body.PrivateKey.Value); err != nil {
 		return nil, err
 	}
-	v, err := s.store.LogOn(ctx, in.Name)
+	v, err := s.store.Steward(ctx, in.Name)
 	v.HasPassword, v.HasKey = len(v.SealedPassword) > 0, len(v.SealedKey) > 0
 	return answer(v, err)
 }
 
 func (s *Service) importSystems(ctx context.Context, in *importInput) (*body[inventory.Import], error) {
-	defaults := inventory.Defaults{Kind: in.Body.Kind, LogOn: in.Body.LogOn, Site: in.Body.Site, Environment: in.Body.Environment, Owner: in.Body.Owner, WindowsLogOn: in.Body.WindowsLogOn, WindowsSignIn: in.Body.WindowsSignIn, TrustedCA: in.Body.WindowsCA}
+	defaults := inventory.Defaults{Kind: in.Body.Kind, Steward: in.Body.Steward, Site: in.Body.Site, Environment: in.Body.Environment, Owner: in.Body.Owner, WindowsSteward: in.Body.WindowsSteward, WindowsSignIn: in.Body.WindowsSignIn, TrustedCA: in.Body.WindowsCA}
 	if in.Body.Directory != "" {
 		return answer(s.app.Inventory.ImportDirectory(ctx, who(ctx), in.Body.Directory, in.Body.Base, defaults))
 	}

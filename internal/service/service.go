@@ -33,7 +33,7 @@ import (
 )
 
 // Version of the program.
-const Version = "0.5.1"
+const Version = "0.6.0"
 
 // Config says how to run.
 type Config struct {

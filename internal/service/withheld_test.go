@@ -75,7 +75,7 @@ func TestSecretsAreKnownByDescription(t *testing.T) {
 			}
 		}
 	}
-	assert.Equal(t, map[string]int{"sign-in": 1, "set-up": 2, "add-user": 1, "change-user": 1, "change-own-password": 2, "save-logon": 2, "take-custody": 1}, withSecrets)
+	assert.Equal(t, map[string]int{"sign-in": 1, "set-up": 2, "add-user": 1, "change-user": 1, "change-own-password": 2, "save-steward": 2, "take-custody": 1}, withSecrets)
 }
 
 // Below TLS and above it, what was read can be overwritten.

@@ -56,7 +56,7 @@ func startDirectory(t *testing.T, windows bool) (*standindir.Server, connect.Tar
 	host, port := split(t, address)
 	return server, connect.Target{
 		SystemID: "d", Name: "larkmoor-directory", Kind: estate.KindDirectory, Address: host, Port: port, TrustedCA: authority.PEM,
-		LogOn: connect.LogOn{Account: "CN=mossmgr,DC=larkmoor,DC=example", Password: secret.New("Manager-Passw0rd")},
+		Steward: connect.Steward{Account: "CN=mossmgr,DC=larkmoor,DC=example", Password: secret.New("Manager-Passw0rd")},
 	}
 }
 
@@ -93,7 +93,7 @@ func TestHostStandInConforms(t *testing.T) {
 		Connector: unixhost.Connector{},
 		Target: connect.Target{
 			SystemID: "h", Name: "quay1", Kind: estate.KindUnixHost, Address: name, Port: port, HostKeys: []string{host.Fingerprint()},
-			LogOn: connect.LogOn{Account: "mossmgr", Password: secret.New("Manager-Passw0rd")},
+			Steward: connect.Steward{Account: "mossmgr", Password: secret.New("Manager-Passw0rd")},
 		},
 		Account: "svc-berth", Password: secret.New("Berth-Passw0rd-1"), Weak: secret.New("two\nlines"),
 		CopyPath: "/etc/berth/berth.env", CopyKey: "BERTH_PASSWORD", Unit: estate.Place{Kind: estate.DependentUnit, Place: "berth.service"}, DeadAddress: "127.0.0.250",

@@ -44,7 +44,7 @@ func TestDataStoreStandInsConform(t *testing.T) {
 			host, port := split(t, address)
 			target := connect.Target{
 				SystemID: "db", Name: "db", Kind: kind, Address: host, Port: port, TrustedCA: authority.PEM,
-				LogOn: connect.LogOn{Account: "mossmgr", Password: secret.New("Manager-Passw0rd")},
+				Steward: connect.Steward{Account: "mossmgr", Password: secret.New("Manager-Passw0rd")},
 			}
 			conformance.Run(t, conformance.Fixture{Connector: s.connector, Target: target, Account: "svc_berth1", Password: secret.New("Berth-Passw0rd-1"), DeadAddress: "127.0.0.250"})
 			var sessions []estate.Session

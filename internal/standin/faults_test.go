@@ -125,7 +125,7 @@ func startHost(t *testing.T) (*standinhost.Host, connect.Target) {
 	name, port := split(t, address)
 	return host, connect.Target{
 		SystemID: "h", Name: "quay1", Kind: estate.KindUnixHost, Address: name, Port: port, HostKeys: []string{host.Fingerprint()},
-		LogOn: connect.LogOn{Account: "mossmgr", Password: secret.New("Manager-Passw0rd")},
+		Steward: connect.Steward{Account: "mossmgr", Password: secret.New("Manager-Passw0rd")},
 	}
 }
 

@@ -33,7 +33,7 @@ func startWindows(t *testing.T, signIn string) (*windowshost.Host, connect.Targe
 	h := windowshost.New(windowshost.Config{
 		Name: "NORTH1", Domain: "larkmoor.example", NetBIOS: "LARKMOOR", TLS: config, Basic: true, Admins: []string{`LARKMOOR\mossmgr`},
 		Responses: server,
-		Authority: &windowshost.Domain{Address: fmt.Sprintf("%s:%d", directory.Address, directory.Port), CA: directory.TrustedCA, Base: "DC=larkmoor,DC=example", Name: "larkmoor.example", Account: directory.LogOn.Account, Secret: directory.LogOn.Password.RevealString()},
+		Authority: &windowshost.Domain{Address: fmt.Sprintf("%s:%d", directory.Address, directory.Port), CA: directory.TrustedCA, Base: "DC=larkmoor,DC=example", Name: "larkmoor.example", Account: directory.Steward.Account, Secret: directory.Steward.Password.RevealString()},
 	})
 	h.AddUser(windowshost.User{Name: "mossmgr", Password: "Manager-Passw0rd", Admin: true})
 	h.AddUser(windowshost.User{Name: "svc-local", Password: berthPassword, FullName: "Local service"})
@@ -49,7 +49,7 @@ func startWindows(t *testing.T, signIn string) (*windowshost.Host, connect.Targe
 	name, port := split(t, address)
 	target := connect.Target{
 		SystemID: "w", Name: "north1", Kind: estate.KindWindowsHost, Address: name, Port: port, TrustedCA: authority.PEM, Options: map[string]string{"signin": signIn},
-		LogOn: connect.LogOn{Account: `NORTH1\mossmgr`, Password: secret.New("Manager-Passw0rd")},
+		Steward: connect.Steward{Account: `NORTH1\mossmgr`, Password: secret.New("Manager-Passw0rd")},
 	}
 	return h, target, func(name string, change func(locked, disabled, expired, mustChange *bool, password *string)) {
 		server.Update("CN="+name+",DC=larkmoor,DC=example", func(entry *standindir.Entry) {

@@ -387,7 +387,7 @@ func (s *Store) KeyUses(ctx context.Context) ([]KeyUse, error) {
 	}, `SELECT fp, MIN(name), MIN(system), MIN(id), json_group_array(DISTINCT door),
 		(SELECT json_group_array(systems.name || ':' || h.place) FROM dependents h JOIN systems ON systems.id = h.system_id WHERE h.kind = 'key' AND h.gone = '' AND json_extract(h.key, '$.fingerprint') = fp)
 		FROM (SELECT json_extract(d.key, '$.fingerprint') AS fp, d.name, systems.name AS system, d.id, COALESCE(json_extract(d.key, '$.lets'), '?') || ' on ' || systems.name AS door
-			FROM dependents d JOIN systems ON systems.id = d.system_id LEFT JOIN logons l ON l.name = systems.logon
+			FROM dependents d JOIN systems ON systems.id = d.system_id LEFT JOIN stewards l ON l.name = systems.steward
 			WHERE d.kind = 'authorized key' AND d.gone = '' AND COALESCE(json_extract(d.key, '$.lets'), '') <> COALESCE(l.account, '-') ORDER BY systems.name, d.place) GROUP BY fp ORDER BY fp LIMIT `+strconv.Itoa(MostKeyUses))
 }
 

@@ -94,7 +94,7 @@ func (s *Store) OpenLedger(ctx context.Context, sealer *secret.Sealer, witness W
 // Untouched: nothing was ever done with this database.
 func (s *Store) Untouched(ctx context.Context) (bool, error) {
 	var n int
-	err := s.read.QueryRowContext(ctx, "SELECT (SELECT COUNT(*) FROM ledger) + (SELECT COUNT(*) FROM ledger_hashes) + (SELECT COUNT(*) FROM ledger_head) + (SELECT COUNT(*) FROM users) + (SELECT COUNT(*) FROM systems) + (SELECT COUNT(*) FROM logons) + (SELECT COUNT(*) FROM secrets)").Scan(&n)
+	err := s.read.QueryRowContext(ctx, "SELECT (SELECT COUNT(*) FROM ledger) + (SELECT COUNT(*) FROM ledger_hashes) + (SELECT COUNT(*) FROM ledger_head) + (SELECT COUNT(*) FROM users) + (SELECT COUNT(*) FROM systems) + (SELECT COUNT(*) FROM stewards) + (SELECT COUNT(*) FROM secrets)").Scan(&n)
 	return n == 0, err
 }
 

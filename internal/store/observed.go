@@ -54,7 +54,7 @@ func (s *Store) PutSockets(ctx context.Context, system int64, list []estate.Sock
 	})
 }
 
-// PutUses adds recorded log-ons to those that are known. Records that were
+// PutUses adds recorded uses to those that are known. Records that were
 // taken in before are told by their times, and count once.
 func (s *Store) PutUses(ctx context.Context, system int64, list []estate.Use) error {
 	if len(list) == 0 {
@@ -70,7 +70,7 @@ func (s *Store) PutUses(ctx context.Context, system int64, list []estate.Use) er
 		defer insert.Close()
 		for _, v := range list {
 			if _, err := insert.ExecContext(ctx, system, v.Account, v.Client, v.How, v.Key, v.Failed, stampOf(v.First), stampOf(v.Last), v.Count); err != nil {
-				return fmt.Errorf("log-on of %s: %w", v.Account, err)
+				return fmt.Errorf("use by %s: %w", v.Account, err)
 			}
 		}
 		return nil
@@ -108,7 +108,7 @@ const hostOf = `COALESCE((SELECT h.id FROM systems h WHERE h.address = x.client 
 // has not got all.
 const MostSeenUses = 200_000
 
-// SeenUses joins sessions with the sockets of hosts, and adds recorded log-ons.
+// SeenUses joins sessions with the sockets of hosts, and adds recorded uses.
 // Sessions of Moss Ledger itself are left out. account is 0 for all.
 func (s *Store) SeenUses(ctx context.Context, account int64) ([]SeenUse, error) {
 	where := ""
@@ -123,7 +123,7 @@ func (s *Store) SeenUses(ctx context.Context, account int64) ([]SeenUse, error) 
 	}, `WITH live AS (
 		SELECT a.id AS account_id, a.name AS account, x.system_id, x.client, x.port, x.application, x.since, x.seen, d.address AS server, d.port AS server_port, d.name AS system
 		FROM sessions_seen x JOIN accounts a ON a.system_id = x.system_id AND a.stable_id = x.stable_id JOIN systems d ON d.id = x.system_id
-			LEFT JOIN logons l ON l.name = d.logon
+			LEFT JOIN stewards l ON l.name = d.steward
 		WHERE a.name <> COALESCE(l.account, '')
 	), joined AS (
 		SELECT x.*, k.system_id AS host_id, k.unit, k.program, k.uid FROM live x
@@ -141,7 +141,7 @@ func (s *Store) SeenUses(ctx context.Context, account int64) ([]SeenUse, error) 
 	)`+where+` ORDER BY account_id, last DESC LIMIT `+strconv.Itoa(MostSeenUses))
 }
 
-// UnplacedUses returns the recorded log-ons whose account is not known yet, by
+// UnplacedUses returns the recorded uses whose account is not known yet, by
 // system and name.
 func (s *Store) UnplacedUses(ctx context.Context) (map[int64][]string, error) {
 	type row struct {
@@ -157,7 +157,7 @@ func (s *Store) UnplacedUses(ctx context.Context) (map[int64][]string, error) {
 	return out, err
 }
 
-// PlaceUse says whose log-ons those of a name are.
+// PlaceUse says whose uses those of a name are.
 func (s *Store) PlaceUse(ctx context.Context, system int64, name string, account int64) error {
 	_, err := s.write.ExecContext(ctx, "UPDATE uses SET account_id = ? WHERE system_id = ? AND account = ?", account, system, name)
 	return err

@@ -97,7 +97,7 @@ func (s *Store) endScope(ctx context.Context, system int64, e ScopeEnd, tally *T
 	case sight != "" && e.Sight != "" && sight != e.Sight:
 		h.Why = fmt.Sprintf("%d that were there before are not seen with the log-on, base or options of now: whether they are gone, or only out of sight, is for a person to say", len(gone))
 	case counted > massMost || counted >= massLeast && counted*4 > present:
-		h.Why = fmt.Sprintf("%d of %d vanished at once: whether they are gone, or the log-on sees less than before, is for a person to say", len(gone), present)
+		h.Why = fmt.Sprintf("%d of %d vanished at once: whether they are gone, or the steward sees less than before, is for a person to say", len(gone), present)
 	default:
 		h = nil
 	}

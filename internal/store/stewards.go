@@ -7,32 +7,32 @@ import (
 	"mossledger.example/moss/internal/core/ledger"
 )
 
-// StewardLink says that the log-on of a system is an account in custody.
+// StewardLink says that the steward of a system is an account in custody.
 type StewardLink struct {
 	SystemID  int64
-	LogOn     string
+	Steward   string
 	AccountID int64
 	Sealed    []byte // the link itself, so that nobody else makes one
 }
 
 // StewardLinkOf returns the link of a system, or ErrNotFound.
 func (s *Store) StewardLinkOf(ctx context.Context, system int64) (v StewardLink, err error) {
-	err = s.read.QueryRowContext(ctx, "SELECT system_id, logon, account_id, sealed FROM steward_links WHERE system_id = ?", system).Scan(&v.SystemID, &v.LogOn, &v.AccountID, &v.Sealed)
+	err = s.read.QueryRowContext(ctx, "SELECT system_id, steward, account_id, sealed FROM steward_links WHERE system_id = ?", system).Scan(&v.SystemID, &v.Steward, &v.AccountID, &v.Sealed)
 	return v, one(err)
 }
 
 // StewardLinks returns the links of an account.
 func (s *Store) StewardLinks(ctx context.Context, account int64) ([]StewardLink, error) {
 	return collect(ctx, s.read, func(rows *sql.Rows) (v StewardLink, err error) {
-		return v, rows.Scan(&v.SystemID, &v.LogOn, &v.AccountID, &v.Sealed)
-	}, "SELECT system_id, logon, account_id, sealed FROM steward_links WHERE account_id = ? ORDER BY system_id", account)
+		return v, rows.Scan(&v.SystemID, &v.Steward, &v.AccountID, &v.Sealed)
+	}, "SELECT system_id, steward, account_id, sealed FROM steward_links WHERE account_id = ? ORDER BY system_id", account)
 }
 
 // LinkStewards stores links.
 func (s *Store) LinkStewards(ctx context.Context, links []StewardLink, entries ...ledger.Entry) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		for _, v := range links {
-			if _, err := tx.ExecContext(ctx, "INSERT INTO steward_links (system_id, logon, account_id, sealed) VALUES (?,?,?,?) ON CONFLICT (system_id) DO UPDATE SET logon = excluded.logon, account_id = excluded.account_id, sealed = excluded.sealed", v.SystemID, v.LogOn, v.AccountID, v.Sealed); err != nil {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO steward_links (system_id, steward, account_id, sealed) VALUES (?,?,?,?) ON CONFLICT (system_id) DO UPDATE SET steward = excluded.steward, account_id = excluded.account_id, sealed = excluded.sealed", v.SystemID, v.Steward, v.AccountID, v.Sealed); err != nil {
 				return err
 			}
 		}

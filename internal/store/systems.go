@@ -18,7 +18,7 @@ type System struct {
 	Kind        string                `json:"kind"`
 	Address     string                `json:"address"`
 	Port        int                   `json:"port"`
-	LogOn       string                `json:"logon"`
+	Steward     string                `json:"steward" doc:"By which it is reached; \"\" for none"`
 	Site        string                `json:"site"`
 	Environment string                `json:"environment"`
 	Owner       string                `json:"owner"`
@@ -37,12 +37,12 @@ type System struct {
 	Revision    int64                 `json:"revision"`
 }
 
-const systemColumns = "systems.id, systems.name, kind, address, port, logon, site, environment, owner, options, trusted_ca, facts, state, state_words, checked, visited, read_completely, check_stages, revision, trusted_words, COALESCE((SELECT MAX(w.approval_id) FROM approval_systems w JOIN approvals a ON a.id = w.approval_id WHERE w.system_id = systems.id AND a.state = 'asked' AND a.kind = 'endpoint'), 0), COALESCE((SELECT group_concat(fingerprint, ' ') FROM host_keys WHERE system_id = systems.id), '')"
+const systemColumns = "systems.id, systems.name, kind, address, port, steward, site, environment, owner, options, trusted_ca, facts, state, state_words, checked, visited, read_completely, check_stages, revision, trusted_words, COALESCE((SELECT MAX(w.approval_id) FROM approval_systems w JOIN approvals a ON a.id = w.approval_id WHERE w.system_id = systems.id AND a.state = 'asked' AND a.kind = 'endpoint'), 0), COALESCE((SELECT group_concat(fingerprint, ' ') FROM host_keys WHERE system_id = systems.id), '')"
 
 func scanSystem(row interface{ Scan(...any) error }, more ...any) (System, error) {
 	var v System
 	var options, facts, checked, visited, complete, stages, keys string
-	err := row.Scan(append([]any{&v.ID, &v.Name, &v.Kind, &v.Address, &v.Port, &v.LogOn, &v.Site, &v.Environment, &v.Owner, &options, &v.TrustedCA, &facts, &v.State, &v.StateWords, &checked, &visited, &complete, &stages, &v.Revision, &v.Trusted, &v.Waits, &keys}, more...)...)
+	err := row.Scan(append([]any{&v.ID, &v.Name, &v.Kind, &v.Address, &v.Port, &v.Steward, &v.Site, &v.Environment, &v.Owner, &options, &v.TrustedCA, &facts, &v.State, &v.StateWords, &checked, &visited, &complete, &stages, &v.Revision, &v.Trusted, &v.Waits, &keys}, more...)...)
 	v.Options, v.Facts = parse[map[string]string](options), parse[connect.Facts](facts)
 	v.Stages = parse[[]connect.StageResult](stages)
 	v.Checked, v.Visited, v.Complete = timeOf(checked), timeOf(visited), timeOf(complete)
@@ -60,7 +60,7 @@ var systemList = listing[System]{
 		{name: "kind", sql: "kind"},
 		{name: "address", sql: "address"},
 		{name: "port", sql: "port", number: true},
-		{name: "logon", sql: "logon"},
+		{name: "steward", sql: "steward"},
 		{name: "site", sql: "site"},
 		{name: "environment", sql: "environment"},
 		{name: "owner", sql: "owner"},
@@ -125,8 +125,8 @@ func (s *Store) AddSystem(ctx context.Context, v System, entries ...ledger.Entry
 		if v.Options == nil {
 			v.Options = map[string]string{}
 		}
-		res, err := tx.ExecContext(ctx, "INSERT INTO systems (name, kind, address, port, logon, site, environment, owner, options, trusted_ca, created) VALUES (?,?,?,?,?,?,?,?,?,?,?)",
-			v.Name, v.Kind, v.Address, v.Port, v.LogOn, v.Site, v.Environment, v.Owner, text(v.Options), v.TrustedCA, s.stamp())
+		res, err := tx.ExecContext(ctx, "INSERT INTO systems (name, kind, address, port, steward, site, environment, owner, options, trusted_ca, created) VALUES (?,?,?,?,?,?,?,?,?,?,?)",
+			v.Name, v.Kind, v.Address, v.Port, v.Steward, v.Site, v.Environment, v.Owner, text(v.Options), v.TrustedCA, s.stamp())
 		if err != nil {
 			return err
 		}
@@ -142,8 +142,8 @@ func (s *Store) AddSystem(ctx context.Context, v System, entries ...ledger.Entry
 // one that the person saw; ErrStale when it is not the current one.
 func (s *Store) ChangeSystem(ctx context.Context, v System, revision int64, entries ...ledger.Entry) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "UPDATE systems SET address=?, port=?, logon=?, site=?, environment=?, owner=?, options=?, trusted_ca=?, revision=revision+1 WHERE id=? AND revision=?",
-			v.Address, v.Port, v.LogOn, v.Site, v.Environment, v.Owner, text(v.Options), v.TrustedCA, v.ID, revision)
+		res, err := tx.ExecContext(ctx, "UPDATE systems SET address=?, port=?, steward=?, site=?, environment=?, owner=?, options=?, trusted_ca=?, revision=revision+1 WHERE id=? AND revision=?",
+			v.Address, v.Port, v.Steward, v.Site, v.Environment, v.Owner, text(v.Options), v.TrustedCA, v.ID, revision)
 		if err != nil {
 			return err
 		}
@@ -287,8 +287,9 @@ func (s *Store) ApproveHostKey(ctx context.Context, id int64, fingerprint, by st
 	})
 }
 
-// LogOn is a stored log-on; the sealed values never leave the service.
-type LogOn struct {
+// Steward is the account by which systems are reached; its sealed values never
+// leave the service.
+type Steward struct {
 	Name           string    `json:"name"`
 	Account        string    `json:"account"`
 	HasPassword    bool      `json:"has_password"`
@@ -299,42 +300,42 @@ type LogOn struct {
 	SealedKey      []byte    `json:"-"`
 }
 
-// SaveLogOn adds or replaces a log-on.
-func (s *Store) SaveLogOn(ctx context.Context, v LogOn, entries ...ledger.Entry) error {
+// SaveSteward adds or replaces a steward.
+func (s *Store) SaveSteward(ctx context.Context, v Steward, entries ...ledger.Entry) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO logons (name, account, password, private_key, created, changed) VALUES (?,?,?,?,?,?)
+		_, err := tx.ExecContext(ctx, `INSERT INTO stewards (name, account, password, private_key, created, changed) VALUES (?,?,?,?,?,?)
 			ON CONFLICT (name) DO UPDATE SET account=excluded.account, password=excluded.password, private_key=excluded.private_key, changed=excluded.changed`,
 			v.Name, v.Account, v.SealedPassword, v.SealedKey, s.stamp(), s.stamp())
 		if err != nil {
 			return err
 		}
 		// What a person gives now counts, not an account in custody.
-		if _, err := tx.ExecContext(ctx, "DELETE FROM steward_links WHERE logon = ? COLLATE NOCASE", v.Name); err != nil {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM steward_links WHERE steward = ? COLLATE NOCASE", v.Name); err != nil {
 			return err
 		}
 		return s.record(ctx, tx, entries...)
 	})
 }
 
-// LogOn returns one by name.
-func (s *Store) LogOn(ctx context.Context, name string) (LogOn, error) {
-	v := LogOn{}
+// Steward returns one by name.
+func (s *Store) Steward(ctx context.Context, name string) (Steward, error) {
+	v := Steward{}
 	var changed string
-	err := s.read.QueryRowContext(ctx, "SELECT name, account, password, private_key, changed FROM logons WHERE name = ?", name).Scan(&v.Name, &v.Account, &v.SealedPassword, &v.SealedKey, &changed)
+	err := s.read.QueryRowContext(ctx, "SELECT name, account, password, private_key, changed FROM stewards WHERE name = ?", name).Scan(&v.Name, &v.Account, &v.SealedPassword, &v.SealedKey, &changed)
 	if err != nil {
-		return v, fmt.Errorf("log-on %q: %w", name, one(err))
+		return v, fmt.Errorf("steward %q: %w", name, one(err))
 	}
 	v.Changed = timeOf(changed)
 	return v, nil
 }
 
-// LogOns lists all.
-func (s *Store) LogOns(ctx context.Context, q Query) (Page[LogOn], error) {
-	return page(ctx, s.read, listing[LogOn]{
-		from: "logons", id: "logons.rowid", sort: "name",
-		scan:    "name, account, password IS NOT NULL, private_key IS NOT NULL, (SELECT COUNT(*) FROM systems WHERE systems.logon = logons.name), changed",
+// Stewards lists all.
+func (s *Store) Stewards(ctx context.Context, q Query) (Page[Steward], error) {
+	return page(ctx, s.read, listing[Steward]{
+		from: "stewards", id: "stewards.rowid", sort: "name",
+		scan:    "name, account, password IS NOT NULL, private_key IS NOT NULL, (SELECT COUNT(*) FROM systems WHERE systems.steward = stewards.name), changed",
 		columns: []column{{name: "name", sql: "name"}, {name: "account", sql: "account"}, {name: "changed", sql: "changed", hidden: true}},
-		scanRow: func(rows *sql.Rows) (v LogOn, err error) {
+		scanRow: func(rows *sql.Rows) (v Steward, err error) {
 			var changed string
 			err = rows.Scan(padded(&v.Name, &v.Account, &v.HasPassword, &v.HasKey, &v.Systems, &changed)...)
 			v.Changed = timeOf(changed)
@@ -343,15 +344,15 @@ func (s *Store) LogOns(ctx context.Context, q Query) (Page[LogOn], error) {
 	}, q)
 }
 
-// RemoveLogOn removes one; ErrConflict while a system uses it.
-func (s *Store) RemoveLogOn(ctx context.Context, name string, entries ...ledger.Entry) error {
+// RemoveSteward removes one; ErrConflict while a system uses it.
+func (s *Store) RemoveSteward(ctx context.Context, name string, entries ...ledger.Entry) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "DELETE FROM logons WHERE name = ? AND NOT EXISTS (SELECT 1 FROM systems WHERE logon = ?)", name, name)
+		res, err := tx.ExecContext(ctx, "DELETE FROM stewards WHERE name = ? AND NOT EXISTS (SELECT 1 FROM systems WHERE steward = ?)", name, name)
 		if err != nil {
 			return err
 		}
 		if n, err := res.RowsAffected(); err != nil || n == 0 {
-			return inUse(fmt.Sprintf("log-on %q is used by a system, or is not there", name))
+			return inUse(fmt.Sprintf("steward %q is used by a system, or is not there", name))
 		}
 		return s.record(ctx, tx, entries...)
 	})

@@ -6,22 +6,22 @@ import { api, data, Problem, type Schemas } from '../api/client'
 import { useSession } from '../state/session'
 import Trouble from './Trouble.vue'
 
-/** One system, with a log-on that is stored already or stored with it. */
+/** One system, with a steward that is stored already or stored with it. */
 const emit = defineEmits<{ done: [] }>()
 const router = useRouter()
 const session = useSession()
-const logons = ref<Schemas['LogOn'][]>([])
-const form = ref({ name: '', kind: 'unix-host', address: '', port: '', logon: '', site: '', environment: '', owner: '', ca: '', signin: 'ntlm', kdc: '', base: '', tls: '', database: '', procedure: '' })
+const stewards = ref<Schemas['Steward'][]>([])
+const form = ref({ name: '', kind: 'unix-host', address: '', port: '', steward: '', site: '', environment: '', owner: '', ca: '', signin: 'ntlm', kdc: '', base: '', tls: '', database: '', procedure: '' })
 const fresh = ref({ name: '', account: '', password: '', key: '' })
 const trouble = ref('')
 const busy = ref(false)
-const newLogOn = '\u0000new'
-const isNew = computed(() => form.value.logon === newLogOn)
+const newSteward = '\u0000new'
+const isNew = computed(() => form.value.steward === newSteward)
 const isStore = computed(() => ['postgresql', 'mariadb', 'redis'].includes(form.value.kind))
 const tls = computed(() => form.value.kind !== 'unix-host' && !(isStore.value && form.value.tls === 'off'))
 
-data(api.GET('/api/v1/logons', { params: { query: { limit: 500 } } }))
-  .then((page) => (logons.value = page.items))
+data(api.GET('/api/v1/stewards', { params: { query: { limit: 500 } } }))
+  .then((page) => (stewards.value = page.items))
   .catch((e: unknown) => (trouble.value = e instanceof Problem ? e.message : String(e)))
 
 async function pickCA(event: Event): Promise<void> {
@@ -43,9 +43,9 @@ async function add(): Promise<void> {
   try {
     const f = form.value
     if (isNew.value) {
-      await data(api.PUT('/api/v1/logons/{name}', { params: { path: { name: fresh.value.name } }, body: { account: fresh.value.account, ...(fresh.value.password ? { password: fresh.value.password } : {}), ...(fresh.value.key ? { private_key: fresh.value.key } : {}) } }))
+      await data(api.PUT('/api/v1/stewards/{name}', { params: { path: { name: fresh.value.name } }, body: { account: fresh.value.account, ...(fresh.value.password ? { password: fresh.value.password } : {}), ...(fresh.value.key ? { private_key: fresh.value.key } : {}) } }))
     }
-    await data(api.POST('/api/v1/systems', { body: { name: f.name, kind: f.kind, address: f.address, port: Number(f.port) || 0, logon: isNew.value ? fresh.value.name : f.logon, site: f.site, environment: f.environment, owner: f.owner, options: options(), trusted_ca: tls.value ? f.ca : '' } }))
+    await data(api.POST('/api/v1/systems', { body: { name: f.name, kind: f.kind, address: f.address, port: Number(f.port) || 0, steward: isNew.value ? fresh.value.name : f.steward, site: f.site, environment: f.environment, owner: f.owner, options: options(), trusted_ca: tls.value ? f.ca : '' } }))
     emit('done')
     await router.push(`/systems/${encodeURIComponent(f.name)}`)
   } catch (e) {
@@ -66,15 +66,15 @@ async function add(): Promise<void> {
     </label>
     <label class="above"><span>Address, if it is not the name</span><input v-model="form.address" class="field" /></label>
     <label class="above"><span>Port, if it is not the usual one</span><input v-model="form.port" class="field" inputmode="numeric" pattern="[0-9]*" /></label>
-    <label class="above"><span>Log-on</span>
-      <select v-model="form.logon" class="field" required>
+    <label class="above"><span>Steward</span>
+      <select v-model="form.steward" class="field" required>
         <option value="" disabled>choose</option>
-        <option v-for="l in logons" :key="l.name" :value="l.name">{{ l.name }} ({{ l.account }})</option>
-        <option v-if="session.may('administrator')" :value="newLogOn">a new one</option>
+        <option v-for="l in stewards" :key="l.name" :value="l.name">{{ l.name }} ({{ l.account }})</option>
+        <option v-if="session.may('administrator')" :value="newSteward">a new one</option>
       </select>
     </label>
     <template v-if="isNew">
-      <label class="above"><span>Name of the log-on</span><input v-model="fresh.name" class="field" required /></label>
+      <label class="above"><span>Name of the steward</span><input v-model="fresh.name" class="field" required /></label>
       <label class="above"><span>Account</span><input v-model="fresh.account" class="field" required autocomplete="off" /></label>
       <label class="above"><span>Password</span><input v-model="fresh.password" class="field" type="password" autocomplete="new-password" /></label>
       <label v-if="form.kind === 'unix-host'" class="above"><span>or private key (PEM)</span><textarea v-model="fresh.key" class="field" rows="2" autocomplete="off" /></label>

@@ -8,8 +8,8 @@ import { plural } from './words'
 /** Many systems from a list, with what is wrong in it by line and column. */
 const emit = defineEmits<{ done: [] }>()
 const list = ref('')
-const logons = ref<Schemas['LogOn'][]>([])
-const logon = ref('')
+const stewards = ref<Schemas['Steward'][]>([])
+const steward = ref('')
 const windows = ref('')
 const signin = ref<'ntlm' | 'kerberos' | 'basic'>('ntlm')
 const ca = ref('')
@@ -17,8 +17,8 @@ const done = ref<Schemas['Import']>()
 const trouble = ref('')
 const busy = ref(false)
 
-data(api.GET('/api/v1/logons', { params: { query: { limit: 500 } } }))
-  .then((page) => (logons.value = page.items))
+data(api.GET('/api/v1/stewards', { params: { query: { limit: 500 } } }))
+  .then((page) => (stewards.value = page.items))
   .catch((e: unknown) => (trouble.value = e instanceof Problem ? e.message : String(e)))
 
 async function pick(event: Event, into: (text: string) => void): Promise<void> {
@@ -30,7 +30,7 @@ async function run(): Promise<void> {
   busy.value = true
   trouble.value = ''
   try {
-    done.value = await data(api.POST('/api/v1/systems/import', { body: { list: list.value, logon: logon.value, windows_logon: windows.value, windows_signin: signin.value, windows_ca: ca.value } }))
+    done.value = await data(api.POST('/api/v1/systems/import', { body: { list: list.value, steward: steward.value, windows_steward: windows.value, windows_signin: signin.value, windows_ca: ca.value } }))
     emit('done')
   } catch (e) {
     trouble.value = e instanceof Problem ? e.message : String(e)
@@ -42,12 +42,12 @@ async function run(): Promise<void> {
 
 <template>
   <form class="panel import" @submit.prevent="run">
-    <label class="above"><span>A CSV with a header line (name, address, port, kind, logon, site, environment, owner, paths; only name is needed), or one name a line</span>
+    <label class="above"><span>A CSV with a header line (name, address, port, kind, steward, site, environment, owner, paths; only name is needed), or one name a line</span>
       <textarea v-model="list" class="field mono" rows="6" required /></label>
     <div class="row">
       <label class="row"><span>or a file</span><input class="field" type="file" accept=".csv,.txt" @change="pick($event, (text) => (list = text))" /></label>
-      <label class="row"><span>Log-on of unix hosts</span><select v-model="logon" class="field"><option value="">as the list says</option><option v-for="l in logons" :key="l.name" :value="l.name">{{ l.name }}</option></select></label>
-      <label class="row"><span>of windows hosts</span><select v-model="windows" class="field"><option value="">as the list says</option><option v-for="l in logons" :key="l.name" :value="l.name">{{ l.name }}</option></select></label>
+      <label class="row"><span>Steward of unix hosts</span><select v-model="steward" class="field"><option value="">as the list says</option><option v-for="l in stewards" :key="l.name" :value="l.name">{{ l.name }}</option></select></label>
+      <label class="row"><span>of windows hosts</span><select v-model="windows" class="field"><option value="">as the list says</option><option v-for="l in stewards" :key="l.name" :value="l.name">{{ l.name }}</option></select></label>
       <label class="row"><span>by</span><select v-model="signin" class="field"><option value="ntlm">NTLM</option><option value="kerberos">Kerberos</option><option value="basic">Basic</option></select></label>
       <label class="row"><span>their CA</span><input class="field" type="file" accept=".pem,.crt,.cer" @change="pick($event, (text) => (ca = text))" /></label>
     </div>

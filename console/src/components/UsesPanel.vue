@@ -66,7 +66,7 @@ const withdraw = (id: number) => work(() => data(api.DELETE('/api/v1/declaration
         </tr>
       </tbody>
     </table>
-    <p v-else class="soft">Nobody was seen signed in with it: no session of a data store and no log-on record says so.</p>
+    <p v-else class="soft">Nobody was seen signed in with it: no session of a data store and no record of uses says so.</p>
     <table v-if="said.length" class="dense">
       <thead><tr><th scope="col">Declared</th><th scope="col">On</th><th scope="col">Reason</th><th scope="col">Until</th><th scope="col">By</th><th scope="col"><span class="visually-hidden">Act</span></th></tr></thead>
       <tbody>

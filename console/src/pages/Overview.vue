@@ -57,7 +57,7 @@ const open = computed(() => Object.values(counts.value?.findings ?? {}).reduce((
   <div v-if="counts && !counts.systems" class="panel start">
     <h2>Start here</h2>
     <ol>
-      <li>Store a log-on that your systems are reached with: <code>moss logon add hosts --account mossmgr --key-file KEY</code></li>
+      <li>Store the account by which your systems are reached: <code>moss steward add hosts --account mossmgr --key-file KEY</code></li>
       <li>Add a directory and hosts: <code>moss system add</code>, or many from a list: <code>moss system import hosts.csv</code></li>
       <li>Check them and approve their host keys: <code>moss system check --all</code></li>
       <li>Survey: the button appears here as soon as there are systems.</li>

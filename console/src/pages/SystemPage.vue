@@ -79,7 +79,7 @@ const offered = computed(() => {
         <dl class="facts panel">
           <dt>Kind</dt><dd>{{ system.kind }}</dd>
           <dt>Address</dt><dd class="mono">{{ system.address }}{{ system.port ? ':' + system.port : '' }}</dd>
-          <dt>Log-on</dt><dd>{{ system.logon }}</dd>
+          <dt>Steward</dt><dd>{{ system.steward }}</dd>
           <template v-if="system.site"><dt>Site</dt><dd>{{ system.site }}</dd></template>
           <template v-if="system.environment"><dt>Environment</dt><dd>{{ system.environment }}</dd></template>
           <template v-if="system.owner"><dt>Owner</dt><dd>{{ system.owner }}</dd></template>

@@ -50,7 +50,7 @@ func TestARealDenyEntry(t *testing.T) {
 	f := empty(t)
 	ctx := t.Context()
 	require.NoError(t, f.Inventory.SaveSteward(ctx, "ines", "dir", d.Manager, secret.New(lab.ManagerPassword), secret.Value{}))
-	_, err := f.Inventory.Add(ctx, "ines", store.System{Name: "dir", Kind: "directory", Address: d.Address, Port: d.Port, LogOn: "dir", TrustedCA: d.CA})
+	_, err := f.Inventory.Add(ctx, "ines", store.System{Name: "dir", Kind: "directory", Address: d.Address, Port: d.Port, Steward: "dir", TrustedCA: d.CA})
 	require.NoError(t, err)
 	require.Equal(t, "done", f.visit("dir").State)
 	all := f.present("dir")

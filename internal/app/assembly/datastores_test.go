@@ -27,7 +27,7 @@ func (f *ferry) stores() (bookings, tides store.Account) {
 	f.t.Helper()
 	for name, kind := range map[string]estate.Kind{"bookings-db": estate.KindPostgreSQL, "tide-db": estate.KindRedis} {
 		host, port := larkmoor.Port(f.estate.Stores[name])
-		_, err := f.Inventory.Add(f.t.Context(), "ines", store.System{Name: name, Kind: string(kind), Address: host, Port: port, LogOn: "hosts", TrustedCA: f.estate.CA})
+		_, err := f.Inventory.Add(f.t.Context(), "ines", store.System{Name: name, Kind: string(kind), Address: host, Port: port, Steward: "hosts", TrustedCA: f.estate.CA})
 		require.NoError(f.t, err)
 	}
 	f.survey()
@@ -168,9 +168,9 @@ func TestDeclaredUse(t *testing.T) {
 	assert.Empty(t, left)
 }
 
-// TestLogOnRecords: what a directory recorded is placed, and what no
+// TestUses: what a directory recorded is placed, and what no
 // configuration explains is a finding.
-func TestLogOnRecords(t *testing.T) {
+func TestUses(t *testing.T) {
 	t.Parallel()
 	f := start(t)
 	v, err := f.Store.System(t.Context(), "dir")

@@ -124,7 +124,7 @@ func TestSecretsGoOnlyWhereTheyWereGiven(t *testing.T) {
 	s := newStranger(t)
 
 	t.Run("a new system with a stored log-on", func(t *testing.T) {
-		_, err := f.Inventory.Add(ctx, "ben", store.System{Name: "mine", Kind: "redis", Address: "127.0.0.1", Port: s.port(), LogOn: "dir", Options: map[string]string{"tls": "off"}})
+		_, err := f.Inventory.Add(ctx, "ben", store.System{Name: "mine", Kind: "redis", Address: "127.0.0.1", Port: s.port(), Steward: "dir", Options: map[string]string{"tls": "off"}})
 		require.NoError(t, err)
 		_, report, err := f.Inventory.Check(ctx, "ben", "mine", "")
 		require.NoError(t, err)
@@ -150,8 +150,8 @@ func TestSecretsGoOnlyWhereTheyWereGiven(t *testing.T) {
 		for name, change := range map[string]func(v *store.System){
 			"address": func(v *store.System) { v.Port = s.port() },
 			"CA":      func(v *store.System) { v.TrustedCA += "\n" + f.estate.CA },
-			"log-on":  func(v *store.System) { v.LogOn = "hosts" },
-			"none":    func(v *store.System) { v.LogOn = ""; v.Port = s.port() },
+			"log-on":  func(v *store.System) { v.Steward = "hosts" },
+			"none":    func(v *store.System) { v.Steward = ""; v.Port = s.port() },
 		} {
 			v := f.system("dir")
 			next := v
@@ -180,7 +180,7 @@ func TestSecretsGoOnlyWhereTheyWereGiven(t *testing.T) {
 
 	t.Run("an option that many share", func(t *testing.T) {
 		s := newStranger(t)
-		_, err := f.Inventory.Add(ctx, "ines", store.System{Name: "cache", Kind: "redis", Address: "127.0.0.1", Port: s.port(), LogOn: "hosts"})
+		_, err := f.Inventory.Add(ctx, "ines", store.System{Name: "cache", Kind: "redis", Address: "127.0.0.1", Port: s.port(), Steward: "hosts"})
 		require.NoError(t, err)
 		waits, err := f.Store.WaitsFor(ctx, f.system("cache").ID)
 		require.NoError(t, err)

@@ -62,7 +62,7 @@ func start(t *testing.T) *ferry {
 	require.NoError(t, o.Inventory.SaveSteward(ctx, "ines", "dir", larkmoor.ManagerDN, secret.New(larkmoor.ManagerPassword), secret.Value{}))
 	require.NoError(t, o.Inventory.SaveSteward(ctx, "ines", "hosts", larkmoor.Manager, secret.New(larkmoor.ManagerPassword), secret.Value{}))
 	host, port := larkmoor.Port(estate.Address)
-	_, err = o.Inventory.Add(ctx, "ines", store.System{Name: "dir", Kind: "directory", Address: host, Port: port, LogOn: "dir", TrustedCA: estate.CA})
+	_, err = o.Inventory.Add(ctx, "ines", store.System{Name: "dir", Kind: "directory", Address: host, Port: port, Steward: "dir", TrustedCA: estate.CA})
 	require.NoError(t, err)
 	for name, h := range estate.Hosts {
 		host, port := larkmoor.Port(h.Address())
@@ -70,7 +70,7 @@ func start(t *testing.T) *ferry {
 		if name == "tide1" {
 			options["paths"] = "/etc/tide/backup.env"
 		}
-		_, err := o.Inventory.Add(ctx, "ines", store.System{Name: name, Kind: "unix-host", Address: host, Port: port, LogOn: "hosts", Options: options})
+		_, err := o.Inventory.Add(ctx, "ines", store.System{Name: name, Kind: "unix-host", Address: host, Port: port, Steward: "hosts", Options: options})
 		require.NoError(t, err)
 		_, report, err := o.Inventory.Check(ctx, "ines", name, h.Fingerprint())
 		require.NoError(t, err)
@@ -450,7 +450,7 @@ func TestAnOperatorThatStopsIsTakenUpAgain(t *testing.T) {
 	ctx := t.Context()
 	require.NoError(t, o.Inventory.SaveSteward(ctx, "ines", "dir", larkmoor.ManagerDN, secret.New(larkmoor.ManagerPassword), secret.Value{}))
 	host, port := larkmoor.Port(estate.Address)
-	_, err = o.Inventory.Add(ctx, "ines", store.System{Name: "dir", Kind: "directory", Address: host, Port: port, LogOn: "dir", TrustedCA: estate.CA})
+	_, err = o.Inventory.Add(ctx, "ines", store.System{Name: "dir", Kind: "directory", Address: host, Port: port, Steward: "dir", TrustedCA: estate.CA})
 	require.NoError(t, err)
 	f.survey()
 	a := f.take("svc-manifest")

@@ -70,9 +70,9 @@ func TestRealDataStores(t *testing.T) {
 		_, err := o.Inventory.Add(ctx, "ines", v)
 		require.NoError(t, err)
 	}
-	add(store.System{Name: "books1", Kind: "unix-host", Address: h.Address, Port: 22, LogOn: "host"})
-	add(store.System{Name: "pg", Kind: "postgresql", Address: lab.Gateway, Port: 55441, LogOn: "stores", TrustedCA: pg.CA})
-	add(store.System{Name: "maria", Kind: "mariadb", Address: lab.Gateway, Port: 53371, LogOn: "stores", TrustedCA: maria.CA, Options: maria.Options})
+	add(store.System{Name: "books1", Kind: "unix-host", Address: h.Address, Port: 22, Steward: "host"})
+	add(store.System{Name: "pg", Kind: "postgresql", Address: lab.Gateway, Port: 55441, Steward: "stores", TrustedCA: pg.CA})
+	add(store.System{Name: "maria", Kind: "mariadb", Address: lab.Gateway, Port: 53371, Steward: "stores", TrustedCA: maria.CA, Options: maria.Options})
 	_, report, err := o.Inventory.Check(ctx, "ines", "books1", h.Fingerprint())
 	require.NoError(t, err)
 	require.True(t, report.OK())

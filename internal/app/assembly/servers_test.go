@@ -70,7 +70,7 @@ func TestTwoServersOfOneDirectory(t *testing.T) {
 	ctx := t.Context()
 	port, _ := gate(t, f.estate.Address)
 	add := func(name, base string) {
-		_, err := f.Inventory.Add(ctx, "ines", store.System{Name: name, Kind: "directory", Address: "127.0.0.1", Port: port, LogOn: "dir", TrustedCA: f.estate.CA, Options: map[string]string{"base": base}})
+		_, err := f.Inventory.Add(ctx, "ines", store.System{Name: name, Kind: "directory", Address: "127.0.0.1", Port: port, Steward: "dir", TrustedCA: f.estate.CA, Options: map[string]string{"base": base}})
 		require.NoError(t, err)
 	}
 	add("second", "")
@@ -151,7 +151,7 @@ func TestReadingFromAnotherServer(t *testing.T) {
 	assert.Contains(t, report.Stages[len(report.Stages)-1].Detail, "is a server of the same directory", "the others are looked at while the first is away")
 
 	connector, _ := connect.For("directory")
-	target := connect.Target{Name: "dir", Kind: "directory", Address: host, Port: front, TrustedCA: f.estate.CA, Identity: f.system("dir").Facts.Identity, Options: f.system("dir").Options, LogOn: connect.LogOn{Account: larkmoor.ManagerDN, Password: secret.New(larkmoor.ManagerPassword)}}
+	target := connect.Target{Name: "dir", Kind: "directory", Address: host, Port: front, TrustedCA: f.estate.CA, Identity: f.system("dir").Facts.Identity, Options: f.system("dir").Options, Steward: connect.Steward{Account: larkmoor.ManagerDN, Password: secret.New(larkmoor.ManagerPassword)}}
 	ref := connect.AccountRef{StableID: a.StableID, Name: a.Name, DN: a.DN}
 	_, err = connector.(connect.Verifier).Verify(ctx, target, ref, secret.New(larkmoor.Passwords["svc-berth"]))
 	assert.Equal(t, connect.CodeUnreachable, connect.CodeOf(err), "a sign-in is proven where the change is made")

@@ -31,7 +31,7 @@ func terminals(t *testing.T) *ferry {
 	require.NoError(t, f.Inventory.SaveSteward(ctx, "ines", "terminals", `LARKMOOR\`+larkmoor.Manager, secret.New(larkmoor.ManagerPassword), secret.Value{}))
 	for name, h := range f.estate.Windows {
 		host, port := larkmoor.Port(h.Address())
-		_, err := f.Inventory.Add(ctx, "ines", store.System{Name: name, Kind: "windows-host", Address: host, Port: port, LogOn: "terminals", TrustedCA: f.estate.CA, Options: map[string]string{"signin": "ntlm"}})
+		_, err := f.Inventory.Add(ctx, "ines", store.System{Name: name, Kind: "windows-host", Address: host, Port: port, Steward: "terminals", TrustedCA: f.estate.CA, Options: map[string]string{"signin": "ntlm"}})
 		require.NoError(t, err)
 	}
 	f.survey("north1", "skerry1")

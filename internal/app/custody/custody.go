@@ -184,7 +184,7 @@ func (custody *Custody) Release(ctx context.Context, by, reason string, c store.
 		return fmt.Errorf("%w: give a reason: the sealed values are removed", app.ErrInput)
 	}
 	if c.Kind == credential.Password {
-		// Law 2, for our own log-ons: they get the value before it is removed.
+		// Law 2, for our own stewards: they get the value before it is removed.
 		if err := custody.unlinkStewards(ctx, by, c); err != nil {
 			return err
 		}

@@ -16,8 +16,8 @@ type Store interface {
 	Credential(ctx context.Context, id store.CredentialID) (store.Credential, error)
 	DropCandidate(ctx context.Context, id store.CredentialID, fingerprint string) error
 	LinkStewards(ctx context.Context, links []store.StewardLink, entries ...ledger.Entry) error
-	LogOn(ctx context.Context, name string) (store.LogOn, error)
-	LogOns(ctx context.Context, q store.Query) (store.Page[store.LogOn], error)
+	Steward(ctx context.Context, name string) (store.Steward, error)
+	Stewards(ctx context.Context, q store.Query) (store.Page[store.Steward], error)
 	Lookup(ctx context.Context) (*store.Lookup, error)
 	OpenCandidates(ctx context.Context) ([]store.Secret, error)
 	ReleaseCustody(ctx context.Context, id store.CredentialID, entries ...ledger.Entry) error

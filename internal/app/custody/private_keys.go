@@ -7,6 +7,7 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/picture"
+	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/keys"
@@ -56,7 +57,7 @@ func (custody *Custody) readPrivate(ctx context.Context, k store.Credential, hol
 // NotOurs refuses the keys with which we sign in ourselves: who changes the
 // lock must not stand outside meanwhile.
 func (custody *Custody) NotOurs(ctx context.Context, k store.Credential) error {
-	page, err := custody.store.LogOns(ctx, store.Query{Limit: 500})
+	page, err := custody.store.Stewards(ctx, store.Query{Limit: 500})
 	if err != nil {
 		return err
 	}
@@ -64,16 +65,16 @@ func (custody *Custody) NotOurs(ctx context.Context, k store.Credential) error {
 		if !l.HasKey {
 			continue
 		}
-		full, err := custody.store.LogOn(ctx, l.Name)
+		full, err := custody.store.Steward(ctx, l.Name)
 		if err != nil {
 			return err
 		}
-		value, err := custody.base.Open("logon/"+full.Name+"/key", full.SealedKey)
+		value, err := custody.base.Open(sealed.StewardKey(full.Name), full.SealedKey)
 		if err != nil {
 			return err
 		}
 		if pair, err := keys.PairOf(value); err == nil && pair.Fingerprint == k.Fingerprint {
-			return fmt.Errorf("%w: it is the key of the stored log-on %q, with which systems are reached: give that log-on another key first", app.ErrRefused, l.Name)
+			return fmt.Errorf("%w: it is the key of the steward %q, with which systems are reached: give that steward another key first", app.ErrRefused, l.Name)
 		}
 	}
 	return nil

@@ -74,7 +74,7 @@ func (custody *Custody) Reset(ctx context.Context, by, reason string, c store.Cr
 			}
 			// We reach the authority with this very account.
 			fresh := target
-			fresh.LogOn.Password = value
+			fresh.Steward.Password = value
 			for _, stage := range connector.Check(ctx, fresh).Stages {
 				if stage.Stage == connect.StageSignIn && stage.OK {
 					target = fresh

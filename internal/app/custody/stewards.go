@@ -14,34 +14,34 @@ import (
 	"mossledger.example/moss/internal/store"
 )
 
-// spellings are all ways in which a log-on may name an account.
+// spellings are all ways in which a steward may name an account.
 func spellings(a store.Account) []string { return []string{a.Name, a.DN, a.UPN, a.SID} }
 
-// mayMean: the log-on's account may be this one; which system it is used on
+// mayMean: the steward's account may be this one; which system it is used on
 // decides.
-func mayMean(logon string, a store.Account) bool {
-	ref, err := naming.Parse(logon)
+func mayMean(name string, a store.Account) bool {
+	ref, err := naming.Parse(name)
 	for _, s := range spellings(a) {
-		if s != "" && (strings.EqualFold(s, logon) || err == nil && strings.EqualFold(s, ref.Name)) {
+		if s != "" && (strings.EqualFold(s, name) || err == nil && strings.EqualFold(s, ref.Name)) {
 			return true
 		}
 	}
-	return strings.EqualFold(logon, a.DN)
+	return strings.EqualFold(name, a.DN)
 }
 
 // ownUses returns the systems that are reached with an account.
 func (custody *Custody) ownUses(ctx context.Context, a store.Account) ([]store.System, error) {
-	logons := map[string]bool{}
-	page, err := custody.store.LogOns(ctx, store.Query{Limit: 1000})
+	ours := map[string]bool{}
+	page, err := custody.store.Stewards(ctx, store.Query{Limit: 1000})
 	if err != nil {
 		return nil, err
 	}
 	for _, l := range page.Items {
 		if l.HasPassword && mayMean(l.Account, a) {
-			logons[strings.ToLower(l.Name)] = true
+			ours[strings.ToLower(l.Name)] = true
 		}
 	}
-	if len(logons) == 0 {
+	if len(ours) == 0 {
 		return nil, nil
 	}
 	lookup, err := custody.store.Lookup(ctx)
@@ -54,10 +54,10 @@ func (custody *Custody) ownUses(ctx context.Context, a store.Account) ([]store.S
 	}
 	var out []store.System
 	for _, v := range all {
-		if !logons[strings.ToLower(v.LogOn)] {
+		if !ours[strings.ToLower(v.Steward)] {
 			continue
 		}
-		l, err := custody.store.LogOn(ctx, v.LogOn)
+		l, err := custody.store.Steward(ctx, v.Steward)
 		if err != nil {
 			return nil, err
 		}
@@ -78,7 +78,7 @@ func (custody *Custody) ownUses(ctx context.Context, a store.Account) ([]store.S
 }
 
 // LinkStewards links the systems that are reached with an account in custody to
-// it. With only set, just those whose stored log-on has that value.
+// it. With only set, just those whose steward has that value.
 func (custody *Custody) LinkStewards(ctx context.Context, by string, a store.Account, only *secret.Value) ([]store.System, error) {
 	uses, err := custody.ownUses(ctx, a)
 	if err != nil || len(uses) == 0 {
@@ -88,16 +88,16 @@ func (custody *Custody) LinkStewards(ctx context.Context, by string, a store.Acc
 	var linked []store.System
 	var names []string
 	for _, v := range uses {
-		if have, err := custody.store.StewardLinkOf(ctx, v.ID); err == nil && have.AccountID == a.ID && strings.EqualFold(have.LogOn, v.LogOn) {
+		if have, err := custody.store.StewardLinkOf(ctx, v.ID); err == nil && have.AccountID == a.ID && strings.EqualFold(have.Steward, v.Steward) {
 			linked = append(linked, v)
 			continue
 		}
 		if only != nil {
-			l, err := custody.store.LogOn(ctx, v.LogOn)
+			l, err := custody.store.Steward(ctx, v.Steward)
 			if err != nil {
 				return nil, err
 			}
-			stored, err := custody.base.Open("logon/"+l.Name+"/password", l.SealedPassword)
+			stored, err := custody.base.Open(sealed.StewardPassword(l.Name), l.SealedPassword)
 			if err != nil {
 				return nil, err
 			}
@@ -105,21 +105,21 @@ func (custody *Custody) LinkStewards(ctx context.Context, by string, a store.Acc
 				continue // it does not work now, and is not made to
 			}
 		}
-		sealed, err := custody.base.Sealer.Seal(sealed.StewardBinding(v.ID, v.LogOn), secret.New(strconv.FormatInt(a.ID, 10)))
+		sealed, err := custody.base.Sealer.Seal(sealed.StewardBinding(v.ID, v.Steward), secret.New(strconv.FormatInt(a.ID, 10)))
 		if err != nil {
 			return nil, err
 		}
-		links = append(links, store.StewardLink{SystemID: v.ID, LogOn: v.LogOn, AccountID: a.ID, Sealed: sealed})
+		links = append(links, store.StewardLink{SystemID: v.ID, Steward: v.Steward, AccountID: a.ID, Sealed: sealed})
 		linked = append(linked, v)
 		names = append(names, v.Name)
 	}
 	if len(links) == 0 {
 		return linked, nil
 	}
-	return linked, custody.store.LinkStewards(ctx, links, ledger.Entry{Actor: by, Act: "logon.link", Phase: ledger.Outcome, Subject: a.Name, System: a.System, Result: "done", Detail: "systems that are reached with it sign in with its value in custody: " + strings.Join(names, ", ")})
+	return linked, custody.store.LinkStewards(ctx, links, ledger.Entry{Actor: by, Act: "steward.link", Phase: ledger.Outcome, Subject: a.Name, System: a.System, Result: "done", Detail: "systems that are reached with it sign in with its value in custody: " + strings.Join(names, ", ")})
 }
 
-// unlinkStewards gives the stored log-ons the value that is in force, before
+// unlinkStewards gives the stewards the value that is in force, before
 // custody ends.
 func (custody *Custody) unlinkStewards(ctx context.Context, by string, c store.Credential) error {
 	links, err := custody.store.StewardLinks(ctx, c.AccountID)
@@ -132,18 +132,18 @@ func (custody *Custody) unlinkStewards(ctx context.Context, by string, c store.C
 	}
 	seen := map[string]bool{}
 	for _, link := range links {
-		if seen[strings.ToLower(link.LogOn)] {
+		if seen[strings.ToLower(link.Steward)] {
 			continue
 		}
-		seen[strings.ToLower(link.LogOn)] = true
-		l, err := custody.store.LogOn(ctx, link.LogOn)
+		seen[strings.ToLower(link.Steward)] = true
+		l, err := custody.store.Steward(ctx, link.Steward)
 		if errors.Is(err, app.ErrNotFound) {
 			continue
 		}
 		if err != nil {
 			return err
 		}
-		key, err := custody.base.Open("logon/"+l.Name+"/key", l.SealedKey)
+		key, err := custody.base.Open(sealed.StewardKey(l.Name), l.SealedKey)
 		if err != nil {
 			return err
 		}

@@ -51,7 +51,7 @@ func (engine *Engine) JudgeEstate(ctx context.Context) error {
 	for _, h := range held {
 		absences = append(absences, store.Finding{
 			Key: fmt.Sprintf("absence/%d/%s", h.SystemID, h.Scope), Kind: "absence", Severity: "high", Subject: h.Scope, System: h.System, What: h.Why,
-			Next: "look at the rights of the log-on there; if they are really gone: 'moss system confirm-absence " + h.System + "'",
+			Next: "look at the rights of the steward there; if they are really gone: 'moss system confirm-absence " + h.System + "'",
 		})
 	}
 	if err := engine.store.SetFindings(ctx, "absence/", absences); err != nil {

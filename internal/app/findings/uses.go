@@ -23,7 +23,7 @@ func (engine *Engine) JudgeUses(ctx context.Context, unexplained []picture.Unexp
 	}
 	findings := slices.Collect(maps.Values(byKey))
 	if limited {
-		findings = append(findings, LimitFinding("observed/", "observed use", fmt.Sprintf("%d observed log-ons or more are kept: those of the latest accounts are not weighed, so what they explain or contradict is not told", store.MostSeenUses), "import fewer days of log-on records, or leave out accounts of people"))
+		findings = append(findings, LimitFinding("observed/", "observed use", fmt.Sprintf("%d observed uses or more are kept: those of the latest accounts are not weighed, so what they explain or contradict is not told", store.MostSeenUses), "import fewer days of log-on records, or leave out accounts of people"))
 	}
 	sort.Slice(findings, func(i, j int) bool { return findings[i].Key < findings[j].Key })
 	return engine.store.SetFindings(ctx, "observed/", findings)

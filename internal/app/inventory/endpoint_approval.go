@@ -102,7 +102,7 @@ func (inventory *Inventory) trust(ctx context.Context, by, reason string, system
 		if err != nil {
 			return nil, err
 		}
-		if v.LogOn == "" && !secrets {
+		if v.Steward == "" && !secrets {
 			harmless = append(harmless, v)
 			continue
 		}

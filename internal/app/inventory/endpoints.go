@@ -19,7 +19,7 @@ import (
 )
 
 // Where a secret may be sent is sealed (law 11). Each system has a sealed
-// endpoint: where it is, how the other end is known, and which log-on is used
+// endpoint: where it is, how the other end is known, and which steward is used
 // there. Nothing secret is sent unless what stands in the database now is what
 // was sealed. Changing it is asked by one person and approved by another; so
 // whoever may change a system, or writes into the database, gets nothing sent
@@ -30,8 +30,8 @@ type endpoint struct {
 	Kind     string            `json:"kind"`
 	Address  string            `json:"address"`
 	Port     int               `json:"port"`
-	LogOn    string            `json:"logon"`
-	CA       string            `json:"ca"` // SHA-256 of the trusted CA's PEM; "" for the machine's trust store
+	Steward  string            `json:"logon"` // as it was called when the first endpoints were sealed
+	CA       string            `json:"ca"`    // SHA-256 of the trusted CA's PEM; "" for the machine's trust store
 	HostKeys []string          `json:"host_keys"`
 	Options  map[string]string `json:"options"`
 }
@@ -44,7 +44,7 @@ func (inventory *Inventory) endpointOf(ctx context.Context, v store.System) (end
 	if err != nil {
 		return endpoint{}, err
 	}
-	e := endpoint{Kind: v.Kind, Address: cmp.Or(v.Address, v.Name), Port: v.Port, LogOn: strings.ToLower(v.LogOn), HostKeys: slices.Sorted(slices.Values(v.HostKeys)), Options: map[string]string{}}
+	e := endpoint{Kind: v.Kind, Address: cmp.Or(v.Address, v.Name), Port: v.Port, Steward: strings.ToLower(v.Steward), HostKeys: slices.Sorted(slices.Values(v.HostKeys)), Options: map[string]string{}}
 	if connector, known := connect.For(estate.Kind(v.Kind)); known && e.Port == 0 {
 		e.Port = connector.DefaultPort()
 	}
@@ -70,7 +70,7 @@ func (e endpoint) text() string {
 
 // fields are those of an endpoint in words, for before and after.
 func (e endpoint) fields() map[string]string {
-	out := map[string]string{"kind": e.Kind, "address": e.Address, "port": fmt.Sprint(e.Port), "log-on": e.LogOn, "CA": e.CA, "host key": strings.Join(e.HostKeys, " ")}
+	out := map[string]string{"kind": e.Kind, "address": e.Address, "port": fmt.Sprint(e.Port), "steward": e.Steward, "CA": e.CA, "host key": strings.Join(e.HostKeys, " ")}
 	if e.Kind == "" {
 		return map[string]string{}
 	}

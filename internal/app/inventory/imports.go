@@ -29,9 +29,9 @@ type Import struct {
 
 // Defaults fill what a list leaves open.
 type Defaults struct {
-	Kind, LogOn, Site, Environment, Owner string
+	Kind, Steward, Site, Environment, Owner string
 	// For windows hosts among them.
-	WindowsLogOn, WindowsSignIn, TrustedCA string
+	WindowsSteward, WindowsSignIn, TrustedCA string
 }
 
 // ImportList adds the systems of a CSV or plain list.
@@ -91,13 +91,13 @@ func (inventory *Inventory) importRows(ctx context.Context, by string, rows []ro
 	for i, row := range rows {
 		v := store.System{
 			Name: row.Name, Kind: cmp.Or(row.Kind, defaults.Kind, string(estate.KindUnixHost)), Address: row.Address, Port: row.Port,
-			LogOn: cmp.Or(row.LogOn, defaults.LogOn), Site: cmp.Or(row.Site, defaults.Site), Environment: cmp.Or(row.Environment, defaults.Environment), Owner: cmp.Or(row.Owner, defaults.Owner),
+			Steward: cmp.Or(row.Steward, defaults.Steward), Site: cmp.Or(row.Site, defaults.Site), Environment: cmp.Or(row.Environment, defaults.Environment), Owner: cmp.Or(row.Owner, defaults.Owner),
 		}
 		if row.Paths != "" {
 			v.Options = map[string]string{"paths": row.Paths}
 		}
 		if v.Kind == string(estate.KindWindowsHost) {
-			v.LogOn, v.TrustedCA = cmp.Or(row.LogOn, defaults.WindowsLogOn, defaults.LogOn), defaults.TrustedCA
+			v.Steward, v.TrustedCA = cmp.Or(row.Steward, defaults.WindowsSteward, defaults.Steward), defaults.TrustedCA
 			if defaults.WindowsSignIn != "" {
 				v.Options = map[string]string{"signin": defaults.WindowsSignIn}
 			}

@@ -24,12 +24,12 @@ type Store interface {
 	HasAct(ctx context.Context, act string) (bool, error)
 	HoldsSecretsOf(ctx context.Context, system int64) (bool, error)
 	LedgerTrouble() error
-	LogOn(ctx context.Context, name string) (store.LogOn, error)
+	Steward(ctx context.Context, name string) (store.Steward, error)
 	MarkUsers(ctx context.Context, entries ...ledger.Entry) error
 	RemoveCommonOption(ctx context.Context, id int64, entries ...ledger.Entry) error
 	Reseal(ctx context.Context, sealed map[int64][]byte, entries ...ledger.Entry) error
 	SaveCheck(ctx context.Context, id int64, report connect.CheckReport) error
-	SaveLogOn(ctx context.Context, v store.LogOn, entries ...ledger.Entry) error
+	SaveSteward(ctx context.Context, v store.Steward, entries ...ledger.Entry) error
 	Secrets(ctx context.Context, id store.CredentialID) ([]store.Secret, error)
 	SetCommonOption(ctx context.Context, o store.CommonOption, entries ...ledger.Entry) error
 	System(ctx context.Context, idOrName string) (store.System, error)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/secret"
@@ -21,39 +22,39 @@ func (inventory *Inventory) signIn(ctx context.Context, connector connect.Connec
 	}
 	values, err := inventory.sealed.StewardValues(ctx, c.ID)
 	if err != nil || len(values) == 0 {
-		return err // not in custody any more: the stored log-on counts
+		return err // not in custody any more: the stored value counts
 	}
-	t.LogOn.Password = values[0]
+	t.Steward.Password = values[0]
 	if len(values) == 1 {
 		return nil
 	}
 	for _, stage := range connector.Check(ctx, *t).Stages {
-		if stage.Stage == connect.StageSignIn && !stage.OK && stage.Code == connect.CodeBadLogOn {
-			t.LogOn.Password = values[1]
+		if stage.Stage == connect.StageSignIn && !stage.OK && stage.Code == connect.CodeStewardRefused {
+			t.Steward.Password = values[1]
 		}
 	}
 	return nil
 }
 
-// SaveSteward seals and stores a log-on.
+// SaveSteward seals and stores a steward.
 func (inventory *Inventory) SaveSteward(ctx context.Context, by, name, account string, password, key secret.Value) error {
 	if name == "" || account == "" || password.Empty() && key.Empty() {
-		return fmt.Errorf("%w: a log-on needs a name, an account, and a password or a private key", app.ErrInput)
+		return fmt.Errorf("%w: a steward needs a name, an account, and a password or a private key", app.ErrInput)
 	}
 	// A name in another letter case is the same one, and sealed under that.
-	if have, err := inventory.store.LogOn(ctx, name); err == nil {
+	if have, err := inventory.store.Steward(ctx, name); err == nil {
 		name = have.Name
 	} else if !errors.Is(err, app.ErrNotFound) {
 		return err
 	}
-	sealedPassword, err := inventory.base.Seal("logon/"+name+"/password", password)
+	sealedPassword, err := inventory.base.Seal(sealed.StewardPassword(name), password)
 	if err != nil {
 		return err
 	}
-	sealedKey, err := inventory.base.Seal("logon/"+name+"/key", key)
+	sealedKey, err := inventory.base.Seal(sealed.StewardKey(name), key)
 	if err != nil {
 		return err
 	}
-	return inventory.store.SaveLogOn(ctx, store.LogOn{Name: name, Account: account, SealedPassword: sealedPassword, SealedKey: sealedKey},
-		ledger.Entry{Actor: by, Act: "logon.save", Phase: ledger.Outcome, Subject: name, Result: "done"})
+	return inventory.store.SaveSteward(ctx, store.Steward{Name: name, Account: account, SealedPassword: sealedPassword, SealedKey: sealedKey},
+		ledger.Entry{Actor: by, Act: "steward.save", Phase: ledger.Outcome, Subject: name, Result: "done"})
 }

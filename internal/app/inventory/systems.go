@@ -48,9 +48,9 @@ func (inventory *Inventory) Valid(ctx context.Context, v store.System) error {
 	if v.Port < 0 || v.Port > 65535 {
 		return fmt.Errorf("%w: port %d is outside 1 to 65535", app.ErrInput, v.Port)
 	}
-	if v.LogOn != "" {
-		if _, err := inventory.store.LogOn(ctx, v.LogOn); err != nil {
-			return fmt.Errorf("%w: %w: add it with 'moss logon add'", app.ErrInput, err)
+	if v.Steward != "" {
+		if _, err := inventory.store.Steward(ctx, v.Steward); err != nil {
+			return fmt.Errorf("%w: %w: add it with 'moss steward add'", app.ErrInput, err)
 		}
 	}
 	return validOptions(v)
@@ -105,7 +105,7 @@ func systemChanges(before, after store.System) []ledger.Change {
 		{"kind", before.Kind, after.Kind},
 		{"address", before.Address, after.Address},
 		{"port", port(before.Port), port(after.Port)},
-		{"log-on", before.LogOn, after.LogOn},
+		{"steward", before.Steward, after.Steward},
 		{"site", before.Site, after.Site},
 		{"environment", before.Environment, after.Environment},
 		{"owner", before.Owner, after.Owner},

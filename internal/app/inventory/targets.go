@@ -6,6 +6,7 @@ import (
 	"strconv"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/store"
@@ -33,7 +34,7 @@ func RefOf(a store.Account) connect.AccountRef {
 	return connect.AccountRef{StableID: a.StableID, Name: a.Name, DN: a.DN}
 }
 
-// Target makes a connector's target of a system, with its log-on opened. It is
+// Target makes a connector's target of a system, with its steward opened. It is
 // the only way to a target, so nothing secret goes to an endpoint that was not
 // approved.
 func (inventory *Inventory) Target(ctx context.Context, v store.System) (connect.Connector, connect.Target, error) {
@@ -44,20 +45,20 @@ func (inventory *Inventory) Target(ctx context.Context, v store.System) (connect
 	if err := inventory.approvedEndpoint(ctx, v); err != nil {
 		return nil, t, err
 	}
-	if v.LogOn != "" {
-		logon, err := inventory.store.LogOn(ctx, v.LogOn)
+	if v.Steward != "" {
+		steward, err := inventory.store.Steward(ctx, v.Steward)
 		if err != nil {
 			return nil, t, err
 		}
-		t.LogOn.Account = logon.Account
-		if t.LogOn.Password, err = inventory.base.Open("logon/"+logon.Name+"/password", logon.SealedPassword); err != nil {
-			return nil, t, fmt.Errorf("log-on %q: %w", logon.Name, err)
+		t.Steward.Account = steward.Account
+		if t.Steward.Password, err = inventory.base.Open(sealed.StewardPassword(steward.Name), steward.SealedPassword); err != nil {
+			return nil, t, fmt.Errorf("steward %q: %w", steward.Name, err)
 		}
-		if t.LogOn.PrivateKey, err = inventory.base.Open("logon/"+logon.Name+"/key", logon.SealedKey); err != nil {
-			return nil, t, fmt.Errorf("log-on %q: %w", logon.Name, err)
+		if t.Steward.PrivateKey, err = inventory.base.Open(sealed.StewardKey(steward.Name), steward.SealedKey); err != nil {
+			return nil, t, fmt.Errorf("steward %q: %w", steward.Name, err)
 		}
 		if err := inventory.signIn(ctx, connector, &t, v); err != nil {
-			return nil, t, fmt.Errorf("log-on %q: %w", logon.Name, err)
+			return nil, t, fmt.Errorf("steward %q: %w", steward.Name, err)
 		}
 	}
 	return connector, t, nil

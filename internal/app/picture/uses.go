@@ -46,7 +46,7 @@ type Unexplained struct {
 	What, Next string
 }
 
-// placeUses finds out whose the recorded log-ons are.
+// placeUses finds out whose the recorded uses are.
 func (picture *Picture) placeUses(ctx context.Context) error {
 	unplaced, err := picture.store.UnplacedUses(ctx)
 	if err != nil || len(unplaced) == 0 {
@@ -197,9 +197,9 @@ func (w *weighing) find(u store.SeenUse, host, what, next string) {
 	w.unexplained = append(w.unexplained, Unexplained{Use: u, Host: host, What: what, Next: next})
 }
 
-// TakeUses takes in what a directory recorded of log-ons, and places it.
+// TakeUses takes in what a directory recorded of uses, and places it.
 func (picture *Picture) TakeUses(ctx context.Context, by string, v store.System, list []estate.Use) error {
-	entry := ledger.Entry{Actor: by, Act: "use.import", Subject: fmt.Sprintf("%d kinds of log-on of %s", len(list), v.Name), Phase: ledger.Outcome, Result: "done"}
+	entry := ledger.Entry{Actor: by, Act: "use.import", Subject: fmt.Sprintf("%d kinds of use of %s", len(list), v.Name), Phase: ledger.Outcome, Result: "done"}
 	if err := picture.base.Record(ctx, entry); err != nil {
 		return err
 	}

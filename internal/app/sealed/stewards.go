@@ -14,16 +14,23 @@ import (
 )
 
 // An account by which we sign in to a system ourselves may be in custody too.
-// Its stored log-on is then no second copy that goes stale when the account is
+// The steward is then no second copy that goes stale when the account is
 // rotated: the system is linked to the account, and its current value signs in
 // there. While the account is being rotated, that is the value which the
 // authority accepts at that moment; and a step of its own proves that we still
 // get in everywhere.
 
+// StewardPassword and StewardKey are what the values of a steward are sealed for,
+// in the words of the first versions: sealed is sealed.
+func StewardPassword(name string) string { return "logon/" + name + "/password" }
+
+// StewardKey is what its private key is sealed for.
+func StewardKey(name string) string { return "logon/" + name + "/key" }
+
 // StewardBinding is what the link between a system and the account by which it is
 // reached is sealed for.
-func StewardBinding(system int64, logon string) string {
-	return fmt.Sprintf("steward/system=%d/logon=%s", system, strings.ToLower(logon))
+func StewardBinding(system int64, steward string) string {
+	return fmt.Sprintf("steward/system=%d/logon=%s", system, strings.ToLower(steward))
 }
 
 // Steward returns the credential in custody by which a system is reached.
@@ -35,9 +42,9 @@ func (keeper *Keeper) Steward(ctx context.Context, v store.System) (store.Creden
 	if err != nil {
 		return store.Credential{}, false, err
 	}
-	sealed, err := keeper.base.Sealer.Open(StewardBinding(v.ID, v.LogOn), link.Sealed)
+	sealed, err := keeper.base.Sealer.Open(StewardBinding(v.ID, v.Steward), link.Sealed)
 	if err != nil || sealed.RevealString() != strconv.FormatInt(link.AccountID, 10) {
-		return store.Credential{}, false, nil // of another log-on, or written by somebody else
+		return store.Credential{}, false, nil // of another steward, or written by somebody else
 	}
 	c, err := keeper.store.PasswordOf(ctx, link.AccountID)
 	if errors.Is(err, app.ErrNotFound) {

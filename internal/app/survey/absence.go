@@ -13,7 +13,7 @@ import (
 
 // sightOf is what a reading depends on beside the system itself.
 func (surveys *Surveys) sightOf(t connect.Target) string {
-	return surveys.base.Mark("sight", fmt.Sprintf("%s\x00%s\x00%d\x00%s\x00%s", t.LogOn.Account, t.Address, t.Port, t.Options["base"], t.Options["database"]))
+	return surveys.base.Mark("sight", fmt.Sprintf("%s\x00%s\x00%d\x00%s\x00%s", t.Steward.Account, t.Address, t.Port, t.Options["base"], t.Options["database"]))
 }
 
 // mostAsked is how many vanished accounts are asked for one by one; more are a

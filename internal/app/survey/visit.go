@@ -114,7 +114,7 @@ func (surveys *Surveys) visit(ctx context.Context, v store.System, visit store.V
 				coverage.Complete[scope], coverage.Why[scope] = false, end.Why
 			} else if n := len(end.Stays); n > 0 {
 				// What is there was not shown: the reading was not complete.
-				coverage.Complete[scope], coverage.Why[scope] = false, fmt.Sprintf("%d accounts that are there, or that nobody can see, were not shown: the log-on sees less than before", n)
+				coverage.Complete[scope], coverage.Why[scope] = false, fmt.Sprintf("%d accounts that are there, or that nobody can see, were not shown: the steward sees less than before", n)
 			}
 		}
 		ends = append(ends, end)

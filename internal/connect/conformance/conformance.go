@@ -93,7 +93,7 @@ func (s *suite) failure(t *testing.T, err error) *connect.Failure {
 	assert.NotEmpty(t, f.Stage)
 	assert.NotEmpty(t, f.Words)
 	assert.NotEmpty(t, f.Code)
-	for _, v := range []secret.Value{s.Password, s.Target.LogOn.Password, secret.New(newValue)} {
+	for _, v := range []secret.Value{s.Password, s.Target.Steward.Password, secret.New(newValue)} {
 		if !v.Empty() {
 			assert.NotContains(t, f.Error(), v.RevealString())
 		}
@@ -130,12 +130,12 @@ func (s *suite) unreachable(t *testing.T) {
 
 func (s *suite) wrongLogOn(t *testing.T) {
 	wrong := s.Target
-	wrong.LogOn.Password, wrong.LogOn.PrivateKey = secret.New("surely-Wr0ng-value"), secret.Value{}
+	wrong.Steward.Password, wrong.Steward.PrivateKey = secret.New("surely-Wr0ng-value"), secret.Value{}
 	report := s.Connector.Check(s.ctx, wrong)
 	require.False(t, report.OK())
 	last := report.Stages[len(report.Stages)-1]
 	assert.Equal(t, connect.StageSignIn, last.Stage)
-	assert.Equal(t, connect.CodeBadLogOn, last.Code)
+	assert.Equal(t, connect.CodeStewardRefused, last.Code)
 	assert.NotContains(t, last.Detail, "surely-Wr0ng-value")
 }
 

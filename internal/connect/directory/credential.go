@@ -30,7 +30,7 @@ func (s *session) locate(account connect.AccountRef, attributes ...string) (*lda
 		return nil, f
 	}
 	if len(found) != 1 {
-		return nil, s.target.Fail(connect.StageRead, connect.CodeGone, "no entry has the id "+account.StableID+" ("+account.Name+")", "the account was deleted, or the log-on may not see it: run a survey", nil)
+		return nil, s.target.Fail(connect.StageRead, connect.CodeGone, "no entry has the id "+account.StableID+" ("+account.Name+")", "the account was deleted, or the steward may not see it: run a survey", nil)
 	}
 	return found[0], nil
 }
@@ -114,7 +114,7 @@ func (Connector) Change(ctx context.Context, t connect.Target, account connect.A
 		_, err = s.conn.PasswordModify(ldap.NewPasswordModifyRequest(entry.DN, "", value.RevealString()))
 	}
 	if err != nil {
-		f := failOn(t, connect.StageChange, err, value, t.LogOn.Password)
+		f := failOn(t, connect.StageChange, err, value, t.Steward.Password)
 		if s.windows() && strings.Contains(f.Words, "0000052D") {
 			f.Code, f.Next = connect.CodePolicy, "the domain's password policy refused the value: length, complexity or age"
 		}
@@ -191,7 +191,7 @@ func (s *session) rehearseLock(entry *ldap.Entry) connect.Checked {
 	case lock == estate.Yes:
 		check.Result, check.Words, check.Next = connect.CheckFailed, "the account is locked", "unlock it first: no sign-in can be proven while it is locked"
 	case lock == estate.Unknown:
-		check.Result, check.Words, check.Next = connect.CheckWarning, "whether the account is locked cannot be read", "grant the log-on the right to read pwdAccountLockedTime and the password policies; no sign-in can be proven while it is locked"
+		check.Result, check.Words, check.Next = connect.CheckWarning, "whether the account is locked cannot be read", "grant the steward the right to read pwdAccountLockedTime and the password policies; no sign-in can be proven while it is locked"
 	}
 	return check
 }

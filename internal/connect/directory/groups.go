@@ -63,7 +63,7 @@ func (v *visit) readGroups(ctx context.Context) error {
 		if v.reads(base) || f.Code != connect.CodeGone && f.Code != connect.CodeNotPermitted {
 			return err
 		}
-		problem := connect.Unread{Stage: connect.StageRead, Place: base, What: "groups beyond the base cannot be read, so groups of groups may be missing: " + f.Words, Next: "grant the log-on the right to read groups there"}
+		problem := connect.Unread{Stage: connect.StageRead, Place: base, What: "groups beyond the base cannot be read, so groups of groups may be missing: " + f.Words, Next: "grant the steward the right to read groups there"}
 		if err := v.emit(connect.Batch{Problems: []connect.Unread{problem}}); err != nil {
 			return err
 		}

@@ -16,7 +16,7 @@ import (
 
 // Locks of directories with password policies (draft-behera-ldap-password-policy,
 // sections 5.2.11, 5.2.12 and 5.3.3). That the attribute is not shown says
-// nothing by itself: a log-on that may not read it sees the same. A filter tells
+// nothing by itself: a steward that may not read it sees the same. A filter tells
 // the two apart, because what may not be searched matches neither an assertion
 // nor its negation (RFC 4511, section 4.5.1.7: Undefined).
 

@@ -17,9 +17,9 @@ import (
 // maxRecord is the longest line of a log that is read.
 const maxRecord = 1 << 20
 
-// logOnRecord is what counts of a line of Samba's authentication audit in JSON
+// useRecord is what counts of a line of Samba's authentication audit in JSON
 // (smb.conf, "log level", class auth_json_audit).
-type logOnRecord struct {
+type useRecord struct {
 	Timestamp      string `json:"timestamp"`
 	Type           string `json:"type"`
 	Authentication struct {
@@ -33,10 +33,10 @@ type logOnRecord struct {
 	} `json:"Authentication"`
 }
 
-// ParseLogOnRecords sums up the log-ons in a log of JSON lines; other lines, and
+// ParseUses sums up the uses in a log of JSON lines; other lines, and
 // what stands before the first brace of one, are passed over. bad counts lines
 // that look like records and are none.
-func ParseLogOnRecords(r io.Reader) (uses []estate.Use, bad int, err error) {
+func ParseUses(r io.Reader) (uses []estate.Use, bad int, err error) {
 	at := map[estate.Use]int{}
 	reader := bufio.NewReaderSize(r, 64<<10)
 	for {
@@ -95,7 +95,7 @@ func recordLine(r *bufio.Reader) (line []byte, tooLong bool, err error) {
 }
 
 func logOn(line []byte) (use estate.Use, ok, readable bool) {
-	var r logOnRecord
+	var r useRecord
 	if err := json.Unmarshal(line, &r); err != nil {
 		return use, false, false
 	}

@@ -10,7 +10,7 @@ import (
 
 const record = `{"timestamp": "2026-11-23T10:00:0%.000001+0100", "type": "Authentication", "Authentication": {"status": "STATUS", "remoteAddress": "REMOTE", "serviceDescription": "LDAP", "authDescription": "simple bind/TLS", "clientAccount": "svc-x", "mappedAccount": "svc-x", "becameSid": "SID"}}`
 
-func TestParseLogOnRecords(t *testing.T) {
+func TestParseUses(t *testing.T) {
 	line := func(second, status, remote, sid string) string {
 		return strings.NewReplacer("%", second, "STATUS", status, "REMOTE", remote, "SID", sid).Replace(record) + "\n"
 	}
@@ -19,7 +19,7 @@ func TestParseLogOnRecords(t *testing.T) {
 		line("2", "NT_STATUS_WRONG_PASSWORD", "ipv6:2001:db8::7:50022", "(NULL SID)") +
 		line("2", "NT_STATUS_OK", "unix:", "S-1-5-21-1-2-3-1104") +
 		`{"type": "passwordChange", "timestamp": "x"}` + "\n{broken\n" + "{" + strings.Repeat("y", maxRecord+10) + "\n" + "no record at all"
-	uses, bad, err := ParseLogOnRecords(strings.NewReader(log))
+	uses, bad, err := ParseUses(strings.NewReader(log))
 	require.NoError(t, err)
 	assert.Equal(t, 2, bad)
 	require.Len(t, uses, 2)
@@ -34,10 +34,10 @@ func TestParseLogOnRecords(t *testing.T) {
 	assert.Equal(t, "2001:db8::7", uses[1].Client)
 }
 
-func FuzzParseLogOnRecords(f *testing.F) {
+func FuzzParseUses(f *testing.F) {
 	f.Add(record)
 	f.Fuzz(func(t *testing.T, log string) {
-		_, _, err := ParseLogOnRecords(strings.NewReader(log))
+		_, _, err := ParseUses(strings.NewReader(log))
 		require.NoError(t, err)
 	})
 }

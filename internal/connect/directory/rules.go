@@ -44,7 +44,7 @@ func (s *session) windowsRules(account connect.AccountRef) (connect.PasswordRule
 	}
 	shortest, err := strconv.Atoi(text)
 	if err != nil {
-		return connect.PasswordRules{Unknown: from + " applies, and the log-on may not read it: a value of the usual length may be refused"}, nil
+		return connect.PasswordRules{Unknown: from + " applies, and the steward may not read it: a value of the usual length may be refused"}, nil
 	}
 	return connect.PasswordRules{Shortest: shortest, From: fmt.Sprintf("%s asks for at least %d characters", from, shortest)}, nil
 }
@@ -63,7 +63,7 @@ func (s *session) rfcRules(account connect.AccountRef) (connect.PasswordRules, e
 			return rules, failure
 		}
 		if policy == nil {
-			return connect.PasswordRules{Unknown: "the policy " + dn + " applies, and the log-on may not read it"}, nil
+			return connect.PasswordRules{Unknown: "the policy " + dn + " applies, and the steward may not read it"}, nil
 		}
 		policies, rules.From = []*ldap.Entry{policy}, "the policy "+policy.DN
 	} else {

@@ -82,7 +82,7 @@ func (s *session) sameAs(identity string) *connect.Failure {
 	case identity == "":
 		return s.target.Fail(connect.StagePermitted, connect.CodeUntrusted, "which directory it should belong to is not known yet", "check this system while its first server is there", nil)
 	case s.facts.Identity == "":
-		return s.target.Fail(connect.StagePermitted, connect.CodeUntrusted, "it does not show which directory it belongs to", "grant the log-on the right to read the topmost entry", nil)
+		return s.target.Fail(connect.StagePermitted, connect.CodeUntrusted, "it does not show which directory it belongs to", "grant the steward the right to read the topmost entry", nil)
 	case s.facts.Identity != identity:
 		return s.target.Fail(connect.StagePermitted, connect.CodeUntrusted, fmt.Sprintf("it is a server of another directory (%s, not %s)", s.facts.Identity, identity), "take it out of the option servers", nil)
 	}
@@ -90,7 +90,7 @@ func (s *session) sameAs(identity string) *connect.Failure {
 }
 
 // Check implements connect.Connector: the first server, and each further one,
-// also when the first is away. A log-on that was refused is not tried elsewhere.
+// also when the first is away. A steward that was refused is not tried elsewhere.
 func (Connector) Check(ctx context.Context, t connect.Target) connect.CheckReport {
 	watch := connect.NewStopwatch()
 	s, failure := open(ctx, t, watch)
@@ -109,7 +109,7 @@ func (Connector) Check(ctx context.Context, t connect.Target) connect.CheckRepor
 				watch.Fail(f)
 				continue
 			}
-			next = "grant the log-on the right to read it, or give another --option base=DN"
+			next = "grant the steward the right to read it, or give another --option base=DN"
 		}
 		if words != "" {
 			watch.Fail(t.Fail(connect.StageRead, connect.CodeNotPermitted, base+": "+words, next, nil))
@@ -141,6 +141,6 @@ func checkOthers(ctx context.Context, t connect.Target, identity string, watch *
 	}
 }
 
-const closedNext = "grant the log-on the right to read this naming context, or read only a part of the directory with --option base=DN"
+const closedNext = "grant the steward the right to read this naming context, or read only a part of the directory with --option base=DN"
 
 func (s *session) reads(base string) bool { return slices.Contains(s.bases, base) }

@@ -118,26 +118,26 @@ func open(ctx context.Context, target connect.Target, watch *connect.Stopwatch) 
 		return nil, failure
 	}
 	s := &session{conn: conn, target: target, facts: facts, stop: stop}
-	if target.LogOn.Account == "" || target.LogOn.Password.Empty() {
+	if target.Steward.Account == "" || target.Steward.Password.Empty() {
 		s.close()
-		f := target.Fail(connect.StageSignIn, connect.CodeBadLogOn, "no log-on with an account and a password is given", "add one with 'moss logon add' and name it in the system", nil)
+		f := target.Fail(connect.StageSignIn, connect.CodeStewardRefused, "no steward with an account and a password is given", "add one with 'moss steward add' and name it in the system", nil)
 		watch.Fail(f)
 		return nil, f
 	}
-	if err := conn.Bind(target.LogOn.Account, target.LogOn.Password.RevealString()); err != nil {
+	if err := conn.Bind(target.Steward.Account, target.Steward.Password.RevealString()); err != nil {
 		s.close()
-		f := failOn(target, connect.StageSignIn, err, target.LogOn.Password)
+		f := failOn(target, connect.StageSignIn, err, target.Steward.Password)
 		if f.Code == connect.CodeFailed || f.Code == connect.CodePolicy {
-			f.Code = connect.CodeBadLogOn
+			f.Code = connect.CodeStewardRefused
 		}
-		f.Next = "check the log-on " + target.LogOn.Account
+		f.Next = "check the steward " + target.Steward.Account
 		if code, words := bindRefusal(err); code != "" {
 			f.Words = words
 		}
 		watch.Fail(f)
 		return nil, f
 	}
-	watch.OK(connect.StageSignIn, target.LogOn.Account)
+	watch.OK(connect.StageSignIn, target.Steward.Account)
 	if f := s.readRoot(); f != nil {
 		s.close()
 		watch.Fail(f)
@@ -291,7 +291,7 @@ func (s *session) readDomain() {
 }
 
 func (s *session) fail(stage connect.Stage, err error) *connect.Failure {
-	return failOn(s.target, stage, err, s.target.LogOn.Password)
+	return failOn(s.target, stage, err, s.target.Steward.Password)
 }
 
 // failOn turns an LDAP error into a Failure.
@@ -317,14 +317,14 @@ func failOn(t connect.Target, stage connect.Stage, err error, hide ...secret.Val
 		f.Code, f.Next = connect.CodeUnreachable, "the directory does not take requests now"
 	case code == ldap.LDAPResultInsufficientAccessRights:
 		f.Code = connect.CodeNotPermitted
-		f.Next = "grant the log-on the right to do this"
+		f.Next = "grant the steward the right to do this"
 	case code == ldap.LDAPResultNoSuchObject:
 		f.Code = connect.CodeGone
 	case code == ldap.LDAPResultConstraintViolation:
 		f.Code = connect.CodePolicy
 		f.Next = "the directory's password policy refused the value"
 	case code == ldap.LDAPResultInvalidCredentials:
-		f.Code = connect.CodeBadLogOn
+		f.Code = connect.CodeStewardRefused
 	}
 	return f
 }

@@ -48,8 +48,8 @@ func openStream(ctx context.Context, target connect.Target) (*stream, *connect.F
 	s.stop = context.AfterFunc(ctx, func() { _ = conn.Close() })
 	bind := ber.Encode(ber.ClassApplication, ber.TypeConstructed, ldap.ApplicationBindRequest, nil, "")
 	bind.AppendChild(ber.NewInteger(ber.ClassUniversal, ber.TypePrimitive, ber.TagInteger, 3, ""))
-	bind.AppendChild(ber.NewString(ber.ClassUniversal, ber.TypePrimitive, ber.TagOctetString, target.LogOn.Account, ""))
-	bind.AppendChild(ber.NewString(ber.ClassContext, ber.TypePrimitive, 0, target.LogOn.Password.RevealString(), ""))
+	bind.AppendChild(ber.NewString(ber.ClassUniversal, ber.TypePrimitive, ber.TagOctetString, target.Steward.Account, ""))
+	bind.AppendChild(ber.NewString(ber.ClassContext, ber.TypePrimitive, 0, target.Steward.Password.RevealString(), ""))
 	err := s.send(bind, nil)
 	if err == nil {
 		var message element
@@ -59,7 +59,7 @@ func openStream(ctx context.Context, target connect.Target) (*stream, *connect.F
 	}
 	if err != nil {
 		s.close()
-		return nil, failOn(target, connect.StageSignIn, err, target.LogOn.Password)
+		return nil, failOn(target, connect.StageSignIn, err, target.Steward.Password)
 	}
 	return s, nil
 }

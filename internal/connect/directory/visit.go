@@ -149,7 +149,7 @@ func (v *visit) take(entries []*ldap.Entry, lock *locks) error {
 			a.Groups = v.groups.of(e, a.Name)
 		}
 		if problem != "" {
-			batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: e.DN, What: problem, Next: "grant the log-on the right to read this entry"})
+			batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: e.DN, What: problem, Next: "grant the steward the right to read this entry"})
 			continue
 		}
 		batch.Accounts = append(batch.Accounts, a)

@@ -110,7 +110,7 @@ func (Connector) Visit(ctx context.Context, target connect.Target, _ connect.Vis
 		}
 		return coverage, f
 	}
-	conn, done, failed := open(ctx, target, target.LogOn.Account, target.LogOn.Password, connect.NewStopwatch())
+	conn, done, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
 	if failed != nil {
 		return fail(failed)
 	}
@@ -138,7 +138,7 @@ func (Connector) Visit(ctx context.Context, target connect.Target, _ connect.Vis
 	coverage.Counts[connect.ScopeAccounts], coverage.Counts[connect.ScopeSessions] = len(batch.Accounts), len(batch.Sessions)
 	coverage.Complete[connect.ScopeAccounts], coverage.Complete[connect.ScopeSessions] = true, complete
 	if !complete {
-		coverage.Why[connect.ScopeSessions] = "only its own sessions are shown: GRANT PROCESS ON *.* TO " + target.LogOn.Account
+		coverage.Why[connect.ScopeSessions] = "only its own sessions are shown: GRANT PROCESS ON *.* TO " + target.Steward.Account
 	}
 	watch.OK(connect.StageRead, fmt.Sprintf("%d accounts, %d sessions", len(batch.Accounts), len(batch.Sessions)))
 	coverage.Stages = watch.Stages()
@@ -199,7 +199,7 @@ func sessions(ctx context.Context, conn *sql.Conn, accounts []row, batch *connec
 
 // Rehearse implements connect.Rehearser.
 func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions []connect.Intention) []connect.Checked {
-	conn, done, failed := open(ctx, target, target.LogOn.Account, target.LogOn.Password, connect.NewStopwatch())
+	conn, done, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
 	if failed != nil {
 		return []connect.Checked{{System: target.Name, What: "reach the data store", Result: connect.CheckFailed, Words: failed.Words, Next: failed.Next}}
 	}
@@ -230,7 +230,7 @@ func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions
 		case n == 0 && name != "":
 			line.Result, line.Words, line.Next = connect.CheckFailed, "the procedure "+name+" is not there, or may not be executed", "create it and GRANT EXECUTE ON PROCEDURE "+name+" TO this account"
 		case n == 0:
-			line.Result, line.Words, line.Next = connect.CheckFailed, target.LogOn.Account+" may not change accounts", "create a procedure that may, and name it with --option procedure=SCHEMA.NAME"
+			line.Result, line.Words, line.Next = connect.CheckFailed, target.Steward.Account+" may not change accounts", "create a procedure that may, and name it with --option procedure=SCHEMA.NAME"
 		}
 		out = append(out, line)
 	}

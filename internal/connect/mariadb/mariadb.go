@@ -105,7 +105,7 @@ func signInFailure(target connect.Target, user, words string, err error) *connec
 	case errors.As(err, &refused) && (refused.Number == 1040 || refused.Number == 1053 || refused.Number == 1203): // no connection free, stopping
 		return target.Fail(connect.StageSignIn, connect.CodeUnreachable, refused.Message, "the server does not take connections now", err)
 	case errors.As(err, &refused):
-		return target.Fail(connect.StageSignIn, connect.CodeBadLogOn, refused.Message, "check the log-on "+user, err)
+		return target.Fail(connect.StageSignIn, connect.CodeStewardRefused, refused.Message, "check the steward "+user, err)
 	case connect.IsTimeout(err):
 		return target.Fail(connect.StageSignIn, connect.CodeTimeout, words, "the server does not answer", err)
 	}
@@ -118,7 +118,7 @@ func failure(target connect.Target, stage connect.Stage, err error, sent bool) *
 		f := target.Fail(stage, connect.CodeFailed, refused.Message, "", err)
 		switch refused.Number {
 		case 1044, 1045, 1142, 1227, 1370:
-			f.Code, f.Next = connect.CodeNotPermitted, "give "+target.LogOn.Account+" EXECUTE on a procedure that changes passwords and name it with --option procedure=SCHEMA.NAME"
+			f.Code, f.Next = connect.CodeNotPermitted, "give "+target.Steward.Account+" EXECUTE on a procedure that changes passwords and name it with --option procedure=SCHEMA.NAME"
 		case 1644: // a procedure's own refusal
 			f.Code, f.Next = connect.CodeNotPermitted, "the procedure does not manage this account"
 		case 1819:
@@ -132,7 +132,7 @@ func failure(target connect.Target, stage connect.Stage, err error, sent bool) *
 // Check implements connect.Connector.
 func (Connector) Check(ctx context.Context, target connect.Target) connect.CheckReport {
 	watch := connect.NewStopwatch()
-	conn, done, failed := open(ctx, target, target.LogOn.Account, target.LogOn.Password, watch)
+	conn, done, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, watch)
 	if failed != nil {
 		return connect.CheckReport{Stages: watch.Stages()}
 	}
@@ -177,7 +177,7 @@ func quote(text string) string {
 
 // set makes the authority accept one or two values.
 func set(ctx context.Context, target connect.Target, ref connect.AccountRef, first secret.Value, second *secret.Value) error {
-	conn, done, failed := open(ctx, target, target.LogOn.Account, target.LogOn.Password, connect.NewStopwatch())
+	conn, done, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
 	if failed != nil {
 		failed.Unclear = false
 		return failed
@@ -228,7 +228,7 @@ func (Connector) Accept(ctx context.Context, target connect.Target, account conn
 // Overlaps implements connect.Overlapper: from version 10.4 an account may have
 // several ways to sign in.
 func (Connector) Overlaps(ctx context.Context, target connect.Target, account connect.AccountRef) (bool, string, error) {
-	conn, done, failed := open(ctx, target, target.LogOn.Account, target.LogOn.Password, connect.NewStopwatch())
+	conn, done, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
 	if failed != nil {
 		return false, "", failed
 	}

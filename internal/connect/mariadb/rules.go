@@ -16,7 +16,7 @@ const unknownVariable = 1193
 // PasswordRules implements connect.Ruler: what the server's validation plugin
 // demands, where it is loaded.
 func (Connector) PasswordRules(ctx context.Context, target connect.Target, _ connect.AccountRef) (connect.PasswordRules, error) {
-	conn, done, failed := open(ctx, target, target.LogOn.Account, target.LogOn.Password, connect.NewStopwatch())
+	conn, done, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
 	if failed != nil {
 		return connect.PasswordRules{}, failed
 	}

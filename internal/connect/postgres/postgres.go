@@ -94,9 +94,9 @@ func signInFailure(target connect.Target, role, words string, err error) *connec
 		words = refused.Message
 		switch refused.Code {
 		case "28P01":
-			return target.Fail(connect.StageSignIn, connect.CodeBadLogOn, words, "wrong password, expired password and missing role look the same from here: check the log-on "+role, err)
+			return target.Fail(connect.StageSignIn, connect.CodeStewardRefused, words, "wrong password, expired password and missing role look the same from here: check the steward "+role, err)
 		case "28000":
-			return target.Fail(connect.StageSignIn, connect.CodeBadLogOn, words, "let pg_hba.conf accept "+role+" from this machine with scram-sha-256, and the role log in", err)
+			return target.Fail(connect.StageSignIn, connect.CodeStewardRefused, words, "let pg_hba.conf accept "+role+" from this machine with scram-sha-256, and the role log in", err)
 		case "3D000":
 			return target.Fail(connect.StageSignIn, connect.CodeFailed, words, "name a database with --option database=NAME", err)
 		case "57P01", "57P02", "57P03", "53300": // stopping, starting, no connection free
@@ -116,7 +116,7 @@ func failure(target connect.Target, stage connect.Stage, err error, sent bool) *
 	if errors.As(err, &refused) {
 		f := target.Fail(stage, connect.CodeFailed, refused.Message, "", err)
 		if refused.Code == "42501" {
-			f.Code, f.Next = connect.CodeNotPermitted, "give "+target.LogOn.Account+" CREATEROLE (and on version 16 or later the ADMIN option on the role); superusers can only be changed by superusers"
+			f.Code, f.Next = connect.CodeNotPermitted, "give "+target.Steward.Account+" CREATEROLE (and on version 16 or later the ADMIN option on the role); superusers can only be changed by superusers"
 		}
 		if refused.Code == "22023" || refused.Code == "28P01" {
 			f.Code = connect.CodePolicy
@@ -135,7 +135,7 @@ func closing(conn *pgx.Conn) {
 // Check implements connect.Connector.
 func (Connector) Check(ctx context.Context, target connect.Target) connect.CheckReport {
 	watch := connect.NewStopwatch()
-	conn, failure := open(ctx, target, target.LogOn.Account, target.LogOn.Password, watch)
+	conn, failure := open(ctx, target, target.Steward.Account, target.Steward.Password, watch)
 	if failure != nil {
 		return connect.CheckReport{Stages: watch.Stages()}
 	}
@@ -145,10 +145,10 @@ func (Connector) Check(ctx context.Context, target connect.Target) connect.Check
 		var rights rights
 		rights, failure = readRights(ctx, target, conn)
 		if failure == nil && !rights.createRole && !rights.super {
-			failure = target.Fail(connect.StagePermitted, connect.CodeNotPermitted, "the role "+target.LogOn.Account+" may not change others", "ALTER ROLE "+target.LogOn.Account+" CREATEROLE", nil)
+			failure = target.Fail(connect.StagePermitted, connect.CodeNotPermitted, "the role "+target.Steward.Account+" may not change others", "ALTER ROLE "+target.Steward.Account+" CREATEROLE", nil)
 		}
 		if failure == nil && !rights.stats {
-			failure = target.Fail(connect.StagePermitted, connect.CodeNotPermitted, "the sessions of others show no address", "GRANT pg_read_all_stats TO "+target.LogOn.Account, nil)
+			failure = target.Fail(connect.StagePermitted, connect.CodeNotPermitted, "the sessions of others show no address", "GRANT pg_read_all_stats TO "+target.Steward.Account, nil)
 		}
 	}
 	if failure != nil {
@@ -184,7 +184,7 @@ func readRights(ctx context.Context, target connect.Target, conn *pgx.Conn) (rig
 
 // Rehearse implements connect.Rehearser.
 func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions []connect.Intention) []connect.Checked {
-	conn, failed := open(ctx, target, target.LogOn.Account, target.LogOn.Password, connect.NewStopwatch())
+	conn, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
 	if failed != nil {
 		return []connect.Checked{{System: target.Name, What: "reach the data store", Result: connect.CheckFailed, Words: failed.Words, Next: failed.Next}}
 	}
@@ -204,7 +204,7 @@ func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions
 		case failed != nil:
 			line.Result, line.Words, line.Next = connect.CheckFailed, failed.Words, failed.Next
 		case role.super && !mine.super, !mine.super && !mine.createRole:
-			line.Result, line.Words, line.Next = connect.CheckFailed, target.LogOn.Account+" may not change it", "give it CREATEROLE; superusers can only be changed by superusers"
+			line.Result, line.Words, line.Next = connect.CheckFailed, target.Steward.Account+" may not change it", "give it CREATEROLE; superusers can only be changed by superusers"
 		case !role.expires.IsZero() && role.expires.Before(time.Now()):
 			line.Result, line.Words, line.Next = connect.CheckWarning, "its password ended on "+role.expires.UTC().Format(time.DateOnly)+", and a new one does not change that", "ALTER ROLE "+in.Change.Name+" VALID UNTIL 'infinity'"
 		}

@@ -46,7 +46,7 @@ func (Connector) Visit(ctx context.Context, target connect.Target, _ connect.Vis
 		}
 		return coverage, f
 	}
-	conn, failed := open(ctx, target, target.LogOn.Account, target.LogOn.Password, connect.NewStopwatch())
+	conn, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
 	if failed != nil {
 		return fail(failed)
 	}
@@ -86,7 +86,7 @@ func (Connector) Visit(ctx context.Context, target connect.Target, _ connect.Vis
 	coverage.Counts[connect.ScopeAccounts], coverage.Counts[connect.ScopeSessions] = len(batch.Accounts), len(batch.Sessions)
 	coverage.Complete[connect.ScopeAccounts] = true
 	if coverage.Complete[connect.ScopeSessions] = mine.stats || mine.super; !coverage.Complete[connect.ScopeSessions] {
-		coverage.Why[connect.ScopeSessions] = "the sessions of others show no address: GRANT pg_read_all_stats TO " + target.LogOn.Account
+		coverage.Why[connect.ScopeSessions] = "the sessions of others show no address: GRANT pg_read_all_stats TO " + target.Steward.Account
 	}
 	watch.OK(connect.StageRead, fmt.Sprintf("%d roles, %d sessions", len(batch.Accounts), len(batch.Sessions)))
 	coverage.Stages = watch.Stages()
@@ -178,7 +178,7 @@ func (Connector) Verify(ctx context.Context, target connect.Target, account conn
 
 // Change implements connect.Changer.
 func (Connector) Change(ctx context.Context, target connect.Target, account connect.AccountRef, value secret.Value) error {
-	conn, failed := open(ctx, target, target.LogOn.Account, target.LogOn.Password, connect.NewStopwatch())
+	conn, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
 	if failed != nil {
 		failed.Unclear = false // nothing was begun
 		return failed

@@ -1,7 +1,7 @@
 // Package redis is the connector for Redis and its access lists, over RESP.
 //
 // Passwords travel as SHA-256 digests in ACL SETUSER, as the server keeps them:
-// the clear value is not in the command. Its log-on needs the commands acl,
+// the clear value is not in the command. Its steward needs the commands acl,
 // client|list, config|rewrite and ping, and no access to any key.
 package redis
 
@@ -84,7 +84,7 @@ func open(ctx context.Context, target connect.Target, user string, password secr
 	if dialed != nil {
 		return nil, nil, dialed
 	}
-	f := target.Fail(connect.StageSignIn, connect.CodeBadLogOn, secret.Scrub(err.Error(), password), "check the log-on "+user, err)
+	f := target.Fail(connect.StageSignIn, connect.CodeStewardRefused, secret.Scrub(err.Error(), password), "check the steward "+user, err)
 	if !refused(err) {
 		f.Code, f.Next = connect.CodeProtocol, "does this port speak Redis's protocol?"
 		f.Reclassify()
@@ -105,7 +105,7 @@ func failure(target connect.Target, stage connect.Stage, err error, sent bool) *
 	if refused(err) {
 		f := target.Fail(stage, connect.CodeFailed, err.Error(), "", err)
 		if strings.HasPrefix(err.Error(), "NOPERM") {
-			f.Code, f.Next = connect.CodeNotPermitted, "ACL SETUSER "+target.LogOn.Account+" +acl +client|list +config|rewrite +ping"
+			f.Code, f.Next = connect.CodeNotPermitted, "ACL SETUSER "+target.Steward.Account+" +acl +client|list +config|rewrite +ping"
 		}
 		return f
 	}
@@ -115,7 +115,7 @@ func failure(target connect.Target, stage connect.Stage, err error, sent bool) *
 // Check implements connect.Connector.
 func (Connector) Check(ctx context.Context, target connect.Target) connect.CheckReport {
 	watch := connect.NewStopwatch()
-	conn, done, failed := open(ctx, target, target.LogOn.Account, target.LogOn.Password, watch)
+	conn, done, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, watch)
 	if failed != nil {
 		return connect.CheckReport{Stages: watch.Stages()}
 	}
@@ -157,7 +157,7 @@ func (Connector) Visit(ctx context.Context, target connect.Target, _ connect.Vis
 		}
 		return coverage, f
 	}
-	conn, done, failed := open(ctx, target, target.LogOn.Account, target.LogOn.Password, connect.NewStopwatch())
+	conn, done, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
 	if failed != nil {
 		return fail(failed)
 	}
@@ -259,7 +259,7 @@ func digest(value secret.Value) string {
 // set makes the authority accept these values and no other, and has it kept
 // through a restart of the server.
 func set(ctx context.Context, target connect.Target, ref connect.AccountRef, values ...secret.Value) error {
-	conn, done, failed := open(ctx, target, target.LogOn.Account, target.LogOn.Password, connect.NewStopwatch())
+	conn, done, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
 	if failed != nil {
 		failed.Unclear = false
 		return failed
@@ -283,7 +283,7 @@ func set(ctx context.Context, target connect.Target, ref connect.AccountRef, val
 	if err := keep(limited, conn); err != nil {
 		f := failure(target, connect.StageChange, err, true)
 		f.Words = "changed, but it would be lost when the server restarts: " + f.Words
-		f.Next, f.Unclear = "let the server keep its access lists in a file (aclfile), or give the log-on +config|rewrite", true
+		f.Next, f.Unclear = "let the server keep its access lists in a file (aclfile), or give the steward +config|rewrite", true
 		return f
 	}
 	return nil
@@ -335,7 +335,7 @@ func (Connector) Verify(ctx context.Context, target connect.Target, account conn
 		done()
 		return connect.Verdict{Accepted: true, Words: "signed in as " + account.Name}, nil
 	}
-	if failed.Code == connect.CodeBadLogOn && strings.HasPrefix(failed.Words, "WRONGPASS") {
+	if failed.Code == connect.CodeStewardRefused && strings.HasPrefix(failed.Words, "WRONGPASS") {
 		return connect.Verdict{Code: connect.VerdictWrong, Words: failed.Words}, nil
 	}
 	return connect.Verdict{}, failed
@@ -343,7 +343,7 @@ func (Connector) Verify(ctx context.Context, target connect.Target, account conn
 
 // Rehearse implements connect.Rehearser.
 func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions []connect.Intention) []connect.Checked {
-	conn, done, failed := open(ctx, target, target.LogOn.Account, target.LogOn.Password, connect.NewStopwatch())
+	conn, done, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
 	if failed != nil {
 		return []connect.Checked{{System: target.Name, What: "reach the data store", Result: connect.CheckFailed, Words: failed.Words, Next: failed.Next}}
 	}
@@ -356,7 +356,7 @@ func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions
 		line := connect.Checked{System: target.Name, What: "right to set the password of " + in.Change.Name, Result: connect.CheckOK}
 		failed := present(ctx, target, conn, *in.Change)
 		if failed == nil {
-			if err := conn.Do(ctx, "ACL", "DRYRUN", target.LogOn.Account, "ACL", "SETUSER", in.Change.Name).Err(); err != nil && !refused(err) {
+			if err := conn.Do(ctx, "ACL", "DRYRUN", target.Steward.Account, "ACL", "SETUSER", in.Change.Name).Err(); err != nil && !refused(err) {
 				failed = failure(target, connect.StageChange, err, false)
 			}
 		}
@@ -368,7 +368,7 @@ func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions
 		file, err := conn.ConfigGet(ctx, "aclfile").Result()
 		switch {
 		case err != nil:
-			kept.Result, kept.Words, kept.Next = connect.CheckUnchecked, err.Error(), "give the log-on +config|get"
+			kept.Result, kept.Words, kept.Next = connect.CheckUnchecked, err.Error(), "give the steward +config|get"
 		case file["aclfile"] == "":
 			kept.Words = "the server's configuration is written anew after the change (CONFIG REWRITE)"
 		}

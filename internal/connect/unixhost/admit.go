@@ -102,7 +102,7 @@ func (Connector) VerifyKey(ctx context.Context, target connect.Target, account c
 		}
 	}
 	if failure != nil {
-		if failure.Stage == connect.StageSignIn && failure.Code == connect.CodeBadLogOn {
+		if failure.Stage == connect.StageSignIn && failure.Code == connect.CodeStewardRefused {
 			return connect.Verdict{Code: connect.VerdictWrong, Words: failure.Words}, nil
 		}
 		return connect.Verdict{}, failure
@@ -130,7 +130,7 @@ func from(ctx context.Context, target, through connect.Target) (raw net.Conn, en
 	raw, err := s.client.DialContext(ctx, "tcp", net.JoinHostPort(address, strconv.Itoa(port)))
 	if err != nil {
 		s.close()
-		return nil, nil, through.Fail(connect.StageConnect, connect.CodeUnreachable, "from there to "+target.Name+": "+err.Error(), "signing in with the key can be proven only from "+through.Name+": let its sshd forward connections (AllowTcpForwarding) for "+through.LogOn.Account, err)
+		return nil, nil, through.Fail(connect.StageConnect, connect.CodeUnreachable, "from there to "+target.Name+": "+err.Error(), "signing in with the key can be proven only from "+through.Name+": let its sshd forward connections (AllowTcpForwarding) for "+through.Steward.Account, err)
 	}
 	return raw, s.close, nil
 }

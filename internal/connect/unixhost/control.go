@@ -186,7 +186,7 @@ func (Connector) Verify(ctx context.Context, target connect.Target, account conn
 	watch := connect.NewStopwatch()
 	client, stop, _, failure := handshake(ctx, target, account.Name, []ssh.AuthMethod{ssh.Password(value.RevealString())}, watch)
 	if failure != nil {
-		if failure.Stage == connect.StageSignIn && failure.Code == connect.CodeBadLogOn {
+		if failure.Stage == connect.StageSignIn && failure.Code == connect.CodeStewardRefused {
 			return connect.Verdict{Code: connect.VerdictWrong, Words: secret.Scrub(failure.Words, value)}, nil
 		}
 		return connect.Verdict{}, failure
@@ -306,7 +306,7 @@ func (s *session) allowed(ctx context.Context, what string, argv ...string) conn
 		return s.line(what, s.failure(connect.StagePermitted, r, "sudo -l"))
 	}
 	if r.exit != 0 {
-		return connect.Checked{System: s.target.Name, What: what, Result: connect.CheckFailed, Words: "sudo does not allow: " + strings.Join(argv, " "), Next: "add it to the sudoers of " + s.target.LogOn.Account}
+		return connect.Checked{System: s.target.Name, What: what, Result: connect.CheckFailed, Words: "sudo does not allow: " + strings.Join(argv, " "), Next: "add it to the sudoers of " + s.target.Steward.Account}
 	}
 	return s.line(what, nil)
 }

@@ -98,7 +98,7 @@ func (f *finder) file(ctx context.Context, p, kind string, file readFile, read, 
 	case !c.found && kind == "" && !c.must:
 		return nil
 	case kind == closedFolder && !read:
-		// The folder is closed to the log-on: with rights it may be read all the same.
+		// The folder is closed to the steward: with rights it may be read all the same.
 		r := f.sudo(ctx, nil, "/usr/bin/cat", "--", p)
 		switch failure := f.failure(connect.StageRead, r, "/usr/bin/cat -- "+p); {
 		case failure == nil:

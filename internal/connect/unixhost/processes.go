@@ -135,7 +135,7 @@ func (v *visit) proc(ctx context.Context, pattern string, ids []string, files ..
 		return nil, v.failure(connect.StageRead, r, "grep")
 	}
 	if !full && pattern != "" {
-		v.incomplete(connect.ScopeProcesses, "the environment of running programs is closed: allow "+v.target.LogOn.Account+" to run with sudo: "+strings.Join(grepCommand, " "))
+		v.incomplete(connect.ScopeProcesses, "the environment of running programs is closed: allow "+v.target.Steward.Account+" to run with sudo: "+strings.Join(grepCommand, " "))
 	}
 	if len(r.out) == 0 && pattern == "" { // every process has a control group
 		v.incomplete(connect.ScopeProcesses, "nothing could be read of running programs: "+estate.FirstLine(r.errs))
@@ -218,7 +218,7 @@ func (v *visit) opened(ctx context.Context, ids []string, all map[string]*runnin
 	if !full || text == "" && len(asked) > 0 {
 		v.pending.Problems = append(v.pending.Problems, connect.Unread{
 			Stage: connect.StageRead, Place: "running programs", What: "the files that they have open and the folders that they work in are not shown",
-			Next: "allow " + v.target.LogOn.Account + " to run with sudo: " + strings.Join(listCommand, " "),
+			Next: "allow " + v.target.Steward.Account + " to run with sudo: " + strings.Join(listCommand, " "),
 		})
 	}
 	folders := map[string][]string{} // with the processes that work there

@@ -175,7 +175,7 @@ func (v *visit) search(ctx context.Context) *connect.Failure {
 		v.incomplete(connect.ScopeFiles, "the search for copies has no rights: "+closedFolders(r.errs))
 		v.pending.Problems = append(v.pending.Problems, connect.Unread{
 			Stage: connect.StageRead, Place: "search for copies", What: closedFolders(r.errs),
-			Next: "allow " + v.target.LogOn.Account + " to run it with sudo: " + strings.Join(argv, " "),
+			Next: "allow " + v.target.Steward.Account + " to run it with sudo: " + strings.Join(argv, " "),
 		})
 	}
 	var looked []string

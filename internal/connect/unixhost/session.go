@@ -139,7 +139,7 @@ func handshakeFailure(target connect.Target, user string, err error, secured boo
 	case connect.IsTimeout(err):
 		return target.Fail(stageOf(secured), connect.CodeTimeout, fmt.Sprintf("connected, but no answer within %s", waited), "the host hangs, or something else listens on this port", err)
 	case secured && strings.Contains(words, "unable to authenticate"):
-		return target.Fail(connect.StageSignIn, connect.CodeBadLogOn, words, "check the log-on "+user, err)
+		return target.Fail(connect.StageSignIn, connect.CodeStewardRefused, words, "check the steward "+user, err)
 	case secured:
 		return target.Fail(connect.StageSignIn, connect.CodeProtocol, words, "the connection was cut during sign-in", err).Reclassify()
 	default:
@@ -154,26 +154,26 @@ func stageOf(secured bool) connect.Stage {
 	return connect.StageSecure
 }
 
-// open signs in with the target's log-on and finds out what it may do.
+// open signs in with the target's steward and finds out what it may do.
 func open(ctx context.Context, target connect.Target, watch *connect.Stopwatch) (*session, *connect.Failure) {
 	var methods []ssh.AuthMethod
-	if !target.LogOn.PrivateKey.Empty() {
-		signer, err := ssh.ParsePrivateKey(target.LogOn.PrivateKey.Reveal())
+	if !target.Steward.PrivateKey.Empty() {
+		signer, err := ssh.ParsePrivateKey(target.Steward.PrivateKey.Reveal())
 		if err != nil {
-			f := target.Fail(connect.StageSignIn, connect.CodeBadLogOn, "the private key of the log-on cannot be read: "+err.Error(), "give an unencrypted key in OpenSSH or PEM form", err)
+			f := target.Fail(connect.StageSignIn, connect.CodeStewardRefused, "the private key of the steward cannot be read: "+err.Error(), "give an unencrypted key in OpenSSH or PEM form", err)
 			watch.Fail(f)
 			return nil, f
 		}
 		methods = append(methods, ssh.PublicKeys(signer))
 	}
-	if !target.LogOn.Password.Empty() {
-		methods = append(methods, ssh.Password(target.LogOn.Password.RevealString()))
+	if !target.Steward.Password.Empty() {
+		methods = append(methods, ssh.Password(target.Steward.Password.RevealString()))
 	}
-	client, stop, facts, failure := handshake(ctx, target, target.LogOn.Account, methods, watch)
+	client, stop, facts, failure := handshake(ctx, target, target.Steward.Account, methods, watch)
 	if failure != nil {
 		return nil, failure
 	}
-	watch.OK(connect.StageSignIn, target.LogOn.Account)
+	watch.OK(connect.StageSignIn, target.Steward.Account)
 	s := &session{client: client, target: target, facts: facts, slots: make(chan struct{}, maxSessions), stop: stop, dead: make(chan struct{})}
 	go func() { // ends with the connection
 		_ = client.Wait()
@@ -328,9 +328,9 @@ func (s *session) failure(stage connect.Stage, r reply, argv0 string, hide ...se
 	}
 	f := s.target.Fail(stage, connect.CodeFailed, words, "", nil)
 	if deniedBySudo(r) {
-		f.Code, f.Next = connect.CodeNotPermitted, "allow "+s.target.LogOn.Account+" to run it with sudo: "+argv0
+		f.Code, f.Next = connect.CodeNotPermitted, "allow "+s.target.Steward.Account+" to run it with sudo: "+argv0
 	} else if strings.Contains(words, "Permission denied") {
-		f.Code, f.Next = connect.CodeNotPermitted, "give "+s.target.LogOn.Account+" the right to do this"
+		f.Code, f.Next = connect.CodeNotPermitted, "give "+s.target.Steward.Account+" the right to do this"
 	} else if strings.Contains(words, "No such file") {
 		f.Code = connect.CodeGone
 	}

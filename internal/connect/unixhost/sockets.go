@@ -24,7 +24,7 @@ func (v *visit) sockets(ctx context.Context) *connect.Failure {
 	}
 	list := parseSockets(string(r.out))
 	if !full {
-		v.incomplete(connect.ScopeSockets, "the programs behind sockets are not shown: allow "+v.target.LogOn.Account+" to run with sudo: "+strings.Join(socketCommand, " "))
+		v.incomplete(connect.ScopeSockets, "the programs behind sockets are not shown: allow "+v.target.Steward.Account+" to run with sudo: "+strings.Join(socketCommand, " "))
 	}
 	v.count(connect.ScopeSockets, len(list))
 	return v.send(connect.Batch{Sockets: list})
@@ -99,7 +99,7 @@ func (v *visit) journal(ctx context.Context) *connect.Failure {
 	if r.exit != 0 {
 		return nil
 	}
-	return v.send(connect.Batch{Uses: parseJournal(string(r.out), v.target.LogOn.Account)})
+	return v.send(connect.Batch{Uses: parseJournal(string(r.out), v.target.Steward.Account)})
 }
 
 var signedIn = regexp.MustCompile(`^(Accepted|Failed) (\S+) for (\S+) from (\S+) port \d+(?: ssh2)?(?:: \S+ (SHA256:\S+))?`)

@@ -110,7 +110,7 @@ func (v *visit) unitTexts(ctx context.Context, names []string, units []shownUnit
 		stopped := stoppedAt(names, fragment, string(r.out), r.errs)
 		if stopped < 0 {
 			v.incomplete(connect.ScopeUnits, "the text of a unit cannot be read: "+estate.FirstLine(r.errs))
-			unread = append(unread, connect.Unread{Stage: connect.StageRead, Place: "unit files", What: estate.FirstLine(r.errs), Next: "let the log-on read unit files, or survey with more rights"})
+			unread = append(unread, connect.Unread{Stage: connect.StageRead, Place: "unit files", What: estate.FirstLine(r.errs), Next: "let the steward read unit files, or survey with more rights"})
 			break
 		}
 		name := names[stopped]
@@ -126,7 +126,7 @@ func (v *visit) unitTexts(ctx context.Context, names []string, units []shownUnit
 			continue
 		}
 		v.incomplete(connect.ScopeUnits, "the text of "+name+" cannot be read, and with it which credentials it loads")
-		unread = append(unread, connect.Unread{Stage: connect.StageRead, Place: name, What: "its unit file cannot be read: " + what, Next: "let " + v.target.LogOn.Account + " read the file, or run with sudo: " + strings.Join(show, " ")})
+		unread = append(unread, connect.Unread{Stage: connect.StageRead, Place: name, What: "its unit file cannot be read: " + what, Next: "let " + v.target.Steward.Account + " read the file, or run with sudo: " + strings.Join(show, " ")})
 	}
 	return texts.String(), unread, nil
 }

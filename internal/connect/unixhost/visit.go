@@ -235,7 +235,7 @@ func (v *visit) followLinks(ctx context.Context) *connect.Failure {
 	return nil
 }
 
-// closedFolder is the kind of paths in a folder that the log-on may not enter:
+// closedFolder is the kind of paths in a folder that the steward may not enter:
 // nobody knows what stands there.
 const closedFolder = "path in a closed folder"
 

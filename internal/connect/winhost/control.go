@@ -368,7 +368,7 @@ func (Connector) Verify(ctx context.Context, target connect.Target, account conn
 		return connect.Verdict{Code: connect.VerdictWrong, Words: "the value is empty: not tried"}, nil
 	}
 	as := target
-	as.LogOn = connect.LogOn{Account: account.Name, Password: value}
+	as.Steward = connect.Steward{Account: account.Name, Password: value}
 	as.Options = map[string]string{OptionSignIn: target.Options[OptionSignIn]}
 	if strings.EqualFold(as.Options[OptionSignIn], "kerberos") {
 		as.Options[OptionSignIn] = "ntlm" // local accounts have no tickets
@@ -384,7 +384,7 @@ func (Connector) Verify(ctx context.Context, target connect.Target, account conn
 		return connect.Verdict{Accepted: true, Words: "signed in over WS-Management"}, nil
 	case failure.Code == connect.CodeNotPermitted:
 		return connect.Verdict{Accepted: true, Words: "the password is right; the account may not use WS-Management"}, nil
-	case failure.Code == connect.CodeBadLogOn:
+	case failure.Code == connect.CodeStewardRefused:
 		return connect.Verdict{Code: connect.VerdictWrong, Words: "refused: the host does not say whether the password is wrong or the account is disabled or locked"}, nil
 	}
 	return connect.Verdict{}, failure

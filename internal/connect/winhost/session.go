@@ -157,9 +157,9 @@ func signInOf(target connect.Target, address string) (wsman.SignIn, *connect.Fai
 	}
 	switch way {
 	case "basic":
-		return wsman.Basic(target.LogOn.Account, target.LogOn.Password), nil
+		return wsman.Basic(target.Steward.Account, target.Steward.Password), nil
 	case "ntlm":
-		return wsman.NTLM(target.LogOn.Account, target.LogOn.Password), nil
+		return wsman.NTLM(target.Steward.Account, target.Steward.Password), nil
 	case "kerberos":
 		service := target.Options[OptionService]
 		if service == "" {
@@ -171,13 +171,13 @@ func signInOf(target connect.Target, address string) (wsman.SignIn, *connect.Fai
 				centers = append(centers, c)
 			}
 		}
-		signIn, err := wsman.Kerberos(wsman.KerberosConfig{Account: target.LogOn.Account, Realm: target.Options[OptionRealm], Centers: centers, Service: service, Password: target.LogOn.Password})
+		signIn, err := wsman.Kerberos(wsman.KerberosConfig{Account: target.Steward.Account, Realm: target.Options[OptionRealm], Centers: centers, Service: service, Password: target.Steward.Password})
 		if err == nil {
 			return signIn, nil
 		}
-		return nil, target.Fail(connect.StageSignIn, connect.CodeBadLogOn, err.Error(), "set the options kdc and realm, or write the account as name@REALM", err)
+		return nil, target.Fail(connect.StageSignIn, connect.CodeStewardRefused, err.Error(), "set the options kdc and realm, or write the account as name@REALM", err)
 	}
-	return nil, target.Fail(connect.StageSignIn, connect.CodeBadLogOn, fmt.Sprintf("unknown way to sign in %q", way), "option signin: kerberos, ntlm or basic", nil)
+	return nil, target.Fail(connect.StageSignIn, connect.CodeStewardRefused, fmt.Sprintf("unknown way to sign in %q", way), "option signin: kerberos, ntlm or basic", nil)
 }
 
 // failure turns a client's error into a Failure. act says that the request
@@ -195,7 +195,7 @@ func (s *session) failure(stage connect.Stage, err error, act bool, hide ...secr
 	var sign *wsman.SignInError
 	var transport *wsman.TransportError
 	var protocol *wsman.ProtocolError
-	hide = append(hide, s.target.LogOn.Password)
+	hide = append(hide, s.target.Steward.Password)
 	f := s.target.Fail(stage, connect.CodeFailed, secret.Scrub(err.Error(), hide...), "", err)
 	f.Unclear = act && wsman.MayHaveHappened(err)
 	switch {
@@ -212,14 +212,14 @@ func (s *session) failure(stage connect.Stage, err error, act bool, hide ...secr
 		f.Stage, f.Code, f.Unclear = connect.StageSignIn, connect.CodeUnreachable, false
 		f.Next = "can the key distribution center be reached, and is the service principal name right?"
 		if sign.Refused {
-			f.Code, f.Next = connect.CodeBadLogOn, "check the log-on's account and password, and the way to sign in"
+			f.Code, f.Next = connect.CodeStewardRefused, "check the steward's account and password, and the way to sign in"
 		}
 	case errors.As(err, &status):
 		if status.Status == http.StatusUnauthorized {
-			f.Stage, f.Code, f.Unclear = connect.StageSignIn, connect.CodeBadLogOn, false
-			f.Next = "check the log-on; the host offers " + strings.Join(status.Offers, ", ") + " (option signin)"
-			if strings.EqualFold(s.target.Options[OptionSignIn], "basic") && strings.ContainsAny(s.target.LogOn.Account, `\@`) {
-				f.Next = "Basic is for accounts of the host itself: for one of a domain set option signin=ntlm or kerberos, or check the log-on"
+			f.Stage, f.Code, f.Unclear = connect.StageSignIn, connect.CodeStewardRefused, false
+			f.Next = "check the steward; the host offers " + strings.Join(status.Offers, ", ") + " (option signin)"
+			if strings.EqualFold(s.target.Options[OptionSignIn], "basic") && strings.ContainsAny(s.target.Steward.Account, `\@`) {
+				f.Next = "Basic is for accounts of the host itself: for one of a domain set option signin=ntlm or kerberos, or check the steward"
 			}
 		} else {
 			f.Code, f.Next = connect.CodeProtocol, "something else than WS-Management answers there: a proxy, or another service on that port"
@@ -292,13 +292,13 @@ func (Connector) Check(ctx context.Context, target connect.Target) connect.Check
 	}
 	if failure := s.describe(ctx); failure != nil {
 		if failure.Stage == connect.StageRead {
-			watch.OK(connect.StageSignIn, "as "+target.LogOn.Account)
+			watch.OK(connect.StageSignIn, "as "+target.Steward.Account)
 		} else if failure.Stage == connect.StagePermitted {
-			watch.OK(connect.StageSignIn, "as "+target.LogOn.Account)
+			watch.OK(connect.StageSignIn, "as "+target.Steward.Account)
 		}
 		return report(failure)
 	}
-	watch.OK(connect.StageSignIn, "as "+target.LogOn.Account)
+	watch.OK(connect.StageSignIn, "as "+target.Steward.Account)
 	if failure := s.failure(connect.StagePermitted, s.allowed(ctx), false); failure != nil {
 		failure.Stage = connect.StagePermitted
 		return report(failure)

@@ -56,7 +56,7 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 		v.coverage.Stages, v.coverage.Facts = watch.Stages(), s.facts
 		return v.coverage, failure
 	}
-	watch.OK(connect.StageSignIn, "as "+target.LogOn.Account)
+	watch.OK(connect.StageSignIn, "as "+target.Steward.Account)
 	for _, scope := range []string{connect.ScopeAccounts, connect.ScopeServices, connect.ScopeTasks, connect.ScopePools} {
 		v.coverage.Complete[scope] = false
 	}
@@ -98,7 +98,7 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 
 // lost: there is no use in asking for more.
 func lost(f *connect.Failure) bool {
-	return f.Code == connect.CodeUnreachable || f.Code == connect.CodeTimeout || f.Code == connect.CodeBadLogOn
+	return f.Code == connect.CodeUnreachable || f.Code == connect.CodeTimeout || f.Code == connect.CodeStewardRefused
 }
 
 // run reads scopes, one after the other.

@@ -49,7 +49,7 @@ type System struct {
 	Kind        Kind              `json:"kind"`
 	Address     string            `json:"address"` // host name or IP address
 	Port        int               `json:"port"`
-	LogOn       string            `json:"logon"` // name of the stored log-on to use
+	Steward     string            `json:"steward"` // name of the account by which it is reached
 	Site        string            `json:"site"`
 	Environment string            `json:"environment"`
 	Owner       string            `json:"owner"`

@@ -24,7 +24,7 @@ type Row struct {
 	Address     string
 	Port        int
 	Kind        string
-	LogOn       string
+	Steward     string
 	Site        string
 	Environment string
 	Owner       string
@@ -64,7 +64,7 @@ var columns = map[string]func(*Row, string) error{
 	"address":     setAddress,
 	"port":        setPort,
 	"kind":        setKind,
-	"logon":       func(r *Row, v string) error { r.LogOn = v; return nil },
+	"steward":     func(r *Row, v string) error { r.Steward = v; return nil },
 	"site":        func(r *Row, v string) error { r.Site = v; return nil },
 	"environment": func(r *Row, v string) error { r.Environment = v; return nil },
 	"owner":       func(r *Row, v string) error { r.Owner = v; return nil },
@@ -172,7 +172,7 @@ func readCSV(lines []numbered) (rows []Row, problems []Problem, err error) {
 	for i := range header {
 		header[i] = strings.ToLower(strings.TrimSpace(header[i]))
 		if columns[header[i]] == nil {
-			return nil, nil, fmt.Errorf("%w: line %d: unknown column %q (known: name, address, port, kind, logon, site, environment, owner, paths)", ErrNoList, lines[0].number, clip(header[i]))
+			return nil, nil, fmt.Errorf("%w: line %d: unknown column %q (known: name, address, port, kind, steward, site, environment, owner, paths)", ErrNoList, lines[0].number, clip(header[i]))
 		}
 		hasName = hasName || header[i] == "name"
 	}

@@ -128,7 +128,7 @@ func (s Step) Title() string {
 	case StepAll:
 		return "all of that has succeeded"
 	case StepSteward:
-		return "sign in to " + s.System + " ourselves (log-on " + s.Subject + ") with the new value"
+		return "sign in to " + s.System + " ourselves (steward " + s.Subject + ") with the new value"
 	default:
 		return "prove that the old value of " + s.Subject + " is refused"
 	}
@@ -157,7 +157,7 @@ func (s Step) UndoTitle() string {
 	case StepAll:
 		return s.Title()
 	case StepSteward:
-		return "sign in to " + s.System + " ourselves (log-on " + s.Subject + ") with the old value"
+		return "sign in to " + s.System + " ourselves (steward " + s.Subject + ") with the old value"
 	case StepRefuse:
 		return "prove that the new value of " + s.Subject + " is refused"
 	default:
@@ -227,7 +227,7 @@ type Plan struct {
 
 // Steward is a system that we ourselves reach with the account.
 type Steward struct {
-	SystemID, System, LogOn string
+	SystemID, System, Name string
 }
 
 // Point is where a credential is accepted: an account at its authority, or a file

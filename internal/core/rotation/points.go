@@ -51,7 +51,7 @@ func (b *builder) open(seal int) {
 	// Nothing else can be done before we get in again ourselves.
 	proven := slices.Clone(b.signIns)
 	for _, own := range b.in.Stewards {
-		b.signIns = append(b.signIns, b.add(Step{Kind: StepSteward, SystemID: own.SystemID, System: own.System, Subject: own.LogOn, Needs: proven}))
+		b.signIns = append(b.signIns, b.add(Step{Kind: StepSteward, SystemID: own.SystemID, System: own.System, Subject: own.Name, Needs: proven}))
 	}
 	b.signIns = b.all(b.signIns...)
 }

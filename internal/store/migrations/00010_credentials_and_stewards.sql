@@ -77,3 +77,9 @@ UPDATE rehearsals SET plan = json_set(json_remove(plan, '$.account_id', '$.accou
 -- are raised again under the new ones.
 ALTER TABLE findings ADD COLUMN credential_id INTEGER NOT NULL DEFAULT 0;
 UPDATE findings SET cleared = seen WHERE cleared = '' AND (key LIKE 'drift/%' OR key LIKE 'rotation/%' OR key LIKE 'left-behind/%');
+
+-- The account by which a system is reached is its steward. A log-on is what a
+-- dependent runs as.
+ALTER TABLE logons RENAME TO stewards;
+ALTER TABLE systems RENAME COLUMN logon TO steward;
+ALTER TABLE steward_links RENAME COLUMN logon TO steward;
