@@ -83,8 +83,8 @@ func TestCanary(t *testing.T) {
 	}
 	before := keyLines()
 	run(2, "custody", "take", "key:odile@old-laptop", "--private-key-file", u.file("odile.key", strings.Join(before, "\n")))
-	run(0, "key", "list")
-	run(0, "key", "show", "key:backup@tide1", "-o", "json")
+	run(0, "credential", "list")
+	run(0, "credential", "show", "key:backup@tide1", "-o", "json")
 	run(0, "custody", "take", "key:backup@tide1")
 	run(0, "rotate", "rehearse", "key:backup@tide1", "-o", "json")
 	run(0, "rotate", "run", "key:backup@tide1", "--reason", "canary")

@@ -40,6 +40,7 @@ func (picture *Picture) FindCredential(ctx context.Context, spelling string) (st
 		if key, keyErr := picture.oneKey(ctx, spelling, "name="+spelling); keyErr == nil || !errors.Is(keyErr, app.ErrNotFound) {
 			return key, keyErr
 		}
+		err = fmt.Errorf("%w; and no key is called so", err)
 	}
 	if err != nil {
 		return store.Credential{}, err
