@@ -23,7 +23,7 @@ type systemFlags struct {
 
 func (f *systemFlags) register(cmd *cobra.Command) {
 	flags := cmd.Flags()
-	flags.StringVar(&f.kind, "kind", "unix-host", "unix-host, windows-host, directory, postgresql, mariadb or redis")
+	flags.StringVar(&f.kind, "kind", "unix-host", "one of 'moss system kinds'")
 	flags.StringVar(&f.address, "address", "", "host name or IP address; the name by default")
 	flags.IntVar(&f.port, "port", 0, "the kind's usual port by default")
 	flags.StringVar(&f.steward, "steward", "", "by which it is reached")
@@ -31,8 +31,9 @@ func (f *systemFlags) register(cmd *cobra.Command) {
 	flags.StringVar(&f.environment, "environment", "", "production, test, ...")
 	flags.StringVar(&f.owner, "owner", "", "who is responsible for it")
 	flags.StringVar(&f.caFile, "ca-file", "", "PEM of the CA that signed its certificate (directories, windows hosts)")
-	flags.StringArrayVar(&f.options, "option", nil, "base=DN, servers=HOST;HOST:PORT (directories); paths=/a;/b, search=/a;/b or off, search-exclude=/a;/b, setpw=COMMAND (unix hosts); signin=kerberos|ntlm|basic, realm=REALM, kdc=HOST:88, service=HTTP/HOST (windows hosts); tls=off, database=NAME, procedure=SCHEMA.NAME (data stores); repeatable")
-	_ = cmd.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions([]string{"unix-host", "windows-host", "directory", "postgresql", "mariadb", "redis"}, cobra.ShellCompDirectiveNoFileComp))
+	flags.StringArrayVar(&f.options, "option", nil, "NAME=SETTING, repeatable: 'moss system kinds' lists the options of each kind")
+	_ = cmd.RegisterFlagCompletionFunc("kind", completeKinds)
+	_ = cmd.RegisterFlagCompletionFunc("option", completeOptions)
 }
 
 func (f *systemFlags) body(name string) (map[string]any, error) {
@@ -110,7 +111,7 @@ func systemCommand() *cobra.Command {
 	})}
 	absence.Flags().StringVar(&why, "reason", "", "why; it is recorded")
 	_ = absence.MarkFlagRequired("reason")
-	return group("system", "Systems that are looked at", add, changeSystem(), importCommand(), showSystem(), checkCommand(), remove, absence, optionCommand(),
+	return group("system", "Systems that are looked at", add, changeSystem(), importCommand(), showSystem(), checkCommand(), remove, absence, optionCommand(), kindsCommand(),
 		listCommand("list", "List systems", "/systems", systemColumns, "There are no systems. Add one with 'moss system add', or many with 'moss system import'."))
 }
 

@@ -1,13 +1,13 @@
 // Package connect is the contract between the rest of the program and the
 // systems it reaches.
 //
-// A connector handles one kind of system. It implements Connector and, beyond
-// that, only what its kind can do: Visitor, Verifier, Changer, Holder,
-// Admitter, LogOnKeeper, Restarter, Rehearser, Commander, Diagnoser. The rest of the program asks with a type
-// assertion, the way io.WriterTo or http.Flusher are asked for, and explains
-// to the user what a kind cannot do. Everything that crosses the contract is a
-// plain value, so that a connector can run in another process inside a network
-// segment that the service cannot reach.
+// A connector handles one kind of system. What its kind is and can do it says in
+// a Description, which is data: options with their types, scopes, acts. Command
+// line, API, forms, documents and checks of input are made of it, so that a new
+// kind is a folder and a line. What a kind cannot do it inherits from Cannot.
+// Everything that crosses the contract is a plain value that survives being
+// written down and read again (package remote does), so that a connector can run
+// in another process inside a network segment that the service cannot reach.
 //
 // A connector holds no state between calls and may be called from many
 // goroutines. Every call honours its context, ends within it, and names the
@@ -50,13 +50,13 @@ const (
 
 // Failure is how every connector says that something did not work.
 type Failure struct {
-	System  string // name of the system
-	Stage   Stage
-	Words   string // the system's own words, without secrets
-	Next    string // what to do next
-	Code    string // short machine-readable cause, see the Code constants
-	Unclear bool   // the act may have taken effect
-	Err     error
+	System  string `json:"system"` // name of the system
+	Stage   Stage  `json:"stage"`
+	Words   string `json:"words"`             // the system's own words, without secrets
+	Next    string `json:"next,omitempty"`    // what to do next
+	Code    string `json:"code"`              // short machine-readable cause, see the Code constants
+	Unclear bool   `json:"unclear,omitempty"` // the act may have taken effect
+	Err     error  `json:"-"`                 // what it was made of, on this side of a wire only
 }
 
 // Codes of failures that callers decide by.
@@ -72,6 +72,7 @@ const (
 	CodeGone           = "gone"            // the account, unit or file is not there
 	CodeProtocol       = "protocol"        // the system answered garbage
 	CodeFailed         = "failed"          // the act was refused or failed otherwise
+	CodeCannot         = "cannot"          // systems of this kind do not offer it
 )
 
 func (f *Failure) Error() string {
@@ -103,7 +104,7 @@ func CodeOf(err error) string {
 	return ""
 }
 
-// LogOn is how to sign in to a system.
+// Steward is how to sign in to a system.
 type Steward struct {
 	Account    string // user name, DN or principal name, as the system wants it
 	Password   secret.Value
@@ -184,11 +185,23 @@ func (r CheckReport) OK() bool {
 
 // Connector reaches one kind of system.
 type Connector interface {
-	Kind() estate.Kind
-	// DefaultPort is used where a target names none.
-	DefaultPort() int
+	Describe() Description
 	// Check goes through the stages and stops at the first that fails.
 	Check(ctx context.Context, target Target) CheckReport
+
+	Visitor
+	Asker
+	Verifier
+	Accepter
+	Ruler
+	Admitter
+	Holder
+	LogOnKeeper
+	Restarter
+	Commander
+	Rehearser
+	Diagnoser
+	Lister
 }
 
 // Scopes of a visit. A scope that was read completely may mark what it did
@@ -302,12 +315,6 @@ type Verifier interface {
 	Verify(ctx context.Context, target Target, account AccountRef, value secret.Value) (Verdict, error)
 }
 
-// Changer changes a password at its authority with the target's privileged
-// log-on. It returns nil only when the authority said that it did.
-type Changer interface {
-	Change(ctx context.Context, target Target, account AccountRef, value secret.Value) error
-}
-
 // PasswordRules are what an authority demands of a new password.
 type PasswordRules struct {
 	Shortest int    // characters; 0 for no rule
@@ -319,15 +326,6 @@ type PasswordRules struct {
 // Ruler tells the rules that apply to an account.
 type Ruler interface {
 	PasswordRules(ctx context.Context, target Target, account AccountRef) (PasswordRules, error)
-}
-
-// Overlapper lets an account have two values at once, so that a change needs
-// no moment in which both sides must switch. Accept makes the authority accept
-// both; Change then ends it by accepting one.
-type Overlapper interface {
-	// Overlaps reports whether this account may have two values, and why not.
-	Overlaps(ctx context.Context, target Target, account AccountRef) (bool, string, error)
-	Accept(ctx context.Context, target Target, account AccountRef, first, second secret.Value) error
 }
 
 // CopyState says what stands at places of a file.
@@ -386,7 +384,7 @@ type Restarter interface {
 	Restart(ctx context.Context, target Target, place estate.Place) (words string, err error)
 }
 
-// Commander runs a check command on a system as the log-on account.
+// Commander runs a check command on a system as the steward.
 type Commander interface {
 	RunCheck(ctx context.Context, target Target, command string) (output string, exit int, err error)
 }
@@ -434,10 +432,11 @@ var (
 func Register(c Connector) {
 	registryLock.Lock()
 	defer registryLock.Unlock()
-	if registry[c.Kind()] != nil {
-		panic("connect: two connectors for " + string(c.Kind()))
+	kind := c.Describe().Kind
+	if registry[kind] != nil {
+		panic("connect: two connectors for " + string(kind))
 	}
-	registry[c.Kind()] = c
+	registry[kind] = c
 }
 
 // For returns the connector of a kind.

@@ -7,23 +7,18 @@ import (
 )
 
 // EntryChange is a change of the entries in one file that let the holders of
-// keys in (sshd(8), "AUTHORIZED_KEYS FILE FORMAT"). Keys are type and key, as
-// an entry has them; they are no secrets.
+// keys in (sshd(8), "AUTHORIZED_KEYS FILE FORMAT"), as a rehearsal is asked about
+// it. Keys are type and key, as an entry has them; they are no secrets.
 type EntryChange struct {
-	Path   string
-	Stays  string // must have an entry before and after
-	Admit  string // gets a twin of each entry of the key that stays
-	Remove string // has no entry afterwards
+	Path  string
+	Stays string // must have an entry before and after
 }
 
-// Admitter reads and changes the entries that let the holders of keys in, and
-// proves that a key opens an account. ChangeEntries changes one file atomically,
-// with every other byte, owner, mode and access lists kept; what is done already
-// is harmless to repeat.
+// Admitter proves that a key opens an account. A file of entries is a Point: of a
+// key that it shall accept beside another one it gets a twin of each entry of that
+// one; the file is changed atomically, with every other byte, owner, mode and
+// access lists kept.
 type Admitter interface {
-	// ReadEntries tells which of the keys have an entry.
-	ReadEntries(ctx context.Context, target Target, path string, keys []string) ([]bool, error)
-	ChangeEntries(ctx context.Context, target Target, change EntryChange) error
 	// VerifyKey signs in as an account with a private key and opens no session:
 	// a command that an entry forces is not run. With a system to go through the
 	// connection comes from there, for entries that admit only some addresses.

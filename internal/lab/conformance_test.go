@@ -104,6 +104,6 @@ func TestOpenLDAPPolicy(t *testing.T) {
 	assert.True(t, warned)
 	lab.Modify(t, d, "dn: "+d.DN("svc-berth")+"\nchangetype: modify\nreplace: pwdAccountLockedTime\npwdAccountLockedTime: 000001010000Z\n")
 	require.EqualValues(t, "yes", account().Locked)
-	require.NoError(t, directory.Connector{}.Change(ctx, target, ref, secret.New("Locked-But-Changed-1")))
+	require.NoError(t, connect.SetPassword(ctx, directory.Connector{}, target, ref, secret.New("Locked-But-Changed-1")))
 	assert.EqualValues(t, "yes", account().Locked, "the lock is back")
 }

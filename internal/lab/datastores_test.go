@@ -30,7 +30,7 @@ func TestPostgreSQLConforms(t *testing.T) {
 	accounts, _ := read(t, postgres.Connector{}, d)
 	assert.Equal(t, []string{"berth_owner"}, accounts["svc_berth1"].Groups)
 	boss := accounts["boss1"]
-	err := postgres.Connector{}.Change(t.Context(), d.Target("db"), connect.AccountRef{StableID: boss.StableID, Name: boss.Name}, secret.New("Any-Passw0rd.1"))
+	err := connect.SetPassword(t.Context(), postgres.Connector{}, d.Target("db"), connect.AccountRef{StableID: boss.StableID, Name: boss.Name}, secret.New("Any-Passw0rd.1"))
 	assert.Equal(t, connect.CodeNotPermitted, connect.CodeOf(err), err)
 	lines := postgres.Connector{}.Rehearse(t.Context(), d.Target("db"), []connect.Intention{{Change: &connect.AccountRef{StableID: boss.StableID, Name: boss.Name}}})
 	assert.Equal(t, connect.CheckFailed, lines[1].Result)
@@ -61,7 +61,7 @@ func TestMariaDBConforms(t *testing.T) {
 	assert.True(t, coverage.Complete[connect.ScopeSessions], coverage.Why)
 	overlap(t, mariadb.Connector{}, d, accounts["svc_berth1"])
 	root := accounts["root"]
-	err := mariadb.Connector{}.Change(t.Context(), d.Target("db"), connect.AccountRef{StableID: root.StableID, Name: root.Name}, secret.New("Any-Passw0rd.1"))
+	err := connect.SetPassword(t.Context(), mariadb.Connector{}, d.Target("db"), connect.AccountRef{StableID: root.StableID, Name: root.Name}, secret.New("Any-Passw0rd.1"))
 	assert.Equal(t, connect.CodeNotPermitted, connect.CodeOf(err), err)
 	assert.False(t, connect.IsUnclear(err))
 }
@@ -93,14 +93,13 @@ func read(t *testing.T, v connect.Visitor, d *lab.DataStore) (map[string]estate.
 
 // overlap: two values are accepted at once, then one.
 func overlap(t *testing.T, c interface {
-	connect.Overlapper
-	connect.Changer
+	connect.Accepter
 	connect.Verifier
 }, d *lab.DataStore, a estate.Account,
 ) {
 	t.Helper()
 	ref := connect.AccountRef{StableID: a.StableID, Name: a.Name, DN: a.DN}
-	can, why, err := c.Overlaps(t.Context(), d.Target("db"), ref)
+	can, why, err := c.Overlaps(t.Context(), d.Target("db"), connect.Point{Account: ref})
 	require.NoError(t, err)
 	require.True(t, can, why)
 	old, next := secret.New(lab.AccountPassword), secret.New("Overlap-Passw0rd.2")
@@ -109,11 +108,11 @@ func overlap(t *testing.T, c interface {
 		require.NoError(t, err)
 		return verdict.Accepted
 	}
-	require.NoError(t, c.Accept(t.Context(), d.Target("db"), ref, old, next))
+	require.NoError(t, c.Accept(t.Context(), d.Target("db"), connect.Point{Account: ref}, connect.Values{Old: old, New: next}, connect.AcceptBoth))
 	assert.True(t, accepted(old))
 	assert.True(t, accepted(next))
-	require.NoError(t, c.Change(t.Context(), d.Target("db"), ref, next))
+	require.NoError(t, connect.SetPassword(t.Context(), c, d.Target("db"), ref, next))
 	assert.False(t, accepted(old))
 	assert.True(t, accepted(next))
-	require.NoError(t, c.Change(t.Context(), d.Target("db"), ref, old))
+	require.NoError(t, connect.SetPassword(t.Context(), c, d.Target("db"), ref, old))
 }

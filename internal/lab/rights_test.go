@@ -114,9 +114,12 @@ func TestNarrowRightsForKeys(t *testing.T) {
 	for _, line := range c.Rehearse(ctx, target, intentions) {
 		assert.Equal(t, connect.CheckOK, line.Result, "%+v", line)
 	}
-	require.NoError(t, c.ChangeEntries(ctx, target, connect.EntryChange{Path: entries, Stays: is.Line, Admit: will.Line}))
+	accept := func(want connect.Accepted) error {
+		return c.Accept(ctx, target, connect.Point{Path: entries}, connect.Values{Old: secret.New(is.Line), New: secret.New(will.Line)}, want)
+	}
+	require.NoError(t, accept(connect.AcceptBoth))
 	require.NoError(t, c.ReplaceCopies(ctx, target, private, places, old, fresh))
-	require.NoError(t, c.ChangeEntries(ctx, target, connect.EntryChange{Path: entries, Stays: will.Line, Remove: is.Line}))
+	require.NoError(t, accept(connect.AcceptNew))
 	assert.Equal(t, will.Line+" tides\n", h.Shell(t, "cat "+entries))
 	assert.Equal(t, will.Line+" tides\n", h.Shell(t, "cat "+private+".pub"))
 	// A public half of another key beside it is left alone.
@@ -130,7 +133,7 @@ func TestNarrowRightsForKeys(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "id_ed25519\nid_ed25519.pub\n", h.Shell(t, "ls -A /home/tide/.ssh"))
 	assert.Equal(t, is.Line+" tides\n", h.Shell(t, "cat "+private+".pub"))
-	require.NoError(t, c.ChangeEntries(ctx, target, connect.EntryChange{Path: entries, Stays: will.Line, Admit: is.Line}))
+	require.NoError(t, accept(connect.AcceptBoth))
 
 	for i := range rights { // each is needed
 		grant(append(append([]string(nil), rights[:i]...), rights[i+1:]...))

@@ -103,13 +103,13 @@ func TestUnfriendlyOpenLDAP(t *testing.T) {
 	off := accounts["lock-off"]
 	ref := connect.AccountRef{StableID: off.StableID, Name: off.Name, DN: off.DN}
 	lab.Modify(t, d, "dn: "+off.DN+"\nchangetype: modify\nreplace: pwdAccountLockedTime\npwdAccountLockedTime: 000001010000Z\n")
-	require.NoError(t, directory.Connector{}.Change(t.Context(), target, ref, secret.New("Locks-Stay-As-They-Were-2")))
+	require.NoError(t, connect.SetPassword(t.Context(), directory.Connector{}, target, ref, secret.New("Locks-Stay-As-They-Were-2")))
 	assert.Equal(t, "000001010000Z", lab.Attribute(t, d, off.DN, "pwdAccountLockedTime"))
 
 	// A reset takes a lock away: one that holds is put back, one that ran out is not.
 	for name, binds := range map[string]bool{"lock-ran-out": true, "lock-held": false} {
 		a := accounts[name]
-		require.NoError(t, directory.Connector{}.Change(t.Context(), target, connect.AccountRef{StableID: a.StableID, Name: a.Name, DN: a.DN}, secret.New("Locks-Stay-As-They-Were-1")))
+		require.NoError(t, connect.SetPassword(t.Context(), directory.Connector{}, target, connect.AccountRef{StableID: a.StableID, Name: a.Name, DN: a.DN}, secret.New("Locks-Stay-As-They-Were-1")))
 		assert.Equal(t, binds, lab.Binds(t, d, a.DN, "Locks-Stay-As-They-Were-1"), name)
 	}
 }

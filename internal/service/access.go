@@ -39,7 +39,7 @@ var access = map[string][]string{
 
 	"list-stewards": {RoleAdministrator, RoleOperator, RoleAuditor}, "save-steward": {RoleAdministrator}, "remove-steward": {RoleAdministrator},
 
-	"list-systems": readers, "get-system": readers,
+	"list-kinds": readers, "list-systems": readers, "get-system": readers,
 	"add-system": {RoleAdministrator, RoleOperator}, "change-system": {RoleAdministrator, RoleOperator}, "import-systems": {RoleAdministrator, RoleOperator},
 	"remove-system": {RoleAdministrator}, "get-removal": readers, "confirm-absence": operators, "check-system": {RoleAdministrator, RoleOperator}, "approve-host-key": {RoleApprover},
 

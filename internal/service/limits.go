@@ -28,7 +28,7 @@ func imports(path string) string {
 	switch {
 	case under == "import":
 		return "import-systems"
-	case found && strings.HasSuffix(under, "/stewards"):
+	case found && strings.HasSuffix(under, "/uses"):
 		return "import-uses"
 	}
 	return ""

@@ -18,14 +18,14 @@ import (
 // SystemInput is what a person gives of a system.
 type SystemInput struct {
 	Name        string            `json:"name" minLength:"1" maxLength:"255"`
-	Kind        string            `json:"kind" doc:"directory, unix-host, windows-host, postgresql, mariadb or redis"`
+	Kind        string            `json:"kind" doc:"One of /kinds"`
 	Address     string            `json:"address,omitempty" maxLength:"255" doc:"Host name or IP address; the name is used when it is empty"`
 	Port        int               `json:"port,omitempty" minimum:"0" maximum:"65535" doc:"The kind's usual port when it is 0"`
 	Steward     string            `json:"steward,omitempty"`
 	Site        string            `json:"site,omitempty" maxLength:"200"`
 	Environment string            `json:"environment,omitempty" maxLength:"200"`
 	Owner       string            `json:"owner,omitempty" maxLength:"200"`
-	Options     map[string]string `json:"options,omitempty" doc:"base: subtree of a directory; paths: further files of a host, separated by ;; setpw: command that sets a local password; signin, realm, kdc, service: how to sign in to a windows host"`
+	Options     map[string]string `json:"options,omitempty" doc:"Those of its kind, see /kinds"`
 	TrustedCA   string            `json:"trusted_ca,omitempty" doc:"PEM of the CA that the certificate is verified against"`
 }
 
@@ -69,6 +69,9 @@ type importInput struct {
 }
 
 func (s *Service) registerSystems() {
+	add(s, http.MethodGet, "/kinds", "list-kinds", "List the kinds of system: options, what is read, what they can do", func(_ context.Context, _ *empty) (*body[[]connect.Description], error) {
+		return answer(connect.Descriptions(), nil)
+	})
 	add(s, http.MethodGet, "/stewards", "list-stewards", "List stewards: the accounts by which systems are reached", func(ctx context.Context, in *ListInput) (*body[store.Page[store.Steward]], error) {
 		return answer(s.store.Stewards(ctx, in.query()))
 	})

@@ -48,7 +48,7 @@ func TestDataStoreStandInsConform(t *testing.T) {
 			}
 			conformance.Run(t, conformance.Fixture{Connector: s.connector, Target: target, Account: "svc_berth1", Password: secret.New("Berth-Passw0rd-1"), DeadAddress: "127.0.0.250"})
 			var sessions []estate.Session
-			_, err = s.connector.(connect.Visitor).Visit(t.Context(), target, connect.VisitRequest{}, func(b connect.Batch) error {
+			_, err = s.connector.Visit(t.Context(), target, connect.VisitRequest{}, func(b connect.Batch) error {
 				sessions = append(sessions, b.Sessions...)
 				return nil
 			})

@@ -84,11 +84,11 @@ func TestDirectoryThatMisbehaves(t *testing.T) {
 	}
 	ref := connect.AccountRef{StableID: account.StableID, Name: account.Name}
 	server.SetFault(standindir.Fault{LoseAnswer: true})
-	err = directory.Connector{}.Change(t.Context(), target, ref, secret.New("Lost-Answer-Passw0rd"))
+	err = connect.SetPassword(t.Context(), directory.Connector{}, target, ref, secret.New("Lost-Answer-Passw0rd"))
 	require.Error(t, err)
 	assert.True(t, connect.IsUnclear(err), "%v", err)
 	server.SetFault(standindir.Fault{RefuseChange: true})
-	err = directory.Connector{}.Change(t.Context(), target, ref, secret.New("Refused-Passw0rd-1"))
+	err = connect.SetPassword(t.Context(), directory.Connector{}, target, ref, secret.New("Refused-Passw0rd-1"))
 	require.Error(t, err)
 	assert.False(t, connect.IsUnclear(err), "a refusal is certain")
 	server.SetFault(standindir.Fault{})
@@ -201,10 +201,10 @@ func TestHostThatMisbehaves(t *testing.T) {
 func TestRenamedAccountIsNotChanged(t *testing.T) {
 	host, target := startHost(t)
 	host.AddUser(standinhost.User{Name: "svc-berth", UID: 1007, Password: "Other-Persons-1"})
-	err := unixhost.Connector{}.Change(t.Context(), target, connect.AccountRef{StableID: host.MachineID + ":1001", Name: "svc-berth"}, secret.New("New-Passw0rd-22"))
+	err := connect.SetPassword(t.Context(), unixhost.Connector{}, target, connect.AccountRef{StableID: host.MachineID + ":1001", Name: "svc-berth"}, secret.New("New-Passw0rd-22"))
 	assert.Equal(t, connect.CodeGone, connect.CodeOf(err))
 	assert.Equal(t, "Other-Persons-1", host.PasswordOf("svc-berth"))
-	err = unixhost.Connector{}.Change(t.Context(), target, connect.AccountRef{StableID: host.MachineID + ":0", Name: "root"}, secret.New("New-Passw0rd-22"))
+	err = connect.SetPassword(t.Context(), unixhost.Connector{}, target, connect.AccountRef{StableID: host.MachineID + ":0", Name: "root"}, secret.New("New-Passw0rd-22"))
 	assert.Error(t, err, "user id 0 is never changed")
 }
 

@@ -576,6 +576,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the kinds of system: options, what is read, what they can do
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-kinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/ledger": {
         parameters: {
             query?: never;
@@ -1855,6 +1875,28 @@ export interface components {
             ties: components["schemas"]["Tie"][];
             uses?: string[] | null;
         };
+        Description: {
+            /** @description What systems of this kind can do */
+            acts: string[];
+            kind: string;
+            options: components["schemas"]["Option"][];
+            /**
+             * Format: int64
+             * @description Used where a system names none
+             */
+            port: number;
+            /**
+             * @description How the other end is known
+             * @enum {string}
+             */
+            proof: "certificate" | "host-key";
+            /** @description What a visit reads */
+            scopes: string[];
+            /** @description What a steward may sign in with */
+            sign_in: ("password" | "private-key")[];
+            /** @description As people say it */
+            title: string;
+        };
         Door: {
             account: string;
             via?: string;
@@ -2154,6 +2196,20 @@ export interface components {
             account: number;
             /** @enum {string} */
             kind: "password";
+        };
+        Option: {
+            /** @description Settings that many systems share are added to a system's own */
+            adds?: boolean;
+            /** @description Settings that are words: all of a choice; of other types those that stand in place of a setting */
+            choices?: string[] | null;
+            /** @description What counts when it is not set, in words */
+            default?: string;
+            help: string;
+            name: string;
+            /** @description It only says what is read; others decide where secrets go, and are approved */
+            reading?: boolean;
+            /** @enum {string} */
+            type: "text" | "choice" | "paths" | "addresses" | "name";
         };
         Overridden: {
             rotation?: components["schemas"]["Rotation"];
@@ -2960,10 +3016,10 @@ export interface components {
             /** @description Host name or IP address; the name is used when it is empty */
             address?: string;
             environment?: string;
-            /** @description directory, unix-host, windows-host, postgresql, mariadb or redis */
+            /** @description One of /kinds */
             kind: string;
             name: string;
-            /** @description base: subtree of a directory; paths: further files of a host, separated by ;; setpw: command that sets a local password; signin, realm, kdc, service: how to sign in to a windows host */
+            /** @description Those of its kind, see /kinds */
             options?: {
                 [key: string]: string;
             };
@@ -6936,6 +6992,89 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Description"][] | null;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

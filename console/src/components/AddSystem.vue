@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { Button } from 'ant-design-vue'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, data, Problem, type Schemas } from '../api/client'
 import { useSession } from '../state/session'
@@ -11,15 +11,21 @@ const emit = defineEmits<{ done: [] }>()
 const router = useRouter()
 const session = useSession()
 const stewards = ref<Schemas['Steward'][]>([])
-const form = ref({ name: '', kind: 'unix-host', address: '', port: '', steward: '', site: '', environment: '', owner: '', ca: '', signin: 'ntlm', kdc: '', base: '', tls: '', database: '', procedure: '' })
+const kinds = ref<Schemas['Description'][]>([])
+const form = ref({ name: '', kind: 'unix-host', address: '', port: '', steward: '', site: '', environment: '', owner: '', ca: '' })
+/** Settings of the options of the kind that is chosen. */
+const settings = ref<Record<string, string>>({})
 const fresh = ref({ name: '', account: '', password: '', key: '' })
 const trouble = ref('')
 const busy = ref(false)
 const newSteward = '\u0000new'
 const isNew = computed(() => form.value.steward === newSteward)
-const isStore = computed(() => ['postgresql', 'mariadb', 'redis'].includes(form.value.kind))
-const tls = computed(() => form.value.kind !== 'unix-host' && !(isStore.value && form.value.tls === 'off'))
+const of = computed(() => kinds.value.find((k) => k.kind === form.value.kind))
+watch(of, () => (settings.value = {}))
 
+data(api.GET('/api/v1/kinds', {}))
+  .then((list) => (kinds.value = list ?? []))
+  .catch((e: unknown) => (trouble.value = e instanceof Problem ? e.message : String(e)))
 data(api.GET('/api/v1/stewards', { params: { query: { limit: 500 } } }))
   .then((page) => (stewards.value = page.items))
   .catch((e: unknown) => (trouble.value = e instanceof Problem ? e.message : String(e)))
@@ -29,12 +35,9 @@ async function pickCA(event: Event): Promise<void> {
   if (file) form.value.ca = await file.text()
 }
 
+/** Those that were set. */
 function options(): Record<string, string> {
-  const f = form.value
-  if (f.kind === 'directory') return f.base ? { base: f.base } : {}
-  if (isStore.value) return { ...(f.tls === 'off' ? { tls: 'off' } : {}), ...(f.database ? { database: f.database } : {}), ...(f.procedure ? { procedure: f.procedure } : {}) }
-  if (f.kind === 'windows-host') return { signin: f.signin, ...(f.signin === 'kerberos' ? { kdc: f.kdc } : {}) }
-  return {}
+  return Object.fromEntries(Object.entries(settings.value).filter(([, setting]) => setting))
 }
 
 async function add(): Promise<void> {
@@ -45,7 +48,7 @@ async function add(): Promise<void> {
     if (isNew.value) {
       await data(api.PUT('/api/v1/stewards/{name}', { params: { path: { name: fresh.value.name } }, body: { account: fresh.value.account, ...(fresh.value.password ? { password: fresh.value.password } : {}), ...(fresh.value.key ? { private_key: fresh.value.key } : {}) } }))
     }
-    await data(api.POST('/api/v1/systems', { body: { name: f.name, kind: f.kind, address: f.address, port: Number(f.port) || 0, steward: isNew.value ? fresh.value.name : f.steward, site: f.site, environment: f.environment, owner: f.owner, options: options(), trusted_ca: tls.value ? f.ca : '' } }))
+    await data(api.POST('/api/v1/systems', { body: { name: f.name, kind: f.kind, address: f.address, port: Number(f.port) || 0, steward: isNew.value ? fresh.value.name : f.steward, site: f.site, environment: f.environment, owner: f.owner, options: options(), trusted_ca: of.value?.proof === 'certificate' ? f.ca : '' } }))
     emit('done')
     await router.push(`/systems/${encodeURIComponent(f.name)}`)
   } catch (e) {
@@ -62,10 +65,10 @@ async function add(): Promise<void> {
   <form class="panel form" @submit.prevent="add">
     <label class="above"><span>Name</span><input v-model="form.name" class="field" required /></label>
     <label class="above"><span>Kind</span>
-      <select v-model="form.kind" class="field"><option value="unix-host">unix host</option><option value="postgresql">PostgreSQL</option><option value="mariadb">MariaDB</option><option value="redis">Redis</option><option value="windows-host">windows host</option><option value="directory">directory</option></select>
+      <select v-model="form.kind" class="field"><option v-for="k in kinds" :key="k.kind" :value="k.kind">{{ k.title }}</option></select>
     </label>
     <label class="above"><span>Address, if it is not the name</span><input v-model="form.address" class="field" /></label>
-    <label class="above"><span>Port, if it is not the usual one</span><input v-model="form.port" class="field" inputmode="numeric" pattern="[0-9]*" /></label>
+    <label class="above"><span>Port, if it is not {{ of?.port }}</span><input v-model="form.port" class="field" inputmode="numeric" pattern="[0-9]*" /></label>
     <label class="above"><span>Steward</span>
       <select v-model="form.steward" class="field" required>
         <option value="" disabled>choose</option>
@@ -77,19 +80,13 @@ async function add(): Promise<void> {
       <label class="above"><span>Name of the steward</span><input v-model="fresh.name" class="field" required /></label>
       <label class="above"><span>Account</span><input v-model="fresh.account" class="field" required autocomplete="off" /></label>
       <label class="above"><span>Password</span><input v-model="fresh.password" class="field" type="password" autocomplete="new-password" /></label>
-      <label v-if="form.kind === 'unix-host'" class="above"><span>or private key (PEM)</span><textarea v-model="fresh.key" class="field" rows="2" autocomplete="off" /></label>
+      <label v-if="of?.sign_in.includes('private-key')" class="above"><span>or private key (PEM)</span><textarea v-model="fresh.key" class="field" rows="2" autocomplete="off" /></label>
     </template>
-    <template v-if="form.kind === 'windows-host'">
-      <label class="above"><span>Sign in by</span>
-        <select v-model="form.signin" class="field"><option value="ntlm">NTLM</option><option value="kerberos">Kerberos</option><option value="basic">Basic (local accounts)</option></select>
-      </label>
-      <label v-if="form.signin === 'kerberos'" class="above"><span>Key distribution centers, host:port</span><input v-model="form.kdc" class="field" required placeholder="dc1.larkmoor.example:88" /></label>
-    </template>
-    <label v-if="isStore" class="above"><span>Encryption</span><select v-model="form.tls" class="field"><option value="">TLS, with a certificate</option><option value="off">none: what is read travels in clear</option></select></label>
-    <label v-if="form.kind === 'postgresql'" class="above"><span>Database to sign in to, if not postgres</span><input v-model="form.database" class="field" /></label>
-    <label v-if="form.kind === 'mariadb'" class="above"><span>Procedure that changes passwords</span><input v-model="form.procedure" class="field" placeholder="ops.rotate" /></label>
-    <label v-if="form.kind === 'directory'" class="above"><span>Subtree, if not all of it</span><input v-model="form.base" class="field" /></label>
-    <label v-if="tls" class="above"><span>CA certificate (PEM), if the machine does not trust it</span><input class="field" type="file" accept=".pem,.crt,.cer" @change="pickCA" /></label>
+    <label v-for="o in of?.options" :key="o.name" class="above"><span>{{ o.help.charAt(0).toUpperCase() + o.help.slice(1) }} <span class="soft">({{ o.name }})</span></span>
+      <select v-if="o.type === 'choice'" v-model="settings[o.name]" class="field"><option :value="undefined">{{ o.default ?? 'not set' }}</option><option v-for="c in o.choices" :key="c" :value="c">{{ c }}</option></select>
+      <input v-else v-model="settings[o.name]" class="field" :placeholder="o.default" />
+    </label>
+    <label v-if="of?.proof === 'certificate'" class="above"><span>CA certificate (PEM), if the machine does not trust it</span><input class="field" type="file" accept=".pem,.crt,.cer" @change="pickCA" /></label>
     <label class="above"><span>Site</span><input v-model="form.site" class="field" /></label>
     <label class="above"><span>Environment</span><input v-model="form.environment" class="field" /></label>
     <label class="above"><span>Owner</span><input v-model="form.owner" class="field" /></label>

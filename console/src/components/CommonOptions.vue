@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { Button } from 'ant-design-vue'
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { onChanged } from '../api/changes'
 import { api, data, Problem, type Schemas } from '../api/client'
 import Trouble from './Trouble.vue'
@@ -10,7 +10,13 @@ import { useWork } from './work'
 const list = ref<Schemas['CommonOption'][]>()
 const draft = ref({ field: 'environment' as Schemas['CommonOption']['field'], value: '', name: 'paths', setting: '' })
 const { busy, trouble, work } = useWork()
-const names = ['paths', 'search', 'search-exclude', 'setpw', 'signin', 'realm', 'kdc', 'service', 'tls', 'database', 'procedure', 'base']
+const kinds = ref<Schemas['Description'][]>([])
+const names = computed(() => [...new Set(kinds.value.flatMap((k) => k.options.map((o) => o.name)))])
+/** Options whose settings are added to a system's own. */
+const added = computed(() => [...new Set(kinds.value.flatMap((k) => k.options.filter((o) => o.adds || o.type === 'paths').map((o) => o.name)))].join(', '))
+data(api.GET('/api/v1/kinds', {}))
+  .then((list) => (kinds.value = list ?? []))
+  .catch((e: unknown) => (trouble.value = e instanceof Problem ? e.message : String(e)))
 
 async function load(): Promise<void> {
   try {
@@ -37,7 +43,7 @@ const remove = (id: number) =>
 
 <template>
   <div class="panel apart">
-    <p class="soft first">Systems that are added later have them too. Lists (paths, search, search-exclude) are added to a system’s own; of other options a system’s own counts.</p>
+    <p class="soft first">Systems that are added later have them too. Lists ({{ added }}) are added to a system’s own; of other options a system’s own counts.</p>
     <table v-if="list?.length" class="dense">
       <thead><tr><th scope="col">All systems with</th><th scope="col">Option</th><th scope="col">Setting</th><th scope="col">Systems now</th><th scope="col">By</th><th scope="col"><span class="visually-hidden">Remove</span></th></tr></thead>
       <tbody>

@@ -153,15 +153,15 @@ func TestReadingFromAnotherServer(t *testing.T) {
 	connector, _ := connect.For("directory")
 	target := connect.Target{Name: "dir", Kind: "directory", Address: host, Port: front, TrustedCA: f.estate.CA, Identity: f.system("dir").Facts.Identity, Options: f.system("dir").Options, Steward: connect.Steward{Account: larkmoor.ManagerDN, Password: secret.New(larkmoor.ManagerPassword)}}
 	ref := connect.AccountRef{StableID: a.StableID, Name: a.Name, DN: a.DN}
-	_, err = connector.(connect.Verifier).Verify(ctx, target, ref, secret.New(larkmoor.Passwords["svc-berth"]))
+	_, err = connector.Verify(ctx, target, ref, secret.New(larkmoor.Passwords["svc-berth"]))
 	assert.Equal(t, connect.CodeUnreachable, connect.CodeOf(err), "a sign-in is proven where the change is made")
-	err = connector.(connect.Changer).Change(ctx, target, ref, secret.New("Never-Sent-Anywhere-1"))
+	err = connect.SetPassword(ctx, connector, target, ref, secret.New("Never-Sent-Anywhere-1"))
 	assert.Equal(t, connect.CodeUnreachable, connect.CodeOf(err))
 	assert.False(t, connect.IsUnclear(err))
 
 	// An identity that nobody proved yet is no reason to trust another server.
 	target.Identity = ""
-	_, err = connector.(connect.Visitor).Visit(ctx, target, connect.VisitRequest{}, func(connect.Batch) error { return nil })
+	_, err = connector.Visit(ctx, target, connect.VisitRequest{}, func(connect.Batch) error { return nil })
 	assert.Equal(t, connect.CodeUnreachable, connect.CodeOf(err))
 	assert.ErrorContains(t, err, "not known yet")
 

@@ -32,11 +32,11 @@ func (custody *Custody) Try(ctx context.Context, c store.Credential, point rotat
 		if err != nil {
 			return connect.Verdict{}, err
 		}
-		_, target, verifier, err := custody.inventory.Authority(ctx, a)
+		connector, target, err := custody.inventory.Authority(ctx, a)
 		if err != nil {
 			return connect.Verdict{}, err
 		}
-		return verifier.Verify(ctx, target, inventory.RefOf(a), value)
+		return connector.Verify(ctx, target, inventory.RefOf(a), value)
 	}
 	return custody.TryKey(ctx, point.System, rotation.Door{Account: point.Account, Via: point.Via}, value)
 }
@@ -51,8 +51,7 @@ func (custody *Custody) TryKey(ctx context.Context, system string, door rotation
 	if err != nil {
 		return connect.Verdict{}, err
 	}
-	admitter, able := connector.(connect.Admitter)
-	if !able {
+	if !connector.Describe().Can(connect.ActEntries) {
 		return connect.Verdict{}, fmt.Errorf("%w: %s cannot prove a key", app.ErrCannot, system)
 	}
 	var through *connect.Target
@@ -67,7 +66,7 @@ func (custody *Custody) TryKey(ctx context.Context, system string, door rotation
 		}
 		through = &t
 	}
-	return admitter.VerifyKey(ctx, target, connect.AccountRef{Name: door.Account}, key, through)
+	return connector.VerifyKey(ctx, target, connect.AccountRef{Name: door.Account}, key, through)
 }
 
 const (

@@ -34,11 +34,10 @@ func (custody *Custody) readPrivate(ctx context.Context, k store.Credential, hol
 		if err != nil {
 			return secret.Value{}, err
 		}
-		holder, able := connector.(connect.Holder)
-		if !able {
+		if !connector.Describe().Can(connect.ActHold) {
 			continue
 		}
-		state, err := holder.ReadCopies(ctx, target, d.Path, []held.Locator{picture.PrivateAt(d)})
+		state, err := connector.ReadCopies(ctx, target, d.Path, []held.Locator{picture.PrivateAt(d)})
 		if err != nil {
 			reasons = append(reasons, err.Error())
 			continue

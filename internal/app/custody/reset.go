@@ -39,12 +39,11 @@ func (custody *Custody) Reset(ctx context.Context, by, reason string, c store.Cr
 	if err := custody.NotRotating(ctx, c); err != nil {
 		return err
 	}
-	connector, target, verifier, err := custody.inventory.Authority(ctx, a)
+	connector, target, err := custody.inventory.Authority(ctx, a)
 	if err != nil {
 		return err
 	}
-	changer, ok := connector.(connect.Changer)
-	if !ok {
+	if !connector.Describe().Can(connect.ActAccept) {
 		return fmt.Errorf("%w: %s cannot change a password", app.ErrCannot, target.Name)
 	}
 	value, err := custody.Make(ctx, c, secret.Value{}, "")
@@ -64,7 +63,7 @@ func (custody *Custody) Reset(ctx context.Context, by, reason string, c store.Cr
 	}
 	entry := ledger.Entry{Actor: by, Act: "custody.reset", Subject: a.Name, System: a.System, Reason: reason, Ref: c.ID.Ref()}
 	err = custody.base.Act(ctx, entry, func() error {
-		changeErr := changer.Change(ctx, target, inventory.RefOf(a), value)
+		changeErr := connect.SetPassword(ctx, connector, target, inventory.RefOf(a), value)
 		if changeErr != nil && !connect.IsUnclear(changeErr) {
 			return errors.Join(changeErr, custody.store.DropCandidate(context.WithoutCancel(ctx), c.ID, sealed.Fingerprint))
 		}
@@ -82,7 +81,7 @@ func (custody *Custody) Reset(ctx context.Context, by, reason string, c store.Cr
 			}
 		}
 		// Done or unclear: the authority itself says what is true (law 3).
-		verdict, err := verifier.Verify(ctx, target, inventory.RefOf(a), value)
+		verdict, err := connector.Verify(ctx, target, inventory.RefOf(a), value)
 		if err != nil {
 			custody.SettleLater()
 			return errors.Join(changeErr, fmt.Errorf("it is not known yet whether the new value is in force; it is kept sealed, and asked for until it is known: %w", err))
@@ -138,13 +137,9 @@ func (custody *Custody) Make(ctx context.Context, c store.Credential, before sec
 // PasswordRules asks the authority which rules a new password of an account has
 // to obey. An authority that does not tell has the zero rules.
 func (custody *Custody) PasswordRules(ctx context.Context, a store.Account) (connect.PasswordRules, error) {
-	connector, target, _, err := custody.inventory.Authority(ctx, a)
+	connector, target, err := custody.inventory.Authority(ctx, a)
 	if err != nil {
 		return connect.PasswordRules{}, err
 	}
-	ruler, ok := connector.(connect.Ruler)
-	if !ok {
-		return connect.PasswordRules{Unknown: "systems of this kind do not tell their rules for passwords"}, nil
-	}
-	return ruler.PasswordRules(ctx, target, inventory.RefOf(a))
+	return connector.PasswordRules(ctx, target, inventory.RefOf(a))
 }

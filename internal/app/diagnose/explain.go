@@ -117,11 +117,10 @@ func (diagnoses *Diagnoses) lookAt(ctx context.Context, d *store.Dependent, e *d
 	if err != nil {
 		return err
 	}
-	diagnoser, ok := connector.(connect.Diagnoser)
-	if !ok {
+	if !connector.Describe().Can(connect.ActDiagnose) {
 		return fmt.Errorf("%w: systems of the kind %s cannot be asked why", app.ErrCannot, v.Kind)
 	}
-	seen, err := diagnoser.Diagnose(ctx, target, d.At())
+	seen, err := connector.Diagnose(ctx, target, d.At())
 	var f *connect.Failure
 	if errors.As(err, &f) {
 		e.ReachCode, e.ReachWords, e.ReachNext = diagnosis.Unreachable, diagnoses.base.Redact(ctx, f.Error()), f.Next
@@ -215,11 +214,11 @@ func (diagnoses *Diagnoses) accountEvidence(ctx context.Context, d store.Depende
 	if err != nil {
 		return &a, err
 	}
-	_, target, verifier, err := diagnoses.inventory.Authority(ctx, a)
+	connector, target, err := diagnoses.inventory.Authority(ctx, a)
 	if err != nil {
 		return &a, nil // told as not known
 	}
-	if verdict, err := verifier.Verify(ctx, target, inventory.RefOf(a), opened.Current); err == nil {
+	if verdict, err := connector.Verify(ctx, target, inventory.RefOf(a), opened.Current); err == nil {
 		e.Account.Words, e.Account.Verdict = diagnoses.base.Redact(ctx, verdict.Words), cmp.Or(verdict.Code, "accepted")
 	}
 	return &a, nil

@@ -33,15 +33,14 @@ func (diagnoses *Diagnoses) StartDependents(ctx context.Context, by, reason stri
 		if err != nil {
 			return said, err
 		}
-		restarter, ok := connector.(connect.Restarter)
-		if !ok {
+		if !connector.Describe().Can(connect.ActRestart) {
 			return said, fmt.Errorf("%w: %s cannot start anything", app.ErrCannot, v.Name)
 		}
 		entry := ledger.Entry{Actor: by, Act: "dependent.start", Subject: d.Place, System: d.System, Reason: reason, Ref: fmt.Sprintf("dependent/%d", d.ID)}
 		err = diagnoses.base.Act(ctx, entry, func() error {
 			limited, cancel := context.WithTimeout(ctx, 2*time.Minute)
 			defer cancel()
-			state, err := restarter.UnitState(limited, target, d.At())
+			state, err := connector.UnitState(limited, target, d.At())
 			if err != nil {
 				return err
 			}
@@ -49,7 +48,7 @@ func (diagnoses *Diagnoses) StartDependents(ctx context.Context, by, reason stri
 				said = append(said, d.Place+" on "+d.System+": runs already")
 				return nil
 			}
-			words, err := restarter.Restart(limited, target, d.At())
+			words, err := connector.Restart(limited, target, d.At())
 			if err == nil {
 				said = append(said, d.Place+" on "+d.System+": "+words)
 			}

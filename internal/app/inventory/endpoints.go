@@ -12,8 +12,6 @@ import (
 	"strings"
 
 	"mossledger.example/moss/internal/app"
-	"mossledger.example/moss/internal/connect"
-	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/store"
 )
@@ -36,24 +34,22 @@ type endpoint struct {
 	Options  map[string]string `json:"options"`
 }
 
-// quiet are options that only say what is read.
-var quiet = []string{"base", "paths", "search", "search-exclude", "database"}
-
 func (inventory *Inventory) endpointOf(ctx context.Context, v store.System) (endpoint, error) {
 	options, err := inventory.optionsFor(ctx, v)
 	if err != nil {
 		return endpoint{}, err
 	}
 	e := endpoint{Kind: v.Kind, Address: cmp.Or(v.Address, v.Name), Port: v.Port, Steward: strings.ToLower(v.Steward), HostKeys: slices.Sorted(slices.Values(v.HostKeys)), Options: map[string]string{}}
-	if connector, known := connect.For(estate.Kind(v.Kind)); known && e.Port == 0 {
-		e.Port = connector.DefaultPort()
+	d := describe(v)
+	if e.Port == 0 {
+		e.Port = d.Port
 	}
 	if v.TrustedCA != "" {
 		sum := sha256.Sum256([]byte(strings.TrimSpace(v.TrustedCA)))
 		e.CA = hex.EncodeToString(sum[:])
 	}
 	for name, setting := range options {
-		if slices.Contains(optionsOf[estate.Kind(v.Kind)], name) && !slices.Contains(quiet, name) && setting != "" {
+		if option, has := d.Option(name); has && !option.Reading && setting != "" {
 			e.Options[name] = setting
 		}
 	}

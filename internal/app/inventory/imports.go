@@ -53,13 +53,12 @@ func (inventory *Inventory) ImportDirectory(ctx context.Context, by, from, base 
 	if err != nil {
 		return Import{}, err
 	}
-	lister, ok := connector.(connect.Lister)
-	if !ok {
+	if !connector.Describe().Can(connect.ActList) {
 		return Import{}, fmt.Errorf("%w: %s does not list systems", app.ErrCannot, v.Name)
 	}
 	var listed []connect.Listed
 	err = inventory.base.Act(ctx, ledger.Entry{Actor: by, Act: "system.list", Subject: base, System: v.Name}, func() error {
-		listed, err = lister.ListSystems(ctx, target, base)
+		listed, err = connector.ListSystems(ctx, target, base)
 		return err
 	})
 	if err != nil {

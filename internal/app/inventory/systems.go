@@ -53,7 +53,10 @@ func (inventory *Inventory) Valid(ctx context.Context, v store.System) error {
 			return fmt.Errorf("%w: %w: add it with 'moss steward add'", app.ErrInput, err)
 		}
 	}
-	return validOptions(v)
+	if err := describe(v).Valid(v.Options); err != nil {
+		return fmt.Errorf("%w: %w", app.ErrInput, err)
+	}
+	return nil
 }
 
 // Add adds one system.

@@ -13,20 +13,19 @@ import (
 )
 
 // Authority is where an account's credential is decided.
-func (inventory *Inventory) Authority(ctx context.Context, a store.Account) (connect.Connector, connect.Target, connect.Verifier, error) {
+func (inventory *Inventory) Authority(ctx context.Context, a store.Account) (connect.Connector, connect.Target, error) {
 	v, err := inventory.store.SystemByID(ctx, a.SystemID)
 	if err != nil {
-		return nil, connect.Target{}, nil, err
+		return nil, connect.Target{}, err
 	}
 	connector, target, err := inventory.Target(ctx, v)
 	if err != nil {
-		return nil, target, nil, err
+		return nil, target, err
 	}
-	verifier, ok := connector.(connect.Verifier)
-	if !ok {
-		return nil, target, nil, fmt.Errorf("%w: %s cannot verify a credential", app.ErrCannot, v.Name)
+	if !connector.Describe().Can(connect.ActVerify) {
+		return nil, target, fmt.Errorf("%w: %s cannot verify a credential", app.ErrCannot, v.Name)
 	}
-	return connector, target, verifier, nil
+	return connector, target, nil
 }
 
 // RefOf is how a connector is told of an account.

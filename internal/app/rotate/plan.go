@@ -160,11 +160,10 @@ func (p *planner) overlap(ctx context.Context) {
 		return
 	}
 	connector, target, err := p.rotations.inventory.Target(ctx, v)
-	overlapper, able := connector.(connect.Overlapper)
-	if err != nil || !able {
+	if err != nil || !connector.Describe().Can(connect.ActOverlap) {
 		return
 	}
-	can, why, err := overlapper.Overlaps(ctx, target, inventory.RefOf(p.account))
+	can, why, err := connector.Overlaps(ctx, target, connect.Point{Account: inventory.RefOf(p.account)})
 	switch {
 	case err != nil:
 		p.note("whether %s accepts two values at once could not be asked: %v", v.Name, err)

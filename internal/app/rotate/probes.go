@@ -27,9 +27,6 @@ func (h *acts) Probe(ctx context.Context, step rotation.Step, undo bool, memo st
 	if err != nil {
 		return notFoundOut(err)
 	}
-	if step.Door != nil && (step.Kind == rotation.StepChange || step.Kind == rotation.StepRetire) {
-		return h.probeDoor(ctx, step, old, next)
-	}
 	switch step.Kind {
 	case rotation.StepChange:
 		return h.probeChange(ctx, step, undo, old, next)
@@ -59,51 +56,60 @@ func (h *acts) Probe(ctx context.Context, step rotation.Step, undo bool, memo st
 	return rotation.Finding{Result: rotation.ProbeNeither, Words: outcome.Words}
 }
 
+// probeChange: a change is there when the new value is accepted.
 func (h *acts) probeChange(ctx context.Context, step rotation.Step, undo bool, old, next secret.Value) rotation.Finding {
-	acceptsNew, _, err := h.accepts(ctx, step, next)
-	if err != nil {
-		return notFoundOut(err)
-	}
-	acceptsOld, words, err := h.accepts(ctx, step, old)
-	if err != nil {
-		return notFoundOut(err)
-	}
+	is, err := h.asked(ctx, step, old, next)
+	word := h.credential.Kind.Word()
 	switch {
-	case acceptsNew && acceptsOld && undo:
+	case err != nil:
+		return notAsked(step, err)
+	case is.New == connect.AnswerBlind || is.Old == connect.AnswerBlind:
+		return rotation.Finding{Result: rotation.ProbeBlind, Words: "nobody can tell which " + word + " is accepted: asking for it again is harmless"}
+	case is.New == connect.AnswerYes && is.Old == connect.AnswerYes && undo && step.Door == nil:
 		// One of them is only still accepted for a while: set it again.
-		return rotation.Finding{Result: rotation.ProbeNeither, Words: "the authority accepts both values for now"}
-	case acceptsNew:
-		return rotation.Finding{Result: rotation.ProbeEffective, Words: "the authority accepts the new value"}
-	case acceptsOld:
-		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "the authority accepts the old value"}
+		return rotation.Finding{Result: rotation.ProbeNeither, Words: "both values are accepted for now"}
+	case is.New == connect.AnswerYes:
+		return rotation.Finding{Result: rotation.ProbeEffective, Words: "the new " + word + " is accepted"}
+	case is.Old == connect.AnswerYes:
+		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "the old " + word + " is accepted, and the new one is not"}
+	case step.Door != nil:
+		return rotation.Finding{Result: rotation.ProbeNeither, Words: "neither key is let in: somebody changed the file"}
 	}
-	return rotation.Finding{Result: rotation.ProbeStranger, Words: "the authority accepts neither value, so somebody else set one; nothing is set over it: " + words}
+	return rotation.Finding{Result: rotation.ProbeStranger, Words: "the authority accepts neither value, so somebody else set one; nothing is set over it: " + is.Words}
 }
 
 // probeRetire: the old value is retired when it is refused.
 func (h *acts) probeRetire(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {
-	acceptsNew, words, err := h.accepts(ctx, step, next)
-	if err != nil {
-		return notFoundOut(err)
-	}
-	acceptsOld, _, err := h.accepts(ctx, step, old)
+	is, err := h.asked(ctx, step, old, next)
+	word := h.credential.Kind.Word()
 	switch {
 	case err != nil:
-		return notFoundOut(err)
-	case acceptsOld && acceptsNew:
-		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "both values are accepted"}
-	case acceptsNew:
-		return rotation.Finding{Result: rotation.ProbeEffective, Words: "only the new value is accepted"}
+		return notAsked(step, err)
+	case is.New == connect.AnswerBlind || is.Old == connect.AnswerBlind:
+		return rotation.Finding{Result: rotation.ProbeBlind, Words: "nobody can tell which " + word + " is accepted: asking for it again is harmless"}
+	case is.New == connect.AnswerYes && is.Old == connect.AnswerYes:
+		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "both " + word + "s are accepted"}
+	case is.New == connect.AnswerYes:
+		return rotation.Finding{Result: rotation.ProbeEffective, Words: "only the new " + word + " is accepted"}
 	}
-	return rotation.Finding{Result: rotation.ProbeNeither, Words: "the authority refuses the new value: " + words}
+	return rotation.Finding{Result: rotation.ProbeNeither, Words: "the new " + word + " is refused: somebody changed it"}
+}
+
+// notAsked is a point that could not be asked. A file of entries that is gone
+// accepts neither.
+func notAsked(step rotation.Step, err error) rotation.Finding {
+	if step.Door != nil && connect.CodeOf(err) == connect.CodeGone {
+		return rotation.Finding{Result: rotation.ProbeNeither, Words: err.Error()}
+	}
+	return notFoundOut(err)
 }
 
 func (h *acts) probeReplace(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {
-	holder, target, err := capability[connect.Holder](ctx, h, step)
+	connector, target, err := h.able(ctx, step, connect.ActHold)
 	if err != nil {
 		return notFoundOut(err)
 	}
-	state, err := holder.ReadCopies(ctx, target, step.Subject, step.Places)
+	state, err := connector.ReadCopies(ctx, target, step.Subject, step.Places)
 	if err != nil {
 		if connect.CodeOf(err) == connect.CodeGone {
 			return rotation.Finding{Result: rotation.ProbeNeither, Words: err.Error()}
@@ -129,11 +135,11 @@ func (h *acts) probeReplace(ctx context.Context, step rotation.Step, old, next s
 }
 
 func (h *acts) probeRestart(ctx context.Context, step rotation.Step, undo bool, memo string) rotation.Finding {
-	restarter, target, err := capability[connect.Restarter](ctx, h, step)
+	connector, target, err := h.able(ctx, step, connect.ActRestart)
 	if err != nil {
 		return notFoundOut(err)
 	}
-	state, err := restarter.UnitState(ctx, target, step.At())
+	state, err := connector.UnitState(ctx, target, step.At())
 	if err != nil {
 		return notFoundOut(err)
 	}

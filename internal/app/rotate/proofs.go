@@ -22,11 +22,11 @@ func (h *acts) accepts(ctx context.Context, step rotation.Step, value secret.Val
 		verdict, err := h.rotations.custody.TryKey(ctx, step.System, *step.Door, value)
 		return verdict.Accepted, verdict.Words, err
 	}
-	verifier, target, err := capability[connect.Verifier](ctx, h, step)
+	connector, target, err := h.able(ctx, step, connect.ActVerify)
 	if err != nil {
 		return false, "", err
 	}
-	verdict, err := verifier.Verify(ctx, target, inventory.RefOf(h.account), value)
+	verdict, err := connector.Verify(ctx, target, inventory.RefOf(h.account), value)
 	if step.Kind == rotation.StepChange && (verdict.Code == connect.VerdictExpired || verdict.Code == connect.VerdictMustChange) {
 		// Directories say so only of the right value: it is the one in force.
 		return true, verdict.Words, err
@@ -51,7 +51,7 @@ func (h *acts) expect(ctx context.Context, step rotation.Step, value secret.Valu
 
 // prove waits until a unit is active and stays so, then asks the application.
 func (h *acts) prove(ctx context.Context, step rotation.Step) rotation.Outcome {
-	restarter, target, err := capability[connect.Restarter](ctx, h, step)
+	connector, target, err := h.able(ctx, step, connect.ActRestart)
 	if err != nil {
 		return certainly(err)
 	}
@@ -60,7 +60,7 @@ func (h *acts) prove(ctx context.Context, step rotation.Step) rotation.Outcome {
 	var state connect.UnitState
 	for {
 		before := state.Invocation
-		if state, err = restarter.UnitState(ctx, target, step.At()); err != nil {
+		if state, err = connector.UnitState(ctx, target, step.At()); err != nil {
 			return certainly(err)
 		}
 		now := h.rotations.base.Now()
@@ -83,16 +83,16 @@ func (h *acts) prove(ctx context.Context, step rotation.Step) rotation.Outcome {
 
 // revive starts a unit that was taken down with another one, unless it runs.
 func (h *acts) revive(ctx context.Context, step rotation.Step) rotation.Outcome {
-	restarter, target, err := capability[connect.Restarter](ctx, h, step)
+	connector, target, err := h.able(ctx, step, connect.ActRestart)
 	if err != nil {
 		return certainly(err)
 	}
-	state, err := restarter.UnitState(ctx, target, step.At())
+	state, err := connector.UnitState(ctx, target, step.At())
 	if err != nil {
 		return certainly(err)
 	}
 	if state.Active != "active" && state.Active != "activating" {
-		if _, err := restarter.Restart(ctx, target, step.At()); err != nil {
+		if _, err := connector.Restart(ctx, target, step.At()); err != nil {
 			return failed(err)
 		}
 	}
@@ -151,11 +151,11 @@ func (h *acts) checkOnce(ctx context.Context, step rotation.Step, target connect
 		}
 		return check.Target + " answers as expected", nil
 	}
-	commander, _, err := capability[connect.Commander](ctx, h, step)
+	connector, _, err := h.able(ctx, step, connect.ActCommand)
 	if err != nil {
 		return "", err
 	}
-	output, exit, err := commander.RunCheck(ctx, target, check.Target)
+	output, exit, err := connector.RunCheck(ctx, target, check.Target)
 	if err != nil {
 		return "", err
 	}

@@ -180,10 +180,10 @@ func (rotations *Rotations) currentValue(ctx context.Context, a store.Account, c
 		line.Words, line.Next = "the account is not in custody", "take it with 'moss custody take "+a.Name+"'"
 		return line
 	}
-	_, target, verifier, err := rotations.inventory.Authority(ctx, a)
+	connector, target, err := rotations.inventory.Authority(ctx, a)
 	if err == nil {
 		var verdict connect.Verdict
-		if verdict, err = verifier.Verify(ctx, target, inventory.RefOf(a), current); err == nil {
+		if verdict, err = connector.Verify(ctx, target, inventory.RefOf(a), current); err == nil {
 			if verdict.Accepted {
 				line.Result, line.Words = connect.CheckOK, verdict.Words
 			} else if changes && (verdict.Code == connect.VerdictExpired || verdict.Code == connect.VerdictMustChange) {
@@ -209,10 +209,10 @@ func (rotations *Rotations) ownChecks(ctx context.Context, plan rotation.Plan) (
 			continue
 		}
 		line := connect.Checked{System: s.System, What: fmt.Sprintf("%s passes its own check (%s %s)", s.Subject, s.Check.Kind, s.Check.Target), Result: connect.CheckOK}
-		restarter, target, err := capability[connect.Restarter](ctx, h, s)
+		connector, target, err := h.able(ctx, s, connect.ActRestart)
 		if err == nil {
 			var state connect.UnitState
-			if state, err = restarter.UnitState(ctx, target, s.At()); err == nil && state.Active != "active" && state.Active != "running" {
+			if state, err = connector.UnitState(ctx, target, s.At()); err == nil && state.Active != "active" && state.Active != "running" {
 				line.Result, line.Words = connect.CheckUnchecked, "it is "+state.Active+" now"
 				out = append(out, line)
 				continue
@@ -261,13 +261,9 @@ func (rotations *Rotations) rehearseSystem(ctx context.Context, name string, lis
 	if err != nil {
 		return failed(err.Error())
 	}
-	rehearser, ok := connector.(connect.Rehearser)
-	if !ok {
-		return []connect.Checked{{System: name, What: "everything on this system", Result: connect.CheckUnchecked, Words: "systems of this kind cannot be rehearsed"}}
-	}
 	limited, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
-	lines := rehearser.Rehearse(limited, target, list)
+	lines := connector.Rehearse(limited, target, list)
 	app.RedactAll(rotations.base.Redactor(ctx), &lines)
 	return lines
 }

@@ -134,18 +134,14 @@ func (h *acts) on(ctx context.Context, step rotation.Step) (connect.Connector, c
 	return h.rotations.inventory.Target(ctx, v)
 }
 
-// capability asks a step's connector for what it must offer.
-func capability[T any](ctx context.Context, h *acts, step rotation.Step) (T, connect.Target, error) {
-	var none T
+// able finds the connector and target of a step's system, which must be able to do
+// what the step is about.
+func (h *acts) able(ctx context.Context, step rotation.Step, act connect.Act) (connect.Connector, connect.Target, error) {
 	connector, target, err := h.on(ctx, step)
-	if err != nil {
-		return none, target, err
+	if err == nil && !connector.Describe().Can(act) {
+		err = fmt.Errorf("%w: %s does not offer what the step %q needs (%s)", app.ErrCannot, step.System, step.Kind, act)
 	}
-	able, ok := connector.(T)
-	if !ok {
-		return none, target, fmt.Errorf("%w: %s does not offer what the step %q needs", app.ErrCannot, step.System, step.Kind)
-	}
-	return able, target, nil
+	return connector, target, err
 }
 
 // Observe implements rotation.Hands: a restart needs the invocation before it.
@@ -153,11 +149,11 @@ func (h *acts) Observe(ctx context.Context, step rotation.Step, _ bool) (string,
 	if step.Kind != rotation.StepRestart { // reviving looks for itself
 		return "", nil
 	}
-	restarter, target, err := capability[connect.Restarter](ctx, h, step)
+	connector, target, err := h.able(ctx, step, connect.ActRestart)
 	if err != nil {
 		return "", err
 	}
-	state, err := restarter.UnitState(ctx, target, step.At())
+	state, err := connector.UnitState(ctx, target, step.At())
 	if away(err) {
 		err = errors.Join(rotation.ErrAway, err)
 	}
@@ -181,15 +177,28 @@ func (h *acts) Reach(ctx context.Context, step rotation.Step) rotation.Finding {
 	return rotation.Finding{Result: rotation.ProbeHere, Words: step.System + " answers"}
 }
 
-// unchanged makes sure that what is about to be replaced at the authority is
-// what was current: somebody else may have set another value since, for
-// instance when the service was restored from a backup.
-func (h *acts) unchanged(ctx context.Context, step rotation.Step, old secret.Value) (rotation.Outcome, bool) {
-	verifier, target, err := capability[connect.Verifier](ctx, h, step)
+// unchanged makes sure that what is about to be replaced at a point is what was
+// current: somebody else may have set another value since, for instance when the
+// service was restored from a backup.
+func (h *acts) unchanged(ctx context.Context, step rotation.Step, old, next secret.Value) (rotation.Outcome, bool) {
+	if step.Door != nil {
+		is, err := h.asked(ctx, step, old, next)
+		if err != nil {
+			return certainly(err), false
+		}
+		if is.Old != connect.AnswerYes && is.New != connect.AnswerYes {
+			return certainly(fmt.Errorf("%s: %s lets neither key in: somebody changed the file, and nothing was written", step.System, step.Subject)), false
+		}
+		if is.Old != connect.AnswerYes {
+			return certainly(fmt.Errorf("%s: %s does not let the old key in: somebody removed it, and nothing was written", step.System, step.Subject)), false
+		}
+		return rotation.Outcome{}, true
+	}
+	connector, target, err := h.able(ctx, step, connect.ActVerify)
 	if err != nil {
 		return rotation.Outcome{}, true // changing it tells
 	}
-	verdict, err := verifier.Verify(ctx, target, inventory.RefOf(h.account), old)
+	verdict, err := connector.Verify(ctx, target, inventory.RefOf(h.account), old)
 	if err != nil {
 		return certainly(err), false
 	}
@@ -208,30 +217,74 @@ func (h *acts) Do(ctx context.Context, step rotation.Step, _ string) rotation.Ou
 	if err != nil {
 		return certainly(err)
 	}
-	if outcome, mine := h.changeDoor(ctx, step, old, next, false); mine {
-		return outcome
-	}
-	if step.Kind == rotation.StepChange {
-		if outcome, as := h.unchanged(ctx, step, old); !as {
+	switch step.Kind {
+	case rotation.StepChange:
+		if outcome, as := h.unchanged(ctx, step, old, next); !as {
 			return outcome
 		}
-	}
-	if step.Kind == rotation.StepChange && step.Overlap {
-		return h.accept(ctx, step, old, next)
+		if step.Overlap {
+			return h.accept(ctx, step, old, next, connect.AcceptBoth)
+		}
+		return h.accept(ctx, step, old, next, connect.AcceptNew)
+	case rotation.StepRetire:
+		return h.accept(ctx, step, old, next, connect.AcceptNew)
 	}
 	return h.apply(ctx, step, old, next)
 }
 
-// accept makes the authority accept two values at once.
-func (h *acts) accept(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Outcome {
-	overlapper, target, err := capability[connect.Overlapper](ctx, h, step)
+// point is where a step changes what is accepted, with the values as the point has
+// them: a file of entries has public halves.
+func (h *acts) point(step rotation.Step, old, next secret.Value) (connect.Point, connect.Values, error) {
+	if step.Door == nil {
+		return connect.Point{Account: inventory.RefOf(h.account)}, connect.Values{Old: old, New: next}, nil
+	}
+	was, will, err := lines(old, next)
+	return connect.Point{Account: connect.AccountRef{Name: step.Door.Account}, Path: step.Subject}, connect.Values{Old: secret.New(was), New: secret.New(will)}, err
+}
+
+// accept has a step's point accept exactly what is wanted.
+func (h *acts) accept(ctx context.Context, step rotation.Step, old, next secret.Value, want connect.Accepted) rotation.Outcome {
+	point, values, err := h.point(step, old, next)
 	if err != nil {
 		return certainly(err)
 	}
-	if err := overlapper.Accept(ctx, target, inventory.RefOf(h.account), old, next); err != nil {
+	connector, target, err := h.able(ctx, step, connect.ActAccept)
+	if err != nil {
+		return certainly(err)
+	}
+	if point.Path != "" {
+		free, err := h.rotations.turns.take(ctx, step.SystemID+":"+point.Path)
+		if err != nil {
+			return certainly(err)
+		}
+		defer free()
+	}
+	if err := connector.Accept(ctx, target, point, values, want); err != nil {
 		return failed(err)
 	}
-	return done("both values are accepted")
+	word := h.credential.Kind.Word()
+	switch {
+	case want == connect.AcceptBoth:
+		return done("both " + word + "s are accepted")
+	case want == connect.AcceptOld:
+		return done("only the old " + word + " is accepted")
+	case step.Kind == rotation.StepChange:
+		return done("changed")
+	}
+	return done("only the new " + word + " is accepted")
+}
+
+// asked asks a step's point which of two values it accepts.
+func (h *acts) asked(ctx context.Context, step rotation.Step, old, next secret.Value) (connect.Probed, error) {
+	point, values, err := h.point(step, old, next)
+	if err != nil {
+		return connect.Probed{}, err
+	}
+	connector, target, err := h.able(ctx, step, connect.ActAccept)
+	if err != nil {
+		return connect.Probed{}, err
+	}
+	return connector.Probe(ctx, target, point, values)
 }
 
 // Undo implements rotation.Hands: the same with the values changed over.
@@ -243,19 +296,15 @@ func (h *acts) Undo(ctx context.Context, step rotation.Step, _ string) rotation.
 	if err != nil {
 		return certainly(err)
 	}
-	if outcome, mine := h.changeDoor(ctx, step, old, next, true); mine {
-		return outcome
-	}
-	if step.Kind == rotation.StepChange {
+	switch step.Kind {
+	case rotation.StepChange:
 		// Undoing looks first: maybe there is nothing to undo.
-		if accepted, _, err := h.accepts(ctx, step, old); err == nil && accepted {
-			if stillNew, _, err := h.accepts(ctx, step, next); err == nil && !stillNew {
-				return done("the authority accepts the old value")
-			}
+		if is, err := h.asked(ctx, step, old, next); err == nil && is.Old == connect.AnswerYes && is.New == connect.AnswerNo {
+			return done("the old " + h.credential.Kind.Word() + " alone is accepted")
 		}
-	}
-	if step.Kind == rotation.StepRetire {
-		return h.accept(ctx, step, old, next)
+		return h.accept(ctx, step, old, next, connect.AcceptOld)
+	case rotation.StepRetire:
+		return h.accept(ctx, step, old, next, connect.AcceptBoth)
 	}
 	if step.Kind == rotation.StepLogOn {
 		if step.LogOn.Moved {
@@ -269,14 +318,14 @@ func (h *acts) Undo(ctx context.Context, step rotation.Step, _ string) rotation.
 
 // giveLogOn gives a dependent a log-on.
 func (h *acts) giveLogOn(ctx context.Context, step rotation.Step, was, account string, value secret.Value) rotation.Outcome {
-	keeper, target, err := capability[connect.LogOnKeeper](ctx, h, step)
+	connector, target, err := h.able(ctx, step, connect.ActLogOns)
 	if err != nil {
 		return certainly(err)
 	}
 	if naming.IdentityOf(account) != estate.IdentityNamed {
 		value = secret.Value{}
 	}
-	words, err := keeper.ReplaceLogOn(ctx, target, connect.LogOnChange{Place: step.At(), Was: was, Account: account, Value: value})
+	words, err := connector.ReplaceLogOn(ctx, target, connect.LogOnChange{Place: step.At(), Was: was, Account: account, Value: value})
 	if err != nil {
 		return failed(err)
 	}
@@ -285,11 +334,11 @@ func (h *acts) giveLogOn(ctx context.Context, step rotation.Step, was, account s
 
 // probeLogOn reads a log-on as far as its system shows it.
 func (h *acts) probeLogOn(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {
-	keeper, target, err := capability[connect.LogOnKeeper](ctx, h, step)
+	connector, target, err := h.able(ctx, step, connect.ActLogOns)
 	if err != nil {
 		return notFoundOut(err)
 	}
-	state, err := keeper.ReadLogOn(ctx, target, step.At())
+	state, err := connector.ReadLogOn(ctx, target, step.At())
 	switch moved := step.LogOn.Moved; {
 	case connect.CodeOf(err) == connect.CodeGone:
 		return rotation.Finding{Result: rotation.ProbeNeither, Words: err.Error()}
@@ -344,24 +393,12 @@ func (h *acts) prepare(ctx context.Context) rotation.Outcome {
 // apply makes from into to.
 func (h *acts) apply(ctx context.Context, step rotation.Step, from, to secret.Value) rotation.Outcome {
 	switch step.Kind {
-	case rotation.StepChange, rotation.StepRetire:
-		changer, target, err := capability[connect.Changer](ctx, h, step)
-		if err != nil {
-			return certainly(err)
-		}
-		if err := changer.Change(ctx, target, inventory.RefOf(h.account), to); err != nil {
-			return failed(err)
-		}
-		if step.Kind == rotation.StepRetire {
-			return done("only the new value is accepted")
-		}
-		return done("changed")
 	case rotation.StepSignIn:
 		return h.expect(ctx, step, to, true)
 	case rotation.StepRefuse:
 		return h.expect(ctx, step, from, false)
 	case rotation.StepReplace:
-		holder, target, err := capability[connect.Holder](ctx, h, step)
+		connector, target, err := h.able(ctx, step, connect.ActHold)
 		if err != nil {
 			return certainly(err)
 		}
@@ -370,7 +407,7 @@ func (h *acts) apply(ctx context.Context, step rotation.Step, from, to secret.Va
 			return certainly(err)
 		}
 		defer free()
-		if err := holder.ReplaceCopies(ctx, target, step.Subject, step.Places, from, to); err != nil {
+		if err := connector.ReplaceCopies(ctx, target, step.Subject, step.Places, from, to); err != nil {
 			return failed(err)
 		}
 		if len(step.Places) > 1 {
@@ -380,11 +417,11 @@ func (h *acts) apply(ctx context.Context, step rotation.Step, from, to secret.Va
 	case rotation.StepLogOn:
 		return h.giveLogOn(ctx, step, step.LogOn.Was, step.LogOn.Account, to)
 	case rotation.StepRestart:
-		restarter, target, err := capability[connect.Restarter](ctx, h, step)
+		connector, target, err := h.able(ctx, step, connect.ActRestart)
 		if err != nil {
 			return certainly(err)
 		}
-		words, err := restarter.Restart(ctx, target, step.At())
+		words, err := connector.Restart(ctx, target, step.At())
 		if err != nil {
 			return failed(err)
 		}

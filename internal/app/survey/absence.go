@@ -23,8 +23,7 @@ const mostAsked = 60
 // askForVanished asks for accounts that a complete reading did not see, each by
 // itself: absence needs proof.
 func (surveys *Surveys) askForVanished(ctx context.Context, v store.System, connector connect.Connector, target connect.Target, end *store.ScopeEnd) error {
-	asker, able := connector.(connect.Asker)
-	if !able {
+	if !connector.Describe().Can(connect.ActAsk) {
 		return nil
 	}
 	gone, _, err := surveys.store.Vanished(ctx, v.ID, *end)
@@ -39,7 +38,7 @@ func (surveys *Surveys) askForVanished(ctx context.Context, v store.System, conn
 		}
 		refs[i] = inventory.RefOf(a)
 	}
-	present, err := asker.StillThere(ctx, target, refs)
+	present, err := connector.StillThere(ctx, target, refs)
 	if err != nil {
 		return err
 	}

@@ -56,12 +56,11 @@ func (surveys *Surveys) visit(ctx context.Context, v store.System, visit store.V
 	defer func() { _ = accounts.end() }()
 	connector, target, err := surveys.inventory.Target(ctx, v)
 	if err == nil {
-		visitor, ok := connector.(connect.Visitor)
-		if !ok {
+		if !connector.Describe().Can(connect.ActVisit) {
 			err = fmt.Errorf("%w: systems of the kind %s are not read", app.ErrCannot, v.Kind)
 		} else {
 			untold := 0
-			coverage, err = visitor.Visit(limited, target, request, func(b connect.Batch) error {
+			coverage, err = connector.Visit(limited, target, request, func(b connect.Batch) error {
 				app.RedactAll(clean, &b)
 				if b.Facts != nil {
 					if f := surveys.inventory.Claim(context.WithoutCancel(ctx), v, *b.Facts); f != nil {

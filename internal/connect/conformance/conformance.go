@@ -1,7 +1,9 @@
 // Package conformance is the test suite that every connector must pass, in the
 // manner of testing/slogtest. A test makes a Fixture around a system that it
-// owns (real, or a stand-in) and calls Run. What a connector does not offer is
-// not asked of it; what it offers must keep the contract of package connect:
+// owns (real, or a stand-in) and calls Run. Every case runs, or says why it does
+// not: because the description says that the kind cannot do it, which is then
+// what the connector must answer, or because the fixture has nothing to try it on.
+// What a kind can do must keep the contract of package connect:
 // failures that name system and stage, verdicts that are never guessed, scopes
 // that are complete only when they were read completely, values that never
 // appear in errors, and acts that are certain or say that they are not.
@@ -28,6 +30,7 @@ import (
 // Fixture is a system that the suite may change.
 type Fixture struct {
 	Connector connect.Connector
+	ListBase  string         // a subtree with systems, of kinds that list them
 	Target    connect.Target // with a log-on that has all rights
 
 	Account  string // name of an account whose password may be changed
@@ -64,6 +67,7 @@ func Run(t *testing.T, f Fixture) {
 	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
 	defer cancel()
 	s := &suite{Fixture: f, ctx: ctx}
+	t.Run("description", s.description)
 	t.Run("check", s.check)
 	t.Run("unreachable", s.unreachable)
 	t.Run("wrong log-on", s.wrongLogOn)
@@ -71,12 +75,18 @@ func Run(t *testing.T, f Fixture) {
 	t.Run("visit", s.visit)
 	t.Run("verify", s.verify)
 	t.Run("change", s.change)
+	t.Run("overlap", s.overlap)
+	t.Run("many at once", s.manyAtOnce)
+	t.Run("deadline", s.deadline)
 	t.Run("copies", s.copies)
 	t.Run("keys", s.keys)
 	t.Run("log-on", s.logOn)
 	t.Run("restart", s.restart)
 	t.Run("diagnose", s.diagnose)
 	t.Run("rehearse", s.rehearse)
+	t.Run("list", s.list)
+	t.Run("command", s.command)
+	t.Run("cannot", s.cannot)
 }
 
 type suite struct {
@@ -147,15 +157,14 @@ func (s *suite) cancelled(t *testing.T) {
 }
 
 func (s *suite) visit(t *testing.T) {
-	visitor, ok := s.Connector.(connect.Visitor)
-	if !ok {
+	if !s.can(t, connect.ActVisit) {
 		return
 	}
 	key := secret.New("0123456789abcdef0123456789abcdef")
 	fingerprint := secret.FingerprinterFromKey(key).Of(s.Password)
 	var accounts []estate.Account
 	var dependents []estate.Dependent
-	coverage, err := visitor.Visit(s.ctx, s.Target, connect.VisitRequest{FingerprintKey: key, Known: []string{fingerprint}}, func(b connect.Batch) error {
+	coverage, err := s.Connector.Visit(s.ctx, s.Target, connect.VisitRequest{FingerprintKey: key, Known: []string{fingerprint}}, func(b connect.Batch) error {
 		accounts = append(accounts, b.Accounts...)
 		dependents = append(dependents, b.Dependents...)
 		raw, err := json.Marshal(b)
@@ -195,12 +204,12 @@ func (s *suite) visit(t *testing.T) {
 		}
 		assert.True(t, found, "the unit %s is seen", s.Unit)
 	}
-	_, err = visitor.Visit(s.ctx, s.Target, connect.VisitRequest{FingerprintKey: key}, func(connect.Batch) error { return errors.New("store is full") })
+	_, err = s.Connector.Visit(s.ctx, s.Target, connect.VisitRequest{FingerprintKey: key}, func(connect.Batch) error { return errors.New("store is full") })
 	assert.ErrorContains(t, err, "store is full", "an error of the taker ends the visit")
 
 	dead := s.Target
 	dead.Address = s.DeadAddress
-	coverage, err = visitor.Visit(s.ctx, dead, connect.VisitRequest{FingerprintKey: key}, func(connect.Batch) error { return nil })
+	coverage, err = s.Connector.Visit(s.ctx, dead, connect.VisitRequest{FingerprintKey: key}, func(connect.Batch) error { return nil })
 	s.failure(t, err)
 	for scope, complete := range coverage.Complete {
 		assert.False(t, complete, "nothing of an unreachable system is complete: %s", scope)
@@ -212,43 +221,43 @@ func (s *suite) ref() connect.AccountRef {
 }
 
 func (s *suite) verify(t *testing.T) {
-	verifier, ok := s.Connector.(connect.Verifier)
-	if !ok {
+	if !s.can(t, connect.ActVerify) {
 		return
 	}
-	verdict, err := verifier.Verify(s.ctx, s.Target, s.ref(), s.Password)
+	verdict, err := s.Connector.Verify(s.ctx, s.Target, s.ref(), s.Password)
 	require.NoError(t, err)
 	assert.True(t, verdict.Accepted, verdict.Words)
-	verdict, err = verifier.Verify(s.ctx, s.Target, s.ref(), secret.New("surely-Wr0ng-value"))
+	verdict, err = s.Connector.Verify(s.ctx, s.Target, s.ref(), secret.New("surely-Wr0ng-value"))
 	require.NoError(t, err, "a refusal is a verdict, not an error")
 	assert.False(t, verdict.Accepted)
 	assert.Equal(t, connect.VerdictWrong, verdict.Code)
 	assert.NotContains(t, verdict.Words, "surely-Wr0ng-value")
-	verdict, err = verifier.Verify(s.ctx, s.Target, s.ref(), secret.Value{})
+	verdict, err = s.Connector.Verify(s.ctx, s.Target, s.ref(), secret.Value{})
 	if err == nil {
 		assert.False(t, verdict.Accepted, "an empty value never signs in")
 	}
 	dead := s.Target
 	dead.Address = s.DeadAddress
-	_, err = verifier.Verify(s.ctx, dead, s.ref(), s.Password)
+	_, err = s.Connector.Verify(s.ctx, dead, s.ref(), s.Password)
 	s.failure(t, err)
 }
 
 func (s *suite) change(t *testing.T) {
-	changer, ok := s.Connector.(connect.Changer)
-	if !ok {
+	if !s.can(t, connect.ActAccept) {
 		return
 	}
-	verifier := s.Connector.(connect.Verifier)
-	require.NoError(t, changer.Change(s.ctx, s.Target, s.ref(), secret.New(newValue)))
-	verdict, err := verifier.Verify(s.ctx, s.Target, s.ref(), secret.New(newValue))
+	set := func(target connect.Target, ref connect.AccountRef, value secret.Value) error {
+		return s.Connector.Accept(s.ctx, target, connect.Point{Account: ref}, connect.Values{Old: s.Password, New: value}, connect.AcceptNew)
+	}
+	require.NoError(t, set(s.Target, s.ref(), secret.New(newValue)))
+	verdict, err := s.Connector.Verify(s.ctx, s.Target, s.ref(), secret.New(newValue))
 	require.NoError(t, err)
 	assert.True(t, verdict.Accepted, verdict.Words)
-	verdict, err = verifier.Verify(s.ctx, s.Target, s.ref(), s.Password)
+	verdict, err = s.Connector.Verify(s.ctx, s.Target, s.ref(), s.Password)
 	require.NoError(t, err)
 	assert.False(t, verdict.Accepted, "the old value is refused")
 	if !s.Weak.Empty() {
-		f := s.failure(t, changer.Change(s.ctx, s.Target, s.ref(), s.Weak))
+		f := s.failure(t, set(s.Target, s.ref(), s.Weak))
 		assert.Equal(t, connect.CodePolicy, f.Code)
 		assert.False(t, f.Unclear, "a refusal is certain")
 	}
@@ -259,19 +268,18 @@ func (s *suite) change(t *testing.T) {
 		}
 		return r
 	}, gone.StableID)
-	f := s.failure(t, changer.Change(s.ctx, s.Target, gone, secret.New(newValue)))
+	f := s.failure(t, set(s.Target, gone, secret.New(newValue)))
 	assert.Equal(t, connect.CodeGone, f.Code, "the stable id decides, not the name")
 	assert.False(t, f.Unclear)
 	dead := s.Target
 	dead.Address = s.DeadAddress
-	f = s.failure(t, changer.Change(s.ctx, dead, s.ref(), secret.New(newValue)))
+	f = s.failure(t, set(dead, s.ref(), secret.New(newValue)))
 	assert.False(t, f.Unclear, "nothing was sent")
-	require.NoError(t, changer.Change(s.ctx, s.Target, s.ref(), s.Password), "the fixture's value is put back")
+	require.NoError(t, set(s.Target, s.ref(), s.Password), "the fixture's value is put back")
 }
 
 func (s *suite) copies(t *testing.T) {
-	holder, ok := s.Connector.(connect.Holder)
-	if !ok || s.CopyPath == "" {
+	if !s.can(t, connect.ActHold) || s.left(t, s.CopyPath == "", "no file holds a copy") {
 		return
 	}
 	before, attributes := s.ReadFile(t, s.CopyPath)
@@ -284,60 +292,58 @@ func (s *suite) copies(t *testing.T) {
 		}
 	}
 	require.NotEmpty(t, places)
-	state, err := holder.ReadCopies(s.ctx, s.Target, s.CopyPath, places)
+	state, err := s.Connector.ReadCopies(s.ctx, s.Target, s.CopyPath, places)
 	require.NoError(t, err)
 	require.Len(t, state.Found, len(places))
 	assert.True(t, state.Found[0].Equal(s.Password))
 
 	next := secret.New(newValue)
-	require.NoError(t, holder.ReplaceCopies(s.ctx, s.Target, s.CopyPath, places, s.Password, next))
+	require.NoError(t, s.Connector.ReplaceCopies(s.ctx, s.Target, s.CopyPath, places, s.Password, next))
 	after, same := s.ReadFile(t, s.CopyPath)
 	assert.Equal(t, attributes, same, "owner, mode and access list are kept")
 	assert.Equal(t, strings.ReplaceAll(string(before), s.Password.RevealString(), newValue), string(after), "every other byte is kept")
-	require.NoError(t, holder.ReplaceCopies(s.ctx, s.Target, s.CopyPath, places, s.Password, next), "once more is harmless")
+	require.NoError(t, s.Connector.ReplaceCopies(s.ctx, s.Target, s.CopyPath, places, s.Password, next), "once more is harmless")
 
-	f := s.failure(t, holder.ReplaceCopies(s.ctx, s.Target, s.CopyPath, places, s.Password, secret.New("third-Valu3")))
+	f := s.failure(t, s.Connector.ReplaceCopies(s.ctx, s.Target, s.CopyPath, places, s.Password, secret.New("third-Valu3")))
 	assert.False(t, f.Unclear, "a copy that holds neither value is left alone, certainly")
-	f = s.failure(t, holder.ReplaceCopies(s.ctx, s.Target, s.CopyPath, places, next, secret.New("two\nlines")))
+	f = s.failure(t, s.Connector.ReplaceCopies(s.ctx, s.Target, s.CopyPath, places, next, secret.New("two\nlines")))
 	assert.False(t, f.Unclear)
 	unchanged, _ := s.ReadFile(t, s.CopyPath)
 	assert.Equal(t, string(after), string(unchanged), "a value that cannot be carried changes nothing")
-	f = s.failure(t, holder.ReplaceCopies(s.ctx, s.Target, s.CopyPath+".missing", places, next, next))
+	f = s.failure(t, s.Connector.ReplaceCopies(s.ctx, s.Target, s.CopyPath+".missing", places, next, next))
 	assert.Equal(t, connect.CodeGone, f.Code)
-	require.NoError(t, holder.ReplaceCopies(s.ctx, s.Target, s.CopyPath, places, next, s.Password))
+	require.NoError(t, s.Connector.ReplaceCopies(s.ctx, s.Target, s.CopyPath, places, next, s.Password))
 	final, same := s.ReadFile(t, s.CopyPath)
 	assert.Equal(t, string(before), string(final))
 	assert.Equal(t, attributes, same)
 }
 
 func (s *suite) restart(t *testing.T) {
-	restarter, ok := s.Connector.(connect.Restarter)
-	if !ok || s.Unit.Kind == "" {
+	if !s.can(t, connect.ActRestart) || s.left(t, s.Unit.Kind == "", "nothing may be restarted") {
 		return
 	}
-	before, err := restarter.UnitState(s.ctx, s.Target, s.Unit)
+	before, err := s.Connector.UnitState(s.ctx, s.Target, s.Unit)
 	require.NoError(t, err)
 	require.Equal(t, "active", before.Active, before.Words)
-	words, err := restarter.Restart(s.ctx, s.Target, s.Unit)
+	words, err := s.Connector.Restart(s.ctx, s.Target, s.Unit)
 	require.NoError(t, err)
 	assert.NotEmpty(t, words)
-	after, err := restarter.UnitState(s.ctx, s.Target, s.Unit)
+	after, err := s.Connector.UnitState(s.ctx, s.Target, s.Unit)
 	require.NoError(t, err)
 	assert.Equal(t, "active", after.Active)
 	assert.NotEqual(t, before.Invocation, after.Invocation, "a new invocation proves the restart")
 	for _, bad := range []string{"no-such-unit.service", "", "a; reboot", "--now", "../x.service", strings.Repeat("x", 300) + ".service"} {
-		_, err := restarter.Restart(s.ctx, s.Target, estate.Place{Kind: s.Unit.Kind, Place: bad})
+		_, err := s.Connector.Restart(s.ctx, s.Target, estate.Place{Kind: s.Unit.Kind, Place: bad})
 		f := s.failure(t, err)
 		assert.False(t, f.Unclear, "%q", bad)
 	}
 }
 
 func (s *suite) logOn(t *testing.T) {
-	keeper, ok := s.Connector.(connect.LogOnKeeper)
-	if !ok || s.LogOn.Kind == "" {
+	if !s.can(t, connect.ActLogOns) || s.left(t, s.LogOn.Kind == "", "no dependent logs on") {
 		return
 	}
-	state, err := keeper.ReadLogOn(s.ctx, s.Target, s.LogOn)
+	state, err := s.Connector.ReadLogOn(s.ctx, s.Target, s.LogOn)
 	require.NoError(t, err)
 	assert.True(t, state.Stores)
 	if state.Shown {
@@ -348,7 +354,7 @@ func (s *suite) logOn(t *testing.T) {
 		s.Prepare(newValue)
 	}
 	for range 2 { // once more is harmless
-		words, err := keeper.ReplaceLogOn(s.ctx, s.Target, change)
+		words, err := s.Connector.ReplaceLogOn(s.ctx, s.Target, change)
 		require.NoError(t, err)
 		assert.NotEmpty(t, words)
 		account, password := s.Stores()
@@ -357,21 +363,21 @@ func (s *suite) logOn(t *testing.T) {
 	}
 	moved := change
 	moved.Was, moved.Account = "somebody-else", "somebody-third"
-	_, err = keeper.ReplaceLogOn(s.ctx, s.Target, moved)
+	_, err = s.Connector.ReplaceLogOn(s.ctx, s.Target, moved)
 	assert.False(t, s.failure(t, err).Unclear, "a log-on that somebody else changed is left alone, certainly")
 	empty := change
 	empty.Value = secret.Value{}
-	_, err = keeper.ReplaceLogOn(s.ctx, s.Target, empty)
+	_, err = s.Connector.ReplaceLogOn(s.ctx, s.Target, empty)
 	assert.False(t, s.failure(t, err).Unclear, "a named account needs a password")
 	gone := change
 	gone.Place.Place = s.LogOn.Place + "-missing"
-	_, err = keeper.ReplaceLogOn(s.ctx, s.Target, gone)
+	_, err = s.Connector.ReplaceLogOn(s.ctx, s.Target, gone)
 	f := s.failure(t, err)
 	assert.Equal(t, connect.CodeGone, f.Code)
 	assert.False(t, f.Unclear)
 	dead := s.Target
 	dead.Address = s.DeadAddress
-	_, err = keeper.ReplaceLogOn(s.ctx, dead, change)
+	_, err = s.Connector.ReplaceLogOn(s.ctx, dead, change)
 	assert.False(t, s.failure(t, err).Unclear, "nothing was sent")
 	_, password := s.Stores()
 	assert.Equal(t, newValue, password, "none of that changed anything")
@@ -379,31 +385,29 @@ func (s *suite) logOn(t *testing.T) {
 		s.Prepare(s.Password.RevealString())
 	}
 	change.Value = s.Password
-	_, err = keeper.ReplaceLogOn(s.ctx, s.Target, change)
+	_, err = s.Connector.ReplaceLogOn(s.ctx, s.Target, change)
 	require.NoError(t, err)
 }
 
 func (s *suite) diagnose(t *testing.T) {
-	diagnoser, ok := s.Connector.(connect.Diagnoser)
-	if !ok || s.Unit.Kind == "" {
+	if !s.can(t, connect.ActDiagnose) || s.left(t, s.Unit.Kind == "", "nothing may be restarted") {
 		return
 	}
-	d, err := diagnoser.Diagnose(s.ctx, s.Target, s.Unit)
+	d, err := s.Connector.Diagnose(s.ctx, s.Target, s.Unit)
 	require.NoError(t, err)
 	assert.Equal(t, s.Unit, d.Dependent.At())
 	assert.True(t, d.Dependent.Up(), d.Dependent.State)
-	_, err = diagnoser.Diagnose(s.ctx, s.Target, estate.Place{Kind: s.Unit.Kind, Place: "no-such-unit.service"})
+	_, err = s.Connector.Diagnose(s.ctx, s.Target, estate.Place{Kind: s.Unit.Kind, Place: "no-such-unit.service"})
 	assert.Equal(t, connect.CodeGone, s.failure(t, err).Code)
 }
 
 func (s *suite) rehearse(t *testing.T) {
-	rehearser, ok := s.Connector.(connect.Rehearser)
-	if !ok {
+	if !s.can(t, connect.ActRehearse) {
 		return
 	}
 	ref := s.ref()
 	var intentions []connect.Intention
-	if _, changes := s.Connector.(connect.Changer); changes {
+	if s.Connector.Describe().Can(connect.ActAccept) {
 		intentions = append(intentions, connect.Intention{Change: &ref, Current: s.Password})
 	}
 	if s.LogOn.Kind != "" {
@@ -412,7 +416,7 @@ func (s *suite) rehearse(t *testing.T) {
 	if s.Unit.Kind != "" {
 		intentions = append(intentions, connect.Intention{Restart: s.Unit, Along: s.Along})
 	}
-	lines := rehearser.Rehearse(s.ctx, s.Target, intentions)
+	lines := s.Connector.Rehearse(s.ctx, s.Target, intentions)
 	require.NotEmpty(t, lines)
 	for _, line := range lines {
 		assert.NotEqual(t, connect.CheckFailed, line.Result, fmt.Sprintf("%+v", line))
@@ -420,7 +424,7 @@ func (s *suite) rehearse(t *testing.T) {
 	}
 	dead := s.Target
 	dead.Address = s.DeadAddress
-	lines = rehearser.Rehearse(s.ctx, dead, intentions)
+	lines = s.Connector.Rehearse(s.ctx, dead, intentions)
 	require.NotEmpty(t, lines)
 	assert.Equal(t, connect.CheckFailed, lines[0].Result)
 }

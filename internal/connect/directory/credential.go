@@ -83,9 +83,19 @@ func (Connector) Verify(ctx context.Context, t connect.Target, account connect.A
 	return connect.Verdict{}, failOn(t, connect.StageSignIn, err, value)
 }
 
-// Change implements connect.Changer: replace of unicodePwd in the Windows
-// schema, the password modify operation (RFC 3062) elsewhere.
-func (Connector) Change(ctx context.Context, t connect.Target, account connect.AccountRef, value secret.Value) error {
+// Accept implements connect.Accepter: an entry has one password.
+func (Connector) Accept(ctx context.Context, target connect.Target, point connect.Point, values connect.Values, want connect.Accepted) error {
+	return connect.ReplacePassword(target, values, want, func(value secret.Value) error { return setPassword(ctx, target, point.Account, value) })
+}
+
+// Probe implements connect.Accepter.
+func (c Connector) Probe(ctx context.Context, target connect.Target, point connect.Point, values connect.Values) (connect.Probed, error) {
+	return connect.ProbePassword(ctx, c, target, point, values)
+}
+
+// setPassword is a replace of unicodePwd in the Windows schema, the password modify
+// operation (RFC 3062) elsewhere.
+func setPassword(ctx context.Context, t connect.Target, account connect.AccountRef, value secret.Value) error {
 	if value.Empty() {
 		return t.Fail(connect.StageChange, connect.CodePolicy, "the new value is empty", "", nil)
 	}

@@ -26,15 +26,27 @@ import (
 )
 
 // Connector implements connect.Connector for directories.
-type Connector struct{}
+type Connector struct{ connect.Cannot }
 
 func init() { connect.Register(Connector{}) }
 
-// Kind implements connect.Connector.
-func (Connector) Kind() estate.Kind { return estate.KindDirectory }
+// Describe implements connect.Connector.
+func (Connector) Describe() connect.Description { return description }
 
-// DefaultPort implements connect.Connector.
-func (Connector) DefaultPort() int { return 636 }
+// description says what systems of this kind have and can do.
+var description = connect.Description{
+	Kind: estate.KindDirectory, Title: "directory", Port: 636,
+	Proof: connect.ProofCertificate, SignIn: []string{connect.SignInPassword},
+	Options: []connect.Option{
+		{Name: OptionBase, Type: connect.OptionName, Default: "all naming contexts", Help: "subtree that is read", Reading: true},
+		{Name: OptionServers, Type: connect.OptionAddresses, Help: "further servers of the same directory, HOST or HOST:PORT, separated by ;: read from when the first is away"},
+	},
+	Scopes: []string{connect.ScopeAccounts},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActAsk, connect.ActVerify, connect.ActAccept, connect.ActRules, connect.ActRehearse, connect.ActList},
+}
+
+// A missing or mistyped method does not compile.
+var _ connect.Connector = Connector{}
 
 // Flavors of directory.
 const (
@@ -72,7 +84,7 @@ func (s *session) windows() bool { return s.facts.Flavor == FlavorWindows }
 
 // secureRaw connects and does the TLS handshake.
 func secureRaw(ctx context.Context, target connect.Target, watch *connect.Stopwatch) (*tls.Conn, connect.Facts, *connect.Failure) {
-	conn, _, facts, failure := connect.Secure(ctx, target, Connector{}.DefaultPort(), watch, secureNext)
+	conn, _, facts, failure := connect.Secure(ctx, target, description.Port, watch, secureNext)
 	return conn, facts, failure
 }
 

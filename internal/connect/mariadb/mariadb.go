@@ -28,7 +28,7 @@ import (
 )
 
 // Connector implements connect.Connector for MariaDB.
-type Connector struct{}
+type Connector struct{ connect.Cannot }
 
 func init() {
 	connect.Register(Connector{})
@@ -40,11 +40,23 @@ type silent struct{}
 
 func (silent) Print(...any) {}
 
-// Kind implements connect.Connector.
-func (Connector) Kind() estate.Kind { return estate.KindMariaDB }
+// Describe implements connect.Connector.
+func (Connector) Describe() connect.Description { return description }
 
-// DefaultPort implements connect.Connector.
-func (Connector) DefaultPort() int { return 3306 }
+// description says what systems of this kind have and can do.
+var description = connect.Description{
+	Kind: estate.KindMariaDB, Title: "MariaDB server", Port: 3306,
+	Proof: connect.ProofCertificate, SignIn: []string{connect.SignInPassword},
+	Options: []connect.Option{
+		{Name: "tls", Type: connect.OptionChoice, Choices: []string{"on", "off"}, Default: "on", Help: "off: without TLS; the password does not travel in clear, the rest does"},
+		{Name: "procedure", Type: connect.OptionText, Help: "stored procedure that sets passwords, for a steward that may do nothing else"},
+	},
+	Scopes: []string{connect.ScopeAccounts, connect.ScopeSessions},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActOverlap, connect.ActRules, connect.ActRehearse},
+}
+
+// A missing or mistyped method does not compile.
+var _ connect.Connector = Connector{}
 
 // OptionProcedure names the procedure that changes passwords, such as
 // ops.rotate.
@@ -68,7 +80,7 @@ func open(ctx context.Context, target connect.Target, user string, password secr
 	}
 	var dialed *connect.Failure
 	config.DialFunc = func(ctx context.Context, _, _ string) (net.Conn, error) {
-		conn, failure := connect.Dial(ctx, target, Connector{}.DefaultPort(), watch)
+		conn, failure := connect.Dial(ctx, target, description.Port, watch)
 		if failure != nil {
 			dialed = failure
 			return nil, failure
@@ -215,25 +227,28 @@ func set(ctx context.Context, target connect.Target, ref connect.AccountRef, fir
 	return nil
 }
 
-// Change implements connect.Changer.
-func (Connector) Change(ctx context.Context, target connect.Target, account connect.AccountRef, value secret.Value) error {
-	return set(ctx, target, account, value, nil)
+// Accept implements connect.Accepter.
+func (Connector) Accept(ctx context.Context, target connect.Target, point connect.Point, values connect.Values, want connect.Accepted) error {
+	if want == connect.AcceptBoth {
+		return set(ctx, target, point.Account, values.Old, &values.New)
+	}
+	return connect.ReplacePassword(target, values, want, func(value secret.Value) error { return set(ctx, target, point.Account, value, nil) })
 }
 
-// Accept implements connect.Overlapper.
-func (Connector) Accept(ctx context.Context, target connect.Target, account connect.AccountRef, first, second secret.Value) error {
-	return set(ctx, target, account, first, &second)
+// Probe implements connect.Accepter.
+func (c Connector) Probe(ctx context.Context, target connect.Target, point connect.Point, values connect.Values) (connect.Probed, error) {
+	return connect.ProbePassword(ctx, c, target, point, values)
 }
 
-// Overlaps implements connect.Overlapper: from version 10.4 an account may have
+// Overlaps implements connect.Accepter: from version 10.4 an account may have
 // several ways to sign in.
-func (Connector) Overlaps(ctx context.Context, target connect.Target, account connect.AccountRef) (bool, string, error) {
+func (Connector) Overlaps(ctx context.Context, target connect.Target, point connect.Point) (bool, string, error) {
 	conn, done, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
 	if failed != nil {
 		return false, "", failed
 	}
 	defer done()
-	a, failed := find(ctx, target, conn, account)
+	a, failed := find(ctx, target, conn, point.Account)
 	if failed != nil {
 		return false, "", failed
 	}

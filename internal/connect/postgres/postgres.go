@@ -21,15 +21,27 @@ import (
 )
 
 // Connector implements connect.Connector for PostgreSQL.
-type Connector struct{}
+type Connector struct{ connect.Cannot }
 
 func init() { connect.Register(Connector{}) }
 
-// Kind implements connect.Connector.
-func (Connector) Kind() estate.Kind { return estate.KindPostgreSQL }
+// Describe implements connect.Connector.
+func (Connector) Describe() connect.Description { return description }
 
-// DefaultPort implements connect.Connector.
-func (Connector) DefaultPort() int { return 5432 }
+// description says what systems of this kind have and can do.
+var description = connect.Description{
+	Kind: estate.KindPostgreSQL, Title: "PostgreSQL server", Port: 5432,
+	Proof: connect.ProofCertificate, SignIn: []string{connect.SignInPassword},
+	Options: []connect.Option{
+		{Name: "tls", Type: connect.OptionChoice, Choices: []string{"on", "off"}, Default: "on", Help: "off: without TLS; the password does not travel in clear, the rest does"},
+		{Name: "database", Type: connect.OptionText, Default: "postgres", Help: "database to connect to", Reading: true},
+	},
+	Scopes: []string{connect.ScopeAccounts, connect.ScopeSessions},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActRehearse},
+}
+
+// A missing or mistyped method does not compile.
+var _ connect.Connector = Connector{}
 
 // OptionDatabase is the database to sign in to; postgres when it is not given.
 const OptionDatabase = "database"
@@ -63,7 +75,7 @@ func open(ctx context.Context, target connect.Target, role string, password secr
 	config.LookupFunc = func(context.Context, string) ([]string, error) { return []string{"127.0.0.1"}, nil } // Dial resolves
 	var dialed *connect.Failure
 	config.DialFunc = func(ctx context.Context, _, _ string) (net.Conn, error) {
-		conn, failure := connect.Dial(ctx, target, Connector{}.DefaultPort(), watch)
+		conn, failure := connect.Dial(ctx, target, description.Port, watch)
 		if failure != nil {
 			dialed = failure
 			return nil, failure

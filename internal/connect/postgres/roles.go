@@ -176,8 +176,18 @@ func (Connector) Verify(ctx context.Context, target connect.Target, account conn
 	return connect.Verdict{}, failed
 }
 
-// Change implements connect.Changer.
-func (Connector) Change(ctx context.Context, target connect.Target, account connect.AccountRef, value secret.Value) error {
+// Accept implements connect.Accepter: a role has one password.
+func (Connector) Accept(ctx context.Context, target connect.Target, point connect.Point, values connect.Values, want connect.Accepted) error {
+	return connect.ReplacePassword(target, values, want, func(value secret.Value) error { return setPassword(ctx, target, point.Account, value) })
+}
+
+// Probe implements connect.Accepter.
+func (c Connector) Probe(ctx context.Context, target connect.Target, point connect.Point, values connect.Values) (connect.Probed, error) {
+	return connect.ProbePassword(ctx, c, target, point, values)
+}
+
+// setPassword gives a role a password, which is sent as its SCRAM verifier.
+func setPassword(ctx context.Context, target connect.Target, account connect.AccountRef, value secret.Value) error {
 	conn, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
 	if failed != nil {
 		failed.Unclear = false // nothing was begun

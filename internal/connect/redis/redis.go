@@ -24,7 +24,7 @@ import (
 )
 
 // Connector implements connect.Connector for Redis.
-type Connector struct{}
+type Connector struct{ connect.Cannot }
 
 func init() {
 	connect.Register(Connector{})
@@ -36,11 +36,22 @@ type silent struct{}
 
 func (silent) Printf(context.Context, string, ...any) {}
 
-// Kind implements connect.Connector.
-func (Connector) Kind() estate.Kind { return estate.KindRedis }
+// Describe implements connect.Connector.
+func (Connector) Describe() connect.Description { return description }
 
-// DefaultPort implements connect.Connector.
-func (Connector) DefaultPort() int { return 6379 }
+// description says what systems of this kind have and can do.
+var description = connect.Description{
+	Kind: estate.KindRedis, Title: "Redis server", Port: 6379,
+	Proof: connect.ProofCertificate, SignIn: []string{connect.SignInPassword},
+	Options: []connect.Option{
+		{Name: "tls", Type: connect.OptionChoice, Choices: []string{"on", "off"}, Default: "on", Help: "off: without TLS; passwords travel in clear then"},
+	},
+	Scopes: []string{connect.ScopeAccounts, connect.ScopeSessions},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActOverlap, connect.ActRehearse},
+}
+
+// A missing or mistyped method does not compile.
+var _ connect.Connector = Connector{}
 
 const callTime = 20 * time.Second
 
@@ -50,7 +61,7 @@ func open(ctx context.Context, target connect.Target, user string, password secr
 	}
 	var dialed *connect.Failure
 	options.Dialer = func(ctx context.Context, _, _ string) (net.Conn, error) {
-		raw, failure := connect.Dial(ctx, target, Connector{}.DefaultPort(), watch)
+		raw, failure := connect.Dial(ctx, target, description.Port, watch)
 		if failure != nil {
 			dialed = failure
 			return nil, failure
@@ -310,18 +321,21 @@ func present(ctx context.Context, target connect.Target, conn *redis.Conn, ref c
 	return nil
 }
 
-// Change implements connect.Changer.
-func (Connector) Change(ctx context.Context, target connect.Target, account connect.AccountRef, value secret.Value) error {
-	return set(ctx, target, account, value)
+// Accept implements connect.Accepter.
+func (Connector) Accept(ctx context.Context, target connect.Target, point connect.Point, values connect.Values, want connect.Accepted) error {
+	if want == connect.AcceptBoth {
+		return set(ctx, target, point.Account, values.Old, values.New)
+	}
+	return connect.ReplacePassword(target, values, want, func(value secret.Value) error { return set(ctx, target, point.Account, value) })
 }
 
-// Accept implements connect.Overlapper.
-func (Connector) Accept(ctx context.Context, target connect.Target, account connect.AccountRef, first, second secret.Value) error {
-	return set(ctx, target, account, first, second)
+// Probe implements connect.Accepter.
+func (c Connector) Probe(ctx context.Context, target connect.Target, point connect.Point, values connect.Values) (connect.Probed, error) {
+	return connect.ProbePassword(ctx, c, target, point, values)
 }
 
-// Overlaps implements connect.Overlapper: every user may have several.
-func (Connector) Overlaps(context.Context, connect.Target, connect.AccountRef) (bool, string, error) {
+// Overlaps implements connect.Accepter: every user may have several.
+func (Connector) Overlaps(context.Context, connect.Target, connect.Point) (bool, string, error) {
 	return true, "the server accepts several passwords at once", nil
 }
 

@@ -12,8 +12,8 @@ import (
 	"mossledger.example/moss/internal/core/secret"
 )
 
-// ReadEntries implements connect.Admitter.
-func (Connector) ReadEntries(ctx context.Context, target connect.Target, p string, wanted []string) ([]bool, error) {
+// readEntries tells which of the keys have an entry in a file.
+func readEntries(ctx context.Context, target connect.Target, p string, wanted ...string) ([]bool, error) {
 	s, failure := open(ctx, target, connect.NewStopwatch())
 	if failure != nil {
 		return nil, failure
@@ -34,41 +34,77 @@ func (Connector) ReadEntries(ctx context.Context, target connect.Target, p strin
 	return out, nil
 }
 
-// ChangeEntries implements connect.Admitter.
-func (Connector) ChangeEntries(ctx context.Context, target connect.Target, change connect.EntryChange) error {
+// entryChange is what a file of entries becomes: stays has an entry before and
+// after, admit gets a twin of each of them, remove has none afterwards.
+type entryChange struct {
+	path, stays, admit, remove string
+}
+
+// between is the change that has a file let in exactly what is wanted, from what
+// it lets in now.
+func between(path, old, next string, want connect.Accepted, hasOld, hasNew bool) entryChange {
+	switch change := (entryChange{path: path}); want {
+	case connect.AcceptOld:
+		change.stays, change.remove = old, next
+		return change
+	case connect.AcceptNew:
+		change.stays, change.remove = next, old
+		return change
+	default:
+		// The one that is there stays, the other gets its twins.
+		if change.stays, change.admit = old, next; hasNew && !hasOld {
+			change.stays, change.admit = next, old
+		}
+		return change
+	}
+}
+
+// acceptEntries changes a file of entries.
+func acceptEntries(ctx context.Context, target connect.Target, p string, values connect.Values, want connect.Accepted) error {
 	s, failure := open(ctx, target, connect.NewStopwatch())
 	if failure != nil {
 		failure.Unclear = false // nothing was begun
 		return failure
 	}
 	defer s.close()
-	f, failure := s.regular(ctx, connect.StageReplace, change.Path)
+	f, failure := s.regular(ctx, connect.StageReplace, p)
 	if failure != nil {
 		failure.Unclear = false
 		return failure
 	}
-	next, failure := s.entries(f, change)
+	old, next := values.Old.RevealString(), values.New.RevealString()
+	content, failure := s.entries(f, between(p, old, next, want, keys.Lets(f.content, old), keys.Lets(f.content, next)))
 	if failure != nil {
 		return failure
 	}
-	if digest(next) == digest(f.content) {
+	if digest(content) == digest(f.content) {
 		return nil
 	}
-	return asError(s.put(ctx, f, next, secret.Value{}, secret.Value{}))
+	return asError(s.put(ctx, f, content, secret.Value{}, secret.Value{}))
+}
+
+// probeEntries tells which of two keys have an entry.
+func probeEntries(ctx context.Context, target connect.Target, p string, values connect.Values) (connect.Probed, error) {
+	is, err := readEntries(ctx, target, p, values.Old.RevealString(), values.New.RevealString())
+	if err != nil {
+		return connect.Probed{}, err
+	}
+	answer := map[bool]connect.Answer{true: connect.AnswerYes, false: connect.AnswerNo}
+	return connect.Probed{Old: answer[is[0]], New: answer[is[1]]}, nil
 }
 
 // entries makes the content after a change.
-func (s *session) entries(f file, change connect.EntryChange) ([]byte, *connect.Failure) {
+func (s *session) entries(f file, change entryChange) ([]byte, *connect.Failure) {
 	if failure := s.linked(f); failure != nil {
 		return nil, failure
 	}
 	next := f.content
 	var err error
-	if change.Admit != "" {
-		next, err = keys.Admit(next, change.Stays, change.Admit)
+	if change.admit != "" {
+		next, err = keys.Admit(next, change.stays, change.admit)
 	}
-	if err == nil && change.Remove != "" {
-		next, err = keys.Dismiss(next, change.Remove, change.Stays)
+	if err == nil && change.remove != "" {
+		next, err = keys.Dismiss(next, change.remove, change.stays)
 	}
 	if err != nil {
 		return nil, s.target.Fail(connect.StageReplace, connect.CodeGone, f.path+": "+err.Error(), "somebody changed the file: run a survey of this host and rehearse again", err)
@@ -121,7 +157,7 @@ func from(ctx context.Context, target, through connect.Target) (raw net.Conn, en
 	}
 	port := target.Port
 	if port == 0 {
-		port = Connector{}.DefaultPort()
+		port = description.Port
 	}
 	address := target.Address
 	if address == "" {

@@ -198,8 +198,32 @@ func (Connector) Verify(ctx context.Context, target connect.Target, account conn
 
 var userPattern = regexp.MustCompile(`^[a-z_][a-z0-9_.\-]{0,31}$`)
 
-// Change implements connect.Changer for local accounts.
-func (Connector) Change(ctx context.Context, target connect.Target, account connect.AccountRef, value secret.Value) error {
+// Accept implements connect.Accepter: for local accounts, and for files of entries.
+func (Connector) Accept(ctx context.Context, target connect.Target, point connect.Point, values connect.Values, want connect.Accepted) error {
+	if point.Path != "" {
+		return acceptEntries(ctx, target, point.Path, values, want)
+	}
+	return connect.ReplacePassword(target, values, want, func(value secret.Value) error { return setPassword(ctx, target, point.Account, value) })
+}
+
+// Overlaps implements connect.Accepter: a file of entries lets several keys in.
+func (c Connector) Overlaps(ctx context.Context, target connect.Target, point connect.Point) (bool, string, error) {
+	if point.Path != "" {
+		return true, "every entry lets one key in", nil
+	}
+	return c.Cannot.Overlaps(ctx, target, point)
+}
+
+// Probe implements connect.Accepter.
+func (c Connector) Probe(ctx context.Context, target connect.Target, point connect.Point, values connect.Values) (connect.Probed, error) {
+	if point.Path != "" {
+		return probeEntries(ctx, target, point.Path, values)
+	}
+	return connect.ProbePassword(ctx, c, target, point, values)
+}
+
+// setPassword gives a local account a password.
+func setPassword(ctx context.Context, target connect.Target, account connect.AccountRef, value secret.Value) error {
 	s, failure := open(ctx, target, connect.NewStopwatch())
 	if failure != nil {
 		failure.Unclear = false

@@ -26,15 +26,29 @@ import (
 )
 
 // Connector implements connect.Connector for unix hosts.
-type Connector struct{}
+type Connector struct{ connect.Cannot }
 
 func init() { connect.Register(Connector{}) }
 
-// Kind implements connect.Connector.
-func (Connector) Kind() estate.Kind { return estate.KindUnixHost }
+// Describe implements connect.Connector.
+func (Connector) Describe() connect.Description { return description }
 
-// DefaultPort implements connect.Connector.
-func (Connector) DefaultPort() int { return 22 }
+// description says what systems of this kind have and can do.
+var description = connect.Description{
+	Kind: estate.KindUnixHost, Title: "unix host", Port: 22,
+	Proof: connect.ProofHostKey, SignIn: []string{connect.SignInPassword, connect.SignInPrivateKey},
+	Options: []connect.Option{
+		{Name: OptionPaths, Type: connect.OptionPaths, Help: "further files to read, separated by ;", Reading: true, Shared: OptionMaybe},
+		{Name: OptionSetPW, Type: connect.OptionText, Default: "chpasswd", Help: "command that reads user:password lines and sets local passwords"},
+		{Name: OptionSearch, Type: connect.OptionPaths, Choices: []string{"off"}, Default: "the usual folders of programs and their settings", Help: "folders to search for copies, separated by ;, or off", Reading: true, Adds: true},
+		{Name: OptionExclude, Type: connect.OptionPaths, Help: "folders that are not searched, separated by ;", Reading: true, Adds: true},
+	},
+	Scopes: []string{connect.ScopeAccounts, connect.ScopeUnits, connect.ScopeCron, connect.ScopeFiles, connect.ScopeSockets, connect.ScopeProcesses},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActEntries, connect.ActHold, connect.ActRestart, connect.ActCommand, connect.ActRehearse, connect.ActDiagnose},
+}
+
+// A missing or mistyped method does not compile.
+var _ connect.Connector = Connector{}
 
 // Options of a unix host.
 const (
@@ -69,7 +83,7 @@ func (s *session) close() {
 
 // handshake connects, checks the host key and signs in with the given methods.
 func handshake(ctx context.Context, target connect.Target, user string, methods []ssh.AuthMethod, watch *connect.Stopwatch) (*ssh.Client, func() bool, connect.Facts, *connect.Failure) {
-	raw, failure := connect.Dial(ctx, target, Connector{}.DefaultPort(), watch)
+	raw, failure := connect.Dial(ctx, target, description.Port, watch)
 	if failure != nil {
 		return nil, nil, connect.Facts{}, failure
 	}

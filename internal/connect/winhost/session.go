@@ -34,15 +34,29 @@ import (
 )
 
 // Connector implements connect.Connector for windows hosts.
-type Connector struct{}
+type Connector struct{ connect.Cannot }
 
 func init() { connect.Register(Connector{}) }
 
-// Kind implements connect.Connector.
-func (Connector) Kind() estate.Kind { return estate.KindWindowsHost }
+// Describe implements connect.Connector.
+func (Connector) Describe() connect.Description { return description }
 
-// DefaultPort implements connect.Connector: WS-Management over HTTPS.
-func (Connector) DefaultPort() int { return 5986 }
+// description says what systems of this kind have and can do.
+var description = connect.Description{
+	Kind: estate.KindWindowsHost, Title: "windows host", Port: 5986,
+	Proof: connect.ProofCertificate, SignIn: []string{connect.SignInPassword},
+	Options: []connect.Option{
+		{Name: OptionSignIn, Type: connect.OptionChoice, Choices: []string{"kerberos", "ntlm", "basic"}, Default: "ntlm, or kerberos when a key distribution center is given", Help: "how to sign in"},
+		{Name: OptionRealm, Type: connect.OptionText, Default: "that of the steward's account", Help: "Kerberos realm"},
+		{Name: OptionCenter, Type: connect.OptionText, Help: "key distribution centers, HOST:PORT, separated by ;"},
+		{Name: OptionService, Type: connect.OptionText, Default: "HTTP/ and the address", Help: "service principal name of the host"},
+	},
+	Scopes: []string{connect.ScopeServices, connect.ScopeTasks, connect.ScopePools, connect.ScopeAccounts},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActLogOns, connect.ActRestart, connect.ActRehearse, connect.ActDiagnose},
+}
+
+// A missing or mistyped method does not compile.
+var _ connect.Connector = Connector{}
 
 // Options of a system of this kind.
 const (
@@ -79,13 +93,13 @@ func open(ctx context.Context, target connect.Target, watch *connect.Stopwatch) 
 		watch.Fail(failure)
 		return nil, failure
 	}
-	conn, config, facts, failure := connect.Secure(ctx, target, Connector{}.DefaultPort(), watch, secureNext)
+	conn, config, facts, failure := connect.Secure(ctx, target, description.Port, watch, secureNext)
 	if failure != nil {
 		return nil, failure
 	}
 	s := &session{target: target, facts: facts}
 	ready := &readyConn{conn: conn, again: func(ctx context.Context) (net.Conn, error) {
-		raw, failure := connect.Dial(ctx, target, Connector{}.DefaultPort(), connect.NewStopwatch())
+		raw, failure := connect.Dial(ctx, target, description.Port, connect.NewStopwatch())
 		if failure != nil {
 			return nil, failure
 		}
@@ -93,7 +107,7 @@ func open(ctx context.Context, target connect.Target, watch *connect.Stopwatch) 
 	}}
 	port := target.Port
 	if port == 0 {
-		port = Connector{}.DefaultPort()
+		port = description.Port
 	}
 	var err error
 	s.Client, err = wsman.New(wsman.Config{

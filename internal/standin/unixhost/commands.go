@@ -53,11 +53,16 @@ func (p *process) fail(exit int, format string, args ...any) int {
 	return exit
 }
 
+func (p *process) echo(args []string) int {
+	fmt.Fprintln(&p.out, strings.Join(args, " "))
+	return 0
+}
+
 func (p *process) run(argv []string) int {
 	commands := map[string]func([]string) int{
 		"sudo": p.sudo, "id": p.id, "cat": p.cat, "getent": p.getent, "passwd": p.passwd, "chage": p.chage, "systemctl": p.systemctl,
 		"ls": p.ls, "crontab": p.crontab, "stat": p.stat, "readlink": p.readlink, "realpath": p.readlink, "rm": p.rm, "cp": p.cp, "dd": p.dd, "mv": p.mv,
-		"sync": func([]string) int { return 0 }, "chpasswd": p.chpasswd, "journalctl": p.journalctl, "sh": p.shell, "find": p.find, "xargs": p.xargs, "tar": p.tar, "ss": p.ss, "true": func([]string) int { return 0 },
+		"sync": func([]string) int { return 0 }, "chpasswd": p.chpasswd, "journalctl": p.journalctl, "sh": p.shell, "find": p.find, "xargs": p.xargs, "tar": p.tar, "ss": p.ss, "true": func([]string) int { return 0 }, "false": func([]string) int { return 1 }, "echo": p.echo,
 	}
 	for len(argv) > 2 && (path.Base(argv[0]) == "env" || path.Base(argv[0]) == "nice" && argv[1] == "-n") {
 		if path.Base(argv[0]) == "nice" {
