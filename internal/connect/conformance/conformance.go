@@ -22,6 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/remote"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/secret"
@@ -62,8 +63,21 @@ type Fixture struct {
 
 const newValue = "Conformance-Passw0rd.7x"
 
-// Run runs the suite.
+// Run runs the suite, and then once more over a wire (package remote).
 func Run(t *testing.T, f Fixture) {
+	f.run(t)
+	t.Run("over a wire", func(t *testing.T) {
+		keys, err := remote.NewKeyPair()
+		require.NoError(t, err)
+		near := f.Connector
+		server := remote.NewServer(keys, func(estate.Kind) (connect.Connector, bool) { return near, true })
+		f.Connector, err = remote.NewClient(t.Context(), server, f.Target.Kind, server.Public())
+		require.NoError(t, err)
+		f.run(t)
+	})
+}
+
+func (f Fixture) run(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
 	defer cancel()
 	s := &suite{Fixture: f, ctx: ctx}
