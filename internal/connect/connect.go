@@ -437,6 +437,7 @@ func Register(c Connector) {
 		panic("connect: two connectors for " + string(kind))
 	}
 	registry[kind] = c
+	estate.Declare(kind, c.Describe().Class)
 }
 
 // For returns the connector of a kind.

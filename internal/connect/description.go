@@ -70,14 +70,15 @@ type Option struct {
 // Description is a kind of system, as data: what the command line, the API, the
 // forms of the console, the documents and the checks of input are made of.
 type Description struct {
-	Kind    estate.Kind `json:"kind"`
-	Title   string      `json:"title" doc:"As people say it"`
-	Port    int         `json:"port" doc:"Used where a system names none"`
-	Proof   string      `json:"proof" enum:"certificate,host-key" doc:"How the other end is known"`
-	SignIn  []string    `json:"sign_in" nullable:"false" enum:"password,private-key" doc:"What a steward may sign in with"`
-	Options []Option    `json:"options" nullable:"false"`
-	Scopes  []string    `json:"scopes" nullable:"false" doc:"What a visit reads"`
-	Acts    []Act       `json:"acts" nullable:"false" doc:"What systems of this kind can do"`
+	Kind    estate.Kind  `json:"kind"`
+	Class   estate.Class `json:"class" enum:"directory,host,data-store,other"`
+	Title   string       `json:"title" doc:"As people say it"`
+	Port    int          `json:"port" doc:"Used where a system names none"`
+	Proof   string       `json:"proof" enum:"certificate,host-key" doc:"How the other end is known"`
+	SignIn  []string     `json:"sign_in" nullable:"false" enum:"password,private-key" doc:"What a steward may sign in with"`
+	Options []Option     `json:"options" nullable:"false"`
+	Scopes  []string     `json:"scopes" nullable:"false" doc:"What a visit reads"`
+	Acts    []Act        `json:"acts" nullable:"false" doc:"What systems of this kind can do"`
 }
 
 // Can reports whether systems of the kind can do something.

@@ -1878,6 +1878,8 @@ export interface components {
         Description: {
             /** @description What systems of this kind can do */
             acts: string[];
+            /** @enum {string} */
+            class: "directory" | "host" | "data-store" | "other";
             kind: string;
             options: components["schemas"]["Option"][];
             /**

@@ -41,6 +41,7 @@ func (s *suite) description(t *testing.T) {
 	d := s.Connector.Describe()
 	assert.Equal(t, s.Target.Kind, d.Kind)
 	assert.NotEmpty(t, d.Title)
+	assert.NotEmpty(t, d.Class)
 	assert.Positive(t, d.Port)
 	assert.NotEmpty(t, d.Acts)
 	assert.Equal(t, d.Can(connect.ActVisit), len(d.Scopes) > 0, "what is visited has scopes")

@@ -35,7 +35,7 @@ func (Connector) Describe() connect.Description { return description }
 
 // description says what systems of this kind have and can do.
 var description = connect.Description{
-	Kind: estate.KindDirectory, Title: "directory", Port: 636,
+	Kind: estate.KindDirectory, Class: estate.ClassDirectory, Title: "directory", Port: 636,
 	Proof: connect.ProofCertificate, SignIn: []string{connect.SignInPassword},
 	Options: []connect.Option{
 		{Name: OptionBase, Type: connect.OptionName, Default: "all naming contexts", Help: "subtree that is read", Reading: true},

@@ -45,7 +45,7 @@ func (Connector) Describe() connect.Description { return description }
 
 // description says what systems of this kind have and can do.
 var description = connect.Description{
-	Kind: estate.KindMariaDB, Title: "MariaDB server", Port: 3306,
+	Kind: estate.KindMariaDB, Class: estate.ClassDataStore, Title: "MariaDB server", Port: 3306,
 	Proof: connect.ProofCertificate, SignIn: []string{connect.SignInPassword},
 	Options: []connect.Option{
 		{Name: "tls", Type: connect.OptionChoice, Choices: []string{"on", "off"}, Default: "on", Help: "off: without TLS; the password does not travel in clear, the rest does"},

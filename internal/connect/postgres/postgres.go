@@ -30,7 +30,7 @@ func (Connector) Describe() connect.Description { return description }
 
 // description says what systems of this kind have and can do.
 var description = connect.Description{
-	Kind: estate.KindPostgreSQL, Title: "PostgreSQL server", Port: 5432,
+	Kind: estate.KindPostgreSQL, Class: estate.ClassDataStore, Title: "PostgreSQL server", Port: 5432,
 	Proof: connect.ProofCertificate, SignIn: []string{connect.SignInPassword},
 	Options: []connect.Option{
 		{Name: "tls", Type: connect.OptionChoice, Choices: []string{"on", "off"}, Default: "on", Help: "off: without TLS; the password does not travel in clear, the rest does"},

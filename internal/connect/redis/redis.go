@@ -41,7 +41,7 @@ func (Connector) Describe() connect.Description { return description }
 
 // description says what systems of this kind have and can do.
 var description = connect.Description{
-	Kind: estate.KindRedis, Title: "Redis server", Port: 6379,
+	Kind: estate.KindRedis, Class: estate.ClassDataStore, Title: "Redis server", Port: 6379,
 	Proof: connect.ProofCertificate, SignIn: []string{connect.SignInPassword},
 	Options: []connect.Option{
 		{Name: "tls", Type: connect.OptionChoice, Choices: []string{"on", "off"}, Default: "on", Help: "off: without TLS; passwords travel in clear then"},

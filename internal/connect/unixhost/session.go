@@ -35,7 +35,7 @@ func (Connector) Describe() connect.Description { return description }
 
 // description says what systems of this kind have and can do.
 var description = connect.Description{
-	Kind: estate.KindUnixHost, Title: "unix host", Port: 22,
+	Kind: estate.KindUnixHost, Class: estate.ClassHost, Title: "unix host", Port: 22,
 	Proof: connect.ProofHostKey, SignIn: []string{connect.SignInPassword, connect.SignInPrivateKey},
 	Options: []connect.Option{
 		{Name: OptionPaths, Type: connect.OptionPaths, Help: "further files to read, separated by ;", Reading: true, Shared: OptionMaybe},

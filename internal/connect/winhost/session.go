@@ -43,7 +43,7 @@ func (Connector) Describe() connect.Description { return description }
 
 // description says what systems of this kind have and can do.
 var description = connect.Description{
-	Kind: estate.KindWindowsHost, Title: "windows host", Port: 5986,
+	Kind: estate.KindWindowsHost, Class: estate.ClassHost, Title: "windows host", Port: 5986,
 	Proof: connect.ProofCertificate, SignIn: []string{connect.SignInPassword},
 	Options: []connect.Option{
 		{Name: OptionSignIn, Type: connect.OptionChoice, Choices: []string{"kerberos", "ntlm", "basic"}, Default: "ntlm, or kerberos when a key distribution center is given", Help: "how to sign in"},

@@ -10,14 +10,17 @@
 package estate
 
 import (
+	"maps"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 )
 
 // Kind says what sort of system it is.
 type Kind string
 
-// Kinds of system known so far. A connector registers itself for one.
+// Kinds that rules know by name. Others are named by their connectors.
 const (
 	KindDirectory   Kind = "directory"
 	KindUnixHost    Kind = "unix-host"
@@ -27,20 +30,57 @@ const (
 	KindRedis       Kind = "redis"
 )
 
-// Kinds lists them.
+// Class is what systems of a kind have in common with those of others.
+type Class string
+
+// Classes.
+const (
+	ClassDirectory Class = "directory"  // its accounts are used elsewhere
+	ClassHost      Class = "host"       // it has local accounts and runs programs
+	ClassDataStore Class = "data-store" // it keeps data behind accounts of its own
+	ClassOther     Class = "other"
+)
+
+var (
+	classLock sync.RWMutex
+	classes   = map[Kind]Class{
+		KindDirectory: ClassDirectory, KindUnixHost: ClassHost, KindWindowsHost: ClassHost,
+		KindPostgreSQL: ClassDataStore, KindMariaDB: ClassDataStore, KindRedis: ClassDataStore,
+	}
+)
+
+// Declare makes a kind known with its class. Connectors do it when they are
+// registered, so that a new kind needs no change here.
+func Declare(kind Kind, class Class) {
+	classLock.Lock()
+	defer classLock.Unlock()
+	classes[kind] = class
+}
+
+// Kinds lists all that are known, in order.
 func Kinds() []Kind {
-	return []Kind{KindUnixHost, KindWindowsHost, KindDirectory, KindPostgreSQL, KindMariaDB, KindRedis}
+	classLock.RLock()
+	defer classLock.RUnlock()
+	return slices.Sorted(maps.Keys(classes))
+}
+
+// Class of a kind; ClassOther for one that is not known.
+func (k Kind) Class() Class {
+	classLock.RLock()
+	defer classLock.RUnlock()
+	if c, known := classes[k]; known {
+		return c
+	}
+	return ClassOther
 }
 
 // IsHost reports whether systems of this kind have local accounts and run
 // programs.
-func (k Kind) IsHost() bool { return k == KindUnixHost || k == KindWindowsHost }
+func (k Kind) IsHost() bool { return k.Class() == ClassHost }
 
 // IsDataStore reports whether systems of this kind keep data behind accounts of
 // their own.
-func (k Kind) IsDataStore() bool {
-	return k == KindPostgreSQL || k == KindMariaDB || k == KindRedis
-}
+func (k Kind) IsDataStore() bool { return k.Class() == ClassDataStore }
 
 // System is anything that can be reached.
 type System struct {
