@@ -144,7 +144,12 @@ func rehearse(cmd *cobra.Command, c *client, format, subject string, in map[stri
 			if notes, _ := plan["notes"].([]any); len(notes) > 0 {
 				fmt.Fprintln(out, "\nWorth knowing:")
 				for _, n := range notes {
-					fmt.Fprintf(out, "  - %s\n", safe(show(n)))
+					n, _ := n.(map[string]any)
+					words := show(n["text"])
+					if kind := show(n["kind"]); kind != "info" && kind != "left-alone" {
+						words = strings.ReplaceAll(kind, "-", " ") + ": " + words
+					}
+					fmt.Fprintf(out, "  - %s\n", safe(words))
 				}
 			}
 		}

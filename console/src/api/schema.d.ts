@@ -2190,6 +2190,11 @@ export interface components {
             state?: string;
             system: string;
         };
+        Note: {
+            /** @enum {string} */
+            kind: "info" | "overlap" | "latent" | "irreplaceable" | "doubtful" | "left" | "by-hand" | "exposed" | "unexplained" | "out-of-reach" | "ambiguous" | "left-alone";
+            text: string;
+        };
         NoteCredentialInputBody: {
             /**
              * Format: int64
@@ -2509,7 +2514,7 @@ export interface components {
             credential_id: string;
             credential_kind: string;
             kind?: string;
-            notes: string[] | null;
+            notes: components["schemas"]["Note"][] | null;
             /** Format: int64 */
             patience?: number;
             policy: string;

@@ -88,7 +88,7 @@ const rows = computed(() => {
       <p>The rehearsal <StateTag :state="rehearsal.rehearsal.verdict" />. Expected interruption: {{ rehearsal.interruption }}.</p>
       <div class="two">
         <div><h2>What will happen</h2><ol class="list"><li v-for="s in rehearsal.steps" :key="s">{{ s }}</li></ol>
-          <template v-if="rehearsal.rehearsal.plan.notes?.length"><h2>Worth knowing</h2><ul class="list"><li v-for="n in rehearsal.rehearsal.plan.notes" :key="n">{{ n }}</li></ul></template></div>
+          <template v-if="rehearsal.rehearsal.plan.notes?.length"><h2>Worth knowing</h2><ul class="list"><li v-for="n in rehearsal.rehearsal.plan.notes" :key="n.text"><b v-if="n.kind !== 'info' && n.kind !== 'left-alone'">{{ n.kind.replaceAll('-', ' ') }}: </b>{{ n.text }}</li></ul></template></div>
         <div><h2>What was checked</h2>
           <table class="dense"><thead><tr><th scope="col">Result</th><th scope="col">System</th><th scope="col">Check</th></tr></thead>
             <tbody><tr v-for="(c, i) in rows" :key="i"><td><StateTag :state="c.result" /></td><td>{{ c.system }}</td><td>{{ c.what }}<div v-if="c.words" class="soft">{{ c.words }}</div><div v-if="c.next" class="soft">{{ c.next }}</div></td></tr></tbody></table></div>

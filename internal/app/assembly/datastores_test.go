@@ -1,6 +1,7 @@
 package assembly_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -160,7 +161,7 @@ func TestDeclaredUse(t *testing.T) {
 	assert.True(t, found)
 	rehearsed, err := f.Rotations.Rehearse(ctx, "ines", cred(f, tides), undo)
 	require.NoError(t, err)
-	assert.Contains(t, strings.Join(rehearsed.Plan.Notes, "\n"), "ines says so: seen there")
+	assert.Contains(t, fmt.Sprint(rehearsed.Plan.Notes), "ines says so: seen there")
 	require.NoError(t, f.Picture.Withdraw(ctx, "ines", id))
 	assert.Error(t, f.Picture.Withdraw(ctx, "ines", id), "only once")
 	left, err := f.Store.Declarations(ctx, tides.ID)

@@ -2,6 +2,7 @@ package assembly_test
 
 import (
 	"encoding/pem"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -94,7 +95,7 @@ func TestKeyPairRotation(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, page.Items, 2, "a new key is no new pair")
 
-	noted := strings.Join(r.Plan.Notes, "\n")
+	noted := fmt.Sprint(r.Plan.Notes)
 	assert.Contains(t, noted, "exposed: others than its owner may read "+heldKey)
 	// Another type, asked of the rehearsal and of the rotation alike.
 	wish := rotate.Request{Policy: rotation.PolicyUndo, Type: "ecdsa-sha2-nistp256"}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"sort"
 	"strconv"
 	"strings"
 
@@ -28,7 +27,7 @@ type planner struct {
 	account    store.Account
 	wish       Request
 	input      rotation.Input
-	notes      []string
+	notes      []rotation.Note
 	files      map[string]*rotation.File // by system and path
 	logOns     map[string]bool           // by system, kind and place
 	systems    map[int64]bool
@@ -122,16 +121,16 @@ func (p *planner) points(ctx context.Context) ([]store.Dependent, error) {
 func (p *planner) holders(list []store.Dependent) {
 	for _, d := range list {
 		if d.Key.Encrypted {
-			p.note("out of reach: %s on %s: %v", d.Path, d.System, keys.ErrPassphrase)
+			p.note(rotation.NoteOutOfReach, "%s on %s: %v", d.Path, d.System, keys.ErrPassphrase)
 			continue
 		}
 		if mode, err := strconv.ParseUint(d.Key.Mode, 8, 32); err == nil && mode&0o077 != 0 {
-			p.note("exposed: others than its owner may read %s on %s (mode %s), and the new key in it", d.Path, d.System, d.Key.Mode)
+			p.note(rotation.NoteExposed, "others than its owner may read %s on %s (mode %s), and the new key in it", d.Path, d.System, d.Key.Mode)
 		}
 		p.place(d, picture.PrivateAt(d), "")
 	}
 	if len(p.files) == 0 {
-		p.note("out of reach: no file that was read holds the private half of %s", p.credential.Fingerprint)
+		p.note(rotation.NoteOutOfReach, "no file that was read holds the private half of %s", p.credential.Fingerprint)
 	}
 }
 
@@ -147,7 +146,7 @@ func (p *planner) build(ctx context.Context) (rotation.Plan, error) {
 	}
 	p.unexplained()
 	plan := rotation.Build(p.input)
-	sort.Strings(p.notes)
+	slices.SortFunc(p.notes, func(a, b rotation.Note) int { return strings.Compare(a.String(), b.String()) })
 	plan.Notes = append(plan.Notes, p.notes...)
 	return plan, nil
 }
@@ -166,15 +165,15 @@ func (p *planner) overlap(ctx context.Context) {
 	can, why, err := connector.Overlaps(ctx, target, connect.Point{Account: inventory.RefOf(p.account)})
 	switch {
 	case err != nil:
-		p.note("whether %s accepts two values at once could not be asked: %v", v.Name, err)
+		p.note(rotation.NoteInfo, "whether %s accepts two values at once could not be asked: %v", v.Name, err)
 	case !can:
-		p.note("%s does not accept two values of it at once: %s", v.Name, why)
+		p.note(rotation.NoteInfo, "%s does not accept two values of it at once: %s", v.Name, why)
 	}
 	p.input.Points[0].Overlap = can && err == nil
 }
 
-func (p *planner) note(format string, args ...any) {
-	p.notes = append(p.notes, fmt.Sprintf(format, args...))
+func (p *planner) note(kind rotation.NoteKind, format string, args ...any) {
+	p.notes = append(p.notes, rotation.Note{Kind: kind, Text: fmt.Sprintf(format, args...)})
 }
 
 // tied gathers everything that is tied to the account.
@@ -193,35 +192,35 @@ func (p *planner) tied(ctx context.Context) (err error) {
 		decision := p.decisions[d.SystemID][d.Place]
 		switch {
 		case d.Copy != nil && strength == string(estate.StrengthMatches) && decision.Decision == store.CopyLeave && d.Kind != estate.DependentProcess:
-			p.note("left: %s on %s holds the value and stays as it is: %s decided so (%s)", d.Place, d.System, decision.By, decision.Reason)
+			p.note(rotation.NoteLeft, "%s on %s holds the value and stays as it is: %s decided so (%s)", d.Place, d.System, decision.By, decision.Reason)
 		case d.Copy != nil && strength == string(estate.StrengthMatches) && d.Copy.Fixed != "" && d.Kind != estate.DependentProcess:
-			p.note("irreplaceable: %s line %d on %s: %s", d.Path, d.Copy.Line, d.System, d.Copy.Fixed)
+			p.note(rotation.NoteIrreplaceable, "%s line %d on %s: %s", d.Path, d.Copy.Line, d.System, d.Copy.Fixed)
 		case d.Copy != nil && strength == string(estate.StrengthDoubtful) && decision.Decision == store.CopyReplace:
 			p.file(d, "")
 		case d.Copy != nil && strength == string(estate.StrengthDoubtful) && decision.Decision == store.CopyLeave:
-			p.note("%s on %s is no copy: %s decided so (%s)", d.Place, d.System, decision.By, decision.Reason)
+			p.note(rotation.NoteInfo, "%s on %s is no copy: %s decided so (%s)", d.Place, d.System, decision.By, decision.Reason)
 		case d.Copy != nil && strength == string(estate.StrengthDoubtful):
-			p.note("doubtful: %s on %s: %s", d.Place, d.System, picture.DetailFor(d, p.account.ID))
+			p.note(rotation.NoteDoubtful, "%s on %s: %s", d.Place, d.System, picture.DetailFor(d, p.account.ID))
 		case d.Kind == estate.DependentProcess:
 			p.process(d, strength)
 		case d.Copy != nil && strength == string(estate.StrengthMatches):
 			p.file(d, "")
 		case d.Copy != nil && strength == string(estate.StrengthAmbiguous):
-			p.notes = append(p.notes, ambiguousNote(d))
+			p.note(rotation.NoteAmbiguous, "%s on %s holds the current value, but does not say whose it is", d.Place, d.System)
 		case d.Copy != nil && strength == string(estate.StrengthReused):
-			p.note("%s on %s holds the same value beside another account: it is left alone", d.Place, d.System)
+			p.note(rotation.NoteInfo, "%s on %s holds the same value beside another account: it is left alone", d.Place, d.System)
 		case d.Copy != nil && strength == string(estate.StrengthMentions):
 			mentions++
 		case strength == string(estate.StrengthSignsIn):
 			// What nothing explains is told by the rehearsal.
 		case d.Kind == estate.DependentKeytab:
-			p.note("%s on %s is left alone: the key tab holds a key made of the old password; make it anew afterwards", d.Place, d.System)
+			p.note(rotation.NoteAlone, "%s on %s is left alone: the key tab holds a key made of the old password; make it anew afterwards", d.Place, d.System)
 		case d.Key != nil:
-			p.note("%s on %s is a key, which a new password does not change: %s", d.Place, d.System, picture.DetailFor(d, p.account.ID))
+			p.note(rotation.NoteInfo, "%s on %s is a key, which a new password does not change: %s", d.Place, d.System, picture.DetailFor(d, p.account.ID))
 		case strength == string(estate.StrengthSaid):
-			p.note("%s on %s: %s; see to it yourself", d.Place, d.System, picture.DetailFor(d, p.account.ID))
+			p.note(rotation.NoteInfo, "%s on %s: %s; see to it yourself", d.Place, d.System, picture.DetailFor(d, p.account.ID))
 		case d.Copy != nil:
-			p.note("%s on %s is left alone: %s", d.Place, d.System, picture.DetailFor(d, p.account.ID))
+			p.note(rotation.NoteAlone, "%s on %s is left alone: %s", d.Place, d.System, picture.DetailFor(d, p.account.ID))
 		case d.Kind.LogsOn() && strength == string(estate.StrengthRunsAs):
 			if d.Stores {
 				spelled, err := p.respelled(ctx, d)
@@ -230,13 +229,13 @@ func (p *planner) tied(ctx context.Context) (err error) {
 				}
 				p.logOn(d, spelled, "", false)
 			} else {
-				p.note("the %s %s on %s runs as the account without a stored password: nothing to change there", d.Kind, d.Place, d.System)
+				p.note(rotation.NoteInfo, "the %s %s on %s runs as the account without a stored password: nothing to change there", d.Kind, d.Place, d.System)
 			}
 		case d.Kind == estate.DependentUnit && strength == string(estate.StrengthRunsAs):
 			runsAs = append(runsAs, d)
 			for _, t := range d.Ties {
 				if t.AccountID == p.account.ID && t.Strength == string(estate.StrengthUnreadable) {
-					p.note("%s on %s: %s", d.Name, d.System, t.Detail)
+					p.note(rotation.NoteInfo, "%s on %s: %s", d.Name, d.System, t.Detail)
 				}
 			}
 		case d.Kind == estate.DependentCron:
@@ -244,7 +243,7 @@ func (p *planner) tied(ctx context.Context) (err error) {
 		}
 	}
 	if mentions > 0 {
-		p.note("%d files only mention the account: they are left alone", mentions)
+		p.note(rotation.NoteInfo, "%d files only mention the account: they are left alone", mentions)
 	}
 	for _, d := range runsAs {
 		reads := false
@@ -252,7 +251,7 @@ func (p *planner) tied(ctx context.Context) (err error) {
 			reads = reads || p.files[d.System+"\x00"+path] != nil
 		}
 		if !reads {
-			p.note("%s on %s runs as the account without its password: nothing to change there", d.Place, d.System)
+			p.note(rotation.NoteInfo, "%s on %s runs as the account without its password: nothing to change there", d.Place, d.System)
 		}
 	}
 	return nil

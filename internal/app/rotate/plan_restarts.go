@@ -20,7 +20,7 @@ func (p *planner) process(d store.Dependent, strength string) {
 	case len(d.Requires) > 0:
 		p.runsWith[d.System+"\x00"+d.Requires[0]] = d.Copy.Format + " " + d.Copy.Key
 	default:
-		p.note("by hand: %s on %s, %s, has the value in its %s: it keeps the old one until somebody starts it anew", d.Path, d.System, d.Description, d.Copy.Format)
+		p.note(rotation.NoteByHand, "%s on %s, %s, has the value in its %s: it keeps the old one until somebody starts it anew", d.Path, d.System, d.Description, d.Copy.Format)
 	}
 }
 
@@ -30,7 +30,7 @@ func (p *planner) unexplained() {
 	for key, where := range p.runsWith {
 		system, unit, _ := strings.Cut(key, "\x00")
 		if !p.restarted[key] {
-			p.note("unexplained: %s on %s runs with the value (%s), and no file that it is known to read holds it: it starts with whatever it gets from there", unit, system, where)
+			p.note(rotation.NoteUnexplained, "%s on %s runs with the value (%s), and no file that it is known to read holds it: it starts with whatever it gets from there", unit, system, where)
 		}
 	}
 }
@@ -93,15 +93,15 @@ func (p *planner) units(ctx context.Context, system int64) error {
 			}
 			slices.Sort(reads)
 			if len(reads) > 0 && runsWith {
-				p.note("%s on %s runs with the value, and nothing names the copies there: it is restarted after them", d.Place, d.System)
+				p.note(rotation.NoteInfo, "%s on %s runs with the value, and nothing names the copies there: it is restarted after them", d.Place, d.System)
 			} else if len(reads) > 0 {
-				p.note("%s on %s was seen signed in as the account, and nothing names the copies there: it is restarted after them", d.Place, d.System)
+				p.note(rotation.NoteInfo, "%s on %s was seen signed in as the account, and nothing names the copies there: it is restarted after them", d.Place, d.System)
 			}
 		}
 		p.restarted[d.System+"\x00"+d.Place] = d.Kind == estate.DependentUnit && len(reads) > 0
 		if d.Kind == estate.DependentProcess {
 			if len(reads) > 0 {
-				p.note("by hand: %s on %s, %s, reads a copy there: it keeps the old value until somebody starts it anew", d.Path, d.System, d.Description)
+				p.note(rotation.NoteByHand, "%s on %s, %s, reads a copy there: it keeps the old value until somebody starts it anew", d.Path, d.System, d.Description)
 			}
 			continue
 		}
@@ -114,9 +114,9 @@ func (p *planner) units(ctx context.Context, system int64) error {
 		case d.Kind.Runs() && (changed || (u.Running || u.Start) && len(d.Requires) > 0):
 			p.input.Units = append(p.input.Units, u)
 		case d.Kind == estate.DependentTask && changed:
-			p.note("the task %s on %s uses what is stored at each run: nothing to restart", d.Place, d.System)
+			p.note(rotation.NoteInfo, "the task %s on %s uses what is stored at each run: nothing to restart", d.Place, d.System)
 		case len(reads) > 0:
-			p.note("%s on %s reads the copy at each run: nothing to restart", d.Place, d.System)
+			p.note(rotation.NoteInfo, "%s on %s reads the copy at each run: nothing to restart", d.Place, d.System)
 		}
 	}
 	return nil

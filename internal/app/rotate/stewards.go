@@ -19,7 +19,7 @@ func (p *planner) ownLogOns(ctx context.Context) error {
 	systems, err := p.rotations.custody.LinkStewards(ctx, app.ByService, p.account, &own.Current)
 	for _, v := range systems {
 		p.input.Stewards = append(p.input.Stewards, rotation.Steward{SystemID: strconv.FormatInt(v.ID, 10), System: v.Name, Name: v.Steward})
-		p.note("%s is reached with this account (steward %s): we sign in there with the value in force, and prove it", v.Name, v.Steward)
+		p.note(rotation.NoteInfo, "%s is reached with this account (steward %s): we sign in there with the value in force, and prove it", v.Name, v.Steward)
 	}
 	return err
 }

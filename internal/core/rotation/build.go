@@ -30,7 +30,7 @@ func keyOf(kind estate.DependentKind, place string) string {
 func Build(in Input) Plan {
 	b := &builder{in: in, plan: Plan{
 		Kind: in.Kind, CredentialID: in.CredentialID, Credential: in.Credential, Of: in.Of, Type: in.Type,
-		Authority: in.Authority, Policy: in.Policy, When: in.When, Patience: cmp.Or(in.Patience, DefaultPatience), Notes: []string{},
+		Authority: in.Authority, Policy: in.Policy, When: in.When, Patience: cmp.Or(in.Patience, DefaultPatience), Notes: []Note{},
 	}, restarts: map[string][]int{}, running: map[string][]Unit{}, replaceOf: map[string]int{}, logOnOf: map[string]int{}, restartOf: map[string]int{}, proveOf: map[string]int{}, lastReplica: map[string]int{}, lastTaken: map[string]int{}}
 	if b.plan.When == "" {
 		b.plan.When = RestartNow
@@ -49,7 +49,9 @@ func Build(in Input) Plan {
 	}
 	b.replacements()
 	units, cycles := startOrder(in.Units)
-	b.plan.Notes = append(b.plan.Notes, cycles...)
+	for _, words := range cycles {
+		b.note(NoteInfo, "%s", words)
+	}
 	for _, u := range units {
 		b.running[u.SystemID] = append(b.running[u.SystemID], u)
 	}
@@ -60,10 +62,10 @@ func Build(in Input) Plan {
 		b.close()
 	}
 	if len(b.plan.Steps) > 0 {
-		b.note("a system that is away is waited for, up to %s before the policy decides, and without end once something is being undone", Spell(b.plan.Patience))
+		b.note(NoteInfo, "a system that is away is waited for, up to %s before the policy decides, and without end once something is being undone", Spell(b.plan.Patience))
 	}
 	if len(in.Files)+len(in.LogOns) == 0 && in.Of != credential.SSHKey {
-		b.plan.Notes = append(b.plan.Notes, "no held copy and no stored log-on is known: only the authority is changed")
+		b.note(NoteInfo, "no held copy and no stored log-on is known: only the authority is changed")
 	}
 	return b.plan
 }
@@ -104,8 +106,8 @@ func (b *builder) add(s Step) int {
 	return s.Index
 }
 
-func (b *builder) note(format string, args ...any) {
-	b.plan.Notes = append(b.plan.Notes, fmt.Sprintf(format, args...))
+func (b *builder) note(kind NoteKind, format string, args ...any) {
+	b.plan.Notes = append(b.plan.Notes, Note{kind, fmt.Sprintf(format, args...)})
 }
 
 // replacements adds the copies and the log-ons.
@@ -145,15 +147,15 @@ func (b *builder) restart(u Unit, all []Unit) {
 	switch {
 	case !u.Running && !u.Start:
 		if len(needs) > 0 {
-			b.note("%s on %s is not running: what it uses is replaced, it is not started", u.Name, u.System)
+			b.note(NoteInfo, "%s on %s is not running: what it uses is replaced, it is not started", u.Name, u.System)
 		}
 		return
 	case b.plan.When == RestartLeave:
 		switch {
 		case len(needs) > 0 && u.Running:
-			b.note("latent: %s on %s is left running with the old value until somebody restarts it", u.Name, u.System)
+			b.note(NoteLatent, "%s on %s is left running with the old value until somebody restarts it", u.Name, u.System)
 		case len(needs) > 0:
-			b.note("%s on %s is down and is left so: what it uses is replaced, it is not started", u.Name, u.System)
+			b.note(NoteInfo, "%s on %s is down and is left so: what it uses is replaced, it is not started", u.Name, u.System)
 		}
 		return
 	}

@@ -55,7 +55,7 @@ func readable(p Plan) string {
 	}
 	b.WriteString("\n")
 	for _, n := range p.Notes {
-		b.WriteString("- " + n + "\n")
+		b.WriteString("- " + n.String() + "\n")
 	}
 	b.WriteString("- " + p.Interruption() + "\n")
 	return b.String()

@@ -220,9 +220,9 @@ type Plan struct {
 	// decides; 0 for without end. Undoing waits without end.
 	Patience time.Duration `json:"patience,omitempty"`
 	// UndoOf is set in the plan of a rehearsal for undoing a finished rotation.
-	UndoOf int64    `json:"undo_of,omitempty"`
-	Steps  []Step   `json:"steps"`
-	Notes  []string `json:"notes"` // what a person should know before saying yes
+	UndoOf int64  `json:"undo_of,omitempty"`
+	Steps  []Step `json:"steps"`
+	Notes  []Note `json:"notes"` // what a person should know before saying yes
 }
 
 // Steward is a system that we ourselves reach with the account.

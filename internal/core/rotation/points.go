@@ -41,7 +41,7 @@ func (b *builder) open(seal int) {
 	for i := range b.guarded {
 		g := &b.guarded[i]
 		if g.account == "" {
-			b.note("whom the entries of %s let in is not known: they are changed, and nobody can prove it by signing in", b.plan.Steps[g.changes[0]].Subject+" on "+g.system)
+			b.note(NoteInfo, "whom the entries of %s let in is not known: they are changed, and nobody can prove it by signing in", b.plan.Steps[g.changes[0]].Subject+" on "+g.system)
 			b.signIns = append(b.signIns, g.changes...)
 			continue
 		}
@@ -73,7 +73,7 @@ func (b *builder) close() {
 				g.retires = append(g.retires, b.add(retire))
 			}
 		}
-		b.note("overlap: both %ss are accepted (%s) until every copy is replaced and every reader proven", b.in.Of.Word(), b.in.Authority)
+		b.note(NoteOverlap, "both %ss are accepted (%s) until every copy is replaced and every reader proven", b.in.Of.Word(), b.in.Authority)
 	}
 	for _, g := range b.guarded {
 		if g.account == "" {

@@ -226,5 +226,5 @@ func TestAssignmentInItsWindow(t *testing.T) {
 	in.When = RestartLeave
 	left := Build(in)
 	require.Zero(t, left.Restarts())
-	require.Contains(t, left.Notes[0], "latent: Board on north1")
+	require.Contains(t, left.Notes[0].String(), "latent: Board on north1")
 }
