@@ -11,15 +11,27 @@ import (
 	"mossledger.example/moss/internal/store"
 )
 
-// refreshReuse: one password that stands for several accounts. Only keyed
-// fingerprints are compared.
-func (engine *Engine) refreshReuse(ctx context.Context) error {
-	reused, err := engine.store.Reused(ctx)
-	if err != nil {
+func readReused(ctx context.Context, from Store, s *EstateSnapshot) (err error) {
+	s.Reused, err = from.Reused(ctx)
+	return err
+}
+
+func readUsed(ctx context.Context, from Store, s *EstateSnapshot) (err error) {
+	if s.Used, err = from.AccountsWithTies(ctx); err != nil {
 		return err
 	}
+	if s.Replaced, err = from.Replaced(ctx); err != nil {
+		return err
+	}
+	s.Lost, err = from.CustodyGone(ctx)
+	return err
+}
+
+// reusedPasswords: one password that stands for several accounts. Only keyed
+// fingerprints are compared.
+func reusedPasswords(s *EstateSnapshot) []store.Finding {
 	var findings []store.Finding
-	for _, r := range reused {
+	for _, r := range s.Reused {
 		accounts := strings.Join(r.Accounts, ", ")
 		f := store.Finding{
 			Key: "reuse/" + r.Fingerprint, Kind: "reused-password", Severity: "medium", Subject: accounts, System: r.System, AccountID: r.AccountID,
@@ -33,18 +45,14 @@ func (engine *Engine) refreshReuse(ctx context.Context) error {
 		}
 		findings = append(findings, f)
 	}
-	return engine.store.SetFindings(ctx, "reuse/", findings)
+	return findings
 }
 
-// refreshAccounts: accounts that something depends on and whose password never
+// accountStates: accounts that something depends on and whose password never
 // expires, or which are gone, disabled or locked.
-func (engine *Engine) refreshAccounts(ctx context.Context) error {
+func accountStates(s *EstateSnapshot) []store.Finding {
 	var findings []store.Finding
-	accounts, err := engine.store.AccountsWithTies(ctx)
-	if err != nil {
-		return err
-	}
-	for _, a := range accounts {
+	for _, a := range s.Used {
 		add := func(kind, severity, what, next string) {
 			findings = append(findings, store.Finding{Key: fmt.Sprintf("account/%d/%s", a.ID, kind), Kind: kind, Severity: severity, Subject: a.Name, System: a.System, AccountID: a.ID, What: what, Next: next})
 		}
@@ -52,7 +60,7 @@ func (engine *Engine) refreshAccounts(ctx context.Context) error {
 		if a.Dependents == 1 {
 			uses = "one dependent uses it"
 		}
-		now := engine.base.Now()
+		now := s.Now
 		switch {
 		case !a.Gone.IsZero():
 			add("account-gone", "high", uses+", and it is no longer there", "its dependents will fail at their next sign-in: move them to another account")
@@ -75,11 +83,7 @@ func (engine *Engine) refreshAccounts(ctx context.Context) error {
 			add("never-expires", "low", "its password never expires, and was last changed "+age(a, now), next)
 		}
 	}
-	replaced, err := engine.store.Replaced(ctx)
-	if err != nil {
-		return err
-	}
-	for _, r := range replaced {
+	for _, r := range s.Replaced {
 		what := fmt.Sprintf("%s on %s is another account than before: the one of that name vanished on %s, and this one, with another id, came on %s", r.Name, r.System, app.Day(r.Gone), app.Day(r.First))
 		f := store.Finding{Key: fmt.Sprintf("account/%d/replaced", r.NewID), Kind: "account-replaced", Severity: "high", Subject: r.Name, System: r.System, AccountID: r.NewID, What: what, Next: "find out who made it, and why: what referred to the former one by its name now signs in as this one, with its rights"}
 		if r.Custody {
@@ -88,17 +92,13 @@ func (engine *Engine) refreshAccounts(ctx context.Context) error {
 		}
 		findings = append(findings, f)
 	}
-	lost, err := engine.store.CustodyGone(ctx)
-	if err != nil {
-		return err
-	}
-	for _, a := range lost {
+	for _, a := range s.Lost {
 		findings = append(findings, store.Finding{
 			Key: fmt.Sprintf("account/%d/custody-gone", a.ID), Kind: "custody-gone", Severity: "high", Subject: a.Name, System: a.System, AccountID: a.ID,
 			What: "it is in custody and no longer there, since " + app.Day(a.Gone), Next: fmt.Sprintf("find out who removed it; then 'moss custody release id:%d'", a.ID),
 		})
 	}
-	return engine.store.SetFindings(ctx, "account/", findings)
+	return findings
 }
 
 func age(a store.Account, now time.Time) string {

@@ -2,7 +2,6 @@ package findings
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -17,21 +16,21 @@ import (
 // endsSoon is how long before its end a certificate becomes a finding.
 const endsSoon = 30 * 24 * time.Hour
 
-// keyFindings judges the keys and certificates of one system by what they are.
-func (engine *Engine) keyFindings(v store.System, dependents []store.Dependent, scope string) []store.Finding {
+// keyFiles judges the keys and certificates of one system by what they are.
+func keyFiles(s *SystemSnapshot) []store.Finding {
 	var out []store.Finding
 	private := map[string]bool{} // public halves of keys here
-	for _, d := range dependents {
+	for _, d := range s.Dependents {
 		if d.Kind == estate.DependentKey {
 			private[d.Key.Public] = true
 		}
 	}
-	for _, d := range dependents {
+	for _, d := range s.Dependents {
 		if d.Key == nil {
 			continue
 		}
 		add := func(kind, severity, what, next string) {
-			out = append(out, store.Finding{Key: fmt.Sprintf("%s%s/%d", scope, kind, d.ID), Kind: kind, Severity: severity, Subject: d.Place, System: v.Name, DependentID: d.ID, What: what, Next: next})
+			out = append(out, s.found(d, store.Finding{Kind: kind, Severity: severity, What: what, Next: next}))
 		}
 		mode, _ := strconv.ParseUint(d.Key.Mode, 8, 32)
 		switch d.Kind {
@@ -56,7 +55,7 @@ func (engine *Engine) keyFindings(v store.System, dependents []store.Dependent, 
 				add("exposed-key", "high", fmt.Sprintf("a key tab that others than its owner may read (mode %s)", d.Key.Mode), "chmod 600 it, then change the account's password")
 			}
 		case estate.DependentCertificate:
-			left := d.Key.Ends.Sub(engine.base.Now())
+			left := d.Key.Ends.Sub(s.Now)
 			if !private[d.Key.Public] || left > endsSoon {
 				continue // of somebody else, or long valid
 			}
@@ -70,38 +69,40 @@ func (engine *Engine) keyFindings(v store.System, dependents []store.Dependent, 
 	return out
 }
 
-// staleTab compares a key tab with the directory: a change of the password makes
+// staleKeyTabs compares key tabs with the directory: a change of the password makes
 // a new version of the key, and the old one is of no use then.
-func (l *latentBreakage) staleTab(ctx context.Context, d store.Dependent) ([]store.Finding, error) {
-	for _, t := range l.derived[d.ID] {
-		a, err := l.account(ctx, app.Number(t.Account))
-		if errors.Is(err, store.ErrNotFound) {
+func staleKeyTabs(s *SystemSnapshot) []store.Finding {
+	var out []store.Finding
+	for _, d := range s.Dependents {
+		if d.Kind != estate.DependentKeytab {
 			continue
 		}
-		if err != nil {
-			return nil, err
+		for _, t := range s.Ties[d.ID] {
+			a, known := s.Accounts[app.Number(t.Account)]
+			if !known || a.KeyVersion == 0 || a.KeyVersion == d.Key.Version {
+				continue
+			}
+			out = append(out, s.found(d, store.Finding{
+				Kind: "stale-key-tab", Severity: "high", AccountID: a.ID,
+				What: fmt.Sprintf("it holds version %d of the key of %s, and the directory is at version %d: tickets for it cannot be read with it", d.Key.Version, d.Key.Principal, a.KeyVersion),
+				Next: "make the key tab anew from the current password, then restart what reads it",
+			}))
+			break
 		}
-		if a.KeyVersion == 0 || a.KeyVersion == d.Key.Version {
-			continue
-		}
-		return []store.Finding{{
-			Kind: "stale-key-tab", Severity: "high", AccountID: a.ID,
-			What: fmt.Sprintf("it holds version %d of the key of %s, and the directory is at version %d: tickets for it cannot be read with it", d.Key.Version, d.Key.Principal, a.KeyVersion),
-			Next: "make the key tab anew from the current password, then restart what reads it",
-		}}, nil
 	}
-	return nil, nil
+	return out
 }
 
-// refreshKeys: keys that open several accounts, and entries whose key nobody is
+func readKeys(ctx context.Context, from Store, s *EstateSnapshot) (err error) {
+	s.Keys, err = from.KeyUses(ctx)
+	return err
+}
+
+// keysOfDoors: keys that open several accounts, and entries whose key nobody is
 // known to hold.
-func (engine *Engine) refreshKeys(ctx context.Context) error {
-	all, err := engine.store.KeyUses(ctx)
-	if err != nil {
-		return err
-	}
+func keysOfDoors(s *EstateSnapshot) []store.Finding {
 	var findings []store.Finding
-	for _, k := range all {
+	for _, k := range s.Keys {
 		what := fmt.Sprintf("one key (%s) opens %s", k.Fingerprint, strings.Join(k.Doors, ", "))
 		switch {
 		case len(k.Doors) > 1:
@@ -114,8 +115,8 @@ func (engine *Engine) refreshKeys(ctx context.Context) error {
 			findings = append(findings, store.Finding{Key: "key/unheld/" + k.Fingerprint, Kind: "unheld-key", Severity: "low", Subject: k.Name, System: k.System, DependentID: k.DependentID, What: what + ", and no system that was read holds its private half", Next: "find its holder, or remove the entry"})
 		}
 	}
-	if len(all) >= store.MostKeyUses {
+	if len(s.Keys) >= store.MostKeyUses {
 		findings = append(findings, LimitFinding("key/", "SSH keys", fmt.Sprintf("%d keys or more open something: the first %d are weighed", store.MostKeyUses, store.MostKeyUses), "the list of dependents has them all: moss dependent list --filter 'kind=authorized key'"))
 	}
-	return engine.store.SetFindings(ctx, "key/", findings)
+	return findings
 }

@@ -5,33 +5,32 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/estate"
-	"mossledger.example/moss/internal/core/ties"
 	"mossledger.example/moss/internal/store"
 )
 
-// processFindings judges what running programs hold: a password that everybody
+// processes judges what running programs hold: a password that everybody
 // on the host can read, one that is an old one, and a program that nothing would
 // start again.
-func processFindings(v store.System, dependents []store.Dependent, derived map[int64][]ties.Tie, scope string) []store.Finding {
+func processes(s *SystemSnapshot) []store.Finding {
 	holds := map[string]int64{} // accounts by file
-	for _, d := range dependents {
-		for _, t := range derived[d.ID] {
+	for _, d := range s.Dependents {
+		for _, t := range s.Ties[d.ID] {
 			if d.Kind == estate.DependentFile && t.Strength == estate.StrengthMatches {
 				holds[d.Path] = app.Number(t.Account)
 			}
 		}
 	}
 	var out []store.Finding
-	for _, d := range dependents {
+	for _, d := range s.Dependents {
 		if d.Kind != estate.DependentProcess {
 			continue
 		}
 		var account int64
 		add := func(kind, severity, what, next string) {
-			out = append(out, store.Finding{Key: fmt.Sprintf("%s%s/%d", scope, kind, d.ID), Kind: kind, Severity: severity, Subject: d.Place, System: v.Name, AccountID: account, DependentID: d.ID, What: what, Next: next})
+			out = append(out, s.found(d, store.Finding{Kind: kind, Severity: severity, AccountID: account, What: what, Next: next}))
 		}
 		old := ""
-		for _, t := range derived[d.ID] {
+		for _, t := range s.Ties[d.ID] {
 			if d.Copy != nil && t.Evidence == estate.Held {
 				account = app.Number(t.Account)
 			}
@@ -46,7 +45,7 @@ func processFindings(v store.System, dependents []store.Dependent, derived map[i
 		}
 		onLine := d.Copy != nil && d.Copy.Format == "arguments"
 		if onLine {
-			add("secret-in-arguments", "high", fmt.Sprintf("a password stands on the command line of %s (%s): everybody on %s can read it there, and it may be in somebody's history", d.Path, d.Description, v.Name), "start it with a file or the environment instead, then rotate the account")
+			add("secret-in-arguments", "high", fmt.Sprintf("a password stands on the command line of %s (%s): everybody on %s can read it there, and it may be in somebody's history", d.Path, d.Description, s.System.Name), "start it with a file or the environment instead, then rotate the account")
 		}
 		if old != "" {
 			next := "find who started it, and start it anew"
@@ -56,7 +55,7 @@ func processFindings(v store.System, dependents []store.Dependent, derived map[i
 			add("runs-on-old", "high", old, next)
 		}
 		if account != 0 && !onLine && len(d.Requires) == 0 && d.Description == "started by hand" {
-			add("started-by-hand", "medium", fmt.Sprintf("%s was started by hand and uses a password that is known here: after the next restart of %s it is not there, and a rotation cannot restart it", d.Path, v.Name), "make it a unit, or end it")
+			add("started-by-hand", "medium", fmt.Sprintf("%s was started by hand and uses a password that is known here: after the next restart of %s it is not there, and a rotation cannot restart it", d.Path, s.System.Name), "make it a unit, or end it")
 		}
 	}
 	return out

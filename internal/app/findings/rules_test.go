@@ -1,0 +1,283 @@
+package findings
+
+import (
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/app/picture"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/naming"
+	"mossledger.example/moss/internal/core/ties"
+	"mossledger.example/moss/internal/store"
+)
+
+// now is the clock of these tests.
+var now = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+
+func ago(hours int) time.Time { return now.Add(-time.Duration(hours) * time.Hour) }
+
+// on makes a snapshot of a host with dependents, numbered from 1.
+func on(change func(*SystemSnapshot), dependents ...estate.Dependent) *SystemSnapshot {
+	s := &SystemSnapshot{Now: now, System: store.System{ID: 9, Name: "quay1", Kind: "unix-host"}, Ties: map[int64][]ties.Tie{}, Unplaced: map[int64][]ties.Unplaced{}, Accounts: map[int64]store.Account{}, Current: map[int64]string{}}
+	for i, d := range dependents {
+		s.Dependents = append(s.Dependents, store.Dependent{ID: int64(i + 1), Dependent: d, System: "quay1", SystemID: 9})
+	}
+	if change != nil {
+		change(s)
+	}
+	return s
+}
+
+// tied ties dependent n to account 1.
+func tied(n int64, strength estate.Strength) func(*SystemSnapshot) {
+	return func(s *SystemSnapshot) {
+		evidence := estate.Held
+		if strength == estate.StrengthRunsAs {
+			evidence = estate.Configured
+		}
+		s.Ties[n] = append(s.Ties[n], ties.Tie{Account: "1", Evidence: evidence, Strength: strength, Detail: string(strength)})
+	}
+}
+
+// changed is account 1, whose password was changed some hours ago; current is the
+// fingerprint of what is in custody, "" for none.
+func changed(hours int, current string) func(*SystemSnapshot) {
+	return func(s *SystemSnapshot) {
+		s.Accounts[1] = store.Account{ID: 1, Account: estate.Account{Name: "svc-berth", PasswordChanged: ago(hours)}, Custody: current != ""}
+		if current != "" {
+			s.Current[1] = current
+		}
+	}
+}
+
+func all(changes ...func(*SystemSnapshot)) func(*SystemSnapshot) {
+	return func(s *SystemSnapshot) {
+		for _, c := range changes {
+			c(s)
+		}
+	}
+}
+
+func service(change func(*estate.Dependent)) estate.Dependent {
+	d := estate.Dependent{Kind: estate.DependentService, Place: "Berth", RunsAs: `LARKMOOR\svc-berth`, State: "running", StartMode: "automatic", Stores: true, Started: ago(10)}
+	if change != nil {
+		change(&d)
+	}
+	return d
+}
+
+func unit(state string) estate.Dependent {
+	return estate.Dependent{Kind: estate.DependentUnit, Place: "berth.service", State: state, StartMode: "enabled", Uses: []string{"/etc/berth.env"}, Started: ago(10)}
+}
+
+func file(path string) estate.Dependent {
+	return estate.Dependent{Kind: estate.DependentFile, Place: path + "#P", Path: path, Copy: &estate.Copy{Format: "env", Key: "P", Fingerprint: "f"}}
+}
+
+func key(kind estate.DependentKind, k estate.Key) estate.Dependent {
+	return estate.Dependent{Kind: kind, Place: "/k", Path: "/k", Key: &k}
+}
+
+func process(change func(*estate.Dependent)) estate.Dependent {
+	d := estate.Dependent{Kind: estate.DependentProcess, Place: "41", Path: "/opt/berth/run", Description: "started by hand", Copy: &estate.Copy{Format: "environment", Key: "P"}}
+	if change != nil {
+		change(&d)
+	}
+	return d
+}
+
+// systemCases are snapshots with the findings that follow: kind, severity, account.
+var systemCases = map[string]struct {
+	snapshot *SystemSnapshot
+	want     []string
+}{
+	"nothing": {on(nil), nil},
+	"a service whose account is nowhere": {on(func(s *SystemSnapshot) {
+		s.Unplaced[1] = []ties.Unplaced{{Text: "svc-gone", State: naming.Unknown, Why: "no such"}}
+	}, service(nil)), []string{"unplaced-reference high 0"}},
+	"a name that several have": {on(func(s *SystemSnapshot) {
+		s.Unplaced[1] = []ties.Unplaced{{Text: "svc", State: naming.Ambiguous, Why: "two"}}
+	}, service(nil)), []string{"unplaced-reference medium 0"}},
+	"a copy that names nobody known": {on(func(s *SystemSnapshot) {
+		s.Unplaced[1] = []ties.Unplaced{{Text: "svc", State: naming.Unknown, Why: "no such"}}
+	}, file("/etc/x")), []string{"unplaced-reference low 0"}},
+	"a copy that is not the current value":  {on(tied(1, estate.StrengthDiffers), file("/etc/x")), []string{"stale-copy medium 1"}},
+	"a copy that is the current value":      {on(tied(1, estate.StrengthMatches), file("/etc/x")), nil},
+	"stored is not current":                 {on(all(tied(1, estate.StrengthRunsAs), changed(20, "new")), service(func(d *estate.Dependent) { d.Stored = "old" })), []string{"latent-breakage high 1"}},
+	"stored is current, started before":     {on(all(tied(1, estate.StrengthRunsAs), changed(5, "new")), service(func(d *estate.Dependent) { d.Stored = "new" })), []string{"runs-on-old medium 1"}},
+	"stored is current, started after":      {on(all(tied(1, estate.StrengthRunsAs), changed(20, "new")), service(func(d *estate.Dependent) { d.Stored = "new" })), nil},
+	"nobody knows what is stored, before":   {on(all(tied(1, estate.StrengthRunsAs), changed(5, "")), service(nil)), []string{"latent-breakage high 1"}},
+	"within the margin of clocks":           {on(all(tied(1, estate.StrengthRunsAs), changed(10, "")), service(func(d *estate.Dependent) { d.Started = ago(10).Add(-2 * time.Second) })), nil},
+	"the host's clock is ahead":             {on(all(tied(1, estate.StrengthRunsAs), changed(10, ""), func(s *SystemSnapshot) { s.System.Facts.ClockOff = time.Hour }), service(nil)), []string{"latent-breakage high 1"}},
+	"it does not store a password":          {on(all(tied(1, estate.StrengthRunsAs), changed(5, "new")), service(func(d *estate.Dependent) { d.Stores = false })), nil},
+	"an account that was removed meanwhile": {on(tied(1, estate.StrengthRunsAs), service(nil)), nil},
+	"given from here, and current":          {on(all(tied(1, estate.StrengthRunsAs), changed(20, "new"), func(s *SystemSnapshot) { s.Dependents[0].Given, s.Dependents[0].GivenTo = "new", 1 }), service(nil)), nil},
+	"given from here, for another account":  {on(all(tied(1, estate.StrengthRunsAs), changed(5, "new"), func(s *SystemSnapshot) { s.Dependents[0].Given, s.Dependents[0].GivenTo = "new", 2 }), service(nil)), []string{"latent-breakage high 1"}},
+	"a unit reads another value":            {on(all(tied(2, estate.StrengthDiffers), changed(20, "new")), unit("active"), file("/etc/berth.env")), []string{"latent-breakage high 1", "stale-copy medium 1"}},
+	"a unit that is down reads it":          {on(all(tied(2, estate.StrengthDiffers), changed(20, "new")), unit("inactive"), file("/etc/berth.env")), []string{"stale-copy medium 1"}},
+	"it reads the right one beside it": {on(all(tied(2, estate.StrengthDiffers), tied(3, estate.StrengthMatches), changed(20, "new"), func(s *SystemSnapshot) { s.Dependents[0].Uses = append(s.Dependents[0].Uses, "/etc/other") }),
+		unit("active"), file("/etc/berth.env"), file("/etc/other")), []string{"stale-copy medium 1"}},
+	"its file is right, it runs since before":  {on(all(tied(2, estate.StrengthMatches), changed(5, "new")), unit("active"), file("/etc/berth.env")), []string{"runs-on-old medium 1"}},
+	"changed elsewhere, its file is not right": {on(all(tied(2, estate.StrengthMatches), changed(5, "")), unit("active"), file("/etc/berth.env")), []string{"latent-breakage high 1"}},
+	"down":                    {on(nil, service(func(d *estate.Dependent) { d.State, d.Result = "stopped", "1069: log-on failure" })), []string{"down high 0"}},
+	"down after another":      {on(tied(1, estate.StrengthRunsAs), service(func(d *estate.Dependent) { d.State, d.Result = "stopped", "1068: dependency" })), []string{"down medium 1"}},
+	"never started":           {on(nil, service(func(d *estate.Dependent) { d.State, d.Result = "stopped", "1077: never tried" })), nil},
+	"started by people only":  {on(nil, service(func(d *estate.Dependent) { d.State, d.Result, d.StartMode = "stopped", "1069", "manual" })), nil},
+	"a key tab of before":     {on(all(tied(1, estate.StrengthMatches), func(s *SystemSnapshot) { s.Accounts[1] = store.Account{ID: 1, Account: estate.Account{KeyVersion: 4}} }), key(estate.DependentKeytab, estate.Key{Version: 3, Mode: "600"})), []string{"stale-key-tab high 1"}},
+	"a key tab of now":        {on(all(tied(1, estate.StrengthMatches), func(s *SystemSnapshot) { s.Accounts[1] = store.Account{ID: 1, Account: estate.Account{KeyVersion: 3}} }), key(estate.DependentKeytab, estate.Key{Version: 3, Mode: "600"})), nil},
+	"a key tab others read":   {on(nil, key(estate.DependentKeytab, estate.Key{Mode: "640", Encryption: []string{"rc4-hmac", "aes256-cts-hmac-sha1-96"}})), []string{"exposed-key high 0", "weak-key medium 0"}},
+	"a key others read":       {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-ed25519", Mode: "644"})), []string{"exposed-key high 0"}},
+	"with a passphrase":       {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-ed25519", Mode: "644", Encrypted: true})), nil},
+	"a weak key":              {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-rsa", Bits: 1024, Mode: "600"})), []string{"weak-key medium 0"}},
+	"a good key":              {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-rsa", Bits: 3072, Mode: "600"})), nil},
+	"a certificate that ends": {on(nil, key(estate.DependentKey, estate.Key{Public: "p", Mode: "600"}), key(estate.DependentCertificate, estate.Key{Public: "p", Ends: now.Add(72 * time.Hour)})), []string{"certificate-ends medium 0"}},
+	"that ended":              {on(nil, key(estate.DependentKey, estate.Key{Public: "p", Mode: "600"}), key(estate.DependentCertificate, estate.Key{Public: "p", Ends: ago(1)})), []string{"certificate-ended high 0"}},
+	"of somebody else":        {on(nil, key(estate.DependentCertificate, estate.Key{Public: "p", Ends: ago(1)})), nil},
+	"long valid":              {on(nil, key(estate.DependentKey, estate.Key{Public: "p", Mode: "600"}), key(estate.DependentCertificate, estate.Key{Public: "p", Ends: now.Add(90 * 24 * time.Hour)})), nil},
+	"on a command line":       {on(tied(1, estate.StrengthMatches), process(func(d *estate.Dependent) { d.Copy.Format = "arguments" })), []string{"secret-in-arguments high 1"}},
+	"a process on an old one": {on(tied(1, estate.StrengthDiffers), process(func(d *estate.Dependent) { d.Requires = []string{"berth.service"} })), []string{"runs-on-old high 1"}},
+	"started by hand":         {on(tied(1, estate.StrengthMatches), process(nil)), []string{"started-by-hand medium 1"}},
+	"by hand, with a file":    {on(tied(2, estate.StrengthMatches), process(func(d *estate.Dependent) { d.Copy, d.Uses = nil, []string{"/etc/x"} }), file("/etc/x")), []string{"started-by-hand medium 1"}},
+	"a program of its unit":   {on(tied(1, estate.StrengthMatches), process(func(d *estate.Dependent) { d.Description, d.Requires = "", []string{"berth.service"} })), nil},
+}
+
+func lines(list []store.Finding) []string {
+	var out []string
+	for _, f := range list {
+		out = append(out, f.Kind+" "+f.Severity+" "+string(rune('0'+f.AccountID)))
+	}
+	slices.Sort(out)
+	return out
+}
+
+// whole: a finding says what, where, and what to do, under a key of its scope.
+func whole(t *testing.T, name, scope string, list []store.Finding, raised map[string]bool) {
+	t.Helper()
+	keys := map[string]bool{}
+	for _, f := range list {
+		assert.True(t, strings.HasPrefix(f.Key, scope), "%s: %s", name, f.Key)
+		assert.False(t, keys[f.Key], "%s: two findings %s", name, f.Key)
+		keys[f.Key] = true
+		for what, text := range map[string]string{"kind": f.Kind, "severity": f.Severity, "subject": f.Subject, "what": f.What, "next": f.Next} {
+			assert.NotEmpty(t, text, "%s: %s has no %s", name, f.Key, what)
+		}
+		raised[f.Kind] = true
+	}
+}
+
+// TestSystemRules holds every rule about a system against snapshots; every kind that
+// a rule names is raised by one.
+func TestSystemRules(t *testing.T) {
+	raised := map[string]bool{}
+	for name, c := range systemCases {
+		var got []store.Finding
+		for i, rule := range systemRules {
+			list := rule.Evaluate(c.snapshot)
+			for _, f := range list {
+				assert.Contains(t, rule.Kinds, f.Kind, "rule %d", i)
+			}
+			got = append(got, list...)
+		}
+		assert.Equal(t, c.want, lines(got), name)
+		whole(t, name, "place/9/", got, raised)
+	}
+	for _, rule := range systemRules {
+		for _, kind := range rule.Kinds {
+			assert.True(t, raised[kind], "no snapshot raises %s", kind)
+		}
+	}
+}
+
+func estateCases() map[string]struct {
+	snapshot EstateSnapshot
+	want     []string
+} {
+	used := func(change func(*store.Account)) EstateSnapshot {
+		a := store.Account{ID: 1, System: "dir", Kind: "directory", Dependents: 2, Account: estate.Account{Name: "svc-berth", Enabled: estate.Yes, Locked: estate.No, PasswordChanged: ago(48)}}
+		change(&a)
+		return EstateSnapshot{Used: []store.Account{a}}
+	}
+	return map[string]struct {
+		snapshot EstateSnapshot
+		want     []string
+	}{
+		"nothing":                  {EstateSnapshot{}, nil},
+		"a system is read":         {EstateSnapshot{Systems: []store.System{{ID: 1, Name: "quay1", State: "ok"}}}, nil},
+		"it is away":               {EstateSnapshot{Systems: []store.System{{ID: 1, Name: "quay1", State: "failed", StateWords: "refused"}}}, []string{"unread-system medium 0"}},
+		"it is read in part":       {EstateSnapshot{Systems: []store.System{{ID: 1, Name: "quay1", State: "incomplete", StateWords: "files"}}}, []string{"unread-system low 0"}},
+		"many vanished":            {EstateSnapshot{Held: []store.HeldScope{{SystemID: 1, System: "dir", Scope: "accounts", Why: "80 vanished"}}}, []string{"absence high 0"}},
+		"one password for two":     {EstateSnapshot{Reused: []store.Reuse{{Fingerprint: "f", Accounts: []string{"a", "b"}, AccountID: 1, System: "dir", Places: []string{"1", "2", "3", "4", "5", "6"}}}}, []string{"reused-password medium 1"}},
+		"a key with doors":         {EstateSnapshot{Keys: []store.KeyUse{{Fingerprint: "k", Name: "backup", System: "quay1", Doors: []string{"a", "b"}}}}, []string{"key-with-doors medium 0"}},
+		"nobody holds it":          {EstateSnapshot{Keys: []store.KeyUse{{Fingerprint: "k", Name: "odile", System: "quay1", Doors: []string{"a"}}}}, []string{"unheld-key low 0"}},
+		"one door, one holder":     {EstateSnapshot{Keys: []store.KeyUse{{Fingerprint: "k", Doors: []string{"a"}, Holders: []string{"h"}}}}, nil},
+		"said until yesterday":     {EstateSnapshot{Declarations: []store.Declaration{{ID: 3, AccountID: 1, Account: "a", Place: "the kiosk", SaidBy: "ines", Until: ago(24)}}}, []string{"declaration-ended medium 1"}},
+		"said for good":            {EstateSnapshot{Declarations: []store.Declaration{{ID: 3, AccountID: 1, Account: "a", Place: "the kiosk"}, {ID: 4, Until: now.Add(time.Hour)}}}, nil},
+		"nothing uses it":          {EstateSnapshot{Unused: []store.Account{{ID: 1, Account: estate.Account{Name: "svc-old", LastLogOn: ago(5000)}}}, Coverage: picture.Coverage{Systems: 2, Incomplete: []picture.Uncovered{{System: "quay1"}}}}, []string{"unused-account low 1"}},
+		"gone":                     {used(func(a *store.Account) { a.Gone = ago(1) }), []string{"account-gone high 1"}},
+		"disabled":                 {used(func(a *store.Account) { a.Enabled = estate.No }), []string{"account-disabled high 1"}},
+		"a host's own, disabled":   {used(func(a *store.Account) { a.Enabled, a.Kind = estate.No, "unix-host" }), nil},
+		"locked":                   {used(func(a *store.Account) { a.Locked = estate.Yes }), []string{"account-locked high 1"}},
+		"ended":                    {used(func(a *store.Account) { a.AccountExpires = ago(1) }), []string{"account-expired high 1"}},
+		"ends tomorrow":            {used(func(a *store.Account) { a.AccountExpires = now.Add(24 * time.Hour) }), nil},
+		"password expired":         {used(func(a *store.Account) { a.PasswordExpires = ago(1) }), []string{"password-expired high 1"}},
+		"never expires":            {used(func(a *store.Account) { a.NeverExpire, a.PasswordExpires = true, ago(1) }), []string{"never-expires low 1"}},
+		"another one of that name": {EstateSnapshot{Replaced: []store.ReplacedAccount{{NewID: 1, OldID: 2, Name: "svc", System: "dir", Gone: ago(9), First: ago(8), Custody: true}}}, []string{"account-replaced high 1"}},
+		"kept and gone":            {EstateSnapshot{Lost: []store.Account{{ID: 1, Account: estate.Account{Name: "svc"}, System: "dir", Gone: ago(3)}}}, []string{"custody-gone high 1"}},
+	}
+}
+
+// TestEstateRules does the same for rules about the picture as a whole.
+func TestEstateRules(t *testing.T) {
+	raised := map[string]bool{kindLimit: true}
+	for name, c := range estateCases() {
+		c.snapshot.Now = now
+		var got []store.Finding
+		for _, rule := range estateRules {
+			list := rule.Evaluate(&c.snapshot)
+			for _, f := range list {
+				assert.Contains(t, rule.Kinds, f.Kind, rule.Scope)
+			}
+			whole(t, name, rule.Scope, list, raised)
+			got = append(got, list...)
+		}
+		assert.Equal(t, c.want, lines(got), name)
+	}
+	scopes := map[string]bool{}
+	for _, rule := range estateRules {
+		assert.False(t, scopes[rule.Scope], "two rules in the scope %s", rule.Scope)
+		scopes[rule.Scope] = true
+		for _, kind := range rule.Kinds {
+			assert.True(t, raised[kind], "no snapshot raises %s", kind)
+		}
+	}
+}
+
+// Lists that end before their end say so, and what a rule says of a time depends on
+// its clock only.
+func TestLimitsAndWords(t *testing.T) {
+	many := EstateSnapshot{Now: now, Keys: make([]store.KeyUse, store.MostKeyUses), Unused: make([]store.Account, store.MostUnused)}
+	for i := range many.Keys {
+		many.Keys[i] = store.KeyUse{Doors: []string{"a"}, Holders: []string{"h"}}
+	}
+	for i := range many.Unused {
+		many.Unused[i] = store.Account{ID: int64(i)}
+	}
+	assert.Equal(t, kindLimit, keysOfDoors(&many)[0].Kind)
+	list := unusedAccounts(&many)
+	assert.Equal(t, kindLimit, list[len(list)-1].Kind)
+
+	uses := unexplainedUses([]picture.Unexplained{{Use: store.SeenUse{AccountID: 1, Account: "svc", Client: "192.0.2.7", System: "db"}, What: "w", Next: "n"}, {Use: store.SeenUse{AccountID: 1, Account: "svc", Client: "192.0.2.7", System: "db"}, Host: "quay1", What: "w", Next: "n"}}, true)
+	require.Len(t, uses, 2, "once for each client")
+	assert.Equal(t, "quay1", uses[0].System)
+	assert.Equal(t, kindLimit, uses[1].Kind)
+
+	for days, want := range map[int]string{0: "today", 1: "yesterday", 40: "40 days ago"} {
+		assert.Equal(t, want, age(store.Account{Account: estate.Account{PasswordChanged: now.Add(-time.Duration(days) * 24 * time.Hour)}}, now))
+	}
+	assert.Equal(t, "at an unknown time", age(store.Account{}, now))
+}
