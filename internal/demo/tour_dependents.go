@@ -84,7 +84,7 @@ var dependentSteps = []step{
 		if err := t.expect(ctx, 0, []string{"beside the old one", "from tide1", "The rehearsal passed"}, "rotate", "rehearse", "key:backup@tide1"); err != nil {
 			return err
 		}
-		if err := t.expect(ctx, 0, []string{"both keys are let in", "only the new key is let in", "done"}, "rotate", "run", "key:backup@tide1", "--reason", "tour"); err != nil {
+		if err := t.expect(ctx, 0, []string{"both keys are accepted", "only the new key is accepted", "done"}, "rotate", "run", "key:backup@tide1", "--reason", "tour"); err != nil {
 			return err
 		}
 		door, _ := t.Estate.Hosts["quay2"].Read("/var/lib/berth/.ssh/authorized_keys")

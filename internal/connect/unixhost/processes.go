@@ -11,7 +11,7 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/kballard/go-shellquote"
+	"al.essio.dev/pkg/shellescape"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
@@ -366,7 +366,7 @@ func (f *finder) programs() {
 		if err == nil && len(p.environment) > 0 {
 			f.values(p, "environment", "environment.json", environment, add)
 		}
-		if text := shellquote.Join(p.args...); !strings.ContainsAny(text, "\x00") && len(text) < held.MaxSize {
+		if text := shellescape.QuoteCommand(p.args); !strings.ContainsAny(text, "\x00") && len(text) < held.MaxSize {
 			f.values(p, "arguments", "arguments.sh", []byte(text+"\n"), add)
 		}
 		var uses []string

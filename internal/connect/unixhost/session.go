@@ -17,7 +17,7 @@ import (
 	"sync"
 	"time"
 
-	"github.com/kballard/go-shellquote"
+	"al.essio.dev/pkg/shellescape"
 	"golang.org/x/crypto/ssh"
 
 	"mossledger.example/moss/internal/connect"
@@ -270,7 +270,7 @@ func (s *session) runLimited(ctx context.Context, limit int, stdin []byte, argv 
 	if stdin != nil {
 		channel.Stdin = bytes.NewReader(stdin)
 	}
-	err = channel.Run(shellquote.Join(argv...))
+	err = channel.Run(shellescape.QuoteCommand(argv))
 	r := reply{out: out.buf.Bytes(), errs: strings.TrimSpace(errs.buf.String()), sent: true}
 	var exit *ssh.ExitError
 	switch {

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/kballard/go-shellquote"
+	"mvdan.cc/sh/v3/shell"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
@@ -236,7 +236,7 @@ func parseShow(text string) []shownUnit {
 					}
 				}
 			case "Environment":
-				if words, err := shellquote.Split(value); err == nil {
+				if words, err := shell.Fields(value, func(string) string { return "" }); err == nil {
 					u.names = held.NamesIn("", []byte(environmentText(words)), held.HintEnv)
 				}
 			case "EnvironmentFiles":

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"gopkg.in/yaml.v3"
+	"go.yaml.in/yaml/v3"
 )
 
 // yamlLine is a line as YAML files begin with: a document's start, a key, an

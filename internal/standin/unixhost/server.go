@@ -8,8 +8,8 @@ import (
 	"net"
 	"time"
 
-	"github.com/kballard/go-shellquote"
 	"golang.org/x/crypto/ssh"
+	"mvdan.cc/sh/v3/shell"
 )
 
 // Serve listens on address until Close and returns the address.
@@ -150,7 +150,7 @@ func (h *Host) session(conn *ssh.ServerConn, channel ssh.Channel, requests <-cha
 			continue
 		}
 		_ = request.Reply(true, nil)
-		argv, err := shellquote.Split(string(request.Payload[4 : 4+n]))
+		argv, err := shell.Fields(string(request.Payload[4:4+n]), func(string) string { return "" })
 		exit := 127
 		if err == nil && len(argv) > 0 {
 			fault := h.faultNow()
