@@ -1,10 +1,11 @@
 # Moss Ledger. 'make test' is the one test command; 'make demo' the way in.
 SHELL := /bin/bash
 GO ?= go
+LINT = github.com/golangci/golangci-lint/v2/cmd/golangci-lint@v2.15.0
 PACKAGES = samba samba-ad-dc samba-ad-provision winbind ldb-tools ldap-utils slapd attr acl openssl mmdebstrap systemd-container iproute2 openssh-client chromium wsl curl uuid-runtime libxml2-utils python3-winrm postgresql mariadb-server-core mariadb-client-core redis-server
 export DEBIAN_FRONTEND = noninteractive
 
-.PHONY: build console lab check test bench demo tour api screenshots clean
+.PHONY: build console lab check test race bench demo tour api screenshots clean
 
 build: console
 	$(GO) build -trimpath -ldflags '-s -w' -o bin/moss ./cmd/moss
@@ -23,18 +24,24 @@ lab:
 	else missing=""; for p in $(PACKAGES); do dpkg -s $$p >/dev/null 2>&1 || missing="$$missing $$p"; done; \
 	if [ -n "$$missing" ]; then apt-get -o DPkg::Lock::Timeout=400 update -qq && apt-get -o DPkg::Lock::Timeout=400 install -y -qq --no-install-recommends $$missing >/dev/null; fi; fi
 
-# Formatting, vetting, types.
+# Formatting, what linters find (.golangci.yml), the console's types, rules and own tests.
 check: console
 	@unformatted=$$(gofmt -l cmd internal); if [ -n "$$unformatted" ]; then echo "not formatted: $$unformatted"; exit 1; fi
-	$(GO) vet ./...
+	$(GO) run $(LINT) run ./...
 	cd console && npm run --silent types && npm run --silent lint && npm run --silent test
 
 # Never from the cache: it does not see what tests read through other programs.
 test: lab build check
 	@left=$$(mktemp); before=$$(git status --porcelain 2>/dev/null); echo "$(GO) test -count=1 -timeout 25m ./..."; MOSS_LEFT_OUT=$$left $(GO) test -count=1 -timeout 25m ./...; end=$$?; \
+	$(GO) test -short -run '^$$' -bench . -benchtime 1x -timeout 10m ./internal/bench/ ./internal/core/rotation/ ./internal/core/held/ > $$left.bench 2>&1 || { cat $$left.bench; end=1; }; rm -f $$left.bench; \
 	if [ -s $$left ]; then echo "LEFT OUT:"; sort -u $$left; else echo "No test was left out."; fi; rm -f $$left; \
 	if [ "$$before" != "$$(git status --porcelain 2>/dev/null)" ]; then echo "The tests wrote into the repository:"; git status --porcelain; exit 1; fi; exit $$end
 
+# Under the race detector: all but real systems, the browser and the benchmarks.
+race:
+	$(GO) test -race -count=1 -timeout 25m $(shell $(GO) list ./... | grep -v /internal/e2e | grep -v /internal/lab | grep -v /internal/bench)
+
+# For figures, on a quiet machine. The tests run the same benchmarks once and small, so that none rots.
 bench: lab
 	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 30m ./internal/bench/ ./internal/core/rotation/
 

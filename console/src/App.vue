@@ -50,7 +50,14 @@ window.addEventListener('moss-signed-out', () => {
         <div class="brand"><img src="/icon.svg" alt="" width="26" height="26" /> Moss Ledger</div>
         <SearchField />
         <nav aria-label="Pages">
-          <RouterLink v-for="item in menu" :key="item.path" :to="item.path" :aria-current="current(item.path) ? 'page' : undefined" :class="{ here: current(item.path) }">{{ item.text }}</RouterLink>
+          <RouterLink
+            v-for="item in menu"
+            :key="item.path"
+            :to="item.path"
+            :aria-current="current(item.path) ? 'page' : undefined"
+            :class="{ here: current(item.path) }"
+            >{{ item.text }}</RouterLink
+          >
         </nav>
         <div class="foot">
           <RouterLink to="/yourself">{{ session.me?.name }}</RouterLink>
@@ -66,16 +73,72 @@ window.addEventListener('moss-signed-out', () => {
 </template>
 
 <style scoped>
-.frame { display: grid; grid-template-columns: 178px 1fr; min-height: 100%; }
-.side { background: var(--panel); border-right: 1px solid var(--line); padding: 14px 0; display: flex; flex-direction: column; position: sticky; top: 0; z-index: 5; height: 100vh; box-sizing: border-box; }
-.brand { display: flex; gap: 9px; align-items: center; font-weight: 600; padding: 0 16px 14px; }
-nav { display: flex; flex-direction: column; }
-nav a { padding: 7px 16px 7px 13px; color: var(--ink); text-decoration: none; border-left: 3px solid transparent; }
-nav a:hover { background: var(--ground); }
-nav a.here { border-left-color: var(--moss); background: var(--good-bg); font-weight: 600; }
-.foot { margin-top: auto; padding: 0 16px; display: grid; gap: 6px; justify-items: start; }
-.foot a { min-height: 24px; min-width: 24px; align-content: center; }
-.small { font-size: 12px; }
-main { padding: 20px 24px 40px; min-width: 0; outline: none; }
-.alone { display: grid; place-items: center; min-height: 100vh; padding: 0; }
+.frame {
+  display: grid;
+  grid-template-columns: 178px 1fr;
+  min-height: 100%;
+}
+.side {
+  background: var(--panel);
+  border-right: 1px solid var(--line);
+  padding: 14px 0;
+  display: flex;
+  flex-direction: column;
+  position: sticky;
+  top: 0;
+  z-index: 5;
+  height: 100vh;
+  box-sizing: border-box;
+}
+.brand {
+  display: flex;
+  gap: 9px;
+  align-items: center;
+  font-weight: 600;
+  padding: 0 16px 14px;
+}
+nav {
+  display: flex;
+  flex-direction: column;
+}
+nav a {
+  padding: 7px 16px 7px 13px;
+  color: var(--ink);
+  text-decoration: none;
+  border-left: 3px solid transparent;
+}
+nav a:hover {
+  background: var(--ground);
+}
+nav a.here {
+  border-left-color: var(--moss);
+  background: var(--good-bg);
+  font-weight: 600;
+}
+.foot {
+  margin-top: auto;
+  padding: 0 16px;
+  display: grid;
+  gap: 6px;
+  justify-items: start;
+}
+.foot a {
+  min-height: 24px;
+  min-width: 24px;
+  align-content: center;
+}
+.small {
+  font-size: 12px;
+}
+main {
+  padding: 20px 24px 40px;
+  min-width: 0;
+  outline: none;
+}
+.alone {
+  display: grid;
+  place-items: center;
+  min-height: 100vh;
+  padding: 0;
+}
 </style>

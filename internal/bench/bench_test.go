@@ -89,8 +89,6 @@ func add(b *testing.B, o *assembly.Application, logon, account string, password,
 	}
 }
 
-const entries = 100_000
-
 // BenchmarkDirectory surveys an OpenLDAP directory of 100,000 entries, first
 // and again unchanged, beside ldapsearch reading the same attributes.
 func BenchmarkDirectory(b *testing.B) {
@@ -134,9 +132,6 @@ func BenchmarkDirectory(b *testing.B) {
 		b.ReportMetric(median(unchanged), "unchanged/ldapsearch")
 	}
 }
-
-// rounds of a measurement; the median of their ratios counts.
-const rounds = 5
 
 func median(list []float64) float64 {
 	sort.Float64s(list)

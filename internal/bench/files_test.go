@@ -18,9 +18,6 @@ import (
 	"mossledger.example/moss/internal/lab"
 )
 
-// manyFiles lie on the host that is searched.
-const manyFiles = 200_000
-
 // BenchmarkFiles searches a host with 200,000 files beside find and grep with the
 // same patterns on it, over the same connection's kind.
 func BenchmarkFiles(b *testing.B) {

@@ -23,7 +23,6 @@ import (
 
 // Of the search for copies.
 const (
-	searchSeeds     = 10
 	plantsPerSeed   = 200
 	certainStrength = "matches beside differs ambiguous same value"
 )
@@ -56,7 +55,7 @@ func ferries(b *testing.B, o *assembly.Application, accounts []plant.Account) {
 func BenchmarkSearch(b *testing.B) {
 	plants, hit, told, wrong := 0, 0, 0, 0
 	keysPlanted, keysHit, keysWrong := 0, 0, 0
-	for seed := uint64(1); seed <= searchSeeds; seed++ {
+	for seed := uint64(1); seed <= uint64(searchSeeds); seed++ {
 		b.Run(fmt.Sprintf("seed%d", seed), func(b *testing.B) {
 			planting := plant.Seeded(seed, plantsPerSeed)
 			h := lab.NewHost(b, fmt.Sprintf("search%d", seed), 60)

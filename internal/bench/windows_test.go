@@ -90,15 +90,15 @@ func calls(hosts []*windowshost.Host) int {
 // same time; the goal is at most 1.5 times that.
 func BenchmarkWindowsSurvey(b *testing.B) {
 	o := newOperator(b)
-	hosts := fleet(b, o, 200)
+	hosts := fleet(b, o, fleetHosts)
 	for range b.N {
 		before := calls(hosts)
-		took := survey(b, o, 200)
+		took := survey(b, o, fleetHosts)
 		made := calls(hosts) - before
 		floor := time.Duration(math.Ceil(float64(len(hosts))/float64(o.Surveys.Parallel()))) * time.Duration(made/len(hosts)) * callLatency
 		first := took.Seconds() / floor.Seconds()
 		before = calls(hosts)
-		again := survey(b, o, 200)
+		again := survey(b, o, fleetHosts)
 		floor = time.Duration(math.Ceil(float64(len(hosts))/float64(o.Surveys.Parallel()))) * time.Duration((calls(hosts)-before)/len(hosts)) * callLatency
 		b.ReportMetric(first, "first/floor")
 		b.ReportMetric(again.Seconds()/floor.Seconds(), "again/floor")
@@ -111,7 +111,7 @@ func BenchmarkWindowsSurvey(b *testing.B) {
 // BenchmarkWindowsSurveyMemory tells by how much the live heap grows while 20
 // and 200 hosts are surveyed: what a garbage collection in the middle leaves.
 func BenchmarkWindowsSurveyMemory(b *testing.B) {
-	for _, n := range []int{20, 200} {
+	for _, n := range []int{fleetHosts / 10, fleetHosts} {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
 			o := newOperator(b)
 			hosts := fleet(b, o, n)
@@ -144,8 +144,8 @@ func BenchmarkWindowsSurveyMemory(b *testing.B) {
 // times that.
 func BenchmarkWindowsRotation(b *testing.B) {
 	o := newOperator(b)
-	hosts := fleet(b, o, 200)
-	survey(b, o, 200)
+	hosts := fleet(b, o, fleetHosts)
+	survey(b, o, fleetHosts)
 	ctx := context.Background()
 	a, _, err := o.Picture.FindAccount(ctx, "directory/svc-fleet")
 	require.NoError(b, err)

@@ -106,8 +106,8 @@ type client struct {
 }
 
 func newClient(s session) (*client, error) {
-	transport := http.DefaultTransport.(*http.Transport).Clone()
-	transport.Proxy = nil // the service is named directly
+	transport := http.DefaultTransport.(*http.Transport).Clone() //nolint:forcetypeassert // nothing here replaces it
+	transport.Proxy = nil                                        // the service is named directly
 	if s.CA != "" {
 		pem, err := os.ReadFile(s.CA)
 		if err != nil {

@@ -16,8 +16,8 @@ import (
 	"unicode/utf8"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 	"go.yaml.in/yaml/v3"
+	"golang.org/x/term"
 )
 
 // Formats of output.
@@ -412,7 +412,7 @@ func ask(cmd *cobra.Command, prompt string) (string, error) {
 	for {
 		n, err := in.Read(buf)
 		if n == 0 || err != nil || buf[0] == '\n' {
-			return strings.TrimSpace(string(line)), nil
+			return strings.TrimSpace(string(line)), nil //nolint:nilerr // the end of the input ends the line
 		}
 		line = append(line, buf[0])
 	}

@@ -66,7 +66,7 @@ func (p *Process) StartService(ctx context.Context, drill int, more ...string) e
 		select {
 		case err := <-exited:
 			p.service = nil
-			return fmt.Errorf("the service ended at once (%v); see %s:\n%s", err, p.File("service.log"), tail(p.File("service.log")))
+			return fmt.Errorf("the service ended at once (%w); see %s:\n%s", err, p.File("service.log"), tail(p.File("service.log")))
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-time.After(20 * time.Millisecond):

@@ -66,7 +66,7 @@ func as(t testing.TB, name string, cmd *exec.Cmd) (uid, gid int) {
 	gid, err = strconv.Atoi(u.Gid)
 	require.NoError(t, err)
 	if cmd != nil {
-		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, Pdeathsig: syscall.SIGKILL} //nolint:gosec // ids of a user
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, Pdeathsig: syscall.SIGKILL}
 	}
 	return uid, gid
 }

@@ -66,7 +66,7 @@ type signedIn struct {
 }
 
 func (s *Service) cookie(value string, expires time.Time) http.Cookie {
-	return http.Cookie{Name: sessionCookie, Value: value, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.secure}
+	return http.Cookie{Name: sessionCookie, Value: value, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.secure} //nolint:gosec // Secure follows whether the service speaks TLS
 }
 
 func (s *Service) registerPeople() {
@@ -238,7 +238,7 @@ func (s *Service) signIn(ctx context.Context, in *signInInput) (*signedIn, error
 	if !in.Body.Token {
 		out, err := s.startSession(ctx, user)
 		if err == nil {
-			out.SetCookie = append(out.SetCookie, http.Cookie{Name: deviceCookie, Value: device, Path: "/api/v1/sessions", Expires: time.Now().Add(deviceTime), HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.secure})
+			out.SetCookie = append(out.SetCookie, http.Cookie{Name: deviceCookie, Value: device, Path: "/api/v1/sessions", Expires: time.Now().Add(deviceTime), HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.secure}) //nolint:gosec // Secure follows whether the service speaks TLS
 		}
 		return out, err
 	}

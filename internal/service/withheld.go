@@ -36,7 +36,7 @@ const withheldPrefix = "withheld:"
 // secrets, as its description says.
 func (s *Service) secretFields(operation *huma.Operation) []string {
 	if known, ok := s.fields.Load(operation.OperationID); ok {
-		return known.([]string)
+		return known.([]string) //nolint:forcetypeassert // nothing else is kept there
 	}
 	var names []string
 	if operation.RequestBody != nil && operation.RequestBody.Content["application/json"] != nil {

@@ -302,7 +302,7 @@ func (s *Store) writeAccounts(ctx context.Context, tx *sql.Tx, system int64, lis
 			_, err = tx.ExecContext(ctx, insertAccounts(len(some), system, now, mask), bound...)
 		} else {
 			if prepared[mask] == nil {
-				if prepared[mask], err = tx.PrepareContext(ctx, insertAccounts(rowsAtOnce, system, now, mask)); err != nil {
+				if prepared[mask], err = tx.PrepareContext(ctx, insertAccounts(rowsAtOnce, system, now, mask)); err != nil { //nolint:sqlclosecheck // the transaction closes its statements
 					return err
 				}
 			}

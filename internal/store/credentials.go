@@ -71,7 +71,7 @@ const (
 	credentialPoints  = "(CASE c.kind WHEN 'ssh-key' THEN (SELECT COUNT(*) FROM dependents d WHERE " + keyKinds + " AND d.kind = 'authorized key') ELSE a.gone = '' END)"
 	credentialHolders = `(CASE c.kind WHEN 'ssh-key' THEN (SELECT COUNT(*) FROM dependents d WHERE ` + keyKinds + ` AND d.kind = 'key')
 		ELSE (SELECT COUNT(DISTINCT d.id) FROM ties t JOIN dependents d ON d.id = t.dependent_id WHERE t.account_id = c.account_id AND d.gone = '' AND (t.strength = 'matches' OR t.strength = 'runs as' AND d.stores)) END)`
-	credentialName    = "COALESCE(a.name, c.name)"
+	credentialName    = "COALESCE(a.name, c.name)" //nolint:gosec // the columns of a query
 	credentialColumns = "c.id, c.kind, " + credentialName + ", COALESCE(c.account_id, 0), COALESCE(a.system_id, 0), COALESCE(systems.name, ''), c.fingerprint, c.type, c.bits, " + credentialPoints + ", " + credentialHolders +
 		", c.state, c.not_before, c.not_after, c.first_seen, c.taken, c.taken_by, c.verified, c.verdict, c.words, c.rotated"
 )
@@ -148,9 +148,11 @@ func (s *Store) NotePassword(ctx context.Context, account int64) (Credential, er
 // passwordUsed: something holds the account's password, or stands beside one.
 const passwordUsed = "EXISTS (SELECT 1 FROM ties t JOIN dependents d ON d.id = t.dependent_id WHERE t.account_id = a.id AND d.gone = '' AND (t.strength IN ('matches', 'beside', 'differs') OR t.strength = 'runs as' AND d.stores))"
 
+const passwordsOf = `INSERT INTO credentials (kind, account_id, name, first_seen) SELECT 'password', a.id, a.name, a.first_seen FROM accounts a
+	WHERE a.id IN (SELECT value FROM json_each(?)) AND NOT EXISTS (SELECT 1 FROM credentials c WHERE c.account_id = a.id AND c.kind = 'password')`
+
 func notePasswords(ctx context.Context, tx *sql.Tx, accounts []int64, and string) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO credentials (kind, account_id, name, first_seen) SELECT 'password', a.id, a.name, a.first_seen FROM accounts a
-		WHERE a.id IN (SELECT value FROM json_each(?)) AND NOT EXISTS (SELECT 1 FROM credentials c WHERE c.account_id = a.id AND c.kind = 'password')`+and, text(accounts))
+	_, err := tx.ExecContext(ctx, passwordsOf+and, text(accounts))
 	return err
 }
 

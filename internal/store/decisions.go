@@ -107,7 +107,7 @@ func (s *Store) CleanTexts(ctx context.Context, clean func(string) string) (chan
 				}
 				changed++
 				if err := s.inTx(ctx, func(tx *sql.Tx) error {
-					_, err := tx.ExecContext(ctx, "UPDATE "+of.table+" SET "+column+" = ? WHERE "+column+" = ?", better, text)
+					_, err := tx.ExecContext(ctx, "UPDATE "+of.table+" SET "+column+" = ? WHERE "+column+" = ?", better, text) //nolint:gosec // names of tables and columns are our own
 					return err
 				}); err != nil {
 					return changed, err

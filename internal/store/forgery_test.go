@@ -55,7 +55,8 @@ func rebuilt(t *testing.T, folder string, signer note.Signer) {
 		hash, book = append(hash, add[0][:]), next
 		n++
 	}
-	require.NoError(t, rows.Close())
+	require.NoError(t, rows.Err())
+	require.NoError(t, rows.Close()) //nolint:sqlclosecheck // before the next statement
 	_, err = db.ExecContext(t.Context(), "DELETE FROM ledger_hashes")
 	require.NoError(t, err)
 	for _, h := range each {

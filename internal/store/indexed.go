@@ -67,7 +67,7 @@ func (s *Store) MergeIndexes(ctx context.Context) error {
 					if err := tx.QueryRowContext(ctx, "SELECT total_changes()").Scan(&before); err != nil {
 						return err
 					}
-					if _, err := tx.ExecContext(ctx, "INSERT INTO "+index.name+" ("+index.name+", rank) VALUES ('merge', ?)", mergedAtOnce); err != nil {
+					if _, err := tx.ExecContext(ctx, "INSERT INTO "+index.name+" ("+index.name+", rank) VALUES ('merge', ?)", mergedAtOnce); err != nil { //nolint:gosec // names of tables are our own
 						return err
 					}
 					err := tx.QueryRowContext(ctx, "SELECT total_changes()").Scan(&after)

@@ -141,6 +141,6 @@ func TestAVisitScansNoTable(t *testing.T) {
 			assert.False(t, scanOf.MatchString(detail), "%s\n%s", detail, query)
 		}
 		require.NoError(t, rows.Err())
-		require.NoError(t, rows.Close())
+		require.NoError(t, rows.Close()) //nolint:sqlclosecheck // one after the other
 	}
 }

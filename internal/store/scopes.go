@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"time"
 
@@ -81,7 +82,7 @@ func (s *Store) endScope(ctx context.Context, system int64, e ScopeEnd, tally *T
 	}
 	var sight string
 	var confirmed bool
-	if err := s.read.QueryRowContext(ctx, "SELECT sight, confirmed FROM scopes WHERE system_id = ? AND scope = ?", system, e.Scope).Scan(&sight, &confirmed); err != nil && one(err) != ErrNotFound {
+	if err := s.read.QueryRowContext(ctx, "SELECT sight, confirmed FROM scopes WHERE system_id = ? AND scope = ?", system, e.Scope).Scan(&sight, &confirmed); err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return nil, err
 	}
 	counted := len(gone)
@@ -113,7 +114,7 @@ func (s *Store) endScope(ctx context.Context, system int64, e ScopeEnd, tally *T
 	}
 	now := s.stamp()
 	if err := s.inSlices(ctx, marked, func(tx *sql.Tx, ids string) error {
-		_, err := tx.ExecContext(ctx, "UPDATE "+e.Table+" SET gone = ? WHERE id IN (SELECT value FROM json_each(?))", now, ids)
+		_, err := tx.ExecContext(ctx, "UPDATE "+e.Table+" SET gone = ? WHERE id IN (SELECT value FROM json_each(?))", now, ids) //nolint:gosec // names of tables are our own
 		return err
 	}); err != nil {
 		return nil, err
@@ -214,7 +215,7 @@ func (s *Store) touch(ctx context.Context, system int64, table, condition string
 	}
 	now := s.stamp()
 	return s.inSlices(ctx, touched, func(tx *sql.Tx, some string) error {
-		_, err := tx.ExecContext(ctx, "UPDATE "+table+" SET seen = ? WHERE id IN (SELECT value FROM json_each(?))", now, some)
+		_, err := tx.ExecContext(ctx, "UPDATE "+table+" SET seen = ? WHERE id IN (SELECT value FROM json_each(?))", now, some) //nolint:gosec // names of tables are our own
 		return err
 	})
 }

@@ -23,7 +23,8 @@ watch(
 
 <template>
   <div class="panel assign">
-    <label class="row"><b>Let {{ plural(chosen.length, 'dependent') }} log on as</b>
+    <label class="row"
+      ><b>Let {{ plural(chosen.length, 'dependent') }} log on as</b>
       <select v-model="account" class="field">
         <option :value="0" disabled>an account in custody</option>
         <option v-for="a in accounts" :key="a.id" :value="a.id">{{ a.name }} ({{ a.system }})</option>
@@ -36,5 +37,9 @@ watch(
 </template>
 
 <style scoped>
-.assign { margin-bottom: 12px; display: grid; gap: 10px; }
+.assign {
+  margin-bottom: 12px;
+  display: grid;
+  gap: 10px;
+}
 </style>

@@ -35,7 +35,9 @@ async function act(what: string, does: (path: { id: number }) => Promise<string>
 }
 const take = () =>
   act('take', async (path) => {
-    const v = await data(api.POST('/api/v1/credentials/{id}/custody', { params: { path }, body: given.value ? { value: given.value } : {} }))
+    const v = await data(
+      api.POST('/api/v1/credentials/{id}/custody', { params: { path }, body: given.value ? { value: given.value } : {} }),
+    )
     return isKey.value ? `In custody: ${v.credential.words ?? ''}.` : 'In custody: the authority accepted the value just now.'
   })
 const reset = () =>
@@ -64,11 +66,21 @@ const words = computed(() => ({
   give: isKey.value ? 'Paste the private half' : kept.value ? 'Give a new known password' : 'Take into custody',
   submit: mode.value === 'give' ? (isKey.value ? 'Take and prove' : 'Take and verify') : mode.value === 'reset' ? 'Reset it' : 'Release it',
 }))
+
+function putAway() {
+  mode.value = ''
+  given.value = ''
+}
 </script>
 
 <template>
   <div class="panel">
-    <p v-if="kept" class="first">In custody since <When :at="kept.taken" /> (by {{ kept.taken_by }}). Verified <When :at="kept.verified" />: <StateTag :state="kept.verdict" /> <span class="soft">{{ kept.words }}</span><template v-if="kept.rotated"> Rotated <When :at="kept.rotated" />.</template></p>
+    <p v-if="kept" class="first">
+      In custody since <When :at="kept.taken" /> (by {{ kept.taken_by }}). Verified <When :at="kept.verified" />:
+      <StateTag :state="kept.verdict" /> <span class="soft">{{ kept.words }}</span><template v-if="kept.rotated">
+        Rotated <When :at="kept.rotated" />.</template
+      >
+    </p>
     <p v-else class="first soft">{{ words.not }}</p>
     <Trouble :words="trouble" />
     <p v-if="said" role="status">{{ said }}</p>
@@ -82,18 +94,44 @@ const words = computed(() => ({
       </template>
       <form v-else class="row" @submit.prevent="submit">
         <span v-if="mode === 'reset'">Sets a new password now. Whatever still holds the old one breaks at its next sign-in.</span>
-        <span v-if="mode === 'release'">Removes the sealed values. {{ isKey ? 'Where the key is held it stays as it is.' : 'Nobody here will know the password any more.' }}</span>
-        <textarea v-if="mode === 'give' && isKey" v-model="given" class="field wide mono" rows="5" required autocomplete="off" spellcheck="false" aria-label="Private key in PEM" placeholder="The private key, in PEM" />
-        <input v-else-if="mode === 'give'" v-model="given" class="field" type="password" required autocomplete="off" aria-label="Known password" placeholder="Known password" />
+        <span v-if="mode === 'release'"
+          >Removes the sealed values.
+          {{ isKey ? 'Where the key is held it stays as it is.' : 'Nobody here will know the password any more.' }}</span
+        >
+        <textarea
+          v-if="mode === 'give' && isKey"
+          v-model="given"
+          class="field wide mono"
+          rows="5"
+          required
+          autocomplete="off"
+          spellcheck="false"
+          aria-label="Private key in PEM"
+          placeholder="The private key, in PEM"
+        />
+        <input
+          v-else-if="mode === 'give'"
+          v-model="given"
+          class="field"
+          type="password"
+          required
+          autocomplete="off"
+          aria-label="Known password"
+          placeholder="Known password"
+        />
         <input v-else v-model="reason" class="field wide" required aria-label="Reason" placeholder="Reason (recorded)" />
         <Button type="primary" :danger="mode !== 'give'" html-type="submit" :loading="busy !== ''">{{ words.submit }}</Button>
-        <Button @click="mode = ''; given = ''">Cancel</Button>
+        <Button @click="putAway">Cancel</Button>
       </form>
     </div>
   </div>
 </template>
 
 <style scoped>
-.first { margin-top: 0; }
-.wide { min-width: 300px; }
+.first {
+  margin-top: 0;
+}
+.wide {
+  min-width: 300px;
+}
 </style>

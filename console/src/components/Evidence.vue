@@ -5,4 +5,6 @@ import StateTag from './StateTag.vue'
 defineProps<{ tie: Schemas['Tie'] }>()
 </script>
 
-<template><span :title="tie.detail"><StateTag :state="`${tie.evidence}: ${tie.strength}`" :as="tie.strength" /></span></template>
+<template>
+  <span :title="tie.detail"><StateTag :state="`${tie.evidence}: ${tie.strength}`" :as="tie.strength" /></span>
+</template>

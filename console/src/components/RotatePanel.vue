@@ -11,7 +11,15 @@ import { useWork } from './work'
 import WhenRestart, { type Restart } from './WhenRestart.vue'
 
 /** Rotates a credential, or the password of an account; with assign or repair its current value goes to those dependents instead. */
-const props = defineProps<{ account?: number; credential?: number; kind?: string; assign?: number[]; repair?: boolean; start?: boolean; verb?: string }>()
+const props = defineProps<{
+  account?: number
+  credential?: number
+  kind?: string
+  assign?: number[]
+  repair?: boolean
+  start?: boolean
+  verb?: string
+}>()
 const session = useSession()
 const router = useRouter()
 const rehearsal = ref<Schemas['RehearsalAnswer']>()
@@ -60,14 +68,16 @@ const rows = computed(() => {
 <template>
   <div class="panel">
     <div class="row">
-      <label class="row"><span>When a step fails</span>
+      <label class="row"
+        ><span>When a step fails</span>
         <select v-model="policy" class="field">
           <option value="undo">undo everything</option>
           <option value="stop">stop and ask</option>
           <option value="continue">continue without it</option>
         </select>
       </label>
-      <label v-if="kind === 'ssh-key'" class="row"><span>New key</span>
+      <label v-if="kind === 'ssh-key'" class="row"
+        ><span>New key</span>
         <select v-model="type" class="field">
           <option value="">of the same type</option>
           <option value="ssh-ed25519">ssh-ed25519</option>
@@ -76,30 +86,81 @@ const rows = computed(() => {
         </select>
       </label>
       <WhenRestart v-model="restart" />
-      <Button :type="passed ? 'default' : 'primary'" :loading="busy === 'rehearse'" :disabled="!session.may('operator')" @click="rehearse">Rehearse</Button>
+      <Button :type="passed ? 'default' : 'primary'" :loading="busy === 'rehearse'" :disabled="!session.may('operator')" @click="rehearse"
+        >Rehearse</Button
+      >
       <template v-if="passed">
         <input v-model="reason" class="field reason" aria-label="Reason of the rotation" placeholder="Reason (recorded)" />
         <Button type="primary" :disabled="!reason" :loading="busy === 'rotate'" @click="rotate">{{ verb ?? 'Rotate now' }}</Button>
       </template>
     </div>
-    <p v-if="!rehearsal" class="soft">A rehearsal says what a rotation would do and checks all that can be checked, without changing anything. It needs one that passed within the hour.</p>
+    <p v-if="!rehearsal" class="soft">
+      A rehearsal says what a rotation would do and checks all that can be checked, without changing anything. It needs one that passed
+      within the hour.
+    </p>
     <Trouble :words="trouble" />
     <template v-if="rehearsal">
       <p>The rehearsal <StateTag :state="rehearsal.rehearsal.verdict" />. Expected interruption: {{ rehearsal.interruption }}.</p>
       <div class="two">
-        <div><h2>What will happen</h2><ol class="list"><li v-for="s in rehearsal.steps" :key="s">{{ s }}</li></ol>
-          <template v-if="rehearsal.rehearsal.plan.notes?.length"><h2>Worth knowing</h2><ul class="list"><li v-for="n in rehearsal.rehearsal.plan.notes" :key="n.text"><b v-if="n.kind !== 'info' && n.kind !== 'left-alone'">{{ n.kind.replaceAll('-', ' ') }}: </b>{{ n.text }}</li></ul></template></div>
-        <div><h2>What was checked</h2>
-          <table class="dense"><thead><tr><th scope="col">Result</th><th scope="col">System</th><th scope="col">Check</th></tr></thead>
-            <tbody><tr v-for="(c, i) in rows" :key="i"><td><StateTag :state="c.result" /></td><td>{{ c.system }}</td><td>{{ c.what }}<div v-if="c.words" class="soft">{{ c.words }}</div><div v-if="c.next" class="soft">{{ c.next }}</div></td></tr></tbody></table></div>
+        <div>
+          <h2>What will happen</h2>
+          <ol class="list">
+            <li v-for="s in rehearsal.steps" :key="s">{{ s }}</li>
+          </ol>
+          <template v-if="rehearsal.rehearsal.plan.notes?.length"
+            ><h2>Worth knowing</h2>
+            <ul class="list">
+              <li v-for="n in rehearsal.rehearsal.plan.notes" :key="n.text">
+                <b v-if="n.kind !== 'info' && n.kind !== 'left-alone'">{{ n.kind.replaceAll('-', ' ') }}: </b>{{ n.text }}
+              </li>
+            </ul></template
+          >
+        </div>
+        <div>
+          <h2>What was checked</h2>
+          <table class="dense">
+            <thead>
+              <tr>
+                <th scope="col">Result</th>
+                <th scope="col">System</th>
+                <th scope="col">Check</th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="(c, i) in rows" :key="i">
+                <td><StateTag :state="c.result" /></td>
+                <td>{{ c.system }}</td>
+                <td>
+                  {{ c.what }}
+                  <div v-if="c.words" class="soft">{{ c.words }}</div>
+                  <div v-if="c.next" class="soft">{{ c.next }}</div>
+                </td>
+              </tr>
+            </tbody>
+          </table>
+        </div>
       </div>
     </template>
   </div>
 </template>
 
 <style scoped>
-.reason { flex: 1; min-width: 180px; }
-.two { display: grid; grid-template-columns: minmax(0, 2fr) minmax(0, 3fr); gap: 18px; }
-.list { margin: 0; padding-left: 22px; }
-@media (max-width: 1000px) { .two { grid-template-columns: 1fr; } }
+.reason {
+  flex: 1;
+  min-width: 180px;
+}
+.two {
+  display: grid;
+  grid-template-columns: minmax(0, 2fr) minmax(0, 3fr);
+  gap: 18px;
+}
+.list {
+  margin: 0;
+  padding-left: 22px;
+}
+@media (max-width: 1000px) {
+  .two {
+    grid-template-columns: 1fr;
+  }
+}
 </style>

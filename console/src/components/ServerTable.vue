@@ -56,6 +56,10 @@ function order(column: Column): 'ascending' | 'descending' | 'none' {
 }
 
 const first = computed(() => l.cursors.value.length * l.size + 1)
+
+function plain(row: unknown, key: string) {
+  return (row as Record<string, unknown>)[key]
+}
 </script>
 
 <template>
@@ -63,7 +67,9 @@ const first = computed(() => l.cursors.value.length * l.size + 1)
     <div class="row spread bar">
       <div class="row">
         <input v-model="text" class="field search" type="search" :aria-label="`Search ${label}`" :placeholder="searchHint ?? 'Search'" />
-        <span v-for="f in l.filters()" :key="f" class="chip">{{ words(f) }}<button class="plain-button" :aria-label="`Remove the filter ${words(f)}`" @click="drop(f)">×</button></span>
+        <span v-for="f in l.filters()" :key="f" class="chip"
+          >{{ words(f) }}<button class="plain-button" :aria-label="`Remove the filter ${words(f)}`" @click="drop(f)">×</button></span
+        >
         <Button v-if="!adding" size="small" @click="adding = true">Filter</Button>
         <form v-else class="row" @submit.prevent="add">
           <select v-model="draft.field" class="field" aria-label="Column to filter by">
@@ -83,27 +89,39 @@ const first = computed(() => l.cursors.value.length * l.size + 1)
     <Trouble :words="l.trouble.value" retry @again="l.load()" />
     <div class="scroll" tabindex="0" role="region" :aria-label="label">
       <table class="dense" :aria-busy="l.loading.value">
-        <caption class="visually-hidden">{{ label }}</caption>
+        <caption class="visually-hidden">
+          {{
+            label
+          }}
+        </caption>
         <thead>
           <tr>
             <th v-for="c in shownColumns" :key="c.key" :style="{ width: c.width }" :aria-sort="c.field ? order(c) : undefined" scope="col">
-              <button v-if="c.field" class="plain-button" @click="l.sortBy(c.field)">{{ c.title }}<span aria-hidden="true">{{ order(c) === 'ascending' ? ' ↑' : order(c) === 'descending' ? ' ↓' : '' }}</span></button>
+              <button v-if="c.field" class="plain-button" @click="l.sortBy(c.field)">
+                {{ c.title }}<span aria-hidden="true">{{ order(c) === 'ascending' ? ' ↑' : order(c) === 'descending' ? ' ↓' : '' }}</span>
+              </button>
               <template v-else>{{ c.title }}</template>
             </th>
           </tr>
         </thead>
         <tbody>
           <tr v-for="row in l.items.value" :key="rowKey(row)">
-            <td v-for="c in shownColumns" :key="c.key" :class="{ mono: c.mono, long: c.long }"><slot v-if="$slots[c.key]" :name="c.key" :row="row" /><template v-else>{{ (row as Record<string, unknown>)[c.key] }}</template></td>
+            <td v-for="c in shownColumns" :key="c.key" :class="{ mono: c.mono, long: c.long }">
+              <slot v-if="$slots[c.key]" :name="c.key" :row="row" /><template v-else>{{ plain(row, c.key) }}</template>
+            </td>
           </tr>
           <tr v-if="!l.items.value.length && !l.trouble.value">
-            <td :colspan="shownColumns.length" class="empty soft">{{ l.loading.value ? 'Loading…' : l.filters().length || l.search() ? 'Nothing matches these filters.' : empty }}</td>
+            <td :colspan="shownColumns.length" class="empty soft">
+              {{ l.loading.value ? 'Loading…' : l.filters().length || l.search() ? 'Nothing matches these filters.' : empty }}
+            </td>
           </tr>
         </tbody>
       </table>
     </div>
     <div class="row spread foot">
-      <span class="soft">{{ l.items.value.length ? `${first}–${first + l.items.value.length - 1} of ${l.total.value}${l.more.value ? ' or more' : ''}` : '' }}</span>
+      <span class="soft">{{
+        l.items.value.length ? `${first}–${first + l.items.value.length - 1} of ${l.total.value}${l.more.value ? ' or more' : ''}` : ''
+      }}</span>
       <div v-if="l.total.value > l.items.value.length" class="row">
         <Button size="small" :disabled="!l.cursors.value.length" @click="l.back">Previous</Button>
         <Button size="small" :disabled="!l.next.value" @click="l.forward">Next</Button>
@@ -113,11 +131,32 @@ const first = computed(() => l.cursors.value.length * l.size + 1)
 </template>
 
 <style scoped>
-.bar { margin-bottom: 8px; }
-.search { width: 230px; }
-.chip { background: var(--plain-bg); border-radius: 4px; padding: 2px 8px; display: inline-flex; gap: 7px; overflow-wrap: anywhere; }
-.scroll { overflow-x: auto; }
-.empty { padding: 26px 0; text-align: center; }
-.foot { margin-top: 8px; min-height: 24px; }
-th button:hover { text-decoration: underline; }
+.bar {
+  margin-bottom: 8px;
+}
+.search {
+  width: 230px;
+}
+.chip {
+  background: var(--plain-bg);
+  border-radius: 4px;
+  padding: 2px 8px;
+  display: inline-flex;
+  gap: 7px;
+  overflow-wrap: anywhere;
+}
+.scroll {
+  overflow-x: auto;
+}
+.empty {
+  padding: 26px 0;
+  text-align: center;
+}
+.foot {
+  margin-top: 8px;
+  min-height: 24px;
+}
+th button:hover {
+  text-decoration: underline;
+}
 </style>

@@ -11,7 +11,9 @@ const total = ref(0)
 const trouble = ref('')
 async function load(): Promise<void> {
   try {
-    const page = await data(api.GET('/api/v1/sockets', { params: { query: { filter: [`system=${props.system}`], sort: 'local_port', limit: 200 } } }))
+    const page = await data(
+      api.GET('/api/v1/sockets', { params: { query: { filter: [`system=${props.system}`], sort: 'local_port', limit: 200 } } }),
+    )
     list.value = page.items
     total.value = page.total
   } catch (e) {
@@ -27,12 +29,24 @@ void load()
     <h2>{{ plural(total, 'connection and port', 'connections and ports') }}</h2>
     <div class="panel scroll" tabindex="0" role="region" aria-label="Connections and ports">
       <table class="dense">
-        <thead><tr><th scope="col">Here</th><th scope="col">There</th><th scope="col">Unit</th><th scope="col">Program</th></tr></thead>
+        <thead>
+          <tr>
+            <th scope="col">Here</th>
+            <th scope="col">There</th>
+            <th scope="col">Unit</th>
+            <th scope="col">Program</th>
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="(s, i) in list" :key="i">
             <td class="mono">{{ s.local }}:{{ s.local_port }}<span v-if="s.listens" class="soft"> listens</span></td>
-            <td class="mono"><template v-if="!s.listens">{{ s.peer }}:{{ s.peer_port }} <span class="soft">{{ s.peer_system }}</span></template></td>
-            <td>{{ s.unit }}</td><td>{{ s.program }}</td>
+            <td class="mono">
+              <template v-if="!s.listens"
+                >{{ s.peer }}:{{ s.peer_port }} <span class="soft">{{ s.peer_system }}</span></template
+              >
+            </td>
+            <td>{{ s.unit }}</td>
+            <td>{{ s.program }}</td>
           </tr>
         </tbody>
       </table>
@@ -42,5 +56,8 @@ void load()
 </template>
 
 <style scoped>
-.scroll { overflow-x: auto; max-height: 420px; }
+.scroll {
+  overflow-x: auto;
+  max-height: 420px;
+}
 </style>

@@ -23,10 +23,14 @@ const ask = () =>
   <div class="why">
     <Button v-if="!x" size="small" :loading="busy !== ''" @click="ask">Why? Read the event records</Button>
     <span v-if="trouble" class="soft">{{ trouble }}</span>
-    <div v-if="x" class="panel"><b>{{ x.verdict }}.</b><Explanation :explanation="x.first ?? x" /></div>
+    <div v-if="x" class="panel">
+      <b>{{ x.verdict }}.</b><Explanation :explanation="x.first ?? x" />
+    </div>
   </div>
 </template>
 
 <style scoped>
-.why { margin-top: 6px; }
+.why {
+  margin-top: 6px;
+}
 </style>

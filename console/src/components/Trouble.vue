@@ -13,5 +13,15 @@ defineEmits<{ again: [] }>()
 </template>
 
 <style scoped>
-.trouble { background: var(--bad-bg); color: var(--bad); border-radius: 5px; padding: 8px 12px; margin: 8px 0; display: flex; gap: 12px; justify-content: space-between; align-items: center; }
+.trouble {
+  background: var(--bad-bg);
+  color: var(--bad);
+  border-radius: 5px;
+  padding: 8px 12px;
+  margin: 8px 0;
+  display: flex;
+  gap: 12px;
+  justify-content: space-between;
+  align-items: center;
+}
 </style>

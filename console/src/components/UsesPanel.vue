@@ -46,7 +46,19 @@ async function work(act: () => Promise<unknown>): Promise<void> {
   }
 }
 const declare = () =>
-  work(() => data(api.POST('/api/v1/accounts/{id}/declarations', { params: { path: { id: props.account } }, body: { place: form.value.place, system: form.value.system || undefined, reason: form.value.reason, ...(form.value.until ? { until: `${form.value.until}T00:00:00Z` } : {}) } })))
+  work(() =>
+    data(
+      api.POST('/api/v1/accounts/{id}/declarations', {
+        params: { path: { id: props.account } },
+        body: {
+          place: form.value.place,
+          system: form.value.system || undefined,
+          reason: form.value.reason,
+          ...(form.value.until ? { until: `${form.value.until}T00:00:00Z` } : {}),
+        },
+      }),
+    ),
+  )
 const withdraw = (id: number) => work(() => data(api.DELETE('/api/v1/declarations/{id}', { params: { path: { id } } })))
 </script>
 
@@ -54,12 +66,28 @@ const withdraw = (id: number) => work(() => data(api.DELETE('/api/v1/declaration
   <div class="panel scroll" tabindex="0" role="region" aria-label="Observed and declared use">
     <Trouble :words="trouble" />
     <table v-if="uses.length" class="dense">
-      <thead><tr><th scope="col">Signs in to</th><th scope="col">From</th><th scope="col">Program</th><th scope="col">How</th><th scope="col">Times</th><th scope="col">Last seen</th></tr></thead>
+      <thead>
+        <tr>
+          <th scope="col">Signs in to</th>
+          <th scope="col">From</th>
+          <th scope="col">Program</th>
+          <th scope="col">How</th>
+          <th scope="col">Times</th>
+          <th scope="col">Last seen</th>
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="(u, i) in uses" :key="i">
           <td>{{ u.system }}</td>
-          <td><RouterLink v-if="u.host" :to="`/systems/${encodeURIComponent(u.host)}`">{{ u.host }}</RouterLink><span v-else>{{ u.client ? 'no known system' : 'the system itself' }}</span> <span class="soft">{{ u.client }}</span></td>
-          <td>{{ u.unit || u.program }}<span v-if="u.application" class="soft"> calls itself {{ u.application }}</span></td>
+          <td>
+            <RouterLink v-if="u.host" :to="`/systems/${encodeURIComponent(u.host)}`">{{ u.host }}</RouterLink><span v-else>{{
+              u.client ? 'no known system' : 'the system itself'
+            }}</span>
+            <span class="soft">{{ u.client }}</span>
+          </td>
+          <td>
+            {{ u.unit || u.program }}<span v-if="u.application" class="soft"> calls itself {{ u.application }}</span>
+          </td>
           <td>{{ u.how }} <StateTag v-if="u.failed" state="refused" /></td>
           <td>{{ u.count }}</td>
           <td><When :at="u.last" /></td>
@@ -68,10 +96,23 @@ const withdraw = (id: number) => work(() => data(api.DELETE('/api/v1/declaration
     </table>
     <p v-else class="soft">Nobody was seen signed in with it: no session of a data store and no record of uses says so.</p>
     <table v-if="said.length" class="dense">
-      <thead><tr><th scope="col">Declared</th><th scope="col">On</th><th scope="col">Reason</th><th scope="col">Until</th><th scope="col">By</th><th scope="col"><span class="visually-hidden">Act</span></th></tr></thead>
+      <thead>
+        <tr>
+          <th scope="col">Declared</th>
+          <th scope="col">On</th>
+          <th scope="col">Reason</th>
+          <th scope="col">Until</th>
+          <th scope="col">By</th>
+          <th scope="col"><span class="visually-hidden">Act</span></th>
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="d in said" :key="d.id">
-          <td>{{ d.place }}</td><td>{{ d.system }}</td><td>{{ d.reason }}</td><td>{{ d.until ? d.until.slice(0, 10) : 'no end' }}</td><td>{{ d.said_by }} <When :at="d.said" /></td>
+          <td>{{ d.place }}</td>
+          <td>{{ d.system }}</td>
+          <td>{{ d.reason }}</td>
+          <td>{{ d.until ? d.until.slice(0, 10) : 'no end' }}</td>
+          <td>{{ d.said_by }} <When :at="d.said" /></td>
           <td><Button v-if="session.may('operator')" size="small" :loading="busy" @click="withdraw(d.id)">Withdraw</Button></td>
         </tr>
       </tbody>
@@ -91,5 +132,7 @@ const withdraw = (id: number) => work(() => data(api.DELETE('/api/v1/declaration
 </template>
 
 <style scoped>
-.scroll { overflow-x: auto; }
+.scroll {
+  overflow-x: auto;
+}
 </style>

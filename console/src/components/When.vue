@@ -5,4 +5,6 @@ import { now } from './clock'
 defineProps<{ at?: string }>()
 </script>
 
-<template><time v-if="at && !at.startsWith('0001')" :datetime="at" :title="moment(at)">{{ ago(at, now) }}</time></template>
+<template>
+  <time v-if="at && !at.startsWith('0001')" :datetime="at" :title="moment(at)">{{ ago(at, now) }}</time>
+</template>

@@ -9,7 +9,8 @@ const model = defineModel<Restart>({ required: true })
 </script>
 
 <template>
-  <label class="row"><span>Restart</span>
+  <label class="row"
+    ><span>Restart</span>
     <select v-model="model.restart" class="field">
       <option value="now">now</option>
       <option value="window">in a window</option>

@@ -21,7 +21,9 @@ const explain = () =>
   })
 const start = () =>
   work('start', async () => {
-    said.value = (await data(api.POST('/api/v1/dependents/start', { body: { dependents: x.value?.repair?.start ?? [], reason: reason.value } }))).words
+    said.value = (
+      await data(api.POST('/api/v1/dependents/start', { body: { dependents: x.value?.repair?.start ?? [], reason: reason.value } }))
+    ).words
     x.value = await data(api.POST('/api/v1/dependents/{id}/explain', { params: { path: { id: props.dependent } } }))
   })
 </script>
@@ -29,13 +31,23 @@ const start = () =>
 <template>
   <div class="panel" aria-live="polite">
     <div class="row">
-      <Button type="primary" :loading="busy === 'explain'" :disabled="!session.may('operator')" @click="explain">{{ x ? 'Ask again' : 'Why is it down?' }}</Button>
-      <span v-if="!x" class="soft">Asks the system itself, its event records and the directory, and signs in once with the value in custody. It changes nothing.</span>
+      <Button type="primary" :loading="busy === 'explain'" :disabled="!session.may('operator')" @click="explain">{{
+        x ? 'Ask again' : 'Why is it down?'
+      }}</Button>
+      <span v-if="!x" class="soft"
+        >Asks the system itself, its event records and the directory, and signs in once with the value in custody. It changes nothing.</span
+      >
     </div>
     <Trouble :words="trouble" />
     <template v-if="x">
-      <p class="verdict"><b>{{ x.verdict }}.</b></p>
-      <template v-if="x.first"><h2>What failed first: {{ x.first.dependent.place }}</h2><Explanation :explanation="x.first" /><h2>{{ x.dependent.place }} itself</h2></template>
+      <p class="verdict">
+        <b>{{ x.verdict }}.</b>
+      </p>
+      <template v-if="x.first"
+        ><h2>What failed first: {{ x.first.dependent.place }}</h2>
+        <Explanation :explanation="x.first" />
+        <h2>{{ x.dependent.place }} itself</h2></template
+      >
       <Explanation :explanation="x" />
       <template v-if="x.repair">
         <h2>Repair</h2>
@@ -44,7 +56,13 @@ const start = () =>
           <input v-model="reason" class="field" aria-label="Reason of the start" placeholder="Reason (recorded)" />
           <Button type="primary" :disabled="!reason" :loading="busy === 'start'" @click="start">Start</Button>
         </div>
-        <RotatePanel v-else-if="x.repair.account_id" :account="x.repair.account_id" :assign="x.repair.assign ?? undefined" start verb="Repair now" />
+        <RotatePanel
+          v-else-if="x.repair.account_id"
+          :account="x.repair.account_id"
+          :assign="x.repair.assign ?? undefined"
+          start
+          verb="Repair now"
+        />
       </template>
       <p v-for="s in said" :key="s" class="soft">{{ s }}</p>
     </template>
@@ -52,5 +70,7 @@ const start = () =>
 </template>
 
 <style scoped>
-.verdict { font-size: 15px; }
+.verdict {
+  font-size: 15px;
+}
 </style>

@@ -7,4 +7,11 @@ export async function passwordOf(account: number): Promise<number> {
 }
 
 /** Kinds of credential as people say them. */
-export const kindNames: Record<string, string> = { password: 'password', 'ssh-key': 'SSH key', token: 'token', 'api-key': 'API key', certificate: 'certificate', 'key-tab': 'key tab' }
+export const kindNames: Record<string, string> = {
+  password: 'password',
+  'ssh-key': 'SSH key',
+  token: 'token',
+  'api-key': 'API key',
+  certificate: 'certificate',
+  'key-tab': 'key tab',
+}

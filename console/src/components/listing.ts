@@ -67,7 +67,13 @@ export function useListing<T>(fetch: (query: ListQuery) => Promise<Page<T>>, siz
     const mine = ++asked
     loading.value = !quietly
     try {
-      const page = await fetch({ filter: filters(), sort: sort() || undefined, search: search() || undefined, limit: size, cursor: cursors.value.at(-1) })
+      const page = await fetch({
+        filter: filters(),
+        sort: sort() || undefined,
+        search: search() || undefined,
+        limit: size,
+        cursor: cursors.value.at(-1),
+      })
       if (mine !== asked) return
       items.value = page.items
       total.value = page.total

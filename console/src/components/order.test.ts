@@ -5,7 +5,13 @@ const s = (name: string, ...needs: string[]): Started => ({ id: name.length, nam
 
 describe('layout', () => {
   it('puts each right of all that it needs, whatever the case of the names', () => {
-    const { placed, lines } = layout([s('Gate', 'queue', 'Fares'), s('Queue', 'Store'), s('Fares', 'Store'), s('Store'), s('Alone', 'NotHere')])
+    const { placed, lines } = layout([
+      s('Gate', 'queue', 'Fares'),
+      s('Queue', 'Store'),
+      s('Fares', 'Store'),
+      s('Store'),
+      s('Alone', 'NotHere'),
+    ])
     expect(Object.fromEntries(placed.map((p) => [p.name, p.layer]))).toEqual({ Gate: 2, Queue: 1, Fares: 1, Store: 0, Alone: 0 })
     expect(lines).toHaveLength(4)
     expect(new Set(placed.map((p) => `${p.layer}/${p.row}`)).size).toBe(placed.length)

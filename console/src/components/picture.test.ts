@@ -30,7 +30,11 @@ describe('the picture', () => {
     expect(lines.map((l) => `${l.from}>${l.to}`)).toEqual(['a1>s:quay1', 'a1>d3'])
   })
   it('tells places apart that end alike, and marks what holds another value', () => {
-    const twice = [nodes[0]!, { ...nodes[1]!, id: 'd8', name: '/srv/one/config/database.yml#/p' }, { ...nodes[1]!, id: 'd9', name: '/srv/two/config/database.yml#/p' }]
+    const twice = [
+      nodes[0]!,
+      { ...nodes[1]!, id: 'd8', name: '/srv/one/config/database.yml#/p' },
+      { ...nodes[1]!, id: 'd9', name: '/srv/two/config/database.yml#/p' },
+    ]
     const { drawn } = lay(twice, [{ from: 'a1', to: 'd9', why: 'held', strength: 'differs' }], () => true)
     expect(drawn.map((d) => d.label)).toEqual(['svc-x', '/srv/one/config/database.yml', '/srv/two/config/database.yml'])
     expect(drawn.map((d) => d.stale)).toEqual([false, false, true])

@@ -64,7 +64,18 @@ export function lay(nodes: Node[], edges: Edge[], open: (system: string) => bool
     if (!open(system)) {
       const id = `s:${system}`
       list.forEach((n) => standsFor.set(n.id, id))
-      drawn.push({ id, label: `${system}\n${summary(list)}`, kind: 'system', of: 'system', system, down: list.some((n) => n.down), stale: list.some((n) => stale.has(n.id)), count: list.length, x: columnWidth, y: y + rowHeight / 2 })
+      drawn.push({
+        id,
+        label: `${system}\n${summary(list)}`,
+        kind: 'system',
+        of: 'system',
+        system,
+        down: list.some((n) => n.down),
+        stale: list.some((n) => stale.has(n.id)),
+        count: list.length,
+        x: columnWidth,
+        y: y + rowHeight / 2,
+      })
       y += rowHeight * 2.2
       continue
     }
@@ -76,14 +87,38 @@ export function lay(nodes: Node[], edges: Edge[], open: (system: string) => bool
       const row = rows.get(n.hop) ?? 0
       rows.set(n.hop, row + 1)
       standsFor.set(n.id, n.id)
-      drawn.push({ id: n.id, label: (labels.get(short(n.name)) ?? 0) > 1 ? tail(n.name) : short(n.name), kind: 'thing', of: n.of ?? '', system, down: !!n.down, stale: stale.has(n.id), count: 1, x: columnWidth * n.hop, y: start + row * rowHeight, node: n })
+      drawn.push({
+        id: n.id,
+        label: (labels.get(short(n.name)) ?? 0) > 1 ? tail(n.name) : short(n.name),
+        kind: 'thing',
+        of: n.of ?? '',
+        system,
+        down: !!n.down,
+        stale: stale.has(n.id),
+        count: 1,
+        x: columnWidth * n.hop,
+        y: start + row * rowHeight,
+        node: n,
+      })
     }
     y = start + Math.max(...rows.values()) * rowHeight + rowHeight * 1.7
   }
   const root = nodes.find((n) => n.hop === 0)
   if (root) {
     standsFor.set(root.id, root.id)
-    drawn.unshift({ id: root.id, label: root.name, kind: 'account', of: 'account', system: root.system, down: false, stale: false, count: 1, x: 0, y: Math.max(0, (y - rowHeight * 2) / 2), node: root })
+    drawn.unshift({
+      id: root.id,
+      label: root.name,
+      kind: 'account',
+      of: 'account',
+      system: root.system,
+      down: false,
+      stale: false,
+      count: 1,
+      x: 0,
+      y: Math.max(0, (y - rowHeight * 2) / 2),
+      node: root,
+    })
   }
   const seen = new Set<string>()
   const lines: Line[] = []

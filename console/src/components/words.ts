@@ -11,7 +11,13 @@ export function ago(text: string | undefined, now: number): string {
   const future = seconds < 0
   const s = Math.abs(seconds)
   const [n, unit] =
-    s < 60 ? [s, 's'] : s < 5400 ? [Math.round(s / 60), ' min'] : s < 129600 ? [Math.round(s / 3600), ' h'] : [Math.round(s / 86400), ' days']
+    s < 60
+      ? [s, 's']
+      : s < 5400
+        ? [Math.round(s / 60), ' min']
+        : s < 129600
+          ? [Math.round(s / 3600), ' h']
+          : [Math.round(s / 86400), ' days']
   return future ? `in ${n}${unit}` : `${n}${unit} ago`
 }
 
@@ -22,9 +28,49 @@ export function plural(n: number, one: string, many = one + 's'): string {
 export type Tone = 'good' | 'warn' | 'bad' | 'plain'
 
 const tones: Record<string, Tone> = {
-  ok: 'good', done: 'good', accepted: 'good', active: 'good', running: 'good', started: 'good', ready: 'good', passed: 'good', matches: 'good', yes: 'good', effective: 'good', approved: 'good', here: 'good',
-  incomplete: 'warn', waiting: 'warn', asked: 'warn', away: 'warn', likely: 'warn', 'start pending': 'warn', 'stop pending': 'warn', skipped: 'warn', unchecked: 'warn', warning: 'warn', medium: 'warn', stopped: 'warn', undone: 'warn', unclear: 'warn', 'done-with-failures': 'warn', beside: 'warn', interrupted: 'warn', cancelled: 'warn', ambiguous: 'warn', 'same value': 'warn', unreadable: 'warn',
-  failed: 'bad', 'the cause': 'bad', down: 'bad', refused: 'bad', high: 'bad', 'undo-failed': 'bad', 'undo-incomplete': 'bad', 'undo-unclear': 'bad', differs: 'bad',
+  ok: 'good',
+  done: 'good',
+  accepted: 'good',
+  active: 'good',
+  running: 'good',
+  started: 'good',
+  ready: 'good',
+  passed: 'good',
+  matches: 'good',
+  yes: 'good',
+  effective: 'good',
+  approved: 'good',
+  here: 'good',
+  incomplete: 'warn',
+  waiting: 'warn',
+  asked: 'warn',
+  away: 'warn',
+  likely: 'warn',
+  'start pending': 'warn',
+  'stop pending': 'warn',
+  skipped: 'warn',
+  unchecked: 'warn',
+  warning: 'warn',
+  medium: 'warn',
+  stopped: 'warn',
+  undone: 'warn',
+  unclear: 'warn',
+  'done-with-failures': 'warn',
+  beside: 'warn',
+  interrupted: 'warn',
+  cancelled: 'warn',
+  ambiguous: 'warn',
+  'same value': 'warn',
+  unreadable: 'warn',
+  failed: 'bad',
+  'the cause': 'bad',
+  down: 'bad',
+  refused: 'bad',
+  high: 'bad',
+  'undo-failed': 'bad',
+  'undo-incomplete': 'bad',
+  'undo-unclear': 'bad',
+  differs: 'bad',
 }
 
 /** How a state is coloured. The word is always shown too. */

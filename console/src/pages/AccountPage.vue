@@ -49,8 +49,15 @@ async function order(): Promise<void> {
   chains.value = (
     await Promise.all(
       systems.map(async (system) => {
-        const all = (await data(api.GET('/api/v1/dependents', { params: { query: { filter: [`system=${system}`, 'kind=service', 'gone='], limit: 500 } } }))).items
-        const services = chainsAround(all.map((d) => startedOf(d, mine(d).length > 0)), (s) => s.own)
+        const all = (
+          await data(
+            api.GET('/api/v1/dependents', { params: { query: { filter: [`system=${system}`, 'kind=service', 'gone='], limit: 500 } } }),
+          )
+        ).items
+        const services = chainsAround(
+          all.map((d) => startedOf(d, mine(d).length > 0)),
+          (s) => s.own,
+        )
         return { system, services }
       }),
     )
@@ -63,27 +70,83 @@ const mine = (d: Schemas['Dependent']) => d.ties.filter((t) => t.account_id === 
 <template>
   <Trouble :words="trouble" retry @again="load" />
   <template v-if="detail">
-    <h1>{{ detail.account.name }} <span class="soft">on</span> <RouterLink :to="`/systems/${encodeURIComponent(detail.account.system)}`">{{ detail.account.system }}</RouterLink></h1>
+    <h1>
+      {{ detail.account.name }} <span class="soft">on</span>
+      <RouterLink :to="`/systems/${encodeURIComponent(detail.account.system)}`">{{ detail.account.system }}</RouterLink>
+    </h1>
     <p class="soft">{{ detail.account.description }}</p>
-    <div v-for="f in findings.slice(0, 3)" :key="f.id" class="panel finding"><StateTag :state="f.severity" /> <template v-if="f.subject !== detail.account.name"><RouterLink v-if="f.dependent_id" :to="`/dependents/${f.dependent_id}`">{{ f.subject }}</RouterLink><b v-else>{{ f.subject }}</b> on {{ f.system }}: </template>{{ f.what }}<div class="soft">{{ f.next_step }}</div></div>
-    <p v-if="findings.length > 3"><RouterLink :to="{ path: '/findings', query: { f: `account_id=${id}` } }">All {{ findings.length }}{{ findings.length === 20 ? ' or more' : '' }} findings of this account</RouterLink></p>
+    <div v-for="f in findings.slice(0, 3)" :key="f.id" class="panel finding">
+      <StateTag :state="f.severity" />
+      <template v-if="f.subject !== detail.account.name"
+        ><RouterLink v-if="f.dependent_id" :to="`/dependents/${f.dependent_id}`">{{ f.subject }}</RouterLink
+        ><b v-else>{{ f.subject }}</b> on {{ f.system }}: </template
+      >{{ f.what }}
+      <div class="soft">{{ f.next_step }}</div>
+    </div>
+    <p v-if="findings.length > 3">
+      <RouterLink :to="{ path: '/findings', query: { f: `account_id=${id}` } }"
+        >All {{ findings.length }}{{ findings.length === 20 ? ' or more' : '' }} findings of this account</RouterLink
+      >
+    </p>
     <div class="two">
       <section>
         <h2>What it is</h2>
         <dl class="facts panel">
-          <template v-if="detail.account.dn"><dt>DN</dt><dd class="mono">{{ detail.account.dn }}</dd></template>
-          <template v-if="detail.account.upn"><dt>Principal name</dt><dd>{{ detail.account.upn }}</dd></template>
-          <template v-if="detail.account.sid"><dt>SID</dt><dd class="mono">{{ detail.account.sid }}</dd></template>
-          <template v-if="detail.account.uid"><dt>User id</dt><dd>{{ detail.account.uid }}</dd></template>
-          <dt>Type</dt><dd>{{ detail.account.type }}</dd>
-          <dt>Enabled</dt><dd>{{ detail.account.enabled }}{{ detail.account.locked === 'yes' ? ', locked' : '' }}</dd>
-          <dt>Password changed</dt><dd><When :at="detail.account.password_changed" /> <span class="soft">{{ moment(detail.account.password_changed) }}</span></dd>
-          <dt>Password expires</dt><dd><template v-if="detail.account.never_expires">never</template><template v-else-if="detail.account.password_expires"><When :at="detail.account.password_expires" /></template><span v-else class="soft">not known</span></dd>
-          <template v-if="detail.account.last_logon"><dt>Last log-on</dt><dd><When :at="detail.account.last_logon" /></dd></template>
-          <template v-if="detail.account.principals?.length"><dt>Service principals</dt><dd>{{ detail.account.principals.join(', ') }}</dd></template>
-          <template v-if="detail.account.groups?.length"><dt>Groups, nested</dt><dd><div v-for="g in detail.account.groups" :key="g">{{ g }}</div></dd></template>
-          <template v-if="detail.account.pair"><dt>Takes turns with</dt><dd>{{ detail.account.pair }} <span class="soft">{{ detail.account.pair_not ? `not yet: ${detail.account.pair_not}` : 'both have the same rights, and none of their own' }}</span></dd></template>
-          <dt>Seen</dt><dd><When :at="detail.account.seen" />, first <When :at="detail.account.first_seen" /></dd>
+          <template v-if="detail.account.dn"
+            ><dt>DN</dt>
+            <dd class="mono">{{ detail.account.dn }}</dd></template
+          >
+          <template v-if="detail.account.upn"
+            ><dt>Principal name</dt>
+            <dd>{{ detail.account.upn }}</dd></template
+          >
+          <template v-if="detail.account.sid"
+            ><dt>SID</dt>
+            <dd class="mono">{{ detail.account.sid }}</dd></template
+          >
+          <template v-if="detail.account.uid"
+            ><dt>User id</dt>
+            <dd>{{ detail.account.uid }}</dd></template
+          >
+          <dt>Type</dt>
+          <dd>{{ detail.account.type }}</dd>
+          <dt>Enabled</dt>
+          <dd>{{ detail.account.enabled }}{{ detail.account.locked === 'yes' ? ', locked' : '' }}</dd>
+          <dt>Password changed</dt>
+          <dd>
+            <When :at="detail.account.password_changed" /> <span class="soft">{{ moment(detail.account.password_changed) }}</span>
+          </dd>
+          <dt>Password expires</dt>
+          <dd>
+            <template v-if="detail.account.never_expires">never</template
+            ><template v-else-if="detail.account.password_expires"><When :at="detail.account.password_expires" /></template
+            ><span v-else class="soft">not known</span>
+          </dd>
+          <template v-if="detail.account.last_logon"
+            ><dt>Last log-on</dt>
+            <dd><When :at="detail.account.last_logon" /></dd
+          ></template>
+          <template v-if="detail.account.principals?.length"
+            ><dt>Service principals</dt>
+            <dd>{{ detail.account.principals.join(', ') }}</dd></template
+          >
+          <template v-if="detail.account.groups?.length"
+            ><dt>Groups, nested</dt>
+            <dd>
+              <div v-for="g in detail.account.groups" :key="g">{{ g }}</div>
+            </dd></template
+          >
+          <template v-if="detail.account.pair"
+            ><dt>Takes turns with</dt>
+            <dd>
+              {{ detail.account.pair }}
+              <span class="soft">{{
+                detail.account.pair_not ? `not yet: ${detail.account.pair_not}` : 'both have the same rights, and none of their own'
+              }}</span>
+            </dd></template
+          >
+          <dt>Seen</dt>
+          <dd><When :at="detail.account.seen" />, first <When :at="detail.account.first_seen" /></dd>
         </dl>
       </section>
       <section>
@@ -93,27 +156,54 @@ const mine = (d: Schemas['Dependent']) => d.ties.filter((t) => t.account_id === 
         <RotationHistory :rotations="history" />
       </section>
     </div>
-    <h2>{{ plural(total, 'dependent') }} <RouterLink class="small" :to="`/accounts/${id}/radius`">picture of all that would be touched</RouterLink></h2>
+    <h2>
+      {{ plural(total, 'dependent') }}
+      <RouterLink class="small" :to="`/accounts/${id}/radius`">picture of all that would be touched</RouterLink>
+    </h2>
     <div class="panel scroll" tabindex="0" role="region" aria-label="Dependents">
       <table v-if="dependents.length" class="dense">
-        <thead><tr><th scope="col">System</th><th scope="col">Kind</th><th scope="col">Place</th><th scope="col">Read by</th><th scope="col">State</th><th scope="col">Evidence</th><th scope="col">Seen</th></tr></thead>
+        <thead>
+          <tr>
+            <th scope="col">System</th>
+            <th scope="col">Kind</th>
+            <th scope="col">Place</th>
+            <th scope="col">Read by</th>
+            <th scope="col">State</th>
+            <th scope="col">Evidence</th>
+            <th scope="col">Seen</th>
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="d in dependents" :key="d.id">
-            <td><RouterLink :to="`/systems/${encodeURIComponent(d.system)}`">{{ d.system }}</RouterLink></td>
+            <td>
+              <RouterLink :to="`/systems/${encodeURIComponent(d.system)}`">{{ d.system }}</RouterLink>
+            </td>
             <td>{{ d.kind }}</td>
-            <td class="mono"><RouterLink :to="`/dependents/${d.id}`">{{ d.place }}</RouterLink></td>
+            <td class="mono">
+              <RouterLink :to="`/dependents/${d.id}`">{{ d.place }}</RouterLink>
+            </td>
             <td>{{ d.readers.join(', ') }}</td>
             <td><StateTag :state="d.state ?? ''" /></td>
-            <td><div v-for="t in mine(d)" :key="t.evidence"><Evidence :tie="t" /><div class="soft">{{ t.detail }}</div></div></td>
+            <td>
+              <div v-for="t in mine(d)" :key="t.evidence">
+                <Evidence :tie="t" />
+                <div class="soft">{{ t.detail }}</div>
+              </div>
+            </td>
             <td><When :at="d.seen" /></td>
           </tr>
         </tbody>
       </table>
       <span v-else class="soft">No dependent is known.</span>
-      <p v-if="total > dependents.length"><RouterLink :to="{ path: '/dependents', query: { f: `account~${detail.account.name}` } }">All {{ total }}</RouterLink></p>
+      <p v-if="total > dependents.length">
+        <RouterLink :to="{ path: '/dependents', query: { f: `account~${detail.account.name}` } }">All {{ total }}</RouterLink>
+      </p>
     </div>
-    <div v-if="detail.incomplete.length" class="panel incomplete"><b>The picture is incomplete:</b> {{ plural(detail.incomplete.length, 'system') }} not read completely, so something there may use this account.
-      <div v-for="i in detail.incomplete" :key="i.system" class="soft">{{ i.system }}: {{ i.why }}</div></div>
+    <div v-if="detail.incomplete.length" class="panel incomplete">
+      <b>The picture is incomplete:</b> {{ plural(detail.incomplete.length, 'system') }} not read completely, so something there may use
+      this account.
+      <div v-for="i in detail.incomplete" :key="i.system" class="soft">{{ i.system }}: {{ i.why }}</div>
+    </div>
     <h2>Observed and declared use</h2>
     <UsesPanel :account="id" @changed="load" />
     <template v-for="c in chains" :key="c.system">
@@ -133,10 +223,29 @@ const mine = (d: Schemas['Dependent']) => d.ties.filter((t) => t.account_id === 
 </template>
 
 <style scoped>
-.two { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); gap: 16px; }
-.small { font-size: 13px; font-weight: 400; margin-left: 10px; }
-.finding { margin: 6px 0; }
-.incomplete { margin-top: 10px; border-color: var(--warn); }
-.scroll { overflow-x: auto; }
-@media (max-width: 1000px) { .two { grid-template-columns: 1fr; } }
+.two {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
+  gap: 16px;
+}
+.small {
+  font-size: 13px;
+  font-weight: 400;
+  margin-left: 10px;
+}
+.finding {
+  margin: 6px 0;
+}
+.incomplete {
+  margin-top: 10px;
+  border-color: var(--warn);
+}
+.scroll {
+  overflow-x: auto;
+}
+@media (max-width: 1000px) {
+  .two {
+    grid-template-columns: 1fr;
+  }
+}
 </style>

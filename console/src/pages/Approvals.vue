@@ -41,25 +41,55 @@ const decide = (a: Approval, yes: boolean) =>
 
 <template>
   <h1>Approvals</h1>
-  <p class="soft">What one person asks for and another one approves: where stored secrets may be sent, rotations without a rehearsal that passed, and who may approve. Until then nothing of it is done.</p>
+  <p class="soft">
+    What one person asks for and another one approves: where stored secrets may be sent, rotations without a rehearsal that passed, and who
+    may approve. Until then nothing of it is done.
+  </p>
   <Trouble :words="trouble" />
-  <ServerTable ref="table" label="Approvals" :columns="columns" :fetch="fetch" :row-key="key" empty="Nothing was asked for. While only one person may approve, that person acts alone, and the ledger says so.">
+  <ServerTable
+    ref="table"
+    label="Approvals"
+    :columns="columns"
+    :fetch="fetch"
+    :row-key="key"
+    empty="Nothing was asked for. While only one person may approve, that person acts alone, and the ledger says so."
+  >
     <template #state="{ row }"><StateTag :state="row.state" /></template>
-    <template #what="{ row }">{{ row.what }}<div v-if="row.reason" class="soft">{{ row.reason }}</div></template>
+    <template #what="{ row }"
+      >{{ row.what }}
+      <div v-if="row.reason" class="soft">{{ row.reason }}</div></template
+    >
     <template #changes="{ row }">
       <ul v-if="row.changes.length" class="changes">
-        <li v-for="c in row.changes" :key="c.field">{{ c.field }}: <span class="mono">{{ c.from || 'nothing' }}</span> → <span class="mono">{{ c.to || 'nothing' }}</span></li>
+        <li v-for="c in row.changes" :key="c.field">
+          {{ c.field }}: <span class="mono">{{ c.from || 'nothing' }}</span> → <span class="mono">{{ c.to || 'nothing' }}</span>
+        </li>
       </ul>
     </template>
     <template #asked="{ row }"><When :at="row.asked" /></template>
-    <template #decided="{ row }">{{ row.decided_by }}<div v-if="row.words" class="soft">{{ row.words }}</div></template>
+    <template #decided="{ row }"
+      >{{ row.decided_by }}
+      <div v-if="row.words" class="soft">{{ row.words }}</div></template
+    >
     <template #acts="{ row }">
       <div v-if="row.state === 'asked'" class="row">
-        <Popconfirm v-if="session.may('approver') && !own(row)" :title="`Approve what ${row.asked_by} asked for? It is done at once.`" ok-text="Approve" cancel-text="Not now" @confirm="decide(row, true)">
+        <Popconfirm
+          v-if="session.may('approver') && !own(row)"
+          :title="`Approve what ${row.asked_by} asked for? It is done at once.`"
+          ok-text="Approve"
+          cancel-text="Not now"
+          @confirm="decide(row, true)"
+        >
           <template #description><Input v-model:value="words" placeholder="Why (recorded)" aria-label="Why it is approved" /></template>
           <Button type="primary" size="small" :loading="busy === `true${row.id}`">Approve</Button>
         </Popconfirm>
-        <Popconfirm v-if="session.may('approver') || own(row)" :title="own(row) ? 'Withdraw your request?' : 'Refuse it?'" :ok-text="own(row) ? 'Withdraw' : 'Refuse'" cancel-text="Not now" @confirm="decide(row, false)">
+        <Popconfirm
+          v-if="session.may('approver') || own(row)"
+          :title="own(row) ? 'Withdraw your request?' : 'Refuse it?'"
+          :ok-text="own(row) ? 'Withdraw' : 'Refuse'"
+          cancel-text="Not now"
+          @confirm="decide(row, false)"
+        >
           <template #description><Input v-model:value="words" placeholder="Why (recorded)" aria-label="Why it is refused" /></template>
           <Button size="small" :loading="busy === `false${row.id}`">{{ own(row) ? 'Withdraw' : 'Refuse' }}</Button>
         </Popconfirm>
@@ -69,5 +99,9 @@ const decide = (a: Approval, yes: boolean) =>
 </template>
 
 <style scoped>
-.changes { margin: 0; padding-left: 16px; overflow-wrap: anywhere; }
+.changes {
+  margin: 0;
+  padding-left: 16px;
+  overflow-wrap: anywhere;
+}
 </style>

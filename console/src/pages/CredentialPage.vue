@@ -26,7 +26,9 @@ async function load(): Promise<void> {
     history.value = (await data(api.GET('/api/v1/rotations', { params: { query: { filter: [`credential_id=${id}`], limit: 10 } } }))).items
     const about = new Set(detail.value.dependents.map((d) => d.id))
     const own = (await data(api.GET('/api/v1/findings', { params: { query: { filter: [`credential_id=${id}`], limit: 50 } } }))).items
-    const keys = about.size ? (await data(api.GET('/api/v1/findings', { params: { query: { filter: ['kind*=*key*'], limit: 500 } } }))).items : []
+    const keys = about.size
+      ? (await data(api.GET('/api/v1/findings', { params: { query: { filter: ['kind*=*key*'], limit: 500 } } }))).items
+      : []
     findings.value = [...own, ...keys.filter((f) => f.dependent_id && about.has(f.dependent_id))]
     trouble.value = ''
   } catch (e) {
@@ -43,18 +45,35 @@ const of = computed(() => detail.value?.credential)
 <template>
   <Trouble :words="trouble" retry @again="load" />
   <template v-if="detail && of">
-    <h1>{{ of.name }} <span class="soft">{{ kindNames[of.kind] ?? of.kind }}<template v-if="of.type">, {{ of.type }}</template><template v-if="of.bits">, {{ of.bits }} bits</template></span></h1>
+    <h1>
+      {{ of.name }}
+      <span class="soft"
+        >{{ kindNames[of.kind] ?? of.kind }}<template v-if="of.type">, {{ of.type }}</template
+        ><template v-if="of.bits">, {{ of.bits }} bits</template></span
+      >
+    </h1>
     <p v-if="of.fingerprint" class="soft mono break">{{ of.fingerprint }}</p>
-    <p v-else class="soft">Of <RouterLink :to="`/accounts/${of.account_id}`">{{ of.name }} on {{ of.system }}</RouterLink>, which shows what depends on it. Held at {{ plural(of.locations, 'place') }}.</p>
-    <div v-for="f in findings" :key="f.id" class="panel finding"><StateTag :state="f.severity" /> {{ f.what }}<div class="soft">{{ f.next_step }}</div></div>
+    <p v-else class="soft">
+      Of <RouterLink :to="`/accounts/${of.account_id}`">{{ of.name }} on {{ of.system }}</RouterLink
+      >, which shows what depends on it. Held at {{ plural(of.locations, 'place') }}.
+    </p>
+    <div v-for="f in findings" :key="f.id" class="panel finding">
+      <StateTag :state="f.severity" /> {{ f.what }}
+      <div class="soft">{{ f.next_step }}</div>
+    </div>
     <template v-if="of.kind === 'ssh-key'">
       <h2>What it opens, and who holds it</h2>
       <KeyPicture :name="of.name" :dependents="places" />
     </template>
-    <div v-if="detail.incomplete.length" class="panel incomplete"><b>The picture is incomplete:</b> {{ plural(detail.incomplete.length, 'system') }} not read completely, so it may be there too.
-      <div v-for="i in detail.incomplete" :key="i.system" class="soft">{{ i.system }}: {{ i.why }}</div></div>
+    <div v-if="detail.incomplete.length" class="panel incomplete">
+      <b>The picture is incomplete:</b> {{ plural(detail.incomplete.length, 'system') }} not read completely, so it may be there too.
+      <div v-for="i in detail.incomplete" :key="i.system" class="soft">{{ i.system }}: {{ i.why }}</div>
+    </div>
     <div class="two">
-      <section><h2>Custody</h2><CredentialCustody :credential="of" @changed="load" /></section>
+      <section>
+        <h2>Custody</h2>
+        <CredentialCustody :credential="of" @changed="load" />
+      </section>
       <section>
         <h2>History</h2>
         <RotationHistory :rotations="history" />
@@ -68,9 +87,24 @@ const of = computed(() => detail.value?.credential)
 </template>
 
 <style scoped>
-.two { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); gap: 16px; }
-.finding { margin: 6px 0; }
-.break { overflow-wrap: anywhere; }
-.incomplete { margin-top: 10px; border-color: var(--warn); }
-@media (max-width: 1000px) { .two { grid-template-columns: 1fr; } }
+.two {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
+  gap: 16px;
+}
+.finding {
+  margin: 6px 0;
+}
+.break {
+  overflow-wrap: anywhere;
+}
+.incomplete {
+  margin-top: 10px;
+  border-color: var(--warn);
+}
+@media (max-width: 1000px) {
+  .two {
+    grid-template-columns: 1fr;
+  }
+}
 </style>

@@ -29,13 +29,38 @@ const isKey = (c: Credential) => c.kind === 'ssh-key'
 
 <template>
   <h1>Credentials</h1>
-  <p class="soft">What proves accounts: passwords that something uses or that are in custody, and SSH keys that were seen. Where each is accepted, and where it is held.</p>
-  <ServerTable label="Credentials" :columns="columns" :fetch="fetch" :row-key="key" search-hint="Search names, fingerprints" empty="No credential is known yet. Survey some systems.">
-    <template #name="{ row }"><RouterLink :to="`/credentials/${row.id}`">{{ row.name }}</RouterLink></template>
-    <template #kind="{ row }">{{ kindNames[row.kind] ?? row.kind }}<div v-if="row.type" class="soft">{{ row.type }}<template v-if="row.bits">, {{ row.bits }} bits</template></div></template>
+  <p class="soft">
+    What proves accounts: passwords that something uses or that are in custody, and SSH keys that were seen. Where each is accepted, and
+    where it is held.
+  </p>
+  <ServerTable
+    label="Credentials"
+    :columns="columns"
+    :fetch="fetch"
+    :row-key="key"
+    search-hint="Search names, fingerprints"
+    empty="No credential is known yet. Survey some systems."
+  >
+    <template #name="{ row }"
+      ><RouterLink :to="`/credentials/${row.id}`">{{ row.name }}</RouterLink></template
+    >
+    <template #kind="{ row }"
+      >{{ kindNames[row.kind] ?? row.kind }}
+      <div v-if="row.type" class="soft">
+        {{ row.type }}<template v-if="row.bits">, {{ row.bits }} bits</template>
+      </div></template
+    >
     <template #system="{ row }">{{ row.system }}</template>
-    <template #points="{ row }"><span :class="{ soft: !row.points }">{{ isKey(row) ? several(row.points, 'account', 'accounts') : row.points ? 'its authority' : 'nowhere' }}</span></template>
-    <template #locations="{ row }"><span :class="{ soft: !row.locations }">{{ row.locations ? several(row.locations, 'place', 'places') : isKey(row) ? 'no file that was read' : 'no place that was read' }}</span></template>
+    <template #points="{ row }"
+      ><span :class="{ soft: !row.points }">{{
+        isKey(row) ? several(row.points, 'account', 'accounts') : row.points ? 'its authority' : 'nowhere'
+      }}</span></template
+    >
+    <template #locations="{ row }"
+      ><span :class="{ soft: !row.locations }">{{
+        row.locations ? several(row.locations, 'place', 'places') : isKey(row) ? 'no file that was read' : 'no place that was read'
+      }}</span></template
+    >
     <template #state="{ row }"><StateTag v-if="row.state === 'custody'" :state="row.verdict || 'taken'" /></template>
     <template #rotated="{ row }"><When :at="row.rotated" /></template>
     <template #first_seen="{ row }"><When :at="row.first_seen" /></template>

@@ -47,7 +47,11 @@ async function chooseAll(): Promise<void> {
   const list = (v: unknown): string[] => (Array.isArray(v) ? v : v === undefined || v === null ? [] : [v]).map(String)
   let cursor: string | undefined
   do {
-    const page = await data(api.GET('/api/v1/dependents', { params: { query: { filter: list(route.query.f), search: list(route.query.q)[0], limit: 500, cursor } } }))
+    const page = await data(
+      api.GET('/api/v1/dependents', {
+        params: { query: { filter: list(route.query.f), search: list(route.query.q)[0], limit: 500, cursor } },
+      }),
+    )
     for (const d of page.items) if (assignable(d)) chosen.value.set(d.id, d)
     cursor = page.next
   } while (cursor && chosen.value.size < 5000)
@@ -61,28 +65,54 @@ function print(event: Event): void {
 
 <template>
   <h1>Dependents</h1>
-  <p class="soft">Services, scheduled jobs, application pools, running programs and files that run as an account or hold a copy of its credential.</p>
+  <p class="soft">
+    Services, scheduled jobs, application pools, running programs and files that run as an account or hold a copy of its credential.
+  </p>
   <AssignPanel v-if="assigning && picked.length" :chosen="picked" />
-  <ServerTable label="Dependents" :columns="columns" :fetch="fetch" :row-key="key" search-hint="Search names, places, programs, accounts" empty="No dependents yet. Survey some hosts.">
+  <ServerTable
+    label="Dependents"
+    :columns="columns"
+    :fetch="fetch"
+    :row-key="key"
+    search-hint="Search names, places, programs, accounts"
+    empty="No dependents yet. Survey some hosts."
+  >
     <template #actions>
       <template v-if="session.may('operator')">
         <span v-if="picked.length" class="soft">{{ plural(picked.length, 'dependent') }} chosen</span>
         <Button v-if="picked.length" size="small" @click="chosen.clear()">None</Button>
         <Button size="small" @click="chooseAll">Choose all shown by the filters</Button>
-        <Button size="small" type="primary" :disabled="!picked.length" @click="assigning = !assigning">{{ assigning ? 'Close' : 'Change their log-on' }}</Button>
+        <Button size="small" type="primary" :disabled="!picked.length" @click="assigning = !assigning">{{
+          assigning ? 'Close' : 'Change their log-on'
+        }}</Button>
       </template>
       <select class="field" aria-label="Group by and print" @change="print">
         <option value="">Group and print</option>
         <option v-for="g in groupings" :key="g.value" :value="g.value">by {{ g.text }}</option>
       </select>
     </template>
-    <template #choose="{ row }"><input v-if="assignable(row)" type="checkbox" :checked="chosen.has(row.id)" :aria-label="`Choose ${row.place} on ${row.system}`" @change="choose(row)" /></template>
-    <template #name="{ row }"><RouterLink :to="`/dependents/${row.id}`">{{ row.name }}</RouterLink><div class="soft">{{ row.description }}</div></template>
+    <template #choose="{ row }"
+      ><input
+        v-if="assignable(row)"
+        type="checkbox"
+        :checked="chosen.has(row.id)"
+        :aria-label="`Choose ${row.place} on ${row.system}`"
+        @change="choose(row)"
+    /></template>
+    <template #name="{ row }"
+      ><RouterLink :to="`/dependents/${row.id}`">{{ row.name }}</RouterLink>
+      <div class="soft">{{ row.description }}</div></template
+    >
     <template #state="{ row }"><StateTag :state="row.state ?? ''" /></template>
     <template #start="{ row }">{{ row.start_mode }}</template>
-    <template #runs="{ row }">{{ row.runs_as }}<div v-if="row.identity && row.identity !== 'named'" class="soft">{{ row.identity }}</div></template>
+    <template #runs="{ row }"
+      >{{ row.runs_as }}
+      <div v-if="row.identity && row.identity !== 'named'" class="soft">{{ row.identity }}</div></template
+    >
     <template #accounts="{ row }">
-      <div v-for="t in row.ties" :key="t.account_id + t.evidence"><RouterLink :to="`/accounts/${t.account_id}`">{{ t.account }}</RouterLink> <Evidence :tie="t" /></div>
+      <div v-for="t in row.ties" :key="t.account_id + t.evidence">
+        <RouterLink :to="`/accounts/${t.account_id}`">{{ t.account }}</RouterLink> <Evidence :tie="t" />
+      </div>
     </template>
     <template #seen="{ row }"><When :at="row.seen" /></template>
   </ServerTable>

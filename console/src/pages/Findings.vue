@@ -24,9 +24,17 @@ const key = (f: Finding) => f.id
   <p class="soft">What needs a person. A finding clears itself when it is no longer true.</p>
   <ServerTable label="Findings" :columns="columns" :fetch="fetch" :row-key="key" empty="Nothing needs you.">
     <template #severity="{ row }"><StateTag :state="row.severity" /></template>
-    <template #subject="{ row }"><RouterLink v-if="row.dependent_id" :to="`/dependents/${row.dependent_id}`">{{ row.subject }}</RouterLink><RouterLink v-else-if="row.account_id" :to="`/accounts/${row.account_id}`">{{ row.subject }}</RouterLink><span v-else>{{ row.subject }}</span></template>
-    <template #system="{ row }"><RouterLink :to="`/systems/${encodeURIComponent(row.system)}`">{{ row.system }}</RouterLink></template>
-    <template #next="{ row }"><span class="soft">{{ row.next_step }}</span></template>
+    <template #subject="{ row }"
+      ><RouterLink v-if="row.dependent_id" :to="`/dependents/${row.dependent_id}`">{{ row.subject }}</RouterLink
+      ><RouterLink v-else-if="row.account_id" :to="`/accounts/${row.account_id}`">{{ row.subject }}</RouterLink
+      ><span v-else>{{ row.subject }}</span></template
+    >
+    <template #system="{ row }"
+      ><RouterLink :to="`/systems/${encodeURIComponent(row.system)}`">{{ row.system }}</RouterLink></template
+    >
+    <template #next="{ row }"
+      ><span class="soft">{{ row.next_step }}</span></template
+    >
     <template #raised="{ row }"><When :at="row.raised" /></template>
   </ServerTable>
 </template>

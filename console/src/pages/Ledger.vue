@@ -47,18 +47,31 @@ async function verify(): Promise<void> {
   <p class="soft">Every act, written before it happens and with its outcome after, in a form in which any alteration shows.</p>
   <Trouble :words="trouble" />
   <div v-if="verification" class="panel verdict" role="status">
-    <template v-if="verification.ok"><StateTag state="holds" as="ok" /> {{ verification.entries }} entries; every one gives its hash, and all of them give the signed checkpoint. <span class="mono soft">{{ verification.head }}</span></template>
-    <template v-else><StateTag state="does not hold" as="failed" />
-      <div v-for="p in verification.problems" :key="p" class="break">{{ p }}</div></template>
+    <template v-if="verification.ok"
+      ><StateTag state="holds" as="ok" /> {{ verification.entries }} entries; every one gives its hash, and all of them give the signed
+      checkpoint. <span class="mono soft">{{ verification.head }}</span></template
+    >
+    <template v-else
+      ><StateTag state="does not hold" as="failed" />
+      <div v-for="p in verification.problems" :key="p" class="break">{{ p }}</div></template
+    >
   </div>
   <ServerTable label="Ledger entries" :columns="columns" :fetch="fetch" :row-key="key" empty="The ledger is empty.">
-    <template #actions><Button v-if="session.may('auditor') || session.may('administrator')" :loading="busy" @click="verify">Verify</Button></template>
-    <template #time="{ row }"><span class="mono keep">{{ moment(row.time) }}</span></template>
+    <template #actions
+      ><Button v-if="session.may('auditor') || session.may('administrator')" :loading="busy" @click="verify">Verify</Button></template
+    >
+    <template #time="{ row }"
+      ><span class="mono keep">{{ moment(row.time) }}</span></template
+    >
     <template #result="{ row }"><StateTag :state="row.result ?? ''" /></template>
-    <template #detail="{ row }"><span class="soft">{{ row.detail }}</span></template>
+    <template #detail="{ row }"
+      ><span class="soft">{{ row.detail }}</span></template
+    >
   </ServerTable>
 </template>
 
 <style scoped>
-.verdict { margin-bottom: 10px; }
+.verdict {
+  margin-bottom: 10px;
+}
 </style>

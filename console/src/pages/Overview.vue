@@ -64,23 +64,50 @@ const open = computed(() => Object.values(counts.value?.findings ?? {}).reduce((
     </ol>
   </div>
   <div v-else-if="counts" class="tiles">
-    <RouterLink class="panel tile" to="/systems"><b>{{ read }} of {{ counts.systems }}</b><span>systems read completely</span>
-      <span class="meter" aria-hidden="true"><span :style="{ width: share + '%' }"></span></span></RouterLink>
-    <RouterLink class="panel tile" to="/accounts"><b>{{ counts.accounts }}</b><span>accounts, {{ counts.custody }} credentials in custody</span></RouterLink>
-    <RouterLink class="panel tile" to="/dependents"><b>{{ counts.dependents }}</b><span>dependents, {{ counts.tied }} tied to an account</span></RouterLink>
-    <RouterLink class="panel tile" to="/findings"><b>{{ open }}</b><span>{{ open === 1 ? 'finding needs' : 'findings need' }} a person, {{ counts.findings.high ?? 0 }} of them high</span></RouterLink>
-    <RouterLink class="panel tile" :to="{ path: '/accounts', query: { f: ['never_expires=true', 'enabled=yes'] } }"><b>{{ counts.never_expires }}</b><span>{{ counts.never_expires === 1 ? 'usable password never expires' : 'usable passwords never expire' }}</span></RouterLink>
+    <RouterLink class="panel tile" to="/systems"
+      ><b>{{ read }} of {{ counts.systems }}</b
+      ><span>systems read completely</span> <span class="meter" aria-hidden="true"><span :style="{ width: share + '%' }"></span></span
+    ></RouterLink>
+    <RouterLink class="panel tile" to="/accounts"
+      ><b>{{ counts.accounts }}</b
+      ><span>accounts, {{ counts.custody }} credentials in custody</span></RouterLink
+    >
+    <RouterLink class="panel tile" to="/dependents"
+      ><b>{{ counts.dependents }}</b
+      ><span>dependents, {{ counts.tied }} tied to an account</span></RouterLink
+    >
+    <RouterLink class="panel tile" to="/findings"
+      ><b>{{ open }}</b
+      ><span>{{ open === 1 ? 'finding needs' : 'findings need' }} a person, {{ counts.findings.high ?? 0 }} of them high</span></RouterLink
+    >
+    <RouterLink class="panel tile" :to="{ path: '/accounts', query: { f: ['never_expires=true', 'enabled=yes'] } }"
+      ><b>{{ counts.never_expires }}</b
+      ><span>{{ counts.never_expires === 1 ? 'usable password never expires' : 'usable passwords never expire' }}</span></RouterLink
+    >
   </div>
   <div v-if="counts?.systems" class="two">
     <section>
       <h2>Findings</h2>
       <div class="panel">
         <table v-if="findings.length" class="dense">
-          <thead><tr><th scope="col">Severity</th><th scope="col">What</th><th scope="col">Where</th></tr></thead>
+          <thead>
+            <tr>
+              <th scope="col">Severity</th>
+              <th scope="col">What</th>
+              <th scope="col">Where</th>
+            </tr>
+          </thead>
           <tbody>
             <tr v-for="f in findings" :key="f.id">
               <td><StateTag :state="f.severity" /></td>
-              <td><RouterLink v-if="f.dependent_id" :to="`/dependents/${f.dependent_id}`">{{ f.subject }}</RouterLink><RouterLink v-else-if="f.account_id" :to="`/accounts/${f.account_id}`">{{ f.subject }}</RouterLink><b v-else>{{ f.subject }}</b><div class="soft">{{ f.what }}</div></td>
+              <td>
+                <RouterLink v-if="f.dependent_id" :to="`/dependents/${f.dependent_id}`">{{ f.subject }}</RouterLink><RouterLink
+                  v-else-if="f.account_id"
+                  :to="`/accounts/${f.account_id}`"
+                  >{{ f.subject }}</RouterLink
+                ><b v-else>{{ f.subject }}</b>
+                <div class="soft">{{ f.what }}</div>
+              </td>
               <td>{{ f.system }}</td>
             </tr>
           </tbody>
@@ -93,10 +120,18 @@ const open = computed(() => Object.values(counts.value?.findings ?? {}).reduce((
       <h2>Recent rotations</h2>
       <div class="panel">
         <table v-if="rotations.length" class="dense">
-          <thead><tr><th scope="col">Account</th><th scope="col">Result</th><th scope="col">Started</th></tr></thead>
+          <thead>
+            <tr>
+              <th scope="col">Account</th>
+              <th scope="col">Result</th>
+              <th scope="col">Started</th>
+            </tr>
+          </thead>
           <tbody>
             <tr v-for="r in rotations" :key="r.id">
-              <td><RouterLink :to="`/rotations/${r.id}`">{{ r.credential }}</RouterLink> <span class="soft">{{ r.authority }}</span></td>
+              <td>
+                <RouterLink :to="`/rotations/${r.id}`">{{ r.credential }}</RouterLink> <span class="soft">{{ r.authority }}</span>
+              </td>
               <td><StateTag :state="r.result || r.mode" /></td>
               <td><When :at="r.started" /></td>
             </tr>
@@ -109,14 +144,52 @@ const open = computed(() => Object.values(counts.value?.findings ?? {}).reduce((
 </template>
 
 <style scoped>
-.tiles { display: grid; grid-template-columns: repeat(auto-fill, minmax(190px, 1fr)); gap: 12px; margin-top: 14px; }
-.tile { display: grid; gap: 2px; color: inherit; text-decoration: none; align-content: start; }
-.tile:hover { border-color: var(--moss); }
-.tile b { font-size: 22px; font-weight: 600; }
-.tile span { color: var(--soft); }
-.meter { background: var(--plain-bg); height: 5px; border-radius: 3px; margin-top: 6px; }
-.meter span { display: block; height: 5px; border-radius: 3px; background: var(--moss); }
-.two { display: grid; grid-template-columns: minmax(0, 3fr) minmax(0, 2fr); gap: 16px; }
-.start { margin-top: 14px; }
-@media (max-width: 1000px) { .two { grid-template-columns: 1fr; } }
+.tiles {
+  display: grid;
+  grid-template-columns: repeat(auto-fill, minmax(190px, 1fr));
+  gap: 12px;
+  margin-top: 14px;
+}
+.tile {
+  display: grid;
+  gap: 2px;
+  color: inherit;
+  text-decoration: none;
+  align-content: start;
+}
+.tile:hover {
+  border-color: var(--moss);
+}
+.tile b {
+  font-size: 22px;
+  font-weight: 600;
+}
+.tile span {
+  color: var(--soft);
+}
+.meter {
+  background: var(--plain-bg);
+  height: 5px;
+  border-radius: 3px;
+  margin-top: 6px;
+}
+.meter span {
+  display: block;
+  height: 5px;
+  border-radius: 3px;
+  background: var(--moss);
+}
+.two {
+  display: grid;
+  grid-template-columns: minmax(0, 3fr) minmax(0, 2fr);
+  gap: 16px;
+}
+.start {
+  margin-top: 14px;
+}
+@media (max-width: 1000px) {
+  .two {
+    grid-template-columns: 1fr;
+  }
+}
 </style>

@@ -32,7 +32,9 @@ onChanged(() => void load())
 async function decide(decision: 'stop' | 'resume' | 'go-on' | 'undo' | 'leave-away'): Promise<void> {
   trouble.value = ''
   try {
-    now.value = await data(api.POST('/api/v1/rotations/{id}/decision', { params: { path: { id } }, body: { decision, reason: reason.value } }))
+    now.value = await data(
+      api.POST('/api/v1/rotations/{id}/decision', { params: { path: { id } }, body: { decision, reason: reason.value } }),
+    )
     reason.value = ''
   } catch (e) {
     trouble.value = e instanceof Problem ? e.message : String(e)
@@ -71,10 +73,17 @@ async function toggleJournal(): Promise<void> {
 <template>
   <template v-if="r && now">
     <div class="row spread">
-      <h1>{{ r.kind === 'assign' ? 'Assignment' : 'Rotation' }} {{ id }} of <RouterLink :to="r.account_id ? `/accounts/${r.account_id}` : `/credentials/${r.credential_id}`">{{ r.credential }}</RouterLink> <StateTag :state="r.result || r.mode" /></h1>
+      <h1>
+        {{ r.kind === 'assign' ? 'Assignment' : 'Rotation' }} {{ id }} of
+        <RouterLink :to="r.account_id ? `/accounts/${r.account_id}` : `/credentials/${r.credential_id}`">{{ r.credential }}</RouterLink>
+        <StateTag :state="r.result || r.mode" />
+      </h1>
       <Button @click="toggleJournal">{{ shown ? 'Hide the journal' : 'Show the journal' }}</Button>
     </div>
-    <p class="soft">{{ done }} of {{ now.steps.length }} steps done. Started <When :at="r.started" /> by {{ r.requested_by }}: {{ r.reason }}. When a step fails: {{ r.policy }}.<template v-if="r.override"> Started without a rehearsal that passed: {{ r.override }}.</template></p>
+    <p class="soft">
+      {{ done }} of {{ now.steps.length }} steps done. Started <When :at="r.started" /> by {{ r.requested_by }}: {{ r.reason }}. When a step
+      fails: {{ r.policy }}.<template v-if="r.override"> Started without a rehearsal that passed: {{ r.override }}.</template>
+    </p>
     <Trouble :words="trouble" />
     <div v-if="session.may('operator') && r.result !== 'undone'" class="panel row decide">
       <b v-if="stopped">It waits for a decision.</b>
@@ -89,9 +98,14 @@ async function toggleJournal(): Promise<void> {
     </div>
     <Trouble :words="now.halted" />
     <div v-if="rehearsal" class="panel">
-      <p>The rehearsal of undoing it <StateTag :state="rehearsal.rehearsal.verdict" />. Expected interruption: {{ rehearsal.interruption }}. {{ reason ? '' : 'Give a reason to undo it.' }}</p>
+      <p>
+        The rehearsal of undoing it <StateTag :state="rehearsal.rehearsal.verdict" />. Expected interruption: {{ rehearsal.interruption }}.
+        {{ reason ? '' : 'Give a reason to undo it.' }}
+      </p>
       <ul class="found">
-        <li v-for="(c, i) in rehearsal.rehearsal.checks.filter((c) => c.result !== 'ok')" :key="i"><StateTag :state="c.result" /> {{ c.system }}: {{ c.what }} <span class="soft">{{ c.words }} {{ c.next }}</span></li>
+        <li v-for="(c, i) in rehearsal.rehearsal.checks.filter((c) => c.result !== 'ok')" :key="i">
+          <StateTag :state="c.result" /> {{ c.system }}: {{ c.what }} <span class="soft">{{ c.words }} {{ c.next }}</span>
+        </li>
       </ul>
     </div>
     <div class="panel"><StepList :steps="now.steps" /></div>
@@ -99,10 +113,24 @@ async function toggleJournal(): Promise<void> {
       <h2>Journal</h2>
       <div class="panel scroll" tabindex="0" role="region" aria-label="Journal">
         <table class="dense">
-          <thead><tr><th scope="col">#</th><th scope="col">Time</th><th scope="col">Event</th><th scope="col">Result</th><th scope="col">Step</th><th scope="col">Words</th></tr></thead>
+          <thead>
+            <tr>
+              <th scope="col">#</th>
+              <th scope="col">Time</th>
+              <th scope="col">Event</th>
+              <th scope="col">Result</th>
+              <th scope="col">Step</th>
+              <th scope="col">Words</th>
+            </tr>
+          </thead>
           <tbody>
             <tr v-for="j in journal" :key="j.seq">
-              <td>{{ j.seq }}</td><td class="mono">{{ j.time.slice(11, 23) }}</td><td>{{ j.event }}{{ j.undo ? ' (undo)' : '' }}</td><td><StateTag :state="j.result ?? ''" /></td><td>{{ j.title }}</td><td class="soft">{{ j.words }} {{ j.reason }}</td>
+              <td>{{ j.seq }}</td>
+              <td class="mono">{{ j.time.slice(11, 23) }}</td>
+              <td>{{ j.event }}{{ j.undo ? ' (undo)' : '' }}</td>
+              <td><StateTag :state="j.result ?? ''" /></td>
+              <td>{{ j.title }}</td>
+              <td class="soft">{{ j.words }} {{ j.reason }}</td>
             </tr>
           </tbody>
         </table>
@@ -113,8 +141,18 @@ async function toggleJournal(): Promise<void> {
 </template>
 
 <style scoped>
-.found { margin: 0; padding-left: 18px; }
-.decide { margin: 10px 0; }
-.reason { flex: 1; min-width: 200px; }
-.scroll { overflow-x: auto; }
+.found {
+  margin: 0;
+  padding-left: 18px;
+}
+.decide {
+  margin: 10px 0;
+}
+.reason {
+  flex: 1;
+  min-width: 200px;
+}
+.scroll {
+  overflow-x: auto;
+}
 </style>

@@ -24,9 +24,21 @@ const key = (r: Rotation) => r.id
 <template>
   <h1>Rotations</h1>
   <p class="soft">One credential changed at its authority and everywhere it is held, proven or undone.</p>
-  <ServerTable label="Rotations" :columns="columns" :fetch="fetch" :row-key="key" empty="No rotation yet. Open an account in custody, rehearse, then rotate.">
-    <template #id="{ row }"><RouterLink :to="`/rotations/${row.id}`">{{ row.id }}</RouterLink></template>
-    <template #credential="{ row }"><RouterLink :to="row.account_id ? `/accounts/${row.account_id}` : `/credentials/${row.credential_id}`">{{ row.credential }}</RouterLink></template>
+  <ServerTable
+    label="Rotations"
+    :columns="columns"
+    :fetch="fetch"
+    :row-key="key"
+    empty="No rotation yet. Open an account in custody, rehearse, then rotate."
+  >
+    <template #id="{ row }"
+      ><RouterLink :to="`/rotations/${row.id}`">{{ row.id }}</RouterLink></template
+    >
+    <template #credential="{ row }"
+      ><RouterLink :to="row.account_id ? `/accounts/${row.account_id}` : `/credentials/${row.credential_id}`">{{
+        row.credential
+      }}</RouterLink></template
+    >
     <template #result="{ row }"><StateTag :state="row.result || row.mode" /></template>
     <template #by="{ row }">{{ row.requested_by }}</template>
     <template #started="{ row }"><When :at="row.started" /></template>

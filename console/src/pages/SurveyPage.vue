@@ -60,22 +60,53 @@ function took(v: Visit): string {
     <Button v-if="survey?.state === 'running' && session.may('operator')" @click="cancel">Cancel; keep what was read</Button>
   </div>
   <Trouble :words="trouble" />
-  <p v-if="survey" class="soft">{{ survey.done }} of {{ survey.total }} systems, {{ survey.failed }} not read completely; {{ survey.added }} new, {{ survey.altered }} changed, {{ survey.vanished }} gone. Started <When :at="survey.started" /> by {{ survey.requested_by }}.</p>
-  <div v-if="survey?.state === 'running'" class="meter" role="progressbar" aria-label="Systems read" :aria-valuenow="Math.round(share)" aria-valuemin="0" aria-valuemax="100"><span :style="{ width: share + '%' }"></span></div>
+  <p v-if="survey" class="soft">
+    {{ survey.done }} of {{ survey.total }} systems, {{ survey.failed }} not read completely; {{ survey.added }} new,
+    {{ survey.altered }} changed, {{ survey.vanished }} gone. Started <When :at="survey.started" /> by {{ survey.requested_by }}.
+  </p>
+  <div
+    v-if="survey?.state === 'running'"
+    class="meter"
+    role="progressbar"
+    aria-label="Systems read"
+    :aria-valuenow="Math.round(share)"
+    aria-valuemin="0"
+    aria-valuemax="100"
+  >
+    <span :style="{ width: share + '%' }"></span>
+  </div>
   <ServerTable label="Visits" :columns="columns" :fetch="fetch" :row-key="key" empty="No systems in this survey.">
-    <template #system="{ row }"><RouterLink :to="`/systems/${encodeURIComponent(row.system)}`">{{ row.system }}</RouterLink></template>
+    <template #system="{ row }"
+      ><RouterLink :to="`/systems/${encodeURIComponent(row.system)}`">{{ row.system }}</RouterLink></template
+    >
     <template #state="{ row }"><StateTag :state="row.state" /></template>
     <template #took="{ row }">{{ took(row) }}</template>
     <template #words="{ row }">
-      <template v-if="row.words"><b>{{ row.stage }}</b> {{ row.words }}<div class="soft">{{ row.next_step }}</div></template>
-      <details v-if="row.problems.length"><summary>{{ row.problems.length }} {{ row.problems.length === 1 ? 'place' : 'places' }} could not be read</summary>
-        <div v-for="p in row.problems" :key="p.place + p.what"><span class="mono">{{ p.place }}</span>: {{ p.what }}<span v-if="p.next" class="soft"> ({{ p.next }})</span></div>
+      <template v-if="row.words"
+        ><b>{{ row.stage }}</b> {{ row.words }}
+        <div class="soft">{{ row.next_step }}</div></template
+      >
+      <details v-if="row.problems.length">
+        <summary>{{ row.problems.length }} {{ row.problems.length === 1 ? 'place' : 'places' }} could not be read</summary>
+        <div v-for="p in row.problems" :key="p.place + p.what">
+          <span class="mono">{{ p.place }}</span>: {{ p.what }}<span v-if="p.next" class="soft"> ({{ p.next }})</span>
+        </div>
       </details>
     </template>
   </ServerTable>
 </template>
 
 <style scoped>
-.meter { background: var(--plain-bg); height: 6px; border-radius: 3px; margin: 6px 0 12px; }
-.meter span { display: block; height: 6px; border-radius: 3px; background: var(--moss); }
+.meter {
+  background: var(--plain-bg);
+  height: 6px;
+  border-radius: 3px;
+  margin: 6px 0 12px;
+}
+.meter span {
+  display: block;
+  height: 6px;
+  border-radius: 3px;
+  background: var(--moss);
+}
 </style>

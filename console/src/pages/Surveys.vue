@@ -45,7 +45,9 @@ async function start(): Promise<void> {
   <Trouble :words="trouble" />
   <ServerTable label="Surveys" :columns="columns" :fetch="fetch" :row-key="key" empty="There was no survey yet.">
     <template #actions><Button v-if="session.may('operator')" type="primary" @click="start">Survey all systems</Button></template>
-    <template #id="{ row }"><RouterLink :to="`/surveys/${row.id}`">{{ row.id }}</RouterLink></template>
+    <template #id="{ row }"
+      ><RouterLink :to="`/surveys/${row.id}`">{{ row.id }}</RouterLink></template
+    >
     <template #state="{ row }"><StateTag :state="row.state" /></template>
     <template #by="{ row }">{{ row.requested_by }}</template>
     <template #started="{ row }"><When :at="row.started" /></template>

@@ -42,7 +42,8 @@ async function work(what: string, act: () => Promise<unknown>): Promise<void> {
 }
 
 const check = () => work('check', () => data(api.POST('/api/v1/systems/{name}/check', { params: { path: { name } } })))
-const approve = (fingerprint: string) => work('approve', () => data(api.POST('/api/v1/systems/{name}/host-key', { params: { path: { name } }, body: { fingerprint } })))
+const approve = (fingerprint: string) =>
+  work('approve', () => data(api.POST('/api/v1/systems/{name}/host-key', { params: { path: { name } }, body: { fingerprint } })))
 const survey = () =>
   work('survey', async () => {
     const started = await data(api.POST('/api/v1/surveys', { body: { systems: [name] } }))
@@ -67,47 +68,118 @@ const offered = computed(() => {
   <Trouble :words="trouble" />
   <template v-if="system">
     <div v-if="system.waits_for_approval" class="panel warn">
-      <p><b>Nothing secret is sent there.</b> Where its secrets go was given or changed, and waits for somebody's approval: <RouterLink to="/approvals?f=state=asked">approval {{ system.waits_for_approval }}</RouterLink>.</p>
+      <p>
+        <b>Nothing secret is sent there.</b> Where its secrets go was given or changed, and waits for somebody's approval:
+        <RouterLink to="/approvals?f=state=asked">approval {{ system.waits_for_approval }}</RouterLink
+        >.
+      </p>
     </div>
     <div v-if="offered" class="panel warn">
-      <p><b>A host key waits for approval.</b> Compare it on the host itself (<code>ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub</code>). Nothing is read or changed there before.</p>
-      <div class="row"><code class="break">{{ offered }}</code><Button v-if="session.may('approver')" type="primary" :loading="busy === 'approve'" @click="approve(offered)">It is the same: approve</Button></div>
+      <p>
+        <b>A host key waits for approval.</b> Compare it on the host itself (<code>ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub</code>).
+        Nothing is read or changed there before.
+      </p>
+      <div class="row">
+        <code class="break">{{ offered }}</code><Button
+          v-if="session.may('approver')"
+          type="primary"
+          :loading="busy === 'approve'"
+          @click="approve(offered)"
+          >It is the same: approve</Button
+        >
+      </div>
     </div>
     <div class="two">
       <section>
         <h2>What it is</h2>
         <dl class="facts panel">
-          <dt>Kind</dt><dd>{{ system.kind }}</dd>
-          <dt>Address</dt><dd class="mono">{{ system.address }}{{ system.port ? ':' + system.port : '' }}</dd>
-          <dt>Steward</dt><dd>{{ system.steward }}</dd>
-          <template v-if="system.site"><dt>Site</dt><dd>{{ system.site }}</dd></template>
-          <template v-if="system.environment"><dt>Environment</dt><dd>{{ system.environment }}</dd></template>
-          <template v-if="system.owner"><dt>Owner</dt><dd>{{ system.owner }}</dd></template>
-          <template v-for="(setting, option) in system.options" :key="option"><dt>Option {{ option }}</dt><dd class="mono">{{ setting }}</dd></template>
-          <template v-if="system.facts.flavor"><dt>Software</dt><dd>{{ system.facts.flavor }}</dd></template>
-          <template v-if="system.facts.domains?.length"><dt>Domains</dt><dd>{{ system.facts.domains.join(', ') }}</dd></template>
-          <template v-if="system.facts.identity"><dt>Identity</dt><dd class="mono">{{ system.facts.identity }}</dd></template>
-          <template v-if="system.host_keys.length"><dt>Approved host key</dt><dd class="mono">{{ system.host_keys.join(', ') }}</dd></template>
-          <template v-if="system.trusted"><dt>Secrets may go there</dt><dd>{{ system.trusted }}</dd></template>
-          <template v-if="system.facts.booted"><dt>Started</dt><dd><When :at="system.facts.booted" /></dd></template>
-          <template v-if="system.facts.reboot"><dt>Restart is due</dt><dd>{{ system.facts.reboot }}</dd></template>
-          <template v-if="system.facts.clock_off"><dt>Clock</dt><dd>off by {{ Math.round(system.facts.clock_off / 1e9) }} s</dd></template>
-          <template v-if="system.facts.certificate"><dt>Certificate</dt><dd>{{ system.facts.certificate }}</dd></template>
-          <dt>Read completely</dt><dd><When v-if="system.read_completely" :at="system.read_completely" /><span v-else>never</span></dd>
+          <dt>Kind</dt>
+          <dd>{{ system.kind }}</dd>
+          <dt>Address</dt>
+          <dd class="mono">{{ system.address }}{{ system.port ? ':' + system.port : '' }}</dd>
+          <dt>Steward</dt>
+          <dd>{{ system.steward }}</dd>
+          <template v-if="system.site"
+            ><dt>Site</dt>
+            <dd>{{ system.site }}</dd></template
+          >
+          <template v-if="system.environment"
+            ><dt>Environment</dt>
+            <dd>{{ system.environment }}</dd></template
+          >
+          <template v-if="system.owner"
+            ><dt>Owner</dt>
+            <dd>{{ system.owner }}</dd></template
+          >
+          <template v-for="(setting, option) in system.options" :key="option"
+            ><dt>Option {{ option }}</dt>
+            <dd class="mono">{{ setting }}</dd></template
+          >
+          <template v-if="system.facts.flavor"
+            ><dt>Software</dt>
+            <dd>{{ system.facts.flavor }}</dd></template
+          >
+          <template v-if="system.facts.domains?.length"
+            ><dt>Domains</dt>
+            <dd>{{ system.facts.domains.join(', ') }}</dd></template
+          >
+          <template v-if="system.facts.identity"
+            ><dt>Identity</dt>
+            <dd class="mono">{{ system.facts.identity }}</dd></template
+          >
+          <template v-if="system.host_keys.length"
+            ><dt>Approved host key</dt>
+            <dd class="mono">{{ system.host_keys.join(', ') }}</dd></template
+          >
+          <template v-if="system.trusted"
+            ><dt>Secrets may go there</dt>
+            <dd>{{ system.trusted }}</dd></template
+          >
+          <template v-if="system.facts.booted"
+            ><dt>Started</dt>
+            <dd><When :at="system.facts.booted" /></dd
+          ></template>
+          <template v-if="system.facts.reboot"
+            ><dt>Restart is due</dt>
+            <dd>{{ system.facts.reboot }}</dd></template
+          >
+          <template v-if="system.facts.clock_off"
+            ><dt>Clock</dt>
+            <dd>off by {{ Math.round(system.facts.clock_off / 1e9) }} s</dd></template
+          >
+          <template v-if="system.facts.certificate"
+            ><dt>Certificate</dt>
+            <dd>{{ system.facts.certificate }}</dd></template
+          >
+          <dt>Read completely</dt>
+          <dd><When v-if="system.read_completely" :at="system.read_completely" /><span v-else>never</span></dd>
         </dl>
-        <p><RouterLink :to="{ path: '/accounts', query: { f: `system=${name}` } }">Its accounts</RouterLink> · <RouterLink :to="{ path: '/dependents', query: { f: `system=${name}` } }">Its dependents</RouterLink></p>
+        <p>
+          <RouterLink :to="{ path: '/accounts', query: { f: `system=${name}` } }">Its accounts</RouterLink> ·
+          <RouterLink :to="{ path: '/dependents', query: { f: `system=${name}` } }">Its dependents</RouterLink>
+        </p>
       </section>
       <section>
         <h2>Latest attempt, stage by stage</h2>
         <div class="panel">
           <table v-if="system.stages.length" class="dense">
-            <thead><tr><th scope="col">Stage</th><th scope="col">Result</th><th scope="col">Time</th><th scope="col">What was found</th></tr></thead>
+            <thead>
+              <tr>
+                <th scope="col">Stage</th>
+                <th scope="col">Result</th>
+                <th scope="col">Time</th>
+                <th scope="col">What was found</th>
+              </tr>
+            </thead>
             <tbody>
               <tr v-for="s in system.stages" :key="s.stage">
                 <td>{{ s.stage }}</td>
                 <td><StateTag :state="s.ok ? 'ok' : 'failed'" /></td>
                 <td>{{ (s.took / 1e6).toFixed(1) }} ms</td>
-                <td>{{ s.detail }}<div v-if="s.next" class="soft">{{ s.next }}</div></td>
+                <td>
+                  {{ s.detail }}
+                  <div v-if="s.next" class="soft">{{ s.next }}</div>
+                </td>
               </tr>
             </tbody>
           </table>
@@ -120,7 +192,18 @@ const offered = computed(() => {
 </template>
 
 <style scoped>
-.two { display: grid; grid-template-columns: minmax(0, 2fr) minmax(0, 3fr); gap: 16px; }
-.warn { border-color: var(--warn); margin-top: 10px; }
-@media (max-width: 1000px) { .two { grid-template-columns: 1fr; } }
+.two {
+  display: grid;
+  grid-template-columns: minmax(0, 2fr) minmax(0, 3fr);
+  gap: 16px;
+}
+.warn {
+  border-color: var(--warn);
+  margin-top: 10px;
+}
+@media (max-width: 1000px) {
+  .two {
+    grid-template-columns: 1fr;
+  }
+}
 </style>

@@ -37,16 +37,29 @@ const table = ref<{ reload: () => void }>()
   <AddSystem v-if="adding === 'one'" @done="table?.reload()" />
   <ImportSystems v-if="adding === 'many'" @done="table?.reload()" />
   <CommonOptions v-if="adding === 'options'" />
-  <ServerTable ref="table" label="Systems" :columns="columns" :fetch="fetch" :row-key="key" empty="There are no systems. Add one here or with 'moss system add', or many with 'moss system import'.">
+  <ServerTable
+    ref="table"
+    label="Systems"
+    :columns="columns"
+    :fetch="fetch"
+    :row-key="key"
+    empty="There are no systems. Add one here or with 'moss system add', or many with 'moss system import'."
+  >
     <template v-if="session.may('operator') || session.may('administrator')" #actions>
       <Button size="small" @click="adding = adding === 'one' ? '' : 'one'">{{ adding === 'one' ? 'Close' : 'Add a system' }}</Button>
       <Button size="small" @click="adding = adding === 'many' ? '' : 'many'">{{ adding === 'many' ? 'Close' : 'Add many' }}</Button>
-      <Button size="small" @click="adding = adding === 'options' ? '' : 'options'">{{ adding === 'options' ? 'Close' : 'Common options' }}</Button>
+      <Button size="small" @click="adding = adding === 'options' ? '' : 'options'">{{
+        adding === 'options' ? 'Close' : 'Common options'
+      }}</Button>
     </template>
-    <template #name="{ row }"><RouterLink :to="`/systems/${encodeURIComponent(row.name)}`">{{ row.name }}</RouterLink></template>
+    <template #name="{ row }"
+      ><RouterLink :to="`/systems/${encodeURIComponent(row.name)}`">{{ row.name }}</RouterLink></template
+    >
     <template #address="{ row }">{{ row.address }}{{ row.port ? ':' + row.port : '' }}</template>
     <template #state="{ row }"><StateTag :state="row.state" /></template>
     <template #read="{ row }"><When v-if="row.read_completely" :at="row.read_completely" /><span v-else class="soft">never</span></template>
-    <template #words="{ row }"><span class="soft">{{ row.state_words }}</span></template>
+    <template #words="{ row }"
+      ><span class="soft">{{ row.state_words }}</span></template
+    >
   </ServerTable>
 </template>

@@ -28,14 +28,24 @@ const change = () =>
     <p class="soft">At least 12 characters, and none that is common or easily guessed. All your sessions and tokens end.</p>
     <Trouble :words="trouble" />
     <Form layout="vertical" :model="form" @finish="change">
-      <FormItem label="Old password" name="old" html-for="old"><InputPassword id="old" v-model:value="form.old" autocomplete="current-password" /></FormItem>
-      <FormItem label="New password" name="next" html-for="next"><InputPassword id="next" v-model:value="form.next" autocomplete="new-password" /></FormItem>
-      <FormItem label="New password again" name="again" html-for="again"><InputPassword id="again" v-model:value="form.again" autocomplete="new-password" /></FormItem>
-      <Button type="primary" html-type="submit" :loading="busy === 'change'" :disabled="!form.old || !form.next || !form.again">Change</Button>
+      <FormItem label="Old password" name="old" html-for="old"
+        ><InputPassword id="old" v-model:value="form.old" autocomplete="current-password"
+      /></FormItem>
+      <FormItem label="New password" name="next" html-for="next"
+        ><InputPassword id="next" v-model:value="form.next" autocomplete="new-password"
+      /></FormItem>
+      <FormItem label="New password again" name="again" html-for="again"
+        ><InputPassword id="again" v-model:value="form.again" autocomplete="new-password"
+      /></FormItem>
+      <Button type="primary" html-type="submit" :loading="busy === 'change'" :disabled="!form.old || !form.next || !form.again"
+        >Change</Button
+      >
     </Form>
   </section>
 </template>
 
 <style scoped>
-.narrow { max-width: 460px; }
+.narrow {
+  max-width: 460px;
+}
 </style>

@@ -342,10 +342,9 @@ func TestPasswordsThatAreNotOurs(t *testing.T) {
 		assert.Empty(t, f.states(a.ID))
 	}
 	assert.Len(t, seen, 2)
-	a := f.account("dir/svc-manifest")
 	f.estate.Directory.Update(larkmoor.DN("svc-manifest"), func(e *standindir.Entry) { e.Disabled = true })
 	f.survey("dir")
-	a = f.account("dir/svc-manifest")
+	a := f.account("dir/svc-manifest")
 	require.Equal(t, estate.No, a.Enabled)
 	require.ErrorContains(t, f.Custody.Reset(ctx, "ines", "because", cred(f, a)), "disabled")
 	assert.True(t, f.estate.Directory.Accepts(larkmoor.DN("svc-manifest"), larkmoor.Passwords["svc-manifest"]) || f.states(a.ID) == "", "nothing was changed")

@@ -188,7 +188,7 @@ func (diagnoses *Diagnoses) accountEvidence(ctx context.Context, d store.Depende
 	}
 	if diagnoses.custody.NotRotating(ctx, c) != nil {
 		// What is current is being changed: only what the system says counts.
-		return &a, nil
+		return &a, nil //nolint:nilerr // what is current is being changed
 	}
 	value, err := diagnoses.sealed.Current(ctx, c.ID)
 	if err != nil || value == nil {
@@ -216,7 +216,7 @@ func (diagnoses *Diagnoses) accountEvidence(ctx context.Context, d store.Depende
 	}
 	connector, target, err := diagnoses.inventory.Authority(ctx, a)
 	if err != nil {
-		return &a, nil // told as not known
+		return &a, nil //nolint:nilerr // told as not known
 	}
 	if verdict, err := connector.Verify(ctx, target, inventory.RefOf(a), opened.Current); err == nil {
 		e.Account.Words, e.Account.Verdict = diagnoses.base.Redact(ctx, verdict.Words), cmp.Or(verdict.Code, "accepted")

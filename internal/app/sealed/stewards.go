@@ -44,7 +44,7 @@ func (keeper *Keeper) Steward(ctx context.Context, v store.System) (store.Creden
 	}
 	sealed, err := keeper.base.Sealer.Open(StewardBinding(v.ID, v.Steward), link.Sealed)
 	if err != nil || sealed.RevealString() != strconv.FormatInt(link.AccountID, 10) {
-		return store.Credential{}, false, nil // of another steward, or written by somebody else
+		return store.Credential{}, false, nil //nolint:nilerr // of another steward, or written by somebody else
 	}
 	c, err := keeper.store.PasswordOf(ctx, link.AccountID)
 	if errors.Is(err, app.ErrNotFound) {

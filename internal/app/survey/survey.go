@@ -112,7 +112,7 @@ func (surveys *Surveys) StartThen(ctx context.Context, by string, names []string
 	}
 	surveys.lock.Unlock()
 	started = true
-	go func() {
+	go func() { //nolint:gosec // a survey outlives the request that began it
 		defer surveys.base.Work.Done()
 		defer cancel()
 		surveys.runSurvey(run, id, systems, visits, then)

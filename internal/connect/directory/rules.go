@@ -44,7 +44,7 @@ func (s *session) windowsRules(account connect.AccountRef) (connect.PasswordRule
 	}
 	shortest, err := strconv.Atoi(text)
 	if err != nil {
-		return connect.PasswordRules{Unknown: from + " applies, and the steward may not read it: a value of the usual length may be refused"}, nil
+		return connect.PasswordRules{Unknown: from + " applies, and the steward may not read it: a value of the usual length may be refused"}, nil //nolint:nilerr // what cannot be read is told
 	}
 	return connect.PasswordRules{Shortest: shortest, From: fmt.Sprintf("%s asks for at least %d characters", from, shortest)}, nil
 }
@@ -70,7 +70,7 @@ func (s *session) rfcRules(account connect.AccountRef) (connect.PasswordRules, e
 		// Which one is the default stands in the server's configuration.
 		shown, failure := s.find(s.contexts, 0, "(objectClass=pwdPolicy)", lengths...)
 		if failure != nil {
-			return connect.PasswordRules{Unknown: "which policy applies is not shown: " + failure.Words}, nil
+			return connect.PasswordRules{Unknown: "which policy applies is not shown: " + failure.Words}, nil //nolint:nilerr // what cannot be read is told
 		}
 		policies = shown
 		if len(policies) == 0 {

@@ -327,8 +327,9 @@ func (Connector) ListSystems(ctx context.Context, t connect.Target, base string)
 			err = v.pages(ctx, base, filter, attributes, list)
 		}
 	}
-	if failure, ok := err.(*connect.Failure); ok && failure.Code == connect.CodeGone {
-		failure.Next = "there is no " + base
+	var gone *connect.Failure
+	if errors.As(err, &gone) && gone.Code == connect.CodeGone {
+		gone.Next = "there is no " + base
 	}
 	return out, err
 }

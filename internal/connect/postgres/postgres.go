@@ -63,7 +63,7 @@ func open(ctx context.Context, target connect.Target, role string, password secr
 		config.TLSConfig = tls
 	}
 	config.Fallbacks = nil
-	config.Host, config.Port = target.Address, uint16(max(target.Port, 0)) //nolint:gosec // a port
+	config.Host, config.Port = target.Address, uint16(max(target.Port, 0))
 	config.User, config.Password = role, password.RevealString()
 	config.Database = target.Options[OptionDatabase]
 	if config.Database == "" {

@@ -107,7 +107,7 @@ func TestValuesSurvive(t *testing.T) {
 	assert.Equal(t, "echo", c.Describe().Title)
 
 	report := c.Check(t.Context(), target())
-	got := (<-given).(connect.Target) //nolint:forcetypeassert // the test's own
+	got := (<-given).(connect.Target)
 	assert.Equal(t, canary, got.Steward.Password.RevealString())
 	assert.Equal(t, canary+"\n", got.Steward.PrivateKey.RevealString())
 	got.Steward, report.Stages = target().Steward, nil
@@ -127,10 +127,10 @@ func TestValuesSurvive(t *testing.T) {
 	verdict, err := c.VerifyKey(t.Context(), target(), connect.AccountRef{}, secret.New(canary), &through)
 	require.NoError(t, err)
 	assert.True(t, verdict.Accepted)
-	assert.Equal(t, "quay1", (<-given).(*connect.Target).Name) //nolint:forcetypeassert // the test's own
+	assert.Equal(t, "quay1", (<-given).(*connect.Target).Name)
 	_, err = c.VerifyKey(t.Context(), target(), connect.AccountRef{}, secret.New(canary), nil)
 	require.NoError(t, err)
-	assert.Nil(t, (<-given).(*connect.Target)) //nolint:forcetypeassert // the test's own
+	assert.Nil(t, (<-given).(*connect.Target))
 
 	var names []string
 	coverage, err := c.Visit(t.Context(), target(), connect.VisitRequest{FingerprintKey: secret.New(canary), Values: []secret.Value{secret.New(canary)}}, func(b connect.Batch) error {
@@ -143,7 +143,7 @@ func TestValuesSurvive(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"a", "b"}, names)
 	assert.Equal(t, 2, coverage.Counts["accounts"])
-	assert.Equal(t, canary, (<-given).(connect.VisitRequest).Values[0].RevealString()) //nolint:forcetypeassert // the test's own
+	assert.Equal(t, canary, (<-given).(connect.VisitRequest).Values[0].RevealString())
 
 	for _, message := range w.crossed {
 		for _, form := range []string{canary, base64.StdEncoding.EncodeToString([]byte(canary))} {

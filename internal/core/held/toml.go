@@ -2,6 +2,7 @@ package held
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -35,7 +36,7 @@ func scanTOML(content []byte) ([]value, []Problem, error) {
 	if err := s.parser.Error(); err != nil {
 		line := 1
 		if raw := s.parser.Data(); len(raw) > 0 {
-			if p, ok := err.(*unstable.ParserError); ok && len(p.Highlight) > 0 {
+			if p := (*unstable.ParserError)(nil); errors.As(err, &p) && len(p.Highlight) > 0 {
 				line = 1 + bytes.Count(content[:from+int(s.parser.Range(p.Highlight).Offset)], []byte("\n"))
 			}
 		}

@@ -225,7 +225,7 @@ func wholeRecords(content []byte) error {
 		order = binary.NativeEndian
 	}
 	for at := 2; at+4 <= len(content); {
-		n := int(int32(order.Uint32(content[at:]))) //nolint:gosec // the format's
+		n := int(int32(order.Uint32(content[at:])))
 		if n < 0 {
 			n = -n
 		}

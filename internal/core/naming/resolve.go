@@ -90,7 +90,7 @@ type Context struct {
 func Resolve(text string, context Context, lookup Lookup) (Resolution, error) {
 	ref, err := Parse(text)
 	if err != nil {
-		return Resolution{State: Unknown, Why: err.Error()}, nil
+		return Resolution{State: Unknown, Why: err.Error()}, nil //nolint:nilerr // an answer: it names nobody
 	}
 	res := Resolution{Form: ref.Form}
 	var found []Known

@@ -119,7 +119,6 @@ func splitLines(in io.Reader) ([]numbered, []Problem, error) {
 				length += len(line)
 			}
 			problems = append(problems, Problem{Line: number, What: fmt.Sprintf("%d bytes long, at most %d are read: passed over", length, MaxLine)})
-			line = nil
 		} else {
 			text := bytes.TrimRight(line, "\r\n")
 			if number == 1 {

@@ -240,7 +240,7 @@ func (r *run) take(ctx context.Context, res result, writable bool) error {
 	if r.closing || ctx.Err() != nil || !writable {
 		delete(r.inFlight, res.step)
 		res.proceed <- false // nothing was begun, nothing is written
-		return nil
+		return nil           //nolint:nilerr // the reason was kept; nothing was begun
 	}
 	// Between observing and beginning a decision may have been made.
 	if (r.state.Mode == ModeUndoing) != res.record.Undo || r.state.Mode != ModeForward && r.state.Mode != ModeUndoing {

@@ -53,7 +53,7 @@ func Hold(text []byte) Value {
 	if len(text) == 0 {
 		return Value{}
 	}
-	return Value{reveal: func() string { return unsafe.String(&text[0], len(text)) }, wipe: func() { clear(text) }}
+	return Value{reveal: func() string { return unsafe.String(&text[0], len(text)) }, wipe: func() { clear(text) }} //nolint:gosec // the bytes are never written again before they are wiped
 }
 
 // Wipe overwrites a Value that was made with Hold; all copies of it are zeros

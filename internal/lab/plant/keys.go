@@ -26,17 +26,17 @@ func (g *grower) keyPair() (private ed25519.PrivateKey, public, fingerprint stri
 		seed[i] = byte(g.IntN(256))
 	}
 	private = ed25519.NewKeyFromSeed(seed)
-	blob := append(sshString([]byte("ssh-ed25519")), sshString(private.Public().(ed25519.PublicKey))...) //nolint:forcetypeassert // it is one
+	blob := append(sshString([]byte("ssh-ed25519")), sshString(private.Public().(ed25519.PublicKey))...)
 	sum := sha256.Sum256(blob)
 	return private, "ssh-ed25519 " + base64.StdEncoding.EncodeToString(blob), "SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:])
 }
 
 func sshString(b []byte) []byte {
-	return append(binary.BigEndian.AppendUint32(nil, uint32(len(b))), b...) //nolint:gosec // short
+	return append(binary.BigEndian.AppendUint32(nil, uint32(len(b))), b...)
 }
 
 func openSSH(private ed25519.PrivateKey, comment string) []byte {
-	public := private.Public().(ed25519.PublicKey) //nolint:forcetypeassert // it is one
+	public := private.Public().(ed25519.PublicKey)
 	var inner bytes.Buffer
 	inner.Write([]byte{1, 2, 3, 4, 1, 2, 3, 4})
 	for _, part := range [][]byte{[]byte("ssh-ed25519"), public, private, []byte(comment)} {
@@ -59,13 +59,13 @@ func openSSH(private ed25519.PrivateKey, comment string) []byte {
 // keyTab writes one principal's key, in version 2 of the format.
 func keyTab(service, host, realm string, version byte, key []byte) []byte {
 	counted := func(s string) []byte {
-		return append(binary.BigEndian.AppendUint16(nil, uint16(len(s))), s...) //nolint:gosec // short
+		return append(binary.BigEndian.AppendUint16(nil, uint16(len(s))), s...)
 	}
 	components := []string{service}
 	if host != "" {
 		components = append(components, host)
 	}
-	entry := binary.BigEndian.AppendUint16(nil, uint16(len(components))) //nolint:gosec // one or two
+	entry := binary.BigEndian.AppendUint16(nil, uint16(len(components)))
 	entry = append(entry, counted(realm)...)
 	for _, c := range components {
 		entry = append(entry, counted(c)...)
@@ -76,7 +76,7 @@ func keyTab(service, host, realm string, version byte, key []byte) []byte {
 	entry = binary.BigEndian.AppendUint16(entry, 18) // aes256-cts-hmac-sha1-96
 	entry = append(entry, counted(string(key))...)
 	entry = binary.BigEndian.AppendUint32(entry, uint32(version))
-	out := binary.BigEndian.AppendUint32([]byte{5, 2}, uint32(len(entry))) //nolint:gosec // short
+	out := binary.BigEndian.AppendUint32([]byte{5, 2}, uint32(len(entry)))
 	return append(out, entry...)
 }
 

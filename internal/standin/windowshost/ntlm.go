@@ -13,7 +13,7 @@ import (
 	"unicode/utf16"
 
 	//lint:ignore SA1019 the protocol that is stood in for is built on it
-	"golang.org/x/crypto/md4"
+	"golang.org/x/crypto/md4" //nolint:staticcheck // the protocol asks for it (MS-NLMP, 3.3.1)
 )
 
 const ntlmSignature = "NTLMSSP\x00"
