@@ -185,9 +185,14 @@ func (c *client) request(ctx context.Context, method, path string, in any) (*htt
 		return response, nil
 	}
 	defer response.Body.Close()
+	return nil, c.refusal(response)
+}
+
+// refusal is what an answer other than success says.
+func (c *client) refusal(response *http.Response) error {
 	answered, err := io.ReadAll(io.LimitReader(response.Body, 1<<20))
 	if err != nil {
-		return nil, fmt.Errorf("the service at %s broke off its answer: %w", c.Server, err)
+		return fmt.Errorf("the service at %s broke off its answer: %w", c.Server, err)
 	}
 	p := &problem{}
 	if json.Unmarshal(answered, p) != nil || p.Status == 0 {
@@ -195,11 +200,11 @@ func (c *client) request(ctx context.Context, method, path string, in any) (*htt
 	}
 	switch p.Status {
 	case http.StatusUnauthorized, http.StatusForbidden:
-		return nil, &ExitError{ExitSignIn, p}
+		return &ExitError{ExitSignIn, p}
 	case http.StatusBadRequest, http.StatusUnprocessableEntity:
-		return nil, &ExitError{ExitUsage, p}
+		return &ExitError{ExitUsage, p}
 	}
-	return nil, p
+	return p
 }
 
 // numbered is an argument that is an item's number, ready for a path.
@@ -297,7 +302,7 @@ func (c *client) watch(ctx context.Context, path string, see func(event) error) 
 		}
 		var p *problem
 		var exit *ExitError
-		if ctx.Err() != nil || errors.As(err, &p) || errors.As(err, &exit) || failures > 60 {
+		if ctx.Err() != nil || errors.As(err, &p) && p.Status < http.StatusInternalServerError || errors.As(err, &exit) || failures > 60 {
 			return err
 		}
 		select { // the service may be starting again
@@ -323,11 +328,7 @@ func (c *client) watchOnce(ctx context.Context, path string, last *string, see f
 	}
 	defer response.Body.Close()
 	if response.StatusCode != http.StatusOK {
-		p := &problem{Status: response.StatusCode}
-		if json.NewDecoder(response.Body).Decode(p) != nil {
-			p.Detail = response.Status
-		}
-		return p
+		return c.refusal(response)
 	}
 	var e event
 	lines := bufio.NewScanner(response.Body)
@@ -352,6 +353,9 @@ func (c *client) watchOnce(ctx context.Context, path string, last *string, see f
 		case field == "event":
 			e.Name = value
 		case field == "data":
+			if len(e.Data) > 0 {
+				e.Data = append(e.Data, '\n')
+			}
 			e.Data = append(e.Data, value...)
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -211,8 +212,17 @@ func cell(text string) string {
 	return text
 }
 
+// otherwise is what parsers of YAML 1.1 do not take for text: their truth values
+// and numbers to the base 60 (yaml.org/type/bool.html, float.html).
+var otherwise = regexp.MustCompile(`^(?i:y|n|yes|no|on|off)$|^[-+]?[0-9][0-9_]*(:[0-5]?[0-9])+(\.[0-9_]*)?$`)
+
+// block takes JSON's brackets and quotes away, but where a text would be taken
+// for something else.
 func block(n *yaml.Node) {
-	n.Style &^= yaml.FlowStyle | yaml.DoubleQuotedStyle
+	n.Style &^= yaml.FlowStyle
+	if !otherwise.MatchString(n.Value) {
+		n.Style &^= yaml.DoubleQuotedStyle
+	}
 	for _, c := range n.Content {
 		block(c)
 	}

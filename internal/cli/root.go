@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -39,7 +38,7 @@ func Execute(root *cobra.Command) int {
 	if err == nil {
 		return ExitOK
 	}
-	fmt.Fprintln(os.Stderr, "moss: "+safeLines(err.Error()))
+	fmt.Fprintln(root.ErrOrStderr(), "moss: "+safeLines(err.Error()))
 	var exit *ExitError
 	if errors.As(err, &exit) {
 		return exit.Code
