@@ -316,7 +316,7 @@ func (s *Store) writeAccounts(ctx context.Context, tx *sql.Tx, system int64, lis
 }
 
 func (a putAccount) lists() string {
-	if a.Groups == nil && a.Principals == nil && a.Shell == "" && a.Home == "" && a.KeyVersion == 0 && a.Pair == "" {
+	if a.Groups == nil && a.Principals == nil && a.Shell == "" && a.Home == "" && a.KeyVersion == 0 && a.Pair == "" && a.PairNot == "" {
 		return "{}"
 	}
 	return text(accountLists{a.Groups, a.Principals, a.Shell, a.Home, a.KeyVersion, a.Pair, a.PairNot})
