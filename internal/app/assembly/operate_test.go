@@ -87,7 +87,7 @@ func (f *ferry) survey(names ...string) {
 	require.Eventually(f.t, func() bool {
 		v, err := f.Store.Survey(f.t.Context(), id)
 		return err == nil && v.State == "done"
-	}, 30*time.Second, 20*time.Millisecond)
+	}, 2*time.Minute, 20*time.Millisecond)
 }
 
 func (f *ferry) account(spelling string) store.Account {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"sort"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -79,11 +80,9 @@ func (f *ferry) kinds(kind string) string {
 
 // once reports true the first time an action ends so.
 func once(suffix string) func(string) bool {
-	done := false
+	var done atomic.Bool // hosts ask at the same time
 	return func(action string) bool {
-		hit := !done && strings.HasSuffix(action, suffix)
-		done = done || hit
-		return hit
+		return strings.HasSuffix(action, suffix) && !done.Swap(true)
 	}
 }
 

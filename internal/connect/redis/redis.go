@@ -14,6 +14,7 @@ import (
 	"net"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/redis/go-redis/v9"
@@ -55,36 +56,51 @@ var _ connect.Connector = Connector{}
 
 const callTime = 20 * time.Second
 
+// dial makes the connection, with TLS unless that is off.
+func dial(ctx context.Context, target connect.Target, watch *connect.Stopwatch) (net.Conn, *connect.Failure) {
+	raw, failure := connect.Dial(ctx, target, description.Port, watch)
+	if failure != nil {
+		return nil, failure
+	}
+	if target.Options[connect.OptionTLS] == "off" {
+		return raw, nil
+	}
+	config, failure := connect.TLS(target)
+	if failure == nil {
+		conn, err := connect.Handshake(ctx, raw, config)
+		if err == nil {
+			watch.OK(connect.StageSecure, "TLS with a verified certificate")
+			return conn, nil
+		}
+		failure = target.Fail(connect.StageSecure, connect.CodeUntrusted, err.Error(), "does this port speak TLS, with a certificate that is trusted? Without TLS: --option tls=off", err).Reclassify()
+	}
+	_ = raw.Close()
+	watch.Fail(failure)
+	return nil, failure
+}
+
+var errOneConnection = errors.New("the connection ended")
+
 func open(ctx context.Context, target connect.Target, user string, password secret.Value, watch *connect.Stopwatch) (*redis.Conn, func(), *connect.Failure) {
+	// The client dials in the background, and again after it was given up: it
+	// gets this one connection, and no other.
+	made, failure := dial(ctx, target, watch)
+	if failure != nil {
+		return nil, nil, failure
+	}
+	var taken atomic.Bool
 	options := &redis.Options{
 		Protocol: 2, MaxRetries: -1, DisableIdentity: true, DialTimeout: callTime, ReadTimeout: callTime, WriteTimeout: callTime, PoolSize: 1, ContextTimeoutEnabled: true,
-	}
-	var dialed *connect.Failure
-	options.Dialer = func(ctx context.Context, _, _ string) (net.Conn, error) {
-		raw, failure := connect.Dial(ctx, target, description.Port, watch)
-		if failure != nil {
-			dialed = failure
-			return nil, failure
-		}
-		if target.Options[connect.OptionTLS] == "off" {
-			return raw, nil
-		}
-		config, failure := connect.TLS(target)
-		if failure == nil {
-			conn, err := connect.Handshake(ctx, raw, config)
-			if err == nil {
-				watch.OK(connect.StageSecure, "TLS with a verified certificate")
-				return conn, nil
+		Dialer: func(context.Context, string, string) (net.Conn, error) {
+			if taken.Swap(true) {
+				return nil, errOneConnection
 			}
-			failure = target.Fail(connect.StageSecure, connect.CodeUntrusted, err.Error(), "does this port speak TLS, with a certificate that is trusted? Without TLS: --option tls=off", err).Reclassify()
-		}
-		watch.Fail(failure)
-		dialed = failure
-		return nil, failure
+			return made, nil
+		},
 	}
 	client := redis.NewClient(options)
 	conn := client.Conn()
-	done := func() { _ = conn.Close(); _ = client.Close() }
+	done := func() { _ = conn.Close(); _ = client.Close(); _ = made.Close() }
 	// Signed in by hand, so that a refusal is told from everything else.
 	err := conn.AuthACL(ctx, user, password.RevealString()).Err()
 	if err == nil {
@@ -92,9 +108,6 @@ func open(ctx context.Context, target connect.Target, user string, password secr
 		return conn, done, nil
 	}
 	done()
-	if dialed != nil {
-		return nil, nil, dialed
-	}
 	f := target.Fail(connect.StageSignIn, connect.CodeStewardRefused, secret.Scrub(err.Error(), password), "check the steward "+user, err)
 	if !refused(err) {
 		f.Code, f.Next = connect.CodeProtocol, "does this port speak Redis's protocol?"
