@@ -39,7 +39,7 @@ test: lab build check
 
 # Under the race detector: all but real systems, the browser and the benchmarks.
 race:
-	$(GO) test -race -count=1 -timeout 25m $(shell $(GO) list ./... | grep -v /internal/e2e | grep -v /internal/lab | grep -v /internal/bench)
+	$(GO) test -race -count=1 -timeout 45m $(shell $(GO) list ./... | grep -v /internal/e2e | grep -v /internal/lab | grep -v /internal/bench)
 
 # For figures, on a quiet machine. The tests run the same benchmarks once and small, so that none rots.
 bench: lab

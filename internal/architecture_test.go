@@ -23,7 +23,7 @@ var layers = [][]string{
 	{"internal/app/findings"},
 	{"internal/app/picture"},
 	{"internal/app/inventory", "internal/app/people"},
-	{"internal/app/approval", "internal/app/sealed"},
+	{"internal/app/approval", "internal/app/schedule", "internal/app/sealed"},
 	{"internal/app"},
 	{"internal/store"},
 	{"internal/connect", "internal/standin"},

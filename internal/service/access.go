@@ -7,7 +7,7 @@ const (
 	RoleOperator      = "operator"      // surveys, custody, rotations
 	RoleApprover      = "approver"      // approves what somebody else asks for, and host keys
 	RoleAuditor       = "auditor"       // reads and verifies the ledger
-	RoleAdministrator = "administrator" // people, log-ons, systems
+	RoleAdministrator = "administrator" // people, stewards, systems
 )
 
 // Roles lists all roles.

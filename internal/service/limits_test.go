@@ -231,37 +231,6 @@ func TestSchedulesSurviveTheService(t *testing.T) {
 	assert.Len(t, r.surveys(token).Items, 1, "not again at the next start")
 }
 
-func TestWhenADutyIsDue(t *testing.T) {
-	data := t.TempDir()
-	db, err := store.Open(context.Background(), data, time.Now)
-	require.NoError(t, err)
-	defer db.Close()
-	s := &Service{store: db}
-	d := duty{name: "test", every: time.Hour}
-	at := time.Date(2026, 11, 27, 9, 0, 0, 0, time.UTC)
-	for i, c := range []struct {
-		after, wait time.Duration
-	}{
-		{0, time.Hour},
-		{20 * time.Minute, 40 * time.Minute},
-		{40 * time.Minute, 0},
-		{time.Minute, 59 * time.Minute},
-		{500 * time.Hour, 0},
-		{0, time.Hour},
-		{-400 * time.Hour, time.Hour}, // the clock was put back: an interval from now
-		{time.Hour, 0},
-	} {
-		at = at.Add(c.after)
-		wait, err := s.untilDue(context.Background(), d, at)
-		require.NoError(t, err)
-		assert.Equal(t, c.wait, wait, "%d", i)
-	}
-	require.NoError(t, db.SetMeta(context.Background(), "schedule/test", []byte("nonsense")))
-	wait, err := s.untilDue(context.Background(), d, at)
-	require.NoError(t, err)
-	assert.Equal(t, time.Hour, wait)
-}
-
 func TestNothingBeginsAfterStop(t *testing.T) {
 	r := start(t, nil)
 	r.setUp()

@@ -105,7 +105,7 @@ func Run(ctx context.Context, config Config) error {
 	if err != nil {
 		return err
 	}
-	s.app, err = assembly.New(ctx, assembly.Config{Store: s.store, Witness: store.HeadFile(config.headFile()), Master: master, Random: rand.Reader, Now: time.Now, Log: config.Log, Parallel: config.Parallel, Drill: config.Drill, Kill: config.Kill})
+	s.app, err = assembly.New(ctx, assembly.Config{Store: s.store, Witness: store.HeadFile(config.headFile()), Master: master, Random: rand.Reader, Now: time.Now, Log: config.Log, Parallel: config.Parallel, SurveyEvery: config.SurveyEvery, VerifyEvery: config.VerifyEvery, Drill: config.Drill, Kill: config.Kill})
 	if err != nil {
 		return err
 	}
@@ -141,11 +141,6 @@ func Run(ctx context.Context, config Config) error {
 		return err
 	}
 	listener = forgetting{listener}
-	scheduled := make(chan struct{})
-	go func() {
-		defer close(scheduled)
-		s.schedule(base)
-	}()
 	ended := make(chan error, 1)
 	go func() { ended <- s.http.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true}) }()
 	s.Log.Info("serving", "address", address, "version", Version)
@@ -164,7 +159,6 @@ func Run(ctx context.Context, config Config) error {
 	if stopErr := s.http.ShutdownWithContext(stop); stopErr != nil {
 		s.Log.Warn("some requests did not end in time", "error", stopErr)
 	}
-	<-scheduled
 	s.Log.Info("stopped")
 	return err
 }

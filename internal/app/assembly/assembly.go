@@ -19,6 +19,7 @@ import (
 	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/app/rotate"
+	"mossledger.example/moss/internal/app/schedule"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/app/survey"
 	"mossledger.example/moss/internal/store"
@@ -26,14 +27,16 @@ import (
 
 // Config is what an Application is made of.
 type Config struct {
-	Store    *store.Store
-	Witness  store.Witness // of the ledger's head; nil for a file beside the database
-	Master   []byte        // master key
-	Random   io.Reader
-	Now      func() time.Time
-	Log      *slog.Logger
-	Parallel int // visits at the same time; 0 for four a processor, at least eight
-	Acts     int // acts of one rotation at the same time; 0 for 32
+	Store       *store.Store
+	Witness     store.Witness // of the ledger's head; nil for a file beside the database
+	Master      []byte        // master key
+	Random      io.Reader
+	Now         func() time.Time
+	Log         *slog.Logger
+	Parallel    int           // visits at the same time; 0 for four a processor, at least eight
+	Acts        int           // acts of one rotation at the same time; 0 for 32
+	SurveyEvery time.Duration // all systems are surveyed so often; zero or less: never
+	VerifyEvery time.Duration // everything in custody is verified so often; zero or less: never
 	// Drill ends the process with SIGKILL after that many journal records of
 	// rotations, to exercise recovery; 0 never.
 	Drill int
@@ -54,6 +57,9 @@ type Application struct {
 	Rotations *rotate.Rotations
 	Diagnoses *diagnose.Diagnoses
 	People    *people.People
+	Schedule  *schedule.Schedule
+
+	duties []schedule.Duty
 }
 
 // TuneMemory lets the heap grow to four times what is in use before it is
@@ -86,13 +92,15 @@ func New(ctx context.Context, config Config) (*Application, error) {
 		Acts: config.Acts, Drill: config.Drill, Kill: config.Kill,
 	})
 	a.Diagnoses = diagnose.New(base, a.Store, a.Sealed, a.Inventory, a.Surveys, a.Custody, a.Rotations)
+	a.Schedule = schedule.New(base, a.Store)
+	a.duties = []schedule.Duty{{Name: "verify", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Every: config.SurveyEvery, Do: a.surveyAll}}
 	if err := a.Inventory.BindExisting(ctx); err != nil {
 		return nil, fmt.Errorf("bind what is there to its systems: %w", err)
 	}
 	return a, nil
 }
 
-// Start takes up what an earlier run of the service left.
+// Start takes up what an earlier run of the service left, and the regular duties.
 func (a *Application) Start(ctx context.Context) error {
 	if err := a.Surveys.Recover(ctx); err != nil {
 		return fmt.Errorf("close interrupted surveys: %w", err)
@@ -101,7 +109,22 @@ func (a *Application) Start(ctx context.Context) error {
 		return err
 	}
 	a.Custody.SettleLater()
+	a.Schedule.Start(a.duties...)
 	return nil
+}
+
+func (a *Application) verifyAll(ctx context.Context) {
+	if _, refused, unclear, err := a.Custody.VerifyAll(ctx, "service"); err != nil && ctx.Err() == nil {
+		a.Base.Log.Error("regular verification ended early", "error", err)
+	} else if refused+unclear > 0 {
+		a.Base.Log.Warn("regular verification", "refused", refused, "unclear", unclear)
+	}
+}
+
+func (a *Application) surveyAll(ctx context.Context) {
+	if _, err := a.Surveys.Start(ctx, "service", nil); err != nil && ctx.Err() == nil {
+		a.Base.Log.Warn("regular survey", "error", err)
+	}
 }
 
 // Stop ends all work at the next safe point and waits for it.
