@@ -82,7 +82,8 @@ const withdraw = (id: number) => work(() => data(api.DELETE('/api/v1/declaration
           <td>
             <RouterLink v-if="u.host" :to="`/systems/${encodeURIComponent(u.host)}`">{{ u.host }}</RouterLink><span v-else>{{
               u.client ? 'no known system' : 'the system itself'
-            }}</span>
+            }}</span
+            >{{ ' ' }}
             <span class="soft">{{ u.client }}</span>
           </td>
           <td>

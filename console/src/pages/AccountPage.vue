@@ -71,12 +71,12 @@ const mine = (d: Schemas['Dependent']) => d.ties.filter((t) => t.account_id === 
   <Trouble :words="trouble" retry @again="load" />
   <template v-if="detail">
     <h1>
-      {{ detail.account.name }} <span class="soft">on</span>
+      {{ detail.account.name }} <span class="soft">on</span>{{ ' ' }}
       <RouterLink :to="`/systems/${encodeURIComponent(detail.account.system)}`">{{ detail.account.system }}</RouterLink>
     </h1>
     <p class="soft">{{ detail.account.description }}</p>
     <div v-for="f in findings.slice(0, 3)" :key="f.id" class="panel finding">
-      <StateTag :state="f.severity" />
+      <StateTag :state="f.severity" />{{ ' ' }}
       <template v-if="f.subject !== detail.account.name"
         ><RouterLink v-if="f.dependent_id" :to="`/dependents/${f.dependent_id}`">{{ f.subject }}</RouterLink
         ><b v-else>{{ f.subject }}</b> on {{ f.system }}: </template

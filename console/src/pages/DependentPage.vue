@@ -58,7 +58,9 @@ const chain = computed(() => {
   <Trouble :words="trouble" retry @again="load" />
   <template v-if="d">
     <h1>
-      {{ d.name }} <span class="soft">on</span> <RouterLink :to="`/systems/${encodeURIComponent(d.system)}`">{{ d.system }}</RouterLink>
+      {{ d.name }} <span class="soft">on</span> <RouterLink :to="`/systems/${encodeURIComponent(d.system)}`">{{ d.system }}</RouterLink>{{
+        ' '
+      }}
       <StateTag :state="d.state ?? ''" />
     </h1>
     <p class="soft">{{ d.description }}</p>
@@ -113,7 +115,7 @@ const chain = computed(() => {
       <dt>Tied to</dt>
       <dd>
         <div v-for="t in d.ties" :key="t.account_id + t.evidence">
-          <RouterLink :to="`/accounts/${t.account_id}`">{{ t.account }}</RouterLink> <Evidence :tie="t" />
+          <RouterLink :to="`/accounts/${t.account_id}`">{{ t.account }}</RouterLink> <Evidence :tie="t" />{{ ' ' }}
           <span class="soft">{{ t.detail }}</span>
         </div>
         <span v-if="!d.ties.length" class="soft">no known account</span>

@@ -110,7 +110,7 @@ const rows = computed(() => nodes.value.filter((n) => n.hop > 0).slice(0, shown.
           >
           <div class="soft">on {{ node.system }} <StateTag v-if="node.state" :state="node.state" /></div>
           <div v-for="r in reasons" :key="r.from + r.why" class="reason">
-            <StateTag :state="r.strength ? `${r.why}: ${r.strength}` : r.why" :as="r.strength" />
+            <StateTag :state="r.strength ? `${r.why}: ${r.strength}` : r.why" :as="r.strength" />{{ ' ' }}
             <span class="soft break">{{ r.detail || `of ${r.by}` }}</span>
           </div>
         </template>
@@ -118,8 +118,8 @@ const rows = computed(() => nodes.value.filter((n) => n.hop > 0).slice(0, shown.
           <b>Systems</b>
           <div v-for="s in systems" :key="s.name" class="reason">
             <button class="plain-button link" :aria-expanded="open.has(s.name)" @click="toggle(s.name)">
-              {{ open.has(s.name) ? '−' : '+' }} {{ s.name }}
-            </button>
+              {{ open.has(s.name) ? '−' : '+' }} {{ s.name }}</button
+            >{{ ' ' }}
             <span class="soft">{{ summary(s.list) }}</span>
           </div>
           <p class="soft">Click a box for what it is and why it is there; a system to open or close it.</p>

@@ -75,7 +75,9 @@ async function toggleJournal(): Promise<void> {
     <div class="row spread">
       <h1>
         {{ r.kind === 'assign' ? 'Assignment' : 'Rotation' }} {{ id }} of
-        <RouterLink :to="r.account_id ? `/accounts/${r.account_id}` : `/credentials/${r.credential_id}`">{{ r.credential }}</RouterLink>
+        <RouterLink :to="r.account_id ? `/accounts/${r.account_id}` : `/credentials/${r.credential_id}`">{{ r.credential }}</RouterLink>{{
+          ' '
+        }}
         <StateTag :state="r.result || r.mode" />
       </h1>
       <Button @click="toggleJournal">{{ shown ? 'Hide the journal' : 'Show the journal' }}</Button>
