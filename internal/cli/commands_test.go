@@ -8,6 +8,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -175,7 +176,7 @@ func TestForeignNamesAreHarmless(t *testing.T) {
 }
 
 // losing breaks off the first answers and keeps what was sent.
-func losing(t *testing.T, losses int, then http.HandlerFunc) (*client, *[]http.Header) {
+func losing(t *testing.T, losses int, then http.HandlerFunc) (*client, func() []http.Header) {
 	t.Helper()
 	var mutex sync.Mutex
 	var seen []http.Header
@@ -192,7 +193,11 @@ func losing(t *testing.T, losses int, then http.HandlerFunc) (*client, *[]http.H
 	t.Cleanup(server.Close)
 	c, err := newClient(session{Server: server.URL, Token: "a-token"})
 	require.NoError(t, err)
-	return c, &seen
+	return c, func() []http.Header {
+		mutex.Lock()
+		defer mutex.Unlock()
+		return slices.Clone(seen)
+	}
 }
 
 // A request that starts something and whose answer is lost is sent once more,
@@ -204,13 +209,13 @@ func TestALostAnswerIsAskedForAgain(t *testing.T) {
 	c, seen := losing(t, 1, done)
 	require.NoError(t, c.call(t.Context(), http.MethodPost, "/surveys", map[string]any{}, &out))
 	require.Equal(t, 3, out.ID)
-	require.Len(t, *seen, 2)
-	require.Len(t, (*seen)[0].Get("Idempotency-Key"), 32)
-	require.Equal(t, (*seen)[0].Get("Idempotency-Key"), (*seen)[1].Get("Idempotency-Key"))
+	require.Len(t, seen(), 2)
+	require.Len(t, seen()[0].Get("Idempotency-Key"), 32)
+	require.Equal(t, seen()[0].Get("Idempotency-Key"), seen()[1].Get("Idempotency-Key"))
 
 	c, seen = losing(t, 1, done)
 	require.ErrorContains(t, c.call(t.Context(), http.MethodPost, "/stewards", map[string]any{}, &out), "does not answer")
-	require.Len(t, *seen, 1)
+	require.Len(t, seen(), 1)
 }
 
 // A stream that broke off goes on after the last event that was whole: none is
@@ -237,10 +242,10 @@ func TestABrokenStreamIsTakenUp(t *testing.T) {
 		return nil
 	}))
 	require.Equal(t, []string{"record {\"step\":\n1}", "record {\"step\":2}", "end {}"}, got)
-	require.Len(t, *seen, 3)
-	require.Empty(t, (*seen)[0].Get("Last-Event-ID"))
-	require.Equal(t, "1", (*seen)[1].Get("Last-Event-ID"))
-	require.Equal(t, "1", (*seen)[2].Get("Last-Event-ID"))
+	require.Len(t, seen(), 3)
+	require.Empty(t, seen()[0].Get("Last-Event-ID"))
+	require.Equal(t, "1", seen()[1].Get("Last-Event-ID"))
+	require.Equal(t, "1", seen()[2].Get("Last-Event-ID"))
 
 	c, seen = losing(t, 0, func(w http.ResponseWriter, _ *http.Request) {
 		w.WriteHeader(http.StatusForbidden)
@@ -250,7 +255,7 @@ func TestABrokenStreamIsTakenUp(t *testing.T) {
 	var exit *ExitError
 	require.ErrorAs(t, err, &exit)
 	require.Equal(t, ExitSignIn, exit.Code)
-	require.Len(t, *seen, 1)
+	require.Len(t, seen(), 1)
 }
 
 // What is text stays text for parsers of YAML 1.1 and 1.2 alike.

@@ -432,7 +432,7 @@ func TestManyServices(t *testing.T) {
 	for i := range 5000 {
 		h.AddService(windowshost.Service{Name: fmt.Sprintf("Filler%04d", i), Account: "LocalSystem", Idle: true})
 	}
-	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Minute)
 	defer cancel()
 	f.survey("skerry1")
 	count := func(filters ...string) (n int) {

@@ -239,3 +239,12 @@ func keyOpening(doors int) Input {
 func addDoor(in *Input, host, path, account, via string) {
 	in.Points = append(in.Points, Point{SystemID: host, System: host, Path: path, Account: account, Via: via, Overlap: true})
 }
+
+// A step of a kind that this version does not know is not told as one that it
+// knows.
+func TestAnUnknownStepIsNotTakenForAnother(t *testing.T) {
+	s := Step{Kind: "anoint", Subject: "svc-berth", System: "larkmoor-directory"}
+	for _, title := range []string{s.Title(), s.UndoTitle()} {
+		require.Equal(t, "anoint (not known to this version) svc-berth on larkmoor-directory", title)
+	}
+}

@@ -96,6 +96,7 @@ func (s Step) Title() string {
 	if s.ofKey() {
 		return s.keyTitle(false)
 	}
+	//exhaustive:enforce
 	switch s.Kind {
 	case StepSeal:
 		return "seal a new value for " + s.Subject
@@ -129,9 +130,16 @@ func (s Step) Title() string {
 		return "all of that has succeeded"
 	case StepSteward:
 		return "sign in to " + s.System + " ourselves (steward " + s.Subject + ") with the new value"
-	default:
+	case StepRefuse:
 		return "prove that the old value of " + s.Subject + " is refused"
 	}
+	return s.unknown()
+}
+
+// unknown is what is said of a step of a kind that this version does not know:
+// what it does is not guessed.
+func (s Step) unknown() string {
+	return fmt.Sprintf("%s (not known to this version) %s on %s", s.Kind, s.Subject, s.System)
 }
 
 // UndoTitle is the undoing of the step in a few words.
@@ -139,6 +147,7 @@ func (s Step) UndoTitle() string {
 	if s.ofKey() {
 		return s.keyTitle(true)
 	}
+	//exhaustive:enforce
 	switch s.Kind {
 	case StepSeal:
 		return "give up the new value of " + s.Subject
@@ -160,9 +169,10 @@ func (s Step) UndoTitle() string {
 		return "sign in to " + s.System + " ourselves (steward " + s.Subject + ") with the old value"
 	case StepRefuse:
 		return "prove that the new value of " + s.Subject + " is refused"
-	default:
+	case StepRevive, StepProve:
 		return s.Title() + " with the old value"
 	}
+	return s.unknown()
 }
 
 func window(from, to time.Time) string {
