@@ -9,8 +9,8 @@
 // written down and read again (package remote does), so that a connector can run
 // in another process inside a network segment that the service cannot reach.
 //
-// A connector holds no state between calls and may be called from many
-// goroutines. Every call honours its context, ends within it, and names the
+// A connector holds no state between calls but for sessions that the caller
+// keeps (KeepSessions), and may be called from many goroutines. Every call honours its context, ends within it, and names the
 // system, the stage and the system's own words when it fails (Failure). After
 // an unclear outcome a connector says so and never repeats by itself.
 //

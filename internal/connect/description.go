@@ -29,6 +29,7 @@ const (
 	ActRehearse Act = "rehearse" // tell what can be told without changing anything
 	ActDiagnose Act = "diagnose" // say why a dependent is down
 	ActList     Act = "list"     // list the systems that it knows of
+	ActSessions Act = "sessions" // serve calls that follow each other with one sign-in
 )
 
 // OptionType says what a setting of an option looks like.

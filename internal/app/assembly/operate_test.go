@@ -477,3 +477,27 @@ func TestAnOperatorThatStopsIsTakenUpAgain(t *testing.T) {
 	_, err = f.Surveys.Start(ctx, "ines", nil)
 	assert.Error(t, err, "a stopped operator takes nothing new")
 }
+
+// The acts of a rotation on a host use one sign-in, as those of its rehearsal do;
+// reading the host again afterwards is one of its own.
+func TestARotationSignsInOnceOnAHost(t *testing.T) {
+	f := start(t)
+	a := f.take("svc-tidefeed")
+	f.Rotations.Settled(t.Context())
+	host := f.estate.Hosts["tide1"]
+	before := len(host.Log())
+	r := f.rotate(a, rotation.PolicyUndo)
+	require.Equal(t, rotation.FinishedDone, r.Result)
+	f.Rotations.Settled(t.Context())
+	signIns, restarts := 0, 0
+	for _, line := range host.Log()[before:] {
+		if strings.HasSuffix(line, ": /usr/bin/id -u") {
+			signIns++
+		}
+		if strings.Contains(line, "/usr/bin/systemctl restart") && !strings.Contains(line, "-l") {
+			restarts++
+		}
+	}
+	assert.Equal(t, 1, restarts, "the unit was restarted")
+	assert.Equal(t, 3, signIns, "rehearsal, rotation, reading again: %d commands\n%s", len(host.Log())-before, strings.Join(host.Log()[before:], "\n"))
+}

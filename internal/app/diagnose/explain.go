@@ -76,6 +76,8 @@ func (diagnoses *Diagnoses) Explain(ctx context.Context, by string, id int64) (E
 	err = diagnoses.base.Act(ctx, entry, func() error {
 		limited, cancel := context.WithTimeout(ctx, explainTime)
 		defer cancel()
+		limited, end := connect.KeepSessions(limited)
+		defer end()
 		var err error
 		out, err = diagnoses.explain(limited, d, 0)
 		return err

@@ -57,6 +57,8 @@ func (rotations *Rotations) searched(ctx context.Context, c store.Credential) ([
 
 // checks are the lines of a rehearsal.
 func (rotations *Rotations) checks(ctx context.Context, c store.Credential, plan rotation.Plan) ([]connect.Checked, error) {
+	ctx, end := connect.KeepSessions(ctx)
+	defer end()
 	values, err := rotations.sealed.Values(ctx, c.ID)
 	if err != nil {
 		return nil, err

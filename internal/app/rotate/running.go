@@ -137,7 +137,10 @@ func (rotations *Rotations) run(r store.Rotation, active *running) (rotation.Sta
 		Plan: r.Plan, Journal: &journal{rotations: rotations, rotation: r, state: state}, Hands: h,
 		Now: rotations.base.Now, Wait: connect.Wait, Parallel: rotations.acts, Decide: active.decide,
 	}
-	state, err = runner.Run(rotations.base.Context, records)
+	// One sign-in for the acts that follow each other on a system.
+	ctx, end := connect.KeepSessions(rotations.base.Context)
+	defer end()
+	state, err = runner.Run(ctx, records)
 	if err != nil {
 		return state, err
 	}

@@ -97,6 +97,7 @@ func (f Fixture) run(t *testing.T) {
 	t.Run("log-on", s.logOn)
 	t.Run("restart", s.restart)
 	t.Run("diagnose", s.diagnose)
+	t.Run("sessions", s.sessions)
 	t.Run("rehearse", s.rehearse)
 	t.Run("list", s.list)
 	t.Run("command", s.command)

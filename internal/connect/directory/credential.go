@@ -52,11 +52,11 @@ func (Connector) Verify(ctx context.Context, t connect.Target, account connect.A
 	if failure != nil {
 		return connect.Verdict{}, failure
 	}
-	conn, stop, _, failure := secure(ctx, t, connect.NewStopwatch())
+	conn, failure := secure(ctx, t, connect.NewStopwatch())
 	if failure != nil {
 		return connect.Verdict{}, failure
 	}
-	defer func() { stop(); _ = conn.Close() }()
+	defer conn.close()
 	// The password policy control makes a directory say why (draft-behera).
 	request := ldap.NewSimpleBindRequest(entry.DN, value.RevealString(), []ldap.Control{ldap.NewControlBeheraPasswordPolicy()})
 	res, err := conn.SimpleBind(request)

@@ -93,7 +93,7 @@ func (s *session) sameAs(identity string) *connect.Failure {
 // also when the first is away. A steward that was refused is not tried elsewhere.
 func (Connector) Check(ctx context.Context, t connect.Target) connect.CheckReport {
 	watch := connect.NewStopwatch()
-	s, failure := open(ctx, t, watch)
+	s, failure := signIn(ctx, t, watch)
 	if failure != nil {
 		if away(failure) {
 			checkOthers(ctx, t, t.Identity, watch)
@@ -127,10 +127,10 @@ func checkOthers(ctx context.Context, t connect.Target, identity string, watch *
 		watch.Fail(t.Fail(connect.StageResolve, connect.CodeFailed, "option servers: "+err.Error(), "correct the option", err))
 	}
 	for _, other := range further {
-		one, f := open(ctx, other, connect.NewStopwatch())
+		one, f := signIn(ctx, other, connect.NewStopwatch())
 		if f == nil {
 			f = one.sameAs(identity)
-			one.close()
+			one.End()
 		}
 		if f != nil {
 			f.Words = placeOf(other) + ": " + f.Words

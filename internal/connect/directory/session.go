@@ -16,6 +16,7 @@ import (
 	"net"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-ldap/ldap/v3"
@@ -42,7 +43,7 @@ var description = connect.Description{
 		{Name: OptionServers, Type: connect.OptionAddresses, Help: "further servers of the same directory, HOST or HOST:PORT, separated by ;: read from when the first is away"},
 	},
 	Scopes: []string{connect.ScopeAccounts},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActAsk, connect.ActVerify, connect.ActAccept, connect.ActRules, connect.ActRehearse, connect.ActList},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActAsk, connect.ActVerify, connect.ActAccept, connect.ActRules, connect.ActRehearse, connect.ActList, connect.ActSessions},
 }
 
 // A missing or mistyped method does not compile.
@@ -64,20 +65,40 @@ const (
 const requestTime = 30 * time.Second
 
 type session struct {
-	conn   *ldap.Conn
+	conn   *secured
 	target connect.Target
 	facts  connect.Facts
 	root   *ldap.Entry
-	stop   func() bool
+	leave  func() // what the call that has it does at its end
 
 	contexts []string          // what the directory holds (RFC 4512, section 5.1)
 	bases    []string          // what of it is read: the contexts, or the base that was given
 	closed   map[string]string // contexts that cannot be read, and the directory's words
 }
 
-func (s *session) close() {
-	s.stop()
-	_ = s.conn.Close()
+func (s *session) close() { s.leave() }
+
+// Resume implements connect.Session.
+func (s *session) Resume(ctx context.Context) bool {
+	if s.conn.IsClosing() {
+		return false
+	}
+	s.conn.stop = context.AfterFunc(ctx, func() { _ = s.conn.Close() })
+	return true
+}
+
+// Rest implements connect.Session. A question that was never answered says that
+// the other side may be gone.
+func (s *session) Rest() bool {
+	return s.conn.stop() && !s.conn.IsClosing() && !s.conn.under.asked.Load()
+}
+
+// End implements connect.Session.
+func (s *session) End() { s.conn.close() }
+
+func (s *session) usedBy(ctx context.Context) *session {
+	s.leave = func() { connect.LeaveSession(ctx, s.target, s) }
+	return s
 }
 
 func (s *session) windows() bool { return s.facts.Flavor == FlavorWindows }
@@ -89,23 +110,49 @@ func secureRaw(ctx context.Context, target connect.Target, watch *connect.Stopwa
 }
 
 // secure makes an LDAP connection over TLS.
-func secure(ctx context.Context, target connect.Target, watch *connect.Stopwatch) (*ldap.Conn, func() bool, connect.Facts, *connect.Failure) {
+func secure(ctx context.Context, target connect.Target, watch *connect.Stopwatch) (*secured, *connect.Failure) {
 	conn, facts, failure := secureRaw(ctx, target, watch)
 	if failure != nil {
-		return nil, nil, facts, failure
+		return nil, failure
 	}
-	wrapped := ldap.NewConn(&boundedConn{Conn: conn}, true)
+	bounded := &boundedConn{Conn: conn}
+	wrapped := ldap.NewConn(bounded, true)
 	wrapped.SetTimeout(requestTime)
 	wrapped.Start()
 	stop := context.AfterFunc(ctx, func() { _ = wrapped.Close() })
-	return wrapped, stop, facts, nil
+	return &secured{Conn: wrapped, under: bounded, stop: stop, facts: facts}, nil
+}
+
+// secured is a connection over TLS that has not signed in.
+type secured struct {
+	*ldap.Conn
+	under *boundedConn
+	stop  func() bool
+	facts connect.Facts
+}
+
+func (s *secured) close() {
+	s.stop()
+	_ = s.Conn.Close()
 }
 
 // boundedConn gives every read a deadline, so that a server that hangs ends
 // the attempt instead of holding it.
-type boundedConn struct{ net.Conn }
+type boundedConn struct {
+	net.Conn
+	asked atomic.Bool // something was sent, and nothing came since
+}
+
+func (c *boundedConn) Read(b []byte) (int, error) {
+	n, err := c.Conn.Read(b)
+	if n > 0 {
+		c.asked.Store(false)
+	}
+	return n, err
+}
 
 func (c *boundedConn) Write(b []byte) (int, error) {
+	c.asked.Store(true)
 	_ = c.SetWriteDeadline(time.Now().Add(requestTime))
 	return c.Conn.Write(b)
 }
@@ -123,21 +170,29 @@ func secureNext(err error) string {
 	}
 }
 
-// open goes through all stages up to a signed-in session.
+// open takes the session that an earlier call left, or signs in.
 func open(ctx context.Context, target connect.Target, watch *connect.Stopwatch) (*session, *connect.Failure) {
-	conn, stop, facts, failure := secure(ctx, target, watch)
+	if s, kept := connect.TakeSession[*session](ctx, target); kept {
+		return s.usedBy(ctx), nil
+	}
+	return signIn(ctx, target, watch)
+}
+
+// signIn goes through all stages up to a signed-in session.
+func signIn(ctx context.Context, target connect.Target, watch *connect.Stopwatch) (*session, *connect.Failure) {
+	conn, failure := secure(ctx, target, watch)
 	if failure != nil {
 		return nil, failure
 	}
-	s := &session{conn: conn, target: target, facts: facts, stop: stop}
+	s := &session{conn: conn, target: target, facts: conn.facts}
 	if target.Steward.Account == "" || target.Steward.Password.Empty() {
-		s.close()
+		s.End()
 		f := target.Fail(connect.StageSignIn, connect.CodeStewardRefused, "no steward with an account and a password is given", "add one with 'moss steward add' and name it in the system", nil)
 		watch.Fail(f)
 		return nil, f
 	}
 	if err := conn.Bind(target.Steward.Account, target.Steward.Password.RevealString()); err != nil {
-		s.close()
+		s.End()
 		f := failOn(target, connect.StageSignIn, err, target.Steward.Password)
 		if f.Code == connect.CodeFailed || f.Code == connect.CodePolicy {
 			f.Code = connect.CodeStewardRefused
@@ -151,12 +206,12 @@ func open(ctx context.Context, target connect.Target, watch *connect.Stopwatch) 
 	}
 	watch.OK(connect.StageSignIn, target.Steward.Account)
 	if f := s.readRoot(); f != nil {
-		s.close()
+		s.End()
 		watch.Fail(f)
 		return nil, f
 	}
 	watch.OK(connect.StagePermitted, s.facts.Flavor+", base "+strings.Join(s.bases, " and "))
-	return s, nil
+	return s.usedBy(ctx), nil
 }
 
 // Capabilities and extensions that tell the flavors apart.

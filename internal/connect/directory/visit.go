@@ -299,11 +299,12 @@ func (Connector) ListSystems(ctx context.Context, t connect.Target, base string)
 		return nil, failure
 	}
 	defer s.close()
+	bases := s.bases
 	if base != "" {
 		if _, err := ldap.ParseDN(base); err != nil {
 			return nil, t.Fail(connect.StageRead, connect.CodeFailed, fmt.Sprintf("%q is not a distinguished name: %v", base, err), "write it as OU=Hosts,DC=larkmoor,DC=example", err)
 		}
-		s.bases = []string{base}
+		bases = []string{base}
 	}
 	filter, attributes := "(|(objectClass=ipHost)(objectClass=device))", []string{"cn", "ipHostNumber", "description"}
 	if s.windows() {
@@ -322,7 +323,7 @@ func (Connector) ListSystems(ctx context.Context, t connect.Target, base string)
 		return nil
 	}
 	var err error
-	for _, base := range s.bases {
+	for _, base := range bases {
 		if s.closed[base] == "" && err == nil {
 			err = v.pages(ctx, base, filter, attributes, list)
 		}

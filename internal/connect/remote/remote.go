@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"sync"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
@@ -23,6 +24,8 @@ type Request struct {
 	Method    string            `json:"method"`
 	Arguments []json.RawMessage `json:"arguments"`
 	Reply     [32]byte          `json:"reply"` // what secrets of the answer are sealed to
+	// Sessions names the work whose sessions this call uses and leaves; "" for none.
+	Sessions string `json:"sessions,omitempty"`
 }
 
 // Answer is what came of a call.
@@ -43,6 +46,9 @@ type Transport interface {
 type Server struct {
 	keys KeyPair
 	find func(estate.Kind) (connect.Connector, bool)
+
+	lock sync.Mutex
+	kept map[string]*keptSessions // by their name
 }
 
 // NewServer makes a Server with keys of its own. find gives it connectors; nil for
@@ -51,7 +57,7 @@ func NewServer(keys KeyPair, find func(estate.Kind) (connect.Connector, bool)) *
 	if find == nil {
 		find = connect.For
 	}
-	return &Server{keys, find}
+	return &Server{keys: keys, find: find, kept: map[string]*keptSessions{}}
 }
 
 // Public is what clients seal secrets to.
@@ -76,11 +82,17 @@ func (s *Server) Carry(ctx context.Context, raw []byte, batch func([]byte) error
 }
 
 func (s *Server) answer(ctx context.Context, request Request, batch func([]byte) error) Answer {
+	if request.Method == methodEndSessions {
+		s.endSessions(request.Sessions)
+		return Answer{}
+	}
 	connector, known := s.find(request.Kind)
 	method, offered := contract.MethodByName(request.Method)
 	if !known || !offered {
 		return Answer{Words: fmt.Sprintf("nothing here makes the call %q on systems of the kind %q", request.Method, request.Kind)}
 	}
+	ctx, leave := s.sessions(ctx, request.Sessions)
+	defer leave()
 	in, out := reader{request.Call, s.keys}, writer{request.Call, request.Reply}
 	var arguments []reflect.Value
 	next := 0
@@ -164,6 +176,9 @@ func NewClient(ctx context.Context, transport Transport, kind estate.Kind, to [3
 // call makes one call. Results are pointers.
 func (c *Client) call(ctx context.Context, method string, emit func(connect.Batch) error, arguments []any, results ...any) error {
 	request := Request{Call: rand.Text(), Kind: c.description.Kind, Method: method, Reply: c.keys.Public()}
+	if kept := connect.SessionsOf(ctx); kept != nil && kept.AtEnd(c, func() { c.endSessions(kept.Name()) }) {
+		request.Sessions = kept.Name()
+	}
 	out, in := writer{request.Call, c.to}, reader{request.Call, c.keys}
 	for i, a := range arguments {
 		tree, err := out.write(reflect.ValueOf(a), fmt.Sprintf("in.%d", i))

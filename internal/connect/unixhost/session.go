@@ -15,6 +15,7 @@ import (
 	"net"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"al.essio.dev/pkg/shellescape"
@@ -44,7 +45,7 @@ var description = connect.Description{
 		{Name: OptionExclude, Type: connect.OptionPaths, Help: "folders that are not searched, separated by ;", Reading: true, Adds: true},
 	},
 	Scopes: []string{connect.ScopeAccounts, connect.ScopeUnits, connect.ScopeCron, connect.ScopeFiles, connect.ScopeSockets, connect.ScopeProcesses},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActEntries, connect.ActHold, connect.ActRestart, connect.ActCommand, connect.ActRehearse, connect.ActDiagnose},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActEntries, connect.ActHold, connect.ActRestart, connect.ActCommand, connect.ActRehearse, connect.ActDiagnose, connect.ActSessions},
 }
 
 // A missing or mistyped method does not compile.
@@ -74,11 +75,35 @@ type session struct {
 	root   bool
 	stop   func() bool
 	dead   chan struct{} // closed when the connection ends
+	broken atomic.Bool   // a command did not end
+	leave  func()        // what the call that has it does at its end
 }
 
-func (s *session) close() {
+func (s *session) close() { s.leave() }
+
+// Resume implements connect.Session.
+func (s *session) Resume(ctx context.Context) bool {
+	select {
+	case <-s.dead:
+		return false
+	default:
+	}
+	s.stop = context.AfterFunc(ctx, func() { _ = s.client.Close() })
+	return true
+}
+
+// Rest implements connect.Session.
+func (s *session) Rest() bool { return s.stop() && !s.broken.Load() }
+
+// End implements connect.Session.
+func (s *session) End() {
 	s.stop()
 	_ = s.client.Close()
+}
+
+func (s *session) usedBy(ctx context.Context) *session {
+	s.leave = func() { connect.LeaveSession(ctx, s.target, s) }
+	return s
 }
 
 // handshake connects, checks the host key and signs in with the given methods.
@@ -168,8 +193,16 @@ func stageOf(secured bool) connect.Stage {
 	return connect.StageSecure
 }
 
-// open signs in with the target's steward and finds out what it may do.
+// open takes the session that an earlier call left, or signs in.
 func open(ctx context.Context, target connect.Target, watch *connect.Stopwatch) (*session, *connect.Failure) {
+	if s, kept := connect.TakeSession[*session](ctx, target); kept {
+		return s.usedBy(ctx), nil
+	}
+	return signIn(ctx, target, watch)
+}
+
+// signIn signs in with the target's steward and finds out what it may do.
+func signIn(ctx context.Context, target connect.Target, watch *connect.Stopwatch) (*session, *connect.Failure) {
 	var methods []ssh.AuthMethod
 	if !target.Steward.PrivateKey.Empty() {
 		signer, err := ssh.ParsePrivateKey(target.Steward.PrivateKey.Reveal())
@@ -195,7 +228,7 @@ func open(ctx context.Context, target connect.Target, watch *connect.Stopwatch) 
 	}()
 	id, failure := s.output(ctx, connect.StagePermitted, "/usr/bin/id", "-u")
 	if failure != nil {
-		s.close()
+		s.End()
 		watch.Fail(failure)
 		return nil, failure
 	}
@@ -208,7 +241,7 @@ func open(ctx context.Context, target connect.Target, watch *connect.Stopwatch) 
 		}
 	}
 	watch.OK(connect.StagePermitted, detail)
-	return s, nil
+	return s.usedBy(ctx), nil
 }
 
 // reply of a command.
@@ -256,6 +289,7 @@ func (s *session) runLimited(ctx context.Context, limit int, stdin []byte, argv 
 	}
 	channel, err := s.newChannel(ctx)
 	if err != nil {
+		s.broken.Store(true)
 		return reply{err: err}
 	}
 	defer channel.Close()
@@ -275,14 +309,17 @@ func (s *session) runLimited(ctx context.Context, limit int, stdin []byte, argv 
 	var exit *ssh.ExitError
 	switch {
 	case over:
+		s.broken.Store(true) // what it still says is on its way
 		r.err = fmt.Errorf("%s: %w (%d bytes)", argv[0], errTooMuch, limit)
 	case ctx.Err() != nil:
+		s.broken.Store(true)
 		r.err = fmt.Errorf("no end of %s: %w", argv[0], ctx.Err())
 	case errors.As(err, &exit):
 		r.exit = exit.ExitStatus()
 	case err != nil:
 		// Also io.EOF: a connection that was cut is no command that succeeded
 		// and said nothing.
+		s.broken.Store(true)
 		r.err = fmt.Errorf("the connection was cut during %s: %w", argv[0], err)
 	}
 	return r
@@ -365,7 +402,7 @@ func (s *session) output(ctx context.Context, stage connect.Stage, argv ...strin
 // Check implements connect.Connector.
 func (Connector) Check(ctx context.Context, target connect.Target) connect.CheckReport {
 	watch := connect.NewStopwatch()
-	s, failure := open(ctx, target, watch)
+	s, failure := signIn(ctx, target, watch) // anew: its stages are the question
 	if failure != nil {
 		report := connect.CheckReport{Stages: watch.Stages()}
 		if failure.Code == connect.CodeNewHostKey || failure.Code == connect.CodeUntrusted {

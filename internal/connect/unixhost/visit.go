@@ -43,7 +43,7 @@ type candidate struct {
 func (Connector) Visit(ctx context.Context, target connect.Target, request connect.VisitRequest, emit func(connect.Batch) error) (connect.Coverage, error) {
 	watch := connect.NewStopwatch()
 	coverage := connect.Coverage{Complete: map[string]bool{}, Why: map[string]string{}, Counts: map[string]int{}}
-	s, failure := open(ctx, target, watch)
+	s, failure := signIn(ctx, target, watch)
 	if failure == nil {
 		defer s.close()
 		if failure = s.readFacts(ctx); failure != nil {

@@ -373,11 +373,11 @@ func (Connector) Verify(ctx context.Context, target connect.Target, account conn
 	if strings.EqualFold(as.Options[OptionSignIn], "kerberos") {
 		as.Options[OptionSignIn] = "ntlm" // local accounts have no tickets
 	}
-	s, failure := open(ctx, as, connect.NewStopwatch())
+	s, failure := anew(ctx, as, connect.NewStopwatch()) // signing in is the question
 	if failure != nil {
 		return connect.Verdict{}, failure
 	}
-	defer s.close()
+	defer s.End()
 	failure = s.describe(ctx)
 	switch {
 	case failure == nil:

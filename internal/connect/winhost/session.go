@@ -25,6 +25,7 @@ import (
 	"net/http"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"mossledger.example/moss/internal/connect"
@@ -52,7 +53,7 @@ var description = connect.Description{
 		{Name: OptionService, Type: connect.OptionText, Default: "HTTP/ and the address", Help: "service principal name of the host"},
 	},
 	Scopes: []string{connect.ScopeServices, connect.ScopeTasks, connect.ScopePools, connect.ScopeAccounts},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActLogOns, connect.ActRestart, connect.ActRehearse, connect.ActDiagnose},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActLogOns, connect.ActRestart, connect.ActRehearse, connect.ActDiagnose, connect.ActSessions},
 }
 
 // A missing or mistyped method does not compile.
@@ -69,21 +70,45 @@ const (
 // requestTime is what the host is given for one request.
 const requestTime = 50 * time.Second
 
-// session is one sign-in to one host, for one call of the contract.
+// session is one sign-in to one host, used by one call of the contract at a time.
 type session struct {
 	*wsman.Client
 	target connect.Target
 	facts  connect.Facts
-	name   string    // NetBIOS name of the host
-	system *instance // Win32_OperatingSystem
+	name   string      // NetBIOS name of the host
+	system *instance   // Win32_OperatingSystem
+	broken atomic.Bool // a request was not answered
+	leave  func()      // what the call that has it does at its end
 }
 
 type instance = wsman.Instance
 
-func (s *session) close() { s.Client.Close() }
+func (s *session) close() { s.leave() }
 
-// open connects, secures and makes a client ready. It has not signed in yet.
+// Resume implements connect.Session.
+func (s *session) Resume(context.Context) bool { return true }
+
+// Rest implements connect.Session.
+func (s *session) Rest() bool { return !s.broken.Load() }
+
+// End implements connect.Session.
+func (s *session) End() { s.Client.Close() }
+
+func (s *session) usedBy(ctx context.Context) *session {
+	s.leave = func() { connect.LeaveSession(ctx, s.target, s) }
+	return s
+}
+
+// open takes the session that an earlier call left, or makes one.
 func open(ctx context.Context, target connect.Target, watch *connect.Stopwatch) (*session, *connect.Failure) {
+	if s, kept := connect.TakeSession[*session](ctx, target); kept {
+		return s.usedBy(ctx), nil
+	}
+	return anew(ctx, target, watch)
+}
+
+// anew connects, secures and makes a client ready. It has not signed in yet.
+func anew(ctx context.Context, target connect.Target, watch *connect.Stopwatch) (*session, *connect.Failure) {
 	address := target.Address
 	if address == "" {
 		address = target.Name
@@ -121,7 +146,7 @@ func open(ctx context.Context, target connect.Target, watch *connect.Stopwatch) 
 		watch.Fail(f)
 		return nil, f
 	}
-	return s, nil
+	return s.usedBy(ctx), nil
 }
 
 // readyConn gives the first connection, which was made stage by stage, to the
@@ -210,6 +235,9 @@ func (s *session) failure(stage connect.Stage, err error, act bool, hide ...secr
 	var transport *wsman.TransportError
 	var protocol *wsman.ProtocolError
 	hide = append(hide, s.target.Steward.Password)
+	if !errors.As(err, &fault) {
+		s.broken.Store(true)
+	}
 	f := s.target.Fail(stage, connect.CodeFailed, secret.Scrub(err.Error(), hide...), "", err)
 	f.Unclear = act && wsman.MayHaveHappened(err)
 	switch {
@@ -289,7 +317,7 @@ func (s *session) all(ctx context.Context, space, class, where string, each func
 // Check implements connect.Connector.
 func (Connector) Check(ctx context.Context, target connect.Target) connect.CheckReport {
 	watch := connect.NewStopwatch()
-	s, failure := open(ctx, target, watch)
+	s, failure := anew(ctx, target, watch) // its stages are the question
 	if failure != nil {
 		return connect.CheckReport{Stages: watch.Stages()}
 	}

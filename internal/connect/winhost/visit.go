@@ -45,7 +45,7 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 	if !request.FingerprintKey.Empty() {
 		v.fingerprints = secret.FingerprinterFromKey(request.FingerprintKey)
 	}
-	s, failure := open(ctx, target, watch)
+	s, failure := anew(ctx, target, watch)
 	if failure != nil {
 		v.coverage.Stages = watch.Stages()
 		return v.coverage, failure
@@ -65,7 +65,7 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 	both.Add(1)
 	go func() {
 		defer both.Done()
-		second, failure := open(ctx, target, connect.NewStopwatch())
+		second, failure := anew(ctx, target, connect.NewStopwatch())
 		if failure != nil {
 			v.incomplete(connect.ScopeServices, failure)
 			return
