@@ -24,6 +24,7 @@ var layers = [][]string{
 	{"internal/app/picture"},
 	{"internal/app/inventory", "internal/app/people"},
 	{"internal/app/approval", "internal/app/schedule", "internal/app/sealed"},
+	{"internal/app/access"},
 	{"internal/app"},
 	{"internal/store"},
 	{"internal/connect", "internal/standin"},

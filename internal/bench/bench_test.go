@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/assembly"
 	_ "mossledger.example/moss/internal/connect/directory"
 	_ "mossledger.example/moss/internal/connect/unixhost"
@@ -46,11 +47,14 @@ func newOperator(b *testing.B) *assembly.Application {
 	return o
 }
 
+// bench is who acts.
+var bench = access.Actor{Name: "bench", Roles: access.Roles()}
+
 // survey runs one and returns how long it took.
 func survey(b *testing.B, o *assembly.Application, accounts int) time.Duration {
 	ctx := context.Background()
 	began := time.Now()
-	id, err := o.Surveys.Start(ctx, "bench", nil)
+	id, err := o.Surveys.Start(ctx, bench, nil)
 	require.NoError(b, err)
 	wake, letGo := o.Base.Topics.Listen(app.SurveyTopic(id))
 	defer letGo()
@@ -78,12 +82,12 @@ func survey(b *testing.B, o *assembly.Application, accounts int) time.Duration {
 
 func add(b *testing.B, o *assembly.Application, logon, account string, password, key secret.Value, v store.System, fingerprint string) {
 	ctx := context.Background()
-	require.NoError(b, o.Inventory.SaveSteward(ctx, "bench", logon, account, password, key))
+	require.NoError(b, o.Inventory.SaveSteward(ctx, bench, logon, account, password, key))
 	v.Steward = logon
-	_, err := o.Inventory.Add(ctx, "bench", v)
+	_, err := o.Inventory.Add(ctx, bench, v)
 	require.NoError(b, err)
 	if fingerprint != "" {
-		_, report, err := o.Inventory.Check(ctx, "bench", v.Name, fingerprint)
+		_, report, err := o.Inventory.Check(ctx, bench, v.Name, fingerprint)
 		require.NoError(b, err)
 		require.True(b, report.OK(), "%+v", report)
 	}

@@ -72,7 +72,7 @@ func BenchmarkSearch(b *testing.B) {
 				if a.Custody {
 					account, _, err := o.Picture.FindAccount(ctx, "dir/"+a.Name)
 					require.NoError(b, err)
-					_, err = o.Custody.Take(ctx, "bench", cred(o, account), secret.New(a.Password))
+					_, err = o.Custody.Take(ctx, bench, cred(o, account), secret.New(a.Password))
 					require.NoError(b, err)
 				}
 			}

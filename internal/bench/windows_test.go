@@ -149,16 +149,16 @@ func BenchmarkWindowsRotation(b *testing.B) {
 	ctx := context.Background()
 	a, _, err := o.Picture.FindAccount(ctx, "directory/svc-fleet")
 	require.NoError(b, err)
-	_, err = o.Custody.Take(ctx, "bench", cred(o, a), secret.New(fleetPassword))
+	_, err = o.Custody.Take(ctx, bench, cred(o, a), secret.New(fleetPassword))
 	require.NoError(b, err)
 	for range b.N {
 		wish := rotate.Request{Policy: rotation.PolicyStop}
 		began := time.Now()
-		rehearsal, err := o.Rotations.Rehearse(ctx, "bench", cred(o, a), wish)
+		rehearsal, err := o.Rotations.Rehearse(ctx, bench, cred(o, a), wish)
 		require.NoError(b, err)
 		require.Equal(b, "passed", rehearsal.Verdict)
 		rehearsed := time.Since(began)
-		id, err := o.Rotations.Start(ctx, "bench", cred(o, a), wish, "bench", "")
+		id, err := o.Rotations.Start(ctx, bench, cred(o, a), wish, "bench", "")
 		require.NoError(b, err)
 		var state rotation.State
 		var records []rotation.Record

@@ -14,17 +14,17 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/store"
 )
 
-const sessionCookie = "moss_session"
-
 type contextKey int
 
 const (
-	keyUser contextKey = iota
+	keyActor contextKey = iota
 	keyCall
 	keyAddress
 )
@@ -54,11 +54,9 @@ func (s *Service) authenticate(ctx huma.Context, next func(huma.Context)) {
 		host = ctx.RemoteAddr()
 	}
 	ctx = huma.WithValue(ctx, keyAddress, host)
-	for _, need := range access[operation] {
-		if need == public {
-			next(ctx)
-			return
-		}
+	if access.Public(access.Action(operation)) {
+		next(ctx)
+		return
 	}
 	user, by, err := s.caller(ctx)
 	if err != nil {
@@ -66,11 +64,12 @@ func (s *Service) authenticate(ctx huma.Context, next func(huma.Context)) {
 		_ = huma.WriteErr(s.api, ctx, http.StatusUnauthorized, err.Error())
 		return
 	}
-	if !allowed(operation, user.Roles) {
-		_ = huma.WriteErr(s.api, ctx, http.StatusForbidden, fmt.Sprintf("%s has the roles %s; this needs one of: %s", user.Name, strings.Join(user.Roles, ", "), strings.Join(access[operation], ", ")))
+	actor := actorOf(user)
+	if err := access.Decide(actor, access.Action(operation), access.Object{}); err != nil {
+		_ = huma.WriteErr(s.api, ctx, http.StatusForbidden, plain(err))
 		return
 	}
-	ctx = huma.WithValue(ctx, keyUser, user)
+	ctx = huma.WithValue(ctx, keyActor, actor)
 	by.operation = operation
 	next(huma.WithValue(ctx, keyCall, by))
 }
@@ -84,7 +83,7 @@ func (s *Service) still(ctx context.Context) bool {
 		read = s.store.TokenUser
 	}
 	user, err := read(s.base, by.bearer)
-	return err == nil && allowed(by.operation, user.Roles)
+	return err == nil && access.Decide(actorOf(user), access.Action(by.operation), access.Object{}) == nil
 }
 
 var (
@@ -147,10 +146,12 @@ func withoutValues(err huma.StatusError) huma.StatusError {
 	return err
 }
 
-// who returns the name of the caller.
-func who(ctx context.Context) string {
-	user, _ := ctx.Value(keyUser).(store.User)
-	return user.Name
+func actorOf(user store.User) access.Actor { return access.Actor{Name: user.Name, Roles: user.Roles} }
+
+// who returns the caller.
+func who(ctx context.Context) access.Actor {
+	actor, _ := ctx.Value(keyActor).(access.Actor)
+	return actor
 }
 
 // problem turns an error into problem details.
@@ -159,10 +160,19 @@ func (s *Service) problem(err error) error {
 		return nil
 	}
 	var failure *connect.Failure
+	var tooMany *people.TooManyError
 	var status huma.StatusError
 	switch {
 	case errors.As(err, &status):
 		return err
+	case errors.Is(err, people.ErrWrong):
+		return huma.NewError(http.StatusUnauthorized, plain(err))
+	case errors.Is(err, people.ErrWrongOld), errors.Is(err, people.ErrNotCode), errors.Is(err, access.ErrDenied):
+		return huma.NewError(http.StatusForbidden, plain(err))
+	case errors.As(err, &tooMany):
+		return huma.ErrorWithHeaders(huma.NewError(http.StatusTooManyRequests, plain(err)), http.Header{"Retry-After": {fmt.Sprint(tooMany.Seconds())}})
+	case errors.Is(err, people.ErrBusy):
+		return huma.ErrorWithHeaders(huma.NewError(http.StatusServiceUnavailable, plain(err)), http.Header{"Retry-After": {"3"}})
 	case errors.Is(err, store.ErrOtherRequest):
 		return huma.NewError(http.StatusUnprocessableEntity, plain(err))
 	case errors.Is(err, app.ErrInput), errors.Is(err, store.ErrQuery):
@@ -196,7 +206,7 @@ func (s *Service) unexplained(err error) string {
 // plain drops the words that only sort errors.
 func plain(err error) string {
 	text := err.Error()
-	for _, word := range []string{app.ErrInput.Error(), app.ErrRefused.Error(), app.ErrCannot.Error(), store.ErrQuery.Error()} {
+	for _, word := range []string{app.ErrInput.Error(), app.ErrRefused.Error(), app.ErrCannot.Error(), store.ErrQuery.Error(), access.ErrDenied.Error()} {
 		text = strings.TrimPrefix(text, word+": ")
 	}
 	return text

@@ -7,6 +7,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/valyala/fasthttp"
+	"mossledger.example/moss/internal/app/access"
 )
 
 // What a request may cost is decided when its headers are there, before room is
@@ -54,7 +55,7 @@ func (s *Service) limits(header *fasthttp.RequestHeader) fasthttp.RequestConfig 
 		return limit
 	}
 	limit.MaxRequestBodySize = signedBody
-	if operation := imports(path); operation != "" && allowed(operation, user.Roles) {
+	if operation := imports(path); operation != "" && access.Decide(actorOf(user), access.Action(operation), access.Object{}) == nil {
 		limit.MaxRequestBodySize = importBody
 	}
 	return limit

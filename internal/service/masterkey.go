@@ -25,6 +25,15 @@ const (
 	keyProtected = "moss-master-key-1-passphrase "
 )
 
+// Argon2id parameters of a protected key file (RFC 9106, section 4). They belong
+// to the form of the file.
+const (
+	sealTime    = 3
+	sealMemory  = 64 << 10 // KiB
+	sealThreads = 2
+	sealKeySize = 32
+)
+
 // LoadMasterKey reads the key file, or makes it when it is not there yet and
 // create is set.
 func LoadMasterKey(path string, passphrase secret.Value, create bool) ([]byte, error) {
@@ -72,7 +81,7 @@ func makeMasterKey(path string, passphrase secret.Value) ([]byte, error) {
 		if _, err := rand.Read(nonce); err != nil {
 			return nil, err
 		}
-		aead, err := chacha20poly1305.NewX(argon2.IDKey(passphrase.Reveal(), salt, argonTime, argonMemory, argonThreads, argonKey))
+		aead, err := chacha20poly1305.NewX(argon2.IDKey(passphrase.Reveal(), salt, sealTime, sealMemory, sealThreads, sealKeySize))
 		if err != nil {
 			return nil, err
 		}
@@ -97,7 +106,7 @@ func openProtected(path, encoded string, passphrase secret.Value) ([]byte, error
 	if err != nil || len(raw) < 16+chacha20poly1305.NonceSizeX {
 		return nil, fmt.Errorf("master key file %s does not hold a master key", path)
 	}
-	aead, err := chacha20poly1305.NewX(argon2.IDKey(passphrase.Reveal(), raw[:16], argonTime, argonMemory, argonThreads, argonKey))
+	aead, err := chacha20poly1305.NewX(argon2.IDKey(passphrase.Reveal(), raw[:16], sealTime, sealMemory, sealThreads, sealKeySize))
 	if err != nil {
 		return nil, err
 	}

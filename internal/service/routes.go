@@ -14,12 +14,13 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/store"
 )
 
 // A new route: write a handler beside its kind, register it with add, and give
-// its operation a line in the access table.
+// its operation a line in the table of package access.
 
 func (s *Service) registerAll() {
 	s.registerPeople()
@@ -34,7 +35,7 @@ func (s *Service) registerAll() {
 	s.registerLedger()
 }
 
-// add registers one operation. It panics at start when the access table does
+// add registers one operation. It panics at start when the table of rights does
 // not know it.
 func add[I, O any](s *Service, method, path, operation, summary string, handler func(context.Context, *I) (*O, error)) {
 	huma.Register(s.api, describe(method, path, operation, summary), func(ctx context.Context, in *I) (*O, error) {
@@ -44,16 +45,16 @@ func add[I, O any](s *Service, method, path, operation, summary string, handler 
 }
 
 func describe(method, path, operation, summary string) huma.Operation {
-	if len(access[operation]) == 0 {
-		panic("service: the access table does not know " + operation)
+	if !access.Known(access.Action(operation)) {
+		panic("service: the table of rights does not know " + operation)
 	}
 	op := huma.Operation{
 		Method: method, Path: "/api/v1" + path, OperationID: operation, Summary: summary, MaxBodyBytes: 11 << 20,
 		Errors: refused(method, path), Security: []map[string][]string{{}},
 	}
-	if access[operation][0] != public {
+	if !access.Public(access.Action(operation)) {
 		op.Security = []map[string][]string{{"token": {}}, {"session": {}}}
-		op.Description = fmt.Sprintf("Roles: %v", access[operation])
+		op.Description = fmt.Sprintf("Roles: %v", access.Needs(access.Action(operation)))
 	}
 	return op
 }
@@ -143,7 +144,7 @@ func (s *Service) once(ctx context.Context, key, act string, asked any, start fu
 		return 0, err
 	}
 	digest := sha256.Sum256(raw)
-	request := store.Request{User: who(ctx), Key: key, Asked: hex.EncodeToString(digest[:])}
+	request := store.Request{User: who(ctx).Name, Key: key, Asked: hex.EncodeToString(digest[:])}
 	if earlier, found, err := s.store.Earlier(ctx, request); err != nil || found {
 		return earlier, sameRequest(err)
 	}

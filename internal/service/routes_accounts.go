@@ -8,7 +8,6 @@ import (
 
 	"mossledger.example/moss/internal/app/diagnose"
 	"mossledger.example/moss/internal/app/picture"
-	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/store"
@@ -72,7 +71,7 @@ func (s *Service) registerAccounts() {
 	})
 	add(s, http.MethodPut, "/dependents/{id}/check", "set-check", "Set the application's own check of a unit", s.setCheck)
 	add(s, http.MethodDelete, "/dependents/{id}/check", "remove-check", "Remove the application's own check of a unit", func(ctx context.Context, in *IDInput) (*empty, error) {
-		return &empty{}, s.store.SetCheck(ctx, in.ID, nil, ledger.Entry{Actor: who(ctx), Act: "dependent.remove-check", Phase: ledger.Outcome, Subject: fmt.Sprint(in.ID), Result: "done"})
+		return &empty{}, s.app.Picture.RemoveCheck(ctx, who(ctx), in.ID)
 	})
 	add(s, http.MethodGet, "/findings", "list-findings", "List what needs a person", func(ctx context.Context, in *findingsInput) (*body[store.Page[store.Finding]], error) {
 		return answer(s.store.Findings(ctx, in.All, in.query()))

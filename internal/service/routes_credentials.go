@@ -63,11 +63,7 @@ func (s *Service) registerCredentials() {
 		return answer(s.store.Credentials(ctx, in.query()))
 	})
 	add(s, http.MethodPost, "/credentials", "note-credential", "Note the password of an account as a credential; the one that is there is returned", func(ctx context.Context, in *noteCredentialInput) (*body[CredentialDetail], error) {
-		a, err := s.store.Account(ctx, in.Body.Account)
-		if err != nil {
-			return nil, err
-		}
-		c, err := s.store.NotePassword(ctx, a.ID)
+		c, err := s.app.Custody.Note(ctx, who(ctx), in.Body.Account)
 		if err != nil {
 			return nil, err
 		}

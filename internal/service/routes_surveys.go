@@ -53,7 +53,7 @@ func (s *Service) registerSurveys() {
 		return answer(s.store.Visits(ctx, in.ID, in.query()))
 	})
 	add(s, http.MethodPost, "/surveys/{id}/cancel", "cancel-survey", "Cancel a survey; what was read is kept", func(ctx context.Context, in *IDInput) (*body[store.Survey], error) {
-		if err := s.app.Surveys.Cancel(in.ID); err != nil {
+		if err := s.app.Surveys.Cancel(ctx, who(ctx), in.ID); err != nil {
 			return nil, err
 		}
 		return answer(s.store.Survey(ctx, in.ID))

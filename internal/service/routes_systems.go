@@ -11,7 +11,6 @@ import (
 
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/connect"
-	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -77,7 +76,7 @@ func (s *Service) registerSystems() {
 	})
 	add(s, http.MethodPut, "/stewards/{name}", "save-steward", "Add or replace a steward", s.saveSteward)
 	add(s, http.MethodDelete, "/stewards/{name}", "remove-steward", "Remove a steward that no system uses", func(ctx context.Context, in *NameInput) (*empty, error) {
-		return &empty{}, s.store.RemoveSteward(ctx, in.Name, ledger.Entry{Actor: who(ctx), Act: "steward.remove", Phase: ledger.Outcome, Subject: in.Name, Result: "done"})
+		return &empty{}, s.app.Inventory.RemoveSteward(ctx, who(ctx), in.Name)
 	})
 	add(s, http.MethodGet, "/systems", "list-systems", "List systems", func(ctx context.Context, in *ListInput) (*body[store.Page[store.System]], error) {
 		return answer(s.store.Systems(ctx, in.query()))
@@ -101,11 +100,7 @@ func (s *Service) registerSystems() {
 		return answer(s.store.Removal(ctx, v.ID))
 	})
 	add(s, http.MethodDelete, "/systems/{name}", "remove-system", "Remove a system with all that was seen on it", func(ctx context.Context, in *NameInput) (*empty, error) {
-		v, err := s.store.System(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		return &empty{}, s.store.RemoveSystem(ctx, v.ID, ledger.Entry{Actor: who(ctx), Act: "system.remove", Phase: ledger.Outcome, Subject: v.Name, System: v.Name, Result: "done"})
+		return &empty{}, s.app.Inventory.Remove(ctx, who(ctx), in.Name)
 	})
 	add(s, http.MethodPost, "/systems/{name}/check", "check-system", "Try to reach a system, stage by stage", func(ctx context.Context, in *NameInput) (*body[CheckAnswer], error) {
 		v, report, err := s.app.Inventory.Check(ctx, who(ctx), in.Name, "")

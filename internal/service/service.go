@@ -58,29 +58,24 @@ type Config struct {
 type Service struct {
 	pictures pictures
 	Config
-	store    *store.Store
-	app      *assembly.Application
-	http     *fiber.App
-	api      huma.API
-	throttle *throttle
-	hashing  *hashing
-	fields   sync.Map // operation to the fields of its body that are secrets
-	refusals refusals
-	base     context.Context
-	secure   bool
+	store  *store.Store
+	app    *assembly.Application
+	http   *fiber.App
+	api    huma.API
+	fields sync.Map // operation to the fields of its body that are secrets
+	base   context.Context
+	secure bool
 }
 
 // ErrUnsafeListen is returned when plain HTTP would leave this machine.
 var ErrUnsafeListen = errors.New("refusing to serve without TLS on an address that is not loopback")
-
-const metaSetupCode = "setup-code-hash"
 
 // Run serves until the context ends.
 func Run(ctx context.Context, config Config) error {
 	if config.KeyFile == "" {
 		config.KeyFile = filepath.Join(config.Data, "master.key")
 	}
-	s := &Service{Config: config, throttle: newThrottle(time.Now), hashing: newHashing(), secure: config.CertFile != ""}
+	s := &Service{Config: config, secure: config.CertFile != ""}
 	if err := s.checkListen(); err != nil {
 		return err
 	}
@@ -112,7 +107,7 @@ func Run(ctx context.Context, config Config) error {
 	if err := s.openedLedger(ctx); err != nil {
 		return err
 	}
-	code, err := s.setupCode(ctx)
+	code, err := s.app.People.SetupCode(ctx)
 	if err != nil {
 		return err
 	}
@@ -178,24 +173,6 @@ func (s *Service) checkListen() error {
 	return nil
 }
 
-// setupCode makes a one-time code while nobody can sign in.
-func (s *Service) setupCode(ctx context.Context) (string, error) {
-	n, err := s.store.CountUsers(ctx)
-	if err != nil || n > 0 {
-		return "", err
-	}
-	policy := secret.Policy{Length: 20, Classes: []string{secret.Upper, secret.Digits}}
-	code, err := policy.Generate(rand.Reader)
-	if err != nil {
-		return "", err
-	}
-	hash, err := hashPassword(code)
-	if err != nil {
-		return "", err
-	}
-	return code.RevealString(), s.store.SetMeta(ctx, metaSetupCode, []byte(hash))
-}
-
 // build makes the application: middleware, API, console.
 func (s *Service) build() {
 	s.http = fiber.New(fiber.Config{
@@ -228,7 +205,7 @@ func apiConfig() huma.Config {
 
 // OpenAPI returns the API's description without running a service.
 func OpenAPI() ([]byte, error) {
-	s := &Service{Config: Config{Log: slog.New(slog.DiscardHandler)}, throttle: newThrottle(time.Now), hashing: newHashing()}
+	s := &Service{Config: Config{Log: slog.New(slog.DiscardHandler)}}
 	s.build()
 	return s.api.OpenAPI().MarshalJSON()
 }

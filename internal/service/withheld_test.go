@@ -8,7 +8,6 @@ import (
 	"log/slog"
 	"net"
 	"testing"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/stretchr/testify/assert"
@@ -62,7 +61,7 @@ func TestWithheldSecretsArrive(t *testing.T) {
 
 // Every field that the API describes as a secret is withheld.
 func TestSecretsAreKnownByDescription(t *testing.T) {
-	s := &Service{Config: Config{Log: slog.New(slog.DiscardHandler)}, throttle: newThrottle(time.Now), hashing: newHashing()}
+	s := &Service{Config: Config{Log: slog.New(slog.DiscardHandler)}}
 	s.build()
 	withSecrets := map[string]int{}
 	for _, item := range s.api.OpenAPI().Paths {

@@ -9,9 +9,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/store"
 )
@@ -39,12 +39,9 @@ const (
 	KindPerson   = "person"
 )
 
-// RoleApprover is the role of those who approve.
-const RoleApprover = "approver"
-
 // Alone: nobody else could approve what this person asks for.
 func (approvals *Approvals) Alone(ctx context.Context, by string) (bool, error) {
-	others, err := approvals.store.Approvers(ctx, RoleApprover, by)
+	others, err := approvals.store.Approvers(ctx, access.RoleApprover, by)
 	return len(others) == 0, err
 }
 
@@ -56,63 +53,87 @@ func (approvals *Approvals) Ask(ctx context.Context, request store.Approval, ent
 
 // Approve approves a request of somebody else and does what was asked for.
 // digest is that of the request as the person saw it.
-func (approvals *Approvals) Approve(ctx context.Context, by string, id int64, digest, words string) (store.Approval, error) {
+func (approvals *Approvals) Approve(ctx context.Context, by access.Actor, id int64, digest, words string) (store.Approval, error) {
 	v, err := approvals.store.Approval(ctx, id)
 	if err != nil {
+		return v, err
+	}
+	if err := access.Decide(by, access.Approve, access.Object{Kind: "approval", Name: fmt.Sprint(id), AskedBy: v.AskedBy}); err != nil {
 		return v, err
 	}
 	switch {
 	case v.State != store.ApprovalAsked:
 		return v, fmt.Errorf("%w: approval %d is %s", app.ErrRefused, id, v.State)
-	case strings.EqualFold(v.AskedBy, by):
-		return v, fmt.Errorf("%w: %s asked for it: somebody else approves it", app.ErrRefused, by)
 	case digest != v.Digest:
 		return v, fmt.Errorf("%w: approval %d is not what was looked at: look at it again", app.ErrRefused, id)
 	}
 	ctx = context.WithoutCancel(ctx)
-	entry := ledger.Entry{Actor: by, Act: "approval.approve", Phase: ledger.Outcome, Subject: v.Subject, Ref: fmt.Sprintf("approval/%d", id), Result: "done", Reason: words, Detail: v.Kind + " asked by " + v.AskedBy, Changes: v.Changes}
+	entry := ledger.Entry{Actor: by.Name, Act: "approval.approve", Phase: ledger.Outcome, Subject: v.Subject, Ref: fmt.Sprintf("approval/%d", id), Result: "done", Reason: words, Detail: v.Kind + " asked by " + v.AskedBy, Changes: v.Changes}
 	carrier, known := approvals.carriers[v.Kind]
 	if !known {
 		return v, fmt.Errorf("%w: an approval of the kind %q", app.ErrCannot, v.Kind)
+	}
+	asker, err := approvals.stillMay(ctx, v, carrier.Action)
+	if err != nil {
+		return v, err
 	}
 	if carrier.Still != nil {
 		if err := carrier.Still(ctx, v); err != nil {
 			return v, err
 		}
 	}
-	if err := approvals.store.DecideApproval(ctx, id, store.ApprovalApproved, by, words, entry); err != nil {
+	if err := approvals.store.DecideApproval(ctx, id, store.ApprovalApproved, by.Name, words, entry); err != nil {
 		return v, err
 	}
 	defer approvals.base.Topics.Wake("all")
-	if err := carrier.CarryOut(ctx, by, v); err != nil {
+	if err := carrier.CarryOut(ctx, by, asker, v); err != nil {
 		return v, errors.Join(err, approvals.store.ApprovalWords(ctx, id, "approved, but it did not work: "+err.Error()))
 	}
 	return approvals.store.Approval(ctx, id)
 }
 
+// stillMay is who asked, when they may still do what they asked for: a role that
+// was taken since, or a person who was disabled, ends what waits as well.
+func (approvals *Approvals) stillMay(ctx context.Context, v store.Approval, action access.Action) (access.Actor, error) {
+	user, err := approvals.store.User(ctx, v.AskedBy)
+	if err != nil && !errors.Is(err, app.ErrNotFound) {
+		return access.Actor{}, err
+	}
+	asker := access.Actor{Name: user.Name, Roles: user.Roles}
+	if err != nil || user.Disabled || access.Decide(asker, action, access.Object{}) != nil {
+		return asker, fmt.Errorf("%w: %s, who asked for it, may not do it any more: refuse it, and let somebody else ask", app.ErrRefused, v.AskedBy)
+	}
+	return asker, nil
+}
+
 // Carrier does what was approved.
 type Carrier struct {
+	Action access.Action // that was asked for: who asked must still be allowed it
 	// Still says whether what was asked for is what stands there; nil when nothing
 	// could have changed meanwhile.
-	Still    func(ctx context.Context, v store.Approval) error
-	CarryOut func(ctx context.Context, by string, v store.Approval) error
+	Still func(ctx context.Context, v store.Approval) error
+	// CarryOut does it, approved by one and asked for by another.
+	CarryOut func(ctx context.Context, by, asker access.Actor, v store.Approval) error
 }
 
 // Carry says who carries out the approvals of a kind.
 func (approvals *Approvals) Carry(kind string, c Carrier) { approvals.carriers[kind] = c }
 
 // Refuse ends a request of somebody else, Withdraw one's own.
-func (approvals *Approvals) Refuse(ctx context.Context, by string, id int64, words string) (store.Approval, error) {
+func (approvals *Approvals) Refuse(ctx context.Context, by access.Actor, id int64, words string) (store.Approval, error) {
 	v, err := approvals.store.Approval(ctx, id)
 	if err != nil {
 		return v, err
 	}
+	if err := access.Decide(by, access.RefuseApproval, access.Object{Kind: "approval", Name: fmt.Sprint(id), AskedBy: v.AskedBy}); err != nil {
+		return v, err
+	}
 	state := store.ApprovalRefused
-	if strings.EqualFold(v.AskedBy, by) {
+	if by.Is(v.AskedBy) {
 		state = store.ApprovalWithdrawn
 	}
 	defer approvals.base.Topics.Wake("all")
-	err = approvals.store.DecideApproval(ctx, id, state, by, words, ledger.Entry{Actor: by, Act: "approval." + map[string]string{store.ApprovalRefused: "refuse", store.ApprovalWithdrawn: "withdraw"}[state], Phase: ledger.Outcome, Subject: v.Subject, Ref: fmt.Sprintf("approval/%d", id), Result: "done", Reason: words})
+	err = approvals.store.DecideApproval(ctx, id, state, by.Name, words, ledger.Entry{Actor: by.Name, Act: "approval." + map[string]string{store.ApprovalRefused: "refuse", store.ApprovalWithdrawn: "withdraw"}[state], Phase: ledger.Outcome, Subject: v.Subject, Ref: fmt.Sprintf("approval/%d", id), Result: "done", Reason: words})
 	if err != nil {
 		return v, err
 	}

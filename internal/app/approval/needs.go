@@ -13,5 +13,6 @@ type Store interface {
 	ApprovalWords(ctx context.Context, id int64, words string) error
 	Approvers(ctx context.Context, role string, except string) ([]string, error)
 	AskApproval(ctx context.Context, v store.Approval, entries ...ledger.Entry) (int64, error)
+	User(ctx context.Context, name string) (store.User, error)
 	DecideApproval(ctx context.Context, id int64, state string, by string, words string, entries ...ledger.Entry) error
 }

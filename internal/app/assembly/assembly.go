@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/app/diagnose"
@@ -114,7 +115,7 @@ func (a *Application) Start(ctx context.Context) error {
 }
 
 func (a *Application) verifyAll(ctx context.Context) {
-	if _, refused, unclear, err := a.Custody.VerifyAll(ctx, "service"); err != nil && ctx.Err() == nil {
+	if _, refused, unclear, err := a.Custody.VerifyAll(ctx, access.Service()); err != nil && ctx.Err() == nil {
 		a.Base.Log.Error("regular verification ended early", "error", err)
 	} else if refused+unclear > 0 {
 		a.Base.Log.Warn("regular verification", "refused", refused, "unclear", unclear)
@@ -122,7 +123,7 @@ func (a *Application) verifyAll(ctx context.Context) {
 }
 
 func (a *Application) surveyAll(ctx context.Context) {
-	if _, err := a.Surveys.Start(ctx, "service", nil); err != nil && ctx.Err() == nil {
+	if _, err := a.Surveys.Start(ctx, access.Service(), nil); err != nil && ctx.Err() == nil {
 		a.Base.Log.Warn("regular survey", "error", err)
 	}
 }

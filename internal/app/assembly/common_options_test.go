@@ -25,7 +25,7 @@ func TestCommonOptions(t *testing.T) {
 		{Field: "site", Value: "x", Name: "paths", Setting: "relative"},
 		{Field: "site", Value: "x", Name: "paths"},
 	} {
-		require.ErrorIs(t, f.Inventory.SetCommonOption(ctx, "ines", bad), app.ErrInput, "%+v", bad)
+		require.ErrorIs(t, f.Inventory.SetCommonOption(ctx, ines, bad), app.ErrInput, "%+v", bad)
 	}
 	f.estate.Hosts["quay1"].Write("/mnt/shared/odd-name", unixhost.File{Mode: 0o600, Owner: "root", Content: []byte("user=svc-manifest\npassword=" + larkmoor.Passwords["svc-manifest"] + "\n")})
 	f.survey()
@@ -35,7 +35,7 @@ func TestCommonOptions(t *testing.T) {
 		return page.Total
 	}
 	require.Zero(t, found())
-	require.NoError(t, f.Inventory.SetCommonOption(ctx, "ines", store.CommonOption{Field: "kind", Value: "unix-host", Name: "paths", Setting: "/mnt/shared/odd-name;/mnt/nowhere"}))
+	require.NoError(t, f.Inventory.SetCommonOption(ctx, ines, store.CommonOption{Field: "kind", Value: "unix-host", Name: "paths", Setting: "/mnt/shared/odd-name;/mnt/nowhere"}))
 	f.survey()
 	assert.Equal(t, 1, found())
 	for _, name := range []string{"quay1", "quay2"} {
@@ -48,8 +48,8 @@ func TestCommonOptions(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, page.Items, 1)
 	assert.Equal(t, len(f.estate.Hosts), page.Items[0].Systems)
-	require.NoError(t, f.Inventory.RemoveCommonOption(ctx, "ines", page.Items[0].ID))
-	require.ErrorIs(t, f.Inventory.RemoveCommonOption(ctx, "ines", page.Items[0].ID), app.ErrNotFound)
+	require.NoError(t, f.Inventory.RemoveCommonOption(ctx, ines, page.Items[0].ID))
+	require.ErrorIs(t, f.Inventory.RemoveCommonOption(ctx, ines, page.Items[0].ID), app.ErrNotFound)
 	written, err := f.Store.LedgerList(ctx, store.Query{Filters: []string{"act=option.remove"}})
 	require.NoError(t, err)
 	require.Len(t, written.Items, 1)

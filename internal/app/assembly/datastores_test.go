@@ -28,13 +28,13 @@ func (f *ferry) stores() (bookings, tides store.Account) {
 	f.t.Helper()
 	for name, kind := range map[string]estate.Kind{"bookings-db": estate.KindPostgreSQL, "tide-db": estate.KindRedis} {
 		host, port := larkmoor.Port(f.estate.Stores[name])
-		_, err := f.Inventory.Add(f.t.Context(), "ines", store.System{Name: name, Kind: string(kind), Address: host, Port: port, Steward: "hosts", TrustedCA: f.estate.CA})
+		_, err := f.Inventory.Add(f.t.Context(), ines, store.System{Name: name, Kind: string(kind), Address: host, Port: port, Steward: "hosts", TrustedCA: f.estate.CA})
 		require.NoError(f.t, err)
 	}
 	f.survey()
 	for _, name := range []string{"bookings-db/svc_bookings", "tide-db/svc_tides"} {
 		a := f.account(name)
-		_, err := f.Custody.Take(f.t.Context(), "ines", cred(f, a), secret.New(larkmoor.Passwords[a.Name]))
+		_, err := f.Custody.Take(f.t.Context(), ines, cred(f, a), secret.New(larkmoor.Passwords[a.Name]))
 		require.NoError(f.t, err)
 	}
 	f.survey()
@@ -60,7 +60,7 @@ func TestDataStores(t *testing.T) {
 	}
 	assert.NotContains(t, tree, "README.md", "what only mentions it is left out")
 
-	rehearsed, err := f.Rotations.Rehearse(t.Context(), "ines", cred(f, bookings), undo)
+	rehearsed, err := f.Rotations.Rehearse(t.Context(), ines, cred(f, bookings), undo)
 	require.NoError(t, err)
 	warned := false
 	for _, c := range rehearsed.Checks {
@@ -122,7 +122,7 @@ func TestPrograms(t *testing.T) {
 	f.survey()
 	assert.Contains(t, f.kinds("secret-in-arguments"), "bookings1//usr/bin/psql by hand")
 	assert.Contains(t, f.kinds("started-by-hand"), "tide1//opt/tide/bin/gauge by hand")
-	v, err := f.Rotations.Rehearse(t.Context(), "ines", cred(f, tides), undo)
+	v, err := f.Rotations.Rehearse(t.Context(), ines, cred(f, tides), undo)
 	require.NoError(t, err)
 	require.Equal(t, "passed", v.Verdict, failures(v))
 	warned := ""
@@ -147,10 +147,10 @@ func TestDeclaredUse(t *testing.T) {
 	_, tides := f.stores()
 	ctx := t.Context()
 	for _, bad := range []picture.Declared{{Place: "x"}, {Reason: "x"}, {Place: "x", Reason: "x", Until: time.Now().Add(-time.Hour)}} {
-		_, err := f.Picture.Declare(ctx, "ines", tides, bad)
+		_, err := f.Picture.Declare(ctx, ines, tides, bad)
 		assert.ErrorIs(t, err, app.ErrInput)
 	}
-	id, err := f.Picture.Declare(ctx, "ines", tides, picture.Declared{Place: "paper at the desk", System: "quay1", Reason: "seen there"})
+	id, err := f.Picture.Declare(ctx, ines, tides, picture.Declared{Place: "paper at the desk", System: "quay1", Reason: "seen there"})
 	require.NoError(t, err)
 	list, err := f.Store.DependentsOfAccount(ctx, tides.ID)
 	require.NoError(t, err)
@@ -159,11 +159,11 @@ func TestDeclaredUse(t *testing.T) {
 		found = found || d.Kind == estate.DependentDeclared && d.System == "quay1"
 	}
 	assert.True(t, found)
-	rehearsed, err := f.Rotations.Rehearse(ctx, "ines", cred(f, tides), undo)
+	rehearsed, err := f.Rotations.Rehearse(ctx, ines, cred(f, tides), undo)
 	require.NoError(t, err)
 	assert.Contains(t, fmt.Sprint(rehearsed.Plan.Notes), "ines says so: seen there")
-	require.NoError(t, f.Picture.Withdraw(ctx, "ines", id))
-	assert.Error(t, f.Picture.Withdraw(ctx, "ines", id), "only once")
+	require.NoError(t, f.Picture.Withdraw(ctx, ines, id))
+	assert.Error(t, f.Picture.Withdraw(ctx, ines, id), "only once")
 	left, err := f.Store.Declarations(ctx, tides.ID)
 	require.NoError(t, err)
 	assert.Empty(t, left)
@@ -177,7 +177,7 @@ func TestUses(t *testing.T) {
 	v, err := f.Store.System(t.Context(), "dir")
 	require.NoError(t, err)
 	now := time.Now().UTC()
-	require.NoError(t, f.Picture.TakeUses(t.Context(), "ines", v, []estate.Use{
+	require.NoError(t, f.Picture.TakeUses(t.Context(), ines, v, []estate.Use{
 		{Account: "svc-manifest", Client: "192.0.2.77", How: "LDAP, simple bind/TLS", First: now, Last: now, Count: 3},
 		{Account: "svc-manifest", Client: "192.0.2.78", How: "LDAP, simple bind/TLS", First: now, Last: now, Count: 1, Failed: true},
 		{Account: "nobody-knows", Client: "192.0.2.77", How: "LDAP", First: now, Last: now, Count: 1},

@@ -15,6 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/secret"
@@ -124,9 +126,9 @@ func TestSecretsGoOnlyWhereTheyWereGiven(t *testing.T) {
 	s := newStranger(t)
 
 	t.Run("a new system with a stored log-on", func(t *testing.T) {
-		_, err := f.Inventory.Add(ctx, "ben", store.System{Name: "mine", Kind: "redis", Address: "127.0.0.1", Port: s.port(), Steward: "dir", Options: map[string]string{"tls": "off"}})
+		_, err := f.Inventory.Add(ctx, ben, store.System{Name: "mine", Kind: "redis", Address: "127.0.0.1", Port: s.port(), Steward: "dir", Options: map[string]string{"tls": "off"}})
 		require.NoError(t, err)
-		_, report, err := f.Inventory.Check(ctx, "ben", "mine", "")
+		_, report, err := f.Inventory.Check(ctx, ben, "mine", "")
 		require.NoError(t, err)
 		assert.False(t, report.OK())
 		last := report.Stages[len(report.Stages)-1]
@@ -136,11 +138,11 @@ func TestSecretsGoOnlyWhereTheyWereGiven(t *testing.T) {
 		s.noSecret(t, "checked and surveyed")
 		waits, err := f.Store.WaitsFor(ctx, f.system("mine").ID)
 		require.NoError(t, err)
-		_, err = f.Approvals.Approve(ctx, "ben", waits.ID, waits.Digest, "")
+		_, err = f.Approvals.Approve(ctx, ben, waits.ID, waits.Digest, "")
 		require.ErrorIs(t, err, app.ErrRefused, "who asked does not approve")
-		_, err = f.Approvals.Refuse(ctx, "ola", waits.ID, "whose is that?")
+		_, err = f.Approvals.Refuse(ctx, ola, waits.ID, "whose is that?")
 		require.NoError(t, err)
-		_, err = f.Approvals.Approve(ctx, "ola", waits.ID, waits.Digest, "")
+		_, err = f.Approvals.Approve(ctx, ola, waits.ID, waits.Digest, "")
 		require.ErrorIs(t, err, app.ErrRefused, "what was refused stays refused")
 		s.noSecret(t, "refused")
 	})
@@ -156,19 +158,19 @@ func TestSecretsGoOnlyWhereTheyWereGiven(t *testing.T) {
 			v := f.system("dir")
 			next := v
 			change(&next)
-			require.NoError(t, f.Inventory.Change(ctx, "ines", v, next, v.Revision), name)
-			verdict, err := f.Custody.Verify(ctx, "service", cred(f, a))
+			require.NoError(t, f.Inventory.Change(ctx, ines, v, next, v.Revision), name)
+			verdict, err := f.Custody.Verify(ctx, access.Service(), cred(f, a))
 			require.ErrorIs(t, err, app.ErrRefused, "%s: %+v", name, verdict)
-			_, err = f.Rotations.Rehearse(ctx, "ines", cred(f, a), undo)
+			_, err = f.Rotations.Rehearse(ctx, ines, cred(f, a), undo)
 			if err == nil {
-				_, err = f.Rotations.Start(ctx, "ines", cred(f, a), undo, "x", "")
+				_, err = f.Rotations.Start(ctx, ines, cred(f, a), undo, "x", "")
 			}
 			require.Error(t, err, "no rotation either")
 			v = f.system("dir")
 			back := was
-			require.NoError(t, f.Inventory.Change(ctx, "ines", v, back, v.Revision))
+			require.NoError(t, f.Inventory.Change(ctx, ines, v, back, v.Revision))
 			assert.Zero(t, f.system("dir").Waits, "changed back, nothing waits")
-			verdict, err = f.Custody.Verify(ctx, "service", cred(f, a))
+			verdict, err = f.Custody.Verify(ctx, access.Service(), cred(f, a))
 			require.NoError(t, err, "%s", name)
 			require.True(t, verdict.Accepted)
 		}
@@ -180,18 +182,18 @@ func TestSecretsGoOnlyWhereTheyWereGiven(t *testing.T) {
 
 	t.Run("an option that many share", func(t *testing.T) {
 		s := newStranger(t)
-		_, err := f.Inventory.Add(ctx, "ines", store.System{Name: "cache", Kind: "redis", Address: "127.0.0.1", Port: s.port(), Steward: "hosts"})
+		_, err := f.Inventory.Add(ctx, ines, store.System{Name: "cache", Kind: "redis", Address: "127.0.0.1", Port: s.port(), Steward: "hosts"})
 		require.NoError(t, err)
 		waits, err := f.Store.WaitsFor(ctx, f.system("cache").ID)
 		require.NoError(t, err)
-		_, err = f.Approvals.Approve(ctx, "ola", waits.ID, waits.Digest, "seen")
+		_, err = f.Approvals.Approve(ctx, ola, waits.ID, waits.Digest, "seen")
 		require.NoError(t, err)
 		assert.Contains(t, f.system("cache").Trusted, "asked by ines, approved by ola")
 		// Approved with TLS: the stranger has no certificate, and gets nothing.
-		_, _, err = f.Inventory.Check(ctx, "ben", "cache", "")
+		_, _, err = f.Inventory.Check(ctx, ben, "cache", "")
 		require.NoError(t, err)
-		require.NoError(t, f.Inventory.SetCommonOption(ctx, "ben", store.CommonOption{Field: "kind", Value: "redis", Name: "tls", Setting: "off"}))
-		_, report, err := f.Inventory.Check(ctx, "ben", "cache", "")
+		require.NoError(t, f.Inventory.SetCommonOption(ctx, ben, store.CommonOption{Field: "kind", Value: "redis", Name: "tls", Setting: "off"}))
+		_, report, err := f.Inventory.Check(ctx, ben, "cache", "")
 		require.NoError(t, err)
 		assert.False(t, report.OK())
 		s.noSecret(t, "TLS turned off for all")
@@ -210,42 +212,42 @@ func TestSecretsGoOnlyWhereTheyWereGiven(t *testing.T) {
 		require.NoError(t, db.QueryRowContext(ctx, "SELECT endpoint FROM systems WHERE name = 'dir'").Scan(&sealed))
 		refused := func(why string) {
 			t.Helper()
-			_, err := f.Custody.Verify(ctx, "service", cred(f, a))
+			_, err := f.Custody.Verify(ctx, access.Service(), cred(f, a))
 			require.Error(t, err, why)
 			s.noSecret(t, why)
 		}
 		set("UPDATE systems SET port = ? WHERE name = 'dir'", s.port())
 		refused("another port")
 		set("UPDATE systems SET port = ? WHERE name = 'dir'", f.portOf("dir"))
-		_, err = f.Custody.Verify(ctx, "service", cred(f, a))
+		_, err = f.Custody.Verify(ctx, access.Service(), cred(f, a))
 		require.NoError(t, err)
 		// A system of one's own takes the place of the account's.
-		_, err = f.Inventory.Add(ctx, "ben", store.System{Name: "bait", Kind: "postgresql", Address: "127.0.0.1", Port: s.port(), Options: map[string]string{"tls": "off"}})
+		_, err = f.Inventory.Add(ctx, ben, store.System{Name: "bait", Kind: "postgresql", Address: "127.0.0.1", Port: s.port(), Options: map[string]string{"tls": "off"}})
 		require.NoError(t, err, "nothing secret goes there: it needs nobody")
 		set("UPDATE accounts SET system_id = (SELECT id FROM systems WHERE name = 'bait') WHERE id = ?", a.ID)
 		moved, err := f.Store.Account(ctx, a.ID)
 		require.NoError(t, err)
-		_, err = f.Custody.Verify(ctx, "service", cred(f, moved))
+		_, err = f.Custody.Verify(ctx, access.Service(), cred(f, moved))
 		require.ErrorIs(t, err, secret.ErrDoesNotOpen, "the value is bound to the system of its account")
 		s.noSecret(t, "account moved")
 		set("UPDATE accounts SET system_id = ? WHERE id = ?", a.SystemID, a.ID)
 		// A sealed endpoint belongs to its system.
 		set("UPDATE systems SET endpoint = ? WHERE name = 'mine'", sealed)
-		_, report, err := f.Inventory.Check(ctx, "ben", "mine", "")
+		_, report, err := f.Inventory.Check(ctx, ben, "mine", "")
 		require.NoError(t, err)
 		assert.False(t, report.OK())
 		// A request is what was asked, by whom it was asked.
 		waits, err := f.Store.WaitsFor(ctx, f.system("cache").ID)
 		require.NoError(t, err)
 		set("UPDATE approvals SET asked_by = 'ola' WHERE id = ?", waits.ID)
-		_, err = f.Approvals.Approve(ctx, "ben", waits.ID, waits.Digest, "")
+		_, err = f.Approvals.Approve(ctx, ben, waits.ID, waits.Digest, "")
 		require.ErrorIs(t, err, store.ErrForged)
 		// Nobody becomes a person, or another one, by a row.
 		set("INSERT INTO users (name, password, roles, created) VALUES ('eve', 'x', 'approver administrator', '2026-01-01')")
-		_, err = f.Store.User(ctx, "eve")
+		_, err = f.Store.User(ctx, eve.Name)
 		require.ErrorIs(t, err, store.ErrForged)
 		set("UPDATE users SET roles = 'approver operator' WHERE name = 'ben'")
-		_, err = f.Store.User(ctx, "ben")
+		_, err = f.Store.User(ctx, ben.Name)
 		require.ErrorIs(t, err, store.ErrForged)
 		s.noSecret(t, "the whole afternoon")
 	})
@@ -270,47 +272,46 @@ func TestOnePersonActsAloneAndIsMarked(t *testing.T) {
 	// The second approver is still added alone; from then on it takes two, also
 	// to be rid of the second.
 	ctx := t.Context()
-	entry := ledger.Entry{Actor: "ines", Act: "user.add", Phase: ledger.Outcome, Subject: "ola"}
-	waits, err := f.People.Change(ctx, "ines", store.User{}, store.User{Name: "ola", Password: "x", Roles: []string{"approver"}}, true, false, entry)
+	add := func(name, role string) int64 {
+		t.Helper()
+		_, waits, err := f.People.Add(ctx, ines, people.Person{Name: name, Password: secret.New("slow-tides-keep-time"), Roles: []string{role}})
+		require.NoError(t, err)
+		return waits
+	}
+	assert.Zero(t, add("ola", "approver"))
+	before, err := f.Store.User(ctx, "ola")
 	require.NoError(t, err)
-	assert.Zero(t, waits)
-	ola, err := f.Store.User(ctx, "ola")
-	require.NoError(t, err)
-	for name, change := range map[string]func(u *store.User){
-		"disable":  func(u *store.User) { u.Disabled = true },
-		"roles":    func(u *store.User) { u.Roles = []string{"viewer"} },
-		"password": func(u *store.User) { u.Password = "known to ines" },
+	other, yes := secret.New("known-to-ines-only-now"), true
+	for name, change := range map[string]people.Change{
+		"disable":  {Disabled: &yes},
+		"roles":    {Roles: []string{"viewer"}},
+		"password": {Password: &other},
 	} {
-		after := ola
-		change(&after)
-		waits, err := f.People.Change(ctx, "ines", ola, after, false, true, entry)
+		waits, err := f.People.Change(ctx, ines, "ola", change)
 		require.NoError(t, err)
 		require.NotZero(t, waits, name)
 		now, err := f.Store.User(ctx, "ola")
 		require.NoError(t, err)
-		assert.Equal(t, ola, now, "nothing changed yet")
+		assert.Equal(t, before, now, "nothing changed yet")
 	}
 	// So does a third one, whose password ines would know.
-	waits, err = f.People.Change(ctx, "ines", store.User{}, store.User{Name: "third", Password: "x", Roles: []string{"approver"}}, true, false, entry)
-	require.NoError(t, err)
+	waits := add("third", "approver")
 	require.NotZero(t, waits)
 	_, err = f.Store.User(ctx, "third")
 	require.ErrorIs(t, err, store.ErrNotFound)
 	asked, err := f.Store.Approval(ctx, waits)
 	require.NoError(t, err)
-	_, err = f.Approvals.Approve(ctx, "ines", waits, asked.Digest, "")
+	_, err = f.Approvals.Approve(ctx, ines, waits, asked.Digest, "")
 	require.ErrorIs(t, err, app.ErrRefused)
-	_, err = f.Approvals.Approve(ctx, "ola", waits, strings.Repeat("0", 64), "")
+	_, err = f.Approvals.Approve(ctx, ola, waits, strings.Repeat("0", 64), "")
 	require.ErrorIs(t, err, app.ErrRefused, "not what was looked at")
-	_, err = f.Approvals.Approve(ctx, "ola", waits, asked.Digest, "welcome")
+	_, err = f.Approvals.Approve(ctx, ola, waits, asked.Digest, "welcome")
 	require.NoError(t, err)
 	third, err := f.Store.User(ctx, "third")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"approver"}, third.Roles)
 	// Who cannot approve is added as before.
-	waits, err = f.People.Change(ctx, "ines", store.User{}, store.User{Name: "vera", Password: "x", Roles: []string{"viewer"}}, true, false, entry)
-	require.NoError(t, err)
-	assert.Zero(t, waits)
+	assert.Zero(t, add("vera", "viewer"))
 }
 
 func TestARotationWithoutARehearsalTakesTwo(t *testing.T) {
@@ -319,7 +320,7 @@ func TestARotationWithoutARehearsalTakesTwo(t *testing.T) {
 	a := f.take("svc-manifest")
 	f.person("ines", "operator", "approver")
 	f.person("ola", "approver")
-	rotation, approval, err := f.Rotations.Override(ctx, "ines", cred(f, a), undo, "leaked", "the host is down for the night")
+	rotation, approval, err := f.Rotations.Override(ctx, ines, cred(f, a), undo, "leaked", "the host is down for the night")
 	require.NoError(t, err)
 	require.Zero(t, rotation)
 	page, err := f.Store.Rotations(ctx, store.Query{})
@@ -327,13 +328,49 @@ func TestARotationWithoutARehearsalTakesTwo(t *testing.T) {
 	require.Empty(t, page.Items)
 	v, err := f.Store.Approval(ctx, approval)
 	require.NoError(t, err)
-	done, err := f.Approvals.Approve(ctx, "ola", approval, v.Digest, "")
+	done, err := f.Approvals.Approve(ctx, ola, approval, v.Digest, "")
 	require.NoError(t, err)
 	assert.Contains(t, done.Words, "rotation 1")
 	r := f.ended(1)
 	assert.Equal(t, "done", r.Result)
 	assert.Equal(t, "ines", r.RequestedBy)
 	assert.Contains(t, r.Override, "approved by ola")
+}
+
+// A role that was taken since ends what waits as well: it is not carried out in the
+// name of who may not do it any more.
+func TestWhoAskedMustStillBeAllowed(t *testing.T) {
+	f := start(t)
+	ctx := t.Context()
+	a := f.take("svc-manifest")
+	f.person("ola", "approver")
+	for name, lose := range map[string]func(*store.User){
+		"ben": func(u *store.User) { u.Roles = []string{"viewer"} },
+		"eve": func(u *store.User) { u.Disabled = true },
+	} {
+		f.person(name, "operator")
+		who := access.Actor{Name: name, Roles: []string{"operator"}}
+		_, waits, err := f.Rotations.Override(ctx, who, cred(f, a), undo, "leaked", "in a hurry")
+		require.NoError(t, err)
+		require.NotZero(t, waits)
+		user, err := f.Store.User(ctx, name)
+		require.NoError(t, err)
+		lose(&user)
+		require.NoError(t, f.Store.ChangeUser(ctx, user, true, ledger.Entry{Actor: "ines", Act: "user.change", Phase: ledger.Outcome}))
+		v, err := f.Store.Approval(ctx, waits)
+		require.NoError(t, err)
+		_, err = f.Approvals.Approve(ctx, ola, waits, v.Digest, "")
+		require.ErrorIs(t, err, app.ErrRefused)
+		assert.ErrorContains(t, err, name+", who asked for it, may not do it any more")
+		v, err = f.Store.Approval(ctx, waits)
+		require.NoError(t, err)
+		assert.Equal(t, store.ApprovalAsked, v.State, "it still waits to be refused")
+		_, err = f.Approvals.Refuse(ctx, ola, waits, "ask again")
+		require.NoError(t, err)
+	}
+	page, err := f.Store.Rotations(ctx, store.Query{})
+	require.NoError(t, err)
+	assert.Empty(t, page.Items)
 }
 
 // A database from before is taken over once, and cannot be made to be again.
@@ -349,6 +386,6 @@ func TestADatabaseFromBeforeIsBoundOnce(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 	f.reopen()
-	_, err = f.Custody.Verify(ctx, "service", cred(f, a))
+	_, err = f.Custody.Verify(ctx, access.Service(), cred(f, a))
 	require.ErrorIs(t, err, app.ErrRefused, "the ledger says that it was done before")
 }

@@ -38,7 +38,7 @@ func (f *ferry) takeKey() store.Credential {
 	f.t.Helper()
 	k, err := f.Picture.FindCredential(f.t.Context(), backupsName)
 	require.NoError(f.t, err)
-	verdict, err := f.Custody.Take(f.t.Context(), "ines", cred(f, k), secret.Value{})
+	verdict, err := f.Custody.Take(f.t.Context(), ines, cred(f, k), secret.Value{})
 	require.NoError(f.t, err)
 	require.True(f.t, verdict.Accepted, verdict.Words)
 	return k
@@ -71,7 +71,7 @@ func (f *ferry) whole(k store.Credential) keys.Pair {
 	now, err := f.Store.Credential(f.t.Context(), k.ID)
 	require.NoError(f.t, err)
 	assert.Equal(f.t, pair.Fingerprint, now.Fingerprint, "the pair is known by what is in force")
-	verdict, err := f.Custody.Verify(f.t.Context(), "ines", cred(f, now))
+	verdict, err := f.Custody.Verify(f.t.Context(), ines, cred(f, now))
 	require.NoError(f.t, err)
 	assert.True(f.t, verdict.Accepted, verdict.Words)
 	assert.Equal(f.t, []int{3, 1}, []int{now.Points, now.Locations}, "the picture is right before anything is read again")
@@ -99,21 +99,21 @@ func TestKeyPairRotation(t *testing.T) {
 	assert.Contains(t, noted, "exposed: others than its owner may read "+heldKey)
 	// Another type, asked of the rehearsal and of the rotation alike.
 	wish := rotate.Request{Policy: rotation.PolicyUndo, Type: "ecdsa-sha2-nistp256"}
-	v, err := f.Rotations.Rehearse(t.Context(), "ines", cred(f, k), wish)
+	v, err := f.Rotations.Rehearse(t.Context(), ines, cred(f, k), wish)
 	require.NoError(t, err)
 	require.Equal(t, "passed", v.Verdict, "%+v", v.Checks)
-	_, err = f.Rotations.Start(t.Context(), "ines", cred(f, k), undo, "test", "")
+	_, err = f.Rotations.Start(t.Context(), ines, cred(f, k), undo, "test", "")
 	require.ErrorIs(t, err, app.ErrRefused, "that was not rehearsed")
-	id, err := f.Rotations.Start(t.Context(), "ines", cred(f, k), wish, "test", "")
+	id, err := f.Rotations.Start(t.Context(), ines, cred(f, k), wish, "test", "")
 	require.NoError(t, err)
 	require.Equal(t, rotation.FinishedDone, f.ended(id).Result)
 	assert.Equal(t, wish.Type, f.whole(k).Type)
-	_, err = f.Rotations.RehearseUndo(t.Context(), "ines", id)
+	_, err = f.Rotations.RehearseUndo(t.Context(), ines, id)
 	require.NoError(t, err)
-	require.NoError(t, f.Rotations.Decide(t.Context(), "ines", id, rotation.DecideUndo, "test"))
+	require.NoError(t, f.Rotations.Decide(t.Context(), ines, id, rotation.DecideUndo, "test"))
 	require.Equal(t, rotation.FinishedUndone, f.ended(id).Result)
 	assert.Equal(t, after.Fingerprint, f.whole(k).Fingerprint)
-	require.NoError(t, f.Custody.Release(t.Context(), "ines", "handed over", cred(f, k)))
+	require.NoError(t, f.Custody.Release(t.Context(), ines, "handed over", cred(f, k)))
 }
 
 // k2 reads a pair again: its fingerprint may have changed.
@@ -141,7 +141,7 @@ func TestKeyConnectionCutAtEachCommand(t *testing.T) {
 					r := f.rotate(k, rotation.PolicyUndo)
 					assert.Zero(t, left, "the connection was cut")
 					if r.Result == rotation.FinishedWithFailures { // only that the old key is still let in
-						require.NoError(t, f.Rotations.Decide(t.Context(), "ines", r.ID, rotation.DecideResume, "test"))
+						require.NoError(t, f.Rotations.Decide(t.Context(), ines, r.ID, rotation.DecideResume, "test"))
 						r = f.ended(r.ID)
 					}
 					assert.Contains(t, []string{rotation.FinishedDone, rotation.FinishedUndone}, r.Result)
@@ -157,11 +157,11 @@ func TestKeyThatMustNotBeRotated(t *testing.T) {
 	ctx := t.Context()
 	lost, err := f.Picture.FindCredential(ctx, "odile@old-laptop")
 	require.NoError(t, err)
-	_, err = f.Custody.Take(ctx, "ines", cred(f, lost), secret.Value{})
+	_, err = f.Custody.Take(ctx, ines, cred(f, lost), secret.Value{})
 	require.ErrorIs(t, err, app.ErrRefused, "nobody holds it")
-	_, err = f.Custody.Take(ctx, "ines", cred(f, lost), secret.New(f.file("tide1", heldKey)))
+	_, err = f.Custody.Take(ctx, ines, cred(f, lost), secret.New(f.file("tide1", heldKey)))
 	require.ErrorIs(t, err, app.ErrInput, "another key")
-	v, err := f.Rotations.Rehearse(ctx, "ines", cred(f, lost), undo)
+	v, err := f.Rotations.Rehearse(ctx, ines, cred(f, lost), undo)
 	require.NoError(t, err)
 	assert.Equal(t, "failed", v.Verdict)
 
@@ -172,7 +172,7 @@ func TestKeyThatMustNotBeRotated(t *testing.T) {
 	require.NoError(t, err)
 	locked.Write("/root/.ssh/id_copy", unixhost.File{Mode: 0o600, Owner: "root", Content: closed(t, content)})
 	f.survey("quay2")
-	v, err = f.Rotations.Rehearse(ctx, "ines", cred(f, k), undo)
+	v, err = f.Rotations.Rehearse(ctx, ines, cred(f, k), undo)
 	require.NoError(t, err)
 	assert.Equal(t, "failed", v.Verdict)
 	assert.Contains(t, failures(v), "passphrase")
@@ -180,19 +180,19 @@ func TestKeyThatMustNotBeRotated(t *testing.T) {
 	f.survey("quay2")
 
 	// Somebody removes an entry between the rehearsal and the rotation.
-	v, err = f.Rotations.Rehearse(ctx, "ines", cred(f, k), undo)
+	v, err = f.Rotations.Rehearse(ctx, ines, cred(f, k), undo)
 	require.NoError(t, err)
 	require.Equal(t, "passed", v.Verdict, failures(v))
 	door, _ := f.estate.Hosts["quay2"].Read(berthDoor)
 	kept := door
 	door.Content = []byte("# cleaned up\n")
 	f.estate.Hosts["quay2"].Write(berthDoor, door)
-	id, err := f.Rotations.Start(ctx, "ines", cred(f, k), undo, "test", "")
+	id, err := f.Rotations.Start(ctx, ines, cred(f, k), undo, "test", "")
 	require.NoError(t, err)
 	require.Equal(t, rotation.FinishedUndone, f.ended(id).Result)
 	assert.Equal(t, "# cleaned up\n", f.file("quay2", berthDoor), "nothing is added where somebody took it away")
 	f.quiet()
-	verdict, err := f.Custody.Verify(ctx, "ines", cred(f, k))
+	verdict, err := f.Custody.Verify(ctx, ines, cred(f, k))
 	require.NoError(t, err)
 	assert.True(t, verdict.Accepted, "the other doors open: "+verdict.Words)
 	f.estate.Hosts["quay2"].Write(berthDoor, kept)
@@ -200,8 +200,8 @@ func TestKeyThatMustNotBeRotated(t *testing.T) {
 	f.whole(k)
 
 	// The key with which we sign in ourselves.
-	require.NoError(t, f.Inventory.SaveSteward(ctx, "ines", "spare", "berth", secret.Value{}, secret.New(f.file("tide1", heldKey))))
-	_, err = f.Rotations.Rehearse(ctx, "ines", cred(f, k), undo)
+	require.NoError(t, f.Inventory.SaveSteward(ctx, ines, "spare", "berth", secret.Value{}, secret.New(f.file("tide1", heldKey))))
+	_, err = f.Rotations.Rehearse(ctx, ines, cred(f, k), undo)
 	require.ErrorIs(t, err, app.ErrRefused)
 	require.ErrorContains(t, err, "spare")
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/assembly"
 	"mossledger.example/moss/internal/app/rotate"
 	"mossledger.example/moss/internal/connect"
@@ -59,10 +60,10 @@ func start(t *testing.T) *ferry {
 		f.Stop()
 		require.NoError(t, f.Store.Close())
 	})
-	require.NoError(t, o.Inventory.SaveSteward(ctx, "ines", "dir", larkmoor.ManagerDN, secret.New(larkmoor.ManagerPassword), secret.Value{}))
-	require.NoError(t, o.Inventory.SaveSteward(ctx, "ines", "hosts", larkmoor.Manager, secret.New(larkmoor.ManagerPassword), secret.Value{}))
+	require.NoError(t, o.Inventory.SaveSteward(ctx, ines, "dir", larkmoor.ManagerDN, secret.New(larkmoor.ManagerPassword), secret.Value{}))
+	require.NoError(t, o.Inventory.SaveSteward(ctx, ines, "hosts", larkmoor.Manager, secret.New(larkmoor.ManagerPassword), secret.Value{}))
 	host, port := larkmoor.Port(estate.Address)
-	_, err = o.Inventory.Add(ctx, "ines", store.System{Name: "dir", Kind: "directory", Address: host, Port: port, Steward: "dir", TrustedCA: estate.CA})
+	_, err = o.Inventory.Add(ctx, ines, store.System{Name: "dir", Kind: "directory", Address: host, Port: port, Steward: "dir", TrustedCA: estate.CA})
 	require.NoError(t, err)
 	for name, h := range estate.Hosts {
 		host, port := larkmoor.Port(h.Address())
@@ -70,9 +71,9 @@ func start(t *testing.T) *ferry {
 		if name == "tide1" {
 			options["paths"] = "/etc/tide/backup.env"
 		}
-		_, err := o.Inventory.Add(ctx, "ines", store.System{Name: name, Kind: "unix-host", Address: host, Port: port, Steward: "hosts", Options: options})
+		_, err := o.Inventory.Add(ctx, ines, store.System{Name: name, Kind: "unix-host", Address: host, Port: port, Steward: "hosts", Options: options})
 		require.NoError(t, err)
-		_, report, err := o.Inventory.Check(ctx, "ines", name, h.Fingerprint())
+		_, report, err := o.Inventory.Check(ctx, ines, name, h.Fingerprint())
 		require.NoError(t, err)
 		require.True(t, report.OK())
 	}
@@ -82,7 +83,7 @@ func start(t *testing.T) *ferry {
 
 func (f *ferry) survey(names ...string) {
 	f.t.Helper()
-	id, err := f.Surveys.Start(f.t.Context(), "ines", names)
+	id, err := f.Surveys.Start(f.t.Context(), ines, names)
 	require.NoError(f.t, err)
 	require.Eventually(f.t, func() bool {
 		v, err := f.Store.Survey(f.t.Context(), id)
@@ -100,7 +101,7 @@ func (f *ferry) account(spelling string) store.Account {
 func (f *ferry) take(name string) store.Account {
 	f.t.Helper()
 	a := f.account("dir/" + name)
-	_, err := f.Custody.Take(f.t.Context(), "ines", cred(f, a), secret.New(larkmoor.Passwords[name]))
+	_, err := f.Custody.Take(f.t.Context(), ines, cred(f, a), secret.New(larkmoor.Passwords[name]))
 	require.NoError(f.t, err)
 	return a
 }
@@ -128,10 +129,10 @@ var undo = rotate.Request{Policy: rotation.PolicyUndo}
 
 func (f *ferry) rotate(a any, policy rotation.Policy) store.Rotation {
 	f.t.Helper()
-	v, err := f.Rotations.Rehearse(f.t.Context(), "ines", cred(f, a), rotate.Request{Policy: policy})
+	v, err := f.Rotations.Rehearse(f.t.Context(), ines, cred(f, a), rotate.Request{Policy: policy})
 	require.NoError(f.t, err)
 	require.Equal(f.t, "passed", v.Verdict, "%+v", bad(v.Checks))
-	id, err := f.Rotations.Start(f.t.Context(), "ines", cred(f, a), rotate.Request{Policy: policy}, "test", "")
+	id, err := f.Rotations.Start(f.t.Context(), ines, cred(f, a), rotate.Request{Policy: policy}, "test", "")
 	require.NoError(f.t, err)
 	return f.ended(id)
 }
@@ -204,50 +205,50 @@ func TestCustody(t *testing.T) {
 	f := start(t)
 	ctx := t.Context()
 	a := f.account(`LARKMOOR\svc-tidefeed`)
-	_, err := f.Custody.Take(ctx, "ines", cred(f, a), secret.New("not-the-Password-1"))
+	_, err := f.Custody.Take(ctx, ines, cred(f, a), secret.New("not-the-Password-1"))
 	assert.ErrorIs(t, err, app.ErrRefused)
 	assert.Empty(t, f.states(a.ID), "a refused value is not kept")
-	_, err = f.Custody.Take(ctx, "ines", cred(f, a), secret.Value{})
+	_, err = f.Custody.Take(ctx, ines, cred(f, a), secret.Value{})
 	assert.ErrorIs(t, err, app.ErrInput)
 	f.take("svc-tidefeed")
 	assert.Equal(t, "current", f.states(a.ID))
 	assert.Len(t, f.findings("stale-copy"), 1, "the copy from last winter's backup")
 
 	f.estate.SetPassword("svc-tidefeed", "Changed-By-Hand-2026")
-	verdict, err := f.Custody.Verify(ctx, "service", cred(f, a))
+	verdict, err := f.Custody.Verify(ctx, access.Service(), cred(f, a))
 	require.NoError(t, err)
 	assert.Equal(t, connect.VerdictWrong, verdict.Code)
 	require.Len(t, f.findings("drift"), 1)
-	v, err := f.Rotations.Rehearse(ctx, "ines", cred(f, a), undo)
+	v, err := f.Rotations.Rehearse(ctx, ines, cred(f, a), undo)
 	require.NoError(t, err)
 	assert.Equal(t, "failed", v.Verdict, "a rotation does not start from a value that is refused")
-	_, err = f.Custody.Take(ctx, "ines", cred(f, a), secret.New("Changed-By-Hand-2026"))
+	_, err = f.Custody.Take(ctx, ines, cred(f, a), secret.New("Changed-By-Hand-2026"))
 	require.NoError(t, err)
 	assert.Empty(t, f.findings("drift"), "repaired")
 	assert.Equal(t, "current previous", f.states(a.ID), "the earlier value is kept: nobody proved that it is refused")
 
 	f.estate.Directory.Update(larkmoor.DN("svc-tidefeed"), func(e *standindir.Entry) { e.Locked = true })
-	verdict, err = f.Custody.Verify(ctx, "service", cred(f, a))
+	verdict, err = f.Custody.Verify(ctx, access.Service(), cred(f, a))
 	require.NoError(t, err)
 	assert.Equal(t, connect.VerdictLocked, verdict.Code)
 	assert.Contains(t, f.findings("drift")[0].Next, "unlock")
 	f.estate.Directory.Update(larkmoor.DN("svc-tidefeed"), func(e *standindir.Entry) { e.Locked = false })
 
-	assert.ErrorIs(t, f.Custody.Reset(ctx, "ines", "", cred(f, a)), app.ErrInput, "a reset needs a reason")
+	assert.ErrorIs(t, f.Custody.Reset(ctx, ines, "", cred(f, a)), app.ErrInput, "a reset needs a reason")
 	f.estate.Directory.SetFault(standindir.Fault{LoseAnswer: true})
-	require.NoError(t, f.Custody.Reset(ctx, "ines", "nobody knows it", cred(f, a)), "the answer was lost: the authority itself says that it is in force")
+	require.NoError(t, f.Custody.Reset(ctx, ines, "nobody knows it", cred(f, a)), "the answer was lost: the authority itself says that it is in force")
 	f.estate.Directory.SetFault(standindir.Fault{RefuseChange: true})
-	assert.Error(t, f.Custody.Reset(ctx, "ines", "again", cred(f, a)))
+	assert.Error(t, f.Custody.Reset(ctx, ines, "again", cred(f, a)))
 	assert.True(t, strings.HasPrefix(f.states(a.ID), "retired current"), f.states(a.ID))
 	f.estate.Directory.SetFault(standindir.Fault{})
-	verdict, err = f.Custody.Verify(ctx, "service", cred(f, a))
+	verdict, err = f.Custody.Verify(ctx, access.Service(), cred(f, a))
 	require.NoError(t, err)
 	assert.True(t, verdict.Accepted)
 
-	assert.ErrorIs(t, f.Custody.Release(ctx, "ines", "", cred(f, a)), app.ErrInput)
-	require.NoError(t, f.Custody.Release(ctx, "ines", "handed over", cred(f, a)))
+	assert.ErrorIs(t, f.Custody.Release(ctx, ines, "", cred(f, a)), app.ErrInput)
+	require.NoError(t, f.Custody.Release(ctx, ines, "handed over", cred(f, a)))
 	assert.Empty(t, f.states(a.ID))
-	_, err = f.Custody.Verify(ctx, "ines", cred(f, a))
+	_, err = f.Custody.Verify(ctx, ines, cred(f, a))
 	assert.ErrorIs(t, err, app.ErrRefused)
 }
 
@@ -255,37 +256,37 @@ func TestRotationNeedsARehearsal(t *testing.T) {
 	f := start(t)
 	ctx := t.Context()
 	a := f.account("dir/svc-berth")
-	_, err := f.Rotations.Start(ctx, "ines", cred(f, a), undo, "test", "")
+	_, err := f.Rotations.Start(ctx, ines, cred(f, a), undo, "test", "")
 	assert.ErrorContains(t, err, "not in custody")
 	f.take("svc-berth")
-	_, err = f.Rotations.Start(ctx, "ines", cred(f, a), undo, "test", "")
+	_, err = f.Rotations.Start(ctx, ines, cred(f, a), undo, "test", "")
 	assert.ErrorContains(t, err, "no rehearsal")
-	_, err = f.Rotations.Start(ctx, "ines", cred(f, a), undo, "", "")
+	_, err = f.Rotations.Start(ctx, ines, cred(f, a), undo, "", "")
 	assert.ErrorIs(t, err, app.ErrInput, "and a reason")
-	_, err = f.Rotations.Start(ctx, "ines", cred(f, a), rotate.Request{Policy: "hope"}, "test", "")
+	_, err = f.Rotations.Start(ctx, ines, cred(f, a), rotate.Request{Policy: "hope"}, "test", "")
 	assert.ErrorIs(t, err, app.ErrInput)
-	v, err := f.Rotations.Rehearse(ctx, "ines", cred(f, a), undo)
+	v, err := f.Rotations.Rehearse(ctx, ines, cred(f, a), undo)
 	require.NoError(t, err)
 	require.Equal(t, "passed", v.Verdict)
 	// The picture changes: what was rehearsed is not what would be done.
 	f.estate.Hosts["tide1"].Write("/etc/tide/backup.env", unixhost.File{Content: []byte("BIND_DN=" + larkmoor.DN("svc-berth") + "\nBIND_PASSWORD=" + larkmoor.Passwords["svc-berth"] + "\n")})
 	f.estate.Hosts["tide1"].AddUnit(unixhost.Unit{Name: "late.service", Environment: []string{"/etc/tide/backup.env"}, Exec: "/bin/late", Enabled: true})
 	f.survey("tide1")
-	_, err = f.Rotations.Start(ctx, "ines", cred(f, a), undo, "test", "")
+	_, err = f.Rotations.Start(ctx, ines, cred(f, a), undo, "test", "")
 	assert.ErrorContains(t, err, "picture changed")
 	// A failing rehearsal does not count either; an override does.
 	f.estate.Hosts["quay2"].SetFault(unixhost.Fault{Down: true})
-	v, err = f.Rotations.Rehearse(ctx, "ines", cred(f, a), undo)
+	v, err = f.Rotations.Rehearse(ctx, ines, cred(f, a), undo)
 	require.NoError(t, err)
 	assert.Equal(t, "failed", v.Verdict)
-	_, err = f.Rotations.Start(ctx, "ines", cred(f, a), undo, "test", "")
+	_, err = f.Rotations.Start(ctx, ines, cred(f, a), undo, "test", "")
 	assert.ErrorContains(t, err, "failed")
 	f.estate.Hosts["quay2"].SetFault(unixhost.Fault{})
-	id, err := f.Rotations.Start(ctx, "ines", cred(f, a), undo, "test", "it burns")
+	id, err := f.Rotations.Start(ctx, ines, cred(f, a), undo, "test", "it burns")
 	require.NoError(t, err)
-	_, err = f.Rotations.Start(ctx, "ines", cred(f, a), undo, "test", "twice")
+	_, err = f.Rotations.Start(ctx, ines, cred(f, a), undo, "test", "twice")
 	assert.ErrorIs(t, err, app.ErrRefused, "one at a time")
-	_, err = f.Custody.Verify(ctx, "ines", cred(f, a))
+	_, err = f.Custody.Verify(ctx, ines, cred(f, a))
 	assert.ErrorIs(t, err, app.ErrRefused, "not while it is being changed")
 	assert.Equal(t, "done", f.ended(id).Result)
 	late, _ := f.estate.Hosts["tide1"].Read("/etc/tide/backup.env")
@@ -305,7 +306,7 @@ func TestPolicyContinueAndResume(t *testing.T) {
 	require.Eventually(t, func() bool { return len(f.findings("rotation")) == 1 }, 10*time.Second, 10*time.Millisecond)
 	require.Contains(t, f.findings("rotation")[0].Next, "resume")
 	assert.Equal(t, "current retired", f.states(a.ID), "the authority accepts the new value and refuses the old one")
-	require.NoError(t, f.Rotations.Decide(t.Context(), "ines", r.ID, rotation.DecideResume, "mended"))
+	require.NoError(t, f.Rotations.Decide(t.Context(), ines, r.ID, rotation.DecideResume, "mended"))
 	assert.Equal(t, rotation.FinishedDone, f.ended(r.ID).Result)
 	f.ready(true, "quay1/berth.service", "quay2/berth.service", "quay2/gangway.service")
 	assert.Eventually(t, func() bool { return len(f.findings("rotation")) == 0 }, 10*time.Second, 10*time.Millisecond)
@@ -350,9 +351,9 @@ func TestUndoAfterTheEnd(t *testing.T) {
 	before, _ := f.estate.Hosts["quay1"].Read("/etc/gangway/gangway.env")
 	r := f.rotate(a, rotation.PolicyStop)
 	require.Equal(t, "done", r.Result)
-	_, err := f.Rotations.RehearseUndo(ctx, "ines", r.ID)
+	_, err := f.Rotations.RehearseUndo(ctx, ines, r.ID)
 	require.NoError(t, err)
-	require.NoError(t, f.Rotations.Decide(ctx, "ines", r.ID, rotation.DecideUndo, "a program elsewhere broke"))
+	require.NoError(t, f.Rotations.Decide(ctx, ines, r.ID, rotation.DecideUndo, "a program elsewhere broke"))
 	require.Eventually(t, func() bool {
 		v, err := f.Store.Rotation(ctx, r.ID)
 		return err == nil && v.Result == rotation.FinishedUndone
@@ -364,14 +365,14 @@ func TestUndoAfterTheEnd(t *testing.T) {
 		f.ready(true, quay+"/berth.service", quay+"/gangway.service")
 	}
 	assert.Equal(t, "retired current", f.states(a.ID))
-	verdict, err := f.Custody.Verify(ctx, "ines", cred(f, a))
+	verdict, err := f.Custody.Verify(ctx, ines, cred(f, a))
 	require.NoError(t, err)
 	assert.True(t, verdict.Accepted)
-	assert.ErrorIs(t, f.Rotations.Decide(ctx, "ines", r.ID, rotation.DecideUndo, "again"), app.ErrRefused)
-	assert.ErrorIs(t, f.Rotations.Decide(ctx, "ines", r.ID, rotation.DecideResume, ""), app.ErrRefused)
+	assert.ErrorIs(t, f.Rotations.Decide(ctx, ines, r.ID, rotation.DecideUndo, "again"), app.ErrRefused)
+	assert.ErrorIs(t, f.Rotations.Decide(ctx, ines, r.ID, rotation.DecideResume, ""), app.ErrRefused)
 	second := f.rotate(a, rotation.PolicyUndo)
 	require.Equal(t, "done", second.Result)
-	assert.ErrorContains(t, f.Rotations.Decide(ctx, "ines", r.ID, rotation.DecideUndo, "too late"), "undone already")
+	assert.ErrorContains(t, f.Rotations.Decide(ctx, ines, r.ID, rotation.DecideUndo, "too late"), "undone already")
 }
 
 // Somebody edits a file between rehearsal and rotation: it is told, nothing of
@@ -379,11 +380,11 @@ func TestUndoAfterTheEnd(t *testing.T) {
 func TestFileEditedInBetween(t *testing.T) {
 	f := start(t)
 	a := f.take("svc-berth")
-	_, err := f.Rotations.Rehearse(t.Context(), "ines", cred(f, a), undo)
+	_, err := f.Rotations.Rehearse(t.Context(), ines, cred(f, a), undo)
 	require.NoError(t, err)
 	h := f.estate.Hosts["quay2"]
 	h.Write("/etc/berth/berth.env", unixhost.File{Mode: 0o640, Content: []byte("BERTH_BIND_DN=x\nBERTH_BIND_PASSWORD=edited-by-hand\n")})
-	id, err := f.Rotations.Start(t.Context(), "ines", cred(f, a), undo, "test", "")
+	id, err := f.Rotations.Start(t.Context(), ines, cred(f, a), undo, "test", "")
 	require.NoError(t, err)
 	assert.Equal(t, rotation.FinishedUndone, f.ended(id).Result)
 	records, err := f.Store.Journal(t.Context(), id, 0)
@@ -425,7 +426,7 @@ func TestConnectionCutAtEachCommand(t *testing.T) {
 			for _, path := range f.estate.Hosts["tide1"].Paths() {
 				assert.NotContains(t, path, ".moss-new", "nothing is left")
 			}
-			verdict, err := f.Custody.Verify(t.Context(), "ines", cred(f, a))
+			verdict, err := f.Custody.Verify(t.Context(), ines, cred(f, a))
 			require.NoError(t, err)
 			assert.True(t, verdict.Accepted)
 		})
@@ -448,18 +449,18 @@ func TestAnOperatorThatStopsIsTakenUpAgain(t *testing.T) {
 	o := open()
 	f := &ferry{o, t, estate, folder}
 	ctx := t.Context()
-	require.NoError(t, o.Inventory.SaveSteward(ctx, "ines", "dir", larkmoor.ManagerDN, secret.New(larkmoor.ManagerPassword), secret.Value{}))
+	require.NoError(t, o.Inventory.SaveSteward(ctx, ines, "dir", larkmoor.ManagerDN, secret.New(larkmoor.ManagerPassword), secret.Value{}))
 	host, port := larkmoor.Port(estate.Address)
-	_, err = o.Inventory.Add(ctx, "ines", store.System{Name: "dir", Kind: "directory", Address: host, Port: port, Steward: "dir", TrustedCA: estate.CA})
+	_, err = o.Inventory.Add(ctx, ines, store.System{Name: "dir", Kind: "directory", Address: host, Port: port, Steward: "dir", TrustedCA: estate.CA})
 	require.NoError(t, err)
 	f.survey()
 	a := f.take("svc-manifest")
-	v, err := f.Rotations.Rehearse(ctx, "ines", cred(f, a), undo)
+	v, err := f.Rotations.Rehearse(ctx, ines, cred(f, a), undo)
 	require.NoError(t, err)
 	require.Equal(t, "passed", v.Verdict)
 	hang := make(chan struct{})
 	estate.Directory.SetFault(standindir.Fault{Hang: hang})
-	id, err := f.Rotations.Start(ctx, "ines", cred(f, a), undo, "test", "")
+	id, err := f.Rotations.Start(ctx, ines, cred(f, a), undo, "test", "")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		records, err := f.Store.Journal(ctx, id, 0)
@@ -474,7 +475,7 @@ func TestAnOperatorThatStopsIsTakenUpAgain(t *testing.T) {
 	assert.False(t, estate.Directory.Accepts(larkmoor.DN("svc-manifest"), larkmoor.Passwords["svc-manifest"]))
 	f.Stop()
 	require.NoError(t, f.Store.Close())
-	_, err = f.Surveys.Start(ctx, "ines", nil)
+	_, err = f.Surveys.Start(ctx, ines, nil)
 	assert.Error(t, err, "a stopped operator takes nothing new")
 }
 

@@ -44,10 +44,10 @@ func (f *ferry) after(id int64, what func(rotation.Plan, rotation.Record) bool) 
 // begun starts a rotation that was rehearsed.
 func (f *ferry) begun(a store.Account, policy rotation.Policy) int64 {
 	f.t.Helper()
-	v, err := f.Rotations.Rehearse(f.t.Context(), "ines", cred(f, a), rotate.Request{Policy: policy})
+	v, err := f.Rotations.Rehearse(f.t.Context(), ines, cred(f, a), rotate.Request{Policy: policy})
 	require.NoError(f.t, err)
 	require.Equal(f.t, "passed", v.Verdict, "%+v", v.Checks)
-	id, err := f.Rotations.Start(f.t.Context(), "ines", cred(f, a), rotate.Request{Policy: policy}, "test", "")
+	id, err := f.Rotations.Start(f.t.Context(), ines, cred(f, a), rotate.Request{Policy: policy}, "test", "")
 	require.NoError(f.t, err)
 	return id
 }
@@ -138,15 +138,15 @@ func TestAFullDisk(t *testing.T) {
 		_, err := db.ExecContext(ctx, statement)
 		require.NoError(t, err)
 	}
-	v, err := f.Rotations.Rehearse(ctx, "ines", cred(f, a), undo)
+	v, err := f.Rotations.Rehearse(ctx, ines, cred(f, a), undo)
 	require.NoError(t, err)
 	require.Equal(t, "passed", v.Verdict)
 	exec("CREATE TRIGGER full BEFORE INSERT ON journal WHEN NEW.seq = 9 BEGIN SELECT RAISE(FAIL, 'database or disk is full'); END")
-	id, err := f.Rotations.Start(ctx, "ines", cred(f, a), undo, "test", "")
+	id, err := f.Rotations.Start(ctx, ines, cred(f, a), undo, "test", "")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return f.Rotations.Halted(id) != "" }, 30*time.Second, 5*time.Millisecond)
 	assert.Contains(t, f.Rotations.Halted(id), "disk is full")
-	require.ErrorIs(t, f.Rotations.Decide(ctx, "ines", id, rotation.DecideUndo, "x"), app.ErrRefused, "who decides is told")
+	require.ErrorIs(t, f.Rotations.Decide(ctx, ines, id, rotation.DecideUndo, "x"), app.ErrRefused, "who decides is told")
 	require.Eventually(t, func() bool { return len(f.findings("rotation")) == 1 }, 10*time.Second, 10*time.Millisecond)
 	exec("DROP TRIGGER full")
 	assert.Equal(t, rotation.FinishedDone, f.ended(id).Result)
@@ -161,27 +161,27 @@ func TestUndoingWhatIsFinished(t *testing.T) {
 	a := f.take("svc-manifest")
 	r := f.rotate(a, rotation.PolicyUndo)
 	require.Equal(t, "done", r.Result)
-	require.ErrorIs(t, f.Rotations.Decide(ctx, "ines", r.ID, rotation.DecideUndo, ""), app.ErrInput)
-	require.ErrorContains(t, f.Rotations.Decide(ctx, "ines", r.ID, rotation.DecideUndo, "it broke"), "rehearse")
-	v, err := f.Rotations.RehearseUndo(ctx, "ines", r.ID)
+	require.ErrorIs(t, f.Rotations.Decide(ctx, ines, r.ID, rotation.DecideUndo, ""), app.ErrInput)
+	require.ErrorContains(t, f.Rotations.Decide(ctx, ines, r.ID, rotation.DecideUndo, "it broke"), "rehearse")
+	v, err := f.Rotations.RehearseUndo(ctx, ines, r.ID)
 	require.NoError(t, err)
 	require.Equal(t, "passed", v.Verdict, "%+v", v.Checks)
-	_, err = f.Rotations.Start(ctx, "ines", cred(f, a), undo, "x", "")
+	_, err = f.Rotations.Start(ctx, ines, cred(f, a), undo, "x", "")
 	require.ErrorIs(t, err, app.ErrRefused, "that rehearsal is for nothing else")
-	_, err = f.Rotations.RehearseUndo(ctx, "ines", r.ID)
+	_, err = f.Rotations.RehearseUndo(ctx, ines, r.ID)
 	require.NoError(t, err)
-	require.NoError(t, f.Rotations.Decide(ctx, "ines", r.ID, rotation.DecideUndo, "it broke"))
+	require.NoError(t, f.Rotations.Decide(ctx, ines, r.ID, rotation.DecideUndo, "it broke"))
 	assert.Equal(t, rotation.FinishedUndone, f.ended(r.ID).Result)
-	_, err = f.Rotations.RehearseUndo(ctx, "ines", r.ID)
+	_, err = f.Rotations.RehearseUndo(ctx, ines, r.ID)
 	require.ErrorIs(t, err, app.ErrRefused, "it is undone")
 
 	// Custody that was taken anew since is not overwritten.
 	r = f.rotate(a, rotation.PolicyUndo)
 	require.Equal(t, "done", r.Result)
 	f.estate.SetPassword("svc-manifest", "Set-By-Somebody-Else-77")
-	_, err = f.Custody.Take(ctx, "ines", cred(f, a), secret.New("Set-By-Somebody-Else-77"))
+	_, err = f.Custody.Take(ctx, ines, cred(f, a), secret.New("Set-By-Somebody-Else-77"))
 	require.NoError(t, err)
-	_, err = f.Rotations.RehearseUndo(ctx, "ines", r.ID)
+	_, err = f.Rotations.RehearseUndo(ctx, ines, r.ID)
 	require.ErrorContains(t, err, "taken anew")
 }
 
@@ -193,9 +193,9 @@ func TestUndoPutsBackWhatWasCurrent(t *testing.T) {
 	a := f.take("svc-manifest")
 	dn := larkmoor.DN("svc-manifest")
 	undoIt := func(r store.Rotation) {
-		_, err := f.Rotations.RehearseUndo(ctx, "ines", r.ID)
+		_, err := f.Rotations.RehearseUndo(ctx, ines, r.ID)
 		require.NoError(t, err)
-		require.NoError(t, f.Rotations.Decide(ctx, "ines", r.ID, rotation.DecideUndo, "test"))
+		require.NoError(t, f.Rotations.Decide(ctx, ines, r.ID, rotation.DecideUndo, "test"))
 		require.Equal(t, rotation.FinishedUndone, f.ended(r.ID).Result)
 		require.True(t, f.estate.Directory.Accepts(dn, larkmoor.Passwords["svc-manifest"]), "rotation %d", r.ID)
 	}
@@ -218,7 +218,7 @@ func TestHistories(t *testing.T) {
 	for round := range 25 {
 		now := fmt.Sprintf("Round-%d-Begins-Here", round)
 		f.estate.SetPassword("svc-manifest", now)
-		_, err := f.Custody.Take(ctx, "ines", cred(f, a), secret.New(now))
+		_, err := f.Custody.Take(ctx, ines, cred(f, a), secret.New(now))
 		require.NoError(t, err)
 		var before string // what undoing the last rotation must put back
 		var last store.Rotation
@@ -241,7 +241,7 @@ func TestHistories(t *testing.T) {
 				history += " take"
 				value := fmt.Sprintf("Taken-%d-%d-Anew", round, random.IntN(1_000_000))
 				f.estate.SetPassword("svc-manifest", value)
-				_, err := f.Custody.Take(ctx, "ines", cred(f, a), secret.New(value))
+				_, err := f.Custody.Take(ctx, ines, cred(f, a), secret.New(value))
 				require.NoError(t, err)
 				last = store.Rotation{}
 			case "undo":
@@ -249,9 +249,9 @@ func TestHistories(t *testing.T) {
 					continue
 				}
 				history += " undo"
-				_, err := f.Rotations.RehearseUndo(ctx, "ines", last.ID)
+				_, err := f.Rotations.RehearseUndo(ctx, ines, last.ID)
 				require.NoError(t, err, history)
-				require.NoError(t, f.Rotations.Decide(ctx, "ines", last.ID, rotation.DecideUndo, "test"), history)
+				require.NoError(t, f.Rotations.Decide(ctx, ines, last.ID, rotation.DecideUndo, "test"), history)
 				require.Equal(t, rotation.FinishedUndone, f.ended(last.ID).Result, history)
 				require.Equal(t, before, f.currentOf(a), history)
 				last = store.Rotation{}
@@ -302,7 +302,7 @@ func TestAResetThatIsKilled(t *testing.T) {
 			require.Eventually(t, func() bool { return len(f.findings("unsettled")) == 1 }, 20*time.Second, 10*time.Millisecond, "it is told while the directory is away")
 			f.estate.Directory.SetFault(standindir.Fault{})
 			require.Eventually(t, func() bool { return len(f.findings("unsettled")) == 0 }, 20*time.Second, 10*time.Millisecond)
-			verdict, err := f.Custody.Verify(ctx, "ines", cred(f, a))
+			verdict, err := f.Custody.Verify(ctx, ines, cred(f, a))
 			require.NoError(t, err)
 			assert.True(t, verdict.Accepted)
 			want := larkmoor.Passwords["svc-manifest"]
@@ -336,8 +336,8 @@ func TestPasswordsThatAreNotOurs(t *testing.T) {
 			continue
 		}
 		seen[a.Type] = true
-		require.ErrorIs(t, f.Custody.Reset(ctx, "ines", "because", cred(f, a)), app.ErrRefused, a.Name)
-		_, err := f.Custody.Take(ctx, "ines", cred(f, a), secret.New("whatever-it-may-be"))
+		require.ErrorIs(t, f.Custody.Reset(ctx, ines, "because", cred(f, a)), app.ErrRefused, a.Name)
+		_, err := f.Custody.Take(ctx, ines, cred(f, a), secret.New("whatever-it-may-be"))
 		require.ErrorIs(t, err, app.ErrRefused)
 		assert.Empty(t, f.states(a.ID))
 	}
@@ -346,6 +346,6 @@ func TestPasswordsThatAreNotOurs(t *testing.T) {
 	f.survey("dir")
 	a := f.account("dir/svc-manifest")
 	require.Equal(t, estate.No, a.Enabled)
-	require.ErrorContains(t, f.Custody.Reset(ctx, "ines", "because", cred(f, a)), "disabled")
+	require.ErrorContains(t, f.Custody.Reset(ctx, ines, "because", cred(f, a)), "disabled")
 	assert.True(t, f.estate.Directory.Accepts(larkmoor.DN("svc-manifest"), larkmoor.Passwords["svc-manifest"]) || f.states(a.ID) == "", "nothing was changed")
 }

@@ -22,14 +22,14 @@ func TestASlowSurveyThatBeganBeforeCustody(t *testing.T) {
 	for _, host := range quays {
 		f.estate.Hosts[host].SetFault(unixhost.Fault{Latency: 1500 * time.Millisecond})
 	}
-	id, err := f.Surveys.Start(ctx, "ines", quays)
+	id, err := f.Surveys.Start(ctx, ines, quays)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		visits, err := f.Store.VisitsAfter(ctx, id, 0)
 		return err == nil && len(visits) == len(quays)
 	}, 10*time.Second, time.Millisecond, "both are being read")
 	a := f.account("dir/svc-berth")
-	_, err = f.Custody.Take(ctx, "ines", cred(f, a), secret.New(larkmoor.Passwords["svc-berth"]))
+	_, err = f.Custody.Take(ctx, ines, cred(f, a), secret.New(larkmoor.Passwords["svc-berth"]))
 	require.NoError(t, err)
 	// The search is quick: alone it would end first.
 	for _, host := range quays {
@@ -40,7 +40,7 @@ func TestASlowSurveyThatBeganBeforeCustody(t *testing.T) {
 		v, err := f.Store.Survey(ctx, id)
 		return err == nil && v.State == "done"
 	}, 30*time.Second, 20*time.Millisecond)
-	v, err := f.Rotations.Rehearse(ctx, "ines", cred(f, a), undo)
+	v, err := f.Rotations.Rehearse(ctx, ines, cred(f, a), undo)
 	require.NoError(t, err)
 	assert.Equal(t, "passed", v.Verdict, "%+v", bad(v.Checks))
 	copies := 0

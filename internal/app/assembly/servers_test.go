@@ -50,7 +50,7 @@ func (f *ferry) change(name string, change func(*store.System)) {
 	before := f.system(name)
 	after := f.system(name)
 	change(&after)
-	require.NoError(f.t, f.Inventory.Change(f.t.Context(), "ines", before, after, before.Revision))
+	require.NoError(f.t, f.Inventory.Change(f.t.Context(), ines, before, after, before.Revision))
 }
 
 func (f *ferry) visit(name string) store.Visit {
@@ -70,13 +70,13 @@ func TestTwoServersOfOneDirectory(t *testing.T) {
 	ctx := t.Context()
 	port, _ := gate(t, f.estate.Address)
 	add := func(name, base string) {
-		_, err := f.Inventory.Add(ctx, "ines", store.System{Name: name, Kind: "directory", Address: "127.0.0.1", Port: port, Steward: "dir", TrustedCA: f.estate.CA, Options: map[string]string{"base": base}})
+		_, err := f.Inventory.Add(ctx, ines, store.System{Name: name, Kind: "directory", Address: "127.0.0.1", Port: port, Steward: "dir", TrustedCA: f.estate.CA, Options: map[string]string{"base": base}})
 		require.NoError(t, err)
 	}
 	add("second", "")
 	refused := func() {
 		t.Helper()
-		v, report, err := f.Inventory.Check(ctx, "ines", "second", "")
+		v, report, err := f.Inventory.Check(ctx, ines, "second", "")
 		require.NoError(t, err)
 		assert.False(t, report.OK())
 		assert.Contains(t, v.StateWords, "kept as dir")
@@ -125,7 +125,7 @@ func TestReadingFromAnotherServer(t *testing.T) {
 	f.change("dir", func(v *store.System) {
 		v.Port, v.Options = front, map[string]string{"servers": other + "; " + net.JoinHostPort(host, strconv.Itoa(port))}
 	})
-	_, report, err := f.Inventory.Check(ctx, "ines", "dir", "")
+	_, report, err := f.Inventory.Check(ctx, ines, "dir", "")
 	require.NoError(t, err)
 	assert.False(t, report.OK(), "a check looks at each server")
 	assert.Contains(t, report.Stages[len(report.Stages)-2].Detail, "a server of another directory")
@@ -145,7 +145,7 @@ func TestReadingFromAnotherServer(t *testing.T) {
 	assert.Contains(t, words, "another directory")
 	assert.Contains(t, words, "connection refused")
 
-	_, report, err = f.Inventory.Check(ctx, "ines", "dir", "")
+	_, report, err = f.Inventory.Check(ctx, ines, "dir", "")
 	require.NoError(t, err)
 	assert.False(t, report.OK())
 	assert.Contains(t, report.Stages[len(report.Stages)-1].Detail, "is a server of the same directory", "the others are looked at while the first is away")
@@ -165,7 +165,7 @@ func TestReadingFromAnotherServer(t *testing.T) {
 	assert.Equal(t, connect.CodeUnreachable, connect.CodeOf(err))
 	assert.ErrorContains(t, err, "not known yet")
 
-	_, err = f.Inventory.Add(ctx, "ines", store.System{Name: "bad", Kind: "directory", Address: "127.0.0.1", Port: 1, Options: map[string]string{"servers": "ldaps://dc2"}})
+	_, err = f.Inventory.Add(ctx, ines, store.System{Name: "bad", Kind: "directory", Address: "127.0.0.1", Port: 1, Options: map[string]string{"servers": "ldaps://dc2"}})
 	assert.ErrorContains(t, err, "option servers")
 }
 

@@ -19,10 +19,10 @@ import (
 // reached: we get in, and what is in custody is what is accepted.
 func (f *ferry) reached(a store.Account, why string) {
 	f.t.Helper()
-	_, report, err := f.Inventory.Check(f.t.Context(), "ines", "dir", "")
+	_, report, err := f.Inventory.Check(f.t.Context(), ines, "dir", "")
 	require.NoError(f.t, err, why)
 	require.True(f.t, report.OK(), "%s: %+v", why, report.Stages)
-	verdict, err := f.Custody.Verify(f.t.Context(), "ines", cred(f, a))
+	verdict, err := f.Custody.Verify(f.t.Context(), ines, cred(f, a))
 	require.NoError(f.t, err, why)
 	require.True(f.t, verdict.Accepted, why)
 }
@@ -33,7 +33,7 @@ func TestRotatingTheAccountWeSignInWith(t *testing.T) {
 	f := start(t)
 	ctx := t.Context()
 	a := f.account(larkmoor.ManagerDN)
-	_, err := f.Custody.Take(ctx, "ines", cred(f, a), secret.New(larkmoor.ManagerPassword))
+	_, err := f.Custody.Take(ctx, ines, cred(f, a), secret.New(larkmoor.ManagerPassword))
 	require.NoError(t, err)
 	f.reached(a, "taken")
 
@@ -52,21 +52,21 @@ func TestRotatingTheAccountWeSignInWith(t *testing.T) {
 	require.Equal(t, rotation.FinishedDone, r.Result, "and again")
 	f.reached(a, "rotated twice")
 
-	_, err = f.Rotations.RehearseUndo(ctx, "ines", r.ID)
+	_, err = f.Rotations.RehearseUndo(ctx, ines, r.ID)
 	require.NoError(t, err)
-	require.NoError(t, f.Rotations.Decide(ctx, "ines", r.ID, rotation.DecideUndo, "test"))
+	require.NoError(t, f.Rotations.Decide(ctx, ines, r.ID, rotation.DecideUndo, "test"))
 	require.Equal(t, rotation.FinishedUndone, f.ended(r.ID).Result)
 	f.reached(a, "undone")
 
-	require.NoError(t, f.Custody.Reset(ctx, "ines", "nobody knows it", cred(f, a)))
+	require.NoError(t, f.Custody.Reset(ctx, ines, "nobody knows it", cred(f, a)))
 	f.reached(a, "reset")
 
 	// The answer of the change is lost: which value lets us in is found out.
-	v, err := f.Rotations.Rehearse(ctx, "ines", cred(f, a), undo)
+	v, err := f.Rotations.Rehearse(ctx, ines, cred(f, a), undo)
 	require.NoError(t, err)
 	require.Equal(t, "passed", v.Verdict, "%+v", v.Checks)
 	f.estate.Directory.SetFault(standindir.Fault{LoseAnswer: true})
-	id, err := f.Rotations.Start(ctx, "ines", cred(f, a), undo, "test", "")
+	id, err := f.Rotations.Start(ctx, ines, cred(f, a), undo, "test", "")
 	require.NoError(t, err)
 	f.after(id, func(p rotation.Plan, r rotation.Record) bool {
 		return p.Steps[r.Step].Kind == rotation.StepChange && r.Event == rotation.EventOutcome
@@ -76,11 +76,11 @@ func TestRotatingTheAccountWeSignInWith(t *testing.T) {
 	f.reached(a, "after a lost answer")
 
 	// Custody ends: the stored log-on has what is in force.
-	require.NoError(t, f.Custody.Release(ctx, "ines", "handed over", cred(f, a)))
-	_, report, err := f.Inventory.Check(ctx, "ines", "dir", "")
+	require.NoError(t, f.Custody.Release(ctx, ines, "handed over", cred(f, a)))
+	_, report, err := f.Inventory.Check(ctx, ines, "dir", "")
 	require.NoError(t, err)
 	assert.True(t, report.OK(), "%+v", report.Stages)
-	_, err = f.Custody.Verify(ctx, "ines", cred(f, a))
+	_, err = f.Custody.Verify(ctx, ines, cred(f, a))
 	assert.ErrorIs(t, err, app.ErrRefused)
 }
 
@@ -100,9 +100,9 @@ func TestSettingsThatEqualThePassword(t *testing.T) {
 	}
 	f.survey()
 	a := f.account("dir/svc-berth")
-	_, err := f.Custody.Take(ctx, "ines", cred(f, a), secret.New("svc-berth"))
+	_, err := f.Custody.Take(ctx, ines, cred(f, a), secret.New("svc-berth"))
 	require.NoError(t, err)
-	v, err := f.Rotations.Rehearse(ctx, "ines", cred(f, a), undo)
+	v, err := f.Rotations.Rehearse(ctx, ines, cred(f, a), undo)
 	require.NoError(t, err)
 	doubtful := 0
 	for _, c := range v.Checks {
@@ -114,7 +114,7 @@ func TestSettingsThatEqualThePassword(t *testing.T) {
 	assert.Equal(t, 4, doubtful, "%+v", v.Checks)
 	page, err := f.Store.Dependents(ctx, 0, store.Query{Filters: []string{"kind=file", "path~berth.env"}, Limit: 100})
 	require.NoError(t, err)
-	require.ErrorIs(t, f.Picture.DecideCopy(ctx, "ines", page.Items[0].ID, "leave", ""), app.ErrInput, "with a reason")
+	require.ErrorIs(t, f.Picture.DecideCopy(ctx, ines, page.Items[0].ID, "leave", ""), app.ErrInput, "with a reason")
 	for _, d := range page.Items {
 		if d.Copy.Doubt == "" {
 			continue
@@ -123,7 +123,7 @@ func TestSettingsThatEqualThePassword(t *testing.T) {
 		if d.Copy.Key == "DATABASE" && d.System == "quay1" {
 			decision = "replace"
 		}
-		require.NoError(t, f.Picture.DecideCopy(ctx, "ines", d.ID, decision, "looked at it"))
+		require.NoError(t, f.Picture.DecideCopy(ctx, ines, d.ID, decision, "looked at it"))
 	}
 	r := f.rotate(a, rotation.PolicyStop)
 	require.Equal(t, rotation.FinishedDone, r.Result)
@@ -155,14 +155,14 @@ func TestACopyThatNoLayoutExplains(t *testing.T) {
 	file.Content = []byte(odd)
 	f.estate.Hosts["tide1"].Write("/etc/tide/backup.env", file)
 	f.survey("tide1")
-	v, err := f.Rotations.Rehearse(ctx, "ines", cred(f, a), undo)
+	v, err := f.Rotations.Rehearse(ctx, ines, cred(f, a), undo)
 	require.NoError(t, err)
 	require.Equal(t, "failed", v.Verdict, "%+v", v.Checks)
 	page, err := f.Store.Dependents(ctx, 0, store.Query{Filters: []string{"place~#bytes:"}})
 	require.NoError(t, err)
 	require.Len(t, page.Items, 1)
-	require.ErrorIs(t, f.Picture.DecideCopy(ctx, "ines", page.Items[0].ID, "replace", "please"), app.ErrRefused)
-	require.NoError(t, f.Picture.DecideCopy(ctx, "ines", page.Items[0].ID, "leave", "a letter, nothing reads it"))
+	require.ErrorIs(t, f.Picture.DecideCopy(ctx, ines, page.Items[0].ID, "replace", "please"), app.ErrRefused)
+	require.NoError(t, f.Picture.DecideCopy(ctx, ines, page.Items[0].ID, "leave", "a letter, nothing reads it"))
 	r := f.rotate(a, rotation.PolicyUndo)
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	require.Eventually(t, func() bool { return len(f.findings("left-behind")) == 1 }, 30*time.Second, 20*time.Millisecond)

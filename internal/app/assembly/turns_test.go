@@ -36,13 +36,13 @@ func TestTwoRotationsOfOneFile(t *testing.T) {
 	f.survey()
 	var running []int64
 	for _, a := range accounts {
-		v, err := f.Rotations.Rehearse(ctx, "ines", cred(f, a), undo)
+		v, err := f.Rotations.Rehearse(ctx, ines, cred(f, a), undo)
 		require.NoError(t, err)
 		require.Equal(t, "passed", v.Verdict, failures(v))
 		require.Contains(t, fmt.Sprint(v.Plan.Steps), "/etc/shared/both.env")
 	}
 	for _, a := range accounts {
-		id, err := f.Rotations.Start(ctx, "ines", cred(f, a), undo, "test", "")
+		id, err := f.Rotations.Start(ctx, ines, cred(f, a), undo, "test", "")
 		require.NoError(t, err)
 		running = append(running, id)
 	}
@@ -67,7 +67,7 @@ func TestAHangingSystemHoldsUpNobodyElse(t *testing.T) {
 	f.estate.Directory.SetFault(directory.Fault{Hang: hang})
 	var waiting []int64
 	for range 3 * f.Surveys.Parallel() {
-		id, err := f.Surveys.Start(t.Context(), "ines", []string{"dir"})
+		id, err := f.Surveys.Start(t.Context(), ines, []string{"dir"})
 		require.NoError(t, err)
 		waiting = append(waiting, id)
 	}
@@ -75,7 +75,7 @@ func TestAHangingSystemHoldsUpNobodyElse(t *testing.T) {
 	f.estate.Directory.SetFault(directory.Fault{})
 	release()
 	for _, id := range waiting[1:] {
-		require.NoError(t, f.Surveys.Cancel(id))
+		require.NoError(t, f.Surveys.Cancel(f.t.Context(), ines, id))
 	}
 	require.Eventually(t, func() bool {
 		v, err := f.Store.Survey(t.Context(), waiting[0])

@@ -29,10 +29,10 @@ import (
 func terminals(t *testing.T) *ferry {
 	f := start(t)
 	ctx := t.Context()
-	require.NoError(t, f.Inventory.SaveSteward(ctx, "ines", "terminals", `LARKMOOR\`+larkmoor.Manager, secret.New(larkmoor.ManagerPassword), secret.Value{}))
+	require.NoError(t, f.Inventory.SaveSteward(ctx, ines, "terminals", `LARKMOOR\`+larkmoor.Manager, secret.New(larkmoor.ManagerPassword), secret.Value{}))
 	for name, h := range f.estate.Windows {
 		host, port := larkmoor.Port(h.Address())
-		_, err := f.Inventory.Add(ctx, "ines", store.System{Name: name, Kind: "windows-host", Address: host, Port: port, Steward: "terminals", TrustedCA: f.estate.CA, Options: map[string]string{"signin": "ntlm"}})
+		_, err := f.Inventory.Add(ctx, ines, store.System{Name: name, Kind: "windows-host", Address: host, Port: port, Steward: "terminals", TrustedCA: f.estate.CA, Options: map[string]string{"signin": "ntlm"}})
 		require.NoError(t, err)
 	}
 	f.survey("north1", "skerry1")
@@ -49,10 +49,10 @@ func (f *ferry) dependent(system, name string) store.Dependent {
 
 func (f *ferry) run(a store.Account, wish rotate.Request) store.Rotation {
 	f.t.Helper()
-	v, err := f.Rotations.Rehearse(f.t.Context(), "ines", cred(f, a), wish)
+	v, err := f.Rotations.Rehearse(f.t.Context(), ines, cred(f, a), wish)
 	require.NoError(f.t, err)
 	require.Equal(f.t, "passed", v.Verdict, "%+v", v.Checks)
-	id, err := f.Rotations.Start(f.t.Context(), "ines", cred(f, a), wish, "test", "")
+	id, err := f.Rotations.Start(f.t.Context(), ines, cred(f, a), wish, "test", "")
 	require.NoError(f.t, err)
 	return f.ended(id)
 }
@@ -133,13 +133,13 @@ func TestWindowsRotation(t *testing.T) {
 	// Deleted between survey and rotation, and a log-on that somebody changed.
 	skerry.RemoveService("QuayLineBoarding")
 	north.UpdateService("QuayLineFares", func(s *windowshost.Service) { s.Account = `LARKMOOR\svc-terminal` })
-	v, err := f.Rotations.Rehearse(t.Context(), "ines", cred(f, a), undo)
+	v, err := f.Rotations.Rehearse(t.Context(), ines, cred(f, a), undo)
 	require.NoError(t, err)
 	require.Equal(t, "failed", v.Verdict)
 	words := fmt.Sprint(v.Checks)
 	assert.Contains(t, words, "do not name an object that is there")
 	assert.Contains(t, words, `it logs on as LARKMOOR\svc-terminal now`)
-	id, err := f.Rotations.Start(t.Context(), "ines", cred(f, a), undo, "test", "it burns")
+	id, err := f.Rotations.Start(t.Context(), ines, cred(f, a), undo, "test", "it burns")
 	require.NoError(t, err)
 	require.Equal(t, rotation.FinishedUndone, f.ended(id).Result, "what is gone or somebody else's is left alone, the rest goes back")
 	account, _ := north.Stores("QuayLineFares")
@@ -217,7 +217,7 @@ func TestRepairOfACopy(t *testing.T) {
 
 	// A value that the account never had here is nobody's to overwrite.
 	b := f.take("svc-tidefeed")
-	_, err = f.Rotations.Rehearse(t.Context(), "ines", cred(f, b), rotate.Request{Policy: rotation.PolicyUndo, Assign: []int64{f.dependent("tide1", "backup.env").ID}})
+	_, err = f.Rotations.Rehearse(t.Context(), ines, cred(f, b), rotate.Request{Policy: rotation.PolicyUndo, Assign: []int64{f.dependent("tide1", "backup.env").ID}})
 	assert.ErrorContains(t, err, "replacing it would lose something unknown")
 }
 
@@ -263,9 +263,9 @@ func TestAssign(t *testing.T) {
 	ties := f.dependent("north1", "QuayLineBoarding").Ties
 	require.Len(t, ties, 1)
 	assert.Equal(t, "svc-terminal", ties[0].Account)
-	_, err := f.Rotations.RehearseUndo(ctx, "ines", r.ID)
+	_, err := f.Rotations.RehearseUndo(ctx, ines, r.ID)
 	require.NoError(t, err)
-	require.NoError(t, f.Rotations.Decide(ctx, "ines", r.ID, rotation.DecideUndo, "it was a test"))
+	require.NoError(t, f.Rotations.Decide(ctx, ines, r.ID, rotation.DecideUndo, "it was a test"))
 	require.Equal(t, rotation.FinishedUndone, f.ended(r.ID).Result)
 	account, password = north.Uses("QuayLineBoarding")
 	assert.Equal(t, `LARKMOOR\svc-quayline`, account)
@@ -302,14 +302,14 @@ func TestAssign(t *testing.T) {
 		{a, []int64{99999}, "not found"},
 		{f.account("north1/terminal"), []int64{f.dependent("skerry1", "KioskAgent").ID}, "is a local account of north1"},
 	} {
-		_, err := f.Rotations.Rehearse(ctx, "ines", cred(f, c.account), rotate.Request{Policy: rotation.PolicyUndo, Assign: c.assign})
+		_, err := f.Rotations.Rehearse(ctx, ines, cred(f, c.account), rotate.Request{Policy: rotation.PolicyUndo, Assign: c.assign})
 		assert.ErrorContains(t, err, c.words)
 	}
-	v, err := f.Rotations.Rehearse(ctx, "ines", cred(f, f.account("dir/svc-gangway")), wish)
+	v, err := f.Rotations.Rehearse(ctx, ines, cred(f, f.account("dir/svc-gangway")), wish)
 	require.NoError(t, err)
 	assert.Equal(t, "failed", v.Verdict, "not in custody")
 	for _, w := range []rotate.Request{{Policy: rotation.PolicyUndo, When: "later"}, {Policy: rotation.PolicyUndo, When: rotation.RestartWindow}, {Policy: rotation.PolicyUndo, When: rotation.RestartWindow, NotBefore: time.Now().Add(-2 * time.Hour), NotAfter: time.Now().Add(-time.Hour)}} {
-		_, err := f.Rotations.Rehearse(ctx, "ines", cred(f, other), w)
+		_, err := f.Rotations.Rehearse(ctx, ines, cred(f, other), w)
 		assert.ErrorIs(t, err, app.ErrInput)
 	}
 
@@ -372,7 +372,7 @@ func TestExplain(t *testing.T) {
 		}
 		c.upset()
 		require.NotEqual(t, 0, north.Start("QuayLineBoarding"), c.name)
-		x, err := f.Diagnoses.Explain(ctx, "ines", fares.ID)
+		x, err := f.Diagnoses.Explain(ctx, ines, fares.ID)
 		require.NoError(t, err)
 		assert.Equal(t, c.code, x.Causes[0].Code, "%s: %+v", c.name, x.Causes[:3])
 		assert.Equal(t, diagnosis.IsCause, x.Causes[0].Verdict, c.name)
@@ -384,7 +384,7 @@ func TestExplain(t *testing.T) {
 			require.NotNil(t, x.Repair, c.name)
 			assert.Equal(t, c.repair, x.Repair.Kind, c.name)
 		}
-		top, err := f.Diagnoses.Explain(ctx, "ines", f.dependent("north1", "QuayLineBoarding").ID)
+		top, err := f.Diagnoses.Explain(ctx, ines, f.dependent("north1", "QuayLineBoarding").ID)
 		require.NoError(t, err)
 		require.NotNil(t, top.First, c.name)
 		assert.Equal(t, "QuayLineFares", top.First.Dependent.Place, "the one that failed first")
@@ -392,31 +392,31 @@ func TestExplain(t *testing.T) {
 		require.Equal(t, 0, north.Start("QuayLineBoarding"), c.name)
 		require.Eventually(t, func() bool { return north.State("QuayLineBoarding") == windowshost.Running }, 5*time.Second, 20*time.Millisecond)
 	}
-	x, err := f.Diagnoses.Explain(ctx, "ines", fares.ID)
+	x, err := f.Diagnoses.Explain(ctx, ines, fares.ID)
 	require.NoError(t, err)
 	assert.True(t, x.Up)
 	assert.Contains(t, x.Verdict, "nothing speaks against its next start", "%+v", x.Causes[0])
 
 	// What cannot be asked: a host that is down, a service that is gone, a file.
 	north.SetFault(windowshost.Fault{Down: true})
-	x, err = f.Diagnoses.Explain(ctx, "ines", fares.ID)
+	x, err = f.Diagnoses.Explain(ctx, ines, fares.ID)
 	require.NoError(t, err)
 	assert.Equal(t, diagnosis.Unreachable, x.Causes[0].Code)
 	assert.Equal(t, diagnosis.NotKnown, x.Causes[len(x.Causes)-1].Verdict, "nothing is ruled out without looking")
 	north.SetFault(windowshost.Fault{})
 	north.RemoveService("QuayLineFares")
-	_, err = f.Diagnoses.Explain(ctx, "ines", fares.ID)
+	_, err = f.Diagnoses.Explain(ctx, ines, fares.ID)
 	assert.ErrorIs(t, err, app.ErrNotFound)
 	page, err := f.Store.Dependents(ctx, 0, store.Query{Filters: []string{"kind=file"}, Limit: 1})
 	require.NoError(t, err)
-	_, err = f.Diagnoses.Explain(ctx, "ines", page.Items[0].ID)
+	_, err = f.Diagnoses.Explain(ctx, ines, page.Items[0].ID)
 	assert.ErrorIs(t, err, app.ErrInput)
 
 	// A unit of a unix host is explained by the copy that it reads.
 	f.take("svc-berth")
 	f.estate.SetPassword("svc-berth", "Changed-By-Hand-7")
 	f.estate.Hosts["quay1"].Restart("berth.service")
-	x, err = f.Diagnoses.Explain(ctx, "ines", f.dependent("quay1", "berth.service").ID)
+	x, err = f.Diagnoses.Explain(ctx, ines, f.dependent("quay1", "berth.service").ID)
 	require.NoError(t, err)
 	assert.False(t, x.Up)
 	assert.Equal(t, "svc-berth", x.Account)
@@ -458,9 +458,9 @@ func TestManyServices(t *testing.T) {
 	f.survey("skerry1")
 	assert.Zero(t, count("gone!="), "so many at once are a question")
 	require.Len(t, f.findings("absence"), 1)
-	_, err = f.Surveys.ConfirmAbsence(ctx, "ines", "skerry1", "")
+	_, err = f.Surveys.ConfirmAbsence(ctx, ines, "skerry1", "")
 	require.ErrorIs(t, err, app.ErrInput)
-	id, err := f.Surveys.ConfirmAbsence(ctx, "ines", "skerry1", "the kiosks were taken out")
+	id, err := f.Surveys.ConfirmAbsence(ctx, ines, "skerry1", "the kiosks were taken out")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		v, err := f.Store.Survey(ctx, id)

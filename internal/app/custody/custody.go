@@ -11,6 +11,7 @@ import (
 	"sync"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/app/sealed"
@@ -67,11 +68,26 @@ func (custody *Custody) mayKeep(ctx context.Context, c store.Credential) error {
 // errSilent: points could not be asked.
 var errSilent = errors.New("not every point could be asked")
 
+// Note gives the password of an account a row as a credential, unless it has one.
+func (custody *Custody) Note(ctx context.Context, by access.Actor, account int64) (store.Credential, error) {
+	a, err := custody.store.Account(ctx, account)
+	if err != nil {
+		return store.Credential{}, err
+	}
+	if err := access.Decide(by, access.NoteCredential, access.Object{Kind: "account", Name: a.Name}); err != nil {
+		return store.Credential{}, err
+	}
+	return custody.store.NotePassword(ctx, a.ID)
+}
+
 // Take takes a credential with its known value, which is proven where it is
 // accepted at once. Without a value that of a key is read from a file that holds
 // it. A point that refuses while another accepts is told in the verdict, and by
 // the finding drift.
-func (custody *Custody) Take(ctx context.Context, by string, c store.Credential, value secret.Value) (connect.Verdict, error) {
+func (custody *Custody) Take(ctx context.Context, by access.Actor, c store.Credential, value secret.Value) (connect.Verdict, error) {
+	if err := access.Decide(by, access.TakeCustody, access.Object{Kind: "credential", Name: c.Name}); err != nil {
+		return connect.Verdict{}, err
+	}
 	var verdict connect.Verdict
 	spec, err := credential.Of(c.Kind)
 	if err != nil {
@@ -93,7 +109,7 @@ func (custody *Custody) Take(ctx context.Context, by string, c store.Credential,
 	if value.Empty() && spec.Public == nil {
 		return verdict, fmt.Errorf("%w: no %s was given", app.ErrInput, spec.Title)
 	}
-	entry := ledger.Entry{Actor: by, Act: "custody.take", Subject: c.Name, System: c.System, Ref: c.ID.Ref(), Detail: c.Fingerprint}
+	entry := ledger.Entry{Actor: by.Name, Act: "custody.take", Subject: c.Name, System: c.System, Ref: c.ID.Ref(), Detail: c.Fingerprint}
 	err = custody.base.Act(ctx, entry, func() error {
 		if value.Empty() {
 			if value, err = custody.readPrivate(ctx, c, holders); err != nil {
@@ -125,7 +141,7 @@ func (custody *Custody) Take(ctx context.Context, by string, c store.Credential,
 		if err != nil {
 			return err
 		}
-		return custody.store.TakeCustody(context.WithoutCancel(ctx), made, by, verdict.Words)
+		return custody.store.TakeCustody(context.WithoutCancel(ctx), made, by.Name, verdict.Words)
 	})
 	if err != nil {
 		return verdict, err
@@ -179,7 +195,10 @@ func (custody *Custody) afterCustody(ctx context.Context, c store.Credential) er
 }
 
 // Release ends custody.
-func (custody *Custody) Release(ctx context.Context, by, reason string, c store.Credential) error {
+func (custody *Custody) Release(ctx context.Context, by access.Actor, reason string, c store.Credential) error {
+	if err := access.Decide(by, access.ReleaseCustody, access.Object{Kind: "credential", Name: c.Name}); err != nil {
+		return err
+	}
 	if reason == "" {
 		return fmt.Errorf("%w: give a reason: the sealed values are removed", app.ErrInput)
 	}
@@ -189,7 +208,7 @@ func (custody *Custody) Release(ctx context.Context, by, reason string, c store.
 			return err
 		}
 	}
-	err := custody.store.ReleaseCustody(ctx, c.ID, ledger.Entry{Actor: by, Act: "custody.release", Phase: ledger.Outcome, Subject: c.Name, System: c.System, Ref: c.ID.Ref(), Reason: reason, Result: "done"})
+	err := custody.store.ReleaseCustody(ctx, c.ID, ledger.Entry{Actor: by.Name, Act: "custody.release", Phase: ledger.Outcome, Subject: c.Name, System: c.System, Ref: c.ID.Ref(), Reason: reason, Result: "done"})
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/credential"
@@ -19,7 +20,10 @@ import (
 // Reset takes a password by setting a new one with the authority's privileged
 // log-on. What still holds the earlier one breaks: the
 // caller must have said so to the user.
-func (custody *Custody) Reset(ctx context.Context, by, reason string, c store.Credential) error {
+func (custody *Custody) Reset(ctx context.Context, by access.Actor, reason string, c store.Credential) error {
+	if err := access.Decide(by, access.TakeCustody, access.Object{Kind: "credential", Name: c.Name}); err != nil {
+		return err
+	}
 	if c.Kind != credential.Password {
 		return fmt.Errorf("%w: a password can be reset; a key is taken as it is, then rotated", app.ErrInput)
 	}
@@ -61,7 +65,7 @@ func (custody *Custody) Reset(ctx context.Context, by, reason string, c store.Cr
 	if err := custody.store.AddCandidate(ctx, sealed); err != nil { // law 1
 		return err
 	}
-	entry := ledger.Entry{Actor: by, Act: "custody.reset", Subject: a.Name, System: a.System, Reason: reason, Ref: c.ID.Ref()}
+	entry := ledger.Entry{Actor: by.Name, Act: "custody.reset", Subject: a.Name, System: a.System, Reason: reason, Ref: c.ID.Ref()}
 	err = custody.base.Act(ctx, entry, func() error {
 		changeErr := connect.SetPassword(ctx, connector, target, inventory.RefOf(a), value)
 		if changeErr != nil && !connect.IsUnclear(changeErr) {
@@ -88,7 +92,7 @@ func (custody *Custody) Reset(ctx context.Context, by, reason string, c store.Cr
 		}
 		keep := context.WithoutCancel(ctx)
 		if verdict.Accepted {
-			if err := custody.store.TakeCustody(keep, sealed, by, verdict.Words); err != nil {
+			if err := custody.store.TakeCustody(keep, sealed, by.Name, verdict.Words); err != nil {
 				return err
 			}
 			_, err := custody.LinkStewards(keep, by, a, nil)
@@ -96,7 +100,7 @@ func (custody *Custody) Reset(ctx context.Context, by, reason string, c store.Cr
 		}
 		if changeErr == nil && verdict.Code != connect.VerdictWrong {
 			// The authority said that it took the value; what it refuses is the account.
-			return errors.Join(custody.store.TakeCustody(keep, sealed, by, verdict.Words), custody.store.SaveVerdict(keep, c.ID, "refused", verdict.Words),
+			return errors.Join(custody.store.TakeCustody(keep, sealed, by.Name, verdict.Words), custody.store.SaveVerdict(keep, c.ID, "refused", verdict.Words),
 				fmt.Errorf("%w: the new password is set and in custody, but %s does not let %s in: %s", app.ErrRefused, target.Name, a.Name, verdict.Words))
 		}
 		return errors.Join(changeErr, fmt.Errorf("%w: %s does not accept the new value: %s", app.ErrRefused, target.Name, verdict.Words))

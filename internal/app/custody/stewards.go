@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/naming"
@@ -79,7 +80,7 @@ func (custody *Custody) ownUses(ctx context.Context, a store.Account) ([]store.S
 
 // LinkStewards links the systems that are reached with an account in custody to
 // it. With only set, just those whose steward has that value.
-func (custody *Custody) LinkStewards(ctx context.Context, by string, a store.Account, only *secret.Value) ([]store.System, error) {
+func (custody *Custody) LinkStewards(ctx context.Context, by access.Actor, a store.Account, only *secret.Value) ([]store.System, error) {
 	uses, err := custody.ownUses(ctx, a)
 	if err != nil || len(uses) == 0 {
 		return nil, err
@@ -116,12 +117,12 @@ func (custody *Custody) LinkStewards(ctx context.Context, by string, a store.Acc
 	if len(links) == 0 {
 		return linked, nil
 	}
-	return linked, custody.store.LinkStewards(ctx, links, ledger.Entry{Actor: by, Act: "steward.link", Phase: ledger.Outcome, Subject: a.Name, System: a.System, Result: "done", Detail: "systems that are reached with it sign in with its value in custody: " + strings.Join(names, ", ")})
+	return linked, custody.store.LinkStewards(ctx, links, ledger.Entry{Actor: by.Name, Act: "steward.link", Phase: ledger.Outcome, Subject: a.Name, System: a.System, Result: "done", Detail: "systems that are reached with it sign in with its value in custody: " + strings.Join(names, ", ")})
 }
 
 // unlinkStewards gives the stewards the value that is in force, before
 // custody ends.
-func (custody *Custody) unlinkStewards(ctx context.Context, by string, c store.Credential) error {
+func (custody *Custody) unlinkStewards(ctx context.Context, by access.Actor, c store.Credential) error {
 	links, err := custody.store.StewardLinks(ctx, c.AccountID)
 	if err != nil || len(links) == 0 {
 		return err
@@ -147,7 +148,7 @@ func (custody *Custody) unlinkStewards(ctx context.Context, by string, c store.C
 		if err != nil {
 			return err
 		}
-		if err := custody.inventory.SaveSteward(ctx, by, l.Name, l.Account, own.Current, key); err != nil {
+		if err := custody.inventory.SaveSteward(ctx, access.Following(by), l.Name, l.Account, own.Current, key); err != nil {
 			return err
 		}
 	}

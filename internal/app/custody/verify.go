@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/store"
@@ -15,7 +16,10 @@ func driftKey(c store.Credential) string { return fmt.Sprintf("drift/%d", c.ID) 
 
 // Verify proves a sealed value where it is accepted. A refusal raises the finding
 // drift.
-func (custody *Custody) Verify(ctx context.Context, by string, c store.Credential) (connect.Verdict, error) {
+func (custody *Custody) Verify(ctx context.Context, by access.Actor, c store.Credential) (connect.Verdict, error) {
+	if err := access.Decide(by, access.VerifyCustody, access.Object{Kind: "credential", Name: c.Name}); err != nil {
+		return connect.Verdict{}, err
+	}
 	if err := custody.NotRotating(ctx, c); err != nil {
 		return connect.Verdict{}, err
 	}
@@ -31,7 +35,7 @@ func (custody *Custody) Verify(ctx context.Context, by string, c store.Credentia
 		return connect.Verdict{}, err
 	}
 	var verdict connect.Verdict
-	entry := ledger.Entry{Actor: by, Act: "custody.verify", Subject: c.Name, System: c.System, Ref: c.ID.Ref()}
+	entry := ledger.Entry{Actor: by.Name, Act: "custody.verify", Subject: c.Name, System: c.System, Ref: c.ID.Ref()}
 	err = custody.base.Act(ctx, entry, func() error {
 		var err error
 		verdict, err = judged(custody.TryAll(ctx, c, points, values.Current))
@@ -79,7 +83,10 @@ func DriftNext(code, name string) string {
 }
 
 // VerifyAll verifies everything in custody.
-func (custody *Custody) VerifyAll(ctx context.Context, by string) (accepted, refused, unclear int, err error) {
+func (custody *Custody) VerifyAll(ctx context.Context, by access.Actor) (accepted, refused, unclear int, err error) {
+	if err := access.Decide(by, access.VerifyAllCustody, access.Object{}); err != nil {
+		return 0, 0, 0, err
+	}
 	all, err := custody.store.InCustody(ctx)
 	if err != nil {
 		return 0, 0, 0, err

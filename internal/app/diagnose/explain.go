@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/picture"
@@ -63,7 +64,10 @@ const explainTime = time.Minute
 // Explain gathers evidence and says why a dependent is down. It changes
 // nothing but for one sign-in with the sealed value, which is left out for an
 // account that is locked.
-func (diagnoses *Diagnoses) Explain(ctx context.Context, by string, id int64) (Explanation, error) {
+func (diagnoses *Diagnoses) Explain(ctx context.Context, by access.Actor, id int64) (Explanation, error) {
+	if err := access.Decide(by, access.ExplainDependent, access.Object{}); err != nil {
+		return Explanation{}, err
+	}
 	d, err := diagnoses.store.Dependent(ctx, id)
 	if err != nil {
 		return Explanation{}, err
@@ -72,7 +76,7 @@ func (diagnoses *Diagnoses) Explain(ctx context.Context, by string, id int64) (E
 		return Explanation{}, fmt.Errorf("%w: %s on %s is a %s: only what runs can be explained", app.ErrInput, d.Place, d.System, d.Kind)
 	}
 	var out Explanation
-	entry := ledger.Entry{Actor: by, Act: "dependent.explain", Subject: d.Place, System: d.System, Ref: fmt.Sprintf("dependent/%d", d.ID)}
+	entry := ledger.Entry{Actor: by.Name, Act: "dependent.explain", Subject: d.Place, System: d.System, Ref: fmt.Sprintf("dependent/%d", d.ID)}
 	err = diagnoses.base.Act(ctx, entry, func() error {
 		limited, cancel := context.WithTimeout(ctx, explainTime)
 		defer cancel()

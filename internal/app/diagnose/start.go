@@ -6,13 +6,17 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 )
 
 // StartDependents starts what is down, one after the other, and proves each.
 // It stops at the first that does not come up.
-func (diagnoses *Diagnoses) StartDependents(ctx context.Context, by, reason string, ids []int64) ([]string, error) {
+func (diagnoses *Diagnoses) StartDependents(ctx context.Context, by access.Actor, reason string, ids []int64) ([]string, error) {
+	if err := access.Decide(by, access.StartDependents, access.Object{}); err != nil {
+		return nil, err
+	}
 	if reason == "" {
 		return nil, fmt.Errorf("%w: give a reason", app.ErrInput)
 	}
@@ -36,7 +40,7 @@ func (diagnoses *Diagnoses) StartDependents(ctx context.Context, by, reason stri
 		if !connector.Describe().Can(connect.ActRestart) {
 			return said, fmt.Errorf("%w: %s cannot start anything", app.ErrCannot, v.Name)
 		}
-		entry := ledger.Entry{Actor: by, Act: "dependent.start", Subject: d.Place, System: d.System, Reason: reason, Ref: fmt.Sprintf("dependent/%d", d.ID)}
+		entry := ledger.Entry{Actor: by.Name, Act: "dependent.start", Subject: d.Place, System: d.System, Reason: reason, Ref: fmt.Sprintf("dependent/%d", d.ID)}
 		err = diagnoses.base.Act(ctx, entry, func() error {
 			limited, cancel := context.WithTimeout(ctx, 2*time.Minute)
 			defer cancel()
@@ -57,7 +61,7 @@ func (diagnoses *Diagnoses) StartDependents(ctx context.Context, by, reason stri
 		if err != nil {
 			return said, err
 		}
-		if _, err := diagnoses.survey.Start(context.WithoutCancel(ctx), app.ByService, []string{d.System}); err != nil {
+		if _, err := diagnoses.survey.Start(context.WithoutCancel(ctx), access.Service(), []string{d.System}); err != nil {
 			diagnoses.base.Log.Warn("a system could not be read again", "system", d.System, "error", err)
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/store"
@@ -14,7 +15,14 @@ import (
 
 // Check goes through the stages of reaching a system. With approve, the
 // host key with that fingerprint is approved first, if it is the one offered.
-func (inventory *Inventory) Check(ctx context.Context, by, idOrName, approve string) (store.System, connect.CheckReport, error) {
+func (inventory *Inventory) Check(ctx context.Context, by access.Actor, idOrName, approve string) (store.System, connect.CheckReport, error) {
+	action := access.CheckSystem
+	if approve != "" {
+		action = access.ApproveHostKey
+	}
+	if err := access.Decide(by, action, access.Object{Kind: "system", Name: idOrName}); err != nil {
+		return store.System{}, connect.CheckReport{}, err
+	}
 	v, err := inventory.store.System(ctx, idOrName)
 	if err != nil {
 		return v, connect.CheckReport{}, err
@@ -22,7 +30,7 @@ func (inventory *Inventory) Check(ctx context.Context, by, idOrName, approve str
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
 	if approve != "" {
-		if err := inventory.approveHostKey(ctx, by, v, approve); err != nil {
+		if err := inventory.approveHostKey(ctx, by.Name, v, approve); err != nil {
 			return v, connect.CheckReport{}, err
 		}
 		if v, err = inventory.store.System(ctx, v.Name); err != nil {
@@ -39,7 +47,7 @@ func (inventory *Inventory) Check(ctx context.Context, by, idOrName, approve str
 		return v, connect.CheckReport{}, err
 	}
 	var report connect.CheckReport
-	err = inventory.base.Act(ctx, ledger.Entry{Actor: by, Act: "system.check", Subject: v.Name, System: v.Name}, func() error {
+	err = inventory.base.Act(ctx, ledger.Entry{Actor: by.Name, Act: "system.check", Subject: v.Name, System: v.Name}, func() error {
 		report = connector.Check(ctx, target)
 		if unapproved != nil {
 			report.Stages = untilSignIn(report.Stages, unapproved)

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/secret"
@@ -14,13 +15,13 @@ import (
 )
 
 // carryEndpoints seals the endpoints that were approved.
-func (inventory *Inventory) carryEndpoints(ctx context.Context, by string, v store.Approval) error {
+func (inventory *Inventory) carryEndpoints(ctx context.Context, by, _ access.Actor, v store.Approval) error {
 	systems, err := inventory.systemsOf(ctx, v)
 	if err != nil {
 		return err
 	}
-	words := fmt.Sprintf("asked by %s, approved by %s", v.AskedBy, by)
-	return inventory.sealEndpoints(ctx, systems, words, ledger.Entry{Actor: by, Act: "endpoint.trust", Phase: ledger.Outcome, Subject: v.Subject, Result: "done", Detail: words, Ref: fmt.Sprintf("approval/%d", v.ID), Changes: v.Changes})
+	words := fmt.Sprintf("asked by %s, approved by %s", v.AskedBy, by.Name)
+	return inventory.sealEndpoints(ctx, systems, words, ledger.Entry{Actor: by.Name, Act: "endpoint.trust", Phase: ledger.Outcome, Subject: v.Subject, Result: "done", Detail: words, Ref: fmt.Sprintf("approval/%d", v.ID), Changes: v.Changes})
 }
 
 func (inventory *Inventory) systemsOf(ctx context.Context, v store.Approval) ([]store.System, error) {

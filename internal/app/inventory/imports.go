@@ -11,6 +11,7 @@ import (
 	"sync"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
@@ -35,16 +36,22 @@ type Defaults struct {
 }
 
 // ImportList adds the systems of a CSV or plain list.
-func (inventory *Inventory) ImportList(ctx context.Context, by string, in io.Reader, defaults Defaults) (Import, error) {
+func (inventory *Inventory) ImportList(ctx context.Context, by access.Actor, in io.Reader, defaults Defaults) (Import, error) {
+	if err := access.Decide(by, access.ImportSystems, access.Object{}); err != nil {
+		return Import{}, err
+	}
 	rows, problems, err := roster.Read(in)
 	if err != nil {
 		return Import{}, fmt.Errorf("%w: %w", app.ErrInput, err)
 	}
-	return inventory.importRows(ctx, by, rows, problems, defaults)
+	return inventory.importRows(ctx, by.Name, rows, problems, defaults)
 }
 
 // ImportDirectory adds the computers of a directory subtree.
-func (inventory *Inventory) ImportDirectory(ctx context.Context, by, from, base string, defaults Defaults) (Import, error) {
+func (inventory *Inventory) ImportDirectory(ctx context.Context, by access.Actor, from, base string, defaults Defaults) (Import, error) {
+	if err := access.Decide(by, access.ImportSystems, access.Object{Kind: "system", Name: from}); err != nil {
+		return Import{}, err
+	}
 	v, err := inventory.store.System(ctx, from)
 	if err != nil {
 		return Import{}, err
@@ -57,7 +64,7 @@ func (inventory *Inventory) ImportDirectory(ctx context.Context, by, from, base 
 		return Import{}, fmt.Errorf("%w: %s does not list systems", app.ErrCannot, v.Name)
 	}
 	var listed []connect.Listed
-	err = inventory.base.Act(ctx, ledger.Entry{Actor: by, Act: "system.list", Subject: base, System: v.Name}, func() error {
+	err = inventory.base.Act(ctx, ledger.Entry{Actor: by.Name, Act: "system.list", Subject: base, System: v.Name}, func() error {
 		listed, err = connector.ListSystems(ctx, target, base)
 		return err
 	})
@@ -72,7 +79,7 @@ func (inventory *Inventory) ImportDirectory(ctx context.Context, by, from, base 
 		}
 		rows = append(rows, row)
 	}
-	return inventory.importRows(ctx, by, rows, nil, defaults)
+	return inventory.importRows(ctx, by.Name, rows, nil, defaults)
 }
 
 func (inventory *Inventory) importRows(ctx context.Context, by string, rows []roster.Row, problems []roster.Problem, defaults Defaults) (Import, error) {

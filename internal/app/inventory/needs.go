@@ -27,6 +27,8 @@ type Store interface {
 	Steward(ctx context.Context, name string) (store.Steward, error)
 	MarkUsers(ctx context.Context, entries ...ledger.Entry) error
 	RemoveCommonOption(ctx context.Context, id int64, entries ...ledger.Entry) error
+	RemoveSteward(ctx context.Context, name string, entries ...ledger.Entry) error
+	RemoveSystem(ctx context.Context, id int64, entries ...ledger.Entry) error
 	Reseal(ctx context.Context, sealed map[int64][]byte, entries ...ledger.Entry) error
 	SaveCheck(ctx context.Context, id int64, report connect.CheckReport) error
 	SaveSteward(ctx context.Context, v store.Steward, entries ...ledger.Entry) error

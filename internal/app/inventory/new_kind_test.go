@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/assembly"
 	"mossledger.example/moss/internal/app/rotate"
 	"mossledger.example/moss/internal/connect"
@@ -68,6 +69,8 @@ func (buoy) Rehearse(_ context.Context, t connect.Target, _ []connect.Intention)
 
 // TestANewKindIsAFolderAndALine: a kind that was registered, and is named nowhere
 // else, is added with its options checked, read, kept and rotated.
+var ines = access.Actor{Name: "ines", Roles: access.Roles()}
+
 func TestANewKindIsAFolderAndALine(t *testing.T) {
 	value := "ring-ring-ring-1"
 	connect.Register(buoy{accepts: &value})
@@ -81,45 +84,45 @@ func TestANewKindIsAFolderAndALine(t *testing.T) {
 		a.Stop()
 		require.NoError(t, s.Close())
 	})
-	require.NoError(t, a.Inventory.SaveSteward(ctx, "ines", "sea", "keeper", secret.New("x-keeps-the-sea"), secret.Value{}))
+	require.NoError(t, a.Inventory.SaveSteward(ctx, ines, "sea", "keeper", secret.New("x-keeps-the-sea"), secret.Value{}))
 	system := store.System{Name: "b1", Kind: string(kindBuoy), Steward: "sea", Options: map[string]string{"channel": "am"}}
 	for name, options := range map[string]map[string]string{"not a choice": {"channel": "pm"}, "not a path": {"logs": "log"}, "another kind's": {"base": "DC=x"}} {
 		bad := system
 		bad.Options = options
-		_, err := a.Inventory.Add(ctx, "ines", bad)
+		_, err := a.Inventory.Add(ctx, ines, bad)
 		require.ErrorIs(t, err, app.ErrInput, name)
 	}
-	_, err = a.Inventory.Add(ctx, "ines", system)
+	_, err = a.Inventory.Add(ctx, ines, system)
 	require.NoError(t, err)
-	require.NoError(t, a.Inventory.SetCommonOption(ctx, "ines", store.CommonOption{Field: "kind", Value: string(kindBuoy), Name: "logs", Setting: "/var/log/bell"}))
-	require.ErrorIs(t, a.Inventory.SetCommonOption(ctx, "ines", store.CommonOption{Field: "kind", Value: "unix-host", Name: "logs", Setting: "/x"}), app.ErrInput)
-	_, report, err := a.Inventory.Check(ctx, "ines", "b1", "")
+	require.NoError(t, a.Inventory.SetCommonOption(ctx, ines, store.CommonOption{Field: "kind", Value: string(kindBuoy), Name: "logs", Setting: "/var/log/bell"}))
+	require.ErrorIs(t, a.Inventory.SetCommonOption(ctx, ines, store.CommonOption{Field: "kind", Value: "unix-host", Name: "logs", Setting: "/x"}), app.ErrInput)
+	_, report, err := a.Inventory.Check(ctx, ines, "b1", "")
 	require.NoError(t, err)
 	require.True(t, report.OK())
 	assert.Equal(t, "keeper", report.Stages[0].Detail)
 
-	id, err := a.Surveys.Start(ctx, "ines", nil)
+	id, err := a.Surveys.Start(ctx, ines, nil)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { v, err := s.Survey(ctx, id); return err == nil && v.State == "done" }, 10*time.Second, 5*time.Millisecond)
 	c, err := a.Picture.FindCredential(ctx, "b1/svc-bell")
 	require.NoError(t, err)
 	c, err = s.NotePassword(ctx, c.AccountID)
 	require.NoError(t, err)
-	_, err = a.Custody.Take(ctx, "ines", c, secret.New("not-it-at-all-22"))
+	_, err = a.Custody.Take(ctx, ines, c, secret.New("not-it-at-all-22"))
 	require.ErrorIs(t, err, app.ErrRefused)
-	_, err = a.Custody.Take(ctx, "ines", c, secret.New(value))
+	_, err = a.Custody.Take(ctx, ines, c, secret.New(value))
 	require.NoError(t, err)
 	c, err = s.Credential(ctx, c.ID)
 	require.NoError(t, err)
 	request := rotate.Request{Policy: "undo"}
-	rehearsed, err := a.Rotations.Rehearse(ctx, "ines", c, request)
+	rehearsed, err := a.Rotations.Rehearse(ctx, ines, c, request)
 	require.NoError(t, err)
 	require.Equal(t, "passed", rehearsed.Verdict, "%+v", rehearsed.Checks)
-	rotation, err := a.Rotations.Start(ctx, "ines", c, request, "test", "")
+	rotation, err := a.Rotations.Start(ctx, ines, c, request, "test", "")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { r, err := s.Rotation(ctx, rotation); return err == nil && r.Result == "done" }, 10*time.Second, 5*time.Millisecond)
 	assert.NotEqual(t, "ring-ring-ring-1", value)
-	verdict, err := a.Custody.Verify(ctx, "ines", c)
+	verdict, err := a.Custody.Verify(ctx, ines, c)
 	require.NoError(t, err)
 	assert.True(t, verdict.Accepted)
 }

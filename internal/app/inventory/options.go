@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
@@ -18,7 +19,10 @@ import (
 var commonFields = []string{"site", "environment", "owner", "kind"}
 
 // SetCommonOption gives an option to all systems that have a value in a field.
-func (inventory *Inventory) SetCommonOption(ctx context.Context, by string, c store.CommonOption) error {
+func (inventory *Inventory) SetCommonOption(ctx context.Context, by access.Actor, c store.CommonOption) error {
+	if err := access.Decide(by, access.SetCommonOption, access.Object{}); err != nil {
+		return err
+	}
 	if !slices.Contains(commonFields, c.Field) || strings.TrimSpace(c.Value) == "" {
 		return fmt.Errorf("%w: systems are chosen by FIELD=VALUE with one of the fields %s", app.ErrInput, strings.Join(commonFields, ", "))
 	}
@@ -41,15 +45,18 @@ func (inventory *Inventory) SetCommonOption(ctx context.Context, by string, c st
 	if err := of.Valid(map[string]string{c.Name: c.Setting}); err != nil {
 		return fmt.Errorf("%w: %w", app.ErrInput, err)
 	}
-	c.SetBy = by
-	if err := inventory.store.SetCommonOption(ctx, c, ledger.Entry{Actor: by, Act: "option.set", Phase: ledger.Outcome, Subject: c.Field + "=" + c.Value, Detail: c.Name + "=" + c.Setting, Result: "done"}); err != nil {
+	c.SetBy = by.Name
+	if err := inventory.store.SetCommonOption(ctx, c, ledger.Entry{Actor: by.Name, Act: "option.set", Phase: ledger.Outcome, Subject: c.Field + "=" + c.Value, Detail: c.Name + "=" + c.Setting, Result: "done"}); err != nil {
 		return err
 	}
-	return inventory.trustChanged(context.WithoutCancel(ctx), by, "common option "+c.Name)
+	return inventory.trustChanged(context.WithoutCancel(ctx), by.Name, "common option "+c.Name)
 }
 
 // RemoveCommonOption takes one away.
-func (inventory *Inventory) RemoveCommonOption(ctx context.Context, by string, id int64) error {
+func (inventory *Inventory) RemoveCommonOption(ctx context.Context, by access.Actor, id int64) error {
+	if err := access.Decide(by, access.RemoveCommonOption, access.Object{}); err != nil {
+		return err
+	}
 	page, err := inventory.store.CommonOptions(ctx, store.Query{Filters: []string{fmt.Sprintf("id=%d", id)}})
 	if err != nil {
 		return err
@@ -58,11 +65,11 @@ func (inventory *Inventory) RemoveCommonOption(ctx context.Context, by string, i
 		return fmt.Errorf("common option %d: %w: 'moss system option list' shows them", id, app.ErrNotFound)
 	}
 	c := page.Items[0]
-	err = inventory.store.RemoveCommonOption(ctx, id, ledger.Entry{Actor: by, Act: "option.remove", Phase: ledger.Outcome, Subject: c.Field + "=" + c.Value, Detail: c.Name + "=" + c.Setting, Result: "done"})
+	err = inventory.store.RemoveCommonOption(ctx, id, ledger.Entry{Actor: by.Name, Act: "option.remove", Phase: ledger.Outcome, Subject: c.Field + "=" + c.Value, Detail: c.Name + "=" + c.Setting, Result: "done"})
 	if err != nil {
 		return err
 	}
-	return inventory.trustChanged(context.WithoutCancel(ctx), by, "common option "+c.Name)
+	return inventory.trustChanged(context.WithoutCancel(ctx), by.Name, "common option "+c.Name)
 }
 
 // optionsFor are the options of a system with those that it shares.

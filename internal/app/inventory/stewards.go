@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
@@ -37,7 +38,10 @@ func (inventory *Inventory) signIn(ctx context.Context, connector connect.Connec
 }
 
 // SaveSteward seals and stores a steward.
-func (inventory *Inventory) SaveSteward(ctx context.Context, by, name, account string, password, key secret.Value) error {
+func (inventory *Inventory) SaveSteward(ctx context.Context, by access.Actor, name, account string, password, key secret.Value) error {
+	if err := access.Decide(by, access.SaveSteward, access.Object{Kind: "steward", Name: name}); err != nil {
+		return err
+	}
 	if name == "" || account == "" || password.Empty() && key.Empty() {
 		return fmt.Errorf("%w: a steward needs a name, an account, and a password or a private key", app.ErrInput)
 	}
@@ -56,5 +60,13 @@ func (inventory *Inventory) SaveSteward(ctx context.Context, by, name, account s
 		return err
 	}
 	return inventory.store.SaveSteward(ctx, store.Steward{Name: name, Account: account, SealedPassword: sealedPassword, SealedKey: sealedKey},
-		ledger.Entry{Actor: by, Act: "steward.save", Phase: ledger.Outcome, Subject: name, Result: "done"})
+		ledger.Entry{Actor: by.Name, Act: "steward.save", Phase: ledger.Outcome, Subject: name, Result: "done"})
+}
+
+// RemoveSteward removes a steward that no system uses.
+func (inventory *Inventory) RemoveSteward(ctx context.Context, by access.Actor, name string) error {
+	if err := access.Decide(by, access.RemoveSteward, access.Object{Kind: "steward", Name: name}); err != nil {
+		return err
+	}
+	return inventory.store.RemoveSteward(ctx, name, ledger.Entry{Actor: by.Name, Act: "steward.remove", Phase: ledger.Outcome, Subject: name, Result: "done"})
 }

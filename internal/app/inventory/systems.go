@@ -10,6 +10,7 @@ import (
 	"slices"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/connect"
@@ -30,7 +31,7 @@ type Inventory struct {
 // New makes an Inventory. It carries out approvals of endpoints.
 func New(base *app.Base, store Store, values *sealed.Keeper, approvals *approval.Approvals) *Inventory {
 	inventory := &Inventory{base, store, values, approvals}
-	approvals.Carry(approval.KindEndpoint, approval.Carrier{Still: inventory.sameEndpoints, CarryOut: inventory.carryEndpoints})
+	approvals.Carry(approval.KindEndpoint, approval.Carrier{Action: access.TrustEndpoint, Still: inventory.sameEndpoints, CarryOut: inventory.carryEndpoints})
 	return inventory
 }
 
@@ -60,18 +61,21 @@ func (inventory *Inventory) Valid(ctx context.Context, v store.System) error {
 }
 
 // Add adds one system.
-func (inventory *Inventory) Add(ctx context.Context, by string, v store.System) (int64, error) {
+func (inventory *Inventory) Add(ctx context.Context, by access.Actor, v store.System) (int64, error) {
+	if err := access.Decide(by, access.AddSystem, access.Object{Kind: "system", Name: v.Name}); err != nil {
+		return 0, err
+	}
 	if err := inventory.Valid(ctx, v); err != nil {
 		return 0, err
 	}
-	id, err := inventory.add(ctx, by, v)
+	id, err := inventory.add(ctx, by.Name, v)
 	if err != nil {
 		return 0, err
 	}
 	if v, err = inventory.store.System(ctx, v.Name); err != nil {
 		return id, err
 	}
-	_, err = inventory.trust(ctx, by, "", v)
+	_, err = inventory.trust(ctx, by.Name, "", v)
 	return id, err
 }
 
@@ -81,11 +85,14 @@ func (inventory *Inventory) add(ctx context.Context, by string, v store.System) 
 
 // Change replaces what a person may change of a system. When that decides
 // where its secrets go, nothing secret goes there until somebody else approves.
-func (inventory *Inventory) Change(ctx context.Context, by string, before, after store.System, revision int64) error {
+func (inventory *Inventory) Change(ctx context.Context, by access.Actor, before, after store.System, revision int64) error {
+	if err := access.Decide(by, access.ChangeSystem, access.Object{Kind: "system", Name: before.Name}); err != nil {
+		return err
+	}
 	if err := inventory.Valid(ctx, after); err != nil {
 		return err
 	}
-	entry := ledger.Entry{Actor: by, Act: "system.change", Phase: ledger.Outcome, Subject: after.Name, System: after.Name, Result: "done", Changes: systemChanges(before, after)}
+	entry := ledger.Entry{Actor: by.Name, Act: "system.change", Phase: ledger.Outcome, Subject: after.Name, System: after.Name, Result: "done", Changes: systemChanges(before, after)}
 	if err := inventory.store.ChangeSystem(ctx, after, revision, entry); err != nil {
 		return err
 	}
@@ -93,7 +100,7 @@ func (inventory *Inventory) Change(ctx context.Context, by string, before, after
 	if err != nil {
 		return err
 	}
-	_, err = inventory.trust(ctx, by, "", now)
+	_, err = inventory.trust(ctx, by.Name, "", now)
 	return err
 }
 
@@ -125,4 +132,16 @@ func systemChanges(before, after store.System) []ledger.Change {
 		fields = append(fields, [3]string{"option " + name, before.Options[name], after.Options[name]})
 	}
 	return ledger.Diff(fields...)
+}
+
+// Remove removes a system with all that was seen on it.
+func (inventory *Inventory) Remove(ctx context.Context, by access.Actor, idOrName string) error {
+	v, err := inventory.store.System(ctx, idOrName)
+	if err != nil {
+		return err
+	}
+	if err := access.Decide(by, access.RemoveSystem, access.Object{Kind: "system", Name: v.Name}); err != nil {
+		return err
+	}
+	return inventory.store.RemoveSystem(ctx, v.ID, ledger.Entry{Actor: by.Name, Act: "system.remove", Phase: ledger.Outcome, Subject: v.Name, System: v.Name, Result: "done"})
 }

@@ -1,41 +1,199 @@
-// Package people is about who works with the product, and what they may do.
+// Package people is about who works with the product: how they sign in, what
+// they may be called, which roles they have. What a role may do is a matter of
+// package access.
 package people
 
 import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/store"
 )
 
-// People adds and changes persons.
+// People signs persons in, adds and changes them.
 type People struct {
 	base     *app.Base
 	store    Store
 	approval *approval.Approvals
+	throttle *throttle
+	hashing  *hashing
+	refusals refusals
 }
 
 // New makes People. It carries out approvals of persons.
 func New(base *app.Base, store Store, approvals *approval.Approvals) *People {
-	people := &People{base, store, approvals}
-	approvals.Carry(approval.KindPerson, approval.Carrier{CarryOut: people.carryPerson})
+	people := &People{base: base, store: store, approval: approvals, throttle: newThrottle(base.Now), hashing: newHashing()}
+	approvals.Carry(approval.KindPerson, approval.Carrier{Action: access.ChangeUser, CarryOut: people.carryPerson})
 	return people
 }
 
+// Person is one to be added.
+type Person struct {
+	Name     string
+	Password secret.Value
+	Roles    []string
+}
+
+// Change says what of a person becomes another; nil for what stays.
+type Change struct {
+	Password *secret.Value
+	Roles    []string
+	Disabled *bool
+}
+
+// Add adds a person, or asks for it. It returns the name as it was taken, and the
+// approval that it waits for, or 0.
+func (people *People) Add(ctx context.Context, by access.Actor, p Person) (name string, waits int64, err error) {
+	if err := access.Decide(by, access.AddUser, access.Object{Kind: "person", Name: p.Name}); err != nil {
+		return "", 0, err
+	}
+	user, err := people.person(ctx, p)
+	if err != nil {
+		return "", 0, err
+	}
+	entry := ledger.Entry{Actor: by.Name, Act: "user.add", Phase: ledger.Outcome, Subject: user.Name, Result: "done", Changes: changed(store.User{}, user, false)}
+	waits, err = people.put(ctx, by, store.User{}, user, true, false, entry)
+	return user.Name, waits, err
+}
+
+// person is one who can be added, with the password hashed.
+func (people *People) person(ctx context.Context, p Person) (store.User, error) {
+	taken, err := people.store.UserNames(ctx)
+	if err != nil {
+		return store.User{}, err
+	}
+	if p.Name, err = checkPersonName(p.Name, taken); err != nil {
+		return store.User{}, err
+	}
+	if err := checkNewPassword(p.Name, p.Password); err != nil {
+		return store.User{}, err
+	}
+	if err := checkRoles(p.Roles); err != nil {
+		return store.User{}, err
+	}
+	hash, err := people.hash(ctx, p.Password)
+	return store.User{Name: p.Name, Password: hash, Roles: p.Roles}, err
+}
+
+func checkRoles(roles []string) error {
+	if len(roles) == 0 {
+		return fmt.Errorf("%w: at least one role is needed: %s", app.ErrInput, strings.Join(access.Roles(), ", "))
+	}
+	for _, role := range roles {
+		if !slices.Contains(access.Roles(), role) {
+			return fmt.Errorf("%w: unknown role %q (known: %s)", app.ErrInput, role, strings.Join(access.Roles(), ", "))
+		}
+	}
+	return nil
+}
+
+// Change changes a person, or asks for it. It returns the approval that it waits
+// for, or 0.
+func (people *People) Change(ctx context.Context, by access.Actor, name string, change Change) (int64, error) {
+	if err := access.Decide(by, access.ChangeUser, access.Object{Kind: "person", Name: name}); err != nil {
+		return 0, err
+	}
+	before, err := people.store.User(ctx, name)
+	if err != nil {
+		return 0, err
+	}
+	after := before
+	if change.Roles != nil {
+		if err := checkRoles(change.Roles); err != nil {
+			return 0, err
+		}
+		after.Roles = change.Roles
+	}
+	if change.Disabled != nil {
+		after.Disabled = *change.Disabled
+	}
+	if by.Is(before.Name) {
+		if err := ofOneself(before, after); err != nil {
+			return 0, err
+		}
+	}
+	if change.Password != nil {
+		if err := checkNewPassword(before.Name, *change.Password); err != nil {
+			return 0, err
+		}
+		if after.Password, err = people.hash(ctx, *change.Password); err != nil {
+			return 0, err
+		}
+	}
+	entry := ledger.Entry{Actor: by.Name, Act: "user.change", Phase: ledger.Outcome, Subject: before.Name, Result: "done", Changes: changed(before, after, change.Password != nil)}
+	return people.put(ctx, by, before, after, false, change.Password != nil, entry)
+}
+
+// ofOneself: nobody gives themselves rights, or takes from the product the last
+// way in.
+func ofOneself(before, after store.User) error {
+	switch {
+	case slices.ContainsFunc(after.Roles, func(role string) bool { return !slices.Contains(before.Roles, role) }):
+		return fmt.Errorf("%w: you cannot give yourself a role: let another administrator do it", app.ErrRefused)
+	case !slices.Contains(after.Roles, access.RoleAdministrator):
+		return fmt.Errorf("%w: you cannot take the role administrator from yourself: let another administrator do it", app.ErrRefused)
+	case after.Disabled:
+		return fmt.Errorf("%w: you cannot disable yourself", app.ErrRefused)
+	}
+	return nil
+}
+
+// ChangeOwnPassword needs the old one: a session that was left open must not be
+// enough. All sessions and tokens end.
+func (people *People) ChangeOwnPassword(ctx context.Context, by access.Actor, old, next secret.Value) error {
+	if err := access.Decide(by, access.ChangeOwnPassword, access.Object{Kind: "person", Name: by.Name, Owner: by.Name}); err != nil {
+		return err
+	}
+	user, err := people.store.User(ctx, by.Name)
+	if err != nil {
+		return err
+	}
+	fits, err := people.fits(ctx, old, user.Password, func() bool { return true }, people.throttledName(user.Name))
+	switch {
+	case err != nil:
+		return err
+	case !fits:
+		return ErrWrongOld
+	case old.Equal(next):
+		return fmt.Errorf("%w: the new password is the old one", app.ErrInput)
+	}
+	if err := checkNewPassword(user.Name, next); err != nil {
+		return err
+	}
+	if user.Password, err = people.hash(ctx, next); err != nil {
+		return err
+	}
+	return people.store.ChangeUser(ctx, user, true, ledger.Entry{Actor: user.Name, Act: "user.password", Phase: ledger.Outcome, Subject: user.Name, Result: "done", Detail: "all sessions and tokens ended"})
+}
+
+func changed(before, after store.User, password bool) []ledger.Change {
+	changes := ledger.Diff(
+		[3]string{"roles", strings.Join(before.Roles, " "), strings.Join(after.Roles, " ")},
+		[3]string{"disabled", fmt.Sprint(before.Disabled), fmt.Sprint(after.Disabled)},
+	)
+	if password {
+		changes = append(changes, ledger.Change{Field: "password", From: "one", To: "another"})
+	}
+	return changes
+}
+
 // carryPerson adds or changes the person that was approved.
-func (people *People) carryPerson(ctx context.Context, by string, v store.Approval) error {
+func (people *People) carryPerson(ctx context.Context, by, _ access.Actor, v store.Approval) error {
 	var asked approvedPerson
 	if err := json.Unmarshal(v.Detail, &asked); err != nil {
 		return err
 	}
 	user := asked.User
 	user.Password = asked.Hash
-	entry := ledger.Entry{Actor: v.AskedBy, Act: "user.change", Phase: ledger.Outcome, Subject: user.Name, Result: "done", Detail: "approved by " + by, Ref: fmt.Sprintf("approval/%d", v.ID), Changes: v.Changes}
+	entry := ledger.Entry{Actor: v.AskedBy, Act: "user.change", Phase: ledger.Outcome, Subject: user.Name, Result: "done", Detail: "approved by " + by.Name, Ref: fmt.Sprintf("approval/%d", v.ID), Changes: v.Changes}
 	if asked.New {
 		entry.Act = "user.add"
 		return people.store.AddUser(ctx, user, false, entry)
@@ -51,15 +209,15 @@ type approvedPerson struct {
 	EndSessions bool       `json:"end_sessions"`
 }
 
-// Change adds or changes a person, or asks for it when it gives, takes or
+// put adds or changes a person, or asks for it when it gives, takes or
 // takes over the power to approve: that could lift the rule of two. It returns
 // the approval that it waits for, or 0.
-func (people *People) Change(ctx context.Context, by string, before, after store.User, isNew, endSessions bool, entry ledger.Entry) (int64, error) {
+func (people *People) put(ctx context.Context, by access.Actor, before, after store.User, isNew, endSessions bool, entry ledger.Entry) (int64, error) {
 	delicate := false
 	for _, role := range append(append([]string{}, before.Roles...), after.Roles...) {
-		delicate = delicate || role == approval.RoleApprover
+		delicate = delicate || role == access.RoleApprover
 	}
-	alone, err := people.approval.Alone(ctx, by)
+	alone, err := people.approval.Alone(ctx, by.Name)
 	if err != nil {
 		return 0, err
 	}
@@ -73,7 +231,7 @@ func (people *People) Change(ctx context.Context, by string, before, after store
 			what = "add the person " + after.Name + " (" + strings.Join(after.Roles, ", ") + ")"
 		}
 		defer people.base.Topics.Wake("all")
-		return people.approval.Ask(ctx, store.Approval{Kind: approval.KindPerson, Subject: after.Name, What: what, Changes: entry.Changes, AskedBy: by, Detail: detail}, ledger.Entry{Act: entry.Act})
+		return people.approval.Ask(ctx, store.Approval{Kind: approval.KindPerson, Subject: after.Name, What: what, Changes: entry.Changes, AskedBy: by.Name, Detail: detail}, ledger.Entry{Act: entry.Act})
 	}
 	if delicate {
 		entry.Detail = strings.TrimPrefix(entry.Detail+"; alone: nobody else could approve it", "; ")

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/store"
@@ -16,7 +17,10 @@ import (
 
 // SetCheck sets the application's own check of what runs. A target that nothing
 // could ever answer at is refused when it is set.
-func (picture *Picture) SetCheck(ctx context.Context, by string, id int64, check rotation.AppCheck) error {
+func (picture *Picture) SetCheck(ctx context.Context, by access.Actor, id int64, check rotation.AppCheck) error {
+	if err := access.Decide(by, access.SetCheck, access.Object{}); err != nil {
+		return err
+	}
 	d, err := picture.store.Dependent(ctx, id)
 	if err != nil {
 		return err
@@ -27,7 +31,7 @@ func (picture *Picture) SetCheck(ctx context.Context, by string, id int64, check
 	if err := validCheck(check); err != nil {
 		return fmt.Errorf("%w: %w", app.ErrInput, err)
 	}
-	return picture.store.SetCheck(ctx, id, &check, ledger.Entry{Actor: by, Act: "dependent.set-check", Phase: ledger.Outcome, Subject: d.Name, System: d.System, Result: "done", Changes: checkChanges(d, check)})
+	return picture.store.SetCheck(ctx, id, &check, ledger.Entry{Actor: by.Name, Act: "dependent.set-check", Phase: ledger.Outcome, Subject: d.Name, System: d.System, Result: "done", Changes: checkChanges(d, check)})
 }
 
 func checkChanges(d store.Dependent, check rotation.AppCheck) []ledger.Change {
@@ -68,4 +72,12 @@ func validCheck(check rotation.AppCheck) error {
 		return fmt.Errorf("unknown kind of check %q (tcp, http or command)", check.Kind)
 	}
 	return nil
+}
+
+// RemoveCheck takes it away.
+func (picture *Picture) RemoveCheck(ctx context.Context, by access.Actor, id int64) error {
+	if err := access.Decide(by, access.RemoveCheck, access.Object{Kind: "dependent", Name: fmt.Sprint(id)}); err != nil {
+		return err
+	}
+	return picture.store.SetCheck(ctx, id, nil, ledger.Entry{Actor: by.Name, Act: "dependent.remove-check", Phase: ledger.Outcome, Subject: fmt.Sprint(id), Result: "done"})
 }

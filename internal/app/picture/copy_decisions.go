@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/store"
@@ -12,7 +13,10 @@ import (
 
 // DecideCopy takes a person's decision about a copy that cannot be replaced, or
 // may be none. An empty decision takes it back.
-func (picture *Picture) DecideCopy(ctx context.Context, by string, dependent int64, decision, reason string) error {
+func (picture *Picture) DecideCopy(ctx context.Context, by access.Actor, dependent int64, decision, reason string) error {
+	if err := access.Decide(by, access.DecideCopy, access.Object{}); err != nil {
+		return err
+	}
 	d, err := picture.store.Dependent(ctx, dependent)
 	if err != nil {
 		return err
@@ -31,6 +35,6 @@ func (picture *Picture) DecideCopy(ctx context.Context, by string, dependent int
 	if word == "" {
 		word = "taken back"
 	}
-	return picture.store.DecideCopy(ctx, store.CopyDecision{SystemID: d.SystemID, Place: d.Place, Decision: decision, Reason: reason, By: by},
-		ledger.Entry{Actor: by, Act: "copy.decide", Phase: ledger.Outcome, Subject: d.Place, System: d.System, Result: "done", Reason: reason, Detail: word})
+	return picture.store.DecideCopy(ctx, store.CopyDecision{SystemID: d.SystemID, Place: d.Place, Decision: decision, Reason: reason, By: by.Name},
+		ledger.Entry{Actor: by.Name, Act: "copy.decide", Phase: ledger.Outcome, Subject: d.Place, System: d.System, Result: "done", Reason: reason, Detail: word})
 }

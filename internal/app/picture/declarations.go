@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/store"
 )
@@ -21,7 +22,10 @@ type Declared struct {
 }
 
 // Declare records that an account is used somewhere, because a person says so.
-func (picture *Picture) Declare(ctx context.Context, by string, a store.Account, d Declared) (int64, error) {
+func (picture *Picture) Declare(ctx context.Context, by access.Actor, a store.Account, d Declared) (int64, error) {
+	if err := access.Decide(by, access.DeclareUse, access.Object{Kind: "account", Name: a.Name}); err != nil {
+		return 0, err
+	}
 	switch {
 	case strings.TrimSpace(d.Reason) == "":
 		return 0, fmt.Errorf("%w: say why: a declaration needs a reason", app.ErrInput)
@@ -45,11 +49,14 @@ func (picture *Picture) Declare(ctx context.Context, by string, a store.Account,
 		}
 		subject = dependent.Place
 	}
-	entry := ledger.Entry{Actor: by, Act: "use.declare", Subject: a.Name + ": " + subject, Reason: d.Reason, Phase: ledger.Outcome, Result: "done"}
-	return picture.store.Declare(ctx, store.Declaration{AccountID: a.ID, DependentID: d.DependentID, Place: strings.TrimSpace(d.Place), Reason: d.Reason, Until: d.Until, SaidBy: by}, system, entry)
+	entry := ledger.Entry{Actor: by.Name, Act: "use.declare", Subject: a.Name + ": " + subject, Reason: d.Reason, Phase: ledger.Outcome, Result: "done"}
+	return picture.store.Declare(ctx, store.Declaration{AccountID: a.ID, DependentID: d.DependentID, Place: strings.TrimSpace(d.Place), Reason: d.Reason, Until: d.Until, SaidBy: by.Name}, system, entry)
 }
 
 // Withdraw ends a declaration.
-func (picture *Picture) Withdraw(ctx context.Context, by string, id int64) error {
-	return picture.store.Withdraw(ctx, id, by, ledger.Entry{Actor: by, Act: "use.withdraw", Subject: fmt.Sprintf("declaration %d", id), Phase: ledger.Outcome, Result: "done"})
+func (picture *Picture) Withdraw(ctx context.Context, by access.Actor, id int64) error {
+	if err := access.Decide(by, access.WithdrawUse, access.Object{}); err != nil {
+		return err
+	}
+	return picture.store.Withdraw(ctx, id, by.Name, ledger.Entry{Actor: by.Name, Act: "use.withdraw", Subject: fmt.Sprintf("declaration %d", id), Phase: ledger.Outcome, Result: "done"})
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/naming"
@@ -198,8 +199,11 @@ func (w *weighing) find(u store.SeenUse, host, what, next string) {
 }
 
 // TakeUses takes in what a directory recorded of uses, and places it.
-func (picture *Picture) TakeUses(ctx context.Context, by string, v store.System, list []estate.Use) error {
-	entry := ledger.Entry{Actor: by, Act: "use.import", Subject: fmt.Sprintf("%d kinds of use of %s", len(list), v.Name), Phase: ledger.Outcome, Result: "done"}
+func (picture *Picture) TakeUses(ctx context.Context, by access.Actor, v store.System, list []estate.Use) error {
+	if err := access.Decide(by, access.ImportUses, access.Object{Kind: "system", Name: v.Name}); err != nil {
+		return err
+	}
+	entry := ledger.Entry{Actor: by.Name, Act: "use.import", Subject: fmt.Sprintf("%d kinds of use of %s", len(list), v.Name), Phase: ledger.Outcome, Result: "done"}
 	if err := picture.base.Record(ctx, entry); err != nil {
 		return err
 	}

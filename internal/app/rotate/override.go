@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
 
 	"mossledger.example/moss/internal/app"
@@ -22,11 +23,14 @@ type approvedRotation struct {
 // Override starts a rotation without a rehearsal that passed, or asks for it:
 // the approval of a second person stands in the rehearsal's place. It returns
 // the rotation, or the approval that it waits for.
-func (rotations *Rotations) Override(ctx context.Context, by string, c store.Credential, wish Request, reason, override string) (rotationID, approvalID int64, err error) {
+func (rotations *Rotations) Override(ctx context.Context, by access.Actor, c store.Credential, wish Request, reason, override string) (rotationID, approvalID int64, err error) {
+	if err := access.Decide(by, access.OverrideRotation, access.Object{Kind: "credential", Name: c.Name}); err != nil {
+		return 0, 0, err
+	}
 	if reason == "" || override == "" {
 		return 0, 0, fmt.Errorf("%w: give a reason for the rotation, and why it should start without a rehearsal that passed", app.ErrInput)
 	}
-	alone, err := rotations.approval.Alone(ctx, by)
+	alone, err := rotations.approval.Alone(ctx, by.Name)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -41,12 +45,12 @@ func (rotations *Rotations) Override(ctx context.Context, by string, c store.Cre
 	if err != nil {
 		return 0, 0, err
 	}
-	approvalID, err = rotations.approval.Ask(ctx, store.Approval{Kind: approval.KindRotation, Subject: c.Name, What: "rotate " + c.Name + " without a rehearsal that passed: " + override, Reason: reason, AskedBy: by, Detail: detail}, ledger.Entry{Act: "rotation.override", System: c.System})
+	approvalID, err = rotations.approval.Ask(ctx, store.Approval{Kind: approval.KindRotation, Subject: c.Name, What: "rotate " + c.Name + " without a rehearsal that passed: " + override, Reason: reason, AskedBy: by.Name, Detail: detail}, ledger.Entry{Act: "rotation.override", System: c.System})
 	rotations.base.Topics.Wake("all")
 	return 0, approvalID, err
 }
 
-func (rotations *Rotations) startApproved(ctx context.Context, by string, v store.Approval) error {
+func (rotations *Rotations) startApproved(ctx context.Context, by, asker access.Actor, v store.Approval) error {
 	var asked approvedRotation
 	if err := json.Unmarshal(v.Detail, &asked); err != nil {
 		return fmt.Errorf("%w: it was asked for in an earlier version (%w): ask again", app.ErrRefused, err)
@@ -55,7 +59,7 @@ func (rotations *Rotations) startApproved(ctx context.Context, by string, v stor
 	if err != nil {
 		return err
 	}
-	id, err := rotations.Start(ctx, v.AskedBy, c, asked.Wish, v.Reason, fmt.Sprintf("%s (approved by %s, approval %d)", asked.Override, by, v.ID))
+	id, err := rotations.Start(ctx, asker, c, asked.Wish, v.Reason, fmt.Sprintf("%s (approved by %s, approval %d)", asked.Override, by.Name, v.ID))
 	if err != nil {
 		return err
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
@@ -19,7 +20,10 @@ const RehearsalAge = time.Hour
 
 // Rehearse checks everything about a rotation that can be checked without
 // changing anything.
-func (rotations *Rotations) Rehearse(ctx context.Context, by string, c store.Credential, wish Request) (store.Rehearsal, error) {
+func (rotations *Rotations) Rehearse(ctx context.Context, by access.Actor, c store.Credential, wish Request) (store.Rehearsal, error) {
+	if err := access.Decide(by, access.Rehearse, access.Object{Kind: "credential", Name: c.Name}); err != nil {
+		return store.Rehearsal{}, err
+	}
 	if err := rotations.custody.NotRotating(ctx, c); err != nil {
 		return store.Rehearsal{}, err
 	}
@@ -27,8 +31,8 @@ func (rotations *Rotations) Rehearse(ctx context.Context, by string, c store.Cre
 	if err != nil {
 		return store.Rehearsal{}, err
 	}
-	v := store.Rehearsal{CredentialID: c.ID, CreatedBy: by, Plan: plan}
-	entry := ledger.Entry{Actor: by, Act: "rotation.rehearse", Subject: c.Name, System: c.System, Ref: c.ID.Ref()}
+	v := store.Rehearsal{CredentialID: c.ID, CreatedBy: by.Name, Plan: plan}
+	entry := ledger.Entry{Actor: by.Name, Act: "rotation.rehearse", Subject: c.Name, System: c.System, Ref: c.ID.Ref()}
 	err = rotations.base.Act(ctx, entry, func() error {
 		v.Checks, err = rotations.checks(ctx, c, plan)
 		return err
@@ -47,7 +51,10 @@ func (rotations *Rotations) Rehearse(ctx context.Context, by string, c store.Cre
 
 // RehearseUndo checks everything about undoing a finished rotation that can be
 // checked without changing anything.
-func (rotations *Rotations) RehearseUndo(ctx context.Context, by string, id int64) (store.Rehearsal, error) {
+func (rotations *Rotations) RehearseUndo(ctx context.Context, by access.Actor, id int64) (store.Rehearsal, error) {
+	if err := access.Decide(by, access.RehearseUndo, access.Object{Kind: "rotation", Name: app.RotationTopic(id)}); err != nil {
+		return store.Rehearsal{}, err
+	}
 	r, err := rotations.store.Rotation(ctx, id)
 	if err != nil {
 		return store.Rehearsal{}, err
@@ -64,8 +71,8 @@ func (rotations *Rotations) RehearseUndo(ctx context.Context, by string, id int6
 	}
 	plan := r.Plan
 	plan.UndoOf = id
-	v := store.Rehearsal{CredentialID: r.CredentialID, CreatedBy: by, Plan: plan, Verdict: "passed"}
-	entry := ledger.Entry{Actor: by, Act: "rotation.rehearse-undo", Subject: r.Credential, System: r.Authority, Ref: app.RotationTopic(id)}
+	v := store.Rehearsal{CredentialID: r.CredentialID, CreatedBy: by.Name, Plan: plan, Verdict: "passed"}
+	entry := ledger.Entry{Actor: by.Name, Act: "rotation.rehearse-undo", Subject: r.Credential, System: r.Authority, Ref: app.RotationTopic(id)}
 	if err := rotations.base.Act(ctx, entry, func() error {
 		v.Checks, err = rotations.checks(ctx, c, plan)
 		return err

@@ -11,6 +11,7 @@ import (
 	"sync"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/app/findings"
@@ -65,7 +66,7 @@ type Needs struct {
 // New makes Rotations. They carry out approvals of overrides.
 func New(n Needs) *Rotations {
 	rotations := &Rotations{base: n.Base, store: n.Store, sealed: n.Sealed, approval: n.Approvals, inventory: n.Inventory, picture: n.Picture, findings: n.Findings, survey: n.Surveys, custody: n.Custody, acts: cmp.Or(n.Acts, 32), running: map[int64]*running{}, drill: n.Drill, kill: n.Kill}
-	n.Approvals.Carry(approval.KindRotation, approval.Carrier{CarryOut: rotations.startApproved})
+	n.Approvals.Carry(approval.KindRotation, approval.Carrier{Action: access.OverrideRotation, CarryOut: rotations.startApproved})
 	return rotations
 }
 
@@ -88,7 +89,10 @@ func (rotations *Rotations) Recover(ctx context.Context) error {
 // Start begins a rotation of a credential in custody and returns at
 // once. Law 9: it needs a rehearsal that passed recently, or an override with
 // a reason.
-func (rotations *Rotations) Start(ctx context.Context, by string, c store.Credential, wish Request, reason, override string) (int64, error) {
+func (rotations *Rotations) Start(ctx context.Context, by access.Actor, c store.Credential, wish Request, reason, override string) (int64, error) {
+	if err := access.Decide(by, access.StartRotation, access.Object{Kind: "credential", Name: c.Name}); err != nil {
+		return 0, err
+	}
 	if reason == "" {
 		return 0, fmt.Errorf("%w: give a reason", app.ErrInput)
 	}
@@ -103,8 +107,8 @@ func (rotations *Rotations) Start(ctx context.Context, by string, c store.Creden
 	if err != nil {
 		return 0, err
 	}
-	r := store.Rotation{CredentialID: c.ID, Credential: c.Name, Authority: plan.Authority, Plan: plan, Policy: string(wish.Policy), RequestedBy: by, Reason: reason, Override: override, RehearsalID: rehearsal, Mode: string(rotation.ModeForward)}
-	entry := ledger.Entry{Actor: by, Act: "rotation.start", Phase: ledger.Intent, Subject: c.Name, System: c.System, Reason: reason}
+	r := store.Rotation{CredentialID: c.ID, Credential: c.Name, Authority: plan.Authority, Plan: plan, Policy: string(wish.Policy), RequestedBy: by.Name, Reason: reason, Override: override, RehearsalID: rehearsal, Mode: string(rotation.ModeForward)}
+	entry := ledger.Entry{Actor: by.Name, Act: "rotation.start", Phase: ledger.Intent, Subject: c.Name, System: c.System, Reason: reason}
 	if override != "" {
 		entry.Detail = "without a rehearsal that passed: " + override
 	}
@@ -124,7 +128,10 @@ func (rotations *Rotations) Start(ctx context.Context, by string, c store.Creden
 
 // Decide tells a rotation to resume, to undo, to stop, or to go on without
 // failed steps.
-func (rotations *Rotations) Decide(ctx context.Context, by string, id int64, decision, reason string) error {
+func (rotations *Rotations) Decide(ctx context.Context, by access.Actor, id int64, decision, reason string) error {
+	if err := access.Decide(by, access.DecideRotation, access.Object{Kind: "rotation", Name: app.RotationTopic(id)}); err != nil {
+		return err
+	}
 	r, err := rotations.store.Rotation(ctx, id)
 	if err != nil {
 		return err
@@ -143,7 +150,7 @@ func (rotations *Rotations) Decide(ctx context.Context, by string, id int64, dec
 	if words := rotations.Halted(id); words != "" {
 		return fmt.Errorf("%w: rotation %d takes no decision now: %s", app.ErrRefused, id, words)
 	}
-	record := rotation.Record{Event: rotation.EventDecision, Step: -1, Result: decision, Actor: by, Reason: reason}
+	record := rotation.Record{Event: rotation.EventDecision, Step: -1, Result: decision, Actor: by.Name, Reason: reason}
 	rotations.lock.Lock()
 	active := rotations.running[id]
 	rotations.lock.Unlock()
@@ -297,7 +304,7 @@ func (rotations *Rotations) reread(r store.Rotation) {
 			list = append(list, s.System)
 		}
 	}
-	if _, err := rotations.survey.StartThen(rotations.base.Context, app.ByService, list, func() {
+	if _, err := rotations.survey.StartThen(rotations.base.Context, access.Service(), list, func() {
 		if err := rotations.findings.LeftBehind(context.Background(), r); err != nil {
 			rotations.base.Log.Warn("what still holds the old value could not be told", "rotation", r.ID, "error", err)
 		}

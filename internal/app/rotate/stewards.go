@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"strconv"
 
-	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/rotation"
 )
@@ -16,7 +16,7 @@ func (p *planner) ownLogOns(ctx context.Context) error {
 	if err != nil || own.Current.Empty() {
 		return err
 	}
-	systems, err := p.rotations.custody.LinkStewards(ctx, app.ByService, p.account, &own.Current)
+	systems, err := p.rotations.custody.LinkStewards(ctx, access.Service(), p.account, &own.Current)
 	for _, v := range systems {
 		p.input.Stewards = append(p.input.Stewards, rotation.Steward{SystemID: strconv.FormatInt(v.ID, 10), System: v.Name, Name: v.Steward})
 		p.note(rotation.NoteInfo, "%s is reached with this account (steward %s): we sign in there with the value in force, and prove it", v.Name, v.Steward)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
@@ -53,7 +54,10 @@ func (surveys *Surveys) askForVanished(ctx context.Context, v store.System, conn
 
 // ConfirmAbsence is a person's word that what vanished from a system is gone.
 // The system is read again, and what is not seen then is marked so.
-func (surveys *Surveys) ConfirmAbsence(ctx context.Context, by, system, reason string) (survey int64, err error) {
+func (surveys *Surveys) ConfirmAbsence(ctx context.Context, by access.Actor, system, reason string) (survey int64, err error) {
+	if err := access.Decide(by, access.ConfirmAbsence, access.Object{Kind: "system", Name: system}); err != nil {
+		return 0, err
+	}
 	if reason == "" {
 		return 0, fmt.Errorf("%w: give a reason: accounts and places will be shown as gone", app.ErrInput)
 	}
@@ -61,7 +65,7 @@ func (surveys *Surveys) ConfirmAbsence(ctx context.Context, by, system, reason s
 	if err != nil {
 		return 0, err
 	}
-	if _, err := surveys.store.ConfirmAbsence(ctx, v.ID, ledger.Entry{Actor: by, Act: "system.confirm-absence", Phase: ledger.Outcome, Subject: v.Name, System: v.Name, Reason: reason, Result: "done"}); err != nil {
+	if _, err := surveys.store.ConfirmAbsence(ctx, v.ID, ledger.Entry{Actor: by.Name, Act: "system.confirm-absence", Phase: ledger.Outcome, Subject: v.Name, System: v.Name, Reason: reason, Result: "done"}); err != nil {
 		return 0, err
 	}
 	return surveys.Start(ctx, by, []string{v.Name})

@@ -4,7 +4,7 @@ import (
 	"slices"
 	"time"
 
-	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 )
@@ -60,7 +60,7 @@ func (surveys *Surveys) SearchLater() {
 		if len(hosts) == 0 {
 			return
 		}
-		if _, err := surveys.Start(surveys.base.Context, app.ByService, hosts); err != nil && surveys.base.Context.Err() == nil {
+		if _, err := surveys.Start(surveys.base.Context, access.Service(), hosts); err != nil && surveys.base.Context.Err() == nil {
 			surveys.base.Log.Error("a search could not begin", "error", err)
 		}
 	}()

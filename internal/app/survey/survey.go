@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/findings"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/picture"
@@ -59,12 +60,15 @@ const maxNamesToFind = 2000
 
 // Start begins a survey of the named systems, or of all, and returns at
 // once. Progress is on the topic of the survey.
-func (surveys *Surveys) Start(ctx context.Context, by string, names []string) (int64, error) {
+func (surveys *Surveys) Start(ctx context.Context, by access.Actor, names []string) (int64, error) {
 	return surveys.StartThen(ctx, by, names, func() {})
 }
 
 // StartThen begins one, with something to be done when it has ended.
-func (surveys *Surveys) StartThen(ctx context.Context, by string, names []string, then func()) (int64, error) {
+func (surveys *Surveys) StartThen(ctx context.Context, by access.Actor, names []string, then func()) (int64, error) {
+	if err := access.Decide(by, access.StartSurvey, access.Object{}); err != nil {
+		return 0, err
+	}
 	var systems []store.System
 	var err error
 	if len(names) == 0 {
@@ -95,11 +99,11 @@ func (surveys *Surveys) StartThen(ctx context.Context, by string, names []string
 			surveys.base.Work.Done()
 		}
 	}()
-	id, visits, err := surveys.store.BeginSurvey(ctx, by, systems)
+	id, visits, err := surveys.store.BeginSurvey(ctx, by.Name, systems)
 	if err != nil {
 		return 0, err
 	}
-	entry := ledger.Entry{Actor: by, Act: "survey.run", Subject: app.Counted(len(systems)), Ref: app.SurveyTopic(id)}
+	entry := ledger.Entry{Actor: by.Name, Act: "survey.run", Subject: app.Counted(len(systems)), Ref: app.SurveyTopic(id)}
 	entry.Phase = ledger.Intent
 	if err := surveys.base.Record(ctx, entry); err != nil {
 		return 0, err
@@ -107,7 +111,7 @@ func (surveys *Surveys) StartThen(ctx context.Context, by string, names []string
 	run, cancel := context.WithCancel(surveys.base.Context)
 	surveys.lock.Lock()
 	surveys.running[id] = cancel
-	if by == app.ByService {
+	if by.IsService() {
 		surveys.rereads[id] = make(chan struct{})
 	}
 	surveys.lock.Unlock()
@@ -157,12 +161,19 @@ func (surveys *Surveys) ReadAgain(ctx context.Context) {
 }
 
 // Cancel ends a survey; what was read is kept.
-func (surveys *Surveys) Cancel(id int64) error {
+func (surveys *Surveys) Cancel(ctx context.Context, by access.Actor, id int64) error {
+	if err := access.Decide(by, access.CancelSurvey, access.Object{Kind: "survey", Name: app.SurveyTopic(id)}); err != nil {
+		return err
+	}
 	surveys.lock.Lock()
 	cancel := surveys.running[id]
 	surveys.lock.Unlock()
 	if cancel == nil {
 		return fmt.Errorf("survey %d is not running: %w", id, app.ErrNotFound)
+	}
+	entry := ledger.Entry{Actor: by.Name, Act: "survey.cancel", Phase: ledger.Outcome, Result: "done", Ref: app.SurveyTopic(id)}
+	if err := surveys.base.Record(ctx, entry); err != nil {
+		return err
 	}
 	cancel()
 	return nil

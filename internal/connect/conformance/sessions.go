@@ -24,7 +24,7 @@ func (s *suite) sessions(t *testing.T) {
 	}
 	between := s.counted(t)
 	target := s.Target
-	target.Address, target.Port = between.host(), between.port()
+	target.Port = between.port()
 	calls := 0
 	call := func(ctx context.Context, target connect.Target) error {
 		calls++
@@ -100,7 +100,7 @@ func (s *suite) counted(t *testing.T) *forwarder {
 	if address == "" {
 		address = s.Target.Name
 	}
-	listener, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", "0"))
+	listener, err := net.Listen("tcp", net.JoinHostPort(address, "0")) // its certificate is for that address
 	require.NoError(t, err)
 	f := &forwarder{listener: listener, to: net.JoinHostPort(address, strconv.Itoa(port)), conns: map[net.Conn]bool{}}
 	var work sync.WaitGroup
@@ -144,8 +144,6 @@ func (s *suite) counted(t *testing.T) *forwarder {
 	})
 	return f
 }
-
-func (f *forwarder) host() string { return "127.0.0.1" }
 
 func (f *forwarder) port() int {
 	_, port, _ := net.SplitHostPort(f.listener.Addr().String())

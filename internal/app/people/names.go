@@ -1,4 +1,4 @@
-package service
+package people
 
 import (
 	"fmt"
@@ -6,8 +6,9 @@ import (
 	"strings"
 	"unicode"
 
-	"github.com/danielgtaylor/huma/v2"
 	"golang.org/x/text/secure/precis"
+
+	"mossledger.example/moss/internal/app"
 )
 
 // Names that the program itself signs with, or that look like it.
@@ -45,7 +46,7 @@ func checkPersonName(name string, taken []string) (string, error) {
 	name = strings.TrimSpace(name)
 	prepared, err := precis.UsernameCasePreserved.String(name)
 	if err != nil || prepared == "" || strings.ContainsAny(name, `/\:`) {
-		return "", huma.Error400BadRequest("a name is made of letters, digits and single marks, without spaces, slashes, colons, control or direction characters (RFC 8265)")
+		return "", fmt.Errorf("%w: a name is made of letters, digits and single marks, without spaces, slashes, colons, control or direction characters (RFC 8265)", app.ErrInput)
 	}
 	script := ""
 	for _, r := range prepared {
@@ -55,7 +56,7 @@ func checkPersonName(name string, taken []string) (string, error) {
 		for of, table := range unicode.Scripts {
 			if of != "Common" && of != "Inherited" && unicode.Is(table, r) {
 				if script != "" && of != script {
-					return "", huma.Error400BadRequest(fmt.Sprintf("the name mixes the scripts %s and %s: it could pass for another", min(of, script), max(of, script)))
+					return "", fmt.Errorf("%w: the name mixes the scripts %s and %s: it could pass for another", app.ErrInput, min(of, script), max(of, script))
 				}
 				script = of
 			}
@@ -63,13 +64,13 @@ func checkPersonName(name string, taken []string) (string, error) {
 	}
 	for _, reserved := range reservedNames {
 		if skeleton(prepared) == skeleton(reserved) {
-			return "", huma.Error400BadRequest("this name is the program's own, or looks like it: take another")
+			return "", fmt.Errorf("%w: this name is the program's own, or looks like it: take another", app.ErrInput)
 		}
 	}
 	if i := slices.IndexFunc(taken, func(other string) bool {
 		return !strings.EqualFold(other, prepared) && skeleton(other) == skeleton(prepared)
 	}); i >= 0 {
-		return "", huma.Error400BadRequest(fmt.Sprintf("this name can be taken for %q, which is there already: take another", taken[i]))
+		return "", fmt.Errorf("%w: this name can be taken for %q, which is there already: take another", app.ErrInput, taken[i])
 	}
 	return prepared, nil
 }

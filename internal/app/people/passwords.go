@@ -1,4 +1,4 @@
-package service
+package people
 
 import (
 	"context"
@@ -14,6 +14,7 @@ import (
 	"github.com/trustelem/zxcvbn"
 	"golang.org/x/crypto/argon2"
 
+	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -38,7 +39,8 @@ const (
 	hashesQueued = 32
 )
 
-var errBusy = errors.New("too many sign-ins at once: try again in a few seconds")
+// ErrBusy: as many passwords as may wait are being looked at.
+var ErrBusy = errors.New("too many sign-ins at once: try again in a few seconds")
 
 func newHashing() *hashing {
 	return &hashing{running: make(chan struct{}, hashesAtOnce), waiting: make(chan struct{}, hashesQueued)}
@@ -49,7 +51,7 @@ func (h *hashing) do(ctx context.Context, f func()) error {
 	select {
 	case h.waiting <- struct{}{}:
 	default:
-		return errBusy
+		return ErrBusy
 	}
 	defer func() { <-h.waiting }()
 	select {
@@ -118,15 +120,15 @@ const (
 func checkNewPassword(name string, password secret.Value) error {
 	text := password.RevealString()
 	if n := utf8.RuneCountInString(text); n < minPassword || n > maxPassword {
-		return fmt.Errorf("the password has %d characters, %d to %d are needed", n, minPassword, maxPassword)
+		return fmt.Errorf("%w: the password has %d characters, %d to %d are needed", app.ErrInput, n, minPassword, maxPassword)
 	}
 	if name != "" && strings.Contains(strings.ToLower(text), strings.ToLower(name)) {
-		return errors.New("the password contains the name")
+		return fmt.Errorf("%w: the password contains the name", app.ErrInput)
 	}
 	// The estimate knows lists of passwords that leaked, words, names, keyboard
 	// rows, dates and repetitions.
 	if zxcvbn.PasswordStrength(text, []string{name, "moss", "ledger", "mossledger"}).Guesses < leastGuesses {
-		return errors.New("the password is a common one, or made of common parts, and would soon be guessed: take several unrelated words, or let a password keeper make one")
+		return fmt.Errorf("%w: the password is a common one, or made of common parts, and would soon be guessed: take several unrelated words, or let a password keeper make one", app.ErrInput)
 	}
 	return nil
 }

@@ -1,4 +1,4 @@
-package service
+package people
 
 import (
 	"strings"
@@ -26,14 +26,18 @@ type failures struct {
 	last    time.Time
 }
 
+// Failed attempts before the next one has to wait: with a name, and from an
+// address, which many people share behind a proxy.
 const (
-	freeFailures = 5
-	// Behind a proxy many people share an address.
-	freeFromAddress = 50
-	firstWait       = 2 * time.Second
-	longestWait     = 5 * time.Minute
-	forgetAfter     = 30 * time.Minute
-	mostThrottled   = 100_000 // keys; beyond, the oldest go
+	FreeFailures    = 5
+	FreeFromAddress = 50
+)
+
+const (
+	firstWait     = 2 * time.Second
+	longestWait   = 5 * time.Minute
+	forgetAfter   = 30 * time.Minute
+	mostThrottled = 100_000 // keys; beyond, the oldest go
 )
 
 func newThrottle(now func() time.Time) *throttle {
@@ -42,9 +46,9 @@ func newThrottle(now func() time.Time) *throttle {
 
 func freeOf(key string) int {
 	if strings.HasPrefix(key, "address/") {
-		return freeFromAddress
+		return FreeFromAddress
 	}
-	return freeFailures
+	return FreeFailures
 }
 
 // begin counts an attempt under all keys, or says how long it has to wait.

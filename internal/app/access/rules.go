@@ -1,0 +1,191 @@
+package access
+
+import (
+	"fmt"
+
+	"mossledger.example/moss/internal/app"
+)
+
+// Action is something that may be done: an operation of the API, by its id.
+type Action string
+
+// Actions that activities decide on, with what they are done to. Reading is
+// decided at the edge.
+const (
+	AddUser            Action = "add-user"
+	ChangeUser         Action = "change-user"
+	RevokeToken        Action = "revoke-token"
+	ListTokens         Action = "list-tokens"
+	AddToken           Action = "add-token"
+	ChangeOwnPassword  Action = "change-own-password"
+	SaveSteward        Action = "save-steward"
+	RemoveSteward      Action = "remove-steward"
+	AddSystem          Action = "add-system"
+	ChangeSystem       Action = "change-system"
+	ImportSystems      Action = "import-systems"
+	RemoveSystem       Action = "remove-system"
+	ConfirmAbsence     Action = "confirm-absence"
+	CheckSystem        Action = "check-system"
+	ApproveHostKey     Action = "approve-host-key"
+	SetCommonOption    Action = "set-common-option"
+	RemoveCommonOption Action = "remove-common-option"
+	StartSurvey        Action = "start-survey"
+	CancelSurvey       Action = "cancel-survey"
+	ExplainDependent   Action = "explain-dependent"
+	StartDependents    Action = "start-dependents"
+	SetCheck           Action = "set-check"
+	RemoveCheck        Action = "remove-check"
+	DecideCopy         Action = "decide-copy"
+	DeclareUse         Action = "declare-use"
+	WithdrawUse        Action = "withdraw-use"
+	ImportUses         Action = "import-uses"
+	TakeCustody        Action = "take-custody"
+	VerifyCustody      Action = "verify-custody"
+	VerifyAllCustody   Action = "verify-all-custody"
+	ReleaseCustody     Action = "release-custody"
+	NoteCredential     Action = "note-credential" //nolint:gosec // the name of an action
+	Rehearse           Action = "rehearse"
+	RehearseUndo       Action = "rehearse-undo"
+	StartRotation      Action = "start-rotation"
+	OverrideRotation   Action = "override-rotation"
+	DecideRotation     Action = "decide-rotation"
+	Approve            Action = "approve"
+	RefuseApproval     Action = "refuse-approval"
+	// TrustEndpoint is no operation of its own: adding or changing a system, a
+	// common option or a host key asks for it.
+	TrustEndpoint Action = "trust-endpoint"
+)
+
+// public marks actions that need no sign-in; anyone those that need a sign-in and
+// no role.
+const (
+	public = "public"
+	anyone = "anyone"
+)
+
+type rule struct {
+	roles  []string // one of them is needed
+	duties func(Actor, Object) error
+}
+
+var (
+	readers        = rule{roles: Roles()}
+	operators      = rule{roles: []string{RoleOperator}}
+	administrators = rule{roles: []string{RoleAdministrator}}
+	inventory      = rule{roles: []string{RoleAdministrator, RoleOperator}}
+	auditors       = rule{roles: []string{RoleAuditor, RoleAdministrator}}
+	everybody      = rule{roles: []string{anyone}}
+)
+
+// rules is the table of rights. What is not in it, nobody may do; an operation of
+// the API that is not in it cannot be registered.
+var rules = map[Action]rule{
+	"get-status":          {roles: []string{public}},
+	"set-up":              {roles: []string{public}},
+	"sign-in":             {roles: []string{public}},
+	"sign-out":            everybody,
+	"get-me":              everybody,
+	ChangeOwnPassword:     everybody,
+	ListTokens:            everybody,
+	AddToken:              everybody,
+	RevokeToken:           {roles: []string{anyone}, duties: owner},
+	"list-users":          {roles: []string{RoleAdministrator, RoleAuditor}},
+	AddUser:               administrators,
+	ChangeUser:            administrators,
+	"list-stewards":       {roles: []string{RoleAdministrator, RoleOperator, RoleAuditor}},
+	SaveSteward:           administrators,
+	RemoveSteward:         administrators,
+	"list-kinds":          readers,
+	"list-systems":        readers,
+	"get-system":          readers,
+	AddSystem:             inventory,
+	ChangeSystem:          inventory,
+	ImportSystems:         inventory,
+	RemoveSystem:          administrators,
+	"get-removal":         readers,
+	ConfirmAbsence:        operators,
+	CheckSystem:           inventory,
+	TrustEndpoint:         {roles: []string{RoleAdministrator, RoleOperator, RoleApprover}},
+	ApproveHostKey:        {roles: []string{RoleApprover}},
+	"list-common-options": readers,
+	SetCommonOption:       inventory,
+	RemoveCommonOption:    inventory,
+	"list-surveys":        readers,
+	"get-survey":          readers,
+	"list-visits":         readers,
+	"watch-survey":        readers,
+	StartSurvey:           operators,
+	CancelSurvey:          operators,
+	"list-accounts":       readers,
+	"get-account":         readers,
+	"resolve-account":     readers,
+	"list-dependents":     readers,
+	"get-dependent":       readers,
+	ExplainDependent:      operators,
+	StartDependents:       operators,
+	SetCheck:              operators,
+	DecideCopy:            operators,
+	RemoveCheck:           operators,
+	"get-radius":          readers,
+	"list-uses":           readers,
+	"search":              readers,
+	"list-sockets":        readers,
+	"list-declarations":   readers,
+	DeclareUse:            operators,
+	WithdrawUse:           operators,
+	ImportUses:            operators,
+	TakeCustody:           operators,
+	VerifyCustody:         operators,
+	VerifyAllCustody:      operators,
+	ReleaseCustody:        operators,
+	"list-credentials":    readers,
+	"get-credential":      readers,
+	"resolve-credential":  readers,
+	NoteCredential:        operators,
+	Rehearse:              operators,
+	"get-rehearsal":       readers,
+	StartRotation:         operators,
+	OverrideRotation:      operators,
+	DecideRotation:        operators,
+	RehearseUndo:          operators,
+	"list-rotations":      readers,
+	"get-rotation":        readers,
+	"watch-rotation":      readers,
+	"list-journal":        readers,
+	"list-approvals":      readers,
+	"get-approval":        readers,
+	Approve:               {roles: []string{RoleApprover}, duties: asker},
+	RefuseApproval:        {roles: []string{RoleApprover, RoleOperator, RoleAdministrator}, duties: approverOrAsker},
+	"list-findings":       readers,
+	"get-overview":        readers,
+	"watch-all":           readers,
+	"list-ledger":         {roles: []string{RoleAuditor, RoleOperator, RoleApprover, RoleAdministrator}},
+	"verify-ledger":       auditors,
+	"get-checkpoint":      auditors,
+	"prove-ledger":        auditors,
+	"export-ledger":       auditors,
+}
+
+// asker: who asked for something does not approve it.
+func asker(actor Actor, object Object) error {
+	if actor.Is(object.AskedBy) {
+		return fmt.Errorf("%w: %s asked for it: somebody else approves it", app.ErrRefused, actor.Name)
+	}
+	return nil
+}
+
+// approverOrAsker: a request is ended by who may approve it, or who asked for it.
+func approverOrAsker(actor Actor, object Object) error {
+	if !actor.Has(RoleApprover) && !actor.Is(object.AskedBy) {
+		return fmt.Errorf("%w: only an approver, or who asked for it, can end a request", ErrDenied)
+	}
+	return nil
+}
+
+// owner: what belongs to a person is theirs, and an administrator's.
+func owner(actor Actor, object Object) error {
+	if !actor.Is(object.Owner) && !actor.Has(RoleAdministrator) {
+		return fmt.Errorf("%w: %s %s belongs to somebody else", ErrDenied, object.Kind, object.Name)
+	}
+	return nil
+}

@@ -1,0 +1,65 @@
+package people
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/store"
+)
+
+// AddToken makes an API token for who asks. bearer is that of the call: a token
+// makes none that outlives it.
+func (people *People) AddToken(ctx context.Context, by access.Actor, bearer, label string) (token string, id int64, err error) {
+	if err := access.Decide(by, access.AddToken, access.Object{Kind: "token", Name: label, Owner: by.Name}); err != nil {
+		return "", 0, err
+	}
+	expires := people.base.Now().Add(TokenTime)
+	if own, err := people.store.TokenExpires(ctx, bearer); err == nil {
+		if own.Before(expires) {
+			expires = own
+		}
+	} else if !errors.Is(err, app.ErrNotFound) {
+		return "", 0, err
+	}
+	return people.makeToken(ctx, by.Name, label, expires)
+}
+
+func (people *People) makeToken(ctx context.Context, user, label string, expires time.Time) (string, int64, error) {
+	bearer, err := newBearer()
+	if err != nil {
+		return "", 0, err
+	}
+	id, err := people.store.AddToken(ctx, bearer, store.Token{User: user, Label: label, Expires: expires},
+		ledger.Entry{Actor: user, Act: "token.add", Phase: ledger.Outcome, Subject: label, Result: "done", Detail: "ends " + expires.UTC().Format(time.RFC3339)})
+	return bearer, id, err
+}
+
+// Tokens lists one's own, or all for who may revoke all.
+func (people *People) Tokens(ctx context.Context, by access.Actor, q store.Query) (store.Page[store.Token], error) {
+	if err := access.Decide(by, access.ListTokens, access.Object{Kind: "token", Owner: by.Name}); err != nil {
+		return store.Page[store.Token]{}, err
+	}
+	of := by.Name
+	if access.Decide(by, access.RevokeToken, access.Object{Kind: "token", Name: "of everybody"}) == nil {
+		of = ""
+	}
+	return people.store.Tokens(ctx, of, q)
+}
+
+// RevokeToken ends one. Whose it is is not told to who may not revoke it.
+func (people *People) RevokeToken(ctx context.Context, by access.Actor, id int64) error {
+	v, err := people.store.Token(ctx, id)
+	if err != nil {
+		return err
+	}
+	if err := access.Decide(by, access.RevokeToken, access.Object{Kind: "token", Name: fmt.Sprint(id), Owner: v.User}); err != nil {
+		return fmt.Errorf("token %d: %w", id, app.ErrNotFound)
+	}
+	return people.store.RevokeToken(ctx, id, ledger.Entry{Actor: by.Name, Act: "token.revoke", Phase: ledger.Outcome, Subject: fmt.Sprint(id), Result: "done", Detail: strings.TrimSpace(v.Label + " of " + v.User)})
+}
