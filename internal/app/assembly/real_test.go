@@ -24,6 +24,9 @@ import (
 // sockets and the servers' sessions say who they are, and both are rotated.
 // What lies around in the searched folders disturbs nothing.
 func TestRealDataStores(t *testing.T) {
+	if testing.Short() {
+		t.Skip("a real system: not where the race detector looks")
+	}
 	lab.Require(t)
 	fixture := filepath.Join(t.TempDir(), "fixture")
 	build := exec.Command("go", "build", "-o", fixture, "mossledger.example/moss/internal/lab/fixture")

@@ -66,7 +66,7 @@ func everyFault(t *testing.T, way int) {
 func TestSystemStaysDown(t *testing.T) {
 	for _, policy := range []Policy{PolicyStop, PolicyContinue, PolicyUndo} {
 		for _, system := range []string{"directory", "quay1", "quay2", "north1"} {
-			for at := 1; at <= 36*ways; at++ {
+			for at := 1; at <= 36*ways; at += sampled(5) {
 				way, at := (at-1)/36, (at-1)%36+1
 				t.Run(fmt.Sprintf("%s/%s/way=%v/%d", policy, system, way, at), func(t *testing.T) {
 					e := newWorld(t, policy, way)
@@ -133,7 +133,7 @@ func TestRandomSequences(t *testing.T) {
 	t.Logf("MOSS_SEED=%d", seed)
 	random := rand.New(rand.NewSource(seed))
 	kinds := []string{"before", "after", "middle", "hang"}
-	for round := 0; round < 3000; round++ {
+	for round := 0; round < 3000; round += sampled(10) {
 		e := newWorld(t, []Policy{PolicyStop, PolicyContinue, PolicyUndo}[random.Intn(3)], random.Intn(ways))
 		rate := random.Float64() * 0.4
 		e.fault = func(int, Step, string) string {
