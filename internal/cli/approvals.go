@@ -9,6 +9,9 @@ import (
 	"net/url"
 	"strings"
 
+	"mossledger.example/moss/internal/cli/api"
+	"mossledger.example/moss/internal/cli/output"
+
 	"github.com/spf13/cobra"
 )
 
@@ -32,8 +35,8 @@ type approval struct {
 }
 
 // waits tells that something waits for a second person.
-func waits(cmd *cobra.Command, v row) bool {
-	id := show(v["waits_for_approval"])
+func waits(cmd *cobra.Command, v output.Row) bool {
+	id := output.Show(v["waits_for_approval"])
 	if id != "" {
 		fmt.Fprintf(cmd.OutOrStdout(), "It waits: somebody else approves it with 'moss approval approve %s'.\n", id)
 	}
@@ -41,24 +44,24 @@ func waits(cmd *cobra.Command, v row) bool {
 }
 
 func (a approval) print(out io.Writer) {
-	fmt.Fprintf(out, "Approval %d (%s), asked by %s at %s: %s\n", a.ID, a.State, safe(a.AskedBy), safe(a.Asked), safe(a.What))
+	fmt.Fprintf(out, "Approval %d (%s), asked by %s at %s: %s\n", a.ID, a.State, output.Safe(a.AskedBy), output.Safe(a.Asked), output.Safe(a.What))
 	if a.Reason != "" {
-		fmt.Fprintf(out, "  Reason: %s\n", safe(a.Reason))
+		fmt.Fprintf(out, "  Reason: %s\n", output.Safe(a.Reason))
 	}
 	for _, c := range a.Changes {
-		fmt.Fprintf(out, "  %s: %q -> %q\n", safe(c.Field), c.From, c.To)
+		fmt.Fprintf(out, "  %s: %q -> %q\n", output.Safe(c.Field), c.From, c.To)
 	}
 	if a.By != "" || a.Words != "" {
-		fmt.Fprintf(out, "  %s %s\n", safe(a.By), safe(a.Words))
+		fmt.Fprintf(out, "  %s %s\n", output.Safe(a.By), output.Safe(a.Words))
 	}
 }
 
 func approvalCommand() *cobra.Command {
-	showOne := &cobra.Command{Use: "show ID", Short: "Show what was asked for, before and after", Args: numbers(1, 1, "an approval", "approval list")}
-	addOutput(showOne)
-	showOne.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
+	showOne := &cobra.Command{Use: "show ID", Short: "Show what was asked for, before and after", Args: api.Numbers(1, 1, "an approval", "approval list")}
+	output.AddFlag(showOne)
+	showOne.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
 		var raw json.RawMessage
-		if err := c.call(cmd.Context(), http.MethodGet, "/approvals/"+url.PathEscape(args[0]), nil, &raw); err != nil {
+		if err := c.Call(cmd.Context(), http.MethodGet, "/approvals/"+url.PathEscape(args[0]), nil, &raw); err != nil {
 			return err
 		}
 		var v approval
@@ -66,7 +69,7 @@ func approvalCommand() *cobra.Command {
 			return err
 		}
 		if format != "table" {
-			return write(cmd.OutOrStdout(), format, []column{{"ID", "id"}}, []row{{"id": v.ID}}, raw)
+			return output.Write(cmd.OutOrStdout(), format, []output.Column{{"ID", "id"}}, []output.Row{{"id": v.ID}}, raw)
 		}
 		v.print(cmd.OutOrStdout())
 		return nil
@@ -74,34 +77,34 @@ func approvalCommand() *cobra.Command {
 	var words string
 	var yes bool
 	approve := &cobra.Command{
-		Use: "approve ID...", Short: "Approve what somebody else asked for; it is done at once", Args: numbers(1, 100, "an approval", "approval list"), Long: "Shows each request, asks, and approves it. What was shown is what is approved: a request\nthat changed in the meantime is refused. Without a terminal give --yes.",
-		RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+		Use: "approve ID...", Short: "Approve what somebody else asked for; it is done at once", Args: api.Numbers(1, 100, "an approval", "approval list"), Long: "Shows each request, asks, and approves it. What was shown is what is approved: a request\nthat changed in the meantime is refused. Without a terminal give --yes.",
+		RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
 			var list []approval
 			for _, id := range args {
 				var v approval
-				if err := c.call(cmd.Context(), http.MethodGet, "/approvals/"+url.PathEscape(id), nil, &v); err != nil {
+				if err := c.Call(cmd.Context(), http.MethodGet, "/approvals/"+url.PathEscape(id), nil, &v); err != nil {
 					return err
 				}
 				v.print(cmd.OutOrStdout())
 				list = append(list, v)
 			}
 			if !yes {
-				answer, err := ask(cmd, fmt.Sprintf("Approve %d request(s)? Write yes", len(list)))
+				answer, err := output.Ask(cmd, fmt.Sprintf("Approve %d request(s)? Write yes", len(list)))
 				if err != nil {
-					return &ExitError{ExitUsage, errors.New("there is no terminal to ask on: give --yes")}
+					return api.Exit(api.ExitUsage, errors.New("there is no terminal to ask on: give --yes"))
 				}
 				if answer != "yes" {
-					return negative("nothing was approved")
+					return api.Negative("nothing was approved")
 				}
 			}
 			var failed []string
 			for _, v := range list {
 				var done approval
-				if err := c.call(cmd.Context(), http.MethodPost, fmt.Sprintf("/approvals/%d/approve", v.ID), map[string]string{"digest": v.Digest, "words": words}, &done); err != nil {
+				if err := c.Call(cmd.Context(), http.MethodPost, fmt.Sprintf("/approvals/%d/approve", v.ID), map[string]string{"digest": v.Digest, "words": words}, &done); err != nil {
 					failed = append(failed, fmt.Sprintf("%d: %v", v.ID, err))
 					continue
 				}
-				fmt.Fprintf(cmd.OutOrStdout(), "Approved %d. %s\n", v.ID, safe(done.Words))
+				fmt.Fprintf(cmd.OutOrStdout(), "Approved %d. %s\n", v.ID, output.Safe(done.Words))
 			}
 			if len(failed) > 0 {
 				return errors.New(strings.Join(failed, "; "))
@@ -112,15 +115,15 @@ func approvalCommand() *cobra.Command {
 	approve.Flags().StringVar(&words, "reason", "", "why; it is recorded")
 	approve.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	var why string
-	refuse := &cobra.Command{Use: "refuse ID", Short: "Refuse a request, or withdraw your own", Args: numbers(1, 1, "an approval", "approval list"), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+	refuse := &cobra.Command{Use: "refuse ID", Short: "Refuse a request, or withdraw your own", Args: api.Numbers(1, 1, "an approval", "approval list"), RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
 		var v approval
-		if err := c.call(cmd.Context(), http.MethodPost, "/approvals/"+url.PathEscape(args[0])+"/refuse", map[string]string{"words": why}, &v); err != nil {
+		if err := c.Call(cmd.Context(), http.MethodPost, "/approvals/"+url.PathEscape(args[0])+"/refuse", map[string]string{"words": why}, &v); err != nil {
 			return err
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "Approval %d is %s.\n", v.ID, v.State)
 		return nil
 	})}
 	refuse.Flags().StringVar(&why, "reason", "", "why; it is recorded")
-	list := listCommand("list", "List requests, the newest first", "/approvals", []column{{"ID", "id"}, {"STATE", "state"}, {"KIND", "kind"}, {"SUBJECT", "subject"}, {"WHAT", "what"}, {"ASKED BY", "asked_by"}, {"ASKED", "asked"}, {"DECIDED BY", "decided_by"}, {"WORDS", "words"}}, "Nothing was asked for.")
-	return group("approval", "What one person asks for and another one approves", list, showOne, approve, refuse)
+	list := output.ListCommand("list", "List requests, the newest first", "/approvals", []output.Column{{"ID", "id"}, {"STATE", "state"}, {"KIND", "kind"}, {"SUBJECT", "subject"}, {"WHAT", "what"}, {"ASKED BY", "asked_by"}, {"ASKED", "asked"}, {"DECIDED BY", "decided_by"}, {"WORDS", "words"}}, "Nothing was asked for.")
+	return output.Group("approval", "What one person asks for and another one approves", list, showOne, approve, refuse)
 }

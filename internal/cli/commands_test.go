@@ -13,6 +13,9 @@ import (
 	"sync"
 	"testing"
 
+	"mossledger.example/moss/internal/cli/api"
+	"mossledger.example/moss/internal/cli/output"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v3"
@@ -65,7 +68,7 @@ func run(t *testing.T, url, token string, words ...string) (code int, out, told 
 	t.Helper()
 	folder := t.TempDir()
 	t.Setenv("MOSS_CONFIG", folder)
-	require.NoError(t, session{Server: url, Token: token, Name: "ines"}.save())
+	require.NoError(t, api.Session{Server: url, Token: token, Name: "ines"}.Save())
 	root := New("test")
 	var stdout, stderr bytes.Buffer
 	root.SetArgs(words)
@@ -126,29 +129,29 @@ func TestExitCodes(t *testing.T) {
 		code        int
 		told        string
 	}{
-		{"a-token", "steward list", ExitOK, ""},
-		{"another", "steward list", ExitSignIn, "sign in first"},
-		{"", "steward list", ExitSignIn, "not signed in: run 'moss login'"},
-		{"a-token", "finding list", ExitSignIn, "the role auditor"},
-		{"a-token", "rotate list", ExitFailed, "the store does not answer"},
-		{"a-token", "user list", ExitFailed, "cannot unmarshal"},
-		{"a-token", "token list", ExitFailed, "is this Moss Ledger?"},
-		{"a-token", "steward lists", ExitUsage, `unknown command "lists"; see 'moss steward --help'`},
-		{"a-token", "steward list --hue", ExitUsage, "unknown flag: --hue; see 'moss steward list --help'"},
-		{"a-token", "steward list -o xml", ExitUsage, `unknown output "xml" (table, json, yaml or csv)`},
-		{"a-token", "account show", ExitUsage, "accepts 1 arg"},
+		{"a-token", "steward list", api.ExitOK, ""},
+		{"another", "steward list", api.ExitSignIn, "sign in first"},
+		{"", "steward list", api.ExitSignIn, "not signed in: run 'moss login'"},
+		{"a-token", "finding list", api.ExitSignIn, "the role auditor"},
+		{"a-token", "rotate list", api.ExitFailed, "the store does not answer"},
+		{"a-token", "user list", api.ExitFailed, "cannot unmarshal"},
+		{"a-token", "token list", api.ExitFailed, "is this Moss Ledger?"},
+		{"a-token", "steward lists", api.ExitUsage, `unknown command "lists"; see 'moss steward --help'`},
+		{"a-token", "steward list --hue", api.ExitUsage, "unknown flag: --hue; see 'moss steward list --help'"},
+		{"a-token", "steward list -o xml", api.ExitUsage, `unknown output "xml" (table, json, yaml or csv)`},
+		{"a-token", "account show", api.ExitUsage, "accepts 1 arg"},
 	} {
 		code, out, told := run(t, server.URL, c.token, strings.Fields(c.line)...)
 		assert.Equal(t, c.code, code, "%s: %s", c.line, told)
 		assert.Contains(t, told, c.told, c.line)
-		if c.code != ExitOK {
+		if c.code != api.ExitOK {
 			assert.Empty(t, out, c.line)
 		}
 	}
 	gone := httptest.NewServer(s)
 	gone.Close()
 	code, _, told := run(t, gone.URL, "a-token", "steward", "list")
-	assert.Equal(t, ExitFailed, code)
+	assert.Equal(t, api.ExitFailed, code)
 	assert.Contains(t, told, "does not answer")
 }
 
@@ -176,7 +179,7 @@ func TestForeignNamesAreHarmless(t *testing.T) {
 }
 
 // losing breaks off the first answers and keeps what was sent.
-func losing(t *testing.T, losses int, then http.HandlerFunc) (*client, func() []http.Header) {
+func losing(t *testing.T, losses int, then http.HandlerFunc) (*api.Client, func() []http.Header) {
 	t.Helper()
 	var mutex sync.Mutex
 	var seen []http.Header
@@ -191,7 +194,7 @@ func losing(t *testing.T, losses int, then http.HandlerFunc) (*client, func() []
 		then(w, r)
 	}))
 	t.Cleanup(server.Close)
-	c, err := newClient(session{Server: server.URL, Token: "a-token"})
+	c, err := api.NewClient(api.Session{Server: server.URL, Token: "a-token"})
 	require.NoError(t, err)
 	return c, func() []http.Header {
 		mutex.Lock()
@@ -207,14 +210,14 @@ func TestALostAnswerIsAskedForAgain(t *testing.T) {
 	done := func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(`{"id":3}`)) }
 	var out struct{ ID int }
 	c, seen := losing(t, 1, done)
-	require.NoError(t, c.call(t.Context(), http.MethodPost, "/surveys", map[string]any{}, &out))
+	require.NoError(t, c.Call(t.Context(), http.MethodPost, "/surveys", map[string]any{}, &out))
 	require.Equal(t, 3, out.ID)
 	require.Len(t, seen(), 2)
 	require.Len(t, seen()[0].Get("Idempotency-Key"), 32)
 	require.Equal(t, seen()[0].Get("Idempotency-Key"), seen()[1].Get("Idempotency-Key"))
 
 	c, seen = losing(t, 1, done)
-	require.ErrorContains(t, c.call(t.Context(), http.MethodPost, "/stewards", map[string]any{}, &out), "does not answer")
+	require.ErrorContains(t, c.Call(t.Context(), http.MethodPost, "/stewards", map[string]any{}, &out), "does not answer")
 	require.Len(t, seen(), 1)
 }
 
@@ -234,10 +237,10 @@ func TestABrokenStreamIsTakenUp(t *testing.T) {
 		}
 	})
 	var got []string
-	require.NoError(t, c.watch(t.Context(), "/rotations/1/events", func(e event) error {
+	require.NoError(t, c.Watch(t.Context(), "/rotations/1/events", func(e api.Event) error {
 		got = append(got, e.Name+" "+string(e.Data))
 		if e.Name == "end" {
-			return errStreamEnd
+			return api.ErrStreamEnd
 		}
 		return nil
 	}))
@@ -251,10 +254,10 @@ func TestABrokenStreamIsTakenUp(t *testing.T) {
 		w.WriteHeader(http.StatusForbidden)
 		_, _ = w.Write([]byte(`{"status":403,"detail":"this takes the role operator"}`))
 	})
-	err := c.watch(t.Context(), "/rotations/1/events", func(event) error { return nil })
-	var exit *ExitError
+	err := c.Watch(t.Context(), "/rotations/1/events", func(api.Event) error { return nil })
+	var exit *api.ExitError
 	require.ErrorAs(t, err, &exit)
-	require.Equal(t, ExitSignIn, exit.Code)
+	require.Equal(t, api.ExitSignIn, exit.Code)
 	require.Len(t, seen(), 1)
 }
 
@@ -262,7 +265,7 @@ func TestABrokenStreamIsTakenUp(t *testing.T) {
 func TestTextStaysTextInYAML(t *testing.T) {
 	values := []string{"no", "Yes", "off", "y", "12:30", "190:20:30.15", "null", "~", "true", "0x10", "1e3", "017", "2026-11-27", "", "- a", "a: b", "#", "two\nlines", "plain"}
 	var out bytes.Buffer
-	require.NoError(t, write(&out, "yaml", nil, nil, values))
+	require.NoError(t, output.Write(&out, "yaml", nil, nil, values))
 	var back []any
 	require.NoError(t, yaml.Unmarshal(out.Bytes(), &back))
 	lines := strings.Split(strings.TrimSpace(out.String()), "\n")

@@ -11,27 +11,30 @@ import (
 	"os/signal"
 	"syscall"
 
+	"mossledger.example/moss/internal/cli/api"
+	"mossledger.example/moss/internal/cli/output"
+
 	"github.com/spf13/cobra"
 )
 
 func surveyCommand() *cobra.Command {
-	cancel := &cobra.Command{Use: "cancel ID", Short: "Cancel a survey; what was read is kept", Args: numbers(1, 1, "a survey", "survey list"), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
-		return c.call(cmd.Context(), http.MethodPost, "/surveys/"+url.PathEscape(args[0])+"/cancel", nil, nil)
+	cancel := &cobra.Command{Use: "cancel ID", Short: "Cancel a survey; what was read is kept", Args: api.Numbers(1, 1, "a survey", "survey list"), RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
+		return c.Call(cmd.Context(), http.MethodPost, "/surveys/"+url.PathEscape(args[0])+"/cancel", nil, nil)
 	})}
-	visitColumns := []column{{"SYSTEM", "system"}, {"STATE", "state"}, {"NEW", "added"}, {"CHANGED", "altered"}, {"GONE", "vanished"}, {"STAGE", "stage"}, {"WORDS", "words"}, {"NEXT", "next_step"}}
-	visits := &cobra.Command{Use: "show ID", Short: "Show the visits of a survey, and what could not be read", Args: numbers(1, 1, "a survey", "survey list")}
-	addOutput(visits)
+	visitColumns := []output.Column{{"SYSTEM", "system"}, {"STATE", "state"}, {"NEW", "added"}, {"CHANGED", "altered"}, {"GONE", "vanished"}, {"STAGE", "stage"}, {"WORDS", "words"}, {"NEXT", "next_step"}}
+	visits := &cobra.Command{Use: "show ID", Short: "Show the visits of a survey, and what could not be read", Args: api.Numbers(1, 1, "a survey", "survey list")}
+	output.AddFlag(visits)
 	var problems bool
 	visits.Flags().BoolVar(&problems, "problems", false, "list every line, file and entry that could not be read")
-	visits.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
-		rows, _, err := fetch(cmd, c, "/surveys/"+url.PathEscape(args[0])+"/visits", url.Values{}, 0)
+	visits.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
+		rows, _, err := output.Fetch(cmd, c, "/surveys/"+url.PathEscape(args[0])+"/visits", url.Values{}, 0)
 		if err != nil {
 			return err
 		}
 		if !problems {
-			return write(cmd.OutOrStdout(), format, visitColumns, rows, rows)
+			return output.Write(cmd.OutOrStdout(), format, visitColumns, rows, rows)
 		}
-		var list []row
+		var list []output.Row
 		for _, v := range rows {
 			of, _ := v["problems"].([]any)
 			for _, p := range of {
@@ -41,53 +44,53 @@ func surveyCommand() *cobra.Command {
 				}
 			}
 		}
-		return write(cmd.OutOrStdout(), format, []column{{"SYSTEM", "system"}, {"PLACE", "place"}, {"WHAT", "what"}, {"NEXT", "next"}}, list, list)
+		return output.Write(cmd.OutOrStdout(), format, []output.Column{{"SYSTEM", "system"}, {"PLACE", "place"}, {"WHAT", "what"}, {"NEXT", "next"}}, list, list)
 	})
-	return group("survey", "Read systems", surveyRun(), visits, cancel,
-		listCommand("list", "List surveys", "/surveys", []column{{"ID", "id"}, {"STATE", "state"}, {"BY", "requested_by"}, {"STARTED", "started"}, {"ENDED", "ended"}, {"SYSTEMS", "total"}, {"FAILED", "failed"}, {"NEW", "added"}, {"CHANGED", "altered"}, {"GONE", "vanished"}}, "There was no survey yet. Start one with 'moss survey run'."))
+	return output.Group("survey", "Read systems", surveyRun(), visits, cancel,
+		output.ListCommand("list", "List surveys", "/surveys", []output.Column{{"ID", "id"}, {"STATE", "state"}, {"BY", "requested_by"}, {"STARTED", "started"}, {"ENDED", "ended"}, {"SYSTEMS", "total"}, {"FAILED", "failed"}, {"NEW", "added"}, {"CHANGED", "altered"}, {"GONE", "vanished"}}, "There was no survey yet. Start one with 'moss survey run'."))
 }
 
 func surveyRun() *cobra.Command {
 	cmd := &cobra.Command{Use: "run [SYSTEM...]", Short: "Read the named systems, or all, with live progress", Long: "Reads the named systems, or all. Interrupting (Ctrl-C) cancels the survey; what was read is kept."}
-	addOutput(cmd)
-	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
-		var started row
-		if err := c.call(cmd.Context(), http.MethodPost, "/surveys", map[string]any{"systems": args}, &started); err != nil {
+	output.AddFlag(cmd)
+	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
+		var started output.Row
+		if err := c.Call(cmd.Context(), http.MethodPost, "/surveys", map[string]any{"systems": args}, &started); err != nil {
 			return err
 		}
-		id := show(started["id"])
+		id := output.Show(started["id"])
 		ctx, stop := signal.NotifyContext(cmd.Context(), syscall.SIGINT, syscall.SIGTERM)
 		defer stop()
 		progress := cmd.OutOrStdout()
 		if format != "table" {
 			progress = cmd.ErrOrStderr()
 		}
-		var final row
-		err := c.watch(ctx, "/surveys/"+id+"/events", func(e event) error {
-			var v row
+		var final output.Row
+		err := c.Watch(ctx, "/surveys/"+id+"/events", func(e api.Event) error {
+			var v output.Row
 			if err := json.Unmarshal(e.Data, &v); err != nil {
 				return err
 			}
 			if e.Name == "survey" {
 				final = v
-				return errStreamEnd
+				return api.ErrStreamEnd
 			}
 			printVisit(progress, v)
 			return nil
 		})
 		if ctx.Err() != nil && cmd.Context().Err() == nil {
-			if err := c.call(context.WithoutCancel(ctx), http.MethodPost, "/surveys/"+id+"/cancel", nil, nil); err != nil {
+			if err := c.Call(context.WithoutCancel(ctx), http.MethodPost, "/surveys/"+id+"/cancel", nil, nil); err != nil {
 				return err
 			}
-			return negative("survey %s was cancelled; what was read is kept ('moss survey show %s')", id, id)
+			return api.Negative("survey %s was cancelled; what was read is kept ('moss survey show %s')", id, id)
 		}
 		if err != nil {
 			return err
 		}
 		if format != "table" {
-			return write(cmd.OutOrStdout(), format, []column{{"ID", "id"}, {"STATE", "state"}, {"TOTAL", "total"}, {"FAILED", "failed"}}, []row{final}, final)
+			return output.Write(cmd.OutOrStdout(), format, []output.Column{{"ID", "id"}, {"STATE", "state"}, {"TOTAL", "total"}, {"FAILED", "failed"}}, []output.Row{final}, final)
 		}
-		fmt.Fprintf(cmd.OutOrStdout(), "Survey %s: %s read, %s not completely; %s new, %s changed, %s gone.\n", id, countedSystems(show(final["total"])), show(final["failed"]), show(final["added"]), show(final["altered"]), show(final["vanished"]))
+		fmt.Fprintf(cmd.OutOrStdout(), "Survey %s: %s read, %s not completely; %s new, %s changed, %s gone.\n", id, countedSystems(output.Show(final["total"])), output.Show(final["failed"]), output.Show(final["added"]), output.Show(final["altered"]), output.Show(final["vanished"]))
 		return nil
 	})
 	return cmd
@@ -100,15 +103,15 @@ func countedSystems(n string) string {
 	return n + " systems"
 }
 
-func printVisit(out io.Writer, v row) {
-	state := show(v["state"])
+func printVisit(out io.Writer, v output.Row) {
+	state := output.Show(v["state"])
 	switch state {
 	case "running":
 		return
 	case "done":
-		fmt.Fprintf(out, "  %-28s done        %s new, %s changed, %s gone\n", safe(show(v["system"])), show(v["added"]), show(v["altered"]), show(v["vanished"]))
+		fmt.Fprintf(out, "  %-28s done        %s new, %s changed, %s gone\n", output.Safe(output.Show(v["system"])), output.Show(v["added"]), output.Show(v["altered"]), output.Show(v["vanished"]))
 	default:
-		fmt.Fprintf(out, "  %-28s %-11s %s: %s\n", safe(show(v["system"])), state, show(v["stage"]), safe(show(v["words"])))
+		fmt.Fprintf(out, "  %-28s %-11s %s: %s\n", output.Safe(output.Show(v["system"])), state, output.Show(v["stage"]), output.Safe(output.Show(v["words"])))
 	}
 }
 
@@ -120,17 +123,17 @@ func accountCommand() *cobra.Command {
   moss account show svc-berth@larkmoor.example
   moss account show bookings1/svc-manifest`,
 	}
-	addOutput(cmd)
-	cmd.RunE = talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
-		id, err := c.account(cmd.Context(), args[0])
+	output.AddFlag(cmd)
+	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
+		id, err := c.Account(cmd.Context(), args[0])
 		if err != nil {
 			return err
 		}
-		var v row
-		if err := c.call(cmd.Context(), http.MethodGet, fmt.Sprintf("/accounts/%d", id), nil, &v); err != nil {
+		var v output.Row
+		if err := c.Call(cmd.Context(), http.MethodGet, fmt.Sprintf("/accounts/%d", id), nil, &v); err != nil {
 			return err
 		}
-		err = details(cmd, v, []column{
+		err = details(cmd, v, []output.Column{
 			{"Number", "account.id"},
 			{"Name", "account.name"},
 			{"System", "account.system"},
@@ -162,68 +165,68 @@ func accountCommand() *cobra.Command {
 			{"Verdict", "password.verdict"},
 			{"Rotated", "password.rotated"},
 		})
-		format, _ := outputOf(cmd)
+		format, _ := output.FormatOf(cmd)
 		if err != nil || format != "table" {
 			return err
 		}
-		rows, _, err := fetch(cmd, c, "/dependents", url.Values{"account": {fmt.Sprint(id)}}, 0)
+		rows, _, err := output.Fetch(cmd, c, "/dependents", url.Values{"account": {fmt.Sprint(id)}}, 0)
 		if err != nil {
 			return err
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "\n%d dependents\n", len(rows))
 		if len(rows) > 0 {
-			table(cmd.OutOrStdout(), dependentColumns, evident(rows, id))
+			output.Table(cmd.OutOrStdout(), dependentColumns, evident(rows, id))
 		}
 		missing, _ := v["incomplete"].([]any)
 		for _, m := range missing {
 			if m, ok := m.(map[string]any); ok {
-				fmt.Fprintf(cmd.OutOrStdout(), "Not known: %s was not read completely (%s)\n", safe(show(m["system"])), safe(show(m["why"])))
+				fmt.Fprintf(cmd.OutOrStdout(), "Not known: %s was not read completely (%s)\n", output.Safe(output.Show(m["system"])), output.Safe(output.Show(m["why"])))
 			}
 		}
 		return nil
 	})
 	resolve := &cobra.Command{Use: "resolve SPELLING...", Short: "Say which account each spelling means", Args: cobra.MinimumNArgs(1)}
-	addOutput(resolve)
-	resolve.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
-		var rows []row
+	output.AddFlag(resolve)
+	resolve.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
+		var rows []output.Row
 		for _, spelling := range args {
-			var r row
-			if err := c.call(cmd.Context(), http.MethodGet, "/resolve?name="+url.QueryEscape(spelling), nil, &r); err != nil {
+			var r output.Row
+			if err := c.Call(cmd.Context(), http.MethodGet, "/resolve?name="+url.QueryEscape(spelling), nil, &r); err != nil {
 				return err
 			}
 			list, _ := r["candidates"].([]any)
 			var accounts []any
 			for _, k := range list {
 				k, _ := k.(map[string]any)
-				accounts = append(accounts, show(k["system"])+"/"+show(k["name"])+" (id:"+show(k["id"])+")")
+				accounts = append(accounts, output.Show(k["system"])+"/"+output.Show(k["name"])+" (id:"+output.Show(k["id"])+")")
 			}
 			r["accounts"] = accounts
 			rows = append(rows, r)
 		}
-		return write(cmd.OutOrStdout(), format, []column{{"SPELLING", "spelling"}, {"STATE", "state"}, {"FORM", "form"}, {"ACCOUNTS", "accounts"}, {"WHY", "why"}}, rows, rows)
+		return output.Write(cmd.OutOrStdout(), format, []output.Column{{"SPELLING", "spelling"}, {"STATE", "state"}, {"FORM", "form"}, {"ACCOUNTS", "accounts"}, {"WHY", "why"}}, rows, rows)
 	})
-	return group("account", "Accounts that programs use", cmd, resolve,
-		listCommand("list", "List accounts", "/accounts", []column{{"ID", "id"}, {"NAME", "name"}, {"SYSTEM", "system"}, {"TYPE", "type"}, {"ENABLED", "enabled"}, {"LOCKED", "locked"}, {"PASSWORD CHANGED", "password_changed"}, {"EXPIRES", "password_expires"}, {"NEVER", "never_expires"}, {"CUSTODY", "custody"}, {"DEPENDENTS", "dependents"}, {"DESCRIPTION", "description"}},
+	return output.Group("account", "Accounts that programs use", cmd, resolve,
+		output.ListCommand("list", "List accounts", "/accounts", []output.Column{{"ID", "id"}, {"NAME", "name"}, {"SYSTEM", "system"}, {"TYPE", "type"}, {"ENABLED", "enabled"}, {"LOCKED", "locked"}, {"PASSWORD CHANGED", "password_changed"}, {"EXPIRES", "password_expires"}, {"NEVER", "never_expires"}, {"CUSTODY", "custody"}, {"DEPENDENTS", "dependents"}, {"DESCRIPTION", "description"}},
 			"No accounts match. Read some systems with 'moss survey run'."))
 }
 
-var dependentColumns = []column{{"ID", "id"}, {"SYSTEM", "system"}, {"KIND", "kind"}, {"PLACE", "place"}, {"STATE", "state"}, {"RUNS AS", "runs_as"}, {"READ BY", "readers"}, {"EVIDENCE", "evidence"}, {"SEEN", "seen"}, {"DETAIL", "detail"}}
+var dependentColumns = []output.Column{{"ID", "id"}, {"SYSTEM", "system"}, {"KIND", "kind"}, {"PLACE", "place"}, {"STATE", "state"}, {"RUNS AS", "runs_as"}, {"READ BY", "readers"}, {"EVIDENCE", "evidence"}, {"SEEN", "seen"}, {"DETAIL", "detail"}}
 
 // evident puts the evidence of ties into fields of their own.
-func evident(rows []row, account int64) []row {
+func evident(rows []output.Row, account int64) []output.Row {
 	for _, r := range rows {
 		list, _ := r["ties"].([]any)
 		var evidence, detail []any
 		for _, t := range list {
 			t, _ := t.(map[string]any)
-			if account != 0 && show(t["account_id"]) != fmt.Sprint(account) {
+			if account != 0 && output.Show(t["account_id"]) != fmt.Sprint(account) {
 				continue
 			}
-			word := show(t["evidence"]) + ": " + show(t["strength"])
+			word := output.Show(t["evidence"]) + ": " + output.Show(t["strength"])
 			if account == 0 {
-				word = show(t["account"]) + " (" + word + ")"
+				word = output.Show(t["account"]) + " (" + word + ")"
 			}
-			evidence, detail = append(evidence, word), append(detail, show(t["detail"]))
+			evidence, detail = append(evidence, word), append(detail, output.Show(t["detail"]))
 		}
 		r["evidence"], r["detail"] = evidence, detail
 	}
@@ -231,13 +234,13 @@ func evident(rows []row, account int64) []row {
 }
 
 func dependentCommand() *cobra.Command {
-	list := listWith("list", "List dependents: services, scheduled entries and held copies", []column{{"ID", "id"}, {"SYSTEM", "system"}, {"KIND", "kind"}, {"PLACE", "place"}, {"STATE", "state"}, {"START", "start_mode"}, {"RUNS AS", "runs_as"}, {"IDENTITY", "identity"}, {"SEEN", "seen"}, {"DESCRIPTION", "description"}},
-		"No dependents match.", func(cmd *cobra.Command, c *client, _ []string, query url.Values) (string, error) {
+	list := output.ListWith("list", "List dependents: services, scheduled entries and held copies", []output.Column{{"ID", "id"}, {"SYSTEM", "system"}, {"KIND", "kind"}, {"PLACE", "place"}, {"STATE", "state"}, {"START", "start_mode"}, {"RUNS AS", "runs_as"}, {"IDENTITY", "identity"}, {"SEEN", "seen"}, {"DESCRIPTION", "description"}},
+		"No dependents match.", func(cmd *cobra.Command, c *api.Client, _ []string, query url.Values) (string, error) {
 			account, err := cmd.Flags().GetString("account")
 			if err != nil || account == "" {
 				return "/dependents", err
 			}
-			id, err := c.account(cmd.Context(), account)
+			id, err := c.Account(cmd.Context(), account)
 			query.Set("account", fmt.Sprint(id))
 			return "/dependents", err
 		})
@@ -247,26 +250,26 @@ func dependentCommand() *cobra.Command {
 	var tcp, http_, command, contains string
 	var remove bool
 	expect := &cobra.Command{
-		Use: "expect ID", Short: "Set the application's own check of a unit, made after each restart", Args: numbers(1, 1, "a dependent", "dependent list"),
+		Use: "expect ID", Short: "Set the application's own check of a unit, made after each restart", Args: api.Numbers(1, 1, "a dependent", "dependent list"),
 		Example: "  moss dependent expect 17 --tcp 192.0.2.10:8443\n  moss dependent expect 17 --http http://192.0.2.10/health --contains ready",
-		RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+		RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
 			path := "/dependents/" + url.PathEscape(args[0]) + "/check"
 			if remove {
-				return c.call(cmd.Context(), http.MethodDelete, path, nil, nil)
+				return c.Call(cmd.Context(), http.MethodDelete, path, nil, nil)
 			}
 			in := map[string]string{"contains": contains}
 			for kind, target := range map[string]string{"tcp": tcp, "http": http_, "command": command} {
 				if target != "" {
 					if in["kind"] != "" {
-						return &ExitError{ExitUsage, errors.New("give one of --tcp, --http and --command")}
+						return api.Exit(api.ExitUsage, errors.New("give one of --tcp, --http and --command"))
 					}
 					in["kind"], in["target"] = kind, target
 				}
 			}
 			if in["kind"] == "" {
-				return &ExitError{ExitUsage, errors.New("give --tcp, --http, --command or --remove")}
+				return api.Exit(api.ExitUsage, errors.New("give --tcp, --http, --command or --remove"))
 			}
-			return c.call(cmd.Context(), http.MethodPut, path, in, nil)
+			return c.Call(cmd.Context(), http.MethodPut, path, in, nil)
 		}),
 	}
 	expect.Flags().StringVar(&tcp, "tcp", "", "host:port that must accept a connection")
@@ -277,10 +280,10 @@ func dependentCommand() *cobra.Command {
 	var leave, replace, back bool
 	var reason string
 	decide := &cobra.Command{
-		Use: "decide ID", Short: "Decide about a copy that cannot be replaced, or may be none", Args: numbers(1, 1, "a dependent", "dependent list"),
+		Use: "decide ID", Short: "Decide about a copy that cannot be replaced, or may be none", Args: api.Numbers(1, 1, "a dependent", "dependent list"),
 		Long:    "A rotation is not rehearsed well while a file holds the value and cannot be changed (its layout is\nnot known), or holds only the text of a value that is a word or a name. You decide for each, with a\nreason, which is shown before every rotation.",
 		Example: "  moss dependent decide 17 --leave --reason 'archived report, nobody signs in with it'\n  moss dependent decide 18 --replace --reason 'this really is the password'",
-		RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+		RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
 			decision, given := "", 0
 			for word, set := range map[string]bool{"leave": leave, "replace": replace, "": back} {
 				if set {
@@ -288,21 +291,21 @@ func dependentCommand() *cobra.Command {
 				}
 			}
 			if given != 1 {
-				return &ExitError{ExitUsage, errors.New("give one of --leave, --replace and --take-back")}
+				return api.Exit(api.ExitUsage, errors.New("give one of --leave, --replace and --take-back"))
 			}
-			return c.call(cmd.Context(), http.MethodPut, "/dependents/"+url.PathEscape(args[0])+"/decision", map[string]string{"decision": decision, "reason": reason}, nil)
+			return c.Call(cmd.Context(), http.MethodPut, "/dependents/"+url.PathEscape(args[0])+"/decision", map[string]string{"decision": decision, "reason": reason}, nil)
 		}),
 	}
 	decide.Flags().BoolVar(&leave, "leave", false, "it stays as it is: you see to it, or it does not matter")
 	decide.Flags().BoolVar(&replace, "replace", false, "it is a copy: rotations replace it")
 	decide.Flags().BoolVar(&back, "take-back", false, "forget what was decided")
 	decide.Flags().StringVar(&reason, "reason", "", "why; it is recorded")
-	return group("dependent", "Places that use an account", list, expect, decide)
+	return output.Group("dependent", "Places that use an account", list, expect, decide)
 }
 
 func findingCommand() *cobra.Command {
-	cmd := listWith("list", "List what needs a person", []column{{"SEVERITY", "severity"}, {"KIND", "kind"}, {"SYSTEM", "system"}, {"SUBJECT", "subject"}, {"WHAT", "what"}, {"NEXT", "next_step"}, {"RAISED", "raised"}},
-		"Nothing needs you.", func(cmd *cobra.Command, _ *client, _ []string, query url.Values) (string, error) {
+	cmd := output.ListWith("list", "List what needs a person", []output.Column{{"SEVERITY", "severity"}, {"KIND", "kind"}, {"SYSTEM", "system"}, {"SUBJECT", "subject"}, {"WHAT", "what"}, {"NEXT", "next_step"}, {"RAISED", "raised"}},
+		"Nothing needs you.", func(cmd *cobra.Command, _ *api.Client, _ []string, query url.Values) (string, error) {
 			if all, err := cmd.Flags().GetBool("all"); err != nil || all {
 				query.Set("all", "true")
 				return "/findings", err
@@ -310,5 +313,5 @@ func findingCommand() *cobra.Command {
 			return "/findings", nil
 		})
 	cmd.Flags().Bool("all", false, "also those that were cleared")
-	return group("finding", "What needs a person", cmd)
+	return output.Group("finding", "What needs a person", cmd)
 }

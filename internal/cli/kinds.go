@@ -6,6 +6,9 @@ import (
 	"net/http"
 	"strings"
 
+	"mossledger.example/moss/internal/cli/api"
+	"mossledger.example/moss/internal/cli/output"
+
 	"github.com/spf13/cobra"
 )
 
@@ -28,11 +31,11 @@ type kind struct {
 	Acts   []string `json:"acts"`
 }
 
-func (c *client) kinds(ctx context.Context) (list []kind, err error) {
-	return list, c.call(ctx, http.MethodGet, "/kinds", nil, &list)
+func listKinds(ctx context.Context, c *api.Client) (list []kind, err error) {
+	return list, c.Call(ctx, http.MethodGet, "/kinds", nil, &list)
 }
 
-var kindColumns = []column{{"KIND", "kind"}, {"PORT", "port"}, {"OPTION", "option"}, {"SETTING", "setting"}, {"DEFAULT", "default"}, {"APPROVED", "approved"}, {"WHAT IT IS", "help"}}
+var kindColumns = []output.Column{{"KIND", "kind"}, {"PORT", "port"}, {"OPTION", "option"}, {"SETTING", "setting"}, {"DEFAULT", "default"}, {"APPROVED", "approved"}, {"WHAT IT IS", "help"}}
 
 // kindsCommand tells which kinds of system there are, with their options.
 func kindsCommand() *cobra.Command {
@@ -41,20 +44,20 @@ func kindsCommand() *cobra.Command {
 		Long:              "An option that is APPROVED decides where secrets go: changing it takes a second person.",
 		ValidArgsFunction: completeKinds,
 	}
-	addOutput(cmd)
-	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
-		all, err := c.kinds(cmd.Context())
+	output.AddFlag(cmd)
+	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
+		all, err := listKinds(cmd.Context(), c)
 		if err != nil {
 			return err
 		}
-		var rows []row
+		var rows []output.Row
 		var shown []kind
 		for _, k := range all {
 			if len(args) > 0 && k.Kind != args[0] {
 				continue
 			}
 			shown = append(shown, k)
-			first := row{"kind": k.Kind, "port": k.Port}
+			first := output.Row{"kind": k.Kind, "port": k.Port}
 			for _, o := range k.Options {
 				setting := o.Type
 				if len(o.Choices) > 0 {
@@ -67,7 +70,7 @@ func kindsCommand() *cobra.Command {
 				if !o.Reading {
 					first["approved"] = "yes"
 				}
-				rows, first = append(rows, first), row{}
+				rows, first = append(rows, first), output.Row{}
 			}
 		}
 		if len(shown) == 0 {
@@ -75,9 +78,9 @@ func kindsCommand() *cobra.Command {
 			for _, k := range all {
 				names = append(names, k.Kind)
 			}
-			return negative("there is no kind %q: %s", args[0], strings.Join(names, ", "))
+			return api.Negative("there is no kind %q: %s", args[0], strings.Join(names, ", "))
 		}
-		if err := write(cmd.OutOrStdout(), format, kindColumns, rows, shown); err != nil || format != "table" || len(args) == 0 {
+		if err := output.Write(cmd.OutOrStdout(), format, kindColumns, rows, shown); err != nil || format != "table" || len(args) == 0 {
 			return err
 		}
 		k := shown[0]
@@ -88,11 +91,11 @@ func kindsCommand() *cobra.Command {
 }
 
 func completeKinds(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
-	c, err := connected()
+	c, err := api.Connected()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	all, err := c.kinds(cmd.Context())
+	all, err := listKinds(cmd.Context(), c)
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
@@ -106,11 +109,11 @@ func completeKinds(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.Sh
 // completeOptions completes the options of the kind that is given, or of all.
 func completeOptions(cmd *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
 	const no = cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
-	c, err := connected()
+	c, err := api.Connected()
 	if err != nil {
 		return nil, no
 	}
-	all, err := c.kinds(cmd.Context())
+	all, err := listKinds(cmd.Context(), c)
 	if err != nil {
 		return nil, no
 	}

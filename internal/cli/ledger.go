@@ -10,6 +10,9 @@ import (
 	"os"
 	"strings"
 
+	"mossledger.example/moss/internal/cli/api"
+	"mossledger.example/moss/internal/cli/output"
+
 	"github.com/spf13/cobra"
 
 	"mossledger.example/moss/internal/core/ledger"
@@ -29,10 +32,10 @@ func ledgerCommand() *cobra.Command {
 	var as string
 	checkpoint.Flags().StringVar(&as, "as", "", "note: the signed note alone; verifier: the public key alone")
 	_ = checkpoint.RegisterFlagCompletionFunc("as", cobra.FixedCompletions([]string{"note", "verifier"}, cobra.ShellCompDirectiveNoFileComp))
-	addOutput(checkpoint)
-	checkpoint.RunE = talking(func(cmd *cobra.Command, c *client, format string, _ []string) error {
+	output.AddFlag(checkpoint)
+	checkpoint.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, _ []string) error {
 		var v signedHead
-		if err := c.call(cmd.Context(), http.MethodGet, "/ledger/checkpoint", nil, &v); err != nil {
+		if err := c.Call(cmd.Context(), http.MethodGet, "/ledger/checkpoint", nil, &v); err != nil {
 			return err
 		}
 		switch {
@@ -41,16 +44,16 @@ func ledgerCommand() *cobra.Command {
 		case as == "verifier":
 			fmt.Fprintln(cmd.OutOrStdout(), v.Verifier)
 		case as != "":
-			return &ExitError{ExitUsage, fmt.Errorf("--as %s: note or verifier", as)}
+			return api.Exit(api.ExitUsage, fmt.Errorf("--as %s: note or verifier", as))
 		case format != "table":
-			return write(cmd.OutOrStdout(), format, []column{{"CHECKPOINT", "checkpoint"}, {"VERIFIER", "verifier"}}, []row{{"checkpoint": v.Checkpoint, "verifier": v.Verifier}}, v)
+			return output.Write(cmd.OutOrStdout(), format, []output.Column{{"CHECKPOINT", "checkpoint"}, {"VERIFIER", "verifier"}}, []output.Row{{"checkpoint": v.Checkpoint, "verifier": v.Verifier}}, v)
 		default:
 			fmt.Fprintf(cmd.OutOrStdout(), "%s\nverifier %s\n", v.Checkpoint, v.Verifier)
 		}
 		return nil
 	})
-	return group("ledger", "The record that cannot be altered unnoticed", ledgerVerify(), checkpoint, ledgerExport(),
-		listCommand("list", "List entries, the newest first", "/ledger", []column{{"#", "index"}, {"TIME", "time"}, {"ACTOR", "actor"}, {"ACT", "act"}, {"PHASE", "phase"}, {"RESULT", "result"}, {"SUBJECT", "subject"}, {"SYSTEM", "system"}, {"REASON", "reason"}, {"DETAIL", "detail"}, {"CHANGES", "changes"}}, "The ledger is empty."))
+	return output.Group("ledger", "The record that cannot be altered unnoticed", ledgerVerify(), checkpoint, ledgerExport(),
+		output.ListCommand("list", "List entries, the newest first", "/ledger", []output.Column{{"#", "index"}, {"TIME", "time"}, {"ACTOR", "actor"}, {"ACT", "act"}, {"PHASE", "phase"}, {"RESULT", "result"}, {"SUBJECT", "subject"}, {"SYSTEM", "system"}, {"REASON", "reason"}, {"DETAIL", "detail"}, {"CHANGES", "changes"}}, "The ledger is empty."))
 }
 
 // ledgerVerify verifies a running service's ledger, or an export without any.
@@ -70,7 +73,7 @@ must come from elsewhere than the export: from 'moss ledger checkpoint --as veri
 	cmd.Flags().StringVar(&offline, "offline", "", "verify this export instead, - for standard input")
 	cmd.Flags().StringVar(&keyFile, "key", "", "file with the ledger's public key, or the key itself")
 	cmd.Flags().StringSliceVar(&kept, "checkpoint", nil, "file with a signed head that was kept (repeatable)")
-	addOutput(cmd)
+	output.AddFlag(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		heads := make([]string, len(kept))
 		for i, file := range kept {
@@ -87,7 +90,7 @@ must come from elsewhere than the export: from 'moss ledger checkpoint --as veri
 		if offline != "" {
 			return verifyExport(cmd, offline, key, heads)
 		}
-		return talking(func(cmd *cobra.Command, c *client, _ string, _ []string) error {
+		return output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, _ []string) error {
 			return verifyService(cmd, c, key, kept, heads)
 		})(cmd, args)
 	}
@@ -117,7 +120,7 @@ func ledgerKey(fileOrKey string) (string, error) {
 
 func verifyExport(cmd *cobra.Command, file, key string, kept []string) error {
 	if key == "" {
-		return &ExitError{ExitUsage, errors.New("--offline needs --key: the key that stands in the export could be a forger's")}
+		return api.Exit(api.ExitUsage, errors.New("--offline needs --key: the key that stands in the export could be a forger's"))
 	}
 	in := cmd.InOrStdin()
 	if file != "-" {
@@ -143,15 +146,15 @@ func verifyExport(cmd *cobra.Command, file, key string, kept []string) error {
 	return tellReport(cmd, report, len(kept))
 }
 
-func verifyService(cmd *cobra.Command, c *client, key string, files, kept []string) error {
+func verifyService(cmd *cobra.Command, c *api.Client, key string, files, kept []string) error {
 	var v ledger.Report
-	if err := c.call(cmd.Context(), http.MethodPost, "/ledger/verify", map[string]any{"checkpoints": kept}, &v); err != nil {
+	if err := c.Call(cmd.Context(), http.MethodPost, "/ledger/verify", map[string]any{"checkpoints": kept}, &v); err != nil {
 		return err
 	}
 	v.Earlier = []int64{} // that is found out here
 	for i, text := range kept {
-		size, err := c.provesCheckpoint(cmd, text, key)
-		var refused *problem
+		size, err := provesCheckpoint(cmd, c, text, key)
+		var refused *api.Problem
 		switch {
 		case errors.As(err, &refused) && refused.Status >= http.StatusInternalServerError:
 			return err
@@ -165,9 +168,9 @@ func verifyService(cmd *cobra.Command, c *client, key string, files, kept []stri
 }
 
 // provesCheckpoint holds a kept checkpoint against the ledger of now.
-func (c *client) provesCheckpoint(cmd *cobra.Command, text, key string) (int64, error) {
+func provesCheckpoint(cmd *cobra.Command, c *api.Client, text, key string) (int64, error) {
 	var now signedHead
-	if err := c.call(cmd.Context(), http.MethodGet, "/ledger/checkpoint", nil, &now); err != nil {
+	if err := c.Call(cmd.Context(), http.MethodGet, "/ledger/checkpoint", nil, &now); err != nil {
 		return 0, err
 	}
 	if key != "" && now.Verifier != key {
@@ -185,7 +188,7 @@ func (c *client) provesCheckpoint(cmd *cobra.Command, text, key string) (int64, 
 		signedHead
 		Hashes []string `json:"hashes"`
 	}
-	if err := c.call(cmd.Context(), http.MethodGet, fmt.Sprintf("/ledger/proof?from=%d", older.Size), nil, &proof); err != nil {
+	if err := c.Call(cmd.Context(), http.MethodGet, fmt.Sprintf("/ledger/proof?from=%d", older.Size), nil, &proof); err != nil {
 		return 0, err
 	}
 	if newer, err = ledger.OpenHead(proof.Checkpoint, now.Verifier); err != nil {
@@ -199,27 +202,27 @@ func (c *client) provesCheckpoint(cmd *cobra.Command, text, key string) (int64, 
 }
 
 func tellReport(cmd *cobra.Command, v ledger.Report, kept int) error {
-	format, err := outputOf(cmd)
+	format, err := output.FormatOf(cmd)
 	if err != nil {
 		return err
 	}
 	if format != "table" {
-		r := row{"ok": v.OK(), "entries": v.Entries, "problems": strings.Join(v.Problems, "; "), "head": v.Head}
+		r := output.Row{"ok": v.OK(), "entries": v.Entries, "problems": strings.Join(v.Problems, "; "), "head": v.Head}
 		whole := struct {
 			OK bool `json:"ok"`
 			ledger.Report
 		}{v.OK(), v}
-		if err := write(cmd.OutOrStdout(), format, []column{{"OK", "ok"}, {"ENTRIES", "entries"}, {"PROBLEMS", "problems"}, {"HEAD", "head"}}, []row{r}, whole); err != nil {
+		if err := output.Write(cmd.OutOrStdout(), format, []output.Column{{"OK", "ok"}, {"ENTRIES", "entries"}, {"PROBLEMS", "problems"}, {"HEAD", "head"}}, []output.Row{r}, whole); err != nil {
 			return err
 		}
 	} else {
 		fmt.Fprintf(cmd.OutOrStdout(), "%d entries, tree %s\n", v.Entries, v.Head)
 		for _, p := range v.Problems {
-			fmt.Fprintln(cmd.OutOrStdout(), "  "+safe(p))
+			fmt.Fprintln(cmd.OutOrStdout(), "  "+output.Safe(p))
 		}
 	}
 	if !v.OK() {
-		return negative("the ledger does not hold: %d problem(s)", len(v.Problems))
+		return api.Negative("the ledger does not hold: %d problem(s)", len(v.Problems))
 	}
 	if format == "table" {
 		fmt.Fprintln(cmd.OutOrStdout(), "The ledger holds: every entry gives its hash, and all of them give the signed checkpoint.")
@@ -241,12 +244,12 @@ leaf hash is SHA-256 of a zero byte and the line (RFC 6962). See docs/ledger.md.
 	}
 	cmd.Flags().StringVar(&out, "out", "-", "file to write, - for standard output")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		c, err := connected()
+		c, err := api.Connected()
 		if err != nil {
 			return err
 		}
 		var head signedHead
-		if err := c.call(cmd.Context(), http.MethodGet, "/ledger/checkpoint", nil, &head); err != nil {
+		if err := c.Call(cmd.Context(), http.MethodGet, "/ledger/checkpoint", nil, &head); err != nil {
 			return err
 		}
 		end, err := ledger.OpenHead(head.Checkpoint, head.Verifier)
@@ -273,11 +276,11 @@ leaf hash is SHA-256 of a zero byte and the line (RFC 6962). See docs/ledger.md.
 			var part struct {
 				Lines []string `json:"lines"`
 			}
-			if err := c.call(cmd.Context(), http.MethodGet, fmt.Sprintf("/ledger/lines?from=%d&limit=%d", at, min(1000, end.Size-at)), nil, &part); err != nil {
+			if err := c.Call(cmd.Context(), http.MethodGet, fmt.Sprintf("/ledger/lines?from=%d&limit=%d", at, min(1000, end.Size-at)), nil, &part); err != nil {
 				return err
 			}
 			if len(part.Lines) == 0 {
-				return negative("the service has only %d of the %d entries that it signed", at, end.Size)
+				return api.Negative("the service has only %d of the %d entries that it signed", at, end.Size)
 			}
 			for _, line := range part.Lines {
 				if _, err := fmt.Fprint(to, line); err != nil {

@@ -7,6 +7,9 @@ import (
 	"net/url"
 	"strings"
 
+	"mossledger.example/moss/internal/cli/api"
+	"mossledger.example/moss/internal/cli/output"
+
 	"github.com/spf13/cobra"
 )
 
@@ -18,31 +21,31 @@ func optionCommand() *cobra.Command {
 		Example: "  moss system option set environment=production 'paths=/etc/larkmoor/common.env;/opt/shared/db.conf'\n  moss system option set site='Skerry Bay' search-exclude=/srv/pictures",
 	}
 	set.ValidArgs = []string{"site=", "environment=", "owner=", "kind="}
-	set.RunE = talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+	set.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
 		field, value, found := strings.Cut(args[0], "=")
 		if !found {
-			return &ExitError{ExitUsage, errors.New("choose systems by site=, environment=, owner= or kind=")}
+			return api.Exit(api.ExitUsage, errors.New("choose systems by site=, environment=, owner= or kind="))
 		}
 		for _, o := range args[1:] {
 			name, setting, found := strings.Cut(o, "=")
 			if !found {
-				return &ExitError{ExitUsage, fmt.Errorf("option %q: write name=value", o)}
+				return api.Exit(api.ExitUsage, fmt.Errorf("option %q: write name=value", o))
 			}
-			if err := c.call(cmd.Context(), http.MethodPut, "/options", map[string]string{"field": field, "value": value, "name": name, "setting": setting}, nil); err != nil {
+			if err := c.Call(cmd.Context(), http.MethodPut, "/options", map[string]string{"field": field, "value": value, "name": name, "setting": setting}, nil); err != nil {
 				return err
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "All systems with %s have the option %s: the next survey uses it.\n", args[0], name)
 		}
 		return nil
 	})
-	remove := &cobra.Command{Use: "remove ID", Short: "Take an option away from them", Args: numbers(1, 1, "an option", "system option list"), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
-		if err := c.call(cmd.Context(), http.MethodDelete, "/options/"+url.PathEscape(args[0]), nil, nil); err != nil {
+	remove := &cobra.Command{Use: "remove ID", Short: "Take an option away from them", Args: api.Numbers(1, 1, "an option", "system option list"), RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
+		if err := c.Call(cmd.Context(), http.MethodDelete, "/options/"+url.PathEscape(args[0]), nil, nil); err != nil {
 			return err
 		}
 		fmt.Fprintln(cmd.OutOrStdout(), "Removed.")
 		return nil
 	})}
-	return group("option", "Options of all systems of a site, environment, owner or kind", set, remove,
-		listCommand("list", "List them", "/options", []column{{"ID", "id"}, {"FIELD", "field"}, {"VALUE", "value"}, {"OPTION", "name"}, {"SETTING", "setting"}, {"SYSTEMS", "systems"}, {"BY", "set_by"}, {"CHANGED", "changed"}},
+	return output.Group("option", "Options of all systems of a site, environment, owner or kind", set, remove,
+		output.ListCommand("list", "List them", "/options", []output.Column{{"ID", "id"}, {"FIELD", "field"}, {"VALUE", "value"}, {"OPTION", "name"}, {"SETTING", "setting"}, {"SYSTEMS", "systems"}, {"BY", "set_by"}, {"CHANGED", "changed"}},
 			"There are none. Set one with 'moss system option set environment=production paths=/etc/shared.env'."))
 }

@@ -7,6 +7,9 @@ import (
 	"net/url"
 	"strings"
 
+	"mossledger.example/moss/internal/cli/api"
+	"mossledger.example/moss/internal/cli/output"
+
 	"github.com/spf13/cobra"
 
 	"mossledger.example/moss/internal/core/radius"
@@ -31,9 +34,9 @@ Other tools take the graph with --as dot, --as graphml or -o json.`,
 	cmd.Flags().StringVar(&as, "as", "tree", "tree, dot or graphml")
 	_ = cmd.RegisterFlagCompletionFunc("evidence", cobra.FixedCompletions([]string{"configured", "held", "observed", "declared"}, cobra.ShellCompDirectiveNoFileComp))
 	_ = cmd.RegisterFlagCompletionFunc("as", cobra.FixedCompletions([]string{"tree", "dot", "graphml"}, cobra.ShellCompDirectiveNoFileComp))
-	addOutput(cmd)
-	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
-		id, err := c.account(cmd.Context(), args[0])
+	output.AddFlag(cmd)
+	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
+		id, err := c.Account(cmd.Context(), args[0])
 		if err != nil {
 			return err
 		}
@@ -45,7 +48,7 @@ Other tools take the graph with --as dot, --as graphml or -o json.`,
 			query.Set("mentions", "true")
 		}
 		var answer json.RawMessage
-		if err := c.call(cmd.Context(), http.MethodGet, fmt.Sprintf("/accounts/%d/radius?%s", id, query.Encode()), nil, &answer); err != nil {
+		if err := c.Call(cmd.Context(), http.MethodGet, fmt.Sprintf("/accounts/%d/radius?%s", id, query.Encode()), nil, &answer); err != nil {
 			return err
 		}
 		var v struct {
@@ -58,10 +61,10 @@ Other tools take the graph with --as dot, --as graphml or -o json.`,
 		}
 		out := cmd.OutOrStdout()
 		if format != "table" {
-			var columns []column
-			var nodes []row
+			var columns []output.Column
+			var nodes []output.Row
 			if format == "csv" {
-				columns = []column{{"SYSTEM", "system"}, {"KIND", "of"}, {"NAME", "name"}, {"STATE", "state"}, {"HOP", "hop"}}
+				columns = []output.Column{{"SYSTEM", "system"}, {"KIND", "of"}, {"NAME", "name"}, {"STATE", "state"}, {"HOP", "hop"}}
 				raw, err := json.Marshal(v.Graph.Nodes)
 				if err != nil {
 					return err
@@ -70,7 +73,7 @@ Other tools take the graph with --as dot, --as graphml or -o json.`,
 					return err
 				}
 			}
-			return write(out, format, columns, nodes, answer)
+			return output.Write(out, format, columns, nodes, answer)
 		}
 		switch as {
 		case "dot":
@@ -79,20 +82,20 @@ Other tools take the graph with --as dot, --as graphml or -o json.`,
 			return v.Graph.WriteGraphML(out)
 		case "tree":
 		default:
-			return &ExitError{ExitUsage, fmt.Errorf("--as takes tree, dot or graphml, not %q", as)}
+			return api.Exit(api.ExitUsage, fmt.Errorf("--as takes tree, dot or graphml, not %q", as))
 		}
 		for _, line := range v.Graph.Tree() {
-			fmt.Fprintln(out, safe(line))
+			fmt.Fprintln(out, output.Safe(line))
 		}
 		fmt.Fprintln(out)
 		fmt.Fprintf(out, "%d dependents of its own and %d further ones on %d systems.", v.Summary.Direct, v.Summary.Further, len(v.Summary.Systems))
 		if n := len(v.Summary.Down); n > 0 {
-			fmt.Fprintf(out, " %d already down: %s.", n, safe(strings.Join(v.Summary.Down, ", ")))
+			fmt.Fprintf(out, " %d already down: %s.", n, output.Safe(strings.Join(v.Summary.Down, ", ")))
 		}
 		if v.Graph.More {
 			fmt.Fprint(out, " There are more than are shown.")
 		}
-		fmt.Fprintf(out, "\nHow complete this is: %s.\n", safe(v.Words))
+		fmt.Fprintf(out, "\nHow complete this is: %s.\n", output.Safe(v.Words))
 		return nil
 	})
 	return cmd
@@ -102,23 +105,23 @@ func searchCommand() *cobra.Command {
 	var limit int
 	cmd := &cobra.Command{Use: "search WORD...", Short: "Find accounts, dependents and systems by words or their beginnings", Args: cobra.MinimumNArgs(1)}
 	cmd.Flags().IntVarP(&limit, "limit", "n", 20, "of each kind, at most 100")
-	addOutput(cmd)
-	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
-		var hits []row
-		if err := c.call(cmd.Context(), http.MethodGet, "/search?"+url.Values{"q": {strings.Join(args, " ")}, "limit": {fmt.Sprint(limit)}}.Encode(), nil, &hits); err != nil {
+	output.AddFlag(cmd)
+	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
+		var hits []output.Row
+		if err := c.Call(cmd.Context(), http.MethodGet, "/search?"+url.Values{"q": {strings.Join(args, " ")}, "limit": {fmt.Sprint(limit)}}.Encode(), nil, &hits); err != nil {
 			return err
 		}
 		if len(hits) == 0 && format == "table" {
 			fmt.Fprintln(cmd.OutOrStdout(), "Nothing was found. Every word must stand somewhere in a name, a place or a description; its beginning is enough.")
 			return nil
 		}
-		return write(cmd.OutOrStdout(), format, []column{{"KIND", "kind"}, {"ID", "id"}, {"NAME", "name"}, {"OF", "of"}, {"SYSTEM", "system"}, {"DETAIL", "detail"}}, hits, hits)
+		return output.Write(cmd.OutOrStdout(), format, []output.Column{{"KIND", "kind"}, {"ID", "id"}, {"NAME", "name"}, {"OF", "of"}, {"SYSTEM", "system"}, {"DETAIL", "detail"}}, hits, hits)
 	})
 	return cmd
 }
 
 func socketCommand() *cobra.Command {
-	return group("socket", "Connections and listening ports of hosts",
-		listCommand("list", "List connections and listening ports", "/sockets", []column{{"SYSTEM", "system"}, {"LISTENS", "listens"}, {"LOCAL", "local"}, {"PORT", "local_port"}, {"PEER", "peer"}, {"PEER PORT", "peer_port"}, {"PEER SYSTEM", "peer_system"}, {"UNIT", "unit"}, {"PROGRAM", "program"}},
+	return output.Group("socket", "Connections and listening ports of hosts",
+		output.ListCommand("list", "List connections and listening ports", "/sockets", []output.Column{{"SYSTEM", "system"}, {"LISTENS", "listens"}, {"LOCAL", "local"}, {"PORT", "local_port"}, {"PEER", "peer"}, {"PEER PORT", "peer_port"}, {"PEER SYSTEM", "peer_system"}, {"UNIT", "unit"}, {"PROGRAM", "program"}},
 			"No sockets are known yet. A survey of unix hosts reads them."))
 }

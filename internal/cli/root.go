@@ -1,3 +1,5 @@
+// Package cli is the command line. It talks to the service over its HTTP API
+// only; what it can do, any other program can.
 package cli
 
 import (
@@ -6,6 +8,11 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+
+	"mossledger.example/moss/internal/cli/rotation"
+
+	"mossledger.example/moss/internal/cli/api"
+	"mossledger.example/moss/internal/cli/output"
 
 	"github.com/spf13/cobra"
 )
@@ -24,11 +31,11 @@ Exit codes: 0 done, 1 it did not work, 2 the command line is wrong,
 end well, a ledger that does not hold), 4 not signed in or no right.`,
 	}
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
-		return &ExitError{ExitUsage, fmt.Errorf("%w; see '%s --help'", err, cmd.CommandPath())}
+		return api.Exit(api.ExitUsage, fmt.Errorf("%w; see '%s --help'", err, cmd.CommandPath()))
 	})
 	root.AddCommand(more...)
 	root.AddCommand(loginCommand(), logoutCommand(), stewardCommand(), systemCommand(), surveyCommand(), accountCommand(), dependentCommand(),
-		useCommand(), radiusCommand(), searchCommand(), socketCommand(), credentialCommand(), custodyCommand(), rotateCommand(), findingCommand(), explainCommand(), approvalCommand(), ledgerCommand(), userCommand(), tokenCommand())
+		useCommand(), radiusCommand(), searchCommand(), socketCommand(), credentialCommand(), rotation.CustodyCommand(), rotation.RotateCommand(), findingCommand(), rotation.ExplainCommand(), approvalCommand(), ledgerCommand(), userCommand(), tokenCommand())
 	return root
 }
 
@@ -36,38 +43,26 @@ end well, a ledger that does not hold), 4 not signed in or no right.`,
 func Execute(root *cobra.Command) int {
 	err := root.Execute()
 	if err == nil {
-		return ExitOK
+		return api.ExitOK
 	}
 	fmt.Fprintln(root.ErrOrStderr(), "moss: "+safeLines(err.Error()))
-	var exit *ExitError
+	var exit *api.ExitError
 	if errors.As(err, &exit) {
 		return exit.Code
 	}
 	text := err.Error()
 	if strings.HasPrefix(text, "unknown command") || strings.HasPrefix(text, "accepts ") || strings.HasPrefix(text, "requires ") || strings.HasPrefix(text, "required flag") {
-		return ExitUsage
+		return api.ExitUsage
 	}
-	return ExitFailed
+	return api.ExitFailed
 }
 
 func safeLines(text string) string {
 	lines := strings.Split(text, "\n")
 	for i := range lines {
-		lines[i] = safe(lines[i])
+		lines[i] = output.Safe(lines[i])
 	}
 	return strings.Join(lines, "\n")
-}
-
-// group makes a command that only holds others.
-func group(use, short string, commands ...*cobra.Command) *cobra.Command {
-	cmd := &cobra.Command{Use: use, Short: short, Args: func(cmd *cobra.Command, args []string) error {
-		if len(args) > 0 {
-			return &ExitError{ExitUsage, fmt.Errorf("unknown command %q; see '%s --help'", args[0], cmd.CommandPath())}
-		}
-		return nil
-	}, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
-	cmd.AddCommand(commands...)
-	return cmd
 }
 
 func loginCommand() *cobra.Command {
@@ -77,47 +72,47 @@ func loginCommand() *cobra.Command {
 		Use: "login", Short: "Sign in to a service, or set it up the first time", Args: cobra.NoArgs,
 		Example: "  moss login --server http://127.0.0.1:7443 --set-up\n  moss login --name ines --password-file pw.txt",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, _ := loadSession() // an earlier server is the default
+			s, _ := api.LoadSession() // an earlier server is the default
 			device := s.Device
 			if server != "" {
-				s = session{Server: server}
+				s = api.Session{Server: server}
 			}
 			if ca != "" {
 				s.CA = ca
 			}
 			if s.Server == "" {
-				return &ExitError{ExitUsage, errors.New("which service? give --server URL")}
+				return api.Exit(api.ExitUsage, errors.New("which service? give --server URL"))
 			}
-			c, err := newClient(session{Server: s.Server, CA: s.CA})
+			c, err := api.NewClient(api.Session{Server: s.Server, CA: s.CA})
 			if err != nil {
 				return err
 			}
 			var status struct {
 				SetUp bool `json:"set_up"`
 			}
-			if err := c.call(cmd.Context(), http.MethodGet, "/status", nil, &status); err != nil {
+			if err := c.Call(cmd.Context(), http.MethodGet, "/status", nil, &status); err != nil {
 				return err
 			}
 			if !status.SetUp && !setUp {
-				return &ExitError{ExitSignIn, errors.New("nobody can sign in yet: run it with --set-up and the one-time code that the service printed")}
+				return api.Exit(api.ExitSignIn, errors.New("nobody can sign in yet: run it with --set-up and the one-time code that the service printed"))
 			}
 			code := ""
 			if setUp {
-				if code, err = readSecret(cmd, codeFile, "Set-up code"); err != nil {
+				if code, err = output.ReadSecret(cmd, codeFile, "Set-up code"); err != nil {
 					return err
 				}
 			}
 			if name == "" {
-				if name, err = ask(cmd, "Name"); err != nil {
+				if name, err = output.Ask(cmd, "Name"); err != nil {
 					return err
 				}
 			}
-			password, err := readSecret(cmd, passwordFile, "Password")
+			password, err := output.ReadSecret(cmd, passwordFile, "Password")
 			if err != nil {
 				return err
 			}
 			if setUp {
-				if err := c.call(cmd.Context(), http.MethodPost, "/setup", map[string]string{"code": code, "name": name, "password": password}, nil); err != nil {
+				if err := c.Call(cmd.Context(), http.MethodPost, "/setup", map[string]string{"code": code, "name": name, "password": password}, nil); err != nil {
 					return err
 				}
 			}
@@ -125,11 +120,11 @@ func loginCommand() *cobra.Command {
 				Name, Token, Device string
 				Roles               []string
 			}
-			if err := c.call(cmd.Context(), http.MethodPost, "/sessions", map[string]any{"name": name, "password": password, "token": true, "device": device}, &me); err != nil {
+			if err := c.Call(cmd.Context(), http.MethodPost, "/sessions", map[string]any{"name": name, "password": password, "token": true, "device": device}, &me); err != nil {
 				return err
 			}
 			s.Token, s.Name, s.Device = me.Token, me.Name, me.Device
-			if err := s.save(); err != nil {
+			if err := s.Save(); err != nil {
 				return err
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "Signed in to %s as %s (%s).\n", s.Server, me.Name, strings.Join(me.Roles, ", "))
@@ -147,21 +142,21 @@ func loginCommand() *cobra.Command {
 
 func logoutCommand() *cobra.Command {
 	return &cobra.Command{Use: "logout", Short: "Sign out: the token of this command line ends", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		s, err := loadSession()
+		s, err := api.LoadSession()
 		if err != nil || s.Token == "" {
-			return &ExitError{ExitSignIn, errors.New("nobody is signed in here")}
+			return api.Exit(api.ExitSignIn, errors.New("nobody is signed in here"))
 		}
-		c, err := newClient(s)
+		c, err := api.NewClient(s)
 		if err != nil {
 			return err
 		}
-		ended := c.call(cmd.Context(), http.MethodDelete, "/sessions/current", nil, nil)
+		ended := c.Call(cmd.Context(), http.MethodDelete, "/sessions/current", nil, nil)
 		// The server and the mark of this device stay for the next time.
 		s.Token, s.Name = "", ""
-		if err := s.save(); err != nil {
+		if err := s.Save(); err != nil {
 			return err
 		}
-		var refused *ExitError
+		var refused *api.ExitError
 		if ended != nil && !errors.As(ended, &refused) { // refused: it had ended already
 			return fmt.Errorf("signed out here, but the token could not be ended: revoke it with 'moss token revoke': %w", ended)
 		}
@@ -173,13 +168,13 @@ func logoutCommand() *cobra.Command {
 func userCommand() *cobra.Command {
 	var roles []string
 	var passwordFile string
-	add := &cobra.Command{Use: "add NAME", Short: "Add a person", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
-		password, err := readSecret(cmd, passwordFile, "Password of "+args[0])
+	add := &cobra.Command{Use: "add NAME", Short: "Add a person", Args: cobra.ExactArgs(1), RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
+		password, err := output.ReadSecret(cmd, passwordFile, "Password of "+args[0])
 		if err != nil {
 			return err
 		}
-		var v row
-		if err := c.call(cmd.Context(), http.MethodPost, "/users", map[string]any{"name": args[0], "password": password, "roles": roles}, &v); err != nil {
+		var v output.Row
+		if err := c.Call(cmd.Context(), http.MethodPost, "/users", map[string]any{"name": args[0], "password": password, "roles": roles}, &v); err != nil {
 			return err
 		}
 		if waits(cmd, v) {
@@ -191,16 +186,16 @@ func userCommand() *cobra.Command {
 	add.Flags().StringSliceVar(&roles, "role", []string{"viewer"}, "viewer, operator, approver, auditor, administrator (repeatable)")
 	add.Flags().StringVar(&passwordFile, "password-file", "", "file with the password, - for standard input; asked for by default")
 	var oldFile, newFile string
-	password := &cobra.Command{Use: "password", Short: "Change your own password; all your sessions and tokens end", Args: cobra.NoArgs, RunE: talking(func(cmd *cobra.Command, c *client, _ string, _ []string) error {
-		before, err := readSecret(cmd, oldFile, "Old password")
+	password := &cobra.Command{Use: "password", Short: "Change your own password; all your sessions and tokens end", Args: cobra.NoArgs, RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, _ []string) error {
+		before, err := output.ReadSecret(cmd, oldFile, "Old password")
 		if err != nil {
 			return err
 		}
-		after, err := readSecret(cmd, newFile, "New password")
+		after, err := output.ReadSecret(cmd, newFile, "New password")
 		if err != nil {
 			return err
 		}
-		if err := c.call(cmd.Context(), http.MethodPost, "/me/password", map[string]string{"old": before, "new": after}, nil); err != nil {
+		if err := c.Call(cmd.Context(), http.MethodPost, "/me/password", map[string]string{"old": before, "new": after}, nil); err != nil {
 			return err
 		}
 		fmt.Fprintln(cmd.OutOrStdout(), "Changed. Sign in again with 'moss login'.")
@@ -211,7 +206,7 @@ func userCommand() *cobra.Command {
 	var newRoles []string
 	var disable, enable bool
 	var resetFile string
-	change := &cobra.Command{Use: "change NAME", Short: "Change roles, password or state of a person", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+	change := &cobra.Command{Use: "change NAME", Short: "Change roles, password or state of a person", Args: cobra.ExactArgs(1), RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
 		in := map[string]any{}
 		if len(newRoles) > 0 {
 			in["roles"] = newRoles
@@ -220,17 +215,17 @@ func userCommand() *cobra.Command {
 			in["disabled"] = disable
 		}
 		if resetFile != "" {
-			password, err := readSecret(cmd, resetFile, "New password of "+args[0])
+			password, err := output.ReadSecret(cmd, resetFile, "New password of "+args[0])
 			if err != nil {
 				return err
 			}
 			in["password"] = password
 		}
 		if len(in) == 0 {
-			return &ExitError{ExitUsage, errors.New("nothing to change: give --role, --password-file, --disable or --enable")}
+			return api.Exit(api.ExitUsage, errors.New("nothing to change: give --role, --password-file, --disable or --enable"))
 		}
-		var v row
-		if err := c.call(cmd.Context(), http.MethodPatch, "/users/"+url.PathEscape(args[0]), in, &v); err != nil {
+		var v output.Row
+		if err := c.Call(cmd.Context(), http.MethodPatch, "/users/"+url.PathEscape(args[0]), in, &v); err != nil {
 			return err
 		}
 		if waits(cmd, v) {
@@ -243,25 +238,25 @@ func userCommand() *cobra.Command {
 	change.Flags().StringVar(&resetFile, "password-file", "", "file with a new password for somebody who lost theirs, - for standard input")
 	change.Flags().BoolVar(&disable, "disable", false, "end all sessions and tokens and refuse sign-in")
 	change.Flags().BoolVar(&enable, "enable", false, "allow sign-in again")
-	return group("user", "People who sign in to Moss Ledger",
-		listCommand("list", "List people", "/users", []column{{"NAME", "name"}, {"ROLES", "roles"}, {"DISABLED", "disabled"}, {"CREATED", "created"}}, "There are no people."), add, change, password)
+	return output.Group("user", "People who sign in to Moss Ledger",
+		output.ListCommand("list", "List people", "/users", []output.Column{{"NAME", "name"}, {"ROLES", "roles"}, {"DISABLED", "disabled"}, {"CREATED", "created"}}, "There are no people."), add, change, password)
 }
 
 func tokenCommand() *cobra.Command {
-	add := &cobra.Command{Use: "add LABEL", Short: "Make an API token; it is shown once", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+	add := &cobra.Command{Use: "add LABEL", Short: "Make an API token; it is shown once", Args: cobra.ExactArgs(1), RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
 		var made struct{ Token string }
-		if err := c.call(cmd.Context(), http.MethodPost, "/tokens", map[string]string{"label": args[0]}, &made); err != nil {
+		if err := c.Call(cmd.Context(), http.MethodPost, "/tokens", map[string]string{"label": args[0]}, &made); err != nil {
 			return err
 		}
 		fmt.Fprintln(cmd.OutOrStdout(), made.Token)
 		return nil
 	})}
-	revoke := &cobra.Command{Use: "revoke ID", Short: "Revoke an API token", Args: numbers(1, 1, "a token", "token list"), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
-		if err := c.call(cmd.Context(), http.MethodDelete, "/tokens/"+args[0], nil, nil); err != nil {
+	revoke := &cobra.Command{Use: "revoke ID", Short: "Revoke an API token", Args: api.Numbers(1, 1, "a token", "token list"), RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
+		if err := c.Call(cmd.Context(), http.MethodDelete, "/tokens/"+args[0], nil, nil); err != nil {
 			return err
 		}
 		fmt.Fprintln(cmd.OutOrStdout(), "Revoked.")
 		return nil
 	})}
-	return group("token", "API tokens", listCommand("list", "List API tokens", "/tokens", []column{{"ID", "id"}, {"USER", "user"}, {"LABEL", "label"}, {"CREATED", "created"}, {"EXPIRES", "expires"}, {"REVOKED", "revoked"}}, "There are no tokens."), add, revoke)
+	return output.Group("token", "API tokens", output.ListCommand("list", "List API tokens", "/tokens", []output.Column{{"ID", "id"}, {"USER", "user"}, {"LABEL", "label"}, {"CREATED", "created"}, {"EXPIRES", "expires"}, {"REVOKED", "revoked"}}, "There are no tokens."), add, revoke)
 }

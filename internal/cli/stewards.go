@@ -7,6 +7,9 @@ import (
 	"net/url"
 	"os"
 
+	"mossledger.example/moss/internal/cli/api"
+	"mossledger.example/moss/internal/cli/output"
+
 	"github.com/spf13/cobra"
 )
 
@@ -20,7 +23,7 @@ func (f *stewardFlags) register(cmd *cobra.Command) {
 }
 
 // save stores a steward; it asks for the password when no key is given.
-func (f *stewardFlags) save(cmd *cobra.Command, c *client, name string) error {
+func (f *stewardFlags) save(cmd *cobra.Command, c *api.Client, name string) error {
 	in := map[string]string{"account": f.account}
 	if f.keyFile != "" {
 		raw, err := os.ReadFile(f.keyFile)
@@ -30,23 +33,23 @@ func (f *stewardFlags) save(cmd *cobra.Command, c *client, name string) error {
 		in["private_key"] = string(raw)
 	}
 	if f.keyFile == "" || f.passwordFile != "" {
-		password, err := readSecret(cmd, f.passwordFile, "Password of "+f.account)
+		password, err := output.ReadSecret(cmd, f.passwordFile, "Password of "+f.account)
 		if err != nil {
 			return err
 		}
 		in["password"] = password
 	}
-	if err := c.call(cmd.Context(), http.MethodPut, "/stewards/"+url.PathEscape(name), in, nil); err != nil {
+	if err := c.Call(cmd.Context(), http.MethodPut, "/stewards/"+url.PathEscape(name), in, nil); err != nil {
 		return err
 	}
-	fmt.Fprintf(cmd.OutOrStdout(), "Stored the steward %s (%s), sealed.\n", safe(name), safe(f.account))
+	fmt.Fprintf(cmd.OutOrStdout(), "Stored the steward %s (%s), sealed.\n", output.Safe(name), output.Safe(f.account))
 	return nil
 }
 
 // steward returns one that is stored, or nil.
-func (c *client) steward(ctx context.Context, name string) (row, error) {
-	var page struct{ Items []row }
-	if err := c.call(ctx, http.MethodGet, "/stewards?"+url.Values{"filter": {"name=" + name}}.Encode(), nil, &page); err != nil || len(page.Items) == 0 {
+func findSteward(ctx context.Context, c *api.Client, name string) (output.Row, error) {
+	var page struct{ Items []output.Row }
+	if err := c.Call(ctx, http.MethodGet, "/stewards?"+url.Values{"filter": {"name=" + name}}.Encode(), nil, &page); err != nil || len(page.Items) == 0 {
 		return nil, err
 	}
 	return page.Items[0], nil
@@ -57,13 +60,13 @@ func stewardCommand() *cobra.Command {
 	add := &cobra.Command{
 		Use: "add NAME", Short: "Store the account by which systems are reached, sealed", Args: cobra.ExactArgs(1),
 		Example: "  moss steward add terminals --account mossmgr --key-file ~/.ssh/moss\n  moss steward add directory --account 'CN=moss,DC=larkmoor,DC=example' --password-file -",
-		RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
-			have, err := c.steward(cmd.Context(), args[0])
+		RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
+			have, err := findSteward(cmd.Context(), c, args[0])
 			if err != nil {
 				return err
 			}
 			if have != nil {
-				return &ExitError{ExitUsage, fmt.Errorf("there is a steward %s (%s), which %s systems use: 'moss steward change %s' gives it another password or key", args[0], show(have["account"]), show(have["systems"]), args[0])}
+				return api.Exit(api.ExitUsage, fmt.Errorf("there is a steward %s (%s), which %s systems use: 'moss steward change %s' gives it another password or key", args[0], output.Show(have["account"]), output.Show(have["systems"]), args[0]))
 			}
 			return added.save(cmd, c, args[0])
 		}),
@@ -73,24 +76,24 @@ func stewardCommand() *cobra.Command {
 	change := &cobra.Command{
 		Use: "change NAME", Short: "Give a steward another password, key or account", Args: cobra.ExactArgs(1),
 		Long: "Replaces the password and the key of a steward; what is not given is not kept. Every system that\nuses it is reached with the new one from then on: 'moss system check' tells whether it is let in.",
-		RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
-			have, err := c.steward(cmd.Context(), args[0])
+		RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
+			have, err := findSteward(cmd.Context(), c, args[0])
 			if err != nil {
 				return err
 			}
 			if have == nil {
-				return negative("there is no steward %s: 'moss steward list' shows them", args[0])
+				return api.Negative("there is no steward %s: 'moss steward list' shows them", args[0])
 			}
 			if changed.account == "" {
-				changed.account = show(have["account"])
+				changed.account = output.Show(have["account"])
 			}
 			return changed.save(cmd, c, args[0])
 		}),
 	}
 	changed.register(change)
-	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a steward that no system uses", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
-		return c.call(cmd.Context(), http.MethodDelete, "/stewards/"+url.PathEscape(args[0]), nil, nil)
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a steward that no system uses", Args: cobra.ExactArgs(1), RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
+		return c.Call(cmd.Context(), http.MethodDelete, "/stewards/"+url.PathEscape(args[0]), nil, nil)
 	})}
-	return group("steward", "Stewards: the accounts by which systems are reached",
-		listCommand("list", "List stewards", "/stewards", []column{{"NAME", "name"}, {"ACCOUNT", "account"}, {"PASSWORD", "has_password"}, {"KEY", "has_key"}, {"SYSTEMS", "systems"}, {"CHANGED", "changed"}}, "There are no stewards. Add one with 'moss steward add'."), add, change, remove)
+	return output.Group("steward", "Stewards: the accounts by which systems are reached",
+		output.ListCommand("list", "List stewards", "/stewards", []output.Column{{"NAME", "name"}, {"ACCOUNT", "account"}, {"PASSWORD", "has_password"}, {"KEY", "has_key"}, {"SYSTEMS", "systems"}, {"CHANGED", "changed"}}, "There are no stewards. Add one with 'moss steward add'."), add, change, remove)
 }

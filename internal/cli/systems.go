@@ -10,10 +10,13 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/cli/api"
+	"mossledger.example/moss/internal/cli/output"
+
 	"github.com/spf13/cobra"
 )
 
-var systemColumns = []column{{"NAME", "name"}, {"KIND", "kind"}, {"ADDRESS", "address"}, {"PORT", "port"}, {"SITE", "site"}, {"STATE", "state"}, {"READ COMPLETELY", "read_completely"}, {"WHAT IS WRONG", "state_words"}}
+var systemColumns = []output.Column{{"NAME", "name"}, {"KIND", "kind"}, {"ADDRESS", "address"}, {"PORT", "port"}, {"SITE", "site"}, {"STATE", "state"}, {"READ COMPLETELY", "read_completely"}, {"WHAT IS WRONG", "state_words"}}
 
 type systemFlags struct {
 	kind, address, steward, site, environment, owner, caFile string
@@ -42,7 +45,7 @@ func (f *systemFlags) body(name string) (map[string]any, error) {
 	for _, o := range f.options {
 		key, value, found := strings.Cut(o, "=")
 		if !found {
-			return nil, &ExitError{ExitUsage, fmt.Errorf("option %q: write name=value", o)}
+			return nil, api.Exit(api.ExitUsage, fmt.Errorf("option %q: write name=value", o))
 		}
 		options[key] = value
 	}
@@ -59,13 +62,13 @@ func (f *systemFlags) body(name string) (map[string]any, error) {
 
 func systemCommand() *cobra.Command {
 	var flags systemFlags
-	add := &cobra.Command{Use: "add NAME", Short: "Add a system", Args: cobra.ExactArgs(1), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+	add := &cobra.Command{Use: "add NAME", Short: "Add a system", Args: cobra.ExactArgs(1), RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
 		in, err := flags.body(args[0])
 		if err != nil {
 			return err
 		}
-		var v row
-		if err := c.call(cmd.Context(), http.MethodPost, "/systems", in, &v); err != nil {
+		var v output.Row
+		if err := c.Call(cmd.Context(), http.MethodPost, "/systems", in, &v); err != nil {
 			return err
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "Added %s. Reach it with 'moss system check %s'.\n", args[0], args[0])
@@ -74,26 +77,26 @@ func systemCommand() *cobra.Command {
 	})}
 	flags.register(add)
 	var yes bool
-	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a system with all that was seen on it", Args: cobra.ExactArgs(1), Long: "Removes a system with its accounts, dependents, rehearsals and the list of its rotations;\nthe ledger keeps what was done. It is refused while values in custody belong to it or\nstand on it.", RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a system with all that was seen on it", Args: cobra.ExactArgs(1), Long: "Removes a system with its accounts, dependents, rehearsals and the list of its rotations;\nthe ledger keeps what was done. It is refused while values in custody belong to it or\nstand on it.", RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
 		path := "/systems/" + url.PathEscape(args[0])
-		var goes row
-		if err := c.call(cmd.Context(), http.MethodGet, path+"/removal", nil, &goes); err != nil {
+		var goes output.Row
+		if err := c.Call(cmd.Context(), http.MethodGet, path+"/removal", nil, &goes); err != nil {
 			return err
 		}
-		fmt.Fprintf(cmd.OutOrStdout(), "With %s go %s accounts, %s dependents, %s rehearsals and %s rotations.\n", args[0], show(goes["accounts"]), show(goes["dependents"]), show(goes["rehearsals"]), show(goes["rotations"]))
-		if why := show(goes["refused"]); why != "" {
-			return negative("%s stays: %s", args[0], why)
+		fmt.Fprintf(cmd.OutOrStdout(), "With %s go %s accounts, %s dependents, %s rehearsals and %s rotations.\n", args[0], output.Show(goes["accounts"]), output.Show(goes["dependents"]), output.Show(goes["rehearsals"]), output.Show(goes["rotations"]))
+		if why := output.Show(goes["refused"]); why != "" {
+			return api.Negative("%s stays: %s", args[0], why)
 		}
 		if !yes {
-			answer, err := ask(cmd, "Remove it? Write yes")
+			answer, err := output.Ask(cmd, "Remove it? Write yes")
 			if err != nil {
-				return &ExitError{ExitUsage, errors.New("there is no terminal to ask on: give --yes")}
+				return api.Exit(api.ExitUsage, errors.New("there is no terminal to ask on: give --yes"))
 			}
 			if answer != "yes" {
-				return negative("nothing was removed")
+				return api.Negative("nothing was removed")
 			}
 		}
-		if err := c.call(cmd.Context(), http.MethodDelete, path, nil, nil); err != nil {
+		if err := c.Call(cmd.Context(), http.MethodDelete, path, nil, nil); err != nil {
 			return err
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "Removed %s.\n", args[0])
@@ -101,27 +104,27 @@ func systemCommand() *cobra.Command {
 	})}
 	remove.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	var why string
-	absence := &cobra.Command{Use: "confirm-absence NAME", Short: "Say that what vanished from a system is really gone", Args: cobra.ExactArgs(1), Long: "When many accounts or places vanish at once, or are not seen with another log-on, they are not\nshown as gone: the steward may see less than before. This is your word that they are. The system\nis read again, and what is not seen then is marked so.", RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
-		var v row
-		if err := c.call(cmd.Context(), http.MethodPost, "/systems/"+url.PathEscape(args[0])+"/absence", map[string]string{"reason": why}, &v); err != nil {
+	absence := &cobra.Command{Use: "confirm-absence NAME", Short: "Say that what vanished from a system is really gone", Args: cobra.ExactArgs(1), Long: "When many accounts or places vanish at once, or are not seen with another log-on, they are not\nshown as gone: the steward may see less than before. This is your word that they are. The system\nis read again, and what is not seen then is marked so.", RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
+		var v output.Row
+		if err := c.Call(cmd.Context(), http.MethodPost, "/systems/"+url.PathEscape(args[0])+"/absence", map[string]string{"reason": why}, &v); err != nil {
 			return err
 		}
-		fmt.Fprintf(cmd.OutOrStdout(), "Confirmed; survey %s reads it again.\n", show(v["id"]))
+		fmt.Fprintf(cmd.OutOrStdout(), "Confirmed; survey %s reads it again.\n", output.Show(v["id"]))
 		return nil
 	})}
 	absence.Flags().StringVar(&why, "reason", "", "why; it is recorded")
 	_ = absence.MarkFlagRequired("reason")
-	return group("system", "Systems that are looked at", add, changeSystem(), importCommand(), showSystem(), checkCommand(), remove, absence, optionCommand(), kindsCommand(),
-		listCommand("list", "List systems", "/systems", systemColumns, "There are no systems. Add one with 'moss system add', or many with 'moss system import'."))
+	return output.Group("system", "Systems that are looked at", add, changeSystem(), importCommand(), showSystem(), checkCommand(), remove, absence, optionCommand(), kindsCommand(),
+		output.ListCommand("list", "List systems", "/systems", systemColumns, "There are no systems. Add one with 'moss system add', or many with 'moss system import'."))
 }
 
 func changeSystem() *cobra.Command {
 	var flags systemFlags
 	cmd := &cobra.Command{Use: "change NAME", Short: "Change what is given of a system; what is not given stays", Args: cobra.ExactArgs(1)}
 	flags.register(cmd)
-	cmd.RunE = talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
-		var have row
-		if err := c.call(cmd.Context(), http.MethodGet, "/systems/"+url.PathEscape(args[0]), nil, &have); err != nil {
+	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
+		var have output.Row
+		if err := c.Call(cmd.Context(), http.MethodGet, "/systems/"+url.PathEscape(args[0]), nil, &have); err != nil {
 			return err
 		}
 		given, err := flags.body(args[0])
@@ -138,8 +141,8 @@ func changeSystem() *cobra.Command {
 				delete(next, field)
 			}
 		}
-		var v row
-		if err := c.call(cmd.Context(), http.MethodPut, "/systems/"+url.PathEscape(args[0]), next, &v); err != nil {
+		var v output.Row
+		if err := c.Call(cmd.Context(), http.MethodPut, "/systems/"+url.PathEscape(args[0]), next, &v); err != nil {
 			return err
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "Changed %s.\n", args[0])
@@ -169,8 +172,8 @@ standard input. Bad rows are reported by line and column and do not stop the oth
 	cmd.Flags().StringVar(&flags.site, "site", "", "site for rows that name none")
 	cmd.Flags().StringVar(&flags.environment, "environment", "", "environment for rows that name none")
 	cmd.Flags().StringVar(&flags.owner, "owner", "", "owner for rows that name none")
-	addOutput(cmd)
-	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
+	output.AddFlag(cmd)
+	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
 		in := map[string]string{"steward": flags.steward, "site": flags.site, "environment": flags.environment, "owner": flags.owner, "windows_steward": windowsSteward, "windows_signin": windowsSignIn}
 		if flags.caFile != "" {
 			raw, err := os.ReadFile(flags.caFile)
@@ -181,7 +184,7 @@ standard input. Bad rows are reported by line and column and do not stop the oth
 		}
 		switch {
 		case directory != "" && len(args) > 0, directory == "" && len(args) == 0:
-			return &ExitError{ExitUsage, errors.New("give a file, or --directory")}
+			return api.Exit(api.ExitUsage, errors.New("give a file, or --directory"))
 		case directory != "":
 			in["directory"], in["base"] = directory, base
 		default:
@@ -201,32 +204,32 @@ standard input. Bad rows are reported by line and column and do not stop the oth
 			in["list"] = string(raw)
 		}
 		var done struct {
-			Added    []string `json:"added"`
-			Known    []string `json:"known"`
-			Problems []row    `json:"problems"`
-			Warnings []row    `json:"warnings"`
-			Waiting  int      `json:"waiting"`
+			Added    []string     `json:"added"`
+			Known    []string     `json:"known"`
+			Problems []output.Row `json:"problems"`
+			Warnings []output.Row `json:"warnings"`
+			Waiting  int          `json:"waiting"`
 		}
-		if err := c.call(cmd.Context(), http.MethodPost, "/systems/import", in, &done); err != nil {
+		if err := c.Call(cmd.Context(), http.MethodPost, "/systems/import", in, &done); err != nil {
 			return err
 		}
-		columns := []column{{"", "kind"}, {"LINE", "line"}, {"COLUMN", "column"}, {"TEXT", "text"}, {"WHAT", "what"}}
-		var rows []row
-		for kind, list := range map[string][]row{"not taken": done.Problems, "odd": done.Warnings} {
+		columns := []output.Column{{"", "kind"}, {"LINE", "line"}, {"COLUMN", "column"}, {"TEXT", "text"}, {"WHAT", "what"}}
+		var rows []output.Row
+		for kind, list := range map[string][]output.Row{"not taken": done.Problems, "odd": done.Warnings} {
 			for _, r := range list {
 				r["kind"] = kind
 				rows = append(rows, r)
 			}
 		}
 		if format != "table" {
-			return write(cmd.OutOrStdout(), format, columns, rows, done)
+			return output.Write(cmd.OutOrStdout(), format, columns, rows, done)
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "%d added, %d already there, %d rows not taken.\n", len(done.Added), len(done.Known), len(done.Problems))
 		if done.Waiting > 0 {
 			fmt.Fprintf(cmd.OutOrStdout(), "%d wait for somebody else's approval: 'moss approval list --filter state=asked'.\n", done.Waiting)
 		}
 		if len(rows) > 0 {
-			table(cmd.OutOrStdout(), columns, rows)
+			output.Table(cmd.OutOrStdout(), columns, rows)
 		}
 		return nil
 	})
@@ -235,13 +238,13 @@ standard input. Bad rows are reported by line and column and do not stop the oth
 
 func showSystem() *cobra.Command {
 	cmd := &cobra.Command{Use: "show NAME", Short: "Show a system", Args: cobra.ExactArgs(1)}
-	addOutput(cmd)
-	cmd.RunE = talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
-		var v row
-		if err := c.call(cmd.Context(), http.MethodGet, "/systems/"+url.PathEscape(args[0]), nil, &v); err != nil {
+	output.AddFlag(cmd)
+	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
+		var v output.Row
+		if err := c.Call(cmd.Context(), http.MethodGet, "/systems/"+url.PathEscape(args[0]), nil, &v); err != nil {
 			return err
 		}
-		return details(cmd, v, []column{
+		return details(cmd, v, []output.Column{
 			{"Name", "name"},
 			{"Kind", "kind"},
 			{"Address", "address"},
@@ -271,17 +274,17 @@ func showSystem() *cobra.Command {
 }
 
 // details prints one object as lines of name and value.
-func details(cmd *cobra.Command, v row, fields []column) error {
-	format, err := outputOf(cmd)
+func details(cmd *cobra.Command, v output.Row, fields []output.Column) error {
+	format, err := output.FormatOf(cmd)
 	if err != nil {
 		return err
 	}
 	if format != "table" {
-		return write(cmd.OutOrStdout(), format, fields, []row{v}, v)
+		return output.Write(cmd.OutOrStdout(), format, fields, []output.Row{v}, v)
 	}
 	for _, f := range fields {
-		if text := safe(show(fieldOf(v, f.field))); text != "" {
-			fmt.Fprintf(cmd.OutOrStdout(), "%-18s %s\n", f.head, text)
+		if text := output.Safe(output.Show(output.FieldOf(v, f.Field()))); text != "" {
+			fmt.Fprintf(cmd.OutOrStdout(), "%-18s %s\n", f.Head(), text)
 		}
 	}
 	return nil
@@ -293,32 +296,32 @@ func checkCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "check [NAME...]", Short: "Try to reach systems, stage by stage; shows and approves host keys"}
 	cmd.Flags().StringVar(&approve, "approve", "", "approve this host key fingerprint (SHA256:...), if the host offers it")
 	cmd.Flags().BoolVar(&all, "all", false, "all systems")
-	addOutput(cmd)
-	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
+	output.AddFlag(cmd)
+	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
 		if all {
-			systems, _, err := fetch(cmd, c, "/systems", url.Values{}, 0)
+			systems, _, err := output.Fetch(cmd, c, "/systems", url.Values{}, 0)
 			if err != nil {
 				return err
 			}
 			for _, v := range systems {
-				args = append(args, show(v["name"]))
+				args = append(args, output.Show(v["name"]))
 			}
 		}
 		if len(args) == 0 || approve != "" && len(args) != 1 {
-			return &ExitError{ExitUsage, errors.New("name the system to check (with --approve exactly one), or give --all")}
+			return api.Exit(api.ExitUsage, errors.New("name the system to check (with --approve exactly one), or give --all"))
 		}
-		var rows []row
+		var rows []output.Row
 		bad := 0
 		for _, name := range args {
 			var answer struct {
 				OK     bool
-				Report struct{ Stages []row }
+				Report struct{ Stages []output.Row }
 			}
 			path, in := "/systems/"+url.PathEscape(name)+"/check", any(nil)
 			if approve != "" {
 				path, in = "/systems/"+url.PathEscape(name)+"/host-key", map[string]string{"fingerprint": approve}
 			}
-			if err := c.call(cmd.Context(), http.MethodPost, path, in, &answer); err != nil {
+			if err := c.Call(cmd.Context(), http.MethodPost, path, in, &answer); err != nil {
 				return fmt.Errorf("%s: %w", name, err)
 			}
 			if !answer.OK {
@@ -330,11 +333,11 @@ func checkCommand() *cobra.Command {
 				rows = append(rows, stage)
 			}
 		}
-		if err := write(cmd.OutOrStdout(), format, []column{{"SYSTEM", "system"}, {"STAGE", "stage"}, {"OK", "ok"}, {"MS", "took_ms"}, {"WHAT WAS FOUND", "detail"}, {"NEXT", "next"}}, rows, rows); err != nil {
+		if err := output.Write(cmd.OutOrStdout(), format, []output.Column{{"SYSTEM", "system"}, {"STAGE", "stage"}, {"OK", "ok"}, {"MS", "took_ms"}, {"WHAT WAS FOUND", "detail"}, {"NEXT", "next"}}, rows, rows); err != nil {
 			return err
 		}
 		if bad > 0 {
-			return negative("%d of %d could not be reached completely", bad, len(args))
+			return api.Negative("%d of %d could not be reached completely", bad, len(args))
 		}
 		return nil
 	})

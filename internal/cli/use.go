@@ -11,41 +11,44 @@ import (
 	"os"
 	"time"
 
+	"mossledger.example/moss/internal/cli/api"
+	"mossledger.example/moss/internal/cli/output"
+
 	"github.com/spf13/cobra"
 )
 
 func useCommand() *cobra.Command {
 	list := &cobra.Command{Use: "list ACCOUNT", Short: "Show who was seen signed in with an account, and what people say", Args: cobra.ExactArgs(1)}
-	addOutput(list)
-	list.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
-		id, err := c.account(cmd.Context(), args[0])
+	output.AddFlag(list)
+	list.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
+		id, err := c.Account(cmd.Context(), args[0])
 		if err != nil {
 			return err
 		}
-		var seen, said []row
-		if err := c.call(cmd.Context(), http.MethodGet, fmt.Sprintf("/accounts/%d/uses", id), nil, &seen); err != nil {
+		var seen, said []output.Row
+		if err := c.Call(cmd.Context(), http.MethodGet, fmt.Sprintf("/accounts/%d/uses", id), nil, &seen); err != nil {
 			return err
 		}
-		if err := c.call(cmd.Context(), http.MethodGet, fmt.Sprintf("/accounts/%d/declarations", id), nil, &said); err != nil {
+		if err := c.Call(cmd.Context(), http.MethodGet, fmt.Sprintf("/accounts/%d/declarations", id), nil, &said); err != nil {
 			return err
 		}
 		out := cmd.OutOrStdout()
-		columns := []column{{"SIGNS IN TO", "system"}, {"FROM", "client"}, {"HOST", "host"}, {"UNIT", "unit"}, {"PROGRAM", "program"}, {"HOW", "how"}, {"CALLS ITSELF", "application"}, {"REFUSED", "failed"}, {"COUNT", "count"}, {"LAST", "last"}}
+		columns := []output.Column{{"SIGNS IN TO", "system"}, {"FROM", "client"}, {"HOST", "host"}, {"UNIT", "unit"}, {"PROGRAM", "program"}, {"HOW", "how"}, {"CALLS ITSELF", "application"}, {"REFUSED", "failed"}, {"COUNT", "count"}, {"LAST", "last"}}
 		if format != "table" {
-			return write(out, format, columns, seen, map[string]any{"seen": seen, "declared": said})
+			return output.Write(out, format, columns, seen, map[string]any{"seen": seen, "declared": said})
 		}
 		if len(seen) == 0 {
 			fmt.Fprintln(out, "Nobody was seen signed in with it: no data store or record of uses that was read says so.")
 		} else {
-			table(out, columns, seen)
+			output.Table(out, columns, seen)
 		}
 		if len(said) > 0 {
 			fmt.Fprintln(out)
-			table(out, []column{{"ID", "id"}, {"DECLARED", "place"}, {"ON", "system"}, {"REASON", "reason"}, {"UNTIL", "until"}, {"BY", "said_by"}, {"SAID", "said"}}, said)
+			output.Table(out, []output.Column{{"ID", "id"}, {"DECLARED", "place"}, {"ON", "system"}, {"REASON", "reason"}, {"UNTIL", "until"}, {"BY", "said_by"}, {"SAID", "said"}}, said)
 		}
 		return nil
 	})
-	return group("use", "What was seen and what people say of the use of accounts", list, declareCommand(), withdrawCommand(), importUses())
+	return output.Group("use", "What was seen and what people say of the use of accounts", list, declareCommand(), withdrawCommand(), importUses())
 }
 
 func declareCommand() *cobra.Command {
@@ -60,7 +63,7 @@ func declareCommand() *cobra.Command {
 	cmd.Flags().StringVar(&reason, "reason", "", "how you know")
 	cmd.Flags().StringVar(&until, "until", "", "day on which to ask again, such as 2027-06-30")
 	_ = cmd.MarkFlagRequired("reason")
-	cmd.RunE = talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
 		in := map[string]any{"reason": reason, "system": system, "dependent": dependent}
 		if len(args) == 2 {
 			in["place"] = args[1]
@@ -68,27 +71,27 @@ func declareCommand() *cobra.Command {
 		if until != "" {
 			day, err := time.Parse(time.DateOnly, until)
 			if err != nil {
-				return &ExitError{ExitUsage, fmt.Errorf("--until takes a day such as 2027-06-30, not %q", until)}
+				return api.Exit(api.ExitUsage, fmt.Errorf("--until takes a day such as 2027-06-30, not %q", until))
 			}
 			in["until"] = day
 		}
-		id, err := c.account(cmd.Context(), args[0])
+		id, err := c.Account(cmd.Context(), args[0])
 		if err != nil {
 			return err
 		}
-		var said row
-		if err := c.call(cmd.Context(), http.MethodPost, fmt.Sprintf("/accounts/%d/declarations", id), in, &said); err != nil {
+		var said output.Row
+		if err := c.Call(cmd.Context(), http.MethodPost, fmt.Sprintf("/accounts/%d/declarations", id), in, &said); err != nil {
 			return err
 		}
-		fmt.Fprintf(cmd.OutOrStdout(), "declared as %s: %s on %s\n", show(said["id"]), show(said["place"]), show(said["system"]))
+		fmt.Fprintf(cmd.OutOrStdout(), "declared as %s: %s on %s\n", output.Show(said["id"]), output.Show(said["place"]), output.Show(said["system"]))
 		return nil
 	})
 	return cmd
 }
 
 func withdrawCommand() *cobra.Command {
-	return &cobra.Command{Use: "withdraw ID", Short: "Withdraw a declaration", Args: numbers(1, 1, "a declaration", "use list"), RunE: talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
-		if err := c.call(cmd.Context(), http.MethodDelete, "/declarations/"+url.PathEscape(args[0]), nil, nil); err != nil {
+	return &cobra.Command{Use: "withdraw ID", Short: "Withdraw a declaration", Args: api.Numbers(1, 1, "a declaration", "use list"), RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
+		if err := c.Call(cmd.Context(), http.MethodDelete, "/declarations/"+url.PathEscape(args[0]), nil, nil); err != nil {
 			return err
 		}
 		fmt.Fprintln(cmd.OutOrStdout(), "withdrawn")
@@ -113,12 +116,12 @@ from standard input, to its end. A stream goes on as long as it lasts:
 	}
 	cmd.Flags().StringVar(&system, "system", "", "directory that wrote them")
 	_ = cmd.MarkFlagRequired("system")
-	cmd.RunE = talking(func(cmd *cobra.Command, c *client, _ string, args []string) error {
+	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
 		var in io.Reader = cmd.InOrStdin()
 		if len(args) == 1 && args[0] != "-" {
 			f, err := os.Open(args[0])
 			if err != nil {
-				return &ExitError{ExitUsage, err}
+				return api.Exit(api.ExitUsage, err)
 			}
 			defer f.Close()
 			in = f
@@ -157,7 +160,7 @@ from standard input, to its end. A stream goes on as long as it lasts:
 				Uses int `json:"uses"`
 				Bad  int `json:"bad"`
 			}
-			err := c.call(ctx, http.MethodPost, "/systems/"+url.PathEscape(system)+"/stewards", map[string]any{"lines": kept}, &took)
+			err := c.Call(ctx, http.MethodPost, "/systems/"+url.PathEscape(system)+"/stewards", map[string]any{"lines": kept}, &took)
 			uses, bad, kept = uses+took.Uses, bad+took.Bad, kept[:0]
 			return err
 		}

@@ -24,7 +24,7 @@ func (s *suite) sessions(t *testing.T) {
 	}
 	between := s.counted(t)
 	target := s.Target
-	target.Port = between.port()
+	target.Address, target.Port = between.address(t)
 	calls := 0
 	call := func(ctx context.Context, target connect.Target) error {
 		calls++
@@ -100,7 +100,11 @@ func (s *suite) counted(t *testing.T) *forwarder {
 	if address == "" {
 		address = s.Target.Name
 	}
-	listener, err := net.Listen("tcp", net.JoinHostPort(address, "0")) // its certificate is for that address
+	// A certificate is for an address of this machine; a host elsewhere has a key.
+	listener, err := net.Listen("tcp", net.JoinHostPort(address, "0"))
+	if err != nil {
+		listener, err = net.Listen("tcp", "127.0.0.1:0")
+	}
 	require.NoError(t, err)
 	f := &forwarder{listener: listener, to: net.JoinHostPort(address, strconv.Itoa(port)), conns: map[net.Conn]bool{}}
 	var work sync.WaitGroup
@@ -145,10 +149,12 @@ func (s *suite) counted(t *testing.T) *forwarder {
 	return f
 }
 
-func (f *forwarder) port() int {
-	_, port, _ := net.SplitHostPort(f.listener.Addr().String())
-	number, _ := strconv.Atoi(port)
-	return number
+func (f *forwarder) address(t *testing.T) (string, int) {
+	host, port, err := net.SplitHostPort(f.listener.Addr().String())
+	require.NoError(t, err)
+	number, err := strconv.Atoi(port)
+	require.NoError(t, err)
+	return host, number
 }
 
 func (f *forwarder) taken() int {

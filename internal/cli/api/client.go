@@ -1,6 +1,7 @@
-// Package cli is the command line. It talks to the service over its HTTP API
-// only; what it can do, any other program can.
-package cli
+// Package api talks to the service over its HTTP API, for the command line: a
+// sign-in that is kept between commands, requests that are sent again when that
+// is harmless, event streams that are resumed, and refusals as exit codes.
+package api
 
 import (
 	"bufio"
@@ -43,12 +44,16 @@ type ExitError struct {
 func (e *ExitError) Error() string { return e.Err.Error() }
 func (e *ExitError) Unwrap() error { return e.Err }
 
-func negative(format string, args ...any) error {
+// Exit makes an error with an exit code.
+func Exit(code int, err error) error { return &ExitError{code, err} }
+
+// Negative is the answer no to a question that a command asked.
+func Negative(format string, args ...any) error {
 	return &ExitError{ExitNegative, fmt.Errorf(format, args...)}
 }
 
-// session is what 'moss login' keeps between commands.
-type session struct {
+// Session is what 'moss login' keeps between commands.
+type Session struct {
 	Server string `json:"server"`
 	Token  string `json:"token"`
 	Name   string `json:"name"`
@@ -68,23 +73,25 @@ func sessionFile() (string, error) {
 	return filepath.Join(folder, "session.json"), nil
 }
 
-func loadSession() (session, error) {
+// LoadSession reads it.
+func LoadSession() (Session, error) {
 	file, err := sessionFile()
 	if err != nil {
-		return session{}, err
+		return Session{}, err
 	}
 	raw, err := os.ReadFile(file)
 	if err != nil {
-		return session{}, &ExitError{ExitSignIn, errors.New("not signed in: run 'moss login --server URL'")}
+		return Session{}, &ExitError{ExitSignIn, errors.New("not signed in: run 'moss login --server URL'")}
 	}
-	var s session
+	var s Session
 	if err := json.Unmarshal(raw, &s); err != nil {
 		return s, &ExitError{ExitSignIn, fmt.Errorf("%s cannot be read: run 'moss login' again", file)}
 	}
 	return s, nil
 }
 
-func (s session) save() error {
+// Save writes it, for its owner only.
+func (s Session) Save() error {
 	file, err := sessionFile()
 	if err != nil {
 		return err
@@ -99,13 +106,14 @@ func (s session) save() error {
 	return os.WriteFile(file, append(raw, '\n'), 0o600)
 }
 
-// client calls the API.
-type client struct {
-	session
+// Client calls the API.
+type Client struct {
+	Session
 	http *http.Client
 }
 
-func newClient(s session) (*client, error) {
+// NewClient makes a Client for a sign-in.
+func NewClient(s Session) (*Client, error) {
 	transport := http.DefaultTransport.(*http.Transport).Clone() //nolint:forcetypeassert // nothing here replaces it
 	transport.Proxy = nil                                        // the service is named directly
 	if s.CA != "" {
@@ -119,22 +127,23 @@ func newClient(s session) (*client, error) {
 		}
 		transport.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
 	}
-	return &client{session: s, http: &http.Client{Transport: transport}}, nil
+	return &Client{Session: s, http: &http.Client{Transport: transport}}, nil
 }
 
-func connected() (*client, error) {
-	s, err := loadSession()
+// Connected makes a Client for the sign-in that is kept.
+func Connected() (*Client, error) {
+	s, err := LoadSession()
 	if err != nil {
 		return nil, err
 	}
 	if s.Token == "" {
 		return nil, &ExitError{ExitSignIn, errors.New("not signed in: run 'moss login'")}
 	}
-	return newClient(s)
+	return NewClient(s)
 }
 
-// problem is an error answer (RFC 9457).
-type problem struct {
+// Problem is an error answer (RFC 9457).
+type Problem struct {
 	Status int    `json:"status"`
 	Title  string `json:"title"`
 	Detail string `json:"detail"`
@@ -144,7 +153,7 @@ type problem struct {
 	} `json:"errors"`
 }
 
-func (p *problem) Error() string {
+func (p *Problem) Error() string {
 	text := p.Detail
 	if text == "" {
 		text = p.Title
@@ -158,7 +167,7 @@ func (p *problem) Error() string {
 	return text
 }
 
-func (c *client) request(ctx context.Context, method, path string, in any) (*http.Response, error) {
+func (c *Client) request(ctx context.Context, method, path string, in any) (*http.Response, error) {
 	var body []byte
 	if in != nil {
 		raw, err := json.Marshal(in)
@@ -189,14 +198,14 @@ func (c *client) request(ctx context.Context, method, path string, in any) (*htt
 }
 
 // refusal is what an answer other than success says.
-func (c *client) refusal(response *http.Response) error {
+func (c *Client) refusal(response *http.Response) error {
 	answered, err := io.ReadAll(io.LimitReader(response.Body, 1<<20))
 	if err != nil {
 		return fmt.Errorf("the service at %s broke off its answer: %w", c.Server, err)
 	}
-	p := &problem{}
+	p := &Problem{}
 	if json.Unmarshal(answered, p) != nil || p.Status == 0 {
-		p = &problem{Status: response.StatusCode, Detail: fmt.Sprintf("%s answers %s: is this Moss Ledger?", c.Server, response.Status)}
+		p = &Problem{Status: response.StatusCode, Detail: fmt.Sprintf("%s answers %s: is this Moss Ledger?", c.Server, response.Status)}
 	}
 	switch p.Status {
 	case http.StatusUnauthorized, http.StatusForbidden:
@@ -207,22 +216,22 @@ func (c *client) refusal(response *http.Response) error {
 	return p
 }
 
-// numbered is an argument that is an item's number, ready for a path.
-func numbered(text, item, list string) (string, error) {
+// Numbered is an argument that is an item's number, ready for a path.
+func Numbered(text, item, list string) (string, error) {
 	if n, err := strconv.ParseInt(text, 10, 64); err != nil || n < 1 {
 		return "", &ExitError{ExitUsage, fmt.Errorf("%q is not the number of %s: see 'moss %s'", text, item, list)}
 	}
 	return text, nil
 }
 
-// numbers are arguments that are items' numbers, from least to most of them.
-func numbers(least, most int, item, list string) cobra.PositionalArgs {
+// Numbers are arguments that are items' numbers, from least to most of them.
+func Numbers(least, most int, item, list string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if err := cobra.RangeArgs(least, most)(cmd, args); err != nil {
 			return err
 		}
 		for _, text := range args {
-			if _, err := numbered(text, item, list); err != nil {
+			if _, err := Numbered(text, item, list); err != nil {
 				return err
 			}
 		}
@@ -236,7 +245,7 @@ func sentAgain(method, path string) bool {
 	return method == http.MethodGet || method == http.MethodPost && (path == "/surveys" || strings.HasSuffix(path, "/rotations") || strings.HasSuffix(path, "/rotations/override"))
 }
 
-func (c *client) send(ctx context.Context, method, path string, body []byte, key string) (*http.Response, error) {
+func (c *Client) send(ctx context.Context, method, path string, body []byte, key string) (*http.Response, error) {
 	var reader io.Reader
 	if body != nil {
 		reader = bytes.NewReader(body)
@@ -260,8 +269,8 @@ func (c *client) send(ctx context.Context, method, path string, body []byte, key
 	return c.http.Do(request)
 }
 
-// call sends in and reads the answer into out; either may be nil.
-func (c *client) call(ctx context.Context, method, path string, in, out any) error {
+// Call sends in and reads the answer into out; either may be nil.
+func (c *Client) Call(ctx context.Context, method, path string, in, out any) error {
 	response, err := c.request(ctx, method, path, in)
 	if err != nil {
 		return err
@@ -278,29 +287,29 @@ func (c *client) call(ctx context.Context, method, path string, in, out any) err
 	return nil
 }
 
-// event is one server-sent event.
-type event struct {
+// Event is one server-sent event.
+type Event struct {
 	ID   string
 	Name string
 	Data []byte
 }
 
-// errStreamEnd is returned by watchers that have seen enough.
-var errStreamEnd = errors.New("end")
+// ErrStreamEnd is returned by watchers that have seen enough.
+var ErrStreamEnd = errors.New("end")
 
-// watch follows an event stream and takes it up again where it broke off,
+// Watch follows an event stream and takes it up again where it broke off,
 // until see returns errStreamEnd or another error.
-func (c *client) watch(ctx context.Context, path string, see func(event) error) error {
+func (c *Client) Watch(ctx context.Context, path string, see func(Event) error) error {
 	last := ""
 	for failures := 0; ; failures++ {
-		err := c.watchOnce(ctx, path, &last, func(e event) error {
+		err := c.watchOnce(ctx, path, &last, func(e Event) error {
 			failures = 0
 			return see(e)
 		})
-		if errors.Is(err, errStreamEnd) {
+		if errors.Is(err, ErrStreamEnd) {
 			return nil
 		}
-		var p *problem
+		var p *Problem
 		var exit *ExitError
 		if ctx.Err() != nil || errors.As(err, &p) && p.Status < http.StatusInternalServerError || errors.As(err, &exit) || failures > 60 {
 			return err
@@ -313,7 +322,7 @@ func (c *client) watch(ctx context.Context, path string, see func(event) error) 
 	}
 }
 
-func (c *client) watchOnce(ctx context.Context, path string, last *string, see func(event) error) error {
+func (c *Client) watchOnce(ctx context.Context, path string, last *string, see func(Event) error) error {
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimRight(c.Server, "/")+"/api/v1"+path, nil)
 	if err != nil {
 		return err
@@ -330,7 +339,7 @@ func (c *client) watchOnce(ctx context.Context, path string, last *string, see f
 	if response.StatusCode != http.StatusOK {
 		return c.refusal(response)
 	}
-	var e event
+	var e Event
 	lines := bufio.NewScanner(response.Body)
 	lines.Buffer(nil, 8<<20)
 	for lines.Scan() {
@@ -347,7 +356,7 @@ func (c *client) watchOnce(ctx context.Context, path string, last *string, see f
 					return err
 				}
 			}
-			e = event{}
+			e = Event{}
 		case field == "id":
 			e.ID = value
 		case field == "event":
@@ -365,8 +374,8 @@ func (c *client) watchOnce(ctx context.Context, path string, last *string, see f
 	return errors.New("the event stream ended")
 }
 
-// account takes any spelling to an account's number.
-func (c *client) account(ctx context.Context, spelling string) (int64, error) {
+// Account takes any spelling to an account's number.
+func (c *Client) Account(ctx context.Context, spelling string) (int64, error) {
 	var r struct {
 		State, Why string
 		Candidates []struct {
@@ -375,7 +384,7 @@ func (c *client) account(ctx context.Context, spelling string) (int64, error) {
 			DN           string
 		}
 	}
-	if err := c.call(ctx, http.MethodGet, "/resolve?name="+url.QueryEscape(spelling), nil, &r); err != nil {
+	if err := c.Call(ctx, http.MethodGet, "/resolve?name="+url.QueryEscape(spelling), nil, &r); err != nil {
 		return 0, err
 	}
 	if r.State == "resolved" && len(r.Candidates) == 1 {
@@ -388,9 +397,9 @@ func (c *client) account(ctx context.Context, spelling string) (int64, error) {
 	return 0, errors.New(text)
 }
 
-// credentialRow is a credential as the service resolved it. The password of an
+// CredentialRow is a credential as the service resolved it. The password of an
 // account that nobody noted yet has the number 0.
-type credentialRow struct {
+type CredentialRow struct {
 	ID        int64  `json:"id"`
 	Kind      string `json:"kind"`
 	Name      string `json:"name"`
@@ -398,26 +407,26 @@ type credentialRow struct {
 	AccountID int64  `json:"account_id"`
 }
 
-// resolveCredential takes a credential in any spelling: an account, whose password
+// ResolveCredential takes a credential in any spelling: an account, whose password
 // is meant, the fingerprint of a key (or its beginning) or its name, or
 // credential:NUMBER.
-func (c *client) resolveCredential(ctx context.Context, spelling string) (v credentialRow, err error) {
-	return v, c.call(ctx, http.MethodGet, "/resolve/credential?name="+url.QueryEscape(spelling), nil, &v)
+func (c *Client) ResolveCredential(ctx context.Context, spelling string) (v CredentialRow, err error) {
+	return v, c.Call(ctx, http.MethodGet, "/resolve/credential?name="+url.QueryEscape(spelling), nil, &v)
 }
 
-// credential is the path of a credential in any spelling. One that nobody noted is
+// Credential is the path of a credential in any spelling. One that nobody noted is
 // noted.
-func (c *client) credential(ctx context.Context, spelling string) (string, error) {
-	v, err := c.resolveCredential(ctx, spelling)
+func (c *Client) Credential(ctx context.Context, spelling string) (string, error) {
+	v, err := c.ResolveCredential(ctx, spelling)
 	if err == nil && v.ID == 0 {
-		v.ID, err = c.noted(ctx, v.AccountID)
+		v.ID, err = c.Noted(ctx, v.AccountID)
 	}
 	return fmt.Sprintf("/credentials/%d", v.ID), err
 }
 
-// noted is the number of an account's password as a credential.
-func (c *client) noted(ctx context.Context, account int64) (int64, error) {
-	var v struct{ Credential credentialRow }
-	err := c.call(ctx, http.MethodPost, "/credentials", map[string]any{"kind": "password", "account": account}, &v)
+// Noted is the number of an account's password as a credential.
+func (c *Client) Noted(ctx context.Context, account int64) (int64, error) {
+	var v struct{ Credential CredentialRow }
+	err := c.Call(ctx, http.MethodPost, "/credentials", map[string]any{"kind": "password", "account": account}, &v)
 	return v.Credential.ID, err
 }

@@ -1,4 +1,4 @@
-package cli
+package rotation
 
 import (
 	"errors"
@@ -9,27 +9,11 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/cli/api"
+	"mossledger.example/moss/internal/cli/output"
+
 	"github.com/spf13/cobra"
 )
-
-// talking makes a command's work of a function that is given what most need: a
-// connection and the output format.
-func talking(run func(cmd *cobra.Command, c *client, format string, args []string) error) func(*cobra.Command, []string) error {
-	return func(cmd *cobra.Command, args []string) error {
-		format := "table"
-		if cmd.Flags().Lookup("output") != nil {
-			var err error
-			if format, err = outputOf(cmd); err != nil {
-				return err
-			}
-		}
-		c, err := connected()
-		if err != nil {
-			return err
-		}
-		return run(cmd, c, format, args)
-	}
-}
 
 // rotationRequest are what may be asked of a rotation.
 type rotationRequest struct {
@@ -58,7 +42,7 @@ func (r *rotationRequest) register(cmd *cobra.Command) {
 // body is the request as the API takes it.
 func (r *rotationRequest) body(cmd *cobra.Command) (map[string]any, error) {
 	if r.patience < time.Second {
-		return nil, &ExitError{ExitUsage, fmt.Errorf("--patience %s: at least a second", r.patience)}
+		return nil, api.Exit(api.ExitUsage, fmt.Errorf("--patience %s: at least a second", r.patience))
 	}
 	in := map[string]any{"policy": r.policy, "restart": r.restart, "patience": int(r.patience.Seconds())}
 	if r.start {
@@ -76,13 +60,13 @@ func (r *rotationRequest) body(cmd *cobra.Command) (map[string]any, error) {
 	begin, end, found := strings.Cut(r.window, "/")
 	from, err := time.Parse(time.RFC3339, begin)
 	if err != nil || !found {
-		return nil, &ExitError{ExitUsage, fmt.Errorf("window %q: write BEGIN/END with times as in 2026-11-24T02:00:00Z, or BEGIN/2h", r.window)}
+		return nil, api.Exit(api.ExitUsage, fmt.Errorf("window %q: write BEGIN/END with times as in 2026-11-24T02:00:00Z, or BEGIN/2h", r.window))
 	}
 	to, err := time.Parse(time.RFC3339, end)
 	if err != nil {
 		long, err := time.ParseDuration(end)
 		if err != nil || long <= 0 {
-			return nil, &ExitError{ExitUsage, fmt.Errorf("window %q: %q is neither a time nor a duration", r.window, end)}
+			return nil, api.Exit(api.ExitUsage, fmt.Errorf("window %q: %q is neither a time nor a duration", r.window, end))
 		}
 		to = from.Add(long)
 	}
@@ -95,13 +79,13 @@ func rehearseCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "rehearse CREDENTIAL", Short: "Say what a rotation would do, and check all that can be checked without changing anything", Args: cobra.ExactArgs(1)}
 	request.register(cmd)
 	request.keyFlag(cmd)
-	addOutput(cmd)
-	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
+	output.AddFlag(cmd)
+	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
 		in, err := request.body(cmd)
 		if err != nil {
 			return err
 		}
-		subject, err := c.credential(cmd.Context(), args[0])
+		subject, err := c.Credential(cmd.Context(), args[0])
 		if err != nil {
 			return err
 		}
@@ -111,52 +95,52 @@ func rehearseCommand() *cobra.Command {
 }
 
 // rehearse rehearses and prints what came of it.
-func rehearse(cmd *cobra.Command, c *client, format, subject string, in map[string]any) error {
+func rehearse(cmd *cobra.Command, c *api.Client, format, subject string, in map[string]any) error {
 	var v struct {
-		Rehearsal    row      `json:"rehearsal"`
-		Steps        []string `json:"steps"`
-		Interruption string   `json:"interruption"`
+		Rehearsal    output.Row `json:"rehearsal"`
+		Steps        []string   `json:"steps"`
+		Interruption string     `json:"interruption"`
 	}
-	if err := c.call(cmd.Context(), http.MethodPost, subject+"/rehearsals", in, &v); err != nil {
+	if err := c.Call(cmd.Context(), http.MethodPost, subject+"/rehearsals", in, &v); err != nil {
 		return err
 	}
 	list, _ := v.Rehearsal["checks"].([]any)
-	var checks []row
+	var checks []output.Row
 	for _, k := range list {
 		if k, ok := k.(map[string]any); ok {
 			checks = append(checks, k)
 		}
 	}
-	columns := []column{{"RESULT", "result"}, {"SYSTEM", "system"}, {"CHECK", "what"}, {"WORDS", "words"}, {"NEXT", "next"}}
+	columns := []output.Column{{"RESULT", "result"}, {"SYSTEM", "system"}, {"CHECK", "what"}, {"WORDS", "words"}, {"NEXT", "next"}}
 	if format != "table" {
-		if err := write(cmd.OutOrStdout(), format, columns, checks, v); err != nil {
+		if err := output.Write(cmd.OutOrStdout(), format, columns, checks, v); err != nil {
 			return err
 		}
 	} else {
 		out := cmd.OutOrStdout()
 		fmt.Fprintln(out, "What will happen, in order:")
 		for i, s := range v.Steps {
-			fmt.Fprintf(out, "  %2d  %s\n", i+1, safe(s))
+			fmt.Fprintf(out, "  %2d  %s\n", i+1, output.Safe(s))
 		}
-		fmt.Fprintf(out, "Expected interruption: %s\n\nWhat was checked:\n", safe(v.Interruption))
-		table(out, columns, checks)
+		fmt.Fprintf(out, "Expected interruption: %s\n\nWhat was checked:\n", output.Safe(v.Interruption))
+		output.Table(out, columns, checks)
 		if plan, ok := v.Rehearsal["plan"].(map[string]any); ok {
 			if notes, _ := plan["notes"].([]any); len(notes) > 0 {
 				fmt.Fprintln(out, "\nWorth knowing:")
 				for _, n := range notes {
 					n, _ := n.(map[string]any)
-					words := show(n["text"])
-					if kind := show(n["kind"]); kind != "info" && kind != "left-alone" {
+					words := output.Show(n["text"])
+					if kind := output.Show(n["kind"]); kind != "info" && kind != "left-alone" {
 						words = strings.ReplaceAll(kind, "-", " ") + ": " + words
 					}
-					fmt.Fprintf(out, "  - %s\n", safe(words))
+					fmt.Fprintf(out, "  - %s\n", output.Safe(words))
 				}
 			}
 		}
-		fmt.Fprintf(out, "\nThe rehearsal %s.\n", show(v.Rehearsal["verdict"]))
+		fmt.Fprintf(out, "\nThe rehearsal %s.\n", output.Show(v.Rehearsal["verdict"]))
 	}
-	if show(v.Rehearsal["verdict"]) != "passed" {
-		return negative("the rehearsal did not pass: mend what failed and rehearse again")
+	if output.Show(v.Rehearsal["verdict"]) != "passed" {
+		return api.Negative("the rehearsal did not pass: mend what failed and rehearse again")
 	}
 	return nil
 }
@@ -173,15 +157,15 @@ func runCommand() *cobra.Command {
 	request.keyFlag(cmd)
 	cmd.Flags().StringVar(&reason, "reason", "", "why it is rotated")
 	cmd.Flags().StringVar(&override, "override", "", "why it is started without a rehearsal that passed")
-	addOutput(cmd)
+	output.AddFlag(cmd)
 	cmd.Flags().BoolVar(&detach, "detach", false, "start it and do not wait")
 	_ = cmd.MarkFlagRequired("reason")
-	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
+	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
 		in, err := request.body(cmd)
 		if err != nil {
 			return err
 		}
-		subject, err := c.credential(cmd.Context(), args[0])
+		subject, err := c.Credential(cmd.Context(), args[0])
 		if err != nil {
 			return err
 		}
@@ -195,35 +179,35 @@ func runCommand() *cobra.Command {
 }
 
 // startRotation starts a rotation and follows it.
-func startRotation(cmd *cobra.Command, c *client, format, name, subject string, in map[string]any, detach bool) error {
+func startRotation(cmd *cobra.Command, c *api.Client, format, name, subject string, in map[string]any, detach bool) error {
 	path := subject + "/rotations"
 	if in["override"] != nil {
 		path += "/override"
 	}
-	var v row
-	if err := c.call(cmd.Context(), http.MethodPost, path, in, &v); err != nil {
+	var v output.Row
+	if err := c.Call(cmd.Context(), http.MethodPost, path, in, &v); err != nil {
 		return err
 	}
-	if approval := show(v["waits_for_approval"]); approval != "" {
+	if approval := output.Show(v["waits_for_approval"]); approval != "" {
 		if format != "table" {
-			return write(cmd.OutOrStdout(), format, []column{{"APPROVAL", "waits_for_approval"}}, []row{v}, v)
+			return output.Write(cmd.OutOrStdout(), format, []output.Column{{"APPROVAL", "waits_for_approval"}}, []output.Row{v}, v)
 		}
 		fmt.Fprintf(cmd.OutOrStdout(), "It waits: somebody else approves it with 'moss approval approve %s'.\n", approval)
 		return nil
 	}
-	rotation := show(fieldOf(v, "rotation.id"))
+	rotation := output.Show(output.FieldOf(v, "rotation.id"))
 	if format == "table" {
 		what := "Rotation"
-		if show(fieldOf(v, "rotation.kind")) == "assign" {
+		if output.Show(output.FieldOf(v, "rotation.kind")) == "assign" {
 			what = "Assignment"
 		}
-		fmt.Fprintf(cmd.OutOrStdout(), "%s %s of %s, policy %s\n", what, rotation, name, show(in["policy"]))
+		fmt.Fprintf(cmd.OutOrStdout(), "%s %s of %s, policy %s\n", what, rotation, name, output.Show(in["policy"]))
 	}
 	if detach {
 		if format == "table" {
 			return nil
 		}
-		return write(cmd.OutOrStdout(), format, []column{{"ID", "rotation.id"}, {"MODE", "rotation.mode"}}, []row{v}, v)
+		return output.Write(cmd.OutOrStdout(), format, []output.Column{{"ID", "rotation.id"}, {"MODE", "rotation.mode"}}, []output.Row{v}, v)
 	}
 	return follow(cmd, c, rotation, "done")
 }
@@ -246,23 +230,23 @@ func (a *assigning) command(use, short, long string) *cobra.Command {
 	cmd.Flags().StringVar(&a.reason, "reason", "", "why; it is recorded")
 	cmd.Flags().BoolVar(&a.only, "rehearse", false, "only rehearse it")
 	cmd.Flags().BoolVar(&a.detach, "detach", false, "start it and do not wait")
-	addOutput(cmd)
-	cmd.RunE = talking(a.run)
+	output.AddFlag(cmd)
+	cmd.RunE = output.Talking(a.run)
 	return cmd
 }
 
-func (a *assigning) run(cmd *cobra.Command, c *client, format string, args []string) error {
+func (a *assigning) run(cmd *cobra.Command, c *api.Client, format string, args []string) error {
 	if a.reason == "" && !a.only {
-		return &ExitError{ExitUsage, errors.New("give --reason, or --rehearse to only see what would happen")}
+		return api.Exit(api.ExitUsage, errors.New("give --reason, or --rehearse to only see what would happen"))
 	}
 	if a.choosing && len(a.filters) == 0 && a.search == "" && len(a.dependents) == 0 {
-		return &ExitError{ExitUsage, errors.New("choose dependents: --filter, --search or --dependent")}
+		return api.Exit(api.ExitUsage, errors.New("choose dependents: --filter, --search or --dependent"))
 	}
 	in, err := a.request.body(cmd)
 	if err != nil {
 		return err
 	}
-	subject, err := c.credential(cmd.Context(), args[0])
+	subject, err := c.Credential(cmd.Context(), args[0])
 	if err != nil {
 		return err
 	}
@@ -310,7 +294,7 @@ func repairCommand() *cobra.Command {
 		"Finds the dependents of an account in custody whose stored password is not the current one, that\nrun on an older one, or that are down, gives them the current one, and restarts them in start order.")
 }
 
-func explainCommand() *cobra.Command {
+func ExplainCommand() *cobra.Command {
 	var mend bool
 	var reason, policy string
 	cmd := &cobra.Command{
@@ -321,28 +305,28 @@ func explainCommand() *cobra.Command {
 	cmd.Flags().BoolVar(&mend, "repair", false, "remove the cause")
 	cmd.Flags().StringVar(&reason, "reason", "", "why it is repaired (needed with --repair)")
 	cmd.Flags().StringVar(&policy, "policy", "stop", "when a step of the repair fails: stop, continue or undo")
-	addOutput(cmd)
-	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
+	output.AddFlag(cmd)
+	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
 		if mend && reason == "" {
-			return &ExitError{ExitUsage, errors.New("--repair needs --reason")}
+			return api.Exit(api.ExitUsage, errors.New("--repair needs --reason"))
 		}
-		id, err := c.dependent(cmd, args[0])
+		id, err := resolveDependent(cmd, c, args[0])
 		if err != nil {
 			return err
 		}
-		var v row
-		if err := c.call(cmd.Context(), http.MethodPost, "/dependents/"+url.PathEscape(id)+"/explain", nil, &v); err != nil {
+		var v output.Row
+		if err := c.Call(cmd.Context(), http.MethodPost, "/dependents/"+url.PathEscape(id)+"/explain", nil, &v); err != nil {
 			return err
 		}
 		if format != "table" && !mend {
 			list, _ := v["causes"].([]any)
-			var causes []row
+			var causes []output.Row
 			for _, k := range list {
 				if k, ok := k.(map[string]any); ok {
 					causes = append(causes, k)
 				}
 			}
-			if err := write(cmd.OutOrStdout(), format, []column{{"VERDICT", "verdict"}, {"CAUSE", "title"}, {"EVIDENCE", "evidence"}, {"NEXT", "next_step"}}, causes, v); err != nil {
+			if err := output.Write(cmd.OutOrStdout(), format, []output.Column{{"VERDICT", "verdict"}, {"CAUSE", "title"}, {"EVIDENCE", "evidence"}, {"NEXT", "next_step"}}, causes, v); err != nil {
 				return err
 			}
 		} else {
@@ -350,9 +334,9 @@ func explainCommand() *cobra.Command {
 		}
 		switch {
 		case mend:
-			return c.repair(cmd, format, v, reason, policy)
+			return runRepair(cmd, c, format, v, reason, policy)
 		case v["up"] != true:
-			return negative("%s", show(v["verdict"]))
+			return api.Negative("%s", output.Show(v["verdict"]))
 		}
 		return nil
 	})
@@ -360,21 +344,21 @@ func explainCommand() *cobra.Command {
 }
 
 // dependent takes a number, or SYSTEM/PLACE, to a dependent's number.
-func (c *client) dependent(cmd *cobra.Command, text string) (string, error) {
+func resolveDependent(cmd *cobra.Command, c *api.Client, text string) (string, error) {
 	system, place, found := strings.Cut(text, "/")
 	if !found {
-		return numbered(text, "a dependent", "dependent list', or write SYSTEM/PLACE; for example '"+cmd.Parent().Name()+" explain north1/GangwayGate")
+		return api.Numbered(text, "a dependent", "dependent list', or write SYSTEM/PLACE; for example '"+cmd.Parent().Name()+" explain north1/GangwayGate")
 	}
-	rows, _, err := fetch(cmd, c, "/dependents", url.Values{"filter": {"system=" + system, "place=" + place, "gone="}}, 10)
+	rows, _, err := output.Fetch(cmd, c, "/dependents", url.Values{"filter": {"system=" + system, "place=" + place, "gone="}}, 10)
 	if err != nil {
 		return "", err
 	}
 	var several []string
 	for _, r := range rows {
-		if kind := show(r["kind"]); kind == "file" || kind == "cron" || kind == "task" {
+		if kind := output.Show(r["kind"]); kind == "file" || kind == "cron" || kind == "task" {
 			continue
 		}
-		several = append(several, show(r["id"]))
+		several = append(several, output.Show(r["id"]))
 	}
 	switch len(several) {
 	case 0:
@@ -382,78 +366,78 @@ func (c *client) dependent(cmd *cobra.Command, text string) (string, error) {
 	case 1:
 		return several[0], nil
 	}
-	return "", &ExitError{ExitUsage, fmt.Errorf("%s has several of that name: use one of the numbers %s", system, strings.Join(several, ", "))}
+	return "", api.Exit(api.ExitUsage, fmt.Errorf("%s has several of that name: use one of the numbers %s", system, strings.Join(several, ", ")))
 }
 
-func printExplanation(cmd *cobra.Command, v row) {
+func printExplanation(cmd *cobra.Command, v output.Row) {
 	out := cmd.OutOrStdout()
-	fmt.Fprintln(out, safe(show(v["verdict"])))
+	fmt.Fprintln(out, output.Safe(output.Show(v["verdict"])))
 	for depth, at := 0, v; at != nil; depth++ {
 		if depth > 0 {
-			fmt.Fprintf(out, "\nThe one that failed first: %s\n", safe(show(fieldOf(at, "dependent.place"))))
+			fmt.Fprintf(out, "\nThe one that failed first: %s\n", output.Safe(output.Show(output.FieldOf(at, "dependent.place"))))
 		}
 		ruledOut := 0
 		list, _ := at["causes"].([]any)
 		for _, k := range list {
 			k, _ := k.(map[string]any)
-			if verdict := show(k["verdict"]); verdict == "ruled out" || verdict == "not known" {
+			if verdict := output.Show(k["verdict"]); verdict == "ruled out" || verdict == "not known" {
 				ruledOut++
 				continue
 			}
-			fmt.Fprintf(out, "\n  %s: %s\n", show(k["verdict"]), safe(show(k["title"])))
+			fmt.Fprintf(out, "\n  %s: %s\n", output.Show(k["verdict"]), output.Safe(output.Show(k["title"])))
 			evidence, _ := k["evidence"].([]any)
 			for _, e := range evidence {
-				fmt.Fprintf(out, "      %s\n", safe(show(e)))
+				fmt.Fprintf(out, "      %s\n", output.Safe(output.Show(e)))
 			}
-			if next := show(k["next_step"]); next != "" {
-				fmt.Fprintf(out, "      next: %s\n", safe(next))
+			if next := output.Show(k["next_step"]); next != "" {
+				fmt.Fprintf(out, "      next: %s\n", output.Safe(next))
 			}
 		}
 		for _, wanted := range []string{"ruled out", "not known"} {
 			var titles []string
 			for _, k := range list {
 				k, _ := k.(map[string]any)
-				if show(k["verdict"]) == wanted {
-					titles = append(titles, show(k["title"]))
+				if output.Show(k["verdict"]) == wanted {
+					titles = append(titles, output.Show(k["title"]))
 				}
 			}
 			if len(titles) > 0 {
-				fmt.Fprintf(out, "\n  %s: %s\n", wanted, safe(strings.Join(titles, "; ")))
+				fmt.Fprintf(out, "\n  %s: %s\n", wanted, output.Safe(strings.Join(titles, "; ")))
 			}
 		}
 		at, _ = at["first"].(map[string]any)
 	}
-	if words := show(fieldOf(v, "repair.words")); words != "" {
-		fmt.Fprintf(out, "\nRepair: %s\n", safe(words))
+	if words := output.Show(output.FieldOf(v, "repair.words")); words != "" {
+		fmt.Fprintf(out, "\nRepair: %s\n", output.Safe(words))
 	}
 }
 
 // repair does what an explanation proposes.
-func (c *client) repair(cmd *cobra.Command, format string, v row, reason, policy string) error {
+func runRepair(cmd *cobra.Command, c *api.Client, format string, v output.Row, reason, policy string) error {
 	r, _ := v["repair"].(map[string]any)
 	if r == nil {
-		return negative("nothing can be repaired from here: %s", show(v["verdict"]))
+		return api.Negative("nothing can be repaired from here: %s", output.Show(v["verdict"]))
 	}
-	if show(r["kind"]) == "start" {
+	if output.Show(r["kind"]) == "start" {
 		var done struct{ Words []string }
-		if err := c.call(cmd.Context(), http.MethodPost, "/dependents/start", map[string]any{"dependents": r["start"], "reason": reason}, &done); err != nil {
+		if err := c.Call(cmd.Context(), http.MethodPost, "/dependents/start", map[string]any{"dependents": r["start"], "reason": reason}, &done); err != nil {
 			return err
 		}
 		for _, w := range done.Words {
-			fmt.Fprintln(cmd.OutOrStdout(), safe(w))
+			fmt.Fprintln(cmd.OutOrStdout(), output.Safe(w))
 		}
 		return nil
 	}
-	account, err := strconv.ParseInt(show(r["account_id"]), 10, 64)
+	account, err := strconv.ParseInt(output.Show(r["account_id"]), 10, 64)
 	if err != nil {
 		return fmt.Errorf("the service proposes a repair without an account: %w", err)
 	}
 	in := map[string]any{"policy": policy, "start": true}
-	if show(r["kind"]) == "assign" {
+	if output.Show(r["kind"]) == "assign" {
 		in["assign"] = r["assign"]
 	}
 	fmt.Fprintln(cmd.OutOrStdout())
-	id, err := c.noted(cmd.Context(), account)
+	id, err := c.Noted(cmd.Context(), account)
 	if err != nil {
 		return err
 	}
@@ -463,5 +447,5 @@ func (c *client) repair(cmd *cobra.Command, format string, v row, reason, policy
 	}
 	fmt.Fprintln(cmd.OutOrStdout())
 	in["reason"] = reason
-	return startRotation(cmd, c, format, show(r["account"]), subject, in, false)
+	return startRotation(cmd, c, format, output.Show(r["account"]), subject, in, false)
 }

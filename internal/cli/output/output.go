@@ -1,4 +1,6 @@
-package cli
+// Package output writes what commands found out, as a table for people or as JSON,
+// YAML or CSV for programs, and asks people for what is missing.
+package output
 
 import (
 	"encoding/csv"
@@ -16,6 +18,8 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"mossledger.example/moss/internal/cli/api"
+
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v3"
 	"golang.org/x/term"
@@ -24,12 +28,14 @@ import (
 // Formats of output.
 var formats = []string{"table", "json", "yaml", "csv"}
 
-func addOutput(cmd *cobra.Command) {
+// AddFlag gives a command the option that chooses its format.
+func AddFlag(cmd *cobra.Command) {
 	cmd.Flags().StringP("output", "o", "table", "table, json, yaml or csv")
 	_ = cmd.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
 }
 
-func outputOf(cmd *cobra.Command) (string, error) {
+// FormatOf is the format that was chosen.
+func FormatOf(cmd *cobra.Command) (string, error) {
 	format, err := cmd.Flags().GetString("output")
 	if err != nil {
 		return "", err
@@ -39,16 +45,23 @@ func outputOf(cmd *cobra.Command) (string, error) {
 			return format, nil
 		}
 	}
-	return "", &ExitError{ExitUsage, fmt.Errorf("unknown output %q (table, json, yaml or csv)", format)}
+	return "", api.Exit(api.ExitUsage, fmt.Errorf("unknown output %q (table, json, yaml or csv)", format))
 }
 
-// row is an item as the API gave it.
-type row map[string]any
+// Row is an item as the API gave it.
+type Row map[string]any
 
-// column of a table: its heading and the field it shows. A dot goes deeper.
-type column struct{ head, field string }
+// Column of a table: its heading and the field it shows. A dot goes deeper.
+type Column [2]string
 
-func fieldOf(r row, field string) any {
+// Head is what stands above it.
+func (c Column) Head() string { return c[0] }
+
+// Field is where its values stand in an item.
+func (c Column) Field() string { return c[1] }
+
+// FieldOf finds a value in an item.
+func FieldOf(r Row, field string) any {
 	var v any = map[string]any(r)
 	for part := range strings.SplitSeq(field, ".") {
 		m, ok := v.(map[string]any)
@@ -60,8 +73,8 @@ func fieldOf(r row, field string) any {
 	return v
 }
 
-// show writes a value for people.
-func show(v any) string {
+// Show writes a value for people.
+func Show(v any) string {
 	switch v := v.(type) {
 	case nil:
 		return ""
@@ -81,7 +94,7 @@ func show(v any) string {
 	case []any:
 		parts := make([]string, len(v))
 		for i, p := range v {
-			parts[i] = show(p)
+			parts[i] = Show(p)
 		}
 		return strings.Join(parts, ", ")
 	case map[string]any:
@@ -112,8 +125,8 @@ func settingsOf(v map[string]any) (string, bool) {
 	return strings.Join(out, ", "), true
 }
 
-// safe keeps control characters of foreign names away from the terminal.
-func safe(text string) string {
+// Safe keeps control characters of foreign names away from the terminal.
+func Safe(text string) string {
 	return strings.Map(func(r rune) rune {
 		if r < 0x20 || r == 0x7f || r >= 0x80 && r < 0xa0 || r == '\u202e' || r == '\u2028' {
 			return '·'
@@ -124,18 +137,18 @@ func safe(text string) string {
 
 const widest = 100
 
-func table(out io.Writer, columns []column, rows []row) {
+func Table(out io.Writer, columns []Column, rows []Row) {
 	widths := make([]int, len(columns))
 	cells := make([][]string, 0, len(rows)+1)
 	head := make([]string, len(columns))
 	for i, c := range columns {
-		head[i] = c.head
+		head[i] = c.Head()
 	}
 	cells = append(cells, head)
 	for _, r := range rows {
 		line := make([]string, len(columns))
 		for i, c := range columns {
-			line[i] = safe(show(fieldOf(r, c.field)))
+			line[i] = Safe(Show(FieldOf(r, c.Field())))
 			if utf8.RuneCountInString(line[i]) > widest && i < len(columns)-1 {
 				line[i] = string([]rune(line[i])[:widest-1]) + "…"
 			}
@@ -159,8 +172,8 @@ func table(out io.Writer, columns []column, rows []row) {
 	}
 }
 
-// write prints rows in the asked format.
-func write(out io.Writer, format string, columns []column, rows []row, all any) error {
+// Write prints rows in the asked format.
+func Write(out io.Writer, format string, columns []Column, rows []Row, all any) error {
 	switch format {
 	case "json":
 		encoder := json.NewEncoder(out)
@@ -183,7 +196,7 @@ func write(out io.Writer, format string, columns []column, rows []row, all any) 
 		w := csv.NewWriter(out)
 		head := make([]string, len(columns))
 		for i, c := range columns {
-			head[i] = c.field
+			head[i] = c.Field()
 		}
 		if err := w.Write(head); err != nil {
 			return err
@@ -191,7 +204,7 @@ func write(out io.Writer, format string, columns []column, rows []row, all any) 
 		for _, r := range rows {
 			line := make([]string, len(columns))
 			for i, c := range columns {
-				line[i] = cell(show(fieldOf(r, c.field)))
+				line[i] = cell(Show(FieldOf(r, c.Field())))
 			}
 			if err := w.Write(line); err != nil {
 				return err
@@ -200,7 +213,7 @@ func write(out io.Writer, format string, columns []column, rows []row, all any) 
 		w.Flush()
 		return w.Error()
 	}
-	table(out, columns, rows)
+	Table(out, columns, rows)
 	return nil
 }
 
@@ -228,20 +241,20 @@ func block(n *yaml.Node) {
 	}
 }
 
-// listCommand makes a list with filters, sorting and paging.
-func listCommand(use, short, path string, columns []column, empty string) *cobra.Command {
-	return listWith(use, short, columns, empty, func(*cobra.Command, *client, []string, url.Values) (string, error) { return path, nil })
+// ListCommand makes a list with filters, sorting and paging.
+func ListCommand(use, short, path string, columns []Column, empty string) *cobra.Command {
+	return ListWith(use, short, columns, empty, func(*cobra.Command, *api.Client, []string, url.Values) (string, error) { return path, nil })
 }
 
-func listWith(use, short string, columns []column, empty string, path func(*cobra.Command, *client, []string, url.Values) (string, error)) *cobra.Command {
+func ListWith(use, short string, columns []Column, empty string, path func(*cobra.Command, *api.Client, []string, url.Values) (string, error)) *cobra.Command {
 	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs}
 	cmd.Flags().StringArrayP("filter", "f", nil, "column=value, column!=value, column~part, column!~part, column*=pattern, column<value, column>value (repeatable)")
 	cmd.Flags().StringP("sort", "s", "", "column to sort by; with - before it descending")
 	cmd.Flags().IntP("limit", "n", 0, "at most so many; 0 for all")
 	cmd.Flags().String("search", "", "part of a text; of dependents: of names, places, programs, descriptions, what they run as, systems and accounts")
 	cmd.Flags().StringSlice("columns", nil, "fields to show instead, as -o json names them")
-	addOutput(cmd)
-	cmd.RunE = talking(func(cmd *cobra.Command, c *client, format string, args []string) error {
+	AddFlag(cmd)
+	cmd.RunE = Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
 		query := url.Values{}
 		filters, _ := cmd.Flags().GetStringArray("filter")
 		for _, f := range filters {
@@ -257,7 +270,7 @@ func listWith(use, short string, columns []column, empty string, path func(*cobr
 			return err
 		}
 		limit, _ := cmd.Flags().GetInt("limit")
-		rows, total, err := fetch(cmd, c, where, query, limit)
+		rows, total, err := Fetch(cmd, c, where, query, limit)
 		if err != nil {
 			return err
 		}
@@ -266,9 +279,9 @@ func listWith(use, short string, columns []column, empty string, path func(*cobr
 			shown = nil
 			for _, name := range names {
 				if len(rows) > 0 && !hasField(rows, name) {
-					return &ExitError{ExitUsage, fmt.Errorf("no item has a field %q (fields: %s)", name, strings.Join(fieldNames(rows), ", "))}
+					return api.Exit(api.ExitUsage, fmt.Errorf("no item has a field %q (fields: %s)", name, strings.Join(fieldNames(rows), ", ")))
 				}
-				shown = append(shown, column{strings.ToUpper(name), name})
+				shown = append(shown, Column{strings.ToUpper(name), name})
 			}
 		}
 		if len(rows) == 0 && format == "table" {
@@ -278,7 +291,7 @@ func listWith(use, short string, columns []column, empty string, path func(*cobr
 		if by := cmd.Flags().Lookup("group-by"); by != nil && by.Value.String() != "" {
 			return writeGroups(cmd.OutOrStdout(), format, by.Value.String(), shown, rows)
 		}
-		if err := write(cmd.OutOrStdout(), format, shown, rows, rows); err != nil {
+		if err := Write(cmd.OutOrStdout(), format, shown, rows, rows); err != nil {
 			return err
 		}
 		if format == "table" && total < 0 {
@@ -294,17 +307,17 @@ func listWith(use, short string, columns []column, empty string, path func(*cobr
 
 // groupsOf names the groups of a row: an account's rows are grouped by all the
 // accounts that they are tied to.
-func groupsOf(r row, by string) []string {
+func groupsOf(r Row, by string) []string {
 	if by == "account" {
 		ties, _ := r["ties"].([]any)
 		var names []string
 		for _, t := range ties {
 			t, _ := t.(map[string]any)
-			if name := show(t["account"]) + " (" + show(t["system"]) + ")"; !slices.Contains(names, name) {
+			if name := Show(t["account"]) + " (" + Show(t["system"]) + ")"; !slices.Contains(names, name) {
 				names = append(names, name)
 			}
 		}
-		if identity := show(r["identity"]); len(names) == 0 && identity != "" && identity != "named" {
+		if identity := Show(r["identity"]); len(names) == 0 && identity != "" && identity != "named" {
 			return []string{"the machine itself (no password to change)"}
 		}
 		if len(names) == 0 {
@@ -312,17 +325,17 @@ func groupsOf(r row, by string) []string {
 		}
 		return names
 	}
-	if text := show(fieldOf(r, by)); text != "" {
+	if text := Show(FieldOf(r, by)); text != "" {
 		return []string{text}
 	}
 	return []string{"none"}
 }
 
 // writeGroups prints rows under the headings of their groups.
-func writeGroups(out io.Writer, format, by string, columns []column, rows []row) error {
-	groups := map[string][]row{}
-	if by != "account" && len(rows) > 0 && !slices.ContainsFunc(rows, func(r row) bool { return fieldOf(r, by) != nil }) {
-		return &ExitError{ExitUsage, fmt.Errorf("nothing has the field %q: group by account, or by a field as -o json names it", by)}
+func writeGroups(out io.Writer, format, by string, columns []Column, rows []Row) error {
+	groups := map[string][]Row{}
+	if by != "account" && len(rows) > 0 && !slices.ContainsFunc(rows, func(r Row) bool { return FieldOf(r, by) != nil }) {
+		return api.Exit(api.ExitUsage, fmt.Errorf("nothing has the field %q: group by account, or by a field as -o json names it", by))
 	}
 	for _, r := range rows {
 		for _, name := range groupsOf(r, by) {
@@ -330,9 +343,9 @@ func writeGroups(out io.Writer, format, by string, columns []column, rows []row)
 		}
 	}
 	names := slices.Sorted(maps.Keys(groups))
-	var all, flat []row
+	var all, flat []Row
 	for _, name := range names {
-		all = append(all, row{"group": name, "items": groups[name]})
+		all = append(all, Row{"group": name, "items": groups[name]})
 		for _, r := range groups[name] {
 			line := maps.Clone(r)
 			line["group"] = name
@@ -340,11 +353,11 @@ func writeGroups(out io.Writer, format, by string, columns []column, rows []row)
 		}
 	}
 	if format != "table" {
-		return write(out, format, append([]column{{"GROUP", "group"}}, columns...), flat, all)
+		return Write(out, format, append([]Column{{"GROUP", "group"}}, columns...), flat, all)
 	}
-	var within []column
+	var within []Column
 	for _, c := range columns {
-		if c.field != by {
+		if c.Field() != by {
 			within = append(within, c)
 		}
 	}
@@ -352,15 +365,15 @@ func writeGroups(out io.Writer, format, by string, columns []column, rows []row)
 		if i > 0 {
 			fmt.Fprintln(out)
 		}
-		fmt.Fprintf(out, "%s (%d)\n", safe(name), len(groups[name]))
-		table(out, within, groups[name])
+		fmt.Fprintf(out, "%s (%d)\n", Safe(name), len(groups[name]))
+		Table(out, within, groups[name])
 	}
 	return nil
 }
 
-// fetch reads pages until the limit.
-func fetch(cmd *cobra.Command, c *client, path string, query url.Values, limit int) ([]row, int, error) {
-	rows := []row{}
+// Fetch reads pages until the limit.
+func Fetch(cmd *cobra.Command, c *api.Client, path string, query url.Values, limit int) ([]Row, int, error) {
+	rows := []Row{}
 	for {
 		size := 500
 		if limit > 0 {
@@ -368,12 +381,12 @@ func fetch(cmd *cobra.Command, c *client, path string, query url.Values, limit i
 		}
 		query.Set("limit", fmt.Sprint(size))
 		var page struct {
-			Items []row
+			Items []Row
 			Next  string
 			Total int
 			More  bool
 		}
-		if err := c.call(cmd.Context(), http.MethodGet, path+"?"+query.Encode(), nil, &page); err != nil {
+		if err := c.Call(cmd.Context(), http.MethodGet, path+"?"+query.Encode(), nil, &page); err != nil {
 			return nil, 0, err
 		}
 		rows = append(rows, page.Items...)
@@ -390,14 +403,14 @@ func fetch(cmd *cobra.Command, c *client, path string, query url.Values, limit i
 	}
 }
 
-// readSecret takes a secret from a file, from standard input ("-"), or from a
+// ReadSecret takes a secret from a file, from standard input ("-"), or from a
 // prompt; never from an argument.
-func readSecret(cmd *cobra.Command, file, prompt string) (string, error) {
+func ReadSecret(cmd *cobra.Command, file, prompt string) (string, error) {
 	switch file {
 	case "":
 		in, ok := cmd.InOrStdin().(*os.File)
 		if !ok || !term.IsTerminal(int(in.Fd())) {
-			return "", &ExitError{ExitUsage, fmt.Errorf("%s: there is no terminal to ask on; give a file, or - for standard input", prompt)}
+			return "", api.Exit(api.ExitUsage, fmt.Errorf("%s: there is no terminal to ask on; give a file, or - for standard input", prompt))
 		}
 		fmt.Fprint(cmd.ErrOrStderr(), prompt+": ")
 		raw, err := term.ReadPassword(int(in.Fd()))
@@ -411,10 +424,10 @@ func readSecret(cmd *cobra.Command, file, prompt string) (string, error) {
 	return strings.TrimRight(string(raw), "\r\n"), err
 }
 
-func ask(cmd *cobra.Command, prompt string) (string, error) {
+func Ask(cmd *cobra.Command, prompt string) (string, error) {
 	in, ok := cmd.InOrStdin().(*os.File)
 	if !ok || !term.IsTerminal(int(in.Fd())) {
-		return "", &ExitError{ExitUsage, fmt.Errorf("%s: there is no terminal to ask on; give it as a flag", prompt)}
+		return "", api.Exit(api.ExitUsage, fmt.Errorf("%s: there is no terminal to ask on; give it as a flag", prompt))
 	}
 	fmt.Fprint(cmd.ErrOrStderr(), prompt+": ")
 	var line []byte
@@ -429,7 +442,7 @@ func ask(cmd *cobra.Command, prompt string) (string, error) {
 }
 
 // hasField tells whether any row has a field, or one inside another.
-func hasField(rows []row, name string) bool {
+func hasField(rows []Row, name string) bool {
 	top, _, _ := strings.Cut(name, ".")
 	for _, r := range rows {
 		if _, found := r[top]; found {
@@ -440,7 +453,7 @@ func hasField(rows []row, name string) bool {
 	return name == ""
 }
 
-func fieldNames(rows []row) []string {
+func fieldNames(rows []Row) []string {
 	seen := map[string]bool{}
 	for _, r := range rows {
 		for name := range r {
