@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/service/metrics"
+
 	"github.com/gofiber/fiber/v3"
 	"github.com/gofiber/fiber/v3/middleware/adaptor"
 	"github.com/prometheus/client_golang/prometheus"
@@ -77,43 +79,6 @@ func (s *Service) registerHealth() {
 		return c.SendString("ready\n")
 	})
 	registry := prometheus.NewRegistry()
-	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &counts{service: s})
+	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), metrics.New(s.store.Overview))
 	s.http.Get("/metrics", s.watched, adaptor.HTTPHandler(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
-}
-
-// counts gives counts of the picture as metrics.
-type counts struct{ service *Service }
-
-var (
-	metricSystems  = prometheus.NewDesc("moss_systems", "Systems by state of their latest reading.", []string{"state"}, nil)
-	metricAccounts = prometheus.NewDesc("moss_accounts", "Accounts that are there.", nil, nil)
-	metricCustody  = prometheus.NewDesc("moss_custody", "Accounts in custody.", nil, nil)
-	metricFindings = prometheus.NewDesc("moss_findings", "Open findings by severity.", []string{"severity"}, nil)
-)
-
-// Describe implements prometheus.Collector.
-func (p *counts) Describe(out chan<- *prometheus.Desc) {
-	out <- metricSystems
-	out <- metricAccounts
-	out <- metricCustody
-	out <- metricFindings
-}
-
-// Collect implements prometheus.Collector.
-func (p *counts) Collect(out chan<- prometheus.Metric) {
-	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-	defer cancel()
-	v, err := p.service.store.Overview(ctx)
-	if err != nil {
-		out <- prometheus.NewInvalidMetric(metricAccounts, err)
-		return
-	}
-	out <- prometheus.MustNewConstMetric(metricAccounts, prometheus.GaugeValue, float64(v.Accounts))
-	out <- prometheus.MustNewConstMetric(metricCustody, prometheus.GaugeValue, float64(v.Custody))
-	for state, n := range v.SystemStates {
-		out <- prometheus.MustNewConstMetric(metricSystems, prometheus.GaugeValue, float64(n), state)
-	}
-	for severity, n := range v.Findings {
-		out <- prometheus.MustNewConstMetric(metricFindings, prometheus.GaugeValue, float64(n), severity)
-	}
 }

@@ -4,16 +4,12 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"log/slog"
 	"net"
 	"net/http"
-	"os"
 	"runtime"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
 	"time"
 
@@ -78,63 +74,6 @@ func TestSlowBodiesOfStrangersTakeNoRoom(t *testing.T) {
 	assert.Less(t, int64(during.TotalAlloc-before.TotalAlloc), int64(100<<20), "2.4 GB were announced")
 	response, _ := r.do("GET", "/healthz", "", "")
 	assert.Equal(t, 200, response.StatusCode)
-}
-
-// scarce is a listener without descriptors for a while.
-type scarce struct {
-	net.Listener
-	errs []error
-}
-
-func (s *scarce) Accept() (net.Conn, error) {
-	if len(s.errs) > 0 {
-		err := s.errs[0]
-		s.errs = s.errs[1:]
-		return nil, &net.OpError{Op: "accept", Err: os.NewSyscallError("accept4", err)}
-	}
-	return s.Listener.Accept()
-}
-
-func TestAShortageOfDescriptorsPasses(t *testing.T) {
-	inner, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	g := newGuarded(&scarce{inner, []error{syscall.EMFILE, syscall.ENFILE, syscall.ECONNABORTED}}, 4, 2, slog.New(slog.DiscardHandler))
-	dial := func() net.Conn {
-		c, err := net.Dial("tcp", inner.Addr().String())
-		require.NoError(t, err)
-		t.Cleanup(func() { c.Close() })
-		return c
-	}
-	dial()
-	first, err := g.Accept()
-	require.NoError(t, err)
-	dial()
-	_, err = g.Accept()
-	require.NoError(t, err)
-
-	// A third of the same address is closed; when one leaves there is room.
-	third := dial()
-	accepted := make(chan error, 1)
-	go func() { _, err := g.Accept(); accepted <- err }()
-	_, err = third.Read(make([]byte, 1))
-	assert.Error(t, err, "closed at once")
-	require.NoError(t, first.Close())
-	require.NoError(t, first.Close(), "closing twice gives back one place")
-	dial()
-	require.NoError(t, <-accepted)
-
-	// Closing ends an Accept, also one that waits for better times.
-	for _, errs := range [][]error{nil, {syscall.EMFILE, syscall.EMFILE, syscall.EMFILE, syscall.EMFILE, syscall.EMFILE, syscall.EMFILE, syscall.EMFILE, syscall.EMFILE, syscall.EMFILE, syscall.EMFILE, syscall.EMFILE, syscall.EMFILE}} {
-		inner, err := net.Listen("tcp", "127.0.0.1:0")
-		require.NoError(t, err)
-		g := newGuarded(&scarce{inner, errs}, 4, 2, slog.New(slog.DiscardHandler))
-		go func() { _, err := g.Accept(); accepted <- err }()
-		require.NoError(t, g.Close())
-		assert.ErrorIs(t, <-accepted, net.ErrClosed)
-	}
-	g = newGuarded(&scarce{inner, []error{errors.New("another matter")}}, 4, 2, slog.New(slog.DiscardHandler))
-	_, err = g.Accept()
-	assert.ErrorContains(t, err, "another matter")
 }
 
 func TestWhatWatchersSee(t *testing.T) {

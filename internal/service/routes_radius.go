@@ -7,7 +7,6 @@ import (
 	"net/http"
 	"reflect"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -118,7 +117,7 @@ type written struct {
 // writing 10,000 nodes down again for everybody who looks takes longer than all
 // the rest.
 func (s *Service) radius(ctx context.Context, in *radiusInput) (*written, error) {
-	picture, err := s.pictures.of(fmt.Sprint(*in), s.store.Generation(), func() ([]byte, error) {
+	picture, err := s.pictures.Of(fmt.Sprint(*in), s.store.Generation(), func() ([]byte, error) {
 		keep := context.WithoutCancel(ctx) // others wait for it too
 		a, err := s.store.Account(keep, in.ID)
 		if err != nil {
@@ -180,41 +179,4 @@ func (s *Service) importUses(ctx context.Context, in *importUsesInput) (*body[Ta
 		out.Uses += u.Count
 	}
 	return answer(out, s.app.Picture.TakeUses(ctx, who(ctx), v, list))
-}
-
-// pictures keeps the pictures that were asked for last, as long as nothing that
-// they are made of changes.
-type pictures struct {
-	lock       sync.Mutex
-	generation int64
-	graphs     map[string]*keptGraph
-}
-
-type keptGraph struct {
-	once sync.Once
-	text []byte
-	err  error
-}
-
-// mostPictures are kept.
-const mostPictures = 32
-
-func (p *pictures) of(key string, generation int64, walk func() ([]byte, error)) ([]byte, error) {
-	p.lock.Lock()
-	if p.generation != generation || len(p.graphs) >= mostPictures || p.graphs == nil {
-		p.generation, p.graphs = generation, map[string]*keptGraph{}
-	}
-	v := p.graphs[key]
-	if v == nil {
-		v = &keptGraph{}
-		p.graphs[key] = v
-	}
-	p.lock.Unlock()
-	v.once.Do(func() { v.text, v.err = walk() }) // several who ask wait for one
-	if v.err != nil {
-		p.lock.Lock()
-		delete(p.graphs, key)
-		p.lock.Unlock()
-	}
-	return v.text, v.err
 }

@@ -15,6 +15,12 @@ import (
 	"sync"
 	"time"
 
+	"mossledger.example/moss/internal/service/answers"
+	"mossledger.example/moss/internal/service/pictures"
+
+	"mossledger.example/moss/internal/service/connections"
+	"mossledger.example/moss/internal/service/masterkey"
+
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
 	"github.com/gofiber/fiber/v3"
@@ -56,7 +62,7 @@ type Config struct {
 
 // Service is a running service.
 type Service struct {
-	pictures pictures
+	pictures pictures.Pictures
 	Config
 	store  *store.Store
 	app    *assembly.Application
@@ -96,7 +102,7 @@ func Run(ctx context.Context, config Config) error {
 	if err != nil {
 		return err
 	}
-	master, err := LoadMasterKey(config.KeyFile, config.Passphrase, untouched)
+	master, err := masterkey.Load(config.KeyFile, config.Passphrase, untouched)
 	if err != nil {
 		return err
 	}
@@ -120,7 +126,7 @@ func Run(ctx context.Context, config Config) error {
 		return fmt.Errorf("listen on %s: %w", config.Listen, err)
 	}
 	address := listener.Addr().String()
-	listener = newGuarded(listener, roomForConnections(), mostFromOne, s.Log)
+	listener = connections.NewGuarded(listener, connections.RoomForConnections(), connections.MostFromOne, s.Log)
 	scheme := "http"
 	if s.secure {
 		cert, err := tls.LoadX509KeyPair(config.CertFile, config.KeyPEM)
@@ -128,14 +134,14 @@ func Run(ctx context.Context, config Config) error {
 			_ = listener.Close()
 			return fmt.Errorf("TLS certificate: %w", err)
 		}
-		listener = tls.NewListener(forgetting{listener}, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12})
+		listener = tls.NewListener(connections.Forgetting{Listener: listener}, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12})
 		scheme = "https"
 	}
 	if err := s.app.Start(ctx); err != nil {
 		_ = listener.Close()
 		return err
 	}
-	listener = forgetting{listener}
+	listener = connections.Forgetting{Listener: listener}
 	ended := make(chan error, 1)
 	go func() { ended <- s.http.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true}) }()
 	s.Log.Info("serving", "address", address, "version", Version)
@@ -175,6 +181,7 @@ func (s *Service) checkListen() error {
 
 // build makes the application: middleware, API, console.
 func (s *Service) build() {
+	answers.HideValues()
 	s.http = fiber.New(fiber.Config{
 		AppName: "moss", Immutable: true, BodyLimit: publicBody, ReadTimeout: readTime, IdleTimeout: 2 * time.Minute,
 		ErrorHandler: s.fiberError,

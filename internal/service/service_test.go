@@ -18,6 +18,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/service/masterkey"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -266,31 +268,31 @@ func TestListenAddressAndMasterKey(t *testing.T) {
 
 	folder := t.TempDir()
 	file := filepath.Join(folder, "key", "master.key")
-	key, err := LoadMasterKey(file, secret.Value{}, true)
+	key, err := masterkey.Load(file, secret.Value{}, true)
 	require.NoError(t, err)
 	info, err := os.Stat(file)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
-	again, err := LoadMasterKey(file, secret.Value{}, false)
+	again, err := masterkey.Load(file, secret.Value{}, false)
 	require.NoError(t, err)
 	assert.Equal(t, key, again)
 	require.NoError(t, os.Chmod(file, 0o644))
-	_, err = LoadMasterKey(file, secret.Value{}, false)
+	_, err = masterkey.Load(file, secret.Value{}, false)
 	assert.ErrorContains(t, err, "can be read by others")
-	_, err = LoadMasterKey(filepath.Join(folder, "gone"), secret.Value{}, false)
+	_, err = masterkey.Load(filepath.Join(folder, "gone"), secret.Value{}, false)
 	assert.ErrorContains(t, err, "backup")
 
 	protected := filepath.Join(folder, "protected.key")
-	key, err = LoadMasterKey(protected, secret.New("a long passphrase"), true)
+	key, err = masterkey.Load(protected, secret.New("a long passphrase"), true)
 	require.NoError(t, err)
 	raw, err := os.ReadFile(protected)
 	require.NoError(t, err)
 	assert.NotContains(t, string(raw), string(key))
-	_, err = LoadMasterKey(protected, secret.Value{}, false)
+	_, err = masterkey.Load(protected, secret.Value{}, false)
 	assert.ErrorContains(t, err, "passphrase")
-	_, err = LoadMasterKey(protected, secret.New("another"), false)
+	_, err = masterkey.Load(protected, secret.New("another"), false)
 	assert.ErrorContains(t, err, "does not open")
-	again, err = LoadMasterKey(protected, secret.New("a long passphrase"), false)
+	again, err = masterkey.Load(protected, secret.New("a long passphrase"), false)
 	require.NoError(t, err)
 	assert.Equal(t, key, again)
 }

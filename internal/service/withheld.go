@@ -3,11 +3,10 @@ package service
 import (
 	"bytes"
 	"encoding/json"
-	"errors"
-	"net"
 	"strconv"
 	"strings"
-	"sync"
+
+	"mossledger.example/moss/internal/service/connections"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
@@ -114,8 +113,8 @@ func isOneOf(given string, names []string) bool {
 
 // forget overwrites what arrived. The values live as long as their users.
 func (w *withheld) forget(c fiber.Ctx) {
-	if conn, ours := c.RequestCtx().Conn().(*forgetful); ours {
-		conn.forget(w.raw)
+	if conn, ours := c.RequestCtx().Conn().(*connections.Forgetful); ours {
+		conn.Forget(w.raw)
 	}
 	for _, raw := range w.raw {
 		clear(raw)
@@ -144,89 +143,4 @@ func (v *Secret) Resolve(ctx huma.Context) []error {
 		}
 	}
 	return nil
-}
-
-// forgetful is a connection that can overwrite what was read from it: buffers
-// are used again, and keep what nobody has written over. Below TLS it is the
-// buffer in which a record is decrypted, above it the server's.
-type forgetful struct {
-	net.Conn
-	lock sync.Mutex
-	read [][]byte // buffers that were filled, the latest last
-}
-
-// keptBuffers is how many of a connection are remembered: one is used at a
-// time, and a larger one may take its place.
-const keptBuffers = 4
-
-// Read implements net.Conn.
-func (c *forgetful) Read(b []byte) (int, error) {
-	n, err := c.Conn.Read(b)
-	if cap(b) == 0 {
-		return n, err
-	}
-	b = b[:cap(b)]
-	c.lock.Lock()
-	defer c.lock.Unlock()
-	for i, known := range c.read {
-		if &known[len(known)-1] == &b[len(b)-1] { // another part of the same buffer
-			if len(b) > len(known) {
-				c.read[i] = b
-			}
-			return n, err
-		}
-	}
-	if len(c.read) == keptBuffers {
-		c.read = c.read[1:]
-	}
-	c.read = append(c.read, b)
-	return n, err
-}
-
-// forget overwrites values in the buffers. It is called while the request that
-// came through them is answered, when nobody reads.
-func (c *forgetful) forget(values [][]byte) {
-	if inner, ok := c.Conn.(interface{ NetConn() net.Conn }); ok {
-		if below, ours := inner.NetConn().(*forgetful); ours {
-			below.forget(values)
-		}
-	}
-	c.lock.Lock()
-	defer c.lock.Unlock()
-	for _, buffer := range c.read {
-		for _, value := range values {
-			overwrite(buffer, value)
-		}
-	}
-}
-
-func overwrite(buffer, value []byte) {
-	for len(value) > 0 {
-		at := bytes.Index(buffer, value)
-		if at < 0 {
-			return
-		}
-		clear(buffer[at : at+len(value)])
-		buffer = buffer[at+len(value):]
-	}
-}
-
-// CloseWrite ends what is written, where the connection can.
-func (c *forgetful) CloseWrite() error {
-	if half, able := c.Conn.(interface{ CloseWrite() error }); able {
-		return half.CloseWrite()
-	}
-	return errors.ErrUnsupported
-}
-
-// forgetting makes connections forgetful.
-type forgetting struct{ net.Listener }
-
-// Accept implements net.Listener.
-func (l forgetting) Accept() (net.Conn, error) {
-	conn, err := l.Listener.Accept()
-	if err != nil {
-		return nil, err
-	}
-	return &forgetful{Conn: conn}, nil
 }

@@ -1,12 +1,8 @@
 package service
 
 import (
-	"bytes"
-	"crypto/tls"
 	"fmt"
-	"io"
 	"log/slog"
-	"net"
 	"testing"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -14,7 +10,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/core/secret"
-	"mossledger.example/moss/internal/standin"
 )
 
 // Secrets are taken out of bodies before they are decoded, and arrive as they
@@ -75,44 +70,6 @@ func TestSecretsAreKnownByDescription(t *testing.T) {
 		}
 	}
 	assert.Equal(t, map[string]int{"sign-in": 1, "set-up": 2, "add-user": 1, "change-user": 1, "change-own-password": 2, "save-steward": 2, "take-custody": 1}, withSecrets)
-}
-
-// Below TLS and above it, what was read can be overwritten.
-func TestConnectionsForget(t *testing.T) {
-	authority, err := standin.NewAuthority()
-	require.NoError(t, err)
-	config, err := authority.Server("127.0.0.1")
-	require.NoError(t, err)
-	near, far := net.Pipe()
-	below := &forgetful{Conn: far}
-	above := &forgetful{Conn: tls.Server(below, config)}
-	client := tls.Client(near, &tls.Config{InsecureSkipVerify: true})
-	sent := make(chan error, 1)
-	go func() {
-		_, err := io.WriteString(client, "before lantern-41 after lantern-41")
-		sent <- err
-	}()
-	buffer := make([]byte, 64)
-	n, err := above.Read(buffer)
-	require.NoError(t, err)
-	require.NoError(t, <-sent)
-	text := string(buffer[:n])
-	require.Contains(t, text, "lantern-41")
-	standing := func(c *forgetful) bool {
-		for _, b := range c.read {
-			if bytes.Contains(b, []byte("lantern-41")) {
-				return true
-			}
-		}
-		return false
-	}
-	require.True(t, standing(above) && standing(below), "it stands in both")
-	above.forget([][]byte{[]byte("lantern-41"), nil})
-	assert.False(t, standing(above))
-	assert.False(t, standing(below))
-	assert.Equal(t, "before \x00\x00\x00\x00\x00\x00\x00\x00\x00\x00 after \x00\x00\x00\x00\x00\x00\x00\x00\x00\x00", string(buffer[:n]), "and nothing else is touched")
-	_ = near.Close()
-	_ = far.Close()
 }
 
 func TestHeldValuesAreWiped(t *testing.T) {

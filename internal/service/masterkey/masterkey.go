@@ -1,4 +1,5 @@
-package service
+// Package masterkey keeps the key that all others stand on in a file of its own.
+package masterkey
 
 import (
 	"crypto/rand"
@@ -34,9 +35,9 @@ const (
 	sealKeySize = 32
 )
 
-// LoadMasterKey reads the key file, or makes it when it is not there yet and
+// Load reads the key file, or makes it when it is not there yet and
 // create is set.
-func LoadMasterKey(path string, passphrase secret.Value, create bool) ([]byte, error) {
+func Load(path string, passphrase secret.Value, create bool) ([]byte, error) {
 	raw, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) && create {
 		return makeMasterKey(path, passphrase)

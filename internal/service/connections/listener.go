@@ -1,4 +1,7 @@
-package service
+// Package connections is what a server's connections need before anything is
+// spoken on them: a bound on how many there are, in all and from one address, and
+// buffers that can forget what came through them.
+package connections
 
 import (
 	"errors"
@@ -14,7 +17,7 @@ import (
 // address; more wait in the system's own queue.
 const (
 	mostConnections = 1024
-	mostFromOne     = 256
+	MostFromOne     = 256
 )
 
 // guarded is a listener that a shortage does not end: without descriptors it
@@ -32,12 +35,12 @@ type guarded struct {
 	from map[string]int
 }
 
-func newGuarded(inner net.Listener, most, fromOne int, log *slog.Logger) *guarded {
+func NewGuarded(inner net.Listener, most, fromOne int, log *slog.Logger) *guarded {
 	return &guarded{Listener: inner, log: log, places: make(chan struct{}, most), most: fromOne, closed: make(chan struct{}), from: map[string]int{}}
 }
 
-// roomForConnections leaves half of the descriptors to databases and surveys.
-func roomForConnections() int {
+// RoomForConnections leaves half of the descriptors to databases and surveys.
+func RoomForConnections() int {
 	var limit syscall.Rlimit
 	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit); err != nil {
 		return mostConnections
