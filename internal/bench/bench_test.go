@@ -20,11 +20,12 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	_ "mossledger.example/moss/internal/connect/directory"
+	_ "mossledger.example/moss/internal/connect/unixhost"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/assembly"
-	_ "mossledger.example/moss/internal/connect/directory"
-	_ "mossledger.example/moss/internal/connect/unixhost"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"
 	"mossledger.example/moss/internal/store"

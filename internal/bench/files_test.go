@@ -14,6 +14,7 @@ import (
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/unixhost"
+	"mossledger.example/moss/internal/connect/unixhost/reading"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"
 )
@@ -43,7 +44,7 @@ func BenchmarkFiles(b *testing.B) {
 		require.NoError(b, os.WriteFile(name, []byte(content), 0o644))
 	}
 	names := []string{"svc-berth", "svc-tidefeed", "svc-gangway"}
-	h.Write(b, "/usr/local/bin/pattern", unixhost.SearchPattern(names)+"\n", 0o644)
+	h.Write(b, "/usr/local/bin/pattern", reading.SearchPattern(names)+"\n", 0o644)
 	h.Write(b, "/usr/local/bin/plain", "export LC_ALL=C\nfind /srv/tree -type f -print0 | xargs -0 grep -lIiE -f /usr/local/bin/pattern | wc -l\n", 0o755)
 	h.Boot(b)
 	target := h.Target()

@@ -11,10 +11,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	_ "mossledger.example/moss/internal/connect/winhost"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/assembly"
 	"mossledger.example/moss/internal/app/rotate"
-	_ "mossledger.example/moss/internal/connect/winhost"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/standin"

@@ -9,10 +9,10 @@ import (
 	"net/url"
 	"strings"
 
+	"github.com/spf13/cobra"
+
 	"mossledger.example/moss/internal/cli/api"
 	"mossledger.example/moss/internal/cli/output"
-
-	"github.com/spf13/cobra"
 )
 
 type approval struct {

@@ -13,12 +13,12 @@ import (
 	"sync"
 	"testing"
 
-	"mossledger.example/moss/internal/cli/api"
-	"mossledger.example/moss/internal/cli/output"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v3"
+
+	"mossledger.example/moss/internal/cli/api"
+	"mossledger.example/moss/internal/cli/output"
 )
 
 var update = flag.Bool("update", false, "write what the commands print into testdata")

@@ -4,10 +4,10 @@ import (
 	"fmt"
 	"net/http"
 
+	"github.com/spf13/cobra"
+
 	"mossledger.example/moss/internal/cli/api"
 	"mossledger.example/moss/internal/cli/output"
-
-	"github.com/spf13/cobra"
 )
 
 func credentialCommand() *cobra.Command {

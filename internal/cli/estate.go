@@ -11,10 +11,10 @@ import (
 	"os/signal"
 	"syscall"
 
+	"github.com/spf13/cobra"
+
 	"mossledger.example/moss/internal/cli/api"
 	"mossledger.example/moss/internal/cli/output"
-
-	"github.com/spf13/cobra"
 )
 
 func surveyCommand() *cobra.Command {

@@ -6,10 +6,10 @@ import (
 	"net/http"
 	"strings"
 
+	"github.com/spf13/cobra"
+
 	"mossledger.example/moss/internal/cli/api"
 	"mossledger.example/moss/internal/cli/output"
-
-	"github.com/spf13/cobra"
 )
 
 // kind is a kind of system as the service describes it.

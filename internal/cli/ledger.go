@@ -10,11 +10,10 @@ import (
 	"os"
 	"strings"
 
-	"mossledger.example/moss/internal/cli/api"
-	"mossledger.example/moss/internal/cli/output"
-
 	"github.com/spf13/cobra"
 
+	"mossledger.example/moss/internal/cli/api"
+	"mossledger.example/moss/internal/cli/output"
 	"mossledger.example/moss/internal/core/ledger"
 )
 

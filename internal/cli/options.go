@@ -7,10 +7,10 @@ import (
 	"net/url"
 	"strings"
 
+	"github.com/spf13/cobra"
+
 	"mossledger.example/moss/internal/cli/api"
 	"mossledger.example/moss/internal/cli/output"
-
-	"github.com/spf13/cobra"
 )
 
 // optionCommand is for options of all systems that have something in common.

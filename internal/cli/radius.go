@@ -7,11 +7,10 @@ import (
 	"net/url"
 	"strings"
 
-	"mossledger.example/moss/internal/cli/api"
-	"mossledger.example/moss/internal/cli/output"
-
 	"github.com/spf13/cobra"
 
+	"mossledger.example/moss/internal/cli/api"
+	"mossledger.example/moss/internal/cli/output"
 	"mossledger.example/moss/internal/core/radius"
 )
 

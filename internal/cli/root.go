@@ -9,12 +9,11 @@ import (
 	"net/url"
 	"strings"
 
-	"mossledger.example/moss/internal/cli/rotation"
+	"github.com/spf13/cobra"
 
 	"mossledger.example/moss/internal/cli/api"
 	"mossledger.example/moss/internal/cli/output"
-
-	"github.com/spf13/cobra"
+	"mossledger.example/moss/internal/cli/rotation"
 )
 
 // New makes the root command. more are commands that are not clients of the

@@ -7,10 +7,10 @@ import (
 	"net/url"
 	"os"
 
+	"github.com/spf13/cobra"
+
 	"mossledger.example/moss/internal/cli/api"
 	"mossledger.example/moss/internal/cli/output"
-
-	"github.com/spf13/cobra"
 )
 
 // stewardFlags are what a steward is made of.

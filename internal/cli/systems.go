@@ -10,10 +10,10 @@ import (
 	"strings"
 	"time"
 
+	"github.com/spf13/cobra"
+
 	"mossledger.example/moss/internal/cli/api"
 	"mossledger.example/moss/internal/cli/output"
-
-	"github.com/spf13/cobra"
 )
 
 var systemColumns = []output.Column{{"NAME", "name"}, {"KIND", "kind"}, {"ADDRESS", "address"}, {"PORT", "port"}, {"SITE", "site"}, {"STATE", "state"}, {"READ COMPLETELY", "read_completely"}, {"WHAT IS WRONG", "state_words"}}

@@ -11,10 +11,10 @@ import (
 	"os"
 	"time"
 
+	"github.com/spf13/cobra"
+
 	"mossledger.example/moss/internal/cli/api"
 	"mossledger.example/moss/internal/cli/output"
-
-	"github.com/spf13/cobra"
 )
 
 func useCommand() *cobra.Command {

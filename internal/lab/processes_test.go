@@ -13,6 +13,7 @@ import (
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/unixhost"
+	"mossledger.example/moss/internal/connect/unixhost/reading"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"
@@ -57,7 +58,7 @@ func TestRunningPrograms(t *testing.T) {
 		require.NoError(t, err)
 		return seen, coverage, problems
 	}
-	all := append(unixhost.SearchRights(nil), narrow...)
+	all := append(reading.SearchRights(nil), narrow...)
 	seen, coverage, _ := visit(all)
 	assert.Empty(t, coverage.Why)
 	fingerprint := secret.FingerprinterFromKey(secret.New("key"))

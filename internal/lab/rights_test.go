@@ -13,6 +13,7 @@ import (
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/unixhost"
+	"mossledger.example/moss/internal/connect/unixhost/reading"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/keys"
@@ -48,7 +49,7 @@ func TestNarrowRights(t *testing.T) {
 	old, next := secret.New("Old-Value-1"), secret.New("New-Value-2")
 	intentions := []connect.Intention{{Replace: "/etc/berth/berth.env", Places: places, Current: old}, {Restart: unit("berth.service")}}
 
-	narrow := append(unixhost.SearchRights(nil), narrow...)
+	narrow := append(reading.SearchRights(nil), narrow...)
 	grant(narrow)
 	coverage, err := c.Visit(ctx, target, connect.VisitRequest{FingerprintKey: secret.New("key")}, func(connect.Batch) error { return nil })
 	require.NoError(t, err)

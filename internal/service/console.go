@@ -11,13 +11,13 @@ import (
 	"strings"
 	"time"
 
-	"mossledger.example/moss/internal/service/metrics"
-
 	"github.com/gofiber/fiber/v3"
 	"github.com/gofiber/fiber/v3/middleware/adaptor"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"mossledger.example/moss/internal/service/metrics"
 )
 
 //go:embed all:web

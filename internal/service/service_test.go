@@ -18,14 +18,13 @@ import (
 	"testing"
 	"time"
 
-	"mossledger.example/moss/internal/service/masterkey"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/service/masterkey"
 	"mossledger.example/moss/internal/standin"
 )
 

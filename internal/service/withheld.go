@@ -6,13 +6,12 @@ import (
 	"strconv"
 	"strings"
 
-	"mossledger.example/moss/internal/service/connections"
-
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
 	"github.com/gofiber/fiber/v3"
 
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/service/connections"
 )
 
 // Secrets in requests are taken out of the body before anything else reads it:

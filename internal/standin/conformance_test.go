@@ -11,8 +11,6 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"mossledger.example/moss/internal/core/keys"
-
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/connect"
@@ -20,6 +18,7 @@ import (
 	"mossledger.example/moss/internal/connect/directory"
 	"mossledger.example/moss/internal/connect/unixhost"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/standin"
 	standindir "mossledger.example/moss/internal/standin/directory"

@@ -5,9 +5,8 @@ import (
 	"context"
 	"errors"
 
-	"mossledger.example/moss/internal/core/credential"
-
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/store"

@@ -5,10 +5,9 @@ import (
 	"encoding/json"
 	"fmt"
 
+	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
-
-	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/store"
 )

@@ -8,14 +8,13 @@ import (
 	"strings"
 
 	"mossledger.example/moss/internal/app"
-	"mossledger.example/moss/internal/core/credential"
-	"mossledger.example/moss/internal/core/keys"
-
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/store"
 )

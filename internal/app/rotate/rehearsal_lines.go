@@ -10,15 +10,14 @@ import (
 	"sync"
 	"time"
 
-	"mossledger.example/moss/internal/core/credential"
-	"mossledger.example/moss/internal/core/keys"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/app/findings"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/store"

@@ -18,11 +18,11 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"mossledger.example/moss/internal/cli/api"
-
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v3"
 	"golang.org/x/term"
+
+	"mossledger.example/moss/internal/cli/api"
 )
 
 // Formats of output.
@@ -137,6 +137,7 @@ func Safe(text string) string {
 
 const widest = 100
 
+// Table writes rows for people.
 func Table(out io.Writer, columns []Column, rows []Row) {
 	widths := make([]int, len(columns))
 	cells := make([][]string, 0, len(rows)+1)
@@ -246,6 +247,7 @@ func ListCommand(use, short, path string, columns []Column, empty string) *cobra
 	return ListWith(use, short, columns, empty, func(*cobra.Command, *api.Client, []string, url.Values) (string, error) { return path, nil })
 }
 
+// ListWith makes the same of a path that depends on the arguments.
 func ListWith(use, short string, columns []Column, empty string, path func(*cobra.Command, *api.Client, []string, url.Values) (string, error)) *cobra.Command {
 	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs}
 	cmd.Flags().StringArrayP("filter", "f", nil, "column=value, column!=value, column~part, column!~part, column*=pattern, column<value, column>value (repeatable)")
@@ -424,6 +426,7 @@ func ReadSecret(cmd *cobra.Command, file, prompt string) (string, error) {
 	return strings.TrimRight(string(raw), "\r\n"), err
 }
 
+// Ask asks a person for a line.
 func Ask(cmd *cobra.Command, prompt string) (string, error) {
 	in, ok := cmd.InOrStdin().(*os.File)
 	if !ok || !term.IsTerminal(int(in.Fd())) {

@@ -14,12 +14,13 @@ import (
 	"strings"
 	"syscall"
 
+	"github.com/spf13/cobra"
+
 	"mossledger.example/moss/internal/cli/api"
 	"mossledger.example/moss/internal/cli/output"
-
-	"github.com/spf13/cobra"
 )
 
+// CustodyCommand makes moss custody.
 func CustodyCommand() *cobra.Command {
 	var passwordFile, keyFile, reason string
 	var reset bool
@@ -139,6 +140,7 @@ func CustodyCommand() *cobra.Command {
 	return output.Group("custody", "Keep credentials sealed and be responsible for them", take, verify, release)
 }
 
+// RotateCommand makes moss rotate.
 func RotateCommand() *cobra.Command {
 	return output.Group("rotate", "Change a credential everywhere, proven or undone", rehearseCommand(), runCommand(), assignCommand(), repairCommand(), showRotation(),
 		decideCommand("resume ID", "Go on with a stopped rotation, trying failed steps again", "resume"),

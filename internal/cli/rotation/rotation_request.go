@@ -9,10 +9,10 @@ import (
 	"strings"
 	"time"
 
+	"github.com/spf13/cobra"
+
 	"mossledger.example/moss/internal/cli/api"
 	"mossledger.example/moss/internal/cli/output"
-
-	"github.com/spf13/cobra"
 )
 
 // rotationRequest are what may be asked of a rotation.
@@ -294,6 +294,7 @@ func repairCommand() *cobra.Command {
 		"Finds the dependents of an account in custody whose stored password is not the current one, that\nrun on an older one, or that are down, gives them the current one, and restarts them in start order.")
 }
 
+// ExplainCommand makes moss explain.
 func ExplainCommand() *cobra.Command {
 	var mend bool
 	var reason, policy string

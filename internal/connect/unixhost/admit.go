@@ -8,17 +8,18 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/unixhost/shell"
 	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/secret"
 )
 
 // readEntries tells which of the keys have an entry in a file.
 func readEntries(ctx context.Context, target connect.Target, p string, wanted ...string) ([]bool, error) {
-	s, failure := open(ctx, target, connect.NewStopwatch())
+	s, failure := openHost(ctx, target, connect.NewStopwatch())
 	if failure != nil {
 		return nil, failure
 	}
-	defer s.close()
+	defer s.Close()
 	f, failure := s.regular(ctx, connect.StageRead, p)
 	if failure != nil {
 		return nil, failure
@@ -61,12 +62,12 @@ func between(path, old, next string, want connect.Accepted, hasOld, hasNew bool)
 
 // acceptEntries changes a file of entries.
 func acceptEntries(ctx context.Context, target connect.Target, p string, values connect.Values, want connect.Accepted) error {
-	s, failure := open(ctx, target, connect.NewStopwatch())
+	s, failure := openHost(ctx, target, connect.NewStopwatch())
 	if failure != nil {
 		failure.Unclear = false // nothing was begun
 		return failure
 	}
-	defer s.close()
+	defer s.Close()
 	f, failure := s.regular(ctx, connect.StageReplace, p)
 	if failure != nil {
 		failure.Unclear = false
@@ -94,7 +95,7 @@ func probeEntries(ctx context.Context, target connect.Target, p string, values c
 }
 
 // entries makes the content after a change.
-func (s *session) entries(f file, change entryChange) ([]byte, *connect.Failure) {
+func (s *host) entries(f file, change entryChange) ([]byte, *connect.Failure) {
 	if failure := s.linked(f); failure != nil {
 		return nil, failure
 	}
@@ -107,7 +108,7 @@ func (s *session) entries(f file, change entryChange) ([]byte, *connect.Failure)
 		next, err = keys.Dismiss(next, change.remove, change.stays)
 	}
 	if err != nil {
-		return nil, s.target.Fail(connect.StageReplace, connect.CodeGone, f.path+": "+err.Error(), "somebody changed the file: run a survey of this host and rehearse again", err)
+		return nil, s.Target.Fail(connect.StageReplace, connect.CodeGone, f.path+": "+err.Error(), "somebody changed the file: run a survey of this host and rehearse again", err)
 	}
 	return next, nil
 }
@@ -119,7 +120,7 @@ func (Connector) VerifyKey(ctx context.Context, target connect.Target, account c
 	if err != nil {
 		return connect.Verdict{Code: connect.VerdictWrong, Words: "the private key cannot be read: not tried"}, nil
 	}
-	ctx, cancel := context.WithTimeout(ctx, handshakeTime+signInTime)
+	ctx, cancel := context.WithTimeout(ctx, shell.HandshakeTime+shell.SignInTime)
 	defer cancel()
 	watch, methods := connect.NewStopwatch(), []ssh.AuthMethod{ssh.PublicKeys(signer)}
 	var client *ssh.Client
@@ -127,14 +128,14 @@ func (Connector) VerifyKey(ctx context.Context, target connect.Target, account c
 	var failure *connect.Failure
 	words := "signed in over SSH with the key"
 	if through == nil {
-		client, stop, _, failure = handshake(ctx, target, account.Name, methods, watch)
+		client, stop, _, failure = shell.Handshake(ctx, target, account.Name, methods, watch)
 	} else {
 		words += " from " + through.Name
 		var raw net.Conn
 		var end func()
 		if raw, end, failure = from(ctx, target, *through); failure == nil {
 			defer end()
-			client, stop, _, failure = handshakeOn(ctx, raw, target, account.Name, methods, watch)
+			client, stop, _, failure = shell.HandshakeOn(ctx, raw, target, account.Name, methods, watch)
 		}
 	}
 	if failure != nil {
@@ -151,35 +152,35 @@ func (Connector) VerifyKey(ctx context.Context, target connect.Target, account c
 // from opens a connection to a host from another one, where we are signed in
 // (RFC 4254, section 7.2). end closes what it stands on.
 func from(ctx context.Context, target, through connect.Target) (raw net.Conn, end func(), failure *connect.Failure) {
-	s, failure := open(ctx, through, connect.NewStopwatch())
+	s, failure := openHost(ctx, through, connect.NewStopwatch())
 	if failure != nil {
 		return nil, nil, failure
 	}
 	port := target.Port
 	if port == 0 {
-		port = description.Port
+		port = shell.DefaultPort
 	}
 	address := target.Address
 	if address == "" {
 		address = target.Name
 	}
-	raw, err := s.client.DialContext(ctx, "tcp", net.JoinHostPort(address, strconv.Itoa(port)))
+	raw, err := s.Client.DialContext(ctx, "tcp", net.JoinHostPort(address, strconv.Itoa(port)))
 	if err != nil {
-		s.close()
+		s.Close()
 		return nil, nil, through.Fail(connect.StageConnect, connect.CodeUnreachable, "from there to "+target.Name+": "+err.Error(), "signing in with the key can be proven only from "+through.Name+": let its sshd forward connections (AllowTcpForwarding) for "+through.Steward.Account, err)
 	}
-	return raw, s.close, nil
+	return raw, s.Close, nil
 }
 
 // rehearseEntries checks a change of entries without making it.
-func (s *session) rehearseEntries(ctx context.Context, change connect.EntryChange) []connect.Checked {
+func (s *host) rehearseEntries(ctx context.Context, change connect.EntryChange) []connect.Checked {
 	what := "entries in " + change.Path
 	f, failure := s.regular(ctx, connect.StageRead, change.Path)
 	if failure == nil {
 		failure = s.linked(f)
 	}
 	if failure == nil && !keys.Lets(f.content, change.Stays) {
-		failure = s.target.Fail(connect.StageRead, connect.CodeGone, "no entry of the key is there", "run a survey of this host", nil)
+		failure = s.Target.Fail(connect.StageRead, connect.CodeGone, "no entry of the key is there", "run a survey of this host", nil)
 	}
 	out := []connect.Checked{s.line(what, failure)}
 	if failure != nil {

@@ -11,6 +11,8 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/unixhost/reading"
+	"mossledger.example/moss/internal/connect/unixhost/shell"
 	"mossledger.example/moss/internal/core/diagnosis"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
@@ -19,21 +21,21 @@ import (
 
 var unitPattern = regexp.MustCompile(`^[A-Za-z0-9:_.\\@][A-Za-z0-9:_.\\@\-]*\.service$`)
 
-func (s *session) checkUnit(stage connect.Stage, place estate.Place) *connect.Failure {
+func (s *host) checkUnit(stage connect.Stage, place estate.Place) *connect.Failure {
 	unit := place.Place
 	if place.Kind != estate.DependentUnit || !unitPattern.MatchString(unit) || len(unit) > 255 {
-		return s.target.Fail(stage, connect.CodeFailed, fmt.Sprintf("%q is not a service unit's name", unit), "", nil)
+		return s.Target.Fail(stage, connect.CodeFailed, fmt.Sprintf("%q is not a service unit's name", unit), "", nil)
 	}
 	return nil
 }
 
 // UnitState implements connect.Restarter.
 func (Connector) UnitState(ctx context.Context, target connect.Target, place estate.Place) (connect.UnitState, error) {
-	s, failure := open(ctx, target, connect.NewStopwatch())
+	s, failure := openHost(ctx, target, connect.NewStopwatch())
 	if failure != nil {
 		return connect.UnitState{}, failure
 	}
-	defer s.close()
+	defer s.Close()
 	if failure := s.checkUnit(connect.StageProve, place); failure != nil {
 		return connect.UnitState{}, failure
 	}
@@ -44,8 +46,8 @@ func (Connector) UnitState(ctx context.Context, target connect.Target, place est
 	return state, nil
 }
 
-func (s *session) unitState(ctx context.Context, unit string) (connect.UnitState, *connect.Failure) {
-	out, failure := s.output(ctx, connect.StageProve, "/usr/bin/systemctl", "show", "--no-pager", "--property=ActiveState,SubState,InvocationID,Result,LoadState", "--", unit)
+func (s *host) unitState(ctx context.Context, unit string) (connect.UnitState, *connect.Failure) {
+	out, failure := s.Output(ctx, connect.StageProve, "/usr/bin/systemctl", "show", "--no-pager", "--property=ActiveState,SubState,InvocationID,Result,LoadState", "--", unit)
 	if failure != nil {
 		return connect.UnitState{}, failure
 	}
@@ -63,17 +65,17 @@ func (s *session) unitState(ctx context.Context, unit string) (connect.UnitState
 			state.Result = value
 		case "LoadState":
 			if value == "not-found" {
-				return state, s.target.Fail(connect.StageProve, connect.CodeGone, "there is no unit "+unit, "run a survey of this host", nil)
+				return state, s.Target.Fail(connect.StageProve, connect.CodeGone, "there is no unit "+unit, "run a survey of this host", nil)
 			}
 		}
 	}
 	if state.Active == "failed" || state.Sub == "auto-restart" {
-		said := s.run(ctx, nil, "/usr/bin/journalctl", "--no-pager", "-q", "-o", "cat", "-n", "3", "-u", unit)
-		if said.err == nil && len(said.out) == 0 { // others' records need rights
-			said = s.sudo(ctx, nil, "/usr/bin/journalctl", "--no-pager", "-q", "-o", "cat", "-n", "3", "-u", unit)
+		said := s.Run(ctx, nil, "/usr/bin/journalctl", "--no-pager", "-q", "-o", "cat", "-n", "3", "-u", unit)
+		if said.Err == nil && len(said.Out) == 0 { // others' records need rights
+			said = s.Sudo(ctx, nil, "/usr/bin/journalctl", "--no-pager", "-q", "-o", "cat", "-n", "3", "-u", unit)
 		}
-		if said.err == nil && said.exit == 0 {
-			state.Words = strings.ReplaceAll(strings.TrimSpace(string(said.out)), "\n", " / ")
+		if said.Err == nil && said.Exit == 0 {
+			state.Words = strings.ReplaceAll(strings.TrimSpace(string(said.Out)), "\n", " / ")
 		}
 	}
 	return state, nil
@@ -83,19 +85,19 @@ var reloadCommand = []string{"/usr/bin/systemctl", "daemon-reload"}
 
 // Restart implements connect.Restarter.
 func (Connector) Restart(ctx context.Context, target connect.Target, place estate.Place) (string, error) {
-	s, failure := open(ctx, target, connect.NewStopwatch())
+	s, failure := openHost(ctx, target, connect.NewStopwatch())
 	if failure != nil {
 		failure.Unclear = false
 		return "", failure
 	}
-	defer s.close()
+	defer s.Close()
 	if failure := s.checkUnit(connect.StageRestart, place); failure != nil {
 		return "", failure
 	}
 	words := "restarted"
 	// A unit file that was changed, by us or others, counts only once it is read.
-	if r := s.run(ctx, nil, "/usr/bin/systemctl", "show", "--property=NeedDaemonReload", "--", place.Place); r.err == nil && strings.TrimSpace(string(r.out)) == "NeedDaemonReload=yes" {
-		failure := s.failure(connect.StageRestart, s.sudo(ctx, nil, reloadCommand...), strings.Join(reloadCommand, " "))
+	if r := s.Run(ctx, nil, "/usr/bin/systemctl", "show", "--property=NeedDaemonReload", "--", place.Place); r.Err == nil && strings.TrimSpace(string(r.Out)) == "NeedDaemonReload=yes" {
+		failure := s.Failure(connect.StageRestart, s.Sudo(ctx, nil, reloadCommand...), strings.Join(reloadCommand, " "))
 		if failure != nil && failure.Code != connect.CodeNotPermitted {
 			return "", failure
 		}
@@ -104,7 +106,7 @@ func (Connector) Restart(ctx context.Context, target connect.Target, place estat
 		}
 	}
 	argv := []string{"/usr/bin/systemctl", "restart", place.Place}
-	if failure := s.failure(connect.StageRestart, s.sudo(ctx, nil, argv...), strings.Join(argv, " ")); failure != nil {
+	if failure := s.Failure(connect.StageRestart, s.Sudo(ctx, nil, argv...), strings.Join(argv, " ")); failure != nil {
 		return "", failure
 	}
 	return words, nil
@@ -114,11 +116,11 @@ func (Connector) Restart(ctx context.Context, target connect.Target, place estat
 // it requires, and the last lines that it said.
 func (Connector) Diagnose(ctx context.Context, target connect.Target, place estate.Place) (connect.Diagnosis, error) {
 	var d connect.Diagnosis
-	s, failure := open(ctx, target, connect.NewStopwatch())
+	s, failure := openHost(ctx, target, connect.NewStopwatch())
 	if failure != nil {
 		return d, failure
 	}
-	defer s.close()
+	defer s.Close()
 	if failure := s.checkUnit(connect.StageRead, place); failure != nil {
 		return d, failure
 	}
@@ -141,40 +143,40 @@ func (Connector) Diagnose(ctx context.Context, target connect.Target, place esta
 		d.Needs = append([]connect.Needed{{Place: needed.At(), State: needed.State, RunsAs: needed.RunsAs, Result: needed.Result, Direct: slices.Contains(d.Dependent.Requires, name)}}, d.Needs...)
 		queue = append(queue, needed.Requires...)
 	}
-	said := s.run(ctx, nil, "/usr/bin/journalctl", "--no-pager", "-q", "-o", "cat", "-n", "3", "-u", place.Place)
-	if said.err == nil && len(said.out) == 0 && !s.root { // others' records need rights
-		said = s.sudo(ctx, nil, "/usr/bin/journalctl", "--no-pager", "-q", "-o", "cat", "-n", "3", "-u", place.Place)
+	said := s.Run(ctx, nil, "/usr/bin/journalctl", "--no-pager", "-q", "-o", "cat", "-n", "3", "-u", place.Place)
+	if said.Err == nil && len(said.Out) == 0 && !s.Root { // others' records need rights
+		said = s.Sudo(ctx, nil, "/usr/bin/journalctl", "--no-pager", "-q", "-o", "cat", "-n", "3", "-u", place.Place)
 	}
-	for line := range strings.Lines(string(said.out)) {
+	for line := range strings.Lines(string(said.Out)) {
 		d.Records = append(d.Records, connect.Record{Source: "journal", Words: strings.TrimSpace(line), Hint: diagnosis.Program})
 	}
 	return d, nil
 }
 
-func (s *session) diagnoseUnit(ctx context.Context, unit string) (estate.Dependent, *connect.Failure) {
-	out, failure := s.output(ctx, connect.StageRead, append(append([]string(nil), showArguments...), unit)...)
+func (s *host) diagnoseUnit(ctx context.Context, unit string) (estate.Dependent, *connect.Failure) {
+	out, failure := s.Output(ctx, connect.StageRead, append(append([]string(nil), reading.ShowArguments...), unit)...)
 	if failure != nil {
 		return estate.Dependent{}, failure
 	}
-	shown := parseShow(string(out))
-	if len(shown) == 0 || shown[0].load == "not-found" {
-		return estate.Dependent{}, s.target.Fail(connect.StageRead, connect.CodeGone, "there is no unit "+unit, "run a survey of this host", nil)
+	shown := reading.ParseShow(string(out))
+	if len(shown) == 0 || shown[0].Load == "not-found" {
+		return estate.Dependent{}, s.Target.Fail(connect.StageRead, connect.CodeGone, "there is no unit "+unit, "run a survey of this host", nil)
 	}
 	return shown[0].Dependent, nil
 }
 
 // RunCheck implements connect.Commander.
 func (Connector) RunCheck(ctx context.Context, target connect.Target, command string) (string, int, error) {
-	s, failure := open(ctx, target, connect.NewStopwatch())
+	s, failure := openHost(ctx, target, connect.NewStopwatch())
 	if failure != nil {
 		return "", 0, failure
 	}
-	defer s.close()
-	r := s.run(ctx, nil, "/bin/sh", "-c", command)
-	if r.err != nil {
-		return "", 0, s.failure(connect.StageProve, r, "check command")
+	defer s.Close()
+	r := s.Run(ctx, nil, "/bin/sh", "-c", command)
+	if r.Err != nil {
+		return "", 0, s.Failure(connect.StageProve, r, "check command")
 	}
-	return string(r.out) + r.errs, r.exit, nil
+	return string(r.Out) + r.Errs, r.Exit, nil
 }
 
 // Verify implements connect.Verifier: a password sign-in over SSH that opens
@@ -184,7 +186,7 @@ func (Connector) Verify(ctx context.Context, target connect.Target, account conn
 		return connect.Verdict{Code: connect.VerdictWrong, Words: "the value is empty: not tried"}, nil
 	}
 	watch := connect.NewStopwatch()
-	client, stop, _, failure := handshake(ctx, target, account.Name, []ssh.AuthMethod{ssh.Password(value.RevealString())}, watch)
+	client, stop, _, failure := shell.Handshake(ctx, target, account.Name, []ssh.AuthMethod{ssh.Password(value.RevealString())}, watch)
 	if failure != nil {
 		if failure.Stage == connect.StageSignIn && failure.Code == connect.CodeStewardRefused {
 			return connect.Verdict{Code: connect.VerdictWrong, Words: secret.Scrub(failure.Words, value)}, nil
@@ -224,12 +226,12 @@ func (c Connector) Probe(ctx context.Context, target connect.Target, point conne
 
 // setPassword gives a local account a password.
 func setPassword(ctx context.Context, target connect.Target, account connect.AccountRef, value secret.Value) error {
-	s, failure := open(ctx, target, connect.NewStopwatch())
+	s, failure := openHost(ctx, target, connect.NewStopwatch())
 	if failure != nil {
 		failure.Unclear = false
 		return failure
 	}
-	defer s.close()
+	defer s.Close()
 	if failure := s.sameUser(ctx, connect.StageChange, account); failure != nil {
 		return failure
 	}
@@ -237,9 +239,9 @@ func setPassword(ctx context.Context, target connect.Target, account connect.Acc
 		return target.Fail(connect.StageChange, connect.CodePolicy, "a local password cannot be empty or contain a line end or NUL", "", nil)
 	}
 	command := s.setPW()
-	r := s.sudo(ctx, []byte(account.Name+":"+value.RevealString()+"\n"), command)
-	if failure := s.failure(connect.StageChange, r, command, value); failure != nil {
-		if strings.Contains(failure.Words, "BAD PASSWORD") || strings.Contains(r.errs, "Authentication token manipulation error") {
+	r := s.Sudo(ctx, []byte(account.Name+":"+value.RevealString()+"\n"), command)
+	if failure := s.Failure(connect.StageChange, r, command, value); failure != nil {
+		if strings.Contains(failure.Words, "BAD PASSWORD") || strings.Contains(r.Errs, "Authentication token manipulation error") {
 			failure.Code = connect.CodePolicy
 		}
 		return failure
@@ -247,8 +249,8 @@ func setPassword(ctx context.Context, target connect.Target, account connect.Acc
 	return nil
 }
 
-func (s *session) setPW() string {
-	if command := s.target.Options[OptionSetPW]; command != "" {
+func (s *host) setPW() string {
+	if command := s.Target.Options[OptionSetPW]; command != "" {
 		return command
 	}
 	return "/usr/sbin/chpasswd"
@@ -256,35 +258,35 @@ func (s *session) setPW() string {
 
 // sameUser makes sure that the name still belongs to the numeric id that the
 // account is known by.
-func (s *session) sameUser(ctx context.Context, stage connect.Stage, account connect.AccountRef) *connect.Failure {
+func (s *host) sameUser(ctx context.Context, stage connect.Stage, account connect.AccountRef) *connect.Failure {
 	if !userPattern.MatchString(account.Name) {
-		return s.target.Fail(stage, connect.CodeFailed, fmt.Sprintf("%q is not a local user name", account.Name), "", nil)
+		return s.Target.Fail(stage, connect.CodeFailed, fmt.Sprintf("%q is not a local user name", account.Name), "", nil)
 	}
-	r := s.run(ctx, nil, "/usr/bin/id", "-u", account.Name)
-	if r.err == nil && r.exit != 0 {
-		return s.target.Fail(stage, connect.CodeGone, r.errs, "run a survey of this host", nil)
+	r := s.Run(ctx, nil, "/usr/bin/id", "-u", account.Name)
+	if r.Err == nil && r.Exit != 0 {
+		return s.Target.Fail(stage, connect.CodeGone, r.Errs, "run a survey of this host", nil)
 	}
-	if failure := s.failure(stage, r, "id"); failure != nil {
+	if failure := s.Failure(stage, r, "id"); failure != nil {
 		failure.Unclear = false
 		return failure
 	}
-	uid := strings.TrimSpace(string(r.out))
+	uid := strings.TrimSpace(string(r.Out))
 	if !strings.HasSuffix(account.StableID, ":"+uid) {
-		return s.target.Fail(stage, connect.CodeGone, fmt.Sprintf("%s now has the user id %s: it is another account", account.Name, uid), "run a survey of this host", nil)
+		return s.Target.Fail(stage, connect.CodeGone, fmt.Sprintf("%s now has the user id %s: it is another account", account.Name, uid), "run a survey of this host", nil)
 	}
 	if uid == "0" {
-		return s.target.Fail(stage, connect.CodeNotPermitted, "the password of user id 0 is never changed from here", "", nil)
+		return s.Target.Fail(stage, connect.CodeNotPermitted, "the password of user id 0 is never changed from here", "", nil)
 	}
 	return nil
 }
 
 // Rehearse implements connect.Rehearser.
 func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions []connect.Intention) []connect.Checked {
-	s, failure := open(ctx, target, connect.NewStopwatch())
+	s, failure := openHost(ctx, target, connect.NewStopwatch())
 	if failure != nil {
 		return []connect.Checked{{System: target.Name, What: "reach the host", Result: connect.CheckFailed, Words: failure.Words, Next: failure.Next}}
 	}
-	defer s.close()
+	defer s.Close()
 	out := []connect.Checked{{System: target.Name, What: "reach the host and sign in", Result: connect.CheckOK}}
 	for _, in := range intentions {
 		switch {
@@ -313,36 +315,36 @@ func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions
 	return out
 }
 
-func (s *session) line(what string, failure *connect.Failure) connect.Checked {
+func (s *host) line(what string, failure *connect.Failure) connect.Checked {
 	if failure != nil {
-		return connect.Checked{System: s.target.Name, What: what, Result: connect.CheckFailed, Words: failure.Words, Next: failure.Next}
+		return connect.Checked{System: s.Target.Name, What: what, Result: connect.CheckFailed, Words: failure.Words, Next: failure.Next}
 	}
-	return connect.Checked{System: s.target.Name, What: what, Result: connect.CheckOK}
+	return connect.Checked{System: s.Target.Name, What: what, Result: connect.CheckOK}
 }
 
 // allowed asks sudo whether it would run a command, without running it.
-func (s *session) allowed(ctx context.Context, what string, argv ...string) connect.Checked {
-	if s.root {
+func (s *host) allowed(ctx context.Context, what string, argv ...string) connect.Checked {
+	if s.Root {
 		return s.line(what, nil)
 	}
-	r := s.run(ctx, nil, append([]string{"/usr/bin/sudo", "-n", "-l", "--"}, argv...)...)
-	if r.err != nil {
-		return s.line(what, s.failure(connect.StagePermitted, r, "sudo -l"))
+	r := s.Run(ctx, nil, append([]string{"/usr/bin/sudo", "-n", "-l", "--"}, argv...)...)
+	if r.Err != nil {
+		return s.line(what, s.Failure(connect.StagePermitted, r, "sudo -l"))
 	}
-	if r.exit != 0 {
-		return connect.Checked{System: s.target.Name, What: what, Result: connect.CheckFailed, Words: "sudo does not allow: " + strings.Join(argv, " "), Next: "add it to the sudoers of " + s.target.Steward.Account}
+	if r.Exit != 0 {
+		return connect.Checked{System: s.Target.Name, What: what, Result: connect.CheckFailed, Words: "sudo does not allow: " + strings.Join(argv, " "), Next: "add it to the sudoers of " + s.Target.Steward.Account}
 	}
 	return s.line(what, nil)
 }
 
-func (s *session) rehearseReplace(ctx context.Context, in connect.Intention) []connect.Checked {
+func (s *host) rehearseReplace(ctx context.Context, in connect.Intention) []connect.Checked {
 	f, failure := s.regular(ctx, connect.StageRead, in.Replace)
 	if failure != nil {
 		return []connect.Checked{s.line("read "+in.Replace, failure)}
 	}
 	what := "copy in " + in.Replace + " is the current value"
 	if in.Current.Empty() {
-		return []connect.Checked{{System: s.target.Name, What: what, Result: connect.CheckUnchecked, Words: "the current value is not known"}}
+		return []connect.Checked{{System: s.Target.Name, What: what, Result: connect.CheckUnchecked, Words: "the current value is not known"}}
 	}
 	_, failure = s.spliced(f, in.Places, in.Current, in.Current)
 	out := []connect.Checked{s.line(what, failure)}
@@ -366,7 +368,7 @@ func (s *session) rehearseReplace(ctx context.Context, in connect.Intention) []c
 }
 
 // mayReplace asks sudo about every command that replacing a file takes.
-func (s *session) mayReplace(ctx context.Context, p string) connect.Checked {
+func (s *host) mayReplace(ctx context.Context, p string) connect.Checked {
 	temporary := temporaryName(p)
 	for _, argv := range [][]string{
 		{"/usr/bin/rm", "-f", "--", temporary},

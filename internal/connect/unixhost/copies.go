@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/unixhost/shell"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/secret"
 )
@@ -23,34 +24,34 @@ type file struct {
 }
 
 // regular follows symlinks, makes sure that a regular file is there and reads it.
-func (s *session) regular(ctx context.Context, stage connect.Stage, p string) (file, *connect.Failure) {
+func (s *host) regular(ctx context.Context, stage connect.Stage, p string) (file, *connect.Failure) {
 	if !path.IsAbs(p) {
-		return file{}, s.target.Fail(stage, connect.CodeFailed, fmt.Sprintf("%q is not an absolute path", p), "", nil)
+		return file{}, s.Target.Fail(stage, connect.CodeFailed, fmt.Sprintf("%q is not an absolute path", p), "", nil)
 	}
-	real := s.run(ctx, nil, "/usr/bin/readlink", "-f", "--", p)
-	if real.err != nil {
-		return file{}, s.failure(stage, real, "readlink")
+	real := s.Run(ctx, nil, "/usr/bin/readlink", "-f", "--", p)
+	if real.Err != nil {
+		return file{}, s.Failure(stage, real, "readlink")
 	}
-	f := file{path: strings.TrimRight(string(real.out), "\n")}
-	if real.exit != 0 || f.path == "" {
+	f := file{path: strings.TrimRight(string(real.Out), "\n")}
+	if real.Exit != 0 || f.path == "" {
 		// A closed folder: take the path as it is.
 		f.path = p
 	}
 	argv := []string{"/usr/bin/stat", "-c", "%h|%F", "--", f.path}
-	stat := s.run(ctx, nil, argv...)
-	if stat.err == nil && stat.exit != 0 && strings.Contains(stat.errs, "Permission denied") {
-		stat = s.sudo(ctx, nil, argv...)
+	stat := s.Run(ctx, nil, argv...)
+	if stat.Err == nil && stat.Exit != 0 && strings.Contains(stat.Errs, "Permission denied") {
+		stat = s.Sudo(ctx, nil, argv...)
 	}
-	if failure := s.failure(stage, stat, strings.Join(argv, " ")); failure != nil {
+	if failure := s.Failure(stage, stat, strings.Join(argv, " ")); failure != nil {
 		return f, failure
 	}
-	links, kind, _ := strings.Cut(strings.TrimSpace(string(stat.out)), "|")
+	links, kind, _ := strings.Cut(strings.TrimSpace(string(stat.Out)), "|")
 	if !strings.HasPrefix(kind, "regular") {
-		return f, s.target.Fail(stage, connect.CodeGone, f.path+" is not a regular file but a "+kind, "run a survey of this host", nil)
+		return f, s.Target.Fail(stage, connect.CodeGone, f.path+" is not a regular file but a "+kind, "run a survey of this host", nil)
 	}
 	f.links, _ = strconv.Atoi(links)
 	var failure *connect.Failure
-	f.content, failure = s.readFile(ctx, f.path)
+	f.content, failure = s.ReadFile(ctx, f.path)
 	return f, failure
 }
 
@@ -61,11 +62,11 @@ func digest(content []byte) string {
 
 // ReadCopies implements connect.Holder.
 func (Connector) ReadCopies(ctx context.Context, target connect.Target, p string, places []held.Locator) (connect.CopyState, error) {
-	s, failure := open(ctx, target, connect.NewStopwatch())
+	s, failure := openHost(ctx, target, connect.NewStopwatch())
 	if failure != nil {
 		return connect.CopyState{}, failure
 	}
-	defer s.close()
+	defer s.Close()
 	f, failure := s.regular(ctx, connect.StageRead, p)
 	if failure != nil {
 		return connect.CopyState{}, failure
@@ -96,12 +97,12 @@ func (Connector) ReadCopies(ctx context.Context, target connect.Target, p string
 // beside the old one that was made by copying it with owner, mode, access
 // lists and attributes, is synced, and takes its place by rename.
 func (Connector) ReplaceCopies(ctx context.Context, target connect.Target, p string, places []held.Locator, old, value secret.Value) error {
-	s, failure := open(ctx, target, connect.NewStopwatch())
+	s, failure := openHost(ctx, target, connect.NewStopwatch())
 	if failure != nil {
 		failure.Unclear = false // nothing was begun
 		return failure
 	}
-	defer s.close()
+	defer s.Close()
 	f, failure := s.regular(ctx, connect.StageReplace, p)
 	if failure != nil {
 		failure.Unclear = false
@@ -126,8 +127,8 @@ func asError(f *connect.Failure) error {
 }
 
 // put gives a file new content, proves it by reading, and leaves no copy behind.
-func (s *session) put(ctx context.Context, f file, next []byte, old, value secret.Value) *connect.Failure {
-	target, temporary := s.target, temporaryName(f.path)
+func (s *host) put(ctx context.Context, f file, next []byte, old, value secret.Value) *connect.Failure {
+	target, temporary := s.Target, temporaryName(f.path)
 	if failure := s.swap(ctx, f, next, temporary, old, value); failure != nil {
 		if !failure.Unclear && !removeLeftover(ctx, target, s, temporary) {
 			// The file is as it was, but a copy with the new value may be
@@ -137,7 +138,7 @@ func (s *session) put(ctx context.Context, f file, next []byte, old, value secre
 		}
 		return failure
 	}
-	after, failure := s.readFile(ctx, f.path)
+	after, failure := s.ReadFile(ctx, f.path)
 	if failure != nil {
 		failure.Unclear = true
 		return failure
@@ -157,12 +158,12 @@ const (
 	yes
 )
 
-func (s *session) maybeThere(ctx context.Context, p string) int {
-	r := s.run(ctx, nil, "/usr/bin/stat", "-c", "%h|%F", "--", p)
+func (s *host) maybeThere(ctx context.Context, p string) int {
+	r := s.Run(ctx, nil, "/usr/bin/stat", "-c", "%h|%F", "--", p)
 	switch {
-	case r.err == nil && r.exit == 0:
+	case r.Err == nil && r.Exit == 0:
 		return yes
-	case r.err == nil && strings.Contains(r.errs, "Permission denied"):
+	case r.Err == nil && strings.Contains(r.Errs, "Permission denied"):
 		return perhaps
 	}
 	return no
@@ -170,21 +171,21 @@ func (s *session) maybeThere(ctx context.Context, p string) int {
 
 // removeLeftover removes the copy of an attempt that failed, on a connection of
 // its own if the first one was cut. It reports whether it is certainly gone.
-func removeLeftover(ctx context.Context, target connect.Target, s *session, temporary string) bool {
+func removeLeftover(ctx context.Context, target connect.Target, s *host, temporary string) bool {
 	argv := []string{"/usr/bin/rm", "-f", "--", temporary}
-	if r := s.sudo(ctx, nil, argv...); r.err == nil {
-		return r.exit == 0
+	if r := s.Sudo(ctx, nil, argv...); r.Err == nil {
+		return r.Exit == 0
 	}
 	// The act's own time may be over: cleaning up gets a little more.
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*handshakeTime)
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*shell.HandshakeTime)
 	defer cancel()
-	again, failure := open(ctx, target, connect.NewStopwatch())
+	again, failure := openHost(ctx, target, connect.NewStopwatch())
 	if failure != nil {
 		return false
 	}
-	defer again.close()
-	r := again.sudo(ctx, nil, argv...)
-	return r.err == nil && r.exit == 0
+	defer again.Close()
+	r := again.Sudo(ctx, nil, argv...)
+	return r.Err == nil && r.Exit == 0
 }
 
 // temporaryName is fixed for each file, so that a sudoers line can name it and
@@ -192,14 +193,14 @@ func removeLeftover(ctx context.Context, target connect.Target, s *session, temp
 func temporaryName(p string) string { return path.Join(path.Dir(p), "."+path.Base(p)+".moss-new") }
 
 // linked refuses files with several hard links.
-func (s *session) linked(f file) *connect.Failure {
+func (s *host) linked(f file) *connect.Failure {
 	if f.links > 1 {
-		return s.target.Fail(connect.StageReplace, connect.CodeFailed, fmt.Sprintf("%s has %d hard links: a rename would part them", f.path, f.links), "replace the links by one file or symlinks", nil)
+		return s.Target.Fail(connect.StageReplace, connect.CodeFailed, fmt.Sprintf("%s has %d hard links: a rename would part them", f.path, f.links), "replace the links by one file or symlinks", nil)
 	}
 	return nil
 }
 
-func (s *session) spliced(f file, places []held.Locator, old, value secret.Value) ([]byte, *connect.Failure) {
+func (s *host) spliced(f file, places []held.Locator, old, value secret.Value) ([]byte, *connect.Failure) {
 	if failure := s.linked(f); failure != nil {
 		return nil, failure
 	}
@@ -217,14 +218,14 @@ func (s *session) spliced(f file, places []held.Locator, old, value secret.Value
 			if errors.Is(err, held.ErrNotThere) {
 				code = connect.CodeGone
 			}
-			return nil, s.target.Fail(connect.StageReplace, code, fmt.Sprintf("%s#%s: %v", f.path, place, err), "run a survey of this host and rehearse again", err)
+			return nil, s.Target.Fail(connect.StageReplace, code, fmt.Sprintf("%s#%s: %v", f.path, place, err), "run a survey of this host and rehearse again", err)
 		}
 	}
 	return next, nil
 }
 
 // swap writes and renames. Only the rename itself can be unclear.
-func (s *session) swap(ctx context.Context, f file, next []byte, temporary string, hide ...secret.Value) *connect.Failure {
+func (s *host) swap(ctx context.Context, f file, next []byte, temporary string, hide ...secret.Value) *connect.Failure {
 	if failure := s.acts(ctx, []act{ // the file itself is untouched
 		{nil, []string{"/usr/bin/rm", "-f", "--", temporary}},
 		{nil, []string{"/usr/bin/cp", "-a", "--", f.path, temporary}},
@@ -232,20 +233,20 @@ func (s *session) swap(ctx context.Context, f file, next []byte, temporary strin
 	}, hide...); failure != nil {
 		return failure
 	}
-	again, failure := s.readFile(ctx, f.path)
+	again, failure := s.ReadFile(ctx, f.path)
 	if failure != nil {
 		failure.Unclear = false
 		return failure
 	}
 	if digest(again) != digest(f.content) {
-		return s.target.Fail(connect.StageReplace, connect.CodeFailed, f.path+" was edited by somebody while it was being replaced: left as it is", "resume to try again", nil)
+		return s.Target.Fail(connect.StageReplace, connect.CodeFailed, f.path+" was edited by somebody while it was being replaced: left as it is", "resume to try again", nil)
 	}
 	move := []string{"/usr/bin/mv", "-fT", "--", temporary, f.path}
-	if failure := s.failure(connect.StageReplace, s.sudo(ctx, nil, move...), strings.Join(move, " "), hide...); failure != nil {
+	if failure := s.Failure(connect.StageReplace, s.Sudo(ctx, nil, move...), strings.Join(move, " "), hide...); failure != nil {
 		return failure
 	}
 	directory := []string{"/usr/bin/sync", "--", path.Dir(f.path)}
-	if failure := s.failure(connect.StageReplace, s.sudo(ctx, nil, directory...), strings.Join(directory, " "), hide...); failure != nil {
+	if failure := s.Failure(connect.StageReplace, s.Sudo(ctx, nil, directory...), strings.Join(directory, " "), hide...); failure != nil {
 		failure.Unclear = true // renamed, but not known to be on disk
 		return failure
 	}

@@ -29,7 +29,7 @@ import (
 
 // replaceKey gives a private key's file new content, and the file of its
 // public half.
-func (s *session) replaceKey(ctx context.Context, f file, next []byte, old, value secret.Value) error {
+func (s *host) replaceKey(ctx context.Context, f file, next []byte, old, value secret.Value) error {
 	public, has, failure := s.publicBeside(ctx, f.path, old, value)
 	if failure != nil {
 		failure.Unclear = false
@@ -67,7 +67,7 @@ func (s *session) replaceKey(ctx context.Context, f file, next []byte, old, valu
 
 // publicBeside reads the file of the public half, if it is that of one of the
 // keys: another one is none of ours.
-func (s *session) publicBeside(ctx context.Context, p string, of ...secret.Value) (file, bool, *connect.Failure) {
+func (s *host) publicBeside(ctx context.Context, p string, of ...secret.Value) (file, bool, *connect.Failure) {
 	f, failure := s.regular(ctx, connect.StageReplace, p+".pub")
 	if failure != nil {
 		if failure.Code == connect.CodeGone {
@@ -103,10 +103,10 @@ func publicLike(was, private []byte) []byte {
 
 // mendPublic ends what a cut connection left: a public file that still has its
 // temporary name gets the half of the private key that is there now.
-func (s *session) mendPublic(ctx context.Context, f file) *connect.Failure {
+func (s *host) mendPublic(ctx context.Context, f file) *connect.Failure {
 	public := f.path + ".pub"
 	temporary := temporaryName(public)
-	left, failure := s.readFile(ctx, temporary)
+	left, failure := s.ReadFile(ctx, temporary)
 	if failure != nil {
 		if failure.Code == connect.CodeGone || failure.Code == connect.CodeNotPermitted { // the rehearsal asks for that right
 			failure = nil
@@ -128,9 +128,9 @@ type act struct {
 
 // acts does one after the other. None of them is of an unclear kind: doing them
 // again is harmless.
-func (s *session) acts(ctx context.Context, list []act, hide ...secret.Value) *connect.Failure {
+func (s *host) acts(ctx context.Context, list []act, hide ...secret.Value) *connect.Failure {
 	for _, a := range list {
-		if failure := s.failure(connect.StageReplace, s.sudo(ctx, a.stdin, a.argv...), strings.Join(a.argv, " "), hide...); failure != nil {
+		if failure := s.Failure(connect.StageReplace, s.Sudo(ctx, a.stdin, a.argv...), strings.Join(a.argv, " "), hide...); failure != nil {
 			failure.Unclear = false
 			return failure
 		}

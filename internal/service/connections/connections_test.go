@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/test-go/testify/require"
+
 	"mossledger.example/moss/internal/standin"
 )
 

@@ -35,7 +35,8 @@ type guarded struct {
 	from map[string]int
 }
 
-func NewGuarded(inner net.Listener, most, fromOne int, log *slog.Logger) *guarded {
+// NewGuarded guards a listener: most connections in all, fromOne from one address.
+func NewGuarded(inner net.Listener, most, fromOne int, log *slog.Logger) net.Listener {
 	return &guarded{Listener: inner, log: log, places: make(chan struct{}, most), most: fromOne, closed: make(chan struct{}), from: map[string]int{}}
 }
 

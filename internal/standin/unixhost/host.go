@@ -19,9 +19,9 @@ import (
 	"sync"
 	"time"
 
-	"mossledger.example/moss/internal/core/estate"
-
 	"golang.org/x/crypto/ssh"
+
+	"mossledger.example/moss/internal/core/estate"
 )
 
 // User is a local account.

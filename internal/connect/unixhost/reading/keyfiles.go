@@ -1,4 +1,4 @@
-package unixhost
+package reading
 
 import (
 	"bytes"
@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/unixhost/shell"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/keys"
 )
@@ -17,9 +18,9 @@ var keyFile = regexp.MustCompile(`(?i)/\.ssh/(authorized_keys\d?|id_[a-z0-9_-]+)
 
 // keys reports what a file says of keys; it reports whether it holds nothing
 // else.
-func (f *finder) keys(p string, file readFile, content []byte) bool {
+func (f *finder) keys(p string, file shell.ReadFile, content []byte) bool {
 	base, dir := path.Base(p), path.Dir(p)
-	mode := fmt.Sprintf("%o", file.mode&0o7777)
+	mode := fmt.Sprintf("%o", file.Mode&0o7777)
 	add := func(kind estate.DependentKind, place, name string, key estate.Key) {
 		key.Mode = mode
 		d := estate.Dependent{Kind: kind, Place: place, Name: name, Path: p, Key: &key}
@@ -55,7 +56,7 @@ func (f *finder) keys(p string, file readFile, content []byte) bool {
 		return true
 	}
 	if kind := keys.Container(content); kind != "" {
-		add(estate.DependentKey, p, base, estate.Key{Type: kind, Encrypted: true, Comment: file.owner})
+		add(estate.DependentKey, p, base, estate.Key{Type: kind, Encrypted: true, Comment: file.Owner})
 		return true
 	}
 	if cloud, ok := keys.ParseCloud(content); ok {
@@ -71,7 +72,7 @@ func (f *finder) keys(p string, file readFile, content []byte) bool {
 		if i > 0 {
 			place = fmt.Sprintf("%s#%d", p, i+1)
 		}
-		add(estate.DependentKey, place, base, estate.Key{Type: k.Type, Bits: k.Bits, Fingerprint: k.Fingerprint, Public: k.Public, Encrypted: k.Encrypted, Comment: file.owner, Line: k.Line})
+		add(estate.DependentKey, place, base, estate.Key{Type: k.Type, Bits: k.Bits, Fingerprint: k.Fingerprint, Public: k.Public, Encrypted: k.Encrypted, Comment: file.Owner, Line: k.Line})
 	}
 	for i, c := range certificates {
 		if i == maxCertificates { // a bundle of authorities

@@ -1,4 +1,7 @@
-package unixhost
+// Package reading is what a visit of a unix host reads: accounts, units, cron, files that
+// may hold copies, processes and what they hold, sockets, recorded sign-ins. It changes
+// nothing.
+package reading
 
 import (
 	"context"
@@ -10,12 +13,13 @@ import (
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/unixhost/shell"
 	"mossledger.example/moss/internal/core/held"
 )
 
 // visit reads one host.
 type visit struct {
-	*session
+	*shell.Session
 	request  connect.VisitRequest
 	emit     func(connect.Batch) error
 	coverage *connect.Coverage
@@ -30,6 +34,12 @@ type visit struct {
 	holds     map[string]map[string]bool // fingerprints by file
 }
 
+// Options of what is read.
+const (
+	OptionPaths = "paths" // further files, separated by ;
+	OptionMaybe = "maybe" // the same, which need not be there
+)
+
 // candidate is a file that may hold copies, with who names it.
 type candidate struct {
 	hint   held.Hint
@@ -38,15 +48,15 @@ type candidate struct {
 	found  bool // by the search: nothing names it
 }
 
-// Visit implements connect.Visitor. Each scope is read as far as it goes; one
+// Visit reads a host. Each scope is read as far as it goes; one
 // that fails leaves the others alone.
-func (Connector) Visit(ctx context.Context, target connect.Target, request connect.VisitRequest, emit func(connect.Batch) error) (connect.Coverage, error) {
+func Visit(ctx context.Context, target connect.Target, request connect.VisitRequest, emit func(connect.Batch) error) (connect.Coverage, error) {
 	watch := connect.NewStopwatch()
 	coverage := connect.Coverage{Complete: map[string]bool{}, Why: map[string]string{}, Counts: map[string]int{}}
-	s, failure := signIn(ctx, target, watch)
+	s, failure := shell.SignIn(ctx, target, watch)
 	if failure == nil {
-		defer s.close()
-		if failure = s.readFacts(ctx); failure != nil {
+		defer s.Close()
+		if failure = s.ReadFacts(ctx); failure != nil {
 			watch.Fail(failure)
 		}
 	}
@@ -57,14 +67,14 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 		}
 		return coverage, failure
 	}
-	coverage.Facts = s.facts
-	v := &visit{session: s, request: request, emit: emit, coverage: &coverage, files: map[string]*candidate{}, names: map[string][]string{}, homes: map[string]string{}, users: map[string]string{}, unitFiles: map[string][]string{}, holds: map[string]map[string]bool{}}
+	coverage.Facts = s.Facts
+	v := &visit{Session: s, request: request, emit: emit, coverage: &coverage, files: map[string]*candidate{}, names: map[string][]string{}, homes: map[string]string{}, users: map[string]string{}, unitFiles: map[string][]string{}, holds: map[string]map[string]bool{}}
 	for _, p := range strings.Split(target.Options[OptionPaths], ";") {
 		if p = strings.TrimSpace(p); path.IsAbs(p) {
 			v.candidate(p, held.HintNone, "the list of paths of this system", true)
 		}
 	}
-	for _, p := range s.listOption(OptionMaybe) {
+	for _, p := range listOption(s.Target, OptionMaybe) {
 		v.candidate(p, held.HintNone, "the paths of all systems like this one", false)
 	}
 	scopes := []struct {
@@ -152,7 +162,7 @@ func (v *visit) send(batch connect.Batch) *connect.Failure {
 		if errors.As(err, &f) {
 			return f
 		}
-		return v.target.Fail(connect.StageRead, connect.CodeFailed, "what was read could not be taken in: "+err.Error(), "", err)
+		return v.Target.Fail(connect.StageRead, connect.CodeFailed, "what was read could not be taken in: "+err.Error(), "", err)
 	}
 	return nil
 }
@@ -196,13 +206,13 @@ func (v *visit) followLinks(ctx context.Context) *connect.Failure {
 	if len(paths) == 0 {
 		return nil
 	}
-	r := v.run(ctx, nil, append([]string{"/usr/bin/realpath", "-m", "--"}, paths...)...)
-	if failure := v.failure(connect.StageRead, r, "realpath"); failure != nil {
+	r := v.Run(ctx, nil, append([]string{"/usr/bin/realpath", "-m", "--"}, paths...)...)
+	if failure := v.Failure(connect.StageRead, r, "realpath"); failure != nil {
 		return failure
 	}
-	real := strings.Split(strings.TrimRight(string(r.out), "\n"), "\n")
+	real := strings.Split(strings.TrimRight(string(r.Out), "\n"), "\n")
 	if len(real) != len(paths) {
-		return v.target.Fail(connect.StageRead, connect.CodeProtocol, fmt.Sprintf("realpath answered %d lines for %d paths", len(real), len(paths)), "", nil)
+		return v.Target.Fail(connect.StageRead, connect.CodeProtocol, fmt.Sprintf("realpath answered %d lines for %d paths", len(real), len(paths)), "", nil)
 	}
 	is := map[string]string{}
 	for i, p := range paths {
@@ -247,8 +257,8 @@ const tooLarge = "file of more than 1 MiB"
 func (v *visit) stat(ctx context.Context, paths []string) map[string]string {
 	out := map[string]string{}
 	argv := append([]string{"/usr/bin/env", "LC_ALL=C", "/usr/bin/stat", "-L", "-c", "%F|%s|%n", "--"}, paths...)
-	for _, reply := range []reply{v.run(ctx, nil, argv...)} {
-		for line := range strings.Lines(reply.errs) {
+	for _, reply := range []shell.Reply{v.Run(ctx, nil, argv...)} {
+		for line := range strings.Lines(reply.Errs) {
 			// stat: cannot statx '/path': Permission denied
 			if rest, denied := strings.CutSuffix(strings.TrimSpace(line), "': Permission denied"); denied {
 				if _, p, found := strings.Cut(rest, " '"); found {
@@ -256,7 +266,7 @@ func (v *visit) stat(ctx context.Context, paths []string) map[string]string {
 				}
 			}
 		}
-		for line := range strings.Lines(string(reply.out)) {
+		for line := range strings.Lines(string(reply.Out)) {
 			fields := strings.SplitN(strings.TrimRight(line, "\n"), "|", 3)
 			if len(fields) != 3 {
 				continue
@@ -268,16 +278,4 @@ func (v *visit) stat(ctx context.Context, paths []string) map[string]string {
 		}
 	}
 	return out
-}
-
-// readFile reads a file, with rights only when it needs them.
-func (s *session) readFile(ctx context.Context, p string) ([]byte, *connect.Failure) {
-	r := s.run(ctx, nil, "/usr/bin/cat", "--", p)
-	if r.err == nil && r.exit != 0 && strings.Contains(r.errs, "Permission denied") && !s.root {
-		r = s.sudo(ctx, nil, "/usr/bin/cat", "--", p)
-	}
-	if f := s.failure(connect.StageRead, r, "/usr/bin/cat -- "+p); f != nil {
-		return nil, f
-	}
-	return r.out, nil
 }

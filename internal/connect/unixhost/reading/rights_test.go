@@ -1,4 +1,4 @@
-package unixhost
+package reading
 
 import (
 	"os"
@@ -12,7 +12,7 @@ import (
 // The lines for sudoers in the papers are those that a visit runs: a sudoers
 // line counts only when it is exact.
 func TestRightsAreDocumented(t *testing.T) {
-	raw, err := os.ReadFile("../../../docs/onboarding.md")
+	raw, err := os.ReadFile("../../../../docs/onboarding.md")
 	require.NoError(t, err)
 	paper := regexp.MustCompile(`\s*\\\n\s*`).ReplaceAllString(string(raw), " ")
 	for _, line := range SearchRights(nil) {

@@ -1,4 +1,4 @@
-package unixhost
+package reading
 
 import (
 	"context"
@@ -53,13 +53,13 @@ var helpers = map[string]bool{"runuser": true, "su": true, "setsid": true, "nohu
 
 // processes reads what runs.
 func (v *visit) processes(ctx context.Context) *connect.Failure {
-	r := v.run(ctx, nil, "/usr/bin/ls", "-n", "/proc")
-	if failure := v.failure(connect.StageRead, r, "/usr/bin/ls -n /proc"); failure != nil && len(r.out) == 0 {
+	r := v.Run(ctx, nil, "/usr/bin/ls", "-n", "/proc")
+	if failure := v.Failure(connect.StageRead, r, "/usr/bin/ls -n /proc"); failure != nil && len(r.Out) == 0 {
 		return failure
 	}
 	all := map[string]*running{}
 	var ids []string
-	for line := range strings.Lines(string(r.out)) {
+	for line := range strings.Lines(string(r.Out)) {
 		f := strings.Fields(line)
 		if len(f) < 9 {
 			continue
@@ -130,22 +130,22 @@ func (v *visit) proc(ctx context.Context, pattern string, ids []string, files ..
 			input.WriteString("/proc/" + id + "/" + file + "\x00")
 		}
 	}
-	r, full := v.elevated(ctx, searchOutput, []byte(input.String()), grepCommand...)
-	if r.err != nil {
-		return nil, v.failure(connect.StageRead, r, "grep")
+	r, full := v.Elevated(ctx, searchOutput, []byte(input.String()), grepCommand...)
+	if r.Err != nil {
+		return nil, v.Failure(connect.StageRead, r, "grep")
 	}
 	if !full && pattern != "" {
-		v.incomplete(connect.ScopeProcesses, "the environment of running programs is closed: allow "+v.target.Steward.Account+" to run with sudo: "+strings.Join(grepCommand, " "))
+		v.incomplete(connect.ScopeProcesses, "the environment of running programs is closed: allow "+v.Target.Steward.Account+" to run with sudo: "+strings.Join(grepCommand, " "))
 	}
-	if len(r.out) == 0 && pattern == "" { // every process has a control group
-		v.incomplete(connect.ScopeProcesses, "nothing could be read of running programs: "+estate.FirstLine(r.errs))
+	if len(r.Out) == 0 && pattern == "" { // every process has a control group
+		v.incomplete(connect.ScopeProcesses, "nothing could be read of running programs: "+estate.FirstLine(r.Errs))
 	}
 	var out []procLine
-	fields := strings.Split(string(r.out), "\x00")
+	fields := strings.Split(string(r.Out), "\x00")
 	for i := 0; i+1 < len(fields); i += 2 {
 		parts := strings.Split(fields[i], "/")
 		if len(parts) != 4 || parts[1] != "proc" {
-			return out, v.target.Fail(connect.StageRead, connect.CodeProtocol, fmt.Sprintf("grep answered for %q, which was not asked", fields[i]), "", nil)
+			return out, v.Target.Fail(connect.StageRead, connect.CodeProtocol, fmt.Sprintf("grep answered for %q, which was not asked", fields[i]), "", nil)
 		}
 		out = append(out, procLine{parts[2], parts[3], fields[i+1]})
 	}
@@ -193,11 +193,11 @@ func (v *visit) list(ctx context.Context, options string, paths []string) (strin
 		return "", true, nil
 	}
 	input := options + "\x00--quoting-style=c\x00--\x00" + strings.Join(paths, "\x00") + "\x00"
-	r, full := v.elevated(ctx, searchOutput, []byte(input), listCommand...)
-	if r.err != nil {
-		return "", full, v.failure(connect.StageRead, r, "ls")
+	r, full := v.Elevated(ctx, searchOutput, []byte(input), listCommand...)
+	if r.Err != nil {
+		return "", full, v.Failure(connect.StageRead, r, "ls")
 	}
-	return string(r.out), full, nil
+	return string(r.Out), full, nil
 }
 
 // opened finds the files that programs have open, and those in the folders
@@ -218,7 +218,7 @@ func (v *visit) opened(ctx context.Context, ids []string, all map[string]*runnin
 	if !full || text == "" && len(asked) > 0 {
 		v.pending.Problems = append(v.pending.Problems, connect.Unread{
 			Stage: connect.StageRead, Place: "running programs", What: "the files that they have open and the folders that they work in are not shown",
-			Next: "allow " + v.target.Steward.Account + " to run with sudo: " + strings.Join(listCommand, " "),
+			Next: "allow " + v.Target.Steward.Account + " to run with sudo: " + strings.Join(listCommand, " "),
 		})
 	}
 	folders := map[string][]string{} // with the processes that work there
@@ -261,11 +261,11 @@ func (v *visit) unsearched(p string) bool {
 			return false
 		}
 	}
-	roots := v.listOption(OptionSearch)
-	if len(roots) == 0 && v.target.Options[OptionSearch] != "off" {
+	roots := listOption(v.Target, OptionSearch)
+	if len(roots) == 0 && v.Target.Options[OptionSearch] != "off" {
 		roots = searchRoots
 	}
-	return !slices.ContainsFunc(append(roots, v.listOption(OptionExclude)...), func(root string) bool { return p == root || strings.HasPrefix(p, root+"/") })
+	return !slices.ContainsFunc(append(roots, listOption(v.Target, OptionExclude)...), func(root string) bool { return p == root || strings.HasPrefix(p, root+"/") })
 }
 
 // beside lists folders and files, and gives those that are small enough to the

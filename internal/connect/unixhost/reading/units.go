@@ -1,4 +1,4 @@
-package unixhost
+package reading
 
 import (
 	"context"
@@ -18,17 +18,17 @@ import (
 
 const unitProperties = "Id,Description,User,Environment,EnvironmentFiles,ExecStart,ActiveState,SubState,UnitFileState,LoadState,LoadError,After,Requires,FragmentPath,DynamicUser,ActiveEnterTimestamp,Result"
 
-// showArguments asks for times in UTC: systemd writes them in the host's zone,
+// ShowArguments asks for times in UTC: systemd writes them in the host's zone,
 // whose short name says nothing certain.
-var showArguments = []string{"/usr/bin/env", "TZ=UTC", "/usr/bin/systemctl", "show", "--no-pager", "--property=" + unitProperties, "--"}
+var ShowArguments = []string{"/usr/bin/env", "TZ=UTC", "/usr/bin/systemctl", "show", "--no-pager", "--property=" + unitProperties, "--"}
 
 // units reads all services, and which files they name.
 func (v *visit) units(ctx context.Context) *connect.Failure {
-	listed, failure := v.output(ctx, connect.StageRead, "/usr/bin/systemctl", "list-unit-files", "--type=service", "--no-legend", "--no-pager", "--plain")
+	listed, failure := v.Output(ctx, connect.StageRead, "/usr/bin/systemctl", "list-unit-files", "--type=service", "--no-legend", "--no-pager", "--plain")
 	if failure != nil {
 		return failure
 	}
-	loaded, failure := v.output(ctx, connect.StageRead, "/usr/bin/systemctl", "list-units", "--type=service", "--all", "--no-legend", "--no-pager", "--plain")
+	loaded, failure := v.Output(ctx, connect.StageRead, "/usr/bin/systemctl", "list-units", "--type=service", "--all", "--no-legend", "--no-pager", "--plain")
 	if failure != nil {
 		return failure
 	}
@@ -36,11 +36,11 @@ func (v *visit) units(ctx context.Context) *connect.Failure {
 	if len(names) == 0 {
 		return nil
 	}
-	shown, failure := v.output(ctx, connect.StageRead, append(append([]string(nil), showArguments...), names...)...)
+	shown, failure := v.Output(ctx, connect.StageRead, append(append([]string(nil), ShowArguments...), names...)...)
 	if failure != nil {
 		return failure
 	}
-	units := parseShow(string(shown))
+	units := ParseShow(string(shown))
 	texts, unread, failure := v.unitTexts(ctx, names, units)
 	if failure != nil {
 		return failure
@@ -50,10 +50,10 @@ func (v *visit) units(ctx context.Context) *connect.Failure {
 	var batch connect.Batch
 	batch.Problems = append(problems, unread...)
 	for _, u := range units {
-		if u.load == "not-found" {
+		if u.Load == "not-found" {
 			continue
 		}
-		if u.load == "bad-setting" || u.load == "error" && !strings.Contains(u.loadError, "FileExists") {
+		if u.Load == "bad-setting" || u.Load == "error" && !strings.Contains(u.loadError, "FileExists") {
 			batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: u.Place, What: "systemd does not load it: " + u.loadError, Next: "run 'systemd-analyze verify " + u.Path + "' on the host"})
 		}
 		for _, file := range u.environment {
@@ -88,45 +88,45 @@ func (v *visit) units(ctx context.Context) *connect.Failure {
 func (v *visit) unitTexts(ctx context.Context, names []string, units []shownUnit) (string, []connect.Unread, *connect.Failure) {
 	fragment := map[string]string{}
 	for _, u := range units {
-		if u.load != "masked" && u.load != "not-found" {
+		if u.Load != "masked" && u.Load != "not-found" {
 			fragment[u.Place] = u.Path
 		}
 	}
 	var texts strings.Builder
 	var unread []connect.Unread
 	for len(names) > 0 {
-		r := v.run(ctx, nil, append([]string{"/usr/bin/env", "LC_ALL=C", "/usr/bin/systemctl", "cat", "--no-pager", "--"}, names...)...)
-		if r.err != nil {
-			return "", nil, v.failure(connect.StageRead, r, "systemctl cat")
+		r := v.Run(ctx, nil, append([]string{"/usr/bin/env", "LC_ALL=C", "/usr/bin/systemctl", "cat", "--no-pager", "--"}, names...)...)
+		if r.Err != nil {
+			return "", nil, v.Failure(connect.StageRead, r, "systemctl cat")
 		}
-		texts.Write(r.out)
+		texts.Write(r.Out)
 		texts.WriteString("\n")
-		if r.exit == 0 {
+		if r.Exit == 0 {
 			break
 		}
-		if !strings.Contains(r.errs, "Permission denied") {
+		if !strings.Contains(r.Errs, "Permission denied") {
 			break // of units without files, or masked ones, it says so, and that is all
 		}
-		stopped := stoppedAt(names, fragment, string(r.out), r.errs)
+		stopped := stoppedAt(names, fragment, string(r.Out), r.Errs)
 		if stopped < 0 {
-			v.incomplete(connect.ScopeUnits, "the text of a unit cannot be read: "+estate.FirstLine(r.errs))
-			unread = append(unread, connect.Unread{Stage: connect.StageRead, Place: "unit files", What: estate.FirstLine(r.errs), Next: "let the steward read unit files, or survey with more rights"})
+			v.incomplete(connect.ScopeUnits, "the text of a unit cannot be read: "+estate.FirstLine(r.Errs))
+			unread = append(unread, connect.Unread{Stage: connect.StageRead, Place: "unit files", What: estate.FirstLine(r.Errs), Next: "let the steward read unit files, or survey with more rights"})
 			break
 		}
 		name := names[stopped]
 		names = names[stopped+1:]
-		what := strings.TrimSpace(r.errs)
+		what := strings.TrimSpace(r.Errs)
 		show := []string{"/usr/bin/systemctl", "cat", "--no-pager", "--", name}
-		if r = v.sudo(ctx, nil, show...); r.err != nil {
-			return "", nil, v.failure(connect.StageRead, r, "systemctl cat")
+		if r = v.Sudo(ctx, nil, show...); r.Err != nil {
+			return "", nil, v.Failure(connect.StageRead, r, "systemctl cat")
 		}
-		if r.exit == 0 { // with rights it may be read all the same
-			texts.Write(r.out)
+		if r.Exit == 0 { // with rights it may be read all the same
+			texts.Write(r.Out)
 			texts.WriteString("\n")
 			continue
 		}
 		v.incomplete(connect.ScopeUnits, "the text of "+name+" cannot be read, and with it which credentials it loads")
-		unread = append(unread, connect.Unread{Stage: connect.StageRead, Place: name, What: "its unit file cannot be read: " + what, Next: "let " + v.target.Steward.Account + " read the file, or run with sudo: " + strings.Join(show, " ")})
+		unread = append(unread, connect.Unread{Stage: connect.StageRead, Place: name, What: "its unit file cannot be read: " + what, Next: "let " + v.Target.Steward.Account + " read the file, or run with sudo: " + strings.Join(show, " ")})
 	}
 	return texts.String(), unread, nil
 }
@@ -185,12 +185,12 @@ type environmentFile struct {
 type shownUnit struct {
 	estate.Dependent
 	environment     []environmentFile
-	load, loadError string
+	Load, loadError string
 	names           []string // accounts that its Environment= names
 }
 
-// parseShow reads the blocks of systemctl show, which blank lines separate.
-func parseShow(text string) []shownUnit {
+// ParseShow reads the blocks of systemctl show, which blank lines separate.
+func ParseShow(text string) []shownUnit {
 	var out []shownUnit
 	for block := range strings.SplitSeq(strings.ReplaceAll(text, "\r\n", "\n"), "\n\n") {
 		u := shownUnit{Dependent: estate.Dependent{Kind: estate.DependentUnit, RunsAs: "root"}}
@@ -217,7 +217,7 @@ func parseShow(text string) []shownUnit {
 			case "UnitFileState":
 				u.StartMode = value
 			case "LoadState":
-				u.load = value
+				u.Load = value
 			case "LoadError":
 				u.loadError = strings.Trim(value, `"`)
 			case "FragmentPath":

@@ -1,4 +1,4 @@
-package unixhost
+package reading
 
 import (
 	"context"
@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/unixhost/shell"
 	"mossledger.example/moss/internal/core/estate"
 )
 
@@ -18,13 +19,13 @@ var socketCommand = []string{"/usr/bin/ss", "-Htanpe"}
 // sockets reads the TCP connections and listening ports, with the unit that
 // owns each.
 func (v *visit) sockets(ctx context.Context) *connect.Failure {
-	r, full := v.elevated(ctx, maxOutput, nil, socketCommand...)
-	if failure := v.failure(connect.StageRead, r, "ss"); failure != nil {
+	r, full := v.Elevated(ctx, shell.MaxOutput, nil, socketCommand...)
+	if failure := v.Failure(connect.StageRead, r, "ss"); failure != nil {
 		return failure
 	}
-	list := parseSockets(string(r.out))
+	list := parseSockets(string(r.Out))
 	if !full {
-		v.incomplete(connect.ScopeSockets, "the programs behind sockets are not shown: allow "+v.target.Steward.Account+" to run with sudo: "+strings.Join(socketCommand, " "))
+		v.incomplete(connect.ScopeSockets, "the programs behind sockets are not shown: allow "+v.Target.Steward.Account+" to run with sudo: "+strings.Join(socketCommand, " "))
 	}
 	v.count(connect.ScopeSockets, len(list))
 	return v.send(connect.Batch{Sockets: list})
@@ -92,14 +93,14 @@ var journalCommand = []string{"/usr/bin/journalctl", "-q", "--no-pager", "-o", "
 // journal reads who signed in over SSH during the last days, as far as the
 // host's own log goes. What cannot be read is told and stops nothing.
 func (v *visit) journal(ctx context.Context) *connect.Failure {
-	r, _ := v.elevated(ctx, maxOutput, nil, journalCommand...)
-	if r.err != nil {
-		return v.failure(connect.StageRead, r, "journalctl")
+	r, _ := v.Elevated(ctx, shell.MaxOutput, nil, journalCommand...)
+	if r.Err != nil {
+		return v.Failure(connect.StageRead, r, "journalctl")
 	}
-	if r.exit != 0 {
+	if r.Exit != 0 {
 		return nil
 	}
-	return v.send(connect.Batch{Uses: parseJournal(string(r.out), v.target.Steward.Account)})
+	return v.send(connect.Batch{Uses: parseJournal(string(r.Out), v.Target.Steward.Account)})
 }
 
 var signedIn = regexp.MustCompile(`^(Accepted|Failed) (\S+) for (\S+) from (\S+) port \d+(?: ssh2)?(?:: \S+ (SHA256:\S+))?`)

@@ -1,4 +1,4 @@
-package unixhost
+package reading
 
 import (
 	"bytes"
@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/unixhost/shell"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/secret"
@@ -34,7 +35,7 @@ func (v *visit) copies(ctx context.Context) *connect.Failure {
 			readable = append(readable, p)
 		}
 	}
-	contents, changed, failure := v.readMany(ctx, readable)
+	contents, changed, failure := v.ReadMany(ctx, readable)
 	if failure != nil {
 		return failure
 	}
@@ -48,7 +49,7 @@ func (v *visit) copies(ctx context.Context) *connect.Failure {
 		also:    func(value secret.Value) bool { return known[fingerprints.Of(value)] },
 		inBytes: held.NewFinder(v.request.Values),
 	}
-	f.around = append([]string{v.target.Name, v.target.Address}, v.request.Names...)
+	f.around = append([]string{v.Target.Name, v.Target.Address}, v.request.Names...)
 	for _, name := range v.request.Names {
 		f.names[strings.ToLower(name)] = name
 	}
@@ -86,8 +87,8 @@ func (f *finder) problem(place, what, next string) {
 }
 
 // file reports one.
-func (f *finder) file(ctx context.Context, p, kind string, file readFile, read, changed bool) *connect.Failure {
-	c, content := f.files[p], file.content
+func (f *finder) file(ctx context.Context, p, kind string, file shell.ReadFile, read, changed bool) *connect.Failure {
+	c, content := f.files[p], file.Content
 	namers := "named by " + strings.Join(c.namers, ", ")
 	switch {
 	case c.found && !read:
@@ -99,10 +100,10 @@ func (f *finder) file(ctx context.Context, p, kind string, file readFile, read, 
 		return nil
 	case kind == closedFolder && !read:
 		// The folder is closed to the steward: with rights it may be read all the same.
-		r := f.sudo(ctx, nil, "/usr/bin/cat", "--", p)
-		switch failure := f.failure(connect.StageRead, r, "/usr/bin/cat -- "+p); {
+		r := f.Sudo(ctx, nil, "/usr/bin/cat", "--", p)
+		switch failure := f.Failure(connect.StageRead, r, "/usr/bin/cat -- "+p); {
 		case failure == nil:
-			content, read = r.out, true
+			content, read = r.Out, true
 		case failure.Code == connect.CodeGone && !c.must:
 			return nil
 		default:
@@ -127,7 +128,7 @@ func (f *finder) file(ctx context.Context, p, kind string, file readFile, read, 
 	}
 	if !read {
 		var failure *connect.Failure
-		if content, failure = f.readFile(ctx, p); failure != nil {
+		if content, failure = f.ReadFile(ctx, p); failure != nil {
 			return f.unreadable(p, c, failure)
 		}
 	}

@@ -1,4 +1,4 @@
-package unixhost
+package reading
 
 import (
 	"context"
@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/unixhost/shell"
 	"mossledger.example/moss/internal/core/held"
 )
 
@@ -93,9 +94,9 @@ const words = `(pass|passwd|password|passphrase|passwort|pwd|pw|secret|token|cre
 	`|(mysql|mariadb)[a-z-]*[[:blank:]].*-p|redis-cli.*-a|-u[[:blank:]]*["']?[a-z][^[:blank:]:]*:[^/]|^user[[:blank:]].*[[:blank:]]>[^[:blank:]]|^[^#[:blank:]]*[@.\[][^[:blank:]]*[[:blank:]]+[^[:blank:]:]+:[^[:blank:]]+$` +
 	`|-----BEGIN [A-Z ]*PRIVATE KEY-----`
 
-func (s *session) listOption(name string) []string {
+func listOption(target connect.Target, name string) []string {
 	var out []string
-	for p := range strings.SplitSeq(s.target.Options[name], ";") {
+	for p := range strings.SplitSeq(target.Options[name], ";") {
 		if p = strings.TrimSpace(p); path.IsAbs(p) {
 			out = append(out, path.Clean(p))
 		}
@@ -105,8 +106,8 @@ func (s *session) listOption(name string) []string {
 
 // findArguments is one fixed command for a system, without any character that
 // a sudoers line reads as a pattern.
-func (s *session) findArguments() []string {
-	roots := s.listOption(OptionSearch)
+func findArguments(target connect.Target) []string {
+	roots := listOption(target, OptionSearch)
 	if len(roots) == 0 {
 		roots = searchRoots
 	}
@@ -119,7 +120,7 @@ func (s *session) findArguments() []string {
 	for _, name := range excludedNames {
 		argv = append(argv, "-o", "-name", name, "-prune")
 	}
-	for _, p := range append(append([]string(nil), excludedPaths...), s.listOption(OptionExclude)...) {
+	for _, p := range append(append([]string(nil), excludedPaths...), listOption(target, OptionExclude)...) {
 		argv = append(argv, "-o", "-path", p, "-prune")
 	}
 	return argv
@@ -128,10 +129,10 @@ func (s *session) findArguments() []string {
 // SearchRights are the commands that a visit runs with rights beside those that
 // concern single files, as lines for sudoers(5). None of them can write.
 func SearchRights(options map[string]string) []string {
-	s := &session{target: connect.Target{Options: options}}
+	target := connect.Target{Options: options}
 	escape := strings.NewReplacer(",", `\,`, ":", `\:`, "=", `\=`)
 	var out []string
-	for _, argv := range [][]string{s.findArguments(), grepCommand, listCommand, tarCommand, socketCommand, journalCommand} {
+	for _, argv := range [][]string{findArguments(target), grepCommand, listCommand, shell.TarCommand, socketCommand, journalCommand} {
 		out = append(out, escape.Replace(strings.Join(argv, " ")))
 	}
 	return out
@@ -141,45 +142,32 @@ func SearchRights(options map[string]string) []string {
 // where. It can only read.
 var grepCommand = []string{"/usr/bin/env", "LC_ALL=C", "/usr/bin/nice", "-n", "19", "/usr/bin/xargs", "-0", "-r", "-x", "-s", "1900000", "/usr/bin/grep"}
 
-// elevated runs a command with rights where they are given, else without, and
-// says which.
-func (s *session) elevated(ctx context.Context, limit int, stdin []byte, argv ...string) (r reply, full bool) {
-	if s.root {
-		return s.runLimited(ctx, limit, stdin, argv...), true
-	}
-	r = s.runLimited(ctx, limit, stdin, append([]string{"/usr/bin/sudo", "-n", "--"}, argv...)...)
-	if r.err == nil && deniedBySudo(r) {
-		return s.runLimited(ctx, limit, stdin, argv...), false
-	}
-	return r, true
-}
-
 // search looks for files that may hold copies, or that mention an account, in
 // the places where programs keep them. It takes a handful of commands: one
 // lists the files, some look into them, and what they find is read with the
 // files that units and entries name. Names of accounts travel on standard
 // input, secrets never.
 func (v *visit) search(ctx context.Context) *connect.Failure {
-	if v.target.Options[OptionSearch] == "off" {
+	if v.Target.Options[OptionSearch] == "off" {
 		return nil
 	}
-	argv := v.findArguments()
+	argv := findArguments(v.Target)
 	began := time.Now()
-	r, full := v.elevated(ctx, searchOutput, nil, argv...)
-	if r.err != nil {
-		return v.failure(connect.StageRead, r, "find")
+	r, full := v.Elevated(ctx, searchOutput, nil, argv...)
+	if r.Err != nil {
+		return v.Failure(connect.StageRead, r, "find")
 	}
 	rested := time.NewTimer(time.Since(began) * restShare / 10) // while what it said is sorted
 	defer rested.Stop()
 	if !full {
-		v.incomplete(connect.ScopeFiles, "the search for copies has no rights: "+closedFolders(r.errs))
+		v.incomplete(connect.ScopeFiles, "the search for copies has no rights: "+closedFolders(r.Errs))
 		v.pending.Problems = append(v.pending.Problems, connect.Unread{
-			Stage: connect.StageRead, Place: "search for copies", What: closedFolders(r.errs),
-			Next: "allow " + v.target.Steward.Account + " to run it with sudo: " + strings.Join(argv, " "),
+			Stage: connect.StageRead, Place: "search for copies", What: closedFolders(r.Errs),
+			Next: "allow " + v.Target.Steward.Account + " to run it with sudo: " + strings.Join(argv, " "),
 		})
 	}
 	var looked []string
-	for p := range strings.SplitSeq(strings.TrimRight(string(r.out), "\x00"), "\x00") {
+	for p := range strings.SplitSeq(strings.TrimRight(string(r.Out), "\x00"), "\x00") {
 		base := path.Base(p)
 		switch {
 		case p == "" || ownFiles.MatchString(p) || v.files[p] != nil || strings.HasSuffix(base, ".moss-new"):
@@ -255,15 +243,15 @@ func (v *visit) lookInto(ctx context.Context, files []string) *connect.Failure {
 			n++
 		}
 		if n == 0 {
-			return v.target.Fail(connect.StageRead, connect.CodeFailed, fmt.Sprintf("too many names of accounts to look for: %d bytes", size), "", nil)
+			return v.Target.Fail(connect.StageRead, connect.CodeFailed, fmt.Sprintf("too many names of accounts to look for: %d bytes", size), "", nil)
 		}
 		files = files[n:]
 		began := time.Now()
-		r, _ := v.elevated(ctx, searchOutput, []byte(input.String()), grepCommand...)
-		if r.err != nil || r.exit != 0 && r.exit != 123 && len(r.out) == 0 { // 123: nothing found, or a file that is gone
-			return v.failure(connect.StageRead, r, "grep")
+		r, _ := v.Elevated(ctx, searchOutput, []byte(input.String()), grepCommand...)
+		if r.Err != nil || r.Exit != 0 && r.Exit != 123 && len(r.Out) == 0 { // 123: nothing found, or a file that is gone
+			return v.Failure(connect.StageRead, r, "grep")
 		}
-		for p := range strings.SplitSeq(strings.TrimRight(string(r.out), "\x00"), "\x00") {
+		for p := range strings.SplitSeq(strings.TrimRight(string(r.Out), "\x00"), "\x00") {
 			if p != "" && count < maxFound {
 				count++
 				v.found(p)

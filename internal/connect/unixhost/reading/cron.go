@@ -1,4 +1,4 @@
-package unixhost
+package reading
 
 import (
 	"context"
@@ -16,15 +16,15 @@ const spool = "/var/spool/cron/crontabs"
 func (v *visit) cron(ctx context.Context) *connect.Failure {
 	var batch connect.Batch
 	tables := []string{"/etc/crontab"}
-	r := v.run(ctx, nil, "/usr/bin/ls", "-1", "--", "/etc/cron.d")
-	if r.err != nil {
-		return v.failure(connect.StageRead, r, "ls /etc/cron.d")
+	r := v.Run(ctx, nil, "/usr/bin/ls", "-1", "--", "/etc/cron.d")
+	if r.Err != nil {
+		return v.Failure(connect.StageRead, r, "ls /etc/cron.d")
 	}
-	for name := range strings.FieldsSeq(string(r.out)) {
+	for name := range strings.FieldsSeq(string(r.Out)) {
 		tables = append(tables, path.Join("/etc/cron.d", name))
 	}
 	for _, table := range tables {
-		content, failure := v.readFile(ctx, table)
+		content, failure := v.ReadFile(ctx, table)
 		if failure != nil {
 			if failure.Code == connect.CodeUnreachable || failure.Code == connect.CodeTimeout {
 				return failure
@@ -37,19 +37,19 @@ func (v *visit) cron(ctx context.Context) *connect.Failure {
 		}
 		v.cronTable(&batch, table, string(content), "")
 	}
-	users := v.sudo(ctx, nil, "/usr/bin/ls", "-1", "--", spool)
-	if failure := v.failure(connect.StageRead, users, "/usr/bin/ls -1 -- "+spool); failure != nil && failure.Code != connect.CodeGone {
+	users := v.Sudo(ctx, nil, "/usr/bin/ls", "-1", "--", spool)
+	if failure := v.Failure(connect.StageRead, users, "/usr/bin/ls -1 -- "+spool); failure != nil && failure.Code != connect.CodeGone {
 		v.incomplete(connect.ScopeCron, failure.Error())
 		batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: spool, What: failure.Words, Next: failure.Next})
 	}
-	for user := range strings.FieldsSeq(string(users.out)) {
-		r := v.sudo(ctx, nil, "/usr/bin/crontab", "-l", "-u", user)
-		if failure := v.failure(connect.StageRead, r, "/usr/bin/crontab -l -u "+user); failure != nil {
+	for user := range strings.FieldsSeq(string(users.Out)) {
+		r := v.Sudo(ctx, nil, "/usr/bin/crontab", "-l", "-u", user)
+		if failure := v.Failure(connect.StageRead, r, "/usr/bin/crontab -l -u "+user); failure != nil {
 			v.incomplete(connect.ScopeCron, failure.Error())
 			batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: path.Join(spool, user), What: failure.Words, Next: failure.Next})
 			continue
 		}
-		v.cronTable(&batch, path.Join(spool, user), string(r.out), user)
+		v.cronTable(&batch, path.Join(spool, user), string(r.Out), user)
 	}
 	v.count(connect.ScopeCron, len(batch.Dependents))
 	v.pending.Dependents = append(v.pending.Dependents, batch.Dependents...)

@@ -1,4 +1,4 @@
-package unixhost
+package reading
 
 import (
 	"context"
@@ -14,21 +14,21 @@ import (
 // accounts reads the local users with their groups and, where sudo allows it,
 // the state of their passwords. Hashes are never read.
 func (v *visit) accounts(ctx context.Context) *connect.Failure {
-	passwd, failure := v.output(ctx, connect.StageRead, "/usr/bin/getent", "passwd")
+	passwd, failure := v.Output(ctx, connect.StageRead, "/usr/bin/getent", "passwd")
 	if failure != nil {
 		return failure
 	}
-	group, failure := v.output(ctx, connect.StageRead, "/usr/bin/getent", "group")
+	group, failure := v.Output(ctx, connect.StageRead, "/usr/bin/getent", "group")
 	if failure != nil {
 		return failure
 	}
-	list, problems := parsePasswd(string(passwd), v.facts.Identity)
+	list, problems := parsePasswd(string(passwd), v.Facts.Identity)
 	addGroups(list, string(group))
-	status := v.sudo(ctx, nil, "/usr/bin/passwd", "-S", "-a")
-	if failure := v.failure(connect.StageRead, status, "/usr/bin/passwd -S -a"); failure != nil {
+	status := v.Sudo(ctx, nil, "/usr/bin/passwd", "-S", "-a")
+	if failure := v.Failure(connect.StageRead, status, "/usr/bin/passwd -S -a"); failure != nil {
 		problems = append(problems, connect.Unread{Stage: connect.StageRead, Place: "password state", What: failure.Words, Next: failure.Next})
 	} else {
-		addStatus(list, string(status.out))
+		addStatus(list, string(status.Out))
 		for i := range list {
 			if list[i].Enabled == estate.Yes && list[i].Type == "local" {
 				v.addExpiry(ctx, &list[i])
@@ -48,11 +48,11 @@ func (v *visit) accounts(ctx context.Context) *connect.Failure {
 // addExpiry reads an account's end date: chage is the only reader of it that
 // shows no hash.
 func (v *visit) addExpiry(ctx context.Context, a *estate.Account) {
-	r := v.sudo(ctx, nil, "/usr/bin/chage", "-l", "-i", a.Name)
-	if r.err != nil || r.exit != 0 {
+	r := v.Sudo(ctx, nil, "/usr/bin/chage", "-l", "-i", a.Name)
+	if r.Err != nil || r.Exit != 0 {
 		return
 	}
-	for line := range strings.Lines(string(r.out)) {
+	for line := range strings.Lines(string(r.Out)) {
 		if key, value, found := strings.Cut(line, ":"); found && strings.HasPrefix(key, "Account expires") {
 			if day, err := time.Parse(time.DateOnly, strings.TrimSpace(value)); err == nil {
 				a.AccountExpires = day

@@ -1,4 +1,4 @@
-package unixhost
+package reading
 
 import (
 	"path"
@@ -10,7 +10,7 @@ import (
 )
 
 func TestParseShow(t *testing.T) {
-	units := parseShow("Id=a.service\nDescription=A=b\nUser=svc\nEnvironment=X=1 \"A_USER=CN=svc,OU=Service Accounts\"\nEnvironmentFiles=/etc/a.env (ignore_errors=no)\nEnvironmentFiles=/etc/b.env (ignore_errors=yes)\n" +
+	units := ParseShow("Id=a.service\nDescription=A=b\nUser=svc\nEnvironment=X=1 \"A_USER=CN=svc,OU=Service Accounts\"\nEnvironmentFiles=/etc/a.env (ignore_errors=no)\nEnvironmentFiles=/etc/b.env (ignore_errors=yes)\n" +
 		"ExecStart={ path=/bin/a ; argv[]=/bin/a --password-file=/etc/a.pw -c /etc/a.conf ; ignore_errors=no }\nActiveState=activating\nSubState=auto-restart\nAfter=b.service sysinit.target\nRequires=b.service\n\nId=b.service\nLoadState=not-found\n")
 	require.Len(t, units, 2)
 	a := units[0]
@@ -47,7 +47,7 @@ func FuzzHostAnswers(f *testing.F) {
 	f.Add("Id=a.service\nEnvironment=\"A=b\nExecStart={ argv[]=/x ; }\n\nId=\n", "root:x:0:0:r:/root:/bin/sh\nbad\n", "* * * * * u c\n", "# /etc/x.service\nLoadCredential=a:/b\n[x\n")
 	f.Add("Id=b\nUser=\n", "a:b:c:d:e:f:g\n::::::\n", "@x\n", "# /\n=\n\\\n")
 	f.Fuzz(func(t *testing.T, show, passwd, cron, units string) {
-		for _, u := range parseShow(show) {
+		for _, u := range ParseShow(show) {
 			require.Contains(t, show, u.Place)
 			argumentFiles(u.Executable)
 		}
