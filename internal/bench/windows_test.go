@@ -15,7 +15,7 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/assembly"
-	"mossledger.example/moss/internal/app/rotate"
+	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/standin"
@@ -153,7 +153,7 @@ func BenchmarkWindowsRotation(b *testing.B) {
 	_, err = o.Custody.Take(ctx, bench, cred(o, a), secret.New(fleetPassword))
 	require.NoError(b, err)
 	for range b.N {
-		wish := rotate.Request{Policy: rotation.PolicyStop}
+		wish := planning.Request{Policy: rotation.PolicyStop}
 		began := time.Now()
 		rehearsal, err := o.Rotations.Rehearse(ctx, bench, cred(o, a), wish)
 		require.NoError(b, err)

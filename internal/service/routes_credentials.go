@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/app/picture"
-	"mossledger.example/moss/internal/app/rotate"
+	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/store"
@@ -143,8 +143,8 @@ func (s *Service) credentialDetail(ctx context.Context, id store.CredentialID) (
 }
 
 // requested looks up what shall be rotated, and how.
-func (s *Service) requested(ctx context.Context, id int64, b RotationRequest) (store.Credential, rotate.Request, error) {
-	request := rotate.Request{
+func (s *Service) requested(ctx context.Context, id int64, b RotationRequest) (store.Credential, planning.Request, error) {
+	request := planning.Request{
 		Policy: rotation.Policy(b.Policy), When: rotation.RestartPolicy(b.Restart), NotBefore: b.NotBefore, NotAfter: b.NotAfter, Assign: b.Assign, Start: b.Start,
 		Patience: time.Duration(b.Patience) * time.Second, Type: b.Type,
 	}

@@ -8,7 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"mossledger.example/moss/internal/app/rotate"
+	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/store"
 )
@@ -69,7 +69,7 @@ type RotationRequest struct {
 const mostAssigned = 5000
 
 // chooseDependents looks up the dependents that a request chooses by what they are.
-func (s *Service) chooseDependents(ctx context.Context, c store.Credential, b RotationRequest, w *rotate.Request) error {
+func (s *Service) chooseDependents(ctx context.Context, c store.Credential, b RotationRequest, w *planning.Request) error {
 	if b.Repair {
 		a, err := s.store.Account(ctx, c.AccountID)
 		if err != nil {

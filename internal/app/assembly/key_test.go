@@ -11,7 +11,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"mossledger.example/moss/internal/app"
-	"mossledger.example/moss/internal/app/rotate"
+	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/rotation"
@@ -98,7 +98,7 @@ func TestKeyPairRotation(t *testing.T) {
 	noted := fmt.Sprint(r.Plan.Notes)
 	assert.Contains(t, noted, "exposed: others than its owner may read "+heldKey)
 	// Another type, asked of the rehearsal and of the rotation alike.
-	wish := rotate.Request{Policy: rotation.PolicyUndo, Type: "ecdsa-sha2-nistp256"}
+	wish := planning.Request{Policy: rotation.PolicyUndo, Type: "ecdsa-sha2-nistp256"}
 	v, err := f.Rotations.Rehearse(t.Context(), ines, cred(f, k), wish)
 	require.NoError(t, err)
 	require.Equal(t, "passed", v.Verdict, "%+v", v.Checks)

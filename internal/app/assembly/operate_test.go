@@ -17,7 +17,7 @@ import (
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/assembly"
-	"mossledger.example/moss/internal/app/rotate"
+	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
@@ -126,14 +126,14 @@ func cred(f *ferry, of any) store.Credential {
 }
 
 // rotate rehearses, rotates, and returns how it ended or stopped.
-var undo = rotate.Request{Policy: rotation.PolicyUndo}
+var undo = planning.Request{Policy: rotation.PolicyUndo}
 
 func (f *ferry) rotate(a any, policy rotation.Policy) store.Rotation {
 	f.t.Helper()
-	v, err := f.Rotations.Rehearse(f.t.Context(), ines, cred(f, a), rotate.Request{Policy: policy})
+	v, err := f.Rotations.Rehearse(f.t.Context(), ines, cred(f, a), planning.Request{Policy: policy})
 	require.NoError(f.t, err)
 	require.Equal(f.t, "passed", v.Verdict, "%+v", bad(v.Checks))
-	id, err := f.Rotations.Start(f.t.Context(), ines, cred(f, a), rotate.Request{Policy: policy}, "test", "")
+	id, err := f.Rotations.Start(f.t.Context(), ines, cred(f, a), planning.Request{Policy: policy}, "test", "")
 	require.NoError(f.t, err)
 	return f.ended(id)
 }
@@ -264,7 +264,7 @@ func TestRotationNeedsARehearsal(t *testing.T) {
 	assert.ErrorContains(t, err, "no rehearsal")
 	_, err = f.Rotations.Start(ctx, ines, cred(f, a), undo, "", "")
 	assert.ErrorIs(t, err, app.ErrInput, "and a reason")
-	_, err = f.Rotations.Start(ctx, ines, cred(f, a), rotate.Request{Policy: "hope"}, "test", "")
+	_, err = f.Rotations.Start(ctx, ines, cred(f, a), planning.Request{Policy: "hope"}, "test", "")
 	assert.ErrorIs(t, err, app.ErrInput)
 	v, err := f.Rotations.Rehearse(ctx, ines, cred(f, a), undo)
 	require.NoError(t, err)

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/app"
-	"mossledger.example/moss/internal/app/rotate"
+	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
@@ -44,10 +44,10 @@ func (f *ferry) after(id int64, what func(rotation.Plan, rotation.Record) bool) 
 // begun starts a rotation that was rehearsed.
 func (f *ferry) begun(a store.Account, policy rotation.Policy) int64 {
 	f.t.Helper()
-	v, err := f.Rotations.Rehearse(f.t.Context(), ines, cred(f, a), rotate.Request{Policy: policy})
+	v, err := f.Rotations.Rehearse(f.t.Context(), ines, cred(f, a), planning.Request{Policy: policy})
 	require.NoError(f.t, err)
 	require.Equal(f.t, "passed", v.Verdict, "%+v", v.Checks)
-	id, err := f.Rotations.Start(f.t.Context(), ines, cred(f, a), rotate.Request{Policy: policy}, "test", "")
+	id, err := f.Rotations.Start(f.t.Context(), ines, cred(f, a), planning.Request{Policy: policy}, "test", "")
 	require.NoError(f.t, err)
 	return id
 }

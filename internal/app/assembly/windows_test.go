@@ -15,7 +15,7 @@ import (
 	_ "mossledger.example/moss/internal/connect/winhost"
 
 	"mossledger.example/moss/internal/app"
-	"mossledger.example/moss/internal/app/rotate"
+	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/core/diagnosis"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
@@ -48,7 +48,7 @@ func (f *ferry) dependent(system, name string) store.Dependent {
 	return page.Items[0]
 }
 
-func (f *ferry) run(a store.Account, wish rotate.Request) store.Rotation {
+func (f *ferry) run(a store.Account, wish planning.Request) store.Rotation {
 	f.t.Helper()
 	v, err := f.Rotations.Rehearse(f.t.Context(), ines, cred(f, a), wish)
 	require.NoError(f.t, err)
@@ -96,7 +96,7 @@ func TestWindowsRotation(t *testing.T) {
 	// Answers that are lost on the way: every kind of act, one host each.
 	north.SetFault(windowshost.Fault{Drop: once("/Change")})
 	skerry.SetFault(windowshost.Fault{Cut: once("/StartService")})
-	r := f.run(a, rotate.Request{Policy: rotation.PolicyStop})
+	r := f.run(a, planning.Request{Policy: rotation.PolicyStop})
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	f.stacks(true)
 	_, stored := north.Stores("QuayLineStore")
@@ -123,7 +123,7 @@ func TestWindowsRotation(t *testing.T) {
 			return was(account, password)
 		}
 	})
-	r = f.run(a, rotate.Request{Policy: rotation.PolicyUndo})
+	r = f.run(a, planning.Request{Policy: rotation.PolicyUndo})
 	require.Equal(t, rotation.FinishedUndone, r.Result)
 	f.stacks(true)
 	_, now := north.Stores("QuayLineBoarding")
@@ -159,7 +159,7 @@ func TestLatentBreakage(t *testing.T) {
 	require.Empty(t, f.findings("runs-on-old"))
 
 	// In custody, changed from here, services left running.
-	r := f.run(a, rotate.Request{Policy: rotation.PolicyUndo, When: rotation.RestartLeave})
+	r := f.run(a, planning.Request{Policy: rotation.PolicyUndo, When: rotation.RestartLeave})
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	f.survey("dir", "north1", "skerry1")
 	assert.Equal(t, "north1/KioskAgent skerry1/KioskAgent", f.kinds("runs-on-old"))
@@ -175,7 +175,7 @@ func TestLatentBreakage(t *testing.T) {
 	targets, err := f.Diagnoses.RepairTargets(t.Context(), a)
 	require.NoError(t, err)
 	require.Len(t, targets, 3)
-	r = f.run(a, rotate.Request{Policy: rotation.PolicyStop, Assign: targets, Start: true})
+	r = f.run(a, planning.Request{Policy: rotation.PolicyStop, Assign: targets, Start: true})
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	f.survey("dir", "north1", "skerry1")
 	require.Empty(t, f.findings("latent-breakage"))
@@ -209,7 +209,7 @@ func TestRepairOfACopy(t *testing.T) {
 	targets, err := f.Diagnoses.RepairTargets(t.Context(), a)
 	require.NoError(t, err)
 	require.Len(t, targets, 1)
-	require.Equal(t, rotation.FinishedDone, f.run(a, rotate.Request{Policy: rotation.PolicyUndo, Assign: targets}).Result)
+	require.Equal(t, rotation.FinishedDone, f.run(a, planning.Request{Policy: rotation.PolicyUndo, Assign: targets}).Result)
 	f.quiet()
 	after, _ := f.estate.Hosts["quay1"].Read(path)
 	assert.Equal(t, string(now.Content), string(after.Content))
@@ -218,7 +218,7 @@ func TestRepairOfACopy(t *testing.T) {
 
 	// A value that the account never had here is nobody's to overwrite.
 	b := f.take("svc-tidefeed")
-	_, err = f.Rotations.Rehearse(t.Context(), ines, cred(f, b), rotate.Request{Policy: rotation.PolicyUndo, Assign: []int64{f.dependent("tide1", "backup.env").ID}})
+	_, err = f.Rotations.Rehearse(t.Context(), ines, cred(f, b), planning.Request{Policy: rotation.PolicyUndo, Assign: []int64{f.dependent("tide1", "backup.env").ID}})
 	assert.ErrorContains(t, err, "replacing it would lose something unknown")
 }
 
@@ -253,7 +253,7 @@ func TestAssign(t *testing.T) {
 	ctx := t.Context()
 	boarding := f.dependent("north1", "QuayLineBoarding")
 	system := f.dependent("north1", "Spooler")
-	wish := rotate.Request{Policy: rotation.PolicyUndo, Assign: []int64{boarding.ID, system.ID}}
+	wish := planning.Request{Policy: rotation.PolicyUndo, Assign: []int64{boarding.ID, system.ID}}
 	r := f.run(a, wish)
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	north := f.estate.Windows["north1"]
@@ -303,13 +303,13 @@ func TestAssign(t *testing.T) {
 		{a, []int64{99999}, "not found"},
 		{f.account("north1/terminal"), []int64{f.dependent("skerry1", "KioskAgent").ID}, "is a local account of north1"},
 	} {
-		_, err := f.Rotations.Rehearse(ctx, ines, cred(f, c.account), rotate.Request{Policy: rotation.PolicyUndo, Assign: c.assign})
+		_, err := f.Rotations.Rehearse(ctx, ines, cred(f, c.account), planning.Request{Policy: rotation.PolicyUndo, Assign: c.assign})
 		assert.ErrorContains(t, err, c.words)
 	}
 	v, err := f.Rotations.Rehearse(ctx, ines, cred(f, f.account("dir/svc-gangway")), wish)
 	require.NoError(t, err)
 	assert.Equal(t, "failed", v.Verdict, "not in custody")
-	for _, w := range []rotate.Request{{Policy: rotation.PolicyUndo, When: "later"}, {Policy: rotation.PolicyUndo, When: rotation.RestartWindow}, {Policy: rotation.PolicyUndo, When: rotation.RestartWindow, NotBefore: time.Now().Add(-2 * time.Hour), NotAfter: time.Now().Add(-time.Hour)}} {
+	for _, w := range []planning.Request{{Policy: rotation.PolicyUndo, When: "later"}, {Policy: rotation.PolicyUndo, When: rotation.RestartWindow}, {Policy: rotation.PolicyUndo, When: rotation.RestartWindow, NotBefore: time.Now().Add(-2 * time.Hour), NotAfter: time.Now().Add(-time.Hour)}} {
 		_, err := f.Rotations.Rehearse(ctx, ines, cred(f, other), w)
 		assert.ErrorIs(t, err, app.ErrInput)
 	}
@@ -317,7 +317,7 @@ func TestAssign(t *testing.T) {
 	f.quiet()
 	// In a window: nothing restarts before it opens.
 	opens := time.Now().Add(4 * time.Second).Truncate(time.Second)
-	wish = rotate.Request{Policy: rotation.PolicyUndo, When: rotation.RestartWindow, NotBefore: opens, NotAfter: opens.Add(time.Minute), Assign: []int64{f.dependent("skerry1", "KioskAgent").ID}}
+	wish = planning.Request{Policy: rotation.PolicyUndo, When: rotation.RestartWindow, NotBefore: opens, NotAfter: opens.Add(time.Minute), Assign: []int64{f.dependent("skerry1", "KioskAgent").ID}}
 	r = f.run(a, wish)
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	records, err := f.Store.Journal(ctx, r.ID, 0)

@@ -13,7 +13,7 @@ import (
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/assembly"
-	"mossledger.example/moss/internal/app/rotate"
+	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/secret"
@@ -114,7 +114,7 @@ func TestANewKindIsAFolderAndALine(t *testing.T) {
 	require.NoError(t, err)
 	c, err = s.Credential(ctx, c.ID)
 	require.NoError(t, err)
-	request := rotate.Request{Policy: "undo"}
+	request := planning.Request{Policy: "undo"}
 	rehearsed, err := a.Rotations.Rehearse(ctx, ines, c, request)
 	require.NoError(t, err)
 	require.Equal(t, "passed", rehearsed.Verdict, "%+v", rehearsed.Checks)

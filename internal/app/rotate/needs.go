@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/store"
@@ -11,19 +12,14 @@ import (
 
 // Store is what this package needs of the store.
 type Store interface {
-	Account(ctx context.Context, id int64) (store.Account, error)
+	planning.Store
 	AddCandidate(ctx context.Context, v store.Secret) error
 	AllSystems(ctx context.Context) ([]store.System, error)
 	AppendJournal(ctx context.Context, v store.Rotation, r rotation.Record, mode string, result string, effects store.Effects, entries ...ledger.Entry) error
 	ApprovalWords(ctx context.Context, id int64, words string) error
 	BeginRotation(ctx context.Context, v store.Rotation, entries ...ledger.Entry) (int64, error)
-	CopyDecisions(ctx context.Context) (map[int64]map[string]store.CopyDecision, error)
 	Credential(ctx context.Context, id store.CredentialID) (store.Credential, error)
 	PasswordOf(ctx context.Context, account int64) (store.Credential, error)
-	Dependent(ctx context.Context, id int64) (store.Dependent, error)
-	DependentsOfAccount(ctx context.Context, account int64) ([]store.Dependent, error)
-	DependentsOfSystem(ctx context.Context, system int64) ([]store.Dependent, error)
-	DomainsOf(ctx context.Context) (map[int64][]string, error)
 	FilesRead(ctx context.Context) (map[int64]time.Time, error)
 	Findings(ctx context.Context, all bool, q store.Query) (store.Page[store.Finding], error)
 	FindingsOf(ctx context.Context, account int64, kind string) ([]store.Finding, error)
@@ -34,9 +30,6 @@ type Store interface {
 	Rotation(ctx context.Context, id int64) (store.Rotation, error)
 	Rotations(ctx context.Context, q store.Query) (store.Page[store.Rotation], error)
 	SaveRehearsal(ctx context.Context, v *store.Rehearsal) error
-	Secrets(ctx context.Context, id store.CredentialID) ([]store.Secret, error)
 	SetFindings(ctx context.Context, scope string, list []store.Finding) error
-	System(ctx context.Context, idOrName string) (store.System, error)
-	SystemByID(ctx context.Context, id int64) (store.System, error)
 	Unfinished(ctx context.Context) ([]store.Rotation, error)
 }

@@ -8,6 +8,7 @@ import (
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
+	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/store"
 )
@@ -15,14 +16,14 @@ import (
 // approvedRotation is what an approver lets somebody start.
 type approvedRotation struct {
 	Credential store.CredentialID `json:"credential"`
-	Wish       Request            `json:"wish"`
+	Wish       planning.Request   `json:"wish"`
 	Override   string             `json:"override"`
 }
 
 // Override starts a rotation without a rehearsal that passed, or asks for it:
 // the approval of a second person stands in the rehearsal's place. It returns
 // the rotation, or the approval that it waits for.
-func (rotations *Rotations) Override(ctx context.Context, by access.Actor, c store.Credential, wish Request, reason, override string) (rotationID, approvalID int64, err error) {
+func (rotations *Rotations) Override(ctx context.Context, by access.Actor, c store.Credential, wish planning.Request, reason, override string) (rotationID, approvalID int64, err error) {
 	if err := access.Decide(by, access.OverrideRotation, access.Object{Kind: "credential", Name: c.Name}); err != nil {
 		return 0, 0, err
 	}
@@ -37,7 +38,7 @@ func (rotations *Rotations) Override(ctx context.Context, by access.Actor, c sto
 		id, err := rotations.Start(ctx, by, c, wish, reason, override+" (alone: nobody else could approve it)")
 		return id, 0, err
 	}
-	if err := rotations.checkRequest(&wish); err != nil {
+	if err := wish.Check(rotations.base.Now()); err != nil {
 		return 0, 0, err
 	}
 	detail, err := json.Marshal(approvedRotation{c.ID, wish, override})

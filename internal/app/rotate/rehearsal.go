@@ -9,6 +9,7 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
@@ -20,14 +21,14 @@ const RehearsalAge = time.Hour
 
 // Rehearse checks everything about a rotation that can be checked without
 // changing anything.
-func (rotations *Rotations) Rehearse(ctx context.Context, by access.Actor, c store.Credential, wish Request) (store.Rehearsal, error) {
+func (rotations *Rotations) Rehearse(ctx context.Context, by access.Actor, c store.Credential, wish planning.Request) (store.Rehearsal, error) {
 	if err := access.Decide(by, access.Rehearse, access.Object{Kind: "credential", Name: c.Name}); err != nil {
 		return store.Rehearsal{}, err
 	}
 	if err := rotations.custody.NotRotating(ctx, c); err != nil {
 		return store.Rehearsal{}, err
 	}
-	plan, err := rotations.plan(ctx, c, wish)
+	plan, err := rotations.planning.Plan(ctx, c, wish)
 	if err != nil {
 		return store.Rehearsal{}, err
 	}

@@ -14,6 +14,7 @@ import (
 	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/app/findings"
 	"mossledger.example/moss/internal/app/inventory"
+	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
@@ -155,7 +156,7 @@ func (rotations *Rotations) checks(ctx context.Context, c store.Credential, plan
 		return nil, err
 	}
 	checks = append(checks, latent...)
-	checks = append(checks, noteChecks(c.System, plan.Notes)...)
+	checks = append(checks, planning.NoteChecks(c.System, plan.Notes)...)
 	var unexplained []store.Finding
 	if c.Kind == credential.Password {
 		if unexplained, err = rotations.store.FindingsOf(ctx, a.ID, "unexplained-client"); err != nil {

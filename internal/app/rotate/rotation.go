@@ -17,6 +17,7 @@ import (
 	"mossledger.example/moss/internal/app/findings"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/picture"
+	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/app/survey"
 	"mossledger.example/moss/internal/core/ledger"
@@ -26,6 +27,7 @@ import (
 
 // Rotations plans rotations and carries them out.
 type Rotations struct {
+	planning  *planning.Planning
 	base      *app.Base
 	store     Store
 	sealed    *sealed.Keeper
@@ -66,6 +68,7 @@ type Needs struct {
 // New makes Rotations. They carry out approvals of overrides.
 func New(n Needs) *Rotations {
 	rotations := &Rotations{base: n.Base, store: n.Store, sealed: n.Sealed, approval: n.Approvals, inventory: n.Inventory, picture: n.Picture, findings: n.Findings, survey: n.Surveys, custody: n.Custody, acts: cmp.Or(n.Acts, 32), running: map[int64]*running{}, drill: n.Drill, kill: n.Kill}
+	rotations.planning = planning.New(n.Store, n.Sealed, n.Custody, n.Inventory, n.Picture, n.Base.Now, rotations.Settled)
 	n.Approvals.Carry(approval.KindRotation, approval.Carrier{Action: access.OverrideRotation, CarryOut: rotations.startApproved})
 	return rotations
 }
@@ -89,7 +92,7 @@ func (rotations *Rotations) Recover(ctx context.Context) error {
 // Start begins a rotation of a credential in custody and returns at
 // once. Law 9: it needs a rehearsal that passed recently, or an override with
 // a reason.
-func (rotations *Rotations) Start(ctx context.Context, by access.Actor, c store.Credential, wish Request, reason, override string) (int64, error) {
+func (rotations *Rotations) Start(ctx context.Context, by access.Actor, c store.Credential, wish planning.Request, reason, override string) (int64, error) {
 	if err := access.Decide(by, access.StartRotation, access.Object{Kind: "credential", Name: c.Name}); err != nil {
 		return 0, err
 	}
@@ -99,7 +102,7 @@ func (rotations *Rotations) Start(ctx context.Context, by access.Actor, c store.
 	if !c.InCustody() {
 		return 0, fmt.Errorf("%w: %s is not in custody: take it first", app.ErrRefused, c.Name)
 	}
-	plan, err := rotations.plan(ctx, c, wish)
+	plan, err := rotations.planning.Plan(ctx, c, wish)
 	if err != nil {
 		return 0, err
 	}

@@ -5,49 +5,9 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"mossledger.example/moss/internal/standin/windowshost/wql"
 )
-
-// field is a property: nil, string, bool, int, time.Time, []string, record,
-// []record or reference.
-type field struct {
-	name  string
-	value any
-}
-
-// record is an instance.
-type record struct {
-	class  string
-	keys   []string
-	fields []field
-}
-
-func (r record) get(name string) any {
-	for _, f := range r.fields {
-		if strings.EqualFold(f.name, name) {
-			return f.value
-		}
-	}
-	return nil
-}
-
-func (r record) has(name string) bool {
-	return slices.ContainsFunc(r.fields, func(f field) bool { return strings.EqualFold(f.name, name) })
-}
-
-// reference points to an instance.
-type reference struct {
-	class     string
-	selectors [][2]string
-}
-
-// path writes a reference as queries compare it.
-func (r reference) path() string {
-	var parts []string
-	for _, s := range r.selectors {
-		parts = append(parts, s[0]+`="`+s[1]+`"`)
-	}
-	return r.class + "." + strings.Join(parts, ",")
-}
 
 const (
 	spaceCIM   = "root/cimv2"
@@ -58,7 +18,7 @@ const (
 
 // instances returns all instances of a class, or false when there is no such
 // class in the name space.
-func (h *Host) instances(space, class string) ([]record, bool) {
+func (h *Host) instances(space, class string) ([]wql.Record, bool) {
 	h.settleAll()
 	switch fold(space) + ":" + fold(class) {
 	case spaceCIM + ":win32_service", spaceCIM + ":win32_baseservice":
@@ -68,9 +28,9 @@ func (h *Host) instances(space, class string) ([]record, bool) {
 	case spaceCIM + ":win32_process":
 		return h.processRecords(), true
 	case spaceCIM + ":win32_operatingsystem":
-		return []record{h.system()}, true
+		return []wql.Record{h.system()}, true
 	case spaceCIM + ":win32_computersystem":
-		return []record{h.computer()}, true
+		return []wql.Record{h.computer()}, true
 	case spaceCIM + ":win32_useraccount":
 		return h.userRecords(), true
 	case spaceCIM + ":win32_group":
@@ -92,15 +52,15 @@ func (h *Host) instances(space, class string) ([]record, bool) {
 	return nil, false
 }
 
-func (h *Host) serviceRecords() []record {
-	var out []record
+func (h *Host) serviceRecords() []wql.Record {
+	var out []wql.Record
 	for _, key := range h.names() {
 		s := h.services[key]
 		kind := "Own Process"
 		if s.Shared {
 			kind = "Share Process"
 		}
-		out = append(out, record{"Win32_Service", []string{"Name"}, []field{
+		out = append(out, wql.NewRecord("Win32_Service", []string{"Name"}, []wql.Field{
 			{"AcceptPause", false},
 			{"AcceptStop", s.state == Running},
 			{"Caption", s.Display},
@@ -127,7 +87,7 @@ func (h *Host) serviceRecords() []record {
 			{"SystemName", h.Name},
 			{"TagId", 0},
 			{"WaitHint", 0},
-		}})
+		}))
 	}
 	return out
 }
@@ -139,38 +99,38 @@ func text(s string) any {
 	return s
 }
 
-func (h *Host) orderRecords() []record {
-	var out []record
+func (h *Host) orderRecords() []wql.Record {
+	var out []wql.Record
 	for _, key := range h.names() {
 		s := h.services[key]
 		for _, name := range s.Needs {
-			out = append(out, record{"Win32_DependentService", []string{"Antecedent", "Dependent"}, []field{
-				{"Antecedent", reference{"Win32_Service", [][2]string{{"Name", name}}}},
-				{"Dependent", reference{"Win32_Service", [][2]string{{"Name", s.Name}}}},
+			out = append(out, wql.NewRecord("Win32_DependentService", []string{"Antecedent", "Dependent"}, []wql.Field{
+				{"Antecedent", wql.NewReference("Win32_Service", [][2]string{{"Name", name}})},
+				{"Dependent", wql.NewReference("Win32_Service", [][2]string{{"Name", s.Name}})},
 				{"TypeOfDependency", nil},
-			}})
+			}))
 		}
 	}
 	return out
 }
 
-func (h *Host) processRecords() []record {
-	out := []record{{"Win32_Process", []string{"Handle"}, []field{{"Handle", "560"}, {"ProcessId", 560}, {"Name", "svchost.exe"}, {"CreationDate", h.booted.Add(9 * time.Second)}, {"ExecutablePath", `C:\Windows\System32\svchost.exe`}}}}
+func (h *Host) processRecords() []wql.Record {
+	out := []wql.Record{wql.NewRecord("Win32_Process", []string{"Handle"}, []wql.Field{{"Handle", "560"}, {"ProcessId", 560}, {"Name", "svchost.exe"}, {"CreationDate", h.booted.Add(9 * time.Second)}, {"ExecutablePath", `C:\Windows\System32\svchost.exe`}})}
 	for _, key := range h.names() {
 		s := h.services[key]
 		if s.pid == 0 || s.Shared {
 			continue
 		}
 		path := strings.Trim(strings.SplitN(s.Path+" ", " ", 2)[0], `"`)
-		out = append(out, record{"Win32_Process", []string{"Handle"}, []field{
+		out = append(out, wql.NewRecord("Win32_Process", []string{"Handle"}, []wql.Field{
 			{"Handle", strconv.Itoa(s.pid)}, {"ProcessId", s.pid}, {"Name", path[strings.LastIndexByte(path, '\\')+1:]}, {"CreationDate", s.started}, {"ExecutablePath", path},
-		}})
+		}))
 	}
 	return out
 }
 
-func (h *Host) system() record {
-	return record{"Win32_OperatingSystem", []string{"Name"}, []field{
+func (h *Host) system() wql.Record {
+	return wql.NewRecord("Win32_OperatingSystem", []string{"Name"}, []wql.Field{
 		{"BuildNumber", "20348"},
 		{"Caption", "Stand-in Server 2022 Standard"},
 		{"CSName", h.Name},
@@ -182,10 +142,10 @@ func (h *Host) system() record {
 		{"ProductType", 3},
 		{"SerialNumber", "00454-" + h.sid(0)[9:19]},
 		{"Version", "10.0.20348"},
-	}}
+	})
 }
 
-func (h *Host) computer() record {
+func (h *Host) computer() wql.Record {
 	domain := h.Domain
 	if domain == "" {
 		domain = "WORKGROUP"
@@ -194,15 +154,15 @@ func (h *Host) computer() record {
 	if h.Domain != "" {
 		role = 3
 	}
-	return record{"Win32_ComputerSystem", []string{"Name"}, []field{
+	return wql.NewRecord("Win32_ComputerSystem", []string{"Name"}, []wql.Field{
 		{"DNSHostName", strings.ToLower(h.Name)}, {"Domain", domain}, {"DomainRole", role}, {"Manufacturer", "Stand-in"}, {"Name", h.Name}, {"PartOfDomain", h.Domain != ""}, {"Roles", []string{"LM_Workstation", "LM_Server", "NT"}},
-	}}
+	})
 }
 
-func (h *Host) userRecords() []record {
-	var out []record
+func (h *Host) userRecords() []wql.Record {
+	var out []wql.Record
 	for _, u := range h.users {
-		out = append(out, record{"Win32_UserAccount", []string{"Domain", "Name"}, []field{
+		out = append(out, wql.NewRecord("Win32_UserAccount", []string{"Domain", "Name"}, []wql.Field{
 			{"AccountType", 512},
 			{"Caption", h.Name + `\` + u.Name},
 			{"Description", text(u.Description)},
@@ -218,25 +178,25 @@ func (h *Host) userRecords() []record {
 			{"SID", h.sid(u.RID)},
 			{"SIDType", 1},
 			{"Status", "OK"},
-		}})
+		}))
 	}
 	return out
 }
 
-func (h *Host) groupRecords() []record {
-	var out []record
+func (h *Host) groupRecords() []wql.Record {
+	var out []wql.Record
 	for i, g := range h.groups {
 		sid := h.sid(2000 + i)
 		if g.Name == "Administrators" {
 			sid = "S-1-5-32-544"
 		}
-		out = append(out, record{"Win32_Group", []string{"Domain", "Name"}, []field{{"Caption", h.Name + `\` + g.Name}, {"Domain", h.Name}, {"LocalAccount", true}, {"Name", g.Name}, {"SID", sid}, {"SIDType", 4}}})
+		out = append(out, wql.NewRecord("Win32_Group", []string{"Domain", "Name"}, []wql.Field{{"Caption", h.Name + `\` + g.Name}, {"Domain", h.Name}, {"LocalAccount", true}, {"Name", g.Name}, {"SID", sid}, {"SIDType", 4}}))
 	}
 	return out
 }
 
-func (h *Host) memberRecords() []record {
-	var out []record
+func (h *Host) memberRecords() []wql.Record {
+	var out []wql.Record
 	for _, g := range h.groups {
 		for _, m := range g.Members {
 			domain, name, _ := strings.Cut(m, `\`)
@@ -244,17 +204,17 @@ func (h *Host) memberRecords() []record {
 			if strings.EqualFold(domain, "NT AUTHORITY") {
 				class = "Win32_SystemAccount"
 			}
-			out = append(out, record{"Win32_GroupUser", []string{"GroupComponent", "PartComponent"}, []field{
-				{"GroupComponent", reference{"Win32_Group", [][2]string{{"Domain", h.Name}, {"Name", g.Name}}}},
-				{"PartComponent", reference{class, [][2]string{{"Domain", domain}, {"Name", name}}}},
-			}})
+			out = append(out, wql.NewRecord("Win32_GroupUser", []string{"GroupComponent", "PartComponent"}, []wql.Field{
+				{"GroupComponent", wql.NewReference("Win32_Group", [][2]string{{"Domain", h.Name}, {"Name", g.Name}})},
+				{"PartComponent", wql.NewReference(class, [][2]string{{"Domain", domain}, {"Name", name}})},
+			}))
 		}
 	}
 	return out
 }
 
-func (h *Host) eventRecords() []record {
-	out := make([]record, 0, len(h.events))
+func (h *Host) eventRecords() []wql.Record {
+	out := make([]wql.Record, 0, len(h.events))
 	for i := len(h.events) - 1; i >= 0; i-- {
 		e := h.events[i]
 		identifier := int64(e.Code)
@@ -264,7 +224,7 @@ func (h *Host) eventRecords() []record {
 		case "Information":
 			identifier |= 0x40000000
 		}
-		out = append(out, record{"Win32_NTLogEvent", []string{"Logfile", "RecordNumber"}, []field{
+		out = append(out, wql.NewRecord("Win32_NTLogEvent", []string{"Logfile", "RecordNumber"}, []wql.Field{
 			{"Category", 0},
 			{"ComputerName", h.Name},
 			{"EventCode", e.Code},
@@ -278,37 +238,37 @@ func (h *Host) eventRecords() []record {
 			{"TimeWritten", e.Time},
 			{"Type", e.Level},
 			{"User", text(e.User)},
-		}})
+		}))
 	}
 	return out
 }
 
-func (h *Host) taskRecords() []record {
-	var out []record
+func (h *Host) taskRecords() []wql.Record {
+	var out []wql.Record
 	for _, t := range h.tasks {
 		state := 3
 		if t.Disabled {
 			state = 1
 		}
-		action := record{"MSFT_TaskExecAction", nil, []field{{"Id", nil}, {"Arguments", text(t.Arguments)}, {"Execute", t.Execute}, {"WorkingDirectory", nil}}}
-		principal := record{"MSFT_TaskPrincipal2", nil, []field{{"DisplayName", nil}, {"GroupId", nil}, {"Id", "Author"}, {"LogonType", t.LogOn}, {"ProcessTokenSidType", 2}, {"RequiredPrivilege", nil}, {"RunLevel", 0}, {"UserId", t.User}}}
-		var triggers []record
+		action := wql.NewRecord("MSFT_TaskExecAction", nil, []wql.Field{{"Id", nil}, {"Arguments", text(t.Arguments)}, {"Execute", t.Execute}, {"WorkingDirectory", nil}})
+		principal := wql.NewRecord("MSFT_TaskPrincipal2", nil, []wql.Field{{"DisplayName", nil}, {"GroupId", nil}, {"Id", "Author"}, {"LogonType", t.LogOn}, {"ProcessTokenSidType", 2}, {"RequiredPrivilege", nil}, {"RunLevel", 0}, {"UserId", t.User}})
+		var triggers []wql.Record
 		if t.Start != "" {
-			repetition := record{"MSFT_TaskRepetitionPattern", nil, []field{{"Duration", nil}, {"Interval", text(t.Interval)}, {"StopAtDurationEnd", false}}}
-			triggers = append(triggers, record{"MSFT_TaskDailyTrigger", nil, []field{{"Enabled", true}, {"EndBoundary", nil}, {"ExecutionTimeLimit", nil}, {"Id", nil}, {"Repetition", repetition}, {"StartBoundary", t.Start}, {"DaysInterval", 1}}})
+			repetition := wql.NewRecord("MSFT_TaskRepetitionPattern", nil, []wql.Field{{"Duration", nil}, {"Interval", text(t.Interval)}, {"StopAtDurationEnd", false}})
+			triggers = append(triggers, wql.NewRecord("MSFT_TaskDailyTrigger", nil, []wql.Field{{"Enabled", true}, {"EndBoundary", nil}, {"ExecutionTimeLimit", nil}, {"Id", nil}, {"Repetition", repetition}, {"StartBoundary", t.Start}, {"DaysInterval", 1}}))
 		}
-		out = append(out, record{"MSFT_ScheduledTask", []string{"TaskName", "TaskPath"}, []field{
-			{"Actions", []record{action}}, {"Author", text(t.Author)}, {"Date", nil}, {"Description", text(t.Description)}, {"Principal", principal}, {"State", state}, {"TaskName", t.Name}, {"TaskPath", t.Path}, {"Triggers", triggers}, {"URI", t.Path + t.Name}, {"Version", nil},
-		}})
+		out = append(out, wql.NewRecord("MSFT_ScheduledTask", []string{"TaskName", "TaskPath"}, []wql.Field{
+			{"Actions", []wql.Record{action}}, {"Author", text(t.Author)}, {"Date", nil}, {"Description", text(t.Description)}, {"Principal", principal}, {"State", state}, {"TaskName", t.Name}, {"TaskPath", t.Path}, {"Triggers", triggers}, {"URI", t.Path + t.Name}, {"Version", nil},
+		}))
 	}
 	return out
 }
 
-func (h *Host) poolRecords() []record {
-	var out []record
+func (h *Host) poolRecords() []wql.Record {
+	var out []wql.Record
 	for _, p := range h.pools {
-		model := record{"ProcessModelSettings", nil, []field{{"IdentityType", p.Identity}, {"IdleTimeout", "00000000002000.000000:000"}, {"MaxProcesses", 1}, {"Password", p.Password}, {"PingingEnabled", true}, {"UserName", p.User}}}
-		out = append(out, record{"ApplicationPool", []string{"Name"}, []field{{"AutoStart", !p.Manual}, {"Enable32BitAppOnWin64", false}, {"ManagedPipelineMode", 0}, {"ManagedRuntimeVersion", "v4.0"}, {"Name", p.Name}, {"ProcessModel", model}, {"QueueLength", 1000}}})
+		model := wql.NewRecord("ProcessModelSettings", nil, []wql.Field{{"IdentityType", p.Identity}, {"IdleTimeout", "00000000002000.000000:000"}, {"MaxProcesses", 1}, {"Password", p.Password}, {"PingingEnabled", true}, {"UserName", p.User}})
+		out = append(out, wql.NewRecord("ApplicationPool", []string{"Name"}, []wql.Field{{"AutoStart", !p.Manual}, {"Enable32BitAppOnWin64", false}, {"ManagedPipelineMode", 0}, {"ManagedRuntimeVersion", "v4.0"}, {"Name", p.Name}, {"ProcessModel", model}, {"QueueLength", 1000}}))
 	}
 	return out
 }
@@ -329,7 +289,7 @@ func misnamed(what, name string) *fault {
 }
 
 // call runs a method: its outputs, or a fault's number with words.
-func (h *Host) call(space, class, method string, selectors map[string]string, input map[string]string) ([]field, *fault) {
+func (h *Host) call(space, class, method string, selectors map[string]string, input map[string]string) ([]wql.Field, *fault) {
 	if known, ok := takes[fold(class)+":"+fold(method)]; ok {
 		for name := range input {
 			if !slices.Contains(known, name) {
@@ -338,7 +298,7 @@ func (h *Host) call(space, class, method string, selectors map[string]string, in
 		}
 	}
 	h.settleAll()
-	returns := func(code int) ([]field, *fault) { return []field{{"ReturnValue", code}}, nil }
+	returns := func(code int) ([]wql.Field, *fault) { return []wql.Field{{"ReturnValue", code}}, nil }
 	switch fold(class) {
 	case "win32_service":
 		s := h.services[fold(selectors["name"])]
@@ -398,7 +358,7 @@ func (h *Host) call(space, class, method string, selectors map[string]string, in
 }
 
 // put writes an instance: application pools only.
-func (h *Host) put(class string, selectors map[string]string, body *element) (*record, *fault) {
+func (h *Host) put(class string, selectors map[string]string, body *element) (*wql.Record, *fault) {
 	if fold(class) != "applicationpool" {
 		return nil, &fault{code: "Sender", subcode: "a:ActionNotSupported", reason: "The action is not supported by the service.", number: "2150858819"}
 	}
@@ -416,13 +376,13 @@ func (h *Host) put(class string, selectors map[string]string, body *element) (*r
 		}
 		known := h.poolRecords()[0]
 		for _, c := range body.Children {
-			if !known.has(c.XMLName.Local) {
+			if !known.Has(c.XMLName.Local) {
 				return nil, misnamed("property", c.XMLName.Local)
 			}
 		}
-		settings, _ := known.get("ProcessModel").(record)
+		settings, _ := known.Get("ProcessModel").(wql.Record)
 		for _, c := range model.Children {
-			if !settings.has(c.XMLName.Local) {
+			if !settings.Has(c.XMLName.Local) {
 				return nil, misnamed("property", c.XMLName.Local)
 			}
 		}
@@ -440,7 +400,7 @@ func (h *Host) put(class string, selectors map[string]string, body *element) (*r
 			p.Password = v.Content
 		}
 		for _, r := range h.poolRecords() {
-			if r.get("Name") == p.Name {
+			if r.Get("Name") == p.Name {
 				return &r, nil
 			}
 		}

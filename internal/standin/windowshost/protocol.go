@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"mossledger.example/moss/internal/standin/windowshost/wql"
 )
 
 const (
@@ -244,23 +246,23 @@ func (h *Host) dispatch(action string, header, content *element) (string, *fault
 	if problem != nil {
 		return "", problem
 	}
-	return xmlOf(record{class: method + "_OUTPUT", fields: output}, "p", uri), nil
+	return xmlOf(wql.Record{Class: method + "_OUTPUT", Fields: output}, "p", uri), nil
 }
 
 // choose finds the one instance that selectors name.
-func choose(all []record, selectors map[string]string) (*record, *fault) {
+func choose(all []wql.Record, selectors map[string]string) (*wql.Record, *fault) {
 	wrong := &fault{code: "Sender", subcode: "w:InvalidSelectors", reason: "The WS-Management service cannot process the request because the selectors are not valid for the resource.", number: "2150858843"}
 	for i := range all {
-		if len(all[i].keys) == 0 {
+		if len(all[i].Keys) == 0 {
 			return nil, wrong
 		}
 		match := true
-		for _, key := range all[i].keys {
+		for _, key := range all[i].Keys {
 			value, given := selectors[fold(key)]
-			if !given && all[i].class != "Win32_OperatingSystem" && all[i].class != "Win32_ComputerSystem" {
+			if !given && all[i].Class != "Win32_OperatingSystem" && all[i].Class != "Win32_ComputerSystem" {
 				return nil, wrong
 			}
-			match = match && (!given || strings.EqualFold(asText(all[i].get(key)), value))
+			match = match && (!given || strings.EqualFold(wql.AsText(all[i].Get(key)), value))
 		}
 		if match {
 			return &all[i], nil
@@ -278,7 +280,7 @@ func (h *Host) enumerate(uri, space, class string, e *element, limit int) (strin
 	if e == nil {
 		return "", &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "The body has no Enumerate.", number: "2150858817"}
 	}
-	keep := func(record) bool { return true }
+	keep := func(wql.Record) bool { return true }
 	var compared []string
 	if filter := e.child("Filter"); filter != nil {
 		if class != "*" {
@@ -287,11 +289,11 @@ func (h *Host) enumerate(uri, space, class string, e *element, limit int) (strin
 		if dialect := filter.attribute("Dialect"); !strings.HasSuffix(fold(dialect), "/wql") {
 			return "", &fault{code: "Sender", subcode: "n:FilterDialectRequestedUnavailable", reason: "The filter dialect is not supported.", number: "2150858834"}
 		}
-		q, err := parseQuery(filter.Content)
+		q, err := wql.ParseQuery(filter.Content)
 		if err != nil {
 			return "", &fault{code: "Sender", subcode: "n:CannotProcessFilter", reason: "The WS-Management service cannot process the request. The WQL query is invalid: " + err.Error(), number: "2150858778"}
 		}
-		class, keep, compared = q.class, q.where, q.names
+		class, keep, compared = q.Class, q.Where, q.Names
 	} else if class == "*" {
 		return "", notFound()
 	}
@@ -300,7 +302,7 @@ func (h *Host) enumerate(uri, space, class string, e *element, limit int) (strin
 		return "", &fault{code: "Sender", subcode: "a:DestinationUnreachable", reason: "The WS-Management service cannot process the request. The class " + class + " does not exist in the namespace " + space + ".", number: "2150858752"}
 	}
 	for _, name := range compared {
-		if len(all) > 0 && !all[0].has(name) {
+		if len(all) > 0 && !all[0].Has(name) {
 			return "", &fault{code: "Sender", subcode: "n:CannotProcessFilter", reason: "The WS-Management service cannot process the request. The WQL query is invalid: " + class + " has no property " + name + ".", number: "2150858778"}
 		}
 	}
@@ -365,17 +367,17 @@ func (h *Host) portion(id string, e *element, limit int) (string, bool) {
 }
 
 // xmlOf writes an instance (DSP0230, section 7).
-func xmlOf(r record, prefix, uri string) string {
+func xmlOf(r wql.Record, prefix, uri string) string {
 	var b strings.Builder
-	b.WriteString("<" + prefix + ":" + r.class + ` xmlns:` + prefix + `="` + escape(uri) + `"`)
-	if len(r.keys) > 0 {
-		b.WriteString(` xsi:type="` + prefix + ":" + r.class + `_Type"`)
+	b.WriteString("<" + prefix + ":" + r.Class + ` xmlns:` + prefix + `="` + escape(uri) + `"`)
+	if len(r.Keys) > 0 {
+		b.WriteString(` xsi:type="` + prefix + ":" + r.Class + `_Type"`)
 	}
 	b.WriteString(">")
-	for _, f := range r.fields {
-		writeField(&b, prefix, uri, f.name, f.value)
+	for _, f := range r.Fields {
+		writeField(&b, prefix, uri, f.Name(), f.Value())
 	}
-	b.WriteString("</" + prefix + ":" + r.class + ">")
+	b.WriteString("</" + prefix + ":" + r.Class + ">")
 	return b.String()
 }
 
@@ -391,24 +393,24 @@ func writeField(b *strings.Builder, prefix, uri, name string, value any) {
 		for _, s := range v {
 			b.WriteString("<" + tag + ">" + escape(s) + "</" + tag + ">")
 		}
-	case []record:
+	case []wql.Record:
 		if len(v) == 0 {
 			b.WriteString("<" + tag + ` xsi:nil="true"/>`)
 		}
 		for _, r := range v {
 			writeField(b, prefix, uri, name, r)
 		}
-	case record:
-		own := uri[:strings.LastIndexByte(uri, '/')+1] + v.class
-		b.WriteString("<" + tag + ` xmlns:q="` + escape(own) + `" xsi:type="q:` + v.class + `_Type">`)
-		for _, f := range v.fields {
-			writeField(b, "q", own, f.name, f.value)
+	case wql.Record:
+		own := uri[:strings.LastIndexByte(uri, '/')+1] + v.Class
+		b.WriteString("<" + tag + ` xmlns:q="` + escape(own) + `" xsi:type="q:` + v.Class + `_Type">`)
+		for _, f := range v.Fields {
+			writeField(b, "q", own, f.Name(), f.Value())
 		}
 		b.WriteString("</" + tag + ">")
-	case reference:
-		own := uri[:strings.LastIndexByte(uri, '/')+1] + v.class
+	case wql.Reference:
+		own := uri[:strings.LastIndexByte(uri, '/')+1] + v.Class
 		b.WriteString("<" + tag + "><a:Address>" + anonymous + "</a:Address><a:ReferenceParameters><w:ResourceURI>" + escape(own) + "</w:ResourceURI><w:SelectorSet>")
-		for _, s := range v.selectors {
+		for _, s := range v.Selectors {
 			b.WriteString(`<w:Selector Name="` + s[0] + `">` + escape(s[1]) + `</w:Selector>`)
 		}
 		b.WriteString("</w:SelectorSet></a:ReferenceParameters></" + tag + ">")

@@ -1,4 +1,6 @@
-package windowshost
+// Package wql reads the queries that windows hosts are asked over WS-Management and
+// applies them to instances.
+package wql
 
 import (
 	"fmt"
@@ -9,37 +11,37 @@ import (
 	"unicode"
 )
 
-// query is a parsed "select * from Class [where ...]".
-type query struct {
-	class string
-	where func(record) bool
-	names []string // properties that it compares
+// Query is a parsed "select * from Class [where ...]".
+type Query struct {
+	Class string
+	Where func(Record) bool
+	Names []string // properties that it compares
 }
 
-// parseQuery reads the part of WQL that such hosts are asked: comparisons,
+// ParseQuery reads the part of WQL that such hosts are asked: comparisons,
 // like, is null, and, or, not and parentheses.
-func parseQuery(text string) (query, error) {
+func ParseQuery(text string) (Query, error) {
 	p := &queryParser{}
 	if err := p.scan(text); err != nil {
-		return query{}, err
+		return Query{}, err
 	}
 	if !p.word("select") || !p.symbol("*") || !p.word("from") {
-		return query{}, fmt.Errorf("only 'select * from' is answered with whole instances")
+		return Query{}, fmt.Errorf("only 'select * from' is answered with whole instances")
 	}
-	q := query{class: p.take().text, where: func(record) bool { return true }}
+	q := Query{Class: p.take().text, Where: func(Record) bool { return true }}
 	if p.at < len(p.tokens) {
 		if !p.word("where") {
-			return query{}, fmt.Errorf("unexpected %q", p.tokens[p.at].text)
+			return Query{}, fmt.Errorf("unexpected %q", p.tokens[p.at].text)
 		}
 		var err error
-		if q.where, err = p.either(); err != nil {
-			return query{}, err
+		if q.Where, err = p.either(); err != nil {
+			return Query{}, err
 		}
 		if p.at < len(p.tokens) {
-			return query{}, fmt.Errorf("unexpected %q", p.tokens[p.at].text)
+			return Query{}, fmt.Errorf("unexpected %q", p.tokens[p.at].text)
 		}
 	}
-	q.names = p.names
+	q.Names = p.names
 	return q, nil
 }
 
@@ -126,32 +128,32 @@ func (p *queryParser) symbol(want string) bool {
 	return false
 }
 
-func (p *queryParser) either() (func(record) bool, error) {
+func (p *queryParser) either() (func(Record) bool, error) {
 	left, err := p.both()
 	for err == nil && p.word("or") {
-		var right func(record) bool
+		var right func(Record) bool
 		before := left
 		right, err = p.both()
-		left = func(r record) bool { return before(r) || right(r) }
+		left = func(r Record) bool { return before(r) || right(r) }
 	}
 	return left, err
 }
 
-func (p *queryParser) both() (func(record) bool, error) {
+func (p *queryParser) both() (func(Record) bool, error) {
 	left, err := p.one()
 	for err == nil && p.word("and") {
-		var right func(record) bool
+		var right func(Record) bool
 		before := left
 		right, err = p.one()
-		left = func(r record) bool { return before(r) && right(r) }
+		left = func(r Record) bool { return before(r) && right(r) }
 	}
 	return left, err
 }
 
-func (p *queryParser) one() (func(record) bool, error) {
+func (p *queryParser) one() (func(Record) bool, error) {
 	if p.word("not") {
 		inner, err := p.one()
-		return func(r record) bool { return !inner(r) }, err
+		return func(r Record) bool { return !inner(r) }, err
 	}
 	if p.symbol("(") {
 		inner, err := p.either()
@@ -170,12 +172,12 @@ func (p *queryParser) one() (func(record) bool, error) {
 		if !p.word("null") {
 			return nil, fmt.Errorf("null is expected after is")
 		}
-		return func(r record) bool { return (r.get(name.text) == nil) != not }, nil
+		return func(r Record) bool { return (r.Get(name.text) == nil) != not }, nil
 	}
 	operator := p.take()
 	if operator.kind == 'w' && strings.EqualFold(operator.text, "like") {
 		pattern, err := likePattern(p.take().text)
-		return func(r record) bool { return pattern.MatchString(asText(r.get(name.text))) }, err
+		return func(r Record) bool { return pattern.MatchString(AsText(r.Get(name.text))) }, err
 	}
 	if operator.kind != 'o' {
 		return nil, fmt.Errorf("an operator is expected, not %q", operator.text)
@@ -184,7 +186,7 @@ func (p *queryParser) one() (func(record) bool, error) {
 	if value.kind == 0 {
 		return nil, fmt.Errorf("the query ends after an operator")
 	}
-	return func(r record) bool { return compare(r.get(name.text), operator.text, value) }, nil
+	return func(r Record) bool { return compare(r.Get(name.text), operator.text, value) }, nil
 }
 
 func likePattern(text string) (*regexp.Regexp, error) {
@@ -203,7 +205,7 @@ func likePattern(text string) (*regexp.Regexp, error) {
 	return regexp.Compile(out.String() + "$")
 }
 
-func asText(v any) string {
+func AsText(v any) string {
 	switch v := v.(type) {
 	case nil:
 		return ""
@@ -211,7 +213,7 @@ func asText(v any) string {
 		return strings.ToUpper(strconv.FormatBool(v))
 	case time.Time:
 		return v.UTC().Format("20060102150405.000000-000")
-	case reference:
+	case Reference:
 		return v.path()
 	}
 	return fmt.Sprint(v)
@@ -231,12 +233,12 @@ func compare(have any, operator string, want queryToken) bool {
 		order = have - n
 	case time.Time:
 		// Both are UTC in the form of asText.
-		order = strings.Compare(asText(have)[:21], (want.text + strings.Repeat("0", 21))[:21])
-	case reference:
+		order = strings.Compare(AsText(have)[:21], (want.text + strings.Repeat("0", 21))[:21])
+	case Reference:
 		same := strings.NewReplacer(`"`, "'")
-		order = strings.Compare(fold(same.Replace(have.path())), fold(same.Replace(want.text)))
+		order = strings.Compare(strings.ToLower(same.Replace(have.path())), strings.ToLower(same.Replace(want.text)))
 	default:
-		order = strings.Compare(fold(asText(have)), fold(want.text))
+		order = strings.Compare(strings.ToLower(AsText(have)), strings.ToLower(want.text))
 	}
 	switch operator {
 	case "=":

@@ -1,4 +1,4 @@
-package rotate
+package planning
 
 import (
 	"fmt"
@@ -8,7 +8,7 @@ import (
 	"mossledger.example/moss/internal/core/rotation"
 )
 
-// Wish is what a person asks of a rotation.
+// Request is what a person asks of a rotation.
 type Request struct {
 	Policy    rotation.Policy
 	When      rotation.RestartPolicy // now when empty
@@ -29,7 +29,8 @@ type Request struct {
 
 const longestPatience = 30 * 24 * time.Hour
 
-func (rotations *Rotations) checkRequest(w *Request) error {
+// Check refuses what cannot be asked, and completes what was left out.
+func (w *Request) Check(now time.Time) error {
 	switch w.Policy {
 	case rotation.PolicyStop, rotation.PolicyContinue, rotation.PolicyUndo:
 	default:
@@ -50,7 +51,7 @@ func (rotations *Rotations) checkRequest(w *Request) error {
 		}
 		// In the form in which it comes back from the store.
 		w.NotBefore, w.NotAfter = w.NotBefore.UTC().Truncate(time.Second), w.NotAfter.UTC().Truncate(time.Second)
-		if rotations.base.Now().After(w.NotAfter) {
+		if now.After(w.NotAfter) {
 			return fmt.Errorf("%w: the window ended at %s", app.ErrInput, w.NotAfter.UTC().Format(time.RFC3339))
 		}
 	default:

@@ -1,4 +1,4 @@
-package rotate
+package planning
 
 import (
 	"context"
@@ -62,7 +62,7 @@ func (p *planner) concerned(all []store.Dependent) map[string]bool {
 // units finds what runs on a system and uses any of what is replaced, or
 // stands and falls with something that does.
 func (p *planner) units(ctx context.Context, system int64) error {
-	all, err := p.rotations.store.DependentsOfSystem(ctx, system)
+	all, err := p.planning.store.DependentsOfSystem(ctx, system)
 	if err != nil {
 		return err
 	}

@@ -1,4 +1,4 @@
-package rotate
+package planning
 
 import (
 	"mossledger.example/moss/internal/connect"
@@ -22,8 +22,8 @@ var judgedNotes = []struct {
 	{rotation.NoteAlone, "every copy that names the account is the current value", connect.CheckWarning, "if something still reads it, it is refused already, or the picture is old: survey that system"},
 }
 
-// noteChecks are the lines of a rehearsal that follow from a plan's notes.
-func noteChecks(system string, notes []rotation.Note) []connect.Checked {
+// NoteChecks are the lines of a rehearsal that follow from a plan's notes.
+func NoteChecks(system string, notes []rotation.Note) []connect.Checked {
 	var out []connect.Checked
 	for _, judged := range judgedNotes {
 		for _, note := range notes {

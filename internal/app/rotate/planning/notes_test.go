@@ -1,4 +1,4 @@
-package rotate
+package planning
 
 import (
 	"encoding/json"
@@ -17,7 +17,7 @@ func TestNotesAreJudged(t *testing.T) {
 	kinds := []rotation.NoteKind{rotation.NoteLatent, rotation.NoteIrreplaceable, rotation.NoteDoubtful, rotation.NoteLeft, rotation.NoteByHand, rotation.NoteExposed, rotation.NoteUnexplained, rotation.NoteOutOfReach, rotation.NoteAmbiguous, rotation.NoteAlone}
 	fails := map[rotation.NoteKind]bool{rotation.NoteIrreplaceable: true, rotation.NoteDoubtful: true, rotation.NoteOutOfReach: true, rotation.NoteAmbiguous: true}
 	for _, kind := range kinds {
-		lines := noteChecks("dir", []rotation.Note{{Kind: rotation.NoteInfo, Text: "nothing"}, {Kind: kind, Text: "words"}, {Kind: rotation.NoteOverlap, Text: "both"}})
+		lines := NoteChecks("dir", []rotation.Note{{Kind: rotation.NoteInfo, Text: "nothing"}, {Kind: kind, Text: "words"}, {Kind: rotation.NoteOverlap, Text: "both"}})
 		require.Len(t, lines, 1, kind)
 		assert.Equal(t, map[bool]string{true: connect.CheckFailed, false: connect.CheckWarning}[fails[kind]], lines[0].Result, kind)
 		assert.Equal(t, "words", lines[0].Words)

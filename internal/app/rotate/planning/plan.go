@@ -1,4 +1,4 @@
-package rotate
+package planning
 
 import (
 	"context"
@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/connect"
@@ -21,7 +22,7 @@ import (
 
 // planner gathers what a plan is built from.
 type planner struct {
-	rotations  *Rotations
+	planning   *Planning
 	credential store.Credential
 	account    store.Account
 	wish       Request
@@ -37,9 +38,9 @@ type planner struct {
 	restarted map[string]bool   // units that are, because of a file
 }
 
-// plan builds the plan of a rotation or an assignment from the picture.
-func (rotations *Rotations) plan(ctx context.Context, c store.Credential, wish Request) (rotation.Plan, error) {
-	if err := rotations.checkRequest(&wish); err != nil {
+// Plan builds the plan of a rotation or an assignment from the picture.
+func (planning *Planning) Plan(ctx context.Context, c store.Credential, wish Request) (rotation.Plan, error) {
+	if err := wish.Check(planning.now()); err != nil {
 		return rotation.Plan{}, err
 	}
 	spec, err := credential.Of(c.Kind)
@@ -49,9 +50,9 @@ func (rotations *Rotations) plan(ctx context.Context, c store.Credential, wish R
 	if err != nil {
 		return rotation.Plan{}, fmt.Errorf("%w: %s: %w", app.ErrInput, c.Name, err)
 	}
-	rotations.Settled(ctx)
+	planning.settled(ctx)
 	p := &planner{
-		rotations: rotations, credential: c, wish: wish, files: map[string]*rotation.File{}, logOns: map[string]bool{}, systems: map[int64]bool{}, runsWith: map[string]string{}, restarted: map[string]bool{},
+		planning: planning, credential: c, wish: wish, files: map[string]*rotation.File{}, logOns: map[string]bool{}, systems: map[int64]bool{}, runsWith: map[string]string{}, restarted: map[string]bool{},
 		input: rotation.Input{
 			CredentialID: strconv.FormatInt(int64(c.ID), 10), Credential: c.Name, Of: c.Kind, Type: wish.Type, Policy: wish.Policy,
 			When: wish.When, NotBefore: wish.NotBefore, NotAfter: wish.NotAfter, Patience: wish.Patience,
@@ -88,18 +89,18 @@ func (p *planner) begin(ctx context.Context) (err error) {
 		if len(p.wish.Assign) > 0 || p.wish.Start {
 			return fmt.Errorf("%w: a key pair has no log-ons to assign", app.ErrInput)
 		}
-		return p.rotations.custody.NotOurs(ctx, p.credential)
+		return p.planning.custody.NotOurs(ctx, p.credential)
 	}
-	if p.account, err = p.rotations.store.Account(ctx, p.credential.AccountID); err != nil {
+	if p.account, err = p.planning.store.Account(ctx, p.credential.AccountID); err != nil {
 		return err
 	}
-	return p.rotations.placeAround(ctx, p.account, p.wish.Assign)
+	return p.planning.placeAround(ctx, p.account, p.wish.Assign)
 }
 
 // points finds where the credential is accepted, and the files that hold it when
 // it is a key.
 func (p *planner) points(ctx context.Context) ([]store.Dependent, error) {
-	points, holders, err := p.rotations.picture.Points(ctx, p.credential)
+	points, holders, err := p.planning.picture.Points(ctx, p.credential)
 	if err != nil {
 		return nil, err
 	}
@@ -153,11 +154,11 @@ func (p *planner) build(ctx context.Context) (rotation.Plan, error) {
 // overlap finds out whether the authority accepts two values at once. If it
 // cannot be asked, one value replaces the other, as everywhere else.
 func (p *planner) overlap(ctx context.Context) {
-	v, err := p.rotations.store.SystemByID(ctx, p.account.SystemID)
+	v, err := p.planning.store.SystemByID(ctx, p.account.SystemID)
 	if err != nil {
 		return
 	}
-	connector, target, err := p.rotations.inventory.Target(ctx, v)
+	connector, target, err := p.planning.inventory.Target(ctx, v)
 	if err != nil || !connector.Describe().Can(connect.ActOverlap) {
 		return
 	}
@@ -177,11 +178,11 @@ func (p *planner) note(kind rotation.NoteKind, format string, args ...any) {
 
 // tied gathers everything that is tied to the account.
 func (p *planner) tied(ctx context.Context) (err error) {
-	tied, err := p.rotations.store.DependentsOfAccount(ctx, p.account.ID)
+	tied, err := p.planning.store.DependentsOfAccount(ctx, p.account.ID)
 	if err != nil {
 		return err
 	}
-	if p.decisions, err = p.rotations.store.CopyDecisions(ctx); err != nil {
+	if p.decisions, err = p.planning.store.CopyDecisions(ctx); err != nil {
 		return err
 	}
 	var runsAs []store.Dependent
@@ -279,13 +280,13 @@ func logOnKey(d store.Dependent) string {
 
 // placeAround derives the ties of an account's systems again: a rotation may
 // have replaced copies since they were last derived.
-func (rotations *Rotations) placeAround(ctx context.Context, a store.Account, more []int64) error {
-	tied, err := rotations.store.DependentsOfAccount(ctx, a.ID)
+func (planning *Planning) placeAround(ctx context.Context, a store.Account, more []int64) error {
+	tied, err := planning.store.DependentsOfAccount(ctx, a.ID)
 	if err != nil {
 		return err
 	}
 	for _, id := range more {
-		d, err := rotations.store.Dependent(ctx, id)
+		d, err := planning.store.Dependent(ctx, id)
 		if err != nil {
 			return err
 		}
@@ -298,11 +299,25 @@ func (rotations *Rotations) placeAround(ctx context.Context, a store.Account, mo
 			continue
 		}
 		seen[d.System] = true
-		v, err := rotations.store.System(ctx, d.System)
+		v, err := planning.store.System(ctx, d.System)
 		if err != nil {
 			return err
 		}
 		systems = append(systems, v)
 	}
-	return rotations.picture.Place(ctx, systems)
+	return planning.picture.Place(ctx, systems)
+}
+
+// ownLogOns has a plan prove that we still get in where the account is ours.
+func (p *planner) ownLogOns(ctx context.Context) error {
+	own, err := p.planning.sealed.Values(ctx, p.credential.ID)
+	if err != nil || own.Current.Empty() {
+		return err
+	}
+	systems, err := p.planning.custody.LinkStewards(ctx, access.Service(), p.account, &own.Current)
+	for _, v := range systems {
+		p.input.Stewards = append(p.input.Stewards, rotation.Steward{SystemID: strconv.FormatInt(v.ID, 10), System: v.Name, Name: v.Steward})
+		p.note(rotation.NoteInfo, "%s is reached with this account (steward %s): we sign in there with the value in force, and prove it", v.Name, v.Steward)
+	}
+	return err
 }

@@ -1,4 +1,4 @@
-package rotate
+package planning
 
 import (
 	"context"
@@ -33,7 +33,7 @@ func (p *planner) spelling(ctx context.Context) (string, error) {
 	if p.account.Kind != string(estate.KindDirectory) {
 		return `.\` + p.account.Name, nil
 	}
-	domains, err := p.rotations.store.DomainsOf(ctx)
+	domains, err := p.planning.store.DomainsOf(ctx)
 	if err != nil {
 		return "", err
 	}

@@ -1,4 +1,4 @@
-package rotate
+package planning
 
 import (
 	"context"
@@ -24,7 +24,7 @@ func (p *planner) chosen(ctx context.Context) error {
 			continue
 		}
 		seen[id] = true
-		d, err := p.rotations.store.Dependent(ctx, id)
+		d, err := p.planning.store.Dependent(ctx, id)
 		if err != nil {
 			return err
 		}
@@ -37,7 +37,7 @@ func (p *planner) chosen(ctx context.Context) error {
 				return err
 			}
 		case d.Copy != nil && picture.StrengthFor(d, p.account.ID) == string(estate.StrengthDiffers):
-			owned, err := p.rotations.store.Secrets(ctx, p.credential.ID)
+			owned, err := p.planning.store.Secrets(ctx, p.credential.ID)
 			if err != nil {
 				return err
 			}

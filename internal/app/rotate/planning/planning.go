@@ -1,0 +1,45 @@
+// Package planning makes the plan of a rotation or an assignment out of the picture:
+// where a credential is accepted, what holds it, what has to be restarted, and what a
+// person should know before.
+package planning
+
+import (
+	"context"
+	"time"
+
+	"mossledger.example/moss/internal/app/custody"
+	"mossledger.example/moss/internal/app/inventory"
+	"mossledger.example/moss/internal/app/picture"
+	"mossledger.example/moss/internal/app/sealed"
+	"mossledger.example/moss/internal/store"
+)
+
+// Store is what this package needs of the store.
+type Store interface {
+	Account(ctx context.Context, id int64) (store.Account, error)
+	CopyDecisions(ctx context.Context) (map[int64]map[string]store.CopyDecision, error)
+	Dependent(ctx context.Context, id int64) (store.Dependent, error)
+	DependentsOfAccount(ctx context.Context, account int64) ([]store.Dependent, error)
+	DependentsOfSystem(ctx context.Context, system int64) ([]store.Dependent, error)
+	DomainsOf(ctx context.Context) (map[int64][]string, error)
+	Secrets(ctx context.Context, id store.CredentialID) ([]store.Secret, error)
+	System(ctx context.Context, idOrName string) (store.System, error)
+	SystemByID(ctx context.Context, id int64) (store.System, error)
+}
+
+// Planning makes plans. It changes nothing on any system.
+type Planning struct {
+	store     Store
+	sealed    *sealed.Keeper
+	custody   *custody.Custody
+	inventory *inventory.Inventory
+	picture   *picture.Picture
+	now       func() time.Time
+	settled   func(context.Context)
+}
+
+// New makes a Planning. settled waits until the picture shows what earlier
+// rotations changed.
+func New(store Store, keeper *sealed.Keeper, custody *custody.Custody, inventory *inventory.Inventory, picture *picture.Picture, now func() time.Time, settled func(context.Context)) *Planning {
+	return &Planning{store, keeper, custody, inventory, picture, now, settled}
+}
