@@ -17,6 +17,7 @@ import (
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/keys"
+	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"
 )
@@ -45,7 +46,7 @@ func TestNarrowRights(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
 	defer cancel()
 	c, target := unixhost.Connector{}, h.Target()
-	places := []held.Locator{{Layout: held.LayoutEnv, Key: "BERTH_PASSWORD", Part: held.PartValue}}
+	places := []held.Locator{{Layout: layout.Env, Key: "BERTH_PASSWORD", Part: held.PartValue}}
 	old, next := secret.New("Old-Value-1"), secret.New("New-Value-2")
 	intentions := []connect.Intention{{Replace: "/etc/berth/berth.env", Places: places, Current: old}, {Restart: unit("berth.service")}}
 
@@ -110,7 +111,7 @@ func TestNarrowRightsForKeys(t *testing.T) {
 	require.NoError(t, err)
 	will, err := keys.PairOf(fresh)
 	require.NoError(t, err)
-	places := []held.Locator{{Layout: held.LayoutPEM, Part: held.PartValue}}
+	places := []held.Locator{{Layout: layout.PEM, Part: held.PartValue}}
 	intentions := []connect.Intention{{Entries: &connect.EntryChange{Path: entries, Stays: is.Line}}, {Replace: private, Places: places, Current: old}}
 	for _, line := range c.Rehearse(ctx, target, intentions) {
 		assert.Equal(t, connect.CheckOK, line.Result, "%+v", line)

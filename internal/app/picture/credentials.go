@@ -13,6 +13,7 @@ import (
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/store"
 )
@@ -112,5 +113,5 @@ func PrivateAt(d store.Dependent) held.Locator {
 			nth = n - 1
 		}
 	}
-	return held.Locator{Layout: held.LayoutPEM, Nth: nth, Part: held.PartValue}
+	return held.Locator{Layout: layout.PEM, Nth: nth, Part: held.PartValue}
 }

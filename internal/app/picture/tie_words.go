@@ -3,6 +3,7 @@ package picture
 import (
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -28,5 +29,5 @@ func StrengthFor(d store.Dependent, account int64) string { return strongest(d, 
 
 // LocatorOf says where in its file a copy stands.
 func LocatorOf(d store.Dependent) held.Locator {
-	return held.Locator{Layout: held.Layout(d.Copy.Format), Key: d.Copy.Key, Nth: d.Copy.Nth, Part: d.Copy.Part}
+	return held.Locator{Layout: layout.Layout(d.Copy.Format), Key: d.Copy.Key, Nth: d.Copy.Nth, Part: d.Copy.Part}
 }

@@ -25,6 +25,7 @@ import (
 	"mossledger.example/moss/internal/connect/remote"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -298,7 +299,7 @@ func (s *suite) copies(t *testing.T) {
 		return
 	}
 	before, attributes := s.ReadFile(t, s.CopyPath)
-	located, err := held.Locate(s.CopyPath, before, held.HintEnv, nil)
+	located, err := held.Locate(s.CopyPath, before, layout.HintEnv, nil)
 	require.NoError(t, err)
 	var places []held.Locator
 	for _, span := range located.Spans {

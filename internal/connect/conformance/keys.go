@@ -11,6 +11,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/keys"
+	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -60,7 +61,7 @@ func (s *suite) keys(t *testing.T) {
 	opens(s.Key, true, "both")
 	opens(fresh, true, "both")
 
-	places := []held.Locator{{Layout: held.LayoutPEM, Part: held.PartValue}}
+	places := []held.Locator{{Layout: layout.PEM, Part: held.PartValue}}
 	private, owner := s.ReadFile(t, s.KeyPath)
 	public, publicOwner := s.ReadFile(t, s.KeyPath+".pub")
 	require.NoError(t, c.ReplaceCopies(s.ctx, s.Target, s.KeyPath, places, s.Key, fresh))

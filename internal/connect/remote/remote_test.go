@@ -17,6 +17,7 @@ import (
 	"mossledger.example/moss/internal/connect/remote"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -115,7 +116,7 @@ func TestValuesSurvive(t *testing.T) {
 	assert.Equal(t, target().HostKeys, got.HostKeys)
 	assert.Equal(t, connect.Facts{Booted: time.Unix(7, 0).UTC(), ClockOff: -3 * time.Second, Policy: map[string]string{"a": "b"}}, report.Facts)
 
-	places := []held.Locator{{Layout: held.LayoutPEM, Key: "k", Nth: 2, Part: held.PartValue}}
+	places := []held.Locator{{Layout: layout.PEM, Key: "k", Nth: 2, Part: held.PartValue}}
 	state, err := c.ReadCopies(t.Context(), target(), "/x", places)
 	require.NoError(t, err)
 	assert.Equal(t, places, <-given)

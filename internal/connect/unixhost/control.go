@@ -15,7 +15,7 @@ import (
 	"mossledger.example/moss/internal/connect/unixhost/shell"
 	"mossledger.example/moss/internal/core/diagnosis"
 	"mossledger.example/moss/internal/core/estate"
-	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -348,7 +348,7 @@ func (s *host) rehearseReplace(ctx context.Context, in connect.Intention) []conn
 	}
 	_, failure = s.spliced(f, in.Places, in.Current, in.Current)
 	out := []connect.Checked{s.line(what, failure)}
-	if len(in.Places) > 0 && in.Places[0].Layout == held.LayoutPEM {
+	if len(in.Places) > 0 && in.Places[0].Layout == layout.PEM {
 		public, has, failure := s.publicBeside(ctx, f.path, in.Current)
 		if failure != nil || has {
 			line := s.line("public half beside "+in.Replace, failure)

@@ -13,6 +13,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/unixhost/shell"
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -77,7 +78,7 @@ func (Connector) ReadCopies(ctx context.Context, target connect.Target, p string
 			return connect.CopyState{}, target.Fail(connect.StageRead, connect.CodeFailed, temporaryName(f.path)+" was left by an attempt and cannot be removed", "remove it: it holds a password", nil)
 		}
 	}
-	if len(places) > 0 && places[0].Layout == held.LayoutPEM {
+	if len(places) > 0 && places[0].Layout == layout.PEM {
 		if failure := s.mendPublic(ctx, f); failure != nil {
 			return connect.CopyState{}, failure
 		}
@@ -112,7 +113,7 @@ func (Connector) ReplaceCopies(ctx context.Context, target connect.Target, p str
 	if failure != nil {
 		return failure
 	}
-	if len(places) > 0 && places[0].Layout == held.LayoutPEM {
+	if len(places) > 0 && places[0].Layout == layout.PEM {
 		return s.replaceKey(ctx, f, next, old, value)
 	}
 	return asError(s.put(ctx, f, next, old, value))
@@ -215,7 +216,7 @@ func (s *host) spliced(f file, places []held.Locator, old, value secret.Value) (
 		}
 		if err != nil {
 			code := connect.CodeFailed
-			if errors.Is(err, held.ErrNotThere) {
+			if errors.Is(err, layout.ErrNotThere) {
 				code = connect.CodeGone
 			}
 			return nil, s.Target.Fail(connect.StageReplace, code, fmt.Sprintf("%s#%s: %v", f.path, place, err), "run a survey of this host and rehearse again", err)

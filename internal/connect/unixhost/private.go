@@ -10,6 +10,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/keys"
+	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -86,7 +87,7 @@ func (s *host) publicBeside(ctx context.Context, p string, of ...secret.Value) (
 // publicLike writes the public half of the first private key in a file, with
 // the comment that stood there.
 func publicLike(was, private []byte) []byte {
-	span, err := held.Find(private, held.Locator{Layout: held.LayoutPEM, Part: held.PartValue})
+	span, err := held.Find(private, held.Locator{Layout: layout.PEM, Part: held.PartValue})
 	if err != nil {
 		return was
 	}

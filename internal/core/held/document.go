@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -17,26 +18,26 @@ func findDocument(name, text string) []inside {
 		return nil
 	}
 	var out []inside
-	for _, in := range choose(name, []byte(text), HintNone) {
-		values, _, err := scanAs([]byte(text), in)
+	for _, in := range layout.Choose(name, []byte(text), layout.HintNone) {
+		values, _, err := layout.Scan([]byte(text), in)
 		if err != nil {
 			continue
 		}
 		count := map[string]int{}
 		for _, v := range values {
-			nth := count[v.key]
-			count[v.key]++
+			nth := count[v.Key]
+			count[v.Key]++
 			// What may hold a secret is told by its parts, and by its name.
-			all := secretsIn(v.name, v.text, func(secret.Value) bool { return false }, documentDepth)
+			all := secretsIn(v.Name, v.Text, func(secret.Value) bool { return false }, documentDepth)
 			if len(all) == 0 {
-				all = []found{{part: PartValue, text: v.text}}
+				all = []found{{part: PartValue, text: v.Text}}
 			}
 			for _, f := range all {
 				names := f.names
 				if len(names) == 0 {
 					names = besideValue(v, values)
 				}
-				out = append(out, inside{step: documentStep(Locator{in, v.key, nth, f.part}), text: f.text, names: names, certain: f.certain})
+				out = append(out, inside{step: documentStep(Locator{in, v.Key, nth, f.part}), text: f.text, names: names, certain: f.certain})
 			}
 		}
 		break
@@ -51,14 +52,14 @@ func documentStep(at Locator) string {
 func rewrapDocument(text, step, value string) (string, error) {
 	fields := strings.Split(strings.TrimPrefix(step, "document:"), ";")
 	if len(fields) != 4 {
-		return "", fmt.Errorf("%w: %s", ErrNotThere, step)
+		return "", fmt.Errorf("%w: %s", layout.ErrNotThere, step)
 	}
 	key, errKey := url.PathUnescape(fields[1])
 	part, errPart := url.PathUnescape(fields[3])
 	nth, errNth := strconv.Atoi(fields[2])
 	if errKey != nil || errPart != nil || errNth != nil {
-		return "", fmt.Errorf("%w: %s", ErrNotThere, step)
+		return "", fmt.Errorf("%w: %s", layout.ErrNotThere, step)
 	}
-	out, err := Splice([]byte(text), Locator{Layout(fields[0]), key, nth, part}, secret.New(value))
+	out, err := Splice([]byte(text), Locator{layout.Layout(fields[0]), key, nth, part}, secret.New(value))
 	return string(out), err
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -69,7 +70,7 @@ func TestFormats(t *testing.T) {
 	}
 	for _, f := range formats {
 		t.Run(f.path, func(t *testing.T) {
-			located, err := Locate(f.path, []byte(f.content), HintNone, nil)
+			located, err := Locate(f.path, []byte(f.content), layout.HintNone, nil)
 			require.NoError(t, err)
 			require.Len(t, located.Spans, 1, "%+v", located)
 			span := located.Spans[0]
@@ -79,13 +80,13 @@ func TestFormats(t *testing.T) {
 			out, err := Splice([]byte(f.content), span.Locator, secret.New("New-1.x"))
 			require.NoError(t, err)
 			assert.Equal(t, f.easy, string(out))
-			again, err := Locate(f.path, out, HintNone, nil)
+			again, err := Locate(f.path, out, layout.HintNone, nil)
 			require.NoError(t, err)
 			require.Len(t, again.Spans, 1)
 			assert.Equal(t, span.Locator, again.Spans[0].Locator)
 			out, err = Splice([]byte(f.content), span.Locator, secret.New(hard))
 			if f.hard == "" {
-				require.ErrorIs(t, err, ErrCannotCarry)
+				require.ErrorIs(t, err, layout.ErrCannotCarry)
 				return
 			}
 			require.NoError(t, err)
@@ -109,7 +110,7 @@ func TestKnownValuesInAnyEncoding(t *testing.T) {
 		"/i.yaml":    "conf: |\n  a=1\n  odd=Tide-Sealed.9\n",
 		"/j.sh":      "#!/bin/sh\nODD=Tide-Sealed.9 run\n",
 	} {
-		located, err := Locate(path, []byte(content), HintNone, known)
+		located, err := Locate(path, []byte(content), layout.HintNone, known)
 		require.NoError(t, err, path)
 		if assert.Len(t, located.Spans, 1, "%s %+v", path, located) {
 			assert.Equal(t, "Tide-Sealed.9", located.Spans[0].Value.RevealString(), path)
@@ -133,13 +134,13 @@ func TestSplicePropertyOverCorpus(t *testing.T) {
 			func(s string) string { return strings.TrimRight(s, "\r\n") },
 		} {
 			content := []byte(change(f.content))
-			located, err := Locate(f.path, content, HintNone, nil)
+			located, err := Locate(f.path, content, layout.HintNone, nil)
 			require.NoError(t, err)
 			for _, span := range located.Spans {
 				for _, text := range values {
 					out, err := Splice(content, span.Locator, secret.New(text))
 					if err != nil {
-						require.ErrorIs(t, err, ErrCannotCarry, "%s %q", f.path, text)
+						require.ErrorIs(t, err, layout.ErrCannotCarry, "%s %q", f.path, text)
 						refused++
 						continue
 					}
@@ -169,7 +170,7 @@ func TestWhatIsNoSecret(t *testing.T) {
 		"/i.json": "{\"password\": \"x\xff\"}",
 		"/j.ini":  "[a]\n; password = x\n# password = y\n",
 	} {
-		located, err := Locate(path, []byte(content), HintNone, nil)
+		located, err := Locate(path, []byte(content), layout.HintNone, nil)
 		require.NoError(t, err)
 		assert.Empty(t, located.Spans, path)
 	}

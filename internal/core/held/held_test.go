@@ -13,12 +13,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/core/keys"
+	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/secret"
 )
 
 func TestLocateAndSplice(t *testing.T) {
 	for name, c := range map[string]struct {
-		hint    Hint
+		hint    layout.Hint
 		content string
 		place   string
 		line    int
@@ -27,27 +28,27 @@ func TestLocateAndSplice(t *testing.T) {
 		next    string
 		want    string
 	}{
-		"plain":              {HintEnv, "A=1\nDB_PASSWORD=old\nB=2\n", "DB_PASSWORD", 2, "old", "", "new-1", "A=1\nDB_PASSWORD=new-1\nB=2\n"},
-		"CRLF, no final":     {HintEnv, "# x\r\nPW=old\r\nLAST=1", "PW", 2, "old", "", "new", "# x\r\nPW=new\r\nLAST=1"},
-		"byte order mark":    {HintEnv, "\xef\xbb\xbfPASSWORD=old", "PASSWORD", 1, "old", "", "new", "\xef\xbb\xbfPASSWORD=new"},
-		"double quotes kept": {HintEnv, `PASSWORD="o\"l d"` + "\n", "PASSWORD", 1, `o"l d`, "", `n$w`, `PASSWORD="n\$w"` + "\n"},
-		"single quotes kept": {HintEnv, "PASSWORD='o ld' \n", "PASSWORD", 1, "o ld", "", "n w", "PASSWORD='n w' \n"},
-		"quotes added":       {HintEnv, "PASSWORD=old\n", "PASSWORD", 1, "old", "", "n w#", "PASSWORD='n w#'\n"},
-		"both quotes inside": {HintEnv, "PASSWORD=old\n", "PASSWORD", 1, "old", "", `a'b"c`, "PASSWORD=\"a'b\\\"c\"\n"},
-		"export, blanks":     {HintEnv, "  export PASSWORD=old   \nX=1\n", "PASSWORD", 1, "old", "", "new", "  export PASSWORD=new   \nX=1\n"},
-		"name beside":        {HintEnv, "DB_USER=other\nBERTH_USER=svc-berth\nBERTH_PASSWORD=old\n", "BERTH_PASSWORD", 3, "old", "svc-berth", "new", "DB_USER=other\nBERTH_USER=svc-berth\nBERTH_PASSWORD=new\n"},
-		"url":                {HintEnv, "URL='postgres://svc%40x:o%2Fld@db:5432/b?x=1'\n", "URL:url", 1, "o/ld", "svc@x", "n@w", "URL='postgres://svc%40x:n%40w@db:5432/b?x=1'\n"},
-		"conf":               {HintNone, "[a]\nuser = svc\npassword = old value  \nx=1\n", "a/password", 3, "old value", "svc", "new value", "[a]\nuser = svc\npassword = new value  \nx=1\n"},
-		"whole":              {HintCredential, "old secret=with=equals\n", "content", 1, "old secret=with=equals", "", "new", "new\n"},
-		"whole url":          {HintCredential, "ldaps://u:old@h/", "content:url", 1, "old", "u", "new", "ldaps://u:new@h/"},
-		"json":               {HintNone, "{\n  // by hand\n  \"db\": {\"user\": \"svc\", \"password\": \"o\\u0022ld\",},\n  \"retries\": 3,\n}\n", "/db/password", 3, `o"ld`, "svc", `n"\<é`, "{\n  // by hand\n  \"db\": {\"user\": \"svc\", \"password\": \"n\\\"\\\\<é\",},\n  \"retries\": 3,\n}\n"},
-		"json url, array":    {HintNone, "\xef\xbb\xbf[ {\"dsn\":\"postgres://svc:o%2Fld@db/b\"} ]\r\n", "/0/dsn:url", 1, "o/ld", "svc", "n/w", "\xef\xbb\xbf[ {\"dsn\":\"postgres://svc:n%2Fw@db/b\"} ]\r\n"},
-		"json one line":      {HintCredential, `{"a/b":{"token":"old"}}`, "/a~1b/token", 1, "old", "", "new", `{"a/b":{"token":"new"}}`},
-		"yaml":               {HintNone, "# by hand\n---\ndb: {user: svc, password: old}  # flow\nretries: 3\n", "/db/password", 3, "old", "svc", "n, w", "# by hand\n---\ndb: {user: svc, password: \"n, w\"}  # flow\nretries: 3\n"},
-		"yaml quotes kept":   {HintNone, "a:\r\n  - user: 'svc'\r\n    password: 'o''ld' # x\r\n", "/a/0/password", 3, "o'ld", "svc", "n'w", "a:\r\n  - user: 'svc'\r\n    password: 'n''w' # x\r\n"},
-		"yaml anchor":        {HintNone, "base: &pw \"öld\\t\"\npassword: &p !!str öld\nuse: *p\n", "/password", 2, "öld", "", "true", "base: &pw \"öld\\t\"\npassword: &p !!str \"true\"\nuse: *p\n"},
-		"yaml documents":     {HintNone, "a: 1\n---\nurl: postgres://svc:o%2Fld@db/b\n", "document 2:/url:url", 3, "o/ld", "svc", "n/w", "a: 1\n---\nurl: postgres://svc:n%2Fw@db/b\n"},
-		"multi-line value":   {HintEnv, "A=\"x\ny\"\nTOKEN=old\n", "TOKEN", 3, "old", "", "new", "A=\"x\ny\"\nTOKEN=new\n"},
+		"plain":              {layout.HintEnv, "A=1\nDB_PASSWORD=old\nB=2\n", "DB_PASSWORD", 2, "old", "", "new-1", "A=1\nDB_PASSWORD=new-1\nB=2\n"},
+		"CRLF, no final":     {layout.HintEnv, "# x\r\nPW=old\r\nLAST=1", "PW", 2, "old", "", "new", "# x\r\nPW=new\r\nLAST=1"},
+		"byte order mark":    {layout.HintEnv, "\xef\xbb\xbfPASSWORD=old", "PASSWORD", 1, "old", "", "new", "\xef\xbb\xbfPASSWORD=new"},
+		"double quotes kept": {layout.HintEnv, `PASSWORD="o\"l d"` + "\n", "PASSWORD", 1, `o"l d`, "", `n$w`, `PASSWORD="n\$w"` + "\n"},
+		"single quotes kept": {layout.HintEnv, "PASSWORD='o ld' \n", "PASSWORD", 1, "o ld", "", "n w", "PASSWORD='n w' \n"},
+		"quotes added":       {layout.HintEnv, "PASSWORD=old\n", "PASSWORD", 1, "old", "", "n w#", "PASSWORD='n w#'\n"},
+		"both quotes inside": {layout.HintEnv, "PASSWORD=old\n", "PASSWORD", 1, "old", "", `a'b"c`, "PASSWORD=\"a'b\\\"c\"\n"},
+		"export, blanks":     {layout.HintEnv, "  export PASSWORD=old   \nX=1\n", "PASSWORD", 1, "old", "", "new", "  export PASSWORD=new   \nX=1\n"},
+		"name beside":        {layout.HintEnv, "DB_USER=other\nBERTH_USER=svc-berth\nBERTH_PASSWORD=old\n", "BERTH_PASSWORD", 3, "old", "svc-berth", "new", "DB_USER=other\nBERTH_USER=svc-berth\nBERTH_PASSWORD=new\n"},
+		"url":                {layout.HintEnv, "URL='postgres://svc%40x:o%2Fld@db:5432/b?x=1'\n", "URL:url", 1, "o/ld", "svc@x", "n@w", "URL='postgres://svc%40x:n%40w@db:5432/b?x=1'\n"},
+		"conf":               {layout.HintNone, "[a]\nuser = svc\npassword = old value  \nx=1\n", "a/password", 3, "old value", "svc", "new value", "[a]\nuser = svc\npassword = new value  \nx=1\n"},
+		"whole":              {layout.HintCredential, "old secret=with=equals\n", "content", 1, "old secret=with=equals", "", "new", "new\n"},
+		"whole url":          {layout.HintCredential, "ldaps://u:old@h/", "content:url", 1, "old", "u", "new", "ldaps://u:new@h/"},
+		"json":               {layout.HintNone, "{\n  // by hand\n  \"db\": {\"user\": \"svc\", \"password\": \"o\\u0022ld\",},\n  \"retries\": 3,\n}\n", "/db/password", 3, `o"ld`, "svc", `n"\<é`, "{\n  // by hand\n  \"db\": {\"user\": \"svc\", \"password\": \"n\\\"\\\\<é\",},\n  \"retries\": 3,\n}\n"},
+		"json url, array":    {layout.HintNone, "\xef\xbb\xbf[ {\"dsn\":\"postgres://svc:o%2Fld@db/b\"} ]\r\n", "/0/dsn:url", 1, "o/ld", "svc", "n/w", "\xef\xbb\xbf[ {\"dsn\":\"postgres://svc:n%2Fw@db/b\"} ]\r\n"},
+		"json one line":      {layout.HintCredential, `{"a/b":{"token":"old"}}`, "/a~1b/token", 1, "old", "", "new", `{"a/b":{"token":"new"}}`},
+		"yaml":               {layout.HintNone, "# by hand\n---\ndb: {user: svc, password: old}  # flow\nretries: 3\n", "/db/password", 3, "old", "svc", "n, w", "# by hand\n---\ndb: {user: svc, password: \"n, w\"}  # flow\nretries: 3\n"},
+		"yaml quotes kept":   {layout.HintNone, "a:\r\n  - user: 'svc'\r\n    password: 'o''ld' # x\r\n", "/a/0/password", 3, "o'ld", "svc", "n'w", "a:\r\n  - user: 'svc'\r\n    password: 'n''w' # x\r\n"},
+		"yaml anchor":        {layout.HintNone, "base: &pw \"öld\\t\"\npassword: &p !!str öld\nuse: *p\n", "/password", 2, "öld", "", "true", "base: &pw \"öld\\t\"\npassword: &p !!str \"true\"\nuse: *p\n"},
+		"yaml documents":     {layout.HintNone, "a: 1\n---\nurl: postgres://svc:o%2Fld@db/b\n", "document 2:/url:url", 3, "o/ld", "svc", "n/w", "a: 1\n---\nurl: postgres://svc:n%2Fw@db/b\n"},
+		"multi-line value":   {layout.HintEnv, "A=\"x\ny\"\nTOKEN=old\n", "TOKEN", 3, "old", "", "new", "A=\"x\ny\"\nTOKEN=new\n"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			located, err := Locate("", []byte(c.content), c.hint, nil)
@@ -72,7 +73,7 @@ func TestLocateAndSplice(t *testing.T) {
 
 func TestDuplicateKeysAndBrokenLines(t *testing.T) {
 	content := "PASSWORD=one\nthis is nothing\nPASSWORD=two\nQUOTE_PASSWORD=\"never closed\nX=1\n"
-	located, err := Locate("", []byte(content), HintEnv, nil)
+	located, err := Locate("", []byte(content), layout.HintEnv, nil)
 	require.NoError(t, err)
 	var lines []int
 	for _, p := range located.Problems {
@@ -89,20 +90,20 @@ func TestDuplicateKeysAndBrokenLines(t *testing.T) {
 
 func TestWhatCannotBeReadOrCarried(t *testing.T) {
 	for name, content := range map[string]string{"binary": "A=\x00", "too large": strings.Repeat("x", MaxSize+1)} {
-		_, err := Locate("", []byte(content), HintEnv, nil)
+		_, err := Locate("", []byte(content), layout.HintEnv, nil)
 		assert.Error(t, err, name)
 	}
-	at := Locator{Layout: LayoutEnv, Key: "PASSWORD", Part: PartValue}
+	at := Locator{Layout: layout.Env, Key: "PASSWORD", Part: PartValue}
 	_, err := Splice([]byte("PASSWORD=x\n"), at, secret.New("two\nlines"))
-	assert.ErrorIs(t, err, ErrCannotCarry)
+	assert.ErrorIs(t, err, layout.ErrCannotCarry)
 	_, err = Splice([]byte("OTHER=x\n"), at, secret.New("y"))
-	assert.ErrorIs(t, err, ErrNotThere)
-	_, err = Splice([]byte("[s]\npassword = x\n"), Locator{Layout: LayoutConf, Key: "s/password", Part: PartValue}, secret.New(" blank"))
-	assert.ErrorIs(t, err, ErrCannotCarry)
-	located, err := Locate("", []byte("PASSWORD_FILE=/etc/pw\nPASSWORD_MIN_LENGTH=12\nEMPTY_PASSWORD=\nDOC=http://example/\n"), HintEnv, nil)
+	assert.ErrorIs(t, err, layout.ErrNotThere)
+	_, err = Splice([]byte("[s]\npassword = x\n"), Locator{Layout: layout.Conf, Key: "s/password", Part: PartValue}, secret.New(" blank"))
+	assert.ErrorIs(t, err, layout.ErrCannotCarry)
+	located, err := Locate("", []byte("PASSWORD_FILE=/etc/pw\nPASSWORD_MIN_LENGTH=12\nEMPTY_PASSWORD=\nDOC=http://example/\n"), layout.HintEnv, nil)
 	require.NoError(t, err)
 	assert.Empty(t, located.Spans, "names of files, policies, empty values and URLs without a password are no secrets")
-	located, err = Locate("", []byte("ODD=known-value\n"), HintEnv, func(v secret.Value) bool { return v.RevealString() == "known-value" })
+	located, err = Locate("", []byte("ODD=known-value\n"), layout.HintEnv, func(v secret.Value) bool { return v.RevealString() == "known-value" })
 	require.NoError(t, err)
 	assert.Len(t, located.Spans, 1, "a known value is found whatever its key")
 }
@@ -112,17 +113,17 @@ func TestJSONThatIsNone(t *testing.T) {
 		"{\n\"password\": \"never ends\n}": "line 2", `{"password": nope}`: "is no value", `{"password": "x"} trailing`: "after the document", `{"password" "x"}`: "colon",
 		strings.Repeat(`{"a":`, 200): "nested too deep", `{"password": "x" "y"}`: "comma", `{/* never ends`: "a comment does not end", `{"password": "\q"}`: "written wrongly",
 	} {
-		located, err := Locate("", []byte(content), HintNone, nil)
+		located, err := Locate("", []byte(content), layout.HintNone, nil)
 		require.NoError(t, err)
 		assert.Empty(t, located.Spans, content)
 		if assert.NotEmpty(t, located.Problems, content) {
 			assert.Contains(t, located.Problems[0].What, words, content)
 		}
 	}
-	located, err := Locate("", []byte("[office]\npassword = x\n"), HintNone, nil)
+	located, err := Locate("", []byte("[office]\npassword = x\n"), layout.HintNone, nil)
 	require.NoError(t, err)
-	assert.Equal(t, LayoutConf, located.Layout, "sections are no arrays")
-	located, err = Locate("", []byte(`{"password":"a","password":"b","password_file":"/x","n":{"password":""}}`), HintNone, nil)
+	assert.Equal(t, layout.Conf, located.Layout, "sections are no arrays")
+	located, err = Locate("", []byte(`{"password":"a","password":"b","password_file":"/x","n":{"password":""}}`), layout.HintNone, nil)
 	require.NoError(t, err)
 	require.Len(t, located.Spans, 2)
 	assert.Equal(t, "/password[2]", located.Spans[1].Locator.String())
@@ -137,14 +138,14 @@ func TestYAMLThatIsNotEdited(t *testing.T) {
 		"a key like none": "Note: this is prose.\nIt goes on = like this: yes\n",
 		"a bomb":          "a: &a [x,x,x,x]\nb: &b [*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b]\nd: [*c,*c,*c,*c]\n",
 	} {
-		located, err := Locate("", []byte(content), HintNone, nil)
+		located, err := Locate("", []byte(content), layout.HintNone, nil)
 		require.NoError(t, err)
 		assert.Empty(t, located.Spans, name)
 	}
-	for content, layout := range map[string]Layout{"a = b: c\n": LayoutConf, "KEY=value: x\n": LayoutEnv, "[s]\na: b\n": LayoutConf, "a: b\nc: d\n": LayoutYAML} {
-		located, err := Locate("", []byte(content), HintNone, nil)
+	for content, want := range map[string]layout.Layout{"a = b: c\n": layout.Conf, "KEY=value: x\n": layout.Env, "[s]\na: b\n": layout.Conf, "a: b\nc: d\n": layout.YAML} {
+		located, err := Locate("", []byte(content), layout.HintNone, nil)
 		require.NoError(t, err)
-		assert.Equal(t, layout, located.Layout, content)
+		assert.Equal(t, want, located.Layout, content)
 	}
 }
 
@@ -158,7 +159,7 @@ func FuzzSplice(f *testing.F) {
 		f.Add([]byte(seed), "a'b\"c $d\\e", uint8(1))
 	}
 	f.Fuzz(func(t *testing.T, content []byte, value string, hint uint8) {
-		h := []Hint{HintEnv, HintNone, HintCredential}[int(hint)%3]
+		h := []layout.Hint{layout.HintEnv, layout.HintNone, layout.HintCredential}[int(hint)%3]
 		located, err := Locate("", content, h, nil)
 		if err != nil || value == "" {
 			return
@@ -190,7 +191,7 @@ func TestPrivateKeyInAFile(t *testing.T) {
 	}
 	for _, end := range []string{"\n", "\r\n"} {
 		content := strings.ReplaceAll("# first\n"+block("PRIVATE KEY")+"between\n"+block("RSA PRIVATE KEY")+"# last", "\n", end)
-		place := Locator{Layout: LayoutPEM, Nth: 1, Part: PartValue}
+		place := Locator{Layout: layout.PEM, Nth: 1, Part: PartValue}
 		span, err := Find([]byte(content), place)
 		require.NoError(t, err)
 		fresh, err := keys.Generate(span.Value, "", rand.Reader)
@@ -201,13 +202,13 @@ func TestPrivateKeyInAFile(t *testing.T) {
 		require.NoError(t, err)
 		after, err := Find(out, place)
 		require.NoError(t, err)
-		assert.True(t, Same(LayoutPEM, after.Value, fresh))
+		assert.True(t, Same(layout.PEM, after.Value, fresh))
 		assert.Contains(t, after.Value.RevealString(), "BEGIN RSA PRIVATE KEY")
 		assert.Equal(t, content[:span.Start], string(out[:after.Start]))
 		assert.Equal(t, content[span.End:], string(out[after.End:]))
 		_, err = Splice([]byte(content), place, secret.New("no key"))
-		require.ErrorIs(t, err, ErrCannotCarry)
-		_, err = Find([]byte(content), Locator{Layout: LayoutPEM, Nth: 2, Part: PartValue})
-		require.ErrorIs(t, err, ErrNotThere)
+		require.ErrorIs(t, err, layout.ErrCannotCarry)
+		_, err = Find([]byte(content), Locator{Layout: layout.PEM, Nth: 2, Part: PartValue})
+		require.ErrorIs(t, err, layout.ErrNotThere)
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -95,7 +96,7 @@ func (r *Redactor) placed(text string, may suspects) string {
 	return redactAssign.ReplaceAllStringFunc(text, func(all string) string {
 		m := redactAssign.FindStringSubmatch(all)
 		value := strings.Trim(m[3], `"'`)
-		if !isSecret(strings.TrimLeft(m[1], "-")) || value == "" || reference.MatchString(value) || isWord(value) || nameService[value] || strings.Contains(value, secret.Placeholder) {
+		if !layout.IsSecret(strings.TrimLeft(m[1], "-")) || value == "" || layout.Reference.MatchString(value) || isWord(value) || nameService[value] || strings.Contains(value, secret.Placeholder) {
 			return all
 		}
 		return m[1] + m[2] + secret.Placeholder
@@ -127,14 +128,14 @@ func (r *Redactor) commands(text string) string {
 	var cuts []cut
 	from := 0
 	for _, end := range append(commandEnds.FindAllStringIndex(text, -1), []int{len(text), len(text)}) {
-		for _, v := range optionValues(splitWords(text[from:end[0]], from), "", "", 0) {
-			found := secretsIn(v.name, v.text, func(secret.Value) bool { return false }, 0)
+		for _, v := range layout.OptionValues(splitWords(text[from:end[0]], from), "", "", 0) {
+			found := secretsIn(v.Name, v.Text, func(secret.Value) bool { return false }, 0)
 			for _, f := range found {
-				raw := text[v.start:v.end]
+				raw := text[v.Start:v.End]
 				if i := strings.Index(raw, f.text); i >= 0 {
-					cuts = append(cuts, cut{v.start + i, v.start + i + len(f.text)})
+					cuts = append(cuts, cut{v.Start + i, v.Start + i + len(f.text)})
 				} else {
-					cuts = append(cuts, cut{v.start, v.end}) // it is encoded
+					cuts = append(cuts, cut{v.Start, v.End}) // it is encoded
 				}
 			}
 		}
@@ -155,8 +156,8 @@ func (r *Redactor) commands(text string) string {
 
 // splitWords splits at blanks, as a shell or a service manager does with plain
 // quotes, and keeps where the words stand.
-func splitWords(text string, offset int) []word {
-	var out []word
+func splitWords(text string, offset int) []layout.Word {
+	var out []layout.Word
 	for i := 0; i < len(text); {
 		for i < len(text) && (text[i] == ' ' || text[i] == '\t') {
 			i++
@@ -176,11 +177,11 @@ func splitWords(text string, offset int) []word {
 			i++
 		}
 		if i > start {
-			w := word{start: offset + start, end: offset + i, raw: text[start:i], text: plain.String()}
+			w := layout.Word{Start: offset + start, End: offset + i, Raw: text[start:i], Text: plain.String()}
 			// A path with blanks before the program's name, as Windows writes it.
-			w.text = strings.ReplaceAll(w.text, "\\", "/")
-			if len(w.text) != len(plain.String()) || !strings.Contains(w.raw, "\\") {
-				w.text = plain.String()
+			w.Text = strings.ReplaceAll(w.Text, "\\", "/")
+			if len(w.Text) != len(plain.String()) || !strings.Contains(w.Raw, "\\") {
+				w.Text = plain.String()
 			}
 			out = append(out, w)
 		}

@@ -2,37 +2,31 @@ package held
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
-	"strings"
 
+	"mossledger.example/moss/internal/core/keys"
+	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/secret"
 )
 
-// Errors of Find and Splice.
-var (
-	ErrNotThere    = errors.New("nothing stands at that place any more")
-	ErrCannotCarry = errors.New("the layout cannot carry that value")
-)
-
 // at finds the value at a locator.
-func at(content []byte, place Locator) (value, inside, error) {
+func at(content []byte, place Locator) (layout.Value, inside, error) {
 	if err := readable(content); err != nil {
-		return value{}, inside{}, err
+		return layout.Value{}, inside{}, err
 	}
-	values, _, err := scanAs(content, place.Layout)
+	values, _, err := layout.Scan(content, place.Layout)
 	if err != nil {
-		return value{}, inside{}, fmt.Errorf("%w: %w", ErrNotThere, err)
+		return layout.Value{}, inside{}, fmt.Errorf("%w: %w", layout.ErrNotThere, err)
 	}
 	nth := 0
 	for _, v := range values {
-		if v.key != place.Key {
+		if v.Key != place.Key {
 			continue
 		}
 		if nth == place.Nth {
-			i, ok := lookup(v.name, v.text, place.Part)
+			i, ok := lookup(v.Name, v.Text, place.Part)
 			if !ok {
-				return v, i, fmt.Errorf("%w: %s holds no %s", ErrNotThere, place, place.Part)
+				return v, i, fmt.Errorf("%w: %s holds no %s", layout.ErrNotThere, place, place.Part)
 			}
 			if len(i.names) == 0 {
 				i.names = besideValue(v, values)
@@ -41,7 +35,7 @@ func at(content []byte, place Locator) (value, inside, error) {
 		}
 		nth++
 	}
-	return value{}, inside{}, fmt.Errorf("%w: %s", ErrNotThere, place)
+	return layout.Value{}, inside{}, fmt.Errorf("%w: %s", layout.ErrNotThere, place)
 }
 
 // Find returns the span at a locator.
@@ -50,7 +44,7 @@ func Find(content []byte, place Locator) (Span, error) {
 	if err != nil {
 		return Span{}, err
 	}
-	return Span{Locator: place, Start: v.start, End: v.end, Line: v.line, Value: secret.New(i.text), Names: i.names, Certain: true}, nil
+	return Span{Locator: place, Start: v.Start, End: v.End, Line: v.Line, Value: secret.New(i.text), Names: i.names, Certain: true}, nil
 }
 
 // Splice returns content with the secret at the locator replaced. Every byte
@@ -61,29 +55,30 @@ func Splice(content []byte, place Locator, next secret.Value) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	text, err := rewrap(v.name, v.text, place.Part, next.RevealString())
+	text, err := rewrap(v.Name, v.Text, place.Part, next.RevealString())
 	if err != nil {
 		return nil, err
 	}
-	encoded, err := layouts[place.Layout].encode(text, content[v.start:v.end], v, content)
+	encoded, err := layout.Encode(place.Layout, text, v, content)
 	if err != nil {
 		return nil, err
 	}
 	out := make([]byte, 0, len(content)+len(encoded))
-	out = append(out, content[:v.start]...)
+	out = append(out, content[:v.Start]...)
 	out = append(out, encoded...)
-	out = append(out, content[v.end:]...)
+	out = append(out, content[v.End:]...)
 	again, i, err := at(out, place)
-	if err != nil || !Same(place.Layout, secret.New(i.text), next) || place.Layout != LayoutPEM && again.text != text || again.start != v.start || !bytes.Equal(out[again.end:], content[v.end:]) {
-		return nil, fmt.Errorf("%w: %s would not read back as written", ErrCannotCarry, place)
+	if err != nil || !Same(place.Layout, secret.New(i.text), next) || place.Layout != layout.PEM && again.Text != text || again.Start != v.Start || !bytes.Equal(out[again.End:], content[v.End:]) {
+		return nil, fmt.Errorf("%w: %s would not read back as written", layout.ErrCannotCarry, place)
 	}
 	return out, nil
 }
 
-// oneLine refuses line ends.
-func oneLine(text string) error {
-	if strings.ContainsAny(text, "\x00\r\n") {
-		return fmt.Errorf("%w: it contains a line end or NUL", ErrCannotCarry)
+// Same reports whether two values are the same for a layout: a private key may
+// be written down in several ways.
+func Same(in layout.Layout, a, b secret.Value) bool {
+	if in == layout.PEM {
+		return keys.Same(a, b)
 	}
-	return nil
+	return a.Equal(b)
 }

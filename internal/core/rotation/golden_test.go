@@ -15,6 +15,7 @@ import (
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/layout"
 )
 
 var update = flag.Bool("update", false, "write the plans anew: read what changed before committing it")
@@ -229,7 +230,7 @@ func passwordOf(account, authority string) Input {
 // keyOpening is a key that one file on quay1 holds.
 func keyOpening(doors int) Input {
 	in := Input{CredentialID: "2", Credential: "backup@quay1", Of: credential.SSHKey, Authority: "quays"}
-	in.Files = []File{{SystemID: "quay1", System: "quay1", Path: "/home/tide/.ssh/id", Places: []held.Locator{{Layout: held.LayoutPEM}}}}
+	in.Files = []File{{SystemID: "quay1", System: "quay1", Path: "/home/tide/.ssh/id", Places: []held.Locator{{Layout: layout.PEM}}}}
 	for i := range doors {
 		addDoor(&in, fmt.Sprintf("quay%d", i), "/home/tide/.ssh/authorized_keys", "tide", "")
 	}

@@ -11,6 +11,7 @@ import (
 
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/layout"
 )
 
 // awayFrom makes a system unreachable from a call on, for a time.
@@ -240,7 +241,7 @@ func large(doors, holders int) Plan {
 	}
 	for i := range holders {
 		host := fmt.Sprintf("holder%05d", i)
-		in.Files = append(in.Files, File{SystemID: host, System: host, Path: "/etc/k", Places: []held.Locator{{Layout: held.LayoutPEM}}})
+		in.Files = append(in.Files, File{SystemID: host, System: host, Path: "/etc/k", Places: []held.Locator{{Layout: layout.PEM}}})
 	}
 	return Build(in)
 }

@@ -5,7 +5,7 @@ import (
 	"slices"
 
 	"mossledger.example/moss/internal/core/estate"
-	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/layout"
 )
 
 // guarded is an account that the credential proves, with the steps about the
@@ -99,7 +99,7 @@ func (g guarded) proof(kind StepKind, needs []int) Step {
 
 // ofKey: the step is about a key pair.
 func (s Step) ofKey() bool {
-	return s.Door != nil || s.Kind == StepSeal && s.Dependent == estate.DependentKey || s.Kind == StepReplace && len(s.Places) > 0 && s.Places[0].Layout == held.LayoutPEM
+	return s.Door != nil || s.Kind == StepSeal && s.Dependent == estate.DependentKey || s.Kind == StepReplace && len(s.Places) > 0 && s.Places[0].Layout == layout.PEM
 }
 
 // keyTitle is a step about a key pair, or its undoing, in a few words.

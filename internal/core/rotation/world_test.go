@@ -13,6 +13,7 @@ import (
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/layout"
 )
 
 // The simulated estate: an authority, files and units. A unit starts only if
@@ -96,7 +97,7 @@ func newWorld(t *testing.T, policy Policy, way int) *world {
 	for _, host := range []string{"quay1", "quay2"} {
 		for _, name := range []string{"berth", "gangway"} {
 			path := "/etc/" + name + ".env"
-			in.Files = append(in.Files, File{SystemID: host, System: host, Path: path, Places: []held.Locator{{Layout: held.LayoutEnv, Key: "P", Part: held.PartValue}}})
+			in.Files = append(in.Files, File{SystemID: host, System: host, Path: path, Places: []held.Locator{{Layout: layout.Env, Key: "P", Part: held.PartValue}}})
 			u := Unit{SystemID: host, System: host, Name: name + ".service", Running: true, Reads: []string{path}}
 			if name == "gangway" {
 				u.After = []string{"berth.service"}

@@ -9,6 +9,7 @@ import (
 
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/keys"
+	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -32,7 +33,7 @@ func TestPlantsAreFoundAndReplaced(t *testing.T) {
 		}
 		refused := 0
 		for _, truth := range p.Truth {
-			located, err := held.Locate(truth.Path, files[truth.Path], held.HintNone, func(v secret.Value) bool { return known[v.RevealString()] })
+			located, err := held.Locate(truth.Path, files[truth.Path], layout.HintNone, func(v secret.Value) bool { return known[v.RevealString()] })
 			require.NoError(t, err)
 			found := false
 			for _, span := range located.Spans {

@@ -16,6 +16,7 @@ import (
 
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/standin/datastore"
 	"mossledger.example/moss/internal/standin/unixhost"
 )
@@ -80,7 +81,7 @@ func (e *Estate) storeProgram(path, user string, accepts func(name, password str
 		if !ok {
 			return fmt.Errorf("%s: no such file", path)
 		}
-		located, err := held.Locate(path, f.Content, held.HintNone, nil)
+		located, err := held.Locate(path, f.Content, layout.HintNone, nil)
 		if err != nil {
 			return err
 		}

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/standin"
 	"mossledger.example/moss/internal/standin/datastore"
 	"mossledger.example/moss/internal/standin/directory"
@@ -251,7 +252,7 @@ func (e *Estate) bookings() *unixhost.Host {
 		Name: "fuelcard.service", Description: "Fuel card reader", User: "svc-fuelcard", Environment: []string{"/etc/fuelcard/fuel.env"}, Exec: "/opt/fuelcard/bin/reader", Enabled: true,
 		Program: func(h *unixhost.Host) error {
 			f, _ := h.Read("/etc/fuelcard/fuel.env")
-			span, err := held.Find(f.Content, held.Locator{Layout: held.LayoutEnv, Key: "FUEL_PASSWORD", Part: held.PartValue})
+			span, err := held.Find(f.Content, held.Locator{Layout: layout.Env, Key: "FUEL_PASSWORD", Part: held.PartValue})
 			if err != nil {
 				return err
 			}
@@ -292,7 +293,7 @@ func (e *Estate) program(host, unit, path, nameKey, passwordKey string) func(*un
 		if !ok {
 			return fmt.Errorf("%s: no such file", path)
 		}
-		located, err := held.Locate(path, f.Content, held.HintEnv, nil)
+		located, err := held.Locate(path, f.Content, layout.HintEnv, nil)
 		if err != nil {
 			return err
 		}
@@ -308,7 +309,7 @@ func (e *Estate) program(host, unit, path, nameKey, passwordKey string) func(*un
 func (e *Estate) urlProgram(host, unit, path, key string) func(*unixhost.Host) error {
 	return func(h *unixhost.Host) error {
 		f, _ := h.Read(path)
-		located, err := held.Locate(path, f.Content, held.HintNone, nil)
+		located, err := held.Locate(path, f.Content, layout.HintNone, nil)
 		if err != nil {
 			return err
 		}

@@ -13,6 +13,7 @@ import (
 	"mossledger.example/moss/internal/connect/unixhost/shell"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -143,7 +144,7 @@ func (f *finder) file(ctx context.Context, p, kind string, file shell.ReadFile, 
 		f.bytes(p, content, held.Located{})
 		return nil
 	}
-	if located.Layout != held.LayoutWhole {
+	if located.Layout != layout.Whole {
 		for _, namer := range c.namers {
 			f.visit.names[namer] = append(f.visit.names[namer], held.NamesIn(p, content, c.hint)...)
 		}
@@ -219,7 +220,7 @@ func (f *finder) spans(p string, c *candidate, located held.Located, content []b
 		if spare && !f.also(span.Value) {
 			continue
 		}
-		if span.Layout == held.LayoutWhole && len(span.Names) == 0 {
+		if span.Layout == layout.Whole && len(span.Names) == 0 {
 			for _, namer := range c.namers {
 				if namer != "" {
 					span.Names = append(span.Names, f.visit.names[namer]...)

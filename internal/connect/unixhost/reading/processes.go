@@ -16,6 +16,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/layout"
 )
 
 // Running programs know more than files do: a value that was put into their
@@ -108,7 +109,7 @@ func (v *visit) processes(ctx context.Context) *connect.Failure {
 	for _, p := range v.running {
 		p.files = unique(p.files)
 		for _, file := range p.files {
-			v.candidate(file, held.HintNone, "a running program", false)
+			v.candidate(file, layout.HintNone, "a running program", false)
 		}
 	}
 	v.count(connect.ScopeProcesses, len(v.running))
@@ -382,7 +383,7 @@ func (f *finder) programs() {
 }
 
 func (f *finder) values(p *running, format, name string, content []byte, add func(string, *estate.Copy, []string)) {
-	located, err := held.Locate(name, content, held.HintNone, f.also)
+	located, err := held.Locate(name, content, layout.HintNone, f.also)
 	if err != nil {
 		return
 	}

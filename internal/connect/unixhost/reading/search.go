@@ -11,7 +11,7 @@ import (
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/unixhost/shell"
-	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/layout"
 )
 
 // Options of the search for copies that nothing on the host names.
@@ -215,7 +215,7 @@ func SearchPattern(names []string) string {
 }
 
 func (v *visit) found(p string) {
-	v.candidate(p, held.HintNone, "", false)
+	v.candidate(p, layout.HintNone, "", false)
 	v.files[p].found = true
 }
 

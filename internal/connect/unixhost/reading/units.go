@@ -14,6 +14,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/layout"
 )
 
 const unitProperties = "Id,Description,User,Environment,EnvironmentFiles,ExecStart,ActiveState,SubState,UnitFileState,LoadState,LoadError,After,Requires,FragmentPath,DynamicUser,ActiveEnterTimestamp,Result"
@@ -57,11 +58,11 @@ func (v *visit) units(ctx context.Context) *connect.Failure {
 			batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: u.Place, What: "systemd does not load it: " + u.loadError, Next: "run 'systemd-analyze verify " + u.Path + "' on the host"})
 		}
 		for _, file := range u.environment {
-			v.candidate(file.path, held.HintEnv, u.Place, !file.optional)
+			v.candidate(file.path, layout.HintEnv, u.Place, !file.optional)
 			u.Uses = append(u.Uses, path.Clean(file.path))
 		}
 		for _, file := range append(credentials[u.Place], credentials[u.Path]...) {
-			v.candidate(file, held.HintCredential, u.Place, true)
+			v.candidate(file, layout.HintCredential, u.Place, true)
 			u.Uses = append(u.Uses, path.Clean(file))
 		}
 		for _, file := range argumentFiles(u.Executable) {
@@ -69,7 +70,7 @@ func (v *visit) units(ctx context.Context) *connect.Failure {
 			u.Uses = append(u.Uses, path.Clean(file.path))
 		}
 		for _, file := range append(holding[u.Place], holding[u.Path]...) {
-			v.candidate(file, held.HintNone, u.Place, false)
+			v.candidate(file, layout.HintNone, u.Place, false)
 			u.Uses = append(u.Uses, file)
 		}
 		v.names[u.Place] = u.names
@@ -237,7 +238,7 @@ func ParseShow(text string) []shownUnit {
 				}
 			case "Environment":
 				if words, err := shell.Fields(value, func(string) string { return "" }); err == nil {
-					u.names = held.NamesIn("", []byte(environmentText(words)), held.HintEnv)
+					u.names = held.NamesIn("", []byte(environmentText(words)), layout.HintEnv)
 				}
 			case "EnvironmentFiles":
 				file, flags, _ := strings.Cut(value, " (")
@@ -319,7 +320,7 @@ func unitsHolding(text string) map[string][]string {
 	var content strings.Builder
 	end := func() {
 		if path.IsAbs(file) {
-			located, err := held.Locate(file, []byte(content.String()), held.HintNone, nil)
+			located, err := held.Locate(file, []byte(content.String()), layout.HintNone, nil)
 			if err == nil && len(located.Spans) > 0 {
 				key := file
 				if dir := path.Dir(file); strings.HasSuffix(dir, ".service.d") {
@@ -350,7 +351,7 @@ var (
 
 type argumentFile struct {
 	path string
-	hint held.Hint
+	hint layout.Hint
 }
 
 // argumentFiles finds files that are named on a command line.
@@ -359,7 +360,7 @@ func argumentFiles(command string) []argumentFile {
 	for _, m := range argumentPath.FindAllStringSubmatchIndex(command, 40) {
 		file := argumentFile{path: command[m[4]:m[5]]}
 		if passwordOption.MatchString(command[:m[4]]) {
-			file.hint = held.HintCredential
+			file.hint = layout.HintCredential
 		}
 		out = append(out, file)
 	}

@@ -15,6 +15,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/unixhost/shell"
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/layout"
 )
 
 // visit reads one host.
@@ -42,7 +43,7 @@ const (
 
 // candidate is a file that may hold copies, with who names it.
 type candidate struct {
-	hint   held.Hint
+	hint   layout.Hint
 	namers []string
 	must   bool // a missing file is a problem
 	found  bool // by the search: nothing names it
@@ -71,11 +72,11 @@ func Visit(ctx context.Context, target connect.Target, request connect.VisitRequ
 	v := &visit{Session: s, request: request, emit: emit, coverage: &coverage, files: map[string]*candidate{}, names: map[string][]string{}, homes: map[string]string{}, users: map[string]string{}, unitFiles: map[string][]string{}, holds: map[string]map[string]bool{}}
 	for _, p := range strings.Split(target.Options[OptionPaths], ";") {
 		if p = strings.TrimSpace(p); path.IsAbs(p) {
-			v.candidate(p, held.HintNone, "the list of paths of this system", true)
+			v.candidate(p, layout.HintNone, "the list of paths of this system", true)
 		}
 	}
 	for _, p := range listOption(s.Target, OptionMaybe) {
-		v.candidate(p, held.HintNone, "the paths of all systems like this one", false)
+		v.candidate(p, layout.HintNone, "the paths of all systems like this one", false)
 	}
 	scopes := []struct {
 		name string
@@ -167,14 +168,14 @@ func (v *visit) send(batch connect.Batch) *connect.Failure {
 	return nil
 }
 
-func (v *visit) candidate(p string, hint held.Hint, namer string, must bool) {
+func (v *visit) candidate(p string, hint layout.Hint, namer string, must bool) {
 	p = path.Clean(p)
 	c := v.files[p]
 	if c == nil {
 		c = &candidate{}
 		v.files[p] = c
 	}
-	if c.hint == held.HintNone {
+	if c.hint == layout.HintNone {
 		c.hint = hint
 	}
 	c.must = c.must || must
@@ -195,7 +196,7 @@ func (v *visit) paths() []string {
 func (v *visit) wholeFilesLast(paths []string) []string {
 	sorted := append([]string(nil), paths...)
 	sort.SliceStable(sorted, func(i, j int) bool {
-		return v.files[sorted[i]].hint != held.HintCredential && v.files[sorted[j]].hint == held.HintCredential
+		return v.files[sorted[i]].hint != layout.HintCredential && v.files[sorted[j]].hint == layout.HintCredential
 	})
 	return sorted
 }

@@ -1,4 +1,4 @@
-package held
+package layout
 
 import (
 	"bytes"
@@ -67,8 +67,8 @@ func trimmed(content []byte, start, end int) int {
 
 // ---- environment files
 
-func scanEnv(content []byte) ([]value, []Problem, error) {
-	var out []value
+func scanEnv(content []byte) ([]Value, []Problem, error) {
+	var out []Value
 	var problems []Problem
 	lines(content, "#;", func(start, end, number int) int {
 		for _, word := range []string{"export ", "export\t"} {
@@ -89,7 +89,7 @@ func scanEnv(content []byte) ([]value, []Problem, error) {
 		if problem != "" {
 			problems = append(problems, Problem{number, problem})
 		}
-		v.key, v.name, v.line = key, key, number
+		v.Key, v.Name, v.Line = key, key, number
 		out = append(out, v)
 		return stop
 	})
@@ -99,7 +99,7 @@ func scanEnv(content []byte) ([]value, []Problem, error) {
 // envValue follows systemd's reading of environment files: unquoted parts with
 // backslash escapes, 'single' and "double" quoted parts one after another;
 // quoted parts may span lines; trailing blanks of unquoted text do not count.
-func envValue(content []byte, start int) (v value, stop int, problem string) {
+func envValue(content []byte, start int) (v Value, stop int, problem string) {
 	var text []byte
 	kept := 0 // length of text up to the last byte that counts
 	end := start
@@ -108,7 +108,7 @@ func envValue(content []byte, start int) (v value, stop int, problem string) {
 		c := content[i]
 		switch {
 		case c == '\n' || c == '\r':
-			return value{start: start, end: end, text: string(text[:kept])}, i, ""
+			return Value{Start: start, End: end, Text: string(text[:kept])}, i, ""
 		case c == '\\':
 			if i+1 >= len(content) {
 				i++
@@ -148,7 +148,7 @@ func envValue(content []byte, start int) (v value, stop int, problem string) {
 			}
 			if !closed {
 				lineStop := lineEnd(content, start)
-				return value{start: start, end: lineStop, text: ""}, lineStop, fmt.Sprintf("the quote %c is never closed", c)
+				return Value{Start: start, End: lineStop, Text: ""}, lineStop, fmt.Sprintf("the quote %c is never closed", c)
 			}
 			i = j + 1
 			kept, end = len(text), i
@@ -160,12 +160,12 @@ func envValue(content []byte, start int) (v value, stop int, problem string) {
 			}
 		}
 	}
-	return value{start: start, end: end, text: string(text[:kept])}, len(content), ""
+	return Value{Start: start, End: end, Text: string(text[:kept])}, len(content), ""
 }
 
 // encodeEnv writes a value in the quoting of the one that it replaces, or in a
 // stronger one where that is needed. It suits shells too.
-func encodeEnv(text string, old []byte, _ value, _ []byte) (string, error) {
+func encodeEnv(text string, old []byte, _ Value, _ []byte) (string, error) {
 	if err := oneLine(text); err != nil {
 		return "", err
 	}
@@ -201,8 +201,8 @@ func quoteOf(old []byte) byte {
 
 // ---- key = value
 
-func scanConf(content []byte) ([]value, []Problem, error) {
-	var out []value
+func scanConf(content []byte) ([]Value, []Problem, error) {
+	var out []Value
 	var problems []Problem
 	section := ""
 	lines(content, "#;!", func(start, end, number int) int {
@@ -224,9 +224,9 @@ func scanConf(content []byte) ([]value, []Problem, error) {
 			return end
 		}
 		v := confValue(content, blanks(content, start+equals+1, end), end)
-		v.name, v.within, v.line = key, section, number
-		if v.key = key; section != "" {
-			v.key = section + "/" + key
+		v.Name, v.Within, v.Line = key, section, number
+		if v.Key = key; section != "" {
+			v.Key = section + "/" + key
 		}
 		out = append(out, v)
 		return end
@@ -238,26 +238,26 @@ var inlineComment = regexp.MustCompile(`[ \t]+[;#]`)
 
 // confValue: up to the end of the line or a comment after a blank. Quotes around
 // the whole are dropped. Readers of such files differ in the rest.
-func confValue(content []byte, start, end int) value {
+func confValue(content []byte, start, end int) Value {
 	end = trimmed(content, start, end)
 	raw := content[start:end]
 	if len(raw) > 1 && (raw[0] == '"' || raw[0] == '\'') {
 		if close := bytes.IndexByte(raw[1:], raw[0]); close >= 0 {
 			after := bytes.TrimLeft(raw[close+2:], " \t")
 			if len(after) == 0 || after[0] == '#' || after[0] == ';' {
-				return value{start: start, end: start + close + 2, text: string(raw[1 : close+1])}
+				return Value{Start: start, End: start + close + 2, Text: string(raw[1 : close+1])}
 			}
 		}
 	}
 	if m := inlineComment.FindIndex(raw); m != nil {
 		end = start + m[0]
 	}
-	return value{start: start, end: end, text: string(content[start:end])}
+	return Value{Start: start, End: end, Text: string(content[start:end])}
 }
 
 // encodeConf refuses what readers of such files take differently: comment
 // signs, quotes and backslashes.
-func encodeConf(text string, old []byte, _ value, _ []byte) (string, error) {
+func encodeConf(text string, old []byte, _ Value, _ []byte) (string, error) {
 	if err := oneLine(text); err != nil {
 		return "", err
 	}
@@ -277,8 +277,8 @@ func encodeConf(text string, old []byte, _ value, _ []byte) (string, error) {
 
 // scanDirectives: a keyword, blank, and a value up to the end of the line, maybe
 // in double quotes with backslash escapes.
-func scanDirectives(content []byte) ([]value, []Problem, error) {
-	var out []value
+func scanDirectives(content []byte) ([]Value, []Problem, error) {
+	var out []Value
 	lines(content, "#", func(start, end, number int) int {
 		end = trimmed(content, start, end)
 		at := start
@@ -297,18 +297,18 @@ func scanDirectives(content []byte) ([]value, []Problem, error) {
 					at := from + strings.Index(string(content[from:end]), " "+word) + 2
 					name := "user " + words[0]
 					out = append(out,
-						value{key: name, name: "password", within: name, start: at, end: at + len(word) - 1, line: number, text: word[1:]},
-						value{key: name + " name", name: "user", within: name, start: from, end: from + len(words[0]), line: number, text: words[0]})
+						Value{Key: name, Name: "password", Within: name, Start: at, End: at + len(word) - 1, Line: number, Text: word[1:]},
+						Value{Key: name + " name", Name: "user", Within: name, Start: from, End: from + len(words[0]), Line: number, Text: words[0]})
 				}
 			}
 			return end
 		}
-		v := value{key: key, name: key, start: from, end: end, line: number, text: string(content[from:end])}
+		v := Value{Key: key, Name: key, Start: from, End: end, Line: number, Text: string(content[from:end])}
 		if n := quotedLength(content[from:end], '"', '\\'); n == end-from {
-			v.text = unbackslash(v.text[1 : n-1])
+			v.Text = Unbackslash(v.Text[1 : n-1])
 		}
-		if strings.ContainsAny(key, ".[@") && strings.Count(v.text, ":") >= 1 && !strings.ContainsAny(v.text, " \t") {
-			v.name = "credentials" // a host or sender, and user:password
+		if strings.ContainsAny(key, ".[@") && strings.Count(v.Text, ":") >= 1 && !strings.ContainsAny(v.Text, " \t") {
+			v.Name = "credentials" // a host or sender, and user:password
 		}
 		out = append(out, v)
 		return end
@@ -316,14 +316,14 @@ func scanDirectives(content []byte) ([]value, []Problem, error) {
 	return out, nil, nil
 }
 
-func encodeDirective(text string, old []byte, at value, _ []byte) (string, error) {
+func encodeDirective(text string, old []byte, at Value, _ []byte) (string, error) {
 	if err := oneLine(text); err != nil {
 		return "", err
 	}
 	if quoteOf(old) == '"' {
 		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(text) + `"`, nil
 	}
-	if text != strings.TrimSpace(text) || text == "" || strings.ContainsAny(text[:1], `"'#`) || strings.ContainsAny(text, "#") || strings.HasPrefix(at.key, "user ") && strings.ContainsAny(text, " \t") {
+	if text != strings.TrimSpace(text) || text == "" || strings.ContainsAny(text[:1], `"'#`) || strings.ContainsAny(text, "#") || strings.HasPrefix(at.Key, "user ") && strings.ContainsAny(text, " \t") {
 		return "", fmt.Errorf("%w: blanks, quotes and # mean something else in a directive", ErrCannotCarry)
 	}
 	return text, nil

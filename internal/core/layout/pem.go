@@ -1,4 +1,4 @@
-package held
+package layout
 
 import (
 	"bytes"
@@ -10,10 +10,10 @@ import (
 
 // scanPEM gives the private keys of a file. They have no names: the locator's
 // number tells them apart.
-func scanPEM(content []byte) ([]value, []Problem, error) {
-	var out []value
+func scanPEM(content []byte) ([]Value, []Problem, error) {
+	var out []Value
 	for _, b := range keys.Blocks(content) {
-		out = append(out, value{start: b.Start, end: b.End, line: 1 + bytes.Count(content[:b.Start], []byte("\n")), text: b.Private.RevealString()})
+		out = append(out, Value{Start: b.Start, End: b.End, Line: 1 + bytes.Count(content[:b.Start], []byte("\n")), Text: b.Private.RevealString()})
 	}
 	if len(out) == 0 {
 		return nil, nil, fmt.Errorf("no private key in PEM")
@@ -23,7 +23,7 @@ func scanPEM(content []byte) ([]value, []Problem, error) {
 
 // encodePEM writes a private key down in the way of the one that stood there,
 // with its line ends.
-func encodePEM(text string, old []byte, _ value, _ []byte) (string, error) {
+func encodePEM(text string, old []byte, _ Value, _ []byte) (string, error) {
 	blocks := keys.Blocks(old)
 	if len(blocks) != 1 {
 		return "", ErrNotThere
@@ -37,13 +37,4 @@ func encodePEM(text string, old []byte, _ value, _ []byte) (string, error) {
 		out = bytes.ReplaceAll(out, []byte("\n"), []byte("\r\n"))
 	}
 	return string(out), nil
-}
-
-// Same reports whether two values are the same for a layout: a private key may
-// be written down in several ways.
-func Same(in Layout, a, b secret.Value) bool {
-	if in == LayoutPEM {
-		return keys.Same(a, b)
-	}
-	return a.Equal(b)
 }

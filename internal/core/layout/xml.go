@@ -1,4 +1,4 @@
-package held
+package layout
 
 import (
 	"bytes"
@@ -17,7 +17,7 @@ type xmlElement struct {
 	name     string // what its text is called: its key or name attribute, or its own name
 	children map[string]int
 	keyed    bool
-	texts    []value
+	texts    []Value
 	nested   bool
 }
 
@@ -26,7 +26,7 @@ var xmlAttribute = regexp.MustCompile(`([\w:.\-]+)\s*=\s*("[^"]*"|'[^']*')`)
 // scanXML finds the attributes and texts of an XML document (XML 1.0). Entities
 // that the document itself declares are not expanded: a document that uses one
 // is refused.
-func scanXML(content []byte) ([]value, []Problem, error) {
+func scanXML(content []byte) ([]Value, []Problem, error) {
 	from := 0
 	if bytes.HasPrefix(content, byteOrder) {
 		from = len(byteOrder)
@@ -35,7 +35,7 @@ func scanXML(content []byte) ([]value, []Problem, error) {
 	decoder.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return r, nil } // it is valid UTF-8, whatever it says
 	root := &xmlElement{children: map[string]int{}}
 	open := []*xmlElement{root}
-	var out []value
+	var out []Value
 	lineAt, line := 0, 1
 	lineFor := func(at int) int {
 		if at >= lineAt {
@@ -89,12 +89,12 @@ func scanXML(content []byte) ([]value, []Problem, error) {
 				}
 				attribute := string(raw[m[2]:m[3]])
 				local := attribute[strings.LastIndexByte(attribute, ':')+1:]
-				v := value{
-					key: e.path + "/@" + attribute, name: local, within: e.path, start: before + m[4] + 1, end: before + m[5] - 1,
-					line: lineFor(before + m[4]), text: t.Attr[i].Value,
+				v := Value{
+					Key: e.path + "/@" + attribute, Name: local, Within: e.path, Start: before + m[4] + 1, End: before + m[5] - 1,
+					Line: lineFor(before + m[4]), Text: t.Attr[i].Value,
 				}
 				if e.keyed && (strings.EqualFold(local, "value") || strings.EqualFold(local, "connectionString")) {
-					v.name, v.within = e.name, current.path
+					v.Name, v.Within = e.name, current.path
 				}
 				out = append(out, v)
 			}
@@ -106,9 +106,9 @@ func scanXML(content []byte) ([]value, []Problem, error) {
 			if len(current.texts) == 1 && !current.nested {
 				v := current.texts[0]
 				parent := open[len(open)-1]
-				v.key, v.name, v.within = current.path, current.name, parent.path
+				v.Key, v.Name, v.Within = current.path, current.name, parent.path
 				if strings.EqualFold(current.name, "value") && parent.keyed && len(open) > 1 {
-					v.name, v.within = parent.name, open[len(open)-2].path
+					v.Name, v.Within = parent.name, open[len(open)-2].path
 				}
 				out = append(out, v)
 			}
@@ -126,7 +126,7 @@ func scanXML(content []byte) ([]value, []Problem, error) {
 				text = strings.TrimSpace(text)
 			}
 			if start < end {
-				current.texts = append(current.texts, value{start: start, end: end, line: lineFor(start), text: text})
+				current.texts = append(current.texts, Value{Start: start, End: end, Line: lineFor(start), Text: text})
 			}
 		}
 	}
@@ -134,11 +134,11 @@ func scanXML(content []byte) ([]value, []Problem, error) {
 
 // encodeXML writes character data (XML 1.0, section 2.4) for where it stands:
 // an attribute, a text or a CDATA section.
-func encodeXML(text string, _ []byte, at value, content []byte) (string, error) {
+func encodeXML(text string, _ []byte, at Value, content []byte) (string, error) {
 	if !utf8.ValidString(text) || strings.ContainsFunc(text, func(r rune) bool { return r < 0x20 && r != '\t' }) {
 		return "", fmt.Errorf("%w: XML has no such characters", ErrCannotCarry)
 	}
-	if bytes.HasSuffix(content[:at.start], []byte("<![CDATA[")) {
+	if bytes.HasSuffix(content[:at.Start], []byte("<![CDATA[")) {
 		if strings.Contains(text, "]]>") {
 			return "", fmt.Errorf("%w: it would end the CDATA section", ErrCannotCarry)
 		}
@@ -148,8 +148,8 @@ func encodeXML(text string, _ []byte, at value, content []byte) (string, error) 
 		return "", fmt.Errorf("%w: blanks at its ends would be lost", ErrCannotCarry)
 	}
 	out := strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;").Replace(text)
-	if at.start > 0 {
-		switch content[at.start-1] {
+	if at.Start > 0 {
+		switch content[at.Start-1] {
 		case '"':
 			out = strings.ReplaceAll(out, `"`, "&quot;")
 		case '\'':

@@ -1,4 +1,4 @@
-package held
+package layout
 
 import (
 	"bytes"
@@ -26,9 +26,9 @@ var (
 // scanCode finds strings that a name is given to: NAME = 'x', $name = "x",
 // 'name' => 'x', "name": 'x', define('NAME', 'x'). Strings into which the
 // program puts something, and those of several lines, are passed over.
-func scanCode(content []byte) ([]value, []Problem, error) {
+func scanCode(content []byte) ([]Value, []Problem, error) {
 	tokens := codeTokens(content)
-	var out []value
+	var out []Value
 	block := 0
 	for i, t := range tokens {
 		switch t.kind {
@@ -61,7 +61,7 @@ func scanCode(content []byte) ([]value, []Problem, error) {
 		if sign == '>' || sign == ':' { // members of one table belong together
 			within = strconv.Itoa(block)
 		}
-		out = append(out, value{key: label, name: label, within: within, start: t.start, end: t.end, line: t.line, text: t.text})
+		out = append(out, Value{Key: label, Name: label, Within: within, Start: t.start, End: t.end, Line: t.line, Text: t.text})
 	}
 	return out, nil, nil
 }
@@ -160,7 +160,7 @@ func codeString(raw []byte, dollar bool) (string, bool) {
 // encodeCode keeps the quotes and escapes only quotes and backslashes. A dollar
 // sign in double quotes means a variable in some languages: single ones are
 // taken for it.
-func encodeCode(text string, old []byte, _ value, _ []byte) (string, error) {
+func encodeCode(text string, old []byte, _ Value, _ []byte) (string, error) {
 	if err := oneLine(text); err != nil || !utf8.ValidString(text) {
 		return "", fmt.Errorf("%w: it contains a line end or is not valid UTF-8", ErrCannotCarry)
 	}

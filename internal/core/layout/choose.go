@@ -1,4 +1,4 @@
-package held
+package layout
 
 import (
 	"bytes"
@@ -9,25 +9,25 @@ import (
 
 // byExtension are names that settle the layout.
 var byExtension = map[string]Layout{
-	".json": LayoutJSON, ".jsonc": LayoutJSON, ".json5": LayoutJSON, ".yaml": LayoutYAML, ".yml": LayoutYAML, ".toml": LayoutTOML,
-	".xml": LayoutXML, ".config": LayoutXML, ".properties": LayoutProperties, ".env": LayoutEnv,
-	".sh": LayoutShell, ".bash": LayoutShell, ".php": LayoutCode, ".inc": LayoutCode, ".py": LayoutCode, ".rb": LayoutCode, ".pl": LayoutCode, ".js": LayoutCode,
-	".service": LayoutUnit, ".timer": LayoutUnit, ".socket": LayoutUnit, ".mount": LayoutUnit,
-	".cnf": LayoutConf, ".ini": LayoutConf,
+	".json": JSON, ".jsonc": JSON, ".json5": JSON, ".yaml": YAML, ".yml": YAML, ".toml": TOML,
+	".xml": XML, ".config": XML, ".properties": Properties, ".env": Env,
+	".sh": Shell, ".bash": Shell, ".php": Code, ".inc": Code, ".py": Code, ".rb": Code, ".pl": Code, ".js": Code,
+	".service": Unit, ".timer": Unit, ".socket": Unit, ".mount": Unit,
+	".cnf": Conf, ".ini": Conf,
 }
 
 var byName = map[string]Layout{
-	".pgpass": LayoutPGPass, "pgpass.conf": LayoutPGPass, "pgpass": LayoutPGPass, ".netrc": LayoutNetrc, "_netrc": LayoutNetrc, "netrc": LayoutNetrc, ".authinfo": LayoutNetrc,
-	"crontab": LayoutCron, ".bashrc": LayoutShell, ".profile": LayoutShell, ".bash_profile": LayoutShell, ".zshrc": LayoutShell, "profile": LayoutShell,
-	".my.cnf": LayoutConf, ".odbc.ini": LayoutConf, "redis.conf": LayoutDirectives, "users.acl": LayoutDirectives, "sasl_passwd": LayoutDirectives,
+	".pgpass": PGPass, "pgpass.conf": PGPass, "pgpass": PGPass, ".netrc": Netrc, "_netrc": Netrc, "netrc": Netrc, ".authinfo": Netrc,
+	"crontab": Cron, ".bashrc": Shell, ".profile": Shell, ".bash_profile": Shell, ".zshrc": Shell, "profile": Shell,
+	".my.cnf": Conf, ".odbc.ini": Conf, "redis.conf": Directives, "users.acl": Directives, "sasl_passwd": Directives,
 }
 
 var envName = regexp.MustCompile(`(?i)^(\.env(\..+)?|env)$`)
 
-// choose lists the layouts to try, in order.
-func choose(name string, content []byte, hint Hint) []Layout {
+// Choose lists the layouts to try, in order.
+func Choose(name string, content []byte, hint Hint) []Layout {
 	if hint == HintEnv {
-		return []Layout{LayoutEnv}
+		return []Layout{Env}
 	}
 	base := strings.ToLower(path.Base(name))
 	// A marked copy has the layout of what it was copied from.
@@ -37,31 +37,31 @@ func choose(name string, content []byte, hint Hint) []Layout {
 	begins := beginsJSON(content)
 	if hint == HintCredential {
 		if begins != 0 {
-			return []Layout{LayoutJSON, LayoutWhole}
+			return []Layout{JSON, Whole}
 		}
-		if isWhole(content) {
-			return []Layout{LayoutWhole}
+		if IsWhole(content) {
+			return []Layout{Whole}
 		}
 	}
 	dir := path.Dir(name)
 	switch {
 	case strings.HasSuffix(dir, "/cron.d") || strings.Contains(dir, "/spool/cron"):
-		return []Layout{LayoutCron}
+		return []Layout{Cron}
 	case byName[base] != "":
 		return []Layout{byName[base]}
 	case envName.MatchString(base):
-		return []Layout{LayoutEnv}
+		return []Layout{Env}
 	case strings.Contains(dir, "/systemd/") && path.Ext(base) == ".conf":
-		return []Layout{LayoutUnit}
+		return []Layout{Unit}
 	}
 	switch in := byExtension[path.Ext(base)]; in {
 	case "":
-	case LayoutXML:
+	case XML:
 		if first := firstByte(content); first != '<' {
 			break
 		}
 		return []Layout{in}
-	case LayoutJSON, LayoutYAML, LayoutTOML:
+	case JSON, YAML, TOML:
 		return []Layout{in}
 	default:
 		return []Layout{in}
@@ -81,34 +81,34 @@ func byContent(content []byte, begins byte) []Layout {
 	first := firstLine(content)
 	switch {
 	case codeBegins.MatchString(first):
-		return []Layout{LayoutCode}
+		return []Layout{Code}
 	case shellBegins.MatchString(first):
-		return []Layout{LayoutShell}
+		return []Layout{Shell}
 	case unitBegins.MatchString(first):
-		return []Layout{LayoutUnit}
+		return []Layout{Unit}
 	case strings.HasPrefix(first, "<"):
-		return []Layout{LayoutXML}
+		return []Layout{XML}
 	case begins == '{':
-		return []Layout{LayoutJSON}
+		return []Layout{JSON}
 	case netrcBegins.MatchString(first):
-		return []Layout{LayoutNetrc}
+		return []Layout{Netrc}
 	case pgpassLine.MatchString(first) && !strings.Contains(first, "="):
-		return []Layout{LayoutPGPass}
+		return []Layout{PGPass}
 	}
 	var out []Layout
 	if begins == '[' { // or a file of [sections]
-		out = append(out, LayoutJSON)
+		out = append(out, JSON)
 	}
 	if looksYAML(content) {
-		out = append(out, LayoutYAML)
+		out = append(out, YAML)
 	}
 	switch {
 	case looksDirectives(content):
-		return append(out, LayoutDirectives)
+		return append(out, Directives)
 	case looksConf(content):
-		return append(out, LayoutConf)
+		return append(out, Conf)
 	}
-	return append(out, LayoutEnv)
+	return append(out, Env)
 }
 
 func firstByte(content []byte) byte {
@@ -175,16 +175,18 @@ func looksDirectives(content []byte) bool {
 
 var wholeAsEnv = regexp.MustCompile(`^(export[ \t]+)?[A-Z][A-Z0-9_]*=`)
 
-func isWhole(content []byte) bool {
+// IsWhole: the content is one line and nothing else.
+func IsWhole(content []byte) bool {
 	text := bytes.TrimRight(bytes.TrimPrefix(content, byteOrder), "\r\n")
 	return len(text) > 0 && !bytes.ContainsAny(text, "\r\n") && !wholeAsEnv.Match(text)
 }
 
-func scanWhole(content []byte) ([]value, []Problem, error) {
+// ScanWhole reads it as one value.
+func ScanWhole(content []byte) ([]Value, []Problem, error) {
 	start := 0
 	if bytes.HasPrefix(content, byteOrder) {
 		start = len(byteOrder)
 	}
 	end := max(start, len(bytes.TrimRight(content, "\r\n")))
-	return []value{{name: "secret", start: start, end: end, line: 1, text: string(content[start:end])}}, nil, nil
+	return []Value{{Name: "secret", Start: start, End: end, Line: 1, Text: string(content[start:end])}}, nil, nil
 }

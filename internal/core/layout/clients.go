@@ -1,4 +1,4 @@
-package held
+package layout
 
 import (
 	"bytes"
@@ -9,8 +9,8 @@ import (
 
 // scanPGPass reads PostgreSQL's password file (libpq, section "The Password
 // File"): host:port:database:user:password, with \: and \\ as escapes.
-func scanPGPass(content []byte) ([]value, []Problem, error) {
-	var out []value
+func scanPGPass(content []byte) ([]Value, []Problem, error) {
+	var out []Value
 	var problems []Problem
 	lines(content, "#", func(start, end, number int) int {
 		var fields [][2]int
@@ -29,16 +29,16 @@ func scanPGPass(content []byte) ([]value, []Problem, error) {
 			return end
 		}
 		place := string(content[start : from-1])
-		user := unbackslash(string(content[fields[3][0]:fields[3][1]]))
+		user := Unbackslash(string(content[fields[3][0]:fields[3][1]]))
 		out = append(out,
-			value{key: place, name: "password", within: place, start: from, end: end, line: number, text: unbackslash(string(content[from:end]))},
-			value{key: place + " user", name: "user", within: place, start: fields[3][0], end: fields[3][1], line: number, text: user})
+			Value{Key: place, Name: "password", Within: place, Start: from, End: end, Line: number, Text: Unbackslash(string(content[from:end]))},
+			Value{Key: place + " user", Name: "user", Within: place, Start: fields[3][0], End: fields[3][1], Line: number, Text: user})
 		return end
 	})
 	return out, problems, nil
 }
 
-func encodePGPass(text string, _ []byte, _ value, _ []byte) (string, error) {
+func encodePGPass(text string, _ []byte, _ Value, _ []byte) (string, error) {
 	if err := oneLine(text); err != nil {
 		return "", err
 	}
@@ -49,8 +49,8 @@ var netrcToken = regexp.MustCompile(`"(?:[^"\\]|\\.)*"|\S+`)
 
 // scanNetrc reads .netrc: machine, login, password in any order, on one or
 // several lines; a macro ends with an empty line.
-func scanNetrc(content []byte) ([]value, []Problem, error) {
-	var out []value
+func scanNetrc(content []byte) ([]Value, []Problem, error) {
+	var out []Value
 	machine := ""
 	text := bytes.TrimPrefix(content, byteOrder)
 	offset := len(content) - len(text)
@@ -73,7 +73,7 @@ func scanNetrc(content []byte) ([]value, []Problem, error) {
 		start, end := tokens[i+1][0], tokens[i+1][1]
 		next := string(text[start:end])
 		if quotedLength(text[start:end], '"', '\\') == end-start {
-			next = unbackslash(next[1 : len(next)-1])
+			next = Unbackslash(next[1 : len(next)-1])
 		}
 		switch word {
 		case "machine":
@@ -81,9 +81,9 @@ func scanNetrc(content []byte) ([]value, []Problem, error) {
 			i++
 		case "login", "account", "password":
 			name := map[string]string{"login": "user", "account": "account ", "password": "password"}[word]
-			out = append(out, value{
-				key: machine + " " + word, name: name, within: machine, start: offset + start, end: offset + end,
-				line: 1 + bytes.Count(text[:start], []byte("\n")), text: next,
+			out = append(out, Value{
+				Key: machine + " " + word, Name: name, Within: machine, Start: offset + start, End: offset + end,
+				Line: 1 + bytes.Count(text[:start], []byte("\n")), Text: next,
 			})
 			i++
 		case "macdef":
@@ -95,7 +95,7 @@ func scanNetrc(content []byte) ([]value, []Problem, error) {
 	return out, nil, nil
 }
 
-func encodeNetrc(text string, old []byte, _ value, _ []byte) (string, error) {
+func encodeNetrc(text string, old []byte, _ Value, _ []byte) (string, error) {
 	if err := oneLine(text); err != nil {
 		return "", err
 	}

@@ -1,4 +1,4 @@
-package held
+package layout
 
 import (
 	"fmt"
@@ -10,8 +10,8 @@ import (
 // scanProperties reads the layout of java.util.Properties: key and value are
 // separated by =, : or blank; lines go on after a backslash; \u with four digits
 // and a few letters are escapes.
-func scanProperties(content []byte) ([]value, []Problem, error) {
-	var out []value
+func scanProperties(content []byte) ([]Value, []Problem, error) {
+	var out []Value
 	var problems []Problem
 	lines(content, "#!", func(start, end, number int) int {
 		// The logical line goes on while an odd number of backslashes ends it.
@@ -40,7 +40,7 @@ func scanProperties(content []byte) ([]value, []Problem, error) {
 			problems = append(problems, Problem{number, "an escape is written wrongly"})
 			return end
 		}
-		out = append(out, value{key: key, name: key, start: from, end: end, line: number, text: text})
+		out = append(out, Value{Key: key, Name: key, Start: from, End: end, Line: number, Text: text})
 		return end
 	})
 	return out, problems, nil
@@ -105,7 +105,7 @@ func hex4(raw []byte) (uint64, error) {
 
 // encodeProperty escapes what is no ASCII: which encoding the reader takes the
 // file for is not known.
-func encodeProperty(text string, _ []byte, _ value, _ []byte) (string, error) {
+func encodeProperty(text string, _ []byte, _ Value, _ []byte) (string, error) {
 	var out strings.Builder
 	for i, r := range text {
 		switch {

@@ -1,4 +1,4 @@
-package held
+package layout
 
 import (
 	"bytes"
@@ -34,7 +34,7 @@ func looksYAML(content []byte) bool {
 // line or in a block; aliases are not followed, so nothing is expanded. The parser gives
 // values and where they begin; where they end follows from their quoting, and
 // is checked against the value.
-func scanYAML(content []byte) ([]value, []Problem, error) {
+func scanYAML(content []byte) ([]Value, []Problem, error) {
 	s := &yamlScanner{}
 	for line := range bytes.Lines(content) {
 		s.lines = append(s.lines, s.size)
@@ -65,7 +65,7 @@ type yamlScanner struct {
 	content []byte
 	lines   []int // where each begins
 	size    int
-	out     []value
+	out     []Value
 }
 
 func (s *yamlScanner) walk(n *yaml.Node, pointer, key, within string, depth int) {
@@ -84,9 +84,9 @@ func (s *yamlScanner) walk(n *yaml.Node, pointer, key, within string, depth int)
 		}
 	case yaml.ScalarNode:
 		if start, end, ok := s.span(n); ok {
-			s.out = append(s.out, value{key: pointer, name: key, within: within, start: start, end: end, line: n.Line, text: n.Value})
+			s.out = append(s.out, Value{Key: pointer, Name: key, Within: within, Start: start, End: end, Line: n.Line, Text: n.Value})
 		} else if start, end, text, ok := s.block(n); ok {
-			s.out = append(s.out, value{key: pointer, name: key, within: within, start: start, end: end, line: n.Line + 1, text: text})
+			s.out = append(s.out, Value{Key: pointer, Name: key, Within: within, Start: start, End: end, Line: n.Line + 1, Text: text})
 		}
 	}
 }
@@ -179,7 +179,7 @@ func (s *yamlScanner) block(n *yaml.Node) (start, end int, text string, ok bool)
 }
 
 // encodeYAMLAt writes a scalar, or the lines of a block.
-func encodeYAMLAt(text string, old []byte, _ value, _ []byte) (string, error) {
+func encodeYAMLAt(text string, old []byte, _ Value, _ []byte) (string, error) {
 	if len(old) == 0 || old[0] != ' ' {
 		return encodeYAML(text, quoteOf(old))
 	}
@@ -201,17 +201,17 @@ func encodeYAMLAt(text string, old []byte, _ value, _ []byte) (string, error) {
 }
 
 // namedValues gives the members of {name: NAME, value: VALUE} their own name.
-func namedValues(values []value) []value {
+func namedValues(values []Value) []Value {
 	names := map[string]string{}
 	for _, v := range values {
-		if v.name == "name" || v.name == "key" {
-			names[v.within] = v.text
+		if v.Name == "name" || v.Name == "key" {
+			names[v.Within] = v.Text
 		}
 	}
 	for i, v := range values {
-		if v.name == "value" && names[v.within] != "" {
-			values[i].name = names[v.within]
-			values[i].within = v.within[:max(0, strings.LastIndexByte(v.within, '/'))]
+		if v.Name == "value" && names[v.Within] != "" {
+			values[i].Name = names[v.Within]
+			values[i].Within = v.Within[:max(0, strings.LastIndexByte(v.Within, '/'))]
 		}
 	}
 	return values

@@ -1,4 +1,4 @@
-package held
+package layout
 
 import (
 	"bytes"
@@ -12,7 +12,7 @@ import (
 )
 
 // scanTOML finds the strings of a TOML document (TOML 1.0).
-func scanTOML(content []byte) ([]value, []Problem, error) {
+func scanTOML(content []byte) ([]Value, []Problem, error) {
 	from := 0
 	if bytes.HasPrefix(content, byteOrder) {
 		from = len(byteOrder)
@@ -50,7 +50,7 @@ type tomlScanner struct {
 	content []byte
 	from    int
 	tables  map[string]int // how many of an array of tables were seen
-	out     []value
+	out     []Value
 }
 
 func step(key string) string { return "/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(key) }
@@ -85,9 +85,9 @@ func (s *tomlScanner) value(n *unstable.Node, key, name, within string, depth in
 	switch n.Kind {
 	case unstable.String:
 		start := s.from + int(n.Raw.Offset)
-		s.out = append(s.out, value{
-			key: key, name: name, within: within, start: start, end: start + int(n.Raw.Length),
-			line: 1 + bytes.Count(s.content[:start], []byte("\n")), text: string(n.Data),
+		s.out = append(s.out, Value{
+			Key: key, Name: name, Within: within, Start: start, End: start + int(n.Raw.Length),
+			Line: 1 + bytes.Count(s.content[:start], []byte("\n")), Text: string(n.Data),
 		})
 	case unstable.Array:
 		children := n.Children()
@@ -103,7 +103,7 @@ func (s *tomlScanner) value(n *unstable.Node, key, name, within string, depth in
 }
 
 // encodeTOML keeps literal strings literal where they can carry the value.
-func encodeTOML(text string, old []byte, _ value, _ []byte) (string, error) {
+func encodeTOML(text string, old []byte, _ Value, _ []byte) (string, error) {
 	if !utf8.ValidString(text) {
 		return "", fmt.Errorf("%w: it is not valid UTF-8", ErrCannotCarry)
 	}

@@ -1,4 +1,4 @@
-package held
+package layout
 
 import (
 	"encoding/json"
@@ -18,13 +18,13 @@ var errNotJSON = errors.New("not JSON")
 type jsonScanner struct {
 	text []byte
 	at   int
-	out  []value
+	out  []Value
 }
 
 // scanJSON finds every string value of a JSON document (RFC 8259). Comments and
 // trailing commas, which many programs allow in their configuration, are read
 // over and kept.
-func scanJSON(content []byte) ([]value, []Problem, error) {
+func scanJSON(content []byte) ([]Value, []Problem, error) {
 	s := &jsonScanner{text: content}
 	if strings.HasPrefix(string(content[:min(3, len(content))]), string(byteOrder)) {
 		s.at = len(byteOrder)
@@ -40,8 +40,8 @@ func scanJSON(content []byte) ([]value, []Problem, error) {
 	}
 	line, seen := 1, 0
 	for i := range s.out {
-		line += strings.Count(string(content[seen:s.out[i].start]), "\n")
-		seen, s.out[i].line = s.out[i].start, line
+		line += strings.Count(string(content[seen:s.out[i].Start]), "\n")
+		seen, s.out[i].Line = s.out[i].Start, line
 	}
 	return namedValues(s.out), nil, nil
 }
@@ -105,7 +105,7 @@ func (s *jsonScanner) element(pointer, key, within string, depth int) error {
 		start := s.at
 		text, err := s.word()
 		if err == nil {
-			s.out = append(s.out, value{key: pointer, name: key, within: within, start: start, end: s.at, text: text})
+			s.out = append(s.out, Value{Key: pointer, Name: key, Within: within, Start: start, End: s.at, Text: text})
 		}
 		return err
 	}

@@ -1,4 +1,4 @@
-package held
+package layout
 
 import (
 	"fmt"
@@ -10,8 +10,8 @@ import (
 // scanUnit reads unit files and drop-ins (systemd.syntax(7)): the words of
 // Environment=, the options on command lines, SetCredential=, and plain
 // settings.
-func scanUnit(content []byte) ([]value, []Problem, error) {
-	var out []value
+func scanUnit(content []byte) ([]Value, []Problem, error) {
+	var out []Value
 	var problems []Problem
 	section := ""
 	lines(content, "#;", func(start, end, number int) int {
@@ -38,26 +38,26 @@ func scanUnit(content []byte) ([]value, []Problem, error) {
 		switch {
 		case key == "Environment":
 			for _, w := range unitWords(content, from, end) {
-				n := strings.IndexByte(w.text, '=')
+				n := strings.IndexByte(w.Text, '=')
 				if n < 0 {
 					continue
 				}
-				v := value{key: setting + " " + w.text[:n], name: w.text[:n], within: setting, start: w.start + n + 1, end: w.end, line: number, text: w.text[n+1:]}
+				v := Value{Key: setting + " " + w.Text[:n], Name: w.Text[:n], Within: setting, Start: w.Start + n + 1, End: w.End, Line: number, Text: w.Text[n+1:]}
 				if !rawKept(w, n+1) {
-					v.start, v.name, v.text = w.start, "", w.text
+					v.Start, v.Name, v.Text = w.Start, "", w.Text
 				}
 				out = append(out, v)
 			}
 		case strings.HasPrefix(key, "Exec"):
-			out = append(out, optionValues(unitWords(content, from, end), setting+" ", setting, number)...)
+			out = append(out, OptionValues(unitWords(content, from, end), setting+" ", setting, number)...)
 		case key == "SetCredential":
 			if id, _, found := strings.Cut(string(content[from:end]), ":"); found {
 				at := from + len(id) + 1
-				out = append(out, value{key: setting + " " + id, name: "credential", within: setting, start: at, end: end, line: number, text: unitText(content[at:end], setting)})
+				out = append(out, Value{Key: setting + " " + id, Name: "credential", Within: setting, Start: at, End: end, Line: number, Text: unitText(content[at:end], setting)})
 			}
 		default:
 			stop := trimmed(content, from, end)
-			out = append(out, value{key: setting, name: "setting", within: section, start: from, end: stop, line: number, text: unitText(content[from:stop], setting)})
+			out = append(out, Value{Key: setting, Name: "setting", Within: section, Start: from, End: stop, Line: number, Text: unitText(content[from:stop], setting)})
 		}
 		return end
 	})
@@ -66,8 +66,8 @@ func scanUnit(content []byte) ([]value, []Problem, error) {
 
 // unitWords splits as systemd does: quotes around a word, or around a part of
 // it after an equals sign, and backslash escapes.
-func unitWords(content []byte, from, end int) []word {
-	var out []word
+func unitWords(content []byte, from, end int) []Word {
+	var out []Word
 	at := from
 	for at < end {
 		for at < end && (strings.IndexByte(" \t\r\n", content[at]) >= 0 || content[at] == '\\' && at+1 < end && (content[at+1] == '\n' || content[at+1] == '\r')) {
@@ -93,7 +93,7 @@ func unitWords(content []byte, from, end int) []word {
 		at = min(at, end)
 		if at > start {
 			raw := string(content[start:at])
-			out = append(out, word{start: start, end: at, raw: raw, text: unitText([]byte(raw), "")})
+			out = append(out, Word{Start: start, End: at, Raw: raw, Text: unitText([]byte(raw), "")})
 		}
 	}
 	return out
@@ -143,13 +143,13 @@ func unitText(raw []byte, plain string) string {
 
 // encodeUnit doubles percent signs everywhere, and dollar signs on command
 // lines.
-func encodeUnit(text string, old []byte, at value, _ []byte) (string, error) {
+func encodeUnit(text string, old []byte, at Value, _ []byte) (string, error) {
 	if err := oneLine(text); err != nil || !utf8.ValidString(text) {
 		return "", fmt.Errorf("%w: it contains a line end or is not valid UTF-8", ErrCannotCarry)
 	}
 	escaped := strings.NewReplacer(`\`, `\\`, "%", "%%").Replace(text)
-	exec := strings.Contains(at.key, "/Exec")
-	words := exec || strings.Contains(at.key, "/Environment ")
+	exec := strings.Contains(at.Key, "/Exec")
+	words := exec || strings.Contains(at.Key, "/Environment ")
 	switch {
 	case exec:
 		escaped = strings.ReplaceAll(escaped, "$", "$$")

@@ -1,4 +1,4 @@
-package held
+package layout
 
 import (
 	"bytes"
@@ -11,7 +11,7 @@ import (
 
 // scanShell finds the assignments and the options of commands in a shell
 // script. Words that the shell would expand are passed over.
-func scanShell(content []byte) ([]value, []Problem, error) {
+func scanShell(content []byte) ([]Value, []Problem, error) {
 	from := 0
 	if bytes.HasPrefix(content, byteOrder) {
 		from = len(byteOrder)
@@ -24,12 +24,12 @@ func scanShell(content []byte) ([]value, []Problem, error) {
 	return out, nil, nil
 }
 
-func shellValues(content []byte, offset, line int, prefix string) ([]value, error) {
+func shellValues(content []byte, offset, line int, prefix string) ([]Value, error) {
 	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(bytes.NewReader(content), "")
 	if err != nil {
 		return nil, fmt.Errorf("not a shell script: %w", err)
 	}
-	var out []value
+	var out []Value
 	commands := 0
 	assigned := map[*syntax.Assign]bool{}
 	assign := func(a *syntax.Assign, within string) {
@@ -38,9 +38,9 @@ func shellValues(content []byte, offset, line int, prefix string) ([]value, erro
 			return
 		}
 		if w, ok := shellWord(content, a.Value); ok {
-			out = append(out, value{
-				key: prefix + a.Name.Value, name: a.Name.Value, within: within, start: offset + w.start, end: offset + w.end,
-				line: line + int(a.Pos().Line()) - 1, text: w.text,
+			out = append(out, Value{
+				Key: prefix + a.Name.Value, Name: a.Name.Value, Within: within, Start: offset + w.Start, End: offset + w.End,
+				Line: line + int(a.Pos().Line()) - 1, Text: w.Text,
 			})
 		}
 	}
@@ -55,20 +55,20 @@ func shellValues(content []byte, offset, line int, prefix string) ([]value, erro
 			for _, a := range n.Assigns {
 				assign(a, within)
 			}
-			var words []word
+			var words []Word
 			for _, arg := range n.Args {
 				w, ok := shellWord(content, arg)
 				if !ok {
-					w = word{start: int(arg.Pos().Offset()), end: int(arg.End().Offset()), text: "$x", raw: "$x"}
+					w = Word{Start: int(arg.Pos().Offset()), End: int(arg.End().Offset()), Text: "$x", Raw: "$x"}
 				}
-				w.start, w.end = w.start+offset, w.end+offset
+				w.Start, w.End = w.Start+offset, w.End+offset
 				words = append(words, w)
 			}
-			for len(words) > 0 && runsAnother[words[0].text] {
+			for len(words) > 0 && runsAnother[words[0].Text] {
 				words = words[1:]
 			}
 			if len(words) > 0 {
-				out = append(out, optionValues(words, prefix, within, line+int(n.Pos().Line())-1)...)
+				out = append(out, OptionValues(words, prefix, within, line+int(n.Pos().Line())-1)...)
 			}
 		case *syntax.Assign:
 			if !assigned[n] {
@@ -84,7 +84,7 @@ func shellValues(content []byte, offset, line int, prefix string) ([]value, erro
 var runsAnother = map[string]bool{"export": true, "env": true, "sudo": true, "exec": true, "nohup": true, "command": true, "time": true}
 
 // shellWord decodes a word that the shell does not expand.
-func shellWord(content []byte, w *syntax.Word) (word, bool) {
+func shellWord(content []byte, w *syntax.Word) (Word, bool) {
 	var text strings.Builder
 	literal := func(value, escapes string) {
 		for i := 0; i < len(value); i++ {
@@ -103,26 +103,26 @@ func shellWord(content []byte, w *syntax.Word) (word, bool) {
 			literal(p.Value, "")
 		case *syntax.SglQuoted:
 			if p.Dollar {
-				return word{}, false
+				return Word{}, false
 			}
 			text.WriteString(p.Value)
 		case *syntax.DblQuoted:
 			for _, inner := range p.Parts {
 				lit, ok := inner.(*syntax.Lit)
 				if !ok || p.Dollar {
-					return word{}, false
+					return Word{}, false
 				}
 				literal(lit.Value, "\"\\`$\n")
 			}
 		default:
-			return word{}, false
+			return Word{}, false
 		}
 	}
 	start, end := int(w.Pos().Offset()), int(w.End().Offset())
 	if start < 0 || end > len(content) || start > end {
-		return word{}, false
+		return Word{}, false
 	}
-	return word{start: start, end: end, raw: string(content[start:end]), text: text.String()}, true
+	return Word{Start: start, End: end, Raw: string(content[start:end]), Text: text.String()}, true
 }
 
 var (
@@ -133,17 +133,17 @@ var (
 
 // scanCron reads crontab(5): variables, and the options and assignments in the
 // commands. A percent sign in a command is written with a backslash.
-func scanCron(content []byte) ([]value, []Problem, error) {
-	var out []value
+func scanCron(content []byte) ([]Value, []Problem, error) {
+	var out []Value
 	var problems []Problem
 	entries := 0
 	lines(content, "#", func(start, end, number int) int {
 		line := string(content[start:end])
 		if m := cronVariable.FindStringSubmatchIndex(line); m != nil {
 			stop := trimmed(content, start, end)
-			v := value{key: line[m[2]:m[3]], name: line[m[2]:m[3]], start: start + m[1], end: stop, line: number, text: string(content[start+m[1] : stop])}
-			if quoteOf([]byte(v.text)) != 0 {
-				v.text = v.text[1 : len(v.text)-1]
+			v := Value{Key: line[m[2]:m[3]], Name: line[m[2]:m[3]], Start: start + m[1], End: stop, Line: number, Text: string(content[start+m[1] : stop])}
+			if quoteOf([]byte(v.Text)) != 0 {
+				v.Text = v.Text[1 : len(v.Text)-1]
 			}
 			out = append(out, v)
 			return end
@@ -171,8 +171,8 @@ func scanCron(content []byte) ([]value, []Problem, error) {
 			return end
 		}
 		for _, v := range values {
-			v.within = fmt.Sprintf("entry %d", entries)
-			v.text = strings.ReplaceAll(v.text, `\%`, "%")
+			v.Within = fmt.Sprintf("entry %d", entries)
+			v.Text = strings.ReplaceAll(v.Text, `\%`, "%")
 			out = append(out, v)
 		}
 		return end
@@ -182,8 +182,8 @@ func scanCron(content []byte) ([]value, []Problem, error) {
 
 // encodeCron quotes as a shell does. A variable's value is taken as it is, in
 // quotes if those stood there.
-func encodeCron(text string, old []byte, at value, _ []byte) (string, error) {
-	if !strings.HasPrefix(at.key, "command ") {
+func encodeCron(text string, old []byte, at Value, _ []byte) (string, error) {
+	if !strings.HasPrefix(at.Key, "command ") {
 		if err := oneLine(text); err != nil {
 			return "", err
 		}
