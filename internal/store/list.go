@@ -122,83 +122,38 @@ type cursor struct {
 	ID    int64  `json:"i"`
 }
 
+// selection is what of a list is asked for.
+type selection struct {
+	where  string
+	args   []any
+	narrow *narrowed
+	few    bool // few enough to be sorted
+}
+
 // page runs a query. Paging is by key: a page costs the same wherever it is.
 func page[T any](ctx context.Context, db *sql.DB, l listing[T], q Query) (Page[T], error) {
 	out := Page[T]{Items: []T{}}
 	if err := plainQuery(q); err != nil {
 		return out, err
 	}
-	conditions, args := []string{"1"}, []any{}
-	if l.where != "" {
-		conditions = append(conditions, l.where)
+	chosen, err := l.selection(q)
+	if err != nil {
+		return out, err
 	}
-	var narrow *narrowed
-	for _, f := range q.Filters {
-		condition, values, narrower, err := l.filter(f)
+	if out.Total, out.More, err = l.count(ctx, db, &chosen); err != nil {
+		return out, fmt.Errorf("count: %w", err)
+	}
+	by, err := l.order(q)
+	if err != nil {
+		return out, err
+	}
+	if q.Cursor != "" {
+		from, err := readCursor(q.Cursor, by.sort)
 		if err != nil {
 			return out, err
 		}
-		if narrower != nil {
-			narrow = narrower
-		}
-		conditions = append(conditions, condition)
-		args = append(args, values...)
-	}
-	switch pattern := "%" + escapeLike(q.Search) + "%"; {
-	case q.Search == "":
-	case l.parts != nil:
-		conditions = append(conditions, l.parts.search)
-		for range l.parts.asked {
-			args = append(args, pattern)
-		}
-		if narrow == nil && len([]rune(q.Search)) >= shortest {
-			narrow = l.parts.searched(q.Search, pattern, l.where == "" && len(q.Filters) == 0)
-		}
-	default:
-		var parts []string
-		for _, c := range l.columns {
-			if !c.number && !c.hidden {
-				parts = append(parts, "("+c.sql+`) LIKE ? ESCAPE '\'`)
-				args = append(args, pattern)
-			}
-		}
-		conditions = append(conditions, "("+strings.Join(parts, " OR ")+")")
-	}
-	where := strings.Join(conditions, " AND ")
-	// Counting a million rows takes longer than reading a page of them.
-	countFrom := l.from
-	if l.plain != "" && !strings.Contains(where, l.joined) && !strings.Contains(where, "scopes.") {
-		countFrom = l.plain
-	}
-	sorted := false // few enough to be sorted
-	if narrow != nil {
-		ids, all, err := narrow.rows(ctx, db, countFrom, l.id, where, args)
-		if err != nil {
-			return out, fmt.Errorf("count: %w", err)
-		}
-		out.Total, out.More = min(len(ids), countLimit), len(ids) > countLimit
-		if sorted = all; all {
-			where, args = l.id+" IN (SELECT value FROM json_each(?))", []any{text(ids)}
-		} else {
-			out.Total, out.More = countLimit, true
-		}
-	} else {
-		counted := fmt.Sprintf("SELECT COUNT(*) FROM (SELECT 1 FROM %s WHERE %s LIMIT %d)", countFrom, where, countLimit+1) //nolint:gosec // built from our own columns; values are bound
-		if err := db.QueryRowContext(ctx, counted, args...).Scan(&out.Total); err != nil {
-			return out, fmt.Errorf("count: %w", err)
-		}
-		if out.More = out.Total > countLimit; out.More {
-			out.Total = countLimit
-		}
-	}
-	sort := q.Sort
-	if sort == "" {
-		sort = l.sort
-	}
-	name, descending := strings.CutPrefix(sort, "-")
-	c, err := l.column(name)
-	if err != nil {
-		return out, err
+		chosen.where += fmt.Sprintf(" AND (%s, %s) %s (?, ?)", by.key, l.id, by.compare)
+		chosen.args = append(chosen.args, from.Value, from.ID)
 	}
 	limit := q.Limit
 	if limit <= 0 {
@@ -207,54 +162,131 @@ func page[T any](ctx context.Context, db *sql.DB, l listing[T], q Query) (Page[T
 	if limit > 1000 {
 		return out, fmt.Errorf("%w: at most 1000 items a page, asked for %d", ErrQuery, limit)
 	}
-	if c.order != "" {
-		c.sql = c.order
-	}
-	key, direction, compare := "("+c.sql+") COLLATE NOCASE", "ASC", ">"
-	if c.number {
-		key = "CAST(" + c.sql + " AS NUMERIC)"
-	}
-	if descending {
-		direction, compare = "DESC", "<"
-	}
-	if q.Cursor != "" {
-		from, err := readCursor(q.Cursor, sort)
-		if err != nil {
-			return out, err
-		}
-		where += fmt.Sprintf(" AND (%s, %s) %s (?, ?)", key, l.id, compare)
-		args = append(args, from.Value, from.ID)
-	}
 	from := l.from
-	if l.bySort != "" && name == l.sort && l.where == "" && !sorted {
+	if l.bySort != "" && by.name == l.sort && l.where == "" && !chosen.few {
 		from = l.bySort
 	}
 	rows, err := db.QueryContext(ctx, fmt.Sprintf("SELECT %s, %s, %s FROM %s WHERE %s ORDER BY %s %s, %s %s LIMIT %d",
-		l.scan, key, l.id, from, where, key, direction, l.id, direction, limit+1), args...)
+		l.scan, by.key, l.id, from, chosen.where, by.key, by.direction, l.id, by.direction, limit+1), chosen.args...)
 	if err != nil {
 		return out, fmt.Errorf("list: %w", err)
 	}
 	defer rows.Close()
+	out.Items, out.Next, err = l.items(rows, limit, by.sort)
+	return out, err
+}
+
+// items scans a page, and makes the cursor of the next one when there is more.
+func (l listing[T]) items(rows *sql.Rows, limit int, sort string) ([]T, string, error) {
+	items := []T{}
 	var last cursor
 	for rows.Next() {
-		if len(out.Items) == limit {
+		if len(items) == limit {
 			raw, err := json.Marshal(last)
-			if err != nil {
-				return out, err
-			}
-			out.Next = base64.RawURLEncoding.EncodeToString(raw)
-			break
+			return items, base64.RawURLEncoding.EncodeToString(raw), err
 		}
 		item, err := l.scanRow(rows)
 		if err != nil {
-			return out, fmt.Errorf("list: %w", err)
+			return items, "", fmt.Errorf("list: %w", err)
 		}
-		out.Items = append(out.Items, item)
+		items = append(items, item)
 		if last, err = keyOf(rows, sort); err != nil {
-			return out, err
+			return items, "", err
 		}
 	}
-	return out, rows.Err()
+	return items, "", rows.Err()
+}
+
+// selection makes a query's filters and its search into a condition.
+func (l listing[T]) selection(q Query) (selection, error) {
+	var out selection
+	conditions := []string{"1"}
+	if l.where != "" {
+		conditions = append(conditions, l.where)
+	}
+	for _, f := range q.Filters {
+		condition, values, narrower, err := l.filter(f)
+		if err != nil {
+			return out, err
+		}
+		if narrower != nil {
+			out.narrow = narrower
+		}
+		conditions = append(conditions, condition)
+		out.args = append(out.args, values...)
+	}
+	switch pattern := "%" + escapeLike(q.Search) + "%"; {
+	case q.Search == "":
+	case l.parts != nil:
+		conditions = append(conditions, l.parts.search)
+		for range l.parts.asked {
+			out.args = append(out.args, pattern)
+		}
+		if out.narrow == nil && len([]rune(q.Search)) >= shortest {
+			out.narrow = l.parts.searched(q.Search, pattern, l.where == "" && len(q.Filters) == 0)
+		}
+	default:
+		var parts []string
+		for _, c := range l.columns {
+			if !c.number && !c.hidden {
+				parts = append(parts, "("+c.sql+`) LIKE ? ESCAPE '\'`)
+				out.args = append(out.args, pattern)
+			}
+		}
+		conditions = append(conditions, "("+strings.Join(parts, " OR ")+")")
+	}
+	out.where = strings.Join(conditions, " AND ")
+	return out, nil
+}
+
+// count says how many are chosen, up to a limit: counting a million rows takes
+// longer than reading a page of them. Where few are, they are chosen by number
+// from then on.
+func (l listing[T]) count(ctx context.Context, db *sql.DB, chosen *selection) (total int, more bool, err error) {
+	from := l.from
+	if l.plain != "" && !strings.Contains(chosen.where, l.joined) && !strings.Contains(chosen.where, "scopes.") {
+		from = l.plain
+	}
+	if chosen.narrow != nil {
+		ids, all, err := chosen.narrow.rows(ctx, db, from, l.id, chosen.where, chosen.args)
+		if err != nil || !all {
+			return countLimit, true, err
+		}
+		chosen.few, chosen.where, chosen.args = true, l.id+" IN (SELECT value FROM json_each(?))", []any{text(ids)}
+		return min(len(ids), countLimit), len(ids) > countLimit, nil
+	}
+	counted := fmt.Sprintf("SELECT COUNT(*) FROM (SELECT 1 FROM %s WHERE %s LIMIT %d)", from, chosen.where, countLimit+1) //nolint:gosec // built from our own columns; values are bound
+	err = db.QueryRowContext(ctx, counted, chosen.args...).Scan(&total)
+	return min(total, countLimit), total > countLimit, err
+}
+
+// ordered is by what a list is sorted.
+type ordered struct {
+	sort, name              string // as asked for, and its column
+	key, direction, compare string
+}
+
+func (l listing[T]) order(q Query) (ordered, error) {
+	out := ordered{sort: q.Sort, direction: "ASC", compare: ">"}
+	if out.sort == "" {
+		out.sort = l.sort
+	}
+	name, descending := strings.CutPrefix(out.sort, "-")
+	c, err := l.column(name)
+	if err != nil {
+		return out, err
+	}
+	if c.order != "" {
+		c.sql = c.order
+	}
+	out.name, out.key = name, "("+c.sql+") COLLATE NOCASE"
+	if c.number {
+		out.key = "CAST(" + c.sql + " AS NUMERIC)"
+	}
+	if descending {
+		out.direction, out.compare = "DESC", "<"
+	}
+	return out, nil
 }
 
 // keyOf reads the two last columns of a row.

@@ -15,6 +15,7 @@ import (
 	"mossledger.example/moss/internal/app/findings"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/rotate/planning"
+	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
@@ -86,7 +87,32 @@ func (rotations *Rotations) checks(ctx context.Context, c store.Credential, plan
 			checks = append(checks, rotations.opensDoors(ctx, c, plan, values.Current)...)
 		}
 	}
-	// Each system is asked once, all at the same time.
+	intentions, lines, err := rotations.intentions(ctx, a, plan, values, stays)
+	if err != nil {
+		return nil, err
+	}
+	checks = append(append(checks, lines...), rotations.rehearseSystems(ctx, c.System, intentions)...)
+	own, err := rotations.ownChecks(ctx, plan)
+	if err != nil {
+		return nil, err
+	}
+	checks = append(checks, own...)
+	latent, err := rotations.latentAround(ctx, plan)
+	if err != nil {
+		return nil, err
+	}
+	checks = append(checks, latent...)
+	checks = append(checks, planning.NoteChecks(c.System, plan.Notes)...)
+	around, err := rotations.picturedAround(ctx, c, a)
+	if err != nil {
+		return nil, err
+	}
+	return append(checks, around...), ctx.Err()
+}
+
+// intentions are what a plan would do, by system, and what can be said of that
+// without asking there.
+func (rotations *Rotations) intentions(ctx context.Context, a store.Account, plan rotation.Plan, values sealed.Values, stays string) (_ map[string][]connect.Intention, checks []connect.Checked, err error) {
 	intentions := map[string][]connect.Intention{}
 	for _, s := range plan.Steps {
 		switch {
@@ -103,7 +129,7 @@ func (rotations *Rotations) checks(ctx context.Context, c store.Credential, plan
 			in := connect.Intention{Replace: s.Subject, Places: s.Places, Current: values.Current}
 			if s.Holds != "" {
 				if in.Current, err = rotations.sealed.Value(values, s.Holds); err != nil {
-					return nil, err
+					return nil, nil, err
 				}
 			}
 			intentions[s.System] = append(intentions[s.System], in)
@@ -120,6 +146,12 @@ func (rotations *Rotations) checks(ctx context.Context, c store.Credential, plan
 			intentions[s.System] = append(intentions[s.System], connect.Intention{Restart: s.At(), Along: s.Along})
 		}
 	}
+	return intentions, checks, nil
+}
+
+// rehearseSystems asks each system once, all at the same time. The lines come in
+// the order of names, the authority's first.
+func (rotations *Rotations) rehearseSystems(ctx context.Context, authority string, intentions map[string][]connect.Intention) []connect.Checked {
 	var lock sync.Mutex
 	var all sync.WaitGroup
 	slots := make(chan struct{}, rotations.acts)
@@ -141,22 +173,17 @@ func (rotations *Rotations) checks(ctx context.Context, c store.Credential, plan
 		names = append(names, name)
 	}
 	sort.Slice(names, func(i, j int) bool {
-		return names[i] == c.System || names[j] != c.System && names[i] < names[j]
+		return names[i] == authority || names[j] != authority && names[i] < names[j]
 	})
+	var checks []connect.Checked
 	for _, name := range names {
 		checks = append(checks, answers[name]...)
 	}
-	own, err := rotations.ownChecks(ctx, plan)
-	if err != nil {
-		return nil, err
-	}
-	checks = append(checks, own...)
-	latent, err := rotations.latentAround(ctx, plan)
-	if err != nil {
-		return nil, err
-	}
-	checks = append(checks, latent...)
-	checks = append(checks, planning.NoteChecks(c.System, plan.Notes)...)
+	return checks
+}
+
+// picturedAround is what the picture leaves open.
+func (rotations *Rotations) picturedAround(ctx context.Context, c store.Credential, a store.Account) (checks []connect.Checked, err error) {
 	var unexplained []store.Finding
 	if c.Kind == credential.Password {
 		if unexplained, err = rotations.store.FindingsOf(ctx, a.ID, "unexplained-client"); err != nil {
@@ -173,7 +200,7 @@ func (rotations *Rotations) checks(ctx context.Context, c store.Credential, plan
 	for _, i := range incomplete {
 		checks = append(checks, connect.Checked{System: i.System, What: "dependents on this system", Result: connect.CheckUnchecked, Words: "not read completely: " + i.Why, Next: "the picture is incomplete: something there may use the account"})
 	}
-	return checks, ctx.Err()
+	return checks, nil
 }
 
 func (rotations *Rotations) currentValue(ctx context.Context, a store.Account, current secret.Value, changes bool) connect.Checked {

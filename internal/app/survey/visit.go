@@ -9,6 +9,7 @@ import (
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -28,135 +29,168 @@ var scopeTables = map[string][2]string{
 
 const maxProblems = 200
 
+// reading is one visit under way.
+type reading struct {
+	surveys   *Surveys
+	system    store.System
+	visit     store.Visit
+	connector connect.Connector
+	target    connect.Target
+	clean     *held.Redactor
+	coverage  connect.Coverage
+	seen      map[string]*store.Seen // by table
+	tally     store.Tally
+}
+
 // visit reads one system and takes in what it shows.
 func (surveys *Surveys) visit(ctx context.Context, v store.System, visit store.Visit, request connect.VisitRequest, begun time.Time) (touched, read bool) {
-	save := func(facts *connect.Facts) {
-		if err := surveys.store.SaveVisit(context.WithoutCancel(ctx), visit, facts); err != nil {
-			surveys.base.Log.Error("a visit could not be stored", "system", v.Name, "error", err)
-		}
-		surveys.base.Topics.Wake(app.SurveyTopic(visit.SurveyID), "all")
-	}
+	r := &reading{surveys: surveys, system: v, visit: visit, seen: map[string]*store.Seen{"accounts": store.NewSeen(), "dependents": store.NewSeen()}}
 	if ctx.Err() != nil {
-		visit.State, visit.Words, visit.Ended = "cancelled", "the survey ended before this visit began", surveys.base.Now()
-		save(nil)
+		r.visit.State, r.visit.Words, r.visit.Ended = "cancelled", "the survey ended before this visit began", surveys.base.Now()
+		r.save(ctx, nil)
 		return false, false
 	}
-	visit.State, visit.Started, visit.Problems = "running", surveys.base.Now(), []connect.Unread{}
-	save(nil)
+	r.visit.State, r.visit.Started, r.visit.Problems = "running", surveys.base.Now(), []connect.Unread{}
+	r.save(ctx, nil)
 	limited, cancel := context.WithTimeout(ctx, visitTime)
 	defer cancel()
-	clean := surveys.base.Redactor(context.WithoutCancel(ctx))
-	var coverage connect.Coverage
-	seen := map[string]*store.Seen{"accounts": store.NewSeen(), "dependents": store.NewSeen()}
-	var tally store.Tally
+	r.clean = surveys.base.Redactor(context.WithoutCancel(ctx))
+	var err error
+	r.connector, r.target, err = surveys.inventory.Target(ctx, v)
+	if err == nil && !r.connector.Describe().Can(connect.ActVisit) {
+		err = fmt.Errorf("%w: systems of the kind %s are not read", app.ErrCannot, v.Kind)
+	}
+	if err == nil {
+		err = r.read(limited, request)
+	}
+	err = errors.Join(err, r.endScopes(limited, begun))
+	app.RedactAll(r.clean, &r.coverage)
+	r.judge(err)
+	r.visit.Words = r.clean.Text(r.visit.Words)
+	if ctx.Err() != nil && err != nil {
+		r.visit.State, r.visit.Words = "cancelled", "the survey was cancelled during this visit; what was read is kept"
+	}
+	r.save(ctx, &r.coverage.Facts)
+	return r.tally.AccountsTouched, len(r.coverage.Complete) > 0
+}
+
+func (r *reading) save(ctx context.Context, facts *connect.Facts) {
+	if err := r.surveys.store.SaveVisit(context.WithoutCancel(ctx), r.visit, facts); err != nil {
+		r.surveys.base.Log.Error("a visit could not be stored", "system", r.system.Name, "error", err)
+	}
+	r.surveys.base.Topics.Wake(app.SurveyTopic(r.visit.SurveyID), "all")
+}
+
+// read has the system read, and takes in what arrives.
+func (r *reading) read(ctx context.Context, request connect.VisitRequest) error {
 	var accountTally store.Tally
 	accounts := newIntake(func(batch []estate.Account) error {
-		return surveys.store.PutAccounts(context.WithoutCancel(ctx), v.ID, batch, seen["accounts"], &accountTally)
+		return r.surveys.store.PutAccounts(context.WithoutCancel(ctx), r.system.ID, batch, r.seen["accounts"], &accountTally)
 	})
 	defer func() { _ = accounts.end() }()
-	connector, target, err := surveys.inventory.Target(ctx, v)
-	if err == nil {
-		if !connector.Describe().Can(connect.ActVisit) {
-			err = fmt.Errorf("%w: systems of the kind %s are not read", app.ErrCannot, v.Kind)
-		} else {
-			untold := 0
-			coverage, err = connector.Visit(limited, target, request, func(b connect.Batch) error {
-				app.RedactAll(clean, &b)
-				if b.Facts != nil {
-					if f := surveys.inventory.Claim(context.WithoutCancel(ctx), v, *b.Facts); f != nil {
-						return f
-					}
-				}
-				room := min(max(maxProblems-len(visit.Problems), 0), len(b.Problems))
-				visit.Problems = append(visit.Problems, b.Problems[:room]...)
-				untold += len(b.Problems) - room
-				// What arrived is kept although the survey is cancelled.
-				keep := context.WithoutCancel(ctx)
-				if b.Sessions != nil {
-					if err := surveys.store.PutSessions(keep, v.ID, b.Sessions); err != nil {
-						return err
-					}
-				}
-				if b.Sockets != nil {
-					if err := surveys.store.PutSockets(keep, v.ID, b.Sockets); err != nil {
-						return err
-					}
-				}
-				if err := surveys.store.PutUses(keep, v.ID, b.Uses); err != nil {
-					return err
-				}
-				if err := accounts.add(b.Accounts); err != nil {
-					return err
-				}
-				return surveys.store.PutDependents(keep, v.ID, b.Dependents, seen["dependents"], &tally)
-			})
-			if untold > 0 {
-				visit.Problems = append(visit.Problems, connect.Unread{Stage: connect.StageRead, Place: v.Name, What: fmt.Sprintf("%d more could not be read: the first %d are listed", untold, maxProblems), Next: "mend what the listed ones have in common, and survey again"})
-			}
-			if putErr := accounts.end(); putErr != nil {
-				err = errors.Join(err, putErr)
-				coverage.Complete[connect.ScopeAccounts] = false
-			}
-			tally.Added, tally.Altered, tally.AccountsTouched = tally.Added+accountTally.Added, tally.Altered+accountTally.Altered, accountTally.AccountsTouched
+	untold := 0
+	var err error
+	r.coverage, err = r.connector.Visit(ctx, r.target, request, func(b connect.Batch) error {
+		app.RedactAll(r.clean, &b)
+		room := min(max(maxProblems-len(r.visit.Problems), 0), len(b.Problems))
+		r.visit.Problems = append(r.visit.Problems, b.Problems[:room]...)
+		untold += len(b.Problems) - room
+		return r.take(context.WithoutCancel(ctx), b, accounts)
+	})
+	if untold > 0 {
+		r.visit.Problems = append(r.visit.Problems, connect.Unread{Stage: connect.StageRead, Place: r.system.Name, What: fmt.Sprintf("%d more could not be read: the first %d are listed", untold, maxProblems), Next: "mend what the listed ones have in common, and survey again"})
+	}
+	if putErr := accounts.end(); putErr != nil {
+		err = errors.Join(err, putErr)
+		r.coverage.Complete[connect.ScopeAccounts] = false
+	}
+	r.tally.Added, r.tally.Altered, r.tally.AccountsTouched = r.tally.Added+accountTally.Added, r.tally.Altered+accountTally.Altered, accountTally.AccountsTouched
+	return err
+}
+
+// take takes in a batch. What arrived is kept although the survey is cancelled.
+func (r *reading) take(keep context.Context, b connect.Batch, accounts *intake) error {
+	id, into := r.system.ID, r.surveys.store
+	if b.Facts != nil {
+		if f := r.surveys.inventory.Claim(keep, r.system, *b.Facts); f != nil {
+			return f
 		}
 	}
+	if b.Sessions != nil {
+		if err := into.PutSessions(keep, id, b.Sessions); err != nil {
+			return err
+		}
+	}
+	if b.Sockets != nil {
+		if err := into.PutSockets(keep, id, b.Sockets); err != nil {
+			return err
+		}
+	}
+	if err := into.PutUses(keep, id, b.Uses); err != nil {
+		return err
+	}
+	if err := accounts.add(b.Accounts); err != nil {
+		return err
+	}
+	return into.PutDependents(keep, id, b.Dependents, r.seen["dependents"], &r.tally)
+}
+
+// endScopes marks what was not seen in what was read completely.
+func (r *reading) endScopes(ctx context.Context, begun time.Time) error {
+	complete, why := r.coverage.Complete, r.coverage.Why
 	var ends []store.ScopeEnd
-	for scope := range coverage.Complete {
+	for scope := range complete {
 		table := scopeTables[scope]
 		if table[0] == "" {
 			continue
 		}
-		end := store.ScopeEnd{Scope: scope, Table: table[0], Condition: table[1], Complete: coverage.Complete[scope], Why: coverage.Why[scope], Seen: seen[table[0]], Sight: surveys.sightOf(target), Begun: begun, Fleeting: scope == connect.ScopeProcesses}
+		end := store.ScopeEnd{Scope: scope, Table: table[0], Condition: table[1], Complete: complete[scope], Why: why[scope], Seen: r.seen[table[0]], Sight: r.surveys.sightOf(r.target), Begun: begun, Fleeting: scope == connect.ScopeProcesses}
 		if scope == connect.ScopeAccounts && end.Complete {
-			if askErr := surveys.askForVanished(limited, v, connector, target, &end); askErr != nil {
-				end.Complete, end.Why = false, "what was not seen could not be asked for: "+askErr.Error()
-				coverage.Complete[scope], coverage.Why[scope] = false, end.Why
+			if err := r.surveys.askForVanished(ctx, r.system, r.connector, r.target, &end); err != nil {
+				end.Complete, end.Why = false, "what was not seen could not be asked for: "+err.Error()
+				complete[scope], why[scope] = false, end.Why
 			} else if n := len(end.Stays); n > 0 {
 				// What is there was not shown: the reading was not complete.
-				coverage.Complete[scope], coverage.Why[scope] = false, fmt.Sprintf("%d accounts that are there, or that nobody can see, were not shown: the steward sees less than before", n)
+				complete[scope], why[scope] = false, fmt.Sprintf("%d accounts that are there, or that nobody can see, were not shown: the steward sees less than before", n)
 			}
 		}
 		ends = append(ends, end)
 	}
-	held, endErr := surveys.store.EndScopes(context.WithoutCancel(ctx), v.ID, ends, &tally)
-	if endErr != nil {
-		err = errors.Join(err, endErr)
-	}
-	for _, h := range held {
-		coverage.Complete[h.Scope] = false
-		if coverage.Why == nil {
-			coverage.Why = map[string]string{}
+	kept, err := r.surveys.store.EndScopes(context.WithoutCancel(ctx), r.system.ID, ends, &r.tally)
+	for _, h := range kept {
+		complete[h.Scope] = false
+		if r.coverage.Why == nil {
+			r.coverage.Why = map[string]string{}
 		}
-		coverage.Why[h.Scope] = h.Why
+		r.coverage.Why[h.Scope] = h.Why
 	}
-	app.RedactAll(clean, &coverage)
-	visit.Stages, visit.Counts, visit.Why = coverage.Stages, coverage.Counts, coverage.Why
-	visit.Added, visit.Altered, visit.Vanished, visit.Ended = tally.Added, tally.Altered, tally.Vanished, surveys.base.Now()
-	visit.State = "done"
+	return err
+}
+
+// judge says what came of it.
+func (r *reading) judge(err error) {
+	v, coverage := &r.visit, r.coverage
+	v.Stages, v.Counts, v.Why = coverage.Stages, coverage.Counts, coverage.Why
+	v.Added, v.Altered, v.Vanished, v.Ended = r.tally.Added, r.tally.Altered, r.tally.Vanished, r.surveys.base.Now()
+	v.State = "done"
 	var f *connect.Failure
 	switch {
 	case errors.As(err, &f):
-		visit.State, visit.Stage, visit.Words, visit.Next = "failed", string(f.Stage), f.Words, f.Next
+		v.State, v.Stage, v.Words, v.Next = "failed", string(f.Stage), f.Words, f.Next
 		for _, complete := range coverage.Complete {
 			if complete { // something was read to its end
-				visit.State = "incomplete"
+				v.State = "incomplete"
 			}
 		}
 	case err != nil:
-		visit.State, visit.Words = "failed", err.Error()
+		v.State, v.Words = "failed", err.Error()
 	case len(coverage.Why) > 0:
-		visit.State = "incomplete"
+		v.State = "incomplete"
 		for _, scope := range connect.Scopes() {
 			if why := coverage.Why[scope]; why != "" {
-				visit.Stage, visit.Words = string(connect.StageRead), scope+": "+why
+				v.Stage, v.Words = string(connect.StageRead), scope+": "+why
 				break
 			}
 		}
 	}
-	visit.Words = clean.Text(visit.Words)
-	if ctx.Err() != nil && err != nil {
-		visit.State, visit.Words = "cancelled", "the survey was cancelled during this visit; what was read is kept"
-	}
-	save(&coverage.Facts)
-	return tally.AccountsTouched, len(coverage.Complete) > 0
 }

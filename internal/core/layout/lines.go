@@ -270,6 +270,9 @@ func encodeConf(text string, old []byte, _ Value, _ []byte) (string, error) {
 	if text != strings.TrimSpace(text) || strings.ContainsAny(text, "#;") || text != "" && strings.ContainsAny(text[:1], `"'`) {
 		return "", fmt.Errorf("%w: blanks at its ends, quotes at its beginning, # and ; mean something else in an unquoted value", ErrCannotCarry)
 	}
+	if strings.HasSuffix(text, `\`) {
+		return "", fmt.Errorf("%w: some readers of such files take a backslash at the end for a line that goes on", ErrCannotCarry)
+	}
 	return text, nil
 }
 

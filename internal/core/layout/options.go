@@ -32,7 +32,6 @@ func OptionValues(words []Word, prefix, within string, line int) []Value {
 	}
 	for i := 0; i < len(words); i++ {
 		w := words[i]
-		short := shortOptions[command]
 		next := i+1 < len(words)
 		switch m := optionWord.FindStringSubmatch(w.Text); {
 		case m != nil && rawKept(w, len(m[0])):
@@ -50,25 +49,14 @@ func OptionValues(words []Word, prefix, within string, line int) []Value {
 			if base := path.Base(strings.TrimLeft(w.Text, "-@:+!")); base != "env" && base != "sudo" && base != "nice" {
 				command = base
 			}
-		case short[w.Text] == "next" && next, short[w.Text] == "joined" && next && command == "sshpass":
+		case next && shortCalls(command, w.Text) != "":
 			i++
-			add(words[i], 0, command+" "+w.Text, "password")
-		case short[w.Text] == "name" && next:
+			add(words[i], 0, command+" "+w.Text, shortCalls(command, w.Text))
+		case joinedTo(command, w) != "":
+			add(w, 2, command+" "+w.Text[:2], joinedTo(command, w))
+		case next && longCalls(w.Text, words[i+1].Text) != "":
 			i++
-			add(words[i], 0, command+" "+w.Text, "user")
-		case short[w.Text] == "pair" && next:
-			i++
-			add(words[i], 0, command+" "+w.Text, "credentials")
-		case len(w.Text) > 2 && short[w.Text[:min(2, len(w.Text))]] == "joined" && rawKept(w, 2):
-			add(w, 2, command+" "+w.Text[:2], "password")
-		case len(w.Text) > 2 && short[w.Text[:2]] == "name" && rawKept(w, 2):
-			add(w, 2, command+" "+w.Text[:2], "user")
-		case len(w.Text) > 2 && w.Text[0] == '-' && IsSecret(w.Text) && next && !strings.HasPrefix(words[i+1].Text, "-"):
-			i++
-			add(words[i], 0, command+" "+w.Text, strings.TrimLeft(w.Text, "-"))
-		case len(w.Text) > 2 && w.Text[0] == '-' && NameKey.MatchString(w.Text) && next:
-			i++
-			add(words[i], 0, command+" "+w.Text, strings.TrimLeft(w.Text, "-"))
+			add(words[i], 0, command+" "+w.Text, longCalls(w.Text, words[i].Text))
 		case Scheme.MatchString(w.Text):
 			add(w, 0, command+" address", "")
 		default:
@@ -78,6 +66,36 @@ func OptionValues(words []Word, prefix, within string, line int) []Value {
 		}
 	}
 	return out
+}
+
+// shortCalls is what the value of a command's short option is, when it is the next
+// word; "" for nothing that matters.
+func shortCalls(command, option string) string {
+	switch how := shortOptions[command][option]; {
+	case how == "next", how == "joined" && command == "sshpass":
+		return "password"
+	case how == "name":
+		return "user"
+	case how == "pair":
+		return "credentials"
+	}
+	return ""
+}
+
+// joinedTo is what stands in the same word as a short option.
+func joinedTo(command string, w Word) string {
+	if len(w.Text) <= 2 || !rawKept(w, 2) {
+		return ""
+	}
+	return map[string]string{"joined": "password", "name": "user"}[shortOptions[command][w.Text[:2]]]
+}
+
+// longCalls is what an option calls the next word, when it says a secret or a name.
+func longCalls(option, next string) string {
+	if len(option) > 2 && option[0] == '-' && (IsSecret(option) && !strings.HasPrefix(next, "-") || NameKey.MatchString(option)) {
+		return strings.TrimLeft(option, "-")
+	}
+	return ""
 }
 
 // rawKept: the first n bytes of a word stand as they are, so that what follows

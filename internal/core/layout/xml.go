@@ -62,42 +62,9 @@ func scanXML(content []byte) ([]Value, []Problem, error) {
 			if len(open) > jsonDepth {
 				return nil, nil, fmt.Errorf("not read: line %d: elements are nested too deep", lineFor(before))
 			}
-			current.nested = true
-			e := &xmlElement{name: t.Name.Local, children: map[string]int{}}
-			label := ""
-			for _, a := range t.Attr {
-				if n := strings.ToLower(a.Name.Local); label == "" && (n == "key" || n == "name") {
-					label = a.Value
-				}
-			}
-			part := "/" + t.Name.Local
-			if label != "" {
-				part += "[" + strings.NewReplacer("/", "~1", "[", "(", "]", ")").Replace(label) + "]"
-				e.name, e.keyed = label, true
-			}
-			n := current.children[part]
-			current.children[part]++
-			e.path = current.path + part
-			if n > 0 {
-				e.path += fmt.Sprintf("[%d]", n+1)
-			}
+			e := current.begin(t)
 			open = append(open, e)
-			places := xmlAttribute.FindAllSubmatchIndex(raw, -1)
-			for i, m := range places {
-				if len(places) != len(t.Attr) {
-					break // not understood: nothing is edited
-				}
-				attribute := string(raw[m[2]:m[3]])
-				local := attribute[strings.LastIndexByte(attribute, ':')+1:]
-				v := Value{
-					Key: e.path + "/@" + attribute, Name: local, Within: e.path, Start: before + m[4] + 1, End: before + m[5] - 1,
-					Line: lineFor(before + m[4]), Text: t.Attr[i].Value,
-				}
-				if e.keyed && (strings.EqualFold(local, "value") || strings.EqualFold(local, "connectionString")) {
-					v.Name, v.Within = e.name, current.path
-				}
-				out = append(out, v)
-			}
+			out = append(out, e.attributes(t, raw, before, current.path, lineFor)...)
 		case xml.EndElement:
 			if len(open) == 1 {
 				continue
@@ -130,6 +97,53 @@ func scanXML(content []byte) ([]Value, []Problem, error) {
 			}
 		}
 	}
+}
+
+// begin is a child that starts.
+func (current *xmlElement) begin(t xml.StartElement) *xmlElement {
+	current.nested = true
+	e := &xmlElement{name: t.Name.Local, children: map[string]int{}}
+	label := ""
+	for _, a := range t.Attr {
+		if n := strings.ToLower(a.Name.Local); label == "" && (n == "key" || n == "name") {
+			label = a.Value
+		}
+	}
+	part := "/" + t.Name.Local
+	if label != "" {
+		part += "[" + strings.NewReplacer("/", "~1", "[", "(", "]", ")").Replace(label) + "]"
+		e.name, e.keyed = label, true
+	}
+	n := current.children[part]
+	current.children[part]++
+	e.path = current.path + part
+	if n > 0 {
+		e.path += fmt.Sprintf("[%d]", n+1)
+	}
+	return e
+}
+
+// attributes of an element; none of one whose text is not understood, so that
+// nothing in it is edited.
+func (e *xmlElement) attributes(t xml.StartElement, raw []byte, before int, parent string, lineFor func(int) int) []Value {
+	var out []Value
+	places := xmlAttribute.FindAllSubmatchIndex(raw, -1)
+	if len(places) != len(t.Attr) {
+		return nil
+	}
+	for i, m := range places {
+		attribute := string(raw[m[2]:m[3]])
+		local := attribute[strings.LastIndexByte(attribute, ':')+1:]
+		v := Value{
+			Key: e.path + "/@" + attribute, Name: local, Within: e.path, Start: before + m[4] + 1, End: before + m[5] - 1,
+			Line: lineFor(before + m[4]), Text: t.Attr[i].Value,
+		}
+		if e.keyed && (strings.EqualFold(local, "value") || strings.EqualFold(local, "connectionString")) {
+			v.Name, v.Within = e.name, parent
+		}
+		out = append(out, v)
+	}
+	return out
 }
 
 // encodeXML writes character data (XML 1.0, section 2.4) for where it stands:

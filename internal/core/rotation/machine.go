@@ -261,7 +261,8 @@ func (t StepState) given() bool {
 	return t.Left || t.Status == UndoFailed && t.Undos >= MaxAttempts || t.Status == UndoUnclear && t.Gave
 }
 
-func (s State) backward(inFlight map[int]bool) []Action {
+// unknown asks about steps whose outcome nobody knows.
+func (s State) unknown(inFlight map[int]bool) []Action {
 	var out []Action
 	for i, t := range s.Steps {
 		if inFlight[i] || t.Left {
@@ -274,6 +275,11 @@ func (s State) backward(inFlight map[int]bool) []Action {
 			out = append(out, Action{Kind: ActProbe, Step: i, Undo: true, NotBefore: t.due()})
 		}
 	}
+	return out
+}
+
+func (s State) backward(inFlight map[int]bool) []Action {
+	out := s.unknown(inFlight)
 	if len(out) > 0 || len(inFlight) > 0 && !s.onlyUndos(inFlight) {
 		return out // know first, then undo
 	}
@@ -286,24 +292,7 @@ func (s State) backward(inFlight map[int]bool) []Action {
 			return look
 		}
 	}
-	// The lowest rank at which something is not settled yet is the one that may
-	// be worked on. What was given up holds all ranks after it: it has the new
-	// value, or is where only that is accepted, and putting the authority back
-	// would break it and leave everything else as it is.
-	lowest, held, keep := undoRank[StepSeal]+1, undoRank[StepSeal]+1, false
-	for i, step := range s.Plan.Steps {
-		t, rank := s.Steps[i], undoRank[step.Kind]
-		if step.Kind == StepAll || !u.needs[i] && !inFlight[i] {
-			continue
-		}
-		switch {
-		case inFlight[i] || !t.given():
-			lowest = min(lowest, rank)
-		case rank <= undoCopies && !t.Left:
-			held = min(held, rank)
-		}
-		keep = keep || step.Kind != StepSeal && (t.Status == UndoFailed || t.Status == UndoUnclear || t.Left)
-	}
+	lowest, held, keep := s.undoLimits(u, inFlight)
 	incomplete := false
 	for i, step := range s.Plan.Steps {
 		t, rank := s.Steps[i], undoRank[step.Kind]
@@ -327,6 +316,29 @@ func (s State) backward(inFlight map[int]bool) []Action {
 		return []Action{{Kind: ActFinish, Result: FinishedUndoFailed}}
 	}
 	return []Action{{Kind: ActFinish, Result: FinishedUndone}}
+}
+
+// undoLimits: the lowest rank at which something is not settled yet is the one that
+// may be worked on. What was given up holds all ranks after it: it has the new
+// value, or is where only that is accepted, and putting the authority back would
+// break it and leave everything else as it is. keep: a place may still hold the new
+// value.
+func (s State) undoLimits(u undoing, inFlight map[int]bool) (lowest, held int, keep bool) {
+	lowest, held = undoRank[StepSeal]+1, undoRank[StepSeal]+1
+	for i, step := range s.Plan.Steps {
+		t, rank := s.Steps[i], undoRank[step.Kind]
+		if step.Kind == StepAll || !u.needs[i] && !inFlight[i] {
+			continue
+		}
+		switch {
+		case inFlight[i] || !t.given():
+			lowest = min(lowest, rank)
+		case rank <= undoCopies && !t.Left:
+			held = min(held, rank)
+		}
+		keep = keep || step.Kind != StepSeal && (t.Status == UndoFailed || t.Status == UndoUnclear || t.Left)
+	}
+	return lowest, held, keep
 }
 
 // restartedBefore: the restarts and proofs that this one follows are settled.

@@ -188,50 +188,21 @@ func (p *planner) tied(ctx context.Context) (err error) {
 	var runsAs []store.Dependent
 	mentions := 0
 	for _, d := range tied {
-		strength := picture.StrengthFor(d, p.account.ID)
-		decision := p.decisions[d.SystemID][d.Place]
+		strength := estate.Strength(picture.StrengthFor(d, p.account.ID))
 		switch {
-		case d.Copy != nil && strength == string(estate.StrengthMatches) && decision.Decision == store.CopyLeave && d.Kind != estate.DependentProcess:
-			p.note(rotation.NoteLeft, "%s on %s holds the value and stays as it is: %s decided so (%s)", d.Place, d.System, decision.By, decision.Reason)
-		case d.Copy != nil && strength == string(estate.StrengthMatches) && d.Copy.Fixed != "" && d.Kind != estate.DependentProcess:
-			p.note(rotation.NoteIrreplaceable, "%s line %d on %s: %s", d.Path, d.Copy.Line, d.System, d.Copy.Fixed)
-		case d.Copy != nil && strength == string(estate.StrengthDoubtful) && decision.Decision == store.CopyReplace:
-			p.file(d, "")
-		case d.Copy != nil && strength == string(estate.StrengthDoubtful) && decision.Decision == store.CopyLeave:
-			p.note(rotation.NoteInfo, "%s on %s is no copy: %s decided so (%s)", d.Place, d.System, decision.By, decision.Reason)
-		case d.Copy != nil && strength == string(estate.StrengthDoubtful):
-			p.note(rotation.NoteDoubtful, "%s on %s: %s", d.Place, d.System, picture.DetailFor(d, p.account.ID))
-		case d.Kind == estate.DependentProcess:
-			p.process(d, strength)
-		case d.Copy != nil && strength == string(estate.StrengthMatches):
-			p.file(d, "")
-		case d.Copy != nil && strength == string(estate.StrengthAmbiguous):
-			p.note(rotation.NoteAmbiguous, "%s on %s holds the current value, but does not say whose it is", d.Place, d.System)
-		case d.Copy != nil && strength == string(estate.StrengthReused):
-			p.note(rotation.NoteInfo, "%s on %s holds the same value beside another account: it is left alone", d.Place, d.System)
-		case d.Copy != nil && strength == string(estate.StrengthMentions):
+		case d.Kind == estate.DependentProcess && (d.Copy == nil || strength != estate.StrengthDoubtful):
+			p.process(d, string(strength))
+		case d.Copy != nil && strength == estate.StrengthMentions:
 			mentions++
-		case strength == string(estate.StrengthSignsIn):
+		case d.Copy != nil && p.copy(d, strength):
+		case strength == estate.StrengthSignsIn:
 			// What nothing explains is told by the rehearsal.
-		case d.Kind == estate.DependentKeytab:
-			p.note(rotation.NoteAlone, "%s on %s is left alone: the key tab holds a key made of the old password; make it anew afterwards", d.Place, d.System)
-		case d.Key != nil:
-			p.note(rotation.NoteInfo, "%s on %s is a key, which a new password does not change: %s", d.Place, d.System, picture.DetailFor(d, p.account.ID))
-		case strength == string(estate.StrengthSaid):
-			p.note(rotation.NoteInfo, "%s on %s: %s; see to it yourself", d.Place, d.System, picture.DetailFor(d, p.account.ID))
-		case d.Copy != nil:
-			p.note(rotation.NoteAlone, "%s on %s is left alone: %s", d.Place, d.System, picture.DetailFor(d, p.account.ID))
-		case d.Kind.LogsOn() && strength == string(estate.StrengthRunsAs):
-			if d.Stores {
-				spelled, err := p.respelled(ctx, d)
-				if err != nil {
-					return err
-				}
-				p.logOn(d, spelled, "", false)
-			} else {
-				p.note(rotation.NoteInfo, "the %s %s on %s runs as the account without a stored password: nothing to change there", d.Kind, d.Place, d.System)
+		case p.leftAlone(d, strength):
+		case d.Kind.LogsOn() && strength == estate.StrengthRunsAs:
+			if err := p.keptLogOn(ctx, d); err != nil {
+				return err
 			}
-		case d.Kind == estate.DependentUnit && strength == string(estate.StrengthRunsAs):
+		case d.Kind == estate.DependentUnit && strength == estate.StrengthRunsAs:
 			runsAs = append(runsAs, d)
 			for _, t := range d.Ties {
 				if t.AccountID == p.account.ID && t.Strength == string(estate.StrengthUnreadable) {
@@ -246,15 +217,75 @@ func (p *planner) tied(ctx context.Context) (err error) {
 		p.note(rotation.NoteInfo, "%d files only mention the account: they are left alone", mentions)
 	}
 	for _, d := range runsAs {
-		reads := false
-		for _, path := range d.Uses {
-			reads = reads || p.files[d.System+"\x00"+path] != nil
-		}
-		if !reads {
+		if !slices.ContainsFunc(d.Uses, func(path string) bool { return p.files[d.System+"\x00"+path] != nil }) {
 			p.note(rotation.NoteInfo, "%s on %s runs as the account without its password: nothing to change there", d.Place, d.System)
 		}
 	}
 	return nil
+}
+
+// copy takes a copy into the plan, or says why not. A person's decision goes
+// before. It reports whether all is said.
+func (p *planner) copy(d store.Dependent, strength estate.Strength) bool {
+	decision := p.decisions[d.SystemID][d.Place]
+	left := decision.Decision == store.CopyLeave
+	switch strength {
+	case estate.StrengthMatches:
+		switch {
+		case left:
+			p.note(rotation.NoteLeft, "%s on %s holds the value and stays as it is: %s decided so (%s)", d.Place, d.System, decision.By, decision.Reason)
+		case d.Copy.Fixed != "":
+			p.note(rotation.NoteIrreplaceable, "%s line %d on %s: %s", d.Path, d.Copy.Line, d.System, d.Copy.Fixed)
+		default:
+			p.file(d, "")
+		}
+	case estate.StrengthDoubtful:
+		switch {
+		case left:
+			p.note(rotation.NoteInfo, "%s on %s is no copy: %s decided so (%s)", d.Place, d.System, decision.By, decision.Reason)
+		case decision.Decision == store.CopyReplace:
+			p.file(d, "")
+		default:
+			p.note(rotation.NoteDoubtful, "%s on %s: %s", d.Place, d.System, picture.DetailFor(d, p.account.ID))
+		}
+	case estate.StrengthAmbiguous:
+		p.note(rotation.NoteAmbiguous, "%s on %s holds the current value, but does not say whose it is", d.Place, d.System)
+	case estate.StrengthReused:
+		p.note(rotation.NoteInfo, "%s on %s holds the same value beside another account: it is left alone", d.Place, d.System)
+	default:
+		return false
+	}
+	return true
+}
+
+// leftAlone notes what a rotation of a password does not touch.
+func (p *planner) leftAlone(d store.Dependent, strength estate.Strength) bool {
+	switch {
+	case d.Kind == estate.DependentKeytab:
+		p.note(rotation.NoteAlone, "%s on %s is left alone: the key tab holds a key made of the old password; make it anew afterwards", d.Place, d.System)
+	case d.Key != nil:
+		p.note(rotation.NoteInfo, "%s on %s is a key, which a new password does not change: %s", d.Place, d.System, picture.DetailFor(d, p.account.ID))
+	case strength == estate.StrengthSaid:
+		p.note(rotation.NoteInfo, "%s on %s: %s; see to it yourself", d.Place, d.System, picture.DetailFor(d, p.account.ID))
+	case d.Copy != nil:
+		p.note(rotation.NoteAlone, "%s on %s is left alone: %s", d.Place, d.System, picture.DetailFor(d, p.account.ID))
+	default:
+		return false
+	}
+	return true
+}
+
+// keptLogOn takes a log-on that its system keeps into the plan.
+func (p *planner) keptLogOn(ctx context.Context, d store.Dependent) error {
+	if !d.Stores {
+		p.note(rotation.NoteInfo, "the %s %s on %s runs as the account without a stored password: nothing to change there", d.Kind, d.Place, d.System)
+		return nil
+	}
+	spelled, err := p.respelled(ctx, d)
+	if err == nil {
+		p.logOn(d, spelled, "", false)
+	}
+	return err
 }
 
 func (p *planner) file(d store.Dependent, holds string) { p.place(d, picture.LocatorOf(d), holds) }

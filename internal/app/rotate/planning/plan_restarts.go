@@ -74,30 +74,7 @@ func (p *planner) units(ctx context.Context, system int64) error {
 	}
 	concerned := p.concerned(all)
 	for _, d := range all {
-		var reads []string
-		for _, path := range d.Uses {
-			if p.files[d.System+"\x00"+path] != nil {
-				reads = append(reads, path)
-			}
-		}
-		// A unit that was seen signed in, or runs with the value, reads a copy
-		// that nothing names.
-		runsWith := p.runsWith[d.System+"\x00"+d.Place] != ""
-		if len(reads) == 0 && d.Kind == estate.DependentUnit && d.Up() && (runsWith || slices.ContainsFunc(d.Ties, func(t store.Tie) bool {
-			return t.AccountID == p.account.ID && t.Evidence == string(estate.Observed)
-		})) {
-			for key := range p.files {
-				if path, found := strings.CutPrefix(key, d.System+"\x00"); found && !named[path] {
-					reads = append(reads, path)
-				}
-			}
-			slices.Sort(reads)
-			if len(reads) > 0 && runsWith {
-				p.note(rotation.NoteInfo, "%s on %s runs with the value, and nothing names the copies there: it is restarted after them", d.Place, d.System)
-			} else if len(reads) > 0 {
-				p.note(rotation.NoteInfo, "%s on %s was seen signed in as the account, and nothing names the copies there: it is restarted after them", d.Place, d.System)
-			}
-		}
+		reads := p.reads(d, named)
 		p.restarted[d.System+"\x00"+d.Place] = d.Kind == estate.DependentUnit && len(reads) > 0
 		if d.Kind == estate.DependentProcess {
 			if len(reads) > 0 {
@@ -105,19 +82,57 @@ func (p *planner) units(ctx context.Context, system int64) error {
 			}
 			continue
 		}
-		u := rotation.Unit{
-			SystemID: strconv.FormatInt(d.SystemID, 10), System: d.System, Kind: d.Kind, Name: d.Place, Reads: reads, After: d.After, Requires: d.Requires, Check: d.Check,
-			Running: d.Up() || d.Kind == estate.DependentUnit && d.State == "failed", Start: p.wish.Start && !d.Up() && d.ByItself() && concerned[d.Place],
-		}
-		changed := len(reads) > 0 || p.logOns[logOnKey(d)]
-		switch {
-		case d.Kind.Runs() && (changed || (u.Running || u.Start) && len(d.Requires) > 0):
-			p.input.Units = append(p.input.Units, u)
-		case d.Kind == estate.DependentTask && changed:
-			p.note(rotation.NoteInfo, "the task %s on %s uses what is stored at each run: nothing to restart", d.Place, d.System)
-		case len(reads) > 0:
-			p.note(rotation.NoteInfo, "%s on %s reads the copy at each run: nothing to restart", d.Place, d.System)
-		}
+		p.unit(d, reads, concerned[d.Place])
 	}
 	return nil
+}
+
+// reads are the copies that a dependent reads. A unit that was seen signed in, or
+// runs with the value, reads a copy that nothing names.
+func (p *planner) reads(d store.Dependent, named map[string]bool) []string {
+	var reads []string
+	for _, path := range d.Uses {
+		if p.files[d.System+"\x00"+path] != nil {
+			reads = append(reads, path)
+		}
+	}
+	runsWith := p.runsWith[d.System+"\x00"+d.Place] != ""
+	seen := func(t store.Tie) bool {
+		return t.AccountID == p.account.ID && t.Evidence == string(estate.Observed)
+	}
+	if len(reads) > 0 || d.Kind != estate.DependentUnit || !d.Up() || !runsWith && !slices.ContainsFunc(d.Ties, seen) {
+		return reads
+	}
+	for key := range p.files {
+		if path, found := strings.CutPrefix(key, d.System+"\x00"); found && !named[path] {
+			reads = append(reads, path)
+		}
+	}
+	slices.Sort(reads)
+	switch {
+	case len(reads) == 0:
+	case runsWith:
+		p.note(rotation.NoteInfo, "%s on %s runs with the value, and nothing names the copies there: it is restarted after them", d.Place, d.System)
+	default:
+		p.note(rotation.NoteInfo, "%s on %s was seen signed in as the account, and nothing names the copies there: it is restarted after them", d.Place, d.System)
+	}
+	return reads
+}
+
+// unit takes a dependent that runs into the plan, when it has to be restarted or
+// may be taken down by a restart.
+func (p *planner) unit(d store.Dependent, reads []string, concerned bool) {
+	u := rotation.Unit{
+		SystemID: strconv.FormatInt(d.SystemID, 10), System: d.System, Kind: d.Kind, Name: d.Place, Reads: reads, After: d.After, Requires: d.Requires, Check: d.Check,
+		Running: d.Up() || d.Kind == estate.DependentUnit && d.State == "failed", Start: p.wish.Start && !d.Up() && d.ByItself() && concerned,
+	}
+	changed := len(reads) > 0 || p.logOns[logOnKey(d)]
+	switch {
+	case d.Kind.Runs() && (changed || (u.Running || u.Start) && len(d.Requires) > 0):
+		p.input.Units = append(p.input.Units, u)
+	case d.Kind == estate.DependentTask && changed:
+		p.note(rotation.NoteInfo, "the task %s on %s uses what is stored at each run: nothing to restart", d.Place, d.System)
+	case len(reads) > 0:
+		p.note(rotation.NoteInfo, "%s on %s reads the copy at each run: nothing to restart", d.Place, d.System)
+	}
 }
