@@ -28,6 +28,7 @@ import (
 // Rotations plans rotations and carries them out.
 type Rotations struct {
 	planning  *planning.Planning
+	deciding  sync.Mutex // about rotations that nothing works on
 	base      *app.Base
 	store     Store
 	sealed    *sealed.Keeper
@@ -135,57 +136,69 @@ func (rotations *Rotations) Decide(ctx context.Context, by access.Actor, id int6
 	if err := access.Decide(by, access.DecideRotation, access.Object{Kind: "rotation", Name: app.RotationTopic(id)}); err != nil {
 		return err
 	}
+	record := rotation.Record{Event: rotation.EventDecision, Step: -1, Result: decision, Actor: by.Name, Reason: reason}
+	for {
+		active, err := rotations.decide(ctx, id, record)
+		if active == nil || err != nil {
+			return err
+		}
+		select {
+		case active.decide <- record:
+			return nil
+		case <-active.ended: // without having heard: decide on what it is now
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// decide writes a decision about a rotation that nothing works on, and takes it up.
+// One that is worked on is returned, to be told. Decisions come one after the other:
+// each is about what the one before made of it.
+func (rotations *Rotations) decide(ctx context.Context, id int64, record rotation.Record) (*running, error) {
+	rotations.deciding.Lock()
+	defer rotations.deciding.Unlock()
 	r, err := rotations.store.Rotation(ctx, id)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	if err := rotations.mayDecide(ctx, r, decision); err != nil {
-		return err
+	if err := rotations.mayDecide(ctx, r, record.Result); err != nil {
+		return nil, err
 	}
-	if decision == rotation.DecideUndo && r.Mode == string(rotation.ModeFinished) && r.Result != rotation.FinishedUndoFailed {
-		if reason == "" {
-			return fmt.Errorf("%w: undoing a finished rotation changes everything once more: give a reason", app.ErrInput)
+	if record.Result == rotation.DecideUndo && r.Mode == string(rotation.ModeFinished) && r.Result != rotation.FinishedUndoFailed {
+		if record.Reason == "" {
+			return nil, fmt.Errorf("%w: undoing a finished rotation changes everything once more: give a reason", app.ErrInput)
 		}
 		if err := rotations.undoRehearsed(ctx, r); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	if words := rotations.Halted(id); words != "" {
-		return fmt.Errorf("%w: rotation %d takes no decision now: %s", app.ErrRefused, id, words)
+		return nil, fmt.Errorf("%w: rotation %d takes no decision now: %s", app.ErrRefused, id, words)
 	}
-	record := rotation.Record{Event: rotation.EventDecision, Step: -1, Result: decision, Actor: by.Name, Reason: reason}
 	rotations.lock.Lock()
 	active := rotations.running[id]
 	rotations.lock.Unlock()
 	if active != nil {
-		select {
-		case active.decide <- record:
-			return nil
-		case <-active.ended:
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-		if r, err = rotations.store.Rotation(ctx, id); err != nil {
-			return err
-		}
+		return active, nil
 	}
 	records, err := rotations.store.Journal(ctx, id, 0)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	state, err := rotation.Fold(r.Plan, records)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	journal := &journal{rotations: rotations, rotation: r, state: state}
 	record.Seq, record.Time = state.Last+1, rotations.base.Now().UTC()
 	if err := journal.Append(ctx, record); err != nil {
-		return err
+		return nil, err
 	}
-	if decision != rotation.DecideStop {
+	if record.Result != rotation.DecideStop {
 		rotations.launch(r)
 	}
-	return nil
+	return nil, nil
 }
 
 func (rotations *Rotations) mayDecide(ctx context.Context, r store.Rotation, decision string) error {
