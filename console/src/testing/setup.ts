@@ -1,0 +1,24 @@
+import { enableAutoUnmount } from '@vue/test-utils'
+import { afterEach, vi } from 'vitest'
+import { fetchFromService } from './service'
+
+// The client of the API keeps the fetch that was there when it was made.
+vi.stubGlobal('fetch', fetchFromService)
+
+/** A stream of events that a test speaks on. */
+class Stream extends EventTarget {
+  static opened: Stream[] = []
+  closed = false
+  onopen?: () => void
+  onerror?: () => void
+  constructor(readonly url: string) {
+    super()
+    Stream.opened.push(this)
+  }
+  close(): void {
+    this.closed = true
+  }
+}
+vi.stubGlobal('EventSource', Stream)
+
+enableAutoUnmount(afterEach)
