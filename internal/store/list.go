@@ -152,8 +152,13 @@ func page[T any](ctx context.Context, db *sql.DB, l listing[T], q Query) (Page[T
 		if err != nil {
 			return out, err
 		}
-		chosen.where += fmt.Sprintf(" AND (%s, %s) %s (?, ?)", by.key, l.id, by.compare)
-		chosen.args = append(chosen.args, from.Value, from.ID)
+		if by.key == l.id {
+			chosen.where += fmt.Sprintf(" AND %s %s ?", l.id, by.compare)
+		} else {
+			chosen.where += fmt.Sprintf(" AND (%s, %s) %s (?, ?)", by.key, l.id, by.compare)
+			chosen.args = append(chosen.args, from.Value)
+		}
+		chosen.args = append(chosen.args, from.ID)
 	}
 	limit := q.Limit
 	if limit <= 0 {
@@ -280,7 +285,10 @@ func (l listing[T]) order(q Query) (ordered, error) {
 		c.sql = c.order
 	}
 	out.name, out.key = name, "("+c.sql+") COLLATE NOCASE"
-	if c.number {
+	switch {
+	case c.sql == l.id:
+		out.key = l.id // as it stands, it has an index
+	case c.number:
 		out.key = "CAST(" + c.sql + " AS NUMERIC)"
 	}
 	if descending {

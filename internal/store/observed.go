@@ -201,22 +201,26 @@ type SocketOf struct {
 	Seen         time.Time `json:"seen"`
 }
 
+// The system at the other end is the one with that address; of several the one with
+// that port.
+const socketPeer = " LEFT JOIN systems o ON o.id = (SELECT p.id FROM systems p WHERE p.address = k.peer AND k.peer <> '' ORDER BY (p.port = k.peer_port) DESC, p.id LIMIT 1)"
+
 var socketList = listing[SocketOf]{
-	from: "(SELECT k.rowid AS id, k.*, h.name AS host, COALESCE((SELECT p.id FROM systems p WHERE p.address = k.peer AND k.peer <> '' ORDER BY (p.port = k.peer_port) DESC, p.id LIMIT 1), 0) AS other FROM sockets k JOIN systems h ON h.id = k.system_id) x LEFT JOIN systems o ON o.id = x.other",
-	id:   "x.id", sort: "system", scan: "x.system_id, x.host, x.listens, x.local, x.local_port, x.peer, x.peer_port, x.uid, x.unit, x.program, x.other, COALESCE(o.name, ''), x.seen",
+	from: "sockets k JOIN systems h ON h.id = k.system_id" + socketPeer, bySort: "systems h CROSS JOIN sockets k ON k.system_id = h.id" + socketPeer,
+	id: "k.rowid", sort: "system", scan: "k.system_id, h.name, k.listens, k.local, k.local_port, k.peer, k.peer_port, k.uid, k.unit, k.program, COALESCE(o.id, 0), COALESCE(o.name, ''), k.seen",
 	columns: []column{
-		{name: "system", sql: "x.host"},
-		{name: "listens", sql: "x.listens", hidden: true},
-		{name: "local", sql: "x.local"},
-		{name: "local_port", sql: "x.local_port", number: true},
-		{name: "peer", sql: "x.peer"},
-		{name: "peer_port", sql: "x.peer_port", number: true},
+		{name: "system", sql: "h.name"},
+		{name: "listens", sql: "k.listens", hidden: true},
+		{name: "local", sql: "k.local"},
+		{name: "local_port", sql: "k.local_port", number: true},
+		{name: "peer", sql: "k.peer"},
+		{name: "peer_port", sql: "k.peer_port", number: true},
 		{name: "peer_system", sql: "COALESCE(o.name, '')"},
-		{name: "unit", sql: "x.unit"},
-		{name: "program", sql: "x.program"},
-		{name: "uid", sql: "x.uid", hidden: true},
-		{name: "seen", sql: "x.seen", hidden: true},
-		{name: "id", sql: "x.id", number: true, hidden: true},
+		{name: "unit", sql: "k.unit"},
+		{name: "program", sql: "k.program"},
+		{name: "uid", sql: "k.uid", hidden: true},
+		{name: "seen", sql: "k.seen", hidden: true},
+		{name: "id", sql: "k.rowid", number: true, hidden: true},
 	},
 	scanRow: func(rows *sql.Rows) (v SocketOf, err error) {
 		var seen string
