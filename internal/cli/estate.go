@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"os/signal"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -48,6 +49,35 @@ func surveyCommand() *cobra.Command {
 	})
 	return output.Group("survey", "Read systems", surveyRun(), visits, cancel,
 		output.ListCommand("list", "List surveys", "/surveys", []output.Column{{"ID", "id"}, {"STATE", "state"}, {"BY", "requested_by"}, {"STARTED", "started"}, {"ENDED", "ended"}, {"SYSTEMS", "total"}, {"FAILED", "failed"}, {"NEW", "added"}, {"CHANGED", "altered"}, {"GONE", "vanished"}}, "There was no survey yet. Start one with 'moss survey run'."))
+}
+
+// scheduleCommand shows what the service does by itself.
+func scheduleCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "schedule", Short: "Show what the service does regularly, when it is due, and what came of it", Args: cobra.NoArgs}
+	output.AddFlag(cmd)
+	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, _ []string) error {
+		var rows []output.Row
+		if err := c.Call(cmd.Context(), http.MethodGet, "/schedule", nil, &rows); err != nil {
+			return err
+		}
+		for _, r := range rows {
+			seconds, _ := r["every"].(float64)
+			r["interval"] = "never"
+			if seconds > 0 {
+				r["interval"] = (time.Duration(seconds) * time.Second).String()
+			}
+			switch {
+			case r["running"] == true:
+				r["last"] = "is running"
+			case r["interrupted"] == true:
+				r["last"] = "was interrupted"
+			default:
+				r["last"] = r["words"]
+			}
+		}
+		return output.Write(cmd.OutOrStdout(), format, []output.Column{{"DUTY", "name"}, {"WHAT", "title"}, {"EVERY", "interval"}, {"BEGUN", "begun"}, {"WHAT CAME OF IT", "last"}, {"DUE", "due"}}, rows, rows)
+	})
+	return cmd
 }
 
 func surveyRun() *cobra.Command {

@@ -33,7 +33,7 @@ end well, a ledger that does not hold), 4 not signed in or no right.`,
 		return api.Exit(api.ExitUsage, fmt.Errorf("%w; see '%s --help'", err, cmd.CommandPath()))
 	})
 	root.AddCommand(more...)
-	root.AddCommand(loginCommand(), logoutCommand(), stewardCommand(), systemCommand(), surveyCommand(), accountCommand(), dependentCommand(),
+	root.AddCommand(loginCommand(), logoutCommand(), stewardCommand(), systemCommand(), surveyCommand(), scheduleCommand(), accountCommand(), dependentCommand(),
 		useCommand(), radiusCommand(), searchCommand(), socketCommand(), credentialCommand(), rotation.CustodyCommand(), rotation.RotateCommand(), findingCommand(), rotation.ExplainCommand(), approvalCommand(), ledgerCommand(), userCommand(), tokenCommand())
 	return root
 }

@@ -17,6 +17,7 @@ type CredentialDetail struct {
 	Credential store.Credential     `json:"credential"`
 	Dependents []store.Dependent    `json:"dependents" nullable:"false" doc:"Of a key: entries that let its holder in (kind authorized key) and files that hold it (kind key). Those of a password are its account's"`
 	Incomplete []picture.Incomplete `json:"incomplete" nullable:"false" doc:"Systems that were not read completely: it may be there too"`
+	Findings   []store.Finding      `json:"findings" nullable:"false" doc:"Open ones about it, and of a key about what holds it or lets its holder in"`
 }
 
 // CredentialInput names a credential by number.
@@ -137,6 +138,13 @@ func (s *Service) credentialDetail(ctx context.Context, id store.CredentialID) (
 		if out.Dependents, err = s.store.DependentsOfKey(ctx, c.Fingerprint); err != nil {
 			return out, err
 		}
+	}
+	places := make([]int64, 0, len(out.Dependents))
+	for _, d := range out.Dependents {
+		places = append(places, d.ID)
+	}
+	if out.Findings, err = s.store.FindingsAbout(ctx, id, places); err != nil {
+		return out, err
 	}
 	out.Incomplete, err = s.app.Picture.Incomplete(ctx)
 	return out, err

@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/schedule"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/store"
 )
@@ -34,6 +35,9 @@ type watchInput struct {
 const heartbeat = 5 * time.Second
 
 func (s *Service) registerSurveys() {
+	add(s, http.MethodGet, "/schedule", "list-duties", "List what the service does regularly: when it is due, and what came of it last", func(ctx context.Context, _ *empty) (*body[[]schedule.Planned], error) {
+		return answer(s.app.Schedule.List(ctx))
+	})
 	add(s, http.MethodPost, "/surveys", "start-survey", "Start a survey", func(ctx context.Context, in *startSurveyInput) (*body[store.Survey], error) {
 		id, err := s.once(ctx, in.Key, "survey", in.Body, func(ctx context.Context) (int64, error) {
 			return s.app.Surveys.Start(ctx, who(ctx), in.Body.Systems)

@@ -27,6 +27,28 @@ type Finding struct {
 	Cleared      time.Time    `json:"cleared,omitzero"`
 }
 
+const findingColumns = "f.id, f.key, f.kind, f.severity, f.subject, f.system, COALESCE(f.account_id, 0), f.dependent_id, f.credential_id, f.what, f.next, f.raised, f.seen, f.cleared, f.first"
+
+func scanFinding(rows *sql.Rows, more ...any) (v Finding, err error) {
+	var raised, seen, cleared, first string
+	err = rows.Scan(append([]any{&v.ID, &v.Key, &v.Kind, &v.Severity, &v.Subject, &v.System, &v.AccountID, &v.DependentID, &v.CredentialID, &v.What, &v.Next, &raised, &seen, &cleared, &first}, more...)...)
+	v.Raised, v.Seen, v.Cleared, v.First = timeOf(raised), timeOf(seen), timeOf(cleared), timeOf(first)
+	return v, err
+}
+
+// FindingsAbout returns the open findings about a credential, and about places that
+// hold or admit it, the gravest first.
+func (s *Store) FindingsAbout(ctx context.Context, id CredentialID, places []int64) ([]Finding, error) {
+	list, err := collect(ctx, s.read, func(rows *sql.Rows) (Finding, error) { return scanFinding(rows) },
+		"SELECT "+findingColumns+" FROM findings f WHERE f.cleared = '' AND (f.credential_id = ? OR f.kind GLOB '*key*' AND f.dependent_id IN (SELECT value FROM json_each(?))) ORDER BY "+findingRank+", f.id", id, text(places))
+	if list == nil {
+		list = []Finding{}
+	}
+	return list, err
+}
+
+const findingRank = "CASE f.severity WHEN 'high' THEN '1 high' WHEN 'medium' THEN '2 medium' ELSE '3 low' END"
+
 // Findings lists open findings, or all of them.
 func (s *Store) Findings(ctx context.Context, all bool, q Query) (Page[Finding], error) {
 	where := "f.cleared = ''"
@@ -35,14 +57,9 @@ func (s *Store) Findings(ctx context.Context, all bool, q Query) (Page[Finding],
 	}
 	return page(ctx, s.read, listing[Finding]{
 		from: "findings f", id: "f.id", sort: "severity", where: where,
-		scan:    "f.id, f.key, f.kind, f.severity, f.subject, f.system, COALESCE(f.account_id, 0), f.dependent_id, f.credential_id, f.what, f.next, f.raised, f.seen, f.cleared, f.first",
-		columns: []column{{name: "kind", sql: "f.kind"}, {name: "severity", sql: "f.severity", order: "CASE f.severity WHEN 'high' THEN '1 high' WHEN 'medium' THEN '2 medium' ELSE '3 low' END", hidden: true}, {name: "subject", sql: "f.subject"}, {name: "system", sql: "f.system"}, {name: "what", sql: "f.what"}, {name: "raised", sql: "f.raised", hidden: true}, {name: "cleared", sql: "f.cleared", hidden: true}, {name: "account_id", sql: "COALESCE(f.account_id, 0)", number: true}, {name: "credential_id", sql: "f.credential_id", number: true}, {name: "id", sql: "f.id", number: true}},
-		scanRow: func(rows *sql.Rows) (v Finding, err error) {
-			var raised, seen, cleared, first string
-			err = rows.Scan(padded(&v.ID, &v.Key, &v.Kind, &v.Severity, &v.Subject, &v.System, &v.AccountID, &v.DependentID, &v.CredentialID, &v.What, &v.Next, &raised, &seen, &cleared, &first)...)
-			v.Raised, v.Seen, v.Cleared, v.First = timeOf(raised), timeOf(seen), timeOf(cleared), timeOf(first)
-			return v, err
-		},
+		scan:    findingColumns,
+		columns: []column{{name: "kind", sql: "f.kind"}, {name: "severity", sql: "f.severity", order: findingRank, hidden: true}, {name: "subject", sql: "f.subject"}, {name: "system", sql: "f.system"}, {name: "what", sql: "f.what"}, {name: "raised", sql: "f.raised", hidden: true}, {name: "cleared", sql: "f.cleared", hidden: true}, {name: "account_id", sql: "COALESCE(f.account_id, 0)", number: true}, {name: "credential_id", sql: "f.credential_id", number: true}, {name: "id", sql: "f.id", number: true}},
+		scanRow: func(rows *sql.Rows) (Finding, error) { return scanFinding(rows, new(any), new(any)) },
 	}, q)
 }
 

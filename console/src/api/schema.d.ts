@@ -960,6 +960,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what the service does regularly: when it is due, and what came of it last
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-duties"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/search": {
         parameters: {
             query?: never;
@@ -1768,6 +1788,8 @@ export interface components {
             credential: components["schemas"]["Credential"];
             /** @description Of a key: entries that let its holder in (kind authorized key) and files that hold it (kind key). Those of a password are its account's */
             dependents: components["schemas"]["Dependent"][];
+            /** @description Open ones about it, and of a key about what holds it or lets its holder in */
+            findings: components["schemas"]["Finding"][];
             /** @description Systems that were not read completely: it may be there too */
             incomplete: components["schemas"]["Incomplete"][];
         };
@@ -2523,6 +2545,35 @@ export interface components {
             /** Format: int64 */
             undo_of?: number;
             when?: string;
+        };
+        Planned: {
+            /**
+             * Format: date-time
+             * @description When it was begun last, or counted as begun
+             */
+            begun?: string;
+            /**
+             * Format: date-time
+             * @description When it is due next
+             */
+            due?: string;
+            /**
+             * Format: date-time
+             * @description When that ended; nothing while it runs, or when it was interrupted
+             */
+            ended?: string;
+            /**
+             * Format: int64
+             * @description Seconds; 0 for never
+             */
+            every: number;
+            /** @description The service ended while it ran */
+            interrupted: boolean;
+            name: string;
+            running: boolean;
+            title: string;
+            /** @description What came of it */
+            words?: string;
         };
         Problem: {
             column?: string;
@@ -9211,6 +9262,89 @@ export interface operations {
             };
             /** @description Bad Gateway */
             502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-duties": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Planned"][] | null;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -9,6 +9,7 @@ import RotatePanel from '../components/RotatePanel.vue'
 import { chainsAround, startedOf, type Started } from '../components/order'
 import StartOrder from '../components/StartOrder.vue'
 import RotationHistory from '../components/RotationHistory.vue'
+import FindingPanel from '../components/FindingPanel.vue'
 import StateTag from '../components/StateTag.vue'
 import UsesPanel from '../components/UsesPanel.vue'
 import Trouble from '../components/Trouble.vue'
@@ -75,19 +76,13 @@ const mine = (d: Schemas['Dependent']) => d.ties.filter((t) => t.account_id === 
       <RouterLink :to="`/systems/${encodeURIComponent(detail.account.system)}`">{{ detail.account.system }}</RouterLink>
     </h1>
     <p class="soft">{{ detail.account.description }}</p>
-    <div v-for="f in findings.slice(0, 3)" :key="f.id" class="panel finding">
-      <StateTag :state="f.severity" />{{ ' ' }}
-      <template v-if="f.subject !== detail.account.name"
-        ><RouterLink v-if="f.dependent_id" :to="`/dependents/${f.dependent_id}`">{{ f.subject }}</RouterLink
-        ><b v-else>{{ f.subject }}</b> on {{ f.system }}: </template
-      >{{ f.what }}
-      <div class="soft">{{ f.next_step }}</div>
-    </div>
-    <p v-if="findings.length > 3">
-      <RouterLink :to="{ path: '/findings', query: { f: `account_id=${id}` } }"
-        >All {{ findings.length }}{{ findings.length === 20 ? ' or more' : '' }} findings of this account</RouterLink
-      >
-    </p>
+    <FindingPanel
+      :findings="findings"
+      :about="detail.account.name"
+      :most="3"
+      :all="`/findings?f=${encodeURIComponent(`account_id=${id}`)}`"
+      :more="`All ${findings.length}${findings.length === 20 ? ' or more' : ''} findings of this account`"
+    />
     <div class="two">
       <section>
         <h2>What it is</h2>
@@ -232,9 +227,6 @@ const mine = (d: Schemas['Dependent']) => d.ties.filter((t) => t.account_id === 
   font-size: 13px;
   font-weight: 400;
   margin-left: 10px;
-}
-.finding {
-  margin: 6px 0;
 }
 .incomplete {
   margin-top: 10px;

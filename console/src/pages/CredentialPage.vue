@@ -8,7 +8,7 @@ import { kindNames } from '../components/credentials'
 import KeyPicture from '../components/KeyPicture.vue'
 import RotatePanel from '../components/RotatePanel.vue'
 import RotationHistory from '../components/RotationHistory.vue'
-import StateTag from '../components/StateTag.vue'
+import FindingPanel from '../components/FindingPanel.vue'
 import Trouble from '../components/Trouble.vue'
 import { plural } from '../components/words'
 import { useSession } from '../state/session'
@@ -17,19 +17,12 @@ const session = useSession()
 const id = Number(useRoute().params.id)
 const detail = ref<Schemas['CredentialDetail']>()
 const history = ref<Schemas['Rotation'][]>([])
-const findings = ref<Schemas['Finding'][]>([])
 const trouble = ref('')
 
 async function load(): Promise<void> {
   try {
     detail.value = await data(api.GET('/api/v1/credentials/{id}', { params: { path: { id } } }))
     history.value = (await data(api.GET('/api/v1/rotations', { params: { query: { filter: [`credential_id=${id}`], limit: 10 } } }))).items
-    const about = new Set(detail.value.dependents.map((d) => d.id))
-    const own = (await data(api.GET('/api/v1/findings', { params: { query: { filter: [`credential_id=${id}`], limit: 50 } } }))).items
-    const keys = about.size
-      ? (await data(api.GET('/api/v1/findings', { params: { query: { filter: ['kind*=*key*'], limit: 500 } } }))).items
-      : []
-    findings.value = [...own, ...keys.filter((f) => f.dependent_id && about.has(f.dependent_id))]
     trouble.value = ''
   } catch (e) {
     trouble.value = e instanceof Problem ? e.message : String(e)
@@ -57,10 +50,7 @@ const of = computed(() => detail.value?.credential)
       Of <RouterLink :to="`/accounts/${of.account_id}`">{{ of.name }} on {{ of.system }}</RouterLink
       >, which shows what depends on it. Held at {{ plural(of.locations, 'place') }}.
     </p>
-    <div v-for="f in findings" :key="f.id" class="panel finding">
-      <StateTag :state="f.severity" /> {{ f.what }}
-      <div class="soft">{{ f.next_step }}</div>
-    </div>
+    <FindingPanel :findings="detail.findings" :about="of.name" />
     <template v-if="of.kind === 'ssh-key'">
       <h2>What it opens, and who holds it</h2>
       <KeyPicture :name="of.name" :dependents="places" />
@@ -91,9 +81,6 @@ const of = computed(() => detail.value?.credential)
   display: grid;
   grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
   gap: 16px;
-}
-.finding {
-  margin: 6px 0;
 }
 .break {
   overflow-wrap: anywhere;

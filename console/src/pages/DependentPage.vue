@@ -7,6 +7,7 @@ import Evidence from '../components/Evidence.vue'
 import { chainsAround, startedOf } from '../components/order'
 import StartOrder from '../components/StartOrder.vue'
 import KeyFacts from '../components/KeyFacts.vue'
+import FindingPanel from '../components/FindingPanel.vue'
 import StateTag from '../components/StateTag.vue'
 import Trouble from '../components/Trouble.vue'
 import When from '../components/When.vue'
@@ -64,10 +65,7 @@ const chain = computed(() => {
       <StateTag :state="d.state ?? ''" />
     </h1>
     <p class="soft">{{ d.description }}</p>
-    <div v-for="f in findings" :key="f.id" class="panel finding">
-      <StateTag :state="f.severity" /> {{ f.what }}
-      <div class="soft">{{ f.next_step }}</div>
-    </div>
+    <FindingPanel :findings="findings" :about="d.place" />
     <dl class="facts panel">
       <dt>Kind</dt>
       <dd>{{ d.kind }}</dd>
@@ -134,8 +132,4 @@ const chain = computed(() => {
   </template>
 </template>
 
-<style scoped>
-.finding {
-  margin: 6px 0;
-}
-</style>
+<style scoped></style>

@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { Button } from 'ant-design-vue'
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, data, Problem, type ListQuery, type Schemas } from '../api/client'
+import { onChanged } from '../api/changes'
 import type { Column } from '../components/listing'
 import ServerTable from '../components/ServerTable.vue'
 import StateTag from '../components/StateTag.vue'
@@ -28,6 +29,15 @@ const columns: Column[] = [
 const fetch = (query: ListQuery) => data(api.GET('/api/v1/surveys', { params: { query } }))
 const key = (s: Survey) => s.id
 
+const duties = ref<Schemas['Planned'][]>([])
+const plan = () =>
+  data(api.GET('/api/v1/schedule'))
+    .then((list) => (duties.value = list ?? []))
+    .catch(() => undefined)
+void plan()
+onChanged(() => void plan())
+const due = computed(() => duties.value.find((d) => d.name === 'survey'))
+
 async function start(): Promise<void> {
   trouble.value = ''
   try {
@@ -41,7 +51,11 @@ async function start(): Promise<void> {
 
 <template>
   <h1>Surveys</h1>
-  <p class="soft">Readings of systems. What was not read completely is never shown as gone.</p>
+  <p class="soft">
+    Readings of systems. What was not read completely is never shown as gone.
+    <template v-if="due?.due">The next regular one is due <When :at="due.due" />.</template>
+    <template v-else-if="due">No regular survey is set (serve --survey-every).</template>
+  </p>
   <Trouble :words="trouble" />
   <ServerTable label="Surveys" :columns="columns" :fetch="fetch" :row-key="key" empty="There was no survey yet.">
     <template #actions><Button v-if="session.may('operator')" type="primary" @click="start">Survey all systems</Button></template>

@@ -110,6 +110,7 @@ var rules = map[Action]rule{
 	"list-common-options": readers,
 	SetCommonOption:       inventory,
 	RemoveCommonOption:    inventory,
+	"list-duties":         readers,
 	"list-surveys":        readers,
 	"get-survey":          readers,
 	"list-visits":         readers,

@@ -94,7 +94,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	})
 	a.Diagnoses = diagnose.New(base, a.Store, a.Sealed, a.Inventory, a.Surveys, a.Custody, a.Rotations)
 	a.Schedule = schedule.New(base, a.Store)
-	a.duties = []schedule.Duty{{Name: "verify", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Every: config.SurveyEvery, Do: a.surveyAll}}
+	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}}
 	if err := a.Inventory.BindExisting(ctx); err != nil {
 		return nil, fmt.Errorf("bind what is there to its systems: %w", err)
 	}
@@ -114,18 +114,19 @@ func (a *Application) Start(ctx context.Context) error {
 	return nil
 }
 
-func (a *Application) verifyAll(ctx context.Context) {
-	if _, refused, unclear, err := a.Custody.VerifyAll(ctx, access.Service()); err != nil && ctx.Err() == nil {
-		a.Base.Log.Error("regular verification ended early", "error", err)
-	} else if refused+unclear > 0 {
+func (a *Application) verifyAll(ctx context.Context) (string, error) {
+	accepted, refused, unclear, err := a.Custody.VerifyAll(ctx, access.Service())
+	words := fmt.Sprintf("%d accepted", accepted)
+	if refused+unclear > 0 {
+		words += fmt.Sprintf(", %d refused, %d could not be asked", refused, unclear)
 		a.Base.Log.Warn("regular verification", "refused", refused, "unclear", unclear)
 	}
+	return words, err
 }
 
-func (a *Application) surveyAll(ctx context.Context) {
-	if _, err := a.Surveys.Start(ctx, access.Service(), nil); err != nil && ctx.Err() == nil {
-		a.Base.Log.Warn("regular survey", "error", err)
-	}
+func (a *Application) surveyAll(ctx context.Context) (string, error) {
+	id, err := a.Surveys.Start(ctx, access.Service(), nil)
+	return fmt.Sprintf("began survey %d", id), err
 }
 
 // Stop ends all work at the next safe point and waits for it.

@@ -18,26 +18,34 @@ var errKilled = errors.New("killed")
 
 // rows is a store that may be away.
 type rows struct {
-	kept map[string][]byte
+	kept map[string]store.Duty
 	away error
 }
 
-func (r *rows) Meta(_ context.Context, key string) ([]byte, error) {
+func (r *rows) Duty(_ context.Context, name string) (store.Duty, error) {
 	if r.away != nil {
-		return nil, r.away
+		return store.Duty{}, r.away
 	}
-	if v, ok := r.kept[key]; ok {
+	if v, ok := r.kept[name]; ok {
 		return v, nil
 	}
-	return nil, store.ErrNotFound
+	return store.Duty{}, store.ErrNotFound
 }
 
-func (r *rows) SetMeta(_ context.Context, key string, value []byte) error {
-	if r.away != nil {
-		return r.away
+func (r *rows) BeginDuty(_ context.Context, name string, at time.Time) error {
+	if r.away == nil {
+		r.kept[name] = store.Duty{Name: name, Begun: at.Truncate(time.Millisecond)}
 	}
-	r.kept[key] = value
-	return nil
+	return r.away
+}
+
+func (r *rows) EndDuty(_ context.Context, name string, at time.Time, words string) error {
+	if r.away == nil {
+		v := r.kept[name]
+		v.Ended, v.Words = at, words
+		r.kept[name] = v
+	}
+	return r.away
 }
 
 // world has a clock that only moves when somebody waits.
@@ -47,12 +55,12 @@ type world struct {
 }
 
 func newWorld() *world {
-	return &world{time.Date(2026, 11, 27, 9, 0, 0, 0, time.UTC), &rows{kept: map[string][]byte{}}}
+	return &world{time.Date(2026, 11, 27, 9, 0, 0, 0, time.UTC), &rows{kept: map[string]store.Duty{}}}
 }
 
 // started is a schedule of a service that lives until a time.
 func (w *world) started(until time.Time) *Schedule {
-	return &Schedule{base: &app.Base{Now: func() time.Time { return w.now }, Log: slog.New(slog.DiscardHandler)}, store: w, wait: func(_ context.Context, d time.Duration) error {
+	return &Schedule{running: map[string]bool{}, base: &app.Base{Now: func() time.Time { return w.now }, Log: slog.New(slog.DiscardHandler)}, store: w, wait: func(_ context.Context, d time.Duration) error {
 		if w.now.Add(d).After(until) {
 			w.now = until
 			return errKilled
@@ -80,7 +88,7 @@ func TestWhenADutyIsDue(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, c.wait, wait, "%d", i)
 	}
-	w.kept["schedule/test"] = []byte("nonsense")
+	delete(w.kept, "test")
 	wait, err := s.untilDue(t.Context(), d)
 	require.NoError(t, err)
 	require.Equal(t, time.Hour, wait)
@@ -104,7 +112,7 @@ func TestADutyIsNeitherForgottenNorDoneTwice(t *testing.T) {
 			if first {
 				last = w.now
 			}
-			w.started(lives).keep(t.Context(), Duty{Name: "survey", Every: every, Do: func(context.Context) {
+			w.started(lives).keep(t.Context(), Duty{Name: "survey", Every: every, Do: func(context.Context) (string, error) {
 				since := w.now.Sub(last)
 				require.GreaterOrEqual(t, since, every, "seed %d: twice", seed)
 				if last.Add(every).After(down) && !last.Add(every).Before(up) || last.After(up) {
@@ -114,6 +122,7 @@ func TestADutyIsNeitherForgottenNorDoneTwice(t *testing.T) {
 				}
 				last = w.now
 				w.now = w.now.Add(30 * time.Minute)
+				return "", nil
 			}})
 		}
 		require.Less(t, w.now.Sub(last), every+300*time.Hour)
@@ -125,7 +134,7 @@ func TestADutyIsNeitherForgottenNorDoneTwice(t *testing.T) {
 func TestAScheduleThatCannotBeWritten(t *testing.T) {
 	w := newWorld()
 	done := 0
-	d := Duty{Name: "verify", Every: time.Hour, Do: func(context.Context) { done++ }}
+	d := Duty{Name: "verify", Every: time.Hour, Do: func(context.Context) (string, error) { done++; return "well", nil }}
 	w.started(w.now.Add(90*time.Minute)).keep(t.Context(), d)
 	require.Equal(t, 1, done)
 	w.away = errors.New("disk full")
@@ -140,4 +149,40 @@ func TestAScheduleThatCannotBeWritten(t *testing.T) {
 	w.now = w.now.Add(24 * time.Hour)
 	w.started(w.now.Add(time.Hour)).keep(ended, d)
 	require.Equal(t, 2, done)
+}
+
+// What came of a duty is told: how it ended, that it runs, that it was cut off.
+func TestWhatCameOfADuty(t *testing.T) {
+	w := newWorld()
+	s := w.started(w.now.Add(3 * time.Hour))
+	list := func() Planned {
+		t.Helper()
+		all, err := s.List(t.Context())
+		require.NoError(t, err)
+		require.Len(t, all, 2)
+		require.Equal(t, Planned{Duty: store.Duty{Name: "never"}, Title: "what is switched off"}, all[1])
+		return all[0]
+	}
+	d := Duty{Name: "survey", Title: "survey all systems", Every: time.Hour}
+	s.duties = []Duty{d, {Name: "never", Title: "what is switched off"}}
+	require.True(t, list().Due.IsZero(), "nothing is known of it yet")
+	begun := 0
+	s.duties[0].Do = func(context.Context) (string, error) {
+		begun++
+		require.True(t, s.running["survey"])
+		return "began survey 4", nil
+	}
+	s.keep(t.Context(), s.duties[0])
+	require.Equal(t, 3, begun)
+	last := list()
+	require.Equal(t, "began survey 4", last.Words)
+	require.False(t, last.Running)
+	require.False(t, last.Cut)
+	require.Equal(t, last.Begun.Add(time.Hour), last.Due)
+	require.EqualValues(t, 3600, last.Every)
+
+	ended, cancel := context.WithCancel(t.Context())
+	require.NoError(t, w.BeginDuty(t.Context(), "survey", w.now))
+	s.do(ended, Duty{Name: "survey", Do: func(context.Context) (string, error) { cancel(); return "", context.Canceled }})
+	require.True(t, list().Cut, "the service ended in the middle")
 }

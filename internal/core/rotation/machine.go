@@ -29,6 +29,8 @@ type index struct {
 	authorities []int // a step for each system that decides
 	decides     map[string]bool
 	changes     map[Door][]int // by door without via, and the zero Door
+	doors       []Door         // of each step
+	ranks       []int          // of undoing each step
 }
 
 func doorKey(s Step) Door {
@@ -39,8 +41,9 @@ func doorKey(s Step) Door {
 }
 
 func indexOf(plan Plan) *index {
-	x := &index{changes: map[Door][]int{}, decides: map[string]bool{}}
+	x := &index{changes: map[Door][]int{}, decides: map[string]bool{}, doors: make([]Door, len(plan.Steps)), ranks: make([]int, len(plan.Steps))}
 	for i, s := range plan.Steps {
+		x.doors[i], x.ranks[i] = doorKey(s), undoRank[s.Kind]
 		decides := s.Kind == StepChange || plan.Kind == KindAssign && s.Kind == StepSignIn
 		if s.Kind == StepChange {
 			x.changes[doorKey(s)] = append(x.changes[doorKey(s)], i)
@@ -60,14 +63,26 @@ func indexOf(plan Plan) *index {
 // It is one pass over the steps: what a step needs, or comes after, stands
 // before it.
 func Next(s State, inFlight map[int]bool) []Action {
-	switch s.Mode {
-	case ModeForward:
-		return s.forward(inFlight)
-	case ModeUndoing:
-		return s.backward(inFlight)
-	default:
+	if s.Mode != ModeForward && s.Mode != ModeUndoing {
 		return nil
 	}
+	f := flying{steps: make([]bool, len(s.Steps))} // every step is asked: cheaper than a map
+	for i, in := range inFlight {
+		if in {
+			f.steps[i] = true
+			f.count++
+		}
+	}
+	if s.Mode == ModeForward {
+		return s.forward(f)
+	}
+	return s.backward(f)
+}
+
+// flying are the steps that are being worked on.
+type flying struct {
+	steps []bool
+	count int
 }
 
 // pass is what one pass over the steps found of each.
@@ -96,14 +111,14 @@ func (p *pass) look(s State, i int) (ready bool) {
 	return ready && t.Status == Pending
 }
 
-func (s State) forward(inFlight map[int]bool) []Action {
+func (s State) forward(inFlight flying) []Action {
 	var out, doable []Action
 	var failed, stopping, open bool
 	p := pass{make([]bool, len(s.Steps)), make([]bool, len(s.Steps))}
 	for i, t := range s.Steps {
 		ready := p.look(s, i)
 		kind := s.Plan.Steps[i].Kind
-		if inFlight[i] || kind == StepAll {
+		if inFlight.steps[i] || kind == StepAll {
 			continue
 		}
 		switch {
@@ -127,13 +142,13 @@ func (s State) forward(inFlight map[int]bool) []Action {
 		for _, look := range s.look(s.index.authorities) {
 			// A step that is being found out about tells by that.
 			t := s.Steps[look.Step]
-			if !inFlight[look.Step] && t.Status != Doing && (t.Status != Unclear || t.Gave) && t.Status != Pending {
+			if !inFlight.steps[look.Step] && t.Status != Doing && (t.Status != Unclear || t.Gave) && t.Status != Pending {
 				out = append(out, look)
 			}
 		}
 	}
 	if stopping && !s.mayGoOn() {
-		if len(out) > 0 || len(inFlight) > 0 {
+		if len(out) > 0 || inFlight.count > 0 {
 			return out // begin nothing new, find out what is unknown first
 		}
 		decision := DecideStop
@@ -143,7 +158,7 @@ func (s State) forward(inFlight map[int]bool) []Action {
 		return []Action{{Kind: ActDecide, Result: decision}}
 	}
 	out = append(out, doable...)
-	if len(out) > 0 || len(inFlight) > 0 || open {
+	if len(out) > 0 || inFlight.count > 0 || open {
 		return out
 	}
 	if failed {
@@ -250,7 +265,7 @@ func (s State) undoing() undoing {
 			}
 			u.needs[i] = t.Status != Undone && u.disturbed[i]
 		default: // sign-in and refuse are proven the other way round
-			u.needs[i] = t.Status != Undone && begun[doorKey(step)]
+			u.needs[i] = t.Status != Undone && begun[s.index.doors[i]]
 		}
 	}
 	return u
@@ -262,10 +277,10 @@ func (t StepState) given() bool {
 }
 
 // unknown asks about steps whose outcome nobody knows.
-func (s State) unknown(inFlight map[int]bool) []Action {
+func (s State) unknown(inFlight flying) []Action {
 	var out []Action
 	for i, t := range s.Steps {
-		if inFlight[i] || t.Left {
+		if inFlight.steps[i] || t.Left {
 			continue
 		}
 		switch {
@@ -278,16 +293,16 @@ func (s State) unknown(inFlight map[int]bool) []Action {
 	return out
 }
 
-func (s State) backward(inFlight map[int]bool) []Action {
+func (s State) backward(inFlight flying) []Action {
 	out := s.unknown(inFlight)
-	if len(out) > 0 || len(inFlight) > 0 && !s.onlyUndos(inFlight) {
+	if len(out) > 0 || inFlight.count > 0 && !s.onlyUndos(inFlight) {
 		return out // know first, then undo
 	}
 	if s.strangerAtAuthority() {
 		return []Action{{Kind: ActDecide, Result: DecideStop}}
 	}
 	u := s.undoing()
-	if len(inFlight) == 0 {
+	if inFlight.count == 0 {
 		if look := s.look(s.mustBeThere(u)); len(look) > 0 {
 			return look
 		}
@@ -295,8 +310,8 @@ func (s State) backward(inFlight map[int]bool) []Action {
 	lowest, held, keep := s.undoLimits(u, inFlight)
 	incomplete := false
 	for i, step := range s.Plan.Steps {
-		t, rank := s.Steps[i], undoRank[step.Kind]
-		if step.Kind == StepAll || inFlight[i] || !u.needs[i] {
+		t, rank := s.Steps[i], s.index.ranks[i]
+		if step.Kind == StepAll || inFlight.steps[i] || !u.needs[i] {
 			continue
 		}
 		switch {
@@ -309,7 +324,7 @@ func (s State) backward(inFlight map[int]bool) []Action {
 			out = append(out, Action{Kind: ActUndo, Step: i, NotBefore: t.due()})
 		}
 	}
-	if len(out) > 0 || len(inFlight) > 0 {
+	if len(out) > 0 || inFlight.count > 0 {
 		return out
 	}
 	if incomplete {
@@ -323,15 +338,15 @@ func (s State) backward(inFlight map[int]bool) []Action {
 // value, or is where only that is accepted, and putting the authority back would
 // break it and leave everything else as it is. keep: a place may still hold the new
 // value.
-func (s State) undoLimits(u undoing, inFlight map[int]bool) (lowest, held int, keep bool) {
+func (s State) undoLimits(u undoing, inFlight flying) (lowest, held int, keep bool) {
 	lowest, held = undoRank[StepSeal]+1, undoRank[StepSeal]+1
 	for i, step := range s.Plan.Steps {
-		t, rank := s.Steps[i], undoRank[step.Kind]
-		if step.Kind == StepAll || !u.needs[i] && !inFlight[i] {
+		t, rank := s.Steps[i], s.index.ranks[i]
+		if step.Kind == StepAll || !u.needs[i] && !inFlight.steps[i] {
 			continue
 		}
 		switch {
-		case inFlight[i] || !t.given():
+		case inFlight.steps[i] || !t.given():
 			lowest = min(lowest, rank)
 		case rank <= undoCopies && !t.Left:
 			held = min(held, rank)
@@ -342,10 +357,10 @@ func (s State) undoLimits(u undoing, inFlight map[int]bool) (lowest, held int, k
 }
 
 // restartedBefore: the restarts and proofs that this one follows are settled.
-func (s State) restartedBefore(u undoing, i int, inFlight map[int]bool) bool {
+func (s State) restartedBefore(u undoing, i int, inFlight flying) bool {
 	for _, list := range [][]int{s.Plan.Steps[i].Needs, s.Plan.Steps[i].After} {
 		for _, j := range list {
-			if undoRank[s.Plan.Steps[j].Kind] == undoRestarts && (inFlight[j] || u.needs[j] && !s.Steps[j].given()) {
+			if s.index.ranks[j] == undoRestarts && (inFlight.steps[j] || u.needs[j] && !s.Steps[j].given()) {
 				return false
 			}
 		}
@@ -393,9 +408,9 @@ func (s State) strangerAtAuthority() bool {
 	return false
 }
 
-func (s State) onlyUndos(inFlight map[int]bool) bool {
-	for i := range inFlight {
-		if t := s.Steps[i].Status; t != Undoing && t != UndoUnclear && t != UndoFailed && t != Undone {
+func (s State) onlyUndos(inFlight flying) bool {
+	for i, flies := range inFlight.steps {
+		if t := s.Steps[i].Status; flies && t != Undoing && t != UndoUnclear && t != UndoFailed && t != Undone {
 			return false
 		}
 	}

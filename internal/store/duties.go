@@ -1,0 +1,50 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"time"
+)
+
+// Duty is something that the service does regularly, as it was done last.
+type Duty struct {
+	Name  string    `json:"name"`
+	Begun time.Time `json:"begun,omitzero" doc:"When it was begun last, or counted as begun"`
+	Ended time.Time `json:"ended,omitzero" doc:"When that ended; nothing while it runs, or when it was interrupted"`
+	Words string    `json:"words,omitempty" doc:"What came of it"`
+}
+
+const dutyColumns = "name, begun, ended, words"
+
+func scanDuty(row interface{ Scan(...any) error }) (v Duty, err error) {
+	var begun, ended string
+	err = row.Scan(&v.Name, &begun, &ended, &v.Words)
+	v.Begun, v.Ended = timeOf(begun), timeOf(ended)
+	return v, err
+}
+
+// Duty returns one by name, or ErrNotFound.
+func (s *Store) Duty(ctx context.Context, name string) (Duty, error) {
+	v, err := scanDuty(s.read.QueryRowContext(ctx, "SELECT "+dutyColumns+" FROM duties WHERE name = ?", name))
+	if err != nil {
+		return v, fmt.Errorf("duty %q: %w", name, one(err))
+	}
+	return v, nil
+}
+
+// BeginDuty writes that one is begun, before it is.
+func (s *Store) BeginDuty(ctx context.Context, name string, at time.Time) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "INSERT INTO duties (name, begun) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET begun = excluded.begun, ended = '', words = ''", name, stampOf(at))
+		return err
+	})
+}
+
+// EndDuty writes that one ended, and what came of it.
+func (s *Store) EndDuty(ctx context.Context, name string, at time.Time, words string) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "UPDATE duties SET ended = ?, words = ? WHERE name = ?", stampOf(at), words, name)
+		return err
+	})
+}
