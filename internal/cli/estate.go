@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"os/signal"
@@ -60,7 +61,10 @@ func scheduleCommand() *cobra.Command {
 		if err := c.Call(cmd.Context(), http.MethodGet, "/schedule", nil, &rows); err != nil {
 			return err
 		}
-		for _, r := range rows {
+		shown := make([]output.Row, len(rows))
+		for i := range rows {
+			r := maps.Clone(rows[i])
+			shown[i] = r
 			seconds, _ := r["every"].(float64)
 			r["interval"] = "never"
 			if seconds > 0 {
@@ -75,7 +79,7 @@ func scheduleCommand() *cobra.Command {
 				r["last"] = r["words"]
 			}
 		}
-		return output.Write(cmd.OutOrStdout(), format, []output.Column{{"DUTY", "name"}, {"WHAT", "title"}, {"EVERY", "interval"}, {"BEGUN", "begun"}, {"WHAT CAME OF IT", "last"}, {"DUE", "due"}}, rows, rows)
+		return output.Write(cmd.OutOrStdout(), format, []output.Column{{"DUTY", "name"}, {"WHAT", "title"}, {"EVERY", "interval"}, {"BEGUN", "begun"}, {"WHAT CAME OF IT", "last"}, {"DUE", "due"}}, shown, rows)
 	})
 	return cmd
 }
