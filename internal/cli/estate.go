@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/url"
 	"os/signal"
+	"strconv"
 	"syscall"
 	"time"
 
@@ -65,7 +66,7 @@ func scheduleCommand() *cobra.Command {
 		for i := range rows {
 			r := maps.Clone(rows[i])
 			shown[i] = r
-			seconds, _ := r["every"].(float64)
+			seconds, _ := strconv.ParseInt(fmt.Sprint(r["every"]), 10, 64)
 			r["interval"] = "never"
 			if seconds > 0 {
 				r["interval"] = (time.Duration(seconds) * time.Second).String()

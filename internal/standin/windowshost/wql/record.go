@@ -10,7 +10,7 @@ import (
 type Field [2]any
 
 // Name of the property.
-func (f Field) Name() string { return f[0].(string) } //nolint:forcetypeassert // every literal begins with one
+func (f Field) Name() string { return f[0].(string) }
 
 // Value of the property.
 func (f Field) Value() any { return f[1] }
