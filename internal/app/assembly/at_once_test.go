@@ -224,8 +224,12 @@ func TestRemovalInEveryState(t *testing.T) {
 			require.NoError(f.t, err)
 			return nil
 		}},
-		"read":        {system: "quay2"},
-		"unreachable": {system: "quay2", prepare: func(f *ferry) func() { f.estate.Hosts["quay2"].SetFault(unixhost.Fault{Down: true}); f.survey("quay2"); return nil }},
+		"read": {system: "quay2"},
+		"unreachable": {system: "quay2", prepare: func(f *ferry) func() {
+			f.estate.Hosts["quay2"].SetFault(unixhost.Fault{Down: true})
+			f.survey("quay2")
+			return nil
+		}},
 		"being read": {system: "quay2", prepare: func(f *ferry) func() {
 			release := hold(f, "quay2")
 			id, err := f.Surveys.Start(f.t.Context(), ines, []string{"quay2"})
@@ -319,7 +323,10 @@ func TestRemovalInEveryState(t *testing.T) {
 			for _, list := range []func(store.Query) (int, error){
 				func(q store.Query) (int, error) { p, err := f.Store.Accounts(t.Context(), q); return p.Total, err },
 				func(q store.Query) (int, error) { p, err := f.Store.Dependents(t.Context(), 0, q); return p.Total, err },
-				func(q store.Query) (int, error) { p, err := f.Store.Findings(t.Context(), false, q); return p.Total, err },
+				func(q store.Query) (int, error) {
+					p, err := f.Store.Findings(t.Context(), false, q)
+					return p.Total, err
+				},
 			} {
 				n, err := list(store.Query{Filters: []string{"system=" + c.system}})
 				require.NoError(t, err)
