@@ -36,6 +36,7 @@ require (
 	golang.org/x/term v0.47.0
 	golang.org/x/text v0.43.0
 	gopkg.in/ini.v1 v1.68.0
+	gopkg.in/yaml.v2 v2.4.0
 	modernc.org/sqlite v1.61.1
 	mvdan.cc/sh/v3 v3.12.0
 )

@@ -3,6 +3,7 @@
 package output
 
 import (
+	"bytes"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
@@ -16,6 +17,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
 	"github.com/spf13/cobra"
@@ -125,10 +127,12 @@ func settingsOf(v map[string]any) (string, bool) {
 	return strings.Join(out, ", "), true
 }
 
-// Safe keeps control characters of foreign names away from the terminal.
+// Safe keeps what a terminal acts on out of foreign names: control characters, and
+// those that are not seen but hide text, turn it around or end a line (Unicode's
+// classes Cf, Zl and Zp).
 func Safe(text string) string {
 	return strings.Map(func(r rune) rune {
-		if r < 0x20 || r == 0x7f || r >= 0x80 && r < 0xa0 || r == '\u202e' || r == '\u2028' {
+		if unicode.IsControl(r) || unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp) {
 			return '·'
 		}
 		return r
@@ -186,7 +190,7 @@ func Write(out io.Writer, format string, columns []Column, rows []Row, all any) 
 			return err
 		}
 		var node yaml.Node // JSON is YAML; a node keeps order and numbers
-		if err := yaml.Unmarshal(raw, &node); err != nil {
+		if err := yaml.Unmarshal(escaped(raw), &node); err != nil {
 			return err
 		}
 		block(&node)
@@ -230,11 +234,26 @@ func cell(text string) string {
 // and numbers to the base 60 (yaml.org/type/bool.html, float.html).
 var otherwise = regexp.MustCompile(`^(?i:y|n|yes|no|on|off)$|^[-+]?[0-9][0-9_]*(:[0-5]?[0-9])+(\.[0-9_]*)?$`)
 
+// escaped writes the characters as escapes that JSON may have as they are and YAML
+// may not (YAML 1.2, section 5.1).
+func escaped(raw []byte) []byte {
+	var out bytes.Buffer
+	for _, r := range string(raw) {
+		if r >= 0x7f && r < 0xa0 || r == 0xfeff || r == 0xfffe || r == 0xffff {
+			fmt.Fprintf(&out, `\u%04x`, r)
+			continue
+		}
+		out.WriteRune(r)
+	}
+	return out.Bytes()
+}
+
 // block takes JSON's brackets and quotes away, but where a text would be taken
 // for something else.
 func block(n *yaml.Node) {
 	n.Style &^= yaml.FlowStyle
-	if !otherwise.MatchString(n.Value) {
+	// Line ends beyond ASCII are some to YAML 1.1 only: they are written as escapes.
+	if !otherwise.MatchString(n.Value) && !strings.ContainsAny(n.Value, "\u0085\u2028\u2029\ufeff") {
 		n.Style &^= yaml.DoubleQuotedStyle
 	}
 	for _, c := range n.Content {
