@@ -114,6 +114,13 @@ func (s *Store) Unfinished(ctx context.Context) ([]Rotation, error) {
 func (s *Store) BeginRotation(ctx context.Context, v Rotation, entries ...ledger.Entry) (int64, error) {
 	var id int64
 	err := s.inTx(ctx, func(tx *sql.Tx) error {
+		var open bool
+		if err := tx.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM secrets WHERE credential_id = ? AND state = 'candidate' AND rotation_id IS NULL)", v.CredentialID).Scan(&open); err != nil {
+			return err
+		}
+		if open {
+			return inUse("a reset of " + v.Credential + " is not over: which value is in force is not known yet")
+		}
 		res, err := tx.ExecContext(ctx, "INSERT INTO rotations (credential_id, name, authority, plan, policy, mode, requested_by, reason, override, rehearsal_id, started, old_secret) VALUES (?,?,?,?,?,'running',?,?,?,NULLIF(?, 0),?, (SELECT id FROM secrets WHERE credential_id = ? AND state = 'current'))",
 			v.CredentialID, v.Credential, v.Authority, text(v.Plan), v.Policy, v.RequestedBy, v.Reason, v.Override, v.RehearsalID, s.stamp(), v.CredentialID)
 		if err != nil {

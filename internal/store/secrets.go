@@ -55,7 +55,18 @@ func addSecret(ctx context.Context, tx *sql.Tx, v Secret, now string) error {
 // AddCandidate stores a prepared value, synced (law 1).
 func (s *Store) AddCandidate(ctx context.Context, v Secret) error {
 	v.State = SecretCandidate
-	return s.inTx(ctx, func(tx *sql.Tx) error { return addSecret(ctx, tx, v, s.stamp()) })
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		if v.RotationID == 0 {
+			var rotates bool
+			if err := tx.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM rotations WHERE credential_id = ? AND mode <> 'finished')", v.CredentialID).Scan(&rotates); err != nil {
+				return err
+			}
+			if rotates {
+				return inUse("a rotation of it is not finished")
+			}
+		}
+		return addSecret(ctx, tx, v, s.stamp())
+	})
 }
 
 // Secrets returns all sealed values of a credential, the newest first.

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/standin/larkmoor"
 	"mossledger.example/moss/internal/standin/unixhost"
@@ -338,5 +339,126 @@ func TestRemovalInEveryState(t *testing.T) {
 			f.survey("quay1")
 			require.NoError(t, f.Store.LedgerTrouble())
 		})
+	}
+}
+
+// Many decide about one request: it is carried out once, or not at all.
+func TestManyApproveAtOnce(t *testing.T) {
+	for _, refused := range []bool{false, true} {
+		f := start(t)
+		a := f.take("svc-tidefeed")
+		f.person("ines", "operator")
+		f.person("ola", "approver")
+		f.person("ben", "approver")
+		_, waits, err := f.Rotations.Override(t.Context(), ines, cred(f, a), undo, "leaked", "no time")
+		require.NoError(t, err)
+		v, err := f.Store.Approval(t.Context(), waits)
+		require.NoError(t, err)
+		var all sync.WaitGroup
+		var lock sync.Mutex
+		approved := 0
+		for i := range 16 {
+			all.Add(1)
+			go func() {
+				defer all.Done()
+				who := []access.Actor{ola, ben}[i%2]
+				if refused && i%3 == 0 {
+					_, err := f.Approvals.Refuse(t.Context(), who, waits, "no")
+					sane(t, err)
+					return
+				}
+				_, err := f.Approvals.Approve(t.Context(), who, waits, v.Digest, "")
+				sane(t, err)
+				if err == nil {
+					lock.Lock()
+					defer lock.Unlock()
+					approved++
+				}
+			}()
+		}
+		all.Wait()
+		page, err := f.Store.Rotations(t.Context(), store.Query{})
+		require.NoError(t, err)
+		assert.LessOrEqual(t, approved, 1)
+		require.Len(t, page.Items, approved)
+		v, err = f.Store.Approval(t.Context(), waits)
+		require.NoError(t, err)
+		assert.Equal(t, approved == 1, v.State == store.ApprovalApproved, v.State)
+		for _, r := range page.Items {
+			require.Equal(t, rotation.FinishedDone, f.ended(r.ID).Result)
+		}
+		f.agrees(a, "tide1", "/etc/tide/feed.pw")
+	}
+}
+
+// Many take, reset and release one account, and verify it: what is sealed is in
+// force, whoever came last.
+func TestManyTakeCustodyAtOnce(t *testing.T) {
+	f := start(t)
+	a := f.take("svc-tidefeed")
+	f.Rotations.Settled(t.Context())
+	c := cred(f, a)
+	value, err := f.Sealed.Values(t.Context(), c.ID)
+	require.NoError(t, err)
+	var all sync.WaitGroup
+	for i := range 18 {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			var err error
+			switch i % 3 {
+			case 0:
+				err = f.Custody.Reset(t.Context(), ines, "at once", c)
+			case 1:
+				_, err = f.Custody.Verify(t.Context(), ines, c)
+			case 2:
+				_, err = f.Custody.Take(t.Context(), ines, c, value.Current)
+			}
+			if err != nil && !strings.Contains(err.Error(), "refused") { // a value of before is
+				sane(t, err)
+			}
+		}()
+	}
+	all.Wait()
+	now, err := f.Sealed.Values(t.Context(), c.ID)
+	require.NoError(t, err)
+	assert.True(t, f.estate.Directory.Accepts(larkmoor.DN(a.Name), now.Current.RevealString()), "what is current is in force")
+	assert.Equal(t, 1, strings.Count(f.statesOf(c), "current"), f.statesOf(c))
+	assert.NotContains(t, f.statesOf(c), "candidate", "none hangs in the air")
+}
+
+// A reset and a rotation of one credential at the same moment: the later one is
+// refused or comes after, and what is current is in force.
+func TestAResetAndARotationAtOnce(t *testing.T) {
+	f := start(t)
+	a := f.take("svc-tidefeed")
+	for range 4 {
+		f.Rotations.Settled(t.Context())
+		c := cred(f, a)
+		_, err := f.Rotations.Rehearse(t.Context(), ines, c, undo)
+		require.NoError(t, err)
+		var all sync.WaitGroup
+		var id int64
+		all.Add(2)
+		go func() {
+			defer all.Done()
+			sane(t, f.Custody.Reset(t.Context(), ines, "at once", c))
+		}()
+		go func() {
+			defer all.Done()
+			var err error
+			id, err = f.Rotations.Start(t.Context(), ines, c, undo, "at once", "")
+			sane(t, err)
+		}()
+		all.Wait()
+		if id != 0 {
+			r := f.ended(id)
+			require.Contains(t, []string{rotation.FinishedDone, rotation.FinishedUndone, rotation.FinishedWithFailures}, r.Result)
+		}
+		now, err := f.Sealed.Values(t.Context(), c.ID)
+		require.NoError(t, err)
+		require.True(t, f.estate.Directory.Accepts(larkmoor.DN(a.Name), now.Current.RevealString()), "what is current is in force")
+		assert.Equal(t, 1, strings.Count(f.statesOf(c), "current"), f.statesOf(c))
+		assert.NotContains(t, f.statesOf(c), "candidate")
 	}
 }

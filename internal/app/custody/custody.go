@@ -32,6 +32,7 @@ type Custody struct {
 	picture   *picture.Picture
 	survey    *survey.Surveys
 
+	turns    app.Turns // at credentials whose value is changed, taken or released
 	lock     sync.Mutex
 	settling bool // values whose fate is not known are being asked for
 }
@@ -93,6 +94,11 @@ func (custody *Custody) Take(ctx context.Context, by access.Actor, c store.Crede
 	if err != nil {
 		return verdict, err
 	}
+	free, err := custody.turns.Take(ctx, c.ID.Ref())
+	if err != nil {
+		return verdict, err
+	}
+	defer free()
 	if err := custody.NotRotating(ctx, c); err != nil {
 		return verdict, err
 	}
@@ -202,13 +208,18 @@ func (custody *Custody) Release(ctx context.Context, by access.Actor, reason str
 	if reason == "" {
 		return fmt.Errorf("%w: give a reason: the sealed values are removed", app.ErrInput)
 	}
+	free, err := custody.turns.Take(ctx, c.ID.Ref())
+	if err != nil {
+		return err
+	}
+	defer free()
 	if c.Kind == credential.Password {
 		// Law 2, for our own stewards: they get the value before it is removed.
 		if err := custody.unlinkStewards(ctx, by, c); err != nil {
 			return err
 		}
 	}
-	err := custody.store.ReleaseCustody(ctx, c.ID, ledger.Entry{Actor: by.Name, Act: "custody.release", Phase: ledger.Outcome, Subject: c.Name, System: c.System, Ref: c.ID.Ref(), Reason: reason, Result: "done"})
+	err = custody.store.ReleaseCustody(ctx, c.ID, ledger.Entry{Actor: by.Name, Act: "custody.release", Phase: ledger.Outcome, Subject: c.Name, System: c.System, Ref: c.ID.Ref(), Reason: reason, Result: "done"})
 	if err != nil {
 		return err
 	}

@@ -15,6 +15,7 @@ type Store interface {
 	InCustody(ctx context.Context) ([]store.Credential, error)
 	Credential(ctx context.Context, id store.CredentialID) (store.Credential, error)
 	DropCandidate(ctx context.Context, id store.CredentialID, fingerprint string) error
+	Secrets(ctx context.Context, id store.CredentialID) ([]store.Secret, error)
 	NotePassword(ctx context.Context, account int64) (store.Credential, error)
 	LinkStewards(ctx context.Context, links []store.StewardLink, entries ...ledger.Entry) error
 	Steward(ctx context.Context, name string) (store.Steward, error)

@@ -40,6 +40,11 @@ func (custody *Custody) Reset(ctx context.Context, by access.Actor, reason strin
 	if a.Enabled == estate.No {
 		return fmt.Errorf("%w: %s is disabled: nothing could prove the new password; enable it first", app.ErrRefused, a.Name)
 	}
+	free, err := custody.turns.Take(ctx, c.ID.Ref())
+	if err != nil {
+		return err
+	}
+	defer free()
 	if err := custody.NotRotating(ctx, c); err != nil {
 		return err
 	}
@@ -103,6 +108,7 @@ func (custody *Custody) Reset(ctx context.Context, by access.Actor, reason strin
 			return errors.Join(custody.store.TakeCustody(keep, sealed, by.Name, verdict.Words), custody.store.SaveVerdict(keep, c.ID, "refused", verdict.Words),
 				fmt.Errorf("%w: the new password is set and in custody, but %s does not let %s in: %s", app.ErrRefused, target.Name, a.Name, verdict.Words))
 		}
+		custody.SettleLater() // somebody else may have set another, or it has not arrived everywhere
 		return errors.Join(changeErr, fmt.Errorf("%w: %s does not accept the new value: %s", app.ErrRefused, target.Name, verdict.Words))
 	})
 	if err != nil {

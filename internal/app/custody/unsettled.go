@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"mossledger.example/moss/internal/app"
@@ -66,6 +67,16 @@ func (custody *Custody) settleCandidates(ctx context.Context) (left int, err err
 }
 
 func (custody *Custody) settleCandidate(ctx context.Context, c store.Credential, s store.Secret) error {
+	free, err := custody.turns.Take(ctx, c.ID.Ref())
+	if err != nil {
+		return err
+	}
+	defer free()
+	// Whose act was under way when it was found may have settled it.
+	all, err := custody.store.Secrets(ctx, c.ID)
+	if err != nil || !slices.ContainsFunc(all, func(one store.Secret) bool { return one.ID == s.ID && one.State == store.SecretCandidate }) {
+		return err
+	}
 	value, err := custody.base.Sealer.Open(s.Binding(), s.Sealed)
 	if err != nil {
 		return err

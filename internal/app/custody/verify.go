@@ -20,6 +20,11 @@ func (custody *Custody) Verify(ctx context.Context, by access.Actor, c store.Cre
 	if err := access.Decide(by, access.VerifyCustody, access.Object{Kind: "credential", Name: c.Name}); err != nil {
 		return connect.Verdict{}, err
 	}
+	free, err := custody.turns.Take(ctx, c.ID.Ref())
+	if err != nil {
+		return connect.Verdict{}, err
+	}
+	defer free()
 	if err := custody.NotRotating(ctx, c); err != nil {
 		return connect.Verdict{}, err
 	}

@@ -42,7 +42,7 @@ type Rotations struct {
 
 	lock      sync.Mutex
 	running   map[int64]*running
-	turns     fileTurns // at files that acts change
+	turns     app.Turns // at files that acts change
 	drill     int
 	kill      func()
 	journaled int

@@ -253,7 +253,7 @@ func (h *acts) accept(ctx context.Context, step rotation.Step, old, next secret.
 		return certainly(err)
 	}
 	if point.Path != "" {
-		free, err := h.rotations.turns.take(ctx, step.SystemID+":"+point.Path)
+		free, err := h.rotations.turns.Take(ctx, step.SystemID+":"+point.Path)
 		if err != nil {
 			return certainly(err)
 		}
@@ -402,7 +402,7 @@ func (h *acts) apply(ctx context.Context, step rotation.Step, from, to secret.Va
 		if err != nil {
 			return certainly(err)
 		}
-		free, err := h.rotations.turns.take(ctx, step.SystemID+":"+step.Subject)
+		free, err := h.rotations.turns.Take(ctx, step.SystemID+":"+step.Subject)
 		if err != nil {
 			return certainly(err)
 		}

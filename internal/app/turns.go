@@ -1,19 +1,20 @@
-package rotate
+package app
 
 import (
 	"context"
 	"sync"
 )
 
-// fileTurns lets one act after the other at a place: two rotations may change the
-// same file, and each writes all of it. The zero value is ready for use.
-type fileTurns struct {
+// Turns lets one act after the other at a place: at a file that two rotations
+// change, each writing all of it; at a credential that two people reset. The zero
+// value is ready for use.
+type Turns struct {
 	lock sync.Mutex
 	at   map[string]chan struct{} // closed when the place is free again
 }
 
-// take waits for a place, and returns what gives it back.
-func (t *fileTurns) take(ctx context.Context, place string) (func(), error) {
+// Take waits for a place, and returns what gives it back.
+func (t *Turns) Take(ctx context.Context, place string) (func(), error) {
 	for {
 		t.lock.Lock()
 		busy := t.at[place]
