@@ -3,6 +3,7 @@ package assembly_test
 import (
 	"bytes"
 	"database/sql"
+	"fmt"
 	"io"
 	"net"
 	"path/filepath"
@@ -388,4 +389,89 @@ func TestADatabaseFromBeforeIsBoundOnce(t *testing.T) {
 	f.reopen()
 	_, err = f.Custody.Verify(ctx, access.Service(), cred(f, a))
 	require.ErrorIs(t, err, app.ErrRefused, "the ledger says that it was done before")
+}
+
+// Where nothing secret went nobody had to look: when something will, the second
+// person sees all of it, not only what was added last.
+func TestWhatIsApprovedShowsTheAddress(t *testing.T) {
+	f := start(t)
+	ctx := t.Context()
+	f.person("ines", "administrator", "operator", "approver")
+	f.person("ben", "operator")
+	_, err := f.Inventory.Add(ctx, ben, store.System{Name: "mine", Kind: "redis", Address: "198.51.100.66", Port: 6390, Options: map[string]string{"tls": "off"}})
+	require.NoError(t, err)
+	have := f.system("mine")
+	next := have
+	next.Steward = "hosts"
+	require.NoError(t, f.Inventory.Change(ctx, ben, have, next, have.Revision))
+	waits, err := f.Store.WaitsFor(ctx, have.ID)
+	require.NoError(t, err)
+	shown := map[string]string{}
+	for _, c := range waits.Changes {
+		require.Empty(t, c.From, c.Field)
+		shown[c.Field] = c.To
+	}
+	assert.Equal(t, "198.51.100.66", shown["mine: address"])
+	assert.Equal(t, "6390", shown["mine: port"])
+	assert.Equal(t, "hosts", shown["mine: steward"])
+	assert.Equal(t, "off", shown["mine: option tls"])
+	_, err = f.Approvals.Approve(ctx, ines, waits.ID, waits.Digest, "")
+	require.NoError(t, err)
+	assert.Contains(t, f.system("mine").Trusted, "approved by ines")
+}
+
+// Somebody changes a system to and fro while another one approves: what is sealed is
+// what was looked at, or nothing.
+func TestAnEndpointThatChangesWhileItIsApproved(t *testing.T) {
+	f := start(t)
+	ctx := t.Context()
+	f.person("ines", "administrator", "operator", "approver")
+	f.person("ben", "operator")
+	const good, bad = "192.0.2.10", "198.51.100.66"
+	approved := 0
+	for round := range 40 {
+		name := fmt.Sprintf("moves%d", round)
+		_, err := f.Inventory.Add(ctx, ben, store.System{Name: name, Kind: "redis", Address: good, Port: 6390, Steward: "hosts", Options: map[string]string{"tls": "off"}})
+		require.NoError(t, err)
+		v := f.system(name)
+		waits, err := f.Store.WaitsFor(ctx, v.ID)
+		require.NoError(t, err)
+		var all sync.WaitGroup
+		all.Add(2)
+		go func() {
+			defer all.Done()
+			for range 6 {
+				have, err := f.Store.System(ctx, name)
+				if err != nil {
+					return
+				}
+				next := have
+				next.Address = map[string]string{good: bad, bad: good}[have.Address]
+				_ = f.Inventory.Change(ctx, ben, have, next, have.Revision)
+			}
+		}()
+		go func() {
+			defer all.Done()
+			if _, err := f.Approvals.Approve(ctx, ines, waits.ID, waits.Digest, ""); err == nil {
+				approved++
+			}
+		}()
+		all.Wait()
+		// Set to the bad address, nothing secret may go there: what is sealed is good, or nothing.
+		have := f.system(name)
+		if have.Address != bad {
+			next := have
+			next.Address = bad
+			require.NoError(t, f.Inventory.Change(ctx, ben, have, next, have.Revision))
+		}
+		_, report, err := f.Inventory.Check(ctx, ben, name, "")
+		require.NoError(t, err)
+		require.False(t, report.OK())
+		last := report.Stages[len(report.Stages)-1]
+		require.True(t, strings.Contains(last.Detail, "approv") || last.Stage == connect.StageConnect || last.Stage == connect.StageResolve, "%+v", last)
+		pending, err := f.Store.WaitsFor(ctx, have.ID)
+		require.NoError(t, err, "the bad address waits for a second person")
+		require.NotEqual(t, waits.ID, pending.ID)
+	}
+	t.Logf("%d of 40 were approved before they moved", approved)
 }

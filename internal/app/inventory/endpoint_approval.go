@@ -14,14 +14,15 @@ import (
 	"mossledger.example/moss/internal/store"
 )
 
-// carryEndpoints seals the endpoints that were approved.
+// carryEndpoints seals the endpoints that were approved: what is sealed is what was
+// held against the request, whatever somebody makes of the systems meanwhile.
 func (inventory *Inventory) carryEndpoints(ctx context.Context, by, _ access.Actor, v store.Approval) error {
-	systems, err := inventory.systemsOf(ctx, v)
+	endpoints, err := inventory.asAsked(ctx, v)
 	if err != nil {
 		return err
 	}
 	words := fmt.Sprintf("asked by %s, approved by %s", v.AskedBy, by.Name)
-	return inventory.sealEndpoints(ctx, systems, words, ledger.Entry{Actor: by.Name, Act: "endpoint.trust", Phase: ledger.Outcome, Subject: v.Subject, Result: "done", Detail: words, Ref: fmt.Sprintf("approval/%d", v.ID), Changes: v.Changes})
+	return inventory.seal(ctx, endpoints, words, ledger.Entry{Actor: by.Name, Act: "endpoint.trust", Phase: ledger.Outcome, Subject: v.Subject, Result: "done", Detail: words, Ref: fmt.Sprintf("approval/%d", v.ID), Changes: v.Changes})
 }
 
 func (inventory *Inventory) systemsOf(ctx context.Context, v store.Approval) ([]store.System, error) {
@@ -38,31 +39,40 @@ func (inventory *Inventory) systemsOf(ctx context.Context, v store.Approval) ([]
 
 // sameEndpoints: the changes that were asked for are those that stand there.
 func (inventory *Inventory) sameEndpoints(ctx context.Context, v store.Approval) error {
+	_, err := inventory.asAsked(ctx, v)
+	return err
+}
+
+// asAsked returns the endpoints that a request is about, by system, when they are
+// what was asked for.
+func (inventory *Inventory) asAsked(ctx context.Context, v store.Approval) (map[int64]endpoint, error) {
 	systems, err := inventory.systemsOf(ctx, v)
 	if err != nil {
-		return err
+		return nil, err
 	}
+	out := map[int64]endpoint{}
 	var changes []ledger.Change
 	for _, system := range systems {
 		now, err := inventory.endpointOf(ctx, system)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		was, err := inventory.sealedEndpoint(ctx, system)
 		if err != nil {
-			return err
+			return nil, err
 		}
+		out[system.ID] = now
 		changes = append(changes, endpointChanges(system.Name, was, now)...)
 	}
 	if len(changes) == 0 {
-		return fmt.Errorf("%w: there is nothing to approve any more: everything is as it was approved before", app.ErrRefused)
+		return nil, fmt.Errorf("%w: there is nothing to approve any more: everything is as it was approved before", app.ErrRefused)
 	}
 	for _, c := range changes {
 		if !hasChange(v.Changes, c) {
-			return fmt.Errorf("%w: %s is %q now, which is not what was asked for: ask again by changing the system again", app.ErrRefused, c.Field, c.To)
+			return nil, fmt.Errorf("%w: %s is %q now, which is not what was asked for: ask again by changing the system again", app.ErrRefused, c.Field, c.To)
 		}
 	}
-	return nil
+	return out, nil
 }
 
 func hasChange(list []ledger.Change, want ledger.Change) bool {
@@ -157,13 +167,22 @@ func named(systems []store.System) string {
 }
 
 func (inventory *Inventory) sealEndpoints(ctx context.Context, systems []store.System, words string, entry ledger.Entry) error {
-	sealed := map[int64][]byte{}
+	endpoints := map[int64]endpoint{}
 	for _, v := range systems {
 		e, err := inventory.endpointOf(ctx, v)
 		if err != nil {
 			return err
 		}
-		if sealed[v.ID], err = inventory.base.Sealer.Seal(endpointBinding(v.ID), secret.New(e.text())); err != nil {
+		endpoints[v.ID] = e
+	}
+	return inventory.seal(ctx, endpoints, words, entry)
+}
+
+func (inventory *Inventory) seal(ctx context.Context, endpoints map[int64]endpoint, words string, entry ledger.Entry) error {
+	sealed := map[int64][]byte{}
+	for id, e := range endpoints {
+		var err error
+		if sealed[id], err = inventory.base.Sealer.Seal(endpointBinding(id), secret.New(e.text())); err != nil {
 			return err
 		}
 	}

@@ -77,6 +77,10 @@ func (e endpoint) fields() map[string]string {
 }
 
 func endpointChanges(system string, before, after endpoint) []ledger.Change {
+	if before.Steward == "" {
+		// Nobody had to look at where nothing secret went: all of it is new now.
+		before = endpoint{}
+	}
 	was, is := before.fields(), after.fields()
 	names := map[string]bool{}
 	for name := range was {
