@@ -43,6 +43,9 @@ func (surveys *Surveys) askForVanished(ctx context.Context, v store.System, conn
 	if err != nil {
 		return err
 	}
+	if len(present) != len(gone) { // what was not answered is not gone
+		return fmt.Errorf("%s answered about %d of %d accounts", v.Name, len(present), len(gone))
+	}
 	end.Stays = map[int64]bool{}
 	for i, p := range present {
 		if p != connect.PresenceGone {
