@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mossledger.example/moss/internal/app/schedule"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -158,13 +159,22 @@ func TestSchedulesSurviveTheService(t *testing.T) {
 
 	s, err := store.Open(context.Background(), data, time.Now)
 	require.NoError(t, err)
-	_, err = s.Meta(context.Background(), "schedule/survey")
+	noted, err := s.Duty(context.Background(), "survey")
 	require.NoError(t, err, "noted at the first start")
-	require.NoError(t, s.SetMeta(context.Background(), "schedule/survey", []byte(time.Now().Add(-72*time.Hour).UTC().Format(time.RFC3339))))
+	require.WithinDuration(t, time.Now(), noted.Begun, time.Minute)
+	require.NoError(t, s.BeginDuty(context.Background(), "survey", time.Now().Add(-72*time.Hour)))
 	require.NoError(t, s.Close())
 
 	r = start(t, daily)
 	require.Eventually(t, func() bool { return len(r.surveys(token).Items) == 1 }, 10*time.Second, 20*time.Millisecond)
+	var duties []schedule.Planned
+	require.Eventually(t, func() bool {
+		_, answer := r.do("GET", "/api/v1/schedule", token, "")
+		return json.Unmarshal([]byte(answer), &duties) == nil && len(duties) == 2 && duties[1].Words != ""
+	}, 10*time.Second, 20*time.Millisecond)
+	assert.Contains(t, duties[1].Words, "began survey 1")
+	assert.WithinDuration(t, time.Now().Add(24*time.Hour), duties[1].Due, time.Minute)
+	assert.Zero(t, duties[0].Every, "verifying is switched off here")
 	r.stop()
 	r = start(t, daily)
 	assert.Len(t, r.surveys(token).Items, 1, "not again at the next start")
