@@ -63,8 +63,8 @@ func (s *Store) MarkUsers(ctx context.Context, entries ...ledger.Entry) error {
 	})
 }
 
-// Approvers returns who may approve what somebody else asks for.
-func (s *Store) Approvers(ctx context.Context, role, except string) ([]string, error) {
+// PersonsWithRole returns who has a role and can sign in, but for one.
+func (s *Store) PersonsWithRole(ctx context.Context, role, except string) ([]string, error) {
 	users, err := collect(ctx, s.read, func(rows *sql.Rows) (User, error) {
 		v, err := s.scanUser(rows)
 		if errors.Is(err, ErrForged) {

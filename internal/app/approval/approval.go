@@ -41,7 +41,7 @@ const (
 
 // Alone: nobody else could approve what this person asks for.
 func (approvals *Approvals) Alone(ctx context.Context, by string) (bool, error) {
-	others, err := approvals.store.Approvers(ctx, access.RoleApprover, by)
+	others, err := approvals.store.PersonsWithRole(ctx, access.RoleApprover, by)
 	return len(others) == 0, err
 }
 

@@ -11,7 +11,7 @@ import (
 type Store interface {
 	Approval(ctx context.Context, id int64) (store.Approval, error)
 	ApprovalWords(ctx context.Context, id int64, words string) error
-	Approvers(ctx context.Context, role string, except string) ([]string, error)
+	PersonsWithRole(ctx context.Context, role string, except string) ([]string, error)
 	AskApproval(ctx context.Context, v store.Approval, entries ...ledger.Entry) (int64, error)
 	User(ctx context.Context, name string) (store.User, error)
 	DecideApproval(ctx context.Context, id int64, state string, by string, words string, entries ...ledger.Entry) error

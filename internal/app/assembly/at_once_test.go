@@ -16,6 +16,7 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/standin/larkmoor"
 	"mossledger.example/moss/internal/standin/unixhost"
@@ -339,6 +340,44 @@ func TestRemovalInEveryState(t *testing.T) {
 			f.survey("quay1")
 			require.NoError(t, f.Store.LedgerTrouble())
 		})
+	}
+}
+
+// Two administrators who take the role from each other at the same moment: one stays.
+func TestAnAdministratorIsLeft(t *testing.T) {
+	f := start(t)
+	yes := true
+	for round := range 6 {
+		one, other := fmt.Sprintf("one%d", round), fmt.Sprintf("other%d", round)
+		for _, name := range []string{one, other} {
+			f.person(name, "administrator", "auditor")
+		}
+		page, err := f.Store.Users(t.Context(), store.Query{})
+		require.NoError(t, err)
+		for _, u := range page.Items { // of earlier rounds
+			if u.Name != one && u.Name != other {
+				u.Roles = []string{"viewer"}
+				require.NoError(t, f.Store.ChangeUser(t.Context(), u, false))
+			}
+		}
+		var all sync.WaitGroup
+		for by, of := range map[string]string{one: other, other: one} {
+			all.Add(1)
+			go func() {
+				defer all.Done()
+				who := access.Actor{Name: by, Roles: []string{"administrator", "auditor"}}
+				change := people.Change{Roles: []string{"auditor"}}
+				if round%2 == 0 {
+					change = people.Change{Disabled: &yes}
+				}
+				_, err := f.People.Change(t.Context(), who, of, change)
+				sane(t, err)
+			}()
+		}
+		all.Wait()
+		left, err := f.Store.PersonsWithRole(t.Context(), "administrator", "")
+		require.NoError(t, err)
+		assert.Len(t, left, 1)
 	}
 }
 

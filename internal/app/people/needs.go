@@ -10,6 +10,7 @@ import (
 
 // Store is what this package needs of the store.
 type Store interface {
+	PersonsWithRole(ctx context.Context, role, except string) ([]string, error)
 	AddSession(ctx context.Context, bearer, user string, expires time.Time) error
 	AddToken(ctx context.Context, bearer string, v store.Token, entries ...ledger.Entry) (int64, error)
 	AddUser(ctx context.Context, v store.User, first bool, entries ...ledger.Entry) error

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
@@ -26,6 +27,7 @@ type People struct {
 	throttle *throttle
 	hashing  *hashing
 	refusals refusals
+	changing sync.Mutex // one change of a person after the other
 }
 
 // New makes People. It carries out approvals of persons.
@@ -146,6 +148,19 @@ func ofOneself(before, after store.User) error {
 	return nil
 }
 
+// someoneLeft refuses a change after which nobody could manage people any more: two
+// administrators could otherwise take the role from each other.
+func (people *People) someoneLeft(ctx context.Context, after store.User) error {
+	if !after.Disabled && slices.Contains(after.Roles, access.RoleAdministrator) {
+		return nil
+	}
+	others, err := people.store.PersonsWithRole(ctx, access.RoleAdministrator, after.Name)
+	if err == nil && len(others) == 0 {
+		err = fmt.Errorf("%w: nobody would be left who may manage people: give somebody else the role %s first", app.ErrRefused, access.RoleAdministrator)
+	}
+	return err
+}
+
 // ChangeOwnPassword needs the old one: a session that was left open must not be
 // enough. All sessions and tokens end.
 func (people *People) ChangeOwnPassword(ctx context.Context, by access.Actor, old, next secret.Value) error {
@@ -193,6 +208,13 @@ func (people *People) carryPerson(ctx context.Context, by, _ access.Actor, v sto
 	}
 	user := asked.User
 	user.Password = asked.Hash
+	people.changing.Lock()
+	defer people.changing.Unlock()
+	if !asked.New {
+		if err := people.someoneLeft(ctx, user); err != nil {
+			return err
+		}
+	}
 	entry := ledger.Entry{Actor: v.AskedBy, Act: "user.change", Phase: ledger.Outcome, Subject: user.Name, Result: "done", Detail: "approved by " + by.Name, Ref: fmt.Sprintf("approval/%d", v.ID), Changes: v.Changes}
 	if asked.New {
 		entry.Act = "user.add"
@@ -213,6 +235,13 @@ type approvedPerson struct {
 // takes over the power to approve: that could lift the rule of two. It returns
 // the approval that it waits for, or 0.
 func (people *People) put(ctx context.Context, by access.Actor, before, after store.User, isNew, endSessions bool, entry ledger.Entry) (int64, error) {
+	people.changing.Lock()
+	defer people.changing.Unlock()
+	if !isNew {
+		if err := people.someoneLeft(ctx, after); err != nil {
+			return 0, err
+		}
+	}
 	delicate := false
 	for _, role := range append(append([]string{}, before.Roles...), after.Roles...) {
 		delicate = delicate || role == access.RoleApprover
