@@ -20,30 +20,30 @@ func TestQueries(t *testing.T) {
 		{"Of", NewReference("Win32_Service", [][2]string{{"Name", "Rpc"}})},
 	})
 	for where, want := range map[string]bool{
-		"":                                      true,
-		"Name = 'kioskagent'":                   true, // texts compare without case
-		"Name = \"KioskAgent\"":                 true,
-		"Name <> 'KioskAgent'":                  false,
-		"Name != 'other'":                       true,
-		"name = 'KioskAgent'":                   true, // so do properties
-		"ProcessId = 560":                       true,
-		"ProcessId > 99":                        true, // as numbers, not as texts
-		"ProcessId >= 560 and ProcessId <= 560": true,
-		"ProcessId = 'x'":                       false,
-		"Started = TRUE":                        true,
-		"Started = FALSE":                       false,
-		"Name like 'Kiosk%'":                    true,
-		"Name like '%AGENT'":                    true,
-		"Name like 'Kiosk_gent'":                true,
-		"Name like 'Kiosk'":                     false,
-		"PathName like '%.exe%'":                true, // a dot is a dot
-		"PathName like '%axexe%'":               false,
-		"Nothing is null":                       true,
-		"Name is not null":                      true,
-		"Missing is null":                       true,
-		"Nothing = ''":                          false, // null compares with nothing
-		"not Name = 'x'":                        true,
-		"not (Name = 'KioskAgent' or ProcessId = 1)":          false,
+		"":                                           true,
+		"Name = 'kioskagent'":                        true, // texts compare without case
+		"Name = \"KioskAgent\"":                      true,
+		"Name <> 'KioskAgent'":                       false,
+		"Name != 'other'":                            true,
+		"name = 'KioskAgent'":                        true, // so do properties
+		"ProcessId = 560":                            true,
+		"ProcessId > 99":                             true, // as numbers, not as texts
+		"ProcessId >= 560 and ProcessId <= 560":      true,
+		"ProcessId = 'x'":                            false,
+		"Started = TRUE":                             true,
+		"Started = FALSE":                            false,
+		"Name like 'Kiosk%'":                         true,
+		"Name like '%AGENT'":                         true,
+		"Name like 'Kiosk_gent'":                     true,
+		"Name like 'Kiosk'":                          false,
+		"PathName like '%.exe%'":                     true, // a dot is a dot
+		"PathName like '%axexe%'":                    false,
+		"Nothing is null":                            true,
+		"Name is not null":                           true,
+		"Missing is null":                            true,
+		"Nothing = ''":                               false, // null compares with nothing
+		"not Name = 'x'":                             true,
+		"not (Name = 'KioskAgent' or ProcessId = 1)": false,
 		"Name = 'x' or ProcessId = 560 and Started = TRUE":    true,
 		"(Name = 'x' or ProcessId = 560) and Started = FALSE": false, // and binds closer than or
 		`StartName = 'LARKMOOR\\svc-berth'`:                   true,  // a backslash keeps the next character
