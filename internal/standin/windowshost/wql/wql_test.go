@@ -19,47 +19,57 @@ func TestQueries(t *testing.T) {
 		{"When", time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)},
 		{"Of", NewReference("Win32_Service", [][2]string{{"Name", "Rpc"}})},
 	})
-	for where, want := range map[string]bool{
-		"":                                           true,
-		"Name = 'kioskagent'":                        true, // texts compare without case
-		"Name = \"KioskAgent\"":                      true,
-		"Name <> 'KioskAgent'":                       false,
-		"Name != 'other'":                            true,
-		"name = 'KioskAgent'":                        true, // so do properties
-		"ProcessId = 560":                            true,
-		"ProcessId > 99":                             true, // as numbers, not as texts
-		"ProcessId >= 560 and ProcessId <= 560":      true,
-		"ProcessId = 'x'":                            false,
-		"Started = TRUE":                             true,
-		"Started = FALSE":                            false,
-		"Name like 'Kiosk%'":                         true,
-		"Name like '%AGENT'":                         true,
-		"Name like 'Kiosk_gent'":                     true,
-		"Name like 'Kiosk'":                          false,
-		"PathName like '%.exe%'":                     true, // a dot is a dot
-		"PathName like '%axexe%'":                    false,
-		"Nothing is null":                            true,
-		"Name is not null":                           true,
-		"Missing is null":                            true,
-		"Nothing = ''":                               false, // null compares with nothing
-		"not Name = 'x'":                             true,
-		"not (Name = 'KioskAgent' or ProcessId = 1)": false,
-		"Name = 'x' or ProcessId = 560 and Started = TRUE":    true,
-		"(Name = 'x' or ProcessId = 560) and Started = FALSE": false, // and binds closer than or
-		`StartName = 'LARKMOOR\\svc-berth'`:                   true,  // a backslash keeps the next character
-		`StartName = 'LARKMOOR\svc-berth'`:                    false,
-		"When > '20260228'":                                   true,
-		"When < '20260301080000.000000-000'":                  false,
-		"Of = 'Win32_Service.Name=\"Rpc\"'":                   true,
+	for _, c := range []struct {
+		where string
+		want  bool
+	}{
+		{"", true},
+		// texts compare without case
+		{"Name = 'kioskagent'", true},
+		{"Name = \"KioskAgent\"", true},
+		{"Name <> 'KioskAgent'", false},
+		{"Name != 'other'", true},
+		// so do properties
+		{"name = 'KioskAgent'", true},
+		{"ProcessId = 560", true},
+		// as numbers, not as texts
+		{"ProcessId > 99", true},
+		{"ProcessId >= 560 and ProcessId <= 560", true},
+		{"ProcessId = 'x'", false},
+		{"Started = TRUE", true},
+		{"Started = FALSE", false},
+		{"Name like 'Kiosk%'", true},
+		{"Name like '%AGENT'", true},
+		{"Name like 'Kiosk_gent'", true},
+		{"Name like 'Kiosk'", false},
+		// a dot is a dot
+		{"PathName like '%.exe%'", true},
+		{"PathName like '%axexe%'", false},
+		{"Nothing is null", true},
+		{"Name is not null", true},
+		{"Missing is null", true},
+		// null compares with nothing
+		{"Nothing = ''", false},
+		{"not Name = 'x'", true},
+		{"not (Name = 'KioskAgent' or ProcessId = 1)", false},
+		{"Name = 'x' or ProcessId = 560 and Started = TRUE", true},
+		// and binds closer than or
+		{"(Name = 'x' or ProcessId = 560) and Started = FALSE", false},
+		// a backslash keeps the next character
+		{`StartName = 'LARKMOOR\\svc-berth'`, true},
+		{`StartName = 'LARKMOOR\svc-berth'`, false},
+		{"When > '20260228'", true},
+		{"When < '20260301080000.000000-000'", false},
+		{"Of = 'Win32_Service.Name=\"Rpc\"'", true},
 	} {
 		text := "SELECT * FROM Win32_Service"
-		if where != "" {
-			text += " WHERE " + where
+		if c.where != "" {
+			text += " WHERE " + c.where
 		}
 		q, err := ParseQuery(text)
-		require.NoError(t, err, where)
+		require.NoError(t, err, c.where)
 		assert.Equal(t, "Win32_Service", q.Class)
-		assert.Equal(t, want, q.Where(r), where)
+		assert.Equal(t, c.want, q.Where(r), c.where)
 	}
 	for _, text := range []string{
 		"", "select", "select Name from X", "select * from X where", "select * from X where Name", "select * from X where Name =", "select * from X where Name = 'open", "select * from X where (Name = 'a'",
