@@ -20,6 +20,7 @@ import (
 func useCommand() *cobra.Command {
 	list := &cobra.Command{Use: "list ACCOUNT", Short: "Show who was seen signed in with an account, and what people say", Args: cobra.ExactArgs(1)}
 	output.AddFlag(list)
+	limit := list.Flags().IntP("limit", "n", 0, "at most so many that were seen, the latest; 0 for all")
 	list.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
 		id, err := c.Account(cmd.Context(), args[0])
 		if err != nil {
@@ -32,6 +33,13 @@ func useCommand() *cobra.Command {
 		if err := c.Call(cmd.Context(), http.MethodGet, fmt.Sprintf("/accounts/%d/declarations", id), nil, &said); err != nil {
 			return err
 		}
+		if *limit < 0 {
+			return api.Exit(api.ExitUsage, fmt.Errorf("--limit is a number from 0, not %d", *limit))
+		}
+		more := 0
+		if *limit > 0 && len(seen) > *limit {
+			more, seen = len(seen)-*limit, seen[:*limit]
+		}
 		out := cmd.OutOrStdout()
 		columns := []output.Column{{"SIGNS IN TO", "system"}, {"FROM", "client"}, {"HOST", "host"}, {"UNIT", "unit"}, {"PROGRAM", "program"}, {"HOW", "how"}, {"CALLS ITSELF", "application"}, {"REFUSED", "failed"}, {"COUNT", "count"}, {"LAST", "last"}}
 		if format != "table" {
@@ -41,6 +49,9 @@ func useCommand() *cobra.Command {
 			fmt.Fprintln(out, "Nobody was seen signed in with it: no data store or record of uses that was read says so.")
 		} else {
 			output.Table(out, columns, seen)
+			if more > 0 {
+				fmt.Fprintf(cmd.ErrOrStderr(), "%d more; without --limit all are shown\n", more)
+			}
 		}
 		if len(said) > 0 {
 			fmt.Fprintln(out)

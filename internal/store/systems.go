@@ -17,7 +17,7 @@ type System struct {
 	Name        string                `json:"name"`
 	Kind        string                `json:"kind"`
 	Address     string                `json:"address"`
-	Port        int                   `json:"port"`
+	Port        int                   `json:"port,omitempty" doc:"The kind's usual one when there is none"`
 	Steward     string                `json:"steward" doc:"By which it is reached; \"\" for none"`
 	Site        string                `json:"site"`
 	Environment string                `json:"environment"`

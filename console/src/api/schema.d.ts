@@ -3035,8 +3035,11 @@ export interface components {
                 [key: string]: string;
             };
             owner: string;
-            /** Format: int64 */
-            port: number;
+            /**
+             * Format: int64
+             * @description The kind's usual one when there is none
+             */
+            port?: number;
             /**
              * Format: date-time
              * @description Last visit that read everything
