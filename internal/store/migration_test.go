@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/pressly/goose/v3"
 	"github.com/stretchr/testify/assert"
@@ -68,7 +69,7 @@ func fromVersion(t *testing.T, version int64) {
 	require.NoError(t, err)
 	sealed, err := sealer.Seal(metaLedgerKey, secret.New(key))
 	require.NoError(t, err)
-	_, err = db.ExecContext(t.Context(), "INSERT INTO meta (key, value) VALUES (?, ?), ('ledger-verifier', 'as version 1 kept it')", metaLedgerKey, sealed)
+	_, err = db.ExecContext(t.Context(), "INSERT INTO meta (key, value) VALUES (?, ?), ('ledger-verifier', 'as version 1 kept it'), ('schedule/survey', '2026-03-01T08:00:00Z')", metaLedgerKey, sealed)
 	require.NoError(t, err)
 	oldEntry(t, db, key)
 	for _, statement := range []string{
@@ -119,6 +120,11 @@ func fromVersion(t *testing.T, version int64) {
 	report, err := s.LedgerVerify(t.Context())
 	require.NoError(t, err)
 	require.True(t, report.OK(), "%v", report.Problems)
+	duty, err := s.Duty(t.Context(), "survey")
+	require.NoError(t, err)
+	assert.Equal(t, "2026-03-01T08:00:00Z", duty.Begun.Format(time.RFC3339), "what is due regularly is not forgotten")
+	_, err = s.Meta(t.Context(), "schedule/survey")
+	require.ErrorIs(t, err, ErrNotFound)
 	all, err := s.DependentsOfSystem(t.Context(), 1)
 	require.NoError(t, err)
 	require.Len(t, all, 3)
