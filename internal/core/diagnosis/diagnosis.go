@@ -224,6 +224,9 @@ func (w *weigher) records() {
 			verdict = Likely
 		}
 		w.say(r.Hint, verdict, "%s", text)
+		if c := w.causes[r.Hint]; r.Hint == Dependency && c.First == "" && !w.Up {
+			c.First = r.Of
+		}
 	}
 }
 
@@ -236,13 +239,17 @@ func (w *weigher) account() {
 		}
 		return
 	case a == nil && w.Reference != "":
-		w.say(NoAccount, Likely, "%s", w.Reference)
+		verdict := Likely
+		if w.Up {
+			verdict = Possible
+		}
+		w.say(NoAccount, verdict, "%s", w.Reference)
 		return
 	case a == nil:
 		return
 	}
 	if a.Gone {
-		w.say(NoAccount, IsCause, "%s is no longer in %s", a.Name, a.System)
+		w.say(NoAccount, w.certain(), "%s is no longer in %s", a.Name, a.System)
 		return
 	}
 	w.say(NoAccount, RuledOut, "%s is in %s", a.Name, a.System)
@@ -330,7 +337,7 @@ func (w *weigher) state() {
 	case len(w.Needs) > 0 && first == "":
 		w.say(Dependency, RuledOut, "all that it needs runs: %d of them", len(w.Needs))
 		w.causes[Dependency].Verdict = RuledOut
-	case len(w.Needs) == 0:
+	case len(w.Needs) == 0 && w.causes[Dependency] == nil: // what its log says is more than what could be read
 		w.say(Dependency, RuledOut, "it needs nothing else to start")
 	}
 	switch {
@@ -362,6 +369,9 @@ func (w *weigher) next(code Code) string {
 	if w.Account != nil {
 		name = w.Account.Name
 	}
+	if name == "" {
+		name = "its account"
+	}
 	switch code {
 	case Unreachable, Refused, Filtered:
 		return w.ReachNext
@@ -383,7 +393,11 @@ func (w *weigher) next(code Code) string {
 	case MissingRight:
 		return "grant " + name + " the right to log on as a service on " + w.System + " (group policy, or the local security policy), then start it"
 	case Dependency:
-		return "repair " + w.causes[Dependency].First + " first: what needs it follows"
+		first := w.causes[Dependency].First
+		if first == "" {
+			return "find out what it needs, and start that first"
+		}
+		return "repair " + first + " first: what needs it follows"
 	case StoppedBy:
 		return "ask who stopped it; start it when nothing speaks against it"
 	case SwitchedOff:

@@ -1,6 +1,7 @@
 package diagnosis
 
 import (
+	"math/rand/v2"
 	"testing"
 	"time"
 
@@ -75,6 +76,67 @@ func TestExplain(t *testing.T) {
 			}
 			if e.ReachCode != "" && cause.Code != e.ReachCode {
 				assert.NotEqual(t, RuledOut, cause.Verdict, "%s: nothing is ruled out without looking", name)
+			}
+		}
+	}
+}
+
+// Whatever the evidence is: every cause is weighed once, what is possible has a next
+// step that a person can read, nothing is ruled out without a word, and what is up
+// has no cause to be down.
+func TestAnyEvidence(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 41))
+	pick := func(of ...string) string { return of[r.IntN(len(of))] }
+	tristate := func() estate.Tristate {
+		return []estate.Tristate{estate.Yes, estate.No, estate.Unknown}[r.IntN(3)]
+	}
+	moment := func() time.Time {
+		return []time.Time{{}, now.AddDate(0, 0, -3), now.AddDate(0, 0, 3), now}[r.IntN(4)]
+	}
+	for range 20_000 {
+		e := Evidence{
+			Now: now, Name: "Gate", System: "north1", State: pick("stopped", "failed", "inactive", "active"), StartMode: pick("", "automatic", "manual", "disabled"), ByItself: r.IntN(2) == 0, Up: r.IntN(3) == 0,
+			RunsAs: pick("", `LARKMOOR\svc`), Identity: estate.Identity(pick("", "named", "managed", "virtual", "built-in")), Reference: pick("", "means nobody"), Result: pick("", "1069: x", "1067: y", "exit-code"),
+			Stored: Stored(pick("", "current", "other")), Started: moment(),
+		}
+		if r.IntN(6) == 0 {
+			e.ReachCode, e.ReachWords, e.ReachNext = []Code{Unreachable, Refused, Filtered}[r.IntN(3)], "no answer", "is it up?"
+		}
+		for range r.IntN(4) {
+			e.Records = append(e.Records, Record{Time: now, Code: r.IntN(3) * 3500, Words: pick("a", "b"), Hint: append(order[3:], "")[r.IntN(len(order)-2)], Of: pick("", "Rpc"), By: pick("", "ines"), Start: r.IntN(5) == 0})
+		}
+		for range r.IntN(3) {
+			e.Needs = append(e.Needs, Need{Name: pick("Rpc", "Store"), Up: r.IntN(2) == 0, State: pick("stopped", "running"), Result: pick("", "1069")})
+		}
+		if r.IntN(4) > 0 {
+			e.Account = &Account{
+				Name: "svc", System: "dir", Gone: r.IntN(5) == 0, Enabled: tristate(), Locked: tristate(), MustChange: r.IntN(3) == 0, AccountExpires: moment(), PasswordExpires: moment(), PasswordChanged: moment(), Custody: r.IntN(2) == 0,
+				Verdict: pick("", "accepted", "wrong", "expired", "locked", "disabled", "must-change", "account-expired"), Words: "words",
+			}
+		}
+		causes := Explain(e)
+		require.Len(t, causes, len(order))
+		seen := map[Code]bool{}
+		for _, c := range causes {
+			require.False(t, seen[c.Code])
+			seen[c.Code] = true
+			require.NotEmpty(t, c.Evidence, "%+v", e)
+			for _, words := range append(append([]string{}, c.Evidence...), c.Next) {
+				require.NotContains(t, words, "  ", "%s: %+v", c.Code, e)
+				require.NotContains(t, words, "%!", "%s: %+v", c.Code, e)
+			}
+			if c.Verdict == RuledOut {
+				require.NotContains(t, c.Evidence, "nothing speaks for or against it")
+			}
+			if rank[c.Verdict] <= rank[Possible] {
+				require.NotEmpty(t, c.Next, "%s %s: %+v", c.Code, c.Verdict, e)
+			}
+			if e.Up && e.ReachCode == "" {
+				require.NotEqual(t, IsCause, c.Verdict, "%s of what is up: %+v", c.Code, e)
+			}
+			if c.Code == Dependency && c.Verdict == IsCause {
+				require.NotEmpty(t, c.First+c.Next)
+				require.NotContains(t, c.Evidence, "it needs nothing else to start", "%+v", e)
 			}
 		}
 	}
