@@ -1,5 +1,5 @@
-// Package roster reads lists of systems: CSV with a header line (RFC 4180) or
-// plain text with one name a line. A bad row is reported with its line and
+// Package roster reads lists of systems: CSV with a header line (RFC 4180), also with
+// semicolons or tabs as spreadsheets write it, or plain text with one name a line. A bad row is reported with its line and
 // column and stops nobody else.
 package roster
 
@@ -90,9 +90,9 @@ func Read(in io.Reader) ([]Row, []Problem, error) {
 	}
 	var rows []Row
 	var more []Problem
-	if header := strings.ToLower(lines[first].text); !strings.Contains(header, ",") && strings.TrimSpace(header) != "name" {
+	if comma := separator(lines[first].text); comma == 0 {
 		rows, more = readPlain(lines[first:])
-	} else if rows, more, err = readCSV(lines[first:]); err != nil {
+	} else if rows, more, err = readCSV(lines[first:], comma); err != nil {
 		return nil, problems, err
 	}
 	problems = append(problems, more...)
@@ -139,6 +139,24 @@ func splitLines(in io.Reader) ([]numbered, []Problem, error) {
 	}
 }
 
+// separator is what stands between the fields of a header: a comma, or what
+// spreadsheets write in its place where a comma is the decimal mark; 0 when it is no
+// header.
+func separator(header string) rune {
+	header = strings.ToLower(strings.TrimSpace(header))
+	if strings.Contains(header, ",") || header == "name" || header == `"name"` {
+		return ','
+	}
+	for _, comma := range ";\t" {
+		for field := range strings.SplitSeq(header, string(comma)) {
+			if strings.Contains(header, string(comma)) && columns[strings.Trim(strings.TrimSpace(field), `"`)] != nil {
+				return comma
+			}
+		}
+	}
+	return 0
+}
+
 func readPlain(lines []numbered) (rows []Row, problems []Problem) {
 	for _, line := range lines {
 		text := strings.TrimSpace(line.text)
@@ -162,8 +180,8 @@ func readPlain(lines []numbered) (rows []Row, problems []Problem) {
 	return rows, problems
 }
 
-func readCSV(lines []numbered) (rows []Row, problems []Problem, err error) {
-	header, err := fields(lines[0].text)
+func readCSV(lines []numbered, comma rune) (rows []Row, problems []Problem, err error) {
+	header, err := fields(lines[0].text, comma)
 	if err != nil {
 		return nil, nil, fmt.Errorf("%w: line %d: %w", ErrNoList, lines[0].number, err)
 	}
@@ -183,7 +201,7 @@ line:
 		if strings.TrimSpace(line.text) == "" || strings.HasPrefix(line.text, "#") {
 			continue
 		}
-		values, err := fields(line.text)
+		values, err := fields(line.text, comma)
 		if err != nil {
 			problems = append(problems, Problem{Line: line.number, What: err.Error()})
 			continue
@@ -209,8 +227,9 @@ line:
 	return rows, problems, nil
 }
 
-func fields(text string) ([]string, error) {
+func fields(text string, comma rune) ([]string, error) {
 	reader := csv.NewReader(strings.NewReader(text))
+	reader.Comma = comma
 	reader.FieldsPerRecord = -1
 	values, err := reader.Read()
 	var parse *csv.ParseError

@@ -1,6 +1,11 @@
 package roster
 
 import (
+	"bytes"
+	"encoding/csv"
+	"fmt"
+	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -78,4 +83,59 @@ func FuzzRead(f *testing.F) {
 			seen[strings.ToLower(r.Name)] = true
 		}
 	})
+}
+
+// What a spreadsheet writes is read, with whatever it puts between fields and lines.
+func TestListsOfSpreadsheets(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 2))
+	texts := []string{"", "Kern, Odile", "a;b", "tab\there", `say "hi"`, "  blanks  ", "=1+1", "søster", "#hash", "日本語"}
+	for _, comma := range ",;\t" {
+		for round := range 300 {
+			var out bytes.Buffer
+			if round%3 == 0 {
+				out.WriteString("\xef\xbb\xbf")
+			}
+			w := csv.NewWriter(&out)
+			w.Comma, w.UseCRLF = comma, round%2 == 0
+			columns := []string{"name", "address", "port", "kind", "owner", "site"}
+			r.Shuffle(len(columns), func(i, j int) { columns[i], columns[j] = columns[j], columns[i] })
+			head := slices.Clone(columns)
+			if round%5 == 0 {
+				for i := range head {
+					head[i] = strings.ToUpper(head[i])
+				}
+			}
+			require.NoError(t, w.Write(head))
+			var want []Row
+			for i := range 1 + r.IntN(5) {
+				row := Row{Name: fmt.Sprintf("host%d", i), Address: fmt.Sprintf("192.0.2.%d", i+1), Port: 22 + i, Kind: "unix-host", Owner: texts[r.IntN(len(texts))], Site: texts[r.IntN(len(texts))]}
+				value := map[string]string{"name": row.Name, "address": row.Address, "port": fmt.Sprint(row.Port), "kind": row.Kind, "owner": row.Owner, "site": row.Site}
+				var line []string
+				for _, c := range columns {
+					line = append(line, value[c])
+				}
+				if strings.HasPrefix(line[0], "#") {
+					continue // it would be a remark
+				}
+				require.NoError(t, w.Write(line))
+				row.Owner, row.Site = strings.TrimSpace(row.Owner), strings.TrimSpace(row.Site)
+				want = append(want, row)
+			}
+			w.Flush()
+			rows, problems, err := Read(bytes.NewReader(out.Bytes()))
+			require.NoError(t, err, out.String())
+			require.Empty(t, problems, out.String())
+			for i := range rows {
+				rows[i].Line = 0
+			}
+			require.Equal(t, len(want), len(rows), out.String())
+			for i := range want {
+				require.Equal(t, want[i], rows[i], out.String())
+			}
+		}
+	}
+	rows, problems, err := Read(strings.NewReader("quay1;quay2\n"))
+	require.NoError(t, err)
+	require.Empty(t, rows, "no header: a name cannot have it")
+	require.Len(t, problems, 1)
 }
