@@ -16,6 +16,7 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/standin/larkmoor"
@@ -341,6 +342,58 @@ func TestRemovalInEveryState(t *testing.T) {
 			require.NoError(t, f.Store.LedgerTrouble())
 		})
 	}
+}
+
+// Many import one list, and change one system, at once: each system is there once, and
+// of changes to one state of it one is made.
+func TestManyImportAndChangeAtOnce(t *testing.T) {
+	f := start(t)
+	var list strings.Builder
+	list.WriteString("name,address,kind\n")
+	for i := range 12 {
+		fmt.Fprintf(&list, "new%d,192.0.2.%d,unix-host\n", i, i+1)
+	}
+	var all sync.WaitGroup
+	var lock sync.Mutex
+	added := 0
+	for range 6 {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			done, err := f.Inventory.ImportList(t.Context(), ines, strings.NewReader(list.String()), inventory.Defaults{Steward: "hosts"})
+			sane(t, err)
+			lock.Lock()
+			defer lock.Unlock()
+			added += len(done.Added)
+		}()
+	}
+	all.Wait()
+	assert.Equal(t, 12, added, "each is added by one")
+	page, err := f.Store.Systems(t.Context(), store.Query{Filters: []string{"name*=new*"}})
+	require.NoError(t, err)
+	require.Len(t, page.Items, 12)
+	have := page.Items[0]
+	made := 0
+	for i := range 8 {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			next := have
+			next.Owner = fmt.Sprint("owner", i)
+			err := f.Inventory.Change(t.Context(), ines, have, next, have.Revision)
+			if !errors.Is(err, store.ErrStale) {
+				sane(t, err)
+			}
+			if err == nil {
+				lock.Lock()
+				defer lock.Unlock()
+				made++
+			}
+		}()
+	}
+	all.Wait()
+	assert.Equal(t, 1, made, "the others looked at what is no more")
+	require.NoError(t, f.Store.LedgerTrouble())
 }
 
 // Two administrators who take the role from each other at the same moment: one stays.
