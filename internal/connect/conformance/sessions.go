@@ -25,9 +25,7 @@ func (s *suite) sessions(t *testing.T) {
 	between := s.counted(t)
 	target := s.Target
 	target.Address, target.Port = between.address(t)
-	calls := 0
 	call := func(ctx context.Context, target connect.Target) error {
-		calls++
 		switch {
 		case s.Unit.Kind != "":
 			_, err := s.Connector.UnitState(ctx, target, s.Unit)
