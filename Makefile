@@ -40,7 +40,8 @@ test: lab build check
 # Under the race detector: all but real systems, the browser and the benchmarks. Tests that try everything take a sample (-short):
 # what is searched for here is in the threads, not in the cases.
 race:
-	$(GO) test -race -short -count=1 -timeout 45m $(shell $(GO) list ./... | grep -v /internal/e2e | grep -v /internal/lab | grep -v /internal/bench)
+	@left=$$(mktemp); MOSS_LEFT_OUT=$$left $(GO) test -race -short -count=1 -timeout 45m $$($(GO) list ./... | grep -v /internal/e2e | grep -v /internal/lab | grep -v /internal/bench); end=$$?; \
+	if [ -s $$left ]; then echo "LEFT OUT:"; sort -u $$left; fi; rm -f $$left; exit $$end
 
 # For figures, on a quiet machine. The tests run the same benchmarks once and small, so that none rots.
 bench: lab

@@ -15,7 +15,6 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
-	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -96,24 +95,6 @@ type ListInput struct {
 
 func (l ListInput) query() store.Query {
 	return store.Query{Filters: l.Filter, Sort: l.Sort, Limit: l.Limit, Cursor: l.Cursor, Search: l.Search}
-}
-
-// Secret is a secret in a request body. It is never part of an answer.
-type Secret struct{ secret.Value }
-
-// secretFormat marks the fields that are secrets in the description of the API.
-const secretFormat = "password"
-
-// UnmarshalJSON reads it from a JSON string.
-func (v *Secret) UnmarshalJSON(raw []byte) error {
-	text, err := jsonString(raw)
-	v.Value = secret.New(text)
-	return err
-}
-
-// Schema implements huma.SchemaProvider.
-func (Secret) Schema(huma.Registry) *huma.Schema {
-	return &huma.Schema{Type: huma.TypeString, Format: secretFormat, Description: "Never logged, never answered"}
 }
 
 // IDInput names one item by number. (Embedded inputs must be exported: huma

@@ -9,6 +9,7 @@ import (
 	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/service/withheld"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -39,9 +40,9 @@ type noteCredentialInput struct {
 type takeInput struct {
 	CredentialInput
 	Body struct {
-		Value  Secret `json:"value,omitempty" doc:"The known password, or the private half of a key in PEM, which is read from a file that holds it by default; it is proven at once"`
-		Reset  bool   `json:"reset,omitempty" doc:"Of a password: set a new one with the authority's steward instead; what still holds the old one breaks"`
-		Reason string `json:"reason,omitempty" maxLength:"500"`
+		Value  withheld.Secret `json:"value,omitempty" doc:"The known password, or the private half of a key in PEM, which is read from a file that holds it by default; it is proven at once"`
+		Reset  bool            `json:"reset,omitempty" doc:"Of a password: set a new one with the authority's steward instead; what still holds the old one breaks"`
+		Reason string          `json:"reason,omitempty" maxLength:"500"`
 	}
 }
 

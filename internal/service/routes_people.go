@@ -2,12 +2,11 @@ package service
 
 import (
 	"context"
-	"encoding/json"
-	"errors"
 	"net/http"
 	"time"
 
 	"mossledger.example/moss/internal/app/people"
+	"mossledger.example/moss/internal/service/withheld"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -17,15 +16,6 @@ const (
 	deviceCookie  = "moss_device"
 	deviceTime    = 365 * 24 * time.Hour
 )
-
-func jsonString(raw []byte) (string, error) {
-	var text string
-	err := json.Unmarshal(raw, &text)
-	if err != nil {
-		err = errors.New("a secret must be a JSON string") // the error of the package would quote it
-	}
-	return text, err
-}
 
 // Status is what anybody may know.
 type Status struct {
@@ -44,11 +34,11 @@ type Me struct {
 
 type signInInput struct {
 	Body struct {
-		Name     string `json:"name" maxLength:"100"`
-		Password Secret `json:"password"`
-		Token    bool   `json:"token,omitempty" doc:"Answer with an API token instead of a session cookie"`
-		Label    string `json:"label,omitempty" maxLength:"100" doc:"What the token is for"`
-		Device   string `json:"device,omitempty" maxLength:"200" doc:"What an earlier sign-in answered"`
+		Name     string          `json:"name" maxLength:"100"`
+		Password withheld.Secret `json:"password"`
+		Token    bool            `json:"token,omitempty" doc:"Answer with an API token instead of a session cookie"`
+		Label    string          `json:"label,omitempty" maxLength:"100" doc:"What the token is for"`
+		Device   string          `json:"device,omitempty" maxLength:"200" doc:"What an earlier sign-in answered"`
 	}
 	Cookie string `cookie:"moss_device"`
 }
@@ -97,9 +87,9 @@ func (s *Service) registerPeople() {
 
 type setUpInput struct {
 	Body struct {
-		Code     Secret `json:"code" doc:"The one-time code that the service printed at its first start"`
-		Name     string `json:"name" minLength:"1" maxLength:"100"`
-		Password Secret `json:"password"`
+		Code     withheld.Secret `json:"code" doc:"The one-time code that the service printed at its first start"`
+		Name     string          `json:"name" minLength:"1" maxLength:"100"`
+		Password withheld.Secret `json:"password"`
 	}
 }
 
@@ -150,9 +140,9 @@ func (s *Service) addToken(ctx context.Context, in *addTokenInput) (*body[NewTok
 
 type addUserInput struct {
 	Body struct {
-		Name     string   `json:"name" minLength:"1" maxLength:"100"`
-		Password Secret   `json:"password"`
-		Roles    []string `json:"roles" nullable:"false"`
+		Name     string          `json:"name" minLength:"1" maxLength:"100"`
+		Password withheld.Secret `json:"password"`
+		Roles    []string        `json:"roles" nullable:"false"`
 	}
 }
 
@@ -178,9 +168,9 @@ type Person struct {
 type changeUserInput struct {
 	Name string `path:"name" maxLength:"100"`
 	Body struct {
-		Password *Secret  `json:"password,omitempty"`
-		Roles    []string `json:"roles,omitempty"`
-		Disabled *bool    `json:"disabled,omitempty"`
+		Password *withheld.Secret `json:"password,omitempty"`
+		Roles    []string         `json:"roles,omitempty"`
+		Disabled *bool            `json:"disabled,omitempty"`
 	}
 }
 
@@ -200,8 +190,8 @@ func (s *Service) changeUser(ctx context.Context, in *changeUserInput) (*body[Pe
 
 type ownPasswordInput struct {
 	Body struct {
-		Old Secret `json:"old"`
-		New Secret `json:"new"`
+		Old withheld.Secret `json:"old"`
+		New withheld.Secret `json:"new"`
 	}
 }
 

@@ -5,7 +5,6 @@ import (
 	"net/http"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"mossledger.example/moss/internal/app"
@@ -188,5 +187,3 @@ func (s *Service) registerWatchRotation() {
 	sse.Register(s.api, describe(http.MethodGet, "/rotations/{id}/events", "watch-rotation", "Watch a rotation: its journal as it is written, then the rotation when it ends or stops"),
 		map[string]any{"record": JournalRecord{}, "rotation": store.Rotation{}}, s.watchRotation)
 }
-
-var _ huma.SchemaProvider = Secret{}

@@ -11,6 +11,7 @@ import (
 
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/service/withheld"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -134,9 +135,9 @@ func (s *Service) registerSystems() {
 type saveStewardInput struct {
 	NameInput
 	Body struct {
-		Account    string `json:"account" minLength:"1" maxLength:"500"`
-		Password   Secret `json:"password,omitempty"`
-		PrivateKey Secret `json:"private_key,omitempty" doc:"PEM"`
+		Account    string          `json:"account" minLength:"1" maxLength:"500"`
+		Password   withheld.Secret `json:"password,omitempty"`
+		PrivateKey withheld.Secret `json:"private_key,omitempty" doc:"PEM"`
 	}
 }
 

@@ -12,7 +12,6 @@ import (
 	"net"
 	"path/filepath"
 	"strings"
-	"sync"
 	"time"
 
 	"mossledger.example/moss/internal/service/answers"
@@ -27,6 +26,7 @@ import (
 
 	"mossledger.example/moss/internal/app/assembly"
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/service/withheld"
 	"mossledger.example/moss/internal/store"
 
 	// The kinds of system: one line each.
@@ -68,7 +68,6 @@ type Service struct {
 	app    *assembly.Application
 	http   *fiber.App
 	api    huma.API
-	fields sync.Map // operation to the fields of its body that are secrets
 	base   context.Context
 	secure bool
 }
@@ -190,7 +189,7 @@ func (s *Service) build() {
 	s.http.Use(s.guard)
 	s.registerHealth()
 	s.api = humafiber.New(s.http, apiConfig())
-	s.api.UseMiddleware(s.authenticate, s.withhold)
+	s.api.UseMiddleware(s.authenticate, withheld.Of(s.api).Withhold)
 	s.registerAll()
 	s.registerConsole()
 }

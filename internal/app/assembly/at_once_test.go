@@ -3,7 +3,6 @@ package assembly_test
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -14,10 +13,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"mossledger.example/moss/internal/app"
-	"mossledger.example/moss/internal/app/access"
-	"mossledger.example/moss/internal/app/inventory"
-	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/standin/larkmoor"
 	"mossledger.example/moss/internal/standin/unixhost"
@@ -26,43 +21,6 @@ import (
 
 // What many people and the service itself do at the same moment. Run under the race
 // detector these are about threads, without it about what is true afterwards.
-
-// sane: an error tells a person something, and is none of the inside.
-func sane(t *testing.T, err error) {
-	t.Helper()
-	if err == nil || errors.Is(err, app.ErrRefused) || errors.Is(err, store.ErrConflict) || errors.Is(err, app.ErrNotFound) || errors.Is(err, context.Canceled) {
-		return
-	}
-	assert.NoError(t, err, "neither done nor refused")
-}
-
-// agrees: everything that holds a value of an account agrees with the authority, and
-// the store has what is in force.
-func (f *ferry) agrees(a store.Account, host, path string) {
-	f.t.Helper()
-	held, there := f.estate.Hosts[host].Read(path)
-	require.True(f.t, there)
-	assert.True(f.t, f.estate.Directory.Accepts(larkmoor.DN(a.Name), strings.TrimSpace(string(held.Content))), "the copy is what the directory accepts")
-	values, err := f.Sealed.Values(f.t.Context(), cred(f, a).ID)
-	require.NoError(f.t, err)
-	assert.True(f.t, f.estate.Directory.Accepts(larkmoor.DN(a.Name), values.Current.RevealString()), "what is current is in force")
-}
-
-// journalWhole: numbered without a gap, and folds to what the row says.
-func (f *ferry) journalWhole(id int64) {
-	f.t.Helper()
-	r, err := f.Store.Rotation(f.t.Context(), id)
-	require.NoError(f.t, err)
-	records, err := f.Store.Journal(f.t.Context(), id, 0)
-	require.NoError(f.t, err)
-	for i, record := range records {
-		require.EqualValues(f.t, i+1, record.Seq)
-	}
-	state, err := rotation.Fold(r.Plan, records)
-	require.NoError(f.t, err)
-	assert.Equal(f.t, r.Mode, string(state.Mode))
-	assert.Equal(f.t, r.Result, state.Result)
-}
 
 func TestManyDecideAtOnce(t *testing.T) {
 	for round, decisions := range [][]string{
@@ -95,12 +53,21 @@ func TestManyDecideAtOnce(t *testing.T) {
 				}
 			}
 			assert.Positive(t, taken, "one of them is heard")
+			// One of them may have stopped it, before or after another was heard; and
+			// what a running one was told is written a moment later.
+			require.Eventually(t, func() bool {
+				r, err := f.Store.Rotation(t.Context(), r.ID)
+				if err == nil && r.Mode == "stopped" {
+					sane(t, f.Rotations.Decide(t.Context(), ines, r.ID, rotation.DecideUndo, ""))
+				}
+				return err == nil && r.Mode == "finished"
+			}, time.Minute, 20*time.Millisecond)
 			r = f.ended(r.ID)
-			if r.Mode == "stopped" { // by one of them
-				require.NoError(t, f.Rotations.Decide(t.Context(), ines, r.ID, rotation.DecideUndo, ""))
-				r = f.ended(r.ID)
+			want := []string{rotation.FinishedDone, rotation.FinishedUndone}
+			if len(decisions) > 1 { // going on leaves the restart that failed behind
+				want = append(want, rotation.FinishedWithFailures)
 			}
-			require.Contains(t, []string{rotation.FinishedDone, rotation.FinishedUndone}, r.Result)
+			require.Contains(t, want, r.Result)
 			f.journalWhole(r.ID)
 			f.agrees(a, "tide1", "/etc/tide/feed.pw")
 		})
@@ -342,181 +309,6 @@ func TestRemovalInEveryState(t *testing.T) {
 			require.NoError(t, f.Store.LedgerTrouble())
 		})
 	}
-}
-
-// Many import one list, and change one system, at once: each system is there once, and
-// of changes to one state of it one is made.
-func TestManyImportAndChangeAtOnce(t *testing.T) {
-	f := start(t)
-	var list strings.Builder
-	list.WriteString("name,address,kind\n")
-	for i := range 12 {
-		fmt.Fprintf(&list, "new%d,192.0.2.%d,unix-host\n", i, i+1)
-	}
-	var all sync.WaitGroup
-	var lock sync.Mutex
-	added := 0
-	for range 6 {
-		all.Add(1)
-		go func() {
-			defer all.Done()
-			done, err := f.Inventory.ImportList(t.Context(), ines, strings.NewReader(list.String()), inventory.Defaults{Steward: "hosts"})
-			sane(t, err)
-			lock.Lock()
-			defer lock.Unlock()
-			added += len(done.Added)
-		}()
-	}
-	all.Wait()
-	assert.Equal(t, 12, added, "each is added by one")
-	page, err := f.Store.Systems(t.Context(), store.Query{Filters: []string{"name*=new*"}})
-	require.NoError(t, err)
-	require.Len(t, page.Items, 12)
-	have := page.Items[0]
-	made := 0
-	for i := range 8 {
-		all.Add(1)
-		go func() {
-			defer all.Done()
-			next := have
-			next.Owner = fmt.Sprint("owner", i)
-			err := f.Inventory.Change(t.Context(), ines, have, next, have.Revision)
-			if !errors.Is(err, store.ErrStale) {
-				sane(t, err)
-			}
-			if err == nil {
-				lock.Lock()
-				defer lock.Unlock()
-				made++
-			}
-		}()
-	}
-	all.Wait()
-	assert.Equal(t, 1, made, "the others looked at what is no more")
-	require.NoError(t, f.Store.LedgerTrouble())
-}
-
-// Two administrators who take the role from each other at the same moment: one stays.
-func TestAnAdministratorIsLeft(t *testing.T) {
-	f := start(t)
-	yes := true
-	for round := range 6 {
-		one, other := fmt.Sprintf("one%d", round), fmt.Sprintf("other%d", round)
-		for _, name := range []string{one, other} {
-			f.person(name, "administrator", "auditor")
-		}
-		page, err := f.Store.Users(t.Context(), store.Query{})
-		require.NoError(t, err)
-		for _, u := range page.Items { // of earlier rounds
-			if u.Name != one && u.Name != other {
-				u.Roles = []string{"viewer"}
-				require.NoError(t, f.Store.ChangeUser(t.Context(), u, false))
-			}
-		}
-		var all sync.WaitGroup
-		for by, of := range map[string]string{one: other, other: one} {
-			all.Add(1)
-			go func() {
-				defer all.Done()
-				who := access.Actor{Name: by, Roles: []string{"administrator", "auditor"}}
-				change := people.Change{Roles: []string{"auditor"}}
-				if round%2 == 0 {
-					change = people.Change{Disabled: &yes}
-				}
-				_, err := f.People.Change(t.Context(), who, of, change)
-				sane(t, err)
-			}()
-		}
-		all.Wait()
-		left, err := f.Store.PersonsWithRole(t.Context(), "administrator", "")
-		require.NoError(t, err)
-		assert.Len(t, left, 1)
-	}
-}
-
-// Many decide about one request: it is carried out once, or not at all.
-func TestManyApproveAtOnce(t *testing.T) {
-	for _, refused := range []bool{false, true} {
-		f := start(t)
-		a := f.take("svc-tidefeed")
-		f.person("ines", "operator")
-		f.person("ola", "approver")
-		f.person("ben", "approver")
-		_, waits, err := f.Rotations.Override(t.Context(), ines, cred(f, a), undo, "leaked", "no time")
-		require.NoError(t, err)
-		v, err := f.Store.Approval(t.Context(), waits)
-		require.NoError(t, err)
-		var all sync.WaitGroup
-		var lock sync.Mutex
-		approved := 0
-		for i := range 16 {
-			all.Add(1)
-			go func() {
-				defer all.Done()
-				who := []access.Actor{ola, ben}[i%2]
-				if refused && i%3 == 0 {
-					_, err := f.Approvals.Refuse(t.Context(), who, waits, "no")
-					sane(t, err)
-					return
-				}
-				_, err := f.Approvals.Approve(t.Context(), who, waits, v.Digest, "")
-				sane(t, err)
-				if err == nil {
-					lock.Lock()
-					defer lock.Unlock()
-					approved++
-				}
-			}()
-		}
-		all.Wait()
-		page, err := f.Store.Rotations(t.Context(), store.Query{})
-		require.NoError(t, err)
-		assert.LessOrEqual(t, approved, 1)
-		require.Len(t, page.Items, approved)
-		v, err = f.Store.Approval(t.Context(), waits)
-		require.NoError(t, err)
-		assert.Equal(t, approved == 1, v.State == store.ApprovalApproved, v.State)
-		for _, r := range page.Items {
-			require.Equal(t, rotation.FinishedDone, f.ended(r.ID).Result)
-		}
-		f.agrees(a, "tide1", "/etc/tide/feed.pw")
-	}
-}
-
-// Many take, reset and release one account, and verify it: what is sealed is in
-// force, whoever came last.
-func TestManyTakeCustodyAtOnce(t *testing.T) {
-	f := start(t)
-	a := f.take("svc-tidefeed")
-	f.Rotations.Settled(t.Context())
-	c := cred(f, a)
-	value, err := f.Sealed.Values(t.Context(), c.ID)
-	require.NoError(t, err)
-	var all sync.WaitGroup
-	for i := range 18 {
-		all.Add(1)
-		go func() {
-			defer all.Done()
-			var err error
-			switch i % 3 {
-			case 0:
-				err = f.Custody.Reset(t.Context(), ines, "at once", c)
-			case 1:
-				_, err = f.Custody.Verify(t.Context(), ines, c)
-			case 2:
-				_, err = f.Custody.Take(t.Context(), ines, c, value.Current)
-			}
-			if err != nil && !strings.Contains(err.Error(), "refused") { // a value of before is
-				sane(t, err)
-			}
-		}()
-	}
-	all.Wait()
-	now, err := f.Sealed.Values(t.Context(), c.ID)
-	require.NoError(t, err)
-	assert.True(t, f.estate.Directory.Accepts(larkmoor.DN(a.Name), now.Current.RevealString()), "what is current is in force")
-	assert.Equal(t, 1, strings.Count(f.statesOf(c), "current"), f.statesOf(c))
-	assert.NotContains(t, f.statesOf(c), "candidate", "none hangs in the air")
 }
 
 // A reset and a rotation of one credential at the same moment: the later one is

@@ -1,10 +1,19 @@
-package service
+// Package withheld keeps secrets in requests from whatever decodes them.
+//
+// They are taken out of the body before anything else reads it: decoding and
+// checking JSON copies every string several times, and nobody can overwrite a
+// copy that is garbage already. In the body stands a number in its place; the
+// handler's Secret gets the value by that number. When the request is answered
+// the bytes that arrived are overwritten.
+package withheld
 
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
@@ -14,13 +23,39 @@ import (
 	"mossledger.example/moss/internal/service/connections"
 )
 
-// Secrets in requests are taken out of the body before anything else reads it:
-// decoding and checking JSON copies every string several times, and nobody can
-// overwrite a copy that is garbage already. In the body stands a number in its
-// place; the handler's Secret gets the value by that number. When the request
-// is answered the bytes that arrived are overwritten.
+// Secret is a secret in a request body. It is never part of an answer.
+type Secret struct{ secret.Value }
 
-type withheldKey struct{}
+var _ huma.SchemaProvider = Secret{}
+
+// format marks the fields that are secrets in the description of the API.
+const format = "password"
+
+// UnmarshalJSON reads it from a JSON string.
+func (v *Secret) UnmarshalJSON(raw []byte) error {
+	var text string
+	if json.Unmarshal(raw, &text) != nil {
+		return errors.New("a secret must be a JSON string") // the error of the package would quote it
+	}
+	v.Value = secret.New(text)
+	return nil
+}
+
+// Schema implements huma.SchemaProvider.
+func (Secret) Schema(huma.Registry) *huma.Schema {
+	return &huma.Schema{Type: huma.TypeString, Format: format, Description: "Never logged, never answered"}
+}
+
+// Fields knows which fields of the operations of an API are secrets.
+type Fields struct {
+	api   huma.API
+	known sync.Map // operation to the names of its secret fields
+}
+
+// Of serves the operations of an API.
+func Of(api huma.API) *Fields { return &Fields{api: api} }
+
+type key struct{}
 
 // withheld are the secrets of one request.
 type withheld struct {
@@ -28,35 +63,35 @@ type withheld struct {
 	raw    [][]byte // as they stood in the body, to find them in what was read
 }
 
-const withheldPrefix = "withheld:"
+const prefix = "withheld:"
 
-// secretFields are the names of the fields of an operation's body that are
-// secrets, as its description says.
-func (s *Service) secretFields(operation *huma.Operation) []string {
-	if known, ok := s.fields.Load(operation.OperationID); ok {
+// Names are the names of the fields of an operation's body that are secrets, as
+// its description says.
+func (f *Fields) Names(operation *huma.Operation) []string {
+	if known, ok := f.known.Load(operation.OperationID); ok {
 		return known.([]string) //nolint:forcetypeassert // nothing else is kept there
 	}
 	var names []string
 	if operation.RequestBody != nil && operation.RequestBody.Content["application/json"] != nil {
 		schema := operation.RequestBody.Content["application/json"].Schema
 		if schema != nil && schema.Ref != "" {
-			schema = s.api.OpenAPI().Components.Schemas.SchemaFromRef(schema.Ref)
+			schema = f.api.OpenAPI().Components.Schemas.SchemaFromRef(schema.Ref)
 		}
 		if schema != nil {
 			for name, property := range schema.Properties {
-				if property.Format == secretFormat {
+				if property.Format == format {
 					names = append(names, name)
 				}
 			}
 		}
 	}
-	s.fields.Store(operation.OperationID, names)
+	f.known.Store(operation.OperationID, names)
 	return names
 }
 
-// withhold is middleware of operations whose body has secrets.
-func (s *Service) withhold(ctx huma.Context, next func(huma.Context)) {
-	names := s.secretFields(ctx.Operation())
+// Withhold is middleware of operations whose body has secrets.
+func (f *Fields) Withhold(ctx huma.Context, next func(huma.Context)) {
+	names := f.Names(ctx.Operation())
 	c := humafiber.Unwrap(ctx)
 	if len(names) == 0 || ctx.Header("Content-Encoding") != "" {
 		next(ctx)
@@ -64,7 +99,7 @@ func (s *Service) withhold(ctx huma.Context, next func(huma.Context)) {
 	}
 	w := &withheld{}
 	w.take(c, names)
-	c.Locals(withheldKey{}, w)
+	c.Locals(key{}, w)
 	defer w.forget(c)
 	next(ctx)
 }
@@ -85,7 +120,7 @@ func (w *withheld) take(c fiber.Ctx, names []string) {
 		if json.Unmarshal(raw, &text) != nil {
 			continue
 		}
-		fields[given] = json.RawMessage(strconv.Quote(withheldPrefix + strconv.Itoa(len(w.values))))
+		fields[given] = json.RawMessage(strconv.Quote(prefix + strconv.Itoa(len(w.values))))
 		w.values = append(w.values, secret.Hold(text.bytes))
 		w.raw = append(w.raw, raw[1:len(raw)-1])
 	}
@@ -132,11 +167,11 @@ func (h *heldText) UnmarshalText(text []byte) error {
 
 // Resolve implements huma.Resolver: it puts the value in its place.
 func (v *Secret) Resolve(ctx huma.Context) []error {
-	number, is := strings.CutPrefix(v.RevealString(), withheldPrefix)
+	number, is := strings.CutPrefix(v.RevealString(), prefix)
 	if !is {
 		return nil
 	}
-	if w, ok := humafiber.Unwrap(ctx).Locals(withheldKey{}).(*withheld); ok {
+	if w, ok := humafiber.Unwrap(ctx).Locals(key{}).(*withheld); ok {
 		if at, err := strconv.Atoi(number); err == nil && at >= 0 && at < len(w.values) {
 			v.Value = w.values[at]
 		}
