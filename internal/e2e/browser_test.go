@@ -182,7 +182,20 @@ func (b *browser) setDark(dark bool) {
 	evaluate[bool](b, "localStorage.setItem('moss-dark', '"+word+"'); true")
 }
 
-// settle lets late answers arrive before a picture.
+// settle waits until a page is at rest before a picture: nothing is loading, and
+// for ten looks neither its text nor what it has fetched changes. A page that
+// never rests is drawn after five seconds as it is.
 func (b *browser) settle() {
-	evaluate[bool](b, "new Promise(r => setTimeout(() => r(true), 400))")
+	evaluate[bool](b, `new Promise((done) => {
+		const end = Date.now() + 5000
+		let last = '', same = 0
+		const look = () => {
+			const now = document.body.innerHTML.length + '/' + performance.getEntriesByType('resource').length
+			same = now === last && !document.querySelector('[aria-busy="true"]') ? same + 1 : 0
+			last = now
+			if (same >= 10 || Date.now() > end) done(true)
+			else setTimeout(look, 40)
+		}
+		look()
+	})`)
 }
