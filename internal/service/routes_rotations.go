@@ -26,7 +26,9 @@ type StepNow struct {
 type RotationNow struct {
 	Rotation store.Rotation `json:"rotation"`
 	Steps    []StepNow      `json:"steps" nullable:"false"`
-	Halted   string         `json:"halted,omitempty" doc:"Why it does not go on, when it cannot be written down"`
+	// Decisions are checked again when one is made: by then it may stand elsewhere.
+	Decisions []string `json:"decisions" nullable:"false" doc:"What a person may decide about it where it stands: stop, resume, go-on, undo, leave-away"`
+	Halted    string   `json:"halted,omitempty" doc:"Why it does not go on, when it cannot be written down"`
 }
 
 // RehearsalAnswer is a rehearsal with what it means in words.
@@ -207,7 +209,7 @@ func (s *Service) rotationNow(ctx context.Context, id int64) (RotationNow, error
 	if err != nil {
 		return RotationNow{}, err
 	}
-	out := RotationNow{Rotation: r, Steps: []StepNow{}, Halted: s.app.Rotations.Halted(id)}
+	out := RotationNow{Rotation: r, Steps: []StepNow{}, Decisions: state.Decisions(), Halted: s.app.Rotations.Halted(id)}
 	for i, step := range r.Plan.Steps {
 		if step.Kind == rotation.StepAll {
 			continue // nothing is done there

@@ -2713,6 +2713,8 @@ export interface components {
             started: string;
         };
         RotationNow: {
+            /** @description What a person may decide about it where it stands: stop, resume, go-on, undo, leave-away */
+            decisions: string[];
             /** @description Why it does not go on, when it cannot be written down */
             halted?: string;
             rotation: components["schemas"]["Rotation"];

@@ -29,7 +29,10 @@ async function load(): Promise<void> {
 void load()
 onChanged(() => void load())
 
-async function decide(decision: 'stop' | 'resume' | 'go-on' | 'undo' | 'leave-away'): Promise<void> {
+type Decision = 'stop' | 'resume' | 'go-on' | 'undo' | 'leave-away'
+const takes = (decision: Decision): boolean => now.value?.decisions.includes(decision) ?? false
+
+async function decide(decision: Decision): Promise<void> {
   trouble.value = ''
   try {
     now.value = await data(
@@ -87,16 +90,16 @@ async function toggleJournal(): Promise<void> {
       fails: {{ r.policy }}.<template v-if="r.override"> Started without a rehearsal that passed: {{ r.override }}.</template>
     </p>
     <Trouble :words="trouble" />
-    <div v-if="session.may('operator') && r.result !== 'undone'" class="panel row decide">
+    <div v-if="session.may('operator') && now.decisions.length" class="panel row decide">
       <b v-if="stopped">It waits for a decision.</b>
       <b v-else-if="failed">It ended with failed steps.</b>
       <input v-model="reason" class="field reason" aria-label="Reason of the decision" placeholder="Reason (recorded)" />
-      <Button v-if="r.mode === 'running'" @click="decide('stop')">Stop</Button>
-      <Button v-if="stopped || failed" type="primary" @click="decide('resume')">Resume: try failed steps again</Button>
-      <Button v-if="stopped" @click="decide('go-on')">Go on without failed steps</Button>
-      <Button v-if="r.mode === 'undoing' && away" @click="decide('leave-away')">Undo without what is away</Button>
+      <Button v-if="takes('stop')" @click="decide('stop')">Stop</Button>
+      <Button v-if="takes('resume')" type="primary" @click="decide('resume')">Resume: try failed steps again</Button>
+      <Button v-if="stopped && takes('go-on')" @click="decide('go-on')">Go on without failed steps</Button>
+      <Button v-if="takes('leave-away') && away" @click="decide('leave-away')">Undo without what is away</Button>
       <Button v-if="finished" :loading="rehearsing" @click="rehearse">Rehearse undoing it</Button>
-      <Button v-if="r.mode !== 'undoing'" danger :disabled="!mayUndo" @click="decide('undo')">Undo everywhere</Button>
+      <Button v-if="takes('undo') && r.mode !== 'undoing'" danger :disabled="!mayUndo" @click="decide('undo')">Undo everywhere</Button>
     </div>
     <Trouble :words="now.halted" />
     <div v-if="rehearsal" class="panel">

@@ -53,8 +53,16 @@ func TestManyDecideAtOnce(t *testing.T) {
 				}
 			}
 			assert.Positive(t, taken, "one of them is heard")
-			// One of them may have stopped it, before or after another was heard; and
-			// what a running one was told is written a moment later.
+			told := 0
+			_, _, records, err := f.Rotations.State(t.Context(), r.ID)
+			require.NoError(t, err)
+			for _, v := range records {
+				if v.Event == rotation.EventDecision && v.Actor == ines.Name {
+					told++
+				}
+			}
+			assert.Equal(t, taken, told, "what was answered is in the journal, and nothing else")
+			// One of them may have stopped it, before or after another was heard.
 			require.Eventually(t, func() bool {
 				r, err := f.Store.Rotation(t.Context(), r.ID)
 				if err == nil && r.Mode == "stopped" {

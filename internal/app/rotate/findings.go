@@ -46,6 +46,8 @@ func (rotations *Rotations) rotationFindings(r store.Rotation, state rotation.St
 		list = append(list, store.Finding{Key: key + cmp.Or(state.Result, string(state.Mode)), Kind: "rotation", Severity: severity, Subject: r.Credential, System: r.Authority, AccountID: r.AccountID, CredentialID: r.CredentialID, What: what, Next: next})
 	}
 	switch {
+	case state.Mode == rotation.ModeStopped && state.Turned:
+		add("high", fmt.Sprintf("rotation %d was stopped while it was being undone and needs a decision: parts of it have the old value again", r.ID), fmt.Sprintf("%s, then 'moss rotate undo %d'", next, r.ID))
 	case state.Mode == rotation.ModeStopped:
 		add("high", fmt.Sprintf("rotation %d stopped and needs a decision", r.ID), fmt.Sprintf("%s, then 'moss rotate resume %d' or 'moss rotate undo %d'", next, r.ID, r.ID))
 	case state.Result == rotation.FinishedUndoFailed:

@@ -142,8 +142,12 @@ func (rotations *Rotations) Decide(ctx context.Context, by access.Actor, id int6
 		if active == nil || err != nil {
 			return err
 		}
+		answer := make(chan error, 1)
 		select {
-		case active.decide <- record:
+		case active.decide <- rotation.Decision{Record: record, Answer: answer}:
+			if err := <-answer; err != nil { // it is being written: that ends
+				return refused(id, err)
+			}
 			return nil
 		case <-active.ended: // without having heard: decide on what it is now
 		case <-ctx.Done():
@@ -158,9 +162,16 @@ func (rotations *Rotations) Decide(ctx context.Context, by access.Actor, id int6
 func (rotations *Rotations) decide(ctx context.Context, id int64, record rotation.Record) (*running, error) {
 	rotations.deciding.Lock()
 	defer rotations.deciding.Unlock()
-	r, err := rotations.store.Rotation(ctx, id)
+	// Before anything is read: what nothing works on now stays as it is read.
+	rotations.lock.Lock()
+	active := rotations.running[id]
+	rotations.lock.Unlock()
+	r, state, _, err := rotations.State(ctx, id)
 	if err != nil {
 		return nil, err
+	}
+	if err := state.Takes(record.Result); err != nil {
+		return nil, refused(id, err)
 	}
 	if err := rotations.mayDecide(ctx, r, record.Result); err != nil {
 		return nil, err
@@ -176,19 +187,8 @@ func (rotations *Rotations) decide(ctx context.Context, id int64, record rotatio
 	if words := rotations.Halted(id); words != "" {
 		return nil, fmt.Errorf("%w: rotation %d takes no decision now: %s", app.ErrRefused, id, words)
 	}
-	rotations.lock.Lock()
-	active := rotations.running[id]
-	rotations.lock.Unlock()
 	if active != nil {
 		return active, nil
-	}
-	records, err := rotations.store.Journal(ctx, id, 0)
-	if err != nil {
-		return nil, err
-	}
-	state, err := rotation.Fold(r.Plan, records)
-	if err != nil {
-		return nil, err
 	}
 	journal := &journal{rotations: rotations, rotation: r, state: state}
 	record.Seq, record.Time = state.Last+1, rotations.base.Now().UTC()
@@ -201,29 +201,14 @@ func (rotations *Rotations) decide(ctx context.Context, id int64, record rotatio
 	return nil, nil
 }
 
+// refused names the rotation that does not take a decision.
+func refused(id int64, err error) error {
+	return fmt.Errorf("%w: rotation %d: %w", app.ErrRefused, id, err)
+}
+
 func (rotations *Rotations) mayDecide(ctx context.Context, r store.Rotation, decision string) error {
 	if decision != rotation.DecideStop && rotations.store.LedgerTrouble() != nil {
 		return rotations.store.LedgerTrouble()
-	}
-	switch decision {
-	case rotation.DecideStop:
-		if r.Mode != string(rotation.ModeForward) && r.Mode != string(rotation.ModeUndoing) {
-			return fmt.Errorf("%w: rotation %d is %s: only a running one can be stopped", app.ErrRefused, r.ID, r.Mode)
-		}
-	case rotation.DecideLeave:
-		if r.Mode != string(rotation.ModeUndoing) {
-			return fmt.Errorf("%w: rotation %d is %s: only one that is being undone can do without what is away", app.ErrRefused, r.ID, cmp.Or(r.Result, r.Mode))
-		}
-	case rotation.DecideResume, rotation.DecideGoOn:
-		if r.Mode != string(rotation.ModeStopped) && r.Result != rotation.FinishedWithFailures {
-			return fmt.Errorf("%w: rotation %d is %s: only a stopped one, or one that ended with failures, can be resumed", app.ErrRefused, r.ID, cmp.Or(r.Result, r.Mode))
-		}
-	case rotation.DecideUndo:
-		if r.Result == rotation.FinishedUndone {
-			return fmt.Errorf("%w: rotation %d is undone already", app.ErrRefused, r.ID)
-		}
-	default:
-		return fmt.Errorf("%w: unknown decision %q", app.ErrInput, decision)
 	}
 	if r.Mode != string(rotation.ModeFinished) {
 		return nil

@@ -17,7 +17,7 @@ import (
 
 // running is a rotation that is being worked on.
 type running struct {
-	decide chan rotation.Record
+	decide chan rotation.Decision
 	ended  chan struct{}
 
 	lock  sync.Mutex
@@ -68,7 +68,7 @@ func (rotations *Rotations) Settled(ctx context.Context) {
 
 // launch works on a rotation until it is finished or stopped.
 func (rotations *Rotations) launch(r store.Rotation) {
-	active := &running{decide: make(chan rotation.Record), ended: make(chan struct{})}
+	active := &running{decide: make(chan rotation.Decision), ended: make(chan struct{})}
 	rotations.lock.Lock()
 	if rotations.running[r.ID] != nil || !rotations.base.Begin() {
 		rotations.lock.Unlock()

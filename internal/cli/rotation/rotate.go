@@ -240,8 +240,10 @@ func showRotation() *cobra.Command {
 			return output.Write(cmd.OutOrStdout(), format, []output.Column{{"SEQ", "seq"}, {"TIME", "time"}, {"EVENT", "event"}, {"UNDO", "undo"}, {"RESULT", "result"}, {"STEP", "title"}, {"WORDS", "words"}}, records, records)
 		}
 		var v struct {
-			Rotation output.Row   `json:"rotation"`
-			Steps    []output.Row `json:"steps"`
+			Rotation  output.Row   `json:"rotation"`
+			Steps     []output.Row `json:"steps"`
+			Decisions []string     `json:"decisions"`
+			Halted    string       `json:"halted,omitempty"`
 		}
 		if err := c.Call(cmd.Context(), http.MethodGet, path, nil, &v); err != nil {
 			return err
@@ -255,6 +257,12 @@ func showRotation() *cobra.Command {
 			if text := output.Safe(output.Show(v.Rotation[f.Field()])); text != "" {
 				fmt.Fprintf(out, "%-10s %s\n", f.Head(), text)
 			}
+		}
+		if len(v.Decisions) > 0 {
+			fmt.Fprintf(out, "%-10s %s\n", "Decisions", strings.ReplaceAll(strings.Join(v.Decisions, ", "), "leave-away", "undo --without-away"))
+		}
+		if v.Halted != "" {
+			fmt.Fprintf(out, "%-10s %s\n", "Halted", output.Safe(v.Halted))
 		}
 		fmt.Fprintln(out)
 		output.Table(out, columns, v.Steps)

@@ -45,15 +45,6 @@ const (
 	ProbeBlind     = "blind"     // nobody can read it: it may be either; doing it again is harmless
 )
 
-// Decisions (EventDecision).
-const (
-	DecideStop   = "stop"
-	DecideResume = "resume"
-	DecideUndo   = "undo"
-	DecideGoOn   = "go-on"      // go on without the failed steps
-	DecideLeave  = "leave-away" // undo without the places that are away
-)
-
 // Results of the whole (EventFinished).
 const (
 	FinishedDone         = "done"
@@ -125,6 +116,7 @@ type StepState struct {
 	Left    bool      // a person decided to undo without it
 	Retried int       // times that it was tried again because an authority had been away
 
+	stale bool   // its undoing under way is from before a decision to undo once more: it is done again
 	prior Status // before the intent
 	begun int64  // record of its latest intent
 }
@@ -145,6 +137,7 @@ type State struct {
 	Plan    Plan
 	Mode    Mode
 	AnyTime bool // a person resumed it: windows count no more
+	Turned  bool // it began to be undone: there is no way forward any more
 	GoOn    bool // by policy or decision: without failed steps
 	Result  string
 	Steps   []StepState
@@ -227,7 +220,7 @@ func (s *State) Apply(r Record) error {
 	switch r.Event {
 	case EventIntent:
 		step.Attempted = true
-		step.Probes, step.Gave, step.NoEffect = 0, false, false
+		step.Probes, step.Gave, step.NoEffect, step.stale = 0, false, false, false
 		step.prior, step.begun = step.Status, r.Seq
 		if r.Undo {
 			step.Status, step.UndoMemo = Undoing, r.Memo
@@ -288,6 +281,7 @@ func (s *State) away(t *StepState, r Record) {
 		t.Status, t.NoEffect = Failed, !t.Maybe
 		t.Away, t.Since, t.Asked = 0, time.Time{}, time.Time{}
 		s.lookAgain()
+	case r.Undo && t.Status != Undoing: // it was not even begun
 	case r.Undo:
 		t.Status = t.prior
 		if t.Status == Undoing || t.Status == "" {
@@ -367,6 +361,14 @@ func (s *State) allReached(steps []int) bool {
 	return true
 }
 
+// undone: the undoing of a step took effect.
+func (t *StepState) undone() {
+	t.Status = Undone
+	if t.stale {
+		t.Status = UndoFailed
+	}
+}
+
 func (t *StepState) outcome(r Record) {
 	if r.Result != ResultDone && r.Result != ResultLeft && r.Result != ResultInterrupted {
 		if r.Undo {
@@ -377,7 +379,8 @@ func (t *StepState) outcome(r Record) {
 	}
 	switch {
 	case r.Result == ResultDone && r.Undo:
-		t.Status, t.Maybe = Undone, false
+		t.undone()
+		t.Maybe = false
 	case r.Result == ResultDone:
 		t.Status, t.Maybe = Done, false
 	case r.Result == ResultLeft:
@@ -414,7 +417,7 @@ func (t *StepState) probed(r Record) {
 	case r.Result == ProbeBlind && !r.Undo && t.Attempts < MaxAttempts:
 		t.Status, t.Maybe = Pending, true
 	case r.Undo && r.Result == ProbeAbsent:
-		t.Status = Undone
+		t.undone()
 	case r.Undo: // effective or neither: not undone yet
 		t.Status = UndoFailed
 	case r.Result == ProbeEffective:
@@ -460,7 +463,7 @@ func (s *State) decide(decision string, person bool) {
 	case DecideStop:
 		s.Mode = ModeStopped
 	case DecideGoOn:
-		s.Mode, s.GoOn = ModeForward, true
+		s.Mode, s.Result, s.GoOn = ModeForward, "", true
 	case DecideResume:
 		s.Mode, s.Result, s.AnyTime = ModeForward, "", true
 		for i := range s.Steps {
@@ -471,14 +474,23 @@ func (s *State) decide(decision string, person bool) {
 			}
 		}
 	case DecideUndo:
-		s.Mode, s.Result = ModeUndoing, ""
+		s.Mode, s.Result, s.Turned = ModeUndoing, "", true
 		for i := range s.Steps {
 			t := &s.Steps[i]
 			t.Undos = 0
 			// What an earlier, incomplete undoing restarted or proved, it did
-			// while something else still had the new value: do it again.
-			if kind := s.Plan.Steps[i].Kind; t.Status == Undone && kind != StepReplace && kind != StepLogOn && kind != StepChange && kind != StepSeal {
-				t.Status = UndoFailed
+			// while something else still had the new value: do it again. What it put
+			// back stays: accepting the old value beside the new one once more, where
+			// the old one alone is accepted by now, would let the new one in again.
+			switch s.Plan.Steps[i].Kind {
+			case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal:
+			default:
+				switch t.Status {
+				case Undone:
+					t.Status = UndoFailed
+				case Undoing, UndoUnclear:
+					t.stale = true
+				}
 			}
 		}
 	}

@@ -204,7 +204,7 @@ func TestUndoingWithoutWhatIsAway(t *testing.T) {
 		}
 		return ""
 	}
-	decide := make(chan Record, 1)
+	decide, answer := make(chan Decision, 1), make(chan error, 1)
 	waited := 0
 	runner := Runner{Plan: e.plan, Journal: e, Hands: e, Parallel: 3, Decide: decide, Now: func() time.Time {
 		e.lock.Lock()
@@ -216,12 +216,13 @@ func TestUndoingWithoutWhatIsAway(t *testing.T) {
 		e.clock = e.clock.Add(max(d, 0))
 		if waited++; waited == 300 {
 			require.Equal(t, "new", e.auths[""].auth, "nothing is put back by halves while it waits")
-			decide <- Record{Result: DecideLeave, Actor: "ines", Reason: "the host burned down"}
+			decide <- Decision{Record: Record{Result: DecideLeave, Actor: "ines", Reason: "the host burned down"}, Answer: answer}
 		}
 		return nil
 	}}
 	state, err := runner.Run(context.Background(), nil)
 	require.NoError(t, err)
+	require.NoError(t, <-answer)
 	require.Equal(t, FinishedUndoFailed, state.Result, "it says that something is left")
 	require.Equal(t, authority{auth: "old"}, *e.auths[""])
 	for i, step := range e.plan.Steps {

@@ -55,7 +55,7 @@ type Runner struct {
 	Wait      func(ctx context.Context, d time.Duration) error // between probes
 	Parallel  int                                              // acts at the same time; at least 1
 	PerSystem int                                              // of those, on one system; 0 for 4
-	Decide    <-chan Record                                    // decisions of people while it runs; may be nil
+	Decide    <-chan Decision                                  // decisions of people while it runs; may be nil
 	StepTime  time.Duration                                    // deadline of one act; 0 for two minutes
 }
 
@@ -69,7 +69,9 @@ type result struct {
 	step    int
 	record  Record
 	proceed chan<- bool
+	decided int  // decisions that there were when it was begun
 	dropped bool // the service is being stopped, and nothing was found out
+	unbegun bool // it could not be looked at, and so nothing was begun
 }
 
 // Run continues from the given records until there is nothing left to do.
@@ -101,6 +103,7 @@ type run struct {
 	inFlight map[int]bool
 	ended    chan result
 	closing  bool // nothing new begins
+	decided  int  // decisions made meanwhile
 }
 
 func (r *run) write(ctx context.Context, record Record) error {
@@ -108,6 +111,9 @@ func (r *run) write(ctx context.Context, record Record) error {
 	// An outcome is worth writing although the service is being stopped.
 	if err := r.Journal.Append(context.WithoutCancel(ctx), record); err != nil {
 		return fmt.Errorf("%w: %w", ErrJournal, err)
+	}
+	if record.Event == EventDecision {
+		r.decided++
 	}
 	return r.state.Apply(record)
 }
@@ -169,13 +175,26 @@ func (r *run) wait(ctx context.Context, opens time.Time) error {
 			}
 		}
 	case decision := <-r.Decide:
-		decision.Event, decision.Step = EventDecision, -1
-		return r.write(ctx, decision)
+		return r.decide(ctx, decision)
 	case <-opened:
 		return ctx.Err()
 	case <-ctx.Done():
 		return ctx.Err()
 	}
+}
+
+// decide writes a person's decision, if it fits where the rotation stands now: it
+// may have been made while something else happened. It is answered once it is on
+// disk, for then no crash loses it.
+func (r *run) decide(ctx context.Context, decision Decision) error {
+	if err := r.state.Takes(decision.Record.Result); err != nil {
+		decision.Answer <- err
+		return nil //nolint:nilerr // the person is told; the rotation goes on
+	}
+	decision.Record.Event, decision.Record.Step = EventDecision, -1
+	err := r.write(ctx, decision.Record)
+	decision.Answer <- err
+	return err
 }
 
 // beginAll begins what may be done now, and tells when the next window opens
@@ -232,7 +251,7 @@ func (r *run) beginAll(ctx context.Context) (opens time.Time, err error) {
 func (r *run) take(ctx context.Context, res result, writable bool) error {
 	if res.proceed == nil {
 		delete(r.inFlight, res.step)
-		if !writable || res.dropped {
+		if !writable || res.dropped || res.unbegun && res.decided != r.decided {
 			return nil
 		}
 		return r.write(ctx, res.record)
@@ -242,8 +261,9 @@ func (r *run) take(ctx context.Context, res result, writable bool) error {
 		res.proceed <- false // nothing was begun, nothing is written
 		return nil           //nolint:nilerr // the reason was kept; nothing was begun
 	}
-	// Between observing and beginning a decision may have been made.
-	if (r.state.Mode == ModeUndoing) != res.record.Undo || r.state.Mode != ModeForward && r.state.Mode != ModeUndoing {
+	// Between observing and beginning, a decision may have been made. What may be
+	// done after it is looked up again: also undoing once more changes that.
+	if res.decided != r.decided {
 		delete(r.inFlight, res.step)
 		res.proceed <- false
 		return nil
@@ -290,27 +310,32 @@ func (r *run) begin(ctx context.Context, action Action) {
 		}()
 		return
 	}
-	undo := action.Kind == ActUndo
+	undo, decided := action.Kind == ActUndo, r.decided
 	go func() {
 		act, cancel := context.WithTimeout(ctx, limit)
 		defer cancel()
 		memo, err := r.Hands.Observe(act, step, undo)
+		if err != nil {
+			// It could not even be looked at: nothing is begun, and no intent is
+			// written, for a probe without a memo could not tell the effect from what
+			// was there before.
+			record := Record{Event: EventOutcome, Step: action.Step, Undo: undo, Result: ResultFailed, Words: err.Error()}
+			if errors.Is(err, ErrAway) {
+				record.Result = ResultAway
+			}
+			r.ended <- result{step: action.Step, record: record, dropped: ctx.Err() != nil, unbegun: true, decided: decided}
+			return
+		}
 		// The intent is on disk before the act begins.
 		proceed := make(chan bool, 1)
-		r.ended <- result{step: action.Step, record: Record{Event: EventIntent, Step: action.Step, Undo: undo, Memo: memo}, proceed: proceed}
+		r.ended <- result{step: action.Step, record: Record{Event: EventIntent, Step: action.Step, Undo: undo, Memo: memo}, proceed: proceed, decided: decided}
 		if !<-proceed {
 			return
 		}
 		var outcome Outcome
-		switch {
-		case errors.Is(err, ErrAway):
-			outcome = Outcome{Result: ResultAway, Words: err.Error()}
-		case err != nil:
-			// It could not even be looked at: nothing was begun.
-			outcome = Outcome{Result: ResultFailed, Words: err.Error()}
-		case undo:
+		if undo {
 			outcome = r.Hands.Undo(act, step, memo)
-		default:
+		} else {
 			outcome = r.Hands.Do(act, step, memo)
 		}
 		if ctx.Err() != nil && outcome.Result != ResultDone {

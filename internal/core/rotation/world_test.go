@@ -32,13 +32,17 @@ type world struct {
 	last           map[int]string                                // last unclear act by step, until a probe
 	given          map[int]int                                   // probes in a row that found nothing
 	wrote          []Record
-	crash          int  // stop at this record, 0 never
-	torn           bool // the record is lost with the crash
-	crashes, every int  // crash again so many times, so many records later
+	crash          int               // stop at this record, 0 never
+	torn           bool              // the record is lost with the crash
+	crashAt        func(Record) bool // stop at a record like this; nil never
+	crashes, every int               // crash again so many times, so many records later
 	clock          time.Time
 	away           func(now time.Time, system string) bool // the system cannot be reached; nil for never
 	copiesHeld     bool                                    // an authority was put back while a copy held the new value
 	stranger       bool                                    // the authority says that it accepts neither value
+	people         func() string                           // what a person tells it after a record; nil for nobody
+	decide         chan Decision
+	told           []told
 }
 
 func (e *world) gone(step Step) bool { return e.away != nil && e.away(e.clock, step.System) }
@@ -149,15 +153,19 @@ func newWorld(t *testing.T, policy Policy, way int) *world {
 func (e *world) Append(_ context.Context, r Record) error {
 	e.lock.Lock()
 	defer e.lock.Unlock()
-	if e.crash > 0 && int(r.Seq) >= e.crash && e.torn {
+	crash := e.crash > 0 && int(r.Seq) >= e.crash || e.crashAt != nil && e.crashAt(r)
+	if crash && e.torn {
 		return errCrash
 	}
 	e.wrote = append(e.wrote, r)
 	for _, a := range e.auths {
 		require.True(e.t, e.store[a.auth] && (a.also == "" || e.store[a.also]), "law 2: the authority accepts %q and %q, which are not both in the store", a.auth, a.also)
 	}
-	if e.crash > 0 && int(r.Seq) >= e.crash {
+	if crash {
 		return errCrash
+	}
+	if e.people != nil {
+		e.tell(e.people())
 	}
 	return nil
 }
@@ -249,8 +257,13 @@ func (e *world) effect(step Step, from, to string) bool {
 	case StepChange:
 		// Law 12, also for a value that is only added and removed.
 		if to == "old" {
-			for i, v := range e.files {
-				e.copiesHeld = e.copiesHeld || v == "new" && e.plan.Steps[i].Kind == StepReplace
+			begun := len(e.wrote)
+			for begun > 0 && (e.wrote[begun-1].Event != EventIntent || e.wrote[begun-1].Step != step.Index) {
+				begun--
+			}
+			state := mustFold(e.t, e.plan, e.wrote[:begun])
+			for i, v := range e.files { // but where a person had decided to do without them
+				e.copiesHeld = e.copiesHeld || v == "new" && e.plan.Steps[i].Kind == StepReplace && !state.Steps[i].Left
 			}
 		}
 		*a = authority{auth: to}
@@ -405,7 +418,7 @@ func (e *world) run(records []Record) (State, error) {
 		}
 		return ctx.Err()
 	}
-	runner := Runner{Plan: e.plan, Journal: e, Hands: e, Now: now, Wait: wait, Parallel: 3}
+	runner := Runner{Plan: e.plan, Journal: e, Hands: e, Now: now, Wait: wait, Parallel: 3, Decide: e.decide}
 	return runner.Run(context.Background(), records)
 }
 
@@ -431,6 +444,17 @@ func (e *world) settle() State {
 	}
 	e.verify(state)
 	return state
+}
+
+// print shows what happened, for whoever looks for the reason of a failure: acts run
+// beside each other, and a seed alone does not repeat that.
+func (e *world) print() {
+	for i, s := range e.plan.Steps {
+		e.t.Logf("step %d: %s %s on %s, needs %v, after %v", i, s.Kind, s.Subject, s.System, s.Needs, s.After)
+	}
+	for _, r := range e.wrote {
+		e.t.Logf("%d %s %s step %d undo=%v %s %s %s", r.Seq, r.Time.Format(time.TimeOnly), r.Event, r.Step, r.Undo, r.Result, r.Actor, r.Words)
+	}
 }
 
 func mustFold(t *testing.T, plan Plan, records []Record) State {

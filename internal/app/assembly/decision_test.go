@@ -1,0 +1,69 @@
+package assembly_test
+
+import (
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/standin/unixhost"
+)
+
+// A rotation that was stopped in the middle of being undone has no way forward: a
+// part of it has the old value again. It says so, and can be undone to its end.
+func TestStoppedWhileItIsUndone(t *testing.T) {
+	f := start(t)
+	a := f.take("svc-tidefeed")
+	refuseRestarts(f.estate.Hosts["tide1"], "tidefeed.service", 3)
+	r := f.rotate(a, rotation.PolicyStop)
+	require.Equal(t, "stopped", r.Mode)
+
+	var release sync.Once
+	restarts, hold := make(chan struct{}), make(chan struct{})
+	t.Cleanup(func() { release.Do(func() { close(hold) }) })
+	f.estate.Hosts["tide1"].SetFault(unixhost.Fault{Command: func(_ string, argv []string) (int, string, bool) {
+		if strings.HasSuffix(strings.Join(argv, " "), "systemctl restart tidefeed.service") {
+			select {
+			case restarts <- struct{}{}:
+				<-hold
+			default:
+			}
+		}
+		return 0, "", false
+	}})
+	decide := func(decision string) error { return f.Rotations.Decide(t.Context(), ines, r.ID, decision, "") }
+	require.NoError(t, decide(rotation.DecideUndo))
+	select { // its copy has the old value, and its restart has begun
+	case <-restarts:
+	case <-time.After(time.Minute):
+		require.Fail(t, "nothing is restarted")
+	}
+	require.ErrorIs(t, decide(rotation.DecideResume), app.ErrRefused)
+	require.NoError(t, decide(rotation.DecideStop))
+	now, err := f.Store.Rotation(t.Context(), r.ID)
+	require.NoError(t, err)
+	require.Equal(t, "stopped", now.Mode, "what was answered is written")
+	for _, decision := range []string{rotation.DecideResume, rotation.DecideGoOn} { // while its restart still runs
+		require.ErrorContains(t, decide(decision), "stopped while it was being undone")
+	}
+	f.estate.Hosts["tide1"].SetFault(unixhost.Fault{})
+	release.Do(func() { close(hold) })
+	require.Eventually(t, func() bool { return len(f.findings("rotation")) == 1 }, 20*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return strings.Contains(f.findings("rotation")[0].What, "stopped while it was being undone")
+	}, 20*time.Second, 5*time.Millisecond)
+	for _, decision := range []string{rotation.DecideResume, rotation.DecideGoOn} { // and when nothing works on it
+		err := decide(decision)
+		require.ErrorIs(t, err, app.ErrRefused)
+		assert.ErrorContains(t, err, "undo it to go on with that")
+	}
+	require.NoError(t, decide(rotation.DecideUndo))
+	require.Equal(t, rotation.FinishedUndone, f.ended(r.ID).Result)
+	f.journalWhole(r.ID)
+	f.agrees(a, "tide1", "/etc/tide/feed.pw")
+}
