@@ -27,6 +27,7 @@ var layers = [][]string{
 	{"internal/app/access"},
 	{"internal/app"},
 	{"internal/store"},
+	{"internal/records"},
 	{"internal/connect", "internal/standin"},
 	{"internal/core"},
 }

@@ -18,6 +18,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/require"
 
 	_ "mossledger.example/moss/internal/connect/directory"
@@ -81,7 +83,7 @@ func survey(b *testing.B, o *assembly.Application, accounts int) time.Duration {
 	}
 }
 
-func add(b *testing.B, o *assembly.Application, logon, account string, password, key secret.Value, v store.System, fingerprint string) {
+func add(b *testing.B, o *assembly.Application, logon, account string, password, key secret.Value, v records.System, fingerprint string) {
 	ctx := context.Background()
 	require.NoError(b, o.Inventory.SaveSteward(ctx, bench, logon, account, password, key))
 	v.Steward = logon
@@ -121,7 +123,7 @@ func BenchmarkDirectory(b *testing.B) {
 		var firsts, unchanged []float64
 		for range rounds {
 			o := newOperator(b)
-			add(b, o, "dir", d.Manager, secret.New(lab.ManagerPassword), secret.Value{}, store.System{Name: "openldap", Kind: "directory", Address: d.Address, Port: d.Port, TrustedCA: d.CA}, "")
+			add(b, o, "dir", d.Manager, secret.New(lab.ManagerPassword), secret.Value{}, records.System{Name: "openldap", Kind: "directory", Address: d.Address, Port: d.Port, TrustedCA: d.CA}, "")
 			before := search()
 			first := survey(b, o, entries)
 			between := search()
@@ -189,7 +191,7 @@ func BenchmarkHosts(b *testing.B) {
 	}
 	o := newOperator(b)
 	for name, h := range hosts {
-		add(b, o, name, "mossmgr", secret.Value{}, h.Key, store.System{Name: name, Kind: "unix-host", Address: h.Address, Port: 22}, h.Fingerprint())
+		add(b, o, name, "mossmgr", secret.Value{}, h.Key, records.System{Name: name, Kind: "unix-host", Address: h.Address, Port: 22}, h.Fingerprint())
 	}
 	ssh()
 	for range b.N {
@@ -205,7 +207,7 @@ func BenchmarkHosts(b *testing.B) {
 }
 
 // cred is the password of an account as a credential.
-func cred(o *assembly.Application, a store.Account) store.Credential {
+func cred(o *assembly.Application, a records.Account) records.Credential {
 	c, err := o.Store.NotePassword(context.Background(), a.ID)
 	if err != nil {
 		panic(err)

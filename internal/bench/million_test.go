@@ -16,6 +16,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/core/estate"
@@ -51,9 +53,9 @@ func fill(b *testing.B, folder string) (account int64, took time.Duration) {
 	for i := range largeAccounts {
 		accounts = append(accounts, estate.Account{StableID: fmt.Sprintf("guid-%d", i), Name: fmt.Sprintf("svc-%s-%d", words[i%len(words)], i), Type: "user", Enabled: estate.Yes, Locked: estate.No, Description: "account of the " + words[(i*7)%len(words)]})
 	}
-	var tally store.Tally
+	var tally records.Tally
 	require.NoError(b, s.PutAccounts(ctx, directory, accounts, store.NewSeen(), &tally))
-	page, err := s.Accounts(ctx, store.Query{Limit: 1000, Sort: "id"})
+	page, err := s.Accounts(ctx, records.Query{Limit: 1000, Sort: "id"})
 	require.NoError(b, err)
 	known := page.Items
 	for h := range largeHosts {
@@ -78,7 +80,7 @@ func fill(b *testing.B, folder string) (account int64, took time.Duration) {
 	}
 	require.NoError(b, s.MergeIndexes(ctx)) // as a survey does at its end
 	// Ties: one account has 5,000 files, each read by a unit; the others a few.
-	count, err := s.Dependents(ctx, 0, store.Query{Limit: 1})
+	count, err := s.Dependents(ctx, 0, records.Query{Limit: 1})
 	require.NoError(b, err)
 	require.True(b, count.More)
 	large := known[len(known)/2].ID

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/app/assembly"
@@ -18,7 +20,6 @@ import (
 	"mossledger.example/moss/internal/standin"
 	"mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/larkmoor"
-	"mossledger.example/moss/internal/store"
 )
 
 // Of the search for copies.
@@ -47,7 +48,7 @@ func ferries(b *testing.B, o *assembly.Application, accounts []plant.Account) {
 	require.NoError(b, err)
 	b.Cleanup(func() { require.NoError(b, d.Close()) })
 	host, port := larkmoor.Port(address)
-	add(b, o, "dir", "CN="+larkmoor.Manager+",OU=Service Accounts,"+larkmoor.Base, secret.New(larkmoor.ManagerPassword), secret.Value{}, store.System{Name: "dir", Kind: "directory", Address: host, Port: port, TrustedCA: authority.PEM}, "")
+	add(b, o, "dir", "CN="+larkmoor.Manager+",OU=Service Accounts,"+larkmoor.Base, secret.New(larkmoor.ManagerPassword), secret.Value{}, records.System{Name: "dir", Kind: "directory", Address: host, Port: port, TrustedCA: authority.PEM}, "")
 }
 
 // BenchmarkSearch plants credentials and decoys into the file systems of real
@@ -65,7 +66,7 @@ func BenchmarkSearch(b *testing.B) {
 			h.Boot(b)
 			o := newOperator(b)
 			ferries(b, o, planting.Accounts)
-			add(b, o, "search", "mossmgr", secret.Value{}, h.Key, store.System{Name: "search", Kind: "unix-host", Address: h.Address, Port: 22}, h.Fingerprint())
+			add(b, o, "search", "mossmgr", secret.Value{}, h.Key, records.System{Name: "search", Kind: "unix-host", Address: h.Address, Port: 22}, h.Fingerprint())
 			survey(b, o, 10)
 			ctx := context.Background()
 			for _, a := range planting.Accounts {

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/require"
 
 	_ "mossledger.example/moss/internal/connect/winhost"
@@ -22,7 +24,6 @@ import (
 	"mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/larkmoor"
 	"mossledger.example/moss/internal/standin/windowshost"
-	"mossledger.example/moss/internal/store"
 )
 
 // callLatency is how long a stand-in host waits before each answer.
@@ -57,7 +58,7 @@ func fleet(b *testing.B, o *assembly.Application, n int) []*windowshost.Host {
 	require.NoError(b, err)
 	b.Cleanup(func() { require.NoError(b, server.Close()) })
 	name, port := larkmoor.Port(address)
-	add(b, o, "directory", larkmoor.DN("mossmgr"), secret.New(larkmoor.ManagerPassword), secret.Value{}, store.System{Name: "directory", Kind: "directory", Address: name, Port: port, TrustedCA: authority.PEM}, "")
+	add(b, o, "directory", larkmoor.DN("mossmgr"), secret.New(larkmoor.ManagerPassword), secret.Value{}, records.System{Name: "directory", Kind: "directory", Address: name, Port: port, TrustedCA: authority.PEM}, "")
 	var hosts []*windowshost.Host
 	for i := range n {
 		h := windowshost.New(windowshost.Config{Name: fmt.Sprintf("TERM%03d", i), Domain: "larkmoor.example", NetBIOS: "LARKMOOR", TLS: config, Basic: true, Authority: domain{server}, Responses: server, Admins: []string{`LARKMOOR\mossmgr`}})
@@ -73,7 +74,7 @@ func fleet(b *testing.B, o *assembly.Application, n int) []*windowshost.Host {
 		b.Cleanup(func() { require.NoError(b, h.Close()) })
 		hosts = append(hosts, h)
 		name, port := larkmoor.Port(address)
-		add(b, o, "hosts", `LARKMOOR\mossmgr`, secret.New(larkmoor.ManagerPassword), secret.Value{}, store.System{Name: strings.ToLower(h.Name), Kind: "windows-host", Address: name, Port: port, TrustedCA: authority.PEM, Options: map[string]string{"signin": "ntlm"}}, "")
+		add(b, o, "hosts", `LARKMOOR\mossmgr`, secret.New(larkmoor.ManagerPassword), secret.Value{}, records.System{Name: strings.ToLower(h.Name), Kind: "windows-host", Address: name, Port: port, TrustedCA: authority.PEM, Options: map[string]string{"signin": "ntlm"}}, "")
 	}
 	return hosts
 }

@@ -10,6 +10,8 @@ import (
 	"net/http"
 	"strings"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/danielgtaylor/huma/v2"
 
 	"mossledger.example/moss/internal/app"
@@ -90,11 +92,11 @@ var (
 	errForged = errors.New("a changing request with a session cookie must come from the console itself")
 )
 
-func (s *Service) caller(ctx huma.Context) (store.User, call, error) {
+func (s *Service) caller(ctx huma.Context) (records.User, call, error) {
 	if header := ctx.Header("Authorization"); header != "" {
 		bearer, found := strings.CutPrefix(header, "Bearer ")
 		if !found {
-			return store.User{}, call{}, errSignIn
+			return records.User{}, call{}, errSignIn
 		}
 		user, err := s.store.TokenUser(ctx.Context(), bearer)
 		if err != nil {
@@ -104,14 +106,14 @@ func (s *Service) caller(ctx huma.Context) (store.User, call, error) {
 	}
 	cookie, err := huma.ReadCookie(ctx, sessionCookie)
 	if err != nil || cookie.Value == "" {
-		return store.User{}, call{}, errSignIn
+		return records.User{}, call{}, errSignIn
 	}
 	// Another site can make a browser send the cookie, but not this header.
 	if ctx.Method() != http.MethodGet && ctx.Header("X-Moss-Console") == "" {
-		return store.User{}, call{}, errForged
+		return records.User{}, call{}, errForged
 	}
 	if site := ctx.Header("Sec-Fetch-Site"); ctx.Method() != http.MethodGet && site != "" && site != "same-origin" {
-		return store.User{}, call{}, errForged
+		return records.User{}, call{}, errForged
 	}
 	user, err := s.store.SessionUser(ctx.Context(), cookie.Value)
 	if err != nil {
@@ -120,7 +122,7 @@ func (s *Service) caller(ctx huma.Context) (store.User, call, error) {
 	return user, call{bearer: cookie.Value}, nil
 }
 
-func actorOf(user store.User) access.Actor { return access.Actor{Name: user.Name, Roles: user.Roles} }
+func actorOf(user records.User) access.Actor { return access.Actor{Name: user.Name, Roles: user.Roles} }
 
 // who returns the caller.
 func who(ctx context.Context) access.Actor {
@@ -151,11 +153,11 @@ func (s *Service) problem(err error) error {
 		return huma.NewError(http.StatusUnprocessableEntity, plain(err))
 	case errors.Is(err, app.ErrInput), errors.Is(err, store.ErrQuery):
 		return huma.NewError(http.StatusBadRequest, plain(err))
-	case errors.Is(err, store.ErrNotFound):
+	case errors.Is(err, records.ErrNotFound):
 		return huma.NewError(http.StatusNotFound, plain(err))
-	case errors.Is(err, store.ErrStale):
+	case errors.Is(err, records.ErrStale):
 		return huma.NewError(http.StatusPreconditionFailed, plain(err))
-	case errors.Is(err, app.ErrRefused), errors.Is(err, store.ErrConflict), errors.Is(err, app.ErrCannot):
+	case errors.Is(err, app.ErrRefused), errors.Is(err, records.ErrConflict), errors.Is(err, app.ErrCannot):
 		return huma.NewError(http.StatusConflict, plain(err))
 	case errors.Is(err, ledger.ErrBroken):
 		return huma.NewError(http.StatusServiceUnavailable, "the ledger does not hold, so nothing is done: run 'moss ledger verify', see the findings and the log")

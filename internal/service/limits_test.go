@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -95,7 +97,7 @@ func TestWhatWatchersSee(t *testing.T) {
 	assert.Equal(t, 200, response.StatusCode)
 }
 
-func (r *running) surveys(token string) (page store.Page[store.Survey]) {
+func (r *running) surveys(token string) (page records.Page[records.Survey]) {
 	r.t.Helper()
 	response, answer := r.do("GET", "/api/v1/surveys", token, "")
 	require.Equal(r.t, 200, response.StatusCode, answer)
@@ -118,7 +120,7 @@ func TestARequestSentManyTimesIsDoneOnce(t *testing.T) {
 		all.Go(func() {
 			response, answer := r.do("POST", "/api/v1/surveys", token, `{"systems":["a"]}`, "Idempotency-Key", "one intent")
 			assert.Equal(t, 200, response.StatusCode, answer)
-			var v store.Survey
+			var v records.Survey
 			assert.NoError(t, json.Unmarshal([]byte(answer), &v))
 			ids[i] = fmt.Sprint(v.ID)
 		})

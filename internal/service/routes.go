@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strings"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/danielgtaylor/huma/v2"
 
 	"mossledger.example/moss/internal/app"
@@ -93,8 +95,8 @@ type ListInput struct {
 	Search string   `query:"search" maxLength:"200" doc:"Part of any text column"`
 }
 
-func (l ListInput) query() store.Query {
-	return store.Query{Filters: l.Filter, Sort: l.Sort, Limit: l.Limit, Cursor: l.Cursor, Search: l.Search}
+func (l ListInput) query() records.Query {
+	return records.Query{Filters: l.Filter, Sort: l.Sort, Limit: l.Limit, Cursor: l.Cursor, Search: l.Search}
 }
 
 // IDInput names one item by number. (Embedded inputs must be exported: huma

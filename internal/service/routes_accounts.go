@@ -6,17 +6,18 @@ import (
 	"fmt"
 	"net/http"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app/diagnose"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/rotation"
-	"mossledger.example/moss/internal/store"
 )
 
 // AccountDetail is an account with its password and the limits of what is known.
 type AccountDetail struct {
-	Account    store.Account        `json:"account"`
-	Password   *store.Credential    `json:"password,omitempty" doc:"Its password as a credential, once it was noted"`
+	Account    records.Account      `json:"account"`
+	Password   *records.Credential  `json:"password,omitempty" doc:"Its password as a credential, once it was noted"`
 	Incomplete []picture.Incomplete `json:"incomplete" nullable:"false" doc:"Systems that were not read completely: something there may use the account"`
 }
 
@@ -43,17 +44,17 @@ type AccountInput struct {
 }
 
 func (s *Service) registerAccounts() {
-	add(s, http.MethodGet, "/accounts", "list-accounts", "List accounts", func(ctx context.Context, in *ListInput) (*body[store.Page[store.Account]], error) {
+	add(s, http.MethodGet, "/accounts", "list-accounts", "List accounts", func(ctx context.Context, in *ListInput) (*body[records.Page[records.Account]], error) {
 		return answer(s.store.Accounts(ctx, in.query()))
 	})
 	add(s, http.MethodGet, "/resolve", "resolve-account", "Say which account a spelling means", s.resolve)
 	add(s, http.MethodGet, "/accounts/{id}", "get-account", "Show an account", func(ctx context.Context, in *AccountInput) (*body[AccountDetail], error) {
 		return answer(s.detail(ctx, in.ID))
 	})
-	add(s, http.MethodGet, "/dependents", "list-dependents", "List dependents with their evidence", func(ctx context.Context, in *dependentsInput) (*body[store.Page[store.Dependent]], error) {
+	add(s, http.MethodGet, "/dependents", "list-dependents", "List dependents with their evidence", func(ctx context.Context, in *dependentsInput) (*body[records.Page[records.Dependent]], error) {
 		return answer(s.store.Dependents(ctx, in.Account, in.query()))
 	})
-	add(s, http.MethodGet, "/dependents/{id}", "get-dependent", "Show a dependent", func(ctx context.Context, in *IDInput) (*body[store.Dependent], error) {
+	add(s, http.MethodGet, "/dependents/{id}", "get-dependent", "Show a dependent", func(ctx context.Context, in *IDInput) (*body[records.Dependent], error) {
 		return answer(s.store.Dependent(ctx, in.ID))
 	})
 	add(s, http.MethodPost, "/dependents/{id}/explain", "explain-dependent", "Say why a dependent is down, with the evidence for each possible cause", func(ctx context.Context, in *IDInput) (*body[diagnose.Explanation], error) {
@@ -63,7 +64,7 @@ func (s *Service) registerAccounts() {
 		said, err := s.app.Diagnoses.StartDependents(ctx, who(ctx), in.Body.Reason, in.Body.Dependents)
 		return answer(StartedDependents{Words: said}, err)
 	})
-	add(s, http.MethodPut, "/dependents/{id}/decision", "decide-copy", "Decide about a copy that cannot be replaced, or may be none", func(ctx context.Context, in *decideCopyInput) (*body[store.Dependent], error) {
+	add(s, http.MethodPut, "/dependents/{id}/decision", "decide-copy", "Decide about a copy that cannot be replaced, or may be none", func(ctx context.Context, in *decideCopyInput) (*body[records.Dependent], error) {
 		if err := s.app.Picture.DecideCopy(ctx, who(ctx), in.ID, in.Body.Decision, in.Body.Reason); err != nil {
 			return nil, err
 		}
@@ -73,10 +74,10 @@ func (s *Service) registerAccounts() {
 	add(s, http.MethodDelete, "/dependents/{id}/check", "remove-check", "Remove the application's own check of a unit", func(ctx context.Context, in *IDInput) (*empty, error) {
 		return &empty{}, s.app.Picture.RemoveCheck(ctx, who(ctx), in.ID)
 	})
-	add(s, http.MethodGet, "/findings", "list-findings", "List what needs a person", func(ctx context.Context, in *findingsInput) (*body[store.Page[store.Finding]], error) {
+	add(s, http.MethodGet, "/findings", "list-findings", "List what needs a person", func(ctx context.Context, in *findingsInput) (*body[records.Page[records.Finding]], error) {
 		return answer(s.store.Findings(ctx, in.All, in.query()))
 	})
-	add(s, http.MethodGet, "/overview", "get-overview", "Counts for the first page", func(ctx context.Context, _ *empty) (*body[store.Overview], error) {
+	add(s, http.MethodGet, "/overview", "get-overview", "Counts for the first page", func(ctx context.Context, _ *empty) (*body[records.Overview], error) {
 		return answer(s.store.Overview(ctx))
 	})
 }
@@ -115,7 +116,7 @@ func (s *Service) detail(ctx context.Context, id int64) (AccountDetail, error) {
 	out := AccountDetail{Account: a}
 	if c, err := s.store.PasswordOf(ctx, a.ID); err == nil {
 		out.Password = &c
-	} else if !errors.Is(err, store.ErrNotFound) {
+	} else if !errors.Is(err, records.ErrNotFound) {
 		return out, err
 	}
 	out.Incomplete, err = s.app.Picture.Incomplete(ctx)
@@ -153,7 +154,7 @@ type setCheckInput struct {
 	Body rotation.AppCheck
 }
 
-func (s *Service) setCheck(ctx context.Context, in *setCheckInput) (*body[store.Dependent], error) {
+func (s *Service) setCheck(ctx context.Context, in *setCheckInput) (*body[records.Dependent], error) {
 	if err := s.app.Picture.SetCheck(ctx, who(ctx), in.ID, in.Body); err != nil {
 		return nil, err
 	}

@@ -4,7 +4,7 @@ import (
 	"context"
 	"net/http"
 
-	"mossledger.example/moss/internal/store"
+	"mossledger.example/moss/internal/records"
 )
 
 // Waiting is the answer of an act that somebody else has to approve first.
@@ -28,16 +28,16 @@ type refuseInput struct {
 }
 
 func (s *Service) registerApprovals() {
-	add(s, http.MethodGet, "/approvals", "list-approvals", "List what was asked for and needs, or had, a second person", func(ctx context.Context, in *ListInput) (*body[store.Page[store.Approval]], error) {
+	add(s, http.MethodGet, "/approvals", "list-approvals", "List what was asked for and needs, or had, a second person", func(ctx context.Context, in *ListInput) (*body[records.Page[records.Approval]], error) {
 		return answer(s.store.Approvals(ctx, in.query()))
 	})
-	add(s, http.MethodGet, "/approvals/{id}", "get-approval", "Show a request, with before and after", func(ctx context.Context, in *IDInput) (*body[store.Approval], error) {
+	add(s, http.MethodGet, "/approvals/{id}", "get-approval", "Show a request, with before and after", func(ctx context.Context, in *IDInput) (*body[records.Approval], error) {
 		return answer(s.store.Approval(ctx, in.ID))
 	})
-	add(s, http.MethodPost, "/approvals/{id}/approve", "approve", "Approve what somebody else asked for, and have it done", func(ctx context.Context, in *approveInput) (*body[store.Approval], error) {
+	add(s, http.MethodPost, "/approvals/{id}/approve", "approve", "Approve what somebody else asked for, and have it done", func(ctx context.Context, in *approveInput) (*body[records.Approval], error) {
 		return answer(s.app.Approvals.Approve(ctx, who(ctx), in.ID, in.Body.Digest, in.Body.Words))
 	})
-	add(s, http.MethodPost, "/approvals/{id}/refuse", "refuse-approval", "Refuse a request, or withdraw one's own", func(ctx context.Context, in *refuseInput) (*body[store.Approval], error) {
+	add(s, http.MethodPost, "/approvals/{id}/refuse", "refuse-approval", "Refuse a request, or withdraw one's own", func(ctx context.Context, in *refuseInput) (*body[records.Approval], error) {
 		return answer(s.app.Approvals.Refuse(ctx, who(ctx), in.ID, in.Body.Words))
 	})
 }

@@ -5,20 +5,21 @@ import (
 	"net/http"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/service/withheld"
-	"mossledger.example/moss/internal/store"
 )
 
 // CredentialDetail is a credential with where it is accepted and held.
 type CredentialDetail struct {
-	Credential store.Credential     `json:"credential"`
-	Dependents []store.Dependent    `json:"dependents" nullable:"false" doc:"Of a key: entries that let its holder in (kind authorized key) and files that hold it (kind key). Those of a password are its account's"`
+	Credential records.Credential   `json:"credential"`
+	Dependents []records.Dependent  `json:"dependents" nullable:"false" doc:"Of a key: entries that let its holder in (kind authorized key) and files that hold it (kind key). Those of a password are its account's"`
 	Incomplete []picture.Incomplete `json:"incomplete" nullable:"false" doc:"Systems that were not read completely: it may be there too"`
-	Findings   []store.Finding      `json:"findings" nullable:"false" doc:"Open ones about it, and of a key about what holds it or lets its holder in"`
+	Findings   []records.Finding    `json:"findings" nullable:"false" doc:"Open ones about it, and of a key about what holds it or lets its holder in"`
 }
 
 // CredentialInput names a credential by number.
@@ -61,7 +62,7 @@ type VerifiedAll struct {
 }
 
 func (s *Service) registerCredentials() {
-	add(s, http.MethodGet, "/credentials", "list-credentials", "List credentials: where they are accepted and held, and what is kept of them", func(ctx context.Context, in *ListInput) (*body[store.Page[store.Credential]], error) {
+	add(s, http.MethodGet, "/credentials", "list-credentials", "List credentials: where they are accepted and held, and what is kept of them", func(ctx context.Context, in *ListInput) (*body[records.Page[records.Credential]], error) {
 		return answer(s.store.Credentials(ctx, in.query()))
 	})
 	add(s, http.MethodPost, "/credentials", "note-credential", "Note the password of an account as a credential; the one that is there is returned", func(ctx context.Context, in *noteCredentialInput) (*body[CredentialDetail], error) {
@@ -71,15 +72,15 @@ func (s *Service) registerCredentials() {
 		}
 		return answer(s.credentialDetail(ctx, c.ID))
 	})
-	add(s, http.MethodGet, "/resolve/credential", "resolve-credential", "Say which credential a spelling means; the password of an account that nobody noted yet has the number 0", func(ctx context.Context, in *resolveCredentialInput) (*body[store.Credential], error) {
+	add(s, http.MethodGet, "/resolve/credential", "resolve-credential", "Say which credential a spelling means; the password of an account that nobody noted yet has the number 0", func(ctx context.Context, in *resolveCredentialInput) (*body[records.Credential], error) {
 		return answer(s.app.Picture.FindCredential(ctx, in.Name))
 	})
 	add(s, http.MethodGet, "/credentials/{id}", "get-credential", "Show a credential with where it is accepted and held", func(ctx context.Context, in *CredentialInput) (*body[CredentialDetail], error) {
-		return answer(s.credentialDetail(ctx, store.CredentialID(in.ID)))
+		return answer(s.credentialDetail(ctx, records.CredentialID(in.ID)))
 	})
 	add(s, http.MethodPost, "/credentials/{id}/custody", "take-custody", "Take a credential into custody; it is proven where it is accepted at once", s.takeCustody)
 	add(s, http.MethodPost, "/credentials/{id}/custody/verify", "verify-custody", "Prove the sealed value where it is accepted", func(ctx context.Context, in *CredentialInput) (*body[connect.Verdict], error) {
-		c, err := s.store.Credential(ctx, store.CredentialID(in.ID))
+		c, err := s.store.Credential(ctx, records.CredentialID(in.ID))
 		if err != nil {
 			return nil, err
 		}
@@ -90,7 +91,7 @@ func (s *Service) registerCredentials() {
 		return answer(VerifiedAll{accepted, refused, unclear}, err)
 	})
 	add(s, http.MethodPost, "/credentials/{id}/custody/release", "release-custody", "End custody; the sealed values are removed", func(ctx context.Context, in *releaseInput) (*body[CredentialDetail], error) {
-		c, err := s.store.Credential(ctx, store.CredentialID(in.ID))
+		c, err := s.store.Credential(ctx, records.CredentialID(in.ID))
 		if err != nil {
 			return nil, err
 		}
@@ -107,14 +108,14 @@ func (s *Service) registerCredentials() {
 		return rehearsalAnswer(s.app.Rotations.Rehearse(ctx, who(ctx), c, request))
 	})
 	add(s, http.MethodGet, "/credentials/{id}/rehearsals/latest", "get-rehearsal", "Show the latest rehearsal", func(ctx context.Context, in *CredentialInput) (*body[RehearsalAnswer], error) {
-		return rehearsalAnswer(s.store.LatestRehearsal(ctx, store.CredentialID(in.ID)))
+		return rehearsalAnswer(s.store.LatestRehearsal(ctx, records.CredentialID(in.ID)))
 	})
 	add(s, http.MethodPost, "/credentials/{id}/rotations", "start-rotation", "Rotate; needs a rehearsal that passed within the hour", s.startRotation)
 	add(s, http.MethodPost, "/credentials/{id}/rotations/override", "override-rotation", "Ask to rotate without a rehearsal that passed; somebody else approves it", s.overrideRotation)
 }
 
 func (s *Service) takeCustody(ctx context.Context, in *takeInput) (*body[CredentialDetail], error) {
-	c, err := s.store.Credential(ctx, store.CredentialID(in.ID))
+	c, err := s.store.Credential(ctx, records.CredentialID(in.ID))
 	if err != nil {
 		return nil, err
 	}
@@ -129,12 +130,12 @@ func (s *Service) takeCustody(ctx context.Context, in *takeInput) (*body[Credent
 	return answer(s.credentialDetail(ctx, c.ID))
 }
 
-func (s *Service) credentialDetail(ctx context.Context, id store.CredentialID) (CredentialDetail, error) {
+func (s *Service) credentialDetail(ctx context.Context, id records.CredentialID) (CredentialDetail, error) {
 	c, err := s.store.Credential(ctx, id)
 	if err != nil {
 		return CredentialDetail{}, err
 	}
-	out := CredentialDetail{Credential: c, Dependents: []store.Dependent{}}
+	out := CredentialDetail{Credential: c, Dependents: []records.Dependent{}}
 	if c.Fingerprint != "" {
 		if out.Dependents, err = s.store.DependentsOfKey(ctx, c.Fingerprint); err != nil {
 			return out, err
@@ -152,12 +153,12 @@ func (s *Service) credentialDetail(ctx context.Context, id store.CredentialID) (
 }
 
 // requested looks up what shall be rotated, and how.
-func (s *Service) requested(ctx context.Context, id int64, b RotationRequest) (store.Credential, planning.Request, error) {
+func (s *Service) requested(ctx context.Context, id int64, b RotationRequest) (records.Credential, planning.Request, error) {
 	request := planning.Request{
 		Policy: rotation.Policy(b.Policy), When: rotation.RestartPolicy(b.Restart), NotBefore: b.NotBefore, NotAfter: b.NotAfter, Assign: b.Assign, Start: b.Start,
 		Patience: time.Duration(b.Patience) * time.Second, Type: b.Type,
 	}
-	c, err := s.store.Credential(ctx, store.CredentialID(id))
+	c, err := s.store.Credential(ctx, records.CredentialID(id))
 	if err != nil {
 		return c, request, err
 	}

@@ -4,8 +4,9 @@ import (
 	"context"
 	"net/http"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/core/ledger"
-	"mossledger.example/moss/internal/store"
 )
 
 // Checkpoint is the ledger's signed head.
@@ -48,7 +49,7 @@ type linesInput struct {
 }
 
 func (s *Service) registerLedger() {
-	add(s, http.MethodGet, "/ledger", "list-ledger", "List ledger entries, the newest first", func(ctx context.Context, in *ListInput) (*body[store.Page[ledger.Entry]], error) {
+	add(s, http.MethodGet, "/ledger", "list-ledger", "List ledger entries, the newest first", func(ctx context.Context, in *ListInput) (*body[records.Page[ledger.Entry]], error) {
 		return answer(s.store.LedgerList(ctx, in.query()))
 	})
 	add(s, http.MethodPost, "/ledger/verify", "verify-ledger", "Recompute the whole ledger and hold it against its signed checkpoint, and against earlier ones", func(ctx context.Context, in *verifyInput) (*body[Verification], error) {

@@ -5,9 +5,10 @@ import (
 	"net/http"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/service/withheld"
-	"mossledger.example/moss/internal/store"
 )
 
 // Cookies: the session's, and that of a device that signed in once.
@@ -71,12 +72,12 @@ func (s *Service) registerPeople() {
 		return answer(Me{Name: who(ctx).Name, Roles: who(ctx).Roles}, nil)
 	})
 	add(s, http.MethodPost, "/me/password", "change-own-password", "Change one's own password; all sessions and tokens end", s.changeOwnPassword)
-	add(s, http.MethodGet, "/users", "list-users", "List people", func(ctx context.Context, in *ListInput) (*body[store.Page[store.User]], error) {
+	add(s, http.MethodGet, "/users", "list-users", "List people", func(ctx context.Context, in *ListInput) (*body[records.Page[records.User]], error) {
 		return answer(s.store.Users(ctx, in.query()))
 	})
 	add(s, http.MethodPost, "/users", "add-user", "Add a person", s.addUser)
 	add(s, http.MethodPatch, "/users/{name}", "change-user", "Change roles, password or state of a person", s.changeUser)
-	add(s, http.MethodGet, "/tokens", "list-tokens", "List API tokens: one's own, or all for an administrator", func(ctx context.Context, in *ListInput) (*body[store.Page[store.Token]], error) {
+	add(s, http.MethodGet, "/tokens", "list-tokens", "List API tokens: one's own, or all for an administrator", func(ctx context.Context, in *ListInput) (*body[records.Page[records.Token]], error) {
 		return answer(s.app.People.Tokens(ctx, who(ctx), in.query()))
 	})
 	add(s, http.MethodPost, "/tokens", "add-token", "Make an API token; it is shown once", s.addToken)
@@ -153,7 +154,7 @@ func (s *Service) addUser(ctx context.Context, in *addUserInput) (*body[Person],
 		return nil, err
 	}
 	if waits != 0 {
-		return answer(Person{store.User{Name: name}, Waiting{waits}}, nil)
+		return answer(Person{records.User{Name: name}, Waiting{waits}}, nil)
 	}
 	user, err := s.store.User(ctx, name)
 	return answer(Person{User: user}, err)
@@ -161,7 +162,7 @@ func (s *Service) addUser(ctx context.Context, in *addUserInput) (*body[Person],
 
 // Person is a person as they are now, and what a change of them waits for.
 type Person struct {
-	store.User
+	records.User
 	Waiting
 }
 

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/danielgtaylor/huma/v2"
 
 	"mossledger.example/moss/internal/app/picture"
@@ -80,23 +82,23 @@ func (s *Service) registerRadius() {
 	add(s, http.MethodGet, "/accounts/{id}/radius", "get-radius", "Show what would be touched if this credential changed", s.radius)
 	answers := s.api.OpenAPI().Paths["/api/v1/accounts/{id}/radius"].Get.Responses["200"]
 	answers.Headers, answers.Content = nil, map[string]*huma.MediaType{"application/json": {Schema: s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[Radius](), true, "Radius")}}
-	add(s, http.MethodGet, "/accounts/{id}/uses", "list-uses", "List who was seen signed in with an account, and from where", func(ctx context.Context, in *AccountInput) (*body[[]store.SeenUse], error) {
+	add(s, http.MethodGet, "/accounts/{id}/uses", "list-uses", "List who was seen signed in with an account, and from where", func(ctx context.Context, in *AccountInput) (*body[[]records.SeenUse], error) {
 		list, err := s.store.SeenUses(ctx, in.ID)
 		if list == nil {
-			list = []store.SeenUse{}
+			list = []records.SeenUse{}
 		}
 		return answer(list, err)
 	})
-	add(s, http.MethodGet, "/search", "search", "Find accounts, dependents and systems by words", func(ctx context.Context, in *searchInput) (*body[[]store.Hit], error) {
+	add(s, http.MethodGet, "/search", "search", "Find accounts, dependents and systems by words", func(ctx context.Context, in *searchInput) (*body[[]records.Hit], error) {
 		return answer(s.store.Search(ctx, in.Text, in.Limit))
 	})
-	add(s, http.MethodGet, "/sockets", "list-sockets", "List connections and listening ports of hosts", func(ctx context.Context, in *ListInput) (*body[store.Page[store.SocketOf]], error) {
+	add(s, http.MethodGet, "/sockets", "list-sockets", "List connections and listening ports of hosts", func(ctx context.Context, in *ListInput) (*body[records.Page[records.SocketOf]], error) {
 		return answer(s.store.Sockets(ctx, in.query()))
 	})
-	add(s, http.MethodGet, "/accounts/{id}/declarations", "list-declarations", "List what people say of an account's use", func(ctx context.Context, in *AccountInput) (*body[[]store.Declaration], error) {
+	add(s, http.MethodGet, "/accounts/{id}/declarations", "list-declarations", "List what people say of an account's use", func(ctx context.Context, in *AccountInput) (*body[[]records.Declaration], error) {
 		list, err := s.store.Declarations(ctx, in.ID)
 		if list == nil {
-			list = []store.Declaration{}
+			list = []records.Declaration{}
 		}
 		return answer(list, err)
 	})
@@ -146,14 +148,14 @@ func (s *Service) radius(ctx context.Context, in *radiusInput) (*written, error)
 	return &written{ContentType: "application/json", Body: append(out, rest[1:]...)}, nil
 }
 
-func (s *Service) declare(ctx context.Context, in *declareInput) (*body[store.Declaration], error) {
+func (s *Service) declare(ctx context.Context, in *declareInput) (*body[records.Declaration], error) {
 	a, err := s.store.Account(ctx, in.ID)
 	if err != nil {
-		return answer(store.Declaration{}, err)
+		return answer(records.Declaration{}, err)
 	}
 	id, err := s.app.Picture.Declare(ctx, who(ctx), a, picture.Declared{Place: in.Body.Place, System: in.Body.System, DependentID: in.Body.Dependent, Reason: in.Body.Reason, Until: in.Body.Until})
 	if err != nil {
-		return answer(store.Declaration{}, err)
+		return answer(records.Declaration{}, err)
 	}
 	all, err := s.store.Declarations(ctx, a.ID)
 	for _, d := range all {
@@ -161,7 +163,7 @@ func (s *Service) declare(ctx context.Context, in *declareInput) (*body[store.De
 			return answer(d, err)
 		}
 	}
-	return answer(store.Declaration{ID: id}, err)
+	return answer(records.Declaration{ID: id}, err)
 }
 
 func (s *Service) importUses(ctx context.Context, in *importUsesInput) (*body[TakenUses], error) {

@@ -6,11 +6,12 @@ import (
 	"net/http"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/danielgtaylor/huma/v2"
 
 	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/core/rotation"
-	"mossledger.example/moss/internal/store"
 )
 
 // StepNow is a step with where it stands.
@@ -24,8 +25,8 @@ type StepNow struct {
 
 // RotationNow is a rotation with where it stands.
 type RotationNow struct {
-	Rotation store.Rotation `json:"rotation"`
-	Steps    []StepNow      `json:"steps" nullable:"false"`
+	Rotation records.Rotation `json:"rotation"`
+	Steps    []StepNow        `json:"steps" nullable:"false"`
 	// Decisions are checked again when one is made: by then it may stand elsewhere.
 	Decisions []string `json:"decisions" nullable:"false" doc:"What a person may decide about it where it stands: stop, resume, go-on, undo, leave-away"`
 	Halted    string   `json:"halted,omitempty" doc:"Why it does not go on, when it cannot be written down"`
@@ -33,12 +34,12 @@ type RotationNow struct {
 
 // RehearsalAnswer is a rehearsal with what it means in words.
 type RehearsalAnswer struct {
-	Rehearsal    store.Rehearsal `json:"rehearsal"`
-	Steps        []string        `json:"steps" nullable:"false" doc:"What will happen, in order"`
-	Interruption string          `json:"interruption"`
+	Rehearsal    records.Rehearsal `json:"rehearsal"`
+	Steps        []string          `json:"steps" nullable:"false" doc:"What will happen, in order"`
+	Interruption string            `json:"interruption"`
 }
 
-func rehearsalAnswer(v store.Rehearsal, err error) (*body[RehearsalAnswer], error) {
+func rehearsalAnswer(v records.Rehearsal, err error) (*body[RehearsalAnswer], error) {
 	out := RehearsalAnswer{Rehearsal: v, Steps: []string{}, Interruption: v.Plan.Interruption()}
 	for _, s := range v.Plan.Steps {
 		switch {
@@ -71,7 +72,7 @@ type RotationRequest struct {
 const mostAssigned = 5000
 
 // chooseDependents looks up the dependents that a request chooses by what they are.
-func (s *Service) chooseDependents(ctx context.Context, c store.Credential, b RotationRequest, w *planning.Request) error {
+func (s *Service) chooseDependents(ctx context.Context, c records.Credential, b RotationRequest, w *planning.Request) error {
 	if b.Repair {
 		a, err := s.store.Account(ctx, c.AccountID)
 		if err != nil {
@@ -84,7 +85,7 @@ func (s *Service) chooseDependents(ctx context.Context, c store.Credential, b Ro
 	if len(b.Where) == 0 && b.Search == "" {
 		return nil
 	}
-	q := store.Query{Filters: append([]string{"gone="}, b.Where...), Search: b.Search, Limit: 500}
+	q := records.Query{Filters: append([]string{"gone="}, b.Where...), Search: b.Search, Limit: 500}
 	for {
 		page, err := s.store.Dependents(ctx, 0, q)
 		if err != nil {
@@ -139,7 +140,7 @@ type decideInput struct {
 }
 
 func (s *Service) registerRotations() {
-	add(s, http.MethodGet, "/rotations", "list-rotations", "List rotations", func(ctx context.Context, in *ListInput) (*body[store.Page[store.Rotation]], error) {
+	add(s, http.MethodGet, "/rotations", "list-rotations", "List rotations", func(ctx context.Context, in *ListInput) (*body[records.Page[records.Rotation]], error) {
 		return answer(s.store.Rotations(ctx, in.query()))
 	})
 	add(s, http.MethodGet, "/rotations/{id}", "get-rotation", "Show a rotation with its steps", func(ctx context.Context, in *IDInput) (*body[RotationNow], error) {
@@ -179,7 +180,7 @@ func (s *Service) startRotation(ctx context.Context, in *startRotationInput) (*b
 // approval that it waits for.
 type Overridden struct {
 	Waiting
-	Rotation *store.Rotation `json:"rotation,omitempty"`
+	Rotation *records.Rotation `json:"rotation,omitempty"`
 }
 
 func (s *Service) overrideRotation(ctx context.Context, in *overrideInput) (*body[Overridden], error) {

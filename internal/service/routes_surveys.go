@@ -5,12 +5,13 @@ import (
 	"net/http"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/schedule"
 	"mossledger.example/moss/internal/core/rotation"
-	"mossledger.example/moss/internal/store"
 )
 
 type startSurveyInput struct {
@@ -37,7 +38,7 @@ func (s *Service) registerSurveys() {
 	add(s, http.MethodGet, "/schedule", "list-duties", "List what the service does regularly: when it is due, and what came of it last", func(ctx context.Context, _ *empty) (*body[[]schedule.Planned], error) {
 		return answer(s.app.Schedule.List(ctx))
 	})
-	add(s, http.MethodPost, "/surveys", "start-survey", "Start a survey", func(ctx context.Context, in *startSurveyInput) (*body[store.Survey], error) {
+	add(s, http.MethodPost, "/surveys", "start-survey", "Start a survey", func(ctx context.Context, in *startSurveyInput) (*body[records.Survey], error) {
 		id, err := s.once(ctx, in.Key, "survey", in.Body, func(ctx context.Context) (int64, error) {
 			return s.app.Surveys.Start(ctx, who(ctx), in.Body.Systems)
 		})
@@ -46,23 +47,23 @@ func (s *Service) registerSurveys() {
 		}
 		return answer(s.store.Survey(ctx, id))
 	})
-	add(s, http.MethodGet, "/surveys", "list-surveys", "List surveys", func(ctx context.Context, in *ListInput) (*body[store.Page[store.Survey]], error) {
+	add(s, http.MethodGet, "/surveys", "list-surveys", "List surveys", func(ctx context.Context, in *ListInput) (*body[records.Page[records.Survey]], error) {
 		return answer(s.store.Surveys(ctx, in.query()))
 	})
-	add(s, http.MethodGet, "/surveys/{id}", "get-survey", "Show a survey", func(ctx context.Context, in *IDInput) (*body[store.Survey], error) {
+	add(s, http.MethodGet, "/surveys/{id}", "get-survey", "Show a survey", func(ctx context.Context, in *IDInput) (*body[records.Survey], error) {
 		return answer(s.store.Survey(ctx, in.ID))
 	})
-	add(s, http.MethodGet, "/surveys/{id}/visits", "list-visits", "List the visits of a survey", func(ctx context.Context, in *surveyVisitsInput) (*body[store.Page[store.Visit]], error) {
+	add(s, http.MethodGet, "/surveys/{id}/visits", "list-visits", "List the visits of a survey", func(ctx context.Context, in *surveyVisitsInput) (*body[records.Page[records.Visit]], error) {
 		return answer(s.store.Visits(ctx, in.ID, in.query()))
 	})
-	add(s, http.MethodPost, "/surveys/{id}/cancel", "cancel-survey", "Cancel a survey; what was read is kept", func(ctx context.Context, in *IDInput) (*body[store.Survey], error) {
+	add(s, http.MethodPost, "/surveys/{id}/cancel", "cancel-survey", "Cancel a survey; what was read is kept", func(ctx context.Context, in *IDInput) (*body[records.Survey], error) {
 		if err := s.app.Surveys.Cancel(ctx, who(ctx), in.ID); err != nil {
 			return nil, err
 		}
 		return answer(s.store.Survey(ctx, in.ID))
 	})
 	sse.Register(s.api, describe(http.MethodGet, "/surveys/{id}/events", "watch-survey", "Watch a survey: its visits as they change, then the survey when it ends"),
-		map[string]any{"visit": store.Visit{}, "survey": store.Survey{}}, s.watchSurvey)
+		map[string]any{"visit": records.Visit{}, "survey": records.Survey{}}, s.watchSurvey)
 	sse.Register(s.api, describe(http.MethodGet, "/events", "watch-all", "Hear that something changed: reload what is shown"),
 		map[string]any{"changed": Changed{}}, s.watchAll)
 }
@@ -185,5 +186,5 @@ func (s *Service) watchRotation(ctx context.Context, in *watchInput, send sse.Se
 
 func (s *Service) registerWatchRotation() {
 	sse.Register(s.api, describe(http.MethodGet, "/rotations/{id}/events", "watch-rotation", "Watch a rotation: its journal as it is written, then the rotation when it ends or stops"),
-		map[string]any{"record": JournalRecord{}, "rotation": store.Rotation{}}, s.watchRotation)
+		map[string]any{"record": JournalRecord{}, "rotation": records.Rotation{}}, s.watchRotation)
 }

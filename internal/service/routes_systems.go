@@ -7,12 +7,13 @@ import (
 	"strconv"
 	"strings"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/danielgtaylor/huma/v2"
 
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/service/withheld"
-	"mossledger.example/moss/internal/store"
 )
 
 // SystemInput is what a person gives of a system.
@@ -29,8 +30,8 @@ type SystemInput struct {
 	TrustedCA   string            `json:"trusted_ca,omitempty" doc:"PEM of the CA that the certificate is verified against"`
 }
 
-func (in SystemInput) system() store.System {
-	return store.System{Name: in.Name, Kind: in.Kind, Address: in.Address, Port: in.Port, Steward: in.Steward, Site: in.Site, Environment: in.Environment, Owner: in.Owner, Options: in.Options, TrustedCA: in.TrustedCA}
+func (in SystemInput) system() records.System {
+	return records.System{Name: in.Name, Kind: in.Kind, Address: in.Address, Port: in.Port, Steward: in.Steward, Site: in.Site, Environment: in.Environment, Owner: in.Owner, Options: in.Options, TrustedCA: in.TrustedCA}
 }
 
 type tagged[T any] struct {
@@ -38,16 +39,16 @@ type tagged[T any] struct {
 	Body T
 }
 
-func taggedSystem(v store.System, err error) (*tagged[store.System], error) {
+func taggedSystem(v records.System, err error) (*tagged[records.System], error) {
 	if err != nil {
 		return nil, err
 	}
-	return &tagged[store.System]{ETag: fmt.Sprintf(`"%d"`, v.Revision), Body: v}, nil
+	return &tagged[records.System]{ETag: fmt.Sprintf(`"%d"`, v.Revision), Body: v}, nil
 }
 
 // CheckAnswer is a system with the stages that a check went through.
 type CheckAnswer struct {
-	System store.System        `json:"system"`
+	System records.System      `json:"system"`
 	Report connect.CheckReport `json:"report"`
 	OK     bool                `json:"ok"`
 }
@@ -72,28 +73,28 @@ func (s *Service) registerSystems() {
 	add(s, http.MethodGet, "/kinds", "list-kinds", "List the kinds of system: options, what is read, what they can do", func(_ context.Context, _ *empty) (*body[[]connect.Description], error) {
 		return answer(connect.Descriptions(), nil)
 	})
-	add(s, http.MethodGet, "/stewards", "list-stewards", "List stewards: the accounts by which systems are reached", func(ctx context.Context, in *ListInput) (*body[store.Page[store.Steward]], error) {
+	add(s, http.MethodGet, "/stewards", "list-stewards", "List stewards: the accounts by which systems are reached", func(ctx context.Context, in *ListInput) (*body[records.Page[records.Steward]], error) {
 		return answer(s.store.Stewards(ctx, in.query()))
 	})
 	add(s, http.MethodPut, "/stewards/{name}", "save-steward", "Add or replace a steward", s.saveSteward)
 	add(s, http.MethodDelete, "/stewards/{name}", "remove-steward", "Remove a steward that no system uses", func(ctx context.Context, in *NameInput) (*empty, error) {
 		return &empty{}, s.app.Inventory.RemoveSteward(ctx, who(ctx), in.Name)
 	})
-	add(s, http.MethodGet, "/systems", "list-systems", "List systems", func(ctx context.Context, in *ListInput) (*body[store.Page[store.System]], error) {
+	add(s, http.MethodGet, "/systems", "list-systems", "List systems", func(ctx context.Context, in *ListInput) (*body[records.Page[records.System]], error) {
 		return answer(s.store.Systems(ctx, in.query()))
 	})
-	add(s, http.MethodPost, "/systems", "add-system", "Add a system", func(ctx context.Context, in *body[SystemInput]) (*tagged[store.System], error) {
+	add(s, http.MethodPost, "/systems", "add-system", "Add a system", func(ctx context.Context, in *body[SystemInput]) (*tagged[records.System], error) {
 		if _, err := s.app.Inventory.Add(ctx, who(ctx), in.Body.system()); err != nil {
 			return nil, err
 		}
 		return taggedSystem(s.store.System(ctx, in.Body.Name))
 	})
 	add(s, http.MethodPost, "/systems/import", "import-systems", "Add systems from a list or from a directory subtree", s.importSystems)
-	add(s, http.MethodGet, "/systems/{name}", "get-system", "Show a system", func(ctx context.Context, in *NameInput) (*tagged[store.System], error) {
+	add(s, http.MethodGet, "/systems/{name}", "get-system", "Show a system", func(ctx context.Context, in *NameInput) (*tagged[records.System], error) {
 		return taggedSystem(s.store.System(ctx, in.Name))
 	})
 	add(s, http.MethodPut, "/systems/{name}", "change-system", "Change a system", s.changeSystem)
-	add(s, http.MethodGet, "/systems/{name}/removal", "get-removal", "Show what would go with a system", func(ctx context.Context, in *NameInput) (*body[store.Removal], error) {
+	add(s, http.MethodGet, "/systems/{name}/removal", "get-removal", "Show what would go with a system", func(ctx context.Context, in *NameInput) (*body[records.Removal], error) {
 		v, err := s.store.System(ctx, in.Name)
 		if err != nil {
 			return nil, err
@@ -113,7 +114,7 @@ func (s *Service) registerSystems() {
 			Reason string `json:"reason" minLength:"1" maxLength:"500"`
 		}
 	}
-	add(s, http.MethodPost, "/systems/{name}/absence", "confirm-absence", "Say that what vanished from a system is gone; it is read again", func(ctx context.Context, in *confirmInput) (*body[store.Survey], error) {
+	add(s, http.MethodPost, "/systems/{name}/absence", "confirm-absence", "Say that what vanished from a system is gone; it is read again", func(ctx context.Context, in *confirmInput) (*body[records.Survey], error) {
 		id, err := s.app.Surveys.ConfirmAbsence(ctx, who(ctx), in.Name, in.Body.Reason)
 		if err != nil {
 			return nil, err
@@ -141,7 +142,7 @@ type saveStewardInput struct {
 	}
 }
 
-func (s *Service) saveSteward(ctx context.Context, in *saveStewardInput) (*body[store.Steward], error) {
+func (s *Service) saveSteward(ctx context.Context, in *saveStewardInput) (*body[records.Steward], error) {
 	if err := s.app.Inventory.SaveSteward(ctx, who(ctx), in.Name, in.Body.Account, in.Body.Password.Value, in.Body.PrivateKey.Value); err != nil {
 		return nil, err
 	}
@@ -164,7 +165,7 @@ type changeSystemInput struct {
 	Body    SystemInput
 }
 
-func (s *Service) changeSystem(ctx context.Context, in *changeSystemInput) (*tagged[store.System], error) {
+func (s *Service) changeSystem(ctx context.Context, in *changeSystemInput) (*tagged[records.System], error) {
 	have, err := s.store.System(ctx, in.Name)
 	if err != nil {
 		return nil, err

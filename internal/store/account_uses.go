@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"strconv"
 	"time"
+
+	"mossledger.example/moss/internal/records"
 )
 
 // NamesToFind returns the names of accounts that programs use and that cannot
@@ -23,8 +25,8 @@ const MostUnused = 2000
 
 // UnusedAccounts returns accounts for programs that nothing is known to use and
 // that did not sign in since a moment. The stewards of Moss Ledger are left out.
-func (s *Store) UnusedAccounts(ctx context.Context, since time.Time) ([]Account, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (Account, error) { return scanAccount(rows) }, "SELECT "+accountColumns+" FROM "+accountFrom+` WHERE a.gone = '' AND a.enabled <> 'no' AND a.type NOT IN ('computer', 'system', 'managed')
+func (s *Store) UnusedAccounts(ctx context.Context, since time.Time) ([]records.Account, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (records.Account, error) { return scanAccount(rows) }, "SELECT "+accountColumns+" FROM "+accountFrom+` WHERE a.gone = '' AND a.enabled <> 'no' AND a.type NOT IN ('computer', 'system', 'managed')
 		AND (EXISTS (SELECT 1 FROM credentials c WHERE c.account_id = a.id AND c.state = 'custody') OR a.folded LIKE 'svc%')
 		AND NOT EXISTS (SELECT 1 FROM ties t WHERE t.account_id = a.id AND t.strength <> 'mentions') AND NOT EXISTS (SELECT 1 FROM uses u WHERE u.account_id = a.id AND u.failed = 0)
 		AND NOT EXISTS (SELECT 1 FROM sessions_seen x WHERE x.system_id = a.system_id AND x.stable_id = a.stable_id)

@@ -10,25 +10,11 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/naming"
 )
-
-// Account is an account with what the program knows beyond the survey.
-type Account struct {
-	ID       int64  `json:"id"`
-	SystemID int64  `json:"system_id"`
-	System   string `json:"system"`
-	Kind     string `json:"system_kind"`
-	estate.Account
-	FirstSeen  time.Time `json:"first_seen"`
-	Seen       time.Time `json:"seen" doc:"When a survey last saw it"`
-	Changed    time.Time `json:"changed" doc:"When a survey last saw it differ"`
-	Gone       time.Time `json:"gone,omitzero" doc:"Since when a complete reading no longer shows it"`
-	Custody    bool      `json:"custody"`
-	Verdict    string    `json:"verdict" doc:"Of the latest verification in custody: accepted, refused, unclear"`
-	Dependents int       `json:"dependents"`
-}
 
 type accountLists struct {
 	Groups     []string `json:"g,omitempty"`
@@ -49,8 +35,8 @@ const (
 	accountTies = "(SELECT COUNT(*) FROM ties JOIN dependents d ON d.id = ties.dependent_id WHERE ties.account_id = a.id AND d.gone = '')"
 )
 
-func scanAccount(row interface{ Scan(...any) error }, more ...any) (Account, error) {
-	var v Account
+func scanAccount(row interface{ Scan(...any) error }, more ...any) (records.Account, error) {
+	var v records.Account
 	var changed, expires, end, logon, lists, first, seen, altered, gone string
 	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.StableID, &v.Name, &v.DN, &v.UPN, &v.SID, &v.UID, &v.Type, &v.DisplayName, &v.Description, &v.Owner, &v.Enabled, &v.Locked, &v.MustChange, &v.NeverExpire, &changed, &expires, &end, &logon, &lists, &first, &seen, &altered, &gone, &v.Custody, &v.Verdict, &v.Dependents}, more...)...)
 	l := parse[accountLists](lists)
@@ -60,7 +46,7 @@ func scanAccount(row interface{ Scan(...any) error }, more ...any) (Account, err
 	return v, one(err)
 }
 
-var accountList = listing[Account]{
+var accountList = listing[records.Account]{
 	from: accountFrom, id: "a.id", sort: "name", scan: accountColumns,
 	columns: []column{
 		{name: "name", sql: "a.name"},
@@ -92,38 +78,22 @@ var accountList = listing[Account]{
 		{name: "gone", sql: "a.gone", hidden: true},
 		{name: "id", sql: "a.id", number: true},
 	},
-	scanRow: func(rows *sql.Rows) (Account, error) { return scanAccount(rows, new(any), new(any)) },
+	scanRow: func(rows *sql.Rows) (records.Account, error) { return scanAccount(rows, new(any), new(any)) },
 }
 
 // Accounts lists accounts.
-func (s *Store) Accounts(ctx context.Context, q Query) (Page[Account], error) {
+func (s *Store) Accounts(ctx context.Context, q records.Query) (records.Page[records.Account], error) {
 	return page(ctx, s.read, accountList, q)
 }
 
 // Account returns one by id.
-func (s *Store) Account(ctx context.Context, id int64) (Account, error) {
+func (s *Store) Account(ctx context.Context, id int64) (records.Account, error) {
 	v, err := scanAccount(s.read.QueryRowContext(ctx, "SELECT "+accountColumns+" FROM "+accountFrom+" WHERE a.id = ?", id))
 	if err != nil {
 		return v, fmt.Errorf("account %d: %w", id, err)
 	}
 	return v, nil
 }
-
-// Tally counts what a visit did to the picture.
-type Tally struct {
-	Added, Altered, Vanished int
-	AccountsTouched          bool // some account is new, changed or gone
-}
-
-// Seen remembers which rows of a scope a visit saw, one bit a row.
-type Seen struct {
-	bits  map[int64]uint64
-	asked bool
-	fresh bool // there was nothing before this visit
-}
-
-// NewSeen makes an empty one.
-func NewSeen() *Seen { return &Seen{bits: map[int64]uint64{}} }
 
 // first reports whether a system had no accounts when its visit began: then
 // nothing has to be looked up.
@@ -137,9 +107,6 @@ func (s *Store) first(ctx context.Context, system int64, seen *Seen) (bool, erro
 	}
 	return seen.fresh, nil
 }
-
-func (s *Seen) add(id int64)      { s.bits[id>>6] |= 1 << (id & 63) }
-func (s *Seen) has(id int64) bool { return s.bits[id>>6]>>(id&63)&1 == 1 }
 
 type knownRow struct {
 	id     int64
@@ -216,7 +183,7 @@ func emptyThroughout(values []any) uint32 {
 
 // PutAccounts takes in a batch of what a visit saw. Rows that did not change
 // are not written.
-func (s *Store) PutAccounts(ctx context.Context, system int64, batch []estate.Account, seen *Seen, tally *Tally) error {
+func (s *Store) PutAccounts(ctx context.Context, system int64, batch []estate.Account, seen *Seen, tally *records.Tally) error {
 	if len(batch) == 0 {
 		return nil
 	}
@@ -356,24 +323,16 @@ func bit(b bool) byte {
 }
 
 // AccountsWithTies returns the accounts that something depends on.
-func (s *Store) AccountsWithTies(ctx context.Context) ([]Account, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (Account, error) { return scanAccount(rows) },
+func (s *Store) AccountsWithTies(ctx context.Context) ([]records.Account, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (records.Account, error) { return scanAccount(rows) },
 		"SELECT "+accountColumns+" FROM "+accountFrom+" WHERE a.id IN (SELECT account_id FROM ties JOIN dependents d ON d.id = dependent_id WHERE d.gone = '') ORDER BY a.id")
-}
-
-// ReplacedAccount is an account that took the name of one that vanished.
-type ReplacedAccount struct {
-	NewID, OldID int64
-	Name, System string
-	Gone, First  time.Time
-	Custody      bool // the former one is in custody
 }
 
 // Replaced returns accounts that bear the name of one that vanished from the
 // same system, where something depends on the name or the former one is in
 // custody.
-func (s *Store) Replaced(ctx context.Context) ([]ReplacedAccount, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (r ReplacedAccount, err error) {
+func (s *Store) Replaced(ctx context.Context) ([]records.ReplacedAccount, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (r records.ReplacedAccount, err error) {
 		var gone, first string
 		err = rows.Scan(&r.NewID, &r.OldID, &r.Name, &r.System, &gone, &first, &r.Custody)
 		r.Gone, r.First = timeOf(gone), timeOf(first)
@@ -386,7 +345,7 @@ func (s *Store) Replaced(ctx context.Context) ([]ReplacedAccount, error) {
 }
 
 // CustodyGone returns accounts in custody that are no longer there.
-func (s *Store) CustodyGone(ctx context.Context) ([]Account, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (Account, error) { return scanAccount(rows) },
+func (s *Store) CustodyGone(ctx context.Context) ([]records.Account, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (records.Account, error) { return scanAccount(rows) },
 		"SELECT "+accountColumns+" FROM "+accountFrom+" WHERE a.gone <> '' AND a.id IN (SELECT account_id FROM credentials WHERE state = 'custody') ORDER BY a.id")
 }

@@ -6,39 +6,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"time"
+
+	"mossledger.example/moss/internal/records"
 
 	"mossledger.example/moss/internal/core/ledger"
 )
-
-// States of an approval.
-const (
-	ApprovalAsked      = "asked"
-	ApprovalApproved   = "approved"
-	ApprovalRefused    = "refused"
-	ApprovalWithdrawn  = "withdrawn"  // by who asked
-	ApprovalSuperseded = "superseded" // something else was asked for in its place
-)
-
-// Approval is something that one person asks for and another one approves.
-type Approval struct {
-	ID        int64           `json:"id"`
-	Kind      string          `json:"kind" enum:"endpoint,rotation,person"`
-	Subject   string          `json:"subject"`
-	What      string          `json:"what" doc:"In words"`
-	Changes   []ledger.Change `json:"changes" nullable:"false" doc:"Before and after"`
-	Systems   []string        `json:"systems" nullable:"false" doc:"That wait for it"`
-	Reason    string          `json:"reason"`
-	AskedBy   string          `json:"asked_by"`
-	Asked     time.Time       `json:"asked"`
-	State     string          `json:"state" enum:"asked,approved,refused,withdrawn,superseded"`
-	DecidedBy string          `json:"decided_by,omitempty"`
-	Decided   time.Time       `json:"decided,omitzero"`
-	Words     string          `json:"words" doc:"Of who decided, or what came of it"`
-	Digest    string          `json:"digest" doc:"To be sent with an approval: what was seen is what is approved"`
-	Detail    json.RawMessage `json:"-"`
-	SystemIDs []int64         `json:"-"`
-}
 
 // approvalDetail is what stands in the detail column.
 type approvalDetail struct {
@@ -47,7 +19,7 @@ type approvalDetail struct {
 }
 
 // markOf binds all that is approved and who asked for it.
-func (s *Store) markOf(v Approval, detail, asked string) string {
+func (s *Store) markOf(v records.Approval, detail, asked string) string {
 	return s.sealer.Mark("approval", text([]string{v.Kind, v.Subject, v.What, detail, v.Reason, v.AskedBy, asked}))
 }
 
@@ -57,7 +29,7 @@ var ErrForged = errors.New("it was changed outside of the service")
 
 // AskApproval stores a request. Earlier ones for the same systems, kind and
 // subject that are still open are superseded.
-func (s *Store) AskApproval(ctx context.Context, v Approval, entries ...ledger.Entry) (int64, error) {
+func (s *Store) AskApproval(ctx context.Context, v records.Approval, entries ...ledger.Entry) (int64, error) {
 	var id int64
 	if v.SystemIDs == nil {
 		v.SystemIDs = []int64{}
@@ -96,7 +68,7 @@ func supersede(ctx context.Context, tx *sql.Tx, kind, subject string, systems []
 
 const approvalColumns = "a.id, a.kind, a.subject, a.what, a.detail, a.mark, a.reason, a.asked_by, a.asked, a.state, a.decided_by, a.decided, a.words, (SELECT json_group_array(json_array(s.id, s.name)) FROM approval_systems x JOIN systems s ON s.id = x.system_id WHERE x.approval_id = a.id)"
 
-func (s *Store) scanApproval(row interface{ Scan(...any) error }, more ...any) (v Approval, err error) {
+func (s *Store) scanApproval(row interface{ Scan(...any) error }, more ...any) (v records.Approval, err error) {
 	var detail, mark, asked, decided, systems string
 	if err := row.Scan(append([]any{&v.ID, &v.Kind, &v.Subject, &v.What, &detail, &mark, &v.Reason, &v.AskedBy, &asked, &v.State, &v.DecidedBy, &decided, &v.Words, &systems}, more...)...); err != nil {
 		return v, one(err)
@@ -120,8 +92,8 @@ func (s *Store) scanApproval(row interface{ Scan(...any) error }, more ...any) (
 }
 
 // Approvals lists them.
-func (s *Store) Approvals(ctx context.Context, q Query) (Page[Approval], error) {
-	return page(ctx, s.read, listing[Approval]{
+func (s *Store) Approvals(ctx context.Context, q records.Query) (records.Page[records.Approval], error) {
+	return page(ctx, s.read, listing[records.Approval]{
 		from: "approvals a", id: "a.id", sort: "-id", scan: approvalColumns,
 		columns: []column{
 			{name: "id", sql: "a.id", number: true},
@@ -131,11 +103,11 @@ func (s *Store) Approvals(ctx context.Context, q Query) (Page[Approval], error) 
 			{name: "reason", sql: "a.reason"},
 			{name: "asked_by", sql: "a.asked_by"},
 			{name: "asked", sql: "a.asked", hidden: true},
-			{name: "state", sql: "a.state", values: []string{ApprovalAsked, ApprovalApproved, ApprovalRefused, ApprovalWithdrawn, ApprovalSuperseded}},
+			{name: "state", sql: "a.state", values: []string{records.ApprovalAsked, records.ApprovalApproved, records.ApprovalRefused, records.ApprovalWithdrawn, records.ApprovalSuperseded}},
 			{name: "decided_by", sql: "a.decided_by"},
 			{name: "decided", sql: "a.decided", hidden: true},
 		},
-		scanRow: func(rows *sql.Rows) (Approval, error) {
+		scanRow: func(rows *sql.Rows) (records.Approval, error) {
 			v, err := s.scanApproval(rows, new(any), new(any))
 			if errors.Is(err, ErrForged) {
 				v.Words, err = "changed outside of the service: it cannot be approved", nil
@@ -147,7 +119,7 @@ func (s *Store) Approvals(ctx context.Context, q Query) (Page[Approval], error) 
 }
 
 // Approval returns one.
-func (s *Store) Approval(ctx context.Context, id int64) (Approval, error) {
+func (s *Store) Approval(ctx context.Context, id int64) (records.Approval, error) {
 	v, err := s.scanApproval(s.read.QueryRowContext(ctx, "SELECT "+approvalColumns+" FROM approvals a WHERE a.id = ?", id))
 	if err != nil {
 		return v, fmt.Errorf("approval %d: %w", id, err)
@@ -156,7 +128,7 @@ func (s *Store) Approval(ctx context.Context, id int64) (Approval, error) {
 }
 
 // WaitsFor returns the open request that a system waits for, or ErrNotFound.
-func (s *Store) WaitsFor(ctx context.Context, system int64) (Approval, error) {
+func (s *Store) WaitsFor(ctx context.Context, system int64) (records.Approval, error) {
 	return s.scanApproval(s.read.QueryRowContext(ctx, "SELECT "+approvalColumns+" FROM approvals a JOIN approval_systems w ON w.approval_id = a.id WHERE w.system_id = ? AND a.state = 'asked' AND a.kind = 'endpoint' ORDER BY a.id DESC LIMIT 1", system))
 }
 

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -18,10 +20,10 @@ func TestOldTextsAreCleaned(t *testing.T) {
 	folder := t.TempDir()
 	s := open(t, folder)
 	ctx := t.Context()
-	id, err := s.AddSystem(ctx, System{Name: "host", Kind: "unix-host"})
+	id, err := s.AddSystem(ctx, records.System{Name: "host", Kind: "unix-host"})
 	require.NoError(t, err)
 	const secret = "Tide-Lamp-Canary-77"
-	var tally Tally
+	var tally records.Tally
 	require.NoError(t, s.PutDependents(ctx, id, []estate.Dependent{{Kind: estate.DependentUnit, Place: "a.service", Name: "a", Executable: "/opt/a --password " + secret}}, NewSeen(), &tally))
 	require.NoError(t, s.PutAccounts(ctx, id, []estate.Account{{StableID: "1", Name: "a", Description: "password is " + secret}}, NewSeen(), &tally))
 	changed, err := s.CleanTexts(ctx, func(text string) string { return strings.ReplaceAll(text, secret, "[secret]") })

@@ -4,28 +4,17 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"time"
+
+	"mossledger.example/moss/internal/records"
 
 	"mossledger.example/moss/internal/core/ledger"
 )
 
-// CommonOption is an option of all systems that have a value in a field.
-type CommonOption struct {
-	ID      int64     `json:"id"`
-	Field   string    `json:"field" enum:"site,environment,owner,kind"`
-	Value   string    `json:"value" doc:"Of that field, whatever its letter case"`
-	Name    string    `json:"name" doc:"Of the option"`
-	Setting string    `json:"setting"`
-	Systems int       `json:"systems" doc:"How many have that value"`
-	SetBy   string    `json:"set_by"`
-	Changed time.Time `json:"changed"`
-}
-
 const commonSystems = "(SELECT COUNT(*) FROM systems WHERE CASE o.field WHEN 'site' THEN site WHEN 'environment' THEN environment WHEN 'owner' THEN owner ELSE kind END = o.value COLLATE NOCASE)"
 
 // CommonOptions lists them.
-func (s *Store) CommonOptions(ctx context.Context, q Query) (Page[CommonOption], error) {
-	return page(ctx, s.read, listing[CommonOption]{
+func (s *Store) CommonOptions(ctx context.Context, q records.Query) (records.Page[records.CommonOption], error) {
+	return page(ctx, s.read, listing[records.CommonOption]{
 		from: "common_options o", id: "o.id", sort: "value", scan: "o.id, o.field, o.value, o.name, o.setting, " + commonSystems + ", o.set_by, o.changed",
 		columns: []column{
 			{name: "id", sql: "o.id", number: true},
@@ -37,7 +26,7 @@ func (s *Store) CommonOptions(ctx context.Context, q Query) (Page[CommonOption],
 			{name: "set_by", sql: "o.set_by"},
 			{name: "changed", sql: "o.changed", hidden: true},
 		},
-		scanRow: func(rows *sql.Rows) (o CommonOption, err error) {
+		scanRow: func(rows *sql.Rows) (o records.CommonOption, err error) {
 			var changed string
 			err = rows.Scan(padded(&o.ID, &o.Field, &o.Value, &o.Name, &o.Setting, &o.Systems, &o.SetBy, &changed)...)
 			o.Changed = timeOf(changed)
@@ -47,15 +36,15 @@ func (s *Store) CommonOptions(ctx context.Context, q Query) (Page[CommonOption],
 }
 
 // CommonOptionsOf returns those that a system has, in a lasting order.
-func (s *Store) CommonOptionsOf(ctx context.Context, v System) ([]CommonOption, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (o CommonOption, err error) {
+func (s *Store) CommonOptionsOf(ctx context.Context, v records.System) ([]records.CommonOption, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (o records.CommonOption, err error) {
 		return o, rows.Scan(&o.ID, &o.Field, &o.Value, &o.Name, &o.Setting)
 	}, `SELECT id, field, value, name, setting FROM common_options WHERE field = 'kind' AND value = ? COLLATE NOCASE OR field = 'site' AND value = ? COLLATE NOCASE
 		OR field = 'environment' AND value = ? COLLATE NOCASE OR field = 'owner' AND value = ? COLLATE NOCASE ORDER BY id`, v.Kind, v.Site, v.Environment, v.Owner)
 }
 
 // SetCommonOption adds one, or replaces its setting.
-func (s *Store) SetCommonOption(ctx context.Context, o CommonOption, entries ...ledger.Entry) error {
+func (s *Store) SetCommonOption(ctx context.Context, o records.CommonOption, entries ...ledger.Entry) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT INTO common_options (field, value, name, setting, set_by, changed) VALUES (?,?,?,?,?,?)
 			ON CONFLICT (field, value, name) DO UPDATE SET setting=excluded.setting, set_by=excluded.set_by, changed=excluded.changed`, o.Field, o.Value, o.Name, o.Setting, o.SetBy, s.stamp())
@@ -74,7 +63,7 @@ func (s *Store) RemoveCommonOption(ctx context.Context, id int64, entries ...led
 			return err
 		}
 		if n, err := res.RowsAffected(); err != nil || n == 0 {
-			return fmt.Errorf("common option %d: %w", id, ErrNotFound)
+			return fmt.Errorf("common option %d: %w", id, records.ErrNotFound)
 		}
 		return s.record(ctx, tx, entries...)
 	})

@@ -7,6 +7,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -69,7 +71,7 @@ func alone[T any](t *testing.T, base T, key ...string) map[string]T {
 func TestNoFieldIsForgotten(t *testing.T) {
 	s := open(t, t.TempDir())
 	ctx := context.Background()
-	system, err := s.AddSystem(ctx, System{Name: "quay1", Kind: "unix-host"}, entryOf("system.add"))
+	system, err := s.AddSystem(ctx, records.System{Name: "quay1", Kind: "unix-host"}, entryOf("system.add"))
 	require.NoError(t, err)
 
 	account := estate.Account{StableID: "1", Name: "svc-berth", Type: "user", Enabled: estate.Yes, Locked: estate.No}
@@ -77,8 +79,8 @@ func TestNoFieldIsForgotten(t *testing.T) {
 	require.Greater(t, len(fields), 20)
 	for name, changed := range fields {
 		for _, step := range []estate.Account{account, changed, account} { // there and back
-			require.NoError(t, s.PutAccounts(ctx, system, []estate.Account{step}, NewSeen(), &Tally{}))
-			page, err := s.Accounts(ctx, Query{})
+			require.NoError(t, s.PutAccounts(ctx, system, []estate.Account{step}, NewSeen(), &records.Tally{}))
+			page, err := s.Accounts(ctx, records.Query{})
 			require.NoError(t, err)
 			require.Len(t, page.Items, 1)
 			assert.Equal(t, step, page.Items[0].Account, "an account's %s", name)
@@ -90,8 +92,8 @@ func TestNoFieldIsForgotten(t *testing.T) {
 	require.Greater(t, len(places), 30)
 	for name, changed := range places {
 		for _, step := range []estate.Dependent{dependent, changed, dependent} {
-			require.NoError(t, s.PutDependents(ctx, system, []estate.Dependent{step}, NewSeen(), &Tally{}))
-			page, err := s.Dependents(ctx, 0, Query{})
+			require.NoError(t, s.PutDependents(ctx, system, []estate.Dependent{step}, NewSeen(), &records.Tally{}))
+			page, err := s.Dependents(ctx, 0, records.Query{})
 			require.NoError(t, err)
 			require.Len(t, page.Items, 1)
 			assert.Equal(t, step, page.Items[0].Dependent, "a dependent's %s", name)

@@ -5,63 +5,12 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"time"
+
+	"mossledger.example/moss/internal/records"
 
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/ledger"
 )
-
-// CredentialID numbers a credential. It is no account's number.
-type CredentialID int64
-
-// Ref names it in the ledger.
-func (id CredentialID) Ref() string { return fmt.Sprintf("credential/%d", id) }
-
-// States of a credential.
-const (
-	CredentialSeen    = "seen"    // it is known, and nothing of it is kept
-	CredentialCustody = "custody" // its value is kept sealed
-)
-
-// Credential is what proves an account: its password, or a key, which may prove
-// several. Where it is accepted and held is in ties and dependents.
-type Credential struct {
-	ID          CredentialID    `json:"id"`
-	Kind        credential.Kind `json:"kind" enum:"password,ssh-key,token,api-key,certificate,key-tab"`
-	Name        string          `json:"name" doc:"Of its account; of a key the comment of an entry, or where it is held"`
-	AccountID   int64           `json:"account_id,omitempty"`
-	SystemID    int64           `json:"-"`
-	System      string          `json:"system,omitempty" doc:"That of its account"`
-	Fingerprint string          `json:"fingerprint,omitempty" doc:"SHA256:... of the public half, where there is one"`
-	Type        string          `json:"type,omitempty" doc:"Of a key: ssh-ed25519"`
-	Bits        int             `json:"bits,omitempty"`
-	Points      int             `json:"points" doc:"Where it is accepted: its authority, or entries that let the holder of a key in"`
-	Locations   int             `json:"locations" doc:"Where it is held: files, and log-ons that systems keep"`
-	State       string          `json:"state" enum:"seen,custody" doc:"custody: its value is kept sealed"`
-	NotBefore   time.Time       `json:"not_before,omitzero"`
-	NotAfter    time.Time       `json:"not_after,omitzero"`
-	FirstSeen   time.Time       `json:"first_seen"`
-	Taken       time.Time       `json:"taken,omitzero" doc:"Into custody"`
-	TakenBy     string          `json:"taken_by,omitempty"`
-	Verified    time.Time       `json:"verified,omitzero"`
-	Verdict     string          `json:"verdict" enum:"accepted,refused,unclear,"`
-	Words       string          `json:"words,omitempty" doc:"Of the latest verification"`
-	Rotated     time.Time       `json:"rotated,omitzero"`
-}
-
-// InCustody reports whether its value is kept.
-func (c Credential) InCustody() bool { return c.State == CredentialCustody }
-
-// Spelling is how commands take it.
-func (c Credential) Spelling() string {
-	switch {
-	case c.Fingerprint != "":
-		return c.Fingerprint
-	case c.ID == 0:
-		return fmt.Sprintf("id:%d", c.AccountID)
-	}
-	return c.Name
-}
 
 const (
 	keyKinds       = "d.kind IN ('key', 'authorized key') AND json_extract(d.key, '$.fingerprint') = c.fingerprint AND d.gone = ''"
@@ -76,8 +25,8 @@ const (
 		", c.state, c.not_before, c.not_after, c.first_seen, c.taken, c.taken_by, c.verified, c.verdict, c.words, c.rotated"
 )
 
-func scanCredential(row interface{ Scan(...any) error }, more ...any) (Credential, error) {
-	var v Credential
+func scanCredential(row interface{ Scan(...any) error }, more ...any) (records.Credential, error) {
+	var v records.Credential
 	var before, after, seen, taken, verified, rotated string
 	err := row.Scan(append([]any{&v.ID, &v.Kind, &v.Name, &v.AccountID, &v.SystemID, &v.System, &v.Fingerprint, &v.Type, &v.Bits, &v.Points, &v.Locations, &v.State, &before, &after, &seen, &taken, &v.TakenBy, &verified, &v.Verdict, &v.Words, &rotated}, more...)...)
 	v.NotBefore, v.NotAfter, v.FirstSeen, v.Taken, v.Verified, v.Rotated = timeOf(before), timeOf(after), timeOf(seen), timeOf(taken), timeOf(verified), timeOf(rotated)
@@ -85,8 +34,8 @@ func scanCredential(row interface{ Scan(...any) error }, more ...any) (Credentia
 }
 
 // Credentials lists them.
-func (s *Store) Credentials(ctx context.Context, q Query) (Page[Credential], error) {
-	return page(ctx, s.read, listing[Credential]{
+func (s *Store) Credentials(ctx context.Context, q records.Query) (records.Page[records.Credential], error) {
+	return page(ctx, s.read, listing[records.Credential]{
 		from: credentialFrom, where: credentialThere, id: "c.id", sort: "name", scan: credentialColumns,
 		columns: []column{
 			{name: "id", sql: "c.id", number: true},
@@ -99,7 +48,7 @@ func (s *Store) Credentials(ctx context.Context, q Query) (Page[Credential], err
 			{name: "bits", sql: "c.bits", number: true},
 			{name: "points", sql: credentialPoints, number: true},
 			{name: "locations", sql: credentialHolders, number: true},
-			{name: "state", sql: "c.state", values: []string{CredentialSeen, CredentialCustody}},
+			{name: "state", sql: "c.state", values: []string{records.CredentialSeen, records.CredentialCustody}},
 			{name: "verdict", sql: "c.verdict"},
 			{name: "taken", sql: "c.taken"},
 			{name: "verified", sql: "c.verified"},
@@ -107,26 +56,26 @@ func (s *Store) Credentials(ctx context.Context, q Query) (Page[Credential], err
 			{name: "not_after", sql: "c.not_after"},
 			{name: "first_seen", sql: "c.first_seen"},
 		},
-		scanRow: func(rows *sql.Rows) (Credential, error) { return scanCredential(rows, new(any), new(any)) },
+		scanRow: func(rows *sql.Rows) (records.Credential, error) { return scanCredential(rows, new(any), new(any)) },
 	}, q)
 }
 
 // Credential returns one by id.
-func (s *Store) Credential(ctx context.Context, id CredentialID) (Credential, error) {
+func (s *Store) Credential(ctx context.Context, id records.CredentialID) (records.Credential, error) {
 	return s.credential(ctx, fmt.Sprintf("credential %d", id), "c.id = ?", id)
 }
 
 // KeyOf returns the key with a fingerprint.
-func (s *Store) KeyOf(ctx context.Context, fingerprint string) (Credential, error) {
+func (s *Store) KeyOf(ctx context.Context, fingerprint string) (records.Credential, error) {
 	return s.credential(ctx, "key "+fingerprint, "c.kind = 'ssh-key' AND c.fingerprint = ?", fingerprint)
 }
 
 // PasswordOf returns the password of an account; ErrNotFound when none was noted.
-func (s *Store) PasswordOf(ctx context.Context, account int64) (Credential, error) {
+func (s *Store) PasswordOf(ctx context.Context, account int64) (records.Credential, error) {
 	return s.credential(ctx, fmt.Sprintf("password of account %d", account), "c.kind = 'password' AND c.account_id = ?", account)
 }
 
-func (s *Store) credential(ctx context.Context, what, where string, args ...any) (Credential, error) {
+func (s *Store) credential(ctx context.Context, what, where string, args ...any) (records.Credential, error) {
 	v, err := scanCredential(s.read.QueryRowContext(ctx, "SELECT "+credentialColumns+" FROM "+credentialFrom+" WHERE "+where, args...))
 	if err != nil {
 		return v, fmt.Errorf("%s: %w", what, err)
@@ -135,12 +84,12 @@ func (s *Store) credential(ctx context.Context, what, where string, args ...any)
 }
 
 // NotePassword gives the password of an account a row, unless it has one.
-func (s *Store) NotePassword(ctx context.Context, account int64) (Credential, error) {
-	if v, err := s.PasswordOf(ctx, account); err == nil || !errors.Is(err, ErrNotFound) {
+func (s *Store) NotePassword(ctx context.Context, account int64) (records.Credential, error) {
+	if v, err := s.PasswordOf(ctx, account); err == nil || !errors.Is(err, records.ErrNotFound) {
 		return v, err
 	}
 	if err := s.inTx(ctx, func(tx *sql.Tx) error { return notePasswords(ctx, tx, []int64{account}, "") }); err != nil {
-		return Credential{}, err
+		return records.Credential{}, err
 	}
 	return s.PasswordOf(ctx, account)
 }
@@ -157,13 +106,13 @@ func notePasswords(ctx context.Context, tx *sql.Tx, accounts []int64, and string
 }
 
 // InCustody returns all credentials whose values are kept.
-func (s *Store) InCustody(ctx context.Context) ([]Credential, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (Credential, error) { return scanCredential(rows) },
+func (s *Store) InCustody(ctx context.Context) ([]records.Credential, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (records.Credential, error) { return scanCredential(rows) },
 		"SELECT "+credentialColumns+" FROM "+credentialFrom+" WHERE c.state = 'custody' ORDER BY c.id")
 }
 
 // TakeCustody makes a value the current one of a credential.
-func (s *Store) TakeCustody(ctx context.Context, v Secret, by, words string, entries ...ledger.Entry) error {
+func (s *Store) TakeCustody(ctx context.Context, v records.Secret, by, words string, entries ...ledger.Entry) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		now := s.stamp()
 		if _, err := tx.ExecContext(ctx, "UPDATE secrets SET state = 'previous' WHERE credential_id = ? AND state = 'current'", v.CredentialID); err != nil {
@@ -176,7 +125,7 @@ func (s *Store) TakeCustody(ctx context.Context, v Secret, by, words string, ent
 		if changed, err := res.RowsAffected(); err != nil {
 			return err
 		} else if changed == 0 {
-			v.State = SecretCurrent
+			v.State = records.SecretCurrent
 			if err := addSecret(ctx, tx, v, now); err != nil {
 				return err
 			}
@@ -190,7 +139,7 @@ func (s *Store) TakeCustody(ctx context.Context, v Secret, by, words string, ent
 }
 
 // SaveVerdict stores the outcome of a verification.
-func (s *Store) SaveVerdict(ctx context.Context, id CredentialID, verdict, words string) error {
+func (s *Store) SaveVerdict(ctx context.Context, id records.CredentialID, verdict, words string) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, "UPDATE credentials SET verified = ?, verdict = ?, words = ? WHERE id = ? AND state = 'custody'", s.stamp(), verdict, words, id)
 		return err
@@ -199,7 +148,7 @@ func (s *Store) SaveVerdict(ctx context.Context, id CredentialID, verdict, words
 
 // ReleaseCustody ends custody. The sealed values are removed: from now on
 // somebody else is responsible for them.
-func (s *Store) ReleaseCustody(ctx context.Context, id CredentialID, entries ...ledger.Entry) error {
+func (s *Store) ReleaseCustody(ctx context.Context, id records.CredentialID, entries ...ledger.Entry) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		var n int
 		if err := tx.QueryRowContext(ctx, "SELECT COUNT(*) FROM rotations WHERE credential_id = ? AND mode <> 'finished'", id).Scan(&n); err != nil {
@@ -219,7 +168,7 @@ func (s *Store) ReleaseCustody(ctx context.Context, id CredentialID, entries ...
 			return err
 		}
 		if n, err := res.RowsAffected(); err != nil || n == 0 {
-			return fmt.Errorf("credential %d is not in custody: %w", id, ErrNotFound)
+			return fmt.Errorf("credential %d is not in custody: %w", id, records.ErrNotFound)
 		}
 		return s.record(ctx, tx, entries...)
 	})

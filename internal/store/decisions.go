@@ -6,27 +6,13 @@ import (
 	"fmt"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/core/ledger"
 )
 
-// What a person decided about a copy that cannot be replaced, or may be none.
-const (
-	CopyLeave   = "leave"   // it stays as it is: the person sees to it, or it does not matter
-	CopyReplace = "replace" // it is a copy, although only its text says so
-)
-
-// CopyDecision is a person's decision about one copy.
-type CopyDecision struct {
-	SystemID int64     `json:"system_id"`
-	Place    string    `json:"place"`
-	Decision string    `json:"decision" enum:"leave,replace"`
-	Reason   string    `json:"reason"`
-	By       string    `json:"by"`
-	At       time.Time `json:"at"`
-}
-
 // DecideCopy stores one, or with an empty decision takes it back.
-func (s *Store) DecideCopy(ctx context.Context, d CopyDecision, entries ...ledger.Entry) error {
+func (s *Store) DecideCopy(ctx context.Context, d records.CopyDecision, entries ...ledger.Entry) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM copy_decisions WHERE system_id = ? AND place = ?", d.SystemID, d.Place); err != nil {
 			return err
@@ -41,17 +27,17 @@ func (s *Store) DecideCopy(ctx context.Context, d CopyDecision, entries ...ledge
 }
 
 // CopyDecisions returns all, by system and place.
-func (s *Store) CopyDecisions(ctx context.Context) (map[int64]map[string]CopyDecision, error) {
-	list, err := collect(ctx, s.read, func(rows *sql.Rows) (d CopyDecision, err error) {
+func (s *Store) CopyDecisions(ctx context.Context) (map[int64]map[string]records.CopyDecision, error) {
+	list, err := collect(ctx, s.read, func(rows *sql.Rows) (d records.CopyDecision, err error) {
 		var at string
 		err = rows.Scan(&d.SystemID, &d.Place, &d.Decision, &d.Reason, &d.By, &at)
 		d.At = timeOf(at)
 		return d, err
 	}, "SELECT system_id, place, decision, reason, by, at FROM copy_decisions")
-	out := map[int64]map[string]CopyDecision{}
+	out := map[int64]map[string]records.CopyDecision{}
 	for _, d := range list {
 		if out[d.SystemID] == nil {
-			out[d.SystemID] = map[string]CopyDecision{}
+			out[d.SystemID] = map[string]records.CopyDecision{}
 		}
 		out[d.SystemID][d.Place] = d
 	}

@@ -9,7 +9,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
+
+	"mossledger.example/moss/internal/records"
 
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
@@ -17,36 +18,6 @@ import (
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/ties"
 )
-
-// Dependent is a dependent with where it is and since when.
-type Dependent struct {
-	ID       int64  `json:"id"`
-	SystemID int64  `json:"system_id"`
-	System   string `json:"system"`
-	estate.Dependent
-	FirstSeen time.Time          `json:"first_seen"`
-	Seen      time.Time          `json:"seen"`
-	Changed   time.Time          `json:"changed"`
-	Gone      time.Time          `json:"gone,omitzero"`
-	Identity  estate.Identity    `json:"identity" enum:"named,managed,virtual,built-in," doc:"What sort of identity it runs as"`
-	Given     string             `json:"-"` // fingerprint of the password that was given from here last
-	GivenAt   time.Time          `json:"given_at,omitzero" doc:"When its log-on was last given from here"`
-	GivenTo   int64              `json:"-"` // account of that log-on
-	Check     *rotation.AppCheck `json:"check,omitempty" doc:"The application's own check, as a person set it"`
-	Ties      []Tie              `json:"ties" nullable:"false"`
-	Readers   []string           `json:"readers" nullable:"false" doc:"Of a file: the units and entries on its system that name it"`
-}
-
-// Tie links a dependent to an account.
-type Tie struct {
-	AccountID int64     `json:"account_id"`
-	Account   string    `json:"account"`
-	System    string    `json:"system" doc:"System of the account"`
-	Evidence  string    `json:"evidence"`
-	Strength  string    `json:"strength"`
-	Detail    string    `json:"detail"`
-	FirstSeen time.Time `json:"first_seen"`
-}
 
 const (
 	dependentFrom    = "dependents d JOIN systems ON systems.id = d.system_id" + dependentScopes
@@ -59,17 +30,17 @@ const (
 	dependentProof   = "COALESCE((SELECT group_concat(t.evidence || ' ' || t.strength, ' ') FROM ties t WHERE t.dependent_id = d.id), '')"
 )
 
-func scanDependent(row interface{ Scan(...any) error }, more ...any) (Dependent, error) {
-	var v Dependent
+func scanDependent(row interface{ Scan(...any) error }, more ...any) (records.Dependent, error) {
+	var v records.Dependent
 	var uses, after, requires, copied, key, first, seen, changed, gone, started, givenAt, check, tied, readers string
 	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.Place, &v.Name, &v.Description, &v.RunsAs, &v.State, &v.StartMode, &v.Executable, &v.Schedule, &v.Path, &uses, &after, &requires, &copied, &key, &first, &seen, &changed, &gone, &v.Identity, &v.Stores, &v.Stored, &started, &v.Result, &v.Given, &givenAt, &v.GivenTo, &check, &tied, &readers}, more...)...)
 	v.Uses, v.After, v.Requires, v.Copy = parse[[]string](uses), parse[[]string](after), parse[[]string](requires), parse[*estate.Copy](copied)
 	v.Key = parse[*estate.Key](key)
 	v.FirstSeen, v.Seen, v.Changed, v.Gone = timeOf(first), timeOf(seen), timeOf(changed), timeOf(gone)
 	v.Started, v.GivenAt = timeOf(started), timeOf(givenAt)
-	v.Ties = parse[[]Tie](tied)
+	v.Ties = parse[[]records.Tie](tied)
 	if v.Ties == nil {
-		v.Ties = []Tie{}
+		v.Ties = []records.Tie{}
 	}
 	if v.Readers = parse[[]string](readers); v.Readers == nil {
 		v.Readers = []string{}
@@ -84,7 +55,7 @@ func scanDependent(row interface{ Scan(...any) error }, more ...any) (Dependent,
 // accounts. The index of parts has the same.
 const dependentText = "(CASE instr(d.place, d.name) WHEN 0 THEN d.name || ' ' ELSE '' END || d.place || ' ' || d.description || ' ' || d.runs_as || ' ' || d.executable)"
 
-var dependentList = listing[Dependent]{
+var dependentList = listing[records.Dependent]{
 	from: dependentFrom, id: "d.id", sort: "system", scan: dependentColumns, plain: "dependents d", joined: "systems.",
 	parts: &parts{
 		table: "parts_dependents", columns: []string{"name", "place", "description", "runs_as", "executable"}, asked: 3,
@@ -119,11 +90,11 @@ var dependentList = listing[Dependent]{
 		{name: "gone", sql: "d.gone", hidden: true},
 		{name: "id", sql: "d.id", number: true},
 	},
-	scanRow: func(rows *sql.Rows) (Dependent, error) { return scanDependent(rows, new(any), new(any)) },
+	scanRow: func(rows *sql.Rows) (records.Dependent, error) { return scanDependent(rows, new(any), new(any)) },
 }
 
 // Dependents lists dependents; account limits them to those tied to one (0 for all).
-func (s *Store) Dependents(ctx context.Context, account int64, q Query) (Page[Dependent], error) {
+func (s *Store) Dependents(ctx context.Context, account int64, q records.Query) (records.Page[records.Dependent], error) {
 	l := dependentList
 	if account != 0 {
 		l.where = fmt.Sprintf("d.id IN (SELECT dependent_id FROM ties WHERE account_id = %d)", account)
@@ -132,7 +103,7 @@ func (s *Store) Dependents(ctx context.Context, account int64, q Query) (Page[De
 }
 
 // Dependent returns one by id.
-func (s *Store) Dependent(ctx context.Context, id int64) (Dependent, error) {
+func (s *Store) Dependent(ctx context.Context, id int64) (records.Dependent, error) {
 	v, err := scanDependent(s.read.QueryRowContext(ctx, "SELECT "+dependentColumns+" FROM "+dependentFrom+" WHERE d.id = ?", id))
 	if err != nil {
 		return v, fmt.Errorf("dependent %d: %w", id, err)
@@ -141,17 +112,17 @@ func (s *Store) Dependent(ctx context.Context, id int64) (Dependent, error) {
 }
 
 // DependentsOfSystem returns all present dependents of a system.
-func (s *Store) DependentsOfSystem(ctx context.Context, system int64) ([]Dependent, error) {
+func (s *Store) DependentsOfSystem(ctx context.Context, system int64) ([]records.Dependent, error) {
 	return s.dependentsWhere(ctx, "d.system_id = ? AND d.gone = ''", system)
 }
 
 // DependentsOfAccount returns all present dependents tied to an account.
-func (s *Store) DependentsOfAccount(ctx context.Context, account int64) ([]Dependent, error) {
+func (s *Store) DependentsOfAccount(ctx context.Context, account int64) ([]records.Dependent, error) {
 	return s.dependentsWhere(ctx, "d.id IN (SELECT dependent_id FROM ties WHERE account_id = ?) AND d.gone = ''", account)
 }
 
-func (s *Store) dependentsWhere(ctx context.Context, where string, args ...any) ([]Dependent, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (Dependent, error) { return scanDependent(rows) },
+func (s *Store) dependentsWhere(ctx context.Context, where string, args ...any) ([]records.Dependent, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (records.Dependent, error) { return scanDependent(rows) },
 		"SELECT "+dependentColumns+" FROM "+dependentFrom+" WHERE "+where+" ORDER BY systems.name, d.kind, d.place", args...)
 }
 
@@ -167,14 +138,14 @@ func (s *Store) SetCheck(ctx context.Context, id int64, check *rotation.AppCheck
 			return err
 		}
 		if n, err := res.RowsAffected(); err != nil || n == 0 {
-			return fmt.Errorf("dependent %d: %w", id, ErrNotFound)
+			return fmt.Errorf("dependent %d: %w", id, records.ErrNotFound)
 		}
 		return s.record(ctx, tx, entries...)
 	})
 }
 
 // PutDependents takes in a batch of what a visit saw.
-func (s *Store) PutDependents(ctx context.Context, system int64, batch []estate.Dependent, seen *Seen, tally *Tally) error {
+func (s *Store) PutDependents(ctx context.Context, system int64, batch []estate.Dependent, seen *Seen, tally *records.Tally) error {
 	defer s.generation.Add(1)
 	if len(batch) == 0 {
 		return nil
@@ -328,24 +299,15 @@ func (s *Store) PutTies(ctx context.Context, derived map[int64][]ties.Tie) error
 }
 
 // ContextOf says how references on a system are read.
-func ContextOf(v System) naming.Context {
+func ContextOf(v records.System) naming.Context {
 	return naming.Context{System: strconv.FormatInt(v.ID, 10), Host: estate.Kind(v.Kind).IsHost()}
-}
-
-// Reuse is one password that several accounts have.
-type Reuse struct {
-	Fingerprint string
-	Accounts    []string // in order
-	AccountID   int64    // one of them
-	System      string   // of that account
-	Places      []string // where copies of it stand
 }
 
 // Reused finds passwords that belong to several accounts: by the values in
 // custody, and by the accounts that copies stand beside. Copies that hold
 // another value than their account's say nothing of whose it is.
-func (s *Store) Reused(ctx context.Context) ([]Reuse, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (r Reuse, err error) {
+func (s *Store) Reused(ctx context.Context) ([]records.Reuse, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (r records.Reuse, err error) {
 		var accounts, places string
 		err = rows.Scan(&r.Fingerprint, &accounts, &r.AccountID, &r.System, &places)
 		r.Accounts, r.Places = parse[[]string](accounts), parse[[]string](places)
@@ -362,24 +324,13 @@ func (s *Store) Reused(ctx context.Context) ([]Reuse, error) {
 	FROM many m ORDER BY m.fingerprint`)
 }
 
-// KeyUse is a key by its fingerprint: which accounts it opens, and where its
-// private half is held.
-type KeyUse struct {
-	Fingerprint string
-	Name        string // comment of an entry, or its account
-	System      string // of one entry
-	DependentID int64  // that entry
-	Doors       []string
-	Holders     []string
-}
-
 // MostKeyUses is how many keys are read at once; whoever gets so many says that
 // there may be more.
 const MostKeyUses = 5000
 
 // KeyUses returns the keys that open something.
-func (s *Store) KeyUses(ctx context.Context) ([]KeyUse, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (k KeyUse, err error) {
+func (s *Store) KeyUses(ctx context.Context) ([]records.KeyUse, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (k records.KeyUse, err error) {
 		var doors, holders string
 		err = rows.Scan(&k.Fingerprint, &k.Name, &k.System, &k.DependentID, &doors, &holders)
 		k.Doors, k.Holders = parse[[]string](doors), parse[[]string](holders)
@@ -392,9 +343,9 @@ func (s *Store) KeyUses(ctx context.Context) ([]KeyUse, error) {
 }
 
 // HoldingFingerprint returns the files that hold a value.
-func (s *Store) HoldingFingerprint(ctx context.Context, fingerprint string) ([]Dependent, error) {
+func (s *Store) HoldingFingerprint(ctx context.Context, fingerprint string) ([]records.Dependent, error) {
 	ids, err := collect(ctx, s.read, single[int64], "SELECT id FROM dependents WHERE fingerprint = ? AND fingerprint <> '' AND gone = '' AND kind = 'file' ORDER BY id", fingerprint)
-	var out []Dependent
+	var out []records.Dependent
 	for _, id := range ids {
 		d, err := s.Dependent(ctx, id)
 		if err != nil {

@@ -5,19 +5,13 @@ import (
 	"database/sql"
 	"fmt"
 	"time"
-)
 
-// Duty is something that the service does regularly, as it was done last.
-type Duty struct {
-	Name  string    `json:"name"`
-	Begun time.Time `json:"begun,omitzero" doc:"When it was begun last, or counted as begun"`
-	Ended time.Time `json:"ended,omitzero" doc:"When that ended; nothing while it runs, or when it was interrupted"`
-	Words string    `json:"words,omitempty" doc:"What came of it"`
-}
+	"mossledger.example/moss/internal/records"
+)
 
 const dutyColumns = "name, begun, ended, words"
 
-func scanDuty(row interface{ Scan(...any) error }) (v Duty, err error) {
+func scanDuty(row interface{ Scan(...any) error }) (v records.Duty, err error) {
 	var begun, ended string
 	err = row.Scan(&v.Name, &begun, &ended, &v.Words)
 	v.Begun, v.Ended = timeOf(begun), timeOf(ended)
@@ -25,7 +19,7 @@ func scanDuty(row interface{ Scan(...any) error }) (v Duty, err error) {
 }
 
 // Duty returns one by name, or ErrNotFound.
-func (s *Store) Duty(ctx context.Context, name string) (Duty, error) {
+func (s *Store) Duty(ctx context.Context, name string) (records.Duty, error) {
 	v, err := scanDuty(s.read.QueryRowContext(ctx, "SELECT "+dutyColumns+" FROM duties WHERE name = ?", name))
 	if err != nil {
 		return v, fmt.Errorf("duty %q: %w", name, one(err))

@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"mossledger.example/moss/internal/records"
 )
 
 // Filters compare a column with a value of the column's own type. A value that
@@ -137,7 +139,7 @@ func (c column) compareMoment(operator, value string) (string, []any, error) {
 }
 
 // plainQuery refuses what no text of a list can contain.
-func plainQuery(q Query) error {
+func plainQuery(q records.Query) error {
 	for _, text := range append([]string{q.Sort, q.Cursor, q.Search}, q.Filters...) {
 		if i := strings.IndexFunc(text, func(r rune) bool { return r < ' ' && r != '\t' || r == 0xFFFD || r == 0x7f }); i >= 0 {
 			return fmt.Errorf("%w: it contains a control character, or bytes that are no text", ErrQuery)

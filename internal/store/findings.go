@@ -5,31 +5,13 @@ import (
 	"database/sql"
 	"encoding/json"
 	"strings"
-	"time"
-)
 
-// Finding is something that needs a person.
-type Finding struct {
-	ID           int64        `json:"id"`
-	Key          string       `json:"key" doc:"What makes it the same finding the next time"`
-	Kind         string       `json:"kind"`
-	Severity     string       `json:"severity" enum:"high,medium,low"`
-	Subject      string       `json:"subject"`
-	System       string       `json:"system"`
-	AccountID    int64        `json:"account_id,omitempty"`
-	DependentID  int64        `json:"dependent_id,omitempty"`
-	CredentialID CredentialID `json:"credential_id,omitempty"`
-	What         string       `json:"what"`
-	Next         string       `json:"next_step"`
-	Raised       time.Time    `json:"raised" doc:"Since when it has been open"`
-	First        time.Time    `json:"first_raised" doc:"When it was raised for the first time, however often it cleared since"`
-	Seen         time.Time    `json:"seen"`
-	Cleared      time.Time    `json:"cleared,omitzero"`
-}
+	"mossledger.example/moss/internal/records"
+)
 
 const findingColumns = "f.id, f.key, f.kind, f.severity, f.subject, f.system, COALESCE(f.account_id, 0), f.dependent_id, f.credential_id, f.what, f.next, f.raised, f.seen, f.cleared, f.first"
 
-func scanFinding(rows *sql.Rows, more ...any) (v Finding, err error) {
+func scanFinding(rows *sql.Rows, more ...any) (v records.Finding, err error) {
 	var raised, seen, cleared, first string
 	err = rows.Scan(append([]any{&v.ID, &v.Key, &v.Kind, &v.Severity, &v.Subject, &v.System, &v.AccountID, &v.DependentID, &v.CredentialID, &v.What, &v.Next, &raised, &seen, &cleared, &first}, more...)...)
 	v.Raised, v.Seen, v.Cleared, v.First = timeOf(raised), timeOf(seen), timeOf(cleared), timeOf(first)
@@ -38,11 +20,11 @@ func scanFinding(rows *sql.Rows, more ...any) (v Finding, err error) {
 
 // FindingsAbout returns the open findings about a credential, and about places that
 // hold or admit it, the gravest first.
-func (s *Store) FindingsAbout(ctx context.Context, id CredentialID, places []int64) ([]Finding, error) {
-	list, err := collect(ctx, s.read, func(rows *sql.Rows) (Finding, error) { return scanFinding(rows) },
+func (s *Store) FindingsAbout(ctx context.Context, id records.CredentialID, places []int64) ([]records.Finding, error) {
+	list, err := collect(ctx, s.read, func(rows *sql.Rows) (records.Finding, error) { return scanFinding(rows) },
 		"SELECT "+findingColumns+" FROM findings f WHERE f.cleared = '' AND (f.credential_id = ? OR f.kind GLOB '*key*' AND f.dependent_id IN (SELECT value FROM json_each(?))) ORDER BY "+findingRank+", f.id", id, text(places))
 	if list == nil {
-		list = []Finding{}
+		list = []records.Finding{}
 	}
 	return list, err
 }
@@ -50,16 +32,16 @@ func (s *Store) FindingsAbout(ctx context.Context, id CredentialID, places []int
 const findingRank = "CASE f.severity WHEN 'high' THEN '1 high' WHEN 'medium' THEN '2 medium' ELSE '3 low' END"
 
 // Findings lists open findings, or all of them.
-func (s *Store) Findings(ctx context.Context, all bool, q Query) (Page[Finding], error) {
+func (s *Store) Findings(ctx context.Context, all bool, q records.Query) (records.Page[records.Finding], error) {
 	where := "f.cleared = ''"
 	if all {
 		where = ""
 	}
-	return page(ctx, s.read, listing[Finding]{
+	return page(ctx, s.read, listing[records.Finding]{
 		from: "findings f", id: "f.id", sort: "severity", where: where,
 		scan:    findingColumns,
 		columns: []column{{name: "kind", sql: "f.kind"}, {name: "severity", sql: "f.severity", order: findingRank, hidden: true}, {name: "subject", sql: "f.subject"}, {name: "system", sql: "f.system"}, {name: "what", sql: "f.what"}, {name: "raised", sql: "f.raised", hidden: true}, {name: "cleared", sql: "f.cleared", hidden: true}, {name: "account_id", sql: "COALESCE(f.account_id, 0)", number: true}, {name: "credential_id", sql: "f.credential_id", number: true}, {name: "id", sql: "f.id", number: true}},
-		scanRow: func(rows *sql.Rows) (Finding, error) { return scanFinding(rows, new(any), new(any)) },
+		scanRow: func(rows *sql.Rows) (records.Finding, error) { return scanFinding(rows, new(any), new(any)) },
 	}, q)
 }
 
@@ -75,7 +57,7 @@ func scopeOf(scope string) []any {
 // SetFindings replaces the open findings of a scope (a key, or the beginning of
 // keys up to a slash): those in the list are raised or seen again, the others
 // are cleared.
-func (s *Store) SetFindings(ctx context.Context, scope string, list []Finding) error {
+func (s *Store) SetFindings(ctx context.Context, scope string, list []records.Finding) error {
 	if len(list) == 0 {
 		// Nothing to raise and nothing to clear: nothing to write.
 		open, err := collect(ctx, s.read, single[int64], "SELECT id FROM findings WHERE cleared = '' AND "+inScope+" LIMIT 1", scopeOf(scope)...)
@@ -105,21 +87,9 @@ func (s *Store) SetFindings(ctx context.Context, scope string, list []Finding) e
 	})
 }
 
-// Overview is what the first page shows.
-type Overview struct {
-	Systems      int            `json:"systems"`
-	SystemStates map[string]int `json:"system_states"`
-	Accounts     int            `json:"accounts"`
-	Custody      int            `json:"custody" doc:"Credentials in custody"`
-	Dependents   int            `json:"dependents"`
-	Tied         int            `json:"tied" doc:"Dependents with at least one tie to a known account"`
-	Findings     map[string]int `json:"findings" doc:"Open findings by severity"`
-	NeverExpire  int            `json:"never_expires" doc:"Enabled accounts whose password never expires"`
-}
-
 // Overview counts.
-func (s *Store) Overview(ctx context.Context) (Overview, error) {
-	v := Overview{SystemStates: map[string]int{}, Findings: map[string]int{}}
+func (s *Store) Overview(ctx context.Context) (records.Overview, error) {
+	v := records.Overview{SystemStates: map[string]int{}, Findings: map[string]int{}}
 	err := s.read.QueryRowContext(ctx, `SELECT (SELECT COUNT(*) FROM systems), (SELECT COUNT(*) FROM accounts WHERE gone = ''), (SELECT COUNT(*) FROM credentials WHERE state = 'custody'),
 		(SELECT COUNT(*) FROM dependents WHERE gone = ''), (SELECT COUNT(DISTINCT dependent_id) FROM ties JOIN dependents d ON d.id = dependent_id WHERE d.gone = ''),
 		(SELECT COUNT(*) FROM accounts WHERE gone = '' AND never_expires AND enabled = 'yes')`).Scan(&v.Systems, &v.Accounts, &v.Custody, &v.Dependents, &v.Tied, &v.NeverExpire)
@@ -155,8 +125,8 @@ func (s *Store) counts(ctx context.Context, query string, into map[string]int) e
 }
 
 // FindingsOf returns the open findings of a kind about an account.
-func (s *Store) FindingsOf(ctx context.Context, account int64, kind string) ([]Finding, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (f Finding, err error) {
+func (s *Store) FindingsOf(ctx context.Context, account int64, kind string) ([]records.Finding, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (f records.Finding, err error) {
 		return f, rows.Scan(&f.ID, &f.Kind, &f.Severity, &f.Subject, &f.System, &f.What, &f.Next)
 	}, "SELECT id, kind, severity, subject, system, what, next FROM findings WHERE account_id = ? AND kind = ? AND cleared = '' ORDER BY key", account, kind)
 }

@@ -4,6 +4,8 @@ import (
 	"sort"
 	"testing"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -15,14 +17,14 @@ func TestAScopeOfFindingsIsNoPrefixOfNumbers(t *testing.T) {
 	ctx := t.Context()
 	raise := func(scope string, keys ...string) {
 		t.Helper()
-		var list []Finding
+		var list []records.Finding
 		for _, key := range keys {
-			list = append(list, Finding{Key: key, Kind: "drift", Severity: "high", What: key})
+			list = append(list, records.Finding{Key: key, Kind: "drift", Severity: "high", What: key})
 		}
 		require.NoError(t, s.SetFindings(ctx, scope, list))
 	}
 	openKeys := func() (keys []string) {
-		page, err := s.Findings(ctx, false, Query{Limit: 100})
+		page, err := s.Findings(ctx, false, records.Query{Limit: 100})
 		require.NoError(t, err)
 		for _, f := range page.Items {
 			keys = append(keys, f.Key)

@@ -11,6 +11,8 @@ import (
 	"sync"
 	"testing"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/mod/sumdb/note"
@@ -92,7 +94,7 @@ func TestForgeriesAreToldAndNeverSigned(t *testing.T) {
 	for i := range 20 {
 		require.NoError(t, s.Record(t.Context(), entryOf(fmt.Sprint("act", i))))
 	}
-	require.NoError(t, s.AddUser(t.Context(), User{Name: "ines", Roles: []string{"auditor"}}, false, entryOf("user.add")))
+	require.NoError(t, s.AddUser(t.Context(), records.User{Name: "ines", Roles: []string{"auditor"}}, false, entryOf("user.add")))
 	require.NoError(t, s.Close())
 	early := copyFolder(t, base)
 	s = open(t, base)
@@ -177,7 +179,7 @@ func TestForgeriesAreToldAndNeverSigned(t *testing.T) {
 			require.NoError(t, err)
 			require.False(t, report.OK())
 			if trouble != nil {
-				found, err := s.Findings(t.Context(), false, Query{Filters: []string{"kind=ledger"}})
+				found, err := s.Findings(t.Context(), false, records.Query{Filters: []string{"kind=ledger"}})
 				require.NoError(t, err)
 				require.Len(t, found.Items, 1)
 			}
@@ -199,11 +201,11 @@ func TestAlteredWhileItRuns(t *testing.T) {
 			require.NoError(t, s.Record(t.Context(), entryOf("one")))
 			forge(t, folder, statement)
 			require.ErrorIs(t, s.Record(t.Context(), entryOf("two")), ledger.ErrBroken)
-			_, err := s.AddSystem(t.Context(), System{Name: "quay1", Kind: "unix-host"}, entryOf("system.add"))
+			_, err := s.AddSystem(t.Context(), records.System{Name: "quay1", Kind: "unix-host"}, entryOf("system.add"))
 			require.ErrorIs(t, err, ledger.ErrBroken, "no act without its entry")
 			_, err = s.System(t.Context(), "quay1")
-			require.ErrorIs(t, err, ErrNotFound)
-			found, err := s.Findings(t.Context(), false, Query{Filters: []string{"kind=ledger"}})
+			require.ErrorIs(t, err, records.ErrNotFound)
+			found, err := s.Findings(t.Context(), false, records.Query{Filters: []string{"kind=ledger"}})
 			require.NoError(t, err)
 			require.Len(t, found.Items, 1, "told without a restart")
 		})
@@ -232,7 +234,7 @@ func TestARestoredDatabaseIsAcceptedOnPurposeOnly(t *testing.T) {
 	report, err := s.LedgerVerify(t.Context())
 	require.NoError(t, err)
 	assert.True(t, report.OK(), "%v", report.Problems)
-	page, err := s.LedgerList(t.Context(), Query{Filters: []string{"act=ledger.accept-restored"}})
+	page, err := s.LedgerList(t.Context(), records.Query{Filters: []string{"act=ledger.accept-restored"}})
 	require.NoError(t, err)
 	assert.Contains(t, page.Items[0].Detail, "3 entries were signed, the database has 2")
 	report, err = s.LedgerVerify(t.Context(), kept)

@@ -5,6 +5,8 @@ import (
 	"math/rand/v2"
 	"testing"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -19,7 +21,7 @@ func TestSearchFollowsRows(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 9))
 	var systems []int64
 	for i := range 3 {
-		id, err := s.AddSystem(ctx, System{Name: fmt.Sprintf("quay%d", i), Kind: "unix-host"})
+		id, err := s.AddSystem(ctx, records.System{Name: fmt.Sprintf("quay%d", i), Kind: "unix-host"})
 		require.NoError(t, err)
 		systems = append(systems, id)
 	}
@@ -34,7 +36,7 @@ func TestSearchFollowsRows(t *testing.T) {
 	for range 60 {
 		system := systems[random.IntN(len(systems))]
 		accounts, dependents := NewSeen(), NewSeen()
-		var tally Tally
+		var tally records.Tally
 		var a []estate.Account
 		var d []estate.Dependent
 		for key := range 12 {
@@ -86,7 +88,7 @@ func TestSearchFollowsRows(t *testing.T) {
 		}
 	}
 	check()
-	list, err := s.Dependents(ctx, 0, Query{Filters: []string{"description~örd0"}, Limit: 1000})
+	list, err := s.Dependents(ctx, 0, records.Query{Filters: []string{"description~örd0"}, Limit: 1000})
 	require.NoError(t, err)
 	assert.NotEmpty(t, list.Items)
 
@@ -107,11 +109,11 @@ func TestSearchFollowsRows(t *testing.T) {
 func TestIndexesAreMerged(t *testing.T) {
 	s := open(t, t.TempDir())
 	ctx := t.Context()
-	id, err := s.AddSystem(ctx, System{Name: "dir", Kind: "directory"})
+	id, err := s.AddSystem(ctx, records.System{Name: "dir", Kind: "directory"})
 	require.NoError(t, err)
 	for i := range 40 {
 		batch := []estate.Account{{StableID: fmt.Sprint(i), Name: fmt.Sprintf("svc-%d", i), Description: "lantern", Enabled: estate.Yes}}
-		require.NoError(t, s.PutAccounts(ctx, id, batch, NewSeen(), &Tally{}))
+		require.NoError(t, s.PutAccounts(ctx, id, batch, NewSeen(), &records.Tally{}))
 	}
 	segments := func() (n int) {
 		require.NoError(t, s.read.QueryRowContext(ctx, "SELECT COUNT(DISTINCT segid) FROM found_accounts_idx").Scan(&n))

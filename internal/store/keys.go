@@ -4,12 +4,14 @@ import (
 	"context"
 	"database/sql"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/core/credential"
 )
 
 // DependentsOfKey returns the entries that let the holder of a key in, and the
 // files that hold it.
-func (s *Store) DependentsOfKey(ctx context.Context, fingerprint string) ([]Dependent, error) {
+func (s *Store) DependentsOfKey(ctx context.Context, fingerprint string) ([]records.Dependent, error) {
 	return s.dependentsWhere(ctx, "d.kind IN ('key', 'authorized key') AND json_extract(d.key, '$.fingerprint') = ? AND d.gone = ''", fingerprint)
 }
 
@@ -31,7 +33,7 @@ func (s *Store) NoteKeys(ctx context.Context) error {
 
 // becomes gives a key another public half. What a survey noted of it as a
 // pair of its own meanwhile gives way.
-func becomes(ctx context.Context, tx *sql.Tx, id CredentialID, k credential.Public) error {
+func becomes(ctx context.Context, tx *sql.Tx, id records.CredentialID, k credential.Public) error {
 	if _, err := tx.ExecContext(ctx, "DELETE FROM credentials WHERE kind = 'ssh-key' AND fingerprint = ? AND id <> ? AND state = 'seen' AND id NOT IN (SELECT credential_id FROM rotations UNION SELECT credential_id FROM rehearsals)", k.Fingerprint, id); err != nil {
 		return err
 	}
@@ -39,16 +41,7 @@ func becomes(ctx context.Context, tx *sql.Tx, id CredentialID, k credential.Publ
 	return err
 }
 
-// KeyIs says that a file now holds another key, or that a door lets another one
-// in.
-type KeyIs struct {
-	SystemID int64
-	Path     string
-	Door     bool // a file of entries
-	From, To credential.Public
-}
-
-func (s *Store) keyIs(ctx context.Context, tx *sql.Tx, k KeyIs) error {
+func (s *Store) keyIs(ctx context.Context, tx *sql.Tx, k records.KeyIs) error {
 	const set = "key = json_set(key, '$.fingerprint', ?, '$.type', ?, '$.bits', ?, '$.public', ''), digest = x'00', seen = ?"
 	now := s.stamp()
 	if !k.Door {

@@ -12,6 +12,8 @@ import (
 	"strings"
 	"sync"
 
+	"mossledger.example/moss/internal/records"
+
 	"golang.org/x/mod/sumdb/note"
 	"golang.org/x/mod/sumdb/tlog"
 
@@ -68,11 +70,11 @@ func (s *Store) OpenLedger(ctx context.Context, sealer *secret.Sealer, witness W
 	}
 	fresh = fresh && kept == ""
 	sealed, err := s.Meta(ctx, metaLedgerKey)
-	if errors.Is(err, ErrNotFound) && fresh {
+	if errors.Is(err, records.ErrNotFound) && fresh {
 		sealed, err = s.makeLedgerKey(ctx, sealer)
 	}
 	s.book = b
-	if errors.Is(err, ErrNotFound) {
+	if errors.Is(err, records.ErrNotFound) {
 		b.broken("its signing key is gone from the database, which is not empty")
 		return s.tellLedger(ctx)
 	}
@@ -352,7 +354,7 @@ func (s *Store) tellLedger(ctx context.Context) error {
 		return s.SetFindings(ctx, key, nil)
 	}
 	s.book.told = true
-	return s.SetFindings(ctx, key, []Finding{{
+	return s.SetFindings(ctx, key, []records.Finding{{
 		Key: key + "broken", Kind: "ledger", Severity: "high", Subject: "the ledger", What: trouble.Error() + "; every act is refused",
 		Next: "run 'moss ledger verify' to see what was altered; restore the database that belongs to this master key, or, after restoring an older one on purpose, start the service once with --accept-restored",
 	}})

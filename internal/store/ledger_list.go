@@ -5,11 +5,13 @@ import (
 	"database/sql"
 	"encoding/json"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/core/ledger"
 )
 
 // LedgerList lists entries, the newest first unless asked otherwise.
-func (s *Store) LedgerList(ctx context.Context, q Query) (Page[ledger.Entry], error) {
+func (s *Store) LedgerList(ctx context.Context, q records.Query) (records.Page[ledger.Entry], error) {
 	field := func(name string) column {
 		return column{name: name, sql: "COALESCE(CASE WHEN json_valid(leaf) THEN json_extract(leaf, '$." + name + "') END, '')"}
 	}

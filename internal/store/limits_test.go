@@ -3,6 +3,8 @@ package store
 import (
 	"testing"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -13,9 +15,9 @@ import (
 func TestRadiusTellsItsLimit(t *testing.T) {
 	s := open(t, t.TempDir())
 	ctx := t.Context()
-	id, err := s.AddSystem(ctx, System{Name: "quay1", Kind: "unix-host"})
+	id, err := s.AddSystem(ctx, records.System{Name: "quay1", Kind: "unix-host"})
 	require.NoError(t, err)
-	require.NoError(t, s.PutAccounts(ctx, id, people(1), NewSeen(), &Tally{}))
+	require.NoError(t, s.PutAccounts(ctx, id, people(1), NewSeen(), &records.Tally{}))
 	fill := func(from, to int) {
 		for _, statement := range []string{
 			`INSERT INTO dependents (id, system_id, kind, place, name, description, runs_as, state, start_mode, executable, schedule, path, uses, after, requires, copy, fingerprint, digest, first_seen, seen, changed)
@@ -48,11 +50,11 @@ func TestRadiusTellsItsLimit(t *testing.T) {
 func TestFiltersBeyondASCII(t *testing.T) {
 	s := open(t, t.TempDir())
 	ctx := t.Context()
-	id, err := s.AddSystem(ctx, System{Name: "quay1", Kind: "unix-host"})
+	id, err := s.AddSystem(ctx, records.System{Name: "quay1", Kind: "unix-host"})
 	require.NoError(t, err)
-	require.NoError(t, s.PutAccounts(ctx, id, people(40), NewSeen(), &Tally{})) // a quarter has the description Ünï
+	require.NoError(t, s.PutAccounts(ctx, id, people(40), NewSeen(), &records.Tally{})) // a quarter has the description Ünï
 	for filter, want := range map[string]int{"description=Ünï": 10, "description=ÜNï": 10, "description=ünï": 0, "description~Ün": 10, "description~ün": 0, "description*=Ü*": 10, "description*=ÜN?": 10, "description*=ü*": 0} {
-		page, err := s.Accounts(ctx, Query{Filters: []string{filter}})
+		page, err := s.Accounts(ctx, records.Query{Filters: []string{filter}})
 		require.NoError(t, err)
 		assert.Equal(t, want, page.Total, filter)
 	}

@@ -8,24 +8,9 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+
+	"mossledger.example/moss/internal/records"
 )
-
-// Query is what every list takes.
-type Query struct {
-	Filters []string // column, operator, value: name~svc-  state=failed  seen<2026-01-01
-	Sort    string   // column, with - before it for descending
-	Limit   int      // 1 to 1000; 0 for 100
-	Cursor  string   // of an earlier page
-	Search  string   // in all text columns
-}
-
-// Page is one page of a list.
-type Page[T any] struct {
-	Items []T    `json:"items" nullable:"false"`
-	Next  string `json:"next,omitempty" doc:"Cursor of the next page; absent on the last"`
-	Total int    `json:"total" doc:"Number of all items that match; when there are more than 1,000, that number"`
-	More  bool   `json:"more,omitempty" doc:"There are more than total says: they are not counted"`
-}
 
 // countLimit is up to where matches are counted.
 const countLimit = 1_000
@@ -131,8 +116,8 @@ type selection struct {
 }
 
 // page runs a query. Paging is by key: a page costs the same wherever it is.
-func page[T any](ctx context.Context, db *sql.DB, l listing[T], q Query) (Page[T], error) {
-	out := Page[T]{Items: []T{}}
+func page[T any](ctx context.Context, db *sql.DB, l listing[T], q records.Query) (records.Page[T], error) {
+	out := records.Page[T]{Items: []T{}}
 	if err := plainQuery(q); err != nil {
 		return out, err
 	}
@@ -203,7 +188,7 @@ func (l listing[T]) items(rows *sql.Rows, limit int, sort string) ([]T, string, 
 }
 
 // selection makes a query's filters and its search into a condition.
-func (l listing[T]) selection(q Query) (selection, error) {
+func (l listing[T]) selection(q records.Query) (selection, error) {
 	var out selection
 	conditions := []string{"1"}
 	if l.where != "" {
@@ -271,7 +256,7 @@ type ordered struct {
 	key, direction, compare string
 }
 
-func (l listing[T]) order(q Query) (ordered, error) {
+func (l listing[T]) order(q records.Query) (ordered, error) {
 	out := ordered{sort: q.Sort, direction: "ASC", compare: ">"}
 	if out.sort == "" {
 		out.sort = l.sort

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"testing"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -17,26 +19,26 @@ import (
 func TestNamesOnManyHosts(t *testing.T) {
 	s := open(t, t.TempDir())
 	ctx := t.Context()
-	add := func(name, kind string, account estate.Account) System {
-		id, err := s.AddSystem(ctx, System{Name: name, Kind: kind})
+	add := func(name, kind string, account estate.Account) records.System {
+		id, err := s.AddSystem(ctx, records.System{Name: name, Kind: kind})
 		require.NoError(t, err)
-		require.NoError(t, s.PutAccounts(ctx, id, []estate.Account{account}, NewSeen(), &Tally{}))
+		require.NoError(t, s.PutAccounts(ctx, id, []estate.Account{account}, NewSeen(), &records.Tally{}))
 		v, err := s.SystemByID(ctx, id)
 		require.NoError(t, err)
 		return v
 	}
-	var hosts []System
+	var hosts []records.System
 	for i := range 120 {
 		hosts = append(hosts, add(fmt.Sprintf("quay%d", i), "unix-host", estate.Account{StableID: fmt.Sprintf("m%d:1001", i), Name: "svc-backup", UID: "1001"}))
 	}
 	dir := add("dir", "directory", estate.Account{StableID: "g", Name: "svc-backup", DN: "CN=svc-backup,DC=larkmoor,DC=example"})
 	require.NoError(t, s.SaveCheck(ctx, dir.ID, connect.CheckReport{Stages: []connect.StageResult{{OK: true}}, Facts: connect.Facts{Domains: []string{"LARKMOOR", "larkmoor.example"}}}))
-	bare, err := s.AddSystem(ctx, System{Name: "bare", Kind: "unix-host"})
+	bare, err := s.AddSystem(ctx, records.System{Name: "bare", Kind: "unix-host"})
 	require.NoError(t, err)
 	add("tides", "postgresql", estate.Account{StableID: "r", Name: "svc-backup"})
 	lookup, err := s.Lookup(ctx)
 	require.NoError(t, err)
-	on := func(v System) string {
+	on := func(v records.System) string {
 		res, err := naming.Resolve("svc-backup", ContextOf(v), lookup)
 		require.NoError(t, err)
 		require.Equal(t, naming.Resolved, res.State, v.Name)

@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/pressly/goose/v3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -124,11 +126,11 @@ func fromVersion(t *testing.T, version int64) {
 	require.NoError(t, err)
 	assert.Equal(t, "2026-03-01T08:00:00Z", duty.Begun.Format(time.RFC3339), "what is due regularly is not forgotten")
 	_, err = s.Meta(t.Context(), "schedule/survey")
-	require.ErrorIs(t, err, ErrNotFound)
+	require.ErrorIs(t, err, records.ErrNotFound)
 	all, err := s.DependentsOfSystem(t.Context(), 1)
 	require.NoError(t, err)
 	require.Len(t, all, 3)
-	seen := map[string]Dependent{}
+	seen := map[string]records.Dependent{}
 	for _, d := range all {
 		seen[d.Place] = d
 	}
@@ -149,14 +151,14 @@ func fromVersion(t *testing.T, version int64) {
 	secrets, err := s.Secrets(t.Context(), password.ID)
 	require.NoError(t, err)
 	require.Len(t, secrets, 2)
-	assert.Equal(t, Secret{ID: 9, CredentialID: password.ID, Kind: credential.Password, AccountID: 1, RotationID: 1, State: SecretCandidate, Sealed: []byte{3, 4}, Fingerprint: "f2", Created: timeOf(at), SystemID: 1}, secrets[0])
+	assert.Equal(t, records.Secret{ID: 9, CredentialID: password.ID, Kind: credential.Password, AccountID: 1, RotationID: 1, State: records.SecretCandidate, Sealed: []byte{3, 4}, Fingerprint: "f2", Created: timeOf(at), SystemID: 1}, secrets[0])
 	assert.Equal(t, "secret/account=1/fingerprint=f1", secrets[1].FormerBinding())
-	records, err := s.Journal(t.Context(), 1, 0)
+	journal, err := s.Journal(t.Context(), 1, 0)
 	require.NoError(t, err)
-	require.Len(t, records, 2)
-	assert.Equal(t, rotation.EventIntent, records[1].Event)
-	_, err = s.BeginRotation(t.Context(), Rotation{CredentialID: password.ID, Credential: "svc-berth", Policy: "undo"})
-	require.ErrorIs(t, err, ErrConflict, "one at a time, also across versions")
+	require.Len(t, journal, 2)
+	assert.Equal(t, rotation.EventIntent, journal[1].Event)
+	_, err = s.BeginRotation(t.Context(), records.Rotation{CredentialID: password.ID, Credential: "svc-berth", Policy: "undo"})
+	require.ErrorIs(t, err, records.ErrConflict, "one at a time, also across versions")
 	latest, err := s.LatestRehearsal(t.Context(), password.ID)
 	require.NoError(t, err)
 	assert.Equal(t, int64(3), latest.ID)
@@ -172,7 +174,7 @@ func fromVersion(t *testing.T, version int64) {
 	if version >= 4 {
 		key, err := s.KeyOf(t.Context(), "SHA256:k")
 		require.NoError(t, err)
-		assert.Equal(t, CredentialID(5), key.ID)
+		assert.Equal(t, records.CredentialID(5), key.ID)
 		assert.True(t, key.InCustody())
 		sealed, err := s.Secrets(t.Context(), key.ID)
 		require.NoError(t, err)
@@ -195,14 +197,14 @@ func fromVersion(t *testing.T, version int64) {
 	}
 
 	// What is the same as before is taken in with its new columns.
-	tally := Tally{}
+	tally := records.Tally{}
 	again := seen["berth.service"].Dependent
 	again.Result = "exit-code"
 	require.NoError(t, s.PutDependents(t.Context(), 1, []estate.Dependent{again}, NewSeen(), &tally))
 	d, err := s.Dependent(t.Context(), 1)
 	require.NoError(t, err)
 	assert.Equal(t, "exit-code", d.Result)
-	page, err := s.Dependents(t.Context(), 0, Query{Filters: []string{"name*=B?rth.*", "identity=named", "result=exit-code"}})
+	page, err := s.Dependents(t.Context(), 0, records.Query{Filters: []string{"name*=B?rth.*", "identity=named", "result=exit-code"}})
 	require.NoError(t, err)
 	assert.Equal(t, 1, page.Total)
 

@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 )
@@ -77,28 +79,6 @@ func (s *Store) PutUses(ctx context.Context, system int64, list []estate.Use) er
 	})
 }
 
-// Seen is an account that somebody signs in with, from where, as far as that is
-// known.
-type SeenUse struct {
-	AccountID   int64     `json:"account_id"`
-	Account     string    `json:"account"`
-	SystemID    int64     `json:"system_id"`
-	System      string    `json:"system" doc:"Where it is signed in to"`
-	Client      string    `json:"client" doc:"Address that it comes from; empty for the system itself"`
-	Port        int       `json:"port,omitempty"`
-	Application string    `json:"application,omitempty" doc:"As the client names itself"`
-	How         string    `json:"how" doc:"session, or how the record says that it signed in"`
-	HostID      int64     `json:"host_id,omitempty"`
-	Host        string    `json:"host,omitempty" doc:"System with that address"`
-	Unit        string    `json:"unit,omitempty" doc:"That owns the socket"`
-	Program     string    `json:"program,omitempty"`
-	UID         string    `json:"uid,omitempty"`
-	Failed      bool      `json:"failed,omitempty" doc:"It was refused"`
-	First       time.Time `json:"first"`
-	Last        time.Time `json:"last"`
-	Count       int       `json:"count"`
-}
-
 // hostOf finds the host with an address: the one that was added with it, or one
 // that has a socket with it.
 const hostOf = `COALESCE((SELECT h.id FROM systems h WHERE h.address = x.client AND h.kind IN ('unix-host', 'windows-host') ORDER BY h.id LIMIT 1),
@@ -110,12 +90,12 @@ const MostSeenUses = 200_000
 
 // SeenUses joins sessions with the sockets of hosts, and adds recorded uses.
 // Sessions of Moss Ledger itself are left out. account is 0 for all.
-func (s *Store) SeenUses(ctx context.Context, account int64) ([]SeenUse, error) {
+func (s *Store) SeenUses(ctx context.Context, account int64) ([]records.SeenUse, error) {
 	where := ""
 	if account != 0 {
 		where = fmt.Sprintf(" WHERE account_id = %d", account)
 	}
-	return collect(ctx, s.read, func(rows *sql.Rows) (v SeenUse, err error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (v records.SeenUse, err error) {
 		var first, last string
 		err = rows.Scan(&v.AccountID, &v.Account, &v.SystemID, &v.System, &v.Client, &v.Port, &v.Application, &v.How, &v.HostID, &v.Host, &v.Unit, &v.Program, &v.UID, &v.Failed, &first, &last, &v.Count)
 		v.First, v.Last = timeOf(first), timeOf(last)
@@ -163,16 +143,9 @@ func (s *Store) PlaceUse(ctx context.Context, system int64, name string, account
 	return err
 }
 
-// ObservedTie is a tie that comes from use.
-type ObservedTie struct {
-	AccountID, DependentID int64
-	Detail                 string
-	Seen                   time.Time
-}
-
 // PutObserved renews the ties that come from use. Those that were not seen
 // since before are dropped.
-func (s *Store) PutObserved(ctx context.Context, list []ObservedTie, before time.Time) error {
+func (s *Store) PutObserved(ctx context.Context, list []records.ObservedTie, before time.Time) error {
 	defer s.generation.Add(1)
 	have, err := collect(ctx, s.read, single[int64], "SELECT id FROM ties WHERE evidence = 'observed' LIMIT 1")
 	if err != nil || len(list) == 0 && len(have) == 0 {
@@ -191,21 +164,11 @@ func (s *Store) PutObserved(ctx context.Context, list []ObservedTie, before time
 	})
 }
 
-// SocketOf is a socket with the host that it is on.
-type SocketOf struct {
-	SystemID int64  `json:"system_id"`
-	System   string `json:"system"`
-	estate.Socket
-	PeerSystemID int64     `json:"peer_system_id,omitempty"`
-	PeerSystem   string    `json:"peer_system,omitempty" doc:"System at the other end"`
-	Seen         time.Time `json:"seen"`
-}
-
 // The system at the other end is the one with that address; of several the one with
 // that port.
 const socketPeer = " LEFT JOIN systems o ON o.id = (SELECT p.id FROM systems p WHERE p.address = k.peer AND k.peer <> '' ORDER BY (p.port = k.peer_port) DESC, p.id LIMIT 1)"
 
-var socketList = listing[SocketOf]{
+var socketList = listing[records.SocketOf]{
 	from: "sockets k JOIN systems h ON h.id = k.system_id" + socketPeer, bySort: "systems h CROSS JOIN sockets k ON k.system_id = h.id" + socketPeer,
 	id: "k.rowid", sort: "system", scan: "k.system_id, h.name, k.listens, k.local, k.local_port, k.peer, k.peer_port, k.uid, k.unit, k.program, COALESCE(o.id, 0), COALESCE(o.name, ''), k.seen",
 	columns: []column{
@@ -222,7 +185,7 @@ var socketList = listing[SocketOf]{
 		{name: "seen", sql: "k.seen", hidden: true},
 		{name: "id", sql: "k.rowid", number: true, hidden: true},
 	},
-	scanRow: func(rows *sql.Rows) (v SocketOf, err error) {
+	scanRow: func(rows *sql.Rows) (v records.SocketOf, err error) {
 		var seen string
 		err = rows.Scan(&v.SystemID, &v.System, &v.Listens, &v.Local, &v.LocalPort, &v.Peer, &v.PeerPort, &v.UID, &v.Unit, &v.Program, &v.PeerSystemID, &v.PeerSystem, &seen, new(any), new(any))
 		v.Seen = timeOf(seen)
@@ -231,27 +194,13 @@ var socketList = listing[SocketOf]{
 }
 
 // Sockets lists connections and listening ports of hosts.
-func (s *Store) Sockets(ctx context.Context, q Query) (Page[SocketOf], error) {
+func (s *Store) Sockets(ctx context.Context, q records.Query) (records.Page[records.SocketOf], error) {
 	return page(ctx, s.read, socketList, q)
 }
 
-// Declaration is a use of an account that a person says exists.
-type Declaration struct {
-	ID          int64     `json:"id"`
-	AccountID   int64     `json:"account_id"`
-	Account     string    `json:"account"`
-	DependentID int64     `json:"dependent_id"`
-	Place       string    `json:"place"`
-	System      string    `json:"system"`
-	Reason      string    `json:"reason"`
-	Until       time.Time `json:"until,omitzero" doc:"When it ends; absent for never"`
-	SaidBy      string    `json:"said_by"`
-	Said        time.Time `json:"said"`
-}
-
 // Declarations returns those that were not withdrawn; account is 0 for all.
-func (s *Store) Declarations(ctx context.Context, account int64) ([]Declaration, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (d Declaration, err error) {
+func (s *Store) Declarations(ctx context.Context, account int64) ([]records.Declaration, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (d records.Declaration, err error) {
 		var until, said string
 		err = rows.Scan(&d.ID, &d.AccountID, &d.Account, &d.DependentID, &d.Place, &d.System, &d.Reason, &until, &d.SaidBy, &said)
 		d.Until, d.Said = timeOf(until), timeOf(said)
@@ -263,7 +212,7 @@ func (s *Store) Declarations(ctx context.Context, account int64) ([]Declaration,
 
 // Declare stores a declaration with its tie. Without a dependent one of the
 // kind "declared" is made on the system, with the place as its name.
-func (s *Store) Declare(ctx context.Context, d Declaration, system int64, entries ...ledger.Entry) (int64, error) {
+func (s *Store) Declare(ctx context.Context, d records.Declaration, system int64, entries ...ledger.Entry) (int64, error) {
 	defer s.generation.Add(1)
 	var id int64
 	err := s.inTx(ctx, func(tx *sql.Tx) error {
@@ -288,7 +237,7 @@ func (s *Store) Declare(ctx context.Context, d Declaration, system int64, entrie
 	return id, err
 }
 
-func declaredDetail(d Declaration) string {
+func declaredDetail(d records.Declaration) string {
 	text := fmt.Sprintf("%s says so: %s", d.SaidBy, d.Reason)
 	if !d.Until.IsZero() {
 		text += ", until " + d.Until.UTC().Format(time.DateOnly)

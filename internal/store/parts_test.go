@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -31,13 +33,13 @@ func TestPartsFindWhatEveryRowSays(t *testing.T) {
 	}
 	var account string
 	for n := range 3 {
-		id, err := s.AddSystem(ctx, System{Name: fmt.Sprintf("host-%s-%d", pieces[n], n), Kind: "unix-host", Address: fmt.Sprintf("192.0.2.%d", n+1)})
+		id, err := s.AddSystem(ctx, records.System{Name: fmt.Sprintf("host-%s-%d", pieces[n], n), Kind: "unix-host", Address: fmt.Sprintf("192.0.2.%d", n+1)})
 		require.NoError(t, err)
 		var list []estate.Dependent
 		for i := range 120 {
 			list = append(list, estate.Dependent{Kind: estate.DependentUnit, Name: word(), Place: fmt.Sprintf("%s-%d", word(), i), Description: word(), RunsAs: word(), Executable: word()})
 		}
-		tally, seen := Tally{}, NewSeen()
+		tally, seen := records.Tally{}, NewSeen()
 		require.NoError(t, s.PutDependents(ctx, id, list, seen, &tally))
 		for i := range list[:40] {
 			list[i].Description = word()
@@ -48,14 +50,14 @@ func TestPartsFindWhatEveryRowSays(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, s.PutAccounts(ctx, id, []estate.Account{{StableID: "1", Name: "svc-" + pieces[n] + "-x", Enabled: estate.Yes}}, NewSeen(), &tally))
 	}
-	accounts, err := s.Accounts(ctx, Query{Limit: 10})
+	accounts, err := s.Accounts(ctx, records.Query{Limit: 10})
 	require.NoError(t, err)
 	account = fmt.Sprint(accounts.Items[0].ID)
 	require.NoError(t, s.PutTies(ctx, map[int64][]ties.Tie{5: {{Account: account, Evidence: estate.Held}}, 300: {{Account: account, Evidence: estate.Held}}}))
-	everything, err := s.Dependents(ctx, 0, Query{Limit: 1000})
+	everything, err := s.Dependents(ctx, 0, records.Query{Limit: 1000})
 	require.NoError(t, err)
 	require.Len(t, everything.Items, 360)
-	ids := func(q Query) []int64 {
+	ids := func(q records.Query) []int64 {
 		q.Limit = 1000
 		page, err := s.Dependents(ctx, 0, q)
 		require.NoError(t, err)
@@ -78,7 +80,7 @@ func TestPartsFindWhatEveryRowSays(t *testing.T) {
 		var names, found, both []int64
 		for _, d := range everything.Items {
 			all := strings.Join([]string{d.Name, d.Place, d.Description, d.RunsAs, d.Executable}, " ")
-			hit := folded(all, part) || folded(d.System, part) || slices.ContainsFunc(d.Ties, func(t Tie) bool { return folded(t.Account, part) })
+			hit := folded(all, part) || folded(d.System, part) || slices.ContainsFunc(d.Ties, func(t records.Tie) bool { return folded(t.Account, part) })
 			if folded(d.Name, part) {
 				names = append(names, d.ID)
 			}
@@ -92,8 +94,8 @@ func TestPartsFindWhatEveryRowSays(t *testing.T) {
 		slices.Sort(names)
 		slices.Sort(found)
 		slices.Sort(both)
-		assert.Equal(t, names, ids(Query{Filters: []string{"name~" + part}}), "name~%q", part)
-		assert.Equal(t, found, ids(Query{Search: part}), "search %q", part)
-		assert.Equal(t, both, ids(Query{Search: part, Filters: []string{"gone="}}), "search %q of what is there", part)
+		assert.Equal(t, names, ids(records.Query{Filters: []string{"name~" + part}}), "name~%q", part)
+		assert.Equal(t, found, ids(records.Query{Search: part}), "search %q", part)
+		assert.Equal(t, both, ids(records.Query{Search: part, Filters: []string{"gone="}}), "search %q of what is there", part)
 	}
 }

@@ -9,42 +9,35 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/core/ledger"
 )
 
-// User is a person who signs in.
-type User struct {
-	Name     string    `json:"name"`
-	Roles    []string  `json:"roles" nullable:"false"`
-	Created  time.Time `json:"created"`
-	Disabled bool      `json:"disabled"`
-	Password string    `json:"-"` // argon2id in PHC form
-}
-
 // mark binds who a person is and what they may do: a row that was written
 // around the service has none.
-func (s *Store) mark(v User) string {
+func (s *Store) mark(v records.User) string {
 	return s.sealer.Mark("user", text([]any{v.Name, v.Password, strings.Join(v.Roles, " "), v.Disabled}))
 }
 
 const userColumns = "u.name, u.password, u.roles, u.created, u.disabled, u.mark"
 
-func (s *Store) scanUser(row interface{ Scan(...any) error }, more ...any) (User, error) {
-	var v User
+func (s *Store) scanUser(row interface{ Scan(...any) error }, more ...any) (records.User, error) {
+	var v records.User
 	var roles, created, mark string
 	if err := row.Scan(append([]any{&v.Name, &v.Password, &roles, &created, &v.Disabled, &mark}, more...)...); err != nil {
 		return v, one(err)
 	}
 	v.Roles, v.Created = strings.Fields(roles), timeOf(created)
 	if mark != s.mark(v) {
-		return User{}, fmt.Errorf("person %q: %w", v.Name, ErrForged)
+		return records.User{}, fmt.Errorf("person %q: %w", v.Name, ErrForged)
 	}
 	return v, nil
 }
 
 // MarkUsers marks all, once, for a database from before there were marks.
 func (s *Store) MarkUsers(ctx context.Context, entries ...ledger.Entry) error {
-	users, err := collect(ctx, s.read, func(rows *sql.Rows) (v User, err error) {
+	users, err := collect(ctx, s.read, func(rows *sql.Rows) (v records.User, err error) {
 		var roles string
 		err = rows.Scan(&v.Name, &v.Password, &roles, &v.Disabled)
 		v.Roles = strings.Fields(roles)
@@ -65,7 +58,7 @@ func (s *Store) MarkUsers(ctx context.Context, entries ...ledger.Entry) error {
 
 // PersonsWithRole returns who has a role and can sign in, but for one.
 func (s *Store) PersonsWithRole(ctx context.Context, role, except string) ([]string, error) {
-	users, err := collect(ctx, s.read, func(rows *sql.Rows) (User, error) {
+	users, err := collect(ctx, s.read, func(rows *sql.Rows) (records.User, error) {
 		v, err := s.scanUser(rows)
 		if errors.Is(err, ErrForged) {
 			err = nil // counts for nothing
@@ -82,16 +75,16 @@ func (s *Store) PersonsWithRole(ctx context.Context, role, except string) ([]str
 }
 
 // Users lists users.
-func (s *Store) Users(ctx context.Context, q Query) (Page[User], error) {
-	return page(ctx, s.read, listing[User]{
+func (s *Store) Users(ctx context.Context, q records.Query) (records.Page[records.User], error) {
+	return page(ctx, s.read, listing[records.User]{
 		from: "users u", id: "u.rowid", sort: "name", scan: userColumns,
 		columns: []column{{name: "name", sql: "u.name"}, {name: "roles", sql: "u.roles"}, {name: "created", sql: "u.created", hidden: true}, {name: "disabled", sql: "u.disabled", number: true}},
-		scanRow: func(rows *sql.Rows) (User, error) { return s.scanUser(rows, new(any), new(any)) },
+		scanRow: func(rows *sql.Rows) (records.User, error) { return s.scanUser(rows, new(any), new(any)) },
 	}, q)
 }
 
 // User returns one by name.
-func (s *Store) User(ctx context.Context, name string) (User, error) {
+func (s *Store) User(ctx context.Context, name string) (records.User, error) {
 	v, err := s.scanUser(s.read.QueryRowContext(ctx, "SELECT "+userColumns+" FROM users u WHERE name = ?", name))
 	if err != nil {
 		return v, fmt.Errorf("user %q: %w", name, err)
@@ -111,14 +104,14 @@ func (s *Store) CountUsers(ctx context.Context) (n int, err error) {
 }
 
 // AddUser adds one. With first, only while there is none.
-func (s *Store) AddUser(ctx context.Context, v User, first bool, entries ...ledger.Entry) error {
+func (s *Store) AddUser(ctx context.Context, v records.User, first bool, entries ...ledger.Entry) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		var n int
 		if err := tx.QueryRowContext(ctx, "SELECT COUNT(*) FROM users WHERE ? OR name = ?", first, v.Name).Scan(&n); err != nil {
 			return err
 		}
 		if n > 0 {
-			return fmt.Errorf("user %q: %w", v.Name, ErrConflict)
+			return fmt.Errorf("user %q: %w", v.Name, records.ErrConflict)
 		}
 		if _, err := tx.ExecContext(ctx, "INSERT INTO users (name, password, roles, created, mark) VALUES (?,?,?,?,?)", v.Name, v.Password, strings.Join(v.Roles, " "), s.stamp(), s.mark(v)); err != nil {
 			return err
@@ -129,7 +122,7 @@ func (s *Store) AddUser(ctx context.Context, v User, first bool, entries ...ledg
 
 // ChangeUser replaces roles, password and state; sessions and tokens of a
 // disabled user, or of one with a new password, end.
-func (s *Store) ChangeUser(ctx context.Context, v User, endSessions bool, entries ...ledger.Entry) error {
+func (s *Store) ChangeUser(ctx context.Context, v records.User, endSessions bool, entries ...ledger.Entry) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, "UPDATE users SET password=?, roles=?, disabled=?, mark=? WHERE name=?", v.Password, strings.Join(v.Roles, " "), v.Disabled, s.mark(v), v.Name); err != nil {
 			return err
@@ -156,11 +149,11 @@ func (s *Store) bearerMark(bearer, user, expires string) string {
 }
 
 // bearerUser reads the owner of a live session or token.
-func (s *Store) bearerUser(ctx context.Context, bearer, from, live string) (User, error) {
+func (s *Store) bearerUser(ctx context.Context, bearer, from, live string) (records.User, error) {
 	var owner, expires, mark string
 	v, err := s.scanUser(s.read.QueryRowContext(ctx, "SELECT "+userColumns+", b.user, b.expires, b.mark FROM "+from+" b JOIN users u ON u.name = b.user WHERE b.hash = ? AND b.expires > ? AND NOT u.disabled"+live, s.hashOf(bearer), s.stamp()), &owner, &expires, &mark)
 	if err == nil && mark != s.bearerMark(bearer, owner, expires) {
-		return User{}, fmt.Errorf("session: %w", ErrForged)
+		return records.User{}, fmt.Errorf("session: %w", ErrForged)
 	}
 	return v, err
 }
@@ -177,7 +170,7 @@ func (s *Store) AddSession(ctx context.Context, bearer, user string, expires tim
 }
 
 // SessionUser returns the user of a live session.
-func (s *Store) SessionUser(ctx context.Context, bearer string) (User, error) {
+func (s *Store) SessionUser(ctx context.Context, bearer string) (records.User, error) {
 	return s.bearerUser(ctx, bearer, "sessions", "")
 }
 
@@ -192,19 +185,8 @@ func (s *Store) EndSession(ctx context.Context, bearer string) error {
 	})
 }
 
-// Token is an API token; the token itself is shown once and stored hashed.
-type Token struct {
-	ID      int64     `json:"id"`
-	User    string    `json:"user"`
-	Label   string    `json:"label"`
-	Created time.Time `json:"created"`
-	Expires time.Time `json:"expires"`
-	Used    time.Time `json:"used,omitzero"`
-	Revoked time.Time `json:"revoked,omitzero"`
-}
-
 // AddToken stores one.
-func (s *Store) AddToken(ctx context.Context, bearer string, v Token, entries ...ledger.Entry) (int64, error) {
+func (s *Store) AddToken(ctx context.Context, bearer string, v records.Token, entries ...ledger.Entry) (int64, error) {
 	var id int64
 	err := s.inTx(ctx, func(tx *sql.Tx) error {
 		res, err := tx.ExecContext(ctx, "INSERT INTO tokens (hash, user, label, created, expires, mark) VALUES (?,?,?,?,?,?)", s.hashOf(bearer), v.User, v.Label, s.stamp(), stampOf(v.Expires), s.bearerMark(bearer, v.User, stampOf(v.Expires)))
@@ -220,7 +202,7 @@ func (s *Store) AddToken(ctx context.Context, bearer string, v Token, entries ..
 }
 
 // TokenUser returns the user of a live token.
-func (s *Store) TokenUser(ctx context.Context, bearer string) (User, error) {
+func (s *Store) TokenUser(ctx context.Context, bearer string) (records.User, error) {
 	return s.bearerUser(ctx, bearer, "tokens", " AND b.revoked = ''")
 }
 
@@ -232,14 +214,14 @@ func (s *Store) TokenExpires(ctx context.Context, bearer string) (time.Time, err
 }
 
 // Tokens lists tokens of a user, or all with an empty name.
-func (s *Store) Tokens(ctx context.Context, user string, q Query) (Page[Token], error) {
+func (s *Store) Tokens(ctx context.Context, user string, q records.Query) (records.Page[records.Token], error) {
 	if user != "" {
 		q.Filters = append(q.Filters, "user="+user)
 	}
-	return page(ctx, s.read, listing[Token]{
+	return page(ctx, s.read, listing[records.Token]{
 		from: "tokens t", id: "t.id", sort: "-id", scan: "t.id, t.user, t.label, t.created, t.expires, t.used, t.revoked",
 		columns: []column{{name: "id", sql: "t.id", number: true}, {name: "user", sql: "t.user"}, {name: "label", sql: "t.label"}, {name: "created", sql: "t.created", hidden: true}, {name: "expires", sql: "t.expires", hidden: true}, {name: "revoked", sql: "t.revoked", hidden: true}},
-		scanRow: func(rows *sql.Rows) (v Token, err error) {
+		scanRow: func(rows *sql.Rows) (v records.Token, err error) {
 			var created, expires, used, revoked string
 			err = rows.Scan(padded(&v.ID, &v.User, &v.Label, &created, &expires, &used, &revoked)...)
 			v.Created, v.Expires, v.Used, v.Revoked = timeOf(created), timeOf(expires), timeOf(used), timeOf(revoked)
@@ -249,7 +231,7 @@ func (s *Store) Tokens(ctx context.Context, user string, q Query) (Page[Token], 
 }
 
 // Token returns one by number, without what it is.
-func (s *Store) Token(ctx context.Context, id int64) (v Token, err error) {
+func (s *Store) Token(ctx context.Context, id int64) (v records.Token, err error) {
 	var created, expires, used, revoked string
 	err = s.read.QueryRowContext(ctx, "SELECT id, user, label, created, expires, used, revoked FROM tokens WHERE id = ?", id).Scan(&v.ID, &v.User, &v.Label, &created, &expires, &used, &revoked)
 	if err != nil {
@@ -267,7 +249,7 @@ func (s *Store) RevokeToken(ctx context.Context, id int64, entries ...ledger.Ent
 			return err
 		}
 		if n, err := res.RowsAffected(); err != nil || n == 0 {
-			return fmt.Errorf("token %d: %w", id, ErrNotFound)
+			return fmt.Errorf("token %d: %w", id, records.ErrNotFound)
 		}
 		return s.record(ctx, tx, entries...)
 	})

@@ -10,6 +10,8 @@ import (
 	"sync"
 	"testing"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -117,19 +119,19 @@ func TestAVisitScansNoTable(t *testing.T) {
 	s, during := watching(t, "sqlite-watched-visit")
 	ctx := t.Context()
 
-	var systems []System
+	var systems []records.System
 	for i := range 20 {
-		id, err := s.AddSystem(ctx, System{Name: fmt.Sprintf("host%02d", i), Kind: "unix-host", Port: 22 + i})
+		id, err := s.AddSystem(ctx, records.System{Name: fmt.Sprintf("host%02d", i), Kind: "unix-host", Port: 22 + i})
 		require.NoError(t, err)
 		v, err := s.System(ctx, fmt.Sprint(id))
 		require.NoError(t, err)
 		systems = append(systems, v)
 	}
-	visit := func(v System) {
-		survey, visits, err := s.BeginSurvey(ctx, "ines", []System{v})
+	visit := func(v records.System) {
+		survey, visits, err := s.BeginSurvey(ctx, "ines", []records.System{v})
 		require.NoError(t, err)
 		seen := map[string]*Seen{"accounts": NewSeen(), "dependents": NewSeen()}
-		var tally Tally
+		var tally records.Tally
 		require.NoError(t, s.PutAccounts(ctx, v.ID, people(30), seen["accounts"], &tally))
 		var units []estate.Dependent
 		for i := range 30 {
@@ -150,7 +152,7 @@ func TestAVisitScansNoTable(t *testing.T) {
 			derived[d.ID] = nil
 		}
 		require.NoError(t, s.PutTies(ctx, derived))
-		require.NoError(t, s.SetFindings(ctx, fmt.Sprintf("system/%d/", v.ID), []Finding{{Key: fmt.Sprintf("system/%d/x", v.ID), Kind: "x", Severity: "low", What: "x"}}))
+		require.NoError(t, s.SetFindings(ctx, fmt.Sprintf("system/%d/", v.ID), []records.Finding{{Key: fmt.Sprintf("system/%d/x", v.ID), Kind: "x", Severity: "low", What: "x"}}))
 		require.NoError(t, s.EndSurvey(ctx, survey, "done"))
 	}
 	for _, v := range systems {
@@ -170,27 +172,27 @@ func TestAVisitScansNoTable(t *testing.T) {
 func TestAPageReadsNoTable(t *testing.T) {
 	s, during := watching(t, "sqlite-watched-lists")
 	ctx := t.Context()
-	id, err := s.AddSystem(ctx, System{Name: "host", Kind: "unix-host"})
+	id, err := s.AddSystem(ctx, records.System{Name: "host", Kind: "unix-host"})
 	require.NoError(t, err)
-	var tally Tally
+	var tally records.Tally
 	require.NoError(t, s.PutAccounts(ctx, id, people(30), NewSeen(), &tally))
 	require.NoError(t, s.PutDependents(ctx, id, []estate.Dependent{{Kind: estate.DependentUnit, Place: "a.service", Name: "a"}}, NewSeen(), &tally))
 	discard := func(_ any, err error) { t.Helper(); require.NoError(t, err) }
-	lists := map[string]func(q Query){
-		"accounts":               func(q Query) { discard(s.Accounts(ctx, q)) },
-		"dependents":             func(q Query) { discard(s.Dependents(ctx, 0, q)) },
-		"findings":               func(q Query) { discard(s.Findings(ctx, false, q)) },
-		"findings, cleared ones": func(q Query) { discard(s.Findings(ctx, true, q)) },
-		"ledger":                 func(q Query) { discard(s.LedgerList(ctx, q)) },
-		"rotations":              func(q Query) { discard(s.Rotations(ctx, q)) },
-		"surveys":                func(q Query) { discard(s.Surveys(ctx, q)) },
-		"visits":                 func(q Query) { discard(s.Visits(ctx, 1, q)) },
-		"systems":                func(q Query) { discard(s.Systems(ctx, q)) },
-		"sockets":                func(q Query) { discard(s.Sockets(ctx, q)) },
-		"credentials":            func(q Query) { discard(s.Credentials(ctx, q)) },
+	lists := map[string]func(q records.Query){
+		"accounts":               func(q records.Query) { discard(s.Accounts(ctx, q)) },
+		"dependents":             func(q records.Query) { discard(s.Dependents(ctx, 0, q)) },
+		"findings":               func(q records.Query) { discard(s.Findings(ctx, false, q)) },
+		"findings, cleared ones": func(q records.Query) { discard(s.Findings(ctx, true, q)) },
+		"ledger":                 func(q records.Query) { discard(s.LedgerList(ctx, q)) },
+		"rotations":              func(q records.Query) { discard(s.Rotations(ctx, q)) },
+		"surveys":                func(q records.Query) { discard(s.Surveys(ctx, q)) },
+		"visits":                 func(q records.Query) { discard(s.Visits(ctx, 1, q)) },
+		"systems":                func(q records.Query) { discard(s.Systems(ctx, q)) },
+		"sockets":                func(q records.Query) { discard(s.Sockets(ctx, q)) },
+		"credentials":            func(q records.Query) { discard(s.Credentials(ctx, q)) },
 	}
 	for name, list := range lists {
-		for _, query := range during(func() { list(Query{Limit: 50}) }) {
+		for _, query := range during(func() { list(records.Query{Limit: 50}) }) {
 			if strings.Contains(query, "COUNT(*)") {
 				continue // bounded by its own limit
 			}

@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/radius"
 )
@@ -34,7 +36,7 @@ func (s *Store) RadiusSource(ctx context.Context, evidence []string, mentions bo
 }
 
 // AccountNode is the root of a picture.
-func AccountNode(a Account) radius.Node {
+func AccountNode(a records.Account) radius.Node {
 	return radius.Node{ID: fmt.Sprintf("a%d", a.ID), Kind: radius.NodeAccount, Name: a.Name, System: a.System}
 }
 

@@ -5,29 +5,18 @@ import (
 	"database/sql"
 	"fmt"
 	"strings"
-	"time"
+
+	"mossledger.example/moss/internal/records"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/credential"
-	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/rotation"
 )
 
-// Rehearsal is what could be checked before a rotation.
-type Rehearsal struct {
-	ID           int64             `json:"id"`
-	CredentialID CredentialID      `json:"credential_id"`
-	Created      time.Time         `json:"created"`
-	CreatedBy    string            `json:"created_by"`
-	Plan         rotation.Plan     `json:"plan"`
-	Checks       []connect.Checked `json:"checks" nullable:"false"`
-	Verdict      string            `json:"verdict" enum:"passed,failed"`
-}
-
 // SaveRehearsal stores one.
-func (s *Store) SaveRehearsal(ctx context.Context, v *Rehearsal) error {
+func (s *Store) SaveRehearsal(ctx context.Context, v *records.Rehearsal) error {
 	v.Created = s.now().UTC()
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		res, err := tx.ExecContext(ctx, "INSERT INTO rehearsals (credential_id, created, created_by, plan, checks, verdict) VALUES (?, ?, ?, ?, ?, ?)", v.CredentialID, stampOf(v.Created), v.CreatedBy, text(v.Plan), text(v.Checks), v.Verdict)
@@ -40,42 +29,20 @@ func (s *Store) SaveRehearsal(ctx context.Context, v *Rehearsal) error {
 }
 
 // LatestRehearsal returns the newest of a credential.
-func (s *Store) LatestRehearsal(ctx context.Context, id CredentialID) (Rehearsal, error) {
-	var v Rehearsal
+func (s *Store) LatestRehearsal(ctx context.Context, id records.CredentialID) (records.Rehearsal, error) {
+	var v records.Rehearsal
 	var created, plan, checks string
 	err := s.read.QueryRowContext(ctx, "SELECT id, credential_id, created, created_by, plan, checks, verdict FROM rehearsals WHERE credential_id = ? ORDER BY id DESC LIMIT 1", id).Scan(&v.ID, &v.CredentialID, &created, &v.CreatedBy, &plan, &checks, &v.Verdict)
 	v.Created, v.Plan, v.Checks = timeOf(created), parse[rotation.Plan](plan), parse[[]connect.Checked](checks)
 	return v, one(err)
 }
 
-// Rotation is one rotation.
-type Rotation struct {
-	ID             int64           `json:"id"`
-	CredentialID   CredentialID    `json:"credential_id"`
-	CredentialKind credential.Kind `json:"credential_kind" enum:"password,ssh-key,token,api-key,certificate,key-tab"`
-	Credential     string          `json:"credential" doc:"Its name"`
-	AccountID      int64           `json:"account_id,omitempty" doc:"Whose it is; absent for a key that opens several"`
-	Authority      string          `json:"authority" doc:"The systems that decide"`
-	Plan           rotation.Plan   `json:"plan"`
-	Kind           string          `json:"kind" enum:"rotate,assign" doc:"rotate: the credential changes; assign: chosen log-ons get the account"`
-	Policy         string          `json:"policy" enum:"stop,continue,undo"`
-	Mode           string          `json:"mode" enum:"running,stopped,undoing,finished"`
-	Result         string          `json:"result" enum:"done,done-with-failures,undone,undo-incomplete,"`
-	RequestedBy    string          `json:"requested_by"`
-	Reason         string          `json:"reason"`
-	Override       string          `json:"override" doc:"Why it was started without a rehearsal that passed"`
-	RehearsalID    int64           `json:"rehearsal_id"`
-	OldSecret      int64           `json:"-"` // the value that was current when it began; 0 when that is not known
-	Started        time.Time       `json:"started"`
-	Ended          time.Time       `json:"ended,omitzero"`
-}
-
 const rotationFrom = "rotations r JOIN credentials c ON c.id = r.credential_id"
 
 const rotationColumns = "r.id, r.credential_id, c.kind, r.name, COALESCE(c.account_id, 0), r.authority, r.plan, r.policy, r.mode, r.result, r.requested_by, r.reason, r.override, COALESCE(r.rehearsal_id, 0), COALESCE(r.old_secret, 0), r.started, r.ended"
 
-func scanRotation(row interface{ Scan(...any) error }, more ...any) (Rotation, error) {
-	var v Rotation
+func scanRotation(row interface{ Scan(...any) error }, more ...any) (records.Rotation, error) {
+	var v records.Rotation
 	var plan, started, ended string
 	err := row.Scan(append([]any{&v.ID, &v.CredentialID, &v.CredentialKind, &v.Credential, &v.AccountID, &v.Authority, &plan, &v.Policy, &v.Mode, &v.Result, &v.RequestedBy, &v.Reason, &v.Override, &v.RehearsalID, &v.OldSecret, &started, &ended}, more...)...)
 	v.Plan, v.Started, v.Ended = parse[rotation.Plan](plan), timeOf(started), timeOf(ended)
@@ -86,16 +53,16 @@ func scanRotation(row interface{ Scan(...any) error }, more ...any) (Rotation, e
 }
 
 // Rotations lists rotations.
-func (s *Store) Rotations(ctx context.Context, q Query) (Page[Rotation], error) {
-	return page(ctx, s.read, listing[Rotation]{
+func (s *Store) Rotations(ctx context.Context, q records.Query) (records.Page[records.Rotation], error) {
+	return page(ctx, s.read, listing[records.Rotation]{
 		from: rotationFrom, id: "r.id", sort: "-id", scan: rotationColumns,
 		columns: []column{{name: "id", sql: "r.id", number: true}, {name: "credential", sql: "r.name"}, {name: "credential_id", sql: "r.credential_id", number: true}, {name: "credential_kind", sql: "c.kind", values: credential.Names()}, {name: "account_id", sql: "COALESCE(c.account_id, 0)", number: true}, {name: "authority", sql: "r.authority"}, {name: "kind", sql: "COALESCE(json_extract(r.plan, '$.kind'), 'rotate')", values: []string{"rotate", "assign"}}, {name: "policy", sql: "r.policy"}, {name: "mode", sql: "r.mode"}, {name: "result", sql: "r.result", values: []string{"done", "done-with-failures", "undone", "undo-incomplete", ""}}, {name: "requested_by", sql: "r.requested_by"}, {name: "reason", sql: "r.reason"}, {name: "started", sql: "r.started", hidden: true}, {name: "ended", sql: "r.ended", hidden: true}},
-		scanRow: func(rows *sql.Rows) (Rotation, error) { return scanRotation(rows, new(any), new(any)) },
+		scanRow: func(rows *sql.Rows) (records.Rotation, error) { return scanRotation(rows, new(any), new(any)) },
 	}, q)
 }
 
 // Rotation returns one by id.
-func (s *Store) Rotation(ctx context.Context, id int64) (Rotation, error) {
+func (s *Store) Rotation(ctx context.Context, id int64) (records.Rotation, error) {
 	v, err := scanRotation(s.read.QueryRowContext(ctx, "SELECT "+rotationColumns+" FROM "+rotationFrom+" WHERE r.id = ?", id))
 	if err != nil {
 		return v, fmt.Errorf("rotation %d: %w", id, err)
@@ -104,14 +71,14 @@ func (s *Store) Rotation(ctx context.Context, id int64) (Rotation, error) {
 }
 
 // Unfinished returns rotations that a stopped service must take up again.
-func (s *Store) Unfinished(ctx context.Context) ([]Rotation, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (Rotation, error) { return scanRotation(rows) },
+func (s *Store) Unfinished(ctx context.Context) ([]records.Rotation, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (records.Rotation, error) { return scanRotation(rows) },
 		"SELECT "+rotationColumns+" FROM "+rotationFrom+" WHERE r.mode IN ('running', 'undoing') ORDER BY r.id")
 }
 
 // BeginRotation creates one. ErrConflict while another of the same credential
 // is not finished.
-func (s *Store) BeginRotation(ctx context.Context, v Rotation, entries ...ledger.Entry) (int64, error) {
+func (s *Store) BeginRotation(ctx context.Context, v records.Rotation, entries ...ledger.Entry) (int64, error) {
 	var id int64
 	err := s.inTx(ctx, func(tx *sql.Tx) error {
 		var open bool
@@ -157,39 +124,14 @@ func (s *Store) Journal(ctx context.Context, id, after int64) ([]rotation.Record
 	return out, err
 }
 
-// Effects are what a journal record means for the rest of the store.
-type Effects struct {
-	Settlement *Settlement // of its end
-	Copies     []CopyIs    // of a replaced file
-	LogOns     []LogOnIs   // of a log-on that was given
-	Keys       []KeyIs     // of a key that was replaced, or an entry
-}
-
-// LogOnIs says what log-on a dependent was given.
-type LogOnIs struct {
-	SystemID    int64
-	Place       estate.Place
-	AccountID   int64
-	Account     string // as it is written there now
-	Fingerprint string
-}
-
-func (s *Store) logOnIs(ctx context.Context, tx *sql.Tx, l LogOnIs) error {
+func (s *Store) logOnIs(ctx context.Context, tx *sql.Tx, l records.LogOnIs) error {
 	now := s.stamp()
 	_, err := tx.ExecContext(ctx, "UPDATE dependents SET runs_as = ?, identity = ?, given = ?, given_at = ?, given_account = ?, digest = x'00', seen = ? WHERE system_id = ? AND kind = ? AND place = ?",
 		l.Account, naming.IdentityOf(l.Account), l.Fingerprint, now, l.AccountID, now, l.SystemID, l.Place.Kind, l.Place.Place)
 	return err
 }
 
-// CopyIs says what a copy holds now, so that the picture is right without
-// reading it again.
-type CopyIs struct {
-	SystemID    int64
-	Place       string
-	Fingerprint string
-}
-
-func (s *Store) copyIs(ctx context.Context, tx *sql.Tx, c CopyIs) error {
+func (s *Store) copyIs(ctx context.Context, tx *sql.Tx, c records.CopyIs) error {
 	_, err := tx.ExecContext(ctx, "UPDATE dependents SET fingerprint = ?, copy = json_set(copy, '$.fingerprint', ?), digest = x'00', seen = ? WHERE system_id = ? AND kind = 'file' AND place = ?",
 		c.Fingerprint, c.Fingerprint, s.stamp(), c.SystemID, c.Place)
 	return err
@@ -198,7 +140,7 @@ func (s *Store) copyIs(ctx context.Context, tx *sql.Tx, c CopyIs) error {
 // AppendJournal writes a record, the ledger entry that goes with it and the
 // rotation's mode in one synced transaction (laws 1, 3 and 8); with the end of
 // the rotation also the places of its sealed values (law 2).
-func (s *Store) AppendJournal(ctx context.Context, v Rotation, r rotation.Record, mode, result string, effects Effects, entries ...ledger.Entry) error {
+func (s *Store) AppendJournal(ctx context.Context, v records.Rotation, r rotation.Record, mode, result string, effects records.Effects, entries ...ledger.Entry) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, "INSERT INTO journal (rotation_id, seq, time, event, step, undo, result, memo, words, actor, reason) VALUES (?,?,?,?,?,?,?,?,?,?,?)",
 			v.ID, r.Seq, stampOf(r.Time), r.Event, r.Step, r.Undo, r.Result, r.Memo, r.Words, r.Actor, r.Reason)

@@ -5,35 +5,11 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"time"
+
+	"mossledger.example/moss/internal/records"
 
 	"mossledger.example/moss/internal/core/ledger"
 )
-
-// ScopeEnd says how the reading of a scope ended, and which rows belong to it.
-type ScopeEnd struct {
-	Scope, Table, Condition string
-	Complete                bool
-	Why                     string // when it is not complete
-	Seen                    *Seen
-	// Sight is what the reading depended on beside the system: log-on, base,
-	// options. Another one sees other things.
-	Sight string
-	// Begun is when it was settled what the reading looks for.
-	Begun time.Time
-	// Fleeting things come and go: many at once are no question.
-	Fleeting bool
-	// Stays are rows that were not seen, and were found to be there all the same.
-	Stays map[int64]bool
-}
-
-// Held says why a scope was not ended although it was read to its end: what
-// vanished is a question for a person (law 4).
-type Held struct {
-	Scope string
-	Count int
-	Why   string
-}
 
 // When many vanish at once, it is a question: more than a quarter of at least
 // five, or more than fifty.
@@ -57,9 +33,9 @@ func (s *Store) Vanished(ctx context.Context, system int64, e ScopeEnd) (gone []
 // EndScopes marks rows that a complete reading did not see as gone, and notes
 // which scopes were read completely, and why the others were not. Law 4. The
 // writer is held for some hundred rows at a time.
-func (s *Store) EndScopes(ctx context.Context, system int64, ends []ScopeEnd, tally *Tally) ([]Held, error) {
+func (s *Store) EndScopes(ctx context.Context, system int64, ends []ScopeEnd, tally *records.Tally) ([]records.Held, error) {
 	defer s.generation.Add(1)
-	var held []Held
+	var held []records.Held
 	for _, e := range ends {
 		h, err := s.endScope(ctx, system, e, tally)
 		if err != nil {
@@ -72,7 +48,7 @@ func (s *Store) EndScopes(ctx context.Context, system int64, ends []ScopeEnd, ta
 	return held, nil
 }
 
-func (s *Store) endScope(ctx context.Context, system int64, e ScopeEnd, tally *Tally) (*Held, error) {
+func (s *Store) endScope(ctx context.Context, system int64, e ScopeEnd, tally *records.Tally) (*records.Held, error) {
 	if !e.Complete {
 		return nil, s.leaveScope(ctx, system, e, nil)
 	}
@@ -91,7 +67,7 @@ func (s *Store) endScope(ctx context.Context, system int64, e ScopeEnd, tally *T
 			return nil, err
 		}
 	}
-	h := &Held{Scope: e.Scope, Count: len(gone)}
+	h := &records.Held{Scope: e.Scope, Count: len(gone)}
 	switch {
 	case confirmed || e.Fleeting || counted == 0:
 		h = nil
@@ -129,7 +105,7 @@ func (s *Store) endScope(ctx context.Context, system int64, e ScopeEnd, tally *T
 }
 
 // leaveScope notes that a scope was not read to its end, or is held.
-func (s *Store) leaveScope(ctx context.Context, system int64, e ScopeEnd, held *Held) error {
+func (s *Store) leaveScope(ctx context.Context, system int64, e ScopeEnd, held *records.Held) error {
 	count := 0
 	if held != nil {
 		count = held.Count
@@ -184,16 +160,9 @@ func (s *Store) ConfirmAbsence(ctx context.Context, system int64, entries ...led
 	return n, err
 }
 
-// HeldScope is a scope whose absences wait for a person.
-type HeldScope struct {
-	SystemID           int64
-	System, Scope, Why string
-	Count              int
-}
-
 // HeldScopes returns all of them.
-func (s *Store) HeldScopes(ctx context.Context) ([]HeldScope, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (h HeldScope, err error) {
+func (s *Store) HeldScopes(ctx context.Context) ([]records.HeldScope, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (h records.HeldScope, err error) {
 		return h, rows.Scan(&h.SystemID, &h.System, &h.Scope, &h.Why, &h.Count)
 	}, "SELECT scopes.system_id, systems.name, scopes.scope, scopes.why, scopes.held FROM scopes JOIN systems ON systems.id = scopes.system_id WHERE scopes.held > 0 AND scopes.confirmed = 0 ORDER BY systems.name, scopes.scope")
 }

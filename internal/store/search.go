@@ -5,17 +5,9 @@ import (
 	"database/sql"
 	"strings"
 	"unicode"
-)
 
-// Hit is something that a search found.
-type Hit struct {
-	Kind   string `json:"kind" enum:"account,dependent,system"`
-	ID     int64  `json:"id"`
-	Name   string `json:"name"`
-	System string `json:"system" doc:"Where it is; of a system its address"`
-	Of     string `json:"of" doc:"Kind of dependent or system, type of account"`
-	Detail string `json:"detail" doc:"Place or description"`
-}
+	"mossledger.example/moss/internal/records"
+)
 
 // phrases turns what somebody types into a full-text query: every word must
 // stand somewhere, and the beginning of the last part of one is enough. Signs
@@ -36,18 +28,18 @@ func phrases(typed string) string {
 
 // Search finds accounts, systems and dependents by the words in their names,
 // places and descriptions: up to limit of each kind.
-func (s *Store) Search(ctx context.Context, typed string, limit int) ([]Hit, error) {
+func (s *Store) Search(ctx context.Context, typed string, limit int) ([]records.Hit, error) {
 	query := phrases(typed)
 	if query == "" {
-		return []Hit{}, nil
+		return []records.Hit{}, nil
 	}
-	out := []Hit{}
+	out := []records.Hit{}
 	for _, part := range []struct{ kind, sql string }{
 		{"system", "SELECT s.id, s.name, s.address, s.kind, s.site FROM systems s JOIN (SELECT rowid FROM found_systems WHERE found_systems MATCH ? LIMIT ?) f ON f.rowid = s.id"},
 		{"account", "SELECT a.id, a.name, systems.name, a.type, a.description FROM accounts a JOIN (SELECT rowid FROM found_accounts WHERE found_accounts MATCH ? LIMIT ?) f ON f.rowid = a.id JOIN systems ON systems.id = a.system_id"},
 		{"dependent", "SELECT d.id, d.name, systems.name, d.kind, d.place FROM dependents d JOIN (SELECT rowid FROM found_dependents WHERE found_dependents MATCH ? LIMIT ?) f ON f.rowid = d.id JOIN systems ON systems.id = d.system_id"},
 	} {
-		hits, err := collect(ctx, s.read, func(rows *sql.Rows) (h Hit, err error) {
+		hits, err := collect(ctx, s.read, func(rows *sql.Rows) (h records.Hit, err error) {
 			h.Kind = part.kind
 			return h, rows.Scan(&h.ID, &h.Name, &h.System, &h.Of, &h.Detail)
 		}, part.sql, query, limit)

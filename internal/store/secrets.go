@@ -3,58 +3,20 @@ package store
 import (
 	"context"
 	"database/sql"
-	"fmt"
 	"time"
 
-	"mossledger.example/moss/internal/core/credential"
+	"mossledger.example/moss/internal/records"
 )
 
-// States of a sealed value. Law 2: a value is removed only with its account;
-// "retired" values were proven to be refused.
-const (
-	SecretCandidate = "candidate" // prepared by a rotation, maybe at the authority
-	SecretCurrent   = "current"
-	SecretPrevious  = "previous" // was current before; not proven to be refused
-	SecretRetired   = "retired"
-)
-
-// Secret is a sealed value.
-type Secret struct {
-	ID           int64
-	CredentialID CredentialID
-	Kind         credential.Kind
-	AccountID    int64 // of a password
-	RotationID   int64
-	State        string
-	Sealed       []byte
-	Fingerprint  string
-	Public       string // of a private key: the fingerprint of its public half
-	Created      time.Time
-	SystemID     int64 // of a password: where its account lives, which is part of what it is bound to
-}
-
-// Binding names the record that a sealed value belongs to.
-func (v Secret) Binding() string {
-	if v.Kind == credential.SSHKey {
-		return fmt.Sprintf("secret/key=%d/fingerprint=%s", v.CredentialID, v.Fingerprint)
-	}
-	return fmt.Sprintf("secret/account=%d/system=%d/fingerprint=%s", v.AccountID, v.SystemID, v.Fingerprint)
-}
-
-// FormerBinding is how passwords were bound in databases of the first versions.
-func (v Secret) FormerBinding() string {
-	return fmt.Sprintf("secret/account=%d/fingerprint=%s", v.AccountID, v.Fingerprint)
-}
-
-func addSecret(ctx context.Context, tx *sql.Tx, v Secret, now string) error {
+func addSecret(ctx context.Context, tx *sql.Tx, v records.Secret, now string) error {
 	_, err := tx.ExecContext(ctx, "INSERT INTO secrets (credential_id, rotation_id, state, sealed, fingerprint, public, created) VALUES (?, NULLIF(?, 0), ?, ?, ?, ?, ?)",
 		v.CredentialID, v.RotationID, v.State, v.Sealed, v.Fingerprint, v.Public, now)
 	return err
 }
 
 // AddCandidate stores a prepared value, synced (law 1).
-func (s *Store) AddCandidate(ctx context.Context, v Secret) error {
-	v.State = SecretCandidate
+func (s *Store) AddCandidate(ctx context.Context, v records.Secret) error {
+	v.State = records.SecretCandidate
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		if v.RotationID == 0 {
 			var rotates bool
@@ -70,8 +32,8 @@ func (s *Store) AddCandidate(ctx context.Context, v Secret) error {
 }
 
 // Secrets returns all sealed values of a credential, the newest first.
-func (s *Store) Secrets(ctx context.Context, id CredentialID) ([]Secret, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (v Secret, err error) {
+func (s *Store) Secrets(ctx context.Context, id records.CredentialID) ([]records.Secret, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (v records.Secret, err error) {
 		var created string
 		err = rows.Scan(&v.ID, &v.CredentialID, &v.Kind, &v.AccountID, &v.RotationID, &v.State, &v.Sealed, &v.Fingerprint, &v.Public, &created, &v.SystemID)
 		v.Created = timeOf(created)
@@ -82,16 +44,16 @@ func (s *Store) Secrets(ctx context.Context, id CredentialID) ([]Secret, error) 
 
 // OpenCandidates returns prepared values of accounts that no rotation made: of
 // resets whose end is not known.
-func (s *Store) OpenCandidates(ctx context.Context) ([]Secret, error) {
-	ids, err := collect(ctx, s.read, single[CredentialID], "SELECT DISTINCT x.credential_id FROM secrets x JOIN credentials c ON c.id = x.credential_id WHERE x.state = 'candidate' AND x.rotation_id IS NULL AND c.kind = 'password' ORDER BY 1")
-	var out []Secret
+func (s *Store) OpenCandidates(ctx context.Context) ([]records.Secret, error) {
+	ids, err := collect(ctx, s.read, single[records.CredentialID], "SELECT DISTINCT x.credential_id FROM secrets x JOIN credentials c ON c.id = x.credential_id WHERE x.state = 'candidate' AND x.rotation_id IS NULL AND c.kind = 'password' ORDER BY 1")
+	var out []records.Secret
 	for _, id := range ids {
 		all, err := s.Secrets(ctx, id)
 		if err != nil {
 			return nil, err
 		}
 		for _, v := range all {
-			if v.State == SecretCandidate && v.RotationID == 0 {
+			if v.State == records.SecretCandidate && v.RotationID == 0 {
 				out = append(out, v)
 			}
 		}
@@ -109,25 +71,16 @@ func (s *Store) Fingerprints(ctx context.Context) ([]string, error) {
 	return collect(ctx, s.read, single[string], "SELECT DISTINCT fingerprint FROM secrets WHERE state <> 'retired' OR ended > ?", stampOf(s.now().Add(-lookedFor)))
 }
 
-// Settlement gives the two values of a finished rotation their places: the
-// winner is current, the loser retired when it was proven to be refused, and
-// kept as previous when it was not.
-type Settlement struct {
-	Winner, Loser int64
-	LoserRefused  bool
-	Public        *credential.Public // of a key: the winner's public half
-}
-
-func (s *Store) settle(ctx context.Context, tx *sql.Tx, id CredentialID, v Settlement) error {
-	state := SecretPrevious
+func (s *Store) settle(ctx context.Context, tx *sql.Tx, id records.CredentialID, v records.Settlement) error {
+	state := records.SecretPrevious
 	if v.LoserRefused {
-		state = SecretRetired
+		state = records.SecretRetired
 	}
 	now := s.stamp()
 	for _, act := range []struct {
 		state string
 		id    int64
-	}{{state, v.Loser}, {SecretCurrent, v.Winner}} {
+	}{{state, v.Loser}, {records.SecretCurrent, v.Winner}} {
 		if _, err := tx.ExecContext(ctx, "UPDATE secrets SET state = ?, ended = ? WHERE credential_id = ? AND id = ?", act.state, now, id, act.id); err != nil {
 			return err
 		}
@@ -142,7 +95,7 @@ func (s *Store) settle(ctx context.Context, tx *sql.Tx, id CredentialID, v Settl
 }
 
 // DropCandidate retires a prepared value that the authority refused.
-func (s *Store) DropCandidate(ctx context.Context, id CredentialID, fingerprint string) error {
+func (s *Store) DropCandidate(ctx context.Context, id records.CredentialID, fingerprint string) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, "UPDATE secrets SET state = 'retired', ended = ? WHERE credential_id = ? AND fingerprint = ? AND state = 'candidate'", s.stamp(), id, fingerprint)
 		return err

@@ -21,6 +21,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver
 
@@ -31,20 +33,13 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// Errors that callers decide by.
-var (
-	ErrNotFound = errors.New("not found")
-	ErrConflict = errors.New("already there")
-	ErrStale    = errors.New("changed by somebody else in the meantime")
-)
-
 // inUse is an ErrConflict in words of its own.
 type inUse string
 
 func (e inUse) Error() string { return string(e) }
 
 // Is makes it an ErrConflict for callers that decide.
-func (e inUse) Is(target error) bool { return target == ErrConflict }
+func (e inUse) Is(target error) bool { return target == records.ErrConflict }
 
 // Store is an open database. Safe for concurrent use.
 type Store struct {
@@ -268,7 +263,7 @@ func parse[T any](raw string) (out T) {
 
 func one(err error) error {
 	if errors.Is(err, sql.ErrNoRows) {
-		return ErrNotFound
+		return records.ErrNotFound
 	}
 	return err
 }

@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -50,12 +52,12 @@ func people(n int) []estate.Account {
 func TestReopenedWithData(t *testing.T) {
 	folder := t.TempDir()
 	s := open(t, folder)
-	id, err := s.AddSystem(t.Context(), System{Name: "dir", Kind: "directory"}, ledger.Entry{Actor: "ines", Act: "system.add", Phase: ledger.Outcome})
+	id, err := s.AddSystem(t.Context(), records.System{Name: "dir", Kind: "directory"}, ledger.Entry{Actor: "ines", Act: "system.add", Phase: ledger.Outcome})
 	require.NoError(t, err)
-	require.NoError(t, s.PutAccounts(t.Context(), id, people(250), NewSeen(), &Tally{}))
+	require.NoError(t, s.PutAccounts(t.Context(), id, people(250), NewSeen(), &records.Tally{}))
 	require.NoError(t, s.Close())
 	s = open(t, folder) // migrations run again, and find nothing to do
-	page, err := s.Accounts(t.Context(), Query{Limit: 1})
+	page, err := s.Accounts(t.Context(), records.Query{Limit: 1})
 	require.NoError(t, err)
 	assert.Equal(t, 250, page.Total)
 	report, err := s.LedgerVerify(t.Context())
@@ -66,9 +68,9 @@ func TestReopenedWithData(t *testing.T) {
 	report, err = s.LedgerVerify(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, []int64{1}, report.Altered)
-	_, err = s.AddSystem(t.Context(), System{Name: "DIR", Kind: "directory"})
-	assert.ErrorIs(t, err, ErrConflict)
-	assert.ErrorIs(t, s.ChangeSystem(t.Context(), System{ID: id}, 99), ErrStale)
+	_, err = s.AddSystem(t.Context(), records.System{Name: "DIR", Kind: "directory"})
+	assert.ErrorIs(t, err, records.ErrConflict)
+	assert.ErrorIs(t, s.ChangeSystem(t.Context(), records.System{ID: id}, 99), records.ErrStale)
 }
 
 // Law 4: many that vanish at once, or with another sight, are a question for a
@@ -76,11 +78,11 @@ func TestReopenedWithData(t *testing.T) {
 func TestManyAbsencesAreAQuestion(t *testing.T) {
 	s := open(t, t.TempDir())
 	ctx := t.Context()
-	id, err := s.AddSystem(ctx, System{Name: "dir", Kind: "directory"})
+	id, err := s.AddSystem(ctx, records.System{Name: "dir", Kind: "directory"})
 	require.NoError(t, err)
-	visit := func(list []estate.Account, sight string, stays ...int64) []Held {
+	visit := func(list []estate.Account, sight string, stays ...int64) []records.Held {
 		t.Helper()
-		var tally Tally
+		var tally records.Tally
 		seen := NewSeen()
 		require.NoError(t, s.PutAccounts(ctx, id, list, seen, &tally))
 		end := ScopeEnd{Scope: "accounts", Table: "accounts", Condition: "1", Complete: true, Seen: seen, Sight: sight, Stays: map[int64]bool{}}
@@ -92,7 +94,7 @@ func TestManyAbsencesAreAQuestion(t *testing.T) {
 		return held
 	}
 	gone := func() int {
-		page, err := s.Accounts(ctx, Query{Filters: []string{"gone!="}})
+		page, err := s.Accounts(ctx, records.Query{Filters: []string{"gone!="}})
 		require.NoError(t, err)
 		return page.Total
 	}
@@ -113,7 +115,7 @@ func TestManyAbsencesAreAQuestion(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, waiting)
 	_, err = s.ConfirmAbsence(ctx, id)
-	require.ErrorIs(t, err, ErrConflict, "there is nothing to confirm")
+	require.ErrorIs(t, err, records.ErrConflict, "there is nothing to confirm")
 	assert.Len(t, visit(all[:596], "b"), 1, "one, but with another log-on")
 	assert.Equal(t, 3, gone())
 	// A person confirms, once.
@@ -123,7 +125,7 @@ func TestManyAbsencesAreAQuestion(t *testing.T) {
 	assert.Equal(t, 200, gone())
 	assert.Len(t, visit(all[:300], "b"), 1)
 	assert.Empty(t, visit(all[:400], "b"))
-	last, err := s.Accounts(ctx, Query{Filters: []string{"name=" + all[399].Name, "gone="}})
+	last, err := s.Accounts(ctx, records.Query{Filters: []string{"name=" + all[399].Name, "gone="}})
 	require.NoError(t, err)
 	assert.Empty(t, visit(all[:399], "b", last.Items[0].ID))
 	assert.Equal(t, 200, gone(), "it was asked for, and is there")
@@ -133,10 +135,10 @@ func TestManyAbsencesAreAQuestion(t *testing.T) {
 func TestAbsenceNeedsProof(t *testing.T) {
 	s := open(t, t.TempDir())
 	ctx := t.Context()
-	id, err := s.AddSystem(ctx, System{Name: "dir", Kind: "directory"})
+	id, err := s.AddSystem(ctx, records.System{Name: "dir", Kind: "directory"})
 	require.NoError(t, err)
-	visit := func(list []estate.Account, complete bool) Tally {
-		var tally Tally
+	visit := func(list []estate.Account, complete bool) records.Tally {
+		var tally records.Tally
 		seen := NewSeen()
 		require.NoError(t, s.PutAccounts(ctx, id, list, seen, &tally))
 		_, err = s.EndScopes(ctx, id, []ScopeEnd{{Scope: "accounts", Table: "accounts", Condition: "1", Complete: complete, Why: "cut off", Seen: seen}}, &tally)
@@ -144,24 +146,24 @@ func TestAbsenceNeedsProof(t *testing.T) {
 		return tally
 	}
 	gone := func() int {
-		page, err := s.Accounts(ctx, Query{Filters: []string{"gone!="}})
+		page, err := s.Accounts(ctx, records.Query{Filters: []string{"gone!="}})
 		require.NoError(t, err)
 		return page.Total
 	}
 	all := people(205)
-	assert.Equal(t, Tally{Added: 205, AccountsTouched: true}, visit(all, true))
-	assert.Equal(t, Tally{}, visit(all, true), "unchanged")
-	first, err := s.Accounts(ctx, Query{Limit: 1})
+	assert.Equal(t, records.Tally{Added: 205, AccountsTouched: true}, visit(all, true))
+	assert.Equal(t, records.Tally{}, visit(all, true), "unchanged")
+	first, err := s.Accounts(ctx, records.Query{Limit: 1})
 	require.NoError(t, err)
-	assert.Equal(t, Tally{}, visit(all[:10], false), "cut off: nothing is gone")
+	assert.Equal(t, records.Tally{}, visit(all[:10], false), "cut off: nothing is gone")
 	assert.Zero(t, gone())
 	changed := append([]estate.Account(nil), all...)
 	changed[7].Description, changed[8].Name = "new words", "Renamed"
-	assert.Equal(t, Tally{Altered: 2, AccountsTouched: true}, visit(changed, true))
+	assert.Equal(t, records.Tally{Altered: 2, AccountsTouched: true}, visit(changed, true))
 	tally := visit(changed[:200], true)
 	assert.Equal(t, 5, tally.Vanished)
 	assert.Equal(t, 5, gone())
-	assert.Equal(t, Tally{Altered: 5, AccountsTouched: true}, visit(changed, true), "they came back: that is no news of a new account")
+	assert.Equal(t, records.Tally{Altered: 5, AccountsTouched: true}, visit(changed, true), "they came back: that is no news of a new account")
 	assert.Zero(t, gone())
 	again, err := s.Account(ctx, first.Items[0].ID)
 	require.NoError(t, err)
@@ -172,12 +174,12 @@ func TestAbsenceNeedsProof(t *testing.T) {
 // Paging by key gives every row once, in order, whatever the column.
 func TestPagingEqualsOneLongPage(t *testing.T) {
 	s := open(t, t.TempDir())
-	id, err := s.AddSystem(t.Context(), System{Name: "dir", Kind: "directory"})
+	id, err := s.AddSystem(t.Context(), records.System{Name: "dir", Kind: "directory"})
 	require.NoError(t, err)
-	require.NoError(t, s.PutAccounts(t.Context(), id, people(97), NewSeen(), &Tally{}))
+	require.NoError(t, s.PutAccounts(t.Context(), id, people(97), NewSeen(), &records.Tally{}))
 	for _, c := range accountList.columns {
 		for _, sign := range []string{"", "-"} {
-			long, err := s.Accounts(t.Context(), Query{Sort: sign + c.name, Limit: 1000})
+			long, err := s.Accounts(t.Context(), records.Query{Sort: sign + c.name, Limit: 1000})
 			require.NoError(t, err, c.name)
 			var ids, paged []int64
 			for _, a := range long.Items {
@@ -185,7 +187,7 @@ func TestPagingEqualsOneLongPage(t *testing.T) {
 			}
 			cursor := ""
 			for {
-				p, err := s.Accounts(t.Context(), Query{Sort: sign + c.name, Limit: 10, Cursor: cursor})
+				p, err := s.Accounts(t.Context(), records.Query{Sort: sign + c.name, Limit: 10, Cursor: cursor})
 				require.NoError(t, err, c.name)
 				for _, a := range p.Items {
 					paged = append(paged, a.ID)
@@ -198,11 +200,11 @@ func TestPagingEqualsOneLongPage(t *testing.T) {
 		}
 	}
 	for filter, want := range map[string]int{"description~100% of_": 24, `description~k\s`: 24, "name=name005": 1, "name!~Name0": 0, "never_expires=true": 49, "password_changed<2026-01-05": 16, "type=": 32, "description~%": 24} {
-		p, err := s.Accounts(t.Context(), Query{Filters: []string{filter}})
+		p, err := s.Accounts(t.Context(), records.Query{Filters: []string{filter}})
 		require.NoError(t, err, filter)
 		assert.Equal(t, want, p.Total, filter)
 	}
-	for _, bad := range []Query{{Filters: []string{"colour=red"}}, {Filters: []string{"nothing"}}, {Sort: "colour"}, {Limit: 1001}, {Cursor: "zzz"}, {Filters: []string{"name=x'; DROP TABLE accounts; --"}, Sort: "name;"}} {
+	for _, bad := range []records.Query{{Filters: []string{"colour=red"}}, {Filters: []string{"nothing"}}, {Sort: "colour"}, {Limit: 1001}, {Cursor: "zzz"}, {Filters: []string{"name=x'; DROP TABLE accounts; --"}, Sort: "name;"}} {
 		_, err := s.Accounts(t.Context(), bad)
 		assert.ErrorIs(t, err, ErrQuery, "%+v", bad)
 	}
@@ -212,24 +214,24 @@ func TestPagingEqualsOneLongPage(t *testing.T) {
 func TestValuesFollowTheEndOfTheRotation(t *testing.T) {
 	s := open(t, t.TempDir())
 	ctx := context.Background()
-	id, err := s.AddSystem(ctx, System{Name: "dir", Kind: "directory"})
+	id, err := s.AddSystem(ctx, records.System{Name: "dir", Kind: "directory"})
 	require.NoError(t, err)
-	require.NoError(t, s.PutAccounts(ctx, id, people(1), NewSeen(), &Tally{}))
+	require.NoError(t, s.PutAccounts(ctx, id, people(1), NewSeen(), &records.Tally{}))
 	c, err := s.NotePassword(ctx, 1)
 	require.NoError(t, err)
-	require.NoError(t, s.TakeCustody(ctx, Secret{CredentialID: c.ID, Sealed: []byte("a"), Fingerprint: "fa"}, "ines", ""))
-	r := Rotation{CredentialID: c.ID, Credential: "a", Policy: "undo"}
+	require.NoError(t, s.TakeCustody(ctx, records.Secret{CredentialID: c.ID, Sealed: []byte("a"), Fingerprint: "fa"}, "ines", ""))
+	r := records.Rotation{CredentialID: c.ID, Credential: "a", Policy: "undo"}
 	r.ID, err = s.BeginRotation(ctx, r)
 	require.NoError(t, err)
 	_, err = s.BeginRotation(ctx, r)
-	assert.ErrorIs(t, err, ErrConflict, "one rotation of an account at a time")
-	assert.ErrorIs(t, s.ReleaseCustody(ctx, c.ID), ErrConflict)
-	require.NoError(t, s.AddCandidate(ctx, Secret{CredentialID: c.ID, RotationID: r.ID, Sealed: []byte("b"), Fingerprint: "fb"}))
+	assert.ErrorIs(t, err, records.ErrConflict, "one rotation of an account at a time")
+	assert.ErrorIs(t, s.ReleaseCustody(ctx, c.ID), records.ErrConflict)
+	require.NoError(t, s.AddCandidate(ctx, records.Secret{CredentialID: c.ID, RotationID: r.ID, Sealed: []byte("b"), Fingerprint: "fb"}))
 	finished := rotation.Record{Seq: 1, Event: rotation.EventFinished, Step: -1, Result: rotation.FinishedDone}
-	require.NoError(t, s.AppendJournal(ctx, r, finished, "finished", "done", Effects{Settlement: &Settlement{Winner: 2, Loser: 1, LoserRefused: true}}))
-	assert.Error(t, s.AppendJournal(ctx, r, finished, "finished", "done", Effects{Settlement: &Settlement{Winner: 1, Loser: 2}}), "a record is written once")
+	require.NoError(t, s.AppendJournal(ctx, r, finished, "finished", "done", records.Effects{Settlement: &records.Settlement{Winner: 2, Loser: 1, LoserRefused: true}}))
+	assert.Error(t, s.AppendJournal(ctx, r, finished, "finished", "done", records.Effects{Settlement: &records.Settlement{Winner: 1, Loser: 2}}), "a record is written once")
 	all, err := s.Secrets(ctx, c.ID)
 	require.NoError(t, err)
-	assert.Equal(t, []string{SecretCurrent, SecretRetired}, []string{all[0].State, all[1].State})
+	assert.Equal(t, []string{records.SecretCurrent, records.SecretRetired}, []string{all[0].State, all[1].State})
 	assert.NotEqual(t, all[0].Binding(), all[1].Binding(), "each value is bound to its own record")
 }

@@ -4,30 +4,16 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"time"
+
+	"mossledger.example/moss/internal/records"
 
 	"mossledger.example/moss/internal/connect"
 )
 
-// Survey is one reading of systems.
-type Survey struct {
-	ID          int64     `json:"id"`
-	State       string    `json:"state" enum:"running,done,cancelled,interrupted"`
-	RequestedBy string    `json:"requested_by"`
-	Started     time.Time `json:"started"`
-	Ended       time.Time `json:"ended,omitzero"`
-	Total       int       `json:"total"`
-	Done        int       `json:"done"`
-	Failed      int       `json:"failed"`
-	Added       int       `json:"added"`
-	Altered     int       `json:"altered"`
-	Vanished    int       `json:"vanished"`
-}
-
 const surveyColumns = "s.id, s.state, s.requested_by, s.started, s.ended, s.total, (SELECT COUNT(*) FROM visits WHERE survey_id = s.id AND state NOT IN ('waiting', 'running')), (SELECT COUNT(*) FROM visits WHERE survey_id = s.id AND state IN ('failed', 'incomplete')), COALESCE((SELECT SUM(added) FROM visits WHERE survey_id = s.id), 0), COALESCE((SELECT SUM(altered) FROM visits WHERE survey_id = s.id), 0), COALESCE((SELECT SUM(vanished) FROM visits WHERE survey_id = s.id), 0)"
 
-func scanSurvey(row interface{ Scan(...any) error }, more ...any) (Survey, error) {
-	var v Survey
+func scanSurvey(row interface{ Scan(...any) error }, more ...any) (records.Survey, error) {
+	var v records.Survey
 	var started, ended string
 	err := row.Scan(append([]any{&v.ID, &v.State, &v.RequestedBy, &started, &ended, &v.Total, &v.Done, &v.Failed, &v.Added, &v.Altered, &v.Vanished}, more...)...)
 	v.Started, v.Ended = timeOf(started), timeOf(ended)
@@ -35,16 +21,16 @@ func scanSurvey(row interface{ Scan(...any) error }, more ...any) (Survey, error
 }
 
 // Surveys lists surveys.
-func (s *Store) Surveys(ctx context.Context, q Query) (Page[Survey], error) {
-	return page(ctx, s.read, listing[Survey]{
+func (s *Store) Surveys(ctx context.Context, q records.Query) (records.Page[records.Survey], error) {
+	return page(ctx, s.read, listing[records.Survey]{
 		from: "surveys s", id: "s.id", sort: "-id", scan: surveyColumns,
 		columns: []column{{name: "id", sql: "s.id", number: true}, {name: "state", sql: "s.state", values: []string{"running", "done", "cancelled", "interrupted"}}, {name: "requested_by", sql: "s.requested_by"}, {name: "started", sql: "s.started", hidden: true}, {name: "ended", sql: "s.ended", hidden: true}, {name: "total", sql: "s.total", number: true}},
-		scanRow: func(rows *sql.Rows) (Survey, error) { return scanSurvey(rows, new(any), new(any)) },
+		scanRow: func(rows *sql.Rows) (records.Survey, error) { return scanSurvey(rows, new(any), new(any)) },
 	}, q)
 }
 
 // Survey returns one by id.
-func (s *Store) Survey(ctx context.Context, id int64) (Survey, error) {
+func (s *Store) Survey(ctx context.Context, id int64) (records.Survey, error) {
 	v, err := scanSurvey(s.read.QueryRowContext(ctx, "SELECT "+surveyColumns+" FROM surveys s WHERE s.id = ?", id))
 	if err != nil {
 		return v, fmt.Errorf("survey %d: %w", id, err)
@@ -52,32 +38,10 @@ func (s *Store) Survey(ctx context.Context, id int64) (Survey, error) {
 	return v, nil
 }
 
-// Visit is a system's part of a survey.
-type Visit struct {
-	ID       int64                 `json:"id"`
-	SurveyID int64                 `json:"survey_id"`
-	SystemID int64                 `json:"system_id"`
-	System   string                `json:"system"`
-	State    string                `json:"state" enum:"waiting,running,done,incomplete,failed,cancelled,interrupted"`
-	Stage    string                `json:"stage" doc:"Where it failed"`
-	Words    string                `json:"words" doc:"The system's own words"`
-	Next     string                `json:"next_step" doc:"What to do next"`
-	Stages   []connect.StageResult `json:"stages" nullable:"false"`
-	Counts   map[string]int        `json:"counts"`
-	Why      map[string]string     `json:"why" doc:"Scopes that were not read completely, and why"`
-	Problems []connect.Unread      `json:"problems" nullable:"false"`
-	Added    int                   `json:"added"`
-	Altered  int                   `json:"altered"`
-	Vanished int                   `json:"vanished"`
-	Started  time.Time             `json:"started,omitzero"`
-	Ended    time.Time             `json:"ended,omitzero"`
-	Step     int64                 `json:"step" doc:"Grows with every change of any visit of the survey"`
-}
-
 const visitColumns = "v.id, v.survey_id, v.system_id, v.system, v.state, v.stage, v.words, v.next, v.stages, v.counts, v.why, v.problems, v.added, v.altered, v.vanished, v.started, v.ended, v.step"
 
-func scanVisit(row interface{ Scan(...any) error }, more ...any) (Visit, error) {
-	var v Visit
+func scanVisit(row interface{ Scan(...any) error }, more ...any) (records.Visit, error) {
+	var v records.Visit
 	var stages, counts, why, problems, started, ended string
 	err := row.Scan(append([]any{&v.ID, &v.SurveyID, &v.SystemID, &v.System, &v.State, &v.Stage, &v.Words, &v.Next, &stages, &counts, &why, &problems, &v.Added, &v.Altered, &v.Vanished, &started, &ended, &v.Step}, more...)...)
 	v.Stages, v.Counts, v.Why, v.Problems = parse[[]connect.StageResult](stages), parse[map[string]int](counts), parse[map[string]string](why), parse[[]connect.Unread](problems)
@@ -92,24 +56,24 @@ func scanVisit(row interface{ Scan(...any) error }, more ...any) (Visit, error) 
 }
 
 // Visits lists the visits of a survey.
-func (s *Store) Visits(ctx context.Context, survey int64, q Query) (Page[Visit], error) {
-	return page(ctx, s.read, listing[Visit]{
+func (s *Store) Visits(ctx context.Context, survey int64, q records.Query) (records.Page[records.Visit], error) {
+	return page(ctx, s.read, listing[records.Visit]{
 		from: "visits v", id: "v.id", sort: "system", scan: visitColumns, where: fmt.Sprintf("v.survey_id = %d", survey),
 		columns: []column{{name: "system", sql: "v.system"}, {name: "state", sql: "v.state"}, {name: "stage", sql: "v.stage"}, {name: "words", sql: "v.words"}, {name: "added", sql: "v.added", number: true}, {name: "altered", sql: "v.altered", number: true}, {name: "vanished", sql: "v.vanished", number: true}, {name: "started", sql: "v.started", hidden: true}, {name: "ended", sql: "v.ended", hidden: true}, {name: "step", sql: "v.step", number: true}, {name: "id", sql: "v.id", number: true}},
-		scanRow: func(rows *sql.Rows) (Visit, error) { return scanVisit(rows, new(any), new(any)) },
+		scanRow: func(rows *sql.Rows) (records.Visit, error) { return scanVisit(rows, new(any), new(any)) },
 	}, q)
 }
 
 // VisitsAfter returns visits that changed after a step, oldest change first.
-func (s *Store) VisitsAfter(ctx context.Context, survey, step int64) ([]Visit, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (Visit, error) { return scanVisit(rows) },
+func (s *Store) VisitsAfter(ctx context.Context, survey, step int64) ([]records.Visit, error) {
+	return collect(ctx, s.read, func(rows *sql.Rows) (records.Visit, error) { return scanVisit(rows) },
 		"SELECT "+visitColumns+" FROM visits v WHERE v.survey_id = ? AND v.step > ? ORDER BY v.step LIMIT 500", survey, step)
 }
 
 // BeginSurvey creates a survey with a waiting visit for each system.
-func (s *Store) BeginSurvey(ctx context.Context, by string, systems []System) (int64, []Visit, error) {
+func (s *Store) BeginSurvey(ctx context.Context, by string, systems []records.System) (int64, []records.Visit, error) {
 	var id int64
-	visits := make([]Visit, 0, len(systems))
+	visits := make([]records.Visit, 0, len(systems))
 	err := s.inTx(ctx, func(tx *sql.Tx) error {
 		res, err := tx.ExecContext(ctx, "INSERT INTO surveys (state, requested_by, started, total) VALUES ('running', ?, ?, ?)", by, s.stamp(), len(systems))
 		if err != nil {
@@ -123,7 +87,7 @@ func (s *Store) BeginSurvey(ctx context.Context, by string, systems []System) (i
 			if err != nil {
 				return err
 			}
-			visit := Visit{SurveyID: id, SystemID: v.ID, System: v.Name, State: "waiting"}
+			visit := records.Visit{SurveyID: id, SystemID: v.ID, System: v.Name, State: "waiting"}
 			if visit.ID, err = res.LastInsertId(); err != nil {
 				return err
 			}
@@ -135,7 +99,7 @@ func (s *Store) BeginSurvey(ctx context.Context, by string, systems []System) (i
 }
 
 // SaveVisit stores a visit's state and, when it has ended, that of its system.
-func (s *Store) SaveVisit(ctx context.Context, v Visit, facts *connect.Facts) error {
+func (s *Store) SaveVisit(ctx context.Context, v records.Visit, facts *connect.Facts) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, `UPDATE visits SET state=?, stage=?, words=?, next=?, stages=?, counts=?, why=?, problems=?, added=?, altered=?, vanished=?, started=?, ended=?,
 			step=(SELECT COALESCE(MAX(step), 0) + 1 FROM visits WHERE survey_id = ?) WHERE id=?`,

@@ -5,42 +5,17 @@ import (
 	"database/sql"
 	"fmt"
 	"strings"
-	"time"
+
+	"mossledger.example/moss/internal/records"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 )
 
-// System is a system with what is known of it.
-type System struct {
-	ID          int64                 `json:"id"`
-	Name        string                `json:"name"`
-	Kind        string                `json:"kind"`
-	Address     string                `json:"address"`
-	Port        int                   `json:"port,omitempty" doc:"The kind's usual one when there is none"`
-	Steward     string                `json:"steward" doc:"By which it is reached; \"\" for none"`
-	Site        string                `json:"site"`
-	Environment string                `json:"environment"`
-	Owner       string                `json:"owner"`
-	Options     map[string]string     `json:"options" nullable:"false"`
-	TrustedCA   string                `json:"trusted_ca,omitempty" doc:"PEM of the CA that its certificate is verified against"`
-	HostKeys    []string              `json:"host_keys" nullable:"false" doc:"Approved fingerprints"`
-	Facts       connect.Facts         `json:"facts"`
-	State       string                `json:"state" enum:"new,ok,failed,incomplete" doc:"Of the latest check or visit"`
-	StateWords  string                `json:"state_words" doc:"What is wrong, in the system's own words"`
-	Checked     time.Time             `json:"checked,omitzero"`
-	Visited     time.Time             `json:"visited,omitzero" doc:"Last visit, whatever it read"`
-	Complete    time.Time             `json:"read_completely,omitzero" doc:"Last visit that read everything"`
-	Stages      []connect.StageResult `json:"stages" nullable:"false"`
-	Trusted     string                `json:"trusted" doc:"Who asked for, and who approved, where its secrets may be sent"`
-	Waits       int64                 `json:"waits_for_approval,omitempty" doc:"Number of the approval without which nothing secret is sent there"`
-	Revision    int64                 `json:"revision"`
-}
-
 const systemColumns = "systems.id, systems.name, kind, address, port, steward, site, environment, owner, options, trusted_ca, facts, state, state_words, checked, visited, read_completely, check_stages, revision, trusted_words, COALESCE((SELECT MAX(w.approval_id) FROM approval_systems w JOIN approvals a ON a.id = w.approval_id WHERE w.system_id = systems.id AND a.state = 'asked' AND a.kind = 'endpoint'), 0), COALESCE((SELECT group_concat(fingerprint, ' ') FROM host_keys WHERE system_id = systems.id), '')"
 
-func scanSystem(row interface{ Scan(...any) error }, more ...any) (System, error) {
-	var v System
+func scanSystem(row interface{ Scan(...any) error }, more ...any) (records.System, error) {
+	var v records.System
 	var options, facts, checked, visited, complete, stages, keys string
 	err := row.Scan(append([]any{&v.ID, &v.Name, &v.Kind, &v.Address, &v.Port, &v.Steward, &v.Site, &v.Environment, &v.Owner, &options, &v.TrustedCA, &facts, &v.State, &v.StateWords, &checked, &visited, &complete, &stages, &v.Revision, &v.Trusted, &v.Waits, &keys}, more...)...)
 	v.Options, v.Facts = parse[map[string]string](options), parse[connect.Facts](facts)
@@ -53,7 +28,7 @@ func scanSystem(row interface{ Scan(...any) error }, more ...any) (System, error
 	return v, one(err)
 }
 
-var systemList = listing[System]{
+var systemList = listing[records.System]{
 	from: "systems", id: "systems.id", sort: "name", scan: systemColumns,
 	columns: []column{
 		{name: "name", sql: "name"},
@@ -71,20 +46,20 @@ var systemList = listing[System]{
 		{name: "read_completely", sql: "read_completely", hidden: true},
 		{name: "id", sql: "systems.id", number: true},
 	},
-	scanRow: func(rows *sql.Rows) (System, error) { return scanSystem(rows, new(any), new(any)) },
+	scanRow: func(rows *sql.Rows) (records.System, error) { return scanSystem(rows, new(any), new(any)) },
 }
 
 // Systems lists systems.
-func (s *Store) Systems(ctx context.Context, q Query) (Page[System], error) {
+func (s *Store) Systems(ctx context.Context, q records.Query) (records.Page[records.System], error) {
 	return page(ctx, s.read, systemList, q)
 }
 
 // AllSystems returns every system, in order of name.
-func (s *Store) AllSystems(ctx context.Context) ([]System, error) {
-	var out []System
+func (s *Store) AllSystems(ctx context.Context) ([]records.System, error) {
+	var out []records.System
 	cursor := ""
 	for {
-		p, err := s.Systems(ctx, Query{Limit: 1000, Cursor: cursor})
+		p, err := s.Systems(ctx, records.Query{Limit: 1000, Cursor: cursor})
 		if err != nil {
 			return nil, err
 		}
@@ -96,7 +71,7 @@ func (s *Store) AllSystems(ctx context.Context) ([]System, error) {
 }
 
 // System returns one by id or, when that is no number, by name.
-func (s *Store) System(ctx context.Context, idOrName string) (System, error) {
+func (s *Store) System(ctx context.Context, idOrName string) (records.System, error) {
 	v, err := scanSystem(s.read.QueryRowContext(ctx, "SELECT "+systemColumns+" FROM systems WHERE name = ? OR id = CAST(? AS INTEGER) AND CAST(CAST(? AS INTEGER) AS TEXT) = ? ORDER BY name = ? DESC LIMIT 1", idOrName, idOrName, idOrName, idOrName, idOrName))
 	if err != nil {
 		return v, fmt.Errorf("system %q: %w", idOrName, err)
@@ -105,7 +80,7 @@ func (s *Store) System(ctx context.Context, idOrName string) (System, error) {
 }
 
 // SystemByID returns one by id. (A name may look like a number.)
-func (s *Store) SystemByID(ctx context.Context, id int64) (System, error) {
+func (s *Store) SystemByID(ctx context.Context, id int64) (records.System, error) {
 	v, err := scanSystem(s.read.QueryRowContext(ctx, "SELECT "+systemColumns+" FROM systems WHERE id = ?", id))
 	if err != nil {
 		return v, fmt.Errorf("system %d: %w", id, err)
@@ -114,13 +89,13 @@ func (s *Store) SystemByID(ctx context.Context, id int64) (System, error) {
 }
 
 // AddSystem adds one. ErrConflict when the name, or kind, address and port, are taken.
-func (s *Store) AddSystem(ctx context.Context, v System, entries ...ledger.Entry) (int64, error) {
+func (s *Store) AddSystem(ctx context.Context, v records.System, entries ...ledger.Entry) (int64, error) {
 	var id int64
 	err := s.inTx(ctx, func(tx *sql.Tx) error {
 		var other string
 		err := tx.QueryRowContext(ctx, "SELECT name FROM systems WHERE name = ? OR (kind = ? AND address = ? AND port = ? AND address <> '') LIMIT 1", v.Name, v.Kind, v.Address, v.Port).Scan(&other)
 		if err == nil {
-			return fmt.Errorf("system %q: %w as %q", v.Name, ErrConflict, other)
+			return fmt.Errorf("system %q: %w as %q", v.Name, records.ErrConflict, other)
 		}
 		if v.Options == nil {
 			v.Options = map[string]string{}
@@ -140,7 +115,7 @@ func (s *Store) AddSystem(ctx context.Context, v System, entries ...ledger.Entry
 
 // ChangeSystem replaces what a person may change of a system. revision is the
 // one that the person saw; ErrStale when it is not the current one.
-func (s *Store) ChangeSystem(ctx context.Context, v System, revision int64, entries ...ledger.Entry) error {
+func (s *Store) ChangeSystem(ctx context.Context, v records.System, revision int64, entries ...ledger.Entry) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		res, err := tx.ExecContext(ctx, "UPDATE systems SET address=?, port=?, steward=?, site=?, environment=?, owner=?, options=?, trusted_ca=?, revision=revision+1 WHERE id=? AND revision=?",
 			v.Address, v.Port, v.Steward, v.Site, v.Environment, v.Owner, text(v.Options), v.TrustedCA, v.ID, revision)
@@ -148,19 +123,10 @@ func (s *Store) ChangeSystem(ctx context.Context, v System, revision int64, entr
 			return err
 		}
 		if n, err := res.RowsAffected(); err != nil || n == 0 {
-			return fmt.Errorf("system %q: %w", v.Name, ErrStale)
+			return fmt.Errorf("system %q: %w", v.Name, records.ErrStale)
 		}
 		return s.record(ctx, tx, entries...)
 	})
-}
-
-// Removal says what goes with a system.
-type Removal struct {
-	Accounts   int    `json:"accounts"`
-	Dependents int    `json:"dependents"`
-	Rehearsals int    `json:"rehearsals"`
-	Rotations  int    `json:"rotations"`
-	Refused    string `json:"refused,omitempty" doc:"Why it cannot be removed now"`
 }
 
 const accountsOf = "(SELECT id FROM accounts WHERE system_id = ?)"
@@ -168,7 +134,7 @@ const accountsOf = "(SELECT id FROM accounts WHERE system_id = ?)"
 const credentialsOf = "(SELECT id FROM credentials WHERE account_id IN " + accountsOf + ")"
 
 // Removal tells what would go with a system.
-func (s *Store) Removal(ctx context.Context, id int64) (v Removal, err error) {
+func (s *Store) Removal(ctx context.Context, id int64) (v records.Removal, err error) {
 	tx, err := s.read.BeginTx(ctx, nil)
 	if err != nil {
 		return v, err
@@ -177,7 +143,7 @@ func (s *Store) Removal(ctx context.Context, id int64) (v Removal, err error) {
 	return removal(ctx, tx, id)
 }
 
-func removal(ctx context.Context, tx *sql.Tx, id int64) (v Removal, err error) {
+func removal(ctx context.Context, tx *sql.Tx, id int64) (v records.Removal, err error) {
 	var secrets, copies, open int
 	err = tx.QueryRowContext(ctx, `SELECT (SELECT COUNT(*) FROM accounts WHERE system_id = ? AND gone = ''), (SELECT COUNT(*) FROM dependents WHERE system_id = ? AND gone = ''),
 		(SELECT COUNT(*) FROM rehearsals WHERE credential_id IN `+credentialsOf+`), (SELECT COUNT(*) FROM rotations WHERE credential_id IN `+credentialsOf+`),
@@ -244,13 +210,13 @@ func (s *Store) SaveCheck(ctx context.Context, id int64, report connect.CheckRep
 // its kind proved to be the same before and they clash: the name of that one is
 // returned then, and this one's identity is forgotten. Of two that both have it,
 // from before it was looked at, the older one keeps it.
-func (s *Store) ClaimIdentity(ctx context.Context, id int64, identity string, clash func(System) bool) (kept string, err error) {
+func (s *Store) ClaimIdentity(ctx context.Context, id int64, identity string, clash func(records.System) bool) (kept string, err error) {
 	err = s.inTx(ctx, func(tx *sql.Tx) error {
 		mine, err := scanSystem(tx.QueryRowContext(ctx, "SELECT "+systemColumns+" FROM systems WHERE id = ?", id))
 		if err != nil {
 			return fmt.Errorf("system %d: %w", id, err)
 		}
-		same, err := collect(ctx, tx, func(rows *sql.Rows) (System, error) { return scanSystem(rows) },
+		same, err := collect(ctx, tx, func(rows *sql.Rows) (records.System, error) { return scanSystem(rows) },
 			"SELECT "+systemColumns+" FROM systems WHERE kind = ? AND id <> ? AND json_extract(facts, '$.identity') = ? ORDER BY id", mine.Kind, id, identity)
 		if err != nil {
 			return err
@@ -287,21 +253,8 @@ func (s *Store) ApproveHostKey(ctx context.Context, id int64, fingerprint, by st
 	})
 }
 
-// Steward is the account by which systems are reached; its sealed values never
-// leave the service.
-type Steward struct {
-	Name           string    `json:"name"`
-	Account        string    `json:"account"`
-	HasPassword    bool      `json:"has_password"`
-	HasKey         bool      `json:"has_key"`
-	Systems        int       `json:"systems"`
-	Changed        time.Time `json:"changed"`
-	SealedPassword []byte    `json:"-"`
-	SealedKey      []byte    `json:"-"`
-}
-
 // SaveSteward adds or replaces a steward.
-func (s *Store) SaveSteward(ctx context.Context, v Steward, entries ...ledger.Entry) error {
+func (s *Store) SaveSteward(ctx context.Context, v records.Steward, entries ...ledger.Entry) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT INTO stewards (name, account, password, private_key, created, changed) VALUES (?,?,?,?,?,?)
 			ON CONFLICT (name) DO UPDATE SET account=excluded.account, password=excluded.password, private_key=excluded.private_key, changed=excluded.changed`,
@@ -318,8 +271,8 @@ func (s *Store) SaveSteward(ctx context.Context, v Steward, entries ...ledger.En
 }
 
 // Steward returns one by name.
-func (s *Store) Steward(ctx context.Context, name string) (Steward, error) {
-	v := Steward{}
+func (s *Store) Steward(ctx context.Context, name string) (records.Steward, error) {
+	v := records.Steward{}
 	var changed string
 	err := s.read.QueryRowContext(ctx, "SELECT name, account, password, private_key, changed FROM stewards WHERE name = ?", name).Scan(&v.Name, &v.Account, &v.SealedPassword, &v.SealedKey, &changed)
 	if err != nil {
@@ -330,12 +283,12 @@ func (s *Store) Steward(ctx context.Context, name string) (Steward, error) {
 }
 
 // Stewards lists all.
-func (s *Store) Stewards(ctx context.Context, q Query) (Page[Steward], error) {
-	return page(ctx, s.read, listing[Steward]{
+func (s *Store) Stewards(ctx context.Context, q records.Query) (records.Page[records.Steward], error) {
+	return page(ctx, s.read, listing[records.Steward]{
 		from: "stewards", id: "stewards.rowid", sort: "name",
 		scan:    "name, account, password IS NOT NULL, private_key IS NOT NULL, (SELECT COUNT(*) FROM systems WHERE systems.steward = stewards.name), changed",
 		columns: []column{{name: "name", sql: "name"}, {name: "account", sql: "account"}, {name: "changed", sql: "changed", hidden: true}},
-		scanRow: func(rows *sql.Rows) (v Steward, err error) {
+		scanRow: func(rows *sql.Rows) (v records.Steward, err error) {
 			var changed string
 			err = rows.Scan(padded(&v.Name, &v.Account, &v.HasPassword, &v.HasKey, &v.Systems, &changed)...)
 			v.Changed = timeOf(changed)
@@ -369,20 +322,13 @@ func (s *Store) DomainsOf(ctx context.Context) (map[int64][]string, error) {
 	return out, err
 }
 
-// Unread is a system that was not read completely.
-type Unread struct {
-	Name, State, Words string
-	Visited            time.Time // last, however it ended
-	Complete           time.Time // when it was read completely; zero for never
-}
-
 // Unread returns the systems that were not read completely, and how many there
 // are in all.
-func (s *Store) Unread(ctx context.Context) (list []Unread, all int, err error) {
+func (s *Store) Unread(ctx context.Context) (list []records.Unread, all int, err error) {
 	if err := s.read.QueryRowContext(ctx, "SELECT COUNT(*) FROM systems").Scan(&all); err != nil {
 		return nil, 0, err
 	}
-	list, err = collect(ctx, s.read, func(rows *sql.Rows) (u Unread, err error) {
+	list, err = collect(ctx, s.read, func(rows *sql.Rows) (u records.Unread, err error) {
 		var visited, complete string
 		err = rows.Scan(&u.Name, &u.State, &u.Words, &visited, &complete)
 		u.Visited, u.Complete = timeOf(visited), timeOf(complete)

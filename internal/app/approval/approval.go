@@ -10,10 +10,11 @@ import (
 	"errors"
 	"fmt"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/core/ledger"
-	"mossledger.example/moss/internal/store"
 )
 
 // Approvals asks for approvals and decides them.
@@ -46,14 +47,14 @@ func (approvals *Approvals) Alone(ctx context.Context, by string) (bool, error) 
 }
 
 // Ask writes a request down, with its intent in the ledger, and returns its number.
-func (approvals *Approvals) Ask(ctx context.Context, request store.Approval, entry ledger.Entry) (int64, error) {
+func (approvals *Approvals) Ask(ctx context.Context, request records.Approval, entry ledger.Entry) (int64, error) {
 	entry.Actor, entry.Phase, entry.Subject, entry.Result, entry.Reason, entry.Changes = request.AskedBy, ledger.Intent, request.Subject, "asked", request.Reason, request.Changes
 	return approvals.store.AskApproval(ctx, request, entry)
 }
 
 // Approve approves a request of somebody else and does what was asked for.
 // digest is that of the request as the person saw it.
-func (approvals *Approvals) Approve(ctx context.Context, by access.Actor, id int64, digest, words string) (store.Approval, error) {
+func (approvals *Approvals) Approve(ctx context.Context, by access.Actor, id int64, digest, words string) (records.Approval, error) {
 	v, err := approvals.store.Approval(ctx, id)
 	if err != nil {
 		return v, err
@@ -62,7 +63,7 @@ func (approvals *Approvals) Approve(ctx context.Context, by access.Actor, id int
 		return v, err
 	}
 	switch {
-	case v.State != store.ApprovalAsked:
+	case v.State != records.ApprovalAsked:
 		return v, fmt.Errorf("%w: approval %d is %s", app.ErrRefused, id, v.State)
 	case digest != v.Digest:
 		return v, fmt.Errorf("%w: approval %d is not what was looked at: look at it again", app.ErrRefused, id)
@@ -82,7 +83,7 @@ func (approvals *Approvals) Approve(ctx context.Context, by access.Actor, id int
 			return v, err
 		}
 	}
-	if err := approvals.store.DecideApproval(ctx, id, store.ApprovalApproved, by.Name, words, entry); err != nil {
+	if err := approvals.store.DecideApproval(ctx, id, records.ApprovalApproved, by.Name, words, entry); err != nil {
 		return v, err
 	}
 	defer approvals.base.Topics.Wake("all")
@@ -94,7 +95,7 @@ func (approvals *Approvals) Approve(ctx context.Context, by access.Actor, id int
 
 // stillMay is who asked, when they may still do what they asked for: a role that
 // was taken since, or a person who was disabled, ends what waits as well.
-func (approvals *Approvals) stillMay(ctx context.Context, v store.Approval, action access.Action) (access.Actor, error) {
+func (approvals *Approvals) stillMay(ctx context.Context, v records.Approval, action access.Action) (access.Actor, error) {
 	user, err := approvals.store.User(ctx, v.AskedBy)
 	if err != nil && !errors.Is(err, app.ErrNotFound) {
 		return access.Actor{}, err
@@ -111,16 +112,16 @@ type Carrier struct {
 	Action access.Action // that was asked for: who asked must still be allowed it
 	// Still says whether what was asked for is what stands there; nil when nothing
 	// could have changed meanwhile.
-	Still func(ctx context.Context, v store.Approval) error
+	Still func(ctx context.Context, v records.Approval) error
 	// CarryOut does it, approved by one and asked for by another.
-	CarryOut func(ctx context.Context, by, asker access.Actor, v store.Approval) error
+	CarryOut func(ctx context.Context, by, asker access.Actor, v records.Approval) error
 }
 
 // Carry says who carries out the approvals of a kind.
 func (approvals *Approvals) Carry(kind string, c Carrier) { approvals.carriers[kind] = c }
 
 // Refuse ends a request of somebody else, Withdraw one's own.
-func (approvals *Approvals) Refuse(ctx context.Context, by access.Actor, id int64, words string) (store.Approval, error) {
+func (approvals *Approvals) Refuse(ctx context.Context, by access.Actor, id int64, words string) (records.Approval, error) {
 	v, err := approvals.store.Approval(ctx, id)
 	if err != nil {
 		return v, err
@@ -128,12 +129,12 @@ func (approvals *Approvals) Refuse(ctx context.Context, by access.Actor, id int6
 	if err := access.Decide(by, access.RefuseApproval, access.Object{Kind: "approval", Name: fmt.Sprint(id), AskedBy: v.AskedBy}); err != nil {
 		return v, err
 	}
-	state := store.ApprovalRefused
+	state := records.ApprovalRefused
 	if by.Is(v.AskedBy) {
-		state = store.ApprovalWithdrawn
+		state = records.ApprovalWithdrawn
 	}
 	defer approvals.base.Topics.Wake("all")
-	err = approvals.store.DecideApproval(ctx, id, state, by.Name, words, ledger.Entry{Actor: by.Name, Act: "approval." + map[string]string{store.ApprovalRefused: "refuse", store.ApprovalWithdrawn: "withdraw"}[state], Phase: ledger.Outcome, Subject: v.Subject, Ref: fmt.Sprintf("approval/%d", id), Result: "done", Reason: words})
+	err = approvals.store.DecideApproval(ctx, id, state, by.Name, words, ledger.Entry{Actor: by.Name, Act: "approval." + map[string]string{records.ApprovalRefused: "refuse", records.ApprovalWithdrawn: "withdraw"}[state], Phase: ledger.Outcome, Subject: v.Subject, Ref: fmt.Sprintf("approval/%d", id), Result: "done", Reason: words})
 	if err != nil {
 		return v, err
 	}

@@ -7,6 +7,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -34,7 +36,7 @@ func empty(t *testing.T) *ferry {
 // present counts the accounts of a system that are not gone.
 func (f *ferry) present(system string) int {
 	f.t.Helper()
-	page, err := f.Store.Accounts(f.t.Context(), store.Query{Filters: []string{"system=" + system, "gone="}, Limit: 1})
+	page, err := f.Store.Accounts(f.t.Context(), records.Query{Filters: []string{"system=" + system, "gone="}, Limit: 1})
 	require.NoError(f.t, err)
 	return page.Total
 }
@@ -53,7 +55,7 @@ func TestARealDenyEntry(t *testing.T) {
 	f := empty(t)
 	ctx := t.Context()
 	require.NoError(t, f.Inventory.SaveSteward(ctx, ines, "dir", d.Manager, secret.New(lab.ManagerPassword), secret.Value{}))
-	_, err := f.Inventory.Add(ctx, ines, store.System{Name: "dir", Kind: "directory", Address: d.Address, Port: d.Port, Steward: "dir", TrustedCA: d.CA})
+	_, err := f.Inventory.Add(ctx, ines, records.System{Name: "dir", Kind: "directory", Address: d.Address, Port: d.Port, Steward: "dir", TrustedCA: d.CA})
 	require.NoError(t, err)
 	require.Equal(t, "done", f.visit("dir").State)
 	all := f.present("dir")

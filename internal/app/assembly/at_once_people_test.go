@@ -7,6 +7,8 @@ import (
 	"sync"
 	"testing"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -15,7 +17,6 @@ import (
 	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/standin/larkmoor"
-	"mossledger.example/moss/internal/store"
 )
 
 // People who decide, change and import at the same moment.
@@ -45,7 +46,7 @@ func TestManyImportAndChangeAtOnce(t *testing.T) {
 	}
 	all.Wait()
 	assert.Equal(t, 12, added, "each is added by one")
-	page, err := f.Store.Systems(t.Context(), store.Query{Filters: []string{"name*=new*"}})
+	page, err := f.Store.Systems(t.Context(), records.Query{Filters: []string{"name*=new*"}})
 	require.NoError(t, err)
 	require.Len(t, page.Items, 12)
 	have := page.Items[0]
@@ -57,7 +58,7 @@ func TestManyImportAndChangeAtOnce(t *testing.T) {
 			next := have
 			next.Owner = fmt.Sprint("owner", i)
 			err := f.Inventory.Change(t.Context(), ines, have, next, have.Revision)
-			if !errors.Is(err, store.ErrStale) {
+			if !errors.Is(err, records.ErrStale) {
 				sane(t, err)
 			}
 			if err == nil {
@@ -81,7 +82,7 @@ func TestAnAdministratorIsLeft(t *testing.T) {
 		for _, name := range []string{one, other} {
 			f.person(name, "administrator", "auditor")
 		}
-		page, err := f.Store.Users(t.Context(), store.Query{})
+		page, err := f.Store.Users(t.Context(), records.Query{})
 		require.NoError(t, err)
 		for _, u := range page.Items { // of earlier rounds
 			if u.Name != one && u.Name != other {
@@ -145,13 +146,13 @@ func TestManyApproveAtOnce(t *testing.T) {
 			}()
 		}
 		all.Wait()
-		page, err := f.Store.Rotations(t.Context(), store.Query{})
+		page, err := f.Store.Rotations(t.Context(), records.Query{})
 		require.NoError(t, err)
 		assert.LessOrEqual(t, approved, 1)
 		require.Len(t, page.Items, approved)
 		v, err = f.Store.Approval(t.Context(), waits)
 		require.NoError(t, err)
-		assert.Equal(t, approved == 1, v.State == store.ApprovalApproved, v.State)
+		assert.Equal(t, approved == 1, v.State == records.ApprovalApproved, v.State)
 		for _, r := range page.Items {
 			require.Equal(t, rotation.FinishedDone, f.ended(r.ID).Result)
 		}

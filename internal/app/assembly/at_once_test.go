@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -119,7 +121,7 @@ func TestManyStartAtOnce(t *testing.T) {
 func TestStoppedInTheMiddleOfEverything(t *testing.T) {
 	f := start(t)
 	a, b := f.take("svc-tidefeed"), f.take("svc-manifest")
-	for _, c := range []store.Account{a, b} {
+	for _, c := range []records.Account{a, b} {
 		_, err := f.Rotations.Rehearse(t.Context(), ines, cred(f, c), undo)
 		require.NoError(t, err)
 	}
@@ -152,7 +154,7 @@ func TestStoppedInTheMiddleOfEverything(t *testing.T) {
 		})
 		// Until the round's turn of the journal has come.
 		require.Eventually(t, func() bool {
-			page, err := f.Store.Rotations(t.Context(), store.Query{})
+			page, err := f.Store.Rotations(t.Context(), records.Query{})
 			if err != nil || len(page.Items) == 0 {
 				return false
 			}
@@ -164,7 +166,7 @@ func TestStoppedInTheMiddleOfEverything(t *testing.T) {
 		all.Wait()
 		require.NoError(t, f.Store.Close())
 		f.reopen()
-		page, err := f.Store.Rotations(t.Context(), store.Query{})
+		page, err := f.Store.Rotations(t.Context(), records.Query{})
 		require.NoError(t, err)
 		for _, r := range page.Items {
 			if r = f.ended(r.ID); r.Mode == "stopped" {
@@ -177,7 +179,7 @@ func TestStoppedInTheMiddleOfEverything(t *testing.T) {
 		f.Rotations.Settled(t.Context())
 		f.agrees(a, "tide1", "/etc/tide/feed.pw")
 		require.NoError(t, f.Store.LedgerTrouble())
-		for _, c := range []store.Account{a, b} {
+		for _, c := range []records.Account{a, b} {
 			_, err := f.Rotations.Rehearse(t.Context(), ines, cred(f, c), undo)
 			require.NoError(t, err)
 		}
@@ -198,7 +200,7 @@ func TestRemovalInEveryState(t *testing.T) {
 		refused string
 	}{
 		"never read": {system: "fresh", prepare: func(f *ferry) func() {
-			_, err := f.Inventory.Add(f.t.Context(), ines, store.System{Name: "fresh", Kind: "unix-host", Address: "192.0.2.9"})
+			_, err := f.Inventory.Add(f.t.Context(), ines, records.System{Name: "fresh", Kind: "unix-host", Address: "192.0.2.9"})
 			require.NoError(f.t, err)
 			return nil
 		}},
@@ -213,7 +215,7 @@ func TestRemovalInEveryState(t *testing.T) {
 			id, err := f.Surveys.Start(f.t.Context(), ines, []string{"quay2"})
 			require.NoError(f.t, err)
 			require.Eventually(f.t, func() bool {
-				page, err := f.Store.Visits(f.t.Context(), id, store.Query{})
+				page, err := f.Store.Visits(f.t.Context(), id, records.Query{})
 				return err == nil && len(page.Items) == 1 && page.Items[0].State == "running"
 			}, 20*time.Second, 5*time.Millisecond)
 			return func() {
@@ -287,7 +289,7 @@ func TestRemovalInEveryState(t *testing.T) {
 				after()
 			}
 			if c.refused != "" {
-				require.ErrorIs(t, err, store.ErrConflict)
+				require.ErrorIs(t, err, records.ErrConflict)
 				assert.ErrorContains(t, err, c.refused)
 				assert.Equal(t, before, counts(), "nothing is gone")
 				_, err = f.Store.System(t.Context(), c.system)
@@ -296,22 +298,25 @@ func TestRemovalInEveryState(t *testing.T) {
 			}
 			require.NoError(t, err)
 			_, err = f.Store.System(t.Context(), c.system)
-			require.ErrorIs(t, err, store.ErrNotFound)
+			require.ErrorIs(t, err, records.ErrNotFound)
 			counts()
-			for _, list := range []func(store.Query) (int, error){
-				func(q store.Query) (int, error) { p, err := f.Store.Accounts(t.Context(), q); return p.Total, err },
-				func(q store.Query) (int, error) { p, err := f.Store.Dependents(t.Context(), 0, q); return p.Total, err },
-				func(q store.Query) (int, error) {
+			for _, list := range []func(records.Query) (int, error){
+				func(q records.Query) (int, error) { p, err := f.Store.Accounts(t.Context(), q); return p.Total, err },
+				func(q records.Query) (int, error) {
+					p, err := f.Store.Dependents(t.Context(), 0, q)
+					return p.Total, err
+				},
+				func(q records.Query) (int, error) {
 					p, err := f.Store.Findings(t.Context(), false, q)
 					return p.Total, err
 				},
 			} {
-				n, err := list(store.Query{Filters: []string{"system=" + c.system}})
+				n, err := list(records.Query{Filters: []string{"system=" + c.system}})
 				require.NoError(t, err)
 				assert.Zero(t, n)
 			}
 			// A system of that name begins anew, and everything else still works.
-			_, err = f.Inventory.Add(t.Context(), ines, store.System{Name: c.system, Kind: "unix-host", Address: "192.0.2.9"})
+			_, err = f.Inventory.Add(t.Context(), ines, records.System{Name: c.system, Kind: "unix-host", Address: "192.0.2.9"})
 			require.NoError(t, err)
 			f.survey("quay1")
 			require.NoError(t, f.Store.LedgerTrouble())

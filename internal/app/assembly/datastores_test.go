@@ -6,6 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -25,11 +27,11 @@ import (
 )
 
 // stores adds the data stores to an estate and takes their accounts.
-func (f *ferry) stores() (bookings, tides store.Account) {
+func (f *ferry) stores() (bookings, tides records.Account) {
 	f.t.Helper()
 	for name, kind := range map[string]estate.Kind{"bookings-db": estate.KindPostgreSQL, "tide-db": estate.KindRedis} {
 		host, port := larkmoor.Port(f.estate.Stores[name])
-		_, err := f.Inventory.Add(f.t.Context(), ines, store.System{Name: name, Kind: string(kind), Address: host, Port: port, Steward: "hosts", TrustedCA: f.estate.CA})
+		_, err := f.Inventory.Add(f.t.Context(), ines, records.System{Name: name, Kind: string(kind), Address: host, Port: port, Steward: "hosts", TrustedCA: f.estate.CA})
 		require.NoError(f.t, err)
 	}
 	f.survey()

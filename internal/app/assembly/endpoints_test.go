@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -89,10 +91,10 @@ func (s *stranger) text() string {
 
 func (f *ferry) person(name string, roles ...string) {
 	f.t.Helper()
-	require.NoError(f.t, f.Store.AddUser(f.t.Context(), store.User{Name: name, Password: "x", Roles: roles}, false, ledger.Entry{Actor: "ines", Act: "user.add", Phase: ledger.Outcome}))
+	require.NoError(f.t, f.Store.AddUser(f.t.Context(), records.User{Name: name, Password: "x", Roles: roles}, false, ledger.Entry{Actor: "ines", Act: "user.add", Phase: ledger.Outcome}))
 }
 
-func (f *ferry) system(name string) store.System {
+func (f *ferry) system(name string) records.System {
 	f.t.Helper()
 	v, err := f.Store.System(f.t.Context(), name)
 	require.NoError(f.t, err)
@@ -127,7 +129,7 @@ func TestSecretsGoOnlyWhereTheyWereGiven(t *testing.T) {
 	s := newStranger(t)
 
 	t.Run("a new system with a stored log-on", func(t *testing.T) {
-		_, err := f.Inventory.Add(ctx, ben, store.System{Name: "mine", Kind: "redis", Address: "127.0.0.1", Port: s.port(), Steward: "dir", Options: map[string]string{"tls": "off"}})
+		_, err := f.Inventory.Add(ctx, ben, records.System{Name: "mine", Kind: "redis", Address: "127.0.0.1", Port: s.port(), Steward: "dir", Options: map[string]string{"tls": "off"}})
 		require.NoError(t, err)
 		_, report, err := f.Inventory.Check(ctx, ben, "mine", "")
 		require.NoError(t, err)
@@ -150,11 +152,11 @@ func TestSecretsGoOnlyWhereTheyWereGiven(t *testing.T) {
 
 	t.Run("an approved one that is moved", func(t *testing.T) {
 		was := f.system("dir")
-		for name, change := range map[string]func(v *store.System){
-			"address": func(v *store.System) { v.Port = s.port() },
-			"CA":      func(v *store.System) { v.TrustedCA += "\n" + f.estate.CA },
-			"log-on":  func(v *store.System) { v.Steward = "hosts" },
-			"none":    func(v *store.System) { v.Steward = ""; v.Port = s.port() },
+		for name, change := range map[string]func(v *records.System){
+			"address": func(v *records.System) { v.Port = s.port() },
+			"CA":      func(v *records.System) { v.TrustedCA += "\n" + f.estate.CA },
+			"log-on":  func(v *records.System) { v.Steward = "hosts" },
+			"none":    func(v *records.System) { v.Steward = ""; v.Port = s.port() },
 		} {
 			v := f.system("dir")
 			next := v
@@ -176,14 +178,14 @@ func TestSecretsGoOnlyWhereTheyWereGiven(t *testing.T) {
 			require.True(t, verdict.Accepted)
 		}
 		s.noSecret(t, "moved")
-		entries, err := f.Store.LedgerList(ctx, store.Query{Filters: []string{"act=system.change"}})
+		entries, err := f.Store.LedgerList(ctx, records.Query{Filters: []string{"act=system.change"}})
 		require.NoError(t, err)
 		assert.NotEmpty(t, entries.Items[0].Changes, "from and to are recorded")
 	})
 
 	t.Run("an option that many share", func(t *testing.T) {
 		s := newStranger(t)
-		_, err := f.Inventory.Add(ctx, ines, store.System{Name: "cache", Kind: "redis", Address: "127.0.0.1", Port: s.port(), Steward: "hosts"})
+		_, err := f.Inventory.Add(ctx, ines, records.System{Name: "cache", Kind: "redis", Address: "127.0.0.1", Port: s.port(), Steward: "hosts"})
 		require.NoError(t, err)
 		waits, err := f.Store.WaitsFor(ctx, f.system("cache").ID)
 		require.NoError(t, err)
@@ -193,7 +195,7 @@ func TestSecretsGoOnlyWhereTheyWereGiven(t *testing.T) {
 		// Approved with TLS: the stranger has no certificate, and gets nothing.
 		_, _, err = f.Inventory.Check(ctx, ben, "cache", "")
 		require.NoError(t, err)
-		require.NoError(t, f.Inventory.SetCommonOption(ctx, ben, store.CommonOption{Field: "kind", Value: "redis", Name: "tls", Setting: "off"}))
+		require.NoError(t, f.Inventory.SetCommonOption(ctx, ben, records.CommonOption{Field: "kind", Value: "redis", Name: "tls", Setting: "off"}))
 		_, report, err := f.Inventory.Check(ctx, ben, "cache", "")
 		require.NoError(t, err)
 		assert.False(t, report.OK())
@@ -223,7 +225,7 @@ func TestSecretsGoOnlyWhereTheyWereGiven(t *testing.T) {
 		_, err = f.Custody.Verify(ctx, access.Service(), cred(f, a))
 		require.NoError(t, err)
 		// A system of one's own takes the place of the account's.
-		_, err = f.Inventory.Add(ctx, ben, store.System{Name: "bait", Kind: "postgresql", Address: "127.0.0.1", Port: s.port(), Options: map[string]string{"tls": "off"}})
+		_, err = f.Inventory.Add(ctx, ben, records.System{Name: "bait", Kind: "postgresql", Address: "127.0.0.1", Port: s.port(), Options: map[string]string{"tls": "off"}})
 		require.NoError(t, err, "nothing secret goes there: it needs nobody")
 		set("UPDATE accounts SET system_id = (SELECT id FROM systems WHERE name = 'bait') WHERE id = ?", a.ID)
 		moved, err := f.Store.Account(ctx, a.ID)
@@ -265,7 +267,7 @@ func TestOnePersonActsAloneAndIsMarked(t *testing.T) {
 	f := start(t)
 	f.person("ines", "administrator", "operator", "approver")
 	assert.Contains(t, f.system("dir").Trusted, "ines alone")
-	entries, err := f.Store.LedgerList(t.Context(), store.Query{Filters: []string{"act=endpoint.trust"}, Limit: 50})
+	entries, err := f.Store.LedgerList(t.Context(), records.Query{Filters: []string{"act=endpoint.trust"}, Limit: 50})
 	require.NoError(t, err)
 	require.NotEmpty(t, entries.Items)
 	assert.Contains(t, entries.Items[0].Detail, "alone")
@@ -299,7 +301,7 @@ func TestOnePersonActsAloneAndIsMarked(t *testing.T) {
 	waits := add("third", "approver")
 	require.NotZero(t, waits)
 	_, err = f.Store.User(ctx, "third")
-	require.ErrorIs(t, err, store.ErrNotFound)
+	require.ErrorIs(t, err, records.ErrNotFound)
 	asked, err := f.Store.Approval(ctx, waits)
 	require.NoError(t, err)
 	_, err = f.Approvals.Approve(ctx, ines, waits, asked.Digest, "")
@@ -324,7 +326,7 @@ func TestARotationWithoutARehearsalTakesTwo(t *testing.T) {
 	rotation, approval, err := f.Rotations.Override(ctx, ines, cred(f, a), undo, "leaked", "the host is down for the night")
 	require.NoError(t, err)
 	require.Zero(t, rotation)
-	page, err := f.Store.Rotations(ctx, store.Query{})
+	page, err := f.Store.Rotations(ctx, records.Query{})
 	require.NoError(t, err)
 	require.Empty(t, page.Items)
 	v, err := f.Store.Approval(ctx, approval)
@@ -345,9 +347,9 @@ func TestWhoAskedMustStillBeAllowed(t *testing.T) {
 	ctx := t.Context()
 	a := f.take("svc-manifest")
 	f.person("ola", "approver")
-	for name, lose := range map[string]func(*store.User){
-		"ben": func(u *store.User) { u.Roles = []string{"viewer"} },
-		"eve": func(u *store.User) { u.Disabled = true },
+	for name, lose := range map[string]func(*records.User){
+		"ben": func(u *records.User) { u.Roles = []string{"viewer"} },
+		"eve": func(u *records.User) { u.Disabled = true },
 	} {
 		f.person(name, "operator")
 		who := access.Actor{Name: name, Roles: []string{"operator"}}
@@ -365,11 +367,11 @@ func TestWhoAskedMustStillBeAllowed(t *testing.T) {
 		assert.ErrorContains(t, err, name+", who asked for it, may not do it any more")
 		v, err = f.Store.Approval(ctx, waits)
 		require.NoError(t, err)
-		assert.Equal(t, store.ApprovalAsked, v.State, "it still waits to be refused")
+		assert.Equal(t, records.ApprovalAsked, v.State, "it still waits to be refused")
 		_, err = f.Approvals.Refuse(ctx, ola, waits, "ask again")
 		require.NoError(t, err)
 	}
-	page, err := f.Store.Rotations(ctx, store.Query{})
+	page, err := f.Store.Rotations(ctx, records.Query{})
 	require.NoError(t, err)
 	assert.Empty(t, page.Items)
 }
@@ -398,7 +400,7 @@ func TestWhatIsApprovedShowsTheAddress(t *testing.T) {
 	ctx := t.Context()
 	f.person("ines", "administrator", "operator", "approver")
 	f.person("ben", "operator")
-	_, err := f.Inventory.Add(ctx, ben, store.System{Name: "mine", Kind: "redis", Address: "198.51.100.66", Port: 6390, Options: map[string]string{"tls": "off"}})
+	_, err := f.Inventory.Add(ctx, ben, records.System{Name: "mine", Kind: "redis", Address: "198.51.100.66", Port: 6390, Options: map[string]string{"tls": "off"}})
 	require.NoError(t, err)
 	have := f.system("mine")
 	next := have
@@ -431,7 +433,7 @@ func TestAnEndpointThatChangesWhileItIsApproved(t *testing.T) {
 	approved := 0
 	for round := range 40 {
 		name := fmt.Sprintf("moves%d", round)
-		_, err := f.Inventory.Add(ctx, ben, store.System{Name: name, Kind: "redis", Address: good, Port: 6390, Steward: "hosts", Options: map[string]string{"tls": "off"}})
+		_, err := f.Inventory.Add(ctx, ben, records.System{Name: name, Kind: "redis", Address: good, Port: 6390, Steward: "hosts", Options: map[string]string{"tls": "off"}})
 		require.NoError(t, err)
 		v := f.system(name)
 		waits, err := f.Store.WaitsFor(ctx, v.ID)

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -63,7 +65,7 @@ func start(t *testing.T) *ferry {
 	require.NoError(t, o.Inventory.SaveSteward(ctx, ines, "dir", larkmoor.ManagerDN, secret.New(larkmoor.ManagerPassword), secret.Value{}))
 	require.NoError(t, o.Inventory.SaveSteward(ctx, ines, "hosts", larkmoor.Manager, secret.New(larkmoor.ManagerPassword), secret.Value{}))
 	host, port := larkmoor.Port(estate.Address)
-	_, err = o.Inventory.Add(ctx, ines, store.System{Name: "dir", Kind: "directory", Address: host, Port: port, Steward: "dir", TrustedCA: estate.CA})
+	_, err = o.Inventory.Add(ctx, ines, records.System{Name: "dir", Kind: "directory", Address: host, Port: port, Steward: "dir", TrustedCA: estate.CA})
 	require.NoError(t, err)
 	for name, h := range estate.Hosts {
 		host, port := larkmoor.Port(h.Address())
@@ -71,7 +73,7 @@ func start(t *testing.T) *ferry {
 		if name == "tide1" {
 			options["paths"] = "/etc/tide/backup.env"
 		}
-		_, err := o.Inventory.Add(ctx, ines, store.System{Name: name, Kind: "unix-host", Address: host, Port: port, Steward: "hosts", Options: options})
+		_, err := o.Inventory.Add(ctx, ines, records.System{Name: name, Kind: "unix-host", Address: host, Port: port, Steward: "hosts", Options: options})
 		require.NoError(t, err)
 		_, report, err := o.Inventory.Check(ctx, ines, name, h.Fingerprint())
 		require.NoError(t, err)
@@ -91,14 +93,14 @@ func (f *ferry) survey(names ...string) {
 	}, 2*time.Minute, 20*time.Millisecond)
 }
 
-func (f *ferry) account(spelling string) store.Account {
+func (f *ferry) account(spelling string) records.Account {
 	f.t.Helper()
 	a, _, err := f.Picture.FindAccount(f.t.Context(), spelling)
 	require.NoError(f.t, err)
 	return a
 }
 
-func (f *ferry) take(name string) store.Account {
+func (f *ferry) take(name string) records.Account {
 	f.t.Helper()
 	a := f.account("dir/" + name)
 	_, err := f.Custody.Take(f.t.Context(), ines, cred(f, a), secret.New(larkmoor.Passwords[name]))
@@ -108,14 +110,14 @@ func (f *ferry) take(name string) store.Account {
 
 // cred is a credential as it is now: that of an account's password, or the one
 // itself.
-func cred(f *ferry, of any) store.Credential {
+func cred(f *ferry, of any) records.Credential {
 	f.t.Helper()
-	var c store.Credential
+	var c records.Credential
 	var err error
 	switch of := of.(type) {
-	case store.Account:
+	case records.Account:
 		c, err = f.Store.NotePassword(context.Background(), of.ID)
-	case store.Credential:
+	case records.Credential:
 		c, err = f.Store.Credential(context.Background(), of.ID)
 	default:
 		f.t.Fatalf("%T is no credential", of)
@@ -127,7 +129,7 @@ func cred(f *ferry, of any) store.Credential {
 // rotate rehearses, rotates, and returns how it ended or stopped.
 var undo = planning.Request{Policy: rotation.PolicyUndo}
 
-func (f *ferry) rotate(a any, policy rotation.Policy) store.Rotation {
+func (f *ferry) rotate(a any, policy rotation.Policy) records.Rotation {
 	f.t.Helper()
 	v, err := f.Rotations.Rehearse(f.t.Context(), ines, cred(f, a), planning.Request{Policy: policy})
 	require.NoError(f.t, err)
@@ -147,7 +149,7 @@ func bad(checks []connect.Checked) (out []connect.Checked) {
 	return out
 }
 
-func (f *ferry) ended(id int64) (r store.Rotation) {
+func (f *ferry) ended(id int64) (r records.Rotation) {
 	f.t.Helper()
 	require.Eventually(f.t, func() bool {
 		var err error
@@ -157,19 +159,19 @@ func (f *ferry) ended(id int64) (r store.Rotation) {
 	return r
 }
 
-func (f *ferry) findings(kind string) []store.Finding {
+func (f *ferry) findings(kind string) []records.Finding {
 	f.t.Helper()
-	page, err := f.Store.Findings(f.t.Context(), false, store.Query{Filters: []string{"kind=" + kind}})
+	page, err := f.Store.Findings(f.t.Context(), false, records.Query{Filters: []string{"kind=" + kind}})
 	require.NoError(f.t, err)
 	return page.Items
 }
 
 func (f *ferry) states(account int64) string {
 	f.t.Helper()
-	return f.statesOf(cred(f, store.Account{ID: account}))
+	return f.statesOf(cred(f, records.Account{ID: account}))
 }
 
-func (f *ferry) statesOf(c store.Credential) string {
+func (f *ferry) statesOf(c records.Credential) string {
 	f.t.Helper()
 	all, err := f.Store.Secrets(f.t.Context(), c.ID)
 	require.NoError(f.t, err)
@@ -204,7 +206,7 @@ func (f *ferry) ready(want bool, units ...string) {
 // sane: an error tells a person something, and is none of the inside.
 func sane(t *testing.T, err error) {
 	t.Helper()
-	if err == nil || errors.Is(err, app.ErrRefused) || errors.Is(err, store.ErrConflict) || errors.Is(err, app.ErrNotFound) || errors.Is(err, context.Canceled) {
+	if err == nil || errors.Is(err, app.ErrRefused) || errors.Is(err, records.ErrConflict) || errors.Is(err, app.ErrNotFound) || errors.Is(err, context.Canceled) {
 		return
 	}
 	assert.NoError(t, err, "neither done nor refused")
@@ -212,7 +214,7 @@ func sane(t *testing.T, err error) {
 
 // agrees: everything that holds a value of an account agrees with the authority, and
 // the store has what is in force.
-func (f *ferry) agrees(a store.Account, host, path string) {
+func (f *ferry) agrees(a records.Account, host, path string) {
 	f.t.Helper()
 	held, there := f.estate.Hosts[host].Read(path)
 	require.True(f.t, there)

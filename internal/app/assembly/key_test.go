@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
@@ -17,7 +19,6 @@ import (
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/standin/unixhost"
-	"mossledger.example/moss/internal/store"
 )
 
 const (
@@ -34,7 +35,7 @@ func (f *ferry) file(host, path string) string {
 	return string(file.Content)
 }
 
-func (f *ferry) takeKey() store.Credential {
+func (f *ferry) takeKey() records.Credential {
 	f.t.Helper()
 	k, err := f.Picture.FindCredential(f.t.Context(), backupsName)
 	require.NoError(f.t, err)
@@ -46,7 +47,7 @@ func (f *ferry) takeKey() store.Credential {
 
 // whole: the key that is held opens every door, its public half stands beside
 // it, and nothing is left anywhere.
-func (f *ferry) whole(k store.Credential) keys.Pair {
+func (f *ferry) whole(k records.Credential) keys.Pair {
 	f.t.Helper()
 	pair, err := keys.PairOf(secret.New(f.file("tide1", heldKey)))
 	require.NoError(f.t, err)
@@ -91,7 +92,7 @@ func TestKeyPairRotation(t *testing.T) {
 	after := f.whole(k)
 	assert.NotEqual(t, before.Fingerprint, after.Fingerprint)
 	assert.Equal(t, "current retired", f.statesOf(k))
-	page, err := f.Store.Credentials(t.Context(), store.Query{Filters: []string{"kind=ssh-key"}})
+	page, err := f.Store.Credentials(t.Context(), records.Query{Filters: []string{"kind=ssh-key"}})
 	require.NoError(t, err)
 	assert.Len(t, page.Items, 2, "a new key is no new pair")
 
@@ -206,7 +207,7 @@ func TestKeyThatMustNotBeRotated(t *testing.T) {
 	require.ErrorContains(t, err, "spare")
 }
 
-func failures(v store.Rehearsal) string {
+func failures(v records.Rehearsal) string {
 	var out []string
 	for _, c := range v.Checks {
 		if c.Result == connect.CheckFailed {

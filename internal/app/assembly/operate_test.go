@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -114,7 +116,7 @@ func TestRotationNeedsARehearsal(t *testing.T) {
 	assert.Equal(t, "done", f.ended(id).Result)
 	late, _ := f.estate.Hosts["tide1"].Read("/etc/tide/backup.env")
 	assert.NotContains(t, string(late.Content), larkmoor.Passwords["svc-berth"], "the late copy was replaced too")
-	entries, err := f.Store.LedgerList(ctx, store.Query{Filters: []string{"act=rotation.start"}})
+	entries, err := f.Store.LedgerList(ctx, records.Query{Filters: []string{"act=rotation.start"}})
 	require.NoError(t, err)
 	assert.Contains(t, entries.Items[0].Detail, "it burns", "the override is recorded")
 }
@@ -140,7 +142,7 @@ func TestApplicationChecks(t *testing.T) {
 	f := start(t)
 	ctx := t.Context()
 	a := f.take("svc-tidefeed")
-	page, err := f.Store.Dependents(ctx, 0, store.Query{Filters: []string{"name=tidefeed.service"}})
+	page, err := f.Store.Dependents(ctx, 0, records.Query{Filters: []string{"name=tidefeed.service"}})
 	require.NoError(t, err)
 	unit := page.Items[0].ID
 	for _, c := range []struct {
@@ -274,7 +276,7 @@ func TestAnOperatorThatStopsIsTakenUpAgain(t *testing.T) {
 	ctx := t.Context()
 	require.NoError(t, o.Inventory.SaveSteward(ctx, ines, "dir", larkmoor.ManagerDN, secret.New(larkmoor.ManagerPassword), secret.Value{}))
 	host, port := larkmoor.Port(estate.Address)
-	_, err = o.Inventory.Add(ctx, ines, store.System{Name: "dir", Kind: "directory", Address: host, Port: port, Steward: "dir", TrustedCA: estate.CA})
+	_, err = o.Inventory.Add(ctx, ines, records.System{Name: "dir", Kind: "directory", Address: host, Port: port, Steward: "dir", TrustedCA: estate.CA})
 	require.NoError(t, err)
 	f.survey()
 	a := f.take("svc-manifest")

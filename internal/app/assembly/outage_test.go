@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -42,7 +44,7 @@ func (f *ferry) after(id int64, what func(rotation.Plan, rotation.Record) bool) 
 }
 
 // begun starts a rotation that was rehearsed.
-func (f *ferry) begun(a store.Account, policy rotation.Policy) int64 {
+func (f *ferry) begun(a records.Account, policy rotation.Policy) int64 {
 	f.t.Helper()
 	v, err := f.Rotations.Rehearse(f.t.Context(), ines, cred(f, a), planning.Request{Policy: policy})
 	require.NoError(f.t, err)
@@ -192,7 +194,7 @@ func TestUndoPutsBackWhatWasCurrent(t *testing.T) {
 	ctx := t.Context()
 	a := f.take("svc-manifest")
 	dn := larkmoor.DN("svc-manifest")
-	undoIt := func(r store.Rotation) {
+	undoIt := func(r records.Rotation) {
 		_, err := f.Rotations.RehearseUndo(ctx, ines, r.ID)
 		require.NoError(t, err)
 		require.NoError(t, f.Rotations.Decide(ctx, ines, r.ID, rotation.DecideUndo, "test"))
@@ -221,7 +223,7 @@ func TestHistories(t *testing.T) {
 		_, err := f.Custody.Take(ctx, ines, cred(f, a), secret.New(now))
 		require.NoError(t, err)
 		var before string // what undoing the last rotation must put back
-		var last store.Rotation
+		var last records.Rotation
 		history := ""
 		for range 2 + random.IntN(5) {
 			switch act := []string{"run", "run", "fail", "undo", "undo", "take"}[random.IntN(6)]; act {
@@ -236,14 +238,14 @@ func TestHistories(t *testing.T) {
 				r := f.rotate(a, rotation.PolicyUndo)
 				f.estate.Directory.SetFault(standindir.Fault{})
 				require.Equal(t, rotation.FinishedUndone, r.Result)
-				last = store.Rotation{}
+				last = records.Rotation{}
 			case "take":
 				history += " take"
 				value := fmt.Sprintf("Taken-%d-%d-Anew", round, random.IntN(1_000_000))
 				f.estate.SetPassword("svc-manifest", value)
 				_, err := f.Custody.Take(ctx, ines, cred(f, a), secret.New(value))
 				require.NoError(t, err)
-				last = store.Rotation{}
+				last = records.Rotation{}
 			case "undo":
 				if last.ID == 0 {
 					continue
@@ -254,7 +256,7 @@ func TestHistories(t *testing.T) {
 				require.NoError(t, f.Rotations.Decide(ctx, ines, last.ID, rotation.DecideUndo, "test"), history)
 				require.Equal(t, rotation.FinishedUndone, f.ended(last.ID).Result, history)
 				require.Equal(t, before, f.currentOf(a), history)
-				last = store.Rotation{}
+				last = records.Rotation{}
 			}
 			require.True(t, f.estate.Directory.Accepts(dn, f.currentOf(a)), "round %d:%s: the authority accepts what is current", round, history)
 		}
@@ -263,12 +265,12 @@ func TestHistories(t *testing.T) {
 
 // currentOf is the plain current value of an account, as the directory's owner
 // knows it: the one of all sealed ones that the directory accepts.
-func (f *ferry) currentOf(a store.Account) string {
+func (f *ferry) currentOf(a records.Account) string {
 	f.t.Helper()
 	all, err := f.Store.Secrets(f.t.Context(), cred(f, a).ID)
 	require.NoError(f.t, err)
 	for _, s := range all {
-		if s.State == store.SecretCurrent {
+		if s.State == records.SecretCurrent {
 			value, err := f.Base.Sealer.Open(s.Binding(), s.Sealed)
 			require.NoError(f.t, err)
 			return value.RevealString()
@@ -314,12 +316,12 @@ func TestAResetThatIsKilled(t *testing.T) {
 	}
 }
 
-func (f *ferry) sealed(a store.Account, value secret.Value) store.Secret {
+func (f *ferry) sealed(a records.Account, value secret.Value) records.Secret {
 	f.t.Helper()
 	prints, err := secret.NewFingerprinter(make([]byte, secret.KeySize))
 	require.NoError(f.t, err)
 	c := cred(f, a)
-	s := store.Secret{CredentialID: c.ID, Kind: c.Kind, AccountID: a.ID, SystemID: a.SystemID, Fingerprint: prints.Of(value)}
+	s := records.Secret{CredentialID: c.ID, Kind: c.Kind, AccountID: a.ID, SystemID: a.SystemID, Fingerprint: prints.Of(value)}
 	s.Sealed, err = f.Base.Sealer.Seal(s.Binding(), value)
 	require.NoError(f.t, err)
 	return s
@@ -328,7 +330,7 @@ func (f *ferry) sealed(a store.Account, value secret.Value) store.Secret {
 func TestPasswordsThatAreNotOurs(t *testing.T) {
 	f := start(t)
 	ctx := t.Context()
-	page, err := f.Store.Accounts(ctx, store.Query{Limit: 1000})
+	page, err := f.Store.Accounts(ctx, records.Query{Limit: 1000})
 	require.NoError(t, err)
 	seen := map[string]bool{}
 	for _, a := range page.Items {

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -17,7 +19,6 @@ import (
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"
-	"mossledger.example/moss/internal/store"
 )
 
 // TestRealDataStores: on a real host two programs keep sessions with a real
@@ -70,13 +71,13 @@ func TestRealDataStores(t *testing.T) {
 	s, o := f.Store, f.Application
 	require.NoError(t, o.Inventory.SaveSteward(ctx, ines, "host", "mossmgr", secret.Value{}, h.Key))
 	require.NoError(t, o.Inventory.SaveSteward(ctx, ines, "stores", "mossmgr", secret.New(lab.ManagerPassword), secret.Value{}))
-	add := func(v store.System) {
+	add := func(v records.System) {
 		_, err := o.Inventory.Add(ctx, ines, v)
 		require.NoError(t, err)
 	}
-	add(store.System{Name: "books1", Kind: "unix-host", Address: h.Address, Port: 22, Steward: "host"})
-	add(store.System{Name: "pg", Kind: "postgresql", Address: lab.Gateway, Port: 55441, Steward: "stores", TrustedCA: pg.CA})
-	add(store.System{Name: "maria", Kind: "mariadb", Address: lab.Gateway, Port: 53371, Steward: "stores", TrustedCA: maria.CA, Options: maria.Options})
+	add(records.System{Name: "books1", Kind: "unix-host", Address: h.Address, Port: 22, Steward: "host"})
+	add(records.System{Name: "pg", Kind: "postgresql", Address: lab.Gateway, Port: 55441, Steward: "stores", TrustedCA: pg.CA})
+	add(records.System{Name: "maria", Kind: "mariadb", Address: lab.Gateway, Port: 53371, Steward: "stores", TrustedCA: maria.CA, Options: maria.Options})
 	_, report, err := o.Inventory.Check(ctx, ines, "books1", h.Fingerprint())
 	require.NoError(t, err)
 	require.True(t, report.OK())

@@ -7,6 +7,8 @@ import (
 	"sync"
 	"testing"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -14,7 +16,6 @@ import (
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/larkmoor"
-	"mossledger.example/moss/internal/store"
 )
 
 // gate is another way to a server: a second address of it, that can be closed.
@@ -45,7 +46,7 @@ func gate(t *testing.T, to string) (port int, shut func()) {
 }
 
 // change changes a system as a person does.
-func (f *ferry) change(name string, change func(*store.System)) {
+func (f *ferry) change(name string, change func(*records.System)) {
 	f.t.Helper()
 	before := f.system(name)
 	after := f.system(name)
@@ -53,10 +54,10 @@ func (f *ferry) change(name string, change func(*store.System)) {
 	require.NoError(f.t, f.Inventory.Change(f.t.Context(), ines, before, after, before.Revision))
 }
 
-func (f *ferry) visit(name string) store.Visit {
+func (f *ferry) visit(name string) records.Visit {
 	f.t.Helper()
 	f.survey(name)
-	surveys, err := f.Store.Surveys(f.t.Context(), store.Query{Limit: 1, Sort: "-id"})
+	surveys, err := f.Store.Surveys(f.t.Context(), records.Query{Limit: 1, Sort: "-id"})
 	require.NoError(f.t, err)
 	visits, err := f.Store.VisitsAfter(f.t.Context(), surveys.Items[0].ID, 0)
 	require.NoError(f.t, err)
@@ -70,7 +71,7 @@ func TestTwoServersOfOneDirectory(t *testing.T) {
 	ctx := t.Context()
 	port, _ := gate(t, f.estate.Address)
 	add := func(name, base string) {
-		_, err := f.Inventory.Add(ctx, ines, store.System{Name: name, Kind: "directory", Address: "127.0.0.1", Port: port, Steward: "dir", TrustedCA: f.estate.CA, Options: map[string]string{"base": base}})
+		_, err := f.Inventory.Add(ctx, ines, records.System{Name: name, Kind: "directory", Address: "127.0.0.1", Port: port, Steward: "dir", TrustedCA: f.estate.CA, Options: map[string]string{"base": base}})
 		require.NoError(t, err)
 	}
 	add("second", "")
@@ -89,17 +90,17 @@ func TestTwoServersOfOneDirectory(t *testing.T) {
 	refused()
 	refused() // and again, whatever was stored the first time
 	assert.Equal(t, "done", f.visit("dir").State)
-	found, err := f.Store.Findings(ctx, false, store.Query{Filters: []string{"kind=unread-system"}})
+	found, err := f.Store.Findings(ctx, false, records.Query{Filters: []string{"kind=unread-system"}})
 	require.NoError(t, err)
 	require.Len(t, found.Items, 1)
 	assert.Equal(t, "second", found.Items[0].Subject)
 
 	// Two parts of a directory may be two systems.
-	f.change("dir", func(v *store.System) { v.Options = map[string]string{"base": "OU=Service Accounts," + larkmoor.Base} })
-	f.change("second", func(v *store.System) { v.Options = map[string]string{"base": "OU=Administration," + larkmoor.Base} })
+	f.change("dir", func(v *records.System) { v.Options = map[string]string{"base": "OU=Service Accounts," + larkmoor.Base} })
+	f.change("second", func(v *records.System) { v.Options = map[string]string{"base": "OU=Administration," + larkmoor.Base} })
 	assert.Equal(t, "done", f.visit("second").State)
 	// From then on they would clash again, and the first one keeps its place.
-	f.change("second", func(v *store.System) { v.Options = nil })
+	f.change("second", func(v *records.System) { v.Options = nil })
 	refused()
 	assert.Equal(t, "incomplete", f.visit("dir").State, "read, with what lies beyond its base kept until somebody confirms")
 }
@@ -122,7 +123,7 @@ func TestReadingFromAnotherServer(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = stranger.Close() })
 
-	f.change("dir", func(v *store.System) {
+	f.change("dir", func(v *records.System) {
 		v.Port, v.Options = front, map[string]string{"servers": other + "; " + net.JoinHostPort(host, strconv.Itoa(port))}
 	})
 	_, report, err := f.Inventory.Check(ctx, ines, "dir", "")
@@ -165,7 +166,7 @@ func TestReadingFromAnotherServer(t *testing.T) {
 	assert.Equal(t, connect.CodeUnreachable, connect.CodeOf(err))
 	assert.ErrorContains(t, err, "not known yet")
 
-	_, err = f.Inventory.Add(ctx, ines, store.System{Name: "bad", Kind: "directory", Address: "127.0.0.1", Port: 1, Options: map[string]string{"servers": "ldaps://dc2"}})
+	_, err = f.Inventory.Add(ctx, ines, records.System{Name: "bad", Kind: "directory", Address: "127.0.0.1", Port: 1, Options: map[string]string{"servers": "ldaps://dc2"}})
 	assert.ErrorContains(t, err, "option servers")
 }
 

@@ -3,6 +3,8 @@ package assembly_test
 import (
 	"testing"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -17,12 +19,12 @@ func TestNumbersAsNames(t *testing.T) {
 	f := empty(t)
 	ctx := t.Context()
 	add := func(system, kind string, accounts ...estate.Account) {
-		id, err := f.Store.AddSystem(ctx, store.System{Name: system, Kind: kind})
+		id, err := f.Store.AddSystem(ctx, records.System{Name: system, Kind: kind})
 		require.NoError(t, err)
 		for i := range accounts {
 			accounts[i].StableID = system + accounts[i].Name + accounts[i].UID
 		}
-		require.NoError(t, f.Store.PutAccounts(ctx, id, accounts, store.NewSeen(), &store.Tally{}))
+		require.NoError(t, f.Store.PutAccounts(ctx, id, accounts, store.NewSeen(), &records.Tally{}))
 	}
 	add("hda", "directory", estate.Account{Name: "10023", DN: "uid=10023,ou=people,dc=larkmoor,dc=example"}, estate.Account{Name: "007", DN: "uid=007,ou=people,dc=larkmoor,dc=example"})
 	add("quay1", "unix-host", estate.Account{Name: "tide", UID: "10023"}, estate.Account{Name: "berth", UID: "7"})

@@ -5,6 +5,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -13,11 +15,10 @@ import (
 	"mossledger.example/moss/internal/core/secret"
 	standindir "mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/larkmoor"
-	"mossledger.example/moss/internal/store"
 )
 
 // reached: we get in, and what is in custody is what is accepted.
-func (f *ferry) reached(a store.Account, why string) {
+func (f *ferry) reached(a records.Account, why string) {
 	f.t.Helper()
 	_, report, err := f.Inventory.Check(f.t.Context(), ines, "dir", "")
 	require.NoError(f.t, err, why)
@@ -112,7 +113,7 @@ func TestSettingsThatEqualThePassword(t *testing.T) {
 	}
 	require.Equal(t, "failed", v.Verdict)
 	assert.Equal(t, 4, doubtful, "%+v", v.Checks)
-	page, err := f.Store.Dependents(ctx, 0, store.Query{Filters: []string{"kind=file", "path~berth.env"}, Limit: 100})
+	page, err := f.Store.Dependents(ctx, 0, records.Query{Filters: []string{"kind=file", "path~berth.env"}, Limit: 100})
 	require.NoError(t, err)
 	require.ErrorIs(t, f.Picture.DecideCopy(ctx, ines, page.Items[0].ID, "leave", ""), app.ErrInput, "with a reason")
 	for _, d := range page.Items {
@@ -158,7 +159,7 @@ func TestACopyThatNoLayoutExplains(t *testing.T) {
 	v, err := f.Rotations.Rehearse(ctx, ines, cred(f, a), undo)
 	require.NoError(t, err)
 	require.Equal(t, "failed", v.Verdict, "%+v", v.Checks)
-	page, err := f.Store.Dependents(ctx, 0, store.Query{Filters: []string{"place~#bytes:"}})
+	page, err := f.Store.Dependents(ctx, 0, records.Query{Filters: []string{"place~#bytes:"}})
 	require.NoError(t, err)
 	require.Len(t, page.Items, 1)
 	require.ErrorIs(t, f.Picture.DecideCopy(ctx, ines, page.Items[0].ID, "replace", "please"), app.ErrRefused)

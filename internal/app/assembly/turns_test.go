@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -16,7 +18,6 @@ import (
 	"mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/larkmoor"
 	"mossledger.example/moss/internal/standin/unixhost"
-	"mossledger.example/moss/internal/store"
 )
 
 // Two rotations at the same time change one file: neither takes back what the
@@ -31,7 +32,7 @@ func TestTwoRotationsOfOneFile(t *testing.T) {
 	}
 	h := f.estate.Hosts["quay1"]
 	h.Write("/etc/shared/both.env", unixhost.File{Mode: 0o600, Owner: "root", Content: []byte(content)})
-	var accounts []store.Account
+	var accounts []records.Account
 	for _, name := range names {
 		accounts = append(accounts, f.take(name))
 	}

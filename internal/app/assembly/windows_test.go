@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -23,7 +25,6 @@ import (
 	"mossledger.example/moss/internal/standin/larkmoor"
 	"mossledger.example/moss/internal/standin/unixhost"
 	"mossledger.example/moss/internal/standin/windowshost"
-	"mossledger.example/moss/internal/store"
 )
 
 // terminals adds the windows hosts of the estate and reads them.
@@ -33,22 +34,22 @@ func terminals(t *testing.T) *ferry {
 	require.NoError(t, f.Inventory.SaveSteward(ctx, ines, "terminals", `LARKMOOR\`+larkmoor.Manager, secret.New(larkmoor.ManagerPassword), secret.Value{}))
 	for name, h := range f.estate.Windows {
 		host, port := larkmoor.Port(h.Address())
-		_, err := f.Inventory.Add(ctx, ines, store.System{Name: name, Kind: "windows-host", Address: host, Port: port, Steward: "terminals", TrustedCA: f.estate.CA, Options: map[string]string{"signin": "ntlm"}})
+		_, err := f.Inventory.Add(ctx, ines, records.System{Name: name, Kind: "windows-host", Address: host, Port: port, Steward: "terminals", TrustedCA: f.estate.CA, Options: map[string]string{"signin": "ntlm"}})
 		require.NoError(t, err)
 	}
 	f.survey("north1", "skerry1")
 	return f
 }
 
-func (f *ferry) dependent(system, name string) store.Dependent {
+func (f *ferry) dependent(system, name string) records.Dependent {
 	f.t.Helper()
-	page, err := f.Store.Dependents(f.t.Context(), 0, store.Query{Filters: []string{"system=" + system, "name=" + name}, Limit: 2})
+	page, err := f.Store.Dependents(f.t.Context(), 0, records.Query{Filters: []string{"system=" + system, "name=" + name}, Limit: 2})
 	require.NoError(f.t, err)
 	require.Len(f.t, page.Items, 1)
 	return page.Items[0]
 }
 
-func (f *ferry) run(a store.Account, wish planning.Request) store.Rotation {
+func (f *ferry) run(a records.Account, wish planning.Request) records.Rotation {
 	f.t.Helper()
 	v, err := f.Rotations.Rehearse(f.t.Context(), ines, cred(f, a), wish)
 	require.NoError(f.t, err)
@@ -295,7 +296,7 @@ func TestAssign(t *testing.T) {
 
 	// What cannot be: a local account elsewhere, a file, an account not in custody.
 	for _, c := range []struct {
-		account store.Account
+		account records.Account
 		assign  []int64
 		words   string
 	}{
@@ -408,7 +409,7 @@ func TestExplain(t *testing.T) {
 	north.RemoveService("QuayLineFares")
 	_, err = f.Diagnoses.Explain(ctx, ines, fares.ID)
 	assert.ErrorIs(t, err, app.ErrNotFound)
-	page, err := f.Store.Dependents(ctx, 0, store.Query{Filters: []string{"kind=file"}, Limit: 1})
+	page, err := f.Store.Dependents(ctx, 0, records.Query{Filters: []string{"kind=file"}, Limit: 1})
 	require.NoError(t, err)
 	_, err = f.Diagnoses.Explain(ctx, ines, page.Items[0].ID)
 	assert.ErrorIs(t, err, app.ErrInput)
@@ -441,7 +442,7 @@ func TestManyServices(t *testing.T) {
 	defer cancel()
 	f.survey("skerry1")
 	count := func(filters ...string) (n int) {
-		q := store.Query{Filters: append([]string{"system=skerry1", "name*=filler*"}, filters...), Limit: 1000}
+		q := records.Query{Filters: append([]string{"system=skerry1", "name*=filler*"}, filters...), Limit: 1000}
 		for {
 			page, err := f.Store.Dependents(ctx, 0, q)
 			require.NoError(t, err)
@@ -453,7 +454,7 @@ func TestManyServices(t *testing.T) {
 		}
 	}
 	assert.Equal(t, many, count())
-	page, err := f.Store.Dependents(ctx, 0, store.Query{Filters: []string{"name=KioskAgent", "gone="}})
+	page, err := f.Store.Dependents(ctx, 0, records.Query{Filters: []string{"name=KioskAgent", "gone="}})
 	require.NoError(t, err)
 	require.Equal(t, 2, page.Total)
 	assert.NotEqual(t, page.Items[0].System, page.Items[1].System, "a name is no identity")

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"sync"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/inventory"
@@ -20,7 +22,6 @@ import (
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/secret"
-	"mossledger.example/moss/internal/store"
 )
 
 // Custody takes credentials and keeps them.
@@ -44,7 +45,7 @@ func New(base *app.Base, store Store, values *sealed.Keeper, systems *inventory.
 
 // ownPassword refuses accounts whose password somebody else sets: a directory
 // that changes it by itself, or the machine that it belongs to.
-func ownPassword(a store.Account) error {
+func ownPassword(a records.Account) error {
 	switch a.Type {
 	case "managed":
 		return fmt.Errorf("%w: the directory changes the password of %s by itself, and the hosts that may use it fetch it there: setting one would break them", app.ErrRefused, a.Name)
@@ -55,7 +56,7 @@ func ownPassword(a store.Account) error {
 }
 
 // mayKeep refuses a credential that is not ours to change.
-func (custody *Custody) mayKeep(ctx context.Context, c store.Credential) error {
+func (custody *Custody) mayKeep(ctx context.Context, c records.Credential) error {
 	if c.Kind != credential.Password {
 		return custody.NotOurs(ctx, c)
 	}
@@ -70,13 +71,13 @@ func (custody *Custody) mayKeep(ctx context.Context, c store.Credential) error {
 var errSilent = errors.New("not every point could be asked")
 
 // Note gives the password of an account a row as a credential, unless it has one.
-func (custody *Custody) Note(ctx context.Context, by access.Actor, account int64) (store.Credential, error) {
+func (custody *Custody) Note(ctx context.Context, by access.Actor, account int64) (records.Credential, error) {
 	a, err := custody.store.Account(ctx, account)
 	if err != nil {
-		return store.Credential{}, err
+		return records.Credential{}, err
 	}
 	if err := access.Decide(by, access.NoteCredential, access.Object{Kind: "account", Name: a.Name}); err != nil {
-		return store.Credential{}, err
+		return records.Credential{}, err
 	}
 	return custody.store.NotePassword(ctx, a.ID)
 }
@@ -85,7 +86,7 @@ func (custody *Custody) Note(ctx context.Context, by access.Actor, account int64
 // accepted at once. Without a value that of a key is read from a file that holds
 // it. A point that refuses while another accepts is told in the verdict, and by
 // the finding drift.
-func (custody *Custody) Take(ctx context.Context, by access.Actor, c store.Credential, value secret.Value) (connect.Verdict, error) {
+func (custody *Custody) Take(ctx context.Context, by access.Actor, c records.Credential, value secret.Value) (connect.Verdict, error) {
 	if err := access.Decide(by, access.TakeCustody, access.Object{Kind: "credential", Name: c.Name}); err != nil {
 		return connect.Verdict{}, err
 	}
@@ -169,8 +170,8 @@ func (custody *Custody) Take(ctx context.Context, by access.Actor, c store.Crede
 }
 
 // NotRotating refuses a credential whose rotation is not finished.
-func (custody *Custody) NotRotating(ctx context.Context, c store.Credential) error {
-	page, err := custody.store.Rotations(ctx, store.Query{Filters: []string{fmt.Sprintf("credential_id=%d", c.ID), "mode!=finished"}, Limit: 1})
+func (custody *Custody) NotRotating(ctx context.Context, c records.Credential) error {
+	page, err := custody.store.Rotations(ctx, records.Query{Filters: []string{fmt.Sprintf("credential_id=%d", c.ID), "mode!=finished"}, Limit: 1})
 	if err != nil {
 		return err
 	}
@@ -181,7 +182,7 @@ func (custody *Custody) NotRotating(ctx context.Context, c store.Credential) err
 }
 
 // afterCustody looks again at held copies, which can now be compared.
-func (custody *Custody) afterCustody(ctx context.Context, c store.Credential) error {
+func (custody *Custody) afterCustody(ctx context.Context, c records.Credential) error {
 	ctx = context.WithoutCancel(ctx)
 	custody.base.ForgetKnown()
 	if err := custody.store.SetFindings(ctx, driftKey(c), nil); err != nil {
@@ -201,7 +202,7 @@ func (custody *Custody) afterCustody(ctx context.Context, c store.Credential) er
 }
 
 // Release ends custody.
-func (custody *Custody) Release(ctx context.Context, by access.Actor, reason string, c store.Credential) error {
+func (custody *Custody) Release(ctx context.Context, by access.Actor, reason string, c records.Credential) error {
 	if err := access.Decide(by, access.ReleaseCustody, access.Object{Kind: "credential", Name: c.Name}); err != nil {
 		return err
 	}

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/app/sealed"
@@ -12,11 +14,10 @@ import (
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/secret"
-	"mossledger.example/moss/internal/store"
 )
 
 // readPrivate reads a private key where it is held.
-func (custody *Custody) readPrivate(ctx context.Context, k store.Credential, holders []store.Dependent) (secret.Value, error) {
+func (custody *Custody) readPrivate(ctx context.Context, k records.Credential, holders []records.Dependent) (secret.Value, error) {
 	var reasons []string
 	for _, d := range holders {
 		switch {
@@ -55,8 +56,8 @@ func (custody *Custody) readPrivate(ctx context.Context, k store.Credential, hol
 
 // NotOurs refuses the keys with which we sign in ourselves: who changes the
 // lock must not stand outside meanwhile.
-func (custody *Custody) NotOurs(ctx context.Context, k store.Credential) error {
-	page, err := custody.store.Stewards(ctx, store.Query{Limit: 500})
+func (custody *Custody) NotOurs(ctx context.Context, k records.Credential) error {
+	page, err := custody.store.Stewards(ctx, records.Query{Limit: 500})
 	if err != nil {
 		return err
 	}

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"strings"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/inventory"
@@ -14,13 +16,12 @@ import (
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/secret"
-	"mossledger.example/moss/internal/store"
 )
 
 // Reset takes a password by setting a new one with the authority's privileged
 // log-on. What still holds the earlier one breaks: the
 // caller must have said so to the user.
-func (custody *Custody) Reset(ctx context.Context, by access.Actor, reason string, c store.Credential) error {
+func (custody *Custody) Reset(ctx context.Context, by access.Actor, reason string, c records.Credential) error {
 	if err := access.Decide(by, access.TakeCustody, access.Object{Kind: "credential", Name: c.Name}); err != nil {
 		return err
 	}
@@ -120,7 +121,7 @@ func (custody *Custody) Reset(ctx context.Context, by access.Actor, reason strin
 // Make draws a new value of a credential that takes the place of another: a
 // password that its authority will accept, as far as its policy can be read; a key
 // of the type that is wanted, or of the one before.
-func (custody *Custody) Make(ctx context.Context, c store.Credential, before secret.Value, wanted string) (secret.Value, error) {
+func (custody *Custody) Make(ctx context.Context, c records.Credential, before secret.Value, wanted string) (secret.Value, error) {
 	spec, err := credential.Of(c.Kind)
 	if err != nil {
 		return secret.Value{}, err
@@ -146,7 +147,7 @@ func (custody *Custody) Make(ctx context.Context, c store.Credential, before sec
 
 // PasswordRules asks the authority which rules a new password of an account has
 // to obey. An authority that does not tell has the zero rules.
-func (custody *Custody) PasswordRules(ctx context.Context, a store.Account) (connect.PasswordRules, error) {
+func (custody *Custody) PasswordRules(ctx context.Context, a records.Account) (connect.PasswordRules, error) {
 	connector, target, err := custody.inventory.Authority(ctx, a)
 	if err != nil {
 		return connect.PasswordRules{}, err

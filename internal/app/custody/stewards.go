@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"strings"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/sealed"
@@ -16,11 +18,11 @@ import (
 )
 
 // spellings are all ways in which a steward may name an account.
-func spellings(a store.Account) []string { return []string{a.Name, a.DN, a.UPN, a.SID} }
+func spellings(a records.Account) []string { return []string{a.Name, a.DN, a.UPN, a.SID} }
 
 // mayMean: the steward's account may be this one; which system it is used on
 // decides.
-func mayMean(name string, a store.Account) bool {
+func mayMean(name string, a records.Account) bool {
 	ref, err := naming.Parse(name)
 	for _, s := range spellings(a) {
 		if s != "" && (strings.EqualFold(s, name) || err == nil && strings.EqualFold(s, ref.Name)) {
@@ -31,9 +33,9 @@ func mayMean(name string, a store.Account) bool {
 }
 
 // ownUses returns the systems that are reached with an account.
-func (custody *Custody) ownUses(ctx context.Context, a store.Account) ([]store.System, error) {
+func (custody *Custody) ownUses(ctx context.Context, a records.Account) ([]records.System, error) {
 	ours := map[string]bool{}
-	page, err := custody.store.Stewards(ctx, store.Query{Limit: 1000})
+	page, err := custody.store.Stewards(ctx, records.Query{Limit: 1000})
 	if err != nil {
 		return nil, err
 	}
@@ -53,7 +55,7 @@ func (custody *Custody) ownUses(ctx context.Context, a store.Account) ([]store.S
 	if err != nil {
 		return nil, err
 	}
-	var out []store.System
+	var out []records.System
 	for _, v := range all {
 		if !ours[strings.ToLower(v.Steward)] {
 			continue
@@ -80,13 +82,13 @@ func (custody *Custody) ownUses(ctx context.Context, a store.Account) ([]store.S
 
 // LinkStewards links the systems that are reached with an account in custody to
 // it. With only set, just those whose steward has that value.
-func (custody *Custody) LinkStewards(ctx context.Context, by access.Actor, a store.Account, only *secret.Value) ([]store.System, error) {
+func (custody *Custody) LinkStewards(ctx context.Context, by access.Actor, a records.Account, only *secret.Value) ([]records.System, error) {
 	uses, err := custody.ownUses(ctx, a)
 	if err != nil || len(uses) == 0 {
 		return nil, err
 	}
-	var links []store.StewardLink
-	var linked []store.System
+	var links []records.StewardLink
+	var linked []records.System
 	var names []string
 	for _, v := range uses {
 		if have, err := custody.store.StewardLinkOf(ctx, v.ID); err == nil && have.AccountID == a.ID && strings.EqualFold(have.Steward, v.Steward) {
@@ -110,7 +112,7 @@ func (custody *Custody) LinkStewards(ctx context.Context, by access.Actor, a sto
 		if err != nil {
 			return nil, err
 		}
-		links = append(links, store.StewardLink{SystemID: v.ID, Steward: v.Steward, AccountID: a.ID, Sealed: sealed})
+		links = append(links, records.StewardLink{SystemID: v.ID, Steward: v.Steward, AccountID: a.ID, Sealed: sealed})
 		linked = append(linked, v)
 		names = append(names, v.Name)
 	}
@@ -122,7 +124,7 @@ func (custody *Custody) LinkStewards(ctx context.Context, by access.Actor, a sto
 
 // unlinkStewards gives the stewards the value that is in force, before
 // custody ends.
-func (custody *Custody) unlinkStewards(ctx context.Context, by access.Actor, c store.Credential) error {
+func (custody *Custody) unlinkStewards(ctx context.Context, by access.Actor, c records.Credential) error {
 	links, err := custody.store.StewardLinks(ctx, c.AccountID)
 	if err != nil || len(links) == 0 {
 		return err

@@ -7,10 +7,11 @@ import (
 	"slices"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
-	"mossledger.example/moss/internal/store"
 )
 
 // SettleLater has prepared values settled whose fate is not known.
@@ -46,7 +47,7 @@ func (custody *Custody) settleCandidates(ctx context.Context) (left int, err err
 	if err != nil {
 		return len(open), err
 	}
-	var list []store.Finding
+	var list []records.Finding
 	var errs []error
 	for _, s := range open {
 		c, err := custody.store.Credential(ctx, s.CredentialID)
@@ -58,7 +59,7 @@ func (custody *Custody) settleCandidates(ctx context.Context) (left int, err err
 		}
 		left++
 		errs = append(errs, err)
-		list = append(list, store.Finding{
+		list = append(list, records.Finding{
 			Key: fmt.Sprintf("unsettled/%d", s.ID), Kind: "unsettled", Severity: "high", Subject: c.Name, System: c.System, AccountID: c.AccountID, CredentialID: c.ID,
 			What: fmt.Sprintf("a reset of %s was interrupted, and which password is in force is not known yet: %v", c.Name, err), Next: "nothing: the sealed value is kept, and " + c.System + " is asked until it answers",
 		})
@@ -66,7 +67,7 @@ func (custody *Custody) settleCandidates(ctx context.Context) (left int, err err
 	return left, errors.Join(append(errs, custody.store.SetFindings(context.WithoutCancel(ctx), "unsettled/", list))...)
 }
 
-func (custody *Custody) settleCandidate(ctx context.Context, c store.Credential, s store.Secret) error {
+func (custody *Custody) settleCandidate(ctx context.Context, c records.Credential, s records.Secret) error {
 	free, err := custody.turns.Take(ctx, c.ID.Ref())
 	if err != nil {
 		return err
@@ -74,7 +75,7 @@ func (custody *Custody) settleCandidate(ctx context.Context, c store.Credential,
 	defer free()
 	// Whose act was under way when it was found may have settled it.
 	all, err := custody.store.Secrets(ctx, c.ID)
-	if err != nil || !slices.ContainsFunc(all, func(one store.Secret) bool { return one.ID == s.ID && one.State == store.SecretCandidate }) {
+	if err != nil || !slices.ContainsFunc(all, func(one records.Secret) bool { return one.ID == s.ID && one.State == records.SecretCandidate }) {
 		return err
 	}
 	value, err := custody.base.Sealer.Open(s.Binding(), s.Sealed)

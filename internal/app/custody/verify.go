@@ -5,18 +5,19 @@ import (
 	"errors"
 	"fmt"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
-	"mossledger.example/moss/internal/store"
 )
 
-func driftKey(c store.Credential) string { return fmt.Sprintf("drift/%d", c.ID) }
+func driftKey(c records.Credential) string { return fmt.Sprintf("drift/%d", c.ID) }
 
 // Verify proves a sealed value where it is accepted. A refusal raises the finding
 // drift.
-func (custody *Custody) Verify(ctx context.Context, by access.Actor, c store.Credential) (connect.Verdict, error) {
+func (custody *Custody) Verify(ctx context.Context, by access.Actor, c records.Credential) (connect.Verdict, error) {
 	if err := access.Decide(by, access.VerifyCustody, access.Object{Kind: "credential", Name: c.Name}); err != nil {
 		return connect.Verdict{}, err
 	}
@@ -51,22 +52,22 @@ func (custody *Custody) Verify(ctx context.Context, by access.Actor, c store.Cre
 
 // saveVerdict keeps what points answered, and raises or clears the finding drift.
 // Points that could not be asked change no finding.
-func (custody *Custody) saveVerdict(ctx context.Context, c store.Credential, verdict connect.Verdict, silent error) error {
+func (custody *Custody) saveVerdict(ctx context.Context, c records.Credential, verdict connect.Verdict, silent error) error {
 	if silent != nil {
 		return custody.store.SaveVerdict(ctx, c.ID, "unclear", custody.base.Redact(ctx, silent.Error()))
 	}
 	state := "accepted"
-	var drift []store.Finding
+	var drift []records.Finding
 	if !verdict.Accepted {
 		state = "refused"
-		f := store.Finding{
+		f := records.Finding{
 			Key: driftKey(c), Kind: "drift", Severity: "high", Subject: c.Name, System: c.System, AccountID: c.AccountID, CredentialID: c.ID,
 			What: "the sealed value is refused (" + verdict.Code + "): " + verdict.Words, Next: DriftNext(verdict.Code, c.Spelling()),
 		}
 		if c.Fingerprint != "" {
 			f.What, f.Next = "the sealed key does not open every door: "+verdict.Words, "somebody changed an entry: survey that system, then rehearse again, or release the key"
 		}
-		drift = []store.Finding{f}
+		drift = []records.Finding{f}
 	}
 	return errors.Join(custody.store.SetFindings(ctx, driftKey(c), drift), custody.store.SaveVerdict(ctx, c.ID, state, verdict.Words))
 }

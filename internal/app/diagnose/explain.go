@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/custody"
@@ -24,7 +26,6 @@ import (
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/naming"
-	"mossledger.example/moss/internal/store"
 )
 
 // Diagnoses explains dependents and starts them.
@@ -45,7 +46,7 @@ func New(base *app.Base, store Store, values *sealed.Keeper, systems *inventory.
 
 // Explanation is why a dependent is down, or what speaks for it going down.
 type Explanation struct {
-	Dependent store.Dependent   `json:"dependent"`
+	Dependent records.Dependent `json:"dependent"`
 	Up        bool              `json:"up"`
 	Verdict   string            `json:"verdict" doc:"In one line"`
 	Causes    []diagnosis.Cause `json:"causes" nullable:"false" doc:"Most certain first"`
@@ -89,7 +90,7 @@ func (diagnoses *Diagnoses) Explain(ctx context.Context, by access.Actor, id int
 	return out, err
 }
 
-func (diagnoses *Diagnoses) explain(ctx context.Context, d store.Dependent, depth int) (Explanation, error) {
+func (diagnoses *Diagnoses) explain(ctx context.Context, d records.Dependent, depth int) (Explanation, error) {
 	out := Explanation{Dependent: d, Causes: []diagnosis.Cause{}, Needs: []connect.Needed{}, Records: []connect.Record{}, Told: diagnoses.base.Now().UTC()}
 	e := diagnosis.Evidence{Now: diagnoses.base.Now(), Name: d.Place, System: d.System, State: d.State, Result: d.Result, StartMode: d.StartMode, RunsAs: d.RunsAs, Identity: d.Identity, Up: d.Up(), ByItself: d.ByItself(), Started: d.Started}
 	if err := diagnoses.lookAt(ctx, &d, &e, &out); err != nil {
@@ -114,7 +115,7 @@ func (diagnoses *Diagnoses) explain(ctx context.Context, d store.Dependent, dept
 }
 
 // lookAt asks the system itself.
-func (diagnoses *Diagnoses) lookAt(ctx context.Context, d *store.Dependent, e *diagnosis.Evidence, out *Explanation) error {
+func (diagnoses *Diagnoses) lookAt(ctx context.Context, d *records.Dependent, e *diagnosis.Evidence, out *Explanation) error {
 	v, err := diagnoses.store.System(ctx, d.System)
 	if err != nil {
 		return err
@@ -165,10 +166,10 @@ func (diagnoses *Diagnoses) lookAt(ctx context.Context, d *store.Dependent, e *d
 
 // accountEvidence is what is known of the account that it uses, with a sign-in
 // now when its value is in custody.
-func (diagnoses *Diagnoses) accountEvidence(ctx context.Context, d store.Dependent, e *diagnosis.Evidence) (*store.Account, error) {
+func (diagnoses *Diagnoses) accountEvidence(ctx context.Context, d records.Dependent, e *diagnosis.Evidence) (*records.Account, error) {
 	id, copied, err := diagnoses.accountOf(ctx, d)
 	if err != nil || id == 0 {
-		runsAs := func(t store.Tie) bool { return t.Strength == string(estate.StrengthRunsAs) }
+		runsAs := func(t records.Tie) bool { return t.Strength == string(estate.StrengthRunsAs) }
 		if err == nil && e.Identity == estate.IdentityNamed && !slices.ContainsFunc(d.Ties, runsAs) {
 			e.Reference = fmt.Sprintf("%q means no single known account: what it runs as is not there, or was not surveyed", d.RunsAs)
 		}
@@ -232,7 +233,7 @@ func (diagnoses *Diagnoses) accountEvidence(ctx context.Context, d store.Depende
 
 // accountOf finds the account that a dependent stands or falls with: the one
 // it logs on as, or whose copy it reads.
-func (diagnoses *Diagnoses) accountOf(ctx context.Context, d store.Dependent) (id int64, copied bool, err error) {
+func (diagnoses *Diagnoses) accountOf(ctx context.Context, d records.Dependent) (id int64, copied bool, err error) {
 	if d.Kind.LogsOn() {
 		for _, t := range d.Ties {
 			if t.Strength == string(estate.StrengthRunsAs) {
@@ -252,7 +253,7 @@ func (diagnoses *Diagnoses) accountOf(ctx context.Context, d store.Dependent) (i
 	return 0, false, err
 }
 
-func (diagnoses *Diagnoses) copyOf(ctx context.Context, d store.Dependent, account int64) string {
+func (diagnoses *Diagnoses) copyOf(ctx context.Context, d records.Dependent, account int64) string {
 	all, err := diagnoses.store.DependentsOfSystem(ctx, d.SystemID)
 	if err != nil {
 		return ""
@@ -266,12 +267,12 @@ func (diagnoses *Diagnoses) copyOf(ctx context.Context, d store.Dependent, accou
 }
 
 // explainFirst explains the dependency that failed first.
-func (diagnoses *Diagnoses) explainFirst(ctx context.Context, d store.Dependent, out *Explanation) error {
+func (diagnoses *Diagnoses) explainFirst(ctx context.Context, d records.Dependent, out *Explanation) error {
 	for _, c := range out.Causes {
 		if c.Code != diagnosis.Dependency || c.First == "" || c.Verdict == diagnosis.RuledOut {
 			continue
 		}
-		found, err := diagnoses.store.Dependents(ctx, 0, store.Query{Filters: []string{"system=" + d.System, "kind=" + string(d.Kind), "place=" + c.First, "gone="}, Limit: 1})
+		found, err := diagnoses.store.Dependents(ctx, 0, records.Query{Filters: []string{"system=" + d.System, "kind=" + string(d.Kind), "place=" + c.First, "gone="}, Limit: 1})
 		if err != nil || len(found.Items) == 0 {
 			return err
 		}

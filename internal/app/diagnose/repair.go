@@ -5,12 +5,13 @@ import (
 	"errors"
 	"fmt"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/findings"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/core/diagnosis"
 	"mossledger.example/moss/internal/core/estate"
-	"mossledger.example/moss/internal/store"
 )
 
 // Repair is an act that removes the cause.
@@ -24,7 +25,7 @@ type Repair struct {
 }
 
 // repairOf says what can be done from here about the most certain cause.
-func (diagnoses *Diagnoses) repairOf(ctx context.Context, d store.Dependent, a *store.Account, x Explanation) (*Repair, error) {
+func (diagnoses *Diagnoses) repairOf(ctx context.Context, d records.Dependent, a *records.Account, x Explanation) (*Repair, error) {
 	if x.First != nil {
 		if x.First.Repair == nil || x.First.Repair.Kind != "start" {
 			return x.First.Repair, nil
@@ -70,7 +71,7 @@ func countedDependents(n int) string {
 
 // RepairTargets lists the dependents of an account whose log-on or copy is not
 // the current value, or that run on the old one: what a repair would give it.
-func (diagnoses *Diagnoses) RepairTargets(ctx context.Context, a store.Account) ([]int64, error) {
+func (diagnoses *Diagnoses) RepairTargets(ctx context.Context, a records.Account) ([]int64, error) {
 	diagnoses.rotate.Settled(ctx)
 	a, err := diagnoses.store.Account(ctx, a.ID) // as it is now
 	if err != nil {

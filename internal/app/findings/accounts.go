@@ -6,9 +6,10 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/estate"
-	"mossledger.example/moss/internal/store"
 )
 
 func readReused(ctx context.Context, from Store, s *EstateSnapshot) (err error) {
@@ -29,11 +30,11 @@ func readUsed(ctx context.Context, from Store, s *EstateSnapshot) (err error) {
 
 // reusedPasswords: one password that stands for several accounts. Only keyed
 // fingerprints are compared.
-func reusedPasswords(s *EstateSnapshot) []store.Finding {
-	var findings []store.Finding
+func reusedPasswords(s *EstateSnapshot) []records.Finding {
+	var findings []records.Finding
 	for _, r := range s.Reused {
 		accounts := strings.Join(r.Accounts, ", ")
-		f := store.Finding{
+		f := records.Finding{
 			Key: "reuse/" + r.Fingerprint, Kind: "reused-password", Severity: "medium", Subject: accounts, System: r.System, AccountID: r.AccountID,
 			What: "one password is used for " + accounts, Next: "give each account a password of its own: rotate them one after the other",
 		}
@@ -50,11 +51,11 @@ func reusedPasswords(s *EstateSnapshot) []store.Finding {
 
 // accountStates: accounts that something depends on and whose password never
 // expires, or which are gone, disabled or locked.
-func accountStates(s *EstateSnapshot) []store.Finding {
-	var findings []store.Finding
+func accountStates(s *EstateSnapshot) []records.Finding {
+	var findings []records.Finding
 	for _, a := range s.Used {
 		add := func(kind, severity, what, next string) {
-			findings = append(findings, store.Finding{Key: fmt.Sprintf("account/%d/%s", a.ID, kind), Kind: kind, Severity: severity, Subject: a.Name, System: a.System, AccountID: a.ID, What: what, Next: next})
+			findings = append(findings, records.Finding{Key: fmt.Sprintf("account/%d/%s", a.ID, kind), Kind: kind, Severity: severity, Subject: a.Name, System: a.System, AccountID: a.ID, What: what, Next: next})
 		}
 		uses := fmt.Sprintf("%d dependents use it", a.Dependents)
 		if a.Dependents == 1 {
@@ -85,7 +86,7 @@ func accountStates(s *EstateSnapshot) []store.Finding {
 	}
 	for _, r := range s.Replaced {
 		what := fmt.Sprintf("%s on %s is another account than before: the one of that name vanished on %s, and this one, with another id, came on %s", r.Name, r.System, app.Day(r.Gone), app.Day(r.First))
-		f := store.Finding{Key: fmt.Sprintf("account/%d/replaced", r.NewID), Kind: "account-replaced", Severity: "high", Subject: r.Name, System: r.System, AccountID: r.NewID, What: what, Next: "find out who made it, and why: what referred to the former one by its name now signs in as this one, with its rights"}
+		f := records.Finding{Key: fmt.Sprintf("account/%d/replaced", r.NewID), Kind: "account-replaced", Severity: "high", Subject: r.Name, System: r.System, AccountID: r.NewID, What: what, Next: "find out who made it, and why: what referred to the former one by its name now signs in as this one, with its rights"}
 		if r.Custody {
 			f.What += "; the former one is in custody, and its sealed values belong to nothing"
 			f.Next += "; release the former one, or take this one into custody"
@@ -93,7 +94,7 @@ func accountStates(s *EstateSnapshot) []store.Finding {
 		findings = append(findings, f)
 	}
 	for _, a := range s.Lost {
-		findings = append(findings, store.Finding{
+		findings = append(findings, records.Finding{
 			Key: fmt.Sprintf("account/%d/custody-gone", a.ID), Kind: "custody-gone", Severity: "high", Subject: a.Name, System: a.System, AccountID: a.ID,
 			What: "it is in custody and no longer there, since " + app.Day(a.Gone), Next: fmt.Sprintf("find out who removed it; then 'moss custody release id:%d'", a.ID),
 		})
@@ -101,7 +102,7 @@ func accountStates(s *EstateSnapshot) []store.Finding {
 	return findings
 }
 
-func age(a store.Account, now time.Time) string {
+func age(a records.Account, now time.Time) string {
 	if a.PasswordChanged.IsZero() {
 		return "at an unknown time"
 	}

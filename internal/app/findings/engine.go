@@ -14,27 +14,28 @@ import (
 	"fmt"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ties"
-	"mossledger.example/moss/internal/store"
 )
 
 // SystemSnapshot is what rules about one system judge by.
 type SystemSnapshot struct {
 	Now        time.Time
-	System     store.System
-	Dependents []store.Dependent
+	System     records.System
+	Dependents []records.Dependent
 	Ties       map[int64][]ties.Tie      // by dependent
 	Unplaced   map[int64][]ties.Unplaced // by dependent
-	Accounts   map[int64]store.Account   // those that what runs, logs on or holds keys is tied to
+	Accounts   map[int64]records.Account // those that what runs, logs on or holds keys is tied to
 	Current    map[int64]string          // by account: fingerprint of the value in custody, where it is known to be in force
 }
 
 // found makes a finding of this system about a dependent.
-func (s *SystemSnapshot) found(d store.Dependent, f store.Finding) store.Finding {
+func (s *SystemSnapshot) found(d records.Dependent, f records.Finding) records.Finding {
 	f.Key, f.Subject, f.System, f.DependentID = fmt.Sprintf("place/%d/%s/%d", s.System.ID, f.Kind, d.ID), d.Place, s.System.Name, d.ID
 	return f
 }
@@ -42,7 +43,7 @@ func (s *SystemSnapshot) found(d store.Dependent, f store.Finding) store.Finding
 // SystemRule is a rule about one system. Its scope is that system.
 type SystemRule struct {
 	Kinds    []string // of finding that it raises
-	Evaluate func(*SystemSnapshot) []store.Finding
+	Evaluate func(*SystemSnapshot) []records.Finding
 }
 
 // systemRules are applied in this order.
@@ -60,16 +61,16 @@ var systemRules = []SystemRule{
 // it asked for.
 type EstateSnapshot struct {
 	Now          time.Time
-	Systems      []store.System
-	Held         []store.HeldScope
-	Reused       []store.Reuse
-	Keys         []store.KeyUse
-	Declarations []store.Declaration
-	Unused       []store.Account
+	Systems      []records.System
+	Held         []records.HeldScope
+	Reused       []records.Reuse
+	Keys         []records.KeyUse
+	Declarations []records.Declaration
+	Unused       []records.Account
 	Coverage     picture.Coverage
-	Used         []store.Account // that something depends on
-	Replaced     []store.ReplacedAccount
-	Lost         []store.Account // in custody, and no longer there
+	Used         []records.Account // that something depends on
+	Replaced     []records.ReplacedAccount
+	Lost         []records.Account // in custody, and no longer there
 }
 
 // EstateRule is a rule about the picture as a whole.
@@ -77,7 +78,7 @@ type EstateRule struct {
 	Scope    string   // beginning of the keys of what it raises
 	Kinds    []string // of finding that it raises
 	Read     func(context.Context, Store, *EstateSnapshot) error
-	Evaluate func(*EstateSnapshot) []store.Finding
+	Evaluate func(*EstateSnapshot) []records.Finding
 }
 
 // estateRules are applied in this order.
@@ -107,12 +108,12 @@ func New(base *app.Base, store Store, values *sealed.Keeper) *Engine {
 func (engine *Engine) JudgeSystem(ctx context.Context, placed picture.Placed) error {
 	s := &SystemSnapshot{
 		Now: engine.base.Now(), System: placed.System, Dependents: placed.Dependents, Ties: placed.Ties, Unplaced: placed.Unplaced,
-		Accounts: map[int64]store.Account{}, Current: map[int64]string{},
+		Accounts: map[int64]records.Account{}, Current: map[int64]string{},
 	}
 	if err := engine.accounts(ctx, s); err != nil {
 		return err
 	}
-	var list []store.Finding
+	var list []records.Finding
 	for _, rule := range systemRules {
 		list = append(list, rule.Evaluate(s)...)
 	}
@@ -158,7 +159,7 @@ func (engine *Engine) accounts(ctx context.Context, s *SystemSnapshot) error {
 			if _, known := s.Accounts[id]; known {
 				continue
 			}
-			if err := engine.account(ctx, s, id); err != nil && !errors.Is(err, store.ErrNotFound) {
+			if err := engine.account(ctx, s, id); err != nil && !errors.Is(err, records.ErrNotFound) {
 				return err
 			}
 		}
@@ -208,6 +209,6 @@ func latest(times ...time.Time) time.Time {
 const kindLimit = "limit-reached"
 
 // LimitFinding says that a list of something ends before its end.
-func LimitFinding(scope, subject, what, next string) store.Finding {
-	return store.Finding{Key: scope + "limit", Kind: kindLimit, Severity: "medium", Subject: subject, What: what, Next: next}
+func LimitFinding(scope, subject, what, next string) records.Finding {
+	return records.Finding{Key: scope + "limit", Kind: kindLimit, Severity: "medium", Subject: subject, What: what, Next: next}
 }

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/keys"
@@ -17,8 +19,8 @@ import (
 const endsSoon = 30 * 24 * time.Hour
 
 // keyFiles judges the keys and certificates of one system by what they are.
-func keyFiles(s *SystemSnapshot) []store.Finding {
-	var out []store.Finding
+func keyFiles(s *SystemSnapshot) []records.Finding {
+	var out []records.Finding
 	private := map[string]bool{} // public halves of keys here
 	for _, d := range s.Dependents {
 		if d.Kind == estate.DependentKey {
@@ -30,7 +32,7 @@ func keyFiles(s *SystemSnapshot) []store.Finding {
 			continue
 		}
 		add := func(kind, severity, what, next string) {
-			out = append(out, s.found(d, store.Finding{Kind: kind, Severity: severity, What: what, Next: next}))
+			out = append(out, s.found(d, records.Finding{Kind: kind, Severity: severity, What: what, Next: next}))
 		}
 		mode, _ := strconv.ParseUint(d.Key.Mode, 8, 32)
 		switch d.Kind {
@@ -71,8 +73,8 @@ func keyFiles(s *SystemSnapshot) []store.Finding {
 
 // staleKeyTabs compares key tabs with the directory: a change of the password makes
 // a new version of the key, and the old one is of no use then.
-func staleKeyTabs(s *SystemSnapshot) []store.Finding {
-	var out []store.Finding
+func staleKeyTabs(s *SystemSnapshot) []records.Finding {
+	var out []records.Finding
 	for _, d := range s.Dependents {
 		if d.Kind != estate.DependentKeytab {
 			continue
@@ -82,7 +84,7 @@ func staleKeyTabs(s *SystemSnapshot) []store.Finding {
 			if !known || a.KeyVersion == 0 || a.KeyVersion == d.Key.Version {
 				continue
 			}
-			out = append(out, s.found(d, store.Finding{
+			out = append(out, s.found(d, records.Finding{
 				Kind: "stale-key-tab", Severity: "high", AccountID: a.ID,
 				What: fmt.Sprintf("it holds version %d of the key of %s, and the directory is at version %d: tickets for it cannot be read with it", d.Key.Version, d.Key.Principal, a.KeyVersion),
 				Next: "make the key tab anew from the current password, then restart what reads it",
@@ -100,8 +102,8 @@ func readKeys(ctx context.Context, from Store, s *EstateSnapshot) (err error) {
 
 // keysOfDoors: keys that open several accounts, and entries whose key nobody is
 // known to hold.
-func keysOfDoors(s *EstateSnapshot) []store.Finding {
-	var findings []store.Finding
+func keysOfDoors(s *EstateSnapshot) []records.Finding {
+	var findings []records.Finding
 	for _, k := range s.Keys {
 		what := fmt.Sprintf("one key (%s) opens %s", k.Fingerprint, strings.Join(k.Doors, ", "))
 		switch {
@@ -110,9 +112,9 @@ func keysOfDoors(s *EstateSnapshot) []store.Finding {
 			if len(k.Holders) > 0 {
 				held = "; it is held in " + strings.Join(k.Holders, ", ")
 			}
-			findings = append(findings, store.Finding{Key: "key/doors/" + k.Fingerprint, Kind: "key-with-doors", Severity: "medium", Subject: k.Name, System: k.System, DependentID: k.DependentID, What: what + held, Next: "give each door a key of its own, and restrict each with from= and command="})
+			findings = append(findings, records.Finding{Key: "key/doors/" + k.Fingerprint, Kind: "key-with-doors", Severity: "medium", Subject: k.Name, System: k.System, DependentID: k.DependentID, What: what + held, Next: "give each door a key of its own, and restrict each with from= and command="})
 		case len(k.Holders) == 0:
-			findings = append(findings, store.Finding{Key: "key/unheld/" + k.Fingerprint, Kind: "unheld-key", Severity: "low", Subject: k.Name, System: k.System, DependentID: k.DependentID, What: what + ", and no system that was read holds its private half", Next: "find its holder, or remove the entry"})
+			findings = append(findings, records.Finding{Key: "key/unheld/" + k.Fingerprint, Kind: "unheld-key", Severity: "low", Subject: k.Name, System: k.System, DependentID: k.DependentID, What: what + ", and no system that was read holds its private half", Next: "find its holder, or remove the entry"})
 		}
 	}
 	if len(s.Keys) >= store.MostKeyUses {

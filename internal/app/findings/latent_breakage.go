@@ -6,10 +6,11 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ties"
-	"mossledger.example/moss/internal/store"
 )
 
 // Kinds of finding about what runs.
@@ -25,16 +26,16 @@ const clockMargin = 3 * time.Second
 
 // latentBreakage: dependents that still run on a value older than their account's
 // last change, or whose stored value cannot be the current one.
-func latentBreakage(s *SystemSnapshot) []store.Finding {
-	byPath := map[string][]store.Dependent{}
+func latentBreakage(s *SystemSnapshot) []records.Finding {
+	byPath := map[string][]records.Dependent{}
 	for _, d := range s.Dependents {
 		if d.Copy != nil {
 			byPath[d.Path] = append(byPath[d.Path], d)
 		}
 	}
-	var out []store.Finding
+	var out []records.Finding
 	for _, d := range s.Dependents {
-		var f *store.Finding
+		var f *records.Finding
 		switch {
 		case d.Kind.LogsOn():
 			f = latentLogOn(s, d)
@@ -49,14 +50,14 @@ func latentBreakage(s *SystemSnapshot) []store.Finding {
 }
 
 // down: what should run by itself and does not.
-func down(s *SystemSnapshot) []store.Finding {
-	var out []store.Finding
+func down(s *SystemSnapshot) []records.Finding {
+	var out []records.Finding
 	for _, d := range s.Dependents {
 		// 1077: nobody tried to start it since the host started.
 		if !d.Kind.Runs() || d.Up() || !d.ByItself() || d.Result == "" || strings.HasPrefix(d.Result, "1077") {
 			continue
 		}
-		f := store.Finding{Kind: kindDown, Severity: "high", What: fmt.Sprintf("it starts by itself and is %s: %s", d.State, d.Result), Next: fmt.Sprintf("run 'moss explain %d'", d.ID)}
+		f := records.Finding{Kind: kindDown, Severity: "high", What: fmt.Sprintf("it starts by itself and is %s: %s", d.State, d.Result), Next: fmt.Sprintf("run 'moss explain %d'", d.ID)}
 		for _, t := range s.Ties[d.ID] {
 			if t.Strength == estate.StrengthRunsAs {
 				f.AccountID = app.Number(t.Account)
@@ -72,7 +73,7 @@ func down(s *SystemSnapshot) []store.Finding {
 
 // StartedBefore reports whether what runs was started before the account's password
 // was last changed, on clocks that may differ.
-func StartedBefore(v store.System, d store.Dependent, a store.Account) bool {
+func StartedBefore(v records.System, d records.Dependent, a records.Account) bool {
 	if d.Started.IsZero() || a.PasswordChanged.IsZero() || !d.Up() {
 		return false
 	}
@@ -80,7 +81,7 @@ func StartedBefore(v store.System, d store.Dependent, a store.Account) bool {
 }
 
 // latentLogOn judges a dependent whose log-on its system keeps.
-func latentLogOn(s *SystemSnapshot, d store.Dependent) *store.Finding {
+func latentLogOn(s *SystemSnapshot, d records.Dependent) *records.Finding {
 	if !d.Stores {
 		return nil
 	}
@@ -101,7 +102,7 @@ func latentLogOn(s *SystemSnapshot, d store.Dependent) *store.Finding {
 		if !a.Custody {
 			repair = fmt.Sprintf("take %s into custody, then 'moss rotate repair %s'", a.Name, a.Name)
 		}
-		f := store.Finding{Kind: KindLatent, Severity: "high", AccountID: id, Next: repair}
+		f := records.Finding{Kind: KindLatent, Severity: "high", AccountID: id, Next: repair}
 		current := s.Current[id]
 		older := StartedBefore(s.System, d, a)
 		switch {
@@ -124,7 +125,7 @@ func latentLogOn(s *SystemSnapshot, d store.Dependent) *store.Finding {
 }
 
 // latentUnit judges a unit by the copies that it reads.
-func latentUnit(s *SystemSnapshot, d store.Dependent, byPath map[string][]store.Dependent) *store.Finding {
+func latentUnit(s *SystemSnapshot, d records.Dependent, byPath map[string][]records.Dependent) *records.Finding {
 	for _, path := range d.Uses {
 		for _, held := range byPath[path] {
 			for _, t := range s.Ties[held.ID] {
@@ -136,7 +137,7 @@ func latentUnit(s *SystemSnapshot, d store.Dependent, byPath map[string][]store.
 					continue
 				}
 				older := StartedBefore(s.System, d, a)
-				f := store.Finding{AccountID: a.ID}
+				f := records.Finding{AccountID: a.ID}
 				switch {
 				case t.Strength == estate.StrengthDiffers && d.Up():
 					if alsoMatches(s, d, a.ID, byPath) {
@@ -165,9 +166,9 @@ func latentUnit(s *SystemSnapshot, d store.Dependent, byPath map[string][]store.
 
 // alsoMatches: another file of the unit holds the current value, so which one
 // counts is not known.
-func alsoMatches(s *SystemSnapshot, d store.Dependent, account int64, byPath map[string][]store.Dependent) bool {
+func alsoMatches(s *SystemSnapshot, d records.Dependent, account int64, byPath map[string][]records.Dependent) bool {
 	return slices.ContainsFunc(d.Uses, func(path string) bool {
-		return slices.ContainsFunc(byPath[path], func(held store.Dependent) bool {
+		return slices.ContainsFunc(byPath[path], func(held records.Dependent) bool {
 			return slices.ContainsFunc(s.Ties[held.ID], func(t ties.Tie) bool {
 				return app.Number(t.Account) == account && t.Strength == estate.StrengthMatches
 			})

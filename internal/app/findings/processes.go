@@ -3,15 +3,16 @@ package findings
 import (
 	"fmt"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/estate"
-	"mossledger.example/moss/internal/store"
 )
 
 // processes judges what running programs hold: a password that everybody
 // on the host can read, one that is an old one, and a program that nothing would
 // start again.
-func processes(s *SystemSnapshot) []store.Finding {
+func processes(s *SystemSnapshot) []records.Finding {
 	holds := map[string]int64{} // accounts by file
 	for _, d := range s.Dependents {
 		for _, t := range s.Ties[d.ID] {
@@ -20,14 +21,14 @@ func processes(s *SystemSnapshot) []store.Finding {
 			}
 		}
 	}
-	var out []store.Finding
+	var out []records.Finding
 	for _, d := range s.Dependents {
 		if d.Kind != estate.DependentProcess {
 			continue
 		}
 		var account int64
 		add := func(kind, severity, what, next string) {
-			out = append(out, s.found(d, store.Finding{Kind: kind, Severity: severity, AccountID: account, What: what, Next: next}))
+			out = append(out, s.found(d, records.Finding{Kind: kind, Severity: severity, AccountID: account, What: what, Next: next}))
 		}
 		old := ""
 		for _, t := range s.Ties[d.ID] {

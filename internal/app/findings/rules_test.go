@@ -6,6 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -23,9 +25,9 @@ func ago(hours int) time.Time { return now.Add(-time.Duration(hours) * time.Hour
 
 // on makes a snapshot of a host with dependents, numbered from 1.
 func on(change func(*SystemSnapshot), dependents ...estate.Dependent) *SystemSnapshot {
-	s := &SystemSnapshot{Now: now, System: store.System{ID: 9, Name: "quay1", Kind: "unix-host"}, Ties: map[int64][]ties.Tie{}, Unplaced: map[int64][]ties.Unplaced{}, Accounts: map[int64]store.Account{}, Current: map[int64]string{}}
+	s := &SystemSnapshot{Now: now, System: records.System{ID: 9, Name: "quay1", Kind: "unix-host"}, Ties: map[int64][]ties.Tie{}, Unplaced: map[int64][]ties.Unplaced{}, Accounts: map[int64]records.Account{}, Current: map[int64]string{}}
 	for i, d := range dependents {
-		s.Dependents = append(s.Dependents, store.Dependent{ID: int64(i + 1), Dependent: d, System: "quay1", SystemID: 9})
+		s.Dependents = append(s.Dependents, records.Dependent{ID: int64(i + 1), Dependent: d, System: "quay1", SystemID: 9})
 	}
 	if change != nil {
 		change(s)
@@ -48,7 +50,7 @@ func tied(n int64, strength estate.Strength) func(*SystemSnapshot) {
 // fingerprint of what is in custody, "" for none.
 func changed(hours int, current string) func(*SystemSnapshot) {
 	return func(s *SystemSnapshot) {
-		s.Accounts[1] = store.Account{ID: 1, Account: estate.Account{Name: "svc-berth", PasswordChanged: ago(hours)}, Custody: current != ""}
+		s.Accounts[1] = records.Account{ID: 1, Account: estate.Account{Name: "svc-berth", PasswordChanged: ago(hours)}, Custody: current != ""}
 		if current != "" {
 			s.Current[1] = current
 		}
@@ -124,12 +126,16 @@ var systemCases = map[string]struct {
 		unit("active"), file("/etc/berth.env"), file("/etc/other")), []string{"stale-copy medium 1"}},
 	"its file is right, it runs since before":  {on(all(tied(2, estate.StrengthMatches), changed(5, "new")), unit("active"), file("/etc/berth.env")), []string{"runs-on-old medium 1"}},
 	"changed elsewhere, its file is not right": {on(all(tied(2, estate.StrengthMatches), changed(5, "")), unit("active"), file("/etc/berth.env")), []string{"latent-breakage high 1"}},
-	"down":                    {on(nil, service(func(d *estate.Dependent) { d.State, d.Result = "stopped", "1069: log-on failure" })), []string{"down high 0"}},
-	"down after another":      {on(tied(1, estate.StrengthRunsAs), service(func(d *estate.Dependent) { d.State, d.Result = "stopped", "1068: dependency" })), []string{"down medium 1"}},
-	"never started":           {on(nil, service(func(d *estate.Dependent) { d.State, d.Result = "stopped", "1077: never tried" })), nil},
-	"started by people only":  {on(nil, service(func(d *estate.Dependent) { d.State, d.Result, d.StartMode = "stopped", "1069", "manual" })), nil},
-	"a key tab of before":     {on(all(tied(1, estate.StrengthMatches), func(s *SystemSnapshot) { s.Accounts[1] = store.Account{ID: 1, Account: estate.Account{KeyVersion: 4}} }), key(estate.DependentKeytab, estate.Key{Version: 3, Mode: "600"})), []string{"stale-key-tab high 1"}},
-	"a key tab of now":        {on(all(tied(1, estate.StrengthMatches), func(s *SystemSnapshot) { s.Accounts[1] = store.Account{ID: 1, Account: estate.Account{KeyVersion: 3}} }), key(estate.DependentKeytab, estate.Key{Version: 3, Mode: "600"})), nil},
+	"down":                   {on(nil, service(func(d *estate.Dependent) { d.State, d.Result = "stopped", "1069: log-on failure" })), []string{"down high 0"}},
+	"down after another":     {on(tied(1, estate.StrengthRunsAs), service(func(d *estate.Dependent) { d.State, d.Result = "stopped", "1068: dependency" })), []string{"down medium 1"}},
+	"never started":          {on(nil, service(func(d *estate.Dependent) { d.State, d.Result = "stopped", "1077: never tried" })), nil},
+	"started by people only": {on(nil, service(func(d *estate.Dependent) { d.State, d.Result, d.StartMode = "stopped", "1069", "manual" })), nil},
+	"a key tab of before": {on(all(tied(1, estate.StrengthMatches), func(s *SystemSnapshot) {
+		s.Accounts[1] = records.Account{ID: 1, Account: estate.Account{KeyVersion: 4}}
+	}), key(estate.DependentKeytab, estate.Key{Version: 3, Mode: "600"})), []string{"stale-key-tab high 1"}},
+	"a key tab of now": {on(all(tied(1, estate.StrengthMatches), func(s *SystemSnapshot) {
+		s.Accounts[1] = records.Account{ID: 1, Account: estate.Account{KeyVersion: 3}}
+	}), key(estate.DependentKeytab, estate.Key{Version: 3, Mode: "600"})), nil},
 	"a key tab others read":   {on(nil, key(estate.DependentKeytab, estate.Key{Mode: "640", Encryption: []string{"rc4-hmac", "aes256-cts-hmac-sha1-96"}})), []string{"exposed-key high 0", "weak-key medium 0"}},
 	"a key others read":       {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-ed25519", Mode: "644"})), []string{"exposed-key high 0"}},
 	"with a passphrase":       {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-ed25519", Mode: "644", Encrypted: true})), nil},
@@ -146,7 +152,7 @@ var systemCases = map[string]struct {
 	"a program of its unit":   {on(tied(1, estate.StrengthMatches), process(func(d *estate.Dependent) { d.Description, d.Requires = "", []string{"berth.service"} })), nil},
 }
 
-func lines(list []store.Finding) []string {
+func lines(list []records.Finding) []string {
 	var out []string
 	for _, f := range list {
 		out = append(out, f.Kind+" "+f.Severity+" "+string(rune('0'+f.AccountID)))
@@ -156,7 +162,7 @@ func lines(list []store.Finding) []string {
 }
 
 // whole: a finding says what, where, and what to do, under a key of its scope.
-func whole(t *testing.T, name, scope string, list []store.Finding, raised map[string]bool) {
+func whole(t *testing.T, name, scope string, list []records.Finding, raised map[string]bool) {
 	t.Helper()
 	keys := map[string]bool{}
 	for _, f := range list {
@@ -175,7 +181,7 @@ func whole(t *testing.T, name, scope string, list []store.Finding, raised map[st
 func TestSystemRules(t *testing.T) {
 	raised := map[string]bool{}
 	for name, c := range systemCases {
-		var got []store.Finding
+		var got []records.Finding
 		for i, rule := range systemRules {
 			list := rule.Evaluate(c.snapshot)
 			for _, f := range list {
@@ -197,37 +203,37 @@ func estateCases() map[string]struct {
 	snapshot EstateSnapshot
 	want     []string
 } {
-	used := func(change func(*store.Account)) EstateSnapshot {
-		a := store.Account{ID: 1, System: "dir", Kind: "directory", Dependents: 2, Account: estate.Account{Name: "svc-berth", Enabled: estate.Yes, Locked: estate.No, PasswordChanged: ago(48)}}
+	used := func(change func(*records.Account)) EstateSnapshot {
+		a := records.Account{ID: 1, System: "dir", Kind: "directory", Dependents: 2, Account: estate.Account{Name: "svc-berth", Enabled: estate.Yes, Locked: estate.No, PasswordChanged: ago(48)}}
 		change(&a)
-		return EstateSnapshot{Used: []store.Account{a}}
+		return EstateSnapshot{Used: []records.Account{a}}
 	}
 	return map[string]struct {
 		snapshot EstateSnapshot
 		want     []string
 	}{
 		"nothing":                  {EstateSnapshot{}, nil},
-		"a system is read":         {EstateSnapshot{Systems: []store.System{{ID: 1, Name: "quay1", State: "ok"}}}, nil},
-		"it is away":               {EstateSnapshot{Systems: []store.System{{ID: 1, Name: "quay1", State: "failed", StateWords: "refused"}}}, []string{"unread-system medium 0"}},
-		"it is read in part":       {EstateSnapshot{Systems: []store.System{{ID: 1, Name: "quay1", State: "incomplete", StateWords: "files"}}}, []string{"unread-system low 0"}},
-		"many vanished":            {EstateSnapshot{Held: []store.HeldScope{{SystemID: 1, System: "dir", Scope: "accounts", Why: "80 vanished"}}}, []string{"absence high 0"}},
-		"one password for two":     {EstateSnapshot{Reused: []store.Reuse{{Fingerprint: "f", Accounts: []string{"a", "b"}, AccountID: 1, System: "dir", Places: []string{"1", "2", "3", "4", "5", "6"}}}}, []string{"reused-password medium 1"}},
-		"a key with doors":         {EstateSnapshot{Keys: []store.KeyUse{{Fingerprint: "k", Name: "backup", System: "quay1", Doors: []string{"a", "b"}}}}, []string{"key-with-doors medium 0"}},
-		"nobody holds it":          {EstateSnapshot{Keys: []store.KeyUse{{Fingerprint: "k", Name: "odile", System: "quay1", Doors: []string{"a"}}}}, []string{"unheld-key low 0"}},
-		"one door, one holder":     {EstateSnapshot{Keys: []store.KeyUse{{Fingerprint: "k", Doors: []string{"a"}, Holders: []string{"h"}}}}, nil},
-		"said until yesterday":     {EstateSnapshot{Declarations: []store.Declaration{{ID: 3, AccountID: 1, Account: "a", Place: "the kiosk", SaidBy: "ines", Until: ago(24)}}}, []string{"declaration-ended medium 1"}},
-		"said for good":            {EstateSnapshot{Declarations: []store.Declaration{{ID: 3, AccountID: 1, Account: "a", Place: "the kiosk"}, {ID: 4, Until: now.Add(time.Hour)}}}, nil},
-		"nothing uses it":          {EstateSnapshot{Unused: []store.Account{{ID: 1, Account: estate.Account{Name: "svc-old", LastLogOn: ago(5000)}}}, Coverage: picture.Coverage{Systems: 2, Incomplete: []picture.Uncovered{{System: "quay1"}}}}, []string{"unused-account low 1"}},
-		"gone":                     {used(func(a *store.Account) { a.Gone = ago(1) }), []string{"account-gone high 1"}},
-		"disabled":                 {used(func(a *store.Account) { a.Enabled = estate.No }), []string{"account-disabled high 1"}},
-		"a host's own, disabled":   {used(func(a *store.Account) { a.Enabled, a.Kind = estate.No, "unix-host" }), nil},
-		"locked":                   {used(func(a *store.Account) { a.Locked = estate.Yes }), []string{"account-locked high 1"}},
-		"ended":                    {used(func(a *store.Account) { a.AccountExpires = ago(1) }), []string{"account-expired high 1"}},
-		"ends tomorrow":            {used(func(a *store.Account) { a.AccountExpires = now.Add(24 * time.Hour) }), nil},
-		"password expired":         {used(func(a *store.Account) { a.PasswordExpires = ago(1) }), []string{"password-expired high 1"}},
-		"never expires":            {used(func(a *store.Account) { a.NeverExpire, a.PasswordExpires = true, ago(1) }), []string{"never-expires low 1"}},
-		"another one of that name": {EstateSnapshot{Replaced: []store.ReplacedAccount{{NewID: 1, OldID: 2, Name: "svc", System: "dir", Gone: ago(9), First: ago(8), Custody: true}}}, []string{"account-replaced high 1"}},
-		"kept and gone":            {EstateSnapshot{Lost: []store.Account{{ID: 1, Account: estate.Account{Name: "svc"}, System: "dir", Gone: ago(3)}}}, []string{"custody-gone high 1"}},
+		"a system is read":         {EstateSnapshot{Systems: []records.System{{ID: 1, Name: "quay1", State: "ok"}}}, nil},
+		"it is away":               {EstateSnapshot{Systems: []records.System{{ID: 1, Name: "quay1", State: "failed", StateWords: "refused"}}}, []string{"unread-system medium 0"}},
+		"it is read in part":       {EstateSnapshot{Systems: []records.System{{ID: 1, Name: "quay1", State: "incomplete", StateWords: "files"}}}, []string{"unread-system low 0"}},
+		"many vanished":            {EstateSnapshot{Held: []records.HeldScope{{SystemID: 1, System: "dir", Scope: "accounts", Why: "80 vanished"}}}, []string{"absence high 0"}},
+		"one password for two":     {EstateSnapshot{Reused: []records.Reuse{{Fingerprint: "f", Accounts: []string{"a", "b"}, AccountID: 1, System: "dir", Places: []string{"1", "2", "3", "4", "5", "6"}}}}, []string{"reused-password medium 1"}},
+		"a key with doors":         {EstateSnapshot{Keys: []records.KeyUse{{Fingerprint: "k", Name: "backup", System: "quay1", Doors: []string{"a", "b"}}}}, []string{"key-with-doors medium 0"}},
+		"nobody holds it":          {EstateSnapshot{Keys: []records.KeyUse{{Fingerprint: "k", Name: "odile", System: "quay1", Doors: []string{"a"}}}}, []string{"unheld-key low 0"}},
+		"one door, one holder":     {EstateSnapshot{Keys: []records.KeyUse{{Fingerprint: "k", Doors: []string{"a"}, Holders: []string{"h"}}}}, nil},
+		"said until yesterday":     {EstateSnapshot{Declarations: []records.Declaration{{ID: 3, AccountID: 1, Account: "a", Place: "the kiosk", SaidBy: "ines", Until: ago(24)}}}, []string{"declaration-ended medium 1"}},
+		"said for good":            {EstateSnapshot{Declarations: []records.Declaration{{ID: 3, AccountID: 1, Account: "a", Place: "the kiosk"}, {ID: 4, Until: now.Add(time.Hour)}}}, nil},
+		"nothing uses it":          {EstateSnapshot{Unused: []records.Account{{ID: 1, Account: estate.Account{Name: "svc-old", LastLogOn: ago(5000)}}}, Coverage: picture.Coverage{Systems: 2, Incomplete: []picture.Uncovered{{System: "quay1"}}}}, []string{"unused-account low 1"}},
+		"gone":                     {used(func(a *records.Account) { a.Gone = ago(1) }), []string{"account-gone high 1"}},
+		"disabled":                 {used(func(a *records.Account) { a.Enabled = estate.No }), []string{"account-disabled high 1"}},
+		"a host's own, disabled":   {used(func(a *records.Account) { a.Enabled, a.Kind = estate.No, "unix-host" }), nil},
+		"locked":                   {used(func(a *records.Account) { a.Locked = estate.Yes }), []string{"account-locked high 1"}},
+		"ended":                    {used(func(a *records.Account) { a.AccountExpires = ago(1) }), []string{"account-expired high 1"}},
+		"ends tomorrow":            {used(func(a *records.Account) { a.AccountExpires = now.Add(24 * time.Hour) }), nil},
+		"password expired":         {used(func(a *records.Account) { a.PasswordExpires = ago(1) }), []string{"password-expired high 1"}},
+		"never expires":            {used(func(a *records.Account) { a.NeverExpire, a.PasswordExpires = true, ago(1) }), []string{"never-expires low 1"}},
+		"another one of that name": {EstateSnapshot{Replaced: []records.ReplacedAccount{{NewID: 1, OldID: 2, Name: "svc", System: "dir", Gone: ago(9), First: ago(8), Custody: true}}}, []string{"account-replaced high 1"}},
+		"kept and gone":            {EstateSnapshot{Lost: []records.Account{{ID: 1, Account: estate.Account{Name: "svc"}, System: "dir", Gone: ago(3)}}}, []string{"custody-gone high 1"}},
 	}
 }
 
@@ -236,7 +242,7 @@ func TestEstateRules(t *testing.T) {
 	raised := map[string]bool{kindLimit: true}
 	for name, c := range estateCases() {
 		c.snapshot.Now = now
-		var got []store.Finding
+		var got []records.Finding
 		for _, rule := range estateRules {
 			list := rule.Evaluate(&c.snapshot)
 			for _, f := range list {
@@ -260,24 +266,24 @@ func TestEstateRules(t *testing.T) {
 // Lists that end before their end say so, and what a rule says of a time depends on
 // its clock only.
 func TestLimitsAndWords(t *testing.T) {
-	many := EstateSnapshot{Now: now, Keys: make([]store.KeyUse, store.MostKeyUses), Unused: make([]store.Account, store.MostUnused)}
+	many := EstateSnapshot{Now: now, Keys: make([]records.KeyUse, store.MostKeyUses), Unused: make([]records.Account, store.MostUnused)}
 	for i := range many.Keys {
-		many.Keys[i] = store.KeyUse{Doors: []string{"a"}, Holders: []string{"h"}}
+		many.Keys[i] = records.KeyUse{Doors: []string{"a"}, Holders: []string{"h"}}
 	}
 	for i := range many.Unused {
-		many.Unused[i] = store.Account{ID: int64(i)}
+		many.Unused[i] = records.Account{ID: int64(i)}
 	}
 	assert.Equal(t, kindLimit, keysOfDoors(&many)[0].Kind)
 	list := unusedAccounts(&many)
 	assert.Equal(t, kindLimit, list[len(list)-1].Kind)
 
-	uses := unexplainedUses([]picture.Unexplained{{Use: store.SeenUse{AccountID: 1, Account: "svc", Client: "192.0.2.7", System: "db"}, What: "w", Next: "n"}, {Use: store.SeenUse{AccountID: 1, Account: "svc", Client: "192.0.2.7", System: "db"}, Host: "quay1", What: "w", Next: "n"}}, true)
+	uses := unexplainedUses([]picture.Unexplained{{Use: records.SeenUse{AccountID: 1, Account: "svc", Client: "192.0.2.7", System: "db"}, What: "w", Next: "n"}, {Use: records.SeenUse{AccountID: 1, Account: "svc", Client: "192.0.2.7", System: "db"}, Host: "quay1", What: "w", Next: "n"}}, true)
 	require.Len(t, uses, 2, "once for each client")
 	assert.Equal(t, "quay1", uses[0].System)
 	assert.Equal(t, kindLimit, uses[1].Kind)
 
 	for days, want := range map[int]string{0: "today", 1: "yesterday", 40: "40 days ago"} {
-		assert.Equal(t, want, age(store.Account{Account: estate.Account{PasswordChanged: now.Add(-time.Duration(days) * 24 * time.Hour)}}, now))
+		assert.Equal(t, want, age(records.Account{Account: estate.Account{PasswordChanged: now.Add(-time.Duration(days) * 24 * time.Hour)}}, now))
 	}
-	assert.Equal(t, "at an unknown time", age(store.Account{}, now))
+	assert.Equal(t, "at an unknown time", age(records.Account{}, now))
 }

@@ -9,6 +9,8 @@ import (
 	"sort"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/store"
@@ -18,11 +20,11 @@ import (
 const scopeUses = "observed/"
 
 // unexplainedUses: uses that nothing which is configured explains.
-func unexplainedUses(unexplained []picture.Unexplained, limited bool) []store.Finding {
-	byKey := map[string]store.Finding{}
+func unexplainedUses(unexplained []picture.Unexplained, limited bool) []records.Finding {
+	byKey := map[string]records.Finding{}
 	for _, u := range unexplained {
 		key := fmt.Sprintf(scopeUses+"%d/%s/%s%s", u.Use.AccountID, u.Use.Client, u.Use.Unit, u.Use.Program)
-		byKey[key] = store.Finding{Key: key, Kind: "unexplained-client", Severity: "high", Subject: u.Use.Account, System: cmp.Or(u.Host, u.Use.System), AccountID: u.Use.AccountID, What: u.What, Next: u.Next}
+		byKey[key] = records.Finding{Key: key, Kind: "unexplained-client", Severity: "high", Subject: u.Use.Account, System: cmp.Or(u.Host, u.Use.System), AccountID: u.Use.AccountID, What: u.What, Next: u.Next}
 	}
 	findings := slices.Collect(maps.Values(byKey))
 	if limited {
@@ -38,13 +40,13 @@ func readDeclarations(ctx context.Context, from Store, s *EstateSnapshot) (err e
 }
 
 // endedDeclarations: what people said of a use, whose time is over.
-func endedDeclarations(s *EstateSnapshot) []store.Finding {
-	var findings []store.Finding
+func endedDeclarations(s *EstateSnapshot) []records.Finding {
+	var findings []records.Finding
 	for _, d := range s.Declarations {
 		if d.Until.IsZero() || d.Until.After(s.Now) {
 			continue
 		}
-		findings = append(findings, store.Finding{
+		findings = append(findings, records.Finding{
 			Key: fmt.Sprintf("declared/%d", d.ID), Kind: "declaration-ended", Severity: "medium", Subject: d.Account, System: d.System, AccountID: d.AccountID, DependentID: d.DependentID,
 			What: fmt.Sprintf("%s said that %s uses it until %s: that time is over", d.SaidBy, d.Place, app.Day(d.Until)), Next: fmt.Sprintf("ask, then declare it anew or run 'moss use withdraw %d'", d.ID),
 		})
@@ -66,10 +68,10 @@ func readUnused(ctx context.Context, from Store, s *EstateSnapshot) (err error) 
 
 // unusedAccounts: accounts for programs that nothing was found to use, with what
 // that statement rests on.
-func unusedAccounts(s *EstateSnapshot) []store.Finding {
-	var findings []store.Finding
+func unusedAccounts(s *EstateSnapshot) []records.Finding {
+	var findings []records.Finding
 	for _, a := range s.Unused {
-		f := store.Finding{Key: fmt.Sprintf("unused/%d", a.ID), Kind: "unused-account", Severity: "low", Subject: a.Name, System: a.System, AccountID: a.ID}
+		f := records.Finding{Key: fmt.Sprintf("unused/%d", a.ID), Kind: "unused-account", Severity: "low", Subject: a.Name, System: a.System, AccountID: a.ID}
 		f.What = "nothing was found that uses it; " + s.Coverage.Words()
 		if !a.LastLogOn.IsZero() {
 			f.What += "; its last log-on was on " + a.LastLogOn.UTC().Format(time.DateOnly)

@@ -6,6 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/app"
@@ -31,11 +33,11 @@ func TestACarriedEndpointIsTheOneThatWasAskedFor(t *testing.T) {
 	require.NoError(t, s.OpenLedger(ctx, base.Sealer, s.FolderWitness()))
 	inventory := New(base, s, sealed.New(base, s), approval.New(base, s))
 	for _, name := range []string{"ola", "ines"} {
-		require.NoError(t, s.AddUser(ctx, store.User{Name: name, Password: "x", Roles: access.Roles()}, false, ledger.Entry{Actor: name, Act: "user.add", Phase: ledger.Outcome}))
+		require.NoError(t, s.AddUser(ctx, records.User{Name: name, Password: "x", Roles: access.Roles()}, false, ledger.Entry{Actor: name, Act: "user.add", Phase: ledger.Outcome}))
 	}
 	ines, ola := access.Actor{Name: "ines", Roles: access.Roles()}, access.Actor{Name: "ola", Roles: access.Roles()}
 	require.NoError(t, inventory.SaveSteward(ctx, ines, "stores", "mossmgr", secret.New("Steward-Passw0rd-1"), secret.Value{}))
-	id, err := inventory.Add(ctx, ines, store.System{Name: "cache", Kind: "redis", Address: "192.0.2.10", Steward: "stores"})
+	id, err := inventory.Add(ctx, ines, records.System{Name: "cache", Kind: "redis", Address: "192.0.2.10", Steward: "stores"})
 	require.NoError(t, err)
 	asked, err := s.WaitsFor(ctx, id)
 	require.NoError(t, err)

@@ -6,22 +6,23 @@ import (
 	"fmt"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
-	"mossledger.example/moss/internal/store"
 )
 
 // Check goes through the stages of reaching a system. With approve, the
 // host key with that fingerprint is approved first, if it is the one offered.
-func (inventory *Inventory) Check(ctx context.Context, by access.Actor, idOrName, approve string) (store.System, connect.CheckReport, error) {
+func (inventory *Inventory) Check(ctx context.Context, by access.Actor, idOrName, approve string) (records.System, connect.CheckReport, error) {
 	action := access.CheckSystem
 	if approve != "" {
 		action = access.ApproveHostKey
 	}
 	if err := access.Decide(by, action, access.Object{Kind: "system", Name: idOrName}); err != nil {
-		return store.System{}, connect.CheckReport{}, err
+		return records.System{}, connect.CheckReport{}, err
 	}
 	v, err := inventory.store.System(ctx, idOrName)
 	if err != nil {

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"slices"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
@@ -16,7 +18,7 @@ import (
 
 // carryEndpoints seals the endpoints that were approved: what is sealed is what was
 // held against the request, whatever somebody makes of the systems meanwhile.
-func (inventory *Inventory) carryEndpoints(ctx context.Context, by, _ access.Actor, v store.Approval) error {
+func (inventory *Inventory) carryEndpoints(ctx context.Context, by, _ access.Actor, v records.Approval) error {
 	endpoints, err := inventory.asAsked(ctx, v)
 	if err != nil {
 		return err
@@ -25,8 +27,8 @@ func (inventory *Inventory) carryEndpoints(ctx context.Context, by, _ access.Act
 	return inventory.seal(ctx, endpoints, words, ledger.Entry{Actor: by.Name, Act: "endpoint.trust", Phase: ledger.Outcome, Subject: v.Subject, Result: "done", Detail: words, Ref: fmt.Sprintf("approval/%d", v.ID), Changes: v.Changes})
 }
 
-func (inventory *Inventory) systemsOf(ctx context.Context, v store.Approval) ([]store.System, error) {
-	var out []store.System
+func (inventory *Inventory) systemsOf(ctx context.Context, v records.Approval) ([]records.System, error) {
+	var out []records.System
 	for _, id := range v.SystemIDs {
 		system, err := inventory.store.SystemByID(ctx, id)
 		if err != nil {
@@ -38,14 +40,14 @@ func (inventory *Inventory) systemsOf(ctx context.Context, v store.Approval) ([]
 }
 
 // sameEndpoints: the changes that were asked for are those that stand there.
-func (inventory *Inventory) sameEndpoints(ctx context.Context, v store.Approval) error {
+func (inventory *Inventory) sameEndpoints(ctx context.Context, v records.Approval) error {
 	_, err := inventory.asAsked(ctx, v)
 	return err
 }
 
 // asAsked returns the endpoints that a request is about, by system, when they are
 // what was asked for.
-func (inventory *Inventory) asAsked(ctx context.Context, v store.Approval) (map[int64]endpoint, error) {
+func (inventory *Inventory) asAsked(ctx context.Context, v records.Approval) (map[int64]endpoint, error) {
 	systems, err := inventory.systemsOf(ctx, v)
 	if err != nil {
 		return nil, err
@@ -90,9 +92,9 @@ func hasChange(list []ledger.Change, want ledger.Change) bool {
 //
 // Each system has a request of its own, so that one that changes again does not
 // touch those of others. The requests that were made are returned.
-func (inventory *Inventory) trust(ctx context.Context, by, reason string, systems ...store.System) (waiting []int64, err error) {
+func (inventory *Inventory) trust(ctx context.Context, by, reason string, systems ...records.System) (waiting []int64, err error) {
 	ctx = context.WithoutCancel(ctx) // the systems are changed already
-	var changed, harmless []store.System
+	var changed, harmless []records.System
 	var each [][]ledger.Change
 	for _, v := range systems {
 		now, err := inventory.endpointOf(ctx, v)
@@ -136,7 +138,7 @@ func (inventory *Inventory) trust(ctx context.Context, by, reason string, system
 		return nil, inventory.sealEndpoints(ctx, changed, by+" alone: nobody else could approve it", ledger.Entry{Actor: by, Act: "endpoint.trust", Phase: ledger.Outcome, Subject: named(changed), Result: "done", Reason: reason, Detail: "alone: nobody else could approve it", Changes: slices.Concat(each...)})
 	}
 	for i, v := range changed {
-		request := store.Approval{Kind: approval.KindEndpoint, Subject: v.Name, What: "send secrets to " + v.Name + " as described", Changes: each[i], Reason: reason, AskedBy: by, SystemIDs: []int64{v.ID}}
+		request := records.Approval{Kind: approval.KindEndpoint, Subject: v.Name, What: "send secrets to " + v.Name + " as described", Changes: each[i], Reason: reason, AskedBy: by, SystemIDs: []int64{v.ID}}
 		id, err := inventory.approval.Ask(ctx, request, ledger.Entry{Act: "endpoint.trust", System: v.Name})
 		if err != nil {
 			return waiting, err
@@ -148,7 +150,7 @@ func (inventory *Inventory) trust(ctx context.Context, by, reason string, system
 }
 
 // withdrawOthers ends a request that is moot: the endpoint is the sealed one.
-func (inventory *Inventory) withdrawOthers(ctx context.Context, v store.System) error {
+func (inventory *Inventory) withdrawOthers(ctx context.Context, v records.System) error {
 	waits, err := inventory.store.WaitsFor(ctx, v.ID)
 	if err != nil {
 		if errors.Is(err, app.ErrNotFound) || errors.Is(err, store.ErrForged) {
@@ -156,17 +158,17 @@ func (inventory *Inventory) withdrawOthers(ctx context.Context, v store.System) 
 		}
 		return err
 	}
-	return inventory.store.DecideApproval(ctx, waits.ID, store.ApprovalSuperseded, "", "it was changed back")
+	return inventory.store.DecideApproval(ctx, waits.ID, records.ApprovalSuperseded, "", "it was changed back")
 }
 
-func named(systems []store.System) string {
+func named(systems []records.System) string {
 	if len(systems) == 1 {
 		return systems[0].Name
 	}
 	return app.Counted(len(systems))
 }
 
-func (inventory *Inventory) sealEndpoints(ctx context.Context, systems []store.System, words string, entry ledger.Entry) error {
+func (inventory *Inventory) sealEndpoints(ctx context.Context, systems []records.System, words string, entry ledger.Entry) error {
 	endpoints := map[int64]endpoint{}
 	for _, v := range systems {
 		e, err := inventory.endpointOf(ctx, v)
@@ -196,7 +198,7 @@ func (inventory *Inventory) trustChanged(ctx context.Context, by, reason string)
 		return err
 	}
 	// Those that were not approved before are left as they are.
-	var approved []store.System
+	var approved []records.System
 	for _, v := range all {
 		if e, err := inventory.sealedEndpoint(ctx, v); err != nil {
 			return err

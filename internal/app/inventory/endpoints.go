@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strings"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/store"
@@ -34,7 +36,7 @@ type endpoint struct {
 	Options  map[string]string `json:"options"`
 }
 
-func (inventory *Inventory) endpointOf(ctx context.Context, v store.System) (endpoint, error) {
+func (inventory *Inventory) endpointOf(ctx context.Context, v records.System) (endpoint, error) {
 	options, err := inventory.optionsFor(ctx, v)
 	if err != nil {
 		return endpoint{}, err
@@ -102,7 +104,7 @@ func endpointChanges(system string, before, after endpoint) []ledger.Change {
 func endpointBinding(system int64) string { return fmt.Sprintf("endpoint/system=%d", system) }
 
 // sealedEndpoint opens what was approved; the zero endpoint when nothing was.
-func (inventory *Inventory) sealedEndpoint(ctx context.Context, v store.System) (e endpoint, err error) {
+func (inventory *Inventory) sealedEndpoint(ctx context.Context, v records.System) (e endpoint, err error) {
 	sealed, err := inventory.store.Endpoint(ctx, v.ID)
 	if err != nil || len(sealed) == 0 {
 		return e, err
@@ -140,7 +142,7 @@ func (u *Unapproved) Error() string {
 func (u *Unapproved) Is(target error) bool { return target == app.ErrRefused }
 
 // approvedEndpoint refuses a system whose endpoint is not the sealed one.
-func (inventory *Inventory) approvedEndpoint(ctx context.Context, v store.System) error {
+func (inventory *Inventory) approvedEndpoint(ctx context.Context, v records.System) error {
 	now, err := inventory.endpointOf(ctx, v)
 	if err != nil {
 		return err

@@ -5,16 +5,17 @@ import (
 	"fmt"
 	"strings"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/ledger"
-	"mossledger.example/moss/internal/store"
 )
 
 // approveHostKey pins a host key. It must be the key that the host offers right
 // now: approving what one has read elsewhere and something else being pinned is
 // what this prevents. Who pins the key of a host that somebody else asked for
 // has approved it.
-func (inventory *Inventory) approveHostKey(ctx context.Context, by string, v store.System, fingerprint string) error {
+func (inventory *Inventory) approveHostKey(ctx context.Context, by string, v records.System, fingerprint string) error {
 	connector, target, err := inventory.targetWithoutSecrets(ctx, v)
 	if err != nil {
 		return err
@@ -41,10 +42,10 @@ func (inventory *Inventory) approveHostKey(ctx context.Context, by string, v sto
 	if waitErr == nil && before == "" && !strings.EqualFold(waits.AskedBy, by) {
 		words := fmt.Sprintf("asked by %s, approved by %s with its host key", waits.AskedBy, by)
 		entry := ledger.Entry{Actor: by, Act: "endpoint.trust", Phase: ledger.Outcome, Subject: v.Name, System: v.Name, Result: "done", Detail: words, Ref: fmt.Sprintf("approval/%d", waits.ID), Changes: waits.Changes}
-		if err := inventory.store.DecideApproval(ctx, waits.ID, store.ApprovalApproved, by, "with its host key"); err != nil {
+		if err := inventory.store.DecideApproval(ctx, waits.ID, records.ApprovalApproved, by, "with its host key"); err != nil {
 			return err
 		}
-		return inventory.sealEndpoints(ctx, []store.System{v}, words, entry)
+		return inventory.sealEndpoints(ctx, []records.System{v}, words, entry)
 	}
 	_, err = inventory.trust(ctx, by, "host key", v)
 	return err

@@ -10,13 +10,14 @@ import (
 	"strings"
 	"sync"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/roster"
-	"mossledger.example/moss/internal/store"
 )
 
 // Import is what an import did.
@@ -95,7 +96,7 @@ func (inventory *Inventory) importRows(ctx context.Context, by string, rows []ro
 		}
 	}
 	for i, row := range rows {
-		v := store.System{
+		v := records.System{
 			Name: row.Name, Kind: cmp.Or(row.Kind, defaults.Kind, string(estate.KindUnixHost)), Address: row.Address, Port: row.Port,
 			Steward: cmp.Or(row.Steward, defaults.Steward), Site: cmp.Or(row.Site, defaults.Site), Environment: cmp.Or(row.Environment, defaults.Environment), Owner: cmp.Or(row.Owner, defaults.Owner),
 		}
@@ -113,7 +114,7 @@ func (inventory *Inventory) importRows(ctx context.Context, by string, rows []ro
 			_, err = inventory.add(ctx, by, v)
 		}
 		switch {
-		case errors.Is(err, store.ErrConflict):
+		case errors.Is(err, records.ErrConflict):
 			out.Known = append(out.Known, v.Name)
 			continue
 		case errors.Is(err, app.ErrInput):
@@ -131,7 +132,7 @@ func (inventory *Inventory) importRows(ctx context.Context, by string, rows []ro
 			out.Warnings = append(out.Warnings, roster.Problem{Line: row.Line, Column: "name", Text: row.Name, What: what})
 		}
 	}
-	var added []store.System
+	var added []records.System
 	for _, name := range out.Added {
 		v, err := inventory.store.System(context.WithoutCancel(ctx), name)
 		if err != nil {

@@ -7,6 +7,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -85,7 +87,7 @@ func TestANewKindIsAFolderAndALine(t *testing.T) {
 		require.NoError(t, s.Close())
 	})
 	require.NoError(t, a.Inventory.SaveSteward(ctx, ines, "sea", "keeper", secret.New("x-keeps-the-sea"), secret.Value{}))
-	system := store.System{Name: "b1", Kind: string(kindBuoy), Steward: "sea", Options: map[string]string{"channel": "am"}}
+	system := records.System{Name: "b1", Kind: string(kindBuoy), Steward: "sea", Options: map[string]string{"channel": "am"}}
 	for name, options := range map[string]map[string]string{"not a choice": {"channel": "pm"}, "not a path": {"logs": "log"}, "another kind's": {"base": "DC=x"}} {
 		bad := system
 		bad.Options = options
@@ -94,8 +96,8 @@ func TestANewKindIsAFolderAndALine(t *testing.T) {
 	}
 	_, err = a.Inventory.Add(ctx, ines, system)
 	require.NoError(t, err)
-	require.NoError(t, a.Inventory.SetCommonOption(ctx, ines, store.CommonOption{Field: "kind", Value: string(kindBuoy), Name: "logs", Setting: "/var/log/bell"}))
-	require.ErrorIs(t, a.Inventory.SetCommonOption(ctx, ines, store.CommonOption{Field: "kind", Value: "unix-host", Name: "logs", Setting: "/x"}), app.ErrInput)
+	require.NoError(t, a.Inventory.SetCommonOption(ctx, ines, records.CommonOption{Field: "kind", Value: string(kindBuoy), Name: "logs", Setting: "/var/log/bell"}))
+	require.ErrorIs(t, a.Inventory.SetCommonOption(ctx, ines, records.CommonOption{Field: "kind", Value: "unix-host", Name: "logs", Setting: "/x"}), app.ErrInput)
 	_, report, err := a.Inventory.Check(ctx, ines, "b1", "")
 	require.NoError(t, err)
 	require.True(t, report.OK())

@@ -7,19 +7,20 @@ import (
 	"slices"
 	"strings"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
-	"mossledger.example/moss/internal/store"
 )
 
 // commonFields are what systems may have in common.
 var commonFields = []string{"site", "environment", "owner", "kind"}
 
 // SetCommonOption gives an option to all systems that have a value in a field.
-func (inventory *Inventory) SetCommonOption(ctx context.Context, by access.Actor, c store.CommonOption) error {
+func (inventory *Inventory) SetCommonOption(ctx context.Context, by access.Actor, c records.CommonOption) error {
 	if err := access.Decide(by, access.SetCommonOption, access.Object{}); err != nil {
 		return err
 	}
@@ -57,7 +58,7 @@ func (inventory *Inventory) RemoveCommonOption(ctx context.Context, by access.Ac
 	if err := access.Decide(by, access.RemoveCommonOption, access.Object{}); err != nil {
 		return err
 	}
-	page, err := inventory.store.CommonOptions(ctx, store.Query{Filters: []string{fmt.Sprintf("id=%d", id)}})
+	page, err := inventory.store.CommonOptions(ctx, records.Query{Filters: []string{fmt.Sprintf("id=%d", id)}})
 	if err != nil {
 		return err
 	}
@@ -73,7 +74,7 @@ func (inventory *Inventory) RemoveCommonOption(ctx context.Context, by access.Ac
 }
 
 // optionsFor are the options of a system with those that it shares.
-func (inventory *Inventory) optionsFor(ctx context.Context, v store.System) (map[string]string, error) {
+func (inventory *Inventory) optionsFor(ctx context.Context, v records.System) (map[string]string, error) {
 	common, err := inventory.store.CommonOptionsOf(ctx, v)
 	if err != nil || len(common) == 0 {
 		return v.Options, err
@@ -104,7 +105,7 @@ func (inventory *Inventory) optionsFor(ctx context.Context, v store.System) (map
 
 // describe is the description of a system's kind; an empty one of a kind that
 // nothing here reaches.
-func describe(v store.System) connect.Description {
+func describe(v records.System) connect.Description {
 	if connector, ok := connect.For(estate.Kind(v.Kind)); ok {
 		return connector.Describe()
 	}

@@ -5,11 +5,12 @@ import (
 	"context"
 	"fmt"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/roster"
-	"mossledger.example/moss/internal/store"
 )
 
 // One directory may have several servers. Kept as several systems, each account
@@ -18,11 +19,11 @@ import (
 // known by its identity, and a second system for it is not read.
 
 // Claim refuses a directory that is kept already, as another system.
-func (inventory *Inventory) Claim(ctx context.Context, v store.System, facts connect.Facts) *connect.Failure {
+func (inventory *Inventory) Claim(ctx context.Context, v records.System, facts connect.Facts) *connect.Failure {
 	if v.Kind != string(estate.KindDirectory) || facts.Identity == "" {
 		return nil
 	}
-	kept, err := inventory.store.ClaimIdentity(ctx, v.ID, facts.Identity, func(other store.System) bool {
+	kept, err := inventory.store.ClaimIdentity(ctx, v.ID, facts.Identity, func(other records.System) bool {
 		return overlap(v.Options["base"], other.Options["base"])
 	})
 	if err != nil {

@@ -5,18 +5,19 @@ import (
 	"errors"
 	"fmt"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/secret"
-	"mossledger.example/moss/internal/store"
 )
 
 // signIn puts the value in force into a target. Where two may be, the system
 // itself says which one is.
-func (inventory *Inventory) signIn(ctx context.Context, connector connect.Connector, t *connect.Target, v store.System) error {
+func (inventory *Inventory) signIn(ctx context.Context, connector connect.Connector, t *connect.Target, v records.System) error {
 	c, linked, err := inventory.sealed.Steward(ctx, v)
 	if err != nil || !linked {
 		return err
@@ -59,7 +60,7 @@ func (inventory *Inventory) SaveSteward(ctx context.Context, by access.Actor, na
 	if err != nil {
 		return err
 	}
-	return inventory.store.SaveSteward(ctx, store.Steward{Name: name, Account: account, SealedPassword: sealedPassword, SealedKey: sealedKey},
+	return inventory.store.SaveSteward(ctx, records.Steward{Name: name, Account: account, SealedPassword: sealedPassword, SealedKey: sealedKey},
 		ledger.Entry{Actor: by.Name, Act: "steward.save", Phase: ledger.Outcome, Subject: name, Result: "done"})
 }
 

@@ -9,6 +9,8 @@ import (
 	"maps"
 	"slices"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
@@ -17,7 +19,6 @@ import (
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/roster"
-	"mossledger.example/moss/internal/store"
 )
 
 // Inventory keeps the systems.
@@ -36,7 +37,7 @@ func New(base *app.Base, store Store, values *sealed.Keeper, approvals *approval
 }
 
 // Valid checks what a person may give.
-func (inventory *Inventory) Valid(ctx context.Context, v store.System) error {
+func (inventory *Inventory) Valid(ctx context.Context, v records.System) error {
 	if err := roster.CheckName(v.Name); err != nil {
 		return fmt.Errorf("%w: name: %w", app.ErrInput, err)
 	}
@@ -61,7 +62,7 @@ func (inventory *Inventory) Valid(ctx context.Context, v store.System) error {
 }
 
 // Add adds one system.
-func (inventory *Inventory) Add(ctx context.Context, by access.Actor, v store.System) (int64, error) {
+func (inventory *Inventory) Add(ctx context.Context, by access.Actor, v records.System) (int64, error) {
 	if err := access.Decide(by, access.AddSystem, access.Object{Kind: "system", Name: v.Name}); err != nil {
 		return 0, err
 	}
@@ -79,13 +80,13 @@ func (inventory *Inventory) Add(ctx context.Context, by access.Actor, v store.Sy
 	return id, err
 }
 
-func (inventory *Inventory) add(ctx context.Context, by string, v store.System) (int64, error) {
-	return inventory.store.AddSystem(ctx, v, ledger.Entry{Actor: by, Act: "system.add", Phase: ledger.Outcome, Subject: v.Name, System: v.Name, Result: "done", Changes: systemChanges(store.System{}, v)})
+func (inventory *Inventory) add(ctx context.Context, by string, v records.System) (int64, error) {
+	return inventory.store.AddSystem(ctx, v, ledger.Entry{Actor: by, Act: "system.add", Phase: ledger.Outcome, Subject: v.Name, System: v.Name, Result: "done", Changes: systemChanges(records.System{}, v)})
 }
 
 // Change replaces what a person may change of a system. When that decides
 // where its secrets go, nothing secret goes there until somebody else approves.
-func (inventory *Inventory) Change(ctx context.Context, by access.Actor, before, after store.System, revision int64) error {
+func (inventory *Inventory) Change(ctx context.Context, by access.Actor, before, after records.System, revision int64) error {
 	if err := access.Decide(by, access.ChangeSystem, access.Object{Kind: "system", Name: before.Name}); err != nil {
 		return err
 	}
@@ -104,7 +105,7 @@ func (inventory *Inventory) Change(ctx context.Context, by access.Actor, before,
 	return err
 }
 
-func systemChanges(before, after store.System) []ledger.Change {
+func systemChanges(before, after records.System) []ledger.Change {
 	port := func(n int) string {
 		if n == 0 {
 			return ""

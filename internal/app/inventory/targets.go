@@ -5,15 +5,16 @@ import (
 	"fmt"
 	"strconv"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
-	"mossledger.example/moss/internal/store"
 )
 
 // Authority is where an account's credential is decided.
-func (inventory *Inventory) Authority(ctx context.Context, a store.Account) (connect.Connector, connect.Target, error) {
+func (inventory *Inventory) Authority(ctx context.Context, a records.Account) (connect.Connector, connect.Target, error) {
 	v, err := inventory.store.SystemByID(ctx, a.SystemID)
 	if err != nil {
 		return nil, connect.Target{}, err
@@ -29,14 +30,14 @@ func (inventory *Inventory) Authority(ctx context.Context, a store.Account) (con
 }
 
 // RefOf is how a connector is told of an account.
-func RefOf(a store.Account) connect.AccountRef {
+func RefOf(a records.Account) connect.AccountRef {
 	return connect.AccountRef{StableID: a.StableID, Name: a.Name, DN: a.DN}
 }
 
 // Target makes a connector's target of a system, with its steward opened. It is
 // the only way to a target, so nothing secret goes to an endpoint that was not
 // approved.
-func (inventory *Inventory) Target(ctx context.Context, v store.System) (connect.Connector, connect.Target, error) {
+func (inventory *Inventory) Target(ctx context.Context, v records.System) (connect.Connector, connect.Target, error) {
 	connector, t, err := inventory.targetWithoutSecrets(ctx, v)
 	if err != nil {
 		return nil, t, err
@@ -64,7 +65,7 @@ func (inventory *Inventory) Target(ctx context.Context, v store.System) (connect
 }
 
 // place is a target without anything secret.
-func (inventory *Inventory) targetWithoutSecrets(ctx context.Context, v store.System) (connect.Connector, connect.Target, error) {
+func (inventory *Inventory) targetWithoutSecrets(ctx context.Context, v records.System) (connect.Connector, connect.Target, error) {
 	connector, ok := connect.For(estate.Kind(v.Kind))
 	if !ok {
 		return nil, connect.Target{}, fmt.Errorf("%w: %s: nothing here reaches the kind %q", app.ErrCannot, v.Name, v.Kind)

@@ -11,12 +11,13 @@ import (
 	"strings"
 	"sync"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/secret"
-	"mossledger.example/moss/internal/store"
 )
 
 // People signs persons in, adds and changes them.
@@ -61,28 +62,28 @@ func (people *People) Add(ctx context.Context, by access.Actor, p Person) (name 
 	if err != nil {
 		return "", 0, err
 	}
-	entry := ledger.Entry{Actor: by.Name, Act: "user.add", Phase: ledger.Outcome, Subject: user.Name, Result: "done", Changes: changed(store.User{}, user, false)}
-	waits, err = people.put(ctx, by, store.User{}, user, true, false, entry)
+	entry := ledger.Entry{Actor: by.Name, Act: "user.add", Phase: ledger.Outcome, Subject: user.Name, Result: "done", Changes: changed(records.User{}, user, false)}
+	waits, err = people.put(ctx, by, records.User{}, user, true, false, entry)
 	return user.Name, waits, err
 }
 
 // person is one who can be added, with the password hashed.
-func (people *People) person(ctx context.Context, p Person) (store.User, error) {
+func (people *People) person(ctx context.Context, p Person) (records.User, error) {
 	taken, err := people.store.UserNames(ctx)
 	if err != nil {
-		return store.User{}, err
+		return records.User{}, err
 	}
 	if p.Name, err = checkPersonName(p.Name, taken); err != nil {
-		return store.User{}, err
+		return records.User{}, err
 	}
 	if err := checkNewPassword(p.Name, p.Password); err != nil {
-		return store.User{}, err
+		return records.User{}, err
 	}
 	if err := checkRoles(p.Roles); err != nil {
-		return store.User{}, err
+		return records.User{}, err
 	}
 	hash, err := people.hash(ctx, p.Password)
-	return store.User{Name: p.Name, Password: hash, Roles: p.Roles}, err
+	return records.User{Name: p.Name, Password: hash, Roles: p.Roles}, err
 }
 
 func checkRoles(roles []string) error {
@@ -136,7 +137,7 @@ func (people *People) Change(ctx context.Context, by access.Actor, name string, 
 
 // ofOneself: nobody gives themselves rights, or takes from the product the last
 // way in.
-func ofOneself(before, after store.User) error {
+func ofOneself(before, after records.User) error {
 	switch {
 	case slices.ContainsFunc(after.Roles, func(role string) bool { return !slices.Contains(before.Roles, role) }):
 		return fmt.Errorf("%w: you cannot give yourself a role: let another administrator do it", app.ErrRefused)
@@ -150,7 +151,7 @@ func ofOneself(before, after store.User) error {
 
 // someoneLeft refuses a change after which nobody could manage people any more: two
 // administrators could otherwise take the role from each other.
-func (people *People) someoneLeft(ctx context.Context, after store.User) error {
+func (people *People) someoneLeft(ctx context.Context, after records.User) error {
 	if !after.Disabled && slices.Contains(after.Roles, access.RoleAdministrator) {
 		return nil
 	}
@@ -189,7 +190,7 @@ func (people *People) ChangeOwnPassword(ctx context.Context, by access.Actor, ol
 	return people.store.ChangeUser(ctx, user, true, ledger.Entry{Actor: user.Name, Act: "user.password", Phase: ledger.Outcome, Subject: user.Name, Result: "done", Detail: "all sessions and tokens ended"})
 }
 
-func changed(before, after store.User, password bool) []ledger.Change {
+func changed(before, after records.User, password bool) []ledger.Change {
 	changes := ledger.Diff(
 		[3]string{"roles", strings.Join(before.Roles, " "), strings.Join(after.Roles, " ")},
 		[3]string{"disabled", fmt.Sprint(before.Disabled), fmt.Sprint(after.Disabled)},
@@ -201,7 +202,7 @@ func changed(before, after store.User, password bool) []ledger.Change {
 }
 
 // carryPerson adds or changes the person that was approved.
-func (people *People) carryPerson(ctx context.Context, by, _ access.Actor, v store.Approval) error {
+func (people *People) carryPerson(ctx context.Context, by, _ access.Actor, v records.Approval) error {
 	var asked approvedPerson
 	if err := json.Unmarshal(v.Detail, &asked); err != nil {
 		return err
@@ -225,16 +226,16 @@ func (people *People) carryPerson(ctx context.Context, by, _ access.Actor, v sto
 
 // approvedPerson is a person as they shall be.
 type approvedPerson struct {
-	User        store.User `json:"user"`
-	Hash        string     `json:"hash"` // argon2id
-	New         bool       `json:"new"`
-	EndSessions bool       `json:"end_sessions"`
+	User        records.User `json:"user"`
+	Hash        string       `json:"hash"` // argon2id
+	New         bool         `json:"new"`
+	EndSessions bool         `json:"end_sessions"`
 }
 
 // put adds or changes a person, or asks for it when it gives, takes or
 // takes over the power to approve: that could lift the rule of two. It returns
 // the approval that it waits for, or 0.
-func (people *People) put(ctx context.Context, by access.Actor, before, after store.User, isNew, endSessions bool, entry ledger.Entry) (int64, error) {
+func (people *People) put(ctx context.Context, by access.Actor, before, after records.User, isNew, endSessions bool, entry ledger.Entry) (int64, error) {
 	people.changing.Lock()
 	defer people.changing.Unlock()
 	if !isNew {
@@ -260,7 +261,7 @@ func (people *People) put(ctx context.Context, by access.Actor, before, after st
 			what = "add the person " + after.Name + " (" + strings.Join(after.Roles, ", ") + ")"
 		}
 		defer people.base.Topics.Wake("all")
-		return people.approval.Ask(ctx, store.Approval{Kind: approval.KindPerson, Subject: after.Name, What: what, Changes: entry.Changes, AskedBy: by.Name, Detail: detail}, ledger.Entry{Act: entry.Act})
+		return people.approval.Ask(ctx, records.Approval{Kind: approval.KindPerson, Subject: after.Name, What: what, Changes: entry.Changes, AskedBy: by.Name, Detail: detail}, ledger.Entry{Act: entry.Act})
 	}
 	if delicate {
 		entry.Detail = strings.TrimPrefix(entry.Detail+"; alone: nobody else could approve it", "; ")

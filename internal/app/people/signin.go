@@ -7,11 +7,12 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/secret"
-	"mossledger.example/moss/internal/store"
 )
 
 // How long a sign-in lasts.
@@ -50,7 +51,7 @@ type Attempt struct {
 
 // SignedIn is somebody who signed in.
 type SignedIn struct {
-	Person  store.User
+	Person  records.User
 	Bearer  string // of the session, or the API token
 	Expires time.Time
 	Device  string // sent with the next attempt, it keeps others from making this device wait
@@ -203,7 +204,7 @@ func (people *People) recordSignIn(ctx context.Context, entries ...ledger.Entry)
 	return err
 }
 
-func (people *People) startSession(ctx context.Context, user store.User) (SignedIn, error) {
+func (people *People) startSession(ctx context.Context, user records.User) (SignedIn, error) {
 	bearer, err := newBearer()
 	if err != nil {
 		return SignedIn{}, err

@@ -7,10 +7,11 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/core/ledger"
-	"mossledger.example/moss/internal/store"
 )
 
 // AddToken makes an API token for who asks. bearer is that of the call: a token
@@ -35,15 +36,15 @@ func (people *People) makeToken(ctx context.Context, user, label string, expires
 	if err != nil {
 		return "", 0, err
 	}
-	id, err := people.store.AddToken(ctx, bearer, store.Token{User: user, Label: label, Expires: expires},
+	id, err := people.store.AddToken(ctx, bearer, records.Token{User: user, Label: label, Expires: expires},
 		ledger.Entry{Actor: user, Act: "token.add", Phase: ledger.Outcome, Subject: label, Result: "done", Detail: "ends " + expires.UTC().Format(time.RFC3339)})
 	return bearer, id, err
 }
 
 // Tokens lists one's own, or all for who may revoke all.
-func (people *People) Tokens(ctx context.Context, by access.Actor, q store.Query) (store.Page[store.Token], error) {
+func (people *People) Tokens(ctx context.Context, by access.Actor, q records.Query) (records.Page[records.Token], error) {
 	if err := access.Decide(by, access.ListTokens, access.Object{Kind: "token", Owner: by.Name}); err != nil {
-		return store.Page[store.Token]{}, err
+		return records.Page[records.Token]{}, err
 	}
 	of := by.Name
 	if access.Decide(by, access.RevokeToken, access.Object{Kind: "token", Name: "of everybody"}) == nil {

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"strings"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/store"
@@ -13,7 +15,7 @@ import (
 
 // FindAccount takes an account in any spelling, or its number, to one account.
 // An ambiguous spelling is an error that lists the candidates.
-func (picture *Picture) FindAccount(ctx context.Context, spelling string) (store.Account, naming.Resolution, error) {
+func (picture *Picture) FindAccount(ctx context.Context, spelling string) (records.Account, naming.Resolution, error) {
 	var res naming.Resolution
 	if id, found := strings.CutPrefix(spelling, "id:"); found {
 		a, err := picture.store.Account(ctx, app.Number(id))
@@ -21,7 +23,7 @@ func (picture *Picture) FindAccount(ctx context.Context, spelling string) (store
 	}
 	lookup, err := picture.store.Lookup(ctx)
 	if err != nil {
-		return store.Account{}, res, err
+		return records.Account{}, res, err
 	}
 	context := naming.Context{}
 	// system/name picks an account of one system.
@@ -30,13 +32,13 @@ func (picture *Picture) FindAccount(ctx context.Context, spelling string) (store
 			context, spelling = store.ContextOf(v), name
 			res, err = naming.Resolve(spelling, context, onSystem{lookup, context.System})
 			if err != nil {
-				return store.Account{}, res, err
+				return records.Account{}, res, err
 			}
 			return picture.resolved(ctx, spelling, res)
 		}
 	}
 	if res, err = naming.Resolve(spelling, context, lookup); err != nil {
-		return store.Account{}, res, err
+		return records.Account{}, res, err
 	}
 	return picture.resolved(ctx, spelling, res)
 }
@@ -56,7 +58,7 @@ func (l onSystem) ByName(name string, where naming.Where) ([]naming.Known, error
 // ByUID implements naming.Lookup.
 func (l onSystem) ByUID(_, uid string) ([]naming.Known, error) { return l.Lookup.ByUID(l.system, uid) }
 
-func (picture *Picture) resolved(ctx context.Context, spelling string, res naming.Resolution) (store.Account, naming.Resolution, error) {
+func (picture *Picture) resolved(ctx context.Context, spelling string, res naming.Resolution) (records.Account, naming.Resolution, error) {
 	switch res.State {
 	case naming.Resolved:
 		a, err := picture.store.Account(ctx, app.Number(res.Accounts[0].ID))
@@ -69,9 +71,9 @@ func (picture *Picture) resolved(ctx context.Context, spelling string, res namin
 				names = append(names, fmt.Sprintf("id:%d (%s on %s)", v.ID, cmp.Or(v.DN, v.Name), v.System))
 			}
 		}
-		return store.Account{}, res, fmt.Errorf("%w: %q is ambiguous: %s", app.ErrInput, spelling, strings.Join(names, ", "))
+		return records.Account{}, res, fmt.Errorf("%w: %q is ambiguous: %s", app.ErrInput, spelling, strings.Join(names, ", "))
 	case naming.BuiltIn:
-		return store.Account{}, res, fmt.Errorf("%w: %q is %s", app.ErrInput, spelling, res.Why)
+		return records.Account{}, res, fmt.Errorf("%w: %q is %s", app.ErrInput, spelling, res.Why)
 	}
-	return store.Account{}, res, fmt.Errorf("account %q: %w: %s", spelling, app.ErrNotFound, res.Why)
+	return records.Account{}, res, fmt.Errorf("account %q: %w: %s", spelling, app.ErrNotFound, res.Why)
 }

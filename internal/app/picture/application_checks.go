@@ -8,11 +8,12 @@ import (
 	"strconv"
 	"strings"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
-	"mossledger.example/moss/internal/store"
 )
 
 // SetCheck sets the application's own check of what runs. A target that nothing
@@ -34,7 +35,7 @@ func (picture *Picture) SetCheck(ctx context.Context, by access.Actor, id int64,
 	return picture.store.SetCheck(ctx, id, &check, ledger.Entry{Actor: by.Name, Act: "dependent.set-check", Phase: ledger.Outcome, Subject: d.Name, System: d.System, Result: "done", Changes: checkChanges(d, check)})
 }
 
-func checkChanges(d store.Dependent, check rotation.AppCheck) []ledger.Change {
+func checkChanges(d records.Dependent, check rotation.AppCheck) []ledger.Change {
 	before := ""
 	if d.Check != nil {
 		before = d.Check.Kind + " " + d.Check.Target

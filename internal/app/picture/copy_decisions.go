@@ -4,11 +4,12 @@ import (
 	"context"
 	"fmt"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
-	"mossledger.example/moss/internal/store"
 )
 
 // DecideCopy takes a person's decision about a copy that cannot be replaced, or
@@ -24,9 +25,9 @@ func (picture *Picture) DecideCopy(ctx context.Context, by access.Actor, depende
 	switch {
 	case d.Copy == nil || d.Kind != estate.DependentFile:
 		return fmt.Errorf("%w: %s on %s is a %s: decisions are about held copies", app.ErrInput, d.Place, d.System, d.Kind)
-	case decision != "" && decision != store.CopyLeave && decision != store.CopyReplace:
-		return fmt.Errorf("%w: a decision is %s or %s, not %q", app.ErrInput, store.CopyLeave, store.CopyReplace, decision)
-	case decision == store.CopyReplace && d.Copy.Fixed != "":
+	case decision != "" && decision != records.CopyLeave && decision != records.CopyReplace:
+		return fmt.Errorf("%w: a decision is %s or %s, not %q", app.ErrInput, records.CopyLeave, records.CopyReplace, decision)
+	case decision == records.CopyReplace && d.Copy.Fixed != "":
 		return fmt.Errorf("%w: %s on %s cannot be replaced: %s", app.ErrRefused, d.Place, d.System, d.Copy.Fixed)
 	case decision != "" && reason == "":
 		return fmt.Errorf("%w: give a reason: it is recorded, and shown before every rotation", app.ErrInput)
@@ -35,6 +36,6 @@ func (picture *Picture) DecideCopy(ctx context.Context, by access.Actor, depende
 	if word == "" {
 		word = "taken back"
 	}
-	return picture.store.DecideCopy(ctx, store.CopyDecision{SystemID: d.SystemID, Place: d.Place, Decision: decision, Reason: reason, By: by.Name},
+	return picture.store.DecideCopy(ctx, records.CopyDecision{SystemID: d.SystemID, Place: d.Place, Decision: decision, Reason: reason, By: by.Name},
 		ledger.Entry{Actor: by.Name, Act: "copy.decide", Phase: ledger.Outcome, Subject: d.Place, System: d.System, Result: "done", Reason: reason, Detail: word})
 }

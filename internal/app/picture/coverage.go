@@ -6,7 +6,7 @@ import (
 	"strings"
 	"time"
 
-	"mossledger.example/moss/internal/store"
+	"mossledger.example/moss/internal/records"
 )
 
 // Coverage says how much of the estate a statement rests on.
@@ -63,7 +63,7 @@ func (picture *Picture) Coverage(ctx context.Context) (Coverage, error) {
 
 // Reading tells what was not read; the store does.
 type Reading interface {
-	Unread(ctx context.Context) (list []store.Unread, all int, err error)
+	Unread(ctx context.Context) (list []records.Unread, all int, err error)
 }
 
 // ReadCoverage tells which systems were not read completely.

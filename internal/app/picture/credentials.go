@@ -9,26 +9,27 @@ import (
 	"strconv"
 	"strings"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/rotation"
-	"mossledger.example/moss/internal/store"
 )
 
 // FindCredential takes a credential by its number (credential:7), the fingerprint
 // of its public half or the beginning of it, an account in any spelling, whose
 // password is meant, or the name of a key. The password of an account that nobody
 // noted yet has the number 0.
-func (picture *Picture) FindCredential(ctx context.Context, spelling string) (store.Credential, error) {
+func (picture *Picture) FindCredential(ctx context.Context, spelling string) (records.Credential, error) {
 	if rest, found := strings.CutPrefix(spelling, "credential:"); found {
-		return picture.store.Credential(ctx, store.CredentialID(app.Number(rest)))
+		return picture.store.Credential(ctx, records.CredentialID(app.Number(rest)))
 	}
 	if strings.HasPrefix(spelling, "SHA256:") {
 		c, err := picture.store.KeyOf(ctx, spelling)
-		if !errors.Is(err, store.ErrNotFound) || len(spelling) < len("SHA256:")+6 {
+		if !errors.Is(err, records.ErrNotFound) || len(spelling) < len("SHA256:")+6 {
 			return c, err
 		}
 		return picture.oneKey(ctx, spelling, "fingerprint~"+spelling)
@@ -44,36 +45,36 @@ func (picture *Picture) FindCredential(ctx context.Context, spelling string) (st
 		err = fmt.Errorf("%w; and no key is called so", err)
 	}
 	if err != nil {
-		return store.Credential{}, err
+		return records.Credential{}, err
 	}
 	c, err := picture.store.PasswordOf(ctx, a.ID)
 	if errors.Is(err, app.ErrNotFound) {
-		return store.Credential{Kind: credential.Password, Name: a.Name, AccountID: a.ID, SystemID: a.SystemID, System: a.System, Points: 1, State: store.CredentialSeen, FirstSeen: a.FirstSeen}, nil
+		return records.Credential{Kind: credential.Password, Name: a.Name, AccountID: a.ID, SystemID: a.SystemID, System: a.System, Points: 1, State: records.CredentialSeen, FirstSeen: a.FirstSeen}, nil
 	}
 	return c, err
 }
 
 // oneKey is the only key that a filter picks.
-func (picture *Picture) oneKey(ctx context.Context, spelling, filter string) (store.Credential, error) {
-	page, err := picture.store.Credentials(ctx, store.Query{Filters: []string{"kind=" + string(credential.SSHKey), filter}, Limit: 10})
+func (picture *Picture) oneKey(ctx context.Context, spelling, filter string) (records.Credential, error) {
+	page, err := picture.store.Credentials(ctx, records.Query{Filters: []string{"kind=" + string(credential.SSHKey), filter}, Limit: 10})
 	switch {
 	case err != nil:
-		return store.Credential{}, err
+		return records.Credential{}, err
 	case len(page.Items) == 0:
-		return store.Credential{}, fmt.Errorf("key %q: %w: 'moss credential list' shows those that were seen", spelling, app.ErrNotFound)
+		return records.Credential{}, fmt.Errorf("key %q: %w: 'moss credential list' shows those that were seen", spelling, app.ErrNotFound)
 	case len(page.Items) > 1:
 		var all []string
 		for _, c := range page.Items {
 			all = append(all, c.Fingerprint)
 		}
-		return store.Credential{}, fmt.Errorf("%w: %q is ambiguous: %s", app.ErrInput, spelling, strings.Join(all, ", "))
+		return records.Credential{}, fmt.Errorf("%w: %q is ambiguous: %s", app.ErrInput, spelling, strings.Join(all, ", "))
 	}
 	return page.Items[0], nil
 }
 
 // Points are where a credential is accepted, as a plan has them. With a key come
 // the files that hold it.
-func (picture *Picture) Points(ctx context.Context, c store.Credential) ([]rotation.Point, []store.Dependent, error) {
+func (picture *Picture) Points(ctx context.Context, c records.Credential) ([]rotation.Point, []records.Dependent, error) {
 	if c.Kind == credential.Password {
 		return []rotation.Point{{SystemID: strconv.FormatInt(c.SystemID, 10), System: c.System, Account: c.Name}}, nil, nil
 	}
@@ -82,13 +83,13 @@ func (picture *Picture) Points(ctx context.Context, c store.Credential) ([]rotat
 		return nil, nil, err
 	}
 	var points []rotation.Point
-	var holders []store.Dependent
+	var holders []records.Dependent
 	for _, d := range all {
 		if d.Kind == estate.DependentKey {
 			holders = append(holders, d)
 		}
 	}
-	slices.SortFunc(holders, func(a, b store.Dependent) int {
+	slices.SortFunc(holders, func(a, b records.Dependent) int {
 		return cmp.Or(cmp.Compare(a.System, b.System), cmp.Compare(a.Place, b.Place))
 	})
 	for _, d := range all {
@@ -106,7 +107,7 @@ func (picture *Picture) Points(ctx context.Context, c store.Credential) ([]rotat
 }
 
 // PrivateAt says where in its file a holder's key stands.
-func PrivateAt(d store.Dependent) held.Locator {
+func PrivateAt(d records.Dependent) held.Locator {
 	nth := 0
 	if rest, found := strings.CutPrefix(d.Place, d.Path+"#"); found {
 		if n, err := strconv.Atoi(rest); err == nil {

@@ -6,10 +6,11 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/core/ledger"
-	"mossledger.example/moss/internal/store"
 )
 
 // Declared is what a person says of an account's use.
@@ -22,7 +23,7 @@ type Declared struct {
 }
 
 // Declare records that an account is used somewhere, because a person says so.
-func (picture *Picture) Declare(ctx context.Context, by access.Actor, a store.Account, d Declared) (int64, error) {
+func (picture *Picture) Declare(ctx context.Context, by access.Actor, a records.Account, d Declared) (int64, error) {
 	if err := access.Decide(by, access.DeclareUse, access.Object{Kind: "account", Name: a.Name}); err != nil {
 		return 0, err
 	}
@@ -50,7 +51,7 @@ func (picture *Picture) Declare(ctx context.Context, by access.Actor, a store.Ac
 		subject = dependent.Place
 	}
 	entry := ledger.Entry{Actor: by.Name, Act: "use.declare", Subject: a.Name + ": " + subject, Reason: d.Reason, Phase: ledger.Outcome, Result: "done"}
-	return picture.store.Declare(ctx, store.Declaration{AccountID: a.ID, DependentID: d.DependentID, Place: strings.TrimSpace(d.Place), Reason: d.Reason, Until: d.Until, SaidBy: by.Name}, system, entry)
+	return picture.store.Declare(ctx, records.Declaration{AccountID: a.ID, DependentID: d.DependentID, Place: strings.TrimSpace(d.Place), Reason: d.Reason, Until: d.Until, SaidBy: by.Name}, system, entry)
 }
 
 // Withdraw ends a declaration.

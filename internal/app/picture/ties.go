@@ -9,6 +9,8 @@ import (
 	"fmt"
 	"sync"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ties"
@@ -27,7 +29,7 @@ func New(base *app.Base, store Store, judge Judge) *Picture { return &Picture{ba
 
 // Place derives the ties of all dependents on the given systems, and the
 // findings that follow from them.
-func (picture *Picture) Place(ctx context.Context, systems []store.System) error {
+func (picture *Picture) Place(ctx context.Context, systems []records.System) error {
 	known, err := picture.store.TieSource(ctx)
 	if err != nil {
 		return err
@@ -66,7 +68,7 @@ func (picture *Picture) Place(ctx context.Context, systems []store.System) error
 // store has readers.
 const placeAtOnce = 4
 
-func (picture *Picture) placeSystem(ctx context.Context, v store.System, known ties.Known) error {
+func (picture *Picture) placeSystem(ctx context.Context, v records.System, known ties.Known) error {
 	dependents, err := picture.store.DependentsOfSystem(ctx, v.ID)
 	if err != nil {
 		return err
@@ -96,8 +98,8 @@ func (picture *Picture) placeSystem(ctx context.Context, v store.System, known t
 
 // Placed is a system with what was derived of what stands on it.
 type Placed struct {
-	System     store.System
-	Dependents []store.Dependent
+	System     records.System
+	Dependents []records.Dependent
 	Ties       map[int64][]ties.Tie      // by dependent
 	Unplaced   map[int64][]ties.Unplaced // references that lead to no account, by dependent
 }

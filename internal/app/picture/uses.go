@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/core/estate"
@@ -28,7 +30,7 @@ func (picture *Picture) Observe(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	w := &weighing{picture: picture, hosts: map[int64][]store.Dependent{}}
+	w := &weighing{picture: picture, hosts: map[int64][]records.Dependent{}}
 	for _, u := range uses {
 		if err := w.weigh(ctx, u); err != nil {
 			return err
@@ -42,7 +44,7 @@ func (picture *Picture) Observe(ctx context.Context) error {
 
 // Unexplained is a use that nothing which is configured explains.
 type Unexplained struct {
-	Use        store.SeenUse
+	Use        records.SeenUse
 	Host       string // that it comes from; "" for an address that no known system has
 	What, Next string
 }
@@ -92,12 +94,12 @@ func (picture *Picture) placeUses(ctx context.Context) error {
 // weighing weighs what was seen against what is configured.
 type weighing struct {
 	picture     *Picture
-	hosts       map[int64][]store.Dependent
-	ties        []store.ObservedTie
+	hosts       map[int64][]records.Dependent
+	ties        []records.ObservedTie
 	unexplained []Unexplained
 }
 
-func (w *weighing) dependents(ctx context.Context, host int64) ([]store.Dependent, error) {
+func (w *weighing) dependents(ctx context.Context, host int64) ([]records.Dependent, error) {
 	list, found := w.hosts[host]
 	if found {
 		return list, nil
@@ -107,7 +109,7 @@ func (w *weighing) dependents(ctx context.Context, host int64) ([]store.Dependen
 	return list, err
 }
 
-func from(u store.SeenUse) string {
+func from(u records.SeenUse) string {
 	where := u.Client
 	switch {
 	case u.Host != "":
@@ -124,7 +126,7 @@ func from(u store.SeenUse) string {
 	return where
 }
 
-func (w *weighing) weigh(ctx context.Context, u store.SeenUse) error {
+func (w *weighing) weigh(ctx context.Context, u records.SeenUse) error {
 	if u.Failed || u.Client == "" {
 		return nil
 	}
@@ -140,7 +142,7 @@ func (w *weighing) weigh(ctx context.Context, u store.SeenUse) error {
 	if err != nil {
 		return err
 	}
-	var unit *store.Dependent
+	var unit *records.Dependent
 	explained, mentioned, unread := false, "", ""
 	files := map[string]bool{} // that hold the account's value or name it beside one
 	for i := range list {
@@ -166,7 +168,7 @@ func (w *weighing) weigh(ctx context.Context, u store.SeenUse) error {
 		}
 	}
 	if unit != nil {
-		w.ties = append(w.ties, store.ObservedTie{AccountID: u.AccountID, DependentID: unit.ID, Detail: detail, Seen: u.Last})
+		w.ties = append(w.ties, records.ObservedTie{AccountID: u.AccountID, DependentID: unit.ID, Detail: detail, Seen: u.Last})
 	}
 	if explained {
 		return nil
@@ -194,12 +196,12 @@ func (w *weighing) weigh(ctx context.Context, u store.SeenUse) error {
 	return nil
 }
 
-func (w *weighing) find(u store.SeenUse, host, what, next string) {
+func (w *weighing) find(u records.SeenUse, host, what, next string) {
 	w.unexplained = append(w.unexplained, Unexplained{Use: u, Host: host, What: what, Next: next})
 }
 
 // TakeUses takes in what a directory recorded of uses, and places it.
-func (picture *Picture) TakeUses(ctx context.Context, by access.Actor, v store.System, list []estate.Use) error {
+func (picture *Picture) TakeUses(ctx context.Context, by access.Actor, v records.System, list []estate.Use) error {
 	if err := access.Decide(by, access.ImportUses, access.Object{Kind: "system", Name: v.Name}); err != nil {
 		return err
 	}

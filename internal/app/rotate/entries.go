@@ -3,11 +3,12 @@ package rotate
 import (
 	"context"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
-	"mossledger.example/moss/internal/store"
 )
 
 // lines are the public halves of two keys.
@@ -22,7 +23,7 @@ func lines(old, next secret.Value) (string, string, error) {
 
 // keyEffect notes which key a holder has and a door lets in, so that the
 // picture is right without reading it again.
-func (j *journal) keyEffect(ctx context.Context, step rotation.Step, status rotation.Status) (effects store.Effects, err error) {
+func (j *journal) keyEffect(ctx context.Context, step rotation.Step, status rotation.Status) (effects records.Effects, err error) {
 	if step.Kind != rotation.StepReplace && step.Kind != rotation.StepRetire || status != rotation.Done && status != rotation.Undone {
 		return effects, nil
 	}
@@ -41,6 +42,6 @@ func (j *journal) keyEffect(ctx context.Context, step rotation.Step, status rota
 	if err != nil {
 		return effects, err
 	}
-	effects.Keys = append(effects.Keys, store.KeyIs{SystemID: app.Number(step.SystemID), Path: step.Subject, Door: step.Door != nil, From: *from, To: *to})
+	effects.Keys = append(effects.Keys, records.KeyIs{SystemID: app.Number(step.SystemID), Path: step.Subject, Door: step.Door != nil, From: *from, To: *to})
 	return effects, nil
 }

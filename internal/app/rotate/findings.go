@@ -6,8 +6,9 @@ import (
 	"fmt"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/core/rotation"
-	"mossledger.example/moss/internal/store"
 )
 
 // waitsAfter is how many times a system must be away to be a finding.
@@ -16,7 +17,7 @@ const waitsAfter = 5
 // noteWaiting raises and clears the finding about a system that is waited for.
 func (j *journal) noteWaiting(ctx context.Context, r rotation.Record) {
 	key := fmt.Sprintf("rotation-waits/%d", j.rotation.ID)
-	var list []store.Finding
+	var list []records.Finding
 	for i, t := range j.state.Steps {
 		if t.Away < waitsAfter || t.Left || j.state.Mode == rotation.ModeFinished {
 			continue
@@ -26,7 +27,7 @@ func (j *journal) noteWaiting(ctx context.Context, r rotation.Record) {
 		if j.state.Mode == rotation.ModeUndoing {
 			next += fmt.Sprintf("; or undo without it: 'moss rotate undo %d --without-away'", j.rotation.ID)
 		}
-		list = []store.Finding{{Key: key, Kind: "rotation", Severity: "high", Subject: j.rotation.Credential, System: step.System, AccountID: j.rotation.AccountID, CredentialID: j.rotation.CredentialID, What: fmt.Sprintf("rotation %d waits for %s since %s: %s", j.rotation.ID, step.System, t.Since.UTC().Format(time.RFC3339), t.Words), Next: next}}
+		list = []records.Finding{{Key: key, Kind: "rotation", Severity: "high", Subject: j.rotation.Credential, System: step.System, AccountID: j.rotation.AccountID, CredentialID: j.rotation.CredentialID, What: fmt.Sprintf("rotation %d waits for %s since %s: %s", j.rotation.ID, step.System, t.Since.UTC().Format(time.RFC3339), t.Words), Next: next}}
 		break
 	}
 	if r.Result == rotation.ResultAway && list == nil {
@@ -38,12 +39,12 @@ func (j *journal) noteWaiting(ctx context.Context, r rotation.Record) {
 }
 
 // rotationFindings raises what a person must look at.
-func (rotations *Rotations) rotationFindings(r store.Rotation, state rotation.State) error {
+func (rotations *Rotations) rotationFindings(r records.Rotation, state rotation.State) error {
 	key := fmt.Sprintf("rotation/%d/", r.CredentialID)
-	var list []store.Finding
+	var list []records.Finding
 	next := fmt.Sprintf("read it with 'moss rotate show %d'", r.ID)
 	add := func(severity, what, next string) {
-		list = append(list, store.Finding{Key: key + cmp.Or(state.Result, string(state.Mode)), Kind: "rotation", Severity: severity, Subject: r.Credential, System: r.Authority, AccountID: r.AccountID, CredentialID: r.CredentialID, What: what, Next: next})
+		list = append(list, records.Finding{Key: key + cmp.Or(state.Result, string(state.Mode)), Kind: "rotation", Severity: severity, Subject: r.Credential, System: r.Authority, AccountID: r.AccountID, CredentialID: r.CredentialID, What: what, Next: next})
 	}
 	switch {
 	case state.Mode == rotation.ModeStopped && state.Turned:
@@ -63,8 +64,8 @@ func (rotations *Rotations) rotationFindings(r store.Rotation, state rotation.St
 // renewRotationFindings raises the findings of the latest rotation of each
 // credential again: a crash may have come between its end and its finding.
 func (rotations *Rotations) renewRotationFindings(ctx context.Context) error {
-	seen := map[store.CredentialID]bool{}
-	for query := (store.Query{Limit: 500}); ; {
+	seen := map[records.CredentialID]bool{}
+	for query := (records.Query{Limit: 500}); ; {
 		page, err := rotations.store.Rotations(ctx, query)
 		if err != nil {
 			return err

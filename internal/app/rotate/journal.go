@@ -5,17 +5,18 @@ import (
 	"context"
 	"errors"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
-	"mossledger.example/moss/internal/store"
 )
 
 // journal writes records with their ledger entries, durably.
 type journal struct {
 	rotations *Rotations
-	rotation  store.Rotation
+	rotation  records.Rotation
 	state     rotation.State
 }
 
@@ -47,7 +48,7 @@ func (j *journal) Append(ctx context.Context, r rotation.Record) error {
 }
 
 // effects says what a record means for the picture and the sealed values.
-func (j *journal) effects(ctx context.Context, r rotation.Record, state rotation.State) (effects store.Effects, err error) {
+func (j *journal) effects(ctx context.Context, r rotation.Record, state rotation.State) (effects records.Effects, err error) {
 	if r.Event == rotation.EventFinished {
 		effects.Settlement, err = j.rotations.settlement(ctx, j.rotation, state)
 		return effects, err
@@ -79,15 +80,15 @@ func (j *journal) effects(ctx context.Context, r rotation.Record, state rotation
 		return effects, nil
 	}
 	for _, place := range step.Places {
-		effects.Copies = append(effects.Copies, store.CopyIs{SystemID: app.Number(step.SystemID), Place: step.Subject + "#" + place.String(), Fingerprint: holds})
+		effects.Copies = append(effects.Copies, records.CopyIs{SystemID: app.Number(step.SystemID), Place: step.Subject + "#" + place.String(), Fingerprint: holds})
 	}
 	return effects, nil
 }
 
 // logOnEffect notes what a dependent was given.
-func (j *journal) logOnEffect(ctx context.Context, step rotation.Step, status rotation.Status) (effects store.Effects, err error) {
-	is := store.LogOnIs{SystemID: app.Number(step.SystemID), Place: step.At(), Account: step.LogOn.Account, AccountID: j.rotation.AccountID}
-	var value *store.Secret
+func (j *journal) logOnEffect(ctx context.Context, step rotation.Step, status rotation.Status) (effects records.Effects, err error) {
+	is := records.LogOnIs{SystemID: app.Number(step.SystemID), Place: step.At(), Account: step.LogOn.Account, AccountID: j.rotation.AccountID}
+	var value *records.Secret
 	switch {
 	case status == rotation.Done && j.rotation.Plan.Kind == rotation.KindAssign:
 		value, err = j.rotations.sealed.Current(ctx, j.rotation.CredentialID)
@@ -95,7 +96,7 @@ func (j *journal) logOnEffect(ctx context.Context, step rotation.Step, status ro
 		_, value, err = j.rotations.sealed.OfRotation(ctx, j.rotation)
 	case status == rotation.Undone && step.LogOn.WasID != "":
 		is.Account, is.AccountID = step.LogOn.Was, app.Number(step.LogOn.WasID)
-		var c store.Credential
+		var c records.Credential
 		if c, err = j.rotations.store.PasswordOf(ctx, is.AccountID); err == nil {
 			value, err = j.rotations.sealed.Current(ctx, c.ID)
 		} else if errors.Is(err, app.ErrNotFound) {

@@ -5,25 +5,26 @@ import (
 	"encoding/json"
 	"fmt"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/core/ledger"
-	"mossledger.example/moss/internal/store"
 )
 
 // approvedRotation is what an approver lets somebody start.
 type approvedRotation struct {
-	Credential store.CredentialID `json:"credential"`
-	Wish       planning.Request   `json:"wish"`
-	Override   string             `json:"override"`
+	Credential records.CredentialID `json:"credential"`
+	Wish       planning.Request     `json:"wish"`
+	Override   string               `json:"override"`
 }
 
 // Override starts a rotation without a rehearsal that passed, or asks for it:
 // the approval of a second person stands in the rehearsal's place. It returns
 // the rotation, or the approval that it waits for.
-func (rotations *Rotations) Override(ctx context.Context, by access.Actor, c store.Credential, wish planning.Request, reason, override string) (rotationID, approvalID int64, err error) {
+func (rotations *Rotations) Override(ctx context.Context, by access.Actor, c records.Credential, wish planning.Request, reason, override string) (rotationID, approvalID int64, err error) {
 	if err := access.Decide(by, access.OverrideRotation, access.Object{Kind: "credential", Name: c.Name}); err != nil {
 		return 0, 0, err
 	}
@@ -45,12 +46,12 @@ func (rotations *Rotations) Override(ctx context.Context, by access.Actor, c sto
 	if err != nil {
 		return 0, 0, err
 	}
-	approvalID, err = rotations.approval.Ask(ctx, store.Approval{Kind: approval.KindRotation, Subject: c.Name, What: "rotate " + c.Name + " without a rehearsal that passed: " + override, Reason: reason, AskedBy: by.Name, Detail: detail}, ledger.Entry{Act: "rotation.override", System: c.System})
+	approvalID, err = rotations.approval.Ask(ctx, records.Approval{Kind: approval.KindRotation, Subject: c.Name, What: "rotate " + c.Name + " without a rehearsal that passed: " + override, Reason: reason, AskedBy: by.Name, Detail: detail}, ledger.Entry{Act: "rotation.override", System: c.System})
 	rotations.base.Topics.Wake("all")
 	return 0, approvalID, err
 }
 
-func (rotations *Rotations) startApproved(ctx context.Context, by, asker access.Actor, v store.Approval) error {
+func (rotations *Rotations) startApproved(ctx context.Context, by, asker access.Actor, v records.Approval) error {
 	var asked approvedRotation
 	if err := json.Unmarshal(v.Detail, &asked); err != nil {
 		return fmt.Errorf("%w: it was asked for in an earlier version (%w): ask again", app.ErrRefused, err)

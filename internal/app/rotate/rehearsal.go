@@ -7,13 +7,14 @@ import (
 	"reflect"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
-	"mossledger.example/moss/internal/store"
 )
 
 // RehearsalAge is how long a rehearsal that passed allows a rotation.
@@ -21,18 +22,18 @@ const RehearsalAge = time.Hour
 
 // Rehearse checks everything about a rotation that can be checked without
 // changing anything.
-func (rotations *Rotations) Rehearse(ctx context.Context, by access.Actor, c store.Credential, wish planning.Request) (store.Rehearsal, error) {
+func (rotations *Rotations) Rehearse(ctx context.Context, by access.Actor, c records.Credential, wish planning.Request) (records.Rehearsal, error) {
 	if err := access.Decide(by, access.Rehearse, access.Object{Kind: "credential", Name: c.Name}); err != nil {
-		return store.Rehearsal{}, err
+		return records.Rehearsal{}, err
 	}
 	if err := rotations.custody.NotRotating(ctx, c); err != nil {
-		return store.Rehearsal{}, err
+		return records.Rehearsal{}, err
 	}
 	plan, err := rotations.planning.Plan(ctx, c, wish)
 	if err != nil {
-		return store.Rehearsal{}, err
+		return records.Rehearsal{}, err
 	}
-	v := store.Rehearsal{CredentialID: c.ID, CreatedBy: by.Name, Plan: plan}
+	v := records.Rehearsal{CredentialID: c.ID, CreatedBy: by.Name, Plan: plan}
 	entry := ledger.Entry{Actor: by.Name, Act: "rotation.rehearse", Subject: c.Name, System: c.System, Ref: c.ID.Ref()}
 	err = rotations.base.Act(ctx, entry, func() error {
 		v.Checks, err = rotations.checks(ctx, c, plan)
@@ -52,27 +53,27 @@ func (rotations *Rotations) Rehearse(ctx context.Context, by access.Actor, c sto
 
 // RehearseUndo checks everything about undoing a finished rotation that can be
 // checked without changing anything.
-func (rotations *Rotations) RehearseUndo(ctx context.Context, by access.Actor, id int64) (store.Rehearsal, error) {
+func (rotations *Rotations) RehearseUndo(ctx context.Context, by access.Actor, id int64) (records.Rehearsal, error) {
 	if err := access.Decide(by, access.RehearseUndo, access.Object{Kind: "rotation", Name: app.RotationTopic(id)}); err != nil {
-		return store.Rehearsal{}, err
+		return records.Rehearsal{}, err
 	}
 	r, err := rotations.store.Rotation(ctx, id)
 	if err != nil {
-		return store.Rehearsal{}, err
+		return records.Rehearsal{}, err
 	}
 	if r.Mode != string(rotation.ModeFinished) {
-		return store.Rehearsal{}, fmt.Errorf("%w: rotation %d is %s: undoing it needs no rehearsal", app.ErrRefused, id, r.Mode)
+		return records.Rehearsal{}, fmt.Errorf("%w: rotation %d is %s: undoing it needs no rehearsal", app.ErrRefused, id, r.Mode)
 	}
 	if err := rotations.mayDecide(ctx, r, rotation.DecideUndo); err != nil {
-		return store.Rehearsal{}, err
+		return records.Rehearsal{}, err
 	}
 	c, err := rotations.store.Credential(ctx, r.CredentialID)
 	if err != nil {
-		return store.Rehearsal{}, err
+		return records.Rehearsal{}, err
 	}
 	plan := r.Plan
 	plan.UndoOf = id
-	v := store.Rehearsal{CredentialID: r.CredentialID, CreatedBy: by.Name, Plan: plan, Verdict: "passed"}
+	v := records.Rehearsal{CredentialID: r.CredentialID, CreatedBy: by.Name, Plan: plan, Verdict: "passed"}
 	entry := ledger.Entry{Actor: by.Name, Act: "rotation.rehearse-undo", Subject: r.Credential, System: r.Authority, Ref: app.RotationTopic(id)}
 	if err := rotations.base.Act(ctx, entry, func() error {
 		v.Checks, err = rotations.checks(ctx, c, plan)
@@ -89,10 +90,10 @@ func (rotations *Rotations) RehearseUndo(ctx context.Context, by access.Actor, i
 }
 
 // undoRehearsed holds the undoing of a finished rotation against law 9.
-func (rotations *Rotations) undoRehearsed(ctx context.Context, r store.Rotation) error {
+func (rotations *Rotations) undoRehearsed(ctx context.Context, r records.Rotation) error {
 	latest, err := rotations.store.LatestRehearsal(ctx, r.CredentialID)
 	switch {
-	case errors.Is(err, store.ErrNotFound) || err == nil && latest.Plan.UndoOf != r.ID:
+	case errors.Is(err, records.ErrNotFound) || err == nil && latest.Plan.UndoOf != r.ID:
 		return fmt.Errorf("%w: undoing a finished rotation changes everything once more: rehearse it with 'moss rotate undo %d --rehearse' first", app.ErrRefused, r.ID)
 	case err != nil:
 		return err
@@ -105,13 +106,13 @@ func (rotations *Rotations) undoRehearsed(ctx context.Context, r store.Rotation)
 }
 
 // allowed holds a rotation against law 9.
-func (rotations *Rotations) allowed(ctx context.Context, c store.Credential, plan rotation.Plan, override string) (int64, error) {
+func (rotations *Rotations) allowed(ctx context.Context, c records.Credential, plan rotation.Plan, override string) (int64, error) {
 	if override != "" {
 		return 0, nil
 	}
 	latest, err := rotations.store.LatestRehearsal(ctx, c.ID)
 	switch {
-	case errors.Is(err, store.ErrNotFound):
+	case errors.Is(err, records.ErrNotFound):
 		return 0, fmt.Errorf("%w: there was no rehearsal: run 'moss rotate rehearse %s' first, or override with a reason", app.ErrRefused, c.Spelling())
 	case err != nil:
 		return 0, err

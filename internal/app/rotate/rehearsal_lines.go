@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/app/findings"
@@ -22,12 +24,11 @@ import (
 	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
-	"mossledger.example/moss/internal/store"
 )
 
 // searched says of a credential whether every host was searched for it since
 // it was taken into custody.
-func (rotations *Rotations) searched(ctx context.Context, c store.Credential) ([]connect.Checked, error) {
+func (rotations *Rotations) searched(ctx context.Context, c records.Credential) ([]connect.Checked, error) {
 	value, err := rotations.sealed.Current(ctx, c.ID)
 	if err != nil || value == nil || value.RotationID != 0 {
 		return nil, err // what a rotation made was put where it stands
@@ -57,7 +58,7 @@ func (rotations *Rotations) searched(ctx context.Context, c store.Credential) ([
 }
 
 // checks are the lines of a rehearsal.
-func (rotations *Rotations) checks(ctx context.Context, c store.Credential, plan rotation.Plan) ([]connect.Checked, error) {
+func (rotations *Rotations) checks(ctx context.Context, c records.Credential, plan rotation.Plan) ([]connect.Checked, error) {
 	ctx, end := connect.KeepSessions(ctx)
 	defer end()
 	values, err := rotations.sealed.Values(ctx, c.ID)
@@ -65,8 +66,8 @@ func (rotations *Rotations) checks(ctx context.Context, c store.Credential, plan
 		return nil, err
 	}
 	var checks []connect.Checked
-	var stays string    // of a key: its current public half, as entries have it
-	var a store.Account // whose password it is
+	var stays string      // of a key: its current public half, as entries have it
+	var a records.Account // whose password it is
 	if c.Kind == credential.Password {
 		if a, err = rotations.store.Account(ctx, c.AccountID); err != nil {
 			return nil, err
@@ -112,7 +113,7 @@ func (rotations *Rotations) checks(ctx context.Context, c store.Credential, plan
 
 // intentions are what a plan would do, by system, and what can be said of that
 // without asking there.
-func (rotations *Rotations) intentions(ctx context.Context, a store.Account, plan rotation.Plan, values sealed.Values, stays string) (_ map[string][]connect.Intention, checks []connect.Checked, err error) {
+func (rotations *Rotations) intentions(ctx context.Context, a records.Account, plan rotation.Plan, values sealed.Values, stays string) (_ map[string][]connect.Intention, checks []connect.Checked, err error) {
 	intentions := map[string][]connect.Intention{}
 	for _, s := range plan.Steps {
 		switch {
@@ -183,8 +184,8 @@ func (rotations *Rotations) rehearseSystems(ctx context.Context, authority strin
 }
 
 // picturedAround is what the picture leaves open.
-func (rotations *Rotations) picturedAround(ctx context.Context, c store.Credential, a store.Account) (checks []connect.Checked, err error) {
-	var unexplained []store.Finding
+func (rotations *Rotations) picturedAround(ctx context.Context, c records.Credential, a records.Account) (checks []connect.Checked, err error) {
+	var unexplained []records.Finding
 	if c.Kind == credential.Password {
 		if unexplained, err = rotations.store.FindingsOf(ctx, a.ID, "unexplained-client"); err != nil {
 			return nil, err
@@ -203,7 +204,7 @@ func (rotations *Rotations) picturedAround(ctx context.Context, c store.Credenti
 	return checks, nil
 }
 
-func (rotations *Rotations) currentValue(ctx context.Context, a store.Account, current secret.Value, changes bool) connect.Checked {
+func (rotations *Rotations) currentValue(ctx context.Context, a records.Account, current secret.Value, changes bool) connect.Checked {
 	line := connect.Checked{System: a.System, What: "sign in as " + a.Name + " with the sealed value", Result: connect.CheckFailed}
 	if current.Empty() {
 		line.Words, line.Next = "the account is not in custody", "take it with 'moss custody take "+a.Name+"'"
@@ -260,7 +261,7 @@ func (rotations *Rotations) ownChecks(ctx context.Context, plan rotation.Plan) (
 }
 
 // rulesCheck says which rules the new password will obey.
-func (rotations *Rotations) rulesCheck(ctx context.Context, a store.Account) connect.Checked {
+func (rotations *Rotations) rulesCheck(ctx context.Context, a records.Account) connect.Checked {
 	line := connect.Checked{System: a.System, What: "the rules for a new password are known", Result: connect.CheckOK}
 	rules, err := rotations.custody.PasswordRules(ctx, a)
 	switch {
@@ -323,7 +324,7 @@ func (rotations *Rotations) latentAround(ctx context.Context, plan rotation.Plan
 		if own {
 			continue
 		}
-		found, err := rotations.store.Findings(ctx, false, store.Query{Filters: []string{"kind=" + findings.KindLatent, "system=" + s.System, "subject=" + s.Subject}, Limit: 1})
+		found, err := rotations.store.Findings(ctx, false, records.Query{Filters: []string{"kind=" + findings.KindLatent, "system=" + s.System, "subject=" + s.Subject}, Limit: 1})
 		if err != nil {
 			return nil, err
 		}
@@ -335,7 +336,7 @@ func (rotations *Rotations) latentAround(ctx context.Context, plan rotation.Plan
 }
 
 // currentKey is the public half of the sealed key.
-func currentKey(c store.Credential, current secret.Value) (string, connect.Checked) {
+func currentKey(c records.Credential, current secret.Value) (string, connect.Checked) {
 	line := connect.Checked{What: "the sealed key of " + c.Name, Result: connect.CheckFailed}
 	if current.Empty() {
 		line.Words, line.Next = "the key is not in custody", "take it with 'moss custody take "+c.Spelling()+"'"
@@ -351,7 +352,7 @@ func currentKey(c store.Credential, current secret.Value) (string, connect.Check
 }
 
 // opensDoors proves the sealed key where a plan will prove the new one.
-func (rotations *Rotations) opensDoors(ctx context.Context, c store.Credential, plan rotation.Plan, current secret.Value) []connect.Checked {
+func (rotations *Rotations) opensDoors(ctx context.Context, c records.Credential, plan rotation.Plan, current secret.Value) []connect.Checked {
 	var points []rotation.Point
 	for _, s := range plan.Steps {
 		if s.Kind == rotation.StepSignIn {

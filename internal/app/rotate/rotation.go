@@ -10,6 +10,8 @@ import (
 	"fmt"
 	"sync"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
@@ -22,7 +24,6 @@ import (
 	"mossledger.example/moss/internal/app/survey"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
-	"mossledger.example/moss/internal/store"
 )
 
 // Rotations plans rotations and carries them out.
@@ -93,7 +94,7 @@ func (rotations *Rotations) Recover(ctx context.Context) error {
 // Start begins a rotation of a credential in custody and returns at
 // once. Law 9: it needs a rehearsal that passed recently, or an override with
 // a reason.
-func (rotations *Rotations) Start(ctx context.Context, by access.Actor, c store.Credential, wish planning.Request, reason, override string) (int64, error) {
+func (rotations *Rotations) Start(ctx context.Context, by access.Actor, c records.Credential, wish planning.Request, reason, override string) (int64, error) {
 	if err := access.Decide(by, access.StartRotation, access.Object{Kind: "credential", Name: c.Name}); err != nil {
 		return 0, err
 	}
@@ -111,13 +112,13 @@ func (rotations *Rotations) Start(ctx context.Context, by access.Actor, c store.
 	if err != nil {
 		return 0, err
 	}
-	r := store.Rotation{CredentialID: c.ID, Credential: c.Name, Authority: plan.Authority, Plan: plan, Policy: string(wish.Policy), RequestedBy: by.Name, Reason: reason, Override: override, RehearsalID: rehearsal, Mode: string(rotation.ModeForward)}
+	r := records.Rotation{CredentialID: c.ID, Credential: c.Name, Authority: plan.Authority, Plan: plan, Policy: string(wish.Policy), RequestedBy: by.Name, Reason: reason, Override: override, RehearsalID: rehearsal, Mode: string(rotation.ModeForward)}
 	entry := ledger.Entry{Actor: by.Name, Act: "rotation.start", Phase: ledger.Intent, Subject: c.Name, System: c.System, Reason: reason}
 	if override != "" {
 		entry.Detail = "without a rehearsal that passed: " + override
 	}
 	if r.ID, err = rotations.store.BeginRotation(ctx, r, entry); err != nil {
-		if errors.Is(err, store.ErrConflict) {
+		if errors.Is(err, records.ErrConflict) {
 			return 0, fmt.Errorf("%w: %w", app.ErrRefused, err)
 		}
 		return 0, err
@@ -206,7 +207,7 @@ func refused(id int64, err error) error {
 	return fmt.Errorf("%w: rotation %d: %w", app.ErrRefused, id, err)
 }
 
-func (rotations *Rotations) mayDecide(ctx context.Context, r store.Rotation, decision string) error {
+func (rotations *Rotations) mayDecide(ctx context.Context, r records.Rotation, decision string) error {
 	if decision != rotation.DecideStop && rotations.store.LedgerTrouble() != nil {
 		return rotations.store.LedgerTrouble()
 	}
@@ -214,7 +215,7 @@ func (rotations *Rotations) mayDecide(ctx context.Context, r store.Rotation, dec
 		return nil
 	}
 	// Taking up a finished one: only the latest of its account.
-	later, err := rotations.store.Rotations(ctx, store.Query{Filters: []string{fmt.Sprintf("credential_id=%d", r.CredentialID), fmt.Sprintf("id>%d", r.ID)}, Limit: 1})
+	later, err := rotations.store.Rotations(ctx, records.Query{Filters: []string{fmt.Sprintf("credential_id=%d", r.CredentialID), fmt.Sprintf("id>%d", r.ID)}, Limit: 1})
 	if err != nil {
 		return err
 	}
@@ -233,7 +234,7 @@ func (rotations *Rotations) mayDecide(ctx context.Context, r store.Rotation, dec
 		return err
 	case old == nil:
 		return fmt.Errorf("%w: which value was current before rotation %d is not known: take custody anew instead", app.ErrRefused, r.ID)
-	case r.Result == rotation.FinishedDone && (next == nil || next.State != store.SecretCurrent):
+	case r.Result == rotation.FinishedDone && (next == nil || next.State != records.SecretCurrent):
 		return fmt.Errorf("%w: custody of %s was taken anew after rotation %d: undoing would set a value over it that is not current any more", app.ErrRefused, r.Credential, r.ID)
 	}
 	return nil
@@ -241,18 +242,18 @@ func (rotations *Rotations) mayDecide(ctx context.Context, r store.Rotation, dec
 
 // settlement says which sealed value is the current one after the end. While
 // it is not known which one the authority accepts, both stay as they are.
-func (rotations *Rotations) settlement(ctx context.Context, r store.Rotation, state rotation.State) (*store.Settlement, error) {
+func (rotations *Rotations) settlement(ctx context.Context, r records.Rotation, state rotation.State) (*records.Settlement, error) {
 	old, next, err := rotations.sealed.OfRotation(ctx, r)
 	if err != nil || next == nil || old == nil {
 		return nil, err
 	}
-	var v *store.Settlement
+	var v *records.Settlement
 	changed, refused := statusOf(r.Plan, state, rotation.StepChange), statusOf(r.Plan, state, rotation.StepRefuse)
 	switch {
 	case state.Result == rotation.FinishedDone || state.Result == rotation.FinishedWithFailures:
-		v = &store.Settlement{Winner: next.ID, Loser: old.ID, LoserRefused: refused == rotation.Done}
+		v = &records.Settlement{Winner: next.ID, Loser: old.ID, LoserRefused: refused == rotation.Done}
 	case state.Result == rotation.FinishedUndone, changed == rotation.Undone:
-		v = &store.Settlement{Winner: old.ID, Loser: next.ID, LoserRefused: refused == rotation.Undone || changed == rotation.Pending || changed == rotation.Failed}
+		v = &records.Settlement{Winner: old.ID, Loser: next.ID, LoserRefused: refused == rotation.Undone || changed == rotation.Pending || changed == rotation.Failed}
 	}
 	if v == nil {
 		return v, nil
@@ -283,7 +284,7 @@ func statusOf(plan rotation.Plan, state rotation.State, kind rotation.StepKind) 
 
 // reread surveys the systems that a rotation changed, so that the picture is
 // what is there now.
-func (rotations *Rotations) reread(r store.Rotation) {
+func (rotations *Rotations) reread(r records.Rotation) {
 	names := map[string]bool{}
 	var list []string
 	// Also those that held the value without being part of the plan.
@@ -315,7 +316,7 @@ func (rotations *Rotations) reread(r store.Rotation) {
 }
 
 // State reads a rotation with its steps as they are now.
-func (rotations *Rotations) State(ctx context.Context, id int64) (store.Rotation, rotation.State, []rotation.Record, error) {
+func (rotations *Rotations) State(ctx context.Context, id int64) (records.Rotation, rotation.State, []rotation.Record, error) {
 	r, err := rotations.store.Rotation(ctx, id)
 	if err != nil {
 		return r, rotation.State{}, nil, err

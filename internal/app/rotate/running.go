@@ -8,11 +8,12 @@ import (
 	"sync"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
-	"mossledger.example/moss/internal/store"
 )
 
 // running is a rotation that is being worked on.
@@ -67,7 +68,7 @@ func (rotations *Rotations) Settled(ctx context.Context) {
 }
 
 // launch works on a rotation until it is finished or stopped.
-func (rotations *Rotations) launch(r store.Rotation) {
+func (rotations *Rotations) launch(r records.Rotation) {
 	active := &running{decide: make(chan rotation.Decision), ended: make(chan struct{})}
 	rotations.lock.Lock()
 	if rotations.running[r.ID] != nil || !rotations.base.Begin() {
@@ -95,7 +96,7 @@ func (rotations *Rotations) launch(r store.Rotation) {
 
 // keepRunning runs a rotation to its end. A journal that cannot be written (a
 // full disk) stops it where it is; it goes on by itself when it can be.
-func (rotations *Rotations) keepRunning(r store.Rotation, active *running) (rotation.State, error) {
+func (rotations *Rotations) keepRunning(r records.Rotation, active *running) (rotation.State, error) {
 	for pause := time.Second; ; pause = min(2*pause, time.Minute) {
 		state, err := rotations.run(r, active)
 		if err == nil || rotations.base.Context.Err() != nil || errors.Is(err, ledger.ErrBroken) {
@@ -108,14 +109,14 @@ func (rotations *Rotations) keepRunning(r store.Rotation, active *running) (rota
 		rotations.base.Topics.Wake(app.RotationTopic(r.ID), "all")
 		key := fmt.Sprintf("rotation-waits/%d", r.ID)
 		// The finding can perhaps not be written either: the log has it.
-		_ = rotations.store.SetFindings(rotations.base.Context, key, []store.Finding{{Key: key, Kind: "rotation", Severity: "high", Subject: r.Credential, System: r.Authority, AccountID: r.AccountID, CredentialID: r.CredentialID, What: fmt.Sprintf("rotation %d: %s", r.ID, words), Next: "make room on the disk of the data folder, or see the log"}})
+		_ = rotations.store.SetFindings(rotations.base.Context, key, []records.Finding{{Key: key, Kind: "rotation", Severity: "high", Subject: r.Credential, System: r.Authority, AccountID: r.AccountID, CredentialID: r.CredentialID, What: fmt.Sprintf("rotation %d: %s", r.ID, words), Next: "make room on the disk of the data folder, or see the log"}})
 		if connect.Wait(rotations.base.Context, pause) != nil {
 			return state, err
 		}
 	}
 }
 
-func (rotations *Rotations) run(r store.Rotation, active *running) (rotation.State, error) {
+func (rotations *Rotations) run(r records.Rotation, active *running) (rotation.State, error) {
 	records, err := rotations.store.Journal(rotations.base.Context, r.ID, 0)
 	if err != nil {
 		return rotation.State{}, err

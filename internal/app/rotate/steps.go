@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/connect"
@@ -14,15 +16,14 @@ import (
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
-	"mossledger.example/moss/internal/store"
 )
 
 // acts do the acts of one rotation through the connectors.
 type acts struct {
 	rotations  *Rotations
-	rotation   store.Rotation
-	credential store.Credential
-	account    store.Account // whose password it is; zero for a key
+	rotation   records.Rotation
+	credential records.Credential
+	account    records.Account // whose password it is; zero for a key
 }
 
 // secrets opens what stands before a step and what shall stand after it.

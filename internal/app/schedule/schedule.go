@@ -10,9 +10,10 @@ import (
 	"sync"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/connect"
-	"mossledger.example/moss/internal/store"
 )
 
 // retry is how long a schedule that cannot be read or written is left alone.
@@ -20,7 +21,7 @@ const retry = time.Minute
 
 // Store is what this package needs of the store.
 type Store interface {
-	Duty(ctx context.Context, name string) (store.Duty, error)
+	Duty(ctx context.Context, name string) (records.Duty, error)
 	BeginDuty(ctx context.Context, name string, at time.Time) error
 	EndDuty(ctx context.Context, name string, at time.Time, words string) error
 }
@@ -35,7 +36,7 @@ type Duty struct {
 
 // Planned is a duty with when it is due next, and what came of it last.
 type Planned struct {
-	store.Duty
+	records.Duty
 	Title   string    `json:"title"`
 	Every   int64     `json:"every" doc:"Seconds; 0 for never"`
 	Due     time.Time `json:"due,omitzero" doc:"When it is due next"`
@@ -122,7 +123,7 @@ func (s *Schedule) List(ctx context.Context) ([]Planned, error) {
 	out := []Planned{}
 	for _, d := range s.duties {
 		row, err := s.store.Duty(ctx, d.Name)
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
+		if err != nil && !errors.Is(err, records.ErrNotFound) {
 			return nil, err
 		}
 		row.Name = d.Name
@@ -142,7 +143,7 @@ func (s *Schedule) List(ctx context.Context) ([]Planned, error) {
 func (s *Schedule) untilDue(ctx context.Context, d Duty) (time.Duration, error) {
 	now := s.base.Now()
 	row, err := s.store.Duty(ctx, d.Name)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
 		return 0, err
 	}
 	first := row.Begun.IsZero() || row.Begun.After(now) // a clock that was wrong then

@@ -8,33 +8,34 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/app"
-	"mossledger.example/moss/internal/store"
 )
 
 var errKilled = errors.New("killed")
 
 // rows is a store that may be away.
 type rows struct {
-	kept map[string]store.Duty
+	kept map[string]records.Duty
 	away error
 }
 
-func (r *rows) Duty(_ context.Context, name string) (store.Duty, error) {
+func (r *rows) Duty(_ context.Context, name string) (records.Duty, error) {
 	if r.away != nil {
-		return store.Duty{}, r.away
+		return records.Duty{}, r.away
 	}
 	if v, ok := r.kept[name]; ok {
 		return v, nil
 	}
-	return store.Duty{}, store.ErrNotFound
+	return records.Duty{}, records.ErrNotFound
 }
 
 func (r *rows) BeginDuty(_ context.Context, name string, at time.Time) error {
 	if r.away == nil {
-		r.kept[name] = store.Duty{Name: name, Begun: at.Truncate(time.Millisecond)}
+		r.kept[name] = records.Duty{Name: name, Begun: at.Truncate(time.Millisecond)}
 	}
 	return r.away
 }
@@ -55,7 +56,7 @@ type world struct {
 }
 
 func newWorld() *world {
-	return &world{time.Date(2026, 11, 27, 9, 0, 0, 0, time.UTC), &rows{kept: map[string]store.Duty{}}}
+	return &world{time.Date(2026, 11, 27, 9, 0, 0, 0, time.UTC), &rows{kept: map[string]records.Duty{}}}
 }
 
 // started is a schedule of a service that lives until a time.
@@ -160,7 +161,7 @@ func TestWhatCameOfADuty(t *testing.T) {
 		all, err := s.List(t.Context())
 		require.NoError(t, err)
 		require.Len(t, all, 2)
-		require.Equal(t, Planned{Duty: store.Duty{Name: "never"}, Title: "what is switched off"}, all[1])
+		require.Equal(t, Planned{Duty: records.Duty{Name: "never"}, Title: "what is switched off"}, all[1])
 		return all[0]
 	}
 	d := Duty{Name: "survey", Title: "survey all systems", Every: time.Hour}

@@ -7,10 +7,11 @@ import (
 	"strconv"
 	"strings"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
-	"mossledger.example/moss/internal/store"
 )
 
 // An account by which we sign in to a system ourselves may be in custody too.
@@ -34,28 +35,28 @@ func StewardBinding(system int64, steward string) string {
 }
 
 // Steward returns the credential in custody by which a system is reached.
-func (keeper *Keeper) Steward(ctx context.Context, v store.System) (store.Credential, bool, error) {
+func (keeper *Keeper) Steward(ctx context.Context, v records.System) (records.Credential, bool, error) {
 	link, err := keeper.store.StewardLinkOf(ctx, v.ID)
 	if errors.Is(err, app.ErrNotFound) {
-		return store.Credential{}, false, nil
+		return records.Credential{}, false, nil
 	}
 	if err != nil {
-		return store.Credential{}, false, err
+		return records.Credential{}, false, err
 	}
 	sealed, err := keeper.base.Sealer.Open(StewardBinding(v.ID, v.Steward), link.Sealed)
 	if err != nil || sealed.RevealString() != strconv.FormatInt(link.AccountID, 10) {
-		return store.Credential{}, false, nil //nolint:nilerr // of another steward, or written by somebody else
+		return records.Credential{}, false, nil //nolint:nilerr // of another steward, or written by somebody else
 	}
 	c, err := keeper.store.PasswordOf(ctx, link.AccountID)
 	if errors.Is(err, app.ErrNotFound) {
-		return store.Credential{}, false, nil
+		return records.Credential{}, false, nil
 	}
 	return c, err == nil, err
 }
 
 // StewardValues are the values that may be in force for a credential now, the
 // most likely one first.
-func (keeper *Keeper) StewardValues(ctx context.Context, id store.CredentialID) ([]secret.Value, error) {
+func (keeper *Keeper) StewardValues(ctx context.Context, id records.CredentialID) ([]secret.Value, error) {
 	own, err := keeper.Values(ctx, id)
 	if err != nil || own.Current.Empty() {
 		return nil, err

@@ -8,10 +8,11 @@ import (
 	"errors"
 	"fmt"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/secret"
-	"mossledger.example/moss/internal/store"
 )
 
 // Keeper opens and seals the values in custody.
@@ -43,7 +44,7 @@ func (keeper *Keeper) LookedFor(ctx context.Context) ([]secret.Value, error) {
 		for _, s := range all {
 			// Of those that are refused the last ones are looked for still: what holds
 			// one was forgotten.
-			if s.State == store.SecretRetired {
+			if s.State == records.SecretRetired {
 				if retired++; retired > 2 {
 					continue
 				}
@@ -62,12 +63,12 @@ func (keeper *Keeper) LookedFor(ctx context.Context) ([]secret.Value, error) {
 
 // NewSecret seals a value for a credential. rotation is the one that made it, or
 // 0.
-func (keeper *Keeper) NewSecret(c store.Credential, rotation int64, v secret.Value) (store.Secret, error) {
+func (keeper *Keeper) NewSecret(c records.Credential, rotation int64, v secret.Value) (records.Secret, error) {
 	spec, err := credential.Of(c.Kind)
 	if err != nil {
-		return store.Secret{}, err
+		return records.Secret{}, err
 	}
-	s := store.Secret{CredentialID: c.ID, Kind: c.Kind, AccountID: c.AccountID, SystemID: c.SystemID, RotationID: rotation, Fingerprint: keeper.base.Fingerprints.Of(v)}
+	s := records.Secret{CredentialID: c.ID, Kind: c.Kind, AccountID: c.AccountID, SystemID: c.SystemID, RotationID: rotation, Fingerprint: keeper.base.Fingerprints.Of(v)}
 	if spec.Public != nil {
 		public, err := spec.Public(v)
 		if err != nil {
@@ -92,18 +93,18 @@ func (keeper *Keeper) Value(v Values, fingerprint string) (secret.Value, error) 
 // Values are the sealed values of a credential, opened.
 type Values struct {
 	Current secret.Value
-	all     []store.Secret
+	all     []records.Secret
 }
 
 // Values opens what is in custody of a credential.
-func (keeper *Keeper) Values(ctx context.Context, id store.CredentialID) (Values, error) {
+func (keeper *Keeper) Values(ctx context.Context, id records.CredentialID) (Values, error) {
 	all, err := keeper.store.Secrets(ctx, id)
 	if err != nil {
 		return Values{}, err
 	}
 	v := Values{all: all}
 	for _, s := range all {
-		if s.State == store.SecretCurrent {
+		if s.State == records.SecretCurrent {
 			if v.Current, err = keeper.base.Sealer.Open(s.Binding(), s.Sealed); err != nil {
 				return v, fmt.Errorf("sealed value %d: %w", s.ID, err)
 			}
@@ -115,7 +116,7 @@ func (keeper *Keeper) Values(ctx context.Context, id store.CredentialID) (Values
 // OfRotation finds the two sealed values of a rotation: the one it made, and the one
 // that was current when it began. What an earlier rotation made and gave up is
 // neither, however new it is.
-func (keeper *Keeper) OfRotation(ctx context.Context, r store.Rotation) (old, next *store.Secret, err error) {
+func (keeper *Keeper) OfRotation(ctx context.Context, r records.Rotation) (old, next *records.Secret, err error) {
 	all, err := keeper.store.Secrets(ctx, r.CredentialID)
 	if err != nil {
 		return nil, nil, err
@@ -128,7 +129,7 @@ func (keeper *Keeper) OfRotation(ctx context.Context, r store.Rotation) (old, ne
 		case s.RotationID == r.ID:
 		case r.OldSecret != 0 && s.ID == r.OldSecret:
 			old = s
-		case r.OldSecret == 0 && s.State == store.SecretCurrent: // begun by an earlier version
+		case r.OldSecret == 0 && s.State == records.SecretCurrent: // begun by an earlier version
 			old = s
 		}
 	}
@@ -136,10 +137,10 @@ func (keeper *Keeper) OfRotation(ctx context.Context, r store.Rotation) (old, ne
 }
 
 // Current is the sealed value that is in force; nil when there is none.
-func (keeper *Keeper) Current(ctx context.Context, id store.CredentialID) (*store.Secret, error) {
+func (keeper *Keeper) Current(ctx context.Context, id records.CredentialID) (*records.Secret, error) {
 	all, err := keeper.store.Secrets(ctx, id)
 	for i := range all {
-		if all[i].State == store.SecretCurrent {
+		if all[i].State == records.SecretCurrent {
 			return &all[i], err
 		}
 	}
@@ -147,7 +148,7 @@ func (keeper *Keeper) Current(ctx context.Context, id store.CredentialID) (*stor
 }
 
 // Public is the public half of a sealed value; nil where its kind has none.
-func (keeper *Keeper) Public(s store.Secret) (*credential.Public, error) {
+func (keeper *Keeper) Public(s records.Secret) (*credential.Public, error) {
 	spec, err := credential.Of(s.Kind)
 	if err != nil || spec.Public == nil {
 		return nil, err

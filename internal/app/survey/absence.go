@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/inventory"
@@ -23,7 +25,7 @@ const mostAsked = 60
 
 // askForVanished asks for accounts that a complete reading did not see, each by
 // itself: absence needs proof.
-func (surveys *Surveys) askForVanished(ctx context.Context, v store.System, connector connect.Connector, target connect.Target, end *store.ScopeEnd) error {
+func (surveys *Surveys) askForVanished(ctx context.Context, v records.System, connector connect.Connector, target connect.Target, end *store.ScopeEnd) error {
 	if !connector.Describe().Can(connect.ActAsk) {
 		return nil
 	}

@@ -3,6 +3,8 @@ package survey
 import (
 	"context"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
@@ -11,23 +13,23 @@ import (
 
 // Store is what this package needs of the store.
 type Store interface {
-	Account(ctx context.Context, id int64) (store.Account, error)
-	AllSystems(ctx context.Context) ([]store.System, error)
-	BeginSurvey(ctx context.Context, by string, systems []store.System) (int64, []store.Visit, error)
+	Account(ctx context.Context, id int64) (records.Account, error)
+	AllSystems(ctx context.Context) ([]records.System, error)
+	BeginSurvey(ctx context.Context, by string, systems []records.System) (int64, []records.Visit, error)
 	ConfirmAbsence(ctx context.Context, system int64, entries ...ledger.Entry) (n int64, err error)
-	EndScopes(ctx context.Context, system int64, ends []store.ScopeEnd, tally *store.Tally) ([]store.Held, error)
+	EndScopes(ctx context.Context, system int64, ends []store.ScopeEnd, tally *records.Tally) ([]records.Held, error)
 	EndSurvey(ctx context.Context, id int64, state string) error
 	Fingerprints(ctx context.Context) ([]string, error)
 	MergeIndexes(ctx context.Context) error
 	NamesToFind(ctx context.Context, limit int) ([]string, error)
-	PutAccounts(ctx context.Context, system int64, batch []estate.Account, seen *store.Seen, tally *store.Tally) error
-	PutDependents(ctx context.Context, system int64, batch []estate.Dependent, seen *store.Seen, tally *store.Tally) error
+	PutAccounts(ctx context.Context, system int64, batch []estate.Account, seen *store.Seen, tally *records.Tally) error
+	PutDependents(ctx context.Context, system int64, batch []estate.Dependent, seen *store.Seen, tally *records.Tally) error
 	PutSessions(ctx context.Context, system int64, list []estate.Session) error
 	PutSockets(ctx context.Context, system int64, list []estate.Socket) error
 	PutUses(ctx context.Context, system int64, list []estate.Use) error
-	SaveVisit(ctx context.Context, v store.Visit, facts *connect.Facts) error
-	SetFindings(ctx context.Context, scope string, list []store.Finding) error
-	System(ctx context.Context, idOrName string) (store.System, error)
+	SaveVisit(ctx context.Context, v records.Visit, facts *connect.Facts) error
+	SetFindings(ctx context.Context, scope string, list []records.Finding) error
+	System(ctx context.Context, idOrName string) (records.System, error)
 	Vanished(ctx context.Context, system int64, e store.ScopeEnd) (gone []int64, present int, err error)
 	InterruptSurveys(ctx context.Context) error
 }

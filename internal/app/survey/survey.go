@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/findings"
@@ -19,7 +21,6 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
-	"mossledger.example/moss/internal/store"
 )
 
 // Surveys reads systems.
@@ -69,7 +70,7 @@ func (surveys *Surveys) StartThen(ctx context.Context, by access.Actor, names []
 	if err := access.Decide(by, access.StartSurvey, access.Object{}); err != nil {
 		return 0, err
 	}
-	var systems []store.System
+	var systems []records.System
 	var err error
 	if len(names) == 0 {
 		if systems, err = surveys.store.AllSystems(ctx); err != nil {
@@ -190,7 +191,7 @@ func (surveys *Surveys) lookedFor(ctx context.Context) (connect.VisitRequest, ti
 	if err != nil {
 		surveys.base.Log.Error("names of accounts cannot be read", "error", err)
 	}
-	var limits []store.Finding
+	var limits []records.Finding
 	if len(names) >= maxNamesToFind {
 		limits = append(limits, findings.LimitFinding("names/", "names in files", fmt.Sprintf("%d accounts or more look like those of programs: files are searched for the names of %d, first those in custody and those that something uses", maxNamesToFind, maxNamesToFind), "take the accounts that matter into custody: files that hold a value in custody are found without a name"))
 	}
@@ -232,17 +233,17 @@ func (surveys *Surveys) readingTurn(ctx context.Context, system int64) (waited b
 	}
 }
 
-func (surveys *Surveys) runSurvey(ctx context.Context, id int64, systems []store.System, visits []store.Visit, then func()) {
+func (surveys *Surveys) runSurvey(ctx context.Context, id int64, systems []records.System, visits []records.Visit, then func()) {
 	// Hosts are searched for names and values; others need no list of them.
 	var request connect.VisitRequest
 	begun := surveys.base.Now()
-	if ctx.Err() == nil && slices.ContainsFunc(systems, func(v store.System) bool { return estate.Kind(v.Kind).IsHost() }) {
+	if ctx.Err() == nil && slices.ContainsFunc(systems, func(v records.System) bool { return estate.Kind(v.Kind).IsHost() }) {
 		request, begun = surveys.lookedFor(ctx)
 	}
 	var all sync.WaitGroup
 	var lock sync.Mutex
 	touched := false
-	var visited []store.System
+	var visited []records.System
 	for i := range systems {
 		all.Add(1)
 		go func() {

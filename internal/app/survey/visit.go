@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
@@ -32,18 +34,18 @@ const maxProblems = 200
 // reading is one visit under way.
 type reading struct {
 	surveys   *Surveys
-	system    store.System
-	visit     store.Visit
+	system    records.System
+	visit     records.Visit
 	connector connect.Connector
 	target    connect.Target
 	clean     *held.Redactor
 	coverage  connect.Coverage
 	seen      map[string]*store.Seen // by table
-	tally     store.Tally
+	tally     records.Tally
 }
 
 // visit reads one system and takes in what it shows.
-func (surveys *Surveys) visit(ctx context.Context, v store.System, visit store.Visit, request connect.VisitRequest, begun time.Time) (touched, read bool) {
+func (surveys *Surveys) visit(ctx context.Context, v records.System, visit records.Visit, request connect.VisitRequest, begun time.Time) (touched, read bool) {
 	r := &reading{surveys: surveys, system: v, visit: visit, seen: map[string]*store.Seen{"accounts": store.NewSeen(), "dependents": store.NewSeen()}}
 	if ctx.Err() != nil {
 		r.visit.State, r.visit.Words, r.visit.Ended = "cancelled", "the survey ended before this visit began", surveys.base.Now()
@@ -83,7 +85,7 @@ func (r *reading) save(ctx context.Context, facts *connect.Facts) {
 
 // read has the system read, and takes in what arrives.
 func (r *reading) read(ctx context.Context, request connect.VisitRequest) error {
-	var accountTally store.Tally
+	var accountTally records.Tally
 	accounts := newIntake(func(batch []estate.Account) error {
 		return r.surveys.store.PutAccounts(context.WithoutCancel(ctx), r.system.ID, batch, r.seen["accounts"], &accountTally)
 	})

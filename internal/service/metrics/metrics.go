@@ -5,18 +5,18 @@ import (
 	"context"
 	"time"
 
-	"github.com/prometheus/client_golang/prometheus"
+	"mossledger.example/moss/internal/records"
 
-	"mossledger.example/moss/internal/store"
+	"github.com/prometheus/client_golang/prometheus"
 )
 
 // Counts gives counts of the picture as metrics.
 type Counts struct {
-	overview func(context.Context) (store.Overview, error)
+	overview func(context.Context) (records.Overview, error)
 }
 
 // New makes Counts of an overview.
-func New(overview func(context.Context) (store.Overview, error)) *Counts {
+func New(overview func(context.Context) (records.Overview, error)) *Counts {
 	return &Counts{overview}
 }
 

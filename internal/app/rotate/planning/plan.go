@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"strings"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/inventory"
@@ -17,14 +19,13 @@ import (
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/rotation"
-	"mossledger.example/moss/internal/store"
 )
 
 // planner gathers what a plan is built from.
 type planner struct {
 	planning   *Planning
-	credential store.Credential
-	account    store.Account
+	credential records.Credential
+	account    records.Account
 	wish       Request
 	input      rotation.Input
 	notes      []rotation.Note
@@ -32,14 +33,14 @@ type planner struct {
 	logOns     map[string]bool           // by system, kind and place
 	systems    map[int64]bool
 
-	decisions map[int64]map[string]store.CopyDecision
+	decisions map[int64]map[string]records.CopyDecision
 
 	runsWith  map[string]string // where a unit's processes have the value, by system and unit
 	restarted map[string]bool   // units that are, because of a file
 }
 
 // Plan builds the plan of a rotation or an assignment from the picture.
-func (planning *Planning) Plan(ctx context.Context, c store.Credential, wish Request) (rotation.Plan, error) {
+func (planning *Planning) Plan(ctx context.Context, c records.Credential, wish Request) (rotation.Plan, error) {
 	if err := wish.Check(planning.now()); err != nil {
 		return rotation.Plan{}, err
 	}
@@ -99,7 +100,7 @@ func (p *planner) begin(ctx context.Context) (err error) {
 
 // points finds where the credential is accepted, and the files that hold it when
 // it is a key.
-func (p *planner) points(ctx context.Context) ([]store.Dependent, error) {
+func (p *planner) points(ctx context.Context) ([]records.Dependent, error) {
 	points, holders, err := p.planning.picture.Points(ctx, p.credential)
 	if err != nil {
 		return nil, err
@@ -118,7 +119,7 @@ func (p *planner) points(ctx context.Context) ([]store.Dependent, error) {
 }
 
 // holders gathers the files that hold a key.
-func (p *planner) holders(list []store.Dependent) {
+func (p *planner) holders(list []records.Dependent) {
 	for _, d := range list {
 		if d.Key.Encrypted {
 			p.note(rotation.NoteOutOfReach, "%s on %s: %v", d.Path, d.System, keys.ErrPassphrase)
@@ -185,7 +186,7 @@ func (p *planner) tied(ctx context.Context) (err error) {
 	if p.decisions, err = p.planning.store.CopyDecisions(ctx); err != nil {
 		return err
 	}
-	var runsAs []store.Dependent
+	var runsAs []records.Dependent
 	mentions := 0
 	for _, d := range tied {
 		strength := estate.Strength(picture.StrengthFor(d, p.account.ID))
@@ -226,9 +227,9 @@ func (p *planner) tied(ctx context.Context) (err error) {
 
 // copy takes a copy into the plan, or says why not. A person's decision goes
 // before. It reports whether all is said.
-func (p *planner) copy(d store.Dependent, strength estate.Strength) bool {
+func (p *planner) copy(d records.Dependent, strength estate.Strength) bool {
 	decision := p.decisions[d.SystemID][d.Place]
-	left := decision.Decision == store.CopyLeave
+	left := decision.Decision == records.CopyLeave
 	switch strength {
 	case estate.StrengthMatches:
 		switch {
@@ -243,7 +244,7 @@ func (p *planner) copy(d store.Dependent, strength estate.Strength) bool {
 		switch {
 		case left:
 			p.note(rotation.NoteInfo, "%s on %s is no copy: %s decided so (%s)", d.Place, d.System, decision.By, decision.Reason)
-		case decision.Decision == store.CopyReplace:
+		case decision.Decision == records.CopyReplace:
 			p.file(d, "")
 		default:
 			p.note(rotation.NoteDoubtful, "%s on %s: %s", d.Place, d.System, picture.DetailFor(d, p.account.ID))
@@ -259,7 +260,7 @@ func (p *planner) copy(d store.Dependent, strength estate.Strength) bool {
 }
 
 // leftAlone notes what a rotation of a password does not touch.
-func (p *planner) leftAlone(d store.Dependent, strength estate.Strength) bool {
+func (p *planner) leftAlone(d records.Dependent, strength estate.Strength) bool {
 	switch {
 	case d.Kind == estate.DependentKeytab:
 		p.note(rotation.NoteAlone, "%s on %s is left alone: the key tab holds a key made of the old password; make it anew afterwards", d.Place, d.System)
@@ -276,7 +277,7 @@ func (p *planner) leftAlone(d store.Dependent, strength estate.Strength) bool {
 }
 
 // keptLogOn takes a log-on that its system keeps into the plan.
-func (p *planner) keptLogOn(ctx context.Context, d store.Dependent) error {
+func (p *planner) keptLogOn(ctx context.Context, d records.Dependent) error {
 	if !d.Stores {
 		p.note(rotation.NoteInfo, "the %s %s on %s runs as the account without a stored password: nothing to change there", d.Kind, d.Place, d.System)
 		return nil
@@ -288,9 +289,9 @@ func (p *planner) keptLogOn(ctx context.Context, d store.Dependent) error {
 	return err
 }
 
-func (p *planner) file(d store.Dependent, holds string) { p.place(d, picture.LocatorOf(d), holds) }
+func (p *planner) file(d records.Dependent, holds string) { p.place(d, picture.LocatorOf(d), holds) }
 
-func (p *planner) place(d store.Dependent, place held.Locator, holds string) {
+func (p *planner) place(d records.Dependent, place held.Locator, holds string) {
 	key := d.System + "\x00" + d.Path
 	if p.files[key] == nil {
 		p.files[key] = &rotation.File{SystemID: strconv.FormatInt(d.SystemID, 10), System: d.System, Path: d.Path, Holds: holds}
@@ -299,19 +300,19 @@ func (p *planner) place(d store.Dependent, place held.Locator, holds string) {
 	p.systems[d.SystemID] = true
 }
 
-func (p *planner) logOn(d store.Dependent, account, wasID string, moved bool) {
+func (p *planner) logOn(d records.Dependent, account, wasID string, moved bool) {
 	p.input.LogOns = append(p.input.LogOns, rotation.LogOn{SystemID: strconv.FormatInt(d.SystemID, 10), System: d.System, Place: d.At(), Account: account, Was: d.RunsAs, WasID: wasID, Moved: moved})
 	p.logOns[logOnKey(d)] = true
 	p.systems[d.SystemID] = true
 }
 
-func logOnKey(d store.Dependent) string {
+func logOnKey(d records.Dependent) string {
 	return d.System + "\x00" + string(d.Kind) + "\x00" + d.Place
 }
 
 // placeAround derives the ties of an account's systems again: a rotation may
 // have replaced copies since they were last derived.
-func (planning *Planning) placeAround(ctx context.Context, a store.Account, more []int64) error {
+func (planning *Planning) placeAround(ctx context.Context, a records.Account, more []int64) error {
 	tied, err := planning.store.DependentsOfAccount(ctx, a.ID)
 	if err != nil {
 		return err
@@ -324,7 +325,7 @@ func (planning *Planning) placeAround(ctx context.Context, a store.Account, more
 		tied = append(tied, d)
 	}
 	seen := map[string]bool{}
-	var systems []store.System
+	var systems []records.System
 	for _, d := range tied {
 		if seen[d.System] {
 			continue

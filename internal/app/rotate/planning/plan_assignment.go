@@ -6,10 +6,11 @@ import (
 	"slices"
 	"strconv"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/core/estate"
-	"mossledger.example/moss/internal/store"
 )
 
 // chosen gathers the dependents that an assignment names.
@@ -41,7 +42,7 @@ func (p *planner) chosen(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			known := slices.ContainsFunc(owned, func(s store.Secret) bool { return s.Fingerprint == d.Copy.Fingerprint })
+			known := slices.ContainsFunc(owned, func(s records.Secret) bool { return s.Fingerprint == d.Copy.Fingerprint })
 			if !known {
 				return fmt.Errorf("%w: %s on %s holds a value that %s never had here: replacing it would lose something unknown", app.ErrRefused, d.Place, d.System, p.account.Name)
 			}
@@ -53,7 +54,7 @@ func (p *planner) chosen(ctx context.Context) error {
 	return nil
 }
 
-func (p *planner) assign(d store.Dependent, spelling string) error {
+func (p *planner) assign(d records.Dependent, spelling string) error {
 	if p.account.Kind != string(estate.KindDirectory) && p.account.SystemID != d.SystemID {
 		return fmt.Errorf("%w: %s is a local account of %s: %s on %s cannot log on as it", app.ErrInput, p.account.Name, p.account.System, d.Place, d.System)
 	}

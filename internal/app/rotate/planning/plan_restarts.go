@@ -6,15 +6,16 @@ import (
 	"strconv"
 	"strings"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/rotation"
-	"mossledger.example/moss/internal/store"
 )
 
 // process tells of a running program that holds the value: nothing can be
 // replaced in it, and only what its unit reads anew helps it.
-func (p *planner) process(d store.Dependent, strength string) {
+func (p *planner) process(d records.Dependent, strength string) {
 	switch {
 	case d.Copy == nil || strength != string(estate.StrengthMatches) && strength != string(estate.StrengthAmbiguous):
 	case len(d.Requires) > 0:
@@ -38,7 +39,7 @@ func (p *planner) unexplained() {
 // concerned are the dependents of a system that use what this plan changes, and
 // what needs them: only those are brought up. What is down for another reason
 // is somebody else's.
-func (p *planner) concerned(all []store.Dependent) map[string]bool {
+func (p *planner) concerned(all []records.Dependent) map[string]bool {
 	out := map[string]bool{}
 	for _, d := range all {
 		for _, path := range d.Uses {
@@ -89,7 +90,7 @@ func (p *planner) units(ctx context.Context, system int64) error {
 
 // reads are the copies that a dependent reads. A unit that was seen signed in, or
 // runs with the value, reads a copy that nothing names.
-func (p *planner) reads(d store.Dependent, named map[string]bool) []string {
+func (p *planner) reads(d records.Dependent, named map[string]bool) []string {
 	var reads []string
 	for _, path := range d.Uses {
 		if p.files[d.System+"\x00"+path] != nil {
@@ -97,7 +98,7 @@ func (p *planner) reads(d store.Dependent, named map[string]bool) []string {
 		}
 	}
 	runsWith := p.runsWith[d.System+"\x00"+d.Place] != ""
-	seen := func(t store.Tie) bool {
+	seen := func(t records.Tie) bool {
 		return t.AccountID == p.account.ID && t.Evidence == string(estate.Observed)
 	}
 	if len(reads) > 0 || d.Kind != estate.DependentUnit || !d.Up() || !runsWith && !slices.ContainsFunc(d.Ties, seen) {
@@ -121,7 +122,7 @@ func (p *planner) reads(d store.Dependent, named map[string]bool) []string {
 
 // unit takes a dependent that runs into the plan, when it has to be restarted or
 // may be taken down by a restart.
-func (p *planner) unit(d store.Dependent, reads []string, concerned bool) {
+func (p *planner) unit(d records.Dependent, reads []string, concerned bool) {
 	u := rotation.Unit{
 		SystemID: strconv.FormatInt(d.SystemID, 10), System: d.System, Kind: d.Kind, Name: d.Place, Reads: reads, After: d.After, Requires: d.Requires, Check: d.Check,
 		Running: d.Up() || d.Kind == estate.DependentUnit && d.State == "failed", Start: p.wish.Start && !d.Up() && d.ByItself() && concerned,

@@ -7,24 +7,25 @@ import (
 	"context"
 	"time"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/app/sealed"
-	"mossledger.example/moss/internal/store"
 )
 
 // Store is what this package needs of the store.
 type Store interface {
-	Account(ctx context.Context, id int64) (store.Account, error)
-	CopyDecisions(ctx context.Context) (map[int64]map[string]store.CopyDecision, error)
-	Dependent(ctx context.Context, id int64) (store.Dependent, error)
-	DependentsOfAccount(ctx context.Context, account int64) ([]store.Dependent, error)
-	DependentsOfSystem(ctx context.Context, system int64) ([]store.Dependent, error)
+	Account(ctx context.Context, id int64) (records.Account, error)
+	CopyDecisions(ctx context.Context) (map[int64]map[string]records.CopyDecision, error)
+	Dependent(ctx context.Context, id int64) (records.Dependent, error)
+	DependentsOfAccount(ctx context.Context, account int64) ([]records.Dependent, error)
+	DependentsOfSystem(ctx context.Context, system int64) ([]records.Dependent, error)
 	DomainsOf(ctx context.Context) (map[int64][]string, error)
-	Secrets(ctx context.Context, id store.CredentialID) ([]store.Secret, error)
-	System(ctx context.Context, idOrName string) (store.System, error)
-	SystemByID(ctx context.Context, id int64) (store.System, error)
+	Secrets(ctx context.Context, id records.CredentialID) ([]records.Secret, error)
+	System(ctx context.Context, idOrName string) (records.System, error)
+	SystemByID(ctx context.Context, id int64) (records.System, error)
 }
 
 // Planning makes plans. It changes nothing on any system.

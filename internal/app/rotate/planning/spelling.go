@@ -5,10 +5,11 @@ import (
 	"fmt"
 	"strings"
 
+	"mossledger.example/moss/internal/records"
+
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/naming"
-	"mossledger.example/moss/internal/store"
 )
 
 // keptSpelling keeps how a log-on is written, unless that says nothing outside
@@ -21,7 +22,7 @@ func keptSpelling(written, full string) string {
 	return written
 }
 
-func (p *planner) respelled(ctx context.Context, d store.Dependent) (string, error) {
+func (p *planner) respelled(ctx context.Context, d records.Dependent) (string, error) {
 	if kept := keptSpelling(d.RunsAs, ""); kept != "" {
 		return kept, nil
 	}

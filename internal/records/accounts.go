@@ -1,0 +1,31 @@
+package records
+
+import (
+	"time"
+
+	"mossledger.example/moss/internal/core/estate"
+)
+
+// Account is an account with what the program knows beyond the survey.
+type Account struct {
+	ID       int64  `json:"id"`
+	SystemID int64  `json:"system_id"`
+	System   string `json:"system"`
+	Kind     string `json:"system_kind"`
+	estate.Account
+	FirstSeen  time.Time `json:"first_seen"`
+	Seen       time.Time `json:"seen" doc:"When a survey last saw it"`
+	Changed    time.Time `json:"changed" doc:"When a survey last saw it differ"`
+	Gone       time.Time `json:"gone,omitzero" doc:"Since when a complete reading no longer shows it"`
+	Custody    bool      `json:"custody"`
+	Verdict    string    `json:"verdict" doc:"Of the latest verification in custody: accepted, refused, unclear"`
+	Dependents int       `json:"dependents"`
+}
+
+// ReplacedAccount is an account that took the name of one that vanished.
+type ReplacedAccount struct {
+	NewID, OldID int64
+	Name, System string
+	Gone, First  time.Time
+	Custody      bool // the former one is in custody
+}

@@ -1,0 +1,27 @@
+package records
+
+import "errors"
+
+// Query is what every list takes.
+type Query struct {
+	Filters []string // column, operator, value: name~svc-  state=failed  seen<2026-01-01
+	Sort    string   // column, with - before it for descending
+	Limit   int      // 1 to 1000; 0 for 100
+	Cursor  string   // of an earlier page
+	Search  string   // in all text columns
+}
+
+// Page is one page of a list.
+type Page[T any] struct {
+	Items []T    `json:"items" nullable:"false"`
+	Next  string `json:"next,omitempty" doc:"Cursor of the next page; absent on the last"`
+	Total int    `json:"total" doc:"Number of all items that match; when there are more than 1,000, that number"`
+	More  bool   `json:"more,omitempty" doc:"There are more than total says: they are not counted"`
+}
+
+// Errors that callers decide by.
+var (
+	ErrNotFound = errors.New("not found")
+	ErrConflict = errors.New("already there")
+	ErrStale    = errors.New("changed by somebody else in the meantime")
+)

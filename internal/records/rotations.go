@@ -1,0 +1,77 @@
+package records
+
+import (
+	"time"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/credential"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/rotation"
+)
+
+// KeyIs says that a file now holds another key, or that a door lets another one
+// in.
+type KeyIs struct {
+	SystemID int64
+	Path     string
+	Door     bool // a file of entries
+	From, To credential.Public
+}
+
+// Rehearsal is what could be checked before a rotation.
+type Rehearsal struct {
+	ID           int64             `json:"id"`
+	CredentialID CredentialID      `json:"credential_id"`
+	Created      time.Time         `json:"created"`
+	CreatedBy    string            `json:"created_by"`
+	Plan         rotation.Plan     `json:"plan"`
+	Checks       []connect.Checked `json:"checks" nullable:"false"`
+	Verdict      string            `json:"verdict" enum:"passed,failed"`
+}
+
+// Rotation is one rotation.
+type Rotation struct {
+	ID             int64           `json:"id"`
+	CredentialID   CredentialID    `json:"credential_id"`
+	CredentialKind credential.Kind `json:"credential_kind" enum:"password,ssh-key,token,api-key,certificate,key-tab"`
+	Credential     string          `json:"credential" doc:"Its name"`
+	AccountID      int64           `json:"account_id,omitempty" doc:"Whose it is; absent for a key that opens several"`
+	Authority      string          `json:"authority" doc:"The systems that decide"`
+	Plan           rotation.Plan   `json:"plan"`
+	Kind           string          `json:"kind" enum:"rotate,assign" doc:"rotate: the credential changes; assign: chosen log-ons get the account"`
+	Policy         string          `json:"policy" enum:"stop,continue,undo"`
+	Mode           string          `json:"mode" enum:"running,stopped,undoing,finished"`
+	Result         string          `json:"result" enum:"done,done-with-failures,undone,undo-incomplete,"`
+	RequestedBy    string          `json:"requested_by"`
+	Reason         string          `json:"reason"`
+	Override       string          `json:"override" doc:"Why it was started without a rehearsal that passed"`
+	RehearsalID    int64           `json:"rehearsal_id"`
+	OldSecret      int64           `json:"-"` // the value that was current when it began; 0 when that is not known
+	Started        time.Time       `json:"started"`
+	Ended          time.Time       `json:"ended,omitzero"`
+}
+
+// Effects are what a journal record means for the rest of the store.
+type Effects struct {
+	Settlement *Settlement // of its end
+	Copies     []CopyIs    // of a replaced file
+	LogOns     []LogOnIs   // of a log-on that was given
+	Keys       []KeyIs     // of a key that was replaced, or an entry
+}
+
+// LogOnIs says what log-on a dependent was given.
+type LogOnIs struct {
+	SystemID    int64
+	Place       estate.Place
+	AccountID   int64
+	Account     string // as it is written there now
+	Fingerprint string
+}
+
+// CopyIs says what a copy holds now, so that the picture is right without
+// reading it again.
+type CopyIs struct {
+	SystemID    int64
+	Place       string
+	Fingerprint string
+}

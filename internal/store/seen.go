@@ -1,0 +1,34 @@
+package store
+
+import "time"
+
+// NewSeen makes an empty one.
+func NewSeen() *Seen { return &Seen{bits: map[int64]uint64{}} }
+
+// Seen remembers which rows of a scope a visit saw, one bit a row.
+type Seen struct {
+	bits  map[int64]uint64
+	asked bool
+	fresh bool // there was nothing before this visit
+}
+
+func (s *Seen) add(id int64) { s.bits[id>>6] |= 1 << (id & 63) }
+
+func (s *Seen) has(id int64) bool { return s.bits[id>>6]>>(id&63)&1 == 1 }
+
+// ScopeEnd says how the reading of a scope ended, and which rows belong to it.
+type ScopeEnd struct {
+	Scope, Table, Condition string
+	Complete                bool
+	Why                     string // when it is not complete
+	Seen                    *Seen
+	// Sight is what the reading depended on beside the system: log-on, base,
+	// options. Another one sees other things.
+	Sight string
+	// Begun is when it was settled what the reading looks for.
+	Begun time.Time
+	// Fleeting things come and go: many at once are no question.
+	Fleeting bool
+	// Stays are rows that were not seen, and were found to be there all the same.
+	Stays map[int64]bool
+}
