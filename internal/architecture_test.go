@@ -1,7 +1,10 @@
 package internal
 
 import (
+	"io/fs"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -79,4 +82,28 @@ func TestImportsPointDown(t *testing.T) {
 		}
 	}
 	require.Greater(t, checked, 40)
+}
+
+// TestTheStoreAloneWrites: transactions begin in the store, so that what is written
+// and the ledger that tells of it cannot part.
+func TestTheStoreAloneWrites(t *testing.T) {
+	looked := 0
+	require.NoError(t, filepath.WalkDir(".", func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		raw, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		looked++
+		if strings.HasPrefix(path, "store"+string(filepath.Separator)) {
+			return nil
+		}
+		for _, no := range []string{".InTx(", ".Enter(ctx, tx", "moss/internal/store/people\"", "moss/internal/store/custody\""} {
+			require.NotContains(t, string(raw), no, "%s: only the store writes, and its parts are its own", path)
+		}
+		return nil
+	}))
+	require.Greater(t, looked, 300)
 }

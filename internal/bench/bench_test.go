@@ -18,8 +18,6 @@ import (
 	"testing"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/stretchr/testify/require"
 
 	_ "mossledger.example/moss/internal/connect/directory"
@@ -30,6 +28,7 @@ import (
 	"mossledger.example/moss/internal/app/assembly"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store"
 )
 

@@ -16,12 +16,11 @@ import (
 	"testing"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ties"
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/service"
 	"mossledger.example/moss/internal/store"
 )

@@ -9,14 +9,13 @@ import (
 	"testing"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/app/assembly"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"
 	"mossledger.example/moss/internal/lab/plant"
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/standin"
 	"mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/larkmoor"

@@ -24,4 +24,6 @@ var (
 	ErrNotFound = errors.New("not found")
 	ErrConflict = errors.New("already there")
 	ErrStale    = errors.New("changed by somebody else in the meantime")
+	// ErrForged is about rows that were changed outside of the service.
+	ErrForged = errors.New("it was changed outside of the service")
 )

@@ -10,8 +10,6 @@ import (
 	"net/http"
 	"strings"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/danielgtaylor/huma/v2"
 
 	"mossledger.example/moss/internal/app"
@@ -19,7 +17,8 @@ import (
 	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
-	"mossledger.example/moss/internal/store"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
 )
 
 type contextKey int
@@ -149,9 +148,9 @@ func (s *Service) problem(err error) error {
 		return huma.ErrorWithHeaders(huma.NewError(http.StatusTooManyRequests, plain(err)), http.Header{"Retry-After": {fmt.Sprint(tooMany.Seconds())}})
 	case errors.Is(err, people.ErrBusy):
 		return huma.ErrorWithHeaders(huma.NewError(http.StatusServiceUnavailable, plain(err)), http.Header{"Retry-After": {"3"}})
-	case errors.Is(err, store.ErrOtherRequest):
+	case errors.Is(err, database.ErrOtherRequest):
 		return huma.NewError(http.StatusUnprocessableEntity, plain(err))
-	case errors.Is(err, app.ErrInput), errors.Is(err, store.ErrQuery):
+	case errors.Is(err, app.ErrInput), errors.Is(err, database.ErrQuery):
 		return huma.NewError(http.StatusBadRequest, plain(err))
 	case errors.Is(err, records.ErrNotFound):
 		return huma.NewError(http.StatusNotFound, plain(err))
@@ -182,7 +181,7 @@ func (s *Service) unexplained(err error) string {
 // plain drops the words that only sort errors.
 func plain(err error) string {
 	text := err.Error()
-	for _, word := range []string{app.ErrInput.Error(), app.ErrRefused.Error(), app.ErrCannot.Error(), store.ErrQuery.Error(), access.ErrDenied.Error()} {
+	for _, word := range []string{app.ErrInput.Error(), app.ErrRefused.Error(), app.ErrCannot.Error(), database.ErrQuery.Error(), access.ErrDenied.Error()} {
 		text = strings.TrimPrefix(text, word+": ")
 	}
 	return text

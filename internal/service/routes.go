@@ -11,13 +11,12 @@ import (
 	"slices"
 	"strings"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/danielgtaylor/huma/v2"
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
-	"mossledger.example/moss/internal/store"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
 )
 
 // A new route: write a handler beside its kind, register it with add, and give
@@ -127,15 +126,15 @@ func (s *Service) once(ctx context.Context, key, act string, asked any, start fu
 		return 0, err
 	}
 	digest := sha256.Sum256(raw)
-	request := store.Request{User: who(ctx).Name, Key: key, Asked: hex.EncodeToString(digest[:])}
+	request := database.Request{User: who(ctx).Name, Key: key, Asked: hex.EncodeToString(digest[:])}
 	if earlier, found, err := s.store.Earlier(ctx, request); err != nil || found {
 		return earlier, sameRequest(err)
 	}
-	id, err := start(store.WithRequest(ctx, request))
+	id, err := start(database.WithRequest(ctx, request))
 	// Its twin may have come first; it is no conflict of this one.
-	if err != nil && !errors.Is(err, store.ErrOtherRequest) {
+	if err != nil && !errors.Is(err, database.ErrOtherRequest) {
 		earlier, found, other := s.store.Earlier(ctx, request)
-		if found || errors.Is(other, store.ErrOtherRequest) {
+		if found || errors.Is(other, database.ErrOtherRequest) {
 			return earlier, sameRequest(other)
 		}
 	}
@@ -143,7 +142,7 @@ func (s *Service) once(ctx context.Context, key, act string, asked any, start fu
 }
 
 func sameRequest(err error) error {
-	if errors.Is(err, store.ErrOtherRequest) {
+	if errors.Is(err, database.ErrOtherRequest) {
 		return fmt.Errorf("%w: %w: send each new request with a new key", app.ErrInput, err)
 	}
 	return err

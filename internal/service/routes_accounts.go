@@ -6,12 +6,11 @@ import (
 	"fmt"
 	"net/http"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app/diagnose"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/records"
 )
 
 // AccountDetail is an account with its password and the limits of what is known.

@@ -4,9 +4,8 @@ import (
 	"context"
 	"net/http"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/records"
 )
 
 // Checkpoint is the ledger's signed head.

@@ -5,9 +5,8 @@ import (
 	"net/http"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app/people"
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/service/withheld"
 )
 

@@ -9,14 +9,13 @@ import (
 	"strings"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/danielgtaylor/huma/v2"
 
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/connect/directory"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/radius"
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store"
 )
 

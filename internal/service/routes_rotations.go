@@ -6,12 +6,11 @@ import (
 	"net/http"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/danielgtaylor/huma/v2"
 
 	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/records"
 )
 
 // StepNow is a step with where it stands.

@@ -5,13 +5,12 @@ import (
 	"net/http"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/schedule"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/records"
 )
 
 type startSurveyInput struct {

@@ -14,6 +14,8 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/store/database"
+
 	"mossledger.example/moss/internal/service/answers"
 	"mossledger.example/moss/internal/service/pictures"
 
@@ -105,7 +107,7 @@ func Run(ctx context.Context, config Config) error {
 	if err != nil {
 		return err
 	}
-	s.app, err = assembly.New(ctx, assembly.Config{Store: s.store, Witness: store.HeadFile(config.headFile()), Master: master, Random: rand.Reader, Now: time.Now, Log: config.Log, Parallel: config.Parallel, SurveyEvery: config.SurveyEvery, VerifyEvery: config.VerifyEvery, Drill: config.Drill, Kill: config.Kill})
+	s.app, err = assembly.New(ctx, assembly.Config{Store: s.store, Witness: database.HeadFile(config.headFile()), Master: master, Random: rand.Reader, Now: time.Now, Log: config.Log, Parallel: config.Parallel, SurveyEvery: config.SurveyEvery, VerifyEvery: config.VerifyEvery, Drill: config.Drill, Kill: config.Kill})
 	if err != nil {
 		return err
 	}

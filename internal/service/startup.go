@@ -8,7 +8,7 @@ import (
 	"path/filepath"
 	"syscall"
 
-	"mossledger.example/moss/internal/store"
+	"mossledger.example/moss/internal/store/database"
 )
 
 // ErrStart is wrapped by what is refused before anything is opened.
@@ -16,7 +16,7 @@ var ErrStart = errors.New("the service does not start")
 
 // headFile is where the ledger's last head stands outside the database.
 func (c Config) headFile() string {
-	return filepath.Join(filepath.Dir(c.KeyFile), store.HeadFileName)
+	return filepath.Join(filepath.Dir(c.KeyFile), database.HeadFileName)
 }
 
 // beforeOpening looks at what lies there before anything is opened or made.
@@ -24,15 +24,15 @@ func (s *Service) beforeOpening() error {
 	if (s.CertFile == "") != (s.KeyPEM == "") {
 		return fmt.Errorf("%w: --tls-cert and --tls-key belong together: give both, or none", ErrStart)
 	}
-	database := filepath.Join(s.Data, store.FileName)
-	if !store.Exists(s.Data) {
+	file := filepath.Join(s.Data, database.FileName)
+	if !database.Exists(s.Data) {
 		for _, path := range []string{s.KeyFile, s.headFile()} {
 			if _, err := os.Stat(path); err == nil {
-				return fmt.Errorf("%w: %s is there, but the database %s is missing or empty: put the database back from your backup. To begin anew on purpose, move %s away first", ErrStart, path, database, path)
+				return fmt.Errorf("%w: %s is there, but the database %s is missing or empty: put the database back from your backup. To begin anew on purpose, move %s away first", ErrStart, path, file, path)
 			}
 		}
 	}
-	for _, path := range []string{s.Data, database, database + "-wal", s.headFile()} {
+	for _, path := range []string{s.Data, file, file + "-wal", s.headFile()} {
 		if err := s.private(path); err != nil {
 			return err
 		}

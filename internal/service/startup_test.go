@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"mossledger.example/moss/internal/store"
+	"mossledger.example/moss/internal/store/database"
 )
 
 // What the service refuses to start with, and what it says: nothing is made
@@ -20,11 +20,11 @@ func TestWhatTheServiceDoesNotStartWith(t *testing.T) {
 		spoil func(data string) error
 		says  string
 	}{
-		"the database is gone":         {func(data string) error { return os.Remove(filepath.Join(data, store.FileName)) }, "missing or empty"},
-		"the database is empty":        {func(data string) error { return os.Truncate(filepath.Join(data, store.FileName), 0) }, "missing or empty"},
+		"the database is gone":         {func(data string) error { return os.Remove(filepath.Join(data, database.FileName)) }, "missing or empty"},
+		"the database is empty":        {func(data string) error { return os.Truncate(filepath.Join(data, database.FileName), 0) }, "missing or empty"},
 		"the master key is gone":       {func(data string) error { return os.Remove(filepath.Join(data, "master.key")) }, "backup"},
 		"the database is damaged":      {damage, "damaged"},
-		"others can change it":         {func(data string) error { return os.Chmod(filepath.Join(data, store.FileName), 0o666) }, "chmod go-rwx"},
+		"others can change it":         {func(data string) error { return os.Chmod(filepath.Join(data, database.FileName), 0o666) }, "chmod go-rwx"},
 		"others can change the folder": {func(data string) error { return os.Chmod(data, 0o777) }, "chmod go-rwx"},
 		"others can read the key":      {func(data string) error { return os.Chmod(filepath.Join(data, "master.key"), 0o644) }, "read by others"},
 	} {
@@ -48,7 +48,7 @@ func TestWhatTheServiceDoesNotStartWith(t *testing.T) {
 
 // damage overwrites pages in the middle of the file.
 func damage(data string) error {
-	path := filepath.Join(data, store.FileName)
+	path := filepath.Join(data, database.FileName)
 	raw, err := os.ReadFile(path)
 	if err != nil {
 		return err

@@ -9,9 +9,8 @@ import (
 	"strconv"
 	"testing"
 
-	"golang.org/x/crypto/ssh"
-
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/conformance"

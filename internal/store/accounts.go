@@ -10,10 +10,10 @@ import (
 	"strings"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/naming"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
 )
 
 type accountLists struct {
@@ -39,56 +39,56 @@ func scanAccount(row interface{ Scan(...any) error }, more ...any) (records.Acco
 	var v records.Account
 	var changed, expires, end, logon, lists, first, seen, altered, gone string
 	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.StableID, &v.Name, &v.DN, &v.UPN, &v.SID, &v.UID, &v.Type, &v.DisplayName, &v.Description, &v.Owner, &v.Enabled, &v.Locked, &v.MustChange, &v.NeverExpire, &changed, &expires, &end, &logon, &lists, &first, &seen, &altered, &gone, &v.Custody, &v.Verdict, &v.Dependents}, more...)...)
-	l := parse[accountLists](lists)
+	l := database.FromJSON[accountLists](lists)
 	v.Groups, v.Principals, v.Shell, v.Home, v.KeyVersion, v.Pair, v.PairNot = l.Groups, l.Principals, l.Shell, l.Home, l.KeyVersion, l.Pair, l.PairNot
-	v.PasswordChanged, v.PasswordExpires, v.AccountExpires, v.LastLogOn = timeOf(changed), timeOf(expires), timeOf(end), timeOf(logon)
-	v.FirstSeen, v.Seen, v.Changed, v.Gone = timeOf(first), timeOf(seen), timeOf(altered), timeOf(gone)
-	return v, one(err)
+	v.PasswordChanged, v.PasswordExpires, v.AccountExpires, v.LastLogOn = database.TimeOf(changed), database.TimeOf(expires), database.TimeOf(end), database.TimeOf(logon)
+	v.FirstSeen, v.Seen, v.Changed, v.Gone = database.TimeOf(first), database.TimeOf(seen), database.TimeOf(altered), database.TimeOf(gone)
+	return v, database.OrNotFound(err)
 }
 
-var accountList = listing[records.Account]{
-	from: accountFrom, id: "a.id", sort: "name", scan: accountColumns,
-	columns: []column{
-		{name: "name", sql: "a.name"},
-		{name: "system", sql: "systems.name"},
-		{name: "system_kind", sql: "systems.kind", hidden: true},
-		{name: "type", sql: "a.type"},
-		{name: "enabled", sql: "a.enabled", hidden: true},
-		{name: "locked", sql: "a.locked", hidden: true},
-		{name: "dn", sql: "a.dn"},
-		{name: "upn", sql: "a.upn"},
-		{name: "sid", sql: "a.sid"},
-		{name: "uid", sql: "a.uid"},
-		{name: "display_name", sql: "a.display_name"},
-		{name: "description", sql: "a.description"},
-		{name: "owner", sql: "a.owner"},
-		{name: "password_changed", sql: "a.password_changed", hidden: true},
-		{name: "password_expires", sql: "a.password_expires", hidden: true},
-		{name: "account_expires", sql: "a.account_expires", hidden: true},
-		{name: "last_logon", sql: "a.last_logon", hidden: true},
-		{name: "never_expires", sql: "a.never_expires", number: true},
-		{name: "must_change", sql: "a.must_change", number: true},
-		{name: "custody", sql: "COALESCE(c.state, '') = 'custody'", number: true},
-		{name: "verdict", sql: "COALESCE(c.verdict, '')", hidden: true},
-		{name: "dependents", sql: accountTies, number: true},
-		{name: "groups", sql: "a.lists"},
-		{name: "first_seen", sql: "a.first_seen", hidden: true},
-		{name: "seen", sql: accountSeen, hidden: true},
-		{name: "changed", sql: "a.changed", hidden: true},
-		{name: "gone", sql: "a.gone", hidden: true},
-		{name: "id", sql: "a.id", number: true},
+var accountList = database.Listing[records.Account]{
+	From: accountFrom, ID: "a.id", Sort: "name", Scan: accountColumns,
+	Columns: []database.Column{
+		{Name: "name", Sql: "a.name"},
+		{Name: "system", Sql: "systems.name"},
+		{Name: "system_kind", Sql: "systems.kind", Hidden: true},
+		{Name: "type", Sql: "a.type"},
+		{Name: "enabled", Sql: "a.enabled", Hidden: true},
+		{Name: "locked", Sql: "a.locked", Hidden: true},
+		{Name: "dn", Sql: "a.dn"},
+		{Name: "upn", Sql: "a.upn"},
+		{Name: "sid", Sql: "a.sid"},
+		{Name: "uid", Sql: "a.uid"},
+		{Name: "display_name", Sql: "a.display_name"},
+		{Name: "description", Sql: "a.description"},
+		{Name: "owner", Sql: "a.owner"},
+		{Name: "password_changed", Sql: "a.password_changed", Hidden: true},
+		{Name: "password_expires", Sql: "a.password_expires", Hidden: true},
+		{Name: "account_expires", Sql: "a.account_expires", Hidden: true},
+		{Name: "last_logon", Sql: "a.last_logon", Hidden: true},
+		{Name: "never_expires", Sql: "a.never_expires", Number: true},
+		{Name: "must_change", Sql: "a.must_change", Number: true},
+		{Name: "custody", Sql: "COALESCE(c.state, '') = 'custody'", Number: true},
+		{Name: "verdict", Sql: "COALESCE(c.verdict, '')", Hidden: true},
+		{Name: "dependents", Sql: accountTies, Number: true},
+		{Name: "groups", Sql: "a.lists"},
+		{Name: "first_seen", Sql: "a.first_seen", Hidden: true},
+		{Name: "seen", Sql: accountSeen, Hidden: true},
+		{Name: "changed", Sql: "a.changed", Hidden: true},
+		{Name: "gone", Sql: "a.gone", Hidden: true},
+		{Name: "id", Sql: "a.id", Number: true},
 	},
-	scanRow: func(rows *sql.Rows) (records.Account, error) { return scanAccount(rows, new(any), new(any)) },
+	ScanRow: func(rows *sql.Rows) (records.Account, error) { return scanAccount(rows, new(any), new(any)) },
 }
 
 // Accounts lists accounts.
 func (s *Store) Accounts(ctx context.Context, q records.Query) (records.Page[records.Account], error) {
-	return page(ctx, s.read, accountList, q)
+	return database.PageOf(ctx, s.Read, accountList, q)
 }
 
 // Account returns one by id.
 func (s *Store) Account(ctx context.Context, id int64) (records.Account, error) {
-	v, err := scanAccount(s.read.QueryRowContext(ctx, "SELECT "+accountColumns+" FROM "+accountFrom+" WHERE a.id = ?", id))
+	v, err := scanAccount(s.Read.QueryRowContext(ctx, "SELECT "+accountColumns+" FROM "+accountFrom+" WHERE a.id = ?", id))
 	if err != nil {
 		return v, fmt.Errorf("account %d: %w", id, err)
 	}
@@ -99,7 +99,7 @@ func (s *Store) Account(ctx context.Context, id int64) (records.Account, error) 
 // nothing has to be looked up.
 func (s *Store) first(ctx context.Context, system int64, seen *Seen) (bool, error) {
 	if !seen.asked {
-		err := s.read.QueryRowContext(ctx, "SELECT NOT EXISTS (SELECT 1 FROM accounts WHERE system_id = ?)", system).Scan(&seen.fresh)
+		err := s.Read.QueryRowContext(ctx, "SELECT NOT EXISTS (SELECT 1 FROM accounts WHERE system_id = ?)", system).Scan(&seen.fresh)
 		if err != nil {
 			return false, fmt.Errorf("read known accounts: %w", err)
 		}
@@ -115,8 +115,8 @@ type knownRow struct {
 }
 
 // known reads the rows of a batch by their keys.
-func known(ctx context.Context, tx queryer, query string, system int64, keys []string) (map[string]knownRow, error) {
-	rows, err := tx.QueryContext(ctx, query, system, text(keys))
+func known(ctx context.Context, tx database.Queryer, query string, system int64, keys []string) (map[string]knownRow, error) {
+	rows, err := tx.QueryContext(ctx, query, system, database.AsJSON(keys))
 	if err != nil {
 		return nil, err
 	}
@@ -198,7 +198,7 @@ func (s *Store) PutAccounts(ctx context.Context, system int64, batch []estate.Ac
 	have := map[string]knownRow{}
 	if !first {
 		// Reading needs no writer: an unchanged batch ends here.
-		if have, err = known(ctx, s.read, "SELECT id, stable_id, digest, gone <> '' FROM accounts WHERE system_id = ? AND stable_id IN (SELECT value FROM json_each(?))", system, keys); err != nil {
+		if have, err = known(ctx, s.Read, "SELECT id, stable_id, digest, gone <> '' FROM accounts WHERE system_id = ? AND stable_id IN (SELECT value FROM json_each(?))", system, keys); err != nil {
 			return fmt.Errorf("read known accounts: %w", err)
 		}
 	}
@@ -222,7 +222,7 @@ func (s *Store) PutAccounts(ctx context.Context, system int64, batch []estate.Ac
 	if len(write) == 0 {
 		return nil
 	}
-	return s.inTx(ctx, func(tx *sql.Tx) error { return s.writeAccounts(ctx, tx, system, write, seen) })
+	return s.InTx(ctx, func(tx *sql.Tx) error { return s.writeAccounts(ctx, tx, system, write, seen) })
 }
 
 type putAccount struct {
@@ -236,7 +236,7 @@ func (s *Store) writeAccounts(ctx context.Context, tx *sql.Tx, system int64, lis
 	if err := tx.QueryRowContext(ctx, "SELECT COALESCE(MAX(id), 0) FROM accounts").Scan(&last); err != nil {
 		return err
 	}
-	now := s.stamp()
+	now := s.Stamp()
 	prepared := map[uint32]*sql.Stmt{} // of full groups, by their mask
 	defer func() {
 		for _, stmt := range prepared {
@@ -255,8 +255,8 @@ func (s *Store) writeAccounts(ctx context.Context, tx *sql.Tx, system int64, lis
 				a.id = last
 			}
 			seen.add(a.id)
-			args = append(args, a.id, a.StableID, a.Name, naming.Fold(a.Name), a.DN, normalDN(a.DN), naming.Fold(a.UPN), a.SID, a.UID, a.Type, a.DisplayName, a.Description, a.Owner, string(a.Enabled), string(a.Locked), a.MustChange, a.NeverExpire,
-				stampOf(a.PasswordChanged), stampOf(a.PasswordExpires), stampOf(a.AccountExpires), stampOf(a.LastLogOn), a.lists(), a.digest)
+			args = append(args, a.id, a.StableID, a.Name, naming.Fold(a.Name), a.DN, database.NormalDN(a.DN), naming.Fold(a.UPN), a.SID, a.UID, a.Type, a.DisplayName, a.Description, a.Owner, string(a.Enabled), string(a.Locked), a.MustChange, a.NeverExpire,
+				database.StampOf(a.PasswordChanged), database.StampOf(a.PasswordExpires), database.StampOf(a.AccountExpires), database.StampOf(a.LastLogOn), a.lists(), a.digest)
 		}
 		mask := emptyThroughout(args)
 		bound := args[:0]
@@ -286,7 +286,7 @@ func (a putAccount) lists() string {
 	if a.Groups == nil && a.Principals == nil && a.Shell == "" && a.Home == "" && a.KeyVersion == 0 && a.Pair == "" && a.PairNot == "" {
 		return "{}"
 	}
-	return text(accountLists{a.Groups, a.Principals, a.Shell, a.Home, a.KeyVersion, a.Pair, a.PairNot})
+	return database.AsJSON(accountLists{a.Groups, a.Principals, a.Shell, a.Home, a.KeyVersion, a.Pair, a.PairNot})
 }
 
 // accountDigest tells whether anything about an account changed.
@@ -324,7 +324,7 @@ func bit(b bool) byte {
 
 // AccountsWithTies returns the accounts that something depends on.
 func (s *Store) AccountsWithTies(ctx context.Context) ([]records.Account, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (records.Account, error) { return scanAccount(rows) },
+	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (records.Account, error) { return scanAccount(rows) },
 		"SELECT "+accountColumns+" FROM "+accountFrom+" WHERE a.id IN (SELECT account_id FROM ties JOIN dependents d ON d.id = dependent_id WHERE d.gone = '') ORDER BY a.id")
 }
 
@@ -332,10 +332,10 @@ func (s *Store) AccountsWithTies(ctx context.Context) ([]records.Account, error)
 // same system, where something depends on the name or the former one is in
 // custody.
 func (s *Store) Replaced(ctx context.Context) ([]records.ReplacedAccount, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (r records.ReplacedAccount, err error) {
+	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (r records.ReplacedAccount, err error) {
 		var gone, first string
 		err = rows.Scan(&r.NewID, &r.OldID, &r.Name, &r.System, &gone, &first, &r.Custody)
-		r.Gone, r.First = timeOf(gone), timeOf(first)
+		r.Gone, r.First = database.TimeOf(gone), database.TimeOf(first)
 		return r, err
 	}, `SELECT n.id, MAX(o.id), n.name, systems.name, MAX(o.gone), n.first_seen, MAX(EXISTS (SELECT 1 FROM credentials c WHERE c.account_id = o.id AND c.state = 'custody'))
 		FROM accounts o JOIN accounts n ON n.folded = o.folded AND n.system_id = o.system_id AND n.id <> o.id JOIN systems ON systems.id = n.system_id
@@ -346,6 +346,6 @@ func (s *Store) Replaced(ctx context.Context) ([]records.ReplacedAccount, error)
 
 // CustodyGone returns accounts in custody that are no longer there.
 func (s *Store) CustodyGone(ctx context.Context) ([]records.Account, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (records.Account, error) { return scanAccount(rows) },
+	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (records.Account, error) { return scanAccount(rows) },
 		"SELECT "+accountColumns+" FROM "+accountFrom+" WHERE a.gone <> '' AND a.id IN (SELECT account_id FROM credentials WHERE state = 'custody') ORDER BY a.id")
 }

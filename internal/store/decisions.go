@@ -6,32 +6,32 @@ import (
 	"fmt"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
 )
 
 // DecideCopy stores one, or with an empty decision takes it back.
 func (s *Store) DecideCopy(ctx context.Context, d records.CopyDecision, entries ...ledger.Entry) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM copy_decisions WHERE system_id = ? AND place = ?", d.SystemID, d.Place); err != nil {
 			return err
 		}
 		if d.Decision != "" {
-			if _, err := tx.ExecContext(ctx, "INSERT INTO copy_decisions (system_id, place, decision, reason, by, at) VALUES (?,?,?,?,?,?)", d.SystemID, d.Place, d.Decision, d.Reason, d.By, s.stamp()); err != nil {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO copy_decisions (system_id, place, decision, reason, by, at) VALUES (?,?,?,?,?,?)", d.SystemID, d.Place, d.Decision, d.Reason, d.By, s.Stamp()); err != nil {
 				return fmt.Errorf("decision: %w", err)
 			}
 		}
-		return s.record(ctx, tx, entries...)
+		return s.Enter(ctx, tx, entries...)
 	})
 }
 
 // CopyDecisions returns all, by system and place.
 func (s *Store) CopyDecisions(ctx context.Context) (map[int64]map[string]records.CopyDecision, error) {
-	list, err := collect(ctx, s.read, func(rows *sql.Rows) (d records.CopyDecision, err error) {
+	list, err := database.Collect(ctx, s.Read, func(rows *sql.Rows) (d records.CopyDecision, err error) {
 		var at string
 		err = rows.Scan(&d.SystemID, &d.Place, &d.Decision, &d.Reason, &d.By, &at)
-		d.At = timeOf(at)
+		d.At = database.TimeOf(at)
 		return d, err
 	}, "SELECT system_id, place, decision, reason, by, at FROM copy_decisions")
 	out := map[int64]map[string]records.CopyDecision{}
@@ -48,7 +48,7 @@ func (s *Store) CopyDecisions(ctx context.Context) (map[int64]map[string]records
 // settled what it looks for.
 func (s *Store) FilesRead(ctx context.Context) (map[int64]time.Time, error) {
 	out := map[int64]time.Time{}
-	rows, err := s.read.QueryContext(ctx, "SELECT system_id, begun FROM scopes WHERE scope = 'files' AND completed <> ''")
+	rows, err := s.Read.QueryContext(ctx, "SELECT system_id, begun FROM scopes WHERE scope = 'files' AND completed <> ''")
 	if err != nil {
 		return out, err
 	}
@@ -59,7 +59,7 @@ func (s *Store) FilesRead(ctx context.Context) (map[int64]time.Time, error) {
 		if err := rows.Scan(&id, &completed); err != nil {
 			return out, err
 		}
-		out[id] = timeOf(completed)
+		out[id] = database.TimeOf(completed)
 	}
 	return out, rows.Err()
 }
@@ -82,7 +82,7 @@ func (s *Store) CleanTexts(ctx context.Context, clean func(string) string) (chan
 		{"sessions_seen", []string{"application"}},
 	} {
 		for _, column := range of.columns {
-			texts, err := collect(ctx, s.read, single[string], "SELECT DISTINCT "+column+" FROM "+of.table+" WHERE "+column+" <> ''")
+			texts, err := database.Collect(ctx, s.Read, database.Single[string], "SELECT DISTINCT "+column+" FROM "+of.table+" WHERE "+column+" <> ''")
 			if err != nil {
 				return changed, fmt.Errorf("%s.%s: %w", of.table, column, err)
 			}
@@ -92,7 +92,7 @@ func (s *Store) CleanTexts(ctx context.Context, clean func(string) string) (chan
 					continue
 				}
 				changed++
-				if err := s.inTx(ctx, func(tx *sql.Tx) error {
+				if err := s.InTx(ctx, func(tx *sql.Tx) error {
 					_, err := tx.ExecContext(ctx, "UPDATE "+of.table+" SET "+column+" = ? WHERE "+column+" = ?", better, text) //nolint:gosec // names of tables and columns are our own
 					return err
 				}); err != nil {
@@ -104,21 +104,5 @@ func (s *Store) CleanTexts(ctx context.Context, clean func(string) string) (chan
 	if changed == 0 {
 		return 0, nil
 	}
-	return changed, s.compact(ctx)
-}
-
-// compact writes the whole file anew: deleted texts stand in its free pages, and
-// in the segments of the search index, until then.
-func (s *Store) compact(ctx context.Context) error {
-	for _, statement := range []string{
-		"INSERT INTO found_accounts (found_accounts) VALUES ('optimize')",
-		"INSERT INTO found_dependents (found_dependents) VALUES ('optimize')",
-		"INSERT INTO parts_dependents (parts_dependents) VALUES ('optimize')",
-		"PRAGMA wal_checkpoint(TRUNCATE)", "VACUUM", "PRAGMA wal_checkpoint(TRUNCATE)",
-	} {
-		if _, err := s.write.ExecContext(ctx, statement); err != nil {
-			return fmt.Errorf("compact the database: %w", err)
-		}
-	}
-	return nil
+	return changed, s.Compact(ctx)
 }

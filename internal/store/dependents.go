@@ -10,13 +10,14 @@ import (
 	"strconv"
 	"strings"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/ties"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/custody"
+	"mossledger.example/moss/internal/store/database"
 )
 
 const (
@@ -34,77 +35,77 @@ func scanDependent(row interface{ Scan(...any) error }, more ...any) (records.De
 	var v records.Dependent
 	var uses, after, requires, copied, key, first, seen, changed, gone, started, givenAt, check, tied, readers string
 	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.Place, &v.Name, &v.Description, &v.RunsAs, &v.State, &v.StartMode, &v.Executable, &v.Schedule, &v.Path, &uses, &after, &requires, &copied, &key, &first, &seen, &changed, &gone, &v.Identity, &v.Stores, &v.Stored, &started, &v.Result, &v.Given, &givenAt, &v.GivenTo, &check, &tied, &readers}, more...)...)
-	v.Uses, v.After, v.Requires, v.Copy = parse[[]string](uses), parse[[]string](after), parse[[]string](requires), parse[*estate.Copy](copied)
-	v.Key = parse[*estate.Key](key)
-	v.FirstSeen, v.Seen, v.Changed, v.Gone = timeOf(first), timeOf(seen), timeOf(changed), timeOf(gone)
-	v.Started, v.GivenAt = timeOf(started), timeOf(givenAt)
-	v.Ties = parse[[]records.Tie](tied)
+	v.Uses, v.After, v.Requires, v.Copy = database.FromJSON[[]string](uses), database.FromJSON[[]string](after), database.FromJSON[[]string](requires), database.FromJSON[*estate.Copy](copied)
+	v.Key = database.FromJSON[*estate.Key](key)
+	v.FirstSeen, v.Seen, v.Changed, v.Gone = database.TimeOf(first), database.TimeOf(seen), database.TimeOf(changed), database.TimeOf(gone)
+	v.Started, v.GivenAt = database.TimeOf(started), database.TimeOf(givenAt)
+	v.Ties = database.FromJSON[[]records.Tie](tied)
 	if v.Ties == nil {
 		v.Ties = []records.Tie{}
 	}
-	if v.Readers = parse[[]string](readers); v.Readers == nil {
+	if v.Readers = database.FromJSON[[]string](readers); v.Readers == nil {
 		v.Readers = []string{}
 	}
 	if check != "" {
-		v.Check = parse[*rotation.AppCheck](check)
+		v.Check = database.FromJSON[*rotation.AppCheck](check)
 	}
-	return v, one(err)
+	return v, database.OrNotFound(err)
 }
 
 // dependentText is what people search dependents for, beside systems and
 // accounts. The index of parts has the same.
 const dependentText = "(CASE instr(d.place, d.name) WHEN 0 THEN d.name || ' ' ELSE '' END || d.place || ' ' || d.description || ' ' || d.runs_as || ' ' || d.executable)"
 
-var dependentList = listing[records.Dependent]{
-	from: dependentFrom, id: "d.id", sort: "system", scan: dependentColumns, plain: "dependents d", joined: "systems.",
-	parts: &parts{
-		table: "parts_dependents", columns: []string{"name", "place", "description", "runs_as", "executable"}, asked: 3,
-		search: `(d.system_id IN (SELECT id FROM systems WHERE name LIKE ? ESCAPE '\') OR d.id IN (SELECT t.dependent_id FROM accounts a CROSS JOIN ties t ON t.account_id = a.id WHERE a.name LIKE ? ESCAPE '\') OR ` + dependentText + ` LIKE ? ESCAPE '\')`,
-		texts:  `SELECT d.id FROM parts_dependents p CROSS JOIN dependents d ON d.id = p.rowid WHERE parts_dependents MATCH ? AND ` + dependentText + ` LIKE ? ESCAPE '\'`,
-		others: `SELECT d.id FROM dependents d WHERE d.system_id IN (SELECT id FROM systems WHERE name LIKE ? ESCAPE '\')
+var dependentList = database.Listing[records.Dependent]{
+	From: dependentFrom, ID: "d.id", Sort: "system", Scan: dependentColumns, Plain: "dependents d", Joined: "systems.",
+	Parts: &database.Parts{
+		Table: "parts_dependents", Columns: []string{"name", "place", "description", "runs_as", "executable"}, Asked: 3,
+		Search: `(d.system_id IN (SELECT id FROM systems WHERE name LIKE ? ESCAPE '\') OR d.id IN (SELECT t.dependent_id FROM accounts a CROSS JOIN ties t ON t.account_id = a.id WHERE a.name LIKE ? ESCAPE '\') OR ` + dependentText + ` LIKE ? ESCAPE '\')`,
+		Texts:  `SELECT d.id FROM parts_dependents p CROSS JOIN dependents d ON d.id = p.rowid WHERE parts_dependents MATCH ? AND ` + dependentText + ` LIKE ? ESCAPE '\'`,
+		Others: `SELECT d.id FROM dependents d WHERE d.system_id IN (SELECT id FROM systems WHERE name LIKE ? ESCAPE '\')
 			UNION SELECT t.dependent_id AS id FROM accounts a CROSS JOIN ties t ON t.account_id = a.id WHERE a.name LIKE ? ESCAPE '\'`,
 	},
-	bySort: "systems CROSS JOIN dependents d ON d.system_id = systems.id" + dependentScopes,
-	columns: []column{
-		{name: "name", sql: "d.name"},
-		{name: "system", sql: "systems.name"},
-		{name: "kind", sql: "d.kind"},
-		{name: "place", sql: "d.place"},
-		{name: "description", sql: "d.description"},
-		{name: "runs_as", sql: "d.runs_as"},
-		{name: "account", sql: dependentAccount},
-		{name: "evidence", sql: dependentProof, hidden: true},
-		{name: "account_id", sql: "COALESCE((SELECT group_concat(t.account_id, ' ') FROM ties t WHERE t.dependent_id = d.id), '')", hidden: true},
-		{name: "identity", sql: "d.identity"},
-		{name: "stores", sql: "d.stores", hidden: true},
-		{name: "state", sql: "d.state"},
-		{name: "result", sql: "d.result"},
-		{name: "start_mode", sql: "d.start_mode"},
-		{name: "executable", sql: "d.executable"},
-		{name: "schedule", sql: "d.schedule"},
-		{name: "path", sql: "d.path"},
-		{name: "first_seen", sql: "d.first_seen", hidden: true},
-		{name: "started", sql: "d.started", hidden: true},
-		{name: "seen", sql: dependentSeen, hidden: true},
-		{name: "changed", sql: "d.changed", hidden: true},
-		{name: "gone", sql: "d.gone", hidden: true},
-		{name: "id", sql: "d.id", number: true},
+	BySort: "systems CROSS JOIN dependents d ON d.system_id = systems.id" + dependentScopes,
+	Columns: []database.Column{
+		{Name: "name", Sql: "d.name"},
+		{Name: "system", Sql: "systems.name"},
+		{Name: "kind", Sql: "d.kind"},
+		{Name: "place", Sql: "d.place"},
+		{Name: "description", Sql: "d.description"},
+		{Name: "runs_as", Sql: "d.runs_as"},
+		{Name: "account", Sql: dependentAccount},
+		{Name: "evidence", Sql: dependentProof, Hidden: true},
+		{Name: "account_id", Sql: "COALESCE((SELECT group_concat(t.account_id, ' ') FROM ties t WHERE t.dependent_id = d.id), '')", Hidden: true},
+		{Name: "identity", Sql: "d.identity"},
+		{Name: "stores", Sql: "d.stores", Hidden: true},
+		{Name: "state", Sql: "d.state"},
+		{Name: "result", Sql: "d.result"},
+		{Name: "start_mode", Sql: "d.start_mode"},
+		{Name: "executable", Sql: "d.executable"},
+		{Name: "schedule", Sql: "d.schedule"},
+		{Name: "path", Sql: "d.path"},
+		{Name: "first_seen", Sql: "d.first_seen", Hidden: true},
+		{Name: "started", Sql: "d.started", Hidden: true},
+		{Name: "seen", Sql: dependentSeen, Hidden: true},
+		{Name: "changed", Sql: "d.changed", Hidden: true},
+		{Name: "gone", Sql: "d.gone", Hidden: true},
+		{Name: "id", Sql: "d.id", Number: true},
 	},
-	scanRow: func(rows *sql.Rows) (records.Dependent, error) { return scanDependent(rows, new(any), new(any)) },
+	ScanRow: func(rows *sql.Rows) (records.Dependent, error) { return scanDependent(rows, new(any), new(any)) },
 }
 
 // Dependents lists dependents; account limits them to those tied to one (0 for all).
 func (s *Store) Dependents(ctx context.Context, account int64, q records.Query) (records.Page[records.Dependent], error) {
 	l := dependentList
 	if account != 0 {
-		l.where = fmt.Sprintf("d.id IN (SELECT dependent_id FROM ties WHERE account_id = %d)", account)
+		l.Where = fmt.Sprintf("d.id IN (SELECT dependent_id FROM ties WHERE account_id = %d)", account)
 	}
-	return page(ctx, s.read, l, q)
+	return database.PageOf(ctx, s.Read, l, q)
 }
 
 // Dependent returns one by id.
 func (s *Store) Dependent(ctx context.Context, id int64) (records.Dependent, error) {
-	v, err := scanDependent(s.read.QueryRowContext(ctx, "SELECT "+dependentColumns+" FROM "+dependentFrom+" WHERE d.id = ?", id))
+	v, err := scanDependent(s.Read.QueryRowContext(ctx, "SELECT "+dependentColumns+" FROM "+dependentFrom+" WHERE d.id = ?", id))
 	if err != nil {
 		return v, fmt.Errorf("dependent %d: %w", id, err)
 	}
@@ -122,7 +123,7 @@ func (s *Store) DependentsOfAccount(ctx context.Context, account int64) ([]recor
 }
 
 func (s *Store) dependentsWhere(ctx context.Context, where string, args ...any) ([]records.Dependent, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (records.Dependent, error) { return scanDependent(rows) },
+	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (records.Dependent, error) { return scanDependent(rows) },
 		"SELECT "+dependentColumns+" FROM "+dependentFrom+" WHERE "+where+" ORDER BY systems.name, d.kind, d.place", args...)
 }
 
@@ -130,9 +131,9 @@ func (s *Store) dependentsWhere(ctx context.Context, where string, args ...any) 
 func (s *Store) SetCheck(ctx context.Context, id int64, check *rotation.AppCheck, entries ...ledger.Entry) error {
 	value := ""
 	if check != nil {
-		value = text(check)
+		value = database.AsJSON(check)
 	}
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
 		res, err := tx.ExecContext(ctx, "UPDATE dependents SET app_check = ? WHERE id = ?", value, id)
 		if err != nil {
 			return err
@@ -140,13 +141,13 @@ func (s *Store) SetCheck(ctx context.Context, id int64, check *rotation.AppCheck
 		if n, err := res.RowsAffected(); err != nil || n == 0 {
 			return fmt.Errorf("dependent %d: %w", id, records.ErrNotFound)
 		}
-		return s.record(ctx, tx, entries...)
+		return s.Enter(ctx, tx, entries...)
 	})
 }
 
 // PutDependents takes in a batch of what a visit saw.
 func (s *Store) PutDependents(ctx context.Context, system int64, batch []estate.Dependent, seen *Seen, tally *records.Tally) error {
-	defer s.generation.Add(1)
+	defer s.PictureAltered()
 	if len(batch) == 0 {
 		return nil
 	}
@@ -154,7 +155,7 @@ func (s *Store) PutDependents(ctx context.Context, system int64, batch []estate.
 	for i, d := range batch {
 		keys[i] = string(d.Kind) + "\x01" + d.Place
 	}
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
 		have, err := known(ctx, tx, "SELECT id, kind || char(1) || place, digest, gone <> '' FROM dependents WHERE system_id = ? AND kind || char(1) || place IN (SELECT value FROM json_each(?))", system, keys)
 		if err != nil {
 			return fmt.Errorf("read known dependents: %w", err)
@@ -167,7 +168,7 @@ func (s *Store) PutDependents(ctx context.Context, system int64, batch []estate.
 			return err
 		}
 		defer insert.Close()
-		now := s.stamp()
+		now := s.Stamp()
 		for i, d := range batch {
 			digest := digestOf(d)
 			k, found := have[keys[i]]
@@ -180,7 +181,7 @@ func (s *Store) PutDependents(ctx context.Context, system int64, batch []estate.
 				fingerprint = d.Copy.Fingerprint
 			}
 			var id int64
-			err := insert.QueryRowContext(ctx, system, d.Kind, d.Place, d.Name, d.Description, d.RunsAs, d.State, d.StartMode, d.Executable, d.Schedule, d.Path, text(d.Uses), text(d.After), text(d.Requires), text(d.Copy), fingerprint, digest, now, now, now, naming.IdentityOf(d.RunsAs), d.Stores, d.Stored, stampOf(d.Started), d.Result, text(d.Key)).Scan(&id)
+			err := insert.QueryRowContext(ctx, system, d.Kind, d.Place, d.Name, d.Description, d.RunsAs, d.State, d.StartMode, d.Executable, d.Schedule, d.Path, database.AsJSON(d.Uses), database.AsJSON(d.After), database.AsJSON(d.Requires), database.AsJSON(d.Copy), fingerprint, digest, now, now, now, naming.IdentityOf(d.RunsAs), d.Stores, d.Stored, database.StampOf(d.Started), d.Result, database.AsJSON(d.Key)).Scan(&id)
 			if err != nil {
 				return fmt.Errorf("dependent %s: %w", d.Place, err)
 			}
@@ -208,7 +209,7 @@ func (s *Store) TieSource(ctx context.Context) (ties.Known, error) {
 
 // Owners implements ties.Known.
 func (t *tieSource) Owners(fingerprint string) ([]ties.Owner, error) {
-	return collect(t.ctx, t.db, func(rows *sql.Rows) (o ties.Owner, err error) {
+	return database.Collect(t.ctx, t.db, func(rows *sql.Rows) (o ties.Owner, err error) {
 		var id int64
 		err = rows.Scan(&id, &o.Current)
 		o.Account = strconv.FormatInt(id, 10)
@@ -218,12 +219,12 @@ func (t *tieSource) Owners(fingerprint string) ([]ties.Owner, error) {
 
 // Authorized implements ties.Known.
 func (t *tieSource) Authorized(fingerprint string) ([]ties.Door, error) {
-	return collect(t.ctx, t.db, func(rows *sql.Rows) (d ties.Door, err error) {
+	return database.Collect(t.ctx, t.db, func(rows *sql.Rows) (d ties.Door, err error) {
 		var id int64
 		var name, system, options string
 		err = rows.Scan(&id, &name, &system, &options)
 		d.Account, d.Detail = strconv.FormatInt(id, 10), "opens "+name+" on "+system
-		if list := parse[[]string](options); len(list) > 0 {
+		if list := database.FromJSON[[]string](options); len(list) > 0 {
 			d.Detail += ", only with " + strings.Join(list, ", ")
 		}
 		return d, err
@@ -240,7 +241,7 @@ func (t *tieSource) InCustody(account string) (bool, error) {
 
 // PutTies replaces the ties of a dependent.
 func (s *Store) PutTies(ctx context.Context, derived map[int64][]ties.Tie) error {
-	defer s.generation.Add(1)
+	defer s.PictureAltered()
 	some := false
 	ids := make([]int64, 0, len(derived))
 	for id, list := range derived {
@@ -249,16 +250,16 @@ func (s *Store) PutTies(ctx context.Context, derived map[int64][]ties.Tie) error
 	}
 	// Most systems have no ties and had none: nothing is written then.
 	if !some {
-		tied, err := collect(ctx, s.read, single[int64], "SELECT id FROM ties WHERE dependent_id IN (SELECT value FROM json_each(?)) LIMIT 1", text(ids))
+		tied, err := database.Collect(ctx, s.Read, database.Single[int64], "SELECT id FROM ties WHERE dependent_id IN (SELECT value FROM json_each(?)) LIMIT 1", database.AsJSON(ids))
 		if err != nil || len(tied) == 0 {
 			return err
 		}
 	}
-	return s.inTx(ctx, func(tx *sql.Tx) error {
-		now := s.stamp()
+	return s.InTx(ctx, func(tx *sql.Tx) error {
+		now := s.Stamp()
 		// Most dependents have no ties and had none: nothing is written then.
 		had := map[int64]bool{}
-		tied, err := collect(ctx, tx, single[int64], "SELECT DISTINCT dependent_id FROM ties WHERE dependent_id IN (SELECT value FROM json_each(?))", text(ids))
+		tied, err := database.Collect(ctx, tx, database.Single[int64], "SELECT DISTINCT dependent_id FROM ties WHERE dependent_id IN (SELECT value FROM json_each(?))", database.AsJSON(ids))
 		if err != nil {
 			return err
 		}
@@ -294,7 +295,7 @@ func (s *Store) PutTies(ctx context.Context, derived map[int64][]ties.Tie) error
 		if len(tiedTo) == 0 {
 			return nil
 		}
-		return notePasswords(ctx, tx, slices.Collect(maps.Keys(tiedTo)), " AND "+passwordUsed)
+		return custody.NotePasswords(ctx, tx, slices.Collect(maps.Keys(tiedTo)), " AND "+custody.PasswordUsed)
 	})
 }
 
@@ -307,10 +308,10 @@ func ContextOf(v records.System) naming.Context {
 // custody, and by the accounts that copies stand beside. Copies that hold
 // another value than their account's say nothing of whose it is.
 func (s *Store) Reused(ctx context.Context) ([]records.Reuse, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (r records.Reuse, err error) {
+	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (r records.Reuse, err error) {
 		var accounts, places string
 		err = rows.Scan(&r.Fingerprint, &accounts, &r.AccountID, &r.System, &places)
-		r.Accounts, r.Places = parse[[]string](accounts), parse[[]string](places)
+		r.Accounts, r.Places = database.FromJSON[[]string](accounts), database.FromJSON[[]string](places)
 		return r, err
 	}, `WITH uses AS (
 		SELECT x.fingerprint, c.account_id FROM secrets x JOIN credentials c ON c.id = x.credential_id WHERE x.state = 'current' AND c.state = 'custody' AND c.account_id IS NOT NULL
@@ -330,10 +331,10 @@ const MostKeyUses = 5000
 
 // KeyUses returns the keys that open something.
 func (s *Store) KeyUses(ctx context.Context) ([]records.KeyUse, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (k records.KeyUse, err error) {
+	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (k records.KeyUse, err error) {
 		var doors, holders string
 		err = rows.Scan(&k.Fingerprint, &k.Name, &k.System, &k.DependentID, &doors, &holders)
-		k.Doors, k.Holders = parse[[]string](doors), parse[[]string](holders)
+		k.Doors, k.Holders = database.FromJSON[[]string](doors), database.FromJSON[[]string](holders)
 		return k, err
 	}, `SELECT fp, MIN(name), MIN(system), MIN(id), json_group_array(DISTINCT door),
 		(SELECT json_group_array(systems.name || ':' || h.place) FROM dependents h JOIN systems ON systems.id = h.system_id WHERE h.kind = 'key' AND h.gone = '' AND json_extract(h.key, '$.fingerprint') = fp)
@@ -344,7 +345,7 @@ func (s *Store) KeyUses(ctx context.Context) ([]records.KeyUse, error) {
 
 // HoldingFingerprint returns the files that hold a value.
 func (s *Store) HoldingFingerprint(ctx context.Context, fingerprint string) ([]records.Dependent, error) {
-	ids, err := collect(ctx, s.read, single[int64], "SELECT id FROM dependents WHERE fingerprint = ? AND fingerprint <> '' AND gone = '' AND kind = 'file' ORDER BY id", fingerprint)
+	ids, err := database.Collect(ctx, s.Read, database.Single[int64], "SELECT id FROM dependents WHERE fingerprint = ? AND fingerprint <> '' AND gone = '' AND kind = 'file' ORDER BY id", fingerprint)
 	var out []records.Dependent
 	for _, id := range ids {
 		d, err := s.Dependent(ctx, id)
@@ -354,4 +355,10 @@ func (s *Store) HoldingFingerprint(ctx context.Context, fingerprint string) ([]r
 		out = append(out, d)
 	}
 	return out, err
+}
+
+// DependentsOfKey returns the entries that let the holder of a key in, and the
+// files that hold it.
+func (s *Store) DependentsOfKey(ctx context.Context, fingerprint string) ([]records.Dependent, error) {
+	return s.dependentsWhere(ctx, "d.kind IN ('key', 'authorized key') AND json_extract(d.key, '$.fingerprint') = ? AND d.gone = ''", fingerprint)
 }

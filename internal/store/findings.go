@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
 )
 
 const findingColumns = "f.id, f.key, f.kind, f.severity, f.subject, f.system, COALESCE(f.account_id, 0), f.dependent_id, f.credential_id, f.what, f.next, f.raised, f.seen, f.cleared, f.first"
@@ -14,15 +15,15 @@ const findingColumns = "f.id, f.key, f.kind, f.severity, f.subject, f.system, CO
 func scanFinding(rows *sql.Rows, more ...any) (v records.Finding, err error) {
 	var raised, seen, cleared, first string
 	err = rows.Scan(append([]any{&v.ID, &v.Key, &v.Kind, &v.Severity, &v.Subject, &v.System, &v.AccountID, &v.DependentID, &v.CredentialID, &v.What, &v.Next, &raised, &seen, &cleared, &first}, more...)...)
-	v.Raised, v.Seen, v.Cleared, v.First = timeOf(raised), timeOf(seen), timeOf(cleared), timeOf(first)
+	v.Raised, v.Seen, v.Cleared, v.First = database.TimeOf(raised), database.TimeOf(seen), database.TimeOf(cleared), database.TimeOf(first)
 	return v, err
 }
 
 // FindingsAbout returns the open findings about a credential, and about places that
 // hold or admit it, the gravest first.
 func (s *Store) FindingsAbout(ctx context.Context, id records.CredentialID, places []int64) ([]records.Finding, error) {
-	list, err := collect(ctx, s.read, func(rows *sql.Rows) (records.Finding, error) { return scanFinding(rows) },
-		"SELECT "+findingColumns+" FROM findings f WHERE f.cleared = '' AND (f.credential_id = ? OR f.kind GLOB '*key*' AND f.dependent_id IN (SELECT value FROM json_each(?))) ORDER BY "+findingRank+", f.id", id, text(places))
+	list, err := database.Collect(ctx, s.Read, func(rows *sql.Rows) (records.Finding, error) { return scanFinding(rows) },
+		"SELECT "+findingColumns+" FROM findings f WHERE f.cleared = '' AND (f.credential_id = ? OR f.kind GLOB '*key*' AND f.dependent_id IN (SELECT value FROM json_each(?))) ORDER BY "+findingRank+", f.id", id, database.AsJSON(places))
 	if list == nil {
 		list = []records.Finding{}
 	}
@@ -37,11 +38,11 @@ func (s *Store) Findings(ctx context.Context, all bool, q records.Query) (record
 	if all {
 		where = ""
 	}
-	return page(ctx, s.read, listing[records.Finding]{
-		from: "findings f", id: "f.id", sort: "severity", where: where,
-		scan:    findingColumns,
-		columns: []column{{name: "kind", sql: "f.kind"}, {name: "severity", sql: "f.severity", order: findingRank, hidden: true}, {name: "subject", sql: "f.subject"}, {name: "system", sql: "f.system"}, {name: "what", sql: "f.what"}, {name: "raised", sql: "f.raised", hidden: true}, {name: "cleared", sql: "f.cleared", hidden: true}, {name: "account_id", sql: "COALESCE(f.account_id, 0)", number: true}, {name: "credential_id", sql: "f.credential_id", number: true}, {name: "id", sql: "f.id", number: true}},
-		scanRow: func(rows *sql.Rows) (records.Finding, error) { return scanFinding(rows, new(any), new(any)) },
+	return database.PageOf(ctx, s.Read, database.Listing[records.Finding]{
+		From: "findings f", ID: "f.id", Sort: "severity", Where: where,
+		Scan:    findingColumns,
+		Columns: []database.Column{{Name: "kind", Sql: "f.kind"}, {Name: "severity", Sql: "f.severity", Order: findingRank, Hidden: true}, {Name: "subject", Sql: "f.subject"}, {Name: "system", Sql: "f.system"}, {Name: "what", Sql: "f.what"}, {Name: "raised", Sql: "f.raised", Hidden: true}, {Name: "cleared", Sql: "f.cleared", Hidden: true}, {Name: "account_id", Sql: "COALESCE(f.account_id, 0)", Number: true}, {Name: "credential_id", Sql: "f.credential_id", Number: true}, {Name: "id", Sql: "f.id", Number: true}},
+		ScanRow: func(rows *sql.Rows) (records.Finding, error) { return scanFinding(rows, new(any), new(any)) },
 	}, q)
 }
 
@@ -60,13 +61,13 @@ func scopeOf(scope string) []any {
 func (s *Store) SetFindings(ctx context.Context, scope string, list []records.Finding) error {
 	if len(list) == 0 {
 		// Nothing to raise and nothing to clear: nothing to write.
-		open, err := collect(ctx, s.read, single[int64], "SELECT id FROM findings WHERE cleared = '' AND "+inScope+" LIMIT 1", scopeOf(scope)...)
+		open, err := database.Collect(ctx, s.Read, database.Single[int64], "SELECT id FROM findings WHERE cleared = '' AND "+inScope+" LIMIT 1", scopeOf(scope)...)
 		if err != nil || len(open) == 0 {
 			return err
 		}
 	}
-	return s.inTx(ctx, func(tx *sql.Tx) error {
-		now := s.stamp()
+	return s.InTx(ctx, func(tx *sql.Tx) error {
+		now := s.Stamp()
 		keys := []string{}
 		for _, f := range list {
 			keys = append(keys, f.Key)
@@ -90,7 +91,7 @@ func (s *Store) SetFindings(ctx context.Context, scope string, list []records.Fi
 // Overview counts.
 func (s *Store) Overview(ctx context.Context) (records.Overview, error) {
 	v := records.Overview{SystemStates: map[string]int{}, Findings: map[string]int{}}
-	err := s.read.QueryRowContext(ctx, `SELECT (SELECT COUNT(*) FROM systems), (SELECT COUNT(*) FROM accounts WHERE gone = ''), (SELECT COUNT(*) FROM credentials WHERE state = 'custody'),
+	err := s.Read.QueryRowContext(ctx, `SELECT (SELECT COUNT(*) FROM systems), (SELECT COUNT(*) FROM accounts WHERE gone = ''), (SELECT COUNT(*) FROM credentials WHERE state = 'custody'),
 		(SELECT COUNT(*) FROM dependents WHERE gone = ''), (SELECT COUNT(DISTINCT dependent_id) FROM ties JOIN dependents d ON d.id = dependent_id WHERE d.gone = ''),
 		(SELECT COUNT(*) FROM accounts WHERE gone = '' AND never_expires AND enabled = 'yes')`).Scan(&v.Systems, &v.Accounts, &v.Custody, &v.Dependents, &v.Tied, &v.NeverExpire)
 	if err != nil {
@@ -108,7 +109,7 @@ func (s *Store) Overview(ctx context.Context) (records.Overview, error) {
 }
 
 func (s *Store) counts(ctx context.Context, query string, into map[string]int) error {
-	rows, err := s.read.QueryContext(ctx, query)
+	rows, err := s.Read.QueryContext(ctx, query)
 	if err != nil {
 		return err
 	}
@@ -126,7 +127,7 @@ func (s *Store) counts(ctx context.Context, query string, into map[string]int) e
 
 // FindingsOf returns the open findings of a kind about an account.
 func (s *Store) FindingsOf(ctx context.Context, account int64, kind string) ([]records.Finding, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (f records.Finding, err error) {
+	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (f records.Finding, err error) {
 		return f, rows.Scan(&f.ID, &f.Kind, &f.Severity, &f.Subject, &f.System, &f.What, &f.Next)
 	}, "SELECT id, kind, severity, subject, system, what, next FROM findings WHERE account_id = ? AND kind = ? AND cleared = '' ORDER BY key", account, kind)
 }

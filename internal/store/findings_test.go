@@ -4,10 +4,10 @@ import (
 	"sort"
 	"testing"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/records"
 )
 
 // Clearing the findings of one thing leaves those of others whose number begins

@@ -11,13 +11,13 @@ import (
 	"sync"
 	"testing"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/mod/sumdb/note"
 
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
 )
 
 func entryOf(act string) ledger.Entry {
@@ -27,7 +27,7 @@ func entryOf(act string) ledger.Entry {
 // forge changes the database file behind the service's back.
 func forge(t *testing.T, folder string, statements ...string) {
 	t.Helper()
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(folder, FileName))
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(folder, database.FileName))
 	require.NoError(t, err)
 	for _, statement := range statements {
 		_, err := db.ExecContext(t.Context(), statement)
@@ -40,7 +40,7 @@ func forge(t *testing.T, folder string, statements ...string) {
 // knows the format.
 func rebuilt(t *testing.T, folder string, signer note.Signer) {
 	t.Helper()
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(folder, FileName))
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(folder, database.FileName))
 	require.NoError(t, err)
 	rows, err := db.QueryContext(t.Context(), "SELECT leaf FROM ledger ORDER BY idx")
 	require.NoError(t, err)
@@ -149,9 +149,9 @@ func TestForgeriesAreToldAndNeverSigned(t *testing.T) {
 		"the key removed": func(f string) { forge(t, f, "DELETE FROM meta WHERE key LIKE 'ledger%'") },
 		"an older database put back": func(f string) {
 			for _, suffix := range []string{"", "-wal", "-shm"} {
-				_ = os.Remove(filepath.Join(f, FileName+suffix))
-				if raw, err := os.ReadFile(filepath.Join(early, FileName+suffix)); err == nil {
-					require.NoError(t, os.WriteFile(filepath.Join(f, FileName+suffix), raw, 0o600))
+				_ = os.Remove(filepath.Join(f, database.FileName+suffix))
+				if raw, err := os.ReadFile(filepath.Join(early, database.FileName+suffix)); err == nil {
+					require.NoError(t, os.WriteFile(filepath.Join(f, database.FileName+suffix), raw, 0o600))
 				}
 			}
 		},
@@ -223,9 +223,9 @@ func TestARestoredDatabaseIsAcceptedOnPurposeOnly(t *testing.T) {
 	kept, _, err := s.LedgerCheckpoint(t.Context())
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
-	raw, err := os.ReadFile(filepath.Join(backup, FileName))
+	raw, err := os.ReadFile(filepath.Join(backup, database.FileName))
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(folder, FileName), raw, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, database.FileName), raw, 0o600))
 
 	s = open(t, folder)
 	require.ErrorIs(t, s.LedgerTrouble(), ledger.ErrBroken)
@@ -255,9 +255,9 @@ func TestARestoredDatabaseIsAcceptedOnPurposeOnly(t *testing.T) {
 func TestAnEntryOfAFailedTransactionIsNone(t *testing.T) {
 	s := open(t, t.TempDir())
 	for i := range 30 {
-		err := s.inTx(t.Context(), func(tx *sql.Tx) error {
-			require.NoError(t, s.record(t.Context(), tx, entryOf("a"), entryOf("b")))
-			require.NoError(t, s.record(t.Context(), tx, entryOf("c")))
+		err := s.InTx(t.Context(), func(tx *sql.Tx) error {
+			require.NoError(t, s.Enter(t.Context(), tx, entryOf("a"), entryOf("b")))
+			require.NoError(t, s.Enter(t.Context(), tx, entryOf("c")))
 			if i%3 == 0 {
 				return assert.AnError
 			}
@@ -269,19 +269,21 @@ func TestAnEntryOfAFailedTransactionIsNone(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, report.OK(), "%v", report.Problems)
 	assert.Equal(t, int64(1+20*3), report.Entries)
-	kept, err := s.book.witness.Load()
+	kept, err := s.FolderWitness().Load()
 	require.NoError(t, err)
-	assert.Equal(t, s.book.checkpoint, kept, "the witness has the last head")
+	checkpoint, _, err := s.LedgerCheckpoint(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, checkpoint, kept, "the witness has the last head")
 }
 
 func TestOneServiceADatabase(t *testing.T) {
 	folder := t.TempDir()
 	s := open(t, folder)
-	_, err := Open(t.Context(), folder, s.now)
-	require.ErrorIs(t, err, ErrHeld)
+	_, err := Open(t.Context(), folder, s.Now)
+	require.ErrorIs(t, err, database.ErrHeld)
 	assert.Contains(t, err.Error(), fmt.Sprintf("process %d", os.Getpid()), "it says who")
 	require.NoError(t, s.Close())
-	s, err = Open(t.Context(), folder, s.now)
+	s, err = Open(t.Context(), folder, s.Now)
 	require.NoError(t, err, "the lock ends with its holder")
 	require.NoError(t, s.Close())
 }
@@ -299,24 +301,24 @@ func TestADatabaseThatCannotBeUsedIsTold(t *testing.T) {
 	folder := fresh()
 	forge(t, folder, "INSERT INTO goose_db_version (version_id, is_applied) VALUES (999, 1)")
 	_, err := Open(t.Context(), folder, (&clock{}).tick)
-	require.ErrorIs(t, err, ErrNewer)
+	require.ErrorIs(t, err, database.ErrNewer)
 	assert.Contains(t, err.Error(), "999")
 
 	folder = fresh()
-	file := filepath.Join(folder, FileName)
+	file := filepath.Join(folder, database.FileName)
 	raw, err := os.ReadFile(file)
 	require.NoError(t, err)
 	assert.Equal(t, []byte{0x20, 0x00}, raw[16:18], "pages of 8192 bytes")
 	copy(raw[3*8192:], bytes.Repeat([]byte{0xee}, 8192*4))
 	require.NoError(t, os.WriteFile(file, raw, 0o600))
 	_, err = Open(t.Context(), folder, (&clock{}).tick)
-	require.ErrorIs(t, err, ErrDamaged)
+	require.ErrorIs(t, err, database.ErrDamaged)
 	assert.Contains(t, err.Error(), file)
 	assert.Contains(t, err.Error(), "backup")
 
 	require.NoError(t, os.WriteFile(file, []byte("this is no database, whatever its name says"), 0o600))
 	_, err = Open(t.Context(), folder, (&clock{}).tick)
-	require.ErrorIs(t, err, ErrDamaged)
+	require.ErrorIs(t, err, database.ErrDamaged)
 }
 
 // A copied file is a whole one: what is in the log goes into it often, and at
@@ -327,17 +329,17 @@ func TestTheFileAloneIsWhole(t *testing.T) {
 	for i := range 400 {
 		require.NoError(t, s.SetMeta(t.Context(), "big", bytes.Repeat([]byte{byte(i)}, 100_000)))
 	}
-	info, err := os.Stat(filepath.Join(folder, FileName))
+	info, err := os.Stat(filepath.Join(folder, database.FileName))
 	require.NoError(t, err)
 	assert.Greater(t, info.Size(), int64(100_000), "also while it runs")
-	wal, err := os.Stat(filepath.Join(folder, FileName+"-wal"))
+	wal, err := os.Stat(filepath.Join(folder, database.FileName+"-wal"))
 	require.NoError(t, err)
 	assert.Less(t, wal.Size(), int64(16<<20))
 	require.NoError(t, s.Close())
 	alone := t.TempDir()
-	raw, err := os.ReadFile(filepath.Join(folder, FileName))
+	raw, err := os.ReadFile(filepath.Join(folder, database.FileName))
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(alone, FileName), raw, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(alone, database.FileName), raw, 0o600))
 	s = open(t, alone)
 	value, err := s.Meta(t.Context(), "big")
 	require.NoError(t, err)

@@ -5,12 +5,11 @@ import (
 	"math/rand/v2"
 	"testing"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/records"
 )
 
 // Whatever happens to rows, the search finds each by the words it has now, by
@@ -101,7 +100,7 @@ func TestSearchFollowsRows(t *testing.T) {
 	}
 	check()
 	var left int
-	require.NoError(t, s.read.QueryRowContext(ctx, "SELECT (SELECT COUNT(*) FROM unindexed_accounts) + (SELECT COUNT(*) FROM unindexed_dependents)").Scan(&left))
+	require.NoError(t, s.Read.QueryRowContext(ctx, "SELECT (SELECT COUNT(*) FROM unindexed_accounts) + (SELECT COUNT(*) FROM unindexed_dependents)").Scan(&left))
 	assert.Zero(t, left)
 }
 
@@ -116,7 +115,7 @@ func TestIndexesAreMerged(t *testing.T) {
 		require.NoError(t, s.PutAccounts(ctx, id, batch, NewSeen(), &records.Tally{}))
 	}
 	segments := func() (n int) {
-		require.NoError(t, s.read.QueryRowContext(ctx, "SELECT COUNT(DISTINCT segid) FROM found_accounts_idx").Scan(&n))
+		require.NoError(t, s.Read.QueryRowContext(ctx, "SELECT COUNT(DISTINCT segid) FROM found_accounts_idx").Scan(&n))
 		return n
 	}
 	grown := segments()

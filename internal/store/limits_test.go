@@ -1,14 +1,14 @@
 package store
 
 import (
+	"database/sql"
 	"testing"
-
-	"mossledger.example/moss/internal/records"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/core/radius"
+	"mossledger.example/moss/internal/records"
 )
 
 // A picture with more than is read at once says so.
@@ -17,7 +17,7 @@ func TestRadiusTellsItsLimit(t *testing.T) {
 	ctx := t.Context()
 	id, err := s.AddSystem(ctx, records.System{Name: "quay1", Kind: "unix-host"})
 	require.NoError(t, err)
-	require.NoError(t, s.PutAccounts(ctx, id, people(1), NewSeen(), &records.Tally{}))
+	require.NoError(t, s.PutAccounts(ctx, id, staff(1), NewSeen(), &records.Tally{}))
 	fill := func(from, to int) {
 		for _, statement := range []string{
 			`INSERT INTO dependents (id, system_id, kind, place, name, description, runs_as, state, start_mode, executable, schedule, path, uses, after, requires, copy, fingerprint, digest, first_seen, seen, changed)
@@ -25,8 +25,10 @@ func TestRadiusTellsItsLimit(t *testing.T) {
 			`INSERT INTO ties (account_id, dependent_id, evidence, strength, detail, first_seen, seen)
 				WITH RECURSIVE n(i) AS (SELECT ? UNION ALL SELECT i + 1 FROM n WHERE i < ?) SELECT 1, i, 'configured', 'runs as', '', '', '' FROM n`,
 		} {
-			_, err := s.write.ExecContext(ctx, statement, from, to)
-			require.NoError(t, err)
+			require.NoError(t, s.InTx(ctx, func(tx *sql.Tx) error {
+				_, err := tx.ExecContext(ctx, statement, from, to)
+				return err
+			}))
 		}
 	}
 	a, err := s.Account(ctx, 1)
@@ -52,7 +54,7 @@ func TestFiltersBeyondASCII(t *testing.T) {
 	ctx := t.Context()
 	id, err := s.AddSystem(ctx, records.System{Name: "quay1", Kind: "unix-host"})
 	require.NoError(t, err)
-	require.NoError(t, s.PutAccounts(ctx, id, people(40), NewSeen(), &records.Tally{})) // a quarter has the description Ünï
+	require.NoError(t, s.PutAccounts(ctx, id, staff(40), NewSeen(), &records.Tally{})) // a quarter has the description Ünï
 	for filter, want := range map[string]int{"description=Ünï": 10, "description=ÜNï": 10, "description=ünï": 0, "description~Ün": 10, "description~ün": 0, "description*=Ü*": 10, "description*=ÜN?": 10, "description*=ü*": 0} {
 		page, err := s.Accounts(ctx, records.Query{Filters: []string{filter}})
 		require.NoError(t, err)

@@ -8,6 +8,7 @@ import (
 
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/naming"
+	"mossledger.example/moss/internal/store/database"
 )
 
 // Lookup implements naming.Lookup with indexed queries over present accounts.
@@ -20,11 +21,11 @@ type Lookup struct {
 // Lookup makes one for a moment.
 func (s *Store) Lookup(ctx context.Context) (*Lookup, error) {
 	domains, err := s.DomainsOf(ctx)
-	return &Lookup{ctx: ctx, db: s.read, domains: domains}, err
+	return &Lookup{ctx: ctx, db: s.Read, domains: domains}, err
 }
 
 func (l *Lookup) find(where string, args ...any) ([]naming.Known, error) {
-	return collect(l.ctx, l.db, func(rows *sql.Rows) (k naming.Known, err error) {
+	return database.Collect(l.ctx, l.db, func(rows *sql.Rows) (k naming.Known, err error) {
 		var id, system int64
 		var kind string
 		err = rows.Scan(&id, &system, &kind, &k.Name, &k.UPN, &k.DN, &k.SID, &k.UID)
@@ -65,7 +66,7 @@ func (l *Lookup) ByName(name string, where naming.Where) ([]naming.Known, error)
 			}
 		}
 		condition += " AND a.system_id IN (SELECT value FROM json_each(?))"
-		args = append(args, text(systems))
+		args = append(args, database.AsJSON(systems))
 	}
 	return l.find(condition, args...)
 }

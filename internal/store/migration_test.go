@@ -10,12 +10,9 @@ import (
 	"testing"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/pressly/goose/v3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
 	"golang.org/x/mod/sumdb/note"
 
 	"mossledger.example/moss/internal/core/credential"
@@ -26,6 +23,8 @@ import (
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/core/ties"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
 )
 
 // TestFromEveryVersion opens a database as each earlier version left it, with
@@ -60,7 +59,7 @@ func fromVersion(t *testing.T, version int64) {
 	folder := t.TempDir()
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(folder, "moss.db")+"?_pragma=foreign_keys(1)")
 	require.NoError(t, err)
-	provider, err := goose.NewProvider(goose.DialectSQLite3, db, mustSub())
+	provider, err := goose.NewProvider(goose.DialectSQLite3, db, database.Migrations())
 	require.NoError(t, err)
 	_, err = provider.UpTo(t.Context(), min(version, 9))
 	require.NoError(t, err)
@@ -69,9 +68,9 @@ func fromVersion(t *testing.T, version int64) {
 	require.NoError(t, err)
 	key, _, err := note.GenerateKey(rand.Reader, ledger.Origin)
 	require.NoError(t, err)
-	sealed, err := sealer.Seal(metaLedgerKey, secret.New(key))
+	sealed, err := sealer.Seal(database.LedgerKey, secret.New(key))
 	require.NoError(t, err)
-	_, err = db.ExecContext(t.Context(), "INSERT INTO meta (key, value) VALUES (?, ?), ('ledger-verifier', 'as version 1 kept it'), ('schedule/survey', '2026-03-01T08:00:00Z')", metaLedgerKey, sealed)
+	_, err = db.ExecContext(t.Context(), "INSERT INTO meta (key, value) VALUES (?, ?), ('ledger-verifier', 'as version 1 kept it'), ('schedule/survey', '2026-03-01T08:00:00Z')", database.LedgerKey, sealed)
 	require.NoError(t, err)
 	oldEntry(t, db, key)
 	for _, statement := range []string{
@@ -151,7 +150,7 @@ func fromVersion(t *testing.T, version int64) {
 	secrets, err := s.Secrets(t.Context(), password.ID)
 	require.NoError(t, err)
 	require.Len(t, secrets, 2)
-	assert.Equal(t, records.Secret{ID: 9, CredentialID: password.ID, Kind: credential.Password, AccountID: 1, RotationID: 1, State: records.SecretCandidate, Sealed: []byte{3, 4}, Fingerprint: "f2", Created: timeOf(at), SystemID: 1}, secrets[0])
+	assert.Equal(t, records.Secret{ID: 9, CredentialID: password.ID, Kind: credential.Password, AccountID: 1, RotationID: 1, State: records.SecretCandidate, Sealed: []byte{3, 4}, Fingerprint: "f2", Created: database.TimeOf(at), SystemID: 1}, secrets[0])
 	assert.Equal(t, "secret/account=1/fingerprint=f1", secrets[1].FormerBinding())
 	journal, err := s.Journal(t.Context(), 1, 0)
 	require.NoError(t, err)
@@ -234,10 +233,10 @@ func fromVersion(t *testing.T, version int64) {
 	require.NoError(t, err)
 	assert.Len(t, hits, 1)
 	var n int
-	require.NoError(t, s.inTx(t.Context(), func(tx *sql.Tx) error {
+	require.NoError(t, s.InTx(t.Context(), func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(t.Context(), "DELETE FROM dependents WHERE id = 1")
 		return err
 	}))
-	require.NoError(t, s.read.QueryRowContext(t.Context(), "SELECT (SELECT COUNT(*) FROM readers) + (SELECT COUNT(*) FROM needers) + (SELECT COUNT(*) FROM found_dependents WHERE found_dependents MATCH 'zeppelin')").Scan(&n))
+	require.NoError(t, s.Read.QueryRowContext(t.Context(), "SELECT (SELECT COUNT(*) FROM readers) + (SELECT COUNT(*) FROM needers) + (SELECT COUNT(*) FROM found_dependents WHERE found_dependents MATCH 'zeppelin')").Scan(&n))
 	assert.Zero(t, n)
 }

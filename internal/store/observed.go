@@ -7,15 +7,15 @@ import (
 	"strconv"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
 )
 
 // PutSessions replaces what is known of who is signed in to a data store.
 func (s *Store) PutSessions(ctx context.Context, system int64, list []estate.Session) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM sessions_seen WHERE system_id = ?", system); err != nil {
 			return err
 		}
@@ -24,9 +24,9 @@ func (s *Store) PutSessions(ctx context.Context, system int64, list []estate.Ses
 			return err
 		}
 		defer insert.Close()
-		now := s.stamp()
+		now := s.Stamp()
 		for _, v := range list {
-			if _, err := insert.ExecContext(ctx, system, v.StableID, v.Account, v.Client, v.Port, v.Application, v.Database, stampOf(v.Since), now); err != nil {
+			if _, err := insert.ExecContext(ctx, system, v.StableID, v.Account, v.Client, v.Port, v.Application, v.Database, database.StampOf(v.Since), now); err != nil {
 				return fmt.Errorf("session of %s: %w", v.Account, err)
 			}
 		}
@@ -36,8 +36,8 @@ func (s *Store) PutSessions(ctx context.Context, system int64, list []estate.Ses
 
 // PutSockets replaces what is known of a host's connections and open ports.
 func (s *Store) PutSockets(ctx context.Context, system int64, list []estate.Socket) error {
-	defer s.generation.Add(1)
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	defer s.PictureAltered()
+	return s.InTx(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM sockets WHERE system_id = ?", system); err != nil {
 			return err
 		}
@@ -46,7 +46,7 @@ func (s *Store) PutSockets(ctx context.Context, system int64, list []estate.Sock
 			return err
 		}
 		defer insert.Close()
-		now := s.stamp()
+		now := s.Stamp()
 		for _, v := range list {
 			if _, err := insert.ExecContext(ctx, system, v.Listens, v.Local, v.LocalPort, v.Peer, v.PeerPort, v.UID, v.Unit, v.Program, now); err != nil {
 				return fmt.Errorf("socket %s:%d: %w", v.Local, v.LocalPort, err)
@@ -62,7 +62,7 @@ func (s *Store) PutUses(ctx context.Context, system int64, list []estate.Use) er
 	if len(list) == 0 {
 		return nil
 	}
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
 		insert, err := tx.PrepareContext(ctx, `INSERT INTO uses (system_id, account, client, how, key, failed, first, last, count) VALUES (?,?,?,?,?,?,?,?,?)
 			ON CONFLICT (system_id, account, client, how, key, failed) DO UPDATE SET
 				count = CASE WHEN excluded.first > last THEN count + excluded.count ELSE MAX(count, excluded.count) END, first = MIN(first, excluded.first), last = MAX(last, excluded.last)`)
@@ -71,7 +71,7 @@ func (s *Store) PutUses(ctx context.Context, system int64, list []estate.Use) er
 		}
 		defer insert.Close()
 		for _, v := range list {
-			if _, err := insert.ExecContext(ctx, system, v.Account, v.Client, v.How, v.Key, v.Failed, stampOf(v.First), stampOf(v.Last), v.Count); err != nil {
+			if _, err := insert.ExecContext(ctx, system, v.Account, v.Client, v.How, v.Key, v.Failed, database.StampOf(v.First), database.StampOf(v.Last), v.Count); err != nil {
 				return fmt.Errorf("use by %s: %w", v.Account, err)
 			}
 		}
@@ -95,10 +95,10 @@ func (s *Store) SeenUses(ctx context.Context, account int64) ([]records.SeenUse,
 	if account != 0 {
 		where = fmt.Sprintf(" WHERE account_id = %d", account)
 	}
-	return collect(ctx, s.read, func(rows *sql.Rows) (v records.SeenUse, err error) {
+	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (v records.SeenUse, err error) {
 		var first, last string
 		err = rows.Scan(&v.AccountID, &v.Account, &v.SystemID, &v.System, &v.Client, &v.Port, &v.Application, &v.How, &v.HostID, &v.Host, &v.Unit, &v.Program, &v.UID, &v.Failed, &first, &last, &v.Count)
-		v.First, v.Last = timeOf(first), timeOf(last)
+		v.First, v.Last = database.TimeOf(first), database.TimeOf(last)
 		return v, err
 	}, `WITH live AS (
 		SELECT a.id AS account_id, a.name AS account, x.system_id, x.client, x.port, x.application, x.since, x.seen, d.address AS server, d.port AS server_port, d.name AS system
@@ -128,7 +128,7 @@ func (s *Store) UnplacedUses(ctx context.Context) (map[int64][]string, error) {
 		system int64
 		name   string
 	}
-	rows, err := collect(ctx, s.read, func(rows *sql.Rows) (r row, err error) { return r, rows.Scan(&r.system, &r.name) },
+	rows, err := database.Collect(ctx, s.Read, func(rows *sql.Rows) (r row, err error) { return r, rows.Scan(&r.system, &r.name) },
 		"SELECT DISTINCT system_id, account FROM uses WHERE account_id = 0")
 	out := map[int64][]string{}
 	for _, r := range rows {
@@ -139,27 +139,29 @@ func (s *Store) UnplacedUses(ctx context.Context) (map[int64][]string, error) {
 
 // PlaceUse says whose uses those of a name are.
 func (s *Store) PlaceUse(ctx context.Context, system int64, name string, account int64) error {
-	_, err := s.write.ExecContext(ctx, "UPDATE uses SET account_id = ? WHERE system_id = ? AND account = ?", account, system, name)
-	return err
+	return s.InTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "UPDATE uses SET account_id = ? WHERE system_id = ? AND account = ?", account, system, name)
+		return err
+	})
 }
 
 // PutObserved renews the ties that come from use. Those that were not seen
 // since before are dropped.
 func (s *Store) PutObserved(ctx context.Context, list []records.ObservedTie, before time.Time) error {
-	defer s.generation.Add(1)
-	have, err := collect(ctx, s.read, single[int64], "SELECT id FROM ties WHERE evidence = 'observed' LIMIT 1")
+	defer s.PictureAltered()
+	have, err := database.Collect(ctx, s.Read, database.Single[int64], "SELECT id FROM ties WHERE evidence = 'observed' LIMIT 1")
 	if err != nil || len(list) == 0 && len(have) == 0 {
 		return err
 	}
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
 		for _, t := range list {
-			seen := stampOf(t.Seen)
+			seen := database.StampOf(t.Seen)
 			if _, err := tx.ExecContext(ctx, `INSERT INTO ties (account_id, dependent_id, evidence, strength, detail, first_seen, seen) VALUES (?,?,'observed',?,?,?,?)
 				ON CONFLICT (account_id, dependent_id, evidence) DO UPDATE SET detail=excluded.detail, seen=MAX(seen, excluded.seen)`, t.AccountID, t.DependentID, estate.StrengthSignsIn, t.Detail, seen, seen); err != nil {
 				return err
 			}
 		}
-		_, err := tx.ExecContext(ctx, "DELETE FROM ties WHERE evidence = 'observed' AND seen < ?", stampOf(before))
+		_, err := tx.ExecContext(ctx, "DELETE FROM ties WHERE evidence = 'observed' AND seen < ?", database.StampOf(before))
 		return err
 	})
 }
@@ -168,42 +170,42 @@ func (s *Store) PutObserved(ctx context.Context, list []records.ObservedTie, bef
 // that port.
 const socketPeer = " LEFT JOIN systems o ON o.id = (SELECT p.id FROM systems p WHERE p.address = k.peer AND k.peer <> '' ORDER BY (p.port = k.peer_port) DESC, p.id LIMIT 1)"
 
-var socketList = listing[records.SocketOf]{
-	from: "sockets k JOIN systems h ON h.id = k.system_id" + socketPeer, bySort: "systems h CROSS JOIN sockets k ON k.system_id = h.id" + socketPeer,
-	id: "k.rowid", sort: "system", scan: "k.system_id, h.name, k.listens, k.local, k.local_port, k.peer, k.peer_port, k.uid, k.unit, k.program, COALESCE(o.id, 0), COALESCE(o.name, ''), k.seen",
-	columns: []column{
-		{name: "system", sql: "h.name"},
-		{name: "listens", sql: "k.listens", hidden: true},
-		{name: "local", sql: "k.local"},
-		{name: "local_port", sql: "k.local_port", number: true},
-		{name: "peer", sql: "k.peer"},
-		{name: "peer_port", sql: "k.peer_port", number: true},
-		{name: "peer_system", sql: "COALESCE(o.name, '')"},
-		{name: "unit", sql: "k.unit"},
-		{name: "program", sql: "k.program"},
-		{name: "uid", sql: "k.uid", hidden: true},
-		{name: "seen", sql: "k.seen", hidden: true},
-		{name: "id", sql: "k.rowid", number: true, hidden: true},
+var socketList = database.Listing[records.SocketOf]{
+	From: "sockets k JOIN systems h ON h.id = k.system_id" + socketPeer, BySort: "systems h CROSS JOIN sockets k ON k.system_id = h.id" + socketPeer,
+	ID: "k.rowid", Sort: "system", Scan: "k.system_id, h.name, k.listens, k.local, k.local_port, k.peer, k.peer_port, k.uid, k.unit, k.program, COALESCE(o.id, 0), COALESCE(o.name, ''), k.seen",
+	Columns: []database.Column{
+		{Name: "system", Sql: "h.name"},
+		{Name: "listens", Sql: "k.listens", Hidden: true},
+		{Name: "local", Sql: "k.local"},
+		{Name: "local_port", Sql: "k.local_port", Number: true},
+		{Name: "peer", Sql: "k.peer"},
+		{Name: "peer_port", Sql: "k.peer_port", Number: true},
+		{Name: "peer_system", Sql: "COALESCE(o.name, '')"},
+		{Name: "unit", Sql: "k.unit"},
+		{Name: "program", Sql: "k.program"},
+		{Name: "uid", Sql: "k.uid", Hidden: true},
+		{Name: "seen", Sql: "k.seen", Hidden: true},
+		{Name: "id", Sql: "k.rowid", Number: true, Hidden: true},
 	},
-	scanRow: func(rows *sql.Rows) (v records.SocketOf, err error) {
+	ScanRow: func(rows *sql.Rows) (v records.SocketOf, err error) {
 		var seen string
 		err = rows.Scan(&v.SystemID, &v.System, &v.Listens, &v.Local, &v.LocalPort, &v.Peer, &v.PeerPort, &v.UID, &v.Unit, &v.Program, &v.PeerSystemID, &v.PeerSystem, &seen, new(any), new(any))
-		v.Seen = timeOf(seen)
+		v.Seen = database.TimeOf(seen)
 		return v, err
 	},
 }
 
 // Sockets lists connections and listening ports of hosts.
 func (s *Store) Sockets(ctx context.Context, q records.Query) (records.Page[records.SocketOf], error) {
-	return page(ctx, s.read, socketList, q)
+	return database.PageOf(ctx, s.Read, socketList, q)
 }
 
 // Declarations returns those that were not withdrawn; account is 0 for all.
 func (s *Store) Declarations(ctx context.Context, account int64) ([]records.Declaration, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (d records.Declaration, err error) {
+	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (d records.Declaration, err error) {
 		var until, said string
 		err = rows.Scan(&d.ID, &d.AccountID, &d.Account, &d.DependentID, &d.Place, &d.System, &d.Reason, &until, &d.SaidBy, &said)
-		d.Until, d.Said = timeOf(until), timeOf(said)
+		d.Until, d.Said = database.TimeOf(until), database.TimeOf(said)
 		return d, err
 	}, `SELECT c.id, c.account_id, a.name, c.dependent_id, d.place, systems.name, c.reason, c.until, c.said_by, c.said FROM declarations c
 		JOIN accounts a ON a.id = c.account_id JOIN dependents d ON d.id = c.dependent_id JOIN systems ON systems.id = d.system_id
@@ -213,10 +215,10 @@ func (s *Store) Declarations(ctx context.Context, account int64) ([]records.Decl
 // Declare stores a declaration with its tie. Without a dependent one of the
 // kind "declared" is made on the system, with the place as its name.
 func (s *Store) Declare(ctx context.Context, d records.Declaration, system int64, entries ...ledger.Entry) (int64, error) {
-	defer s.generation.Add(1)
+	defer s.PictureAltered()
 	var id int64
-	err := s.inTx(ctx, func(tx *sql.Tx) error {
-		now := s.stamp()
+	err := s.InTx(ctx, func(tx *sql.Tx) error {
+		now := s.Stamp()
 		if d.DependentID == 0 {
 			if err := tx.QueryRowContext(ctx, `INSERT INTO dependents (system_id, kind, place, name, description, runs_as, state, start_mode, executable, schedule, path, uses, after, requires, copy, fingerprint, digest, first_seen, seen, changed)
 				VALUES (?,?,?,?,?,'','','','','','','null','null','null','null','',x'00',?,?,?) ON CONFLICT (system_id, kind, place) DO UPDATE SET gone = '', seen = excluded.seen RETURNING id`,
@@ -225,14 +227,14 @@ func (s *Store) Declare(ctx context.Context, d records.Declaration, system int64
 			}
 		}
 		if err := tx.QueryRowContext(ctx, "INSERT INTO declarations (account_id, dependent_id, reason, until, said_by, said) VALUES (?,?,?,?,?,?) RETURNING id",
-			d.AccountID, d.DependentID, d.Reason, stampOf(d.Until), d.SaidBy, now).Scan(&id); err != nil {
+			d.AccountID, d.DependentID, d.Reason, database.StampOf(d.Until), d.SaidBy, now).Scan(&id); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO ties (account_id, dependent_id, evidence, strength, detail, first_seen, seen) VALUES (?,?,'declared',?,?,?,?)
 			ON CONFLICT (account_id, dependent_id, evidence) DO UPDATE SET detail=excluded.detail, seen=excluded.seen`, d.AccountID, d.DependentID, estate.StrengthSaid, declaredDetail(d), now, now); err != nil {
 			return err
 		}
-		return s.record(ctx, tx, entries...)
+		return s.Enter(ctx, tx, entries...)
 	})
 	return id, err
 }
@@ -247,20 +249,20 @@ func declaredDetail(d records.Declaration) string {
 
 // Withdraw ends a declaration and its tie.
 func (s *Store) Withdraw(ctx context.Context, id int64, by string, entries ...ledger.Entry) error {
-	defer s.generation.Add(1)
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	defer s.PictureAltered()
+	return s.InTx(ctx, func(tx *sql.Tx) error {
 		var account, dependent int64
-		err := tx.QueryRowContext(ctx, "UPDATE declarations SET withdrawn = ?, withdrawn_by = ? WHERE id = ? AND withdrawn = '' RETURNING account_id, dependent_id", s.stamp(), by, id).Scan(&account, &dependent)
+		err := tx.QueryRowContext(ctx, "UPDATE declarations SET withdrawn = ?, withdrawn_by = ? WHERE id = ? AND withdrawn = '' RETURNING account_id, dependent_id", s.Stamp(), by, id).Scan(&account, &dependent)
 		if err != nil {
-			return fmt.Errorf("declaration %d: %w", id, one(err))
+			return fmt.Errorf("declaration %d: %w", id, database.OrNotFound(err))
 		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM ties WHERE account_id = ? AND dependent_id = ? AND evidence = 'declared'
 			AND NOT EXISTS (SELECT 1 FROM declarations c WHERE c.account_id = ties.account_id AND c.dependent_id = ties.dependent_id AND c.withdrawn = '')`, account, dependent); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE dependents SET gone = ? WHERE id = ? AND kind = ? AND NOT EXISTS (SELECT 1 FROM ties WHERE dependent_id = dependents.id)", s.stamp(), dependent, estate.DependentDeclared); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE dependents SET gone = ? WHERE id = ? AND kind = ? AND NOT EXISTS (SELECT 1 FROM ties WHERE dependent_id = dependents.id)", s.Stamp(), dependent, estate.DependentDeclared); err != nil {
 			return err
 		}
-		return s.record(ctx, tx, entries...)
+		return s.Enter(ctx, tx, entries...)
 	})
 }

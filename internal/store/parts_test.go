@@ -7,13 +7,12 @@ import (
 	"strings"
 	"testing"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ties"
+	"mossledger.example/moss/internal/records"
 )
 
 // The index of parts changes how long a filter takes, not what it finds: held

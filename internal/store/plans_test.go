@@ -10,14 +10,13 @@ import (
 	"sync"
 	"testing"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ties"
+	"mossledger.example/moss/internal/records"
 )
 
 // watched is a driver that remembers which statements are run.
@@ -76,9 +75,7 @@ func watching(t *testing.T, name string) (s *Store, during func(do func()) []str
 	w := &watched{Driver: plain.Driver()}
 	require.NoError(t, plain.Close())
 	sql.Register(name, w)
-	driverName = name
-	defer func() { driverName = "sqlite" }()
-	s = open(t, t.TempDir())
+	s = openBy(t, name, t.TempDir())
 	return s, func(do func()) []string {
 		w.lock.Lock()
 		w.seen = map[string]bool{}
@@ -100,7 +97,7 @@ func watching(t *testing.T, name string) (s *Store, during func(do func()) []str
 // planOf is how a statement would be carried out.
 func planOf(t *testing.T, s *Store, query string) (lines []string) {
 	t.Helper()
-	rows, err := s.write.QueryContext(t.Context(), "EXPLAIN QUERY PLAN "+query, make([]any, strings.Count(query, "?"))...)
+	rows, err := s.Read.QueryContext(t.Context(), "EXPLAIN QUERY PLAN "+query, make([]any, strings.Count(query, "?"))...)
 	require.NoError(t, err, query)
 	defer rows.Close()
 	for rows.Next() {
@@ -132,7 +129,7 @@ func TestAVisitScansNoTable(t *testing.T) {
 		require.NoError(t, err)
 		seen := map[string]*Seen{"accounts": NewSeen(), "dependents": NewSeen()}
 		var tally records.Tally
-		require.NoError(t, s.PutAccounts(ctx, v.ID, people(30), seen["accounts"], &tally))
+		require.NoError(t, s.PutAccounts(ctx, v.ID, staff(30), seen["accounts"], &tally))
 		var units []estate.Dependent
 		for i := range 30 {
 			units = append(units, estate.Dependent{Kind: estate.DependentUnit, Place: fmt.Sprintf("u%02d.service", i), Name: fmt.Sprintf("u%02d", i), State: "active", RunsAs: "Name001"})
@@ -175,7 +172,7 @@ func TestAPageReadsNoTable(t *testing.T) {
 	id, err := s.AddSystem(ctx, records.System{Name: "host", Kind: "unix-host"})
 	require.NoError(t, err)
 	var tally records.Tally
-	require.NoError(t, s.PutAccounts(ctx, id, people(30), NewSeen(), &tally))
+	require.NoError(t, s.PutAccounts(ctx, id, staff(30), NewSeen(), &tally))
 	require.NoError(t, s.PutDependents(ctx, id, []estate.Dependent{{Kind: estate.DependentUnit, Place: "a.service", Name: "a"}}, NewSeen(), &tally))
 	discard := func(_ any, err error) { t.Helper(); require.NoError(t, err) }
 	lists := map[string]func(q records.Query){

@@ -9,10 +9,10 @@ import (
 	"strconv"
 	"strings"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/radius"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
 )
 
 // radiusWalk is one walk; it remembers where its nodes are.
@@ -92,10 +92,10 @@ func (w *radiusWalk) further(from []radius.Node) (out []radius.Step, more bool, 
 		if len(ask.of) == 0 {
 			continue
 		}
-		steps, err := collect(w.ctx, w.read, func(rows *sql.Rows) (s radius.Step, err error) {
+		steps, err := database.Collect(w.ctx, w.Read, func(rows *sql.Rows) (s radius.Step, err error) {
 			s.Edge.Why = ask.why
 			return s, w.scan(rows, &s)
-		}, "SELECT json_extract(w.value, '$[0]'), "+radiusColumns+", '' FROM json_each(?) w CROSS JOIN "+ask.query+" CROSS JOIN dependents d ON d.id = r.dependent_id AND d.gone = '' JOIN systems ON systems.id = d.system_id LIMIT "+strconv.Itoa(mostSteps+1), text(ask.of))
+		}, "SELECT json_extract(w.value, '$[0]'), "+radiusColumns+", '' FROM json_each(?) w CROSS JOIN "+ask.query+" CROSS JOIN dependents d ON d.id = r.dependent_id AND d.gone = '' JOIN systems ON systems.id = d.system_id LIMIT "+strconv.Itoa(mostSteps+1), database.AsJSON(ask.of))
 		if err != nil {
 			return nil, false, err
 		}
@@ -123,12 +123,12 @@ func (w *radiusWalk) scan(rows *sql.Rows, s *radius.Step, more ...any) error {
 }
 
 func (w *radiusWalk) ties(root radius.Node) ([]radius.Step, error) {
-	steps, err := collect(w.ctx, w.read, func(rows *sql.Rows) (s radius.Step, err error) {
+	steps, err := database.Collect(w.ctx, w.Read, func(rows *sql.Rows) (s radius.Step, err error) {
 		return s, w.scan(rows, &s, &s.Edge.Why, &s.Edge.Strength)
 	}, "SELECT 'a' || t.account_id, "+radiusColumns+`, t.detail, t.evidence, t.strength
 		FROM ties t JOIN dependents d ON d.id = t.dependent_id JOIN systems ON systems.id = d.system_id
 		WHERE t.account_id = CAST(? AS INTEGER) AND d.gone = '' AND t.evidence IN (SELECT value FROM json_each(?)) AND (? OR t.strength <> 'mentions') LIMIT `+strconv.Itoa(mostSteps+1),
-		root.ID[1:], text(w.evidence), w.mentions)
+		root.ID[1:], database.AsJSON(w.evidence), w.mentions)
 	slices.SortFunc(steps, func(a, b radius.Step) int { // cheaper here than in the database
 		return cmp.Or(cmp.Compare(a.Node.System, b.Node.System), cmp.Compare(a.Node.Of, b.Node.Of), cmp.Compare(a.Node.Name, b.Node.Name))
 	})
@@ -139,11 +139,11 @@ func (w *radiusWalk) ties(root radius.Node) ([]radius.Step, error) {
 // addresses of their host, or from the host itself. What owns the other end is a
 // unit that is known, or only a program.
 func (w *radiusWalk) clients(programs [][4]any) ([]radius.Step, error) {
-	some, err := collect(w.ctx, w.read, single[int64], "SELECT 1 FROM sockets LIMIT 1")
+	some, err := database.Collect(w.ctx, w.Read, database.Single[int64], "SELECT 1 FROM sockets LIMIT 1")
 	if err != nil || len(some) == 0 || len(programs) == 0 {
 		return nil, err
 	}
-	return collect(w.ctx, w.read, func(rows *sql.Rows) (s radius.Step, err error) {
+	return database.Collect(w.ctx, w.Read, func(rows *sql.Rows) (s radius.Step, err error) {
 		s.Edge.Why = radius.WhyConnects
 		var client int64
 		var unit, program, host string
@@ -169,5 +169,5 @@ func (w *radiusWalk) clients(programs [][4]any) ([]radius.Step, error) {
 		FROM ports p CROSS JOIN sockets k ON k.peer_port = p.local_port AND k.listens = 0
 			AND (k.peer IN (SELECT address FROM systems WHERE id = p.system_id UNION SELECT local FROM sockets WHERE system_id = p.system_id AND local NOT IN ('127.0.0.1', '::1', '0.0.0.0', '::'))
 				OR k.system_id = p.system_id AND k.peer IN ('127.0.0.1', '::1'))
-		JOIN systems ON systems.id = k.system_id LEFT JOIN dependents d ON d.system_id = k.system_id AND d.kind = 'unit' AND d.place = k.unit AND d.gone = '' LIMIT `+strconv.Itoa(mostSteps+1), text(programs))
+		JOIN systems ON systems.id = k.system_id LEFT JOIN dependents d ON d.system_id = k.system_id AND d.kind = 'unit' AND d.place = k.unit AND d.gone = '' LIMIT `+strconv.Itoa(mostSteps+1), database.AsJSON(programs))
 }

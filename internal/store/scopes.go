@@ -6,9 +6,9 @@ import (
 	"errors"
 	"fmt"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
 )
 
 // When many vanish at once, it is a question: more than a quarter of at least
@@ -21,7 +21,7 @@ const (
 // Vanished returns the rows of a scope that its reading did not see, and how
 // many were there before.
 func (s *Store) Vanished(ctx context.Context, system int64, e ScopeEnd) (gone []int64, present int, err error) {
-	ids, err := presentIDs(ctx, s.read, system, e.Table, e.Condition)
+	ids, err := presentIDs(ctx, s.Read, system, e.Table, e.Condition)
 	for _, id := range ids {
 		if !e.Seen.has(id) {
 			gone = append(gone, id)
@@ -34,7 +34,7 @@ func (s *Store) Vanished(ctx context.Context, system int64, e ScopeEnd) (gone []
 // which scopes were read completely, and why the others were not. Law 4. The
 // writer is held for some hundred rows at a time.
 func (s *Store) EndScopes(ctx context.Context, system int64, ends []ScopeEnd, tally *records.Tally) ([]records.Held, error) {
-	defer s.generation.Add(1)
+	defer s.PictureAltered()
 	var held []records.Held
 	for _, e := range ends {
 		h, err := s.endScope(ctx, system, e, tally)
@@ -58,7 +58,7 @@ func (s *Store) endScope(ctx context.Context, system int64, e ScopeEnd, tally *r
 	}
 	var sight string
 	var confirmed bool
-	if err := s.read.QueryRowContext(ctx, "SELECT sight, confirmed FROM scopes WHERE system_id = ? AND scope = ?", system, e.Scope).Scan(&sight, &confirmed); err != nil && !errors.Is(err, sql.ErrNoRows) {
+	if err := s.Read.QueryRowContext(ctx, "SELECT sight, confirmed FROM scopes WHERE system_id = ? AND scope = ?", system, e.Scope).Scan(&sight, &confirmed); err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return nil, err
 	}
 	counted := len(gone)
@@ -88,7 +88,7 @@ func (s *Store) endScope(ctx context.Context, system int64, e ScopeEnd, tally *r
 			marked = append(marked, id)
 		}
 	}
-	now := s.stamp()
+	now := s.Stamp()
 	if err := s.inSlices(ctx, marked, func(tx *sql.Tx, ids string) error {
 		_, err := tx.ExecContext(ctx, "UPDATE "+e.Table+" SET gone = ? WHERE id IN (SELECT value FROM json_each(?))", now, ids) //nolint:gosec // names of tables are our own
 		return err
@@ -97,9 +97,9 @@ func (s *Store) endScope(ctx context.Context, system int64, e ScopeEnd, tally *r
 	}
 	tally.Vanished += len(marked)
 	tally.AccountsTouched = tally.AccountsTouched || e.Table == "accounts" && len(marked) > 0
-	return nil, s.inTx(ctx, func(tx *sql.Tx) error {
+	return nil, s.InTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT INTO scopes (system_id, scope, completed, why, sight, begun) VALUES (?,?,?,'',?,?)
-			ON CONFLICT (system_id, scope) DO UPDATE SET completed = excluded.completed, why = '', sight = excluded.sight, begun = excluded.begun, held = 0, confirmed = 0`, system, e.Scope, now, e.Sight, stampOf(e.Begun))
+			ON CONFLICT (system_id, scope) DO UPDATE SET completed = excluded.completed, why = '', sight = excluded.sight, begun = excluded.begun, held = 0, confirmed = 0`, system, e.Scope, now, e.Sight, database.StampOf(e.Begun))
 		return err
 	})
 }
@@ -110,7 +110,7 @@ func (s *Store) leaveScope(ctx context.Context, system int64, e ScopeEnd, held *
 	if held != nil {
 		count = held.Count
 	}
-	if err := s.inTx(ctx, func(tx *sql.Tx) error {
+	if err := s.InTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, "INSERT INTO scopes (system_id, scope, why, held) VALUES (?,?,?,?) ON CONFLICT (system_id, scope) DO UPDATE SET why = excluded.why, held = excluded.held", system, e.Scope, e.Why, count)
 		return err
 	}); err != nil {
@@ -124,7 +124,7 @@ func (s *Store) copiesAmong(ctx context.Context, ids []int64) (n int, err error)
 	if ids == nil {
 		ids = []int64{}
 	}
-	err = s.read.QueryRowContext(ctx, "SELECT COUNT(*) FROM dependents WHERE id IN (SELECT value FROM json_each(?)) AND COALESCE(json_extract(copy, '$.format'), '') <> 'mention'", text(ids)).Scan(&n)
+	err = s.Read.QueryRowContext(ctx, "SELECT COUNT(*) FROM dependents WHERE id IN (SELECT value FROM json_each(?)) AND COALESCE(json_extract(copy, '$.format'), '') <> 'mention'", database.AsJSON(ids)).Scan(&n)
 	return n, err
 }
 
@@ -135,9 +135,9 @@ const sliceRows = 500
 func (s *Store) inSlices(ctx context.Context, ids []int64, f func(tx *sql.Tx, ids string) error) error {
 	for len(ids) > 0 {
 		n := min(sliceRows, len(ids))
-		some := text(ids[:n])
+		some := database.AsJSON(ids[:n])
 		ids = ids[n:]
-		if err := s.inTx(ctx, func(tx *sql.Tx) error { return f(tx, some) }); err != nil {
+		if err := s.InTx(ctx, func(tx *sql.Tx) error { return f(tx, some) }); err != nil {
 			return err
 		}
 	}
@@ -147,22 +147,22 @@ func (s *Store) inSlices(ctx context.Context, ids []int64, f func(tx *sql.Tx, id
 // ConfirmAbsence lets the next complete reading of a system's held scopes mark
 // as gone what it does not see. It returns how many scopes were held.
 func (s *Store) ConfirmAbsence(ctx context.Context, system int64, entries ...ledger.Entry) (n int64, err error) {
-	err = s.inTx(ctx, func(tx *sql.Tx) error {
+	err = s.InTx(ctx, func(tx *sql.Tx) error {
 		res, err := tx.ExecContext(ctx, "UPDATE scopes SET confirmed = 1 WHERE system_id = ? AND held > 0", system)
 		if err != nil {
 			return err
 		}
 		if n, err = res.RowsAffected(); err != nil || n == 0 {
-			return inUse("nothing of it waits to be confirmed")
+			return database.InUse("nothing of it waits to be confirmed")
 		}
-		return s.record(ctx, tx, entries...)
+		return s.Enter(ctx, tx, entries...)
 	})
 	return n, err
 }
 
 // HeldScopes returns all of them.
 func (s *Store) HeldScopes(ctx context.Context) ([]records.HeldScope, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (h records.HeldScope, err error) {
+	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (h records.HeldScope, err error) {
 		return h, rows.Scan(&h.SystemID, &h.System, &h.Scope, &h.Why, &h.Count)
 	}, "SELECT scopes.system_id, systems.name, scopes.scope, scopes.why, scopes.held FROM scopes JOIN systems ON systems.id = scopes.system_id WHERE scopes.held > 0 AND scopes.confirmed = 0 ORDER BY systems.name, scopes.scope")
 }
@@ -172,7 +172,7 @@ func (s *Store) touch(ctx context.Context, system int64, table, condition string
 	if len(seen.bits) == 0 {
 		return nil
 	}
-	ids, err := presentIDs(ctx, s.read, system, table, condition)
+	ids, err := presentIDs(ctx, s.Read, system, table, condition)
 	if err != nil {
 		return err
 	}
@@ -182,13 +182,13 @@ func (s *Store) touch(ctx context.Context, system int64, table, condition string
 			touched = append(touched, id)
 		}
 	}
-	now := s.stamp()
+	now := s.Stamp()
 	return s.inSlices(ctx, touched, func(tx *sql.Tx, some string) error {
 		_, err := tx.ExecContext(ctx, "UPDATE "+table+" SET seen = ? WHERE id IN (SELECT value FROM json_each(?))", now, some) //nolint:gosec // names of tables are our own
 		return err
 	})
 }
 
-func presentIDs(ctx context.Context, db queryer, system int64, table, condition string) ([]int64, error) {
-	return collect(ctx, db, single[int64], "SELECT id FROM "+table+" WHERE system_id = ? AND gone = '' AND "+condition, system)
+func presentIDs(ctx context.Context, db database.Queryer, system int64, table, condition string) ([]int64, error) {
+	return database.Collect(ctx, db, database.Single[int64], "SELECT id FROM "+table+" WHERE system_id = ? AND gone = '' AND "+condition, system)
 }

@@ -7,6 +7,7 @@ import (
 	"unicode"
 
 	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
 )
 
 // phrases turns what somebody types into a full-text query: every word must
@@ -39,7 +40,7 @@ func (s *Store) Search(ctx context.Context, typed string, limit int) ([]records.
 		{"account", "SELECT a.id, a.name, systems.name, a.type, a.description FROM accounts a JOIN (SELECT rowid FROM found_accounts WHERE found_accounts MATCH ? LIMIT ?) f ON f.rowid = a.id JOIN systems ON systems.id = a.system_id"},
 		{"dependent", "SELECT d.id, d.name, systems.name, d.kind, d.place FROM dependents d JOIN (SELECT rowid FROM found_dependents WHERE found_dependents MATCH ? LIMIT ?) f ON f.rowid = d.id JOIN systems ON systems.id = d.system_id"},
 	} {
-		hits, err := collect(ctx, s.read, func(rows *sql.Rows) (h records.Hit, err error) {
+		hits, err := database.Collect(ctx, s.Read, func(rows *sql.Rows) (h records.Hit, err error) {
 			h.Kind = part.kind
 			return h, rows.Scan(&h.ID, &h.Name, &h.System, &h.Of, &h.Detail)
 		}, part.sql, query, limit)

@@ -4,37 +4,32 @@ import (
 	"context"
 	"database/sql"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
 )
 
 // StewardLinkOf returns the link of a system, or ErrNotFound.
 func (s *Store) StewardLinkOf(ctx context.Context, system int64) (v records.StewardLink, err error) {
-	err = s.read.QueryRowContext(ctx, "SELECT system_id, steward, account_id, sealed FROM steward_links WHERE system_id = ?", system).Scan(&v.SystemID, &v.Steward, &v.AccountID, &v.Sealed)
-	return v, one(err)
+	err = s.Read.QueryRowContext(ctx, "SELECT system_id, steward, account_id, sealed FROM steward_links WHERE system_id = ?", system).Scan(&v.SystemID, &v.Steward, &v.AccountID, &v.Sealed)
+	return v, database.OrNotFound(err)
 }
 
 // StewardLinks returns the links of an account.
 func (s *Store) StewardLinks(ctx context.Context, account int64) ([]records.StewardLink, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (v records.StewardLink, err error) {
+	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (v records.StewardLink, err error) {
 		return v, rows.Scan(&v.SystemID, &v.Steward, &v.AccountID, &v.Sealed)
 	}, "SELECT system_id, steward, account_id, sealed FROM steward_links WHERE account_id = ? ORDER BY system_id", account)
 }
 
 // LinkStewards stores links.
 func (s *Store) LinkStewards(ctx context.Context, links []records.StewardLink, entries ...ledger.Entry) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
 		for _, v := range links {
 			if _, err := tx.ExecContext(ctx, "INSERT INTO steward_links (system_id, steward, account_id, sealed) VALUES (?,?,?,?) ON CONFLICT (system_id) DO UPDATE SET steward = excluded.steward, account_id = excluded.account_id, sealed = excluded.sealed", v.SystemID, v.Steward, v.AccountID, v.Sealed); err != nil {
 				return err
 			}
 		}
-		return s.record(ctx, tx, entries...)
+		return s.Enter(ctx, tx, entries...)
 	})
-}
-
-// UnfinishedOf returns the rotation of a credential that is not finished.
-func (s *Store) UnfinishedOf(ctx context.Context, id records.CredentialID) (records.Rotation, error) {
-	return scanRotation(s.read.QueryRowContext(ctx, "SELECT "+rotationColumns+" FROM "+rotationFrom+" WHERE r.credential_id = ? AND r.mode <> 'finished' ORDER BY r.id DESC LIMIT 1", id))
 }

@@ -4,11 +4,10 @@ import (
 	"bytes"
 	"context"
 	"crypto/rand"
+	"database/sql"
 	"fmt"
 	"testing"
 	"time"
-
-	"mossledger.example/moss/internal/records"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -17,6 +16,8 @@ import (
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
 )
 
 type clock struct{ now time.Time }
@@ -26,10 +27,12 @@ func (c *clock) tick() time.Time {
 	return c.now
 }
 
-func open(t *testing.T, folder string) *Store {
+func open(t *testing.T, folder string) *Store { return openBy(t, database.Driver, folder) }
+
+func openBy(t *testing.T, driver, folder string) *Store {
 	t.Helper()
 	c := &clock{time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)}
-	s, err := Open(t.Context(), folder, c.tick)
+	s, err := openWith(t.Context(), driver, folder, c.tick)
 	require.NoError(t, err)
 	sealer, err := secret.NewSealer(bytes.Repeat([]byte{1}, secret.KeySize), rand.Reader)
 	require.NoError(t, err)
@@ -38,7 +41,7 @@ func open(t *testing.T, folder string) *Store {
 	return s
 }
 
-func people(n int) []estate.Account {
+func staff(n int) []estate.Account {
 	var out []estate.Account
 	for i := range n {
 		out = append(out, estate.Account{
@@ -54,7 +57,7 @@ func TestReopenedWithData(t *testing.T) {
 	s := open(t, folder)
 	id, err := s.AddSystem(t.Context(), records.System{Name: "dir", Kind: "directory"}, ledger.Entry{Actor: "ines", Act: "system.add", Phase: ledger.Outcome})
 	require.NoError(t, err)
-	require.NoError(t, s.PutAccounts(t.Context(), id, people(250), NewSeen(), &records.Tally{}))
+	require.NoError(t, s.PutAccounts(t.Context(), id, staff(250), NewSeen(), &records.Tally{}))
 	require.NoError(t, s.Close())
 	s = open(t, folder) // migrations run again, and find nothing to do
 	page, err := s.Accounts(t.Context(), records.Query{Limit: 1})
@@ -63,8 +66,10 @@ func TestReopenedWithData(t *testing.T) {
 	report, err := s.LedgerVerify(t.Context())
 	require.NoError(t, err)
 	assert.True(t, report.OK(), "%v", report.Problems)
-	_, err = s.write.Exec("UPDATE ledger SET leaf = replace(leaf, 'ines', 'inez') WHERE idx = 1")
-	require.NoError(t, err)
+	require.NoError(t, s.InTx(t.Context(), func(tx *sql.Tx) error {
+		_, err := tx.Exec("UPDATE ledger SET leaf = replace(leaf, 'ines', 'inez') WHERE idx = 1")
+		return err
+	}))
 	report, err = s.LedgerVerify(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, []int64{1}, report.Altered)
@@ -98,7 +103,7 @@ func TestManyAbsencesAreAQuestion(t *testing.T) {
 		require.NoError(t, err)
 		return page.Total
 	}
-	all := people(600)
+	all := staff(600)
 	require.Empty(t, visit(all, "a"))
 	require.Empty(t, visit(all[:597], "a"), "some go: nothing special")
 	require.Equal(t, 3, gone())
@@ -150,7 +155,7 @@ func TestAbsenceNeedsProof(t *testing.T) {
 		require.NoError(t, err)
 		return page.Total
 	}
-	all := people(205)
+	all := staff(205)
 	assert.Equal(t, records.Tally{Added: 205, AccountsTouched: true}, visit(all, true))
 	assert.Equal(t, records.Tally{}, visit(all, true), "unchanged")
 	first, err := s.Accounts(ctx, records.Query{Limit: 1})
@@ -176,19 +181,19 @@ func TestPagingEqualsOneLongPage(t *testing.T) {
 	s := open(t, t.TempDir())
 	id, err := s.AddSystem(t.Context(), records.System{Name: "dir", Kind: "directory"})
 	require.NoError(t, err)
-	require.NoError(t, s.PutAccounts(t.Context(), id, people(97), NewSeen(), &records.Tally{}))
-	for _, c := range accountList.columns {
+	require.NoError(t, s.PutAccounts(t.Context(), id, staff(97), NewSeen(), &records.Tally{}))
+	for _, c := range accountList.Columns {
 		for _, sign := range []string{"", "-"} {
-			long, err := s.Accounts(t.Context(), records.Query{Sort: sign + c.name, Limit: 1000})
-			require.NoError(t, err, c.name)
+			long, err := s.Accounts(t.Context(), records.Query{Sort: sign + c.Name, Limit: 1000})
+			require.NoError(t, err, c.Name)
 			var ids, paged []int64
 			for _, a := range long.Items {
 				ids = append(ids, a.ID)
 			}
 			cursor := ""
 			for {
-				p, err := s.Accounts(t.Context(), records.Query{Sort: sign + c.name, Limit: 10, Cursor: cursor})
-				require.NoError(t, err, c.name)
+				p, err := s.Accounts(t.Context(), records.Query{Sort: sign + c.Name, Limit: 10, Cursor: cursor})
+				require.NoError(t, err, c.Name)
 				for _, a := range p.Items {
 					paged = append(paged, a.ID)
 				}
@@ -196,7 +201,7 @@ func TestPagingEqualsOneLongPage(t *testing.T) {
 					break
 				}
 			}
-			require.Equal(t, ids, paged, sign+c.name)
+			require.Equal(t, ids, paged, sign+c.Name)
 		}
 	}
 	for filter, want := range map[string]int{"description~100% of_": 24, `description~k\s`: 24, "name=name005": 1, "name!~Name0": 0, "never_expires=true": 49, "password_changed<2026-01-05": 16, "type=": 32, "description~%": 24} {
@@ -206,7 +211,7 @@ func TestPagingEqualsOneLongPage(t *testing.T) {
 	}
 	for _, bad := range []records.Query{{Filters: []string{"colour=red"}}, {Filters: []string{"nothing"}}, {Sort: "colour"}, {Limit: 1001}, {Cursor: "zzz"}, {Filters: []string{"name=x'; DROP TABLE accounts; --"}, Sort: "name;"}} {
 		_, err := s.Accounts(t.Context(), bad)
-		assert.ErrorIs(t, err, ErrQuery, "%+v", bad)
+		assert.ErrorIs(t, err, database.ErrQuery, "%+v", bad)
 	}
 }
 
@@ -216,7 +221,7 @@ func TestValuesFollowTheEndOfTheRotation(t *testing.T) {
 	ctx := context.Background()
 	id, err := s.AddSystem(ctx, records.System{Name: "dir", Kind: "directory"})
 	require.NoError(t, err)
-	require.NoError(t, s.PutAccounts(ctx, id, people(1), NewSeen(), &records.Tally{}))
+	require.NoError(t, s.PutAccounts(ctx, id, staff(1), NewSeen(), &records.Tally{}))
 	c, err := s.NotePassword(ctx, 1)
 	require.NoError(t, err)
 	require.NoError(t, s.TakeCustody(ctx, records.Secret{CredentialID: c.ID, Sealed: []byte("a"), Fingerprint: "fa"}, "ines", ""))

@@ -6,10 +6,10 @@ import (
 	"fmt"
 	"strings"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
 )
 
 const systemColumns = "systems.id, systems.name, kind, address, port, steward, site, environment, owner, options, trusted_ca, facts, state, state_words, checked, visited, read_completely, check_stages, revision, trusted_words, COALESCE((SELECT MAX(w.approval_id) FROM approval_systems w JOIN approvals a ON a.id = w.approval_id WHERE w.system_id = systems.id AND a.state = 'asked' AND a.kind = 'endpoint'), 0), COALESCE((SELECT group_concat(fingerprint, ' ') FROM host_keys WHERE system_id = systems.id), '')"
@@ -18,40 +18,40 @@ func scanSystem(row interface{ Scan(...any) error }, more ...any) (records.Syste
 	var v records.System
 	var options, facts, checked, visited, complete, stages, keys string
 	err := row.Scan(append([]any{&v.ID, &v.Name, &v.Kind, &v.Address, &v.Port, &v.Steward, &v.Site, &v.Environment, &v.Owner, &options, &v.TrustedCA, &facts, &v.State, &v.StateWords, &checked, &visited, &complete, &stages, &v.Revision, &v.Trusted, &v.Waits, &keys}, more...)...)
-	v.Options, v.Facts = parse[map[string]string](options), parse[connect.Facts](facts)
-	v.Stages = parse[[]connect.StageResult](stages)
-	v.Checked, v.Visited, v.Complete = timeOf(checked), timeOf(visited), timeOf(complete)
+	v.Options, v.Facts = database.FromJSON[map[string]string](options), database.FromJSON[connect.Facts](facts)
+	v.Stages = database.FromJSON[[]connect.StageResult](stages)
+	v.Checked, v.Visited, v.Complete = database.TimeOf(checked), database.TimeOf(visited), database.TimeOf(complete)
 	v.HostKeys = strings.Fields(keys)
 	if v.Options == nil {
 		v.Options = map[string]string{}
 	}
-	return v, one(err)
+	return v, database.OrNotFound(err)
 }
 
-var systemList = listing[records.System]{
-	from: "systems", id: "systems.id", sort: "name", scan: systemColumns,
-	columns: []column{
-		{name: "name", sql: "name"},
-		{name: "kind", sql: "kind"},
-		{name: "address", sql: "address"},
-		{name: "port", sql: "port", number: true},
-		{name: "steward", sql: "steward"},
-		{name: "site", sql: "site"},
-		{name: "environment", sql: "environment"},
-		{name: "owner", sql: "owner"},
-		{name: "state", sql: "state", values: []string{"new", "ok", "failed", "incomplete"}},
-		{name: "state_words", sql: "state_words"},
-		{name: "checked", sql: "checked", hidden: true},
-		{name: "visited", sql: "visited", hidden: true},
-		{name: "read_completely", sql: "read_completely", hidden: true},
-		{name: "id", sql: "systems.id", number: true},
+var systemList = database.Listing[records.System]{
+	From: "systems", ID: "systems.id", Sort: "name", Scan: systemColumns,
+	Columns: []database.Column{
+		{Name: "name", Sql: "name"},
+		{Name: "kind", Sql: "kind"},
+		{Name: "address", Sql: "address"},
+		{Name: "port", Sql: "port", Number: true},
+		{Name: "steward", Sql: "steward"},
+		{Name: "site", Sql: "site"},
+		{Name: "environment", Sql: "environment"},
+		{Name: "owner", Sql: "owner"},
+		{Name: "state", Sql: "state", Values: []string{"new", "ok", "failed", "incomplete"}},
+		{Name: "state_words", Sql: "state_words"},
+		{Name: "checked", Sql: "checked", Hidden: true},
+		{Name: "visited", Sql: "visited", Hidden: true},
+		{Name: "read_completely", Sql: "read_completely", Hidden: true},
+		{Name: "id", Sql: "systems.id", Number: true},
 	},
-	scanRow: func(rows *sql.Rows) (records.System, error) { return scanSystem(rows, new(any), new(any)) },
+	ScanRow: func(rows *sql.Rows) (records.System, error) { return scanSystem(rows, new(any), new(any)) },
 }
 
 // Systems lists systems.
 func (s *Store) Systems(ctx context.Context, q records.Query) (records.Page[records.System], error) {
-	return page(ctx, s.read, systemList, q)
+	return database.PageOf(ctx, s.Read, systemList, q)
 }
 
 // AllSystems returns every system, in order of name.
@@ -72,7 +72,7 @@ func (s *Store) AllSystems(ctx context.Context) ([]records.System, error) {
 
 // System returns one by id or, when that is no number, by name.
 func (s *Store) System(ctx context.Context, idOrName string) (records.System, error) {
-	v, err := scanSystem(s.read.QueryRowContext(ctx, "SELECT "+systemColumns+" FROM systems WHERE name = ? OR id = CAST(? AS INTEGER) AND CAST(CAST(? AS INTEGER) AS TEXT) = ? ORDER BY name = ? DESC LIMIT 1", idOrName, idOrName, idOrName, idOrName, idOrName))
+	v, err := scanSystem(s.Read.QueryRowContext(ctx, "SELECT "+systemColumns+" FROM systems WHERE name = ? OR id = CAST(? AS INTEGER) AND CAST(CAST(? AS INTEGER) AS TEXT) = ? ORDER BY name = ? DESC LIMIT 1", idOrName, idOrName, idOrName, idOrName, idOrName))
 	if err != nil {
 		return v, fmt.Errorf("system %q: %w", idOrName, err)
 	}
@@ -81,7 +81,7 @@ func (s *Store) System(ctx context.Context, idOrName string) (records.System, er
 
 // SystemByID returns one by id. (A name may look like a number.)
 func (s *Store) SystemByID(ctx context.Context, id int64) (records.System, error) {
-	v, err := scanSystem(s.read.QueryRowContext(ctx, "SELECT "+systemColumns+" FROM systems WHERE id = ?", id))
+	v, err := scanSystem(s.Read.QueryRowContext(ctx, "SELECT "+systemColumns+" FROM systems WHERE id = ?", id))
 	if err != nil {
 		return v, fmt.Errorf("system %d: %w", id, err)
 	}
@@ -91,7 +91,7 @@ func (s *Store) SystemByID(ctx context.Context, id int64) (records.System, error
 // AddSystem adds one. ErrConflict when the name, or kind, address and port, are taken.
 func (s *Store) AddSystem(ctx context.Context, v records.System, entries ...ledger.Entry) (int64, error) {
 	var id int64
-	err := s.inTx(ctx, func(tx *sql.Tx) error {
+	err := s.InTx(ctx, func(tx *sql.Tx) error {
 		var other string
 		err := tx.QueryRowContext(ctx, "SELECT name FROM systems WHERE name = ? OR (kind = ? AND address = ? AND port = ? AND address <> '') LIMIT 1", v.Name, v.Kind, v.Address, v.Port).Scan(&other)
 		if err == nil {
@@ -101,14 +101,14 @@ func (s *Store) AddSystem(ctx context.Context, v records.System, entries ...ledg
 			v.Options = map[string]string{}
 		}
 		res, err := tx.ExecContext(ctx, "INSERT INTO systems (name, kind, address, port, steward, site, environment, owner, options, trusted_ca, created) VALUES (?,?,?,?,?,?,?,?,?,?,?)",
-			v.Name, v.Kind, v.Address, v.Port, v.Steward, v.Site, v.Environment, v.Owner, text(v.Options), v.TrustedCA, s.stamp())
+			v.Name, v.Kind, v.Address, v.Port, v.Steward, v.Site, v.Environment, v.Owner, database.AsJSON(v.Options), v.TrustedCA, s.Stamp())
 		if err != nil {
 			return err
 		}
 		if id, err = res.LastInsertId(); err != nil {
 			return err
 		}
-		return s.record(ctx, tx, entries...)
+		return s.Enter(ctx, tx, entries...)
 	})
 	return id, err
 }
@@ -116,16 +116,16 @@ func (s *Store) AddSystem(ctx context.Context, v records.System, entries ...ledg
 // ChangeSystem replaces what a person may change of a system. revision is the
 // one that the person saw; ErrStale when it is not the current one.
 func (s *Store) ChangeSystem(ctx context.Context, v records.System, revision int64, entries ...ledger.Entry) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
 		res, err := tx.ExecContext(ctx, "UPDATE systems SET address=?, port=?, steward=?, site=?, environment=?, owner=?, options=?, trusted_ca=?, revision=revision+1 WHERE id=? AND revision=?",
-			v.Address, v.Port, v.Steward, v.Site, v.Environment, v.Owner, text(v.Options), v.TrustedCA, v.ID, revision)
+			v.Address, v.Port, v.Steward, v.Site, v.Environment, v.Owner, database.AsJSON(v.Options), v.TrustedCA, v.ID, revision)
 		if err != nil {
 			return err
 		}
 		if n, err := res.RowsAffected(); err != nil || n == 0 {
 			return fmt.Errorf("system %q: %w", v.Name, records.ErrStale)
 		}
-		return s.record(ctx, tx, entries...)
+		return s.Enter(ctx, tx, entries...)
 	})
 }
 
@@ -135,7 +135,7 @@ const credentialsOf = "(SELECT id FROM credentials WHERE account_id IN " + accou
 
 // Removal tells what would go with a system.
 func (s *Store) Removal(ctx context.Context, id int64) (v records.Removal, err error) {
-	tx, err := s.read.BeginTx(ctx, nil)
+	tx, err := s.Read.BeginTx(ctx, nil)
 	if err != nil {
 		return v, err
 	}
@@ -165,14 +165,14 @@ func removal(ctx context.Context, tx *sql.Tx, id int64) (v records.Removal, err 
 // RemoveSystem removes a system with all that was seen on it. ErrConflict
 // while values in custody belong to it or stand on it.
 func (s *Store) RemoveSystem(ctx context.Context, id int64, entries ...ledger.Entry) error {
-	defer s.generation.Add(1)
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	defer s.PictureAltered()
+	return s.InTx(ctx, func(tx *sql.Tx) error {
 		goes, err := removal(ctx, tx, id)
 		if err != nil {
 			return err
 		}
 		if goes.Refused != "" {
-			return inUse(goes.Refused)
+			return database.InUse(goes.Refused)
 		}
 		for _, statement := range []string{
 			"DELETE FROM journal WHERE rotation_id IN (SELECT id FROM rotations WHERE credential_id IN " + credentialsOf + ")",
@@ -187,7 +187,7 @@ func (s *Store) RemoveSystem(ctx context.Context, id int64, entries ...ledger.En
 				return fmt.Errorf("remove: %w", err)
 			}
 		}
-		return s.record(ctx, tx, entries...)
+		return s.Enter(ctx, tx, entries...)
 	})
 }
 
@@ -199,9 +199,9 @@ func (s *Store) SaveCheck(ctx context.Context, id int64, report connect.CheckRep
 			state, words = "failed", string(stage.Stage)+": "+stage.Detail
 		}
 	}
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, "UPDATE systems SET check_stages=?, checked=?, state=?, state_words=?, facts=CASE WHEN ? THEN ? ELSE facts END WHERE id=?",
-			text(report.Stages), s.stamp(), state, words, state == "ok", text(report.Facts), id)
+			database.AsJSON(report.Stages), s.Stamp(), state, words, state == "ok", database.AsJSON(report.Facts), id)
 		return err
 	})
 }
@@ -211,12 +211,12 @@ func (s *Store) SaveCheck(ctx context.Context, id int64, report connect.CheckRep
 // returned then, and this one's identity is forgotten. Of two that both have it,
 // from before it was looked at, the older one keeps it.
 func (s *Store) ClaimIdentity(ctx context.Context, id int64, identity string, clash func(records.System) bool) (kept string, err error) {
-	err = s.inTx(ctx, func(tx *sql.Tx) error {
+	err = s.InTx(ctx, func(tx *sql.Tx) error {
 		mine, err := scanSystem(tx.QueryRowContext(ctx, "SELECT "+systemColumns+" FROM systems WHERE id = ?", id))
 		if err != nil {
 			return fmt.Errorf("system %d: %w", id, err)
 		}
-		same, err := collect(ctx, tx, func(rows *sql.Rows) (records.System, error) { return scanSystem(rows) },
+		same, err := database.Collect(ctx, tx, func(rows *sql.Rows) (records.System, error) { return scanSystem(rows) },
 			"SELECT "+systemColumns+" FROM systems WHERE kind = ? AND id <> ? AND json_extract(facts, '$.identity') = ? ORDER BY id", mine.Kind, id, identity)
 		if err != nil {
 			return err
@@ -234,7 +234,7 @@ func (s *Store) ClaimIdentity(ctx context.Context, id int64, identity string, cl
 			return nil
 		}
 		mine.Facts.Identity = identity
-		_, err = tx.ExecContext(ctx, "UPDATE systems SET facts = ? WHERE id = ?", text(mine.Facts), id)
+		_, err = tx.ExecContext(ctx, "UPDATE systems SET facts = ? WHERE id = ?", database.AsJSON(mine.Facts), id)
 		return err
 	})
 	return kept, err
@@ -242,23 +242,23 @@ func (s *Store) ClaimIdentity(ctx context.Context, id int64, identity string, cl
 
 // ApproveHostKey adds an approved fingerprint and drops earlier ones.
 func (s *Store) ApproveHostKey(ctx context.Context, id int64, fingerprint, by string, entries ...ledger.Entry) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM host_keys WHERE system_id = ?", id); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "INSERT INTO host_keys (system_id, fingerprint, approved_by, approved) VALUES (?,?,?,?)", id, fingerprint, by, s.stamp()); err != nil {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO host_keys (system_id, fingerprint, approved_by, approved) VALUES (?,?,?,?)", id, fingerprint, by, s.Stamp()); err != nil {
 			return err
 		}
-		return s.record(ctx, tx, entries...)
+		return s.Enter(ctx, tx, entries...)
 	})
 }
 
 // SaveSteward adds or replaces a steward.
 func (s *Store) SaveSteward(ctx context.Context, v records.Steward, entries ...ledger.Entry) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT INTO stewards (name, account, password, private_key, created, changed) VALUES (?,?,?,?,?,?)
 			ON CONFLICT (name) DO UPDATE SET account=excluded.account, password=excluded.password, private_key=excluded.private_key, changed=excluded.changed`,
-			v.Name, v.Account, v.SealedPassword, v.SealedKey, s.stamp(), s.stamp())
+			v.Name, v.Account, v.SealedPassword, v.SealedKey, s.Stamp(), s.Stamp())
 		if err != nil {
 			return err
 		}
@@ -266,7 +266,7 @@ func (s *Store) SaveSteward(ctx context.Context, v records.Steward, entries ...l
 		if _, err := tx.ExecContext(ctx, "DELETE FROM steward_links WHERE steward = ? COLLATE NOCASE", v.Name); err != nil {
 			return err
 		}
-		return s.record(ctx, tx, entries...)
+		return s.Enter(ctx, tx, entries...)
 	})
 }
 
@@ -274,24 +274,24 @@ func (s *Store) SaveSteward(ctx context.Context, v records.Steward, entries ...l
 func (s *Store) Steward(ctx context.Context, name string) (records.Steward, error) {
 	v := records.Steward{}
 	var changed string
-	err := s.read.QueryRowContext(ctx, "SELECT name, account, password, private_key, changed FROM stewards WHERE name = ?", name).Scan(&v.Name, &v.Account, &v.SealedPassword, &v.SealedKey, &changed)
+	err := s.Read.QueryRowContext(ctx, "SELECT name, account, password, private_key, changed FROM stewards WHERE name = ?", name).Scan(&v.Name, &v.Account, &v.SealedPassword, &v.SealedKey, &changed)
 	if err != nil {
-		return v, fmt.Errorf("steward %q: %w", name, one(err))
+		return v, fmt.Errorf("steward %q: %w", name, database.OrNotFound(err))
 	}
-	v.Changed = timeOf(changed)
+	v.Changed = database.TimeOf(changed)
 	return v, nil
 }
 
 // Stewards lists all.
 func (s *Store) Stewards(ctx context.Context, q records.Query) (records.Page[records.Steward], error) {
-	return page(ctx, s.read, listing[records.Steward]{
-		from: "stewards", id: "stewards.rowid", sort: "name",
-		scan:    "name, account, password IS NOT NULL, private_key IS NOT NULL, (SELECT COUNT(*) FROM systems WHERE systems.steward = stewards.name), changed",
-		columns: []column{{name: "name", sql: "name"}, {name: "account", sql: "account"}, {name: "changed", sql: "changed", hidden: true}},
-		scanRow: func(rows *sql.Rows) (v records.Steward, err error) {
+	return database.PageOf(ctx, s.Read, database.Listing[records.Steward]{
+		From: "stewards", ID: "stewards.rowid", Sort: "name",
+		Scan:    "name, account, password IS NOT NULL, private_key IS NOT NULL, (SELECT COUNT(*) FROM systems WHERE systems.steward = stewards.name), changed",
+		Columns: []database.Column{{Name: "name", Sql: "name"}, {Name: "account", Sql: "account"}, {Name: "changed", Sql: "changed", Hidden: true}},
+		ScanRow: func(rows *sql.Rows) (v records.Steward, err error) {
 			var changed string
-			err = rows.Scan(padded(&v.Name, &v.Account, &v.HasPassword, &v.HasKey, &v.Systems, &changed)...)
-			v.Changed = timeOf(changed)
+			err = rows.Scan(database.Padded(&v.Name, &v.Account, &v.HasPassword, &v.HasKey, &v.Systems, &changed)...)
+			v.Changed = database.TimeOf(changed)
 			return v, err
 		},
 	}, q)
@@ -299,15 +299,15 @@ func (s *Store) Stewards(ctx context.Context, q records.Query) (records.Page[rec
 
 // RemoveSteward removes one; ErrConflict while a system uses it.
 func (s *Store) RemoveSteward(ctx context.Context, name string, entries ...ledger.Entry) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
 		res, err := tx.ExecContext(ctx, "DELETE FROM stewards WHERE name = ? AND NOT EXISTS (SELECT 1 FROM systems WHERE steward = ?)", name, name)
 		if err != nil {
 			return err
 		}
 		if n, err := res.RowsAffected(); err != nil || n == 0 {
-			return inUse(fmt.Sprintf("steward %q is used by a system, or is not there", name))
+			return database.InUse(fmt.Sprintf("steward %q is used by a system, or is not there", name))
 		}
-		return s.record(ctx, tx, entries...)
+		return s.Enter(ctx, tx, entries...)
 	})
 }
 
@@ -325,13 +325,13 @@ func (s *Store) DomainsOf(ctx context.Context) (map[int64][]string, error) {
 // Unread returns the systems that were not read completely, and how many there
 // are in all.
 func (s *Store) Unread(ctx context.Context) (list []records.Unread, all int, err error) {
-	if err := s.read.QueryRowContext(ctx, "SELECT COUNT(*) FROM systems").Scan(&all); err != nil {
+	if err := s.Read.QueryRowContext(ctx, "SELECT COUNT(*) FROM systems").Scan(&all); err != nil {
 		return nil, 0, err
 	}
-	list, err = collect(ctx, s.read, func(rows *sql.Rows) (u records.Unread, err error) {
+	list, err = database.Collect(ctx, s.Read, func(rows *sql.Rows) (u records.Unread, err error) {
 		var visited, complete string
 		err = rows.Scan(&u.Name, &u.State, &u.Words, &visited, &complete)
-		u.Visited, u.Complete = timeOf(visited), timeOf(complete)
+		u.Visited, u.Complete = database.TimeOf(visited), database.TimeOf(complete)
 		return u, err
 	}, "SELECT name, state, state_words, visited, read_completely FROM systems WHERE state <> 'ok' OR read_completely = '' ORDER BY name")
 	return list, all, err

@@ -10,11 +10,10 @@ import (
 	"errors"
 	"fmt"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/records"
 )
 
 // Approvals asks for approvals and decides them.

@@ -3,9 +3,8 @@ package approval
 import (
 	"context"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/records"
 )
 
 // Store is what this package needs of the store.

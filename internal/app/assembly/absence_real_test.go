@@ -7,8 +7,6 @@ import (
 	"testing"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -16,6 +14,7 @@ import (
 	"mossledger.example/moss/internal/app/assembly"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store"
 )
 

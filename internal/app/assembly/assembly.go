@@ -24,13 +24,14 @@ import (
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/app/survey"
 	"mossledger.example/moss/internal/store"
+	"mossledger.example/moss/internal/store/database"
 )
 
 // Config is what an Application is made of.
 type Config struct {
 	Store       *store.Store
-	Witness     store.Witness // of the ledger's head; nil for a file beside the database
-	Master      []byte        // master key
+	Witness     database.Witness // of the ledger's head; nil for a file beside the database
+	Master      []byte           // master key
 	Random      io.Reader
 	Now         func() time.Time
 	Log         *slog.Logger

@@ -7,8 +7,6 @@ import (
 	"sync"
 	"testing"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -16,6 +14,7 @@ import (
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/standin/larkmoor"
 )
 

@@ -10,15 +10,14 @@ import (
 	"testing"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/standin/larkmoor"
 	"mossledger.example/moss/internal/standin/unixhost"
-	"mossledger.example/moss/internal/store"
+	"mossledger.example/moss/internal/store/database"
 )
 
 // What many people and the service itself do at the same moment. Run under the race
@@ -265,7 +264,7 @@ func TestRemovalInEveryState(t *testing.T) {
 				after = c.prepare(f)
 			}
 			counts := func() (out []string) {
-				db, err := sql.Open("sqlite", "file:"+filepath.Join(f.folder, store.FileName)+"?mode=ro")
+				db, err := sql.Open("sqlite", "file:"+filepath.Join(f.folder, database.FileName)+"?mode=ro")
 				require.NoError(t, err)
 				defer db.Close()
 				for _, table := range []string{"systems", "accounts", "dependents", "ties", "secrets", "credentials", "rotations", "scopes"} {

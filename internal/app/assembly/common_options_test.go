@@ -3,12 +3,11 @@ package assembly_test
 import (
 	"testing"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/standin/larkmoor"
 	"mossledger.example/moss/internal/standin/unixhost"
 )

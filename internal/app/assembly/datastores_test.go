@@ -6,8 +6,6 @@ import (
 	"testing"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -21,6 +19,7 @@ import (
 	"mossledger.example/moss/internal/core/radius"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/standin/larkmoor"
 	"mossledger.example/moss/internal/standin/unixhost"
 	"mossledger.example/moss/internal/store"

@@ -12,8 +12,6 @@ import (
 	"testing"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -23,8 +21,9 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/standin/larkmoor"
-	"mossledger.example/moss/internal/store"
+	"mossledger.example/moss/internal/store/database"
 )
 
 // stranger listens and keeps all that arrives. It answers what makes a client
@@ -204,7 +203,7 @@ func TestSecretsGoOnlyWhereTheyWereGiven(t *testing.T) {
 	})
 
 	t.Run("written into the database", func(t *testing.T) {
-		db, err := sql.Open("sqlite", "file:"+filepath.Join(f.folder, store.FileName)+"?_busy_timeout=10000")
+		db, err := sql.Open("sqlite", "file:"+filepath.Join(f.folder, database.FileName)+"?_busy_timeout=10000")
 		require.NoError(t, err)
 		defer db.Close()
 		set := func(statement string, args ...any) {
@@ -244,14 +243,14 @@ func TestSecretsGoOnlyWhereTheyWereGiven(t *testing.T) {
 		require.NoError(t, err)
 		set("UPDATE approvals SET asked_by = 'ola' WHERE id = ?", waits.ID)
 		_, err = f.Approvals.Approve(ctx, ben, waits.ID, waits.Digest, "")
-		require.ErrorIs(t, err, store.ErrForged)
+		require.ErrorIs(t, err, records.ErrForged)
 		// Nobody becomes a person, or another one, by a row.
 		set("INSERT INTO users (name, password, roles, created) VALUES ('eve', 'x', 'approver administrator', '2026-01-01')")
 		_, err = f.Store.User(ctx, eve.Name)
-		require.ErrorIs(t, err, store.ErrForged)
+		require.ErrorIs(t, err, records.ErrForged)
 		set("UPDATE users SET roles = 'approver operator' WHERE name = 'ben'")
 		_, err = f.Store.User(ctx, ben.Name)
-		require.ErrorIs(t, err, store.ErrForged)
+		require.ErrorIs(t, err, records.ErrForged)
 		s.noSecret(t, "the whole afternoon")
 	})
 	assert.NotZero(t, s.calls, "the stranger was really called")
@@ -383,7 +382,7 @@ func TestADatabaseFromBeforeIsBoundOnce(t *testing.T) {
 	a := f.take("svc-manifest")
 	f.Stop()
 	require.NoError(t, f.Store.Close())
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(f.folder, store.FileName))
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(f.folder, database.FileName))
 	require.NoError(t, err)
 	_, err = db.ExecContext(ctx, "UPDATE systems SET endpoint = NULL")
 	require.NoError(t, err)

@@ -6,8 +6,6 @@ import (
 	"strings"
 	"testing"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
@@ -18,6 +16,7 @@ import (
 	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/standin/unixhost"
 )
 

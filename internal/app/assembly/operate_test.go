@@ -8,8 +8,6 @@ import (
 	"testing"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -20,6 +18,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/records"
 	standindir "mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/larkmoor"
 	"mossledger.example/moss/internal/standin/unixhost"

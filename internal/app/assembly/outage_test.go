@@ -9,8 +9,6 @@ import (
 	"testing"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -19,10 +17,11 @@ import (
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/records"
 	standindir "mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/larkmoor"
 	"mossledger.example/moss/internal/standin/unixhost"
-	"mossledger.example/moss/internal/store"
+	"mossledger.example/moss/internal/store/database"
 )
 
 // after waits until a rotation has a record that satisfies a condition.
@@ -133,7 +132,7 @@ func TestAFullDisk(t *testing.T) {
 	f := start(t)
 	ctx := t.Context()
 	a := f.take("svc-berth")
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(f.folder, store.FileName)+"?_busy_timeout=10000")
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(f.folder, database.FileName)+"?_busy_timeout=10000")
 	require.NoError(t, err)
 	defer db.Close()
 	exec := func(statement string) {

@@ -3,13 +3,12 @@ package assembly_test
 import (
 	"testing"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store"
 )
 

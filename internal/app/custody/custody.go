@@ -10,8 +10,6 @@ import (
 	"slices"
 	"sync"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/inventory"
@@ -22,6 +20,7 @@ import (
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/records"
 )
 
 // Custody takes credentials and keeps them.

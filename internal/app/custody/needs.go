@@ -3,9 +3,8 @@ package custody
 import (
 	"context"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store"
 )
 

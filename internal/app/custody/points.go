@@ -7,14 +7,13 @@ import (
 	"sync"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/records"
 )
 
 // Answer is what one point answered to a value.

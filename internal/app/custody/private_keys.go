@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"strings"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/app/sealed"
@@ -14,6 +12,7 @@ import (
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/records"
 )
 
 // readPrivate reads a private key where it is held.

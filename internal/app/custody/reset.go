@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"strings"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/inventory"
@@ -16,6 +14,7 @@ import (
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/records"
 )
 
 // Reset takes a password by setting a new one with the authority's privileged

@@ -6,14 +6,13 @@ import (
 	"strconv"
 	"strings"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store"
 )
 

@@ -7,11 +7,10 @@ import (
 	"slices"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/records"
 )
 
 // SettleLater has prepared values settled whose fate is not known.

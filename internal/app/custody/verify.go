@@ -5,12 +5,11 @@ import (
 	"errors"
 	"fmt"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/records"
 )
 
 func driftKey(c records.Credential) string { return fmt.Sprintf("drift/%d", c.ID) }

@@ -11,8 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/custody"
@@ -26,6 +24,7 @@ import (
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/naming"
+	"mossledger.example/moss/internal/records"
 )
 
 // Diagnoses explains dependents and starts them.

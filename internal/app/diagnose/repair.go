@@ -5,13 +5,12 @@ import (
 	"errors"
 	"fmt"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/findings"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/core/diagnosis"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/records"
 )
 
 // Repair is an act that removes the cause.

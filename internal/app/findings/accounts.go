@@ -6,10 +6,9 @@ import (
 	"strings"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/records"
 )
 
 func readReused(ctx context.Context, from Store, s *EstateSnapshot) (err error) {

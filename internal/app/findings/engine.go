@@ -14,13 +14,12 @@ import (
 	"fmt"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ties"
+	"mossledger.example/moss/internal/records"
 )
 
 // SystemSnapshot is what rules about one system judge by.

@@ -7,11 +7,10 @@ import (
 	"strings"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/keys"
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store"
 )
 

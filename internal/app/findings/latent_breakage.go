@@ -6,11 +6,10 @@ import (
 	"strings"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ties"
+	"mossledger.example/moss/internal/records"
 )
 
 // Kinds of finding about what runs.

@@ -3,10 +3,9 @@ package findings
 import (
 	"fmt"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/records"
 )
 
 // processes judges what running programs hold: a password that everybody

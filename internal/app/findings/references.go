@@ -3,11 +3,10 @@ package findings
 import (
 	"fmt"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/naming"
+	"mossledger.example/moss/internal/records"
 )
 
 // unplacedReferences: what names an account that nobody knows, or several.

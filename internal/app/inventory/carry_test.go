@@ -6,17 +6,17 @@ import (
 	"testing"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/stretchr/testify/require"
+
+	_ "mossledger.example/moss/internal/connect/redis" // a kind of system
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/app/sealed"
-	_ "mossledger.example/moss/internal/connect/redis" // a kind of system
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store"
 )
 

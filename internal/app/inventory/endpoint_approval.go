@@ -6,14 +6,12 @@ import (
 	"fmt"
 	"slices"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/secret"
-	"mossledger.example/moss/internal/store"
+	"mossledger.example/moss/internal/records"
 )
 
 // carryEndpoints seals the endpoints that were approved: what is sealed is what was
@@ -153,7 +151,7 @@ func (inventory *Inventory) trust(ctx context.Context, by, reason string, system
 func (inventory *Inventory) withdrawOthers(ctx context.Context, v records.System) error {
 	waits, err := inventory.store.WaitsFor(ctx, v.ID)
 	if err != nil {
-		if errors.Is(err, app.ErrNotFound) || errors.Is(err, store.ErrForged) {
+		if errors.Is(err, app.ErrNotFound) || errors.Is(err, records.ErrForged) {
 			err = nil
 		}
 		return err

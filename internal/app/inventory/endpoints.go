@@ -11,11 +11,9 @@ import (
 	"slices"
 	"strings"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/ledger"
-	"mossledger.example/moss/internal/store"
+	"mossledger.example/moss/internal/records"
 )
 
 // Where a secret may be sent is sealed (law 11). Each system has a sealed
@@ -159,7 +157,7 @@ func (inventory *Inventory) approvedEndpoint(ctx context.Context, v records.Syst
 	switch {
 	case err == nil:
 		u.Approval, u.AskedBy = waits.ID, waits.AskedBy
-	case !errors.Is(err, app.ErrNotFound) && !errors.Is(err, store.ErrForged):
+	case !errors.Is(err, app.ErrNotFound) && !errors.Is(err, records.ErrForged):
 		return err
 	}
 	return u

@@ -5,10 +5,9 @@ import (
 	"fmt"
 	"strings"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/records"
 )
 
 // approveHostKey pins a host key. It must be the key that the host offers right

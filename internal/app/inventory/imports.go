@@ -10,14 +10,13 @@ import (
 	"strings"
 	"sync"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/roster"
+	"mossledger.example/moss/internal/records"
 )
 
 // Import is what an import did.

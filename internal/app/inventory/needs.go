@@ -3,10 +3,9 @@ package inventory
 import (
 	"context"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/records"
 )
 
 // Store is what this package needs of the store.

@@ -5,12 +5,11 @@ import (
 	"context"
 	"fmt"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/roster"
+	"mossledger.example/moss/internal/records"
 )
 
 // One directory may have several servers. Kept as several systems, each account

@@ -5,14 +5,13 @@ import (
 	"errors"
 	"fmt"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/records"
 )
 
 // signIn puts the value in force into a target. Where two may be, the system

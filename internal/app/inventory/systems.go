@@ -9,8 +9,6 @@ import (
 	"maps"
 	"slices"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
@@ -19,6 +17,7 @@ import (
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/roster"
+	"mossledger.example/moss/internal/records"
 )
 
 // Inventory keeps the systems.

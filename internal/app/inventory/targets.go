@@ -5,12 +5,11 @@ import (
 	"fmt"
 	"strconv"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/records"
 )
 
 // Authority is where an account's credential is decided.

@@ -4,9 +4,8 @@ import (
 	"context"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/records"
 )
 
 // Store is what this package needs of the store.

@@ -8,12 +8,11 @@ import (
 	"strconv"
 	"strings"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/records"
 )
 
 // SetCheck sets the application's own check of what runs. A target that nothing

@@ -9,14 +9,13 @@ import (
 	"strconv"
 	"strings"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/records"
 )
 
 // FindCredential takes a credential by its number (credential:7), the fingerprint

@@ -6,9 +6,8 @@ import (
 	"fmt"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/records"
 )
 
 // waitsAfter is how many times a system must be away to be a finding.

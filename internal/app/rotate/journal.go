@@ -5,12 +5,11 @@ import (
 	"context"
 	"errors"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/records"
 )
 
 // journal writes records with their ledger entries, durably.

@@ -4,11 +4,10 @@ import (
 	"context"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/records"
 )
 
 // Store is what this package needs of the store.

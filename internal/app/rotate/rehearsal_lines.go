@@ -10,8 +10,6 @@ import (
 	"sync"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/app/findings"
@@ -24,6 +22,7 @@ import (
 	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/records"
 )
 
 // searched says of a credential whether every host was searched for it since

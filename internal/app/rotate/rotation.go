@@ -10,8 +10,6 @@ import (
 	"fmt"
 	"sync"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
@@ -24,6 +22,7 @@ import (
 	"mossledger.example/moss/internal/app/survey"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/records"
 )
 
 // Rotations plans rotations and carries them out.

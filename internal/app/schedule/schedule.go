@@ -10,10 +10,9 @@ import (
 	"sync"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/records"
 )
 
 // retry is how long a schedule that cannot be read or written is left alone.

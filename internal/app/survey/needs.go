@@ -3,11 +3,10 @@ package survey
 import (
 	"context"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store"
 )
 

@@ -5,9 +5,9 @@ import (
 	"context"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/prometheus/client_golang/prometheus"
+
+	"mossledger.example/moss/internal/records"
 )
 
 // Counts gives counts of the picture as metrics.

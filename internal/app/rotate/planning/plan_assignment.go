@@ -6,11 +6,10 @@ import (
 	"slices"
 	"strconv"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/records"
 )
 
 // chosen gathers the dependents that an assignment names.

@@ -7,12 +7,11 @@ import (
 	"context"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/app/sealed"
+	"mossledger.example/moss/internal/records"
 )
 
 // Store is what this package needs of the store.

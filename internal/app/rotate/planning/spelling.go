@@ -5,11 +5,10 @@ import (
 	"fmt"
 	"strings"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/naming"
+	"mossledger.example/moss/internal/records"
 )
 
 // keptSpelling keeps how a log-on is written, unless that says nothing outside

@@ -1,24 +1,17 @@
-package store
+package custody
 
 import (
 	"context"
 	"database/sql"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/core/credential"
+	"mossledger.example/moss/internal/records"
 )
-
-// DependentsOfKey returns the entries that let the holder of a key in, and the
-// files that hold it.
-func (s *Store) DependentsOfKey(ctx context.Context, fingerprint string) ([]records.Dependent, error) {
-	return s.dependentsWhere(ctx, "d.kind IN ('key', 'authorized key') AND json_extract(d.key, '$.fingerprint') = ? AND d.gone = ''", fingerprint)
-}
 
 // NoteKeys gives every key that was seen a row. A new key that a rotation is
 // spreading is not another pair.
-func (s *Store) NoteKeys(ctx context.Context) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+func (s *Custody) NoteKeys(ctx context.Context) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT INTO credentials (kind, fingerprint, type, bits, name, first_seen)
 			SELECT 'ssh-key', fp, MAX(type), MAX(bits), COALESCE(MAX(comment), MAX(place)), MIN(seen) FROM (
 				SELECT json_extract(d.key, '$.fingerprint') AS fp, COALESCE(json_extract(d.key, '$.type'), '') AS type, COALESCE(json_extract(d.key, '$.bits'), 0) AS bits,
@@ -41,9 +34,9 @@ func becomes(ctx context.Context, tx *sql.Tx, id records.CredentialID, k credent
 	return err
 }
 
-func (s *Store) keyIs(ctx context.Context, tx *sql.Tx, k records.KeyIs) error {
+func (s *Custody) keyIs(ctx context.Context, tx *sql.Tx, k records.KeyIs) error {
 	const set = "key = json_set(key, '$.fingerprint', ?, '$.type', ?, '$.bits', ?, '$.public', ''), digest = x'00', seen = ?"
-	now := s.stamp()
+	now := s.Stamp()
 	if !k.Door {
 		_, err := tx.ExecContext(ctx, "UPDATE dependents SET "+set+" WHERE system_id = ? AND kind = 'key' AND path = ? AND json_extract(key, '$.fingerprint') = ?",
 			k.To.Fingerprint, k.To.Type, k.To.Bits, now, k.SystemID, k.Path, k.From.Fingerprint)

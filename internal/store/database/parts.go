@@ -1,4 +1,4 @@
-package store
+package database
 
 import (
 	"context"
@@ -8,18 +8,18 @@ import (
 	"unicode/utf8"
 )
 
-// parts is an index of three-letter parts of some columns of a list. It narrows
+// Parts is an index of three-letter parts of some columns of a list. It narrows
 // down where a part of a text may stand; the condition itself then decides.
-type parts struct {
-	table   string
-	columns []string // that it covers
+type Parts struct {
+	Table   string
+	Columns []string // that it covers
 	// What people search a list for: a condition with so many places for the
 	// pattern; the rows whose own text has it, by the index (with places for its
 	// words and the pattern); and those that are found by what they belong to.
-	search string
-	asked  int
-	texts  string
-	others string
+	Search string
+	Asked  int
+	Texts  string
+	Others string
 }
 
 // shortest is the length of parts: a shorter text has none.
@@ -45,22 +45,22 @@ type narrowed struct {
 }
 
 // covers reports whether a filter for a part of a column can be narrowed down.
-func (p *parts) covers(name, value string) bool {
+func (p *Parts) covers(name, value string) bool {
 	if p == nil || utf8.RuneCountInString(value) < shortest || strings.ContainsRune(value, 0) {
 		return false
 	}
-	return slices.Contains(p.columns, name)
+	return slices.Contains(p.Columns, name)
 }
 
-func (p *parts) narrow(value string) *narrowed {
-	query := "SELECT rowid AS id FROM " + p.table + " WHERE " + p.table + " MATCH ?"
+func (p *Parts) narrow(value string) *narrowed {
+	query := "SELECT rowid AS id FROM " + p.Table + " WHERE " + p.Table + " MATCH ?"
 	return &narrowed{query: query, args: []any{match(value)}}
 }
 
 // searched narrows a search down. alone: no other condition takes anything away.
-func (p *parts) searched(value, pattern string, alone bool) *narrowed {
-	n, others := &narrowed{query: p.texts, args: []any{match(value), pattern}}, &narrowed{query: p.others}
-	for range p.asked - 1 {
+func (p *Parts) searched(value, pattern string, alone bool) *narrowed {
+	n, others := &narrowed{query: p.Texts, args: []any{match(value), pattern}}, &narrowed{query: p.Others}
+	for range p.Asked - 1 {
 		others.args = append(others.args, pattern)
 	}
 	if alone {
@@ -76,17 +76,17 @@ const mostSorted = 20_000
 
 // rows returns the rows that a condition holds for, if they are few enough to be
 // sorted. Others are met soon in the order of the list.
-func (n *narrowed) rows(ctx context.Context, db queryer, from, id, where string, args []any) (ids []int64, all bool, err error) {
+func (n *narrowed) rows(ctx context.Context, db Queryer, from, id, where string, args []any) (ids []int64, all bool, err error) {
 	if n.others == nil {
 		query := fmt.Sprintf("SELECT %s FROM (%s) part CROSS JOIN %s WHERE %s = part.id AND %s LIMIT %d", id, n.query, from, id, where, countLimit+1)
-		ids, err = collect(ctx, db, single[int64], query, append(slices.Clone(n.args), args...)...)
+		ids, err = Collect(ctx, db, Single[int64], query, append(slices.Clone(n.args), args...)...)
 		return ids, len(ids) <= countLimit, err
 	}
 	for _, of := range []struct {
 		*narrowed
 		most int
 	}{{n, countLimit}, {n.others, mostSorted}} {
-		more, err := collect(ctx, db, single[int64], fmt.Sprintf("SELECT id FROM (%s) LIMIT %d", of.query, of.most+1), of.args...)
+		more, err := Collect(ctx, db, Single[int64], fmt.Sprintf("SELECT id FROM (%s) LIMIT %d", of.query, of.most+1), of.args...)
 		if err != nil || len(more) > of.most {
 			return nil, false, err
 		}

@@ -1,4 +1,4 @@
-package store
+package database
 
 import (
 	"context"
@@ -36,9 +36,9 @@ func WithRequest(ctx context.Context, r Request) context.Context {
 }
 
 // Earlier returns what a request was answered with when it came before.
-func (s *Store) Earlier(ctx context.Context, r Request) (answer int64, found bool, err error) {
+func (s *DB) Earlier(ctx context.Context, r Request) (answer int64, found bool, err error) {
 	var asked string
-	err = s.read.QueryRowContext(ctx, "SELECT request, answer FROM idempotency WHERE user = ? AND key = ?", r.User, r.Key).Scan(&asked, &answer)
+	err = s.Read.QueryRowContext(ctx, "SELECT request, answer FROM idempotency WHERE user = ? AND key = ?", r.User, r.Key).Scan(&asked, &answer)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, false, nil
 	}
@@ -48,17 +48,17 @@ func (s *Store) Earlier(ctx context.Context, r Request) (answer int64, found boo
 	return answer, err == nil, err
 }
 
-// begun writes the key of the context's request, if it has one, beside what it
+// Begun writes the key of the context's request, if it has one, beside what it
 // began.
-func (s *Store) begun(ctx context.Context, tx *sql.Tx, answer int64) error {
+func (s *DB) Begun(ctx context.Context, tx *sql.Tx, answer int64) error {
 	r, ok := ctx.Value(requestKey{}).(Request)
 	if !ok {
 		return nil
 	}
-	if _, err := tx.ExecContext(ctx, "DELETE FROM idempotency WHERE created < ?", stampOf(s.now().Add(-keptRequests))); err != nil {
+	if _, err := tx.ExecContext(ctx, "DELETE FROM idempotency WHERE created < ?", StampOf(s.Now().Add(-keptRequests))); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, "INSERT INTO idempotency (user, key, request, answer, created) VALUES (?,?,?,?,?)", r.User, r.Key, r.Asked, answer, s.stamp())
+	_, err := tx.ExecContext(ctx, "INSERT INTO idempotency (user, key, request, answer, created) VALUES (?,?,?,?,?)", r.User, r.Key, r.Asked, answer, s.Stamp())
 	if err != nil && strings.Contains(err.Error(), "UNIQUE") {
 		return ErrSentBefore
 	}

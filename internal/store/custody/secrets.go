@@ -1,4 +1,4 @@
-package store
+package custody
 
 import (
 	"context"
@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
 )
 
 func addSecret(ctx context.Context, tx *sql.Tx, v records.Secret, now string) error {
@@ -15,28 +16,28 @@ func addSecret(ctx context.Context, tx *sql.Tx, v records.Secret, now string) er
 }
 
 // AddCandidate stores a prepared value, synced (law 1).
-func (s *Store) AddCandidate(ctx context.Context, v records.Secret) error {
+func (s *Custody) AddCandidate(ctx context.Context, v records.Secret) error {
 	v.State = records.SecretCandidate
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
 		if v.RotationID == 0 {
 			var rotates bool
 			if err := tx.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM rotations WHERE credential_id = ? AND mode <> 'finished')", v.CredentialID).Scan(&rotates); err != nil {
 				return err
 			}
 			if rotates {
-				return inUse("a rotation of it is not finished")
+				return database.InUse("a rotation of it is not finished")
 			}
 		}
-		return addSecret(ctx, tx, v, s.stamp())
+		return addSecret(ctx, tx, v, s.Stamp())
 	})
 }
 
 // Secrets returns all sealed values of a credential, the newest first.
-func (s *Store) Secrets(ctx context.Context, id records.CredentialID) ([]records.Secret, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (v records.Secret, err error) {
+func (s *Custody) Secrets(ctx context.Context, id records.CredentialID) ([]records.Secret, error) {
+	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (v records.Secret, err error) {
 		var created string
 		err = rows.Scan(&v.ID, &v.CredentialID, &v.Kind, &v.AccountID, &v.RotationID, &v.State, &v.Sealed, &v.Fingerprint, &v.Public, &created, &v.SystemID)
-		v.Created = timeOf(created)
+		v.Created = database.TimeOf(created)
 		return v, err
 	}, `SELECT x.id, x.credential_id, c.kind, COALESCE(c.account_id, 0), COALESCE(x.rotation_id, 0), x.state, x.sealed, x.fingerprint, x.public, x.created, COALESCE(a.system_id, 0)
 		FROM secrets x JOIN credentials c ON c.id = x.credential_id LEFT JOIN accounts a ON a.id = c.account_id WHERE x.credential_id = ? ORDER BY x.id DESC`, id)
@@ -44,8 +45,8 @@ func (s *Store) Secrets(ctx context.Context, id records.CredentialID) ([]records
 
 // OpenCandidates returns prepared values of accounts that no rotation made: of
 // resets whose end is not known.
-func (s *Store) OpenCandidates(ctx context.Context) ([]records.Secret, error) {
-	ids, err := collect(ctx, s.read, single[records.CredentialID], "SELECT DISTINCT x.credential_id FROM secrets x JOIN credentials c ON c.id = x.credential_id WHERE x.state = 'candidate' AND x.rotation_id IS NULL AND c.kind = 'password' ORDER BY 1")
+func (s *Custody) OpenCandidates(ctx context.Context) ([]records.Secret, error) {
+	ids, err := database.Collect(ctx, s.Read, database.Single[records.CredentialID], "SELECT DISTINCT x.credential_id FROM secrets x JOIN credentials c ON c.id = x.credential_id WHERE x.state = 'candidate' AND x.rotation_id IS NULL AND c.kind = 'password' ORDER BY 1")
 	var out []records.Secret
 	for _, id := range ids {
 		all, err := s.Secrets(ctx, id)
@@ -67,16 +68,16 @@ const lookedFor = 30 * 24 * time.Hour
 
 // Fingerprints returns those of all values in custody, for a visit to look for,
 // and of those that were retired lately.
-func (s *Store) Fingerprints(ctx context.Context) ([]string, error) {
-	return collect(ctx, s.read, single[string], "SELECT DISTINCT fingerprint FROM secrets WHERE state <> 'retired' OR ended > ?", stampOf(s.now().Add(-lookedFor)))
+func (s *Custody) Fingerprints(ctx context.Context) ([]string, error) {
+	return database.Collect(ctx, s.Read, database.Single[string], "SELECT DISTINCT fingerprint FROM secrets WHERE state <> 'retired' OR ended > ?", database.StampOf(s.Now().Add(-lookedFor)))
 }
 
-func (s *Store) settle(ctx context.Context, tx *sql.Tx, id records.CredentialID, v records.Settlement) error {
+func (s *Custody) settle(ctx context.Context, tx *sql.Tx, id records.CredentialID, v records.Settlement) error {
 	state := records.SecretPrevious
 	if v.LoserRefused {
 		state = records.SecretRetired
 	}
-	now := s.stamp()
+	now := s.Stamp()
 	for _, act := range []struct {
 		state string
 		id    int64
@@ -95,9 +96,9 @@ func (s *Store) settle(ctx context.Context, tx *sql.Tx, id records.CredentialID,
 }
 
 // DropCandidate retires a prepared value that the authority refused.
-func (s *Store) DropCandidate(ctx context.Context, id records.CredentialID, fingerprint string) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "UPDATE secrets SET state = 'retired', ended = ? WHERE credential_id = ? AND fingerprint = ? AND state = 'candidate'", s.stamp(), id, fingerprint)
+func (s *Custody) DropCandidate(ctx context.Context, id records.CredentialID, fingerprint string) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "UPDATE secrets SET state = 'retired', ended = ? WHERE credential_id = ? AND fingerprint = ? AND state = 'candidate'", s.Stamp(), id, fingerprint)
 		return err
 	})
 }

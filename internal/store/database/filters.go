@@ -1,4 +1,4 @@
-package store
+package database
 
 import (
 	"fmt"
@@ -34,32 +34,32 @@ var (
 	}
 )
 
-func (c column) kind() columnType {
+func (c Column) kind() columnType {
 	switch {
-	case slices.Contains(flagColumns, c.name):
+	case slices.Contains(flagColumns, c.Name):
 		return typeFlag
-	case slices.Contains(momentColumns, c.name):
+	case slices.Contains(momentColumns, c.Name):
 		return typeMoment
-	case c.number:
+	case c.Number:
 		return typeNumber
 	}
 	return typeText
 }
 
 // allowed are all values that a column can have; nil for any.
-func (c column) allowed() []string {
-	if c.values != nil {
-		return c.values
+func (c Column) allowed() []string {
+	if c.Values != nil {
+		return c.Values
 	}
-	return knownValues[c.name]
+	return knownValues[c.Name]
 }
 
-func (c column) refuse(value, expected string) error {
-	return fmt.Errorf("%w: %s cannot be %q: %s", ErrQuery, c.name, value, expected)
+func (c Column) refuse(value, expected string) error {
+	return fmt.Errorf("%w: %s cannot be %q: %s", ErrQuery, c.Name, value, expected)
 }
 
 // compare makes the condition of an operator that compares whole values.
-func (c column) compare(operator, value string) (string, []any, error) {
+func (c Column) compare(operator, value string) (string, []any, error) {
 	equality := operator == "=" || operator == "<>"
 	switch c.kind() {
 	case typeFlag:
@@ -70,13 +70,13 @@ func (c column) compare(operator, value string) (string, []any, error) {
 		if !equality {
 			return "", nil, c.refuse(value, "yes and no are compared with = and != only")
 		}
-		return "CAST(" + c.sql + " AS INTEGER) " + operator + " ?", []any{flag}, nil
+		return "CAST(" + c.Sql + " AS INTEGER) " + operator + " ?", []any{flag}, nil
 	case typeNumber:
 		number, err := strconv.ParseFloat(value, 64)
 		if err != nil {
 			return "", nil, c.refuse(value, "a number is expected")
 		}
-		return "CAST(" + c.sql + " AS NUMERIC) " + operator + " ?", []any{number}, nil
+		return "CAST(" + c.Sql + " AS NUMERIC) " + operator + " ?", []any{number}, nil
 	case typeMoment:
 		return c.compareMoment(operator, value)
 	}
@@ -88,7 +88,7 @@ func (c column) compare(operator, value string) (string, []any, error) {
 			return "", nil, c.refuse(value, "these words are compared with = and != only")
 		}
 	}
-	return "(" + c.sql + ") " + operator + " ? COLLATE NOCASE", []any{value}, nil
+	return "(" + c.Sql + ") " + operator + " ? COLLATE NOCASE", []any{value}, nil
 }
 
 func quoted(words []string) []string {
@@ -104,35 +104,35 @@ func quoted(words []string) []string {
 const momentExpected = `a moment as 2026-03-01, 2026-03-01T08:00:00Z, or "" for never`
 
 // compareMoment compares with a moment, or with a whole day.
-func (c column) compareMoment(operator, value string) (string, []any, error) {
+func (c Column) compareMoment(operator, value string) (string, []any, error) {
 	if value == "" {
 		if operator != "=" && operator != "<>" {
 			return "", nil, c.refuse(value, momentExpected)
 		}
-		return "(" + c.sql + ") " + operator + " ''", nil, nil
+		return "(" + c.Sql + ") " + operator + " ''", nil, nil
 	}
 	if day, err := time.Parse(time.DateOnly, value); err == nil {
-		from, to := stampOf(day), stampOf(day.AddDate(0, 0, 1))
-		inside := "((" + c.sql + ") >= ? AND (" + c.sql + ") < ?)"
+		from, to := StampOf(day), StampOf(day.AddDate(0, 0, 1))
+		inside := "((" + c.Sql + ") >= ? AND (" + c.Sql + ") < ?)"
 		switch operator {
 		case "=":
 			return inside, []any{from, to}, nil
 		case "<>":
 			return "NOT " + inside, []any{from, to}, nil
 		case "<", ">=":
-			return "((" + c.sql + ") " + operator + " ? AND (" + c.sql + ") <> '')", []any{from}, nil
+			return "((" + c.Sql + ") " + operator + " ? AND (" + c.Sql + ") <> '')", []any{from}, nil
 		case ">": // after that day
-			return "(" + c.sql + ") >= ?", []any{to}, nil
+			return "(" + c.Sql + ") >= ?", []any{to}, nil
 		default: // <=: on that day or before
-			return "((" + c.sql + ") < ? AND (" + c.sql + ") <> '')", []any{to}, nil
+			return "((" + c.Sql + ") < ? AND (" + c.Sql + ") <> '')", []any{to}, nil
 		}
 	}
 	for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04", "2006-01-02 15:04"} {
 		if t, err := time.Parse(layout, value); err == nil {
 			if operator == "=" || operator == "<>" { // never is another moment
-				return "(" + c.sql + ") " + operator + " ?", []any{stampOf(t)}, nil
+				return "(" + c.Sql + ") " + operator + " ?", []any{StampOf(t)}, nil
 			}
-			return "((" + c.sql + ") " + operator + " ? AND (" + c.sql + ") <> '')", []any{stampOf(t)}, nil
+			return "((" + c.Sql + ") " + operator + " ? AND (" + c.Sql + ") <> '')", []any{StampOf(t)}, nil
 		}
 	}
 	return "", nil, c.refuse(value, momentExpected)

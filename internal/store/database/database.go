@@ -1,11 +1,15 @@
-// Package store keeps everything in one SQLite database file.
+// Package database is the one SQLite file in which everything is kept: how it is
+// opened and brought up to date, how it is written, listed and searched, and the
+// ledger, which grows in the same transactions as what it tells of. The tables are
+// those of the packages above it.
 //
 // There is one writing connection and a small pool of reading ones; the
 // database runs in write-ahead mode and is synced at every commit, because the
 // laws of sealing and journalling depend on it. Transactions are short: a
 // survey writes in batches. Lists go through one mechanism (list.go) that
-// filters and sorts by named columns and pages by key.
-package store
+// filters and sorts by named columns and pages by key. What callers get are records
+// (package records): rows of tables do not leave the store.
+package database
 
 import (
 	"context"
@@ -14,6 +18,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -21,44 +26,55 @@ import (
 	"sync/atomic"
 	"time"
 
-	"mossledger.example/moss/internal/records"
-
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver
 
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/records"
 )
 
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// inUse is an ErrConflict in words of its own.
-type inUse string
+// Migrations are the statements that bring a database from each version to the next.
+func Migrations() fs.FS {
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		panic(err) // embedded at build time
+	}
+	return sub
+}
 
-func (e inUse) Error() string { return string(e) }
+// InUse is an ErrConflict in words of its own.
+type InUse string
+
+func (e InUse) Error() string { return string(e) }
 
 // Is makes it an ErrConflict for callers that decide.
-func (e inUse) Is(target error) bool { return target == records.ErrConflict }
+func (e InUse) Is(target error) bool { return target == records.ErrConflict }
 
-// Store is an open database. Safe for concurrent use.
-type Store struct {
+// DB is an open database. Safe for concurrent use.
+type DB struct {
 	generation atomic.Int64
 	write      *sql.DB
 	writing    chan struct{} // whose turn it is to write
-	read       *sql.DB
-	now        func() time.Time
+	Read       *sql.DB
+	Now        func() time.Time
 	book       *book
 	sealer     *secret.Sealer // marks rows that nobody else may write
 	file       string
 	held       *os.File // locks the database for this process
+
+	// tellTrouble raises the finding about the ledger, or clears it without trouble.
+	TellTrouble func(ctx context.Context, trouble error) error
 }
 
 // FileName is the database's name in its folder.
 const FileName = "moss.db"
 
-// driverName is another one where a test looks at the statements.
-var driverName = "sqlite"
+// Driver is the registered one.
+const Driver = "sqlite"
 
 // Exists reports whether a folder holds a database. An empty file is none.
 func Exists(folder string) bool {
@@ -67,12 +83,13 @@ func Exists(folder string) bool {
 }
 
 // Open opens or creates the database in a folder and brings it up to date. It
-// belongs to this process until Close: a second one is refused (ErrHeld).
-func Open(ctx context.Context, folder string, now func() time.Time) (_ *Store, err error) {
+// belongs to this process until Close: a second one is refused (ErrHeld). driver is
+// Driver, or one that looks at the statements of that.
+func Open(ctx context.Context, driver, folder string, now func() time.Time) (_ *DB, err error) {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
-	s := &Store{now: now, writing: make(chan struct{}, 1), file: filepath.Join(folder, FileName)}
+	s := &DB{Now: now, writing: make(chan struct{}, 1), file: filepath.Join(folder, FileName)}
 	if s.held, err = hold(folder); err != nil {
 		return nil, err
 	}
@@ -92,14 +109,14 @@ func Open(ctx context.Context, folder string, now func() time.Time) (_ *Store, e
 	dsn := func(first, extra string) string {
 		return "file:" + (&url.URL{Path: s.file}).EscapedPath() + "?" + first + "_busy_timeout=10000&_journal_mode=WAL&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(1000)" + extra
 	}
-	if s.write, err = sql.Open(driverName, dsn("_pragma=page_size(8192)&", "&_txlock=immediate")); err != nil {
+	if s.write, err = sql.Open(driver, dsn("_pragma=page_size(8192)&", "&_txlock=immediate")); err != nil {
 		return nil, fmt.Errorf("open the database: %w", err)
 	}
 	s.write.SetMaxOpenConns(1)
 	if err := s.sound(ctx); err != nil {
 		return nil, err
 	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, s.write, mustSub())
+	provider, err := goose.NewProvider(goose.DialectSQLite3, s.write, Migrations())
 	if err == nil {
 		err = notNewer(ctx, provider)
 	}
@@ -109,10 +126,10 @@ func Open(ctx context.Context, folder string, now func() time.Time) (_ *Store, e
 	if err != nil {
 		return nil, fmt.Errorf("bring the database up to date: %w", err)
 	}
-	if s.read, err = sql.Open(driverName, dsn("", "&_pragma=query_only(1)")); err != nil {
+	if s.Read, err = sql.Open(driver, dsn("", "&_pragma=query_only(1)")); err != nil {
 		return nil, fmt.Errorf("open the database for reading: %w", err)
 	}
-	s.read.SetMaxOpenConns(4)
+	s.Read.SetMaxOpenConns(4)
 	return s, nil
 }
 
@@ -124,7 +141,7 @@ var (
 )
 
 // sound makes SQLite's quick check.
-func (s *Store) sound(ctx context.Context) error {
+func (s *DB) sound(ctx context.Context) error {
 	damaged := func(words string) error {
 		return fmt.Errorf("%w: %s: %s; put a backup of this file back, or recover what can be read with sqlite3's .recover into a new file", ErrDamaged, s.file, words)
 	}
@@ -152,10 +169,10 @@ func notNewer(ctx context.Context, provider *goose.Provider) error {
 }
 
 // Close writes everything into the database file and closes it.
-func (s *Store) Close() error {
+func (s *DB) Close() error {
 	var errs []error
-	if s.read != nil {
-		errs = append(errs, s.read.Close())
+	if s.Read != nil {
+		errs = append(errs, s.Read.Close())
 	}
 	if s.write != nil {
 		// What is in the log goes into the file, so that a copy of it is whole.
@@ -166,35 +183,45 @@ func (s *Store) Close() error {
 }
 
 // Ping tells whether the database answers and can be written.
-func (s *Store) Ping(ctx context.Context) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "INSERT INTO meta (key, value) VALUES ('ping', ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", s.stamp())
+func (s *DB) Ping(ctx context.Context) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "INSERT INTO meta (key, value) VALUES ('ping', ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", s.Stamp())
 		return err
 	})
 }
 
 const timeLayout = "2006-01-02T15:04:05.000Z"
 
-func (s *Store) stamp() string { return stampOf(s.now()) }
+// Stamp is the moment as the database writes it.
+func (s *DB) Stamp() string { return StampOf(s.Now()) }
 
-func stampOf(t time.Time) string {
+// StampOf writes a moment in UTC with three places of a second, so that text is in the
+// order of time; "" for none.
+func StampOf(t time.Time) string {
 	if t.IsZero() {
 		return ""
 	}
 	return t.UTC().Format(timeLayout)
 }
 
-func timeOf(text string) time.Time {
+// TimeOf reads what StampOf wrote.
+func TimeOf(text string) time.Time {
 	t, _ := time.Parse(timeLayout, text)
 	return t
 }
 
-// Generation changes whenever what a picture of dependents is made of does.
-func (s *Store) Generation() int64 { return s.generation.Load() }
+// Mark is what only this service can write beside a row that it vouches for.
+func (s *DB) Mark(of, text string) string { return s.sealer.Mark(of, text) }
 
-// inTx runs f in a writing transaction. The turn lasts until the ledger knows how
+// PictureAltered notes that what a picture of dependents is made of has changed.
+func (s *DB) PictureAltered() { s.generation.Add(1) }
+
+// Generation changes whenever what a picture of dependents is made of does.
+func (s *DB) Generation() int64 { return s.generation.Load() }
+
+// InTx runs f in a writing transaction. The turn lasts until the ledger knows how
 // the transaction ended: the connection alone would be free before.
-func (s *Store) inTx(ctx context.Context, f func(*sql.Tx) error) error {
+func (s *DB) InTx(ctx context.Context, f func(*sql.Tx) error) error {
 	select {
 	case s.writing <- struct{}{}:
 	case <-ctx.Done():
@@ -208,7 +235,7 @@ func (s *Store) inTx(ctx context.Context, f func(*sql.Tx) error) error {
 	return err
 }
 
-func (s *Store) transact(ctx context.Context, f func(*sql.Tx) error) (broken bool, err error) {
+func (s *DB) transact(ctx context.Context, f func(*sql.Tx) error) (broken bool, err error) {
 	tx, err := s.write.BeginTx(ctx, nil)
 	if err != nil {
 		return false, fmt.Errorf("begin: %w", err)
@@ -230,7 +257,7 @@ func (s *Store) transact(ctx context.Context, f func(*sql.Tx) error) (broken boo
 
 // tellOnce raises the finding about a ledger that was found broken while the
 // service runs.
-func (s *Store) tellOnce(ctx context.Context) error {
+func (s *DB) tellOnce(ctx context.Context) error {
 	s.book.lock.Lock()
 	told := s.book.told
 	s.book.told = true
@@ -248,7 +275,8 @@ func ignoreDone(err error) error {
 	return err
 }
 
-func text(v any) string {
+// AsJSON writes what a column keeps as JSON.
+func AsJSON(v any) string {
 	raw, err := json.Marshal(v)
 	if err != nil {
 		panic(fmt.Sprintf("store: %T cannot be written as JSON: %v", v, err)) // a programming error
@@ -256,12 +284,14 @@ func text(v any) string {
 	return string(raw)
 }
 
-func parse[T any](raw string) (out T) {
-	_ = json.Unmarshal([]byte(raw), &out) // written by text
+// FromJSON reads what AsJSON wrote.
+func FromJSON[T any](raw string) (out T) {
+	_ = json.Unmarshal([]byte(raw), &out) // written by asJSON
 	return out
 }
 
-func one(err error) error {
+// OrNotFound is records.ErrNotFound where there is no row.
+func OrNotFound(err error) error {
 	if errors.Is(err, sql.ErrNoRows) {
 		return records.ErrNotFound
 	}
@@ -269,15 +299,15 @@ func one(err error) error {
 }
 
 // Meta returns a value of the program itself, or ErrNotFound.
-func (s *Store) Meta(ctx context.Context, key string) ([]byte, error) {
+func (s *DB) Meta(ctx context.Context, key string) ([]byte, error) {
 	var value []byte
-	err := s.read.QueryRowContext(ctx, "SELECT value FROM meta WHERE key = ?", key).Scan(&value)
-	return value, one(err)
+	err := s.Read.QueryRowContext(ctx, "SELECT value FROM meta WHERE key = ?", key).Scan(&value)
+	return value, OrNotFound(err)
 }
 
 // SetMeta stores a value of the program itself; nil removes it.
-func (s *Store) SetMeta(ctx context.Context, key string, value []byte) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+func (s *DB) SetMeta(ctx context.Context, key string, value []byte) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
 		if value == nil {
 			_, err := tx.ExecContext(ctx, "DELETE FROM meta WHERE key = ?", key)
 			return err

@@ -1,4 +1,4 @@
-package store
+package database
 
 import (
 	"database/sql/driver"
@@ -17,11 +17,11 @@ func init() {
 		}
 	}
 	sqlite.MustRegisterDeterministicScalarFunction("moss_fold", 1, of(naming.Fold))
-	sqlite.MustRegisterDeterministicScalarFunction("moss_dn", 1, of(normalDN))
+	sqlite.MustRegisterDeterministicScalarFunction("moss_dn", 1, of(NormalDN))
 }
 
-// normalDN is the normal form of a distinguished name; "" when it is none.
-func normalDN(dn string) string {
+// NormalDN is the normal form of a distinguished name; "" when it is none.
+func NormalDN(dn string) string {
 	if dn == "" {
 		return ""
 	}

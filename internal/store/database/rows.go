@@ -1,4 +1,4 @@
-package store
+package database
 
 import (
 	"context"
@@ -6,13 +6,13 @@ import (
 	"fmt"
 )
 
-// queryer is a pool or a transaction.
-type queryer interface {
+// Queryer is a pool or a transaction.
+type Queryer interface {
 	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
 }
 
-// collect runs a query and scans every row.
-func collect[T any](ctx context.Context, db queryer, scan func(*sql.Rows) (T, error), query string, args ...any) ([]T, error) {
+// Collect runs a query and scans every row.
+func Collect[T any](ctx context.Context, db Queryer, scan func(*sql.Rows) (T, error), query string, args ...any) ([]T, error) {
 	rows, err := db.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, fmt.Errorf("query: %w", err)
@@ -29,8 +29,8 @@ func collect[T any](ctx context.Context, db queryer, scan func(*sql.Rows) (T, er
 	return out, rows.Err()
 }
 
-// single scans rows of one column.
-func single[T any](rows *sql.Rows) (v T, err error) {
+// Single scans rows of one column.
+func Single[T any](rows *sql.Rows) (v T, err error) {
 	err = rows.Scan(&v)
 	return v, err
 }

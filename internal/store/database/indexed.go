@@ -1,4 +1,4 @@
-package store
+package database
 
 import (
 	"context"
@@ -26,7 +26,7 @@ var indexed = []struct {
 }
 
 // index writes what the transaction changed into the search indexes.
-func (s *Store) index(ctx context.Context, tx *sql.Tx) error {
+func (s *DB) index(ctx context.Context, tx *sql.Tx) error {
 	for _, table := range indexed {
 		var some, known bool
 		if err := tx.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM "+table.noted+"), EXISTS (SELECT 1 FROM "+table.noted+" WHERE known)").Scan(&some, &known); err != nil {
@@ -58,11 +58,11 @@ const mergedAtOnce = 400
 // MergeIndexes merges the segments that the search indexes grew while rows were
 // taken in: a search looks into each. It goes in short steps and ends when there
 // is nothing left to merge.
-func (s *Store) MergeIndexes(ctx context.Context) error {
+func (s *DB) MergeIndexes(ctx context.Context) error {
 	for _, table := range indexed {
 		for _, index := range table.indexes {
 			for more := true; more; {
-				err := s.inTx(ctx, func(tx *sql.Tx) error {
+				err := s.InTx(ctx, func(tx *sql.Tx) error {
 					var before, after int
 					if err := tx.QueryRowContext(ctx, "SELECT total_changes()").Scan(&before); err != nil {
 						return err
@@ -78,6 +78,22 @@ func (s *Store) MergeIndexes(ctx context.Context) error {
 					return fmt.Errorf("merge the search index %s: %w", index.name, err)
 				}
 			}
+		}
+	}
+	return nil
+}
+
+// Compact writes the whole file anew: deleted texts stand in its free pages, and
+// in the segments of the search index, until then.
+func (s *DB) Compact(ctx context.Context) error {
+	for _, statement := range []string{
+		"INSERT INTO found_accounts (found_accounts) VALUES ('optimize')",
+		"INSERT INTO found_dependents (found_dependents) VALUES ('optimize')",
+		"INSERT INTO parts_dependents (parts_dependents) VALUES ('optimize')",
+		"PRAGMA wal_checkpoint(TRUNCATE)", "VACUUM", "PRAGMA wal_checkpoint(TRUNCATE)",
+	} {
+		if _, err := s.write.ExecContext(ctx, statement); err != nil {
+			return fmt.Errorf("compact the database: %w", err)
 		}
 	}
 	return nil

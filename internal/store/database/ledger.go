@@ -1,4 +1,4 @@
-package store
+package database
 
 import (
 	"context"
@@ -12,13 +12,12 @@ import (
 	"strings"
 	"sync"
 
-	"mossledger.example/moss/internal/records"
-
 	"golang.org/x/mod/sumdb/note"
 	"golang.org/x/mod/sumdb/tlog"
 
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/records"
 )
 
 // Witness keeps the last signed head outside the database, so that an older
@@ -34,9 +33,9 @@ type book struct {
 	lock       sync.Mutex
 	signer     note.Signer
 	verifier   string
-	witness    Witness
+	Witness    Witness
 	end        *ledger.Book // as committed
-	checkpoint string       // its signed head; "" while the ledger is empty
+	Checkpoint string       // its signed head; "" while the ledger is empty
 	pending    *pendingEnd  // of the transaction under way
 	doubt      *pendingEnd  // of a commit whose end is not known
 	trouble    error        // why nothing may be appended; wraps ledger.ErrBroken
@@ -51,15 +50,16 @@ type pendingEnd struct {
 	checkpoint string
 }
 
-const metaLedgerKey = "ledger-signing-key"
+// LedgerKey is where the sealed signing key of the ledger stands.
+const LedgerKey = "ledger-signing-key"
 
 // OpenLedger loads the ledger's signing key, or makes it with an empty
 // database, and holds what is stored against the signed head and against the
 // head that the witness kept. A ledger that does not hold is no error: the
 // service runs, and LedgerTrouble tells why nothing can be recorded.
-func (s *Store) OpenLedger(ctx context.Context, sealer *secret.Sealer, witness Witness) error {
+func (s *DB) OpenLedger(ctx context.Context, sealer *secret.Sealer, witness Witness) error {
 	s.sealer = sealer
-	b := &book{witness: witness, end: ledger.NewBook()}
+	b := &book{Witness: witness, end: ledger.NewBook()}
 	kept, err := witness.Load()
 	if err != nil {
 		return fmt.Errorf("the head of the ledger that is kept beside the master key: %w", err)
@@ -69,7 +69,7 @@ func (s *Store) OpenLedger(ctx context.Context, sealer *secret.Sealer, witness W
 		return err
 	}
 	fresh = fresh && kept == ""
-	sealed, err := s.Meta(ctx, metaLedgerKey)
+	sealed, err := s.Meta(ctx, LedgerKey)
 	if errors.Is(err, records.ErrNotFound) && fresh {
 		sealed, err = s.makeLedgerKey(ctx, sealer)
 	}
@@ -87,35 +87,35 @@ func (s *Store) OpenLedger(ctx context.Context, sealer *secret.Sealer, witness W
 	if err := s.openEnd(ctx, kept, fresh); err != nil {
 		return err
 	}
-	if b.trouble == nil && b.checkpoint == "" {
+	if b.trouble == nil && b.Checkpoint == "" {
 		return s.Record(ctx, ledger.Entry{Actor: "service", Act: "ledger.begin", Phase: ledger.Outcome, Result: "done", Detail: b.verifier})
 	}
 	return s.tellLedger(ctx)
 }
 
 // Untouched: nothing was ever done with this database.
-func (s *Store) Untouched(ctx context.Context) (bool, error) {
+func (s *DB) Untouched(ctx context.Context) (bool, error) {
 	var n int
-	err := s.read.QueryRowContext(ctx, "SELECT (SELECT COUNT(*) FROM ledger) + (SELECT COUNT(*) FROM ledger_hashes) + (SELECT COUNT(*) FROM ledger_head) + (SELECT COUNT(*) FROM users) + (SELECT COUNT(*) FROM systems) + (SELECT COUNT(*) FROM stewards) + (SELECT COUNT(*) FROM secrets)").Scan(&n)
+	err := s.Read.QueryRowContext(ctx, "SELECT (SELECT COUNT(*) FROM ledger) + (SELECT COUNT(*) FROM ledger_hashes) + (SELECT COUNT(*) FROM ledger_head) + (SELECT COUNT(*) FROM users) + (SELECT COUNT(*) FROM systems) + (SELECT COUNT(*) FROM stewards) + (SELECT COUNT(*) FROM secrets)").Scan(&n)
 	return n == 0, err
 }
 
-func (s *Store) makeLedgerKey(ctx context.Context, sealer *secret.Sealer) ([]byte, error) {
+func (s *DB) makeLedgerKey(ctx context.Context, sealer *secret.Sealer) ([]byte, error) {
 	key, _, err := note.GenerateKey(rand.Reader, ledger.Origin)
 	if err != nil {
 		return nil, fmt.Errorf("make the ledger's key: %w", err)
 	}
-	sealed, err := sealer.Seal(metaLedgerKey, secret.New(key))
+	sealed, err := sealer.Seal(LedgerKey, secret.New(key))
 	if err != nil {
 		return nil, err
 	}
-	return sealed, s.SetMeta(ctx, metaLedgerKey, sealed)
+	return sealed, s.SetMeta(ctx, LedgerKey, sealed)
 }
 
 // load opens the signing key and derives the verifying one from it: a verifier
 // that stands somewhere could be a forger's.
 func (b *book) load(sealer *secret.Sealer, sealed []byte) error {
-	key, err := sealer.Open(metaLedgerKey, sealed)
+	key, err := sealer.Open(LedgerKey, sealed)
 	if err != nil {
 		return fmt.Errorf("the ledger's signing key: %w", err)
 	}
@@ -139,9 +139,9 @@ func (b *book) broken(format string, args ...any) {
 
 // openEnd reads the end of the stored ledger and holds it against its
 // signature and against what the witness kept.
-func (s *Store) openEnd(ctx context.Context, kept string, fresh bool) error {
+func (s *DB) openEnd(ctx context.Context, kept string, fresh bool) error {
 	b := s.book
-	tx, err := s.read.BeginTx(ctx, nil)
+	tx, err := s.Read.BeginTx(ctx, nil)
 	if err != nil {
 		return err
 	}
@@ -171,11 +171,11 @@ func (s *Store) openEnd(ctx context.Context, kept string, fresh bool) error {
 		b.trouble = err
 		return nil
 	}
-	b.end, b.checkpoint = end, checkpoint
+	b.end, b.Checkpoint = end, checkpoint
 	return s.holdAgainst(ctx, tx, kept)
 }
 
-func (s *Store) holdAgainst(ctx context.Context, tx *sql.Tx, kept string) error {
+func (s *DB) holdAgainst(ctx context.Context, tx *sql.Tx, kept string) error {
 	b := s.book
 	if kept == "" {
 		b.remarks = append(b.remarks, "no head of the ledger was kept beside the master key: whether the database is an older one cannot be told this time")
@@ -203,7 +203,7 @@ func (s *Store) holdAgainst(ctx context.Context, tx *sql.Tx, kept string) error 
 }
 
 func (b *book) keep() error {
-	if err := b.witness.Save(b.checkpoint); err != nil {
+	if err := b.Witness.Save(b.Checkpoint); err != nil {
 		b.remarks = append(b.remarks, fmt.Sprintf("the head of the ledger cannot be kept beside the master key (%v): an older database that is put back would not be told", err))
 	}
 	return nil
@@ -226,7 +226,7 @@ func storedHashes(ctx context.Context, tx *sql.Tx) tlog.HashReader {
 		for i, index := range indexes {
 			var raw []byte
 			if err := tx.QueryRowContext(ctx, "SELECT hash FROM ledger_hashes WHERE idx = ?", index).Scan(&raw); err != nil {
-				return nil, fmt.Errorf("hash %d: %w", index, one(err))
+				return nil, fmt.Errorf("hash %d: %w", index, OrNotFound(err))
 			}
 			if len(raw) != tlog.HashSize {
 				return nil, fmt.Errorf("hash %d has %d bytes", index, len(raw))
@@ -238,12 +238,12 @@ func storedHashes(ctx context.Context, tx *sql.Tx) tlog.HashReader {
 }
 
 // Record appends entries in one transaction.
-func (s *Store) Record(ctx context.Context, entries ...ledger.Entry) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error { return s.record(ctx, tx, entries...) })
+func (s *DB) Record(ctx context.Context, entries ...ledger.Entry) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error { return s.Enter(ctx, tx, entries...) })
 }
 
-// record appends entries in the caller's transaction.
-func (s *Store) record(ctx context.Context, tx *sql.Tx, entries ...ledger.Entry) error {
+// Enter appends entries in the caller's transaction.
+func (s *DB) Enter(ctx context.Context, tx *sql.Tx, entries ...ledger.Entry) error {
 	if len(entries) == 0 {
 		return nil
 	}
@@ -258,7 +258,7 @@ func (s *Store) record(ctx context.Context, tx *sql.Tx, entries ...ledger.Entry)
 		end = b.pending.end
 	}
 	for _, e := range entries {
-		e.Index, e.Time = end.Head().Size, s.now().UTC()
+		e.Index, e.Time = end.Head().Size, s.Now().UTC()
 		leaf, err := e.Encode()
 		if err != nil {
 			return err
@@ -294,7 +294,7 @@ func (b *book) agree(ctx context.Context, tx *sql.Tx) error {
 	if b.trouble != nil {
 		return b.trouble
 	}
-	want, size := b.checkpoint, b.end.Head().Size
+	want, size := b.Checkpoint, b.end.Head().Size
 	if b.pending != nil && b.pending.tx == tx {
 		want, size = b.pending.checkpoint, b.pending.end.Head().Size
 	}
@@ -303,8 +303,8 @@ func (b *book) agree(ctx context.Context, tx *sql.Tx) error {
 		return err
 	}
 	if b.doubt != nil && checkpoint == b.doubt.checkpoint { // it was committed after all
-		b.end, b.checkpoint = b.doubt.end, b.doubt.checkpoint
-		want, size = b.checkpoint, b.end.Head().Size
+		b.end, b.Checkpoint = b.doubt.end, b.doubt.checkpoint
+		want, size = b.Checkpoint, b.end.Head().Size
 	}
 	b.doubt = nil
 	if checkpoint != want || rows != size || stored != size {
@@ -328,41 +328,36 @@ func (b *book) settled(tx *sql.Tx, committed bool, unknown error) {
 	b.pending = nil
 	switch {
 	case committed:
-		b.end, b.checkpoint = p.end, p.checkpoint
-		_ = b.witness.Save(b.checkpoint) // told at the next start, when it cannot be
+		b.end, b.Checkpoint = p.end, p.checkpoint
+		_ = b.Witness.Save(b.Checkpoint) // told at the next start, when it cannot be
 	case unknown != nil:
 		b.doubt = p
 	}
 }
 
 // LedgerTrouble says why nothing can be recorded, or nil.
-func (s *Store) LedgerTrouble() error {
+func (s *DB) LedgerTrouble() error {
 	s.book.lock.Lock()
 	defer s.book.lock.Unlock()
 	return s.book.trouble
 }
 
 // LedgerRemarks are what a person should know about the ledger at start.
-func (s *Store) LedgerRemarks() []string { return s.book.remarks }
+func (s *DB) LedgerRemarks() []string { return s.book.remarks }
 
-// tellLedger raises or clears the finding about the ledger. Findings are
-// no acts: they can be written although the ledger cannot.
-func (s *Store) tellLedger(ctx context.Context) error {
-	const key = "ledger/"
+// tellLedger tells the trouble of the ledger, or that there is none.
+func (s *DB) tellLedger(ctx context.Context) error {
 	trouble := s.LedgerTrouble()
-	if trouble == nil {
-		return s.SetFindings(ctx, key, nil)
+	s.book.told = s.book.told || trouble != nil
+	if s.TellTrouble == nil {
+		return nil
 	}
-	s.book.told = true
-	return s.SetFindings(ctx, key, []records.Finding{{
-		Key: key + "broken", Kind: "ledger", Severity: "high", Subject: "the ledger", What: trouble.Error() + "; every act is refused",
-		Next: "run 'moss ledger verify' to see what was altered; restore the database that belongs to this master key, or, after restoring an older one on purpose, start the service once with --accept-restored",
-	}})
+	return s.TellTrouble(ctx, trouble)
 }
 
 // AcceptRestored goes on with an older database that was put back on purpose.
 // The ledger says so itself. Any other trouble stays.
-func (s *Store) AcceptRestored(ctx context.Context, by string) error {
+func (s *DB) AcceptRestored(ctx context.Context, by string) error {
 	b := s.book
 	b.lock.Lock()
 	trouble, rolledBack := b.trouble, b.rolledBack
@@ -384,9 +379,9 @@ func (s *Store) AcceptRestored(ctx context.Context, by string) error {
 
 // LedgerVerify recomputes the whole ledger and holds it against its signed
 // head, the head that the witness kept, and further ones.
-func (s *Store) LedgerVerify(ctx context.Context, earlier ...string) (ledger.Report, error) {
+func (s *DB) LedgerVerify(ctx context.Context, earlier ...string) (ledger.Report, error) {
 	// One transaction, so that entries and checkpoint belong together.
-	tx, err := s.read.BeginTx(ctx, nil)
+	tx, err := s.Read.BeginTx(ctx, nil)
 	if err != nil {
 		return ledger.Report{}, err
 	}
@@ -434,15 +429,15 @@ func (s *Store) LedgerVerify(ctx context.Context, earlier ...string) (ledger.Rep
 }
 
 // LedgerCheckpoint returns the signed head and the key to verify it with.
-func (s *Store) LedgerCheckpoint(ctx context.Context) (checkpoint, verifier string, err error) {
-	err = s.read.QueryRowContext(ctx, "SELECT checkpoint FROM ledger_head WHERE one = 1").Scan(&checkpoint)
-	return checkpoint, s.book.verifier, one(err)
+func (s *DB) LedgerCheckpoint(ctx context.Context) (checkpoint, verifier string, err error) {
+	err = s.Read.QueryRowContext(ctx, "SELECT checkpoint FROM ledger_head WHERE one = 1").Scan(&checkpoint)
+	return checkpoint, s.book.verifier, OrNotFound(err)
 }
 
 // LedgerProof proves that the ledger of now begins with that of an earlier
 // size.
-func (s *Store) LedgerProof(ctx context.Context, from int64) (checkpoint string, proof []tlog.Hash, err error) {
-	tx, err := s.read.BeginTx(ctx, nil)
+func (s *DB) LedgerProof(ctx context.Context, from int64) (checkpoint string, proof []tlog.Hash, err error) {
+	tx, err := s.Read.BeginTx(ctx, nil)
 	if err != nil {
 		return "", nil, err
 	}
@@ -459,8 +454,8 @@ func (s *Store) LedgerProof(ctx context.Context, from int64) (checkpoint string,
 }
 
 // LedgerLines returns lines of an export from an index on, without the header.
-func (s *Store) LedgerLines(ctx context.Context, from int64, limit int) ([]string, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (string, error) {
+func (s *DB) LedgerLines(ctx context.Context, from int64, limit int) ([]string, error) {
+	return Collect(ctx, s.Read, func(rows *sql.Rows) (string, error) {
 		var leaf []byte
 		err := rows.Scan(&leaf)
 		return string(ledger.ExportLine(leaf)), err
@@ -469,7 +464,7 @@ func (s *Store) LedgerLines(ctx context.Context, from int64, limit int) ([]strin
 
 // FolderWitness keeps the head beside the database: better than nowhere, but
 // whoever puts the whole folder back puts it back too.
-func (s *Store) FolderWitness() Witness {
+func (s *DB) FolderWitness() Witness {
 	return HeadFile(filepath.Join(filepath.Dir(s.file), HeadFileName))
 }
 

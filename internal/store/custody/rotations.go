@@ -1,4 +1,4 @@
-package store
+package custody
 
 import (
 	"context"
@@ -6,20 +6,20 @@ import (
 	"fmt"
 	"strings"
 
-	"mossledger.example/moss/internal/records"
-
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
 )
 
 // SaveRehearsal stores one.
-func (s *Store) SaveRehearsal(ctx context.Context, v *records.Rehearsal) error {
-	v.Created = s.now().UTC()
-	return s.inTx(ctx, func(tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "INSERT INTO rehearsals (credential_id, created, created_by, plan, checks, verdict) VALUES (?, ?, ?, ?, ?, ?)", v.CredentialID, stampOf(v.Created), v.CreatedBy, text(v.Plan), text(v.Checks), v.Verdict)
+func (s *Custody) SaveRehearsal(ctx context.Context, v *records.Rehearsal) error {
+	v.Created = s.Now().UTC()
+	return s.InTx(ctx, func(tx *sql.Tx) error {
+		res, err := tx.ExecContext(ctx, "INSERT INTO rehearsals (credential_id, created, created_by, plan, checks, verdict) VALUES (?, ?, ?, ?, ?, ?)", v.CredentialID, database.StampOf(v.Created), v.CreatedBy, database.AsJSON(v.Plan), database.AsJSON(v.Checks), v.Verdict)
 		if err != nil {
 			return err
 		}
@@ -29,12 +29,12 @@ func (s *Store) SaveRehearsal(ctx context.Context, v *records.Rehearsal) error {
 }
 
 // LatestRehearsal returns the newest of a credential.
-func (s *Store) LatestRehearsal(ctx context.Context, id records.CredentialID) (records.Rehearsal, error) {
+func (s *Custody) LatestRehearsal(ctx context.Context, id records.CredentialID) (records.Rehearsal, error) {
 	var v records.Rehearsal
 	var created, plan, checks string
-	err := s.read.QueryRowContext(ctx, "SELECT id, credential_id, created, created_by, plan, checks, verdict FROM rehearsals WHERE credential_id = ? ORDER BY id DESC LIMIT 1", id).Scan(&v.ID, &v.CredentialID, &created, &v.CreatedBy, &plan, &checks, &v.Verdict)
-	v.Created, v.Plan, v.Checks = timeOf(created), parse[rotation.Plan](plan), parse[[]connect.Checked](checks)
-	return v, one(err)
+	err := s.Read.QueryRowContext(ctx, "SELECT id, credential_id, created, created_by, plan, checks, verdict FROM rehearsals WHERE credential_id = ? ORDER BY id DESC LIMIT 1", id).Scan(&v.ID, &v.CredentialID, &created, &v.CreatedBy, &plan, &checks, &v.Verdict)
+	v.Created, v.Plan, v.Checks = database.TimeOf(created), database.FromJSON[rotation.Plan](plan), database.FromJSON[[]connect.Checked](checks)
+	return v, database.OrNotFound(err)
 }
 
 const rotationFrom = "rotations r JOIN credentials c ON c.id = r.credential_id"
@@ -45,25 +45,25 @@ func scanRotation(row interface{ Scan(...any) error }, more ...any) (records.Rot
 	var v records.Rotation
 	var plan, started, ended string
 	err := row.Scan(append([]any{&v.ID, &v.CredentialID, &v.CredentialKind, &v.Credential, &v.AccountID, &v.Authority, &plan, &v.Policy, &v.Mode, &v.Result, &v.RequestedBy, &v.Reason, &v.Override, &v.RehearsalID, &v.OldSecret, &started, &ended}, more...)...)
-	v.Plan, v.Started, v.Ended = parse[rotation.Plan](plan), timeOf(started), timeOf(ended)
+	v.Plan, v.Started, v.Ended = database.FromJSON[rotation.Plan](plan), database.TimeOf(started), database.TimeOf(ended)
 	if v.Kind = string(v.Plan.Kind); v.Kind == "" {
 		v.Kind = string(rotation.KindRotate)
 	}
-	return v, one(err)
+	return v, database.OrNotFound(err)
 }
 
 // Rotations lists rotations.
-func (s *Store) Rotations(ctx context.Context, q records.Query) (records.Page[records.Rotation], error) {
-	return page(ctx, s.read, listing[records.Rotation]{
-		from: rotationFrom, id: "r.id", sort: "-id", scan: rotationColumns,
-		columns: []column{{name: "id", sql: "r.id", number: true}, {name: "credential", sql: "r.name"}, {name: "credential_id", sql: "r.credential_id", number: true}, {name: "credential_kind", sql: "c.kind", values: credential.Names()}, {name: "account_id", sql: "COALESCE(c.account_id, 0)", number: true}, {name: "authority", sql: "r.authority"}, {name: "kind", sql: "COALESCE(json_extract(r.plan, '$.kind'), 'rotate')", values: []string{"rotate", "assign"}}, {name: "policy", sql: "r.policy"}, {name: "mode", sql: "r.mode"}, {name: "result", sql: "r.result", values: []string{"done", "done-with-failures", "undone", "undo-incomplete", ""}}, {name: "requested_by", sql: "r.requested_by"}, {name: "reason", sql: "r.reason"}, {name: "started", sql: "r.started", hidden: true}, {name: "ended", sql: "r.ended", hidden: true}},
-		scanRow: func(rows *sql.Rows) (records.Rotation, error) { return scanRotation(rows, new(any), new(any)) },
+func (s *Custody) Rotations(ctx context.Context, q records.Query) (records.Page[records.Rotation], error) {
+	return database.PageOf(ctx, s.Read, database.Listing[records.Rotation]{
+		From: rotationFrom, ID: "r.id", Sort: "-id", Scan: rotationColumns,
+		Columns: []database.Column{{Name: "id", Sql: "r.id", Number: true}, {Name: "credential", Sql: "r.name"}, {Name: "credential_id", Sql: "r.credential_id", Number: true}, {Name: "credential_kind", Sql: "c.kind", Values: credential.Names()}, {Name: "account_id", Sql: "COALESCE(c.account_id, 0)", Number: true}, {Name: "authority", Sql: "r.authority"}, {Name: "kind", Sql: "COALESCE(json_extract(r.plan, '$.kind'), 'rotate')", Values: []string{"rotate", "assign"}}, {Name: "policy", Sql: "r.policy"}, {Name: "mode", Sql: "r.mode"}, {Name: "result", Sql: "r.result", Values: []string{"done", "done-with-failures", "undone", "undo-incomplete", ""}}, {Name: "requested_by", Sql: "r.requested_by"}, {Name: "reason", Sql: "r.reason"}, {Name: "started", Sql: "r.started", Hidden: true}, {Name: "ended", Sql: "r.ended", Hidden: true}},
+		ScanRow: func(rows *sql.Rows) (records.Rotation, error) { return scanRotation(rows, new(any), new(any)) },
 	}, q)
 }
 
 // Rotation returns one by id.
-func (s *Store) Rotation(ctx context.Context, id int64) (records.Rotation, error) {
-	v, err := scanRotation(s.read.QueryRowContext(ctx, "SELECT "+rotationColumns+" FROM "+rotationFrom+" WHERE r.id = ?", id))
+func (s *Custody) Rotation(ctx context.Context, id int64) (records.Rotation, error) {
+	v, err := scanRotation(s.Read.QueryRowContext(ctx, "SELECT "+rotationColumns+" FROM "+rotationFrom+" WHERE r.id = ?", id))
 	if err != nil {
 		return v, fmt.Errorf("rotation %d: %w", id, err)
 	}
@@ -71,28 +71,28 @@ func (s *Store) Rotation(ctx context.Context, id int64) (records.Rotation, error
 }
 
 // Unfinished returns rotations that a stopped service must take up again.
-func (s *Store) Unfinished(ctx context.Context) ([]records.Rotation, error) {
-	return collect(ctx, s.read, func(rows *sql.Rows) (records.Rotation, error) { return scanRotation(rows) },
+func (s *Custody) Unfinished(ctx context.Context) ([]records.Rotation, error) {
+	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (records.Rotation, error) { return scanRotation(rows) },
 		"SELECT "+rotationColumns+" FROM "+rotationFrom+" WHERE r.mode IN ('running', 'undoing') ORDER BY r.id")
 }
 
 // BeginRotation creates one. ErrConflict while another of the same credential
 // is not finished.
-func (s *Store) BeginRotation(ctx context.Context, v records.Rotation, entries ...ledger.Entry) (int64, error) {
+func (s *Custody) BeginRotation(ctx context.Context, v records.Rotation, entries ...ledger.Entry) (int64, error) {
 	var id int64
-	err := s.inTx(ctx, func(tx *sql.Tx) error {
+	err := s.InTx(ctx, func(tx *sql.Tx) error {
 		var open bool
 		if err := tx.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM secrets WHERE credential_id = ? AND state = 'candidate' AND rotation_id IS NULL)", v.CredentialID).Scan(&open); err != nil {
 			return err
 		}
 		if open {
-			return inUse("a reset of " + v.Credential + " is not over: which value is in force is not known yet")
+			return database.InUse("a reset of " + v.Credential + " is not over: which value is in force is not known yet")
 		}
 		res, err := tx.ExecContext(ctx, "INSERT INTO rotations (credential_id, name, authority, plan, policy, mode, requested_by, reason, override, rehearsal_id, started, old_secret) VALUES (?,?,?,?,?,'running',?,?,?,NULLIF(?, 0),?, (SELECT id FROM secrets WHERE credential_id = ? AND state = 'current'))",
-			v.CredentialID, v.Credential, v.Authority, text(v.Plan), v.Policy, v.RequestedBy, v.Reason, v.Override, v.RehearsalID, s.stamp(), v.CredentialID)
+			v.CredentialID, v.Credential, v.Authority, database.AsJSON(v.Plan), v.Policy, v.RequestedBy, v.Reason, v.Override, v.RehearsalID, s.Stamp(), v.CredentialID)
 		if err != nil {
 			if strings.Contains(err.Error(), "UNIQUE") {
-				return inUse("another rotation of " + v.Credential + " is not finished")
+				return database.InUse("another rotation of " + v.Credential + " is not finished")
 			}
 			return err
 		}
@@ -102,20 +102,20 @@ func (s *Store) BeginRotation(ctx context.Context, v records.Rotation, entries .
 		for i := range entries {
 			entries[i].Ref = fmt.Sprintf("rotation/%d", id)
 		}
-		if err := s.begun(ctx, tx, id); err != nil {
+		if err := s.Begun(ctx, tx, id); err != nil {
 			return err
 		}
-		return s.record(ctx, tx, entries...)
+		return s.Enter(ctx, tx, entries...)
 	})
 	return id, err
 }
 
 // Journal returns the records of a rotation after a sequence number.
-func (s *Store) Journal(ctx context.Context, id, after int64) ([]rotation.Record, error) {
-	out, err := collect(ctx, s.read, func(rows *sql.Rows) (r rotation.Record, err error) {
+func (s *Custody) Journal(ctx context.Context, id, after int64) ([]rotation.Record, error) {
+	out, err := database.Collect(ctx, s.Read, func(rows *sql.Rows) (r rotation.Record, err error) {
 		var when string
 		err = rows.Scan(&r.Seq, &when, &r.Event, &r.Step, &r.Undo, &r.Result, &r.Memo, &r.Words, &r.Actor, &r.Reason)
-		r.Time = timeOf(when)
+		r.Time = database.TimeOf(when)
 		return r, err
 	}, "SELECT seq, time, event, step, undo, result, memo, words, actor, reason FROM journal WHERE rotation_id = ? AND seq > ? ORDER BY seq", id, after)
 	if out == nil {
@@ -124,32 +124,32 @@ func (s *Store) Journal(ctx context.Context, id, after int64) ([]rotation.Record
 	return out, err
 }
 
-func (s *Store) logOnIs(ctx context.Context, tx *sql.Tx, l records.LogOnIs) error {
-	now := s.stamp()
+func (s *Custody) logOnIs(ctx context.Context, tx *sql.Tx, l records.LogOnIs) error {
+	now := s.Stamp()
 	_, err := tx.ExecContext(ctx, "UPDATE dependents SET runs_as = ?, identity = ?, given = ?, given_at = ?, given_account = ?, digest = x'00', seen = ? WHERE system_id = ? AND kind = ? AND place = ?",
 		l.Account, naming.IdentityOf(l.Account), l.Fingerprint, now, l.AccountID, now, l.SystemID, l.Place.Kind, l.Place.Place)
 	return err
 }
 
-func (s *Store) copyIs(ctx context.Context, tx *sql.Tx, c records.CopyIs) error {
+func (s *Custody) copyIs(ctx context.Context, tx *sql.Tx, c records.CopyIs) error {
 	_, err := tx.ExecContext(ctx, "UPDATE dependents SET fingerprint = ?, copy = json_set(copy, '$.fingerprint', ?), digest = x'00', seen = ? WHERE system_id = ? AND kind = 'file' AND place = ?",
-		c.Fingerprint, c.Fingerprint, s.stamp(), c.SystemID, c.Place)
+		c.Fingerprint, c.Fingerprint, s.Stamp(), c.SystemID, c.Place)
 	return err
 }
 
 // AppendJournal writes a record, the ledger entry that goes with it and the
 // rotation's mode in one synced transaction (laws 1, 3 and 8); with the end of
 // the rotation also the places of its sealed values (law 2).
-func (s *Store) AppendJournal(ctx context.Context, v records.Rotation, r rotation.Record, mode, result string, effects records.Effects, entries ...ledger.Entry) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+func (s *Custody) AppendJournal(ctx context.Context, v records.Rotation, r rotation.Record, mode, result string, effects records.Effects, entries ...ledger.Entry) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, "INSERT INTO journal (rotation_id, seq, time, event, step, undo, result, memo, words, actor, reason) VALUES (?,?,?,?,?,?,?,?,?,?,?)",
-			v.ID, r.Seq, stampOf(r.Time), r.Event, r.Step, r.Undo, r.Result, r.Memo, r.Words, r.Actor, r.Reason)
+			v.ID, r.Seq, database.StampOf(r.Time), r.Event, r.Step, r.Undo, r.Result, r.Memo, r.Words, r.Actor, r.Reason)
 		if err != nil {
 			return fmt.Errorf("journal of rotation %d: %w", v.ID, err)
 		}
 		ended := ""
 		if mode == string(rotation.ModeFinished) {
-			ended = s.stamp()
+			ended = s.Stamp()
 		}
 		if effects.Settlement != nil {
 			if err := s.settle(ctx, tx, v.CredentialID, *effects.Settlement); err != nil {
@@ -174,6 +174,11 @@ func (s *Store) AppendJournal(ctx context.Context, v records.Rotation, r rotatio
 		if _, err := tx.ExecContext(ctx, "UPDATE rotations SET mode=?, result=?, ended=? WHERE id=?", mode, result, ended, v.ID); err != nil {
 			return err
 		}
-		return s.record(ctx, tx, entries...)
+		return s.Enter(ctx, tx, entries...)
 	})
+}
+
+// UnfinishedOf returns the rotation of a credential that is not finished.
+func (s *Custody) UnfinishedOf(ctx context.Context, id records.CredentialID) (records.Rotation, error) {
+	return scanRotation(s.Read.QueryRowContext(ctx, "SELECT "+rotationColumns+" FROM "+rotationFrom+" WHERE r.credential_id = ? AND r.mode <> 'finished' ORDER BY r.id DESC LIMIT 1", id))
 }

@@ -1,4 +1,4 @@
-package store
+package database
 
 import (
 	"context"
@@ -18,47 +18,47 @@ const countLimit = 1_000
 // ErrQuery is wrapped by errors about a query that the user can correct.
 var ErrQuery = errors.New("list query")
 
-// column of a list.
-type column struct {
-	name   string
-	sql    string
-	number bool     // compares as a number
-	hidden bool     // not part of Search
-	values []string // all that it can be; nil for any
-	order  string   // what it is sorted by instead
+// Column of a list.
+type Column struct {
+	Name   string
+	Sql    string
+	Number bool     // compares as a number
+	Hidden bool     // not part of Search
+	Values []string // all that it can be; nil for any
+	Order  string   // what it is sorted by instead
 }
 
-// listing describes a list once: which table, which columns.
-type listing[T any] struct {
-	from    string
-	plain   string // from without its joins, for conditions that need none
-	bySort  string // from in the order of the default sort, for lists of all
-	joined  string // what conditions of joined tables look like
-	id      string // unique integer column
-	where   string // always applies; may be empty
-	columns []column
-	sort    string // default
-	parts   *parts // index of parts of texts; may be nil
-	scan    string // columns that scanRow reads
-	scanRow func(*sql.Rows) (T, error)
+// Listing describes a list once: which table, which columns.
+type Listing[T any] struct {
+	From    string
+	Plain   string // from without its joins, for conditions that need none
+	BySort  string // from in the order of the default sort, for lists of all
+	Joined  string // what conditions of joined tables look like
+	ID      string // unique integer column
+	Where   string // always applies; may be empty
+	Columns []Column
+	Sort    string // default
+	Parts   *Parts // index of parts of texts; may be nil
+	Scan    string // columns that scanRow reads
+	ScanRow func(*sql.Rows) (T, error)
 }
 
-func (l listing[T]) column(name string) (column, error) {
+func (l Listing[T]) column(name string) (Column, error) {
 	var known []string
-	for _, c := range l.columns {
-		if c.name == name {
+	for _, c := range l.Columns {
+		if c.Name == name {
 			return c, nil
 		}
-		known = append(known, c.name)
+		known = append(known, c.Name)
 	}
-	return column{}, fmt.Errorf("%w: there is no column %q (columns: %s)", ErrQuery, name, strings.Join(known, ", "))
+	return Column{}, fmt.Errorf("%w: there is no column %q (columns: %s)", ErrQuery, name, strings.Join(known, ", "))
 }
 
 var operators = []struct{ text, sql string }{
 	{"!~", "NOT LIKE"}, {"!=", "<>"}, {"<=", "<="}, {">=", ">="}, {"~", "LIKE"}, {"=", "="}, {"<", "<"}, {">", ">"}, {"*=", "GLOB"},
 }
 
-func (l listing[T]) filter(text string) (condition string, args []any, narrow *narrowed, err error) {
+func (l Listing[T]) filter(text string) (condition string, args []any, narrow *narrowed, err error) {
 	at, op := len(text), ""
 	var operator string
 	for _, o := range operators {
@@ -75,13 +75,13 @@ func (l listing[T]) filter(text string) (condition string, args []any, narrow *n
 	}
 	value := strings.TrimSpace(text[at+len(op):])
 	if strings.HasSuffix(operator, "LIKE") {
-		if operator == "LIKE" && l.parts.covers(c.name, value) {
-			narrow = l.parts.narrow(value)
+		if operator == "LIKE" && l.Parts.covers(c.Name, value) {
+			narrow = l.Parts.narrow(value)
 		}
-		return "(" + c.sql + ") " + operator + ` ? ESCAPE '\'`, []any{"%" + escapeLike(value) + "%"}, narrow, nil
+		return "(" + c.Sql + ") " + operator + ` ? ESCAPE '\'`, []any{"%" + escapeLike(value) + "%"}, narrow, nil
 	}
 	if operator == "GLOB" {
-		return "LOWER(" + c.sql + ") GLOB ?", []any{lowerASCII(strings.ReplaceAll(value, "[", "[[]"))}, nil, nil
+		return "LOWER(" + c.Sql + ") GLOB ?", []any{lowerASCII(strings.ReplaceAll(value, "[", "[[]"))}, nil, nil
 	}
 	condition, args, err = c.compare(operator, value)
 	return condition, args, nil, err
@@ -115,8 +115,8 @@ type selection struct {
 	few    bool // few enough to be sorted
 }
 
-// page runs a query. Paging is by key: a page costs the same wherever it is.
-func page[T any](ctx context.Context, db *sql.DB, l listing[T], q records.Query) (records.Page[T], error) {
+// PageOf runs a query. Paging is by key: a page costs the same wherever it is.
+func PageOf[T any](ctx context.Context, db *sql.DB, l Listing[T], q records.Query) (records.Page[T], error) {
 	out := records.Page[T]{Items: []T{}}
 	if err := plainQuery(q); err != nil {
 		return out, err
@@ -137,10 +137,10 @@ func page[T any](ctx context.Context, db *sql.DB, l listing[T], q records.Query)
 		if err != nil {
 			return out, err
 		}
-		if by.key == l.id {
-			chosen.where += fmt.Sprintf(" AND %s %s ?", l.id, by.compare)
+		if by.key == l.ID {
+			chosen.where += fmt.Sprintf(" AND %s %s ?", l.ID, by.compare)
 		} else {
-			chosen.where += fmt.Sprintf(" AND (%s, %s) %s (?, ?)", by.key, l.id, by.compare)
+			chosen.where += fmt.Sprintf(" AND (%s, %s) %s (?, ?)", by.key, l.ID, by.compare)
 			chosen.args = append(chosen.args, from.Value)
 		}
 		chosen.args = append(chosen.args, from.ID)
@@ -152,12 +152,12 @@ func page[T any](ctx context.Context, db *sql.DB, l listing[T], q records.Query)
 	if limit > 1000 {
 		return out, fmt.Errorf("%w: at most 1000 items a page, asked for %d", ErrQuery, limit)
 	}
-	from := l.from
-	if l.bySort != "" && by.name == l.sort && l.where == "" && !chosen.few {
-		from = l.bySort
+	from := l.From
+	if l.BySort != "" && by.name == l.Sort && l.Where == "" && !chosen.few {
+		from = l.BySort
 	}
 	rows, err := db.QueryContext(ctx, fmt.Sprintf("SELECT %s, %s, %s FROM %s WHERE %s ORDER BY %s %s, %s %s LIMIT %d",
-		l.scan, by.key, l.id, from, chosen.where, by.key, by.direction, l.id, by.direction, limit+1), chosen.args...)
+		l.Scan, by.key, l.ID, from, chosen.where, by.key, by.direction, l.ID, by.direction, limit+1), chosen.args...)
 	if err != nil {
 		return out, fmt.Errorf("list: %w", err)
 	}
@@ -167,7 +167,7 @@ func page[T any](ctx context.Context, db *sql.DB, l listing[T], q records.Query)
 }
 
 // items scans a page, and makes the cursor of the next one when there is more.
-func (l listing[T]) items(rows *sql.Rows, limit int, sort string) ([]T, string, error) {
+func (l Listing[T]) items(rows *sql.Rows, limit int, sort string) ([]T, string, error) {
 	items := []T{}
 	var last cursor
 	for rows.Next() {
@@ -175,7 +175,7 @@ func (l listing[T]) items(rows *sql.Rows, limit int, sort string) ([]T, string, 
 			raw, err := json.Marshal(last)
 			return items, base64.RawURLEncoding.EncodeToString(raw), err
 		}
-		item, err := l.scanRow(rows)
+		item, err := l.ScanRow(rows)
 		if err != nil {
 			return items, "", fmt.Errorf("list: %w", err)
 		}
@@ -188,11 +188,11 @@ func (l listing[T]) items(rows *sql.Rows, limit int, sort string) ([]T, string, 
 }
 
 // selection makes a query's filters and its search into a condition.
-func (l listing[T]) selection(q records.Query) (selection, error) {
+func (l Listing[T]) selection(q records.Query) (selection, error) {
 	var out selection
 	conditions := []string{"1"}
-	if l.where != "" {
-		conditions = append(conditions, l.where)
+	if l.Where != "" {
+		conditions = append(conditions, l.Where)
 	}
 	for _, f := range q.Filters {
 		condition, values, narrower, err := l.filter(f)
@@ -207,19 +207,19 @@ func (l listing[T]) selection(q records.Query) (selection, error) {
 	}
 	switch pattern := "%" + escapeLike(q.Search) + "%"; {
 	case q.Search == "":
-	case l.parts != nil:
-		conditions = append(conditions, l.parts.search)
-		for range l.parts.asked {
+	case l.Parts != nil:
+		conditions = append(conditions, l.Parts.Search)
+		for range l.Parts.Asked {
 			out.args = append(out.args, pattern)
 		}
 		if out.narrow == nil && len([]rune(q.Search)) >= shortest {
-			out.narrow = l.parts.searched(q.Search, pattern, l.where == "" && len(q.Filters) == 0)
+			out.narrow = l.Parts.searched(q.Search, pattern, l.Where == "" && len(q.Filters) == 0)
 		}
 	default:
 		var parts []string
-		for _, c := range l.columns {
-			if !c.number && !c.hidden {
-				parts = append(parts, "("+c.sql+`) LIKE ? ESCAPE '\'`)
+		for _, c := range l.Columns {
+			if !c.Number && !c.Hidden {
+				parts = append(parts, "("+c.Sql+`) LIKE ? ESCAPE '\'`)
 				out.args = append(out.args, pattern)
 			}
 		}
@@ -232,17 +232,17 @@ func (l listing[T]) selection(q records.Query) (selection, error) {
 // count says how many are chosen, up to a limit: counting a million rows takes
 // longer than reading a page of them. Where few are, they are chosen by number
 // from then on.
-func (l listing[T]) count(ctx context.Context, db *sql.DB, chosen *selection) (total int, more bool, err error) {
-	from := l.from
-	if l.plain != "" && !strings.Contains(chosen.where, l.joined) && !strings.Contains(chosen.where, "scopes.") {
-		from = l.plain
+func (l Listing[T]) count(ctx context.Context, db *sql.DB, chosen *selection) (total int, more bool, err error) {
+	from := l.From
+	if l.Plain != "" && !strings.Contains(chosen.where, l.Joined) && !strings.Contains(chosen.where, "scopes.") {
+		from = l.Plain
 	}
 	if chosen.narrow != nil {
-		ids, all, err := chosen.narrow.rows(ctx, db, from, l.id, chosen.where, chosen.args)
+		ids, all, err := chosen.narrow.rows(ctx, db, from, l.ID, chosen.where, chosen.args)
 		if err != nil || !all {
 			return countLimit, true, err
 		}
-		chosen.few, chosen.where, chosen.args = true, l.id+" IN (SELECT value FROM json_each(?))", []any{text(ids)}
+		chosen.few, chosen.where, chosen.args = true, l.ID+" IN (SELECT value FROM json_each(?))", []any{AsJSON(ids)}
 		return min(len(ids), countLimit), len(ids) > countLimit, nil
 	}
 	counted := fmt.Sprintf("SELECT COUNT(*) FROM (SELECT 1 FROM %s WHERE %s LIMIT %d)", from, chosen.where, countLimit+1) //nolint:gosec // built from our own columns; values are bound
@@ -256,25 +256,25 @@ type ordered struct {
 	key, direction, compare string
 }
 
-func (l listing[T]) order(q records.Query) (ordered, error) {
+func (l Listing[T]) order(q records.Query) (ordered, error) {
 	out := ordered{sort: q.Sort, direction: "ASC", compare: ">"}
 	if out.sort == "" {
-		out.sort = l.sort
+		out.sort = l.Sort
 	}
 	name, descending := strings.CutPrefix(out.sort, "-")
 	c, err := l.column(name)
 	if err != nil {
 		return out, err
 	}
-	if c.order != "" {
-		c.sql = c.order
+	if c.Order != "" {
+		c.Sql = c.Order
 	}
-	out.name, out.key = name, "("+c.sql+") COLLATE NOCASE"
+	out.name, out.key = name, "("+c.Sql+") COLLATE NOCASE"
 	switch {
-	case c.sql == l.id:
-		out.key = l.id // as it stands, it has an index
-	case c.number:
-		out.key = "CAST(" + c.sql + " AS NUMERIC)"
+	case c.Sql == l.ID:
+		out.key = l.ID // as it stands, it has an index
+	case c.Number:
+		out.key = "CAST(" + c.Sql + " AS NUMERIC)"
 	}
 	if descending {
 		out.direction, out.compare = "DESC", "<"
@@ -318,5 +318,5 @@ func readCursor(text, sort string) (cursor, error) {
 	return c, nil
 }
 
-// padded gives Scan places for the two key columns behind a row's own.
-func padded(into ...any) []any { return append(into, new(any), new(any)) }
+// Padded gives Scan places for the two key columns behind a row's own.
+func Padded(into ...any) []any { return append(into, new(any), new(any)) }

@@ -1,0 +1,51 @@
+// Package store knows SQL and tables, alone. What is seen of the estate is here:
+// systems, accounts, dependents, findings and surveys; persons and what they wait
+// for are in people, credentials and their rotations in custody, and what all of
+// them stand on is in database.
+package store
+
+import (
+	"context"
+	"time"
+
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/custody"
+	"mossledger.example/moss/internal/store/database"
+	"mossledger.example/moss/internal/store/people"
+)
+
+// Store is an open database with its tables. Safe for concurrent use.
+type Store struct {
+	*database.DB
+	*people.People
+	*custody.Custody
+}
+
+// Open opens or creates the database in a folder and brings it up to date. It
+// belongs to this process until Close: a second one is refused (ErrHeld).
+func Open(ctx context.Context, folder string, now func() time.Time) (*Store, error) {
+	return openWith(ctx, database.Driver, folder, now)
+}
+
+func openWith(ctx context.Context, driver, folder string, now func() time.Time) (*Store, error) {
+	db, err := database.Open(ctx, driver, folder, now)
+	if err != nil {
+		return nil, err
+	}
+	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}}
+	db.TellTrouble = s.tellLedger
+	return s, nil
+}
+
+// tellLedger raises or clears the finding about the ledger. Findings are no acts:
+// they can be written although the ledger cannot.
+func (s *Store) tellLedger(ctx context.Context, trouble error) error {
+	const key = "ledger/"
+	if trouble == nil {
+		return s.SetFindings(ctx, key, nil)
+	}
+	return s.SetFindings(ctx, key, []records.Finding{{
+		Key: key + "broken", Kind: "ledger", Severity: "high", Subject: "the ledger", What: trouble.Error() + "; every act is refused",
+		Next: "run 'moss ledger verify' to see what was altered; restore the database that belongs to this master key, or, after restoring an older one on purpose, start the service once with --accept-restored",
+	}})
+}
