@@ -3,6 +3,8 @@ package app
 import (
 	"fmt"
 	"sync"
+
+	"mossledger.example/moss/internal/records"
 )
 
 // Topics wakes those who wait for a topic. What changed they read from the store.
@@ -48,7 +50,7 @@ func (b *Topics) Wake(topics ...string) {
 }
 
 // SurveyTopic names the topic of a survey.
-func SurveyTopic(id int64) string { return fmt.Sprintf("survey/%d", id) }
+func SurveyTopic(id records.SurveyID) string { return fmt.Sprintf("survey/%d", id) }
 
 // RotationTopic names the topic of a rotation.
-func RotationTopic(id int64) string { return fmt.Sprintf("rotation/%d", id) }
+func RotationTopic(id records.RotationID) string { return fmt.Sprintf("rotation/%d", id) }

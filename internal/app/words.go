@@ -9,8 +9,8 @@ import (
 func Day(t time.Time) string { return t.UTC().Format("2006-01-02 15:04") }
 
 // Number is an id that was kept as text; 0 when it is none.
-func Number(text string) int64 {
-	var n int64
+func Number[ID ~int64](text string) ID {
+	var n ID
 	_, _ = fmt.Sscan(text, &n)
 	return n
 }

@@ -35,7 +35,7 @@ const (
 
 // fill takes accounts and dependents into a store that has the systems, and
 // returns the account with the large radius.
-func fill(b *testing.B, folder string) (account int64, took time.Duration) {
+func fill(b *testing.B, folder string) (account records.AccountID, took time.Duration) {
 	ctx := context.Background()
 	s, err := store.Open(ctx, folder, time.Now)
 	require.NoError(b, err)
@@ -43,7 +43,7 @@ func fill(b *testing.B, folder string) (account int64, took time.Duration) {
 	systems, err := s.AllSystems(ctx)
 	require.NoError(b, err)
 	require.Len(b, systems, largeHosts+1)
-	ids := map[string]int64{}
+	ids := map[string]records.SystemID{}
 	for _, v := range systems {
 		ids[v.Name] = v.ID
 	}
@@ -83,13 +83,13 @@ func fill(b *testing.B, folder string) (account int64, took time.Duration) {
 	require.NoError(b, err)
 	require.True(b, count.More)
 	large := known[len(known)/2].ID
-	derived := map[int64][]ties.Tie{}
+	derived := map[records.DependentID][]ties.Tie{}
 	for n := int64(1); n <= int64(largeHosts*perHost); n += perHost / 5 {
 		owner := known[int(n/perHost)%len(known)].ID
 		if n/(perHost/5) < int64(radiusNodes)/2*2 {
 			owner = large
 		}
-		derived[n] = []ties.Tie{{Account: fmt.Sprint(owner), Evidence: estate.Held, Strength: estate.StrengthMatches, Detail: "holds the sealed value"}}
+		derived[records.DependentID(n)] = []ties.Tie{{Account: fmt.Sprint(owner), Evidence: estate.Held, Strength: estate.StrengthMatches, Detail: "holds the sealed value"}}
 	}
 	require.NoError(b, s.PutTies(ctx, derived))
 	require.NoError(b, s.Close())

@@ -8,10 +8,10 @@ import (
 
 // Account is an account with what the program knows beyond the survey.
 type Account struct {
-	ID       int64  `json:"id"`
-	SystemID int64  `json:"system_id"`
-	System   string `json:"system"`
-	Kind     string `json:"system_kind"`
+	ID       AccountID `json:"id"`
+	SystemID SystemID  `json:"system_id"`
+	System   string    `json:"system"`
+	Kind     string    `json:"system_kind"`
 	estate.Account
 	FirstSeen  time.Time `json:"first_seen"`
 	Seen       time.Time `json:"seen" doc:"When a survey last saw it"`
@@ -24,7 +24,7 @@ type Account struct {
 
 // ReplacedAccount is an account that took the name of one that vanished.
 type ReplacedAccount struct {
-	NewID, OldID int64
+	NewID, OldID AccountID
 	Name, System string
 	Gone, First  time.Time
 	Custody      bool // the former one is in custody

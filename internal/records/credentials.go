@@ -7,12 +7,6 @@ import (
 	"mossledger.example/moss/internal/core/credential"
 )
 
-// CredentialID numbers a credential. It is no account's number.
-type CredentialID int64
-
-// Ref names it in the ledger.
-func (id CredentialID) Ref() string { return fmt.Sprintf("credential/%d", id) }
-
 // States of a credential.
 const (
 	CredentialSeen    = "seen"    // it is known, and nothing of it is kept
@@ -25,8 +19,8 @@ type Credential struct {
 	ID          CredentialID    `json:"id"`
 	Kind        credential.Kind `json:"kind" enum:"password,ssh-key,token,api-key,certificate,key-tab"`
 	Name        string          `json:"name" doc:"Of its account; of a key the comment of an entry, or where it is held"`
-	AccountID   int64           `json:"account_id,omitempty"`
-	SystemID    int64           `json:"-"`
+	AccountID   AccountID       `json:"account_id,omitempty"`
+	SystemID    SystemID        `json:"-"`
 	System      string          `json:"system,omitempty" doc:"That of its account"`
 	Fingerprint string          `json:"fingerprint,omitempty" doc:"SHA256:... of the public half, where there is one"`
 	Type        string          `json:"type,omitempty" doc:"Of a key: ssh-ed25519"`
@@ -70,17 +64,17 @@ const (
 
 // Secret is a sealed value.
 type Secret struct {
-	ID           int64
+	ID           SecretID
 	CredentialID CredentialID
 	Kind         credential.Kind
-	AccountID    int64 // of a password
-	RotationID   int64
+	AccountID    AccountID // of a password
+	RotationID   RotationID
 	State        string
 	Sealed       []byte
 	Fingerprint  string
 	Public       string // of a private key: the fingerprint of its public half
 	Created      time.Time
-	SystemID     int64 // of a password: where its account lives, which is part of what it is bound to
+	SystemID     SystemID // of a password: where its account lives, which is part of what it is bound to
 }
 
 // Binding names the record that a sealed value belongs to.
@@ -100,7 +94,7 @@ func (v Secret) FormerBinding() string {
 // winner is current, the loser retired when it was proven to be refused, and
 // kept as previous when it was not.
 type Settlement struct {
-	Winner, Loser int64
+	Winner, Loser SecretID
 	LoserRefused  bool
 	Public        *credential.Public // of a key: the winner's public half
 }

@@ -15,7 +15,7 @@ const (
 
 // CopyDecision is a person's decision about one copy.
 type CopyDecision struct {
-	SystemID int64     `json:"system_id"`
+	SystemID SystemID  `json:"system_id"`
 	Place    string    `json:"place"`
 	Decision string    `json:"decision" enum:"leave,replace"`
 	Reason   string    `json:"reason"`
@@ -25,9 +25,9 @@ type CopyDecision struct {
 
 // Dependent is a dependent with where it is and since when.
 type Dependent struct {
-	ID       int64  `json:"id"`
-	SystemID int64  `json:"system_id"`
-	System   string `json:"system"`
+	ID       DependentID `json:"id"`
+	SystemID SystemID    `json:"system_id"`
+	System   string      `json:"system"`
 	estate.Dependent
 	FirstSeen time.Time          `json:"first_seen"`
 	Seen      time.Time          `json:"seen"`
@@ -36,7 +36,7 @@ type Dependent struct {
 	Identity  estate.Identity    `json:"identity" enum:"named,managed,virtual,built-in," doc:"What sort of identity it runs as"`
 	Given     string             `json:"-"` // fingerprint of the password that was given from here last
 	GivenAt   time.Time          `json:"given_at,omitzero" doc:"When its log-on was last given from here"`
-	GivenTo   int64              `json:"-"` // account of that log-on
+	GivenTo   AccountID          `json:"-"` // account of that log-on
 	Check     *rotation.AppCheck `json:"check,omitempty" doc:"The application's own check, as a person set it"`
 	Ties      []Tie              `json:"ties" nullable:"false"`
 	Readers   []string           `json:"readers" nullable:"false" doc:"Of a file: the units and entries on its system that name it"`
@@ -44,7 +44,7 @@ type Dependent struct {
 
 // Tie links a dependent to an account.
 type Tie struct {
-	AccountID int64     `json:"account_id"`
+	AccountID AccountID `json:"account_id"`
 	Account   string    `json:"account"`
 	System    string    `json:"system" doc:"System of the account"`
 	Evidence  string    `json:"evidence"`
@@ -56,19 +56,19 @@ type Tie struct {
 // Reuse is one password that several accounts have.
 type Reuse struct {
 	Fingerprint string
-	Accounts    []string // in order
-	AccountID   int64    // one of them
-	System      string   // of that account
-	Places      []string // where copies of it stand
+	Accounts    []string  // in order
+	AccountID   AccountID // one of them
+	System      string    // of that account
+	Places      []string  // where copies of it stand
 }
 
 // KeyUse is a key by its fingerprint: which accounts it opens, and where its
 // private half is held.
 type KeyUse struct {
 	Fingerprint string
-	Name        string // comment of an entry, or its account
-	System      string // of one entry
-	DependentID int64  // that entry
+	Name        string      // comment of an entry, or its account
+	System      string      // of one entry
+	DependentID DependentID // that entry
 	Doors       []string
 	Holders     []string
 }
@@ -76,15 +76,15 @@ type KeyUse struct {
 // Seen is an account that somebody signs in with, from where, as far as that is
 // known.
 type SeenUse struct {
-	AccountID   int64     `json:"account_id"`
+	AccountID   AccountID `json:"account_id"`
 	Account     string    `json:"account"`
-	SystemID    int64     `json:"system_id"`
+	SystemID    SystemID  `json:"system_id"`
 	System      string    `json:"system" doc:"Where it is signed in to"`
 	Client      string    `json:"client" doc:"Address that it comes from; empty for the system itself"`
 	Port        int       `json:"port,omitempty"`
 	Application string    `json:"application,omitempty" doc:"As the client names itself"`
 	How         string    `json:"how" doc:"session, or how the record says that it signed in"`
-	HostID      int64     `json:"host_id,omitempty"`
+	HostID      SystemID  `json:"host_id,omitempty"`
 	Host        string    `json:"host,omitempty" doc:"System with that address"`
 	Unit        string    `json:"unit,omitempty" doc:"That owns the socket"`
 	Program     string    `json:"program,omitempty"`
@@ -97,31 +97,32 @@ type SeenUse struct {
 
 // ObservedTie is a tie that comes from use.
 type ObservedTie struct {
-	AccountID, DependentID int64
-	Detail                 string
-	Seen                   time.Time
+	AccountID   AccountID
+	DependentID DependentID
+	Detail      string
+	Seen        time.Time
 }
 
 // SocketOf is a socket with the host that it is on.
 type SocketOf struct {
-	SystemID int64  `json:"system_id"`
-	System   string `json:"system"`
+	SystemID SystemID `json:"system_id"`
+	System   string   `json:"system"`
 	estate.Socket
-	PeerSystemID int64     `json:"peer_system_id,omitempty"`
+	PeerSystemID SystemID  `json:"peer_system_id,omitempty"`
 	PeerSystem   string    `json:"peer_system,omitempty" doc:"System at the other end"`
 	Seen         time.Time `json:"seen"`
 }
 
 // Declaration is a use of an account that a person says exists.
 type Declaration struct {
-	ID          int64     `json:"id"`
-	AccountID   int64     `json:"account_id"`
-	Account     string    `json:"account"`
-	DependentID int64     `json:"dependent_id"`
-	Place       string    `json:"place"`
-	System      string    `json:"system"`
-	Reason      string    `json:"reason"`
-	Until       time.Time `json:"until,omitzero" doc:"When it ends; absent for never"`
-	SaidBy      string    `json:"said_by"`
-	Said        time.Time `json:"said"`
+	ID          DeclarationID `json:"id"`
+	AccountID   AccountID     `json:"account_id"`
+	Account     string        `json:"account"`
+	DependentID DependentID   `json:"dependent_id"`
+	Place       string        `json:"place"`
+	System      string        `json:"system"`
+	Reason      string        `json:"reason"`
+	Until       time.Time     `json:"until,omitzero" doc:"When it ends; absent for never"`
+	SaidBy      string        `json:"said_by"`
+	Said        time.Time     `json:"said"`
 }

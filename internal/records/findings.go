@@ -4,14 +4,14 @@ import "time"
 
 // Finding is something that needs a person.
 type Finding struct {
-	ID           int64        `json:"id"`
+	ID           FindingID    `json:"id"`
 	Key          string       `json:"key" doc:"What makes it the same finding the next time"`
 	Kind         string       `json:"kind"`
 	Severity     string       `json:"severity" enum:"high,medium,low"`
 	Subject      string       `json:"subject"`
 	System       string       `json:"system"`
-	AccountID    int64        `json:"account_id,omitempty"`
-	DependentID  int64        `json:"dependent_id,omitempty"`
+	AccountID    AccountID    `json:"account_id,omitempty"`
+	DependentID  DependentID  `json:"dependent_id,omitempty"`
 	CredentialID CredentialID `json:"credential_id,omitempty"`
 	What         string       `json:"what"`
 	Next         string       `json:"next_step"`

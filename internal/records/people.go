@@ -18,7 +18,7 @@ const (
 
 // Approval is something that one person asks for and another one approves.
 type Approval struct {
-	ID        int64           `json:"id"`
+	ID        ApprovalID      `json:"id"`
 	Kind      string          `json:"kind" enum:"endpoint,rotation,person"`
 	Subject   string          `json:"subject"`
 	What      string          `json:"what" doc:"In words"`
@@ -33,7 +33,7 @@ type Approval struct {
 	Words     string          `json:"words" doc:"Of who decided, or what came of it"`
 	Digest    string          `json:"digest" doc:"To be sent with an approval: what was seen is what is approved"`
 	Detail    json.RawMessage `json:"-"`
-	SystemIDs []int64         `json:"-"`
+	SystemIDs []SystemID      `json:"-"`
 }
 
 // Duty is something that the service does regularly, as it was done last.
@@ -55,7 +55,7 @@ type User struct {
 
 // Token is an API token; the token itself is shown once and stored hashed.
 type Token struct {
-	ID      int64     `json:"id"`
+	ID      TokenID   `json:"id"`
 	User    string    `json:"user"`
 	Label   string    `json:"label"`
 	Created time.Time `json:"created"`

@@ -12,7 +12,7 @@ import (
 // KeyIs says that a file now holds another key, or that a door lets another one
 // in.
 type KeyIs struct {
-	SystemID int64
+	SystemID SystemID
 	Path     string
 	Door     bool // a file of entries
 	From, To credential.Public
@@ -20,7 +20,7 @@ type KeyIs struct {
 
 // Rehearsal is what could be checked before a rotation.
 type Rehearsal struct {
-	ID           int64             `json:"id"`
+	ID           RehearsalID       `json:"id"`
 	CredentialID CredentialID      `json:"credential_id"`
 	Created      time.Time         `json:"created"`
 	CreatedBy    string            `json:"created_by"`
@@ -31,11 +31,11 @@ type Rehearsal struct {
 
 // Rotation is one rotation.
 type Rotation struct {
-	ID             int64           `json:"id"`
+	ID             RotationID      `json:"id"`
 	CredentialID   CredentialID    `json:"credential_id"`
 	CredentialKind credential.Kind `json:"credential_kind" enum:"password,ssh-key,token,api-key,certificate,key-tab"`
 	Credential     string          `json:"credential" doc:"Its name"`
-	AccountID      int64           `json:"account_id,omitempty" doc:"Whose it is; absent for a key that opens several"`
+	AccountID      AccountID       `json:"account_id,omitempty" doc:"Whose it is; absent for a key that opens several"`
 	Authority      string          `json:"authority" doc:"The systems that decide"`
 	Plan           rotation.Plan   `json:"plan"`
 	Kind           string          `json:"kind" enum:"rotate,assign" doc:"rotate: the credential changes; assign: chosen log-ons get the account"`
@@ -45,8 +45,8 @@ type Rotation struct {
 	RequestedBy    string          `json:"requested_by"`
 	Reason         string          `json:"reason"`
 	Override       string          `json:"override" doc:"Why it was started without a rehearsal that passed"`
-	RehearsalID    int64           `json:"rehearsal_id"`
-	OldSecret      int64           `json:"-"` // the value that was current when it began; 0 when that is not known
+	RehearsalID    RehearsalID     `json:"rehearsal_id"`
+	OldSecret      SecretID        `json:"-"` // the value that was current when it began; 0 when that is not known
 	Started        time.Time       `json:"started"`
 	Ended          time.Time       `json:"ended,omitzero"`
 }
@@ -61,9 +61,9 @@ type Effects struct {
 
 // LogOnIs says what log-on a dependent was given.
 type LogOnIs struct {
-	SystemID    int64
+	SystemID    SystemID
 	Place       estate.Place
-	AccountID   int64
+	AccountID   AccountID
 	Account     string // as it is written there now
 	Fingerprint string
 }
@@ -71,7 +71,7 @@ type LogOnIs struct {
 // CopyIs says what a copy holds now, so that the picture is right without
 // reading it again.
 type CopyIs struct {
-	SystemID    int64
+	SystemID    SystemID
 	Place       string
 	Fingerprint string
 }

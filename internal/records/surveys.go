@@ -16,14 +16,14 @@ type Held struct {
 
 // HeldScope is a scope whose absences wait for a person.
 type HeldScope struct {
-	SystemID           int64
+	SystemID           SystemID
 	System, Scope, Why string
 	Count              int
 }
 
 // Survey is one reading of systems.
 type Survey struct {
-	ID          int64     `json:"id"`
+	ID          SurveyID  `json:"id"`
 	State       string    `json:"state" enum:"running,done,cancelled,interrupted"`
 	RequestedBy string    `json:"requested_by"`
 	Started     time.Time `json:"started"`
@@ -38,9 +38,9 @@ type Survey struct {
 
 // Visit is a system's part of a survey.
 type Visit struct {
-	ID       int64                 `json:"id"`
-	SurveyID int64                 `json:"survey_id"`
-	SystemID int64                 `json:"system_id"`
+	ID       VisitID               `json:"id"`
+	SurveyID SurveyID              `json:"survey_id"`
+	SystemID SystemID              `json:"system_id"`
 	System   string                `json:"system"`
 	State    string                `json:"state" enum:"waiting,running,done,incomplete,failed,cancelled,interrupted"`
 	Stage    string                `json:"stage" doc:"Where it failed"`

@@ -14,14 +14,14 @@ type Tally struct {
 
 // CommonOption is an option of all systems that have a value in a field.
 type CommonOption struct {
-	ID      int64     `json:"id"`
-	Field   string    `json:"field" enum:"site,environment,owner,kind"`
-	Value   string    `json:"value" doc:"Of that field, whatever its letter case"`
-	Name    string    `json:"name" doc:"Of the option"`
-	Setting string    `json:"setting"`
-	Systems int       `json:"systems" doc:"How many have that value"`
-	SetBy   string    `json:"set_by"`
-	Changed time.Time `json:"changed"`
+	ID      CommonOptionID `json:"id"`
+	Field   string         `json:"field" enum:"site,environment,owner,kind"`
+	Value   string         `json:"value" doc:"Of that field, whatever its letter case"`
+	Name    string         `json:"name" doc:"Of the option"`
+	Setting string         `json:"setting"`
+	Systems int            `json:"systems" doc:"How many have that value"`
+	SetBy   string         `json:"set_by"`
+	Changed time.Time      `json:"changed"`
 }
 
 // Overview is what the first page shows.
@@ -48,15 +48,15 @@ type Hit struct {
 
 // StewardLink says that the steward of a system is an account in custody.
 type StewardLink struct {
-	SystemID  int64
+	SystemID  SystemID
 	Steward   string
-	AccountID int64
+	AccountID AccountID
 	Sealed    []byte // the link itself, so that nobody else makes one
 }
 
 // System is a system with what is known of it.
 type System struct {
-	ID          int64                 `json:"id"`
+	ID          SystemID              `json:"id"`
 	Name        string                `json:"name"`
 	Kind        string                `json:"kind"`
 	Address     string                `json:"address"`
@@ -76,7 +76,7 @@ type System struct {
 	Complete    time.Time             `json:"read_completely,omitzero" doc:"Last visit that read everything"`
 	Stages      []connect.StageResult `json:"stages" nullable:"false"`
 	Trusted     string                `json:"trusted" doc:"Who asked for, and who approved, where its secrets may be sent"`
-	Waits       int64                 `json:"waits_for_approval,omitempty" doc:"Number of the approval without which nothing secret is sent there"`
+	Waits       ApprovalID            `json:"waits_for_approval,omitempty" doc:"Number of the approval without which nothing secret is sent there"`
 	Revision    int64                 `json:"revision"`
 }
 

@@ -117,7 +117,7 @@ type Keyed struct {
 // once runs start unless the same person sent the same key before; then the
 // answer is that of the first. What start begins takes the key with it in one
 // transaction. An approval's answer is its number below zero.
-func (s *Service) once(ctx context.Context, key, act string, asked any, start func(context.Context) (int64, error)) (int64, error) {
+func once[ID ~int64](ctx context.Context, s *Service, key, act string, asked any, start func(context.Context) (ID, error)) (ID, error) {
 	if key == "" {
 		return start(ctx)
 	}
@@ -128,14 +128,14 @@ func (s *Service) once(ctx context.Context, key, act string, asked any, start fu
 	digest := sha256.Sum256(raw)
 	request := database.Request{User: who(ctx).Name, Key: key, Asked: hex.EncodeToString(digest[:])}
 	if earlier, found, err := s.store.Earlier(ctx, request); err != nil || found {
-		return earlier, sameRequest(err)
+		return ID(earlier), sameRequest(err)
 	}
 	id, err := start(database.WithRequest(ctx, request))
 	// Its twin may have come first; it is no conflict of this one.
 	if err != nil && !errors.Is(err, database.ErrOtherRequest) {
 		earlier, found, other := s.store.Earlier(ctx, request)
 		if found || errors.Is(other, database.ErrOtherRequest) {
-			return earlier, sameRequest(other)
+			return ID(earlier), sameRequest(other)
 		}
 	}
 	return id, err

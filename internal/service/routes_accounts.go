@@ -22,10 +22,10 @@ type AccountDetail struct {
 
 // Candidate is an account that a spelling may mean.
 type Candidate struct {
-	ID     int64  `json:"id"`
-	Name   string `json:"name"`
-	System string `json:"system"`
-	DN     string `json:"dn,omitempty"`
+	ID     records.AccountID `json:"id"`
+	Name   string            `json:"name"`
+	System string            `json:"system"`
+	DN     string            `json:"dn,omitempty"`
 }
 
 // Resolved says what a spelling means.
@@ -54,24 +54,24 @@ func (s *Service) registerAccounts() {
 		return answer(s.store.Dependents(ctx, in.Account, in.query()))
 	})
 	add(s, http.MethodGet, "/dependents/{id}", "get-dependent", "Show a dependent", func(ctx context.Context, in *IDInput) (*body[records.Dependent], error) {
-		return answer(s.store.Dependent(ctx, in.ID))
+		return answer(s.store.Dependent(ctx, records.DependentID(in.ID)))
 	})
 	add(s, http.MethodPost, "/dependents/{id}/explain", "explain-dependent", "Say why a dependent is down, with the evidence for each possible cause", func(ctx context.Context, in *IDInput) (*body[diagnose.Explanation], error) {
-		return answer(s.app.Diagnoses.Explain(ctx, who(ctx), in.ID))
+		return answer(s.app.Diagnoses.Explain(ctx, who(ctx), records.DependentID(in.ID)))
 	})
 	add(s, http.MethodPost, "/dependents/start", "start-dependents", "Start what is down, one after the other", func(ctx context.Context, in *startDependentsInput) (*body[StartedDependents], error) {
 		said, err := s.app.Diagnoses.StartDependents(ctx, who(ctx), in.Body.Reason, in.Body.Dependents)
 		return answer(StartedDependents{Words: said}, err)
 	})
 	add(s, http.MethodPut, "/dependents/{id}/decision", "decide-copy", "Decide about a copy that cannot be replaced, or may be none", func(ctx context.Context, in *decideCopyInput) (*body[records.Dependent], error) {
-		if err := s.app.Picture.DecideCopy(ctx, who(ctx), in.ID, in.Body.Decision, in.Body.Reason); err != nil {
+		if err := s.app.Picture.DecideCopy(ctx, who(ctx), records.DependentID(in.ID), in.Body.Decision, in.Body.Reason); err != nil {
 			return nil, err
 		}
-		return answer(s.store.Dependent(ctx, in.ID))
+		return answer(s.store.Dependent(ctx, records.DependentID(in.ID)))
 	})
 	add(s, http.MethodPut, "/dependents/{id}/check", "set-check", "Set the application's own check of a unit", s.setCheck)
 	add(s, http.MethodDelete, "/dependents/{id}/check", "remove-check", "Remove the application's own check of a unit", func(ctx context.Context, in *IDInput) (*empty, error) {
-		return &empty{}, s.app.Picture.RemoveCheck(ctx, who(ctx), in.ID)
+		return &empty{}, s.app.Picture.RemoveCheck(ctx, who(ctx), records.DependentID(in.ID))
 	})
 	add(s, http.MethodGet, "/findings", "list-findings", "List what needs a person", func(ctx context.Context, in *findingsInput) (*body[records.Page[records.Finding]], error) {
 		return answer(s.store.Findings(ctx, in.All, in.query()))
@@ -83,8 +83,8 @@ func (s *Service) registerAccounts() {
 
 type startDependentsInput struct {
 	Body struct {
-		Dependents []int64 `json:"dependents" minItems:"1" maxItems:"200" doc:"In this order"`
-		Reason     string  `json:"reason" minLength:"1" maxLength:"500"`
+		Dependents []records.DependentID `json:"dependents" minItems:"1" maxItems:"200" doc:"In this order"`
+		Reason     string                `json:"reason" minLength:"1" maxLength:"500"`
 	}
 }
 
@@ -95,7 +95,7 @@ type StartedDependents struct {
 
 type dependentsInput struct {
 	ListInput
-	Account int64 `query:"account" doc:"Only those tied to this account"`
+	Account records.AccountID `query:"account" doc:"Only those tied to this account"`
 }
 
 type findingsInput struct {
@@ -108,7 +108,7 @@ type resolveInput struct {
 }
 
 func (s *Service) detail(ctx context.Context, id int64) (AccountDetail, error) {
-	a, err := s.store.Account(ctx, id)
+	a, err := s.store.Account(ctx, records.AccountID(id))
 	if err != nil {
 		return AccountDetail{}, err
 	}
@@ -139,7 +139,7 @@ func (s *Service) resolve(ctx context.Context, in *resolveInput) (*body[Resolved
 		if _, err := fmt.Sscan(k.ID, &id); err != nil {
 			return nil, err
 		}
-		a, err := s.store.Account(ctx, id)
+		a, err := s.store.Account(ctx, records.AccountID(id))
 		if err != nil {
 			return nil, err
 		}
@@ -154,10 +154,10 @@ type setCheckInput struct {
 }
 
 func (s *Service) setCheck(ctx context.Context, in *setCheckInput) (*body[records.Dependent], error) {
-	if err := s.app.Picture.SetCheck(ctx, who(ctx), in.ID, in.Body); err != nil {
+	if err := s.app.Picture.SetCheck(ctx, who(ctx), records.DependentID(in.ID), in.Body); err != nil {
 		return nil, err
 	}
-	return answer(s.store.Dependent(ctx, in.ID))
+	return answer(s.store.Dependent(ctx, records.DependentID(in.ID)))
 }
 
 type decideCopyInput struct {

@@ -9,7 +9,7 @@ import (
 
 // Waiting is the answer of an act that somebody else has to approve first.
 type Waiting struct {
-	Approval int64 `json:"waits_for_approval,omitempty" doc:"Number of the approval that it waits for; absent when it was done at once"`
+	Approval records.ApprovalID `json:"waits_for_approval,omitempty" doc:"Number of the approval that it waits for; absent when it was done at once"`
 }
 
 type approveInput struct {
@@ -32,12 +32,12 @@ func (s *Service) registerApprovals() {
 		return answer(s.store.Approvals(ctx, in.query()))
 	})
 	add(s, http.MethodGet, "/approvals/{id}", "get-approval", "Show a request, with before and after", func(ctx context.Context, in *IDInput) (*body[records.Approval], error) {
-		return answer(s.store.Approval(ctx, in.ID))
+		return answer(s.store.Approval(ctx, records.ApprovalID(in.ID)))
 	})
 	add(s, http.MethodPost, "/approvals/{id}/approve", "approve", "Approve what somebody else asked for, and have it done", func(ctx context.Context, in *approveInput) (*body[records.Approval], error) {
-		return answer(s.app.Approvals.Approve(ctx, who(ctx), in.ID, in.Body.Digest, in.Body.Words))
+		return answer(s.app.Approvals.Approve(ctx, who(ctx), records.ApprovalID(in.ID), in.Body.Digest, in.Body.Words))
 	})
 	add(s, http.MethodPost, "/approvals/{id}/refuse", "refuse-approval", "Refuse a request, or withdraw one's own", func(ctx context.Context, in *refuseInput) (*body[records.Approval], error) {
-		return answer(s.app.Approvals.Refuse(ctx, who(ctx), in.ID, in.Body.Words))
+		return answer(s.app.Approvals.Refuse(ctx, who(ctx), records.ApprovalID(in.ID), in.Body.Words))
 	})
 }

@@ -32,8 +32,8 @@ type resolveCredentialInput struct {
 
 type noteCredentialInput struct {
 	Body struct {
-		Kind    string `json:"kind" enum:"password"`
-		Account int64  `json:"account" minimum:"1" doc:"Whose it is"`
+		Kind    string            `json:"kind" enum:"password"`
+		Account records.AccountID `json:"account" minimum:"1" doc:"Whose it is"`
 	}
 }
 
@@ -140,7 +140,7 @@ func (s *Service) credentialDetail(ctx context.Context, id records.CredentialID)
 			return out, err
 		}
 	}
-	places := make([]int64, 0, len(out.Dependents))
+	places := make([]records.DependentID, 0, len(out.Dependents))
 	for _, d := range out.Dependents {
 		places = append(places, d.ID)
 	}

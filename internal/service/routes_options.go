@@ -24,6 +24,6 @@ func (s *Service) registerOptions() {
 		return &empty{}, s.app.Inventory.SetCommonOption(ctx, who(ctx), records.CommonOption{Field: o.Field, Value: o.Value, Name: o.Name, Setting: o.Setting})
 	})
 	add(s, http.MethodDelete, "/options/{id}", "remove-common-option", "Take an option away from them", func(ctx context.Context, in *IDInput) (*empty, error) {
-		return &empty{}, s.app.Inventory.RemoveCommonOption(ctx, who(ctx), in.ID)
+		return &empty{}, s.app.Inventory.RemoveCommonOption(ctx, who(ctx), records.CommonOptionID(in.ID))
 	})
 }

@@ -81,7 +81,7 @@ func (s *Service) registerPeople() {
 	})
 	add(s, http.MethodPost, "/tokens", "add-token", "Make an API token; it is shown once", s.addToken)
 	add(s, http.MethodDelete, "/tokens/{id}", "revoke-token", "Revoke an API token", func(ctx context.Context, in *IDInput) (*empty, error) {
-		return &empty{}, s.app.People.RevokeToken(ctx, who(ctx), in.ID)
+		return &empty{}, s.app.People.RevokeToken(ctx, who(ctx), records.TokenID(in.ID))
 	})
 }
 
@@ -129,8 +129,8 @@ type addTokenInput struct {
 
 // NewToken is a token that was just made.
 type NewToken struct {
-	ID    int64  `json:"id"`
-	Token string `json:"token" doc:"Shown once"`
+	ID    records.TokenID `json:"id"`
+	Token string          `json:"token" doc:"Shown once"`
 }
 
 func (s *Service) addToken(ctx context.Context, in *addTokenInput) (*body[NewToken], error) {

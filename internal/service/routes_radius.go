@@ -55,11 +55,11 @@ type searchInput struct {
 type declareInput struct {
 	ID   int64 `path:"id" minimum:"1"`
 	Body struct {
-		Place     string    `json:"place,omitempty" maxLength:"500" doc:"Where it is used, in words; not needed with a dependent"`
-		System    string    `json:"system,omitempty" maxLength:"200" doc:"System that the place is on; that of the account when it is left out"`
-		Dependent int64     `json:"dependent,omitempty" doc:"A dependent that is known"`
-		Reason    string    `json:"reason" minLength:"1" maxLength:"500"`
-		Until     time.Time `json:"until,omitzero" doc:"When to ask again"`
+		Place     string              `json:"place,omitempty" maxLength:"500" doc:"Where it is used, in words; not needed with a dependent"`
+		System    string              `json:"system,omitempty" maxLength:"200" doc:"System that the place is on; that of the account when it is left out"`
+		Dependent records.DependentID `json:"dependent,omitempty" doc:"A dependent that is known"`
+		Reason    string              `json:"reason" minLength:"1" maxLength:"500"`
+		Until     time.Time           `json:"until,omitzero" doc:"When to ask again"`
 	}
 }
 
@@ -82,7 +82,7 @@ func (s *Service) registerRadius() {
 	answers := s.api.OpenAPI().Paths["/api/v1/accounts/{id}/radius"].Get.Responses["200"]
 	answers.Headers, answers.Content = nil, map[string]*huma.MediaType{"application/json": {Schema: s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[Radius](), true, "Radius")}}
 	add(s, http.MethodGet, "/accounts/{id}/uses", "list-uses", "List who was seen signed in with an account, and from where", func(ctx context.Context, in *AccountInput) (*body[[]records.SeenUse], error) {
-		list, err := s.store.SeenUses(ctx, in.ID)
+		list, err := s.store.SeenUses(ctx, records.AccountID(in.ID))
 		if list == nil {
 			list = []records.SeenUse{}
 		}
@@ -95,7 +95,7 @@ func (s *Service) registerRadius() {
 		return answer(s.store.Sockets(ctx, in.query()))
 	})
 	add(s, http.MethodGet, "/accounts/{id}/declarations", "list-declarations", "List what people say of an account's use", func(ctx context.Context, in *AccountInput) (*body[[]records.Declaration], error) {
-		list, err := s.store.Declarations(ctx, in.ID)
+		list, err := s.store.Declarations(ctx, records.AccountID(in.ID))
 		if list == nil {
 			list = []records.Declaration{}
 		}
@@ -103,7 +103,7 @@ func (s *Service) registerRadius() {
 	})
 	add(s, http.MethodPost, "/accounts/{id}/declarations", "declare-use", "Say that an account is used somewhere", s.declare)
 	add(s, http.MethodDelete, "/declarations/{id}", "withdraw-use", "Withdraw what somebody said", func(ctx context.Context, in *IDInput) (*empty, error) {
-		return &empty{}, s.app.Picture.Withdraw(ctx, who(ctx), in.ID)
+		return &empty{}, s.app.Picture.Withdraw(ctx, who(ctx), records.DeclarationID(in.ID))
 	})
 	add(s, http.MethodPost, "/systems/{name}/uses", "import-uses", "Take in what a directory recorded of uses, as lines of JSON", s.importUses)
 }
@@ -120,7 +120,7 @@ type written struct {
 func (s *Service) radius(ctx context.Context, in *radiusInput) (*written, error) {
 	picture, err := s.pictures.Of(fmt.Sprint(*in), s.store.Generation(), func() ([]byte, error) {
 		keep := context.WithoutCancel(ctx) // others wait for it too
-		a, err := s.store.Account(keep, in.ID)
+		a, err := s.store.Account(keep, records.AccountID(in.ID))
 		if err != nil {
 			return nil, err
 		}
@@ -148,7 +148,7 @@ func (s *Service) radius(ctx context.Context, in *radiusInput) (*written, error)
 }
 
 func (s *Service) declare(ctx context.Context, in *declareInput) (*body[records.Declaration], error) {
-	a, err := s.store.Account(ctx, in.ID)
+	a, err := s.store.Account(ctx, records.AccountID(in.ID))
 	if err != nil {
 		return answer(records.Declaration{}, err)
 	}
@@ -162,7 +162,7 @@ func (s *Service) declare(ctx context.Context, in *declareInput) (*body[records.
 			return answer(d, err)
 		}
 	}
-	return answer(records.Declaration{ID: id}, err)
+	return answer(records.Declaration{ID: records.DeclarationID(id)}, err)
 }
 
 func (s *Service) importUses(ctx context.Context, in *importUsesInput) (*body[TakenUses], error) {

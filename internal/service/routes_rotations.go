@@ -55,17 +55,17 @@ func rehearsalAnswer(v records.Rehearsal, err error) (*body[RehearsalAnswer], er
 // RotationRequest is what a person asks of a rotation. The same must be asked of the
 // rehearsal and of the rotation after it.
 type RotationRequest struct {
-	Policy    string    `json:"policy,omitempty" enum:"stop,continue,undo" default:"undo" doc:"What to do when a step fails"`
-	Restart   string    `json:"restart,omitempty" enum:"now,window,leave" default:"now" doc:"When dependents are restarted; leave: not at all, each is a latent breakage until somebody does"`
-	NotBefore time.Time `json:"not_before,omitzero" doc:"Beginning of the window"`
-	NotAfter  time.Time `json:"not_after,omitzero" doc:"End of the window"`
-	Patience  int       `json:"patience,omitempty" minimum:"0" maximum:"2592000" doc:"Seconds for which a system that is away is waited for before the policy decides; half an hour when it is 0"`
-	Assign    []int64   `json:"assign,omitempty" maxItems:"5000" doc:"Dependents that shall log on as the account with its current value; the authority is left alone"`
-	Where     []string  `json:"where,omitempty" doc:"The same, chosen by filters of the list of dependents"`
-	Search    string    `json:"search,omitempty" doc:"And by part of a name, place, program, description, what it runs as, system or account"`
-	Repair    bool      `json:"repair,omitempty" doc:"The same, for all that have not stored the current value, or are down"`
-	Type      string    `json:"type,omitempty" doc:"Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default"`
-	Start     bool      `json:"start,omitempty" doc:"Also bring up what is down although it starts by itself"`
+	Policy    string                `json:"policy,omitempty" enum:"stop,continue,undo" default:"undo" doc:"What to do when a step fails"`
+	Restart   string                `json:"restart,omitempty" enum:"now,window,leave" default:"now" doc:"When dependents are restarted; leave: not at all, each is a latent breakage until somebody does"`
+	NotBefore time.Time             `json:"not_before,omitzero" doc:"Beginning of the window"`
+	NotAfter  time.Time             `json:"not_after,omitzero" doc:"End of the window"`
+	Patience  int                   `json:"patience,omitempty" minimum:"0" maximum:"2592000" doc:"Seconds for which a system that is away is waited for before the policy decides; half an hour when it is 0"`
+	Assign    []records.DependentID `json:"assign,omitempty" maxItems:"5000" doc:"Dependents that shall log on as the account with its current value; the authority is left alone"`
+	Where     []string              `json:"where,omitempty" doc:"The same, chosen by filters of the list of dependents"`
+	Search    string                `json:"search,omitempty" doc:"And by part of a name, place, program, description, what it runs as, system or account"`
+	Repair    bool                  `json:"repair,omitempty" doc:"The same, for all that have not stored the current value, or are down"`
+	Type      string                `json:"type,omitempty" doc:"Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default"`
+	Start     bool                  `json:"start,omitempty" doc:"Also bring up what is down although it starts by itself"`
 }
 
 const mostAssigned = 5000
@@ -143,20 +143,20 @@ func (s *Service) registerRotations() {
 		return answer(s.store.Rotations(ctx, in.query()))
 	})
 	add(s, http.MethodGet, "/rotations/{id}", "get-rotation", "Show a rotation with its steps", func(ctx context.Context, in *IDInput) (*body[RotationNow], error) {
-		return answer(s.rotationNow(ctx, in.ID))
+		return answer(s.rotationNow(ctx, records.RotationID(in.ID)))
 	})
 	add(s, http.MethodGet, "/rotations/{id}/journal", "list-journal", "Show the journal of a rotation", func(ctx context.Context, in *IDInput) (*body[[]JournalRecord], error) {
-		r, _, records, err := s.app.Rotations.State(ctx, in.ID)
+		r, _, records, err := s.app.Rotations.State(ctx, records.RotationID(in.ID))
 		return answer(titled(r.Plan, records), err)
 	})
 	add(s, http.MethodPost, "/rotations/{id}/decision", "decide-rotation", "Stop, resume, go on without failed steps, or undo", func(ctx context.Context, in *decideInput) (*body[RotationNow], error) {
-		if err := s.app.Rotations.Decide(ctx, who(ctx), in.ID, in.Body.Decision, in.Body.Reason); err != nil {
+		if err := s.app.Rotations.Decide(ctx, who(ctx), records.RotationID(in.ID), in.Body.Decision, in.Body.Reason); err != nil {
 			return nil, err
 		}
-		return answer(s.rotationNow(ctx, in.ID))
+		return answer(s.rotationNow(ctx, records.RotationID(in.ID)))
 	})
 	add(s, http.MethodPost, "/rotations/{id}/rehearsals", "rehearse-undo", "Check everything about undoing a finished rotation without changing anything", func(ctx context.Context, in *IDInput) (*body[RehearsalAnswer], error) {
-		return rehearsalAnswer(s.app.Rotations.RehearseUndo(ctx, who(ctx), in.ID))
+		return rehearsalAnswer(s.app.Rotations.RehearseUndo(ctx, who(ctx), records.RotationID(in.ID)))
 	})
 	s.registerWatchRotation()
 }
@@ -166,7 +166,7 @@ func (s *Service) startRotation(ctx context.Context, in *startRotationInput) (*b
 	if err != nil {
 		return nil, err
 	}
-	id, err := s.once(ctx, in.Key, "rotation/"+c.ID.Ref(), in.Body, func(ctx context.Context) (int64, error) {
+	id, err := once(ctx, s, in.Key, "rotation/"+c.ID.Ref(), in.Body, func(ctx context.Context) (records.RotationID, error) {
 		return s.app.Rotations.Start(ctx, who(ctx), c, request, in.Body.Reason, "")
 	})
 	if err != nil {
@@ -188,23 +188,23 @@ func (s *Service) overrideRotation(ctx context.Context, in *overrideInput) (*bod
 		return nil, err
 	}
 	var out Overridden
-	id, err := s.once(ctx, in.Key, "override/"+c.ID.Ref(), in.Body, func(ctx context.Context) (int64, error) {
+	id, err := once(ctx, s, in.Key, "override/"+c.ID.Ref(), in.Body, func(ctx context.Context) (int64, error) {
 		rotation, approval, err := s.app.Rotations.Override(ctx, who(ctx), c, request, in.Body.Reason, in.Body.Override)
-		return rotation - approval, err
+		return int64(rotation) - int64(approval), err
 	})
 	if err != nil {
 		return nil, err
 	}
 	if id < 0 {
-		out.Approval = -id
+		out.Approval = records.ApprovalID(-id)
 		return answer(out, nil)
 	}
-	r, err := s.store.Rotation(ctx, id)
+	r, err := s.store.Rotation(ctx, records.RotationID(id))
 	out.Rotation = &r
 	return answer(out, err)
 }
 
-func (s *Service) rotationNow(ctx context.Context, id int64) (RotationNow, error) {
+func (s *Service) rotationNow(ctx context.Context, id records.RotationID) (RotationNow, error) {
 	r, state, _, err := s.app.Rotations.State(ctx, id)
 	if err != nil {
 		return RotationNow{}, err

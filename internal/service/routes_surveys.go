@@ -38,7 +38,7 @@ func (s *Service) registerSurveys() {
 		return answer(s.app.Schedule.List(ctx))
 	})
 	add(s, http.MethodPost, "/surveys", "start-survey", "Start a survey", func(ctx context.Context, in *startSurveyInput) (*body[records.Survey], error) {
-		id, err := s.once(ctx, in.Key, "survey", in.Body, func(ctx context.Context) (int64, error) {
+		id, err := once(ctx, s, in.Key, "survey", in.Body, func(ctx context.Context) (records.SurveyID, error) {
 			return s.app.Surveys.Start(ctx, who(ctx), in.Body.Systems)
 		})
 		if err != nil {
@@ -50,16 +50,16 @@ func (s *Service) registerSurveys() {
 		return answer(s.store.Surveys(ctx, in.query()))
 	})
 	add(s, http.MethodGet, "/surveys/{id}", "get-survey", "Show a survey", func(ctx context.Context, in *IDInput) (*body[records.Survey], error) {
-		return answer(s.store.Survey(ctx, in.ID))
+		return answer(s.store.Survey(ctx, records.SurveyID(in.ID)))
 	})
 	add(s, http.MethodGet, "/surveys/{id}/visits", "list-visits", "List the visits of a survey", func(ctx context.Context, in *surveyVisitsInput) (*body[records.Page[records.Visit]], error) {
-		return answer(s.store.Visits(ctx, in.ID, in.query()))
+		return answer(s.store.Visits(ctx, records.SurveyID(in.ID), in.query()))
 	})
 	add(s, http.MethodPost, "/surveys/{id}/cancel", "cancel-survey", "Cancel a survey; what was read is kept", func(ctx context.Context, in *IDInput) (*body[records.Survey], error) {
-		if err := s.app.Surveys.Cancel(ctx, who(ctx), in.ID); err != nil {
+		if err := s.app.Surveys.Cancel(ctx, who(ctx), records.SurveyID(in.ID)); err != nil {
 			return nil, err
 		}
-		return answer(s.store.Survey(ctx, in.ID))
+		return answer(s.store.Survey(ctx, records.SurveyID(in.ID)))
 	})
 	sse.Register(s.api, describe(http.MethodGet, "/surveys/{id}/events", "watch-survey", "Watch a survey: its visits as they change, then the survey when it ends"),
 		map[string]any{"visit": records.Visit{}, "survey": records.Survey{}}, s.watchSurvey)
@@ -101,7 +101,7 @@ func (s *Service) follow(ctx context.Context, topic string, send sse.Sender, loo
 }
 
 func (s *Service) watchSurvey(ctx context.Context, in *watchInput, send sse.Sender) {
-	last, id := in.Last, in.ID
+	last, id := in.Last, records.SurveyID(in.ID)
 	s.follow(ctx, app.SurveyTopic(id), send, func() (bool, error) {
 		survey, err := s.store.Survey(s.base, id)
 		if err != nil {
@@ -159,17 +159,17 @@ func titled(plan rotation.Plan, records []rotation.Record) []JournalRecord {
 }
 
 func (s *Service) watchRotation(ctx context.Context, in *watchInput, send sse.Sender) {
-	last, id := in.Last, in.ID
+	last, id := in.Last, records.RotationID(in.ID)
 	s.follow(ctx, app.RotationTopic(id), send, func() (bool, error) {
 		r, err := s.store.Rotation(s.base, id)
 		if err != nil {
 			return true, err
 		}
-		records, err := s.store.Journal(s.base, id, last)
+		journal, err := s.store.Journal(s.base, id, last)
 		if err != nil {
 			return true, err
 		}
-		for _, record := range titled(r.Plan, records) {
+		for _, record := range titled(r.Plan, journal) {
 			last = record.Seq
 			if err := send(sse.Message{ID: int(record.Seq), Data: record}); err != nil {
 				return true, err

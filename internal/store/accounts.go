@@ -87,7 +87,7 @@ func (s *Store) Accounts(ctx context.Context, q records.Query) (records.Page[rec
 }
 
 // Account returns one by id.
-func (s *Store) Account(ctx context.Context, id int64) (records.Account, error) {
+func (s *Store) Account(ctx context.Context, id records.AccountID) (records.Account, error) {
 	v, err := scanAccount(s.Read.QueryRowContext(ctx, "SELECT "+accountColumns+" FROM "+accountFrom+" WHERE a.id = ?", id))
 	if err != nil {
 		return v, fmt.Errorf("account %d: %w", id, err)
@@ -97,7 +97,7 @@ func (s *Store) Account(ctx context.Context, id int64) (records.Account, error) 
 
 // first reports whether a system had no accounts when its visit began: then
 // nothing has to be looked up.
-func (s *Store) first(ctx context.Context, system int64, seen *Seen) (bool, error) {
+func (s *Store) first(ctx context.Context, system records.SystemID, seen *Seen) (bool, error) {
 	if !seen.asked {
 		err := s.Read.QueryRowContext(ctx, "SELECT NOT EXISTS (SELECT 1 FROM accounts WHERE system_id = ?)", system).Scan(&seen.fresh)
 		if err != nil {
@@ -115,7 +115,7 @@ type knownRow struct {
 }
 
 // known reads the rows of a batch by their keys.
-func known(ctx context.Context, tx database.Queryer, query string, system int64, keys []string) (map[string]knownRow, error) {
+func known(ctx context.Context, tx database.Queryer, query string, system records.SystemID, keys []string) (map[string]knownRow, error) {
 	rows, err := tx.QueryContext(ctx, query, system, database.AsJSON(keys))
 	if err != nil {
 		return nil, err
@@ -157,7 +157,7 @@ const (
 // them (the system, the time, columns that are empty throughout, as mask says)
 // stands in the statement itself: fewer values are bound, and binding is what
 // large surveys spend their time on.
-func insertAccounts(n int, system int64, now string, mask uint32) string {
+func insertAccounts(n int, system records.SystemID, now string, mask uint32) string {
 	row := fmt.Sprintf("(?,%d", system)
 	for f := 1; f < ownFields; f++ {
 		if mask>>f&1 == 1 {
@@ -183,7 +183,7 @@ func emptyThroughout(values []any) uint32 {
 
 // PutAccounts takes in a batch of what a visit saw. Rows that did not change
 // are not written.
-func (s *Store) PutAccounts(ctx context.Context, system int64, batch []estate.Account, seen *Seen, tally *records.Tally) error {
+func (s *Store) PutAccounts(ctx context.Context, system records.SystemID, batch []estate.Account, seen *Seen, tally *records.Tally) error {
 	if len(batch) == 0 {
 		return nil
 	}
@@ -231,7 +231,7 @@ type putAccount struct {
 	digest []byte
 }
 
-func (s *Store) writeAccounts(ctx context.Context, tx *sql.Tx, system int64, list []putAccount, seen *Seen) error {
+func (s *Store) writeAccounts(ctx context.Context, tx *sql.Tx, system records.SystemID, list []putAccount, seen *Seen) error {
 	var last int64
 	if err := tx.QueryRowContext(ctx, "SELECT COALESCE(MAX(id), 0) FROM accounts").Scan(&last); err != nil {
 		return err
@@ -254,7 +254,7 @@ func (s *Store) writeAccounts(ctx context.Context, tx *sql.Tx, system int64, lis
 				last++
 				a.id = last
 			}
-			seen.add(a.id)
+			seen.add(int64(a.id))
 			args = append(args, a.id, a.StableID, a.Name, naming.Fold(a.Name), a.DN, database.NormalDN(a.DN), naming.Fold(a.UPN), a.SID, a.UID, a.Type, a.DisplayName, a.Description, a.Owner, string(a.Enabled), string(a.Locked), a.MustChange, a.NeverExpire,
 				database.StampOf(a.PasswordChanged), database.StampOf(a.PasswordExpires), database.StampOf(a.AccountExpires), database.StampOf(a.LastLogOn), a.lists(), a.digest)
 		}

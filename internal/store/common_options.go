@@ -56,7 +56,7 @@ func (s *Store) SetCommonOption(ctx context.Context, o records.CommonOption, ent
 }
 
 // RemoveCommonOption removes one.
-func (s *Store) RemoveCommonOption(ctx context.Context, id int64, entries ...ledger.Entry) error {
+func (s *Store) RemoveCommonOption(ctx context.Context, id records.CommonOptionID, entries ...ledger.Entry) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		res, err := tx.ExecContext(ctx, "DELETE FROM common_options WHERE id = ?", id)
 		if err != nil {

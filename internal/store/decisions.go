@@ -27,14 +27,14 @@ func (s *Store) DecideCopy(ctx context.Context, d records.CopyDecision, entries 
 }
 
 // CopyDecisions returns all, by system and place.
-func (s *Store) CopyDecisions(ctx context.Context) (map[int64]map[string]records.CopyDecision, error) {
+func (s *Store) CopyDecisions(ctx context.Context) (map[records.SystemID]map[string]records.CopyDecision, error) {
 	list, err := database.Collect(ctx, s.Read, func(rows *sql.Rows) (d records.CopyDecision, err error) {
 		var at string
 		err = rows.Scan(&d.SystemID, &d.Place, &d.Decision, &d.Reason, &d.By, &at)
 		d.At = database.TimeOf(at)
 		return d, err
 	}, "SELECT system_id, place, decision, reason, by, at FROM copy_decisions")
-	out := map[int64]map[string]records.CopyDecision{}
+	out := map[records.SystemID]map[string]records.CopyDecision{}
 	for _, d := range list {
 		if out[d.SystemID] == nil {
 			out[d.SystemID] = map[string]records.CopyDecision{}
@@ -46,15 +46,15 @@ func (s *Store) CopyDecisions(ctx context.Context) (map[int64]map[string]records
 
 // FilesRead tells of each host's last complete reading of its files when it was
 // settled what it looks for.
-func (s *Store) FilesRead(ctx context.Context) (map[int64]time.Time, error) {
-	out := map[int64]time.Time{}
+func (s *Store) FilesRead(ctx context.Context) (map[records.SystemID]time.Time, error) {
+	out := map[records.SystemID]time.Time{}
 	rows, err := s.Read.QueryContext(ctx, "SELECT system_id, begun FROM scopes WHERE scope = 'files' AND completed <> ''")
 	if err != nil {
 		return out, err
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var id int64
+		var id records.SystemID
 		var completed string
 		if err := rows.Scan(&id, &completed); err != nil {
 			return out, err

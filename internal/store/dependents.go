@@ -95,7 +95,7 @@ var dependentList = database.Listing[records.Dependent]{
 }
 
 // Dependents lists dependents; account limits them to those tied to one (0 for all).
-func (s *Store) Dependents(ctx context.Context, account int64, q records.Query) (records.Page[records.Dependent], error) {
+func (s *Store) Dependents(ctx context.Context, account records.AccountID, q records.Query) (records.Page[records.Dependent], error) {
 	l := dependentList
 	if account != 0 {
 		l.Where = fmt.Sprintf("d.id IN (SELECT dependent_id FROM ties WHERE account_id = %d)", account)
@@ -104,7 +104,7 @@ func (s *Store) Dependents(ctx context.Context, account int64, q records.Query) 
 }
 
 // Dependent returns one by id.
-func (s *Store) Dependent(ctx context.Context, id int64) (records.Dependent, error) {
+func (s *Store) Dependent(ctx context.Context, id records.DependentID) (records.Dependent, error) {
 	v, err := scanDependent(s.Read.QueryRowContext(ctx, "SELECT "+dependentColumns+" FROM "+dependentFrom+" WHERE d.id = ?", id))
 	if err != nil {
 		return v, fmt.Errorf("dependent %d: %w", id, err)
@@ -113,12 +113,12 @@ func (s *Store) Dependent(ctx context.Context, id int64) (records.Dependent, err
 }
 
 // DependentsOfSystem returns all present dependents of a system.
-func (s *Store) DependentsOfSystem(ctx context.Context, system int64) ([]records.Dependent, error) {
+func (s *Store) DependentsOfSystem(ctx context.Context, system records.SystemID) ([]records.Dependent, error) {
 	return s.dependentsWhere(ctx, "d.system_id = ? AND d.gone = ''", system)
 }
 
 // DependentsOfAccount returns all present dependents tied to an account.
-func (s *Store) DependentsOfAccount(ctx context.Context, account int64) ([]records.Dependent, error) {
+func (s *Store) DependentsOfAccount(ctx context.Context, account records.AccountID) ([]records.Dependent, error) {
 	return s.dependentsWhere(ctx, "d.id IN (SELECT dependent_id FROM ties WHERE account_id = ?) AND d.gone = ''", account)
 }
 
@@ -128,7 +128,7 @@ func (s *Store) dependentsWhere(ctx context.Context, where string, args ...any) 
 }
 
 // SetCheck stores an application's own check; nil removes it.
-func (s *Store) SetCheck(ctx context.Context, id int64, check *rotation.AppCheck, entries ...ledger.Entry) error {
+func (s *Store) SetCheck(ctx context.Context, id records.DependentID, check *rotation.AppCheck, entries ...ledger.Entry) error {
 	value := ""
 	if check != nil {
 		value = database.AsJSON(check)
@@ -146,7 +146,7 @@ func (s *Store) SetCheck(ctx context.Context, id int64, check *rotation.AppCheck
 }
 
 // PutDependents takes in a batch of what a visit saw.
-func (s *Store) PutDependents(ctx context.Context, system int64, batch []estate.Dependent, seen *Seen, tally *records.Tally) error {
+func (s *Store) PutDependents(ctx context.Context, system records.SystemID, batch []estate.Dependent, seen *Seen, tally *records.Tally) error {
 	defer s.PictureAltered()
 	if len(batch) == 0 {
 		return nil
@@ -240,10 +240,10 @@ func (t *tieSource) InCustody(account string) (bool, error) {
 }
 
 // PutTies replaces the ties of a dependent.
-func (s *Store) PutTies(ctx context.Context, derived map[int64][]ties.Tie) error {
+func (s *Store) PutTies(ctx context.Context, derived map[records.DependentID][]ties.Tie) error {
 	defer s.PictureAltered()
 	some := false
-	ids := make([]int64, 0, len(derived))
+	ids := make([]records.DependentID, 0, len(derived))
 	for id, list := range derived {
 		some = some || len(list) > 0
 		ids = append(ids, id)
@@ -258,15 +258,15 @@ func (s *Store) PutTies(ctx context.Context, derived map[int64][]ties.Tie) error
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		now := s.Stamp()
 		// Most dependents have no ties and had none: nothing is written then.
-		had := map[int64]bool{}
-		tied, err := database.Collect(ctx, tx, database.Single[int64], "SELECT DISTINCT dependent_id FROM ties WHERE dependent_id IN (SELECT value FROM json_each(?))", database.AsJSON(ids))
+		had := map[records.DependentID]bool{}
+		tied, err := database.Collect(ctx, tx, database.Single[records.DependentID], "SELECT DISTINCT dependent_id FROM ties WHERE dependent_id IN (SELECT value FROM json_each(?))", database.AsJSON(ids))
 		if err != nil {
 			return err
 		}
 		for _, id := range tied {
 			had[id] = true
 		}
-		tiedTo := map[int64]bool{}
+		tiedTo := map[records.AccountID]bool{}
 		for id, list := range derived {
 			if len(list) == 0 && !had[id] {
 				continue
@@ -274,7 +274,7 @@ func (s *Store) PutTies(ctx context.Context, derived map[int64][]ties.Tie) error
 			var keep []string
 			for _, t := range list {
 				if n, err := strconv.ParseInt(t.Account, 10, 64); err == nil {
-					tiedTo[n] = true
+					tiedTo[records.AccountID(n)] = true
 				}
 				keep = append(keep, t.Account+" "+string(t.Evidence))
 				_, err := tx.ExecContext(ctx, `INSERT INTO ties (account_id, dependent_id, evidence, strength, detail, first_seen, seen) VALUES (CAST(? AS INTEGER),?,?,?,?,?,?)
@@ -301,7 +301,7 @@ func (s *Store) PutTies(ctx context.Context, derived map[int64][]ties.Tie) error
 
 // ContextOf says how references on a system are read.
 func ContextOf(v records.System) naming.Context {
-	return naming.Context{System: strconv.FormatInt(v.ID, 10), Host: estate.Kind(v.Kind).IsHost()}
+	return naming.Context{System: v.ID.String(), Host: estate.Kind(v.Kind).IsHost()}
 }
 
 // Reused finds passwords that belong to several accounts: by the values in
@@ -345,7 +345,7 @@ func (s *Store) KeyUses(ctx context.Context) ([]records.KeyUse, error) {
 
 // HoldingFingerprint returns the files that hold a value.
 func (s *Store) HoldingFingerprint(ctx context.Context, fingerprint string) ([]records.Dependent, error) {
-	ids, err := database.Collect(ctx, s.Read, database.Single[int64], "SELECT id FROM dependents WHERE fingerprint = ? AND fingerprint <> '' AND gone = '' AND kind = 'file' ORDER BY id", fingerprint)
+	ids, err := database.Collect(ctx, s.Read, database.Single[records.DependentID], "SELECT id FROM dependents WHERE fingerprint = ? AND fingerprint <> '' AND gone = '' AND kind = 'file' ORDER BY id", fingerprint)
 	var out []records.Dependent
 	for _, id := range ids {
 		d, err := s.Dependent(ctx, id)

@@ -21,7 +21,7 @@ func scanFinding(rows *sql.Rows, more ...any) (v records.Finding, err error) {
 
 // FindingsAbout returns the open findings about a credential, and about places that
 // hold or admit it, the gravest first.
-func (s *Store) FindingsAbout(ctx context.Context, id records.CredentialID, places []int64) ([]records.Finding, error) {
+func (s *Store) FindingsAbout(ctx context.Context, id records.CredentialID, places []records.DependentID) ([]records.Finding, error) {
 	list, err := database.Collect(ctx, s.Read, func(rows *sql.Rows) (records.Finding, error) { return scanFinding(rows) },
 		"SELECT "+findingColumns+" FROM findings f WHERE f.cleared = '' AND (f.credential_id = ? OR f.kind GLOB '*key*' AND f.dependent_id IN (SELECT value FROM json_each(?))) ORDER BY "+findingRank+", f.id", id, database.AsJSON(places))
 	if list == nil {
@@ -126,7 +126,7 @@ func (s *Store) counts(ctx context.Context, query string, into map[string]int) e
 }
 
 // FindingsOf returns the open findings of a kind about an account.
-func (s *Store) FindingsOf(ctx context.Context, account int64, kind string) ([]records.Finding, error) {
+func (s *Store) FindingsOf(ctx context.Context, account records.AccountID, kind string) ([]records.Finding, error) {
 	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (f records.Finding, err error) {
 		return f, rows.Scan(&f.ID, &f.Kind, &f.Severity, &f.Subject, &f.System, &f.What, &f.Next)
 	}, "SELECT id, kind, severity, subject, system, what, next FROM findings WHERE account_id = ? AND kind = ? AND cleared = '' ORDER BY key", account, kind)

@@ -18,7 +18,7 @@ func TestSearchFollowsRows(t *testing.T) {
 	s := open(t, t.TempDir())
 	ctx := t.Context()
 	random := rand.New(rand.NewPCG(3, 9))
-	var systems []int64
+	var systems []records.SystemID
 	for i := range 3 {
 		id, err := s.AddSystem(ctx, records.System{Name: fmt.Sprintf("quay%d", i), Kind: "unix-host"})
 		require.NoError(t, err)
@@ -26,7 +26,7 @@ func TestSearchFollowsRows(t *testing.T) {
 	}
 	type row struct {
 		account bool
-		system  int64
+		system  records.SystemID
 		key     string
 	}
 	words := map[row]string{} // what it has now; "" when gone

@@ -3,11 +3,11 @@ package store
 import (
 	"context"
 	"database/sql"
-	"strconv"
 	"strings"
 
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/naming"
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store/database"
 )
 
@@ -15,7 +15,7 @@ import (
 type Lookup struct {
 	ctx     context.Context
 	db      *sql.DB
-	domains map[int64][]string
+	domains map[records.SystemID][]string
 }
 
 // Lookup makes one for a moment.
@@ -26,10 +26,11 @@ func (s *Store) Lookup(ctx context.Context) (*Lookup, error) {
 
 func (l *Lookup) find(where string, args ...any) ([]naming.Known, error) {
 	return database.Collect(l.ctx, l.db, func(rows *sql.Rows) (k naming.Known, err error) {
-		var id, system int64
+		var id records.AccountID
+		var system records.SystemID
 		var kind string
 		err = rows.Scan(&id, &system, &kind, &k.Name, &k.UPN, &k.DN, &k.SID, &k.UID)
-		k.ID, k.System = strconv.FormatInt(id, 10), strconv.FormatInt(system, 10)
+		k.ID, k.System = id.String(), system.String()
 		k.Host, k.Store, k.Domains = estate.Kind(kind).IsHost(), estate.Kind(kind).IsDataStore(), l.domains[system]
 		return k, err
 	}, "SELECT a.id, a.system_id, systems.kind, a.name, a.upn, a.dn, a.sid, a.uid FROM accounts a JOIN systems ON systems.id = a.system_id WHERE a.gone = '' AND "+where+" LIMIT 50", args...)
@@ -59,7 +60,7 @@ func (l *Lookup) ByName(name string, where naming.Where) ([]naming.Known, error)
 	}
 	condition += ofKinds(where.Host, estate.Kind.IsHost) + ofKinds(where.Store, estate.Kind.IsDataStore)
 	if where.Domain != "" {
-		var systems []int64
+		var systems []records.SystemID
 		for system, domains := range l.domains {
 			if (naming.Where{Domain: where.Domain}).Admits(naming.Known{Domains: domains}) {
 				systems = append(systems, system)

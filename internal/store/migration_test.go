@@ -216,7 +216,7 @@ func fromVersion(t *testing.T, version int64) {
 		kinds[h.Kind]++
 	}
 	assert.Equal(t, map[string]int{"account": 1, "dependent": 1}, kinds)
-	require.NoError(t, s.PutTies(t.Context(), map[int64][]ties.Tie{2: {{Account: "1", Evidence: estate.Configured, Strength: estate.StrengthRunsAs}}}))
+	require.NoError(t, s.PutTies(t.Context(), map[records.DependentID][]ties.Tie{2: {{Account: "1", Evidence: estate.Configured, Strength: estate.StrengthRunsAs}}}))
 	a, err := s.Account(t.Context(), 1)
 	require.NoError(t, err)
 	g, err := radius.Walk(AccountNode(a), 3, 10, s.RadiusSource(t.Context(), nil, false))

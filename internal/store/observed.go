@@ -14,7 +14,7 @@ import (
 )
 
 // PutSessions replaces what is known of who is signed in to a data store.
-func (s *Store) PutSessions(ctx context.Context, system int64, list []estate.Session) error {
+func (s *Store) PutSessions(ctx context.Context, system records.SystemID, list []estate.Session) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM sessions_seen WHERE system_id = ?", system); err != nil {
 			return err
@@ -35,7 +35,7 @@ func (s *Store) PutSessions(ctx context.Context, system int64, list []estate.Ses
 }
 
 // PutSockets replaces what is known of a host's connections and open ports.
-func (s *Store) PutSockets(ctx context.Context, system int64, list []estate.Socket) error {
+func (s *Store) PutSockets(ctx context.Context, system records.SystemID, list []estate.Socket) error {
 	defer s.PictureAltered()
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM sockets WHERE system_id = ?", system); err != nil {
@@ -58,7 +58,7 @@ func (s *Store) PutSockets(ctx context.Context, system int64, list []estate.Sock
 
 // PutUses adds recorded uses to those that are known. Records that were
 // taken in before are told by their times, and count once.
-func (s *Store) PutUses(ctx context.Context, system int64, list []estate.Use) error {
+func (s *Store) PutUses(ctx context.Context, system records.SystemID, list []estate.Use) error {
 	if len(list) == 0 {
 		return nil
 	}
@@ -90,7 +90,7 @@ const MostSeenUses = 200_000
 
 // SeenUses joins sessions with the sockets of hosts, and adds recorded uses.
 // Sessions of Moss Ledger itself are left out. account is 0 for all.
-func (s *Store) SeenUses(ctx context.Context, account int64) ([]records.SeenUse, error) {
+func (s *Store) SeenUses(ctx context.Context, account records.AccountID) ([]records.SeenUse, error) {
 	where := ""
 	if account != 0 {
 		where = fmt.Sprintf(" WHERE account_id = %d", account)
@@ -123,14 +123,14 @@ func (s *Store) SeenUses(ctx context.Context, account int64) ([]records.SeenUse,
 
 // UnplacedUses returns the recorded uses whose account is not known yet, by
 // system and name.
-func (s *Store) UnplacedUses(ctx context.Context) (map[int64][]string, error) {
+func (s *Store) UnplacedUses(ctx context.Context) (map[records.SystemID][]string, error) {
 	type row struct {
-		system int64
+		system records.SystemID
 		name   string
 	}
 	rows, err := database.Collect(ctx, s.Read, func(rows *sql.Rows) (r row, err error) { return r, rows.Scan(&r.system, &r.name) },
 		"SELECT DISTINCT system_id, account FROM uses WHERE account_id = 0")
-	out := map[int64][]string{}
+	out := map[records.SystemID][]string{}
 	for _, r := range rows {
 		out[r.system] = append(out[r.system], r.name)
 	}
@@ -138,7 +138,7 @@ func (s *Store) UnplacedUses(ctx context.Context) (map[int64][]string, error) {
 }
 
 // PlaceUse says whose uses those of a name are.
-func (s *Store) PlaceUse(ctx context.Context, system int64, name string, account int64) error {
+func (s *Store) PlaceUse(ctx context.Context, system records.SystemID, name string, account records.AccountID) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, "UPDATE uses SET account_id = ? WHERE system_id = ? AND account = ?", account, system, name)
 		return err
@@ -201,7 +201,7 @@ func (s *Store) Sockets(ctx context.Context, q records.Query) (records.Page[reco
 }
 
 // Declarations returns those that were not withdrawn; account is 0 for all.
-func (s *Store) Declarations(ctx context.Context, account int64) ([]records.Declaration, error) {
+func (s *Store) Declarations(ctx context.Context, account records.AccountID) ([]records.Declaration, error) {
 	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (d records.Declaration, err error) {
 		var until, said string
 		err = rows.Scan(&d.ID, &d.AccountID, &d.Account, &d.DependentID, &d.Place, &d.System, &d.Reason, &until, &d.SaidBy, &said)
@@ -214,9 +214,9 @@ func (s *Store) Declarations(ctx context.Context, account int64) ([]records.Decl
 
 // Declare stores a declaration with its tie. Without a dependent one of the
 // kind "declared" is made on the system, with the place as its name.
-func (s *Store) Declare(ctx context.Context, d records.Declaration, system int64, entries ...ledger.Entry) (int64, error) {
+func (s *Store) Declare(ctx context.Context, d records.Declaration, system records.SystemID, entries ...ledger.Entry) (records.DeclarationID, error) {
 	defer s.PictureAltered()
-	var id int64
+	var id records.DeclarationID
 	err := s.InTx(ctx, func(tx *sql.Tx) error {
 		now := s.Stamp()
 		if d.DependentID == 0 {
@@ -248,7 +248,7 @@ func declaredDetail(d records.Declaration) string {
 }
 
 // Withdraw ends a declaration and its tie.
-func (s *Store) Withdraw(ctx context.Context, id int64, by string, entries ...ledger.Entry) error {
+func (s *Store) Withdraw(ctx context.Context, id records.DeclarationID, by string, entries ...ledger.Entry) error {
 	defer s.PictureAltered()
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		var account, dependent int64

@@ -52,16 +52,16 @@ func TestPartsFindWhatEveryRowSays(t *testing.T) {
 	accounts, err := s.Accounts(ctx, records.Query{Limit: 10})
 	require.NoError(t, err)
 	account = fmt.Sprint(accounts.Items[0].ID)
-	require.NoError(t, s.PutTies(ctx, map[int64][]ties.Tie{5: {{Account: account, Evidence: estate.Held}}, 300: {{Account: account, Evidence: estate.Held}}}))
+	require.NoError(t, s.PutTies(ctx, map[records.DependentID][]ties.Tie{5: {{Account: account, Evidence: estate.Held}}, 300: {{Account: account, Evidence: estate.Held}}}))
 	everything, err := s.Dependents(ctx, 0, records.Query{Limit: 1000})
 	require.NoError(t, err)
 	require.Len(t, everything.Items, 360)
-	ids := func(q records.Query) []int64 {
+	ids := func(q records.Query) []records.DependentID {
 		q.Limit = 1000
 		page, err := s.Dependents(ctx, 0, q)
 		require.NoError(t, err)
 		require.Equal(t, page.Total, len(page.Items))
-		var out []int64
+		var out []records.DependentID
 		for _, d := range page.Items {
 			out = append(out, d.ID)
 		}
@@ -76,7 +76,7 @@ func TestPartsFindWhatEveryRowSays(t *testing.T) {
 		if part == "" || strings.ContainsAny(part, "ø") { // LIKE folds only ASCII
 			continue
 		}
-		var names, found, both []int64
+		var names, found, both []records.DependentID
 		for _, d := range everything.Items {
 			all := strings.Join([]string{d.Name, d.Place, d.Description, d.RunsAs, d.Executable}, " ")
 			hit := folded(all, part) || folded(d.System, part) || slices.ContainsFunc(d.Ties, func(t records.Tie) bool { return folded(t.Account, part) })

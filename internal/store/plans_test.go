@@ -144,7 +144,7 @@ func TestAVisitScansNoTable(t *testing.T) {
 		require.NoError(t, s.SaveVisit(ctx, visits[0], &connect.Facts{}))
 		list, err := s.DependentsOfSystem(ctx, v.ID)
 		require.NoError(t, err)
-		derived := map[int64][]ties.Tie{}
+		derived := map[records.DependentID][]ties.Tie{}
 		for _, d := range list {
 			derived[d.ID] = nil
 		}

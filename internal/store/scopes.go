@@ -20,7 +20,7 @@ const (
 
 // Vanished returns the rows of a scope that its reading did not see, and how
 // many were there before.
-func (s *Store) Vanished(ctx context.Context, system int64, e ScopeEnd) (gone []int64, present int, err error) {
+func (s *Store) Vanished(ctx context.Context, system records.SystemID, e ScopeEnd) (gone []int64, present int, err error) {
 	ids, err := presentIDs(ctx, s.Read, system, e.Table, e.Condition)
 	for _, id := range ids {
 		if !e.Seen.has(id) {
@@ -33,7 +33,7 @@ func (s *Store) Vanished(ctx context.Context, system int64, e ScopeEnd) (gone []
 // EndScopes marks rows that a complete reading did not see as gone, and notes
 // which scopes were read completely, and why the others were not. Law 4. The
 // writer is held for some hundred rows at a time.
-func (s *Store) EndScopes(ctx context.Context, system int64, ends []ScopeEnd, tally *records.Tally) ([]records.Held, error) {
+func (s *Store) EndScopes(ctx context.Context, system records.SystemID, ends []ScopeEnd, tally *records.Tally) ([]records.Held, error) {
 	defer s.PictureAltered()
 	var held []records.Held
 	for _, e := range ends {
@@ -48,7 +48,7 @@ func (s *Store) EndScopes(ctx context.Context, system int64, ends []ScopeEnd, ta
 	return held, nil
 }
 
-func (s *Store) endScope(ctx context.Context, system int64, e ScopeEnd, tally *records.Tally) (*records.Held, error) {
+func (s *Store) endScope(ctx context.Context, system records.SystemID, e ScopeEnd, tally *records.Tally) (*records.Held, error) {
 	if !e.Complete {
 		return nil, s.leaveScope(ctx, system, e, nil)
 	}
@@ -105,7 +105,7 @@ func (s *Store) endScope(ctx context.Context, system int64, e ScopeEnd, tally *r
 }
 
 // leaveScope notes that a scope was not read to its end, or is held.
-func (s *Store) leaveScope(ctx context.Context, system int64, e ScopeEnd, held *records.Held) error {
+func (s *Store) leaveScope(ctx context.Context, system records.SystemID, e ScopeEnd, held *records.Held) error {
 	count := 0
 	if held != nil {
 		count = held.Count
@@ -146,7 +146,7 @@ func (s *Store) inSlices(ctx context.Context, ids []int64, f func(tx *sql.Tx, id
 
 // ConfirmAbsence lets the next complete reading of a system's held scopes mark
 // as gone what it does not see. It returns how many scopes were held.
-func (s *Store) ConfirmAbsence(ctx context.Context, system int64, entries ...ledger.Entry) (n int64, err error) {
+func (s *Store) ConfirmAbsence(ctx context.Context, system records.SystemID, entries ...ledger.Entry) (n int64, err error) {
 	err = s.InTx(ctx, func(tx *sql.Tx) error {
 		res, err := tx.ExecContext(ctx, "UPDATE scopes SET confirmed = 1 WHERE system_id = ? AND held > 0", system)
 		if err != nil {
@@ -168,7 +168,7 @@ func (s *Store) HeldScopes(ctx context.Context) ([]records.HeldScope, error) {
 }
 
 // touch notes rows that an incomplete reading did see.
-func (s *Store) touch(ctx context.Context, system int64, table, condition string, seen *Seen) error {
+func (s *Store) touch(ctx context.Context, system records.SystemID, table, condition string, seen *Seen) error {
 	if len(seen.bits) == 0 {
 		return nil
 	}
@@ -189,6 +189,6 @@ func (s *Store) touch(ctx context.Context, system int64, table, condition string
 	})
 }
 
-func presentIDs(ctx context.Context, db database.Queryer, system int64, table, condition string) ([]int64, error) {
+func presentIDs(ctx context.Context, db database.Queryer, system records.SystemID, table, condition string) ([]int64, error) {
 	return database.Collect(ctx, db, database.Single[int64], "SELECT id FROM "+table+" WHERE system_id = ? AND gone = '' AND "+condition, system)
 }

@@ -1,6 +1,8 @@
 package store
 
-import "time"
+import (
+	"time"
+)
 
 // NewSeen makes an empty one.
 func NewSeen() *Seen { return &Seen{bits: map[int64]uint64{}} }

@@ -10,13 +10,13 @@ import (
 )
 
 // StewardLinkOf returns the link of a system, or ErrNotFound.
-func (s *Store) StewardLinkOf(ctx context.Context, system int64) (v records.StewardLink, err error) {
+func (s *Store) StewardLinkOf(ctx context.Context, system records.SystemID) (v records.StewardLink, err error) {
 	err = s.Read.QueryRowContext(ctx, "SELECT system_id, steward, account_id, sealed FROM steward_links WHERE system_id = ?", system).Scan(&v.SystemID, &v.Steward, &v.AccountID, &v.Sealed)
 	return v, database.OrNotFound(err)
 }
 
 // StewardLinks returns the links of an account.
-func (s *Store) StewardLinks(ctx context.Context, account int64) ([]records.StewardLink, error) {
+func (s *Store) StewardLinks(ctx context.Context, account records.AccountID) ([]records.StewardLink, error) {
 	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (v records.StewardLink, err error) {
 		return v, rows.Scan(&v.SystemID, &v.Steward, &v.AccountID, &v.Sealed)
 	}, "SELECT system_id, steward, account_id, sealed FROM steward_links WHERE account_id = ? ORDER BY system_id", account)

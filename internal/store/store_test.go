@@ -132,7 +132,7 @@ func TestManyAbsencesAreAQuestion(t *testing.T) {
 	assert.Empty(t, visit(all[:400], "b"))
 	last, err := s.Accounts(ctx, records.Query{Filters: []string{"name=" + all[399].Name, "gone="}})
 	require.NoError(t, err)
-	assert.Empty(t, visit(all[:399], "b", last.Items[0].ID))
+	assert.Empty(t, visit(all[:399], "b", int64(last.Items[0].ID)))
 	assert.Equal(t, 200, gone(), "it was asked for, and is there")
 }
 
@@ -186,7 +186,7 @@ func TestPagingEqualsOneLongPage(t *testing.T) {
 		for _, sign := range []string{"", "-"} {
 			long, err := s.Accounts(t.Context(), records.Query{Sort: sign + c.Name, Limit: 1000})
 			require.NoError(t, err, c.Name)
-			var ids, paged []int64
+			var ids, paged []records.AccountID
 			for _, a := range long.Items {
 				ids = append(ids, a.ID)
 			}

@@ -30,7 +30,7 @@ func (s *Store) Surveys(ctx context.Context, q records.Query) (records.Page[reco
 }
 
 // Survey returns one by id.
-func (s *Store) Survey(ctx context.Context, id int64) (records.Survey, error) {
+func (s *Store) Survey(ctx context.Context, id records.SurveyID) (records.Survey, error) {
 	v, err := scanSurvey(s.Read.QueryRowContext(ctx, "SELECT "+surveyColumns+" FROM surveys s WHERE s.id = ?", id))
 	if err != nil {
 		return v, fmt.Errorf("survey %d: %w", id, err)
@@ -56,7 +56,7 @@ func scanVisit(row interface{ Scan(...any) error }, more ...any) (records.Visit,
 }
 
 // Visits lists the visits of a survey.
-func (s *Store) Visits(ctx context.Context, survey int64, q records.Query) (records.Page[records.Visit], error) {
+func (s *Store) Visits(ctx context.Context, survey records.SurveyID, q records.Query) (records.Page[records.Visit], error) {
 	return database.PageOf(ctx, s.Read, database.Listing[records.Visit]{
 		From: "visits v", ID: "v.id", Sort: "system", Scan: visitColumns, Where: fmt.Sprintf("v.survey_id = %d", survey),
 		Columns: []database.Column{{Name: "system", Sql: "v.system"}, {Name: "state", Sql: "v.state"}, {Name: "stage", Sql: "v.stage"}, {Name: "words", Sql: "v.words"}, {Name: "added", Sql: "v.added", Number: true}, {Name: "altered", Sql: "v.altered", Number: true}, {Name: "vanished", Sql: "v.vanished", Number: true}, {Name: "started", Sql: "v.started", Hidden: true}, {Name: "ended", Sql: "v.ended", Hidden: true}, {Name: "step", Sql: "v.step", Number: true}, {Name: "id", Sql: "v.id", Number: true}},
@@ -65,21 +65,21 @@ func (s *Store) Visits(ctx context.Context, survey int64, q records.Query) (reco
 }
 
 // VisitsAfter returns visits that changed after a step, oldest change first.
-func (s *Store) VisitsAfter(ctx context.Context, survey, step int64) ([]records.Visit, error) {
+func (s *Store) VisitsAfter(ctx context.Context, survey records.SurveyID, step int64) ([]records.Visit, error) {
 	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (records.Visit, error) { return scanVisit(rows) },
 		"SELECT "+visitColumns+" FROM visits v WHERE v.survey_id = ? AND v.step > ? ORDER BY v.step LIMIT 500", survey, step)
 }
 
 // BeginSurvey creates a survey with a waiting visit for each system.
-func (s *Store) BeginSurvey(ctx context.Context, by string, systems []records.System) (int64, []records.Visit, error) {
-	var id int64
+func (s *Store) BeginSurvey(ctx context.Context, by string, systems []records.System) (records.SurveyID, []records.Visit, error) {
+	var id records.SurveyID
 	visits := make([]records.Visit, 0, len(systems))
 	err := s.InTx(ctx, func(tx *sql.Tx) error {
 		res, err := tx.ExecContext(ctx, "INSERT INTO surveys (state, requested_by, started, total) VALUES ('running', ?, ?, ?)", by, s.Stamp(), len(systems))
 		if err != nil {
 			return err
 		}
-		if id, err = res.LastInsertId(); err != nil {
+		if id, err = database.Made[records.SurveyID](res); err != nil {
 			return err
 		}
 		for _, v := range systems {
@@ -88,12 +88,12 @@ func (s *Store) BeginSurvey(ctx context.Context, by string, systems []records.Sy
 				return err
 			}
 			visit := records.Visit{SurveyID: id, SystemID: v.ID, System: v.Name, State: "waiting"}
-			if visit.ID, err = res.LastInsertId(); err != nil {
+			if visit.ID, err = database.Made[records.VisitID](res); err != nil {
 				return err
 			}
 			visits = append(visits, visit)
 		}
-		return s.Begun(ctx, tx, id)
+		return s.Begun(ctx, tx, int64(id))
 	})
 	return id, visits, err
 }
@@ -122,7 +122,7 @@ func (s *Store) SaveVisit(ctx context.Context, v records.Visit, facts *connect.F
 }
 
 // EndSurvey closes a survey.
-func (s *Store) EndSurvey(ctx context.Context, id int64, state string) error {
+func (s *Store) EndSurvey(ctx context.Context, id records.SurveyID, state string) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, "UPDATE surveys SET state=?, ended=? WHERE id=?", state, s.Stamp(), id)
 		return err

@@ -80,7 +80,7 @@ func (s *Store) System(ctx context.Context, idOrName string) (records.System, er
 }
 
 // SystemByID returns one by id. (A name may look like a number.)
-func (s *Store) SystemByID(ctx context.Context, id int64) (records.System, error) {
+func (s *Store) SystemByID(ctx context.Context, id records.SystemID) (records.System, error) {
 	v, err := scanSystem(s.Read.QueryRowContext(ctx, "SELECT "+systemColumns+" FROM systems WHERE id = ?", id))
 	if err != nil {
 		return v, fmt.Errorf("system %d: %w", id, err)
@@ -89,8 +89,8 @@ func (s *Store) SystemByID(ctx context.Context, id int64) (records.System, error
 }
 
 // AddSystem adds one. ErrConflict when the name, or kind, address and port, are taken.
-func (s *Store) AddSystem(ctx context.Context, v records.System, entries ...ledger.Entry) (int64, error) {
-	var id int64
+func (s *Store) AddSystem(ctx context.Context, v records.System, entries ...ledger.Entry) (records.SystemID, error) {
+	var id records.SystemID
 	err := s.InTx(ctx, func(tx *sql.Tx) error {
 		var other string
 		err := tx.QueryRowContext(ctx, "SELECT name FROM systems WHERE name = ? OR (kind = ? AND address = ? AND port = ? AND address <> '') LIMIT 1", v.Name, v.Kind, v.Address, v.Port).Scan(&other)
@@ -105,7 +105,7 @@ func (s *Store) AddSystem(ctx context.Context, v records.System, entries ...ledg
 		if err != nil {
 			return err
 		}
-		if id, err = res.LastInsertId(); err != nil {
+		if id, err = database.Made[records.SystemID](res); err != nil {
 			return err
 		}
 		return s.Enter(ctx, tx, entries...)
@@ -134,7 +134,7 @@ const accountsOf = "(SELECT id FROM accounts WHERE system_id = ?)"
 const credentialsOf = "(SELECT id FROM credentials WHERE account_id IN " + accountsOf + ")"
 
 // Removal tells what would go with a system.
-func (s *Store) Removal(ctx context.Context, id int64) (v records.Removal, err error) {
+func (s *Store) Removal(ctx context.Context, id records.SystemID) (v records.Removal, err error) {
 	tx, err := s.Read.BeginTx(ctx, nil)
 	if err != nil {
 		return v, err
@@ -143,7 +143,7 @@ func (s *Store) Removal(ctx context.Context, id int64) (v records.Removal, err e
 	return removal(ctx, tx, id)
 }
 
-func removal(ctx context.Context, tx *sql.Tx, id int64) (v records.Removal, err error) {
+func removal(ctx context.Context, tx *sql.Tx, id records.SystemID) (v records.Removal, err error) {
 	var secrets, copies, open int
 	err = tx.QueryRowContext(ctx, `SELECT (SELECT COUNT(*) FROM accounts WHERE system_id = ? AND gone = ''), (SELECT COUNT(*) FROM dependents WHERE system_id = ? AND gone = ''),
 		(SELECT COUNT(*) FROM rehearsals WHERE credential_id IN `+credentialsOf+`), (SELECT COUNT(*) FROM rotations WHERE credential_id IN `+credentialsOf+`),
@@ -164,7 +164,7 @@ func removal(ctx context.Context, tx *sql.Tx, id int64) (v records.Removal, err 
 
 // RemoveSystem removes a system with all that was seen on it. ErrConflict
 // while values in custody belong to it or stand on it.
-func (s *Store) RemoveSystem(ctx context.Context, id int64, entries ...ledger.Entry) error {
+func (s *Store) RemoveSystem(ctx context.Context, id records.SystemID, entries ...ledger.Entry) error {
 	defer s.PictureAltered()
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		goes, err := removal(ctx, tx, id)
@@ -192,7 +192,7 @@ func (s *Store) RemoveSystem(ctx context.Context, id int64, entries ...ledger.En
 }
 
 // SaveCheck stores what a check found.
-func (s *Store) SaveCheck(ctx context.Context, id int64, report connect.CheckReport) error {
+func (s *Store) SaveCheck(ctx context.Context, id records.SystemID, report connect.CheckReport) error {
 	state, words := "ok", ""
 	for _, stage := range report.Stages {
 		if !stage.OK {
@@ -210,7 +210,7 @@ func (s *Store) SaveCheck(ctx context.Context, id int64, report connect.CheckRep
 // its kind proved to be the same before and they clash: the name of that one is
 // returned then, and this one's identity is forgotten. Of two that both have it,
 // from before it was looked at, the older one keeps it.
-func (s *Store) ClaimIdentity(ctx context.Context, id int64, identity string, clash func(records.System) bool) (kept string, err error) {
+func (s *Store) ClaimIdentity(ctx context.Context, id records.SystemID, identity string, clash func(records.System) bool) (kept string, err error) {
 	err = s.InTx(ctx, func(tx *sql.Tx) error {
 		mine, err := scanSystem(tx.QueryRowContext(ctx, "SELECT "+systemColumns+" FROM systems WHERE id = ?", id))
 		if err != nil {
@@ -241,7 +241,7 @@ func (s *Store) ClaimIdentity(ctx context.Context, id int64, identity string, cl
 }
 
 // ApproveHostKey adds an approved fingerprint and drops earlier ones.
-func (s *Store) ApproveHostKey(ctx context.Context, id int64, fingerprint, by string, entries ...ledger.Entry) error {
+func (s *Store) ApproveHostKey(ctx context.Context, id records.SystemID, fingerprint, by string, entries ...ledger.Entry) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM host_keys WHERE system_id = ?", id); err != nil {
 			return err
@@ -312,9 +312,9 @@ func (s *Store) RemoveSteward(ctx context.Context, name string, entries ...ledge
 }
 
 // DomainsOf maps system ids to the names of their directory.
-func (s *Store) DomainsOf(ctx context.Context) (map[int64][]string, error) {
+func (s *Store) DomainsOf(ctx context.Context) (map[records.SystemID][]string, error) {
 	all, err := s.AllSystems(ctx)
-	out := map[int64][]string{}
+	out := map[records.SystemID][]string{}
 	for _, v := range all {
 		// A host's own name stands before its local accounts like a domain's.
 		out[v.ID] = v.Facts.Domains

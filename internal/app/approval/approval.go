@@ -46,14 +46,14 @@ func (approvals *Approvals) Alone(ctx context.Context, by string) (bool, error) 
 }
 
 // Ask writes a request down, with its intent in the ledger, and returns its number.
-func (approvals *Approvals) Ask(ctx context.Context, request records.Approval, entry ledger.Entry) (int64, error) {
+func (approvals *Approvals) Ask(ctx context.Context, request records.Approval, entry ledger.Entry) (records.ApprovalID, error) {
 	entry.Actor, entry.Phase, entry.Subject, entry.Result, entry.Reason, entry.Changes = request.AskedBy, ledger.Intent, request.Subject, "asked", request.Reason, request.Changes
 	return approvals.store.AskApproval(ctx, request, entry)
 }
 
 // Approve approves a request of somebody else and does what was asked for.
 // digest is that of the request as the person saw it.
-func (approvals *Approvals) Approve(ctx context.Context, by access.Actor, id int64, digest, words string) (records.Approval, error) {
+func (approvals *Approvals) Approve(ctx context.Context, by access.Actor, id records.ApprovalID, digest, words string) (records.Approval, error) {
 	v, err := approvals.store.Approval(ctx, id)
 	if err != nil {
 		return v, err
@@ -120,7 +120,7 @@ type Carrier struct {
 func (approvals *Approvals) Carry(kind string, c Carrier) { approvals.carriers[kind] = c }
 
 // Refuse ends a request of somebody else, Withdraw one's own.
-func (approvals *Approvals) Refuse(ctx context.Context, by access.Actor, id int64, words string) (records.Approval, error) {
+func (approvals *Approvals) Refuse(ctx context.Context, by access.Actor, id records.ApprovalID, words string) (records.Approval, error) {
 	v, err := approvals.store.Approval(ctx, id)
 	if err != nil {
 		return v, err

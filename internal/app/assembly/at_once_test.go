@@ -92,7 +92,7 @@ func TestManyStartAtOnce(t *testing.T) {
 	require.Equal(t, "passed", v.Verdict)
 	var all sync.WaitGroup
 	var lock sync.Mutex
-	var begun []int64
+	var begun []records.RotationID
 	for range 16 {
 		all.Add(1)
 		go func() {
@@ -334,7 +334,7 @@ func TestAResetAndARotationAtOnce(t *testing.T) {
 		_, err := f.Rotations.Rehearse(t.Context(), ines, c, undo)
 		require.NoError(t, err)
 		var all sync.WaitGroup
-		var id int64
+		var id records.RotationID
 		all.Add(2)
 		go func() {
 			defer all.Done()

@@ -274,7 +274,7 @@ func TestOnePersonActsAloneAndIsMarked(t *testing.T) {
 	// The second approver is still added alone; from then on it takes two, also
 	// to be rid of the second.
 	ctx := t.Context()
-	add := func(name, role string) int64 {
+	add := func(name, role string) records.ApprovalID {
 		t.Helper()
 		_, waits, err := f.People.Add(ctx, ines, people.Person{Name: name, Password: secret.New("slow-tides-keep-time"), Roles: []string{role}})
 		require.NoError(t, err)

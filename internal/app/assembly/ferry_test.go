@@ -148,7 +148,7 @@ func bad(checks []connect.Checked) (out []connect.Checked) {
 	return out
 }
 
-func (f *ferry) ended(id int64) (r records.Rotation) {
+func (f *ferry) ended(id records.RotationID) (r records.Rotation) {
 	f.t.Helper()
 	require.Eventually(f.t, func() bool {
 		var err error
@@ -165,7 +165,7 @@ func (f *ferry) findings(kind string) []records.Finding {
 	return page.Items
 }
 
-func (f *ferry) states(account int64) string {
+func (f *ferry) states(account records.AccountID) string {
 	f.t.Helper()
 	return f.statesOf(cred(f, records.Account{ID: account}))
 }
@@ -224,7 +224,7 @@ func (f *ferry) agrees(a records.Account, host, path string) {
 }
 
 // journalWhole: numbered without a gap, and folds to what the row says.
-func (f *ferry) journalWhole(id int64) {
+func (f *ferry) journalWhole(id records.RotationID) {
 	f.t.Helper()
 	r, err := f.Store.Rotation(f.t.Context(), id)
 	require.NoError(f.t, err)

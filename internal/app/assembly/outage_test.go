@@ -25,7 +25,7 @@ import (
 )
 
 // after waits until a rotation has a record that satisfies a condition.
-func (f *ferry) after(id int64, what func(rotation.Plan, rotation.Record) bool) {
+func (f *ferry) after(id records.RotationID, what func(rotation.Plan, rotation.Record) bool) {
 	f.t.Helper()
 	require.Eventually(f.t, func() bool {
 		r, err := f.Store.Rotation(f.t.Context(), id)
@@ -43,7 +43,7 @@ func (f *ferry) after(id int64, what func(rotation.Plan, rotation.Record) bool) 
 }
 
 // begun starts a rotation that was rehearsed.
-func (f *ferry) begun(a records.Account, policy rotation.Policy) int64 {
+func (f *ferry) begun(a records.Account, policy rotation.Policy) records.RotationID {
 	f.t.Helper()
 	v, err := f.Rotations.Rehearse(f.t.Context(), ines, cred(f, a), planning.Request{Policy: policy})
 	require.NoError(f.t, err)

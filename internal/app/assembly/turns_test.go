@@ -36,7 +36,7 @@ func TestTwoRotationsOfOneFile(t *testing.T) {
 		accounts = append(accounts, f.take(name))
 	}
 	f.survey()
-	var running []int64
+	var running []records.RotationID
 	for _, a := range accounts {
 		v, err := f.Rotations.Rehearse(ctx, ines, cred(f, a), undo)
 		require.NoError(t, err)
@@ -67,7 +67,7 @@ func TestAHangingSystemHoldsUpNobodyElse(t *testing.T) {
 	release := sync.OnceFunc(func() { close(hang) })
 	defer release()
 	f.estate.Directory.SetFault(directory.Fault{Hang: hang})
-	var waiting []int64
+	var waiting []records.SurveyID
 	for range 3 * f.Surveys.Parallel() {
 		id, err := f.Surveys.Start(t.Context(), ines, []string{"dir"})
 		require.NoError(t, err)

@@ -218,7 +218,7 @@ func TestRepairOfACopy(t *testing.T) {
 
 	// A value that the account never had here is nobody's to overwrite.
 	b := f.take("svc-tidefeed")
-	_, err = f.Rotations.Rehearse(t.Context(), ines, cred(f, b), planning.Request{Policy: rotation.PolicyUndo, Assign: []int64{f.dependent("tide1", "backup.env").ID}})
+	_, err = f.Rotations.Rehearse(t.Context(), ines, cred(f, b), planning.Request{Policy: rotation.PolicyUndo, Assign: []records.DependentID{f.dependent("tide1", "backup.env").ID}})
 	assert.ErrorContains(t, err, "replacing it would lose something unknown")
 }
 
@@ -253,7 +253,7 @@ func TestAssign(t *testing.T) {
 	ctx := t.Context()
 	boarding := f.dependent("north1", "QuayLineBoarding")
 	system := f.dependent("north1", "Spooler")
-	wish := planning.Request{Policy: rotation.PolicyUndo, Assign: []int64{boarding.ID, system.ID}}
+	wish := planning.Request{Policy: rotation.PolicyUndo, Assign: []records.DependentID{boarding.ID, system.ID}}
 	r := f.run(a, wish)
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	north := f.estate.Windows["north1"]
@@ -296,12 +296,12 @@ func TestAssign(t *testing.T) {
 	// What cannot be: a local account elsewhere, a file, an account not in custody.
 	for _, c := range []struct {
 		account records.Account
-		assign  []int64
+		assign  []records.DependentID
 		words   string
 	}{
-		{a, []int64{f.dependent("quay1", "berth.service").ID}, "only services, tasks, application pools"},
-		{a, []int64{99999}, "not found"},
-		{f.account("north1/terminal"), []int64{f.dependent("skerry1", "KioskAgent").ID}, "is a local account of north1"},
+		{a, []records.DependentID{f.dependent("quay1", "berth.service").ID}, "only services, tasks, application pools"},
+		{a, []records.DependentID{99999}, "not found"},
+		{f.account("north1/terminal"), []records.DependentID{f.dependent("skerry1", "KioskAgent").ID}, "is a local account of north1"},
 	} {
 		_, err := f.Rotations.Rehearse(ctx, ines, cred(f, c.account), planning.Request{Policy: rotation.PolicyUndo, Assign: c.assign})
 		assert.ErrorContains(t, err, c.words)
@@ -317,7 +317,7 @@ func TestAssign(t *testing.T) {
 	f.quiet()
 	// In a window: nothing restarts before it opens.
 	opens := time.Now().Add(4 * time.Second).Truncate(time.Second)
-	wish = planning.Request{Policy: rotation.PolicyUndo, When: rotation.RestartWindow, NotBefore: opens, NotAfter: opens.Add(time.Minute), Assign: []int64{f.dependent("skerry1", "KioskAgent").ID}}
+	wish = planning.Request{Policy: rotation.PolicyUndo, When: rotation.RestartWindow, NotBefore: opens, NotAfter: opens.Add(time.Minute), Assign: []records.DependentID{f.dependent("skerry1", "KioskAgent").ID}}
 	r = f.run(a, wish)
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	records, err := f.Store.Journal(ctx, r.ID, 0)

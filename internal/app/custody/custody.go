@@ -70,7 +70,7 @@ func (custody *Custody) mayKeep(ctx context.Context, c records.Credential) error
 var errSilent = errors.New("not every point could be asked")
 
 // Note gives the password of an account a row as a credential, unless it has one.
-func (custody *Custody) Note(ctx context.Context, by access.Actor, account int64) (records.Credential, error) {
+func (custody *Custody) Note(ctx context.Context, by access.Actor, account records.AccountID) (records.Credential, error) {
 	a, err := custody.store.Account(ctx, account)
 	if err != nil {
 		return records.Credential{}, err

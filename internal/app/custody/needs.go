@@ -10,14 +10,14 @@ import (
 
 // Store is what this package needs of the store.
 type Store interface {
-	Account(ctx context.Context, id int64) (records.Account, error)
+	Account(ctx context.Context, id records.AccountID) (records.Account, error)
 	AddCandidate(ctx context.Context, v records.Secret) error
 	AllSystems(ctx context.Context) ([]records.System, error)
 	InCustody(ctx context.Context) ([]records.Credential, error)
 	Credential(ctx context.Context, id records.CredentialID) (records.Credential, error)
 	DropCandidate(ctx context.Context, id records.CredentialID, fingerprint string) error
 	Secrets(ctx context.Context, id records.CredentialID) ([]records.Secret, error)
-	NotePassword(ctx context.Context, account int64) (records.Credential, error)
+	NotePassword(ctx context.Context, account records.AccountID) (records.Credential, error)
 	LinkStewards(ctx context.Context, links []records.StewardLink, entries ...ledger.Entry) error
 	Steward(ctx context.Context, name string) (records.Steward, error)
 	Stewards(ctx context.Context, q records.Query) (records.Page[records.Steward], error)
@@ -27,8 +27,8 @@ type Store interface {
 	Rotations(ctx context.Context, q records.Query) (records.Page[records.Rotation], error)
 	SaveVerdict(ctx context.Context, id records.CredentialID, verdict string, words string) error
 	SetFindings(ctx context.Context, scope string, list []records.Finding) error
-	StewardLinkOf(ctx context.Context, system int64) (v records.StewardLink, err error)
-	StewardLinks(ctx context.Context, account int64) ([]records.StewardLink, error)
+	StewardLinkOf(ctx context.Context, system records.SystemID) (v records.StewardLink, err error)
+	StewardLinks(ctx context.Context, account records.AccountID) ([]records.StewardLink, error)
 	System(ctx context.Context, idOrName string) (records.System, error)
 	TakeCustody(ctx context.Context, v records.Secret, by string, words string, entries ...ledger.Entry) error
 }

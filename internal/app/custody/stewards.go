@@ -3,7 +3,6 @@ package custody
 import (
 	"context"
 	"errors"
-	"strconv"
 	"strings"
 
 	"mossledger.example/moss/internal/app"
@@ -67,7 +66,7 @@ func (custody *Custody) ownUses(ctx context.Context, a records.Account) ([]recor
 		if err != nil {
 			return nil, err
 		}
-		mine := res.State == naming.Resolved && app.Number(res.Accounts[0].ID) == a.ID
+		mine := res.State == naming.Resolved && app.Number[records.AccountID](res.Accounts[0].ID) == a.ID
 		// A data store or a host knows the account by its bare name.
 		if !mine && v.ID == a.SystemID && strings.EqualFold(l.Account, a.Name) {
 			mine = true
@@ -107,7 +106,7 @@ func (custody *Custody) LinkStewards(ctx context.Context, by access.Actor, a rec
 				continue // it does not work now, and is not made to
 			}
 		}
-		sealed, err := custody.base.Sealer.Seal(sealed.StewardBinding(v.ID, v.Steward), secret.New(strconv.FormatInt(a.ID, 10)))
+		sealed, err := custody.base.Sealer.Seal(sealed.StewardBinding(v.ID, v.Steward), secret.New(a.ID.String()))
 		if err != nil {
 			return nil, err
 		}

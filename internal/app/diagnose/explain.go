@@ -54,7 +54,7 @@ type Explanation struct {
 	First     *Explanation      `json:"first,omitempty" doc:"Of the one that failed first"`
 	Repair    *Repair           `json:"repair,omitempty" doc:"What can be done from here"`
 	Account   string            `json:"account,omitempty"`
-	AccountID int64             `json:"account_id,omitempty"`
+	AccountID records.AccountID `json:"account_id,omitempty"`
 	Told      time.Time         `json:"told"`
 }
 
@@ -64,7 +64,7 @@ const explainTime = time.Minute
 // Explain gathers evidence and says why a dependent is down. It changes
 // nothing but for one sign-in with the sealed value, which is left out for an
 // account that is locked.
-func (diagnoses *Diagnoses) Explain(ctx context.Context, by access.Actor, id int64) (Explanation, error) {
+func (diagnoses *Diagnoses) Explain(ctx context.Context, by access.Actor, id records.DependentID) (Explanation, error) {
 	if err := access.Decide(by, access.ExplainDependent, access.Object{}); err != nil {
 		return Explanation{}, err
 	}
@@ -232,7 +232,7 @@ func (diagnoses *Diagnoses) accountEvidence(ctx context.Context, d records.Depen
 
 // accountOf finds the account that a dependent stands or falls with: the one
 // it logs on as, or whose copy it reads.
-func (diagnoses *Diagnoses) accountOf(ctx context.Context, d records.Dependent) (id int64, copied bool, err error) {
+func (diagnoses *Diagnoses) accountOf(ctx context.Context, d records.Dependent) (id records.AccountID, copied bool, err error) {
 	if d.Kind.LogsOn() {
 		for _, t := range d.Ties {
 			if t.Strength == string(estate.StrengthRunsAs) {
@@ -252,7 +252,7 @@ func (diagnoses *Diagnoses) accountOf(ctx context.Context, d records.Dependent) 
 	return 0, false, err
 }
 
-func (diagnoses *Diagnoses) copyOf(ctx context.Context, d records.Dependent, account int64) string {
+func (diagnoses *Diagnoses) copyOf(ctx context.Context, d records.Dependent, account records.AccountID) string {
 	all, err := diagnoses.store.DependentsOfSystem(ctx, d.SystemID)
 	if err != nil {
 		return ""

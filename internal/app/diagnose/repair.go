@@ -15,12 +15,12 @@ import (
 
 // Repair is an act that removes the cause.
 type Repair struct {
-	Kind      string  `json:"kind" enum:"rotate,assign,start" doc:"rotate: a new password for the account; assign: its current one for those that have another; start: start it"`
-	AccountID int64   `json:"account_id,omitempty"`
-	Account   string  `json:"account,omitempty"`
-	Assign    []int64 `json:"assign,omitempty" doc:"Dependents that are given it"`
-	Start     []int64 `json:"start,omitempty" doc:"Dependents that are started, in this order"`
-	Words     string  `json:"words"`
+	Kind      string                `json:"kind" enum:"rotate,assign,start" doc:"rotate: a new password for the account; assign: its current one for those that have another; start: start it"`
+	AccountID records.AccountID     `json:"account_id,omitempty"`
+	Account   string                `json:"account,omitempty"`
+	Assign    []records.DependentID `json:"assign,omitempty" doc:"Dependents that are given it"`
+	Start     []records.DependentID `json:"start,omitempty" doc:"Dependents that are started, in this order"`
+	Words     string                `json:"words"`
 }
 
 // repairOf says what can be done from here about the most certain cause.
@@ -30,7 +30,7 @@ func (diagnoses *Diagnoses) repairOf(ctx context.Context, d records.Dependent, a
 			return x.First.Repair, nil
 		}
 		r := *x.First.Repair
-		r.Start = append(append([]int64(nil), r.Start...), d.ID)
+		r.Start = append(append([]records.DependentID(nil), r.Start...), d.ID)
 		return &r, nil
 	}
 	top := x.Causes[0]
@@ -49,14 +49,14 @@ func (diagnoses *Diagnoses) repairOf(ctx context.Context, d records.Dependent, a
 		}
 		targets, err := diagnoses.RepairTargets(ctx, *a)
 		if errors.Is(err, app.ErrRefused) {
-			targets, err = []int64{d.ID}, nil
+			targets, err = []records.DependentID{d.ID}, nil
 		}
 		if !d.Kind.LogsOn() && len(targets) == 1 && targets[0] == d.ID {
 			return nil, err
 		}
 		return &Repair{Kind: "assign", AccountID: a.ID, Account: a.Name, Assign: targets, Words: fmt.Sprintf("give the current password of %s to %s, and start what is down, in start order", a.Name, countedDependents(len(targets)))}, err
 	case diagnosis.StoppedBy, diagnosis.Program:
-		return &Repair{Kind: "start", Start: []int64{d.ID}, Words: "start it, and see whether it stays up"}, nil
+		return &Repair{Kind: "start", Start: []records.DependentID{d.ID}, Words: "start it, and see whether it stays up"}, nil
 	}
 	return nil, nil
 }
@@ -70,7 +70,7 @@ func countedDependents(n int) string {
 
 // RepairTargets lists the dependents of an account whose log-on or copy is not
 // the current value, or that run on the old one: what a repair would give it.
-func (diagnoses *Diagnoses) RepairTargets(ctx context.Context, a records.Account) ([]int64, error) {
+func (diagnoses *Diagnoses) RepairTargets(ctx context.Context, a records.Account) ([]records.DependentID, error) {
 	diagnoses.rotate.Settled(ctx)
 	a, err := diagnoses.store.Account(ctx, a.ID) // as it is now
 	if err != nil {
@@ -99,7 +99,7 @@ func (diagnoses *Diagnoses) RepairTargets(ctx context.Context, a records.Account
 	for _, s := range owned {
 		ours[s.Fingerprint] = true
 	}
-	var out []int64
+	var out []records.DependentID
 	for _, d := range tied {
 		strength := picture.StrengthFor(d, a.ID)
 		stored := d.Stored

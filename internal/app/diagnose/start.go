@@ -9,11 +9,12 @@ import (
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/records"
 )
 
 // StartDependents starts what is down, one after the other, and proves each.
 // It stops at the first that does not come up.
-func (diagnoses *Diagnoses) StartDependents(ctx context.Context, by access.Actor, reason string, ids []int64) ([]string, error) {
+func (diagnoses *Diagnoses) StartDependents(ctx context.Context, by access.Actor, reason string, ids []records.DependentID) ([]string, error) {
 	if err := access.Decide(by, access.StartDependents, access.Object{}); err != nil {
 		return nil, err
 	}

@@ -27,10 +27,10 @@ type SystemSnapshot struct {
 	Now        time.Time
 	System     records.System
 	Dependents []records.Dependent
-	Ties       map[int64][]ties.Tie      // by dependent
-	Unplaced   map[int64][]ties.Unplaced // by dependent
-	Accounts   map[int64]records.Account // those that what runs, logs on or holds keys is tied to
-	Current    map[int64]string          // by account: fingerprint of the value in custody, where it is known to be in force
+	Ties       map[records.DependentID][]ties.Tie      // by dependent
+	Unplaced   map[records.DependentID][]ties.Unplaced // by dependent
+	Accounts   map[records.AccountID]records.Account   // those that what runs, logs on or holds keys is tied to
+	Current    map[records.AccountID]string            // by account: fingerprint of the value in custody, where it is known to be in force
 }
 
 // found makes a finding of this system about a dependent.
@@ -107,7 +107,7 @@ func New(base *app.Base, store Store, values *sealed.Keeper) *Engine {
 func (engine *Engine) JudgeSystem(ctx context.Context, placed picture.Placed) error {
 	s := &SystemSnapshot{
 		Now: engine.base.Now(), System: placed.System, Dependents: placed.Dependents, Ties: placed.Ties, Unplaced: placed.Unplaced,
-		Accounts: map[int64]records.Account{}, Current: map[int64]string{},
+		Accounts: map[records.AccountID]records.Account{}, Current: map[records.AccountID]string{},
 	}
 	if err := engine.accounts(ctx, s); err != nil {
 		return err
@@ -154,7 +154,7 @@ func (engine *Engine) accounts(ctx context.Context, s *SystemSnapshot) error {
 			continue
 		}
 		for _, t := range s.Ties[d.ID] {
-			id := app.Number(t.Account)
+			id := app.Number[records.AccountID](t.Account)
 			if _, known := s.Accounts[id]; known {
 				continue
 			}
@@ -166,7 +166,7 @@ func (engine *Engine) accounts(ctx context.Context, s *SystemSnapshot) error {
 	return nil
 }
 
-func (engine *Engine) account(ctx context.Context, s *SystemSnapshot, id int64) error {
+func (engine *Engine) account(ctx context.Context, s *SystemSnapshot, id records.AccountID) error {
 	a, err := engine.store.Account(ctx, id)
 	if err != nil {
 		return err

@@ -79,7 +79,7 @@ func staleKeyTabs(s *SystemSnapshot) []records.Finding {
 			continue
 		}
 		for _, t := range s.Ties[d.ID] {
-			a, known := s.Accounts[app.Number(t.Account)]
+			a, known := s.Accounts[app.Number[records.AccountID](t.Account)]
 			if !known || a.KeyVersion == 0 || a.KeyVersion == d.Key.Version {
 				continue
 			}

@@ -59,7 +59,7 @@ func down(s *SystemSnapshot) []records.Finding {
 		f := records.Finding{Kind: kindDown, Severity: "high", What: fmt.Sprintf("it starts by itself and is %s: %s", d.State, d.Result), Next: fmt.Sprintf("run 'moss explain %d'", d.ID)}
 		for _, t := range s.Ties[d.ID] {
 			if t.Strength == estate.StrengthRunsAs {
-				f.AccountID = app.Number(t.Account)
+				f.AccountID = app.Number[records.AccountID](t.Account)
 			}
 		}
 		if strings.HasPrefix(d.Result, "1068") {
@@ -88,7 +88,7 @@ func latentLogOn(s *SystemSnapshot, d records.Dependent) *records.Finding {
 		if t.Strength != estate.StrengthRunsAs {
 			continue
 		}
-		id := app.Number(t.Account)
+		id := app.Number[records.AccountID](t.Account)
 		a, known := s.Accounts[id]
 		if !known {
 			continue
@@ -131,7 +131,7 @@ func latentUnit(s *SystemSnapshot, d records.Dependent, byPath map[string][]reco
 				if t.Strength != estate.StrengthDiffers && t.Strength != estate.StrengthMatches {
 					continue
 				}
-				a, known := s.Accounts[app.Number(t.Account)]
+				a, known := s.Accounts[app.Number[records.AccountID](t.Account)]
 				if !known {
 					continue
 				}
@@ -165,11 +165,11 @@ func latentUnit(s *SystemSnapshot, d records.Dependent, byPath map[string][]reco
 
 // alsoMatches: another file of the unit holds the current value, so which one
 // counts is not known.
-func alsoMatches(s *SystemSnapshot, d records.Dependent, account int64, byPath map[string][]records.Dependent) bool {
+func alsoMatches(s *SystemSnapshot, d records.Dependent, account records.AccountID, byPath map[string][]records.Dependent) bool {
 	return slices.ContainsFunc(d.Uses, func(path string) bool {
 		return slices.ContainsFunc(byPath[path], func(held records.Dependent) bool {
 			return slices.ContainsFunc(s.Ties[held.ID], func(t ties.Tie) bool {
-				return app.Number(t.Account) == account && t.Strength == estate.StrengthMatches
+				return app.Number[records.AccountID](t.Account) == account && t.Strength == estate.StrengthMatches
 			})
 		})
 	})

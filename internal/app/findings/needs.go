@@ -9,12 +9,12 @@ import (
 
 // Store is what this package needs of the store.
 type Store interface {
-	Account(ctx context.Context, id int64) (records.Account, error)
+	Account(ctx context.Context, id records.AccountID) (records.Account, error)
 	AccountsWithTies(ctx context.Context) ([]records.Account, error)
 	AllSystems(ctx context.Context) ([]records.System, error)
-	PasswordOf(ctx context.Context, account int64) (records.Credential, error)
+	PasswordOf(ctx context.Context, account records.AccountID) (records.Credential, error)
 	CustodyGone(ctx context.Context) ([]records.Account, error)
-	Declarations(ctx context.Context, account int64) ([]records.Declaration, error)
+	Declarations(ctx context.Context, account records.AccountID) ([]records.Declaration, error)
 	HeldScopes(ctx context.Context) ([]records.HeldScope, error)
 	HoldingFingerprint(ctx context.Context, fingerprint string) ([]records.Dependent, error)
 	KeyUses(ctx context.Context) ([]records.KeyUse, error)

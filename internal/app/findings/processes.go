@@ -12,11 +12,11 @@ import (
 // on the host can read, one that is an old one, and a program that nothing would
 // start again.
 func processes(s *SystemSnapshot) []records.Finding {
-	holds := map[string]int64{} // accounts by file
+	holds := map[string]records.AccountID{} // by file
 	for _, d := range s.Dependents {
 		for _, t := range s.Ties[d.ID] {
 			if d.Kind == estate.DependentFile && t.Strength == estate.StrengthMatches {
-				holds[d.Path] = app.Number(t.Account)
+				holds[d.Path] = app.Number[records.AccountID](t.Account)
 			}
 		}
 	}
@@ -25,14 +25,14 @@ func processes(s *SystemSnapshot) []records.Finding {
 		if d.Kind != estate.DependentProcess {
 			continue
 		}
-		var account int64
+		var account records.AccountID
 		add := func(kind, severity, what, next string) {
 			out = append(out, s.found(d, records.Finding{Kind: kind, Severity: severity, AccountID: account, What: what, Next: next}))
 		}
 		old := ""
 		for _, t := range s.Ties[d.ID] {
 			if d.Copy != nil && t.Evidence == estate.Held {
-				account = app.Number(t.Account)
+				account = app.Number[records.AccountID](t.Account)
 			}
 			if d.Copy != nil && t.Strength == estate.StrengthDiffers {
 				old = t.Detail

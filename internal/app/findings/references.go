@@ -37,7 +37,7 @@ func staleCopies(s *SystemSnapshot) []records.Finding {
 		for _, t := range s.Ties[d.ID] {
 			if t.Strength == estate.StrengthDiffers && d.Kind != estate.DependentProcess {
 				out = append(out, records.Finding{
-					Key: fmt.Sprintf("place/%d/stale/%d/%s", s.System.ID, d.ID, t.Account), Kind: "stale-copy", Severity: "medium", Subject: d.Place, System: s.System.Name, AccountID: app.Number(t.Account), DependentID: d.ID,
+					Key: fmt.Sprintf("place/%d/stale/%d/%s", s.System.ID, d.ID, t.Account), Kind: "stale-copy", Severity: "medium", Subject: d.Place, System: s.System.Name, AccountID: app.Number[records.AccountID](t.Account), DependentID: d.ID,
 					What: t.Detail, Next: "find out whether anything still reads it: a program that does will be refused at its next sign-in",
 				})
 			}

@@ -24,9 +24,9 @@ func ago(hours int) time.Time { return now.Add(-time.Duration(hours) * time.Hour
 
 // on makes a snapshot of a host with dependents, numbered from 1.
 func on(change func(*SystemSnapshot), dependents ...estate.Dependent) *SystemSnapshot {
-	s := &SystemSnapshot{Now: now, System: records.System{ID: 9, Name: "quay1", Kind: "unix-host"}, Ties: map[int64][]ties.Tie{}, Unplaced: map[int64][]ties.Unplaced{}, Accounts: map[int64]records.Account{}, Current: map[int64]string{}}
+	s := &SystemSnapshot{Now: now, System: records.System{ID: 9, Name: "quay1", Kind: "unix-host"}, Ties: map[records.DependentID][]ties.Tie{}, Unplaced: map[records.DependentID][]ties.Unplaced{}, Accounts: map[records.AccountID]records.Account{}, Current: map[records.AccountID]string{}}
 	for i, d := range dependents {
-		s.Dependents = append(s.Dependents, records.Dependent{ID: int64(i + 1), Dependent: d, System: "quay1", SystemID: 9})
+		s.Dependents = append(s.Dependents, records.Dependent{ID: records.DependentID(i + 1), Dependent: d, System: "quay1", SystemID: 9})
 	}
 	if change != nil {
 		change(s)
@@ -35,7 +35,7 @@ func on(change func(*SystemSnapshot), dependents ...estate.Dependent) *SystemSna
 }
 
 // tied ties dependent n to account 1.
-func tied(n int64, strength estate.Strength) func(*SystemSnapshot) {
+func tied(n records.DependentID, strength estate.Strength) func(*SystemSnapshot) {
 	return func(s *SystemSnapshot) {
 		evidence := estate.Held
 		if strength == estate.StrengthRunsAs {
@@ -270,7 +270,7 @@ func TestLimitsAndWords(t *testing.T) {
 		many.Keys[i] = records.KeyUse{Doors: []string{"a"}, Holders: []string{"h"}}
 	}
 	for i := range many.Unused {
-		many.Unused[i] = records.Account{ID: int64(i)}
+		many.Unused[i] = records.Account{ID: records.AccountID(i)}
 	}
 	assert.Equal(t, kindLimit, keysOfDoors(&many)[0].Kind)
 	list := unusedAccounts(&many)

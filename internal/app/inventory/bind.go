@@ -6,6 +6,7 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/records"
 )
 
 const actBound = "service.bind"
@@ -28,7 +29,7 @@ func (inventory *Inventory) BindExisting(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	resealed := map[int64][]byte{}
+	resealed := map[records.SecretID][]byte{}
 	for _, c := range kept {
 		list, err := inventory.store.Secrets(ctx, c.ID)
 		if err != nil {

@@ -45,12 +45,12 @@ func (inventory *Inventory) sameEndpoints(ctx context.Context, v records.Approva
 
 // asAsked returns the endpoints that a request is about, by system, when they are
 // what was asked for.
-func (inventory *Inventory) asAsked(ctx context.Context, v records.Approval) (map[int64]endpoint, error) {
+func (inventory *Inventory) asAsked(ctx context.Context, v records.Approval) (map[records.SystemID]endpoint, error) {
 	systems, err := inventory.systemsOf(ctx, v)
 	if err != nil {
 		return nil, err
 	}
-	out := map[int64]endpoint{}
+	out := map[records.SystemID]endpoint{}
 	var changes []ledger.Change
 	for _, system := range systems {
 		now, err := inventory.endpointOf(ctx, system)
@@ -90,7 +90,7 @@ func hasChange(list []ledger.Change, want ledger.Change) bool {
 //
 // Each system has a request of its own, so that one that changes again does not
 // touch those of others. The requests that were made are returned.
-func (inventory *Inventory) trust(ctx context.Context, by, reason string, systems ...records.System) (waiting []int64, err error) {
+func (inventory *Inventory) trust(ctx context.Context, by, reason string, systems ...records.System) (waiting []records.ApprovalID, err error) {
 	ctx = context.WithoutCancel(ctx) // the systems are changed already
 	var changed, harmless []records.System
 	var each [][]ledger.Change
@@ -136,7 +136,7 @@ func (inventory *Inventory) trust(ctx context.Context, by, reason string, system
 		return nil, inventory.sealEndpoints(ctx, changed, by+" alone: nobody else could approve it", ledger.Entry{Actor: by, Act: "endpoint.trust", Phase: ledger.Outcome, Subject: named(changed), Result: "done", Reason: reason, Detail: "alone: nobody else could approve it", Changes: slices.Concat(each...)})
 	}
 	for i, v := range changed {
-		request := records.Approval{Kind: approval.KindEndpoint, Subject: v.Name, What: "send secrets to " + v.Name + " as described", Changes: each[i], Reason: reason, AskedBy: by, SystemIDs: []int64{v.ID}}
+		request := records.Approval{Kind: approval.KindEndpoint, Subject: v.Name, What: "send secrets to " + v.Name + " as described", Changes: each[i], Reason: reason, AskedBy: by, SystemIDs: []records.SystemID{v.ID}}
 		id, err := inventory.approval.Ask(ctx, request, ledger.Entry{Act: "endpoint.trust", System: v.Name})
 		if err != nil {
 			return waiting, err
@@ -167,7 +167,7 @@ func named(systems []records.System) string {
 }
 
 func (inventory *Inventory) sealEndpoints(ctx context.Context, systems []records.System, words string, entry ledger.Entry) error {
-	endpoints := map[int64]endpoint{}
+	endpoints := map[records.SystemID]endpoint{}
 	for _, v := range systems {
 		e, err := inventory.endpointOf(ctx, v)
 		if err != nil {
@@ -178,8 +178,8 @@ func (inventory *Inventory) sealEndpoints(ctx context.Context, systems []records
 	return inventory.seal(ctx, endpoints, words, entry)
 }
 
-func (inventory *Inventory) seal(ctx context.Context, endpoints map[int64]endpoint, words string, entry ledger.Entry) error {
-	sealed := map[int64][]byte{}
+func (inventory *Inventory) seal(ctx context.Context, endpoints map[records.SystemID]endpoint, words string, entry ledger.Entry) error {
+	sealed := map[records.SystemID][]byte{}
 	for id, e := range endpoints {
 		var err error
 		if sealed[id], err = inventory.base.Sealer.Seal(endpointBinding(id), secret.New(e.text())); err != nil {

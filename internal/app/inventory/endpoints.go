@@ -99,7 +99,9 @@ func endpointChanges(system string, before, after endpoint) []ledger.Change {
 	return out
 }
 
-func endpointBinding(system int64) string { return fmt.Sprintf("endpoint/system=%d", system) }
+func endpointBinding(system records.SystemID) string {
+	return fmt.Sprintf("endpoint/system=%d", system)
+}
 
 // sealedEndpoint opens what was approved; the zero endpoint when nothing was.
 func (inventory *Inventory) sealedEndpoint(ctx context.Context, v records.System) (e endpoint, err error) {
@@ -117,7 +119,7 @@ func (inventory *Inventory) sealedEndpoint(ctx context.Context, v records.System
 // Unapproved says that nothing secret is sent to a system, and why.
 type Unapproved struct {
 	System   string
-	Approval int64 // 0 when nobody asked: the database was changed
+	Approval records.ApprovalID // 0 when nobody asked: the database was changed
 	AskedBy  string
 	Changes  []ledger.Change
 }

@@ -53,7 +53,7 @@ func (inventory *Inventory) SetCommonOption(ctx context.Context, by access.Actor
 }
 
 // RemoveCommonOption takes one away.
-func (inventory *Inventory) RemoveCommonOption(ctx context.Context, by access.Actor, id int64) error {
+func (inventory *Inventory) RemoveCommonOption(ctx context.Context, by access.Actor, id records.CommonOptionID) error {
 	if err := access.Decide(by, access.RemoveCommonOption, access.Object{}); err != nil {
 		return err
 	}

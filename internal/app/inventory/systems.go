@@ -61,7 +61,7 @@ func (inventory *Inventory) Valid(ctx context.Context, v records.System) error {
 }
 
 // Add adds one system.
-func (inventory *Inventory) Add(ctx context.Context, by access.Actor, v records.System) (int64, error) {
+func (inventory *Inventory) Add(ctx context.Context, by access.Actor, v records.System) (records.SystemID, error) {
 	if err := access.Decide(by, access.AddSystem, access.Object{Kind: "system", Name: v.Name}); err != nil {
 		return 0, err
 	}
@@ -79,7 +79,7 @@ func (inventory *Inventory) Add(ctx context.Context, by access.Actor, v records.
 	return id, err
 }
 
-func (inventory *Inventory) add(ctx context.Context, by string, v records.System) (int64, error) {
+func (inventory *Inventory) add(ctx context.Context, by string, v records.System) (records.SystemID, error) {
 	return inventory.store.AddSystem(ctx, v, ledger.Entry{Actor: by, Act: "system.add", Phase: ledger.Outcome, Subject: v.Name, System: v.Name, Result: "done", Changes: systemChanges(records.System{}, v)})
 }
 

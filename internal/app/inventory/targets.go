@@ -3,7 +3,6 @@ package inventory
 import (
 	"context"
 	"fmt"
-	"strconv"
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/sealed"
@@ -70,7 +69,7 @@ func (inventory *Inventory) targetWithoutSecrets(ctx context.Context, v records.
 		return nil, connect.Target{}, fmt.Errorf("%w: %s: nothing here reaches the kind %q", app.ErrCannot, v.Name, v.Kind)
 	}
 	t := connect.Target{
-		SystemID: strconv.FormatInt(v.ID, 10), Name: v.Name, Kind: estate.Kind(v.Kind), Address: v.Address, Port: v.Port,
+		SystemID: v.ID.String(), Name: v.Name, Kind: estate.Kind(v.Kind), Address: v.Address, Port: v.Port,
 		TrustedCA: v.TrustedCA, HostKeys: v.HostKeys, Identity: v.Facts.Identity,
 	}
 	var err error

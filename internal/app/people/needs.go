@@ -12,15 +12,15 @@ import (
 type Store interface {
 	PersonsWithRole(ctx context.Context, role, except string) ([]string, error)
 	AddSession(ctx context.Context, bearer, user string, expires time.Time) error
-	AddToken(ctx context.Context, bearer string, v records.Token, entries ...ledger.Entry) (int64, error)
+	AddToken(ctx context.Context, bearer string, v records.Token, entries ...ledger.Entry) (records.TokenID, error)
 	AddUser(ctx context.Context, v records.User, first bool, entries ...ledger.Entry) error
 	ChangeUser(ctx context.Context, v records.User, endSessions bool, entries ...ledger.Entry) error
 	CountUsers(ctx context.Context) (int, error)
 	Meta(ctx context.Context, name string) ([]byte, error)
 	Record(ctx context.Context, entries ...ledger.Entry) error
-	RevokeToken(ctx context.Context, id int64, entries ...ledger.Entry) error
+	RevokeToken(ctx context.Context, id records.TokenID, entries ...ledger.Entry) error
 	SetMeta(ctx context.Context, name string, value []byte) error
-	Token(ctx context.Context, id int64) (records.Token, error)
+	Token(ctx context.Context, id records.TokenID) (records.Token, error)
 	TokenExpires(ctx context.Context, bearer string) (time.Time, error)
 	Tokens(ctx context.Context, user string, q records.Query) (records.Page[records.Token], error)
 	User(ctx context.Context, name string) (records.User, error)

@@ -53,7 +53,7 @@ type Change struct {
 
 // Add adds a person, or asks for it. It returns the name as it was taken, and the
 // approval that it waits for, or 0.
-func (people *People) Add(ctx context.Context, by access.Actor, p Person) (name string, waits int64, err error) {
+func (people *People) Add(ctx context.Context, by access.Actor, p Person) (name string, waits records.ApprovalID, err error) {
 	if err := access.Decide(by, access.AddUser, access.Object{Kind: "person", Name: p.Name}); err != nil {
 		return "", 0, err
 	}
@@ -99,7 +99,7 @@ func checkRoles(roles []string) error {
 
 // Change changes a person, or asks for it. It returns the approval that it waits
 // for, or 0.
-func (people *People) Change(ctx context.Context, by access.Actor, name string, change Change) (int64, error) {
+func (people *People) Change(ctx context.Context, by access.Actor, name string, change Change) (records.ApprovalID, error) {
 	if err := access.Decide(by, access.ChangeUser, access.Object{Kind: "person", Name: name}); err != nil {
 		return 0, err
 	}
@@ -234,7 +234,7 @@ type approvedPerson struct {
 // put adds or changes a person, or asks for it when it gives, takes or
 // takes over the power to approve: that could lift the rule of two. It returns
 // the approval that it waits for, or 0.
-func (people *People) put(ctx context.Context, by access.Actor, before, after records.User, isNew, endSessions bool, entry ledger.Entry) (int64, error) {
+func (people *People) put(ctx context.Context, by access.Actor, before, after records.User, isNew, endSessions bool, entry ledger.Entry) (records.ApprovalID, error) {
 	people.changing.Lock()
 	defer people.changing.Unlock()
 	if !isNew {

@@ -15,7 +15,7 @@ import (
 
 // AddToken makes an API token for who asks. bearer is that of the call: a token
 // makes none that outlives it.
-func (people *People) AddToken(ctx context.Context, by access.Actor, bearer, label string) (token string, id int64, err error) {
+func (people *People) AddToken(ctx context.Context, by access.Actor, bearer, label string) (token string, id records.TokenID, err error) {
 	if err := access.Decide(by, access.AddToken, access.Object{Kind: "token", Name: label, Owner: by.Name}); err != nil {
 		return "", 0, err
 	}
@@ -30,7 +30,7 @@ func (people *People) AddToken(ctx context.Context, by access.Actor, bearer, lab
 	return people.makeToken(ctx, by.Name, label, expires)
 }
 
-func (people *People) makeToken(ctx context.Context, user, label string, expires time.Time) (string, int64, error) {
+func (people *People) makeToken(ctx context.Context, user, label string, expires time.Time) (string, records.TokenID, error) {
 	bearer, err := newBearer()
 	if err != nil {
 		return "", 0, err
@@ -53,7 +53,7 @@ func (people *People) Tokens(ctx context.Context, by access.Actor, q records.Que
 }
 
 // RevokeToken ends one. Whose it is is not told to who may not revoke it.
-func (people *People) RevokeToken(ctx context.Context, by access.Actor, id int64) error {
+func (people *People) RevokeToken(ctx context.Context, by access.Actor, id records.TokenID) error {
 	v, err := people.store.Token(ctx, id)
 	if err != nil {
 		return err

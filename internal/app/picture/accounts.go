@@ -17,7 +17,7 @@ import (
 func (picture *Picture) FindAccount(ctx context.Context, spelling string) (records.Account, naming.Resolution, error) {
 	var res naming.Resolution
 	if id, found := strings.CutPrefix(spelling, "id:"); found {
-		a, err := picture.store.Account(ctx, app.Number(id))
+		a, err := picture.store.Account(ctx, app.Number[records.AccountID](id))
 		return a, res, err
 	}
 	lookup, err := picture.store.Lookup(ctx)
@@ -60,12 +60,12 @@ func (l onSystem) ByUID(_, uid string) ([]naming.Known, error) { return l.Lookup
 func (picture *Picture) resolved(ctx context.Context, spelling string, res naming.Resolution) (records.Account, naming.Resolution, error) {
 	switch res.State {
 	case naming.Resolved:
-		a, err := picture.store.Account(ctx, app.Number(res.Accounts[0].ID))
+		a, err := picture.store.Account(ctx, app.Number[records.AccountID](res.Accounts[0].ID))
 		return a, res, err
 	case naming.Ambiguous:
 		var names []string
 		for _, k := range res.Accounts {
-			v, err := picture.store.Account(ctx, app.Number(k.ID))
+			v, err := picture.store.Account(ctx, app.Number[records.AccountID](k.ID))
 			if err == nil {
 				names = append(names, fmt.Sprintf("id:%d (%s on %s)", v.ID, cmp.Or(v.DN, v.Name), v.System))
 			}

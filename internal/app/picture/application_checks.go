@@ -17,7 +17,7 @@ import (
 
 // SetCheck sets the application's own check of what runs. A target that nothing
 // could ever answer at is refused when it is set.
-func (picture *Picture) SetCheck(ctx context.Context, by access.Actor, id int64, check rotation.AppCheck) error {
+func (picture *Picture) SetCheck(ctx context.Context, by access.Actor, id records.DependentID, check rotation.AppCheck) error {
 	if err := access.Decide(by, access.SetCheck, access.Object{}); err != nil {
 		return err
 	}
@@ -75,7 +75,7 @@ func validCheck(check rotation.AppCheck) error {
 }
 
 // RemoveCheck takes it away.
-func (picture *Picture) RemoveCheck(ctx context.Context, by access.Actor, id int64) error {
+func (picture *Picture) RemoveCheck(ctx context.Context, by access.Actor, id records.DependentID) error {
 	if err := access.Decide(by, access.RemoveCheck, access.Object{Kind: "dependent", Name: fmt.Sprint(id)}); err != nil {
 		return err
 	}

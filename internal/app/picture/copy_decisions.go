@@ -13,7 +13,7 @@ import (
 
 // DecideCopy takes a person's decision about a copy that cannot be replaced, or
 // may be none. An empty decision takes it back.
-func (picture *Picture) DecideCopy(ctx context.Context, by access.Actor, dependent int64, decision, reason string) error {
+func (picture *Picture) DecideCopy(ctx context.Context, by access.Actor, dependent records.DependentID, decision, reason string) error {
 	if err := access.Decide(by, access.DecideCopy, access.Object{}); err != nil {
 		return err
 	}

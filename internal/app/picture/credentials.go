@@ -24,7 +24,7 @@ import (
 // noted yet has the number 0.
 func (picture *Picture) FindCredential(ctx context.Context, spelling string) (records.Credential, error) {
 	if rest, found := strings.CutPrefix(spelling, "credential:"); found {
-		return picture.store.Credential(ctx, records.CredentialID(app.Number(rest)))
+		return picture.store.Credential(ctx, app.Number[records.CredentialID](rest))
 	}
 	if strings.HasPrefix(spelling, "SHA256:") {
 		c, err := picture.store.KeyOf(ctx, spelling)
@@ -75,7 +75,7 @@ func (picture *Picture) oneKey(ctx context.Context, spelling, filter string) (re
 // the files that hold it.
 func (picture *Picture) Points(ctx context.Context, c records.Credential) ([]rotation.Point, []records.Dependent, error) {
 	if c.Kind == credential.Password {
-		return []rotation.Point{{SystemID: strconv.FormatInt(c.SystemID, 10), System: c.System, Account: c.Name}}, nil, nil
+		return []rotation.Point{{SystemID: c.SystemID.String(), System: c.System, Account: c.Name}}, nil, nil
 	}
 	all, err := picture.store.DependentsOfKey(ctx, c.Fingerprint)
 	if err != nil {
@@ -95,7 +95,7 @@ func (picture *Picture) Points(ctx context.Context, c records.Credential) ([]rot
 		if d.Kind != estate.DependentAuthorized {
 			continue
 		}
-		p := rotation.Point{SystemID: strconv.FormatInt(d.SystemID, 10), System: d.System, Path: d.Path, Account: d.Key.Lets, Overlap: true}
+		p := rotation.Point{SystemID: d.SystemID.String(), System: d.System, Path: d.Path, Account: d.Key.Lets, Overlap: true}
 		// Where only some addresses are admitted, the proof comes from a holder.
 		if len(holders) > 0 && slices.ContainsFunc(d.Key.Options, func(o string) bool { return strings.HasPrefix(o, "from=") }) {
 			p.Via = holders[0].System

@@ -16,13 +16,13 @@ import (
 type Declared struct {
 	Place       string
 	System      string // name; that of the account when empty
-	DependentID int64
+	DependentID records.DependentID
 	Reason      string
 	Until       time.Time
 }
 
 // Declare records that an account is used somewhere, because a person says so.
-func (picture *Picture) Declare(ctx context.Context, by access.Actor, a records.Account, d Declared) (int64, error) {
+func (picture *Picture) Declare(ctx context.Context, by access.Actor, a records.Account, d Declared) (records.DeclarationID, error) {
 	if err := access.Decide(by, access.DeclareUse, access.Object{Kind: "account", Name: a.Name}); err != nil {
 		return 0, err
 	}
@@ -54,7 +54,7 @@ func (picture *Picture) Declare(ctx context.Context, by access.Actor, a records.
 }
 
 // Withdraw ends a declaration.
-func (picture *Picture) Withdraw(ctx context.Context, by access.Actor, id int64) error {
+func (picture *Picture) Withdraw(ctx context.Context, by access.Actor, id records.DeclarationID) error {
 	if err := access.Decide(by, access.WithdrawUse, access.Object{}); err != nil {
 		return err
 	}

@@ -14,28 +14,28 @@ import (
 
 // Store is what this package needs of the store.
 type Store interface {
-	Account(ctx context.Context, id int64) (records.Account, error)
+	Account(ctx context.Context, id records.AccountID) (records.Account, error)
 	DecideCopy(ctx context.Context, d records.CopyDecision, entries ...ledger.Entry) error
-	Declare(ctx context.Context, d records.Declaration, system int64, entries ...ledger.Entry) (int64, error)
-	Dependent(ctx context.Context, id int64) (records.Dependent, error)
+	Declare(ctx context.Context, d records.Declaration, system records.SystemID, entries ...ledger.Entry) (records.DeclarationID, error)
+	Dependent(ctx context.Context, id records.DependentID) (records.Dependent, error)
 	DependentsOfKey(ctx context.Context, fingerprint string) ([]records.Dependent, error)
-	DependentsOfSystem(ctx context.Context, system int64) ([]records.Dependent, error)
+	DependentsOfSystem(ctx context.Context, system records.SystemID) ([]records.Dependent, error)
 	Credential(ctx context.Context, id records.CredentialID) (records.Credential, error)
 	KeyOf(ctx context.Context, fingerprint string) (records.Credential, error)
-	PasswordOf(ctx context.Context, account int64) (records.Credential, error)
+	PasswordOf(ctx context.Context, account records.AccountID) (records.Credential, error)
 	Credentials(ctx context.Context, q records.Query) (records.Page[records.Credential], error)
 	Lookup(ctx context.Context) (*store.Lookup, error)
 	NoteKeys(ctx context.Context) error
-	PlaceUse(ctx context.Context, system int64, name string, account int64) error
+	PlaceUse(ctx context.Context, system records.SystemID, name string, account records.AccountID) error
 	PutObserved(ctx context.Context, list []records.ObservedTie, before time.Time) error
-	PutTies(ctx context.Context, derived map[int64][]ties.Tie) error
-	PutUses(ctx context.Context, system int64, list []estate.Use) error
-	SeenUses(ctx context.Context, account int64) ([]records.SeenUse, error)
-	SetCheck(ctx context.Context, id int64, check *rotation.AppCheck, entries ...ledger.Entry) error
+	PutTies(ctx context.Context, derived map[records.DependentID][]ties.Tie) error
+	PutUses(ctx context.Context, system records.SystemID, list []estate.Use) error
+	SeenUses(ctx context.Context, account records.AccountID) ([]records.SeenUse, error)
+	SetCheck(ctx context.Context, id records.DependentID, check *rotation.AppCheck, entries ...ledger.Entry) error
 	System(ctx context.Context, idOrName string) (records.System, error)
-	SystemByID(ctx context.Context, id int64) (records.System, error)
+	SystemByID(ctx context.Context, id records.SystemID) (records.System, error)
 	TieSource(ctx context.Context) (ties.Known, error)
-	UnplacedUses(ctx context.Context) (map[int64][]string, error)
+	UnplacedUses(ctx context.Context) (map[records.SystemID][]string, error)
 	Unread(ctx context.Context) (list []records.Unread, all int, err error)
-	Withdraw(ctx context.Context, id int64, by string, entries ...ledger.Entry) error
+	Withdraw(ctx context.Context, id records.DeclarationID, by string, entries ...ledger.Entry) error
 }

@@ -78,7 +78,7 @@ func (picture *Picture) placeSystem(ctx context.Context, v records.System, known
 			unreadable[d.Path] = true
 		}
 	}
-	placed := Placed{System: v, Dependents: dependents, Ties: make(map[int64][]ties.Tie, len(dependents)), Unplaced: map[int64][]ties.Unplaced{}}
+	placed := Placed{System: v, Dependents: dependents, Ties: make(map[records.DependentID][]ties.Tie, len(dependents)), Unplaced: map[records.DependentID][]ties.Unplaced{}}
 	for _, d := range dependents {
 		list, unplaced, err := ties.Derive(d.Dependent, store.ContextOf(v), known, unreadable)
 		if err != nil {
@@ -99,8 +99,8 @@ func (picture *Picture) placeSystem(ctx context.Context, v records.System, known
 type Placed struct {
 	System     records.System
 	Dependents []records.Dependent
-	Ties       map[int64][]ties.Tie      // by dependent
-	Unplaced   map[int64][]ties.Unplaced // references that lead to no account, by dependent
+	Ties       map[records.DependentID][]ties.Tie      // by dependent
+	Unplaced   map[records.DependentID][]ties.Unplaced // references that lead to no account, by dependent
 }
 
 // Judge is told what was placed, and says what needs a person.

@@ -29,7 +29,7 @@ func (picture *Picture) Observe(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	w := &weighing{picture: picture, hosts: map[int64][]records.Dependent{}}
+	w := &weighing{picture: picture, hosts: map[records.SystemID][]records.Dependent{}}
 	for _, u := range uses {
 		if err := w.weigh(ctx, u); err != nil {
 			return err
@@ -81,7 +81,7 @@ func (picture *Picture) placeUses(ctx context.Context) error {
 				}
 			}
 			if res.State == naming.Resolved {
-				if err := picture.store.PlaceUse(ctx, system, name, app.Number(res.Accounts[0].ID)); err != nil {
+				if err := picture.store.PlaceUse(ctx, system, name, app.Number[records.AccountID](res.Accounts[0].ID)); err != nil {
 					return err
 				}
 			}
@@ -93,12 +93,12 @@ func (picture *Picture) placeUses(ctx context.Context) error {
 // weighing weighs what was seen against what is configured.
 type weighing struct {
 	picture     *Picture
-	hosts       map[int64][]records.Dependent
+	hosts       map[records.SystemID][]records.Dependent
 	ties        []records.ObservedTie
 	unexplained []Unexplained
 }
 
-func (w *weighing) dependents(ctx context.Context, host int64) ([]records.Dependent, error) {
+func (w *weighing) dependents(ctx context.Context, host records.SystemID) ([]records.Dependent, error) {
 	list, found := w.hosts[host]
 	if found {
 		return list, nil

@@ -41,6 +41,6 @@ func (j *journal) keyEffect(ctx context.Context, step rotation.Step, status rota
 	if err != nil {
 		return effects, err
 	}
-	effects.Keys = append(effects.Keys, records.KeyIs{SystemID: app.Number(step.SystemID), Path: step.Subject, Door: step.Door != nil, From: *from, To: *to})
+	effects.Keys = append(effects.Keys, records.KeyIs{SystemID: app.Number[records.SystemID](step.SystemID), Path: step.Subject, Door: step.Door != nil, From: *from, To: *to})
 	return effects, nil
 }

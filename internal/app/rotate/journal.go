@@ -79,14 +79,14 @@ func (j *journal) effects(ctx context.Context, r rotation.Record, state rotation
 		return effects, nil
 	}
 	for _, place := range step.Places {
-		effects.Copies = append(effects.Copies, records.CopyIs{SystemID: app.Number(step.SystemID), Place: step.Subject + "#" + place.String(), Fingerprint: holds})
+		effects.Copies = append(effects.Copies, records.CopyIs{SystemID: app.Number[records.SystemID](step.SystemID), Place: step.Subject + "#" + place.String(), Fingerprint: holds})
 	}
 	return effects, nil
 }
 
 // logOnEffect notes what a dependent was given.
 func (j *journal) logOnEffect(ctx context.Context, step rotation.Step, status rotation.Status) (effects records.Effects, err error) {
-	is := records.LogOnIs{SystemID: app.Number(step.SystemID), Place: step.At(), Account: step.LogOn.Account, AccountID: j.rotation.AccountID}
+	is := records.LogOnIs{SystemID: app.Number[records.SystemID](step.SystemID), Place: step.At(), Account: step.LogOn.Account, AccountID: j.rotation.AccountID}
 	var value *records.Secret
 	switch {
 	case status == rotation.Done && j.rotation.Plan.Kind == rotation.KindAssign:
@@ -94,7 +94,7 @@ func (j *journal) logOnEffect(ctx context.Context, step rotation.Step, status ro
 	case status == rotation.Done:
 		_, value, err = j.rotations.sealed.OfRotation(ctx, j.rotation)
 	case status == rotation.Undone && step.LogOn.WasID != "":
-		is.Account, is.AccountID = step.LogOn.Was, app.Number(step.LogOn.WasID)
+		is.Account, is.AccountID = step.LogOn.Was, app.Number[records.AccountID](step.LogOn.WasID)
 		var c records.Credential
 		if c, err = j.rotations.store.PasswordOf(ctx, is.AccountID); err == nil {
 			value, err = j.rotations.sealed.Current(ctx, c.ID)

@@ -23,7 +23,7 @@ type approvedRotation struct {
 // Override starts a rotation without a rehearsal that passed, or asks for it:
 // the approval of a second person stands in the rehearsal's place. It returns
 // the rotation, or the approval that it waits for.
-func (rotations *Rotations) Override(ctx context.Context, by access.Actor, c records.Credential, wish planning.Request, reason, override string) (rotationID, approvalID int64, err error) {
+func (rotations *Rotations) Override(ctx context.Context, by access.Actor, c records.Credential, wish planning.Request, reason, override string) (rotationID records.RotationID, approvalID records.ApprovalID, err error) {
 	if err := access.Decide(by, access.OverrideRotation, access.Object{Kind: "credential", Name: c.Name}); err != nil {
 		return 0, 0, err
 	}

@@ -52,18 +52,18 @@ func (rotations *Rotations) Rehearse(ctx context.Context, by access.Actor, c rec
 
 // RehearseUndo checks everything about undoing a finished rotation that can be
 // checked without changing anything.
-func (rotations *Rotations) RehearseUndo(ctx context.Context, by access.Actor, id int64) (records.Rehearsal, error) {
+func (rotations *Rotations) RehearseUndo(ctx context.Context, by access.Actor, id records.RotationID) (records.Rehearsal, error) {
 	if err := access.Decide(by, access.RehearseUndo, access.Object{Kind: "rotation", Name: app.RotationTopic(id)}); err != nil {
 		return records.Rehearsal{}, err
 	}
-	r, err := rotations.store.Rotation(ctx, id)
+	r, state, _, err := rotations.State(ctx, id)
 	if err != nil {
 		return records.Rehearsal{}, err
 	}
 	if r.Mode != string(rotation.ModeFinished) {
 		return records.Rehearsal{}, fmt.Errorf("%w: rotation %d is %s: undoing it needs no rehearsal", app.ErrRefused, id, r.Mode)
 	}
-	if err := rotations.mayDecide(ctx, r, rotation.DecideUndo); err != nil {
+	if err := rotations.mayDecide(ctx, r, state, rotation.DecideUndo); err != nil {
 		return records.Rehearsal{}, err
 	}
 	c, err := rotations.store.Credential(ctx, r.CredentialID)
@@ -71,7 +71,7 @@ func (rotations *Rotations) RehearseUndo(ctx context.Context, by access.Actor, i
 		return records.Rehearsal{}, err
 	}
 	plan := r.Plan
-	plan.UndoOf = id
+	plan.UndoOf = int64(id)
 	v := records.Rehearsal{CredentialID: r.CredentialID, CreatedBy: by.Name, Plan: plan, Verdict: "passed"}
 	entry := ledger.Entry{Actor: by.Name, Act: "rotation.rehearse-undo", Subject: r.Credential, System: r.Authority, Ref: app.RotationTopic(id)}
 	if err := rotations.base.Act(ctx, entry, func() error {
@@ -92,7 +92,7 @@ func (rotations *Rotations) RehearseUndo(ctx context.Context, by access.Actor, i
 func (rotations *Rotations) undoRehearsed(ctx context.Context, r records.Rotation) error {
 	latest, err := rotations.store.LatestRehearsal(ctx, r.CredentialID)
 	switch {
-	case errors.Is(err, records.ErrNotFound) || err == nil && latest.Plan.UndoOf != r.ID:
+	case errors.Is(err, records.ErrNotFound) || err == nil && latest.Plan.UndoOf != int64(r.ID):
 		return fmt.Errorf("%w: undoing a finished rotation changes everything once more: rehearse it with 'moss rotate undo %d --rehearse' first", app.ErrRefused, r.ID)
 	case err != nil:
 		return err
@@ -105,7 +105,7 @@ func (rotations *Rotations) undoRehearsed(ctx context.Context, r records.Rotatio
 }
 
 // allowed holds a rotation against law 9.
-func (rotations *Rotations) allowed(ctx context.Context, c records.Credential, plan rotation.Plan, override string) (int64, error) {
+func (rotations *Rotations) allowed(ctx context.Context, c records.Credential, plan rotation.Plan, override string) (records.RehearsalID, error) {
 	if override != "" {
 		return 0, nil
 	}

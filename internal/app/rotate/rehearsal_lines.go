@@ -302,7 +302,7 @@ func (rotations *Rotations) formerLogOn(ctx context.Context, s rotation.Step) (c
 	if s.LogOn.WasID == "" {
 		return connect.Checked{}, false
 	}
-	value, err := rotations.passwordOf(ctx, app.Number(s.LogOn.WasID))
+	value, err := rotations.passwordOf(ctx, app.Number[records.AccountID](s.LogOn.WasID))
 	if err == nil && !value.Empty() {
 		return connect.Checked{}, false
 	}

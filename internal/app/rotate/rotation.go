@@ -41,7 +41,7 @@ type Rotations struct {
 	acts      int // of one rotation at the same time
 
 	lock      sync.Mutex
-	running   map[int64]*running
+	running   map[records.RotationID]*running
 	turns     app.Turns // at files that acts change
 	drill     int
 	kill      func()
@@ -68,7 +68,7 @@ type Needs struct {
 
 // New makes Rotations. They carry out approvals of overrides.
 func New(n Needs) *Rotations {
-	rotations := &Rotations{base: n.Base, store: n.Store, sealed: n.Sealed, approval: n.Approvals, inventory: n.Inventory, picture: n.Picture, findings: n.Findings, survey: n.Surveys, custody: n.Custody, acts: cmp.Or(n.Acts, 32), running: map[int64]*running{}, drill: n.Drill, kill: n.Kill}
+	rotations := &Rotations{base: n.Base, store: n.Store, sealed: n.Sealed, approval: n.Approvals, inventory: n.Inventory, picture: n.Picture, findings: n.Findings, survey: n.Surveys, custody: n.Custody, acts: cmp.Or(n.Acts, 32), running: map[records.RotationID]*running{}, drill: n.Drill, kill: n.Kill}
 	rotations.planning = planning.New(n.Store, n.Sealed, n.Custody, n.Inventory, n.Picture, n.Base.Now, rotations.Settled)
 	n.Approvals.Carry(approval.KindRotation, approval.Carrier{Action: access.OverrideRotation, CarryOut: rotations.startApproved})
 	return rotations
@@ -93,7 +93,7 @@ func (rotations *Rotations) Recover(ctx context.Context) error {
 // Start begins a rotation of a credential in custody and returns at
 // once. Law 9: it needs a rehearsal that passed recently, or an override with
 // a reason.
-func (rotations *Rotations) Start(ctx context.Context, by access.Actor, c records.Credential, wish planning.Request, reason, override string) (int64, error) {
+func (rotations *Rotations) Start(ctx context.Context, by access.Actor, c records.Credential, wish planning.Request, reason, override string) (records.RotationID, error) {
 	if err := access.Decide(by, access.StartRotation, access.Object{Kind: "credential", Name: c.Name}); err != nil {
 		return 0, err
 	}
@@ -132,7 +132,7 @@ func (rotations *Rotations) Start(ctx context.Context, by access.Actor, c record
 
 // Decide tells a rotation to resume, to undo, to stop, or to go on without
 // failed steps.
-func (rotations *Rotations) Decide(ctx context.Context, by access.Actor, id int64, decision, reason string) error {
+func (rotations *Rotations) Decide(ctx context.Context, by access.Actor, id records.RotationID, decision, reason string) error {
 	if err := access.Decide(by, access.DecideRotation, access.Object{Kind: "rotation", Name: app.RotationTopic(id)}); err != nil {
 		return err
 	}
@@ -159,7 +159,7 @@ func (rotations *Rotations) Decide(ctx context.Context, by access.Actor, id int6
 // decide writes a decision about a rotation that nothing works on, and takes it up.
 // One that is worked on is returned, to be told. Decisions come one after the other:
 // each is about what the one before made of it.
-func (rotations *Rotations) decide(ctx context.Context, id int64, record rotation.Record) (*running, error) {
+func (rotations *Rotations) decide(ctx context.Context, id records.RotationID, record rotation.Record) (*running, error) {
 	rotations.deciding.Lock()
 	defer rotations.deciding.Unlock()
 	// Before anything is read: what nothing works on now stays as it is read.
@@ -170,10 +170,7 @@ func (rotations *Rotations) decide(ctx context.Context, id int64, record rotatio
 	if err != nil {
 		return nil, err
 	}
-	if err := state.Takes(record.Result); err != nil {
-		return nil, refused(id, err)
-	}
-	if err := rotations.mayDecide(ctx, r, record.Result); err != nil {
+	if err := rotations.mayDecide(ctx, r, state, record.Result); err != nil {
 		return nil, err
 	}
 	if record.Result == rotation.DecideUndo && r.Mode == string(rotation.ModeFinished) && r.Result != rotation.FinishedUndoFailed {
@@ -202,11 +199,16 @@ func (rotations *Rotations) decide(ctx context.Context, id int64, record rotatio
 }
 
 // refused names the rotation that does not take a decision.
-func refused(id int64, err error) error {
+func refused(id records.RotationID, err error) error {
 	return fmt.Errorf("%w: rotation %d: %w", app.ErrRefused, id, err)
 }
 
-func (rotations *Rotations) mayDecide(ctx context.Context, r records.Rotation, decision string) error {
+// mayDecide says why a rotation does not take a decision where it stands, or with what
+// came after it.
+func (rotations *Rotations) mayDecide(ctx context.Context, r records.Rotation, state rotation.State, decision string) error {
+	if err := state.Takes(decision); err != nil {
+		return refused(r.ID, err)
+	}
 	if decision != rotation.DecideStop && rotations.store.LedgerTrouble() != nil {
 		return rotations.store.LedgerTrouble()
 	}
@@ -315,7 +317,7 @@ func (rotations *Rotations) reread(r records.Rotation) {
 }
 
 // State reads a rotation with its steps as they are now.
-func (rotations *Rotations) State(ctx context.Context, id int64) (records.Rotation, rotation.State, []rotation.Record, error) {
+func (rotations *Rotations) State(ctx context.Context, id records.RotationID) (records.Rotation, rotation.State, []rotation.Record, error) {
 	r, err := rotations.store.Rotation(ctx, id)
 	if err != nil {
 		return r, rotation.State{}, nil, err

@@ -31,7 +31,7 @@ func (r *running) tell(words string) {
 }
 
 // Halted says why a running rotation does not go on; "" when it does.
-func (rotations *Rotations) Halted(id int64) string {
+func (rotations *Rotations) Halted(id records.RotationID) string {
 	rotations.lock.Lock()
 	active := rotations.running[id]
 	rotations.lock.Unlock()

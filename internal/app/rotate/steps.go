@@ -61,7 +61,7 @@ func (h *acts) assigned(ctx context.Context, step rotation.Step) (old, next secr
 	case step.Holds != "":
 		old, err = h.rotations.sealed.Value(own, step.Holds)
 	case step.LogOn != nil && step.LogOn.WasID != "":
-		old, err = h.rotations.passwordOf(ctx, app.Number(step.LogOn.WasID))
+		old, err = h.rotations.passwordOf(ctx, app.Number[records.AccountID](step.LogOn.WasID))
 	case step.LogOn != nil && step.LogOn.Moved:
 		old = secret.Value{} // an identity without a password, or one that nobody knows
 	}
@@ -70,7 +70,7 @@ func (h *acts) assigned(ctx context.Context, step rotation.Step) (old, next secr
 
 // passwordOf is the current value of an account's password; empty when it is not
 // in custody.
-func (rotations *Rotations) passwordOf(ctx context.Context, account int64) (secret.Value, error) {
+func (rotations *Rotations) passwordOf(ctx context.Context, account records.AccountID) (secret.Value, error) {
 	c, err := rotations.store.PasswordOf(ctx, account)
 	if errors.Is(err, app.ErrNotFound) {
 		return secret.Value{}, nil
@@ -127,7 +127,7 @@ func done(words string) rotation.Outcome {
 // on finds the connector and target of a step's system.
 func (h *acts) on(ctx context.Context, step rotation.Step) (connect.Connector, connect.Target, error) {
 	// By its number: a name may belong to another system by now.
-	v, err := h.rotations.store.SystemByID(ctx, app.Number(step.SystemID))
+	v, err := h.rotations.store.SystemByID(ctx, app.Number[records.SystemID](step.SystemID))
 	if err != nil {
 		return nil, connect.Target{}, err
 	}

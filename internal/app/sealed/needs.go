@@ -10,9 +10,9 @@ import (
 // Store is what this package needs of the store.
 type Store interface {
 	InCustody(ctx context.Context) ([]records.Credential, error)
-	Journal(ctx context.Context, id int64, after int64) ([]rotation.Record, error)
-	PasswordOf(ctx context.Context, account int64) (records.Credential, error)
+	Journal(ctx context.Context, id records.RotationID, after int64) ([]rotation.Record, error)
+	PasswordOf(ctx context.Context, account records.AccountID) (records.Credential, error)
 	Secrets(ctx context.Context, id records.CredentialID) ([]records.Secret, error)
-	StewardLinkOf(ctx context.Context, system int64) (v records.StewardLink, err error)
+	StewardLinkOf(ctx context.Context, system records.SystemID) (v records.StewardLink, err error)
 	UnfinishedOf(ctx context.Context, id records.CredentialID) (records.Rotation, error)
 }

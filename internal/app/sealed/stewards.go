@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strconv"
 	"strings"
 
 	"mossledger.example/moss/internal/app"
@@ -29,7 +28,7 @@ func StewardKey(name string) string { return "logon/" + name + "/key" }
 
 // StewardBinding is what the link between a system and the account by which it is
 // reached is sealed for.
-func StewardBinding(system int64, steward string) string {
+func StewardBinding(system records.SystemID, steward string) string {
 	return fmt.Sprintf("steward/system=%d/logon=%s", system, strings.ToLower(steward))
 }
 
@@ -43,7 +42,7 @@ func (keeper *Keeper) Steward(ctx context.Context, v records.System) (records.Cr
 		return records.Credential{}, false, err
 	}
 	sealed, err := keeper.base.Sealer.Open(StewardBinding(v.ID, v.Steward), link.Sealed)
-	if err != nil || sealed.RevealString() != strconv.FormatInt(link.AccountID, 10) {
+	if err != nil || sealed.RevealString() != link.AccountID.String() {
 		return records.Credential{}, false, nil //nolint:nilerr // of another steward, or written by somebody else
 	}
 	c, err := keeper.store.PasswordOf(ctx, link.AccountID)

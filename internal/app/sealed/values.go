@@ -62,7 +62,7 @@ func (keeper *Keeper) LookedFor(ctx context.Context) ([]secret.Value, error) {
 
 // NewSecret seals a value for a credential. rotation is the one that made it, or
 // 0.
-func (keeper *Keeper) NewSecret(c records.Credential, rotation int64, v secret.Value) (records.Secret, error) {
+func (keeper *Keeper) NewSecret(c records.Credential, rotation records.RotationID, v secret.Value) (records.Secret, error) {
 	spec, err := credential.Of(c.Kind)
 	if err != nil {
 		return records.Secret{}, err

@@ -34,7 +34,7 @@ func (surveys *Surveys) askForVanished(ctx context.Context, v records.System, co
 	}
 	refs := make([]connect.AccountRef, len(gone))
 	for i, id := range gone {
-		a, err := surveys.store.Account(ctx, id)
+		a, err := surveys.store.Account(ctx, records.AccountID(id))
 		if err != nil {
 			return err
 		}
@@ -58,7 +58,7 @@ func (surveys *Surveys) askForVanished(ctx context.Context, v records.System, co
 
 // ConfirmAbsence is a person's word that what vanished from a system is gone.
 // The system is read again, and what is not seen then is marked so.
-func (surveys *Surveys) ConfirmAbsence(ctx context.Context, by access.Actor, system, reason string) (survey int64, err error) {
+func (surveys *Surveys) ConfirmAbsence(ctx context.Context, by access.Actor, system, reason string) (survey records.SurveyID, err error) {
 	if err := access.Decide(by, access.ConfirmAbsence, access.Object{Kind: "system", Name: system}); err != nil {
 		return 0, err
 	}

@@ -12,23 +12,23 @@ import (
 
 // Store is what this package needs of the store.
 type Store interface {
-	Account(ctx context.Context, id int64) (records.Account, error)
+	Account(ctx context.Context, id records.AccountID) (records.Account, error)
 	AllSystems(ctx context.Context) ([]records.System, error)
-	BeginSurvey(ctx context.Context, by string, systems []records.System) (int64, []records.Visit, error)
-	ConfirmAbsence(ctx context.Context, system int64, entries ...ledger.Entry) (n int64, err error)
-	EndScopes(ctx context.Context, system int64, ends []store.ScopeEnd, tally *records.Tally) ([]records.Held, error)
-	EndSurvey(ctx context.Context, id int64, state string) error
+	BeginSurvey(ctx context.Context, by string, systems []records.System) (records.SurveyID, []records.Visit, error)
+	ConfirmAbsence(ctx context.Context, system records.SystemID, entries ...ledger.Entry) (n int64, err error)
+	EndScopes(ctx context.Context, system records.SystemID, ends []store.ScopeEnd, tally *records.Tally) ([]records.Held, error)
+	EndSurvey(ctx context.Context, id records.SurveyID, state string) error
 	Fingerprints(ctx context.Context) ([]string, error)
 	MergeIndexes(ctx context.Context) error
 	NamesToFind(ctx context.Context, limit int) ([]string, error)
-	PutAccounts(ctx context.Context, system int64, batch []estate.Account, seen *store.Seen, tally *records.Tally) error
-	PutDependents(ctx context.Context, system int64, batch []estate.Dependent, seen *store.Seen, tally *records.Tally) error
-	PutSessions(ctx context.Context, system int64, list []estate.Session) error
-	PutSockets(ctx context.Context, system int64, list []estate.Socket) error
-	PutUses(ctx context.Context, system int64, list []estate.Use) error
+	PutAccounts(ctx context.Context, system records.SystemID, batch []estate.Account, seen *store.Seen, tally *records.Tally) error
+	PutDependents(ctx context.Context, system records.SystemID, batch []estate.Dependent, seen *store.Seen, tally *records.Tally) error
+	PutSessions(ctx context.Context, system records.SystemID, list []estate.Session) error
+	PutSockets(ctx context.Context, system records.SystemID, list []estate.Socket) error
+	PutUses(ctx context.Context, system records.SystemID, list []estate.Use) error
 	SaveVisit(ctx context.Context, v records.Visit, facts *connect.Facts) error
 	SetFindings(ctx context.Context, scope string, list []records.Finding) error
 	System(ctx context.Context, idOrName string) (records.System, error)
-	Vanished(ctx context.Context, system int64, e store.ScopeEnd) (gone []int64, present int, err error)
+	Vanished(ctx context.Context, system records.SystemID, e store.ScopeEnd) (gone []int64, present int, err error)
 	InterruptSurveys(ctx context.Context) error
 }

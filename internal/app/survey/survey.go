@@ -31,11 +31,11 @@ type Surveys struct {
 	picture   *picture.Picture
 
 	lock      sync.Mutex
-	running   map[int64]context.CancelFunc
-	rereads   map[int64]chan struct{} // surveys that follow a rotation, until they end
-	searching []*search               // in the order of their beginning
-	reading   map[int64]chan struct{} // systems that are read, each until it is closed
-	visiting  chan struct{}           // a place for each visit, over all surveys
+	running   map[records.SurveyID]context.CancelFunc
+	rereads   map[records.SurveyID]chan struct{} // surveys that follow a rotation, until they end
+	searching []*search                          // in the order of their beginning
+	reading   map[records.SystemID]chan struct{} // systems that are read, each until it is closed
+	visiting  chan struct{}                      // a place for each visit, over all surveys
 }
 
 // New makes Surveys. parallel is how many visits are made at the same time; 0
@@ -44,7 +44,7 @@ func New(base *app.Base, store Store, values *sealed.Keeper, systems *inventory.
 	if parallel == 0 {
 		parallel = max(8, 4*runtime.GOMAXPROCS(0))
 	}
-	return &Surveys{base: base, store: store, sealed: values, inventory: systems, picture: pictures, running: map[int64]context.CancelFunc{}, rereads: map[int64]chan struct{}{}, reading: map[int64]chan struct{}{}, visiting: make(chan struct{}, parallel)}
+	return &Surveys{base: base, store: store, sealed: values, inventory: systems, picture: pictures, running: map[records.SurveyID]context.CancelFunc{}, rereads: map[records.SurveyID]chan struct{}{}, reading: map[records.SystemID]chan struct{}{}, visiting: make(chan struct{}, parallel)}
 }
 
 // Parallel is how many visits are made at the same time.
@@ -60,12 +60,12 @@ const maxNamesToFind = 2000
 
 // Start begins a survey of the named systems, or of all, and returns at
 // once. Progress is on the topic of the survey.
-func (surveys *Surveys) Start(ctx context.Context, by access.Actor, names []string) (int64, error) {
+func (surveys *Surveys) Start(ctx context.Context, by access.Actor, names []string) (records.SurveyID, error) {
 	return surveys.StartThen(ctx, by, names, func() {})
 }
 
 // StartThen begins one, with something to be done when it has ended.
-func (surveys *Surveys) StartThen(ctx context.Context, by access.Actor, names []string, then func()) (int64, error) {
+func (surveys *Surveys) StartThen(ctx context.Context, by access.Actor, names []string, then func()) (records.SurveyID, error) {
 	if err := access.Decide(by, access.StartSurvey, access.Object{}); err != nil {
 		return 0, err
 	}
@@ -76,7 +76,7 @@ func (surveys *Surveys) StartThen(ctx context.Context, by access.Actor, names []
 			return 0, err
 		}
 	}
-	chosen := map[int64]bool{}
+	chosen := map[records.SystemID]bool{}
 	for _, name := range names {
 		v, err := surveys.store.System(ctx, name)
 		if err != nil {
@@ -161,7 +161,7 @@ func (surveys *Surveys) ReadAgain(ctx context.Context) {
 }
 
 // Cancel ends a survey; what was read is kept.
-func (surveys *Surveys) Cancel(ctx context.Context, by access.Actor, id int64) error {
+func (surveys *Surveys) Cancel(ctx context.Context, by access.Actor, id records.SurveyID) error {
 	if err := access.Decide(by, access.CancelSurvey, access.Object{Kind: "survey", Name: app.SurveyTopic(id)}); err != nil {
 		return err
 	}
@@ -207,7 +207,7 @@ func (surveys *Surveys) lookedFor(ctx context.Context) (connect.VisitRequest, ti
 // readingTurn waits until nobody else reads a system. Of two readings at the
 // same time the one that began earlier could end later, and take away what the
 // other found because it did not yet look for it.
-func (surveys *Surveys) readingTurn(ctx context.Context, system int64) (waited bool, done func()) {
+func (surveys *Surveys) readingTurn(ctx context.Context, system records.SystemID) (waited bool, done func()) {
 	mine := make(chan struct{})
 	for {
 		surveys.lock.Lock()
@@ -232,7 +232,7 @@ func (surveys *Surveys) readingTurn(ctx context.Context, system int64) (waited b
 	}
 }
 
-func (surveys *Surveys) runSurvey(ctx context.Context, id int64, systems []records.System, visits []records.Visit, then func()) {
+func (surveys *Surveys) runSurvey(ctx context.Context, id records.SurveyID, systems []records.System, visits []records.Visit, then func()) {
 	// Hosts are searched for names and values; others need no list of them.
 	var request connect.VisitRequest
 	begun := surveys.base.Now()

@@ -76,7 +76,7 @@ func (s *Custody) KeyOf(ctx context.Context, fingerprint string) (records.Creden
 }
 
 // PasswordOf returns the password of an account; ErrNotFound when none was noted.
-func (s *Custody) PasswordOf(ctx context.Context, account int64) (records.Credential, error) {
+func (s *Custody) PasswordOf(ctx context.Context, account records.AccountID) (records.Credential, error) {
 	return s.credential(ctx, fmt.Sprintf("password of account %d", account), "c.kind = 'password' AND c.account_id = ?", account)
 }
 
@@ -89,11 +89,11 @@ func (s *Custody) credential(ctx context.Context, what, where string, args ...an
 }
 
 // NotePassword gives the password of an account a row, unless it has one.
-func (s *Custody) NotePassword(ctx context.Context, account int64) (records.Credential, error) {
+func (s *Custody) NotePassword(ctx context.Context, account records.AccountID) (records.Credential, error) {
 	if v, err := s.PasswordOf(ctx, account); err == nil || !errors.Is(err, records.ErrNotFound) {
 		return v, err
 	}
-	if err := s.InTx(ctx, func(tx *sql.Tx) error { return NotePasswords(ctx, tx, []int64{account}, "") }); err != nil {
+	if err := s.InTx(ctx, func(tx *sql.Tx) error { return NotePasswords(ctx, tx, []records.AccountID{account}, "") }); err != nil {
 		return records.Credential{}, err
 	}
 	return s.PasswordOf(ctx, account)
@@ -107,7 +107,7 @@ const passwordsOf = `INSERT INTO credentials (kind, account_id, name, first_seen
 
 // NotePasswords gives the passwords of accounts a row where they have none; and
 // narrows which of them.
-func NotePasswords(ctx context.Context, tx *sql.Tx, accounts []int64, and string) error {
+func NotePasswords(ctx context.Context, tx *sql.Tx, accounts []records.AccountID, and string) error {
 	_, err := tx.ExecContext(ctx, passwordsOf+and, database.AsJSON(accounts))
 	return err
 }

@@ -23,7 +23,7 @@ func (s *Custody) SaveRehearsal(ctx context.Context, v *records.Rehearsal) error
 		if err != nil {
 			return err
 		}
-		v.ID, err = res.LastInsertId()
+		v.ID, err = database.Made[records.RehearsalID](res)
 		return err
 	})
 }
@@ -62,7 +62,7 @@ func (s *Custody) Rotations(ctx context.Context, q records.Query) (records.Page[
 }
 
 // Rotation returns one by id.
-func (s *Custody) Rotation(ctx context.Context, id int64) (records.Rotation, error) {
+func (s *Custody) Rotation(ctx context.Context, id records.RotationID) (records.Rotation, error) {
 	v, err := scanRotation(s.Read.QueryRowContext(ctx, "SELECT "+rotationColumns+" FROM "+rotationFrom+" WHERE r.id = ?", id))
 	if err != nil {
 		return v, fmt.Errorf("rotation %d: %w", id, err)
@@ -78,8 +78,8 @@ func (s *Custody) Unfinished(ctx context.Context) ([]records.Rotation, error) {
 
 // BeginRotation creates one. ErrConflict while another of the same credential
 // is not finished.
-func (s *Custody) BeginRotation(ctx context.Context, v records.Rotation, entries ...ledger.Entry) (int64, error) {
-	var id int64
+func (s *Custody) BeginRotation(ctx context.Context, v records.Rotation, entries ...ledger.Entry) (records.RotationID, error) {
+	var id records.RotationID
 	err := s.InTx(ctx, func(tx *sql.Tx) error {
 		var open bool
 		if err := tx.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM secrets WHERE credential_id = ? AND state = 'candidate' AND rotation_id IS NULL)", v.CredentialID).Scan(&open); err != nil {
@@ -96,13 +96,13 @@ func (s *Custody) BeginRotation(ctx context.Context, v records.Rotation, entries
 			}
 			return err
 		}
-		if id, err = res.LastInsertId(); err != nil {
+		if id, err = database.Made[records.RotationID](res); err != nil {
 			return err
 		}
 		for i := range entries {
 			entries[i].Ref = fmt.Sprintf("rotation/%d", id)
 		}
-		if err := s.Begun(ctx, tx, id); err != nil {
+		if err := s.Begun(ctx, tx, int64(id)); err != nil {
 			return err
 		}
 		return s.Enter(ctx, tx, entries...)
@@ -111,7 +111,7 @@ func (s *Custody) BeginRotation(ctx context.Context, v records.Rotation, entries
 }
 
 // Journal returns the records of a rotation after a sequence number.
-func (s *Custody) Journal(ctx context.Context, id, after int64) ([]rotation.Record, error) {
+func (s *Custody) Journal(ctx context.Context, id records.RotationID, after int64) ([]rotation.Record, error) {
 	out, err := database.Collect(ctx, s.Read, func(rows *sql.Rows) (r rotation.Record, err error) {
 		var when string
 		err = rows.Scan(&r.Seq, &when, &r.Event, &r.Step, &r.Undo, &r.Result, &r.Memo, &r.Words, &r.Actor, &r.Reason)

@@ -80,7 +80,7 @@ func (s *Custody) settle(ctx context.Context, tx *sql.Tx, id records.CredentialI
 	now := s.Stamp()
 	for _, act := range []struct {
 		state string
-		id    int64
+		id    records.SecretID
 	}{{state, v.Loser}, {records.SecretCurrent, v.Winner}} {
 		if _, err := tx.ExecContext(ctx, "UPDATE secrets SET state = ?, ended = ? WHERE credential_id = ? AND id = ?", act.state, now, id, act.id); err != nil {
 			return err

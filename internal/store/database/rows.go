@@ -34,3 +34,9 @@ func Single[T any](rows *sql.Rows) (v T, err error) {
 	err = rows.Scan(&v)
 	return v, err
 }
+
+// Made is the number of the row that a statement made.
+func Made[ID ~int64](res sql.Result) (ID, error) {
+	id, err := res.LastInsertId()
+	return ID(id), err
+}

@@ -25,10 +25,10 @@ func (s *People) markOf(v records.Approval, detail, asked string) string {
 
 // AskApproval stores a request. Earlier ones for the same systems, kind and
 // subject that are still open are superseded.
-func (s *People) AskApproval(ctx context.Context, v records.Approval, entries ...ledger.Entry) (int64, error) {
-	var id int64
+func (s *People) AskApproval(ctx context.Context, v records.Approval, entries ...ledger.Entry) (records.ApprovalID, error) {
+	var id records.ApprovalID
 	if v.SystemIDs == nil {
-		v.SystemIDs = []int64{}
+		v.SystemIDs = []records.SystemID{}
 	}
 	err := s.InTx(ctx, func(tx *sql.Tx) error {
 		detail, asked := database.AsJSON(approvalDetail{v.Changes, v.Detail}), s.Stamp()
@@ -39,7 +39,7 @@ func (s *People) AskApproval(ctx context.Context, v records.Approval, entries ..
 		if err != nil {
 			return err
 		}
-		if id, err = res.LastInsertId(); err != nil {
+		if id, err = database.Made[records.ApprovalID](res); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, "INSERT INTO approval_systems (approval_id, system_id) SELECT ?, value FROM json_each(?)", id, database.AsJSON(v.SystemIDs)); err != nil {
@@ -48,7 +48,7 @@ func (s *People) AskApproval(ctx context.Context, v records.Approval, entries ..
 		for i := range entries {
 			entries[i].Ref = fmt.Sprintf("approval/%d", id)
 		}
-		if err := s.Begun(ctx, tx, -id); err != nil {
+		if err := s.Begun(ctx, tx, -int64(id)); err != nil {
 			return err
 		}
 		return s.Enter(ctx, tx, entries...)
@@ -56,7 +56,7 @@ func (s *People) AskApproval(ctx context.Context, v records.Approval, entries ..
 	return id, err
 }
 
-func supersede(ctx context.Context, tx *sql.Tx, kind, subject string, systems []int64, now string) error {
+func supersede(ctx context.Context, tx *sql.Tx, kind, subject string, systems []records.SystemID, now string) error {
 	_, err := tx.ExecContext(ctx, `UPDATE approvals SET state = 'superseded', decided = ? WHERE state = 'asked' AND kind = ?
 		AND (subject = ? OR id IN (SELECT approval_id FROM approval_systems WHERE system_id IN (SELECT value FROM json_each(?))))`, now, kind, subject, database.AsJSON(systems))
 	return err
@@ -79,7 +79,7 @@ func (s *People) scanApproval(row interface{ Scan(...any) error }, more ...any) 
 	for _, pair := range database.FromJSON[[][2]any](systems) {
 		id, _ := pair[0].(float64)
 		name, _ := pair[1].(string)
-		v.SystemIDs, v.Systems = append(v.SystemIDs, int64(id)), append(v.Systems, name)
+		v.SystemIDs, v.Systems = append(v.SystemIDs, records.SystemID(id)), append(v.Systems, name)
 	}
 	if v.Changes == nil {
 		v.Changes = []ledger.Change{}
@@ -115,7 +115,7 @@ func (s *People) Approvals(ctx context.Context, q records.Query) (records.Page[r
 }
 
 // Approval returns one.
-func (s *People) Approval(ctx context.Context, id int64) (records.Approval, error) {
+func (s *People) Approval(ctx context.Context, id records.ApprovalID) (records.Approval, error) {
 	v, err := s.scanApproval(s.Read.QueryRowContext(ctx, "SELECT "+approvalColumns+" FROM approvals a WHERE a.id = ?", id))
 	if err != nil {
 		return v, fmt.Errorf("approval %d: %w", id, err)
@@ -124,12 +124,12 @@ func (s *People) Approval(ctx context.Context, id int64) (records.Approval, erro
 }
 
 // WaitsFor returns the open request that a system waits for, or ErrNotFound.
-func (s *People) WaitsFor(ctx context.Context, system int64) (records.Approval, error) {
+func (s *People) WaitsFor(ctx context.Context, system records.SystemID) (records.Approval, error) {
 	return s.scanApproval(s.Read.QueryRowContext(ctx, "SELECT "+approvalColumns+" FROM approvals a JOIN approval_systems w ON w.approval_id = a.id WHERE w.system_id = ? AND a.state = 'asked' AND a.kind = 'endpoint' ORDER BY a.id DESC LIMIT 1", system))
 }
 
 // DecideApproval ends an open request. ErrConflict when it was not open any more.
-func (s *People) DecideApproval(ctx context.Context, id int64, state, by, words string, entries ...ledger.Entry) error {
+func (s *People) DecideApproval(ctx context.Context, id records.ApprovalID, state, by, words string, entries ...ledger.Entry) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		res, err := tx.ExecContext(ctx, "UPDATE approvals SET state = ?, decided_by = ?, decided = ?, words = ? WHERE id = ? AND state = 'asked'", state, by, s.Stamp(), words, id)
 		if err != nil {
@@ -143,7 +143,7 @@ func (s *People) DecideApproval(ctx context.Context, id int64, state, by, words 
 }
 
 // ApprovalWords notes what came of an approved request.
-func (s *People) ApprovalWords(ctx context.Context, id int64, words string) error {
+func (s *People) ApprovalWords(ctx context.Context, id records.ApprovalID, words string) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, "UPDATE approvals SET words = ? WHERE id = ?", words, id)
 		return err
@@ -152,7 +152,7 @@ func (s *People) ApprovalWords(ctx context.Context, id int64, words string) erro
 
 // TrustEndpoints stores the sealed endpoint of systems, each with words about
 // who asked and who approved.
-func (s *People) TrustEndpoints(ctx context.Context, sealed map[int64][]byte, words string, entries ...ledger.Entry) error {
+func (s *People) TrustEndpoints(ctx context.Context, sealed map[records.SystemID][]byte, words string, entries ...ledger.Entry) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		for id, endpoint := range sealed {
 			if _, err := tx.ExecContext(ctx, "UPDATE systems SET endpoint = ?, trusted_words = ? WHERE id = ?", endpoint, words, id); err != nil {
@@ -164,20 +164,20 @@ func (s *People) TrustEndpoints(ctx context.Context, sealed map[int64][]byte, wo
 }
 
 // Endpoint returns the sealed endpoint of a system; nil when there is none.
-func (s *People) Endpoint(ctx context.Context, system int64) (sealed []byte, err error) {
+func (s *People) Endpoint(ctx context.Context, system records.SystemID) (sealed []byte, err error) {
 	err = s.Read.QueryRowContext(ctx, "SELECT endpoint FROM systems WHERE id = ?", system).Scan(&sealed)
 	return sealed, database.OrNotFound(err)
 }
 
 // HoldsSecretsOf tells whether accounts of a system are in custody.
-func (s *People) HoldsSecretsOf(ctx context.Context, system int64) (bool, error) {
+func (s *People) HoldsSecretsOf(ctx context.Context, system records.SystemID) (bool, error) {
 	var n int
 	err := s.Read.QueryRowContext(ctx, "SELECT COUNT(*) FROM secrets WHERE credential_id IN (SELECT id FROM credentials WHERE account_id IN (SELECT id FROM accounts WHERE system_id = ?))", system).Scan(&n)
 	return n > 0, err
 }
 
 // Reseal replaces a sealed value by the same one, bound anew.
-func (s *People) Reseal(ctx context.Context, sealed map[int64][]byte, entries ...ledger.Entry) error {
+func (s *People) Reseal(ctx context.Context, sealed map[records.SecretID][]byte, entries ...ledger.Entry) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		for id, value := range sealed {
 			if _, err := tx.ExecContext(ctx, "UPDATE secrets SET sealed = ? WHERE id = ?", value, id); err != nil {

@@ -191,14 +191,14 @@ func (s *People) EndSession(ctx context.Context, bearer string) error {
 }
 
 // AddToken stores one.
-func (s *People) AddToken(ctx context.Context, bearer string, v records.Token, entries ...ledger.Entry) (int64, error) {
-	var id int64
+func (s *People) AddToken(ctx context.Context, bearer string, v records.Token, entries ...ledger.Entry) (records.TokenID, error) {
+	var id records.TokenID
 	err := s.InTx(ctx, func(tx *sql.Tx) error {
 		res, err := tx.ExecContext(ctx, "INSERT INTO tokens (hash, user, label, created, expires, mark) VALUES (?,?,?,?,?,?)", s.hashOf(bearer), v.User, v.Label, s.Stamp(), database.StampOf(v.Expires), s.bearerMark(bearer, v.User, database.StampOf(v.Expires)))
 		if err != nil {
 			return err
 		}
-		if id, err = res.LastInsertId(); err != nil {
+		if id, err = database.Made[records.TokenID](res); err != nil {
 			return err
 		}
 		return s.Enter(ctx, tx, entries...)
@@ -236,7 +236,7 @@ func (s *People) Tokens(ctx context.Context, user string, q records.Query) (reco
 }
 
 // Token returns one by number, without what it is.
-func (s *People) Token(ctx context.Context, id int64) (v records.Token, err error) {
+func (s *People) Token(ctx context.Context, id records.TokenID) (v records.Token, err error) {
 	var created, expires, used, revoked string
 	err = s.Read.QueryRowContext(ctx, "SELECT id, user, label, created, expires, used, revoked FROM tokens WHERE id = ?", id).Scan(&v.ID, &v.User, &v.Label, &created, &expires, &used, &revoked)
 	if err != nil {
@@ -247,7 +247,7 @@ func (s *People) Token(ctx context.Context, id int64) (v records.Token, err erro
 }
 
 // RevokeToken ends one.
-func (s *People) RevokeToken(ctx context.Context, id int64, entries ...ledger.Entry) error {
+func (s *People) RevokeToken(ctx context.Context, id records.TokenID, entries ...ledger.Entry) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		res, err := tx.ExecContext(ctx, "UPDATE tokens SET revoked = ? WHERE id = ? AND revoked = ''", s.Stamp(), id)
 		if err != nil {

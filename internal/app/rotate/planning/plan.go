@@ -30,9 +30,9 @@ type planner struct {
 	notes      []rotation.Note
 	files      map[string]*rotation.File // by system and path
 	logOns     map[string]bool           // by system, kind and place
-	systems    map[int64]bool
+	systems    map[records.SystemID]bool
 
-	decisions map[int64]map[string]records.CopyDecision
+	decisions map[records.SystemID]map[string]records.CopyDecision
 
 	runsWith  map[string]string // where a unit's processes have the value, by system and unit
 	restarted map[string]bool   // units that are, because of a file
@@ -52,7 +52,7 @@ func (planning *Planning) Plan(ctx context.Context, c records.Credential, wish R
 	}
 	planning.settled(ctx)
 	p := &planner{
-		planning: planning, credential: c, wish: wish, files: map[string]*rotation.File{}, logOns: map[string]bool{}, systems: map[int64]bool{}, runsWith: map[string]string{}, restarted: map[string]bool{},
+		planning: planning, credential: c, wish: wish, files: map[string]*rotation.File{}, logOns: map[string]bool{}, systems: map[records.SystemID]bool{}, runsWith: map[string]string{}, restarted: map[string]bool{},
 		input: rotation.Input{
 			CredentialID: strconv.FormatInt(int64(c.ID), 10), Credential: c.Name, Of: c.Kind, Type: wish.Type, Policy: wish.Policy,
 			When: wish.When, NotBefore: wish.NotBefore, NotAfter: wish.NotAfter, Patience: wish.Patience,
@@ -293,14 +293,14 @@ func (p *planner) file(d records.Dependent, holds string) { p.place(d, picture.L
 func (p *planner) place(d records.Dependent, place held.Locator, holds string) {
 	key := d.System + "\x00" + d.Path
 	if p.files[key] == nil {
-		p.files[key] = &rotation.File{SystemID: strconv.FormatInt(d.SystemID, 10), System: d.System, Path: d.Path, Holds: holds}
+		p.files[key] = &rotation.File{SystemID: d.SystemID.String(), System: d.System, Path: d.Path, Holds: holds}
 	}
 	p.files[key].Places = append(p.files[key].Places, place)
 	p.systems[d.SystemID] = true
 }
 
 func (p *planner) logOn(d records.Dependent, account, wasID string, moved bool) {
-	p.input.LogOns = append(p.input.LogOns, rotation.LogOn{SystemID: strconv.FormatInt(d.SystemID, 10), System: d.System, Place: d.At(), Account: account, Was: d.RunsAs, WasID: wasID, Moved: moved})
+	p.input.LogOns = append(p.input.LogOns, rotation.LogOn{SystemID: d.SystemID.String(), System: d.System, Place: d.At(), Account: account, Was: d.RunsAs, WasID: wasID, Moved: moved})
 	p.logOns[logOnKey(d)] = true
 	p.systems[d.SystemID] = true
 }
@@ -311,7 +311,7 @@ func logOnKey(d records.Dependent) string {
 
 // placeAround derives the ties of an account's systems again: a rotation may
 // have replaced copies since they were last derived.
-func (planning *Planning) placeAround(ctx context.Context, a records.Account, more []int64) error {
+func (planning *Planning) placeAround(ctx context.Context, a records.Account, more []records.DependentID) error {
 	tied, err := planning.store.DependentsOfAccount(ctx, a.ID)
 	if err != nil {
 		return err
@@ -347,7 +347,7 @@ func (p *planner) ownLogOns(ctx context.Context) error {
 	}
 	systems, err := p.planning.custody.LinkStewards(ctx, access.Service(), p.account, &own.Current)
 	for _, v := range systems {
-		p.input.Stewards = append(p.input.Stewards, rotation.Steward{SystemID: strconv.FormatInt(v.ID, 10), System: v.Name, Name: v.Steward})
+		p.input.Stewards = append(p.input.Stewards, rotation.Steward{SystemID: v.ID.String(), System: v.Name, Name: v.Steward})
 		p.note(rotation.NoteInfo, "%s is reached with this account (steward %s): we sign in there with the value in force, and prove it", v.Name, v.Steward)
 	}
 	return err

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strconv"
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/picture"
@@ -18,7 +17,7 @@ func (p *planner) chosen(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	seen := map[int64]bool{}
+	seen := map[records.DependentID]bool{}
 	for _, id := range p.wish.Assign {
 		if seen[id] {
 			continue
@@ -59,7 +58,7 @@ func (p *planner) assign(d records.Dependent, spelling string) error {
 	}
 	for _, t := range d.Ties {
 		if t.Strength == string(estate.StrengthRunsAs) && t.AccountID != p.account.ID {
-			p.logOn(d, spelling, strconv.FormatInt(t.AccountID, 10), true)
+			p.logOn(d, spelling, t.AccountID.String(), true)
 			return nil
 		}
 		if t.Strength == string(estate.StrengthRunsAs) {

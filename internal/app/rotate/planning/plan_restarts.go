@@ -3,7 +3,6 @@ package planning
 import (
 	"context"
 	"slices"
-	"strconv"
 	"strings"
 
 	"mossledger.example/moss/internal/app/picture"
@@ -61,7 +60,7 @@ func (p *planner) concerned(all []records.Dependent) map[string]bool {
 
 // units finds what runs on a system and uses any of what is replaced, or
 // stands and falls with something that does.
-func (p *planner) units(ctx context.Context, system int64) error {
+func (p *planner) units(ctx context.Context, system records.SystemID) error {
 	all, err := p.planning.store.DependentsOfSystem(ctx, system)
 	if err != nil {
 		return err
@@ -123,7 +122,7 @@ func (p *planner) reads(d records.Dependent, named map[string]bool) []string {
 // may be taken down by a restart.
 func (p *planner) unit(d records.Dependent, reads []string, concerned bool) {
 	u := rotation.Unit{
-		SystemID: strconv.FormatInt(d.SystemID, 10), System: d.System, Kind: d.Kind, Name: d.Place, Reads: reads, After: d.After, Requires: d.Requires, Check: d.Check,
+		SystemID: d.SystemID.String(), System: d.System, Kind: d.Kind, Name: d.Place, Reads: reads, After: d.After, Requires: d.Requires, Check: d.Check,
 		Running: d.Up() || d.Kind == estate.DependentUnit && d.State == "failed", Start: p.wish.Start && !d.Up() && d.ByItself() && concerned,
 	}
 	changed := len(reads) > 0 || p.logOns[logOnKey(d)]

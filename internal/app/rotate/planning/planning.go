@@ -16,15 +16,15 @@ import (
 
 // Store is what this package needs of the store.
 type Store interface {
-	Account(ctx context.Context, id int64) (records.Account, error)
-	CopyDecisions(ctx context.Context) (map[int64]map[string]records.CopyDecision, error)
-	Dependent(ctx context.Context, id int64) (records.Dependent, error)
-	DependentsOfAccount(ctx context.Context, account int64) ([]records.Dependent, error)
-	DependentsOfSystem(ctx context.Context, system int64) ([]records.Dependent, error)
-	DomainsOf(ctx context.Context) (map[int64][]string, error)
+	Account(ctx context.Context, id records.AccountID) (records.Account, error)
+	CopyDecisions(ctx context.Context) (map[records.SystemID]map[string]records.CopyDecision, error)
+	Dependent(ctx context.Context, id records.DependentID) (records.Dependent, error)
+	DependentsOfAccount(ctx context.Context, account records.AccountID) ([]records.Dependent, error)
+	DependentsOfSystem(ctx context.Context, system records.SystemID) ([]records.Dependent, error)
+	DomainsOf(ctx context.Context) (map[records.SystemID][]string, error)
 	Secrets(ctx context.Context, id records.CredentialID) ([]records.Secret, error)
 	System(ctx context.Context, idOrName string) (records.System, error)
-	SystemByID(ctx context.Context, id int64) (records.System, error)
+	SystemByID(ctx context.Context, id records.SystemID) (records.System, error)
 }
 
 // Planning makes plans. It changes nothing on any system.

@@ -6,6 +6,7 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/records"
 )
 
 // Request is what a person asks of a rotation.
@@ -16,7 +17,7 @@ type Request struct {
 	NotAfter  time.Time
 	// Assign names dependents that shall log on as the account with its
 	// current value; none means that the credential itself changes everywhere.
-	Assign []int64
+	Assign []records.DependentID
 	// Start also brings up what is down although it starts by itself.
 	Start bool
 	// Patience is how long a system that is away is waited for before the policy
