@@ -72,49 +72,64 @@ func (custody *Custody) Reset(ctx context.Context, by access.Actor, reason strin
 	}
 	entry := ledger.Entry{Actor: by.Name, Act: "custody.reset", Subject: a.Name, System: a.System, Reason: reason, Ref: c.ID.Ref()}
 	err = custody.base.Act(ctx, entry, func() error {
-		changeErr := connect.SetPassword(ctx, connector, target, inventory.RefOf(a), value)
-		if changeErr != nil && !connect.IsUnclear(changeErr) {
-			return errors.Join(changeErr, custody.store.DropCandidate(context.WithoutCancel(ctx), c.ID, sealed.Fingerprint))
-		}
-		for _, v := range own {
-			if v.ID != a.SystemID {
-				continue
-			}
-			// We reach the authority with this very account.
-			fresh := target
-			fresh.Steward.Password = value
-			for _, stage := range connector.Check(ctx, fresh).Stages {
-				if stage.Stage == connect.StageSignIn && stage.OK {
-					target = fresh
-				}
-			}
-		}
-		// Done or unclear: the authority itself says what is true (law 3).
-		verdict, err := connector.Verify(ctx, target, inventory.RefOf(a), value)
-		if err != nil {
-			custody.SettleLater()
-			return errors.Join(changeErr, fmt.Errorf("it is not known yet whether the new value is in force; it is kept sealed, and asked for until it is known: %w", err))
-		}
-		keep := context.WithoutCancel(ctx)
-		if verdict.Accepted {
-			if err := custody.store.TakeCustody(keep, sealed, by.Name, verdict.Words); err != nil {
-				return err
-			}
-			_, err := custody.LinkStewards(keep, by, a, nil)
-			return err
-		}
-		if changeErr == nil && verdict.Code != connect.VerdictWrong {
-			// The authority said that it took the value; what it refuses is the account.
-			return errors.Join(custody.store.TakeCustody(keep, sealed, by.Name, verdict.Words), custody.store.SaveVerdict(keep, c.ID, "refused", verdict.Words),
-				fmt.Errorf("%w: the new password is set and in custody, but %s does not let %s in: %s", app.ErrRefused, target.Name, a.Name, verdict.Words))
-		}
-		custody.SettleLater() // somebody else may have set another, or it has not arrived everywhere
-		return errors.Join(changeErr, fmt.Errorf("%w: %s does not accept the new value: %s", app.ErrRefused, target.Name, verdict.Words))
+		return custody.resetAt(ctx, by, a, resetting{connector, target, c, sealed, value, own})
 	})
 	if err != nil {
 		return err
 	}
 	return custody.afterCustody(ctx, c)
+}
+
+// resetting is a reset that is about to happen.
+type resetting struct {
+	connector connect.Connector
+	target    connect.Target
+	of        records.Credential
+	sealed    records.Secret
+	value     secret.Value
+	own       []records.System // whose steward the account is
+}
+
+// resetAt sets the new value at the authority, and asks it what is true.
+func (custody *Custody) resetAt(ctx context.Context, by access.Actor, a records.Account, r resetting) error {
+	changeErr := connect.SetPassword(ctx, r.connector, r.target, inventory.RefOf(a), r.value)
+	if changeErr != nil && !connect.IsUnclear(changeErr) {
+		return errors.Join(changeErr, custody.store.DropCandidate(context.WithoutCancel(ctx), r.of.ID, r.sealed.Fingerprint))
+	}
+	for _, v := range r.own {
+		if v.ID != a.SystemID {
+			continue
+		}
+		// We reach the authority with this very account.
+		fresh := r.target
+		fresh.Steward.Password = r.value
+		for _, stage := range r.connector.Check(ctx, fresh).Stages {
+			if stage.Stage == connect.StageSignIn && stage.OK {
+				r.target = fresh
+			}
+		}
+	}
+	// Done or unclear: the authority itself says what is true (law 3).
+	verdict, err := r.connector.Verify(ctx, r.target, inventory.RefOf(a), r.value)
+	if err != nil {
+		custody.SettleLater()
+		return errors.Join(changeErr, fmt.Errorf("it is not known yet whether the new value is in force; it is kept sealed, and asked for until it is known: %w", err))
+	}
+	keep := context.WithoutCancel(ctx)
+	if verdict.Accepted {
+		if err := custody.store.TakeCustody(keep, r.sealed, by.Name, verdict.Words); err != nil {
+			return err
+		}
+		_, err := custody.LinkStewards(keep, by, a, nil)
+		return err
+	}
+	if changeErr == nil && verdict.Code != connect.VerdictWrong {
+		// The authority said that it took the value; what it refuses is the account.
+		return errors.Join(custody.store.TakeCustody(keep, r.sealed, by.Name, verdict.Words), custody.store.SaveVerdict(keep, r.of.ID, "refused", verdict.Words),
+			fmt.Errorf("%w: the new password is set and in custody, but %s does not let %s in: %s", app.ErrRefused, r.target.Name, a.Name, verdict.Words))
+	}
+	custody.SettleLater() // somebody else may have set another, or it has not arrived everywhere
+	return errors.Join(changeErr, fmt.Errorf("%w: %s does not accept the new value: %s", app.ErrRefused, r.target.Name, verdict.Words))
 }
 
 // Make draws a new value of a credential that takes the place of another: a

@@ -68,6 +68,21 @@ func countedDependents(n int) string {
 	return fmt.Sprintf("%d dependents", n)
 }
 
+// needsRepair: what a dependent has of an account is not the current value, or it has
+// not begun to use it, or is down. ours are all values that the account had.
+func needsRepair(v records.System, d records.Dependent, a records.Account, current string, ours map[string]bool) bool {
+	strength := picture.StrengthFor(d, a.ID)
+	stored := d.Stored
+	if stored == "" && d.GivenTo == a.ID {
+		stored = d.Given
+	}
+	if d.Kind.LogsOn() && d.Stores && strength == string(estate.StrengthRunsAs) {
+		down := d.Kind.Runs() && !d.Up() && d.ByItself()
+		return stored != "" && stored != current || findings.StartedBefore(v, d, a) || down
+	}
+	return d.Copy != nil && strength == string(estate.StrengthDiffers) && ours[d.Copy.Fingerprint]
+}
+
 // RepairTargets lists the dependents of an account whose log-on or copy is not
 // the current value, or that run on the old one: what a repair would give it.
 func (diagnoses *Diagnoses) RepairTargets(ctx context.Context, a records.Account) ([]records.DependentID, error) {
@@ -101,22 +116,11 @@ func (diagnoses *Diagnoses) RepairTargets(ctx context.Context, a records.Account
 	}
 	var out []records.DependentID
 	for _, d := range tied {
-		strength := picture.StrengthFor(d, a.ID)
-		stored := d.Stored
-		if stored == "" && d.GivenTo == a.ID {
-			stored = d.Given
-		}
 		v, err := diagnoses.store.System(ctx, d.System)
 		if err != nil {
 			return nil, err
 		}
-		switch {
-		case d.Kind.LogsOn() && d.Stores && strength == string(estate.StrengthRunsAs):
-			down := d.Kind.Runs() && !d.Up() && d.ByItself()
-			if stored != "" && stored != value.Fingerprint || findings.StartedBefore(v, d, a) || down {
-				out = append(out, d.ID)
-			}
-		case d.Copy != nil && strength == string(estate.StrengthDiffers) && ours[d.Copy.Fingerprint]:
+		if needsRepair(v, d, a, value.Fingerprint, ours) {
 			out = append(out, d.ID)
 		}
 	}

@@ -22,6 +22,10 @@ import (
 
 // CustodyCommand makes moss custody.
 func CustodyCommand() *cobra.Command {
+	return output.Group("custody", "Keep credentials sealed and be responsible for them", takeCommand(), verifyCommand(), releaseCommand())
+}
+
+func takeCommand() *cobra.Command {
 	var passwordFile, keyFile, reason string
 	var reset bool
 	take := &cobra.Command{
@@ -68,61 +72,79 @@ func CustodyCommand() *cobra.Command {
 	take.Flags().BoolVar(&reset, "reset", false, "of a password: set a new one with the authority's steward; whatever still holds the old one breaks")
 	take.Flags().StringVar(&reason, "reason", "", "why (needed with --reset)")
 	output.AddFlag(take)
+	return take
+}
+
+func verifyCommand() *cobra.Command {
 	var all bool
 	verify := &cobra.Command{Use: "verify [CREDENTIAL...]", Short: "Sign in with sealed values; a refusal raises the finding drift", RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
 		if all == (len(args) > 0) {
 			return api.Exit(api.ExitUsage, errors.New("name credentials, or give --all"))
 		}
 		if all {
-			var v struct{ Accepted, Refused, Unclear int }
-			if err := c.Call(cmd.Context(), http.MethodPost, "/custody/verify", nil, &v); err != nil {
-				return err
-			}
-			if format == "table" {
-				fmt.Fprintf(cmd.OutOrStdout(), "%d accepted, %d refused, %d could not be asked.\n", v.Accepted, v.Refused, v.Unclear)
-			} else if err := output.Write(cmd.OutOrStdout(), format, []output.Column{{"ACCEPTED", "accepted"}, {"REFUSED", "refused"}, {"UNCLEAR", "unclear"}}, []output.Row{{"accepted": v.Accepted, "refused": v.Refused, "unclear": v.Unclear}}, v); err != nil {
-				return err
-			}
-			if v.Refused+v.Unclear > 0 {
-				return api.Negative("not everything was accepted: see 'moss finding list'")
-			}
-			return nil
+			return verifyAll(cmd, c, format)
 		}
-		bad, verdicts := 0, []output.Row{}
-		for _, name := range args {
-			subject, err := c.Credential(cmd.Context(), name)
-			if err != nil {
-				return err
-			}
-			var v struct {
-				Accepted    bool
-				Code, Words string
-			}
-			if err := c.Call(cmd.Context(), http.MethodPost, subject+"/custody/verify", nil, &v); err != nil {
-				return err
-			}
-			word := "accepted"
-			if !v.Accepted {
-				bad++
-				word = "refused (" + v.Code + ")"
-			}
-			if format == "table" {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s: %s: %s\n", name, word, output.Safe(v.Words))
-			}
-			verdicts = append(verdicts, output.Row{"credential": name, "accepted": v.Accepted, "code": v.Code, "words": v.Words})
-		}
-		if format != "table" {
-			if err := output.Write(cmd.OutOrStdout(), format, []output.Column{{"CREDENTIAL", "credential"}, {"ACCEPTED", "accepted"}, {"CODE", "code"}, {"WORDS", "words"}}, verdicts, verdicts); err != nil {
-				return err
-			}
-		}
-		if bad > 0 {
-			return api.Negative("%d of %d were refused", bad, len(args))
-		}
-		return nil
+		return verifySome(cmd, c, format, args)
 	})}
 	output.AddFlag(verify)
 	verify.Flags().BoolVar(&all, "all", false, "everything in custody")
+	return verify
+}
+
+// verifyAll verifies everything in custody.
+func verifyAll(cmd *cobra.Command, c *api.Client, format string) error {
+	var v struct{ Accepted, Refused, Unclear int }
+	if err := c.Call(cmd.Context(), http.MethodPost, "/custody/verify", nil, &v); err != nil {
+		return err
+	}
+	if format == "table" {
+		fmt.Fprintf(cmd.OutOrStdout(), "%d accepted, %d refused, %d could not be asked.\n", v.Accepted, v.Refused, v.Unclear)
+	} else if err := output.Write(cmd.OutOrStdout(), format, []output.Column{{"ACCEPTED", "accepted"}, {"REFUSED", "refused"}, {"UNCLEAR", "unclear"}}, []output.Row{{"accepted": v.Accepted, "refused": v.Refused, "unclear": v.Unclear}}, v); err != nil {
+		return err
+	}
+	if v.Refused+v.Unclear > 0 {
+		return api.Negative("not everything was accepted: see 'moss finding list'")
+	}
+	return nil
+}
+
+// verifySome verifies credentials by name.
+func verifySome(cmd *cobra.Command, c *api.Client, format string, names []string) error {
+	bad, verdicts := 0, []output.Row{}
+	for _, name := range names {
+		subject, err := c.Credential(cmd.Context(), name)
+		if err != nil {
+			return err
+		}
+		var v struct {
+			Accepted    bool
+			Code, Words string
+		}
+		if err := c.Call(cmd.Context(), http.MethodPost, subject+"/custody/verify", nil, &v); err != nil {
+			return err
+		}
+		word := "accepted"
+		if !v.Accepted {
+			bad++
+			word = "refused (" + v.Code + ")"
+		}
+		if format == "table" {
+			fmt.Fprintf(cmd.OutOrStdout(), "%s: %s: %s\n", name, word, output.Safe(v.Words))
+		}
+		verdicts = append(verdicts, output.Row{"credential": name, "accepted": v.Accepted, "code": v.Code, "words": v.Words})
+	}
+	if format != "table" {
+		if err := output.Write(cmd.OutOrStdout(), format, []output.Column{{"CREDENTIAL", "credential"}, {"ACCEPTED", "accepted"}, {"CODE", "code"}, {"WORDS", "words"}}, verdicts, verdicts); err != nil {
+			return err
+		}
+	}
+	if bad > 0 {
+		return api.Negative("%d of %d were refused", bad, len(names))
+	}
+	return nil
+}
+
+func releaseCommand() *cobra.Command {
 	var why string
 	release := &cobra.Command{Use: "release CREDENTIAL", Short: "End custody; the sealed values are removed", Args: cobra.ExactArgs(1), RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
 		subject, err := c.Credential(cmd.Context(), args[0])
@@ -137,7 +159,7 @@ func CustodyCommand() *cobra.Command {
 	})}
 	release.Flags().StringVar(&why, "reason", "", "why")
 	_ = release.MarkFlagRequired("reason")
-	return output.Group("custody", "Keep credentials sealed and be responsible for them", take, verify, release)
+	return release
 }
 
 // RotateCommand makes moss rotate.
