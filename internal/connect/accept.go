@@ -58,15 +58,16 @@ type Accepter interface {
 	Probe(ctx context.Context, target Target, point Point, values Values) (Probed, error)
 }
 
-// ProbePassword probes by signing in. A directory says that a password is
-// expired, or must be changed, of the right one only: it is the one in force.
+// ProbePassword probes by signing in. While the account is refused whatever is given,
+// it finds nothing out (CodeUnproven): "neither is accepted" would say that somebody
+// else set another value.
 func ProbePassword(ctx context.Context, v Verifier, target Target, point Point, values Values) (Probed, error) {
 	answer := func(value secret.Value) (Answer, string, error) {
 		verdict, err := v.Verify(ctx, target, point.Account, value)
-		if verdict.Accepted || verdict.Code == VerdictExpired || verdict.Code == VerdictMustChange {
-			return AnswerYes, verdict.Words, err
+		if err == nil && verdict.Says() == AnswerBlind {
+			err = target.Unproven(verdict)
 		}
-		return AnswerNo, verdict.Words, err
+		return verdict.Says(), verdict.Words, err
 	}
 	var out Probed
 	var err error

@@ -73,6 +73,7 @@ const (
 	CodeProtocol       = "protocol"        // the system answered garbage
 	CodeFailed         = "failed"          // the act was refused or failed otherwise
 	CodeCannot         = "cannot"          // systems of this kind do not offer it
+	CodeUnproven       = "unproven"        // a sign-in was refused for a reason that says nothing of the value
 )
 
 func (f *Failure) Error() string {
@@ -128,6 +129,11 @@ type Target struct {
 // Fail makes a Failure for a target.
 func (t Target) Fail(stage Stage, code, words, next string, err error) *Failure {
 	return &Failure{System: t.Name, Stage: stage, Code: code, Words: words, Next: next, Err: err}
+}
+
+// Unproven makes a Failure of a verdict that says nothing of the value.
+func (t Target) Unproven(v Verdict) *Failure {
+	return t.Fail(StageSignIn, CodeUnproven, v.Words, "the account is refused whatever is given ("+v.Code+"): that says nothing of the value; unlock or enable it, and find what locks it", nil)
 }
 
 // Lost makes a Failure of a connection that was lost. sent says that the act
@@ -298,6 +304,19 @@ type Verdict struct {
 	Accepted bool   `json:"accepted"`
 	Code     string `json:"code,omitempty"` // why not: wrong, locked, disabled, expired, must-change, account-expired
 	Words    string `json:"words"`          // the system's own words
+}
+
+// Says is what a verdict says of the value itself: directories tell only who gave the
+// right one that it is expired or must be changed, and an account that is locked,
+// disabled or ended is refused whatever was given.
+func (v Verdict) Says() Answer {
+	switch {
+	case v.Accepted || v.Code == VerdictExpired || v.Code == VerdictMustChange:
+		return AnswerYes
+	case v.Code == VerdictWrong || v.Code == "":
+		return AnswerNo
+	}
+	return AnswerBlind
 }
 
 // Codes of verdicts.

@@ -303,3 +303,12 @@ func (d *Directory) AllowReadingPolicies(t testing.TB) {
 	_, err = run(t.Context(), "", "samba-tool", append([]string{"dsacl", "set", "--objectdn=CN=forty,CN=Password Settings Container,CN=System," + d.Base, "--action=allow", "--sddl=(A;;GR;;;AU)"}, d.local()...)...)
 	require.NoError(t, err)
 }
+
+// Alter changes entries of a Samba directory in its own files, as nobody could over
+// the wire.
+func (d *Directory) Alter(t testing.TB, ldif string) {
+	t.Helper()
+	dc := filepath.Join(d.folder, "dc")
+	_, err := run(t.Context(), ldif, "ldbmodify", "--configfile="+dc+"/offline.conf", "-H", dc+"/private/sam.ldb")
+	require.NoError(t, err)
+}

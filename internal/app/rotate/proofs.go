@@ -16,37 +16,48 @@ import (
 	"mossledger.example/moss/internal/core/secret"
 )
 
-// accepts asks the authority whether it takes a value.
-func (h *acts) accepts(ctx context.Context, step rotation.Step, value secret.Value) (bool, string, error) {
+// asks has the authority judge a value.
+func (h *acts) asks(ctx context.Context, step rotation.Step, value secret.Value) (connect.Verdict, connect.Target, error) {
 	if step.Door != nil {
 		verdict, err := h.rotations.custody.TryKey(ctx, step.System, *step.Door, value)
-		return verdict.Accepted, verdict.Words, err
+		return verdict, connect.Target{Name: step.System}, err
 	}
 	connector, target, err := h.able(ctx, step, connect.ActVerify)
 	if err != nil {
-		return false, "", err
+		return connect.Verdict{}, target, err
 	}
 	verdict, err := connector.Verify(ctx, target, inventory.RefOf(h.account), value)
-	if step.Kind == rotation.StepChange && (verdict.Code == connect.VerdictExpired || verdict.Code == connect.VerdictMustChange) {
-		// Directories say so only of the right value: it is the one in force.
-		return true, verdict.Words, err
-	}
-	return verdict.Accepted, verdict.Words, err
+	return verdict, target, err
 }
 
-// expect proves that a value is accepted, or that it is refused. Proofs change
-// nothing: one that fails has certainly had no effect.
+// expect proves that a value lets the account in, or that it is refused itself: an
+// account that is locked is refused with every value, which proves neither. Proofs
+// change nothing: one that fails has certainly had no effect.
 func (h *acts) expect(ctx context.Context, step rotation.Step, value secret.Value, want bool) rotation.Outcome {
-	accepted, words, err := h.accepts(ctx, step, value)
-	switch {
-	case err != nil:
-		return certainly(err)
-	case accepted == want:
-		return done(words)
-	case want:
-		return certainly(fmt.Errorf("%s refuses the value: %s", step.System, words))
+	verdict, target, err := h.asks(ctx, step, value)
+	if err == nil {
+		err = proven(target, verdict, want)
 	}
-	return certainly(fmt.Errorf("%s still accepts the other value: some directories do for up to an hour; verify again later", step.System))
+	if err != nil {
+		return certainly(err)
+	}
+	return done(verdict.Words)
+}
+
+// proven says why a verdict is no proof of what is wanted: that a value lets the
+// account in, or that it is refused.
+func proven(target connect.Target, verdict connect.Verdict, want bool) error {
+	switch says := verdict.Says(); {
+	case want && verdict.Accepted, !want && says == connect.AnswerNo:
+		return nil
+	case says == connect.AnswerBlind:
+		return target.Unproven(verdict)
+	case want:
+		return fmt.Errorf("%s refuses the value: %s", target.Name, verdict.Words)
+	case !verdict.Accepted:
+		return fmt.Errorf("%s still has the other value in force: %s", target.Name, verdict.Words)
+	}
+	return fmt.Errorf("%s still accepts the other value: some directories do for up to an hour; verify again later", target.Name)
 }
 
 // prove waits until a unit is active and stays so, then asks the application.

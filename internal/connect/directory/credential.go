@@ -77,8 +77,12 @@ func (Connector) Verify(ctx context.Context, t connect.Target, account connect.A
 	if err == nil {
 		return connect.Verdict{Accepted: true, Words: "bind accepted"}, nil
 	}
-	if code, words := bindRefusal(err); code != "" {
-		return connect.Verdict{Code: code, Words: secret.Scrub(words, value)}, nil
+	if refused := bindRefusal(err); refused != nil {
+		words := secret.Scrub(refused.words, value)
+		if refused.code == "" {
+			return connect.Verdict{}, t.Fail(connect.StageSignIn, connect.CodeUnproven, words, "that says nothing of the value: allow "+account.Name+" to sign in here at this hour, or have it proven elsewhere", err)
+		}
+		return connect.Verdict{Code: refused.code, Words: words}, nil
 	}
 	return connect.Verdict{}, failOn(t, connect.StageSignIn, err, value)
 }

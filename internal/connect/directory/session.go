@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"regexp"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -198,8 +199,8 @@ func signIn(ctx context.Context, target connect.Target, watch *connect.Stopwatch
 			f.Code = connect.CodeStewardRefused
 		}
 		f.Next = "check the steward " + target.Steward.Account
-		if code, words := bindRefusal(err); code != "" {
-			f.Words = words
+		if refused := bindRefusal(err); refused != nil {
+			f.Code, f.Words = connect.CodeStewardRefused, secret.Scrub(refused.words, target.Steward.Password)
 		}
 		watch.Fail(f)
 		return nil, f
@@ -396,27 +397,60 @@ func failOn(t connect.Target, stage connect.Stage, err error, hide ...secret.Val
 	return f
 }
 
-// bindRefusal reads why a bind was refused: "" when it was not a refusal.
-func bindRefusal(err error) (code, words string) {
+// refusals are why a directory of the windows schema refuses a bind with result 49,
+// by the number of the error in its words ([MS-ERREF], section 2.2; in hexadecimal).
+// Those without a verdict are said of the account, the hour, the machine or the way
+// of signing in, and of the value they say nothing.
+var refusals = map[string]struct{ verdict, meaning string }{
+	"52e": {connect.VerdictWrong, "wrong password"},
+	"525": {connect.VerdictWrong, "no such account"},
+	"52f": {"", "a restriction of the account keeps it from signing in this way"},
+	"530": {"", "the account may not sign in at this hour"},
+	"531": {"", "the account may not sign in from this machine"},
+	"532": {connect.VerdictExpired, "the password has expired"},
+	"533": {connect.VerdictDisabled, "the account is disabled"},
+	"534": {"", "the account was not granted this kind of sign-in"},
+	"569": {"", "the account was not granted this kind of sign-in"},
+	"701": {connect.VerdictEnded, "the account has expired"},
+	"773": {connect.VerdictMustChange, "the password must be changed"},
+	"775": {connect.VerdictLocked, "the account is locked"},
+}
+
+// errorNumber is the number of an error in the words of such a directory.
+var errorNumber = regexp.MustCompile(`\bdata ([0-9a-f]{2,8})\b`)
+
+// refusal is what a directory said to a bind.
+type refusal struct {
+	code  string // of the verdict; "" when it says nothing of the value
+	words string
+}
+
+// bindRefusal reads why a bind was refused; nil when it was not answered as a
+// refusal. A number that is not known is no word about the value, and neither is a
+// server that is unwilling (result 53, RFC 4511, section 4.1.9) or wants another way of
+// proof (48).
+func bindRefusal(err error) *refusal {
 	var result *ldap.Error
-	if !errors.As(err, &result) || result.ResultCode != ldap.LDAPResultInvalidCredentials {
-		return "", ""
+	if !errors.As(err, &result) {
+		return nil
 	}
-	text := result.Error()
-	for data, meaning := range map[string][2]string{
-		"data 52e": {connect.VerdictWrong, "wrong password"},
-		"data 525": {connect.VerdictWrong, "no such account"},
-		"data 532": {connect.VerdictExpired, "the password has expired"},
-		"data 533": {connect.VerdictDisabled, "the account is disabled"},
-		"data 701": {connect.VerdictEnded, "the account has expired"},
-		"data 773": {connect.VerdictMustChange, "the password must be changed"},
-		"data 775": {connect.VerdictLocked, "the account is locked"},
-	} {
-		if strings.Contains(text, data) {
-			return meaning[0], meaning[1] + " (" + strings.TrimRight(text, "\x00 ") + ")"
-		}
+	text := strings.TrimRight(result.Error(), "\x00 ")
+	switch result.ResultCode {
+	case ldap.LDAPResultInvalidCredentials:
+	case ldap.LDAPResultUnwillingToPerform, ldap.LDAPResultInappropriateAuthentication:
+		return &refusal{words: text}
+	default:
+		return nil
 	}
-	return connect.VerdictWrong, strings.TrimRight(text, "\x00 ")
+	number := errorNumber.FindStringSubmatch(text)
+	if number == nil {
+		return &refusal{code: connect.VerdictWrong, words: text}
+	}
+	known, found := refusals[number[1]]
+	if !found {
+		return &refusal{words: text}
+	}
+	return &refusal{code: known.verdict, words: known.meaning + " (" + text + ")"}
 }
 
 func has(e *ldap.Entry, attribute, value string) bool {

@@ -279,7 +279,7 @@ func (Connector) Verify(ctx context.Context, target connect.Target, account conn
 		return connect.Verdict{Code: connect.VerdictLocked, Words: refused.Message}, nil
 	case 1820, 1862:
 		return connect.Verdict{Code: connect.VerdictExpired, Words: refused.Message}, nil
-	case 1044, 1049, 1226, 1040:
+	case 1044, 1049, 1226: // not 1040: that no connection is free is said before the password is looked at
 		return connect.Verdict{Accepted: true, Words: "the password is accepted; then: " + refused.Message}, nil
 	}
 	return connect.Verdict{}, failed

@@ -168,9 +168,9 @@ func (Connector) Verify(ctx context.Context, target connect.Target, account conn
 			return connect.Verdict{Code: connect.VerdictDisabled, Words: refused.Message}, nil
 		}
 		return connect.Verdict{}, failed
-	case "3D000", "42501", "53300":
-		// The password is checked before the database, its rights and the
-		// number of connections.
+	case "3D000", "42501":
+		// The password is checked before the database and its rights. That no
+		// connection is free (53300) may be said before the password was looked at.
 		return connect.Verdict{Accepted: true, Words: "the password is accepted; then: " + refused.Message}, nil
 	}
 	return connect.Verdict{}, failed
