@@ -8,8 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/crypto/ssh"
-
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/unixhost/reading"
 	"mossledger.example/moss/internal/connect/unixhost/shell"
@@ -186,12 +184,19 @@ func (Connector) Verify(ctx context.Context, target connect.Target, account conn
 		return connect.Verdict{Code: connect.VerdictWrong, Words: "the value is empty: not tried"}, nil
 	}
 	watch := connect.NewStopwatch()
-	client, stop, _, failure := shell.Handshake(ctx, target, account.Name, []ssh.AuthMethod{ssh.Password(value.RevealString())}, watch)
+	proof := shell.Password(value)
+	client, stop, _, failure := shell.Handshake(ctx, target, account.Name, proof.Methods(), watch)
 	if failure != nil {
-		if failure.Stage == connect.StageSignIn && failure.Code == connect.CodeStewardRefused {
-			return connect.Verdict{Code: connect.VerdictWrong, Words: secret.Scrub(failure.Words, value)}, nil
+		if failure.Stage != connect.StageSignIn || failure.Code != connect.CodeStewardRefused {
+			return connect.Verdict{}, failure
 		}
-		return connect.Verdict{}, failure
+		failure.Words = secret.Scrub(failure.Words, value)
+		if !proof.Asked() {
+			failure.Code, failure.Words = connect.CodeUnproven, "the host asks "+account.Name+" for no password (it takes publickey or something else): "+failure.Words
+			failure.Next = "that says nothing of the value: let sshd ask this account for a password from here (Match User, Address), or have it proven elsewhere"
+			return connect.Verdict{}, failure
+		}
+		return connect.Verdict{Code: connect.VerdictWrong, Words: failure.Words}, nil
 	}
 	stop()
 	_ = client.Close()

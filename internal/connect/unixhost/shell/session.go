@@ -146,6 +146,8 @@ func handshakeFailure(target connect.Target, user string, err error, secured boo
 	switch {
 	case connect.IsTimeout(err):
 		return target.Fail(stageOf(secured), connect.CodeTimeout, fmt.Sprintf("connected, but no answer within %s", waited), "the host hangs, or something else listens on this port", err)
+	case secured && errors.Is(err, errOnce):
+		return target.Fail(connect.StageSignIn, connect.CodeStewardRefused, "the password was refused; the host would ask for it once more in another way, which is not tried", "check the steward "+user, err)
 	case secured && strings.Contains(words, "unable to authenticate"):
 		return target.Fail(connect.StageSignIn, connect.CodeStewardRefused, words, "check the steward "+user, err)
 	case secured:
@@ -183,7 +185,7 @@ func SignIn(ctx context.Context, target connect.Target, watch *connect.Stopwatch
 		methods = append(methods, ssh.PublicKeys(signer))
 	}
 	if !target.Steward.Password.Empty() {
-		methods = append(methods, ssh.Password(target.Steward.Password.RevealString()))
+		methods = append(methods, Password(target.Steward.Password).Methods()...)
 	}
 	client, stop, facts, failure := Handshake(ctx, target, target.Steward.Account, methods, watch)
 	if failure != nil {
