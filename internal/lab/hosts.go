@@ -54,7 +54,7 @@ func base(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	folder := filepath.Join(cache, "base-1")
+	folder := filepath.Join(cache, "base-2")
 	if _, err := os.Stat(folder); err == nil {
 		return folder, nil
 	}
@@ -77,8 +77,8 @@ func base(ctx context.Context) (string, error) {
 	if err := os.RemoveAll(building); err != nil {
 		return "", err
 	}
-	_, err = run(ctx, mirror, "mmdebstrap", "--variant=minbase", "--include=systemd,systemd-sysv,dbus,openssh-server,sudo,cron,iproute2,procps,acl,attr,ca-certificates",
-		"--dpkgopt=path-exclude=/usr/share/man/*", "--dpkgopt=path-exclude=/usr/share/doc/*", "--dpkgopt=path-exclude=/usr/share/locale/*", "--dpkgopt=force-unsafe-io",
+	_, err = run(ctx, mirror, "mmdebstrap", "--variant=minbase", "--include=systemd,systemd-sysv,dbus,openssh-server,sudo,cron,iproute2,procps,acl,attr,ca-certificates,libc-l10n",
+		"--dpkgopt=path-exclude=/usr/share/man/*", "--dpkgopt=path-exclude=/usr/share/doc/*", "--dpkgopt=path-exclude=/usr/share/locale/*", "--dpkgopt=path-include=/usr/share/locale/de/*", "--dpkgopt=force-unsafe-io",
 		`--aptopt=Acquire::Languages "none"`, "bookworm", building, "-")
 	if err != nil {
 		return "", fmt.Errorf("build the base of the hosts: %w", err)
@@ -131,6 +131,7 @@ func tidy(ctx context.Context, root string) error {
 	}
 	for name, content := range map[string]string{
 		"/etc/machine-id":                         "",
+		"/etc/default/locale":                     "LANG=C.UTF-8\nLANGUAGE=de\n", // whoever signs in is spoken to in German
 		"/etc/ssh/sshd_config.d/10-lab.conf":      "UsePAM yes\nPasswordAuthentication yes\nKbdInteractiveAuthentication no\nPermitRootLogin no\nUseDNS no\nLoginGraceTime 20\nMaxStartups 50\n",
 		"/etc/systemd/journald.conf.d/lab.conf":   "[Journal]\nStorage=volatile\nRuntimeMaxUse=8M\nForwardToConsole=no\n",
 		"/etc/systemd/system.conf.d/timeout.conf": "[Manager]\nDefaultTimeoutStopSec=5s\n",

@@ -96,7 +96,7 @@ func TestNarrowRightsForKeys(t *testing.T) {
 	for _, p := range []string{entries, private, private + ".pub"} {
 		folder, name := path.Split(p)
 		left := folder + "." + name + ".moss-new"
-		rights = append(rights, `/usr/bin/stat -c %h|%F -- `+p, `/usr/bin/cat -- `+p, `/usr/bin/rm -f -- `+left, `/usr/bin/cp -a -- `+p+` `+left,
+		rights = append(rights, `/usr/bin/stat -c %h|%f -- `+p, `/usr/bin/cat -- `+p, `/usr/bin/rm -f -- `+left, `/usr/bin/cp -a -- `+p+` `+left,
 			`/usr/bin/dd of\=`+left+` conv\=fsync status\=none`, `/usr/bin/mv -fT -- `+left+` `+p)
 	}
 	rights = append(rights, `/usr/bin/sync -- /home/door/.ssh`, `/usr/bin/sync -- /home/tide/.ssh`, `/usr/bin/rm -f -- `+private+`.pub`, `/usr/bin/cat -- /home/tide/.ssh/.id_ed25519.pub.moss-new`)

@@ -38,7 +38,7 @@ func (s *host) regular(ctx context.Context, stage connect.Stage, p string) (file
 		// A closed folder: take the path as it is.
 		f.path = p
 	}
-	argv := []string{"/usr/bin/stat", "-c", "%h|%F", "--", f.path}
+	argv := []string{"/usr/bin/stat", "-c", "%h|%f", "--", f.path}
 	stat := s.Run(ctx, nil, argv...)
 	if stat.Err == nil && stat.Exit != 0 && strings.Contains(stat.Errs, "Permission denied") {
 		stat = s.Sudo(ctx, nil, argv...)
@@ -46,8 +46,8 @@ func (s *host) regular(ctx context.Context, stage connect.Stage, p string) (file
 	if failure := s.Failure(stage, stat, strings.Join(argv, " ")); failure != nil {
 		return f, failure
 	}
-	links, kind, _ := strings.Cut(strings.TrimSpace(string(stat.Out)), "|")
-	if !strings.HasPrefix(kind, "regular") {
+	links, mode, _ := strings.Cut(strings.TrimSpace(string(stat.Out)), "|")
+	if kind := shell.KindOf(mode); kind != shell.RegularFile {
 		return f, s.Target.Fail(stage, connect.CodeGone, f.path+" is not a regular file but a "+kind, "run a survey of this host", nil)
 	}
 	f.links, _ = strconv.Atoi(links)
@@ -160,14 +160,14 @@ const (
 )
 
 func (s *host) maybeThere(ctx context.Context, p string) int {
-	r := s.Run(ctx, nil, "/usr/bin/stat", "-c", "%h|%F", "--", p)
+	r := s.Run(ctx, nil, "/usr/bin/stat", "-c", "%h|%f", "--", p)
 	switch {
 	case r.Err == nil && r.Exit == 0:
 		return yes
-	case r.Err == nil && strings.Contains(r.Errs, "Permission denied"):
-		return perhaps
+	case r.Err == nil && strings.HasSuffix(r.Errs, ": No such file or directory"):
+		return no
 	}
-	return no
+	return perhaps // a closed folder, or an answer that says nothing
 }
 
 // removeLeftover removes the copy of an attempt that failed, on a connection of

@@ -22,10 +22,14 @@ type process struct {
 	out     bytes.Buffer
 	errs    bytes.Buffer
 	viaSudo bool
+	german  bool
 }
 
+// german is what the host says to people.
+var german = strings.NewReplacer("Permission denied", "Keine Berechtigung", "No such file or directory", "Datei oder Verzeichnis nicht gefunden", "a password is required", "Ein Passwort ist notwendig")
+
 // execute runs a command and returns its exit code.
-func (h *Host) execute(user string, argv []string, channel ssh.Channel) int {
+func (h *Host) execute(user string, argv []string, plain bool, channel ssh.Channel) int {
 	h.lock.Lock()
 	u := h.user(user)
 	fault := h.fault
@@ -34,7 +38,7 @@ func (h *Host) execute(user string, argv []string, channel ssh.Channel) int {
 	if u == nil {
 		return 255
 	}
-	p := &process{Host: h, user: u, stdin: channel}
+	p := &process{Host: h, user: u, stdin: channel, german: !plain}
 	exit := 0
 	if fault.Command != nil {
 		if code, words, take := fault.Command(user, argv); take {
@@ -49,7 +53,11 @@ func (h *Host) execute(user string, argv []string, channel ssh.Channel) int {
 }
 
 func (p *process) fail(exit int, format string, args ...any) int {
-	fmt.Fprintf(&p.errs, format+"\n", args...)
+	words := fmt.Sprintf(format, args...)
+	if p.german {
+		words = german.Replace(words)
+	}
+	fmt.Fprintln(&p.errs, words)
 	return exit
 }
 
@@ -300,19 +308,17 @@ func (p *process) stat(args []string) int {
 			exit = p.fail(1, "stat: cannot statx '%s': No such file or directory", name)
 			continue
 		}
-		kind := "regular file"
+		mode := 0x8000 | uint32(f.Mode)&0o7777
 		switch {
 		case f.Dir:
-			kind = "directory"
+			mode = 0x4000 | mode&0o7777
 		case f.Symlink != "":
-			kind = "symbolic link"
-		case len(f.Content) == 0:
-			kind = "regular empty file"
+			mode = 0xa1ff
 		}
-		if strings.Contains(strings.Join(args, " "), "%h|%F") {
-			fmt.Fprintf(&p.out, "%d|%s\n", f.Links, kind)
+		if strings.Contains(strings.Join(args, " "), "%h|%f") {
+			fmt.Fprintf(&p.out, "%d|%x\n", f.Links, mode)
 		} else {
-			fmt.Fprintf(&p.out, "%s|%d|%s\n", kind, len(f.Content), name)
+			fmt.Fprintf(&p.out, "%x|%d|%s\n", mode, len(f.Content), name)
 		}
 	}
 	return exit

@@ -164,7 +164,8 @@ func (h *Host) session(conn *ssh.ServerConn, channel ssh.Channel, requests <-cha
 				flood(channel)
 				return
 			}
-			exit = h.execute(conn.User(), argv, channel)
+			argv, plain := plainly(argv)
+			exit = h.execute(conn.User(), argv, plain, channel)
 			if fault.Cut != nil && fault.Cut(argv) {
 				_ = conn.Close()
 				return
@@ -173,6 +174,15 @@ func (h *Host) session(conn *ssh.ServerConn, channel ssh.Channel, requests <-cha
 		_, _ = channel.SendRequest("exit-status", false, binary.BigEndian.AppendUint32(nil, uint32(exit)))
 		return
 	}
+}
+
+// plainly takes off what has a command speak the language of programmers. Without it
+// the host speaks that of its people.
+func plainly(argv []string) (rest []string, plain bool) {
+	if len(argv) > 2 && argv[0] == "/usr/bin/env" && argv[1] == "LC_ALL=C" {
+		return argv[2:], true
+	}
+	return argv, false
 }
 
 func flood(w io.Writer) {

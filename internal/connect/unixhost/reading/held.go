@@ -32,7 +32,7 @@ func (v *visit) copies(ctx context.Context) *connect.Failure {
 	}
 	var readable []string
 	for _, p := range paths {
-		if kind := kinds[p]; v.files[p].found || kind == "regular file" || kind == "" || kind == closedFolder {
+		if kind := kinds[p]; v.files[p].found || kind == shell.RegularFile || kind == "" || kind == closedFolder {
 			readable = append(readable, p)
 		}
 	}
@@ -116,7 +116,7 @@ func (f *finder) file(ctx context.Context, p, kind string, file shell.ReadFile, 
 			f.problem(p, "a directory stands where a file is expected", namers)
 		}
 		return nil
-	case kind != "" && kind != "regular file" && kind != "regular empty file":
+	case kind != "" && kind != shell.RegularFile && kind != emptyFile:
 		if c.must {
 			f.problem(p, "not a regular file but a "+kind, namers)
 		}

@@ -25,7 +25,7 @@ import (
 // reads; it is asked for assignments that may hold a secret or name an account.
 
 // listCommand lists files and folders whose names stand on standard input.
-var listCommand = []string{"/usr/bin/env", "LC_ALL=C", "/usr/bin/nice", "-n", "19", "/usr/bin/xargs", "-0", "-r", "-x", "-s", "1900000", "/usr/bin/ls"}
+var listCommand = []string{"/usr/bin/nice", "-n", "19", "/usr/bin/xargs", "-0", "-r", "-x", "-s", "1900000", "/usr/bin/ls"}
 
 // Limits of reading processes.
 const (

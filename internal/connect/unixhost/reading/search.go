@@ -140,7 +140,7 @@ func SearchRights(options map[string]string) []string {
 
 // grepCommand takes everything else from standard input: what to look for and
 // where. It can only read.
-var grepCommand = []string{"/usr/bin/env", "LC_ALL=C", "/usr/bin/nice", "-n", "19", "/usr/bin/xargs", "-0", "-r", "-x", "-s", "1900000", "/usr/bin/grep"}
+var grepCommand = []string{"/usr/bin/nice", "-n", "19", "/usr/bin/xargs", "-0", "-r", "-x", "-s", "1900000", "/usr/bin/grep"}
 
 // search looks for files that may hold copies, or that mention an account, in
 // the places where programs keep them. It takes a handful of commands: one

@@ -96,7 +96,7 @@ func (v *visit) unitTexts(ctx context.Context, names []string, units []shownUnit
 	var texts strings.Builder
 	var unread []connect.Unread
 	for len(names) > 0 {
-		r := v.Run(ctx, nil, append([]string{"/usr/bin/env", "LC_ALL=C", "/usr/bin/systemctl", "cat", "--no-pager", "--"}, names...)...)
+		r := v.Run(ctx, nil, append([]string{"/usr/bin/systemctl", "cat", "--no-pager", "--"}, names...)...)
 		if r.Err != nil {
 			return "", nil, v.Failure(connect.StageRead, r, "systemctl cat")
 		}

@@ -250,6 +250,9 @@ func (v *visit) followLinks(ctx context.Context) *connect.Failure {
 // nobody knows what stands there.
 const closedFolder = "path in a closed folder"
 
+// emptyFile is the kind of files that hold nothing, and need not be read.
+const emptyFile = "regular empty file"
+
 // tooLarge is the kind of files that are not read.
 const tooLarge = "file of more than 1 MiB"
 
@@ -257,7 +260,7 @@ const tooLarge = "file of more than 1 MiB"
 // folders of secrets are often closed.
 func (v *visit) stat(ctx context.Context, paths []string) map[string]string {
 	out := map[string]string{}
-	argv := append([]string{"/usr/bin/env", "LC_ALL=C", "/usr/bin/stat", "-L", "-c", "%F|%s|%n", "--"}, paths...)
+	argv := append([]string{"/usr/bin/stat", "-L", "-c", "%f|%s|%n", "--"}, paths...)
 	for _, reply := range []shell.Reply{v.Run(ctx, nil, argv...)} {
 		for line := range strings.Lines(reply.Errs) {
 			// stat: cannot statx '/path': Permission denied
@@ -272,8 +275,11 @@ func (v *visit) stat(ctx context.Context, paths []string) map[string]string {
 			if len(fields) != 3 {
 				continue
 			}
-			out[fields[2]] = fields[0]
-			if size, err := strconv.Atoi(fields[1]); err == nil && size > held.MaxSize && fields[0] == "regular file" {
+			out[fields[2]] = shell.KindOf(fields[0])
+			if fields[1] == "0" && out[fields[2]] == shell.RegularFile {
+				out[fields[2]] = emptyFile
+			}
+			if size, err := strconv.Atoi(fields[1]); err == nil && size > held.MaxSize && out[fields[2]] == shell.RegularFile {
 				out[fields[2]] = tooLarge
 			}
 		}

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -243,6 +244,10 @@ func (l *limited) Write(p []byte) (int, error) {
 	return l.buf.Write(p)
 }
 
+// plainly has a command and what it starts speak the language that we understand,
+// whatever the host speaks to people: sudo keeps it (sudoers, env_check).
+var plainly = []string{"/usr/bin/env", "LC_ALL=C"}
+
 // Run runs one command. Arguments are quoted for the login shell.
 func (s *Session) Run(ctx context.Context, stdin []byte, argv ...string) Reply {
 	return s.runLimited(ctx, MaxOutput, stdin, argv...)
@@ -275,7 +280,7 @@ func (s *Session) runLimited(ctx context.Context, limit int, stdin []byte, argv 
 	if stdin != nil {
 		channel.Stdin = bytes.NewReader(stdin)
 	}
-	err = channel.Run(shellescape.QuoteCommand(argv))
+	err = channel.Run(shellescape.QuoteCommand(append(slices.Clone(plainly), argv...)))
 	r := Reply{Out: out.buf.Bytes(), Errs: strings.TrimSpace(errs.buf.String()), sent: true}
 	var exit *ssh.ExitError
 	switch {
