@@ -66,8 +66,10 @@ func Dial(ctx context.Context, target Target, defaultPort int, watch *Stopwatch)
 	if address == "" {
 		address = target.Name
 	}
-	ips := []string{address}
-	if net.ParseIP(address) == nil {
+	ips, pin := []string{address}, PinOf(ctx, target)
+	if pin != "" {
+		ips = []string{pin}
+	} else if net.ParseIP(address) == nil {
 		resolve, cancel := context.WithTimeout(ctx, ResolveTime)
 		found, err := net.DefaultResolver.LookupHost(resolve, address)
 		cancel()
@@ -91,11 +93,16 @@ func Dial(ctx context.Context, target Target, defaultPort int, watch *Stopwatch)
 		conn, err := dialer.DialContext(ctx, "tcp", net.JoinHostPort(ip, strconv.Itoa(port)))
 		if err == nil {
 			watch.OK(StageConnect, conn.RemoteAddr().String())
+			Pin(ctx, target, ip)
 			return conn, nil
 		}
 		last = err
 	}
-	f := target.Fail(StageConnect, CodeUnreachable, last.Error(), connectNext(last, port), last)
+	next := connectNext(last, port)
+	if pin != "" {
+		next += "; the work under way began with this server of " + address + ", and asks no other one, which may not know yet what was changed"
+	}
+	f := target.Fail(StageConnect, CodeUnreachable, last.Error(), next, last)
 	if isTimeout(last) {
 		f.Code = CodeTimeout
 	}

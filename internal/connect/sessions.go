@@ -50,11 +50,12 @@ type Sessions struct {
 	over  bool
 	wake  *time.Timer
 	atEnd map[any]func()
+	pins  map[string]string // addresses by the name that has several
 }
 
 // NewSessions begins to keep sessions.
 func NewSessions() *Sessions {
-	return &Sessions{name: rand.Text(), atEnd: map[any]func(){}}
+	return &Sessions{name: rand.Text(), atEnd: map[any]func(){}, pins: map[string]string{}}
 }
 
 // KeepSessions has the calls made with the context use sessions that earlier ones

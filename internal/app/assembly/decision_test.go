@@ -11,6 +11,8 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/rotation"
+	standindir "mossledger.example/moss/internal/standin/directory"
+	"mossledger.example/moss/internal/standin/larkmoor"
 	"mossledger.example/moss/internal/standin/unixhost"
 )
 
@@ -65,5 +67,24 @@ func TestStoppedWhileItIsUndone(t *testing.T) {
 	require.NoError(t, decide(rotation.DecideUndo))
 	require.Equal(t, rotation.FinishedUndone, f.ended(r.ID).Result)
 	f.journalWhole(r.ID)
+	f.agrees(a, "tide1", "/etc/tide/feed.pw")
+}
+
+// A controller to which the change has not come says that the old value is accepted and
+// the new one is not, which is what an authority says where nothing is to be undone. A
+// change that was answered is undone by sending all the same: when the change arrives
+// everywhere, so does the undoing.
+func TestUndoingIsSent(t *testing.T) {
+	f := start(t)
+	a := f.take("svc-tidefeed")
+	dn := larkmoor.DN("svc-tidefeed")
+	refuseRestarts(f.estate.Hosts["tide1"], "tidefeed.service", 3)
+	r := f.rotate(a, rotation.PolicyStop)
+	require.Equal(t, "stopped", r.Mode)
+	f.estate.Hosts["tide1"].SetFault(unixhost.Fault{})
+	f.estate.Directory.SetFault(standindir.Fault{Stale: map[string]string{dn: larkmoor.Passwords["svc-tidefeed"]}})
+	require.NoError(t, f.Rotations.Decide(t.Context(), ines, r.ID, rotation.DecideUndo, ""))
+	require.Equal(t, rotation.FinishedUndone, f.ended(r.ID).Result)
+	f.estate.Directory.SetFault(standindir.Fault{}) // the change has arrived
 	f.agrees(a, "tide1", "/etc/tide/feed.pw")
 }

@@ -140,6 +140,7 @@ func (rotations *Rotations) run(r records.Rotation, active *running) (rotation.S
 	// One sign-in for the acts that follow each other on a system.
 	ctx, end := connect.KeepSessions(rotations.base.Context)
 	defer end()
+	h.stay(ctx, state)
 	state, err = runner.Run(ctx, records)
 	if err != nil {
 		return state, err

@@ -1,9 +1,11 @@
 package rotate
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"strings"
 	"time"
 
@@ -144,9 +146,13 @@ func (h *acts) able(ctx context.Context, step rotation.Step, act connect.Act) (c
 	return connector, target, err
 }
 
-// Observe implements rotation.Hands: a restart needs the invocation before it.
+// Observe implements rotation.Hands: a restart needs the invocation before it, and a
+// change which of several servers takes it.
 func (h *acts) Observe(ctx context.Context, step rotation.Step, _ bool) (string, error) {
-	if step.Kind != rotation.StepRestart { // reviving looks for itself
+	switch {
+	case step.Kind == rotation.StepChange && step.Door == nil:
+		return h.server(ctx, step)
+	case step.Kind != rotation.StepRestart: // reviving looks for itself
 		return "", nil
 	}
 	connector, target, err := h.able(ctx, step, connect.ActRestart)
@@ -158,6 +164,43 @@ func (h *acts) Observe(ctx context.Context, step rotation.Step, _ bool) (string,
 		err = errors.Join(rotation.ErrAway, err)
 	}
 	return state.Invocation, err
+}
+
+// server is the address at which an authority is reached that has several.
+func (h *acts) server(ctx context.Context, step rotation.Step) (string, error) {
+	connector, target, err := h.on(ctx, step)
+	if err != nil {
+		return "", err
+	}
+	if net.ParseIP(cmp.Or(target.Address, target.Name)) != nil {
+		return "", nil
+	}
+	if connect.PinOf(ctx, target) == "" {
+		conn, failure := connect.Dial(ctx, target, connector.Describe().Port, connect.NewStopwatch())
+		if failure != nil {
+			if away(failure) {
+				return "", errors.Join(rotation.ErrAway, failure)
+			}
+			return "", failure
+		}
+		if err := conn.Close(); err != nil {
+			return "", err
+		}
+	}
+	return connect.PinOf(ctx, target), nil
+}
+
+// stay has acts reach the servers that took the changes, as the journal has them: also
+// after the service was started again.
+func (h *acts) stay(ctx context.Context, state rotation.State) {
+	for i, step := range h.rotation.Plan.Steps {
+		if step.Kind != rotation.StepChange || step.Door != nil || state.Steps[i].Memo == "" {
+			continue
+		}
+		if _, target, err := h.on(ctx, step); err == nil { // otherwise the act itself tells
+			connect.Pin(ctx, target, state.Steps[i].Memo)
+		}
+	}
 }
 
 // Reach implements rotation.Hands.
@@ -298,9 +341,13 @@ func (h *acts) Undo(ctx context.Context, step rotation.Step, _ string) rotation.
 	}
 	switch step.Kind {
 	case rotation.StepChange:
-		// Undoing looks first: maybe there is nothing to undo.
-		if is, err := h.asked(ctx, step, old, next); err == nil && is.Old == connect.AnswerYes && is.New == connect.AnswerNo {
-			return done("the old " + h.credential.Kind.Word() + " alone is accepted")
+		// A file of entries is itself what is true. An authority is always told: one of
+		// several servers may not know yet of the change, and would say that there is
+		// nothing to undo.
+		if step.Door != nil {
+			if is, err := h.asked(ctx, step, old, next); err == nil && is.Old == connect.AnswerYes && is.New == connect.AnswerNo {
+				return done("the old " + h.credential.Kind.Word() + " alone is accepted")
+			}
 		}
 		return h.accept(ctx, step, old, next, connect.AcceptOld)
 	case rotation.StepRetire:

@@ -74,6 +74,9 @@ type Fault struct {
 	LoseAnswer      bool          // take a password change into effect and cut the connection
 	Hang            chan struct{} // answer nothing until it is closed
 	Down            bool          // end every connection at once
+	// Stale are passwords by distinguished name that sign-ins are judged by, as by a
+	// controller to which a change has not come yet.
+	Stale map[string]string
 }
 
 // New makes a server with the base entry. Add entries, then Serve.
@@ -288,10 +291,14 @@ func (s *Server) Judge(name string, proves func(password string) bool) (int, str
 	if e == nil {
 		return refuse("525")
 	}
+	password := e.Password
+	if old, stale := s.fault.Stale[e.DN]; stale {
+		password = old
+	}
 	switch {
 	case e.Locked:
 		return refuse("775")
-	case e.Password == "" || !proves(e.Password):
+	case password == "" || !proves(password):
 		return refuse("52e")
 	case e.Disabled:
 		return refuse("533")
