@@ -204,22 +204,57 @@ func MariaDB(t testing.TB, address string, port int) *DataStore {
 }
 
 // Redis starts one with an access-list file. svc_berth1 is a user of it; the
-// log-on mossmgr may manage access lists and touch no key.
-func Redis(t testing.TB, address string, port int) *DataStore {
+// log-on mossmgr may manage access lists and touch no key. What is given besides is
+// added to its options.
+func Redis(t testing.TB, address string, port int, options ...string) *DataStore {
 	t.Helper()
 	d := &DataStore{Kind: estate.KindRedis, Address: address, Port: port}
 	d.prepare(t, "nobody")
+	acl := filepath.Join(d.folder, "users.acl")
+	var lines string
+	for _, user := range redisUsers() {
+		lines += "user " + strings.Join(user, " ") + "\n"
+	}
+	require.NoError(t, os.WriteFile(acl, []byte(lines), 0o644))
+	uid, gid := as(t, "nobody", nil)
+	require.NoError(t, os.Chown(acl, uid, gid))
+	d.redis(t, append([]string{"--aclfile", acl}, options...)...)
+	return d
+}
+
+// ForgetfulRedis has no file of any kind: what is changed is lost when it restarts.
+func ForgetfulRedis(t testing.TB, address string, port int) *DataStore {
+	t.Helper()
+	d := &DataStore{Kind: estate.KindRedis, Address: address, Port: port}
+	d.prepare(t, "nobody")
+	var options []string
+	for _, user := range redisUsers() {
+		options = append(append(options, "--user"), user...)
+	}
+	d.redis(t, options...)
+	return d
+}
+
+func redisUsers() [][]string {
 	digest := func(password string) string {
 		sum := sha256.Sum256([]byte(password))
 		return "#" + hex.EncodeToString(sum[:])
 	}
-	acl := filepath.Join(d.folder, "users.acl")
-	require.NoError(t, os.WriteFile(acl, []byte("user default off\nuser mossmgr on "+digest(ManagerPassword)+" -@all +acl +client|list +client|id +config|rewrite +config|get +ping +info\nuser svc_berth1 on "+digest(AccountPassword)+" ~* &* +@all -@admin\nuser root on nopass ~* &* +@all\n"), 0o644))
-	uid, gid := as(t, "nobody", nil)
-	require.NoError(t, os.Chown(acl, uid, gid))
+	return [][]string{
+		{"default", "off"},
+		{"mossmgr", "on", digest(ManagerPassword), "-@all", "+acl", "+client|list", "+client|id", "+config|rewrite", "+config|get", "+ping", "+info"},
+		{"svc_berth1", "on", digest(AccountPassword), "~*", "&*", "+@all", "-@admin"},
+		{"root", "on", "nopass", "~*", "&*", "+@all"},
+	}
+}
+
+func (d *DataStore) redis(t testing.TB, options ...string) {
+	t.Helper()
 	tls := filepath.Join(d.folder, "tls")
-	d.begin(t, "nobody", "redis-server", "--bind", address, "--port", "0", "--tls-port", strconv.Itoa(port), "--tls-cert-file", tls+"/cert.pem", "--tls-key-file", tls+"/key.pem", "--tls-auth-clients", "no",
-		"--unixsocket", filepath.Join(d.folder, "s.sock"), "--dir", d.folder, "--save", "", "--aclfile", acl, "--protected-mode", "no")
+	d.begin(t, "nobody", "redis-server", append([]string{
+		"--bind", d.Address, "--port", "0", "--tls-port", strconv.Itoa(d.Port), "--tls-cert-file", tls + "/cert.pem", "--tls-key-file", tls + "/key.pem", "--tls-auth-clients", "no", "--tls-ca-cert-file", tls + "/cert.pem",
+		"--unixsocket", filepath.Join(d.folder, "s.sock"), "--dir", d.folder, "--save", "", "--protected-mode", "no",
+	}, options...)...)
 	d.client = func(t testing.TB, statements string) string {
 		t.Helper()
 		cmd := exec.Command("redis-cli", "-s", filepath.Join(d.folder, "s.sock"), "--user", "root", "--pass", "x", "--no-auth-warning")
@@ -228,5 +263,7 @@ func Redis(t testing.TB, address string, port int) *DataStore {
 		require.NoError(t, err, string(out))
 		return string(out)
 	}
-	return d
 }
+
+// Folder is where it keeps its files.
+func (d *DataStore) Folder() string { return d.folder }

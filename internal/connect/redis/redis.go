@@ -295,31 +295,31 @@ func set(ctx context.Context, target connect.Target, ref connect.AccountRef, val
 		return failed
 	}
 	rule := []any{"ACL", "SETUSER", ref.Name, "resetpass"}
+	before := append([]any(nil), rule...)
 	for _, v := range values {
 		if v.Empty() {
 			return target.Fail(connect.StageChange, connect.CodePolicy, "an empty password is never set", "", nil)
 		}
 		rule = append(rule, digest(v))
 	}
+	now, err := passwords(limited, conn, ref.Name)
+	if err != nil {
+		return failure(target, connect.StageChange, err, false)
+	}
+	// What it could not keep it is not asked for.
+	if err := save(limited, conn); err != nil {
+		return notKept(target, err, false)
+	}
 	if err := conn.Do(limited, rule...).Err(); err != nil {
 		return failure(target, connect.StageChange, err, true)
 	}
-	if err := keep(limited, conn); err != nil {
-		f := failure(target, connect.StageChange, err, true)
-		f.Words = "changed, but it would be lost when the server restarts: " + f.Words
-		f.Next, f.Unclear = "let the server keep its access lists in a file (aclfile), or give the steward +config|rewrite", true
-		return f
+	if err := save(limited, conn); err != nil {
+		if refused(err) && conn.Do(limited, append(before, now...)...).Err() == nil {
+			return notKept(target, err, false)
+		}
+		return notKept(target, err, true)
 	}
 	return nil
-}
-
-// keep writes access lists to the file that the server reads at its start.
-func keep(ctx context.Context, conn *redis.Conn) error {
-	err := conn.Do(ctx, "ACL", "SAVE").Err()
-	if err == nil || !refused(err) {
-		return err
-	}
-	return conn.ConfigRewrite(ctx).Err()
 }
 
 // present makes sure that the user is there: SETUSER would make a new one.
@@ -380,26 +380,11 @@ func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions
 		if in.Change == nil {
 			continue
 		}
-		line := connect.Checked{System: target.Name, What: "right to set the password of " + in.Change.Name, Result: connect.CheckOK}
-		failed := present(ctx, target, conn, *in.Change)
-		if failed == nil {
-			if err := conn.Do(ctx, "ACL", "DRYRUN", target.Steward.Account, "ACL", "SETUSER", in.Change.Name).Err(); err != nil && !refused(err) {
-				failed = failure(target, connect.StageChange, err, false)
-			}
-		}
-		if failed != nil {
+		line := may(ctx, conn, target, "right to set the password of "+in.Change.Name, "ACL", "SETUSER", in.Change.Name)
+		if failed := present(ctx, target, conn, *in.Change); failed != nil {
 			line.Result, line.Words, line.Next = connect.CheckFailed, failed.Words, failed.Next
 		}
-		out = append(out, line)
-		kept := connect.Checked{System: target.Name, What: "passwords are kept through a restart of the server", Result: connect.CheckOK}
-		file, err := conn.ConfigGet(ctx, "aclfile").Result()
-		switch {
-		case err != nil:
-			kept.Result, kept.Words, kept.Next = connect.CheckUnchecked, err.Error(), "give the steward +config|get"
-		case file["aclfile"] == "":
-			kept.Words = "the server's configuration is written anew after the change (CONFIG REWRITE)"
-		}
-		out = append(out, kept)
+		out = append(out, line, keeps(ctx, conn, target), alone(ctx, conn, target))
 	}
 	return out
 }

@@ -134,7 +134,7 @@ func (r *Redis) reply(words []string, who **Account) string {
 	}
 	switch name {
 	case "INFO":
-		return bulk("# Server\r\nredis_version:7.0.15\r\n")
+		return bulk("# Server\r\nredis_version:7.0.15\r\nconfig_file:/etc/redis/redis.conf\r\n# Replication\r\nrole:master\r\nconnected_slaves:0\r\n# Cluster\r\ncluster_enabled:0\r\n")
 	case "CLIENT ID":
 		return ":1\r\n"
 	case "CLIENT LIST":
@@ -163,7 +163,12 @@ func (r *Redis) reply(words []string, who **Account) string {
 		if a == nil {
 			return "$-1\r\n"
 		}
-		return array("flags", "on", "commands", "+@all")
+		var digests []string
+		for d := range a.digests {
+			digests = append(digests, d)
+		}
+		sort.Strings(digests)
+		return "*6\r\n" + bulk("flags") + array("on") + bulk("passwords") + array(digests...) + bulk("commands") + bulk("+@all")
 	case "ACL DRYRUN":
 		return "+OK\r\n"
 	case "ACL SETUSER":
