@@ -302,13 +302,13 @@ type AccountRef struct {
 // Verdict of a verification.
 type Verdict struct {
 	Accepted bool   `json:"accepted"`
-	Code     string `json:"code,omitempty"` // why not: wrong, locked, disabled, expired, must-change, account-expired
+	Code     string `json:"code,omitempty"` // why not: wrong, locked, disabled, expired, must-change, account-expired, not-known
 	Words    string `json:"words"`          // the system's own words
 }
 
 // Says is what a verdict says of the value itself: directories tell only who gave the
 // right one that it is expired or must be changed, and an account that is locked,
-// disabled or ended is refused whatever was given.
+// disabled or ended is refused whatever was given. Some systems do not say why.
 func (v Verdict) Says() Answer {
 	switch {
 	case v.Accepted || v.Code == VerdictExpired || v.Code == VerdictMustChange:
@@ -327,6 +327,7 @@ const (
 	VerdictExpired    = "expired"
 	VerdictMustChange = "must-change"
 	VerdictEnded      = "account-expired" // the account itself
+	VerdictNotKnown   = "not-known"       // the system does not say whether it is the value or something else
 )
 
 // Verifier signs in as an account. A refusal is a Verdict, not an error.

@@ -253,3 +253,25 @@ func TestWindowsVisitIncomplete(t *testing.T) {
 	assert.False(t, coverage.Complete[connect.ScopeServices])
 	assert.True(t, coverage.Complete[connect.ScopePools], "what was read over the other connection counts")
 }
+
+// A host says 401 to a wrong password, to a missing account and to one that it does not
+// let in, and to all of them the same. So nothing is told of the value, and nobody is
+// told that somebody changed it.
+func TestWindowsSaysNoMoreThanRefused(t *testing.T) {
+	_, target, _ := startWindows(t, "ntlm")
+	for name, v := range map[string]struct{ account, value string }{
+		"wrong":      {"svc-local", "Wrong-Passw0rd.9"},
+		"no account": {"svc-nobody", berthPassword},
+	} {
+		verdict, err := winhost.Connector{}.Verify(t.Context(), target, connect.AccountRef{Name: v.account}, secret.New(v.value))
+		require.NoError(t, err, name)
+		assert.Equal(t, connect.VerdictNotKnown, verdict.Code, name)
+		assert.Equal(t, connect.AnswerBlind, verdict.Says(), name)
+		for _, cause := range []string{"wrong", "disabled or locked", "Remote Management Users", "LocalAccountTokenFilterPolicy", "denied access from the network"} {
+			assert.Contains(t, verdict.Words, cause, name)
+		}
+	}
+	verdict, err := winhost.Connector{}.Verify(t.Context(), target, connect.AccountRef{Name: "svc-local"}, secret.New(berthPassword))
+	require.NoError(t, err)
+	assert.True(t, verdict.Accepted, verdict.Words)
+}

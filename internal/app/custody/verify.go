@@ -81,6 +81,8 @@ func DriftNext(code, name string) string {
 		return "enable the account, or release it"
 	case connect.VerdictEnded:
 		return "extend the account in its directory, or release it"
+	case connect.VerdictNotKnown:
+		return "see whether the account may sign in there at all; only if it may, somebody changed the password elsewhere: give the new one with 'moss custody take " + name + "'"
 	case connect.VerdictExpired, connect.VerdictMustChange:
 		return "rotate it, or reset it with 'moss custody take " + name + " --reset'"
 	}

@@ -245,7 +245,7 @@ func (h *acts) unchanged(ctx context.Context, step rotation.Step, old, next secr
 	if err != nil {
 		return certainly(err), false
 	}
-	if !verdict.Accepted && verdict.Code == connect.VerdictWrong {
+	if !verdict.Accepted && (verdict.Code == connect.VerdictWrong || verdict.Code == connect.VerdictNotKnown) {
 		return certainly(fmt.Errorf("%s: %s does not accept the value that is in custody (%s): somebody else changed it, and nothing was set", step.System, h.account.Name, verdict.Words)), false
 	}
 	return rotation.Outcome{}, true

@@ -385,7 +385,8 @@ func (Connector) Verify(ctx context.Context, target connect.Target, account conn
 	case failure.Code == connect.CodeNotPermitted:
 		return connect.Verdict{Accepted: true, Words: "the password is right; the account may not use WS-Management"}, nil
 	case failure.Code == connect.CodeStewardRefused:
-		return connect.Verdict{Code: connect.VerdictWrong, Words: "refused: the host does not say whether the password is wrong or the account is disabled or locked"}, nil
+		// 401 after a completed handshake: the host says no more.
+		return connect.Verdict{Code: connect.VerdictNotKnown, Words: "not permitted, or not known: the host does not say whether the password is wrong, the account is disabled or locked, it may not use WS-Management (it is in neither Administrators nor Remote Management Users), it is filtered (a local administrator other than the built-in one, without LocalAccountTokenFilterPolicy), or it is denied access from the network"}, nil
 	}
 	return connect.Verdict{}, failure
 }

@@ -88,7 +88,7 @@ type Account struct {
 	PasswordExpires time.Time
 	PasswordChanged time.Time
 	Custody         bool
-	Verdict         string // of a sign-in now: "", accepted, wrong, expired, locked, disabled, must-change, account-expired
+	Verdict         string // of a sign-in now: "", accepted, wrong, expired, locked, disabled, must-change, account-expired, not-known
 	Words           string // of that sign-in
 }
 
