@@ -3,6 +3,7 @@ package winhost
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 
@@ -74,7 +75,8 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 		services := &lane{second, v}
 		services.run(ctx, part{connect.ScopeServices, services.readServices})
 	}()
-	main.run(ctx, part{connect.ScopeAccounts, main.accounts}, part{connect.ScopeTasks, main.tasks}, part{connect.ScopePools, main.pools})
+	// Accounts last: they are what a host may be slow with, and nothing waits for them.
+	main.run(ctx, part{connect.ScopeTasks, main.tasks}, part{connect.ScopePools, main.pools}, part{connect.ScopeAccounts, main.accounts})
 	main.reboots(ctx)
 	both.Wait()
 	err := v.flush()
@@ -112,6 +114,9 @@ func (l *lane) run(ctx context.Context, parts ...part) {
 			return
 		}
 		if failure := l.failure(connect.StageRead, err, false); failure != nil {
+			if wsman.Is(err, wsman.TimedOut) { // one class had nothing ready: said by a host that answers
+				failure.Code = connect.CodeFailed
+			}
 			l.incomplete(p.scope, failure)
 			if lost(failure) {
 				return
@@ -192,16 +197,8 @@ func (v *lane) accounts(ctx context.Context) error {
 	}
 	// A local account is also written with the host's name before it.
 	v.facts.Domains = []string{v.name}
-	groups := map[string][]string{}
-	if err := v.all(ctx, spaceCIM, "Win32_GroupUser", "", func(i *instance) error {
-		group, ok := i.Reference("GroupComponent")
-		part, found := i.Reference("PartComponent")
-		if ok && found && strings.EqualFold(group.Selector("Domain"), v.name) {
-			key := strings.ToLower(part.Selector("Domain") + `\` + part.Selector("Name"))
-			groups[key] = append(groups[key], group.Selector("Name"))
-		}
-		return nil
-	}); err != nil {
+	groups, err := v.memberships(ctx)
+	if err != nil {
 		return err
 	}
 	return v.all(ctx, spaceCIM, "Win32_UserAccount", "LocalAccount=TRUE", func(i *instance) error {
@@ -218,6 +215,41 @@ func (v *lane) accounts(ctx context.Context) error {
 		}
 		return v.addAccount(a)
 	})
+}
+
+// groupsAtOnce is how many groups one question is about: hosts refuse long ones.
+const groupsAtOnce = 25
+
+// memberships are the local groups by their members, DOMAIN\name in lower case. The
+// class of memberships is asked by group: without that its provider walks through all
+// groups of the domain.
+func (v *lane) memberships(ctx context.Context) (map[string][]string, error) {
+	var names []string
+	if err := v.all(ctx, spaceCIM, "Win32_Group", "LocalAccount=TRUE", func(i *instance) error {
+		names = append(names, i.Text("Name"))
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	out := map[string][]string{}
+	for some := range slices.Chunk(names, groupsAtOnce) {
+		conditions := make([]string, len(some))
+		for i, name := range some {
+			conditions[i] = "GroupComponent=" + wsman.Quote(fmt.Sprintf(`Win32_Group.Domain="%s",Name="%s"`, v.name, name))
+		}
+		if err := v.all(ctx, spaceCIM, "Win32_GroupUser", strings.Join(conditions, " or "), func(i *instance) error {
+			group, ok := i.Reference("GroupComponent")
+			part, found := i.Reference("PartComponent")
+			if ok && found && strings.EqualFold(group.Selector("Domain"), v.name) {
+				key := strings.ToLower(part.Selector("Domain") + `\` + part.Selector("Name"))
+				out[key] = append(out[key], group.Selector("Name"))
+			}
+			return nil
+		}); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 func known(i *instance, property string) estate.Tristate {

@@ -111,6 +111,7 @@ type Fault struct {
 	Cut     func(action string) bool                               // let it take effect, then cut the reply in the middle
 	Drop    func(action string) bool                               // let it take effect, then close without a reply
 	Forget  bool                                                   // forget enumerations between pulls
+	Slow    func(class string) bool                                // have no instance of a class ready in time
 }
 
 // Host is one stand-in.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/xml"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -300,6 +301,12 @@ func (h *Host) enumerate(uri, space, class string, e *element, limit int) (strin
 	all, known := h.instances(space, class)
 	if !known {
 		return "", &fault{code: "Sender", subcode: "a:DestinationUnreachable", reason: "The WS-Management service cannot process the request. The class " + class + " does not exist in the namespace " + space + ".", number: "2150858752"}
+	}
+	// Memberships of all groups are those of the domain's groups as well: the provider
+	// walks through the domain, and nothing is ready in time.
+	walks := strings.EqualFold(class, "Win32_GroupUser") && h.Authority != nil && !slices.Contains(compared, "GroupComponent")
+	if walks || h.fault.Slow != nil && h.fault.Slow(class) {
+		return "", &fault{code: "Receiver", subcode: "w:TimedOut", reason: "The WS-Management service cannot complete the operation within the time specified in OperationTimeout.", number: "2150858793"}
 	}
 	for _, name := range compared {
 		if len(all) > 0 && !all[0].Has(name) {
