@@ -343,10 +343,9 @@ func taskOf(i *instance) estate.Dependent {
 	place := taskPlace(i.Text("TaskPath"), i.Text("TaskName"))
 	d := estate.Dependent{Kind: estate.DependentTask, Place: place, Name: i.Text("TaskName"), Description: i.Text("Description"), State: taskStates[i.Int("State")], StartMode: "scheduled"}
 	if p := i.Child("Principal"); p != nil {
-		d.RunsAs = p.Text("UserId")
-		if d.RunsAs == "" {
-			d.RunsAs = p.Text("GroupId")
-		}
+		var whoever string
+		d.RunsAs, whoever = principal(p.Text("UserId"), p.Text("GroupId"))
+		d.Description = strings.TrimSpace(d.Description + " " + whoever)
 		kind := p.Int("LogonType")
 		d.Stores = (kind == taskPassword || kind == taskInteractiveOrPassword) && storesPassword(d.RunsAs)
 	}

@@ -51,12 +51,25 @@ type Reference struct {
 
 var sidPattern = regexp.MustCompile(`^[Ss]-1-\d{1,14}(-\d{1,10}){1,15}$`)
 
-var builtIn = map[string]bool{
-	"localsystem": true, "localservice": true, "networkservice": true, "system": true,
-	`nt authority\system`: true, `nt authority\localservice`: true, `nt authority\networkservice`: true,
-	`nt authority\local service`: true, `nt authority\network service`: true,
-	// The same by their well-known identifiers, as scheduled tasks give them.
-	"s-1-5-18": true, "s-1-5-19": true, "s-1-5-20": true, `builtin\administrators`: true, `builtin\users`: true,
+var builtIn = map[string]bool{"localsystem": true, "localservice": true, "networkservice": true, "system": true}
+
+// builtInDomains hold identities that every windows host has, and no account that
+// somebody made; also as German, French and Swedish hosts call them.
+var builtInDomains = map[string]bool{
+	"nt authority": true, "builtin": true, "nt-autorit\u00e4t": true, "vordefiniert": true, "autorite nt": true, "autorit\u00e9 nt": true, "nt instans": true,
+}
+
+// wellKnownSID are the identifiers of the same: everyone, local, creator; the
+// identities below S-1-5 with one number; the built-in groups; integrity levels ([MS-DTYP],
+// section 2.4.2.4).
+var wellKnownSID = regexp.MustCompile(`^s-1-(?:[0-3]-\d{1,2}|5-(?:\d{1,2}|11[34]|1000|32-\d{3})|16-\d{1,5})$`)
+
+// virtualSID are the identifiers of services, pools and virtual machines.
+var virtualSID = regexp.MustCompile(`^s-1-5-(?:80|82|83|90|96)-\d`)
+
+func isBuiltIn(folded string) bool {
+	domain, _, found := strings.Cut(folded, `\`)
+	return builtIn[folded] || found && builtInDomains[domain] || wellKnownSID.MatchString(folded)
 }
 
 // virtual identities belong to one service or pool and have no password.
@@ -68,7 +81,7 @@ func isVirtual(folded string) bool {
 			return true
 		}
 	}
-	return false
+	return virtualSID.MatchString(folded)
 }
 
 // IdentityOf says at a glance what sort of identity a reference means.
@@ -81,7 +94,7 @@ func IdentityOf(text string) estate.Identity {
 		return ""
 	case isVirtual(folded):
 		return estate.IdentityVirtual
-	case builtIn[folded], folded == "root", folded == "0":
+	case isBuiltIn(folded), folded == "root", folded == "0":
 		return estate.IdentityBuiltIn
 	case strings.HasSuffix(name, "$"):
 		return estate.IdentityManaged
@@ -105,7 +118,7 @@ func Parse(text string) (Reference, error) {
 	}
 	r := Reference{Text: trimmed}
 	folded := Fold(trimmed)
-	if builtIn[folded] || isVirtual(folded) {
+	if isBuiltIn(folded) || isVirtual(folded) {
 		r.Form, r.Name = FormBuiltIn, folded
 		return r, nil
 	}
