@@ -199,7 +199,7 @@ func Binds(t testing.TB, d *Directory, dn, password string) bool {
 	ca, pw := filepath.Join(d.folder, "bind-ca.pem"), filepath.Join(d.folder, "bind.pw")
 	require.NoError(t, os.WriteFile(ca, []byte(d.CA), 0o600))
 	require.NoError(t, os.WriteFile(pw, []byte(password), 0o600))
-	cmd := exec.Command("ldapwhoami", "-x", "-H", fmt.Sprintf("ldaps://%s:%d", d.Address, d.Port), "-D", dn, "-y", pw)
+	cmd := exec.Command("ldapsearch", "-x", "-LLL", "-s", "base", "-b", "", "-H", fmt.Sprintf("ldaps://%s:%d", d.Address, d.Port), "-D", dn, "-y", pw, "1.1")
 	cmd.Env = append(os.Environ(), "LDAPTLS_CACERT="+ca)
 	out, err := cmd.CombinedOutput()
 	if err != nil {

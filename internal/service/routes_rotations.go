@@ -28,6 +28,7 @@ type RotationNow struct {
 	Steps    []StepNow        `json:"steps" nullable:"false"`
 	// Decisions are checked again when one is made: by then it may stand elsewhere.
 	Decisions []string `json:"decisions" nullable:"false" doc:"What a person may decide about it where it stands: stop, resume, go-on, undo, leave-away"`
+	Proven    string   `json:"proven,omitempty" doc:"What is known of its dependents, the weakest first: a unit that runs is not one that works"`
 	Halted    string   `json:"halted,omitempty" doc:"Why it does not go on, when it cannot be written down"`
 }
 
@@ -209,7 +210,7 @@ func (s *Service) rotationNow(ctx context.Context, id records.RotationID) (Rotat
 	if err != nil {
 		return RotationNow{}, err
 	}
-	out := RotationNow{Rotation: r, Steps: []StepNow{}, Decisions: state.Decisions(), Halted: s.app.Rotations.Halted(id)}
+	out := RotationNow{Rotation: r, Steps: []StepNow{}, Decisions: state.Decisions(), Proven: state.Proof().String(), Halted: s.app.Rotations.Halted(id)}
 	for i, step := range r.Plan.Steps {
 		if step.Kind == rotation.StepAll {
 			continue // nothing is done there

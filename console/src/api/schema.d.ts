@@ -2717,6 +2717,8 @@ export interface components {
             decisions: string[];
             /** @description Why it does not go on, when it cannot be written down */
             halted?: string;
+            /** @description What is known of its dependents, the weakest first: a unit that runs is not one that works */
+            proven?: string;
             rotation: components["schemas"]["Rotation"];
             steps: components["schemas"]["StepNow"][];
         };

@@ -89,6 +89,7 @@ async function toggleJournal(): Promise<void> {
       {{ done }} of {{ now.steps.length }} steps done. Started <When :at="r.started" /> by {{ r.requested_by }}: {{ r.reason }}. When a step
       fails: {{ r.policy }}.<template v-if="r.override"> Started without a rehearsal that passed: {{ r.override }}.</template>
     </p>
+    <p v-if="now.proven" class="soft">Of its dependents, {{ now.proven }}.</p>
     <Trouble :words="trouble" />
     <div v-if="session.may('operator') && now.decisions.length" class="panel row decide">
       <b v-if="stopped">It waits for a decision.</b>

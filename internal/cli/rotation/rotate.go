@@ -265,6 +265,7 @@ func showRotation() *cobra.Command {
 			Rotation  output.Row   `json:"rotation"`
 			Steps     []output.Row `json:"steps"`
 			Decisions []string     `json:"decisions"`
+			Proven    string       `json:"proven,omitempty"`
 			Halted    string       `json:"halted,omitempty"`
 		}
 		if err := c.Call(cmd.Context(), http.MethodGet, path, nil, &v); err != nil {
@@ -282,6 +283,9 @@ func showRotation() *cobra.Command {
 		}
 		if len(v.Decisions) > 0 {
 			fmt.Fprintf(out, "%-10s %s\n", "Decisions", strings.ReplaceAll(strings.Join(v.Decisions, ", "), "leave-away", "undo --without-away"))
+		}
+		if v.Proven != "" {
+			fmt.Fprintf(out, "%-10s %s\n", "Proven", v.Proven)
 		}
 		if v.Halted != "" {
 			fmt.Fprintf(out, "%-10s %s\n", "Halted", output.Safe(v.Halted))

@@ -47,7 +47,10 @@ func (Connector) Verify(ctx context.Context, t connect.Target, account connect.A
 	if failure != nil {
 		return connect.Verdict{}, failure
 	}
-	entry, failure := s.locate(account)
+	entry, failure := s.locate(account, counted...)
+	if failure == nil {
+		failure = s.spared(entry, account.Name)
+	}
 	s.close()
 	if failure != nil {
 		return connect.Verdict{}, failure
@@ -109,7 +112,10 @@ func setPassword(ctx context.Context, t connect.Target, account connect.AccountR
 		return failure
 	}
 	defer s.close()
-	entry, failure := s.locate(account, "pwdAccountLockedTime", "pwdPolicySubentry")
+	entry, failure := s.locate(account, append([]string{"pwdAccountLockedTime", "pwdPolicySubentry"}, guarding...)...)
+	if failure == nil {
+		failure = s.guarded(entry, account.Name)
+	}
 	if failure != nil {
 		return failure
 	}
@@ -175,11 +181,13 @@ func (Connector) Rehearse(ctx context.Context, t connect.Target, intentions []co
 
 func (s *session) rehearseChange(account connect.AccountRef) []connect.Checked {
 	name := s.target.Name
-	entry, failure := s.locate(account, "userAccountControl", "msDS-User-Account-Control-Computed", "pwdAccountLockedTime", "pwdPolicySubentry")
+	attributes := append([]string{"msDS-User-Account-Control-Computed", "pwdAccountLockedTime"}, guarding...)
+	entry, failure := s.locate(account, append(attributes, counted...)...)
 	if failure != nil {
 		return []connect.Checked{{System: name, What: "find the account", Result: connect.CheckFailed, Words: failure.Words, Next: failure.Next}}
 	}
 	out := []connect.Checked{{System: name, What: "find the account", Result: connect.CheckOK, Words: entry.DN}}
+	out = append(append(out, s.rehearseGuard(entry)...), s.rehearseLockout(entry))
 	if s.windows() {
 		a, _ := windowsAccount(entry)
 		if a.Enabled == "no" {

@@ -14,7 +14,9 @@ import (
 	"crypto/tls"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"net"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -49,6 +51,10 @@ type Entry struct {
 	Changed    time.Time
 	KeyVersion int // of its Kerberos key; one more with every change of the password
 	history    []string
+	before     [2]string // the last two passwords: a domain does not count them as wrong
+	wrong      int       // wrong passwords that count
+	wrongAt    time.Time // the last of them
+	lockedAt   time.Time // by them
 }
 
 // Server is a running stand-in.
@@ -92,6 +98,9 @@ func New(config Config) *Server {
 	if config.Windows {
 		base["objectSid"] = []string{string(s.sid(0))}
 		base["minPwdLength"] = []string{"7"}
+		base["lockoutThreshold"] = []string{strconv.Itoa(lockoutThreshold)}
+		span := fmt.Sprint(-int64(lockoutTime / 100))
+		base["lockOutObservationWindow"], base["lockoutDuration"] = []string{span}, []string{span}
 		base["pwdHistoryLength"] = []string{"24"}
 	}
 	s.Add(Entry{DN: config.Base, Attributes: base})
@@ -295,10 +304,13 @@ func (s *Server) Judge(name string, proves func(password string) bool) (int, str
 	if old, stale := s.fault.Stale[e.DN]; stale {
 		password = old
 	}
+	now := s.config.Now()
+	s.lockEnds(e, now)
 	switch {
-	case e.Locked:
+	case e.Locked || !e.lockedAt.IsZero():
 		return refuse("775")
 	case password == "" || !proves(password):
+		s.countWrong(e, now, proves)
 		return refuse("52e")
 	case e.Disabled:
 		return refuse("533")
@@ -309,7 +321,40 @@ func (s *Server) Judge(name string, proves func(password string) bool) (int, str
 	case s.passwordEnded(e):
 		return refuse("532")
 	}
+	e.wrong = 0
 	return 0, ""
+}
+
+// The lock-out policy of the Windows flavor, as administrators are told to set it.
+const (
+	lockoutThreshold = 5
+	lockoutTime      = 30 * time.Minute // that wrong passwords count, and that a lock lasts
+)
+
+// countWrong counts a wrong password, and locks the account when there are too many.
+func (s *Server) countWrong(e *Entry, now time.Time, proves func(string) bool) {
+	if !s.config.Windows {
+		return
+	}
+	for _, old := range e.before {
+		if old != "" && proves(old) {
+			return
+		}
+	}
+	if now.Sub(e.wrongAt) >= lockoutTime {
+		e.wrong = 0
+	}
+	e.wrong++
+	e.wrongAt = now
+	if e.wrong >= lockoutThreshold {
+		e.lockedAt = now
+	}
+}
+
+func (s *Server) lockEnds(e *Entry, now time.Time) {
+	if !e.lockedAt.IsZero() && now.Sub(e.lockedAt) >= lockoutTime {
+		e.lockedAt, e.wrong = time.Time{}, 0
+	}
 }
 
 // maxAge is how long a password lasts in the Windows flavor.
@@ -382,6 +427,7 @@ func (s *Server) setPassword(e *Entry, password string) (int, string) {
 			e.history = e.history[1:]
 		}
 	}
+	e.before = [2]string{e.Password, e.before[0]}
 	e.Password, e.Changed, e.MustChange = password, s.config.Now(), false
 	e.KeyVersion++
 	if !s.config.Windows {

@@ -286,8 +286,13 @@ func (s *Server) shown(e *Entry) map[string][]string {
 		}
 		out["userAccountControl"] = []string{strconv.Itoa(uac)}
 		computed := 0
-		if e.Locked {
+		if e.Locked || !e.lockedAt.IsZero() {
 			computed |= 0x10
+		}
+		out["badPwdCount"] = []string{strconv.Itoa(e.wrong)}
+		out["badPasswordTime"] = []string{"0"}
+		if !e.wrongAt.IsZero() {
+			out["badPasswordTime"] = []string{ticks(e.wrongAt)}
 		}
 		out["msDS-User-Account-Control-Computed"] = []string{strconv.Itoa(computed)}
 		if s.passwordEnded(e) {

@@ -1,0 +1,52 @@
+package rotation
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Proof counts what is known of the dependents of a rotation, strongest first. A unit
+// that runs for a moment after its restart may not have used its value yet: only an
+// answer to a question of its own shows that it works.
+type Proof struct {
+	Answers int // it answered its own check after it was restarted
+	Runs    int // it ran for a moment after it was restarted
+	None    int // it was left alone, or could not be proven
+}
+
+// Proof is what was proven of the dependents so far: with the new value, or when it was
+// undone, with the old one.
+func (s State) Proof() Proof {
+	var p Proof
+	for i, step := range s.Plan.Steps {
+		if step.Kind != StepProve && step.Kind != StepRevive {
+			continue
+		}
+		switch status := s.Steps[i].Status; {
+		case status != Done && status != Undone:
+			p.None++
+		case step.Check != nil:
+			p.Answers++
+		default:
+			p.Runs++
+		}
+	}
+	return p
+}
+
+// String says it in words, the weakest first; "" when there are no dependents to prove.
+func (p Proof) String() string {
+	var parts []string
+	count := func(n int, one, many string) {
+		switch {
+		case n == 1:
+			parts = append(parts, "1 "+one)
+		case n > 1:
+			parts = append(parts, fmt.Sprintf("%d %s", n, many))
+		}
+	}
+	count(p.None, "is not proven", "are not proven")
+	count(p.Runs, "runs after its restart, and nothing asked whether it works", "run after their restart, and nothing asked whether they work")
+	count(p.Answers, "answers its own check", "answer their own checks")
+	return strings.Join(parts, "; ")
+}
