@@ -161,6 +161,11 @@ func TestFiltersAgainstAModel(t *testing.T) {
 	u.moss(0, "rotate", "rehearse", "larkmoor-directory/svc-berth")
 	u.moss(0, "rotate", "run", "larkmoor-directory/svc-berth", "--reason", "for the lists")
 	u.moss(0, "token", "add", "for the lists")
+	// What the rotation changed is read again: lists stand still when that is over.
+	require.Eventually(t, func() bool {
+		running, _ := u.items("/api/v1/surveys", url.Values{"filter": {"state=running"}})
+		return len(running) == 0
+	}, time.Minute, 50*time.Millisecond)
 	u.moss(2, "system", "add", "nothing", "--kind", "none")
 
 	var api struct {

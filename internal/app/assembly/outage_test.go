@@ -107,7 +107,11 @@ func TestAHostThatIsAwayWhileUndoing(t *testing.T) {
 	}})
 	id := f.begun(a, rotation.PolicyUndo)
 	f.after(id, func(p rotation.Plan, r rotation.Record) bool {
-		return r.Event == rotation.EventReached && r.Result == rotation.ProbeAway && p.Steps[r.Step].System == "quay1"
+		// An act on it that was under way is asked about before anything is undone.
+		return (r.Event == rotation.EventReached || r.Event == rotation.EventProbed) && r.Result == rotation.ProbeAway && p.Steps[r.Step].System == "quay1"
+	})
+	f.after(id, func(p rotation.Plan, r rotation.Record) bool {
+		return r.Event == rotation.EventOutcome && r.Result == rotation.ResultFailed && p.Steps[r.Step].System == "quay2"
 	})
 	assert.False(t, f.estate.Directory.Accepts(larkmoor.DN("svc-berth"), larkmoor.Passwords["svc-berth"]), "the authority waits too")
 	_, state, _, err := f.Rotations.State(t.Context(), id)
