@@ -79,6 +79,28 @@ func TestRedisKeepsOrRefuses(t *testing.T) {
 	assert.Contains(t, found, "no permissions")
 }
 
+// The connection was lost between the change and its keeping: it is in force, and gone
+// with the next restart. Finding that out keeps it, or finds nothing out.
+func TestRedisKeepsWhatWasCutOff(t *testing.T) {
+	ref := connect.AccountRef{StableID: "user:svc_berth1", Name: "svc_berth1"}
+	values := connect.Values{Old: secret.New(lab.AccountPassword), New: secret.New("Fresh-Passw0rd.1")}
+	d := lab.Redis(t, "127.0.0.86", 56386)
+	d.Run(t, "ACL SETUSER svc_berth1 resetpass >Fresh-Passw0rd.1")
+	is, err := redis.Connector{}.Probe(t.Context(), d.Target("db"), connect.Point{Account: ref}, values)
+	require.NoError(t, err)
+	assert.Equal(t, connect.AnswerYes, is.New)
+	d.Run(t, "ACL LOAD") // as at the next start
+	is, err = redis.Connector{}.Probe(t.Context(), d.Target("db"), connect.Point{Account: ref}, values)
+	require.NoError(t, err)
+	assert.Equal(t, [2]connect.Answer{connect.AnswerNo, connect.AnswerYes}, [2]connect.Answer{is.Old, is.New})
+
+	forgetful := lab.ForgetfulRedis(t, "127.0.0.87", 56387)
+	forgetful.Run(t, "ACL SETUSER svc_berth1 resetpass >Fresh-Passw0rd.1")
+	is, err = redis.Connector{}.Probe(t.Context(), forgetful.Target("db"), connect.Point{Account: ref}, values)
+	require.Error(t, err, "%+v", is)
+	assert.ErrorContains(t, err, "would be lost when the server restarts")
+}
+
 // Access lists are not replicated: each node has its own, and one that was left out
 // refuses the new password the moment it takes over.
 func TestRedisWithReplicas(t *testing.T) {

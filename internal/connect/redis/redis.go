@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -125,9 +126,12 @@ func refused(err error) bool {
 	return errors.As(err, &said) && !errors.Is(err, redis.Nil)
 }
 
+// digests are SHA-256 of passwords, as access lists have them: enough to guess by.
+var digests = regexp.MustCompile(`#[0-9a-fA-F]{64}`)
+
 func failure(target connect.Target, stage connect.Stage, err error, sent bool) *connect.Failure {
 	if refused(err) {
-		f := target.Fail(stage, connect.CodeFailed, err.Error(), "", err)
+		f := target.Fail(stage, connect.CodeFailed, digests.ReplaceAllString(err.Error(), "#..."), "", nil)
 		if strings.HasPrefix(err.Error(), "NOPERM") {
 			f.Code, f.Next = connect.CodeNotPermitted, "ACL SETUSER "+target.Steward.Account+" +acl +client|list +config|rewrite +ping"
 		}
@@ -342,9 +346,25 @@ func (Connector) Accept(ctx context.Context, target connect.Target, point connec
 	return connect.ReplacePassword(target, values, want, func(value secret.Value) error { return set(ctx, target, point.Account, value) })
 }
 
-// Probe implements connect.Accepter.
+// Probe implements connect.Accepter. What is in force may have been set by an act that
+// was cut off before it was kept: it is kept now, which changes nothing of what is
+// accepted, or nothing is found out.
 func (c Connector) Probe(ctx context.Context, target connect.Target, point connect.Point, values connect.Values) (connect.Probed, error) {
-	return connect.ProbePassword(ctx, c, target, point, values)
+	is, err := connect.ProbePassword(ctx, c, target, point, values)
+	if err != nil || is.New != connect.AnswerYes {
+		return is, err
+	}
+	conn, done, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
+	if failed != nil {
+		return connect.Probed{}, failed
+	}
+	defer done()
+	limited, cancel := context.WithTimeout(ctx, callTime)
+	defer cancel()
+	if err := save(limited, conn); err != nil {
+		return connect.Probed{}, notKept(target, err, true)
+	}
+	return is, nil
 }
 
 // Overlaps implements connect.Accepter: every user may have several.
