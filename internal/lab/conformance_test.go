@@ -13,6 +13,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/conformance"
 	"mossledger.example/moss/internal/connect/directory"
+	"mossledger.example/moss/internal/connect/directory/uses"
 	"mossledger.example/moss/internal/connect/unixhost"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/secret"
@@ -26,17 +27,17 @@ func TestSambaConforms(t *testing.T) {
 		Weak: secret.New("short"), DeadAddress: "127.0.0.250",
 	})
 	// What the real directory wrote of all that is understood.
-	uses, bad, err := directory.ParseUses(strings.NewReader(d.UsesLog(t)))
+	seen, bad, err := uses.Parse(strings.NewReader(d.UsesLog(t)))
 	require.NoError(t, err)
 	assert.Zero(t, bad)
 	var accepted, refused bool
-	for _, u := range uses {
+	for _, u := range seen {
 		own := strings.HasPrefix(u.Account, "S-1-5-21-") && u.Client != "" && strings.Contains(u.How, "LDAP")
 		accepted = accepted || own && !u.Failed
 		refused = refused || u.Failed && strings.EqualFold(u.Account, "svc-berth")
 	}
-	assert.True(t, accepted, "accepted log-ons by SID: %+v", uses)
-	assert.True(t, refused, "refused ones by name: %+v", uses)
+	assert.True(t, accepted, "accepted log-ons by SID: %+v", seen)
+	assert.True(t, refused, "refused ones by name: %+v", seen)
 }
 
 func TestOpenLDAPConforms(t *testing.T) {

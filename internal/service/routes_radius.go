@@ -12,7 +12,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"mossledger.example/moss/internal/app/picture"
-	"mossledger.example/moss/internal/connect/directory"
+	"mossledger.example/moss/internal/connect/directory/uses"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/radius"
 	"mossledger.example/moss/internal/records"
@@ -171,7 +171,7 @@ func (s *Service) importUses(ctx context.Context, in *importUsesInput) (*body[Ta
 		return answer(TakenUses{}, err)
 	}
 	var list []estate.Use
-	list, bad, err := directory.ParseUses(strings.NewReader(strings.Join(in.Body.Lines, "\n")))
+	list, bad, err := uses.Parse(strings.NewReader(strings.Join(in.Body.Lines, "\n")))
 	if err != nil {
 		return answer(TakenUses{}, err)
 	}

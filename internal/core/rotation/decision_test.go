@@ -57,6 +57,17 @@ func (e *world) heard() {
 	}
 }
 
+// print shows what happened, for whoever looks for the reason of a failure: acts run
+// beside each other, and a seed alone does not repeat that.
+func (e *world) print() {
+	for i, s := range e.plan.Steps {
+		e.t.Logf("step %d: %s %s on %s, needs %v, after %v", i, s.Kind, s.Subject, s.System, s.Needs, s.After)
+	}
+	for _, r := range e.wrote {
+		e.t.Logf("%d %s %s step %d undo=%v %s %s %s", r.Seq, r.Time.Format(time.TimeOnly), r.Event, r.Step, r.Undo, r.Result, r.Actor, r.Words)
+	}
+}
+
 // People tell a running rotation anything at any moment, while acts fail and the
 // process dies: what is answered is in the journal, the laws hold, and with
 // everything back it can be brought to an end.

@@ -446,17 +446,6 @@ func (e *world) settle() State {
 	return state
 }
 
-// print shows what happened, for whoever looks for the reason of a failure: acts run
-// beside each other, and a seed alone does not repeat that.
-func (e *world) print() {
-	for i, s := range e.plan.Steps {
-		e.t.Logf("step %d: %s %s on %s, needs %v, after %v", i, s.Kind, s.Subject, s.System, s.Needs, s.After)
-	}
-	for _, r := range e.wrote {
-		e.t.Logf("%d %s %s step %d undo=%v %s %s %s", r.Seq, r.Time.Format(time.TimeOnly), r.Event, r.Step, r.Undo, r.Result, r.Actor, r.Words)
-	}
-}
-
 func mustFold(t *testing.T, plan Plan, records []Record) State {
 	s, err := Fold(plan, records)
 	require.NoError(t, err)

@@ -1,4 +1,4 @@
-package directory
+package uses
 
 import (
 	"strings"
@@ -19,7 +19,7 @@ func TestParseUses(t *testing.T) {
 		line("2", "NT_STATUS_WRONG_PASSWORD", "ipv6:2001:db8::7:50022", "(NULL SID)") +
 		line("2", "NT_STATUS_OK", "unix:", "S-1-5-21-1-2-3-1104") +
 		`{"type": "passwordChange", "timestamp": "x"}` + "\n{broken\n" + "{" + strings.Repeat("y", maxRecord+10) + "\n" + "no record at all"
-	uses, bad, err := ParseUses(strings.NewReader(log))
+	uses, bad, err := Parse(strings.NewReader(log))
 	require.NoError(t, err)
 	assert.Equal(t, 2, bad)
 	require.Len(t, uses, 2)
@@ -37,7 +37,7 @@ func TestParseUses(t *testing.T) {
 func FuzzParseUses(f *testing.F) {
 	f.Add(record)
 	f.Fuzz(func(t *testing.T, log string) {
-		_, _, err := ParseUses(strings.NewReader(log))
+		_, _, err := Parse(strings.NewReader(log))
 		require.NoError(t, err)
 	})
 }

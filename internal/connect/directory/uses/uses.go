@@ -1,4 +1,6 @@
-package directory
+// Package uses reads what a directory's own log says of who signed in: evidence of
+// dependents that nothing else names.
+package uses
 
 import (
 	"bufio"
@@ -33,10 +35,10 @@ type useRecord struct {
 	} `json:"Authentication"`
 }
 
-// ParseUses sums up the uses in a log of JSON lines; other lines, and
+// Parse sums up the uses in a log of JSON lines; other lines, and
 // what stands before the first brace of one, are passed over. bad counts lines
 // that look like records and are none.
-func ParseUses(r io.Reader) (uses []estate.Use, bad int, err error) {
+func Parse(r io.Reader) (uses []estate.Use, bad int, err error) {
 	at := map[estate.Use]int{}
 	reader := bufio.NewReaderSize(r, 64<<10)
 	for {
