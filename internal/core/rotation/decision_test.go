@@ -3,8 +3,6 @@ package rotation
 import (
 	"context"
 	"errors"
-	"math/rand"
-	"os"
 	"strconv"
 	"testing"
 	"time"
@@ -72,14 +70,7 @@ func (e *world) print() {
 // process dies: what is answered is in the journal, the laws hold, and with
 // everything back it can be brought to an end.
 func TestPeopleDecideWhileItRuns(t *testing.T) {
-	seed := time.Now().UnixNano()
-	if text := os.Getenv("MOSS_SEED"); text != "" {
-		var err error
-		seed, err = strconv.ParseInt(text, 10, 64)
-		require.NoError(t, err)
-	}
-	t.Logf("MOSS_SEED=%d", seed)
-	random := rand.New(rand.NewSource(seed))
+	random := seeded(t)
 	decisions := []string{DecideStop, DecideResume, DecideUndo, DecideGoOn, DecideLeave}
 	taken, refused := 0, 0
 	var e *world

@@ -122,8 +122,9 @@ func crashes(t *testing.T, way int) {
 	}
 }
 
-// Random faults and crashes from a printed seed; MOSS_SEED repeats one.
-func TestRandomSequences(t *testing.T) {
+// seeded is a source from a printed seed; MOSS_SEED gives one again.
+func seeded(t *testing.T) *rand.Rand {
+	t.Helper()
 	seed := time.Now().UnixNano()
 	if text := os.Getenv("MOSS_SEED"); text != "" {
 		var err error
@@ -131,7 +132,12 @@ func TestRandomSequences(t *testing.T) {
 		require.NoError(t, err)
 	}
 	t.Logf("MOSS_SEED=%d", seed)
-	random := rand.New(rand.NewSource(seed))
+	return rand.New(rand.NewSource(seed))
+}
+
+// Random faults and crashes from a printed seed; MOSS_SEED repeats one.
+func TestRandomSequences(t *testing.T) {
+	random := seeded(t)
 	kinds := []string{"before", "after", "middle", "hang"}
 	for round := 0; round < 3000; round += sampled(10) {
 		e := newWorld(t, []Policy{PolicyStop, PolicyContinue, PolicyUndo}[random.Intn(3)], random.Intn(ways))
