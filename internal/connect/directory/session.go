@@ -218,7 +218,10 @@ func signIn(ctx context.Context, target connect.Target, watch *connect.Stopwatch
 // Capabilities and extensions that tell the flavors apart.
 const (
 	capabilityWindows = "1.2.840.113556.1.4.800"
-	extensionPassword = "1.3.6.1.4.1.4203.1.11.1" // RFC 3062
+	// capabilityReadOnly is that of a controller with a part of the secrets only
+	// ([MS-ADTS], section 3.1.1.3.4.3): it takes no change.
+	capabilityReadOnly = "1.2.840.113556.1.4.1920"
+	extensionPassword  = "1.3.6.1.4.1.4203.1.11.1" // RFC 3062
 )
 
 func (s *session) readRoot() *connect.Failure {

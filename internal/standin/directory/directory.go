@@ -77,6 +77,7 @@ type Fault struct {
 	Garbage         bool          // answer searches with bytes that are no LDAP
 	Referral        string        // answer searches with this referral as well
 	RefuseChange    bool          // refuse password changes (53)
+	ReadOnly        bool          // be a controller that takes no change, and refers to another one (10)
 	LoseAnswer      bool          // take a password change into effect and cut the connection
 	Hang            chan struct{} // answer nothing until it is closed
 	Down            bool          // end every connection at once

@@ -29,6 +29,7 @@ const (
 	oidPaging         = "1.2.840.113556.1.4.319"
 	oidPasswordModify = "1.3.6.1.4.1.4203.1.11.1"
 	oidWindows        = "1.2.840.113556.1.4.800"
+	oidReadOnly       = "1.2.840.113556.1.4.1920"
 )
 
 type client struct {
@@ -192,6 +193,9 @@ func (c *client) modify(dn string, changes []*ber.Packet, fault Fault) (int, str
 		case 2:
 			if !c.who.Admin {
 				return 50, "00002098: insufficient access rights to reset the password"
+			}
+			if fault.ReadOnly {
+				return 10, "0000202B: RefErr: DSID-031007F9, data 0, 1 access points"
 			}
 			if fault.RefuseChange {
 				return 53, "the directory is unwilling to change passwords now"

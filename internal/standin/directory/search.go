@@ -115,6 +115,9 @@ func (s *Server) rootEntry() map[string][]string {
 	}
 	if s.config.Windows {
 		root["supportedCapabilities"] = []string{oidWindows}
+		if s.fault.ReadOnly {
+			root["supportedCapabilities"] = append(root["supportedCapabilities"], oidReadOnly)
+		}
 		root["defaultNamingContext"] = []string{s.config.Base}
 	} else {
 		root["supportedExtension"] = []string{oidPasswordModify}
