@@ -8,51 +8,21 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"golang.org/x/net/dns/dnsmessage"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/standin/nameserver"
 )
 
-// turning is a name server that tells the addresses of a name in another order each
-// time, as those of directories with several controllers do.
+// turning has names resolved to these addresses, in another order each time.
 func turning(t *testing.T, addresses ...[4]byte) {
 	t.Helper()
-	conn, err := net.ListenPacket("udp", "127.0.0.1:0")
+	names, err := nameserver.Start(addresses...)
 	require.NoError(t, err)
-	var asked atomic.Int64
-	ended := make(chan struct{})
-	go func() {
-		defer close(ended)
-		buffer := make([]byte, 1500)
-		for {
-			n, from, err := conn.ReadFrom(buffer)
-			if err != nil {
-				return
-			}
-			var m dnsmessage.Message
-			if m.Unpack(buffer[:n]) != nil || len(m.Questions) != 1 {
-				continue
-			}
-			m.Response, m.Additionals = true, nil
-			if q := m.Questions[0]; q.Type == dnsmessage.TypeA {
-				first := int(asked.Add(1))
-				for i := range addresses {
-					m.Answers = append(m.Answers, dnsmessage.Resource{Header: dnsmessage.ResourceHeader{Name: q.Name, Type: q.Type, Class: q.Class, TTL: 1}, Body: &dnsmessage.AResource{A: addresses[(first+i)%len(addresses)]}})
-				}
-			}
-			if out, err := m.Pack(); err == nil {
-				_, _ = conn.WriteTo(out, from)
-			}
-		}
-	}()
 	before := net.DefaultResolver
-	net.DefaultResolver = &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, _, _ string) (net.Conn, error) {
-		return (&net.Dialer{}).DialContext(ctx, "udp", conn.LocalAddr().String())
-	}}
+	net.DefaultResolver = names.Resolver()
 	t.Cleanup(func() {
 		net.DefaultResolver = before
-		_ = conn.Close()
-		<-ended
+		_ = names.Close()
 	})
 }
 

@@ -1,6 +1,7 @@
 package assembly_test
 
 import (
+	"net"
 	"strings"
 	"sync"
 	"testing"
@@ -11,8 +12,11 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/records"
 	standindir "mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/larkmoor"
+	"mossledger.example/moss/internal/standin/nameserver"
 	"mossledger.example/moss/internal/standin/unixhost"
 )
 
@@ -87,4 +91,53 @@ func TestUndoingIsSent(t *testing.T) {
 	require.Equal(t, rotation.FinishedUndone, f.ended(r.ID).Result)
 	f.estate.Directory.SetFault(standindir.Fault{}) // the change has arrived
 	f.agrees(a, "tide1", "/etc/tide/feed.pw")
+}
+
+// A rotation that is undone later, by another run of the service, goes to the server that
+// took the change, whatever the name says by now.
+func TestARotationStaysWithItsServer(t *testing.T) {
+	larkmoors, err := larkmoor.Start()
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, larkmoors.Close()) })
+	names, err := nameserver.Start([4]byte{127, 0, 0, 1})
+	require.NoError(t, err)
+	before := net.DefaultResolver
+	net.DefaultResolver = names.Resolver()
+	t.Cleanup(func() {
+		net.DefaultResolver = before
+		_ = names.Close()
+	})
+	f := &ferry{t: t, estate: larkmoors, folder: t.TempDir()}
+	f.reopen()
+	t.Cleanup(func() {
+		f.Stop()
+		require.NoError(t, f.Store.Close())
+	})
+	ctx := t.Context()
+	require.NoError(t, f.Inventory.SaveSteward(ctx, ines, "dir", larkmoor.ManagerDN, secret.New(larkmoor.ManagerPassword), secret.Value{}))
+	_, port := larkmoor.Port(larkmoors.Address)
+	_, err = f.Inventory.Add(ctx, ines, records.System{Name: "dir", Kind: "directory", Address: "directory.larkmoor.example", Port: port, Steward: "dir", TrustedCA: larkmoors.CA})
+	require.NoError(t, err)
+	f.survey()
+	a := f.take("svc-manifest")
+	r := f.rotate(a, rotation.PolicyStop)
+	require.Equal(t, rotation.FinishedDone, r.Result)
+	_, state, _, err := f.Rotations.State(ctx, r.ID)
+	require.NoError(t, err)
+	kept := ""
+	for i, step := range r.Plan.Steps {
+		if step.Kind == rotation.StepChange {
+			kept = state.Steps[i].Memo
+		}
+	}
+	require.Equal(t, "127.0.0.1", kept, "the journal has which server took the change")
+	v, err := f.Rotations.RehearseUndo(ctx, ines, r.ID)
+	require.NoError(t, err)
+	require.Equal(t, "passed", v.Verdict, "%+v", bad(v.Checks))
+	f.quiet()
+	names.Answer([4]byte{127, 0, 0, 95}) // where nothing listens
+	require.NoError(t, f.Rotations.Decide(ctx, ines, r.ID, rotation.DecideUndo, "test"))
+	require.Equal(t, rotation.FinishedUndone, f.ended(r.ID).Result)
+	require.True(t, larkmoors.Directory.Accepts(larkmoor.DN("svc-manifest"), larkmoor.Passwords["svc-manifest"]))
+	names.Answer([4]byte{127, 0, 0, 1})
 }
