@@ -108,15 +108,15 @@ func TestIdleSessionsEndByThemselves(t *testing.T) {
 		defer end()
 		first, second := &kept{}, &kept{}
 		LeaveSession(ctx, Target{Name: "a"}, first)
-		time.Sleep(SessionIdle / 2)
+		require.NoError(t, Wait(ctx, SessionIdle/2)) // of the bubble's clock
 		LeaveSession(ctx, Target{Name: "b"}, second)
-		time.Sleep(SessionIdle/2 + time.Millisecond)
+		require.NoError(t, Wait(ctx, SessionIdle/2+time.Millisecond))
 		synctest.Wait()
 		assert.EqualValues(t, 1, first.ended.Load())
 		assert.EqualValues(t, 0, second.ended.Load())
 		_, found := TakeSession[*kept](ctx, Target{Name: "a"})
 		assert.False(t, found)
-		time.Sleep(SessionIdle)
+		require.NoError(t, Wait(ctx, SessionIdle))
 		synctest.Wait()
 		assert.EqualValues(t, 1, second.ended.Load())
 	})
