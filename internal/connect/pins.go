@@ -13,8 +13,8 @@ import (
 // of work (KeepSessions) stay with the address that the first of them reached. When it
 // does not answer, the system is away; another one is not asked.
 
-// named is the name of a target that may have several addresses; "" for an address.
-func named(target Target) string {
+// NameOf is the name of a target that may have several addresses; "" for an address.
+func NameOf(target Target) string {
 	name := cmp.Or(target.Address, target.Name)
 	if net.ParseIP(name) != nil {
 		return ""
@@ -25,7 +25,7 @@ func named(target Target) string {
 // Pin has the calls made with the context reach a target's name at this address only,
 // unless an earlier one of them has reached it.
 func Pin(ctx context.Context, target Target, address string) {
-	kept, name := SessionsOf(ctx), named(target)
+	kept, name := SessionsOf(ctx), NameOf(target)
 	if kept == nil || name == "" || address == "" {
 		return
 	}
@@ -45,5 +45,5 @@ func PinOf(ctx context.Context, target Target) string {
 	}
 	kept.lock.Lock()
 	defer kept.lock.Unlock()
-	return kept.pins[named(target)]
+	return kept.pins[NameOf(target)]
 }

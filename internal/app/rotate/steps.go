@@ -1,11 +1,9 @@
 package rotate
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"strings"
 	"time"
 
@@ -172,7 +170,7 @@ func (h *acts) server(ctx context.Context, step rotation.Step) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if net.ParseIP(cmp.Or(target.Address, target.Name)) != nil {
+	if connect.NameOf(target) == "" {
 		return "", nil
 	}
 	if connect.PinOf(ctx, target) == "" {
