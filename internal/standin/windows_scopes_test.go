@@ -19,7 +19,7 @@ import (
 func TestWindowsScopesFailAlone(t *testing.T) {
 	scopes := map[string]string{
 		"Win32_UserAccount": connect.ScopeAccounts, "Win32_Group": connect.ScopeAccounts, "Win32_GroupUser": connect.ScopeAccounts,
-		"Win32_Service": connect.ScopeServices, "MSFT_ScheduledTask": connect.ScopeTasks, "ApplicationPool": connect.ScopePools,
+		"Win32_BaseService": connect.ScopeServices, "MSFT_ScheduledTask": connect.ScopeTasks, "ApplicationPool": connect.ScopePools,
 	}
 	for slow, scope := range scopes {
 		t.Run(slow, func(t *testing.T) {

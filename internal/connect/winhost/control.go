@@ -20,8 +20,28 @@ import (
 // Patience with states. The whole act is bounded by its context.
 const (
 	settleTime = 45 * time.Second
+	longest    = 10 * time.Minute // that a hint is believed
 	lookEvery  = 150 * time.Millisecond
 )
+
+// patience is how long a state that is pending is waited for: as long as the service
+// says that it gets on, by a checkpoint that rises within the time that it gave as its
+// hint (MS-SCMR, section 2.2.47), and never less than settleTime.
+type patience struct {
+	point int64
+	moved time.Time
+	hint  time.Duration
+}
+
+func (p *patience) over(i *instance, now time.Time) bool {
+	if point := i.Int("CheckPoint"); p.moved.IsZero() || point > p.point {
+		p.point, p.moved = point, now
+	}
+	if hint := i.Int("WaitHint"); hint > 0 {
+		p.hint = min(time.Duration(hint)*time.Millisecond, longest)
+	}
+	return now.Sub(p.moved) > max(settleTime, p.hint)
+}
 
 func storesPassword(account string) bool {
 	return naming.IdentityOf(account) == estate.IdentityNamed
@@ -162,7 +182,7 @@ func (s *session) recycle(ctx context.Context, name string) (string, *connect.Fa
 // chain is the running services that need a service, directly or not: those
 // that need nobody else come last, so stopping goes from the front.
 func (s *session) chain(ctx context.Context, name string) ([]string, error) {
-	needs, err := s.startOrder(ctx)
+	needs, _, err := s.startOrder(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -212,6 +232,13 @@ func (s *session) chain(ctx context.Context, name string) ([]string, error) {
 
 func (s *session) restartService(ctx context.Context, name string) (string, *connect.Failure) {
 	begun := time.Now()
+	of, err := s.clusterOf(ctx)
+	if failure := s.failure(connect.StageRestart, err, false); failure != nil {
+		return "", failure
+	}
+	if resource := of.holds(name); resource != "" {
+		return "", s.target.Fail(connect.StageRestart, connect.CodeFailed, name+" is the resource "+resource+" of a failover cluster, which takes a restart for a fault: nothing was done", clusterNext, nil)
+	}
 	before, err := s.Get(ctx, serviceResource(name))
 	if failure := s.failure(connect.StageRestart, err, false); failure != nil {
 		return "", failure
@@ -221,6 +248,11 @@ func (s *session) restartService(ctx context.Context, name string) (string, *con
 		up, err := s.chain(ctx, name)
 		if failure := s.failure(connect.StageRestart, err, false); failure != nil {
 			return "", failure
+		}
+		for _, other := range up {
+			if resource := of.holds(other); resource != "" {
+				return "", s.target.Fail(connect.StageRestart, connect.CodeFailed, other+", which needs "+name+", is the resource "+resource+" of a failover cluster, which takes a restart for a fault: nothing was done", clusterNext, nil)
+			}
 		}
 		for _, other := range up {
 			if failure := s.stop(ctx, other); failure != nil {
@@ -283,7 +315,7 @@ func (s *session) stop(ctx context.Context, name string) *connect.Failure {
 			return s.target.Fail(connect.StageRestart, connect.CodeFailed, returned("StopService of "+name, code), "", nil)
 		}
 	}
-	for limit := time.Now().Add(settleTime); ; {
+	for wait := (patience{}); ; {
 		now, err := s.Get(ctx, serviceResource(name))
 		if failure := s.failure(connect.StageRestart, err, false); failure != nil {
 			failure.Unclear = true
@@ -293,8 +325,8 @@ func (s *session) stop(ctx context.Context, name string) *connect.Failure {
 		if state == "Stopped" || state != "Stop Pending" && now.Int("ProcessId") != before.Int("ProcessId") {
 			return nil
 		}
-		if time.Now().After(limit) {
-			f := s.target.Fail(connect.StageRestart, connect.CodeTimeout, fmt.Sprintf("%s is still %s after %s: its process %d does not end", name, strings.ToLower(state), settleTime, now.Int("ProcessId")), "end the process on the host, then resume", nil)
+		if wait.over(now, time.Now()) {
+			f := s.target.Fail(connect.StageRestart, connect.CodeTimeout, fmt.Sprintf("%s is still %s, and told no progress for %s: its process %d does not end", name, strings.ToLower(state), max(settleTime, wait.hint), now.Int("ProcessId")), "look at the host what it waits for; when it has stopped, resume", nil)
 			f.Unclear = true
 			return f
 		}
@@ -317,7 +349,7 @@ func (s *session) start(ctx context.Context, name string, begun time.Time) (stri
 	if code != 0 && code != 10 {
 		return "", s.refused(ctx, name, returned("StartService of "+name, code), begun)
 	}
-	for limit := time.Now().Add(settleTime); ; {
+	for wait := (patience{}); ; {
 		now, err := s.Get(ctx, serviceResource(name))
 		if failure := s.failure(connect.StageRestart, err, false); failure != nil {
 			failure.Unclear = true
@@ -329,8 +361,8 @@ func (s *session) start(ctx context.Context, name string, begun time.Time) (stri
 			return words, nil
 		case state.Active == "inactive" || state.Active == "failed":
 			return "", s.refused(ctx, name, name+" stopped again: "+state.Result, begun)
-		case time.Now().After(limit):
-			f := s.target.Fail(connect.StageRestart, connect.CodeTimeout, fmt.Sprintf("%s is still %s after %s", name, state.Sub, settleTime), "look at it on the host, then resume", nil)
+		case wait.over(now, time.Now()):
+			f := s.target.Fail(connect.StageRestart, connect.CodeTimeout, fmt.Sprintf("%s is still %s, and told no progress for %s", name, state.Sub, max(settleTime, wait.hint)), "look at it on the host, then resume", nil)
 			f.Unclear = true
 			return "", f
 		}

@@ -5,8 +5,10 @@ import (
 	"fmt"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"time"
+	"unicode/utf16"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/wsman"
@@ -56,12 +58,19 @@ func (s *session) diagnose(ctx context.Context, place estate.Place, d *connect.D
 	}
 	records, err := s.records(ctx, place.Place, lookBack, sources, d.Dependent.Description)
 	d.Records = records
+	if d.Dependent.StartMode != "disabled" || d.Dependent.Result != "" {
+		for i := range records {
+			if records[i].Code == 7040 {
+				records[i].Hint = "" // whoever changed the start mode did not switch it off
+			}
+		}
+	}
 	return s.failure(connect.StageRead, err, false)
 }
 
 // neededBy reads what a service needs, directly or not, in start order.
 func (s *session) neededBy(ctx context.Context, d *connect.Diagnosis) *connect.Failure {
-	needs, err := s.startOrder(ctx)
+	needs, _, err := s.startOrder(ctx)
 	if failure := s.failure(connect.StageRead, err, false); failure != nil {
 		return failure
 	}
@@ -88,7 +97,8 @@ func (s *session) neededBy(ctx context.Context, d *connect.Diagnosis) *connect.F
 		parts = append(parts, "Name="+wsman.Quote(name))
 	}
 	found := map[string]estate.Dependent{}
-	err = s.all(ctx, spaceCIM, "Win32_Service", strings.Join(parts, " or "), func(i *instance) error {
+	// The class of what services need holds drivers as well as services.
+	err = s.all(ctx, spaceCIM, "Win32_BaseService", strings.Join(parts, " or "), func(i *instance) error {
 		service := serviceOf(i)
 		found[strings.ToLower(service.Name)] = service
 		return nil
@@ -104,7 +114,7 @@ func (s *session) neededBy(ctx context.Context, d *connect.Diagnosis) *connect.F
 }
 
 // Codes of the service control manager's records that explain something.
-var telling = []int{7000, 7001, 7003, 7009, 7011, 7022, 7023, 7024, 7031, 7034, 7035, 7036, 7038, 7040, 7041, 7042, 5021, 5057, 5059}
+var telling = []int{7000, 7001, 7003, 7009, 7011, 7022, 7023, 7024, 7031, 7034, 7036, 7038, 7040, 7041, 7042, 5021, 5057, 5059}
 
 // logOnCauses are the causes behind the error numbers of record 7038.
 var logOnCauses = map[string]diagnosis.Code{
@@ -112,9 +122,41 @@ var logOnCauses = map[string]diagnosis.Code{
 	"1385": diagnosis.MissingRight, "1332": diagnosis.NoAccount, "1317": diagnosis.NoAccount,
 }
 
+// subject is the place of a record's string that names the service: key name or display
+// name. The records of what took too long begin with the time.
+func subject(code int) int {
+	if code == 7009 || code == 7011 {
+		return 1
+	}
+	return 0
+}
+
+// stateOf is the state that record 7036 is about, as a number of MS-SCMR 2.2.47, and 0
+// where it does not say. Its strings are in the host's language; its data are not: the
+// service's key name, a slash and the number, in UTF-16.
+func stateOf(data []string) int {
+	var text []uint16
+	for i := 0; i+1 < len(data); i += 2 {
+		low, err := strconv.Atoi(data[i])
+		high, errHigh := strconv.Atoi(data[i+1])
+		if err != nil || errHigh != nil || low|high<<8 == 0 {
+			break
+		}
+		text = append(text, uint16(low|high<<8)) //nolint:gosec // two bytes
+	}
+	_, number, _ := strings.Cut(string(utf16.Decode(text)), "/")
+	state, err := strconv.Atoi(number)
+	if err != nil {
+		return 0
+	}
+	return state
+}
+
+const stateRunning = 4
+
 // meaning says which cause a record speaks for. The insertion strings decide,
 // not the message, which is in the host's language.
-func meaning(code int, list []string) (hint diagnosis.Code, of string, start bool) {
+func meaning(code int, list, data []string) (hint diagnosis.Code, of string, start bool) {
 	last := ""
 	if len(list) > 0 {
 		last = strings.TrimLeft(list[len(list)-1], "%")
@@ -129,10 +171,12 @@ func meaning(code int, list []string) (hint diagnosis.Code, of string, start boo
 			of = list[1]
 		}
 		return diagnosis.Dependency, of, false
-	case 7035:
+	case 7042: // 7035 told it up to Windows Server 2003
 		return diagnosis.StoppedBy, "", false
+	case 7040:
+		return diagnosis.SwitchedOff, "", false
 	case 7036:
-		return "", "", strings.EqualFold(last, "running")
+		return "", "", stateOf(data) == stateRunning || len(data) == 0 && strings.EqualFold(last, "running")
 	case 7009, 7011, 7022, 7023, 7024, 7031, 7034:
 		return diagnosis.Program, "", false
 	case 7000:
@@ -176,12 +220,13 @@ func (s *session) records(ctx context.Context, name string, back time.Duration, 
 	err := s.all(ctx, spaceCIM, "Win32_NTLogEvent", where, func(i *instance) error {
 		list := i.List("InsertionStrings")
 		code := int(i.Int("EventCode"))
-		about := len(list) > 0 && slices.Contains(names, strings.ToLower(list[0]))
+		at := subject(code)
+		about := len(list) > at && slices.Contains(names, strings.ToLower(list[at]))
 		if !about || !slices.Contains(telling, code) {
 			return nil
 		}
 		r := connect.Record{Time: i.Time("TimeGenerated"), Source: i.Text("SourceName"), Code: code, Words: strings.Join(strings.Fields(i.Text("Message")), " "), Strings: list, By: i.Text("User")}
-		r.Hint, r.Of, r.Start = meaning(code, list)
+		r.Hint, r.Of, r.Start = meaning(code, list, i.List("Data"))
 		out = append(out, r)
 		return nil
 	})

@@ -127,7 +127,7 @@ func (s *session) replacePool(ctx context.Context, change connect.LogOnChange, a
 		model.Set("Password", change.Value.RevealString())
 	}
 	model.Set("IdentityType", fmt.Sprint(kind))
-	if _, err := s.Put(ctx, poolResource(change.Place.Place), at); err != nil {
+	if err := s.Put(ctx, poolResource(change.Place.Place), at); err != nil {
 		return "", s.failure(connect.StageReplace, err, true, change.Value)
 	}
 	// The web server shows what it stored: read it back.
@@ -187,6 +187,27 @@ func (s *session) rehearseLogOn(ctx context.Context, in connect.Intention) conne
 	default:
 		line.Words = now.Account + "; the stored password cannot be read"
 	}
+	if line.Result == connect.CheckFailed {
+		return line
+	}
+	switch in.LogOn.Place.Kind {
+	case estate.DependentPool:
+		line.Words += "; the web server ends its workers and starts them anew as soon as the identity changes: it cannot be left running as it is"
+	case estate.DependentTask:
+		if works, words := s.taskMethodWorks(ctx); !works {
+			line.Result, line.Words, line.Next = connect.CheckFailed, words, "change the log-on of this task by hand, and skip it here"
+		}
+	case estate.DependentService:
+		of, err := s.clusterOf(ctx)
+		if failure := s.failure(connect.StageRead, err, false); failure != nil {
+			line.Result, line.Words, line.Next = connect.CheckWarning, line.Words+"; whether it belongs to a cluster could not be read: "+failure.Words, failure.Next
+			return line
+		}
+		if resource := of.holds(in.LogOn.Place.Place); resource != "" {
+			line.Result, line.Words = connect.CheckWarning, line.Words+"; it is the resource "+resource+" of a failover cluster: on each other node it has a log-on of its own, which must change as well"
+			line.Next = "see that each is surveyed and in the plan: " + of.others(s.name)
+		}
+	}
 	return line
 }
 
@@ -210,6 +231,15 @@ func (s *session) rehearseRestart(ctx context.Context, in connect.Intention) con
 		line.Result, line.Words, line.Next = connect.CheckFailed, "it does not accept to be stopped", "leave it running, and restart it with the host"
 		return line
 	}
+	of, err := s.clusterOf(ctx)
+	if failure := s.failure(connect.StageRead, err, false); failure != nil {
+		line.Result, line.Words, line.Next = connect.CheckFailed, "whether it belongs to a cluster could not be read: "+failure.Words, failure.Next
+		return line
+	}
+	if resource := of.holds(in.Restart.Place); resource != "" {
+		line.Result, line.Words, line.Next = connect.CheckFailed, "it is the resource "+resource+" of a failover cluster, which takes a restart for a fault", clusterNext
+		return line
+	}
 	if i.Text("StartMode") == "Disabled" {
 		line.Result, line.Words, line.Next = connect.CheckFailed, "it is disabled: once stopped it would not start again", "enable it, or leave it running"
 		return line
@@ -228,6 +258,10 @@ func (s *session) rehearseRestart(ctx context.Context, in connect.Intention) con
 	}
 	var along []string
 	for _, name := range up {
+		if resource := of.holds(name); resource != "" {
+			line.Result, line.Words, line.Next = connect.CheckFailed, name+" needs it, and is the resource "+resource+" of a failover cluster, which takes a restart for a fault", clusterNext
+			return line
+		}
 		if !planned[strings.ToLower(name)] {
 			line.Result, line.Words, line.Next = connect.CheckFailed, name+" needs it and runs, but the plan does not know of it", "survey this host, and rehearse again"
 			return line

@@ -345,7 +345,11 @@ func (Connector) Check(ctx context.Context, target connect.Target) connect.Check
 		failure.Stage = connect.StagePermitted
 		return report(failure)
 	}
-	watch.OK(connect.StagePermitted, "services can be read one by one")
+	permitted := "services can be read one by one"
+	if err := s.seesAll(ctx); err != nil {
+		permitted += "; " + err.Error()
+	}
+	watch.OK(connect.StagePermitted, permitted)
 	detail := s.facts.Flavor + " " + s.facts.Version + ", " + strings.TrimSpace(id.Vendor+" "+id.Version)
 	if s.facts.ClockOff != 0 {
 		detail += fmt.Sprintf("; its clock is off by %s", s.facts.ClockOff)

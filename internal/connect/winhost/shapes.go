@@ -14,6 +14,7 @@ const (
 	spaceCIM     = "root/cimv2"
 	spaceTasks   = "root/Microsoft/Windows/TaskScheduler"
 	spaceWeb     = "root/WebAdministration"
+	spaceCluster = "root/MSCluster"
 	registryURI  = resourceBase + "root/cimv2/StdRegProv"
 )
 

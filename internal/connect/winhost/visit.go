@@ -3,6 +3,7 @@ package winhost
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -22,6 +23,7 @@ type visit struct {
 	taken        error // of emit
 	batch        connect.Batch
 	failed       *connect.Failure // the first
+	partly       error            // why what is read without an error is not all
 }
 
 // lane reads some scopes of a host over a connection of its own.
@@ -60,6 +62,10 @@ func (Connector) Visit(ctx context.Context, target connect.Target, request conne
 	watch.OK(connect.StageSignIn, "as "+target.Steward.Account)
 	for _, scope := range []string{connect.ScopeAccounts, connect.ScopeServices, connect.ScopeTasks, connect.ScopePools} {
 		v.coverage.Complete[scope] = false
+	}
+	if err := s.seesAll(ctx); err != nil {
+		v.partly = err
+		v.problem("", err.Error(), partlyNext)
 	}
 	main := &lane{s, v}
 	var both sync.WaitGroup
@@ -124,7 +130,11 @@ func (l *lane) run(ctx context.Context, parts ...part) {
 			continue
 		}
 		l.lock.Lock()
-		l.coverage.Complete[p.scope] = true
+		if l.partly == nil {
+			l.coverage.Complete[p.scope] = true
+		} else {
+			l.coverage.Why[p.scope] = l.partly.Error()
+		}
 		l.lock.Unlock()
 	}
 }
@@ -280,11 +290,17 @@ func (v *lane) readServices(ctx context.Context) error {
 	}); err != nil {
 		return err
 	}
-	needs, err := v.startOrder(ctx)
+	needs, drivers, err := v.startOrder(ctx)
 	if err != nil {
 		return err
 	}
-	return v.all(ctx, spaceCIM, "Win32_Service", "", func(i *instance) error {
+	shown := maps.Clone(drivers) // what need not be looked for among the hidden
+	// Drivers as well: only so is known what is neither, and hidden.
+	err = v.all(ctx, spaceCIM, "Win32_BaseService", "", func(i *instance) error {
+		shown[strings.ToLower(i.Text("Name"))] = true
+		if i.Local == "Win32_SystemDriver" {
+			return nil
+		}
 		d := serviceOf(i)
 		if d.Name == "" {
 			v.problem("Win32_Service", "a service without a name", "")
@@ -293,26 +309,52 @@ func (v *lane) readServices(ctx context.Context) error {
 		if p := started[i.Int("ProcessId")]; p != nil && i.Int("ProcessId") > 0 && p.Children[0] != nil {
 			d.Started = p.Time("CreationDate")
 		}
-		d.Requires = needs[strings.ToLower(d.Name)]
+		for _, name := range needs[strings.ToLower(d.Name)] {
+			if !drivers[strings.ToLower(name)] {
+				d.Requires = append(d.Requires, name)
+			}
+		}
 		d.After = d.Requires
 		return v.add(connect.ScopeServices, d)
 	})
+	if err != nil {
+		return err
+	}
+	hidden, err := v.hidden(ctx, shown)
+	if err != nil {
+		return err
+	}
+	for _, d := range hidden {
+		if v.partly == nil {
+			v.problem("service "+d.Name, "its own security descriptor hides it: its state and what it needs could not be read", "let administrators read it, on the host")
+		}
+		if err := v.add(connect.ScopeServices, d); err != nil {
+			return err
+		}
+	}
+	if len(hidden) > 0 && v.partly == nil {
+		return v.target.Fail(connect.StagePermitted, connect.CodeNotPermitted, fmt.Sprintf("%d services are hidden by their own security descriptors: of these only the log-on is known", len(hidden)), "let administrators read them, on the host", nil)
+	}
+	return nil
 }
 
 // startOrder reads which services need which: by folded name, the names that
-// a service needs.
-func (s *session) startOrder(ctx context.Context) (map[string][]string, error) {
-	needs := map[string][]string{}
-	err := s.all(ctx, spaceCIM, "Win32_DependentService", "", func(i *instance) error {
+// a service needs; and which of those are drivers, which are needed and are no services.
+func (s *session) startOrder(ctx context.Context) (needs map[string][]string, drivers map[string]bool, err error) {
+	needs, drivers = map[string][]string{}, map[string]bool{}
+	err = s.all(ctx, spaceCIM, "Win32_DependentService", "", func(i *instance) error {
 		before, ok := i.Reference("Antecedent")
 		after, found := i.Reference("Dependent")
 		if ok && found {
 			key := strings.ToLower(after.Selector("Name"))
 			needs[key] = append(needs[key], before.Selector("Name"))
+			if strings.HasSuffix(before.URI, "/Win32_SystemDriver") {
+				drivers[strings.ToLower(before.Selector("Name"))] = true
+			}
 		}
 		return nil
 	})
-	return needs, err
+	return needs, drivers, err
 }
 
 func serviceOf(i *instance) estate.Dependent {

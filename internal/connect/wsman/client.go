@@ -136,9 +136,15 @@ func (c *Client) Get(ctx context.Context, r Resource) (*Instance, error) {
 	return c.one(ctx, request{action: nsTransfer + "/Get", resource: r}, true, "")
 }
 
-// Put writes one instance and returns it as the server then has it.
-func (c *Client) Put(ctx context.Context, r Resource, instance *Instance) (*Instance, error) {
-	return c.one(ctx, request{action: nsTransfer + "/Put", resource: r, body: instance.write(r.URI)}, false, "")
+// Put writes one instance. Whether the server shows it afterwards is up to the server:
+// an empty body is success (WS-Transfer, section 3.2). Who wants to know reads it.
+func (c *Client) Put(ctx context.Context, r Resource, instance *Instance) error {
+	m := c.message(request{action: nsTransfer + "/Put", resource: r, body: instance.write(r.URI)}, false, "", "")
+	m.mayBeEmpty = true
+	return c.exchange(ctx, m, func(d *decoder, start *Node) error {
+		_, err := d.tree(start, 0)
+		return err
+	})
 }
 
 // Invoke calls a method and returns its output. Parameters are written in the
@@ -172,6 +178,7 @@ type message struct {
 	safe        bool   // may be sent again
 	answer      string // local name of the body's element; "" for any
 	answerSpace string
+	mayBeEmpty  bool // an answer without content is one
 }
 
 // safeAttempts is how often reading is tried when the connection breaks.

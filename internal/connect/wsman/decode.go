@@ -5,6 +5,7 @@ import (
 	"encoding/xml"
 	"errors"
 	"io"
+	"maps"
 	"strconv"
 	"strings"
 	"time"
@@ -186,6 +187,8 @@ func (d *decoder) envelope(m message, take func(*decoder, *Node) error) error {
 	switch {
 	case err != nil:
 		return err
+	case first == nil && m.mayBeEmpty && relates == m.id:
+		return nil
 	case first == nil:
 		return protocol("its body is empty")
 	case first.Local == "Fault" && first.Space == nsSOAP:
@@ -419,11 +422,49 @@ func (n *Node) Set(property, text string) {
 // write makes the XML of an instance, with the name spaces it came with.
 func (n *Node) write(space string) string {
 	var b strings.Builder
-	n.writeTo(&b, "", space)
+	n.writeTo(&b, "", space, nil)
 	return b.String()
 }
 
-func (n *Node) writeTo(b *strings.Builder, within, space string) {
+// typed is the value of xsi:type with the name space of its prefix, which is declared at
+// the element itself or above it; ok is false where there is none. An embedded instance
+// says so of which class it is (DSP0230, section 7.2.5), and a host that is not told
+// refuses it.
+func (n *Node) typed(above map[string]string) (local, space string, ok bool) {
+	for _, a := range n.Attributes {
+		if a.Name.Local == "type" && a.Name.Space == nsInstance {
+			prefix, rest, found := strings.Cut(a.Value, ":")
+			if !found {
+				return a.Value, n.Space, true
+			}
+			if space = above[prefix]; space == "" && len(n.Children) > 0 {
+				space = n.Children[0].Space // declared in the envelope, which is gone: the class's own
+			}
+			return rest, space, space != ""
+		}
+	}
+	return "", "", false
+}
+
+// declared adds the prefixes that an element declares to those above it.
+func (n *Node) declared(above map[string]string) map[string]string {
+	out, own := above, false
+	for _, a := range n.Attributes {
+		if a.Name.Space == "xmlns" {
+			if !own {
+				out, own = maps.Clone(above), true
+			}
+			if out == nil {
+				out = map[string]string{}
+			}
+			out[a.Name.Local] = a.Value
+		}
+	}
+	return out
+}
+
+func (n *Node) writeTo(b *strings.Builder, within, space string, prefixes map[string]string) {
+	prefixes = n.declared(prefixes)
 	own := n.Space
 	if own == "" {
 		own = space
@@ -435,12 +476,15 @@ func (n *Node) writeTo(b *strings.Builder, within, space string) {
 	if n.IsNil() {
 		b.WriteString(` xmlns:xsi="` + nsInstance + `" xsi:nil="true"`)
 	}
+	if local, of, ok := n.typed(prefixes); ok {
+		b.WriteString(` xmlns:t="` + escape(of) + `" xmlns:xsi="` + nsInstance + `" xsi:type="t:` + escape(local) + `"`)
+	}
 	b.WriteString(">")
 	if len(n.Children) == 0 {
 		b.WriteString(escape(n.Content))
 	}
 	for _, c := range n.Children {
-		c.writeTo(b, own, space)
+		c.writeTo(b, own, space, prefixes)
 	}
 	b.WriteString("</" + n.Local + ">")
 }

@@ -14,6 +14,7 @@ const (
 	spaceTasks = "root/microsoft/windows/taskscheduler"
 	spaceWeb   = "root/webadministration"
 	spaceReg   = "root/default"
+	spaceGroup = "root/mscluster"
 )
 
 // instances returns all instances of a class, or false when there is no such
@@ -21,8 +22,15 @@ const (
 func (h *Host) instances(space, class string) ([]wql.Record, bool) {
 	h.settleAll()
 	switch fold(space) + ":" + fold(class) {
-	case spaceCIM + ":win32_service", spaceCIM + ":win32_baseservice":
+	case spaceCIM + ":win32_service":
 		return h.serviceRecords(), true
+	case spaceCIM + ":win32_baseservice":
+		return append(h.serviceRecords(), h.driverRecords()...), true
+	case spaceGroup + ":mscluster_resource", spaceGroup + ":mscluster_node":
+		if h.cluster == nil {
+			return nil, false
+		}
+		return h.clusterRecords(fold(class)), true
 	case spaceCIM + ":win32_dependentservice":
 		return h.orderRecords(), true
 	case spaceCIM + ":win32_process":
@@ -56,6 +64,9 @@ func (h *Host) serviceRecords() []wql.Record {
 	var out []wql.Record
 	for _, key := range h.names() {
 		s := h.services[key]
+		if !h.shown(s) {
+			continue
+		}
 		kind := "Own Process"
 		if s.Shared {
 			kind = "Share Process"
@@ -64,7 +75,7 @@ func (h *Host) serviceRecords() []wql.Record {
 			{"AcceptPause", false},
 			{"AcceptStop", s.state == Running},
 			{"Caption", s.Display},
-			{"CheckPoint", 0},
+			{"CheckPoint", h.checkpoint(s)},
 			{"CreationClassName", "Win32_Service"},
 			{"DelayedAutoStart", false},
 			{"Description", text(s.Description)},
@@ -86,7 +97,7 @@ func (h *Host) serviceRecords() []wql.Record {
 			{"SystemCreationClassName", "Win32_ComputerSystem"},
 			{"SystemName", h.Name},
 			{"TagId", 0},
-			{"WaitHint", 0},
+			{"WaitHint", h.waitHint(s)},
 		}))
 	}
 	return out
@@ -104,8 +115,15 @@ func (h *Host) orderRecords() []wql.Record {
 	for _, key := range h.names() {
 		s := h.services[key]
 		for _, name := range s.Needs {
+			class := "Win32_Service"
+			if h.driver(name) != nil {
+				class = "Win32_SystemDriver"
+			}
+			if !h.shown(s) {
+				continue
+			}
 			out = append(out, wql.NewRecord("Win32_DependentService", []string{"Antecedent", "Dependent"}, []wql.Field{
-				{"Antecedent", wql.NewReference("Win32_Service", [][2]string{{"Name", name}})},
+				{"Antecedent", wql.NewReference(class, [][2]string{{"Name", name}})},
 				{"Dependent", wql.NewReference("Win32_Service", [][2]string{{"Name", s.Name}})},
 				{"TypeOfDependency", nil},
 			}))
@@ -118,7 +136,7 @@ func (h *Host) processRecords() []wql.Record {
 	out := []wql.Record{wql.NewRecord("Win32_Process", []string{"Handle"}, []wql.Field{{"Handle", "560"}, {"ProcessId", 560}, {"Name", "svchost.exe"}, {"CreationDate", h.booted.Add(9 * time.Second)}, {"ExecutablePath", `C:\Windows\System32\svchost.exe`}})}
 	for _, key := range h.names() {
 		s := h.services[key]
-		if s.pid == 0 || s.Shared {
+		if s.pid == 0 || s.Shared || h.partly {
 			continue
 		}
 		path := strings.Trim(strings.SplitN(s.Path+" ", " ", 2)[0], `"`)
@@ -187,8 +205,11 @@ func (h *Host) groupRecords() []wql.Record {
 	var out []wql.Record
 	for i, g := range h.groups {
 		sid := h.sid(2000 + i)
-		if g.Name == "Administrators" {
+		switch g.Name {
+		case "Administrators":
 			sid = "S-1-5-32-544"
+		case Operators:
+			sid = "S-1-5-32-580"
 		}
 		out = append(out, wql.NewRecord("Win32_Group", []string{"Domain", "Name"}, []wql.Field{{"Caption", h.Name + `\` + g.Name}, {"Domain", h.Name}, {"LocalAccount", true}, {"Name", g.Name}, {"SID", sid}, {"SIDType", 4}}))
 	}
@@ -227,6 +248,7 @@ func (h *Host) eventRecords() []wql.Record {
 		out = append(out, wql.NewRecord("Win32_NTLogEvent", []string{"Logfile", "RecordNumber"}, []wql.Field{
 			{"Category", 0},
 			{"ComputerName", h.Name},
+			{"Data", bytesOf(e.Data)},
 			{"EventCode", e.Code},
 			{"EventIdentifier", int(identifier)},
 			{"InsertionStrings", e.Strings},
@@ -246,6 +268,9 @@ func (h *Host) eventRecords() []wql.Record {
 func (h *Host) taskRecords() []wql.Record {
 	var out []wql.Record
 	for _, t := range h.tasks {
+		if h.partly && h.canonical(t.User) != h.canonical(h.asker) {
+			continue // a task's own descriptor shows it to whom it runs as
+		}
 		state := 3
 		if t.Disabled {
 			state = 1
@@ -280,7 +305,8 @@ var takes = map[string][]string{
 	"win32_service:change":       {"StartMode", "StartName", "StartPassword", "DisplayName"},
 	"ps_scheduledtask:setbyuser": {"TaskName", "TaskPath", "User", "Password"},
 	"applicationpool:getstate":   {}, "applicationpool:recycle": {}, "applicationpool:start": {}, "applicationpool:stop": {},
-	"stdregprov:enumkey": {"hDefKey", "sSubKeyName"},
+	"stdregprov:enumkey": {"hDefKey", "sSubKeyName"}, "stdregprov:checkaccess": {"hDefKey", "sSubKeyName", "uRequired"},
+	"stdregprov:getdwordvalue": {"hDefKey", "sSubKeyName", "sValueName"}, "stdregprov:getstringvalue": {"hDefKey", "sSubKeyName", "sValueName"},
 }
 
 // misnamed is what a name gets that the class does not have.
@@ -302,8 +328,11 @@ func (h *Host) call(space, class, method string, selectors map[string]string, in
 	switch fold(class) {
 	case "win32_service":
 		s := h.services[fold(selectors["name"])]
-		if s == nil {
+		if s == nil || !h.shown(s) {
 			return nil, notFound()
+		}
+		if h.partly {
+			return returns(codeAccessDenied)
 		}
 		switch fold(method) {
 		case "startservice":
@@ -316,6 +345,9 @@ func (h *Host) call(space, class, method string, selectors map[string]string, in
 			return returns(h.change(s, map[string]string{"StartMode": input["StartMode"]}))
 		}
 	case "ps_scheduledtask":
+		if fold(method) == "setbyuser" && h.partly {
+			return nil, wmiFault("0x80070005")
+		}
 		if fold(method) == "setbyuser" {
 			code, problem := h.setTask(input)
 			if problem != "" {
@@ -324,6 +356,10 @@ func (h *Host) call(space, class, method string, selectors map[string]string, in
 			return returns(code)
 		}
 	case "applicationpool":
+		if h.partly {
+			denied := faultDenied
+			return nil, &denied
+		}
 		for _, p := range h.pools {
 			if fold(p.Name) != fold(selectors["name"]) {
 				continue
@@ -346,21 +382,21 @@ func (h *Host) call(space, class, method string, selectors map[string]string, in
 		}
 		return nil, notFound()
 	case "stdregprov":
-		if fold(method) == "enumkey" {
-			due := strings.Contains(input["sSubKeyName"], "RebootPending") || strings.Contains(input["sSubKeyName"], "RebootRequired")
-			if due && h.pending {
-				return returns(0)
-			}
-			return returns(2)
+		if out, known := h.registry(fold(method), input); known {
+			return out, nil
 		}
 	}
 	return nil, &fault{code: "Sender", subcode: "a:ActionNotSupported", reason: "The action is not supported by the service.", number: "2150858819"}
 }
 
 // put writes an instance: application pools only.
-func (h *Host) put(class string, selectors map[string]string, body *element) (*wql.Record, *fault) {
+func (h *Host) put(class string, selectors map[string]string, body *element) *fault {
 	if fold(class) != "applicationpool" {
-		return nil, &fault{code: "Sender", subcode: "a:ActionNotSupported", reason: "The action is not supported by the service.", number: "2150858819"}
+		return &fault{code: "Sender", subcode: "a:ActionNotSupported", reason: "The action is not supported by the service.", number: "2150858819"}
+	}
+	if h.partly {
+		denied := faultDenied
+		return &denied
 	}
 	for _, p := range h.pools {
 		if fold(p.Name) != fold(selectors["name"]) {
@@ -368,28 +404,32 @@ func (h *Host) put(class string, selectors map[string]string, body *element) (*w
 		}
 		model := body.child("ProcessModel")
 		if model == nil {
-			return nil, &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "The SOAP XML in the message does not match the corresponding XML schema definition.", number: "2150858817"}
+			return &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "The SOAP XML in the message does not match the corresponding XML schema definition.", number: "2150858817"}
 		}
 		// Older hosts wrap embedded instances once more.
 		if inner := model.child("ProcessModelSettings"); inner != nil {
 			model = inner
 		}
+		// An embedded instance says of which class it is (DSP0230, section 7.2.5).
+		if !strings.HasSuffix(model.attribute("type"), ":ProcessModelSettings_Type") {
+			return &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "The SOAP XML in the message does not match the corresponding XML schema definition: ProcessModel does not say of which class it is.", number: "2150858817"}
+		}
 		known := h.poolRecords()[0]
 		for _, c := range body.Children {
 			if !known.Has(c.XMLName.Local) {
-				return nil, misnamed("property", c.XMLName.Local)
+				return misnamed("property", c.XMLName.Local)
 			}
 		}
 		settings, _ := known.Get("ProcessModel").(wql.Record)
 		for _, c := range model.Children {
 			if !settings.Has(c.XMLName.Local) {
-				return nil, misnamed("property", c.XMLName.Local)
+				return misnamed("property", c.XMLName.Local)
 			}
 		}
 		if v := model.child("IdentityType"); v != nil {
 			identity, err := strconv.Atoi(v.Content)
 			if err != nil || identity < 0 || identity > 4 {
-				return nil, &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "IdentityType is none of its values.", number: "2150858817"}
+				return &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "IdentityType is none of its values.", number: "2150858817"}
 			}
 			p.Identity = identity
 		}
@@ -399,11 +439,8 @@ func (h *Host) put(class string, selectors map[string]string, body *element) (*w
 		if v := model.child("Password"); v != nil {
 			p.Password = v.Content
 		}
-		for _, r := range h.poolRecords() {
-			if r.Get("Name") == p.Name {
-				return &r, nil
-			}
-		}
+		p.used = "" // a change of the model ends the workers; the next request starts one anew
+		return nil
 	}
-	return nil, notFound()
+	return notFound()
 }

@@ -76,6 +76,7 @@ type Config struct {
 	Now       func() time.Time
 	Skew      time.Duration // how far the host's own clock is off
 	Zone      int           // minutes east of UTC
+	German    bool          // the words of states in its records are German
 }
 
 // User is a local account.
@@ -91,6 +92,23 @@ type Group struct {
 	Members []string
 }
 
+// Operators is the local group whose members may use WS-Management without being
+// administrators: they are shown what each thing's own descriptor shows them.
+const Operators = "Remote Management Users"
+
+// Driver is a driver that services may need. It is no service, though the class of
+// what services need names it beside them.
+type Driver struct {
+	Name, Display, Path string
+	Stopped             bool
+}
+
+// Cluster makes some of a host's services resources of a failover cluster.
+type Cluster struct {
+	Nodes    []string
+	Services []string
+}
+
 // Event is a record of the system log.
 type Event struct {
 	Record  int
@@ -101,6 +119,7 @@ type Event struct {
 	Strings []string
 	Message string
 	User    string
+	Data    []byte
 }
 
 // Fault makes a host misbehave; the zero Fault does not.
@@ -129,6 +148,10 @@ type Host struct {
 	events   []Event
 	booted   time.Time
 	pending  bool // a reboot is pending
+	drivers  []Driver
+	cluster  *Cluster
+	asker    string // who the request being answered is of
+	partly   bool   // and whether it is shown a part only
 	nextPID  int
 	fault    Fault
 	contexts map[string]*enumeration
@@ -151,20 +174,22 @@ func New(config Config) *Host {
 		contexts: map[string]*enumeration{}, calls: map[string]int{}, nextPID: 600,
 	}
 	h.booted = h.now().Add(-40 * 24 * time.Hour)
+	h.drivers = []Driver{{Name: "HTTP", Display: "HTTP Service", Path: `system32\drivers\HTTP.sys`}, {Name: "Tcpip", Display: "TCP/IP Protocol Driver", Path: `System32\drivers\tcpip.sys`}}
 	for _, s := range []Service{
 		{Name: "RpcSs", Display: "Remote Procedure Call (RPC)", Path: `C:\Windows\system32\svchost.exe -k rpcss -p`, Account: `NT AUTHORITY\NetworkService`, Shared: true},
 		{Name: "EventLog", Display: "Windows Event Log", Path: `C:\Windows\System32\svchost.exe -k LocalServiceNetworkRestricted -p`, Account: `NT AUTHORITY\LocalService`, Shared: true},
 		{Name: "Schedule", Display: "Task Scheduler", Path: `C:\Windows\system32\svchost.exe -k netsvcs -p`, Account: "LocalSystem", Needs: []string{"RpcSs"}, Shared: true},
-		{Name: "WinRM", Display: "Windows Remote Management (WS-Management)", Path: `C:\Windows\System32\svchost.exe -k NetworkService -p`, Account: `NT AUTHORITY\NetworkService`, Needs: []string{"RpcSs"}, Shared: true},
+		{Name: "WinRM", Display: "Windows Remote Management (WS-Management)", Path: `C:\Windows\System32\svchost.exe -k NetworkService -p`, Account: `NT AUTHORITY\NetworkService`, Needs: []string{"RpcSs", "HTTP"}, Shared: true},
 		{Name: "Spooler", Display: "Print Spooler", Path: `C:\Windows\System32\spoolsv.exe`, Account: "LocalSystem", Needs: []string{"RpcSs"}},
 	} {
-		s.Mode = Automatic
+		s.Mode, s.Public = Automatic, s.Shared
 		h.AddService(s)
 	}
 	h.AddUser(User{Name: "Administrator", RID: 500, Disabled: true, Description: "Built-in account for administering the computer/domain"})
 	h.AddUser(User{Name: "Guest", RID: 501, Disabled: true, Description: "Built-in account for guest access to the computer/domain"})
 	admins := []string{config.Name + `\Administrator`}
 	h.AddGroup(Group{Name: "Administrators", Members: append(admins, config.Admins...)})
+	h.AddGroup(Group{Name: Operators})
 	h.AddGroup(Group{Name: "Users", Members: []string{`NT AUTHORITY\Authenticated Users`}})
 	return h
 }
@@ -214,6 +239,40 @@ func (h *Host) Grant(account string, granted bool) {
 	h.lock.Lock()
 	defer h.lock.Unlock()
 	h.rights[h.canonical(account)] = granted
+}
+
+// SetCluster makes the host a node of a cluster; nil for none.
+func (h *Host) SetCluster(c *Cluster) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	h.cluster = c
+}
+
+// AddDriver adds a driver.
+func (h *Host) AddDriver(d Driver) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	h.drivers = append(h.drivers, d)
+}
+
+func (h *Host) driver(name string) *Driver {
+	for i := range h.drivers {
+		if strings.EqualFold(h.drivers[i].Name, name) {
+			return &h.drivers[i]
+		}
+	}
+	return nil
+}
+
+// AddMember puts an account into a local group.
+func (h *Host) AddMember(group, account string) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	for _, g := range h.groups {
+		if g.Name == group {
+			g.Members = append(g.Members, account)
+		}
+	}
 }
 
 // SetPendingReboot says whether a restart of the host is due.

@@ -78,14 +78,15 @@ func notFound() *fault {
 func wmiFault(number string) *fault {
 	words := map[string]string{
 		"0x8007052E": "The user name or password is incorrect.", "0x80070534": "No mapping between account names and security IDs was done.",
-		"0x80070002": "The system cannot find the file specified.", "0x80070426": "The service has not been started.",
+		"0x80070002": "The system cannot find the file specified.", "0x80070005": "Access is denied.", "0x80070426": "The service has not been started.",
 	}[number]
 	code, _ := strconv.ParseUint(strings.TrimPrefix(number, "0x"), 16, 32)
 	return &fault{code: "Receiver", subcode: "w:InternalError", reason: "The WS-Management service cannot process the request: " + words, number: strconv.FormatUint(code, 10), provider: words}
 }
 
-// exchange answers one request: a status and a body.
-func (h *Host) exchange(raw []byte) (status int, action, body string) {
+// exchange answers one request of somebody, who is shown all or a part: a status and a
+// body.
+func (h *Host) exchange(raw []byte, who string, partly bool) (status int, action, body string) {
 	var envelope element
 	if err := xml.Unmarshal(raw, &envelope); err != nil {
 		return 500, "", h.faulted("", &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "The request contains invalid XML: " + err.Error(), number: "2150858817"})
@@ -114,6 +115,7 @@ func (h *Host) exchange(raw []byte) (status int, action, body string) {
 	h.lock.Lock()
 	defer h.lock.Unlock()
 	h.calls[action]++
+	h.asker, h.partly = who, partly
 	reply, problem := h.dispatch(action, header, content)
 	if problem != nil {
 		return 500, action, h.faulted(id, problem)
@@ -224,11 +226,10 @@ func (h *Host) dispatch(action string, header, content *element) (string, *fault
 		if len(content.Children) == 0 {
 			return "", &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "The body is empty.", number: "2150858817"}
 		}
-		r, problem := h.put(class, selectors, &content.Children[0])
-		if problem != nil {
+		if problem := h.put(class, selectors, &content.Children[0]); problem != nil {
 			return "", problem
 		}
-		return xmlOf(*r, "p", uri), nil
+		return "", nil // the body of the answer may be empty (WS-Transfer, section 3.2), and is
 	}
 	method, found := cutFold(action, uri+"/")
 	if !found {
@@ -297,6 +298,10 @@ func (h *Host) enumerate(uri, space, class string, e *element, limit int) (strin
 		class, keep, compared = q.Class, q.Where, q.Names
 	} else if class == "*" {
 		return "", notFound()
+	}
+	if h.denied(space, class) {
+		denied := faultDenied
+		return "", &denied
 	}
 	all, known := h.instances(space, class)
 	if !known {

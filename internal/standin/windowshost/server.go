@@ -113,7 +113,8 @@ func (h *Host) handle(w http.ResponseWriter, r *http.Request) {
 		h.challenge(w)
 		return
 	}
-	if who != "" && !h.administers(who) {
+	partly := who != "" && !h.memberOf("Administrators", who)
+	if partly && !h.memberOf(Operators, who) {
 		w.WriteHeader(http.StatusInternalServerError)
 		_, _ = io.WriteString(w, h.faulted(messageID(raw), &faultDenied))
 		return
@@ -125,7 +126,7 @@ func (h *Host) handle(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
-	status, action, body := h.exchange(raw)
+	status, action, body := h.exchange(raw, who, partly)
 	if fault.Drop != nil && fault.Drop(action) {
 		panic(http.ErrAbortHandler)
 	}
@@ -170,13 +171,13 @@ func between(text, name string) string {
 	return rest[start+1 : end]
 }
 
-// administers: the account is a member of the local administrators.
-func (h *Host) administers(account string) bool {
+// memberOf: the account is a member of a local group.
+func (h *Host) memberOf(group, account string) bool {
 	h.lock.Lock()
 	defer h.lock.Unlock()
 	for _, g := range h.groups {
 		for _, m := range g.Members {
-			if g.Name == "Administrators" && h.canonical(m) == h.canonical(account) {
+			if g.Name == group && h.canonical(m) == h.canonical(account) {
 				return true
 			}
 		}

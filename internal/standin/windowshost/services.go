@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf16"
 )
 
 // Start modes as the service class spells them.
@@ -39,6 +40,9 @@ const (
 	codeInvalidAccount    = 22
 )
 
+// kinds are the start modes as records spell them.
+var kinds = map[string]string{Automatic: "auto start", Manual: "demand start", Off: "disabled"}
+
 // Service is a service.
 type Service struct {
 	Name, Display, Description, Path string
@@ -47,8 +51,11 @@ type Service struct {
 	Mode                             string
 	Needs                            []string // services it depends on
 	Shared                           bool     // shares its process with others
+	Public                           bool     // its own descriptor shows it to whoever signs in
+	Private                          bool     // its own descriptor shows it to nobody, administrators included
 
 	StartTime, StopTime time.Duration // in the pending states
+	WaitHint            time.Duration // told in them, with a checkpoint that rises twice as often
 	Hangs               bool          // never leaves the stop pending state
 	ComesBack           time.Duration // starts again so long after it stopped; 0 never
 	// Program decides whether the program itself comes up, as it would by
@@ -58,6 +65,7 @@ type Service struct {
 
 	state   string
 	until   time.Time // of a pending state
+	since   time.Time // when it entered it
 	back    time.Time // when it starts again by itself
 	pid     int
 	started time.Time
@@ -151,7 +159,7 @@ func (s *Service) settle(h *Host, now time.Time) {
 	switch {
 	case s.state == StartPending && !now.Before(s.until):
 		s.state = Running
-		h.log(Event{Source: "Service Control Manager", Code: 7036, Level: "Information", Strings: []string{s.Display, "running"}, Message: "The " + s.Display + " service entered the running state."})
+		h.entered(s, 4)
 	case s.state == StopPending && !s.Hangs && !now.Before(s.until):
 		s.stopped(h, 0)
 	case s.state == Stopped && !s.back.IsZero() && !now.Before(s.back):
@@ -165,7 +173,23 @@ func (s *Service) stopped(h *Host, exit int) {
 	if s.ComesBack > 0 {
 		s.back = h.now().Add(s.ComesBack)
 	}
-	h.log(Event{Source: "Service Control Manager", Code: 7036, Level: "Information", Strings: []string{s.Display, "stopped"}, Message: "The " + s.Display + " service entered the stopped state."})
+	h.entered(s, 1)
+}
+
+// entered logs record 7036. Its strings are in the host's language; its data is the
+// service's key name and the number of the state, in every language.
+func (h *Host) entered(s *Service, state int) {
+	words := map[int]string{1: "stopped", 4: "running"}
+	message := "The " + s.Display + " service entered the " + words[state] + " state."
+	if h.German {
+		words = map[int]string{1: "beendet", 4: "ausgef\u00fchrt"}
+		message = "Dienst \"" + s.Display + "\" befindet sich jetzt im Status \"" + words[state] + "\"."
+	}
+	var data []byte
+	for _, u := range utf16.Encode([]rune(fmt.Sprintf("%s/%d\x00", s.Name, state))) {
+		data = append(data, byte(u), byte(u>>8))
+	}
+	h.log(Event{Source: "Service Control Manager", Code: 7036, Level: "Information", Strings: []string{s.Display, words[state]}, Message: message, Data: data})
 }
 
 func (h *Host) settleAll() {
@@ -186,6 +210,14 @@ func (h *Host) start(s *Service) int {
 		return codeCannotAccept
 	}
 	for _, name := range s.Needs {
+		if d := h.driver(name); d != nil {
+			if d.Stopped {
+				s.exit = 1068
+				h.log(Event{Source: "Service Control Manager", Code: 7001, Strings: []string{s.Display, d.Display, "%%31"}, Message: fmt.Sprintf("The %s service depends on the %s service which failed to start because of the following error: A device attached to the system is not functioning.", s.Display, d.Display)})
+				return codeDependencyFailed
+			}
+			continue
+		}
 		needed := h.services[fold(name)]
 		if needed == nil {
 			s.exit = 1075
@@ -218,10 +250,10 @@ func (h *Host) start(s *Service) int {
 		s.pid = 560
 	}
 	if s.StartTime > 0 {
-		s.state, s.until = StartPending, h.now().Add(s.StartTime)
+		s.state, s.since, s.until = StartPending, h.now(), h.now().Add(s.StartTime)
 		return codeOK
 	}
-	h.log(Event{Source: "Service Control Manager", Code: 7036, Level: "Information", Strings: []string{s.Display, "running"}, Message: "The " + s.Display + " service entered the running state."})
+	h.entered(s, 4)
 	return codeOK
 }
 
@@ -270,7 +302,7 @@ func (h *Host) stop(s *Service) int {
 			return codeDependentsRunning
 		}
 	}
-	s.state, s.until = StopPending, h.now().Add(s.StopTime)
+	s.state, s.since, s.until = StopPending, h.now(), h.now().Add(s.StopTime)
 	if s.StopTime == 0 && !s.Hangs {
 		s.stopped(h, 0)
 	}
@@ -297,7 +329,7 @@ func (h *Host) Stop(name, person string) int {
 	h.settleAll()
 	code := h.stop(s)
 	if code == codeOK {
-		h.log(Event{Source: "Service Control Manager", Code: 7035, Level: "Information", Strings: []string{s.Display, "stop"}, User: person, Message: "The " + s.Display + " service was successfully sent a stop control."})
+		h.log(Event{Source: "Service Control Manager", Code: 7042, Level: "Information", Strings: []string{s.Display, "stop", "0x40030011 [Operating System: Network Connectivity (Planned)]", "None"}, User: person, Message: "The " + s.Display + " service was successfully sent a stop control. The reason specified was: 0x40030011 [Operating System: Network Connectivity (Planned)] Comment: None"})
 	}
 	return code
 }
@@ -331,7 +363,13 @@ func (h *Host) change(s *Service, input map[string]string) int {
 	if given && !builtIn(account) && !h.exists(account) {
 		return codeInvalidAccount
 	}
-	if mode, ok := input["StartMode"]; ok {
+	if mode, ok := input["StartMode"]; ok && s.Mode != "" {
+		defer func(before string) {
+			if s.Mode != before {
+				h.log(Event{Source: "Service Control Manager", Code: 7040, Level: "Information", Strings: []string{s.Display, kinds[before], kinds[s.Mode], s.Name}, User: h.asker, Message: fmt.Sprintf("The start type of the %s service was changed from %s to %s.", s.Display, kinds[before], kinds[s.Mode])})
+			}
+		}(s.Mode)
+
 		modes := map[string]string{"Automatic": Automatic, "Manual": Manual, "Disabled": Off}
 		if modes[mode] == "" {
 			return codeInvalidParameter
