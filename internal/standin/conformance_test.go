@@ -71,7 +71,14 @@ func TestDirectoryStandInConforms(t *testing.T) {
 }
 
 func TestHostStandInConforms(t *testing.T) {
+	for _, family := range []standinhost.Family{"", standinhost.FamilyRHEL, standinhost.FamilySUSE} {
+		t.Run("family "+string(family), func(t *testing.T) { hostConforms(t, family) })
+	}
+}
+
+func hostConforms(t *testing.T, family standinhost.Family) {
 	host := standinhost.New("quay1")
+	host.Family = family
 	host.AddUser(standinhost.User{Name: "mossmgr", UID: 990, Shell: "/bin/bash", Password: "Manager-Passw0rd", Sudo: func([]string) bool { return true }})
 	host.AddUser(standinhost.User{Name: "svc-berth", UID: 1001, Home: "/var/lib/berth", Password: "Berth-Passw0rd-1"})
 	host.Write("/etc/berth/berth.env", standinhost.File{

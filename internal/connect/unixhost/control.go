@@ -45,11 +45,12 @@ func (Connector) UnitState(ctx context.Context, target connect.Target, place est
 }
 
 func (s *host) unitState(ctx context.Context, unit string) (connect.UnitState, *connect.Failure) {
-	out, failure := s.Output(ctx, connect.StageProve, "/usr/bin/systemctl", "show", "--no-pager", "--property=ActiveState,SubState,InvocationID,Result,LoadState", "--", unit)
+	out, failure := s.Output(ctx, connect.StageProve, "/usr/bin/systemctl", "show", "--no-pager", "--property=ActiveState,SubState,InvocationID,Result,LoadState,MainPID,ExecMainStartTimestampMonotonic", "--", unit)
 	if failure != nil {
 		return connect.UnitState{}, failure
 	}
 	var state connect.UnitState
+	var process, since string
 	for line := range strings.Lines(string(out)) {
 		key, value, _ := strings.Cut(strings.TrimSpace(line), "=")
 		switch key {
@@ -59,6 +60,10 @@ func (s *host) unitState(ctx context.Context, unit string) (connect.UnitState, *
 			state.Sub = value
 		case "InvocationID":
 			state.Invocation = value
+		case "MainPID":
+			process = value
+		case "ExecMainStartTimestampMonotonic":
+			since = value
 		case "Result":
 			state.Result = value
 		case "LoadState":
@@ -66,6 +71,10 @@ func (s *host) unitState(ctx context.Context, unit string) (connect.UnitState, *
 				return state, s.Target.Fail(connect.StageProve, connect.CodeGone, "there is no unit "+unit, "run a survey of this host", nil)
 			}
 		}
+	}
+	if state.Invocation == "" && process != "" && process != "0" {
+		// Before 232 systemd tells no invocation: a process and since when it runs do.
+		state.Invocation = "process " + process + " since " + since
 	}
 	if state.Active == "failed" || state.Sub == "auto-restart" {
 		said := s.Run(ctx, nil, "/usr/bin/journalctl", "--no-pager", "-q", "-o", "cat", "-n", "3", "-u", unit)
@@ -369,7 +378,7 @@ func (s *host) rehearseReplace(ctx context.Context, in connect.Intention) []conn
 			out = append(out, line)
 		}
 	}
-	return append(out, s.mayReplace(ctx, f.path))
+	return append(append(out, s.mayReplace(ctx, f.path)), s.grounds(ctx, f)...)
 }
 
 // mayReplace asks sudo about every command that replacing a file takes.

@@ -234,6 +234,9 @@ func (s *host) swap(ctx context.Context, f file, next []byte, temporary string, 
 	}, hide...); failure != nil {
 		return failure
 	}
+	if failure := s.sameLabel(ctx, f.path, temporary); failure != nil {
+		return failure
+	}
 	again, failure := s.ReadFile(ctx, f.path)
 	if failure != nil {
 		failure.Unclear = false

@@ -142,7 +142,7 @@ func stateOf(data []string) int {
 		if err != nil || errHigh != nil || low|high<<8 == 0 {
 			break
 		}
-		text = append(text, uint16(low|high<<8)) //nolint:gosec // two bytes
+		text = append(text, uint16(low|high<<8))
 	}
 	_, number, _ := strings.Cut(string(utf16.Decode(text)), "/")
 	state, err := strconv.Atoi(number)

@@ -158,32 +158,7 @@ func (d *decoder) tree(n *Node, depth int) (*Node, error) {
 // envelope reads a reply up to the body's first element and hands that to
 // take, unless it is a fault.
 func (d *decoder) envelope(m message, take func(*decoder, *Node) error) error {
-	root, err := d.next()
-	if err != nil {
-		return err
-	}
-	if root == nil || root.Local != "Envelope" || root.Space != nsSOAP {
-		return protocol("it begins with %s, not with a SOAP 1.2 envelope", nameOf(root))
-	}
-	part, err := d.next()
-	if err != nil {
-		return err
-	}
-	relates := ""
-	if part != nil && part.Local == "Header" && part.Space == nsSOAP {
-		header, err := d.tree(part, 0)
-		if err != nil {
-			return err
-		}
-		relates = strings.TrimSpace(header.Text("RelatesTo"))
-		if part, err = d.next(); err != nil {
-			return err
-		}
-	}
-	if part == nil || part.Local != "Body" || part.Space != nsSOAP {
-		return protocol("%s stands where the SOAP body is expected", nameOf(part))
-	}
-	first, err := d.next()
+	relates, first, err := d.body()
 	switch {
 	case err != nil:
 		return err
@@ -207,6 +182,37 @@ func (d *decoder) envelope(m message, take func(*decoder, *Node) error) error {
 		return protocol("%s stands where %s is expected", nameOf(first), m.answer)
 	}
 	return take(d, first)
+}
+
+// body reads a reply up to the body's first element, nil for an empty body, with the
+// message that its header says it answers.
+func (d *decoder) body() (relates string, first *Node, err error) {
+	root, err := d.next()
+	if err != nil {
+		return "", nil, err
+	}
+	if root == nil || root.Local != "Envelope" || root.Space != nsSOAP {
+		return "", nil, protocol("it begins with %s, not with a SOAP 1.2 envelope", nameOf(root))
+	}
+	part, err := d.next()
+	if err != nil {
+		return "", nil, err
+	}
+	if part != nil && part.Local == "Header" && part.Space == nsSOAP {
+		header, err := d.tree(part, 0)
+		if err != nil {
+			return "", nil, err
+		}
+		relates = strings.TrimSpace(header.Text("RelatesTo"))
+		if part, err = d.next(); err != nil {
+			return "", nil, err
+		}
+	}
+	if part == nil || part.Local != "Body" || part.Space != nsSOAP {
+		return "", nil, protocol("%s stands where the SOAP body is expected", nameOf(part))
+	}
+	first, err = d.next()
+	return relates, first, err
 }
 
 func nameOf(n *Node) string {

@@ -71,6 +71,7 @@ func (p *process) run(argv []string) int {
 		"sudo": p.sudo, "id": p.id, "cat": p.cat, "getent": p.getent, "passwd": p.passwd, "chage": p.chage, "systemctl": p.systemctl,
 		"ls": p.ls, "crontab": p.crontab, "stat": p.stat, "readlink": p.readlink, "realpath": p.readlink, "rm": p.rm, "cp": p.cp, "dd": p.dd, "mv": p.mv,
 		"sync": func([]string) int { return 0 }, "chpasswd": p.chpasswd, "journalctl": p.journalctl, "sh": p.shell, "find": p.find, "xargs": p.xargs, "tar": p.tar, "ss": p.ss, "true": func([]string) int { return 0 }, "false": func([]string) int { return 1 }, "echo": p.echo,
+		"df": p.df, "lsattr": p.lsattr, "ps": p.ps,
 	}
 	for len(argv) > 2 && (path.Base(argv[0]) == "env" || path.Base(argv[0]) == "nice" && argv[1] == "-n") {
 		if path.Base(argv[0]) == "nice" {
@@ -156,6 +157,9 @@ func (p *process) id(args []string) int {
 
 func (p *process) open(command, name string) (*File, int) {
 	f := p.follow(name)
+	if name == "/etc/passwd" {
+		f = p.passwdFile()
+	}
 	switch {
 	case f == nil:
 		return nil, p.fail(1, "%s: %s: No such file or directory", command, name)
@@ -180,11 +184,26 @@ func (p *process) cat(args []string) int {
 	return exit
 }
 
+func (u *User) line() string {
+	return fmt.Sprintf("%s:x:%d:%d:%s:%s:%s\n", u.Name, u.UID, u.UID, u.Gecos, u.Home, u.Shell)
+}
+
+// passwdFile has the host's own users only.
+func (p *process) passwdFile() *File {
+	f := &File{Mode: 0o644}
+	for _, u := range p.users {
+		if !u.Directory {
+			f.Content = append(f.Content, u.line()...)
+		}
+	}
+	return f
+}
+
 func (p *process) getent(args []string) int {
 	switch {
 	case len(args) == 1 && args[0] == "passwd":
 		for _, u := range p.users {
-			fmt.Fprintf(&p.out, "%s:x:%d:%d:%s:%s:%s\n", u.Name, u.UID, u.UID, u.Gecos, u.Home, u.Shell)
+			p.out.WriteString(u.line())
 		}
 	case len(args) == 1 && args[0] == "group":
 		members := map[string][]string{}
@@ -215,18 +234,31 @@ func sortedKeys[V any](m map[string]V) []string {
 }
 
 func (p *process) passwd(args []string) int {
-	if p.user.UID != 0 || strings.Join(args, " ") != "-S -a" {
+	all := len(args) == 2 && args[1] == "-a"
+	switch {
+	case p.user.UID != 0 || len(args) != 2 || args[0] != "-S":
 		return p.fail(1, "passwd: You may not view or modify password information for root.")
+	case all && p.Family == FamilyRHEL:
+		return p.fail(1, "passwd: bad argument -a: unknown option")
 	}
 	for _, u := range p.users {
-		state, days := "L", -1
+		if u.Directory || !all && u.Name != args[1] {
+			continue
+		}
+		state, days, layout, words := "L", -1, time.DateOnly, ""
 		if u.Password != "" {
 			state = "P"
+		}
+		switch p.Family {
+		case FamilyRHEL:
+			state, words = map[string]string{"L": "LK", "P": "PS"}[state], " (Password set, SHA512 crypt.)"
+		case FamilySUSE:
+			state, layout = map[string]string{"L": "LK", "P": "PS"}[state], "01/02/2006"
 		}
 		if u.MaxDays > 0 {
 			days = u.MaxDays
 		}
-		fmt.Fprintf(&p.out, "%s %s %s 0 %d 7 -1\n", u.Name, state, u.Changed.Format(time.DateOnly), days)
+		fmt.Fprintf(&p.out, "%s %s %s 0 %d 7 -1%s\n", u.Name, state, u.Changed.Format(layout), days, words)
 	}
 	return 0
 }
@@ -237,9 +269,16 @@ func (p *process) chage(args []string) int {
 	if u == nil || p.user.UID != 0 {
 		return p.fail(1, "chage: user '%s' does not exist in /etc/passwd", name)
 	}
+	iso := slices.Contains(args, "-i")
+	if iso && p.Family == FamilyRHEL {
+		return p.fail(2, "chage: invalid option -- 'i'")
+	}
 	expires := "never"
 	if u.Expires != "" {
 		expires = u.Expires
+		if day, err := time.Parse(time.DateOnly, expires); err == nil && !iso {
+			expires = day.Format("Jan 02, 2006")
+		}
 	}
 	fmt.Fprintf(&p.out, "Last password change\t\t: %s\nAccount expires\t\t\t: %s\n", u.Changed.Format(time.DateOnly), expires)
 	return 0
@@ -272,17 +311,54 @@ func (p *process) ls(args []string) int {
 			names = append(names, path.Base(name))
 		}
 	}
-	if dir == "/var/spool/cron/crontabs" {
+	tables := map[Family]string{"": "/var/spool/cron/crontabs", FamilyRHEL: "/var/spool/cron", FamilySUSE: "/var/spool/cron/tabs"}[p.Family]
+	switch {
+	case dir == tables:
 		if p.user.UID != 0 {
 			return p.fail(2, "ls: cannot open directory '%s': Permission denied", dir)
 		}
 		names = append(names, sortedKeys(p.crontabs)...)
-	} else if p.files[dir] == nil {
+	case dir == path.Dir(tables):
+		names = append(names, path.Base(tables), "lastrun")
+	case p.files[dir] == nil:
 		return p.fail(2, "ls: cannot access '%s': No such file or directory", dir)
 	}
 	sort.Strings(names)
 	for _, name := range names {
 		fmt.Fprintln(&p.out, name)
+	}
+	return 0
+}
+
+func (p *process) df([]string) int {
+	free := p.Free
+	if free == 0 {
+		free = 1 << 32
+	}
+	fmt.Fprintf(&p.out, "Filesystem     1024-blocks      Used Available Capacity Mounted on\n/dev/root         10000000   1000000 %9d      10%% /\n", free>>10)
+	return 0
+}
+
+func (p *process) lsattr(args []string) int {
+	name := operands(args)[0]
+	f := p.files[name]
+	switch {
+	case f == nil:
+		return p.fail(1, "lsattr: No such file or directory while trying to stat %s", name)
+	case !f.may(p.user, 4):
+		return p.fail(1, "lsattr: Permission denied While reading flags on %s", name)
+	}
+	flags := "--------------e-------"
+	if f.Flags != "" {
+		flags = "----" + f.Flags + "---------e-------"
+	}
+	fmt.Fprintln(&p.out, flags, name)
+	return 0
+}
+
+func (p *process) ps([]string) int {
+	for _, name := range append([]string{"systemd", "sshd"}, p.Programs...) {
+		fmt.Fprintln(&p.out, name[:min(len(name), 15)])
 	}
 	return 0
 }
@@ -314,6 +390,18 @@ func (p *process) stat(args []string) int {
 			mode = 0x4000 | mode&0o7777
 		case f.Symlink != "":
 			mode = 0xa1ff
+		}
+		switch all := strings.Join(args, " "); {
+		case strings.Contains(all, "%C"):
+			label := f.Label
+			if label == "" {
+				label = "?"
+			}
+			fmt.Fprintln(&p.out, label)
+			continue
+		case strings.Contains(all, "-c %f "):
+			fmt.Fprintf(&p.out, "%x\n", mode)
+			continue
 		}
 		if strings.Contains(strings.Join(args, " "), "%h|%f") {
 			fmt.Fprintf(&p.out, "%d|%x\n", f.Links, mode)
@@ -353,6 +441,9 @@ func (p *process) cp(args []string) int {
 	copied := *f
 	copied.Content = append([]byte(nil), f.Content...)
 	copied.Links = 1
+	if p.LosesLabels {
+		copied.Label = "system_u:object_r:etc_t:s0"
+	}
 	p.files[names[1]] = &copied
 	return 0
 }

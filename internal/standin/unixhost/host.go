@@ -24,7 +24,17 @@ import (
 	"mossledger.example/moss/internal/core/estate"
 )
 
-// User is a local account.
+// Family is what the host's distribution descends from: "" for Debian. It decides where
+// crontabs are and what passwd and chage say.
+type Family string
+
+// Families. The first is as old as version 7: its init tells no invocations.
+const (
+	FamilyRHEL Family = "rhel"
+	FamilySUSE Family = "suse"
+)
+
+// User is an account that the host knows.
 type User struct {
 	Name, Gecos, Home, Shell string
 	UID                      int
@@ -32,7 +42,8 @@ type User struct {
 	Password                 string // "" for none
 	Key                      ssh.PublicKey
 	Changed                  time.Time
-	MaxDays                  int // 0 for never
+	MaxDays                  int  // 0 for never
+	Directory                bool // known to the host, and not its own
 	Expires                  string
 	Sudo                     func(argv []string) bool // nil for no sudo
 }
@@ -47,6 +58,8 @@ type File struct {
 	Dir     bool
 	Symlink string
 	Links   int
+	Label   string // where the host labels files
+	Flags   string // as lsattr shows them: i, a
 }
 
 // Unit is a service unit.
@@ -78,8 +91,12 @@ type Fault struct {
 
 // Host is one stand-in.
 type Host struct {
-	Name      string
-	MachineID string
+	Name        string
+	Family      Family
+	LosesLabels bool     // copies get the label of their folder
+	Free        int64    // bytes left in its file system; 0 for a lot
+	Programs    []string // further programs that run, by name
+	MachineID   string
 	// Outgoing is the loopback address that connections from here come from;
 	// nil for any. Seen tells under which address this host knows a peer; nil
 	// for its own.
@@ -116,6 +133,7 @@ func New(name string) *Host {
 	h.AddUser(User{Name: "daemon", UID: 1, Home: "/usr/sbin", Shell: "/usr/sbin/nologin"})
 	h.AddUser(User{Name: "nobody", UID: 65534, Home: "/nonexistent", Shell: "/usr/sbin/nologin"})
 	h.Write("/etc/machine-id", File{Content: []byte(h.MachineID + "\n"), Mode: 0o444})
+	h.Write("/proc/self/mountinfo", File{Content: []byte("22 1 8:1 / / rw,relatime shared:1 - ext4 /dev/root rw\n23 22 0:21 / /proc rw,nosuid shared:2 - proc proc rw\n"), Mode: 0o444})
 	h.Write("/etc/os-release", File{Content: []byte("PRETTY_NAME=\"Stand-in Linux 1\"\nID=standin\n"), Mode: 0o644})
 	h.Write("/etc/crontab", File{Content: []byte("SHELL=/bin/sh\n17 *\t* * *\troot\tcd / && run-parts --report /etc/cron.hourly\n"), Mode: 0o644})
 	return h

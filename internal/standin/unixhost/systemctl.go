@@ -61,8 +61,16 @@ func (p *process) show(name string) {
 	if sub == "" {
 		sub = "dead"
 	}
-	fmt.Fprintf(&p.out, "Id=%s\nDescription=%s\nUser=%s\nLoadState=loaded\nActiveState=%s\nSubState=%s\nUnitFileState=%s\nInvocationID=%s\nFragmentPath=/etc/systemd/system/%s\n",
-		u.Name, u.Description, u.User, u.State, sub, enabled(u), u.Invocation, u.Name)
+	fmt.Fprintf(&p.out, "Id=%s\nDescription=%s\nUser=%s\nLoadState=loaded\nActiveState=%s\nSubState=%s\nUnitFileState=%s\nFragmentPath=/etc/systemd/system/%s\n",
+		u.Name, u.Description, u.User, u.State, sub, enabled(u), u.Name)
+	switch {
+	case p.Family != FamilyRHEL: // whose oldest has a systemd that tells no invocations
+		fmt.Fprintf(&p.out, "InvocationID=%s\n", u.Invocation)
+	case u.State == "active":
+		fmt.Fprintf(&p.out, "MainPID=%d\nExecMainStartTimestampMonotonic=%d\n", 1000+len(u.Name), u.started.UnixMicro())
+	default:
+		fmt.Fprint(&p.out, "MainPID=0\nExecMainStartTimestampMonotonic=0\n")
+	}
 	fmt.Fprintf(&p.out, "ExecStart={ path=%s ; argv[]=%s ; ignore_errors=no ; status=0/0 }\n", strings.Fields(u.Exec + " -")[0], u.Exec)
 	fmt.Fprintf(&p.out, "After=%s\nRequires=%s\n", strings.Join(append([]string{"sysinit.target", "basic.target"}, u.After...), " "), strings.Join(u.After, " "))
 	for _, e := range u.Environment {

@@ -3,6 +3,7 @@ package reading
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -12,9 +13,15 @@ import (
 )
 
 // accounts reads the local users with their groups and, where sudo allows it,
-// the state of their passwords. Hashes are never read.
+// the state of their passwords. Hashes are never read. Local is who stands in the
+// host's own file: getent also tells users of directories, whose passwords are not
+// kept, changed or checked here.
 func (v *visit) accounts(ctx context.Context) *connect.Failure {
-	passwd, failure := v.Output(ctx, connect.StageRead, "/usr/bin/getent", "passwd")
+	passwd, failure := v.ReadFile(ctx, "/etc/passwd")
+	if failure != nil {
+		return failure
+	}
+	known, failure := v.Output(ctx, connect.StageRead, "/usr/bin/getent", "passwd")
 	if failure != nil {
 		return failure
 	}
@@ -24,18 +31,16 @@ func (v *visit) accounts(ctx context.Context) *connect.Failure {
 	}
 	list, problems := parsePasswd(string(passwd), v.Facts.Identity)
 	addGroups(list, string(group))
-	status := v.Sudo(ctx, nil, "/usr/bin/passwd", "-S", "-a")
-	if failure := v.Failure(connect.StageRead, status, "/usr/bin/passwd -S -a"); failure != nil {
+	if failure := v.passwordStates(ctx, list); failure != nil {
 		problems = append(problems, connect.Unread{Stage: connect.StageRead, Place: "password state", What: failure.Words, Next: failure.Next})
-	} else {
-		addStatus(list, string(status.Out))
-		for i := range list {
-			if list[i].Enabled == estate.Yes && list[i].Type == "local" {
-				v.addExpiry(ctx, &list[i])
-			}
+	}
+	for i := range list {
+		if list[i].Enabled == estate.Yes && list[i].Type == "local" {
+			v.addExpiry(ctx, &list[i])
 		}
 	}
-	for _, a := range list {
+	everybody, _ := parsePasswd(string(known), "") // processes and files may belong to users of directories
+	for _, a := range slices.Concat(everybody, list) {
 		v.users[a.UID] = a.Name
 		if a.Home != "" && a.Home != "/" {
 			v.homes[a.Home] = a.Name
@@ -45,20 +50,58 @@ func (v *visit) accounts(ctx context.Context) *connect.Failure {
 	return v.send(connect.Batch{Accounts: list, Problems: problems})
 }
 
+// passwordStates asks for the states of all at once, and where passwd has no option for
+// that (that of the RHEL family up to 9) one by one.
+func (v *visit) passwordStates(ctx context.Context, list []estate.Account) *connect.Failure {
+	all := v.Sudo(ctx, nil, "/usr/bin/passwd", "-S", "-a")
+	failure := v.Failure(connect.StageRead, all, "/usr/bin/passwd -S -a")
+	if failure == nil {
+		addStatus(list, string(all.Out))
+		return nil
+	}
+	if failure.Code == connect.CodeUnreachable || failure.Code == connect.CodeTimeout || failure.Code == connect.CodeNotPermitted {
+		return failure
+	}
+	for _, a := range list {
+		if a.Type != "local" {
+			continue
+		}
+		one := v.Sudo(ctx, nil, "/usr/bin/passwd", "-S", a.Name)
+		if again := v.Failure(connect.StageRead, one, "/usr/bin/passwd -S "+a.Name); again != nil {
+			return failure // not a matter of how many
+		}
+		addStatus(list, string(one.Out))
+	}
+	return nil
+}
+
 // addExpiry reads an account's end date: chage is the only reader of it that
-// shows no hash.
+// shows no hash. Before shadow 4.7 it knows no option for ISO dates.
 func (v *visit) addExpiry(ctx context.Context, a *estate.Account) {
 	r := v.Sudo(ctx, nil, "/usr/bin/chage", "-l", "-i", a.Name)
+	if r.Err == nil && r.Exit != 0 {
+		r = v.Sudo(ctx, nil, "/usr/bin/chage", "-l", a.Name)
+	}
 	if r.Err != nil || r.Exit != 0 {
 		return
 	}
-	for line := range strings.Lines(string(r.Out)) {
-		if key, value, found := strings.Cut(line, ":"); found && strings.HasPrefix(key, "Account expires") {
-			if day, err := time.Parse(time.DateOnly, strings.TrimSpace(value)); err == nil {
-				a.AccountExpires = day
+	a.AccountExpires = expiry(string(r.Out))
+}
+
+// expiry finds the end of an account in what chage says; none is the zero time.
+func expiry(text string) time.Time {
+	for line := range strings.Lines(text) {
+		key, value, found := strings.Cut(line, ":")
+		if !found || !strings.EqualFold(strings.TrimSpace(key), "account expires") {
+			continue
+		}
+		for _, layout := range []string{time.DateOnly, "Jan 02, 2006", "Jan _2, 2006"} {
+			if day, err := time.Parse(layout, strings.TrimSpace(value)); err == nil {
+				return day
 			}
 		}
 	}
+	return time.Time{}
 }
 
 // parsePasswd reads passwd(5) lines.
@@ -69,8 +112,8 @@ func parsePasswd(text, machine string) ([]estate.Account, []connect.Unread) {
 	for line := range strings.Lines(text) {
 		number++
 		line = strings.TrimRight(line, "\r\n")
-		if line == "" {
-			continue
+		if line == "" || line[0] == '#' || line[0] == '+' || line[0] == '-' {
+			continue // the last two take in users of a directory (nsswitch.conf, compat)
 		}
 		f := strings.Split(line, ":")
 		if len(f) != 7 || f[0] == "" {
@@ -129,9 +172,16 @@ func addStatus(accounts []estate.Account, text string) {
 			continue
 		}
 		a := at[f[0]]
-		// L is locked or has no usable password, P usable, NP empty.
-		a.Locked = estate.Known(f[1] == "L")
-		a.Enabled = estate.Known(f[1] != "L")
+		// L is locked or has no usable password, P usable, NP empty; other programs of
+		// that name say LK and PS. What is none of these says nothing.
+		switch f[1] {
+		case "L", "LK":
+			a.Locked, a.Enabled = estate.Yes, estate.No
+		case "P", "PS", "NP":
+			a.Locked, a.Enabled = estate.No, estate.Yes
+		default:
+			continue
+		}
 		for _, layout := range []string{time.DateOnly, "01/02/2006"} {
 			if day, err := time.Parse(layout, f[2]); err == nil {
 				a.PasswordChanged = day

@@ -3,24 +3,98 @@ package reading
 import (
 	"context"
 	"fmt"
+	"maps"
 	"path"
+	"slices"
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 )
 
-const spool = "/var/spool/cron/crontabs"
+// Where the users' own crontabs are. In the spool itself each file is one (the RHEL
+// family), or they are in a folder of it (Debian; SUSE), and where busybox serves they
+// may be beside it.
+const (
+	spool        = "/var/spool/cron"
+	spoolBusybox = "/etc/crontabs"
+)
 
-// cron reads /etc/crontab, /etc/cron.d and the users' own crontabs.
+// spoolFolders are the folders of the spool that hold crontabs; the rest of what is in it
+// beside them is no user's.
+var spoolFolders = map[string]bool{"crontabs": true, "tabs": true, "lastrun": false, "atjobs": false, "atspool": false, "cron.update": false}
+
+// cronPrograms are what would run users' crontabs: where none of them is, none are run.
+var cronPrograms = []string{"/usr/sbin/cron", "/usr/sbin/crond", "/usr/bin/crontab", "/usr/sbin/fcron", "/usr/bin/busybox"}
+
+// listing lists a folder, with rights only when it needs them. A folder that is not there
+// is no failure.
+func (v *visit) listing(ctx context.Context, folder string) (names []string, there bool, failure *connect.Failure) {
+	r := v.Run(ctx, nil, "/usr/bin/ls", "-1", "--", folder)
+	if r.Err == nil && r.Exit != 0 && strings.Contains(r.Errs, "Permission denied") && !v.Root {
+		r = v.Sudo(ctx, nil, "/usr/bin/ls", "-1", "--", folder)
+	}
+	failure = v.Failure(connect.StageRead, r, "/usr/bin/ls -1 -- "+folder)
+	if failure != nil && failure.Code == connect.CodeGone {
+		return nil, false, nil
+	}
+	return strings.Fields(string(r.Out)), failure == nil, failure
+}
+
+// userTables finds the users' own crontabs: who has one, and where it is.
+func (v *visit) userTables(ctx context.Context) (tables map[string]string, failure *connect.Failure) {
+	tables = map[string]string{}
+	names, there, failure := v.listing(ctx, spool)
+	if failure != nil {
+		return nil, failure
+	}
+	for _, name := range names {
+		holds, folder := spoolFolders[name]
+		switch {
+		case !folder && !strings.HasPrefix(name, "."):
+			tables[name] = path.Join(spool, name)
+		case holds:
+			users, _, failure := v.listing(ctx, path.Join(spool, name))
+			if failure != nil {
+				return tables, failure
+			}
+			for _, user := range users {
+				tables[user] = path.Join(spool, name, user)
+			}
+		}
+	}
+	if there {
+		return tables, nil
+	}
+	names, there, failure = v.listing(ctx, spoolBusybox)
+	for _, user := range names {
+		tables[user] = path.Join(spoolBusybox, user)
+	}
+	if there || failure != nil {
+		return tables, failure
+	}
+	// No crontab was read: then either none can be, or they are in a place not known here.
+	for _, program := range cronPrograms {
+		if r := v.Run(ctx, nil, "/usr/bin/stat", "-c", "%f", "--", program); r.Err != nil || r.Exit == 0 {
+			return nil, v.Target.Fail(connect.StageRead, connect.CodeFailed, "the users' own crontabs are in neither "+spool+" nor "+spoolBusybox+", but "+program+" is there", "find out where this host keeps them", r.Err)
+		}
+	}
+	return tables, nil
+}
+
+// cron reads /etc/crontab, /etc/cron.d, /etc/anacrontab and the users' own crontabs.
 func (v *visit) cron(ctx context.Context) *connect.Failure {
 	var batch connect.Batch
-	tables := []string{"/etc/crontab"}
-	r := v.Run(ctx, nil, "/usr/bin/ls", "-1", "--", "/etc/cron.d")
-	if r.Err != nil {
-		return v.Failure(connect.StageRead, r, "ls /etc/cron.d")
+	tables := []string{"/etc/crontab", anacrontab}
+	names, _, failure := v.listing(ctx, "/etc/cron.d")
+	if failure != nil {
+		if failure.Code == connect.CodeUnreachable || failure.Code == connect.CodeTimeout {
+			return failure
+		}
+		v.incomplete(connect.ScopeCron, failure.Error())
+		batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: "/etc/cron.d", What: failure.Words, Next: failure.Next})
 	}
-	for name := range strings.FieldsSeq(string(r.Out)) {
+	for _, name := range names {
 		tables = append(tables, path.Join("/etc/cron.d", name))
 	}
 	for _, table := range tables {
@@ -37,19 +111,19 @@ func (v *visit) cron(ctx context.Context) *connect.Failure {
 		}
 		v.cronTable(&batch, table, string(content), "")
 	}
-	users := v.Sudo(ctx, nil, "/usr/bin/ls", "-1", "--", spool)
-	if failure := v.Failure(connect.StageRead, users, "/usr/bin/ls -1 -- "+spool); failure != nil && failure.Code != connect.CodeGone {
+	users, failure := v.userTables(ctx)
+	if failure != nil {
 		v.incomplete(connect.ScopeCron, failure.Error())
 		batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: spool, What: failure.Words, Next: failure.Next})
 	}
-	for user := range strings.FieldsSeq(string(users.Out)) {
+	for _, user := range slices.Sorted(maps.Keys(users)) {
 		r := v.Sudo(ctx, nil, "/usr/bin/crontab", "-l", "-u", user)
 		if failure := v.Failure(connect.StageRead, r, "/usr/bin/crontab -l -u "+user); failure != nil {
 			v.incomplete(connect.ScopeCron, failure.Error())
-			batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: path.Join(spool, user), What: failure.Words, Next: failure.Next})
+			batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: users[user], What: failure.Words, Next: failure.Next})
 			continue
 		}
-		v.cronTable(&batch, path.Join(spool, user), string(r.Out), user)
+		v.cronTable(&batch, users[user], string(r.Out), user)
 	}
 	v.count(connect.ScopeCron, len(batch.Dependents))
 	v.pending.Dependents = append(v.pending.Dependents, batch.Dependents...)
@@ -69,8 +143,11 @@ func (v *visit) cronTable(batch *connect.Batch, table, text, user string) {
 	}
 }
 
+// anacrontab has entries of another shape: days, minutes of delay, a name, a command.
+const anacrontab = "/etc/anacrontab"
+
 // parseCron reads crontab(5). In a system table the sixth field is the user;
-// in a user's own table user is given.
+// in a user's own table user is given. It reads anacrontab(5), too.
 func parseCron(table, text, user string) ([]estate.Dependent, []connect.Unread) {
 	var out []estate.Dependent
 	var problems []connect.Unread
@@ -88,9 +165,16 @@ func parseCron(table, text, user string) ([]estate.Dependent, []connect.Unread) 
 		if line[0] == '@' {
 			fields = 1
 		}
+		if table == anacrontab {
+			fields = 2 // days or @monthly, and the delay
+		}
 		schedule, rest := takeFields(line, fields)
 		runsAs := user
-		if user == "" {
+		switch {
+		case table == anacrontab:
+			runsAs = "root"
+			_, rest = takeFields(rest, 1)
+		case user == "":
 			runsAs, rest = takeFields(rest, 1)
 		}
 		if schedule == "" || runsAs == "" || rest == "" {
