@@ -304,6 +304,19 @@ type Verdict struct {
 	Accepted bool   `json:"accepted"`
 	Code     string `json:"code,omitempty"` // why not: wrong, locked, disabled, expired, must-change, account-expired, not-known
 	Words    string `json:"words"`          // the system's own words
+
+	// Lingers is how long a value that was replaced may still be accepted there; 0
+	// where it is refused at once.
+	Lingers time.Duration `json:"lingers,omitempty"`
+	// Trials are the wrong passwords that were counted for the account before this
+	// sign-in; nil where nothing is told of them.
+	Trials *Trials `json:"trials,omitempty"`
+}
+
+// Trials are wrong passwords that a system has counted for an account.
+type Trials struct {
+	Count int       `json:"count"`         // that count towards a lock now
+	Last  time.Time `json:"last,omitzero"` // of the latest, by the system's own clock
 }
 
 // Says is what a verdict says of the value itself: directories tell only who gave the

@@ -119,7 +119,7 @@ func (r *real) startTerminal() {
 	require.NoError(r.t, err)
 	h := windowshost.New(windowshost.Config{
 		Name: "TERMINAL1", Domain: "larkmoor.example", NetBIOS: "LARKMOOR", TLS: config, Keytab: lab.Keytab(r.t), Service: lab.HTTPService, Admins: []string{`LARKMOOR\mossmgr`},
-		Authority: &windowshost.Domain{Address: lab.Gateway + ":636", CA: r.samba.CA, Base: r.samba.Base, Name: "larkmoor.example", Account: r.samba.Manager, Secret: lab.ManagerPassword},
+		Authority: &windowshost.Domain{Address: lab.Gateway + ":636", CA: r.samba.CA, Base: r.samba.Base, Name: "larkmoor.example", Account: r.samba.Manager, Secret: lab.ManagerPassword, Center: lab.Gateway + ":88"},
 	})
 	h.AddService(windowshost.Service{Name: "TideBoard", Account: `LARKMOOR\svc-tidefeed`, Password: lab.AccountPassword})
 	h.AddService(windowshost.Service{Name: "TideGate", Account: "LocalSystem", Needs: []string{"TideBoard"}})
@@ -222,7 +222,13 @@ func (r *real) rotateBerth(t *testing.T) {
 	assert.NotEqual(t, invocation, r.invocation("quay1", "berth.service"))
 	r.invocation("quay2", "gangway.service")
 	assert.True(t, r.accepts("svc-berth", value[1]))
-	assert.False(t, r.accepts("svc-berth", lab.AccountPassword))
+	// A real domain lets the former one bind for an hour, which is no failure and no proof.
+	assert.True(t, r.accepts("svc-berth", lab.AccountPassword))
+	assert.Regexp(t, `later +prove that the old value of svc-berth is refused`, out)
+	id := fmt.Sprint(r.rows("rotate", "list", "--limit", "1")[0]["id"])
+	look := r.moss(3, "rotate", "look", id)
+	assert.Contains(t, look, "accepts the former value still")
+	assert.Contains(t, r.moss(0, "rotate", "show", id), "again at", "an hour has not passed")
 	// The proof that nothing breaks at the next restart either.
 	r.hosts["quay1"].Shell(t, "systemctl restart berth.service gangway.service")
 	r.hosts["quay1"].Port(t, "8081")

@@ -131,7 +131,7 @@ func Samba(t testing.TB, address string, accounts ...string) *Directory {
 	ldif += "dn: " + inner + "\nobjectClass: group\nsAMAccountName: Terminal Services Staff\n" + members + "\n" +
 		"dn: " + outer + "\nobjectClass: group\nsAMAccountName: Operations Staff\nmember: " + inner + "\n\n"
 	database := []string{"--configfile=" + dc + "/offline.conf", "-H", dc + "/private/sam.ldb"}
-	_, err = run(ctx, "dn: "+d.Base+"\nchangetype: modify\nreplace: minPwdAge\nminPwdAge: 0\n-\nreplace: minPwdLength\nminPwdLength: 12\n", "ldbmodify", database...)
+	_, err = run(ctx, "dn: "+d.Base+"\nchangetype: modify\nreplace: minPwdAge\nminPwdAge: -864000000000\n-\nreplace: minPwdLength\nminPwdLength: 12\n-\nreplace: lockoutThreshold\nlockoutThreshold: 5\n-\nreplace: lockoutDuration\nlockoutDuration: -18000000000\n-\nreplace: lockOutObservationWindow\nlockOutObservationWindow: -18000000000\n", "ldbmodify", database...)
 	require.NoError(t, err)
 	_, err = run(ctx, ldif, "ldbadd", database...)
 	require.NoError(t, err)
@@ -186,7 +186,6 @@ spn update command = /bin/true
 gpo update command = /bin/true
 load printers = no
 disable netbios = yes
-old password allowed period = 0
 ldap server require strong auth = allow_sasl_over_tls
 `, dc, address, level)
 }

@@ -222,3 +222,22 @@ func Attribute(t testing.TB, d *Directory, dn, name string) string {
 	value, _, _ = strings.Cut(value, "\n")
 	return value
 }
+
+// OpenLDAPWith starts a directory with further entries, as LDIF.
+func OpenLDAPWith(t testing.TB, address string, port int, entries ...string) *Directory {
+	t.Helper()
+	return openLDAP(t, address, port, 0, 0, nil, nil, strings.Join(entries, ""))
+}
+
+// Policy is a password policy as LDIF.
+func Policy(name, rules string) string {
+	return fmt.Sprintf("dn: cn=%[1]s,ou=policies,dc=larkmoor,dc=example\nobjectClass: device\nobjectClass: pwdPolicy\ncn: %[1]s\npwdAttribute: userPassword\n%[2]s\n\n", name, rules)
+}
+
+// Person is an account with a policy of its own, as LDIF.
+func Person(uid, policy, more string) string {
+	if more != "" {
+		more += "\n"
+	}
+	return fmt.Sprintf("dn: uid=%[1]s,ou=services,dc=larkmoor,dc=example\nobjectClass: inetOrgPerson\nuid: %[1]s\ncn: %[1]s\nsn: made up\nuserPassword: %[2]s\npwdPolicySubentry: cn=%[3]s,ou=policies,dc=larkmoor,dc=example\n%[4]s\n", uid, AccountPassword, policy, more)
+}

@@ -51,6 +51,15 @@ type Rotation struct {
 	Ended          time.Time       `json:"ended,omitzero"`
 }
 
+// Look is a later look at a rotation that has ended.
+type Look struct {
+	RotationID RotationID           `json:"rotation_id"`
+	Due        time.Time            `json:"due,omitzero" doc:"When it is looked at again; absent when that is over"`
+	Looked     time.Time            `json:"looked,omitzero" doc:"When it was looked at last"`
+	Checks     []connect.Checked    `json:"checks" nullable:"false" doc:"What was seen then"`
+	Own        map[string]time.Time `json:"-"` // by system: our own latest wrong password there, by its clock
+}
+
 // Effects are what a journal record means for the rest of the store.
 type Effects struct {
 	Settlement *Settlement // of its end

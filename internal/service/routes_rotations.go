@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"time"
@@ -17,7 +18,7 @@ import (
 type StepNow struct {
 	rotation.Step
 	Title    string `json:"title"`
-	Status   string `json:"status" enum:"pending,waiting,doing,done,failed,unclear,skipped,undoing,undo-unclear,undone,undo-failed"`
+	Status   string `json:"status" enum:"pending,waiting,doing,done,later,failed,unclear,skipped,undoing,undo-unclear,undone,undo-failed"`
 	Attempts int    `json:"attempts"`
 	Words    string `json:"words" doc:"The system's own words"`
 }
@@ -27,9 +28,10 @@ type RotationNow struct {
 	Rotation records.Rotation `json:"rotation"`
 	Steps    []StepNow        `json:"steps" nullable:"false"`
 	// Decisions are checked again when one is made: by then it may stand elsewhere.
-	Decisions []string `json:"decisions" nullable:"false" doc:"What a person may decide about it where it stands: stop, resume, go-on, undo, leave-away"`
-	Proven    string   `json:"proven,omitempty" doc:"What is known of its dependents, the weakest first: a unit that runs is not one that works"`
-	Halted    string   `json:"halted,omitempty" doc:"Why it does not go on, when it cannot be written down"`
+	Decisions []string      `json:"decisions" nullable:"false" doc:"What a person may decide about it where it stands: stop, resume, go-on, undo, leave-away"`
+	Proven    string        `json:"proven,omitempty" doc:"What is known of its dependents, the weakest first: a unit that runs is not one that works"`
+	Look      *records.Look `json:"look,omitempty" doc:"The later look at one that ended with a new value in force"`
+	Halted    string        `json:"halted,omitempty" doc:"Why it does not go on, when it cannot be written down"`
 }
 
 // RehearsalAnswer is a rehearsal with what it means in words.
@@ -159,6 +161,9 @@ func (s *Service) registerRotations() {
 	add(s, http.MethodPost, "/rotations/{id}/rehearsals", "rehearse-undo", "Check everything about undoing a finished rotation without changing anything", func(ctx context.Context, in *IDInput) (*body[RehearsalAnswer], error) {
 		return rehearsalAnswer(s.app.Rotations.RehearseUndo(ctx, who(ctx), records.RotationID(in.ID)))
 	})
+	add(s, http.MethodPost, "/rotations/{id}/look", "look-again", "Look again, now, at what a rotation that has ended did and proved", func(ctx context.Context, in *IDInput) (*body[records.Look], error) {
+		return answer(s.app.Rotations.LookNow(ctx, who(ctx), records.RotationID(in.ID)))
+	})
 	s.registerWatchRotation()
 }
 
@@ -211,12 +216,21 @@ func (s *Service) rotationNow(ctx context.Context, id records.RotationID) (Rotat
 		return RotationNow{}, err
 	}
 	out := RotationNow{Rotation: r, Steps: []StepNow{}, Decisions: state.Decisions(), Proven: state.Proof().String(), Halted: s.app.Rotations.Halted(id)}
+	switch look, err := s.store.Look(ctx, id); {
+	case err == nil:
+		out.Look = &look
+	case !errors.Is(err, records.ErrNotFound):
+		return out, err
+	}
 	for i, step := range r.Plan.Steps {
 		if step.Kind == rotation.StepAll {
 			continue // nothing is done there
 		}
 		t := state.Steps[i]
 		now := StepNow{Step: step, Title: step.Title(), Status: string(t.Status), Attempts: t.Attempts, Words: t.Words}
+		if t.Later && (t.Status == rotation.Done || t.Status == rotation.Undone) {
+			now.Status = "later"
+		}
 		if t.Waiting() && state.Mode != rotation.ModeFinished {
 			now.Status, now.Words = "waiting", fmt.Sprintf("%s is away since %s, asked %d times: %s", step.System, t.Since.UTC().Format(time.RFC3339), t.Away, t.Words)
 		}

@@ -940,6 +940,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rotations/{id}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look again, now, at what a rotation that has ended did and proved
+         * @description Roles: [operator]
+         */
+        post: operations["look-again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rotations/{id}/rehearsals": {
         parameters: {
             query?: never;
@@ -2178,6 +2198,22 @@ export interface components {
             nth?: number;
             part: string;
         };
+        Look: {
+            /** @description What was seen then */
+            checks: components["schemas"]["Checked"][];
+            /**
+             * Format: date-time
+             * @description When it is looked at again; absent when that is over
+             */
+            due?: string;
+            /**
+             * Format: date-time
+             * @description When it was looked at last
+             */
+            looked?: string;
+            /** Format: int64 */
+            rotation_id: number;
+        };
         Me: {
             /** @description Sent with the next sign-in, it keeps others from making this device wait */
             device?: string;
@@ -2717,6 +2753,8 @@ export interface components {
             decisions: string[];
             /** @description Why it does not go on, when it cannot be written down */
             halted?: string;
+            /** @description The later look at one that ended with a new value in force */
+            look?: components["schemas"]["Look"];
             /** @description What is known of its dependents, the weakest first: a unit that runs is not one that works */
             proven?: string;
             rotation: components["schemas"]["Rotation"];
@@ -2974,7 +3012,7 @@ export interface components {
             overlap?: boolean;
             places?: components["schemas"]["Locator"][] | null;
             /** @enum {string} */
-            status: "pending" | "waiting" | "doing" | "done" | "failed" | "unclear" | "skipped" | "undoing" | "undo-unclear" | "undone" | "undo-failed";
+            status: "pending" | "waiting" | "doing" | "done" | "later" | "failed" | "unclear" | "skipped" | "undoing" | "undo-unclear" | "undone" | "undo-failed";
             subject: string;
             system?: string;
             system_id?: string;
@@ -3149,6 +3187,12 @@ export interface components {
             used?: string;
             user: string;
         };
+        Trials: {
+            /** Format: int64 */
+            count: number;
+            /** Format: date-time */
+            last?: string;
+        };
         Uncovered: {
             /**
              * Format: date-time
@@ -3175,6 +3219,9 @@ export interface components {
         Verdict: {
             accepted: boolean;
             code?: string;
+            /** Format: int64 */
+            lingers?: number;
+            trials?: components["schemas"]["Trials"];
             words: string;
         };
         Verification: {
@@ -9130,6 +9177,145 @@ export interface operations {
             };
             /** @description Internal Server Error */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "look-again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Look"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -55,6 +55,7 @@ const tones: Record<string, Tone> = {
   stopped: 'warn',
   undone: 'warn',
   unclear: 'warn',
+  later: 'warn',
   'done-with-failures': 'warn',
   beside: 'warn',
   interrupted: 'warn',

@@ -4,6 +4,7 @@ import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { onChanged } from '../api/changes'
 import { api, data, Problem, type Schemas } from '../api/client'
+import LookAgain from '../components/LookAgain.vue'
 import StateTag from '../components/StateTag.vue'
 import StepList from '../components/StepList.vue'
 import Trouble from '../components/Trouble.vue'
@@ -65,7 +66,7 @@ const away = computed(() => now.value?.steps.some((s) => s.status === 'waiting')
 const r = computed(() => now.value?.rotation)
 const stopped = computed(() => r.value?.mode === 'stopped')
 const failed = computed(() => r.value?.result === 'done-with-failures')
-const done = computed(() => now.value?.steps.filter((s) => s.status === 'done').length ?? 0)
+const done = computed(() => now.value?.steps.filter((s) => s.status === 'done' || s.status === 'later').length ?? 0)
 
 async function toggleJournal(): Promise<void> {
   shown.value = !shown.value
@@ -114,6 +115,7 @@ async function toggleJournal(): Promise<void> {
         </li>
       </ul>
     </div>
+    <LookAgain v-if="now.look" :id="id" :look="now.look" @changed="load" />
     <div class="panel"><StepList :steps="now.steps" /></div>
     <template v-if="shown">
       <h2>Journal</h2>

@@ -49,6 +49,7 @@ const (
 	StartRotation      Action = "start-rotation"
 	OverrideRotation   Action = "override-rotation"
 	DecideRotation     Action = "decide-rotation"
+	LookAgain          Action = "look-again"
 	Approve            Action = "approve"
 	RefuseApproval     Action = "refuse-approval"
 	// TrustEndpoint is no operation of its own: adding or changing a system, a
@@ -148,6 +149,7 @@ var rules = map[Action]rule{
 	StartRotation:         operators,
 	OverrideRotation:      operators,
 	DecideRotation:        operators,
+	LookAgain:             operators,
 	RehearseUndo:          operators,
 	"list-rotations":      readers,
 	"get-rotation":        readers,

@@ -95,7 +95,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	})
 	a.Diagnoses = diagnose.New(base, a.Store, a.Sealed, a.Inventory, a.Surveys, a.Custody, a.Rotations)
 	a.Schedule = schedule.New(base, a.Store)
-	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}}
+	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Rotations.LookAgain}}
 	if err := a.Inventory.BindExisting(ctx); err != nil {
 		return nil, fmt.Errorf("bind what is there to its systems: %w", err)
 	}
@@ -114,6 +114,9 @@ func (a *Application) Start(ctx context.Context) error {
 	a.Schedule.Start(a.duties...)
 	return nil
 }
+
+// lookEvery is how often it is seen whether a rotation is due to be looked at again.
+const lookEvery = time.Minute
 
 func (a *Application) verifyAll(ctx context.Context) (string, error) {
 	accepted, refused, unclear, err := a.Custody.VerifyAll(ctx, access.Service())

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"log/slog"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -45,16 +46,29 @@ func (f *ferry) reopen() {
 	require.NoError(f.t, f.Start(context.Background()))
 }
 
+// clock is one that can be put forward.
+type clock struct{ ahead atomic.Int64 }
+
+func (c *clock) now() time.Time { return time.Now().Add(time.Duration(c.ahead.Load())) }
+
+func (c *clock) pass(d time.Duration) { c.ahead.Add(int64(d)) }
+
 func start(t *testing.T) *ferry {
+	t.Helper()
+	return startBy(t, &clock{})
+}
+
+// startBy starts one that goes by a clock of its own.
+func startBy(t *testing.T, by *clock) *ferry {
 	t.Helper()
 	ctx := t.Context()
 	estate, err := larkmoor.Start()
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, estate.Close()) })
 	folder := t.TempDir()
-	s, err := store.Open(ctx, folder, time.Now)
+	s, err := store.Open(ctx, folder, by.now)
 	require.NoError(t, err)
-	o, err := assembly.New(ctx, assembly.Config{Store: s, Master: make([]byte, secret.KeySize), Random: rand.Reader, Now: time.Now, Log: slog.New(slog.DiscardHandler)})
+	o, err := assembly.New(ctx, assembly.Config{Store: s, Master: make([]byte, secret.KeySize), Random: rand.Reader, Now: by.now, Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	f := &ferry{o, t, estate, folder}
 	t.Cleanup(func() {

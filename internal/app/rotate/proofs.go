@@ -35,6 +35,9 @@ func (h *acts) asks(ctx context.Context, step rotation.Step, value secret.Value)
 // change nothing: one that fails has certainly had no effect.
 func (h *acts) expect(ctx context.Context, step rotation.Step, value secret.Value, want bool) rotation.Outcome {
 	verdict, target, err := h.asks(ctx, step, value)
+	if err == nil && !want && verdict.Accepted && verdict.Lingers > 0 {
+		return rotation.Outcome{Result: rotation.ResultLater, Words: fmt.Sprintf("%s still accepts the value that was replaced, as such directories do for up to %d minutes; it is asked again %d minutes after the end", target.Name, int(verdict.Lingers.Minutes()), int(rotation.LookAgainAfter.Minutes()))}
+	}
 	if err == nil {
 		err = proven(target, verdict, want)
 	}
@@ -57,7 +60,7 @@ func proven(target connect.Target, verdict connect.Verdict, want bool) error {
 	case !verdict.Accepted:
 		return fmt.Errorf("%s still has the other value in force: %s", target.Name, verdict.Words)
 	}
-	return fmt.Errorf("%s still accepts the other value: some directories do for up to an hour; verify again later", target.Name)
+	return fmt.Errorf("%s still accepts the other value", target.Name)
 }
 
 // prove waits until a unit is active and stays so, then asks the application.

@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 
 	"mossledger.example/moss/internal/app"
@@ -252,9 +253,9 @@ func (rotations *Rotations) settlement(ctx context.Context, r records.Rotation, 
 	changed, refused := statusOf(r.Plan, state, rotation.StepChange), statusOf(r.Plan, state, rotation.StepRefuse)
 	switch {
 	case state.Result == rotation.FinishedDone || state.Result == rotation.FinishedWithFailures:
-		v = &records.Settlement{Winner: next.ID, Loser: old.ID, LoserRefused: refused == rotation.Done}
+		v = &records.Settlement{Winner: next.ID, Loser: old.ID, LoserRefused: refused == rotation.Done && !lingers(state)}
 	case state.Result == rotation.FinishedUndone, changed == rotation.Undone:
-		v = &records.Settlement{Winner: old.ID, Loser: next.ID, LoserRefused: refused == rotation.Undone || changed == rotation.Pending || changed == rotation.Failed}
+		v = &records.Settlement{Winner: old.ID, Loser: next.ID, LoserRefused: refused == rotation.Undone && !lingers(state) || changed == rotation.Pending || changed == rotation.Failed}
 	}
 	if v == nil {
 		return v, nil
@@ -265,6 +266,13 @@ func (rotations *Rotations) settlement(ctx context.Context, r records.Rotation, 
 	}
 	v.Public, err = rotations.sealed.Public(*winner)
 	return v, err
+}
+
+// lingers: the value that was replaced was still accepted, where one that was replaced is for a while.
+func lingers(state rotation.State) bool {
+	return slices.ContainsFunc(state.Steps, func(t rotation.StepState) bool {
+		return t.Later && (t.Status == rotation.Done || t.Status == rotation.Undone)
+	})
 }
 
 // statusOf is where all steps of a kind stand: the status that they share,

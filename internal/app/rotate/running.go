@@ -124,14 +124,9 @@ func (rotations *Rotations) run(r records.Rotation, active *running) (rotation.S
 	if err != nil {
 		return state, err
 	}
-	h := &acts{rotations: rotations, rotation: r}
-	if h.credential, err = rotations.store.Credential(rotations.base.Context, r.CredentialID); err != nil {
+	h, err := rotations.hands(rotations.base.Context, r)
+	if err != nil {
 		return state, err
-	}
-	if r.AccountID != 0 {
-		if h.account, err = rotations.store.Account(rotations.base.Context, r.AccountID); err != nil {
-			return state, err
-		}
 	}
 	runner := &rotation.Runner{
 		Plan: r.Plan, Journal: &journal{rotations: rotations, rotation: r, state: state}, Hands: h,
@@ -144,6 +139,9 @@ func (rotations *Rotations) run(r records.Rotation, active *running) (rotation.S
 	state, err = runner.Run(ctx, records)
 	if err != nil {
 		return state, err
+	}
+	if state.Mode == rotation.ModeFinished {
+		h.noteOwnTrials(ctx, state)
 	}
 	return state, rotations.rotationFindings(r, state)
 }

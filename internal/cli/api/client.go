@@ -227,8 +227,11 @@ func Numbered(text, item, list string) (string, error) {
 // Numbers are arguments that are items' numbers, from least to most of them.
 func Numbers(least, most int, item, list string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
-		if err := cobra.RangeArgs(least, most)(cmd, args); err != nil {
-			return err
+		switch {
+		case len(args) < least:
+			return fmt.Errorf("give the number of %s: see 'moss %s'", item, list)
+		case len(args) > most:
+			return fmt.Errorf("only %d of %d arguments are taken: see 'moss %s'", most, len(args), list)
 		}
 		for _, text := range args {
 			if _, err := Numbered(text, item, list); err != nil {

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -168,7 +169,7 @@ func RotateCommand() *cobra.Command {
 		decideCommand("resume ID", "Go on with a stopped rotation, trying failed steps again", "resume"),
 		decideCommand("go-on ID", "Go on with a stopped rotation without its failed steps", "go-on"),
 		decideCommand("stop ID", "Stop a running rotation after the steps that have begun", "stop"),
-		undoCommand(),
+		undoCommand(), lookCommand(),
 		output.ListCommand("list", "List rotations", "/rotations", []output.Column{{"ID", "id"}, {"KIND", "kind"}, {"CREDENTIAL", "credential"}, {"AUTHORITY", "authority"}, {"MODE", "mode"}, {"RESULT", "result"}, {"POLICY", "policy"}, {"BY", "requested_by"}, {"STARTED", "started"}, {"ENDED", "ended"}, {"REASON", "reason"}}, "There was no rotation yet."))
 }
 
@@ -267,6 +268,7 @@ func showRotation() *cobra.Command {
 			Decisions []string     `json:"decisions"`
 			Proven    string       `json:"proven,omitempty"`
 			Halted    string       `json:"halted,omitempty"`
+			Look      *look        `json:"look,omitempty"`
 		}
 		if err := c.Call(cmd.Context(), http.MethodGet, path, nil, &v); err != nil {
 			return err
@@ -290,8 +292,47 @@ func showRotation() *cobra.Command {
 		if v.Halted != "" {
 			fmt.Fprintf(out, "%-10s %s\n", "Halted", output.Safe(v.Halted))
 		}
+		if v.Look != nil && !v.Look.Due.IsZero() {
+			fmt.Fprintf(out, "%-10s %s\n", "Looked at", "again at "+v.Look.Due.Format(time.RFC3339))
+		}
 		fmt.Fprintln(out)
 		output.Table(out, columns, v.Steps)
+		if v.Look != nil && !v.Look.Looked.IsZero() {
+			fmt.Fprintf(out, "\nLooked at again at %s:\n", v.Look.Looked.Format(time.RFC3339))
+			output.Table(out, lookColumns, v.Look.Checks)
+		}
+		return nil
+	})
+	return cmd
+}
+
+// look is a later look at a rotation.
+type look struct {
+	Due    time.Time    `json:"due,omitzero"`
+	Looked time.Time    `json:"looked,omitzero"`
+	Checks []output.Row `json:"checks"`
+}
+
+var lookColumns = []output.Column{{"RESULT", "result"}, {"SYSTEM", "system"}, {"WHAT", "what"}, {"WORDS", "words"}, {"NEXT", "next"}}
+
+// lookCommand looks again, now, at a rotation that has ended.
+func lookCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "look ID", Short: "Look again, now, at what a rotation that has ended did and proved", Args: api.Numbers(1, 1, "a rotation", "rotate list"),
+		Long: "Looks again at what a rotation that has ended did and proved: whether the new value is accepted\nand what held it holds it still, whether a former value that was still accepted is refused by now,\nwhether units run, and whether wrong passwords were given since. The service does so by itself an\nhour after the end. Nothing is changed. Exits with 1 when something is not as the rotation left it.",
+	}
+	output.AddFlag(cmd)
+	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
+		var v look
+		if err := c.Call(cmd.Context(), http.MethodPost, "/rotations/"+url.PathEscape(args[0])+"/look", nil, &v); err != nil {
+			return err
+		}
+		if err := output.Write(cmd.OutOrStdout(), format, lookColumns, v.Checks, v); err != nil {
+			return err
+		}
+		if slices.ContainsFunc(v.Checks, func(r output.Row) bool { return output.Show(r["result"]) == "failed" }) {
+			return api.Negative("something is not as the rotation left it")
+		}
 		return nil
 	})
 	return cmd

@@ -51,10 +51,28 @@ func (Connector) Verify(ctx context.Context, t connect.Target, account connect.A
 	if failure == nil {
 		failure = s.spared(entry, account.Name)
 	}
+	var trials *connect.Trials
+	var lingers time.Duration
+	if failure == nil {
+		trials = trialsOf(entry)
+		if s.windows() {
+			lingers = formerPassword
+		}
+	}
 	s.close()
 	if failure != nil {
 		return connect.Verdict{}, failure
 	}
+	verdict, failure := bindAs(ctx, t, account, entry, value)
+	if failure != nil {
+		return connect.Verdict{}, failure
+	}
+	verdict.Trials, verdict.Lingers = trials, lingers
+	return verdict, nil
+}
+
+// bindAs binds as an account, on a connection of its own.
+func bindAs(ctx context.Context, t connect.Target, account connect.AccountRef, entry *ldap.Entry, value secret.Value) (connect.Verdict, *connect.Failure) {
 	conn, failure := secure(ctx, t, connect.NewStopwatch())
 	if failure != nil {
 		return connect.Verdict{}, failure
@@ -90,9 +108,17 @@ func (Connector) Verify(ctx context.Context, t connect.Target, account connect.A
 	return connect.Verdict{}, failOn(t, connect.StageSignIn, err, value)
 }
 
+// formerPassword is how long a directory of the windows schema lets an account bind with
+// the password before its present one, where nobody set another time.
+const formerPassword = time.Hour
+
 // Accept implements connect.Accepter: an entry has one password.
 func (Connector) Accept(ctx context.Context, target connect.Target, point connect.Point, values connect.Values, want connect.Accepted) error {
-	return connect.ReplacePassword(target, values, want, func(value secret.Value) error { return setPassword(ctx, target, point.Account, value) })
+	former := values.Old
+	if want == connect.AcceptOld {
+		former = values.New
+	}
+	return connect.ReplacePassword(target, values, want, func(value secret.Value) error { return setPassword(ctx, target, point.Account, value, former) })
 }
 
 // Probe implements connect.Accepter.
@@ -101,8 +127,9 @@ func (c Connector) Probe(ctx context.Context, target connect.Target, point conne
 }
 
 // setPassword is a replace of unicodePwd in the Windows schema, the password modify
-// operation (RFC 3062) elsewhere.
-func setPassword(ctx context.Context, t connect.Target, account connect.AccountRef, value secret.Value) error {
+// operation (RFC 3062) elsewhere. The former value is given only where the policy asks
+// for it.
+func setPassword(ctx context.Context, t connect.Target, account connect.AccountRef, value, former secret.Value) error {
 	if value.Empty() {
 		return t.Fail(connect.StageChange, connect.CodePolicy, "the new value is empty", "", nil)
 	}
@@ -112,7 +139,7 @@ func setPassword(ctx context.Context, t connect.Target, account connect.AccountR
 		return failure
 	}
 	defer s.close()
-	entry, failure := s.locate(account, append([]string{"pwdAccountLockedTime", "pwdPolicySubentry"}, guarding...)...)
+	entry, failure := s.locate(account, append([]string{"pwdAccountLockedTime", "pwdPolicySubentry", "pwdChangedTime"}, guarding...)...)
 	if failure == nil {
 		failure = s.guarded(entry, account.Name)
 	}
@@ -131,10 +158,14 @@ func setPassword(ctx context.Context, t connect.Target, account connect.AccountR
 		modify.Replace("unicodePwd", []string{quotedUTF16(value)})
 		err = s.conn.Modify(modify)
 	} else {
-		_, err = s.conn.PasswordModify(ldap.NewPasswordModifyRequest(entry.DN, "", value.RevealString()))
+		given := ""
+		if rules, failure := s.changeRules(entry); failure == nil && rules.certain && rules.safe {
+			given = former.RevealString()
+		}
+		_, err = s.conn.PasswordModify(ldap.NewPasswordModifyRequest(entry.DN, given, value.RevealString()))
 	}
 	if err != nil {
-		f := failOn(t, connect.StageChange, err, value, t.Steward.Password)
+		f := failOn(t, connect.StageChange, err, value, former, t.Steward.Password)
 		if s.windows() && strings.Contains(f.Words, "0000052D") {
 			f.Code, f.Next = connect.CodePolicy, "the domain's password policy refused the value: length, complexity or age"
 		}
@@ -187,7 +218,7 @@ func (Connector) Rehearse(ctx context.Context, t connect.Target, intentions []co
 
 func (s *session) rehearseChange(account connect.AccountRef) []connect.Checked {
 	name := s.target.Name
-	attributes := append([]string{"msDS-User-Account-Control-Computed", "pwdAccountLockedTime"}, guarding...)
+	attributes := append([]string{"msDS-User-Account-Control-Computed", "pwdAccountLockedTime", "pwdChangedTime"}, guarding...)
 	entry, failure := s.locate(account, append(attributes, counted...)...)
 	if failure != nil {
 		return []connect.Checked{{System: name, What: "find the account", Result: connect.CheckFailed, Words: failure.Words, Next: failure.Next}}
@@ -202,10 +233,10 @@ func (s *session) rehearseChange(account connect.AccountRef) []connect.Checked {
 		if a.Locked == "yes" {
 			out = append(out, connect.Checked{System: name, What: "account not locked", Result: connect.CheckFailed, Words: "the account is locked", Next: "unlock it first: no sign-in can be proven while it is locked"})
 		}
-		out = append(out, connect.Checked{System: name, What: "old value refused at once", Result: connect.CheckUnchecked, Words: "a directory of this kind may accept the previous password for up to an hour after the change"})
+		out = append(out, connect.Checked{System: name, What: "old value refused at once", Result: connect.CheckUnchecked, Words: "a directory of this kind may accept the previous password for up to an hour after the change; what is accepted then is asked for again when that is over"})
 	} else {
 		out = append(out, s.rehearseLock(entry))
-		out = append(out, s.rehearseHistory()...)
+		out = append(out, s.rehearseChangeRules(entry, time.Now())...)
 	}
 	return append(out, connect.Checked{System: name, What: "right to reset the password", Result: connect.CheckUnchecked, Words: "a directory tells this only when it is done"})
 }
@@ -222,19 +253,4 @@ func (s *session) rehearseLock(entry *ldap.Entry) connect.Checked {
 		check.Result, check.Words, check.Next = connect.CheckWarning, "whether the account is locked cannot be read", "grant the steward the right to read pwdAccountLockedTime and the password policies; no sign-in can be proven while it is locked"
 	}
 	return check
-}
-
-// rehearseHistory warns when undoing could be refused, because the old value
-// would be found in the history.
-func (s *session) rehearseHistory() []connect.Checked {
-	policies, failure := s.find(s.contexts, 0, "(objectClass=pwdPolicy)", "pwdInHistory")
-	if failure != nil {
-		return []connect.Checked{{System: s.target.Name, What: "undo possible", Result: connect.CheckUnchecked, Words: "the password policies cannot be read: " + failure.Words}}
-	}
-	for _, policy := range policies {
-		if n := policy.GetAttributeValue("pwdInHistory"); n != "" && n != "0" {
-			return []connect.Checked{{System: s.target.Name, What: "undo possible", Result: connect.CheckWarning, Words: "the policy " + policy.DN + " remembers " + n + " passwords: putting the old value back may be refused", Next: "prefer the policies stop or continue over undo"}}
-		}
-	}
-	return nil
 }

@@ -92,6 +92,25 @@ func (l lockout) wrong(entry *ldap.Entry, now time.Time) int {
 	return n
 }
 
+// trialsOf is what an entry tells of wrong passwords; nil for nothing.
+func trialsOf(entry *ldap.Entry) *connect.Trials {
+	trials := &connect.Trials{Last: fileTime(entry.GetAttributeValue("badPasswordTime"))}
+	if count := entry.GetAttributeValue("badPwdCount"); count != "" {
+		trials.Count, _ = strconv.Atoi(count)
+		return trials
+	}
+	for _, text := range entry.GetAttributeValues("pwdFailureTime") {
+		trials.Count++
+		if t := generalizedTime(text); t.After(trials.Last) {
+			trials.Last = t
+		}
+	}
+	if trials.Count == 0 {
+		return nil // there is none, or it may not be read
+	}
+	return trials
+}
+
 // String says it in words.
 func (l lockout) String() string {
 	if l.after == 0 {

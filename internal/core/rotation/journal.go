@@ -31,7 +31,16 @@ const (
 	// ResultInterrupted: the service was stopped in the middle of it. That is no
 	// attempt: a probe finds out what became of it.
 	ResultInterrupted = "interrupted"
+	// ResultLater: the old value is still accepted where one that was replaced is for
+	// a while. Whether it is refused is found out by a later look.
+	ResultLater = "later"
 )
+
+// LookAgainAfter is how long after its end a rotation is looked at again: what takes an
+// hour to come out has done so by then (directories that accept the former password for
+// that long; programs that put files back every half hour; connections that are made
+// anew), and a person may still be there to ask.
+const LookAgainAfter = 61 * time.Minute
 
 // Results of probes (EventProbed).
 const (
@@ -114,6 +123,7 @@ type StepState struct {
 	Asked   time.Time // last time
 	Reached bool      // since the last failure, or decision to undo, its system answered, or was given up
 	Left    bool      // a person decided to undo without it
+	Later   bool      // done or undone, but for what a later look must find out
 	Retried int       // times that it was tried again because an authority had been away
 
 	stale bool   // its undoing under way is from before a decision to undo once more: it is done again
@@ -370,7 +380,7 @@ func (t *StepState) undone() {
 }
 
 func (t *StepState) outcome(r Record) {
-	if r.Result != ResultDone && r.Result != ResultLeft && r.Result != ResultInterrupted {
+	if r.Result != ResultDone && r.Result != ResultLater && r.Result != ResultLeft && r.Result != ResultInterrupted {
 		if r.Undo {
 			t.Undos++
 		} else {
@@ -378,11 +388,11 @@ func (t *StepState) outcome(r Record) {
 		}
 	}
 	switch {
-	case r.Result == ResultDone && r.Undo:
+	case (r.Result == ResultDone || r.Result == ResultLater) && r.Undo:
 		t.undone()
-		t.Maybe = false
-	case r.Result == ResultDone:
-		t.Status, t.Maybe = Done, false
+		t.Maybe, t.Later = false, r.Result == ResultLater
+	case r.Result == ResultDone, r.Result == ResultLater:
+		t.Status, t.Maybe, t.Later = Done, false, r.Result == ResultLater
 	case r.Result == ResultLeft:
 		t.Status, t.NoEffect = Skipped, true
 	case r.Result == ResultFailed && r.Undo:

@@ -14,7 +14,7 @@ var ErrAway = errors.New("away")
 
 // Outcome of an act.
 type Outcome struct {
-	Result string // ResultDone, ResultFailed, ResultUnclear or ResultAway
+	Result string // ResultDone, ResultFailed, ResultUnclear, ResultAway or ResultLater
 	Words  string // the system's own words, without secrets
 }
 

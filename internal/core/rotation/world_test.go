@@ -5,6 +5,7 @@ import (
 	"errors"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -19,6 +20,7 @@ import (
 // The simulated estate: an authority, files and units. A unit starts only if
 // its file holds what the authority accepts at that moment.
 type world struct {
+	lingers        bool // the authority takes a value that was replaced for a while
 	t              *testing.T
 	plan           Plan
 	lock           sync.Mutex
@@ -96,6 +98,9 @@ const (
 	ways
 )
 
+// worlds counts them: in every other one a value that was replaced is accepted for a while.
+var worlds atomic.Int64
+
 func newWorld(t *testing.T, policy Policy, way int) *world {
 	in := Input{CredentialID: "1", Credential: "svc-berth", Of: credential.Password, Points: []Point{{SystemID: "d", System: "directory", Account: "svc-berth", Overlap: way == overlapping}}, Authority: "directory", Policy: policy}
 	for _, host := range []string{"quay1", "quay2"} {
@@ -131,7 +136,7 @@ func newWorld(t *testing.T, policy Policy, way int) *world {
 			in.Points = append(in.Points, Point{SystemID: host, System: host, Path: "/home/tide/.ssh/authorized_keys", Account: "tide", Overlap: true})
 		}
 	}
-	e := &world{t: t, clock: time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC), kept: map[int]string{}, plan: Build(in), store: map[string]bool{"old": true}, auths: map[string]*authority{}, files: map[int]string{}, units: map[int]*unit{}, last: map[int]string{}, given: map[int]int{}}
+	e := &world{lingers: worlds.Add(1)%2 == 0, t: t, clock: time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC), kept: map[int]string{}, plan: Build(in), store: map[string]bool{"old": true}, auths: map[string]*authority{}, files: map[int]string{}, units: map[int]*unit{}, last: map[int]string{}, given: map[int]int{}}
 	for _, s := range e.plan.Steps {
 		switch s.Kind {
 		case StepChange:
@@ -242,6 +247,9 @@ func (e *world) act(step Step, kind, from, to string) Outcome {
 		e.effect(step, from, to)
 		e.last[step.Index] = kind
 		return Outcome{Result: ResultUnclear, Words: "answer lost"}
+	}
+	if step.Kind == StepRefuse && e.lingers {
+		return Outcome{Result: ResultLater, Words: "still accepted, as such directories do for an hour"}
 	}
 	if !e.effect(step, from, to) {
 		return Outcome{Result: ResultFailed, Words: "did not work"}

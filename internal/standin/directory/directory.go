@@ -35,6 +35,7 @@ type Config struct {
 	History int // passwords remembered (RFC flavor)
 	TLS     *tls.Config
 	Now     func() time.Time
+	Former  time.Duration // for how long after a change the password before it still binds; real ones of the Windows flavor: an hour
 }
 
 // Entry is one object of the directory. Attribute names are kept as written.
@@ -201,7 +202,14 @@ func (s *Server) SetFault(f Fault) {
 	}
 }
 
-// Down reports whether nobody can ask it now.
+// SetFormer says for how long after a change the password before it still binds.
+func (s *Server) SetFormer(lasts time.Duration) {
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	s.config.Former = lasts
+}
+
+// Down reports whether it refuses connections.
 func (s *Server) Down() bool { return s.faultNow().Down }
 
 func (s *Server) faultNow() Fault {
@@ -310,6 +318,8 @@ func (s *Server) Judge(name string, proves func(password string) bool) (int, str
 	switch {
 	case e.Locked || !e.lockedAt.IsZero():
 		return refuse("775")
+	case s.config.Former > 0 && e.before[0] != "" && now.Sub(e.Changed) < s.config.Former && proves(e.before[0]):
+		return 0, ""
 	case password == "" || !proves(password):
 		s.countWrong(e, now, proves)
 		return refuse("52e")

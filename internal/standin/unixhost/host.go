@@ -291,6 +291,15 @@ func (h *Host) Restart(name string) bool {
 	return true
 }
 
+// Crash has a unit fail.
+func (h *Host) Crash(name string) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	if u := h.units[name]; u != nil {
+		u.State, u.Words = "failed", "main process exited, code=dumped, status=11/SEGV"
+	}
+}
+
 // UnitState returns state and starts of a unit.
 func (h *Host) UnitState(name string) (state string, starts int) {
 	h.lock.Lock()

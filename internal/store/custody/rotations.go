@@ -174,6 +174,9 @@ func (s *Custody) AppendJournal(ctx context.Context, v records.Rotation, r rotat
 		if _, err := tx.ExecContext(ctx, "UPDATE rotations SET mode=?, result=?, ended=? WHERE id=?", mode, result, ended, v.ID); err != nil {
 			return err
 		}
+		if err := s.lookLater(ctx, tx, v.ID, mode, result); err != nil {
+			return err
+		}
 		return s.Enter(ctx, tx, entries...)
 	})
 }

@@ -1,0 +1,74 @@
+package custody
+
+import (
+	"context"
+	"database/sql"
+	"time"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
+)
+
+// lookLater notes, with the record that ends a rotation, that it is looked at again;
+// one that is taken up once more is not.
+func (s *Custody) lookLater(ctx context.Context, tx *sql.Tx, id records.RotationID, mode, result string) error {
+	if mode != string(rotation.ModeFinished) || result == rotation.FinishedUndoFailed {
+		_, err := tx.ExecContext(ctx, "DELETE FROM looks WHERE rotation_id = ?", id)
+		return err
+	}
+	_, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO looks (rotation_id, due) VALUES (?, ?)", id, database.StampOf(s.Now().Add(rotation.LookAgainAfter)))
+	return err
+}
+
+const lookColumns = "rotation_id, due, own, looked, checks"
+
+func scanLook(row interface{ Scan(...any) error }) (v records.Look, err error) {
+	var due, own, looked, checks string
+	err = row.Scan(&v.RotationID, &due, &own, &looked, &checks)
+	v.Due, v.Looked = database.TimeOf(due), database.TimeOf(looked)
+	v.Own, v.Checks = database.FromJSON[map[string]time.Time](own), database.FromJSON[[]connect.Checked](checks)
+	return v, database.OrNotFound(err)
+}
+
+// Look returns the later look at a rotation. ErrNotFound where there is none.
+func (s *Custody) Look(ctx context.Context, id records.RotationID) (records.Look, error) {
+	return scanLook(s.Read.QueryRowContext(ctx, "SELECT "+lookColumns+" FROM looks WHERE rotation_id = ?", id))
+}
+
+// DueLooks returns those that are due, the longest due first.
+func (s *Custody) DueLooks(ctx context.Context, most int) ([]records.Look, error) {
+	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (records.Look, error) { return scanLook(rows) },
+		"SELECT "+lookColumns+" FROM looks WHERE due <> '' AND due <= ? ORDER BY due LIMIT ?", s.Stamp(), most)
+}
+
+// NoteOwnTrials keeps which wrong passwords were our own: by system, the time of the
+// latest, as that system tells it.
+func (s *Custody) NoteOwnTrials(ctx context.Context, id records.RotationID, own map[string]time.Time) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "UPDATE looks SET own = ? WHERE rotation_id = ?", database.AsJSON(own), id)
+		return err
+	})
+}
+
+// EndLook keeps what was seen. One that is not over is due again; one that is over may
+// have found the former value refused, which then is retired.
+func (s *Custody) EndLook(ctx context.Context, v records.Look, retired records.SecretID, entries ...ledger.Entry) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
+		due := ""
+		if !v.Due.IsZero() {
+			due = database.StampOf(v.Due)
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE looks SET due = ?, looked = ?, checks = ? WHERE rotation_id = ?", due, s.Stamp(), database.AsJSON(v.Checks), v.RotationID); err != nil {
+			return err
+		}
+		if retired != 0 {
+			if _, err := tx.ExecContext(ctx, "UPDATE secrets SET state = ? WHERE id = ? AND state = ?", records.SecretRetired, retired, records.SecretPrevious); err != nil {
+				return err
+			}
+		}
+		return s.Enter(ctx, tx, entries...)
+	})
+}
