@@ -308,6 +308,8 @@ type Verdict struct {
 	// Lingers is how long a value that was replaced may still be accepted there; 0
 	// where it is refused at once.
 	Lingers time.Duration `json:"lingers,omitempty"`
+	// KeyVersion is the number of the account's present keys; 0 where none is told.
+	KeyVersion int `json:"key_version,omitempty"`
 	// Trials are the wrong passwords that were counted for the account before this
 	// sign-in; nil where nothing is told of them.
 	Trials *Trials `json:"trials,omitempty"`

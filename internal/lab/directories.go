@@ -311,3 +311,33 @@ func (d *Directory) Alter(t testing.TB, ldif string) {
 	_, err := run(t.Context(), ldif, "ldbmodify", "--configfile="+dc+"/offline.conf", "-H", dc+"/private/sam.ldb")
 	require.NoError(t, err)
 }
+
+// ServiceDN is the account that has HTTPService as its service principal name.
+func (d *Directory) ServiceDN() string { return "CN=svc-http,CN=Users," + d.Base }
+
+// ExportKeytab has the domain's own tool write the key tab of a principal.
+func (d *Directory) ExportKeytab(t testing.TB, principal string) []byte {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "exported.keytab")
+	_, err := run(context.Background(), "", "samba-tool", "domain", "exportkeytab", file, "--principal="+principal, "-s", d.folder+"/dc/offline.conf")
+	require.NoError(t, err)
+	raw, err := os.ReadFile(file)
+	require.NoError(t, err)
+	return raw
+}
+
+// Delegate lets the manager reset the password of one more account.
+func (d *Directory) Delegate(t testing.TB, dn string) {
+	t.Helper()
+	out, err := run(context.Background(), "", "ldbsearch", "--configfile="+d.folder+"/dc/offline.conf", "-H", d.folder+"/dc/private/sam.ldb", "-b", d.Manager, "objectSid")
+	require.NoError(t, err)
+	sid := ""
+	for line := range strings.Lines(out) {
+		if v, found := strings.CutPrefix(line, "objectSid: "); found {
+			sid = strings.TrimSpace(v)
+		}
+	}
+	sddl := "(OA;;CR;00299570-246d-11d0-a768-00aa006e0529;;" + sid + ")(OA;;RPWP;bf967a0a-0de6-11d0-a285-00aa003049e2;;" + sid + ")"
+	_, err = run(context.Background(), "", "samba-tool", "dsacl", "set", "-s", d.folder+"/dc/offline.conf", "-H", d.folder+"/dc/private/sam.ldb", "--objectdn="+dn, "--action=allow", "--sddl="+sddl)
+	require.NoError(t, err)
+}

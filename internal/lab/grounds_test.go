@@ -61,7 +61,7 @@ mount -t tmpfs -o size=8k,mode=755 tmpfs /etc/berth/full && echo BERTH_PASSWORD=
 // of its own: crontabs in the spool itself, closed to others; passwd without -a, with other
 // words; chage without ISO dates; an init that tells no invocations.
 func TestAHostOfAnotherFamily(t *testing.T) {
-	h := lab.NewHost(t, "otherwise", 20)
+	h := lab.NewHost(t, "otherwise", 42)
 	h.Shell(t, `useradd -m svc-tide && echo 'svc-tide:Tide-Passw0rd-1' | chpasswd && chage -E 2027-01-09 -M 90 svc-tide
 useradd -m svc-shut
 mkdir -p /usr/lib/own && mv /usr/bin/passwd /usr/bin/chage /usr/bin/systemctl /usr/bin/crontab /usr/lib/own/

@@ -58,17 +58,18 @@ func rehearsalAnswer(v records.Rehearsal, err error) (*body[RehearsalAnswer], er
 // RotationRequest is what a person asks of a rotation. The same must be asked of the
 // rehearsal and of the rotation after it.
 type RotationRequest struct {
-	Policy    string                `json:"policy,omitempty" enum:"stop,continue,undo" default:"undo" doc:"What to do when a step fails"`
-	Restart   string                `json:"restart,omitempty" enum:"now,window,leave" default:"now" doc:"When dependents are restarted; leave: not at all, each is a latent breakage until somebody does"`
-	NotBefore time.Time             `json:"not_before,omitzero" doc:"Beginning of the window"`
-	NotAfter  time.Time             `json:"not_after,omitzero" doc:"End of the window"`
-	Patience  int                   `json:"patience,omitempty" minimum:"0" maximum:"2592000" doc:"Seconds for which a system that is away is waited for before the policy decides; half an hour when it is 0"`
-	Assign    []records.DependentID `json:"assign,omitempty" maxItems:"5000" doc:"Dependents that shall log on as the account with its current value; the authority is left alone"`
-	Where     []string              `json:"where,omitempty" doc:"The same, chosen by filters of the list of dependents"`
-	Search    string                `json:"search,omitempty" doc:"And by part of a name, place, program, description, what it runs as, system or account"`
-	Repair    bool                  `json:"repair,omitempty" doc:"The same, for all that have not stored the current value, or are down"`
-	Type      string                `json:"type,omitempty" doc:"Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default"`
-	Start     bool                  `json:"start,omitempty" doc:"Also bring up what is down although it starts by itself"`
+	Policy      string                `json:"policy,omitempty" enum:"stop,continue,undo" default:"undo" doc:"What to do when a step fails"`
+	Restart     string                `json:"restart,omitempty" enum:"now,window,leave" default:"now" doc:"When dependents are restarted; leave: not at all, each is a latent breakage until somebody does"`
+	NotBefore   time.Time             `json:"not_before,omitzero" doc:"Beginning of the window"`
+	NotAfter    time.Time             `json:"not_after,omitzero" doc:"End of the window"`
+	Patience    int                   `json:"patience,omitempty" minimum:"0" maximum:"2592000" doc:"Seconds for which a system that is away is waited for before the policy decides; half an hour when it is 0"`
+	Assign      []records.DependentID `json:"assign,omitempty" maxItems:"5000" doc:"Dependents that shall log on as the account with its current value; the authority is left alone"`
+	Where       []string              `json:"where,omitempty" doc:"The same, chosen by filters of the list of dependents"`
+	Search      string                `json:"search,omitempty" doc:"And by part of a name, place, program, description, what it runs as, system or account"`
+	Repair      bool                  `json:"repair,omitempty" doc:"The same, for all that have not stored the current value, or are down"`
+	Type        string                `json:"type,omitempty" doc:"Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default"`
+	NoAcceptors string                `json:"no_acceptors,omitempty" maxLength:"500" doc:"Why service principal names for which neither a key tab nor a service was found do not matter; without it the rehearsal fails"`
+	Start       bool                  `json:"start,omitempty" doc:"Also bring up what is down although it starts by itself"`
 }
 
 const mostAssigned = 5000

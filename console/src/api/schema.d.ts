@@ -2197,6 +2197,9 @@ export interface components {
             /** Format: int64 */
             nth?: number;
             part: string;
+            salts?: string;
+            /** Format: int64 */
+            version?: number;
         };
         Look: {
             /** @description What was seen then */
@@ -2250,7 +2253,7 @@ export interface components {
         };
         Note: {
             /** @enum {string} */
-            kind: "info" | "overlap" | "latent" | "irreplaceable" | "doubtful" | "left" | "by-hand" | "exposed" | "unexplained" | "out-of-reach" | "ambiguous" | "left-alone";
+            kind: "info" | "overlap" | "latent" | "irreplaceable" | "doubtful" | "left" | "by-hand" | "exposed" | "unexplained" | "out-of-reach" | "ambiguous" | "acceptor" | "left-alone";
             text: string;
         };
         NoteCredentialInputBody: {
@@ -2287,6 +2290,8 @@ export interface components {
         OverrideInputBody: {
             /** @description Dependents that shall log on as the account with its current value; the authority is left alone */
             assign?: number[] | null;
+            /** @description Why service principal names for which neither a key tab nor a service was found do not matter; without it the rehearsal fails */
+            no_acceptors?: string;
             /**
              * Format: date-time
              * @description End of the window
@@ -2763,6 +2768,8 @@ export interface components {
         RotationRequest: {
             /** @description Dependents that shall log on as the account with its current value; the authority is left alone */
             assign?: number[] | null;
+            /** @description Why service principal names for which neither a key tab nor a service was found do not matter; without it the rehearsal fails */
+            no_acceptors?: string;
             /**
              * Format: date-time
              * @description End of the window
@@ -2912,6 +2919,8 @@ export interface components {
         StartRotationInputBody: {
             /** @description Dependents that shall log on as the account with its current value; the authority is left alone */
             assign?: number[] | null;
+            /** @description Why service principal names for which neither a key tab nor a service was found do not matter; without it the rehearsal fails */
+            no_acceptors?: string;
             /**
              * Format: date-time
              * @description End of the window
@@ -3219,6 +3228,8 @@ export interface components {
         Verdict: {
             accepted: boolean;
             code?: string;
+            /** Format: int64 */
+            key_version?: number;
             /** Format: int64 */
             lingers?: number;
             trials?: components["schemas"]["Trials"];

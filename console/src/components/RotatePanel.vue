@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Button } from 'ant-design-vue'
+import { Button, Input } from 'ant-design-vue'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, data, type Schemas } from '../api/client'
@@ -27,6 +27,9 @@ const policy = ref<'stop' | 'continue' | 'undo'>('undo')
 const restart = ref<Restart>({ restart: 'now', from: '', to: '' })
 const reason = ref('')
 const type = ref('')
+// Asked for once a rehearsal has found service principal names without a key tab.
+const noAcceptors = ref('')
+const asksAcceptors = ref(false)
 const { busy, trouble, work } = useWork()
 
 const wish = computed(() => ({
@@ -35,6 +38,7 @@ const wish = computed(() => ({
   ...(restart.value.restart === 'window' ? { not_before: utc(restart.value.from), not_after: utc(restart.value.to) } : {}),
   ...(props.assign ? { assign: props.assign } : {}),
   ...(type.value ? { type: type.value } : {}),
+  ...(noAcceptors.value ? { no_acceptors: noAcceptors.value } : {}),
   repair: props.repair ?? false,
   start: props.start ?? false,
 }))
@@ -47,6 +51,7 @@ function utc(text: string): string | undefined {
 const key = ref('')
 watch([rehearsal, reason], () => (key.value = crypto.randomUUID()))
 watch(wish, () => (rehearsal.value = undefined))
+watch(rehearsal, (r) => (asksAcceptors.value ||= r?.rehearsal.plan.notes?.some((n) => n.kind === 'acceptor') ?? false))
 const rehearse = () =>
   work('rehearse', async () => {
     rehearsal.value = await data(api.POST('/api/v1/credentials/{id}/rehearsals', { params: { path: await path() }, body: wish.value }))
@@ -94,6 +99,10 @@ const rows = computed(() => {
         <Button type="primary" :disabled="!reason" :loading="busy === 'rotate'" @click="rotate">{{ verb ?? 'Rotate now' }}</Button>
       </template>
     </div>
+    <label v-if="asksAcceptors" class="row"
+      ><span>Nothing else accepts tickets as it, because</span>
+      <Input v-model:value.lazy="noAcceptors" class="reason" placeholder="Why no key tab is needed (recorded)" :maxlength="500" />
+    </label>
     <p v-if="!rehearsal" class="soft">
       A rehearsal says what a rotation would do and checks all that can be checked, without changing anything. It needs one that passed
       within the hour.

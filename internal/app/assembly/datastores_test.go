@@ -6,6 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jcmturner/gokrb5/v8/keytab"
+	"github.com/jcmturner/gokrb5/v8/types"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -20,6 +22,7 @@ import (
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/records"
+	standindir "mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/larkmoor"
 	"mossledger.example/moss/internal/standin/unixhost"
 	"mossledger.example/moss/internal/store"
@@ -228,13 +231,84 @@ func TestKeys(t *testing.T) {
 	}
 	assert.Contains(t, kinds, "key tab")
 
-	// A rotation says that it leaves the key tab alone; then it is stale.
+	// A service principal name for which no key tab was found keeps the rehearsal from
+	// passing, until a person says why it does not matter; the key tab that was found is
+	// given the new key, and a change by somebody else makes it stale.
 	require.Empty(t, f.findings("stale-key-tab"))
 	a := f.take("svc-gangway")
 	f.survey()
-	require.Equal(t, rotation.FinishedDone, f.rotate(a, rotation.PolicyUndo).Result)
+	v, err := f.Rotations.Rehearse(t.Context(), ines, cred(f, a), undo)
+	require.NoError(t, err)
+	require.Equal(t, "failed", v.Verdict)
+	require.Len(t, bad(v.Checks), 1)
+	assert.Contains(t, bad(v.Checks)[0].Words, "HTTP/gangway.larkmoor.example is a service principal name of it")
+	said := undo
+	said.NoAcceptors = "the proxy was taken down in spring"
+	v, err = f.Rotations.Rehearse(t.Context(), ines, cred(f, a), said)
+	require.NoError(t, err)
+	require.Equal(t, "passed", v.Verdict, "%+v", bad(v.Checks))
+	_, err = f.Rotations.Start(t.Context(), ines, cred(f, a), undo, "test", "")
+	require.ErrorIs(t, err, app.ErrRefused, "what was said is part of what was rehearsed")
+	id, err := f.Rotations.Start(t.Context(), ines, cred(f, a), said, "test", "")
+	require.NoError(t, err)
+	require.Equal(t, rotation.FinishedDone, f.ended(id).Result)
+	values, err := f.Sealed.Values(t.Context(), cred(f, a).ID)
+	require.NoError(t, err)
+	f.tabHolds(t, values.Current.RevealString(), 2, 1)
+	f.survey()
+	assert.Empty(t, f.findings("stale-key-tab"))
+
+	// Undone, the old key is there once more, with the number that comes next.
+	_, err = f.Rotations.RehearseUndo(t.Context(), ines, id)
+	require.NoError(t, err)
+	require.NoError(t, f.Rotations.Decide(t.Context(), ines, id, rotation.DecideUndo, "test"))
+	require.Equal(t, rotation.FinishedUndone, f.ended(id).Result)
+	f.tabHolds(t, larkmoor.Passwords["svc-gangway"], 3, 2, 1)
+	f.survey()
+	assert.Empty(t, f.findings("stale-key-tab"))
+	look, err := f.Rotations.LookNow(t.Context(), ines, id)
+	require.NoError(t, err)
+	assert.Zero(t, results(look)[connect.CheckFailed], "%+v", look.Checks)
+
+	f.estate.Directory.Update(larkmoor.DN("svc-gangway"), func(e *standindir.Entry) { e.KeyVersion++ })
 	f.survey()
 	stale := f.findings("stale-key-tab")
 	require.Len(t, stale, 1)
-	assert.Contains(t, stale[0].What, "version 1 of the key of svc-gangway@LARKMOOR.EXAMPLE, and the directory is at version 2")
+	assert.Contains(t, stale[0].What, "version 3 of the key of svc-gangway@LARKMOOR.EXAMPLE, and the directory is at version 4")
+	v, err = f.Rotations.Rehearse(t.Context(), ines, cred(f, a), said)
+	require.NoError(t, err)
+	require.Equal(t, "failed", v.Verdict)
+	assert.Contains(t, bad(v.Checks)[0].Words, "tickets cannot be read with it as it is")
+	for _, d := range list {
+		if d.Kind == estate.DependentKeytab {
+			require.ErrorIs(t, f.Picture.DecideCopy(t.Context(), ines, d.ID, records.CopyReplace, "x"), app.ErrInput)
+			require.NoError(t, f.Picture.DecideCopy(t.Context(), ines, d.ID, records.CopyLeave, "made anew by hand on Monday"))
+		}
+	}
+	v, err = f.Rotations.Rehearse(t.Context(), ines, cred(f, a), said)
+	require.NoError(t, err)
+	require.Equal(t, "passed", v.Verdict, "%+v", bad(v.Checks))
+}
+
+// tabHolds: the key tab's newest keys, as another program reads them, are made of a
+// password; the former versions are there still.
+func (f *ferry) tabHolds(t *testing.T, password string, version int, former ...int) {
+	t.Helper()
+	file, there := f.estate.Hosts["quay1"].Read("/etc/gangway/gangway.keytab")
+	require.True(t, there)
+	is, want := keytab.New(), keytab.New()
+	require.NoError(t, is.Unmarshal(file.Content))
+	for _, kind := range []int32{18, 23} {
+		require.NoError(t, want.AddEntry("svc-gangway", "LARKMOOR.EXAMPLE", password, time.Now(), uint8(version), kind))
+		key, at, err := is.GetEncryptionKey(types.NewPrincipalName(1, "svc-gangway"), "LARKMOOR.EXAMPLE", 0, kind)
+		require.NoError(t, err)
+		assert.Equal(t, version, at)
+		made, _, err := want.GetEncryptionKey(types.NewPrincipalName(1, "svc-gangway"), "LARKMOOR.EXAMPLE", version, kind)
+		require.NoError(t, err)
+		assert.Equal(t, made.KeyValue, key.KeyValue)
+		for _, before := range former {
+			_, _, err := is.GetEncryptionKey(types.NewPrincipalName(1, "svc-gangway"), "LARKMOOR.EXAMPLE", before, kind)
+			assert.NoError(t, err, "version %d", before)
+		}
+	}
 }

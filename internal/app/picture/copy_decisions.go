@@ -22,10 +22,12 @@ func (picture *Picture) DecideCopy(ctx context.Context, by access.Actor, depende
 		return err
 	}
 	switch {
-	case d.Copy == nil || d.Kind != estate.DependentFile:
+	case d.Kind != estate.DependentKeytab && (d.Copy == nil || d.Kind != estate.DependentFile):
 		return fmt.Errorf("%w: %s on %s is a %s: decisions are about held copies", app.ErrInput, d.Place, d.System, d.Kind)
 	case decision != "" && decision != records.CopyLeave && decision != records.CopyReplace:
 		return fmt.Errorf("%w: a decision is %s or %s, not %q", app.ErrInput, records.CopyLeave, records.CopyReplace, decision)
+	case d.Kind == estate.DependentKeytab && decision == records.CopyReplace:
+		return fmt.Errorf("%w: a key tab is given the new key unless somebody decided to leave it", app.ErrInput)
 	case decision == records.CopyReplace && d.Copy.Fixed != "":
 		return fmt.Errorf("%w: %s on %s cannot be replaced: %s", app.ErrRefused, d.Place, d.System, d.Copy.Fixed)
 	case decision != "" && reason == "":

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"time"
 
 	"mossledger.example/moss/internal/app"
@@ -123,6 +124,12 @@ func (rotations *Rotations) allowed(ctx context.Context, c records.Credential, p
 		return 0, fmt.Errorf("%w: the latest rehearsal is older than %s: rehearse again", app.ErrRefused, RehearsalAge)
 	case !reflect.DeepEqual(stepsOf(latest.Plan), stepsOf(plan)):
 		return 0, fmt.Errorf("%w: this is not what was rehearsed (the picture changed since, or something else is asked): rehearse again", app.ErrRefused)
+	}
+	// The steps may be the same, and what keeps a rehearsal from passing may be new.
+	for _, note := range plan.Notes {
+		if planning.Fails(note.Kind) && !slices.Contains(latest.Plan.Notes, note) {
+			return 0, fmt.Errorf("%w: this was not known, or was asked otherwise, when it was rehearsed: %s; rehearse again", app.ErrRefused, note)
+		}
 	}
 	return latest.ID, nil
 }

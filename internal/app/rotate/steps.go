@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -11,6 +12,8 @@ import (
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
@@ -447,7 +450,11 @@ func (h *acts) apply(ctx context.Context, step rotation.Step, from, to secret.Va
 			return certainly(err)
 		}
 		defer free()
-		if err := connector.ReplaceCopies(ctx, target, step.Subject, step.Places, from, to); err != nil {
+		places, err := h.numbered(ctx, step.Places)
+		if err != nil {
+			return certainly(err)
+		}
+		if err := connector.ReplaceCopies(ctx, target, step.Subject, places, from, to); err != nil {
 			return failed(err)
 		}
 		if len(step.Places) > 1 {
@@ -474,6 +481,32 @@ func (h *acts) apply(ctx context.Context, step rotation.Step, from, to secret.Va
 		return h.revive(ctx, step)
 	}
 	return certainly(fmt.Errorf("unknown step %q", step.Kind))
+}
+
+// numbered gives the places in key tabs the number of the keys that the authority has
+// now. It is asked with the value that is to be in force: in the way forward it is, and
+// while something is undone it still is, for files come before the authority then.
+func (h *acts) numbered(ctx context.Context, places []held.Locator) ([]held.Locator, error) {
+	if !slices.ContainsFunc(places, func(l held.Locator) bool { return l.Layout == layout.KeyTab }) {
+		return places, nil
+	}
+	at := slices.IndexFunc(h.rotation.Plan.Steps, func(s rotation.Step) bool { return s.Kind == rotation.StepSignIn && s.Door == nil })
+	if at < 0 {
+		return places, nil
+	}
+	_, next, err := h.secrets(ctx, h.rotation.Plan.Steps[at])
+	if err != nil {
+		return nil, err
+	}
+	verdict, _, err := h.asks(ctx, h.rotation.Plan.Steps[at], next)
+	if err != nil {
+		return nil, err
+	}
+	out := slices.Clone(places)
+	for i := range out {
+		out[i].Version = verdict.KeyVersion
+	}
+	return out, nil
 }
 
 // settleTime is how long a unit gets to come up, and steadyTime how long it

@@ -229,9 +229,9 @@ func Numbers(least, most int, item, list string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		switch {
 		case len(args) < least:
-			return fmt.Errorf("give the number of %s: see 'moss %s'", item, list)
+			return &ExitError{ExitUsage, fmt.Errorf("give the number of %s: see 'moss %s'", item, list)}
 		case len(args) > most:
-			return fmt.Errorf("only %d of %d arguments are taken: see 'moss %s'", most, len(args), list)
+			return &ExitError{ExitUsage, fmt.Errorf("only %d of %d arguments are taken: see 'moss %s'", most, len(args), list)}
 		}
 		for _, text := range args {
 			if _, err := Numbered(text, item, list); err != nil {

@@ -2,6 +2,7 @@ package directory
 
 import (
 	"context"
+	"strconv"
 	"strings"
 	"time"
 
@@ -68,6 +69,7 @@ func (Connector) Verify(ctx context.Context, t connect.Target, account connect.A
 		return connect.Verdict{}, failure
 	}
 	verdict.Trials, verdict.Lingers = trials, lingers
+	verdict.KeyVersion, _ = strconv.Atoi(entry.GetAttributeValue(keyVersion))
 	return verdict, nil
 }
 

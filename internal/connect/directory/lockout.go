@@ -23,7 +23,10 @@ type lockout struct {
 }
 
 // counted are the attributes of an entry that tell of wrong passwords.
-var counted = []string{"badPwdCount", "badPasswordTime", "msDS-ResultantPSO", "pwdFailureTime", "pwdPolicySubentry"}
+var counted = []string{"badPwdCount", "badPasswordTime", "msDS-ResultantPSO", "pwdFailureTime", "pwdPolicySubentry", keyVersion}
+
+// keyVersion numbers the keys that the key distribution center has made of the password.
+const keyVersion = "msDS-KeyVersionNumber"
 
 // lockoutOf reads the policy in force for an entry. known is false where it cannot be
 // read, or which one applies is not shown: then nothing is concluded.

@@ -212,7 +212,7 @@ func (s *host) spliced(f file, places []held.Locator, old, value secret.Value) (
 			err = errors.New("it holds neither the old nor the new value: somebody else changed it")
 		}
 		if err == nil {
-			next, err = held.Splice(next, place, value)
+			next, err = held.Replace(next, place, old, value)
 		}
 		if err != nil {
 			code := connect.CodeFailed

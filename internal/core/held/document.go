@@ -37,7 +37,7 @@ func findDocument(name, text string) []inside {
 				if len(names) == 0 {
 					names = besideValue(v, values)
 				}
-				out = append(out, inside{step: documentStep(Locator{in, v.Key, nth, f.part}), text: f.text, names: names, certain: f.certain})
+				out = append(out, inside{step: documentStep(Locator{Layout: in, Key: v.Key, Nth: nth, Part: f.part}), text: f.text, names: names, certain: f.certain})
 			}
 		}
 		break
@@ -60,6 +60,6 @@ func rewrapDocument(text, step, value string) (string, error) {
 	if errKey != nil || errPart != nil || errNth != nil {
 		return "", fmt.Errorf("%w: %s", layout.ErrNotThere, step)
 	}
-	out, err := Splice([]byte(text), Locator{layout.Layout(fields[0]), key, nth, part}, secret.New(value))
+	out, err := Splice([]byte(text), Locator{Layout: layout.Layout(fields[0]), Key: key, Nth: nth, Part: part}, secret.New(value))
 	return string(out), err
 }

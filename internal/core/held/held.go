@@ -40,6 +40,11 @@ type Locator struct {
 	Key    string        `json:"key,omitempty"` // empty for LayoutWhole
 	Nth    int           `json:"nth,omitempty"` // 0 for the first value with that key
 	Part   string        `json:"part"`
+
+	// Of a key tab: the salts that its keys may be made with, one a line, and the number
+	// of the keys that the authority has now; 0 where it is not known.
+	Salts   string `json:"salts,omitempty"`
+	Version int    `json:"version,omitempty"`
 }
 
 // String writes it as it stands in the place of a dependent.

@@ -40,6 +40,9 @@ func at(content []byte, place Locator) (layout.Value, inside, error) {
 
 // Find returns the span at a locator.
 func Find(content []byte, place Locator) (Span, error) {
+	if place.Layout == layout.KeyTab {
+		return findTab(content, place)
+	}
 	v, i, err := at(content, place)
 	if err != nil {
 		return Span{}, err
@@ -77,8 +80,11 @@ func Splice(content []byte, place Locator, next secret.Value) ([]byte, error) {
 // Same reports whether two values are the same for a layout: a private key may
 // be written down in several ways.
 func Same(in layout.Layout, a, b secret.Value) bool {
-	if in == layout.PEM {
+	switch in {
+	case layout.PEM:
 		return keys.Same(a, b)
+	case layout.KeyTab:
+		return sameTab(a, b)
 	}
 	return a.Equal(b)
 }

@@ -34,6 +34,7 @@ const (
 	Netrc      Layout = "netrc"      // machine, login, password
 	Whole      Layout = "whole"      // one value and nothing else
 	PEM        Layout = "pem"        // private keys (RFC 7468); the locator's number says which
+	KeyTab     Layout = "key-tab"    // keys made of a value; the key is a principal
 )
 
 // Problem is a line that could not be read.

@@ -183,9 +183,9 @@ func (e *Estate) fillDirectory() {
 	}
 	long := time.Now().AddDate(-3, -2, 0)
 	account(ManagerDN, Manager, map[string][]string{"description": {"Moss Ledger signs in with this"}}, directory.Entry{Password: ManagerPassword, Admin: true, Never: true})
-	account(DN("svc-berth"), "svc-berth", map[string][]string{"description": {"Berth boards at the quays"}, "servicePrincipalName": {"HTTP/berth.larkmoor.example"}, "memberOf": {"CN=Terminal Services,OU=Groups," + Base}},
+	account(DN("svc-berth"), "svc-berth", map[string][]string{"description": {"Berth boards at the quays"}, "memberOf": {"CN=Terminal Services,OU=Groups," + Base}},
 		directory.Entry{Password: Passwords["svc-berth"], Never: true, Changed: long})
-	account(DN("svc-gangway"), "svc-gangway", map[string][]string{"description": {"Gangway counters"}, "memberOf": {"CN=Terminal Services,OU=Groups," + Base}}, directory.Entry{Password: Passwords["svc-gangway"], Changed: time.Now().AddDate(0, 0, -60)})
+	account(DN("svc-gangway"), "svc-gangway", map[string][]string{"description": {"Gangway counters"}, "servicePrincipalName": {"HTTP/gangway.larkmoor.example"}, "memberOf": {"CN=Terminal Services,OU=Groups," + Base}}, directory.Entry{Password: Passwords["svc-gangway"], Changed: time.Now().AddDate(0, 0, -60)})
 	account(DN("svc-manifest"), "svc-manifest", map[string][]string{"description": {"Passenger manifests for the harbour office"}}, directory.Entry{Password: Passwords["svc-manifest"]})
 	account(DN("svc-tidefeed"), "svc-tidefeed", map[string][]string{"description": {"Tide tables, every ten minutes"}}, directory.Entry{Password: Passwords["svc-tidefeed"]})
 	account(DN("svc-fuelcard"), "svc-fuelcard", map[string][]string{"description": {"Fuel cards (unused since the pumps moved)"}}, directory.Entry{Password: "another-Pump-77", Disabled: true})

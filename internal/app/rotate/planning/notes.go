@@ -18,8 +18,19 @@ var judgedNotes = []struct {
 	{rotation.NoteExposed, "only its owner reads the new key", connect.CheckWarning, "chmod 600 it first: a rotation leaves modes as they are"},
 	{rotation.NoteUnexplained, "where every program gets the value is known", connect.CheckWarning, "find that place before you rotate: it keeps the old value"},
 	{rotation.NoteOutOfReach, "every holder gets the new key", connect.CheckFailed, "it would be locked out when the old key is removed: replace it there by hand first, or remove it"},
+	{rotation.NoteAcceptor, "every program that accepts tickets gets the new key", connect.CheckFailed, "survey the host where it runs; or make its key tab anew right afterwards, and say so: 'moss dependent decide ID --leave --reason ...' of a key tab, --no-acceptors REASON where none was found"},
 	{rotation.NoteAmbiguous, "every copy belongs to one account", connect.CheckFailed, "write the account's name beside it, or give the other account a password of its own first"},
 	{rotation.NoteAlone, "every copy that names the account is the current value", connect.CheckWarning, "if something still reads it, it is refused already, or the picture is old: survey that system"},
+}
+
+// Fails reports whether a note of a kind keeps a rehearsal from passing.
+func Fails(kind rotation.NoteKind) bool {
+	for _, judged := range judgedNotes {
+		if judged.kind == kind {
+			return judged.result == connect.CheckFailed
+		}
+	}
+	return false
 }
 
 // NoteChecks are the lines of a rehearsal that follow from a plan's notes.

@@ -213,6 +213,7 @@ func (p *planner) tied(ctx context.Context) (err error) {
 			runsAs = append(runsAs, d)
 		}
 	}
+	p.acceptors(tied)
 	if mentions > 0 {
 		p.note(rotation.NoteInfo, "%d files only mention the account: they are left alone", mentions)
 	}
@@ -262,7 +263,7 @@ func (p *planner) copy(d records.Dependent, strength estate.Strength) bool {
 func (p *planner) leftAlone(d records.Dependent, strength estate.Strength) bool {
 	switch {
 	case d.Kind == estate.DependentKeytab:
-		p.note(rotation.NoteAlone, "%s on %s is left alone: the key tab holds a key made of the old password; make it anew afterwards", d.Place, d.System)
+		p.keyTab(d)
 	case d.Key != nil:
 		p.note(rotation.NoteInfo, "%s on %s is a key, which a new password does not change: %s", d.Place, d.System, picture.DetailFor(d, p.account.ID))
 	case strength == estate.StrengthSaid:

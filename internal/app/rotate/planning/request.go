@@ -23,6 +23,9 @@ type Request struct {
 	// Patience is how long a system that is away is waited for before the policy
 	// decides; 0 for the usual time.
 	Patience time.Duration
+	// NoAcceptors says why service principal names whose key tab was not found do not
+	// matter; "" where that keeps a rehearsal from passing.
+	NoAcceptors string
 	// Type is of the new value, where a kind of credential has types; "" for that of
 	// the old one.
 	Type string
