@@ -99,7 +99,7 @@ const rows = computed(() => {
         <Button type="primary" :disabled="!reason" :loading="busy === 'rotate'" @click="rotate">{{ verb ?? 'Rotate now' }}</Button>
       </template>
     </div>
-    <label v-if="asksAcceptors" class="row"
+    <label v-if="asksAcceptors" class="row asks"
       ><span>Nothing else accepts tickets as it, because</span>
       <Input v-model:value.lazy="noAcceptors" class="reason" placeholder="Why no key tab is needed (recorded)" :maxlength="500" />
     </label>
@@ -157,6 +157,9 @@ const rows = computed(() => {
 .reason {
   flex: 1;
   min-width: 180px;
+}
+.asks {
+  margin-top: 8px;
 }
 .two {
   display: grid;

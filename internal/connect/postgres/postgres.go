@@ -34,6 +34,7 @@ var description = connect.Description{
 	Proof: connect.ProofCertificate, SignIn: []string{connect.SignInPassword},
 	Options: []connect.Option{
 		{Name: "tls", Type: connect.OptionChoice, Choices: []string{"on", "off"}, Default: "on", Help: "off: without TLS; the password does not travel in clear, the rest does"},
+		{Name: OptionVerifier, Type: connect.OptionChoice, Choices: []string{"scram", "keep"}, Default: "scram", Help: "keep: a role whose verifier is md5 keeps one, for clients that know no SCRAM"},
 		{Name: "database", Type: connect.OptionText, Default: "postgres", Help: "database to connect to", Reading: true},
 	},
 	Scopes: []string{connect.ScopeAccounts, connect.ScopeSessions},
@@ -43,6 +44,9 @@ var description = connect.Description{
 // A missing or mistyped method does not compile.
 var _ connect.Connector = Connector{}
 
+// OptionVerifier says what the server is to keep of a new password.
+const OptionVerifier = "verifier"
+
 // OptionDatabase is the database to sign in to; postgres when it is not given.
 const OptionDatabase = "database"
 
@@ -50,6 +54,11 @@ const callTime = 20 * time.Second
 
 // open signs in as a role. Each stage is told to watch.
 func open(ctx context.Context, target connect.Target, role string, password secret.Value, watch *connect.Stopwatch) (*pgx.Conn, *connect.Failure) {
+	return openBy(ctx, target, role, password, "scram-sha-256,md5", watch) // never the clear value
+}
+
+// openBy signs in by some of the ways in which a server may ask for a password.
+func openBy(ctx context.Context, target connect.Target, role string, password secret.Value, ways string, watch *connect.Stopwatch) (*pgx.Conn, *connect.Failure) {
 	config, err := pgx.ParseConfig("host=localhost sslmode=disable")
 	if err != nil {
 		return nil, target.Fail(connect.StageConnect, connect.CodeFailed, err.Error(), "", err)
@@ -70,7 +79,7 @@ func open(ctx context.Context, target connect.Target, role string, password secr
 		config.Database = "postgres"
 	}
 	config.RuntimeParams = map[string]string{"application_name": "moss"}
-	config.RequireAuth = "scram-sha-256,md5" // never the clear value
+	config.RequireAuth = ways
 	config.DefaultQueryExecMode = pgx.QueryExecModeExec
 	config.LookupFunc = func(context.Context, string) ([]string, error) { return []string{"127.0.0.1"}, nil } // Dial resolves
 	var dialed *connect.Failure
@@ -221,6 +230,9 @@ func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions
 			line.Result, line.Words, line.Next = connect.CheckWarning, "its password ended on "+role.expires.UTC().Format(time.DateOnly)+", and a new one does not change that", "ALTER ROLE "+in.Change.Name+" VALID UNTIL 'infinity'"
 		}
 		out = append(out, line)
+		if failed == nil {
+			out = append(out, rehearseVerifier(ctx, target, conn, *in.Change, in.Current)...)
+		}
 	}
 	return out
 }

@@ -178,7 +178,13 @@ func (Connector) Verify(ctx context.Context, target connect.Target, account conn
 
 // Accept implements connect.Accepter: a role has one password.
 func (Connector) Accept(ctx context.Context, target connect.Target, point connect.Point, values connect.Values, want connect.Accepted) error {
-	return connect.ReplacePassword(target, values, want, func(value secret.Value) error { return setPassword(ctx, target, point.Account, value) })
+	return connect.ReplacePassword(target, values, want, func(value secret.Value) error {
+		former := values.Old
+		if want == connect.AcceptOld {
+			former = values.New
+		}
+		return setPassword(ctx, target, point.Account, value, former)
+	})
 }
 
 // Probe implements connect.Accepter.
@@ -186,8 +192,9 @@ func (c Connector) Probe(ctx context.Context, target connect.Target, point conne
 	return connect.ProbePassword(ctx, c, target, point, values)
 }
 
-// setPassword gives a role a password, which is sent as its SCRAM verifier.
-func setPassword(ctx context.Context, target connect.Target, account connect.AccountRef, value secret.Value) error {
+// setPassword gives a role a password, which is sent as its verifier: SCRAM, or where the
+// system is set to keep it and the role has one, md5.
+func setPassword(ctx context.Context, target connect.Target, account connect.AccountRef, value, former secret.Value) error {
 	conn, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
 	if failed != nil {
 		failed.Unclear = false // nothing was begun
@@ -202,6 +209,14 @@ func setPassword(ctx context.Context, target connect.Target, account connect.Acc
 	verifier, err := verifier(value, rand.Read)
 	if err != nil {
 		return target.Fail(connect.StageChange, connect.CodePolicy, err.Error(), "", nil)
+	}
+	if target.Options[OptionVerifier] == "keep" {
+		switch old, known := hasMD5(limited, target, conn, account, former); {
+		case !known:
+			return target.Fail(connect.StageChange, connect.CodeFailed, "whether the role has an md5 verifier, which shall be kept, could not be found out: nothing was changed", "set the option verifier=scram, or let pg_hba.conf accept the role from this machine with md5", nil)
+		case old:
+			verifier = md5Verifier(account.Name, value)
+		}
 	}
 	if _, err := conn.Exec(limited, "ALTER ROLE "+pgx.Identifier{account.Name}.Sanitize()+" PASSWORD '"+verifier+"'"); err != nil {
 		return failure(target, connect.StageChange, err, true)

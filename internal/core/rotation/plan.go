@@ -23,6 +23,7 @@ import (
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/layout"
 )
 
 // StepKind says what a step does.
@@ -113,6 +114,9 @@ func (s Step) Title() string {
 		}
 		return "sign in as " + s.Subject + " with the new value"
 	case StepReplace:
+		if s.adds() {
+			return "add the new key to " + s.Subject + " on " + s.System
+		}
 		return "replace the copy in " + s.Subject + " on " + s.System
 	case StepLogOn:
 		return fmt.Sprintf("give the %s %s on %s the log-on %s", s.Dependent, s.Subject, s.System, s.LogOn.Account)
@@ -136,6 +140,9 @@ func (s Step) Title() string {
 	return s.unknown()
 }
 
+// adds: what is derived of the value is put beside what was derived of others.
+func (s Step) adds() bool { return len(s.Places) > 0 && s.Places[0].Layout == layout.KeyTab }
+
 // unknown is what is said of a step of a kind that this version does not know:
 // what it does is not guessed.
 func (s Step) unknown() string {
@@ -158,6 +165,9 @@ func (s Step) UndoTitle() string {
 	case StepSignIn:
 		return "sign in as " + s.Subject + " with the old value"
 	case StepReplace:
+		if s.adds() {
+			return "add the old key once more to " + s.Subject + " on " + s.System
+		}
 		return "put the old value back in " + s.Subject + " on " + s.System
 	case StepLogOn:
 		return fmt.Sprintf("give the %s %s on %s its former log-on %s back", s.Dependent, s.Subject, s.System, s.LogOn.Was)
