@@ -275,3 +275,17 @@ func (d *DataStore) AllowMD5(t testing.TB) {
 	require.NoError(t, os.WriteFile(filepath.Join(d.folder, "data", "pg_hba.conf"), []byte("local all all trust\nhost all all 0.0.0.0/0 md5\n"), 0o644))
 	d.Run(t, "SELECT pg_reload_conf();")
 }
+
+// Sentinel starts one that watches a server, signing in there as a user.
+func Sentinel(t testing.TB, of *DataStore, address string, port int, user, password string) {
+	t.Helper()
+	d := &DataStore{Kind: estate.KindRedis, Address: address, Port: port}
+	d.prepare(t, "nobody")
+	tls := filepath.Join(d.folder, "tls")
+	conf := filepath.Join(d.folder, "sentinel.conf")
+	require.NoError(t, os.WriteFile(conf, []byte(fmt.Sprintf("bind %s\nport 0\ntls-port %d\ntls-cert-file %s/cert.pem\ntls-key-file %s/key.pem\ntls-auth-clients no\ntls-ca-cert-file %s\ntls-replication yes\ndir %s\nsentinel monitor berths %s %d 1\nsentinel auth-user berths %s\nsentinel auth-pass berths %s\n",
+		address, port, tls, tls, filepath.Join(of.folder, "ca", "ca.pem"), d.folder, of.Address, of.Port, user, password)), 0o644))
+	uid, gid := as(t, "nobody", nil)
+	require.NoError(t, os.Chown(conf, uid, gid))
+	d.begin(t, "nobody", "redis-server", conf, "--sentinel")
+}

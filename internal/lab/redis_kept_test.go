@@ -116,3 +116,31 @@ func TestRedisWithReplicas(t *testing.T) {
 	assert.False(t, ok, found)
 	assert.Contains(t, found, "replica of")
 }
+
+// A Sentinel that signs in with the account would take the server for dead. With two
+// replicas and a Sentinel, as estates have them, nothing passes.
+func TestRedisWithSentinel(t *testing.T) {
+	primary := lab.Redis(t, "127.0.0.89", 56389)
+	watched := primary.Target("db")
+	lab.Sentinel(t, primary, "127.0.0.90", 56390, "svc_berth1", lab.AccountPassword)
+	require.Eventually(t, func() bool { return strings.Contains(primary.Run(t, "CLIENT LIST"), "name=sentinel-") }, 20*time.Second, 50*time.Millisecond)
+	ok, found := passes(t, watched)
+	assert.False(t, ok, found)
+	assert.Contains(t, found, "the Sentinel at 127.0.0.")
+	for i, address := range []string{"127.0.0.91", "127.0.0.92"} {
+		lab.Redis(t, address, 56391+i, "--tls-replication", "yes", "--tls-ca-cert-file", filepath.Join(primary.Folder(), "ca", "ca.pem"), "--replicaof", primary.Address, fmt.Sprint(primary.Port), "--masteruser", "root", "--masterauth", "x")
+	}
+	require.Eventually(t, func() bool { return strings.Contains(primary.Run(t, "INFO replication"), "connected_slaves:2") }, 20*time.Second, 50*time.Millisecond)
+	ok, found = passes(t, watched)
+	assert.False(t, ok, found)
+	assert.Contains(t, found, "2 replicas")
+}
+
+// One that has an account of its own does not mind.
+func TestRedisWithASentinelOfItsOwn(t *testing.T) {
+	primary := lab.Redis(t, "127.0.0.93", 56393)
+	lab.Sentinel(t, primary, "127.0.0.94", 56394, "root", "x")
+	require.Eventually(t, func() bool { return strings.Contains(primary.Run(t, "CLIENT LIST"), "name=sentinel-") }, 20*time.Second, 50*time.Millisecond)
+	ok, found := passes(t, primary.Target("db"))
+	assert.True(t, ok, found)
+}

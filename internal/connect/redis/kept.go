@@ -143,6 +143,28 @@ func alone(ctx context.Context, conn *redis.Conn, target connect.Target) connect
 	return line
 }
 
+// watcher is how the connections of a Sentinel call themselves.
+const watcher = "sentinel-"
+
+// unwatched says whether a Sentinel signs in with the account: it would take the server
+// for dead when it is refused, and does not tell.
+func unwatched(ctx context.Context, conn *redis.Conn, target connect.Target, user string) connect.Checked {
+	line := connect.Checked{System: target.Name, What: "no Sentinel signs in with " + user, Result: connect.CheckOK}
+	clients, err := conn.Do(ctx, "CLIENT", "LIST").Text()
+	if err != nil {
+		line.Result, line.Words, line.Next = connect.CheckUnchecked, err.Error(), "give the steward +client|list"
+		return line
+	}
+	for text := range strings.Lines(clients) {
+		if s, _ := session(text); strings.HasPrefix(s.Application, watcher) && s.Account == user {
+			line.Result, line.Words = connect.CheckFailed, "the Sentinel at "+s.Client+" signs in with it"
+			line.Next = "give the Sentinels an account of their own (sentinel auth-user and auth-pass), or change auth-pass on each of them in the same window by hand"
+			return line
+		}
+	}
+	return line
+}
+
 func counted(n, of string) string {
 	if n == "1" {
 		return "1 " + of

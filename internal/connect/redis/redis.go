@@ -404,7 +404,7 @@ func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions
 		if failed := present(ctx, target, conn, *in.Change); failed != nil {
 			line.Result, line.Words, line.Next = connect.CheckFailed, failed.Words, failed.Next
 		}
-		out = append(out, line, keeps(ctx, conn, target), alone(ctx, conn, target))
+		out = append(out, line, keeps(ctx, conn, target), alone(ctx, conn, target), unwatched(ctx, conn, target, in.Change.Name))
 	}
 	return out
 }
