@@ -308,12 +308,31 @@ type Verdict struct {
 	// Lingers is how long a value that was replaced may still be accepted there; 0
 	// where it is refused at once.
 	Lingers time.Duration `json:"lingers,omitempty"`
+	// Elsewhere is what the further servers of the same system say.
+	Elsewhere []ServerVerdict `json:"elsewhere,omitempty"`
 	// KeyVersion is the number of the account's present keys; 0 where none is told.
 	KeyVersion int `json:"key_version,omitempty"`
 	// Trials are the wrong passwords that were counted for the account before this
 	// sign-in; nil where nothing is told of them.
 	Trials *Trials `json:"trials,omitempty"`
 }
+
+// ServerVerdict is what one further server of a system says of a value. One that learns
+// of changes later than the others has its say only when it has come as far: to be asked
+// before would be a wrong password there.
+type ServerVerdict struct {
+	Server  string  `json:"server"`
+	State   string  `json:"state"` // asked, behind or away
+	Verdict Verdict `json:"verdict,omitzero"`
+	Words   string  `json:"words,omitempty"` // of one that was not asked
+}
+
+// States of a further server.
+const (
+	ServerAsked  = "asked"
+	ServerBehind = "behind" // it has an earlier password of the account
+	ServerAway   = "away"
+)
 
 // Trials are wrong passwords that a system has counted for an account.
 type Trials struct {

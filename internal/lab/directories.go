@@ -57,6 +57,8 @@ type Directory struct {
 	Manager string // DN of the account with the right to reset
 	folder  string
 	cmd     *exec.Cmd
+
+	authority *Authority
 }
 
 // Target reaches it with its manager.
@@ -95,6 +97,13 @@ func unicodePwd(password string) string {
 // ends with the test.
 func Samba(t testing.TB, address string, accounts ...string) *Directory {
 	t.Helper()
+	return samba(t, address, "ldap, cldap, kdc", accounts...)
+}
+
+const administratorPassword = "Adm1n-Passw0rd!"
+
+func samba(t testing.TB, address, services string, accounts ...string) *Directory {
+	t.Helper()
 	Require(t)
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
 	defer cancel()
@@ -104,7 +113,7 @@ func Samba(t testing.TB, address string, accounts ...string) *Directory {
 	dc := filepath.Join(folder, "dc")
 	empty := filepath.Join(folder, "empty.conf")
 	require.NoError(t, os.WriteFile(empty, nil, 0o600))
-	_, err := run(ctx, "", "samba-tool", "domain", "provision", "-q", "-s", empty, "--targetdir="+dc, "--realm=LARKMOOR.EXAMPLE", "--domain=LARKMOOR", "--server-role=dc", "--dns-backend=NONE", "--adminpass=Adm1n-Passw0rd!", "--host-name=dc1", "--host-ip="+address)
+	_, err := run(ctx, "", "samba-tool", "domain", "provision", "-q", "-s", empty, "--targetdir="+dc, "--realm=LARKMOOR.EXAMPLE", "--domain=LARKMOOR", "--server-role=dc", "--dns-backend=NONE", "--adminpass="+administratorPassword, "--host-name=dc1", "--host-ip="+address)
 	require.NoError(t, err)
 	require.NoError(t, os.RemoveAll(dc+"/etc"))
 	for _, sub := range []string{"/run/ncalrpc", "/cache", "/state"} {
@@ -112,10 +121,10 @@ func Samba(t testing.TB, address string, accounts ...string) *Directory {
 	}
 	authority, err := newAuthority(ctx, filepath.Join(folder, "ca"))
 	require.NoError(t, err)
-	d.CA = authority.PEM
+	d.CA, d.authority = authority.PEM, authority
 	require.NoError(t, authority.issue(ctx, dc+"/private/tls", "dc1.larkmoor.example", address))
-	require.NoError(t, os.WriteFile(dc+"/smb.conf", []byte(sambaConf(dc, address, 1)), 0o600))
-	require.NoError(t, os.WriteFile(dc+"/offline.conf", []byte(sambaConf(dc, address, 0)), 0o600))
+	require.NoError(t, os.WriteFile(dc+"/smb.conf", []byte(sambaConf(dc, "DC1", address, services, 1)), 0o600))
+	require.NoError(t, os.WriteFile(dc+"/offline.conf", []byte(sambaConf(dc, "DC1", address, services, 0)), 0o600))
 
 	ldif := "dn: OU=Service Accounts," + d.Base + "\nobjectClass: organizationalUnit\n\n" +
 		"dn: OU=Hosts," + d.Base + "\nobjectClass: organizationalUnit\n\n" +
@@ -157,15 +166,15 @@ func Samba(t testing.TB, address string, accounts ...string) *Directory {
 	return d
 }
 
-func sambaConf(dc, address string, level int) string {
+func sambaConf(dc, name, address, services string, level int) string {
 	return fmt.Sprintf(`[global]
-netbios name = DC1
+netbios name = %[4]s
 realm = LARKMOOR.EXAMPLE
 workgroup = LARKMOOR
 server role = active directory domain controller
 interfaces = %[2]s/24
 bind interfaces only = yes
-server services = ldap, cldap, kdc
+server services = %[5]s
 private dir = %[1]s/private
 lock directory = %[1]s
 state directory = %[1]s/state
@@ -187,7 +196,7 @@ gpo update command = /bin/true
 load printers = no
 disable netbios = yes
 ldap server require strong auth = allow_sasl_over_tls
-`, dc, address, level)
+`, dc, address, level, name, services)
 }
 
 // start starts the server as a child that ends with the test.
@@ -340,4 +349,17 @@ func (d *Directory) Delegate(t testing.TB, dn string) {
 	sddl := "(OA;;CR;00299570-246d-11d0-a768-00aa006e0529;;" + sid + ")(OA;;RPWP;bf967a0a-0de6-11d0-a285-00aa003049e2;;" + sid + ")"
 	_, err = run(context.Background(), "", "samba-tool", "dsacl", "set", "-s", d.folder+"/dc/offline.conf", "-H", d.folder+"/dc/private/sam.ldb", "--objectdn="+dn, "--action=allow", "--sddl="+sddl)
 	require.NoError(t, err)
+}
+
+// Local reads an attribute in the server's own database.
+func (d *Directory) Local(t testing.TB, dn, attribute string) string {
+	t.Helper()
+	out, err := run(t.Context(), "", "ldbsearch", "--configfile="+d.folder+"/dc/offline.conf", "-H", d.folder+"/dc/private/sam.ldb", "-b", dn, "-s", "base", attribute)
+	require.NoError(t, err)
+	for line := range strings.Lines(out) {
+		if v, found := strings.CutPrefix(line, attribute+": "); found {
+			return strings.TrimSpace(v)
+		}
+	}
+	return "0"
 }

@@ -17,6 +17,7 @@ type journal struct {
 	rotations *Rotations
 	rotation  records.Rotation
 	state     rotation.State
+	written   func() // told of each record
 }
 
 // Append implements rotation.Journal.
@@ -34,6 +35,9 @@ func (j *journal) Append(ctx context.Context, r rotation.Record) error {
 		return err
 	}
 	j.state = state
+	if j.written != nil {
+		j.written()
+	}
 	j.noteWaiting(ctx, r)
 	j.rotations.base.Topics.Wake(app.RotationTopic(j.rotation.ID), "all")
 	j.rotations.lock.Lock()

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -35,16 +36,82 @@ func (h *acts) asks(ctx context.Context, step rotation.Step, value secret.Value)
 // change nothing: one that fails has certainly had no effect.
 func (h *acts) expect(ctx context.Context, step rotation.Step, value secret.Value, want bool) rotation.Outcome {
 	verdict, target, err := h.asks(ctx, step, value)
-	if err == nil && !want && verdict.Accepted && verdict.Lingers > 0 {
+	if err == nil && want && verdict.Accepted {
+		verdict, err = h.everywhere(ctx, step, value, verdict)
+	}
+	if err == nil && !want && verdict.Lingers > 0 && acceptedAnywhere(verdict) {
 		return rotation.Outcome{Result: rotation.ResultLater, Words: fmt.Sprintf("%s still accepts the value that was replaced, as such directories do for up to %d minutes; it is asked again %d minutes after the end", target.Name, int(verdict.Lingers.Minutes()), int(rotation.LookAgainAfter.Minutes()))}
 	}
 	if err == nil {
 		err = proven(target, verdict, want)
 	}
+	for _, server := range verdict.Elsewhere {
+		if err == nil && server.State == connect.ServerAsked {
+			at := target
+			at.Name += ", " + server.Server
+			err = proven(at, server.Verdict, want)
+		}
+	}
 	if err != nil {
 		return certainly(err)
 	}
-	return done(verdict.Words)
+	return done(verdict.Words + served(verdict.Elsewhere))
+}
+
+func acceptedAnywhere(v connect.Verdict) bool {
+	return v.Accepted || slices.ContainsFunc(v.Elsewhere, func(s connect.ServerVerdict) bool { return s.State == connect.ServerAsked && s.Verdict.Accepted })
+}
+
+// replicationTime is how long further servers may take to learn of a change before what
+// they say counts; replicationLook is how often they are looked at meanwhile. Nothing is
+// tried with the value until they have come as far.
+const (
+	replicationTime = 10 * time.Minute
+	replicationLook = 5 * time.Second
+)
+
+// everywhere waits until the further servers of an authority have learned of the change.
+// Only a value that is accepted is asked for more than once: another would be one more
+// wrong password each time.
+func (h *acts) everywhere(ctx context.Context, step rotation.Step, value secret.Value, verdict connect.Verdict) (connect.Verdict, error) {
+	limit := h.rotations.base.Now().Add(replicationTime)
+	for {
+		behind := slices.IndexFunc(verdict.Elsewhere, func(s connect.ServerVerdict) bool { return s.State == connect.ServerBehind })
+		if behind < 0 {
+			return verdict, nil
+		}
+		if h.rotations.base.Now().After(limit) {
+			server := verdict.Elsewhere[behind]
+			return verdict, fmt.Errorf("%s, %s: not proven there within %s: %s", step.System, server.Server, rotation.Spell(replicationTime), server.Words)
+		}
+		if err := connect.Wait(ctx, replicationLook); err != nil {
+			return verdict, err
+		}
+		var err error
+		if verdict, _, err = h.asks(ctx, step, value); err != nil {
+			return verdict, err
+		}
+	}
+}
+
+// served says at which further servers it was proven too.
+func served(list []connect.ServerVerdict) string {
+	var asked, gone []string
+	for _, s := range list {
+		if s.State == connect.ServerAsked {
+			asked = append(asked, s.Server)
+		} else {
+			gone = append(gone, s.Server)
+		}
+	}
+	words := ""
+	if len(asked) > 0 {
+		words += ", and by " + strings.Join(asked, ", ")
+	}
+	if len(gone) > 0 {
+		words += "; not proven, for away or behind: " + strings.Join(gone, ", ")
+	}
+	return words
 }
 
 // proven says why a verdict is no proof of what is wanted: that a value lets the

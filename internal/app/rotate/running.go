@@ -129,7 +129,7 @@ func (rotations *Rotations) run(r records.Rotation, active *running) (rotation.S
 		return state, err
 	}
 	runner := &rotation.Runner{
-		Plan: r.Plan, Journal: &journal{rotations: rotations, rotation: r, state: state}, Hands: h,
+		Plan: r.Plan, Journal: &journal{rotations: rotations, rotation: r, state: state, written: func() { active.tell("") }}, Hands: h,
 		Now: rotations.base.Now, Wait: connect.Wait, Parallel: rotations.acts, Decide: active.decide,
 	}
 	// One sign-in for the acts that follow each other on a system.

@@ -68,6 +68,7 @@ func (Connector) Verify(ctx context.Context, t connect.Target, account connect.A
 	if failure != nil {
 		return connect.Verdict{}, failure
 	}
+	verdict.Elsewhere = elsewhere(ctx, t, account, entry, value)
 	verdict.Trials, verdict.Lingers = trials, lingers
 	verdict.KeyVersion, _ = strconv.Atoi(entry.GetAttributeValue(keyVersion))
 	return verdict, nil
@@ -212,13 +213,13 @@ func (Connector) Rehearse(ctx context.Context, t connect.Target, intentions []co
 	}
 	for _, intention := range intentions {
 		if intention.Change != nil {
-			out = append(out, s.rehearseChange(*intention.Change)...)
+			out = append(out, s.rehearseChange(ctx, *intention.Change)...)
 		}
 	}
 	return out
 }
 
-func (s *session) rehearseChange(account connect.AccountRef) []connect.Checked {
+func (s *session) rehearseChange(ctx context.Context, account connect.AccountRef) []connect.Checked {
 	name := s.target.Name
 	attributes := append([]string{"msDS-User-Account-Control-Computed", "pwdAccountLockedTime", "pwdChangedTime"}, guarding...)
 	entry, failure := s.locate(account, append(attributes, counted...)...)
@@ -227,6 +228,7 @@ func (s *session) rehearseChange(account connect.AccountRef) []connect.Checked {
 	}
 	out := []connect.Checked{{System: name, What: "find the account", Result: connect.CheckOK, Words: entry.DN}}
 	out = append(append(out, s.rehearseGuard(entry)...), s.rehearseLockout(entry))
+	out = append(out, s.rehearseServers(ctx, account, entry)...)
 	if s.windows() {
 		a, _ := windowsAccount(entry)
 		if a.Enabled == "no" {

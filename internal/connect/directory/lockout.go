@@ -23,7 +23,7 @@ type lockout struct {
 }
 
 // counted are the attributes of an entry that tell of wrong passwords.
-var counted = []string{"badPwdCount", "badPasswordTime", "msDS-ResultantPSO", "pwdFailureTime", "pwdPolicySubentry", keyVersion}
+var counted = []string{"badPwdCount", "badPasswordTime", "msDS-ResultantPSO", "pwdFailureTime", "pwdPolicySubentry", keyVersion, "pwdLastSet", "pwdChangedTime"}
 
 // keyVersion numbers the keys that the key distribution center has made of the password.
 const keyVersion = "msDS-KeyVersionNumber"

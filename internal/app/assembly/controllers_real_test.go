@@ -1,0 +1,60 @@
+package assembly_test
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/lab"
+	"mossledger.example/moss/internal/records"
+)
+
+// A rotation in a real domain with two controllers does not go on before both have
+// learned of the change: whatever signs in at the other one would be refused.
+func TestARotationWaitsForReplication(t *testing.T) {
+	if testing.Short() {
+		lab.LeaveOut(t, "a real system: not where the race detector looks")
+	}
+	a, b, replicate := lab.Controllers(t, "127.0.0.103", "127.0.0.104", "svc-twice")
+	f := empty(t)
+	ctx := t.Context()
+	require.NoError(t, f.Inventory.SaveSteward(ctx, ines, "dir", a.Manager, secret.New(lab.ManagerPassword), secret.Value{}))
+	_, err := f.Inventory.Add(ctx, ines, records.System{Name: "dir", Kind: "directory", Address: a.Address, Port: a.Port, Steward: "dir", TrustedCA: a.CA, Options: map[string]string{"servers": fmt.Sprintf("%s:%d", b.Address, b.Port)}})
+	require.NoError(t, err)
+	require.Equal(t, "done", f.visit("dir").State)
+	account := f.account("dir/svc-twice")
+	_, err = f.Custody.Take(ctx, ines, cred(f, account), secret.New(lab.AccountPassword))
+	require.NoError(t, err)
+	v, err := f.Rotations.Rehearse(ctx, ines, cred(f, account), undo)
+	require.NoError(t, err)
+	require.Equal(t, "passed", v.Verdict, "%+v", bad(v.Checks))
+	id, err := f.Rotations.Start(ctx, ines, cred(f, account), undo, "test", "")
+	require.NoError(t, err)
+	status := func(kind rotation.StepKind) rotation.Status {
+		r, state, _, err := f.Rotations.State(ctx, id)
+		require.NoError(t, err)
+		for i, step := range r.Plan.Steps {
+			if step.Kind == kind {
+				return state.Steps[i].Status
+			}
+		}
+		return ""
+	}
+	require.Eventually(t, func() bool { return status(rotation.StepSignIn) == rotation.Doing }, 30*time.Second, 20*time.Millisecond)
+	require.Never(t, func() bool { return status(rotation.StepSignIn) != rotation.Doing }, 7*time.Second, 100*time.Millisecond, "the other one has not heard of it")
+	assert.Equal(t, "0", b.Local(t, a.DN("svc-twice"), "badPwdCount"), "and nothing was tried there")
+	replicate(a, b)
+	require.Equal(t, rotation.FinishedDone, f.ended(id).Result)
+	_, state, _, err := f.Rotations.State(ctx, id)
+	require.NoError(t, err)
+	words := ""
+	for _, step := range state.Steps {
+		words += step.Words + "\n"
+	}
+	assert.Contains(t, words, "bind accepted, and by "+b.Address)
+}
