@@ -463,6 +463,9 @@ const (
 	CheckWarning   = "warning"
 )
 
+// AboutLockout: wrong passwords lock the account.
+const AboutLockout = "lockout"
+
 // Checked is one line of a rehearsal.
 type Checked struct {
 	System string `json:"system"`
@@ -470,6 +473,9 @@ type Checked struct {
 	Result string `json:"result"` // ok, failed, unchecked, warning
 	Words  string `json:"words,omitempty"`
 	Next   string `json:"next,omitempty"`
+
+	// About names what the line is about, where what is known elsewhere bears on it.
+	About string `json:"about,omitempty"`
 }
 
 // Rehearser tells what can be told without changing anything.

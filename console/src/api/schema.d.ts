@@ -1686,6 +1686,7 @@ export interface components {
             stages: components["schemas"]["StageResult"][] | null;
         };
         Checked: {
+            about?: string;
             next?: string;
             result: string;
             system: string;
@@ -2854,6 +2855,12 @@ export interface components {
             /** @description That owns the socket */
             unit?: string;
         };
+        ServerVerdict: {
+            server: string;
+            state: string;
+            verdict?: components["schemas"]["Verdict"];
+            words?: string;
+        };
         SetUpInputBody: {
             /**
              * Format: password
@@ -3228,6 +3235,7 @@ export interface components {
         Verdict: {
             accepted: boolean;
             code?: string;
+            elsewhere?: components["schemas"]["ServerVerdict"][] | null;
             /** Format: int64 */
             key_version?: number;
             /** Format: int64 */

@@ -107,7 +107,34 @@ func (rotations *Rotations) checks(ctx context.Context, c records.Credential, pl
 	if err != nil {
 		return nil, err
 	}
-	return append(checks, around...), ctx.Err()
+	return tellLockout(append(checks, around...), plan, around), ctx.Err()
+}
+
+// goesOn are notes of what runs on with the old value after a change.
+var goesOn = []rotation.NoteKind{rotation.NoteLatent, rotation.NoteUnexplained, rotation.NoteLeft, rotation.NoteByHand, rotation.NoteDoubtful, rotation.NoteIrreplaceable}
+
+// tellLockout names who would go on with the old value where wrong passwords lock the
+// account: one program that was forgotten, and tries again every minute, locks it for all.
+func tellLockout(checks []connect.Checked, plan rotation.Plan, around []connect.Checked) []connect.Checked {
+	var who []string
+	for _, n := range plan.Notes {
+		if slices.Contains(goesOn, n.Kind) {
+			who = append(who, n.Text)
+		}
+	}
+	for _, c := range around {
+		if c.Result == connect.CheckWarning {
+			who = append(who, c.Words)
+		}
+	}
+	at := slices.IndexFunc(checks, func(c connect.Checked) bool { return c.About == connect.AboutLockout })
+	if at < 0 || len(who) == 0 || checks[at].Result == connect.CheckFailed {
+		return checks
+	}
+	checks[at].Result = connect.CheckWarning
+	checks[at].Words += fmt.Sprintf("; %d may go on with the old value: %s", len(who), strings.Join(who, "; "))
+	checks[at].Next = "stop them first, or take them into the plan: what tries the old value again and again after the change locks the account for everybody"
+	return checks
 }
 
 // intentions are what a plan would do, by system, and what can be said of that

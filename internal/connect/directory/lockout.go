@@ -163,6 +163,7 @@ func (s *session) rehearseLockout(entry *ldap.Entry) connect.Checked {
 	if policy.after == 0 {
 		return check
 	}
+	check.About = connect.AboutLockout
 	const next = "find what gives it ('moss account show', the uses recorded of it) and stop it first: after the change it would lock the account for everybody"
 	switch wrong := policy.wrong(entry, time.Now()); {
 	case wrong >= policy.after-1:
