@@ -3,8 +3,10 @@ package directory
 import (
 	"context"
 	"fmt"
+	"net"
 	"slices"
 	"strings"
+	"time"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/roster"
@@ -118,7 +120,49 @@ func (Connector) Check(ctx context.Context, t connect.Target) connect.CheckRepor
 		watch.OK(connect.StageRead, base)
 	}
 	checkOthers(ctx, t, s.facts.Identity, watch)
+	if list := s.unnamed(ctx); len(list) > 0 {
+		watch.OK(connect.StageRead, "by DNS its domain also has "+strings.Join(list, ", ")+": name them with --option servers=, so that a change waits until they have learned of it")
+	}
 	return connect.CheckReport{Stages: watch.Stages(), Facts: s.facts}
+}
+
+// The servers of a domain stand in DNS (RFC 2782; [MS-ADTS], section 6.3.2.3).
+const (
+	discoverTime = 2 * time.Second
+	mostUnnamed  = 8
+)
+
+// unnamed are the servers of the directory's domain by DNS that are not named here. Names
+// from DNS are told, and not used: who may sign in where is decided by people.
+func (s *session) unnamed(ctx context.Context) []string {
+	domain := dnsOf(s.facts.BaseDN)
+	if domain == "" {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, discoverTime)
+	defer cancel()
+	_, found, err := net.DefaultResolver.LookupSRV(ctx, "ldap", "tcp", domain)
+	if err != nil {
+		return nil // a directory need not stand in DNS
+	}
+	named := []string{strings.ToLower(s.target.Address), strings.ToLower(s.root.GetAttributeValue("dnsHostName"))}
+	if further, err := others(s.target); err == nil {
+		for _, other := range further {
+			named = append(named, strings.ToLower(other.Address))
+		}
+	}
+	var out []string
+	for _, server := range found {
+		host := strings.ToLower(strings.TrimSuffix(server.Target, "."))
+		if !slices.Contains(named, host) && !slices.Contains(out, host) {
+			out = append(out, host)
+		}
+	}
+	slices.Sort(out)
+	if more := len(out) - mostUnnamed; more > 0 {
+		out = append(out[:mostUnnamed], fmt.Sprintf("%d more", more))
+	}
+	return out
 }
 
 func checkOthers(ctx context.Context, t connect.Target, identity string, watch *connect.Stopwatch) {

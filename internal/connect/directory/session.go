@@ -226,7 +226,7 @@ const (
 
 func (s *session) readRoot() *connect.Failure {
 	res, err := s.conn.Search(ldap.NewSearchRequest("", ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)",
-		[]string{"supportedCapabilities", "supportedExtension", "namingContexts", "defaultNamingContext", "dnsHostName", "vendorVersion"}, nil))
+		[]string{"supportedCapabilities", "supportedExtension", "namingContexts", "defaultNamingContext", "configurationNamingContext", "dnsHostName", "vendorVersion"}, nil))
 	if err != nil {
 		return s.fail(connect.StagePermitted, err)
 	}
@@ -352,7 +352,12 @@ func (s *session) readDomain() {
 			"history":        res.Entries[0].GetAttributeValue("pwdHistoryLength"),
 		}
 	}
-	res, err = s.conn.Search(ldap.NewSearchRequest("CN=Partitions,CN=Configuration,"+s.facts.BaseDN, ldap.ScopeSingleLevel, ldap.NeverDerefAliases, 0, 0, false,
+	// The configuration is the forest's: that of a child domain is not below the domain.
+	configuration := s.root.GetAttributeValue("configurationNamingContext")
+	if configuration == "" {
+		configuration = "CN=Configuration," + s.facts.BaseDN
+	}
+	res, err = s.conn.Search(ldap.NewSearchRequest("CN=Partitions,"+configuration, ldap.ScopeSingleLevel, ldap.NeverDerefAliases, 0, 0, false,
 		"(nCName="+ldap.EscapeFilter(s.facts.BaseDN)+")", []string{"nETBIOSName"}, nil))
 	if err == nil && len(res.Entries) > 0 {
 		if name := res.Entries[0].GetAttributeValue("nETBIOSName"); name != "" {

@@ -34,6 +34,7 @@ type Config struct {
 	MinLen  int // least password length; 0 for 7
 	History int // passwords remembered (RFC flavor)
 	TLS     *tls.Config
+	Forest  string // DN of the forest's topmost domain, of a child domain; Base by default
 	Now     func() time.Time
 	Former  time.Duration // for how long after a change the password before it still binds; real ones of the Windows flavor: an hour
 }
@@ -107,13 +108,22 @@ func New(config Config) *Server {
 	}
 	s.Add(Entry{DN: config.Base, Attributes: base})
 	if config.Windows {
-		s.Add(Entry{DN: "CN=Configuration," + config.Base, Attributes: map[string][]string{"objectClass": {"configuration"}}})
-		s.Add(Entry{DN: "CN=Partitions,CN=Configuration," + config.Base, Attributes: map[string][]string{"objectClass": {"crossRefContainer"}}})
-		s.Add(Entry{DN: "CN=" + config.NetBIOS + ",CN=Partitions,CN=Configuration," + config.Base, Attributes: map[string][]string{
+		configuration := "CN=Configuration," + s.forest()
+		s.Add(Entry{DN: configuration, Attributes: map[string][]string{"objectClass": {"configuration"}}})
+		s.Add(Entry{DN: "CN=Partitions," + configuration, Attributes: map[string][]string{"objectClass": {"crossRefContainer"}}})
+		s.Add(Entry{DN: "CN=" + config.NetBIOS + ",CN=Partitions," + configuration, Attributes: map[string][]string{
 			"objectClass": {"crossRef"}, "nCName": {config.Base}, "nETBIOSName": {config.NetBIOS},
 		}})
 	}
 	return s
+}
+
+// forest is the topmost domain.
+func (s *Server) forest() string {
+	if s.config.Forest != "" {
+		return s.config.Forest
+	}
+	return s.config.Base
 }
 
 func (s *Server) sid(rid uint32) []byte {

@@ -119,6 +119,7 @@ func (s *Server) rootEntry() map[string][]string {
 			root["supportedCapabilities"] = append(root["supportedCapabilities"], oidReadOnly)
 		}
 		root["defaultNamingContext"] = []string{s.config.Base}
+		root["configurationNamingContext"] = []string{"CN=Configuration," + s.forest()}
 	} else {
 		root["supportedExtension"] = []string{oidPasswordModify}
 	}

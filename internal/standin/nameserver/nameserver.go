@@ -16,6 +16,7 @@ type Server struct {
 	ended   chan struct{}
 	lock    sync.Mutex
 	answers [][4]byte
+	servers []string
 	asked   int
 }
 
@@ -36,6 +37,13 @@ func (s *Server) Answer(answers ...[4]byte) {
 	s.lock.Lock()
 	defer s.lock.Unlock()
 	s.answers = answers
+}
+
+// Servers has it answer questions for services (RFC 2782) with these hosts.
+func (s *Server) Servers(hosts ...string) {
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	s.servers = hosts
 }
 
 // Resolver asks it.
@@ -65,7 +73,16 @@ func (s *Server) serve() {
 			continue
 		}
 		m.Response, m.Additionals = true, nil
-		if q := m.Questions[0]; q.Type == dnsmessage.TypeA {
+		switch q := m.Questions[0]; q.Type {
+		case dnsmessage.TypeSRV:
+			s.lock.Lock()
+			for _, host := range s.servers {
+				if name, err := dnsmessage.NewName(host + "."); err == nil {
+					m.Answers = append(m.Answers, dnsmessage.Resource{Header: dnsmessage.ResourceHeader{Name: q.Name, Type: q.Type, Class: q.Class, TTL: 1}, Body: &dnsmessage.SRVResource{Priority: 0, Weight: 100, Port: 389, Target: name}})
+				}
+			}
+			s.lock.Unlock()
+		case dnsmessage.TypeA:
 			for _, address := range s.next() {
 				m.Answers = append(m.Answers, dnsmessage.Resource{Header: dnsmessage.ResourceHeader{Name: q.Name, Type: q.Type, Class: q.Class, TTL: 1}, Body: &dnsmessage.AResource{A: address}})
 			}
