@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -85,4 +86,37 @@ func TestTwoControllers(t *testing.T) {
 	assert.True(t, v.Accepted)
 	assert.Equal(t, connect.ServerAway, v.Elsewhere[0].State)
 	assert.Equal(t, connect.CheckWarning, rehearsed().Result)
+}
+
+// The same of OpenLDAP, whose replica asks for what is new once in a while: behind, then
+// as far, by itself.
+func TestAReplicaThatLags(t *testing.T) {
+	provider, replica := lab.Replicated(t, "127.0.0.95", "127.0.0.96", 636, "00:00:00:06", "svc-twice")
+	target := provider.Target("ldap")
+	target.Options = map[string]string{directory.OptionServers: fmt.Sprintf("%s:%d", replica.Address, replica.Port)}
+	report := directory.Connector{}.Check(t.Context(), target)
+	require.True(t, report.OK(), "%+v", report.Stages)
+	target.Identity = report.Facts.Identity
+	accounts, _, _ := readDirectory(t, target)
+	ref := connect.AccountRef{StableID: accounts["svc-twice"].StableID, Name: "svc-twice", DN: accounts["svc-twice"].DN}
+	old, next := secret.New(lab.AccountPassword), secret.New("Another-Passw0rd-2")
+	require.NoError(t, directory.Connector{}.Accept(t.Context(), target, connect.Point{Account: ref}, connect.Values{Old: old, New: next}, connect.AcceptNew))
+	says := func() connect.ServerVerdict {
+		v, err := directory.Connector{}.Verify(t.Context(), target, ref, next)
+		require.NoError(t, err)
+		require.True(t, v.Accepted, v.Words)
+		require.Len(t, v.Elsewhere, 1)
+		return v.Elsewhere[0]
+	}
+	before := says()
+	assert.Equal(t, connect.ServerBehind, before.State, before.Words)
+	require.Eventually(t, func() bool { return says().State == connect.ServerAsked }, 30*time.Second, 200*time.Millisecond)
+	assert.True(t, says().Verdict.Accepted)
+	assert.True(t, lab.Binds(t, replica, ref.DN, next.RevealString()), "the replica itself")
+	// Nothing is changed at a replica: it says who takes changes.
+	stale := replica.Target("replica")
+	err := directory.Connector{}.Accept(t.Context(), stale, connect.Point{Account: ref}, connect.Values{Old: next, New: old}, connect.AcceptNew)
+	require.Error(t, err)
+	assert.False(t, connect.IsUnclear(err), "%v", err)
+	assert.True(t, lab.Binds(t, provider, ref.DN, next.RevealString()))
 }

@@ -17,14 +17,14 @@ import (
 // given accounts. history is how many passwords it remembers; entries adds that many further people, for benchmarks.
 func OpenLDAP(t testing.TB, address string, port, history, entries int, accounts ...string) *Directory {
 	t.Helper()
-	return openLDAP(t, address, port, history, entries, accounts, nil)
+	return openLDAP(t, address, port, history, entries, accounts, nil, false)
 }
 
 // database is a further naming context of a directory.
 type database struct{ suffix, access, data string }
 
 // openLDAP starts one with further databases, and further entries in the first.
-func openLDAP(t testing.TB, address string, port, history, entries int, accounts []string, further []database, more ...string) *Directory {
+func openLDAP(t testing.TB, address string, port, history, entries int, accounts []string, further []database, replicated bool, more ...string) *Directory {
 	t.Helper()
 	Require(t)
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
@@ -39,6 +39,10 @@ func openLDAP(t testing.TB, address string, port, history, entries int, accounts
 	d.CA = authority.PEM
 	require.NoError(t, authority.issue(ctx, folder+"/tls", "ldap.larkmoor.example", address))
 	config := slapdConfig(folder)
+	d.authority = authority
+	if replicated {
+		config += providing
+	}
 	for i, database := range further {
 		require.NoError(t, os.MkdirAll(fmt.Sprintf("%s/db%d", folder, i+2), 0o700))
 		config += fmt.Sprintf("\ndn: olcDatabase={%[1]d}mdb,cn=config\nobjectClass: olcDatabaseConfig\nobjectClass: olcMdbConfig\nolcDatabase: {%[1]d}mdb\nolcDbDirectory: %[2]s/db%[1]d\nolcDbNoSync: TRUE\nolcSuffix: %[3]s\nolcDbIndex: objectClass,uid,entryUUID eq\nolcAccess: {0}%[4]s\n", i+2, folder, database.suffix, database.access)
@@ -101,6 +105,7 @@ olcDbMaxSize: 1073741824
 olcDbNoSync: TRUE
 olcSuffix: dc=larkmoor,dc=example
 olcRootDN: cn=admin,dc=larkmoor,dc=example
+olcRootPW: %[2]s
 olcLastBind: TRUE
 olcDbIndex: objectClass,uid,entryUUID eq
 olcLimits: {0}dn.exact="uid=mossmgr,ou=people,dc=larkmoor,dc=example" size=unlimited
@@ -116,7 +121,7 @@ olcOverlay: {0}ppolicy
 olcPPolicyDefault: cn=default,ou=policies,dc=larkmoor,dc=example
 olcPPolicyHashCleartext: TRUE
 olcPPolicyUseLockout: TRUE
-`, folder)
+`, folder, ManagerPassword)
 }
 
 func slapdData(d *Directory, history, entries int, accounts []string) string {
@@ -190,7 +195,7 @@ func UnfriendlyOpenLDAP(t testing.TB, address string, port int) *Directory {
 	return openLDAP(t, address, port, 0, 0, nil, []database{
 		{"dc=ferries,dc=example", "to * by users read", top("ferries") + "dn: uid=svc-second,dc=ferries,dc=example\nobjectClass: inetOrgPerson\nuid: svc-second\ncn: second\nsn: second\n\n"},
 		{"dc=closed,dc=example", "to * by * none", top("closed")},
-	}, out.String())
+	}, false, out.String())
 }
 
 // Binds asks with the directory's own client whether a password is accepted.
@@ -226,7 +231,7 @@ func Attribute(t testing.TB, d *Directory, dn, name string) string {
 // OpenLDAPWith starts a directory with further entries, as LDIF.
 func OpenLDAPWith(t testing.TB, address string, port int, entries ...string) *Directory {
 	t.Helper()
-	return openLDAP(t, address, port, 0, 0, nil, nil, strings.Join(entries, ""))
+	return openLDAP(t, address, port, 0, 0, nil, nil, false, strings.Join(entries, ""))
 }
 
 // Policy is a password policy as LDIF.
@@ -240,4 +245,48 @@ func Person(uid, policy, more string) string {
 		more += "\n"
 	}
 	return fmt.Sprintf("dn: uid=%[1]s,ou=services,dc=larkmoor,dc=example\nobjectClass: inetOrgPerson\nuid: %[1]s\ncn: %[1]s\nsn: made up\nuserPassword: %[2]s\npwdPolicySubentry: cn=%[3]s,ou=policies,dc=larkmoor,dc=example\n%[4]s\n", uid, AccountPassword, policy, more)
+}
+
+// providing makes a directory one that replicas learn from.
+const providing = `
+dn: cn=module{1},cn=config
+objectClass: olcModuleList
+cn: module{1}
+olcModulePath: /usr/lib/ldap
+olcModuleLoad: syncprov.la
+
+dn: olcOverlay={1}syncprov,olcDatabase={1}mdb,cn=config
+objectClass: olcOverlayConfig
+objectClass: olcSyncProvConfig
+olcOverlay: {1}syncprov
+`
+
+// replicator is the database's own administrator, as replicas sign in.
+const replicator = "cn=admin,dc=larkmoor,dc=example"
+
+// Replicated starts a directory and a replica of it, which asks for what is new once in a
+// while (RFC 4533, refreshOnly).
+func Replicated(t testing.TB, first, second string, port int, lag string, accounts ...string) (provider, replica *Directory) {
+	t.Helper()
+	provider = openLDAP(t, first, port, 0, 0, accounts, nil, true)
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	folder := t.TempDir()
+	replica = &Directory{Address: second, Port: port, Base: provider.Base, folder: folder, Manager: provider.Manager, CA: provider.CA}
+	for _, sub := range []string{"/slapd.d", "/db", "/run"} {
+		require.NoError(t, os.MkdirAll(folder+sub, 0o700))
+	}
+	require.NoError(t, provider.authority.issue(ctx, folder+"/tls", "ldap2.larkmoor.example", second))
+	sync := fmt.Sprintf("olcSyncrepl: rid=001 provider=ldaps://%s:%d bindmethod=simple binddn=\"%s\" credentials=%s searchbase=\"%s\" type=refreshOnly interval=%s retry=\"1 +\" tls_cacert=%s/ca/ca.pem\nolcUpdateRef: ldaps://%s:%d\n",
+		first, port, replicator, ManagerPassword, provider.Base, lag, provider.folder, first, port)
+	config := strings.Replace(slapdConfig(folder), "olcLastBind: TRUE\n", "olcLastBind: TRUE\n"+sync, 1)
+	_, err := run(ctx, config, "slapadd", "-n", "0", "-F", folder+"/slapd.d")
+	require.NoError(t, err)
+	all, err := run(ctx, "", "slapcat", "-n", "1", "-F", provider.folder+"/slapd.d")
+	require.NoError(t, err)
+	_, err = run(ctx, all, "slapadd", "-q", "-n", "1", "-F", folder+"/slapd.d")
+	require.NoError(t, err)
+	replica.start(t, "slapd", "-d", "0", "-F", folder+"/slapd.d", "-h", fmt.Sprintf("ldaps://%s:%d", second, port))
+	replica.wait(ctx, t)
+	return provider, replica
 }
