@@ -124,13 +124,20 @@ func signInFailure(target connect.Target, user, words string, err error) *connec
 	return target.Fail(connect.StageSecure, connect.CodeUntrusted, words, "does this port speak MariaDB's protocol, with TLS and a certificate that is trusted? Without TLS: --option tls=off", err).Reclassify()
 }
 
+// readNext is what reading takes.
+const readNext = "GRANT SELECT ON mysql.global_priv TO this account, and PROCESS on *.* to see sessions"
+
 func failure(target connect.Target, stage connect.Stage, err error, sent bool) *connect.Failure {
 	var refused *mysql.MySQLError
 	if errors.As(err, &refused) {
 		f := target.Fail(stage, connect.CodeFailed, refused.Message, "", err)
 		switch refused.Number {
 		case 1044, 1045, 1142, 1227, 1370:
-			f.Code, f.Next = connect.CodeNotPermitted, "give "+target.Steward.Account+" EXECUTE on a procedure that changes passwords and name it with --option procedure=SCHEMA.NAME"
+			f.Code, f.Next = connect.CodeNotPermitted, readNext
+			if stage == connect.StageRead || stage == connect.StagePermitted {
+				break // nothing that changes anything is needed to read
+			}
+			f.Next = "give " + target.Steward.Account + " EXECUTE on a procedure that changes passwords and name it with --option procedure=SCHEMA.NAME"
 		case 1644: // a procedure's own refusal
 			f.Code, f.Next = connect.CodeNotPermitted, "the procedure does not manage this account"
 		case 1819:
@@ -154,7 +161,6 @@ func (Connector) Check(ctx context.Context, target connect.Target) connect.Check
 		var n int
 		if err := conn.QueryRowContext(ctx, "SELECT COUNT(*) FROM mysql.global_priv").Scan(&n); err != nil {
 			failed = failure(target, connect.StagePermitted, err, false)
-			failed.Next = "GRANT SELECT ON mysql.global_priv TO this account, and PROCESS on *.* to see sessions"
 		}
 	}
 	if failed != nil {

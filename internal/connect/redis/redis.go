@@ -133,7 +133,10 @@ func failure(target connect.Target, stage connect.Stage, err error, sent bool) *
 	if refused(err) {
 		f := target.Fail(stage, connect.CodeFailed, digests.ReplaceAllString(err.Error(), "#..."), "", nil)
 		if strings.HasPrefix(err.Error(), "NOPERM") {
-			f.Code, f.Next = connect.CodeNotPermitted, "ACL SETUSER "+target.Steward.Account+" +acl +client|list +config|rewrite +ping"
+			f.Code, f.Next = connect.CodeNotPermitted, "ACL SETUSER "+target.Steward.Account+" +acl|list +client|list +ping" // to read
+			if stage != connect.StageRead && stage != connect.StagePermitted {
+				f.Next = "ACL SETUSER " + target.Steward.Account + " +acl +client|list +config|rewrite +ping"
+			}
 		}
 		return f
 	}
