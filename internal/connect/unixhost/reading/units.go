@@ -240,7 +240,7 @@ func ParseShow(text string) []shownUnit {
 				if words, err := shell.Fields(value, func(string) string { return "" }); err == nil {
 					u.names = held.NamesIn("", []byte(environmentText(words)), layout.HintEnv)
 				}
-			case "EnvironmentFiles":
+			case "EnvironmentFiles", "EnvironmentFile": // so before version 240 or so
 				file, flags, _ := strings.Cut(value, " (")
 				u.environment = append(u.environment, environmentFile{file, strings.Contains(flags, "ignore_errors=yes")})
 			case "ExecStart":
