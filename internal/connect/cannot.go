@@ -102,6 +102,11 @@ func (Cannot) Diagnose(_ context.Context, t Target, _ estate.Place) (Diagnosis, 
 	return Diagnosis{}, cannot(t, StageRead)
 }
 
+// Connections implements Observer.
+func (Cannot) Connections(_ context.Context, t Target, _ estate.Place) ([]estate.Socket, error) {
+	return nil, cannot(t, StageRead)
+}
+
 // ListSystems implements Lister.
 func (Cannot) ListSystems(_ context.Context, t Target, _ string) ([]Listed, error) {
 	return nil, cannot(t, StageRead)

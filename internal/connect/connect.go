@@ -208,6 +208,13 @@ type Connector interface {
 	Rehearser
 	Diagnoser
 	Lister
+	Observer
+}
+
+// Observer reads the TCP connections that a dependent has now. Beside the sessions of a
+// data store they show that it has signed in.
+type Observer interface {
+	Connections(ctx context.Context, target Target, place estate.Place) ([]estate.Socket, error)
 }
 
 // Scopes of a visit. A scope that was read completely may mark what it did

@@ -29,6 +29,7 @@ const (
 	ActRehearse Act = "rehearse" // tell what can be told without changing anything
 	ActDiagnose Act = "diagnose" // say why a dependent is down
 	ActList     Act = "list"     // list the systems that it knows of
+	ActObserve  Act = "observe"  // tell the connections that a dependent has
 	ActSessions Act = "sessions" // serve calls that follow each other with one sign-in
 )
 

@@ -113,6 +113,9 @@ func TestRealDataStores(t *testing.T) {
 		f.quiet()
 		assert.NotEqual(t, before, strings.TrimSpace(h.Shell(t, "systemctl show -P InvocationID "+c.unit)), "the unit that was seen signed in was restarted")
 		assert.Equal(t, "active", active(c.unit))
+		_, state, _, err := f.Rotations.State(ctx, r.ID)
+		require.NoError(t, err)
+		assert.Equal(t, "1 has signed in again since its restart", state.Proof().String(), c.account)
 	}
 	assert.NotContains(t, pg.Log(t), lab.AccountPassword)
 	f.realKey(h)

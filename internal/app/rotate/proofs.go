@@ -8,11 +8,13 @@ import (
 	"net"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
 )
@@ -151,7 +153,7 @@ func (h *acts) prove(ctx context.Context, step rotation.Step) rotation.Outcome {
 		case state.Active != "active" || state.Invocation != before:
 			steadySince = now
 		case now.Sub(steadySince) >= steadyTime:
-			return h.applicationCheck(ctx, step, target, state)
+			return h.signedIn(ctx, step, h.applicationCheck(ctx, step, target, state))
 		}
 		if now.After(limit) {
 			return certainly(fmt.Errorf("%s: %s is still %s after %s", step.System, step.Subject, state.Active, settleTime))
@@ -160,6 +162,88 @@ func (h *acts) prove(ctx context.Context, step rotation.Step) rotation.Outcome {
 			return certainly(err)
 		}
 	}
+}
+
+// signInTime is how long is waited for a new session of what was restarted: most sign in
+// as they start, and what does so later is not waited for.
+const signInTime = time.Second
+
+// sessions finds the authority of a rotation, where it tells of sessions.
+func (h *acts) sessions(ctx context.Context) (connect.Connector, connect.Target, bool) {
+	at := slices.IndexFunc(h.rotation.Plan.Steps, func(s rotation.Step) bool { return s.Kind == rotation.StepSignIn && s.Door == nil })
+	if at < 0 {
+		return nil, connect.Target{}, false
+	}
+	authority, server, err := h.on(ctx, h.rotation.Plan.Steps[at])
+	return authority, server, err == nil && slices.Contains(authority.Describe().Scopes, connect.ScopeSessions)
+}
+
+func placeKey(step rotation.Step) string { return step.SystemID + "\x00" + step.Subject }
+
+// noteConnections keeps which connections a dependent has before it is restarted: what
+// outlives its restart is none that it made anew.
+func (h *acts) noteConnections(ctx context.Context, step rotation.Step) {
+	if _, _, tells := h.sessions(ctx); !tells {
+		return
+	}
+	connector, host, err := h.able(ctx, step, connect.ActObserve)
+	if err != nil {
+		return
+	}
+	if list, err := connector.Connections(ctx, host, step.At()); err == nil {
+		h.had.Store(placeKey(step), list)
+	}
+}
+
+// signedIn looks whether what was proven has signed in again: a connection that its system
+// shows to be its own, and that it had not before, is a session of the account at the
+// authority. Where one of these is not told, nothing is concluded.
+func (h *acts) signedIn(ctx context.Context, step rotation.Step, outcome rotation.Outcome) rotation.Outcome {
+	before, noted := h.had.Load(placeKey(step))
+	if outcome.Result != rotation.ResultDone || !noted {
+		return outcome
+	}
+	authority, server, tells := h.sessions(ctx)
+	connector, host, err := h.able(ctx, step, connect.ActObserve)
+	if err != nil || !tells {
+		return outcome
+	}
+	had, _ := before.([]estate.Socket)
+	limit := h.rotations.base.Now().Add(signInTime)
+	for {
+		if from := h.session(ctx, step, had, connector, host, authority, server); from != "" {
+			outcome.Words += "; signed in again from " + from
+			outcome.Memo = rotation.MemoSignedIn
+			return outcome
+		}
+		if h.rotations.base.Now().After(limit) || connect.Wait(ctx, lookEvery) != nil {
+			return outcome
+		}
+	}
+}
+
+// session is where a dependent's session of the account comes from, or "".
+func (h *acts) session(ctx context.Context, step rotation.Step, had []estate.Socket, connector connect.Connector, host connect.Target, authority connect.Connector, server connect.Target) string {
+	own, err := connector.Connections(ctx, host, step.At())
+	own = slices.DeleteFunc(own, func(c estate.Socket) bool {
+		return slices.ContainsFunc(had, func(h estate.Socket) bool { return h.Local == c.Local && h.LocalPort == c.LocalPort })
+	})
+	if err != nil || len(own) == 0 {
+		return ""
+	}
+	found := ""
+	_, err = authority.Visit(ctx, server, connect.VisitRequest{}, func(b connect.Batch) error {
+		for _, s := range b.Sessions {
+			if s.StableID == h.account.StableID && s.Port != 0 && slices.ContainsFunc(own, func(c estate.Socket) bool { return c.Local == s.Client && c.LocalPort == s.Port }) {
+				found = net.JoinHostPort(s.Client, strconv.Itoa(s.Port))
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return ""
+	}
+	return found
 }
 
 // revive starts a unit that was taken down with another one, unless it runs.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"mossledger.example/moss/internal/app"
@@ -26,6 +27,7 @@ type acts struct {
 	rotation   records.Rotation
 	credential records.Credential
 	account    records.Account // whose password it is; zero for a key
+	had        sync.Map        // connections before a restart, by place: []estate.Socket
 }
 
 // secrets opens what stands before a step and what shall stand after it.
@@ -468,6 +470,7 @@ func (h *acts) apply(ctx context.Context, step rotation.Step, from, to secret.Va
 		if err != nil {
 			return certainly(err)
 		}
+		h.noteConnections(ctx, step)
 		words, err := connector.Restart(ctx, target, step.At())
 		if err != nil {
 			return failed(err)

@@ -98,6 +98,7 @@ func (f Fixture) run(t *testing.T) {
 	t.Run("log-on", s.logOn)
 	t.Run("restart", s.restart)
 	t.Run("diagnose", s.diagnose)
+	t.Run("observe", s.observe)
 	t.Run("sessions", s.sessions)
 	t.Run("rehearse", s.rehearse)
 	t.Run("list", s.list)
@@ -416,6 +417,20 @@ func (s *suite) diagnose(t *testing.T) {
 	assert.True(t, d.Dependent.Up(), d.Dependent.State)
 	_, err = s.Connector.Diagnose(s.ctx, s.Target, estate.Place{Kind: s.Unit.Kind, Place: "no-such-unit.service"})
 	assert.Equal(t, connect.CodeGone, s.failure(t, err).Code)
+}
+
+func (s *suite) observe(t *testing.T) {
+	if !s.can(t, connect.ActObserve) || s.left(t, s.Unit.Kind == "", "there is no unit") {
+		return
+	}
+	list, err := s.Connector.Connections(s.ctx, s.Target, s.Unit)
+	require.NoError(t, err)
+	for _, c := range list {
+		assert.Equal(t, s.Unit.Place, c.Unit, "of that one only")
+	}
+	list, err = s.Connector.Connections(s.ctx, s.Target, estate.Place{Kind: s.Unit.Kind, Place: "no-such-unit.service"})
+	require.NoError(t, err)
+	assert.Empty(t, list, "what is not there has none")
 }
 
 func (s *suite) rehearse(t *testing.T) {

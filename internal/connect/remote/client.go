@@ -121,6 +121,11 @@ func (c *Client) Rehearse(ctx context.Context, target connect.Target, intentions
 	return out
 }
 
+// Connections implements connect.Observer.
+func (c *Client) Connections(ctx context.Context, target connect.Target, place estate.Place) (out []estate.Socket, err error) {
+	return out, unclear(target, connect.StageRead, c.call(ctx, "Connections", nil, []any{target, place}, &out))
+}
+
 // Diagnose implements connect.Diagnoser.
 func (c *Client) Diagnose(ctx context.Context, target connect.Target, place estate.Place) (out connect.Diagnosis, err error) {
 	return out, unclear(target, connect.StageRead, c.call(ctx, "Diagnose", nil, []any{target, place}, &out))

@@ -9,6 +9,7 @@ package unixhost
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
@@ -36,7 +37,7 @@ var description = connect.Description{
 		{Name: reading.OptionExclude, Type: connect.OptionPaths, Help: "folders that are not searched, separated by ;", Reading: true, Adds: true},
 	},
 	Scopes: []string{connect.ScopeAccounts, connect.ScopeUnits, connect.ScopeCron, connect.ScopeFiles, connect.ScopeSockets, connect.ScopeProcesses},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActEntries, connect.ActHold, connect.ActRestart, connect.ActCommand, connect.ActRehearse, connect.ActDiagnose, connect.ActSessions},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActEntries, connect.ActHold, connect.ActRestart, connect.ActCommand, connect.ActRehearse, connect.ActDiagnose, connect.ActObserve, connect.ActSessions},
 }
 
 // A missing or mistyped method does not compile.
@@ -84,6 +85,20 @@ func offered(f *connect.Failure) connect.Facts {
 		}
 	}
 	return connect.Facts{}
+}
+
+// Connections implements connect.Observer, as far as the host shows whose a socket is.
+func (Connector) Connections(ctx context.Context, target connect.Target, place estate.Place) ([]estate.Socket, error) {
+	s, failure := openHost(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		return nil, failure
+	}
+	defer s.Close()
+	list, failure := reading.Sockets(ctx, s.Session)
+	if failure != nil {
+		return nil, failure
+	}
+	return slices.DeleteFunc(list, func(c estate.Socket) bool { return c.Unit != place.Place || c.Listens }), nil
 }
 
 // Visit implements connect.Visitor.

@@ -118,13 +118,14 @@ type StepState struct {
 	NoEffect  bool // it failed, and certainly changed nothing
 	Maybe     bool // an earlier attempt may have taken effect, which nobody can read
 
-	Away    int       // times in a row that its system was away
-	Since   time.Time // since when
-	Asked   time.Time // last time
-	Reached bool      // since the last failure, or decision to undo, its system answered, or was given up
-	Left    bool      // a person decided to undo without it
-	Later   bool      // done or undone, but for what a later look must find out
-	Retried int       // times that it was tried again because an authority had been away
+	Away     int       // times in a row that its system was away
+	Since    time.Time // since when
+	Asked    time.Time // last time
+	Reached  bool      // since the last failure, or decision to undo, its system answered, or was given up
+	Left     bool      // a person decided to undo without it
+	SignedIn bool      // a proof that saw it signed in again
+	Later    bool      // done or undone, but for what a later look must find out
+	Retried  int       // times that it was tried again because an authority had been away
 
 	stale bool   // its undoing under way is from before a decision to undo once more: it is done again
 	prior Status // before the intent
@@ -390,9 +391,10 @@ func (t *StepState) outcome(r Record) {
 	switch {
 	case (r.Result == ResultDone || r.Result == ResultLater) && r.Undo:
 		t.undone()
+		t.SignedIn = r.Memo == MemoSignedIn
 		t.Maybe, t.Later = false, r.Result == ResultLater
 	case r.Result == ResultDone, r.Result == ResultLater:
-		t.Status, t.Maybe, t.Later = Done, false, r.Result == ResultLater
+		t.Status, t.Maybe, t.Later, t.SignedIn = Done, false, r.Result == ResultLater, r.Memo == MemoSignedIn
 	case r.Result == ResultLeft:
 		t.Status, t.NoEffect = Skipped, true
 	case r.Result == ResultFailed && r.Undo:

@@ -10,9 +10,13 @@ import (
 // answer to a question of its own shows that it works.
 type Proof struct {
 	Answers int // it answered its own check after it was restarted
+	Signed  int // it signed in again after it was restarted, as the authority's sessions show
 	Runs    int // it ran for a moment after it was restarted
 	None    int // it was left alone, or could not be proven
 }
+
+// MemoSignedIn is the memo of a proof that saw the dependent signed in again.
+const MemoSignedIn = "signed-in"
 
 // Proof is what was proven of the dependents so far: with the new value, or when it was
 // undone, with the old one.
@@ -27,6 +31,8 @@ func (s State) Proof() Proof {
 			p.None++
 		case step.Check != nil:
 			p.Answers++
+		case s.Steps[i].SignedIn:
+			p.Signed++
 		default:
 			p.Runs++
 		}
@@ -47,6 +53,7 @@ func (p Proof) String() string {
 	}
 	count(p.None, "is not proven", "are not proven")
 	count(p.Runs, "runs after its restart, and nothing asked whether it works", "run after their restart, and nothing asked whether they work")
+	count(p.Signed, "has signed in again since its restart", "have signed in again since their restart")
 	count(p.Answers, "answers its own check", "answer their own checks")
 	return strings.Join(parts, "; ")
 }

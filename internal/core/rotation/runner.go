@@ -16,6 +16,7 @@ var ErrAway = errors.New("away")
 type Outcome struct {
 	Result string // ResultDone, ResultFailed, ResultUnclear, ResultAway or ResultLater
 	Words  string // the system's own words, without secrets
+	Memo   string // what was seen beside it: MemoSignedIn, or nothing
 }
 
 // Finding of a probe.
@@ -343,6 +344,6 @@ func (r *run) begin(ctx context.Context, action Action) {
 			// attempt.
 			outcome.Result = ResultInterrupted
 		}
-		r.ended <- result{step: action.Step, record: Record{Event: EventOutcome, Step: action.Step, Undo: undo, Result: outcome.Result, Words: outcome.Words}}
+		r.ended <- result{step: action.Step, record: Record{Event: EventOutcome, Step: action.Step, Undo: undo, Result: outcome.Result, Words: outcome.Words, Memo: outcome.Memo}}
 	}()
 }

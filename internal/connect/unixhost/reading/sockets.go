@@ -31,6 +31,15 @@ func (v *visit) sockets(ctx context.Context) *connect.Failure {
 	return v.send(connect.Batch{Sockets: list})
 }
 
+// Sockets reads them of a host that was signed in to.
+func Sockets(ctx context.Context, s *shell.Session) ([]estate.Socket, *connect.Failure) {
+	r, _ := s.Elevated(ctx, shell.MaxOutput, nil, socketCommand...)
+	if failure := s.Failure(connect.StageRead, r, "ss"); failure != nil {
+		return nil, failure
+	}
+	return parseSockets(string(r.Out)), nil
+}
+
 var (
 	socketUsers = regexp.MustCompile(`users:\(\("((?:[^"\\]|\\.)*)",pid=\d+`)
 	socketUID   = regexp.MustCompile(`\buid:(\d+)`)
