@@ -1,37 +1,30 @@
 <script setup lang="ts">
 import { Alert, Button } from 'ant-design-vue'
-import { computed, ref } from 'vue'
-import { api, data, Problem, type Schemas } from '../api/client'
+import { computed } from 'vue'
+import { api, data, type Schemas } from '../api/client'
 import { useSession } from '../state/session'
 import StateTag from './StateTag.vue'
 import When from './When.vue'
+import { useWork } from './work'
 
 const props = defineProps<{ id: number; look: Schemas['Look'] }>()
 const emit = defineEmits<{ changed: [] }>()
 const session = useSession()
-const looking = ref(false)
-const trouble = ref('')
+const { busy, trouble, work } = useWork()
 const failed = computed(() => props.look.checks.filter((c) => c.result === 'failed').length)
 
-async function lookNow(): Promise<void> {
-  trouble.value = ''
-  looking.value = true
-  try {
+const lookNow = () =>
+  work('look', async () => {
     await data(api.POST('/api/v1/rotations/{id}/look', { params: { path: { id: props.id } } }))
     emit('changed')
-  } catch (e) {
-    trouble.value = e instanceof Problem ? e.message : String(e)
-  } finally {
-    looking.value = false
-  }
-}
+  })
 </script>
 
 <template>
   <section class="panel" aria-labelledby="look-title">
     <div class="row spread">
       <h2 id="look-title">Looked at again</h2>
-      <Button v-if="session.may('operator')" :loading="looking" @click="lookNow">Look again now</Button>
+      <Button v-if="session.may('operator')" :loading="busy === 'look'" @click="lookNow">Look again now</Button>
     </div>
     <Alert v-if="trouble" type="error" :message="trouble" show-icon />
     <Alert v-if="failed" type="error" :message="`${failed} not as the rotation left it`" show-icon />

@@ -364,7 +364,8 @@ func undoCommand() *cobra.Command {
 		if err := c.Call(cmd.Context(), http.MethodGet, path, nil, &now); err != nil {
 			return err
 		}
-		if finished := output.Show(now.Rotation["mode"]) == "finished" && output.Show(now.Rotation["result"]) != "undo-incomplete"; finished {
+		// Whether one can do without what is away, the service says.
+		if finished := !without && output.Show(now.Rotation["mode"]) == "finished" && output.Show(now.Rotation["result"]) != "undo-incomplete"; finished {
 			if reason == "" && !only {
 				return api.Exit(api.ExitUsage, errors.New("give --reason, or --rehearse to only see what would happen"))
 			}
