@@ -26,8 +26,10 @@ func Controllers(t testing.TB, first, second string, accounts ...string) (a, b *
 	require.NoError(t, os.WriteFile(dc+"/smb.conf", []byte(sambaConf(dc, "DC2", second, "ldap, cldap, kdc, rpc", 1)), 0o600))
 	require.NoError(t, os.WriteFile(dc+"/offline.conf", []byte(sambaConf(dc, "DC2", second, "ldap, cldap, kdc, rpc", 0)), 0o600))
 	administrator := []string{"-U", "Administrator%" + administratorPassword, "--use-kerberos=off"}
-	_, err := run(ctx, "", "samba-tool", append([]string{"domain", "join", "larkmoor.example", "DC", "-s", dc + "/offline.conf", "--targetdir=" + dc, "--server=" + first, "--dns-backend=NONE",
-		"--option=netbios name=DC2", "--option=interfaces=" + second + "/24", "--option=bind interfaces only=yes"}, administrator...)...)
+	_, err := run(ctx, "", "samba-tool", append([]string{
+		"domain", "join", "larkmoor.example", "DC", "-s", dc + "/offline.conf", "--targetdir=" + dc, "--server=" + first, "--dns-backend=NONE",
+		"--option=netbios name=DC2", "--option=interfaces=" + second + "/24", "--option=bind interfaces only=yes",
+	}, administrator...)...)
 	require.NoError(t, err)
 	require.NoError(t, a.authority.issue(ctx, dc+"/private/tls", "dc2.larkmoor.example", second))
 	b.start(t, "samba", "-s", dc+"/smb.conf", "-i", "-M", "single", "--debug-stdout")

@@ -58,6 +58,7 @@ type Look struct {
 	Looked     time.Time            `json:"looked,omitzero" doc:"When it was looked at last"`
 	Checks     []connect.Checked    `json:"checks" nullable:"false" doc:"What was seen then"`
 	Own        map[string]time.Time `json:"-"` // by system: our own latest wrong password there, by its clock
+	Refused    []int                `json:"-"` // steps whose former value was found refused
 }
 
 // Effects are what a journal record means for the rest of the store.

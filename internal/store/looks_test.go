@@ -65,6 +65,7 @@ func TestWhenARotationIsLookedAtAgain(t *testing.T) {
 	look, err := s.Look(ctx, r.ID)
 	require.NoError(t, err)
 	assert.True(t, own.Equal(look.Own["7"]))
+	look.Refused = []int{3, 5}
 	look.Due, look.Checks = s.Now().Add(-time.Hour), []connect.Checked{{System: "dir", What: "away", Result: connect.CheckUnchecked}}
 	require.NoError(t, s.EndLook(ctx, look, 0))
 	due, err = s.DueLooks(ctx, 10)
@@ -79,6 +80,7 @@ func TestWhenARotationIsLookedAtAgain(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, due, 1)
 	assert.True(t, own.Equal(due[0].Own["7"]), "our own trials are remembered")
+	assert.Equal(t, []int{3, 5}, due[0].Refused, "and what is not asked again")
 	look = due[0]
 	look.Due, look.Checks = time.Time{}, []connect.Checked{}
 	require.NoError(t, s.EndLook(ctx, look, 0))

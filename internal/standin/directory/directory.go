@@ -219,6 +219,16 @@ func (s *Server) SetFormer(lasts time.Duration) {
 	s.config.Former = lasts
 }
 
+// Wrong is when the last wrong password was given for an entry; zero for never.
+func (s *Server) Wrong(dn string) (last time.Time) {
+	s.Update(dn, func(e *Entry) { last = e.wrongAt })
+	return last
+}
+
+// Forget makes it as in a domain that keeps no history of passwords: former ones of an
+// entry count as wrong.
+func (s *Server) Forget(dn string) { s.Update(dn, func(e *Entry) { e.before = [2]string{} }) }
+
 // Down reports whether it refuses connections.
 func (s *Server) Down() bool { return s.faultNow().Down }
 

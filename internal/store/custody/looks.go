@@ -23,13 +23,14 @@ func (s *Custody) lookLater(ctx context.Context, tx *sql.Tx, id records.Rotation
 	return err
 }
 
-const lookColumns = "rotation_id, due, own, looked, checks"
+const lookColumns = "rotation_id, due, own, looked, checks, refused"
 
 func scanLook(row interface{ Scan(...any) error }) (v records.Look, err error) {
-	var due, own, looked, checks string
-	err = row.Scan(&v.RotationID, &due, &own, &looked, &checks)
+	var due, own, looked, checks, refused string
+	err = row.Scan(&v.RotationID, &due, &own, &looked, &checks, &refused)
 	v.Due, v.Looked = database.TimeOf(due), database.TimeOf(looked)
 	v.Own, v.Checks = database.FromJSON[map[string]time.Time](own), database.FromJSON[[]connect.Checked](checks)
+	v.Refused = database.FromJSON[[]int](refused)
 	return v, database.OrNotFound(err)
 }
 
@@ -61,7 +62,7 @@ func (s *Custody) EndLook(ctx context.Context, v records.Look, retired records.S
 		if !v.Due.IsZero() {
 			due = database.StampOf(v.Due)
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE looks SET due = ?, looked = ?, checks = ? WHERE rotation_id = ?", due, s.Stamp(), database.AsJSON(v.Checks), v.RotationID); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE looks SET due = ?, looked = ?, checks = ?, own = ?, refused = ? WHERE rotation_id = ?", due, s.Stamp(), database.AsJSON(v.Checks), database.AsJSON(v.Own), database.AsJSON(v.Refused), v.RotationID); err != nil {
 			return err
 		}
 		if retired != 0 {
