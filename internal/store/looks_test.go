@@ -67,6 +67,8 @@ func TestWhenARotationIsLookedAtAgain(t *testing.T) {
 	assert.True(t, own.Equal(look.Own["7"]))
 	look.Refused = []int{3, 5}
 	look.Due, look.Checks = s.Now().Add(-time.Hour), []connect.Checked{{System: "dir", What: "away", Result: connect.CheckUnchecked}}
+	// What was noted since this look began stays noted, and nothing goes back.
+	require.NoError(t, s.NoteOwnTrials(ctx, r.ID, map[string]time.Time{"8": own, "7": own.Add(-time.Minute)}))
 	require.NoError(t, s.EndLook(ctx, look, 0))
 	due, err = s.DueLooks(ctx, 10)
 	require.NoError(t, err)
@@ -80,6 +82,7 @@ func TestWhenARotationIsLookedAtAgain(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, due, 1)
 	assert.True(t, own.Equal(due[0].Own["7"]), "our own trials are remembered")
+	assert.True(t, own.Equal(due[0].Own["8"]), "also those of another system")
 	assert.Equal(t, []int{3, 5}, due[0].Refused, "and what is not asked again")
 	look = due[0]
 	look.Due, look.Checks = time.Time{}, []connect.Checked{}

@@ -3,6 +3,7 @@ package custody
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"time"
 
 	"mossledger.example/moss/internal/connect"
@@ -49,9 +50,33 @@ func (s *Custody) DueLooks(ctx context.Context, most int) ([]records.Look, error
 // latest, as that system tells it.
 func (s *Custody) NoteOwnTrials(ctx context.Context, id records.RotationID, own map[string]time.Time) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "UPDATE looks SET own = ? WHERE rotation_id = ?", database.AsJSON(own), id)
-		return err
+		return noteOwn(ctx, tx, id, own)
 	})
+}
+
+// noteOwn adds to what is noted: it is noted right after the end, and by looks, which may
+// be at the same time.
+func noteOwn(ctx context.Context, tx *sql.Tx, id records.RotationID, own map[string]time.Time) error {
+	if len(own) == 0 {
+		return nil
+	}
+	var noted string
+	if err := tx.QueryRowContext(ctx, "SELECT own FROM looks WHERE rotation_id = ?", id).Scan(&noted); errors.Is(err, sql.ErrNoRows) {
+		return nil // it is taken up once more
+	} else if err != nil {
+		return err
+	}
+	all := database.FromJSON[map[string]time.Time](noted)
+	if all == nil {
+		all = map[string]time.Time{}
+	}
+	for system, last := range own {
+		if before, is := all[system]; !is || last.After(before) {
+			all[system] = last
+		}
+	}
+	_, err := tx.ExecContext(ctx, "UPDATE looks SET own = ? WHERE rotation_id = ?", database.AsJSON(all), id)
+	return err
 }
 
 // EndLook keeps what was seen. One that is not over is due again; one that is over may
@@ -62,7 +87,10 @@ func (s *Custody) EndLook(ctx context.Context, v records.Look, retired records.S
 		if !v.Due.IsZero() {
 			due = database.StampOf(v.Due)
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE looks SET due = ?, looked = ?, checks = ?, own = ?, refused = ? WHERE rotation_id = ?", due, s.Stamp(), database.AsJSON(v.Checks), database.AsJSON(v.Own), database.AsJSON(v.Refused), v.RotationID); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE looks SET due = ?, looked = ?, checks = ?, refused = ? WHERE rotation_id = ?", due, s.Stamp(), database.AsJSON(v.Checks), database.AsJSON(v.Refused), v.RotationID); err != nil {
+			return err
+		}
+		if err := noteOwn(ctx, tx, v.RotationID, v.Own); err != nil {
 			return err
 		}
 		if retired != 0 {
