@@ -87,48 +87,6 @@ func (rotations *Rotations) passwordOf(ctx context.Context, account records.Acco
 	return values.Current, err
 }
 
-func failed(err error) rotation.Outcome {
-	if connect.IsUnclear(err) && !errors.Is(err, rotation.ErrAway) {
-		return rotation.Outcome{Result: rotation.ResultUnclear, Words: err.Error()}
-	}
-	return certainly(err)
-}
-
-// certainly is for failures before anything was sent, or that certainly changed
-// nothing. A system that could not be reached is no failure (law 12).
-func certainly(err error) rotation.Outcome {
-	if away(err) {
-		return rotation.Outcome{Result: rotation.ResultAway, Words: err.Error()}
-	}
-	return rotation.Outcome{Result: rotation.ResultFailed, Words: err.Error()}
-}
-
-// notFoundOut is a probe that found nothing out.
-func notFoundOut(err error) rotation.Finding {
-	result := rotation.ProbeUnknown
-	if away(err) {
-		result = rotation.ProbeAway
-	}
-	return rotation.Finding{Result: result, Words: err.Error()}
-}
-
-// away: the system could not be reached.
-func away(err error) bool {
-	var failure *connect.Failure
-	if errors.As(err, &failure) {
-		switch failure.Code {
-		case connect.CodeUnknownName, connect.CodeUnreachable, connect.CodeTimeout:
-			return true
-		}
-		return false
-	}
-	return errors.Is(err, rotation.ErrAway)
-}
-
-func done(words string) rotation.Outcome {
-	return rotation.Outcome{Result: rotation.ResultDone, Words: words}
-}
-
 // on finds the connector and target of a step's system.
 func (h *acts) on(ctx context.Context, step rotation.Step) (connect.Connector, connect.Target, error) {
 	// By its number: a name may belong to another system by now.

@@ -1,0 +1,50 @@
+package rotate
+
+import (
+	"errors"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/rotation"
+)
+
+func failed(err error) rotation.Outcome {
+	if connect.IsUnclear(err) && !errors.Is(err, rotation.ErrAway) {
+		return rotation.Outcome{Result: rotation.ResultUnclear, Words: err.Error()}
+	}
+	return certainly(err)
+}
+
+// certainly is for failures before anything was sent, or that certainly changed
+// nothing. A system that could not be reached is no failure (law 12).
+func certainly(err error) rotation.Outcome {
+	if away(err) {
+		return rotation.Outcome{Result: rotation.ResultAway, Words: err.Error()}
+	}
+	return rotation.Outcome{Result: rotation.ResultFailed, Words: err.Error()}
+}
+
+// notFoundOut is a probe that found nothing out.
+func notFoundOut(err error) rotation.Finding {
+	result := rotation.ProbeUnknown
+	if away(err) {
+		result = rotation.ProbeAway
+	}
+	return rotation.Finding{Result: result, Words: err.Error()}
+}
+
+// away: the system could not be reached.
+func away(err error) bool {
+	var failure *connect.Failure
+	if errors.As(err, &failure) {
+		switch failure.Code {
+		case connect.CodeUnknownName, connect.CodeUnreachable, connect.CodeTimeout:
+			return true
+		}
+		return false
+	}
+	return errors.Is(err, rotation.ErrAway)
+}
+
+func done(words string) rotation.Outcome {
+	return rotation.Outcome{Result: rotation.ResultDone, Words: words}
+}
