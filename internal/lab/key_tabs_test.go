@@ -87,9 +87,16 @@ func TestAcceptorsGoOn(t *testing.T) {
 	assert.False(t, held.Same(layout.KeyTab, state.Found[0], old))
 	require.NoError(t, host.ReplaceCopies(t.Context(), h.Target(), path, places, old, next), "again is harmless")
 
-	// Undone: the file first, then the authority, which gives the old one a new number.
-	require.NoError(t, host.ReplaceCopies(t.Context(), h.Target(), path, places, next, old))
+	// Undone: the files first, then the authority, which gives the old one a new number.
+	// A file that the rotation had not come to needs it as well.
+	const late = "/etc/late.keytab"
+	require.NoError(t, os.WriteFile(h.Root+late, raw, 0o600))
+	places[0].Version = version(next) + 1
+	for _, file := range []string{path, late} {
+		require.NoError(t, host.ReplaceCopies(t.Context(), h.Target(), file, places, next, old))
+	}
 	set(connect.AcceptOld)
+	require.NoError(t, accepts(t, h, late, ticket(t, samba)))
 	undone := ticket(t, samba)
 	for name, one := range map[string]string{"before": before, "after": after, "undone": undone} {
 		assert.NoError(t, accepts(t, h, path, one), name)

@@ -233,7 +233,7 @@ func (s *Service) rotationNow(ctx context.Context, id records.RotationID) (Rotat
 			now.Status = "later"
 		}
 		if t.Waiting() && state.Mode != rotation.ModeFinished {
-			now.Status, now.Words = "waiting", fmt.Sprintf("%s is away since %s, asked %d times: %s", step.System, t.Since.UTC().Format(time.RFC3339), t.Away, t.Words)
+			now.Status, now.Words = "waiting", fmt.Sprintf("%s is waited for since %s, asked %d times: %s", step.System, t.Since.UTC().Format(time.RFC3339), t.Away, t.Words)
 		}
 		out.Steps = append(out.Steps, now)
 	}

@@ -35,18 +35,19 @@ func TestARotationWaitsForReplication(t *testing.T) {
 	require.Equal(t, "passed", v.Verdict, "%+v", bad(v.Checks))
 	id, err := f.Rotations.Start(ctx, ines, cred(f, account), undo, "test", "")
 	require.NoError(t, err)
-	status := func(kind rotation.StepKind) rotation.Status {
+	proof := func() rotation.StepState {
 		r, state, _, err := f.Rotations.State(ctx, id)
 		require.NoError(t, err)
 		for i, step := range r.Plan.Steps {
-			if step.Kind == kind {
-				return state.Steps[i].Status
+			if step.Kind == rotation.StepSignIn {
+				return state.Steps[i]
 			}
 		}
-		return ""
+		return rotation.StepState{}
 	}
-	require.Eventually(t, func() bool { return status(rotation.StepSignIn) == rotation.Doing }, 30*time.Second, 20*time.Millisecond)
-	require.Never(t, func() bool { return status(rotation.StepSignIn) != rotation.Doing }, 7*time.Second, 100*time.Millisecond, "the other one has not heard of it")
+	require.Eventually(t, func() bool { return proof().Away >= 3 }, 30*time.Second, 20*time.Millisecond, "it is waited for as what is away is")
+	assert.Contains(t, proof().Words, b.Address+":636 has not learned of the change yet: it has the password that was set at")
+	assert.Equal(t, rotation.Pending, proof().Status, "and nothing follows")
 	assert.Equal(t, "0", b.Local(t, a.DN("svc-twice"), "badPwdCount"), "and nothing was tried there")
 	replicate(a, b)
 	require.Equal(t, rotation.FinishedDone, f.ended(id).Result)

@@ -128,7 +128,7 @@ func (l *looking) one(ctx context.Context, i int, step rotation.Step) {
 	case rotation.StepRefuse:
 		l.refuses(ctx, i, step, old)
 	case rotation.StepReplace:
-		l.held(step, l.probeReplace(ctx, step, old, next), "holds the value in force")
+		l.held(step, l.probeReplace(ctx, step, false, old, next), "holds the value in force")
 	case rotation.StepLogOn:
 		l.held(step, l.probeLogOn(ctx, step, old, next), "has its log-on")
 	case rotation.StepProve:

@@ -29,11 +29,11 @@ func (h *acts) Probe(ctx context.Context, step rotation.Step, undo bool, memo st
 	}
 	switch step.Kind {
 	case rotation.StepChange:
-		return h.probeChange(ctx, step, undo, old, next)
+		return h.probeChange(ctx, step, undo, memo, old, next)
 	case rotation.StepRetire:
 		return h.probeRetire(ctx, step, old, next)
 	case rotation.StepReplace:
-		return h.probeReplace(ctx, step, old, next)
+		return h.probeReplace(ctx, step, undo, old, next)
 	case rotation.StepLogOn:
 		return h.probeLogOn(ctx, step, old, next)
 	case rotation.StepRestart:
@@ -44,7 +44,7 @@ func (h *acts) Probe(ctx context.Context, step rotation.Step, undo bool, memo st
 	if undo {
 		from, to = next, old
 	}
-	outcome := h.apply(ctx, step, from, to)
+	outcome := h.apply(ctx, step, from, to, undo)
 	switch {
 	case outcome.Result == rotation.ResultAway:
 		return rotation.Finding{Result: rotation.ProbeAway, Words: outcome.Words}
@@ -57,7 +57,7 @@ func (h *acts) Probe(ctx context.Context, step rotation.Step, undo bool, memo st
 }
 
 // probeChange: a change is there when the new value is accepted.
-func (h *acts) probeChange(ctx context.Context, step rotation.Step, undo bool, old, next secret.Value) rotation.Finding {
+func (h *acts) probeChange(ctx context.Context, step rotation.Step, undo bool, memo string, old, next secret.Value) rotation.Finding {
 	is, err := h.asked(ctx, step, old, next)
 	word := h.credential.Kind.Word()
 	switch {
@@ -66,7 +66,10 @@ func (h *acts) probeChange(ctx context.Context, step rotation.Step, undo bool, o
 	case is.New == connect.AnswerBlind || is.Old == connect.AnswerBlind:
 		return rotation.Finding{Result: rotation.ProbeBlind, Words: "nobody can tell which " + word + " is accepted: asking for it again is harmless"}
 	case is.New == connect.AnswerYes && is.Old == connect.AnswerYes && undo && step.Door == nil:
-		// One of them is only still accepted for a while: set it again.
+		// One of them is only still accepted for a while.
+		if words := h.renumbered(ctx, step, memo, old); words != "" {
+			return rotation.Finding{Result: rotation.ProbeAbsent, Words: words}
+		}
 		return rotation.Finding{Result: rotation.ProbeNeither, Words: "both values are accepted for now"}
 	case is.New == connect.AnswerYes:
 		return rotation.Finding{Result: rotation.ProbeEffective, Words: "the new " + word + " is accepted"}
@@ -104,7 +107,7 @@ func notAsked(step rotation.Step, err error) rotation.Finding {
 	return notFoundOut(err)
 }
 
-func (h *acts) probeReplace(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {
+func (h *acts) probeReplace(ctx context.Context, step rotation.Step, undo bool, old, next secret.Value) rotation.Finding {
 	connector, target, err := h.able(ctx, step, connect.ActHold)
 	if err != nil {
 		return notFoundOut(err)
@@ -129,6 +132,9 @@ func (h *acts) probeReplace(ctx context.Context, step rotation.Step, old, next s
 	case news:
 		return rotation.Finding{Result: rotation.ProbeEffective, Words: "the file holds the new value"}
 	case olds:
+		if undo && step.Adds() {
+			return rotation.Finding{Result: rotation.ProbeNeither, Words: "it holds a key of the old value; that it has the number that comes next is made sure by adding it once more"}
+		}
 		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "the file holds the old value"}
 	}
 	return rotation.Finding{Result: rotation.ProbeNeither, Words: fmt.Sprintf("of %d places %d hold the new and %d the old value", len(state.Found), news, olds)}

@@ -38,8 +38,8 @@ func (h *acts) asks(ctx context.Context, step rotation.Step, value secret.Value)
 // change nothing: one that fails has certainly had no effect.
 func (h *acts) expect(ctx context.Context, step rotation.Step, value secret.Value, want bool) rotation.Outcome {
 	verdict, target, err := h.asks(ctx, step, value)
-	if err == nil && want && verdict.Accepted {
-		verdict, err = h.everywhere(ctx, step, value, verdict)
+	if server, found := behind(verdict); err == nil && want && verdict.Accepted && found {
+		return rotation.Outcome{Result: rotation.ResultAway, Words: fmt.Sprintf("%s, %s has not learned of the change yet: %s", step.System, server.Server, server.Words)}
 	}
 	if err == nil && !want && verdict.Lingers > 0 && acceptedAnywhere(verdict) {
 		return rotation.Outcome{Result: rotation.ResultLater, Words: fmt.Sprintf("%s still accepts the value that was replaced, as such directories do for up to %d minutes; it is asked again %d minutes after the end", target.Name, int(verdict.Lingers.Minutes()), int(rotation.LookAgainAfter.Minutes()))}
@@ -64,36 +64,16 @@ func acceptedAnywhere(v connect.Verdict) bool {
 	return v.Accepted || slices.ContainsFunc(v.Elsewhere, func(s connect.ServerVerdict) bool { return s.State == connect.ServerAsked && s.Verdict.Accepted })
 }
 
-// replicationTime is how long further servers may take to learn of a change before what
-// they say counts; replicationLook is how often they are looked at meanwhile. Nothing is
-// tried with the value until they have come as far.
-const (
-	replicationTime = 10 * time.Minute
-	replicationLook = 5 * time.Second
-)
-
-// everywhere waits until the further servers of an authority have learned of the change.
-// Only a value that is accepted is asked for more than once: another would be one more
-// wrong password each time.
-func (h *acts) everywhere(ctx context.Context, step rotation.Step, value secret.Value, verdict connect.Verdict) (connect.Verdict, error) {
-	limit := h.rotations.base.Now().Add(replicationTime)
-	for {
-		behind := slices.IndexFunc(verdict.Elsewhere, func(s connect.ServerVerdict) bool { return s.State == connect.ServerBehind })
-		if behind < 0 {
-			return verdict, nil
-		}
-		if h.rotations.base.Now().After(limit) {
-			server := verdict.Elsewhere[behind]
-			return verdict, fmt.Errorf("%s, %s: not proven there within %s: %s", step.System, server.Server, rotation.Spell(replicationTime), server.Words)
-		}
-		if err := connect.Wait(ctx, replicationLook); err != nil {
-			return verdict, err
-		}
-		var err error
-		if verdict, _, err = h.asks(ctx, step, value); err != nil {
-			return verdict, err
-		}
+// behind is a further server that has not learned of a change yet. A value that is to be
+// accepted is waited for there as a system that is away is: within the plan's patience in
+// the way forward, without end while undoing, and nothing is tried with it until then,
+// for it would be one more wrong password there each time.
+func behind(verdict connect.Verdict) (server connect.ServerVerdict, found bool) {
+	at := slices.IndexFunc(verdict.Elsewhere, func(s connect.ServerVerdict) bool { return s.State == connect.ServerBehind })
+	if at < 0 {
+		return server, false
 	}
+	return verdict.Elsewhere[at], true
 }
 
 // served says at which further servers it was proven too.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -13,8 +12,6 @@ import (
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
-	"mossledger.example/moss/internal/core/held"
-	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
@@ -28,6 +25,7 @@ type acts struct {
 	credential records.Credential
 	account    records.Account // whose password it is; zero for a key
 	had        sync.Map        // connections before a restart, by place: []estate.Socket
+	numbers    sync.Map        // of the authority's keys, by whether it was put back: int
 }
 
 // secrets opens what stands before a step and what shall stand after it.
@@ -107,10 +105,12 @@ func (h *acts) able(ctx context.Context, step rotation.Step, act connect.Act) (c
 	return connector, target, err
 }
 
-// Observe implements rotation.Hands: a restart needs the invocation before it, and a
-// change which of several servers takes it.
-func (h *acts) Observe(ctx context.Context, step rotation.Step, _ bool) (string, error) {
+// Observe implements rotation.Hands: a restart needs the invocation before it, a change
+// which of several servers takes it, and undoing one which number its keys have.
+func (h *acts) Observe(ctx context.Context, step rotation.Step, undo bool) (string, error) {
 	switch {
+	case step.Kind == rotation.StepChange && step.Door == nil && undo:
+		return h.numberNow(ctx)
 	case step.Kind == rotation.StepChange && step.Door == nil:
 		return h.server(ctx, step)
 	case step.Kind != rotation.StepRestart: // reviving looks for itself
@@ -228,7 +228,7 @@ func (h *acts) Do(ctx context.Context, step rotation.Step, _ string) rotation.Ou
 	case rotation.StepRetire:
 		return h.accept(ctx, step, old, next, connect.AcceptNew)
 	}
-	return h.apply(ctx, step, old, next)
+	return h.apply(ctx, step, old, next, false)
 }
 
 // point is where a step changes what is accepted, with the values as the point has
@@ -316,7 +316,7 @@ func (h *acts) Undo(ctx context.Context, step rotation.Step, _ string) rotation.
 		// The same account: only its value goes back.
 		return h.giveLogOn(ctx, step, step.LogOn.Was, step.LogOn.Account, old)
 	}
-	return h.apply(ctx, step, next, old)
+	return h.apply(ctx, step, next, old, true)
 }
 
 // giveLogOn gives a dependent a log-on.
@@ -394,7 +394,7 @@ func (h *acts) prepare(ctx context.Context) rotation.Outcome {
 }
 
 // apply makes from into to.
-func (h *acts) apply(ctx context.Context, step rotation.Step, from, to secret.Value) rotation.Outcome {
+func (h *acts) apply(ctx context.Context, step rotation.Step, from, to secret.Value, undo bool) rotation.Outcome {
 	switch step.Kind {
 	case rotation.StepSignIn:
 		return h.expect(ctx, step, to, true)
@@ -410,7 +410,7 @@ func (h *acts) apply(ctx context.Context, step rotation.Step, from, to secret.Va
 			return certainly(err)
 		}
 		defer free()
-		places, err := h.numbered(ctx, step.Places)
+		places, err := h.numbered(ctx, step, undo)
 		if err != nil {
 			return certainly(err)
 		}
@@ -442,32 +442,6 @@ func (h *acts) apply(ctx context.Context, step rotation.Step, from, to secret.Va
 		return h.revive(ctx, step)
 	}
 	return certainly(fmt.Errorf("unknown step %q", step.Kind))
-}
-
-// numbered gives the places in key tabs the number of the keys that the authority has
-// now. It is asked with the value that is to be in force: in the way forward it is, and
-// while something is undone it still is, for files come before the authority then.
-func (h *acts) numbered(ctx context.Context, places []held.Locator) ([]held.Locator, error) {
-	if !slices.ContainsFunc(places, func(l held.Locator) bool { return l.Layout == layout.KeyTab }) {
-		return places, nil
-	}
-	at := slices.IndexFunc(h.rotation.Plan.Steps, func(s rotation.Step) bool { return s.Kind == rotation.StepSignIn && s.Door == nil })
-	if at < 0 {
-		return places, nil
-	}
-	_, next, err := h.secrets(ctx, h.rotation.Plan.Steps[at])
-	if err != nil {
-		return nil, err
-	}
-	verdict, _, err := h.asks(ctx, h.rotation.Plan.Steps[at], next)
-	if err != nil {
-		return nil, err
-	}
-	out := slices.Clone(places)
-	for i := range out {
-		out[i].Version = verdict.KeyVersion
-	}
-	return out, nil
 }
 
 // settleTime is how long a unit gets to come up, and steadyTime how long it

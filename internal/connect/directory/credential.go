@@ -240,7 +240,7 @@ func (s *session) rehearseChange(ctx context.Context, account connect.AccountRef
 		out = append(out, connect.Checked{System: name, What: "old value refused at once", Result: connect.CheckUnchecked, Words: "a directory of this kind may accept the previous password for up to an hour after the change; what is accepted then is asked for again when that is over"})
 	} else {
 		out = append(out, s.rehearseLock(entry))
-		out = append(out, s.rehearseChangeRules(entry, time.Now())...)
+		out = append(out, s.rehearseChangeRules(entry, s.now())...)
 	}
 	return append(out, connect.Checked{System: name, What: "right to reset the password", Result: connect.CheckUnchecked, Words: "a directory tells this only when it is done"})
 }

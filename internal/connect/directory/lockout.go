@@ -23,7 +23,7 @@ type lockout struct {
 }
 
 // counted are the attributes of an entry that tell of wrong passwords.
-var counted = []string{"badPwdCount", "badPasswordTime", "msDS-ResultantPSO", "pwdFailureTime", "pwdPolicySubentry", keyVersion, "pwdLastSet", "pwdChangedTime"}
+var counted = []string{"badPwdCount", "badPasswordTime", "msDS-ResultantPSO", "pwdFailureTime", "pwdPolicySubentry", keyVersion, changeNumber, "pwdLastSet", "pwdChangedTime"}
 
 // keyVersion numbers the keys that the key distribution center has made of the password.
 const keyVersion = "msDS-KeyVersionNumber"
@@ -136,7 +136,7 @@ func (s *session) spared(entry *ldap.Entry, name string) *connect.Failure {
 	if failure != nil {
 		return failure
 	}
-	wrong := policy.wrong(entry, time.Now())
+	wrong := policy.wrong(entry, s.now())
 	if !known || policy.after == 0 || wrong != policy.after-1 {
 		return nil // more of them have locked it already: trying says so, and locks nothing
 	}
@@ -165,7 +165,7 @@ func (s *session) rehearseLockout(entry *ldap.Entry) connect.Checked {
 	}
 	check.About = connect.AboutLockout
 	const next = "find what gives it ('moss account show', the uses recorded of it) and stop it first: after the change it would lock the account for everybody"
-	switch wrong := policy.wrong(entry, time.Now()); {
+	switch wrong := policy.wrong(entry, s.now()); {
 	case wrong >= policy.after-1:
 		check.Result, check.Next = connect.CheckFailed, next
 		check.Words = fmt.Sprintf("%d wrong passwords were given lately; %s", wrong, policy)

@@ -24,6 +24,27 @@ func setAt(entry *ldap.Entry) time.Time {
 	return generalizedTime(entry.GetAttributeValue("pwdChangedTime"))
 }
 
+// changeNumber says which change to an entry a server has seen last, in an order that is
+// the same on all of them (OpenLDAP, "The LDAP Sync Replication Engine"). It is finer than
+// the second in which a password was set, and is there without any password policy.
+const changeNumber = "entryCSN"
+
+// hasComeAsFar: a server's entry is of the same change of the password as the first
+// server's, or a later one. Where nothing shows it, why is said.
+func hasComeAsFar(entry, first *ldap.Entry) (bool, string) {
+	if is, should := entry.GetAttributeValue(changeNumber), first.GetAttributeValue(changeNumber); is != "" && should != "" {
+		return is >= should, fmt.Sprintf("it has the entry as of the change %s, the first server as of %s", is, should)
+	}
+	switch is, should := setAt(entry), setAt(first); {
+	case should.IsZero():
+		return false, "the first server does not show when the password was set, so that a server that is behind could not be told from one with another password"
+	case is.IsZero():
+		return false, "it does not show when the password was set"
+	default:
+		return !is.Before(should), fmt.Sprintf("it has the password that was set at %s, the first server that of %s", is.UTC().Format(time.DateTime), should.UTC().Format(time.DateTime))
+	}
+}
+
 // elsewhere asks the further servers what they say of a value. Each has its own time.
 func elsewhere(ctx context.Context, t connect.Target, account connect.AccountRef, first *ldap.Entry, value secret.Value) []connect.ServerVerdict {
 	further, err := others(t)
@@ -62,8 +83,8 @@ func at(ctx context.Context, t connect.Target, account connect.AccountRef, first
 	if failure != nil {
 		return notAsked(failure)
 	}
-	if is, should := setAt(entry), setAt(first); is.Before(should) {
-		v.State, v.Words = connect.ServerBehind, fmt.Sprintf("it has the password that was set at %s, the first server that of %s", is.UTC().Format(time.DateTime), should.UTC().Format(time.DateTime))
+	if far, words := hasComeAsFar(entry, first); !far {
+		v.State, v.Words = connect.ServerBehind, words
 		return v
 	}
 	if v.Verdict, failure = bindAs(ctx, t, account, entry, value); failure != nil {
@@ -89,13 +110,17 @@ func (s *session) rehearseServers(ctx context.Context, account connect.AccountRe
 			}
 			one.End()
 		}
+		far, words := false, ""
+		if failure == nil {
+			far, words = hasComeAsFar(there, entry)
+		}
 		switch {
 		case failure != nil && away(failure):
 			line.Result, line.Words, line.Next = connect.CheckWarning, failure.Words, "nothing is proven there while it is away: what signs in there may be refused when it is back"
 		case failure != nil:
 			line.Result, line.Words, line.Next = connect.CheckFailed, failure.Words, failure.Next
-		case setAt(there).Before(setAt(entry)):
-			line.Result, line.Words, line.Next = connect.CheckFailed, fmt.Sprintf("it has the password that was set at %s, the first server that of %s: replication is behind", setAt(there).UTC().Format(time.DateTime), setAt(entry).UTC().Format(time.DateTime)), "mend the replication first: what signs in there would be refused after the change"
+		case !far:
+			line.Result, line.Words, line.Next = connect.CheckFailed, words, "mend the replication first, or grant the steward the right to read when passwords were set: what signs in there would be refused after the change"
 		}
 		out = append(out, line)
 	}

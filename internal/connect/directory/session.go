@@ -75,7 +75,12 @@ type session struct {
 	contexts []string          // what the directory holds (RFC 4512, section 5.1)
 	bases    []string          // what of it is read: the contexts, or the base that was given
 	closed   map[string]string // contexts that cannot be read, and the directory's words
+
+	clockOff time.Duration // the server's clock minus ours, where it shows its time
 }
+
+// now is by the server's clock: what it counts, it counts by that.
+func (s *session) now() time.Time { return time.Now().Add(s.clockOff) }
 
 func (s *session) close() { s.leave() }
 
@@ -226,7 +231,7 @@ const (
 
 func (s *session) readRoot() *connect.Failure {
 	res, err := s.conn.Search(ldap.NewSearchRequest("", ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)",
-		[]string{"supportedCapabilities", "supportedExtension", "namingContexts", "defaultNamingContext", "configurationNamingContext", "dnsHostName", "vendorVersion"}, nil))
+		[]string{"supportedCapabilities", "supportedExtension", "namingContexts", "defaultNamingContext", "configurationNamingContext", "dnsHostName", "vendorVersion", "currentTime"}, nil))
 	if err != nil {
 		return s.fail(connect.StagePermitted, err)
 	}
@@ -236,6 +241,9 @@ func (s *session) readRoot() *connect.Failure {
 	root := res.Entries[0]
 	s.root = root
 	s.facts.Version = root.GetAttributeValue("vendorVersion")
+	if own := generalizedTime(root.GetAttributeValue("currentTime")); !own.IsZero() {
+		s.clockOff = time.Until(own)
+	}
 	switch {
 	case has(root, "supportedCapabilities", capabilityWindows):
 		s.facts.Flavor = FlavorWindows

@@ -117,7 +117,13 @@ func (b *builder) replacements() {
 		return files[i].System+"\x00"+files[i].Path < files[j].System+"\x00"+files[j].Path
 	})
 	for _, f := range files {
-		i := b.add(Step{Kind: StepReplace, SystemID: f.SystemID, System: f.System, Subject: f.Path, Places: f.Places, Holds: f.Holds, Needs: slices.Clone(b.signIns)})
+		replace := Step{Kind: StepReplace, SystemID: f.SystemID, System: f.System, Subject: f.Path, Places: f.Places, Holds: f.Holds, Needs: slices.Clone(b.signIns)}
+		if replace.Adds() && len(b.in.Stewards) == 0 && len(b.guarded) == 1 {
+			// New tickets cannot be read until it is there, and it takes nothing away: it
+			// does not wait until the change is proven, or known to every server.
+			replace.Needs = slices.Clone(b.guarded[0].changes)
+		}
+		i := b.add(replace)
 		b.replaceOf[f.SystemID+"\x00"+f.Path] = i
 		b.ends = append(b.ends, i)
 	}

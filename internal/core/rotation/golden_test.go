@@ -127,6 +127,11 @@ func situations() map[string]Input {
 			f.Places = append(f.Places, held.Locator{Layout: "env", Key: "OTHER"})
 			in.Files = []File{f}
 		}),
+		"an-acceptor": password(func(in *Input) {
+			tab := envFile("quay1", "/etc/http.keytab")
+			tab.Places = []held.Locator{{Layout: layout.KeyTab, Key: "HTTP/quay1.larkmoor.example@LARKMOOR.EXAMPLE", Part: held.PartValue}}
+			in.Files = []File{envFile("quay1", "/etc/berth.env"), tab}
+		}),
 		"start-order": password(func(in *Input) {
 			in.Files = []File{envFile("quay1", "/etc/berth.env"), envFile("quay1", "/etc/manifest.env")}
 			in.Units = []Unit{after, replica("quay1")}

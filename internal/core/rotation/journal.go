@@ -447,8 +447,9 @@ const ByPolicy = "policy"
 func (s *State) decide(decision string, person bool) {
 	for i := range s.Steps {
 		// An authority that accepts neither value stops an undoing. A person who
-		// decides to undo all the same has been told.
-		if t := &s.Steps[i]; person && decision == DecideUndo && s.Plan.Steps[i].Kind == StepChange && t.Status == UndoUnclear && t.Gave {
+		// decides to undo all the same has been told. What could not be found out is
+		// asked once more: setting the old value again gives its keys another number.
+		if t := &s.Steps[i]; person && decision == DecideUndo && s.Plan.Steps[i].Kind == StepChange && t.Status == UndoUnclear && t.stranger() {
 			t.Status = UndoFailed
 		}
 	}

@@ -236,21 +236,13 @@ func (s State) undoing() undoing {
 			}
 		}
 	}
+	renumbered := s.renumbered()
 	for i, step := range s.Plan.Steps {
 		t := s.Steps[i]
 		switch step.Kind {
 		case StepAll:
 		case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal:
-			switch t.Status {
-			case Done, Unclear, Undoing, UndoUnclear, UndoFailed:
-				u.needs[i] = true
-			case Pending, Skipped:
-				u.needs[i] = t.Maybe
-			case Failed:
-				// A failure that a probe found as neither old nor new. One that
-				// certainly changed nothing leaves nothing to undo.
-				u.needs[i] = t.Attempted && !t.NoEffect
-			}
+			u.needs[i] = t.touched() || step.Adds() && renumbered && t.Status != Undone
 		case StepRestart:
 			u.disturbed[i] = t.Attempted
 			for _, j := range step.After {
@@ -269,6 +261,43 @@ func (s State) undoing() undoing {
 		}
 	}
 	return u
+}
+
+// touched: the step took effect, or may have, and that was not undone.
+func (t StepState) touched() bool {
+	switch t.Status {
+	case Done, Unclear, Undoing, UndoUnclear, UndoFailed:
+		return true
+	case Pending, Skipped:
+		return t.Maybe
+	case Failed:
+		// A failure that a probe found as neither old nor new. One that certainly
+		// changed nothing leaves nothing to undo.
+		return t.Attempted && !t.NoEffect
+	}
+	return false
+}
+
+// renumbered: the old value is not what it was before once it is put back, for the keys
+// that are made of it have a further number then. Key tabs need them, also where the new
+// ones were never added.
+func (s State) renumbered() bool {
+	for _, i := range s.index.changes[Door{}] {
+		if t := s.Steps[i]; t.touched() || t.Status == Undone {
+			return true
+		}
+	}
+	return false
+}
+
+// putBack: the authority was given the old value again.
+func (s State) putBack() bool {
+	for _, i := range s.index.changes[Door{}] {
+		if s.Steps[i].Status == Undone {
+			return true
+		}
+	}
+	return false
 }
 
 // given: undoing a step was given up. What is away is waited for instead.
@@ -400,13 +429,16 @@ func (s State) mustBeThere(u undoing) []int {
 func (s State) strangerAtAuthority() bool {
 	for _, changes := range s.index.changes {
 		for _, i := range changes {
-			if t := s.Steps[i]; t.Status == UndoUnclear && t.Gave && t.Probes < MaxProbes {
+			if t := s.Steps[i]; t.Status == UndoUnclear && t.stranger() {
 				return true
 			}
 		}
 	}
 	return false
 }
+
+// stranger: a probe found neither value, which is not patience at its end.
+func (t StepState) stranger() bool { return t.Gave && t.Probes < MaxProbes }
 
 func (s State) onlyUndos(inFlight flying) bool {
 	for i, flies := range inFlight.steps {

@@ -64,6 +64,8 @@ type Step struct {
 	Door      *Door                `json:"door,omitempty"`    // of a key pair: the account that it opens; Subject of change and retire is the file of entries then
 	Needs     []int                `json:"needs,omitempty"`   // must have succeeded
 	After     []int                `json:"after,omitempty"`   // must have ended, well or not
+
+	PutBack bool `json:"-"` // told to hands while undoing: the authority has its old value again
 }
 
 // StepLogOnAs is the log-on that a step gives, and the one that undoing gives
@@ -114,7 +116,7 @@ func (s Step) Title() string {
 		}
 		return "sign in as " + s.Subject + " with the new value"
 	case StepReplace:
-		if s.adds() {
+		if s.Adds() {
 			return "add the new key to " + s.Subject + " on " + s.System
 		}
 		return "replace the copy in " + s.Subject + " on " + s.System
@@ -140,8 +142,8 @@ func (s Step) Title() string {
 	return s.unknown()
 }
 
-// adds: what is derived of the value is put beside what was derived of others.
-func (s Step) adds() bool { return len(s.Places) > 0 && s.Places[0].Layout == layout.KeyTab }
+// Adds: what is derived of the value is put beside what was derived of others.
+func (s Step) Adds() bool { return len(s.Places) > 0 && s.Places[0].Layout == layout.KeyTab }
 
 // unknown is what is said of a step of a kind that this version does not know:
 // what it does is not guessed.
@@ -165,7 +167,7 @@ func (s Step) UndoTitle() string {
 	case StepSignIn:
 		return "sign in as " + s.Subject + " with the old value"
 	case StepReplace:
-		if s.adds() {
+		if s.Adds() {
 			return "add the old key once more to " + s.Subject + " on " + s.System
 		}
 		return "put the old value back in " + s.Subject + " on " + s.System

@@ -281,6 +281,7 @@ func (r *run) take(ctx context.Context, res result, writable bool) error {
 // begin starts a worker for an action.
 func (r *run) begin(ctx context.Context, action Action) {
 	step, stepState := r.Plan.Steps[action.Step], r.state.Steps[action.Step]
+	step.PutBack = r.state.putBack()
 	limit := r.StepTime
 	if limit == 0 {
 		limit = 2 * time.Minute

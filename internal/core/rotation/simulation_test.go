@@ -139,8 +139,14 @@ func seeded(t *testing.T) *rand.Rand {
 func TestRandomSequences(t *testing.T) {
 	random := seeded(t)
 	kinds := []string{"before", "after", "middle", "hang"}
+	var e *world
+	defer func() {
+		if t.Failed() {
+			e.print()
+		}
+	}()
 	for round := 0; round < 3000; round += sampled(10) {
-		e := newWorld(t, []Policy{PolicyStop, PolicyContinue, PolicyUndo}[random.Intn(3)], random.Intn(ways))
+		e = newWorld(t, []Policy{PolicyStop, PolicyContinue, PolicyUndo}[random.Intn(3)], random.Intn(ways))
 		rate := random.Float64() * 0.4
 		e.fault = func(int, Step, string) string {
 			if random.Float64() < rate {

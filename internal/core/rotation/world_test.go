@@ -3,6 +3,7 @@ package rotation
 import (
 	"context"
 	"errors"
+	"slices"
 	"strconv"
 	"sync"
 	"sync/atomic"
@@ -24,11 +25,12 @@ type world struct {
 	t              *testing.T
 	plan           Plan
 	lock           sync.Mutex
-	store          map[string]bool       // sealed values
-	auths          map[string]*authority // by door; a password has one, ""
-	files          map[int]string        // by replace step
-	units          map[int]*unit         // by restart or revive step
-	kept           map[int]string        // stored log-ons, by log-on step; nobody can read them
+	store          map[string]bool        // sealed values
+	auths          map[string]*authority  // by door; a password has one, ""
+	files          map[int]string         // by replace step
+	tabs           map[int]map[int]string // key tabs, by replace step: of which value the keys of a number are made
+	units          map[int]*unit          // by restart or revive step
+	kept           map[int]string         // stored log-ons, by log-on step; nobody can read them
 	calls          int
 	fault          func(call int, step Step, kind string) string // "", before, after, middle, hang
 	last           map[int]string                                // last unclear act by step, until a probe
@@ -59,7 +61,13 @@ func (e *world) Reach(_ context.Context, step Step) Finding {
 }
 
 // authority accepts one value, or two.
-type authority struct{ auth, also string }
+type authority struct {
+	auth, also string
+	number     int // of the keys made of its value: one more with every change
+}
+
+// only: it accepts one value and no other.
+func (a *authority) only(value string) bool { return a.auth == value && a.also == "" }
 
 func doorOf(step Step) string {
 	if step.Door == nil {
@@ -114,6 +122,10 @@ func newWorld(t *testing.T, policy Policy, way int) *world {
 			in.Units = append(in.Units, u)
 		}
 	}
+	// An acceptor of tickets on each: its key tab gets further keys beside the former ones.
+	for _, host := range []string{"quay1", "quay2"} {
+		in.Files = append(in.Files, File{SystemID: host, System: host, Path: "/etc/http.keytab", Places: []held.Locator{{Layout: layout.KeyTab, Key: "HTTP/quay@LARKMOOR.EXAMPLE", Part: held.PartValue}}})
+	}
 	// A windows host: two services with the account's log-on and one with none
 	// of its own, each needing the one before it.
 	for i, name := range []string{"store", "board", "sign"} {
@@ -131,17 +143,22 @@ func newWorld(t *testing.T, policy Policy, way int) *world {
 	in.LogOns = append(in.LogOns, LogOn{SystemID: "north1", System: "north1", Place: Place{Kind: estate.DependentTask, Place: "nightly"}, Account: "svc-berth", Was: "svc-berth"})
 	if way == keyPair {
 		in.LogOns, in.Points, in.Of = nil, nil, credential.SSHKey
+		in.Files = slices.DeleteFunc(in.Files, func(f File) bool { return f.Places[0].Layout == layout.KeyTab })
 		in.Units = in.Units[:4]
 		for _, host := range []string{"directory", "quay2", "north1"} {
 			in.Points = append(in.Points, Point{SystemID: host, System: host, Path: "/home/tide/.ssh/authorized_keys", Account: "tide", Overlap: true})
 		}
 	}
-	e := &world{lingers: worlds.Add(1)%2 == 0, t: t, clock: time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC), kept: map[int]string{}, plan: Build(in), store: map[string]bool{"old": true}, auths: map[string]*authority{}, files: map[int]string{}, units: map[int]*unit{}, last: map[int]string{}, given: map[int]int{}}
+	e := &world{lingers: worlds.Add(1)%2 == 0, t: t, clock: time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC), kept: map[int]string{}, plan: Build(in), store: map[string]bool{"old": true}, auths: map[string]*authority{}, files: map[int]string{}, tabs: map[int]map[int]string{}, units: map[int]*unit{}, last: map[int]string{}, given: map[int]int{}}
 	for _, s := range e.plan.Steps {
 		switch s.Kind {
 		case StepChange:
-			e.auths[doorOf(s)] = &authority{auth: "old"}
+			e.auths[doorOf(s)] = &authority{auth: "old", number: 1}
 		case StepReplace:
+			if s.Adds() {
+				e.tabs[s.Index] = map[int]string{1: "old"}
+				continue
+			}
 			e.files[s.Index] = "old"
 		case StepLogOn:
 			e.kept[s.Index] = "old"
@@ -205,7 +222,7 @@ func (e *world) begin(step Step, kind string) string {
 	return e.fault(e.calls, step, kind)
 }
 
-func (e *world) Observe(_ context.Context, step Step, _ bool) (string, error) {
+func (e *world) Observe(_ context.Context, step Step, undo bool) (string, error) {
 	e.lock.Lock()
 	defer e.lock.Unlock()
 	if e.gone(step) {
@@ -213,6 +230,9 @@ func (e *world) Observe(_ context.Context, step Step, _ bool) (string, error) {
 	}
 	if u := e.units[step.Index]; u != nil {
 		return strconv.Itoa(u.invocation), nil
+	}
+	if step.Kind == StepChange && undo {
+		return strconv.Itoa(e.auths[doorOf(step)].number), nil
 	}
 	return "", nil
 }
@@ -274,20 +294,24 @@ func (e *world) effect(step Step, from, to string) bool {
 				e.copiesHeld = e.copiesHeld || v == "new" && e.plan.Steps[i].Kind == StepReplace && !state.Steps[i].Left
 			}
 		}
-		*a = authority{auth: to}
+		*a = authority{auth: to, number: a.number + 1}
 		if step.Overlap && to == "new" {
-			*a = authority{"old", "new"}
+			*a = authority{"old", "new", a.number}
 		}
 	case StepRetire:
-		*a = authority{auth: "new"}
+		*a = authority{auth: "new", number: a.number}
 		if to == "old" {
-			*a = authority{"old", "new"}
+			*a = authority{"old", "new", a.number}
 		}
 	case StepSignIn:
 		return !e.authorityGone() && a.accepts(to)
 	case StepRefuse:
 		return !a.accepts(from)
 	case StepReplace:
+		if step.Adds() {
+			e.addKeys(step, to)
+			return true
+		}
 		e.files[step.Index] = to
 	case StepLogOn:
 		if step.Dependent == estate.DependentTask && !e.accepts(to) {
@@ -383,10 +407,17 @@ func (e *world) Probe(_ context.Context, step Step, undo bool, memo string) Find
 		if undo && a.also != "" {
 			return Finding{Result: ProbeNeither}
 		}
+		if undo && e.lingers && !step.Overlap {
+			// Both are accepted for a while: that it was set shows in its number.
+			return is(strconv.Itoa(a.number) == memo)
+		}
 		return is(a.accepts("new"))
 	case StepRetire:
 		return is(!a.accepts("old"))
 	case StepReplace:
+		if step.Adds() {
+			return e.tabHolds(step, undo)
+		}
 		return is(e.files[step.Index] == "new")
 	case StepLogOn:
 		// Nobody can read it: giving it again is harmless.
@@ -470,9 +501,10 @@ func (e *world) verify(state State) {
 		case step.Kind == StepChange && status == Done:
 			require.True(e.t, a.accepts("new"))
 		case step.Kind == StepChange && status == Undone:
-			require.Equal(e.t, authority{auth: "old"}, *a)
+			require.True(e.t, a.only("old"))
 		case step.Kind == StepRetire && status == Done:
 			require.False(e.t, a.accepts("old"))
+		case step.Kind == StepReplace && step.Adds():
 		case step.Kind == StepReplace && status == Done:
 			require.Equal(e.t, "new", e.files[i])
 		case step.Kind == StepReplace && status == Undone:
@@ -491,8 +523,9 @@ func (e *world) verify(state State) {
 		return
 	}
 	for _, a := range e.auths {
-		require.Equal(e.t, authority{auth: want}, *a)
+		require.True(e.t, a.only(want), "it accepts %q and %q", a.auth, a.also)
 	}
+	e.verifyTabs(want)
 	for i, v := range e.files {
 		require.Equal(e.t, want, v, "file of step %d", i)
 	}

@@ -118,6 +118,7 @@ func (s *Server) rootEntry() map[string][]string {
 		if s.fault.ReadOnly {
 			root["supportedCapabilities"] = append(root["supportedCapabilities"], oidReadOnly)
 		}
+		root["currentTime"] = []string{s.config.Now().UTC().Format("20060102150405.0Z")}
 		root["defaultNamingContext"] = []string{s.config.Base}
 		root["configurationNamingContext"] = []string{"CN=Configuration," + s.forest()}
 	} else {

@@ -26,7 +26,9 @@ func (p *planner) keyTab(d records.Dependent) {
 	switch {
 	case decision.Decision == records.CopyLeave:
 		p.note(rotation.NoteLeft, "%s on %s holds a key made of the password and stays as it is: %s decided so (%s)", d.Place, d.System, decision.By, decision.Reason)
-	case p.account.KeyVersion != 0 && d.Key.Version != p.account.KeyVersion:
+	case p.account.KeyVersion == 0:
+		p.note(rotation.NoteAcceptor, "%s on %s holds a key of it, and the directory does not tell which number its keys have: grant the steward the right to read msDS-KeyVersionNumber, or say what makes the key tab anew", d.Place, d.System)
+	case d.Key.Version != p.account.KeyVersion:
 		p.note(rotation.NoteAcceptor, "%s on %s holds version %d of the key, and the directory is at version %d: tickets cannot be read with it as it is", d.Place, d.System, d.Key.Version, p.account.KeyVersion)
 	case slices.ContainsFunc(d.Key.Encryption, other):
 		p.note(rotation.NoteAcceptor, "%s on %s holds keys of the types %s, of which not all are made here", d.Place, d.System, strings.Join(d.Key.Encryption, ", "))
