@@ -163,7 +163,7 @@ func (s *Service) registerRotations() {
 		return rehearsalAnswer(s.app.Rotations.RehearseUndo(ctx, who(ctx), records.RotationID(in.ID)))
 	})
 	add(s, http.MethodPost, "/rotations/{id}/look", "look-again", "Look again, now, at what a rotation that has ended did and proved", func(ctx context.Context, in *IDInput) (*body[records.Look], error) {
-		return answer(s.app.Rotations.LookNow(ctx, who(ctx), records.RotationID(in.ID)))
+		return answer(s.app.Looks.LookNow(ctx, who(ctx), records.RotationID(in.ID)))
 	})
 	s.registerWatchRotation()
 }

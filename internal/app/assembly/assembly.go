@@ -20,6 +20,8 @@ import (
 	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/app/rotate"
+	"mossledger.example/moss/internal/app/rotate/acts"
+	"mossledger.example/moss/internal/app/rotate/looks"
 	"mossledger.example/moss/internal/app/schedule"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/app/survey"
@@ -57,6 +59,7 @@ type Application struct {
 	Surveys   *survey.Surveys
 	Custody   *custody.Custody
 	Rotations *rotate.Rotations
+	Looks     *looks.Looks
 	Diagnoses *diagnose.Diagnoses
 	People    *people.People
 	Schedule  *schedule.Schedule
@@ -89,13 +92,15 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	a.Picture = picture.New(base, a.Store, a.Findings)
 	a.Surveys = survey.New(base, a.Store, a.Sealed, a.Inventory, a.Picture, config.Parallel)
 	a.Custody = custody.New(base, a.Store, a.Sealed, a.Inventory, a.Picture, a.Surveys)
+	hands := acts.New(base, a.Store, a.Sealed, a.Inventory, a.Custody)
+	a.Looks = looks.New(base, a.Store, a.Sealed, hands)
 	a.Rotations = rotate.New(rotate.Needs{
 		Base: base, Store: a.Store, Sealed: a.Sealed, Approvals: a.Approvals, Inventory: a.Inventory, Picture: a.Picture, Findings: a.Findings, Surveys: a.Surveys, Custody: a.Custody,
-		Acts: config.Acts, Drill: config.Drill, Kill: config.Kill,
+		Acts: hands, Looks: a.Looks, AtOnce: config.Acts, Drill: config.Drill, Kill: config.Kill,
 	})
 	a.Diagnoses = diagnose.New(base, a.Store, a.Sealed, a.Inventory, a.Surveys, a.Custody, a.Rotations)
 	a.Schedule = schedule.New(base, a.Store)
-	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Rotations.LookAgain}}
+	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Looks.LookAgain}}
 	if err := a.Inventory.BindExisting(ctx); err != nil {
 		return nil, fmt.Errorf("bind what is there to its systems: %w", err)
 	}

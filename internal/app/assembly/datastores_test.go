@@ -264,7 +264,7 @@ func TestKeys(t *testing.T) {
 	f.tabHolds(t, "quay1", larkmoor.Passwords["svc-gangway"], 3, 2, 1)
 	f.survey()
 	assert.Empty(t, f.findings("stale-key-tab"))
-	look, err := f.Rotations.LookNow(t.Context(), ines, id)
+	look, err := f.Looks.LookNow(t.Context(), ines, id)
 	require.NoError(t, err)
 	assert.Zero(t, results(look)[connect.CheckFailed], "%+v", look.Checks)
 

@@ -27,7 +27,7 @@ func TestFormerValuesAreAskedForOnce(t *testing.T) {
 	require.Equal(t, rotation.FinishedDone, r.Result)
 
 	by.pass(5 * time.Minute)
-	early, err := f.Rotations.LookNow(t.Context(), ines, r.ID)
+	early, err := f.Looks.LookNow(t.Context(), ines, r.ID)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]int{connect.CheckOK: 3, connect.CheckUnchecked: 1}, results(early), "%+v", early.Checks)
 	assert.Contains(t, early.Checks[0].Words, "it is asked again at")
@@ -36,7 +36,7 @@ func TestFormerValuesAreAskedForOnce(t *testing.T) {
 	// With a host away, what is tried again in half an hour does not come before the hour.
 	f.estate.Hosts["tide1"].SetFault(unixhost.Fault{Down: true})
 	by.pass(time.Minute)
-	early, err = f.Rotations.LookNow(t.Context(), ines, r.ID)
+	early, err = f.Looks.LookNow(t.Context(), ines, r.ID)
 	require.NoError(t, err)
 	assert.WithinDuration(t, r.Ended.Add(rotation.LookAgainAfter), early.Due, time.Second)
 
@@ -50,7 +50,7 @@ func TestFormerValuesAreAskedForOnce(t *testing.T) {
 	f.estate.Hosts["tide1"].SetFault(unixhost.Fault{})
 	for range 3 {
 		by.pass(time.Hour)
-		look, err = f.Rotations.LookNow(t.Context(), ines, r.ID)
+		look, err = f.Looks.LookNow(t.Context(), ines, r.ID)
 		require.NoError(t, err)
 		assert.Equal(t, 4, results(look)[connect.CheckOK], "%+v", look.Checks)
 		assert.Len(t, look.Checks, 4, "%+v", look.Checks)

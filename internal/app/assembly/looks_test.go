@@ -20,7 +20,7 @@ import (
 func (f *ferry) looked(by *clock, id records.RotationID) records.Look {
 	f.t.Helper()
 	by.pass(rotation.LookAgainAfter)
-	words, err := f.Rotations.LookAgain(f.t.Context())
+	words, err := f.Looks.LookAgain(f.t.Context())
 	require.NoError(f.t, err)
 	assert.Contains(f.t, words, "1 looked at")
 	look, err := f.Store.Look(f.t.Context(), id)
@@ -58,7 +58,7 @@ func TestFormerValuesAreAskedForAgain(t *testing.T) {
 	}
 	require.Equal(t, 1, later)
 	assert.Equal(t, "current previous", f.states(a.ID), "not proven to be refused")
-	words, err := f.Rotations.LookAgain(t.Context())
+	words, err := f.Looks.LookAgain(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "0 looked at", words, "it is not due")
 
@@ -68,7 +68,7 @@ func TestFormerValuesAreAskedForAgain(t *testing.T) {
 	assert.Equal(t, "current previous", f.states(a.ID))
 
 	f.estate.Directory.SetFormer(0)
-	look, err = f.Rotations.LookNow(t.Context(), ines, r.ID)
+	look, err = f.Looks.LookNow(t.Context(), ines, r.ID)
 	require.NoError(t, err)
 	assert.Zero(t, results(look)[connect.CheckFailed], "%+v", look.Checks)
 	assert.Empty(t, f.findings("former-accepted"))
@@ -85,7 +85,7 @@ func TestFormerValuesAreAskedForAgain(t *testing.T) {
 	look = f.looked(&by, second.ID)
 	assert.Zero(t, results(look)[connect.CheckFailed], "%+v", look.Checks)
 	assert.NotContains(t, f.states(a.ID), "previous")
-	_, err = f.Rotations.LookNow(t.Context(), access.Actor{Name: "viv", Roles: []string{access.RoleViewer}}, r.ID)
+	_, err = f.Looks.LookNow(t.Context(), access.Actor{Name: "viv", Roles: []string{access.RoleViewer}}, r.ID)
 	assert.ErrorIs(t, err, access.ErrDenied)
 }
 
@@ -102,7 +102,7 @@ func TestWhatHappensWithinTheHourIsSeen(t *testing.T) {
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	by.pass(time.Minute)
 	// The proof that the old value is refused was a wrong password too: it is ours.
-	look, err := f.Rotations.LookNow(t.Context(), ines, r.ID)
+	look, err := f.Looks.LookNow(t.Context(), ines, r.ID)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]int{connect.CheckOK: 3}, results(look), "%+v", look.Checks)
 	assert.False(t, look.Due.IsZero(), "a person looked early: what takes an hour is still to come")
@@ -139,13 +139,13 @@ func TestLooksWaitAndEnd(t *testing.T) {
 	assert.True(t, look.Due.IsZero())
 	require.Len(t, f.findings("look-unfinished"), 1)
 	f.estate.Hosts["tide1"].SetFault(unixhost.Fault{})
-	look, err := f.Rotations.LookNow(t.Context(), ines, r.ID)
+	look, err := f.Looks.LookNow(t.Context(), ines, r.ID)
 	require.NoError(t, err)
 	assert.Zero(t, results(look)[connect.CheckUnchecked], "%+v", look.Checks)
 	assert.Empty(t, f.findings("look-unfinished"))
 
 	second := f.rotate(a, rotation.PolicyUndo)
-	look, err = f.Rotations.LookNow(t.Context(), ines, r.ID)
+	look, err = f.Looks.LookNow(t.Context(), ines, r.ID)
 	require.NoError(t, err)
 	assert.Contains(t, look.Checks[0].Words, "changed it since")
 	_, err = f.Rotations.RehearseUndo(t.Context(), ines, second.ID)
@@ -153,9 +153,9 @@ func TestLooksWaitAndEnd(t *testing.T) {
 	require.NoError(t, f.Rotations.Decide(t.Context(), ines, second.ID, rotation.DecideUndo, "a trial"))
 	require.Equal(t, rotation.FinishedUndone, f.ended(second.ID).Result)
 	// One that was undone is held against the old value.
-	look, err = f.Rotations.LookNow(t.Context(), ines, second.ID)
+	look, err = f.Looks.LookNow(t.Context(), ines, second.ID)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]int{connect.CheckOK: 3}, results(look), "%+v", look.Checks)
-	_, err = f.Rotations.LookNow(t.Context(), ines, 4711)
+	_, err = f.Looks.LookNow(t.Context(), ines, 4711)
 	assert.ErrorIs(t, err, records.ErrNotFound)
 }

@@ -4,21 +4,9 @@ import (
 	"context"
 
 	"mossledger.example/moss/internal/app"
-	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/rotation"
-	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/records"
 )
-
-// lines are the public halves of two keys.
-func lines(old, next secret.Value) (string, string, error) {
-	a, err := keys.PairOf(old)
-	if err != nil {
-		return "", "", err
-	}
-	b, err := keys.PairOf(next)
-	return a.Line, b.Line, err
-}
 
 // keyEffect notes which key a holder has and a door lets in, so that the
 // picture is right without reading it again.

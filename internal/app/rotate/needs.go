@@ -13,15 +13,12 @@ import (
 // Store is what this package needs of the store.
 type Store interface {
 	planning.Store
-	AddCandidate(ctx context.Context, v records.Secret) error
 	AllSystems(ctx context.Context) ([]records.System, error)
 	AppendJournal(ctx context.Context, v records.Rotation, r rotation.Record, mode string, result string, effects records.Effects, entries ...ledger.Entry) error
 	ApprovalWords(ctx context.Context, id records.ApprovalID, words string) error
 	BeginRotation(ctx context.Context, v records.Rotation, entries ...ledger.Entry) (records.RotationID, error)
 	Credential(ctx context.Context, id records.CredentialID) (records.Credential, error)
 	PasswordOf(ctx context.Context, account records.AccountID) (records.Credential, error)
-	DueLooks(ctx context.Context, most int) ([]records.Look, error)
-	EndLook(ctx context.Context, v records.Look, retired records.SecretID, entries ...ledger.Entry) error
 	FilesRead(ctx context.Context) (map[records.SystemID]time.Time, error)
 	Findings(ctx context.Context, all bool, q records.Query) (records.Page[records.Finding], error)
 	FindingsOf(ctx context.Context, account records.AccountID, kind string) ([]records.Finding, error)
@@ -29,9 +26,6 @@ type Store interface {
 	Journal(ctx context.Context, id records.RotationID, after int64) ([]rotation.Record, error)
 	LatestRehearsal(ctx context.Context, id records.CredentialID) (records.Rehearsal, error)
 	LedgerTrouble() error
-	Look(ctx context.Context, id records.RotationID) (records.Look, error)
-	NoteOwnTrials(ctx context.Context, id records.RotationID, own map[string]time.Time) error
-	SeenUses(ctx context.Context, account records.AccountID) ([]records.SeenUse, error)
 	Rotation(ctx context.Context, id records.RotationID) (records.Rotation, error)
 	Rotations(ctx context.Context, q records.Query) (records.Page[records.Rotation], error)
 	SaveRehearsal(ctx context.Context, v *records.Rehearsal) error

@@ -181,7 +181,7 @@ func (rotations *Rotations) intentions(ctx context.Context, a records.Account, p
 func (rotations *Rotations) rehearseSystems(ctx context.Context, authority string, intentions map[string][]connect.Intention) []connect.Checked {
 	var lock sync.Mutex
 	var all sync.WaitGroup
-	slots := make(chan struct{}, rotations.acts)
+	slots := make(chan struct{}, rotations.atOnce)
 	answers := map[string][]connect.Checked{}
 	for name, list := range intentions {
 		all.Add(1)
@@ -258,14 +258,13 @@ func (rotations *Rotations) currentValue(ctx context.Context, a records.Account,
 // ownChecks makes the applications' own checks now: one that fails already would
 // ruin a rotation, and its undoing.
 func (rotations *Rotations) ownChecks(ctx context.Context, plan rotation.Plan) ([]connect.Checked, error) {
-	h := &acts{rotations: rotations}
 	var out []connect.Checked
 	for _, s := range plan.Steps {
 		if s.Check == nil || s.Kind != rotation.StepProve && s.Kind != rotation.StepRevive {
 			continue
 		}
 		line := connect.Checked{System: s.System, What: fmt.Sprintf("%s passes its own check (%s %s)", s.Subject, s.Check.Kind, s.Check.Target), Result: connect.CheckOK}
-		connector, target, err := h.able(ctx, s, connect.ActRestart)
+		connector, target, err := rotations.acts.Able(ctx, s, connect.ActRestart)
 		if err == nil {
 			var state connect.UnitState
 			if state, err = connector.UnitState(ctx, target, s.At()); err == nil && state.Active != "active" && state.Active != "running" {
@@ -275,7 +274,7 @@ func (rotations *Rotations) ownChecks(ctx context.Context, plan rotation.Plan) (
 			}
 		}
 		if err == nil {
-			line.Words, err = h.checkOnce(ctx, s, target)
+			line.Words, err = rotations.acts.CheckOnce(ctx, s, target)
 		}
 		if err != nil {
 			line.Result, line.Words = connect.CheckFailed, rotations.base.Redact(ctx, err.Error())
@@ -329,7 +328,7 @@ func (rotations *Rotations) formerLogOn(ctx context.Context, s rotation.Step) (c
 	if s.LogOn.WasID == "" {
 		return connect.Checked{}, false
 	}
-	value, err := rotations.passwordOf(ctx, app.Number[records.AccountID](s.LogOn.WasID))
+	value, err := rotations.acts.PasswordOf(ctx, app.Number[records.AccountID](s.LogOn.WasID))
 	if err == nil && !value.Empty() {
 		return connect.Checked{}, false
 	}

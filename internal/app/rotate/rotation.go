@@ -18,6 +18,8 @@ import (
 	"mossledger.example/moss/internal/app/findings"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/picture"
+	"mossledger.example/moss/internal/app/rotate/acts"
+	"mossledger.example/moss/internal/app/rotate/looks"
 	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/app/survey"
@@ -39,11 +41,12 @@ type Rotations struct {
 	findings  *findings.Engine
 	survey    *survey.Surveys
 	custody   *custody.Custody
-	acts      int // of one rotation at the same time
+	acts      *acts.Acts
+	looks     *looks.Looks
+	atOnce    int // acts of one rotation
 
 	lock      sync.Mutex
 	running   map[records.RotationID]*running
-	turns     app.Turns // at files that acts change
 	drill     int
 	kill      func()
 	journaled int
@@ -60,7 +63,9 @@ type Needs struct {
 	Findings  *findings.Engine
 	Surveys   *survey.Surveys
 	Custody   *custody.Custody
-	Acts      int // of one rotation at the same time; 0 for 32
+	Acts      *acts.Acts
+	Looks     *looks.Looks
+	AtOnce    int // acts of one rotation; 0 for 32
 	// Drill ends the process with Kill after that many journal records, to exercise
 	// recovery; 0 never.
 	Drill int
@@ -69,7 +74,7 @@ type Needs struct {
 
 // New makes Rotations. They carry out approvals of overrides.
 func New(n Needs) *Rotations {
-	rotations := &Rotations{base: n.Base, store: n.Store, sealed: n.Sealed, approval: n.Approvals, inventory: n.Inventory, picture: n.Picture, findings: n.Findings, survey: n.Surveys, custody: n.Custody, acts: cmp.Or(n.Acts, 32), running: map[records.RotationID]*running{}, drill: n.Drill, kill: n.Kill}
+	rotations := &Rotations{base: n.Base, store: n.Store, sealed: n.Sealed, approval: n.Approvals, inventory: n.Inventory, picture: n.Picture, findings: n.Findings, survey: n.Surveys, custody: n.Custody, acts: n.Acts, looks: n.Looks, atOnce: cmp.Or(n.AtOnce, 32), running: map[records.RotationID]*running{}, drill: n.Drill, kill: n.Kill}
 	rotations.planning = planning.New(n.Store, n.Sealed, n.Custody, n.Inventory, n.Picture, n.Base.Now, rotations.Settled)
 	n.Approvals.Carry(approval.KindRotation, approval.Carrier{Action: access.OverrideRotation, CarryOut: rotations.startApproved})
 	return rotations
@@ -326,14 +331,5 @@ func (rotations *Rotations) reread(r records.Rotation) {
 
 // State reads a rotation with its steps as they are now.
 func (rotations *Rotations) State(ctx context.Context, id records.RotationID) (records.Rotation, rotation.State, []rotation.Record, error) {
-	r, err := rotations.store.Rotation(ctx, id)
-	if err != nil {
-		return r, rotation.State{}, nil, err
-	}
-	records, err := rotations.store.Journal(ctx, id, 0)
-	if err != nil {
-		return r, rotation.State{}, nil, err
-	}
-	state, err := rotation.Fold(r.Plan, records)
-	return r, state, records, err
+	return rotations.acts.State(ctx, id)
 }

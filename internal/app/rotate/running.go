@@ -124,24 +124,24 @@ func (rotations *Rotations) run(r records.Rotation, active *running) (rotation.S
 	if err != nil {
 		return state, err
 	}
-	h, err := rotations.hands(rotations.base.Context, r)
+	h, err := rotations.acts.Of(rotations.base.Context, r)
 	if err != nil {
 		return state, err
 	}
 	runner := &rotation.Runner{
 		Plan: r.Plan, Journal: &journal{rotations: rotations, rotation: r, state: state, written: func() { active.tell("") }}, Hands: h,
-		Now: rotations.base.Now, Wait: connect.Wait, Parallel: rotations.acts, Decide: active.decide,
+		Now: rotations.base.Now, Wait: connect.Wait, Parallel: rotations.atOnce, Decide: active.decide,
 	}
 	// One sign-in for the acts that follow each other on a system.
 	ctx, end := connect.KeepSessions(rotations.base.Context)
 	defer end()
-	h.stay(ctx, state)
+	h.Stay(ctx, state)
 	state, err = runner.Run(ctx, records)
 	if err != nil {
 		return state, err
 	}
 	if state.Mode == rotation.ModeFinished {
-		h.noteOwnTrials(ctx, state)
+		rotations.looks.NoteOwnTrials(ctx, h, state)
 	}
 	return state, rotations.rotationFindings(r, state)
 }

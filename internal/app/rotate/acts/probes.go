@@ -1,4 +1,4 @@
-package rotate
+package acts
 
 import (
 	"context"
@@ -12,9 +12,9 @@ import (
 )
 
 // Probe implements rotation.Hands. It changes nothing.
-func (h *acts) Probe(ctx context.Context, step rotation.Step, undo bool, memo string) rotation.Finding {
+func (h *Hands) Probe(ctx context.Context, step rotation.Step, undo bool, memo string) rotation.Finding {
 	if step.Kind == rotation.StepSeal {
-		_, next, err := h.rotations.sealed.OfRotation(ctx, h.rotation)
+		_, next, err := h.acts.sealed.OfRotation(ctx, h.Rotation)
 		switch {
 		case err != nil:
 			return notFoundOut(err)
@@ -33,9 +33,9 @@ func (h *acts) Probe(ctx context.Context, step rotation.Step, undo bool, memo st
 	case rotation.StepRetire:
 		return h.probeRetire(ctx, step, old, next)
 	case rotation.StepReplace:
-		return h.probeReplace(ctx, step, undo, old, next)
+		return h.ProbeReplace(ctx, step, undo, old, next)
 	case rotation.StepLogOn:
-		return h.probeLogOn(ctx, step, old, next)
+		return h.ProbeLogOn(ctx, step, old, next)
 	case rotation.StepRestart:
 		return h.probeRestart(ctx, step, undo, memo)
 	}
@@ -57,9 +57,9 @@ func (h *acts) Probe(ctx context.Context, step rotation.Step, undo bool, memo st
 }
 
 // probeChange: a change is there when the new value is accepted.
-func (h *acts) probeChange(ctx context.Context, step rotation.Step, undo bool, memo string, old, next secret.Value) rotation.Finding {
+func (h *Hands) probeChange(ctx context.Context, step rotation.Step, undo bool, memo string, old, next secret.Value) rotation.Finding {
 	is, err := h.asked(ctx, step, old, next)
-	word := h.credential.Kind.Word()
+	word := h.Credential.Kind.Word()
 	switch {
 	case err != nil:
 		return notAsked(step, err)
@@ -82,9 +82,9 @@ func (h *acts) probeChange(ctx context.Context, step rotation.Step, undo bool, m
 }
 
 // probeRetire: the old value is retired when it is refused.
-func (h *acts) probeRetire(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {
+func (h *Hands) probeRetire(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {
 	is, err := h.asked(ctx, step, old, next)
-	word := h.credential.Kind.Word()
+	word := h.Credential.Kind.Word()
 	switch {
 	case err != nil:
 		return notAsked(step, err)
@@ -107,8 +107,8 @@ func notAsked(step rotation.Step, err error) rotation.Finding {
 	return notFoundOut(err)
 }
 
-func (h *acts) probeReplace(ctx context.Context, step rotation.Step, undo bool, old, next secret.Value) rotation.Finding {
-	connector, target, err := h.able(ctx, step, connect.ActHold)
+func (h *Hands) ProbeReplace(ctx context.Context, step rotation.Step, undo bool, old, next secret.Value) rotation.Finding {
+	connector, target, err := h.acts.Able(ctx, step, connect.ActHold)
 	if err != nil {
 		return notFoundOut(err)
 	}
@@ -140,8 +140,8 @@ func (h *acts) probeReplace(ctx context.Context, step rotation.Step, undo bool, 
 	return rotation.Finding{Result: rotation.ProbeNeither, Words: fmt.Sprintf("of %d places %d hold the new and %d the old value", len(state.Found), news, olds)}
 }
 
-func (h *acts) probeRestart(ctx context.Context, step rotation.Step, undo bool, memo string) rotation.Finding {
-	connector, target, err := h.able(ctx, step, connect.ActRestart)
+func (h *Hands) probeRestart(ctx context.Context, step rotation.Step, undo bool, memo string) rotation.Finding {
+	connector, target, err := h.acts.Able(ctx, step, connect.ActRestart)
 	if err != nil {
 		return notFoundOut(err)
 	}

@@ -1,4 +1,4 @@
-package rotate
+package looks
 
 import (
 	"cmp"
@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"mossledger.example/moss/internal/app/rotate/acts"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
@@ -20,7 +21,8 @@ import (
 
 // looking is one look.
 type looking struct {
-	*acts
+	looks *Looks
+	hands *acts.Hands
 	state rotation.State
 	own   map[string]time.Time
 	since time.Time
@@ -67,7 +69,7 @@ func (l *looking) all(ctx context.Context) (records.SecretID, error) {
 	ctx, end := connect.KeepSessions(ctx)
 	defer end()
 	var now, last []int
-	for i, step := range l.rotation.Plan.Steps {
+	for i, step := range l.hands.Rotation.Plan.Steps {
 		switch {
 		case l.state.Steps[i].Status != ended(l.state):
 		case step.Kind == rotation.StepRefuse:
@@ -87,12 +89,12 @@ func (l *looking) all(ctx context.Context) (records.SecretID, error) {
 		return 0, err
 	}
 	if l.wrong {
-		maps.Copy(l.own, l.trialsSoFar(ctx, l.state))
+		maps.Copy(l.own, trialsSoFar(ctx, l.hands, l.state))
 	}
 	if len(l.refused) < len(last) {
 		return 0, nil
 	}
-	gone, next, err := l.rotations.sealed.OfRotation(ctx, l.rotation)
+	gone, next, err := l.looks.sealed.OfRotation(ctx, l.hands.Rotation)
 	if l.state.Result == rotation.FinishedUndone {
 		gone = next
 	}
@@ -108,7 +110,7 @@ func (l *looking) each(ctx context.Context, steps []int) error {
 	group.SetLimit(lookThreads)
 	for _, i := range steps {
 		group.Go(func() error {
-			l.one(ctx, i, l.rotation.Plan.Steps[i])
+			l.one(ctx, i, l.hands.Rotation.Plan.Steps[i])
 			return ctx.Err()
 		})
 	}
@@ -117,7 +119,7 @@ func (l *looking) each(ctx context.Context, steps []int) error {
 
 // one looks at what one step did.
 func (l *looking) one(ctx context.Context, i int, step rotation.Step) {
-	old, next, err := l.inForce(ctx, step, l.state)
+	old, next, err := l.hands.InForce(ctx, step, l.state)
 	if err != nil {
 		l.say(step, "", connect.CheckUnchecked, step.Title(), err.Error(), "")
 		return
@@ -128,9 +130,9 @@ func (l *looking) one(ctx context.Context, i int, step rotation.Step) {
 	case rotation.StepRefuse:
 		l.refuses(ctx, i, step, old)
 	case rotation.StepReplace:
-		l.held(step, l.probeReplace(ctx, step, false, old, next), "holds the value in force")
+		l.held(step, l.hands.ProbeReplace(ctx, step, false, old, next), "holds the value in force")
 	case rotation.StepLogOn:
-		l.held(step, l.probeLogOn(ctx, step, old, next), "has its log-on")
+		l.held(step, l.hands.ProbeLogOn(ctx, step, old, next), "has its log-on")
 	case rotation.StepProve:
 		l.runs(ctx, step)
 	}
@@ -138,14 +140,14 @@ func (l *looking) one(ctx context.Context, i int, step rotation.Step) {
 
 // signsIn sees whether the value in force is accepted, and what wrong ones were given.
 func (l *looking) signsIn(ctx context.Context, step rotation.Step, value secret.Value) {
-	verdict, target, err := l.asks(ctx, step, value)
+	verdict, target, err := l.hands.Asks(ctx, step, value)
 	if !l.asked(step, err) {
 		return
 	}
 	if step.Door == nil {
 		l.trials(ctx, step, verdict)
 	}
-	switch err := proven(target, verdict, true); {
+	switch err := acts.Proven(target, verdict, true); {
 	case err == nil:
 		l.say(step, "", connect.CheckOK, "accepts the value in force", "", "")
 	case verdict.Says() == connect.AnswerNo:
@@ -169,7 +171,7 @@ func (l *looking) refuses(ctx context.Context, i int, step rotation.Step, former
 		l.say(step, "", connect.CheckUnchecked, step.Title(), "it was still accepted at the end; it is asked again at "+l.early.UTC().Format(time.DateTime), "")
 		return
 	}
-	verdict, target, err := l.asks(ctx, step, former)
+	verdict, target, err := l.hands.Asks(ctx, step, former)
 	if !l.asked(step, err) {
 		return
 	}
@@ -179,8 +181,8 @@ func (l *looking) refuses(ctx context.Context, i int, step rotation.Step, former
 		l.lock.Unlock()
 	}
 	switch {
-	case acceptedAnywhere(verdict):
-		l.say(step, "former-accepted", connect.CheckFailed, "the former value is refused", fmt.Sprintf("%s accepts the former value still, %s after it was replaced: %s", target.Name, l.rotations.base.Now().Sub(l.since).Round(time.Minute), verdict.Words), "find out how long this directory accepts former passwords; whoever knows it can still sign in")
+	case acts.AcceptedAnywhere(verdict):
+		l.say(step, "former-accepted", connect.CheckFailed, "the former value is refused", fmt.Sprintf("%s accepts the former value still, %s after it was replaced: %s", target.Name, l.looks.base.Now().Sub(l.since).Round(time.Minute), verdict.Words), "find out how long this directory accepts former passwords; whoever knows it can still sign in")
 	case verdict.Says() == connect.AnswerNo && refusedEverywhere(verdict):
 		l.lock.Lock()
 		l.refused[i] = true
@@ -204,7 +206,7 @@ func (l *looking) asked(step rotation.Step, err error) bool {
 		return true
 	}
 	l.lock.Lock()
-	l.unfinished = l.unfinished || away(err)
+	l.unfinished = l.unfinished || acts.Away(err)
 	l.lock.Unlock()
 	l.say(step, "", connect.CheckUnchecked, step.Title(), err.Error(), "")
 	return false
@@ -229,7 +231,7 @@ func (l *looking) held(step rotation.Step, found rotation.Finding, good string) 
 
 // runs sees whether what was proven then is up now.
 func (l *looking) runs(ctx context.Context, step rotation.Step) {
-	connector, target, err := l.able(ctx, step, connect.ActRestart)
+	connector, target, err := l.looks.acts.Able(ctx, step, connect.ActRestart)
 	var state connect.UnitState
 	if err == nil {
 		state, err = connector.UnitState(ctx, target, step.At())
@@ -282,9 +284,9 @@ func (l *looking) keepTrials(before []connect.Checked) {
 
 // clients are where refused sign-ins were recorded from since.
 func (l *looking) clients(ctx context.Context, after time.Time) string {
-	uses, err := l.rotations.store.SeenUses(ctx, l.account.ID)
+	uses, err := l.looks.store.SeenUses(ctx, l.hands.Account.ID)
 	if err != nil {
-		l.rotations.base.Log.Warn("recorded uses could not be read", "account", l.account.ID, "error", err)
+		l.looks.base.Log.Warn("recorded uses could not be read", "account", l.hands.Account.ID, "error", err)
 	}
 	var list []string
 	for _, u := range uses {
@@ -345,7 +347,7 @@ func (l *looking) summary() string {
 
 // findings of the look. One that was given up says so.
 func (l *looking) findings(look records.Look) []records.Finding {
-	key := fmt.Sprintf("look/%d/", l.rotation.CredentialID)
+	key := fmt.Sprintf("look/%d/", l.hands.Rotation.CredentialID)
 	var list []records.Finding
 	for _, c := range l.checks {
 		if c.kind == "" {
@@ -356,14 +358,14 @@ func (l *looking) findings(look records.Look) []records.Finding {
 			severity = "medium"
 		}
 		list = append(list, records.Finding{
-			Key: fmt.Sprintf("%s%s/%s/%s", key, c.kind, c.System, c.What), Kind: c.kind, Severity: severity, Subject: cmp.Or(c.What, l.rotation.Credential), System: c.System,
-			AccountID: l.rotation.AccountID, CredentialID: l.rotation.CredentialID, What: fmt.Sprintf("rotation %d, looked at again: %s", l.rotation.ID, c.Words), Next: c.Next,
+			Key: fmt.Sprintf("%s%s/%s/%s", key, c.kind, c.System, c.What), Kind: c.kind, Severity: severity, Subject: cmp.Or(c.What, l.hands.Rotation.Credential), System: c.System,
+			AccountID: l.hands.Rotation.AccountID, CredentialID: l.hands.Rotation.CredentialID, What: fmt.Sprintf("rotation %d, looked at again: %s", l.hands.Rotation.ID, c.Words), Next: c.Next,
 		})
 	}
 	if l.unfinished && look.Due.IsZero() {
 		list = append(list, records.Finding{
-			Key: key + "look-unfinished", Kind: "look-unfinished", Severity: "medium", Subject: l.rotation.Credential, System: l.rotation.Authority, AccountID: l.rotation.AccountID, CredentialID: l.rotation.CredentialID,
-			What: fmt.Sprintf("rotation %d could not be looked at again within a day: a system is away", l.rotation.ID), Next: fmt.Sprintf("bring it back, then 'moss rotate look %d'", l.rotation.ID),
+			Key: key + "look-unfinished", Kind: "look-unfinished", Severity: "medium", Subject: l.hands.Rotation.Credential, System: l.hands.Rotation.Authority, AccountID: l.hands.Rotation.AccountID, CredentialID: l.hands.Rotation.CredentialID,
+			What: fmt.Sprintf("rotation %d could not be looked at again within a day: a system is away", l.hands.Rotation.ID), Next: fmt.Sprintf("bring it back, then 'moss rotate look %d'", l.hands.Rotation.ID),
 		})
 	}
 	return list

@@ -1,58 +1,48 @@
-package rotate
+package acts
 
 import (
 	"context"
 	"errors"
 	"fmt"
 	"strings"
-	"sync"
 	"time"
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/records"
 )
 
-// acts do the acts of one rotation through the connectors.
-type acts struct {
-	rotations  *Rotations
-	rotation   records.Rotation
-	credential records.Credential
-	account    records.Account // whose password it is; zero for a key
-	had        sync.Map        // connections before a restart, by place: []estate.Socket
-	numbers    sync.Map        // of the authority's keys, by whether it was put back: int
-}
-
 // secrets opens what stands before a step and what shall stand after it.
-func (h *acts) secrets(ctx context.Context, step rotation.Step) (old, next secret.Value, err error) {
-	if h.rotation.Plan.Kind == rotation.KindAssign {
+func (h *Hands) secrets(ctx context.Context, step rotation.Step) (old, next secret.Value, err error) {
+	if h.Rotation.Plan.Kind == rotation.KindAssign {
 		return h.assigned(ctx, step)
 	}
-	sealedOld, sealedNext, err := h.rotations.sealed.OfRotation(ctx, h.rotation)
+	sealedOld, sealedNext, err := h.acts.sealed.OfRotation(ctx, h.Rotation)
 	if err != nil {
 		return old, next, err
 	}
 	if sealedOld == nil {
 		return old, next, errors.New("the account's earlier value is not in custody")
 	}
-	if old, err = h.rotations.base.Sealer.Open(sealedOld.Binding(), sealedOld.Sealed); err != nil {
+	if old, err = h.acts.base.Sealer.Open(sealedOld.Binding(), sealedOld.Sealed); err != nil {
 		return old, next, err
 	}
 	if sealedNext != nil {
-		next, err = h.rotations.base.Sealer.Open(sealedNext.Binding(), sealedNext.Sealed)
+		next, err = h.acts.base.Sealer.Open(sealedNext.Binding(), sealedNext.Sealed)
 	}
 	return old, next, err
 }
 
 // assigned is for plans that leave the authority alone: the account's current
 // value, and before it the former account's, or an earlier one of its own.
-func (h *acts) assigned(ctx context.Context, step rotation.Step) (old, next secret.Value, err error) {
-	own, err := h.rotations.sealed.Values(ctx, h.rotation.CredentialID)
+func (h *Hands) assigned(ctx context.Context, step rotation.Step) (old, next secret.Value, err error) {
+	own, err := h.acts.sealed.Values(ctx, h.Rotation.CredentialID)
 	if err != nil {
 		return old, next, err
 	}
@@ -62,43 +52,43 @@ func (h *acts) assigned(ctx context.Context, step rotation.Step) (old, next secr
 	next, old = own.Current, own.Current
 	switch {
 	case step.Holds != "":
-		old, err = h.rotations.sealed.Value(own, step.Holds)
+		old, err = h.acts.sealed.Value(own, step.Holds)
 	case step.LogOn != nil && step.LogOn.WasID != "":
-		old, err = h.rotations.passwordOf(ctx, app.Number[records.AccountID](step.LogOn.WasID))
+		old, err = h.acts.PasswordOf(ctx, app.Number[records.AccountID](step.LogOn.WasID))
 	case step.LogOn != nil && step.LogOn.Moved:
 		old = secret.Value{} // an identity without a password, or one that nobody knows
 	}
 	return old, next, err
 }
 
-// passwordOf is the current value of an account's password; empty when it is not
+// PasswordOf is the current value of an account's password; empty when it is not
 // in custody.
-func (rotations *Rotations) passwordOf(ctx context.Context, account records.AccountID) (secret.Value, error) {
-	c, err := rotations.store.PasswordOf(ctx, account)
+func (a *Acts) PasswordOf(ctx context.Context, account records.AccountID) (secret.Value, error) {
+	c, err := a.store.PasswordOf(ctx, account)
 	if errors.Is(err, app.ErrNotFound) {
 		return secret.Value{}, nil
 	}
 	if err != nil {
 		return secret.Value{}, err
 	}
-	values, err := rotations.sealed.Values(ctx, c.ID)
+	values, err := a.sealed.Values(ctx, c.ID)
 	return values.Current, err
 }
 
 // on finds the connector and target of a step's system.
-func (h *acts) on(ctx context.Context, step rotation.Step) (connect.Connector, connect.Target, error) {
+func (a *Acts) on(ctx context.Context, step rotation.Step) (connect.Connector, connect.Target, error) {
 	// By its number: a name may belong to another system by now.
-	v, err := h.rotations.store.SystemByID(ctx, app.Number[records.SystemID](step.SystemID))
+	v, err := a.store.SystemByID(ctx, app.Number[records.SystemID](step.SystemID))
 	if err != nil {
 		return nil, connect.Target{}, err
 	}
-	return h.rotations.inventory.Target(ctx, v)
+	return a.inventory.Target(ctx, v)
 }
 
-// able finds the connector and target of a step's system, which must be able to do
+// Able finds the connector and target of a step's system, which must be able to do
 // what the step is about.
-func (h *acts) able(ctx context.Context, step rotation.Step, act connect.Act) (connect.Connector, connect.Target, error) {
-	connector, target, err := h.on(ctx, step)
+func (a *Acts) Able(ctx context.Context, step rotation.Step, act connect.Act) (connect.Connector, connect.Target, error) {
+	connector, target, err := a.on(ctx, step)
 	if err == nil && !connector.Describe().Can(act) {
 		err = fmt.Errorf("%w: %s does not offer what the step %q needs (%s)", app.ErrCannot, step.System, step.Kind, act)
 	}
@@ -107,7 +97,7 @@ func (h *acts) able(ctx context.Context, step rotation.Step, act connect.Act) (c
 
 // Observe implements rotation.Hands: a restart needs the invocation before it, a change
 // which of several servers takes it, and undoing one which number its keys have.
-func (h *acts) Observe(ctx context.Context, step rotation.Step, undo bool) (string, error) {
+func (h *Hands) Observe(ctx context.Context, step rotation.Step, undo bool) (string, error) {
 	switch {
 	case step.Kind == rotation.StepChange && step.Door == nil && undo:
 		return h.numberNow(ctx)
@@ -116,20 +106,20 @@ func (h *acts) Observe(ctx context.Context, step rotation.Step, undo bool) (stri
 	case step.Kind != rotation.StepRestart: // reviving looks for itself
 		return "", nil
 	}
-	connector, target, err := h.able(ctx, step, connect.ActRestart)
+	connector, target, err := h.acts.Able(ctx, step, connect.ActRestart)
 	if err != nil {
 		return "", err
 	}
 	state, err := connector.UnitState(ctx, target, step.At())
-	if away(err) {
+	if Away(err) {
 		err = errors.Join(rotation.ErrAway, err)
 	}
 	return state.Invocation, err
 }
 
 // server is the address at which an authority is reached that has several.
-func (h *acts) server(ctx context.Context, step rotation.Step) (string, error) {
-	connector, target, err := h.on(ctx, step)
+func (h *Hands) server(ctx context.Context, step rotation.Step) (string, error) {
+	connector, target, err := h.acts.on(ctx, step)
 	if err != nil {
 		return "", err
 	}
@@ -146,22 +136,22 @@ func (h *acts) server(ctx context.Context, step rotation.Step) (string, error) {
 	return connect.PinOf(ctx, target), nil
 }
 
-// stay has acts reach the servers that took the changes, as the journal has them: also
+// Stay has acts reach the servers that took the changes, as the journal has them: also
 // after the service was started again.
-func (h *acts) stay(ctx context.Context, state rotation.State) {
-	for i, step := range h.rotation.Plan.Steps {
+func (h *Hands) Stay(ctx context.Context, state rotation.State) {
+	for i, step := range h.Rotation.Plan.Steps {
 		if step.Kind != rotation.StepChange || step.Door != nil || state.Steps[i].Memo == "" {
 			continue
 		}
-		if _, target, err := h.on(ctx, step); err == nil { // otherwise the act itself tells
+		if _, target, err := h.acts.on(ctx, step); err == nil { // otherwise the act itself tells
 			connect.Pin(ctx, target, state.Steps[i].Memo)
 		}
 	}
 }
 
 // Reach implements rotation.Hands.
-func (h *acts) Reach(ctx context.Context, step rotation.Step) rotation.Finding {
-	connector, target, err := h.on(ctx, step)
+func (h *Hands) Reach(ctx context.Context, step rotation.Step) rotation.Finding {
+	connector, target, err := h.acts.on(ctx, step)
 	if err != nil {
 		return rotation.Finding{Result: rotation.ProbeHere, Words: err.Error()} // no matter of reaching it
 	}
@@ -179,7 +169,7 @@ func (h *acts) Reach(ctx context.Context, step rotation.Step) rotation.Finding {
 // unchanged makes sure that what is about to be replaced at a point is what was
 // current: somebody else may have set another value since, for instance when the
 // service was restored from a backup.
-func (h *acts) unchanged(ctx context.Context, step rotation.Step, old, next secret.Value) (rotation.Outcome, bool) {
+func (h *Hands) unchanged(ctx context.Context, step rotation.Step, old, next secret.Value) (rotation.Outcome, bool) {
 	if step.Door != nil {
 		is, err := h.asked(ctx, step, old, next)
 		if err != nil {
@@ -193,22 +183,22 @@ func (h *acts) unchanged(ctx context.Context, step rotation.Step, old, next secr
 		}
 		return rotation.Outcome{}, true
 	}
-	connector, target, err := h.able(ctx, step, connect.ActVerify)
+	connector, target, err := h.acts.Able(ctx, step, connect.ActVerify)
 	if err != nil {
 		return rotation.Outcome{}, true // changing it tells
 	}
-	verdict, err := connector.Verify(ctx, target, inventory.RefOf(h.account), old)
+	verdict, err := connector.Verify(ctx, target, inventory.RefOf(h.Account), old)
 	if err != nil {
 		return certainly(err), false
 	}
 	if !verdict.Accepted && (verdict.Code == connect.VerdictWrong || verdict.Code == connect.VerdictNotKnown) {
-		return certainly(fmt.Errorf("%s: %s does not accept the value that is in custody (%s): somebody else changed it, and nothing was set", step.System, h.account.Name, verdict.Words)), false
+		return certainly(fmt.Errorf("%s: %s does not accept the value that is in custody (%s): somebody else changed it, and nothing was set", step.System, h.Account.Name, verdict.Words)), false
 	}
 	return rotation.Outcome{}, true
 }
 
 // Do implements rotation.Hands.
-func (h *acts) Do(ctx context.Context, step rotation.Step, _ string) rotation.Outcome {
+func (h *Hands) Do(ctx context.Context, step rotation.Step, _ string) rotation.Outcome {
 	if step.Kind == rotation.StepSeal {
 		return h.prepare(ctx)
 	}
@@ -233,26 +223,26 @@ func (h *acts) Do(ctx context.Context, step rotation.Step, _ string) rotation.Ou
 
 // point is where a step changes what is accepted, with the values as the point has
 // them: a file of entries has public halves.
-func (h *acts) point(step rotation.Step, old, next secret.Value) (connect.Point, connect.Values, error) {
+func (h *Hands) point(step rotation.Step, old, next secret.Value) (connect.Point, connect.Values, error) {
 	if step.Door == nil {
-		return connect.Point{Account: inventory.RefOf(h.account)}, connect.Values{Old: old, New: next}, nil
+		return connect.Point{Account: inventory.RefOf(h.Account)}, connect.Values{Old: old, New: next}, nil
 	}
 	was, will, err := lines(old, next)
 	return connect.Point{Account: connect.AccountRef{Name: step.Door.Account}, Path: step.Subject}, connect.Values{Old: secret.New(was), New: secret.New(will)}, err
 }
 
 // accept has a step's point accept exactly what is wanted.
-func (h *acts) accept(ctx context.Context, step rotation.Step, old, next secret.Value, want connect.Accepted) rotation.Outcome {
+func (h *Hands) accept(ctx context.Context, step rotation.Step, old, next secret.Value, want connect.Accepted) rotation.Outcome {
 	point, values, err := h.point(step, old, next)
 	if err != nil {
 		return certainly(err)
 	}
-	connector, target, err := h.able(ctx, step, connect.ActAccept)
+	connector, target, err := h.acts.Able(ctx, step, connect.ActAccept)
 	if err != nil {
 		return certainly(err)
 	}
 	if point.Path != "" {
-		free, err := h.rotations.turns.Take(ctx, step.SystemID+":"+point.Path)
+		free, err := h.acts.turns.Take(ctx, step.SystemID+":"+point.Path)
 		if err != nil {
 			return certainly(err)
 		}
@@ -261,7 +251,7 @@ func (h *acts) accept(ctx context.Context, step rotation.Step, old, next secret.
 	if err := connector.Accept(ctx, target, point, values, want); err != nil {
 		return failed(err)
 	}
-	word := h.credential.Kind.Word()
+	word := h.Credential.Kind.Word()
 	switch {
 	case want == connect.AcceptBoth:
 		return done("both " + word + "s are accepted")
@@ -274,12 +264,12 @@ func (h *acts) accept(ctx context.Context, step rotation.Step, old, next secret.
 }
 
 // asked asks a step's point which of two values it accepts.
-func (h *acts) asked(ctx context.Context, step rotation.Step, old, next secret.Value) (connect.Probed, error) {
+func (h *Hands) asked(ctx context.Context, step rotation.Step, old, next secret.Value) (connect.Probed, error) {
 	point, values, err := h.point(step, old, next)
 	if err != nil {
 		return connect.Probed{}, err
 	}
-	connector, target, err := h.able(ctx, step, connect.ActAccept)
+	connector, target, err := h.acts.Able(ctx, step, connect.ActAccept)
 	if err != nil {
 		return connect.Probed{}, err
 	}
@@ -287,7 +277,7 @@ func (h *acts) asked(ctx context.Context, step rotation.Step, old, next secret.V
 }
 
 // Undo implements rotation.Hands: the same with the values changed over.
-func (h *acts) Undo(ctx context.Context, step rotation.Step, _ string) rotation.Outcome {
+func (h *Hands) Undo(ctx context.Context, step rotation.Step, _ string) rotation.Outcome {
 	if step.Kind == rotation.StepSeal {
 		return done("the new value is given up; it stays sealed as retired")
 	}
@@ -302,7 +292,7 @@ func (h *acts) Undo(ctx context.Context, step rotation.Step, _ string) rotation.
 		// nothing to undo.
 		if step.Door != nil {
 			if is, err := h.asked(ctx, step, old, next); err == nil && is.Old == connect.AnswerYes && is.New == connect.AnswerNo {
-				return done("the old " + h.credential.Kind.Word() + " alone is accepted")
+				return done("the old " + h.Credential.Kind.Word() + " alone is accepted")
 			}
 		}
 		return h.accept(ctx, step, old, next, connect.AcceptOld)
@@ -320,8 +310,8 @@ func (h *acts) Undo(ctx context.Context, step rotation.Step, _ string) rotation.
 }
 
 // giveLogOn gives a dependent a log-on.
-func (h *acts) giveLogOn(ctx context.Context, step rotation.Step, was, account string, value secret.Value) rotation.Outcome {
-	connector, target, err := h.able(ctx, step, connect.ActLogOns)
+func (h *Hands) giveLogOn(ctx context.Context, step rotation.Step, was, account string, value secret.Value) rotation.Outcome {
+	connector, target, err := h.acts.Able(ctx, step, connect.ActLogOns)
 	if err != nil {
 		return certainly(err)
 	}
@@ -335,9 +325,9 @@ func (h *acts) giveLogOn(ctx context.Context, step rotation.Step, was, account s
 	return done(words)
 }
 
-// probeLogOn reads a log-on as far as its system shows it.
-func (h *acts) probeLogOn(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {
-	connector, target, err := h.able(ctx, step, connect.ActLogOns)
+// ProbeLogOn reads a log-on as far as its system shows it.
+func (h *Hands) ProbeLogOn(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {
+	connector, target, err := h.acts.Able(ctx, step, connect.ActLogOns)
 	if err != nil {
 		return notFoundOut(err)
 	}
@@ -363,49 +353,49 @@ func (h *acts) probeLogOn(ctx context.Context, step rotation.Step, old, next sec
 }
 
 // prepare makes and seals the new value.
-func (h *acts) prepare(ctx context.Context) rotation.Outcome {
-	_, next, err := h.rotations.sealed.OfRotation(ctx, h.rotation)
+func (h *Hands) prepare(ctx context.Context) rotation.Outcome {
+	_, next, err := h.acts.sealed.OfRotation(ctx, h.Rotation)
 	if err != nil {
 		return certainly(err)
 	}
 	if next != nil {
 		return done("sealed before")
 	}
-	own, err := h.rotations.sealed.Values(ctx, h.rotation.CredentialID)
+	own, err := h.acts.sealed.Values(ctx, h.Rotation.CredentialID)
 	if err != nil {
 		return certainly(err)
 	}
-	value, err := h.rotations.custody.Make(ctx, h.credential, own.Current, h.rotation.Plan.Type)
+	value, err := h.acts.custody.Make(ctx, h.Credential, own.Current, h.Rotation.Plan.Type)
 	if err != nil {
 		return certainly(err)
 	}
-	made, err := h.rotations.sealed.NewSecret(h.credential, h.rotation.ID, value)
+	made, err := h.acts.sealed.NewSecret(h.Credential, h.Rotation.ID, value)
 	if err != nil {
 		return certainly(err)
 	}
-	if err := h.rotations.store.AddCandidate(ctx, made); err != nil {
+	if err := h.acts.store.AddCandidate(ctx, made); err != nil {
 		return certainly(err)
 	}
-	h.rotations.base.ForgetKnown()
-	if public, err := h.rotations.sealed.Public(made); err == nil && public != nil {
+	h.acts.base.ForgetKnown()
+	if public, err := h.acts.sealed.Public(made); err == nil && public != nil {
 		return done(public.Type + " " + public.Fingerprint + ", sealed and on disk")
 	}
 	return done(fmt.Sprintf("%d characters, sealed and on disk", len([]rune(value.RevealString()))))
 }
 
 // apply makes from into to.
-func (h *acts) apply(ctx context.Context, step rotation.Step, from, to secret.Value, undo bool) rotation.Outcome {
+func (h *Hands) apply(ctx context.Context, step rotation.Step, from, to secret.Value, undo bool) rotation.Outcome {
 	switch step.Kind {
 	case rotation.StepSignIn:
 		return h.expect(ctx, step, to, true)
 	case rotation.StepRefuse:
 		return h.expect(ctx, step, from, false)
 	case rotation.StepReplace:
-		connector, target, err := h.able(ctx, step, connect.ActHold)
+		connector, target, err := h.acts.Able(ctx, step, connect.ActHold)
 		if err != nil {
 			return certainly(err)
 		}
-		free, err := h.rotations.turns.Take(ctx, step.SystemID+":"+step.Subject)
+		free, err := h.acts.turns.Take(ctx, step.SystemID+":"+step.Subject)
 		if err != nil {
 			return certainly(err)
 		}
@@ -424,7 +414,7 @@ func (h *acts) apply(ctx context.Context, step rotation.Step, from, to secret.Va
 	case rotation.StepLogOn:
 		return h.giveLogOn(ctx, step, step.LogOn.Was, step.LogOn.Account, to)
 	case rotation.StepRestart:
-		connector, target, err := h.able(ctx, step, connect.ActRestart)
+		connector, target, err := h.acts.Able(ctx, step, connect.ActRestart)
 		if err != nil {
 			return certainly(err)
 		}
@@ -451,3 +441,13 @@ const (
 	steadyTime = 1200 * time.Millisecond
 	lookEvery  = 200 * time.Millisecond
 )
+
+// lines are the public halves of two keys.
+func lines(old, next secret.Value) (string, string, error) {
+	a, err := keys.PairOf(old)
+	if err != nil {
+		return "", "", err
+	}
+	b, err := keys.PairOf(next)
+	return a.Line, b.Line, err
+}

@@ -1,4 +1,11 @@
-package rotate
+// Package looks looks at rotations once more.
+//
+// A rotation that ended well an hour ago may not look well now: a directory that still
+// took the former value then refuses it now, a program that keeps files in step has put
+// one back, a unit died with its next connection, and whatever was forgotten gives a
+// wrong password again and again. All of that is silent until it is an outage. So each
+// rotation is looked at once more, an hour after its end.
+package looks
 
 import (
 	"context"
@@ -10,18 +17,13 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/rotate/acts"
+	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
-	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/records"
 )
-
-// A rotation that ended well an hour ago may not look well now: a directory that still
-// took the former value then refuses it now, a program that keeps files in step has put
-// one back, a unit died with its next connection, and whatever was forgotten gives a
-// wrong password again and again. All of that is silent until it is an outage. So each
-// rotation is looked at once more, an hour after its end.
 
 const (
 	looksAtOnce = 20
@@ -34,16 +36,47 @@ const (
 	longestSummary = 600 // characters, in the ledger
 )
 
+// Store is what this package needs of the store.
+type Store interface {
+	DueLooks(ctx context.Context, most int) ([]records.Look, error)
+	EndLook(ctx context.Context, v records.Look, retired records.SecretID, entries ...ledger.Entry) error
+	Look(ctx context.Context, id records.RotationID) (records.Look, error)
+	NoteOwnTrials(ctx context.Context, id records.RotationID, own map[string]time.Time) error
+	Rotation(ctx context.Context, id records.RotationID) (records.Rotation, error)
+	Rotations(ctx context.Context, q records.Query) (records.Page[records.Rotation], error)
+	SeenUses(ctx context.Context, account records.AccountID) ([]records.SeenUse, error)
+	SetFindings(ctx context.Context, scope string, list []records.Finding) error
+}
+
+// stater reads a rotation with its journal.
+type stater interface {
+	State(ctx context.Context, id records.RotationID) (records.Rotation, rotation.State, []rotation.Record, error)
+}
+
+// Looks looks at rotations that have ended.
+type Looks struct {
+	base   *app.Base
+	store  Store
+	sealed *sealed.Keeper
+	acts   *acts.Acts
+	states stater
+}
+
+// New makes Looks.
+func New(base *app.Base, store Store, keeper *sealed.Keeper, acts *acts.Acts) *Looks {
+	return &Looks{base: base, store: store, sealed: keeper, acts: acts, states: acts}
+}
+
 // LookAgain looks at the rotations that are due.
-func (rotations *Rotations) LookAgain(ctx context.Context) (string, error) {
-	due, err := rotations.store.DueLooks(ctx, looksAtOnce)
+func (looks *Looks) LookAgain(ctx context.Context) (string, error) {
+	due, err := looks.store.DueLooks(ctx, looksAtOnce)
 	if err != nil {
 		return "", err
 	}
 	troubled := 0
 	for _, look := range due {
-		if look, err = rotations.look(ctx, look, app.ByService); err != nil {
-			if err = rotations.putOff(ctx, look, err); err != nil {
+		if look, err = looks.look(ctx, look, app.ByService); err != nil {
+			if err = looks.putOff(ctx, look, err); err != nil {
 				return "", err
 			}
 			troubled++
@@ -62,51 +95,51 @@ func (rotations *Rotations) LookAgain(ctx context.Context) (string, error) {
 
 // putOff makes a look that could not be made due later, so that the others have their
 // turn.
-func (rotations *Rotations) putOff(ctx context.Context, look records.Look, why error) error {
+func (looks *Looks) putOff(ctx context.Context, look records.Look, why error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	rotations.base.Log.Warn("a rotation could not be looked at again", "rotation", look.RotationID, "error", why)
-	look.Due = rotations.base.Now().Add(lookRetry)
+	looks.base.Log.Warn("a rotation could not be looked at again", "rotation", look.RotationID, "error", why)
+	look.Due = looks.base.Now().Add(lookRetry)
 	look.Checks = []connect.Checked{{What: "look again", Result: connect.CheckUnchecked, Words: why.Error()}}
-	return rotations.store.EndLook(ctx, look, 0)
+	return looks.store.EndLook(ctx, look, 0)
 }
 
 // LookNow looks at one that has ended, due or not.
-func (rotations *Rotations) LookNow(ctx context.Context, by access.Actor, id records.RotationID) (records.Look, error) {
+func (looks *Looks) LookNow(ctx context.Context, by access.Actor, id records.RotationID) (records.Look, error) {
 	if err := access.Decide(by, access.LookAgain, access.Object{Kind: "rotation", Name: app.RotationTopic(id)}); err != nil {
 		return records.Look{}, err
 	}
-	if _, err := rotations.store.Rotation(ctx, id); err != nil {
+	if _, err := looks.store.Rotation(ctx, id); err != nil {
 		return records.Look{}, err
 	}
-	look, err := rotations.store.Look(ctx, id)
+	look, err := looks.store.Look(ctx, id)
 	if errors.Is(err, records.ErrNotFound) {
 		return look, fmt.Errorf("%w: rotation %d has not ended, or not with one value everywhere: there is nothing to look at again", app.ErrRefused, id)
 	}
 	if err != nil {
 		return look, err
 	}
-	return rotations.look(ctx, look, by.Name)
+	return looks.look(ctx, look, by.Name)
 }
 
 // look does one and keeps what was seen. The look is as it was where that fails.
-func (rotations *Rotations) look(ctx context.Context, look records.Look, by string) (records.Look, error) {
-	r, state, journal, err := rotations.State(ctx, look.RotationID)
+func (looks *Looks) look(ctx context.Context, look records.Look, by string) (records.Look, error) {
+	r, state, journal, err := looks.states.State(ctx, look.RotationID)
 	if err != nil {
 		return look, err
 	}
 	entry := ledger.Entry{Actor: by, Act: "rotation.look", Phase: ledger.Outcome, Subject: r.Credential, System: r.Authority, Ref: app.RotationTopic(r.ID), Result: "done"}
-	if over, err := rotations.overtaken(ctx, r, &look, entry); over || err != nil {
+	if over, err := looks.overtaken(ctx, r, &look, entry); over || err != nil {
 		return look, err
 	}
-	h, err := rotations.hands(ctx, r)
+	h, err := looks.acts.Of(ctx, r)
 	if err != nil {
 		return look, err
 	}
-	now := rotations.base.Now()
+	now := looks.base.Now()
 	end := r.Ended.Add(rotation.LookAgainAfter)
-	l := &looking{acts: h, state: state, own: map[string]time.Time{}, since: endOf(journal), refused: map[int]bool{}}
+	l := &looking{looks: looks, hands: h, state: state, own: map[string]time.Time{}, since: endOf(journal), refused: map[int]bool{}}
 	if now.Before(end) {
 		l.early = end
 	}
@@ -119,7 +152,7 @@ func (rotations *Rotations) look(ctx context.Context, look records.Look, by stri
 		return look, err
 	}
 	// What was seen while another rotation changed it says nothing.
-	if over, err := rotations.overtaken(ctx, r, &look, entry); over || err != nil {
+	if over, err := looks.overtaken(ctx, r, &look, entry); over || err != nil {
 		return look, err
 	}
 	soon := look.Due
@@ -138,37 +171,37 @@ func (rotations *Rotations) look(ctx context.Context, look records.Look, by stri
 		entry.Result = "failed"
 	}
 	entry.Detail = l.summary()
-	if err := rotations.store.EndLook(ctx, seen, retired, entry); err != nil {
+	if err := looks.store.EndLook(ctx, seen, retired, entry); err != nil {
 		return look, err
 	}
-	rotations.base.Topics.Wake(app.RotationTopic(r.ID), "all")
-	return seen, rotations.store.SetFindings(ctx, fmt.Sprintf("look/%d/", r.CredentialID), l.findings(seen))
+	looks.base.Topics.Wake(app.RotationTopic(r.ID), "all")
+	return seen, looks.store.SetFindings(ctx, fmt.Sprintf("look/%d/", r.CredentialID), l.findings(seen))
 }
 
 // overtaken ends a look at a rotation that another one followed, or that is taken up once
 // more: what would be seen is not what it left. It reports whether that is so.
-func (rotations *Rotations) overtaken(ctx context.Context, r records.Rotation, look *records.Look, entry ledger.Entry) (bool, error) {
-	newer, err := rotations.newer(ctx, r)
+func (looks *Looks) overtaken(ctx context.Context, r records.Rotation, look *records.Look, entry ledger.Entry) (bool, error) {
+	newer, err := looks.newer(ctx, r)
 	if err != nil {
 		return false, err
 	}
 	words := fmt.Sprintf("rotation %d changed it since", newer)
 	if newer == 0 {
-		again, err := rotations.store.Rotation(ctx, r.ID)
+		again, err := looks.store.Rotation(ctx, r.ID)
 		if err != nil || again.Mode == r.Mode && again.Result == r.Result && again.Ended.Equal(r.Ended) {
 			return false, err
 		}
 		words = "it was taken up once more"
 	}
 	entry.Detail = words
-	look.Due, look.Looked = time.Time{}, rotations.base.Now()
+	look.Due, look.Looked = time.Time{}, looks.base.Now()
 	look.Checks = []connect.Checked{{System: r.Authority, What: "look again", Result: connect.CheckUnchecked, Words: words}}
-	return true, rotations.store.EndLook(ctx, *look, 0, entry)
+	return true, looks.store.EndLook(ctx, *look, 0, entry)
 }
 
 // newer is a rotation of the same credential that was begun since, or 0.
-func (rotations *Rotations) newer(ctx context.Context, r records.Rotation) (records.RotationID, error) {
-	page, err := rotations.store.Rotations(ctx, records.Query{Filters: []string{fmt.Sprintf("credential_id=%d", r.CredentialID)}, Limit: 1})
+func (looks *Looks) newer(ctx context.Context, r records.Rotation) (records.RotationID, error) {
+	page, err := looks.store.Rotations(ctx, records.Query{Filters: []string{fmt.Sprintf("credential_id=%d", r.CredentialID)}, Limit: 1})
 	if err != nil || len(page.Items) == 0 || page.Items[0].ID <= r.ID {
 		return 0, err
 	}
@@ -186,28 +219,28 @@ func endOf(journal []rotation.Record) time.Time {
 	return last
 }
 
-// noteOwnTrials keeps, right after the end, which wrong passwords the authorities have
+// NoteOwnTrials keeps, right after the end, which wrong passwords the authorities have
 // counted so far: the last one may be our own proof that the old value is refused.
 // Where it cannot be read, the time by our clock has to do.
-func (h *acts) noteOwnTrials(ctx context.Context, state rotation.State) {
-	own := h.trialsSoFar(ctx, state)
+func (looks *Looks) NoteOwnTrials(ctx context.Context, h *acts.Hands, state rotation.State) {
+	own := trialsSoFar(ctx, h, state)
 	if len(own) == 0 {
 		return
 	}
-	if err := h.rotations.store.NoteOwnTrials(ctx, h.rotation.ID, own); err != nil {
-		h.rotations.base.Log.Warn("our own trials could not be noted", "rotation", h.rotation.ID, "error", err)
+	if err := looks.store.NoteOwnTrials(ctx, h.Rotation.ID, own); err != nil {
+		looks.base.Log.Warn("our own trials could not be noted", "rotation", h.Rotation.ID, "error", err)
 	}
 }
 
 // trialsSoFar are the latest wrong passwords by system, each by that system's clock.
-func (h *acts) trialsSoFar(ctx context.Context, state rotation.State) map[string]time.Time {
+func trialsSoFar(ctx context.Context, h *acts.Hands, state rotation.State) map[string]time.Time {
 	own := map[string]time.Time{}
-	for i, step := range h.rotation.Plan.Steps {
+	for i, step := range h.Rotation.Plan.Steps {
 		if step.Kind != rotation.StepSignIn || step.Door != nil || state.Steps[i].Status != ended(state) {
 			continue
 		}
-		if _, in, err := h.inForce(ctx, step, state); err == nil {
-			if verdict, _, err := h.asks(ctx, step, in); err == nil && verdict.Trials != nil {
+		if _, in, err := h.InForce(ctx, step, state); err == nil {
+			if verdict, _, err := h.Asks(ctx, step, in); err == nil && verdict.Trials != nil {
 				own[step.SystemID] = verdict.Trials.Last
 			}
 		}
@@ -221,27 +254,4 @@ func ended(state rotation.State) rotation.Status {
 		return rotation.Undone
 	}
 	return rotation.Done
-}
-
-// inForce opens the value that a rotation took away, and the one that it left in force:
-// of one that was undone, the old one.
-func (h *acts) inForce(ctx context.Context, step rotation.Step, state rotation.State) (gone, in secret.Value, err error) {
-	old, next, err := h.secrets(ctx, step)
-	if state.Result == rotation.FinishedUndone {
-		return next, old, err
-	}
-	return old, next, err
-}
-
-// hands makes ready to do, or to look at, what a rotation does.
-func (rotations *Rotations) hands(ctx context.Context, r records.Rotation) (*acts, error) {
-	h := &acts{rotations: rotations, rotation: r}
-	var err error
-	if h.credential, err = rotations.store.Credential(ctx, r.CredentialID); err != nil {
-		return nil, err
-	}
-	if r.AccountID != 0 {
-		h.account, err = rotations.store.Account(ctx, r.AccountID)
-	}
-	return h, err
 }

@@ -1,4 +1,4 @@
-package rotate
+package acts
 
 import (
 	"errors"
@@ -17,7 +17,7 @@ func failed(err error) rotation.Outcome {
 // certainly is for failures before anything was sent, or that certainly changed
 // nothing. A system that could not be reached is no failure (law 12).
 func certainly(err error) rotation.Outcome {
-	if away(err) {
+	if Away(err) {
 		return rotation.Outcome{Result: rotation.ResultAway, Words: err.Error()}
 	}
 	return rotation.Outcome{Result: rotation.ResultFailed, Words: err.Error()}
@@ -26,14 +26,14 @@ func certainly(err error) rotation.Outcome {
 // notFoundOut is a probe that found nothing out.
 func notFoundOut(err error) rotation.Finding {
 	result := rotation.ProbeUnknown
-	if away(err) {
+	if Away(err) {
 		result = rotation.ProbeAway
 	}
 	return rotation.Finding{Result: result, Words: err.Error()}
 }
 
-// away: the system could not be reached.
-func away(err error) bool {
+// Away: the system could not be reached.
+func Away(err error) bool {
 	var failure *connect.Failure
 	if errors.As(err, &failure) {
 		switch failure.Code {

@@ -1,4 +1,4 @@
-package rotate
+package acts
 
 import (
 	"context"
@@ -19,8 +19,8 @@ import (
 
 // authority is the proof at the authority that is asked for numbers; found is false
 // where the plan has no key tabs.
-func (h *acts) authority() (step rotation.Step, found bool) {
-	steps := h.rotation.Plan.Steps
+func (h *Hands) authority() (step rotation.Step, found bool) {
+	steps := h.Rotation.Plan.Steps
 	at := slices.IndexFunc(steps, func(s rotation.Step) bool { return s.Kind == rotation.StepSignIn && s.Door == nil })
 	if at < 0 || !slices.ContainsFunc(steps, rotation.Step.Adds) {
 		return step, false
@@ -35,7 +35,7 @@ var errNoNumber = errors.New("the directory does not tell which number its keys 
 // authority: the present one in the way forward. While something is undone the authority
 // is put back last, and gives the next number then; a host that was away is come to
 // after that.
-func (h *acts) numbered(ctx context.Context, step rotation.Step, undo bool) ([]held.Locator, error) {
+func (h *Hands) numbered(ctx context.Context, step rotation.Step, undo bool) ([]held.Locator, error) {
 	if !step.Adds() {
 		return step.Places, nil
 	}
@@ -55,7 +55,7 @@ func (h *acts) numbered(ctx context.Context, step rotation.Step, undo bool) ([]h
 
 // numberOf is the number of the keys in force, asked for once before the authority is put
 // back and once after: each question is a sign-in.
-func (h *acts) numberOf(ctx context.Context, putBack bool) (int, error) {
+func (h *Hands) numberOf(ctx context.Context, putBack bool) (int, error) {
 	if known, found := h.numbers.Load(putBack); found {
 		return known.(int), nil
 	}
@@ -70,7 +70,7 @@ func (h *acts) numberOf(ctx context.Context, putBack bool) (int, error) {
 	if !putBack {
 		inForce = next
 	}
-	verdict, _, err := h.asks(ctx, authority, inForce)
+	verdict, _, err := h.Asks(ctx, authority, inForce)
 	if err != nil {
 		return 0, err
 	}
@@ -84,7 +84,7 @@ func (h *acts) numberOf(ctx context.Context, putBack bool) (int, error) {
 // numberNow is kept before the authority is put back: where both values are accepted
 // afterwards, it tells whether that was done. Setting a value once more is not harmless,
 // for its keys get one more number. "" where there are no key tabs, or nothing is told.
-func (h *acts) numberNow(ctx context.Context) (string, error) {
+func (h *Hands) numberNow(ctx context.Context) (string, error) {
 	authority, found := h.authority()
 	if !found {
 		return "", nil
@@ -93,9 +93,9 @@ func (h *acts) numberNow(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	verdict, _, err := h.asks(ctx, authority, next)
+	verdict, _, err := h.Asks(ctx, authority, next)
 	switch {
-	case away(err):
+	case Away(err):
 		return "", errors.Join(rotation.ErrAway, err)
 	case err != nil || verdict.KeyVersion == 0:
 		return "", nil //nolint:nilerr // it is put back all the same
@@ -105,12 +105,12 @@ func (h *acts) numberNow(ctx context.Context) (string, error) {
 
 // renumbered says that an authority's keys have another number than before it was put
 // back; "" where they have not, or nobody knows.
-func (h *acts) renumbered(ctx context.Context, step rotation.Step, before string, old secret.Value) string {
+func (h *Hands) renumbered(ctx context.Context, step rotation.Step, before string, old secret.Value) string {
 	was, err := strconv.Atoi(before)
 	if err != nil {
 		return ""
 	}
-	verdict, _, err := h.asks(ctx, step, old)
+	verdict, _, err := h.Asks(ctx, step, old)
 	if err != nil || verdict.KeyVersion <= was {
 		return ""
 	}

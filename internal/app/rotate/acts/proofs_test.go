@@ -1,4 +1,4 @@
-package rotate
+package acts
 
 import (
 	"testing"
@@ -25,9 +25,9 @@ func TestProven(t *testing.T) {
 		{connect.Verdict{Code: connect.VerdictDisabled}, false, false},
 		{connect.Verdict{Code: connect.VerdictEnded}, false, false},
 	} {
-		assert.Equal(t, v.in, proven(target, v.verdict, true) == nil, "%+v lets in", v.verdict)
-		assert.Equal(t, v.refused, proven(target, v.verdict, false) == nil, "%+v is refused", v.verdict)
+		assert.Equal(t, v.in, Proven(target, v.verdict, true) == nil, "%+v lets in", v.verdict)
+		assert.Equal(t, v.refused, Proven(target, v.verdict, false) == nil, "%+v is refused", v.verdict)
 	}
-	assert.ErrorContains(t, proven(target, connect.Verdict{Code: connect.VerdictLocked, Words: "locked out"}, false), "locked out")
-	assert.Equal(t, connect.CodeUnproven, connect.CodeOf(proven(target, connect.Verdict{Code: connect.VerdictLocked}, false)))
+	assert.ErrorContains(t, Proven(target, connect.Verdict{Code: connect.VerdictLocked, Words: "locked out"}, false), "locked out")
+	assert.Equal(t, connect.CodeUnproven, connect.CodeOf(Proven(target, connect.Verdict{Code: connect.VerdictLocked}, false)))
 }

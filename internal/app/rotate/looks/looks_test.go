@@ -1,4 +1,4 @@
-package rotate
+package looks
 
 import (
 	"fmt"
@@ -9,13 +9,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mossledger.example/moss/internal/app/rotate/acts"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
 )
 
 func onLook() *looking {
-	return &looking{acts: &acts{rotation: records.Rotation{ID: 7, CredentialID: 3, Credential: "svc-berth", AccountID: 9, Authority: "dir"}}}
+	return &looking{hands: &acts.Hands{Rotation: records.Rotation{ID: 7, CredentialID: 3, Credential: "svc-berth", AccountID: 9, Authority: "dir"}}}
 }
 
 func place(system, subject string) rotation.Step {
@@ -90,7 +91,7 @@ func TestWhichWrongPasswordsAreTold(t *testing.T) {
 		"noted of another system":      {map[string]time.Time{"8": ended}, ended.Add(time.Minute), false},
 	} {
 		l := onLook()
-		l.acts.rotations = &Rotations{store: noUses{}}
+		l.looks = &Looks{store: noUses{}}
 		l.own, l.since = c.own, ended
 		l.trials(t.Context(), rotation.Step{Kind: rotation.StepSignIn, SystemID: "7", System: "dir"}, connect.Verdict{Accepted: true, Trials: &connect.Trials{Count: 2, Last: c.last}})
 		assert.Equal(t, c.told, len(l.checks) == 1, name)

@@ -1,4 +1,4 @@
-package rotate
+package acts
 
 import (
 	"context"
@@ -9,8 +9,8 @@ import (
 )
 
 // stillIn proves that a system is still reached.
-func (h *acts) stillIn(ctx context.Context, step rotation.Step) rotation.Outcome {
-	connector, target, err := h.on(ctx, step)
+func (h *Hands) stillIn(ctx context.Context, step rotation.Step) rotation.Outcome {
+	connector, target, err := h.acts.on(ctx, step)
 	if err != nil {
 		return certainly(err)
 	}

@@ -1,4 +1,4 @@
-package rotate
+package looks
 
 import (
 	"context"

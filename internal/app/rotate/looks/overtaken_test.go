@@ -1,4 +1,4 @@
-package rotate
+package looks
 
 import (
 	"context"
@@ -13,6 +13,7 @@ import (
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
 )
 
@@ -28,6 +29,10 @@ type lookStore struct {
 
 func (s *lookStore) Rotation(context.Context, records.RotationID) (records.Rotation, error) {
 	return s.rotation, s.broken
+}
+
+func (s *lookStore) State(context.Context, records.RotationID) (records.Rotation, rotation.State, []rotation.Record, error) {
+	return s.rotation, rotation.State{}, nil, s.broken
 }
 
 func (s *lookStore) Rotations(context.Context, records.Query) (page records.Page[records.Rotation], err error) {
@@ -47,8 +52,8 @@ func (s *lookStore) EndLook(_ context.Context, v records.Look, retired records.S
 
 var noon = time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
 
-func over(s *lookStore) *Rotations {
-	return &Rotations{store: s, base: &app.Base{Now: func() time.Time { return noon }, Log: slog.New(slog.DiscardHandler)}}
+func over(s *lookStore) *Looks {
+	return &Looks{store: s, states: s, base: &app.Base{Now: func() time.Time { return noon }, Log: slog.New(slog.DiscardHandler)}}
 }
 
 // What is seen while a rotation is taken up once more, or while another one changes the

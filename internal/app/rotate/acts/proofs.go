@@ -1,4 +1,4 @@
-package rotate
+package acts
 
 import (
 	"cmp"
@@ -19,39 +19,39 @@ import (
 	"mossledger.example/moss/internal/core/secret"
 )
 
-// asks has the authority judge a value.
-func (h *acts) asks(ctx context.Context, step rotation.Step, value secret.Value) (connect.Verdict, connect.Target, error) {
+// Asks has the authority judge a value.
+func (h *Hands) Asks(ctx context.Context, step rotation.Step, value secret.Value) (connect.Verdict, connect.Target, error) {
 	if step.Door != nil {
-		verdict, err := h.rotations.custody.TryKey(ctx, step.System, *step.Door, value)
+		verdict, err := h.acts.custody.TryKey(ctx, step.System, *step.Door, value)
 		return verdict, connect.Target{Name: step.System}, err
 	}
-	connector, target, err := h.able(ctx, step, connect.ActVerify)
+	connector, target, err := h.acts.Able(ctx, step, connect.ActVerify)
 	if err != nil {
 		return connect.Verdict{}, target, err
 	}
-	verdict, err := connector.Verify(ctx, target, inventory.RefOf(h.account), value)
+	verdict, err := connector.Verify(ctx, target, inventory.RefOf(h.Account), value)
 	return verdict, target, err
 }
 
 // expect proves that a value lets the account in, or that it is refused itself: an
 // account that is locked is refused with every value, which proves neither. Proofs
 // change nothing: one that fails has certainly had no effect.
-func (h *acts) expect(ctx context.Context, step rotation.Step, value secret.Value, want bool) rotation.Outcome {
-	verdict, target, err := h.asks(ctx, step, value)
+func (h *Hands) expect(ctx context.Context, step rotation.Step, value secret.Value, want bool) rotation.Outcome {
+	verdict, target, err := h.Asks(ctx, step, value)
 	if server, found := behind(verdict); err == nil && want && verdict.Accepted && found {
 		return rotation.Outcome{Result: rotation.ResultAway, Words: fmt.Sprintf("%s, %s has not learned of the change yet: %s", step.System, server.Server, server.Words)}
 	}
-	if err == nil && !want && verdict.Lingers > 0 && acceptedAnywhere(verdict) {
+	if err == nil && !want && verdict.Lingers > 0 && AcceptedAnywhere(verdict) {
 		return rotation.Outcome{Result: rotation.ResultLater, Words: fmt.Sprintf("%s still accepts the value that was replaced, as such directories do for up to %d minutes; it is asked again %d minutes after the end", target.Name, int(verdict.Lingers.Minutes()), int(rotation.LookAgainAfter.Minutes()))}
 	}
 	if err == nil {
-		err = proven(target, verdict, want)
+		err = Proven(target, verdict, want)
 	}
 	for _, server := range verdict.Elsewhere {
 		if err == nil && server.State == connect.ServerAsked {
 			at := target
 			at.Name += ", " + server.Server
-			err = proven(at, server.Verdict, want)
+			err = Proven(at, server.Verdict, want)
 		}
 	}
 	if err != nil {
@@ -60,7 +60,8 @@ func (h *acts) expect(ctx context.Context, step rotation.Step, value secret.Valu
 	return done(verdict.Words + served(verdict.Elsewhere))
 }
 
-func acceptedAnywhere(v connect.Verdict) bool {
+// AcceptedAnywhere: a server that was asked accepts it.
+func AcceptedAnywhere(v connect.Verdict) bool {
 	return v.Accepted || slices.ContainsFunc(v.Elsewhere, func(s connect.ServerVerdict) bool { return s.State == connect.ServerAsked && s.Verdict.Accepted })
 }
 
@@ -96,9 +97,9 @@ func served(list []connect.ServerVerdict) string {
 	return words
 }
 
-// proven says why a verdict is no proof of what is wanted: that a value lets the
+// Proven says why a verdict is no proof of what is wanted: that a value lets the
 // account in, or that it is refused.
-func proven(target connect.Target, verdict connect.Verdict, want bool) error {
+func Proven(target connect.Target, verdict connect.Verdict, want bool) error {
 	switch says := verdict.Says(); {
 	case want && verdict.Accepted, !want && says == connect.AnswerNo:
 		return nil
@@ -113,12 +114,12 @@ func proven(target connect.Target, verdict connect.Verdict, want bool) error {
 }
 
 // prove waits until a unit is active and stays so, then asks the application.
-func (h *acts) prove(ctx context.Context, step rotation.Step) rotation.Outcome {
-	connector, target, err := h.able(ctx, step, connect.ActRestart)
+func (h *Hands) prove(ctx context.Context, step rotation.Step) rotation.Outcome {
+	connector, target, err := h.acts.Able(ctx, step, connect.ActRestart)
 	if err != nil {
 		return certainly(err)
 	}
-	limit := h.rotations.base.Now().Add(settleTime)
+	limit := h.acts.base.Now().Add(settleTime)
 	var steadySince time.Time
 	var state connect.UnitState
 	for {
@@ -126,7 +127,7 @@ func (h *acts) prove(ctx context.Context, step rotation.Step) rotation.Outcome {
 		if state, err = connector.UnitState(ctx, target, step.At()); err != nil {
 			return certainly(err)
 		}
-		now := h.rotations.base.Now()
+		now := h.acts.base.Now()
 		switch {
 		case state.Active == "failed" || state.Sub == "auto-restart":
 			return certainly(fmt.Errorf("%s: %s is %s: %s", step.System, step.Subject, state.Active, cmp.Or(state.Words, state.Result)))
@@ -149,12 +150,12 @@ func (h *acts) prove(ctx context.Context, step rotation.Step) rotation.Outcome {
 const signInTime = time.Second
 
 // sessions finds the authority of a rotation, where it tells of sessions.
-func (h *acts) sessions(ctx context.Context) (connect.Connector, connect.Target, bool) {
-	at := slices.IndexFunc(h.rotation.Plan.Steps, func(s rotation.Step) bool { return s.Kind == rotation.StepSignIn && s.Door == nil })
+func (h *Hands) sessions(ctx context.Context) (connect.Connector, connect.Target, bool) {
+	at := slices.IndexFunc(h.Rotation.Plan.Steps, func(s rotation.Step) bool { return s.Kind == rotation.StepSignIn && s.Door == nil })
 	if at < 0 {
 		return nil, connect.Target{}, false
 	}
-	authority, server, err := h.on(ctx, h.rotation.Plan.Steps[at])
+	authority, server, err := h.acts.on(ctx, h.Rotation.Plan.Steps[at])
 	return authority, server, err == nil && slices.Contains(authority.Describe().Scopes, connect.ScopeSessions)
 }
 
@@ -162,11 +163,11 @@ func placeKey(step rotation.Step) string { return step.SystemID + "\x00" + step.
 
 // noteConnections keeps which connections a dependent has before it is restarted: what
 // outlives its restart is none that it made anew.
-func (h *acts) noteConnections(ctx context.Context, step rotation.Step) {
+func (h *Hands) noteConnections(ctx context.Context, step rotation.Step) {
 	if _, _, tells := h.sessions(ctx); !tells {
 		return
 	}
-	connector, host, err := h.able(ctx, step, connect.ActObserve)
+	connector, host, err := h.acts.Able(ctx, step, connect.ActObserve)
 	if err != nil {
 		return
 	}
@@ -178,32 +179,32 @@ func (h *acts) noteConnections(ctx context.Context, step rotation.Step) {
 // signedIn looks whether what was proven has signed in again: a connection that its system
 // shows to be its own, and that it had not before, is a session of the account at the
 // authority. Where one of these is not told, nothing is concluded.
-func (h *acts) signedIn(ctx context.Context, step rotation.Step, outcome rotation.Outcome) rotation.Outcome {
+func (h *Hands) signedIn(ctx context.Context, step rotation.Step, outcome rotation.Outcome) rotation.Outcome {
 	before, noted := h.had.Load(placeKey(step))
 	if outcome.Result != rotation.ResultDone || !noted {
 		return outcome
 	}
 	authority, server, tells := h.sessions(ctx)
-	connector, host, err := h.able(ctx, step, connect.ActObserve)
+	connector, host, err := h.acts.Able(ctx, step, connect.ActObserve)
 	if err != nil || !tells {
 		return outcome
 	}
 	had, _ := before.([]estate.Socket)
-	limit := h.rotations.base.Now().Add(signInTime)
+	limit := h.acts.base.Now().Add(signInTime)
 	for {
 		if from := h.session(ctx, step, had, connector, host, authority, server); from != "" {
 			outcome.Words += "; signed in again from " + from
 			outcome.Memo = rotation.MemoSignedIn
 			return outcome
 		}
-		if h.rotations.base.Now().After(limit) || connect.Wait(ctx, lookEvery) != nil {
+		if h.acts.base.Now().After(limit) || connect.Wait(ctx, lookEvery) != nil {
 			return outcome
 		}
 	}
 }
 
 // session is where a dependent's session of the account comes from, or "".
-func (h *acts) session(ctx context.Context, step rotation.Step, had []estate.Socket, connector connect.Connector, host connect.Target, authority connect.Connector, server connect.Target) string {
+func (h *Hands) session(ctx context.Context, step rotation.Step, had []estate.Socket, connector connect.Connector, host connect.Target, authority connect.Connector, server connect.Target) string {
 	own, err := connector.Connections(ctx, host, step.At())
 	own = slices.DeleteFunc(own, func(c estate.Socket) bool {
 		return slices.ContainsFunc(had, func(h estate.Socket) bool { return h.Local == c.Local && h.LocalPort == c.LocalPort })
@@ -214,7 +215,7 @@ func (h *acts) session(ctx context.Context, step rotation.Step, had []estate.Soc
 	found := ""
 	_, err = authority.Visit(ctx, server, connect.VisitRequest{}, func(b connect.Batch) error {
 		for _, s := range b.Sessions {
-			if s.StableID == h.account.StableID && s.Port != 0 && slices.ContainsFunc(own, func(c estate.Socket) bool { return c.Local == s.Client && c.LocalPort == s.Port }) {
+			if s.StableID == h.Account.StableID && s.Port != 0 && slices.ContainsFunc(own, func(c estate.Socket) bool { return c.Local == s.Client && c.LocalPort == s.Port }) {
 				found = net.JoinHostPort(s.Client, strconv.Itoa(s.Port))
 			}
 		}
@@ -227,8 +228,8 @@ func (h *acts) session(ctx context.Context, step rotation.Step, had []estate.Soc
 }
 
 // revive starts a unit that was taken down with another one, unless it runs.
-func (h *acts) revive(ctx context.Context, step rotation.Step) rotation.Outcome {
-	connector, target, err := h.able(ctx, step, connect.ActRestart)
+func (h *Hands) revive(ctx context.Context, step rotation.Step) rotation.Outcome {
+	connector, target, err := h.acts.Able(ctx, step, connect.ActRestart)
 	if err != nil {
 		return certainly(err)
 	}
@@ -245,18 +246,18 @@ func (h *acts) revive(ctx context.Context, step rotation.Step) rotation.Outcome 
 }
 
 // applicationCheck asks the application until it answers as it should.
-func (h *acts) applicationCheck(ctx context.Context, step rotation.Step, target connect.Target, state connect.UnitState) rotation.Outcome {
+func (h *Hands) applicationCheck(ctx context.Context, step rotation.Step, target connect.Target, state connect.UnitState) rotation.Outcome {
 	words := strings.TrimSuffix(cmp.Or(state.Sub, state.Active)+", "+state.Invocation, ", ")
 	if step.Check == nil {
 		return done(words)
 	}
-	limit := h.rotations.base.Now().Add(settleTime)
+	limit := h.acts.base.Now().Add(settleTime)
 	for {
-		said, err := h.checkOnce(ctx, step, target)
+		said, err := h.acts.CheckOnce(ctx, step, target)
 		if err == nil {
 			return done(words + "; " + said)
 		}
-		if h.rotations.base.Now().After(limit) {
+		if h.acts.base.Now().After(limit) {
 			return certainly(fmt.Errorf("%s is active, but its own check fails: %w", step.Subject, err))
 		}
 		if err := connect.Wait(ctx, lookEvery); err != nil {
@@ -265,8 +266,8 @@ func (h *acts) applicationCheck(ctx context.Context, step rotation.Step, target 
 	}
 }
 
-// checkOnce asks the application once.
-func (h *acts) checkOnce(ctx context.Context, step rotation.Step, target connect.Target) (string, error) {
+// CheckOnce asks the application once.
+func (a *Acts) CheckOnce(ctx context.Context, step rotation.Step, target connect.Target) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	check := step.Check
@@ -296,7 +297,7 @@ func (h *acts) checkOnce(ctx context.Context, step rotation.Step, target connect
 		}
 		return check.Target + " answers as expected", nil
 	}
-	connector, _, err := h.able(ctx, step, connect.ActCommand)
+	connector, _, err := a.Able(ctx, step, connect.ActCommand)
 	if err != nil {
 		return "", err
 	}
