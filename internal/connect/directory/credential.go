@@ -9,6 +9,8 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/directory/policy"
+	"mossledger.example/moss/internal/connect/directory/values"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/secret"
 )
@@ -20,7 +22,7 @@ const verifyTime = 15 * time.Second
 func (s *session) locate(account connect.AccountRef, attributes ...string) (*ldap.Entry, *connect.Failure) {
 	filter := "(entryUUID=" + ldap.EscapeFilter(account.StableID) + ")"
 	if s.windows() {
-		value, err := guidFilter(account.StableID)
+		value, err := values.GUIDFilter(account.StableID)
 		if err != nil {
 			return nil, s.target.Fail(connect.StageRead, connect.CodeGone, err.Error(), "run a survey of this directory", err)
 		}
@@ -55,7 +57,7 @@ func (Connector) Verify(ctx context.Context, t connect.Target, account connect.A
 	var trials *connect.Trials
 	var lingers time.Duration
 	if failure == nil {
-		trials = trialsOf(entry)
+		trials = policy.TrialsOf(entry)
 		if s.windows() {
 			lingers = formerPassword
 		}
@@ -142,7 +144,7 @@ func setPassword(ctx context.Context, t connect.Target, account connect.AccountR
 		return failure
 	}
 	defer s.close()
-	entry, failure := s.locate(account, append([]string{"pwdAccountLockedTime", "pwdPolicySubentry", "pwdChangedTime"}, guarding...)...)
+	entry, failure := s.locate(account, append([]string{"pwdAccountLockedTime", "pwdPolicySubentry", "pwdChangedTime"}, policy.Guarding...)...)
 	if failure == nil {
 		failure = s.guarded(entry, account.Name)
 	}
@@ -150,7 +152,7 @@ func setPassword(ctx context.Context, t connect.Target, account connect.AccountR
 		return failure
 	}
 	var lock estate.Tristate
-	if entry.GetAttributeValue(lockAttribute) != "" {
+	if entry.GetAttributeValue(policy.LockAttribute) != "" {
 		if lock, failure = s.lockNow(entry); failure != nil {
 			return failure // nothing was changed
 		}
@@ -158,11 +160,11 @@ func setPassword(ctx context.Context, t connect.Target, account connect.AccountR
 	var err error
 	if s.windows() {
 		modify := ldap.NewModifyRequest(entry.DN, nil)
-		modify.Replace("unicodePwd", []string{quotedUTF16(value)})
+		modify.Replace("unicodePwd", []string{values.QuotedUTF16(value)})
 		err = s.conn.Modify(modify)
 	} else {
 		given := ""
-		if rules, failure := s.changeRules(entry); failure == nil && rules.certain && rules.safe {
+		if rules, failure := s.changeRules(entry); failure == nil && rules.Certain && rules.Safe {
 			given = former.RevealString()
 		}
 		_, err = s.conn.PasswordModify(ldap.NewPasswordModifyRequest(entry.DN, given, value.RevealString()))
@@ -183,7 +185,7 @@ func setPassword(ctx context.Context, t connect.Target, account connect.AccountR
 // that are shown say of it.
 func (s *session) restoreLock(entry *ldap.Entry, lock estate.Tristate) error {
 	locked := entry.GetAttributeValue("pwdAccountLockedTime")
-	if s.windows() || locked == "" || lock == estate.No && locked != lockedForGood {
+	if s.windows() || locked == "" || lock == estate.No && locked != policy.LockedForGood {
 		return nil
 	}
 	modify := ldap.NewModifyRequest(entry.DN, nil)
@@ -221,7 +223,7 @@ func (Connector) Rehearse(ctx context.Context, t connect.Target, intentions []co
 
 func (s *session) rehearseChange(ctx context.Context, account connect.AccountRef) []connect.Checked {
 	name := s.target.Name
-	attributes := append([]string{"msDS-User-Account-Control-Computed", "pwdAccountLockedTime", "pwdChangedTime"}, guarding...)
+	attributes := append([]string{"msDS-User-Account-Control-Computed", "pwdAccountLockedTime", "pwdChangedTime"}, policy.Guarding...)
 	entry, failure := s.locate(account, append(attributes, counted...)...)
 	if failure != nil {
 		return []connect.Checked{{System: name, What: "find the account", Result: connect.CheckFailed, Words: failure.Words, Next: failure.Next}}

@@ -8,6 +8,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/directory/values"
 	"mossledger.example/moss/internal/core/naming"
 )
 
@@ -21,15 +22,6 @@ type memberships struct {
 
 func newMemberships() *memberships {
 	return &memberships{parents: map[string][]string{}, named: map[string][]string{}, groups: map[string]bool{}, numbers: map[string][]string{}}
-}
-
-// fold makes spellings of one name the same. What is no name is compared as it
-// stands.
-func fold(dn string) string {
-	if normal, err := naming.NormalDN(dn); err == nil {
-		return normal
-	}
-	return strings.ToLower(dn)
 }
 
 func (m *memberships) count() int { return len(m.groups) }
@@ -56,7 +48,7 @@ func (v *visit) readGroups(ctx context.Context) error {
 		}
 		err := read(base)
 		if err == nil {
-			covered = append(covered, fold(base))
+			covered = append(covered, values.Fold(base))
 			continue
 		}
 		f := asFailure(v.target, err)
@@ -69,7 +61,7 @@ func (v *visit) readGroups(ctx context.Context) error {
 		}
 	}
 	for _, base := range v.bases {
-		below := func(context string) bool { return naming.Below(fold(base), context) }
+		below := func(context string) bool { return naming.Below(values.Fold(base), context) }
 		if v.closed[base] == "" && !slices.ContainsFunc(covered, below) {
 			if err := read(base); err != nil {
 				return err
@@ -80,14 +72,14 @@ func (v *visit) readGroups(ctx context.Context) error {
 }
 
 func (m *memberships) add(e *ldap.Entry, windows bool) {
-	key := fold(e.DN)
+	key := values.Fold(e.DN)
 	if m.groups[key] {
 		return // seen from a base above
 	}
 	m.groups[key] = true
 	if windows {
 		m.parents[key] = e.GetAttributeValues("memberOf")
-		if sid := sidText(e.GetRawAttributeValue("objectSid")); sid != "" {
+		if sid := values.SIDText(e.GetRawAttributeValue("objectSid")); sid != "" {
 			m.numbers[sid] = append(m.numbers[sid], e.DN)
 		}
 		return
@@ -97,7 +89,7 @@ func (m *memberships) add(e *ldap.Entry, windows bool) {
 	}
 	for _, attribute := range []string{"member", "uniqueMember"} {
 		for _, member := range e.GetAttributeValues(attribute) {
-			member = fold(withoutBits(member))
+			member = values.Fold(withoutBits(member))
 			m.parents[member] = append(m.parents[member], e.DN)
 		}
 	}
@@ -121,7 +113,7 @@ func (m *memberships) of(e *ldap.Entry, name string) []string {
 	if len(m.groups) == 0 {
 		return nil
 	}
-	direct := append(append([]string(nil), m.parents[fold(e.DN)]...), m.named[name]...)
+	direct := append(append([]string(nil), m.parents[values.Fold(e.DN)]...), m.named[name]...)
 	if number := e.GetAttributeValue("gidNumber"); number != "" {
 		direct = append(direct, m.numbers[number]...)
 	}
@@ -150,7 +142,7 @@ func (m *memberships) effective(direct []string) []string {
 	for len(queue) > 0 {
 		group := queue[0]
 		queue = queue[1:]
-		key := fold(group)
+		key := values.Fold(group)
 		if seen[key] {
 			continue
 		}

@@ -11,6 +11,8 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/directory/policy"
+	"mossledger.example/moss/internal/connect/directory/values"
 	"mossledger.example/moss/internal/core/estate"
 )
 
@@ -20,69 +22,17 @@ import (
 // the two apart, because what may not be searched matches neither an assertion
 // nor its negation (RFC 4511, section 4.5.1.7: Undefined).
 
-const lockAttribute = "pwdAccountLockedTime"
-
-// lockedForGood is the time that an administrator's lock has.
-const lockedForGood = "000001010000Z"
-
-// lockRule is what one policy says of locks.
-type lockRule struct {
-	off      bool          // accounts are not locked
-	duration time.Duration // 0: until somebody unlocks
-}
-
-// lockRules are those of all policies that are shown.
-type lockRules map[string]lockRule // by normal DN
-
-func (s *session) lockRules() (lockRules, *connect.Failure) {
+func (s *session) lockRules() (policy.LockRules, *connect.Failure) {
 	policies, failure := s.find(s.contexts, 0, "(objectClass=pwdPolicy)", "pwdLockout", "pwdLockoutDuration")
 	if failure != nil && failure.Code != connect.CodeGone && failure.Code != connect.CodeNotPermitted {
 		return nil, failure // hidden ones leave locks unknown; this is another matter
 	}
-	out := lockRules{}
-	for _, policy := range policies {
-		seconds, _ := strconv.Atoi(policy.GetAttributeValue("pwdLockoutDuration"))
-		out[fold(policy.DN)] = lockRule{off: policy.GetAttributeValue("pwdLockout") != "TRUE", duration: time.Duration(seconds) * time.Second}
+	out := policy.LockRules{}
+	for _, shown := range policies {
+		seconds, _ := strconv.Atoi(shown.GetAttributeValue("pwdLockoutDuration"))
+		out[values.Fold(shown.DN)] = policy.LockRule{Off: shown.GetAttributeValue("pwdLockout") != "TRUE", Duration: time.Duration(seconds) * time.Second}
 	}
 	return out, nil
-}
-
-func (r lockRule) holds(since time.Time, forGood bool, now time.Time) bool {
-	return !r.off && (forGood || r.duration == 0 || now.Before(since.Add(r.duration)))
-}
-
-// state says whether a lock that is shown still holds. Without a policy of its
-// own an account has the default one, and which that is stands in the server's
-// configuration: then all that are shown must agree. One that is hidden could
-// say otherwise, so nothing is undone on the strength of this (restoreLock).
-func (rules lockRules) state(entry *ldap.Entry, now time.Time) estate.Tristate {
-	text := entry.GetAttributeValue(lockAttribute)
-	since, forGood := generalizedTime(text), text == lockedForGood
-	if since.IsZero() && !forGood {
-		return estate.Yes // in whatever form: it is locked
-	}
-	if dn := entry.GetAttributeValue("pwdPolicySubentry"); dn != "" {
-		rule, shown := rules[fold(dn)]
-		if !shown {
-			return estate.Unknown
-		}
-		return estate.Known(rule.holds(since, forGood, now))
-	}
-	holds := 0
-	for _, rule := range rules {
-		if rule.holds(since, forGood, now) {
-			holds++
-		}
-	}
-	switch {
-	case len(rules) == 0:
-		return estate.Unknown
-	case holds == len(rules):
-		return estate.Yes
-	case holds == 0:
-		return estate.No
-	}
-	return estate.Unknown
 }
 
 // keepsLocks reports whether the schema has locks at all (RFC 4512, section
@@ -106,21 +56,21 @@ func (s *session) keepsLocks() (bool, *connect.Failure) {
 		return true, nil
 	}
 	return slices.ContainsFunc(res.Entries[0].GetAttributeValues("attributeTypes"), func(definition string) bool {
-		return strings.Contains(definition, "'"+lockAttribute+"'") // RFC 4512, section 4.1.2
+		return strings.Contains(definition, "'"+policy.LockAttribute+"'") // RFC 4512, section 4.1.2
 	}), nil
 }
 
 // notLocked matches entries of which it can be read that they have no lock.
-const notLocked = "(!(" + lockAttribute + "=*))"
+const notLocked = "(!(" + policy.LockAttribute + "=*))"
 
 // lockNow says whether one account is locked.
 func (s *session) lockNow(entry *ldap.Entry) (estate.Tristate, *connect.Failure) {
-	if entry.GetAttributeValue(lockAttribute) != "" {
+	if entry.GetAttributeValue(policy.LockAttribute) != "" {
 		rules, failure := s.lockRules()
 		if failure != nil {
 			return estate.Unknown, failure
 		}
-		return rules.state(entry, time.Now()), nil
+		return rules.State(entry, time.Now()), nil
 	}
 	if keeps, failure := s.keepsLocks(); failure != nil || !keeps {
 		return estate.No, failure
@@ -139,7 +89,7 @@ func (s *session) lockNow(entry *ldap.Entry) (estate.Tristate, *connect.Failure)
 
 // locks are those of all accounts that a visit reads.
 type locks struct {
-	rules lockRules
+	rules policy.LockRules
 	kept  bool
 	seed  maphash.Seed
 	free  map[uint64]struct{} // of DNs that can be seen to have no lock
@@ -171,8 +121,8 @@ func (v *visit) readLocks(ctx context.Context) (l *locks, failure *connect.Failu
 }
 
 func (l *locks) of(e *ldap.Entry, now time.Time) estate.Tristate {
-	if e.GetAttributeValue(lockAttribute) != "" {
-		return l.rules.state(e, now)
+	if e.GetAttributeValue(policy.LockAttribute) != "" {
+		return l.rules.State(e, now)
 	}
 	if _, free := l.free[maphash.String(l.seed, e.DN)]; free || !l.kept {
 		return estate.No

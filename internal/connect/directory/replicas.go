@@ -2,48 +2,18 @@ package directory
 
 import (
 	"context"
-	"fmt"
 	"slices"
-	"time"
 
 	"github.com/go-ldap/ldap/v3"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/directory/policy"
 	"mossledger.example/moss/internal/core/secret"
 )
 
 // Dependents sign in at whichever server they reach. A value that one server accepts is
 // not in force before the others have learned of it: they are asked as well, each when it
 // has come as far. How far it has come shows in when the password was last set there.
-
-// setAt is when an entry's password was last set, as the server that was asked has it.
-func setAt(entry *ldap.Entry) time.Time {
-	if t := fileTime(entry.GetAttributeValue("pwdLastSet")); !t.IsZero() {
-		return t
-	}
-	return generalizedTime(entry.GetAttributeValue("pwdChangedTime"))
-}
-
-// changeNumber says which change to an entry a server has seen last, in an order that is
-// the same on all of them (OpenLDAP, "The LDAP Sync Replication Engine"). It is finer than
-// the second in which a password was set, and is there without any password policy.
-const changeNumber = "entryCSN"
-
-// hasComeAsFar: a server's entry is of the same change of the password as the first
-// server's, or a later one. Where nothing shows it, why is said.
-func hasComeAsFar(entry, first *ldap.Entry) (bool, string) {
-	if is, should := entry.GetAttributeValue(changeNumber), first.GetAttributeValue(changeNumber); is != "" && should != "" {
-		return is >= should, fmt.Sprintf("it has the entry as of the change %s, the first server as of %s", is, should)
-	}
-	switch is, should := setAt(entry), setAt(first); {
-	case should.IsZero():
-		return false, "the first server does not show when the password was set, so that a server that is behind could not be told from one with another password"
-	case is.IsZero():
-		return false, "it does not show when the password was set"
-	default:
-		return !is.Before(should), fmt.Sprintf("it has the password that was set at %s, the first server that of %s", is.UTC().Format(time.DateTime), should.UTC().Format(time.DateTime))
-	}
-}
 
 // elsewhere asks the further servers what they say of a value. Each has its own time.
 func elsewhere(ctx context.Context, t connect.Target, account connect.AccountRef, first *ldap.Entry, value secret.Value) []connect.ServerVerdict {
@@ -83,7 +53,7 @@ func at(ctx context.Context, t connect.Target, account connect.AccountRef, first
 	if failure != nil {
 		return notAsked(failure)
 	}
-	if far, words := hasComeAsFar(entry, first); !far {
+	if far, words := policy.HasComeAsFar(entry, first); !far {
 		v.State, v.Words = connect.ServerBehind, words
 		return v
 	}
@@ -112,7 +82,7 @@ func (s *session) rehearseServers(ctx context.Context, account connect.AccountRe
 		}
 		far, words := false, ""
 		if failure == nil {
-			far, words = hasComeAsFar(there, entry)
+			far, words = policy.HasComeAsFar(there, entry)
 		}
 		switch {
 		case failure != nil && away(failure):

@@ -23,6 +23,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/directory/values"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/secret"
 )
@@ -241,7 +242,7 @@ func (s *session) readRoot() *connect.Failure {
 	root := res.Entries[0]
 	s.root = root
 	s.facts.Version = root.GetAttributeValue("vendorVersion")
-	if own := generalizedTime(root.GetAttributeValue("currentTime")); !own.IsZero() {
+	if own := values.GeneralizedTime(root.GetAttributeValue("currentTime")); !own.IsZero() {
 		s.clockOff = time.Until(own)
 	}
 	switch {
@@ -354,7 +355,7 @@ func (s *session) readDomain() {
 	res, err := s.conn.Search(ldap.NewSearchRequest(s.facts.BaseDN, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 0, false, "(objectClass=*)",
 		[]string{"objectSid", "minPwdLength", "pwdHistoryLength", "maxPwdAge", "msDS-Behavior-Version"}, nil))
 	if err == nil && len(res.Entries) == 1 {
-		s.facts.Identity = sidText(res.Entries[0].GetRawAttributeValue("objectSid"))
+		s.facts.Identity = values.SIDText(res.Entries[0].GetRawAttributeValue("objectSid"))
 		s.facts.Policy = map[string]string{
 			"minimum length": res.Entries[0].GetAttributeValue("minPwdLength"),
 			"history":        res.Entries[0].GetAttributeValue("pwdHistoryLength"),

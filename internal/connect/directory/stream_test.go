@@ -37,13 +37,3 @@ func FuzzStream(f *testing.F) {
 		}
 	})
 }
-
-func FuzzValues(f *testing.F) {
-	f.Add("133000000000000000", []byte{1, 1, 0, 0, 0, 0, 0, 5, 1, 0, 0, 0})
-	f.Fuzz(func(_ *testing.T, text string, raw []byte) {
-		fileTime(text)
-		generalizedTime(text)
-		sidText(raw)
-		_, _ = guidFilter(guidText(raw))
-	})
-}

@@ -11,6 +11,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/directory/values"
 	"mossledger.example/moss/internal/core/estate"
 )
 
@@ -206,16 +207,16 @@ const (
 
 func windowsAccount(e *ldap.Entry) (estate.Account, string) {
 	a := estate.Account{
-		StableID: guidText(e.GetRawAttributeValue("objectGUID")), DN: e.DN,
+		StableID: values.GUIDText(e.GetRawAttributeValue("objectGUID")), DN: e.DN,
 		Name: e.GetAttributeValue("sAMAccountName"), UPN: e.GetAttributeValue("userPrincipalName"),
-		SID: sidText(e.GetRawAttributeValue("objectSid")), DisplayName: e.GetAttributeValue("displayName"),
+		SID: values.SIDText(e.GetRawAttributeValue("objectSid")), DisplayName: e.GetAttributeValue("displayName"),
 		Description: e.GetAttributeValue("description"), Owner: e.GetAttributeValue("managedBy"),
 		Principals: e.GetAttributeValues("servicePrincipalName"),
 		Type:       "user", Enabled: estate.Unknown, Locked: estate.Unknown,
-		PasswordChanged: fileTime(e.GetAttributeValue("pwdLastSet")),
-		AccountExpires:  fileTime(e.GetAttributeValue("accountExpires")),
-		LastLogOn:       fileTime(e.GetAttributeValue("lastLogonTimestamp")),
-		PasswordExpires: fileTime(e.GetAttributeValue("msDS-UserPasswordExpiryTimeComputed")),
+		PasswordChanged: values.FileTime(e.GetAttributeValue("pwdLastSet")),
+		AccountExpires:  values.FileTime(e.GetAttributeValue("accountExpires")),
+		LastLogOn:       values.FileTime(e.GetAttributeValue("lastLogonTimestamp")),
+		PasswordExpires: values.FileTime(e.GetAttributeValue("msDS-UserPasswordExpiryTimeComputed")),
 		MustChange:      e.GetAttributeValue("pwdLastSet") == "0",
 	}
 	a.KeyVersion, _ = strconv.Atoi(e.GetAttributeValue("msDS-KeyVersionNumber"))
@@ -252,9 +253,9 @@ func rfcAccount(e *ldap.Entry) (estate.Account, string) {
 		Owner: e.GetAttributeValue("manager"), Principals: e.GetAttributeValues("krbPrincipalName"), Type: "user",
 		Home: e.GetAttributeValue("homeDirectory"), Shell: e.GetAttributeValue("loginShell"), UID: e.GetAttributeValue("uidNumber"),
 		Enabled: estate.Yes, Locked: estate.Unknown,
-		PasswordChanged: generalizedTime(e.GetAttributeValue("pwdChangedTime")),
-		AccountExpires:  generalizedTime(e.GetAttributeValue("pwdEndTime")),
-		LastLogOn:       generalizedTime(e.GetAttributeValue("pwdLastSuccess")),
+		PasswordChanged: values.GeneralizedTime(e.GetAttributeValue("pwdChangedTime")),
+		AccountExpires:  values.GeneralizedTime(e.GetAttributeValue("pwdEndTime")),
+		LastLogOn:       values.GeneralizedTime(e.GetAttributeValue("pwdLastSuccess")),
 		MustChange:      e.GetAttributeValue("pwdReset") == "TRUE",
 	}
 	// Its own name is the one that its relative name has; an attribute may have

@@ -1,4 +1,4 @@
-package directory
+package policy
 
 import (
 	"strconv"
@@ -30,13 +30,13 @@ func TestWrongPasswordsThatCount(t *testing.T) {
 		"others, parts of a second":    {map[string][]string{"pwdFailureTime": {now.Add(-time.Minute).Format("20060102150405.000000Z")}}, time.Hour, 1},
 		"not understood":               {map[string][]string{"pwdFailureTime": {"yesterday"}, "badPasswordTime": {"x"}}, time.Hour, 0},
 	} {
-		assert.Equal(t, v.want, lockout{after: 5, window: v.window}.wrong(ldap.NewEntry("cn=x", v.attributes), now), name)
+		assert.Equal(t, v.want, Lockout{After: 5, Window: v.window}.Wrong(ldap.NewEntry("cn=x", v.attributes), now), name)
 	}
-	assert.Equal(t, 30*time.Minute, interval("-18000000000"))
+	assert.Equal(t, 30*time.Minute, Interval("-18000000000"))
 	for _, text := range []string{"", "0", "x", "18000000000", "-9223372036854775808"} {
-		assert.Zero(t, interval(text), text)
+		assert.Zero(t, Interval(text), text)
 	}
-	assert.Equal(t, "wrong passwords lock no account", lockout{}.String())
-	assert.Equal(t, "5 wrong passwords within 30m0s lock an account for 1h0m0s", lockout{5, 30 * time.Minute, time.Hour}.String())
-	assert.Equal(t, "3 wrong passwords lock an account until somebody unlocks it", lockout{after: 3}.String())
+	assert.Equal(t, "wrong passwords lock no account", Lockout{}.String())
+	assert.Equal(t, "5 wrong passwords within 30m0s lock an account for 1h0m0s", Lockout{5, 30 * time.Minute, time.Hour}.String())
+	assert.Equal(t, "3 wrong passwords lock an account until somebody unlocks it", Lockout{After: 3}.String())
 }

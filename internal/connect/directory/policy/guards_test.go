@@ -1,4 +1,4 @@
-package directory
+package policy
 
 import (
 	"encoding/binary"
@@ -36,7 +36,7 @@ func TestGuards(t *testing.T) {
 		"numbers that only end so": {map[string][]string{"objectClass": user, "sAMAccountName": {"svc"}, "objectSid": {sid(1502)}}, false, false},
 		"of another schema":        {map[string][]string{"objectClass": {"inetOrgPerson"}, "uid": {"krbtgt"}}, false, false},
 	} {
-		refuse, ask := guard(ldap.NewEntry("cn=x", v.attributes))
+		refuse, ask := Guard(ldap.NewEntry("cn=x", v.attributes))
 		assert.Equal(t, [2]bool{v.refuse, v.ask}, [2]bool{refuse != "", ask != ""}, name)
 	}
 }

@@ -1,4 +1,6 @@
-package directory
+// Package values reads and writes the forms in which directories keep times, identities and
+// passwords.
+package values
 
 import (
 	"encoding/binary"
@@ -9,12 +11,13 @@ import (
 	"time"
 	"unicode/utf16"
 
+	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/secret"
 )
 
-// fileTime reads the 100-nanosecond ticks since 1601 of the Windows schema.
+// FileTime reads the 100-nanosecond ticks since 1601 of the Windows schema.
 // Zero and the two "never" values give the zero time.
-func fileTime(text string) time.Time {
+func FileTime(text string) time.Time {
 	ticks, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || ticks <= 0 || ticks == 1<<63-1 {
 		return time.Time{}
@@ -23,8 +26,8 @@ func fileTime(text string) time.Time {
 	return time.Unix(ticks/1e7-toUnix, ticks%1e7*100).UTC()
 }
 
-// generalizedTime reads RFC 4517, section 3.3.13.
-func generalizedTime(text string) time.Time {
+// GeneralizedTime reads RFC 4517, section 3.3.13.
+func GeneralizedTime(text string) time.Time {
 	for _, layout := range []string{"20060102150405Z", "20060102150405.999999Z", "20060102150405.0Z"} {
 		if t, err := time.Parse(layout, text); err == nil {
 			return t.UTC()
@@ -33,8 +36,8 @@ func generalizedTime(text string) time.Time {
 	return time.Time{}
 }
 
-// sidText writes a binary SID as S-1-... ; "" when it is none.
-func sidText(raw []byte) string {
+// SIDText writes a binary SID as S-1-... ; "" when it is none.
+func SIDText(raw []byte) string {
 	if len(raw) < 8 || raw[0] != 1 || len(raw) != 8+4*int(raw[1]) {
 		return ""
 	}
@@ -50,8 +53,8 @@ func sidText(raw []byte) string {
 	return out.String()
 }
 
-// guidText writes a binary GUID in its usual mixed-endian form.
-func guidText(raw []byte) string {
+// GUIDText writes a binary GUID in its usual mixed-endian form.
+func GUIDText(raw []byte) string {
 	if len(raw) != 16 {
 		return ""
 	}
@@ -59,8 +62,8 @@ func guidText(raw []byte) string {
 		binary.LittleEndian.Uint16(raw[6:]), hex.EncodeToString(raw[8:10]), hex.EncodeToString(raw[10:]))
 }
 
-// guidFilter writes a GUID's text as an escaped filter value (RFC 4515).
-func guidFilter(text string) (string, error) {
+// GUIDFilter writes a GUID's text as an escaped filter value (RFC 4515).
+func GUIDFilter(text string) (string, error) {
 	raw, err := hex.DecodeString(strings.ReplaceAll(text, "-", ""))
 	if err != nil || len(raw) != 16 {
 		return "", fmt.Errorf("%q is not a GUID", text)
@@ -73,12 +76,21 @@ func guidFilter(text string) (string, error) {
 	return out.String(), nil
 }
 
-// quotedUTF16 is the form in which the Windows schema takes a new password:
+// QuotedUTF16 is the form in which the Windows schema takes a new password:
 // the value in double quotes, in UTF-16 little endian.
-func quotedUTF16(v secret.Value) string {
+func QuotedUTF16(v secret.Value) string {
 	var out []byte
 	for _, unit := range utf16.Encode([]rune(`"` + v.RevealString() + `"`)) {
 		out = binary.LittleEndian.AppendUint16(out, unit)
 	}
 	return string(out)
+}
+
+// Fold makes spellings of one name the same. What is no name is compared as it
+// stands.
+func Fold(dn string) string {
+	if normal, err := naming.NormalDN(dn); err == nil {
+		return normal
+	}
+	return strings.ToLower(dn)
 }

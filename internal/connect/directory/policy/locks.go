@@ -1,0 +1,62 @@
+package policy
+
+import (
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"mossledger.example/moss/internal/connect/directory/values"
+	"mossledger.example/moss/internal/core/estate"
+)
+
+const LockAttribute = "pwdAccountLockedTime"
+
+// LockedForGood is the time that an administrator's lock has.
+const LockedForGood = "000001010000Z"
+
+// LockRule is what one policy says of locks.
+type LockRule struct {
+	Off      bool          // accounts are not locked
+	Duration time.Duration // 0: until somebody unlocks
+}
+
+// LockRules are those of all policies that are shown.
+type LockRules map[string]LockRule // by normal DN
+
+func (r LockRule) holds(since time.Time, forGood bool, now time.Time) bool {
+	return !r.Off && (forGood || r.Duration == 0 || now.Before(since.Add(r.Duration)))
+}
+
+// State says whether a lock that is shown still holds. Without a policy of its
+// own an account has the default one, and which that is stands in the server's
+// configuration: then all that are shown must agree. One that is hidden could
+// say otherwise, so nothing is undone on the strength of this (restoreLock).
+func (rules LockRules) State(entry *ldap.Entry, now time.Time) estate.Tristate {
+	text := entry.GetAttributeValue(LockAttribute)
+	since, forGood := values.GeneralizedTime(text), text == LockedForGood
+	if since.IsZero() && !forGood {
+		return estate.Yes // in whatever form: it is locked
+	}
+	if dn := entry.GetAttributeValue("pwdPolicySubentry"); dn != "" {
+		rule, shown := rules[values.Fold(dn)]
+		if !shown {
+			return estate.Unknown
+		}
+		return estate.Known(rule.holds(since, forGood, now))
+	}
+	holds := 0
+	for _, rule := range rules {
+		if rule.holds(since, forGood, now) {
+			holds++
+		}
+	}
+	switch {
+	case len(rules) == 0:
+		return estate.Unknown
+	case holds == len(rules):
+		return estate.Yes
+	case holds == 0:
+		return estate.No
+	}
+	return estate.Unknown
+}
