@@ -107,3 +107,23 @@ func TestTheStoreAloneWrites(t *testing.T) {
 	}))
 	require.Greater(t, looked, 300)
 }
+
+// mostLines is how much a room holds: more than a person reads at once.
+const mostLines = 2500
+
+// TestRoomsAreSmall holds packages to that, tests apart.
+func TestRoomsAreSmall(t *testing.T) {
+	lines := map[string]int{}
+	require.NoError(t, filepath.WalkDir(".", func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		raw, err := os.ReadFile(path)
+		lines[filepath.Dir(path)] += strings.Count(string(raw), "\n")
+		return err
+	}))
+	require.Greater(t, len(lines), 40)
+	for room, n := range lines {
+		require.LessOrEqual(t, n, mostLines, "%s: give a part of it a room of its own", room)
+	}
+}

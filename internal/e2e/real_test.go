@@ -22,6 +22,7 @@ import (
 	"mossledger.example/moss/internal/lab"
 	"mossledger.example/moss/internal/standin"
 	"mossledger.example/moss/internal/standin/windowshost"
+	"mossledger.example/moss/internal/standin/windowshost/domain"
 )
 
 // real is an estate of real systems: a Windows-schema domain, an OpenLDAP
@@ -119,7 +120,7 @@ func (r *real) startTerminal() {
 	require.NoError(r.t, err)
 	h := windowshost.New(windowshost.Config{
 		Name: "TERMINAL1", Domain: "larkmoor.example", NetBIOS: "LARKMOOR", TLS: config, Keytab: lab.Keytab(r.t), Service: lab.HTTPService, Admins: []string{`LARKMOOR\mossmgr`},
-		Authority: &windowshost.Domain{Address: lab.Gateway + ":636", CA: r.samba.CA, Base: r.samba.Base, Name: "larkmoor.example", Account: r.samba.Manager, Secret: lab.ManagerPassword, Center: lab.Gateway + ":88"},
+		Authority: &domain.Domain{Address: lab.Gateway + ":636", CA: r.samba.CA, Base: r.samba.Base, Name: "larkmoor.example", Account: r.samba.Manager, Secret: lab.ManagerPassword, Center: lab.Gateway + ":88"},
 	})
 	h.AddService(windowshost.Service{Name: "TideBoard", Account: `LARKMOOR\svc-tidefeed`, Password: lab.AccountPassword})
 	h.AddService(windowshost.Service{Name: "TideGate", Account: "LocalSystem", Needs: []string{"TideBoard"}})

@@ -15,6 +15,7 @@ import (
 	"mossledger.example/moss/internal/standin"
 	"mossledger.example/moss/internal/standin/larkmoor"
 	"mossledger.example/moss/internal/standin/windowshost"
+	"mossledger.example/moss/internal/standin/windowshost/domain"
 )
 
 // TestKerberos signs in to a windows host with tickets of a real domain, whose
@@ -27,7 +28,7 @@ func TestKerberos(t *testing.T) {
 	require.NoError(t, err)
 	h := windowshost.New(windowshost.Config{
 		Name: "TERMINAL1", Domain: "larkmoor.example", NetBIOS: "LARKMOOR", TLS: config, Keytab: lab.Keytab(t), Service: lab.HTTPService, Admins: []string{`LARKMOOR\mossmgr`},
-		Authority: &windowshost.Domain{Address: samba.Address + ":636", CA: samba.CA, Base: samba.Base, Name: "larkmoor.example", Account: samba.Manager, Secret: lab.ManagerPassword},
+		Authority: &domain.Domain{Address: samba.Address + ":636", CA: samba.CA, Base: samba.Base, Name: "larkmoor.example", Account: samba.Manager, Secret: lab.ManagerPassword},
 	})
 	h.AddService(windowshost.Service{Name: "TideBoard", Account: `LARKMOOR\svc-tidefeed`, Password: lab.AccountPassword})
 	require.Equal(t, windowshost.Running, h.State("TideBoard"), "the real domain accepts its password")

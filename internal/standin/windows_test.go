@@ -19,6 +19,7 @@ import (
 	"mossledger.example/moss/internal/standin"
 	standindir "mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/windowshost"
+	"mossledger.example/moss/internal/standin/windowshost/domain"
 )
 
 const berthPassword = "Berth-Passw0rd-1"
@@ -33,7 +34,7 @@ func startWindows(t *testing.T, signIn string) (*windowshost.Host, connect.Targe
 	h := windowshost.New(windowshost.Config{
 		Name: "NORTH1", Domain: "larkmoor.example", NetBIOS: "LARKMOOR", TLS: config, Basic: true, Admins: []string{`LARKMOOR\mossmgr`},
 		Responses: server,
-		Authority: &windowshost.Domain{Address: fmt.Sprintf("%s:%d", directory.Address, directory.Port), CA: directory.TrustedCA, Base: "DC=larkmoor,DC=example", Name: "larkmoor.example", Account: directory.Steward.Account, Secret: directory.Steward.Password.RevealString()},
+		Authority: &domain.Domain{Address: fmt.Sprintf("%s:%d", directory.Address, directory.Port), CA: directory.TrustedCA, Base: "DC=larkmoor,DC=example", Name: "larkmoor.example", Account: directory.Steward.Account, Secret: directory.Steward.Password.RevealString()},
 	})
 	h.AddUser(windowshost.User{Name: "mossmgr", Password: "Manager-Passw0rd", Admin: true})
 	h.AddUser(windowshost.User{Name: "svc-local", Password: berthPassword, FullName: "Local service"})

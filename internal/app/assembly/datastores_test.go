@@ -9,12 +9,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	_ "mossledger.example/moss/internal/connect/postgres"
-	_ "mossledger.example/moss/internal/connect/redis"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/connect"
+	_ "mossledger.example/moss/internal/connect/postgres"
+	_ "mossledger.example/moss/internal/connect/redis"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/radius"
 	"mossledger.example/moss/internal/core/rotation"

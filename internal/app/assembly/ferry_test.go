@@ -13,13 +13,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	_ "mossledger.example/moss/internal/connect/directory"
-	_ "mossledger.example/moss/internal/connect/unixhost"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/assembly"
 	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/connect"
+	_ "mossledger.example/moss/internal/connect/directory"
+	_ "mossledger.example/moss/internal/connect/unixhost"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/records"

@@ -13,7 +13,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	_ "mossledger.example/moss/internal/connect/mariadb"
-
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"

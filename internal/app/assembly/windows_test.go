@@ -12,10 +12,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	_ "mossledger.example/moss/internal/connect/winhost"
-
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/rotate/planning"
+	_ "mossledger.example/moss/internal/connect/winhost"
 	"mossledger.example/moss/internal/core/diagnosis"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"

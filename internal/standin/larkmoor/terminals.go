@@ -8,6 +8,7 @@ import (
 	"mossledger.example/moss/internal/standin"
 	"mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/windowshost"
+	"mossledger.example/moss/internal/standin/windowshost/domain"
 )
 
 // QuayLine is the application of six services at the terminals, in start
@@ -26,7 +27,7 @@ func (e *Estate) startWindows(authority *standin.Authority) error {
 		h := windowshost.New(windowshost.Config{
 			Name: strings.ToUpper(name), Domain: "larkmoor.example", NetBIOS: "LARKMOOR", TLS: config, Basic: true, Admins: []string{`LARKMOOR\` + Manager},
 			Responses: e.Directory,
-			Authority: &windowshost.Domain{Address: e.Address, CA: e.CA, Base: Base, Name: "larkmoor.example", Account: ManagerDN, Secret: ManagerPassword},
+			Authority: &domain.Domain{Address: e.Address, CA: e.CA, Base: Base, Name: "larkmoor.example", Account: ManagerDN, Secret: ManagerPassword},
 		})
 		e.Windows[name] = h
 		e.quayLine(h, name)

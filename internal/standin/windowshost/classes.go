@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/standin/windowshost/soap"
 	"mossledger.example/moss/internal/standin/windowshost/wql"
 )
 
@@ -390,7 +391,7 @@ func (h *Host) call(space, class, method string, selectors map[string]string, in
 }
 
 // put writes an instance: application pools only.
-func (h *Host) put(class string, selectors map[string]string, body *element) *fault {
+func (h *Host) put(class string, selectors map[string]string, body *soap.Element) *fault {
 	if fold(class) != "applicationpool" {
 		return &fault{code: "Sender", subcode: "a:ActionNotSupported", reason: "The action is not supported by the service.", number: "2150858819"}
 	}
@@ -402,16 +403,16 @@ func (h *Host) put(class string, selectors map[string]string, body *element) *fa
 		if fold(p.Name) != fold(selectors["name"]) {
 			continue
 		}
-		model := body.child("ProcessModel")
+		model := body.Child("ProcessModel")
 		if model == nil {
 			return &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "The SOAP XML in the message does not match the corresponding XML schema definition.", number: "2150858817"}
 		}
 		// Older hosts wrap embedded instances once more.
-		if inner := model.child("ProcessModelSettings"); inner != nil {
+		if inner := model.Child("ProcessModelSettings"); inner != nil {
 			model = inner
 		}
 		// An embedded instance says of which class it is (DSP0230, section 7.2.5).
-		if !strings.HasSuffix(model.attribute("type"), ":ProcessModelSettings_Type") {
+		if !strings.HasSuffix(model.Attribute("type"), ":ProcessModelSettings_Type") {
 			return &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "The SOAP XML in the message does not match the corresponding XML schema definition: ProcessModel does not say of which class it is.", number: "2150858817"}
 		}
 		known := h.poolRecords()[0]
@@ -426,17 +427,17 @@ func (h *Host) put(class string, selectors map[string]string, body *element) *fa
 				return misnamed("property", c.XMLName.Local)
 			}
 		}
-		if v := model.child("IdentityType"); v != nil {
+		if v := model.Child("IdentityType"); v != nil {
 			identity, err := strconv.Atoi(v.Content)
 			if err != nil || identity < 0 || identity > 4 {
 				return &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "IdentityType is none of its values.", number: "2150858817"}
 			}
 			p.Identity = identity
 		}
-		if v := model.child("UserName"); v != nil {
+		if v := model.Child("UserName"); v != nil {
 			p.User = v.Content
 		}
-		if v := model.child("Password"); v != nil {
+		if v := model.Child("Password"); v != nil {
 			p.Password = v.Content
 		}
 		p.used = "" // a change of the model ends the workers; the next request starts one anew

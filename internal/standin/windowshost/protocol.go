@@ -1,7 +1,6 @@
 package windowshost
 
 import (
-	"bytes"
 	"encoding/xml"
 	"fmt"
 	"slices"
@@ -11,59 +10,9 @@ import (
 
 	"github.com/google/uuid"
 
+	"mossledger.example/moss/internal/standin/windowshost/soap"
 	"mossledger.example/moss/internal/standin/windowshost/wql"
 )
-
-const (
-	nsSOAP       = "http://www.w3.org/2003/05/soap-envelope"
-	nsAddressing = "http://schemas.xmlsoap.org/ws/2004/08/addressing"
-	nsEnumerate  = "http://schemas.xmlsoap.org/ws/2004/09/enumeration"
-	nsTransfer   = "http://schemas.xmlsoap.org/ws/2004/09/transfer"
-	nsWSMan      = "http://schemas.dmtf.org/wbem/wsman/1/wsman.xsd"
-	nsIdentify   = "http://schemas.dmtf.org/wbem/wsman/identity/1/wsmanidentity.xsd"
-	nsXSI        = "http://www.w3.org/2001/XMLSchema-instance"
-	nsCIM        = "http://schemas.dmtf.org/wbem/wscim/1/common"
-	nsFault      = "http://schemas.microsoft.com/wbem/wsman/1/wsmanfault"
-	anonymous    = nsAddressing + "/role/anonymous"
-	base         = "http://schemas.microsoft.com/wbem/wsman/1/wmi/"
-	prefixes     = ` xmlns:s="` + nsSOAP + `" xmlns:a="` + nsAddressing + `" xmlns:n="` + nsEnumerate + `" xmlns:x="` + nsTransfer + `" xmlns:w="` + nsWSMan + `" xmlns:xsi="` + nsXSI + `" xmlns:cim="` + nsCIM + `" xml:lang="en-US"`
-)
-
-// element is any XML element.
-type element struct {
-	XMLName  xml.Name
-	Attrs    []xml.Attr `xml:",any,attr"`
-	Content  string     `xml:",chardata"`
-	Children []element  `xml:",any"`
-}
-
-func (e *element) child(local string) *element {
-	if e == nil {
-		return nil
-	}
-	for i := range e.Children {
-		if e.Children[i].XMLName.Local == local {
-			return &e.Children[i]
-		}
-	}
-	return nil
-}
-
-func (e *element) text(local string) string {
-	if c := e.child(local); c != nil {
-		return strings.TrimSpace(c.Content)
-	}
-	return ""
-}
-
-func (e *element) attribute(local string) string {
-	for _, a := range e.Attrs {
-		if a.Name.Local == local {
-			return a.Value
-		}
-	}
-	return ""
-}
 
 // fault is a refusal in the protocol's terms.
 type fault struct {
@@ -87,24 +36,24 @@ func wmiFault(number string) *fault {
 // exchange answers one request of somebody, who is shown all or a part: a status and a
 // body.
 func (h *Host) exchange(raw []byte, who string, partly bool) (status int, action, body string) {
-	var envelope element
+	var envelope soap.Element
 	if err := xml.Unmarshal(raw, &envelope); err != nil {
 		return 500, "", h.faulted("", &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "The request contains invalid XML: " + err.Error(), number: "2150858817"})
 	}
-	if envelope.XMLName.Local != "Envelope" || envelope.XMLName.Space != nsSOAP {
+	if envelope.XMLName.Local != "Envelope" || envelope.XMLName.Space != soap.SOAP {
 		return 500, "", h.faulted("", &fault{code: "VersionMismatch", reason: "The SOAP envelope is not of version 1.2."})
 	}
-	content := envelope.child("Body")
-	if content != nil && content.child("Identify") != nil && content.child("Identify").XMLName.Space == nsIdentify {
-		return 200, "Identify", `<s:Envelope xmlns:s="` + nsSOAP + `" xml:lang="en-US"><s:Header/><s:Body><wsmid:IdentifyResponse xmlns:wsmid="` + nsIdentify + `"><wsmid:ProtocolVersion>` + nsWSMan + `</wsmid:ProtocolVersion><wsmid:ProductVendor>Stand-in</wsmid:ProductVendor><wsmid:ProductVersion>OS: 0.0.0 SP: 0.0 Stack: 3.0</wsmid:ProductVersion></wsmid:IdentifyResponse></s:Body></s:Envelope>`
+	content := envelope.Child("Body")
+	if content != nil && content.Child("Identify") != nil && content.Child("Identify").XMLName.Space == soap.Identify {
+		return 200, "Identify", `<s:Envelope xmlns:s="` + soap.SOAP + `" xml:lang="en-US"><s:Header/><s:Body><wsmid:IdentifyResponse xmlns:wsmid="` + soap.Identify + `"><wsmid:ProtocolVersion>` + soap.WSMan + `</wsmid:ProtocolVersion><wsmid:ProductVendor>Stand-in</wsmid:ProductVendor><wsmid:ProductVersion>OS: 0.0.0 SP: 0.0 Stack: 3.0</wsmid:ProductVersion></wsmid:IdentifyResponse></s:Body></s:Envelope>`
 	}
-	header := envelope.child("Header")
-	id := header.text("MessageID")
-	action = header.text("Action")
+	header := envelope.Child("Header")
+	id := header.Text("MessageID")
+	action = header.Text("Action")
 	if header != nil {
 		for _, c := range header.Children {
-			understood := c.XMLName.Space == nsAddressing || c.XMLName.Space == nsWSMan || strings.HasPrefix(c.XMLName.Space, "http://schemas.microsoft.com/wbem/wsman/")
-			if must := c.attribute("mustUnderstand"); (must == "true" || must == "1") && !understood {
+			understood := c.XMLName.Space == soap.Addressing || c.XMLName.Space == soap.WSMan || strings.HasPrefix(c.XMLName.Space, "http://schemas.microsoft.com/wbem/wsman/")
+			if must := c.Attribute("mustUnderstand"); (must == "true" || must == "1") && !understood {
 				return 500, action, h.faulted(id, &fault{code: "MustUnderstand", reason: "The header " + c.XMLName.Local + " is not understood."})
 			}
 		}
@@ -124,7 +73,7 @@ func (h *Host) exchange(raw []byte, who string, partly bool) (status int, action
 }
 
 func (h *Host) reply(id, action, body string) string {
-	return `<s:Envelope` + prefixes + `><s:Header><a:Action>` + escape(action) + `</a:Action><a:MessageID>uuid:` + strings.ToUpper(uuid.NewString()) + `</a:MessageID><a:To>` + anonymous + `</a:To><a:RelatesTo>` + escape(id) + `</a:RelatesTo></s:Header><s:Body>` + body + `</s:Body></s:Envelope>`
+	return `<s:Envelope` + soap.Prefixes + `><s:Header><a:Action>` + soap.Escape(action) + `</a:Action><a:MessageID>uuid:` + strings.ToUpper(uuid.NewString()) + `</a:MessageID><a:To>` + soap.Anonymous + `</a:To><a:RelatesTo>` + soap.Escape(id) + `</a:RelatesTo></s:Header><s:Body>` + body + `</s:Body></s:Envelope>`
 }
 
 func (h *Host) faulted(id string, f *fault) string {
@@ -134,30 +83,19 @@ func (h *Host) faulted(id string, f *fault) string {
 	}
 	detail := ""
 	if f.number != "" {
-		message := escape(f.reason)
+		message := soap.Escape(f.reason)
 		if f.provider != "" {
-			message = `<f:ProviderFault provider="stand-in" path="stand-in"><f:WSManFault Code="` + f.number + `" Machine="` + h.Name + `"><f:Message>` + escape(f.provider) + `</f:Message></f:WSManFault></f:ProviderFault>`
+			message = `<f:ProviderFault provider="stand-in" path="stand-in"><f:WSManFault Code="` + f.number + `" Machine="` + h.Name + `"><f:Message>` + soap.Escape(f.provider) + `</f:Message></f:WSManFault></f:ProviderFault>`
 		}
-		detail = `<s:Detail><f:WSManFault xmlns:f="` + nsFault + `" Code="` + f.number + `" Machine="` + h.Name + `"><f:Message>` + message + `</f:Message></f:WSManFault></s:Detail>`
+		detail = `<s:Detail><f:WSManFault xmlns:f="` + soap.Fault + `" Code="` + f.number + `" Machine="` + h.Name + `"><f:Message>` + message + `</f:Message></f:WSManFault></s:Detail>`
 	}
-	body := `<s:Fault><s:Code><s:Value>s:` + f.code + `</s:Value>` + sub + `</s:Code><s:Reason><s:Text xml:lang="en-US">` + escape(f.reason) + `</s:Text></s:Reason>` + detail + `</s:Fault>`
+	body := `<s:Fault><s:Code><s:Value>s:` + f.code + `</s:Value>` + sub + `</s:Code><s:Reason><s:Text xml:lang="en-US">` + soap.Escape(f.reason) + `</s:Text></s:Reason>` + detail + `</s:Fault>`
 	return h.reply(id, "http://schemas.dmtf.org/wbem/wsman/1/wsman/fault", body)
-}
-
-func escape(text string) string {
-	if !strings.ContainsFunc(text, func(r rune) bool {
-		return r < 0x20 || r > 0x7e || r == '<' || r == '>' || r == '&' || r == '"' || r == '\''
-	}) {
-		return text
-	}
-	var out bytes.Buffer
-	_ = xml.EscapeText(&out, []byte(text)) // into memory
-	return out.String()
 }
 
 // resource takes a resource URI apart, in either family of URIs.
 func resource(uri string, selectors map[string]string) (space, class string, ok bool) {
-	for _, prefix := range []string{base, "http://schemas.microsoft.com/wbem/wsman/1/wmi/", "wmi/"} {
+	for _, prefix := range []string{soap.Management, "http://schemas.microsoft.com/wbem/wsman/1/wmi/", "wmi/"} {
 		if rest, found := cutFold(uri, prefix); found {
 			i := strings.LastIndexByte(rest, '/')
 			if i < 0 {
@@ -188,12 +126,12 @@ func cutFold(text, prefix string) (string, bool) {
 	return "", false
 }
 
-func (h *Host) dispatch(action string, header, content *element) (string, *fault) {
-	uri := header.text("ResourceURI")
+func (h *Host) dispatch(action string, header, content *soap.Element) (string, *fault) {
+	uri := header.Text("ResourceURI")
 	selectors := map[string]string{}
-	if set := header.child("SelectorSet"); set != nil {
+	if set := header.Child("SelectorSet"); set != nil {
 		for _, s := range set.Children {
-			selectors[fold(s.attribute("Name"))] = s.Content
+			selectors[fold(s.Attribute("Name"))] = s.Content
 		}
 	}
 	space, class, ok := resource(uri, selectors)
@@ -201,18 +139,18 @@ func (h *Host) dispatch(action string, header, content *element) (string, *fault
 		return "", notFound()
 	}
 	limit := 512000
-	if n, err := strconv.Atoi(header.text("MaxEnvelopeSize")); err == nil && n >= 8192 {
+	if n, err := strconv.Atoi(header.Text("MaxEnvelopeSize")); err == nil && n >= 8192 {
 		limit = n
 	}
 	switch action {
-	case nsEnumerate + "/Enumerate":
-		return h.enumerate(uri, space, class, content.child("Enumerate"), limit)
-	case nsEnumerate + "/Pull":
-		return h.pull(content.child("Pull"), limit)
-	case nsEnumerate + "/Release":
-		delete(h.contexts, content.child("Release").text("EnumerationContext"))
+	case soap.Enumerate + "/Enumerate":
+		return h.enumerate(uri, space, class, content.Child("Enumerate"), limit)
+	case soap.Enumerate + "/Pull":
+		return h.pull(content.Child("Pull"), limit)
+	case soap.Enumerate + "/Release":
+		delete(h.contexts, content.Child("Release").Text("EnumerationContext"))
 		return "", nil
-	case nsTransfer + "/Get":
+	case soap.Transfer + "/Get":
 		all, known := h.instances(space, class)
 		if !known {
 			return "", notFound()
@@ -221,8 +159,8 @@ func (h *Host) dispatch(action string, header, content *element) (string, *fault
 		if problem != nil {
 			return "", problem
 		}
-		return xmlOf(*r, "p", uri), nil
-	case nsTransfer + "/Put":
+		return soap.Instance(*r, "p", uri), nil
+	case soap.Transfer + "/Put":
 		if len(content.Children) == 0 {
 			return "", &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "The body is empty.", number: "2150858817"}
 		}
@@ -248,7 +186,7 @@ func (h *Host) dispatch(action string, header, content *element) (string, *fault
 	if problem != nil {
 		return "", problem
 	}
-	return xmlOf(wql.Record{Class: method + "_OUTPUT", Fields: output}, "p", uri), nil
+	return soap.Instance(wql.Record{Class: method + "_OUTPUT", Fields: output}, "p", uri), nil
 }
 
 // choose finds the one instance that selectors name.
@@ -278,17 +216,17 @@ type enumeration struct {
 	expires time.Time
 }
 
-func (h *Host) enumerate(uri, space, class string, e *element, limit int) (string, *fault) {
+func (h *Host) enumerate(uri, space, class string, e *soap.Element, limit int) (string, *fault) {
 	if e == nil {
 		return "", &fault{code: "Sender", subcode: "w:SchemaValidationError", reason: "The body has no Enumerate.", number: "2150858817"}
 	}
 	keep := func(wql.Record) bool { return true }
 	var compared []string
-	if filter := e.child("Filter"); filter != nil {
+	if filter := e.Child("Filter"); filter != nil {
 		if class != "*" {
 			return "", &fault{code: "Sender", subcode: "n:CannotProcessFilter", reason: "The WS-Management service cannot process the request. A filter needs the resource URI of a whole namespace (/*).", number: "2150858830"}
 		}
-		if dialect := filter.attribute("Dialect"); !strings.HasSuffix(fold(dialect), "/wql") {
+		if dialect := filter.Attribute("Dialect"); !strings.HasSuffix(fold(dialect), "/wql") {
 			return "", &fault{code: "Sender", subcode: "n:FilterDialectRequestedUnavailable", reason: "The filter dialect is not supported.", number: "2150858834"}
 		}
 		q, err := wql.ParseQuery(filter.Content)
@@ -326,13 +264,13 @@ func (h *Host) enumerate(uri, space, class string, e *element, limit int) (strin
 	context := &enumeration{expires: h.Now().Add(time.Minute)}
 	for _, r := range all {
 		if keep(r) {
-			context.items = append(context.items, xmlOf(r, "p", own))
+			context.items = append(context.items, soap.Instance(r, "p", own))
 		}
 	}
 	h.nextID++
 	id := fmt.Sprintf("uuid:%08X-0000-0000-0000-000000000000", h.nextID)
 	h.contexts[id] = context
-	if e.child("OptimizeEnumeration") == nil {
+	if e.Child("OptimizeEnumeration") == nil {
 		return `<n:EnumerateResponse><n:EnumerationContext>` + id + `</n:EnumerationContext></n:EnumerateResponse>`, nil
 	}
 	items, over := h.portion(id, e, limit)
@@ -343,8 +281,8 @@ func (h *Host) enumerate(uri, space, class string, e *element, limit int) (strin
 	return `<n:EnumerateResponse><n:EnumerationContext>` + shown + `</n:EnumerationContext><w:Items>` + items + `</w:Items>` + end + `</n:EnumerateResponse>`, nil
 }
 
-func (h *Host) pull(e *element, limit int) (string, *fault) {
-	id := e.text("EnumerationContext")
+func (h *Host) pull(e *soap.Element, limit int) (string, *fault) {
+	id := e.Text("EnumerationContext")
 	context := h.contexts[id]
 	if context == nil || h.Now().After(context.expires) || h.fault.Forget {
 		delete(h.contexts, id)
@@ -358,10 +296,10 @@ func (h *Host) pull(e *element, limit int) (string, *fault) {
 }
 
 // portion takes as many items as were asked for and fit in the envelope.
-func (h *Host) portion(id string, e *element, limit int) (string, bool) {
+func (h *Host) portion(id string, e *soap.Element, limit int) (string, bool) {
 	context := h.contexts[id]
 	most := 1 // WS-Enumeration's default
-	if n, err := strconv.Atoi(e.text("MaxElements")); err == nil && n > 0 {
+	if n, err := strconv.Atoi(e.Text("MaxElements")); err == nil && n > 0 {
 		most = min(n, 32000)
 	}
 	var out strings.Builder
@@ -376,71 +314,4 @@ func (h *Host) portion(id string, e *element, limit int) (string, bool) {
 		delete(h.contexts, id)
 	}
 	return out.String(), over
-}
-
-// xmlOf writes an instance (DSP0230, section 7).
-func xmlOf(r wql.Record, prefix, uri string) string {
-	var b strings.Builder
-	b.WriteString("<" + prefix + ":" + r.Class + ` xmlns:` + prefix + `="` + escape(uri) + `"`)
-	if len(r.Keys) > 0 {
-		b.WriteString(` xsi:type="` + prefix + ":" + r.Class + `_Type"`)
-	}
-	b.WriteString(">")
-	for _, f := range r.Fields {
-		writeField(&b, prefix, uri, f.Name(), f.Value())
-	}
-	b.WriteString("</" + prefix + ":" + r.Class + ">")
-	return b.String()
-}
-
-func writeField(b *strings.Builder, prefix, uri, name string, value any) {
-	tag := prefix + ":" + name
-	switch v := value.(type) {
-	case nil:
-		b.WriteString("<" + tag + ` xsi:nil="true"/>`)
-	case []string:
-		if len(v) == 0 {
-			b.WriteString("<" + tag + ` xsi:nil="true"/>`)
-		}
-		for _, s := range v {
-			b.WriteString("<" + tag + ">" + escape(s) + "</" + tag + ">")
-		}
-	case []wql.Record:
-		if len(v) == 0 {
-			b.WriteString("<" + tag + ` xsi:nil="true"/>`)
-		}
-		for _, r := range v {
-			writeField(b, prefix, uri, name, r)
-		}
-	case wql.Record:
-		own := uri[:strings.LastIndexByte(uri, '/')+1] + v.Class
-		b.WriteString("<" + tag + ` xmlns:q="` + escape(own) + `" xsi:type="q:` + v.Class + `_Type">`)
-		for _, f := range v.Fields {
-			writeField(b, "q", own, f.Name(), f.Value())
-		}
-		b.WriteString("</" + tag + ">")
-	case wql.Reference:
-		own := uri[:strings.LastIndexByte(uri, '/')+1] + v.Class
-		b.WriteString("<" + tag + "><a:Address>" + anonymous + "</a:Address><a:ReferenceParameters><w:ResourceURI>" + escape(own) + "</w:ResourceURI><w:SelectorSet>")
-		for _, s := range v.Selectors {
-			b.WriteString(`<w:Selector Name="` + s[0] + `">` + escape(s[1]) + `</w:Selector>`)
-		}
-		b.WriteString("</w:SelectorSet></a:ReferenceParameters></" + tag + ">")
-	case time.Time:
-		if v.IsZero() {
-			b.WriteString("<" + tag + ` xsi:nil="true"/>`)
-			return
-		}
-		b.WriteString("<" + tag + "><cim:Datetime>" + clock(v) + "</cim:Datetime></" + tag + ">")
-	case bool:
-		b.WriteString("<" + tag + ">" + strconv.FormatBool(v) + "</" + tag + ">")
-	default:
-		text, ok := v.(string)
-		if !ok {
-			text = fmt.Sprint(v)
-		}
-		for _, part := range [...]string{"<", tag, ">", escape(text), "</", tag, ">"} {
-			b.WriteString(part)
-		}
-	}
 }

@@ -19,6 +19,8 @@ import (
 	"github.com/jcmturner/gokrb5/v8/service"
 	"github.com/jcmturner/gokrb5/v8/spnego"
 	"golang.org/x/text/encoding/unicode"
+
+	"mossledger.example/moss/internal/standin/windowshost/soap"
 )
 
 // Serve listens and answers until Close.
@@ -143,12 +145,12 @@ func (h *Host) handle(w http.ResponseWriter, r *http.Request) {
 // isIdentify: the body is the one question that is answered to anybody
 // (DSP0226, section 11), and nothing else.
 func isIdentify(raw []byte) bool {
-	var envelope element
-	if err := xml.Unmarshal(raw, &envelope); err != nil || envelope.XMLName.Local != "Envelope" || envelope.XMLName.Space != nsSOAP {
+	var envelope soap.Element
+	if err := xml.Unmarshal(raw, &envelope); err != nil || envelope.XMLName.Local != "Envelope" || envelope.XMLName.Space != soap.SOAP {
 		return false
 	}
-	content := envelope.child("Body")
-	return content != nil && len(content.Children) == 1 && content.Children[0].XMLName == xml.Name{Space: nsIdentify, Local: "Identify"}
+	content := envelope.Child("Body")
+	return content != nil && len(content.Children) == 1 && content.Children[0].XMLName == xml.Name{Space: soap.Identify, Local: "Identify"}
 }
 
 var faultDenied = fault{code: "Sender", subcode: "w:AccessDenied", reason: "Access is denied.", number: "5"}

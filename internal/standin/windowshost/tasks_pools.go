@@ -2,7 +2,6 @@ package windowshost
 
 import (
 	"strings"
-	"time"
 )
 
 // Kinds of log-on of a task's principal.
@@ -160,8 +159,6 @@ func (p *Pool) recycle() bool {
 	p.used = ""
 	return true
 }
-
-func clock(t time.Time) string { return t.UTC().Format("2006-01-02T15:04:05Z") }
 
 // UpdatePool changes a pool behind everybody's back.
 func (h *Host) UpdatePool(name string, change func(*Pool)) {

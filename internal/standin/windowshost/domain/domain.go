@@ -1,4 +1,6 @@
-package windowshost
+// Package domain is the authority of stand-ins that are members of a directory: it judges
+// sign-ins as a controller does.
+package domain
 
 import (
 	"crypto/tls"
@@ -11,9 +13,11 @@ import (
 	"github.com/go-ldap/ldap/v3"
 	"github.com/jcmturner/gokrb5/v8/client"
 	"github.com/jcmturner/gokrb5/v8/config"
+
+	"mossledger.example/moss/internal/standin/windowshost"
 )
 
-// Domain is an Authority over LDAP: it checks passwords by binding, against
+// Domain is a windowshost.Authority over LDAP: it checks passwords by binding, against
 // whatever directory answers there.
 type Domain struct {
 	Address string // host:port of LDAPS
@@ -37,8 +41,8 @@ func (d *Domain) dial() (*ldap.Conn, error) {
 
 var bindData = regexp.MustCompile(`data ([0-9a-f]{3}),`)
 
-var dataAnswers = map[string]Answer{
-	"52e": Wrong, "525": Wrong, "532": Expired, "533": Disabled, "701": AccountExpired, "773": MustChange, "775": LockedOut,
+var dataAnswers = map[string]windowshost.Answer{
+	"52e": windowshost.Wrong, "525": windowshost.Wrong, "532": windowshost.Expired, "533": windowshost.Disabled, "701": windowshost.AccountExpired, "773": windowshost.MustChange, "775": windowshost.LockedOut,
 }
 
 // plain is the account's name without its domain.
@@ -47,11 +51,11 @@ func plain(account string) string {
 	return name
 }
 
-// SignIn implements Authority.
-func (d *Domain) SignIn(account, password string) Answer {
+// SignIn implements windowshost.Authority.
+func (d *Domain) SignIn(account, password string) windowshost.Answer {
 	conn, err := d.dial()
 	if err != nil {
-		return Unavailable
+		return windowshost.Unavailable
 	}
 	defer conn.Close()
 	err = conn.Bind(plain(account)+"@"+d.Name, password)
@@ -63,34 +67,34 @@ func (d *Domain) SignIn(account, password string) Answer {
 		if m := bindData.FindStringSubmatch(err.Error()); m != nil && dataAnswers[m[1]] != 0 {
 			return dataAnswers[m[1]]
 		}
-		return Wrong
+		return windowshost.Wrong
 	}
-	return Unavailable
+	return windowshost.Unavailable
 }
 
 // ticket asks for one, as a service's log-on does: a bind takes the former password for
 // an hour, this does not.
-func (d *Domain) ticket(account, password string) Answer {
+func (d *Domain) ticket(account, password string) windowshost.Answer {
 	if d.Center == "" {
-		return Accepted
+		return windowshost.Accepted
 	}
 	realm := strings.ToUpper(d.Name)
 	settings, err := config.NewFromString("[libdefaults]\n default_realm = " + realm + "\n dns_lookup_kdc = false\n udp_preference_limit = 1\n[realms]\n " + realm + " = {\n  kdc = " + d.Center + "\n }\n")
 	if err != nil {
-		return Unavailable
+		return windowshost.Unavailable
 	}
 	c := client.NewWithPassword(plain(account), realm, password, settings, client.DisablePAFXFAST(true))
 	defer c.Destroy()
 	if err := c.Login(); err != nil {
 		if strings.Contains(err.Error(), "KDC_ERR_PREAUTH_FAILED") {
-			return Wrong
+			return windowshost.Wrong
 		}
-		return Unavailable
+		return windowshost.Unavailable
 	}
-	return Accepted
+	return windowshost.Accepted
 }
 
-// Exists implements Authority.
+// Exists implements windowshost.Authority.
 func (d *Domain) Exists(account string) bool {
 	conn, err := d.dial()
 	if err != nil {
