@@ -136,7 +136,7 @@ type StepState struct {
 func (t StepState) Waiting() bool { return t.Away > 0 && !t.Left }
 
 // due is when a system that is away is asked again.
-func (t StepState) due() time.Time {
+func (t *StepState) due() time.Time {
 	if t.Away == 0 {
 		return time.Time{}
 	}

@@ -28,9 +28,11 @@ type Action struct {
 type index struct {
 	authorities []int // a step for each system that decides
 	decides     map[string]bool
-	changes     map[Door][]int // by door without via, and the zero Door
-	doors       []Door         // of each step
-	ranks       []int          // of undoing each step
+	changes     []int
+	direct      []int // changes of systems that decide themselves, at no door
+	doors       []int // of each step, numbered; 0 for no door
+	count       int   // of doors
+	ranks       []int // of undoing each step
 }
 
 func doorKey(s Step) Door {
@@ -41,18 +43,27 @@ func doorKey(s Step) Door {
 }
 
 func indexOf(plan Plan) *index {
-	x := &index{changes: map[Door][]int{}, decides: map[string]bool{}, doors: make([]Door, len(plan.Steps)), ranks: make([]int, len(plan.Steps))}
+	x := &index{decides: map[string]bool{}, doors: make([]int, len(plan.Steps)), ranks: make([]int, len(plan.Steps))}
+	numbers := map[Door]int{{}: 0}
 	for i, s := range plan.Steps {
-		x.doors[i], x.ranks[i] = doorKey(s), undoRank[s.Kind]
+		door := doorKey(s)
+		if _, known := numbers[door]; !known {
+			numbers[door] = len(numbers)
+		}
+		x.doors[i], x.ranks[i] = numbers[door], undoRank[s.Kind]
 		decides := s.Kind == StepChange || plan.Kind == KindAssign && s.Kind == StepSignIn
 		if s.Kind == StepChange {
-			x.changes[doorKey(s)] = append(x.changes[doorKey(s)], i)
+			x.changes = append(x.changes, i)
+			if s.Door == nil {
+				x.direct = append(x.direct, i)
+			}
 		}
 		if decides && !x.decides[s.SystemID] {
 			x.decides[s.SystemID] = true
 			x.authorities = append(x.authorities, i)
 		}
 	}
+	x.count = len(numbers)
 	return x
 }
 
@@ -92,8 +103,8 @@ type pass struct {
 }
 
 // look says of a step whether it may be done now, given those before it.
-func (p *pass) look(s State, i int) (ready bool) {
-	step, t := s.Plan.Steps[i], s.Steps[i]
+func (p *pass) look(s *State, i int) (ready bool) {
+	step, t := &s.Plan.Steps[i], &s.Steps[i]
 	ready, blocked := true, false
 	for _, j := range step.Needs {
 		ready = ready && p.done[j]
@@ -115,8 +126,8 @@ func (s State) forward(inFlight flying) []Action {
 	var out, doable []Action
 	var failed, stopping, open bool
 	p := pass{make([]bool, len(s.Steps)), make([]bool, len(s.Steps))}
-	for i, t := range s.Steps {
-		ready := p.look(s, i)
+	for i := range s.Steps {
+		t, ready := &s.Steps[i], p.look(&s, i)
 		kind := s.Plan.Steps[i].Kind
 		if inFlight.steps[i] || kind == StepAll {
 			continue
@@ -225,20 +236,17 @@ type undoing struct {
 
 func (s State) undoing() undoing {
 	u := undoing{make([]bool, len(s.Steps)), make([]bool, len(s.Steps))}
-	begun := map[Door]bool{}
-	for door, changes := range s.index.changes {
-		for _, j := range changes {
-			// One of several doors that was certainly left alone needs no proof,
-			// and may have been shut by somebody else.
-			t := s.Steps[j]
-			if t.Attempted && (s.Plan.Steps[j].Door == nil || t.Status != Failed || !t.NoEffect) {
-				begun[door] = true
-			}
+	begun := make([]bool, s.index.count) // by door
+	for _, j := range s.index.changes {
+		// One of several doors that was certainly left alone needs no proof, and may
+		// have been shut by somebody else.
+		if t := &s.Steps[j]; t.Attempted && (s.Plan.Steps[j].Door == nil || t.Status != Failed || !t.NoEffect) {
+			begun[s.index.doors[j]] = true
 		}
 	}
 	renumbered := s.renumbered()
-	for i, step := range s.Plan.Steps {
-		t := s.Steps[i]
+	for i := range s.Plan.Steps {
+		step, t := &s.Plan.Steps[i], &s.Steps[i]
 		switch step.Kind {
 		case StepAll:
 		case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal:
@@ -264,7 +272,7 @@ func (s State) undoing() undoing {
 }
 
 // touched: the step took effect, or may have, and that was not undone.
-func (t StepState) touched() bool {
+func (t *StepState) touched() bool {
 	switch t.Status {
 	case Done, Unclear, Undoing, UndoUnclear, UndoFailed:
 		return true
@@ -282,8 +290,8 @@ func (t StepState) touched() bool {
 // that are made of it have a further number then. Key tabs need them, also where the new
 // ones were never added.
 func (s State) renumbered() bool {
-	for _, i := range s.index.changes[Door{}] {
-		if t := s.Steps[i]; t.touched() || t.Status == Undone {
+	for _, i := range s.index.direct {
+		if t := &s.Steps[i]; t.touched() || t.Status == Undone {
 			return true
 		}
 	}
@@ -292,7 +300,7 @@ func (s State) renumbered() bool {
 
 // putBack: the authority was given the old value again.
 func (s State) putBack() bool {
-	for _, i := range s.index.changes[Door{}] {
+	for _, i := range s.index.direct {
 		if s.Steps[i].Status == Undone {
 			return true
 		}
@@ -301,14 +309,15 @@ func (s State) putBack() bool {
 }
 
 // given: undoing a step was given up. What is away is waited for instead.
-func (t StepState) given() bool {
+func (t *StepState) given() bool {
 	return t.Left || t.Status == UndoFailed && t.Undos >= MaxAttempts || t.Status == UndoUnclear && t.Gave
 }
 
 // unknown asks about steps whose outcome nobody knows.
 func (s State) unknown(inFlight flying) []Action {
 	var out []Action
-	for i, t := range s.Steps {
+	for i := range s.Steps {
+		t := &s.Steps[i]
 		if inFlight.steps[i] || t.Left {
 			continue
 		}
@@ -338,8 +347,8 @@ func (s State) backward(inFlight flying) []Action {
 	}
 	lowest, held, keep := s.undoLimits(u, inFlight)
 	incomplete := false
-	for i, step := range s.Plan.Steps {
-		t, rank := s.Steps[i], s.index.ranks[i]
+	for i := range s.Plan.Steps {
+		step, t, rank := &s.Plan.Steps[i], &s.Steps[i], s.index.ranks[i]
 		if step.Kind == StepAll || inFlight.steps[i] || !u.needs[i] {
 			continue
 		}
@@ -369,8 +378,8 @@ func (s State) backward(inFlight flying) []Action {
 // value.
 func (s State) undoLimits(u undoing, inFlight flying) (lowest, held int, keep bool) {
 	lowest, held = undoRank[StepSeal]+1, undoRank[StepSeal]+1
-	for i, step := range s.Plan.Steps {
-		t, rank := s.Steps[i], s.index.ranks[i]
+	for i := range s.Plan.Steps {
+		step, t, rank := &s.Plan.Steps[i], &s.Steps[i], s.index.ranks[i]
 		if step.Kind == StepAll || !u.needs[i] && !inFlight.steps[i] {
 			continue
 		}
@@ -404,10 +413,8 @@ func (s State) restartedBefore(u undoing, i int, inFlight flying) bool {
 // breaks, and nothing is waited for.
 func (s State) mustBeThere(u undoing) []int {
 	changed := false
-	for _, changes := range s.index.changes {
-		for _, i := range changes {
-			changed = changed || u.needs[i] && !s.Plan.Steps[i].Overlap
-		}
+	for _, i := range s.index.changes {
+		changed = changed || u.needs[i] && !s.Plan.Steps[i].Overlap
 	}
 	if !changed {
 		return nil
@@ -427,18 +434,16 @@ func (s State) mustBeThere(u undoing) []int {
 // strangerAtAuthority: while undoing, an authority was found to accept neither
 // value.
 func (s State) strangerAtAuthority() bool {
-	for _, changes := range s.index.changes {
-		for _, i := range changes {
-			if t := s.Steps[i]; t.Status == UndoUnclear && t.stranger() {
-				return true
-			}
+	for _, i := range s.index.changes {
+		if t := &s.Steps[i]; t.Status == UndoUnclear && t.stranger() {
+			return true
 		}
 	}
 	return false
 }
 
 // stranger: a probe found neither value, which is not patience at its end.
-func (t StepState) stranger() bool { return t.Gave && t.Probes < MaxProbes }
+func (t *StepState) stranger() bool { return t.Gave && t.Probes < MaxProbes }
 
 func (s State) onlyUndos(inFlight flying) bool {
 	for i, flies := range inFlight.steps {
