@@ -175,6 +175,7 @@ func accountCommand() *cobra.Command {
 			{"DN", "account.dn"},
 			{"Principal name", "account.upn"},
 			{"SID", "account.sid"},
+			{"Former SIDs", "account.former_sids"},
 			{"User id", "account.uid"},
 			{"Type", "account.type"},
 			{"Display name", "account.display_name"},

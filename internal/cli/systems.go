@@ -261,6 +261,7 @@ func showSystem() *cobra.Command {
 			{"Waits for approval", "waits_for_approval"},
 			{"What it is", "facts.flavor"},
 			{"Domains", "facts.domains"},
+			{"Trusts", "facts.trusts"},
 			{"Identity", "facts.identity"},
 			{"Certificate", "facts.certificate"},
 			{"Started", "facts.booted"},

@@ -161,6 +161,7 @@ type StageResult struct {
 type Facts struct {
 	Flavor      string            `json:"flavor,omitempty"`  // windows-schema, rfc-schema; os name
 	Domains     []string          `json:"domains,omitempty"` // NetBIOS and DNS names of a directory
+	Trusts      []Trust           `json:"trusts,omitempty"`  // other domains whose accounts may sign in
 	BaseDN      string            `json:"base_dn,omitempty"`
 	Identity    string            `json:"identity,omitempty"`    // machine id, domain SID, id of a directory's topmost entry
 	Fingerprint string            `json:"fingerprint,omitempty"` // of the SSH host key offered, SHA256:...
@@ -171,6 +172,12 @@ type Facts struct {
 	Reboot      string            `json:"reboot,omitempty"` // why a restart of the host is due
 	ClockOff    time.Duration     `json:"clock_off,omitempty"`
 	Policy      map[string]string `json:"policy,omitempty"` // password policy in force
+}
+
+// Trust is a domain that a domain trusts ([MS-ADTS], section 6.1.6.7).
+type Trust struct {
+	Names []string `json:"names"` // NetBIOS and DNS names
+	SID   string   `json:"sid,omitempty"`
 }
 
 // CheckReport is the answer of Check.

@@ -314,10 +314,15 @@ func (d *Directory) AllowReadingPolicies(t testing.TB) {
 
 // Alter changes entries of a Samba directory in its own files, as nobody could over
 // the wire.
-func (d *Directory) Alter(t testing.TB, ldif string) {
+func (d *Directory) Alter(t testing.TB, ldif string) { d.offline(t, "ldbmodify", ldif) }
+
+// Create adds entries in the same way, also such as only the domain itself makes.
+func (d *Directory) Create(t testing.TB, ldif string) { d.offline(t, "ldbadd", ldif) }
+
+func (d *Directory) offline(t testing.TB, tool, ldif string) {
 	t.Helper()
 	dc := filepath.Join(d.folder, "dc")
-	_, err := run(t.Context(), ldif, "ldbmodify", "--configfile="+dc+"/offline.conf", "-H", dc+"/private/sam.ldb")
+	_, err := run(t.Context(), ldif, tool, "--configfile="+dc+"/offline.conf", "-H", dc+"/private/sam.ldb")
 	require.NoError(t, err)
 }
 

@@ -24,6 +24,7 @@ type accountLists struct {
 	KeyVersion int      `json:"v,omitempty"`
 	Pair       string   `json:"2,omitempty"`
 	PairNot    string   `json:"n,omitempty"`
+	FormerSIDs []string `json:"f,omitempty"`
 }
 
 const (
@@ -40,7 +41,7 @@ func scanAccount(row interface{ Scan(...any) error }, more ...any) (records.Acco
 	var changed, expires, end, logon, lists, first, seen, altered, gone string
 	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.StableID, &v.Name, &v.DN, &v.UPN, &v.SID, &v.UID, &v.Type, &v.DisplayName, &v.Description, &v.Owner, &v.Enabled, &v.Locked, &v.MustChange, &v.NeverExpire, &changed, &expires, &end, &logon, &lists, &first, &seen, &altered, &gone, &v.Custody, &v.Verdict, &v.Dependents}, more...)...)
 	l := database.FromJSON[accountLists](lists)
-	v.Groups, v.Principals, v.Shell, v.Home, v.KeyVersion, v.Pair, v.PairNot = l.Groups, l.Principals, l.Shell, l.Home, l.KeyVersion, l.Pair, l.PairNot
+	v.Groups, v.Principals, v.Shell, v.Home, v.KeyVersion, v.Pair, v.PairNot, v.FormerSIDs = l.Groups, l.Principals, l.Shell, l.Home, l.KeyVersion, l.Pair, l.PairNot, l.FormerSIDs
 	v.PasswordChanged, v.PasswordExpires, v.AccountExpires, v.LastLogOn = database.TimeOf(changed), database.TimeOf(expires), database.TimeOf(end), database.TimeOf(logon)
 	v.FirstSeen, v.Seen, v.Changed, v.Gone = database.TimeOf(first), database.TimeOf(seen), database.TimeOf(altered), database.TimeOf(gone)
 	return v, database.OrNotFound(err)
@@ -244,12 +245,19 @@ func (s *Store) writeAccounts(ctx context.Context, tx *sql.Tx, system records.Sy
 		}
 	}()
 	var err error
+	written, existed := list, map[int64]bool{}
+	for _, a := range list {
+		if a.id != 0 {
+			existed[a.id] = true
+		}
+	}
 	args := make([]any, 0, rowsAtOnce*ownFields)
 	for len(list) > 0 {
 		some := list[:min(rowsAtOnce, len(list))]
 		list = list[len(some):]
 		args = args[:0]
-		for _, a := range some {
+		for i := range some {
+			a := &some[i]
 			if a.id == 0 {
 				last++
 				a.id = last
@@ -279,14 +287,37 @@ func (s *Store) writeAccounts(ctx context.Context, tx *sql.Tx, system records.Sy
 			return fmt.Errorf("accounts from %s on: %w", some[0].Name, err)
 		}
 	}
+	return writeFormerSIDs(ctx, tx, written, existed)
+}
+
+// writeFormerSIDs keeps them where they are looked up. Few accounts have any.
+func writeFormerSIDs(ctx context.Context, tx *sql.Tx, list []putAccount, existed map[int64]bool) error {
+	var before []int64
+	for _, a := range list {
+		if existed[a.id] {
+			before = append(before, a.id)
+		}
+	}
+	if len(before) > 0 {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM former_sids WHERE account_id IN (SELECT value FROM json_each(?))", database.AsJSON(before)); err != nil {
+			return err
+		}
+	}
+	for _, a := range list {
+		for _, sid := range a.FormerSIDs {
+			if _, err := tx.ExecContext(ctx, "INSERT OR IGNORE INTO former_sids (sid, account_id) VALUES (?, ?)", sid, a.id); err != nil {
+				return err
+			}
+		}
+	}
 	return nil
 }
 
 func (a putAccount) lists() string {
-	if a.Groups == nil && a.Principals == nil && a.Shell == "" && a.Home == "" && a.KeyVersion == 0 && a.Pair == "" && a.PairNot == "" {
+	if a.Groups == nil && a.Principals == nil && a.Shell == "" && a.Home == "" && a.KeyVersion == 0 && a.Pair == "" && a.PairNot == "" && a.FormerSIDs == nil {
 		return "{}"
 	}
-	return database.AsJSON(accountLists{a.Groups, a.Principals, a.Shell, a.Home, a.KeyVersion, a.Pair, a.PairNot})
+	return database.AsJSON(accountLists{a.Groups, a.Principals, a.Shell, a.Home, a.KeyVersion, a.Pair, a.PairNot, a.FormerSIDs})
 }
 
 // accountDigest tells whether anything about an account changed.
@@ -310,6 +341,9 @@ func accountDigest(a *estate.Account) []byte {
 	}
 	if a.Pair != "" || a.PairNot != "" {
 		raw = append(append(append(append(raw, 2), a.Pair...), 0), a.PairNot...)
+	}
+	for _, sid := range a.FormerSIDs {
+		raw = append(append(append(raw, 4), sid...), 0)
 	}
 	sum := sha256.Sum256(raw)
 	return sum[:12]

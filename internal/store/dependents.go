@@ -8,7 +8,6 @@ import (
 	"maps"
 	"slices"
 	"strconv"
-	"strings"
 
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
@@ -196,48 +195,8 @@ func (s *Store) PutDependents(ctx context.Context, system records.SystemID, batc
 	})
 }
 
-// tieSource implements ties.Known.
-type tieSource struct {
-	*Lookup
-}
-
 // TieSource makes a ties.Known for a moment.
-func (s *Store) TieSource(ctx context.Context) (ties.Known, error) {
-	lookup, err := s.Lookup(ctx)
-	return &tieSource{lookup}, err
-}
-
-// Owners implements ties.Known.
-func (t *tieSource) Owners(fingerprint string) ([]ties.Owner, error) {
-	return database.Collect(t.ctx, t.db, func(rows *sql.Rows) (o ties.Owner, err error) {
-		var id int64
-		err = rows.Scan(&id, &o.Current)
-		o.Account = strconv.FormatInt(id, 10)
-		return o, err
-	}, "SELECT c.account_id, x.state = 'current' FROM secrets x JOIN credentials c ON c.id = x.credential_id WHERE x.fingerprint = ? AND c.state = 'custody' AND c.account_id IS NOT NULL ORDER BY 2 DESC", fingerprint)
-}
-
-// Authorized implements ties.Known.
-func (t *tieSource) Authorized(fingerprint string) ([]ties.Door, error) {
-	return database.Collect(t.ctx, t.db, func(rows *sql.Rows) (d ties.Door, err error) {
-		var id int64
-		var name, system, options string
-		err = rows.Scan(&id, &name, &system, &options)
-		d.Account, d.Detail = strconv.FormatInt(id, 10), "opens "+name+" on "+system
-		if list := database.FromJSON[[]string](options); len(list) > 0 {
-			d.Detail += ", only with " + strings.Join(list, ", ")
-		}
-		return d, err
-	}, `SELECT a.id, a.name, systems.name, COALESCE(json_extract(d.key, '$.options'), 'null') FROM dependents d JOIN accounts a ON a.system_id = d.system_id AND a.folded = moss_fold(json_extract(d.key, '$.lets')) AND a.gone = ''
-		JOIN systems ON systems.id = d.system_id WHERE d.kind = 'authorized key' AND d.gone = '' AND json_extract(d.key, '$.fingerprint') = ? ORDER BY systems.name, a.name`, fingerprint)
-}
-
-// InCustody implements ties.Known.
-func (t *tieSource) InCustody(account string) (bool, error) {
-	var n int
-	err := t.db.QueryRowContext(t.ctx, "SELECT COUNT(*) FROM credentials WHERE state = 'custody' AND account_id = CAST(? AS INTEGER)", account).Scan(&n)
-	return n > 0, err
-}
+func (s *Store) TieSource(ctx context.Context) (ties.Known, error) { return s.Lookup(ctx) }
 
 // PutTies replaces the ties of a dependent.
 func (s *Store) PutTies(ctx context.Context, derived map[records.DependentID][]ties.Tie) error {

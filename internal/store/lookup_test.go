@@ -61,3 +61,55 @@ func TestNamesOnManyHosts(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, res.Accounts, 3, "beside a secret: its own, the directory's and the data store's")
 }
+
+// Identifiers of before a move lead to the account of today, as long as it has them; the
+// present owner of one comes first; and domains are told apart by who reads them.
+func TestFormerIdentifiersAndTrusts(t *testing.T) {
+	s := open(t, t.TempDir())
+	ctx := t.Context()
+	id, err := s.AddSystem(ctx, records.System{Name: "dir", Kind: "directory"})
+	require.NoError(t, err)
+	require.NoError(t, s.SaveCheck(ctx, id, connect.CheckReport{Stages: []connect.StageResult{{OK: true}}, Facts: connect.Facts{
+		Domains: []string{"LARKMOOR"}, Identity: "S-1-5-21-1-2-3", Trusts: []connect.Trust{{Names: []string{"PILOTS", "pilots.example"}, SID: "S-1-5-21-4-5-6"}},
+	}}))
+	berth := estate.Account{StableID: "a", Name: "svc-berth", SID: "S-1-5-21-1-2-3-1113", FormerSIDs: []string{"S-1-5-21-4-5-6-1200", "S-1-5-21-4-5-6-1201"}}
+	tide := estate.Account{StableID: "b", Name: "svc-tide", SID: "S-1-5-21-1-2-3-1114", FormerSIDs: []string{"S-1-5-21-4-5-6-1200"}}
+	put := func(list ...estate.Account) {
+		require.NoError(t, s.PutAccounts(ctx, id, list, NewSeen(), &records.Tally{}))
+	}
+	says := func(text string) (naming.State, string, int) {
+		lookup, err := s.Lookup(ctx)
+		require.NoError(t, err)
+		res, err := naming.Resolve(text, naming.Context{}, lookup)
+		require.NoError(t, err)
+		return res.State, res.Why, len(res.Accounts)
+	}
+	put(berth, tide)
+	state, why, _ := says("S-1-5-21-4-5-6-1201")
+	assert.Equal(t, naming.Resolved, state, why)
+	assert.Contains(t, why, "in a domain that it was moved from")
+	state, why, n := says("S-1-5-21-4-5-6-1200")
+	assert.Equal(t, naming.Ambiguous, state, why)
+	assert.Equal(t, 2, n)
+	kept, err := s.Account(ctx, 1)
+	require.NoError(t, err)
+	assert.Equal(t, berth.FormerSIDs, kept.FormerSIDs)
+
+	berth.FormerSIDs = berth.FormerSIDs[1:] // somebody cleaned one up
+	put(berth, tide)
+	state, why, _ = says("S-1-5-21-4-5-6-1200")
+	assert.Equal(t, naming.Resolved, state, why)
+	put(berth, estate.Account{StableID: "c", Name: "svc-other", SID: "S-1-5-21-4-5-6-1201"})
+	state, why, _ = says("S-1-5-21-4-5-6-1201")
+	assert.Equal(t, naming.Resolved, state)
+	assert.NotContains(t, why, "moved", "whose it is now comes before whose it was")
+
+	_, why, _ = says(`PILOTS\svc-chart`)
+	assert.Contains(t, why, "the domain PILOTS, pilots.example is trusted by that of dir, and no system here reads it")
+	_, why, _ = says("S-1-5-21-1-2-3-4711")
+	assert.Contains(t, why, "although dir reads that domain")
+	require.NoError(t, s.RemoveSystem(ctx, id))
+	var left int
+	require.NoError(t, s.Read.QueryRowContext(ctx, "SELECT COUNT(*) FROM former_sids").Scan(&left))
+	assert.Zero(t, left, "they go with their accounts")
+}

@@ -10,6 +10,7 @@ import (
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store/database"
+	"mossledger.example/moss/internal/store/lookup"
 )
 
 const systemColumns = "systems.id, systems.name, kind, address, port, steward, site, environment, owner, options, trusted_ca, facts, state, state_words, checked, visited, read_completely, check_stages, revision, trusted_words, COALESCE((SELECT MAX(w.approval_id) FROM approval_systems w JOIN approvals a ON a.id = w.approval_id WHERE w.system_id = systems.id AND a.state = 'asked' AND a.kind = 'endpoint'), 0), COALESCE((SELECT group_concat(fingerprint, ' ') FROM host_keys WHERE system_id = systems.id), '')"
@@ -314,12 +315,13 @@ func (s *Store) RemoveSteward(ctx context.Context, name string, entries ...ledge
 // DomainsOf maps system ids to the names of their directory.
 func (s *Store) DomainsOf(ctx context.Context) (map[records.SystemID][]string, error) {
 	all, err := s.AllSystems(ctx)
-	out := map[records.SystemID][]string{}
-	for _, v := range all {
-		// A host's own name stands before its local accounts like a domain's.
-		out[v.ID] = v.Facts.Domains
-	}
-	return out, err
+	return lookup.DomainsOf(all), err
+}
+
+// Lookup makes one for a moment.
+func (s *Store) Lookup(ctx context.Context) (*lookup.Lookup, error) {
+	all, err := s.AllSystems(ctx)
+	return lookup.New(ctx, s.Read, all), err
 }
 
 // Unread returns the systems that were not read completely, and how many there

@@ -1540,6 +1540,7 @@ export interface components {
             enabled: string;
             /** Format: date-time */
             first_seen: string;
+            former_sids?: string[] | null;
             /**
              * Format: date-time
              * @description Since when a complete reading no longer shows it
@@ -2047,6 +2048,7 @@ export interface components {
                 [key: string]: string;
             };
             reboot?: string;
+            trusts?: components["schemas"]["Trust"][] | null;
             version?: string;
         };
         Finding: {
@@ -3208,6 +3210,10 @@ export interface components {
             count: number;
             /** Format: date-time */
             last?: string;
+        };
+        Trust: {
+            names: string[] | null;
+            sid?: string;
         };
         Uncovered: {
             /**

@@ -99,6 +99,10 @@ const mine = (d: Schemas['Dependent']) => d.ties.filter((t) => t.account_id === 
             ><dt>SID</dt>
             <dd class="mono">{{ detail.account.sid }}</dd></template
           >
+          <template v-if="detail.account.former_sids?.length"
+            ><dt>Former SIDs</dt>
+            <dd class="mono">{{ detail.account.former_sids.join(', ') }}</dd></template
+          >
           <template v-if="detail.account.uid"
             ><dt>User id</dt>
             <dd>{{ detail.account.uid }}</dd></template

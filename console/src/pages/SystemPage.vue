@@ -123,6 +123,10 @@ const offered = computed(() => {
             ><dt>Domains</dt>
             <dd>{{ system.facts.domains.join(', ') }}</dd></template
           >
+          <template v-if="system.facts.trusts?.length"
+            ><dt>Trusts</dt>
+            <dd>{{ system.facts.trusts.map((trust) => trust.names?.join(', ')).join('; ') }}</dd></template
+          >
           <template v-if="system.facts.identity"
             ><dt>Identity</dt>
             <dd class="mono">{{ system.facts.identity }}</dd></template

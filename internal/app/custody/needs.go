@@ -5,7 +5,7 @@ import (
 
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/records"
-	"mossledger.example/moss/internal/store"
+	"mossledger.example/moss/internal/store/lookup"
 )
 
 // Store is what this package needs of the store.
@@ -21,7 +21,7 @@ type Store interface {
 	LinkStewards(ctx context.Context, links []records.StewardLink, entries ...ledger.Entry) error
 	Steward(ctx context.Context, name string) (records.Steward, error)
 	Stewards(ctx context.Context, q records.Query) (records.Page[records.Steward], error)
-	Lookup(ctx context.Context) (*store.Lookup, error)
+	Lookup(ctx context.Context) (*lookup.Lookup, error)
 	OpenCandidates(ctx context.Context) ([]records.Secret, error)
 	ReleaseCustody(ctx context.Context, id records.CredentialID, entries ...ledger.Entry) error
 	Rotations(ctx context.Context, q records.Query) (records.Page[records.Rotation], error)

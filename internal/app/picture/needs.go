@@ -9,7 +9,7 @@ import (
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/ties"
 	"mossledger.example/moss/internal/records"
-	"mossledger.example/moss/internal/store"
+	"mossledger.example/moss/internal/store/lookup"
 )
 
 // Store is what this package needs of the store.
@@ -24,7 +24,7 @@ type Store interface {
 	KeyOf(ctx context.Context, fingerprint string) (records.Credential, error)
 	PasswordOf(ctx context.Context, account records.AccountID) (records.Credential, error)
 	Credentials(ctx context.Context, q records.Query) (records.Page[records.Credential], error)
-	Lookup(ctx context.Context) (*store.Lookup, error)
+	Lookup(ctx context.Context) (*lookup.Lookup, error)
 	NoteKeys(ctx context.Context) error
 	PlaceUse(ctx context.Context, system records.SystemID, name string, account records.AccountID) error
 	PutObserved(ctx context.Context, list []records.ObservedTie, before time.Time) error

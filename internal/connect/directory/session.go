@@ -348,33 +348,6 @@ func (s *session) find(bases []string, limit int, filter string, attributes ...s
 	return out, nil
 }
 
-// readDomain finds the NetBIOS name and SID of a Windows-schema domain. A
-// failure leaves them unknown.
-func (s *session) readDomain() {
-	s.facts.Domains = []string{dnsOf(s.facts.BaseDN)}
-	res, err := s.conn.Search(ldap.NewSearchRequest(s.facts.BaseDN, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 0, false, "(objectClass=*)",
-		[]string{"objectSid", "minPwdLength", "pwdHistoryLength", "maxPwdAge", "msDS-Behavior-Version"}, nil))
-	if err == nil && len(res.Entries) == 1 {
-		s.facts.Identity = values.SIDText(res.Entries[0].GetRawAttributeValue("objectSid"))
-		s.facts.Policy = map[string]string{
-			"minimum length": res.Entries[0].GetAttributeValue("minPwdLength"),
-			"history":        res.Entries[0].GetAttributeValue("pwdHistoryLength"),
-		}
-	}
-	// The configuration is the forest's: that of a child domain is not below the domain.
-	configuration := s.root.GetAttributeValue("configurationNamingContext")
-	if configuration == "" {
-		configuration = "CN=Configuration," + s.facts.BaseDN
-	}
-	res, err = s.conn.Search(ldap.NewSearchRequest("CN=Partitions,"+configuration, ldap.ScopeSingleLevel, ldap.NeverDerefAliases, 0, 0, false,
-		"(nCName="+ldap.EscapeFilter(s.facts.BaseDN)+")", []string{"nETBIOSName"}, nil))
-	if err == nil && len(res.Entries) > 0 {
-		if name := res.Entries[0].GetAttributeValue("nETBIOSName"); name != "" {
-			s.facts.Domains = append([]string{name}, s.facts.Domains...)
-		}
-	}
-}
-
 func (s *session) fail(stage connect.Stage, err error) *connect.Failure {
 	return failOn(s.target, stage, err, s.target.Steward.Password)
 }

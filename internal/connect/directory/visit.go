@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -21,7 +22,7 @@ const pageSize = 1000
 var windowsAttributes = []string{
 	"objectClass", "objectGUID", "objectSid", "sAMAccountName", "userPrincipalName", "displayName", "description",
 	"userAccountControl", "msDS-User-Account-Control-Computed", "msDS-UserPasswordExpiryTimeComputed", "pwdLastSet",
-	"accountExpires", "lastLogonTimestamp", "lockoutTime", "memberOf", "primaryGroupID", "servicePrincipalName", "managedBy", "msDS-KeyVersionNumber",
+	"accountExpires", "lastLogonTimestamp", "lockoutTime", "memberOf", "primaryGroupID", "servicePrincipalName", "managedBy", "msDS-KeyVersionNumber", "sIDHistory",
 }
 
 var rfcAttributes = []string{
@@ -220,6 +221,12 @@ func windowsAccount(e *ldap.Entry) (estate.Account, string) {
 		MustChange:      e.GetAttributeValue("pwdLastSet") == "0",
 	}
 	a.KeyVersion, _ = strconv.Atoi(e.GetAttributeValue("msDS-KeyVersionNumber"))
+	for _, raw := range e.GetRawAttributeValues("sIDHistory") {
+		if sid := values.SIDText(raw); sid != "" {
+			a.FormerSIDs = append(a.FormerSIDs, sid)
+		}
+	}
+	slices.Sort(a.FormerSIDs)
 	for _, class := range e.GetAttributeValues("objectClass") {
 		switch strings.ToLower(class) {
 		case "computer":

@@ -103,6 +103,7 @@ type Account struct {
 	DN          string   `json:"dn,omitempty"`           // distinguished name, in directories
 	UPN         string   `json:"upn,omitempty"`          // user principal name, in directories
 	SID         string   `json:"sid,omitempty"`          // security identifier, in directories
+	FormerSIDs  []string `json:"former_sids,omitempty"`  // that it had in domains that it was moved from
 	UID         string   `json:"uid,omitempty"`          // numeric user id, on hosts
 	Type        string   `json:"type"`                   // user, managed, computer, local, system
 	DisplayName string   `json:"display_name,omitempty"` // of people and well-kept accounts

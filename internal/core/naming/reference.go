@@ -84,6 +84,10 @@ func isVirtual(folded string) bool {
 	return virtualSID.MatchString(folded)
 }
 
+// foreign is the entry by which a domain knows a principal of another one that it
+// trusts ([MS-ADTS], section 6.1.1.4.10): it has no name but the identifier.
+var foreign = regexp.MustCompile(`^cn=(s-1-5-21(?:-\d+){4,5}),cn=foreignsecurityprincipals,`)
+
 // IdentityOf says at a glance what sort of identity a reference means.
 func IdentityOf(text string) estate.Identity {
 	folded := Fold(text)
@@ -143,6 +147,10 @@ func Parse(text string) (Reference, error) {
 		dn, err := NormalDN(trimmed)
 		if err != nil {
 			return Reference{}, err
+		}
+		if sid := foreign.FindStringSubmatch(dn); sid != nil {
+			r.Form, r.Name = FormSID, strings.ToUpper(sid[1])
+			return r, nil
 		}
 		r.Form, r.DN = FormDN, dn
 		return r, nil

@@ -9,26 +9,30 @@ import (
 // Known is one account as the resolver knows it. ID identifies it to the
 // caller; System is the system it lives on.
 type Known struct {
-	ID      string
-	System  string
-	Host    bool     // lives on a host (local account), not in a directory
-	Store   bool     // lives in a data store
-	Name    string   // account name
-	UPN     string   // principal name
-	DN      string   // distinguished name
-	SID     string   // security identifier
-	UID     string   // numeric uid
-	Domains []string // NetBIOS and DNS names of its directory
+	ID         string
+	System     string
+	Host       bool     // lives on a host (local account), not in a directory
+	Store      bool     // lives in a data store
+	Name       string   // account name
+	UPN        string   // principal name
+	DN         string   // distinguished name
+	SID        string   // security identifier
+	FormerSIDs []string // identifiers that it had in domains that it was moved from
+	UID        string   // numeric uid
+	Domains    []string // NetBIOS and DNS names of its directory
 }
 
 // Lookup finds candidates. The store implements it with indexed queries; Index
 // implements it in memory.
 type Lookup interface {
 	ByDN(dn string) ([]Known, error)
+	// BySID finds whose identifier it is, or, where it is nobody's, was.
 	BySID(sid string) ([]Known, error)
 	ByUPN(upn string) ([]Known, error)
 	ByName(name string, where Where) ([]Known, error)
 	ByUID(system, uid string) ([]Known, error)
+	// Domains are those that are read, and those that these trust.
+	Domains() ([]Domain, error)
 }
 
 // Where narrows a look for a name: a thousand hosts may each have an account
@@ -121,10 +125,15 @@ func Resolve(text string, context Context, lookup Lookup) (Resolution, error) {
 	switch len(found) {
 	case 0:
 		res.State = Unknown
-		res.Why = fmt.Sprintf("no known account answers to the %s \"%s\"", ref.Form, ref.Text)
+		if res.Why, err = whyUnknown(ref, lookup); err != nil {
+			return Resolution{}, fmt.Errorf("look up %q: %w", text, err)
+		}
 	case 1:
 		res.State = Resolved
 		res.Why = fmt.Sprintf("the only known account with the %s \"%s\"", ref.Form, ref.Text)
+		if ref.Form == FormSID && !strings.EqualFold(found[0].SID, ref.Name) {
+			res.Why = fmt.Sprintf("the only known account that had the %s \"%s\", in a domain that it was moved from", ref.Form, ref.Text)
+		}
 	default:
 		res.State = Ambiguous
 		res.Why = fmt.Sprintf("%d known accounts answer to the %s \"%s\"", len(found), ref.Form, ref.Text)
@@ -206,10 +215,16 @@ func distinct(all []Known) []Known {
 }
 
 // Index is a Lookup in memory.
-type Index struct{ all []Known }
+type Index struct {
+	all     []Known
+	domains []Domain
+}
 
 // NewIndex makes an Index of accounts.
-func NewIndex(all []Known) *Index { return &Index{all: all} }
+func NewIndex(all []Known, domains ...Domain) *Index { return &Index{all, domains} }
+
+// Domains implements Lookup.
+func (x *Index) Domains() ([]Domain, error) { return x.domains, nil }
 
 func (x *Index) where(match func(Known) bool) ([]Known, error) { return keep(x.all, match), nil }
 
@@ -223,7 +238,13 @@ func (x *Index) ByDN(dn string) ([]Known, error) {
 
 // BySID implements Lookup.
 func (x *Index) BySID(sid string) ([]Known, error) {
-	return x.where(func(k Known) bool { return strings.EqualFold(k.SID, sid) })
+	own, _ := x.where(func(k Known) bool { return strings.EqualFold(k.SID, sid) })
+	if len(own) > 0 {
+		return own, nil
+	}
+	return x.where(func(k Known) bool {
+		return slices.ContainsFunc(k.FormerSIDs, func(former string) bool { return strings.EqualFold(former, sid) })
+	})
 }
 
 // ByUPN implements Lookup.

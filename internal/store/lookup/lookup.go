@@ -1,4 +1,5 @@
-package store
+// Package lookup finds the accounts that a spelling may mean, among those that are stored.
+package lookup
 
 import (
 	"context"
@@ -16,13 +17,44 @@ type Lookup struct {
 	ctx     context.Context
 	db      *sql.DB
 	domains map[records.SystemID][]string
+	known   []naming.Domain
 }
 
-// Lookup makes one for a moment.
-func (s *Store) Lookup(ctx context.Context) (*Lookup, error) {
-	domains, err := s.DomainsOf(ctx)
-	return &Lookup{ctx: ctx, db: s.Read, domains: domains}, err
+// New makes one of the systems that there are at a moment.
+func New(ctx context.Context, db *sql.DB, all []records.System) *Lookup {
+	l := &Lookup{ctx: ctx, db: db, domains: DomainsOf(all)}
+	for _, v := range all {
+		if kind := estate.Kind(v.Kind); kind.IsHost() || kind.IsDataStore() {
+			continue
+		}
+		l.known = append(l.known, naming.Domain{Names: v.Facts.Domains, SID: sidOf(v.Facts.Identity), ReadBy: v.Name})
+		for _, trust := range v.Facts.Trusts {
+			l.known = append(l.known, naming.Domain{Names: trust.Names, SID: trust.SID, TrustedBy: v.Name})
+		}
+	}
+	return l
 }
+
+// DomainsOf are the names of each system's domains.
+func DomainsOf(all []records.System) map[records.SystemID][]string {
+	out := map[records.SystemID][]string{}
+	for _, v := range all {
+		// A host's own name stands before its local accounts like a domain's.
+		out[v.ID] = v.Facts.Domains
+	}
+	return out
+}
+
+// sidOf is a system's identity where that is a security identifier.
+func sidOf(identity string) string {
+	if strings.HasPrefix(identity, "S-1-") {
+		return identity
+	}
+	return ""
+}
+
+// Domains implements naming.Lookup.
+func (l *Lookup) Domains() ([]naming.Domain, error) { return l.known, nil }
 
 func (l *Lookup) find(where string, args ...any) ([]naming.Known, error) {
 	return database.Collect(l.ctx, l.db, func(rows *sql.Rows) (k naming.Known, err error) {
@@ -43,7 +75,11 @@ func (l *Lookup) ByDN(dn string) ([]naming.Known, error) {
 
 // BySID implements naming.Lookup.
 func (l *Lookup) BySID(sid string) ([]naming.Known, error) {
-	return l.find("a.sid = ? AND a.sid <> ''", sid)
+	own, err := l.find("a.sid = ? AND a.sid <> ''", sid)
+	if err != nil || len(own) > 0 {
+		return own, err
+	}
+	return l.find("a.id IN (SELECT account_id FROM former_sids WHERE sid = ?)", sid)
 }
 
 // ByUPN implements naming.Lookup.
