@@ -415,6 +415,9 @@ const (
 // AboutLockout: wrong passwords lock the account.
 const AboutLockout = "lockout"
 
+// AboutVerifier: what the system keeps of the password becomes of another kind.
+const AboutVerifier = "verifier"
+
 // Checked is one line of a rehearsal.
 type Checked struct {
 	System string `json:"system"`

@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/rotation"
 )
 
@@ -36,4 +37,22 @@ func TestWhoWouldLockTheAccountIsNamed(t *testing.T) {
 	}
 	none := []connect.Checked{{What: "reach", Result: connect.CheckOK}}
 	assert.Equal(t, none, tellLockout(none, latent, client), "no lock, nothing to tell")
+}
+
+// An md5 verifier in a pooler's list cannot sign in to a server that keeps SCRAM: what
+// would make the server do so fails where such a list is in the plan.
+func TestVerifiersThatEnd(t *testing.T) {
+	ends := func() []connect.Checked {
+		return []connect.Checked{{What: "reach", Result: connect.CheckOK}, {What: "clients", Result: connect.CheckWarning, Words: "its verifier is md5", About: connect.AboutVerifier}}
+	}
+	in := func(part string) rotation.Plan {
+		return rotation.Plan{Steps: []rotation.Step{{Kind: rotation.StepReplace, System: "pool1", Subject: "/etc/users.txt", Places: []held.Locator{{Part: part}}}}}
+	}
+	line := tellVerifiers(ends(), in(held.PartVerifier))[1]
+	assert.Equal(t, connect.CheckFailed, line.Result)
+	assert.Contains(t, line.Words, "its verifier is md5; and /etc/users.txt on pool1 holds an md5 verifier in place of the password")
+	assert.Contains(t, line.Next, "verifier=keep")
+	assert.Equal(t, ends(), tellVerifiers(ends(), in(held.PartValue)), "a password in its place is enough")
+	stays := []connect.Checked{{What: "reach", Result: connect.CheckOK}}
+	assert.Equal(t, stays, tellVerifiers(stays, in(held.PartVerifier)))
 }

@@ -19,6 +19,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
@@ -107,7 +108,7 @@ func (rotations *Rotations) checks(ctx context.Context, c records.Credential, pl
 	if err != nil {
 		return nil, err
 	}
-	return tellLockout(append(checks, around...), plan, around), ctx.Err()
+	return tellVerifiers(tellLockout(append(checks, around...), plan, around), plan), ctx.Err()
 }
 
 // goesOn are notes of what runs on with the old value after a change.
@@ -134,6 +135,25 @@ func tellLockout(checks []connect.Checked, plan rotation.Plan, around []connect.
 	checks[at].Result = connect.CheckWarning
 	checks[at].Words += fmt.Sprintf("; %d may go on with the old value: %s", len(who), strings.Join(who, "; "))
 	checks[at].Next = "stop them first, or take them into the plan: what tries the old value again and again after the change locks the account for everybody"
+	return checks
+}
+
+// tellVerifiers fails what ends the kind of verifier that a pooler has instead of the
+// password: with one of the old kind it signs in to nothing that keeps the new kind.
+func tellVerifiers(checks []connect.Checked, plan rotation.Plan) []connect.Checked {
+	var where []string
+	for _, s := range plan.Steps {
+		if slices.ContainsFunc(s.Places, func(l held.Locator) bool { return l.Part == held.PartVerifier }) {
+			where = append(where, s.Subject+" on "+s.System)
+		}
+	}
+	at := slices.IndexFunc(checks, func(c connect.Checked) bool { return c.About == connect.AboutVerifier })
+	if at < 0 || len(where) == 0 {
+		return checks
+	}
+	checks[at].Result = connect.CheckFailed
+	checks[at].Words += "; and " + strings.Join(where, ", ") + " holds an md5 verifier in place of the password, with which nothing can sign in then"
+	checks[at].Next = "set the option verifier=keep of this system, or put the password itself there"
 	return checks
 }
 

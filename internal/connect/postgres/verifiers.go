@@ -62,6 +62,7 @@ func rehearseVerifier(ctx context.Context, target connect.Target, conn *pgx.Conn
 	case old && keep:
 		line.Words = "its verifier is md5 and stays so; md5 is weak: replace its clients, then set the option verifier=scram"
 	case old:
+		line.About = connect.AboutVerifier
 		line.Result, line.Words, line.Next = connect.CheckWarning, "its verifier is md5, and the new one is SCRAM: clients of before version 10 (libpq 9, drivers of that time) cannot sign in any more", "see what its clients are, or set the option verifier=keep of this system"
 	default:
 		return nil

@@ -139,6 +139,13 @@ func (l *Located) spans(values []layout.Value, also func(secret.Value) bool) {
 		if v.Text == "" || !utf8.ValidString(v.Text) {
 			continue
 		}
+		if l.Layout == layout.UserList && v.Name == "password" && isVerifier(v.Text) {
+			l.Spans = append(l.Spans, Span{
+				Locator: Locator{Layout: l.Layout, Key: v.Key, Nth: nth, Part: PartVerifier}, Start: v.Start, End: v.End, Line: v.Line,
+				Value: newVerifier(v.Key, v.Text), Names: []string{v.Key}, Certain: true,
+			})
+			continue
+		}
 		found := secretsIn(v.Name, v.Text, also, 0)
 		if nth == 1 && len(found) > 0 && !repeats[l.Layout] {
 			l.Problems = append(l.Problems, layout.Problem{Line: v.Line, What: fmt.Sprintf("%s stands there more than once; programs use the last one", v.Key)})
@@ -171,7 +178,7 @@ func (l *Located) whole(path string, content []byte, also func(secret.Value) boo
 }
 
 // repeats are layouts in which a key may stand several times and all count.
-var repeats = map[layout.Layout]bool{layout.PGPass: true, layout.Netrc: true, layout.Unit: true, layout.Cron: true, layout.Shell: true, layout.Code: true, layout.Directives: true, layout.XML: true}
+var repeats = map[layout.Layout]bool{layout.PGPass: true, layout.Netrc: true, layout.Unit: true, layout.Cron: true, layout.Shell: true, layout.Code: true, layout.Directives: true, layout.XML: true, layout.UserList: true}
 
 // NamesIn returns the account references that stand in a file under keys that
 // name an account.

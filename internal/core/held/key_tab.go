@@ -95,5 +95,8 @@ func Replace(content []byte, place Locator, old, next secret.Value) ([]byte, err
 	if place.Layout == layout.KeyTab {
 		return spliceTab(content, place, old, next)
 	}
+	if place.Part == PartVerifier {
+		return spliceVerifier(content, place, next)
+	}
 	return Splice(content, place, next)
 }

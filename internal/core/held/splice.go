@@ -43,6 +43,9 @@ func Find(content []byte, place Locator) (Span, error) {
 	if place.Layout == layout.KeyTab {
 		return findTab(content, place)
 	}
+	if place.Part == PartVerifier {
+		return findVerifier(content, place)
+	}
 	v, i, err := at(content, place)
 	if err != nil {
 		return Span{}, err
@@ -85,6 +88,8 @@ func Same(in layout.Layout, a, b secret.Value) bool {
 		return keys.Same(a, b)
 	case layout.KeyTab:
 		return sameTab(a, b)
+	case layout.UserList:
+		return sameVerifier(a, b)
 	}
 	return a.Equal(b)
 }

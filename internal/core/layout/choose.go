@@ -92,6 +92,8 @@ func byContent(content []byte, begins byte) []Layout {
 		return []Layout{JSON}
 	case netrcBegins.MatchString(first):
 		return []Layout{Netrc}
+	case looksUserList(content):
+		return []Layout{UserList}
 	case pgpassLine.MatchString(first) && !strings.Contains(first, "="):
 		return []Layout{PGPass}
 	}

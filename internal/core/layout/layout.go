@@ -32,6 +32,7 @@ const (
 	Code       Layout = "code"       // constants of a program
 	PGPass     Layout = "pgpass"     // host:port:database:user:password
 	Netrc      Layout = "netrc"      // machine, login, password
+	UserList   Layout = "user-list"  // "name" "password" of a connection pooler
 	Whole      Layout = "whole"      // one value and nothing else
 	PEM        Layout = "pem"        // private keys (RFC 7468); the locator's number says which
 	KeyTab     Layout = "key-tab"    // keys made of a value; the key is a principal
@@ -89,6 +90,7 @@ func init() { // the readers refer to layouts by nesting
 		Code:       {scan: scanCode, encode: encodeCode},
 		PGPass:     {scan: scanPGPass, encode: encodePGPass},
 		Netrc:      {scan: scanNetrc, encode: encodeNetrc},
+		UserList:   {scan: scanUserList, encode: encodeUserList},
 		PEM:        {scan: scanPEM, encode: encodePEM},
 		Whole:      {scan: ScanWhole, encode: func(text string, _ []byte, _ Value, _ []byte) (string, error) { return text, oneLine(text) }},
 	}

@@ -182,6 +182,8 @@ func deriveCopy(d estate.Dependent, context naming.Context, known Known) ([]Tie,
 			decided = true
 		case before[n.account]:
 			held(n.account, estate.StrengthDiffers, "stands beside %q and holds a value that the account had before", n.name)
+		case d.Copy.Fixed != "":
+			held(n.account, estate.StrengthBeside, "stands beside %q and could not be compared: %s", n.name, d.Copy.Fixed)
 		case inCustody:
 			held(n.account, estate.StrengthDiffers, "stands beside %q but is not the sealed value", n.name)
 		default:

@@ -56,8 +56,9 @@ func (h *Hands) numbered(ctx context.Context, step rotation.Step, undo bool) ([]
 // numberOf is the number of the keys in force, asked for once before the authority is put
 // back and once after: each question is a sign-in.
 func (h *Hands) numberOf(ctx context.Context, putBack bool) (int, error) {
-	if known, found := h.numbers.Load(putBack); found {
-		return known.(int), nil
+	known, _ := h.numbers.Load(putBack)
+	if number, found := known.(int); found {
+		return number, nil
 	}
 	authority, found := h.authority()
 	if !found {

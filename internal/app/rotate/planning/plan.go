@@ -231,6 +231,15 @@ func (p *planner) copy(d records.Dependent, strength estate.Strength) bool {
 	decision := p.decisions[d.SystemID][d.Place]
 	left := decision.Decision == records.CopyLeave
 	switch strength {
+	case estate.StrengthBeside:
+		switch {
+		case d.Copy.Fixed == "":
+			return false
+		case left:
+			p.note(rotation.NoteLeft, "%s on %s stays as it is: %s decided so (%s)", d.Place, d.System, decision.By, decision.Reason)
+		default:
+			p.note(rotation.NoteIrreplaceable, "%s line %d on %s stands beside the account and could not be compared: %s", d.Path, d.Copy.Line, d.System, d.Copy.Fixed)
+		}
 	case estate.StrengthMatches:
 		switch {
 		case left:

@@ -212,12 +212,15 @@ func (f *finder) spans(p string, c *candidate, located held.Located, content []b
 		located.Spans = located.Spans[:maxSpans]
 	}
 	for _, span := range located.Spans {
-		fingerprint := f.fingerprints.Of(span.Value)
+		fingerprint, known, fixed := f.fingerprints.Of(span.Value), f.also(span.Value), ""
+		if span.Part == held.PartVerifier {
+			fingerprint, known, fixed = f.derivedOf(span)
+		}
 		if f.holds[p] == nil {
 			f.holds[p] = map[string]bool{}
 		}
 		f.holds[p][fingerprint] = true
-		if spare && !f.also(span.Value) {
+		if spare && !known {
 			continue
 		}
 		if span.Layout == layout.Whole && len(span.Names) == 0 {
@@ -237,7 +240,7 @@ func (f *finder) spans(p string, c *candidate, located held.Located, content []b
 			Kind: estate.DependentFile, Place: p + "#" + span.Locator.String(), Name: path.Base(p), Path: p,
 			Copy: &estate.Copy{
 				Format: string(span.Layout), Key: span.Key, Nth: span.Nth, Part: span.Part, Line: span.Line,
-				Names: span.Names, Fingerprint: fingerprint, Doubt: f.doubt(span),
+				Names: span.Names, Fingerprint: fingerprint, Doubt: f.doubt(span), Fixed: fixed,
 			},
 		})
 		f.count(connect.ScopeFiles, 1)
@@ -255,6 +258,20 @@ func (f *finder) spans(p string, c *candidate, located held.Located, content []b
 		})
 		f.count(connect.ScopeFiles, 1)
 	}
+}
+
+// derivedOf is the fingerprint of the value in custody that a verifier was made of; of the
+// verifier itself where it is of none. fixed says why one cannot be compared.
+func (f *finder) derivedOf(span held.Span) (fingerprint string, known bool, fixed string) {
+	if !held.Comparable(span.Value) {
+		return f.fingerprints.Of(span.Value), false, "a SCRAM verifier: it must be the one that the server makes of the new value, so it is not replaced here"
+	}
+	for _, value := range f.request.Values {
+		if held.Same(span.Layout, span.Value, value) {
+			return f.fingerprints.Of(value), true, ""
+		}
+	}
+	return f.fingerprints.Of(span.Value), false, ""
 }
 
 // doubt says why a value that nothing but its text makes a copy may be none: a

@@ -92,6 +92,7 @@ const words = `(pass|passwd|password|passphrase|passwort|pwd|pw|secret|token|cre
 	`|://[^/[:blank:]]*:[^/[:blank:]]*@|@(tcp6?|unix)\(|/[^/@[:blank:]]+@[^[:blank:]/]+[:/]` +
 	`|basic[[:blank:]]+[a-z0-9+/]{8}|["']?auth["']?[[:blank:]]*[:=]` +
 	`|(mysql|mariadb)[a-z-]*[[:blank:]].*-p|redis-cli.*-a|-u[[:blank:]]*["']?[a-z][^[:blank:]:]*:[^/]|^user[[:blank:]].*[[:blank:]]>[^[:blank:]]|^[^#[:blank:]]*[@.\[][^[:blank:]]*[[:blank:]]+[^[:blank:]:]+:[^[:blank:]]+$` +
+	`|^[[:blank:]]*"[^"]+"[[:blank:]]+"[^"]` +
 	`|-----BEGIN [A-Z ]*PRIVATE KEY-----`
 
 func listOption(target connect.Target, name string) []string {
