@@ -13,6 +13,9 @@ type Verdict struct {
 	// Lingers is how long a value that was replaced may still be accepted there; 0
 	// where it is refused at once.
 	Lingers time.Duration `json:"lingers,omitempty"`
+	// Ticket: it was accepted by giving a ticket, where a sign-in is refused whatever is
+	// given. Tickets are given for the present value only, never for one of before.
+	Ticket bool `json:"ticket,omitempty"`
 	// Elsewhere is what the further servers of the same system say.
 	Elsewhere []ServerVerdict `json:"elsewhere,omitempty"`
 	// KeyVersion is the number of the account's present keys; 0 where none is told.

@@ -76,8 +76,18 @@ func (Connector) Verify(ctx context.Context, t connect.Target, account connect.A
 	return verdict, nil
 }
 
-// bindAs binds as an account, on a connection of its own.
+// bindAs has a server judge a value by a bind, or, where that says nothing of it, by a
+// ticket.
 func bindAs(ctx context.Context, t connect.Target, account connect.AccountRef, entry *ldap.Entry, value secret.Value) (connect.Verdict, *connect.Failure) {
+	verdict, failure := bind(ctx, t, account, entry, value)
+	if failure != nil && failure.Code == connect.CodeUnproven {
+		return byTicket(ctx, t, account, value, failure)
+	}
+	return verdict, failure
+}
+
+// bind binds as an account, on a connection of its own.
+func bind(ctx context.Context, t connect.Target, account connect.AccountRef, entry *ldap.Entry, value secret.Value) (connect.Verdict, *connect.Failure) {
 	conn, failure := secure(ctx, t, connect.NewStopwatch())
 	if failure != nil {
 		return connect.Verdict{}, failure

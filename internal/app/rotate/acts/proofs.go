@@ -60,6 +60,21 @@ func (h *Hands) expect(ctx context.Context, step rotation.Step, value secret.Val
 	return done(verdict.Words + served(verdict.Elsewhere))
 }
 
+// refused proves that a value is refused. Where a sign-in is refused whatever is given,
+// that cannot be asked; but a ticket that is given for the value in force proves that the
+// other one gets none: an account has one password, and tickets know no former ones.
+func (h *Hands) refused(ctx context.Context, step rotation.Step, value, inForce secret.Value) rotation.Outcome {
+	outcome := h.expect(ctx, step, value, false)
+	if outcome.Result != rotation.ResultFailed || step.Door != nil {
+		return outcome
+	}
+	verdict, _, err := h.Asks(ctx, step, inForce)
+	if err != nil || !verdict.Accepted || !verdict.Ticket {
+		return outcome
+	}
+	return done("a sign-in is refused whatever is given, and a ticket is given for the value in force, so that the other one gets none")
+}
+
 // AcceptedAnywhere: a server that was asked accepts it.
 func AcceptedAnywhere(v connect.Verdict) bool {
 	return v.Accepted || slices.ContainsFunc(v.Elsewhere, func(s connect.ServerVerdict) bool { return s.State == connect.ServerAsked && s.Verdict.Accepted })

@@ -389,7 +389,7 @@ func (h *Hands) apply(ctx context.Context, step rotation.Step, from, to secret.V
 	case rotation.StepSignIn:
 		return h.expect(ctx, step, to, true)
 	case rotation.StepRefuse:
-		return h.expect(ctx, step, from, false)
+		return h.refused(ctx, step, from, to)
 	case rotation.StepReplace:
 		connector, target, err := h.acts.Able(ctx, step, connect.ActHold)
 		if err != nil {
