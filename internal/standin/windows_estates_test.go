@@ -180,3 +180,49 @@ func TestWindowsSlowServicesAreWaitedFor(t *testing.T) {
 	assert.NotEmpty(t, words)
 	assert.Equal(t, windowshost.Running, h.State("BerthArchive"))
 }
+
+// oneMore is a domain with a managed account besides.
+type oneMore struct{ windowshost.Authority }
+
+func (a oneMore) Exists(account string) bool {
+	return strings.HasSuffix(account, `gmsa-tide$`) || a.Authority.Exists(account)
+}
+
+// A managed account has no password that could be given: a task gets it by its principal,
+// keeps what else that says, and gets its former account back with a password. Whether the
+// host can do that is found out before.
+func TestWindowsTasksOfManagedAccounts(t *testing.T) {
+	h, target, _ := startWindows(t, "basic")
+	h.Authority = oneMore{h.Authority}
+	task := estate.Place{Kind: estate.DependentTask, Place: `\Berth\Nightly`}
+	const gmsa = `LARKMOOR\gmsa-tide$`
+	give := connect.LogOnChange{Place: task, Account: gmsa, Was: "svc-local"}
+	lines := winhost.Connector{}.Rehearse(t.Context(), target, []connect.Intention{{LogOn: &give}})
+	require.Len(t, lines, 2)
+	assert.Equal(t, connect.CheckOK, lines[1].Result, lines[1].Words)
+	words, err := winhost.Connector{}.ReplaceLogOn(t.Context(), target, give)
+	require.NoError(t, err)
+	assert.Contains(t, words, "SetByPrincipal succeeded: the host fetches the password itself")
+	user, password := h.TaskStores("Nightly")
+	assert.Equal(t, gmsa+"/", user+"/"+password)
+	state, err := winhost.Connector{}.ReadLogOn(t.Context(), target, task)
+	require.NoError(t, err)
+	assert.Equal(t, gmsa, state.Account)
+	assert.False(t, state.Stores, "there is nothing that a rotation would have to give it")
+
+	back := connect.LogOnChange{Place: task, Account: "svc-local", Was: gmsa, Value: secret.New(berthPassword)}
+	words, err = winhost.Connector{}.ReplaceLogOn(t.Context(), target, back)
+	require.NoError(t, err)
+	assert.Contains(t, words, "SetByUser succeeded")
+	user, password = h.TaskStores("Nightly")
+	assert.Equal(t, "svc-local/"+berthPassword, user+"/"+password)
+
+	h.SetFault(windowshost.Fault{Reply: func(action string) (int, string, bool) {
+		return 500, `<s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope" xmlns:a="http://schemas.xmlsoap.org/ws/2004/08/addressing"><s:Header><a:RelatesTo>{id}</a:RelatesTo></s:Header><s:Body><s:Fault><s:Code><s:Value>s:Sender</s:Value><s:Subcode><s:Value>a:ActionNotSupported</s:Value></s:Subcode></s:Code><s:Reason><s:Text>The action is not supported.</s:Text></s:Reason></s:Fault></s:Body></s:Envelope>`, strings.HasSuffix(action, "/SetByPrincipal")
+	}})
+	lines = winhost.Connector{}.Rehearse(t.Context(), target, []connect.Intention{{LogOn: &give}})
+	assert.Equal(t, connect.CheckFailed, lines[1].Result, lines[1].Words)
+	own := connect.LogOnChange{Place: task, Account: "svc-local", Was: "svc-local"}
+	lines = winhost.Connector{}.Rehearse(t.Context(), target, []connect.Intention{{LogOn: &own}})
+	assert.Equal(t, connect.CheckOK, lines[1].Result, "one that has no managed account does not need it")
+}

@@ -64,9 +64,15 @@ const clusterNext = "take the resource offline and online in the cluster's own t
 // exist, and with an account that has no password: a host that has the method says that
 // there is no such task, and one that has not says that. Nothing is tried with a password,
 // which would count as a failed sign-in.
-func (s *session) taskMethodWorks(ctx context.Context) (works bool, words string) {
-	resource, method, input := taskMethod(`\<no task is called so>\`, "?", `NT AUTHORITY\LOCAL SERVICE`, "")
+func (s *session) taskMethodWorks(ctx context.Context, task *instance, byPrincipal bool) (works bool, words string) {
+	const folder, name, account = `\<no task is called so>\`, "?", `NT AUTHORITY\LOCAL SERVICE`
+	resource, method, input := taskMethod(folder, name, account, "")
 	_, err := s.Invoke(ctx, resource, method, input)
+	if present := task.Child("Principal"); byPrincipal && present != nil && noSuchTask(err) {
+		var principal wsman.Embedded
+		resource, method, input, principal = principalMethod(folder, name, account, present)
+		_, err = s.Invoke(ctx, resource, method, input, principal)
+	}
 	switch {
 	case err == nil:
 		return false, method + " succeeded for a task that cannot exist: it does not do what it should"

@@ -81,14 +81,15 @@ func (s *session) replaceLogOn(ctx context.Context, change connect.LogOnChange) 
 	}
 	switch change.Place.Kind {
 	case estate.DependentTask:
-		folder, name := splitTask(change.Place.Place)
-		resource, method, input := taskMethod(folder, name, change.Account, change.Value.RevealString())
-		_, err := s.Invoke(ctx, resource, method, input)
+		method, err := s.setTask(ctx, change, at)
 		if failure := s.failure(connect.StageReplace, err, true, change.Value); failure != nil {
 			if wsman.Is(err, "2147943726") { // 0x8007052E
 				failure.Words, failure.Next = "the task scheduler checked the password and refused it: "+failure.Words, "the account may be new to this host's domain controller, disabled or locked"
 			}
 			return "", failure
+		}
+		if managed(change.Account) {
+			return method + " succeeded: the host fetches the password itself, and the next run proves it", nil
 		}
 		return method + " succeeded: the scheduler has checked and stored it", nil
 	case estate.DependentPool:
@@ -108,6 +109,19 @@ func (s *session) replaceLogOn(ctx context.Context, change connect.LogOnChange) 
 		return "", s.target.Fail(connect.StageReplace, connect.CodeFailed, words, "", nil)
 	}
 	return words + " (stored unchecked: only the next start proves it)", nil
+}
+
+// setTask calls the method that gives a task its log-on.
+func (s *session) setTask(ctx context.Context, change connect.LogOnChange, at *instance) (string, error) {
+	folder, name := splitTask(change.Place.Place)
+	if present := at.Child("Principal"); managed(change.Account) && present != nil {
+		resource, method, input, principal := principalMethod(folder, name, change.Account, present)
+		_, err := s.Invoke(ctx, resource, method, input, principal)
+		return method, err
+	}
+	resource, method, input := taskMethod(folder, name, change.Account, change.Value.RevealString())
+	_, err := s.Invoke(ctx, resource, method, input)
+	return method, err
 }
 
 func (s *session) replacePool(ctx context.Context, change connect.LogOnChange, at *instance) (string, *connect.Failure) {
@@ -174,7 +188,7 @@ func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions
 
 func (s *session) rehearseLogOn(ctx context.Context, in connect.Intention) connect.Checked {
 	line := connect.Checked{System: s.target.Name, What: fmt.Sprintf("log-on of the %s %s", in.LogOn.Place.Kind, in.LogOn.Place.Place), Result: connect.CheckOK}
-	now, _, failure := s.logOn(ctx, connect.StageRead, in.LogOn.Place)
+	now, at, failure := s.logOn(ctx, connect.StageRead, in.LogOn.Place)
 	switch {
 	case failure != nil:
 		line.Result, line.Words, line.Next = connect.CheckFailed, failure.Words, failure.Next
@@ -194,7 +208,7 @@ func (s *session) rehearseLogOn(ctx context.Context, in connect.Intention) conne
 	case estate.DependentPool:
 		line.Words += "; the web server ends its workers and starts them anew as soon as the identity changes: it cannot be left running as it is"
 	case estate.DependentTask:
-		if works, words := s.taskMethodWorks(ctx); !works {
+		if works, words := s.taskMethodWorks(ctx, at, managed(in.LogOn.Account) || managed(in.LogOn.Was)); !works {
 			line.Result, line.Words, line.Next = connect.CheckFailed, words, "change the log-on of this task by hand, and skip it here"
 		}
 	case estate.DependentService:

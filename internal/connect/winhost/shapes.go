@@ -2,6 +2,8 @@ package winhost
 
 import (
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 
 	"mossledger.example/moss/internal/connect/wsman"
@@ -35,6 +37,25 @@ func taskMethod(folder, name, account, password string) (wsman.Resource, string,
 	}
 	return wsman.Resource{URI: resourceBase + spaceTasks + "/PS_ScheduledTask"}, "SetByUser", input
 }
+
+// principalMethod is how a task is given a managed account, of which nobody knows the
+// password: by its principal, as one that stands on a password that the host fetches
+// itself. present is the principal as it is now; what else it says stays.
+func principalMethod(folder, name, account string, present *wsman.Node) (wsman.Resource, string, []wsman.Pair, wsman.Embedded) {
+	principal := *present
+	principal.Children = slices.Clone(present.Children)
+	for i, c := range principal.Children {
+		copied := *c
+		principal.Children[i] = &copied
+	}
+	principal.Set("UserId", account)
+	principal.Set("LogonType", strconv.Itoa(taskPassword))
+	input := []wsman.Pair{{Name: "TaskName", Value: name}, {Name: "TaskPath", Value: folder}}
+	return wsman.Resource{URI: resourceBase + spaceTasks + "/PS_ScheduledTask"}, "SetByPrincipal", input, wsman.Embedded{Name: "Principal", Instance: &principal}
+}
+
+// managed: the directory makes the account's password, and hosts fetch it.
+func managed(account string) bool { return strings.HasSuffix(account, "$") }
 
 // taskPlace is a task's folder and name in one.
 func taskPlace(folder, name string) string { return folder + name }

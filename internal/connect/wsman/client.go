@@ -114,6 +114,12 @@ type Resource struct {
 // Pair is a name with a value: a selector, or a parameter of a method.
 type Pair struct{ Name, Value string }
 
+// Embedded is a parameter that is an instance of its own (DSP0230, section 7.2.5).
+type Embedded struct {
+	Name     string
+	Instance *Node
+}
+
 // Identity is the answer of Identify (DSP0226, section 11).
 type Identity struct{ Vendor, Version, Protocol string }
 
@@ -150,11 +156,16 @@ func (c *Client) Put(ctx context.Context, r Resource, instance *Instance) error 
 // Invoke calls a method and returns its output. Parameters are written in the
 // order given, in the resource's name space; one with the same name again
 // makes an array.
-func (c *Client) Invoke(ctx context.Context, r Resource, method string, input []Pair) (*Instance, error) {
+func (c *Client) Invoke(ctx context.Context, r Resource, method string, input []Pair, embedded ...Embedded) (*Instance, error) {
 	var body bytes.Buffer
 	body.WriteString(`<p:` + method + `_INPUT xmlns:p="` + escape(r.URI) + `">`)
 	for _, p := range input {
 		body.WriteString("<p:" + p.Name + ">" + escape(p.Value) + "</p:" + p.Name + ">")
+	}
+	for _, e := range embedded {
+		node := *e.Instance
+		node.Space, node.Local = r.URI, e.Name
+		body.WriteString(node.write(r.URI))
 	}
 	body.WriteString(`</p:` + method + `_INPUT>`)
 	return c.one(ctx, request{action: r.URI + "/" + method, resource: r, body: body.String()}, false, method+"_OUTPUT")

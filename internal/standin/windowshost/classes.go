@@ -303,9 +303,10 @@ func (h *Host) poolRecords() []wql.Record {
 // and so is one whose effect is not stood in for.
 var takes = map[string][]string{
 	"win32_service:startservice": {}, "win32_service:stopservice": {}, "win32_service:changestartmode": {"StartMode"},
-	"win32_service:change":       {"StartMode", "StartName", "StartPassword", "DisplayName"},
-	"ps_scheduledtask:setbyuser": {"TaskName", "TaskPath", "User", "Password"},
-	"applicationpool:getstate":   {}, "applicationpool:recycle": {}, "applicationpool:start": {}, "applicationpool:stop": {},
+	"win32_service:change":            {"StartMode", "StartName", "StartPassword", "DisplayName"},
+	"ps_scheduledtask:setbyuser":      {"TaskName", "TaskPath", "User", "Password"},
+	"ps_scheduledtask:setbyprincipal": {"TaskName", "TaskPath", "Principal", "Principal.is", "Principal.DisplayName", "Principal.GroupId", "Principal.Id", "Principal.LogonType", "Principal.ProcessTokenSidType", "Principal.RequiredPrivilege", "Principal.RunLevel", "Principal.UserId"},
+	"applicationpool:getstate":        {}, "applicationpool:recycle": {}, "applicationpool:start": {}, "applicationpool:stop": {},
 	"stdregprov:enumkey": {"hDefKey", "sSubKeyName"}, "stdregprov:checkaccess": {"hDefKey", "sSubKeyName", "uRequired"},
 	"stdregprov:getdwordvalue": {"hDefKey", "sSubKeyName", "sValueName"}, "stdregprov:getstringvalue": {"hDefKey", "sSubKeyName", "sValueName"},
 }
@@ -346,11 +347,11 @@ func (h *Host) call(space, class, method string, selectors map[string]string, in
 			return returns(h.change(s, map[string]string{"StartMode": input["StartMode"]}))
 		}
 	case "ps_scheduledtask":
-		if fold(method) == "setbyuser" && h.partly {
+		if h.partly {
 			return nil, wmiFault("0x80070005")
 		}
-		if fold(method) == "setbyuser" {
-			code, problem := h.setTask(input)
+		if set := map[string]func(map[string]string) (int, string){"setbyuser": h.setTask, "setbyprincipal": h.setPrincipal}[fold(method)]; set != nil {
+			code, problem := set(input)
 			if problem != "" {
 				return nil, wmiFault(problem)
 			}

@@ -180,6 +180,12 @@ func (h *Host) dispatch(action string, header, content *soap.Element) (string, *
 	if len(content.Children) > 0 {
 		for _, c := range content.Children[0].Children {
 			input[c.XMLName.Local] = c.Content
+			for _, inner := range c.Children { // of an embedded instance, which says of which class it is
+				input[c.XMLName.Local+"."+inner.XMLName.Local] = inner.Content
+			}
+			if of := c.Attribute("type"); len(c.Children) > 0 {
+				input[c.XMLName.Local+".is"] = of[strings.LastIndexByte(of, ':')+1:]
+			}
 		}
 	}
 	output, problem := h.call(space, class, method, selectors, input)

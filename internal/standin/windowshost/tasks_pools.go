@@ -117,36 +117,66 @@ func (h *Host) PoolServes(name string) bool {
 	return false
 }
 
-// setTask is the method SetByUser: the scheduler checks the password and the
-// right when it stores them.
-func (h *Host) setTask(input map[string]string) (int, string) {
+// taskAt finds the task that a method is about; nil for none.
+func (h *Host) taskAt(input map[string]string) *Task {
 	path := input["TaskPath"]
 	if path == "" {
 		path = `\`
 	}
 	for _, t := range h.tasks {
-		if !strings.EqualFold(t.Name, input["TaskName"]) || !strings.EqualFold(t.Path, path) {
-			continue
+		if strings.EqualFold(t.Name, input["TaskName"]) && strings.EqualFold(t.Path, path) {
+			return t
 		}
-		user := input["User"]
-		if user == "" {
-			user = t.User
-		}
-		if !h.exists(user) {
-			return 0, "0x80070534"
-		}
-		if !builtIn(user) && !strings.HasSuffix(user, "$") {
-			if answer := h.signIn(user, input["Password"]); answer != Accepted {
-				return 0, "0x8007052E"
-			}
-		}
-		t.User, t.Password, t.LogOn = user, input["Password"], TaskPassword
-		if builtIn(user) || strings.HasSuffix(user, "$") {
-			t.Password, t.LogOn = "", TaskServiceAccount
-		}
-		return 0, ""
 	}
-	return 0, "0x80070002"
+	return nil
+}
+
+// setTask is the method SetByUser: the scheduler checks the password and the
+// right when it stores them. A managed account has none to give.
+func (h *Host) setTask(input map[string]string) (int, string) {
+	t := h.taskAt(input)
+	if t == nil {
+		return 0, "0x80070002"
+	}
+	user := input["User"]
+	if user == "" {
+		user = t.User
+	}
+	if !h.exists(user) {
+		return 0, "0x80070534"
+	}
+	if !builtIn(user) {
+		if strings.HasSuffix(user, "$") || h.signIn(user, input["Password"]) != Accepted {
+			return 0, "0x8007052E"
+		}
+	}
+	t.User, t.Password, t.LogOn = user, input["Password"], TaskPassword
+	if builtIn(user) {
+		t.Password, t.LogOn = "", TaskServiceAccount
+	}
+	return 0, ""
+}
+
+// setPrincipal is the method SetByPrincipal: an account that needs no password to be
+// given, one of the machine itself or a managed one, of which the host fetches it.
+func (h *Host) setPrincipal(input map[string]string) (int, string) {
+	t := h.taskAt(input)
+	user := input["Principal.UserId"]
+	switch {
+	case input["Principal.is"] != "MSFT_TaskPrincipal2_Type":
+		return 0, "0x80041005" // a type mismatch
+	case t == nil:
+		return 0, "0x80070002"
+	case !h.exists(user):
+		return 0, "0x80070534"
+	case builtIn(user):
+		t.User, t.Password, t.LogOn = user, "", TaskServiceAccount
+	case strings.HasSuffix(user, "$") && input["Principal.LogonType"] == "1":
+		t.User, t.Password, t.LogOn = user, "", TaskPassword
+	default:
+		return 0, "0x8007052E"
+	}
+	return 0, ""
 }
 
 func (p *Pool) start() { p.state, p.used = poolStarted, "" }
