@@ -208,8 +208,16 @@ func (v *visit) followLinks(ctx context.Context) *connect.Failure {
 		return nil
 	}
 	r := v.Run(ctx, nil, append([]string{"/usr/bin/realpath", "-m", "--"}, paths...)...)
-	if failure := v.Failure(connect.StageRead, r, "realpath"); failure != nil {
+	switch failure := v.Failure(connect.StageRead, r, "realpath"); {
+	case failure == nil:
+	case failure.Code == connect.CodeUnreachable || failure.Code == connect.CodeTimeout:
 		return failure
+	default:
+		// A host whose realpath is another one: what names the files is known all the same.
+		words := "links are not followed, for realpath says: " + failure.Words
+		v.incomplete(connect.ScopeFiles, words)
+		v.pending.Problems = append(v.pending.Problems, connect.Unread{Stage: connect.StageRead, Place: "paths of files", What: words, Next: "a file that is named by two paths may be told twice: install the realpath of GNU coreutils to have all of it"})
+		return nil
 	}
 	real := strings.Split(strings.TrimRight(string(r.Out), "\n"), "\n")
 	if len(real) != len(paths) {
