@@ -82,6 +82,11 @@ func (Cannot) UnitState(_ context.Context, t Target, _ estate.Place) (UnitState,
 	return UnitState{}, cannot(t, StageRead)
 }
 
+// Stop implements Restarter.
+func (Cannot) Stop(_ context.Context, t Target, _ estate.Place) (string, error) {
+	return "", cannot(t, StageRestart)
+}
+
 // Restart implements Restarter.
 func (Cannot) Restart(_ context.Context, t Target, _ estate.Place) (string, error) {
 	return "", cannot(t, StageRestart)

@@ -385,6 +385,9 @@ type UnitState struct {
 type Restarter interface {
 	UnitState(ctx context.Context, target Target, place estate.Place) (UnitState, error)
 	Restart(ctx context.Context, target Target, place estate.Place) (words string, err error)
+	// Stop stops a dependent that runs; one that is down already is left so. It refuses
+	// where something that runs would go down with it and not come back with it.
+	Stop(ctx context.Context, target Target, place estate.Place) (words string, err error)
 }
 
 // Commander runs a check command on a system as the steward.
@@ -398,7 +401,8 @@ type Intention struct {
 	Replace string // path
 	Places  []held.Locator
 	Restart estate.Place   // Kind "" for none
-	Along   []estate.Place // what a restart takes down with it, as the plan knows it
+	Stop    estate.Place   // before the change; Kind "" for none
+	Along   []estate.Place // what a restart takes down with it, or is stopped as well, as the plan knows it
 	LogOn   *LogOnChange
 	Entries *EntryChange // of a file of entries
 	Current secret.Value

@@ -155,7 +155,7 @@ func (s *Service) credentialDetail(ctx context.Context, id records.CredentialID)
 func (s *Service) requested(ctx context.Context, id int64, b RotationRequest) (records.Credential, planning.Request, error) {
 	request := planning.Request{
 		Policy: rotation.Policy(b.Policy), When: rotation.RestartPolicy(b.Restart), NotBefore: b.NotBefore, NotAfter: b.NotAfter, Assign: b.Assign, Start: b.Start,
-		Patience: time.Duration(b.Patience) * time.Second, Type: b.Type, NoAcceptors: b.NoAcceptors,
+		Patience: time.Duration(b.Patience) * time.Second, Type: b.Type, NoAcceptors: b.NoAcceptors, StopFirst: b.StopFirst,
 	}
 	c, err := s.store.Credential(ctx, records.CredentialID(id))
 	if err != nil {

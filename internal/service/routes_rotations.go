@@ -68,6 +68,7 @@ type RotationRequest struct {
 	Search      string                `json:"search,omitempty" doc:"And by part of a name, place, program, description, what it runs as, system or account"`
 	Repair      bool                  `json:"repair,omitempty" doc:"The same, for all that have not stored the current value, or are down"`
 	Type        string                `json:"type,omitempty" doc:"Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default"`
+	StopFirst   bool                  `json:"stop_first,omitempty" doc:"Stop what would go on with the old value before the change, and start it with the new one; needs the policy undo and restarts that are now"`
 	NoAcceptors string                `json:"no_acceptors,omitempty" maxLength:"500" doc:"Why service principal names for which neither a key tab nor a service was found do not matter; without it the rehearsal fails"`
 	Start       bool                  `json:"start,omitempty" doc:"Also bring up what is down although it starts by itself"`
 }

@@ -2331,6 +2331,8 @@ export interface components {
             search?: string;
             /** @description Also bring up what is down although it starts by itself */
             start?: boolean;
+            /** @description Stop what would go on with the old value before the change, and start it with the new one; needs the policy undo and restarts that are now */
+            stop_first?: boolean;
             /** @description Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default */
             type?: string;
             /** @description The same, chosen by filters of the list of dependents */
@@ -2806,6 +2808,8 @@ export interface components {
             search?: string;
             /** @description Also bring up what is down although it starts by itself */
             start?: boolean;
+            /** @description Stop what would go on with the old value before the change, and start it with the new one; needs the policy undo and restarts that are now */
+            stop_first?: boolean;
             /** @description Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default */
             type?: string;
             /** @description The same, chosen by filters of the list of dependents */
@@ -2964,6 +2968,8 @@ export interface components {
             search?: string;
             /** @description Also bring up what is down although it starts by itself */
             start?: boolean;
+            /** @description Stop what would go on with the old value before the change, and start it with the new one; needs the policy undo and restarts that are now */
+            stop_first?: boolean;
             /** @description Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default */
             type?: string;
             /** @description The same, chosen by filters of the list of dependents */
@@ -3246,6 +3252,7 @@ export interface components {
             key_version?: number;
             /** Format: int64 */
             lingers?: number;
+            ticket?: boolean;
             trials?: components["schemas"]["Trials"];
             words: string;
         };

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Button, Input } from 'ant-design-vue'
+import { Button, Checkbox, Input } from 'ant-design-vue'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, data, type Schemas } from '../api/client'
@@ -27,10 +27,16 @@ const policy = ref<'stop' | 'continue' | 'undo'>('undo')
 const restart = ref<Restart>({ restart: 'now', from: '', to: '' })
 const reason = ref('')
 const type = ref('')
+const stopFirst = ref(false)
 // Asked for once a rehearsal has found service principal names without a key tab.
 const noAcceptors = ref('')
 const asksAcceptors = ref(false)
 const { busy, trouble, work } = useWork()
+
+// What is stopped must run again whatever happens, so that only undoing fits.
+const mayStopFirst = computed(
+  () => policy.value === 'undo' && restart.value.restart === 'now' && !props.assign && !props.repair && props.kind !== 'ssh-key',
+)
 
 const wish = computed(() => ({
   policy: policy.value,
@@ -38,6 +44,7 @@ const wish = computed(() => ({
   ...(restart.value.restart === 'window' ? { not_before: utc(restart.value.from), not_after: utc(restart.value.to) } : {}),
   ...(props.assign ? { assign: props.assign } : {}),
   ...(type.value ? { type: type.value } : {}),
+  ...(stopFirst.value && mayStopFirst.value ? { stop_first: true } : {}),
   ...(noAcceptors.value ? { no_acceptors: noAcceptors.value } : {}),
   repair: props.repair ?? false,
   start: props.start ?? false,
@@ -91,6 +98,12 @@ const rows = computed(() => {
         </select>
       </label>
       <WhenRestart v-model="restart" />
+      <Checkbox
+        v-if="mayStopFirst"
+        v-model:checked="stopFirst"
+        title="Where wrong passwords lock the account: what would go on with the old value is stopped before the change, and started with the new one"
+        >Stop dependents first</Checkbox
+      >
       <Button :type="passed ? 'default' : 'primary'" :loading="busy === 'rehearse'" :disabled="!session.may('operator')" @click="rehearse"
         >Rehearse</Button
       >

@@ -5,7 +5,7 @@ import StepWhy from './StepWhy.vue'
 
 defineProps<{ steps: Schemas['StepNow'][] }>()
 const broken = ['failed', 'unclear', 'undo-failed', 'undo-unclear']
-const running = ['restart', 'prove', 'revive']
+const running = ['stop', 'restart', 'prove', 'revive']
 </script>
 
 <template>

@@ -134,7 +134,7 @@ func tellLockout(checks []connect.Checked, plan rotation.Plan, around []connect.
 	}
 	checks[at].Result = connect.CheckWarning
 	checks[at].Words += fmt.Sprintf("; %d may go on with the old value: %s", len(who), strings.Join(who, "; "))
-	checks[at].Next = "stop them first, or take them into the plan: what tries the old value again and again after the change locks the account for everybody"
+	checks[at].Next = "stop them first, or take them into the plan (--stop-first stops what is in it until it has the new value): what tries the old value again and again after the change locks the account for everybody"
 	return checks
 }
 
@@ -161,8 +161,16 @@ func tellVerifiers(checks []connect.Checked, plan rotation.Plan) []connect.Check
 // without asking there.
 func (rotations *Rotations) intentions(ctx context.Context, a records.Account, plan rotation.Plan, values sealed.Values, stays string) (_ map[string][]connect.Intention, checks []connect.Checked, err error) {
 	intentions := map[string][]connect.Intention{}
+	stops := map[string][]rotation.Place{}
+	for _, s := range plan.Steps {
+		if s.Kind == rotation.StepStop {
+			stops[s.System] = append(stops[s.System], s.At())
+		}
+	}
 	for _, s := range plan.Steps {
 		switch {
+		case s.Kind == rotation.StepStop && plan.UndoOf == 0:
+			intentions[s.System] = append(intentions[s.System], connect.Intention{Stop: s.At(), Along: stops[s.System]})
 		case s.Kind == rotation.StepChange && s.Door != nil:
 			if stays == "" {
 				continue // not in custody: that is told

@@ -18,13 +18,14 @@ import (
 // rotationRequest are what may be asked of a rotation.
 type rotationRequest struct {
 	policy, restart, window string
-	start                   bool
+	start, stopFirst        bool
 	keyType, noAcceptors    string
 	patience                time.Duration
 }
 
 // keyFlag is for commands that take key pairs too.
 func (r *rotationRequest) keyFlag(cmd *cobra.Command) {
+	cmd.Flags().BoolVar(&r.stopFirst, "stop-first", false, "stop what would go on with the old value before the change, and start it with the new one: where wrong passwords lock the account; needs --policy undo")
 	cmd.Flags().StringVar(&r.noAcceptors, "no-acceptors", "", "why service principal names for which neither a key tab nor a service was found do not matter; it is recorded")
 	cmd.Flags().StringVar(&r.keyType, "key-type", "", "of a key pair: type of the new key (ssh-ed25519, ecdsa-sha2-nistp256, ssh-rsa); that of the old one by default")
 	_ = cmd.RegisterFlagCompletionFunc("key-type", cobra.FixedCompletions([]string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ssh-rsa"}, cobra.ShellCompDirectiveNoFileComp))
@@ -51,6 +52,9 @@ func (r *rotationRequest) body(cmd *cobra.Command) (map[string]any, error) {
 	}
 	if r.keyType != "" {
 		in["type"] = r.keyType
+	}
+	if r.stopFirst {
+		in["stop_first"] = true
 	}
 	if r.noAcceptors != "" {
 		in["no_acceptors"] = r.noAcceptors

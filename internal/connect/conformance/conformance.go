@@ -354,7 +354,39 @@ func (s *suite) restart(t *testing.T) {
 		_, err := s.Connector.Restart(s.ctx, s.Target, estate.Place{Kind: s.Unit.Kind, Place: bad})
 		f := s.failure(t, err)
 		assert.False(t, f.Unclear, "%q", bad)
+		_, err = s.Connector.Stop(s.ctx, s.Target, estate.Place{Kind: s.Unit.Kind, Place: bad})
+		f = s.failure(t, err)
+		assert.False(t, f.Unclear, "%q", bad)
 	}
+	s.stop(t)
+}
+
+// stop: what nothing needs is stopped, stays so, and a restart brings it up; what others
+// need is left running.
+func (s *suite) stop(t *testing.T) {
+	if len(s.Along) > 0 {
+		_, err := s.Connector.Stop(s.ctx, s.Target, s.Unit)
+		f := s.failure(t, err)
+		assert.False(t, f.Unclear)
+		assert.Contains(t, f.Words, "would go down with it")
+		state, err := s.Connector.UnitState(s.ctx, s.Target, s.Unit)
+		require.NoError(t, err)
+		assert.Equal(t, "active", state.Active)
+		return
+	}
+	for range 2 { // again is harmless
+		words, err := s.Connector.Stop(s.ctx, s.Target, s.Unit)
+		require.NoError(t, err)
+		assert.NotEmpty(t, words)
+		state, err := s.Connector.UnitState(s.ctx, s.Target, s.Unit)
+		require.NoError(t, err)
+		assert.Equal(t, "inactive", state.Active)
+	}
+	_, err := s.Connector.Restart(s.ctx, s.Target, s.Unit)
+	require.NoError(t, err)
+	state, err := s.Connector.UnitState(s.ctx, s.Target, s.Unit)
+	require.NoError(t, err)
+	assert.Equal(t, "active", state.Active)
 }
 
 func (s *suite) logOn(t *testing.T) {

@@ -3,6 +3,7 @@ package conformance
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"sync"
 	"testing"
 	"time"
@@ -79,8 +80,12 @@ func (s *suite) cannot(t *testing.T) {
 		connect.ActHold: func() error {
 			return c.ReplaceCopies(s.ctx, s.Target, "/x", []held.Locator{{}}, s.Password, s.Password)
 		},
-		connect.ActLogOns:   func() error { _, err := c.ReplaceLogOn(s.ctx, s.Target, connect.LogOnChange{Place: place}); return err },
-		connect.ActRestart:  func() error { _, err := c.Restart(s.ctx, s.Target, place); return err },
+		connect.ActLogOns: func() error { _, err := c.ReplaceLogOn(s.ctx, s.Target, connect.LogOnChange{Place: place}); return err },
+		connect.ActRestart: func() error {
+			_, err := c.Restart(s.ctx, s.Target, place)
+			_, stop := c.Stop(s.ctx, s.Target, place)
+			return errors.Join(err, stop)
+		},
 		connect.ActCommand:  func() error { _, _, err := c.RunCheck(s.ctx, s.Target, "true"); return err },
 		connect.ActDiagnose: func() error { _, err := c.Diagnose(s.ctx, s.Target, place); return err },
 		connect.ActObserve:  func() error { _, err := c.Connections(s.ctx, s.Target, place); return err },

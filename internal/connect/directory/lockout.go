@@ -95,7 +95,7 @@ func (s *session) rehearseLockout(entry *ldap.Entry) connect.Checked {
 		return check
 	}
 	check.About = connect.AboutLockout
-	const next = "find what gives it ('moss account show', the uses recorded of it) and stop it first: after the change it would lock the account for everybody"
+	const next = "find what gives it ('moss account show', the uses recorded of it) and stop it first (--stop-first stops what is known): after the change it would lock the account for everybody"
 	switch wrong := rules.Wrong(entry, s.now()); {
 	case wrong >= rules.After-1:
 		check.Result, check.Next = connect.CheckFailed, next

@@ -108,6 +108,11 @@ func (c *Client) Restart(ctx context.Context, target connect.Target, place estat
 	return words, unclear(target, connect.StageRestart, c.call(ctx, "Restart", nil, []any{target, place}, &words))
 }
 
+// Stop implements connect.Restarter.
+func (c *Client) Stop(ctx context.Context, target connect.Target, place estate.Place) (words string, err error) {
+	return words, unclear(target, connect.StageRestart, c.call(ctx, "Stop", nil, []any{target, place}, &words))
+}
+
 // RunCheck implements connect.Commander.
 func (c *Client) RunCheck(ctx context.Context, target connect.Target, command string) (output string, exit int, err error) {
 	return output, exit, unclear(target, connect.StageProve, c.call(ctx, "RunCheck", nil, []any{target, command}, &output, &exit))

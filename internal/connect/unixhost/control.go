@@ -311,6 +311,8 @@ func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions
 			out = append(out, s.rehearseEntries(ctx, *in.Entries)...)
 		case in.Replace != "":
 			out = append(out, s.rehearseReplace(ctx, in)...)
+		case in.Stop.Kind != "":
+			out = append(out, s.rehearseStop(ctx, in)...)
 		case in.Restart.Kind != "":
 			state, failure := s.unitState(ctx, in.Restart.Place)
 			line := s.line("state of "+in.Restart.Place, failure)

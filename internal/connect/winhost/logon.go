@@ -179,6 +179,8 @@ func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions
 			out = append(out, connect.Checked{System: target.Name, What: "set the password of " + in.Change.Name, Result: connect.CheckFailed, Words: "WS-Management offers no way to set a local account's password", Next: "use an account of the directory, or a managed one"})
 		case in.LogOn != nil:
 			out = append(out, s.rehearseLogOn(ctx, in))
+		case in.Stop.Kind != "":
+			out = append(out, s.rehearseStop(ctx, in))
 		case in.Restart.Kind != "":
 			out = append(out, s.rehearseRestart(ctx, in))
 		}

@@ -45,10 +45,13 @@ func Build(in Input) Plan {
 		if in.Of == credential.SSHKey {
 			seal.Dependent = estate.DependentKey
 		}
-		b.open(b.add(seal))
+		b.sealed = b.add(seal)
+	}
+	units, cycles := startOrder(in.Units)
+	if in.Kind != KindAssign {
+		b.open(b.stops(units))
 	}
 	b.replacements()
-	units, cycles := startOrder(in.Units)
 	for _, words := range cycles {
 		b.note(NoteInfo, "%s", words)
 	}
@@ -70,11 +73,41 @@ func Build(in Input) Plan {
 	return b.plan
 }
 
+// stops adds what is stopped before the change, and returns what the change needs. Those
+// that start last are stopped first. Only what reads a copy, or has a log-on, can give
+// the old value.
+func (b *builder) stops(units []Unit) []int {
+	needs := []int{b.sealed}
+	if !b.in.StopFirst || b.plan.When != RestartNow {
+		return needs
+	}
+	before := map[string]int{} // by system
+	for _, u := range slices.Backward(units) {
+		if !u.Running || !b.gives(u) {
+			continue
+		}
+		stop := Step{Kind: StepStop, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Needs: []int{b.sealed}}
+		if i, found := before[u.SystemID]; found {
+			stop.Needs = append(stop.Needs, i)
+		}
+		before[u.SystemID] = b.add(stop)
+		needs = append(needs, before[u.SystemID])
+	}
+	return b.all(needs...)
+}
+
+// gives: a unit has the value from a file, or as its log-on.
+func (b *builder) gives(u Unit) bool {
+	return slices.ContainsFunc(b.in.Files, func(f File) bool { return f.SystemID == u.SystemID && slices.Contains(u.Reads, f.Path) }) ||
+		slices.ContainsFunc(b.in.LogOns, func(l LogOn) bool { return l.SystemID == u.SystemID && keyOf(l.Place.Kind, l.Place.Place) == keyOf(u.Kind, u.Name) })
+}
+
 type builder struct {
 	in      Input
 	plan    Plan
 	signIns []int // that prove the value that everything else gets
 	ends    []int
+	sealed  int
 	guarded []guarded
 	// By system and place: the steps that a restart must wait for, that
 	// restart it (or take it down with another), and that prove it.

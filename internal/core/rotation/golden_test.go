@@ -132,6 +132,11 @@ func situations() map[string]Input {
 			tab.Places = []held.Locator{{Layout: layout.KeyTab, Key: "HTTP/quay1.larkmoor.example@LARKMOOR.EXAMPLE", Part: held.PartValue}}
 			in.Files = []File{envFile("quay1", "/etc/berth.env"), tab}
 		}),
+		"stopped-first": password(func(in *Input) {
+			in.StopFirst = true
+			in.Files = []File{envFile("quay1", "/etc/berth.env"), envFile("quay1", "/etc/manifest.env")}
+			in.Units = []Unit{after, replica("quay1")}
+		}),
 		"start-order": password(func(in *Input) {
 			in.Files = []File{envFile("quay1", "/etc/berth.env"), envFile("quay1", "/etc/manifest.env")}
 			in.Units = []Unit{after, replica("quay1")}

@@ -171,6 +171,9 @@ const (
 // its policy decides. Undoing waits without end.
 const DefaultPatience = 30 * time.Minute
 
+// stopPatience is how long a system that is away is waited for to stop something there.
+const stopPatience = time.Minute
+
 // longestPause is the longest time between two looks for a system that is away.
 const longestPause = 5 * time.Minute
 
@@ -282,7 +285,11 @@ func (s *State) away(t *StepState, r Record) {
 	// Retiring the old value and proving it refused come when everything works:
 	// nothing is lost by waiting for them.
 	kind := s.Plan.Steps[r.Step].Kind
-	over := s.Mode == ModeForward && s.Plan.Patience > 0 && kind != StepRetire && kind != StepRefuse && r.Time.Sub(t.Since) >= s.Plan.Patience
+	patience := s.Plan.Patience
+	if kind == StepStop {
+		patience = min(patience, stopPatience) // others stand still meanwhile
+	}
+	over := s.Mode == ModeForward && s.Plan.Patience > 0 && kind != StepRetire && kind != StepRefuse && r.Time.Sub(t.Since) >= patience
 	switch {
 	case r.Event == EventProbed && r.Undo:
 		t.Status = UndoUnclear

@@ -33,6 +33,7 @@ type index struct {
 	doors       []int // of each step, numbered; 0 for no door
 	count       int   // of doors
 	ranks       []int // of undoing each step
+	stops       []int // of each restart, the step that stops the same before the change; 0 for none
 }
 
 func doorKey(s Step) Door {
@@ -43,14 +44,20 @@ func doorKey(s Step) Door {
 }
 
 func indexOf(plan Plan) *index {
-	x := &index{decides: map[string]bool{}, doors: make([]int, len(plan.Steps)), ranks: make([]int, len(plan.Steps))}
-	numbers := map[Door]int{{}: 0}
+	x := &index{decides: map[string]bool{}, doors: make([]int, len(plan.Steps)), ranks: make([]int, len(plan.Steps)), stops: make([]int, len(plan.Steps))}
+	numbers, stopped := map[Door]int{{}: 0}, map[string]int{}
 	for i, s := range plan.Steps {
 		door := doorKey(s)
 		if _, known := numbers[door]; !known {
 			numbers[door] = len(numbers)
 		}
 		x.doors[i], x.ranks[i] = numbers[door], undoRank[s.Kind]
+		switch s.Kind {
+		case StepStop:
+			stopped[s.SystemID+"\x00"+keyOf(s.Dependent, s.Subject)] = i
+		case StepRestart:
+			x.stops[i] = stopped[s.SystemID+"\x00"+keyOf(s.Dependent, s.Subject)]
+		}
 		decides := s.Kind == StepChange || plan.Kind == KindAssign && s.Kind == StepSignIn
 		if s.Kind == StepChange {
 			x.changes = append(x.changes, i)
@@ -220,7 +227,7 @@ func (s State) authorityUnclear() bool {
 // is stored), then restarts in start order with their proofs, proof that the
 // new value is refused, and last the new value is retired.
 var undoRank = map[StepKind]int{
-	StepRetire: -1, StepReplace: 0, StepChange: 1, StepSignIn: 2, StepSteward: 2, StepLogOn: 3, StepRestart: undoRestarts, StepRevive: undoRestarts, StepProve: undoRestarts, StepRefuse: 5, StepSeal: 6,
+	StepRetire: -1, StepReplace: 0, StepChange: 1, StepSignIn: 2, StepSteward: 2, StepLogOn: 3, StepRestart: undoRestarts, StepRevive: undoRestarts, StepProve: undoRestarts, StepStop: undoRestarts, StepRefuse: 5, StepSeal: 6,
 }
 
 const (
@@ -248,11 +255,11 @@ func (s State) undoing() undoing {
 	for i := range s.Plan.Steps {
 		step, t := &s.Plan.Steps[i], &s.Steps[i]
 		switch step.Kind {
-		case StepAll:
+		case StepAll, StepStop: // what was stopped is started by its restart
 		case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal:
 			u.needs[i] = t.touched() || step.Adds() && renumbered && t.Status != Undone
 		case StepRestart:
-			u.disturbed[i] = t.Attempted
+			u.disturbed[i] = t.Attempted || s.stopped(i)
 			for _, j := range step.After {
 				// One on the same system that starts before it may have taken it down.
 				before := s.Plan.Steps[j]
@@ -269,6 +276,16 @@ func (s State) undoing() undoing {
 		}
 	}
 	return u
+}
+
+// stopped: what a step restarts was stopped before the change, or may have been.
+func (s State) stopped(restart int) bool {
+	i := s.index.stops[restart]
+	if i == 0 {
+		return false
+	}
+	t := &s.Steps[i]
+	return t.Attempted && (t.Status != Failed || !t.NoEffect)
 }
 
 // touched: the step took effect, or may have, and that was not undone.

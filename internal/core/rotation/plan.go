@@ -32,6 +32,7 @@ type StepKind string
 // Kinds of step, in the order in which a plan has them.
 const (
 	StepSeal    StepKind = "seal"    // generate and seal the new value
+	StepStop    StepKind = "stop"    // stop a dependent before the change, so that it never gives the old value after it
 	StepChange  StepKind = "change"  // change it at the authority
 	StepSteward StepKind = "steward" // prove that we still reach a system with the account
 	StepSignIn  StepKind = "sign-in" // prove that the authority accepts the new value
@@ -122,6 +123,8 @@ func (s Step) Title() string {
 		return "replace the copy in " + s.Subject + " on " + s.System
 	case StepLogOn:
 		return fmt.Sprintf("give the %s %s on %s the log-on %s", s.Dependent, s.Subject, s.System, s.LogOn.Account)
+	case StepStop:
+		return "stop " + s.Subject + " on " + s.System + " until it has the new value"
 	case StepRestart:
 		title := "restart " + s.Subject + " on " + s.System
 		if !s.NotBefore.IsZero() {
@@ -173,6 +176,8 @@ func (s Step) UndoTitle() string {
 		return "put the old value back in " + s.Subject + " on " + s.System
 	case StepLogOn:
 		return fmt.Sprintf("give the %s %s on %s its former log-on %s back", s.Dependent, s.Subject, s.System, s.LogOn.Was)
+	case StepStop:
+		return s.Subject + " on " + s.System + " is started by its restart"
 	case StepRestart: // the window counts for going forward only
 		return "restart " + s.Subject + " on " + s.System + " with the old value"
 	case StepAll:
@@ -319,6 +324,7 @@ type Input struct {
 	Stewards            []Steward     // systems that we reach with the account ourselves
 	Files               []File
 	Units               []Unit
+	StopFirst           bool // what would go on with the old value is stopped before the change, where restarts are now
 }
 
 // Chain is the largest number of restarts that must follow one another.
@@ -357,6 +363,12 @@ func (p Plan) Interruption() string {
 	if n == 0 {
 		return "nothing is restarted"
 	}
+	stopped := 0
+	for _, s := range p.Steps {
+		if s.Kind == StepStop {
+			stopped++
+		}
+	}
 	var names []string
 	when := ""
 	for _, s := range p.Steps {
@@ -367,8 +379,12 @@ func (p Plan) Interruption() string {
 			}
 		}
 	}
-	if n == 1 {
-		return "one restart" + when + ": " + names[0]
+	still := ""
+	if stopped > 0 {
+		still = fmt.Sprintf("; %d of them stand still from before the change until then", stopped)
 	}
-	return fmt.Sprintf("%d restarts, at most %d one after the other%s: %s", n, p.Chain(), when, strings.Join(names, ", "))
+	if n == 1 {
+		return "one restart" + when + still + ": " + names[0]
+	}
+	return fmt.Sprintf("%d restarts, at most %d one after the other%s%s: %s", n, p.Chain(), when, still, strings.Join(names, ", "))
 }

@@ -20,13 +20,13 @@ type guarded struct {
 // open has every point accept the new value, beside the old one where it can,
 // and proves for each account that it does. Nothing else gets the new value
 // before.
-func (b *builder) open(seal int) {
+func (b *builder) open(needs []int) {
 	points := slices.Clone(b.in.Points)
 	slices.SortFunc(points, func(x, y Point) int {
 		return cmp.Or(cmp.Compare(x.System, y.System), cmp.Compare(x.Account, y.Account), cmp.Compare(x.Path, y.Path))
 	})
 	for _, p := range points {
-		step := Step{Kind: StepChange, SystemID: p.SystemID, System: p.System, Subject: p.Account, Overlap: p.Overlap, Needs: []int{seal}}
+		step := Step{Kind: StepChange, SystemID: p.SystemID, System: p.System, Subject: p.Account, Overlap: p.Overlap, Needs: slices.Clone(needs)}
 		if p.Path != "" {
 			step.Subject, step.Door = p.Path, &Door{Account: p.Account}
 		}

@@ -21,6 +21,7 @@ import (
 // The simulated estate: an authority, files and units. A unit starts only if
 // its file holds what the authority accepts at that moment.
 type world struct {
+	stops          bool // all that has the value is stopped before the change
 	lingers        bool // the authority takes a value that was replaced for a while
 	t              *testing.T
 	plan           Plan
@@ -104,6 +105,7 @@ const (
 	overlapping
 	keyPair
 	ways
+	stoppedFirst = ways // undone where something fails, whatever else is asked
 )
 
 // worlds counts them: in every other one a value that was replaced is accepted for a while.
@@ -141,6 +143,10 @@ func newWorld(t *testing.T, policy Policy, way int) *world {
 	}
 	// A task: its host checks the password when it is stored.
 	in.LogOns = append(in.LogOns, LogOn{SystemID: "north1", System: "north1", Place: Place{Kind: estate.DependentTask, Place: "nightly"}, Account: "svc-berth", Was: "svc-berth"})
+	if way == stoppedFirst {
+		in.StopFirst, in.Policy = true, PolicyUndo
+		in.LogOns, in.Units = nil, in.Units[:4]
+	}
 	if way == keyPair {
 		in.LogOns, in.Points, in.Of = nil, nil, credential.SSHKey
 		in.Files = slices.DeleteFunc(in.Files, func(f File) bool { return f.Places[0].Layout == layout.KeyTab })
@@ -164,6 +170,7 @@ func newWorld(t *testing.T, policy Policy, way int) *world {
 			e.kept[s.Index] = "old"
 		case StepRestart, StepRevive:
 			e.units[s.Index] = &unit{active: true, value: "old"}
+			e.stops = e.stops || e.plan.Steps[1].Kind == StepStop
 			if s.Subject == "sign" {
 				e.units[s.Index].value = ""
 			}
@@ -294,6 +301,9 @@ func (e *world) effect(step Step, from, to string) bool {
 				e.copiesHeld = e.copiesHeld || v == "new" && e.plan.Steps[i].Kind == StepReplace && !state.Steps[i].Left
 			}
 		}
+		for i, u := range e.units {
+			require.False(e.t, e.stops && to == "new" && u.active, "the unit of step %d would give the old value", i)
+		}
 		*a = authority{auth: to, number: a.number + 1}
 		if step.Overlap && to == "new" {
 			*a = authority{"old", "new", a.number}
@@ -318,6 +328,9 @@ func (e *world) effect(step Step, from, to string) bool {
 			return false
 		}
 		e.kept[step.Index] = to // a service's is stored unchecked, as hosts do
+	case StepStop:
+		e.unitOf(step).active = false
+		e.takeDown(step)
 	case StepRestart:
 		u := e.units[step.Index]
 		if step.Dependent == estate.DependentService {
@@ -366,6 +379,17 @@ func (e *world) start(step Step) bool {
 		}
 	}
 	return u.active
+}
+
+// unitOf is what a step stops.
+func (e *world) unitOf(step Step) *unit {
+	for i, u := range e.units {
+		if other := e.plan.Steps[i]; other.Kind == StepRestart && other.SystemID == step.SystemID && other.Subject == step.Subject {
+			return u
+		}
+	}
+	e.t.Fatalf("nothing restarts what step %d stops", step.Index)
+	return nil
 }
 
 // takeDown: a unit that is down takes those on its system down that need it.
@@ -422,6 +446,8 @@ func (e *world) Probe(_ context.Context, step Step, undo bool, memo string) Find
 	case StepLogOn:
 		// Nobody can read it: giving it again is harmless.
 		return Finding{Result: ProbeBlind}
+	case StepStop:
+		return is(!e.unitOf(step).active)
 	case StepRestart:
 		u := e.units[step.Index]
 		if step.Dependent == estate.DependentService && !u.active && !undo {

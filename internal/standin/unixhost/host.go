@@ -68,6 +68,7 @@ type Unit struct {
 	Environment                         []string // EnvironmentFile=
 	Credentials                         []string // LoadCredential= paths
 	After                               []string
+	TriggeredBy                         string // a socket or a timer that starts it
 	Enabled                             bool
 	State                               string // active, inactive, failed
 	Invocation                          string
@@ -289,6 +290,15 @@ func (h *Host) Restart(name string) bool {
 		return false
 	}
 	return true
+}
+
+// Trigger has a socket or a timer start a unit.
+func (h *Host) Trigger(name, by string) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	if u := h.units[name]; u != nil {
+		u.TriggeredBy = by
+	}
 }
 
 // Crash has a unit fail.

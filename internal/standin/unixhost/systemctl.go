@@ -2,6 +2,7 @@ package unixhost
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -15,6 +16,8 @@ func (p *process) systemctl(args []string) int {
 	p.lock.Lock()
 	defer p.lock.Unlock()
 	switch args[0] {
+	case "stop":
+		return p.stopUnit(args[len(args)-1])
 	case "list-unit-files":
 		for _, name := range sortedKeys(p.units) {
 			fmt.Fprintf(&p.out, "%s %s enabled\n", name, enabled(p.units[name]))
@@ -73,6 +76,7 @@ func (p *process) show(name string) {
 	}
 	fmt.Fprintf(&p.out, "ExecStart={ path=%s ; argv[]=%s ; ignore_errors=no ; status=0/0 }\n", strings.Fields(u.Exec + " -")[0], u.Exec)
 	fmt.Fprintf(&p.out, "After=%s\nRequires=%s\n", strings.Join(append([]string{"sysinit.target", "basic.target"}, u.After...), " "), strings.Join(u.After, " "))
+	fmt.Fprintf(&p.out, "RequiredBy=%s\nTriggeredBy=%s\n", strings.Join(p.requirers(name), " "), u.TriggeredBy)
 	for _, e := range u.Environment {
 		ignore := "no"
 		if strings.HasPrefix(e, "-") {
@@ -88,6 +92,33 @@ func (p *process) show(name string) {
 		fmt.Fprintf(&p.out, "ActiveEnterTimestamp=%s\n", u.started.UTC().Format("Mon 2006-01-02 15:04:05 MST"))
 	}
 	fmt.Fprintf(&p.out, "Result=%s\n", result)
+}
+
+// requirers are the units that require one: they go down with it.
+func (p *process) requirers(name string) (out []string) {
+	for _, other := range sortedKeys(p.units) {
+		if slices.Contains(p.units[other].After, name) {
+			out = append(out, other)
+		}
+	}
+	return out
+}
+
+func (p *process) stopUnit(name string) int {
+	if p.user.UID != 0 {
+		return p.fail(1, "Failed to stop %s: Interactive authentication required.", name)
+	}
+	u := p.units[name]
+	if u == nil {
+		return p.fail(5, "Failed to stop %s: Unit %s not loaded.", name, name)
+	}
+	for _, other := range p.requirers(name) {
+		if p.units[other].State == "active" {
+			p.units[other].State = "inactive"
+		}
+	}
+	u.State, u.Words = "inactive", ""
+	return 0
 }
 
 func (p *process) systemctlRestart(args []string) int {

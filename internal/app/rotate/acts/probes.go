@@ -36,6 +36,8 @@ func (h *Hands) Probe(ctx context.Context, step rotation.Step, undo bool, memo s
 		return h.ProbeReplace(ctx, step, undo, old, next)
 	case rotation.StepLogOn:
 		return h.ProbeLogOn(ctx, step, old, next)
+	case rotation.StepStop:
+		return h.probeStop(ctx, step)
 	case rotation.StepRestart:
 		return h.probeRestart(ctx, step, undo, memo)
 	}
@@ -171,4 +173,22 @@ func (h *Hands) probeRestart(ctx context.Context, step rotation.Step, undo bool,
 		return rotation.Finding{Result: rotation.ProbeAbsent, Words: words}
 	}
 	return rotation.Finding{Result: rotation.ProbeNeither, Words: words}
+}
+
+// probeStop: it is down, on its way down, or runs.
+func (h *Hands) probeStop(ctx context.Context, step rotation.Step) rotation.Finding {
+	connector, target, err := h.acts.Able(ctx, step, connect.ActRestart)
+	if err != nil {
+		return notFoundOut(err)
+	}
+	state, err := connector.UnitState(ctx, target, step.At())
+	switch {
+	case err != nil:
+		return notFoundOut(err)
+	case state.Active == "deactivating":
+		return rotation.Finding{Result: rotation.ProbeUnknown, Words: "it is " + state.Sub}
+	case state.Active == "active" || state.Active == "activating":
+		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "it is " + state.Active}
+	}
+	return rotation.Finding{Result: rotation.ProbeEffective, Words: "it is " + state.Active}
 }

@@ -424,6 +424,16 @@ func (h *Hands) apply(ctx context.Context, step rotation.Step, from, to secret.V
 			return failed(err)
 		}
 		return done(words)
+	case rotation.StepStop:
+		connector, target, err := h.acts.Able(ctx, step, connect.ActRestart)
+		if err != nil {
+			return certainly(err)
+		}
+		words, err := connector.Stop(ctx, target, step.At())
+		if err != nil {
+			return failed(err)
+		}
+		return done(words)
 	case rotation.StepSteward:
 		return h.stillIn(ctx, step)
 	case rotation.StepProve:

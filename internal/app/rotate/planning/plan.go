@@ -55,7 +55,7 @@ func (planning *Planning) Plan(ctx context.Context, c records.Credential, wish R
 		planning: planning, credential: c, wish: wish, files: map[string]*rotation.File{}, logOns: map[string]bool{}, systems: map[records.SystemID]bool{}, runsWith: map[string]string{}, restarted: map[string]bool{},
 		input: rotation.Input{
 			CredentialID: strconv.FormatInt(int64(c.ID), 10), Credential: c.Name, Of: c.Kind, Type: wish.Type, Policy: wish.Policy,
-			When: wish.When, NotBefore: wish.NotBefore, NotAfter: wish.NotAfter, Patience: wish.Patience,
+			When: wish.When, NotBefore: wish.NotBefore, NotAfter: wish.NotAfter, Patience: wish.Patience, StopFirst: wish.StopFirst,
 		},
 	}
 	if err := p.begin(ctx); err != nil {

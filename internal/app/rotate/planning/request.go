@@ -26,6 +26,9 @@ type Request struct {
 	// NoAcceptors says why service principal names whose key tab was not found do not
 	// matter; "" where that keeps a rehearsal from passing.
 	NoAcceptors string
+	// StopFirst stops what would go on with the old value before the change, and starts it
+	// with the new one: where wrong passwords lock the account.
+	StopFirst bool
 	// Type is of the new value, where a kind of credential has types; "" for that of
 	// the old one.
 	Type string
@@ -45,6 +48,9 @@ func (w *Request) Check(now time.Time) error {
 	}
 	if w.When == "" {
 		w.When = rotation.RestartNow
+	}
+	if w.StopFirst && (w.Policy != rotation.PolicyUndo || w.When != rotation.RestartNow || len(w.Assign) > 0) {
+		return fmt.Errorf("%w: what is stopped first must run again whatever happens: that needs the policy undo, restarts that are now, and a change of the credential itself", app.ErrInput)
 	}
 	switch w.When {
 	case rotation.RestartNow, rotation.RestartLeave:
