@@ -12,6 +12,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/directory/membership"
 	"mossledger.example/moss/internal/connect/directory/values"
 	"mossledger.example/moss/internal/core/estate"
 )
@@ -52,7 +53,7 @@ func (Connector) Visit(ctx context.Context, t connect.Target, _ connect.VisitReq
 	}
 	defer s.close()
 	coverage.Facts = s.facts
-	v := &visit{session: s, groups: newMemberships(), emit: emit}
+	v := &visit{session: s, groups: membership.New(), emit: emit}
 	err := emit(connect.Batch{Facts: &s.facts, Problems: s.passedOver(passed)})
 	if err == nil {
 		err = v.read(ctx)
@@ -72,7 +73,7 @@ func (Connector) Visit(ctx context.Context, t connect.Target, _ connect.VisitReq
 	if len(v.untold) > 0 {
 		coverage.Why[connect.ScopeAccounts] = "not readable: " + strings.Join(v.untold, "; ")
 	}
-	detail := fmt.Sprintf("%d accounts, %d groups", v.count, v.groups.count())
+	detail := fmt.Sprintf("%d accounts, %d groups", v.count, v.groups.Count())
 	if v.referrals > 0 {
 		detail += fmt.Sprintf("; %d referral(s) were not followed: add those directories as systems of their own", v.referrals)
 	}
@@ -100,7 +101,7 @@ func (s *session) passedOver(words []string) (out []connect.Unread) {
 
 type visit struct {
 	*session
-	groups    *memberships
+	groups    *membership.Memberships
 	emit      func(connect.Batch) error
 	count     int
 	referrals int
@@ -144,11 +145,11 @@ func (v *visit) take(entries []*ldap.Entry, lock *locks) error {
 		var problem string
 		if v.windows() {
 			a, problem = windowsAccount(e)
-			a.Groups = v.groups.effective(v.groups.withPrimary(e, v.facts.Identity))
+			a.Groups = v.groups.Effective(v.groups.WithPrimary(e, v.facts.Identity))
 		} else {
 			a, problem = rfcAccount(e)
 			a.Locked = lock.of(e, now)
-			a.Groups = v.groups.of(e, a.Name)
+			a.Groups = v.groups.Of(e, a.Name)
 		}
 		if problem != "" {
 			batch.Problems = append(batch.Problems, connect.Unread{Stage: connect.StageRead, Place: e.DN, What: problem, Next: "grant the steward the right to read this entry"})

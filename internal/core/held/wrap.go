@@ -82,37 +82,7 @@ func secretsIn(name, text string, also func(secret.Value) bool, depth int) []fou
 			continue
 		}
 		for _, i := range w.find(name, text) {
-			inner := name
-			if w.name == "assign" || w.name == "document" {
-				inner = i.step[strings.IndexByte(i.step, ':')+1:]
-			}
-			if w.name == "basic" {
-				inner = "credentials"
-			}
-			var deeper []found
-			if i.plain || w.name == "base64" { // a password is not taken apart
-				deeper = secretsIn(inner, i.text, also, depth+1)
-			}
-			switch {
-			case w.name == "document":
-				if also(secret.New(i.text)) || i.certain {
-					out = append(out, found{i.step, i.text, i.names, i.certain})
-				}
-			case len(deeper) > 0 && (i.plain || deeper[0].part != PartValue):
-				for _, d := range deeper {
-					names := d.names
-					if len(names) == 0 {
-						names = i.names
-					}
-					part := i.step
-					if d.part != PartValue {
-						part += "/" + d.part
-					}
-					out = append(out, found{part, d.text, names, d.certain})
-				}
-			case i.certain || also(secret.New(i.text)):
-				out = append(out, found{i.step, i.text, i.names, i.certain})
-			}
+			out = append(out, unwrapped(w.name, name, i, also, depth)...)
 		}
 		if len(out) > 0 {
 			return out
@@ -121,6 +91,44 @@ func secretsIn(name, text string, also func(secret.Value) bool, depth int) []fou
 	known := also(secret.New(text))
 	if known || layout.IsSecret(name) && !layout.Reference.MatchString(text) && !isWord(text) {
 		return []found{{part: PartValue, text: text, certain: layout.IsSecret(name)}}
+	}
+	return nil
+}
+
+// unwrapped are the secrets in what one step into a value came to.
+func unwrapped(step, name string, i inside, also func(secret.Value) bool, depth int) []found {
+	itself := []found{{i.step, i.text, i.names, i.certain}}
+	if step == "document" {
+		if also(secret.New(i.text)) || i.certain {
+			return itself
+		}
+		return nil
+	}
+	inner := name
+	switch step {
+	case "assign":
+		inner = i.step[strings.IndexByte(i.step, ':')+1:]
+	case "basic":
+		inner = "credentials"
+	}
+	var deeper []found
+	if i.plain || step == "base64" { // a password is not taken apart
+		deeper = secretsIn(inner, i.text, also, depth+1)
+	}
+	if len(deeper) > 0 && (i.plain || deeper[0].part != PartValue) {
+		for n, d := range deeper {
+			if len(d.names) == 0 {
+				deeper[n].names = i.names
+			}
+			deeper[n].part = i.step
+			if d.part != PartValue {
+				deeper[n].part += "/" + d.part
+			}
+		}
+		return deeper
+	}
+	if i.certain || also(secret.New(i.text)) {
+		return itself
 	}
 	return nil
 }

@@ -26,7 +26,7 @@ var (
 // scanCode finds strings that a name is given to: NAME = 'x', $name = "x",
 // 'name' => 'x', "name": 'x', define('NAME', 'x'). Strings into which the
 // program puts something, and those of several lines, are passed over.
-func scanCode(content []byte) ([]Value, []Problem, error) {
+func scanCode(content []byte) ([]Value, []Problem, error) { //nolint:gocyclo // what may stand before a value in several languages, a case each
 	tokens := codeTokens(content)
 	var out []Value
 	block := 0
@@ -67,7 +67,7 @@ func scanCode(content []byte) ([]Value, []Problem, error) {
 }
 
 // codeTokens reads names, strings and signs; comments are passed over.
-func codeTokens(content []byte) []codeToken {
+func codeTokens(content []byte) []codeToken { //nolint:gocyclo // the tokens of several languages, a case each
 	var out []codeToken
 	line := 1
 	php := bytes.Contains(content, []byte("<?php"))

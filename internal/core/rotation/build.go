@@ -99,7 +99,9 @@ func (b *builder) stops(units []Unit) []int {
 // gives: a unit has the value from a file, or as its log-on.
 func (b *builder) gives(u Unit) bool {
 	return slices.ContainsFunc(b.in.Files, func(f File) bool { return f.SystemID == u.SystemID && slices.Contains(u.Reads, f.Path) }) ||
-		slices.ContainsFunc(b.in.LogOns, func(l LogOn) bool { return l.SystemID == u.SystemID && keyOf(l.Place.Kind, l.Place.Place) == keyOf(u.Kind, u.Name) })
+		slices.ContainsFunc(b.in.LogOns, func(l LogOn) bool {
+			return l.SystemID == u.SystemID && keyOf(l.Place.Kind, l.Place.Place) == keyOf(u.Kind, u.Name)
+		})
 }
 
 type builder struct {
@@ -226,20 +228,7 @@ func (b *builder) restart(u Unit, all []Unit) {
 	if i, found := b.lastReplica[u.Name]; found {
 		restart.After = append(restart.After, i)
 	}
-	var along []Unit
-	if u.Kind == estate.DependentService {
-		along = needing(u, all)
-	}
-	for _, other := range along {
-		// It comes back with what it has stored then.
-		if i, found := b.logOnOf[other.key()]; found {
-			restart.Needs = append(restart.Needs, i)
-		}
-		restart.Along = append(restart.Along, other.Place())
-		if i, found := b.lastTaken[other.key()]; found && !slices.Contains(restart.After, i) {
-			restart.After = append(restart.After, i)
-		}
-	}
+	along := b.along(u, all, &restart)
 	r := b.add(restart)
 	b.restarts[u.SystemID] = append(b.restarts[u.SystemID], r)
 	p := b.add(Step{Kind: StepProve, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Check: u.Check, Needs: []int{r}})
@@ -248,6 +237,25 @@ func (b *builder) restart(u Unit, all []Unit) {
 		b.lastTaken[other.key()] = p
 	}
 	b.ends = append(b.ends, r, p)
+}
+
+// along are the services that go down and come back with one, with what they have stored
+// then: its restart waits for that.
+func (b *builder) along(u Unit, all []Unit, restart *Step) []Unit {
+	if u.Kind != estate.DependentService {
+		return nil
+	}
+	along := needing(u, all)
+	for _, other := range along {
+		if i, found := b.logOnOf[other.key()]; found {
+			restart.Needs = append(restart.Needs, i)
+		}
+		restart.Along = append(restart.Along, other.Place())
+		if i, found := b.lastTaken[other.key()]; found && !slices.Contains(restart.After, i) {
+			restart.After = append(restart.After, i)
+		}
+	}
+	return along
 }
 
 // rootsOf finds the restarts on the same system that take a unit down. What

@@ -155,25 +155,10 @@ func (s State) forward(inFlight flying) []Action {
 		open = open || t.Status == Pending && !p.dead[i]
 	}
 	if stopping {
-		// What failed may have failed because an authority is away: looked for at
-		// once, before it may be back.
-		for _, look := range s.look(s.index.authorities) {
-			// A step that is being found out about tells by that.
-			t := s.Steps[look.Step]
-			if !inFlight.steps[look.Step] && t.Status != Doing && (t.Status != Unclear || t.Gave) && t.Status != Pending {
-				out = append(out, look)
-			}
-		}
+		out = append(out, s.lookAtOnce(inFlight)...)
 	}
 	if stopping && !s.mayGoOn() {
-		if len(out) > 0 || inFlight.count > 0 {
-			return out // begin nothing new, find out what is unknown first
-		}
-		decision := DecideStop
-		if s.Plan.Policy != PolicyStop && !s.authorityUnclear() {
-			decision = DecideUndo
-		}
-		return []Action{{Kind: ActDecide, Result: decision}}
+		return s.giveUp(out, inFlight)
 	}
 	out = append(out, doable...)
 	if len(out) > 0 || inFlight.count > 0 || open {
@@ -183,6 +168,32 @@ func (s State) forward(inFlight flying) []Action {
 		return []Action{{Kind: ActFinish, Result: FinishedWithFailures}}
 	}
 	return []Action{{Kind: ActFinish, Result: FinishedDone}}
+}
+
+// lookAtOnce asks for the authorities: what failed may have failed because one is away,
+// which is looked for before it may be back.
+func (s State) lookAtOnce(inFlight flying) (out []Action) {
+	for _, look := range s.look(s.index.authorities) {
+		// A step that is being found out about tells by that.
+		t := &s.Steps[look.Step]
+		if !inFlight.steps[look.Step] && t.Status != Doing && (t.Status != Unclear || t.Gave) && t.Status != Pending {
+			out = append(out, look)
+		}
+	}
+	return out
+}
+
+// giveUp begins nothing new, finds out what is unknown first, and then does what the
+// policy says of a step that failed.
+func (s State) giveUp(out []Action, inFlight flying) []Action {
+	if len(out) > 0 || inFlight.count > 0 {
+		return out
+	}
+	decision := DecideStop
+	if s.Plan.Policy != PolicyStop && !s.authorityUnclear() {
+		decision = DecideUndo
+	}
+	return []Action{{Kind: ActDecide, Result: decision}}
 }
 
 // look asks for the systems of steps that were not reached yet.

@@ -141,24 +141,9 @@ func deriveMention(d estate.Dependent, context naming.Context, known Known) ([]T
 // between them; where neither does, every candidate gets an ambiguous tie, and
 // no rotation touches the copy.
 func deriveCopy(d estate.Dependent, context naming.Context, known Known) ([]Tie, []Unplaced, error) {
-	current, before := map[string]bool{}, map[string]bool{}
-	var owners []string
-	if d.Copy.Fingerprint != "" {
-		list, err := known.Owners(d.Copy.Fingerprint)
-		if err != nil {
-			return nil, nil, err
-		}
-		for _, o := range list {
-			if o.Current && !current[o.Account] {
-				owners = append(owners, o.Account)
-				current[o.Account] = true
-			}
-		}
-		for _, o := range list {
-			if !o.Current && !current[o.Account] {
-				before[o.Account] = true
-			}
-		}
+	owners, current, before, err := ownersOf(d, known)
+	if err != nil {
+		return nil, nil, err
 	}
 	named, unplaced, err := namedBeside(d, context, known, current)
 	if err != nil {
@@ -213,6 +198,27 @@ func deriveCopy(d estate.Dependent, context naming.Context, known Known) ([]Tie,
 		}
 	}
 	return out, unplaced, nil
+}
+
+// ownersOf are the accounts whose present value it is, and those that had it before.
+func ownersOf(d estate.Dependent, known Known) (owners []string, current, before map[string]bool, err error) {
+	current, before = map[string]bool{}, map[string]bool{}
+	if d.Copy.Fingerprint == "" {
+		return nil, current, before, nil
+	}
+	list, err := known.Owners(d.Copy.Fingerprint)
+	for _, o := range list {
+		if o.Current && !current[o.Account] {
+			owners = append(owners, o.Account)
+			current[o.Account] = true
+		}
+	}
+	for _, o := range list {
+		if !o.Current && !current[o.Account] {
+			before[o.Account] = true
+		}
+	}
+	return owners, current, before, err
 }
 
 type namedAccount struct{ account, name string }

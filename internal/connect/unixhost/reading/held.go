@@ -89,49 +89,10 @@ func (f *finder) problem(place, what, next string) {
 
 // file reports one.
 func (f *finder) file(ctx context.Context, p, kind string, file shell.ReadFile, read, changed bool) *connect.Failure {
-	c, content := f.files[p], file.Content
-	namers := "named by " + strings.Join(c.namers, ", ")
-	switch {
-	case c.found && !read:
-		if changed {
-			break
-		}
-		return nil // gone since it was found, or a special file took its place
-	case !c.found && kind == "" && !c.must:
-		return nil
-	case kind == closedFolder && !read:
-		// The folder is closed to the steward: with rights it may be read all the same.
-		r := f.Sudo(ctx, nil, "/usr/bin/cat", "--", p)
-		switch failure := f.Failure(connect.StageRead, r, "/usr/bin/cat -- "+p); {
-		case failure == nil:
-			content, read = r.Out, true
-		case failure.Code == connect.CodeGone && !c.must:
-			return nil
-		default:
-			return f.unreadable(p, c, failure)
-		}
-	case kind == closedFolder:
-	case kind == "directory":
-		if c.must {
-			f.problem(p, "a directory stands where a file is expected", namers)
-		}
-		return nil
-	case kind != "" && kind != shell.RegularFile && kind != emptyFile:
-		if c.must {
-			f.problem(p, "not a regular file but a "+kind, namers)
-		}
-		return nil
-	}
-	if changed {
-		f.incomplete(connect.ScopeFiles, p+" was written while it was read")
-		f.problem(p, "it was written while it was read", "survey this host again")
-		return nil
-	}
-	if !read {
-		var failure *connect.Failure
-		if content, failure = f.ReadFile(ctx, p); failure != nil {
-			return f.unreadable(p, c, failure)
-		}
+	c := f.files[p]
+	content, there, failure := f.content(ctx, p, c, kind, file, read, changed)
+	if failure != nil || !there {
+		return failure
 	}
 	if f.keys(p, file, content) {
 		return nil
@@ -157,6 +118,56 @@ func (f *finder) file(ctx context.Context, p, kind string, file shell.ReadFile, 
 	f.spans(p, c, located, content)
 	f.bytes(p, content, located)
 	return nil
+}
+
+// content is what a file holds, where it is one that is read: with rights, if it stands in
+// a closed folder. What is in its place is told where somebody names it.
+func (f *finder) content(ctx context.Context, p string, c *candidate, kind string, file shell.ReadFile, read, changed bool) ([]byte, bool, *connect.Failure) {
+	content := file.Content
+	namers := "named by " + strings.Join(c.namers, ", ")
+	switch {
+	case c.found && !read:
+		if changed {
+			break
+		}
+		return nil, false, nil // gone since it was found, or a special file took its place
+	case !c.found && kind == "" && !c.must:
+		return nil, false, nil
+	case kind == closedFolder && !read:
+		// The folder is closed to the steward: with rights it may be read all the same.
+		r := f.Sudo(ctx, nil, "/usr/bin/cat", "--", p)
+		switch failure := f.Failure(connect.StageRead, r, "/usr/bin/cat -- "+p); {
+		case failure == nil:
+			content, read = r.Out, true
+		case failure.Code == connect.CodeGone && !c.must:
+			return nil, false, nil
+		default:
+			return nil, false, f.unreadable(p, c, failure)
+		}
+	case kind == closedFolder:
+	case kind == "directory":
+		if c.must {
+			f.problem(p, "a directory stands where a file is expected", namers)
+		}
+		return nil, false, nil
+	case kind != "" && kind != shell.RegularFile && kind != emptyFile:
+		if c.must {
+			f.problem(p, "not a regular file but a "+kind, namers)
+		}
+		return nil, false, nil
+	}
+	if changed {
+		f.incomplete(connect.ScopeFiles, p+" was written while it was read")
+		f.problem(p, "it was written while it was read", "survey this host again")
+		return nil, false, nil
+	}
+	if !read {
+		var failure *connect.Failure
+		if content, failure = f.ReadFile(ctx, p); failure != nil {
+			return nil, false, f.unreadable(p, c, failure)
+		}
+	}
+	return content, true, nil
 }
 
 // bytes tells of values in custody that stand in a file although no layout

@@ -58,18 +58,7 @@ func (v *visit) processes(ctx context.Context) *connect.Failure {
 	if failure := v.Failure(connect.StageRead, r, "/usr/bin/ls -n /proc"); failure != nil && len(r.Out) == 0 {
 		return failure
 	}
-	all := map[string]*running{}
-	var ids []string
-	for line := range strings.Lines(string(r.Out)) {
-		f := strings.Fields(line)
-		if len(f) < 9 {
-			continue
-		}
-		if _, err := strconv.Atoi(f[len(f)-1]); err == nil && len(ids) < maxProcesses {
-			ids = append(ids, f[len(f)-1])
-			all[f[len(f)-1]] = &running{uid: f[2], environment: map[string]string{}}
-		}
-	}
+	ids, all := listed(string(r.Out))
 	plain, failure := v.proc(ctx, "", ids, "cmdline", "cgroup")
 	if failure != nil {
 		return failure
@@ -114,6 +103,22 @@ func (v *visit) processes(ctx context.Context) *connect.Failure {
 	}
 	v.count(connect.ScopeProcesses, len(v.running))
 	return nil
+}
+
+// listed are the processes of a listing of /proc, with whose they are.
+func listed(listing string) (ids []string, all map[string]*running) {
+	all = map[string]*running{}
+	for line := range strings.Lines(listing) {
+		f := strings.Fields(line)
+		if len(f) < 9 {
+			continue
+		}
+		if _, err := strconv.Atoi(f[len(f)-1]); err == nil && len(ids) < maxProcesses {
+			ids = append(ids, f[len(f)-1])
+			all[f[len(f)-1]] = &running{uid: f[2], environment: map[string]string{}}
+		}
+	}
+	return ids, all
 }
 
 // procLine is one line of a file below /proc.

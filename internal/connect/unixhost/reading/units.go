@@ -191,7 +191,7 @@ type shownUnit struct {
 }
 
 // ParseShow reads the blocks of systemctl show, which blank lines separate.
-func ParseShow(text string) []shownUnit {
+func ParseShow(text string) []shownUnit { //nolint:gocyclo // a property a case
 	var out []shownUnit
 	for block := range strings.SplitSeq(strings.ReplaceAll(text, "\r\n", "\n"), "\n\n") {
 		u := shownUnit{Dependent: estate.Dependent{Kind: estate.DependentUnit, RunsAs: "root"}}

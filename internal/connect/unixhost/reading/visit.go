@@ -102,31 +102,7 @@ func Visit(ctx context.Context, target connect.Target, request connect.VisitRequ
 	if failure := v.journal(ctx); failure != nil && first == nil {
 		first = failure
 	}
-	// Units and entries are handed over once the real paths of their files are
-	// known. Until then nothing of them counts as read.
-	failure = v.followLinks(ctx)
-	for _, d := range v.pending.Dependents {
-		v.unitFiles[d.Place] = append(append([]string(nil), d.Uses...), d.Path)
-	}
-	if failure == nil {
-		failure = v.send(v.pending)
-		v.pending = connect.Batch{}
-	}
-	if failure != nil {
-		for _, scope := range []string{connect.ScopeUnits, connect.ScopeCron} {
-			coverage.Complete[scope] = false
-			v.incomplete(scope, failure.Error())
-		}
-	} else {
-		if failure = v.search(ctx); failure == nil {
-			failure = v.copies(ctx)
-		}
-	}
-	// What a program holds is told from what its files hold.
-	if failure != nil {
-		coverage.Complete[connect.ScopeProcesses] = false
-		v.incomplete(connect.ScopeProcesses, "the files that explain what programs hold were not read")
-	}
+	failure = v.handOver(ctx)
 	// Which files there are to read follows from the units and entries.
 	coverage.Complete[connect.ScopeFiles] = failure == nil && coverage.Why[connect.ScopeFiles] == "" && coverage.Complete[connect.ScopeUnits] && coverage.Complete[connect.ScopeCron]
 	if failure != nil {
@@ -146,6 +122,32 @@ func Visit(ctx context.Context, target connect.Target, request connect.VisitRequ
 		coverage.Counts[connect.ScopeUnits], coverage.Counts[connect.ScopeCron], coverage.Counts[connect.ScopeFiles]))
 	coverage.Stages = watch.Stages()
 	return coverage, nil
+}
+
+// handOver gives units and entries away once the real paths of their files are known,
+// until when nothing of them counts as read, and reads what those files hold.
+func (v *visit) handOver(ctx context.Context) *connect.Failure {
+	failure := v.followLinks(ctx)
+	for _, d := range v.pending.Dependents {
+		v.unitFiles[d.Place] = append(append([]string(nil), d.Uses...), d.Path)
+	}
+	if failure == nil {
+		failure = v.send(v.pending)
+		v.pending = connect.Batch{}
+	}
+	if failure != nil {
+		for _, scope := range []string{connect.ScopeUnits, connect.ScopeCron} {
+			v.coverage.Complete[scope] = false
+			v.incomplete(scope, failure.Error())
+		}
+	} else if failure = v.search(ctx); failure == nil {
+		failure = v.copies(ctx)
+	}
+	if failure != nil { // what a program holds is told from what its files hold
+		v.coverage.Complete[connect.ScopeProcesses] = false
+		v.incomplete(connect.ScopeProcesses, "the files that explain what programs hold were not read")
+	}
+	return failure
 }
 
 func (v *visit) count(scope string, n int) { v.coverage.Counts[scope] += n }
