@@ -163,9 +163,14 @@ func Kerberos(c KerberosConfig) (SignIn, error) {
 func (*kerberos) Name() string { return "kerberos" }
 
 // ticket makes the header of one request.
-func (k *kerberos) ticket(r *http.Request) error {
+func (k *kerberos) ticket(r *http.Request) (err error) {
 	k.lock.Lock()
 	defer k.lock.Unlock()
+	defer func() { // the library trusts what a center tells it
+		if p := recover(); p != nil {
+			err = &SignInError{Err: fmt.Errorf("the key distribution center's answer makes no sense: %v", p)}
+		}
+	}()
 	if k.client == nil {
 		var text bytes.Buffer
 		fmt.Fprintf(&text, "[libdefaults]\n default_realm = %s\n dns_lookup_kdc = false\n dns_lookup_realm = false\n udp_preference_limit = 1\n[realms]\n %s = {\n", k.Realm, k.Realm)
