@@ -32,6 +32,15 @@ func empty(t *testing.T) *ferry {
 	return &ferry{Application: o, t: t}
 }
 
+// realDirectory adds a directory of the lab as "dir", and reads it.
+func (f *ferry) realDirectory(d *lab.Directory, options map[string]string) {
+	f.t.Helper()
+	require.NoError(f.t, f.Inventory.SaveSteward(f.t.Context(), ines, "dir", d.Manager, secret.New(lab.ManagerPassword), secret.Value{}))
+	_, err := f.Inventory.Add(f.t.Context(), ines, records.System{Name: "dir", Kind: "directory", Address: d.Address, Port: d.Port, Steward: "dir", TrustedCA: d.CA, Options: options})
+	require.NoError(f.t, err)
+	require.Equal(f.t, "done", f.visit("dir").State)
+}
+
 // present counts the accounts of a system that are not gone.
 func (f *ferry) present(system string) int {
 	f.t.Helper()
@@ -53,10 +62,7 @@ func TestARealDenyEntry(t *testing.T) {
 	d := lab.Samba(t, "127.0.0.71", names...)
 	f := empty(t)
 	ctx := t.Context()
-	require.NoError(t, f.Inventory.SaveSteward(ctx, ines, "dir", d.Manager, secret.New(lab.ManagerPassword), secret.Value{}))
-	_, err := f.Inventory.Add(ctx, ines, records.System{Name: "dir", Kind: "directory", Address: d.Address, Port: d.Port, Steward: "dir", TrustedCA: d.CA})
-	require.NoError(t, err)
-	require.Equal(t, "done", f.visit("dir").State)
+	f.realDirectory(d, nil)
 	all := f.present("dir")
 	require.Greater(t, all, 80)
 
@@ -80,6 +86,6 @@ func TestARealDenyEntry(t *testing.T) {
 	assert.Equal(t, "done", visit.State, visit.Words)
 	assert.Equal(t, 1, visit.Vanished)
 	assert.Equal(t, all-1, f.present("dir"))
-	_, _, err = f.Picture.FindAccount(ctx, "svc-line07")
+	_, _, err := f.Picture.FindAccount(ctx, "svc-line07")
 	assert.ErrorIs(t, err, app.ErrNotFound)
 }

@@ -11,7 +11,6 @@ import (
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"
-	"mossledger.example/moss/internal/records"
 )
 
 // A rotation in a real domain with two controllers does not go on before both have
@@ -23,12 +22,9 @@ func TestARotationWaitsForReplication(t *testing.T) {
 	a, b, replicate := lab.Controllers(t, "127.0.0.103", "127.0.0.104", "svc-twice")
 	f := empty(t)
 	ctx := t.Context()
-	require.NoError(t, f.Inventory.SaveSteward(ctx, ines, "dir", a.Manager, secret.New(lab.ManagerPassword), secret.Value{}))
-	_, err := f.Inventory.Add(ctx, ines, records.System{Name: "dir", Kind: "directory", Address: a.Address, Port: a.Port, Steward: "dir", TrustedCA: a.CA, Options: map[string]string{"servers": fmt.Sprintf("%s:%d", b.Address, b.Port)}})
-	require.NoError(t, err)
-	require.Equal(t, "done", f.visit("dir").State)
+	f.realDirectory(a, map[string]string{"servers": fmt.Sprintf("%s:%d", b.Address, b.Port)})
 	account := f.account("dir/svc-twice")
-	_, err = f.Custody.Take(ctx, ines, cred(f, account), secret.New(lab.AccountPassword))
+	_, err := f.Custody.Take(ctx, ines, cred(f, account), secret.New(lab.AccountPassword))
 	require.NoError(t, err)
 	v, err := f.Rotations.Rehearse(ctx, ines, cred(f, account), undo)
 	require.NoError(t, err)

@@ -9,7 +9,6 @@ import (
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"
-	"mossledger.example/moss/internal/records"
 )
 
 // An account of a real domain that is refused a bind whatever is given is taken, rotated
@@ -23,12 +22,9 @@ func TestAProtectedAccountIsRotated(t *testing.T) {
 	require.False(t, lab.Binds(t, samba, samba.DN("svc-protected"), lab.AccountPassword), "the directory itself")
 	f := empty(t)
 	ctx := t.Context()
-	require.NoError(t, f.Inventory.SaveSteward(ctx, ines, "dir", samba.Manager, secret.New(lab.ManagerPassword), secret.Value{}))
-	_, err := f.Inventory.Add(ctx, ines, records.System{Name: "dir", Kind: "directory", Address: samba.Address, Port: samba.Port, Steward: "dir", TrustedCA: samba.CA})
-	require.NoError(t, err)
-	require.Equal(t, "done", f.visit("dir").State)
+	f.realDirectory(samba, nil)
 	account := f.account("dir/svc-protected")
-	_, err = f.Custody.Take(ctx, ines, cred(f, account), secret.New("Not-The-0ne.9"))
+	_, err := f.Custody.Take(ctx, ines, cred(f, account), secret.New("Not-The-0ne.9"))
 	require.Error(t, err, "nothing proves it")
 	_, err = f.Custody.Take(ctx, ines, cred(f, account), secret.New(lab.AccountPassword))
 	require.NoError(t, err)

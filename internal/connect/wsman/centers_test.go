@@ -52,7 +52,7 @@ func TestACenterThatMakesNoSense(t *testing.T) {
 	require.NoError(t, err)
 	request, err := http.NewRequestWithContext(t.Context(), http.MethodPost, "https://north1.larkmoor.example/wsman", nil)
 	require.NoError(t, err)
-	err = signIn.(*kerberos).ticket(request) //nolint:forcetypeassert // it is one
+	err = signIn.(*kerberos).ticket(request)
 	var refused *SignInError
 	require.ErrorAs(t, err, &refused)
 	assert.False(t, refused.Refused, "that says nothing of the value")

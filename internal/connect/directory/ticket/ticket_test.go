@@ -35,12 +35,11 @@ const (
 
 // center is one that a test makes up: what it offers, and what it knows.
 type center struct {
-	address string
-	offers  types.ETypeInfo2
-	knows   string                                                 // the value that its keys are made of
-	proof   bool                                                   // it asks for a proof first
-	change  func(*messages.ASRep, *messages.EncKDCRepPart)         // before it answers
-	raw     func(request messages.ASReq) (answer []byte, all bool) // in place of an answer
+	offers types.ETypeInfo2
+	knows  string                                                 // the value that its keys are made of
+	proof  bool                                                   // it asks for a proof first
+	change func(*messages.ASRep, *messages.EncKDCRepPart)         // before it answers
+	raw    func(request messages.ASReq) (answer []byte, all bool) // in place of an answer
 
 	lock   sync.Mutex
 	proofs []types.PAData // that it was shown
