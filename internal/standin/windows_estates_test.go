@@ -226,3 +226,51 @@ func TestWindowsTasksOfManagedAccounts(t *testing.T) {
 	lines = winhost.Connector{}.Rehearse(t.Context(), target, []connect.Intention{{LogOn: &own}})
 	assert.Equal(t, connect.CheckOK, lines[1].Result, "one that has no managed account does not need it")
 }
+
+// What is stopped before a change: services that nothing needs, and pools; what a cluster
+// or another service would take for a fault is left running.
+func TestWindowsStops(t *testing.T) {
+	h, target, _ := startWindows(t, "basic")
+	c := winhost.Connector{}
+	pool, task := estate.Place{Kind: estate.DependentPool, Place: "BerthWeb"}, estate.Place{Kind: estate.DependentTask, Place: `\Berth\Nightly`}
+	for place, down := range map[estate.Place]string{service("BerthSign"): "inactive", pool: "inactive"} {
+		for n, want := range []string{"stopped", "already"} {
+			words, err := c.Stop(t.Context(), target, place)
+			require.NoError(t, err, "%v", place)
+			assert.Contains(t, words, want, "%v, %d", place, n)
+			state, err := c.UnitState(t.Context(), target, place)
+			require.NoError(t, err)
+			assert.Equal(t, down, state.Active)
+		}
+	}
+	assert.False(t, h.PoolServes("BerthWeb"))
+	_, err := c.Restart(t.Context(), target, pool)
+	require.NoError(t, err)
+	assert.True(t, h.PoolServes("BerthWeb"), "a restart starts it")
+	_, err = c.Restart(t.Context(), target, service("BerthSign"))
+	require.NoError(t, err)
+	assert.Equal(t, windowshost.Running, h.State("BerthSign"))
+
+	_, err = c.Stop(t.Context(), target, service("BerthStore"))
+	require.ErrorContains(t, err, "BerthBoard needs it, runs, and would go down with it")
+	assert.False(t, connect.IsUnclear(err))
+	assert.Equal(t, windowshost.Running, h.State("BerthStore"))
+	lines := c.Rehearse(t.Context(), target, []connect.Intention{
+		{Stop: service("BerthStore")},
+		{Stop: service("BerthStore"), Along: []estate.Place{service("berthboard"), service("BerthSign")}},
+		{Stop: pool},
+		{Stop: task},
+		{Stop: service("Gone")},
+	})
+	require.Len(t, lines, 6)
+	for i, want := range []string{connect.CheckFailed, connect.CheckOK, connect.CheckOK, connect.CheckFailed, connect.CheckFailed} {
+		assert.Equal(t, want, lines[i+1].Result, "%+v", lines[i+1])
+	}
+	assert.Contains(t, lines[4].Words, "a scheduled task runs when it is due")
+	_, err = c.Stop(t.Context(), target, task)
+	require.Error(t, err)
+	h.SetCluster(&windowshost.Cluster{Nodes: []string{"NORTH1", "NORTH2"}, Services: []string{"BerthSign"}})
+	_, err = c.Stop(t.Context(), target, service("BerthSign"))
+	require.ErrorContains(t, err, "failover cluster")
+	assert.Equal(t, windowshost.Running, h.State("BerthSign"))
+}

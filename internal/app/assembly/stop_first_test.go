@@ -130,4 +130,7 @@ func TestWhatCannotBeStoppedFirst(t *testing.T) {
 		_, err := f.Rotations.Rehearse(t.Context(), ines, cred(f, a), wish)
 		assert.ErrorIs(t, err, app.ErrInput, name)
 	}
+	_, err = f.Rotations.Rehearse(t.Context(), ines, f.takeKey(), stopFirst)
+	assert.ErrorIs(t, err, app.ErrInput)
+	assert.ErrorContains(t, err, "both keys are let in")
 }

@@ -98,7 +98,11 @@ func (s *host) rehearseStop(ctx context.Context, in connect.Intention) []connect
 	for _, p := range in.Along {
 		down = append(down, p.Place)
 	}
-	why, failure := s.standsAlone(ctx, in.Stop.Place, down)
+	_, failure := s.unitState(ctx, in.Stop.Place)
+	why := ""
+	if failure == nil {
+		why, failure = s.standsAlone(ctx, in.Stop.Place, down)
+	}
 	line := s.line(fmt.Sprintf("%s can be stopped by itself", in.Stop.Place), failure)
 	if failure == nil && why != "" {
 		line.Result, line.Words, line.Next = connect.CheckFailed, why, "rotate without stopping first"

@@ -99,7 +99,11 @@ func (s *session) rehearseStop(ctx context.Context, in connect.Intention) connec
 	for _, p := range in.Along {
 		down = append(down, p.Place)
 	}
-	why, failure := s.standsAlone(ctx, in.Stop, down)
+	_, failure := s.unitState(ctx, in.Stop)
+	why := ""
+	if failure == nil {
+		why, failure = s.standsAlone(ctx, in.Stop, down)
+	}
 	switch {
 	case failure != nil:
 		line.Result, line.Words, line.Next = connect.CheckFailed, failure.Words, failure.Next

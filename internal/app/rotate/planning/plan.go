@@ -50,6 +50,9 @@ func (planning *Planning) Plan(ctx context.Context, c records.Credential, wish R
 	if err != nil {
 		return rotation.Plan{}, fmt.Errorf("%w: %s: %w", app.ErrInput, c.Name, err)
 	}
+	if wish.StopFirst && c.Kind == credential.SSHKey {
+		return rotation.Plan{}, fmt.Errorf("%w: %s: both keys are let in until everything has the new one: nothing has to be stopped first", app.ErrInput, c.Name)
+	}
 	planning.settled(ctx)
 	p := &planner{
 		planning: planning, credential: c, wish: wish, files: map[string]*rotation.File{}, logOns: map[string]bool{}, systems: map[records.SystemID]bool{}, runsWith: map[string]string{}, restarted: map[string]bool{},
