@@ -60,24 +60,32 @@ type Accepter interface {
 
 // ProbePassword probes by signing in. While the account is refused whatever is given,
 // it finds nothing out (CodeUnproven): "neither is accepted" would say that somebody
-// else set another value.
+// else set another value. Where one of them gets a ticket, the other one gets none.
 func ProbePassword(ctx context.Context, v Verifier, target Target, point Point, values Values) (Probed, error) {
-	answer := func(value secret.Value) (Answer, string, error) {
+	answer := func(value secret.Value) (Verdict, error) {
 		verdict, err := v.Verify(ctx, target, point.Account, value)
 		if err == nil && verdict.Says() == AnswerBlind {
 			err = target.Unproven(verdict)
 		}
-		return verdict.Says(), verdict.Words, err
+		return verdict, err
 	}
-	var out Probed
-	var err error
-	if out.New, _, err = answer(values.New); err != nil {
+	next, err := answer(values.New)
+	if err != nil && CodeOf(err) != CodeUnproven {
 		return Probed{}, err
 	}
-	if out.Old, out.Words, err = answer(values.Old); err != nil {
-		return Probed{}, err
+	if err == nil && next.Ticket {
+		return Probed{Old: AnswerNo, New: AnswerYes, Words: next.Words}, nil
 	}
-	return out, nil
+	old, failed := answer(values.Old)
+	switch {
+	case failed == nil && old.Ticket:
+		return Probed{Old: AnswerYes, New: AnswerNo, Words: old.Words}, nil
+	case err != nil:
+		return Probed{}, err
+	case failed != nil:
+		return Probed{}, failed
+	}
+	return Probed{Old: old.Says(), New: next.Says(), Words: old.Words}, nil
 }
 
 // ReplacePassword is Accept for systems that have one password for an account.

@@ -50,3 +50,25 @@ func TestProbePassword(t *testing.T) {
 		}
 	}
 }
+
+// Of an account that nobody may sign in as, a ticket for one value says that the other one
+// gets none, also where the other one by itself says nothing; without a ticket nothing is
+// said.
+func TestProbeByTicket(t *testing.T) {
+	ticket, blind := connect.Verdict{Accepted: true, Ticket: true, Words: "a ticket was given"}, connect.Verdict{Code: "asleep"}
+	for name, c := range map[string]struct {
+		older, newer connect.Verdict
+		old, new     connect.Answer
+	}{
+		"the new one":     {blind, ticket, connect.AnswerNo, connect.AnswerYes},
+		"the old one":     {ticket, blind, connect.AnswerYes, connect.AnswerNo},
+		"neither":         {blind, blind, "", ""},
+		"not by a ticket": {connect.Verdict{Accepted: true}, blind, "", ""},
+	} {
+		is, err := connect.ProbePassword(t.Context(), says{"old": c.older, "new": c.newer}, connect.Target{Name: "dir"}, connect.Point{}, connect.Values{Old: secret.New("old"), New: secret.New("new")})
+		assert.Equal(t, [2]connect.Answer{c.old, c.new}, [2]connect.Answer{is.Old, is.New}, name)
+		if c.old == "" {
+			assert.Equal(t, connect.CodeUnproven, connect.CodeOf(err), name)
+		}
+	}
+}

@@ -56,4 +56,10 @@ func TestTicketsProveWhatBindsDoNot(t *testing.T) {
 	assert.True(t, v.Accepted)
 	_, err = verify("svc-protected", lab.AccountPassword)
 	assert.Equal(t, connect.CodeUnproven, connect.CodeOf(err), "the former one gets no ticket, not even for an hour")
+	is, err := directory.Connector{}.Probe(t.Context(), target, connect.Point{Account: account}, connect.Values{Old: old, New: next})
+	require.NoError(t, err, "an answer that was lost is found out about")
+	assert.Equal(t, [2]connect.Answer{connect.AnswerNo, connect.AnswerYes}, [2]connect.Answer{is.Old, is.New})
+	is, err = directory.Connector{}.Probe(t.Context(), target, connect.Point{Account: account}, connect.Values{Old: next, New: old})
+	require.NoError(t, err)
+	assert.Equal(t, [2]connect.Answer{connect.AnswerYes, connect.AnswerNo}, [2]connect.Answer{is.Old, is.New})
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 )
 
 // Decisions (EventDecision).
@@ -69,4 +70,72 @@ func (s State) Takes(decision string) error {
 // Decisions are those that it takes.
 func (s State) Decisions() []string {
 	return slices.DeleteFunc([]string{DecideStop, DecideResume, DecideGoOn, DecideUndo, DecideLeave}, func(decision string) bool { return s.Takes(decision) != nil })
+}
+
+// ByPolicy is the actor of decisions that the policy makes.
+const ByPolicy = "policy"
+
+func (s *State) decide(decision string, person bool) {
+	for i := range s.Steps {
+		// An authority that accepts neither value stops an undoing. A person who
+		// decides to undo all the same has been told. What could not be found out is
+		// asked once more: setting the old value again gives its keys another number.
+		if t := &s.Steps[i]; person && decision == DecideUndo && s.Plan.Steps[i].Kind == StepChange && t.Status == UndoUnclear && t.stranger() {
+			t.Status = UndoFailed
+		}
+	}
+	if decision == DecideLeave {
+		away := map[string]bool{}
+		for i, t := range s.Steps {
+			away[s.Plan.Steps[i].SystemID] = away[s.Plan.Steps[i].SystemID] || t.Waiting()
+		}
+		for i := range s.Steps {
+			t := &s.Steps[i]
+			t.Left = t.Left || away[s.Plan.Steps[i].SystemID]
+		}
+		return
+	}
+	if decision != DecideStop {
+		s.missed = false
+		for i := range s.Steps {
+			t := &s.Steps[i]
+			t.Probes, t.Gave, t.Reached, t.Left, t.Retried = 0, false, false, false, 0
+			t.Away, t.Since, t.Asked = 0, time.Time{}, time.Time{}
+		}
+	}
+	switch decision {
+	case DecideStop:
+		s.Mode = ModeStopped
+	case DecideGoOn:
+		s.Mode, s.Result, s.GoOn = ModeForward, "", true
+	case DecideResume:
+		s.Mode, s.Result, s.AnyTime = ModeForward, "", true
+		for i := range s.Steps {
+			t := &s.Steps[i]
+			t.Attempts = 0
+			if t.Status == Failed || t.Status == Skipped {
+				s.again(i)
+			}
+		}
+	case DecideUndo:
+		s.Mode, s.Result, s.Turned = ModeUndoing, "", true
+		for i := range s.Steps {
+			t := &s.Steps[i]
+			t.Undos = 0
+			// What an earlier, incomplete undoing restarted or proved, it did
+			// while something else still had the new value: do it again. What it put
+			// back stays: accepting the old value beside the new one once more, where
+			// the old one alone is accepted by now, would let the new one in again.
+			switch s.Plan.Steps[i].Kind {
+			case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal:
+			default:
+				switch t.Status {
+				case Undone:
+					t.Status = UndoFailed
+				case Undoing, UndoUnclear:
+					t.stale = true
+				}
+			}
+		}
+	}
 }

@@ -354,53 +354,6 @@ func (e *world) effect(step Step, from, to string) bool {
 	return true
 }
 
-// authorityGone: programs that start cannot ask whether their value is right.
-func (e *world) authorityGone() bool {
-	return e.away != nil && e.plan.Of != credential.SSHKey && e.away(e.clock, e.plan.Authority)
-}
-
-// start starts a unit with what it has stored; a service needs those before it.
-func (e *world) start(step Step) bool {
-	u := e.units[step.Index]
-	u.invocation++
-	u.active = true
-	if step.Dependent != estate.DependentService {
-		u.value = e.files[step.Needs[0]]
-		u.active = e.accepts(u.value) && !e.authorityGone()
-		return u.active
-	}
-	for i, other := range e.plan.Steps {
-		if other.Kind == StepLogOn && other.Subject == step.Subject {
-			u.value = e.kept[i]
-			u.active = e.accepts(u.value) && !e.authorityGone()
-		}
-		if w := e.units[i]; w != nil && other.Dependent == estate.DependentService && (other.Subject == "store" && step.Subject != "store" || other.Subject == "board" && step.Subject == "sign") {
-			u.active = u.active && w.active
-		}
-	}
-	return u.active
-}
-
-// unitOf is what a step stops.
-func (e *world) unitOf(step Step) *unit {
-	for i, u := range e.units {
-		if other := e.plan.Steps[i]; other.Kind == StepRestart && other.SystemID == step.SystemID && other.Subject == step.Subject {
-			return u
-		}
-	}
-	e.t.Fatalf("nothing restarts what step %d stops", step.Index)
-	return nil
-}
-
-// takeDown: a unit that is down takes those on its system down that need it.
-func (e *world) takeDown(step Step) {
-	for i, u := range e.units {
-		if other := e.plan.Steps[i]; other.SystemID == step.SystemID && (other.Subject == "gangway.service" && step.Subject == "berth.service" || other.Kind == StepRevive) {
-			u.active = false
-		}
-	}
-}
-
 func (e *world) Probe(_ context.Context, step Step, undo bool, memo string) Finding {
 	e.lock.Lock()
 	defer e.lock.Unlock()
@@ -515,53 +468,4 @@ func mustFold(t *testing.T, plan Plan, records []Record) State {
 	s, err := Fold(plan, records)
 	require.NoError(t, err)
 	return s
-}
-
-// verify holds what the journal says against what is true.
-func (e *world) verify(state State) {
-	require.False(e.t, e.copiesHeld, "law 12: the authority was put back while a copy held the new value")
-	for i, step := range e.plan.Steps {
-		status := state.Steps[i].Status
-		a := e.auths[doorOf(step)]
-		switch {
-		case step.Kind == StepChange && status == Done:
-			require.True(e.t, a.accepts("new"))
-		case step.Kind == StepChange && status == Undone:
-			require.True(e.t, a.only("old"))
-		case step.Kind == StepRetire && status == Done:
-			require.False(e.t, a.accepts("old"))
-		case step.Kind == StepReplace && step.Adds():
-		case step.Kind == StepReplace && status == Done:
-			require.Equal(e.t, "new", e.files[i])
-		case step.Kind == StepReplace && status == Undone:
-			require.Equal(e.t, "old", e.files[i])
-		case step.Kind == StepLogOn && status == Done:
-			require.Equal(e.t, "new", e.kept[i])
-		case step.Kind == StepLogOn && status == Undone:
-			require.Equal(e.t, "old", e.kept[i])
-		}
-		if state.Mode == ModeFinished {
-			require.NotContains(e.t, []Status{Doing, Undoing}, status, "nothing is left unknown without saying so")
-		}
-	}
-	want := map[string]string{FinishedDone: "new", FinishedUndone: "old"}[state.Result]
-	if want == "" {
-		return
-	}
-	for _, a := range e.auths {
-		require.True(e.t, a.only(want), "it accepts %q and %q", a.auth, a.also)
-	}
-	e.verifyTabs(want)
-	for i, v := range e.files {
-		require.Equal(e.t, want, v, "file of step %d", i)
-	}
-	for i, v := range e.kept {
-		require.Equal(e.t, want, v, "log-on of step %d", i)
-	}
-	for i, u := range e.units {
-		require.True(e.t, u.active, "unit of step %d runs", i)
-		if u.value != "" || e.plan.Steps[i].Subject != "sign" {
-			require.Equal(e.t, want, u.value, "unit of step %d", i)
-		}
-	}
 }
