@@ -19,6 +19,7 @@ type Account struct {
 	Gone       time.Time `json:"gone,omitzero" doc:"Since when a complete reading no longer shows it"`
 	Custody    bool      `json:"custody"`
 	Verdict    string    `json:"verdict" doc:"Of the latest verification in custody: accepted, refused, unclear"`
+	BuiltIn    bool      `json:"built_in" doc:"A computer, or an account that a system comes with and that nothing is known to use"`
 	Dependents int       `json:"dependents"`
 }
 

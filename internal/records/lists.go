@@ -9,6 +9,7 @@ type Query struct {
 	Limit   int      // 1 to 1000; 0 for 100
 	Cursor  string   // of an earlier page
 	Search  string   // in all text columns
+	Columns bool     // no items: only by which columns one can filter and sort
 }
 
 // Page is one page of a list.
@@ -17,6 +18,15 @@ type Page[T any] struct {
 	Next  string `json:"next,omitempty" doc:"Cursor of the next page; absent on the last"`
 	Total int    `json:"total" doc:"Number of all items that match; when there are more than 1,000, that number"`
 	More  bool   `json:"more,omitempty" doc:"There are more than total says: they are not counted"`
+
+	Columns []ListColumn `json:"columns,omitempty" doc:"Only when they were asked for"`
+}
+
+// ListColumn is a column by which a list is filtered and sorted.
+type ListColumn struct {
+	Name   string   `json:"name"`
+	Kind   string   `json:"kind" enum:"text,number,yes-no,moment" doc:"What its values are, and how they compare"`
+	Values []string `json:"values,omitempty" doc:"All that it can be, where these are few"`
 }
 
 // Errors that callers decide by.

@@ -13,6 +13,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/gofiber/fiber/v3/middleware/adaptor"
+	"github.com/gofiber/fiber/v3/middleware/compress"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
@@ -29,6 +30,9 @@ func (s *Service) registerConsole() {
 	s.http.Get("/api/*", func(c fiber.Ctx) error {
 		return problemAnswer(c, 404, "there is no such operation; see /api/v1/openapi.json")
 	})
+	// Scripts travel compressed; answers of the API do not, since secrets of the reader
+	// stand in some of them beside texts of others.
+	s.http.Use("/assets", compress.New())
 	s.http.Get("/*", func(c fiber.Ctx) error {
 		name := path.Clean("/" + c.Params("*"))[1:]
 		content, err := fs.ReadFile(web, path.Join("web/dist", name))

@@ -92,10 +92,12 @@ type ListInput struct {
 	Limit  int      `query:"limit" minimum:"0" maximum:"1000" doc:"Items a page; 100 by default"`
 	Cursor string   `query:"cursor" doc:"next of the page before"`
 	Search string   `query:"search" maxLength:"200" doc:"Part of any text column"`
+
+	Columns bool `query:"columns" doc:"Only say by which columns one can filter and sort"`
 }
 
 func (l ListInput) query() records.Query {
-	return records.Query{Filters: l.Filter, Sort: l.Sort, Limit: l.Limit, Cursor: l.Cursor, Search: l.Search}
+	return records.Query{Filters: l.Filter, Sort: l.Sort, Limit: l.Limit, Cursor: l.Cursor, Search: l.Search, Columns: l.Columns}
 }
 
 // IDInput names one item by number. (Embedded inputs must be exported: huma

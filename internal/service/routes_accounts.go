@@ -79,6 +79,9 @@ func (s *Service) registerAccounts() {
 	add(s, http.MethodGet, "/overview", "get-overview", "Counts for the first page", func(ctx context.Context, _ *empty) (*body[records.Overview], error) {
 		return answer(s.store.Overview(ctx))
 	})
+	add(s, http.MethodGet, "/overview/pictures", "get-pictures", "Counts for the drawings of the first page", func(ctx context.Context, _ *empty) (*body[records.Pictures], error) {
+		return answer(s.store.Pictures(ctx))
+	})
 }
 
 type startDependentsInput struct {

@@ -2,9 +2,12 @@ package service
 
 import (
 	"context"
+	"encoding/json"
+	"fmt"
 	"net/http"
 	"time"
 
+	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/service/withheld"
@@ -70,6 +73,8 @@ func (s *Service) registerPeople() {
 	add(s, http.MethodGet, "/me", "get-me", "Who is signed in", func(ctx context.Context, _ *empty) (*body[Me], error) {
 		return answer(Me{Name: who(ctx).Name, Roles: who(ctx).Roles}, nil)
 	})
+	add(s, http.MethodGet, "/me/settings", "get-settings", "What one has set for oneself in the console", s.settings)
+	add(s, http.MethodPut, "/me/settings/{name}", "keep-setting", "Keep a setting of one's own; null takes it away", s.keepSetting)
 	add(s, http.MethodPost, "/me/password", "change-own-password", "Change one's own password; all sessions and tokens end", s.changeOwnPassword)
 	add(s, http.MethodGet, "/users", "list-users", "List people", func(ctx context.Context, in *ListInput) (*body[records.Page[records.User]], error) {
 		return answer(s.store.Users(ctx, in.query()))
@@ -119,6 +124,33 @@ func (s *Service) signedIn(in people.SignedIn, err error) (*signedIn, error) {
 		out.SetCookie = append(out.SetCookie, s.cookie(deviceCookie, "/api/v1/sessions", in.Device, time.Now().Add(deviceTime)))
 	}
 	return out, nil
+}
+
+type keepSettingInput struct {
+	Name string `path:"name" pattern:"^[a-z-]{1,60}$"`
+	Body struct {
+		Value any `json:"value" doc:"Any JSON, 16 kB at most; nothing in it is looked at"`
+	}
+}
+
+func (s *Service) settings(ctx context.Context, _ *empty) (*body[map[string]any], error) {
+	kept, err := s.store.Settings(ctx, who(ctx).Name)
+	out := make(map[string]any, len(kept))
+	for name, value := range kept {
+		out[name] = value
+	}
+	return answer(out, err)
+}
+
+func (s *Service) keepSetting(ctx context.Context, in *keepSettingInput) (*empty, error) {
+	raw, err := json.Marshal(in.Body.Value)
+	if err != nil {
+		return nil, err
+	}
+	if len(raw) > 16<<10 {
+		return nil, fmt.Errorf("%w: a setting has 16 kB at most, this one %d bytes", app.ErrInput, len(raw))
+	}
+	return &empty{}, s.store.KeepSetting(ctx, who(ctx).Name, in.Name, raw)
 }
 
 type addTokenInput struct {

@@ -130,6 +130,14 @@ func (s *Service) registerSystems() {
 		v, report, err := s.app.Inventory.Check(ctx, who(ctx), in.Name, in.Body.Fingerprint)
 		return answer(CheckAnswer{v, report, report.OK()}, err)
 	})
+	type listedInput struct {
+		Body struct {
+			KnownHosts string `json:"known_hosts" minLength:"1" maxLength:"4000000" doc:"Lines of a known_hosts file, or what ssh-keyscan printed"`
+		}
+	}
+	add(s, http.MethodPost, "/systems/host-keys", "approve-listed-keys", "Approve the host key of every host that offers, now, a key that a list has for it", func(ctx context.Context, in *listedInput) (*body[inventory.ListedKeys], error) {
+		return answer(s.app.Inventory.ApproveListed(ctx, who(ctx), in.Body.KnownHosts))
+	})
 }
 
 type saveStewardInput struct {

@@ -29,17 +29,21 @@ type accountLists struct {
 
 const (
 	accountFrom    = "accounts a JOIN systems ON systems.id = a.system_id LEFT JOIN credentials c ON c.account_id = a.id AND c.kind = 'password' LEFT JOIN scopes ON scopes.system_id = a.system_id AND scopes.scope = 'accounts'"
-	accountColumns = "a.id, a.system_id, systems.name, systems.kind, a.stable_id, a.name, a.dn, a.upn, a.sid, a.uid, a.type, a.display_name, a.description, a.owner, a.enabled, a.locked, a.must_change, a.never_expires, a.password_changed, a.password_expires, a.account_expires, a.last_logon, a.lists, a.first_seen, " + accountSeen + ", a.changed, a.gone, COALESCE(c.state, '') = 'custody', COALESCE(c.verdict, ''), " + accountTies
+	accountColumns = "a.id, a.system_id, systems.name, systems.kind, a.stable_id, a.name, a.dn, a.upn, a.sid, a.uid, a.type, a.display_name, a.description, a.owner, a.enabled, a.locked, a.must_change, a.never_expires, a.password_changed, a.password_expires, a.account_expires, a.last_logon, a.lists, a.first_seen, " + accountSeen + ", a.changed, a.gone, COALESCE(c.state, '') = 'custody', COALESCE(c.verdict, ''), " + accountBuiltIn + ", " + accountTies
 	// A complete reading saw everything that it did not mark as gone: that
 	// spares a write for each row that did not change.
 	accountSeen = "CASE WHEN a.gone = '' THEN MAX(a.seen, COALESCE(scopes.completed, '')) ELSE a.seen END"
-	accountTies = "(SELECT COUNT(*) FROM ties JOIN dependents d ON d.id = ties.dependent_id WHERE ties.account_id = a.id AND d.gone = '')"
+	// Computers, and what a system or a directory comes with: unix numbers below 1000 and
+	// nobody's, the first identifiers of a domain ([MS-DTYP] section 2.4.2.4). What
+	// something is known to use is looked at in any case.
+	accountBuiltIn = "(a.type = 'computer' OR (a.uid <> '' AND (CAST(a.uid AS INTEGER) < 1000 OR CAST(a.uid AS INTEGER) = 65534) OR a.sid GLOB 'S-1-5-21-*-50[0-3]') AND COALESCE(c.state, '') <> 'custody' AND NOT EXISTS (SELECT 1 FROM ties WHERE ties.account_id = a.id))"
+	accountTies    = "(SELECT COUNT(*) FROM ties JOIN dependents d ON d.id = ties.dependent_id WHERE ties.account_id = a.id AND d.gone = '')"
 )
 
 func scanAccount(row interface{ Scan(...any) error }, more ...any) (records.Account, error) {
 	var v records.Account
 	var changed, expires, end, logon, lists, first, seen, altered, gone string
-	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.StableID, &v.Name, &v.DN, &v.UPN, &v.SID, &v.UID, &v.Type, &v.DisplayName, &v.Description, &v.Owner, &v.Enabled, &v.Locked, &v.MustChange, &v.NeverExpire, &changed, &expires, &end, &logon, &lists, &first, &seen, &altered, &gone, &v.Custody, &v.Verdict, &v.Dependents}, more...)...)
+	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.StableID, &v.Name, &v.DN, &v.UPN, &v.SID, &v.UID, &v.Type, &v.DisplayName, &v.Description, &v.Owner, &v.Enabled, &v.Locked, &v.MustChange, &v.NeverExpire, &changed, &expires, &end, &logon, &lists, &first, &seen, &altered, &gone, &v.Custody, &v.Verdict, &v.BuiltIn, &v.Dependents}, more...)...)
 	l := database.FromJSON[accountLists](lists)
 	v.Groups, v.Principals, v.Shell, v.Home, v.KeyVersion, v.Pair, v.PairNot, v.FormerSIDs = l.Groups, l.Principals, l.Shell, l.Home, l.KeyVersion, l.Pair, l.PairNot, l.FormerSIDs
 	v.PasswordChanged, v.PasswordExpires, v.AccountExpires, v.LastLogOn = database.TimeOf(changed), database.TimeOf(expires), database.TimeOf(end), database.TimeOf(logon)
@@ -71,6 +75,7 @@ var accountList = database.Listing[records.Account]{
 		{Name: "must_change", Sql: "a.must_change", Number: true},
 		{Name: "custody", Sql: "COALESCE(c.state, '') = 'custody'", Number: true},
 		{Name: "verdict", Sql: "COALESCE(c.verdict, '')", Hidden: true},
+		{Name: "built_in", Sql: accountBuiltIn, Number: true},
 		{Name: "dependents", Sql: accountTies, Number: true},
 		{Name: "groups", Sql: "a.lists"},
 		{Name: "first_seen", Sql: "a.first_seen", Hidden: true},

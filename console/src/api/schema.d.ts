@@ -736,6 +736,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/me/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What one has set for oneself in the console
+         * @description Roles: [anyone]
+         */
+        get: operations["get-settings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/settings/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Keep a setting of one's own; null takes it away
+         * @description Roles: [anyone]
+         */
+        put: operations["keep-setting"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/options": {
         parameters: {
             query?: never;
@@ -792,6 +832,26 @@ export interface paths {
          * @description Roles: [viewer operator approver auditor administrator]
          */
         get: operations["get-overview"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/overview/pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Counts for the drawings of the first page
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["get-pictures"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1283,6 +1343,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/systems/host-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Approve the host key of every host that offers, now, a key that a list has for it
+         * @description Roles: [approver]
+         */
+        post: operations["approve-listed-keys"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/systems/import": {
         parameters: {
             query?: never;
@@ -1526,6 +1606,8 @@ export interface components {
         Account: {
             /** Format: date-time */
             account_expires?: string;
+            /** @description A computer, or an account that a system comes with and that nothing is known to use */
+            built_in: boolean;
             /**
              * Format: date-time
              * @description When a survey last saw it differ
@@ -2168,6 +2250,10 @@ export interface components {
             undo?: boolean;
             words?: string;
         };
+        KeepSettingInputBody: {
+            /** @description Any JSON, 16 kB at most; nothing in it is looked at */
+            value: unknown;
+        };
         Key: {
             /** Format: int64 */
             bits?: number;
@@ -2193,6 +2279,33 @@ export interface components {
         LedgerLines: {
             /** @description Each with its newline; without it, it is the leaf byte for byte */
             lines: string[];
+        };
+        ListColumn: {
+            /**
+             * @description What its values are, and how they compare
+             * @enum {string}
+             */
+            kind: "text" | "number" | "yes-no" | "moment";
+            name: string;
+            /** @description All that it can be, where these are few */
+            values?: string[] | null;
+        };
+        ListedInputBody: {
+            /** @description Lines of a known_hosts file, or what ssh-keyscan printed */
+            known_hosts: string;
+        };
+        ListedKey: {
+            /** @description That the host offers now */
+            fingerprint?: string;
+            /** @enum {string} */
+            result: "approved" | "known" | "other key" | "not listed" | "away" | "replaces";
+            system: string;
+            words?: string;
+        };
+        ListedKeys: {
+            systems: components["schemas"]["ListedKey"][];
+            /** @description Lines of the list that say nothing usable */
+            unread: components["schemas"]["UnreadLine"][];
         };
         Locator: {
             key?: string;
@@ -2381,6 +2494,8 @@ export interface components {
             old: string;
         };
         PageAccount: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
             items: components["schemas"]["Account"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
@@ -2393,6 +2508,8 @@ export interface components {
             total: number;
         };
         PageApproval: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
             items: components["schemas"]["Approval"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
@@ -2405,6 +2522,8 @@ export interface components {
             total: number;
         };
         PageCommonOption: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
             items: components["schemas"]["CommonOption"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
@@ -2417,6 +2536,8 @@ export interface components {
             total: number;
         };
         PageCredential: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
             items: components["schemas"]["Credential"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
@@ -2429,6 +2550,8 @@ export interface components {
             total: number;
         };
         PageDependent: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
             items: components["schemas"]["Dependent"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
@@ -2441,6 +2564,8 @@ export interface components {
             total: number;
         };
         PageEntry: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
             items: components["schemas"]["Entry"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
@@ -2453,6 +2578,8 @@ export interface components {
             total: number;
         };
         PageFinding: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
             items: components["schemas"]["Finding"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
@@ -2465,6 +2592,8 @@ export interface components {
             total: number;
         };
         PageRotation: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
             items: components["schemas"]["Rotation"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
@@ -2477,6 +2606,8 @@ export interface components {
             total: number;
         };
         PageSocketOf: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
             items: components["schemas"]["SocketOf"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
@@ -2489,6 +2620,8 @@ export interface components {
             total: number;
         };
         PageSteward: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
             items: components["schemas"]["Steward"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
@@ -2501,6 +2634,8 @@ export interface components {
             total: number;
         };
         PageSurvey: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
             items: components["schemas"]["Survey"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
@@ -2513,6 +2648,8 @@ export interface components {
             total: number;
         };
         PageSystem: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
             items: components["schemas"]["System"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
@@ -2525,6 +2662,8 @@ export interface components {
             total: number;
         };
         PageToken: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
             items: components["schemas"]["Token"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
@@ -2537,6 +2676,8 @@ export interface components {
             total: number;
         };
         PageUser: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
             items: components["schemas"]["User"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
@@ -2549,6 +2690,8 @@ export interface components {
             total: number;
         };
         PageVisit: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
             items: components["schemas"]["Visit"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
@@ -2571,6 +2714,18 @@ export interface components {
              * @description Number of the approval that it waits for; absent when it was done at once
              */
             waits_for_approval?: number;
+        };
+        Pictures: {
+            /** @description Accounts by how old their password is: 30, 90, 365, 1095 (at most so many days), older, unknown */
+            ages: components["schemas"]["Share"][];
+            /** @description Systems by site: read (completely, at the latest attempt), before (completely, but not at the latest attempt), never */
+            coverage: components["schemas"]["Share"][];
+            /** @description Accounts by when their password ends: past, 7, 30, 90, later (days), never, unknown */
+            ends: components["schemas"]["Share"][];
+            /** @description Open findings by kind, and how long they are open: 1, 7, 30 (at most so many days), older */
+            findings: components["schemas"]["Share"][];
+            /** @description Rotations of the last 30 days by day of their beginning, in UTC, and result; those that have none yet by their mode */
+            rotations: components["schemas"]["Share"][];
         };
         Place: {
             kind: string;
@@ -2879,6 +3034,14 @@ export interface components {
              * @description Never logged, never answered
              */
             password: string;
+        };
+        Share: {
+            /** Format: int64 */
+            count: number;
+            /** @description Which of them: see the picture */
+            is: string;
+            /** @description A site, an end, an age, a kind, a day: see the picture */
+            of: string;
         };
         SignInInputBody: {
             /** @description What an earlier sign-in answered */
@@ -3237,6 +3400,11 @@ export interface components {
             stage: string;
             what: string;
         };
+        UnreadLine: {
+            /** Format: int64 */
+            line: number;
+            what: string;
+        };
         User: {
             /** Format: date-time */
             created: string;
@@ -3343,6 +3511,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Part of any text column */
                 search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
             };
             header?: never;
             path?: never;
@@ -4010,6 +4180,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Part of any text column */
                 search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
             };
             header?: never;
             path?: never;
@@ -4502,6 +4674,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Part of any text column */
                 search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
             };
             header?: never;
             path?: never;
@@ -6084,6 +6258,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Part of any text column */
                 search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
                 /** @description Only those tied to this account */
                 account?: number;
             };
@@ -7089,6 +7265,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Part of any text column */
                 search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
                 /** @description Also those that were cleared */
                 all?: boolean;
             };
@@ -7277,6 +7455,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Part of any text column */
                 search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
             };
             header?: never;
             path?: never;
@@ -8004,6 +8184,232 @@ export interface operations {
             };
         };
     };
+    "get-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "keep-setting": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepSettingInputBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-common-options": {
         parameters: {
             query?: {
@@ -8017,6 +8423,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Part of any text column */
                 search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
             };
             header?: never;
             path?: never;
@@ -8466,6 +8874,89 @@ export interface operations {
             };
         };
     };
+    "get-pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pictures"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "resolve-account": {
         parameters: {
             query: {
@@ -8669,6 +9160,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Part of any text column */
                 search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
             };
             header?: never;
             path?: never;
@@ -10129,6 +10622,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Part of any text column */
                 search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
             };
             header?: never;
             path?: never;
@@ -10315,6 +10810,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Part of any text column */
                 search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
             };
             header?: never;
             path?: never;
@@ -10700,6 +11197,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Part of any text column */
                 search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
             };
             header?: never;
             path?: never;
@@ -11316,6 +11815,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Part of any text column */
                 search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
             };
             header?: never;
             path: {
@@ -11430,6 +11931,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Part of any text column */
                 search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
             };
             header?: never;
             path?: never;
@@ -11541,6 +12044,147 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["System"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "approve-listed-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListedInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListedKeys"];
                 };
             };
             /** @description Bad Request */
@@ -12882,6 +13526,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Part of any text column */
                 search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
             };
             header?: never;
             path?: never;
@@ -13263,6 +13909,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Part of any text column */
                 search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
             };
             header?: never;
             path?: never;

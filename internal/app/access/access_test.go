@@ -26,12 +26,12 @@ func TestRoles(t *testing.T) {
 		}
 		return false
 	}
-	own := []access.Action{"add-token", "change-own-password", "revoke-token", "set-up", "sign-in", "sign-out"}
+	own := []access.Action{"add-token", "change-own-password", "keep-setting", "revoke-token", "set-up", "sign-in", "sign-out"}
 	may := map[string][]access.Action{
 		"nobody": {},
 		"viewer": {},
 		"approver": {
-			"approve", "approve-host-key", "refuse-approval", "trust-endpoint",
+			"approve", "approve-host-key", "approve-listed-keys", "refuse-approval", "trust-endpoint",
 		},
 		"auditor": {"export-ledger", "prove-ledger", "verify-ledger"},
 		"operator": {
@@ -62,7 +62,7 @@ func TestRoles(t *testing.T) {
 	}
 	for _, action := range access.Actions() {
 		if reading(action) {
-			assert.Equal(t, action == "get-status" || action == "get-me" || action == "list-tokens", access.Decide(person("x"), action, access.Object{}) == nil, "%s without a role", action)
+			assert.Equal(t, action == "get-status" || action == "get-me" || action == "get-settings" || action == "list-tokens", access.Decide(person("x"), action, access.Object{}) == nil, "%s without a role", action)
 		}
 	}
 }

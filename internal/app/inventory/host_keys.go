@@ -15,18 +15,31 @@ import (
 // what this prevents. Who pins the key of a host that somebody else asked for
 // has approved it.
 func (inventory *Inventory) approveHostKey(ctx context.Context, by string, v records.System, fingerprint string) error {
-	connector, target, err := inventory.targetWithoutSecrets(ctx, v)
+	offered, err := inventory.offeredKey(ctx, v)
 	if err != nil {
 		return err
 	}
-	target.HostKeys = nil
-	offered := connector.Check(ctx, target).Facts.Fingerprint
 	if offered == "" {
 		return fmt.Errorf("%w: %s offers no host key now: check it without --approve first", app.ErrRefused, v.Name)
 	}
 	if offered != fingerprint {
 		return fmt.Errorf("%w: %s offers the host key %s, not %s", app.ErrRefused, v.Name, offered, fingerprint)
 	}
+	return inventory.approveOffered(ctx, by, v, fingerprint)
+}
+
+// offeredKey is the key that a host offers now; "" when none was seen.
+func (inventory *Inventory) offeredKey(ctx context.Context, v records.System) (string, error) {
+	connector, target, err := inventory.targetWithoutSecrets(ctx, v)
+	if err != nil {
+		return "", err
+	}
+	target.HostKeys = nil
+	return connector.Check(ctx, target).Facts.Fingerprint, nil
+}
+
+// approveOffered pins a key that the host offered just now.
+func (inventory *Inventory) approveOffered(ctx context.Context, by string, v records.System, fingerprint string) error {
 	waits, waitErr := inventory.store.WaitsFor(ctx, v.ID)
 	before := strings.Join(v.HostKeys, " ")
 	entry := ledger.Entry{Actor: by, Act: "system.approve-host-key", Phase: ledger.Outcome, Subject: fingerprint, System: v.Name, Result: "done", Changes: ledger.Diff([3]string{"host key", before, fingerprint})}
@@ -34,7 +47,8 @@ func (inventory *Inventory) approveHostKey(ctx context.Context, by string, v rec
 		return err
 	}
 	ctx = context.WithoutCancel(ctx)
-	if v, err = inventory.store.System(ctx, v.Name); err != nil {
+	v, err := inventory.store.System(ctx, v.Name)
+	if err != nil {
 		return err
 	}
 	// A key takes the place of another only as any change of an endpoint does.

@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"net"
 	"slices"
 
 	"mossledger.example/moss/internal/app"
@@ -39,6 +40,9 @@ func New(base *app.Base, store Store, values *sealed.Keeper, approvals *approval
 func (inventory *Inventory) Valid(ctx context.Context, v records.System) error {
 	if err := roster.CheckName(v.Name); err != nil {
 		return fmt.Errorf("%w: name: %w", app.ErrInput, err)
+	}
+	if host, port, err := net.SplitHostPort(v.Address); err == nil && host != "" && port != "" {
+		return fmt.Errorf("%w: address %q: the port is given apart from it: address %s, port %s", app.ErrInput, v.Address, host, port)
 	}
 	if err := roster.CheckName(v.Address); v.Address != "" && err != nil {
 		return fmt.Errorf("%w: address: %w", app.ErrInput, err)

@@ -54,6 +54,22 @@ func (l Listing[T]) column(name string) (Column, error) {
 	return Column{}, fmt.Errorf("%w: there is no column %q (columns: %s)", ErrQuery, name, strings.Join(known, ", "))
 }
 
+// columns are those that a query may name.
+func (l Listing[T]) columns() []records.ListColumn {
+	kinds := map[columnType]string{typeText: "text", typeNumber: "number", typeFlag: "yes-no", typeMoment: "moment"}
+	out := make([]records.ListColumn, 0, len(l.Columns))
+	for _, c := range l.Columns {
+		v := records.ListColumn{Name: c.Name, Kind: kinds[c.kind()]}
+		for _, value := range c.allowed() {
+			if value != "" {
+				v.Values = append(v.Values, value)
+			}
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
 var operators = []struct{ text, sql string }{
 	{"!~", "NOT LIKE"}, {"!=", "<>"}, {"<=", "<="}, {">=", ">="}, {"~", "LIKE"}, {"=", "="}, {"<", "<"}, {">", ">"}, {"*=", "GLOB"},
 }
@@ -118,6 +134,10 @@ type selection struct {
 // PageOf runs a query. Paging is by key: a page costs the same wherever it is.
 func PageOf[T any](ctx context.Context, db *sql.DB, l Listing[T], q records.Query) (records.Page[T], error) {
 	out := records.Page[T]{Items: []T{}}
+	if q.Columns {
+		out.Columns = l.columns()
+		return out, nil
+	}
 	if err := plainQuery(q); err != nil {
 		return out, err
 	}
