@@ -1,7 +1,11 @@
+import 'ant-design-vue/dist/reset.css'
 import { createPinia } from 'pinia'
 import { createApp } from 'vue'
 import App from './App.vue'
+import { keepAccessible } from './look/accessible'
 import { router } from './router'
+import { texts } from './texts'
 import './style.css'
 
-createApp(App).use(createPinia()).use(router).mount('#app')
+createApp(App).use(createPinia()).use(texts).use(router).mount('#app')
+keepAccessible()

@@ -100,16 +100,39 @@ func (b *browser) see(text string) {
 	require.True(b.t, found, "the page does not show %q:\n%s", text, evaluate[string](b, "document.body.innerText"))
 }
 
-// press clicks the button or link with a text.
+// unsee waits until a text stands on the page no more.
+func (b *browser) unsee(text string) {
+	b.t.Helper()
+	require.True(b.t, evaluate[bool](b, fmt.Sprintf(`new Promise(resolve => {
+		const limit = Date.now() + 20000
+		const look = () => {
+			if (!document.body.innerText.includes(%q)) resolve(true)
+			else if (Date.now() > limit) resolve(false)
+			else setTimeout(look, 50)
+		}
+		look()
+	})`, text)), "the page still shows %q", text)
+}
+
+// press clicks the button or link with a text, or whose text goes on after it with
+// a comma: what a button will do stands on it in numbers.
 func (b *browser) press(text string) {
 	b.t.Helper()
 	raw, err := json.Marshal(text)
 	require.NoError(b.t, err)
-	require.True(b.t, evaluate[bool](b, fmt.Sprintf(`(() => {
-		const e = [...document.querySelectorAll('button, a, summary')].find(e => e.innerText.trim() === %s && !e.disabled)
-		e?.click()
-		return !!e
-	})()`, raw)), "there is no button %q", text)
+	require.True(b.t, evaluate[bool](b, fmt.Sprintf(`new Promise(resolve => {
+		const want = %s, limit = Date.now() + 20000
+		const look = () => {
+			const named = (e) => e.innerText.trim() === want || e.innerText.trim().startsWith(want + ',') || e.getAttribute('aria-label') === want
+			const e = [...document.querySelectorAll('button, a, .ant-tabs-tab-btn, .ant-segmented-item')].filter(e => named(e) && !e.disabled && e.offsetParent !== null).at(-1)
+			if (e) {
+				e.click()
+				resolve(true)
+			} else if (Date.now() > limit) resolve(false)
+			else setTimeout(look, 50)
+		}
+		look()
+	})`, raw)), "there is no button %q among:\n%s", text, evaluate[string](b, "[...document.querySelectorAll('button')].map(e => e.innerText.trim() + (e.disabled ? ' (off)' : '')).filter(Boolean).join('\\n')"))
 }
 
 // fill types into the field with a label or placeholder.
@@ -121,20 +144,25 @@ func (b *browser) fill(selector, text string) {
 // choose picks the option of a select that begins with a text, once it is there.
 func (b *browser) choose(selector, text string) {
 	b.t.Helper()
-	evaluate[bool](b, fmt.Sprintf(`new Promise((done, failed) => {
-		const begun = Date.now()
+	found := evaluate[bool](b, fmt.Sprintf(`new Promise((done) => {
+		const limit = Date.now() + 20000
+		let opened = false
 		const look = () => {
-			const select = document.querySelector(%q)
-			const option = select && [...select.options].find((o) => o.text.startsWith(%q))
+			const select = document.querySelector(%q)?.closest('.ant-select')
+			if (select && !opened) {
+				select.querySelector('.ant-select-selector').dispatchEvent(new MouseEvent('mousedown', { bubbles: true }))
+				opened = true
+			}
+			const option = [...document.querySelectorAll('.ant-select-dropdown:not(.ant-select-dropdown-hidden) .ant-select-item-option')].find((o) => o.innerText.trim().startsWith(%q))
 			if (option) {
-				select.value = option.value
-				select.dispatchEvent(new Event('change'))
+				option.click()
 				done(true)
-			} else if (Date.now() - begun > 20000) failed(new Error('there is no such option'))
+			} else if (Date.now() > limit) done(false)
 			else setTimeout(look, 50)
 		}
 		look()
 	})`, selector, text))
+	require.True(b.t, found, "there is no option %q of %s", text, selector)
 }
 
 // accessible runs axe: nothing may be found.
@@ -166,6 +194,7 @@ func (b *browser) page(path, text, name string) {
 		b.setDark(dark)
 		b.open(path, text)
 		b.do(chromedp.WaitReady(chromedp.CSS("main")))
+		b.settle()
 		b.accessible(path)
 		if dark == strings.HasSuffix(name, "-dark") {
 			b.shot(name)
@@ -175,12 +204,12 @@ func (b *browser) page(path, text, name string) {
 }
 
 func (b *browser) setDark(dark bool) {
-	word := "no"
+	word := "light"
 	if dark {
-		word = "yes"
+		word = "dark"
 	}
 	b.dark = dark
-	evaluate[bool](b, "localStorage.setItem('moss-dark', '"+word+"'); true")
+	evaluate[bool](b, "localStorage.setItem('moss-shade', '"+word+"'); true")
 }
 
 // settle waits until a page is at rest before a picture: nothing is loading, and

@@ -86,8 +86,15 @@ func (u *user) logTail() string {
 // rows runs a list command and decodes its JSON.
 func (u *user) rows(args ...string) []map[string]any {
 	u.t.Helper()
+	return u.rowsOf(0, args...)
+}
+
+// rowsOf is rows of a command that ends with the given code.
+func (u *user) rowsOf(exit int, args ...string) []map[string]any {
+	u.t.Helper()
 	var rows []map[string]any
-	require.NoError(u.t, json.Unmarshal([]byte(u.moss(0, append(args, "-o", "json")...)), &rows))
+	out := u.moss(exit, append(args, "-o", "json")...)
+	require.NoError(u.t, json.NewDecoder(strings.NewReader(out)).Decode(&rows), out)
 	return rows
 }
 

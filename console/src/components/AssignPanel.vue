@@ -1,18 +1,14 @@
 <script setup lang="ts">
+import { Form, FormItem } from 'ant-design-vue'
 import { ref, watch } from 'vue'
-import { api, data, Problem, type Schemas } from '../api/client'
+import type { Schemas } from '../api/client'
+import { t } from '../texts'
+import AccountSelect from './AccountSelect.vue'
 import RotatePanel from './RotatePanel.vue'
-import Trouble from './Trouble.vue'
-import { plural } from './words'
 
+/** Gives several dependents another log-on: an account in custody. */
 const props = defineProps<{ chosen: Schemas['Dependent'][] }>()
-const accounts = ref<Schemas['Account'][]>([])
-const account = ref(0)
-const trouble = ref('')
-
-data(api.GET('/api/v1/accounts', { params: { query: { filter: ['custody=true', 'gone='], sort: 'name', limit: 500 } } }))
-  .then((page) => (accounts.value = page.items))
-  .catch((e: unknown) => (trouble.value = e instanceof Problem ? e.message : String(e)))
+const account = ref<number>()
 const ids = ref<number[]>([])
 watch(
   () => props.chosen,
@@ -22,24 +18,15 @@ watch(
 </script>
 
 <template>
-  <div class="panel assign">
-    <label class="row"
-      ><b>Let {{ plural(chosen.length, 'dependent') }} log on as</b>
-      <select v-model="account" class="field">
-        <option :value="0" disabled>an account in custody</option>
-        <option v-for="a in accounts" :key="a.id" :value="a.id">{{ a.name }} ({{ a.system }})</option>
-      </select>
-    </label>
-    <Trouble :words="trouble" />
-    <p v-if="!accounts.length && !trouble" class="soft">No account is in custody yet.</p>
-    <RotatePanel v-if="account" :key="account" :account="account" :assign="ids" verb="Assign now" />
+  <div class="assign">
+    <Form layout="vertical"
+      ><FormItem :label="t('assign.let', chosen.length)"
+        ><AccountSelect
+          v-model="account"
+          :label="t('assign.account')"
+          :filter="['custody=true', 'gone=']"
+          :empty="t('assign.none')" /></FormItem
+    ></Form>
+    <RotatePanel v-if="account" :key="account" :account="account" :assign="ids" :verb="t('rotate.assignNow')" />
   </div>
 </template>
-
-<style scoped>
-.assign {
-  margin-bottom: 12px;
-  display: grid;
-  gap: 10px;
-}
-</style>

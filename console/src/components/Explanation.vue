@@ -1,8 +1,11 @@
 <script setup lang="ts">
+import { Collapse, CollapsePanel, List, ListItem } from 'ant-design-vue'
 import { computed } from 'vue'
 import type { Schemas } from '../api/client'
+import { t } from '../texts'
+import PlainTable from './PlainTable.vue'
 import StateTag from './StateTag.vue'
-import { moment } from './words'
+import { local, moment } from './words'
 
 const props = defineProps<{ explanation: Schemas['Explanation'] }>()
 const weak = ['ruled out', 'not known']
@@ -12,68 +15,49 @@ const others = computed(() =>
     .map((verdict) => ({ verdict, causes: props.explanation.causes.filter((c) => c.verdict === verdict) }))
     .filter((g) => g.causes.length),
 )
+const columns = [
+  { key: 'time', title: t('ledger.time'), width: 140 },
+  { key: 'record', title: t('why.record'), width: 120 },
+  { key: 'words', title: t('ledger.words'), content: 'text' as const },
+]
 </script>
 
 <template>
-  <ol class="causes">
-    <li v-for="c in strong" :key="c.code">
-      <div class="row">
-        <StateTag :state="c.verdict" /> <b>{{ c.title }}</b>
+  <List v-if="strong.length" size="small" :data-source="strong">
+    <template #renderItem="{ item: c }">
+      <ListItem class="cause">
+        <div class="row">
+          <StateTag :state="c.verdict" /> <b>{{ c.title }}</b>
+        </div>
+        <div v-for="e in c.evidence" :key="e" class="break">{{ e }}</div>
+        <div v-if="c.next_step" class="soft">{{ t('why.next', { what: c.next_step }) }}</div>
+      </ListItem>
+    </template>
+  </List>
+  <p v-else class="soft">{{ t('why.nothing') }}</p>
+  <Collapse v-if="others.length || explanation.records.length" ghost>
+    <CollapsePanel v-for="g in others" :key="g.verdict" :header="`${g.verdict}: ${g.causes.length}`">
+      <div v-for="c in g.causes" :key="c.code">
+        <b>{{ c.title }}</b> <span class="soft">{{ c.evidence.join('; ') }}</span>
       </div>
-      <div v-for="e in c.evidence" :key="e" class="break">{{ e }}</div>
-      <div v-if="c.next_step" class="soft">Next: {{ c.next_step }}</div>
-    </li>
-  </ol>
-  <p v-if="!strong.length" class="soft">Nothing speaks for any cause.</p>
-  <details v-for="g in others" :key="g.verdict">
-    <summary>{{ g.verdict }}: {{ g.causes.length }}</summary>
-    <div v-for="c in g.causes" :key="c.code">
-      <b>{{ c.title }}</b> <span class="soft">{{ c.evidence.join('; ') }}</span>
-    </div>
-  </details>
-  <details v-if="explanation.records.length">
-    <summary>Event records: {{ explanation.records.length }}</summary>
-    <div class="scroll" tabindex="0" role="region" aria-label="Event records">
-      <table class="dense">
-        <thead>
-          <tr>
-            <th scope="col">Time</th>
-            <th scope="col">Record</th>
-            <th scope="col">Words</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="(r, i) in explanation.records" :key="i">
-            <td class="keep">{{ moment(r.time) }}</td>
-            <td>{{ r.code || r.source }}</td>
-            <td>
-              {{ r.words }}<span v-if="r.by" class="soft"> ({{ r.by }})</span>
-            </td>
-          </tr>
-        </tbody>
-      </table>
-    </div>
-  </details>
+    </CollapsePanel>
+    <CollapsePanel v-if="explanation.records.length" key="records" :header="t('why.records', explanation.records.length)">
+      <PlainTable :label="t('why.recordsLabel')" :columns="columns" :rows="explanation.records" :row-key="(_, i) => i" :size="20">
+        <template #time="{ row }"
+          ><span class="keep" :title="moment(row.time)">{{ local(row.time) }}</span></template
+        >
+        <template #record="{ row }">{{ row.code || row.source }}</template>
+        <template #words="{ row }"
+          >{{ row.words }}<span v-if="row.by" class="soft"> ({{ row.by }})</span></template
+        >
+      </PlainTable>
+    </CollapsePanel>
+  </Collapse>
 </template>
 
 <style scoped>
-.causes {
-  list-style: none;
-  margin: 0;
-  padding: 0;
-}
-.causes li {
-  padding: 6px 0;
-  border-bottom: 1px solid var(--line);
-}
-details {
-  margin-top: 8px;
-}
-summary {
-  cursor: pointer;
-}
-.scroll {
-  overflow-x: auto;
-  max-height: 320px;
+.cause {
+  display: block;
+  padding: 6px 0 !important;
 }
 </style>

@@ -1,9 +1,11 @@
 <script setup lang="ts">
-import { Button } from 'ant-design-vue'
-import { ref } from 'vue'
-import { api, data, Problem, type Schemas } from '../api/client'
+import { Alert, Button, Form, FormItem, Select, Textarea, Upload } from 'ant-design-vue'
+import { computed, ref } from 'vue'
+import { api, data, type Schemas } from '../api/client'
+import { t } from '../texts'
+import PlainTable from './PlainTable.vue'
 import Trouble from './Trouble.vue'
-import { plural } from './words'
+import { useWork } from './work'
 
 /** Many systems from a list, with what is wrong in it by line and column. */
 const emit = defineEmits<{ done: [] }>()
@@ -14,123 +16,108 @@ const windows = ref('')
 const signin = ref<'ntlm' | 'kerberos' | 'basic'>('ntlm')
 const ca = ref('')
 const done = ref<Schemas['Import']>()
-const trouble = ref('')
-const busy = ref(false)
+const { busy, trouble, work } = useWork()
 
-data(api.GET('/api/v1/stewards', { params: { query: { limit: 500 } } }))
-  .then((page) => (stewards.value = page.items))
-  .catch((e: unknown) => (trouble.value = e instanceof Problem ? e.message : String(e)))
+void work('stewards', async () => {
+  stewards.value = (await data(api.GET('/api/v1/stewards', { params: { query: { limit: 500 } } }))).items
+})
+const options = computed(() => [
+  { value: '', label: t('systems.asList') },
+  ...stewards.value.map((l) => ({ value: l.name, label: l.name })),
+])
+const ways = [
+  { value: 'ntlm', label: 'NTLM' },
+  { value: 'kerberos', label: 'Kerberos' },
+  { value: 'basic', label: 'Basic' },
+]
 
-async function pick(event: Event, into: (text: string) => void): Promise<void> {
-  const file = (event.target as HTMLInputElement).files?.[0]
-  if (file) into(await file.text())
+/** A file is read here and not sent as one. */
+function pick(file: File, into: (text: string) => void): boolean {
+  void file.text().then(into)
+  return false
 }
-
-async function run(): Promise<void> {
-  busy.value = true
-  trouble.value = ''
-  try {
-    done.value = await data(
-      api.POST('/api/v1/systems/import', {
-        body: {
-          list: list.value,
-          steward: steward.value,
-          windows_steward: windows.value,
-          windows_signin: signin.value,
-          windows_ca: ca.value,
-        },
-      }),
-    )
+const run = () =>
+  work('import', async () => {
+    const body = {
+      list: list.value,
+      steward: steward.value,
+      windows_steward: windows.value,
+      windows_signin: signin.value,
+      windows_ca: ca.value,
+    }
+    done.value = await data(api.POST('/api/v1/systems/import', { body }))
     emit('done')
-  } catch (e) {
-    trouble.value = e instanceof Problem ? e.message : String(e)
-  } finally {
-    busy.value = false
-  }
-}
+  })
+const problems = computed(() => [
+  ...(done.value?.problems ?? []).map((p) => ({ ...p, taken: false })),
+  ...(done.value?.warnings ?? []).map((p) => ({ ...p, taken: true })),
+])
+const columns = [
+  { key: 'line', title: t('systems.line'), width: 60 },
+  { key: 'column', title: t('systems.column'), width: 110 },
+  { key: 'text', title: t('systems.text'), content: 'place' as const, width: 150 },
+  { key: 'what', title: t('systems.wrong'), content: 'text' as const },
+]
 </script>
 
 <template>
-  <form class="panel import" @submit.prevent="run">
-    <label class="above"
-      ><span
-        >A CSV with a header line (name, address, port, kind, steward, site, environment, owner, paths; only name is needed), or one name a
-        line</span
+  <Form :model="{}" layout="vertical" class="import" @finish="run">
+    <FormItem :label="t('systems.list')" html-for="import-list" :extra="t('systems.listHelp')"
+      ><Textarea id="import-list" v-model:value="list" :rows="8" class="mono"
+    /></FormItem>
+    <FormItem
+      ><Upload :before-upload="((file: File) => pick(file, (text) => (list = text))) as never" :show-upload-list="false" accept=".csv,.txt"
+        ><Button>{{ t('systems.fromFile') }}</Button></Upload
+      ></FormItem
+    >
+    <div class="pair">
+      <FormItem :label="t('systems.unixSteward')" html-for="import-unix"
+        ><Select id="import-unix" v-model:value="steward" :options="options"
+      /></FormItem>
+      <FormItem :label="t('systems.windowsSteward')" html-for="import-windows"
+        ><Select id="import-windows" v-model:value="windows" :options="options"
+      /></FormItem>
+      <FormItem :label="t('systems.windowsBy')" html-for="import-by"
+        ><Select id="import-by" v-model:value="signin" :options="ways"
+      /></FormItem>
+      <FormItem :label="t('systems.windowsCA')"
+        ><Upload :before-upload="((file: File) => pick(file, (text) => (ca = text))) as never" :max-count="1" accept=".pem,.crt,.cer"
+          ><Button>{{ ca ? t('systems.caChosen') : t('systems.caChoose') }}</Button></Upload
+        ></FormItem
       >
-      <textarea v-model="list" class="field mono" rows="6" required />
-    </label>
-    <div class="row">
-      <label class="row"
-        ><span>or a file</span><input class="field" type="file" accept=".csv,.txt" @change="pick($event, (text) => (list = text))"
-      /></label>
-      <label class="row"
-        ><span>Steward of unix hosts</span
-        ><select v-model="steward" class="field">
-          <option value="">as the list says</option>
-          <option v-for="l in stewards" :key="l.name" :value="l.name">{{ l.name }}</option>
-        </select></label
-      >
-      <label class="row"
-        ><span>of windows hosts</span
-        ><select v-model="windows" class="field">
-          <option value="">as the list says</option>
-          <option v-for="l in stewards" :key="l.name" :value="l.name">{{ l.name }}</option>
-        </select></label
-      >
-      <label class="row"
-        ><span>by</span
-        ><select v-model="signin" class="field">
-          <option value="ntlm">NTLM</option>
-          <option value="kerberos">Kerberos</option>
-          <option value="basic">Basic</option>
-        </select></label
-      >
-      <label class="row"
-        ><span>their CA</span><input class="field" type="file" accept=".pem,.crt,.cer" @change="pick($event, (text) => (ca = text))"
-      /></label>
     </div>
     <Trouble :words="trouble" />
-    <div><Button type="primary" html-type="submit" :loading="busy" :disabled="!list">Add them</Button></div>
+    <Button type="primary" html-type="submit" :loading="busy === 'import'" :disabled="!list.trim()">{{ t('systems.importDo') }}</Button>
     <template v-if="done">
-      <p aria-live="polite">
-        {{ plural(done.added.length, 'system') }} added, {{ done.known.length }} already there,
-        {{ plural(done.problems.length, 'row') }} not taken.
-      </p>
-      <table v-if="done.problems.length + done.warnings.length" class="dense">
-        <thead>
-          <tr>
-            <th scope="col">Line</th>
-            <th scope="col">Column</th>
-            <th scope="col">Text</th>
-            <th scope="col">What is wrong</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="(p, i) in done.problems" :key="'p' + i">
-            <td>{{ p.line }}</td>
-            <td>{{ p.column }}</td>
-            <td class="mono">{{ p.text }}</td>
-            <td>{{ p.what }} <span class="soft">(not taken)</span></td>
-          </tr>
-          <tr v-for="(p, i) in done.warnings" :key="'w' + i">
-            <td>{{ p.line }}</td>
-            <td>{{ p.column }}</td>
-            <td class="mono">{{ p.text }}</td>
-            <td>{{ p.what }}</td>
-          </tr>
-        </tbody>
-      </table>
+      <Alert
+        class="done"
+        :type="done.problems.length ? 'warning' : 'success'"
+        show-icon
+        role="status"
+        :message="
+          t('systems.imported', {
+            added: t('n.systems', done.added.length),
+            known: done.known.length,
+            problems: t('n.rows', done.problems.length),
+          })
+        "
+      />
+      <PlainTable v-if="problems.length" :label="t('systems.wrong')" :columns="columns" :rows="problems" :row-key="(_, i) => i" :size="50">
+        <template #what="{ row }"
+          >{{ row.what }} <span v-if="!row.taken" class="soft">{{ t('systems.notTaken') }}</span></template
+        >
+      </PlainTable>
     </template>
-  </form>
+  </Form>
 </template>
 
 <style scoped>
-.import {
+.pair {
   display: grid;
-  gap: 10px;
-  margin-bottom: 12px;
+  grid-template-columns: repeat(auto-fit, minmax(220px, 1fr));
+  column-gap: 14px;
 }
-textarea {
-  resize: vertical;
+.done {
+  margin: 12px 0;
 }
 </style>

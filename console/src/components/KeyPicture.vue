@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Schemas } from '../api/client'
+import { t } from '../texts'
 
 /** A key between the files that hold it and the accounts that it opens. */
 const props = defineProps<{ name: string; dependents: Schemas['Dependent'][] }>()
@@ -11,28 +12,30 @@ const doors = computed(() => props.dependents.filter((d) => d.kind === 'authoriz
 
 <template>
   <div class="panel picture">
-    <ul aria-label="Files that hold it">
+    <ul :aria-label="t('keys.holders')">
       <li v-for="d in holders.slice(0, most)" :key="d.id" class="node">
         <RouterLink :to="`/dependents/${d.id}`">{{ d.system }}</RouterLink>
         <div class="soft mono">{{ d.path }}</div>
-        <div v-if="d.key?.encrypted" class="soft">a passphrase protects it</div>
+        <div v-if="d.key?.encrypted" class="soft">{{ t('keys.protected') }}</div>
       </li>
-      <li v-if="!holders.length" class="node none soft">No file that was read holds it: somebody keeps it elsewhere.</li>
-      <li v-if="holders.length > most" class="soft">and {{ holders.length - most }} more</li>
+      <li v-if="!holders.length" class="node none soft">{{ t('keys.noHolder') }}</li>
+      <li v-if="holders.length > most" class="soft">{{ t('dependents.more', holders.length - most) }}</li>
     </ul>
     <div class="arrow" aria-hidden="true"></div>
     <div class="node key">
       <b>{{ name }}</b>
     </div>
     <div class="arrow" aria-hidden="true"></div>
-    <ul aria-label="Accounts that it opens">
+    <ul :aria-label="t('keys.opens')">
       <li v-for="d in doors.slice(0, most)" :key="d.id" class="node">
-        <RouterLink :to="`/dependents/${d.id}`">{{ d.key?.lets || 'an account' }} on {{ d.system }}</RouterLink>
+        <RouterLink :to="`/dependents/${d.id}`">{{
+          t('keys.at', { account: d.key?.lets || t('keys.anAccount'), system: d.system })
+        }}</RouterLink>
         <div class="soft mono">{{ d.path }}</div>
         <div v-for="o in d.key?.options ?? []" :key="o" class="soft mono">{{ o }}</div>
       </li>
-      <li v-if="!doors.length" class="node none soft">No entry that was read lets its holder in.</li>
-      <li v-if="doors.length > most" class="soft">and {{ doors.length - most }} more</li>
+      <li v-if="!doors.length" class="node none soft">{{ t('keys.noDoor') }}</li>
+      <li v-if="doors.length > most" class="soft">{{ t('dependents.more', doors.length - most) }}</li>
     </ul>
   </div>
 </template>

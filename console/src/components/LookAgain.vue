@@ -1,8 +1,9 @@
 <script setup lang="ts">
-import { Alert, Button } from 'ant-design-vue'
+import { Alert, Button, List, ListItem } from 'ant-design-vue'
 import { computed } from 'vue'
 import { api, data, type Schemas } from '../api/client'
 import { useSession } from '../state/session'
+import { t } from '../texts'
 import StateTag from './StateTag.vue'
 import When from './When.vue'
 import { useWork } from './work'
@@ -21,40 +22,40 @@ const lookNow = () =>
 </script>
 
 <template>
-  <section class="panel" aria-labelledby="look-title">
+  <section class="panel look" aria-labelledby="look-title">
     <div class="row spread">
-      <h2 id="look-title">Looked at again</h2>
-      <Button v-if="session.may('operator')" :loading="busy === 'look'" @click="lookNow">Look again now</Button>
+      <h2 id="look-title">{{ t('look.title') }}</h2>
+      <Button v-if="session.may('operator')" size="small" :loading="busy === 'look'" @click="lookNow">{{ t('look.now') }}</Button>
     </div>
     <Alert v-if="trouble" type="error" :message="trouble" show-icon />
-    <Alert v-if="failed" type="error" :message="`${failed} not as the rotation left it`" show-icon />
+    <Alert v-if="failed" type="error" :message="t('look.failed', failed)" show-icon />
     <p v-if="look.looked" class="soft">
-      Last <When :at="look.looked" />.<template v-if="look.due"> By itself <When :at="look.due" />.</template>
+      {{ t('look.last') }} <When :at="look.looked" />.<template v-if="look.due">
+        {{ t('look.byItself') }} <When :at="look.due" />.</template
+      >
     </p>
-    <p v-else class="soft">
-      An hour after its end, <When :at="look.due" />, what it did and proved is looked at again: a directory that still takes the former
-      value has forgotten it by then, and what puts files back has done so.
-    </p>
-    <ul v-if="look.checks.length" class="lines">
-      <li v-for="(c, i) in look.checks" :key="i">
-        <StateTag :state="c.result" /> {{ c.system ? `${c.system}: ` : '' }}{{ c.what }}
-        <span class="soft">{{ c.words }} {{ c.next }}</span>
-      </li>
-    </ul>
+    <p v-else class="soft">{{ t('look.due') }} <When :at="look.due" />. {{ t('look.why') }}</p>
+    <List v-if="look.checks.length" size="small" :data-source="look.checks">
+      <template #renderItem="{ item: c }"
+        ><ListItem class="line"
+          ><StateTag :state="c.result" /> {{ c.system ? `${c.system}: ` : '' }}{{ c.what }}
+          <span class="soft">{{ c.words }} {{ c.next }}</span></ListItem
+        ></template
+      >
+    </List>
   </section>
 </template>
 
 <style scoped>
-section {
+.look {
   margin-bottom: 10px;
 }
 h2 {
   margin: 0;
 }
-.lines {
-  margin: 8px 0 0;
-  padding-left: 0;
-  list-style: none;
-  overflow-wrap: anywhere;
+.line {
+  display: block;
+  padding: 3px 0 !important;
+  border: 0;
 }
 </style>

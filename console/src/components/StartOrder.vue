@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
+import { t } from '../texts'
 import { layout, type Started } from './order'
 import { tone } from './words'
 
@@ -40,7 +41,7 @@ function plainName(text: string): string {
         :class="[tone(p.state), { own: p.own }]"
         :to="`/dependents/${p.id}`"
         :style="{ left: `${x(p.layer)}px`, top: `${y(p.row)}px`, width: `${wide}px`, height: `${high}px` }"
-        :title="`${p.name}: ${p.state}, ${p.runsAs}${p.needs.length ? ', needs ' + p.needs.join(', ') : ''}`"
+        :title="`${p.name}: ${p.state}, ${p.runsAs}${p.needs.length ? ', ' + t('dependents.needs', { names: p.needs.join(', ') }) : ''}`"
       >
         <b>{{ p.name }}</b><span
           >{{ p.state }}<template v-if="p.runsAs"> · {{ plainName(p.runsAs) }}</template></span

@@ -1,23 +1,33 @@
 <script setup lang="ts">
+import { CheckOutlined, CloseOutlined, ExclamationOutlined, QuestionOutlined } from '@ant-design/icons-vue'
+import { Tag } from 'ant-design-vue'
 import { computed } from 'vue'
 import { tone } from './words'
 
+/** A state as icon and word, never by colour alone. What is not known has an edge of its own. */
 const props = defineProps<{ state: string; as?: string }>()
 const colour = computed(() => tone(props.as ?? props.state))
+const icons = { good: CheckOutlined, warn: ExclamationOutlined, bad: CloseOutlined, unknown: QuestionOutlined, plain: undefined }
 </script>
 
 <template>
-  <span v-if="state" class="tag" :class="colour">{{ state }}</span>
+  <Tag v-if="state" :bordered="false" class="tag" :class="colour"
+    ><component :is="icons[colour]" v-if="icons[colour]" aria-hidden="true" class="icon" />{{ state }}</Tag
+  >
 </template>
 
 <style scoped>
 .tag {
-  display: inline-block;
-  border-radius: 4px;
-  padding: 0 7px;
+  margin: 0 6px 0 0;
   font-size: 12.5px;
-  line-height: 20px;
-  white-space: nowrap;
+  max-width: 100%;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  vertical-align: middle;
+}
+.icon {
+  font-size: 10px;
+  margin-inline-end: 4px;
 }
 .good {
   background: var(--good-bg);
@@ -30,6 +40,12 @@ const colour = computed(() => tone(props.as ?? props.state))
 .bad {
   background: var(--bad-bg);
   color: var(--bad);
+}
+.unknown {
+  background: var(--unknown-bg);
+  color: var(--unknown);
+  outline: 1px dotted var(--unknown);
+  outline-offset: -1px;
 }
 .plain {
   background: var(--plain-bg);

@@ -1,48 +1,54 @@
 <script setup lang="ts">
+import { List, ListItem } from 'ant-design-vue'
 import type { Schemas } from '../api/client'
 import StateTag from './StateTag.vue'
 import StepWhy from './StepWhy.vue'
+import { isWrong } from './waves'
 
+/** Steps one under the other, with the words of each. */
 defineProps<{ steps: Schemas['StepNow'][] }>()
-const broken = ['failed', 'unclear', 'undo-failed', 'undo-unclear']
 const running = ['stop', 'restart', 'prove', 'revive']
 </script>
 
 <template>
-  <ol class="steps">
-    <li v-for="s in steps" :key="s.index" :class="s.status">
-      <span class="number">{{ s.index + 1 }}</span>
-      <span class="what"
-        >{{ s.title }}<span v-if="s.words" class="soft words">{{ s.words }}</span
-        ><StepWhy v-if="broken.includes(s.status) && running.includes(s.kind)" :step="s"
-      /></span>
-      <StateTag :state="s.status" :as="s.status === 'doing' || s.status === 'undoing' ? 'unchecked' : s.status" />
-    </li>
-  </ol>
+  <List
+    size="small"
+    :data-source="steps"
+    :row-key="(s: Schemas['StepNow']) => s.index"
+    :pagination="steps.length > 100 ? { pageSize: 100, size: 'small', showSizeChanger: false } : false"
+  >
+    <template #renderItem="{ item: s }">
+      <ListItem class="step" :class="s.status">
+        <span class="number">{{ s.index + 1 }}</span>
+        <span class="what"
+          >{{ s.title }}<span v-if="s.words" class="soft words">{{ s.words }}</span
+          ><StepWhy v-if="isWrong(s) && running.includes(s.kind)" :step="s"
+        /></span>
+        <StateTag :state="s.status" />
+      </ListItem>
+    </template>
+  </List>
 </template>
 
 <style scoped>
-.steps {
-  list-style: none;
-  margin: 0;
-  padding: 0;
-}
-li {
-  display: grid;
-  grid-template-columns: 30px 1fr max-content;
-  gap: 6px;
-  padding: 6px 4px;
-  border-bottom: 1px solid var(--line);
-  align-items: start;
+.step {
+  align-items: flex-start;
+  justify-content: flex-start;
+  gap: 8px;
+  padding: 5px 4px !important;
 }
 .number {
   color: var(--soft);
   text-align: right;
-  padding-right: 6px;
+  min-width: 26px;
+}
+.what {
+  flex: 1;
+  min-width: 0;
+  overflow-wrap: anywhere;
 }
 .words {
   display: block;
-  overflow-wrap: anywhere;
   font-size: 13px;
 }
 .pending .what {

@@ -2,6 +2,7 @@
 import { Button } from 'ant-design-vue'
 import { ref } from 'vue'
 import { api, data, Problem, type Schemas } from '../api/client'
+import { t } from '../texts'
 import Explanation from './Explanation.vue'
 import { useWork } from './work'
 
@@ -14,14 +15,14 @@ const ask = () =>
   work('ask', async () => {
     const filter = [`system=${props.step.system}`, `kind=${props.step.dependent ?? 'unit'}`, `place=${props.step.subject}`]
     const found = (await data(api.GET('/api/v1/dependents', { params: { query: { filter, limit: 1 } } }))).items[0]
-    if (!found) throw new Problem(`${props.step.subject} is no longer known on ${props.step.system}`, 404)
+    if (!found) throw new Problem(t('run.noLongerKnown', { what: props.step.subject, system: props.step.system }), 404)
     x.value = await data(api.POST('/api/v1/dependents/{id}/explain', { params: { path: { id: found.id } } }))
   })
 </script>
 
 <template>
   <div class="why">
-    <Button v-if="!x" size="small" :loading="busy !== ''" @click="ask">Why? Read the event records</Button>
+    <Button v-if="!x" size="small" :loading="busy !== ''" @click="ask">{{ t('run.why') }}</Button>
     <span v-if="trouble" class="soft">{{ trouble }}</span>
     <div v-if="x" class="panel">
       <b>{{ x.verdict }}.</b><Explanation :explanation="x.first ?? x" />
@@ -31,6 +32,6 @@ const ask = () =>
 
 <style scoped>
 .why {
-  margin-top: 6px;
+  margin-top: 4px;
 }
 </style>

@@ -1,27 +1,31 @@
 <script setup lang="ts">
-import { Button } from 'ant-design-vue'
+import { Alert, Button } from 'ant-design-vue'
+import { computed } from 'vue'
+import { t } from '../texts'
 
-defineProps<{ words?: string; retry?: boolean }>()
+/** A failure in the service's words; where they name a system, the way to it. */
+const props = defineProps<{ words?: string; retry?: boolean; kind?: 'error' | 'warning' }>()
 defineEmits<{ again: [] }>()
+const place = computed(() => {
+  const system = /system "([^"]+)"/.exec(props.words ?? '')?.[1]
+  return system ? { to: `/systems/${encodeURIComponent(system)}`, name: system } : undefined
+})
 </script>
 
 <template>
-  <div v-if="words" class="trouble" role="alert">
-    <span class="break">{{ words }}</span>
-    <Button v-if="retry" size="small" @click="$emit('again')">Try again</Button>
-  </div>
+  <Alert v-if="words" class="trouble" :type="kind ?? 'error'" show-icon role="alert">
+    <template #message
+      ><span class="break">{{ words }}</span
+      >{{ ' ' }}<RouterLink v-if="place" :to="place.to">{{ t('do.show', { name: place.name }) }}</RouterLink></template
+    >
+    <template v-if="retry" #action
+      ><Button size="small" @click="$emit('again')">{{ t('do.again') }}</Button></template
+    >
+  </Alert>
 </template>
 
 <style scoped>
 .trouble {
-  background: var(--bad-bg);
-  color: var(--bad);
-  border-radius: 5px;
-  padding: 8px 12px;
   margin: 8px 0;
-  display: flex;
-  gap: 12px;
-  justify-content: space-between;
-  align-items: center;
 }
 </style>

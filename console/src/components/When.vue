@@ -1,10 +1,10 @@
 <script setup lang="ts">
-import { ago, moment } from './words'
+import { ago, local, moment, never } from './words'
 import { now } from './clock'
 
-defineProps<{ at?: string }>()
+defineProps<{ at?: string; whole?: boolean }>()
 </script>
 
 <template>
-  <time v-if="at && !at.startsWith('0001')" :datetime="at" :title="moment(at)">{{ ago(at, now) }}</time>
+  <time v-if="at && !never(at)" :datetime="at" :title="`${local(at)}\n${moment(at)}`">{{ whole ? local(at) : ago(at, now) }}</time>
 </template>

@@ -1,4 +1,5 @@
 import { api, data } from '../api/client'
+import { t } from '../texts'
 
 /** The number of an account's password as a credential; it is noted when nobody did before. */
 export async function passwordOf(account: number): Promise<number> {
@@ -6,12 +7,9 @@ export async function passwordOf(account: number): Promise<number> {
   return v.credential.id
 }
 
+export const kindsOfCredential = ['password', 'ssh-key', 'token', 'api-key', 'certificate', 'key-tab']
+
 /** Kinds of credential as people say them. */
-export const kindNames: Record<string, string> = {
-  password: 'password',
-  'ssh-key': 'SSH key',
-  token: 'token',
-  'api-key': 'API key',
-  certificate: 'certificate',
-  'key-tab': 'key tab',
+export function kindName(kind: string): string {
+  return kindsOfCredential.includes(kind) ? t(`credentials.kinds.${kind}`) : kind
 }

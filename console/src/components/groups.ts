@@ -1,23 +1,19 @@
 import type { Schemas } from '../api/client'
+import { t } from '../texts'
 
-export const groupings = [
-  { value: 'system', text: 'system' },
-  { value: 'account', text: 'account' },
-  { value: 'runs_as', text: 'log-on as written' },
-  { value: 'kind', text: 'kind' },
-  { value: 'state', text: 'state' },
-]
+/** What a list of dependents can be put in groups by; texts dependents.by.<name>. */
+export const groupings = ['system', 'account', 'runs_as', 'kind', 'state']
 
 type Dependent = Schemas['Dependent']
 
 function names(d: Dependent, by: string): string[] {
   if (by === 'account') {
     const all = [...new Set(d.ties.map((t) => `${t.account} (${t.system})`))]
-    if (!all.length && d.identity && d.identity !== 'named') return ['the machine itself (no password to change)']
-    return all.length ? all : ['no known account']
+    if (!all.length && d.identity && d.identity !== 'named') return [t('dependents.machine')]
+    return all.length ? all : [t('dependents.noAccount')]
   }
   const value = (d as unknown as Record<string, unknown>)[by]
-  return [value ? String(value) : 'none']
+  return [value ? String(value) : t('words.none')]
 }
 
 /** Rows under the names of their groups, in order. One tied to two accounts stands in both groups. */

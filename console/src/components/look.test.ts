@@ -11,7 +11,7 @@ describe('a later look', () => {
   it('says when it is due while nothing was looked at', async () => {
     serve({})
     const p = await show(LookAgain, { props: { id: 3, look: { rotation_id: 3, due: '2026-11-28T09:00:00Z', checks: [] } } })
-    expect(p.read()).toContain('An hour after its end')
+    expect(p.read()).toContain('It is looked at again an hour after its end')
     expect(p.read()).not.toContain('Last ')
   })
 
@@ -23,7 +23,7 @@ describe('a later look', () => {
       line('ok', 'still runs', '2 places', ''),
     ]
     const p = await show(LookAgain, { props: { id: 3, look: { rotation_id: 3, looked: '2026-11-28T09:00:00Z', checks } } })
-    expect(p.read()).toContain('2 not as the rotation left it')
+    expect(p.read()).toContain('2 things are not as the rotation left them')
     for (const words of ['tide1: /etc/tide/feed.pw', 'it has again what was replaced', 'still runs', '2 places'])
       expect(p.read()).toContain(words)
     expect(p.read()).not.toContain('By itself')
@@ -49,7 +49,7 @@ describe('programs that accept tickets', () => {
   const rehearsal = (verdict: string, notes: { kind: string; text: string }[]) => ({
     interruption: 'none',
     steps: [],
-    rehearsal: { id: 4, verdict, checks: [], plan: { notes } },
+    rehearsal: { id: 4, verdict, checks: [], plan: { notes, credential: 'svc-berth' } },
   })
 
   it('are asked about once a rehearsal has found none, and what is said is part of what is asked', async () => {
@@ -59,7 +59,7 @@ describe('programs that accept tickets', () => {
     await p.button('Rehearse').press()
     expect(p.read()).toContain('acceptor: HTTP/gangway is a name of it')
     expect(p.read()).toContain('Nothing else accepts tickets as it, because')
-    expect(service.asked[0]!.body).not.toHaveProperty('no_acceptors')
+    expect(service.sent()[0]!.body).not.toHaveProperty('no_acceptors')
   })
 
   it('are not asked about otherwise', async () => {

@@ -1,4 +1,5 @@
 import type { Schemas } from '../api/client'
+import { t } from '../texts'
 
 type Node = Schemas['Node']
 type Edge = Schemas['Edge']
@@ -139,6 +140,6 @@ export function summary(list: Node[]): string {
   for (const n of list) counts.set(n.of ?? 'thing', (counts.get(n.of ?? 'thing') ?? 0) + 1)
   return [...counts]
     .sort((a, b) => b[1] - a[1])
-    .map(([of, n]) => `${n} ${of}${n === 1 ? '' : 's'}`)
+    .map(([of, n]) => t('radius.some', { n, of: n === 1 ? of : of + 's' }))
     .join(', ')
 }

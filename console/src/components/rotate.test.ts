@@ -1,3 +1,4 @@
+import { flushPromises } from '@vue/test-utils'
 import { describe, expect, it } from 'vitest'
 import { Refusal, serve } from '../testing/service'
 import { show } from '../testing/show'
@@ -12,6 +13,7 @@ function rehearsal(verdict: string, checks = [{ result: 'ok', system: 'dir', wha
       verdict,
       checks,
       plan: {
+        credential: 'svc-berth',
         notes: [
           { kind: 'left', text: 'a copy stays' },
           { kind: 'info', text: 'two files only mention it' },
@@ -27,16 +29,16 @@ describe('rotating', () => {
   it('rehearses, shows what will happen, and starts what was rehearsed', async () => {
     const service = serve({ [rehearse]: rehearsal('passed'), [rotate]: { rotation: { id: 12 } } })
     const p = await show(RotatePanel, { props: { credential: 7 } })
-    expect(p.button('Rotate now').there).toBe(false)
+    expect(p.button('Rotate svc-berth now').there).toBe(false)
     await p.button('Rehearse').press()
-    expect(service.asked[0]!.body).toEqual({ policy: 'undo', restart: 'now', repair: false, start: false })
+    expect(service.sent()[0]!.body).toEqual({ policy: 'undo', restart: 'now', repair: false, start: false })
     for (const words of ['about 3 seconds on tide1', 'replace it in /etc/tide/feed.env', 'left: a copy stays', 'two files only mention it'])
       expect(p.read()).toContain(words)
     expect(p.read()).not.toContain('info:')
-    expect(p.button('Rotate now').off, 'a reason is missing').toBe(true)
+    expect(p.button('Rotate svc-berth now').off, 'a reason is missing').toBe(true)
     await p.field('Reason of the rotation').fill('due')
-    await p.button('Rotate now').press()
-    expect(service.asked[1]).toMatchObject({
+    await p.button('Rotate svc-berth now').press()
+    expect(service.sent()[1]).toMatchObject({
       path: '/api/v1/credentials/7/rotations',
       body: { policy: 'undo', restart: 'now', reason: 'due' },
     })
@@ -48,16 +50,16 @@ describe('rotating', () => {
     const p = await show(RotatePanel, { props: { credential: 7 } })
     await p.button('Rehearse').press()
     await p.field('Reason of the rotation').fill('due')
-    await p.button('Rotate now').press()
+    await p.button('Rotate svc-berth now').press()
     expect(p.read()).toContain('it took too long')
     service.answer(rotate, { rotation: { id: 12 } })
-    await p.button('Rotate now').press()
+    await p.button('Rotate svc-berth now').press()
     const keys = service.asked.filter((a) => a.path.endsWith('/rotations')).map((a) => a.headers.get('Idempotency-Key'))
     expect(keys).toHaveLength(2)
     expect(keys[0]).toBeTruthy()
     expect(keys[1]).toBe(keys[0])
     await p.field('Reason of the rotation').fill('due, and more')
-    await p.button('Rotate now').press()
+    await p.button('Rotate svc-berth now').press()
     expect(service.asked.at(-1)!.headers.get('Idempotency-Key'), 'another request').not.toBe(keys[0])
   })
 
@@ -65,9 +67,10 @@ describe('rotating', () => {
     serve({ [rehearse]: rehearsal('passed') })
     const p = await show(RotatePanel, { props: { credential: 7 } })
     await p.button('Rehearse').press()
-    expect(p.button('Rotate now').there).toBe(true)
-    await p.field('When a step fails').fill('stop')
-    expect(p.button('Rotate now').there, 'another policy is another rotation').toBe(false)
+    expect(p.button('Rotate svc-berth now').there).toBe(true)
+    p.page.findComponent({ name: 'ASegmented' }).vm.$emit('update:value', 'stop')
+    await flushPromises()
+    expect(p.button('Rotate svc-berth now').there, 'another policy is another rotation').toBe(false)
     expect(p.read()).not.toContain('What will happen')
   })
 
@@ -82,9 +85,11 @@ describe('rotating', () => {
     })
     const p = await show(RotatePanel, { props: { credential: 7 } })
     await p.button('Rehearse').press()
-    expect(p.page.findAll('tbody tr td:nth-child(2)').map((c) => c.text())).toEqual(['c', 'd', 'b', 'a'])
+    expect(p.page.findAll('tbody tr.ant-table-row td:nth-child(2)').map((c) => c.text())).toEqual(['c', 'd', 'b', 'a'])
+    expect(p.page.findAll('.ant-alert').map((a) => a.text())[0], 'what is not known stands first').toContain('second')
     expect(p.read()).toContain('no right')
-    expect(p.button('Rotate now').there).toBe(false)
+    expect(p.button('Rotate svc-berth now').off).toBe(true)
+    expect(p.read()).toContain('The rehearsal did not pass.')
   })
 
   it('gives the current value to chosen dependents, and new keys a type', async () => {
@@ -92,7 +97,7 @@ describe('rotating', () => {
     const p = await show(RotatePanel, { props: { credential: 7, assign: [3, 4], verb: 'Assign now', kind: 'ssh-key' } })
     await p.field('New key').fill('ssh-ed25519')
     await p.button('Rehearse').press()
-    expect(service.asked[0]!.body).toMatchObject({ assign: [3, 4], type: 'ssh-ed25519' })
+    expect(service.sent()[0]!.body).toMatchObject({ assign: [3, 4], type: 'ssh-ed25519' })
     expect(p.button('Assign now').there).toBe(true)
   })
 

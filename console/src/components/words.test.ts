@@ -1,12 +1,13 @@
 import { mount } from '@vue/test-utils'
 import { describe, expect, it } from 'vitest'
-import { readFilter, writeFilter } from './listing'
+import { readFilter, writeFilter } from '../lists/listing'
+import { t } from '../texts'
 import StateTag from './StateTag.vue'
-import { ago, moment, plural, tone } from './words'
+import { ago, lasting, moment, tone } from './words'
 
 describe('words', () => {
   it.each([
-    ['2026-11-23T07:00:00Z', '30s ago', 30],
+    ['2026-11-23T07:00:00Z', '30 s ago', 30],
     ['2026-11-23T07:00:00Z', '10 min ago', 600],
     ['2026-11-23T07:00:00Z', '3 h ago', 10800],
     ['2026-11-23T07:00:00Z', '4 days ago', 345600],
@@ -20,7 +21,8 @@ describe('words', () => {
     expect(moment('2026-11-23T07:05:06.5Z')).toBe('2026-11-23 07:05Z')
     expect(moment(undefined)).toBe('')
   })
-  it('counts', () => expect([plural(1, 'system'), plural(2, 'system')]).toEqual(['1 system', '2 systems']))
+  it('counts', () => expect([0, 1, 2].map((n) => t('n.systems', n))).toEqual(['no systems', '1 system', '2 systems']))
+  it('says how long', () => expect([12, 1500, 240_000].map(lasting)).toEqual(['12 ms', '1.5 s', '4 min']))
   it('never colours an unknown state as good', () => expect(tone('surprise')).toBe('plain'))
 })
 

@@ -2,24 +2,33 @@
 import { Button, Input, Popconfirm } from 'ant-design-vue'
 import { ref } from 'vue'
 import { api, data, type ListQuery, type Schemas } from '../api/client'
-import type { Column } from '../components/listing'
-import ServerTable from '../components/ServerTable.vue'
+import PageHead from '../components/PageHead.vue'
+import PlainTable from '../components/PlainTable.vue'
 import StateTag from '../components/StateTag.vue'
 import Trouble from '../components/Trouble.vue'
 import When from '../components/When.vue'
 import { useWork } from '../components/work'
+import type { Column } from '../lists/listing'
+import ListPage from '../lists/ListPage.vue'
 import { useSession } from '../state/session'
+import { t } from '../texts'
 
 type Approval = Schemas['Approval']
 const columns: Column[] = [
-  { key: 'state', title: 'State', field: 'state' },
-  { key: 'kind', title: 'Kind', field: 'kind' },
-  { key: 'what', title: 'What', field: 'what', width: '30%', long: true },
-  { key: 'changes', title: 'Before and after', width: '30%', long: true },
-  { key: 'asked_by', title: 'Asked by', field: 'asked_by' },
-  { key: 'asked', title: 'Asked', field: 'asked' },
-  { key: 'decided', title: 'Decided', field: 'decided_by' },
-  { key: 'acts', title: 'Decide' },
+  { key: 'what', title: t('approvals.what'), field: 'what', content: 'text' },
+  {
+    key: 'state',
+    title: t('fields.state'),
+    field: 'state',
+    content: 'state',
+    values: ['asked', 'approved', 'refused', 'withdrawn', 'superseded'],
+  },
+  { key: 'kind', title: t('fields.kind'), field: 'kind', content: 'word', values: ['endpoint', 'rotation', 'person'] },
+  { key: 'changes', title: t('approvals.changes'), content: 'text' },
+  { key: 'asked_by', title: t('approvals.askedBy'), field: 'asked_by', content: 'word' },
+  { key: 'asked', title: t('approvals.asked'), field: 'asked', content: 'time', compares: 'time' },
+  { key: 'decided', title: t('approvals.decided'), field: 'decided_by', content: 'word' },
+  { key: 'acts', title: t('approvals.decide'), content: 'acts' },
 ]
 const session = useSession()
 const table = ref<{ reload: () => void }>()
@@ -28,6 +37,8 @@ const { busy, trouble, work } = useWork()
 const fetch = (query: ListQuery) => data(api.GET('/api/v1/approvals', { params: { query } }))
 const key = (a: Approval) => a.id
 const own = (a: Approval) => a.asked_by.toLowerCase() === session.me?.name.toLowerCase()
+const changed = (a: Approval) =>
+  a.changes.map((c) => `${c.field}: ${c.from || t('words.nothing')} → ${c.to || t('words.nothing')}`).join('; ')
 
 const decide = (a: Approval, yes: boolean) =>
   work(`${yes}${a.id}`, async () => {
@@ -37,71 +48,83 @@ const decide = (a: Approval, yes: boolean) =>
     words.value = ''
     table.value?.reload()
   })
+const fields = [
+  { key: 'field', title: t('approvals.field'), width: 110 },
+  { key: 'from', title: t('approvals.before'), content: 'place' as const, width: 150 },
+  { key: 'to', title: t('approvals.after'), content: 'place' as const, width: 150 },
+]
 </script>
 
 <template>
-  <h1>Approvals</h1>
-  <p class="soft">
-    What one person asks for and another one approves: where stored secrets may be sent, rotations without a rehearsal that passed, and who
-    may approve. Until then nothing of it is done.
-  </p>
+  <PageHead :title="t('places.approvals')" :lead="t('approvals.lead')" />
   <Trouble :words="trouble" />
-  <ServerTable
+  <ListPage
     ref="table"
-    label="Approvals"
+    name="approvals"
+    :label="t('places.approvals')"
     :columns="columns"
     :fetch="fetch"
     :row-key="key"
-    empty="Nothing was asked for. While only one person may approve, that person acts alone, and the ledger says so."
+    :empty="t('approvals.empty')"
   >
     <template #state="{ row }"><StateTag :state="row.state" /></template>
     <template #what="{ row }"
-      >{{ row.what }}
-      <div v-if="row.reason" class="soft">{{ row.reason }}</div></template
+      ><span :title="row.what">{{ row.what }}</span></template
     >
-    <template #changes="{ row }">
-      <ul v-if="row.changes.length" class="changes">
-        <li v-for="c in row.changes" :key="c.field">
-          {{ c.field }}: <span class="mono">{{ c.from || 'nothing' }}</span> → <span class="mono">{{ c.to || 'nothing' }}</span>
-        </li>
-      </ul>
-    </template>
+    <template #changes="{ row }"
+      ><span class="mono" :title="changed(row)">{{ changed(row) }}</span></template
+    >
     <template #asked="{ row }"><When :at="row.asked" /></template>
     <template #decided="{ row }"
-      >{{ row.decided_by }}
-      <div v-if="row.words" class="soft">{{ row.words }}</div></template
+      ><span :title="row.words">{{ row.decided_by }}</span></template
     >
     <template #acts="{ row }">
       <div v-if="row.state === 'asked'" class="row">
         <Popconfirm
           v-if="session.may('approver') && !own(row)"
-          :title="`Approve what ${row.asked_by} asked for? It is done at once.`"
-          ok-text="Approve"
-          cancel-text="Not now"
+          :title="t('approvals.approveAsk', { name: row.asked_by })"
+          :ok-text="t('approvals.approve')"
+          :cancel-text="t('do.notNow')"
+          placement="left"
           @confirm="decide(row, true)"
         >
-          <template #description><Input v-model:value="words" placeholder="Why (recorded)" aria-label="Why it is approved" /></template>
-          <Button type="primary" size="small" :loading="busy === `true${row.id}`">Approve</Button>
+          <template #description
+            ><Input v-model:value="words" :placeholder="t('fields.whyRecorded')" :aria-label="t('approvals.whyApproved')"
+          /></template>
+          <Button type="primary" size="small" :loading="busy === `true${row.id}`">{{ t('approvals.approve') }}</Button>
         </Popconfirm>
         <Popconfirm
           v-if="session.may('approver') || own(row)"
-          :title="own(row) ? 'Withdraw your request?' : 'Refuse it?'"
-          :ok-text="own(row) ? 'Withdraw' : 'Refuse'"
-          cancel-text="Not now"
+          :title="own(row) ? t('approvals.withdrawAsk') : t('approvals.refuseAsk')"
+          :ok-text="own(row) ? t('approvals.withdraw') : t('approvals.refuse')"
+          :cancel-text="t('do.notNow')"
+          placement="left"
           @confirm="decide(row, false)"
         >
-          <template #description><Input v-model:value="words" placeholder="Why (recorded)" aria-label="Why it is refused" /></template>
-          <Button size="small" :loading="busy === `false${row.id}`">{{ own(row) ? 'Withdraw' : 'Refuse' }}</Button>
+          <template #description
+            ><Input v-model:value="words" :placeholder="t('fields.whyRecorded')" :aria-label="t('approvals.whyRefused')"
+          /></template>
+          <Button size="small" :loading="busy === `false${row.id}`">{{
+            own(row) ? t('approvals.withdraw') : t('approvals.refuse')
+          }}</Button>
         </Popconfirm>
       </div>
     </template>
-  </ServerTable>
+    <template #beside="{ row }">
+      <h2 class="break">{{ row.what }}</h2>
+      <p>
+        <StateTag :state="row.state" /> <span class="soft">{{ t('approvals.askedBy') }} {{ row.asked_by }}</span> <When :at="row.asked" />
+      </p>
+      <p v-if="row.reason" class="break">{{ row.reason }}</p>
+      <PlainTable
+        v-if="row.changes.length"
+        :label="t('approvals.changes')"
+        :columns="fields"
+        :rows="row.changes"
+        :row-key="(c) => c.field"
+      />
+      <p v-if="row.systems.length" class="soft">{{ t('approvals.waiting', { names: row.systems.join(', ') }) }}</p>
+      <p v-if="row.words">{{ row.decided_by }}: {{ row.words }}</p>
+    </template>
+  </ListPage>
 </template>
-
-<style scoped>
-.changes {
-  margin: 0;
-  padding-left: 16px;
-  overflow-wrap: anywhere;
-}
-</style>

@@ -1,18 +1,20 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { Alert } from 'ant-design-vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { onChanged } from '../api/changes'
-import { api, data, Problem, type Schemas } from '../api/client'
+import { api, data, type Schemas } from '../api/client'
 import CredentialCustody from '../components/CredentialCustody.vue'
-import { kindNames } from '../components/credentials'
-import KeyPicture from '../components/KeyPicture.vue'
-import RotatePanel from '../components/RotatePanel.vue'
-import RotationHistory from '../components/RotationHistory.vue'
+import { kindName } from '../components/credentials'
 import FindingPanel from '../components/FindingPanel.vue'
+import KeyPicture from '../components/KeyPicture.vue'
+import PageHead from '../components/PageHead.vue'
+import RotationHistory from '../components/RotationHistory.vue'
 import Trouble from '../components/Trouble.vue'
-import { plural } from '../components/words'
 import { useSession } from '../state/session'
+import { t } from '../texts'
 
+const RotatePanel = defineAsyncComponent(() => import('../components/RotatePanel.vue'))
 const session = useSession()
 const id = Number(useRoute().params.id)
 const detail = ref<Schemas['CredentialDetail']>()
@@ -25,7 +27,7 @@ async function load(): Promise<void> {
     history.value = (await data(api.GET('/api/v1/rotations', { params: { query: { filter: [`credential_id=${id}`], limit: 10 } } }))).items
     trouble.value = ''
   } catch (e) {
-    trouble.value = e instanceof Problem ? e.message : String(e)
+    trouble.value = e instanceof Error ? e.message : String(e)
   }
 }
 void load()
@@ -33,65 +35,65 @@ onChanged(() => void load())
 
 const places = computed(() => detail.value?.dependents ?? [])
 const of = computed(() => detail.value?.credential)
+const kind = computed(() =>
+  of.value
+    ? [kindName(of.value.kind), of.value.type, of.value.bits ? t('credentials.nBits', { n: of.value.bits }) : ''].filter(Boolean).join(', ')
+    : '',
+)
 </script>
 
 <template>
   <Trouble :words="trouble" retry @again="load" />
   <template v-if="detail && of">
-    <h1>
-      {{ of.name }}
-      <span class="soft"
-        >{{ kindNames[of.kind] ?? of.kind }}<template v-if="of.type">, {{ of.type }}</template
-        ><template v-if="of.bits">, {{ of.bits }} bits</template></span
+    <PageHead :title="of.name">
+      <template #title
+        >{{ of.name }} <span class="soft">{{ kind }}</span></template
       >
-    </h1>
-    <p v-if="of.fingerprint" class="soft mono break">{{ of.fingerprint }}</p>
-    <p v-else class="soft">
-      Of <RouterLink :to="`/accounts/${of.account_id}`">{{ of.name }} on {{ of.system }}</RouterLink
-      >, which shows what depends on it. Held at {{ plural(of.locations, 'place') }}.
-    </p>
+      <template #lead
+        ><span v-if="of.fingerprint" class="mono break">{{ of.fingerprint }}</span
+        ><template v-else
+          ><RouterLink :to="`/accounts/${of.account_id}`">{{
+            t('credentials.ofAccount', { name: of.name, system: of.system })
+          }}</RouterLink>
+          {{ t('credentials.showsDependents', of.locations) }}</template
+        ></template
+      >
+    </PageHead>
     <FindingPanel :findings="detail.findings" :about="of.name" />
     <template v-if="of.kind === 'ssh-key'">
-      <h2>What it opens, and who holds it</h2>
+      <h2>{{ t('keys.picture') }}</h2>
       <KeyPicture :name="of.name" :dependents="places" />
     </template>
-    <div v-if="detail.incomplete.length" class="panel incomplete">
-      <b>The picture is incomplete:</b> {{ plural(detail.incomplete.length, 'system') }} not read completely, so it may be there too.
-      <div v-for="i in detail.incomplete" :key="i.system" class="soft">{{ i.system }}: {{ i.why }}</div>
-    </div>
+    <Alert
+      v-if="detail.incomplete.length"
+      type="warning"
+      show-icon
+      class="incomplete"
+      :message="t('account.incomplete', detail.incomplete.length)"
+    >
+      <template #description
+        ><div v-for="i in detail.incomplete.slice(0, 8)" :key="i.system">{{ i.system }}: {{ i.why }}</div></template
+      >
+    </Alert>
     <div class="two">
       <section>
-        <h2>Custody</h2>
-        <CredentialCustody :credential="of" @changed="load" />
+        <h2>{{ t('fields.custody') }}</h2>
+        <div class="panel"><CredentialCustody :credential="of" @changed="load" /></div>
       </section>
       <section>
-        <h2>History</h2>
-        <RotationHistory :rotations="history" />
+        <h2>{{ t('account.history') }}</h2>
+        <div class="panel"><RotationHistory :rotations="history" /></div>
       </section>
     </div>
     <template v-if="of.state === 'custody' && session.may('operator')">
-      <h2>Rotate</h2>
-      <RotatePanel :credential="id" :kind="of.kind" />
+      <h2>{{ t('account.rotate') }}</h2>
+      <RotatePanel :credential="id" :kind="of.kind" :name="of.name" />
     </template>
   </template>
 </template>
 
 <style scoped>
-.two {
-  display: grid;
-  grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
-  gap: 16px;
-}
-.break {
-  overflow-wrap: anywhere;
-}
 .incomplete {
   margin-top: 10px;
-  border-color: var(--warn);
-}
-@media (max-width: 1000px) {
-  .two {
-    grid-template-columns: 1fr;
-  }
 }
 </style>

@@ -1,119 +1,132 @@
 <script setup lang="ts">
-import { Button } from 'ant-design-vue'
-import { computed, ref } from 'vue'
+import { Button, Drawer, Select } from 'ant-design-vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, data, type ListQuery, type Schemas } from '../api/client'
-import AssignPanel from '../components/AssignPanel.vue'
+import DependentFacts from '../components/DependentFacts.vue'
 import Evidence from '../components/Evidence.vue'
 import { groupings } from '../components/groups'
-import type { Column } from '../components/listing'
-import ServerTable from '../components/ServerTable.vue'
+import PageHead from '../components/PageHead.vue'
 import StateTag from '../components/StateTag.vue'
 import When from '../components/When.vue'
-import { plural } from '../components/words'
+import { several, type Column } from '../lists/listing'
+import ListPage from '../lists/ListPage.vue'
 import { useSession } from '../state/session'
+import { t } from '../texts'
 
 type Dependent = Schemas['Dependent']
+const AssignPanel = defineAsyncComponent(() => import('../components/AssignPanel.vue'))
 const session = useSession()
 const route = useRoute()
 const router = useRouter()
 const columns: Column[] = [
-  { key: 'choose', title: 'Chosen' },
-  { key: 'name', title: 'Name', field: 'name' },
-  { key: 'system', title: 'System', field: 'system' },
-  { key: 'kind', title: 'Kind', field: 'kind' },
-  { key: 'place', title: 'Place', field: 'place', mono: true },
-  { key: 'state', title: 'State', field: 'state' },
-  { key: 'start', title: 'Start', field: 'start_mode' },
-  { key: 'runs', title: 'Runs as', field: 'runs_as', long: true },
-  { key: 'accounts', title: 'Tied to', field: 'account' },
-  { key: 'seen', title: 'Seen', field: 'seen' },
-  { key: 'executable', title: 'Program', field: 'executable', filterOnly: true },
-  { key: 'description', title: 'Description', field: 'description', filterOnly: true },
-  { key: 'identity', title: 'Identity', field: 'identity', filterOnly: true },
-  { key: 'schedule', title: 'Schedule', field: 'schedule', filterOnly: true },
+  { key: 'name', title: t('fields.name'), field: 'name', content: 'name' },
+  { key: 'system', title: t('fields.system'), field: 'system', content: 'system' },
+  { key: 'kind', title: t('fields.kind'), field: 'kind', content: 'word' },
+  { key: 'place', title: t('dependents.place'), field: 'place', content: 'place' },
+  { key: 'state', title: t('fields.state'), field: 'state', content: 'state' },
+  { key: 'runs', title: t('dependents.runsAs'), field: 'runs_as', content: 'name' },
+  { key: 'accounts', title: t('dependents.tiedTo'), field: 'account', content: 'text' },
+  { key: 'start', title: t('dependents.start'), field: 'start_mode', content: 'word', optional: true },
+  { key: 'seen', title: t('fields.seen'), field: 'seen', content: 'time', compares: 'time', optional: true },
+  { key: 'executable', title: t('dependents.program'), field: 'executable', content: 'place', optional: true },
+  { key: 'description', title: t('fields.description'), field: 'description', content: 'text', optional: true },
+  { key: 'schedule', title: t('dependents.schedule'), field: 'schedule', content: 'word', optional: true },
+  {
+    key: 'identity',
+    title: t('dependents.identity'),
+    field: 'identity',
+    values: ['named', 'managed', 'virtual', 'built-in'],
+    filterOnly: true,
+  },
 ]
 const fetch = (query: ListQuery) => data(api.GET('/api/v1/dependents', { params: { query } }))
 const key = (d: Dependent) => d.id
 
-const chosen = ref(new Map<number, Dependent>())
+const chosen = ref(new Map<string | number, Dependent>())
 const assigning = ref(false)
 const assignable = (d: Dependent): boolean => ['service', 'task', 'pool'].includes(d.kind)
-function choose(d: Dependent): void {
-  if (!chosen.value.delete(d.id)) chosen.value.set(d.id, d)
-}
 /** All that the filters show, not only this page. */
 async function chooseAll(): Promise<void> {
-  const list = (v: unknown): string[] => (Array.isArray(v) ? v : v === undefined || v === null ? [] : [v]).map(String)
+  const next = new Map(chosen.value)
   let cursor: string | undefined
   do {
-    const page = await data(
-      api.GET('/api/v1/dependents', {
-        params: { query: { filter: list(route.query.f), search: list(route.query.q)[0], limit: 500, cursor } },
-      }),
-    )
-    for (const d of page.items) if (assignable(d)) chosen.value.set(d.id, d)
+    const page = await fetch({ filter: several(route.query.f), search: several(route.query.q)[0], limit: 500, cursor })
+    for (const d of page.items) if (assignable(d)) next.set(d.id, d)
     cursor = page.next
-  } while (cursor && chosen.value.size < 5000)
+  } while (cursor && next.size < 5000)
+  chosen.value = next
 }
 const picked = computed(() => [...chosen.value.values()])
-function print(event: Event): void {
-  const by = (event.target as HTMLSelectElement).value
-  if (by) void router.push({ path: '/dependents/print', query: { group: by, f: route.query.f, q: route.query.q } })
+const by = ref<string>()
+const groups = groupings.map((g) => ({ value: g, label: t(`dependents.by.${g}`) }))
+function print(group: unknown): void {
+  void router.push({ path: '/dependents/print', query: { group: String(group), f: route.query.f, q: route.query.q } })
 }
 </script>
 
 <template>
-  <h1>Dependents</h1>
-  <p class="soft">
-    Services, scheduled jobs, application pools, running programs and files that run as an account or hold a copy of its credential.
-  </p>
-  <AssignPanel v-if="assigning && picked.length" :chosen="picked" />
-  <ServerTable
-    label="Dependents"
+  <PageHead :title="t('places.dependents')" :lead="t('dependents.lead')" />
+  <ListPage
+    v-model:chosen="chosen"
+    name="dependents"
+    :label="t('places.dependents')"
     :columns="columns"
     :fetch="fetch"
     :row-key="key"
-    search-hint="Search names, places, programs, accounts"
-    empty="No dependents yet. Survey some hosts."
+    :search-hint="t('dependents.searchHint')"
+    :empty="t('dependents.empty')"
+    :selectable="session.may('operator') ? assignable : undefined"
   >
     <template #actions>
-      <template v-if="session.may('operator')">
-        <span v-if="picked.length" class="soft">{{ plural(picked.length, 'dependent') }} chosen</span>
-        <Button v-if="picked.length" size="small" @click="chosen.clear()">None</Button>
-        <Button size="small" @click="chooseAll">Choose all shown by the filters</Button>
-        <Button size="small" type="primary" :disabled="!picked.length" @click="assigning = !assigning">{{
-          assigning ? 'Close' : 'Change their log-on'
-        }}</Button>
-      </template>
-      <select class="field" aria-label="Group by and print" @change="print">
-        <option value="">Group and print</option>
-        <option v-for="g in groupings" :key="g.value" :value="g.value">by {{ g.text }}</option>
-      </select>
+      <Button v-if="session.may('operator')" size="small" @click="chooseAll">{{ t('dependents.chooseAll') }}</Button>
+      <Select
+        v-model:value="by"
+        size="small"
+        class="group"
+        :options="groups"
+        :placeholder="t('dependents.group')"
+        :aria-label="t('dependents.group')"
+        @change="print"
+      />
     </template>
-    <template #choose="{ row }"
-      ><input
-        v-if="assignable(row)"
-        type="checkbox"
-        :checked="chosen.has(row.id)"
-        :aria-label="`Choose ${row.place} on ${row.system}`"
-        @change="choose(row)"
-    /></template>
+    <template #bulk
+      ><Button size="small" type="primary" @click="assigning = true">{{ t('dependents.assign') }}</Button></template
+    >
     <template #name="{ row }"
-      ><RouterLink :to="`/dependents/${row.id}`">{{ row.name }}</RouterLink>
-      <div class="soft">{{ row.description }}</div></template
+      ><RouterLink :to="`/dependents/${row.id}`" :title="row.description || row.name">{{ row.name }}</RouterLink></template
+    >
+    <template #place="{ row }"
+      ><span :title="row.place">{{ row.place }}</span></template
     >
     <template #state="{ row }"><StateTag :state="row.state ?? ''" /></template>
     <template #start="{ row }">{{ row.start_mode }}</template>
     <template #runs="{ row }"
-      >{{ row.runs_as }}
-      <div v-if="row.identity && row.identity !== 'named'" class="soft">{{ row.identity }}</div></template
+      ><span :title="row.runs_as">{{ row.runs_as }}</span
+      ><span v-if="row.identity && row.identity !== 'named'" class="soft"> {{ row.identity }}</span></template
     >
     <template #accounts="{ row }">
-      <div v-for="t in row.ties" :key="t.account_id + t.evidence">
-        <RouterLink :to="`/accounts/${t.account_id}`">{{ t.account }}</RouterLink> <Evidence :tie="t" />
-      </div>
+      <span v-for="(tie, i) in row.ties.slice(0, 2)" :key="tie.account_id + tie.evidence"
+        ><template v-if="i">, </template><RouterLink :to="`/accounts/${tie.account_id}`">{{ tie.account }}</RouterLink>
+        <Evidence :tie="tie" /></span
+      ><span v-if="row.ties.length > 2" class="soft"> {{ t('dependents.more', row.ties.length - 2) }}</span>
     </template>
     <template #seen="{ row }"><When :at="row.seen" /></template>
-  </ServerTable>
+    <template #beside="{ row }">
+      <h2 class="break">
+        <RouterLink :to="`/dependents/${row.id}`">{{ row.name }}</RouterLink> <StateTag :state="row.state ?? ''" />
+      </h2>
+      <p class="soft">{{ row.description }}</p>
+      <DependentFacts :dependent="row" />
+    </template>
+  </ListPage>
+  <Drawer v-model:open="assigning" :width="920" :title="t('dependents.assign')" destroy-on-close
+    ><AssignPanel v-if="picked.length" :chosen="picked"
+  /></Drawer>
 </template>
+
+<style scoped>
+.group {
+  width: 170px;
+}
+</style>

@@ -1,4 +1,13 @@
+<script setup lang="ts">
+import { Result } from 'ant-design-vue'
+import { t } from '../texts'
+</script>
+
 <template>
-  <h1>There is no such page</h1>
-  <p class="soft">Go to the <RouterLink to="/">overview</RouterLink>.</p>
+  <Result status="404" :title="t('missing.title')">
+    <template #icon><span /></template>
+    <template #extra
+      ><RouterLink to="/">{{ t('missing.overview') }}</RouterLink></template
+    >
+  </Result>
 </template>

@@ -1,195 +1,236 @@
 <script setup lang="ts">
-import { Button } from 'ant-design-vue'
-import { computed, ref } from 'vue'
+import { Alert, Button, Progress, Spin, Statistic } from 'ant-design-vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { onChanged } from '../api/changes'
-import { api, data, Problem, type Schemas } from '../api/client'
+import { api, data, type Schemas } from '../api/client'
+import PageHead from '../components/PageHead.vue'
+import PlainTable from '../components/PlainTable.vue'
 import StateTag from '../components/StateTag.vue'
 import Trouble from '../components/Trouble.vue'
+import { useWork } from '../components/work'
 import When from '../components/When.vue'
-import { plural } from '../components/words'
+import * as draw from '../pictures/overview'
+import { palette } from '../state/appearance'
 import { useSession } from '../state/session'
+import { t } from '../texts'
 
+const Picture = defineAsyncComponent(() => import('../pictures/Picture.vue'))
 const session = useSession()
 const router = useRouter()
 const counts = ref<Schemas['Overview']>()
+const pictures = ref<Schemas['Pictures']>()
 const findings = ref<Schemas['Finding'][]>([])
 const rotations = ref<Schemas['Rotation'][]>([])
-const trouble = ref('')
-const busy = ref(false)
+const waiting = ref(0)
+const failed = ref('')
+const { busy, trouble, work } = useWork()
+let drawn = 0
 
 async function load(): Promise<void> {
   try {
-    counts.value = await data(api.GET('/api/v1/overview'))
-    findings.value = (await data(api.GET('/api/v1/findings', { params: { query: { limit: 8 } } }))).items
-    rotations.value = (await data(api.GET('/api/v1/rotations', { params: { query: { limit: 6 } } }))).items
-    trouble.value = ''
+    const [c, f, r, a] = await Promise.all([
+      data(api.GET('/api/v1/overview')),
+      data(api.GET('/api/v1/findings', { params: { query: { limit: 8 } } })),
+      data(api.GET('/api/v1/rotations', { params: { query: { limit: 6 } } })),
+      data(api.GET('/api/v1/approvals', { params: { query: { filter: ['state=asked'], limit: 1 } } })),
+    ])
+    counts.value = c
+    findings.value = f.items
+    rotations.value = r.items
+    waiting.value = a.total
+    failed.value = ''
+    // The drawings count everything: now and then is enough.
+    if (c.systems && Date.now() - drawn > 20_000) {
+      drawn = Date.now()
+      pictures.value = await data(api.GET('/api/v1/overview/pictures'))
+    }
   } catch (e) {
-    trouble.value = e instanceof Problem ? e.message : String(e)
+    failed.value = e instanceof Error ? e.message : String(e)
   }
 }
 void load()
 onChanged(() => void load())
 
-async function survey(): Promise<void> {
-  busy.value = true
-  try {
+const survey = () =>
+  work('survey', async () => {
     const started = await data(api.POST('/api/v1/surveys', { body: {} }))
     await router.push(`/surveys/${started.id}`)
-  } catch (e) {
-    trouble.value = e instanceof Problem ? e.message : String(e)
-  } finally {
-    busy.value = false
-  }
-}
+  })
 
 const read = computed(() => counts.value?.system_states.ok ?? 0)
-const share = computed(() => (counts.value?.systems ? (100 * read.value) / counts.value.systems : 0))
+const share = computed(() => (counts.value?.systems ? Math.round((100 * read.value) / counts.value.systems) : 0))
 const open = computed(() => Object.values(counts.value?.findings ?? {}).reduce((a, b) => a + b, 0))
+const tiles = computed(() => {
+  const c = counts.value
+  if (!c) return []
+  return [
+    { to: '/systems', value: t('overview.of', { n: read.value, all: c.systems }), title: t('overview.read'), share: share.value },
+    { to: '/accounts', value: c.accounts.toLocaleString('en'), title: t('overview.accounts', c.custody) },
+    { to: '/dependents', value: c.dependents.toLocaleString('en'), title: t('overview.dependents', { n: c.tied.toLocaleString('en') }) },
+    {
+      to: '/findings',
+      value: open.value.toLocaleString('en'),
+      title: t('overview.findings', { n: open.value, high: c.findings.high ?? 0 }),
+      bad: (c.findings.high ?? 0) > 0,
+    },
+    {
+      to: { path: '/accounts', query: { f: ['never_expires=true', 'enabled=yes'] } },
+      value: c.never_expires.toLocaleString('en'),
+      title: t('overview.never', c.never_expires),
+    },
+  ]
+})
+const now = Date.now()
+const drawings = computed(() => {
+  const p = pictures.value
+  if (!p) return undefined
+  const c = palette.value
+  return {
+    coverage: draw.coverage(p, c),
+    ends: draw.ends(p, c, now),
+    ages: draw.ages(p, c, now),
+    findings: draw.findings(p, c, now),
+    rotations: draw.rotations(p, c, now),
+  }
+})
+const findingColumns = [
+  { key: 'severity', title: t('findings.severity'), width: 106 },
+  { key: 'what', title: t('findings.what'), content: 'text' as const },
+  { key: 'system', title: t('findings.where'), width: 120 },
+]
+const rotationColumns = [
+  { key: 'credential', title: t('rotations.credential'), content: 'text' as const },
+  { key: 'result', title: t('fields.result'), width: 140 },
+  { key: 'started', title: t('fields.started'), width: 106 },
+]
+const path = (f: Schemas['Finding']) => (f.dependent_id ? `/dependents/${f.dependent_id}` : f.account_id ? `/accounts/${f.account_id}` : '')
 </script>
 
 <template>
-  <div class="row spread">
-    <h1>Overview</h1>
-    <Button v-if="session.may('operator') && counts?.systems" type="primary" :loading="busy" @click="survey">Survey all systems</Button>
-  </div>
-  <Trouble :words="trouble" retry @again="load" />
-  <div v-if="counts && !counts.systems" class="panel start">
-    <h2>Start here</h2>
-    <ol>
-      <li>Store the account by which your systems are reached: <code>moss steward add hosts --account mossmgr --key-file KEY</code></li>
-      <li>Add a directory and hosts: <code>moss system add</code>, or many from a list: <code>moss system import hosts.csv</code></li>
-      <li>Check them and approve their host keys: <code>moss system check --all</code></li>
-      <li>Survey: the button appears here as soon as there are systems.</li>
-    </ol>
-  </div>
-  <div v-else-if="counts" class="tiles">
-    <RouterLink class="panel tile" to="/systems"
-      ><b>{{ read }} of {{ counts.systems }}</b
-      ><span>systems read completely</span> <span class="meter" aria-hidden="true"><span :style="{ width: share + '%' }"></span></span
-    ></RouterLink>
-    <RouterLink class="panel tile" to="/accounts"
-      ><b>{{ counts.accounts }}</b
-      ><span>accounts, {{ counts.custody }} credentials in custody</span></RouterLink
+  <PageHead :title="t('places.overview')"
+    ><Button v-if="session.may('operator') && counts?.systems" type="primary" :loading="busy === 'survey'" @click="survey">{{
+      t('surveys.all')
+    }}</Button></PageHead
+  >
+  <Trouble :words="failed" retry @again="load" />
+  <Trouble :words="trouble" />
+  <section v-if="counts && !counts.systems" class="panel begin">
+    <h2>{{ t('start.here') }}</h2>
+    <p class="soft">{{ t('start.lead') }}</p>
+    <Button type="primary" @click="router.push('/start')">{{ t('start.go') }}</Button>
+  </section>
+  <template v-else-if="counts">
+    <Alert v-if="waiting && session.may('approver')" type="info" show-icon class="waits"
+      ><template #message
+        ><RouterLink to="/approvals?f=state=asked">{{ t('overview.waiting', waiting) }}</RouterLink></template
+      ></Alert
     >
-    <RouterLink class="panel tile" to="/dependents"
-      ><b>{{ counts.dependents }}</b
-      ><span>dependents, {{ counts.tied }} tied to an account</span></RouterLink
-    >
-    <RouterLink class="panel tile" to="/findings"
-      ><b>{{ open }}</b
-      ><span>{{ open === 1 ? 'finding needs' : 'findings need' }} a person, {{ counts.findings.high ?? 0 }} of them high</span></RouterLink
-    >
-    <RouterLink class="panel tile" :to="{ path: '/accounts', query: { f: ['never_expires=true', 'enabled=yes'] } }"
-      ><b>{{ counts.never_expires }}</b
-      ><span>{{ counts.never_expires === 1 ? 'usable password never expires' : 'usable passwords never expire' }}</span></RouterLink
-    >
-  </div>
-  <div v-if="counts?.systems" class="two">
-    <section>
-      <h2>Findings</h2>
-      <div class="panel">
-        <table v-if="findings.length" class="dense">
-          <thead>
-            <tr>
-              <th scope="col">Severity</th>
-              <th scope="col">What</th>
-              <th scope="col">Where</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="f in findings" :key="f.id">
-              <td><StateTag :state="f.severity" /></td>
-              <td>
-                <RouterLink v-if="f.dependent_id" :to="`/dependents/${f.dependent_id}`">{{ f.subject }}</RouterLink><RouterLink
-                  v-else-if="f.account_id"
-                  :to="`/accounts/${f.account_id}`"
-                  >{{ f.subject }}</RouterLink
-                ><b v-else>{{ f.subject }}</b>
-                <div class="soft">{{ f.what }}</div>
-              </td>
-              <td>{{ f.system }}</td>
-            </tr>
-          </tbody>
-        </table>
-        <p v-else class="soft">Nothing needs you.</p>
-        <RouterLink v-if="open > findings.length" to="/findings">All {{ plural(open, 'finding') }}</RouterLink>
+    <div class="tiles">
+      <RouterLink v-for="tile in tiles" :key="tile.title" :to="tile.to" class="tile">
+        <div class="panel">
+          <Statistic :value="tile.value" :title="tile.title" :class="{ bad: tile.bad }" /><Progress
+            v-if="tile.share !== undefined"
+            :percent="tile.share"
+            :show-info="false"
+            size="small"
+            :aria-label="tile.title"
+          />
+        </div>
+      </RouterLink>
+    </div>
+    <div class="two">
+      <section class="panel">
+        <h2>{{ t('overview.needs') }}</h2>
+        <PlainTable
+          :label="t('places.findings')"
+          :columns="findingColumns"
+          :rows="findings"
+          :row-key="(f) => f.id"
+          :empty="t('findings.empty')"
+        >
+          <template #severity="{ row }"><StateTag :state="row.severity" /></template>
+          <template #what="{ row }"
+            ><RouterLink v-if="path(row)" :to="path(row)">{{ row.subject }}</RouterLink
+            ><b v-else>{{ row.subject }}</b>
+            <div class="soft">{{ row.what }}</div></template
+          >
+        </PlainTable>
+        <RouterLink v-if="open > findings.length" to="/findings">{{ t('overview.allFindings', open) }}</RouterLink>
+      </section>
+      <div class="stack">
+        <section class="panel">
+          <h2>{{ t('overview.recent') }}</h2>
+          <PlainTable
+            :label="t('overview.recent')"
+            :columns="rotationColumns"
+            :rows="rotations"
+            :row-key="(r) => r.id"
+            :empty="t('rotations.empty')"
+          >
+            <template #credential="{ row }"
+              ><RouterLink :to="`/rotations/${row.id}`">{{ row.credential }}</RouterLink>
+              <span class="soft">{{ row.authority }}</span></template
+            >
+            <template #result="{ row }"><StateTag :state="row.result || row.mode" :as="row.result || `mode-${row.mode}`" /></template>
+            <template #started="{ row }"><When :at="row.started" /></template>
+          </PlainTable>
+        </section>
       </div>
-    </section>
-    <section>
-      <h2>Recent rotations</h2>
-      <div class="panel">
-        <table v-if="rotations.length" class="dense">
-          <thead>
-            <tr>
-              <th scope="col">Account</th>
-              <th scope="col">Result</th>
-              <th scope="col">Started</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="r in rotations" :key="r.id">
-              <td>
-                <RouterLink :to="`/rotations/${r.id}`">{{ r.credential }}</RouterLink> <span class="soft">{{ r.authority }}</span>
-              </td>
-              <td><StateTag :state="r.result || r.mode" /></td>
-              <td><When :at="r.started" /></td>
-            </tr>
-          </tbody>
-        </table>
-        <p v-else class="soft">No rotation yet. Take an account into custody on its page, rehearse, then rotate.</p>
-      </div>
-    </section>
-  </div>
+    </div>
+    <div v-if="drawings" class="two below">
+      <Picture :question="t('pictures.coverageQuestion')" :drawing="drawings.coverage" :empty="t('pictures.nothing')" />
+      <Picture :question="t('pictures.endsQuestion')" :drawing="drawings.ends" :empty="t('pictures.nothing')" />
+      <Picture :question="t('pictures.agesQuestion')" :drawing="drawings.ages" :empty="t('pictures.nothing')" />
+      <Picture :question="t('pictures.findingsQuestion')" :drawing="drawings.findings" :empty="t('findings.empty')" />
+      <Picture :question="t('pictures.rotationsQuestion')" :drawing="drawings.rotations" :empty="t('pictures.noRotations')" />
+    </div>
+  </template>
+  <Spin v-else-if="!failed" class="loading" />
 </template>
 
 <style scoped>
+.loading {
+  display: block;
+  margin: 80px auto;
+}
 .tiles {
   display: grid;
-  grid-template-columns: repeat(auto-fill, minmax(190px, 1fr));
+  grid-template-columns: repeat(auto-fill, minmax(176px, 1fr));
   gap: 12px;
-  margin-top: 14px;
+  margin: 8px 0 16px;
 }
-.tile {
-  display: grid;
-  gap: 2px;
-  color: inherit;
-  text-decoration: none;
-  align-content: start;
+.tile .panel {
+  height: 100%;
+  box-sizing: border-box;
 }
-.tile:hover {
+.tile:hover .panel {
   border-color: var(--moss);
 }
-.tile b {
-  font-size: 22px;
-  font-weight: 600;
+.tile :deep(.ant-statistic) {
+  display: flex;
+  flex-direction: column-reverse;
 }
-.tile span {
-  color: var(--soft);
+.tile :deep(.ant-statistic-title) {
+  margin: 0;
 }
-.meter {
-  background: var(--plain-bg);
-  height: 5px;
-  border-radius: 3px;
-  margin-top: 6px;
+.bad :deep(.ant-statistic-content) {
+  color: var(--bad);
 }
-.meter span {
-  display: block;
-  height: 5px;
-  border-radius: 3px;
-  background: var(--moss);
+.waits,
+.begin {
+  margin-bottom: 12px;
 }
-.two {
+.below {
+  margin-top: 16px;
+}
+.stack {
   display: grid;
-  grid-template-columns: minmax(0, 3fr) minmax(0, 2fr);
   gap: 16px;
+  align-content: start;
+  min-width: 0;
 }
-.start {
-  margin-top: 14px;
-}
-@media (max-width: 1000px) {
-  .two {
-    grid-template-columns: 1fr;
-  }
+h2 {
+  margin-top: 0;
 }
 </style>

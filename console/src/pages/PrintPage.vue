@@ -1,15 +1,19 @@
 <script setup lang="ts">
+import { Button, Spin } from 'ant-design-vue'
 import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
-import { api, data, Problem, type Schemas } from '../api/client'
-import { grouped, groupings } from '../components/groups'
+import { api, data, type Schemas } from '../api/client'
+import { grouped } from '../components/groups'
+import PlainTable from '../components/PlainTable.vue'
 import Trouble from '../components/Trouble.vue'
-import { moment, plural } from '../components/words'
+import { local } from '../components/words'
+import { several } from '../lists/listing'
+import { t } from '../texts'
 
 const most = 20000
 const route = useRoute()
-const list = (v: unknown): string[] => (Array.isArray(v) ? v : v === undefined || v === null ? [] : [v]).map(String)
-const by = list(route.query.group)[0] ?? 'system'
+const by = several(route.query.group)[0] ?? 'system'
+const filters = [...several(route.query.f), ...several(route.query.q)]
 const rows = ref<Schemas['Dependent'][]>([])
 const loading = ref(true)
 const trouble = ref('')
@@ -19,96 +23,67 @@ async function load(): Promise<void> {
   try {
     let cursor: string | undefined
     do {
-      const page = await data(
-        api.GET('/api/v1/dependents', {
-          params: { query: { filter: list(route.query.f), search: list(route.query.q)[0], limit: 500, cursor } },
-        }),
-      )
+      const query = { filter: several(route.query.f), search: several(route.query.q)[0], limit: 500, cursor }
+      const page = await data(api.GET('/api/v1/dependents', { params: { query } }))
       rows.value = rows.value.concat(page.items)
       cursor = page.next
     } while (cursor && rows.value.length < most)
   } catch (e) {
-    trouble.value = e instanceof Problem ? e.message : String(e)
+    trouble.value = e instanceof Error ? e.message : String(e)
   } finally {
     loading.value = false
   }
 }
 void load()
 const groups = computed(() => grouped(rows.value, by))
-const title = groupings.find((g) => g.value === by)?.text ?? by
+const columns = [
+  ...(by === 'system' ? [] : [{ key: 'system', title: t('fields.system'), content: 'system' as const }]),
+  { key: 'kind', title: t('fields.kind'), content: 'word' as const },
+  { key: 'place', title: t('dependents.place'), content: 'place' as const },
+  { key: 'runs_as', title: t('dependents.runsAs'), content: 'text' as const },
+  { key: 'state', title: t('fields.state'), content: 'state' as const },
+  { key: 'start_mode', title: t('dependents.start'), content: 'word' as const },
+  { key: 'done', title: t('print.done'), width: 70 },
+]
 const print = (): void => window.print()
 </script>
 
 <template>
   <div class="sheet">
     <div class="row spread">
-      <h1>Dependents by {{ title }}</h1>
-      <button class="field no-print" @click="print">Print</button>
+      <h1>{{ t('print.title', { by: t(`dependents.by.${by}`) }) }}</h1>
+      <Button class="no-print" @click="print">{{ t('do.print') }}</Button>
     </div>
     <p class="soft">
-      {{ plural(rows.length, 'dependent') }} in {{ plural(groups.length, 'group') }}, as of {{ moment(made)
-      }}<template v-if="list(route.query.f).length || route.query.q"
-        >; only those with {{ [...list(route.query.f), ...list(route.query.q)].join(', ') }}</template
-      >.
+      {{ t('print.counts', { dependents: t('n.dependents', rows.length), groups: t('n.groups', groups.length), time: local(made) }) }}
+      <template v-if="filters.length">{{ t('print.only', { filters: filters.join(', ') }) }}</template>
     </p>
     <Trouble :words="trouble" />
-    <p v-if="loading" class="soft">Loading… {{ rows.length }}</p>
-    <p v-else-if="!rows.length && !trouble" class="soft">Nothing matches.</p>
+    <Spin v-if="loading" />
+    <p v-else-if="!rows.length && !trouble" class="soft">{{ t('lists.nothingMatches') }}</p>
     <section v-for="g in groups" :key="g.name">
       <h2>
         {{ g.name }} <span class="soft">({{ g.rows.length }})</span>
       </h2>
-      <table class="dense">
-        <thead>
-          <tr>
-            <th v-if="by !== 'system'" scope="col">System</th>
-            <th scope="col">Kind</th>
-            <th scope="col">Place</th>
-            <th scope="col">Runs as</th>
-            <th scope="col">State</th>
-            <th scope="col">Start</th>
-            <th scope="col">Done</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="d in g.rows" :key="d.id">
-            <td v-if="by !== 'system'">{{ d.system }}</td>
-            <td>{{ d.kind }}</td>
-            <td class="mono">{{ d.place }}</td>
-            <td>{{ d.runs_as }}</td>
-            <td>{{ d.state }}</td>
-            <td>{{ d.start_mode }}</td>
-            <td><span class="tick" aria-label="to tick" role="img" /></td>
-          </tr>
-        </tbody>
-      </table>
+      <PlainTable :label="g.name" :columns="columns" :rows="g.rows" :row-key="(d) => d.id">
+        <template #done><span class="tick" :aria-label="t('print.tick')" role="img" /></template>
+      </PlainTable>
     </section>
   </div>
 </template>
 
 <style scoped>
 .sheet {
-  width: min(1000px, 100vw - 40px);
-  margin: 20px auto;
-  align-self: start;
-}
-section {
-  break-inside: avoid-page;
+  padding: 20px 26px;
+  background: var(--panel);
 }
 .tick {
   display: inline-block;
-  width: 13px;
-  height: 13px;
+  width: 14px;
+  height: 14px;
   border: 1px solid var(--soft);
-  border-radius: 2px;
 }
-@media print {
-  .no-print {
-    display: none;
-  }
-  .sheet {
-    width: auto;
-    margin: 0;
-  }
+section {
+  break-inside: avoid-page;
 }
 </style>

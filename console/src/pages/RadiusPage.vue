@@ -1,15 +1,17 @@
 <script setup lang="ts">
-import { Button } from 'ant-design-vue'
-import { computed, ref, watch } from 'vue'
+import { Alert, Button, CheckboxGroup, Empty, Spin, Switch } from 'ant-design-vue'
+import { computed, defineAsyncComponent, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { onChanged } from '../api/changes'
-import { api, data, Problem, type Schemas } from '../api/client'
+import { api, data, type Schemas } from '../api/client'
+import PageHead from '../components/PageHead.vue'
 import { manyThings, summary } from '../components/picture'
-import RadiusGraph from '../components/RadiusGraph.vue'
+import PlainTable from '../components/PlainTable.vue'
 import StateTag from '../components/StateTag.vue'
 import Trouble from '../components/Trouble.vue'
-import { plural } from '../components/words'
+import { t } from '../texts'
 
+const RadiusGraph = defineAsyncComponent(() => import('../components/RadiusGraph.vue'))
 const id = Number(useRoute().params.id)
 const radius = ref<Schemas['Radius']>()
 const account = ref<Schemas['Account']>()
@@ -20,22 +22,19 @@ const wanted = ref<(typeof kinds)[number][]>([...kinds])
 const mentions = ref(false)
 const open = ref(new Set<string>())
 const chosen = ref('')
-const picture = ref<InstanceType<typeof RadiusGraph>>()
+const picture = ref<{ fit: () => void; keep: (name: string) => void }>()
 let touched = false
 
 async function load(): Promise<void> {
   busy.value = true
   try {
     account.value ??= (await data(api.GET('/api/v1/accounts/{id}', { params: { path: { id } } }))).account
-    radius.value = await data(
-      api.GET('/api/v1/accounts/{id}/radius', {
-        params: { path: { id }, query: { evidence: wanted.value.length ? wanted.value : ['declared'], mentions: mentions.value } },
-      }),
-    )
+    const query = { evidence: wanted.value.length ? wanted.value : (['declared'] as typeof wanted.value), mentions: mentions.value }
+    radius.value = await data(api.GET('/api/v1/accounts/{id}/radius', { params: { path: { id }, query } }))
     if (!touched) open.value = new Set(radius.value.graph.nodes.length > manyThings ? [] : radius.value.summary.systems)
     trouble.value = ''
   } catch (e) {
-    trouble.value = e instanceof Problem ? e.message : String(e)
+    trouble.value = e instanceof Error ? e.message : String(e)
   } finally {
     busy.value = false
   }
@@ -65,39 +64,45 @@ function all(show: boolean): void {
   touched = true
   open.value = new Set(show ? radius.value?.summary.systems : [])
 }
-const shown = ref(200)
-const rows = computed(() => nodes.value.filter((n) => n.hop > 0).slice(0, shown.value))
+const rows = computed(() => nodes.value.filter((n) => n.hop > 0))
+const columns = [
+  { key: 'name', title: t('fields.name'), content: 'place' as const },
+  { key: 'system', title: t('fields.system'), content: 'system' as const },
+  { key: 'of', title: t('radius.what'), width: 90 },
+  { key: 'state', title: t('fields.state'), content: 'state' as const },
+  { key: 'hop', title: t('radius.steps'), content: 'number' as const },
+  { key: 'why', title: t('radius.how'), content: 'text' as const },
+]
 </script>
 
 <template>
-  <div class="row spread">
-    <h1>
-      What would be touched
-      <span v-if="account" class="soft"
-        >if <RouterLink :to="`/accounts/${id}`">{{ account.name }}</RouterLink> on {{ account.system }} changed</span
-      >
-    </h1>
-    <div class="row">
-      <Button size="small" @click="all(true)">Open all systems</Button>
-      <Button size="small" @click="all(false)">Close all</Button>
-      <Button size="small" @click="picture?.fit()">Whole picture</Button>
-    </div>
-  </div>
+  <PageHead :title="t('radius.title')">
+    <template #title
+      >{{ t('radius.title') }}{{ ' '
+      }}<span v-if="account" class="soft"
+        >{{ t('radius.if') }} <RouterLink :to="`/accounts/${id}`">{{ account.name }}</RouterLink> {{ t('words.on') }} {{ account.system }}
+        {{ t('radius.changed') }}</span
+      ></template
+    >
+    <Button size="small" @click="all(true)">{{ t('radius.openAll') }}</Button>
+    <Button size="small" @click="all(false)">{{ t('radius.closeAll') }}</Button>
+    <Button size="small" @click="picture?.fit()">{{ t('radius.whole') }}</Button>
+    <Button size="small" @click="picture?.keep(account?.name ?? 'radius')">{{ t('radius.keep') }}</Button>
+  </PageHead>
   <Trouble :words="trouble" retry @again="load" />
-  <fieldset class="row filters">
-    <legend class="visually-hidden">Evidence</legend>
-    <span class="soft">Known because</span>
-    <label v-for="k in kinds" :key="k"><input v-model="wanted" type="checkbox" :value="k" /> {{ k }}</label>
-    <label><input v-model="mentions" type="checkbox" /> also files that only mention it</label>
-  </fieldset>
+  <div class="row filters">
+    <span class="soft">{{ t('radius.known') }}</span>
+    <CheckboxGroup v-model:value="wanted" :options="[...kinds]" />
+    <label class="row"><Switch v-model:checked="mentions" size="small" /> {{ t('radius.mentions') }}</label>
+  </div>
   <template v-if="radius">
     <p>
-      <b>{{ plural(radius.summary.direct, 'dependent') }}</b> of its own and {{ radius.summary.further }} further ones on
-      {{ plural(radius.summary.systems.length, 'system')
-      }}<template v-if="radius.summary.down.length">, <StateTag :state="`${radius.summary.down.length} down already`" as="down" /></template
-      >. <span class="soft">How complete this is: {{ radius.words }}.</span
-      ><template v-if="radius.graph.more"> There are more than are shown.</template>
+      <b>{{ t('n.dependents', radius.summary.direct) }}</b>
+      {{ t('radius.further', { n: radius.summary.further, systems: t('n.systems', radius.summary.systems.length) }) }}
+      <StateTag v-if="radius.summary.down.length" :state="t('radius.down', radius.summary.down.length)" as="down" />
+      <span class="soft">{{ t('radius.complete', { words: radius.words }) }}</span>
     </p>
+    <Alert v-if="radius.graph.more" type="warning" show-icon :message="t('radius.more')" />
     <div v-if="nodes.length > 1" class="both">
       <RadiusGraph ref="picture" :nodes="nodes" :edges="edges" :open="open" :chosen="chosen" @choose="chosen = $event" @system="toggle" />
       <aside class="panel" aria-live="polite">
@@ -108,66 +113,53 @@ const rows = computed(() => nodes.value.filter((n) => n.hop > 0).slice(0, shown.
               >{{ node.name }}</template
             ></b
           >
-          <div class="soft">on {{ node.system }} <StateTag v-if="node.state" :state="node.state" /></div>
+          <div class="soft">{{ t('words.on') }} {{ node.system }} <StateTag v-if="node.state" :state="node.state" /></div>
           <div v-for="r in reasons" :key="r.from + r.why" class="reason">
-            <StateTag :state="r.strength ? `${r.why}: ${r.strength}` : r.why" :as="r.strength" />{{ ' ' }}
-            <span class="soft break">{{ r.detail || `of ${r.by}` }}</span>
+            <StateTag :state="r.strength ? `${r.why}: ${r.strength}` : r.why" :as="r.strength" />
+            <span class="soft break">{{ r.detail || t('radius.of', { name: r.by }) }}</span>
           </div>
+          <Button size="small" @click="chosen = ''">{{ t('radius.back') }}</Button>
         </template>
         <template v-else>
-          <b>Systems</b>
+          <b>{{ t('places.systems') }}</b>
           <div v-for="s in systems" :key="s.name" class="reason">
-            <button class="plain-button link" :aria-expanded="open.has(s.name)" @click="toggle(s.name)">
-              {{ open.has(s.name) ? '−' : '+' }} {{ s.name }}</button
-            >{{ ' ' }}
+            <Button type="link" size="small" class="system" :aria-expanded="open.has(s.name)" @click="toggle(s.name)"
+              >{{ open.has(s.name) ? '−' : '+' }} {{ s.name }}</Button
+            >
             <span class="soft">{{ summary(s.list) }}</span>
           </div>
-          <p class="soft">Click a box for what it is and why it is there; a system to open or close it.</p>
+          <p class="soft">{{ t('radius.click') }}</p>
         </template>
-        <Button v-if="node" size="small" @click="chosen = ''">Back to the systems</Button>
       </aside>
     </div>
-    <div v-else class="panel soft">
-      Nothing is known to use it by this evidence. {{ radius.words }}: what was not read may still use it.
-    </div>
-    <h2>The same as a list</h2>
-    <div class="panel scroll" tabindex="0" role="region" aria-label="The same as a list">
-      <table class="dense">
-        <thead>
-          <tr>
-            <th scope="col">System</th>
-            <th scope="col">What</th>
-            <th scope="col">Name</th>
-            <th scope="col">State</th>
-            <th scope="col">Steps away</th>
-            <th scope="col">How it is known</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="n in rows" :key="n.id">
-            <td>{{ n.system }}</td>
-            <td>{{ n.of }}</td>
-            <td class="mono">
-              <RouterLink v-if="n.dependent" :to="`/dependents/${n.dependent}`">{{ n.name }}</RouterLink><template v-else>{{
-                n.name
-              }}</template>
-            </td>
-            <td><StateTag :state="n.state ?? ''" /></td>
-            <td>{{ n.hop }}</td>
-            <td>
-              <div v-for="e in reached(n.id)" :key="e.from + e.why">
-                <StateTag :state="e.strength ? `${e.why}: ${e.strength}` : e.why" :as="e.strength" />
-              </div>
-            </td>
-          </tr>
-        </tbody>
-      </table>
-      <p v-if="nodes.length - 1 > rows.length">
-        <Button size="small" @click="shown += 500">Show more of {{ nodes.length - 1 }}</Button>
-      </p>
-    </div>
+    <Empty v-else :image="Empty.PRESENTED_IMAGE_SIMPLE"
+      ><template #description
+        ><span class="soft">{{ t('radius.none', { words: radius.words }) }}</span></template
+      ></Empty
+    >
+    <h2>{{ t('radius.list') }}</h2>
+    <section class="panel">
+      <PlainTable
+        :label="t('radius.list')"
+        :columns="columns"
+        :rows="rows"
+        :row-key="(n) => n.id"
+        :size="100"
+        :empty="t('dependents.none')"
+      >
+        <template #name="{ row }"
+          ><RouterLink v-if="row.dependent" :to="`/dependents/${row.dependent}`">{{ row.name }}</RouterLink
+          ><template v-else>{{ row.name }}</template></template
+        >
+        <template #state="{ row }"><StateTag :state="row.state ?? ''" /></template>
+        <template #why="{ row }"
+          ><div v-for="e in reached(row.id)" :key="e.from + e.why">
+            <StateTag :state="e.strength ? `${e.why}: ${e.strength}` : e.why" :as="e.strength" /></div
+        ></template>
+      </PlainTable>
+    </section>
   </template>
-  <p v-else-if="busy" class="soft">Reading the picture…</p>
+  <Spin v-else-if="busy" />
 </template>
 
 <style scoped>
@@ -177,28 +169,22 @@ const rows = computed(() => nodes.value.filter((n) => n.hop > 0).slice(0, shown.
   gap: 12px;
 }
 .filters {
-  border: 0;
-  padding: 0;
   margin: 6px 0;
   gap: 14px;
 }
 .reason {
   margin: 6px 0;
 }
-.link {
-  color: var(--moss);
-  text-decoration: underline;
-}
-.scroll {
-  overflow-x: auto;
+.system {
+  padding: 0 4px 0 0;
 }
 aside {
-  max-height: 490px;
+  max-height: 520px;
   overflow-y: auto;
 }
 @media (max-width: 1000px) {
   .both {
-    grid-template-columns: 1fr;
+    grid-template-columns: minmax(0, 1fr);
   }
 }
 </style>

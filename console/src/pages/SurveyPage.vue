@@ -1,112 +1,152 @@
 <script setup lang="ts">
-import { Button } from 'ant-design-vue'
-import { computed, ref } from 'vue'
-import { useRoute } from 'vue-router'
+import { Button, Popconfirm, Progress, Segmented } from 'ant-design-vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import { onChanged } from '../api/changes'
-import { api, data, Problem, type ListQuery, type Schemas } from '../api/client'
-import type { Column } from '../components/listing'
-import ServerTable from '../components/ServerTable.vue'
+import { api, data, type ListQuery, type Schemas } from '../api/client'
+import PageHead from '../components/PageHead.vue'
+import StageTable from '../components/StageTable.vue'
 import StateTag from '../components/StateTag.vue'
 import Trouble from '../components/Trouble.vue'
 import When from '../components/When.vue'
+import { useWork } from '../components/work'
+import { lasting, never } from '../components/words'
+import type { Column } from '../lists/listing'
+import ListPage from '../lists/ListPage.vue'
+import { stages } from '../pictures/run'
+import { palette, series } from '../state/appearance'
 import { useSession } from '../state/session'
+import { t } from '../texts'
 
 type Visit = Schemas['Visit']
+const Picture = defineAsyncComponent(() => import('../pictures/Picture.vue'))
 const session = useSession()
-const id = Number(useRoute().params.id)
+const route = useRoute()
+const router = useRouter()
+const id = Number(route.params.id)
 const survey = ref<Schemas['Survey']>()
-const trouble = ref('')
+const slow = ref<Visit[]>([])
+const failed = ref('')
+const { busy, trouble, work } = useWork()
 const columns: Column[] = [
-  { key: 'system', title: 'System', field: 'system' },
-  { key: 'state', title: 'State', field: 'state' },
-  { key: 'added', title: 'New', field: 'added' },
-  { key: 'altered', title: 'Changed', field: 'altered' },
-  { key: 'vanished', title: 'Gone', field: 'vanished' },
-  { key: 'took', title: 'Took' },
-  { key: 'words', title: 'What happened', field: 'words', width: '45%', long: true },
+  { key: 'system', title: t('fields.system'), field: 'system', content: 'system' },
+  { key: 'state', title: t('fields.state'), field: 'state', content: 'state' },
+  { key: 'added', title: t('surveys.added'), field: 'added', content: 'number', compares: 'number' },
+  { key: 'altered', title: t('surveys.altered'), field: 'altered', content: 'number', compares: 'number' },
+  { key: 'vanished', title: t('surveys.vanished'), field: 'vanished', content: 'number', compares: 'number' },
+  { key: 'took', title: t('fields.took'), content: 'time' },
+  { key: 'words', title: t('surveys.happened'), field: 'words', content: 'text' },
 ]
 const fetch = (query: ListQuery) => data(api.GET('/api/v1/surveys/{id}/visits', { params: { path: { id }, query } }))
 const key = (v: Visit) => v.id
+const tab = computed({
+  get: () => String(route.query.tab ?? 'visits'),
+  set: (to) => void router.replace({ query: { ...route.query, tab: to } }),
+})
 
 async function load(): Promise<void> {
   try {
     survey.value = await data(api.GET('/api/v1/surveys/{id}', { params: { path: { id } } }))
+    if (tab.value === 'stages') slow.value = (await fetch({ limit: 1000 })).items
+    failed.value = ''
   } catch (e) {
-    trouble.value = e instanceof Problem ? e.message : String(e)
+    failed.value = e instanceof Error ? e.message : String(e)
   }
 }
 void load()
 onChanged(() => void load())
-
-async function cancel(): Promise<void> {
-  try {
-    await data(api.POST('/api/v1/surveys/{id}/cancel', { params: { path: { id } } }))
-  } catch (e) {
-    trouble.value = e instanceof Problem ? e.message : String(e)
-  }
+const views = [
+  { value: 'visits', label: t('surveys.visits') },
+  { value: 'stages', label: t('surveys.byStage') },
+]
+function show(to: unknown): void {
+  tab.value = String(to)
+  if (to === 'stages') void fetch({ limit: 1000 }).then((page) => (slow.value = page.items))
 }
+const cancel = () => work('cancel', () => data(api.POST('/api/v1/surveys/{id}/cancel', { params: { path: { id } } })))
 
-const share = computed(() => (survey.value?.total ? (100 * survey.value.done) / survey.value.total : 0))
-
-function took(v: Visit): string {
-  if (!v.started || !v.ended || v.ended.startsWith('0001')) return ''
-  return `${((Date.parse(v.ended) - Date.parse(v.started)) / 1000).toFixed(1)} s`
-}
+const share = computed(() => (survey.value?.total ? Math.round((100 * survey.value.done) / survey.value.total) : 0))
+const left = computed(() => {
+  const s = survey.value
+  if (!s || s.state !== 'running' || !s.done) return ''
+  return t('surveys.left', { time: lasting(((Date.now() - Date.parse(s.started)) / s.done) * (s.total - s.done)) })
+})
+const took = (v: Visit) => (!v.started || never(v.ended) ? '' : lasting(Date.parse(v.ended!) - Date.parse(v.started)))
+const drawing = computed(() => (slow.value.length ? stages(slow.value, palette.value, series.value) : undefined))
 </script>
 
 <template>
-  <div class="row spread">
-    <h1>Survey {{ id }} <StateTag v-if="survey" :state="survey.state" /></h1>
-    <Button v-if="survey?.state === 'running' && session.may('operator')" @click="cancel">Cancel; keep what was read</Button>
-  </div>
-  <Trouble :words="trouble" />
-  <p v-if="survey" class="soft">
-    {{ survey.done }} of {{ survey.total }} systems, {{ survey.failed }} not read completely; {{ survey.added }} new,
-    {{ survey.altered }} changed, {{ survey.vanished }} gone. Started <When :at="survey.started" /> by {{ survey.requested_by }}.
-  </p>
-  <div
-    v-if="survey?.state === 'running'"
-    class="meter"
-    role="progressbar"
-    aria-label="Systems read"
-    :aria-valuenow="Math.round(share)"
-    aria-valuemin="0"
-    aria-valuemax="100"
-  >
-    <span :style="{ width: share + '%' }"></span>
-  </div>
-  <ServerTable label="Visits" :columns="columns" :fetch="fetch" :row-key="key" empty="No systems in this survey.">
-    <template #system="{ row }"
-      ><RouterLink :to="`/systems/${encodeURIComponent(row.system)}`">{{ row.system }}</RouterLink></template
+  <PageHead :title="t('surveys.one', { n: id })">
+    <template #title>{{ t('surveys.one', { n: id }) }} <StateTag v-if="survey" :state="survey.state" /></template>
+    <Popconfirm
+      v-if="survey?.state === 'running' && session.may('operator')"
+      :title="t('surveys.cancelAsk')"
+      :ok-text="t('surveys.cancelYes')"
+      :cancel-text="t('do.notNow')"
+      placement="bottomRight"
+      @confirm="cancel"
+      ><Button :loading="busy === 'cancel'">{{ t('surveys.cancel') }}</Button></Popconfirm
     >
-    <template #state="{ row }"><StateTag :state="row.state" /></template>
-    <template #took="{ row }">{{ took(row) }}</template>
-    <template #words="{ row }">
-      <template v-if="row.words"
-        ><b>{{ row.stage }}</b> {{ row.words }}
-        <div class="soft">{{ row.next_step }}</div></template
+  </PageHead>
+  <Trouble :words="failed" retry @again="load" />
+  <Trouble :words="trouble" />
+  <p v-if="survey" class="soft" role="status">
+    {{
+      t('surveys.counts', {
+        done: survey.done,
+        total: survey.total,
+        failed: survey.failed,
+        added: survey.added,
+        altered: survey.altered,
+        vanished: survey.vanished,
+      })
+    }}
+    {{ t('surveys.begun', { name: survey.requested_by }) }} <When :at="survey.started" />. {{ left }}
+  </p>
+  <Progress v-if="survey?.state === 'running'" :percent="share" :aria-label="t('surveys.read')" />
+  <Segmented :value="tab" :options="views" class="views" :aria-label="t('run.view')" @change="show" />
+  <template v-if="tab === 'visits'">
+    <ListPage name="visits" :label="t('surveys.visits')" :columns="columns" :fetch="fetch" :row-key="key" :empty="t('surveys.noSystems')">
+      <template #system="{ row }"
+        ><RouterLink :to="`/systems/${encodeURIComponent(row.system)}`">{{ row.system }}</RouterLink></template
       >
-      <details v-if="row.problems.length">
-        <summary>{{ row.problems.length }} {{ row.problems.length === 1 ? 'place' : 'places' }} could not be read</summary>
-        <div v-for="p in row.problems" :key="p.place + p.what">
-          <span class="mono">{{ p.place }}</span>: {{ p.what }}<span v-if="p.next" class="soft"> ({{ p.next }})</span>
-        </div>
-      </details>
-    </template>
-  </ServerTable>
+      <template #state="{ row }"><StateTag :state="row.state" /></template>
+      <template #took="{ row }">{{ took(row) }}</template>
+      <template #words="{ row }"
+        ><span :title="row.words"
+          ><b v-if="row.words">{{ row.stage }}</b> {{ row.words }}
+          <span v-if="row.problems.length" class="soft">{{ t('surveys.unread', row.problems.length) }}</span></span
+        ></template
+      >
+      <template #beside="{ row }">
+        <h2>
+          <RouterLink :to="`/systems/${encodeURIComponent(row.system)}`">{{ row.system }}</RouterLink> <StateTag :state="row.state" />
+        </h2>
+        <p v-if="row.words" class="break">
+          <b>{{ row.stage }}</b> {{ row.words }}
+        </p>
+        <p v-if="row.next_step" class="soft">{{ row.next_step }}</p>
+        <StageTable :stages="row.stages" />
+        <template v-if="row.problems.length">
+          <h2>{{ t('surveys.unread', row.problems.length) }}</h2>
+          <div v-for="p in row.problems" :key="p.place + p.what" class="break">
+            <span class="mono">{{ p.place }}</span>: {{ p.what }}<span v-if="p.next" class="soft"> ({{ p.next }})</span>
+          </div>
+        </template>
+      </template>
+    </ListPage>
+  </template>
+  <Picture
+    v-else
+    :question="t('surveys.question')"
+    :drawing="drawing"
+    :empty="t('run.nothingYet')"
+    :columns="[t('fields.system'), t('systems.stage'), t('fields.took')]"
+  />
 </template>
 
 <style scoped>
-.meter {
-  background: var(--plain-bg);
-  height: 6px;
-  border-radius: 3px;
-  margin: 6px 0 12px;
-}
-.meter span {
-  display: block;
-  height: 6px;
-  border-radius: 3px;
-  background: var(--moss);
+.views {
+  margin: 6px 0 10px;
 }
 </style>

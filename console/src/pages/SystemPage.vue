@@ -1,213 +1,149 @@
 <script setup lang="ts">
-import { Button } from 'ant-design-vue'
-import { computed, ref } from 'vue'
+import { Alert, Button, TypographyText } from 'ant-design-vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { onChanged } from '../api/changes'
-import { api, data, Problem, type Schemas } from '../api/client'
+import { api, data, type Schemas } from '../api/client'
+import FindingPanel from '../components/FindingPanel.vue'
+import PageHead from '../components/PageHead.vue'
+import StageTable from '../components/StageTable.vue'
 import StateTag from '../components/StateTag.vue'
-import SocketTable from '../components/SocketTable.vue'
+import SystemFacts from '../components/SystemFacts.vue'
 import Trouble from '../components/Trouble.vue'
-import When from '../components/When.vue'
+import { useWork } from '../components/work'
 import { useSession } from '../state/session'
+import { t } from '../texts'
 
+const RemoveSystem = defineAsyncComponent(() => import('../components/RemoveSystem.vue'))
 const session = useSession()
 const route = useRoute()
 const router = useRouter()
 const name = String(route.params.name)
 const system = ref<Schemas['System']>()
-const trouble = ref('')
-const busy = ref('')
+const findings = ref<Schemas['Finding'][]>([])
+const { busy, trouble, work } = useWork()
+const failed = ref('')
 
 async function load(): Promise<void> {
   try {
     system.value = await data(api.GET('/api/v1/systems/{name}', { params: { path: { name } } }))
+    findings.value = (
+      await data(api.GET('/api/v1/findings', { params: { query: { filter: [`system=${system.value.name}`], limit: 20 } } }))
+    ).items
+    failed.value = ''
   } catch (e) {
-    trouble.value = e instanceof Problem ? e.message : String(e)
+    failed.value = e instanceof Error ? e.message : String(e)
   }
 }
 void load()
 onChanged(() => void load())
 
-async function work(what: string, act: () => Promise<unknown>): Promise<void> {
-  busy.value = what
-  trouble.value = ''
-  try {
-    await act()
+const act = (what: string, does: () => Promise<unknown>) =>
+  work(what, async () => {
+    await does()
     await load()
-  } catch (e) {
-    trouble.value = e instanceof Problem ? e.message : String(e)
-  } finally {
-    busy.value = ''
-  }
-}
-
-const check = () => work('check', () => data(api.POST('/api/v1/systems/{name}/check', { params: { path: { name } } })))
+  })
+const check = () => act('check', () => data(api.POST('/api/v1/systems/{name}/check', { params: { path: { name } } })))
 const approve = (fingerprint: string) =>
-  work('approve', () => data(api.POST('/api/v1/systems/{name}/host-key', { params: { path: { name } }, body: { fingerprint } })))
+  act('approve', () => data(api.POST('/api/v1/systems/{name}/host-key', { params: { path: { name } }, body: { fingerprint } })))
 const survey = () =>
   work('survey', async () => {
     const started = await data(api.POST('/api/v1/surveys', { body: { systems: [name] } }))
     await router.push(`/surveys/${started.id}`)
   })
 
+/** What would go with it, said before it is removed; the name is typed. */
+const removal = ref<Schemas['Removal']>()
+const askRemoval = () =>
+  work('removal', async () => {
+    removal.value = await data(api.GET('/api/v1/systems/{name}/removal', { params: { path: { name } } }))
+  })
+const remove = () =>
+  work('remove', async () => {
+    await data(api.DELETE('/api/v1/systems/{name}', { params: { path: { name } } }))
+    await router.push('/systems')
+  })
+
 /** The key that a failed check saw and that is not approved yet. */
 const offered = computed(() => {
-  const failed = system.value?.stages.find((s) => !s.ok && (s.code === 'new-host-key' || s.code === 'untrusted'))
-  return failed ? (/SHA256:[A-Za-z0-9+/]+/.exec(failed.detail ?? '')?.[0] ?? '') : ''
+  const stage = system.value?.stages.find((s) => !s.ok && (s.code === 'new-host-key' || s.code === 'untrusted'))
+  return stage ? (/SHA256:[A-Za-z0-9+/]+/.exec(stage.detail ?? '')?.[0] ?? '') : ''
 })
+const mayChange = computed(() => session.may('operator') || session.may('administrator'))
+const links = computed(() =>
+  ['accounts', 'dependents', 'connections', 'findings'].map((place) => ({
+    to: { path: `/${place}`, query: { f: `system=${name}` } },
+    text: t(`places.${place}`),
+  })),
+)
 </script>
 
 <template>
-  <div class="row spread">
-    <h1>{{ name }} <StateTag v-if="system" :state="system.state" /></h1>
-    <div class="row">
-      <Button v-if="session.may('operator') || session.may('administrator')" :loading="busy === 'check'" @click="check">Check</Button>
-      <Button v-if="session.may('operator')" type="primary" :loading="busy === 'survey'" @click="survey">Survey this system</Button>
-    </div>
-  </div>
+  <PageHead :title="name">
+    <template #title>{{ name }} <StateTag v-if="system" :state="system.state" /></template>
+    <Button v-if="mayChange" :loading="busy === 'check'" @click="check">{{ t('systems.checkIt') }}</Button>
+    <Button v-if="session.may('operator')" type="primary" :loading="busy === 'survey'" @click="survey">{{ t('systems.surveyIt') }}</Button>
+    <Button v-if="session.may('administrator')" :loading="busy === 'removal'" @click="askRemoval">{{ t('systems.remove') }}</Button>
+  </PageHead>
+  <Trouble :words="failed" retry @again="load" />
   <Trouble :words="trouble" />
   <template v-if="system">
-    <div v-if="system.waits_for_approval" class="panel warn">
-      <p>
-        <b>Nothing secret is sent there.</b> Where its secrets go was given or changed, and waits for somebody's approval:
-        <RouterLink to="/approvals?f=state=asked">approval {{ system.waits_for_approval }}</RouterLink
-        >.
-      </p>
-    </div>
-    <div v-if="offered" class="panel warn">
-      <p>
-        <b>A host key waits for approval.</b> Compare it on the host itself (<code>ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub</code>).
-        Nothing is read or changed there before.
-      </p>
-      <div class="row">
-        <code class="break">{{ offered }}</code><Button
-          v-if="session.may('approver')"
-          type="primary"
-          :loading="busy === 'approve'"
-          @click="approve(offered)"
-          >It is the same: approve</Button
-        >
-      </div>
-    </div>
+    <Alert v-if="system.waits_for_approval" type="warning" show-icon class="alert" :message="t('systems.nothingSent')">
+      <template #description
+        >{{ t('systems.waitsApproval') }}
+        <RouterLink to="/approvals?f=state=asked">{{ t('systems.approval', { n: system.waits_for_approval }) }}</RouterLink></template
+      >
+    </Alert>
+    <Alert v-if="offered" type="warning" show-icon class="alert" :message="t('systems.keyWaits')">
+      <template #description>
+        <p>
+          {{ t('systems.keyCompare') }} <TypographyText code>{{ 'ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub' }}</TypographyText>
+        </p>
+        <div class="row">
+          <TypographyText code copyable class="break">{{ offered }}</TypographyText><Button
+            v-if="session.may('approver')"
+            type="primary"
+            :loading="busy === 'approve'"
+            @click="approve(offered)"
+            >{{ t('systems.keySame') }}</Button
+          >
+        </div>
+      </template>
+    </Alert>
+    <FindingPanel
+      :findings="findings"
+      :about="system.name"
+      :most="3"
+      :all="`/findings?f=${encodeURIComponent(`system=${name}`)}`"
+      :more="t('account.allFindings', findings.length)"
+    />
     <div class="two">
       <section>
-        <h2>What it is</h2>
-        <dl class="facts panel">
-          <dt>Kind</dt>
-          <dd>{{ system.kind }}</dd>
-          <dt>Address</dt>
-          <dd class="mono">{{ system.address }}{{ system.port ? ':' + system.port : '' }}</dd>
-          <dt>Steward</dt>
-          <dd>{{ system.steward }}</dd>
-          <template v-if="system.site"
-            ><dt>Site</dt>
-            <dd>{{ system.site }}</dd></template
-          >
-          <template v-if="system.environment"
-            ><dt>Environment</dt>
-            <dd>{{ system.environment }}</dd></template
-          >
-          <template v-if="system.owner"
-            ><dt>Owner</dt>
-            <dd>{{ system.owner }}</dd></template
-          >
-          <template v-for="(setting, option) in system.options" :key="option"
-            ><dt>Option {{ option }}</dt>
-            <dd class="mono">{{ setting }}</dd></template
-          >
-          <template v-if="system.facts.flavor"
-            ><dt>Software</dt>
-            <dd>{{ system.facts.flavor }}</dd></template
-          >
-          <template v-if="system.facts.domains?.length"
-            ><dt>Domains</dt>
-            <dd>{{ system.facts.domains.join(', ') }}</dd></template
-          >
-          <template v-if="system.facts.trusts?.length"
-            ><dt>Trusts</dt>
-            <dd>{{ system.facts.trusts.map((trust) => trust.names?.join(', ')).join('; ') }}</dd></template
-          >
-          <template v-if="system.facts.identity"
-            ><dt>Identity</dt>
-            <dd class="mono">{{ system.facts.identity }}</dd></template
-          >
-          <template v-if="system.host_keys.length"
-            ><dt>Approved host key</dt>
-            <dd class="mono">{{ system.host_keys.join(', ') }}</dd></template
-          >
-          <template v-if="system.trusted"
-            ><dt>Secrets may go there</dt>
-            <dd>{{ system.trusted }}</dd></template
-          >
-          <template v-if="system.facts.booted"
-            ><dt>Started</dt>
-            <dd><When :at="system.facts.booted" /></dd
-          ></template>
-          <template v-if="system.facts.reboot"
-            ><dt>Restart is due</dt>
-            <dd>{{ system.facts.reboot }}</dd></template
-          >
-          <template v-if="system.facts.clock_off"
-            ><dt>Clock</dt>
-            <dd>off by {{ Math.round(system.facts.clock_off / 1e9) }} s</dd></template
-          >
-          <template v-if="system.facts.certificate"
-            ><dt>Certificate</dt>
-            <dd>{{ system.facts.certificate }}</dd></template
-          >
-          <dt>Read completely</dt>
-          <dd><When v-if="system.read_completely" :at="system.read_completely" /><span v-else>never</span></dd>
-        </dl>
-        <p>
-          <RouterLink :to="{ path: '/accounts', query: { f: `system=${name}` } }">Its accounts</RouterLink> ·
-          <RouterLink :to="{ path: '/dependents', query: { f: `system=${name}` } }">Its dependents</RouterLink>
+        <h2>{{ t('account.what') }}</h2>
+        <div class="panel"><SystemFacts :system="system" /></div>
+        <p class="row">
+          <RouterLink v-for="l in links" :key="l.text" :to="l.to">{{ l.text }}</RouterLink>
         </p>
       </section>
       <section>
-        <h2>Latest attempt, stage by stage</h2>
-        <div class="panel">
-          <table v-if="system.stages.length" class="dense">
-            <thead>
-              <tr>
-                <th scope="col">Stage</th>
-                <th scope="col">Result</th>
-                <th scope="col">Time</th>
-                <th scope="col">What was found</th>
-              </tr>
-            </thead>
-            <tbody>
-              <tr v-for="s in system.stages" :key="s.stage">
-                <td>{{ s.stage }}</td>
-                <td><StateTag :state="s.ok ? 'ok' : 'failed'" /></td>
-                <td>{{ (s.took / 1e6).toFixed(1) }} ms</td>
-                <td>
-                  {{ s.detail }}
-                  <div v-if="s.next" class="soft">{{ s.next }}</div>
-                </td>
-              </tr>
-            </tbody>
-          </table>
-          <p v-else class="soft">Not tried yet. Press Check.</p>
-        </div>
+        <h2>{{ t('systems.attempt') }}</h2>
+        <div class="panel"><StageTable :stages="system.stages" /></div>
       </section>
     </div>
-    <SocketTable :system="name" />
   </template>
+  <RemoveSystem
+    v-if="removal"
+    :name="name"
+    :removal="removal"
+    :busy="busy === 'remove'"
+    :trouble="trouble"
+    @remove="remove"
+    @close="removal = undefined"
+  />
 </template>
 
 <style scoped>
-.two {
-  display: grid;
-  grid-template-columns: minmax(0, 2fr) minmax(0, 3fr);
-  gap: 16px;
-}
-.warn {
-  border-color: var(--warn);
-  margin-top: 10px;
-}
-@media (max-width: 1000px) {
-  .two {
-    grid-template-columns: 1fr;
-  }
+.alert {
+  margin: 8px 0;
 }
 </style>

@@ -1,39 +1,44 @@
-import { theme } from 'ant-design-vue'
 import { computed, ref, watchEffect } from 'vue'
+import { colours, hues, themeOf } from '../look/tokens'
 
-const stored = localStorage.getItem('moss-dark')
-const preferred = window.matchMedia?.('(prefers-color-scheme: dark)').matches ?? false
+export type Shade = 'light' | 'dark' | 'system'
 
-/** Whether the console is dark. */
-export const dark = ref(stored === null ? preferred : stored === 'yes')
+const asked = window.matchMedia?.('(prefers-color-scheme: dark)')
+const bySystem = ref(asked?.matches ?? false)
+asked?.addEventListener?.('change', (e) => (bySystem.value = e.matches))
 
-watchEffect(() => {
-  document.documentElement.dataset.theme = dark.value ? 'dark' : 'light'
-})
-
-export function toggleDark(): void {
-  dark.value = !dark.value
-  localStorage.setItem('moss-dark', dark.value ? 'yes' : 'no')
+function kept(): Shade {
+  const text = localStorage.getItem('moss-shade')
+  if (text === 'light' || text === 'dark' || text === 'system') return text
+  return 'system'
 }
 
-/** Mossy greens; colours chosen for a contrast of at least 4.5 to 1. */
-export const appearance = computed(() => ({
-  algorithm: dark.value ? [theme.darkAlgorithm, theme.compactAlgorithm] : [theme.defaultAlgorithm, theme.compactAlgorithm],
-  token: {
-    colorPrimary: dark.value ? '#86ad6c' : '#3c6635',
-    colorLink: dark.value ? '#a5c98a' : '#35592f',
-    colorBgBase: dark.value ? '#141a13' : '#ffffff',
-    colorTextBase: dark.value ? '#e3eadc' : '#1b2419',
-    colorTextSecondary: dark.value ? '#b4c0aa' : '#4c5a47',
-    colorTextDescription: dark.value ? '#b4c0aa' : '#4c5a47',
-    colorTextPlaceholder: dark.value ? '#96a38d' : '#66735f',
-    colorTextTertiary: dark.value ? '#a9b5a0' : '#566350',
-    colorSuccess: dark.value ? '#86ad6c' : '#3c6635',
-    colorWarning: dark.value ? '#d6b25e' : '#8a6100',
-    colorTextLightSolid: dark.value ? '#0f150d' : '#ffffff',
-    colorError: dark.value ? '#ffc4b6' : '#a8321f',
-    borderRadius: 5,
-    fontSize: 14,
-    motion: false,
-  },
-}))
+/** Light, dark, or as the machine is set. Kept in the browser: it is needed before anybody has signed in. */
+export const shade = ref<Shade>(kept())
+export const dark = computed(() => (shade.value === 'system' ? bySystem.value : shade.value === 'dark'))
+
+export function setShade(to: Shade): void {
+  shade.value = to
+  localStorage.setItem('moss-shade', to)
+}
+
+/** Whether tables are close together. */
+export const dense = ref(localStorage.getItem('moss-dense') === 'yes')
+export function setDense(to: boolean): void {
+  dense.value = to
+  localStorage.setItem('moss-dense', to ? 'yes' : 'no')
+}
+
+/** The colours of now, for what we draw ourselves. */
+export const palette = computed(() => colours[dark.value ? 'dark' : 'light'])
+
+export const series = computed(() => hues[dark.value ? 'dark' : 'light'])
+
+const kebab = (name: string): string => name.replace(/[A-Z]/g, (letter) => '-' + letter.toLowerCase())
+watchEffect(() => {
+  const root = document.documentElement
+  root.dataset.theme = dark.value ? 'dark' : 'light'
+  for (const [name, colour] of Object.entries(palette.value)) root.style.setProperty(`--${kebab(name)}`, colour)
+})
+
+export const appearance = computed(() => themeOf(dark.value, dense.value))

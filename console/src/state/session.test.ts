@@ -49,7 +49,7 @@ describe('the session', () => {
     expect(service.asked.map((a) => a.path)).toEqual(['/api/v1/status'])
     await s.makeFirst('CODE', 'ines', 'slow-tides-keep-time')
     expect(s.setUp).toBe(true)
-    expect(service.asked.at(-1)!.body).toEqual({ code: 'CODE', name: 'ines', password: 'slow-tides-keep-time' })
+    expect(service.sent().at(-1)!.body).toEqual({ code: 'CODE', name: 'ines', password: 'slow-tides-keep-time' })
   })
 
   it('is over for this console when signing out does not arrive', async () => {

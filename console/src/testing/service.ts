@@ -28,6 +28,8 @@ let away = false
 /** Answers in the service's place from now on, and what was asked of it. */
 export function serve(routes: Record<string, Answer>): {
   asked: Asked[]
+  /** What was asked for that changes something. */
+  sent: () => Asked[]
   answer: (route: string, answer: Answer) => void
   leave: () => void
 } {
@@ -36,6 +38,7 @@ export function serve(routes: Record<string, Answer>): {
   away = false
   return {
     asked: log,
+    sent: () => log.filter((a) => a.method !== 'GET'),
     answer: (route, answer) => {
       answers[route] = answer
     },

@@ -3,17 +3,17 @@ import { describe, expect, it, vi } from 'vitest'
 import { startChanges } from '../api/changes'
 import { Problem, type ListQuery, type Page } from '../api/client'
 import { show } from '../testing/show'
-import { readFilter, writeFilter } from './listing'
-import ServerTable from './ServerTable.vue'
+import { readFilter, writeFilter, type Column } from './listing'
+import ListPage from './ListPage.vue'
 
 interface Row {
   id: number
   name: string
 }
 
-const columns = [
+const columns: Column[] = [
   { key: 'name', title: 'Name', field: 'name' },
-  { key: 'id', title: 'Number', field: 'id' },
+  { key: 'id', title: 'Number', field: 'id', compares: 'number' },
   { key: 'note', title: 'Note' },
 ]
 
@@ -34,8 +34,8 @@ function rows(count: number) {
 type Fetch = (query: ListQuery) => Promise<Page<Row>>
 
 function list(count: number, at = '/', fetch: Fetch = rows(count).fetch) {
-  return show(ServerTable, {
-    props: { label: 'Accounts', columns, fetch, rowKey: (r: Row) => r.id, empty: 'Nothing yet: run a survey.', size: 10 },
+  return show(ListPage, {
+    props: { name: 'accounts', label: 'Accounts', columns, fetch, rowKey: (r: Row) => r.id, empty: 'Nothing yet: run a survey.', size: 10 },
     at,
   })
 }
@@ -43,20 +43,20 @@ function list(count: number, at = '/', fetch: Fetch = rows(count).fetch) {
 describe('a list', () => {
   it('shows a page, and says how many there are', async () => {
     const l = await list(25)
-    expect(l.page.findAll('tbody tr')).toHaveLength(10)
+    expect(l.page.findAll('tbody tr.ant-table-row')).toHaveLength(10)
     expect(l.read()).toContain('1–10 of 25')
     expect(l.button('Previous').off).toBe(true)
     await l.button('Next').press()
     expect(l.read()).toContain('11–20 of 25')
     await l.button('Next').press()
-    expect(l.page.findAll('tbody tr')).toHaveLength(5)
+    expect(l.page.findAll('tbody tr.ant-table-row')).toHaveLength(5)
     expect(l.button('Next').off).toBe(true)
     await l.button('Previous').press()
     expect(l.read()).toContain('11–20 of 25')
   })
 
   it('says that there may be more than are counted', async () => {
-    expect((await list(5000)).read()).toContain('1–10 of 1000 or more')
+    expect((await list(5000)).read()).toContain('1–10 of 1,000 or more')
   })
 
   it('has its state in the address', async () => {
@@ -64,9 +64,10 @@ describe('a list', () => {
     const l = await list(3, '/?f=name~svc&f=id>1&sort=-name&q=berth', service.fetch)
     expect(service.asked.at(-1)).toMatchObject({ filter: ['name~svc', 'id>1'], sort: '-name', search: 'berth' })
     expect(l.read()).toContain('Name contains svc')
-    expect(l.read()).toContain('Number after / more than 1')
+    expect(l.read()).toContain('Number more than 1')
     expect(l.page.findAll('th')[0]!.attributes('aria-sort')).toBe('descending')
-    await l.button('Remove the filter Name contains svc').press()
+    await l.page.find('[aria-label="Remove the filter Name contains svc"]').trigger('keydown.enter')
+    await flushPromises()
     expect(l.router.currentRoute.value.query.f).toEqual(['id>1'])
     expect(service.asked.at(-1)!.filter).toEqual(['id>1'])
   })
@@ -80,13 +81,14 @@ describe('a list', () => {
     await l.button('Name ↑').press()
     expect(service.asked.at(-1)).toMatchObject({ sort: '-name', cursor: undefined })
     expect(l.page.findAll('th')[2]!.find('button').exists()).toBe(false)
+    await l.button('Name ↓').press()
+    expect(service.asked.at(-1)!.sort, 'and not at all at the third').toBeUndefined()
   })
 
   it('adds a filter, and none without a column or a value', async () => {
     const l = await list(3)
     await l.button('Filter').press()
-    await l.button('Add').press()
-    expect(l.router.currentRoute.value.query.f).toBeUndefined()
+    expect(l.button('Add').off).toBe(true)
     await l.field('Column to filter by').fill('name')
     await l.field('How to compare').fill('!=')
     await l.field('Value to compare with').fill('a=b')
@@ -123,13 +125,14 @@ describe('a list', () => {
     expect(l.read()).not.toContain('Nothing yet')
     fails = false
     await l.button('Try again').press()
-    expect(l.page.findAll('tbody tr')).toHaveLength(2)
+    expect(l.page.findAll('tbody tr.ant-table-row')).toHaveLength(2)
   })
 
   it('shows the answer to the latest question, in whichever order they come', async () => {
     const waiting: ((page: { items: Row[]; total: number }) => void)[] = []
     const l = await list(0, '/', () => new Promise((answer) => waiting.push(answer)))
-    await l.button('Name').press()
+    await l.router.replace({ query: { sort: 'name' } })
+    await flushPromises()
     waiting[1]!({ items: [{ id: 2, name: 'the later' }], total: 1 })
     await flushPromises()
     waiting[0]!({ items: [{ id: 1, name: 'the earlier' }], total: 1 })
@@ -155,7 +158,7 @@ describe('a list', () => {
       stream.dispatchEvent(new Event('changed'))
       await vi.advanceTimersByTimeAsync(300)
       await flushPromises()
-      expect(l.page.findAll('tbody tr')).toHaveLength(2)
+      expect(l.page.findAll('tbody tr.ant-table-row')).toHaveLength(2)
       expect(l.read()).toContain('away')
     } finally {
       vi.useRealTimers()

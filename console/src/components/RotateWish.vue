@@ -1,0 +1,78 @@
+<script setup lang="ts">
+import { Checkbox, Form, FormItem, Input, InputNumber, Segmented, Select } from 'ant-design-vue'
+import type { Dayjs } from 'dayjs'
+import { computed, defineAsyncComponent } from 'vue'
+import { t } from '../texts'
+import { moment } from './words'
+
+/** How a rotation is to go: what happens on failure, when dependents restart. */
+export interface Wish {
+  policy: 'stop' | 'continue' | 'undo'
+  restart: 'now' | 'window' | 'leave'
+  window?: [Dayjs, Dayjs]
+  type: string
+  stopFirst: boolean
+  noAcceptors: string
+  /** Minutes that a system which is away is waited for; nothing for the usual time. */
+  patience?: number
+}
+const WindowPicker = defineAsyncComponent(() => import('./WindowPicker.vue'))
+const model = defineModel<Wish>({ required: true })
+defineProps<{ kind?: string; mayStopFirst: boolean; asksAcceptors: boolean }>()
+const policies = (['undo', 'stop', 'continue'] as const).map((value) => ({ value, label: t(`rotate.policy.${value}`) }))
+const restarts = (['now', 'window', 'leave'] as const).map((value) => ({ value, label: t(`rotate.restart.${value}`) }))
+const types = ['', 'ssh-ed25519', 'ecdsa-sha2-nistp256', 'ssh-rsa'].map((value) => ({ value, label: value ? value : t('rotate.sameType') }))
+const utc = computed(() => (model.value.window ? model.value.window.map((d) => moment(d.toISOString())).join(' – ') : ''))
+</script>
+
+<template>
+  <Form layout="inline" class="wish">
+    <FormItem :label="t('rotate.whenFails')"
+      ><Segmented v-model:value="model.policy" :options="policies" :aria-label="t('rotate.whenFails')"
+    /></FormItem>
+    <FormItem :label="t('rotate.restartLabel')"
+      ><Select v-model:value="model.restart" :options="restarts" :aria-label="t('rotate.restartLabel')" class="restart"
+    /></FormItem>
+    <FormItem v-if="model.restart === 'window'" :label="t('rotate.window')" :help="utc || t('rotate.windowHelp')">
+      <WindowPicker v-model="model.window" />
+    </FormItem>
+    <FormItem v-if="kind === 'ssh-key'" :label="t('rotate.newKey')"
+      ><Select v-model:value="model.type" :options="types" :aria-label="t('rotate.newKey')" class="restart"
+    /></FormItem>
+    <FormItem :label="t('rotate.patience')"
+      ><InputNumber
+        v-model:value="model.patience"
+        :min="0"
+        :max="1440"
+        :placeholder="'30'"
+        :addon-after="t('rotate.minutes')"
+        :aria-label="t('rotate.patience')"
+        class="patience"
+    /></FormItem>
+    <FormItem v-if="mayStopFirst"
+      ><Checkbox v-model:checked="model.stopFirst" :title="t('rotate.stopFirstWhy')">{{ t('rotate.stopFirst') }}</Checkbox></FormItem
+    >
+    <FormItem v-if="asksAcceptors" :label="t('rotate.noAcceptors')"
+      ><Input
+        v-model:value.lazy="model.noAcceptors"
+        :placeholder="t('rotate.noAcceptorsWhy')"
+        :aria-label="t('rotate.noAcceptorsWhy')"
+        :maxlength="500"
+    /></FormItem>
+  </Form>
+</template>
+
+<style scoped>
+.wish {
+  row-gap: 8px;
+}
+.wish :deep(.ant-segmented-group) {
+  flex-wrap: wrap;
+}
+.restart {
+  min-width: 150px;
+}
+.patience {
+  width: 150px;
+}
+</style>

@@ -1,0 +1,70 @@
+import {
+  ApartmentOutlined,
+  AuditOutlined,
+  BookOutlined,
+  ClusterOutlined,
+  ControlOutlined,
+  DashboardOutlined,
+  FieldTimeOutlined,
+  IdcardOutlined,
+  KeyOutlined,
+  LinkOutlined,
+  RadarChartOutlined,
+  SafetyOutlined,
+  SyncOutlined,
+  TeamOutlined,
+  ToolOutlined,
+  WarningOutlined,
+} from '@ant-design/icons-vue'
+import type { Component } from 'vue'
+
+/** A page of the menu; its words are texts `places.<name>`. */
+export interface Place {
+  name: string
+  path: string
+  icon: Component
+  /** Only for somebody with one of these roles. */
+  roles?: string[]
+}
+
+export const groups: { name: string; places: Place[] }[] = [
+  { name: '', places: [{ name: 'overview', path: '/', icon: DashboardOutlined }] },
+  {
+    name: 'estate',
+    places: [
+      { name: 'systems', path: '/systems', icon: ClusterOutlined },
+      { name: 'accounts', path: '/accounts', icon: IdcardOutlined },
+      { name: 'credentials', path: '/credentials', icon: KeyOutlined },
+      { name: 'dependents', path: '/dependents', icon: ApartmentOutlined },
+      { name: 'connections', path: '/connections', icon: LinkOutlined },
+      { name: 'surveys', path: '/surveys', icon: RadarChartOutlined },
+    ],
+  },
+  {
+    name: 'work',
+    places: [
+      { name: 'findings', path: '/findings', icon: WarningOutlined },
+      { name: 'rotations', path: '/rotations', icon: SyncOutlined },
+      { name: 'approvals', path: '/approvals', icon: AuditOutlined },
+      { name: 'schedule', path: '/schedule', icon: FieldTimeOutlined },
+    ],
+  },
+  { name: 'assurance', places: [{ name: 'ledger', path: '/ledger', icon: BookOutlined }] },
+  {
+    name: 'running',
+    places: [
+      { name: 'people', path: '/people', icon: TeamOutlined, roles: ['administrator', 'auditor'] },
+      { name: 'stewards', path: '/stewards', icon: ToolOutlined },
+      { name: 'tokens', path: '/tokens', icon: SafetyOutlined },
+      { name: 'options', path: '/options', icon: ControlOutlined },
+    ],
+  },
+]
+
+/** Which place an address belongs to. */
+export function placeOf(path: string): Place | undefined {
+  const all = groups.flatMap((g) => g.places)
+  return all
+    .filter((p) => (p.path === '/' ? path === '/' : path === p.path || path.startsWith(p.path + '/')))
+    .sort((a, b) => b.path.length - a.path.length)[0]
+}

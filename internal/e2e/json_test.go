@@ -1,0 +1,57 @@
+package e2e
+
+import (
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/require"
+)
+
+// What commands print with -o json has the shapes that docs/openapi.json gives as
+// JSON Schema: a list is an array of the list's items, a thing is that thing. A
+// validator that knows nothing of us judges it.
+func TestOutputHasItsSchema(t *testing.T) {
+	t.Parallel()
+	_, u := startDemo(t)
+	raw, err := os.Open("../../docs/openapi.json")
+	require.NoError(t, err)
+	defer raw.Close()
+	document, err := jsonschema.UnmarshalJSON(raw)
+	require.NoError(t, err)
+	compiler := jsonschema.NewCompiler()
+	compiler.DefaultDraft(jsonschema.Draft2020) // OpenAPI 3.1
+	compiler.AssertFormat()
+	require.NoError(t, compiler.AddResource("openapi.json", document))
+
+	u.moss(0, "rotate", "rehearse", "svc-berth")
+	u.moss(0, "rotate", "run", "svc-berth", "--reason", "shapes")
+	u.moss(0, "token", "add", "shapes")
+	for line, schema := range map[string]string{
+		"account list": "Account", "credential list": "Credential", "dependent list": "Dependent", "system list": "System", "finding list --all": "Finding",
+		"steward list": "Steward", "survey list": "Survey", "rotate list": "Rotation", "socket list": "SocketOf", "ledger list": "Entry", "user list": "User", "token list": "Token",
+		"approval list": "Approval", "schedule": "Planned", "system kinds": "Description",
+	} {
+		item, err := compiler.Compile("openapi.json#/components/schemas/" + schema)
+		require.NoError(t, err, schema)
+		out := u.moss(0, append(strings.Fields(line), "-o", "json")...)
+		value, err := jsonschema.UnmarshalJSON(strings.NewReader(out))
+		require.NoError(t, err, line)
+		list, is := value.([]any)
+		require.True(t, is, "%s prints an array", line)
+		if line != "approval list" {
+			require.NotEmpty(t, list, line)
+		}
+		for _, v := range list {
+			require.NoError(t, item.Validate(v), line)
+		}
+	}
+	for line, schema := range map[string]string{"account show svc-berth": "AccountDetail", "system show quay1": "System", "rotate show 1": "RotationNow", "credential show svc-berth": "CredentialDetail", "radius svc-berth": "Radius"} {
+		thing, err := compiler.Compile("openapi.json#/components/schemas/" + schema)
+		require.NoError(t, err, schema)
+		value, err := jsonschema.UnmarshalJSON(strings.NewReader(u.moss(0, append(strings.Fields(line), "-o", "json")...)))
+		require.NoError(t, err, line)
+		require.NoError(t, thing.Validate(value), line)
+	}
+}
