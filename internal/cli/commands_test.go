@@ -136,10 +136,10 @@ func TestExitCodes(t *testing.T) {
 		{"a-token", "rotate list", api.ExitFailed, "the store does not answer"},
 		{"a-token", "user list", api.ExitFailed, "cannot unmarshal"},
 		{"a-token", "token list", api.ExitFailed, "is this Moss Ledger?"},
-		{"a-token", "steward lists", api.ExitUsage, `unknown command "lists"; see 'moss steward --help'`},
-		{"a-token", "steward list --hue", api.ExitUsage, "unknown flag: --hue; see 'moss steward list --help'"},
+		{"a-token", "steward lists", api.ExitUsage, `there is no command "lists"; did you mean list? See 'moss steward --help'`},
+		{"a-token", "steward list --hue", api.ExitUsage, "there is no flag --hue; see 'moss steward list --help'"},
 		{"a-token", "steward list -o xml", api.ExitUsage, `unknown output "xml" (table, json, yaml or csv)`},
-		{"a-token", "account show", api.ExitUsage, "accepts 1 arg"},
+		{"a-token", "account show", api.ExitUsage, "ACCOUNT is missing: it is written 'moss account show ACCOUNT'"},
 	} {
 		code, out, told := run(t, server.URL, c.token, strings.Fields(c.line)...)
 		assert.Equal(t, c.code, code, "%s: %s", c.line, told)

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/http"
 
@@ -40,8 +41,13 @@ func showCredential(cmd *cobra.Command, c *api.Client, format string, args []str
 		Dependents []output.Row `json:"dependents"`
 		Incomplete []output.Row `json:"incomplete"`
 	}
-	if err := c.Call(cmd.Context(), http.MethodGet, fmt.Sprintf("/credentials/%d", resolved.ID), nil, &v); err != nil {
+	// Programs get what the service said, whole.
+	var raw json.RawMessage
+	if err := c.Call(cmd.Context(), http.MethodGet, fmt.Sprintf("/credentials/%d", resolved.ID), nil, &raw); err != nil {
 		return err
+	}
+	if err := json.Unmarshal(raw, &v); err != nil {
+		return fmt.Errorf("the answer cannot be read: %w", err)
 	}
 	for _, d := range v.Dependents {
 		d["what"] = "opens"
@@ -50,7 +56,7 @@ func showCredential(cmd *cobra.Command, c *api.Client, format string, args []str
 		}
 	}
 	if format != "table" {
-		return output.Write(cmd.OutOrStdout(), format, credentialPlaces, v.Dependents, v)
+		return output.Write(cmd.OutOrStdout(), format, credentialPlaces, v.Dependents, raw)
 	}
 	out := cmd.OutOrStdout()
 	for _, f := range []output.Column{{"Number", "id"}, {"Kind", "kind"}, {"Name", "name"}, {"System", "system"}, {"Type", "type"}, {"Bits", "bits"}, {"Fingerprint", "fingerprint"}, {"Accepted at", "points"}, {"Held at", "locations"}, {"Ends", "not_after"}, {"Rotated", "rotated"}} {

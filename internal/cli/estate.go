@@ -30,11 +30,20 @@ func surveyCommand() *cobra.Command {
 	var problems bool
 	visits.Flags().BoolVar(&problems, "problems", false, "list every line, file and entry that could not be read")
 	visits.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
+		// One that is not there has no visits either, and that is no answer.
+		var of output.Row
+		if err := c.Call(cmd.Context(), http.MethodGet, "/surveys/"+url.PathEscape(args[0]), nil, &of); err != nil {
+			return err
+		}
 		rows, _, err := output.Fetch(cmd, c, "/surveys/"+url.PathEscape(args[0])+"/visits", url.Values{}, 0)
 		if err != nil {
 			return err
 		}
 		if !problems {
+			if format == "table" {
+				fmt.Fprintf(cmd.OutOrStdout(), "Survey %s by %s, %s, %s: %s of %s systems, %s not read completely; %s new, %s changed, %s gone.\n\n", output.Show(of["id"]), output.Safe(output.Show(of["requested_by"])), output.Show(of["started"]), output.Show(of["state"]),
+					output.Show(of["done"]), output.Show(of["total"]), output.Show(of["failed"]), output.Show(of["added"]), output.Show(of["altered"]), output.Show(of["vanished"]))
+			}
 			return output.Write(cmd.OutOrStdout(), format, visitColumns, rows, rows)
 		}
 		var list []output.Row
@@ -242,7 +251,7 @@ func accountCommand() *cobra.Command {
 		return output.Write(cmd.OutOrStdout(), format, []output.Column{{"SPELLING", "spelling"}, {"STATE", "state"}, {"FORM", "form"}, {"ACCOUNTS", "accounts"}, {"WHY", "why"}}, rows, rows)
 	})
 	return output.Group("account", "Accounts that programs use", cmd, resolve,
-		output.ListCommand("list", "List accounts", "/accounts", []output.Column{{"ID", "id"}, {"NAME", "name"}, {"SYSTEM", "system"}, {"TYPE", "type"}, {"ENABLED", "enabled"}, {"LOCKED", "locked"}, {"PASSWORD CHANGED", "password_changed"}, {"EXPIRES", "password_expires"}, {"NEVER", "never_expires"}, {"CUSTODY", "custody"}, {"DEPENDENTS", "dependents"}, {"DESCRIPTION", "description"}},
+		output.ListCommand("list", "List accounts", "/accounts", []output.Column{{"ID", "id"}, {"NAME", "name"}, {"SYSTEM", "system"}, {"CUSTODY", "custody"}, {"DEPENDENTS", "dependents"}, {"ENABLED", "enabled"}, {"PASSWORD CHANGED", "password_changed"}, {"EXPIRES", "password_expires"}, {"NEVER", "never_expires"}, {"LOCKED", "locked"}, {"TYPE", "type"}, {"DESCRIPTION", "description"}},
 			"No accounts match. Read some systems with 'moss survey run'."))
 }
 
@@ -270,7 +279,7 @@ func evident(rows []output.Row, account int64) []output.Row {
 }
 
 func dependentCommand() *cobra.Command {
-	list := output.ListWith("list", "List dependents: services, scheduled entries and held copies", []output.Column{{"ID", "id"}, {"SYSTEM", "system"}, {"KIND", "kind"}, {"PLACE", "place"}, {"STATE", "state"}, {"START", "start_mode"}, {"RUNS AS", "runs_as"}, {"IDENTITY", "identity"}, {"SEEN", "seen"}, {"DESCRIPTION", "description"}},
+	list := output.ListWith("list", "List dependents: services, scheduled entries and held copies", []output.Column{{"ID", "id"}, {"SYSTEM", "system"}, {"PLACE", "place"}, {"KIND", "kind"}, {"STATE", "state"}, {"RUNS AS", "runs_as"}, {"START", "start_mode"}, {"IDENTITY", "identity"}, {"SEEN", "seen"}, {"DESCRIPTION", "description"}},
 		"No dependents match.", func(cmd *cobra.Command, c *api.Client, _ []string, query url.Values) (string, error) {
 			account, err := cmd.Flags().GetString("account")
 			if err != nil || account == "" {
@@ -340,7 +349,7 @@ func dependentCommand() *cobra.Command {
 }
 
 func findingCommand() *cobra.Command {
-	cmd := output.ListWith("list", "List what needs a person", []output.Column{{"SEVERITY", "severity"}, {"KIND", "kind"}, {"SYSTEM", "system"}, {"SUBJECT", "subject"}, {"WHAT", "what"}, {"NEXT", "next_step"}, {"RAISED", "raised"}},
+	cmd := output.ListWith("list", "List what needs a person", []output.Column{{"ID", "id"}, {"SEVERITY", "severity"}, {"KIND", "kind"}, {"SYSTEM", "system"}, {"SUBJECT", "subject"}, {"WHAT", "what"}, {"NEXT", "next_step"}, {"RAISED", "raised"}},
 		"Nothing needs you.", func(cmd *cobra.Command, _ *api.Client, _ []string, query url.Values) (string, error) {
 			if all, err := cmd.Flags().GetBool("all"); err != nil || all {
 				query.Set("all", "true")
@@ -349,5 +358,17 @@ func findingCommand() *cobra.Command {
 			return "/findings", nil
 		})
 	cmd.Flags().Bool("all", false, "also those that were cleared")
-	return output.Group("finding", "What needs a person", cmd)
+	show := &cobra.Command{Use: "show ID", Short: "Show a finding in full, and what to do", Args: api.Numbers(1, 1, "a finding", "finding list"), Example: "  moss finding show 12"}
+	output.AddFlag(show)
+	show.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
+		rows, _, err := output.Fetch(cmd, c, "/findings", url.Values{"all": {"true"}, "filter": {"id=" + args[0]}}, 1)
+		if err != nil {
+			return err
+		}
+		if len(rows) == 0 {
+			return fmt.Errorf("there is no finding %s: see 'moss finding list --all'", args[0])
+		}
+		return details(cmd, rows[0], []output.Column{{"Number", "id"}, {"Severity", "severity"}, {"Kind", "kind"}, {"Subject", "subject"}, {"System", "system"}, {"What", "what"}, {"What to do", "next_step"}, {"Raised", "raised"}, {"First raised", "first_raised"}, {"Seen", "seen"}, {"Cleared", "cleared"}})
+	})
+	return output.Group("finding", "What needs a person", cmd, show)
 }

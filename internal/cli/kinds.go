@@ -16,16 +16,18 @@ import (
 type kind struct {
 	Kind    string   `json:"kind"`
 	Title   string   `json:"title"`
+	Class   string   `json:"class"`
 	Port    int      `json:"port"`
 	Proof   string   `json:"proof"`
 	SignIn  []string `json:"sign_in"`
 	Options []struct {
 		Name    string   `json:"name"`
 		Type    string   `json:"type"`
-		Choices []string `json:"choices"`
-		Default string   `json:"default"`
+		Choices []string `json:"choices,omitempty"`
+		Default string   `json:"default,omitempty"`
 		Help    string   `json:"help"`
-		Reading bool     `json:"reading"`
+		Reading bool     `json:"reading,omitempty"`
+		Adds    bool     `json:"adds,omitempty"`
 	} `json:"options"`
 	Scopes []string `json:"scopes"`
 	Acts   []string `json:"acts"`

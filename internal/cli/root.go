@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"mossledger.example/moss/internal/cli/api"
+	"mossledger.example/moss/internal/cli/guidance"
 	"mossledger.example/moss/internal/cli/output"
 	"mossledger.example/moss/internal/cli/rotation"
 )
@@ -29,12 +30,11 @@ Exit codes: 0 done, 1 it did not work, 2 the command line is wrong,
 3 it worked and the answer is no (a check failed, drift, a rotation that did not
 end well, a ledger that does not hold), 4 not signed in or no right.`,
 	}
-	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
-		return api.Exit(api.ExitUsage, fmt.Errorf("%w; see '%s --help'", err, cmd.CommandPath()))
-	})
 	root.AddCommand(more...)
 	root.AddCommand(loginCommand(), logoutCommand(), stewardCommand(), systemCommand(), surveyCommand(), scheduleCommand(), accountCommand(), dependentCommand(),
 		useCommand(), radiusCommand(), searchCommand(), socketCommand(), credentialCommand(), rotation.CustodyCommand(), rotation.RotateCommand(), findingCommand(), rotation.ExplainCommand(), approvalCommand(), ledgerCommand(), userCommand(), tokenCommand())
+	output.Screens(root)
+	guidance.Give(root)
 	return root
 }
 
@@ -44,13 +44,13 @@ func Execute(root *cobra.Command) int {
 	if err == nil {
 		return api.ExitOK
 	}
-	fmt.Fprintln(root.ErrOrStderr(), "moss: "+safeLines(err.Error()))
+	words, usage := guidance.FlagRules(err.Error())
+	fmt.Fprintln(root.ErrOrStderr(), "moss: "+safeLines(words))
 	var exit *api.ExitError
 	if errors.As(err, &exit) {
 		return exit.Code
 	}
-	text := err.Error()
-	if strings.HasPrefix(text, "unknown command") || strings.HasPrefix(text, "accepts ") || strings.HasPrefix(text, "requires ") || strings.HasPrefix(text, "required flag") {
+	if usage || strings.HasPrefix(words, "unknown command") {
 		return api.ExitUsage
 	}
 	return api.ExitFailed
@@ -237,6 +237,7 @@ func userCommand() *cobra.Command {
 	change.Flags().StringVar(&resetFile, "password-file", "", "file with a new password for somebody who lost theirs, - for standard input")
 	change.Flags().BoolVar(&disable, "disable", false, "end all sessions and tokens and refuse sign-in")
 	change.Flags().BoolVar(&enable, "enable", false, "allow sign-in again")
+	change.MarkFlagsMutuallyExclusive("enable", "disable")
 	return output.Group("user", "People who sign in to Moss Ledger",
 		output.ListCommand("list", "List people", "/users", []output.Column{{"NAME", "name"}, {"ROLES", "roles"}, {"DISABLED", "disabled"}, {"CREATED", "created"}}, "There are no people."), add, change, password)
 }

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -114,7 +115,7 @@ func systemCommand() *cobra.Command {
 	})}
 	absence.Flags().StringVar(&why, "reason", "", "why; it is recorded")
 	_ = absence.MarkFlagRequired("reason")
-	return output.Group("system", "Systems that are looked at", add, changeSystem(), importCommand(), showSystem(), checkCommand(), remove, absence, optionCommand(), kindsCommand(),
+	return output.Group("system", "Systems that are looked at", add, changeSystem(), importCommand(), showSystem(), checkCommand(), approveKeysCommand(), remove, absence, optionCommand(), kindsCommand(),
 		output.ListCommand("list", "List systems", "/systems", systemColumns, "There are no systems. Add one with 'moss system add', or many with 'moss system import'."))
 }
 
@@ -122,7 +123,14 @@ func changeSystem() *cobra.Command {
 	var flags systemFlags
 	cmd := &cobra.Command{Use: "change NAME", Short: "Change what is given of a system; what is not given stays", Args: cobra.ExactArgs(1)}
 	flags.register(cmd)
+	_ = cmd.Flags().MarkHidden("kind")
 	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
+		if cmd.Flags().Changed("kind") {
+			return api.Exit(api.ExitUsage, fmt.Errorf("the kind of a system cannot be changed: remove %s and add it anew", args[0]))
+		}
+		if !slices.ContainsFunc([]string{"address", "port", "steward", "site", "environment", "owner", "option", "ca-file"}, cmd.Flags().Changed) {
+			return api.Exit(api.ExitUsage, errors.New("nothing to change: give --address, --port, --steward, --site, --environment, --owner, --option or --ca-file"))
+		}
 		var have output.Row
 		if err := c.Call(cmd.Context(), http.MethodGet, "/systems/"+url.PathEscape(args[0]), nil, &have); err != nil {
 			return err
@@ -313,7 +321,10 @@ func checkCommand() *cobra.Command {
 		}
 		var rows []output.Row
 		bad := 0
-		for _, name := range args {
+		for i, name := range args {
+			if len(args) > 1 {
+				output.Remark(cmd, "%d of %d: %s", i+1, len(args), output.Safe(name))
+			}
 			var answer struct {
 				OK     bool
 				Report struct{ Stages []output.Row }

@@ -390,6 +390,24 @@ func (c *Client) Account(ctx context.Context, spelling string) (int64, error) {
 	if err := c.Call(ctx, http.MethodGet, "/resolve?name="+url.QueryEscape(spelling), nil, &r); err != nil {
 		return 0, err
 	}
+	// A number is what lists print; where it is a user number as well, of another
+	// account, nobody guesses.
+	if number, err := strconv.ParseInt(spelling, 10, 64); err == nil {
+		var v struct {
+			Account struct {
+				ID           int64
+				Name, System string
+			}
+		}
+		if err := c.Call(ctx, http.MethodGet, "/accounts/"+spelling, nil, &v); err == nil {
+			for _, k := range r.Candidates {
+				if k.ID != number {
+					return 0, Exit(ExitUsage, fmt.Errorf("%s is the number of %s on %s, and the user number of %s on %s: write id:%s, or %s/%s", spelling, v.Account.Name, v.Account.System, k.Name, k.System, spelling, k.System, k.Name))
+				}
+			}
+			return number, nil
+		}
+	}
 	if r.State == "resolved" && len(r.Candidates) == 1 {
 		return r.Candidates[0].ID, nil
 	}
@@ -414,7 +432,19 @@ type CredentialRow struct {
 // is meant, the fingerprint of a key (or its beginning) or its name, or
 // credential:NUMBER.
 func (c *Client) ResolveCredential(ctx context.Context, spelling string) (v CredentialRow, err error) {
-	return v, c.Call(ctx, http.MethodGet, "/resolve/credential?name="+url.QueryEscape(spelling), nil, &v)
+	resolved := c.Call(ctx, http.MethodGet, "/resolve/credential?name="+url.QueryEscape(spelling), nil, &v)
+	if _, err := strconv.ParseInt(spelling, 10, 64); err != nil {
+		return v, resolved
+	}
+	// A number is what lists print, unless it means something else as well.
+	var listed struct{ Credential CredentialRow }
+	if err := c.Call(ctx, http.MethodGet, "/credentials/"+spelling, nil, &listed); err != nil {
+		return v, resolved
+	}
+	if resolved == nil && v.ID != listed.Credential.ID {
+		return v, Exit(ExitUsage, fmt.Errorf("%s is the number of the credential %s, and the user number of %s on %s: write credential:%s, or %s/%s", spelling, listed.Credential.Name, v.Name, v.System, spelling, v.System, v.Name))
+	}
+	return listed.Credential, nil
 }
 
 // Credential is the path of a credential in any spelling. One that nobody noted is

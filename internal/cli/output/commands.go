@@ -2,6 +2,7 @@ package output
 
 import (
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -12,7 +13,12 @@ import (
 func Group(use, short string, commands ...*cobra.Command) *cobra.Command {
 	cmd := &cobra.Command{Use: use, Short: short, Args: func(cmd *cobra.Command, args []string) error {
 		if len(args) > 0 {
-			return api.Exit(api.ExitUsage, fmt.Errorf("unknown command %q; see '%s --help'", args[0], cmd.CommandPath()))
+			near := "."
+			cmd.SuggestionsMinimumDistance = 2
+			if names := cmd.SuggestionsFor(args[0]); len(names) > 0 {
+				near = "; did you mean " + strings.Join(names, " or ") + "?"
+			}
+			return api.Exit(api.ExitUsage, fmt.Errorf("there is no command %q%s See '%s --help'", args[0], near, cmd.CommandPath()))
 		}
 		return nil
 	}, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}

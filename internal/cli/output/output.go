@@ -141,8 +141,12 @@ func Safe(text string) string {
 
 const widest = 100
 
+// states are fields whose words have a colour.
+var states = []string{"state", "status", "result", "severity", "verdict", "ok"}
+
 // Table writes rows for people.
 func Table(out io.Writer, columns []Column, rows []Row) {
+	screen, isScreen := out.(*Screen)
 	widths := make([]int, len(columns))
 	cells := make([][]string, 0, len(rows)+1)
 	head := make([]string, len(columns))
@@ -154,8 +158,8 @@ func Table(out io.Writer, columns []Column, rows []Row) {
 		line := make([]string, len(columns))
 		for i, c := range columns {
 			line[i] = Safe(Show(FieldOf(r, c.Field())))
-			if utf8.RuneCountInString(line[i]) > widest && i < len(columns)-1 {
-				line[i] = string([]rune(line[i])[:widest-1]) + "…"
+			if i < len(columns)-1 {
+				line[i] = shorten(line[i], widest)
 			}
 		}
 		cells = append(cells, line)
@@ -165,16 +169,33 @@ func Table(out io.Writer, columns []Column, rows []Row) {
 			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
 		}
 	}
-	for _, line := range cells {
+	if isScreen && screen.Width > 0 {
+		widths = fit(widths, screen.Width)
+	}
+	for n, line := range cells {
 		var text strings.Builder
-		for i, cell := range line {
-			text.WriteString(cell)
-			if i < len(line)-1 {
-				text.WriteString(strings.Repeat(" ", widths[i]-utf8.RuneCountInString(cell)+2))
+		for i, width := range widths {
+			cell := shorten(line[i], width)
+			if i < len(widths)-1 {
+				cell += strings.Repeat(" ", width-utf8.RuneCountInString(cell)+2)
 			}
+			if isScreen && screen.Colour && n > 0 && slices.Contains(states, columns[i].Field()) {
+				cell = coloured(cell)
+			}
+			text.WriteString(cell)
 		}
 		fmt.Fprintln(out, strings.TrimRight(text.String(), " "))
 	}
+	if left := len(columns) - len(widths); left > 0 && !screen.Quiet {
+		fmt.Fprintf(screen.Remarks, "%s not shown: --wide shows all, --columns others\n", plural(left, "column is", "columns are"))
+	}
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprint(n, " ", many)
 }
 
 // Write prints rows in the asked format.
@@ -267,15 +288,18 @@ func ListCommand(use, short, path string, columns []Column, empty string) *cobra
 }
 
 // ListWith makes the same of a path that depends on the arguments.
-func ListWith(use, short string, columns []Column, empty string, path func(*cobra.Command, *api.Client, []string, url.Values) (string, error)) *cobra.Command {
+func ListWith(use, short string, columns []Column, empty string, path pathOf) *cobra.Command {
 	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs}
 	cmd.Flags().StringArrayP("filter", "f", nil, "column=value, column!=value, column~part, column!~part, column*=pattern, column<value, column>value (repeatable)")
 	cmd.Flags().StringP("sort", "s", "", "column to sort by; with - before it descending")
 	cmd.Flags().IntP("limit", "n", 0, "at most so many; 0 for all")
 	cmd.Flags().String("search", "", "part of a text; of dependents: of names, places, programs, descriptions, what they run as, systems and accounts")
 	cmd.Flags().StringSlice("columns", nil, "fields to show instead, as -o json names them")
+	cmd.Flags().Duration("watch", 0, "show it again every so often, such as 5s, until Ctrl-C")
+	cmd.Flags().Lookup("watch").NoOptDefVal = "5s"
 	AddFlag(cmd)
-	cmd.RunE = Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
+	describe(cmd, path)
+	cmd.RunE = watched(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
 		query := url.Values{}
 		filters, _ := cmd.Flags().GetStringArray("filter")
 		for _, f := range filters {
@@ -306,6 +330,10 @@ func ListWith(use, short string, columns []Column, empty string, path func(*cobr
 			}
 		}
 		if len(rows) == 0 && format == "table" {
+			// That nothing matches is not that nothing is there.
+			if query.Has("filter") || query.Has("search") {
+				empty = "Nothing matches."
+			}
 			fmt.Fprintln(cmd.OutOrStdout(), empty)
 			return nil
 		}
@@ -316,10 +344,10 @@ func ListWith(use, short string, columns []Column, empty string, path func(*cobr
 			return err
 		}
 		if format == "table" && total < 0 {
-			fmt.Fprintf(cmd.ErrOrStderr(), "%d of more than %d shown\n", len(rows), -total)
+			Remark(cmd, "%d of more than %d shown", len(rows), -total)
 		}
 		if format == "table" && total > len(rows) {
-			fmt.Fprintf(cmd.ErrOrStderr(), "%d of %d shown\n", len(rows), total)
+			Remark(cmd, "%d of %d shown", len(rows), total)
 		}
 		return nil
 	})

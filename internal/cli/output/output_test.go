@@ -9,8 +9,10 @@ import (
 	"strings"
 	"testing"
 	"unicode"
+	"unicode/utf8"
 
 	goccy "github.com/goccy/go-yaml"
+	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	older "gopkg.in/yaml.v2"
@@ -135,4 +137,78 @@ func TestTablesAreSafe(t *testing.T) {
 		}
 	}
 	assert.Equal(t, "a·b", Safe("a\u2067b"))
+}
+
+// Tables fit the terminal: the widest columns get shorter first, the last ones are
+// left out when nothing else helps, and a pipe gets everything.
+func TestTablesFit(t *testing.T) {
+	columns := []Column{{"ID", "id"}, {"NAME", "name"}, {"SYSTEM", "system"}, {"STATE", "state"}, {"PLACE", "place"}, {"DESCRIPTION", "description"}}
+	rows := []Row{
+		{"id": "7", "name": "svc-berth", "system": "larkmoor-directory", "state": "accepted", "place": "/etc/berth/" + strings.Repeat("x", 60), "description": "Berth boards at the quays"},
+		{"id": "12345", "name": strings.Repeat("n", 90), "system": "quay1", "state": "failed", "place": "y", "description": strings.Repeat("d", 200)},
+	}
+	for _, width := range []int{40, 80, 120, 200} {
+		var out, remarks bytes.Buffer
+		Table(&Screen{Writer: &out, Width: width, Remarks: &remarks}, columns, rows)
+		for line := range strings.Lines(out.String()) {
+			assert.LessOrEqual(t, utf8.RuneCountInString(strings.TrimRight(line, "\n")), width, line)
+		}
+		assert.Contains(t, out.String(), "12345", "a number is never cut at %d", width)
+		assert.Contains(t, out.String(), "svc-berth")
+		if width == 40 {
+			assert.Contains(t, remarks.String(), "--wide shows all")
+			assert.NotContains(t, out.String(), "DESCRIPTION")
+		} else {
+			assert.Empty(t, remarks.String())
+			assert.Contains(t, out.String(), "DESCRIPTION")
+		}
+	}
+	var piped bytes.Buffer
+	Table(&piped, columns, rows)
+	assert.Contains(t, piped.String(), strings.Repeat("d", 200))
+	var lines bytes.Buffer
+	require.NoError(t, Write(&Screen{Writer: &lines, Width: 20, Colour: true}, "csv", columns, rows, rows))
+	assert.Contains(t, lines.String(), strings.Repeat("n", 90), "CSV is never cut, and never coloured")
+	assert.NotContains(t, lines.String(), "\x1b")
+}
+
+// Colours stand on words of states only, and only where somebody looks.
+func TestColours(t *testing.T) {
+	columns := []Column{{"NAME", "name"}, {"STATE", "state"}}
+	rows := []Row{{"name": "failed", "state": "failed"}, {"name": "x", "state": "ok"}, {"name": "y", "state": "whatever"}}
+	var out bytes.Buffer
+	Table(&Screen{Writer: &out, Colour: true}, columns, rows)
+	assert.Equal(t, "NAME    STATE\nfailed  \x1b[31mfailed\x1b[0m\nx       \x1b[32mok\x1b[0m\ny       whatever\n", out.String())
+	out.Reset()
+	Table(&Screen{Writer: &out}, columns, rows)
+	assert.NotContains(t, out.String(), "\x1b")
+}
+
+// What a terminal is, and what people set, decides.
+func TestScreens(t *testing.T) {
+	screen := func(env map[string]string, words ...string) (*Screen, error) {
+		var s *Screen
+		root := &cobra.Command{Use: "moss", SilenceErrors: true, SilenceUsage: true}
+		Screens(root)
+		root.PersistentPreRunE = nil
+		root.RunE = func(cmd *cobra.Command, _ []string) (err error) {
+			s, err = screenOf(cmd, func(name string) string { return env[name] })
+			return err
+		}
+		root.SetOut(&bytes.Buffer{})
+		root.SetErr(&bytes.Buffer{})
+		root.SetArgs(words)
+		return s, root.Execute()
+	}
+	s, err := screen(nil)
+	require.NoError(t, err)
+	assert.Equal(t, [2]any{0, false}, [2]any{s.Width, s.Colour}, "a buffer is no terminal")
+	s, err = screen(map[string]string{"COLUMNS": "80"})
+	require.NoError(t, err)
+	assert.Equal(t, 80, s.Width)
+	s, err = screen(map[string]string{"COLUMNS": "80", "NO_COLOR": "1"}, "--wide", "--color=always", "-q")
+	require.NoError(t, err)
+	assert.Equal(t, [3]any{0, true, true}, [3]any{s.Width, s.Colour, s.Quiet}, "what is written on the line counts most")
+	_, err = screen(nil, "--color=pink")
+	assert.Error(t, err)
 }

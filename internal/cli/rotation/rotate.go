@@ -72,6 +72,7 @@ func takeCommand() *cobra.Command {
 	take.Flags().StringVar(&keyFile, "private-key-file", "", "of a key: file with its private half, - for standard input; read from a host that holds it by default")
 	take.Flags().BoolVar(&reset, "reset", false, "of a password: set a new one with the authority's steward; whatever still holds the old one breaks")
 	take.Flags().StringVar(&reason, "reason", "", "why (needed with --reset)")
+	take.MarkFlagsMutuallyExclusive("reset", "password-file", "private-key-file")
 	output.AddFlag(take)
 	return take
 }
@@ -100,11 +101,14 @@ func verifyAll(cmd *cobra.Command, c *api.Client, format string) error {
 	}
 	if format == "table" {
 		fmt.Fprintf(cmd.OutOrStdout(), "%d accepted, %d refused, %d could not be asked.\n", v.Accepted, v.Refused, v.Unclear)
-	} else if err := output.Write(cmd.OutOrStdout(), format, []output.Column{{"ACCEPTED", "accepted"}, {"REFUSED", "refused"}, {"UNCLEAR", "unclear"}}, []output.Row{{"accepted": v.Accepted, "refused": v.Refused, "unclear": v.Unclear}}, v); err != nil {
-		return err
+	} else {
+		counts := output.Row{"accepted": v.Accepted, "refused": v.Refused, "unclear": v.Unclear}
+		if err := output.Write(cmd.OutOrStdout(), format, []output.Column{{"ACCEPTED", "accepted"}, {"REFUSED", "refused"}, {"UNCLEAR", "unclear"}}, []output.Row{counts}, counts); err != nil {
+			return err
+		}
 	}
 	if v.Refused+v.Unclear > 0 {
-		return api.Negative("not everything was accepted: see 'moss finding list'")
+		return api.Negative("not everything was accepted: 'moss credential list --filter state=custody --filter verdict!=accepted' names what was not")
 	}
 	return nil
 }
@@ -270,12 +274,17 @@ func showRotation() *cobra.Command {
 			Halted    string       `json:"halted,omitempty"`
 			Look      *look        `json:"look,omitempty"`
 		}
-		if err := c.Call(cmd.Context(), http.MethodGet, path, nil, &v); err != nil {
+		// Programs get what the service said, whole.
+		var raw json.RawMessage
+		if err := c.Call(cmd.Context(), http.MethodGet, path, nil, &raw); err != nil {
 			return err
+		}
+		if err := json.Unmarshal(raw, &v); err != nil {
+			return fmt.Errorf("the answer cannot be read: %w", err)
 		}
 		columns := []output.Column{{"#", "index"}, {"STATUS", "status"}, {"STEP", "title"}, {"WORDS", "words"}}
 		if format != "table" {
-			return output.Write(cmd.OutOrStdout(), format, columns, v.Steps, v)
+			return output.Write(cmd.OutOrStdout(), format, columns, v.Steps, raw)
 		}
 		out := cmd.OutOrStdout()
 		for _, f := range []output.Column{{"Kind", "kind"}, {"Credential", "credential"}, {"Of kind", "credential_kind"}, {"Authority", "authority"}, {"Mode", "mode"}, {"Result", "result"}, {"Policy", "policy"}, {"By", "requested_by"}, {"Reason", "reason"}, {"Override", "override"}, {"Started", "started"}, {"Ended", "ended"}} {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -371,11 +372,39 @@ func resolveDependent(cmd *cobra.Command, c *api.Client, text string) (string, e
 	}
 	switch len(several) {
 	case 0:
-		return "", fmt.Errorf("%s has no service, pool or unit %q: look with 'moss dependent list --filter system=%s'", system, place, system)
+		return nearDependent(cmd, c, system, place)
 	case 1:
 		return several[0], nil
 	}
 	return "", api.Exit(api.ExitUsage, fmt.Errorf("%s has several of that name: use one of the numbers %s", system, strings.Join(several, ", ")))
+}
+
+// nearDependent takes the name of a unit without its suffix (systemd.unit(5)), or
+// names those that are like what was written.
+func nearDependent(cmd *cobra.Command, c *api.Client, system, place string) (string, error) {
+	runs := []string{"unit", "service", "pool"}
+	rows, _, err := output.Fetch(cmd, c, "/dependents", url.Values{"filter": {"system=" + system, "place~" + place, "gone="}}, 50)
+	if err != nil {
+		return "", err
+	}
+	var exact, near []string
+	for _, r := range rows {
+		name := output.Show(r["place"])
+		if !slices.Contains(runs, output.Show(r["kind"])) {
+			continue
+		}
+		if bare, _, found := strings.Cut(name, "."); found && bare == place {
+			exact = append(exact, output.Show(r["id"]))
+		}
+		near = append(near, system+"/"+name)
+	}
+	switch {
+	case len(exact) == 1:
+		return exact[0], nil
+	case len(near) > 0:
+		return "", fmt.Errorf("%s has no service, pool or unit %q; did you mean %s?", system, place, strings.Join(near[:min(len(near), 5)], " or "))
+	}
+	return "", fmt.Errorf("%s has no service, pool or unit %q: look with 'moss dependent list --filter system=%s'", system, place, system)
 }
 
 func printExplanation(cmd *cobra.Command, v output.Row) {

@@ -1,0 +1,77 @@
+package guidance
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+)
+
+// Examples of commands whose help has none of its own, by their paths. Every line is
+// tried by a test: it must be one that the command takes.
+var Examples = map[string]string{ //nolint:gosec // how commands are written, no secrets
+	"account list":           "moss account list --filter built_in=no --sort -dependents\nmoss account list -f never_expires=yes -f enabled=yes -o csv",
+	"account resolve":        "moss account resolve 'LARKMOOR\\svc-berth' svc-berth@larkmoor.example",
+	"approval approve":       "moss approval approve 3 --reason 'checked with Odile'",
+	"approval list":          "moss approval list --filter state=asked",
+	"approval refuse":        "moss approval refuse 3 --reason 'nobody asked for this change'",
+	"approval show":          "moss approval show 3",
+	"credential list":        "moss credential list --filter state=custody --sort rotated\nmoss credential list -f kind=ssh-key -f locations=0",
+	"custody release":        "moss custody release svc-berth --reason 'the application is gone'",
+	"custody take":           "moss custody take svc-berth --password-file -\nmoss custody take svc-berth --reset --reason 'nobody knows it'\nmoss custody take backup@tide1",
+	"custody verify":         "moss custody verify svc-berth\nmoss custody verify --all",
+	"dependent list":         "moss dependent list --account svc-berth\nmoss dependent list --group-by account -o csv\nmoss dependent list --filter kind=file --search password",
+	"finding list":           "moss finding list --filter severity=high\nmoss finding list --watch",
+	"ledger list":            "moss ledger list --filter actor=ines --limit 20\nmoss ledger list -f act=rotation.start -o json",
+	"logout":                 "moss logout",
+	"radius":                 "moss radius svc-berth\nmoss radius svc-berth --evidence held",
+	"rotate go-on":           "moss rotate go-on 7 --reason 'tide1 is being replaced'",
+	"rotate list":            "moss rotate list --filter mode=running --watch\nmoss rotate list -f result=undone --sort -started",
+	"rotate look":            "moss rotate look 7",
+	"rotate rehearse":        "moss rotate rehearse svc-berth\nmoss rotate rehearse svc-berth --policy stop --restart window --window 2026-11-30T02:00:00Z/2h",
+	"rotate repair":          "moss rotate repair svc-terminal --reason 'the boats are out'",
+	"rotate resume":          "moss rotate resume 7 --reason 'tide1 is back'",
+	"rotate run":             "moss rotate run svc-berth --reason 'due'\nmoss rotate run svc-berth --reason 'due' -o json --quiet",
+	"rotate show":            "moss rotate show 7\nmoss rotate show 7 --journal",
+	"rotate stop":            "moss rotate stop 7 --reason 'wait for the morning'",
+	"rotate undo":            "moss rotate undo 7 --rehearse\nmoss rotate undo 7 --reason 'the vendor needs the old one' --yes",
+	"schedule":               "moss schedule",
+	"search":                 "moss search berth\nmoss search tide backup",
+	"socket list":            "moss socket list --filter system=quay1 --filter listens=yes",
+	"steward change":         "moss steward change hosts --key-file ~/.ssh/moss-2",
+	"steward list":           "moss steward list",
+	"steward remove":         "moss steward remove terminals",
+	"survey cancel":          "moss survey cancel 4",
+	"survey list":            "moss survey list --limit 5 --sort -id",
+	"survey run":             "moss survey run\nmoss survey run quay1 quay2",
+	"survey show":            "moss survey show 4\nmoss survey show 4 --problems",
+	"system add":             "moss system add quay1 --steward hosts\nmoss system add dir --kind directory --address dc1.larkmoor.example --steward directory --ca-file ca.pem",
+	"system change":          "moss system change quay1 --address quay1.larkmoor.example --owner 'harbour office'",
+	"system check":           "moss system check quay1\nmoss system check --all\nmoss system check quay1 --approve SHA256:Zk3fQ9...",
+	"system confirm-absence": "moss system confirm-absence quay1 --reason 'its applications moved to quay2'",
+	"system kinds":           "moss system kinds\nmoss system kinds directory",
+	"system list":            "moss system list --filter state=failed\nmoss system list --columns name,kind,steward,read_completely",
+	"system option list":     "moss system option list",
+	"system option remove":   "moss system option remove 2",
+	"system remove":          "moss system remove dock9",
+	"system show":            "moss system show quay1",
+	"token add":              "moss token add 'nightly report'",
+	"token list":             "moss token list",
+	"token revoke":           "moss token revoke 5",
+	"use import":             "moss use import auth.json --system larkmoor-directory",
+	"use list":               "moss use list svc-berth",
+	"use withdraw":           "moss use withdraw 2",
+	"user add":               "moss user add odile --role approver --password-file odile.pw",
+	"user change":            "moss user change odile --role approver --role auditor\nmoss user change odile --disable",
+	"user list":              "moss user list",
+	"user password":          "moss user password",
+}
+
+// exemplified gives every command its example.
+func exemplified(root *cobra.Command) {
+	Each(root, func(cmd *cobra.Command) {
+		path := strings.TrimPrefix(cmd.CommandPath(), root.Name()+" ")
+		if text := Examples[path]; text != "" && cmd.Example == "" {
+			cmd.Example = "  " + strings.ReplaceAll(text, "\n", "\n  ")
+		}
+	})
+}
