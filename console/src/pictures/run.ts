@@ -37,6 +37,8 @@ export function spans(steps: Step[], journal: Record_[], now: number): Span[] {
       text: `${s.title}: ${lasting(to - from)}${open ? ', ' + t('run.goesOn') : ''}`,
       kind: failed ? 'failed' : undo ? 'undo' : 'act',
     })
+    // What goes on has not ended: how long it stands still is not known yet.
+    if (open) return
     const unit = `${s.system} ${s.subject}`
     if (s.kind === 'stop' && !undo) down.set(unit, from)
     else if (stopping.includes(s.kind) && !failed) {
