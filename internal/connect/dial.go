@@ -110,6 +110,17 @@ func Dial(ctx context.Context, target Target, defaultPort int, watch *Stopwatch)
 	return nil, f
 }
 
+// Silent reports whether a system lets the time to connect to it run out. Nothing is
+// sent. One that refuses answers.
+func Silent(ctx context.Context, target Target, defaultPort int) bool {
+	conn, failure := Dial(ctx, target, defaultPort, NewStopwatch())
+	if failure != nil {
+		return failure.Code == CodeTimeout
+	}
+	_ = conn.Close()
+	return false
+}
+
 func resolveWords(address string, err error) string {
 	var dns *net.DNSError
 	if errors.As(err, &dns) {

@@ -44,6 +44,8 @@ func TestConsoleKeys(t *testing.T) {
 	b.accessible("a key rotated")
 
 	b.open("/options", "There are none yet")
+	b.press("Set an option")
+	b.see("All systems whose")
 	b.fill("#option-value", "production")
 	b.fill("#option-setting", "/mnt/shared.env")
 	b.press("Set")

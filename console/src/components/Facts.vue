@@ -17,7 +17,7 @@ const shown = computed(() => props.facts.filter((f) => f.always || (f.value !== 
 </script>
 
 <template>
-  <Descriptions :column="wide ? { xs: 1, sm: 1, md: 2 } : 1" size="small" class="facts" :label-style="{ width: '140px' }">
+  <Descriptions :column="wide ? { xs: 1, sm: 1, md: 2 } : 1" size="small" :colon="false" class="facts" :label-style="{ width: '140px' }">
     <DescriptionsItem v-for="f in shown" :key="f.key" :label="f.label"
       ><span class="break" :class="{ mono: f.mono }"
         ><slot v-if="slots[f.key]" :name="f.key" /><template v-else>{{ f.value }}</template></span

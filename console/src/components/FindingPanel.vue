@@ -18,7 +18,7 @@ const types: Record<string, 'error' | 'warning' | 'info'> = { high: 'error', med
       }}<template v-if="f.subject !== about"
         ><RouterLink v-if="f.dependent_id" :to="`/dependents/${f.dependent_id}`">{{ f.subject }}</RouterLink
         ><b v-else>{{ f.subject }}</b
-        ><template v-if="f.system"> {{ t('words.on') }} {{ f.system }}</template
+        ><template v-if="f.system">{{ ' ' }}{{ t('words.on') }} {{ f.system }}</template
         >: </template
       >{{ f.what }}
       <div class="soft">{{ f.next_step }}</div></template

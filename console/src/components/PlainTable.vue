@@ -43,6 +43,7 @@ const plain = (row: unknown, key: string) => (row as Record<string, unknown>)[ke
     :data-source="rows as never"
     :row-key="((row: T) => keyed.get(row) ?? '') as never"
     :pagination="pages"
+    table-layout="fixed"
     :scroll="{ x: least, y: high }"
     :size="dense ? 'small' : 'middle'"
   >

@@ -55,6 +55,7 @@ function add(filter: string): void {
 }
 const drop = (filter: string): void => l.change({ f: l.filters().filter((f) => f !== filter) })
 
+const widthOf = (c: Column) => c.width ?? widths[c.content ?? 'word']
 const sortOf = (c: Column): 'ascend' | 'descend' | null => (l.sort() === c.field ? 'ascend' : l.sort() === '-' + c.field ? 'descend' : null)
 function turn(c: Column): void {
   l.change({ sort: l.sort() === c.field ? '-' + c.field : l.sort() === '-' + c.field ? undefined : c.field })
@@ -64,7 +65,7 @@ const tableColumns = computed(() =>
     key: c.key,
     title: c.title,
     dataIndex: c.key,
-    width: c.content === 'text' || (c.content === 'name' && i > 0) ? undefined : widths[c.content ?? 'word'],
+    width: c.content === 'text' || (c.content === 'name' && i > 0) ? undefined : widthOf(c),
     align: c.content === 'number' ? ('right' as const) : undefined,
     ellipsis: c.content !== 'acts',
     customCell: c.content === 'place' ? () => ({ class: 'mono' }) : undefined,
@@ -75,7 +76,7 @@ const tableColumns = computed(() =>
     of: c,
   })),
 )
-const least = computed(() => shown.value.reduce((sum, c) => sum + widths[c.content ?? 'word'], props.selectable ? 40 : 0))
+const least = computed(() => shown.value.reduce((sum, c) => sum + widthOf(c), props.selectable ? 40 : 0))
 
 const selection = computed(() =>
   props.selectable

@@ -11,6 +11,8 @@ export interface Column {
   /** The name the service sorts and filters by; none if it cannot. */
   field?: string
   content?: Content
+  /** Pixels, where its content is wider than is usual. */
+  width?: number
   /** Whole numbers, yes or no, moments: which comparisons make sense. */
   compares?: 'words' | 'number' | 'time' | 'yes'
   /** The values that there are, where they are few. */
@@ -23,14 +25,14 @@ export interface Column {
 
 /** Pixels of each kind of content; text takes what is left, and at least its minimum. */
 export const widths: Record<Content, number> = {
-  name: 184,
-  system: 140,
-  time: 106,
-  state: 100,
-  number: 104,
-  word: 100,
-  text: 150,
-  place: 220,
+  name: 168,
+  system: 134,
+  time: 118,
+  state: 114,
+  number: 112,
+  word: 96,
+  text: 126,
+  place: 190,
   acts: 170,
 }
 

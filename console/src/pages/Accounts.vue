@@ -21,10 +21,10 @@ const route = useRoute()
 const router = useRouter()
 const known = ['yes', 'no', 'unknown']
 const columns: Column[] = [
-  { key: 'name', title: t('accounts.name'), field: 'name', content: 'name' },
+  { key: 'name', title: t('accounts.name'), field: 'name', content: 'name', width: 214 },
   { key: 'system', title: t('fields.system'), field: 'system', content: 'system' },
   { key: 'type', title: t('fields.type'), field: 'type', content: 'word', optional: true },
-  { key: 'enabled', title: t('accounts.enabled'), field: 'enabled', content: 'state', values: known },
+  { key: 'enabled', title: t('accounts.enabled'), field: 'enabled', content: 'state', values: known, optional: true },
   { key: 'changed', title: t('accounts.changed'), field: 'password_changed', content: 'time', compares: 'time' },
   { key: 'expires', title: t('accounts.expires'), field: 'password_expires', content: 'time', compares: 'time' },
   { key: 'custody', title: t('fields.custody'), field: 'custody', content: 'state', compares: 'yes' },
@@ -109,7 +109,9 @@ const keptOnes = computed(() => [...chosen.value.values()].every((a) => a.custod
     >
     <template #name="{ row }"
       ><RouterLink :to="`/accounts/${row.id}`" :title="row.name">{{ row.name }}</RouterLink
-      >{{ ' ' }}<StateTag v-if="!never(row.gone)" state="gone" /><StateTag v-if="row.locked === 'yes'" state="locked"
+      >{{ ' ' }}<StateTag v-if="!never(row.gone)" state="gone" /><StateTag
+        v-if="row.enabled === 'no'"
+        :state="t('accounts.disabled')" /><StateTag v-if="row.locked === 'yes'" state="locked"
     /></template>
     <template #enabled="{ row }"
       ><StateTag v-if="row.enabled !== 'yes'" :state="row.enabled" /><span v-else>{{ row.enabled }}</span></template

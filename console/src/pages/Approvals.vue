@@ -23,11 +23,11 @@ const columns: Column[] = [
     content: 'state',
     values: ['asked', 'approved', 'refused', 'withdrawn', 'superseded'],
   },
-  { key: 'kind', title: t('fields.kind'), field: 'kind', content: 'word', values: ['endpoint', 'rotation', 'person'] },
+  { key: 'kind', title: t('fields.kind'), field: 'kind', content: 'word', values: ['endpoint', 'rotation', 'person'], optional: true },
   { key: 'changes', title: t('approvals.changes'), content: 'text' },
   { key: 'asked_by', title: t('approvals.askedBy'), field: 'asked_by', content: 'word' },
   { key: 'asked', title: t('approvals.asked'), field: 'asked', content: 'time', compares: 'time' },
-  { key: 'decided', title: t('approvals.decided'), field: 'decided_by', content: 'word' },
+  { key: 'decided', title: t('approvals.decided'), field: 'decided_by', content: 'word', optional: true },
   { key: 'acts', title: t('approvals.decide'), content: 'acts' },
 ]
 const session = useSession()

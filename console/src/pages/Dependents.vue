@@ -4,7 +4,6 @@ import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, data, type ListQuery, type Schemas } from '../api/client'
 import DependentFacts from '../components/DependentFacts.vue'
-import Evidence from '../components/Evidence.vue'
 import { groupings } from '../components/groups'
 import PageHead from '../components/PageHead.vue'
 import StateTag from '../components/StateTag.vue'
@@ -25,7 +24,7 @@ const columns: Column[] = [
   { key: 'kind', title: t('fields.kind'), field: 'kind', content: 'word' },
   { key: 'place', title: t('dependents.place'), field: 'place', content: 'place' },
   { key: 'state', title: t('fields.state'), field: 'state', content: 'state' },
-  { key: 'runs', title: t('dependents.runsAs'), field: 'runs_as', content: 'name' },
+  { key: 'runs', title: t('dependents.runsAs'), field: 'runs_as', content: 'system' },
   { key: 'accounts', title: t('dependents.tiedTo'), field: 'account', content: 'text' },
   { key: 'start', title: t('dependents.start'), field: 'start_mode', content: 'word', optional: true },
   { key: 'seen', title: t('fields.seen'), field: 'seen', content: 'time', compares: 'time', optional: true },
@@ -107,8 +106,8 @@ function print(group: unknown): void {
     >
     <template #accounts="{ row }">
       <span v-for="(tie, i) in row.ties.slice(0, 2)" :key="tie.account_id + tie.evidence"
-        ><template v-if="i">, </template><RouterLink :to="`/accounts/${tie.account_id}`">{{ tie.account }}</RouterLink>
-        <Evidence :tie="tie" /></span
+        ><template v-if="i">, </template
+        ><RouterLink :to="`/accounts/${tie.account_id}`" :title="`${tie.evidence}: ${tie.strength}`">{{ tie.account }}</RouterLink></span
       ><span v-if="row.ties.length > 2" class="soft"> {{ t('dependents.more', row.ties.length - 2) }}</span>
     </template>
     <template #seen="{ row }"><When :at="row.seen" /></template>

@@ -27,6 +27,7 @@ const columns: Column[] = [
 const fetch = (query: ListQuery) => data(api.GET('/api/v1/options', { params: { query } }))
 const key = (o: Common) => o.id
 const table = ref<{ reload: () => void }>()
+const open = ref(false)
 const { busy, trouble, work } = useWork()
 const kinds = ref<Schemas['Description'][]>([])
 void work('kinds', async () => {
@@ -45,8 +46,10 @@ const mayChange = computed(() => session.may('operator') || session.may('adminis
 </script>
 
 <template>
-  <PageHead :title="t('places.options')" :lead="t('options.lead', { added })" />
-  <OptionForm v-if="mayChange" :kinds="kinds" @done="table?.reload()" />
+  <PageHead :title="t('places.options')" :lead="t('options.lead', { added })"
+    ><Button v-if="mayChange" type="primary" :aria-expanded="open" @click="open = !open">{{ t('options.begin') }}</Button></PageHead
+  >
+  <OptionForm v-if="open" :kinds="kinds" @done="table?.reload()" />
   <Trouble :words="trouble" />
   <ListPage
     ref="table"

@@ -150,10 +150,11 @@ const path = (f: Schemas['Finding']) => (f.dependent_id ? `/dependents/${f.depen
           :empty="t('findings.empty')"
         >
           <template #severity="{ row }"><StateTag :state="row.severity" /></template>
-          <template #what="{ row }"
-            ><RouterLink v-if="path(row)" :to="path(row)">{{ row.subject }}</RouterLink
-            ><b v-else>{{ row.subject }}</b>
-            <div class="soft">{{ row.what }}</div></template
+          <template #what="{ row }">
+            <div>
+              <RouterLink v-if="path(row)" :to="path(row)">{{ row.subject }}</RouterLink><b v-else>{{ row.subject }}</b>
+            </div>
+            <div class="soft two-lines" :title="row.what">{{ row.what }}</div></template
           >
         </PlainTable>
         <RouterLink v-if="open > findings.length" to="/findings">{{ t('overview.allFindings', open) }}</RouterLink>
@@ -176,10 +177,10 @@ const path = (f: Schemas['Finding']) => (f.dependent_id ? `/dependents/${f.depen
             <template #started="{ row }"><When :at="row.started" /></template>
           </PlainTable>
         </section>
+        <Picture v-if="drawings" :question="t('pictures.coverageQuestion')" :drawing="drawings.coverage" :empty="t('pictures.nothing')" />
       </div>
     </div>
     <div v-if="drawings" class="two below">
-      <Picture :question="t('pictures.coverageQuestion')" :drawing="drawings.coverage" :empty="t('pictures.nothing')" />
       <Picture :question="t('pictures.endsQuestion')" :drawing="drawings.ends" :empty="t('pictures.nothing')" />
       <Picture :question="t('pictures.agesQuestion')" :drawing="drawings.ages" :empty="t('pictures.nothing')" />
       <Picture :question="t('pictures.findingsQuestion')" :drawing="drawings.findings" :empty="t('findings.empty')" />
@@ -190,6 +191,12 @@ const path = (f: Schemas['Finding']) => (f.dependent_id ? `/dependents/${f.depen
 </template>
 
 <style scoped>
+.two-lines {
+  display: -webkit-box;
+  -webkit-line-clamp: 2;
+  -webkit-box-orient: vertical;
+  overflow: hidden;
+}
 .loading {
   display: block;
   margin: 80px auto;

@@ -3,8 +3,10 @@ package assembly_test
 import (
 	"errors"
 	"fmt"
+	"net"
 	"regexp"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -85,4 +87,70 @@ func TestAHangingSystemHoldsUpNobodyElse(t *testing.T) {
 		v, err := f.Store.Survey(t.Context(), waiting[0])
 		return err == nil && v.State == "done"
 	}, time.Minute, 20*time.Millisecond)
+}
+
+// silence is a port at which nothing answers, at any address of this machine: a
+// listener whose queue is full, so that the system drops what comes (listen(2), a
+// backlog of 0).
+func silence(t *testing.T) (port int) {
+	t.Helper()
+	fd, err := syscall.Socket(syscall.AF_INET, syscall.SOCK_STREAM, 0)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = syscall.Close(fd) })
+	require.NoError(t, syscall.Bind(fd, &syscall.SockaddrInet4{}))
+	require.NoError(t, syscall.Listen(fd, 0))
+	bound, err := syscall.Getsockname(fd)
+	require.NoError(t, err)
+	address := bound.(*syscall.SockaddrInet4) //nolint:forcetypeassert // bound as one above
+	full := false
+	for range 8 {
+		conn, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", address.Port), 500*time.Millisecond)
+		if err != nil {
+			full = true
+			break
+		}
+		t.Cleanup(func() { _ = conn.Close() })
+	}
+	require.True(t, full, "its queue is full")
+	return address.Port
+}
+
+// Systems that do not answer keep their places for as long as connecting may take:
+// those that do answer are read meanwhile, at the first survey and at the next.
+func TestSilentSystemsHoldUpNobody(t *testing.T) {
+	f := start(t)
+	port := silence(t)
+	names := []string{"quay1"}
+	for i := range 3 * f.Surveys.Parallel() {
+		v := records.System{Name: fmt.Sprintf("aground%d", i), Kind: "redis", Address: fmt.Sprintf("127.0.1.%d", i+1), Port: port}
+		_, err := f.Inventory.Add(t.Context(), ines, v)
+		require.NoError(t, err)
+		names = append(names, v.Name)
+	}
+	// In the middle, wherever a survey begins.
+	names[0], names[len(names)/2] = names[len(names)/2], names[0]
+	for round := range 2 {
+		id, err := f.Surveys.Start(t.Context(), ines, names)
+		require.NoError(t, err)
+		require.Eventually(t, func() bool {
+			v, err := f.Store.Survey(t.Context(), id)
+			return err == nil && v.State == "done"
+		}, time.Minute, 20*time.Millisecond)
+		visits, err := f.Store.Visits(t.Context(), id, records.Query{Limit: 100})
+		require.NoError(t, err)
+		var live time.Time
+		first := time.Now()
+		for _, v := range visits.Items {
+			if v.System == "quay1" {
+				require.Equal(t, "done", v.State, v.Words)
+				live = v.Ended
+			} else {
+				require.Equal(t, "failed", v.State)
+				if v.Ended.Before(first) {
+					first = v.Ended
+				}
+			}
+		}
+		assert.True(t, live.Before(first), "round %d: quay1 was read %s after the first silent one was given up", round, live.Sub(first))
+	}
 }

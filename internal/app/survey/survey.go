@@ -35,7 +35,7 @@ type Surveys struct {
 	rereads   map[records.SurveyID]chan struct{} // surveys that follow a rotation, until they end
 	searching []*search                          // in the order of their beginning
 	reading   map[records.SystemID]chan struct{} // systems that are read, each until it is closed
-	visiting  chan struct{}                      // a place for each visit, over all surveys
+	places    places
 }
 
 // New makes Surveys. parallel is how many visits are made at the same time; 0
@@ -44,11 +44,11 @@ func New(base *app.Base, store Store, values *sealed.Keeper, systems *inventory.
 	if parallel == 0 {
 		parallel = max(8, 4*runtime.GOMAXPROCS(0))
 	}
-	return &Surveys{base: base, store: store, sealed: values, inventory: systems, picture: pictures, running: map[records.SurveyID]context.CancelFunc{}, rereads: map[records.SurveyID]chan struct{}{}, reading: map[records.SystemID]chan struct{}{}, visiting: make(chan struct{}, parallel)}
+	return &Surveys{base: base, store: store, sealed: values, inventory: systems, picture: pictures, running: map[records.SurveyID]context.CancelFunc{}, rereads: map[records.SurveyID]chan struct{}{}, reading: map[records.SystemID]chan struct{}{}, places: newPlaces(parallel)}
 }
 
 // Parallel is how many visits are made at the same time.
-func (surveys *Surveys) Parallel() int { return cap(surveys.visiting) }
+func (surveys *Surveys) Parallel() int { return cap(surveys.places.visits) }
 
 // Recover closes surveys that an earlier run of the service left.
 func (surveys *Surveys) Recover(ctx context.Context) error {
@@ -250,14 +250,10 @@ func (surveys *Surveys) runSurvey(ctx context.Context, id records.SurveyID, syst
 			request, begun := request, begun
 			waited, done := surveys.readingTurn(ctx, systems[i].ID)
 			defer done()
-			// Surveys at the same time share the places: ten of them open no more
-			// connections than one. The turn comes first, so that no visit keeps a
-			// place while it waits for another reading of a system that hangs.
-			select {
-			case surveys.visiting <- struct{}{}:
-				defer func() { <-surveys.visiting }()
-			case <-ctx.Done(): // the visit is then only marked as not made
-			}
+			// The turn comes first, so that no visit keeps a place while it waits for
+			// another reading of a system that hangs. Without a place the visit is only
+			// marked as not made.
+			defer surveys.places.take(ctx, systems[i])()
 			if waited && ctx.Err() == nil && estate.Kind(systems[i].Kind).IsHost() { // what is looked for may be more by now
 				request, begun = surveys.lookedFor(ctx)
 			}
