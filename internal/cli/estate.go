@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"os/signal"
 	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
@@ -234,10 +235,17 @@ func accountCommand() *cobra.Command {
 	output.AddFlag(resolve)
 	resolve.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
 		var rows []output.Row
+		unclear := 0
 		for _, spelling := range args {
-			var r output.Row
-			if err := c.Call(cmd.Context(), http.MethodGet, "/resolve?name="+url.QueryEscape(spelling), nil, &r); err != nil {
-				return err
+			r := output.Row{"spelling": spelling, "state": "unknown", "form": "", "candidates": []any{}, "why": "nothing is written"}
+			// One that says nothing ends no batch.
+			if strings.TrimSpace(spelling) != "" {
+				if err := c.Call(cmd.Context(), http.MethodGet, "/resolve?name="+url.QueryEscape(spelling), nil, &r); err != nil {
+					return err
+				}
+			}
+			if state := output.Show(r["state"]); state != "resolved" && state != "built-in" {
+				unclear++
 			}
 			list, _ := r["candidates"].([]any)
 			var accounts []any
@@ -248,7 +256,13 @@ func accountCommand() *cobra.Command {
 			r["accounts"] = accounts
 			rows = append(rows, r)
 		}
-		return output.Write(cmd.OutOrStdout(), format, []output.Column{{"SPELLING", "spelling"}, {"STATE", "state"}, {"FORM", "form"}, {"ACCOUNTS", "accounts"}, {"WHY", "why"}}, rows, rows)
+		if err := output.Write(cmd.OutOrStdout(), format, []output.Column{{"SPELLING", "spelling"}, {"STATE", "state"}, {"FORM", "form"}, {"ACCOUNTS", "accounts"}, {"WHY", "why"}}, rows, rows); err != nil {
+			return err
+		}
+		if unclear > 0 {
+			return api.Negative("%d of %d spellings mean no single account", unclear, len(args))
+		}
+		return nil
 	})
 	return output.Group("account", "Accounts that programs use", cmd, resolve,
 		output.ListCommand("list", "List accounts", "/accounts", []output.Column{{"ID", "id"}, {"NAME", "name"}, {"SYSTEM", "system"}, {"CUSTODY", "custody"}, {"DEPENDENTS", "dependents"}, {"ENABLED", "enabled"}, {"PASSWORD CHANGED", "password_changed"}, {"EXPIRES", "password_expires"}, {"NEVER", "never_expires"}, {"LOCKED", "locked"}, {"TYPE", "type"}, {"DESCRIPTION", "description"}},

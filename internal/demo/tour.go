@@ -137,7 +137,7 @@ var tourSteps = []step{
 		if err := t.expect(ctx, 0, []string{"svc-berth", "svc-tidefeed"}, "account", "list", "--filter", "name~svc-", "--sort", "-dependents"); err != nil {
 			return err
 		}
-		return t.expect(ctx, 0, []string{"ambiguous", "unknown"}, "account", "resolve", "svc-berth", `LARKMOOR\svc-berth`, "svc-berth@larkmoor.example", larkmoor.DN("svc-berth"), `.\svc-fuelcard`, "1003", "svc-fuelcard", "svc-sync")
+		return t.expect(ctx, 3, []string{"ambiguous", "unknown"}, "account", "resolve", "svc-berth", `LARKMOOR\svc-berth`, "svc-berth@larkmoor.example", larkmoor.DN("svc-berth"), `.\svc-fuelcard`, "1003", "svc-fuelcard", "svc-sync")
 	}},
 	{"What runs as a departed administrator? And what depends on svc-berth, with the evidence?", func(ctx context.Context, t *tour) error {
 		if err := t.expect(ctx, 0, []string{"nightly-export.service", "/etc/cron.d/fares"}, "dependent", "list", "--account", "bookings1/odile"); err != nil {

@@ -101,7 +101,7 @@ func silence(t *testing.T) (port int) {
 	require.NoError(t, syscall.Listen(fd, 0))
 	bound, err := syscall.Getsockname(fd)
 	require.NoError(t, err)
-	address := bound.(*syscall.SockaddrInet4) //nolint:forcetypeassert // bound as one above
+	address := bound.(*syscall.SockaddrInet4)
 	full := false
 	for range 8 {
 		conn, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", address.Port), 500*time.Millisecond)

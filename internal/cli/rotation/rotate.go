@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"os/signal"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -282,7 +283,12 @@ func showRotation() *cobra.Command {
 		if err := json.Unmarshal(raw, &v); err != nil {
 			return fmt.Errorf("the answer cannot be read: %w", err)
 		}
-		columns := []output.Column{{"#", "index"}, {"STATUS", "status"}, {"STEP", "title"}, {"WORDS", "words"}}
+		for _, step := range v.Steps { // people count from one, as the rehearsal does
+			if index, err := strconv.Atoi(output.Show(step["index"])); err == nil {
+				step["number"] = index + 1
+			}
+		}
+		columns := []output.Column{{"#", "number"}, {"STATUS", "status"}, {"STEP", "title"}, {"WORDS", "words"}}
 		if format != "table" {
 			return output.Write(cmd.OutOrStdout(), format, columns, v.Steps, raw)
 		}
