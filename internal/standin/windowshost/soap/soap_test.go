@@ -32,8 +32,17 @@ func TestInstancesAsOthersReadThem(t *testing.T) {
 	at := time.Date(2026, 11, 28, 2, 30, 0, 0, time.UTC)
 	principal := wql.NewRecord("MSFT_TaskPrincipal2", nil, []wql.Field{{"UserId", `LARKMOOR\svc`}, {"LogonType", 1}})
 	i := parsed(t, []wql.Field{
-		{"Name", "a <b> & \"c\" 'd' é 🦪"}, {"Empty", ""}, {"Nothing", nil}, {"Number", 42}, {"Yes", true}, {"When", at}, {"Never", time.Time{}},
-		{"List", []string{"one", "t<wo"}}, {"None", []string{}}, {"Principal", principal}, {"Several", []wql.Record{principal, principal}},
+		{"Name", "a <b> & \"c\" 'd' é 🦪"},
+		{"Empty", ""},
+		{"Nothing", nil},
+		{"Number", 42},
+		{"Yes", true},
+		{"When", at},
+		{"Never", time.Time{}},
+		{"List", []string{"one", "t<wo"}},
+		{"None", []string{}},
+		{"Principal", principal},
+		{"Several", []wql.Record{principal, principal}},
 	})
 	assert.Equal(t, "a <b> & \"c\" 'd' é 🦪", i.Text("Name"))
 	assert.Equal(t, "42", i.Text("Number"))
