@@ -71,6 +71,7 @@ func TestConsole(t *testing.T) {
 	b.press("Rotate svc-berth now")
 	b.see("Rotation 1 of svc-berth")
 	b.see("prove berth.service on quay1")
+	b.unsee("The journal is being read.")
 	b.shot("rotation-running")
 	require.Equal(t, "done", u.waitFinished("1"))
 	b.see("16 of 16 steps done. It took") // without a reload: the page is live

@@ -115,7 +115,9 @@ const drawing = computed(() =>
       />
     </section>
     <Tabs v-model:active-key="tab" class="below">
-      <TabPane key="log" :tab="t('run.journal')"><JournalTable :journal="journal" :step="chosen" @all="chosen = undefined" /></TabPane>
+      <TabPane key="log" :tab="t('run.journal')"
+        ><JournalTable :journal="journal" :step="chosen" :begun="p.done > 0" @all="chosen = undefined"
+      /></TabPane>
       <TabPane key="time" :tab="t('run.overTime')"
         ><Picture
           v-if="tab === 'time'"
