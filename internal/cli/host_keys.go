@@ -19,7 +19,8 @@ func approveKeysCommand() *cobra.Command {
 		Long: `Holds every host against a known_hosts file, or against what ssh-keyscan printed on a
 machine that you trust. The key of a host is approved when it offers, now, a key that the list
 has for its name or address. All else is told: another key, a revoked one, a host that is away
-or not in the list. A key that was approved before is never replaced by a list.`,
+or not in the list. A list never replaces a key that was approved before, and decides no endpoint
+that somebody else asked for.`,
 		Example: `  moss system approve-keys --known-hosts ~/.ssh/known_hosts
   ssh-keyscan -f hosts.txt | moss system approve-keys --known-hosts -`,
 	}

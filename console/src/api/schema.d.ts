@@ -2298,7 +2298,7 @@ export interface components {
             /** @description That the host offers now */
             fingerprint?: string;
             /** @enum {string} */
-            result: "approved" | "known" | "other key" | "not listed" | "away" | "replaces";
+            result: "approved" | "known" | "other key" | "not listed" | "away" | "replaces" | "waits" | "failed";
             system: string;
             words?: string;
         };

@@ -26,12 +26,14 @@ const (
 	KeyNotListed = "not listed" // the list says nothing of it
 	KeyAway      = "away"       // it offered none
 	KeyReplaces  = "replaces"   // another key was approved before: each such change is a person's own decision
+	KeyWaits     = "waits"      // somebody else asked for its endpoint: that is decided first, by itself
+	KeyFailed    = "failed"     // we could not look, or could not keep the approval: nothing is said of its key
 )
 
 // ListedKey is what came of one host.
 type ListedKey struct {
 	System      string `json:"system"`
-	Result      string `json:"result" enum:"approved,known,other key,not listed,away,replaces"`
+	Result      string `json:"result" enum:"approved,known,other key,not listed,away,replaces,waits,failed"`
 	Fingerprint string `json:"fingerprint,omitempty" doc:"That the host offers now"`
 	Words       string `json:"words,omitempty"`
 }
@@ -47,7 +49,9 @@ const keyThreads = 16
 // ApproveListed holds every host that is known by its key against a list of host
 // keys, and approves the key of each that offers, now, one that the list has
 // for it. A key that is approved already is never replaced so: a host that
-// changed its key is looked at by a person.
+// changed its key is looked at by a person. Nor does a list decide an endpoint that
+// somebody else asked for, as approving one key does: whoever pastes a list has not
+// seen that an account with rights was pointed at a host that is in the list too.
 func (inventory *Inventory) ApproveListed(ctx context.Context, by access.Actor, list string) (ListedKeys, error) {
 	out := ListedKeys{Systems: []ListedKey{}, Unread: []keys.UnreadLine{}}
 	if err := access.Decide(by, access.ApproveHostKey, access.Object{Kind: "system"}); err != nil {
@@ -109,7 +113,7 @@ func (inventory *Inventory) listedKey(ctx context.Context, by string, v records.
 	out.Fingerprint = offered
 	switch {
 	case err != nil:
-		out.Result, out.Words = KeyAway, err.Error()
+		out.Result, out.Words = KeyFailed, err.Error()
 	case offered == "":
 		out.Result, out.Words = KeyAway, "it offers no host key now"
 	case slices.Contains(revoked, offered):
@@ -121,9 +125,13 @@ func (inventory *Inventory) listedKey(ctx context.Context, by string, v records.
 	case len(v.HostKeys) > 0:
 		out.Result, out.Words = KeyReplaces, "another key was approved for it: 'moss system check "+v.Name+" --approve "+offered+"' once it is clear why it has a new one"
 	default:
+		if waits, err := inventory.store.WaitsFor(ctx, v.ID); err == nil && !strings.EqualFold(waits.AskedBy, by) {
+			out.Result, out.Words = KeyWaits, fmt.Sprintf("%s asked for its endpoint: look at it with 'moss approval show %d'; 'moss system check %s --approve %s' then approves both", waits.AskedBy, waits.ID, v.Name, offered)
+			return out
+		}
 		out.Result = KeyApproved
 		if err := inventory.approveOffered(ctx, by, v, offered); err != nil {
-			out.Result, out.Words = KeyOther, err.Error()
+			out.Result, out.Words = KeyFailed, err.Error()
 		}
 	}
 	return out
