@@ -49,7 +49,9 @@ const columns = [
         ><RouterLink :to="`/systems/${encodeURIComponent(row.system)}`">{{ row.system }}</RouterLink></template
       >
       <template #result="{ row }"
-        ><StateTag :state="row.result" :as="row.result === 'known' ? 'ok' : row.result === 'other key' ? 'failed' : row.result === 'waits' ? 'waiting' : row.result"
+        ><StateTag
+          :state="row.result"
+          :as="row.result === 'known' ? 'ok' : row.result === 'other key' ? 'failed' : row.result === 'waits' ? 'waiting' : row.result"
       /></template>
     </PlainTable>
   </template>

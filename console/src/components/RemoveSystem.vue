@@ -1,9 +1,10 @@
 <script setup lang="ts">
-import { Alert, Form, FormItem, Input, Modal } from 'ant-design-vue'
+import { Alert, Modal } from 'ant-design-vue'
 import { ref } from 'vue'
 import type { Schemas } from '../api/client'
 import { t } from '../texts'
 import Trouble from './Trouble.vue'
+import TypedName from './TypedName.vue'
 
 /** What goes with a system, said before it is removed; its name is typed. */
 defineProps<{ name: string; removal: Schemas['Removal']; busy: boolean; trouble: string }>()
@@ -32,9 +33,6 @@ const typed = ref('')
       }}
     </p>
     <Trouble :words="trouble" />
-    <Form v-if="!removal.refused" layout="vertical"
-      ><FormItem :label="t('rotate.typeName', { name })" html-for="remove-name"
-        ><Input id="remove-name" v-model:value="typed" autocomplete="off" /></FormItem
-    ></Form>
+    <TypedName v-if="!removal.refused" id="remove-name" v-model="typed" :name="name" />
   </Modal>
 </template>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Button, Form, FormItem, Input, Modal, Tooltip } from 'ant-design-vue'
+import { Button, Input, Modal, Tooltip } from 'ant-design-vue'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, data, type Schemas } from '../api/client'
@@ -10,6 +10,7 @@ import Rehearsed from './Rehearsed.vue'
 import { decisionOf } from './rehearsal'
 import RotateWish, { type Wish } from './RotateWish.vue'
 import Trouble from './Trouble.vue'
+import TypedName from './TypedName.vue'
 import { useWork } from './work'
 
 /** Rotates a credential, or the password of an account; with assign or repair its current value goes to those dependents instead. */
@@ -141,10 +142,7 @@ function go(): void {
       :ok-button-props="{ disabled: typed !== subject, loading: busy === 'rotate' }"
       @ok="rotate"
     >
-      <Form layout="vertical"
-        ><FormItem :label="t('rotate.typeName', { name: subject })" html-for="typed-name"
-          ><Input id="typed-name" v-model:value="typed" autocomplete="off" /></FormItem
-      ></Form>
+      <TypedName id="typed-name" v-model="typed" :name="subject" />
     </Modal>
   </div>
 </template>

@@ -1,10 +1,11 @@
 <script setup lang="ts">
-import { Button, Form, FormItem, Input, Modal } from 'ant-design-vue'
+import { Button, Input, Modal } from 'ant-design-vue'
 import { computed, ref } from 'vue'
 import { api, data, type Schemas } from '../api/client'
 import { t } from '../texts'
 import Rehearsed from './Rehearsed.vue'
 import Trouble from './Trouble.vue'
+import TypedName from './TypedName.vue'
 import { progress } from './waves'
 import { useWork } from './work'
 
@@ -89,10 +90,7 @@ function undo(): void {
       @ok="decide('undo')"
     >
       <p>{{ t('run.undoWhat', systems) }}</p>
-      <Form v-if="systems > many" layout="vertical"
-        ><FormItem :label="t('rotate.typeName', { name: r.credential })" html-for="undo-name"
-          ><Input id="undo-name" v-model:value="typed" autocomplete="off" /></FormItem
-      ></Form>
+      <TypedName v-if="systems > many" id="undo-name" v-model="typed" :name="r.credential" />
     </Modal>
   </section>
 </template>

@@ -11,7 +11,7 @@ const icons = { good: CheckOutlined, warn: ExclamationOutlined, bad: CloseOutlin
 </script>
 
 <template>
-  <Tag v-if="state" :bordered="false" class="tag" :class="colour"
+  <Tag v-if="state" :bordered="false" class="tag" :class="`tone-${colour}`"
     ><component :is="icons[colour]" v-if="icons[colour]" aria-hidden="true" class="icon" />{{ state }}</Tag
   >
 </template>
@@ -28,27 +28,5 @@ const icons = { good: CheckOutlined, warn: ExclamationOutlined, bad: CloseOutlin
 .icon {
   font-size: 10px;
   margin-inline-end: 4px;
-}
-.good {
-  background: var(--good-bg);
-  color: var(--good);
-}
-.warn {
-  background: var(--warn-bg);
-  color: var(--warn);
-}
-.bad {
-  background: var(--bad-bg);
-  color: var(--bad);
-}
-.unknown {
-  background: var(--unknown-bg);
-  color: var(--unknown);
-  outline: 1px dotted var(--unknown);
-  outline-offset: -1px;
-}
-.plain {
-  background: var(--plain-bg);
-  color: var(--ink);
 }
 </style>

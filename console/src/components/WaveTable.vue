@@ -61,7 +61,7 @@ const cells = (row: unknown, key: unknown) => (row as WaveRow).cells[Number(key)
           type="button"
           class="step"
           :class="[
-            isWrong(s) ? 'bad' : s.status === 'pending' ? 'pending' : tone(s.status),
+            `tone-${isWrong(s) ? 'bad' : s.status === 'pending' ? 'pending' : tone(s.status)}`,
             { now: s.status === 'doing' || s.status === 'undoing' },
           ]"
           :aria-pressed="chosen === s.index"
@@ -87,29 +87,16 @@ const cells = (row: unknown, key: unknown) => (row as WaveRow).cells[Number(key)
   height: 24px;
   border-radius: 4px;
   border: 1px solid var(--line);
-  background: var(--panel);
-  color: var(--soft);
   cursor: pointer;
   font: 600 12px system-ui;
   padding: 0 4px;
 }
-.good {
-  background: var(--good-bg);
-  color: var(--good);
+.tone-pending {
+  background: var(--panel);
+  color: var(--soft);
 }
-.warn {
-  background: var(--warn-bg);
-  color: var(--warn);
-}
-.bad {
-  background: var(--bad-bg);
-  color: var(--bad);
+.tone-bad {
   border-color: var(--bad);
-}
-.unknown {
-  background: var(--unknown-bg);
-  color: var(--unknown);
-  border: 1px dotted var(--unknown);
 }
 .now {
   border: 2px solid var(--moss);

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Alert, Button, Tabs, TabPane } from 'ant-design-vue'
+import { Button, Tabs, TabPane } from 'ant-design-vue'
 import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { onChanged } from '../api/changes'
@@ -7,6 +7,7 @@ import { api, data, type Schemas } from '../api/client'
 import AccountFacts from '../components/AccountFacts.vue'
 import CredentialCustody from '../components/CredentialCustody.vue'
 import FindingPanel from '../components/FindingPanel.vue'
+import IncompleteSystems from '../components/IncompleteSystems.vue'
 import { chainsAround, startedOf, type Started } from '../components/order'
 import PageHead from '../components/PageHead.vue'
 import RotationHistory from '../components/RotationHistory.vue'
@@ -116,20 +117,7 @@ const drawing = computed(() =>
       <section>
         <h2>{{ t('fields.custody') }}</h2>
         <div class="panel"><CredentialCustody :account="id" :credential="detail.password" @changed="load" /></div>
-        <Alert
-          v-if="detail.incomplete.length"
-          type="warning"
-          show-icon
-          class="incomplete"
-          :message="t('account.incomplete', detail.incomplete.length)"
-        >
-          <template #description
-            ><div v-for="i in detail.incomplete.slice(0, 8)" :key="i.system">
-              <RouterLink :to="`/systems/${encodeURIComponent(i.system)}`">{{ i.system }}</RouterLink>: {{ i.why }}
-            </div>
-            <div v-if="detail.incomplete.length > 8">{{ t('dependents.more', detail.incomplete.length - 8) }}</div></template
-          >
-        </Alert>
+        <IncompleteSystems :systems="detail.incomplete" />
       </section>
     </div>
     <Tabs v-model:active-key="tab" class="tabs">
@@ -170,9 +158,6 @@ const drawing = computed(() =>
 <style scoped>
 .tabs {
   margin-top: 12px;
-}
-.incomplete {
-  margin-top: 10px;
 }
 .history {
   margin-top: 12px;

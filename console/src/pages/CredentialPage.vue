@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { Alert } from 'ant-design-vue'
 import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { onChanged } from '../api/changes'
@@ -7,6 +6,7 @@ import { api, data, type Schemas } from '../api/client'
 import CredentialCustody from '../components/CredentialCustody.vue'
 import { kindName } from '../components/credentials'
 import FindingPanel from '../components/FindingPanel.vue'
+import IncompleteSystems from '../components/IncompleteSystems.vue'
 import KeyPicture from '../components/KeyPicture.vue'
 import PageHead from '../components/PageHead.vue'
 import RotationHistory from '../components/RotationHistory.vue'
@@ -64,17 +64,7 @@ const kind = computed(() =>
       <h2>{{ t('keys.picture') }}</h2>
       <KeyPicture :name="of.name" :dependents="places" />
     </template>
-    <Alert
-      v-if="detail.incomplete.length"
-      type="warning"
-      show-icon
-      class="incomplete"
-      :message="t('account.incomplete', detail.incomplete.length)"
-    >
-      <template #description
-        ><div v-for="i in detail.incomplete.slice(0, 8)" :key="i.system">{{ i.system }}: {{ i.why }}</div></template
-      >
-    </Alert>
+    <IncompleteSystems :systems="detail.incomplete" />
     <div class="two">
       <section>
         <h2>{{ t('fields.custody') }}</h2>
@@ -91,9 +81,3 @@ const kind = computed(() =>
     </template>
   </template>
 </template>
-
-<style scoped>
-.incomplete {
-  margin-top: 10px;
-}
-</style>
