@@ -1,18 +1,13 @@
 package cli
 
 import (
-	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"net/http"
 	"net/url"
-	"os/signal"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -20,48 +15,6 @@ import (
 	"mossledger.example/moss/internal/cli/api"
 	"mossledger.example/moss/internal/cli/output"
 )
-
-func surveyCommand() *cobra.Command {
-	cancel := &cobra.Command{Use: "cancel ID", Short: "Cancel a survey; what was read is kept", Args: api.Numbers(1, 1, "a survey", "survey list"), RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
-		return c.Call(cmd.Context(), http.MethodPost, "/surveys/"+url.PathEscape(args[0])+"/cancel", nil, nil)
-	})}
-	visitColumns := []output.Column{{"SYSTEM", "system"}, {"STATE", "state"}, {"NEW", "added"}, {"CHANGED", "altered"}, {"GONE", "vanished"}, {"STAGE", "stage"}, {"WORDS", "words"}, {"NEXT", "next_step"}}
-	visits := &cobra.Command{Use: "show ID", Short: "Show the visits of a survey, and what could not be read", Args: api.Numbers(1, 1, "a survey", "survey list")}
-	output.AddFlag(visits)
-	var problems bool
-	visits.Flags().BoolVar(&problems, "problems", false, "list every line, file and entry that could not be read")
-	visits.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
-		// One that is not there has no visits either, and that is no answer.
-		var of output.Row
-		if err := c.Call(cmd.Context(), http.MethodGet, "/surveys/"+url.PathEscape(args[0]), nil, &of); err != nil {
-			return err
-		}
-		rows, _, err := output.Fetch(cmd, c, "/surveys/"+url.PathEscape(args[0])+"/visits", url.Values{}, 0)
-		if err != nil {
-			return err
-		}
-		if !problems {
-			if format == "table" {
-				fmt.Fprintf(cmd.OutOrStdout(), "Survey %s by %s, %s, %s: %s of %s systems, %s not read completely; %s new, %s changed, %s gone.\n\n", output.Show(of["id"]), output.Safe(output.Show(of["requested_by"])), output.Show(of["started"]), output.Show(of["state"]),
-					output.Show(of["done"]), output.Show(of["total"]), output.Show(of["failed"]), output.Show(of["added"]), output.Show(of["altered"]), output.Show(of["vanished"]))
-			}
-			return output.Write(cmd.OutOrStdout(), format, visitColumns, rows, rows)
-		}
-		var list []output.Row
-		for _, v := range rows {
-			of, _ := v["problems"].([]any)
-			for _, p := range of {
-				if p, ok := p.(map[string]any); ok {
-					p["system"] = v["system"]
-					list = append(list, p)
-				}
-			}
-		}
-		return output.Write(cmd.OutOrStdout(), format, []output.Column{{"SYSTEM", "system"}, {"PLACE", "place"}, {"WHAT", "what"}, {"NEXT", "next"}}, list, list)
-	})
-	return output.Group("survey", "Read systems", surveyRun(), visits, cancel,
-		output.ListCommand("list", "List surveys", "/surveys", []output.Column{{"ID", "id"}, {"STATE", "state"}, {"BY", "requested_by"}, {"STARTED", "started"}, {"ENDED", "ended"}, {"SYSTEMS", "total"}, {"FAILED", "failed"}, {"NEW", "added"}, {"CHANGED", "altered"}, {"GONE", "vanished"}}, "There was no survey yet. Start one with 'moss survey run'."))
-}
 
 // scheduleCommand shows what the service does by itself.
 func scheduleCommand() *cobra.Command {
@@ -93,71 +46,6 @@ func scheduleCommand() *cobra.Command {
 		return output.Write(cmd.OutOrStdout(), format, []output.Column{{"DUTY", "name"}, {"WHAT", "title"}, {"EVERY", "interval"}, {"BEGUN", "begun"}, {"WHAT CAME OF IT", "last"}, {"DUE", "due"}}, shown, rows)
 	})
 	return cmd
-}
-
-func surveyRun() *cobra.Command {
-	cmd := &cobra.Command{Use: "run [SYSTEM...]", Short: "Read the named systems, or all, with live progress", Long: "Reads the named systems, or all. Interrupting (Ctrl-C) cancels the survey; what was read is kept."}
-	output.AddFlag(cmd)
-	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
-		var started output.Row
-		if err := c.Call(cmd.Context(), http.MethodPost, "/surveys", map[string]any{"systems": args}, &started); err != nil {
-			return err
-		}
-		id := output.Show(started["id"])
-		ctx, stop := signal.NotifyContext(cmd.Context(), syscall.SIGINT, syscall.SIGTERM)
-		defer stop()
-		progress := cmd.OutOrStdout()
-		if format != "table" {
-			progress = cmd.ErrOrStderr()
-		}
-		var final output.Row
-		err := c.Watch(ctx, "/surveys/"+id+"/events", func(e api.Event) error {
-			var v output.Row
-			if err := json.Unmarshal(e.Data, &v); err != nil {
-				return err
-			}
-			if e.Name == "survey" {
-				final = v
-				return api.ErrStreamEnd
-			}
-			printVisit(progress, v)
-			return nil
-		})
-		if ctx.Err() != nil && cmd.Context().Err() == nil {
-			if err := c.Call(context.WithoutCancel(ctx), http.MethodPost, "/surveys/"+id+"/cancel", nil, nil); err != nil {
-				return err
-			}
-			return api.Negative("survey %s was cancelled; what was read is kept ('moss survey show %s')", id, id)
-		}
-		if err != nil {
-			return err
-		}
-		if format != "table" {
-			return output.Write(cmd.OutOrStdout(), format, []output.Column{{"ID", "id"}, {"STATE", "state"}, {"TOTAL", "total"}, {"FAILED", "failed"}}, []output.Row{final}, final)
-		}
-		fmt.Fprintf(cmd.OutOrStdout(), "Survey %s: %s read, %s not completely; %s new, %s changed, %s gone.\n", id, countedSystems(output.Show(final["total"])), output.Show(final["failed"]), output.Show(final["added"]), output.Show(final["altered"]), output.Show(final["vanished"]))
-		return nil
-	})
-	return cmd
-}
-
-func countedSystems(n string) string {
-	if n == "1" {
-		return "one system"
-	}
-	return n + " systems"
-}
-
-func printVisit(out io.Writer, v output.Row) {
-	state := output.Show(v["state"])
-	switch state {
-	case "running":
-		return
-	case "done":
-		fmt.Fprintf(out, "  %-28s done        %s new, %s changed, %s gone\n", output.Safe(output.Show(v["system"])), output.Show(v["added"]), output.Show(v["altered"]), output.Show(v["vanished"]))
-	default:
-		fmt.Fprintf(out, "  %-28s %-11s %s: %s\n", output.Safe(output.Show(v["system"])), state, output.Show(v["stage"]), output.Safe(output.Show(v["words"])))
-	}
 }
 
 func accountCommand() *cobra.Command {
@@ -254,6 +142,7 @@ func accountCommand() *cobra.Command {
 				accounts = append(accounts, output.Show(k["system"])+"/"+output.Show(k["name"])+" (id:"+output.Show(k["id"])+")")
 			}
 			r["accounts"] = accounts
+			r["why"] = output.Show(r["why"]) + nearWords(r["near"])
 			rows = append(rows, r)
 		}
 		if err := output.Write(cmd.OutOrStdout(), format, []output.Column{{"SPELLING", "spelling"}, {"STATE", "state"}, {"FORM", "form"}, {"ACCOUNTS", "accounts"}, {"WHY", "why"}}, rows, rows); err != nil {
@@ -385,4 +274,14 @@ func findingCommand() *cobra.Command {
 		return details(cmd, rows[0], []output.Column{{"Number", "id"}, {"Severity", "severity"}, {"Kind", "kind"}, {"Subject", "subject"}, {"System", "system"}, {"What", "what"}, {"What to do", "next_step"}, {"Raised", "raised"}, {"First raised", "first_raised"}, {"Seen", "seen"}, {"Cleared", "cleared"}})
 	})
 	return output.Group("finding", "What needs a person", cmd, show)
+}
+
+// nearWords asks whether one of some names was meant.
+func nearWords(near any) string {
+	list, _ := near.([]any)
+	var names []string
+	for _, name := range list {
+		names = append(names, output.Show(name))
+	}
+	return api.DidYouMean(names)
 }

@@ -104,7 +104,7 @@ func (d *Demo) Prepare(ctx context.Context) error {
 	steps = append(steps, []string{"custody", "take", "bookings1/svc-fuelcard", "--password-file", d.File("svc-fuelcard.pw")}, []string{"survey", "run"})
 	for _, args := range steps {
 		out, exit, err := d.Moss(ctx, args...)
-		if err != nil || exit != 0 {
+		if err != nil || exit != 0 && (exit != unread || args[0] != "survey") {
 			return fmt.Errorf("moss %s ended with %d: %w\n%s", strings.Join(args, " "), exit, err, out)
 		}
 	}
@@ -114,11 +114,14 @@ func (d *Demo) Prepare(ctx context.Context) error {
 	}
 	d.Estate.WeekendPasses()
 	out, exit, err := d.Moss(ctx, "survey", "run")
-	if err != nil || exit != 0 {
+	if err != nil || exit != unread {
 		return fmt.Errorf("survey ended with %d: %w\n%s", exit, err, out)
 	}
 	return nil
 }
+
+// unread is how a survey of the demo ends: one host is dead, and one misspelt.
+const unread = 3
 
 // expectStack gives the last service of the stack on each host its own check.
 func (d *Demo) expectStack(ctx context.Context) error {

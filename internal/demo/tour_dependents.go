@@ -30,7 +30,7 @@ var dependentSteps = []step{
 				return err
 			}
 		}
-		if _, err := t.run(ctx, 0, "survey", "run"); err != nil {
+		if _, err := t.run(ctx, unread, "survey", "run"); err != nil {
 			return err
 		}
 		for _, name := range []string{"bookings-db/svc_bookings", "tide-db/svc_tides"} {
@@ -42,7 +42,7 @@ var dependentSteps = []step{
 		return t.expect(ctx, 0, []string{"bookings.service", "till.service", "quay2"}, "use", "list", "svc_bookings")
 	}},
 	{"What breaks if svc_bookings changes? A settings file that nothing names, the unit that was seen signed in, what needs it, who is connected to it; and a till on the quay that no configuration explains.", func(ctx context.Context, t *tour) error {
-		if _, err := t.run(ctx, 0, "survey", "run"); err != nil {
+		if _, err := t.run(ctx, unread, "survey", "run"); err != nil {
 			return err
 		}
 		if err := t.expect(ctx, 0, []string{"database.yml#/production/password", "[held, matches]", "[held, differs]", "bookings-web.service  [needs]", "gangway.service on quay2  [connects]", "till.service on quay2  [observed, signs in]", "systems not read completely"}, "radius", "svc_bookings"); err != nil {

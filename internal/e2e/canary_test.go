@@ -59,7 +59,7 @@ func TestCanary(t *testing.T) {
 	run(0, "rotate", "run", "larkmoor-directory/svc-manifest", "--reason", "canary")
 	run(0, "custody", "take", "larkmoor-directory/svc-tidefeed", "--reset", "--reason", "canary")
 	run(0, "rotate", "undo", "2", "--reason", "canary", "--yes")
-	run(0, "survey", "run")
+	run(3, "survey", "run")
 	run(3, "explain", "north1/QuayLineStore")
 	run(0, "explain", "north1/QuayLineBoarding", "--repair", "--reason", "canary")
 	run(0, "rotate", "rehearse", "svc-terminal", "--restart", "leave")
@@ -92,7 +92,7 @@ func TestCanary(t *testing.T) {
 	run(0, "use", "declare", "svc_tides", "desk", "--reason", "canary")
 	run(0, "search", "tide")
 	run(0, "socket", "list")
-	run(0, "survey", "run")
+	run(3, "survey", "run")
 	for _, list := range [][]string{{"system", "list"}, {"account", "list"}, {"dependent", "list"}, {"finding", "list", "--all"}, {"ledger", "list"}, {"rotate", "list"}, {"steward", "list"}, {"survey", "show", "1"}, {"rotate", "show", "1"}} {
 		run(0, append(list, "-o", "json")...)
 	}

@@ -52,7 +52,7 @@ func TestExitCodes(t *testing.T) {
 		{2, "approval approve 1 b"},
 		{2, "system confirm-absence nowhere"},
 		{3, "system check nowhere"},
-		{0, "survey run nowhere"},
+		{3, "survey run nowhere"},
 	} {
 		out, exit, err := u.Moss(t.Context(), strings.Fields(c.args)...)
 		require.NoError(t, err)

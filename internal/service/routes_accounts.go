@@ -35,6 +35,7 @@ type Resolved struct {
 	Form       string      `json:"form"`
 	Why        string      `json:"why"`
 	Candidates []Candidate `json:"candidates" nullable:"false"`
+	Near       []string    `json:"near" nullable:"false" doc:"Names of known accounts that differ by a slip of the keyboard, when nobody is meant"`
 }
 
 // AccountInput names an account by number.
@@ -126,7 +127,7 @@ func (s *Service) detail(ctx context.Context, id int64) (AccountDetail, error) {
 }
 
 func (s *Service) resolve(ctx context.Context, in *resolveInput) (*body[Resolved], error) {
-	out := Resolved{Spelling: in.Name, Candidates: []Candidate{}}
+	out := Resolved{Spelling: in.Name, Candidates: []Candidate{}, Near: []string{}}
 	a, res, err := s.app.Picture.FindAccount(ctx, in.Name)
 	if err == nil {
 		out.State, out.Form, out.Why = string(naming.Resolved), string(res.Form), res.Why
@@ -137,6 +138,11 @@ func (s *Service) resolve(ctx context.Context, in *resolveInput) (*body[Resolved
 		return nil, err
 	}
 	out.State, out.Form, out.Why = string(res.State), string(res.Form), res.Why
+	if res.State == naming.Unknown {
+		if out.Near, err = s.app.Picture.NearNames(ctx, in.Name); err != nil {
+			return nil, err
+		}
+	}
 	for _, k := range res.Accounts {
 		var id int64
 		if _, err := fmt.Sscan(k.ID, &id); err != nil {

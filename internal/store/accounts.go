@@ -101,6 +101,16 @@ func (s *Store) Account(ctx context.Context, id records.AccountID) (records.Acco
 	return v, nil
 }
 
+// NamesAlike returns the names of present accounts that something uses, and of those
+// that begin as a folded name does: enough to tell a slip of the keyboard by. A million
+// accounts are not compared.
+func (s *Store) NamesAlike(ctx context.Context, folded string) ([]string, error) {
+	start := []rune(folded)
+	start = start[:min(2, len(start))]
+	return database.Collect(ctx, s.Read, database.Single[string], `SELECT name FROM (SELECT name FROM accounts WHERE gone = '' AND id IN (SELECT account_id FROM ties) LIMIT 20000)
+		UNION SELECT name FROM (SELECT name FROM accounts WHERE gone = '' AND folded >= ? AND folded < ? LIMIT 20000) ORDER BY name`, string(start), string(start)+"\U0010ffff")
+}
+
 // first reports whether a system had no accounts when its visit began: then
 // nothing has to be looked up.
 func (s *Store) first(ctx context.Context, system records.SystemID, seen *Seen) (bool, error) {

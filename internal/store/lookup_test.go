@@ -113,3 +113,36 @@ func TestFormerIdentifiersAndTrusts(t *testing.T) {
 	require.NoError(t, s.Read.QueryRowContext(ctx, "SELECT COUNT(*) FROM former_sids").Scan(&left))
 	assert.Zero(t, left, "they go with their accounts")
 }
+
+// What a misspelt name may have meant is looked for among names that something uses,
+// or that begin alike; an identifier without an account says whose it was.
+func TestNamesAlikeAndNamesOfTheGone(t *testing.T) {
+	s := open(t, t.TempDir())
+	ctx := t.Context()
+	id, err := s.AddSystem(ctx, records.System{Name: "dir", Kind: "directory"})
+	require.NoError(t, err)
+	list := []estate.Account{{StableID: "1", Name: "svc-berth", SID: "S-1-5-21-7-7-7-1104"}, {StableID: "2", Name: "svc-gone", SID: "S-1-5-21-7-7-7-1105"}, {StableID: "3", Name: "tide-reader"}, {StableID: "4", Name: "Straße-feed"}}
+	seen := NewSeen()
+	require.NoError(t, s.PutAccounts(ctx, id, list, seen, &records.Tally{}))
+	_, err = s.EndScopes(ctx, id, []ScopeEnd{{Scope: "accounts", Table: "accounts", Condition: "1", Complete: true, Seen: seen}}, &records.Tally{})
+	require.NoError(t, err)
+	again := NewSeen()
+	require.NoError(t, s.PutAccounts(ctx, id, append(list[:1:1], list[2:]...), again, &records.Tally{}))
+	_, err = s.EndScopes(ctx, id, []ScopeEnd{{Scope: "accounts", Table: "accounts", Condition: "1", Complete: true, Seen: again}}, &records.Tally{})
+	require.NoError(t, err)
+
+	names, err := s.NamesAlike(ctx, "svc-brth")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"svc-berth"}, names, "one that is gone is not offered")
+	names, err = s.NamesAlike(ctx, "strasse")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Straße-feed"}, names, "as it is written")
+	lookup, err := s.Lookup(ctx)
+	require.NoError(t, err)
+	for sid, words := range map[string]string{"S-1-5-21-7-7-7-1105": "it was that of svc-gone on dir, which vanished", "S-1-5-21-7-7-7-1106": "no system here reads"} {
+		res, err := naming.Resolve(sid, naming.Context{}, lookup)
+		require.NoError(t, err)
+		assert.Equal(t, naming.Unknown, res.State, "a memory resolves nothing")
+		assert.Contains(t, res.Why, words)
+	}
+}

@@ -8,6 +8,7 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/naming"
+	"mossledger.example/moss/internal/core/roster"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store"
 )
@@ -74,5 +75,29 @@ func (picture *Picture) resolved(ctx context.Context, spelling string, res namin
 	case naming.BuiltIn:
 		return records.Account{}, res, fmt.Errorf("%w: %q is %s", app.ErrInput, spelling, res.Why)
 	}
-	return records.Account{}, res, fmt.Errorf("account %q: %w: %s", spelling, app.ErrNotFound, res.Why)
+	why := res.Why
+	if near, err := picture.NearNames(ctx, spelling); err == nil && len(near) > 0 {
+		why += "; did you mean " + strings.Join(near, " or ") + "?"
+	}
+	return records.Account{}, res, fmt.Errorf("account %q: %w: %s", spelling, app.ErrNotFound, why)
+}
+
+// mostNear is how many names that somebody may have meant are told.
+const mostNear = 3
+
+// NearNames returns the names of known accounts that differ from a spelling's by a slip
+// of the keyboard. Only names that something uses, or that begin alike, are looked at.
+func (picture *Picture) NearNames(ctx context.Context, spelling string) ([]string, error) {
+	if _, name, found := strings.Cut(spelling, "/"); found {
+		spelling = name
+	}
+	ref, err := naming.Parse(spelling)
+	if err != nil || ref.Name == "" || ref.Form == naming.FormSID || ref.Form == naming.FormUID || len(ref.Name) < 4 {
+		return []string{}, nil //nolint:nilerr // what is no name resembles none
+	}
+	known, err := picture.store.NamesAlike(ctx, ref.Name)
+	if err != nil {
+		return nil, err
+	}
+	return append([]string{}, roster.Near(ref.Name, known, mostNear)...), nil
 }

@@ -25,6 +25,7 @@ type Store interface {
 	PasswordOf(ctx context.Context, account records.AccountID) (records.Credential, error)
 	Credentials(ctx context.Context, q records.Query) (records.Page[records.Credential], error)
 	Lookup(ctx context.Context) (*lookup.Lookup, error)
+	NamesAlike(ctx context.Context, folded string) ([]string, error)
 	NoteKeys(ctx context.Context) error
 	PlaceUse(ctx context.Context, system records.SystemID, name string, account records.AccountID) error
 	PutObserved(ctx context.Context, list []records.ObservedTie, before time.Time) error

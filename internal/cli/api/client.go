@@ -381,6 +381,7 @@ func (c *Client) watchOnce(ctx context.Context, path string, last *string, see f
 func (c *Client) Account(ctx context.Context, spelling string) (int64, error) {
 	var r struct {
 		State, Why string
+		Near       []string
 		Candidates []struct {
 			ID           int64
 			Name, System string
@@ -411,11 +412,19 @@ func (c *Client) Account(ctx context.Context, spelling string) (int64, error) {
 	if r.State == "resolved" && len(r.Candidates) == 1 {
 		return r.Candidates[0].ID, nil
 	}
-	text := fmt.Sprintf("%q is %s: %s", spelling, r.State, r.Why)
+	text := fmt.Sprintf("%q is %s: %s", spelling, r.State, r.Why) + DidYouMean(r.Near)
 	for _, k := range r.Candidates {
 		text += fmt.Sprintf("\n  %s/%s (id:%d) %s", k.System, k.Name, k.ID, k.DN)
 	}
 	return 0, errors.New(text)
+}
+
+// DidYouMean asks whether one of some names was meant; "" for none.
+func DidYouMean(names []string) string {
+	if len(names) == 0 {
+		return ""
+	}
+	return "; did you mean " + strings.Join(names, " or ") + "?"
 }
 
 // CredentialRow is a credential as the service resolved it. The password of an

@@ -2,7 +2,6 @@ package output
 
 import (
 	"fmt"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -16,7 +15,7 @@ func Group(use, short string, commands ...*cobra.Command) *cobra.Command {
 			near := "."
 			cmd.SuggestionsMinimumDistance = 2
 			if names := cmd.SuggestionsFor(args[0]); len(names) > 0 {
-				near = "; did you mean " + strings.Join(names, " or ") + "?"
+				near = api.DidYouMean(names)
 			}
 			return api.Exit(api.ExitUsage, fmt.Errorf("there is no command %q%s See '%s --help'", args[0], near, cmd.CommandPath()))
 		}

@@ -240,7 +240,11 @@ func (c *Client) once(ctx context.Context, m message, take func(*decoder, *Node)
 	}()
 	kind, parameters, _ := mime.ParseMediaType(reply.Header.Get("Content-Type"))
 	if reply.StatusCode != http.StatusOK && reply.StatusCode != http.StatusInternalServerError || kind != "application/soap+xml" && kind != "text/xml" {
-		return statusError(reply, kind)
+		failed := statusError(reply, kind)
+		if c.config.SignIn != nil && m.id != "" {
+			failed.Tried = c.config.SignIn.Name()
+		}
+		return failed
 	}
 	d := newDecoder(reply.Body, parameters["charset"], c.config.Limits)
 	if err := d.envelope(m, take); err != nil {

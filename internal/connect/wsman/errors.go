@@ -64,15 +64,20 @@ type StatusError struct {
 	ContentType string
 	Server      string
 	Offers      []string // ways to sign in
+	Tried       string   // the way that was tried; "" when nobody signed in
 	Start       string   // of its text, when it is not a web page
 }
 
 func (e *StatusError) Error() string {
-	switch {
-	case e.Status == 401 && len(e.Offers) > 0:
-		return "the sign-in was refused (401); it offers " + strings.Join(e.Offers, ", ")
-	case e.Status == 401:
-		return "the sign-in was refused (401)"
+	if e.Status == 401 {
+		text := "the sign-in was refused (401)"
+		if e.Tried != "" {
+			text = "the sign-in by " + e.Tried + " was refused (401)"
+		}
+		if len(e.Offers) > 0 {
+			text += "; it offers " + strings.Join(e.Offers, ", ")
+		}
+		return text
 	}
 	text := fmt.Sprintf("HTTP status %d with content type %q, not a WS-Management reply", e.Status, e.ContentType)
 	if e.Server != "" {

@@ -34,6 +34,15 @@ func whyUnknown(ref Reference, lookup Lookup) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	if ref.Form == FormSID {
+		name, err := lookup.GoneName(ref.Name)
+		if err != nil {
+			return "", err
+		}
+		if name != "" {
+			return fmt.Sprintf("%s: it was that of %s, which vanished", words, name), nil
+		}
+	}
 	var trusted Domain
 	for _, d := range domains {
 		switch {

@@ -31,6 +31,9 @@ type Lookup interface {
 	ByUPN(upn string) ([]Known, error)
 	ByName(name string, where Where) ([]Known, error)
 	ByUID(system, uid string) ([]Known, error)
+	// GoneName is the name that the vanished account with an identifier had; "" when
+	// none is remembered. It explains, and never resolves.
+	GoneName(sid string) (string, error)
 	// Domains are those that are read, and those that these trust.
 	Domains() ([]Domain, error)
 }
@@ -222,6 +225,9 @@ type Index struct {
 
 // NewIndex makes an Index of accounts.
 func NewIndex(all []Known, domains ...Domain) *Index { return &Index{all, domains} }
+
+// GoneName implements Lookup: what is listed is there.
+func (x *Index) GoneName(string) (string, error) { return "", nil }
 
 // Domains implements Lookup.
 func (x *Index) Domains() ([]Domain, error) { return x.domains, nil }

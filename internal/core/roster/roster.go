@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
@@ -159,8 +160,8 @@ func separator(header string) rune {
 
 func readPlain(lines []numbered) (rows []Row, problems []Problem) {
 	for _, line := range lines {
-		text := strings.TrimSpace(line.text)
-		if text == "" || text[0] == '#' {
+		text := withoutComment(strings.TrimSpace(line.text))
+		if text == "" {
 			continue
 		}
 		row := Row{Line: line.number, Name: text}
@@ -178,6 +179,17 @@ func readPlain(lines []numbered) (rows []Row, problems []Problem) {
 		rows = append(rows, row)
 	}
 	return rows, problems
+}
+
+// withoutComment drops what follows a # that begins the line or stands after a space:
+// no name has spaces.
+func withoutComment(text string) string {
+	for i := range len(text) {
+		if text[i] == '#' && (i == 0 || text[i-1] == ' ' || text[i-1] == '\t') {
+			return strings.TrimSpace(text[:i])
+		}
+	}
+	return text
 }
 
 func readCSV(lines []numbered, comma rune) (rows []Row, problems []Problem, err error) {
@@ -342,16 +354,27 @@ func clip(text string) string {
 // Nearest returns the known name that differs least from name, if it is near
 // enough for a slip of the keyboard (up to two edits), for "did you mean".
 func Nearest(name string, known []string) (string, bool) {
-	best, distance := "", 3
+	near := Near(name, known, 1)
+	if len(near) == 0 {
+		return "", false
+	}
+	return near[0], true
+}
+
+// Near returns the known names that are near enough to name for a slip of the
+// keyboard, the nearest first, at most so many.
+func Near(name string, known []string, most int) []string {
+	var out [3][]string // by the number of edits
 	for _, candidate := range known {
 		if candidate == name || len(candidate) > MaxName {
 			continue
 		}
-		if d := edits(strings.ToLower(name), strings.ToLower(candidate)); d < distance {
-			best, distance = candidate, d
+		if d := edits(strings.ToLower(name), strings.ToLower(candidate)); d < 3 && !slices.Contains(out[d], candidate) {
+			out[d] = append(out[d], candidate)
 		}
 	}
-	return best, best != ""
+	all := slices.Concat(out[:]...)
+	return all[:min(most, len(all))]
 }
 
 // edits counts insertions, deletions, replacements and swaps of neighbours.

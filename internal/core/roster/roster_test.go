@@ -139,3 +139,24 @@ func TestListsOfSpreadsheets(t *testing.T) {
 	require.Empty(t, rows, "no header: a name cannot have it")
 	require.Len(t, problems, 1)
 }
+
+// Spreadsheets and people leave remarks behind names; a # within a name is none.
+func TestRemarksBehindNames(t *testing.T) {
+	rows, problems, err := Read(strings.NewReader("# the quays\nquay1   # on the left\n  quay2\t#right\nquay#3\n   # nothing\nquay4:2022 # its own port\n"))
+	require.NoError(t, err)
+	assert.Empty(t, problems)
+	var names []string
+	for _, r := range rows {
+		names = append(names, r.Name)
+	}
+	assert.Equal(t, []string{"quay1", "quay2", "quay#3", "quay4"}, names)
+	assert.Equal(t, 2022, rows[3].Port)
+}
+
+func TestTheNearestFew(t *testing.T) {
+	known := []string{"svc-berth", "svc-birth", "svc-bert", "SVC-BERTH2", "svc-tidefeed", "svc-berth"}
+	assert.Equal(t, []string{"svc-berth", "svc-birth", "svc-bert"}, Near("svc-brth", known, 3), "fewer slips first, each name once")
+	assert.Equal(t, []string{"svc-birth", "svc-bert", "SVC-BERTH2"}, Near("svc-berth", known, 9), "itself is no answer")
+	assert.Empty(t, Near("svc-manifest", known, 3))
+	assert.Empty(t, Near("svc-brth", known, 0))
+}

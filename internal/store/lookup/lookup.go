@@ -82,6 +82,15 @@ func (l *Lookup) BySID(sid string) ([]naming.Known, error) {
 	return l.find("a.id IN (SELECT account_id FROM former_sids WHERE sid = ?)", sid)
 }
 
+// GoneName implements naming.Lookup.
+func (l *Lookup) GoneName(sid string) (string, error) {
+	names, err := database.Collect(l.ctx, l.db, database.Single[string], "SELECT a.name || ' on ' || systems.name FROM accounts a JOIN systems ON systems.id = a.system_id WHERE a.sid = ? AND a.gone <> '' ORDER BY a.gone DESC LIMIT 1", sid)
+	if err != nil || len(names) == 0 {
+		return "", err
+	}
+	return names[0], nil
+}
+
 // ByUPN implements naming.Lookup.
 func (l *Lookup) ByUPN(upn string) ([]naming.Known, error) {
 	return l.find("a.upn = ? AND a.upn <> ''", upn)
