@@ -9,9 +9,11 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -276,4 +278,33 @@ func TestTextStaysTextInYAML(t *testing.T) {
 		}
 	}
 	require.Equal(t, "- plain", lines[len(lines)-1])
+}
+
+// The same on terminals of three widths: what is important stays, nothing is wider.
+func TestWhatCommandsPrintByWidth(t *testing.T) {
+	for _, line := range []string{"system list", "account list --limit 5", "dependent list --limit 5", "credential list --limit 5", "finding list", "survey list", "ledger list --limit 5", "change list", "change show 18"} {
+		t.Run(line, func(t *testing.T) {
+			printed := ""
+			for _, width := range []string{"80", "120", "200"} {
+				server := httptest.NewServer(recorded(t))
+				t.Setenv("COLUMNS", width)
+				code, out, told := run(t, server.URL, "a-token", strings.Fields(line)...)
+				server.Close()
+				require.Zero(t, code, told)
+				printed += "COLUMNS=" + width + " moss " + line + "\n\n" + out + "\n"
+				most, err := strconv.Atoi(width)
+				require.NoError(t, err)
+				for text := range strings.Lines(out) {
+					require.LessOrEqual(t, utf8.RuneCountInString(strings.TrimRight(text, "\n")), most, text)
+				}
+			}
+			file := filepath.Join("testdata/output", strings.NewReplacer(" ", "_", "/", "_").Replace(line)+"_by_width.txt")
+			if *update {
+				require.NoError(t, os.WriteFile(file, []byte(printed), 0o644))
+			}
+			want, err := os.ReadFile(file)
+			require.NoError(t, err, "run it with -update and read what it writes")
+			require.Equal(t, string(want), printed)
+		})
+	}
 }

@@ -31,8 +31,8 @@ Exit codes: 0 done, 1 it did not work, 2 the command line is wrong,
 end well, a ledger that does not hold), 4 not signed in or no right.`,
 	}
 	root.AddCommand(more...)
-	root.AddCommand(loginCommand(), logoutCommand(), stewardCommand(), systemCommand(), surveyCommand(), scheduleCommand(), accountCommand(), dependentCommand(),
-		useCommand(), radiusCommand(), searchCommand(), socketCommand(), credentialCommand(), rotation.CustodyCommand(), rotation.RotateCommand(), findingCommand(), rotation.ExplainCommand(), approvalCommand(), ledgerCommand(), userCommand(), tokenCommand())
+	root.AddCommand(loginCommand(), logoutCommand(), stewardCommand(), systemCommand(), surveyCommand(), changeCommand(), scheduleCommand(), accountCommand(), dependentCommand(),
+		useCommand(), radiusCommand(), searchCommand(), socketCommand(), credentialCommand(), rotation.CustodyCommand(), rotation.RotateCommand(), findingCommand(), rotation.ExplainCommand(), approvalCommand(), ledgerCommand(), userCommand(), tokenCommand(), sessionCommand())
 	output.Screens(root)
 	guidance.Give(root)
 	return root

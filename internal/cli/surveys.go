@@ -136,7 +136,6 @@ func printVisit(out io.Writer, v output.Row) {
 	}
 }
 
-
 // following counts what a survey has done, and tells how long the rest may take.
 type following struct {
 	total  int

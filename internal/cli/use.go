@@ -171,7 +171,7 @@ from standard input, to its end. A stream goes on as long as it lasts:
 				Uses int `json:"uses"`
 				Bad  int `json:"bad"`
 			}
-			err := c.Call(ctx, http.MethodPost, "/systems/"+url.PathEscape(system)+"/stewards", map[string]any{"lines": kept}, &took)
+			err := c.Call(ctx, http.MethodPost, "/systems/"+url.PathEscape(system)+"/uses", map[string]any{"lines": kept}, &took)
 			uses, bad, kept = uses+took.Uses, bad+took.Bad, kept[:0]
 			return err
 		}

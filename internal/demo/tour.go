@@ -304,6 +304,15 @@ var tourSteps = []step{
 		}
 		return t.expect(ctx, 0, []string{"drift", "stale-copy", "unread-system", "never-expires", "svc-sync"}, "finding", "list")
 	}},
+	{"What changed, and who did it: our own rotations, people here, and somebody behind our back.", func(ctx context.Context, t *tour) error {
+		if err := t.surveyed(ctx, "larkmoor-directory"); err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 0, []string{"password changed", "others"}, "change", "list", "--filter", "name=svc-tidefeed", "--filter", "made_by=others"); err != nil {
+			return err
+		}
+		return t.expect(ctx, 0, []string{"svc-berth", "moss-ledger", "one value → another value"}, "change", "list", "--since", "1", "--net", "--filter", "made_by=moss-ledger")
+	}},
 	{"The ledger shows all of it, and proves that nothing was altered.", func(ctx context.Context, t *tour) error {
 		if err := t.expect(ctx, 0, []string{"rotation.restart.undo", "intent"}, "ledger", "list", "--filter", "ref=rotation/2", "--sort", "index"); err != nil {
 			return err

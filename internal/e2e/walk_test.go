@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -39,6 +40,8 @@ func places(u *user) [][2]string {
 		{"/surveys", "Survey 1"},
 		{"/surveys/1", "Visits"},
 		{"/surveys/1?tab=stages", "Which systems took long"},
+		{"/changes", "What became of accounts"},
+		{"/changes?net=yes&since=week", "svc-quayline"},
 		{"/findings", "down"},
 		{"/rotations", "No rotation yet"},
 		{"/approvals", "Nothing was asked for"},
@@ -47,6 +50,7 @@ func places(u *user) [][2]string {
 		{"/people", "ines"},
 		{"/stewards", "terminals"},
 		{"/tokens", "Programs sign in to the API"},
+		{"/sessions", "Signed in from"},
 		{"/options", "There are none yet"},
 		{"/yourself", "Change your password"},
 		{"/start", "First directory"},
@@ -202,4 +206,36 @@ func TestConsoleWithoutTheService(t *testing.T) {
 	b.unsee("The service does not answer")
 	b.see("live")
 	b.unsee("not live")
+}
+
+// TestConsoleShowsAround: somebody new is offered to be shown around, once; the stops
+// stand at what they speak of, on a desk and where there is no room for the menu.
+func TestConsoleShowsAround(t *testing.T) {
+	t.Parallel()
+	d, _ := startDemo(t)
+	b := signedIn(t, d)
+	b.see("First time here?")
+	b.press("Look around")
+	for _, stop := range []string{"What there is", "What changed", "What needs a person", "Changing a credential", "What was done", "Finding anything", "As it happens"} {
+		b.see(stop)
+		b.settle()
+		b.accessible("stop " + stop)
+		over := evaluate[bool](b, "(() => { const r = document.querySelector('.ant-tour').getBoundingClientRect(); return r.left >= 0 && r.top >= 0 && r.right <= innerWidth && r.bottom <= innerHeight })()")
+		assert.True(t, over, "%s lies on the screen", stop)
+		if stop == "As it happens" {
+			b.press("Finish")
+		} else {
+			b.press("Next")
+		}
+	}
+	b.open("/", "What needs you")
+	b.unsee("First time here?")
+	b.do(chromedp.EmulateViewport(390, 844))
+	b.open("/findings", "down")
+	b.press("ines: settings and sign-out")
+	b.press("Look around")
+	b.see("What there is")
+	b.see("1 of 7")
+	b.do(chromedp.KeyEvent(kb.Escape))
+	b.unsee("1 of 7")
 }

@@ -36,6 +36,8 @@ type (
 	DeclarationID int64
 	// CommonOptionID numbers a common option.
 	CommonOptionID int64
+	// ChangeID numbers a change that was seen.
+	ChangeID int64
 )
 
 // Ref names it in the ledger.

@@ -53,6 +53,16 @@ type User struct {
 	Password string    `json:"-"` // argon2id in PHC form
 }
 
+// Session is somebody who is signed in to the console.
+type Session struct {
+	ID      string    `json:"id"`
+	User    string    `json:"user"`
+	Address string    `json:"address" doc:"Where it was begun from; empty for one from before this was kept"`
+	Created time.Time `json:"created"`
+	Expires time.Time `json:"expires"`
+	Current bool      `json:"current" doc:"It is the one that asks"`
+}
+
 // Token is an API token; the token itself is shown once and stored hashed.
 type Token struct {
 	ID      TokenID   `json:"id"`

@@ -87,6 +87,74 @@ func TestRightsEndWhenTheyAreTaken(t *testing.T) {
 	}
 }
 
+// Sessions are seen and ended by who has them and by administrators, and by nobody else;
+// what the list says of them opens nothing.
+func TestSessionsAreEnded(t *testing.T) {
+	r := start(t, nil)
+	r.setUp()
+	admin := r.signIn("ines")
+	response, body := r.do("POST", "/api/v1/users", admin, fmt.Sprintf(`{"name":"ben","password":%q,"roles":["operator"]}`, password))
+	require.Equal(t, 200, response.StatusCode, body)
+	browser := func(name string) *http.Cookie {
+		response, body := r.do("POST", "/api/v1/sessions", "", fmt.Sprintf(`{"name":%q,"password":%q}`, name, password))
+		require.Equal(t, 200, response.StatusCode, body)
+		for _, c := range response.Cookies() {
+			if c.Name == sessionCookie {
+				return c
+			}
+		}
+		t.Fatal("no session")
+		return nil
+	}
+	lives := func(c *http.Cookie) bool {
+		request, err := http.NewRequestWithContext(t.Context(), "GET", r.url+"/api/v1/me", nil)
+		require.NoError(t, err)
+		request.AddCookie(c)
+		response, err := http.DefaultClient.Do(request)
+		require.NoError(t, err)
+		defer response.Body.Close()
+		return response.StatusCode == 200
+	}
+	type session struct {
+		ID, User, Address string
+		Current           bool
+	}
+	list := func(token string) (out []session, text string) {
+		var page struct{ Items []session }
+		response, body := r.do("GET", "/api/v1/sessions", token, "")
+		require.Equal(t, 200, response.StatusCode, body)
+		require.NoError(t, json.Unmarshal([]byte(body), &page))
+		return page.Items, body
+	}
+	first, second, other := browser("ben"), browser("ben"), browser("ines")
+	ben := r.signIn("ben")
+	own, text := list(ben)
+	require.Len(t, own, 2, "one's own")
+	assert.Equal(t, "ben", own[0].User)
+	assert.Equal(t, "127.0.0.1", own[0].Address)
+	assert.NotContains(t, text, second.Value)
+	all, _ := list(admin)
+	require.GreaterOrEqual(t, len(all), 3, "an administrator sees all")
+	for _, v := range all {
+		if v.User == "ines" {
+			response, body = r.do("DELETE", "/api/v1/sessions/"+v.ID, ben, "")
+			assert.Equal(t, 404, response.StatusCode, "whose it is is not told: %s", body)
+		}
+	}
+	require.True(t, lives(other))
+	response, _ = r.do("DELETE", "/api/v1/sessions/"+own[0].ID, ben, "")
+	assert.Equal(t, 204, response.StatusCode)
+	assert.False(t, lives(second), "the latest stood first")
+	assert.True(t, lives(first))
+	response, _ = r.do("DELETE", "/api/v1/sessions/"+own[1].ID, admin, "")
+	assert.Equal(t, 204, response.StatusCode)
+	assert.False(t, lives(first))
+	response, body = r.do("DELETE", "/api/v1/sessions/"+own[1].ID, admin, "")
+	assert.Equal(t, 404, response.StatusCode, body)
+	response, _ = r.do("DELETE", "/api/v1/sessions/%25", admin, "")
+	assert.Equal(t, 422, response.StatusCode, "a pattern is no name")
+}
+
 func TestOwnPassword(t *testing.T) {
 	r := start(t, nil)
 	r.setUp()

@@ -70,6 +70,12 @@ func (s *Service) registerPeople() {
 		bearer := callOf(ctx).bearer
 		return &signedOut{SetCookie: []http.Cookie{s.cookie(sessionCookie, "/", "", time.Unix(1, 0))}}, s.store.EndSession(ctx, bearer)
 	})
+	add(s, http.MethodGet, "/sessions", "list-sessions", "List who is signed in to the console, and from where: oneself, or all for an administrator", func(ctx context.Context, in *ListInput) (*body[records.Page[records.Session]], error) {
+		return answer(s.app.People.Sessions(ctx, who(ctx), callOf(ctx).bearer, in.query()))
+	})
+	add(s, http.MethodDelete, "/sessions/{id}", "end-session", "End a session, wherever it is open", func(ctx context.Context, in *sessionInput) (*empty, error) {
+		return &empty{}, s.app.People.EndSession(ctx, who(ctx), in.ID)
+	})
 	add(s, http.MethodGet, "/me", "get-me", "Who is signed in", func(ctx context.Context, _ *empty) (*body[Me], error) {
 		return answer(Me{Name: who(ctx).Name, Roles: who(ctx).Roles}, nil)
 	})
@@ -88,6 +94,10 @@ func (s *Service) registerPeople() {
 	add(s, http.MethodDelete, "/tokens/{id}", "revoke-token", "Revoke an API token", func(ctx context.Context, in *IDInput) (*empty, error) {
 		return &empty{}, s.app.People.RevokeToken(ctx, who(ctx), records.TokenID(in.ID))
 	})
+}
+
+type sessionInput struct {
+	ID string `path:"id" pattern:"^[0-9a-f]{16}$" patternDescription:"a session's id, as the list has it"`
 }
 
 type setUpInput struct {

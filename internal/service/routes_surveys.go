@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"time"
 
@@ -61,10 +62,32 @@ func (s *Service) registerSurveys() {
 		}
 		return answer(s.store.Survey(ctx, records.SurveyID(in.ID)))
 	})
+	add(s, http.MethodGet, "/changes", "list-changes", "List what became of accounts, dependents and systems, as surveys saw it", s.changes)
+	add(s, http.MethodGet, "/changes/{id}", "get-change", "Show one change", func(ctx context.Context, in *IDInput) (*body[records.SeenChange], error) {
+		return answer(s.store.Change(ctx, records.ChangeID(in.ID)))
+	})
 	sse.Register(s.api, describe(http.MethodGet, "/surveys/{id}/events", "watch-survey", "Watch a survey: its visits as they change, then the survey when it ends"),
 		map[string]any{"visit": records.Visit{}, "survey": records.Survey{}}, s.watchSurvey)
 	sse.Register(s.api, describe(http.MethodGet, "/events", "watch-all", "Hear that something changed: reload what is shown"),
 		map[string]any{"changed": Changed{}}, s.watchAll)
+}
+
+type changesInput struct {
+	ListInput
+	Since time.Time `query:"since" doc:"Only what was seen after this moment (RFC 3339)"`
+	Until time.Time `query:"until" doc:"Only what was seen up to this moment"`
+	Net   bool      `query:"net" doc:"Each thing once: what the changes between these moments come to. One page; sort, limit and cursor do not count"`
+}
+
+func (s *Service) changes(ctx context.Context, in *changesInput) (*body[records.Page[records.SeenChange]], error) {
+	if !in.Until.IsZero() && in.Until.Before(in.Since) {
+		return nil, fmt.Errorf("%w: until is before since", app.ErrInput)
+	}
+	if !in.Net || in.ListInput.Columns {
+		return answer(s.store.Changes(ctx, in.Since, in.Until, in.query()))
+	}
+	list, err := s.app.Surveys.Between(ctx, in.Since, in.Until, in.query())
+	return answer(records.Page[records.SeenChange]{Items: list, Total: len(list)}, err)
 }
 
 // Changed says that something changed.

@@ -13,6 +13,7 @@ import (
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/changes"
 	"mossledger.example/moss/internal/store/database"
 )
 
@@ -238,7 +239,21 @@ func (s *Store) PutAccounts(ctx context.Context, system records.SystemID, batch 
 	if len(write) == 0 {
 		return nil
 	}
-	return s.InTx(ctx, func(tx *sql.Tx) error { return s.writeAccounts(ctx, tx, system, write, seen) })
+	seenNow := make([]changes.Account, len(write))
+	for i, a := range write {
+		k, found := have[a.StableID]
+		seenNow[i] = changes.Account{Account: a.Account, ID: a.id, Known: found, Gone: k.gone}
+	}
+	return s.InTx(ctx, func(tx *sql.Tx) error {
+		return s.OfAccounts(ctx, tx, system, seenNow, &seen.Look, func() ([]int64, error) {
+			err := s.writeAccounts(ctx, tx, system, write, seen)
+			ids := make([]int64, len(write))
+			for i := range write {
+				ids[i] = write[i].id
+			}
+			return ids, err
+		})
+	})
 }
 
 type putAccount struct {

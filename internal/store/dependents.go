@@ -15,6 +15,7 @@ import (
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/ties"
 	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/changes"
 	"mossledger.example/moss/internal/store/custody"
 	"mossledger.example/moss/internal/store/database"
 )
@@ -167,9 +168,21 @@ func (s *Store) PutDependents(ctx context.Context, system records.SystemID, batc
 			return err
 		}
 		defer insert.Close()
+		var altered []int64
+		digests := make([][]byte, len(batch))
+		for i, d := range batch {
+			digests[i] = digestOf(d)
+			if k, found := have[keys[i]]; found && (k.gone || string(k.digest) != string(digests[i])) {
+				altered = append(altered, k.id)
+			}
+		}
+		became, err := s.OfDependents(ctx, tx, system, &seen.Look, altered)
+		if err != nil {
+			return err
+		}
 		now := s.Stamp()
 		for i, d := range batch {
-			digest := digestOf(d)
+			digest := digests[i]
 			k, found := have[keys[i]]
 			if found && !k.gone && string(k.digest) == string(digest) {
 				seen.add(k.id)
@@ -190,8 +203,11 @@ func (s *Store) PutDependents(ctx context.Context, system records.SystemID, batc
 			} else {
 				tally.Added++
 			}
+			if err := became.Written(ctx, tx, changes.Dependent{Dependent: &d, ID: id, Known: found, Gone: k.gone, Fingerprint: fingerprint}); err != nil {
+				return err
+			}
 		}
-		return nil
+		return became.End(ctx, tx)
 	})
 }
 

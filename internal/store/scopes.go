@@ -91,7 +91,13 @@ func (s *Store) endScope(ctx context.Context, system records.SystemID, e ScopeEn
 	now := s.Stamp()
 	if err := s.inSlices(ctx, marked, func(tx *sql.Tx, ids string) error {
 		_, err := tx.ExecContext(ctx, "UPDATE "+e.Table+" SET gone = ? WHERE id IN (SELECT value FROM json_each(?))", now, ids) //nolint:gosec // names of tables are our own
-		return err
+		if err != nil {
+			return err
+		}
+		if e.Fleeting {
+			return nil
+		}
+		return s.NoteGone(ctx, tx, system, e.Scope, e.Table, &e.Seen.Look, ids)
 	}); err != nil {
 		return nil, err
 	}

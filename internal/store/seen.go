@@ -2,13 +2,18 @@ package store
 
 import (
 	"time"
+
+	"mossledger.example/moss/internal/store/changes"
 )
 
 // NewSeen makes an empty one.
 func NewSeen() *Seen { return &Seen{bits: map[int64]uint64{}} }
 
-// Seen remembers which rows of a scope a visit saw, one bit a row.
+// Seen remembers which rows of a scope a visit saw, one bit a row, and what it is that
+// looks.
 type Seen struct {
+	changes.Look
+
 	bits  map[int64]uint64
 	asked bool
 	fresh bool // there was nothing before this visit

@@ -2,13 +2,18 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
 	"database/sql"
+	"encoding/hex"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/changes"
 	"mossledger.example/moss/internal/store/database"
 	"mossledger.example/moss/internal/store/lookup"
 )
@@ -109,6 +114,9 @@ func (s *Store) AddSystem(ctx context.Context, v records.System, entries ...ledg
 		if id, err = database.Made[records.SystemID](res); err != nil {
 			return err
 		}
+		if err := s.noteSystem(ctx, tx, id, change.New, nil); err != nil {
+			return err
+		}
 		return s.Enter(ctx, tx, entries...)
 	})
 	return id, err
@@ -118,6 +126,10 @@ func (s *Store) AddSystem(ctx context.Context, v records.System, entries ...ledg
 // one that the person saw; ErrStale when it is not the current one.
 func (s *Store) ChangeSystem(ctx context.Context, v records.System, revision int64, entries ...ledger.Entry) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
+		old, err := scanSystem(tx.QueryRowContext(ctx, "SELECT "+systemColumns+" FROM systems WHERE id = ?", v.ID))
+		if err != nil {
+			return fmt.Errorf("system %q: %w", v.Name, err)
+		}
 		res, err := tx.ExecContext(ctx, "UPDATE systems SET address=?, port=?, steward=?, site=?, environment=?, owner=?, options=?, trusted_ca=?, revision=revision+1 WHERE id=? AND revision=?",
 			v.Address, v.Port, v.Steward, v.Site, v.Environment, v.Owner, database.AsJSON(v.Options), v.TrustedCA, v.ID, revision)
 		if err != nil {
@@ -125,6 +137,11 @@ func (s *Store) ChangeSystem(ctx context.Context, v records.System, revision int
 		}
 		if n, err := res.RowsAffected(); err != nil || n == 0 {
 			return fmt.Errorf("system %q: %w", v.Name, records.ErrStale)
+		}
+		if fields := change.Systems(saidOf(old), saidOf(v)); len(fields) > 0 {
+			if err := s.noteSystem(ctx, tx, v.ID, change.Changed, fields); err != nil {
+				return err
+			}
 		}
 		return s.Enter(ctx, tx, entries...)
 	})
@@ -175,6 +192,9 @@ func (s *Store) RemoveSystem(ctx context.Context, id records.SystemID, entries .
 		if goes.Refused != "" {
 			return database.InUse(goes.Refused)
 		}
+		if err := s.noteSystem(ctx, tx, id, change.Gone, nil); err != nil {
+			return err
+		}
 		for _, statement := range []string{
 			"DELETE FROM journal WHERE rotation_id IN (SELECT id FROM rotations WHERE credential_id IN " + credentialsOf + ")",
 			"DELETE FROM rotations WHERE credential_id IN " + credentialsOf,
@@ -190,6 +210,32 @@ func (s *Store) RemoveSystem(ctx context.Context, id records.SystemID, entries .
 		}
 		return s.Enter(ctx, tx, entries...)
 	})
+}
+
+// noteSystem keeps what people did to a system. What is told of a removed one outlives
+// it, without its number.
+func (s *Store) noteSystem(ctx context.Context, tx *sql.Tx, id records.SystemID, what change.What, fields []change.Field) error {
+	v, err := scanSystem(tx.QueryRowContext(ctx, "SELECT "+systemColumns+" FROM systems WHERE id = ?", id))
+	if err != nil {
+		return fmt.Errorf("system %d: %w", id, err)
+	}
+	return s.WriteChanges(ctx, tx, id, 0, []changes.Put{{Subject: records.SubjectSystem, Name: v.Name, Kind: v.Kind, MadeBy: records.ByPeople, What: what, Fields: fields}})
+}
+
+// saidOf is what people say of a system, as texts. Certificates are compared and not told.
+func saidOf(v records.System) map[string]string {
+	out := map[string]string{"address": v.Address, "steward": v.Steward, "site": v.Site, "environment": v.Environment, "owner": v.Owner}
+	if v.Port != 0 {
+		out["port"] = strconv.Itoa(v.Port)
+	}
+	if v.TrustedCA != "" {
+		sum := sha256.Sum256([]byte(v.TrustedCA))
+		out["trusted certificate"] = "sha256:" + hex.EncodeToString(sum[:8])
+	}
+	for name, value := range v.Options {
+		out["option "+name] = value
+	}
+	return out
 }
 
 // SaveCheck stores what a check found.
@@ -244,6 +290,15 @@ func (s *Store) ClaimIdentity(ctx context.Context, id records.SystemID, identity
 // ApproveHostKey adds an approved fingerprint and drops earlier ones.
 func (s *Store) ApproveHostKey(ctx context.Context, id records.SystemID, fingerprint, by string, entries ...ledger.Entry) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
+		old, err := database.Collect(ctx, tx, database.Single[string], "SELECT fingerprint FROM host_keys WHERE system_id = ?", id)
+		if err != nil {
+			return err
+		}
+		if fields := change.Systems(map[string]string{"host key": strings.Join(old, " ")}, map[string]string{"host key": fingerprint}); len(old) > 0 && len(fields) > 0 {
+			if err := s.noteSystem(ctx, tx, id, change.Changed, fields); err != nil {
+				return err
+			}
+		}
 		if _, err := tx.ExecContext(ctx, "DELETE FROM host_keys WHERE system_id = ?", id); err != nil {
 			return err
 		}

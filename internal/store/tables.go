@@ -1,7 +1,7 @@
 // Package store knows SQL and tables, alone. What is seen of the estate is here:
 // systems, accounts, dependents, findings and surveys; persons and what they wait
-// for are in people, credentials and their rotations in custody, and what all of
-// them stand on is in database.
+// for are in people, credentials and their rotations in custody, what became of things
+// in changes, and what all of them stand on is in database.
 package store
 
 import (
@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/changes"
 	"mossledger.example/moss/internal/store/custody"
 	"mossledger.example/moss/internal/store/database"
 	"mossledger.example/moss/internal/store/people"
@@ -19,6 +20,7 @@ type Store struct {
 	*database.DB
 	*people.People
 	*custody.Custody
+	*changes.Log
 }
 
 // Open opens or creates the database in a folder and brings it up to date. It
@@ -32,7 +34,7 @@ func openWith(ctx context.Context, driver, folder string, now func() time.Time) 
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}}
+	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}, Log: &changes.Log{DB: db}}
 	db.TellTrouble = s.tellLedger
 	return s, nil
 }

@@ -4,10 +4,12 @@ import { Button, Drawer, Layout, LayoutContent, LayoutHeader, LayoutSider } from
 import { defineAsyncComponent, onBeforeUnmount, onMounted, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { live } from '../api/changes'
+import { around } from '../state/around'
 import { personal } from '../state/personal'
 import { t } from '../texts'
 import PlacesMenu from './PlacesMenu.vue'
 
+const LookAround = defineAsyncComponent(() => import('./LookAround.vue'))
 const SearchEverywhere = defineAsyncComponent(() => import('./SearchEverywhere.vue'))
 const PersonMenu = defineAsyncComponent(() => import('./PersonMenu.vue'))
 const route = useRoute()
@@ -79,6 +81,7 @@ onBeforeUnmount(() => {
         <RouterView :key="route.path" />
       </LayoutContent>
     </Layout>
+    <LookAround v-if="around" @close="around = false" />
     <SearchEverywhere v-if="searching" v-model:open="searching" />
   </Layout>
 </template>

@@ -3,6 +3,7 @@ import { DownOutlined, UserOutlined } from '@ant-design/icons-vue'
 import { Button, Popover, Segmented, Switch } from 'ant-design-vue'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
+import { useAround } from '../state/around'
 import { dense, setDense, setShade, shade, type Shade } from '../state/appearance'
 import { useSession } from '../state/session'
 import { t } from '../texts'
@@ -12,6 +13,11 @@ const router = useRouter()
 const open = ref(false)
 const shades = computed(() => (['light', 'dark', 'system'] as const).map((value) => ({ value, label: t(`shade.${value}`) })))
 
+const { begin } = useAround()
+function show(): void {
+  open.value = false
+  begin()
+}
 async function leave(): Promise<void> {
   open.value = false
   await session.signOut()
@@ -31,6 +37,7 @@ async function leave(): Promise<void> {
         <Segmented :value="shade" :options="shades" block @change="(v) => setShade(v as Shade)" />
         <label class="row spread">{{ t('frame.dense') }} <Switch size="small" :checked="dense" @change="(on) => setDense(!!on)" /></label>
         <RouterLink to="/yourself" @click="open = false">{{ t('frame.yourself') }}</RouterLink>
+        <Button type="link" size="small" class="around" @click="show">{{ t('around.begin') }}</Button>
         <Button block @click="leave">{{ t('frame.signOut') }}</Button>
       </div>
     </template>
@@ -49,6 +56,10 @@ async function leave(): Promise<void> {
   text-overflow: ellipsis;
   display: inline-block;
   vertical-align: bottom;
+}
+.around {
+  justify-self: start;
+  padding: 0;
 }
 .down {
   font-size: 10px;

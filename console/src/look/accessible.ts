@@ -59,6 +59,11 @@ function mend(root: ParentNode): void {
     drawer.setAttribute('role', 'dialog')
     drawer.setAttribute('aria-label', drawer.querySelector('.ant-drawer-title')?.textContent || 'dialog')
   })
+  root.querySelectorAll('.ant-tour').forEach((stop) => {
+    stop.setAttribute('role', 'dialog')
+    stop.setAttribute('aria-label', stop.querySelector('.ant-tour-title')?.textContent || 'dialog')
+    stop.querySelector('.ant-tour-close')?.setAttribute('aria-hidden', 'true') // Escape ends it
+  })
   // The list that a select shows to screen readers has options without their names.
   root.querySelectorAll('.ant-select-dropdown [role="listbox"]').forEach((list) => {
     if (!list.getAttribute('aria-label')) list.setAttribute('aria-label', 'options')

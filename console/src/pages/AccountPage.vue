@@ -6,6 +6,7 @@ import { onChanged } from '../api/changes'
 import { api, data, type Schemas } from '../api/client'
 import AccountFacts from '../components/AccountFacts.vue'
 import CredentialCustody from '../components/CredentialCustody.vue'
+import ChangeHistory from '../components/ChangeHistory.vue'
 import FindingPanel from '../components/FindingPanel.vue'
 import IncompleteSystems from '../components/IncompleteSystems.vue'
 import { chainsAround, startedOf, type Started } from '../components/order'
@@ -138,6 +139,7 @@ const drawing = computed(() =>
           :columns="[t('life.what'), t('fields.kind'), t('life.when')]"
         />
         <section class="panel history"><RotationHistory :rotations="history" /></section>
+        <ChangeHistory v-if="tab === 'history'" class="history" of="account_id" :value="id" />
       </TabPane>
       <TabPane v-if="mayRotate" key="rotate" :tab="t('account.rotate')">
         <template v-if="latent">

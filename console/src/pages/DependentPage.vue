@@ -3,6 +3,7 @@ import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { onChanged } from '../api/changes'
 import { api, data, type Schemas } from '../api/client'
+import ChangeHistory from '../components/ChangeHistory.vue'
 import DependentFacts from '../components/DependentFacts.vue'
 import FindingPanel from '../components/FindingPanel.vue'
 import { chainsAround, startedOf } from '../components/order'
@@ -64,5 +65,12 @@ const chain = computed(() => {
       ><h2>{{ t('why.title') }}</h2>
       <WhyPanel :dependent="id"
     /></template>
+    <ChangeHistory class="changes" of="dependent_id" :value="id" />
   </template>
 </template>
+
+<style scoped>
+.changes {
+  margin-top: 12px;
+}
+</style>

@@ -12,11 +12,13 @@ import { useWork } from '../components/work'
 import When from '../components/When.vue'
 import * as draw from '../pictures/overview'
 import { palette } from '../state/appearance'
+import { useAround } from '../state/around'
 import { useSession } from '../state/session'
 import { t } from '../texts'
 
 const Picture = defineAsyncComponent(() => import('../pictures/Picture.vue'))
 const session = useSession()
+const { seen: looked, begin } = useAround()
 const router = useRouter()
 const counts = ref<Schemas['Overview']>()
 const pictures = ref<Schemas['Pictures']>()
@@ -124,6 +126,18 @@ const path = (f: Schemas['Finding']) => (f.dependent_id ? `/dependents/${f.depen
     <Alert v-if="waiting && session.may('approver')" type="info" show-icon class="waits"
       ><template #message
         ><RouterLink to="/approvals?f=state=asked">{{ t('overview.waiting', waiting) }}</RouterLink></template
+      ></Alert
+    >
+    <Alert v-if="!looked" type="info" class="waits" :message="t('around.offer')"
+      ><template #action
+        ><div class="row">
+          <Button size="small" type="primary" @click="begin">{{ t('around.begin') }}</Button><Button
+            size="small"
+            type="text"
+            @click="looked = true"
+            >{{ t('around.later') }}</Button
+          >
+        </div></template
       ></Alert
     >
     <div class="tiles">

@@ -78,6 +78,7 @@ const drawing = computed(() => (slow.value.length ? stages(slow.value, palette.v
 <template>
   <PageHead :title="t('surveys.one', { n: id })">
     <template #title>{{ t('surveys.one', { n: id }) }} <StateTag v-if="survey" :state="survey.state" /></template>
+    <RouterLink :to="{ path: '/changes', query: { f: `survey_id=${id}` } }">{{ t('changes.ofSurvey') }}</RouterLink>
     <Popconfirm
       v-if="survey?.state === 'running' && session.may('operator')"
       :title="t('surveys.cancelAsk')"

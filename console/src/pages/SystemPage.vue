@@ -4,6 +4,7 @@ import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { onChanged } from '../api/changes'
 import { api, data, type Schemas } from '../api/client'
+import ChangeHistory from '../components/ChangeHistory.vue'
 import FindingPanel from '../components/FindingPanel.vue'
 import PageHead from '../components/PageHead.vue'
 import StageTable from '../components/StageTable.vue'
@@ -14,6 +15,7 @@ import { useWork } from '../components/work'
 import { useSession } from '../state/session'
 import { t } from '../texts'
 
+const ImportUses = defineAsyncComponent(() => import('../components/ImportUses.vue'))
 const RemoveSystem = defineAsyncComponent(() => import('../components/RemoveSystem.vue'))
 const session = useSession()
 const route = useRoute()
@@ -69,6 +71,7 @@ const offered = computed(() => {
   const stage = system.value?.stages.find((s) => !s.ok && (s.code === 'new-host-key' || s.code === 'untrusted'))
   return stage ? (/SHA256:[A-Za-z0-9+/]+/.exec(stage.detail ?? '')?.[0] ?? '') : ''
 })
+const uses = ref(false)
 const mayChange = computed(() => session.may('operator') || session.may('administrator'))
 const links = computed(() =>
   ['accounts', 'dependents', 'connections', 'findings'].map((place) => ({
@@ -123,6 +126,9 @@ const links = computed(() =>
         <div class="panel"><SystemFacts :system="system" /></div>
         <p class="row">
           <RouterLink v-for="l in links" :key="l.text" :to="l.to">{{ l.text }}</RouterLink>
+          <Button v-if="system.kind === 'directory' && session.may('operator')" size="small" @click="uses = true">{{
+            t('useImport.open')
+          }}</Button>
         </p>
       </section>
       <section>
@@ -130,7 +136,9 @@ const links = computed(() =>
         <div class="panel"><StageTable :stages="system.stages" /></div>
       </section>
     </div>
+    <ChangeHistory class="alert" of="system" :value="system.name" />
   </template>
+  <ImportUses v-if="uses" :system="name" @close="uses = false" />
   <RemoveSystem
     v-if="removal"
     :name="name"

@@ -43,6 +43,9 @@ const change = () =>
       }}</Button>
     </Form>
   </section>
+  <p>
+    <RouterLink to="/sessions">{{ t('sessions.way') }}</RouterLink>
+  </p>
 </template>
 
 <style scoped>

@@ -26,7 +26,7 @@ func TestRoles(t *testing.T) {
 		}
 		return false
 	}
-	own := []access.Action{"add-token", "change-own-password", "keep-setting", "revoke-token", "set-up", "sign-in", "sign-out"}
+	own := []access.Action{"add-token", "change-own-password", "keep-setting", "revoke-token", "end-session", "set-up", "sign-in", "sign-out"}
 	may := map[string][]access.Action{
 		"nobody": {},
 		"viewer": {},
@@ -62,7 +62,7 @@ func TestRoles(t *testing.T) {
 	}
 	for _, action := range access.Actions() {
 		if reading(action) {
-			assert.Equal(t, action == "get-status" || action == "get-me" || action == "get-settings" || action == "list-tokens", access.Decide(person("x"), action, access.Object{}) == nil, "%s without a role", action)
+			assert.Equal(t, action == "get-status" || action == "get-me" || action == "get-settings" || action == "list-tokens" || action == "list-sessions", access.Decide(person("x"), action, access.Object{}) == nil, "%s without a role", action)
 		}
 	}
 }
@@ -80,6 +80,10 @@ func TestDuties(t *testing.T) {
 	require.NoError(t, access.Decide(person("ines"), access.RevokeToken, token))
 	require.ErrorIs(t, access.Decide(person("ben", "operator"), access.RevokeToken, token), access.ErrDenied)
 	require.NoError(t, access.Decide(person("ben", "administrator"), access.RevokeToken, token))
+	session := access.Object{Kind: "session", Name: "9f", Owner: "ines"}
+	require.NoError(t, access.Decide(person("ines"), access.EndSession, session))
+	require.ErrorIs(t, access.Decide(person("ben", "operator", "approver", "auditor"), access.EndSession, session), access.ErrDenied)
+	require.NoError(t, access.Decide(person("ben", "administrator"), access.EndSession, session))
 	require.ErrorIs(t, access.Decide(person(""), access.RevokeToken, access.Object{Kind: "token"}), access.ErrDenied, "nobody owns nothing")
 }
 

@@ -15,6 +15,8 @@ const (
 	AddUser            Action = "add-user"
 	ChangeUser         Action = "change-user"
 	RevokeToken        Action = "revoke-token"
+	ListSessions       Action = "list-sessions"
+	EndSession         Action = "end-session"
 	ListTokens         Action = "list-tokens"
 	AddToken           Action = "add-token"
 	ChangeOwnPassword  Action = "change-own-password"
@@ -92,6 +94,8 @@ var rules = map[Action]rule{
 	ListTokens:            everybody,
 	AddToken:              everybody,
 	RevokeToken:           {roles: []string{anyone}, duties: owner},
+	ListSessions:          everybody,
+	EndSession:            {roles: []string{anyone}, duties: owner},
 	"list-users":          {roles: []string{RoleAdministrator, RoleAuditor}},
 	AddUser:               administrators,
 	ChangeUser:            administrators,
@@ -116,6 +120,8 @@ var rules = map[Action]rule{
 	RemoveCommonOption:    inventory,
 	"list-duties":         readers,
 	"list-surveys":        readers,
+	"list-changes":        readers,
+	"get-change":          readers,
 	"get-survey":          readers,
 	"list-visits":         readers,
 	"watch-survey":        readers,

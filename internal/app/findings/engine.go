@@ -30,6 +30,7 @@ type SystemSnapshot struct {
 	Ties       map[records.DependentID][]ties.Tie      // by dependent
 	Unplaced   map[records.DependentID][]ties.Unplaced // by dependent
 	Accounts   map[records.AccountID]records.Account   // those that what runs, logs on or holds keys is tied to
+	Swapped    []records.SeenChange                    // of what dependents run as, made outside lately; the latest first
 	Current    map[records.AccountID]string            // by account: fingerprint of the value in custody, where it is known to be in force
 }
 
@@ -53,6 +54,7 @@ var systemRules = []SystemRule{
 	{[]string{kindDown}, down},
 	{[]string{"stale-key-tab"}, staleKeyTabs},
 	{[]string{"exposed-key", "weak-key", "certificate-ended", "certificate-ends"}, keyFiles},
+	{[]string{"log-on-changed"}, changedLogOns},
 	{[]string{"secret-in-arguments", "runs-on-old", "started-by-hand"}, processes},
 }
 
@@ -111,6 +113,10 @@ func (engine *Engine) JudgeSystem(ctx context.Context, placed picture.Placed) er
 	}
 	if err := engine.accounts(ctx, s); err != nil {
 		return err
+	}
+	var err error
+	if s.Swapped, err = engine.store.LogOnChanges(ctx, placed.System.ID, s.Now.Add(-swappedFor)); err != nil {
+		return fmt.Errorf("changes of log-ons: %w", err)
 	}
 	var list []records.Finding
 	for _, rule := range systemRules {

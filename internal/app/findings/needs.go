@@ -18,6 +18,7 @@ type Store interface {
 	HeldScopes(ctx context.Context) ([]records.HeldScope, error)
 	HoldingFingerprint(ctx context.Context, fingerprint string) ([]records.Dependent, error)
 	KeyUses(ctx context.Context) ([]records.KeyUse, error)
+	LogOnChanges(ctx context.Context, system records.SystemID, since time.Time) ([]records.SeenChange, error)
 	Replaced(ctx context.Context) ([]records.ReplacedAccount, error)
 	Reused(ctx context.Context) ([]records.Reuse, error)
 	SetFindings(ctx context.Context, scope string, list []records.Finding) error

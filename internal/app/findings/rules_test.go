@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/app/picture"
+	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/ties"
@@ -92,6 +93,13 @@ func process(change func(*estate.Dependent)) estate.Dependent {
 	return d
 }
 
+// swapped tells of a dependent whose account somebody changed; the latest is told first.
+func swapped(n records.DependentID, from, to string) func(*SystemSnapshot) {
+	return func(s *SystemSnapshot) {
+		s.Swapped = append(s.Swapped, records.SeenChange{ID: 31, DependentID: n, At: ago(3), Fields: []change.Field{{Name: "executable", From: "a", To: "b"}, {Name: change.FieldRunsAs, From: from, To: to}}})
+	}
+}
+
 // systemCases are snapshots with the findings that follow: kind, severity, account.
 var systemCases = map[string]struct {
 	snapshot *SystemSnapshot
@@ -135,20 +143,26 @@ var systemCases = map[string]struct {
 	"a key tab of now": {on(all(tied(1, estate.StrengthMatches), func(s *SystemSnapshot) {
 		s.Accounts[1] = records.Account{ID: 1, Account: estate.Account{KeyVersion: 3}}
 	}), key(estate.DependentKeytab, estate.Key{Version: 3, Mode: "600"})), nil},
-	"a key tab others read":   {on(nil, key(estate.DependentKeytab, estate.Key{Mode: "640", Encryption: []string{"rc4-hmac", "aes256-cts-hmac-sha1-96"}})), []string{"exposed-key high 0", "weak-key medium 0"}},
-	"a key others read":       {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-ed25519", Mode: "644"})), []string{"exposed-key high 0"}},
-	"with a passphrase":       {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-ed25519", Mode: "644", Encrypted: true})), nil},
-	"a weak key":              {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-rsa", Bits: 1024, Mode: "600"})), []string{"weak-key medium 0"}},
-	"a good key":              {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-rsa", Bits: 3072, Mode: "600"})), nil},
-	"a certificate that ends": {on(nil, key(estate.DependentKey, estate.Key{Public: "p", Mode: "600"}), key(estate.DependentCertificate, estate.Key{Public: "p", Ends: now.Add(72 * time.Hour)})), []string{"certificate-ends medium 0"}},
-	"that ended":              {on(nil, key(estate.DependentKey, estate.Key{Public: "p", Mode: "600"}), key(estate.DependentCertificate, estate.Key{Public: "p", Ends: ago(1)})), []string{"certificate-ended high 0"}},
-	"of somebody else":        {on(nil, key(estate.DependentCertificate, estate.Key{Public: "p", Ends: ago(1)})), nil},
-	"long valid":              {on(nil, key(estate.DependentKey, estate.Key{Public: "p", Mode: "600"}), key(estate.DependentCertificate, estate.Key{Public: "p", Ends: now.Add(90 * 24 * time.Hour)})), nil},
-	"on a command line":       {on(tied(1, estate.StrengthMatches), process(func(d *estate.Dependent) { d.Copy.Format = "arguments" })), []string{"secret-in-arguments high 1"}},
-	"a process on an old one": {on(tied(1, estate.StrengthDiffers), process(func(d *estate.Dependent) { d.Requires = []string{"berth.service"} })), []string{"runs-on-old high 1"}},
-	"started by hand":         {on(tied(1, estate.StrengthMatches), process(nil)), []string{"started-by-hand medium 1"}},
-	"by hand, with a file":    {on(tied(2, estate.StrengthMatches), process(func(d *estate.Dependent) { d.Copy, d.Uses = nil, []string{"/etc/x"} }), file("/etc/x")), []string{"started-by-hand medium 1"}},
-	"a program of its unit":   {on(tied(1, estate.StrengthMatches), process(func(d *estate.Dependent) { d.Description, d.Requires = "", []string{"berth.service"} })), nil},
+	"a key tab others read":             {on(nil, key(estate.DependentKeytab, estate.Key{Mode: "640", Encryption: []string{"rc4-hmac", "aes256-cts-hmac-sha1-96"}})), []string{"exposed-key high 0", "weak-key medium 0"}},
+	"a key others read":                 {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-ed25519", Mode: "644"})), []string{"exposed-key high 0"}},
+	"with a passphrase":                 {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-ed25519", Mode: "644", Encrypted: true})), nil},
+	"a weak key":                        {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-rsa", Bits: 1024, Mode: "600"})), []string{"weak-key medium 0"}},
+	"a good key":                        {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-rsa", Bits: 3072, Mode: "600"})), nil},
+	"a certificate that ends":           {on(nil, key(estate.DependentKey, estate.Key{Public: "p", Mode: "600"}), key(estate.DependentCertificate, estate.Key{Public: "p", Ends: now.Add(72 * time.Hour)})), []string{"certificate-ends medium 0"}},
+	"that ended":                        {on(nil, key(estate.DependentKey, estate.Key{Public: "p", Mode: "600"}), key(estate.DependentCertificate, estate.Key{Public: "p", Ends: ago(1)})), []string{"certificate-ended high 0"}},
+	"of somebody else":                  {on(nil, key(estate.DependentCertificate, estate.Key{Public: "p", Ends: ago(1)})), nil},
+	"long valid":                        {on(nil, key(estate.DependentKey, estate.Key{Public: "p", Mode: "600"}), key(estate.DependentCertificate, estate.Key{Public: "p", Ends: now.Add(90 * 24 * time.Hour)})), nil},
+	"on a command line":                 {on(tied(1, estate.StrengthMatches), process(func(d *estate.Dependent) { d.Copy.Format = "arguments" })), []string{"secret-in-arguments high 1"}},
+	"a process on an old one":           {on(tied(1, estate.StrengthDiffers), process(func(d *estate.Dependent) { d.Requires = []string{"berth.service"} })), []string{"runs-on-old high 1"}},
+	"its account was swapped":           {on(swapped(1, "svc-berth", "odile"), service(func(d *estate.Dependent) { d.RunsAs = "odile" })), []string{"log-on-changed medium 0"}},
+	"swapped twice, told once":          {on(all(swapped(1, "svc-tide", "odile"), swapped(1, "svc-berth", "svc-tide")), service(func(d *estate.Dependent) { d.RunsAs = "odile" })), []string{"log-on-changed medium 0"}},
+	"swapped and put back":              {on(all(swapped(1, "odile", "svc-berth"), swapped(1, "svc-berth", "odile")), service(func(d *estate.Dependent) { d.RunsAs = "svc-berth" })), nil},
+	"swapped between the machine's own": {on(swapped(1, "LocalSystem", "NT AUTHORITY\\LocalService"), service(func(d *estate.Dependent) { d.RunsAs = "NT AUTHORITY\\LocalService" })), nil},
+	"swapped, and it is gone":           {on(swapped(7, "svc-berth", "odile")), nil},
+	"a named one in place of nobody":    {on(swapped(1, "", "odile"), service(func(d *estate.Dependent) { d.RunsAs = "odile" })), []string{"log-on-changed medium 0"}},
+	"started by hand":                   {on(tied(1, estate.StrengthMatches), process(nil)), []string{"started-by-hand medium 1"}},
+	"by hand, with a file":              {on(tied(2, estate.StrengthMatches), process(func(d *estate.Dependent) { d.Copy, d.Uses = nil, []string{"/etc/x"} }), file("/etc/x")), []string{"started-by-hand medium 1"}},
+	"a program of its unit":             {on(tied(1, estate.StrengthMatches), process(func(d *estate.Dependent) { d.Description, d.Requires = "", []string{"berth.service"} })), nil},
 }
 
 func lines(list []records.Finding) []string {

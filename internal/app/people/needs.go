@@ -11,7 +11,10 @@ import (
 // Store is what this package needs of the store.
 type Store interface {
 	PersonsWithRole(ctx context.Context, role, except string) ([]string, error)
-	AddSession(ctx context.Context, bearer, user string, expires time.Time) error
+	AddSession(ctx context.Context, bearer, user, address string, expires time.Time) error
+	EndSessionOf(ctx context.Context, id string, entries ...ledger.Entry) error
+	SessionOwner(ctx context.Context, id string) (user string, err error)
+	Sessions(ctx context.Context, user, current string, q records.Query) (records.Page[records.Session], error)
 	AddToken(ctx context.Context, bearer string, v records.Token, entries ...ledger.Entry) (records.TokenID, error)
 	AddUser(ctx context.Context, v records.User, first bool, entries ...ledger.Entry) error
 	ChangeUser(ctx context.Context, v records.User, endSessions bool, entries ...ledger.Entry) error

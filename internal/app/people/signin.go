@@ -103,7 +103,15 @@ func (people *People) SetUp(ctx context.Context, code secret.Value, first Person
 	if err := people.store.SetMeta(ctx, metaSetupCode, nil); err != nil {
 		return SignedIn{}, err
 	}
-	return people.startSession(ctx, user)
+	return people.startSession(ctx, user, address)
+}
+
+// from says where a sign-in came from, where that is known.
+func from(address string) string {
+	if address == "" {
+		return ""
+	}
+	return "from " + address
 }
 
 // SignIn starts a session, or makes a token.
@@ -142,7 +150,7 @@ func (people *People) SignIn(ctx context.Context, a Attempt) (SignedIn, error) {
 		out = SignedIn{Person: user, Expires: people.base.Now().Add(TokenTime)}
 		out.Bearer, _, err = people.makeToken(ctx, user.Name, a.Label, out.Expires)
 	} else {
-		out, err = people.startSession(ctx, user)
+		out, err = people.startSession(ctx, user, a.Address)
 	}
 	out.Device = device
 	return out, err
@@ -203,16 +211,16 @@ func (people *People) recordSignIn(ctx context.Context, entries ...ledger.Entry)
 	return err
 }
 
-func (people *People) startSession(ctx context.Context, user records.User) (SignedIn, error) {
+func (people *People) startSession(ctx context.Context, user records.User, address string) (SignedIn, error) {
 	bearer, err := newBearer()
 	if err != nil {
 		return SignedIn{}, err
 	}
 	expires := people.base.Now().Add(SessionTime)
-	if err := people.store.AddSession(ctx, bearer, user.Name, expires); err != nil {
+	if err := people.store.AddSession(ctx, bearer, user.Name, address, expires); err != nil {
 		return SignedIn{}, err
 	}
-	if err := people.recordSignIn(ctx, ledger.Entry{Actor: user.Name, Act: "session.sign-in", Phase: ledger.Outcome, Result: "done"}); err != nil {
+	if err := people.recordSignIn(ctx, ledger.Entry{Actor: user.Name, Act: "session.sign-in", Phase: ledger.Outcome, Result: "done", Detail: from(address)}); err != nil {
 		return SignedIn{}, err
 	}
 	return SignedIn{Person: user, Bearer: bearer, Expires: expires}, nil

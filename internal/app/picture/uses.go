@@ -204,6 +204,9 @@ func (picture *Picture) TakeUses(ctx context.Context, by access.Actor, v records
 	if err := access.Decide(by, access.ImportUses, access.Object{Kind: "system", Name: v.Name}); err != nil {
 		return err
 	}
+	if kind := estate.Kind(v.Kind); kind.IsHost() || kind.IsDataStore() {
+		return fmt.Errorf("%w: %s is a %s: these are records of a directory, and name accounts of its own", app.ErrInput, v.Name, v.Kind)
+	}
 	entry := ledger.Entry{Actor: by.Name, Act: "use.import", Subject: fmt.Sprintf("%d kinds of use of %s", len(list), v.Name), Phase: ledger.Outcome, Result: "done"}
 	if err := picture.base.Record(ctx, entry); err != nil {
 		return err

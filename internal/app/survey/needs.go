@@ -2,6 +2,7 @@ package survey
 
 import (
 	"context"
+	"time"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
@@ -15,12 +16,14 @@ type Store interface {
 	Account(ctx context.Context, id records.AccountID) (records.Account, error)
 	AllSystems(ctx context.Context) ([]records.System, error)
 	BeginSurvey(ctx context.Context, by string, systems []records.System) (records.SurveyID, []records.Visit, error)
+	Changes(ctx context.Context, since, until time.Time, q records.Query) (records.Page[records.SeenChange], error)
 	ConfirmAbsence(ctx context.Context, system records.SystemID, entries ...ledger.Entry) (n int64, err error)
 	EndScopes(ctx context.Context, system records.SystemID, ends []store.ScopeEnd, tally *records.Tally) ([]records.Held, error)
 	EndSurvey(ctx context.Context, id records.SurveyID, state string) error
 	Fingerprints(ctx context.Context) ([]string, error)
 	MergeIndexes(ctx context.Context) error
 	NamesToFind(ctx context.Context, limit int) ([]string, error)
+	PruneChanges(ctx context.Context, before time.Time) error
 	PutAccounts(ctx context.Context, system records.SystemID, batch []estate.Account, seen *store.Seen, tally *records.Tally) error
 	PutDependents(ctx context.Context, system records.SystemID, batch []estate.Dependent, seen *store.Seen, tally *records.Tally) error
 	PutSessions(ctx context.Context, system records.SystemID, list []estate.Session) error

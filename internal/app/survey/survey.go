@@ -298,6 +298,9 @@ func (surveys *Surveys) runSurvey(ctx context.Context, id records.SurveyID, syst
 		close(followed)
 	}
 	surveys.base.Topics.Wake(app.SurveyTopic(id), "all")
+	if err := surveys.store.PruneChanges(surveys.base.Context, surveys.base.Now().Add(-changesKept)); err != nil && surveys.base.Context.Err() == nil {
+		surveys.base.Log.Error("old changes could not be dropped", "error", err)
+	}
 	if err := surveys.store.MergeIndexes(surveys.base.Context); err != nil && surveys.base.Context.Err() == nil {
 		surveys.base.Log.Error("search indexes could not be merged", "error", err)
 	}

@@ -28,6 +28,7 @@ var sources = map[string]source{
 	"steward NAME": {"/stewards", "name", "account"},
 	"user NAME":    {"/users", "name", "roles"},
 	"survey ID":    {"/surveys", "id", "state"},
+	"change ID":    {"/changes", "id", "name"},
 	"rotate ID":    {"/rotations", "id", "credential"},
 	"finding ID":   {"/findings", "id", "what"},
 	"dependent ID": {"/dependents", "id", "place"},

@@ -7,7 +7,9 @@ import (
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/core/credential"
+	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/rotation"
@@ -124,14 +126,42 @@ func (s *Custody) Journal(ctx context.Context, id records.RotationID, after int6
 	return out, err
 }
 
-func (s *Custody) logOnIs(ctx context.Context, tx *sql.Tx, l records.LogOnIs) error {
+// noteOwn keeps what a rotation did to a dependent beside what surveys see: the row is
+// as it is set from now on, so that the next look finds no change.
+func (s *Custody) noteOwn(ctx context.Context, tx *sql.Tx, id records.RotationID, system records.SystemID, place estate.Place, field ownField) error {
+	//nolint:gosec // names of columns are our own
+	_, err := tx.ExecContext(ctx, `INSERT INTO changes (at, subject, what, name, kind, system, made_by, rotation_id, system_id, dependent_id, fields)
+		SELECT ?, 'dependent', 'changed', d.place, d.kind, systems.name, ?, ?, d.system_id, d.id, json_array(json_object('name', ?, 'from', `+field.from+`, 'to', ?))
+		FROM dependents d JOIN systems ON systems.id = d.system_id WHERE d.system_id = ? AND d.kind = ? AND d.place = ? AND `+field.column+` <> ?`,
+		s.Stamp(), records.ByMossLedger, id, field.name, field.to, system, place.Kind, place.Place, field.value)
+	if err != nil {
+		return fmt.Errorf("change of %s: %w", place.Place, err)
+	}
+	return nil
+}
+
+// ownField is a column that a rotation sets, and how that is told.
+type ownField struct {
+	name, column string
+	from         string // expression
+	to, value    string
+}
+
+func (s *Custody) logOnIs(ctx context.Context, tx *sql.Tx, id records.RotationID, l records.LogOnIs) error {
+	if err := s.noteOwn(ctx, tx, id, l.SystemID, l.Place, ownField{name: change.FieldRunsAs, column: "d.runs_as", from: "d.runs_as", to: l.Account, value: l.Account}); err != nil {
+		return err
+	}
 	now := s.Stamp()
 	_, err := tx.ExecContext(ctx, "UPDATE dependents SET runs_as = ?, identity = ?, given = ?, given_at = ?, given_account = ?, digest = x'00', seen = ? WHERE system_id = ? AND kind = ? AND place = ?",
 		l.Account, naming.IdentityOf(l.Account), l.Fingerprint, now, l.AccountID, now, l.SystemID, l.Place.Kind, l.Place.Place)
 	return err
 }
 
-func (s *Custody) copyIs(ctx context.Context, tx *sql.Tx, c records.CopyIs) error {
+func (s *Custody) copyIs(ctx context.Context, tx *sql.Tx, id records.RotationID, c records.CopyIs) error {
+	place := estate.Place{Kind: estate.DependentFile, Place: c.Place}
+	if err := s.noteOwn(ctx, tx, id, c.SystemID, place, ownField{name: change.FieldValue, column: "d.fingerprint", from: "'" + change.ValueBefore + "'", to: change.ValueAfter, value: c.Fingerprint}); err != nil {
+		return err
+	}
 	_, err := tx.ExecContext(ctx, "UPDATE dependents SET fingerprint = ?, copy = json_set(copy, '$.fingerprint', ?), digest = x'00', seen = ? WHERE system_id = ? AND kind = 'file' AND place = ?",
 		c.Fingerprint, c.Fingerprint, s.Stamp(), c.SystemID, c.Place)
 	return err
@@ -157,7 +187,7 @@ func (s *Custody) AppendJournal(ctx context.Context, v records.Rotation, r rotat
 			}
 		}
 		for _, l := range effects.LogOns {
-			if err := s.logOnIs(ctx, tx, l); err != nil {
+			if err := s.logOnIs(ctx, tx, v.ID, l); err != nil {
 				return err
 			}
 		}
@@ -167,7 +197,7 @@ func (s *Custody) AppendJournal(ctx context.Context, v records.Rotation, r rotat
 			}
 		}
 		for _, c := range effects.Copies {
-			if err := s.copyIs(ctx, tx, c); err != nil {
+			if err := s.copyIs(ctx, tx, v.ID, c); err != nil {
 				return err
 			}
 		}

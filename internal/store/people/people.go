@@ -163,33 +163,6 @@ func (s *People) bearerUser(ctx context.Context, bearer, from, live string) (rec
 	return v, err
 }
 
-// AddSession stores a session by the hash of its cookie.
-func (s *People) AddSession(ctx context.Context, bearer, user string, expires time.Time) error {
-	return s.InTx(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE expires < ?", s.Stamp()); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO sessions (hash, user, created, expires, mark) VALUES (?,?,?,?,?)", s.hashOf(bearer), user, s.Stamp(), database.StampOf(expires), s.bearerMark(bearer, user, database.StampOf(expires)))
-		return err
-	})
-}
-
-// SessionUser returns the user of a live session.
-func (s *People) SessionUser(ctx context.Context, bearer string) (records.User, error) {
-	return s.bearerUser(ctx, bearer, "sessions", "")
-}
-
-// EndSession ends a session, or a token.
-func (s *People) EndSession(ctx context.Context, bearer string) error {
-	return s.InTx(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "UPDATE tokens SET revoked = ? WHERE hash = ? AND revoked = ''", s.Stamp(), s.hashOf(bearer)); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE hash = ?", s.hashOf(bearer))
-		return err
-	})
-}
-
 // AddToken stores one.
 func (s *People) AddToken(ctx context.Context, bearer string, v records.Token, entries ...ledger.Entry) (records.TokenID, error) {
 	var id records.TokenID
