@@ -12,6 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/ties"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store/changes"
 	"mossledger.example/moss/internal/store/database"
@@ -197,4 +199,43 @@ func TestOldChangesAreDropped(t *testing.T) {
 	l.write("INSERT INTO changes (at, subject, what, name, kind, system) VALUES " + strings.TrimSuffix(rows.String(), ","))
 	require.NoError(t, l.PruneChanges(ctx, time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)))
 	assert.Len(t, l.told(), 1)
+}
+
+// What a rotation gives a dependent to run as is what it is tied to from that moment on,
+// and is told as the rotation's; nothing is tied that was not tied before.
+func TestALogOnThatARotationGives(t *testing.T) {
+	l := newLooks(t)
+	ctx := t.Context()
+	l.read(look{accounts: []estate.Account{someone("1", "svc-berth", "yes"), someone("2", "svc-new", "yes")}, dependents: []estate.Dependent{runs("berth.service", "svc-berth"), runs("tide.service", "svc-berth"), runs("free.service", "")}})
+	tie := ties.Tie{Account: "1", Evidence: estate.Configured, Strength: estate.StrengthRunsAs, Detail: "runs as svc-berth"}
+	held := ties.Tie{Account: "1", Evidence: estate.Held, Strength: estate.StrengthMatches, Detail: "holds it"}
+	require.NoError(t, l.PutTies(ctx, map[records.DependentID][]ties.Tie{1: {tie, held}, 2: {tie}}))
+	c, err := l.NotePassword(ctx, 2)
+	require.NoError(t, err)
+	r := records.Rotation{CredentialID: c.ID, Credential: "svc-new", Policy: "undo"}
+	r.ID, err = l.BeginRotation(ctx, r)
+	require.NoError(t, err)
+	given := func(place string) records.LogOnIs {
+		return records.LogOnIs{SystemID: l.system, Place: estate.Place{Kind: estate.DependentUnit, Place: place}, AccountID: 2, Account: "svc-new", Fingerprint: "f"}
+	}
+	generation := l.Generation()
+	require.NoError(t, l.AppendJournal(ctx, r, rotation.Record{Seq: 1, Event: rotation.EventOutcome, Step: 0, Result: "done"}, "running", "", records.Effects{LogOns: []records.LogOnIs{given("berth.service"), given("free.service")}}))
+	assert.NotEqual(t, generation, l.Generation(), "a picture that is kept is drawn anew")
+	tied := func(id records.DependentID) (out []string) {
+		d, err := l.Dependent(ctx, id)
+		require.NoError(t, err)
+		for _, v := range d.Ties {
+			out = append(out, string(v.Evidence)+" "+v.Account)
+		}
+		return append(out, "runs as "+d.RunsAs)
+	}
+	assert.Equal(t, []string{"held svc-berth", "configured svc-new", "runs as svc-new"}, tied(1))
+	assert.Equal(t, []string{"configured svc-berth", "runs as svc-berth"}, tied(2))
+	assert.Equal(t, []string{"runs as svc-new"}, tied(3))
+	assert.Equal(t, []string{"changed dependent berth.service [runs as: svc-berth → svc-new] by moss-ledger", "changed dependent free.service [runs as: nothing → svc-new] by moss-ledger"}, l.told("made_by=moss-ledger"))
+	// Undoing gives the old one back.
+	back := given("berth.service")
+	back.AccountID, back.Account = 1, "svc-berth"
+	require.NoError(t, l.AppendJournal(ctx, r, rotation.Record{Seq: 2, Event: rotation.EventOutcome, Step: 0, Undo: true, Result: "done"}, "undoing", "", records.Effects{LogOns: []records.LogOnIs{back}}))
+	assert.Equal(t, []string{"held svc-berth", "configured svc-berth", "runs as svc-berth"}, tied(1))
 }

@@ -5,6 +5,7 @@ import { api, data, type Schemas } from '../api/client'
 import { t } from '../texts'
 import PlainTable from './PlainTable.vue'
 import StateTag from './StateTag.vue'
+import SystemLink from './SystemLink.vue'
 import Trouble from './Trouble.vue'
 import { useWork } from './work'
 
@@ -45,9 +46,7 @@ const columns = [
       :size="50"
       :empty="t('start.keysNone')"
     >
-      <template #system="{ row }"
-        ><RouterLink :to="`/systems/${encodeURIComponent(row.system)}`">{{ row.system }}</RouterLink></template
-      >
+      <template #system="{ row }"><SystemLink :name="row.system" /></template>
       <template #result="{ row }"
         ><StateTag
           :state="row.result"

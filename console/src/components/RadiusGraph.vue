@@ -15,6 +15,9 @@ const emit = defineEmits<{ choose: [id: string]; system: [name: string] }>()
 const box = ref<HTMLDivElement>()
 let core: Core | undefined
 
+/** Smaller than this, words cannot be read. */
+const readable = 0.85
+
 function draw(): void {
   if (!core) return
   const { drawn, lines } = lay(props.nodes, props.edges, (s) => props.open.has(s))
@@ -36,16 +39,20 @@ function draw(): void {
       },
       position: { x: d.x, y: d.y },
     })),
-    ...lines.map((l) => ({ data: { id: l.id, source: l.from, target: l.to, why: l.why } })),
+    ...lines.map((l) => ({ data: { id: l.id, source: l.from, target: l.to, why: l.why, label: lines.length > 40 ? '' : l.why } })),
   ])
   core.style(style())
   core.fit(undefined, 24)
-  // Small pictures are not blown up, large ones begin readable at their top left.
+  // Small pictures are not blown up, large ones begin readable around the account.
   if (core.zoom() > 1)
     core.zoom({ level: 1, renderedPosition: { x: (box.value?.clientWidth ?? 0) / 2, y: (box.value?.clientHeight ?? 0) / 2 } })
-  if (core.zoom() < 0.55) {
-    core.zoom(0.55)
-    core.pan({ x: 90, y: 30 })
+  if (core.zoom() < readable) {
+    core.zoom(readable)
+    core.center(core.nodes('[kind = "account"]'))
+    // Where all stands on one side, that side gets the room.
+    const bounds = core.elements().boundingBox()
+    const at = core.nodes('[kind = "account"]').first().renderedPosition()
+    if (at && bounds.x1 > -200) core.panBy({ x: 120 - at.x, y: 0 })
   }
   map()
 }

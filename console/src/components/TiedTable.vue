@@ -4,6 +4,7 @@ import { t } from '../texts'
 import Evidence from './Evidence.vue'
 import PlainTable from './PlainTable.vue'
 import StateTag from './StateTag.vue'
+import SystemLink from './SystemLink.vue'
 import When from './When.vue'
 
 /** What depends on an account, and how that is known. */
@@ -30,9 +31,7 @@ const columns = [
       :size="50"
       :empty="t('dependents.none')"
     >
-      <template #system="{ row }"
-        ><RouterLink :to="`/systems/${encodeURIComponent(row.system)}`">{{ row.system }}</RouterLink></template
-      >
+      <template #system="{ row }"><SystemLink :name="row.system" /></template>
       <template #place="{ row }"
         ><RouterLink :to="`/dependents/${row.id}`">{{ row.place }}</RouterLink></template
       >

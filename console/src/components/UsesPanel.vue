@@ -8,6 +8,7 @@ import { useSession } from '../state/session'
 import { t } from '../texts'
 import PlainTable from './PlainTable.vue'
 import StateTag from './StateTag.vue'
+import SystemLink from './SystemLink.vue'
 import Trouble from './Trouble.vue'
 import { useWork } from './work'
 import When from './When.vue'
@@ -75,8 +76,7 @@ const declared = [
     <Trouble :words="trouble" />
     <PlainTable :label="t('uses.title')" :columns="columns" :rows="uses" :row-key="(_, i) => i" :size="20" :empty="t('uses.empty')">
       <template #from="{ row }"
-        ><RouterLink v-if="row.host" :to="`/systems/${encodeURIComponent(row.host)}`">{{ row.host }}</RouterLink
-        ><span v-else>{{ row.client ? t('uses.noSystem') : t('uses.itself') }}</span
+        ><SystemLink v-if="row.host" :name="row.host" /><span v-else>{{ row.client ? t('uses.noSystem') : t('uses.itself') }}</span
         >{{ ' ' }}<span class="soft">{{ row.client }}</span></template
       >
       <template #program="{ row }"

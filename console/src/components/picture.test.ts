@@ -22,6 +22,21 @@ describe('the picture', () => {
     expect(at.d3!.y).toBeGreaterThan(at.d1!.y)
     expect(lines).toHaveLength(3)
   })
+  it('stands on both sides of the account when it is high, and nothing lies on anything', () => {
+    const many = Array.from({ length: 50 }, (_, i) => ({ ...nodes[1]!, id: `m${i}`, system: `quay${String(i).padStart(2, '0')}` }))
+    for (const open of [() => false, () => true, (s: string) => s.endsWith('3')]) {
+      const { drawn, height } = lay([nodes[0]!, ...many, { ...nodes[2]!, id: 'deep', system: 'quay07' }], [], open)
+      const sides = [drawn.filter((d) => d.x < 0), drawn.filter((d) => d.x > 0)]
+      expect(Math.abs(sides[0]!.length - sides[1]!.length)).toBeLessThan(6)
+      for (const a of drawn)
+        for (const b of drawn) if (a !== b && Math.abs(a.x - b.x) < 240) expect(Math.abs(a.y - b.y), `${a.id} ${b.id}`).toBeGreaterThan(28)
+      expect(Math.max(...drawn.map((d) => d.y))).toBeLessThanOrEqual(height)
+    }
+    expect(
+      lay(nodes, edges, () => true).drawn.every((d) => d.x >= 0),
+      'a low one stands on one side',
+    ).toBe(true)
+  })
   it('draws a closed system as one thing', () => {
     const { drawn, lines } = lay(nodes, edges, (s) => s !== 'quay1')
     const quay = drawn.find((d) => d.id === 's:quay1')!

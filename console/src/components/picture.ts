@@ -30,6 +30,8 @@ export const manyThings = 60
 
 const columnWidth = 300
 const rowHeight = 40
+/** Higher than this, systems stand on both sides of the account: twice as many are seen at once. */
+const oneSide = 1200
 
 /** The last part of a place: a file's name with its key, a unit's name. */
 export function short(name: string): string {
@@ -60,8 +62,20 @@ export function lay(nodes: Node[], edges: Edge[], open: (system: string) => bool
     list.push(n)
     systems.set(n.system, list)
   }
-  let y = 0
+  const high = (system: string, list: Node[]): number => {
+    if (!open(system)) return rowHeight * 1.7
+    const rows = new Map<number, number>()
+    for (const n of list) rows.set(n.hop, (rows.get(n.hop) ?? 0) + 1)
+    return Math.max(...rows.values()) * rowHeight + rowHeight * 1.7
+  }
+  const total = [...systems].reduce((sum, [system, list]) => sum + high(system, list), 0)
+  const ends = { right: 0, left: 0 }
   for (const [system, list] of [...systems].sort(([a], [b]) => a.localeCompare(b))) {
+    // The lower side is filled next, so that both are about as high.
+    const side = total > oneSide && ends.left < ends.right ? 'left' : 'right'
+    const away = side === 'left' ? -columnWidth : columnWidth
+    const y = ends[side]
+    ends[side] += high(system, list)
     if (!open(system)) {
       const id = `s:${system}`
       list.forEach((n) => standsFor.set(n.id, id))
@@ -74,16 +88,14 @@ export function lay(nodes: Node[], edges: Edge[], open: (system: string) => bool
         down: list.some((n) => n.down),
         stale: list.some((n) => stale.has(n.id)),
         count: list.length,
-        x: columnWidth,
+        x: away,
         y: y + rowHeight / 2,
       })
-      y += rowHeight * 2.2
       continue
     }
     const rows = new Map<number, number>()
     const labels = new Map<string, number>()
     for (const n of list) labels.set(short(n.name), (labels.get(short(n.name)) ?? 0) + 1)
-    const start = y
     for (const n of [...list].sort((a, b) => a.hop - b.hop || (a.of ?? '').localeCompare(b.of ?? '') || a.name.localeCompare(b.name))) {
       const row = rows.get(n.hop) ?? 0
       rows.set(n.hop, row + 1)
@@ -97,13 +109,13 @@ export function lay(nodes: Node[], edges: Edge[], open: (system: string) => bool
         down: !!n.down,
         stale: stale.has(n.id),
         count: 1,
-        x: columnWidth * n.hop,
-        y: start + row * rowHeight,
+        x: away * n.hop,
+        y: y + row * rowHeight,
         node: n,
       })
     }
-    y = start + Math.max(...rows.values()) * rowHeight + rowHeight * 1.7
   }
+  const height = Math.max(ends.left, ends.right)
   const root = nodes.find((n) => n.hop === 0)
   if (root) {
     standsFor.set(root.id, root.id)
@@ -117,7 +129,7 @@ export function lay(nodes: Node[], edges: Edge[], open: (system: string) => bool
       stale: false,
       count: 1,
       x: 0,
-      y: Math.max(0, (y - rowHeight * 2) / 2),
+      y: Math.max(0, (height - rowHeight * 2) / 2),
       node: root,
     })
   }
@@ -131,7 +143,7 @@ export function lay(nodes: Node[], edges: Edge[], open: (system: string) => bool
     seen.add(key)
     lines.push({ id: `e${lines.length}`, from, to, why: e.why })
   }
-  return { drawn, lines, height: y }
+  return { drawn, lines, height }
 }
 
 /** "3 files, 2 units", the most first. */

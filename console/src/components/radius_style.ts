@@ -72,7 +72,7 @@ export function style(): cytoscape.StylesheetJson {
         'target-arrow-shape': 'triangle',
         'arrow-scale': 0.8,
         'curve-style': 'bezier',
-        label: 'data(why)',
+        label: 'data(label)',
         'font-size': 10,
         color: ink,
         'text-background-color': colour('--panel'),

@@ -9,6 +9,7 @@ import CredentialCustody from '../components/CredentialCustody.vue'
 import ChangeHistory from '../components/ChangeHistory.vue'
 import FindingPanel from '../components/FindingPanel.vue'
 import IncompleteSystems from '../components/IncompleteSystems.vue'
+import SystemLink from '../components/SystemLink.vue'
 import { chainsAround, startedOf, type Started } from '../components/order'
 import PageHead from '../components/PageHead.vue'
 import RotationHistory from '../components/RotationHistory.vue'
@@ -96,8 +97,7 @@ const drawing = computed(() =>
   <template v-if="detail">
     <PageHead :title="detail.account.name" :lead="detail.account.description">
       <template #title
-        >{{ detail.account.name }} <span class="soft">{{ t('words.on') }}</span>{{ ' '
-        }}<RouterLink :to="`/systems/${encodeURIComponent(detail.account.system)}`">{{ detail.account.system }}</RouterLink>
+        >{{ detail.account.name }} <span class="soft">{{ t('words.on') }}</span>{{ ' ' }}<SystemLink :name="detail.account.system" />
         <StateTag v-if="!never(detail.account.gone)" state="gone" /><StateTag v-if="detail.account.locked === 'yes'" state="locked"
       /></template>
       <Button @click="router.push(`/accounts/${id}/radius`)">{{ t('account.picture') }}</Button>

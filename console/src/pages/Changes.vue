@@ -6,6 +6,7 @@ import { api, data, type ListQuery, type Schemas } from '../api/client'
 import ChangeFields from '../components/ChangeFields.vue'
 import PageHead from '../components/PageHead.vue'
 import StateTag from '../components/StateTag.vue'
+import SystemLink from '../components/SystemLink.vue'
 import When from '../components/When.vue'
 import { several, type Column } from '../lists/listing'
 import ListPage from '../lists/ListPage.vue'
@@ -106,8 +107,7 @@ const by = (c: Change) => t(`changes.by.${c.made_by}`)
     >
     <template #subject="{ row }">{{ t(`changes.of.${row.subject}`) }}</template>
     <template #system="{ row }"
-      ><RouterLink v-if="row.system_id" :to="`/systems/${encodeURIComponent(row.system)}`">{{ row.system }}</RouterLink
-      ><template v-else>{{ row.system }}</template></template
+      ><SystemLink v-if="row.system_id" :name="row.system" /><template v-else>{{ row.system }}</template></template
     >
     <template #words="{ row }"
       ><span :title="row.words">{{ row.words }}</span></template

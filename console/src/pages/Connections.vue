@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { api, data, type ListQuery, type Schemas } from '../api/client'
 import PageHead from '../components/PageHead.vue'
+import SystemLink from '../components/SystemLink.vue'
 import When from '../components/When.vue'
 import type { Column } from '../lists/listing'
 import ListPage from '../lists/ListPage.vue'
@@ -34,9 +35,7 @@ const key = (s: Socket) => `${s.system_id} ${s.local}:${s.local_port} ${s.peer}:
     :row-key="key"
     :empty="t('connections.empty')"
   >
-    <template #system="{ row }"
-      ><RouterLink :to="`/systems/${encodeURIComponent(row.system)}`">{{ row.system }}</RouterLink></template
-    >
+    <template #system="{ row }"><SystemLink :name="row.system" /></template>
     <template #local="{ row }"
       ><span class="mono">{{ row.local }}:{{ row.local_port }}</span>
       <span v-if="row.listens" class="soft">{{ t('connections.listening') }}</span></template

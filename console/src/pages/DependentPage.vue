@@ -6,6 +6,7 @@ import { api, data, type Schemas } from '../api/client'
 import ChangeHistory from '../components/ChangeHistory.vue'
 import DependentFacts from '../components/DependentFacts.vue'
 import FindingPanel from '../components/FindingPanel.vue'
+import SystemLink from '../components/SystemLink.vue'
 import { chainsAround, startedOf } from '../components/order'
 import PageHead from '../components/PageHead.vue'
 import StartOrder from '../components/StartOrder.vue'
@@ -51,8 +52,7 @@ const chain = computed(() => {
   <template v-if="d">
     <PageHead :title="d.name" :lead="d.description"
       ><template #title
-        >{{ d.name }} <span class="soft">{{ t('words.on') }}</span>
-        <RouterLink :to="`/systems/${encodeURIComponent(d.system)}`">{{ d.system }}</RouterLink>{{ ' '
+        >{{ d.name }} <span class="soft">{{ t('words.on') }}</span> <SystemLink :name="d.system" />{{ ' '
         }}<StateTag :state="d.state ?? ''" /></template
     ></PageHead>
     <FindingPanel :findings="findings" :about="d.place" />

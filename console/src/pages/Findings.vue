@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, data, type ListQuery, type Schemas } from '../api/client'
 import PageHead from '../components/PageHead.vue'
 import StateTag from '../components/StateTag.vue'
+import SystemLink from '../components/SystemLink.vue'
 import When from '../components/When.vue'
 import { never } from '../components/words'
 import type { Column } from '../lists/listing'
@@ -59,9 +60,7 @@ const path = (f: Finding) =>
       ><RouterLink v-if="path(row)" :to="path(row)" :title="row.subject">{{ row.subject }}</RouterLink
       ><span v-else :title="row.subject">{{ row.subject }}</span></template
     >
-    <template #system="{ row }"
-      ><RouterLink v-if="row.system" :to="`/systems/${encodeURIComponent(row.system)}`">{{ row.system }}</RouterLink></template
-    >
+    <template #system="{ row }"><SystemLink v-if="row.system" :name="row.system" /></template>
     <template #what="{ row }"
       ><span :title="row.what">{{ row.what }}</span></template
     >
@@ -79,10 +78,7 @@ const path = (f: Finding) =>
       <p class="break">{{ row.what }}</p>
       <h2>{{ t('findings.next') }}</h2>
       <p class="break">{{ row.next_step }}</p>
-      <p class="soft">
-        <RouterLink v-if="row.system" :to="`/systems/${encodeURIComponent(row.system)}`">{{ row.system }}</RouterLink>,
-        {{ t('findings.since') }} <When :at="row.first_raised" />
-      </p>
+      <p class="soft"><SystemLink v-if="row.system" :name="row.system" />, {{ t('findings.since') }} <When :at="row.first_raised" /></p>
     </template>
   </ListPage>
 </template>

@@ -7,6 +7,7 @@ import { api, data, type ListQuery, type Schemas } from '../api/client'
 import PageHead from '../components/PageHead.vue'
 import StageTable from '../components/StageTable.vue'
 import StateTag from '../components/StateTag.vue'
+import SystemLink from '../components/SystemLink.vue'
 import Trouble from '../components/Trouble.vue'
 import When from '../components/When.vue'
 import { useWork } from '../components/work'
@@ -108,9 +109,7 @@ const drawing = computed(() => (slow.value.length ? stages(slow.value, palette.v
   <Segmented :value="tab" :options="views" class="views" :aria-label="t('run.view')" @change="show" />
   <template v-if="tab === 'visits'">
     <ListPage name="visits" :label="t('surveys.visits')" :columns="columns" :fetch="fetch" :row-key="key" :empty="t('surveys.noSystems')">
-      <template #system="{ row }"
-        ><RouterLink :to="`/systems/${encodeURIComponent(row.system)}`">{{ row.system }}</RouterLink></template
-      >
+      <template #system="{ row }"><SystemLink :name="row.system" /></template>
       <template #state="{ row }"><StateTag :state="row.state" /></template>
       <template #took="{ row }">{{ took(row) }}</template>
       <template #words="{ row }"
@@ -120,9 +119,7 @@ const drawing = computed(() => (slow.value.length ? stages(slow.value, palette.v
         ></template
       >
       <template #beside="{ row }">
-        <h2>
-          <RouterLink :to="`/systems/${encodeURIComponent(row.system)}`">{{ row.system }}</RouterLink> <StateTag :state="row.state" />
-        </h2>
+        <h2><SystemLink :name="row.system" /> <StateTag :state="row.state" /></h2>
         <p v-if="row.words" class="break">
           <b>{{ row.stage }}</b> {{ row.words }}
         </p>

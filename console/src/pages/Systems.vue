@@ -7,6 +7,7 @@ import PageHead from '../components/PageHead.vue'
 import StageTable from '../components/StageTable.vue'
 import StateTag from '../components/StateTag.vue'
 import SystemFacts from '../components/SystemFacts.vue'
+import SystemLink from '../components/SystemLink.vue'
 import Trouble from '../components/Trouble.vue'
 import When from '../components/When.vue'
 import type { Column } from '../lists/listing'
@@ -126,9 +127,7 @@ async function survey(): Promise<void> {
       ><span class="soft" :title="row.state_words">{{ row.state_words }}</span></template
     >
     <template #beside="{ row }">
-      <h2>
-        <RouterLink :to="`/systems/${encodeURIComponent(row.name)}`">{{ row.name }}</RouterLink> <StateTag :state="row.state" />
-      </h2>
+      <h2><SystemLink :name="row.name" /> <StateTag :state="row.state" /></h2>
       <p v-if="row.state_words" class="break">{{ row.state_words }}</p>
       <SystemFacts :system="row" />
       <h2>{{ t('systems.attempt') }}</h2>

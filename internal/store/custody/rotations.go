@@ -154,7 +154,20 @@ func (s *Custody) logOnIs(ctx context.Context, tx *sql.Tx, id records.RotationID
 	now := s.Stamp()
 	_, err := tx.ExecContext(ctx, "UPDATE dependents SET runs_as = ?, identity = ?, given = ?, given_at = ?, given_account = ?, digest = x'00', seen = ? WHERE system_id = ? AND kind = ? AND place = ?",
 		l.Account, naming.IdentityOf(l.Account), l.Fingerprint, now, l.AccountID, now, l.SystemID, l.Place.Kind, l.Place.Place)
-	return err
+	if err != nil || l.AccountID == 0 {
+		return err
+	}
+	// What it runs as and what it is tied to never disagree, until the next survey ties it
+	// anew. Only a tie that was there moves: what is not tied yet is the survey's to judge.
+	for _, statement := range []string{
+		"INSERT OR IGNORE INTO ties (account_id, dependent_id, evidence, strength, detail, first_seen, seen) SELECT ?1, t.dependent_id, t.evidence, t.strength, 'runs as ' || ?2, ?3, ?3 FROM ties t JOIN dependents d ON d.id = t.dependent_id WHERE d.system_id = ?4 AND d.kind = ?5 AND d.place = ?6 AND t.evidence = 'configured' LIMIT 1",
+		"DELETE FROM ties WHERE account_id <> ?1 AND evidence = 'configured' AND dependent_id IN (SELECT id FROM dependents WHERE system_id = ?4 AND kind = ?5 AND place = ?6)",
+	} {
+		if _, err := tx.ExecContext(ctx, statement, l.AccountID, l.Account, now, l.SystemID, l.Place.Kind, l.Place.Place); err != nil {
+			return fmt.Errorf("tie of %s: %w", l.Place.Place, err)
+		}
+	}
+	return nil
 }
 
 func (s *Custody) copyIs(ctx context.Context, tx *sql.Tx, id records.RotationID, c records.CopyIs) error {
@@ -171,6 +184,9 @@ func (s *Custody) copyIs(ctx context.Context, tx *sql.Tx, id records.RotationID,
 // rotation's mode in one synced transaction (laws 1, 3 and 8); with the end of
 // the rotation also the places of its sealed values (law 2).
 func (s *Custody) AppendJournal(ctx context.Context, v records.Rotation, r rotation.Record, mode, result string, effects records.Effects, entries ...ledger.Entry) error {
+	if len(effects.LogOns)+len(effects.Copies) > 0 {
+		defer s.PictureAltered()
+	}
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, "INSERT INTO journal (rotation_id, seq, time, event, step, undo, result, memo, words, actor, reason) VALUES (?,?,?,?,?,?,?,?,?,?,?)",
 			v.ID, r.Seq, database.StampOf(r.Time), r.Event, r.Step, r.Undo, r.Result, r.Memo, r.Words, r.Actor, r.Reason)
