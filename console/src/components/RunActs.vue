@@ -58,7 +58,7 @@ function undo(): void {
         :placeholder="t('fields.reasonRecorded')"
         :maxlength="500"
       />
-      <Button v-if="takes('stop')" :loading="busy === 'stop'" @click="decide('stop')">{{ t('do.stop') }}</Button>
+      <Button v-if="takes('stop')" :loading="busy === 'stop'" :title="t('run.stopWhat')" @click="decide('stop')">{{ t('do.stop') }}</Button>
       <Button v-if="takes('resume')" type="primary" :loading="busy === 'resume'" @click="decide('resume')">{{ t('run.resume') }}</Button>
       <Button v-if="r.mode === 'stopped' && takes('go-on')" :loading="busy === 'go-on'" @click="decide('go-on')">{{
         t('run.goOn')
