@@ -25,7 +25,7 @@ var layers = [][]string{
 	{"internal/app/survey"},
 	{"internal/app/findings"},
 	{"internal/app/picture"},
-	{"internal/app/inventory", "internal/app/people"},
+	{"internal/app/inventory", "internal/app/labels", "internal/app/people"},
 	{"internal/app/approval", "internal/app/schedule", "internal/app/sealed"},
 	{"internal/app/access"},
 	{"internal/app"},
@@ -100,7 +100,7 @@ func TestTheStoreAloneWrites(t *testing.T) {
 		if strings.HasPrefix(path, "store"+string(filepath.Separator)) {
 			return nil
 		}
-		for _, no := range []string{".InTx(", ".Enter(ctx, tx", "moss/internal/store/people\"", "moss/internal/store/custody\""} {
+		for _, no := range []string{".InTx(", ".Enter(ctx, tx", "moss/internal/store/people\"", "moss/internal/store/custody\"", "moss/internal/store/changes\"", "moss/internal/store/labels\""} {
 			require.NotContains(t, string(raw), no, "%s: only the store writes, and its parts are its own", path)
 		}
 		return nil

@@ -48,6 +48,7 @@ export const router = createRouter({
     { path: '/stewards', name: 'stewards', component: () => import('./pages/Stewards.vue') },
     { path: '/tokens', name: 'tokens', component: () => import('./pages/Tokens.vue') },
     { path: '/sessions', name: 'sessions', component: () => import('./pages/Sessions.vue') },
+    { path: '/rules', name: 'rules', component: () => import('./pages/Rules.vue') },
     { path: '/options', name: 'options', component: () => import('./pages/Options.vue') },
     { path: '/start', name: 'start', component: () => import('./pages/Start.vue') },
     { path: '/yourself', name: 'yourself', component: () => import('./pages/Yourself.vue') },

@@ -53,7 +53,7 @@ func changeCommand() *cobra.Command {
 		if format != "table" {
 			return output.Write(cmd.OutOrStdout(), format, nil, []output.Row{v}, v)
 		}
-		if err := details(cmd, v, []output.Column{{"Seen", "at"}, {"What", "what"}, {"Subject", "subject"}, {"Name", "name"}, {"Kind", "kind"}, {"System", "system"}, {"Made by", "made_by"}, {"Rotation", "rotation_id"}, {"Survey", "survey_id"}, {"Account", "account_id"}, {"Dependent", "dependent_id"}}); err != nil {
+		if err := output.Details(cmd, v, []output.Column{{"Seen", "at"}, {"What", "what"}, {"Subject", "subject"}, {"Name", "name"}, {"Kind", "kind"}, {"System", "system"}, {"Made by", "made_by"}, {"Rotation", "rotation_id"}, {"Survey", "survey_id"}, {"Account", "account_id"}, {"Dependent", "dependent_id"}}); err != nil {
 			return err
 		}
 		var rows []output.Row

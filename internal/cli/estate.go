@@ -66,7 +66,7 @@ func accountCommand() *cobra.Command {
 		if err := c.Call(cmd.Context(), http.MethodGet, fmt.Sprintf("/accounts/%d", id), nil, &v); err != nil {
 			return err
 		}
-		err = details(cmd, v, []output.Column{
+		err = output.Details(cmd, v, []output.Column{
 			{"Number", "account.id"},
 			{"Name", "account.name"},
 			{"System", "account.system"},
@@ -271,7 +271,7 @@ func findingCommand() *cobra.Command {
 		if len(rows) == 0 {
 			return fmt.Errorf("there is no finding %s: see 'moss finding list --all'", args[0])
 		}
-		return details(cmd, rows[0], []output.Column{{"Number", "id"}, {"Severity", "severity"}, {"Kind", "kind"}, {"Subject", "subject"}, {"System", "system"}, {"What", "what"}, {"What to do", "next_step"}, {"Raised", "raised"}, {"First raised", "first_raised"}, {"Seen", "seen"}, {"Cleared", "cleared"}})
+		return output.Details(cmd, rows[0], []output.Column{{"Number", "id"}, {"Severity", "severity"}, {"Kind", "kind"}, {"Subject", "subject"}, {"System", "system"}, {"What", "what"}, {"What to do", "next_step"}, {"Raised", "raised"}, {"First raised", "first_raised"}, {"Seen", "seen"}, {"Cleared", "cleared"}})
 	})
 	return output.Group("finding", "What needs a person", cmd, show)
 }

@@ -13,6 +13,7 @@ import (
 
 	"mossledger.example/moss/internal/cli/api"
 	"mossledger.example/moss/internal/cli/guidance"
+	"mossledger.example/moss/internal/cli/labelling"
 	"mossledger.example/moss/internal/cli/output"
 	"mossledger.example/moss/internal/cli/rotation"
 )
@@ -31,7 +32,7 @@ Exit codes: 0 done, 1 it did not work, 2 the command line is wrong,
 end well, a ledger that does not hold), 4 not signed in or no right.`,
 	}
 	root.AddCommand(more...)
-	root.AddCommand(loginCommand(), logoutCommand(), stewardCommand(), systemCommand(), surveyCommand(), changeCommand(), scheduleCommand(), accountCommand(), dependentCommand(),
+	root.AddCommand(loginCommand(), logoutCommand(), stewardCommand(), systemCommand(), surveyCommand(), changeCommand(), labelling.RuleCommand(), labelling.LabelCommand(), scheduleCommand(), accountCommand(), dependentCommand(),
 		useCommand(), radiusCommand(), searchCommand(), socketCommand(), credentialCommand(), rotation.CustodyCommand(), rotation.RotateCommand(), findingCommand(), rotation.ExplainCommand(), approvalCommand(), ledgerCommand(), userCommand(), tokenCommand(), sessionCommand())
 	output.Screens(root)
 	guidance.Give(root)

@@ -252,7 +252,7 @@ func showSystem() *cobra.Command {
 		if err := c.Call(cmd.Context(), http.MethodGet, "/systems/"+url.PathEscape(args[0]), nil, &v); err != nil {
 			return err
 		}
-		return details(cmd, v, []output.Column{
+		return output.Details(cmd, v, []output.Column{
 			{"Name", "name"},
 			{"Kind", "kind"},
 			{"Address", "address"},
@@ -280,23 +280,6 @@ func showSystem() *cobra.Command {
 		})
 	})
 	return cmd
-}
-
-// details prints one object as lines of name and value.
-func details(cmd *cobra.Command, v output.Row, fields []output.Column) error {
-	format, err := output.FormatOf(cmd)
-	if err != nil {
-		return err
-	}
-	if format != "table" {
-		return output.Write(cmd.OutOrStdout(), format, fields, []output.Row{v}, v)
-	}
-	for _, f := range fields {
-		if text := output.Safe(output.Show(output.FieldOf(v, f.Field()))); text != "" {
-			fmt.Fprintf(cmd.OutOrStdout(), "%-18s %s\n", f.Head(), text)
-		}
-	}
-	return nil
 }
 
 func checkCommand() *cobra.Command {

@@ -51,6 +51,7 @@ func places(u *user) [][2]string {
 		{"/stewards", "terminals"},
 		{"/tokens", "Programs sign in to the API"},
 		{"/sessions", "Signed in from"},
+		{"/rules", "There are no rules"},
 		{"/options", "There are none yet"},
 		{"/yourself", "Change your password"},
 		{"/start", "First directory"},

@@ -21,6 +21,7 @@ type Account struct {
 	Verdict    string    `json:"verdict" doc:"Of the latest verification in custody: accepted, refused, unclear"`
 	BuiltIn    bool      `json:"built_in" doc:"A computer, or an account that a system comes with and that nothing is known to use"`
 	Dependents int       `json:"dependents"`
+	Labels     []string  `json:"labels" nullable:"false" doc:"That are on it, by rules and by hand"`
 }
 
 // ReplacedAccount is an account that took the name of one that vanished.

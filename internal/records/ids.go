@@ -36,6 +36,8 @@ type (
 	DeclarationID int64
 	// CommonOptionID numbers a common option.
 	CommonOptionID int64
+	// RuleID numbers a rule.
+	RuleID int64
 	// ChangeID numbers a change that was seen.
 	ChangeID int64
 )

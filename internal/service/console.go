@@ -2,66 +2,24 @@ package service
 
 import (
 	"context"
-	"crypto/sha256"
-	"embed"
-	"encoding/hex"
-	"io/fs"
-	"mime"
-	"path"
-	"strings"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/gofiber/fiber/v3/middleware/adaptor"
-	"github.com/gofiber/fiber/v3/middleware/compress"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"mossledger.example/moss/internal/service/metrics"
+	"mossledger.example/moss/internal/service/web"
 )
 
-//go:embed all:web
-var web embed.FS
-
-// registerConsole serves the console: files under their names, and the first
-// page for every other path, because the console routes by itself.
+// registerConsole serves the console, for every path that is none of the API.
 func (s *Service) registerConsole() {
 	s.http.Get("/api/*", func(c fiber.Ctx) error {
 		return problemAnswer(c, 404, "there is no such operation; see /api/v1/openapi.json")
 	})
-	// Scripts travel compressed; answers of the API do not, since secrets of the reader
-	// stand in some of them beside texts of others.
-	s.http.Use("/assets", compress.New())
-	s.http.Get("/*", func(c fiber.Ctx) error {
-		name := path.Clean("/" + c.Params("*"))[1:]
-		content, err := fs.ReadFile(web, path.Join("web/dist", name))
-		if name == "" || err != nil {
-			if strings.HasPrefix(name, "assets/") {
-				return problemAnswer(c, 404, "there is no such file")
-			}
-			name = "index.html"
-			if content, err = fs.ReadFile(web, "web/dist/index.html"); err != nil {
-				content, err = fs.ReadFile(web, "web/missing.html")
-			}
-		}
-		if err != nil {
-			return err
-		}
-		// Embedded files have no time: entity tags tell versions apart.
-		sum := sha256.Sum256(content)
-		tag := `"` + hex.EncodeToString(sum[:8]) + `"`
-		c.Set("ETag", tag)
-		c.Set("Cache-Control", "no-cache")
-		if strings.HasPrefix(name, "assets/") {
-			c.Set("Cache-Control", "public, max-age=31536000, immutable")
-		}
-		if c.Get("If-None-Match") == tag {
-			return c.Status(304).Send(nil)
-		}
-		c.Set("Content-Type", mime.TypeByExtension(path.Ext(name)))
-		return c.Status(200).Send(content)
-	})
+	web.Serve(s.http, func(c fiber.Ctx) error { return problemAnswer(c, 404, "there is no such file") })
 }
 
 // registerHealth serves what watchers of the service ask.

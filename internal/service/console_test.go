@@ -13,6 +13,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/service/web"
 )
 
 // What people set for themselves is their own, of any JSON, and small.
@@ -63,13 +65,13 @@ func TestSettingsAreOnesOwn(t *testing.T) {
 // What the console is made of travels compressed, to those who take it so, and once.
 func TestScriptsTravelCompressed(t *testing.T) {
 	r := start(t, nil)
-	files, err := fs.Glob(web, "web/dist/assets/*.js")
+	files, err := fs.Glob(web.Files, "dist/assets/*.js")
 	require.NoError(t, err)
 	if len(files) == 0 {
 		t.Fatal("run 'make console' first")
 	}
-	name := strings.TrimPrefix(files[0], "web/dist")
-	whole, err := fs.ReadFile(web, files[0])
+	name := strings.TrimPrefix(files[0], "dist")
+	whole, err := fs.ReadFile(web.Files, files[0])
 	require.NoError(t, err)
 	get := func(headers map[string]string) (*http.Response, []byte) {
 		request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, r.url+name, nil)

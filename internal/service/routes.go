@@ -27,6 +27,7 @@ func (s *Service) registerAll() {
 	s.registerSystems()
 	s.registerSurveys()
 	s.registerAccounts()
+	s.registerRules()
 	s.registerRadius()
 	s.registerRotations()
 	s.registerCredentials()

@@ -44,8 +44,8 @@ type AccountInput struct {
 }
 
 func (s *Service) registerAccounts() {
-	add(s, http.MethodGet, "/accounts", "list-accounts", "List accounts", func(ctx context.Context, in *ListInput) (*body[records.Page[records.Account]], error) {
-		return answer(s.store.Accounts(ctx, in.query()))
+	add(s, http.MethodGet, "/accounts", "list-accounts", "List accounts", func(ctx context.Context, in *accountsInput) (*body[records.Page[records.Account]], error) {
+		return answer(s.store.AccountsLabelled(ctx, in.Label, in.query()))
 	})
 	add(s, http.MethodGet, "/resolve", "resolve-account", "Say which account a spelling means", s.resolve)
 	add(s, http.MethodGet, "/accounts/{id}", "get-account", "Show an account", func(ctx context.Context, in *AccountInput) (*body[AccountDetail], error) {
@@ -95,6 +95,11 @@ type startDependentsInput struct {
 // StartedDependents tells what each start said.
 type StartedDependents struct {
 	Words []string `json:"words" nullable:"false"`
+}
+
+type accountsInput struct {
+	ListInput
+	Label string `query:"label" maxLength:"63" doc:"Only those that have this label"`
 }
 
 type dependentsInput struct {

@@ -12,6 +12,7 @@ import (
 
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/naming"
+	"mossledger.example/moss/internal/core/rules"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store/changes"
 	"mossledger.example/moss/internal/store/database"
@@ -30,24 +31,23 @@ type accountLists struct {
 
 const (
 	accountFrom    = "accounts a JOIN systems ON systems.id = a.system_id LEFT JOIN credentials c ON c.account_id = a.id AND c.kind = 'password' LEFT JOIN scopes ON scopes.system_id = a.system_id AND scopes.scope = 'accounts'"
-	accountColumns = "a.id, a.system_id, systems.name, systems.kind, a.stable_id, a.name, a.dn, a.upn, a.sid, a.uid, a.type, a.display_name, a.description, a.owner, a.enabled, a.locked, a.must_change, a.never_expires, a.password_changed, a.password_expires, a.account_expires, a.last_logon, a.lists, a.first_seen, " + accountSeen + ", a.changed, a.gone, COALESCE(c.state, '') = 'custody', COALESCE(c.verdict, ''), " + accountBuiltIn + ", " + accountTies
+	accountColumns = "a.id, a.system_id, systems.name, systems.kind, a.stable_id, a.name, a.dn, a.upn, a.sid, a.uid, a.type, a.display_name, a.description, a.owner, a.enabled, a.locked, a.must_change, a.never_expires, a.password_changed, a.password_expires, a.account_expires, a.last_logon, a.lists, a.first_seen, " + accountSeen + ", a.changed, a.gone, COALESCE(c.state, '') = 'custody', COALESCE(c.verdict, ''), " + accountBuiltIn + ", " + accountTies + ", " + accountLabels
 	// A complete reading saw everything that it did not mark as gone: that
 	// spares a write for each row that did not change.
-	accountSeen = "CASE WHEN a.gone = '' THEN MAX(a.seen, COALESCE(scopes.completed, '')) ELSE a.seen END"
-	// Computers, and what a system or a directory comes with: unix numbers below 1000 and
-	// nobody's, the first identifiers of a domain ([MS-DTYP] section 2.4.2.4). What
-	// something is known to use is looked at in any case.
-	accountBuiltIn = "(a.type = 'computer' OR (a.uid <> '' AND (CAST(a.uid AS INTEGER) < 1000 OR CAST(a.uid AS INTEGER) = 65534) OR a.sid GLOB 'S-1-5-21-*-50[0-3]') AND COALESCE(c.state, '') <> 'custody' AND NOT EXISTS (SELECT 1 FROM ties WHERE ties.account_id = a.id))"
+	accountSeen    = "CASE WHEN a.gone = '' THEN MAX(a.seen, COALESCE(scopes.completed, '')) ELSE a.seen END"
+	accountBuiltIn = database.AccountBuiltIn
+	accountLabels  = "COALESCE((SELECT json_group_array(label) FROM account_labels WHERE account_id = a.id), '[]')"
 	accountTies    = "(SELECT COUNT(*) FROM ties JOIN dependents d ON d.id = ties.dependent_id WHERE ties.account_id = a.id AND d.gone = '')"
 )
 
 func scanAccount(row interface{ Scan(...any) error }, more ...any) (records.Account, error) {
 	var v records.Account
-	var changed, expires, end, logon, lists, first, seen, altered, gone string
-	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.StableID, &v.Name, &v.DN, &v.UPN, &v.SID, &v.UID, &v.Type, &v.DisplayName, &v.Description, &v.Owner, &v.Enabled, &v.Locked, &v.MustChange, &v.NeverExpire, &changed, &expires, &end, &logon, &lists, &first, &seen, &altered, &gone, &v.Custody, &v.Verdict, &v.BuiltIn, &v.Dependents}, more...)...)
+	var changed, expires, end, logon, lists, first, seen, altered, gone, labels string
+	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.StableID, &v.Name, &v.DN, &v.UPN, &v.SID, &v.UID, &v.Type, &v.DisplayName, &v.Description, &v.Owner, &v.Enabled, &v.Locked, &v.MustChange, &v.NeverExpire, &changed, &expires, &end, &logon, &lists, &first, &seen, &altered, &gone, &v.Custody, &v.Verdict, &v.BuiltIn, &v.Dependents, &labels}, more...)...)
 	l := database.FromJSON[accountLists](lists)
 	v.Groups, v.Principals, v.Shell, v.Home, v.KeyVersion, v.Pair, v.PairNot, v.FormerSIDs = l.Groups, l.Principals, l.Shell, l.Home, l.KeyVersion, l.Pair, l.PairNot, l.FormerSIDs
 	v.PasswordChanged, v.PasswordExpires, v.AccountExpires, v.LastLogOn = database.TimeOf(changed), database.TimeOf(expires), database.TimeOf(end), database.TimeOf(logon)
+	v.Labels = append([]string{}, database.FromJSON[[]string](labels)...)
 	v.FirstSeen, v.Seen, v.Changed, v.Gone = database.TimeOf(first), database.TimeOf(seen), database.TimeOf(altered), database.TimeOf(gone)
 	return v, database.OrNotFound(err)
 }
@@ -78,6 +78,7 @@ var accountList = database.Listing[records.Account]{
 		{Name: "verdict", Sql: "COALESCE(c.verdict, '')", Hidden: true},
 		{Name: "built_in", Sql: accountBuiltIn, Number: true},
 		{Name: "dependents", Sql: accountTies, Number: true},
+		{Name: "labels", Sql: "COALESCE((SELECT group_concat(label, ' ') FROM account_labels WHERE account_id = a.id), '')", Hidden: true},
 		{Name: "groups", Sql: "a.lists"},
 		{Name: "first_seen", Sql: "a.first_seen", Hidden: true},
 		{Name: "seen", Sql: accountSeen, Hidden: true},
@@ -90,7 +91,19 @@ var accountList = database.Listing[records.Account]{
 
 // Accounts lists accounts.
 func (s *Store) Accounts(ctx context.Context, q records.Query) (records.Page[records.Account], error) {
-	return database.PageOf(ctx, s.Read, accountList, q)
+	return s.AccountsLabelled(ctx, "", q)
+}
+
+// AccountsLabelled lists those that have a label; all for "".
+func (s *Store) AccountsLabelled(ctx context.Context, label string, q records.Query) (records.Page[records.Account], error) {
+	l := accountList
+	if label != "" {
+		if err := rules.CheckLabel(label); err != nil { // it stands in the condition
+			return records.Page[records.Account]{}, fmt.Errorf("%w: %w", database.ErrQuery, err)
+		}
+		l.Where = "a.id IN (SELECT account_id FROM account_labels WHERE label = '" + label + "')"
+	}
+	return database.PageOf(ctx, s.Read, l, q)
 }
 
 // Account returns one by id.

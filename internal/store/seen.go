@@ -3,6 +3,7 @@ package store
 import (
 	"time"
 
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store/changes"
 )
 
@@ -22,6 +23,12 @@ type Seen struct {
 func (s *Seen) add(id int64) { s.bits[id>>6] |= 1 << (id & 63) }
 
 func (s *Seen) has(id int64) bool { return s.bits[id>>6]>>(id&63)&1 == 1 }
+
+// By says which survey looks, and by what sight.
+func (s *Seen) By(survey records.SurveyID, sight string) *Seen {
+	s.Look = changes.Look{Survey: survey, Sight: sight}
+	return s
+}
 
 // ScopeEnd says how the reading of a scope ended, and which rows belong to it.
 type ScopeEnd struct {

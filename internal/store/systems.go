@@ -2,11 +2,8 @@ package store
 
 import (
 	"context"
-	"crypto/sha256"
 	"database/sql"
-	"encoding/hex"
 	"fmt"
-	"strconv"
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
@@ -114,7 +111,7 @@ func (s *Store) AddSystem(ctx context.Context, v records.System, entries ...ledg
 		if id, err = database.Made[records.SystemID](res); err != nil {
 			return err
 		}
-		if err := s.noteSystem(ctx, tx, id, change.New, nil); err != nil {
+		if err := s.NoteSystem(ctx, tx, id, change.New, nil); err != nil {
 			return err
 		}
 		return s.Enter(ctx, tx, entries...)
@@ -138,8 +135,8 @@ func (s *Store) ChangeSystem(ctx context.Context, v records.System, revision int
 		if n, err := res.RowsAffected(); err != nil || n == 0 {
 			return fmt.Errorf("system %q: %w", v.Name, records.ErrStale)
 		}
-		if fields := change.Systems(saidOf(old), saidOf(v)); len(fields) > 0 {
-			if err := s.noteSystem(ctx, tx, v.ID, change.Changed, fields); err != nil {
+		if fields := changes.OfSystems(old, v); len(fields) > 0 {
+			if err := s.NoteSystem(ctx, tx, v.ID, change.Changed, fields); err != nil {
 				return err
 			}
 		}
@@ -192,7 +189,7 @@ func (s *Store) RemoveSystem(ctx context.Context, id records.SystemID, entries .
 		if goes.Refused != "" {
 			return database.InUse(goes.Refused)
 		}
-		if err := s.noteSystem(ctx, tx, id, change.Gone, nil); err != nil {
+		if err := s.NoteSystem(ctx, tx, id, change.Gone, nil); err != nil {
 			return err
 		}
 		for _, statement := range []string{
@@ -210,32 +207,6 @@ func (s *Store) RemoveSystem(ctx context.Context, id records.SystemID, entries .
 		}
 		return s.Enter(ctx, tx, entries...)
 	})
-}
-
-// noteSystem keeps what people did to a system. What is told of a removed one outlives
-// it, without its number.
-func (s *Store) noteSystem(ctx context.Context, tx *sql.Tx, id records.SystemID, what change.What, fields []change.Field) error {
-	v, err := scanSystem(tx.QueryRowContext(ctx, "SELECT "+systemColumns+" FROM systems WHERE id = ?", id))
-	if err != nil {
-		return fmt.Errorf("system %d: %w", id, err)
-	}
-	return s.WriteChanges(ctx, tx, id, 0, []changes.Put{{Subject: records.SubjectSystem, Name: v.Name, Kind: v.Kind, MadeBy: records.ByPeople, What: what, Fields: fields}})
-}
-
-// saidOf is what people say of a system, as texts. Certificates are compared and not told.
-func saidOf(v records.System) map[string]string {
-	out := map[string]string{"address": v.Address, "steward": v.Steward, "site": v.Site, "environment": v.Environment, "owner": v.Owner}
-	if v.Port != 0 {
-		out["port"] = strconv.Itoa(v.Port)
-	}
-	if v.TrustedCA != "" {
-		sum := sha256.Sum256([]byte(v.TrustedCA))
-		out["trusted certificate"] = "sha256:" + hex.EncodeToString(sum[:8])
-	}
-	for name, value := range v.Options {
-		out["option "+name] = value
-	}
-	return out
 }
 
 // SaveCheck stores what a check found.
@@ -295,7 +266,7 @@ func (s *Store) ApproveHostKey(ctx context.Context, id records.SystemID, fingerp
 			return err
 		}
 		if fields := change.Systems(map[string]string{"host key": strings.Join(old, " ")}, map[string]string{"host key": fingerprint}); len(old) > 0 && len(fields) > 0 {
-			if err := s.noteSystem(ctx, tx, id, change.Changed, fields); err != nil {
+			if err := s.NoteSystem(ctx, tx, id, change.Changed, fields); err != nil {
 				return err
 			}
 		}

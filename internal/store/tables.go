@@ -12,6 +12,7 @@ import (
 	"mossledger.example/moss/internal/store/changes"
 	"mossledger.example/moss/internal/store/custody"
 	"mossledger.example/moss/internal/store/database"
+	"mossledger.example/moss/internal/store/labels"
 	"mossledger.example/moss/internal/store/people"
 )
 
@@ -21,6 +22,7 @@ type Store struct {
 	*people.People
 	*custody.Custody
 	*changes.Log
+	*labels.Labels
 }
 
 // Open opens or creates the database in a folder and brings it up to date. It
@@ -34,7 +36,7 @@ func openWith(ctx context.Context, driver, folder string, now func() time.Time) 
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}, Log: &changes.Log{DB: db}}
+	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}, Log: &changes.Log{DB: db}, Labels: &labels.Labels{DB: db}}
 	db.TellTrouble = s.tellLedger
 	return s, nil
 }

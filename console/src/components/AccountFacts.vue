@@ -2,6 +2,7 @@
 import { computed } from 'vue'
 import type { Schemas } from '../api/client'
 import { t } from '../texts'
+import AccountLabels from './AccountLabels.vue'
 import Facts, { type Fact } from './Facts.vue'
 import When from './When.vue'
 import { local, never } from './words'
@@ -27,6 +28,7 @@ const facts = computed<Fact[]>(() => {
     { key: 'groups', label: t('accounts.groups'), value: a.groups?.length },
     { key: 'pair', label: t('accounts.pair'), value: a.pair },
     { key: 'owner', label: t('fields.owner'), value: a.owner },
+    { key: 'labels', label: t('fields.labels'), always: true },
     { key: 'seen', label: t('fields.seen'), always: true },
   ]
 })
@@ -58,6 +60,7 @@ const facts = computed<Fact[]>(() => {
       >{{ account.pair }}
       <span class="soft">{{ account.pair_not ? t('accounts.pairNot', { why: account.pair_not }) : t('accounts.pairFits') }}</span></template
     >
+    <template #labels><AccountLabels :account="account.id" /></template>
     <template #seen><When :at="account.seen" />, {{ t('words.first') }} <When :at="account.first_seen" /></template>
   </Facts>
 </template>

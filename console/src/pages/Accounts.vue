@@ -30,6 +30,7 @@ const columns: Column[] = [
   { key: 'custody', title: t('fields.custody'), field: 'custody', content: 'state', compares: 'yes' },
   { key: 'dependents', title: t('fields.dependents'), field: 'dependents', content: 'number', compares: 'number' },
   { key: 'description', title: t('fields.description'), field: 'description', content: 'text' },
+  { key: 'labels', title: t('fields.labels'), field: 'labels', content: 'word', optional: true },
   { key: 'locked', title: t('accounts.locked'), field: 'locked', content: 'state', values: known, optional: true },
   { key: 'display_name', title: t('accounts.displayName'), field: 'display_name', content: 'name', optional: true },
   { key: 'owner', title: t('fields.owner'), field: 'owner', content: 'word', optional: true },
@@ -138,5 +139,6 @@ const keptOnes = computed(() => [...chosen.value.values()].every((a) => a.custod
       <p class="soft">{{ row.description }}</p>
       <AccountFacts :account="row" />
     </template>
+    <template #labels="{ row }">{{ row.labels.join(', ') }}</template>
   </ListPage>
 </template>

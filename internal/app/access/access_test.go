@@ -36,12 +36,12 @@ func TestRoles(t *testing.T) {
 		"auditor": {"export-ledger", "prove-ledger", "verify-ledger"},
 		"operator": {
 			"add-system", "cancel-survey", "change-system", "check-system", "confirm-absence", "decide-copy", "decide-rotation", "declare-use", "explain-dependent",
-			"import-systems", "import-uses", "look-again", "note-credential", "override-rotation", "refuse-approval", "rehearse", "rehearse-undo", "release-custody", "remove-check",
+			"import-systems", "import-uses", "look-again", "note-credential", "override-rotation", "refuse-approval", "preview-rule", "rehearse", "rehearse-undo", "release-custody", "remove-check",
 			"remove-common-option", "set-check", "set-common-option", "start-dependents", "start-rotation", "start-survey", "take-custody", "trust-endpoint",
 			"verify-all-custody", "verify-custody", "withdraw-use",
 		},
 		"administrator": {
-			"add-system", "add-user", "change-system", "change-user", "check-system", "export-ledger", "import-systems", "prove-ledger", "refuse-approval",
+			"add-system", "add-user", "change-system", "change-user", "check-system", "export-ledger", "import-systems", "drop-label", "preview-rule", "put-label", "prove-ledger", "refuse-approval", "remove-rule", "save-rule",
 			"remove-common-option", "remove-steward", "remove-system", "save-steward", "set-common-option", "trust-endpoint", "verify-ledger",
 		},
 	}

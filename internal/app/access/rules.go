@@ -32,6 +32,11 @@ const (
 	SetCommonOption    Action = "set-common-option"
 	RemoveCommonOption Action = "remove-common-option"
 	StartSurvey        Action = "start-survey"
+	PreviewRule        Action = "preview-rule"
+	SaveRule           Action = "save-rule"
+	RemoveRule         Action = "remove-rule"
+	PutLabel           Action = "put-label"
+	DropLabel          Action = "drop-label"
 	CancelSurvey       Action = "cancel-survey"
 	ExplainDependent   Action = "explain-dependent"
 	StartDependents    Action = "start-dependents"
@@ -101,6 +106,16 @@ var rules = map[Action]rule{
 	ChangeUser:            administrators,
 	"list-stewards":       {roles: []string{RoleAdministrator, RoleOperator, RoleAuditor}},
 	SaveSteward:           administrators,
+	PreviewRule:           {roles: []string{RoleOperator, RoleAdministrator}},
+	SaveRule:              administrators,
+	RemoveRule:            administrators,
+	PutLabel:              administrators,
+	DropLabel:             administrators,
+	"list-rules":          readers,
+	"get-rule":            readers,
+	"list-rule-fields":    readers,
+	"list-labels":         readers,
+	"list-account-labels": readers,
 	RemoveSteward:         administrators,
 	"list-kinds":          readers,
 	"list-systems":        readers,

@@ -17,6 +17,7 @@ import (
 	"mossledger.example/moss/internal/app/diagnose"
 	"mossledger.example/moss/internal/app/findings"
 	"mossledger.example/moss/internal/app/inventory"
+	"mossledger.example/moss/internal/app/labels"
 	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/app/rotate"
@@ -63,6 +64,7 @@ type Application struct {
 	Diagnoses *diagnose.Diagnoses
 	People    *people.People
 	Schedule  *schedule.Schedule
+	Labels    *labels.Labels
 
 	duties []schedule.Duty
 }
@@ -100,6 +102,12 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	})
 	a.Diagnoses = diagnose.New(base, a.Store, a.Sealed, a.Inventory, a.Surveys, a.Custody, a.Rotations)
 	a.Schedule = schedule.New(base, a.Store)
+	a.Labels = labels.New(base, a.Store)
+	a.Surveys.After(func(ctx context.Context) {
+		if _, err := a.Labels.Apply(ctx); err != nil && base.Context.Err() == nil {
+			base.Log.Error("rules could not be applied after a survey", "error", err)
+		}
+	})
 	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Looks.LookAgain}}
 	if err := a.Inventory.BindExisting(ctx); err != nil {
 		return nil, fmt.Errorf("bind what is there to its systems: %w", err)

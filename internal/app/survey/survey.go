@@ -32,6 +32,7 @@ type Surveys struct {
 
 	lock      sync.Mutex
 	running   map[records.SurveyID]context.CancelFunc
+	after     func(context.Context)              // what follows when a survey was taken in; may be nil
 	rereads   map[records.SurveyID]chan struct{} // surveys that follow a rotation, until they end
 	searching []*search                          // in the order of their beginning
 	reading   map[records.SystemID]chan struct{} // systems that are read, each until it is closed
@@ -46,6 +47,10 @@ func New(base *app.Base, store Store, values *sealed.Keeper, systems *inventory.
 	}
 	return &Surveys{base: base, store: store, sealed: values, inventory: systems, picture: pictures, running: map[records.SurveyID]context.CancelFunc{}, rereads: map[records.SurveyID]chan struct{}{}, reading: map[records.SystemID]chan struct{}{}, places: newPlaces(parallel)}
 }
+
+// After has something done each time a survey was taken in, before it ends. It is set
+// before the first survey begins.
+func (surveys *Surveys) After(do func(context.Context)) { surveys.after = do }
 
 // Parallel is how many visits are made at the same time.
 func (surveys *Surveys) Parallel() int { return cap(surveys.places.visits) }
@@ -284,6 +289,9 @@ func (surveys *Surveys) runSurvey(ctx context.Context, id records.SurveyID, syst
 	}
 	if err := surveys.picture.Place(place, visited); err != nil {
 		surveys.base.Log.Error("ties could not be derived", "survey", id, "error", err)
+	}
+	if surveys.after != nil {
+		surveys.after(place)
 	}
 	then()
 	surveys.lock.Lock()

@@ -12,7 +12,6 @@ import (
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store"
-	"mossledger.example/moss/internal/store/changes"
 )
 
 // visitTime bounds one system's visit.
@@ -60,7 +59,7 @@ func (surveys *Surveys) visit(ctx context.Context, v records.System, visit recor
 	var err error
 	r.connector, r.target, err = surveys.inventory.Target(ctx, v)
 	for _, seen := range r.seen {
-		seen.Look = changes.Look{Survey: visit.SurveyID, Sight: surveys.sightOf(r.target)}
+		seen.By(visit.SurveyID, surveys.sightOf(r.target))
 	}
 	if err == nil && !r.connector.Describe().Can(connect.ActVisit) {
 		err = fmt.Errorf("%w: systems of the kind %s are not read", app.ErrCannot, v.Kind)

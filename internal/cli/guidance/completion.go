@@ -29,6 +29,7 @@ var sources = map[string]source{
 	"user NAME":    {"/users", "name", "roles"},
 	"survey ID":    {"/surveys", "id", "state"},
 	"change ID":    {"/changes", "id", "name"},
+	"rule RULE":    {"/rules", "name", "label"},
 	"rotate ID":    {"/rotations", "id", "credential"},
 	"finding ID":   {"/findings", "id", "what"},
 	"dependent ID": {"/dependents", "id", "place"},

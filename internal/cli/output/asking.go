@@ -50,3 +50,36 @@ func Ask(cmd *cobra.Command, prompt string) (string, error) {
 		line = append(line, buf[0])
 	}
 }
+
+// Sure asks a person for yes, unless that was given; everything else is no.
+func Sure(cmd *cobra.Command, yes bool, question string) error {
+	if yes {
+		return nil
+	}
+	if in, ok := cmd.InOrStdin().(*os.File); !ok || !term.IsTerminal(int(in.Fd())) {
+		return api.Exit(api.ExitUsage, fmt.Errorf("%s There is no terminal to ask on: --yes says it", question))
+	}
+	answer, err := Ask(cmd, question+" Type yes")
+	if err != nil {
+		return err
+	}
+	if answer != "yes" {
+		return api.Negative("nothing was changed")
+	}
+	return nil
+}
+
+// ReadText takes a text that is no secret from a file, or from standard input ("-").
+func ReadText(cmd *cobra.Command, file string) (string, error) {
+	in := cmd.InOrStdin()
+	if file != "-" {
+		f, err := os.Open(file)
+		if err != nil {
+			return "", api.Exit(api.ExitUsage, err)
+		}
+		defer f.Close()
+		in = f
+	}
+	raw, err := io.ReadAll(io.LimitReader(in, 1<<20))
+	return string(raw), err
+}

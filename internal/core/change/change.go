@@ -57,6 +57,7 @@ const FieldValue = "value"
 const (
 	FieldRunsAs          = "runs as"
 	FieldPasswordChanged = "password changed"
+	FieldLabels          = "labels"
 )
 
 // comparing collects what differs.

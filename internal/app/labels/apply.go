@@ -1,0 +1,170 @@
+// Package labels puts labels on accounts: by rules, which are applied after each survey,
+// and by hand. What a rule would do is seen before it is kept.
+package labels
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"runtime"
+	"slices"
+	"sync"
+	"time"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/core/rules"
+	"mossledger.example/moss/internal/records"
+)
+
+// Labels applies rules and keeps what people say. Safe for concurrent use.
+type Labels struct {
+	base  *app.Base
+	store Store
+	turn  sync.Mutex // one application at a time
+}
+
+// New makes one.
+func New(base *app.Base, store Store) *Labels { return &Labels{base: base, store: store} }
+
+// atOnce is how many accounts are read at once.
+const atOnce = 1000
+
+// Applied says what applying the rules did.
+type Applied struct {
+	Accounts int // looked at
+	Changed  int // whose rules are others than before
+}
+
+// Apply applies all rules to all accounts, in one pass. Rules that cannot be applied are
+// findings.
+func (labels *Labels) Apply(ctx context.Context) (Applied, error) {
+	labels.turn.Lock()
+	defer labels.turn.Unlock()
+	list, err := labels.store.AllRules(ctx)
+	if err != nil {
+		return Applied{}, err
+	}
+	plain := plainRules(list)
+	sets := make([]*rules.Set, max(1, runtime.GOMAXPROCS(0)))
+	for i := range sets {
+		sets[i] = rules.NewSet(plain)
+	}
+	out, now := Applied{}, labels.base.Now()
+	err = labels.each(ctx, sets[0].NeedsDependents(), func(page []records.Labelling) error {
+		matched := make([][]rules.Rule, len(page))
+		if err := together(sets, len(page), func(set *rules.Set, i int) (err error) {
+			matched[i], err = set.Match(ctx, page[i].Name, factsOf(page[i], now), clock)
+			return err
+		}); err != nil {
+			return err
+		}
+		var write []records.Relabelled
+		for i, v := range page {
+			ids := idsOf(matched[i])
+			if !slices.Equal(ids, v.Matched) {
+				write = append(write, records.Relabelled{AccountID: v.ID, Matched: ids})
+			}
+		}
+		out.Accounts, out.Changed = out.Accounts+len(page), out.Changed+len(write)
+		return labels.store.Relabel(ctx, write)
+	})
+	if err != nil {
+		return out, fmt.Errorf("apply rules: %w", err)
+	}
+	return out, labels.store.SetFindings(ctx, "rule/", failures(list, sets))
+}
+
+// clock is the one that rules are measured by.
+var clock = rules.Clock{Now: time.Now, Within: context.WithTimeout}
+
+// together does n things with as many sets as there are, each used by one goroutine.
+func together(sets []*rules.Set, n int, do func(set *rules.Set, i int) error) error {
+	var all sync.WaitGroup
+	failed := make([]error, len(sets))
+	for k, set := range sets {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			for i := k; i < n && failed[k] == nil; i += len(sets) {
+				failed[k] = do(set, i)
+			}
+		}()
+	}
+	all.Wait()
+	return errors.Join(failed...)
+}
+
+// each reads all accounts, a page at a time.
+func (labels *Labels) each(ctx context.Context, dependents bool, do func([]records.Labelling) error) error {
+	after := records.AccountID(0)
+	for {
+		page, err := labels.store.LabellingAfter(ctx, after, atOnce, dependents)
+		if err != nil || len(page) == 0 {
+			return err
+		}
+		if err := do(page); err != nil {
+			return err
+		}
+		after = page[len(page)-1].ID
+	}
+}
+
+func plainRules(list []records.Rule) []rules.Rule {
+	out := make([]rules.Rule, len(list))
+	for i, r := range list {
+		out[i] = rules.Rule{ID: int64(r.ID), Name: r.Name, Label: r.Label, Excludes: r.Excludes, When: r.Condition}
+	}
+	return out
+}
+
+func idsOf(matched []rules.Rule) []records.RuleID {
+	out := make([]records.RuleID, len(matched))
+	for i, r := range matched {
+		out[i] = records.RuleID(r.ID)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// factsOf are what rules may ask of an account.
+func factsOf(v records.Labelling, now time.Time) *rules.Facts {
+	a := rules.Account{
+		Name: v.Name, Type: v.Type, DN: v.DN, UPN: v.UPN, SID: v.SID, UID: v.UID, DisplayName: v.DisplayName, Description: v.Description, Owner: v.Owner, Enabled: string(v.Enabled), Locked: string(v.Locked),
+		NeverExpires: v.NeverExpire, MustChange: v.MustChange, BuiltIn: v.BuiltIn, Custody: v.Custody, Groups: v.Groups, Principals: v.Principals,
+		PasswordChanged: v.PasswordChanged, PasswordExpires: v.PasswordExpires, AccountExpires: v.AccountExpires, LastLogOn: v.LastLogOn, FirstSeen: v.FirstSeen, Labels: v.ByHand,
+	}
+	dependents := make([]rules.Dependent, len(v.Dependents))
+	for i, d := range v.Dependents {
+		dependents[i] = rules.Dependent(d)
+	}
+	return rules.NewFacts(a, rules.System{Name: v.System, Kind: v.Kind, Site: v.Site, Environment: v.Environment, Owner: v.SystemOwner}, dependents, now)
+}
+
+// failures are findings about rules that could not be applied.
+func failures(list []records.Rule, sets []*rules.Set) []records.Finding {
+	var out []records.Finding
+	for _, r := range list {
+		var f rules.Failure
+		count := 0
+		for _, set := range sets {
+			if one, failed := set.Failed[int64(r.ID)]; failed {
+				count += one.Accounts
+				if f.Words == "" {
+					f = one
+				}
+			}
+		}
+		if f.Words == "" {
+			continue
+		}
+		what := "the rule cannot be applied, and matches nobody: " + f.Words
+		if f.Account != "" {
+			what = fmt.Sprintf("the rule could not be decided for %d accounts, %s among them, and does not match those: %s", max(1, count), f.Account, f.Words)
+		}
+		out = append(out, records.Finding{
+			Key: fmt.Sprintf("rule/%d", r.ID), Kind: "rule-failed", Severity: "medium", Subject: r.Name, What: what,
+			Next: "correct it with 'moss rule change': accounts that it does not match do not get its label, and an exclusion that does not match keeps nothing away",
+		})
+	}
+	return out
+}

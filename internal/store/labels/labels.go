@@ -1,0 +1,208 @@
+package labels
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"slices"
+
+	"mossledger.example/moss/internal/core/change"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
+)
+
+// AllLabels lists the labels that there are.
+func (s *Labels) AllLabels(ctx context.Context) ([]records.Label, error) {
+	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (v records.Label, err error) {
+		return v, rows.Scan(&v.Label, &v.Accounts, &v.ByHand, &v.Rules)
+	}, `SELECT l.label,
+			(SELECT COUNT(*) FROM account_labels x JOIN accounts a ON a.id = x.account_id WHERE x.label = l.label AND a.gone = ''),
+			(SELECT COUNT(*) FROM hand_labels h JOIN accounts a ON a.id = h.account_id WHERE h.label = l.label AND a.gone = ''),
+			(SELECT COUNT(*) FROM rules r WHERE r.label = l.label)
+		FROM (SELECT label FROM hand_labels UNION SELECT label FROM rules) l ORDER BY l.label`)
+}
+
+// LabelsOf says which labels are on an account, or would be, and why.
+func (s *Labels) LabelsOf(ctx context.Context, account records.AccountID) ([]records.AccountLabel, error) {
+	type row struct {
+		label, rule string
+		excludes    bool
+	}
+	hand, err := database.Collect(ctx, s.Read, func(rows *sql.Rows) (v records.AccountLabel, err error) {
+		var at string
+		err = rows.Scan(&v.Label, &v.Reason, &v.SetBy, &at)
+		v.ByHand, v.SetAt = true, database.TimeOf(at)
+		return v, err
+	}, "SELECT label, reason, set_by, set_at FROM hand_labels WHERE account_id = ? ORDER BY label", account)
+	if err != nil {
+		return nil, err
+	}
+	matched, err := database.Collect(ctx, s.Read, func(rows *sql.Rows) (r row, err error) { return r, rows.Scan(&r.label, &r.rule, &r.excludes) },
+		"SELECT r.label, r.name, r.excludes FROM rule_matches m JOIN rules r ON r.id = m.rule_id WHERE m.account_id = ? ORDER BY r.label, r.name", account)
+	if err != nil {
+		return nil, err
+	}
+	out := hand
+	for _, m := range matched {
+		i := slices.IndexFunc(out, func(v records.AccountLabel) bool { return v.Label == m.label })
+		if i < 0 {
+			out, i = append(out, records.AccountLabel{Label: m.label}), len(out)
+		}
+		if m.excludes {
+			out[i].Excluded = append(out[i].Excluded, m.rule)
+		} else {
+			out[i].Rules = append(out[i].Rules, m.rule)
+		}
+	}
+	kept := []records.AccountLabel{}
+	for _, v := range out {
+		v.On = len(v.Excluded) == 0 && (v.ByHand || len(v.Rules) > 0)
+		if !v.ByHand && len(v.Rules) == 0 {
+			continue // kept away from what nobody gives it to
+		}
+		v.Rules, v.Excluded = append([]string{}, v.Rules...), append([]string{}, v.Excluded...)
+		kept = append(kept, v)
+	}
+	slices.SortFunc(kept, func(a, b records.AccountLabel) int {
+		if a.Label < b.Label {
+			return -1
+		}
+		return 1
+	})
+	return kept, nil
+}
+
+// PutLabel gives an account a label by hand.
+func (s *Labels) PutLabel(ctx context.Context, v records.HandLabel, entries ...ledger.Entry) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO hand_labels (account_id, label, reason, set_by, set_at) VALUES (?,?,?,?,?) ON CONFLICT (account_id, label) DO UPDATE SET reason=excluded.reason, set_by=excluded.set_by, set_at=excluded.set_at",
+			v.AccountID, v.Label, v.Reason, v.SetBy, s.Stamp()); err != nil {
+			return fmt.Errorf("label %s: %w", v.Label, err)
+		}
+		if err := s.settle(ctx, tx, records.ByPeople, v.AccountID); err != nil {
+			return err
+		}
+		return s.Enter(ctx, tx, entries...)
+	})
+}
+
+// DropLabel takes a label away that was given by hand.
+func (s *Labels) DropLabel(ctx context.Context, account records.AccountID, label string, entries ...ledger.Entry) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
+		res, err := tx.ExecContext(ctx, "DELETE FROM hand_labels WHERE account_id = ? AND label = ?", account, label)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err != nil || n == 0 {
+			return fmt.Errorf("label %q: %w: nobody gave it by hand", label, records.ErrNotFound)
+		}
+		if err := s.settle(ctx, tx, records.ByPeople, account); err != nil {
+			return err
+		}
+		return s.Enter(ctx, tx, entries...)
+	})
+}
+
+// settled is what comes of hands and rules for some accounts.
+const settled = `(SELECT account_id, label FROM hand_labels WHERE account_id IN (SELECT value FROM json_each(?1))
+	UNION SELECT m.account_id, r.label FROM rule_matches m JOIN rules r ON r.id = m.rule_id WHERE m.account_id IN (SELECT value FROM json_each(?1)) AND NOT r.excludes
+	EXCEPT SELECT m.account_id, r.label FROM rule_matches m JOIN rules r ON r.id = m.rule_id WHERE m.account_id IN (SELECT value FROM json_each(?1)) AND r.excludes)`
+
+// settle makes the labels of accounts anew, and keeps what became of them.
+func (s *Labels) settle(ctx context.Context, tx *sql.Tx, by string, accounts ...records.AccountID) error {
+	ids := database.AsJSON(accounts)
+	type row struct {
+		id    records.AccountID
+		label string
+		added bool
+	}
+	rows, err := database.Collect(ctx, tx, func(rows *sql.Rows) (r row, err error) { return r, rows.Scan(&r.id, &r.label, &r.added) },
+		"SELECT account_id, label, 1 FROM (SELECT * FROM "+settled+" EXCEPT SELECT account_id, label FROM account_labels WHERE account_id IN (SELECT value FROM json_each(?1))) UNION ALL SELECT account_id, label, 0 FROM (SELECT account_id, label FROM account_labels WHERE account_id IN (SELECT value FROM json_each(?1)) EXCEPT SELECT * FROM "+settled+") ORDER BY 1, 2", ids)
+	if err != nil || len(rows) == 0 {
+		return err
+	}
+	fields := map[records.AccountID]*change.Field{}
+	for _, r := range rows {
+		f := fields[r.id]
+		if f == nil {
+			f = &change.Field{Name: change.FieldLabels}
+			fields[r.id] = f
+		}
+		statement := "DELETE FROM account_labels WHERE account_id = ? AND label = ?"
+		if r.added {
+			f.Added, statement = append(f.Added, r.label), "INSERT INTO account_labels (account_id, label) VALUES (?, ?)"
+		} else {
+			f.Removed = append(f.Removed, r.label)
+		}
+		if _, err := tx.ExecContext(ctx, statement, r.id, r.label); err != nil {
+			return err
+		}
+	}
+	for id, f := range fields {
+		_, err := tx.ExecContext(ctx, "INSERT INTO changes (at, subject, what, name, kind, system, made_by, system_id, account_id, fields) SELECT ?, 'account', 'changed', a.name, a.type, systems.name, ?, a.system_id, a.id, ? FROM accounts a JOIN systems ON systems.id = a.system_id WHERE a.id = ?",
+			s.Stamp(), by, database.AsJSON([]change.Field{*f}), id)
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Relabel keeps what rules matched, for some accounts at once.
+func (s *Labels) Relabel(ctx context.Context, list []records.Relabelled) error {
+	if len(list) == 0 {
+		return nil
+	}
+	ids := make([]records.AccountID, len(list))
+	for i, v := range list {
+		ids[i] = v.AccountID
+	}
+	return s.InTx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM rule_matches WHERE account_id IN (SELECT value FROM json_each(?))", database.AsJSON(ids)); err != nil {
+			return err
+		}
+		// A rule that was removed meanwhile, and an account, are passed over.
+		insert, err := tx.PrepareContext(ctx, "INSERT OR IGNORE INTO rule_matches (account_id, rule_id) SELECT a.id, r.id FROM accounts a, rules r WHERE a.id = ? AND r.id = ?")
+		if err != nil {
+			return err
+		}
+		defer insert.Close()
+		for _, v := range list {
+			for _, rule := range v.Matched {
+				if _, err := insert.ExecContext(ctx, v.AccountID, rule); err != nil {
+					return err
+				}
+			}
+		}
+		return s.settle(ctx, tx, records.ByMossLedger, ids...)
+	})
+}
+
+// LabellingAfter reads accounts that are there, in the order of their numbers, with what
+// rules look at.
+func (s *Labels) LabellingAfter(ctx context.Context, after records.AccountID, most int, dependents bool) ([]records.Labelling, error) {
+	tied := "'[]'"
+	if dependents {
+		tied = `COALESCE((SELECT json_group_array(json_array(d.kind, d.place, d.name, sd.name, d.runs_as, d.state, d.start_mode, d.executable, t.evidence, t.strength)) FROM ties t JOIN dependents d ON d.id = t.dependent_id JOIN systems sd ON sd.id = d.system_id WHERE t.account_id = a.id AND d.gone = ''), '[]')`
+	}
+	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (v records.Labelling, err error) {
+		var changed, expires, end, logon, first, lists, list, hand, matched string
+		err = rows.Scan(&v.ID, &v.Name, &v.Type, &v.DN, &v.UPN, &v.SID, &v.UID, &v.DisplayName, &v.Description, &v.Owner, &v.Enabled, &v.Locked, &v.NeverExpire, &v.MustChange, &changed, &expires, &end, &logon, &first, &lists,
+			&v.System, &v.SystemID, &v.Kind, &v.Site, &v.Environment, &v.SystemOwner, &v.Custody, &v.BuiltIn, &list, &hand, &matched)
+		if err != nil {
+			return v, err
+		}
+		l := database.FromJSON[struct{ G, P []string }](lists)
+		v.Groups, v.Principals = l.G, l.P
+		v.PasswordChanged, v.PasswordExpires, v.AccountExpires, v.LastLogOn, v.FirstSeen = database.TimeOf(changed), database.TimeOf(expires), database.TimeOf(end), database.TimeOf(logon), database.TimeOf(first)
+		for _, d := range database.FromJSON[[][10]string](list) {
+			v.Dependents = append(v.Dependents, records.LabellingDependent{Kind: d[0], Place: d[1], Name: d[2], System: d[3], RunsAs: d[4], State: d[5], StartMode: d[6], Executable: d[7], Evidence: d[8], Strength: d[9]})
+		}
+		v.ByHand, v.Matched = database.FromJSON[[]string](hand), database.FromJSON[[]records.RuleID](matched)
+		return v, nil
+	}, `SELECT a.id, a.name, a.type, a.dn, a.upn, a.sid, a.uid, a.display_name, a.description, a.owner, a.enabled, a.locked, a.never_expires, a.must_change, a.password_changed, a.password_expires, a.account_expires, a.last_logon, a.first_seen, a.lists,
+			systems.name, systems.id, systems.kind, systems.site, systems.environment, systems.owner, COALESCE(c.state, '') = 'custody', `+database.AccountBuiltIn+`, `+tied+`,
+			COALESCE((SELECT json_group_array(label) FROM hand_labels h WHERE h.account_id = a.id), '[]'), COALESCE((SELECT json_group_array(rule_id) FROM rule_matches m WHERE m.account_id = a.id), '[]')
+		FROM accounts a JOIN systems ON systems.id = a.system_id LEFT JOIN credentials c ON c.account_id = a.id AND c.kind = 'password' WHERE a.id > ? AND a.gone = '' ORDER BY a.id LIMIT ?`, after, most)
+}
