@@ -122,6 +122,21 @@ func (s *Labels) settle(ctx context.Context, tx *sql.Tx, by string, accounts ...
 	if err != nil || len(rows) == 0 {
 		return err
 	}
+	add, err := tx.PrepareContext(ctx, "INSERT INTO account_labels (account_id, label) VALUES (?, ?)")
+	if err != nil {
+		return err
+	}
+	defer add.Close()
+	drop, err := tx.PrepareContext(ctx, "DELETE FROM account_labels WHERE account_id = ? AND label = ?")
+	if err != nil {
+		return err
+	}
+	defer drop.Close()
+	note, err := tx.PrepareContext(ctx, "INSERT INTO changes (at, subject, what, name, kind, system, made_by, system_id, account_id, fields) SELECT ?, 'account', 'changed', a.name, a.type, systems.name, ?, a.system_id, a.id, ? FROM accounts a JOIN systems ON systems.id = a.system_id WHERE a.id = ?")
+	if err != nil {
+		return err
+	}
+	defer note.Close()
 	fields := map[records.AccountID]*change.Field{}
 	for _, r := range rows {
 		f := fields[r.id]
@@ -129,20 +144,18 @@ func (s *Labels) settle(ctx context.Context, tx *sql.Tx, by string, accounts ...
 			f = &change.Field{Name: change.FieldLabels}
 			fields[r.id] = f
 		}
-		statement := "DELETE FROM account_labels WHERE account_id = ? AND label = ?"
+		statement := drop
 		if r.added {
-			f.Added, statement = append(f.Added, r.label), "INSERT INTO account_labels (account_id, label) VALUES (?, ?)"
+			f.Added, statement = append(f.Added, r.label), add
 		} else {
 			f.Removed = append(f.Removed, r.label)
 		}
-		if _, err := tx.ExecContext(ctx, statement, r.id, r.label); err != nil {
+		if _, err := statement.ExecContext(ctx, r.id, r.label); err != nil {
 			return err
 		}
 	}
 	for id, f := range fields {
-		_, err := tx.ExecContext(ctx, "INSERT INTO changes (at, subject, what, name, kind, system, made_by, system_id, account_id, fields) SELECT ?, 'account', 'changed', a.name, a.type, systems.name, ?, a.system_id, a.id, ? FROM accounts a JOIN systems ON systems.id = a.system_id WHERE a.id = ?",
-			s.Stamp(), by, database.AsJSON([]change.Field{*f}), id)
-		if err != nil {
+		if _, err := note.ExecContext(ctx, s.Stamp(), by, database.AsJSON([]change.Field{*f}), id); err != nil {
 			return err
 		}
 	}
