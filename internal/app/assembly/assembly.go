@@ -123,6 +123,9 @@ func (a *Application) Start(ctx context.Context) error {
 	if err := a.Rotations.Recover(ctx); err != nil {
 		return err
 	}
+	if err := a.Labels.Recover(ctx); err != nil {
+		return fmt.Errorf("apply rules that were saved: %w", err)
+	}
 	a.Custody.SettleLater()
 	a.Schedule.Start(a.duties...)
 	return nil

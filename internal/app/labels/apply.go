@@ -20,11 +20,44 @@ import (
 type Labels struct {
 	base  *app.Base
 	store Store
-	turn  sync.Mutex // one application at a time
+	turn  sync.Mutex    // one application at a time
+	looks chan struct{} // places of previews: each goes through all accounts
 }
 
+// previewsAtOnce is how many previews are made at the same time; others wait.
+const previewsAtOnce = 2
+
 // New makes one.
-func New(base *app.Base, store Store) *Labels { return &Labels{base: base, store: store} }
+func New(base *app.Base, store Store) *Labels {
+	return &Labels{base: base, store: store, looks: make(chan struct{}, previewsAtOnce)}
+}
+
+// metaApplied is when the rules that are kept were last applied to all accounts.
+const metaApplied = "rules-applied"
+
+// Recover applies rules that were saved and not applied, because the service ended in
+// between. It returns at once; the work ends with the service.
+func (labels *Labels) Recover(ctx context.Context) error {
+	list, err := labels.store.AllRules(ctx)
+	if err != nil {
+		return err
+	}
+	raw, err := labels.store.Meta(ctx, metaApplied)
+	if err != nil && !errors.Is(err, app.ErrNotFound) {
+		return err
+	}
+	applied, _ := time.Parse(time.RFC3339Nano, string(raw)) // none: never
+	if !slices.ContainsFunc(list, func(r records.Rule) bool { return !r.Changed.Before(applied) }) || !labels.base.Begin() {
+		return nil
+	}
+	go func() {
+		defer labels.base.Work.Done()
+		if _, err := labels.Apply(labels.base.Context); err != nil && labels.base.Context.Err() == nil {
+			labels.base.Log.Error("rules that were saved before the service ended could not be applied", "error", err)
+		}
+	}()
+	return nil
+}
 
 // atOnce is how many accounts are read at once.
 const atOnce = 1000
@@ -70,6 +103,9 @@ func (labels *Labels) Apply(ctx context.Context) (Applied, error) {
 	})
 	if err != nil {
 		return out, fmt.Errorf("apply rules: %w", err)
+	}
+	if err := labels.store.SetMeta(ctx, metaApplied, []byte(now.UTC().Format(time.RFC3339Nano))); err != nil {
+		return out, err
 	}
 	return out, labels.store.SetFindings(ctx, "rule/", failures(list, sets))
 }

@@ -15,9 +15,11 @@ type Store interface {
 	ChangeRule(ctx context.Context, v records.Rule, entries ...ledger.Entry) error
 	DropLabel(ctx context.Context, account records.AccountID, label string, entries ...ledger.Entry) error
 	LabellingAfter(ctx context.Context, after records.AccountID, most int, dependents bool) ([]records.Labelling, error)
+	Meta(ctx context.Context, key string) ([]byte, error)
 	PutLabel(ctx context.Context, v records.HandLabel, entries ...ledger.Entry) error
 	Relabel(ctx context.Context, list []records.Relabelled) error
 	RemoveRule(ctx context.Context, v records.Rule, entries ...ledger.Entry) error
 	Rule(ctx context.Context, name string) (records.Rule, error)
+	SetMeta(ctx context.Context, key string, value []byte) error
 	SetFindings(ctx context.Context, scope string, list []records.Finding) error
 }

@@ -52,6 +52,12 @@ func (labels *Labels) Preview(ctx context.Context, by access.Actor, draft Draft)
 	if err := access.Decide(by, access.PreviewRule, access.Object{Kind: "rule", Name: draft.Name}); err != nil {
 		return Preview{}, err
 	}
+	select {
+	case labels.looks <- struct{}{}:
+		defer func() { <-labels.looks }()
+	case <-ctx.Done():
+		return Preview{}, ctx.Err()
+	}
 	p, _, err := labels.preview(ctx, draft)
 	return p, err
 }

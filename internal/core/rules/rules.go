@@ -28,6 +28,10 @@ const MaxLength = 4000
 // maxNested is how many lists may be gone through within one another.
 const maxNested = 2
 
+// costLimit is what a condition that goes through lists within lists may cost for one
+// account, in the language's own units: about a comparison each.
+const costLimit = 1_000_000
+
 // Error says what is wrong with a condition, and where.
 type Error struct {
 	Line, Column int // from 1; 0 when it has no place
@@ -65,10 +69,15 @@ func Compile(text string) (*Condition, error) {
 		return nil, &Error{What: fmt.Sprintf("it gives a %s; a condition gives true or false", checked.OutputType())}
 	}
 	c := &Condition{uses: map[string]bool{}}
-	if depth := c.look(checked.NativeRep()); depth > maxNested {
+	depth := c.look(checked.NativeRep())
+	if depth > maxNested {
 		return nil, &Error{What: fmt.Sprintf("it goes through lists %d deep, at most %d", depth, maxNested)}
 	}
-	program, err := env.Program(checked, cel.EvalOptions(cel.OptOptimize), cel.InterruptCheckFrequency(256))
+	options := []cel.ProgramOption{cel.EvalOptions(cel.OptOptimize), cel.InterruptCheckFrequency(256)}
+	if depth > 1 { // what goes through a list once is bounded by the list; within another one it may build what no memory holds
+		options = append(options, cel.CostLimit(costLimit))
+	}
+	program, err := env.Program(checked, options...)
 	if err != nil {
 		return nil, &Error{What: err.Error()} // a pattern that is none, for instance
 	}

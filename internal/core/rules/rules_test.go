@@ -149,6 +149,32 @@ func TestOneThatTakesForEver(t *testing.T) {
 	require.ErrorIs(t, err, context.Canceled, "who stops it stops all")
 }
 
+// Lists within lists cost what they cost, and build nothing that no memory holds.
+func TestListsWithinLists(t *testing.T) {
+	of := func(n int) *Facts {
+		many := make([]Dependent, n)
+		for i := range many {
+			many[i] = Dependent{Name: fmt.Sprint(i)}
+		}
+		return NewFacts(Account{Name: "a"}, System{}, many, now)
+	}
+	for _, text := range []string{`dependents.map(a, dependents.map(b, a.name + b.name)).size() >= 0`, `dependents.all(a, dependents.exists(b, a.name == b.name))`} {
+		c, err := Compile(text)
+		require.NoError(t, err)
+		matches, err := c.Matches(t.Context(), of(100))
+		require.NoError(t, err, text)
+		assert.True(t, matches, text)
+		_, err = c.Matches(t.Context(), of(5000))
+		require.ErrorIs(t, err, ErrFailed, text)
+		assert.Contains(t, err.Error(), "cost limit", text)
+	}
+	c, err := Compile(`dependents.exists(d, d.name == "199999")`)
+	require.NoError(t, err)
+	matches, err := c.Matches(t.Context(), of(200_000))
+	require.NoError(t, err, "once through a list is bounded by the list")
+	assert.True(t, matches)
+}
+
 func TestNamesOfLabelsAndRules(t *testing.T) {
 	for label, good := range map[string]bool{"rotate-90": true, "tier.0": true, "a": true, "": false, "Rotate": false, "-a": false, "a b": false, "ä": false, strings.Repeat("a", 63): true, strings.Repeat("a", 64): false} {
 		assert.Equal(t, good, CheckLabel(label) == nil, label)
