@@ -28,10 +28,11 @@ func TestOutputHasItsSchema(t *testing.T) {
 	u.moss(0, "rotate", "rehearse", "svc-berth")
 	u.moss(0, "rotate", "run", "svc-berth", "--reason", "shapes")
 	u.moss(0, "token", "add", "shapes")
+	u.moss(0, "rule", "add", "shapes", "--label", "shapes", "--when", "account.custody", "--yes")
 	for line, schema := range map[string]string{
 		"account list": "Account", "credential list": "Credential", "dependent list": "Dependent", "system list": "System", "finding list --all": "Finding",
 		"steward list": "Steward", "survey list": "Survey", "rotate list": "Rotation", "socket list": "SocketOf", "ledger list": "Entry", "user list": "User", "token list": "Token",
-		"approval list": "Approval", "schedule": "Planned", "system kinds": "Description",
+		"approval list": "Approval", "change list": "SeenChange", "change list --net": "SeenChange", "rule list": "Rule", "rule fields": "Question", "label list": "Label", "label list larkmoor-directory/svc-berth": "AccountLabel", "schedule": "Planned", "system kinds": "Description",
 	} {
 		item, err := compiler.Compile("openapi.json#/components/schemas/" + schema)
 		require.NoError(t, err, schema)
@@ -47,7 +48,7 @@ func TestOutputHasItsSchema(t *testing.T) {
 			require.NoError(t, item.Validate(v), line)
 		}
 	}
-	for line, schema := range map[string]string{"account show svc-berth": "AccountDetail", "system show quay1": "System", "rotate show 1": "RotationNow", "credential show svc-berth": "CredentialDetail", "radius svc-berth": "Radius"} {
+	for line, schema := range map[string]string{"account show svc-berth": "AccountDetail", "change show 1": "SeenChange", "rule show shapes": "Rule", "system show quay1": "System", "rotate show 1": "RotationNow", "credential show svc-berth": "CredentialDetail", "radius svc-berth": "Radius"} {
 		thing, err := compiler.Compile("openapi.json#/components/schemas/" + schema)
 		require.NoError(t, err, schema)
 		value, err := jsonschema.UnmarshalJSON(strings.NewReader(u.moss(0, append(strings.Fields(line), "-o", "json")...)))
