@@ -77,6 +77,9 @@ func (labels *Labels) Apply(ctx context.Context) (Applied, error) {
 	if err != nil {
 		return Applied{}, err
 	}
+	if len(list) == 0 {
+		return Applied{}, labels.store.SetFindings(ctx, "rule/", nil) // what rules matched went with them
+	}
 	plain := plainRules(list)
 	sets := make([]*rules.Set, max(1, runtime.GOMAXPROCS(0)))
 	for i := range sets {

@@ -123,6 +123,29 @@ func TestManyAccounts(t *testing.T) {
 	require.ErrorIs(t, err, access.ErrDenied)
 }
 
+// Without rules nothing is looked at: a survey of a large directory does not wait for it. What
+// the last rule gave went with it.
+func TestWithoutRules(t *testing.T) {
+	labels, s, end := made(t, t.TempDir(), 20)
+	defer end()
+	draft := Draft{Name: "all", Label: "everybody", Condition: "1 / (size(dependents)) == 1 || true"}
+	p, err := labels.Preview(t.Context(), ines, draft)
+	require.NoError(t, err)
+	_, err = labels.Save(t.Context(), ines, draft, p.Mark)
+	require.NoError(t, err)
+	assert.Equal(t, 20, labelled(t, s, "everybody"))
+	gone := Draft{Name: "all", Remove: true}
+	p, err = labels.Preview(t.Context(), ines, gone)
+	require.NoError(t, err)
+	assert.Equal(t, 20, p.Lose)
+	did, err := labels.Save(t.Context(), ines, gone, p.Mark)
+	require.NoError(t, err)
+	assert.Zero(t, did.Accounts, "no account was looked at")
+	assert.Zero(t, labelled(t, s, "everybody"))
+	_, err = labels.Save(t.Context(), ines, gone, p.Mark)
+	require.ErrorIs(t, err, app.ErrNotFound)
+}
+
 // Who gives up waiting for a preview gets none, and takes no place.
 func TestPreviewsWait(t *testing.T) {
 	labels, _, end := made(t, t.TempDir(), 1)
