@@ -18,7 +18,7 @@ type SeenChange struct {
 	SystemID    SystemID       `json:"system_id,omitempty" doc:"0 when the system was removed"`
 	AccountID   AccountID      `json:"account_id,omitempty"`
 	DependentID DependentID    `json:"dependent_id,omitempty"`
-	MadeBy      string         `json:"made_by" enum:"moss-ledger,others,people" doc:"moss-ledger: by a rotation; people: by somebody here, see the ledger; others: outside of Moss Ledger"`
+	MadeBy      string         `json:"made_by" enum:"moss-ledger,others,people" doc:"moss-ledger: by a rotation, a reset or a rule; people: by somebody here, see the ledger; others: outside of Moss Ledger"`
 	RotationID  RotationID     `json:"rotation_id,omitempty"`
 	SurveyID    SurveyID       `json:"survey_id,omitempty" doc:"Which survey saw it"`
 	Fields      []change.Field `json:"fields" nullable:"false"`

@@ -3409,7 +3409,7 @@ export interface components {
             /** @description Type of the account, kind of the dependent or of the system */
             kind: string;
             /**
-             * @description moss-ledger: by a rotation; people: by somebody here, see the ledger; others: outside of Moss Ledger
+             * @description moss-ledger: by a rotation, a reset or a rule; people: by somebody here, see the ledger; others: outside of Moss Ledger
              * @enum {string}
              */
             made_by: "moss-ledger" | "others" | "people";

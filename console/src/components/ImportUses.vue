@@ -79,7 +79,7 @@ const share = computed(() => (file.value?.size ? Math.min(100, Math.round((read.
       <template v-if="took.bad">{{ t('useImport.bad', took.bad) }}</template>
     </p>
     <Trouble :words="trouble" />
-    <div class="row">
+    <div class="row acts">
       <Button type="primary" :loading="!!busy" :disabled="!file || ended" @click="run">{{ t('useImport.go') }}</Button><Button
         @click="close"
         >{{ busy ? t('useImport.stop') : t('do.close') }}</Button
@@ -87,3 +87,9 @@ const share = computed(() => (file.value?.size ? Math.min(100, Math.round((read.
     </div>
   </Modal>
 </template>
+
+<style scoped>
+.acts {
+  margin-top: 14px;
+}
+</style>

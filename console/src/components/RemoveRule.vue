@@ -25,6 +25,7 @@ const remove = () =>
 <template>
   <Modal
     open
+    :width="680"
     :title="t('rules.removeAsk', { name })"
     :ok-text="t('rules.remove')"
     :cancel-text="t('do.notNow')"

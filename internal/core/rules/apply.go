@@ -5,6 +5,7 @@ import (
 	"errors"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -173,12 +174,7 @@ func Decide(byHand []string, matched []Rule) []Labelled {
 	for _, l := range at {
 		out = append(out, *l)
 	}
-	slices.SortFunc(out, func(a, b Labelled) int {
-		if a.Label < b.Label {
-			return -1
-		}
-		return 1
-	})
+	slices.SortFunc(out, func(a, b Labelled) int { return strings.Compare(a.Label, b.Label) })
 	return out
 }
 

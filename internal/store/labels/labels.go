@@ -4,10 +4,10 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"slices"
 
 	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/rules"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store/database"
 )
@@ -25,52 +25,34 @@ func (s *Labels) AllLabels(ctx context.Context) ([]records.Label, error) {
 
 // LabelsOf says which labels are on an account, or would be, and why.
 func (s *Labels) LabelsOf(ctx context.Context, account records.AccountID) ([]records.AccountLabel, error) {
-	type row struct {
-		label, rule string
-		excludes    bool
-	}
 	hand, err := database.Collect(ctx, s.Read, func(rows *sql.Rows) (v records.AccountLabel, err error) {
 		var at string
 		err = rows.Scan(&v.Label, &v.Reason, &v.SetBy, &at)
-		v.ByHand, v.SetAt = true, database.TimeOf(at)
+		v.SetAt = database.TimeOf(at)
 		return v, err
-	}, "SELECT label, reason, set_by, set_at FROM hand_labels WHERE account_id = ? ORDER BY label", account)
+	}, "SELECT label, reason, set_by, set_at FROM hand_labels WHERE account_id = ?", account)
 	if err != nil {
 		return nil, err
 	}
-	matched, err := database.Collect(ctx, s.Read, func(rows *sql.Rows) (r row, err error) { return r, rows.Scan(&r.label, &r.rule, &r.excludes) },
-		"SELECT r.label, r.name, r.excludes FROM rule_matches m JOIN rules r ON r.id = m.rule_id WHERE m.account_id = ? ORDER BY r.label, r.name", account)
+	matched, err := database.Collect(ctx, s.Read, func(rows *sql.Rows) (r rules.Rule, err error) { return r, rows.Scan(&r.Label, &r.Name, &r.Excludes) },
+		"SELECT r.label, r.name, r.excludes FROM rule_matches m JOIN rules r ON r.id = m.rule_id WHERE m.account_id = ? ORDER BY r.name", account)
 	if err != nil {
 		return nil, err
 	}
-	out := hand
-	for _, m := range matched {
-		i := slices.IndexFunc(out, func(v records.AccountLabel) bool { return v.Label == m.label })
-		if i < 0 {
-			out, i = append(out, records.AccountLabel{Label: m.label}), len(out)
-		}
-		if m.excludes {
-			out[i].Excluded = append(out[i].Excluded, m.rule)
-		} else {
-			out[i].Rules = append(out[i].Rules, m.rule)
-		}
+	said, names := map[string]records.AccountLabel{}, make([]string, len(hand))
+	for i, v := range hand {
+		said[v.Label], names[i] = v, v.Label
 	}
-	kept := []records.AccountLabel{}
-	for _, v := range out {
-		v.On = len(v.Excluded) == 0 && (v.ByHand || len(v.Rules) > 0)
-		if !v.ByHand && len(v.Rules) == 0 {
+	out := []records.AccountLabel{}
+	for _, l := range rules.Decide(names, matched) {
+		if !l.ByHand && len(l.Rules) == 0 {
 			continue // kept away from what nobody gives it to
 		}
-		v.Rules, v.Excluded = append([]string{}, v.Rules...), append([]string{}, v.Excluded...)
-		kept = append(kept, v)
+		v := said[l.Label]
+		v.Label, v.On, v.ByHand, v.Rules, v.Excluded = l.Label, l.On(), l.ByHand, append([]string{}, l.Rules...), append([]string{}, l.Excluded...)
+		out = append(out, v)
 	}
-	slices.SortFunc(kept, func(a, b records.AccountLabel) int {
-		if a.Label < b.Label {
-			return -1
-		}
-		return 1
-	})
-	return kept, nil
+	return out, nil
 }
 
 // PutLabel gives an account a label by hand.
