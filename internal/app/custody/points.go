@@ -12,13 +12,14 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/rotation/building"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/records"
 )
 
 // Answer is what one point answered to a value.
 type Answer struct {
-	Point   rotation.Point
+	Point   building.Point
 	Verdict connect.Verdict
 	Err     error // it could not be asked
 }
@@ -26,7 +27,7 @@ type Answer struct {
 func (a Answer) name() string { return a.Point.Account + " on " + a.Point.System }
 
 // Try asks a point whether it accepts a value of a credential.
-func (custody *Custody) Try(ctx context.Context, c records.Credential, point rotation.Point, value secret.Value) (connect.Verdict, error) {
+func (custody *Custody) Try(ctx context.Context, c records.Credential, point building.Point, value secret.Value) (connect.Verdict, error) {
 	if point.Path == "" && c.Kind == credential.Password {
 		a, err := custody.store.Account(ctx, c.AccountID)
 		if err != nil {
@@ -76,7 +77,7 @@ const (
 
 // TryAll asks every account that the points of a credential prove, a few at the
 // same time. Points that do not say whom they let in cannot be asked.
-func (custody *Custody) TryAll(ctx context.Context, c records.Credential, points []rotation.Point, value secret.Value) []Answer {
+func (custody *Custody) TryAll(ctx context.Context, c records.Credential, points []building.Point, value secret.Value) []Answer {
 	var out []Answer
 	seen := map[string]bool{}
 	for _, p := range points {

@@ -14,7 +14,7 @@ import (
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/layout"
-	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/rotation/building"
 	"mossledger.example/moss/internal/records"
 )
 
@@ -73,15 +73,15 @@ func (picture *Picture) oneKey(ctx context.Context, spelling, filter string) (re
 
 // Points are where a credential is accepted, as a plan has them. With a key come
 // the files that hold it.
-func (picture *Picture) Points(ctx context.Context, c records.Credential) ([]rotation.Point, []records.Dependent, error) {
+func (picture *Picture) Points(ctx context.Context, c records.Credential) ([]building.Point, []records.Dependent, error) {
 	if c.Kind == credential.Password {
-		return []rotation.Point{{SystemID: c.SystemID.String(), System: c.System, Account: c.Name}}, nil, nil
+		return []building.Point{{SystemID: c.SystemID.String(), System: c.System, Account: c.Name}}, nil, nil
 	}
 	all, err := picture.store.DependentsOfKey(ctx, c.Fingerprint)
 	if err != nil {
 		return nil, nil, err
 	}
-	var points []rotation.Point
+	var points []building.Point
 	var holders []records.Dependent
 	for _, d := range all {
 		if d.Kind == estate.DependentKey {
@@ -95,7 +95,7 @@ func (picture *Picture) Points(ctx context.Context, c records.Credential) ([]rot
 		if d.Kind != estate.DependentAuthorized {
 			continue
 		}
-		p := rotation.Point{SystemID: d.SystemID.String(), System: d.System, Path: d.Path, Account: d.Key.Lets, Overlap: true}
+		p := building.Point{SystemID: d.SystemID.String(), System: d.System, Path: d.Path, Account: d.Key.Lets, Overlap: true}
 		// Where only some addresses are admitted, the proof comes from a holder.
 		if len(holders) > 0 && slices.ContainsFunc(d.Key.Options, func(o string) bool { return strings.HasPrefix(o, "from=") }) {
 			p.Via = holders[0].System

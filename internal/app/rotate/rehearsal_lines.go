@@ -22,6 +22,7 @@ import (
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/rotation/building"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/records"
 )
@@ -406,10 +407,10 @@ func currentKey(c records.Credential, current secret.Value) (string, connect.Che
 
 // opensDoors proves the sealed key where a plan will prove the new one.
 func (rotations *Rotations) opensDoors(ctx context.Context, c records.Credential, plan rotation.Plan, current secret.Value) []connect.Checked {
-	var points []rotation.Point
+	var points []building.Point
 	for _, s := range plan.Steps {
 		if s.Kind == rotation.StepSignIn {
-			points = append(points, rotation.Point{SystemID: s.SystemID, System: s.System, Path: s.Subject, Account: s.Door.Account, Via: s.Door.Via})
+			points = append(points, building.Point{SystemID: s.SystemID, System: s.System, Path: s.Subject, Account: s.Door.Account, Via: s.Door.Via})
 		}
 	}
 	var out []connect.Checked

@@ -355,3 +355,12 @@ func FirstLine(text string) string {
 	line, _, _ := strings.Cut(text, "\n")
 	return line
 }
+
+// PlaceKey makes one text of a place. Hosts that have services compare their
+// names without case.
+func PlaceKey(kind DependentKind, place string) string {
+	if kind.LogsOn() {
+		place = strings.ToLower(place)
+	}
+	return string(kind) + "\x00" + place
+}

@@ -1,4 +1,4 @@
-package rotation
+package rotation_test
 
 import (
 	"context"
@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"testing"
 	"time"
+
+	. "mossledger.example/moss/internal/core/rotation"
 
 	"github.com/stretchr/testify/require"
 )

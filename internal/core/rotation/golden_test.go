@@ -1,4 +1,4 @@
-package rotation
+package rotation_test
 
 import (
 	"flag"
@@ -8,6 +8,9 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	. "mossledger.example/moss/internal/core/rotation"
+	. "mossledger.example/moss/internal/core/rotation/building"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -166,13 +169,13 @@ func situations() map[string]Input {
 		}),
 		"both-values-nothing-holds-it": password(func(in *Input) { in.Points[0].Overlap = true }),
 		"we-sign-in-with-it": password(func(in *Input) {
-			in.Stewards = []Steward{{"directory", "directory", "dir"}, {"quay1", "quay1", "hosts"}}
+			in.Stewards = []Steward{{SystemID: "directory", System: "directory", Name: "dir"}, {SystemID: "quay1", System: "quay1", Name: "hosts"}}
 			in.Files = []File{envFile("quay1", "/etc/berth.env")}
 		}),
 		"we-sign-in-to-many": password(func(in *Input) {
 			for i := range 6 {
 				name := fmt.Sprintf("quay%d", i)
-				in.Stewards = append(in.Stewards, Steward{name, name, "hosts"})
+				in.Stewards = append(in.Stewards, Steward{SystemID: name, System: name, Name: "hosts"})
 			}
 			in.Files = []File{envFile("quay1", "/etc/berth.env")}
 		}),

@@ -1,6 +1,10 @@
 package rotation
 
-import "time"
+import (
+	"time"
+
+	"mossledger.example/moss/internal/core/estate"
+)
 
 // ActionKind says what Next wants.
 type ActionKind string
@@ -54,9 +58,9 @@ func indexOf(plan Plan) *index {
 		x.doors[i], x.ranks[i] = numbers[door], undoRank[s.Kind]
 		switch s.Kind {
 		case StepStop:
-			stopped[s.SystemID+"\x00"+keyOf(s.Dependent, s.Subject)] = i
+			stopped[s.SystemID+"\x00"+estate.PlaceKey(s.Dependent, s.Subject)] = i
 		case StepRestart:
-			x.stops[i] = stopped[s.SystemID+"\x00"+keyOf(s.Dependent, s.Subject)]
+			x.stops[i] = stopped[s.SystemID+"\x00"+estate.PlaceKey(s.Dependent, s.Subject)]
 		}
 		decides := s.Kind == StepChange || plan.Kind == KindAssign && s.Kind == StepSignIn
 		if s.Kind == StepChange {

@@ -1,4 +1,4 @@
-package rotation
+package rotation_test
 
 import (
 	"context"
@@ -6,6 +6,9 @@ import (
 	"fmt"
 	"testing"
 	"time"
+
+	. "mossledger.example/moss/internal/core/rotation"
+	. "mossledger.example/moss/internal/core/rotation/building"
 
 	"github.com/stretchr/testify/require"
 

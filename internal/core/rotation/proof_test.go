@@ -1,7 +1,9 @@
-package rotation
+package rotation_test
 
 import (
 	"testing"
+
+	. "mossledger.example/moss/internal/core/rotation"
 
 	"github.com/stretchr/testify/require"
 )

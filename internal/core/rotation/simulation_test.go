@@ -1,4 +1,4 @@
-package rotation
+package rotation_test
 
 import (
 	"context"
@@ -8,6 +8,9 @@ import (
 	"strconv"
 	"testing"
 	"time"
+
+	. "mossledger.example/moss/internal/core/rotation"
+	. "mossledger.example/moss/internal/core/rotation/building"
 
 	"github.com/stretchr/testify/require"
 

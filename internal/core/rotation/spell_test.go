@@ -1,8 +1,10 @@
-package rotation
+package rotation_test
 
 import (
 	"testing"
 	"time"
+
+	. "mossledger.example/moss/internal/core/rotation"
 
 	"github.com/stretchr/testify/assert"
 )

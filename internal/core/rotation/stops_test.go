@@ -1,10 +1,12 @@
-package rotation
+package rotation_test
 
 import (
 	"context"
 	"fmt"
 	"testing"
 	"time"
+
+	. "mossledger.example/moss/internal/core/rotation"
 
 	"github.com/stretchr/testify/require"
 )

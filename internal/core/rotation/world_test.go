@@ -1,4 +1,4 @@
-package rotation
+package rotation_test
 
 import (
 	"context"
@@ -9,6 +9,9 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+
+	. "mossledger.example/moss/internal/core/rotation"
+	. "mossledger.example/moss/internal/core/rotation/building"
 
 	"github.com/stretchr/testify/require"
 

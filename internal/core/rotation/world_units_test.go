@@ -1,8 +1,9 @@
-package rotation
+package rotation_test
 
 import (
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
+	. "mossledger.example/moss/internal/core/rotation"
 )
 
 // authorityGone: programs that start cannot ask whether their value is right.

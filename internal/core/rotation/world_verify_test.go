@@ -1,7 +1,9 @@
-package rotation
+package rotation_test
 
 import (
 	"github.com/stretchr/testify/require"
+
+	. "mossledger.example/moss/internal/core/rotation"
 )
 
 // verify holds what the journal says against what is true.

@@ -17,6 +17,7 @@ import (
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/rotation/building"
 	"mossledger.example/moss/internal/records"
 )
 
@@ -26,9 +27,9 @@ type planner struct {
 	credential records.Credential
 	account    records.Account
 	wish       Request
-	input      rotation.Input
+	input      building.Input
 	notes      []rotation.Note
-	files      map[string]*rotation.File // by system and path
+	files      map[string]*building.File // by system and path
 	logOns     map[string]bool           // by system, kind and place
 	systems    map[records.SystemID]bool
 
@@ -55,8 +56,8 @@ func (planning *Planning) Plan(ctx context.Context, c records.Credential, wish R
 	}
 	planning.settled(ctx)
 	p := &planner{
-		planning: planning, credential: c, wish: wish, files: map[string]*rotation.File{}, logOns: map[string]bool{}, systems: map[records.SystemID]bool{}, runsWith: map[string]string{}, restarted: map[string]bool{},
-		input: rotation.Input{
+		planning: planning, credential: c, wish: wish, files: map[string]*building.File{}, logOns: map[string]bool{}, systems: map[records.SystemID]bool{}, runsWith: map[string]string{}, restarted: map[string]bool{},
+		input: building.Input{
 			CredentialID: strconv.FormatInt(int64(c.ID), 10), Credential: c.Name, Of: c.Kind, Type: wish.Type, Policy: wish.Policy,
 			When: wish.When, NotBefore: wish.NotBefore, NotAfter: wish.NotAfter, Patience: wish.Patience, StopFirst: wish.StopFirst,
 		},
@@ -148,7 +149,7 @@ func (p *planner) build(ctx context.Context) (rotation.Plan, error) {
 		}
 	}
 	p.unexplained()
-	plan := rotation.Build(p.input)
+	plan := building.Build(p.input)
 	slices.SortFunc(p.notes, func(a, b rotation.Note) int { return strings.Compare(a.String(), b.String()) })
 	plan.Notes = append(plan.Notes, p.notes...)
 	return plan, nil
@@ -306,14 +307,14 @@ func (p *planner) file(d records.Dependent, holds string) { p.place(d, picture.L
 func (p *planner) place(d records.Dependent, place held.Locator, holds string) {
 	key := d.System + "\x00" + d.Path
 	if p.files[key] == nil {
-		p.files[key] = &rotation.File{SystemID: d.SystemID.String(), System: d.System, Path: d.Path, Holds: holds}
+		p.files[key] = &building.File{SystemID: d.SystemID.String(), System: d.System, Path: d.Path, Holds: holds}
 	}
 	p.files[key].Places = append(p.files[key].Places, place)
 	p.systems[d.SystemID] = true
 }
 
 func (p *planner) logOn(d records.Dependent, account, wasID string, moved bool) {
-	p.input.LogOns = append(p.input.LogOns, rotation.LogOn{SystemID: d.SystemID.String(), System: d.System, Place: d.At(), Account: account, Was: d.RunsAs, WasID: wasID, Moved: moved})
+	p.input.LogOns = append(p.input.LogOns, building.LogOn{SystemID: d.SystemID.String(), System: d.System, Place: d.At(), Account: account, Was: d.RunsAs, WasID: wasID, Moved: moved})
 	p.logOns[logOnKey(d)] = true
 	p.systems[d.SystemID] = true
 }
@@ -360,7 +361,7 @@ func (p *planner) ownLogOns(ctx context.Context) error {
 	}
 	systems, err := p.planning.custody.LinkStewards(ctx, access.Service(), p.account, &own.Current)
 	for _, v := range systems {
-		p.input.Stewards = append(p.input.Stewards, rotation.Steward{SystemID: v.ID.String(), System: v.Name, Name: v.Steward})
+		p.input.Stewards = append(p.input.Stewards, building.Steward{SystemID: v.ID.String(), System: v.Name, Name: v.Steward})
 		p.note(rotation.NoteInfo, "%s is reached with this account (steward %s): we sign in there with the value in force, and prove it", v.Name, v.Steward)
 	}
 	return err

@@ -8,6 +8,7 @@ import (
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/rotation/building"
 	"mossledger.example/moss/internal/records"
 )
 
@@ -121,7 +122,7 @@ func (p *planner) reads(d records.Dependent, named map[string]bool) []string {
 // unit takes a dependent that runs into the plan, when it has to be restarted or
 // may be taken down by a restart.
 func (p *planner) unit(d records.Dependent, reads []string, concerned bool) {
-	u := rotation.Unit{
+	u := building.Unit{
 		SystemID: d.SystemID.String(), System: d.System, Kind: d.Kind, Name: d.Place, Reads: reads, After: d.After, Requires: d.Requires, Check: d.Check,
 		Running: d.Up() || d.Kind == estate.DependentUnit && d.State == "failed", Start: p.wish.Start && !d.Up() && d.ByItself() && concerned,
 	}

@@ -1,24 +1,15 @@
-package rotation
+package building
 
 import (
 	"cmp"
 	"fmt"
 	"slices"
 	"sort"
-	"strings"
 
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/rotation"
 )
-
-// keyOf makes one text of a place. Hosts that have services compare their
-// names without case.
-func keyOf(kind estate.DependentKind, place string) string {
-	if kind.LogsOn() {
-		place = strings.ToLower(place)
-	}
-	return string(kind) + "\x00" + place
-}
 
 // Build makes the plan. A rotation seals, changes and proves the new value at
 // the authority, then replaces every copy and every log-on that a system keeps,
@@ -27,33 +18,33 @@ func keyOf(kind estate.DependentKind, place string) string {
 // assignment leaves the authority alone: it proves the current value and gives
 // it to the log-ons chosen. A credential that several points accept, like a key
 // pair, is changed and proven at all of them before any holder gets it.
-func Build(in Input) Plan {
-	b := &builder{in: in, plan: Plan{
+func Build(in Input) rotation.Plan {
+	b := &builder{in: in, plan: rotation.Plan{
 		Kind: in.Kind, CredentialID: in.CredentialID, Credential: in.Credential, Of: in.Of, Type: in.Type,
-		Authority: in.Authority, Policy: in.Policy, When: in.When, Patience: cmp.Or(in.Patience, DefaultPatience), Notes: []Note{},
+		Authority: in.Authority, Policy: in.Policy, When: in.When, Patience: cmp.Or(in.Patience, rotation.DefaultPatience), Notes: []rotation.Note{},
 	}, restarts: map[string][]int{}, running: map[string][]Unit{}, replaceOf: map[string]int{}, logOnOf: map[string]int{}, restartOf: map[string]int{}, proveOf: map[string]int{}, lastReplica: map[string]int{}, lastTaken: map[string]int{}}
 	if b.plan.When == "" {
-		b.plan.When = RestartNow
+		b.plan.When = rotation.RestartNow
 	}
-	if in.Kind == KindAssign {
+	if in.Kind == rotation.KindAssign {
 		for _, p := range in.Points {
-			b.signIns = append(b.signIns, b.add(Step{Kind: StepSignIn, SystemID: p.SystemID, System: p.System, Subject: p.Account}))
+			b.signIns = append(b.signIns, b.add(rotation.Step{Kind: rotation.StepSignIn, SystemID: p.SystemID, System: p.System, Subject: p.Account}))
 		}
 	} else {
 		b.plan.Kind = ""
-		seal := Step{Kind: StepSeal, Subject: in.Credential}
+		seal := rotation.Step{Kind: rotation.StepSeal, Subject: in.Credential}
 		if in.Of == credential.SSHKey {
 			seal.Dependent = estate.DependentKey
 		}
 		b.sealed = b.add(seal)
 	}
 	units, cycles := startOrder(in.Units)
-	if in.Kind != KindAssign {
+	if in.Kind != rotation.KindAssign {
 		b.open(b.stops(units))
 	}
 	b.replacements()
 	for _, words := range cycles {
-		b.note(NoteInfo, "%s", words)
+		b.note(rotation.NoteInfo, "%s", words)
 	}
 	for _, u := range units {
 		b.running[u.SystemID] = append(b.running[u.SystemID], u)
@@ -61,14 +52,14 @@ func Build(in Input) Plan {
 	for _, u := range units {
 		b.restart(u, b.running[u.SystemID])
 	}
-	if in.Kind != KindAssign {
+	if in.Kind != rotation.KindAssign {
 		b.close()
 	}
 	if len(b.plan.Steps) > 0 {
-		b.note(NoteInfo, "a system that is away is waited for, up to %s before the policy decides, and without end once something is being undone", Spell(b.plan.Patience))
+		b.note(rotation.NoteInfo, "a system that is away is waited for, up to %s before the policy decides, and without end once something is being undone", rotation.Spell(b.plan.Patience))
 	}
 	if len(in.Files)+len(in.LogOns) == 0 && in.Of != credential.SSHKey {
-		b.note(NoteInfo, "no held copy and no stored log-on is known: only the authority is changed")
+		b.note(rotation.NoteInfo, "no held copy and no stored log-on is known: only the authority is changed")
 	}
 	return b.plan
 }
@@ -78,7 +69,7 @@ func Build(in Input) Plan {
 // the old value.
 func (b *builder) stops(units []Unit) []int {
 	needs := []int{b.sealed}
-	if !b.in.StopFirst || b.plan.When != RestartNow {
+	if !b.in.StopFirst || b.plan.When != rotation.RestartNow {
 		return needs
 	}
 	before := map[string]int{} // by system
@@ -86,7 +77,7 @@ func (b *builder) stops(units []Unit) []int {
 		if !u.Running || !b.gives(u) {
 			continue
 		}
-		stop := Step{Kind: StepStop, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Needs: []int{b.sealed}}
+		stop := rotation.Step{Kind: rotation.StepStop, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Needs: []int{b.sealed}}
 		if i, found := before[u.SystemID]; found {
 			stop.Needs = append(stop.Needs, i)
 		}
@@ -100,13 +91,13 @@ func (b *builder) stops(units []Unit) []int {
 func (b *builder) gives(u Unit) bool {
 	return slices.ContainsFunc(b.in.Files, func(f File) bool { return f.SystemID == u.SystemID && slices.Contains(u.Reads, f.Path) }) ||
 		slices.ContainsFunc(b.in.LogOns, func(l LogOn) bool {
-			return l.SystemID == u.SystemID && keyOf(l.Place.Kind, l.Place.Place) == keyOf(u.Kind, u.Name)
+			return l.SystemID == u.SystemID && estate.PlaceKey(l.Place.Kind, l.Place.Place) == estate.PlaceKey(u.Kind, u.Name)
 		})
 }
 
 type builder struct {
 	in      Input
-	plan    Plan
+	plan    rotation.Plan
 	signIns []int // that prove the value that everything else gets
 	ends    []int
 	sealed  int
@@ -129,10 +120,10 @@ func (b *builder) all(needs ...int) []int {
 	if len(needs) <= few {
 		return needs
 	}
-	return []int{b.add(Step{Kind: StepAll, Subject: b.in.Credential, Needs: slices.Clone(needs)})}
+	return []int{b.add(rotation.Step{Kind: rotation.StepAll, Subject: b.in.Credential, Needs: slices.Clone(needs)})}
 }
 
-func (b *builder) add(s Step) int {
+func (b *builder) add(s rotation.Step) int {
 	s.Index = len(b.plan.Steps)
 	if s.Needs == nil {
 		s.Needs = []int{}
@@ -141,8 +132,8 @@ func (b *builder) add(s Step) int {
 	return s.Index
 }
 
-func (b *builder) note(kind NoteKind, format string, args ...any) {
-	b.plan.Notes = append(b.plan.Notes, Note{kind, fmt.Sprintf(format, args...)})
+func (b *builder) note(kind rotation.NoteKind, format string, args ...any) {
+	b.plan.Notes = append(b.plan.Notes, rotation.Note{Kind: kind, Text: fmt.Sprintf(format, args...)})
 }
 
 // replacements adds the copies and the log-ons.
@@ -152,7 +143,7 @@ func (b *builder) replacements() {
 		return files[i].System+"\x00"+files[i].Path < files[j].System+"\x00"+files[j].Path
 	})
 	for _, f := range files {
-		replace := Step{Kind: StepReplace, SystemID: f.SystemID, System: f.System, Subject: f.Path, Places: f.Places, Holds: f.Holds, Needs: slices.Clone(b.signIns)}
+		replace := rotation.Step{Kind: rotation.StepReplace, SystemID: f.SystemID, System: f.System, Subject: f.Path, Places: f.Places, Holds: f.Holds, Needs: slices.Clone(b.signIns)}
 		if replace.Adds() && len(b.in.Stewards) == 0 && len(b.guarded) == 1 {
 			// New tickets cannot be read until it is there, and it takes nothing away: it
 			// does not wait until the change is proven, or known to every server.
@@ -164,11 +155,11 @@ func (b *builder) replacements() {
 	}
 	logOns := append([]LogOn(nil), b.in.LogOns...)
 	sort.Slice(logOns, func(i, j int) bool {
-		return logOns[i].System+"\x00"+keyOf(logOns[i].Place.Kind, logOns[i].Place.Place) < logOns[j].System+"\x00"+keyOf(logOns[j].Place.Kind, logOns[j].Place.Place)
+		return logOns[i].System+"\x00"+estate.PlaceKey(logOns[i].Place.Kind, logOns[i].Place.Place) < logOns[j].System+"\x00"+estate.PlaceKey(logOns[j].Place.Kind, logOns[j].Place.Place)
 	})
 	for _, l := range logOns {
-		i := b.add(Step{Kind: StepLogOn, SystemID: l.SystemID, System: l.System, Subject: l.Place.Place, Dependent: l.Place.Kind, LogOn: &StepLogOnAs{Was: l.Was, WasID: l.WasID, Account: l.Account, Moved: l.Moved}, Needs: slices.Clone(b.signIns)})
-		b.logOnOf[l.SystemID+"\x00"+keyOf(l.Place.Kind, l.Place.Place)] = i
+		i := b.add(rotation.Step{Kind: rotation.StepLogOn, SystemID: l.SystemID, System: l.System, Subject: l.Place.Place, Dependent: l.Place.Kind, LogOn: &rotation.StepLogOnAs{Was: l.Was, WasID: l.WasID, Account: l.Account, Moved: l.Moved}, Needs: slices.Clone(b.signIns)})
+		b.logOnOf[l.SystemID+"\x00"+estate.PlaceKey(l.Place.Kind, l.Place.Place)] = i
 		b.ends = append(b.ends, i)
 	}
 }
@@ -188,15 +179,15 @@ func (b *builder) restart(u Unit, all []Unit) {
 	switch {
 	case !u.Running && !u.Start:
 		if len(needs) > 0 {
-			b.note(NoteInfo, "%s on %s is not running: what it uses is replaced, it is not started", u.Name, u.System)
+			b.note(rotation.NoteInfo, "%s on %s is not running: what it uses is replaced, it is not started", u.Name, u.System)
 		}
 		return
-	case b.plan.When == RestartLeave:
+	case b.plan.When == rotation.RestartLeave:
 		switch {
 		case len(needs) > 0 && u.Running:
-			b.note(NoteLatent, "%s on %s is left running with the old value until somebody restarts it", u.Name, u.System)
+			b.note(rotation.NoteLatent, "%s on %s is left running with the old value until somebody restarts it", u.Name, u.System)
 		case len(needs) > 0:
-			b.note(NoteInfo, "%s on %s is down and is left so: what it uses is replaced, it is not started", u.Name, u.System)
+			b.note(rotation.NoteInfo, "%s on %s is down and is left so: what it uses is replaced, it is not started", u.Name, u.System)
 		}
 		return
 	}
@@ -204,9 +195,9 @@ func (b *builder) restart(u Unit, all []Unit) {
 	// but only proven: a service stands and falls with those that it needs.
 	if u.Kind.LogsOn() || len(needs) == 0 {
 		if roots := b.rootsOf(u); len(roots) > 0 {
-			revive := Step{Kind: StepRevive, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Check: u.Check, Needs: roots}
+			revive := rotation.Step{Kind: rotation.StepRevive, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Check: u.Check, Needs: roots}
 			for _, name := range u.Requires {
-				if i, found := b.proveOf[u.SystemID+"\x00"+keyOf(u.Kind, name)]; found {
+				if i, found := b.proveOf[u.SystemID+"\x00"+estate.PlaceKey(u.Kind, name)]; found {
 					revive.After = append(revive.After, i)
 				}
 			}
@@ -219,9 +210,9 @@ func (b *builder) restart(u Unit, all []Unit) {
 	if len(needs) == 0 && !u.Start {
 		return
 	}
-	restart := Step{Kind: StepRestart, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Needs: needs, NotBefore: b.in.NotBefore, NotAfter: b.in.NotAfter}
+	restart := rotation.Step{Kind: rotation.StepRestart, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Needs: needs, NotBefore: b.in.NotBefore, NotAfter: b.in.NotAfter}
 	for _, name := range u.After {
-		if i, found := b.proveOf[u.SystemID+"\x00"+keyOf(u.Kind, name)]; found {
+		if i, found := b.proveOf[u.SystemID+"\x00"+estate.PlaceKey(u.Kind, name)]; found {
 			restart.After = append(restart.After, i)
 		}
 	}
@@ -231,7 +222,7 @@ func (b *builder) restart(u Unit, all []Unit) {
 	along := b.along(u, all, &restart)
 	r := b.add(restart)
 	b.restarts[u.SystemID] = append(b.restarts[u.SystemID], r)
-	p := b.add(Step{Kind: StepProve, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Check: u.Check, Needs: []int{r}})
+	p := b.add(rotation.Step{Kind: rotation.StepProve, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Check: u.Check, Needs: []int{r}})
 	b.restartOf[key], b.proveOf[key], b.lastReplica[u.Name] = r, p, p
 	for _, other := range along {
 		b.lastTaken[other.key()] = p
@@ -241,7 +232,7 @@ func (b *builder) restart(u Unit, all []Unit) {
 
 // along are the services that go down and come back with one, with what they have stored
 // then: its restart waits for that.
-func (b *builder) along(u Unit, all []Unit, restart *Step) []Unit {
+func (b *builder) along(u Unit, all []Unit, restart *rotation.Step) []Unit {
 	if u.Kind != estate.DependentService {
 		return nil
 	}
@@ -267,7 +258,7 @@ func (b *builder) rootsOf(u Unit) []int {
 		taken := slices.Contains(s.Along, u.Place())
 		if u.Kind == estate.DependentUnit {
 			for _, name := range u.Requires {
-				taken = taken || b.restartedWith(u.SystemID, Place{Kind: u.Kind, Place: name}, i)
+				taken = taken || b.restartedWith(u.SystemID, estate.Place{Kind: u.Kind, Place: name}, i)
 			}
 		}
 		if taken {
@@ -277,8 +268,8 @@ func (b *builder) rootsOf(u Unit) []int {
 	return out
 }
 
-func (b *builder) restartedWith(system string, place Place, restart int) bool {
-	i, found := b.restartOf[system+"\x00"+keyOf(place.Kind, place.Place)]
+func (b *builder) restartedWith(system string, place estate.Place, restart int) bool {
+	i, found := b.restartOf[system+"\x00"+estate.PlaceKey(place.Kind, place.Place)]
 	return found && i == restart
 }
 
@@ -293,7 +284,7 @@ func needing(u Unit, all []Unit) []Unit {
 				continue
 			}
 			for _, name := range other.Requires {
-				if taken[u.SystemID+"\x00"+keyOf(u.Kind, name)] {
+				if taken[u.SystemID+"\x00"+estate.PlaceKey(u.Kind, name)] {
 					taken[other.key()], again = true, true
 				}
 			}
@@ -328,7 +319,7 @@ func startOrder(units []Unit) ([]Unit, []string) {
 	visit = func(i int) {
 		mark[i] = 1
 		for _, name := range sorted[i].After {
-			j, found := at[sorted[i].SystemID+"\x00"+keyOf(sorted[i].Kind, name)]
+			j, found := at[sorted[i].SystemID+"\x00"+estate.PlaceKey(sorted[i].Kind, name)]
 			if !found || mark[j] == 2 {
 				continue
 			}

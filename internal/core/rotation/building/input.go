@@ -1,0 +1,88 @@
+// Package building makes the plan of a rotation or an assignment: which steps, and
+// what each of them waits for. It is given what is known of a credential, its points,
+// its holders and the dependents around them, and changes nothing.
+package building
+
+import (
+	"time"
+
+	"mossledger.example/moss/internal/core/credential"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/rotation"
+)
+
+// Steward is a system that we ourselves reach with the account.
+type Steward struct {
+	SystemID, System, Name string
+}
+
+// Point is where a credential is accepted: an account at its authority, or a file
+// of entries that lets the holder of a key in.
+type Point struct {
+	SystemID string
+	System   string
+	Account  string // that it proves; "" when that is not known
+	Path     string // of the file of entries; "" where the system itself decides
+	Via      string // see Door
+	Overlap  bool   // it accepts two values at once
+}
+
+// File is a file that holds copies.
+type File struct {
+	SystemID string
+	System   string
+	Path     string
+	Places   []held.Locator
+	Holds    string // fingerprint of what stands there, when it is not the current value
+}
+
+// LogOn is a log-on that a system keeps for a dependent.
+type LogOn struct {
+	SystemID string
+	System   string
+	Place    estate.Place
+	Account  string // to write
+	Was      string // as written now
+	WasID    string // id of that account, when it is another one
+	Moved    bool   // it is another identity
+}
+
+// Unit is a dependent that runs: it reads held copies, or logs on itself.
+type Unit struct {
+	SystemID string
+	System   string
+	Kind     estate.DependentKind // unit when empty
+	Name     string               // its place
+	Running  bool
+	Start    bool     // bring it up although it is down
+	Reads    []string // paths of files on the same system
+	After    []string // names of units on the same system that start before it
+	Requires []string // names of units that take it down with them
+	Check    *rotation.AppCheck
+}
+
+// Place is the unit's place.
+func (u Unit) Place() estate.Place { return estate.Place{Kind: u.Kind, Place: u.Name} }
+
+func (u Unit) key() string { return u.SystemID + "\x00" + estate.PlaceKey(u.Kind, u.Name) }
+
+// Input is what Build needs to know.
+type Input struct {
+	Kind                rotation.PlanKind
+	When                rotation.RestartPolicy
+	NotBefore, NotAfter time.Time
+	LogOns              []LogOn
+	CredentialID        string
+	Credential          string // name
+	Of                  credential.Kind
+	Type                string // of the new value, where a kind has types
+	Points              []Point
+	Authority           string // the systems that decide, in words
+	Policy              rotation.Policy
+	Patience            time.Duration // see Plan; 0 for DefaultPatience
+	Stewards            []Steward     // systems that we reach with the account ourselves
+	Files               []File
+	Units               []Unit
+	StopFirst           bool // what would go on with the old value is stopped before the change, where restarts are now
+}

@@ -1,0 +1,97 @@
+package building
+
+import (
+	"cmp"
+	"slices"
+
+	"mossledger.example/moss/internal/core/rotation"
+)
+
+// guarded is an account that the credential proves, with the steps about the
+// points at which it is accepted there.
+type guarded struct {
+	systemID, system, account, via string
+	entries                        bool // files of entries let in, no authority
+	changes, retires               []int
+	proven                         int
+}
+
+// open has every point accept the new value, beside the old one where it can,
+// and proves for each account that it does. Nothing else gets the new value
+// before.
+func (b *builder) open(needs []int) {
+	points := slices.Clone(b.in.Points)
+	slices.SortFunc(points, func(x, y Point) int {
+		return cmp.Or(cmp.Compare(x.System, y.System), cmp.Compare(x.Account, y.Account), cmp.Compare(x.Path, y.Path))
+	})
+	for _, p := range points {
+		step := rotation.Step{Kind: rotation.StepChange, SystemID: p.SystemID, System: p.System, Subject: p.Account, Overlap: p.Overlap, Needs: slices.Clone(needs)}
+		if p.Path != "" {
+			step.Subject, step.Door = p.Path, &rotation.Door{Account: p.Account}
+		}
+		change := b.add(step)
+		if n := len(b.guarded); n == 0 || b.guarded[n-1].systemID != p.SystemID || b.guarded[n-1].account != p.Account {
+			b.guarded = append(b.guarded, guarded{systemID: p.SystemID, system: p.System, account: p.Account, via: p.Via, entries: p.Path != ""})
+		}
+		last := &b.guarded[len(b.guarded)-1]
+		last.changes = append(last.changes, change)
+		last.via = cmp.Or(last.via, p.Via)
+	}
+	for i := range b.guarded {
+		g := &b.guarded[i]
+		if g.account == "" {
+			b.note(rotation.NoteInfo, "whom the entries of %s let in is not known: they are changed, and nobody can prove it by signing in", b.plan.Steps[g.changes[0]].Subject+" on "+g.system)
+			b.signIns = append(b.signIns, g.changes...)
+			continue
+		}
+		g.proven = b.add(g.proof(rotation.StepSignIn, g.changes))
+		b.signIns = append(b.signIns, g.proven)
+	}
+	// Nothing else can be done before we get in again ourselves.
+	proven := slices.Clone(b.signIns)
+	for _, own := range b.in.Stewards {
+		b.signIns = append(b.signIns, b.add(rotation.Step{Kind: rotation.StepSteward, SystemID: own.SystemID, System: own.System, Subject: own.Name, Needs: proven}))
+	}
+	b.signIns = b.all(b.signIns...)
+}
+
+// close ends the time in which both values are accepted once everything else has
+// succeeded: what was missed goes on working until then. It proves that the old
+// value is refused.
+func (b *builder) close() {
+	if slices.ContainsFunc(b.in.Points, func(p Point) bool { return p.Overlap }) {
+		needs := b.all(append(slices.Clone(b.signIns), b.ends...)...)
+		for i := range b.guarded {
+			g := &b.guarded[i]
+			for _, j := range g.changes {
+				retire := b.plan.Steps[j]
+				if !retire.Overlap {
+					continue
+				}
+				retire.Kind, retire.Needs, retire.Overlap = rotation.StepRetire, needs, false
+				g.retires = append(g.retires, b.add(retire))
+			}
+		}
+		b.note(rotation.NoteOverlap, "both %ss are accepted (%s) until every copy is replaced and every reader proven", b.in.Of.Word(), b.in.Authority)
+	}
+	for _, g := range b.guarded {
+		if g.account == "" {
+			continue
+		}
+		if len(g.retires) > 0 {
+			b.add(g.proof(rotation.StepRefuse, g.retires)) // which need everything else
+			continue
+		}
+		refuse := g.proof(rotation.StepRefuse, []int{g.proven})
+		refuse.After = b.ends
+		b.add(refuse)
+	}
+}
+
+func (g guarded) proof(kind rotation.StepKind, needs []int) rotation.Step {
+	s := rotation.Step{Kind: kind, SystemID: g.systemID, System: g.system, Subject: g.account, Needs: needs}
+	if g.entries {
+		s.Door = &rotation.Door{Account: g.account, Via: g.via}
+	}
+	return s
+}
