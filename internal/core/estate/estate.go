@@ -364,3 +364,6 @@ func PlaceKey(kind DependentKind, place string) string {
 	}
 	return string(kind) + "\x00" + place
 }
+
+// Key makes one text of it.
+func (p Place) Key() string { return PlaceKey(p.Kind, p.Place) }

@@ -140,6 +140,32 @@ func situations() map[string]Input {
 			in.Files = []File{envFile("quay1", "/etc/berth.env"), envFile("quay1", "/etc/manifest.env")}
 			in.Units = []Unit{after, replica("quay1")}
 		}),
+		"first-one-alone": password(func(in *Input) {
+			in.FirstAlone = true
+			in.Files = []File{envFile("quay1", "/etc/berth.env"), envFile("quay1", "/etc/manifest.env"), envFile("quay2", "/etc/berth.env")}
+			in.Units = []Unit{after, checked, replica("quay2")}
+		}),
+		"first-service-alone": password(func(in *Input) {
+			in.FirstAlone = true
+			in.LogOns = []LogOn{logOnOf(db), logOnOf(berth), logOnOf(manifest), task}
+			in.Units = []Unit{db, berth, manifest}
+		}),
+		"in-windows": password(func(in *Input) {
+			in.Windows, in.Window, in.AtWindowEnd = map[string]Openings{"nights": nights(3), "noons": noons(3)}, "nights", EndUndo
+			in.Files = []File{envFile("quay1", "/etc/berth.env"), envFile("quay2", "/etc/berth.env")}
+			in.Units = []Unit{replica("quay1"), replica("quay2")}
+			in.Units[0].Window, in.Units[0].Expected, in.Units[1].Window = "nights", 90*time.Second, "noons"
+		}),
+		"declared-order": password(func(in *Input) {
+			in.Groups = map[string]int{"gauges": 2}
+			in.Files = []File{envFile("quay1", "/etc/berth.env"), envFile("quay2", "/etc/berth.env"), envFile("quay3", "/etc/berth.env")}
+			for i, host := range []string{"quay1", "quay2", "quay3"} {
+				u := reader(host, fmt.Sprintf("gauge-%d.service", i), "/etc/berth.env")
+				u.Kind, u.Groups = estate.DependentUnit, []string{"gauges"}
+				in.Units = append(in.Units, u)
+			}
+			in.Units[0].Behind = []Unit{in.Units[2]}
+		}),
 		"start-order": password(func(in *Input) {
 			in.Files = []File{envFile("quay1", "/etc/berth.env"), envFile("quay1", "/etc/manifest.env")}
 			in.Units = []Unit{after, replica("quay1")}

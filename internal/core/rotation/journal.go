@@ -154,9 +154,10 @@ type State struct {
 	Steps   []StepState
 	Last    int64 // sequence number of the last record
 
-	missed bool  // since the last failure, an authority was away
-	awayAt int64 // record at which one was away last
-	index  *index
+	changed time.Time // when an authority was first about to be changed
+	missed  bool      // since the last failure, an authority was away
+	awayAt  int64     // record at which one was away last
+	index   *index
 }
 
 // Patience: how often an act that fails is tried, and a probe that finds
@@ -234,6 +235,9 @@ func (s *State) Apply(r Record) error {
 	switch r.Event {
 	case EventIntent:
 		step.Attempted = true
+		if s.changed.IsZero() && s.Plan.Steps[r.Step].Kind == StepChange {
+			s.changed = r.Time
+		}
 		step.Probes, step.Gave, step.NoEffect, step.stale = 0, false, false, false
 		step.prior, step.begun = step.Status, r.Seq
 		if r.Undo {

@@ -17,6 +17,7 @@ package rotation
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -58,13 +59,15 @@ type Step struct {
 	Along     []Place              `json:"along,omitempty"`     // for restart: what goes down and comes back with it
 	NotBefore time.Time            `json:"not_before,omitzero"` // for restart: of its window
 	NotAfter  time.Time            `json:"not_after,omitzero"`
-	Overlap   bool                 `json:"overlap,omitempty"` // for change: the old value stays accepted beside the new one
-	Places    []held.Locator       `json:"places,omitempty"`  // for replace
-	Holds     string               `json:"holds,omitempty"`   // for replace: fingerprint of an earlier value that stands there
-	Check     *AppCheck            `json:"check,omitempty"`   // for prove
-	Door      *Door                `json:"door,omitempty"`    // of a key pair: the account that it opens; Subject of change and retire is the file of entries then
-	Needs     []int                `json:"needs,omitempty"`   // must have succeeded
-	After     []int                `json:"after,omitempty"`   // must have ended, well or not
+	Window    string               `json:"window,omitempty"`   // for stop, change and restart: they are begun only while it is open
+	Expected  time.Duration        `json:"expected,omitempty"` // for restart: how long it was down in earlier rotations, until it was proven
+	Overlap   bool                 `json:"overlap,omitempty"`  // for change: the old value stays accepted beside the new one
+	Places    []held.Locator       `json:"places,omitempty"`   // for replace
+	Holds     string               `json:"holds,omitempty"`    // for replace: fingerprint of an earlier value that stands there
+	Check     *AppCheck            `json:"check,omitempty"`    // for prove
+	Door      *Door                `json:"door,omitempty"`     // of a key pair: the account that it opens; Subject of change and retire is the file of entries then
+	Needs     []int                `json:"needs,omitempty"`    // must have succeeded
+	After     []int                `json:"after,omitempty"`    // must have ended, well or not
 
 	PutBack bool `json:"-"` // told to hands while undoing: the authority has its old value again
 }
@@ -106,9 +109,9 @@ func (s Step) Title() string {
 		return "seal a new value for " + s.Subject
 	case StepChange:
 		if s.Overlap {
-			return "have " + s.System + " accept a new value of " + s.Subject + " beside the old one"
+			return "have " + s.System + " accept a new value of " + s.Subject + " beside the old one" + s.inWindow()
 		}
-		return "change " + s.Subject + " on " + s.System
+		return "change " + s.Subject + " on " + s.System + s.inWindow()
 	case StepRetire:
 		return "retire the old value of " + s.Subject + " on " + s.System
 	case StepSignIn:
@@ -124,13 +127,13 @@ func (s Step) Title() string {
 	case StepLogOn:
 		return fmt.Sprintf("give the %s %s on %s the log-on %s", s.Dependent, s.Subject, s.System, s.LogOn.Account)
 	case StepStop:
-		return "stop " + s.Subject + " on " + s.System + " until it has the new value"
+		return "stop " + s.Subject + " on " + s.System + " until it has the new value" + s.inWindow()
 	case StepRestart:
 		title := "restart " + s.Subject + " on " + s.System
 		if !s.NotBefore.IsZero() {
 			title += ", " + window(s.NotBefore, s.NotAfter)
 		}
-		return title
+		return title + s.inWindow()
 	case StepProve:
 		return "prove " + s.Subject + " on " + s.System
 	case StepRevive:
@@ -143,6 +146,13 @@ func (s Step) Title() string {
 		return "prove that the old value of " + s.Subject + " is refused"
 	}
 	return s.unknown()
+}
+
+func (s Step) inWindow() string {
+	if s.Window == "" {
+		return ""
+	}
+	return ", in the window " + s.Window
 }
 
 // Adds: what is derived of the value is put beside what was derived of others.
@@ -246,6 +256,10 @@ type Plan struct {
 	// Patience is how long a system that is away is waited for before the policy
 	// decides; 0 for without end. Undoing waits without end.
 	Patience time.Duration `json:"patience,omitempty"`
+	// Windows are those that steps wait for, by their names.
+	Windows     map[string]Openings `json:"windows,omitempty"`
+	AtWindowEnd WindowEnd           `json:"at_window_end,omitempty"` // pause when empty
+	FirstAlone  string              `json:"first_alone,omitempty"`   // the dependent that is changed and proven before all others
 	// UndoOf is set in the plan of a rehearsal for undoing a finished rotation.
 	UndoOf int64  `json:"undo_of,omitempty"`
 	Steps  []Step `json:"steps"`
@@ -294,22 +308,39 @@ func (p Plan) Interruption() string {
 			stopped++
 		}
 	}
-	var names []string
-	when := ""
+	var names, windows []string
+	var expected time.Duration
+	when, known := "", 0
 	for _, s := range p.Steps {
 		if s.Kind == StepRestart {
 			names = append(names, s.Subject+" on "+s.System)
 			if !s.NotBefore.IsZero() {
 				when = ", " + window(s.NotBefore, s.NotAfter)
 			}
+			if s.Window != "" && !slices.Contains(windows, s.Window) {
+				windows = append(windows, s.Window)
+			}
+			if s.Expected > 0 {
+				expected, known = expected+s.Expected, known+1
+			}
 		}
+	}
+	if len(windows) > 0 {
+		when += ", in the window " + strings.Join(windows, " or ")
 	}
 	still := ""
 	if stopped > 0 {
 		still = fmt.Sprintf("; %d of them stand still from before the change until then", stopped)
 	}
-	if n == 1 {
-		return "one restart" + when + still + ": " + names[0]
+	about := ""
+	if known > 0 {
+		about = fmt.Sprintf("; by earlier rotations about %s of standing still in all", Spell(expected))
+		if known < n {
+			about += fmt.Sprintf(" for %d of them, and the others were not measured yet", known)
+		}
 	}
-	return fmt.Sprintf("%d restarts, at most %d one after the other%s%s: %s", n, p.Chain(), when, still, strings.Join(names, ", "))
+	if n == 1 {
+		return "one restart" + when + still + ": " + names[0] + about
+	}
+	return fmt.Sprintf("%d restarts, at most %d one after the other%s%s: %s%s", n, p.Chain(), when, still, strings.Join(names, ", "), about)
 }

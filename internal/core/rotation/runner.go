@@ -1,6 +1,7 @@
 package rotation
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -58,6 +59,7 @@ type Runner struct {
 	PerSystem int                                              // of those, on one system; 0 for 4
 	Decide    <-chan Decision                                  // decisions of people while it runs; may be nil
 	StepTime  time.Duration                                    // deadline of one act; 0 for two minutes
+	Hold      func() bool                                      // nothing new is begun where it is safe to wait (State.Safe); nil for never
 }
 
 // ErrJournal is wrapped when the journal cannot be written. Nothing is begun
@@ -198,17 +200,20 @@ func (r *run) decide(ctx context.Context, decision Decision) error {
 	return err
 }
 
-// beginAll begins what may be done now, and tells when the next window opens
-// if there is nothing else to do.
+// beginAll begins what may be done now, and tells when to look again if there is
+// nothing else to do: when the next window opens, or what is held may go on.
 func (r *run) beginAll(ctx context.Context) (opens time.Time, err error) {
 	busy := map[string]int{}
 	for i := range r.inFlight {
 		busy[r.Plan.Steps[i].SystemID]++
 	}
-	most := r.PerSystem
-	if most == 0 {
-		most = 4
+	most := cmp.Or(r.PerSystem, 4)
+	ends := r.state.windowEnds()
+	if !ends.IsZero() && !r.Now().Before(ends) {
+		return time.Time{}, r.write(ctx, Record{Event: EventDecision, Step: -1, Result: DecideUndo, Actor: ByPolicy, Reason: "the window closed before everything was done"})
 	}
+	opens = ends
+	held := r.held()
 	for _, action := range Next(*r.state, r.inFlight) {
 		if action.Kind == ActDecide || action.Kind == ActFinish {
 			record := Record{Event: EventFinished, Step: -1, Result: action.Result}
@@ -217,28 +222,18 @@ func (r *run) beginAll(ctx context.Context) (opens time.Time, err error) {
 			}
 			return time.Time{}, r.write(ctx, record)
 		}
-		step := r.Plan.Steps[action.Step]
-		if r.Now().Before(action.NotBefore) { // its system is away
-			if opens.IsZero() || action.NotBefore.Before(opens) {
-				opens = action.NotBefore
-			}
-			continue
+		at, over := r.when(action, held)
+		if over {
+			return time.Time{}, r.write(ctx, Record{Event: EventOutcome, Step: action.Step, Result: ResultLeft, Words: "the window closed before it could be begun: it is left as it is; resume to do it at any time"})
 		}
-		if action.Kind == ActDo && !r.state.AnyTime {
-			now := r.Now()
-			if now.Before(step.NotBefore) {
-				if opens.IsZero() || step.NotBefore.Before(opens) {
-					opens = step.NotBefore
-				}
-				continue
-			}
-			if !step.NotAfter.IsZero() && now.After(step.NotAfter) {
-				return time.Time{}, r.write(ctx, Record{Event: EventOutcome, Step: action.Step, Result: ResultLeft, Words: "the window closed before it could be begun: it is left as it is; resume to do it at any time"})
-			}
+		if !at.IsZero() {
+			opens = soonest(opens, at)
+			continue
 		}
 		if len(r.inFlight) >= max(1, r.Parallel) {
 			break
 		}
+		step := &r.Plan.Steps[action.Step]
 		if step.SystemID != "" && busy[step.SystemID] >= most {
 			continue
 		}
@@ -246,6 +241,23 @@ func (r *run) beginAll(ctx context.Context) (opens time.Time, err error) {
 		r.begin(ctx, action)
 	}
 	return opens, nil
+}
+
+// held: nothing more is begun where it stands.
+func (r *run) held() bool { return r.Hold != nil && r.Hold() && r.state.Safe() }
+
+// when says from which time on an action may be begun; zero for now. over: never any more.
+func (r *run) when(action Action, held bool) (at time.Time, over bool) {
+	now := r.Now()
+	switch {
+	case now.Before(action.NotBefore): // its system is away
+		return action.NotBefore, false
+	case held && !r.goesOnHeld(action):
+		return now.Add(holdLook), false
+	case action.Kind != ActDo || r.state.AnyTime:
+		return time.Time{}, false
+	}
+	return r.Plan.when(&r.Plan.Steps[action.Step], now)
 }
 
 // take takes what a worker says.
@@ -264,7 +276,13 @@ func (r *run) take(ctx context.Context, res result, writable bool) error {
 	}
 	// Between observing and beginning, a decision may have been made. What may be
 	// done after it is looked up again: also undoing once more changes that.
-	if res.decided != r.decided {
+	action := Action{Kind: ActDo, Step: res.step}
+	if res.record.Undo {
+		action.Kind = ActUndo
+	}
+	// A window may have closed meanwhile, and everything may be held by now.
+	at, over := r.when(action, r.held())
+	if res.decided != r.decided || !at.IsZero() || over {
 		delete(r.inFlight, res.step)
 		res.proceed <- false
 		return nil

@@ -48,6 +48,8 @@ type world struct {
 	away           func(now time.Time, system string) bool // the system cannot be reached; nil for never
 	copiesHeld     bool                                    // an authority was put back while a copy held the new value
 	stranger       bool                                    // the authority says that it accepts neither value
+	before         func(Record)                            // sees each record before it is written; nil for nobody
+	hold           func() bool                             // everything is held; nil for never
 	people         func() string                           // what a person tells it after a record; nil for nobody
 	decide         chan Decision
 	told           []told
@@ -115,6 +117,10 @@ const (
 var worlds atomic.Int64
 
 func newWorld(t *testing.T, policy Policy, way int) *world {
+	return newWorldOf(t, policy, way, func(*Input) {})
+}
+
+func newWorldOf(t *testing.T, policy Policy, way int, change func(*Input)) *world {
 	in := Input{CredentialID: "1", Credential: "svc-berth", Of: credential.Password, Points: []Point{{SystemID: "d", System: "directory", Account: "svc-berth", Overlap: way == overlapping}}, Authority: "directory", Policy: policy}
 	for _, host := range []string{"quay1", "quay2"} {
 		for _, name := range []string{"berth", "gangway"} {
@@ -158,6 +164,7 @@ func newWorld(t *testing.T, policy Policy, way int) *world {
 			in.Points = append(in.Points, Point{SystemID: host, System: host, Path: "/home/tide/.ssh/authorized_keys", Account: "tide", Overlap: true})
 		}
 	}
+	change(&in)
 	e := &world{lingers: worlds.Add(1)%2 == 0, t: t, clock: time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC), kept: map[int]string{}, plan: Build(in), store: map[string]bool{"old": true}, auths: map[string]*authority{}, files: map[int]string{}, tabs: map[int]map[int]string{}, units: map[int]*unit{}, last: map[int]string{}, given: map[int]int{}}
 	for _, s := range e.plan.Steps {
 		switch s.Kind {
@@ -188,6 +195,9 @@ func (e *world) Append(_ context.Context, r Record) error {
 	crash := e.crash > 0 && int(r.Seq) >= e.crash || e.crashAt != nil && e.crashAt(r)
 	if crash && e.torn {
 		return errCrash
+	}
+	if e.before != nil {
+		e.before(r)
 	}
 	e.wrote = append(e.wrote, r)
 	for _, a := range e.auths {
@@ -439,7 +449,7 @@ func (e *world) run(records []Record) (State, error) {
 		}
 		return ctx.Err()
 	}
-	runner := Runner{Plan: e.plan, Journal: e, Hands: e, Now: now, Wait: wait, Parallel: 3, Decide: e.decide}
+	runner := Runner{Plan: e.plan, Journal: e, Hands: e, Now: now, Wait: wait, Parallel: 3, Decide: e.decide, Hold: e.hold}
 	return runner.Run(context.Background(), records)
 }
 

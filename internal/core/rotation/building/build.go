@@ -21,8 +21,8 @@ import (
 func Build(in Input) rotation.Plan {
 	b := &builder{in: in, plan: rotation.Plan{
 		Kind: in.Kind, CredentialID: in.CredentialID, Credential: in.Credential, Of: in.Of, Type: in.Type,
-		Authority: in.Authority, Policy: in.Policy, When: in.When, Patience: cmp.Or(in.Patience, rotation.DefaultPatience), Notes: []rotation.Note{},
-	}, restarts: map[string][]int{}, running: map[string][]Unit{}, replaceOf: map[string]int{}, logOnOf: map[string]int{}, restartOf: map[string]int{}, proveOf: map[string]int{}, lastReplica: map[string]int{}, lastTaken: map[string]int{}}
+		Authority: in.Authority, Policy: in.Policy, When: in.When, Windows: in.Windows, AtWindowEnd: in.AtWindowEnd, Patience: cmp.Or(in.Patience, rotation.DefaultPatience), Notes: []rotation.Note{},
+	}, restarts: map[string][]int{}, running: map[string][]Unit{}, replaceOf: map[string]int{}, logOnOf: map[string]int{}, restartOf: map[string]int{}, proveOf: map[string]int{}, groupOf: map[string][]int{}, lastTaken: map[string]int{}}
 	if b.plan.When == "" {
 		b.plan.When = rotation.RestartNow
 	}
@@ -42,15 +42,18 @@ func Build(in Input) rotation.Plan {
 	if in.Kind != rotation.KindAssign {
 		b.open(b.stops(units))
 	}
-	b.replacements()
+	for _, u := range units {
+		b.running[u.SystemID] = append(b.running[u.SystemID], u)
+	}
+	first := b.firstAlone(units)
+	b.replacements(func(string, string) bool { return true }, func(LogOn) bool { return true })
 	for _, words := range cycles {
 		b.note(rotation.NoteInfo, "%s", words)
 	}
 	for _, u := range units {
-		b.running[u.SystemID] = append(b.running[u.SystemID], u)
-	}
-	for _, u := range units {
-		b.restart(u, b.running[u.SystemID])
+		if u.key() != first {
+			b.restart(u, b.running[u.SystemID])
+		}
 	}
 	if in.Kind != rotation.KindAssign {
 		b.close()
@@ -77,7 +80,7 @@ func (b *builder) stops(units []Unit) []int {
 		if !u.Running || !b.gives(u) {
 			continue
 		}
-		stop := rotation.Step{Kind: rotation.StepStop, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Needs: []int{b.sealed}}
+		stop := rotation.Step{Kind: rotation.StepStop, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Needs: []int{b.sealed}, Window: b.in.Window}
 		if i, found := before[u.SystemID]; found {
 			stop.Needs = append(stop.Needs, i)
 		}
@@ -91,7 +94,7 @@ func (b *builder) stops(units []Unit) []int {
 func (b *builder) gives(u Unit) bool {
 	return slices.ContainsFunc(b.in.Files, func(f File) bool { return f.SystemID == u.SystemID && slices.Contains(u.Reads, f.Path) }) ||
 		slices.ContainsFunc(b.in.LogOns, func(l LogOn) bool {
-			return l.SystemID == u.SystemID && estate.PlaceKey(l.Place.Kind, l.Place.Place) == estate.PlaceKey(u.Kind, u.Name)
+			return l.SystemID == u.SystemID && l.Place.Key() == u.Place().Key()
 		})
 }
 
@@ -105,8 +108,8 @@ type builder struct {
 	// By system and place: the steps that a restart must wait for, that
 	// restart it (or take it down with another), and that prove it.
 	replaceOf, logOnOf, restartOf, proveOf map[string]int
-	lastReplica                            map[string]int // by name
-	lastTaken                              map[string]int // by system and name: the latest proof of what takes it down
+	groupOf                                map[string][]int // by name of the group: the proofs of those in it, in order
+	lastTaken                              map[string]int   // by system and name: the latest proof of what takes it down
 	restarts                               map[string][]int
 	running                                map[string][]Unit // by system
 }
@@ -136,9 +139,12 @@ func (b *builder) note(kind rotation.NoteKind, format string, args ...any) {
 	b.plan.Notes = append(b.plan.Notes, rotation.Note{Kind: kind, Text: fmt.Sprintf(format, args...)})
 }
 
-// replacements adds the copies and the log-ons.
-func (b *builder) replacements() {
-	files := append([]File(nil), b.in.Files...)
+// replacements adds those copies and log-ons that are chosen and were not added before.
+func (b *builder) replacements(file func(system, path string) bool, logOn func(LogOn) bool) {
+	files := slices.DeleteFunc(slices.Clone(b.in.Files), func(f File) bool {
+		_, added := b.replaceOf[f.SystemID+"\x00"+f.Path]
+		return added || !file(f.SystemID, f.Path)
+	})
 	sort.Slice(files, func(i, j int) bool {
 		return files[i].System+"\x00"+files[i].Path < files[j].System+"\x00"+files[j].Path
 	})
@@ -153,13 +159,16 @@ func (b *builder) replacements() {
 		b.replaceOf[f.SystemID+"\x00"+f.Path] = i
 		b.ends = append(b.ends, i)
 	}
-	logOns := append([]LogOn(nil), b.in.LogOns...)
+	logOns := slices.DeleteFunc(slices.Clone(b.in.LogOns), func(l LogOn) bool {
+		_, added := b.logOnOf[l.SystemID+"\x00"+l.Place.Key()]
+		return added || !logOn(l)
+	})
 	sort.Slice(logOns, func(i, j int) bool {
-		return logOns[i].System+"\x00"+estate.PlaceKey(logOns[i].Place.Kind, logOns[i].Place.Place) < logOns[j].System+"\x00"+estate.PlaceKey(logOns[j].Place.Kind, logOns[j].Place.Place)
+		return logOns[i].System+"\x00"+logOns[i].Place.Key() < logOns[j].System+"\x00"+logOns[j].Place.Key()
 	})
 	for _, l := range logOns {
 		i := b.add(rotation.Step{Kind: rotation.StepLogOn, SystemID: l.SystemID, System: l.System, Subject: l.Place.Place, Dependent: l.Place.Kind, LogOn: &rotation.StepLogOnAs{Was: l.Was, WasID: l.WasID, Account: l.Account, Moved: l.Moved}, Needs: slices.Clone(b.signIns)})
-		b.logOnOf[l.SystemID+"\x00"+estate.PlaceKey(l.Place.Kind, l.Place.Place)] = i
+		b.logOnOf[l.SystemID+"\x00"+l.Place.Key()] = i
 		b.ends = append(b.ends, i)
 	}
 }
@@ -210,20 +219,35 @@ func (b *builder) restart(u Unit, all []Unit) {
 	if len(needs) == 0 && !u.Start {
 		return
 	}
-	restart := rotation.Step{Kind: rotation.StepRestart, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Needs: needs, NotBefore: b.in.NotBefore, NotAfter: b.in.NotAfter}
+	restart := rotation.Step{Kind: rotation.StepRestart, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Needs: needs, NotBefore: b.in.NotBefore, NotAfter: b.in.NotAfter, Window: u.Window, Expected: u.Expected}
+	if len(needs) > 0 && b.apart(u) {
+		b.note(rotation.NoteLatent, "%s on %s is restarted in the window %s, and the value that it runs with is refused from the change on: until then it cannot sign in anew", u.Name, u.System, u.Window)
+	}
 	for _, name := range u.After {
 		if i, found := b.proveOf[u.SystemID+"\x00"+estate.PlaceKey(u.Kind, name)]; found {
 			restart.After = append(restart.After, i)
 		}
 	}
-	if i, found := b.lastReplica[u.Name]; found {
-		restart.After = append(restart.After, i)
+	for _, other := range u.Behind {
+		if i, found := b.proveOf[other.key()]; found && !slices.Contains(restart.After, i) {
+			restart.After = append(restart.After, i)
+		}
 	}
+	groups := b.groups(u)
+	for group, most := range groups {
+		if list := b.groupOf[group]; len(list) >= most && !slices.Contains(restart.After, list[len(list)-most]) {
+			restart.After = append(restart.After, list[len(list)-most])
+		}
+	}
+	slices.Sort(restart.After)
 	along := b.along(u, all, &restart)
 	r := b.add(restart)
 	b.restarts[u.SystemID] = append(b.restarts[u.SystemID], r)
 	p := b.add(rotation.Step{Kind: rotation.StepProve, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Check: u.Check, Needs: []int{r}})
-	b.restartOf[key], b.proveOf[key], b.lastReplica[u.Name] = r, p, p
+	b.restartOf[key], b.proveOf[key] = r, p
+	for group := range groups {
+		b.groupOf[group] = append(b.groupOf[group], p)
+	}
 	for _, other := range along {
 		b.lastTaken[other.key()] = p
 	}
@@ -328,6 +352,15 @@ func startOrder(units []Unit) ([]Unit, []string) {
 				continue
 			}
 			visit(j)
+		}
+		for _, other := range sorted[i].Behind {
+			switch j, found := at[other.key()]; {
+			case !found || mark[j] == 2:
+			case mark[j] == 1:
+				notes = append(notes, fmt.Sprintf("the order of %s on %s and %s on %s is a circle: restarted one after the other", sorted[i].Name, sorted[i].System, other.Name, sorted[j].System))
+			default:
+				visit(j)
+			}
 		}
 		mark[i] = 2
 		out = append(out, sorted[i])

@@ -55,17 +55,21 @@ type Unit struct {
 	Kind     estate.DependentKind // unit when empty
 	Name     string               // its place
 	Running  bool
-	Start    bool     // bring it up although it is down
-	Reads    []string // paths of files on the same system
-	After    []string // names of units on the same system that start before it
-	Requires []string // names of units that take it down with them
+	Start    bool          // bring it up although it is down
+	Reads    []string      // paths of files on the same system
+	After    []string      // names of units on the same system that start before it
+	Requires []string      // names of units that take it down with them
+	Behind   []Unit        // of any system, by kind and name: each is proven before this one is restarted
+	Groups   []string      // of which only some are restarted at the same time
+	Window   string        // in which it is restarted; "" for at any time
+	Expected time.Duration // how long it stood still in earlier rotations; 0 where that is not known
 	Check    *rotation.AppCheck
 }
 
 // Place is the unit's place.
 func (u Unit) Place() estate.Place { return estate.Place{Kind: u.Kind, Place: u.Name} }
 
-func (u Unit) key() string { return u.SystemID + "\x00" + estate.PlaceKey(u.Kind, u.Name) }
+func (u Unit) key() string { return u.SystemID + "\x00" + u.Place().Key() }
 
 // Input is what Build needs to know.
 type Input struct {
@@ -84,5 +88,10 @@ type Input struct {
 	Stewards            []Steward     // systems that we reach with the account ourselves
 	Files               []File
 	Units               []Unit
-	StopFirst           bool // what would go on with the old value is stopped before the change, where restarts are now
+	Windows             map[string]rotation.Openings
+	Window              string // in which the authority is changed; "" for at any time
+	AtWindowEnd         rotation.WindowEnd
+	FirstAlone          bool           // one dependent is changed and proven before all others
+	Groups              map[string]int // how many of a group at the same time; 1 where it does not say
+	StopFirst           bool           // what would go on with the old value is stopped before the change, where restarts are now
 }

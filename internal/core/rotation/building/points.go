@@ -25,7 +25,7 @@ func (b *builder) open(needs []int) {
 		return cmp.Or(cmp.Compare(x.System, y.System), cmp.Compare(x.Account, y.Account), cmp.Compare(x.Path, y.Path))
 	})
 	for _, p := range points {
-		step := rotation.Step{Kind: rotation.StepChange, SystemID: p.SystemID, System: p.System, Subject: p.Account, Overlap: p.Overlap, Needs: slices.Clone(needs)}
+		step := rotation.Step{Kind: rotation.StepChange, SystemID: p.SystemID, System: p.System, Subject: p.Account, Overlap: p.Overlap, Needs: slices.Clone(needs), Window: b.in.Window}
 		if p.Path != "" {
 			step.Subject, step.Door = p.Path, &rotation.Door{Account: p.Account}
 		}
@@ -68,7 +68,7 @@ func (b *builder) close() {
 				if !retire.Overlap {
 					continue
 				}
-				retire.Kind, retire.Needs, retire.Overlap = rotation.StepRetire, needs, false
+				retire.Kind, retire.Needs, retire.Overlap, retire.Window = rotation.StepRetire, needs, false, ""
 				g.retires = append(g.retires, b.add(retire))
 			}
 		}
