@@ -38,6 +38,12 @@ type (
 	CommonOptionID int64
 	// RuleID numbers a rule.
 	RuleID int64
+	// WindowID numbers a window.
+	WindowID int64
+	// PolicyID numbers a policy.
+	PolicyID int64
+	// OrderID numbers an order of restarts.
+	OrderID int64
 	// ChangeID numbers a change that was seen.
 	ChangeID int64
 )

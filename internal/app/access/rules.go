@@ -37,6 +37,16 @@ const (
 	RemoveRule         Action = "remove-rule"
 	PutLabel           Action = "put-label"
 	DropLabel          Action = "drop-label"
+	PreviewWindow      Action = "preview-window"
+	SaveWindow         Action = "save-window"
+	RemoveWindow       Action = "remove-window"
+	PreviewPolicy      Action = "preview-policy"
+	SavePolicy         Action = "save-policy"
+	RemovePolicy       Action = "remove-policy"
+	SaveOrder          Action = "save-order"
+	RemoveOrder        Action = "remove-order"
+	FreezeAll          Action = "freeze"
+	ThawAll            Action = "thaw"
 	CancelSurvey       Action = "cancel-survey"
 	ExplainDependent   Action = "explain-dependent"
 	StartDependents    Action = "start-dependents"
@@ -111,6 +121,27 @@ var rules = map[Action]rule{
 	RemoveRule:            administrators,
 	PutLabel:              administrators,
 	DropLabel:             administrators,
+	PreviewWindow:         {roles: []string{RoleOperator, RoleAdministrator}},
+	SaveWindow:            administrators,
+	RemoveWindow:          administrators,
+	PreviewPolicy:         {roles: []string{RoleOperator, RoleAdministrator}},
+	SavePolicy:            administrators,
+	RemovePolicy:          administrators,
+	SaveOrder:             administrators,
+	RemoveOrder:           administrators,
+	FreezeAll:             {roles: []string{RoleOperator, RoleApprover, RoleAdministrator}},
+	ThawAll:               {roles: []string{RoleOperator, RoleAdministrator}},
+	"list-windows":        readers,
+	"get-window":          readers,
+	"list-policies":       readers,
+	"get-policy":          readers,
+	"get-account-policy":  readers,
+	"list-orders":         readers,
+	"get-order":           readers,
+	"list-turns":          readers,
+	"list-nights":         readers,
+	"get-freeze":          readers,
+	"list-interruptions":  readers,
 	"list-rules":          readers,
 	"get-rule":            readers,
 	"list-rule-fields":    readers,

@@ -16,16 +16,19 @@ import (
 	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/app/diagnose"
 	"mossledger.example/moss/internal/app/findings"
+	"mossledger.example/moss/internal/app/freeze"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/labels"
 	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/app/picture"
+	"mossledger.example/moss/internal/app/policies"
 	"mossledger.example/moss/internal/app/rotate"
 	"mossledger.example/moss/internal/app/rotate/acts"
 	"mossledger.example/moss/internal/app/rotate/looks"
 	"mossledger.example/moss/internal/app/schedule"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/app/survey"
+	"mossledger.example/moss/internal/app/unattended"
 	"mossledger.example/moss/internal/store"
 	"mossledger.example/moss/internal/store/database"
 )
@@ -50,21 +53,24 @@ type Config struct {
 
 // Application is all activities. Make one with New, Start it, Stop it.
 type Application struct {
-	Store     *store.Store
-	Base      *app.Base
-	Sealed    *sealed.Keeper
-	Approvals *approval.Approvals
-	Inventory *inventory.Inventory
-	Picture   *picture.Picture
-	Findings  *findings.Engine
-	Surveys   *survey.Surveys
-	Custody   *custody.Custody
-	Rotations *rotate.Rotations
-	Looks     *looks.Looks
-	Diagnoses *diagnose.Diagnoses
-	People    *people.People
-	Schedule  *schedule.Schedule
-	Labels    *labels.Labels
+	Store      *store.Store
+	Base       *app.Base
+	Sealed     *sealed.Keeper
+	Approvals  *approval.Approvals
+	Inventory  *inventory.Inventory
+	Picture    *picture.Picture
+	Findings   *findings.Engine
+	Surveys    *survey.Surveys
+	Custody    *custody.Custody
+	Rotations  *rotate.Rotations
+	Looks      *looks.Looks
+	Diagnoses  *diagnose.Diagnoses
+	People     *people.People
+	Schedule   *schedule.Schedule
+	Labels     *labels.Labels
+	Policies   *policies.Policies
+	Freeze     *freeze.Freeze
+	Unattended *unattended.Unattended
 
 	duties []schedule.Duty
 }
@@ -96,10 +102,17 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	a.Custody = custody.New(base, a.Store, a.Sealed, a.Inventory, a.Picture, a.Surveys)
 	hands := acts.New(base, a.Store, a.Sealed, a.Inventory, a.Custody)
 	a.Looks = looks.New(base, a.Store, a.Sealed, hands)
+	a.Policies = policies.New(base, a.Store)
+	if a.Freeze, err = freeze.New(ctx, base, a.Store); err != nil {
+		return nil, err
+	}
 	a.Rotations = rotate.New(rotate.Needs{
 		Base: base, Store: a.Store, Sealed: a.Sealed, Approvals: a.Approvals, Inventory: a.Inventory, Picture: a.Picture, Findings: a.Findings, Surveys: a.Surveys, Custody: a.Custody,
-		Acts: hands, Looks: a.Looks, AtOnce: config.Acts, Drill: config.Drill, Kill: config.Kill,
+		Acts: hands, Looks: a.Looks, Policies: a.Policies, Freeze: a.Freeze, AtOnce: config.Acts, Drill: config.Drill, Kill: config.Kill,
 	})
+	a.Unattended = unattended.New(base, a.Store, a.Policies, a.Rotations, a.Freeze)
+	a.Rotations.After(a.Unattended.Kick)
+	a.Policies.Changed(a.Unattended.Kick)
 	a.Diagnoses = diagnose.New(base, a.Store, a.Sealed, a.Inventory, a.Surveys, a.Custody, a.Rotations)
 	a.Schedule = schedule.New(base, a.Store)
 	a.Labels = labels.New(base, a.Store)
@@ -108,7 +121,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 			base.Log.Error("rules could not be applied after a survey", "error", err)
 		}
 	})
-	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Looks.LookAgain}}
+	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Looks.LookAgain}, {Name: "rotate", Title: "rotate what is due by policies", Every: lookEvery, Do: a.Unattended.Look}}
 	if err := a.Inventory.BindExisting(ctx); err != nil {
 		return nil, fmt.Errorf("bind what is there to its systems: %w", err)
 	}

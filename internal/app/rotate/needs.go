@@ -13,6 +13,7 @@ import (
 // Store is what this package needs of the store.
 type Store interface {
 	planning.Store
+	AddInterruptions(ctx context.Context, list []records.Interruption) error
 	AllSystems(ctx context.Context) ([]records.System, error)
 	AppendJournal(ctx context.Context, v records.Rotation, r rotation.Record, mode string, result string, effects records.Effects, entries ...ledger.Entry) error
 	ApprovalWords(ctx context.Context, id records.ApprovalID, words string) error

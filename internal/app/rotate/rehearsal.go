@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"time"
@@ -135,7 +136,10 @@ func (rotations *Rotations) allowed(ctx context.Context, c records.Credential, p
 }
 
 func stepsOf(p rotation.Plan) []string {
-	out := []string{p.Type, p.Patience.String()}
+	out := []string{p.Type, p.Patience.String(), string(p.AtWindowEnd), p.FirstAlone}
+	for _, name := range slices.Sorted(maps.Keys(p.Windows)) {
+		out = append(out, name+" "+p.Windows[name].Words)
+	}
 	for _, s := range p.Steps {
 		out = append(out, fmt.Sprintf("%s %v %v %v %+v %v %v %v", s.Title(), s.Places, s.Needs, s.After, s.Check, s.Along, s.NotBefore, s.NotAfter)+doorOf(s))
 	}

@@ -16,8 +16,10 @@ import (
 	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/app/findings"
+	"mossledger.example/moss/internal/app/freeze"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/picture"
+	"mossledger.example/moss/internal/app/policies"
 	"mossledger.example/moss/internal/app/rotate/acts"
 	"mossledger.example/moss/internal/app/rotate/looks"
 	"mossledger.example/moss/internal/app/rotate/planning"
@@ -43,8 +45,10 @@ type Rotations struct {
 	custody   *custody.Custody
 	acts      *acts.Acts
 	looks     *looks.Looks
+	freeze    *freeze.Freeze
 	atOnce    int // acts of one rotation
 
+	after     func() // called when one has ended; nil for nobody
 	lock      sync.Mutex
 	running   map[records.RotationID]*running
 	drill     int
@@ -65,6 +69,8 @@ type Needs struct {
 	Custody   *custody.Custody
 	Acts      *acts.Acts
 	Looks     *looks.Looks
+	Policies  *policies.Policies
+	Freeze    *freeze.Freeze
 	AtOnce    int // acts of one rotation; 0 for 32
 	// Drill ends the process with Kill after that many journal records, to exercise
 	// recovery; 0 never.
@@ -74,11 +80,14 @@ type Needs struct {
 
 // New makes Rotations. They carry out approvals of overrides.
 func New(n Needs) *Rotations {
-	rotations := &Rotations{base: n.Base, store: n.Store, sealed: n.Sealed, approval: n.Approvals, inventory: n.Inventory, picture: n.Picture, findings: n.Findings, survey: n.Surveys, custody: n.Custody, acts: n.Acts, looks: n.Looks, atOnce: cmp.Or(n.AtOnce, 32), running: map[records.RotationID]*running{}, drill: n.Drill, kill: n.Kill}
-	rotations.planning = planning.New(n.Store, n.Sealed, n.Custody, n.Inventory, n.Picture, n.Base.Now, rotations.Settled)
+	rotations := &Rotations{base: n.Base, store: n.Store, sealed: n.Sealed, approval: n.Approvals, inventory: n.Inventory, picture: n.Picture, findings: n.Findings, survey: n.Surveys, custody: n.Custody, acts: n.Acts, looks: n.Looks, freeze: n.Freeze, atOnce: cmp.Or(n.AtOnce, 32), running: map[records.RotationID]*running{}, drill: n.Drill, kill: n.Kill}
+	rotations.planning = planning.New(n.Store, n.Sealed, n.Custody, n.Inventory, n.Picture, n.Policies, n.Base.Now, rotations.Settled)
 	n.Approvals.Carry(approval.KindRotation, approval.Carrier{Action: access.OverrideRotation, CarryOut: rotations.startApproved})
 	return rotations
 }
+
+// After has f called whenever a rotation ended or stopped.
+func (rotations *Rotations) After(f func()) { rotations.after = f }
 
 // Recover takes up what an earlier run of the service left.
 func (rotations *Rotations) Recover(ctx context.Context) error {
@@ -105,6 +114,9 @@ func (rotations *Rotations) Start(ctx context.Context, by access.Actor, c record
 	}
 	if reason == "" {
 		return 0, fmt.Errorf("%w: give a reason", app.ErrInput)
+	}
+	if err := rotations.freeze.Refuse(); err != nil {
+		return 0, err
 	}
 	if !c.InCustody() {
 		return 0, fmt.Errorf("%w: %s is not in custody: take it first", app.ErrRefused, c.Name)

@@ -43,6 +43,20 @@ func (rotations *Rotations) Halted(id records.RotationID) string {
 	return active.words
 }
 
+// noteInterruptions keeps how long each dependent stood still, and how long was expected.
+func (rotations *Rotations) noteInterruptions(ctx context.Context, r records.Rotation) error {
+	journal, err := rotations.store.Journal(ctx, r.ID, 0)
+	if err != nil {
+		return err
+	}
+	var list []records.Interruption
+	for _, i := range rotation.Interruptions(r.Plan, journal) {
+		step := r.Plan.Steps[i.Step]
+		list = append(list, records.Interruption{RotationID: r.ID, SystemID: app.Number[records.SystemID](step.SystemID), System: step.System, Place: step.Subject, At: i.From, Milliseconds: i.To.Sub(i.From).Milliseconds(), Expected: step.Expected.Milliseconds()})
+	}
+	return rotations.store.AddInterruptions(context.WithoutCancel(ctx), list)
+}
+
 // settledTime bounds how long planning waits for the end of earlier rotations.
 const settledTime = 30 * time.Second
 
@@ -87,6 +101,9 @@ func (rotations *Rotations) launch(r records.Rotation) {
 		rotations.lock.Unlock()
 		close(active.ended)
 		rotations.base.Topics.Wake(app.RotationTopic(r.ID), "all")
+		if rotations.after != nil {
+			rotations.after()
+		}
 		if err != nil && rotations.base.Context.Err() == nil {
 			rotations.base.Log.Error("a rotation stopped", "rotation", r.ID, "credential", r.Credential, "error", err)
 		}
@@ -130,7 +147,7 @@ func (rotations *Rotations) run(r records.Rotation, active *running) (rotation.S
 	}
 	runner := &rotation.Runner{
 		Plan: r.Plan, Journal: &journal{rotations: rotations, rotation: r, state: state, written: func() { active.tell("") }}, Hands: h,
-		Now: rotations.base.Now, Wait: connect.Wait, Parallel: rotations.atOnce, Decide: active.decide,
+		Now: rotations.base.Now, Wait: connect.Wait, Parallel: rotations.atOnce, Decide: active.decide, Hold: rotations.freeze.Frozen,
 	}
 	// One sign-in for the acts that follow each other on a system.
 	ctx, end := connect.KeepSessions(rotations.base.Context)
@@ -142,6 +159,9 @@ func (rotations *Rotations) run(r records.Rotation, active *running) (rotation.S
 	}
 	if state.Mode == rotation.ModeFinished {
 		rotations.looks.NoteOwnTrials(ctx, h, state)
+		if err := rotations.noteInterruptions(ctx, r); err != nil {
+			rotations.base.Log.Warn("how long dependents stood still could not be kept", "rotation", r.ID, "error", err)
+		}
 	}
 	return state, rotations.rotationFindings(r, state)
 }

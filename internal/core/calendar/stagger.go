@@ -104,6 +104,12 @@ func (s *Stagger) Rarely() bool { return s.rarely }
 // Cycle is over how many openings turns are spread.
 func (s *Stagger) Cycle() int { return s.cycle }
 
+// Opening is the one that is open at a time, or else the next one; zero when there is none.
+func (s *Stagger) Opening(at time.Time) Slot {
+	slot, _ := OpenIn(s.slots, at)
+	return slot
+}
+
 // turn is which of the openings of a cycle is somebody's.
 func (s *Stagger) turn(who string) int {
 	sum := sha256.Sum256([]byte(who))
@@ -138,8 +144,7 @@ func (s *Stagger) Due(who string, last, now time.Time) (next Slot, since time.Ti
 	passed := s.Turns(who, last, now)
 	if len(passed) > 0 {
 		since = passed[0].From
-		next, _ = OpenIn(s.slots, now)
-		return next, since
+		return s.Opening(now), since
 	}
 	for _, slot := range s.Turns(who, now, now.Add(farthest)) {
 		return slot, time.Time{}

@@ -22,12 +22,14 @@ const (
 	NoteOutOfReach    NoteKind = "out-of-reach"  // a holder cannot be given the new value
 	NoteAmbiguous     NoteKind = "ambiguous"     // whose copy it is cannot be told
 	NoteAcceptor      NoteKind = "acceptor"      // a program accepts tickets with a key that will not be made anew
+	NoteWay           NoteKind = "way"           // the way that is asked for cannot be gone
+	NoteWindow        NoteKind = "window"        // a window that it waits for does not open any more
 	NoteAlone         NoteKind = "left-alone"    // it names the account, and is not the value in custody
 )
 
 // Note is what a person should know of a plan before saying yes.
 type Note struct {
-	Kind NoteKind `json:"kind" enum:"info,overlap,latent,irreplaceable,doubtful,left,by-hand,exposed,unexplained,out-of-reach,ambiguous,acceptor,left-alone"`
+	Kind NoteKind `json:"kind" enum:"info,overlap,latent,irreplaceable,doubtful,left,by-hand,exposed,unexplained,out-of-reach,ambiguous,acceptor,way,window,left-alone"`
 	Text string   `json:"text"`
 }
 

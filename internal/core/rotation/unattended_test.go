@@ -311,3 +311,52 @@ func TestGroupsAndDeclaredOrder(t *testing.T) {
 	}), "%v", circle.Notes)
 	require.Equal(t, 6, circle.Restarts())
 }
+
+// How long each dependent stood still is read from the journal; what was undone is no
+// measure, and what was stopped first stood from then on.
+func TestInterruptions(t *testing.T) {
+	for way, many := range map[int]int{atOnce: 5, overlapping: 5, keyPair: 4, stoppedFirst: 4} {
+		e := newWorld(t, PolicyUndo, way)
+		slow := time.Minute
+		e.before = func(r Record) {
+			if r.Event == EventIntent {
+				e.clock = e.clock.Add(slow)
+			}
+		}
+		require.Equal(t, FinishedDone, e.settle().Result)
+		list := Interruptions(e.plan, e.wrote)
+		require.Len(t, list, many)
+		for _, i := range list {
+			step := e.plan.Steps[i.Step]
+			require.Equal(t, StepRestart, step.Kind)
+			require.GreaterOrEqual(t, i.To.Sub(i.From), slow, step.Title())
+			if way == stoppedFirst {
+				require.Greater(t, i.To.Sub(i.From), 4*slow, "it stood still from before the change")
+			}
+		}
+		state := mustFold(t, e.plan, e.wrote)
+		require.NoError(t, e.Append(context.Background(), Record{Seq: state.Last + 1, Event: EventDecision, Step: -1, Result: DecideUndo}))
+		_, err := e.run(append([]Record(nil), e.wrote...))
+		require.NoError(t, err)
+		require.Empty(t, Interruptions(e.plan, e.wrote))
+	}
+}
+
+func TestWaitsForAWindow(t *testing.T) {
+	e := newWorldOf(t, PolicyUndo, atOnce, func(in *Input) {
+		in.Windows, in.Window = map[string]Openings{"nights": nights(2)}, "nights"
+	})
+	state := mustFold(t, e.plan, nil)
+	window, _ := state.WaitsFor(e.clock)
+	require.Empty(t, window, "the new value is sealed at any time")
+	runner := Runner{Plan: e.plan, Journal: e, Hands: e, Now: func() time.Time { return e.clock }, Wait: func(context.Context, time.Duration) error { return context.Canceled }, Parallel: 3, Decide: nil}
+	ctx, cancel := context.WithCancel(context.Background())
+	runner.Wait = func(context.Context, time.Duration) error { cancel(); return context.Canceled }
+	state, err := runner.Run(ctx, nil)
+	require.ErrorIs(t, err, context.Canceled)
+	window, opens := state.WaitsFor(e.clock)
+	require.Equal(t, "nights", window)
+	require.Equal(t, time.Date(2026, 3, 1, 22, 0, 0, 0, time.UTC), opens)
+	window, _ = state.WaitsFor(opens)
+	require.Empty(t, window)
+}

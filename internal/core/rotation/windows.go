@@ -116,3 +116,65 @@ func soonest(a, b time.Time) time.Time {
 	}
 	return a
 }
+
+// WaitsFor is the window that everything which may be done now waits for, and when it
+// opens; "" when something else can be done.
+func (s *State) WaitsFor(now time.Time) (window string, opens time.Time) {
+	if s.Mode != ModeForward || s.AnyTime {
+		return "", opens
+	}
+	for _, a := range Next(*s, nil) {
+		step := &s.Plan.Steps[a.Step]
+		if a.Kind != ActDo {
+			return "", time.Time{}
+		}
+		at, over := s.Plan.when(step, now)
+		if at.IsZero() || over {
+			return "", time.Time{}
+		}
+		if opens.IsZero() || at.Before(opens) {
+			window, opens = step.Window, at
+		}
+	}
+	return window, opens
+}
+
+// Interruption is how long a dependent stood still: from its restart, or from when it was
+// stopped before the change, until it was proven.
+type Interruption struct {
+	Step     int // its restart
+	From, To time.Time
+}
+
+// Interruptions are those of a rotation, by its journal. What was undone is left out.
+func Interruptions(plan Plan, records []Record) []Interruption {
+	began, ended := map[int]time.Time{}, map[int]time.Time{}
+	for _, r := range records {
+		switch {
+		case r.Step < 0 || r.Step >= len(plan.Steps):
+		case r.Undo:
+			delete(began, r.Step)
+			delete(ended, r.Step)
+		case r.Event == EventIntent && began[r.Step].IsZero():
+			began[r.Step] = r.Time
+		case r.Event == EventOutcome && r.Result == ResultDone, r.Event == EventProbed && r.Result == ProbeEffective:
+			ended[r.Step] = r.Time
+		}
+	}
+	stops := indexOf(plan).stops
+	var out []Interruption
+	for i, s := range plan.Steps {
+		if s.Kind != StepProve || len(s.Needs) == 0 || ended[i].IsZero() {
+			continue
+		}
+		restart := s.Needs[0]
+		from := began[restart]
+		if at := began[stops[restart]]; stops[restart] != 0 && !at.IsZero() {
+			from = at
+		}
+		if !from.IsZero() && ended[i].After(from) {
+			out = append(out, Interruption{restart, from, ended[i]})
+		}
+	}
+	return out
+}

@@ -196,3 +196,10 @@ func whatBecame(found, gone, newIsTold bool, fields []change.Field) change.What 
 	}
 	return ""
 }
+
+// LatestChangeByOthers is what somebody outside of Moss Ledger changed last of an account
+// or its dependents since some time; ErrNotFound when nothing.
+func (s *Log) LatestChangeByOthers(ctx context.Context, account records.AccountID, since time.Time) (records.SeenChange, error) {
+	return scanChange(s.Read.QueryRowContext(ctx, "SELECT "+changeColumns+" FROM changes x WHERE x.made_by = '"+records.ByOthers+"' AND x.what <> '"+string(change.New)+`' AND x.at > ?
+		AND (x.account_id = ? OR x.dependent_id IN (SELECT t.dependent_id FROM ties t WHERE t.account_id = ?)) ORDER BY x.at DESC, x.id DESC LIMIT 1`, database.StampOf(since), account, account))
+}

@@ -20,6 +20,8 @@ var judgedNotes = []struct {
 	{rotation.NoteOutOfReach, "every holder gets the new key", connect.CheckFailed, "it would be locked out when the old key is removed: replace it there by hand first, or remove it"},
 	{rotation.NoteAcceptor, "every program that accepts tickets gets the new key", connect.CheckFailed, "survey the host where it runs; or make its key tab anew right afterwards, and say so: 'moss dependent decide ID --leave --reason ...' of a key tab, --no-acceptors REASON where none was found"},
 	{rotation.NoteAmbiguous, "every copy belongs to one account", connect.CheckFailed, "write the account's name beside it, or give the other account a password of its own first"},
+	{rotation.NoteWay, "it can be changed in the way that is asked for", connect.CheckFailed, "ask for another way, or for any: 'moss policy change --way any', '--way any'"},
+	{rotation.NoteWindow, "every window that it waits for opens", connect.CheckFailed, "change the window: 'moss window change'; or say that no window counts: '--any-time'"},
 	{rotation.NoteAlone, "every copy that names the account is the current value", connect.CheckWarning, "if something still reads it, it is refused already, or the picture is old: survey that system"},
 }
 

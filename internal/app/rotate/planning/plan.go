@@ -11,6 +11,7 @@ import (
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/picture"
+	"mossledger.example/moss/internal/app/policies"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
@@ -34,6 +35,9 @@ type planner struct {
 	systems    map[records.SystemID]bool
 
 	decisions map[records.SystemID]map[string]records.CopyDecision
+
+	bounds *policies.Bounds
+	listed []records.Dependent // of each unit of the input, in its order
 
 	runsWith  map[string]string // where a unit's processes have the value, by system and unit
 	restarted map[string]bool   // units that are, because of a file
@@ -65,6 +69,9 @@ func (planning *Planning) Plan(ctx context.Context, c records.Credential, wish R
 	if err := p.begin(ctx); err != nil {
 		return rotation.Plan{}, err
 	}
+	if p.bounds, err = planning.policies.BoundsOf(ctx, c.AccountID, wish.Window); err != nil {
+		return rotation.Plan{}, err
+	}
 	holders, err := p.points(ctx)
 	if err != nil {
 		return rotation.Plan{}, err
@@ -84,6 +91,7 @@ func (planning *Planning) Plan(ctx context.Context, c records.Credential, wish R
 	if err != nil {
 		return rotation.Plan{}, err
 	}
+	p.way()
 	return p.build(ctx)
 }
 
@@ -149,6 +157,9 @@ func (p *planner) build(ctx context.Context) (rotation.Plan, error) {
 		}
 	}
 	p.unexplained()
+	if err := p.bound(); err != nil {
+		return rotation.Plan{}, err
+	}
 	plan := building.Build(p.input)
 	slices.SortFunc(p.notes, func(a, b rotation.Note) int { return strings.Compare(a.String(), b.String()) })
 	plan.Notes = append(plan.Notes, p.notes...)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"time"
 
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/core/estate"
@@ -73,6 +74,10 @@ func (p *planner) units(ctx context.Context, system records.SystemID) error {
 		}
 	}
 	concerned := p.concerned(all)
+	expected, err := p.bounds.Expected(ctx, system)
+	if err != nil {
+		return err
+	}
 	for _, d := range all {
 		reads := p.reads(d, named)
 		p.restarted[d.System+"\x00"+d.Place] = d.Kind == estate.DependentUnit && len(reads) > 0
@@ -82,7 +87,7 @@ func (p *planner) units(ctx context.Context, system records.SystemID) error {
 			}
 			continue
 		}
-		p.unit(d, reads, concerned[d.Place])
+		p.unit(d, reads, concerned[d.Place], expected[d.Place])
 	}
 	return nil
 }
@@ -121,15 +126,19 @@ func (p *planner) reads(d records.Dependent, named map[string]bool) []string {
 
 // unit takes a dependent that runs into the plan, when it has to be restarted or
 // may be taken down by a restart.
-func (p *planner) unit(d records.Dependent, reads []string, concerned bool) {
+func (p *planner) unit(d records.Dependent, reads []string, concerned bool, expected time.Duration) {
 	u := building.Unit{
 		SystemID: d.SystemID.String(), System: d.System, Kind: d.Kind, Name: d.Place, Reads: reads, After: d.After, Requires: d.Requires, Check: d.Check,
 		Running: d.Up() || d.Kind == estate.DependentUnit && d.State == "failed", Start: p.wish.Start && !d.Up() && d.ByItself() && concerned,
+		Groups: p.bounds.Groups(d), Expected: expected,
 	}
 	changed := len(reads) > 0 || p.logOns[logOnKey(d)]
 	switch {
 	case d.Kind.Runs() && (changed || (u.Running || u.Start) && len(d.Requires) > 0):
-		p.input.Units = append(p.input.Units, u)
+		if changed && !p.wish.AnyTime {
+			u.Window = p.bounds.Of(d)
+		}
+		p.input.Units, p.listed = append(p.input.Units, u), append(p.listed, d)
 	case d.Kind == estate.DependentTask && changed:
 		p.note(rotation.NoteInfo, "the task %s on %s uses what is stored at each run: nothing to restart", d.Place, d.System)
 	case len(reads) > 0:

@@ -10,6 +10,7 @@ import (
 	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/picture"
+	"mossledger.example/moss/internal/app/policies"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/records"
 )
@@ -34,12 +35,13 @@ type Planning struct {
 	custody   *custody.Custody
 	inventory *inventory.Inventory
 	picture   *picture.Picture
+	policies  *policies.Policies
 	now       func() time.Time
 	settled   func(context.Context)
 }
 
 // New makes a Planning. settled waits until the picture shows what earlier
 // rotations changed.
-func New(store Store, keeper *sealed.Keeper, custody *custody.Custody, inventory *inventory.Inventory, picture *picture.Picture, now func() time.Time, settled func(context.Context)) *Planning {
-	return &Planning{store, keeper, custody, inventory, picture, now, settled}
+func New(store Store, keeper *sealed.Keeper, custody *custody.Custody, inventory *inventory.Inventory, picture *picture.Picture, policies *policies.Policies, now func() time.Time, settled func(context.Context)) *Planning {
+	return &Planning{store, keeper, custody, inventory, picture, policies, now, settled}
 }

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/policies"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
 )
@@ -29,6 +30,14 @@ type Request struct {
 	// StopFirst stops what would go on with the old value before the change, and starts it
 	// with the new one: where wrong passwords lock the account.
 	StopFirst bool
+	// Window is that of the policy which asks: the credential is changed in it, and what has
+	// no window of its own is restarted in it. "" for that of a label of the account.
+	Window string
+	// AnyTime has no window count.
+	AnyTime     bool
+	AtWindowEnd rotation.WindowEnd // pause when empty
+	FirstAlone  bool               // one dependent is changed and proven before all others
+	Way         string             // see policies.WayOverlap; any when empty
 	// Type is of the new value, where a kind of credential has types; "" for that of
 	// the old one.
 	Type string
@@ -48,6 +57,16 @@ func (w *Request) Check(now time.Time) error {
 	}
 	if w.When == "" {
 		w.When = rotation.RestartNow
+	}
+	switch w.AtWindowEnd {
+	case "", rotation.EndPause, rotation.EndUndo:
+	default:
+		return fmt.Errorf("%w: at the end of its window it waits (pause) or is undone (undo), not %q", app.ErrInput, w.AtWindowEnd)
+	}
+	switch w.Way {
+	case "", policies.WayAny, policies.WayReplace, policies.WayOverlap:
+	default:
+		return fmt.Errorf("%w: the way is any, replace or overlap, not %q", app.ErrInput, w.Way)
 	}
 	if w.StopFirst && (w.Policy != rotation.PolicyUndo || w.When != rotation.RestartNow || len(w.Assign) > 0) {
 		return fmt.Errorf("%w: what is stopped first must run again whatever happens: that needs the policy undo, restarts that are now, and a change of the credential itself", app.ErrInput)

@@ -1,0 +1,319 @@
+// Package unattended rotates what is due, while nobody watches: what policies say, in
+// their windows, so many at the same time, and none beside another that restarts the same.
+// What cannot be rotated is tried again in the next opening, and is a finding until it is.
+package unattended
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/policies"
+	"mossledger.example/moss/internal/app/rotate/planning"
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/calendar"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/records"
+)
+
+// Store is what this package needs of the store.
+type Store interface {
+	Credential(ctx context.Context, id records.CredentialID) (records.Credential, error)
+	KeepTurns(ctx context.Context, kept []records.Turn, gone []records.CredentialID) error
+	LatestChangeByOthers(ctx context.Context, account records.AccountID, since time.Time) (records.SeenChange, error)
+	SetFindings(ctx context.Context, scope string, list []records.Finding) error
+	Unfinished(ctx context.Context) ([]records.Rotation, error)
+}
+
+// Rotations rehearses and starts them.
+type Rotations interface {
+	Rehearse(ctx context.Context, by access.Actor, c records.Credential, wish planning.Request) (records.Rehearsal, error)
+	Start(ctx context.Context, by access.Actor, c records.Credential, wish planning.Request, reason, override string) (records.RotationID, error)
+}
+
+// Turns are worked out anew for each look.
+type Turns interface {
+	Refresh(ctx context.Context) ([]policies.Planned, error)
+}
+
+// Frozen says whether nothing may begin.
+type Frozen interface{ Frozen() bool }
+
+// Unattended rotates what is due. Safe for concurrent use.
+type Unattended struct {
+	base      *app.Base
+	store     Store
+	turns     Turns
+	rotations Rotations
+	freeze    Frozen
+	turn      sync.Mutex
+	kicked    atomic.Bool
+}
+
+// New makes one.
+func New(base *app.Base, store Store, turns Turns, rotations Rotations, freeze Frozen) *Unattended {
+	return &Unattended{base: base, store: store, turns: turns, rotations: rotations, freeze: freeze}
+}
+
+// defaultAtOnce is how many rotations of a policy run at the same time where it does not
+// say; together is how many are rehearsed at the same time.
+const (
+	defaultAtOnce = 4
+	together      = 4
+)
+
+// lastMinutes of an opening begin nothing more.
+const lastMinutes = 5 * time.Minute
+
+// Kick has a look soon: a rotation has ended, or policies were changed. It returns at once.
+func (u *Unattended) Kick() {
+	if u.kicked.Swap(true) || !u.base.Begin() {
+		return
+	}
+	go func() {
+		defer u.base.Work.Done()
+		u.kicked.Store(false)
+		if _, err := u.Look(u.base.Context); err != nil && u.base.Context.Err() == nil {
+			u.base.Log.Warn("what is due could not be rotated", "error", err)
+		}
+	}()
+}
+
+// Look works out what is due, and starts what may be.
+func (u *Unattended) Look(ctx context.Context) (words string, err error) {
+	u.turn.Lock()
+	defer u.turn.Unlock()
+	planned, err := u.turns.Refresh(ctx)
+	if err != nil {
+		return "", err
+	}
+	if err := u.store.SetFindings(ctx, "turn/", findings(planned, u.base.Now())); err != nil {
+		return "", err
+	}
+	due := 0
+	for _, p := range planned {
+		if !p.Due.IsZero() {
+			due++
+		}
+	}
+	if u.freeze.Frozen() {
+		return fmt.Sprintf("%d have turns, %d of them are due; everything is frozen", len(planned), due), nil
+	}
+	started, err := u.start(ctx, planned)
+	return fmt.Sprintf("%d have turns, %d of them are due, %d were begun now", len(planned), due, started), err
+}
+
+// startable are those that may be begun now, the ones that are due longest first, and how
+// many more of each policy may run.
+func startable(planned []policies.Planned, now time.Time) (list []policies.Planned, room map[records.PolicyID]int) {
+	room = map[records.PolicyID]int{}
+	for _, p := range planned {
+		if _, known := room[p.PolicyID]; !known {
+			room[p.PolicyID] = cmp.Or(p.By.AtOnce, defaultAtOnce)
+		}
+		if p.Running {
+			room[p.PolicyID]--
+		}
+		slot := calendar.Slot{From: p.Next, To: p.NextEnds}
+		late := slot.To.Sub(now) < lastMinutes && slot.To.Sub(slot.From) > 2*lastMinutes
+		if !p.Due.IsZero() && !p.Running && !p.By.Paused && slot.Open(now) && !late {
+			list = append(list, p)
+		}
+	}
+	slices.SortFunc(list, func(a, b policies.Planned) int {
+		return cmp.Or(a.Due.Compare(b.Due), cmp.Compare(a.CredentialID, b.CredentialID))
+	})
+	return list, room
+}
+
+// start tries what is due, some at the same time, until there is no room for more.
+func (u *Unattended) start(ctx context.Context, planned []policies.Planned) (started int, err error) {
+	list, room := startable(planned, u.base.Now())
+	if len(list) == 0 {
+		return 0, nil
+	}
+	unfinished, err := u.store.Unfinished(ctx)
+	if err != nil {
+		return 0, err
+	}
+	busy := &busy{at: map[string]bool{}}
+	for _, r := range unfinished {
+		busy.take(r.Plan)
+	}
+	for len(list) > 0 && ctx.Err() == nil && !u.freeze.Frozen() {
+		var batch []policies.Planned
+		list = slices.DeleteFunc(list, func(p policies.Planned) bool {
+			if len(batch) == together || room[p.PolicyID] <= 0 {
+				return room[p.PolicyID] <= 0
+			}
+			room[p.PolicyID]--
+			batch = append(batch, p)
+			return true
+		})
+		results := make([]result, len(batch))
+		var all sync.WaitGroup
+		for i, p := range batch {
+			all.Go(func() { results[i] = u.try(ctx, p, busy) })
+		}
+		all.Wait()
+		for i, r := range results {
+			switch {
+			case r.started:
+				started++
+			default: // it takes no room
+				room[batch[i].PolicyID]++
+			}
+			err = errors.Join(err, r.err)
+		}
+		if err != nil {
+			return started, err
+		}
+	}
+	return started, nil
+}
+
+type result struct {
+	started bool
+	err     error // of our own: nothing can be kept
+}
+
+// busy is what running rotations restart.
+type busy struct {
+	lock sync.Mutex
+	at   map[string]bool
+}
+
+// take takes what a plan restarts, unless any of it is taken.
+func (b *busy) take(plan rotation.Plan) bool {
+	b.lock.Lock()
+	defer b.lock.Unlock()
+	var keys []string
+	for _, s := range plan.Steps {
+		switch s.Kind {
+		case rotation.StepRestart, rotation.StepStop, rotation.StepRevive, rotation.StepReplace, rotation.StepLogOn:
+			keys = append(keys, s.SystemID+"\x00"+s.Subject)
+		}
+	}
+	if slices.ContainsFunc(keys, func(k string) bool { return b.at[k] }) {
+		return false
+	}
+	for _, k := range keys {
+		b.at[k] = true
+	}
+	return true
+}
+
+// Request is what a policy asks of a rotation.
+func Request(p records.Policy) planning.Request {
+	return planning.Request{
+		Policy: cmp.Or(p.OnFailure, rotation.PolicyUndo), When: cmp.Or(p.Restart, rotation.RestartNow), Window: p.Window, AtWindowEnd: p.AtWindowEnd, FirstAlone: p.FirstAlone, Way: p.Way,
+		Patience: time.Duration(p.Patience) * time.Second,
+	}
+}
+
+// try rotates one, or keeps why it could not be.
+func (u *Unattended) try(ctx context.Context, p policies.Planned, busy *busy) result {
+	// It is kept that it was tried before it is: a crash in between makes no second try of it
+	// in the same opening.
+	was := p.Turn
+	p.Tried, p.Failed = u.base.Now().UTC(), p.Failed+1
+	p.Words = "it is being rehearsed"
+	if err := u.store.KeepTurns(ctx, []records.Turn{p.Turn}, nil); err != nil {
+		return result{err: err}
+	}
+	id, later, words := u.rotate(ctx, p, busy)
+	keep := p.Turn
+	switch {
+	case later || ctx.Err() != nil:
+		keep = was // it was no try
+		keep.Words = words
+	case id != 0:
+		keep.RotationID, keep.Words = id, fmt.Sprintf("begun as rotation %d", id)
+	default:
+		keep.Words = u.base.Redact(ctx, words)
+	}
+	return result{started: id != 0, err: u.store.KeepTurns(context.WithoutCancel(ctx), []records.Turn{keep}, nil)}
+}
+
+// rotate rehearses and starts one. later: not now, and that is no failure.
+func (u *Unattended) rotate(ctx context.Context, p policies.Planned, busy *busy) (id records.RotationID, later bool, words string) {
+	if hours := p.By.QuietHours; hours > 0 {
+		quiet := time.Duration(hours) * time.Hour
+		switch c, err := u.store.LatestChangeByOthers(ctx, p.AccountID, u.base.Now().Add(-quiet)); {
+		case err == nil:
+			return 0, true, fmt.Sprintf("somebody else changed %s (%s) at %s: it is left alone until %s", c.Name, c.Words, c.At.UTC().Format(time.RFC3339), c.At.Add(quiet).UTC().Format(time.RFC3339))
+		case !errors.Is(err, app.ErrNotFound):
+			return 0, false, err.Error()
+		}
+	}
+	c, err := u.store.Credential(ctx, p.CredentialID)
+	if err != nil {
+		return 0, false, err.Error()
+	}
+	wish := Request(p.By)
+	rehearsal, err := u.rotations.Rehearse(ctx, access.Service(), c, wish)
+	if err != nil {
+		return 0, false, err.Error()
+	}
+	if rehearsal.Verdict != "passed" {
+		return 0, false, "the rehearsal failed: " + failures(rehearsal.Checks)
+	}
+	if !busy.take(rehearsal.Plan) {
+		return 0, true, "another rotation that runs restarts or writes the same: it comes after that"
+	}
+	id, err = u.rotations.Start(ctx, access.Service(), c, wish, fmt.Sprintf("policy %s: its turn of %s", p.Policy, p.Due.UTC().Format(time.RFC3339)), "")
+	if err != nil {
+		return 0, false, err.Error()
+	}
+	return id, false, ""
+}
+
+// failures are the lines of a rehearsal that kept it from passing.
+func failures(checks []connect.Checked) string {
+	var out []string
+	for _, c := range checks {
+		if c.Result == connect.CheckFailed {
+			out = append(out, strings.TrimSpace(c.System+": "+c.What+": "+c.Words))
+		}
+	}
+	if len(out) > 3 {
+		out = append(out[:3], fmt.Sprintf("and %d more", len(out)-3))
+	}
+	return strings.Join(out, "; ")
+}
+
+// longDue is after how long being due is grave.
+const longDue = 7 * 24 * time.Hour
+
+// findings are about those that were due and could not be rotated.
+func findings(planned []policies.Planned, now time.Time) []records.Finding {
+	var out []records.Finding
+	for _, p := range planned {
+		if p.Due.IsZero() || p.Failed == 0 || p.Running {
+			continue
+		}
+		severity := "medium"
+		if p.Failed >= 3 || now.Sub(p.Due) > longDue {
+			severity = "high"
+		}
+		next := fmt.Sprintf("see 'moss rotate rehearse %s'", p.Credential)
+		if p.Next.IsZero() {
+			next += "; no opening comes any more in which it would be tried again"
+		} else {
+			next += "; it is tried again from " + p.Next.UTC().Format(time.RFC3339) + " on"
+		}
+		out = append(out, records.Finding{
+			Key: fmt.Sprintf("turn/%d", p.CredentialID), Kind: "not-rotated", Severity: severity, Subject: p.Credential, System: p.System, AccountID: p.AccountID, CredentialID: p.CredentialID,
+			What: fmt.Sprintf("it is due since %s by the policy %s, and was tried %d times: %s", p.Due.UTC().Format(time.RFC3339), p.Policy, p.Failed, p.Words), Next: next,
+		})
+	}
+	return out
+}
