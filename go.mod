@@ -8,8 +8,10 @@ require (
 	github.com/Azure/go-ntlmssp v0.1.1
 	github.com/BurntSushi/toml v1.6.0
 	github.com/agnivade/levenshtein v1.2.2
+	github.com/arran4/golang-ical v0.3.4
 	github.com/chromedp/chromedp v0.23.0
 	github.com/danielgtaylor/huma/v2 v2.39.1
+	github.com/emersion/go-ical v0.0.0-20250329121855-f41e73efc392
 	github.com/go-asn1-ber/asn1-ber v1.5.8
 	github.com/go-ldap/ldap/v3 v3.4.15
 	github.com/go-sql-driver/mysql v1.10.1

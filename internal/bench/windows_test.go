@@ -153,7 +153,7 @@ func BenchmarkWindowsRotation(b *testing.B) {
 	_, err = o.Custody.Take(ctx, bench, cred(o, a), secret.New(fleetPassword))
 	require.NoError(b, err)
 	for range b.N {
-		wish := planning.Request{Policy: rotation.PolicyStop}
+		wish := planning.Request{OnFailure: rotation.StopOnFailure}
 		began := time.Now()
 		rehearsal, err := o.Rotations.Rehearse(ctx, bench, cred(o, a), wish)
 		require.NoError(b, err)

@@ -3,50 +3,15 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"maps"
 	"net/http"
 	"net/url"
-	"strconv"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"mossledger.example/moss/internal/cli/api"
 	"mossledger.example/moss/internal/cli/output"
 )
-
-// scheduleCommand shows what the service does by itself.
-func scheduleCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "schedule", Short: "Show what the service does regularly, when it is due, and what came of it", Args: cobra.NoArgs}
-	output.AddFlag(cmd)
-	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, _ []string) error {
-		var rows []output.Row
-		if err := c.Call(cmd.Context(), http.MethodGet, "/schedule", nil, &rows); err != nil {
-			return err
-		}
-		shown := make([]output.Row, len(rows))
-		for i := range rows {
-			r := maps.Clone(rows[i])
-			shown[i] = r
-			seconds, _ := strconv.ParseInt(fmt.Sprint(r["every"]), 10, 64)
-			r["interval"] = "never"
-			if seconds > 0 {
-				r["interval"] = (time.Duration(seconds) * time.Second).String()
-			}
-			switch {
-			case r["running"] == true:
-				r["last"] = "is running"
-			case r["interrupted"] == true:
-				r["last"] = "was interrupted"
-			default:
-				r["last"] = r["words"]
-			}
-		}
-		return output.Write(cmd.OutOrStdout(), format, []output.Column{{"DUTY", "name"}, {"WHAT", "title"}, {"EVERY", "interval"}, {"BEGUN", "begun"}, {"WHAT CAME OF IT", "last"}, {"DUE", "due"}}, shown, rows)
-	})
-	return cmd
-}
 
 func accountCommand() *cobra.Command {
 	cmd := &cobra.Command{

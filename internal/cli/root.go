@@ -16,6 +16,7 @@ import (
 	"mossledger.example/moss/internal/cli/labelling"
 	"mossledger.example/moss/internal/cli/output"
 	"mossledger.example/moss/internal/cli/rotation"
+	"mossledger.example/moss/internal/cli/unattended"
 )
 
 // New makes the root command. more are commands that are not clients of the
@@ -32,7 +33,7 @@ Exit codes: 0 done, 1 it did not work, 2 the command line is wrong,
 end well, a ledger that does not hold), 4 not signed in or no right.`,
 	}
 	root.AddCommand(more...)
-	root.AddCommand(loginCommand(), logoutCommand(), stewardCommand(), systemCommand(), surveyCommand(), changeCommand(), labelling.RuleCommand(), labelling.LabelCommand(), scheduleCommand(), accountCommand(), dependentCommand(),
+	root.AddCommand(loginCommand(), logoutCommand(), stewardCommand(), systemCommand(), surveyCommand(), changeCommand(), labelling.RuleCommand(), labelling.LabelCommand(), unattended.PolicyCommand(), unattended.WindowCommand(), unattended.OrderCommand(), unattended.ScheduleCommand(), unattended.FreezeCommand(), unattended.ThawCommand(), accountCommand(), dependentCommand(),
 		useCommand(), radiusCommand(), searchCommand(), socketCommand(), credentialCommand(), rotation.CustodyCommand(), rotation.RotateCommand(), findingCommand(), rotation.ExplainCommand(), approvalCommand(), ledgerCommand(), userCommand(), tokenCommand(), sessionCommand())
 	output.Screens(root)
 	guidance.Give(root)
@@ -244,14 +245,20 @@ func userCommand() *cobra.Command {
 }
 
 func tokenCommand() *cobra.Command {
+	var calendar bool
 	add := &cobra.Command{Use: "add LABEL", Short: "Make an API token; it is shown once", Args: cobra.ExactArgs(1), RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
 		var made struct{ Token string }
-		if err := c.Call(cmd.Context(), http.MethodPost, "/tokens", map[string]string{"label": args[0]}, &made); err != nil {
+		in := map[string]string{"label": args[0]}
+		if calendar {
+			in["only"] = "calendar"
+		}
+		if err := c.Call(cmd.Context(), http.MethodPost, "/tokens", in, &made); err != nil {
 			return err
 		}
 		fmt.Fprintln(cmd.OutOrStdout(), made.Token)
 		return nil
 	})}
+	add.Flags().BoolVar(&calendar, "calendar", false, "it reads the schedule as a calendar (/api/v1/schedule.ics) and nothing else, for a year; send it as a password")
 	revoke := &cobra.Command{Use: "revoke ID", Short: "Revoke an API token", Args: api.Numbers(1, 1, "a token", "token list"), RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
 		if err := c.Call(cmd.Context(), http.MethodDelete, "/tokens/"+args[0], nil, nil); err != nil {
 			return err
@@ -259,5 +266,5 @@ func tokenCommand() *cobra.Command {
 		fmt.Fprintln(cmd.OutOrStdout(), "Revoked.")
 		return nil
 	})}
-	return output.Group("token", "API tokens", output.ListCommand("list", "List API tokens", "/tokens", []output.Column{{"ID", "id"}, {"USER", "user"}, {"LABEL", "label"}, {"CREATED", "created"}, {"EXPIRES", "expires"}, {"REVOKED", "revoked"}}, "There are no tokens."), add, revoke)
+	return output.Group("token", "API tokens", output.ListCommand("list", "List API tokens", "/tokens", []output.Column{{"ID", "id"}, {"USER", "user"}, {"LABEL", "label"}, {"ONLY", "only"}, {"CREATED", "created"}, {"EXPIRES", "expires"}, {"REVOKED", "revoked"}}, "There are no tokens."), add, revoke)
 }

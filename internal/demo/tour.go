@@ -194,17 +194,17 @@ var tourSteps = []step{
 		}
 		// The restarts of undoing succeed again: the fault lets three pass by.
 		// It worked, and the answer is no: the password is the old one.
-		if err := t.expect(ctx, 3, []string{"decided  undo (policy)", "finished undone"}, "rotate", "run", "svc-berth", "--reason", "second rotation", "--policy", "undo"); err != nil {
+		if err := t.expect(ctx, 3, []string{"decided  undo (policy)", "finished undone"}, "rotate", "run", "svc-berth", "--reason", "second rotation", "--on-failure", "undo"); err != nil {
 			return err
 		}
 		return t.proven(quays...)
 	}},
 	{"The same with policy stop: it waits for a person; the host is mended; it is resumed and ends well.", func(ctx context.Context, t *tour) error {
 		t.failRestarts("quay2", "berth.service")
-		if _, err := t.run(ctx, 0, "rotate", "rehearse", "svc-berth", "--policy", "stop"); err != nil {
+		if _, err := t.run(ctx, 0, "rotate", "rehearse", "svc-berth", "--on-failure", "stop"); err != nil {
 			return err
 		}
-		if err := t.expect(ctx, 3, []string{"decided  stop (policy)"}, "rotate", "run", "svc-berth", "--reason", "third rotation", "--policy", "stop"); err != nil {
+		if err := t.expect(ctx, 3, []string{"decided  stop (policy)"}, "rotate", "run", "svc-berth", "--reason", "third rotation", "--on-failure", "stop"); err != nil {
 			return err
 		}
 		t.heal("quay2")

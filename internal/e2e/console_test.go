@@ -221,8 +221,8 @@ func TestConsoleMonday(t *testing.T) {
 	// A start that fails, with the event records beside the failed step.
 	north := d.Estate.Windows["north1"]
 	north.Grant(`LARKMOOR\svc-terminal`, false)
-	u.moss(0, "rotate", "rehearse", "svc-terminal", "--policy", "stop")
-	u.moss(3, "rotate", "run", "svc-terminal", "--policy", "stop", "--reason", "test")
+	u.moss(0, "rotate", "rehearse", "svc-terminal", "--on-failure", "stop")
+	u.moss(3, "rotate", "run", "svc-terminal", "--on-failure", "stop", "--reason", "test")
 	b.open("/rotations/3", "It waits for a decision.")
 	b.see("Resume: try failed steps again")
 	b.see("Go on without failed steps")

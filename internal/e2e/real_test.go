@@ -263,7 +263,7 @@ func (r *real) undo(t *testing.T) {
 	// The second host's program accepts only the value of this moment.
 	guard := "/etc/systemd/system/berth.service.d/guard.conf"
 	r.hosts["quay2"].Shell(t, "mkdir -p /etc/systemd/system/berth.service.d && cp /etc/berth/berth.env /run/known.env && printf '[Service]\\nExecStartPre=+/usr/bin/cmp -s /etc/berth/berth.env /run/known.env\\n' > "+guard+" && systemctl daemon-reload")
-	out := r.moss(3, "rotate", "run", "domain/svc-berth", "--reason", "test", "--policy", "undo") // it worked, and the answer is no
+	out := r.moss(3, "rotate", "run", "domain/svc-berth", "--reason", "test", "--on-failure", "undo") // it worked, and the answer is no
 	assert.Contains(t, out, "decided  undo (policy)")
 	assert.Contains(t, out, "finished undone")
 	assert.Equal(t, before, r.read("quay1", "/etc/berth/berth.env"))
@@ -278,9 +278,9 @@ func (r *real) undo(t *testing.T) {
 
 // stopAndResume: quay2 is cut off from the network after the rehearsal.
 func (r *real) stopAndResume(t *testing.T) {
-	r.moss(0, "rotate", "rehearse", "domain/svc-berth", "--policy", "stop", "--patience", "8s")
+	r.moss(0, "rotate", "rehearse", "domain/svc-berth", "--on-failure", "stop", "--patience", "8s")
 	r.hosts["quay2"].Link(t, false)
-	out := r.moss(3, "rotate", "run", "domain/svc-berth", "--reason", "test", "--policy", "stop", "--patience", "8s")
+	out := r.moss(3, "rotate", "run", "domain/svc-berth", "--reason", "test", "--on-failure", "stop", "--patience", "8s")
 	assert.Contains(t, out, "decided  stop (policy)")
 	assert.Contains(t, out, "quay2: connect:", "the failure names system and stage")
 	r.hosts["quay2"].Link(t, true)

@@ -72,4 +72,8 @@ type Token struct {
 	Expires time.Time `json:"expires"`
 	Used    time.Time `json:"used,omitzero"`
 	Revoked time.Time `json:"revoked,omitzero"`
+	Only    string    `json:"only,omitempty" doc:"What alone it is for: calendar, to read the schedule as one; absent for all that its owner may"`
 }
+
+// OnlyCalendar is of a token that reads the schedule as a calendar, and nothing else.
+const OnlyCalendar = "calendar"

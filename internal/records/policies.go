@@ -39,7 +39,7 @@ type PolicySettings struct {
 	Zone        string                 `json:"zone,omitempty" maxLength:"60" doc:"Time zone by whose clock it recurs"`
 	Spread      int                    `json:"spread,omitempty" minimum:"0" maximum:"366" doc:"Over so many openings of the window, or days, after each time; 1 when it is 0"`
 	AtWindowEnd rotation.WindowEnd     `json:"at_window_end,omitempty" enum:"pause,undo," doc:"What becomes of one that is not done when its window closes: it goes on in the next, or is undone; pause when empty"`
-	OnFailure   rotation.Policy        `json:"on_failure,omitempty" enum:"stop,continue,undo," doc:"What to do when a step fails; undo when empty"`
+	OnFailure   rotation.OnFailure     `json:"on_failure,omitempty" enum:"stop,continue,undo," doc:"What to do when a step fails; undo when empty"`
 	Restart     rotation.RestartPolicy `json:"restart,omitempty" enum:"now,leave," doc:"When dependents are restarted: now, or not at all"`
 	Way         string                 `json:"way,omitempty" enum:"any,replace,overlap," doc:"overlap: only while both values are accepted for a time; replace: never so; any when empty"`
 	FirstAlone  bool                   `json:"first_alone,omitempty" doc:"One dependent is changed and proven before all others"`

@@ -39,7 +39,7 @@ type Rotation struct {
 	Authority      string          `json:"authority" doc:"The systems that decide"`
 	Plan           rotation.Plan   `json:"plan"`
 	Kind           string          `json:"kind" enum:"rotate,assign" doc:"rotate: the credential changes; assign: chosen log-ons get the account"`
-	Policy         string          `json:"policy" enum:"stop,continue,undo"`
+	OnFailure      string          `json:"on_failure" enum:"stop,continue,undo"`
 	Mode           string          `json:"mode" enum:"running,stopped,undoing,finished"`
 	Result         string          `json:"result" enum:"done,done-with-failures,undone,undo-incomplete,"`
 	RequestedBy    string          `json:"requested_by"`

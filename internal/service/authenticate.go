@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"crypto/rand"
+	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -18,14 +19,15 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/service/policyroutes"
+	"mossledger.example/moss/internal/service/routing"
 	"mossledger.example/moss/internal/store/database"
 )
 
 type contextKey int
 
 const (
-	keyActor contextKey = iota
-	keyCall
+	keyCall contextKey = iota
 	keyAddress
 )
 
@@ -61,6 +63,9 @@ func (s *Service) authenticate(ctx huma.Context, next func(huma.Context)) {
 	user, by, err := s.caller(ctx)
 	if err != nil {
 		ctx.SetHeader("WWW-Authenticate", `Bearer realm="moss"`)
+		if operation == policyroutes.Feed { // calendars send names and passwords (RFC 7617)
+			ctx.SetHeader("WWW-Authenticate", `Basic realm="moss", charset="UTF-8"`)
+		}
 		_ = huma.WriteErr(s.api, ctx, http.StatusUnauthorized, err.Error())
 		return
 	}
@@ -69,7 +74,7 @@ func (s *Service) authenticate(ctx huma.Context, next func(huma.Context)) {
 		_ = huma.WriteErr(s.api, ctx, http.StatusForbidden, plain(err))
 		return
 	}
-	ctx = huma.WithValue(ctx, keyActor, actor)
+	ctx = routing.Acting(ctx, actor)
 	by.operation = operation
 	next(huma.WithValue(ctx, keyCall, by))
 }
@@ -93,6 +98,10 @@ var (
 
 func (s *Service) caller(ctx huma.Context) (records.User, call, error) {
 	if header := ctx.Header("Authorization"); header != "" {
+		if basic, found := strings.CutPrefix(header, "Basic "); found && ctx.Operation().OperationID == policyroutes.Feed {
+			user, err := s.calendarUser(ctx.Context(), basic)
+			return user, call{}, err
+		}
 		bearer, found := strings.CutPrefix(header, "Bearer ")
 		if !found {
 			return records.User{}, call{}, errSignIn
@@ -121,13 +130,21 @@ func (s *Service) caller(ctx huma.Context) (records.User, call, error) {
 	return user, call{bearer: cookie.Value}, nil
 }
 
-func actorOf(user records.User) access.Actor { return access.Actor{Name: user.Name, Roles: user.Roles} }
-
-// who returns the caller.
-func who(ctx context.Context) access.Actor {
-	actor, _ := ctx.Value(keyActor).(access.Actor)
-	return actor
+// calendarUser is whose token for the calendar was sent as a password.
+func (s *Service) calendarUser(ctx context.Context, basic string) (records.User, error) {
+	raw, err := base64.StdEncoding.DecodeString(basic)
+	_, token, found := strings.Cut(string(raw), ":")
+	if err != nil || !found {
+		return records.User{}, errSignIn
+	}
+	user, err := s.store.CalendarUser(ctx, token)
+	if err != nil {
+		return user, errors.New("this token is not one for the calendar, has ended or was revoked")
+	}
+	return user, nil
 }
+
+func actorOf(user records.User) access.Actor { return access.Actor{Name: user.Name, Roles: user.Roles} }
 
 // problem turns an error into problem details.
 func (s *Service) problem(err error) error {

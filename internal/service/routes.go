@@ -7,15 +7,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/http"
-	"slices"
-	"strings"
-
-	"github.com/danielgtaylor/huma/v2"
+	"time"
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
-	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/app/assembly"
+	"mossledger.example/moss/internal/service/policyroutes"
+	"mossledger.example/moss/internal/service/routing"
 	"mossledger.example/moss/internal/store/database"
 )
 
@@ -23,11 +21,15 @@ import (
 // its operation a line in the table of package access.
 
 func (s *Service) registerAll() {
+	if s.app == nil { // only described
+		s.app = &assembly.Application{}
+	}
 	s.registerPeople()
 	s.registerSystems()
 	s.registerSurveys()
 	s.registerAccounts()
 	s.registerRules()
+	policyroutes.Register(s.router(), policyroutes.Needs{Store: s.store, Policies: s.app.Policies, Freeze: s.app.Freeze, Now: func() time.Time { return s.app.Base.Now() }})
 	s.registerRadius()
 	s.registerRotations()
 	s.registerCredentials()
@@ -36,81 +38,27 @@ func (s *Service) registerAll() {
 	s.registerLedger()
 }
 
-// add registers one operation. It panics at start when the table of rights does
-// not know it.
+// What operations are made of has a room of its own, for all packages that have some.
+type (
+	body[T any] = routing.Body[T]
+	empty       = routing.Empty
+	// ListInput is what every list takes.
+	ListInput = routing.ListInput
+	// IDInput names one item by number.
+	IDInput = routing.IDInput
+	// NameInput names one item by name or number.
+	NameInput = routing.NameInput
+)
+
 func add[I, O any](s *Service, method, path, operation, summary string, handler func(context.Context, *I) (*O, error)) {
-	huma.Register(s.api, describe(method, path, operation, summary), func(ctx context.Context, in *I) (*O, error) {
-		out, err := handler(ctx, in)
-		return out, s.problem(err)
-	})
+	routing.Add(s.router(), method, path, operation, summary, handler)
 }
 
-func describe(method, path, operation, summary string) huma.Operation {
-	if !access.Known(access.Action(operation)) {
-		panic("service: the table of rights does not know " + operation)
-	}
-	op := huma.Operation{
-		Method: method, Path: "/api/v1" + path, OperationID: operation, Summary: summary, MaxBodyBytes: 11 << 20,
-		Errors: refused(method, path), Security: []map[string][]string{{}},
-	}
-	if !access.Public(access.Action(operation)) {
-		op.Security = []map[string][]string{{"token": {}}, {"session": {}}}
-		op.Description = fmt.Sprintf("Roles: %v", access.Needs(access.Action(operation)))
-	}
-	return op
-}
+func (s *Service) router() *routing.Router { return &routing.Router{API: s.api, Problem: s.problem} }
 
-// refused are the statuses with which a request may be answered in place of
-// what it asked for; the validation of requests adds 422, everything 500.
-func refused(method, path string) []int {
-	out := []int{http.StatusBadRequest, http.StatusUnauthorized, http.StatusForbidden, http.StatusTooManyRequests, http.StatusServiceUnavailable, http.StatusGatewayTimeout}
-	if strings.Contains(path, "{") {
-		out = append(out, http.StatusNotFound)
-	}
-	if method != http.MethodGet {
-		out = append(out, http.StatusNotFound, http.StatusConflict, http.StatusPreconditionFailed, http.StatusRequestEntityTooLarge, http.StatusUnprocessableEntity, http.StatusBadGateway)
-	}
-	slices.Sort(out)
-	return slices.Compact(out)
-}
+func answer[T any](v T, err error) (*body[T], error) { return routing.Answer(v, err) }
 
-// body is an answer with a body only.
-type body[T any] struct{ Body T }
-
-func answer[T any](v T, err error) (*body[T], error) {
-	if err != nil {
-		return nil, err
-	}
-	return &body[T]{v}, nil
-}
-
-type empty struct{}
-
-// ListInput is what every list takes.
-type ListInput struct {
-	Filter []string `query:"filter,explode" maxItems:"20" doc:"column=value, column!=value, column~part, column!~part, column<value, column>value; all must match"`
-	Sort   string   `query:"sort" doc:"A column; with - before it descending"`
-	Limit  int      `query:"limit" minimum:"0" maximum:"1000" doc:"Items a page; 100 by default"`
-	Cursor string   `query:"cursor" doc:"next of the page before"`
-	Search string   `query:"search" maxLength:"200" doc:"Part of any text column"`
-
-	Columns bool `query:"columns" doc:"Only say by which columns one can filter and sort"`
-}
-
-func (l ListInput) query() records.Query {
-	return records.Query{Filters: l.Filter, Sort: l.Sort, Limit: l.Limit, Cursor: l.Cursor, Search: l.Search, Columns: l.Columns}
-}
-
-// IDInput names one item by number. (Embedded inputs must be exported: huma
-// reads them by reflection.)
-type IDInput struct {
-	ID int64 `path:"id" minimum:"1"`
-}
-
-// NameInput names one item by name or number.
-type NameInput struct {
-	Name string `path:"name" doc:"Name or number" maxLength:"300"`
-}
+func who(ctx context.Context) access.Actor { return routing.Who(ctx) }
 
 // Keyed is a request that starts work: sent twice with one key, it is done once.
 type Keyed struct {

@@ -45,14 +45,14 @@ type AccountInput struct {
 
 func (s *Service) registerAccounts() {
 	add(s, http.MethodGet, "/accounts", "list-accounts", "List accounts", func(ctx context.Context, in *accountsInput) (*body[records.Page[records.Account]], error) {
-		return answer(s.store.AccountsLabelled(ctx, in.Label, in.query()))
+		return answer(s.store.AccountsLabelled(ctx, in.Label, in.Query()))
 	})
 	add(s, http.MethodGet, "/resolve", "resolve-account", "Say which account a spelling means", s.resolve)
 	add(s, http.MethodGet, "/accounts/{id}", "get-account", "Show an account", func(ctx context.Context, in *AccountInput) (*body[AccountDetail], error) {
 		return answer(s.detail(ctx, in.ID))
 	})
 	add(s, http.MethodGet, "/dependents", "list-dependents", "List dependents with their evidence", func(ctx context.Context, in *dependentsInput) (*body[records.Page[records.Dependent]], error) {
-		return answer(s.store.Dependents(ctx, in.Account, in.query()))
+		return answer(s.store.Dependents(ctx, in.Account, in.Query()))
 	})
 	add(s, http.MethodGet, "/dependents/{id}", "get-dependent", "Show a dependent", func(ctx context.Context, in *IDInput) (*body[records.Dependent], error) {
 		return answer(s.store.Dependent(ctx, records.DependentID(in.ID)))
@@ -75,7 +75,7 @@ func (s *Service) registerAccounts() {
 		return &empty{}, s.app.Picture.RemoveCheck(ctx, who(ctx), records.DependentID(in.ID))
 	})
 	add(s, http.MethodGet, "/findings", "list-findings", "List what needs a person", func(ctx context.Context, in *findingsInput) (*body[records.Page[records.Finding]], error) {
-		return answer(s.store.Findings(ctx, in.All, in.query()))
+		return answer(s.store.Findings(ctx, in.All, in.Query()))
 	})
 	add(s, http.MethodGet, "/overview", "get-overview", "Counts for the first page", func(ctx context.Context, _ *empty) (*body[records.Overview], error) {
 		return answer(s.store.Overview(ctx))

@@ -29,7 +29,7 @@ type refuseInput struct {
 
 func (s *Service) registerApprovals() {
 	add(s, http.MethodGet, "/approvals", "list-approvals", "List what was asked for and needs, or had, a second person", func(ctx context.Context, in *ListInput) (*body[records.Page[records.Approval]], error) {
-		return answer(s.store.Approvals(ctx, in.query()))
+		return answer(s.store.Approvals(ctx, in.Query()))
 	})
 	add(s, http.MethodGet, "/approvals/{id}", "get-approval", "Show a request, with before and after", func(ctx context.Context, in *IDInput) (*body[records.Approval], error) {
 		return answer(s.store.Approval(ctx, records.ApprovalID(in.ID)))

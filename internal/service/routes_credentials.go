@@ -62,7 +62,7 @@ type VerifiedAll struct {
 
 func (s *Service) registerCredentials() {
 	add(s, http.MethodGet, "/credentials", "list-credentials", "List credentials: where they are accepted and held, and what is kept of them", func(ctx context.Context, in *ListInput) (*body[records.Page[records.Credential]], error) {
-		return answer(s.store.Credentials(ctx, in.query()))
+		return answer(s.store.Credentials(ctx, in.Query()))
 	})
 	add(s, http.MethodPost, "/credentials", "note-credential", "Note the password of an account as a credential; the one that is there is returned", func(ctx context.Context, in *noteCredentialInput) (*body[CredentialDetail], error) {
 		c, err := s.app.Custody.Note(ctx, who(ctx), in.Body.Account)
@@ -154,8 +154,9 @@ func (s *Service) credentialDetail(ctx context.Context, id records.CredentialID)
 // requested looks up what shall be rotated, and how.
 func (s *Service) requested(ctx context.Context, id int64, b RotationRequest) (records.Credential, planning.Request, error) {
 	request := planning.Request{
-		Policy: rotation.Policy(b.Policy), When: rotation.RestartPolicy(b.Restart), NotBefore: b.NotBefore, NotAfter: b.NotAfter, Assign: b.Assign, Start: b.Start,
+		OnFailure: rotation.OnFailure(b.OnFailure), When: rotation.RestartPolicy(b.Restart), NotBefore: b.NotBefore, NotAfter: b.NotAfter, Assign: b.Assign, Start: b.Start,
 		Patience: time.Duration(b.Patience) * time.Second, Type: b.Type, NoAcceptors: b.NoAcceptors, StopFirst: b.StopFirst,
+		AnyTime: b.AnyTime, AtWindowEnd: rotation.WindowEnd(b.AtWindowEnd), FirstAlone: b.FirstAlone, Way: b.Way,
 	}
 	c, err := s.store.Credential(ctx, records.CredentialID(id))
 	if err != nil {

@@ -49,7 +49,7 @@ type linesInput struct {
 
 func (s *Service) registerLedger() {
 	add(s, http.MethodGet, "/ledger", "list-ledger", "List ledger entries, the newest first", func(ctx context.Context, in *ListInput) (*body[records.Page[ledger.Entry]], error) {
-		return answer(s.store.LedgerList(ctx, in.query()))
+		return answer(s.store.LedgerList(ctx, in.Query()))
 	})
 	add(s, http.MethodPost, "/ledger/verify", "verify-ledger", "Recompute the whole ledger and hold it against its signed checkpoint, and against earlier ones", func(ctx context.Context, in *verifyInput) (*body[Verification], error) {
 		var kept []string

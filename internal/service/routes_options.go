@@ -17,7 +17,7 @@ type CommonOptionInput struct {
 
 func (s *Service) registerOptions() {
 	add(s, http.MethodGet, "/options", "list-common-options", "List options of all systems of a site, environment, owner or kind", func(ctx context.Context, in *ListInput) (*body[records.Page[records.CommonOption]], error) {
-		return answer(s.store.CommonOptions(ctx, in.query()))
+		return answer(s.store.CommonOptions(ctx, in.Query()))
 	})
 	add(s, http.MethodPut, "/options", "set-common-option", "Give an option to all systems of a site, environment, owner or kind", func(ctx context.Context, in *body[CommonOptionInput]) (*empty, error) {
 		o := in.Body

@@ -71,7 +71,7 @@ func (s *Service) registerPeople() {
 		return &signedOut{SetCookie: []http.Cookie{s.cookie(sessionCookie, "/", "", time.Unix(1, 0))}}, s.store.EndSession(ctx, bearer)
 	})
 	add(s, http.MethodGet, "/sessions", "list-sessions", "List who is signed in to the console, and from where: oneself, or all for an administrator", func(ctx context.Context, in *ListInput) (*body[records.Page[records.Session]], error) {
-		return answer(s.app.People.Sessions(ctx, who(ctx), callOf(ctx).bearer, in.query()))
+		return answer(s.app.People.Sessions(ctx, who(ctx), callOf(ctx).bearer, in.Query()))
 	})
 	add(s, http.MethodDelete, "/sessions/{id}", "end-session", "End a session, wherever it is open", func(ctx context.Context, in *sessionInput) (*empty, error) {
 		return &empty{}, s.app.People.EndSession(ctx, who(ctx), in.ID)
@@ -83,12 +83,12 @@ func (s *Service) registerPeople() {
 	add(s, http.MethodPut, "/me/settings/{name}", "keep-setting", "Keep a setting of one's own; null takes it away", s.keepSetting)
 	add(s, http.MethodPost, "/me/password", "change-own-password", "Change one's own password; all sessions and tokens end", s.changeOwnPassword)
 	add(s, http.MethodGet, "/users", "list-users", "List people", func(ctx context.Context, in *ListInput) (*body[records.Page[records.User]], error) {
-		return answer(s.store.Users(ctx, in.query()))
+		return answer(s.store.Users(ctx, in.Query()))
 	})
 	add(s, http.MethodPost, "/users", "add-user", "Add a person", s.addUser)
 	add(s, http.MethodPatch, "/users/{name}", "change-user", "Change roles, password or state of a person", s.changeUser)
 	add(s, http.MethodGet, "/tokens", "list-tokens", "List API tokens: one's own, or all for an administrator", func(ctx context.Context, in *ListInput) (*body[records.Page[records.Token]], error) {
-		return answer(s.app.People.Tokens(ctx, who(ctx), in.query()))
+		return answer(s.app.People.Tokens(ctx, who(ctx), in.Query()))
 	})
 	add(s, http.MethodPost, "/tokens", "add-token", "Make an API token; it is shown once", s.addToken)
 	add(s, http.MethodDelete, "/tokens/{id}", "revoke-token", "Revoke an API token", func(ctx context.Context, in *IDInput) (*empty, error) {
@@ -166,6 +166,7 @@ func (s *Service) keepSetting(ctx context.Context, in *keepSettingInput) (*empty
 type addTokenInput struct {
 	Body struct {
 		Label string `json:"label" minLength:"1" maxLength:"100"`
+		Only  string `json:"only,omitempty" enum:"calendar," doc:"calendar: it reads the schedule as a calendar and nothing else, for a year"`
 	}
 }
 
@@ -176,7 +177,7 @@ type NewToken struct {
 }
 
 func (s *Service) addToken(ctx context.Context, in *addTokenInput) (*body[NewToken], error) {
-	token, id, err := s.app.People.AddToken(ctx, who(ctx), callOf(ctx).bearer, in.Body.Label)
+	token, id, err := s.app.People.AddToken(ctx, who(ctx), callOf(ctx).bearer, in.Body.Label, in.Body.Only)
 	return answer(NewToken{ID: id, Token: token}, err)
 }
 

@@ -92,7 +92,7 @@ func (s *Service) registerRadius() {
 		return answer(s.store.Search(ctx, in.Text, in.Limit))
 	})
 	add(s, http.MethodGet, "/sockets", "list-sockets", "List connections and listening ports of hosts", func(ctx context.Context, in *ListInput) (*body[records.Page[records.SocketOf]], error) {
-		return answer(s.store.Sockets(ctx, in.query()))
+		return answer(s.store.Sockets(ctx, in.Query()))
 	})
 	add(s, http.MethodGet, "/accounts/{id}/declarations", "list-declarations", "List what people say of an account's use", func(ctx context.Context, in *AccountInput) (*body[[]records.Declaration], error) {
 		list, err := s.store.Declarations(ctx, records.AccountID(in.ID))

@@ -31,7 +31,11 @@ type RotationNow struct {
 	Decisions []string      `json:"decisions" nullable:"false" doc:"What a person may decide about it where it stands: stop, resume, go-on, undo, leave-away"`
 	Proven    string        `json:"proven,omitempty" doc:"What is known of its dependents, the weakest first: a unit that runs is not one that works"`
 	Look      *records.Look `json:"look,omitempty" doc:"The later look at one that ended with a new value in force"`
-	Halted    string        `json:"halted,omitempty" doc:"Why it does not go on, when it cannot be written down"`
+	Halted    string        `json:"halted,omitempty" doc:"Why it does not go on: it cannot be written down, or everything is frozen"`
+	WaitsFor  string        `json:"waits_for,omitempty" doc:"The window that everything which is left waits for"`
+	WaitsTill time.Time     `json:"waits_till,omitzero" doc:"When that opens"`
+	// Interruptions are measured when it has ended.
+	Interruptions []records.Interruption `json:"interruptions" nullable:"false" doc:"How long its dependents stood still, the longest first"`
 }
 
 // RehearsalAnswer is a rehearsal with what it means in words.
@@ -58,17 +62,21 @@ func rehearsalAnswer(v records.Rehearsal, err error) (*body[RehearsalAnswer], er
 // RotationRequest is what a person asks of a rotation. The same must be asked of the
 // rehearsal and of the rotation after it.
 type RotationRequest struct {
-	Policy      string                `json:"policy,omitempty" enum:"stop,continue,undo" default:"undo" doc:"What to do when a step fails"`
+	OnFailure   string                `json:"on_failure,omitempty" enum:"stop,continue,undo" default:"undo" doc:"What to do when a step fails"`
 	Restart     string                `json:"restart,omitempty" enum:"now,window,leave" default:"now" doc:"When dependents are restarted; leave: not at all, each is a latent breakage until somebody does"`
 	NotBefore   time.Time             `json:"not_before,omitzero" doc:"Beginning of the window"`
 	NotAfter    time.Time             `json:"not_after,omitzero" doc:"End of the window"`
-	Patience    int                   `json:"patience,omitempty" minimum:"0" maximum:"2592000" doc:"Seconds for which a system that is away is waited for before the policy decides; half an hour when it is 0"`
+	Patience    int                   `json:"patience,omitempty" minimum:"0" maximum:"2592000" doc:"Seconds for which a system that is away is waited for before that counts as a failure; half an hour when it is 0"`
 	Assign      []records.DependentID `json:"assign,omitempty" maxItems:"5000" doc:"Dependents that shall log on as the account with its current value; the authority is left alone"`
 	Where       []string              `json:"where,omitempty" doc:"The same, chosen by filters of the list of dependents"`
 	Search      string                `json:"search,omitempty" doc:"And by part of a name, place, program, description, what it runs as, system or account"`
 	Repair      bool                  `json:"repair,omitempty" doc:"The same, for all that have not stored the current value, or are down"`
 	Type        string                `json:"type,omitempty" doc:"Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default"`
 	StopFirst   bool                  `json:"stop_first,omitempty" doc:"Stop what would go on with the old value before the change, and start it with the new one; needs the policy undo and restarts that are now"`
+	AnyTime     bool                  `json:"any_time,omitempty" doc:"No window counts: what has one is changed and restarted at any time"`
+	AtWindowEnd string                `json:"at_window_end,omitempty" enum:"pause,undo," doc:"What becomes of one that is not done when its window closes: it goes on in the next, or is undone; pause when empty"`
+	FirstAlone  bool                  `json:"first_alone,omitempty" doc:"One dependent is changed and proven before all others"`
+	Way         string                `json:"way,omitempty" enum:"any,replace,overlap," doc:"overlap: only if both values are accepted for a time; replace: never so; any when empty"`
 	NoAcceptors string                `json:"no_acceptors,omitempty" maxLength:"500" doc:"Why service principal names for which neither a key tab nor a service was found do not matter; without it the rehearsal fails"`
 	Start       bool                  `json:"start,omitempty" doc:"Also bring up what is down although it starts by itself"`
 }
@@ -145,7 +153,7 @@ type decideInput struct {
 
 func (s *Service) registerRotations() {
 	add(s, http.MethodGet, "/rotations", "list-rotations", "List rotations", func(ctx context.Context, in *ListInput) (*body[records.Page[records.Rotation]], error) {
-		return answer(s.store.Rotations(ctx, in.query()))
+		return answer(s.store.Rotations(ctx, in.Query()))
 	})
 	add(s, http.MethodGet, "/rotations/{id}", "get-rotation", "Show a rotation with its steps", func(ctx context.Context, in *IDInput) (*body[RotationNow], error) {
 		return answer(s.rotationNow(ctx, records.RotationID(in.ID)))
@@ -218,6 +226,15 @@ func (s *Service) rotationNow(ctx context.Context, id records.RotationID) (Rotat
 		return RotationNow{}, err
 	}
 	out := RotationNow{Rotation: r, Steps: []StepNow{}, Decisions: state.Decisions(), Proven: state.Proof().String(), Halted: s.app.Rotations.Halted(id)}
+	out.WaitsFor, out.WaitsTill = state.WaitsFor(s.app.Base.Now())
+	if freeze := s.app.Freeze.Now(); freeze.Frozen && out.Halted == "" && state.Mode == rotation.ModeForward && state.Safe() {
+		out.Halted = "everything is frozen by " + freeze.By + ": " + freeze.Reason
+	}
+	interruptions, err := s.store.Interruptions(ctx, id)
+	if err != nil {
+		return out, err
+	}
+	out.Interruptions = append([]records.Interruption{}, interruptions...)
 	switch look, err := s.store.Look(ctx, id); {
 	case err == nil:
 		out.Look = &look

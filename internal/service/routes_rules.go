@@ -52,7 +52,7 @@ type SavedRule struct {
 
 func (s *Service) registerRules() {
 	add(s, http.MethodGet, "/rules", "list-rules", "List the rules that put labels on accounts", func(ctx context.Context, in *ListInput) (*body[records.Page[records.Rule]], error) {
-		return answer(s.store.Rules(ctx, in.query()))
+		return answer(s.store.Rules(ctx, in.Query()))
 	})
 	add(s, http.MethodGet, "/rules/fields", "list-rule-fields", "List the fields that a condition may ask", func(context.Context, *empty) (*body[[]rules.Question], error) {
 		return answer(rules.Fields(), nil)

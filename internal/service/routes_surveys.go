@@ -12,6 +12,7 @@ import (
 	"mossledger.example/moss/internal/app/schedule"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/service/routing"
 )
 
 type startSurveyInput struct {
@@ -35,7 +36,7 @@ type watchInput struct {
 const heartbeat = 5 * time.Second
 
 func (s *Service) registerSurveys() {
-	add(s, http.MethodGet, "/schedule", "list-duties", "List what the service does regularly: when it is due, and what came of it last", func(ctx context.Context, _ *empty) (*body[[]schedule.Planned], error) {
+	add(s, http.MethodGet, "/duties", "list-duties", "List what the service does regularly: when it is due, and what came of it last", func(ctx context.Context, _ *empty) (*body[[]schedule.Planned], error) {
 		return answer(s.app.Schedule.List(ctx))
 	})
 	add(s, http.MethodPost, "/surveys", "start-survey", "Start a survey", func(ctx context.Context, in *startSurveyInput) (*body[records.Survey], error) {
@@ -48,13 +49,13 @@ func (s *Service) registerSurveys() {
 		return answer(s.store.Survey(ctx, id))
 	})
 	add(s, http.MethodGet, "/surveys", "list-surveys", "List surveys", func(ctx context.Context, in *ListInput) (*body[records.Page[records.Survey]], error) {
-		return answer(s.store.Surveys(ctx, in.query()))
+		return answer(s.store.Surveys(ctx, in.Query()))
 	})
 	add(s, http.MethodGet, "/surveys/{id}", "get-survey", "Show a survey", func(ctx context.Context, in *IDInput) (*body[records.Survey], error) {
 		return answer(s.store.Survey(ctx, records.SurveyID(in.ID)))
 	})
 	add(s, http.MethodGet, "/surveys/{id}/visits", "list-visits", "List the visits of a survey", func(ctx context.Context, in *surveyVisitsInput) (*body[records.Page[records.Visit]], error) {
-		return answer(s.store.Visits(ctx, records.SurveyID(in.ID), in.query()))
+		return answer(s.store.Visits(ctx, records.SurveyID(in.ID), in.Query()))
 	})
 	add(s, http.MethodPost, "/surveys/{id}/cancel", "cancel-survey", "Cancel a survey; what was read is kept", func(ctx context.Context, in *IDInput) (*body[records.Survey], error) {
 		if err := s.app.Surveys.Cancel(ctx, who(ctx), records.SurveyID(in.ID)); err != nil {
@@ -66,9 +67,9 @@ func (s *Service) registerSurveys() {
 	add(s, http.MethodGet, "/changes/{id}", "get-change", "Show one change", func(ctx context.Context, in *IDInput) (*body[records.SeenChange], error) {
 		return answer(s.store.Change(ctx, records.ChangeID(in.ID)))
 	})
-	sse.Register(s.api, describe(http.MethodGet, "/surveys/{id}/events", "watch-survey", "Watch a survey: its visits as they change, then the survey when it ends"),
+	sse.Register(s.api, routing.Describe(http.MethodGet, "/surveys/{id}/events", "watch-survey", "Watch a survey: its visits as they change, then the survey when it ends"),
 		map[string]any{"visit": records.Visit{}, "survey": records.Survey{}}, s.watchSurvey)
-	sse.Register(s.api, describe(http.MethodGet, "/events", "watch-all", "Hear that something changed: reload what is shown"),
+	sse.Register(s.api, routing.Describe(http.MethodGet, "/events", "watch-all", "Hear that something changed: reload what is shown"),
 		map[string]any{"changed": Changed{}}, s.watchAll)
 }
 
@@ -84,9 +85,9 @@ func (s *Service) changes(ctx context.Context, in *changesInput) (*body[records.
 		return nil, fmt.Errorf("%w: until is before since", app.ErrInput)
 	}
 	if !in.Net || in.ListInput.Columns {
-		return answer(s.store.Changes(ctx, in.Since, in.Until, in.query()))
+		return answer(s.store.Changes(ctx, in.Since, in.Until, in.Query()))
 	}
-	list, err := s.app.Surveys.Between(ctx, in.Since, in.Until, in.query())
+	list, err := s.app.Surveys.Between(ctx, in.Since, in.Until, in.Query())
 	return answer(records.Page[records.SeenChange]{Items: list, Total: len(list)}, err)
 }
 
@@ -207,6 +208,6 @@ func (s *Service) watchRotation(ctx context.Context, in *watchInput, send sse.Se
 }
 
 func (s *Service) registerWatchRotation() {
-	sse.Register(s.api, describe(http.MethodGet, "/rotations/{id}/events", "watch-rotation", "Watch a rotation: its journal as it is written, then the rotation when it ends or stops"),
+	sse.Register(s.api, routing.Describe(http.MethodGet, "/rotations/{id}/events", "watch-rotation", "Watch a rotation: its journal as it is written, then the rotation when it ends or stops"),
 		map[string]any{"record": JournalRecord{}, "rotation": records.Rotation{}}, s.watchRotation)
 }

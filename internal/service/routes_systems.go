@@ -73,14 +73,14 @@ func (s *Service) registerSystems() {
 		return answer(connect.Descriptions(), nil)
 	})
 	add(s, http.MethodGet, "/stewards", "list-stewards", "List stewards: the accounts by which systems are reached", func(ctx context.Context, in *ListInput) (*body[records.Page[records.Steward]], error) {
-		return answer(s.store.Stewards(ctx, in.query()))
+		return answer(s.store.Stewards(ctx, in.Query()))
 	})
 	add(s, http.MethodPut, "/stewards/{name}", "save-steward", "Add or replace a steward", s.saveSteward)
 	add(s, http.MethodDelete, "/stewards/{name}", "remove-steward", "Remove a steward that no system uses", func(ctx context.Context, in *NameInput) (*empty, error) {
 		return &empty{}, s.app.Inventory.RemoveSteward(ctx, who(ctx), in.Name)
 	})
 	add(s, http.MethodGet, "/systems", "list-systems", "List systems", func(ctx context.Context, in *ListInput) (*body[records.Page[records.System]], error) {
-		return answer(s.store.Systems(ctx, in.query()))
+		return answer(s.store.Systems(ctx, in.Query()))
 	})
 	add(s, http.MethodPost, "/systems", "add-system", "Add a system", func(ctx context.Context, in *body[SystemInput]) (*tagged[records.System], error) {
 		if _, err := s.app.Inventory.Add(ctx, who(ctx), in.Body.system()); err != nil {

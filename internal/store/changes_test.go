@@ -212,7 +212,7 @@ func TestALogOnThatARotationGives(t *testing.T) {
 	require.NoError(t, l.PutTies(ctx, map[records.DependentID][]ties.Tie{1: {tie, held}, 2: {tie}}))
 	c, err := l.NotePassword(ctx, 2)
 	require.NoError(t, err)
-	r := records.Rotation{CredentialID: c.ID, Credential: "svc-new", Policy: "undo"}
+	r := records.Rotation{CredentialID: c.ID, Credential: "svc-new", OnFailure: "undo"}
 	r.ID, err = l.BeginRotation(ctx, r)
 	require.NoError(t, err)
 	given := func(place string) records.LogOnIs {

@@ -17,7 +17,7 @@ import (
 func ended(t *testing.T, s *Store, c records.CredentialID, result string) records.Rotation {
 	t.Helper()
 	ctx := context.Background()
-	r := records.Rotation{CredentialID: c, Credential: "a", Policy: "undo"}
+	r := records.Rotation{CredentialID: c, Credential: "a", OnFailure: "undo"}
 	var err error
 	r.ID, err = s.BeginRotation(ctx, r)
 	require.NoError(t, err)
@@ -103,7 +103,7 @@ func TestALookRetiresOnlyFormerValues(t *testing.T) {
 	c, err := s.NotePassword(ctx, 1)
 	require.NoError(t, err)
 	require.NoError(t, s.TakeCustody(ctx, records.Secret{CredentialID: c.ID, Sealed: []byte("a"), Fingerprint: "fa"}, "ines", ""))
-	r := records.Rotation{CredentialID: c.ID, Credential: "a", Policy: "undo"}
+	r := records.Rotation{CredentialID: c.ID, Credential: "a", OnFailure: "undo"}
 	r.ID, err = s.BeginRotation(ctx, r)
 	require.NoError(t, err)
 	require.NoError(t, s.AddCandidate(ctx, records.Secret{CredentialID: c.ID, RotationID: r.ID, Sealed: []byte("b"), Fingerprint: "fb"}))

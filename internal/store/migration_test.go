@@ -156,7 +156,7 @@ func fromVersion(t *testing.T, version int64) {
 	require.NoError(t, err)
 	require.Len(t, journal, 2)
 	assert.Equal(t, rotation.EventIntent, journal[1].Event)
-	_, err = s.BeginRotation(t.Context(), records.Rotation{CredentialID: password.ID, Credential: "svc-berth", Policy: "undo"})
+	_, err = s.BeginRotation(t.Context(), records.Rotation{CredentialID: password.ID, Credential: "svc-berth", OnFailure: "undo"})
 	require.ErrorIs(t, err, records.ErrConflict, "one at a time, also across versions")
 	latest, err := s.LatestRehearsal(t.Context(), password.ID)
 	require.NoError(t, err)

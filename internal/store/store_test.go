@@ -225,7 +225,7 @@ func TestValuesFollowTheEndOfTheRotation(t *testing.T) {
 	c, err := s.NotePassword(ctx, 1)
 	require.NoError(t, err)
 	require.NoError(t, s.TakeCustody(ctx, records.Secret{CredentialID: c.ID, Sealed: []byte("a"), Fingerprint: "fa"}, "ines", ""))
-	r := records.Rotation{CredentialID: c.ID, Credential: "a", Policy: "undo"}
+	r := records.Rotation{CredentialID: c.ID, Credential: "a", OnFailure: "undo"}
 	r.ID, err = s.BeginRotation(ctx, r)
 	require.NoError(t, err)
 	_, err = s.BeginRotation(ctx, r)

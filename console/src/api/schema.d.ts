@@ -112,6 +112,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{id}/policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Say which policy decides for an account, and why
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["get-account-policy"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{id}/radius": {
         parameters: {
             query?: never;
@@ -620,6 +640,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/duties": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what the service does regularly: when it is due, and what came of it last
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-duties"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -655,6 +695,34 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/freeze": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Say whether everything is frozen, by whom and why
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["get-freeze"];
+        /**
+         * Freeze everything: nothing begins, and what runs waits where that is safe
+         * @description Roles: [operator approver administrator]
+         */
+        put: operations["freeze"];
+        post?: never;
+        /**
+         * Let everything go on
+         * @description Roles: [operator administrator]
+         */
+        delete: operations["thaw"];
         options?: never;
         head?: never;
         patch?: never;
@@ -924,6 +992,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/orders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what people say of the order of restarts
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-orders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/orders/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show one
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["get-order"];
+        /**
+         * Add or change what is said of the order of restarts
+         * @description Roles: [administrator]
+         */
+        put: operations["save-order"];
+        post?: never;
+        /**
+         * Remove it
+         * @description Roles: [administrator]
+         */
+        delete: operations["remove-order"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/overview": {
         parameters: {
             query?: never;
@@ -958,6 +1074,74 @@ export interface paths {
         get: operations["get-pictures"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List policies, the one that decides before all others first
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-policies"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policies/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a policy
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["get-policy"];
+        /**
+         * Add or change a policy
+         * @description Roles: [administrator]
+         */
+        put: operations["save-policy"];
+        post?: never;
+        /**
+         * Remove a policy
+         * @description Roles: [administrator]
+         */
+        delete: operations["remove-policy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policies/{name}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Show what a policy would do, and what removing one would; nothing is kept
+         * @description Roles: [operator administrator]
+         */
+        post: operations["preview-policy"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1240,10 +1424,50 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List what the service does regularly: when it is due, and what came of it last
+         * List when credentials are rotated next, and by which policy
          * @description Roles: [viewer operator approver auditor administrator]
          */
-        get: operations["list-duties"];
+        get: operations["list-turns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedule.ics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The schedule as a calendar (RFC 5545); with HTTP's basic authentication a token for the calendar alone is the password
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["get-schedule-feed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedule/nights": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Say how many credentials are rotated when
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-nights"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1815,6 +2039,74 @@ export interface paths {
         patch: operations["change-user"];
         trace?: never;
     };
+    "/api/v1/windows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List windows, with when they are open
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-windows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/windows/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Show when a window would be open; nothing is kept
+         * @description Roles: [operator administrator]
+         */
+        post: operations["preview-window"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/windows/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a window
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["get-window"];
+        /**
+         * Add or change a window
+         * @description Roles: [administrator]
+         */
+        put: operations["save-window"];
+        post?: never;
+        /**
+         * Remove a window that no policy rotates in
+         * @description Roles: [administrator]
+         */
+        delete: operations["remove-window"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1907,6 +2199,11 @@ export interface components {
         };
         AddTokenInputBody: {
             label: string;
+            /**
+             * @description calendar: it reads the schedule as a calendar and nothing else, for a year
+             * @enum {string}
+             */
+            only?: "calendar" | "";
         };
         AddUserInputBody: {
             name: string;
@@ -2423,6 +2720,13 @@ export interface components {
             system: string;
             what: string;
         };
+        Freeze: {
+            /** Format: date-time */
+            at?: string;
+            by?: string;
+            frozen: boolean;
+            reason?: string;
+        };
         Graph: {
             edges: components["schemas"]["Edge"][];
             more?: boolean;
@@ -2490,6 +2794,27 @@ export interface components {
             since?: string;
             system: string;
             why: string;
+        };
+        Interruption: {
+            /**
+             * Format: date-time
+             * @description When it was restarted
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description Milliseconds that were expected, by earlier rotations; absent where it had not been measured
+             */
+            expected?: number;
+            /**
+             * Format: int64
+             * @description From its restart until it was proven
+             */
+            milliseconds: number;
+            place: string;
+            /** Format: int64 */
+            rotation_id: number;
+            system: string;
         };
         JournalRecord: {
             actor?: string;
@@ -2633,6 +2958,21 @@ export interface components {
             /** @description Shown once */
             token: string;
         };
+        Night: {
+            /**
+             * Format: int64
+             * @description Credentials that are rotated in it
+             */
+            count: number;
+            /** @description The first of them, by name */
+            credentials: string[];
+            /** Format: date-time */
+            from: string;
+            policy: string;
+            /** Format: date-time */
+            to: string;
+            window?: string;
+        };
         Node: {
             /** Format: int64 */
             dependent?: number;
@@ -2648,7 +2988,7 @@ export interface components {
         };
         Note: {
             /** @enum {string} */
-            kind: "info" | "overlap" | "latent" | "irreplaceable" | "doubtful" | "left" | "by-hand" | "exposed" | "unexplained" | "out-of-reach" | "ambiguous" | "acceptor" | "left-alone";
+            kind: "info" | "overlap" | "latent" | "irreplaceable" | "doubtful" | "left" | "by-hand" | "exposed" | "unexplained" | "out-of-reach" | "ambiguous" | "acceptor" | "way" | "window" | "left-alone";
             text: string;
         };
         NoteCredentialInputBody: {
@@ -2659,6 +2999,10 @@ export interface components {
             account: number;
             /** @enum {string} */
             kind: "password";
+        };
+        Openings: {
+            slots: components["schemas"]["Slot"][] | null;
+            words: string;
         };
         Option: {
             /** @description Settings that many systems share are added to a system's own */
@@ -2674,6 +3018,55 @@ export interface components {
             /** @enum {string} */
             type: "text" | "choice" | "paths" | "addresses" | "name";
         };
+        Order: {
+            /**
+             * Format: int64
+             * @description Of a group: so many at the same time
+             */
+            at_once: number;
+            /** Format: date-time */
+            changed: string;
+            changed_by: string;
+            description?: string;
+            /** Format: int64 */
+            id: number;
+            /**
+             * @description group: only some of them are restarted at the same time; sequence: what comes first is proven before what comes after it is restarted
+             * @enum {string}
+             */
+            kind: "group" | "sequence";
+            members: components["schemas"]["OrderMember"][];
+            name: string;
+            /** Format: int64 */
+            revision: number;
+        };
+        OrderBody: {
+            /**
+             * Format: int64
+             * @description Of a group: so many at the same time; 1 when it is 0
+             */
+            at_once?: number;
+            description?: string;
+            /**
+             * @description group: only some of them are restarted at the same time; sequence: what comes first is proven before what comes after it is restarted
+             * @enum {string}
+             */
+            kind: "group" | "sequence";
+            members: components["schemas"]["OrderMember"][] | null;
+            /**
+             * Format: int64
+             * @description Of the order that was seen and is changed; absent for a new one
+             */
+            revision?: number;
+        };
+        OrderMember: {
+            /** @description A label of the account whose credential is rotated */
+            label?: string;
+            /** @description Its place; * stands for any letters */
+            place?: string;
+            /** @description Name of its system; * stands for any letters */
+            system?: string;
+        };
         Overridden: {
             rotation?: components["schemas"]["Rotation"];
             /**
@@ -2683,8 +3076,17 @@ export interface components {
             waits_for_approval?: number;
         };
         OverrideInputBody: {
+            /** @description No window counts: what has one is changed and restarted at any time */
+            any_time?: boolean;
             /** @description Dependents that shall log on as the account with its current value; the authority is left alone */
             assign?: number[] | null;
+            /**
+             * @description What becomes of one that is not done when its window closes: it goes on in the next, or is undone; pause when empty
+             * @enum {string}
+             */
+            at_window_end?: "pause" | "undo" | "";
+            /** @description One dependent is changed and proven before all others */
+            first_alone?: boolean;
             /** @description Why service principal names for which neither a key tab nor a service was found do not matter; without it the rehearsal fails */
             no_acceptors?: string;
             /**
@@ -2697,19 +3099,19 @@ export interface components {
              * @description Beginning of the window
              */
             not_before?: string;
-            /** @description Why it is started without a rehearsal that passed */
-            override: string;
-            /**
-             * Format: int64
-             * @description Seconds for which a system that is away is waited for before the policy decides; half an hour when it is 0
-             */
-            patience?: number;
             /**
              * @description What to do when a step fails
              * @default undo
              * @enum {string}
              */
-            policy: "stop" | "continue" | "undo";
+            on_failure: "stop" | "continue" | "undo";
+            /** @description Why it is started without a rehearsal that passed */
+            override: string;
+            /**
+             * Format: int64
+             * @description Seconds for which a system that is away is waited for before that counts as a failure; half an hour when it is 0
+             */
+            patience?: number;
             reason: string;
             /** @description The same, for all that have not stored the current value, or are down */
             repair?: boolean;
@@ -2727,6 +3129,11 @@ export interface components {
             stop_first?: boolean;
             /** @description Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default */
             type?: string;
+            /**
+             * @description overlap: only if both values are accepted for a time; replace: never so; any when empty
+             * @enum {string}
+             */
+            way?: "any" | "replace" | "overlap" | "";
             /** @description The same, chosen by filters of the list of dependents */
             where?: string[] | null;
         };
@@ -2870,6 +3277,34 @@ export interface components {
              */
             total: number;
         };
+        PageOrder: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
+            items: components["schemas"]["Order"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
+            /** @description Cursor of the next page; absent on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Number of all items that match; when there are more than 1,000, that number
+             */
+            total: number;
+        };
+        PagePolicy: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
+            items: components["schemas"]["Policy"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
+            /** @description Cursor of the next page; absent on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Number of all items that match; when there are more than 1,000, that number
+             */
+            total: number;
+        };
         PageRotation: {
             /** @description Only when they were asked for */
             columns?: components["schemas"]["ListColumn"][] | null;
@@ -2996,6 +3431,20 @@ export interface components {
              */
             total: number;
         };
+        PageTurn: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
+            items: components["schemas"]["Turn"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
+            /** @description Cursor of the next page; absent on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Number of all items that match; when there are more than 1,000, that number
+             */
+            total: number;
+        };
         PageUser: {
             /** @description Only when they were asked for */
             columns?: components["schemas"]["ListColumn"][] | null;
@@ -3014,6 +3463,20 @@ export interface components {
             /** @description Only when they were asked for */
             columns?: components["schemas"]["ListColumn"][] | null;
             items: components["schemas"]["Visit"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
+            /** @description Cursor of the next page; absent on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Number of all items that match; when there are more than 1,000, that number
+             */
+            total: number;
+        };
+        PageWindowNow: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
+            items: components["schemas"]["WindowNow"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
             /** @description Cursor of the next page; absent on the last */
@@ -3053,20 +3516,25 @@ export interface components {
             place: string;
         };
         Plan: {
+            at_window_end?: string;
             authority: string;
             credential: string;
             credential_id: string;
             credential_kind: string;
+            first_alone?: string;
             kind?: string;
             notes: components["schemas"]["Note"][] | null;
+            on_failure: string;
             /** Format: int64 */
             patience?: number;
-            policy: string;
             steps: components["schemas"]["Step"][] | null;
             type?: string;
             /** Format: int64 */
             undo_of?: number;
             when?: string;
+            windows?: {
+                [key: string]: components["schemas"]["Openings"];
+            };
         };
         Planned: {
             /**
@@ -3096,6 +3564,206 @@ export interface components {
             title: string;
             /** @description What came of it */
             words?: string;
+        };
+        Policy: {
+            /**
+             * Format: int64
+             * @description So many of its rotations run at the same time; 4 when it is 0
+             */
+            at_once?: number;
+            /**
+             * @description What becomes of one that is not done when its window closes: it goes on in the next, or is undone; pause when empty
+             * @enum {string}
+             */
+            at_window_end?: "pause" | "undo" | "";
+            /** @description When that recurred first: 2026-11-28T22:00 */
+            begins?: string;
+            /** Format: date-time */
+            changed: string;
+            changed_by: string;
+            /**
+             * Format: int64
+             * @description For how many it decides
+             */
+            credentials: number;
+            description?: string;
+            /**
+             * Format: int64
+             * @description How many of those are due, and not rotated yet
+             */
+            due: number;
+            /**
+             * Format: int64
+             * @description Each credential is rotated at least once in so many days, in a turn of its own
+             */
+            every_days?: number;
+            /** @description One dependent is changed and proven before all others */
+            first_alone?: boolean;
+            /** Format: int64 */
+            id: number;
+            /** @description Of the accounts that it is for; empty for all in custody */
+            label: string;
+            name: string;
+            /**
+             * @description What to do when a step fails; undo when empty
+             * @enum {string}
+             */
+            on_failure?: "stop" | "continue" | "undo" | "";
+            /**
+             * Format: int64
+             * @description Seconds for which a system that is away is waited for before on_failure decides; half an hour when it is 0
+             */
+            patience?: number;
+            /** @description It decides, and nothing is rotated */
+            paused: boolean;
+            /**
+             * Format: int64
+             * @description Where several are for one account, the one with the highest decides
+             */
+            precedence: number;
+            /**
+             * Format: int64
+             * @description For so long after somebody else changed the account or a dependent, it is left alone
+             */
+            quiet_hours?: number;
+            /**
+             * @description When dependents are restarted: now, or not at all
+             * @enum {string}
+             */
+            restart?: "now" | "leave" | "";
+            /** Format: int64 */
+            revision: number;
+            /** @description Or after each time of a recurrence rule of RFC 5545 */
+            rule?: string;
+            /**
+             * Format: int64
+             * @description Over so many openings of the window, or days, after each time; 1 when it is 0
+             */
+            spread?: number;
+            /**
+             * @description overlap: only while both values are accepted for a time; replace: never so; any when empty
+             * @enum {string}
+             */
+            way?: "any" | "replace" | "overlap" | "";
+            /** @description In which they are rotated; absent for at any time */
+            window?: string;
+            /** @description Time zone by whose clock it recurs */
+            zone?: string;
+        };
+        PolicyDraft: {
+            /**
+             * Format: int64
+             * @description So many of its rotations run at the same time; 4 when it is 0
+             */
+            at_once?: number;
+            /**
+             * @description What becomes of one that is not done when its window closes: it goes on in the next, or is undone; pause when empty
+             * @enum {string}
+             */
+            at_window_end?: "pause" | "undo" | "";
+            /** @description When that recurred first: 2026-11-28T22:00 */
+            begins?: string;
+            description?: string;
+            /**
+             * Format: int64
+             * @description Each credential is rotated at least once in so many days, in a turn of its own
+             */
+            every_days?: number;
+            /** @description One dependent is changed and proven before all others */
+            first_alone?: boolean;
+            /** @description Of the accounts that it is for; absent for all in custody */
+            label?: string;
+            /**
+             * @description What to do when a step fails; undo when empty
+             * @enum {string}
+             */
+            on_failure?: "stop" | "continue" | "undo" | "";
+            /**
+             * Format: int64
+             * @description Seconds for which a system that is away is waited for before on_failure decides; half an hour when it is 0
+             */
+            patience?: number;
+            /** @description It decides, and nothing is rotated */
+            paused?: boolean;
+            /**
+             * Format: int64
+             * @description Where several are for one account, the one with the highest decides
+             */
+            precedence: number;
+            /**
+             * Format: int64
+             * @description For so long after somebody else changed the account or a dependent, it is left alone
+             */
+            quiet_hours?: number;
+            /**
+             * @description When dependents are restarted: now, or not at all
+             * @enum {string}
+             */
+            restart?: "now" | "leave" | "";
+            /**
+             * Format: int64
+             * @description Of the policy that was seen and is changed; absent for a new one
+             */
+            revision?: number;
+            /** @description Or after each time of a recurrence rule of RFC 5545 */
+            rule?: string;
+            /**
+             * Format: int64
+             * @description Over so many openings of the window, or days, after each time; 1 when it is 0
+             */
+            spread?: number;
+            /**
+             * @description overlap: only while both values are accepted for a time; replace: never so; any when empty
+             * @enum {string}
+             */
+            way?: "any" | "replace" | "overlap" | "";
+            /** @description In which they are rotated; absent for at any time */
+            window?: string;
+            /** @description Time zone by whose clock it recurs */
+            zone?: string;
+        };
+        PolicyEffect: {
+            /** Format: int64 */
+            account_id: number;
+            becomes: string;
+            credential: string;
+            /** Format: date-time */
+            next?: string;
+            system: string;
+            /** @description The policy that decides now; empty for none */
+            was: string;
+        };
+        PolicyPreview: {
+            /**
+             * Format: int64
+             * @description For how many credentials in custody it would decide
+             */
+            decides: number;
+            /**
+             * Format: int64
+             * @description For how many of those it does not now
+             */
+            gains: number;
+            /**
+             * Format: int64
+             * @description For how many it does now, and would not
+             */
+            loses: number;
+            /**
+             * Format: int64
+             * @description In the fullest of the next year
+             */
+            most: number;
+            /** @description How often, in words */
+            often: string;
+            /**
+             * Format: int64
+             * @description Over how many openings the turns are spread
+             */
+            openings: number;
+            /** @description The first whose policy would be another */
+            rows: components["schemas"]["PolicyEffect"][];
+            warnings: string[];
         };
         Preview: {
             /** @description Why it could not be decided for some accounts */
@@ -3130,6 +3798,80 @@ export interface components {
              */
             stops: number;
         };
+        PreviewPolicyInputBody: {
+            /**
+             * Format: int64
+             * @description So many of its rotations run at the same time; 4 when it is 0
+             */
+            at_once?: number;
+            /**
+             * @description What becomes of one that is not done when its window closes: it goes on in the next, or is undone; pause when empty
+             * @enum {string}
+             */
+            at_window_end?: "pause" | "undo" | "";
+            /** @description When that recurred first: 2026-11-28T22:00 */
+            begins?: string;
+            description?: string;
+            /**
+             * Format: int64
+             * @description Each credential is rotated at least once in so many days, in a turn of its own
+             */
+            every_days?: number;
+            /** @description One dependent is changed and proven before all others */
+            first_alone?: boolean;
+            /** @description Of the accounts that it is for; absent for all in custody */
+            label?: string;
+            /**
+             * @description What to do when a step fails; undo when empty
+             * @enum {string}
+             */
+            on_failure?: "stop" | "continue" | "undo" | "";
+            /**
+             * Format: int64
+             * @description Seconds for which a system that is away is waited for before on_failure decides; half an hour when it is 0
+             */
+            patience?: number;
+            /** @description It decides, and nothing is rotated */
+            paused?: boolean;
+            /**
+             * Format: int64
+             * @description Where several are for one account, the one with the highest decides
+             */
+            precedence: number;
+            /**
+             * Format: int64
+             * @description For so long after somebody else changed the account or a dependent, it is left alone
+             */
+            quiet_hours?: number;
+            /** @description What its removal would do */
+            remove?: boolean;
+            /**
+             * @description When dependents are restarted: now, or not at all
+             * @enum {string}
+             */
+            restart?: "now" | "leave" | "";
+            /**
+             * Format: int64
+             * @description Of the policy that was seen and is changed; absent for a new one
+             */
+            revision?: number;
+            /** @description Or after each time of a recurrence rule of RFC 5545 */
+            rule?: string;
+            /**
+             * Format: int64
+             * @description Over so many openings of the window, or days, after each time; 1 when it is 0
+             */
+            spread?: number;
+            /**
+             * @description overlap: only while both values are accepted for a time; replace: never so; any when empty
+             * @enum {string}
+             */
+            way?: "any" | "replace" | "overlap" | "";
+            /** @description In which they are rotated; absent for at any time */
+            window?: string;
+            /** @description Time zone by whose clock it recurs */
+            zone?: string;
+        };
         Problem: {
             column?: string;
             /** Format: int64 */
@@ -3160,6 +3902,9 @@ export interface components {
             summary: components["schemas"]["Summary"];
             /** @description How complete the picture is, in a sentence */
             words: string;
+        };
+        ReasonInputBody: {
+            reason: string;
         };
         Record: {
             by?: string;
@@ -3262,11 +4007,11 @@ export interface components {
             kind: "rotate" | "assign";
             /** @enum {string} */
             mode: "running" | "stopped" | "undoing" | "finished";
+            /** @enum {string} */
+            on_failure: "stop" | "continue" | "undo";
             /** @description Why it was started without a rehearsal that passed */
             override: string;
             plan: components["schemas"]["Plan"];
-            /** @enum {string} */
-            policy: "stop" | "continue" | "undo";
             reason: string;
             /** Format: int64 */
             rehearsal_id: number;
@@ -3279,18 +4024,36 @@ export interface components {
         RotationNow: {
             /** @description What a person may decide about it where it stands: stop, resume, go-on, undo, leave-away */
             decisions: string[];
-            /** @description Why it does not go on, when it cannot be written down */
+            /** @description Why it does not go on: it cannot be written down, or everything is frozen */
             halted?: string;
+            /** @description How long its dependents stood still, the longest first */
+            interruptions: components["schemas"]["Interruption"][];
             /** @description The later look at one that ended with a new value in force */
             look?: components["schemas"]["Look"];
             /** @description What is known of its dependents, the weakest first: a unit that runs is not one that works */
             proven?: string;
             rotation: components["schemas"]["Rotation"];
             steps: components["schemas"]["StepNow"][];
+            /** @description The window that everything which is left waits for */
+            waits_for?: string;
+            /**
+             * Format: date-time
+             * @description When that opens
+             */
+            waits_till?: string;
         };
         RotationRequest: {
+            /** @description No window counts: what has one is changed and restarted at any time */
+            any_time?: boolean;
             /** @description Dependents that shall log on as the account with its current value; the authority is left alone */
             assign?: number[] | null;
+            /**
+             * @description What becomes of one that is not done when its window closes: it goes on in the next, or is undone; pause when empty
+             * @enum {string}
+             */
+            at_window_end?: "pause" | "undo" | "";
+            /** @description One dependent is changed and proven before all others */
+            first_alone?: boolean;
             /** @description Why service principal names for which neither a key tab nor a service was found do not matter; without it the rehearsal fails */
             no_acceptors?: string;
             /**
@@ -3304,16 +4067,16 @@ export interface components {
              */
             not_before?: string;
             /**
-             * Format: int64
-             * @description Seconds for which a system that is away is waited for before the policy decides; half an hour when it is 0
-             */
-            patience?: number;
-            /**
              * @description What to do when a step fails
              * @default undo
              * @enum {string}
              */
-            policy: "stop" | "continue" | "undo";
+            on_failure: "stop" | "continue" | "undo";
+            /**
+             * Format: int64
+             * @description Seconds for which a system that is away is waited for before that counts as a failure; half an hour when it is 0
+             */
+            patience?: number;
             /** @description The same, for all that have not stored the current value, or are down */
             repair?: boolean;
             /**
@@ -3330,6 +4093,11 @@ export interface components {
             stop_first?: boolean;
             /** @description Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default */
             type?: string;
+            /**
+             * @description overlap: only if both values are accepted for a time; replace: never so; any when empty
+             * @enum {string}
+             */
+            way?: "any" | "replace" | "overlap" | "";
             /** @description The same, chosen by filters of the list of dependents */
             where?: string[] | null;
         };
@@ -3521,6 +4289,12 @@ export interface components {
             /** @description Answer with an API token instead of a session cookie */
             token?: boolean;
         };
+        Slot: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+        };
         SocketOf: {
             listens?: boolean;
             local: string;
@@ -3557,8 +4331,17 @@ export interface components {
             reason: string;
         };
         StartRotationInputBody: {
+            /** @description No window counts: what has one is changed and restarted at any time */
+            any_time?: boolean;
             /** @description Dependents that shall log on as the account with its current value; the authority is left alone */
             assign?: number[] | null;
+            /**
+             * @description What becomes of one that is not done when its window closes: it goes on in the next, or is undone; pause when empty
+             * @enum {string}
+             */
+            at_window_end?: "pause" | "undo" | "";
+            /** @description One dependent is changed and proven before all others */
+            first_alone?: boolean;
             /** @description Why service principal names for which neither a key tab nor a service was found do not matter; without it the rehearsal fails */
             no_acceptors?: string;
             /**
@@ -3572,16 +4355,16 @@ export interface components {
              */
             not_before?: string;
             /**
-             * Format: int64
-             * @description Seconds for which a system that is away is waited for before the policy decides; half an hour when it is 0
-             */
-            patience?: number;
-            /**
              * @description What to do when a step fails
              * @default undo
              * @enum {string}
              */
-            policy: "stop" | "continue" | "undo";
+            on_failure: "stop" | "continue" | "undo";
+            /**
+             * Format: int64
+             * @description Seconds for which a system that is away is waited for before that counts as a failure; half an hour when it is 0
+             */
+            patience?: number;
             reason: string;
             /** @description The same, for all that have not stored the current value, or are down */
             repair?: boolean;
@@ -3599,6 +4382,11 @@ export interface components {
             stop_first?: boolean;
             /** @description Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default */
             type?: string;
+            /**
+             * @description overlap: only if both values are accepted for a time; replace: never so; any when empty
+             * @enum {string}
+             */
+            way?: "any" | "replace" | "overlap" | "";
             /** @description The same, chosen by filters of the list of dependents */
             where?: string[] | null;
         };
@@ -3620,6 +4408,8 @@ export interface components {
             check?: components["schemas"]["AppCheck"];
             dependent?: string;
             door?: components["schemas"]["Door"];
+            /** Format: int64 */
+            expected?: number;
             holds?: string;
             /** Format: int64 */
             index: number;
@@ -3635,6 +4425,7 @@ export interface components {
             subject: string;
             system?: string;
             system_id?: string;
+            window?: string;
         };
         StepLogOnAs: {
             account: string;
@@ -3650,6 +4441,8 @@ export interface components {
             check?: components["schemas"]["AppCheck"];
             dependent?: string;
             door?: components["schemas"]["Door"];
+            /** Format: int64 */
+            expected?: number;
             holds?: string;
             /** Format: int64 */
             index: number;
@@ -3668,6 +4461,7 @@ export interface components {
             system?: string;
             system_id?: string;
             title: string;
+            window?: string;
             /** @description The system's own words */
             words: string;
         };
@@ -3832,6 +4626,8 @@ export interface components {
             /** Format: int64 */
             id: number;
             label: string;
+            /** @description What alone it is for: calendar, to read the schedule as one; absent for all that its owner may */
+            only?: string;
             /** Format: date-time */
             revoked?: string;
             /** Format: date-time */
@@ -3847,6 +4643,58 @@ export interface components {
         Trust: {
             names: string[] | null;
             sid?: string;
+        };
+        Turn: {
+            /** Format: int64 */
+            account_id: number;
+            credential: string;
+            /** Format: int64 */
+            credential_id: number;
+            /**
+             * Format: date-time
+             * @description Its turn that has passed, when it was not rotated then
+             */
+            due?: string;
+            /**
+             * Format: int64
+             * @description How often it was tried since without success
+             */
+            failed: number;
+            /**
+             * Format: date-time
+             * @description When it is rotated
+             */
+            next?: string;
+            /**
+             * Format: date-time
+             * @description Until when that can begin
+             */
+            next_ends?: string;
+            policy: string;
+            /**
+             * Format: int64
+             * @description The latest rotation that was started so
+             */
+            rotation_id?: number;
+            /**
+             * Format: date-time
+             * @description When the policy began to decide for it
+             */
+            since: string;
+            /**
+             * @description failed: it was due, and was not rotated when it was tried
+             * @enum {string}
+             */
+            state: "planned" | "due" | "failed" | "running" | "paused";
+            system: string;
+            /**
+             * Format: date-time
+             * @description When it was tried last
+             */
+            tried?: string;
+            window?: string;
+            /** @description What came of that */
+            words?: string;
         };
         Uncovered: {
             /**
@@ -3952,6 +4800,95 @@ export interface components {
             };
             /** @description The system's own words */
             words: string;
+        };
+        Why: {
+            account: string;
+            /** Format: int64 */
+            account_id: number;
+            /** @description That it has */
+            labels: string[];
+            /** @description All policies, the one that decides before all others first */
+            policies: components["schemas"]["WhyPolicy"][];
+            system: string;
+            /** @description Of its credentials in custody */
+            turns: components["schemas"]["Turn"][];
+            /** @description In which it is rotated also by people */
+            window?: string;
+            /** @description What comes of it, in a sentence */
+            words: string;
+        };
+        WhyPolicy: {
+            because: string;
+            decides: boolean;
+            label: string;
+            policy: string;
+            /** Format: int64 */
+            precedence: number;
+        };
+        WindowBody: {
+            /** @description When it opened first, by the clock there: 2026-11-28T22:00 */
+            begins: string;
+            /** @description And for these */
+            dependents?: components["schemas"]["WindowDependent"][] | null;
+            description?: string;
+            /** @description It counts for accounts with one of them */
+            labels?: string[] | null;
+            /**
+             * Format: int64
+             * @description For how long it is open
+             */
+            minutes: number;
+            /**
+             * Format: int64
+             * @description Of the window that was seen and is changed; absent for a new one
+             */
+            revision?: number;
+            /** @description When it opens: a recurrence rule of RFC 5545, such as FREQ=WEEKLY;BYDAY=SA,SU */
+            rule: string;
+            /** @description And for what is restarted there, whatever its account */
+            systems?: string[] | null;
+            /** @description Time zone by whose clock it opens, such as Europe/Oslo */
+            zone: string;
+        };
+        WindowDependent: {
+            /** Format: int64 */
+            id: number;
+            place?: string;
+            system?: string;
+        };
+        WindowNow: {
+            /** @description When it opened first, by the clock there: 2026-11-28T22:00 */
+            begins: string;
+            /** Format: date-time */
+            changed: string;
+            changed_by: string;
+            /** @description And for these */
+            dependents: components["schemas"]["WindowDependent"][];
+            description?: string;
+            /** Format: int64 */
+            id: number;
+            /** @description It counts for accounts with one of them */
+            labels: string[];
+            /**
+             * Format: int64
+             * @description For how long it is open
+             */
+            minutes: number;
+            name: string;
+            /** @description It is open now */
+            open: boolean;
+            /** @description Names of policies that rotate in it */
+            policies: string[];
+            /** Format: int64 */
+            revision: number;
+            /** @description When it opens: a recurrence rule of RFC 5545, such as FREQ=WEEKLY;BYDAY=SA,SU */
+            rule: string;
+            /** @description When it is open next, the one of now first */
+            slots: components["schemas"]["Slot"][];
+            /** @description And for what is restarted there, whatever its account */
+            systems: string[];
+            /** @description Time zone by whose clock it opens, such as Europe/Oslo */
+            zone: string;
         };
     };
     responses: never;
@@ -4781,6 +5718,109 @@ export interface operations {
             };
             /** @description Bad Gateway */
             502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-account-policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Why"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8228,6 +9268,89 @@ export interface operations {
             };
         };
     };
+    "list-duties": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Planned"][] | null;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "watch-all": {
         parameters: {
             query?: never;
@@ -8402,6 +9525,369 @@ export interface operations {
             };
             /** @description Internal Server Error */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-freeze": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Freeze"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    freeze: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Freeze"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    thaw: {
+        parameters: {
+            query: {
+                reason: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Freeze"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9944,6 +11430,497 @@ export interface operations {
             };
         };
     };
+    "list-orders": {
+        parameters: {
+            query?: {
+                /** @description column=value, column!=value, column~part, column!~part, column<value, column>value; all must match */
+                filter?: string[] | null;
+                /** @description A column; with - before it descending */
+                sort?: string;
+                /** @description Items a page; 100 by default */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+                /** @description Part of any text column */
+                search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOrder"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Order"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "save-order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OrderBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Order"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-order": {
+        parameters: {
+            query: {
+                /** @description Of the one that was seen */
+                revision: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-overview": {
         parameters: {
             query?: never;
@@ -10083,6 +12060,640 @@ export interface operations {
             };
             /** @description Internal Server Error */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-policies": {
+        parameters: {
+            query?: {
+                /** @description column=value, column!=value, column~part, column!~part, column<value, column>value; all must match */
+                filter?: string[] | null;
+                /** @description A column; with - before it descending */
+                sort?: string;
+                /** @description Items a page; 100 by default */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+                /** @description Part of any text column */
+                search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PagePolicy"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Policy"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "save-policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PolicyDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Policy"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-policy": {
+        parameters: {
+            query: {
+                /** @description Of the one that was seen */
+                revision: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PreviewPolicyInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyPreview"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11877,9 +14488,22 @@ export interface operations {
             };
         };
     };
-    "list-duties": {
+    "list-turns": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description column=value, column!=value, column~part, column!~part, column<value, column>value; all must match */
+                filter?: string[] | null;
+                /** @description A column; with - before it descending */
+                sort?: string;
+                /** @description Items a page; 100 by default */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+                /** @description Part of any text column */
+                search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -11892,7 +14516,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Planned"][] | null;
+                    "application/json": components["schemas"]["PageTurn"];
                 };
             };
             /** @description Bad Request */
@@ -11915,6 +14539,197 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-schedule-feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-nights": {
+        parameters: {
+            query?: {
+                /** @description Now by default */
+                from?: string;
+                /** @description 90 days later by default; at most a year and a day */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Night"][] | null;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -16277,6 +19092,638 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Person"];
                 };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-windows": {
+        parameters: {
+            query?: {
+                /** @description column=value, column!=value, column~part, column!~part, column<value, column>value; all must match */
+                filter?: string[] | null;
+                /** @description A column; with - before it descending */
+                sort?: string;
+                /** @description Items a page; 100 by default */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+                /** @description Part of any text column */
+                search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageWindowNow"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-window": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WindowBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WindowNow"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-window": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WindowNow"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "save-window": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WindowBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WindowNow"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-window": {
+        parameters: {
+            query: {
+                /** @description Of the one that was seen */
+                revision: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Bad Request */
             400: {

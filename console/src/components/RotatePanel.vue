@@ -30,7 +30,7 @@ const session = useSession()
 const router = useRouter()
 const rehearsal = ref<Schemas['RehearsalAnswer']>()
 const before = ref<Schemas['RehearsalAnswer']>()
-const wish = ref<Wish>({ policy: 'undo', restart: 'now', type: '', stopFirst: false, noAcceptors: '' })
+const wish = ref<Wish>({ onFailure: 'undo', restart: 'now', type: '', stopFirst: false, noAcceptors: '' })
 const reason = ref('')
 const typed = ref('')
 const asking = ref(false)
@@ -40,12 +40,12 @@ const { busy, trouble, work } = useWork()
 
 // What is stopped must run again whatever happens, so that only undoing fits.
 const mayStopFirst = computed(
-  () => wish.value.policy === 'undo' && wish.value.restart === 'now' && !props.assign && !props.repair && props.kind !== 'ssh-key',
+  () => wish.value.onFailure === 'undo' && wish.value.restart === 'now' && !props.assign && !props.repair && props.kind !== 'ssh-key',
 )
 const body = computed(() => {
   const w = wish.value
   return {
-    policy: w.policy,
+    on_failure: w.onFailure,
     restart: w.restart,
     ...(w.restart === 'window' && w.window ? { not_before: w.window[0].toISOString(), not_after: w.window[1].toISOString() } : {}),
     ...(props.assign ? { assign: props.assign } : {}),

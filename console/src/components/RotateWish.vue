@@ -7,7 +7,7 @@ import { moment } from './words'
 
 /** How a rotation is to go: what happens on failure, when dependents restart. */
 export interface Wish {
-  policy: 'stop' | 'continue' | 'undo'
+  onFailure: 'stop' | 'continue' | 'undo'
   restart: 'now' | 'window' | 'leave'
   window?: [Dayjs, Dayjs]
   type: string
@@ -19,7 +19,7 @@ export interface Wish {
 const WindowPicker = defineAsyncComponent(() => import('./WindowPicker.vue'))
 const model = defineModel<Wish>({ required: true })
 defineProps<{ kind?: string; mayStopFirst: boolean; asksAcceptors: boolean }>()
-const policies = (['undo', 'stop', 'continue'] as const).map((value) => ({ value, label: t(`rotate.policy.${value}`) }))
+const endings = (['undo', 'stop', 'continue'] as const).map((value) => ({ value, label: t(`rotate.onFailure.${value}`) }))
 const restarts = (['now', 'window', 'leave'] as const).map((value) => ({ value, label: t(`rotate.restart.${value}`) }))
 const types = ['', 'ssh-ed25519', 'ecdsa-sha2-nistp256', 'ssh-rsa'].map((value) => ({ value, label: value ? value : t('rotate.sameType') }))
 const utc = computed(() => (model.value.window ? model.value.window.map((d) => moment(d.toISOString())).join(' – ') : ''))
@@ -28,7 +28,7 @@ const utc = computed(() => (model.value.window ? model.value.window.map((d) => m
 <template>
   <Form layout="inline" class="wish">
     <FormItem :label="t('rotate.whenFails')"
-      ><Segmented v-model:value="model.policy" :options="policies" :aria-label="t('rotate.whenFails')"
+      ><Segmented v-model:value="model.onFailure" :options="endings" :aria-label="t('rotate.whenFails')"
     /></FormItem>
     <FormItem :label="t('rotate.restartLabel')"
       ><Select v-model:value="model.restart" :options="restarts" :aria-label="t('rotate.restartLabel')" class="restart"

@@ -31,7 +31,7 @@ describe('rotating', () => {
     const p = await show(RotatePanel, { props: { credential: 7 } })
     expect(p.button('Rotate svc-berth now').there).toBe(false)
     await p.button('Rehearse').press()
-    expect(service.sent()[0]!.body).toEqual({ policy: 'undo', restart: 'now', repair: false, start: false })
+    expect(service.sent()[0]!.body).toEqual({ on_failure: 'undo', restart: 'now', repair: false, start: false })
     for (const words of ['about 3 seconds on tide1', 'replace it in /etc/tide/feed.env', 'left: a copy stays', 'two files only mention it'])
       expect(p.read()).toContain(words)
     expect(p.read()).not.toContain('info:')
@@ -40,7 +40,7 @@ describe('rotating', () => {
     await p.button('Rotate svc-berth now').press()
     expect(service.sent()[1]).toMatchObject({
       path: '/api/v1/credentials/7/rotations',
-      body: { policy: 'undo', restart: 'now', reason: 'due' },
+      body: { on_failure: 'undo', restart: 'now', reason: 'due' },
     })
     expect(p.router.currentRoute.value.path).toBe('/rotations/12')
   })

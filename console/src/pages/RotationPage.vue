@@ -88,7 +88,7 @@ const drawing = computed(() =>
       /></template>
       <template #lead
         >{{ t('run.startedBy', { name: r.requested_by, reason: r.reason }) }} <When :at="r.started" />.
-        {{ t('run.policy', { policy: t(`rotate.policy.${r.policy}`) }) }}
+        {{ t('run.onFailure', { what: t(`rotate.onFailure.${r.on_failure}`) }) }}
         <template v-if="r.override">{{ t('run.override', { words: r.override }) }}</template></template
       >
       <Segmented v-model:value="view" :options="views" :aria-label="t('run.view')" />

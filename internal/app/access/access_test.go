@@ -31,17 +31,17 @@ func TestRoles(t *testing.T) {
 		"nobody": {},
 		"viewer": {},
 		"approver": {
-			"approve", "approve-host-key", "approve-listed-keys", "refuse-approval", "trust-endpoint",
+			"approve", "freeze", "approve-host-key", "approve-listed-keys", "refuse-approval", "trust-endpoint",
 		},
 		"auditor": {"export-ledger", "prove-ledger", "verify-ledger"},
 		"operator": {
 			"add-system", "cancel-survey", "change-system", "check-system", "confirm-absence", "decide-copy", "decide-rotation", "declare-use", "explain-dependent",
-			"import-systems", "import-uses", "look-again", "note-credential", "override-rotation", "refuse-approval", "preview-rule", "rehearse", "rehearse-undo", "release-custody", "remove-check",
+			"import-systems", "import-uses", "look-again", "note-credential", "override-rotation", "refuse-approval", "preview-rule", "preview-policy", "preview-window", "freeze", "thaw", "rehearse", "rehearse-undo", "release-custody", "remove-check",
 			"remove-common-option", "set-check", "set-common-option", "start-dependents", "start-rotation", "start-survey", "take-custody", "trust-endpoint",
 			"verify-all-custody", "verify-custody", "withdraw-use",
 		},
 		"administrator": {
-			"add-system", "add-user", "change-system", "change-user", "check-system", "export-ledger", "import-systems", "drop-label", "preview-rule", "put-label", "prove-ledger", "refuse-approval", "remove-rule", "save-rule",
+			"add-system", "add-user", "change-system", "change-user", "check-system", "export-ledger", "import-systems", "drop-label", "freeze", "preview-policy", "preview-rule", "preview-window", "put-label", "remove-order", "remove-policy", "remove-window", "save-order", "save-policy", "save-window", "thaw", "prove-ledger", "refuse-approval", "remove-rule", "save-rule",
 			"remove-common-option", "remove-steward", "remove-system", "save-steward", "set-common-option", "trust-endpoint", "verify-ledger",
 		},
 	}

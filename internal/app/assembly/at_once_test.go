@@ -33,7 +33,7 @@ func TestManyDecideAtOnce(t *testing.T) {
 			f := start(t)
 			a := f.take("svc-tidefeed")
 			refuseRestarts(f.estate.Hosts["tide1"], "tidefeed.service", 3)
-			r := f.rotate(a, rotation.PolicyStop)
+			r := f.rotate(a, rotation.StopOnFailure)
 			require.Equal(t, "stopped", r.Mode)
 			f.estate.Hosts["tide1"].SetFault(unixhost.Fault{})
 			var all sync.WaitGroup
@@ -244,7 +244,7 @@ func TestRemovalInEveryState(t *testing.T) {
 		}},
 		"a rotation of it is over": {system: "dir", prepare: func(f *ferry) func() {
 			a := f.take("svc-tidefeed")
-			require.Equal(f.t, rotation.FinishedDone, f.rotate(a, rotation.PolicyUndo).Result)
+			require.Equal(f.t, rotation.FinishedDone, f.rotate(a, rotation.UndoOnFailure).Result)
 			f.Rotations.Settled(f.t.Context())
 			require.NoError(f.t, f.Custody.Release(f.t.Context(), ines, "over", cred(f, a)))
 			return nil
@@ -252,7 +252,7 @@ func TestRemovalInEveryState(t *testing.T) {
 		"a rotation is stopped there": {system: "tide1", prepare: func(f *ferry) func() {
 			a := f.take("svc-tidefeed")
 			refuseRestarts(f.estate.Hosts["tide1"], "tidefeed.service", 3)
-			require.Equal(f.t, "stopped", f.rotate(a, rotation.PolicyStop).Mode)
+			require.Equal(f.t, "stopped", f.rotate(a, rotation.StopOnFailure).Mode)
 			return nil
 		}, refused: "custody"},
 	} {

@@ -69,7 +69,7 @@ func TestDataStores(t *testing.T) {
 		warned = warned || c.Result == "warning" && strings.Contains(c.Words, "till.service")
 	}
 	assert.True(t, warned, "the till is told before it breaks")
-	require.Equal(t, rotation.FinishedDone, f.rotate(bookings, rotation.PolicyUndo).Result)
+	require.Equal(t, rotation.FinishedDone, f.rotate(bookings, rotation.UndoOnFailure).Result)
 	assert.False(t, f.estate.Bookings.Accepts("svc_bookings", larkmoor.Passwords["svc_bookings"]))
 	file, _ := f.estate.Hosts["bookings1"].Read("/srv/bookings/config/database.yml")
 	assert.Contains(t, string(file.Content), "production: &main\n  adapter: postgresql")
@@ -78,7 +78,7 @@ func TestDataStores(t *testing.T) {
 	assert.Equal(t, "active", state)
 
 	// Redis accepts two passwords at once: the old one is retired at the end.
-	done := f.rotate(tides, rotation.PolicyUndo)
+	done := f.rotate(tides, rotation.UndoOnFailure)
 	require.Equal(t, rotation.FinishedDone, done.Result)
 	var kinds []string
 	for _, s := range done.Plan.Steps {
@@ -105,7 +105,7 @@ func TestOverlapIsUndone(t *testing.T) {
 		}
 		return 0, "", false
 	}})
-	r := f.rotate(tides, rotation.PolicyUndo)
+	r := f.rotate(tides, rotation.UndoOnFailure)
 	h.SetFault(unixhost.Fault{})
 	assert.NotEqual(t, rotation.FinishedDone, r.Result)
 	assert.True(t, f.estate.Tides.Accepts("svc_tides", larkmoor.Passwords["svc_tides"]))
@@ -135,7 +135,7 @@ func TestPrograms(t *testing.T) {
 	}
 	assert.Contains(t, warned, "/opt/tide/bin/gauge on tide1, started by hand, reads a copy")
 	assert.Contains(t, warned, "tidefeed.service on tide1 runs with the value (environment TIDE_DB_PASSWORD), and no file")
-	require.Equal(t, rotation.FinishedDone, f.rotate(tides, rotation.PolicyUndo).Result)
+	require.Equal(t, rotation.FinishedDone, f.rotate(tides, rotation.UndoOnFailure).Result)
 	file, _ := h.Read("/mnt/gauge/gauge.ini")
 	assert.NotContains(t, string(file.Content), larkmoor.Passwords["svc_tides"], "the copy in the folder it works in is replaced")
 	f.survey()

@@ -26,7 +26,7 @@ func TestStoppedWhileItIsUndone(t *testing.T) {
 	f := start(t)
 	a := f.take("svc-tidefeed")
 	refuseRestarts(f.estate.Hosts["tide1"], "tidefeed.service", 3)
-	r := f.rotate(a, rotation.PolicyStop)
+	r := f.rotate(a, rotation.StopOnFailure)
 	require.Equal(t, "stopped", r.Mode)
 
 	var release sync.Once
@@ -83,7 +83,7 @@ func TestUndoingIsSent(t *testing.T) {
 	a := f.take("svc-tidefeed")
 	dn := larkmoor.DN("svc-tidefeed")
 	refuseRestarts(f.estate.Hosts["tide1"], "tidefeed.service", 3)
-	r := f.rotate(a, rotation.PolicyStop)
+	r := f.rotate(a, rotation.StopOnFailure)
 	require.Equal(t, "stopped", r.Mode)
 	f.estate.Hosts["tide1"].SetFault(unixhost.Fault{})
 	f.estate.Directory.SetFault(standindir.Fault{Stale: map[string]string{dn: larkmoor.Passwords["svc-tidefeed"]}})
@@ -120,7 +120,7 @@ func TestARotationStaysWithItsServer(t *testing.T) {
 	require.NoError(t, err)
 	f.survey()
 	a := f.take("svc-manifest")
-	r := f.rotate(a, rotation.PolicyStop)
+	r := f.rotate(a, rotation.StopOnFailure)
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	_, state, _, err := f.Rotations.State(ctx, r.ID)
 	require.NoError(t, err)

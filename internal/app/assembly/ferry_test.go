@@ -38,9 +38,15 @@ type ferry struct {
 // reopen takes up the database that the ferry was stopped with.
 func (f *ferry) reopen() {
 	f.t.Helper()
-	s, err := store.Open(context.Background(), f.folder, time.Now)
+	f.reopenBy(&clock{})
+}
+
+// reopenBy does so by a clock of its own.
+func (f *ferry) reopenBy(by *clock) {
+	f.t.Helper()
+	s, err := store.Open(context.Background(), f.folder, by.now)
 	require.NoError(f.t, err)
-	f.Application, err = assembly.New(context.Background(), assembly.Config{Store: s, Master: make([]byte, secret.KeySize), Random: rand.Reader, Now: time.Now, Log: slog.New(slog.DiscardHandler)})
+	f.Application, err = assembly.New(context.Background(), assembly.Config{Store: s, Master: make([]byte, secret.KeySize), Random: rand.Reader, Now: by.now, Log: slog.New(slog.DiscardHandler)})
 	require.NoError(f.t, err)
 	require.NoError(f.t, f.Start(context.Background()))
 }
@@ -139,14 +145,14 @@ func cred(f *ferry, of any) records.Credential {
 }
 
 // rotate rehearses, rotates, and returns how it ended or stopped.
-var undo = planning.Request{Policy: rotation.PolicyUndo}
+var undo = planning.Request{OnFailure: rotation.UndoOnFailure}
 
-func (f *ferry) rotate(a any, policy rotation.Policy) records.Rotation {
+func (f *ferry) rotate(a any, policy rotation.OnFailure) records.Rotation {
 	f.t.Helper()
-	v, err := f.Rotations.Rehearse(f.t.Context(), ines, cred(f, a), planning.Request{Policy: policy})
+	v, err := f.Rotations.Rehearse(f.t.Context(), ines, cred(f, a), planning.Request{OnFailure: policy})
 	require.NoError(f.t, err)
 	require.Equal(f.t, "passed", v.Verdict, "%+v", bad(v.Checks))
-	id, err := f.Rotations.Start(f.t.Context(), ines, cred(f, a), planning.Request{Policy: policy}, "test", "")
+	id, err := f.Rotations.Start(f.t.Context(), ines, cred(f, a), planning.Request{OnFailure: policy}, "test", "")
 	require.NoError(f.t, err)
 	return f.ended(id)
 }

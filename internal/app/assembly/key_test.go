@@ -86,7 +86,7 @@ func TestKeyPairRotation(t *testing.T) {
 	f := start(t)
 	k := f.takeKey()
 	before := f.whole(k)
-	r := f.rotate(k, rotation.PolicyUndo)
+	r := f.rotate(k, rotation.UndoOnFailure)
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	after := f.whole(k)
 	assert.NotEqual(t, before.Fingerprint, after.Fingerprint)
@@ -98,7 +98,7 @@ func TestKeyPairRotation(t *testing.T) {
 	noted := fmt.Sprint(r.Plan.Notes)
 	assert.Contains(t, noted, "exposed: others than its owner may read "+heldKey)
 	// Another type, asked of the rehearsal and of the rotation alike.
-	wish := planning.Request{Policy: rotation.PolicyUndo, Type: "ecdsa-sha2-nistp256"}
+	wish := planning.Request{OnFailure: rotation.UndoOnFailure, Type: "ecdsa-sha2-nistp256"}
 	v, err := f.Rotations.Rehearse(t.Context(), ines, cred(f, k), wish)
 	require.NoError(t, err)
 	require.Equal(t, "passed", v.Verdict, "%+v", v.Checks)
@@ -138,7 +138,7 @@ func TestKeyConnectionCutAtEachCommand(t *testing.T) {
 						left--
 						return left == 0
 					}})
-					r := f.rotate(k, rotation.PolicyUndo)
+					r := f.rotate(k, rotation.UndoOnFailure)
 					assert.Zero(t, left, "the connection was cut")
 					if r.Result == rotation.FinishedWithFailures { // only that the old key is still let in
 						require.NoError(t, f.Rotations.Decide(t.Context(), ines, r.ID, rotation.DecideResume, "test"))

@@ -23,7 +23,7 @@ func TestFormerValuesAreAskedForOnce(t *testing.T) {
 	a := f.take("svc-tidefeed")
 	f.estate.Directory.SetFormer(time.Hour)
 	f.estate.Directory.Update(larkmoor.DN("svc-tidefeed"), func(e *standindir.Entry) { e.Never = true })
-	r := f.rotate(a, rotation.PolicyUndo)
+	r := f.rotate(a, rotation.UndoOnFailure)
 	require.Equal(t, rotation.FinishedDone, r.Result)
 
 	by.pass(5 * time.Minute)

@@ -44,7 +44,7 @@ func TestFormerValuesAreAskedForAgain(t *testing.T) {
 	f := startBy(t, &by)
 	a := f.take("svc-tidefeed")
 	f.estate.Directory.SetFormer(time.Hour)
-	r := f.rotate(a, rotation.PolicyUndo)
+	r := f.rotate(a, rotation.UndoOnFailure)
 	require.Equal(t, rotation.FinishedDone, r.Result, "nothing failed")
 	_, state, _, err := f.Rotations.State(t.Context(), r.ID)
 	require.NoError(t, err)
@@ -75,7 +75,7 @@ func TestFormerValuesAreAskedForAgain(t *testing.T) {
 	assert.Equal(t, "current retired", f.states(a.ID))
 	// The same of one that is undone: it is the new value that lingers.
 	f.estate.Directory.SetFormer(time.Hour)
-	second := f.rotate(a, rotation.PolicyUndo)
+	second := f.rotate(a, rotation.UndoOnFailure)
 	_, err = f.Rotations.RehearseUndo(t.Context(), ines, second.ID)
 	require.NoError(t, err)
 	require.NoError(t, f.Rotations.Decide(t.Context(), ines, second.ID, rotation.DecideUndo, "a trial"))
@@ -98,7 +98,7 @@ func TestWhatHappensWithinTheHourIsSeen(t *testing.T) {
 	old, there := f.estate.Hosts["tide1"].Read("/etc/tide/feed.pw")
 	require.True(t, there)
 	f.estate.Directory.Update(larkmoor.DN("svc-tidefeed"), func(e *standindir.Entry) { e.Never = true })
-	r := f.rotate(a, rotation.PolicyUndo)
+	r := f.rotate(a, rotation.UndoOnFailure)
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	by.pass(time.Minute)
 	// The proof that the old value is refused was a wrong password too: it is ours.
@@ -128,7 +128,7 @@ func TestLooksWaitAndEnd(t *testing.T) {
 	var by clock
 	f := startBy(t, &by)
 	a := f.take("svc-tidefeed")
-	r := f.rotate(a, rotation.PolicyUndo)
+	r := f.rotate(a, rotation.UndoOnFailure)
 	f.estate.Hosts["tide1"].SetFault(unixhost.Fault{Down: true})
 	look := f.looked(&by, r.ID)
 	assert.False(t, look.Due.IsZero(), "%+v", look.Checks)
@@ -144,7 +144,7 @@ func TestLooksWaitAndEnd(t *testing.T) {
 	assert.Zero(t, results(look)[connect.CheckUnchecked], "%+v", look.Checks)
 	assert.Empty(t, f.findings("look-unfinished"))
 
-	second := f.rotate(a, rotation.PolicyUndo)
+	second := f.rotate(a, rotation.UndoOnFailure)
 	look, err = f.Looks.LookNow(t.Context(), ines, r.ID)
 	require.NoError(t, err)
 	assert.Contains(t, look.Checks[0].Words, "changed it since")

@@ -87,7 +87,7 @@ func TestRotationNeedsARehearsal(t *testing.T) {
 	assert.ErrorContains(t, err, "no rehearsal")
 	_, err = f.Rotations.Start(ctx, ines, cred(f, a), undo, "", "")
 	assert.ErrorIs(t, err, app.ErrInput, "and a reason")
-	_, err = f.Rotations.Start(ctx, ines, cred(f, a), planning.Request{Policy: "hope"}, "test", "")
+	_, err = f.Rotations.Start(ctx, ines, cred(f, a), planning.Request{OnFailure: "hope"}, "test", "")
 	assert.ErrorIs(t, err, app.ErrInput)
 	v, err := f.Rotations.Rehearse(ctx, ines, cred(f, a), undo)
 	require.NoError(t, err)
@@ -124,7 +124,7 @@ func TestPolicyContinueAndResume(t *testing.T) {
 	f := start(t)
 	a := f.take("svc-berth")
 	refuseRestarts(f.estate.Hosts["quay2"], "berth.service", 1)
-	r := f.rotate(a, rotation.PolicyContinue)
+	r := f.rotate(a, rotation.ContinueOnFailure)
 	assert.Equal(t, rotation.FinishedWithFailures, r.Result)
 	f.ready(true, "quay1/berth.service", "quay1/gangway.service")
 	require.Eventually(t, func() bool { return len(f.findings("rotation")) == 1 }, 10*time.Second, 10*time.Millisecond)
@@ -153,7 +153,7 @@ func TestApplicationChecks(t *testing.T) {
 		{rotation.AppCheck{Kind: "command", Target: "cat /etc/machine-id", Contains: f.estate.Hosts["tide1"].MachineID}, "the check command succeeded"},
 	} {
 		require.NoError(t, f.Store.SetCheck(ctx, unit, &c.check))
-		r := f.rotate(a, rotation.PolicyUndo)
+		r := f.rotate(a, rotation.UndoOnFailure)
 		assert.Equal(t, "done", r.Result)
 		_, state, _, err := f.Rotations.State(ctx, r.ID)
 		require.NoError(t, err)
@@ -173,7 +173,7 @@ func TestUndoAfterTheEnd(t *testing.T) {
 	ctx := t.Context()
 	a := f.take("svc-berth")
 	before, _ := f.estate.Hosts["quay1"].Read("/etc/gangway/gangway.env")
-	r := f.rotate(a, rotation.PolicyStop)
+	r := f.rotate(a, rotation.StopOnFailure)
 	require.Equal(t, "done", r.Result)
 	_, err := f.Rotations.RehearseUndo(ctx, ines, r.ID)
 	require.NoError(t, err)
@@ -194,7 +194,7 @@ func TestUndoAfterTheEnd(t *testing.T) {
 	assert.True(t, verdict.Accepted)
 	assert.ErrorIs(t, f.Rotations.Decide(ctx, ines, r.ID, rotation.DecideUndo, "again"), app.ErrRefused)
 	assert.ErrorIs(t, f.Rotations.Decide(ctx, ines, r.ID, rotation.DecideResume, ""), app.ErrRefused)
-	second := f.rotate(a, rotation.PolicyUndo)
+	second := f.rotate(a, rotation.UndoOnFailure)
 	require.Equal(t, "done", second.Result)
 	assert.ErrorContains(t, f.Rotations.Decide(ctx, ines, r.ID, rotation.DecideUndo, "too late"), "undone already")
 }
@@ -241,7 +241,7 @@ func TestConnectionCutAtEachCommand(t *testing.T) {
 				cut = cut && !hit
 				return hit
 			}})
-			r := f.rotate(a, rotation.PolicyUndo)
+			r := f.rotate(a, rotation.UndoOnFailure)
 			assert.False(t, cut, "the connection was cut")
 			assert.Contains(t, []string{rotation.FinishedDone, rotation.FinishedUndone}, r.Result)
 			f.ready(true, "tide1/tidefeed.service")
@@ -311,7 +311,7 @@ func TestARotationSignsInOnceOnAHost(t *testing.T) {
 	f.Rotations.Settled(t.Context())
 	host := f.estate.Hosts["tide1"]
 	before := len(host.Log())
-	r := f.rotate(a, rotation.PolicyUndo)
+	r := f.rotate(a, rotation.UndoOnFailure)
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	f.Rotations.Settled(t.Context())
 	signIns, restarts := 0, 0

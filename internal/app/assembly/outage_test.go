@@ -43,12 +43,12 @@ func (f *ferry) after(id records.RotationID, what func(rotation.Plan, rotation.R
 }
 
 // begun starts a rotation that was rehearsed.
-func (f *ferry) begun(a records.Account, policy rotation.Policy) records.RotationID {
+func (f *ferry) begun(a records.Account, policy rotation.OnFailure) records.RotationID {
 	f.t.Helper()
-	v, err := f.Rotations.Rehearse(f.t.Context(), ines, cred(f, a), planning.Request{Policy: policy})
+	v, err := f.Rotations.Rehearse(f.t.Context(), ines, cred(f, a), planning.Request{OnFailure: policy})
 	require.NoError(f.t, err)
 	require.Equal(f.t, "passed", v.Verdict, "%+v", v.Checks)
-	id, err := f.Rotations.Start(f.t.Context(), ines, cred(f, a), planning.Request{Policy: policy}, "test", "")
+	id, err := f.Rotations.Start(f.t.Context(), ines, cred(f, a), planning.Request{OnFailure: policy}, "test", "")
 	require.NoError(f.t, err)
 	return id
 }
@@ -61,7 +61,7 @@ func restarts(argv []string) bool {
 // An authority that is away for some seconds takes nothing down with it: what
 // failed to start meanwhile is started once it is back.
 func TestAnAuthorityThatIsAwayForAMoment(t *testing.T) {
-	for _, policy := range []rotation.Policy{rotation.PolicyUndo, rotation.PolicyStop} {
+	for _, policy := range []rotation.OnFailure{rotation.UndoOnFailure, rotation.StopOnFailure} {
 		t.Run(string(policy), func(t *testing.T) {
 			f := start(t)
 			a := f.take("svc-berth")
@@ -105,7 +105,7 @@ func TestAHostThatIsAwayWhileUndoing(t *testing.T) {
 		}
 		return 0, "", false
 	}})
-	id := f.begun(a, rotation.PolicyUndo)
+	id := f.begun(a, rotation.UndoOnFailure)
 	f.after(id, func(p rotation.Plan, r rotation.Record) bool {
 		// An act on it that was under way is asked about before anything is undone.
 		return (r.Event == rotation.EventReached || r.Event == rotation.EventProbed) && r.Result == rotation.ProbeAway && p.Steps[r.Step].System == "quay1"
@@ -164,7 +164,7 @@ func TestUndoingWhatIsFinished(t *testing.T) {
 	f := start(t)
 	ctx := t.Context()
 	a := f.take("svc-manifest")
-	r := f.rotate(a, rotation.PolicyUndo)
+	r := f.rotate(a, rotation.UndoOnFailure)
 	require.Equal(t, "done", r.Result)
 	require.ErrorIs(t, f.Rotations.Decide(ctx, ines, r.ID, rotation.DecideUndo, ""), app.ErrInput)
 	require.ErrorContains(t, f.Rotations.Decide(ctx, ines, r.ID, rotation.DecideUndo, "it broke"), "rehearse")
@@ -181,7 +181,7 @@ func TestUndoingWhatIsFinished(t *testing.T) {
 	require.ErrorIs(t, err, app.ErrRefused, "it is undone")
 
 	// Custody that was taken anew since is not overwritten.
-	r = f.rotate(a, rotation.PolicyUndo)
+	r = f.rotate(a, rotation.UndoOnFailure)
 	require.Equal(t, "done", r.Result)
 	f.estate.SetPassword("svc-manifest", "Set-By-Somebody-Else-77")
 	_, err = f.Custody.Take(ctx, ines, cred(f, a), secret.New("Set-By-Somebody-Else-77"))
@@ -205,7 +205,7 @@ func TestUndoPutsBackWhatWasCurrent(t *testing.T) {
 		require.True(t, f.estate.Directory.Accepts(dn, larkmoor.Passwords["svc-manifest"]), "rotation %d", r.ID)
 	}
 	for range 3 {
-		r := f.rotate(a, rotation.PolicyUndo)
+		r := f.rotate(a, rotation.UndoOnFailure)
 		require.Equal(t, "done", r.Result)
 		undoIt(r)
 	}
@@ -233,12 +233,12 @@ func TestHistories(t *testing.T) {
 			case "run":
 				history += " run"
 				before = f.currentOf(a)
-				last = f.rotate(a, rotation.PolicyUndo)
+				last = f.rotate(a, rotation.UndoOnFailure)
 				require.Equal(t, "done", last.Result)
 			case "fail":
 				history += " fail"
 				f.estate.Directory.SetFault(standindir.Fault{RefuseChange: true})
-				r := f.rotate(a, rotation.PolicyUndo)
+				r := f.rotate(a, rotation.UndoOnFailure)
 				f.estate.Directory.SetFault(standindir.Fault{})
 				require.Equal(t, rotation.FinishedUndone, r.Result)
 				last = records.Rotation{}

@@ -37,7 +37,7 @@ func TestRotatingTheAccountWeSignInWith(t *testing.T) {
 	require.NoError(t, err)
 	f.reached(a, "taken")
 
-	r := f.rotate(a, rotation.PolicyUndo)
+	r := f.rotate(a, rotation.UndoOnFailure)
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	var kinds []string
 	for _, s := range r.Plan.Steps {
@@ -48,7 +48,7 @@ func TestRotatingTheAccountWeSignInWith(t *testing.T) {
 	f.reached(a, "rotated")
 	f.survey("dir")
 	f.reached(a, "surveyed")
-	r = f.rotate(a, rotation.PolicyUndo)
+	r = f.rotate(a, rotation.UndoOnFailure)
 	require.Equal(t, rotation.FinishedDone, r.Result, "and again")
 	f.reached(a, "rotated twice")
 
@@ -125,7 +125,7 @@ func TestSettingsThatEqualThePassword(t *testing.T) {
 		}
 		require.NoError(t, f.Picture.DecideCopy(ctx, ines, d.ID, decision, "looked at it"))
 	}
-	r := f.rotate(a, rotation.PolicyStop)
+	r := f.rotate(a, rotation.StopOnFailure)
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	for _, host := range quays {
 		file, _ := f.estate.Hosts[host].Read("/etc/berth/berth.env")
@@ -163,7 +163,7 @@ func TestACopyThatNoLayoutExplains(t *testing.T) {
 	require.Len(t, page.Items, 1)
 	require.ErrorIs(t, f.Picture.DecideCopy(ctx, ines, page.Items[0].ID, "replace", "please"), app.ErrRefused)
 	require.NoError(t, f.Picture.DecideCopy(ctx, ines, page.Items[0].ID, "leave", "a letter, nothing reads it"))
-	r := f.rotate(a, rotation.PolicyUndo)
+	r := f.rotate(a, rotation.UndoOnFailure)
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	require.Eventually(t, func() bool { return len(f.findings("left-behind")) == 1 }, 30*time.Second, 20*time.Millisecond)
 	assert.Equal(t, "high", f.findings("left-behind")[0].Severity)

@@ -16,7 +16,7 @@ import (
 	"mossledger.example/moss/internal/standin/unixhost"
 )
 
-var stopFirst = planning.Request{Policy: rotation.PolicyUndo, StopFirst: true}
+var stopFirst = planning.Request{OnFailure: rotation.UndoOnFailure, StopFirst: true}
 
 // order is where in a journal the first intent, or the last outcome, of a kind of step is.
 func (f *ferry) order(id records.RotationID, kind rotation.StepKind) (first, last int64) {
@@ -123,9 +123,9 @@ func TestWhatCannotBeStoppedFirst(t *testing.T) {
 	assert.Contains(t, words, "berth.service can be stopped by itself: berth.socket starts it again whenever it is asked")
 	assert.Contains(t, words, "gangway.service can be stopped by itself: lamp.service needs it, runs, and would go down with it")
 	for name, wish := range map[string]planning.Request{
-		"stop":   {Policy: rotation.PolicyStop, StopFirst: true},
-		"leave":  {Policy: rotation.PolicyUndo, StopFirst: true, When: rotation.RestartLeave},
-		"assign": {Policy: rotation.PolicyUndo, StopFirst: true, Assign: []records.DependentID{1}},
+		"stop":   {OnFailure: rotation.StopOnFailure, StopFirst: true},
+		"leave":  {OnFailure: rotation.UndoOnFailure, StopFirst: true, When: rotation.RestartLeave},
+		"assign": {OnFailure: rotation.UndoOnFailure, StopFirst: true, Assign: []records.DependentID{1}},
 	} {
 		_, err := f.Rotations.Rehearse(t.Context(), ines, cred(f, a), wish)
 		assert.ErrorIs(t, err, app.ErrInput, name)

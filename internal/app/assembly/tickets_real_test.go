@@ -28,7 +28,7 @@ func TestAProtectedAccountIsRotated(t *testing.T) {
 	require.Error(t, err, "nothing proves it")
 	_, err = f.Custody.Take(ctx, ines, cred(f, account), secret.New(lab.AccountPassword))
 	require.NoError(t, err)
-	r := f.rotate(account, rotation.PolicyUndo)
+	r := f.rotate(account, rotation.UndoOnFailure)
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	_, state, _, err := f.Rotations.State(ctx, r.ID)
 	require.NoError(t, err)

@@ -52,7 +52,7 @@ func TestDerivedCopies(t *testing.T) {
 
 	f.estate.Hosts["bookings1"].Write("/etc/pooler/old.txt", unixhost.File{Mode: 0o640, Owner: "root", Group: "root", Content: []byte("\"svc_bookings\" \"" + md5Of(larkmoor.Passwords["svc_bookings"]) + "\"\n")})
 	f.survey("bookings1")
-	r := f.rotate(bookings, rotation.PolicyUndo)
+	r := f.rotate(bookings, rotation.UndoOnFailure)
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	assert.Equal(t, "\"svc_bookings\" \""+md5Of(f.currentOf(bookings))+"\"\n", f.file("bookings1", "/etc/pooler/old.txt"))
 	assert.Contains(t, f.file("bookings1", path), scram)

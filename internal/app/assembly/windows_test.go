@@ -95,7 +95,7 @@ func TestWindowsRotation(t *testing.T) {
 	// Answers that are lost on the way: every kind of act, one host each.
 	north.SetFault(windowshost.Fault{Drop: once("/Change")})
 	skerry.SetFault(windowshost.Fault{Cut: once("/StartService")})
-	r := f.run(a, planning.Request{Policy: rotation.PolicyStop})
+	r := f.run(a, planning.Request{OnFailure: rotation.StopOnFailure})
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	f.stacks(true)
 	_, stored := north.Stores("QuayLineStore")
@@ -122,7 +122,7 @@ func TestWindowsRotation(t *testing.T) {
 			return was(account, password)
 		}
 	})
-	r = f.run(a, planning.Request{Policy: rotation.PolicyUndo})
+	r = f.run(a, planning.Request{OnFailure: rotation.UndoOnFailure})
 	require.Equal(t, rotation.FinishedUndone, r.Result)
 	f.stacks(true)
 	_, now := north.Stores("QuayLineBoarding")
@@ -158,7 +158,7 @@ func TestLatentBreakage(t *testing.T) {
 	require.Empty(t, f.findings("runs-on-old"))
 
 	// In custody, changed from here, services left running.
-	r := f.run(a, planning.Request{Policy: rotation.PolicyUndo, When: rotation.RestartLeave})
+	r := f.run(a, planning.Request{OnFailure: rotation.UndoOnFailure, When: rotation.RestartLeave})
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	f.survey("dir", "north1", "skerry1")
 	assert.Equal(t, "north1/KioskAgent skerry1/KioskAgent", f.kinds("runs-on-old"))
@@ -174,7 +174,7 @@ func TestLatentBreakage(t *testing.T) {
 	targets, err := f.Diagnoses.RepairTargets(t.Context(), a)
 	require.NoError(t, err)
 	require.Len(t, targets, 3)
-	r = f.run(a, planning.Request{Policy: rotation.PolicyStop, Assign: targets, Start: true})
+	r = f.run(a, planning.Request{OnFailure: rotation.StopOnFailure, Assign: targets, Start: true})
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	f.survey("dir", "north1", "skerry1")
 	require.Empty(t, f.findings("latent-breakage"))
@@ -199,7 +199,7 @@ func TestRepairOfACopy(t *testing.T) {
 	f.survey()
 	const path = "/etc/berth/berth.env"
 	before, _ := f.estate.Hosts["quay1"].Read(path)
-	require.Equal(t, rotation.FinishedDone, f.rotate(a, rotation.PolicyStop).Result)
+	require.Equal(t, rotation.FinishedDone, f.rotate(a, rotation.StopOnFailure).Result)
 	f.quiet()
 	now, _ := f.estate.Hosts["quay1"].Read(path)
 	f.estate.Hosts["quay1"].Write(path, before) // from a backup
@@ -208,7 +208,7 @@ func TestRepairOfACopy(t *testing.T) {
 	targets, err := f.Diagnoses.RepairTargets(t.Context(), a)
 	require.NoError(t, err)
 	require.Len(t, targets, 1)
-	require.Equal(t, rotation.FinishedDone, f.run(a, planning.Request{Policy: rotation.PolicyUndo, Assign: targets}).Result)
+	require.Equal(t, rotation.FinishedDone, f.run(a, planning.Request{OnFailure: rotation.UndoOnFailure, Assign: targets}).Result)
 	f.quiet()
 	after, _ := f.estate.Hosts["quay1"].Read(path)
 	assert.Equal(t, string(now.Content), string(after.Content))
@@ -217,7 +217,7 @@ func TestRepairOfACopy(t *testing.T) {
 
 	// A value that the account never had here is nobody's to overwrite.
 	b := f.take("svc-tidefeed")
-	_, err = f.Rotations.Rehearse(t.Context(), ines, cred(f, b), planning.Request{Policy: rotation.PolicyUndo, Assign: []records.DependentID{f.dependent("tide1", "backup.env").ID}})
+	_, err = f.Rotations.Rehearse(t.Context(), ines, cred(f, b), planning.Request{OnFailure: rotation.UndoOnFailure, Assign: []records.DependentID{f.dependent("tide1", "backup.env").ID}})
 	assert.ErrorContains(t, err, "replacing it would lose something unknown")
 }
 
@@ -236,7 +236,7 @@ func TestCopyInJSON(t *testing.T) {
 	assert.Equal(t, path+"#/directory/password", d.Place)
 	require.Len(t, d.Ties, 1)
 	assert.Equal(t, "matches", d.Ties[0].Strength)
-	require.Equal(t, rotation.FinishedDone, f.rotate(a, rotation.PolicyUndo).Result)
+	require.Equal(t, rotation.FinishedDone, f.rotate(a, rotation.UndoOnFailure).Result)
 	feed, _ := h.Read("/etc/tide/feed.pw")
 	after, _ := h.Read(path)
 	assert.Equal(t, fmt.Sprintf(before, strings.TrimSpace(string(feed.Content))), string(after.Content))
@@ -252,7 +252,7 @@ func TestAssign(t *testing.T) {
 	ctx := t.Context()
 	boarding := f.dependent("north1", "QuayLineBoarding")
 	system := f.dependent("north1", "Spooler")
-	wish := planning.Request{Policy: rotation.PolicyUndo, Assign: []records.DependentID{boarding.ID, system.ID}}
+	wish := planning.Request{OnFailure: rotation.UndoOnFailure, Assign: []records.DependentID{boarding.ID, system.ID}}
 	r := f.run(a, wish)
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	north := f.estate.Windows["north1"]
@@ -302,13 +302,13 @@ func TestAssign(t *testing.T) {
 		{a, []records.DependentID{99999}, "not found"},
 		{f.account("north1/terminal"), []records.DependentID{f.dependent("skerry1", "KioskAgent").ID}, "is a local account of north1"},
 	} {
-		_, err := f.Rotations.Rehearse(ctx, ines, cred(f, c.account), planning.Request{Policy: rotation.PolicyUndo, Assign: c.assign})
+		_, err := f.Rotations.Rehearse(ctx, ines, cred(f, c.account), planning.Request{OnFailure: rotation.UndoOnFailure, Assign: c.assign})
 		assert.ErrorContains(t, err, c.words)
 	}
 	v, err := f.Rotations.Rehearse(ctx, ines, cred(f, f.account("dir/svc-gangway")), wish)
 	require.NoError(t, err)
 	assert.Equal(t, "failed", v.Verdict, "not in custody")
-	for _, w := range []planning.Request{{Policy: rotation.PolicyUndo, When: "later"}, {Policy: rotation.PolicyUndo, When: rotation.RestartWindow}, {Policy: rotation.PolicyUndo, When: rotation.RestartWindow, NotBefore: time.Now().Add(-2 * time.Hour), NotAfter: time.Now().Add(-time.Hour)}} {
+	for _, w := range []planning.Request{{OnFailure: rotation.UndoOnFailure, When: "later"}, {OnFailure: rotation.UndoOnFailure, When: rotation.RestartWindow}, {OnFailure: rotation.UndoOnFailure, When: rotation.RestartWindow, NotBefore: time.Now().Add(-2 * time.Hour), NotAfter: time.Now().Add(-time.Hour)}} {
 		_, err := f.Rotations.Rehearse(ctx, ines, cred(f, other), w)
 		assert.ErrorIs(t, err, app.ErrInput)
 	}
@@ -316,7 +316,7 @@ func TestAssign(t *testing.T) {
 	f.quiet()
 	// In a window: nothing restarts before it opens.
 	opens := time.Now().Add(4 * time.Second).Truncate(time.Second)
-	wish = planning.Request{Policy: rotation.PolicyUndo, When: rotation.RestartWindow, NotBefore: opens, NotAfter: opens.Add(time.Minute), Assign: []records.DependentID{f.dependent("skerry1", "KioskAgent").ID}}
+	wish = planning.Request{OnFailure: rotation.UndoOnFailure, When: rotation.RestartWindow, NotBefore: opens, NotAfter: opens.Add(time.Minute), Assign: []records.DependentID{f.dependent("skerry1", "KioskAgent").ID}}
 	r = f.run(a, wish)
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	records, err := f.Store.Journal(ctx, r.ID, 0)

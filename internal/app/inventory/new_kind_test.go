@@ -115,7 +115,7 @@ func TestANewKindIsAFolderAndALine(t *testing.T) {
 	require.NoError(t, err)
 	c, err = s.Credential(ctx, c.ID)
 	require.NoError(t, err)
-	request := planning.Request{Policy: "undo"}
+	request := planning.Request{OnFailure: "undo"}
 	rehearsed, err := a.Rotations.Rehearse(ctx, ines, c, request)
 	require.NoError(t, err)
 	require.Equal(t, "passed", rehearsed.Verdict, "%+v", rehearsed.Checks)

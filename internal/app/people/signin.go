@@ -148,7 +148,7 @@ func (people *People) SignIn(ctx context.Context, a Attempt) (SignedIn, error) {
 			a.Label = "command line"
 		}
 		out = SignedIn{Person: user, Expires: people.base.Now().Add(TokenTime)}
-		out.Bearer, _, err = people.makeToken(ctx, user.Name, a.Label, out.Expires)
+		out.Bearer, _, err = people.makeToken(ctx, records.Token{User: user.Name, Label: a.Label, Expires: out.Expires})
 	} else {
 		out, err = people.startSession(ctx, user, a.Address)
 	}

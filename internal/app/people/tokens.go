@@ -15,11 +15,19 @@ import (
 
 // AddToken makes an API token for who asks. bearer is that of the call: a token
 // makes none that outlives it.
-func (people *People) AddToken(ctx context.Context, by access.Actor, bearer, label string) (token string, id records.TokenID, err error) {
+func (people *People) AddToken(ctx context.Context, by access.Actor, bearer, label, only string) (token string, id records.TokenID, err error) {
 	if err := access.Decide(by, access.AddToken, access.Object{Kind: "token", Name: label, Owner: by.Name}); err != nil {
 		return "", 0, err
 	}
-	expires := people.base.Now().Add(TokenTime)
+	lasts := TokenTime
+	switch only {
+	case "":
+	case records.OnlyCalendar:
+		lasts = CalendarTime
+	default:
+		return "", 0, fmt.Errorf("%w: a token is for everything, or for the calendar alone, not for %q", app.ErrInput, only)
+	}
+	expires := people.base.Now().Add(lasts)
 	if own, err := people.store.TokenExpires(ctx, bearer); err == nil {
 		if own.Before(expires) {
 			expires = own
@@ -27,16 +35,22 @@ func (people *People) AddToken(ctx context.Context, by access.Actor, bearer, lab
 	} else if !errors.Is(err, app.ErrNotFound) {
 		return "", 0, err
 	}
-	return people.makeToken(ctx, by.Name, label, expires)
+	return people.makeToken(ctx, records.Token{User: by.Name, Label: label, Expires: expires, Only: only})
 }
 
-func (people *People) makeToken(ctx context.Context, user, label string, expires time.Time) (string, records.TokenID, error) {
+// CalendarTime is how long a token for the calendar alone lives.
+const CalendarTime = 366 * 24 * time.Hour
+
+func (people *People) makeToken(ctx context.Context, v records.Token) (string, records.TokenID, error) {
 	bearer, err := newBearer()
 	if err != nil {
 		return "", 0, err
 	}
-	id, err := people.store.AddToken(ctx, bearer, records.Token{User: user, Label: label, Expires: expires},
-		ledger.Entry{Actor: user, Act: "token.add", Phase: ledger.Outcome, Subject: label, Result: "done", Detail: "ends " + expires.UTC().Format(time.RFC3339)})
+	detail := "ends " + v.Expires.UTC().Format(time.RFC3339)
+	if v.Only != "" {
+		detail += ", for the " + v.Only + " alone"
+	}
+	id, err := people.store.AddToken(ctx, bearer, v, ledger.Entry{Actor: v.User, Act: "token.add", Phase: ledger.Outcome, Subject: v.Label, Result: "done", Detail: detail})
 	return bearer, id, err
 }
 

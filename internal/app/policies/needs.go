@@ -26,6 +26,7 @@ type Store interface {
 	SaveOrder(ctx context.Context, v records.Order, entries ...ledger.Entry) error
 	SavePolicy(ctx context.Context, v records.Policy, entries ...ledger.Entry) error
 	SaveWindow(ctx context.Context, v records.Window, entries ...ledger.Entry) error
+	StaleTurns(ctx context.Context) ([]records.CredentialID, error)
 	System(ctx context.Context, idOrName string) (records.System, error)
 	Window(ctx context.Context, name string) (records.Window, error)
 }

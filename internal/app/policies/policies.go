@@ -64,7 +64,7 @@ func Zone(name string) (*time.Location, error) {
 // checkName refuses what cannot be typed or told apart easily.
 func checkName(what, name string) error {
 	if err := rules.CheckLabel(name); err != nil {
-		return fmt.Errorf("%w: the name of a %s: %w", app.ErrInput, what, err)
+		return fmt.Errorf("%w: %q cannot be the name of %s: small letters, digits, dots, dashes and underscores, a letter or digit first, at most 63", app.ErrInput, name, what)
 	}
 	return nil
 }
@@ -93,7 +93,7 @@ func (policies *Policies) Save(ctx context.Context, by access.Actor, v records.P
 // before is the policy that is replaced, by its name; v gets its number.
 func (policies *Policies) before(ctx context.Context, v *records.Policy) (was records.Policy, err error) {
 	v.ID = 0
-	if err := checkName("policy", v.Name); err != nil {
+	if err := checkName("a policy", v.Name); err != nil {
 		return was, err
 	}
 	if v.Revision == 0 {
@@ -135,7 +135,7 @@ func (policies *Policies) check(ctx context.Context, v *records.Policy) error {
 		allowed     []string
 	}{
 		{"at the end of its window", string(v.AtWindowEnd), []string{"", string(rotation.EndPause), string(rotation.EndUndo)}},
-		{"on failure", string(v.OnFailure), []string{"", string(rotation.PolicyStop), string(rotation.PolicyContinue), string(rotation.PolicyUndo)}},
+		{"on failure", string(v.OnFailure), []string{"", string(rotation.StopOnFailure), string(rotation.ContinueOnFailure), string(rotation.UndoOnFailure)}},
 		{"restart", string(v.Restart), []string{"", string(rotation.RestartNow), string(rotation.RestartLeave)}},
 		{"way", v.Way, []string{"", WayAny, WayReplace, WayOverlap}},
 	} {

@@ -108,7 +108,10 @@ func (policies *Policies) Refresh(ctx context.Context) ([]Planned, error) {
 			kept = append(kept, p.Turn)
 		}
 	}
-	var gone []records.CredentialID
+	gone, err := policies.store.StaleTurns(ctx)
+	if err != nil {
+		return nil, err
+	}
 	for id, c := range was {
 		if c.HasTurn {
 			gone = append(gone, id)

@@ -117,6 +117,10 @@ func whyWords(a records.Account, decides *records.Policy, planned []Planned, pol
 	switch {
 	case p.Next.IsZero():
 		return words + "; no turn comes any more: its window or recurrence has ended"
+	case p.Running:
+		return words + "; it is being rotated now"
+	case !p.Due.IsZero() && p.Failed == 0:
+		return words + "; it is due since " + p.Due.UTC().Format(at) + ", and is begun between " + p.Next.UTC().Format(at) + " and " + p.NextEnds.UTC().Format(at)
 	case !p.Due.IsZero():
 		return words + "; it is due since " + p.Due.UTC().Format(at) + ", and is tried again from " + p.Next.UTC().Format(at) + " on"
 	}
@@ -159,7 +163,7 @@ func (policies *Policies) Preview(ctx context.Context, by access.Actor, draft re
 		return out, err
 	}
 	if !remove {
-		if err := checkName("policy", draft.Name); err != nil {
+		if err := checkName("a policy", draft.Name); err != nil {
 			return out, err
 		}
 		if err := policies.check(ctx, &draft); err != nil {

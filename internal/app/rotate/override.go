@@ -55,6 +55,9 @@ func (rotations *Rotations) startApproved(ctx context.Context, by, asker access.
 	if err := json.Unmarshal(v.Detail, &asked); err != nil {
 		return fmt.Errorf("%w: it was asked for in an earlier version (%w): ask again", app.ErrRefused, err)
 	}
+	if asked.Wish.OnFailure == "" {
+		return fmt.Errorf("%w: it was asked for in an earlier version: ask again", app.ErrRefused)
+	}
 	c, err := rotations.store.Credential(ctx, asked.Credential)
 	if err != nil {
 		return err

@@ -129,7 +129,7 @@ func (rotations *Rotations) Start(ctx context.Context, by access.Actor, c record
 	if err != nil {
 		return 0, err
 	}
-	r := records.Rotation{CredentialID: c.ID, Credential: c.Name, Authority: plan.Authority, Plan: plan, Policy: string(wish.Policy), RequestedBy: by.Name, Reason: reason, Override: override, RehearsalID: rehearsal, Mode: string(rotation.ModeForward)}
+	r := records.Rotation{CredentialID: c.ID, Credential: c.Name, Authority: plan.Authority, Plan: plan, OnFailure: string(wish.OnFailure), RequestedBy: by.Name, Reason: reason, Override: override, RehearsalID: rehearsal, Mode: string(rotation.ModeForward)}
 	entry := ledger.Entry{Actor: by.Name, Act: "rotation.start", Phase: ledger.Intent, Subject: c.Name, System: c.System, Reason: reason}
 	if override != "" {
 		entry.Detail = "without a rehearsal that passed: " + override

@@ -152,12 +152,15 @@ func (u *Unattended) start(ctx context.Context, planned []policies.Planned) (sta
 		var batch []policies.Planned
 		list = slices.DeleteFunc(list, func(p policies.Planned) bool {
 			if len(batch) == together || room[p.PolicyID] <= 0 {
-				return room[p.PolicyID] <= 0
+				return false
 			}
 			room[p.PolicyID]--
 			batch = append(batch, p)
 			return true
 		})
+		if len(batch) == 0 {
+			return started, nil
+		}
 		results := make([]result, len(batch))
 		var all sync.WaitGroup
 		for i, p := range batch {
@@ -214,7 +217,7 @@ func (b *busy) take(plan rotation.Plan) bool {
 // Request is what a policy asks of a rotation.
 func Request(p records.Policy) planning.Request {
 	return planning.Request{
-		Policy: cmp.Or(p.OnFailure, rotation.PolicyUndo), When: cmp.Or(p.Restart, rotation.RestartNow), Window: p.Window, AtWindowEnd: p.AtWindowEnd, FirstAlone: p.FirstAlone, Way: p.Way,
+		OnFailure: cmp.Or(p.OnFailure, rotation.UndoOnFailure), When: cmp.Or(p.Restart, rotation.RestartNow), Window: p.Window, AtWindowEnd: p.AtWindowEnd, FirstAlone: p.FirstAlone, Way: p.Way,
 		Patience: time.Duration(p.Patience) * time.Second,
 	}
 }

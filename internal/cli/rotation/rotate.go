@@ -175,7 +175,7 @@ func RotateCommand() *cobra.Command {
 		decideCommand("go-on ID", "Go on with a stopped rotation without its failed steps", "go-on"),
 		decideCommand("stop ID", "Stop a running rotation after the steps that have begun", "stop"),
 		undoCommand(), lookCommand(),
-		output.ListCommand("list", "List rotations", "/rotations", []output.Column{{"ID", "id"}, {"KIND", "kind"}, {"CREDENTIAL", "credential"}, {"AUTHORITY", "authority"}, {"MODE", "mode"}, {"RESULT", "result"}, {"POLICY", "policy"}, {"BY", "requested_by"}, {"STARTED", "started"}, {"ENDED", "ended"}, {"REASON", "reason"}}, "There was no rotation yet."))
+		output.ListCommand("list", "List rotations", "/rotations", []output.Column{{"ID", "id"}, {"KIND", "kind"}, {"CREDENTIAL", "credential"}, {"AUTHORITY", "authority"}, {"MODE", "mode"}, {"RESULT", "result"}, {"ON FAILURE", "on_failure"}, {"BY", "requested_by"}, {"STARTED", "started"}, {"ENDED", "ended"}, {"REASON", "reason"}}, "There was no rotation yet."))
 }
 
 // follow prints a rotation's journal as it is written and judges its end.
@@ -293,7 +293,7 @@ func showRotation() *cobra.Command {
 			return output.Write(cmd.OutOrStdout(), format, columns, v.Steps, raw)
 		}
 		out := cmd.OutOrStdout()
-		for _, f := range []output.Column{{"Kind", "kind"}, {"Credential", "credential"}, {"Of kind", "credential_kind"}, {"Authority", "authority"}, {"Mode", "mode"}, {"Result", "result"}, {"Policy", "policy"}, {"By", "requested_by"}, {"Reason", "reason"}, {"Override", "override"}, {"Started", "started"}, {"Ended", "ended"}} {
+		for _, f := range []output.Column{{"Kind", "kind"}, {"Credential", "credential"}, {"Of kind", "credential_kind"}, {"Authority", "authority"}, {"Mode", "mode"}, {"Result", "result"}, {"On failure", "on_failure"}, {"By", "requested_by"}, {"Reason", "reason"}, {"Override", "override"}, {"Started", "started"}, {"Ended", "ended"}} {
 			if text := output.Safe(output.Show(v.Rotation[f.Field()])); text != "" {
 				fmt.Fprintf(out, "%-10s %s\n", f.Head(), text)
 			}

@@ -22,23 +22,31 @@ type rotationRequest struct {
 	start, stopFirst        bool
 	keyType, noAcceptors    string
 	patience                time.Duration
+	anyTime, firstAlone     bool
+	atWindowEnd, way        string
 }
 
 // keyFlag is for commands that take key pairs too.
 func (r *rotationRequest) keyFlag(cmd *cobra.Command) {
-	cmd.Flags().BoolVar(&r.stopFirst, "stop-first", false, "stop what would go on with the old value before the change, and start it with the new one: where wrong passwords lock the account; needs --policy undo")
+	cmd.Flags().BoolVar(&r.stopFirst, "stop-first", false, "stop what would go on with the old value before the change, and start it with the new one: where wrong passwords lock the account; needs --on-failure undo")
 	cmd.Flags().StringVar(&r.noAcceptors, "no-acceptors", "", "why service principal names for which neither a key tab nor a service was found do not matter; it is recorded")
+	cmd.Flags().StringVar(&r.way, "way", "any", "any, replace (the old value is refused from the change on) or overlap (only if both are accepted for a time)")
+	_ = cmd.RegisterFlagCompletionFunc("way", cobra.FixedCompletions([]string{"any", "replace", "overlap"}, cobra.ShellCompDirectiveNoFileComp))
 	cmd.Flags().StringVar(&r.keyType, "key-type", "", "of a key pair: type of the new key (ssh-ed25519, ecdsa-sha2-nistp256, ssh-rsa); that of the old one by default")
 	_ = cmd.RegisterFlagCompletionFunc("key-type", cobra.FixedCompletions([]string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ssh-rsa"}, cobra.ShellCompDirectiveNoFileComp))
 }
 
 func (r *rotationRequest) register(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&r.policy, "policy", "undo", "when a step fails: stop, continue or undo")
+	cmd.Flags().StringVar(&r.policy, "on-failure", "undo", "when a step fails: stop, continue or undo")
 	cmd.Flags().StringVar(&r.restart, "restart", "now", "when dependents are restarted: now, window or leave (not at all: a latent breakage until somebody does)")
 	cmd.Flags().StringVar(&r.window, "window", "", "BEGIN/END or BEGIN/DURATION, such as 2026-11-24T02:00:00Z/2h, for --restart window")
-	cmd.Flags().DurationVar(&r.patience, "patience", 30*time.Minute, "how long a system that is away is waited for before the policy decides; undoing waits without end")
+	cmd.Flags().DurationVar(&r.patience, "patience", 30*time.Minute, "how long a system that is away is waited for before that counts as a failure; undoing waits without end")
+	cmd.Flags().BoolVar(&r.anyTime, "any-time", false, "no window counts: what has one is changed and restarted at any time")
+	cmd.Flags().StringVar(&r.atWindowEnd, "at-window-end", "pause", "when a window closes before everything is done: pause (it goes on in the next) or undo")
+	cmd.Flags().BoolVar(&r.firstAlone, "first-alone", false, "change and prove one dependent before all others")
+	_ = cmd.RegisterFlagCompletionFunc("at-window-end", cobra.FixedCompletions([]string{"pause", "undo"}, cobra.ShellCompDirectiveNoFileComp))
 	cmd.Flags().BoolVar(&r.start, "start-down", false, "also bring up what is down although it starts by itself")
-	_ = cmd.RegisterFlagCompletionFunc("policy", cobra.FixedCompletions([]string{"stop", "continue", "undo"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("on-failure", cobra.FixedCompletions([]string{"stop", "continue", "undo"}, cobra.ShellCompDirectiveNoFileComp))
 	_ = cmd.RegisterFlagCompletionFunc("restart", cobra.FixedCompletions([]string{"now", "window", "leave"}, cobra.ShellCompDirectiveNoFileComp))
 }
 
@@ -47,12 +55,22 @@ func (r *rotationRequest) body(cmd *cobra.Command) (map[string]any, error) {
 	if r.patience < time.Second {
 		return nil, api.Exit(api.ExitUsage, fmt.Errorf("--patience %s: at least a second", r.patience))
 	}
-	in := map[string]any{"policy": r.policy, "restart": r.restart, "patience": int(r.patience.Seconds())}
+	in := map[string]any{"on_failure": r.policy, "restart": r.restart, "patience": int(r.patience.Seconds())}
 	if r.start {
 		in["start"] = true
 	}
 	if r.keyType != "" {
 		in["type"] = r.keyType
+	}
+	for name, value := range map[string]bool{"any_time": r.anyTime, "first_alone": r.firstAlone} {
+		if value {
+			in[name] = true
+		}
+	}
+	for name, value := range map[string]string{"at_window_end": r.atWindowEnd, "way": r.way} {
+		if value != "" && value != "pause" && value != "any" {
+			in[name] = value
+		}
 	}
 	if r.stopFirst {
 		in["stop_first"] = true
@@ -210,7 +228,7 @@ func startRotation(cmd *cobra.Command, c *api.Client, format, name, subject stri
 		if output.Show(output.FieldOf(v, "rotation.kind")) == "assign" {
 			what = "Assignment"
 		}
-		fmt.Fprintf(cmd.OutOrStdout(), "%s %s of %s, policy %s\n", what, rotation, name, output.Show(in["policy"]))
+		fmt.Fprintf(cmd.OutOrStdout(), "%s %s of %s, on failure %s\n", what, rotation, name, output.Show(in["on_failure"]))
 	}
 	if detach {
 		if format == "table" {
@@ -314,7 +332,7 @@ func ExplainCommand() *cobra.Command {
 	}
 	cmd.Flags().BoolVar(&mend, "repair", false, "remove the cause")
 	cmd.Flags().StringVar(&reason, "reason", "", "why it is repaired (needed with --repair)")
-	cmd.Flags().StringVar(&policy, "policy", "stop", "when a step of the repair fails: stop, continue or undo")
+	cmd.Flags().StringVar(&policy, "on-failure", "stop", "when a step of the repair fails: stop, continue or undo")
 	output.AddFlag(cmd)
 	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
 		if mend && reason == "" {
@@ -470,7 +488,7 @@ func runRepair(cmd *cobra.Command, c *api.Client, format string, v output.Row, r
 	if err != nil {
 		return fmt.Errorf("the service proposes a repair without an account: %w", err)
 	}
-	in := map[string]any{"policy": policy, "start": true}
+	in := map[string]any{"on_failure": policy, "start": true}
 	if output.Show(r["kind"]) == "assign" {
 		in["assign"] = r["assign"]
 	}

@@ -18,13 +18,13 @@ func TestWhatIsAskedOfARotation(t *testing.T) {
 		want string
 		told string
 	}{
-		"nothing":          {nil, `{"policy":"undo","restart":"now","patience":1800}`, ""},
-		"stop first":       {[]string{"--stop-first"}, `{"policy":"undo","restart":"now","patience":1800,"stop_first":true}`, ""},
-		"reasons":          {[]string{"--no-acceptors", "none is left", "--policy", "stop"}, `{"policy":"stop","restart":"now","patience":1800,"no_acceptors":"none is left"}`, ""},
-		"a key":            {[]string{"--key-type", "ssh-ed25519", "--start-down"}, `{"policy":"undo","restart":"now","patience":1800,"type":"ssh-ed25519","start":true}`, ""},
-		"a window":         {[]string{"--window", "2026-11-24T02:00:00Z/2h"}, `{"policy":"undo","restart":"window","patience":1800,"not_before":"2026-11-24T02:00:00Z","not_after":"2026-11-24T04:00:00Z"}`, ""},
-		"two times":        {[]string{"--window", "2026-11-24T02:00:00+02:00/2026-11-24T03:00:00Z", "--patience", "90s"}, `{"policy":"undo","restart":"window","patience":90,"not_before":"2026-11-24T02:00:00+02:00","not_after":"2026-11-24T03:00:00Z"}`, ""},
-		"left running":     {[]string{"--restart", "leave"}, `{"policy":"undo","restart":"leave","patience":1800}`, ""},
+		"nothing":          {nil, `{"on_failure":"undo","restart":"now","patience":1800}`, ""},
+		"stop first":       {[]string{"--stop-first"}, `{"on_failure":"undo","restart":"now","patience":1800,"stop_first":true}`, ""},
+		"reasons":          {[]string{"--no-acceptors", "none is left", "--on-failure", "stop"}, `{"on_failure":"stop","restart":"now","patience":1800,"no_acceptors":"none is left"}`, ""},
+		"a key":            {[]string{"--key-type", "ssh-ed25519", "--start-down"}, `{"on_failure":"undo","restart":"now","patience":1800,"type":"ssh-ed25519","start":true}`, ""},
+		"a window":         {[]string{"--window", "2026-11-24T02:00:00Z/2h"}, `{"on_failure":"undo","restart":"window","patience":1800,"not_before":"2026-11-24T02:00:00Z","not_after":"2026-11-24T04:00:00Z"}`, ""},
+		"two times":        {[]string{"--window", "2026-11-24T02:00:00+02:00/2026-11-24T03:00:00Z", "--patience", "90s"}, `{"on_failure":"undo","restart":"window","patience":90,"not_before":"2026-11-24T02:00:00+02:00","not_after":"2026-11-24T03:00:00Z"}`, ""},
+		"left running":     {[]string{"--restart", "leave"}, `{"on_failure":"undo","restart":"leave","patience":1800}`, ""},
 		"no patience":      {[]string{"--patience", "10ms"}, "", "at least a second"},
 		"no such time":     {[]string{"--window", "tonight/2h"}, "", `window "tonight/2h": write BEGIN/END`},
 		"no end":           {[]string{"--window", "2026-11-24T02:00:00Z"}, "", "write BEGIN/END"},

@@ -82,7 +82,7 @@ func TestPeopleDecideWhileItRuns(t *testing.T) {
 		}
 	}()
 	for round := 0; round < 3000; round += sampled(10) {
-		e = newWorld(t, []Policy{PolicyStop, PolicyContinue, PolicyUndo}[random.Intn(3)], random.Intn(ways))
+		e = newWorld(t, []OnFailure{StopOnFailure, ContinueOnFailure, UndoOnFailure}[random.Intn(3)], random.Intn(ways))
 		rate, talk := random.Float64()*0.3, random.Float64()*0.3
 		e.fault = func(int, Step, string) string {
 			if random.Float64() < rate {
@@ -137,7 +137,7 @@ func TestPeopleDecideWhileItRuns(t *testing.T) {
 // An answered decision is on disk: when writing it fails, that is the answer.
 func TestDecisionIsAnsweredWhenItIsWritten(t *testing.T) {
 	for _, torn := range []bool{false, true} {
-		e := newWorld(t, PolicyStop, atOnce)
+		e := newWorld(t, StopOnFailure, atOnce)
 		e.decide = make(chan Decision, 1)
 		e.torn = torn
 		e.people = func() string {

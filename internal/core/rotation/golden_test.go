@@ -242,7 +242,7 @@ func TestPlans(t *testing.T) {
 	folder := filepath.Join("testdata", "plans")
 	kept := map[string]bool{}
 	for name, in := range situations() {
-		in.Policy = PolicyUndo
+		in.OnFailure = UndoOnFailure
 		got := readable(Build(in))
 		path := filepath.Join(folder, name+".txt")
 		kept[name+".txt"] = true

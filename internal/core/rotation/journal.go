@@ -188,7 +188,7 @@ func pause(away int) time.Duration {
 
 // Fold reads a journal.
 func Fold(plan Plan, records []Record) (State, error) {
-	s := State{Plan: plan, Mode: ModeForward, GoOn: plan.Policy == PolicyContinue, Steps: make([]StepState, len(plan.Steps)), index: indexOf(plan)}
+	s := State{Plan: plan, Mode: ModeForward, GoOn: plan.OnFailure == ContinueOnFailure, Steps: make([]StepState, len(plan.Steps)), index: indexOf(plan)}
 	for i := range s.Steps {
 		s.Steps[i].Status = Pending
 	}

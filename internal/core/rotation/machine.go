@@ -194,7 +194,7 @@ func (s State) giveUp(out []Action, inFlight flying) []Action {
 		return out
 	}
 	decision := DecideStop
-	if s.Plan.Policy != PolicyStop && !s.authorityUnclear() {
+	if s.Plan.OnFailure != StopOnFailure && !s.authorityUnclear() {
 		decision = DecideUndo
 	}
 	return []Action{{Kind: ActDecide, Result: decision}}

@@ -33,7 +33,7 @@ func (e *world) awayFrom(system string, at int, lasting time.Duration) {
 // failure. No person is needed, and nothing is broken.
 func TestOutagesAreWaitedFor(t *testing.T) {
 	for way := range ways {
-		for _, policy := range []Policy{PolicyStop, PolicyContinue, PolicyUndo} {
+		for _, policy := range []OnFailure{StopOnFailure, ContinueOnFailure, UndoOnFailure} {
 			for _, system := range []string{"directory", "quay1", "quay2", "north1"} {
 				clean := newWorld(t, policy, way)
 				clean.settle()
@@ -46,9 +46,9 @@ func TestOutagesAreWaitedFor(t *testing.T) {
 						switch {
 						case lasting < DefaultPatience:
 							require.Equal(t, FinishedDone, state.Result, name)
-						case policy == PolicyUndo:
+						case policy == UndoOnFailure:
 							require.Contains(t, []string{FinishedDone, FinishedUndone}, state.Result, name)
-						case policy == PolicyContinue:
+						case policy == ContinueOnFailure:
 							require.Contains(t, []string{FinishedDone, FinishedWithFailures, FinishedUndone}, state.Result, name)
 						default:
 							require.True(t, state.Result == FinishedDone || state.Mode == ModeStopped || state.Result == FinishedWithFailures, name)
@@ -67,12 +67,12 @@ func TestOutagesAreWaitedFor(t *testing.T) {
 // the new value, or as it is, and goes on by itself.
 func TestOutagesWhileUndoing(t *testing.T) {
 	for way := range ways {
-		clean := newWorld(t, PolicyUndo, way)
+		clean := newWorld(t, UndoOnFailure, way)
 		clean.settle()
 		for _, system := range []string{"directory", "quay1", "north1"} {
 			for fails := clean.calls / 3; fails <= clean.calls; fails++ {
 				for _, lasting := range []time.Duration{4 * time.Second, 72 * time.Hour} {
-					e := newWorld(t, PolicyUndo, way)
+					e := newWorld(t, UndoOnFailure, way)
 					e.awayFrom(system, fails+1, lasting)
 					e.fault = func(call int, step Step, _ string) string {
 						if call == fails && step.System == "quay2" && step.Kind != StepRetire && step.Kind != StepRefuse {
@@ -104,7 +104,7 @@ func TestCrashLoops(t *testing.T) {
 		for every := 1; every <= 4; every++ {
 			for first := 1; first <= 40; first += 3 {
 				for _, torn := range []bool{false, true} {
-					e := newWorld(t, PolicyUndo, way)
+					e := newWorld(t, UndoOnFailure, way)
 					e.crash, e.torn, e.crashes, e.every = first, torn, 22, every
 					if torn && every == 1 {
 						continue // nothing would ever be written
@@ -120,7 +120,7 @@ func TestCrashLoops(t *testing.T) {
 // The service is stopped in an orderly way in the middle of every act, again
 // and again.
 func TestStoppingIsNoAttempt(t *testing.T) {
-	e := newWorld(t, PolicyUndo, atOnce)
+	e := newWorld(t, UndoOnFailure, atOnce)
 	for stops := 1; ; stops++ {
 		require.Less(t, stops, 500)
 		ctx, stop := context.WithCancel(context.Background())
@@ -147,7 +147,7 @@ func TestStoppingIsNoAttempt(t *testing.T) {
 // A unit that dies between its restart and the proof is brought back by
 // resuming, which restarts it.
 func TestResumingRestartsWhatDied(t *testing.T) {
-	e := newWorld(t, PolicyStop, atOnce)
+	e := newWorld(t, StopOnFailure, atOnce)
 	var died int
 	e.fault = func(_ int, step Step, kind string) string {
 		if step.Kind == StepProve && step.Subject == "berth.service" && kind == "do" && died == 0 {
@@ -171,7 +171,7 @@ func TestResumingRestartsWhatDied(t *testing.T) {
 // A journal that was restored from a backup meets an authority that accepts
 // neither value: nothing is set, a person is asked.
 func TestAStrangerAtTheAuthority(t *testing.T) {
-	for _, policy := range []Policy{PolicyStop, PolicyContinue, PolicyUndo} {
+	for _, policy := range []OnFailure{StopOnFailure, ContinueOnFailure, UndoOnFailure} {
 		clean := newWorld(t, policy, atOnce)
 		clean.settle()
 		for at := 1; at < len(clean.wrote); at++ {
@@ -199,7 +199,7 @@ func TestAStrangerAtTheAuthority(t *testing.T) {
 // A place that never comes back holds undoing up, until a person decides to do
 // without it.
 func TestUndoingWithoutWhatIsAway(t *testing.T) {
-	e := newWorld(t, PolicyUndo, atOnce)
+	e := newWorld(t, UndoOnFailure, atOnce)
 	e.fault = func(_ int, step Step, kind string) string {
 		if step.Kind == StepRestart && step.System == "quay2" {
 			e.away = func(_ time.Time, system string) bool { return system == "quay1" }
@@ -238,7 +238,7 @@ func TestUndoingWithoutWhatIsAway(t *testing.T) {
 
 // large is a plan of so many steps in which every act succeeds at once.
 func large(doors, holders int) Plan {
-	in := Input{Credential: "automation", Of: credential.SSHKey, Policy: PolicyUndo}
+	in := Input{Credential: "automation", Of: credential.SSHKey, OnFailure: UndoOnFailure}
 	for i := range doors {
 		host := fmt.Sprintf("host%05d", i)
 		in.Points = append(in.Points, Point{SystemID: host, System: host, Path: "/home/a/.ssh/authorized_keys", Account: "a", Overlap: true})
@@ -276,7 +276,7 @@ func (r *ready) run(plan Plan, records []Record) (State, error) {
 // What a step lists does not grow with the plan, and what it needs stands
 // before it: both are what one pass over the steps rests on.
 func TestPlansStayLinear(t *testing.T) {
-	for _, plan := range []Plan{large(300, 40), newWorld(t, PolicyUndo, atOnce).plan, newWorld(t, PolicyUndo, overlapping).plan, newWorld(t, PolicyUndo, keyPair).plan} {
+	for _, plan := range []Plan{large(300, 40), newWorld(t, UndoOnFailure, atOnce).plan, newWorld(t, UndoOnFailure, overlapping).plan, newWorld(t, UndoOnFailure, keyPair).plan} {
 		links := 0
 		for i, s := range plan.Steps {
 			for _, j := range append(append([]int{}, s.Needs...), s.After...) {
@@ -320,7 +320,7 @@ func BenchmarkTenThousandSteps(b *testing.B) {
 // A restart that was begun before an outage of the authority and ends after it
 // may have failed for that reason alone; one that was begun after it did not.
 func TestAFailureThatMetAnOutage(t *testing.T) {
-	plan := newWorld(t, PolicyUndo, 1).plan
+	plan := newWorld(t, UndoOnFailure, 1).plan
 	change, restart := -1, -1
 	for i, s := range plan.Steps {
 		switch {

@@ -16,6 +16,8 @@
 package rotation
 
 import (
+	"cmp"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -214,14 +216,14 @@ type AppCheck struct {
 	Contains string `json:"contains,omitempty"` // expected text in the answer
 }
 
-// Policy says what to do when a step fails.
-type Policy string
+// OnFailure says what to do when a step fails.
+type OnFailure string
 
 // Policies.
 const (
-	PolicyStop     Policy = "stop"
-	PolicyContinue Policy = "continue"
-	PolicyUndo     Policy = "undo"
+	StopOnFailure     OnFailure = "stop"
+	ContinueOnFailure OnFailure = "continue"
+	UndoOnFailure     OnFailure = "undo"
 )
 
 // PlanKind says what a plan is for.
@@ -252,9 +254,9 @@ type Plan struct {
 	Of           credential.Kind `json:"credential_kind"`
 	Type         string          `json:"type,omitempty"` // of the new value, where a kind has types; "" for that of the old one
 	Authority    string          `json:"authority"`      // the systems that decide
-	Policy       Policy          `json:"policy"`
-	// Patience is how long a system that is away is waited for before the policy
-	// decides; 0 for without end. Undoing waits without end.
+	OnFailure    OnFailure       `json:"on_failure"`
+	// Patience is how long a system that is away is waited for before that
+	// counts as a failure; 0 for without end. Undoing waits without end.
 	Patience time.Duration `json:"patience,omitempty"`
 	// Windows are those that steps wait for, by their names.
 	Windows     map[string]Openings `json:"windows,omitempty"`
@@ -264,6 +266,21 @@ type Plan struct {
 	UndoOf int64  `json:"undo_of,omitempty"`
 	Steps  []Step `json:"steps"`
 	Notes  []Note `json:"notes"` // what a person should know before saying yes
+}
+
+// UnmarshalJSON also reads plans that were kept when what is done on failure was called
+// policy.
+func (p *Plan) UnmarshalJSON(raw []byte) error {
+	type plain Plan
+	read := struct {
+		*plain
+		Former OnFailure `json:"policy"`
+	}{plain: (*plain)(p)}
+	if err := json.Unmarshal(raw, &read); err != nil {
+		return err
+	}
+	p.OnFailure = cmp.Or(p.OnFailure, read.Former)
+	return nil
 }
 
 // Chain is the largest number of restarts that must follow one another.

@@ -85,7 +85,7 @@ func (r *Runner) Run(ctx context.Context, records []Record) (State, error) {
 	}
 	run := &run{Runner: r, state: &state, inFlight: map[int]bool{}, ended: make(chan result, 2*max(1, r.Parallel))}
 	if state.Last == 0 {
-		if err := run.write(ctx, Record{Event: EventStarted, Step: -1, Result: string(r.Plan.Policy)}); err != nil {
+		if err := run.write(ctx, Record{Event: EventStarted, Step: -1, Result: string(r.Plan.OnFailure)}); err != nil {
 			return state, err
 		}
 	}

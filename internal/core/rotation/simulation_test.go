@@ -18,7 +18,7 @@ import (
 )
 
 func TestRotationSucceeds(t *testing.T) {
-	e := newWorld(t, PolicyStop, atOnce)
+	e := newWorld(t, StopOnFailure, atOnce)
 	state := e.settle()
 	require.Equal(t, FinishedDone, state.Result)
 	require.Equal(t, 5, e.plan.Restarts(), "two units on two hosts, and one service: those that need it come back with it")
@@ -32,7 +32,7 @@ func TestEveryStepEveryFault(t *testing.T) {
 }
 
 func everyFault(t *testing.T, way int) {
-	for _, policy := range []Policy{PolicyStop, PolicyContinue, PolicyUndo} {
+	for _, policy := range []OnFailure{StopOnFailure, ContinueOnFailure, UndoOnFailure} {
 		clean := newWorld(t, policy, way)
 		clean.settle()
 		for _, kind := range []string{"before", "after", "middle", "hang"} {
@@ -47,12 +47,12 @@ func everyFault(t *testing.T, way int) {
 					}
 					state := e.settle()
 					switch policy {
-					case PolicyStop:
+					case StopOnFailure:
 						require.Contains(t, []string{FinishedDone, FinishedWithFailures, ""}, state.Result)
 						require.Equal(t, state.Result == "", state.Mode == ModeStopped)
-					case PolicyContinue:
+					case ContinueOnFailure:
 						require.Contains(t, []string{FinishedDone, FinishedWithFailures, FinishedUndone, ""}, state.Result)
-					case PolicyUndo:
+					case UndoOnFailure:
 						require.Contains(t, []string{FinishedDone, FinishedWithFailures, FinishedUndone}, state.Result)
 					}
 					if kind == "after" {
@@ -67,7 +67,7 @@ func everyFault(t *testing.T, way int) {
 // A system stays down from some call on: the engine ends and says so, and a
 // person's decisions bring it to an end once the system is back.
 func TestSystemStaysDown(t *testing.T) {
-	for _, policy := range []Policy{PolicyStop, PolicyContinue, PolicyUndo} {
+	for _, policy := range []OnFailure{StopOnFailure, ContinueOnFailure, UndoOnFailure} {
 		for _, system := range []string{"directory", "quay1", "quay2", "north1"} {
 			for at := 1; at <= 36*ways; at += sampled(5) {
 				way, at := (at-1)/36, (at-1)%36+1
@@ -110,12 +110,12 @@ func TestCrashAtEveryRecord(t *testing.T) {
 }
 
 func crashes(t *testing.T, way int) {
-	clean := newWorld(t, PolicyUndo, way)
+	clean := newWorld(t, UndoOnFailure, way)
 	clean.settle()
 	for _, torn := range []bool{false, true} {
 		for at := 1; at <= len(clean.wrote); at++ {
 			t.Run(fmt.Sprintf("way=%v/torn=%v/%d", way, torn, at), func(t *testing.T) {
-				e := newWorld(t, PolicyUndo, way)
+				e := newWorld(t, UndoOnFailure, way)
 				e.crash, e.torn = at, torn
 				state := e.settle()
 				require.Equal(t, ModeFinished, state.Mode)
@@ -149,7 +149,7 @@ func TestRandomSequences(t *testing.T) {
 		}
 	}()
 	for round := 0; round < 3000; round += sampled(10) {
-		e = newWorld(t, []Policy{PolicyStop, PolicyContinue, PolicyUndo}[random.Intn(3)], random.Intn(ways))
+		e = newWorld(t, []OnFailure{StopOnFailure, ContinueOnFailure, UndoOnFailure}[random.Intn(3)], random.Intn(ways))
 		rate := random.Float64() * 0.4
 		e.fault = func(int, Step, string) string {
 			if random.Float64() < rate {
@@ -183,7 +183,7 @@ func TestRandomSequences(t *testing.T) {
 }
 
 func TestReplicasRestartOneAfterTheOther(t *testing.T) {
-	e := newWorld(t, PolicyUndo, atOnce)
+	e := newWorld(t, UndoOnFailure, atOnce)
 	at := map[string]int{}
 	for _, s := range e.plan.Steps {
 		at[string(s.Kind)+" "+s.Subject+" "+s.System] = s.Index
@@ -196,7 +196,7 @@ func TestReplicasRestartOneAfterTheOther(t *testing.T) {
 }
 
 func TestJournalThatDoesNotFitIsRefused(t *testing.T) {
-	plan := newWorld(t, PolicyStop, atOnce).plan
+	plan := newWorld(t, StopOnFailure, atOnce).plan
 	for name, records := range map[string][]Record{
 		"gap":           {{Seq: 1, Event: EventStarted, Step: -1}, {Seq: 3, Event: EventIntent}},
 		"no such step":  {{Seq: 1, Event: EventIntent, Step: 99}},
@@ -212,7 +212,7 @@ func TestAssignmentInItsWindow(t *testing.T) {
 	opens := time.Date(2026, 3, 1, 2, 0, 0, 0, time.UTC)
 	place := Place{Kind: estate.DependentService, Place: "board"}
 	in := Input{
-		Kind: KindAssign, When: RestartWindow, NotBefore: opens, NotAfter: opens.Add(time.Hour), Credential: "svc-new", Points: []Point{{Account: "svc-new"}}, Policy: PolicyStop,
+		Kind: KindAssign, When: RestartWindow, NotBefore: opens, NotAfter: opens.Add(time.Hour), Credential: "svc-new", Points: []Point{{Account: "svc-new"}}, OnFailure: StopOnFailure,
 		LogOns: []LogOn{{SystemID: "north1", System: "north1", Place: place, Account: "svc-new", Was: "svc-old"}},
 		Units:  []Unit{{SystemID: "north1", System: "north1", Kind: place.Kind, Name: "Board", Running: true}},
 	}

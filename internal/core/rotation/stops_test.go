@@ -14,7 +14,7 @@ import (
 // Where wrong passwords lock the account, what would give the old value is stopped before
 // the change. The simulated authority refuses to be changed while anything runs with it.
 func TestStoppedFirst(t *testing.T) {
-	e := newWorld(t, PolicyUndo, stoppedFirst)
+	e := newWorld(t, UndoOnFailure, stoppedFirst)
 	state := e.settle()
 	require.Equal(t, FinishedDone, state.Result)
 	var kinds []StepKind
@@ -29,12 +29,12 @@ func TestStoppedFirst(t *testing.T) {
 // Whatever fails, in every way and at every call, and wherever the process dies: in the
 // end everything runs, with one value.
 func TestWhatWasStoppedRunsAgain(t *testing.T) {
-	clean := newWorld(t, PolicyUndo, stoppedFirst)
+	clean := newWorld(t, UndoOnFailure, stoppedFirst)
 	clean.settle()
 	for _, kind := range []string{"before", "after", "middle", "hang"} {
 		for at := 1; at <= clean.calls; at++ {
 			t.Run(fmt.Sprintf("%s/%d", kind, at), func(t *testing.T) {
-				e := newWorld(t, PolicyUndo, stoppedFirst)
+				e := newWorld(t, UndoOnFailure, stoppedFirst)
 				e.fault = func(call int, _ Step, _ string) string {
 					if call == at {
 						return kind
@@ -48,14 +48,14 @@ func TestWhatWasStoppedRunsAgain(t *testing.T) {
 	}
 	for at := 1; at <= len(clean.wrote); at++ {
 		for _, torn := range []bool{false, true} {
-			e := newWorld(t, PolicyUndo, stoppedFirst)
+			e := newWorld(t, UndoOnFailure, stoppedFirst)
 			e.crash, e.torn = at, torn
 			require.Equal(t, FinishedDone, e.settle().Result, "record %d", at)
 		}
 	}
 	random := seeded(t)
 	for round := 0; round < 1500; round += sampled(10) {
-		e := newWorld(t, PolicyUndo, stoppedFirst)
+		e := newWorld(t, UndoOnFailure, stoppedFirst)
 		rate := random.Float64() * 0.4
 		e.fault = func(int, Step, string) string {
 			if random.Float64() < rate {
@@ -81,7 +81,7 @@ func TestWhatWasStoppedRunsAgain(t *testing.T) {
 
 // A host that is away while others were stopped already is not waited for long.
 func TestAHostThatIsAwayWhileOthersStand(t *testing.T) {
-	e := newWorld(t, PolicyUndo, stoppedFirst)
+	e := newWorld(t, UndoOnFailure, stoppedFirst)
 	began := e.clock
 	e.away = func(_ time.Time, system string) bool { return system == "quay2" }
 	state := e.settle()

@@ -58,7 +58,7 @@ func (e *world) verifyTabs(want string) {
 // yet: with the number that the authority's keys will have, which is neither the first
 // nor the second.
 func TestUndoingReachesKeyTabsThatWereNotBegun(t *testing.T) {
-	e := newWorld(t, PolicyUndo, atOnce)
+	e := newWorld(t, UndoOnFailure, atOnce)
 	e.fault = func(_ int, step Step, kind string) string {
 		if step.Kind == StepReplace && step.System == "quay1" && !step.Adds() && kind == "do" {
 			return "before"
@@ -76,7 +76,7 @@ func TestUndoingReachesKeyTabsThatWereNotBegun(t *testing.T) {
 
 // One whose host is away while the rest is undone is waited for, or named.
 func TestKeyTabsAreWaitedForWhileUndoing(t *testing.T) {
-	e := newWorld(t, PolicyUndo, atOnce)
+	e := newWorld(t, UndoOnFailure, atOnce)
 	state := e.settle()
 	require.Equal(t, FinishedDone, state.Result)
 	gone := state.Last

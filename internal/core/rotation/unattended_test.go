@@ -80,7 +80,7 @@ func TestUnattended(t *testing.T) {
 	random := seeded(t)
 	ended, paused := map[string]int{}, 0
 	for round := 0; round < 2500; round += sampled(10) {
-		e := newWorldOf(t, []Policy{PolicyStop, PolicyContinue, PolicyUndo}[random.Intn(3)], random.Intn(ways), unattended(random))
+		e := newWorldOf(t, []OnFailure{StopOnFailure, ContinueOnFailure, UndoOnFailure}[random.Intn(3)], random.Intn(ways), unattended(random))
 		held, restless := random.Intn(4) == 0, random.Intn(2) == 0
 		e.watch(&held)
 		rate := []float64{0, 0, 0.1, 0.3}[random.Intn(4)]
@@ -142,7 +142,7 @@ func TestUnattended(t *testing.T) {
 func TestFirstOneAlone(t *testing.T) {
 	for way := range ways {
 		for _, kind := range []string{"before", "middle", "hang"} {
-			e := newWorldOf(t, PolicyStop, way, func(in *Input) {
+			e := newWorldOf(t, StopOnFailure, way, func(in *Input) {
 				in.FirstAlone = true
 				in.Units[2].Check = &AppCheck{Kind: "tcp", Target: "quay2:80"}
 			})
@@ -177,7 +177,7 @@ func TestFirstOneAlone(t *testing.T) {
 			require.Equal(t, FinishedDone, state.Result)
 		}
 	}
-	alone := newWorldOf(t, PolicyStop, atOnce, func(in *Input) {
+	alone := newWorldOf(t, StopOnFailure, atOnce, func(in *Input) {
 		in.FirstAlone = true
 		in.LogOns, in.Units, in.Files = nil, in.Units[:1], in.Files[:1]
 	})
@@ -188,7 +188,7 @@ func TestFirstOneAlone(t *testing.T) {
 // long for any begins all the same.
 func TestExpectedToFit(t *testing.T) {
 	for expected, want := range map[time.Duration]string{0: "12:03", 2 * time.Minute: "12:03", 3 * time.Minute: "36:00", 5 * time.Minute: "36:00", time.Hour: "12:03"} {
-		e := newWorldOf(t, PolicyUndo, atOnce, func(in *Input) {
+		e := newWorldOf(t, UndoOnFailure, atOnce, func(in *Input) {
 			in.LogOns, in.Units, in.Files = nil, in.Units[:1], in.Files[:1]
 			in.Windows = map[string]Openings{"noons": noons(3)}
 			in.Units[0].Window, in.Units[0].Expected = "noons", expected
@@ -209,7 +209,7 @@ func TestExpectedToFit(t *testing.T) {
 // night, and after the last night it is told.
 func TestWindowsThatClose(t *testing.T) {
 	for end, want := range map[WindowEnd]string{EndUndo: FinishedUndone, EndPause: FinishedDone, "": FinishedDone} {
-		e := newWorldOf(t, PolicyStop, atOnce, func(in *Input) {
+		e := newWorldOf(t, StopOnFailure, atOnce, func(in *Input) {
 			in.Windows = map[string]Openings{"nights": nights(2)}
 			in.Window, in.AtWindowEnd = "nights", end
 			for i := range in.Units {
@@ -228,7 +228,7 @@ func TestWindowsThatClose(t *testing.T) {
 		last := e.wrote[len(e.wrote)-1].Time
 		require.Equal(t, end != EndUndo, !last.Before(time.Date(2026, 3, 2, 22, 0, 0, 0, time.UTC)), "%s: %s", end, last)
 	}
-	late := newWorldOf(t, PolicyStop, atOnce, func(in *Input) {
+	late := newWorldOf(t, StopOnFailure, atOnce, func(in *Input) {
 		in.Windows = map[string]Openings{"nights": nights(1)}
 		in.Units[0].Window = "nights"
 	})
@@ -241,7 +241,7 @@ func TestWindowsThatClose(t *testing.T) {
 // Where a rotation may be left for as long as one likes.
 func TestSafe(t *testing.T) {
 	for way, safe := range map[int]bool{atOnce: false, overlapping: true, keyPair: true} {
-		e := newWorld(t, PolicyUndo, way)
+		e := newWorld(t, UndoOnFailure, way)
 		e.settle()
 		change := slices.IndexFunc(e.wrote, func(r Record) bool { return r.Event == EventIntent && e.plan.Steps[r.Step].Kind == StepChange })
 		retire := slices.IndexFunc(e.wrote, func(r Record) bool { return r.Event == EventIntent && e.plan.Steps[r.Step].Kind == StepRetire })
@@ -256,7 +256,7 @@ func TestSafe(t *testing.T) {
 // At most so many of a group at the same time, whatever their names; and what is declared
 // to come first is proven first, on whatever system it is.
 func TestGroupsAndDeclaredOrder(t *testing.T) {
-	in := Input{Credential: "svc-tide", Points: []Point{{SystemID: "d", System: "d", Account: "svc-tide"}}, Policy: PolicyUndo, Groups: map[string]int{"gauges": 2}}
+	in := Input{Credential: "svc-tide", Points: []Point{{SystemID: "d", System: "d", Account: "svc-tide"}}, OnFailure: UndoOnFailure, Groups: map[string]int{"gauges": 2}}
 	for i := range 6 {
 		host := fmt.Sprint("quay", i)
 		in.Files = append(in.Files, File{SystemID: host, System: host, Path: "/etc/tide.env"})
@@ -316,7 +316,7 @@ func TestGroupsAndDeclaredOrder(t *testing.T) {
 // measure, and what was stopped first stood from then on.
 func TestInterruptions(t *testing.T) {
 	for way, many := range map[int]int{atOnce: 5, overlapping: 5, keyPair: 4, stoppedFirst: 4} {
-		e := newWorld(t, PolicyUndo, way)
+		e := newWorld(t, UndoOnFailure, way)
 		slow := time.Minute
 		e.before = func(r Record) {
 			if r.Event == EventIntent {
@@ -343,7 +343,7 @@ func TestInterruptions(t *testing.T) {
 }
 
 func TestWaitsForAWindow(t *testing.T) {
-	e := newWorldOf(t, PolicyUndo, atOnce, func(in *Input) {
+	e := newWorldOf(t, UndoOnFailure, atOnce, func(in *Input) {
 		in.Windows, in.Window = map[string]Openings{"nights": nights(2)}, "nights"
 	})
 	state := mustFold(t, e.plan, nil)

@@ -116,12 +116,12 @@ const (
 // worlds counts them: in every other one a value that was replaced is accepted for a while.
 var worlds atomic.Int64
 
-func newWorld(t *testing.T, policy Policy, way int) *world {
+func newWorld(t *testing.T, policy OnFailure, way int) *world {
 	return newWorldOf(t, policy, way, func(*Input) {})
 }
 
-func newWorldOf(t *testing.T, policy Policy, way int, change func(*Input)) *world {
-	in := Input{CredentialID: "1", Credential: "svc-berth", Of: credential.Password, Points: []Point{{SystemID: "d", System: "directory", Account: "svc-berth", Overlap: way == overlapping}}, Authority: "directory", Policy: policy}
+func newWorldOf(t *testing.T, policy OnFailure, way int, change func(*Input)) *world {
+	in := Input{CredentialID: "1", Credential: "svc-berth", Of: credential.Password, Points: []Point{{SystemID: "d", System: "directory", Account: "svc-berth", Overlap: way == overlapping}}, Authority: "directory", OnFailure: policy}
 	for _, host := range []string{"quay1", "quay2"} {
 		for _, name := range []string{"berth", "gangway"} {
 			path := "/etc/" + name + ".env"
@@ -153,7 +153,7 @@ func newWorldOf(t *testing.T, policy Policy, way int, change func(*Input)) *worl
 	// A task: its host checks the password when it is stored.
 	in.LogOns = append(in.LogOns, LogOn{SystemID: "north1", System: "north1", Place: Place{Kind: estate.DependentTask, Place: "nightly"}, Account: "svc-berth", Was: "svc-berth"})
 	if way == stoppedFirst {
-		in.StopFirst, in.Policy = true, PolicyUndo
+		in.StopFirst, in.OnFailure = true, UndoOnFailure
 		in.LogOns, in.Units = nil, in.Units[:4]
 	}
 	if way == keyPair {

@@ -46,7 +46,7 @@ const rotationColumns = "r.id, r.credential_id, c.kind, r.name, COALESCE(c.accou
 func scanRotation(row interface{ Scan(...any) error }, more ...any) (records.Rotation, error) {
 	var v records.Rotation
 	var plan, started, ended string
-	err := row.Scan(append([]any{&v.ID, &v.CredentialID, &v.CredentialKind, &v.Credential, &v.AccountID, &v.Authority, &plan, &v.Policy, &v.Mode, &v.Result, &v.RequestedBy, &v.Reason, &v.Override, &v.RehearsalID, &v.OldSecret, &started, &ended}, more...)...)
+	err := row.Scan(append([]any{&v.ID, &v.CredentialID, &v.CredentialKind, &v.Credential, &v.AccountID, &v.Authority, &plan, &v.OnFailure, &v.Mode, &v.Result, &v.RequestedBy, &v.Reason, &v.Override, &v.RehearsalID, &v.OldSecret, &started, &ended}, more...)...)
 	v.Plan, v.Started, v.Ended = database.FromJSON[rotation.Plan](plan), database.TimeOf(started), database.TimeOf(ended)
 	if v.Kind = string(v.Plan.Kind); v.Kind == "" {
 		v.Kind = string(rotation.KindRotate)
@@ -58,7 +58,7 @@ func scanRotation(row interface{ Scan(...any) error }, more ...any) (records.Rot
 func (s *Custody) Rotations(ctx context.Context, q records.Query) (records.Page[records.Rotation], error) {
 	return database.PageOf(ctx, s.Read, database.Listing[records.Rotation]{
 		From: rotationFrom, ID: "r.id", Sort: "-id", Scan: rotationColumns,
-		Columns: []database.Column{{Name: "id", Sql: "r.id", Number: true}, {Name: "credential", Sql: "r.name"}, {Name: "credential_id", Sql: "r.credential_id", Number: true}, {Name: "credential_kind", Sql: "c.kind", Values: credential.Names()}, {Name: "account_id", Sql: "COALESCE(c.account_id, 0)", Number: true}, {Name: "authority", Sql: "r.authority"}, {Name: "kind", Sql: "COALESCE(json_extract(r.plan, '$.kind'), 'rotate')", Values: []string{"rotate", "assign"}}, {Name: "policy", Sql: "r.policy"}, {Name: "mode", Sql: "r.mode"}, {Name: "result", Sql: "r.result", Values: []string{"done", "done-with-failures", "undone", "undo-incomplete", ""}}, {Name: "requested_by", Sql: "r.requested_by"}, {Name: "reason", Sql: "r.reason"}, {Name: "started", Sql: "r.started", Hidden: true}, {Name: "ended", Sql: "r.ended", Hidden: true}},
+		Columns: []database.Column{{Name: "id", Sql: "r.id", Number: true}, {Name: "credential", Sql: "r.name"}, {Name: "credential_id", Sql: "r.credential_id", Number: true}, {Name: "credential_kind", Sql: "c.kind", Values: credential.Names()}, {Name: "account_id", Sql: "COALESCE(c.account_id, 0)", Number: true}, {Name: "authority", Sql: "r.authority"}, {Name: "kind", Sql: "COALESCE(json_extract(r.plan, '$.kind'), 'rotate')", Values: []string{"rotate", "assign"}}, {Name: "on_failure", Sql: "r.policy"}, {Name: "mode", Sql: "r.mode"}, {Name: "result", Sql: "r.result", Values: []string{"done", "done-with-failures", "undone", "undo-incomplete", ""}}, {Name: "requested_by", Sql: "r.requested_by"}, {Name: "reason", Sql: "r.reason"}, {Name: "started", Sql: "r.started", Hidden: true}, {Name: "ended", Sql: "r.ended", Hidden: true}},
 		ScanRow: func(rows *sql.Rows) (records.Rotation, error) { return scanRotation(rows, new(any), new(any)) },
 	}, q)
 }
@@ -91,7 +91,7 @@ func (s *Custody) BeginRotation(ctx context.Context, v records.Rotation, entries
 			return database.InUse("a reset of " + v.Credential + " is not over: which value is in force is not known yet")
 		}
 		res, err := tx.ExecContext(ctx, "INSERT INTO rotations (credential_id, name, authority, plan, policy, mode, requested_by, reason, override, rehearsal_id, started, old_secret) VALUES (?,?,?,?,?,'running',?,?,?,NULLIF(?, 0),?, (SELECT id FROM secrets WHERE credential_id = ? AND state = 'current'))",
-			v.CredentialID, v.Credential, v.Authority, database.AsJSON(v.Plan), v.Policy, v.RequestedBy, v.Reason, v.Override, v.RehearsalID, s.Stamp(), v.CredentialID)
+			v.CredentialID, v.Credential, v.Authority, database.AsJSON(v.Plan), v.OnFailure, v.RequestedBy, v.Reason, v.Override, v.RehearsalID, s.Stamp(), v.CredentialID)
 		if err != nil {
 			if strings.Contains(err.Error(), "UNIQUE") {
 				return database.InUse("another rotation of " + v.Credential + " is not finished")

@@ -29,7 +29,7 @@ var (
 	flagColumns   = []string{"never_expires", "must_change", "custody", "built_in", "disabled", "stores", "listens", "excludes"}
 	knownValues   = map[string][]string{
 		"severity": {"high", "medium", "low"}, "enabled": {"yes", "no", "unknown"}, "locked": {"yes", "no", "unknown"},
-		"verdict": {"accepted", "refused", "unclear", ""}, "identity": {"named", "managed", "virtual", "built-in", ""}, "policy": {"stop", "continue", "undo"},
+		"verdict": {"accepted", "refused", "unclear", ""}, "identity": {"named", "managed", "virtual", "built-in", ""}, "on_failure": {"stop", "continue", "undo"},
 		"mode": {"running", "stopped", "undoing", "finished"}, "phase": {"intent", "outcome"}, "evidence": nil,
 	}
 )

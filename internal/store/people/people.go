@@ -148,16 +148,20 @@ func (s *People) ChangeUser(ctx context.Context, v records.User, endSessions boo
 // can still not make one.
 func (s *People) hashOf(bearer string) []byte { return []byte(s.Mark("bearer", bearer)) }
 
-// bearerMark binds a bearer to its owner and end.
-func (s *People) bearerMark(bearer, user, expires string) string {
-	return s.Mark("bearer-owner", database.AsJSON([]string{bearer, strings.ToLower(user), expires}))
+// bearerMark binds a bearer to its owner and end, and to what alone it is for.
+func (s *People) bearerMark(bearer, user, expires, only string) string {
+	bound := []string{bearer, strings.ToLower(user), expires}
+	if only != "" {
+		bound = append(bound, only)
+	}
+	return s.Mark("bearer-owner", database.AsJSON(bound))
 }
 
 // bearerUser reads the owner of a live session or token.
-func (s *People) bearerUser(ctx context.Context, bearer, from, live string) (records.User, error) {
+func (s *People) bearerUser(ctx context.Context, bearer, from, live, only string) (records.User, error) {
 	var owner, expires, mark string
 	v, err := s.scanUser(s.Read.QueryRowContext(ctx, "SELECT "+userColumns+", b.user, b.expires, b.mark FROM "+from+" b JOIN users u ON u.name = b.user WHERE b.hash = ? AND b.expires > ? AND NOT u.disabled"+live, s.hashOf(bearer), s.Stamp()), &owner, &expires, &mark)
-	if err == nil && mark != s.bearerMark(bearer, owner, expires) {
+	if err == nil && mark != s.bearerMark(bearer, owner, expires, only) {
 		return records.User{}, fmt.Errorf("session: %w", records.ErrForged)
 	}
 	return v, err
@@ -167,7 +171,7 @@ func (s *People) bearerUser(ctx context.Context, bearer, from, live string) (rec
 func (s *People) AddToken(ctx context.Context, bearer string, v records.Token, entries ...ledger.Entry) (records.TokenID, error) {
 	var id records.TokenID
 	err := s.InTx(ctx, func(tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "INSERT INTO tokens (hash, user, label, created, expires, mark) VALUES (?,?,?,?,?,?)", s.hashOf(bearer), v.User, v.Label, s.Stamp(), database.StampOf(v.Expires), s.bearerMark(bearer, v.User, database.StampOf(v.Expires)))
+		res, err := tx.ExecContext(ctx, "INSERT INTO tokens (hash, user, label, created, expires, mark, only) VALUES (?,?,?,?,?,?,?)", s.hashOf(bearer), v.User, v.Label, s.Stamp(), database.StampOf(v.Expires), s.bearerMark(bearer, v.User, database.StampOf(v.Expires), v.Only), v.Only)
 		if err != nil {
 			return err
 		}
@@ -179,9 +183,14 @@ func (s *People) AddToken(ctx context.Context, bearer string, v records.Token, e
 	return id, err
 }
 
-// TokenUser returns the user of a live token.
+// TokenUser returns the user of a live token that is for everything.
 func (s *People) TokenUser(ctx context.Context, bearer string) (records.User, error) {
-	return s.bearerUser(ctx, bearer, "tokens", " AND b.revoked = ''")
+	return s.bearerUser(ctx, bearer, "tokens", " AND b.revoked = '' AND b.only = ''", "")
+}
+
+// CalendarUser returns the user of a live token that is for reading the calendar alone.
+func (s *People) CalendarUser(ctx context.Context, bearer string) (records.User, error) {
+	return s.bearerUser(ctx, bearer, "tokens", " AND b.revoked = '' AND b.only = '"+records.OnlyCalendar+"'", records.OnlyCalendar)
 }
 
 // TokenExpires returns when a live token ends; ErrNotFound for what is no token.
@@ -197,11 +206,11 @@ func (s *People) Tokens(ctx context.Context, user string, q records.Query) (reco
 		q.Filters = append(q.Filters, "user="+user)
 	}
 	return database.PageOf(ctx, s.Read, database.Listing[records.Token]{
-		From: "tokens t", ID: "t.id", Sort: "-id", Scan: "t.id, t.user, t.label, t.created, t.expires, t.used, t.revoked",
-		Columns: []database.Column{{Name: "id", Sql: "t.id", Number: true}, {Name: "user", Sql: "t.user"}, {Name: "label", Sql: "t.label"}, {Name: "created", Sql: "t.created", Hidden: true}, {Name: "expires", Sql: "t.expires", Hidden: true}, {Name: "revoked", Sql: "t.revoked", Hidden: true}},
+		From: "tokens t", ID: "t.id", Sort: "-id", Scan: "t.id, t.user, t.label, t.created, t.expires, t.used, t.revoked, t.only",
+		Columns: []database.Column{{Name: "id", Sql: "t.id", Number: true}, {Name: "user", Sql: "t.user"}, {Name: "label", Sql: "t.label"}, {Name: "created", Sql: "t.created", Hidden: true}, {Name: "expires", Sql: "t.expires", Hidden: true}, {Name: "revoked", Sql: "t.revoked", Hidden: true}, {Name: "only", Sql: "t.only", Values: []string{"", records.OnlyCalendar}}},
 		ScanRow: func(rows *sql.Rows) (v records.Token, err error) {
 			var created, expires, used, revoked string
-			err = rows.Scan(database.Padded(&v.ID, &v.User, &v.Label, &created, &expires, &used, &revoked)...)
+			err = rows.Scan(database.Padded(&v.ID, &v.User, &v.Label, &created, &expires, &used, &revoked, &v.Only)...)
 			v.Created, v.Expires, v.Used, v.Revoked = database.TimeOf(created), database.TimeOf(expires), database.TimeOf(used), database.TimeOf(revoked)
 			return v, err
 		},

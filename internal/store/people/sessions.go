@@ -21,14 +21,14 @@ func (s *People) AddSession(ctx context.Context, bearer, user, address string, e
 		if _, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE expires < ?", s.Stamp()); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO sessions (hash, user, created, expires, address, mark) VALUES (?,?,?,?,?,?)", s.hashOf(bearer), user, s.Stamp(), database.StampOf(expires), address, s.bearerMark(bearer, user, database.StampOf(expires)))
+		_, err := tx.ExecContext(ctx, "INSERT INTO sessions (hash, user, created, expires, address, mark) VALUES (?,?,?,?,?,?)", s.hashOf(bearer), user, s.Stamp(), database.StampOf(expires), address, s.bearerMark(bearer, user, database.StampOf(expires), ""))
 		return err
 	})
 }
 
 // SessionUser returns the user of a live session.
 func (s *People) SessionUser(ctx context.Context, bearer string) (records.User, error) {
-	return s.bearerUser(ctx, bearer, "sessions", "")
+	return s.bearerUser(ctx, bearer, "sessions", "", "")
 }
 
 // EndSession ends a session, or a token.

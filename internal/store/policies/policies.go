@@ -158,7 +158,7 @@ func (s *Tables) SavePolicy(ctx context.Context, v records.Policy, entries ...le
 			if err != nil {
 				return err
 			}
-			return fmt.Errorf("the policy %q has the precedence %d already, and which of two decides must be clear: %w", other, v.Precedence, records.ErrConflict)
+			return database.InUse(fmt.Sprintf("the policy %q has the precedence %d already, and which of two decides must be clear", other, v.Precedence))
 		}
 		var window any
 		if v.Window != "" {

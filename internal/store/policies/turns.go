@@ -73,6 +73,13 @@ func (s *Tables) Candidates(ctx context.Context, account records.AccountID) ([]r
 		WHERE c.state = 'custody' AND (? = 0 OR a.id = ?) ORDER BY c.id`, account, account)
 }
 
+// StaleTurns are those of credentials that are not in custody any more, or whose account
+// is gone.
+func (s *Tables) StaleTurns(ctx context.Context) ([]records.CredentialID, error) {
+	return database.Collect(ctx, s.Read, database.Single[records.CredentialID],
+		"SELECT t.credential_id FROM turns t JOIN credentials c ON c.id = t.credential_id LEFT JOIN accounts a ON a.id = c.account_id WHERE c.state <> 'custody' OR a.id IS NULL OR a.gone <> ''")
+}
+
 // KeepTurns writes turns, and takes those away that there are no more.
 func (s *Tables) KeepTurns(ctx context.Context, kept []records.Turn, gone []records.CredentialID) error {
 	if len(kept)+len(gone) == 0 {

@@ -113,7 +113,7 @@ func target(ctx context.Context, tx *sql.Tx, window int64, column, what string, 
 		return err
 	}
 	if there {
-		return fmt.Errorf("%s has the window %q already, and has at most one: %w", what, other, records.ErrConflict)
+		return database.InUse(fmt.Sprintf("%s has the window %q already, and has at most one", what, other))
 	}
 	_, err = tx.ExecContext(ctx, "INSERT INTO window_targets (window_id, "+column+") VALUES (?, ?)", window, value)
 	return err
@@ -127,7 +127,7 @@ func (s *Tables) RemoveWindow(ctx context.Context, v records.Window, entries ...
 		return err
 	}
 	if there {
-		return fmt.Errorf("the policy %q rotates in it: %w", policy, records.ErrConflict)
+		return database.InUse(fmt.Sprintf("the policy %q rotates in it", policy))
 	}
 	return s.remove(ctx, namedWindow(v), entries)
 }

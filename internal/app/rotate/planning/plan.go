@@ -62,7 +62,7 @@ func (planning *Planning) Plan(ctx context.Context, c records.Credential, wish R
 	p := &planner{
 		planning: planning, credential: c, wish: wish, files: map[string]*building.File{}, logOns: map[string]bool{}, systems: map[records.SystemID]bool{}, runsWith: map[string]string{}, restarted: map[string]bool{},
 		input: building.Input{
-			CredentialID: strconv.FormatInt(int64(c.ID), 10), Credential: c.Name, Of: c.Kind, Type: wish.Type, Policy: wish.Policy,
+			CredentialID: strconv.FormatInt(int64(c.ID), 10), Credential: c.Name, Of: c.Kind, Type: wish.Type, OnFailure: wish.OnFailure,
 			When: wish.When, NotBefore: wish.NotBefore, NotAfter: wish.NotAfter, Patience: wish.Patience, StopFirst: wish.StopFirst,
 		},
 	}

@@ -12,7 +12,7 @@ import (
 
 // Request is what a person asks of a rotation.
 type Request struct {
-	Policy    rotation.Policy
+	OnFailure rotation.OnFailure     // when a step fails
 	When      rotation.RestartPolicy // now when empty
 	NotBefore time.Time              // of the window
 	NotAfter  time.Time
@@ -21,8 +21,8 @@ type Request struct {
 	Assign []records.DependentID
 	// Start also brings up what is down although it starts by itself.
 	Start bool
-	// Patience is how long a system that is away is waited for before the policy
-	// decides; 0 for the usual time.
+	// Patience is how long a system that is away is waited for before that
+	// counts as a failure; 0 for the usual time.
 	Patience time.Duration
 	// NoAcceptors says why service principal names whose key tab was not found do not
 	// matter; "" where that keeps a rehearsal from passing.
@@ -47,13 +47,13 @@ const longestPatience = 30 * 24 * time.Hour
 
 // Check refuses what cannot be asked, and completes what was left out.
 func (w *Request) Check(now time.Time) error {
-	switch w.Policy {
-	case rotation.PolicyStop, rotation.PolicyContinue, rotation.PolicyUndo:
+	switch w.OnFailure {
+	case rotation.StopOnFailure, rotation.ContinueOnFailure, rotation.UndoOnFailure:
 	default:
-		return fmt.Errorf("%w: unknown policy %q (stop, continue or undo)", app.ErrInput, w.Policy)
+		return fmt.Errorf("%w: on failure: stop, continue or undo, not %q", app.ErrInput, w.OnFailure)
 	}
 	if w.Patience < 0 || w.Patience > longestPatience {
-		return fmt.Errorf("%w: a system that is away can be waited for up to %s before the policy decides, not %s", app.ErrInput, rotation.Spell(longestPatience), rotation.Spell(w.Patience))
+		return fmt.Errorf("%w: a system that is away can be waited for up to %s before that counts as a failure, not %s", app.ErrInput, rotation.Spell(longestPatience), rotation.Spell(w.Patience))
 	}
 	if w.When == "" {
 		w.When = rotation.RestartNow
@@ -68,8 +68,8 @@ func (w *Request) Check(now time.Time) error {
 	default:
 		return fmt.Errorf("%w: the way is any, replace or overlap, not %q", app.ErrInput, w.Way)
 	}
-	if w.StopFirst && (w.Policy != rotation.PolicyUndo || w.When != rotation.RestartNow || len(w.Assign) > 0) {
-		return fmt.Errorf("%w: what is stopped first must run again whatever happens: that needs the policy undo, restarts that are now, and a change of the credential itself", app.ErrInput)
+	if w.StopFirst && (w.OnFailure != rotation.UndoOnFailure || w.When != rotation.RestartNow || len(w.Assign) > 0) {
+		return fmt.Errorf("%w: what is stopped first must run again whatever happens: that needs undo on failure, restarts that are now, and a change of the credential itself", app.ErrInput)
 	}
 	switch w.When {
 	case rotation.RestartNow, rotation.RestartLeave:

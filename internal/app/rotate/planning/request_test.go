@@ -15,26 +15,26 @@ import (
 // What may be asked of a rotation together, and what may not.
 func TestRequests(t *testing.T) {
 	now := time.Date(2026, 11, 28, 2, 0, 0, 0, time.UTC)
-	undo := rotation.PolicyUndo
+	undo := rotation.UndoOnFailure
 	for name, c := range map[string]struct {
 		wish Request
 		told string
 	}{
-		"the least":                  {Request{Policy: undo}, ""},
-		"stopped first":              {Request{Policy: undo, StopFirst: true}, ""},
-		"stopped, and then asked":    {Request{Policy: rotation.PolicyStop, StopFirst: true}, "needs the policy undo"},
-		"stopped, and then left":     {Request{Policy: rotation.PolicyContinue, StopFirst: true}, "needs the policy undo"},
-		"stopped, and never started": {Request{Policy: undo, When: rotation.RestartLeave, StopFirst: true}, "restarts that are now"},
-		"stopped before its window":  {Request{Policy: undo, When: rotation.RestartWindow, NotBefore: now, NotAfter: now.Add(time.Hour), StopFirst: true}, "restarts that are now"},
-		"stopped for an assignment":  {Request{Policy: undo, Assign: []records.DependentID{1}, StopFirst: true}, "a change of the credential itself"},
+		"the least":                  {Request{OnFailure: undo}, ""},
+		"stopped first":              {Request{OnFailure: undo, StopFirst: true}, ""},
+		"stopped, and then asked":    {Request{OnFailure: rotation.StopOnFailure, StopFirst: true}, "needs undo on failure"},
+		"stopped, and then left":     {Request{OnFailure: rotation.ContinueOnFailure, StopFirst: true}, "needs undo on failure"},
+		"stopped, and never started": {Request{OnFailure: undo, When: rotation.RestartLeave, StopFirst: true}, "restarts that are now"},
+		"stopped before its window":  {Request{OnFailure: undo, When: rotation.RestartWindow, NotBefore: now, NotAfter: now.Add(time.Hour), StopFirst: true}, "restarts that are now"},
+		"stopped for an assignment":  {Request{OnFailure: undo, Assign: []records.DependentID{1}, StopFirst: true}, "a change of the credential itself"},
 		"no policy":                  {Request{}, `unknown policy ""`},
-		"no such time":               {Request{Policy: undo, When: "soon"}, `unknown time for restarts "soon"`},
-		"a window":                   {Request{Policy: undo, When: rotation.RestartWindow, NotBefore: now, NotAfter: now.Add(time.Hour)}, ""},
-		"a window without an end":    {Request{Policy: undo, When: rotation.RestartWindow, NotBefore: now}, "an end after it"},
-		"a window that is over":      {Request{Policy: undo, When: rotation.RestartWindow, NotBefore: now.Add(-2 * time.Hour), NotAfter: now.Add(-time.Hour)}, "the window ended at 2026-11-28T01:00:00Z"},
-		"patience of a month":        {Request{Policy: undo, Patience: 30 * 24 * time.Hour}, ""},
-		"patience of more":           {Request{Policy: undo, Patience: 31 * 24 * time.Hour}, "can be waited for up to"},
-		"patience of less than none": {Request{Policy: undo, Patience: -time.Second}, "can be waited for up to"},
+		"no such time":               {Request{OnFailure: undo, When: "soon"}, `unknown time for restarts "soon"`},
+		"a window":                   {Request{OnFailure: undo, When: rotation.RestartWindow, NotBefore: now, NotAfter: now.Add(time.Hour)}, ""},
+		"a window without an end":    {Request{OnFailure: undo, When: rotation.RestartWindow, NotBefore: now}, "an end after it"},
+		"a window that is over":      {Request{OnFailure: undo, When: rotation.RestartWindow, NotBefore: now.Add(-2 * time.Hour), NotAfter: now.Add(-time.Hour)}, "the window ended at 2026-11-28T01:00:00Z"},
+		"patience of a month":        {Request{OnFailure: undo, Patience: 30 * 24 * time.Hour}, ""},
+		"patience of more":           {Request{OnFailure: undo, Patience: 31 * 24 * time.Hour}, "can be waited for up to"},
+		"patience of less than none": {Request{OnFailure: undo, Patience: -time.Second}, "can be waited for up to"},
 	} {
 		err := c.wish.Check(now)
 		if c.told == "" {
@@ -45,7 +45,7 @@ func TestRequests(t *testing.T) {
 		assert.ErrorContains(t, err, c.told, name)
 	}
 	// In the form in which it comes back from the store; what has no window has no times.
-	wish := Request{Policy: undo, When: rotation.RestartWindow, NotBefore: now.In(time.FixedZone("", 7200)).Add(time.Millisecond), NotAfter: now.Add(time.Hour)}
+	wish := Request{OnFailure: undo, When: rotation.RestartWindow, NotBefore: now.In(time.FixedZone("", 7200)).Add(time.Millisecond), NotAfter: now.Add(time.Hour)}
 	require.NoError(t, wish.Check(now))
 	assert.Equal(t, now, wish.NotBefore)
 	wish.When = rotation.RestartNow

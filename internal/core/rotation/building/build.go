@@ -21,7 +21,7 @@ import (
 func Build(in Input) rotation.Plan {
 	b := &builder{in: in, plan: rotation.Plan{
 		Kind: in.Kind, CredentialID: in.CredentialID, Credential: in.Credential, Of: in.Of, Type: in.Type,
-		Authority: in.Authority, Policy: in.Policy, When: in.When, Windows: in.Windows, AtWindowEnd: in.AtWindowEnd, Patience: cmp.Or(in.Patience, rotation.DefaultPatience), Notes: []rotation.Note{},
+		Authority: in.Authority, OnFailure: in.OnFailure, When: in.When, Windows: in.Windows, AtWindowEnd: in.AtWindowEnd, Patience: cmp.Or(in.Patience, rotation.DefaultPatience), Notes: []rotation.Note{},
 	}, restarts: map[string][]int{}, running: map[string][]Unit{}, replaceOf: map[string]int{}, logOnOf: map[string]int{}, restartOf: map[string]int{}, proveOf: map[string]int{}, groupOf: map[string][]int{}, lastTaken: map[string]int{}}
 	if b.plan.When == "" {
 		b.plan.When = rotation.RestartNow
@@ -59,7 +59,7 @@ func Build(in Input) rotation.Plan {
 		b.close()
 	}
 	if len(b.plan.Steps) > 0 {
-		b.note(rotation.NoteInfo, "a system that is away is waited for, up to %s before the policy decides, and without end once something is being undone", rotation.Spell(b.plan.Patience))
+		b.note(rotation.NoteInfo, "a system that is away is waited for, up to %s before that counts as a failure, and without end once something is being undone", rotation.Spell(b.plan.Patience))
 	}
 	if len(in.Files)+len(in.LogOns) == 0 && in.Of != credential.SSHKey {
 		b.note(rotation.NoteInfo, "no held copy and no stored log-on is known: only the authority is changed")

@@ -83,7 +83,7 @@ type Input struct {
 	Type                string // of the new value, where a kind has types
 	Points              []Point
 	Authority           string // the systems that decide, in words
-	Policy              rotation.Policy
+	OnFailure           rotation.OnFailure
 	Patience            time.Duration // see Plan; 0 for DefaultPatience
 	Stewards            []Steward     // systems that we reach with the account ourselves
 	Files               []File

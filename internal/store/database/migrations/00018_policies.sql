@@ -41,3 +41,5 @@ CREATE TABLE interruptions (
     PRIMARY KEY (rotation_id, system_id, place)
 ) WITHOUT ROWID;
 CREATE INDEX interruptions_place ON interruptions (system_id, place, at);
+-- What a token is for alone; empty for everything that its owner may.
+ALTER TABLE tokens ADD COLUMN only TEXT NOT NULL DEFAULT '';
