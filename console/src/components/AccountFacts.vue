@@ -3,6 +3,7 @@ import { computed } from 'vue'
 import type { Schemas } from '../api/client'
 import { t } from '../texts'
 import AccountLabels from './AccountLabels.vue'
+import AccountPolicy from './AccountPolicy.vue'
 import Facts, { type Fact } from './Facts.vue'
 import When from './When.vue'
 import { local, never } from './words'
@@ -29,6 +30,7 @@ const facts = computed<Fact[]>(() => {
     { key: 'pair', label: t('accounts.pair'), value: a.pair },
     { key: 'owner', label: t('fields.owner'), value: a.owner },
     { key: 'labels', label: t('fields.labels'), always: true },
+    { key: 'policy', label: t('policies.policy'), always: true },
     { key: 'seen', label: t('fields.seen'), always: true },
   ]
 })
@@ -61,6 +63,7 @@ const facts = computed<Fact[]>(() => {
       <span class="soft">{{ account.pair_not ? t('accounts.pairNot', { why: account.pair_not }) : t('accounts.pairFits') }}</span></template
     >
     <template #labels><AccountLabels :account="account.id" /></template>
+    <template #policy><AccountPolicy :account="account.id" /></template>
     <template #seen><When :at="account.seen" />, {{ t('words.first') }} <When :at="account.first_seen" /></template>
   </Facts>
 </template>

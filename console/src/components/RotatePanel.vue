@@ -30,7 +30,16 @@ const session = useSession()
 const router = useRouter()
 const rehearsal = ref<Schemas['RehearsalAnswer']>()
 const before = ref<Schemas['RehearsalAnswer']>()
-const wish = ref<Wish>({ onFailure: 'undo', restart: 'now', type: '', stopFirst: false, noAcceptors: '' })
+const wish = ref<Wish>({
+  onFailure: 'undo',
+  restart: 'now',
+  type: '',
+  stopFirst: false,
+  noAcceptors: '',
+  firstAlone: false,
+  anyTime: false,
+  way: 'any',
+})
 const reason = ref('')
 const typed = ref('')
 const asking = ref(false)
@@ -51,6 +60,9 @@ const body = computed(() => {
     ...(props.assign ? { assign: props.assign } : {}),
     ...(w.type ? { type: w.type } : {}),
     ...(w.stopFirst && mayStopFirst.value ? { stop_first: true } : {}),
+    ...(w.firstAlone ? { first_alone: true } : {}),
+    ...(w.anyTime ? { any_time: true } : {}),
+    ...(w.way !== 'any' && props.kind !== 'ssh-key' ? { way: w.way } : {}),
     ...(w.noAcceptors ? { no_acceptors: w.noAcceptors } : {}),
     ...(w.patience ? { patience: w.patience * 60 } : {}),
     repair: props.repair ?? false,

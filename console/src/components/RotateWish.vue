@@ -13,6 +13,9 @@ export interface Wish {
   type: string
   stopFirst: boolean
   noAcceptors: string
+  firstAlone: boolean
+  anyTime: boolean
+  way: 'any' | 'overlap' | 'replace'
   /** Minutes that a system which is away is waited for; nothing for the usual time. */
   patience?: number
 }
@@ -21,6 +24,7 @@ const model = defineModel<Wish>({ required: true })
 defineProps<{ kind?: string; mayStopFirst: boolean; asksAcceptors: boolean }>()
 const endings = (['undo', 'stop', 'continue'] as const).map((value) => ({ value, label: t(`rotate.onFailure.${value}`) }))
 const restarts = (['now', 'window', 'leave'] as const).map((value) => ({ value, label: t(`rotate.restart.${value}`) }))
+const ways = (['any', 'overlap', 'replace'] as const).map((value) => ({ value, label: t(`policies.way.${value}`) }))
 const types = ['', 'ssh-ed25519', 'ecdsa-sha2-nistp256', 'ssh-rsa'].map((value) => ({ value, label: value ? value : t('rotate.sameType') }))
 const utc = computed(() => (model.value.window ? model.value.window.map((d) => moment(d.toISOString())).join(' – ') : ''))
 </script>
@@ -49,6 +53,15 @@ const utc = computed(() => (model.value.window ? model.value.window.map((d) => m
         :aria-label="t('rotate.patience')"
         class="patience"
     /></FormItem>
+    <FormItem v-if="kind !== 'ssh-key'" :label="t('policies.wayLabel')"
+      ><Select v-model:value="model.way" :options="ways" :aria-label="t('policies.wayLabel')" class="restart"
+    /></FormItem>
+    <FormItem
+      ><Checkbox v-model:checked="model.firstAlone">{{ t('policies.firstAlone') }}</Checkbox></FormItem
+    >
+    <FormItem
+      ><Checkbox v-model:checked="model.anyTime" :title="t('rotate.anyTimeWhy')">{{ t('rotate.anyTime') }}</Checkbox></FormItem
+    >
     <FormItem v-if="mayStopFirst"
       ><Checkbox v-model:checked="model.stopFirst" :title="t('rotate.stopFirstWhy')">{{ t('rotate.stopFirst') }}</Checkbox></FormItem
     >

@@ -7,6 +7,7 @@ import { live } from '../api/changes'
 import { around } from '../state/around'
 import { personal } from '../state/personal'
 import { t } from '../texts'
+import FrozenBanner from '../components/FrozenBanner.vue'
 import PlacesMenu from './PlacesMenu.vue'
 
 const LookAround = defineAsyncComponent(() => import('./LookAround.vue'))
@@ -77,6 +78,7 @@ onBeforeUnmount(() => {
         >
         <PersonMenu />
       </LayoutHeader>
+      <FrozenBanner />
       <LayoutContent id="content" tabindex="-1" class="middle">
         <RouterView :key="route.path" />
       </LayoutContent>

@@ -9,6 +9,7 @@ import LookAgain from '../components/LookAgain.vue'
 import PageHead from '../components/PageHead.vue'
 import RunActs from '../components/RunActs.vue'
 import StateTag from '../components/StateTag.vue'
+import StoodStill from '../components/StoodStill.vue'
 import StepList from '../components/StepList.vue'
 import Trouble from '../components/Trouble.vue'
 import WaveTable from '../components/WaveTable.vue'
@@ -105,6 +106,9 @@ const drawing = computed(() =>
     <Trouble :words="trouble" />
     <RunActs v-if="session.may('operator') && now.decisions.length" :now="now" @decided="(v) => (now = v)" />
     <Trouble :words="now.halted" />
+    <p v-if="now.waits_for && r.mode === 'running'" role="status">
+      {{ t('run.waitsForWindow', { name: now.waits_for }) }} <When :at="now.waits_till ?? ''" />.
+    </p>
     <LookAgain v-if="now.look" :id="id" :look="now.look" @changed="load" />
     <section class="panel">
       <WaveTable v-if="view === 'waves'" v-model:chosen="chosen" :steps="now.steps" />
@@ -118,6 +122,7 @@ const drawing = computed(() =>
       <TabPane key="log" :tab="t('run.journal')"
         ><JournalTable :journal="journal" :step="chosen" :begun="p.done > 0" @all="chosen = undefined"
       /></TabPane>
+      <TabPane v-if="now.interruptions.length" key="still" :tab="t('run.interruptions')"><StoodStill :list="now.interruptions" /></TabPane>
       <TabPane key="time" :tab="t('run.overTime')"
         ><Picture
           v-if="tab === 'time'"

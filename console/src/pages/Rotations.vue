@@ -19,7 +19,14 @@ const columns: Column[] = [
   { key: 'took', title: t('fields.took'), content: 'time' },
   { key: 'reason', title: t('fields.reason'), field: 'reason', content: 'text' },
   { key: 'kind', title: t('fields.kind'), field: 'kind', content: 'word', optional: true },
-  { key: 'on_failure', title: t('rotations.onFailure'), field: 'on_failure', content: 'word', values: ['undo', 'stop', 'continue'], optional: true },
+  {
+    key: 'on_failure',
+    title: t('rotations.onFailure'),
+    field: 'on_failure',
+    content: 'word',
+    values: ['undo', 'stop', 'continue'],
+    optional: true,
+  },
   { key: 'mode', title: t('rotations.mode'), field: 'mode', values: ['running', 'stopped', 'undoing', 'finished'], filterOnly: true },
 ]
 const fetch = (query: ListQuery) => data(api.GET('/api/v1/rotations', { params: { query } }))

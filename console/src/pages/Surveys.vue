@@ -34,7 +34,7 @@ const key = (s: Survey) => s.id
 
 const duties = ref<Schemas['Planned'][]>([])
 const plan = () =>
-  data(api.GET('/api/v1/schedule'))
+  data(api.GET('/api/v1/duties'))
     .then((list) => (duties.value = list ?? []))
     .catch(() => undefined)
 void plan()

@@ -251,28 +251,29 @@ func (s *State) Apply(r Record) error {
 			return nil
 		}
 		step.outcome(r)
-		if !r.Undo && step.Status == Failed {
-			// What it did may have met with an outage that is over by now.
-			s.missed = s.missed || s.awayAt > step.begun
-			s.lookAgain()
-		}
+		s.failed(step, r)
 	case EventProbed:
 		if r.Result == ProbeAway {
 			s.away(step, r)
 			return nil
 		}
 		step.probed(r)
-		if !r.Undo && step.Status == Failed {
-			// What it did may have met with an outage that is over by now.
-			s.missed = s.missed || s.awayAt > step.begun
-			s.lookAgain()
-		}
+		s.failed(step, r)
 	case EventReached:
 		s.reached(step, r)
 	default:
 		return fmt.Errorf("journal: record %d has the unknown event %q", r.Seq, r.Event)
 	}
 	return nil
+}
+
+// failed notes that a step failed, if it did: what it did may have met with an outage that
+// is over by now.
+func (s *State) failed(t *StepState, r Record) {
+	if !r.Undo && t.Status == Failed {
+		s.missed = s.missed || s.awayAt > t.begun
+		s.lookAgain()
+	}
 }
 
 // away notes that a system could not be reached. Going forward, that becomes a

@@ -53,7 +53,7 @@ func (s *Tables) save(ctx context.Context, tx *sql.Tx, v named) (int64, error) {
 			}
 			marks, list = marks+"?", list+c
 		}
-		res, err := tx.ExecContext(ctx, "INSERT INTO "+v.table+" ("+list+") VALUES ("+marks+")", values...)
+		res, err := tx.ExecContext(ctx, "INSERT INTO "+v.table+" ("+list+") VALUES ("+marks+")", values...) //nolint:gosec // names of our own tables and columns
 		if err != nil {
 			return 0, err
 		}
@@ -63,7 +63,7 @@ func (s *Tables) save(ctx context.Context, tx *sql.Tx, v named) (int64, error) {
 	for _, c := range columns {
 		sets += ", " + c + " = ?"
 	}
-	res, err := tx.ExecContext(ctx, "UPDATE "+v.table+" SET "+sets+" WHERE id = ? AND revision = ?", append(values, v.id, v.revision)...)
+	res, err := tx.ExecContext(ctx, "UPDATE "+v.table+" SET "+sets+" WHERE id = ? AND revision = ?", append(values, v.id, v.revision)...) //nolint:gosec // the same
 	if err != nil {
 		return 0, err
 	}
@@ -80,7 +80,7 @@ func (v named) stale(res sql.Result) error {
 // remove takes a row away; ErrStale when it is not the one that was seen.
 func (s *Tables) remove(ctx context.Context, v named, entries []ledger.Entry) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "DELETE FROM "+v.table+" WHERE id = ? AND revision = ?", v.id, v.revision)
+		res, err := tx.ExecContext(ctx, "DELETE FROM "+v.table+" WHERE id = ? AND revision = ?", v.id, v.revision) //nolint:gosec // the name of one of our own tables
 		if err != nil {
 			return err
 		}
@@ -92,11 +92,11 @@ func (s *Tables) remove(ctx context.Context, v named, entries []ledger.Entry) er
 }
 
 const policyColumns = `p.id, p.name, p.label, p.precedence, p.paused, p.settings, p.description, p.revision, p.changed, p.changed_by, COALESCE((SELECT w.name FROM windows w WHERE w.id = p.window_id), ''),
-	` + policyCredentials + `, ` + policyDue
+	` + policyCount + `, ` + policyDue
 
 const (
-	policyCredentials = "(SELECT COUNT(*) FROM turns t WHERE t.policy_id = p.id)"
-	policyDue         = "(SELECT COUNT(*) FROM turns t WHERE t.policy_id = p.id AND t.due <> '')"
+	policyCount = "(SELECT COUNT(*) FROM turns t WHERE t.policy_id = p.id)"
+	policyDue   = "(SELECT COUNT(*) FROM turns t WHERE t.policy_id = p.id AND t.due <> '')"
 )
 
 var policyList = database.Listing[records.Policy]{
@@ -109,7 +109,7 @@ var policyList = database.Listing[records.Policy]{
 		{Name: "every_days", Sql: "COALESCE(json_extract(p.settings, '$.every_days'), 0)", Number: true},
 		{Name: "rule", Sql: "COALESCE(json_extract(p.settings, '$.rule'), '')"},
 		{Name: "paused", Sql: "p.paused", Number: true},
-		{Name: "credentials", Sql: policyCredentials, Number: true},
+		{Name: "credentials", Sql: policyCount, Number: true},
 		{Name: "due", Sql: policyDue, Number: true},
 		{Name: "description", Sql: "p.description"},
 		{Name: "changed", Sql: "p.changed", Hidden: true},

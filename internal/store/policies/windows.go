@@ -115,7 +115,7 @@ func target(ctx context.Context, tx *sql.Tx, window int64, column, what string, 
 	if there {
 		return database.InUse(fmt.Sprintf("%s has the window %q already, and has at most one", what, other))
 	}
-	_, err = tx.ExecContext(ctx, "INSERT INTO window_targets (window_id, "+column+") VALUES (?, ?)", window, value)
+	_, err = tx.ExecContext(ctx, "INSERT INTO window_targets (window_id, "+column+") VALUES (?, ?)", window, value) //nolint:gosec // the name of one of our own columns
 	return err
 }
 

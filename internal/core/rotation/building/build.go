@@ -223,6 +223,25 @@ func (b *builder) restart(u Unit, all []Unit) {
 	if len(needs) > 0 && b.apart(u) {
 		b.note(rotation.NoteLatent, "%s on %s is restarted in the window %s, and the value that it runs with is refused from the change on: until then it cannot sign in anew", u.Name, u.System, u.Window)
 	}
+	groups := b.after(u, &restart)
+	along := b.along(u, all, &restart)
+	r := b.add(restart)
+	b.restarts[u.SystemID] = append(b.restarts[u.SystemID], r)
+	p := b.add(rotation.Step{Kind: rotation.StepProve, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Check: u.Check, Needs: []int{r}})
+	b.restartOf[key], b.proveOf[key] = r, p
+	for group := range groups {
+		b.groupOf[group] = append(b.groupOf[group], p)
+	}
+	for _, other := range along {
+		b.lastTaken[other.key()] = p
+	}
+	b.ends = append(b.ends, r, p)
+}
+
+// after has a restart come after those that start before it, that are declared to, and
+// that are in a group with it, of which only some are restarted at the same time. It
+// returns the groups.
+func (b *builder) after(u Unit, restart *rotation.Step) map[string]int {
 	for _, name := range u.After {
 		if i, found := b.proveOf[u.SystemID+"\x00"+estate.PlaceKey(u.Kind, name)]; found {
 			restart.After = append(restart.After, i)
@@ -240,18 +259,7 @@ func (b *builder) restart(u Unit, all []Unit) {
 		}
 	}
 	slices.Sort(restart.After)
-	along := b.along(u, all, &restart)
-	r := b.add(restart)
-	b.restarts[u.SystemID] = append(b.restarts[u.SystemID], r)
-	p := b.add(rotation.Step{Kind: rotation.StepProve, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Check: u.Check, Needs: []int{r}})
-	b.restartOf[key], b.proveOf[key] = r, p
-	for group := range groups {
-		b.groupOf[group] = append(b.groupOf[group], p)
-	}
-	for _, other := range along {
-		b.lastTaken[other.key()] = p
-	}
-	b.ends = append(b.ends, r, p)
+	return groups
 }
 
 // along are the services that go down and come back with one, with what they have stored

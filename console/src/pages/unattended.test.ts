@@ -1,0 +1,262 @@
+import { flushPromises } from '@vue/test-utils'
+import { describe, expect, it, vi } from 'vitest'
+import AccountPolicy from '../components/AccountPolicy.vue'
+import FreezeButton from '../components/FreezeButton.vue'
+import FrozenBanner from '../components/FrozenBanner.vue'
+import OrderForm from '../components/OrderForm.vue'
+import PolicyForm from '../components/PolicyForm.vue'
+import { daysOf, daysRule } from '../components/recurrence'
+import ScheduleCalendar from '../components/ScheduleCalendar.vue'
+import WindowForm from '../components/WindowForm.vue'
+import { Refusal, serve } from '../testing/service'
+import { show } from '../testing/show'
+import Policies from './Policies.vue'
+import Schedule from './Schedule.vue'
+import Windows from './Windows.vue'
+
+const policy = {
+  id: 1,
+  name: 'nightly',
+  label: 'rotate-30',
+  precedence: 100,
+  every_days: 30,
+  window: 'nights',
+  paused: false,
+  credentials: 12,
+  due: 1,
+  revision: 4,
+  changed: '2026-11-28T19:00:00Z',
+  changed_by: 'ines',
+}
+const window = {
+  id: 2,
+  name: 'nights',
+  rule: 'FREQ=WEEKLY;BYDAY=SA,SU',
+  begins: '2026-11-28T22:00',
+  zone: 'Europe/Oslo',
+  minutes: 240,
+  labels: ['boats'],
+  systems: ['quay1'],
+  dependents: [{ id: 9, system: 'quay2', place: 'berth.service' }],
+  policies: ['nightly'],
+  revision: 3,
+  changed: '2026-11-28T19:00:00Z',
+  changed_by: 'ines',
+  open: true,
+  slots: [{ from: '2026-11-28T21:00:00Z', to: '2026-11-29T01:00:00Z' }],
+}
+const effects = {
+  decides: 12,
+  gains: 2,
+  loses: 0,
+  openings: 30,
+  most: 1,
+  often: 'every 30 days',
+  warnings: ['the window opens more rarely than that'],
+  rows: [{ account_id: 7, credential: 'svc-berth', system: 'dir', was: '', becomes: 'nightly', next: '2026-12-01T21:00:00Z' }],
+}
+const one = (item: object) => ({ items: [item], total: 1 })
+
+describe('a recurrence', () => {
+  it('is days where its rule is a plain one, and nothing else', () => {
+    expect(daysOf('FREQ=DAILY')).toEqual([])
+    expect(daysOf('FREQ=WEEKLY;BYDAY=SA,SU')).toEqual(['SA', 'SU'])
+    for (const more of ['FREQ=WEEKLY;BYDAY=SA;INTERVAL=2', 'FREQ=MONTHLY;BYDAY=2SU', 'FREQ=WEEKLY', 'FREQ=WEEKLY;BYDAY=XX', ''])
+      expect(daysOf(more), more).toBeUndefined()
+    expect(daysRule([])).toBe('FREQ=DAILY')
+    expect(daysRule(['SU', 'MO'])).toBe('FREQ=WEEKLY;BYDAY=MO,SU')
+    expect(daysRule(['MO', 'TU', 'WE', 'TH', 'FR', 'SA', 'SU'])).toBe('FREQ=DAILY')
+  })
+})
+
+describe('a policy', () => {
+  const choices = { 'GET /windows': one(window), 'GET /labels': [{ label: 'rotate-30', accounts: 1, by_hand: 0, rules: 1 }] }
+  it('is saved after what it would do was seen, and keeps what the form does not show', async () => {
+    const service = serve({ ...choices, 'POST /policies/nightly/preview': effects, 'PUT /policies/nightly': policy })
+    const p = await show(PolicyForm, { props: { of: policy } })
+    expect(p.button('Save it').there).toBe(false)
+    await p.field('At least once in').fill(60)
+    await p.button('Show what it does').press()
+    await vi.waitFor(() => expect(p.read()).toContain('It would decide for 12 credentials. For 2 of them it does not now.'))
+    expect(p.read()).toContain('the window opens more rarely than that')
+    expect(p.read()).toContain('svc-berth')
+    await p.button('Save it').press()
+    const saved = service.sent().at(-1)!
+    expect(saved.body).toMatchObject({
+      every_days: 60,
+      label: 'rotate-30',
+      window: 'nights',
+      precedence: 100,
+      revision: 4,
+      on_failure: 'undo',
+      at_window_end: 'pause',
+    })
+    expect(saved.body).not.toHaveProperty('rule')
+    await p.field('At least once in').fill(61)
+    expect(p.button('Save it').there, 'something else stands there now').toBe(false)
+  })
+  it('is said wrong in the words of the service', async () => {
+    serve({ ...choices, 'POST /policies/other/preview': new Refusal(400, 'the policy nightly has the precedence 100 already') })
+    const p = await show(PolicyForm)
+    await p.field('Name').fill('other')
+    await p.button('Show what it does').press()
+    await vi.waitFor(() => expect(p.read()).toContain('the policy nightly has the precedence 100 already'))
+  })
+  it('is listed with what it decides for, and goes as it was seen', async () => {
+    const service = serve({ 'GET /policies': one(policy), 'DELETE /policies/nightly': new Refusal(412, 'it was changed by somebody else') })
+    const p = await show(Policies, { at: '/policies' })
+    await vi.waitFor(() => expect(p.read()).toContain('every 30 days'))
+    await p.button('Remove').press()
+    expect(p.read()).toContain('It decides for 12 credentials')
+    await p.page.findAllComponents({ name: 'AModal' }).at(0)?.vm.$emit('ok')
+    await flushPromises()
+    await vi.waitFor(() => expect(p.read()).toContain('it was changed by somebody else'))
+    expect(service.sent()[0]!.query.get('revision')).toBe('4')
+  })
+  it('is changed by administrators only', async () => {
+    serve({ 'GET /policies': one(policy) })
+    const other = await show(Policies, { at: '/policies', roles: ['operator'] })
+    await vi.waitFor(() => expect(other.read()).toContain('nightly'))
+    expect(other.button('Change').there).toBe(false)
+    expect(other.button('Add a policy').there).toBe(false)
+  })
+  it('is explained on an account', async () => {
+    serve({
+      'GET /accounts/7/policy': {
+        account_id: 7,
+        account: 'svc-berth',
+        system: 'dir',
+        labels: ['boats'],
+        words: 'the policy nightly rotates it every 30 days',
+        policies: [{ policy: 'nightly', label: 'boats', precedence: 9, decides: true, because: 'it has the label boats' }],
+        turns: [],
+        window: 'nights',
+      },
+    })
+    const p = await show(AccountPolicy, { props: { account: 7 } })
+    await vi.waitFor(() => expect(p.read()).toContain('the policy nightly rotates it every 30 days'))
+    await p.button('Why?').press()
+    expect(p.read()).toContain('it has the label boats')
+    expect(p.read()).toContain('Also people rotate it in the window nights.')
+  })
+})
+
+describe('a window', () => {
+  it('shows when it is open before it is saved, and keeps its dependents', async () => {
+    const service = serve({ 'GET /labels': [], 'POST /windows/preview': window, 'PUT /windows/nights': window })
+    const p = await show(WindowForm, { props: { of: window } })
+    await p.field('At').fill('23:30')
+    await p.button('Show when it is open').press()
+    await vi.waitFor(() => expect(p.read()).toContain('Sat, 28 Nov 2026, 22:00'))
+    await p.button('Save it').press()
+    expect(service.sent().at(-1)!.body).toMatchObject({
+      rule: 'FREQ=WEEKLY;BYDAY=SA,SU',
+      begins: '2026-11-28T23:30',
+      zone: 'Europe/Oslo',
+      minutes: 240,
+      labels: ['boats'],
+      systems: ['quay1'],
+      dependents: [{ id: 9 }],
+      revision: 3,
+    })
+  })
+  it('says what it counts for, and when it opens in words', async () => {
+    serve({ 'GET /windows': one(window) })
+    const p = await show(Windows, { at: '/windows' })
+    await vi.waitFor(() => expect(p.read()).toContain('22:00 Sat, Sun (Europe/Oslo)'))
+    expect(p.read()).toContain('policy nightly, label boats, quay1, quay2/berth.service')
+    expect(p.read()).toContain('open')
+  })
+})
+
+describe('an order', () => {
+  it('is a sequence of at least two, or a group of so many at the same time', async () => {
+    const service = serve({ 'PUT /orders/bookings': {} })
+    const p = await show(OrderForm)
+    await p.field('Name').fill('bookings')
+    expect(p.button('Save it').off, 'a member says something').toBe(true)
+    await p.field('System of member 1').fill('bookings1')
+    await p.button('One more').press()
+    await p.field('Place of member 2').fill('berth*')
+    await p.button('Save it').press()
+    await vi.waitFor(() => expect(service.sent()).toHaveLength(1))
+    expect(service.sent()[0]!.body).toMatchObject({
+      kind: 'group',
+      at_once: 1,
+      members: [
+        { system: 'bookings1', place: '' },
+        { system: '', place: 'berth*' },
+      ],
+    })
+  })
+})
+
+describe('the schedule', () => {
+  const turn = {
+    credential_id: 4,
+    credential: 'svc-berth',
+    account_id: 7,
+    system: 'dir',
+    policy: 'nightly',
+    state: 'failed',
+    since: '2026-11-01T00:00:00Z',
+    next: '2026-11-29T21:00:00Z',
+    due: '2026-11-28T21:00:00Z',
+    failed: 2,
+    words: 'the rehearsal failed: quay1: reach the system',
+  }
+  it('says who is rotated when, and who could not be', async () => {
+    serve({ 'GET /schedule': one(turn) })
+    const p = await show(Schedule, { at: '/schedule' })
+    await vi.waitFor(() => expect(p.read()).toContain('the rehearsal failed: quay1'))
+    expect(p.read()).toContain('not rotated')
+  })
+  it('is a calendar, by the day', async () => {
+    const now = new Date()
+    const service = serve({
+      'GET /schedule/nights': [
+        { from: now.toISOString(), to: now.toISOString(), policy: 'nightly', count: 22, credentials: ['svc-berth', 'svc-tide'] },
+        { from: now.toISOString(), to: now.toISOString(), policy: 'rest', count: 1, credentials: ['svc-fuelcard'] },
+      ],
+    })
+    const p = await show(ScheduleCalendar)
+    await vi.waitFor(() => expect(p.read()).toContain('23 rotations'))
+    expect(p.read()).toContain('svc-berth, svc-tide and 20 more')
+    const before = service.asked.length
+    await p.button('The month after').press()
+    await vi.waitFor(() => expect(service.asked.length).toBeGreaterThan(before))
+    expect(p.read()).toContain('Nothing is rotated by itself on this day.')
+  })
+})
+
+describe('a freeze', () => {
+  it('is told to everybody, and ended with a reason by who may', async () => {
+    const service = serve({
+      'GET /freeze': { frozen: true, by: 'odile', at: '2026-11-28T19:00:00Z', reason: 'the ticket system moves' },
+      'DELETE /freeze': { frozen: false },
+    })
+    const p = await show(FrozenBanner, { roles: ['operator'] })
+    await vi.waitFor(() => expect(p.read()).toContain('Everything is frozen by odile'))
+    await p.button('Let it go on').press()
+    await p.field('Reason').fill('it has moved')
+    const press = [...document.querySelectorAll('.ant-popover form button')].at(-1) as HTMLButtonElement
+    press.closest('form')!.dispatchEvent(new Event('submit', { cancelable: true }))
+    await vi.waitFor(() => expect(service.sent()).toHaveLength(1))
+    expect(service.sent()[0]!.query.get('reason')).toBe('it has moved')
+    serve({ 'GET /freeze': { frozen: true, by: 'odile', at: '2026-11-28T19:00:00Z', reason: 'x' } })
+    const viewer = await show(FrozenBanner, { roles: ['viewer'] })
+    await vi.waitFor(() => expect(viewer.read()).toContain('Everything is frozen'))
+    expect(viewer.button('Let it go on').there).toBe(false)
+  })
+  it('is begun with a reason only', async () => {
+    const service = serve({ 'PUT /freeze': { frozen: true } })
+    const p = await show(FreezeButton)
+    await p.button('Freeze everything').press()
+    expect(p.read()).toContain('No rotation begins')
+    await p.field('Why (recorded)').fill('storm')
+    const ok = [...document.querySelectorAll('.ant-modal-footer button')].at(-1) as HTMLButtonElement
+    ok.click()
+    await vi.waitFor(() => expect(service.sent()).toHaveLength(1))
+    expect(service.sent()[0]!.body).toEqual({ reason: 'storm' })
+  })
+})
