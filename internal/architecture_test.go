@@ -19,7 +19,7 @@ var layers = [][]string{
 	{"cmd/moss"},
 	{"internal/cli", "internal/demo", "internal/service", "internal/lab"},
 	{"internal/app/assembly"},
-	{"internal/app/diagnose", "internal/app/unattended"},
+	{"internal/app/diagnose", "internal/app/unattended", "internal/app/batches"},
 	{"internal/app/rotate"},
 	{"internal/app/custody"},
 	{"internal/app/survey"},

@@ -52,6 +52,7 @@ func places(u *user) [][2]string {
 		{"/tokens", "Programs sign in to the API"},
 		{"/sessions", "Signed in from"},
 		{"/rules", "There are no rules"},
+		{"/batches", "Nothing was asked for together yet"},
 		{"/policies", "No policy yet"},
 		{"/windows", "No window yet"},
 		{"/orders", "Nothing is said of the order"},

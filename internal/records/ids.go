@@ -44,6 +44,8 @@ type (
 	PolicyID int64
 	// OrderID numbers an order of restarts.
 	OrderID int64
+	// BatchID numbers a batch.
+	BatchID int64
 	// ChangeID numbers a change that was seen.
 	ChangeID int64
 )

@@ -12,6 +12,8 @@ import (
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/assembly"
+	"mossledger.example/moss/internal/app/batches"
+	"mossledger.example/moss/internal/service/batchroutes"
 	"mossledger.example/moss/internal/service/policyroutes"
 	"mossledger.example/moss/internal/service/routing"
 	"mossledger.example/moss/internal/store/database"
@@ -30,6 +32,7 @@ func (s *Service) registerAll() {
 	s.registerAccounts()
 	s.registerRules()
 	policyroutes.Register(s.router(), policyroutes.Needs{Store: s.store, Policies: s.app.Policies, Freeze: s.app.Freeze, Now: func() time.Time { return s.app.Base.Now() }})
+	batchroutes.Register(s.router(), s.store, func() *batches.Batches { return s.app.Batches })
 	s.registerRadius()
 	s.registerRotations()
 	s.registerCredentials()

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/batches"
 	"mossledger.example/moss/internal/store/changes"
 	"mossledger.example/moss/internal/store/custody"
 	"mossledger.example/moss/internal/store/database"
@@ -25,6 +26,7 @@ type Store struct {
 	*changes.Log
 	*labels.Labels
 	*policies.Tables
+	*batches.Batches
 }
 
 // Open opens or creates the database in a folder and brings it up to date. It
@@ -38,7 +40,7 @@ func openWith(ctx context.Context, driver, folder string, now func() time.Time) 
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}, Log: &changes.Log{DB: db}, Labels: &labels.Labels{DB: db}, Tables: &policies.Tables{DB: db}}
+	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}, Log: &changes.Log{DB: db}, Labels: &labels.Labels{DB: db}, Tables: &policies.Tables{DB: db}, Batches: &batches.Batches{DB: db}}
 	db.TellTrouble = s.tellLedger
 	return s, nil
 }

@@ -103,7 +103,7 @@ h2 {
   height: 34px;
 }
 .calendar :deep(.ant-picker-calendar-date-today .ant-picker-calendar-date-value) {
-  color: var(--ink);
+  color: var(--ink) !important;
   font-weight: 600;
 }
 .count {

@@ -1,5 +1,6 @@
 import {
   ApartmentOutlined,
+  AppstoreOutlined,
   AuditOutlined,
   BookOutlined,
   CalendarOutlined,
@@ -52,6 +53,7 @@ export const groups: { name: string; places: Place[] }[] = [
     places: [
       { name: 'findings', path: '/findings', icon: WarningOutlined },
       { name: 'rotations', path: '/rotations', icon: SyncOutlined },
+      { name: 'batches', path: '/batches', icon: AppstoreOutlined },
       { name: 'approvals', path: '/approvals', icon: AuditOutlined },
     ],
   },

@@ -15,12 +15,12 @@ type Policy = Schemas['Policy']
 const session = useSession()
 const may = computed(() => session.may('administrator'))
 const columns = computed<Column[]>(() => [
-  { key: 'name', title: t('fields.name'), field: 'name', content: 'name', width: 130 },
-  { key: 'precedence', title: t('policies.precedence'), field: 'precedence', content: 'number', width: 112, compares: 'number' },
-  { key: 'label', title: t('rules.label'), field: 'label', content: 'system', width: 116 },
-  { key: 'often', title: t('policies.often'), content: 'text' },
-  { key: 'window', title: t('policies.window'), field: 'window', content: 'system', width: 106 },
-  { key: 'credentials', title: t('places.credentials'), field: 'credentials', content: 'number', width: 104, compares: 'number' },
+  { key: 'name', title: t('fields.name'), field: 'name', content: 'name', width: 120 },
+  { key: 'precedence', title: t('policies.precedence'), field: 'precedence', content: 'number', width: 104, compares: 'number' },
+  { key: 'label', title: t('rules.label'), field: 'label', content: 'system', width: 100 },
+  { key: 'often', title: t('policies.often'), content: 'text', width: 112 },
+  { key: 'window', title: t('policies.window'), field: 'window', content: 'system', width: 92 },
+  { key: 'credentials', title: t('places.credentials'), field: 'credentials', content: 'number', width: 112, compares: 'number' },
   { key: 'due', title: t('policies.due'), field: 'due', content: 'number', width: 64, compares: 'number' },
   { key: 'paused', title: t('fields.state'), field: 'paused', content: 'state', width: 100, compares: 'yes' },
   { key: 'description', title: t('fields.description'), field: 'description', content: 'text', optional: true },

@@ -18,10 +18,10 @@ type Window = Schemas['WindowNow']
 const session = useSession()
 const may = computed(() => session.may('administrator'))
 const columns = computed<Column[]>(() => [
-  { key: 'name', title: t('fields.name'), field: 'name', content: 'name' },
-  { key: 'open', title: t('fields.state'), content: 'state' },
+  { key: 'name', title: t('fields.name'), field: 'name', content: 'name', width: 130 },
+  { key: 'open', title: t('fields.state'), content: 'state', width: 96 },
   { key: 'next', title: t('windows.next'), content: 'time' },
-  { key: 'rule', title: t('windows.opens'), field: 'rule', content: 'text', width: 210 },
+  { key: 'rule', title: t('windows.opens'), field: 'rule', content: 'text', width: 230 },
   { key: 'minutes', title: t('windows.lasts'), field: 'minutes', content: 'word', compares: 'number' },
   { key: 'zone', title: t('windows.zone'), field: 'zone', content: 'system', optional: true },
   { key: 'counts', title: t('windows.counts'), content: 'text' },

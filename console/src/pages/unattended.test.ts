@@ -3,6 +3,7 @@ import { describe, expect, it, vi } from 'vitest'
 import AccountPolicy from '../components/AccountPolicy.vue'
 import FreezeButton from '../components/FreezeButton.vue'
 import FrozenBanner from '../components/FrozenBanner.vue'
+import BatchForm from '../components/BatchForm.vue'
 import OrderForm from '../components/OrderForm.vue'
 import PolicyForm from '../components/PolicyForm.vue'
 import { daysOf, daysRule } from '../components/recurrence'
@@ -10,6 +11,7 @@ import ScheduleCalendar from '../components/ScheduleCalendar.vue'
 import WindowForm from '../components/WindowForm.vue'
 import { Refusal, serve } from '../testing/service'
 import { show } from '../testing/show'
+import BatchPage from './BatchPage.vue'
 import Policies from './Policies.vue'
 import Schedule from './Schedule.vue'
 import Windows from './Windows.vue'
@@ -258,5 +260,66 @@ describe('a freeze', () => {
     ok.click()
     await vi.waitFor(() => expect(service.sent()).toHaveLength(1))
     expect(service.sent()[0]!.body).toEqual({ reason: 'storm' })
+  })
+})
+
+describe('a batch', () => {
+  const batch = {
+    id: 3,
+    requested_by: 'ines',
+    reason: 'Odile left',
+    chosen: 'the label boats',
+    at_once: 4,
+    state: 'rehearsed',
+    despite_failures: false,
+    created: '2026-11-28T19:00:00Z',
+    total: 8,
+    waiting: 0,
+    ready: 7,
+    blocked: 1,
+    rotating: 0,
+    done: 0,
+    failed: 0,
+  }
+  it('is asked for by names, and what is wrong with them is told', async () => {
+    const service = serve({ 'GET /labels': [], 'POST /batches': new Refusal(400, 'nothing was kept: line 2: "nobody": not found') })
+    const p = await show(BatchForm)
+    ;[...document.querySelectorAll<HTMLInputElement>('.ant-segmented-item-input')][1]!.click()
+    await flushPromises()
+    await p.field('Names').fill('svc-berth\nnobody')
+    expect(p.button('Rehearse them all').off, 'a reason is missing').toBe(true)
+    await p.field('Reason (recorded)').fill('Odile left')
+    await p.button('Rehearse them all').press()
+    await vi.waitFor(() => expect(p.read()).toContain('line 2: "nobody": not found'))
+    expect(service.sent()[0]!.body).toMatchObject({ names: ['svc-berth', 'nobody'], reason: 'Odile left', on_failure: 'undo', at_once: 4 })
+    expect(service.sent()[0]!.body).not.toHaveProperty('label')
+  })
+  it('shows one line each, and starts the others only when asked', async () => {
+    const service = serve({
+      'GET /batches/3': batch,
+      'GET /batches/3/items': {
+        items: [
+          {
+            position: 1,
+            credential_id: 4,
+            credential: 'svc-berth',
+            state: 'blocked',
+            words: 'quay1: connection refused',
+            restarts: 0,
+            behind: [],
+          },
+        ],
+        total: 1,
+      },
+      'POST /batches/3/retry': { ...batch, state: 'rehearsing' },
+    })
+    const p = await show(BatchPage, { at: '/batches/3', route: '/batches/:id' })
+    await vi.waitFor(() => expect(p.read()).toContain('quay1: connection refused'))
+    expect(p.read()).toContain('8 in all: 0 done, 0 being rotated, 7 ready, 1 did not pass')
+    expect(p.button('Rotate the others').there).toBe(true)
+    expect(p.button('Rotate them').there).toBe(false)
+    await p.button('Try again what failed').press()
+    await vi.waitFor(() => expect(service.sent()).toHaveLength(1))
+    expect(p.button('Stop').there).toBe(true)
   })
 })

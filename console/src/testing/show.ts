@@ -23,12 +23,15 @@ const over = '.ant-modal-wrap, .ant-drawer, .ant-popover:not(.ant-popover-hidden
 /** Shows a component to somebody with roles, at an address. */
 export async function show(
   component: Component,
-  options: { props?: Record<string, unknown>; roles?: string[]; at?: string; slots?: Record<string, string> } = {},
+  options: { props?: Record<string, unknown>; roles?: string[]; at?: string; route?: string; slots?: Record<string, string> } = {},
 ): Promise<Shown> {
   const pinia: Pinia = createPinia()
   setActivePinia(pinia)
   useSession().me = { name: 'ines', roles: options.roles ?? ['viewer', 'operator', 'approver', 'administrator'] }
-  const router = createRouter({ history: createMemoryHistory(), routes: [{ path: '/:rest(.*)*', component: { template: '<i/>' } }] })
+  const router = createRouter({
+    history: createMemoryHistory(),
+    routes: [{ path: options.route ?? '/:rest(.*)*', component: { template: '<i/>' } }],
+  })
   await router.push(options.at ?? '/')
   await router.isReady()
   document.querySelectorAll(over).forEach((left) => left.remove())

@@ -47,6 +47,10 @@ const (
 	RemoveOrder        Action = "remove-order"
 	FreezeAll          Action = "freeze"
 	ThawAll            Action = "thaw"
+	AddBatch           Action = "add-batch"
+	StartBatch         Action = "start-batch"
+	StopBatch          Action = "stop-batch"
+	RetryBatch         Action = "retry-batch"
 	CancelSurvey       Action = "cancel-survey"
 	ExplainDependent   Action = "explain-dependent"
 	StartDependents    Action = "start-dependents"
@@ -131,6 +135,13 @@ var rules = map[Action]rule{
 	RemoveOrder:          administrators,
 	FreezeAll:            {roles: []string{RoleOperator, RoleApprover, RoleAdministrator}},
 	ThawAll:              {roles: []string{RoleOperator, RoleAdministrator}},
+	AddBatch:             operators,
+	StartBatch:           operators,
+	StopBatch:            operators,
+	RetryBatch:           operators,
+	"list-batches":       readers,
+	"get-batch":          readers,
+	"list-batch-items":   readers,
 	"list-windows":       readers,
 	"get-window":         readers,
 	"list-policies":      readers,

@@ -13,6 +13,7 @@ import (
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
+	"mossledger.example/moss/internal/app/batches"
 	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/app/diagnose"
 	"mossledger.example/moss/internal/app/findings"
@@ -71,6 +72,7 @@ type Application struct {
 	Policies   *policies.Policies
 	Freeze     *freeze.Freeze
 	Unattended *unattended.Unattended
+	Batches    *batches.Batches
 
 	duties []schedule.Duty
 }
@@ -111,6 +113,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 		Acts: hands, Looks: a.Looks, Policies: a.Policies, Freeze: a.Freeze, AtOnce: config.Acts, Drill: config.Drill, Kill: config.Kill,
 	})
 	a.Unattended = unattended.New(base, a.Store, a.Policies, a.Rotations, a.Freeze)
+	a.Batches = batches.New(base, a.Store, a.Rotations, a.Picture, a.Freeze)
 	a.Rotations.After(a.Unattended.Kick)
 	a.Policies.Changed(a.Unattended.Kick)
 	a.Diagnoses = diagnose.New(base, a.Store, a.Sealed, a.Inventory, a.Surveys, a.Custody, a.Rotations)
@@ -135,6 +138,9 @@ func (a *Application) Start(ctx context.Context) error {
 	}
 	if err := a.Rotations.Recover(ctx); err != nil {
 		return err
+	}
+	if err := a.Batches.Recover(ctx); err != nil {
+		return fmt.Errorf("take up batches: %w", err)
 	}
 	if err := a.Labels.Recover(ctx); err != nil {
 		return fmt.Errorf("apply rules that were saved: %w", err)

@@ -144,10 +144,7 @@ func (u *Unattended) start(ctx context.Context, planned []policies.Planned) (sta
 	if err != nil {
 		return 0, err
 	}
-	busy := &busy{at: map[string]bool{}}
-	for _, r := range unfinished {
-		busy.take(r.Plan)
-	}
+	busy := planning.NewBusy(unfinished)
 	for len(list) > 0 && ctx.Err() == nil && !u.freeze.Frozen() {
 		var batch []policies.Planned
 		list = slices.DeleteFunc(list, func(p policies.Planned) bool {
@@ -188,32 +185,6 @@ type result struct {
 	err     error // of our own: nothing can be kept
 }
 
-// busy is what running rotations restart.
-type busy struct {
-	lock sync.Mutex
-	at   map[string]bool
-}
-
-// take takes what a plan restarts, unless any of it is taken.
-func (b *busy) take(plan rotation.Plan) bool {
-	b.lock.Lock()
-	defer b.lock.Unlock()
-	var keys []string
-	for _, s := range plan.Steps {
-		switch s.Kind {
-		case rotation.StepRestart, rotation.StepStop, rotation.StepRevive, rotation.StepReplace, rotation.StepLogOn:
-			keys = append(keys, s.SystemID+"\x00"+s.Subject)
-		}
-	}
-	if slices.ContainsFunc(keys, func(k string) bool { return b.at[k] }) {
-		return false
-	}
-	for _, k := range keys {
-		b.at[k] = true
-	}
-	return true
-}
-
 // Request is what a policy asks of a rotation.
 func Request(p records.Policy) planning.Request {
 	return planning.Request{
@@ -223,7 +194,7 @@ func Request(p records.Policy) planning.Request {
 }
 
 // try rotates one, or keeps why it could not be.
-func (u *Unattended) try(ctx context.Context, p policies.Planned, busy *busy) result {
+func (u *Unattended) try(ctx context.Context, p policies.Planned, busy *planning.Busy) result {
 	// It is kept that it was tried before it is: a crash in between makes no second try of it
 	// in the same opening.
 	was := p.Turn
@@ -247,7 +218,7 @@ func (u *Unattended) try(ctx context.Context, p policies.Planned, busy *busy) re
 }
 
 // rotate rehearses and starts one. later: not now, and that is no failure.
-func (u *Unattended) rotate(ctx context.Context, p policies.Planned, busy *busy) (id records.RotationID, later bool, words string) {
+func (u *Unattended) rotate(ctx context.Context, p policies.Planned, busy *planning.Busy) (id records.RotationID, later bool, words string) {
 	if hours := p.By.QuietHours; hours > 0 {
 		quiet := time.Duration(hours) * time.Hour
 		switch c, err := u.store.LatestChangeByOthers(ctx, p.AccountID, u.base.Now().Add(-quiet)); {
@@ -269,7 +240,7 @@ func (u *Unattended) rotate(ctx context.Context, p policies.Planned, busy *busy)
 	if rehearsal.Verdict != "passed" {
 		return 0, false, "the rehearsal failed: " + failures(rehearsal.Checks)
 	}
-	if !busy.take(rehearsal.Plan) {
+	if !busy.Take(rehearsal.Plan) {
 		return 0, true, "another rotation that runs restarts or writes the same: it comes after that"
 	}
 	id, err = u.rotations.Start(ctx, access.Service(), c, wish, fmt.Sprintf("policy %s: its turn of %s", p.Policy, p.Due.UTC().Format(time.RFC3339)), "")

@@ -176,9 +176,10 @@ func runCommand() *cobra.Command {
 	var request rotationRequest
 	var reason, override string
 	var detach bool
+	var many together
 	cmd := &cobra.Command{
-		Use: "run CREDENTIAL", Short: "Rotate, with live progress", Args: cobra.ExactArgs(1),
-		Long: "Rotates a credential in custody: the password of an account, or a key. It needs a rehearsal of the same that passed\nwithin the hour, or --override with a reason: somebody with the role approver then approves it first.\nInterrupting (Ctrl-C) leaves the rotation running in the service.",
+		Use: "run [CREDENTIAL]", Short: "Rotate one credential, or many together, with live progress", Args: cobra.MaximumNArgs(1),
+		Long: "Rotates a credential in custody: the password of an account, or a key. It needs a rehearsal of the same that passed\nwithin the hour, or --override with a reason: somebody with the role approver then approves it first.\nInterrupting (Ctrl-C) leaves the rotation running in the service.\n\nWith --label, --file or --filter many are rotated together: all are rehearsed first, and nothing is started when one does\nnot pass, unless --despite-failures says so.",
 	}
 	request.register(cmd)
 	request.keyFlag(cmd)
@@ -186,11 +187,22 @@ func runCommand() *cobra.Command {
 	cmd.Flags().StringVar(&override, "override", "", "why it is started without a rehearsal that passed")
 	output.AddFlag(cmd)
 	cmd.Flags().BoolVar(&detach, "detach", false, "start it and do not wait")
+	many.flags(cmd)
 	_ = cmd.MarkFlagRequired("reason")
 	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
+		if many.many(cmd) == (len(args) > 0) {
+			return api.Exit(api.ExitUsage, errors.New("name one credential, or choose many with --label, --file or --filter"))
+		}
 		in, err := request.body(cmd)
 		if err != nil {
 			return err
+		}
+		if many.many(cmd) {
+			if override != "" || detach {
+				return api.Exit(api.ExitUsage, errors.New("--override and --detach are for one credential at a time"))
+			}
+			in["reason"] = reason
+			return many.run(cmd, c, format, in)
 		}
 		subject, err := c.Credential(cmd.Context(), args[0])
 		if err != nil {

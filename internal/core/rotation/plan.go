@@ -63,6 +63,7 @@ type Step struct {
 	NotAfter  time.Time            `json:"not_after,omitzero"`
 	Window    string               `json:"window,omitempty"`   // for stop, change and restart: they are begun only while it is open
 	Expected  time.Duration        `json:"expected,omitempty"` // for restart: how long it was down in earlier rotations, until it was proven
+	Groups    []string             `json:"groups,omitempty"`   // for restart: of which only some are restarted at the same time
 	Overlap   bool                 `json:"overlap,omitempty"`  // for change: the old value stays accepted beside the new one
 	Places    []held.Locator       `json:"places,omitempty"`   // for replace
 	Holds     string               `json:"holds,omitempty"`    // for replace: fingerprint of an earlier value that stands there

@@ -219,7 +219,7 @@ func (b *builder) restart(u Unit, all []Unit) {
 	if len(needs) == 0 && !u.Start {
 		return
 	}
-	restart := rotation.Step{Kind: rotation.StepRestart, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Needs: needs, NotBefore: b.in.NotBefore, NotAfter: b.in.NotAfter, Window: u.Window, Expected: u.Expected}
+	restart := rotation.Step{Kind: rotation.StepRestart, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Needs: needs, NotBefore: b.in.NotBefore, NotAfter: b.in.NotAfter, Window: u.Window, Expected: u.Expected, Groups: u.Groups}
 	if len(needs) > 0 && b.apart(u) {
 		b.note(rotation.NoteLatent, "%s on %s is restarted in the window %s, and the value that it runs with is refused from the change on: until then it cannot sign in anew", u.Name, u.System, u.Window)
 	}

@@ -1,0 +1,296 @@
+package batches
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/rotate/planning"
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/records"
+)
+
+// together is how many are rehearsed at the same time.
+const together = 4
+
+// lookAgain is how long at most nothing is heard before one looks by oneself.
+const lookAgain = 2 * time.Second
+
+// listen waits until something may have changed.
+func (batches *Batches) listen(ctx context.Context, topic string) {
+	heard, stop := batches.base.Topics.Listen(topic)
+	defer stop()
+	timer, cancel := context.WithTimeout(ctx, lookAgain)
+	defer cancel()
+	select {
+	case <-heard:
+	case <-timer.Done():
+	}
+}
+
+// work does what is to be done about a batch where it stands.
+func (batches *Batches) work(ctx context.Context, id records.BatchID) error {
+	v, err := batches.store.Batch(ctx, id)
+	if err != nil {
+		return err
+	}
+	var wish planning.Request
+	if err := json.Unmarshal(v.Wish, &wish); err != nil {
+		return fmt.Errorf("what batch %d asks cannot be read: %w", id, err)
+	}
+	// What a person was allowed to ask is done in their name.
+	by := access.Following(access.Actor{Name: v.RequestedBy})
+	switch v.State {
+	case records.BatchRehearsing:
+		return batches.rehearse(ctx, v, by, wish)
+	case records.BatchRunning:
+		return batches.run(ctx, v, by, wish)
+	}
+	return nil
+}
+
+// rehearse rehearses what was not, some at the same time, and then says which of them
+// touch the same.
+func (batches *Batches) rehearse(ctx context.Context, v records.Batch, by access.Actor, wish planning.Request) error {
+	items, err := batches.store.ItemsOf(ctx, v.ID)
+	if err != nil {
+		return err
+	}
+	touches := make([][]string, len(items))
+	errs := make([]error, len(items))
+	slots := make(chan struct{}, together)
+	var all sync.WaitGroup
+	for i := range items {
+		if items[i].State != records.ItemWaiting {
+			continue
+		}
+		slots <- struct{}{}
+		if now, err := batches.store.Batch(ctx, v.ID); err != nil || now.State != records.BatchRehearsing {
+			<-slots
+			errs = append(errs, err)
+			break // stopped meanwhile
+		}
+		all.Go(func() {
+			defer func() { <-slots }()
+			touches[i], errs[i] = batches.rehearseOne(ctx, &items[i], by, wish)
+		})
+	}
+	all.Wait()
+	if err := errors.Join(append(errs, ctx.Err())...); err != nil {
+		return err
+	}
+	for i := range items {
+		if len(touches[i]) == 0 {
+			continue
+		}
+		items[i].Behind = []string{}
+		for j := range items {
+			if j != i && len(items[i].Behind) < 20 && slices.ContainsFunc(touches[i], func(p string) bool { return slices.Contains(touches[j], p) }) {
+				items[i].Behind = append(items[i].Behind, items[j].Credential)
+			}
+		}
+		if len(items[i].Behind) > 0 {
+			if err := batches.store.SetItem(ctx, items[i]); err != nil {
+				return err
+			}
+		}
+	}
+	now, err := batches.store.Batch(ctx, v.ID)
+	if err != nil || now.State != records.BatchRehearsing {
+		return err
+	}
+	now.State = records.BatchRehearsed
+	return batches.store.SetBatch(ctx, now)
+}
+
+// rehearseOne rehearses an item and keeps what came of it. It returns what its rotation
+// would touch.
+func (batches *Batches) rehearseOne(ctx context.Context, item *records.BatchItem, by access.Actor, wish planning.Request) ([]string, error) {
+	var touches []string
+	c, err := batches.store.Credential(ctx, item.CredentialID)
+	if err != nil {
+		return nil, err
+	}
+	rehearsal, err := batches.rotations.Rehearse(ctx, by, c, wish)
+	switch {
+	case ctx.Err() != nil:
+		return nil, ctx.Err()
+	case err != nil:
+		item.State, item.Words = records.ItemBlocked, batches.base.Redact(ctx, err.Error())
+	case rehearsal.Verdict != "passed":
+		item.State, item.Words = records.ItemBlocked, "the rehearsal failed: "+failures(rehearsal.Checks)
+	default:
+		item.State, item.Words, item.Restarts = records.ItemReady, "the rehearsal passed", rehearsal.Plan.Restarts()
+		touches = planning.Touches(rehearsal.Plan)
+	}
+	err = batches.store.SetItem(ctx, *item)
+	batches.base.Topics.Wake("all", topic(item.BatchID))
+	return touches, err
+}
+
+// failures are the lines of a rehearsal that kept it from passing.
+func failures(checks []connect.Checked) string {
+	var out []string
+	for _, c := range checks {
+		if c.Result == connect.CheckFailed {
+			out = append(out, strings.TrimSpace(c.System+": "+c.What+": "+c.Words))
+		}
+	}
+	if len(out) > 3 {
+		out = append(out[:3], fmt.Sprintf("and %d more", len(out)-3))
+	}
+	return strings.Join(out, "; ")
+}
+
+// run carries out what is ready, so many at the same time, until all has ended or a
+// person stopped it.
+func (batches *Batches) run(ctx context.Context, v records.Batch, by access.Actor, wish planning.Request) error {
+	for ctx.Err() == nil {
+		now, err := batches.store.Batch(ctx, v.ID)
+		if err != nil {
+			return err
+		}
+		items, err := batches.store.ItemsOf(ctx, v.ID)
+		if err != nil {
+			return err
+		}
+		open, err := batches.settle(ctx, items)
+		if err != nil {
+			return err
+		}
+		ready := slices.ContainsFunc(items, func(i records.BatchItem) bool { return i.State == records.ItemReady })
+		if now.State != records.BatchRunning && open == 0 {
+			return nil // stopped, and nothing of it runs
+		}
+		if now.State == records.BatchRunning && !ready && open == 0 {
+			return batches.end(ctx, now)
+		}
+		begun := 0
+		if now.State == records.BatchRunning && !batches.freeze.Frozen() {
+			if begun, err = batches.begin(ctx, v, items, v.AtOnce-open, by, wish); err != nil {
+				return err
+			}
+		}
+		if begun == 0 {
+			batches.wait(ctx, "all")
+		}
+	}
+	return ctx.Err()
+}
+
+func (batches *Batches) end(ctx context.Context, v records.Batch) error {
+	v, err := batches.store.Batch(ctx, v.ID)
+	if err != nil {
+		return err
+	}
+	v.State, v.Ended = records.BatchDone, batches.base.Now().UTC()
+	result := "done"
+	if v.Failed+v.Blocked > 0 {
+		result = "with failures"
+	}
+	return batches.store.SetBatch(ctx, v, ledger.Entry{Actor: v.RequestedBy, Act: "batch.end", Phase: ledger.Outcome, Subject: v.Chosen, Result: result, Reason: v.Reason, Ref: fmt.Sprintf("batch/%d", v.ID), Detail: fmt.Sprintf("%d done, %d otherwise, %d not begun", v.Done, v.Failed, v.Blocked)})
+}
+
+// settle keeps what became of rotations that run, and counts those that still do.
+func (batches *Batches) settle(ctx context.Context, items []records.BatchItem) (open int, err error) {
+	for i := range items {
+		item := &items[i]
+		if item.State != records.ItemRotating {
+			continue
+		}
+		r, err := batches.store.Rotation(ctx, item.RotationID)
+		if err != nil {
+			return open, err
+		}
+		switch {
+		case r.Mode == string(rotation.ModeFinished) && r.Result == rotation.FinishedDone:
+			item.State, item.Words = records.ItemDone, fmt.Sprintf("rotation %d: done", r.ID)
+		case r.Mode == string(rotation.ModeFinished):
+			item.State, item.Words = records.ItemFailed, fmt.Sprintf("rotation %d: %s", r.ID, strings.ReplaceAll(r.Result, "-", " "))
+		case r.Mode == string(rotation.ModeStopped):
+			item.State, item.Words = records.ItemFailed, fmt.Sprintf("rotation %d: stopped, and needs a decision", r.ID)
+		default:
+			open++
+			continue
+		}
+		if err := batches.store.SetItem(ctx, *item); err != nil {
+			return open, err
+		}
+		batches.base.Topics.Wake("all", topic(item.BatchID))
+	}
+	return open, nil
+}
+
+// begin starts what is ready, as far as there is room and nothing that runs touches the
+// same.
+func (batches *Batches) begin(ctx context.Context, v records.Batch, items []records.BatchItem, room int, by access.Actor, wish planning.Request) (begun int, err error) {
+	for i := range items {
+		item := &items[i]
+		if item.State != records.ItemReady || room <= 0 || ctx.Err() != nil {
+			continue
+		}
+		unfinished, err := batches.store.Unfinished(ctx)
+		if err != nil {
+			return begun, err
+		}
+		started, later, err := batches.startOne(ctx, v, item, planning.NewBusy(unfinished), by, wish)
+		if err != nil {
+			return begun, err
+		}
+		if later {
+			continue
+		}
+		begun++
+		if started {
+			room--
+		}
+	}
+	return begun, nil
+}
+
+// startOne rehearses an item once more and starts it. later: not beside what runs now.
+func (batches *Batches) startOne(ctx context.Context, v records.Batch, item *records.BatchItem, busy *planning.Busy, by access.Actor, wish planning.Request) (started, later bool, err error) {
+	c, err := batches.store.Credential(ctx, item.CredentialID)
+	if err != nil {
+		return false, false, err
+	}
+	// What is started is what was rehearsed just now: those before it may have changed what
+	// it stands on.
+	rehearsal, err := batches.rotations.Rehearse(ctx, by, c, wish)
+	switch {
+	case ctx.Err() != nil:
+		return false, false, ctx.Err()
+	case err != nil:
+		item.State, item.Words = records.ItemFailed, batches.base.Redact(ctx, err.Error())
+	case rehearsal.Verdict != "passed":
+		item.State, item.Words = records.ItemBlocked, "the rehearsal failed: "+failures(rehearsal.Checks)
+	case !busy.Take(rehearsal.Plan):
+		return false, true, nil
+	default:
+		id, err := batches.rotations.Start(ctx, by, c, wish, fmt.Sprintf("%s (batch %d)", v.Reason, v.ID), "")
+		switch {
+		case ctx.Err() != nil && id == 0:
+			return false, false, ctx.Err()
+		case err != nil && batches.freeze.Frozen():
+			return false, true, nil
+		case err != nil && !errors.Is(err, app.ErrRefused) && id == 0:
+			item.State, item.Words = records.ItemFailed, batches.base.Redact(ctx, err.Error())
+		case err != nil && id == 0:
+			item.State, item.Words = records.ItemFailed, err.Error()
+		default:
+			item.State, item.Words, item.RotationID, started = records.ItemRotating, fmt.Sprintf("rotation %d", id), id, true
+		}
+	}
+	err = batches.store.SetItem(context.WithoutCancel(ctx), *item)
+	batches.base.Topics.Wake("all", topic(item.BatchID))
+	return started, false, err
+}

@@ -1,0 +1,76 @@
+// Package batchroutes has the operations about rotations that are asked for together.
+package batchroutes
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"mossledger.example/moss/internal/app/batches"
+	"mossledger.example/moss/internal/app/rotate/planning"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/service/routing"
+	"mossledger.example/moss/internal/store"
+)
+
+// BatchRequest is what a person asks of many rotations.
+type BatchRequest struct {
+	Label      string   `json:"label,omitempty" maxLength:"63" doc:"Credentials in custody of all accounts with this label; or"`
+	Filters    []string `json:"filters,omitempty" maxItems:"20" doc:"those in custody that filters of the list of credentials choose; or"`
+	Names      []string `json:"names,omitempty" maxItems:"20000" doc:"those of this list, as commands spell them; empty ones and ones that begin with # are left out"`
+	OnFailure  string   `json:"on_failure,omitempty" enum:"stop,continue,undo" default:"undo" doc:"What each does when a step fails"`
+	Restart    string   `json:"restart,omitempty" enum:"now,leave" default:"now" doc:"When dependents are restarted; leave: not at all"`
+	Patience   int      `json:"patience,omitempty" minimum:"0" maximum:"2592000" doc:"Seconds for which a system that is away is waited for before that counts as a failure; half an hour when it is 0"`
+	FirstAlone bool     `json:"first_alone,omitempty" doc:"Of each, one dependent is changed and proven before all others"`
+	AnyTime    bool     `json:"any_time,omitempty" doc:"No window counts"`
+	Way        string   `json:"way,omitempty" enum:"any,replace,overlap," doc:"overlap: only if both values are accepted for a time; replace: never so; any when empty"`
+	AtOnce     int      `json:"at_once,omitempty" minimum:"0" maximum:"100" doc:"So many rotations run at the same time; 4 when it is 0"`
+	Reason     string   `json:"reason" minLength:"1" maxLength:"500"`
+}
+
+type addInput struct{ Body BatchRequest }
+
+type startInput struct {
+	routing.IDInput
+	Body struct {
+		Despite bool `json:"despite_failures,omitempty" doc:"Start those whose rehearsal passed although others did not"`
+	}
+}
+
+type itemsInput struct {
+	routing.IDInput
+	routing.ListInput
+}
+
+// Register registers them.
+func Register(r *routing.Router, s *store.Store, app func() *batches.Batches) {
+	routing.Add(r, http.MethodGet, "/batches", "list-batches", "List rotations that were asked for together", func(ctx context.Context, in *routing.ListInput) (*routing.Body[records.Page[records.Batch]], error) {
+		return routing.Answer(s.AllBatches(ctx, in.Query()))
+	})
+	routing.Add(r, http.MethodPost, "/batches", "add-batch", "Ask for many rotations together; all are rehearsed at once, and none is started", func(ctx context.Context, in *addInput) (*routing.Body[records.Batch], error) {
+		b := in.Body
+		return routing.Answer(app().Create(ctx, routing.Who(ctx), batches.Ask{
+			Label: b.Label, Filters: b.Filters, Names: b.Names, Reason: b.Reason, AtOnce: b.AtOnce,
+			Wish: planning.Request{OnFailure: rotation.OnFailure(b.OnFailure), When: rotation.RestartPolicy(b.Restart), Patience: time.Duration(b.Patience) * time.Second, FirstAlone: b.FirstAlone, AnyTime: b.AnyTime, Way: b.Way},
+		}))
+	})
+	routing.Add(r, http.MethodGet, "/batches/{id}", "get-batch", "Show how far one is", func(ctx context.Context, in *routing.IDInput) (*routing.Body[records.Batch], error) {
+		return routing.Answer(s.Batch(ctx, records.BatchID(in.ID)))
+	})
+	routing.Add(r, http.MethodGet, "/batches/{id}/items", "list-batch-items", "List its rotations, one line each", func(ctx context.Context, in *itemsInput) (*routing.Body[records.Page[records.BatchItem]], error) {
+		if _, err := s.Batch(ctx, records.BatchID(in.ID)); err != nil {
+			return nil, err
+		}
+		return routing.Answer(s.BatchItems(ctx, records.BatchID(in.ID), in.Query()))
+	})
+	routing.Add(r, http.MethodPost, "/batches/{id}/start", "start-batch", "Start what was rehearsed", func(ctx context.Context, in *startInput) (*routing.Body[records.Batch], error) {
+		return routing.Answer(app().Start(ctx, routing.Who(ctx), records.BatchID(in.ID), in.Body.Despite))
+	})
+	routing.Add(r, http.MethodPost, "/batches/{id}/stop", "stop-batch", "Begin nothing more of it; what runs goes on", func(ctx context.Context, in *routing.IDInput) (*routing.Body[records.Batch], error) {
+		return routing.Answer(app().Stop(ctx, routing.Who(ctx), records.BatchID(in.ID)))
+	})
+	routing.Add(r, http.MethodPost, "/batches/{id}/retry", "retry-batch", "Rehearse again what did not pass or did not end well, and nothing else", func(ctx context.Context, in *routing.IDInput) (*routing.Body[records.Batch], error) {
+		return routing.Answer(app().Retry(ctx, routing.Who(ctx), records.BatchID(in.ID)))
+	})
+}
