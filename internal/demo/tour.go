@@ -241,6 +241,51 @@ var tourSteps = []step{
 		}
 		return t.proven(quays...)
 	}},
+	{"So that nobody has to watch: a rule gives a label, after its preview; a window; and a policy for the label, whose turns are spread over a month.", func(ctx context.Context, t *tour) error {
+		if err := t.expect(ctx, 0, []string{"gains"}, "rule", "preview", "by-name", "--label", "rotate-30", "--when", `account.name.startsWith("svc-") && account.custody`); err != nil {
+			return err
+		}
+		for _, words := range [][]string{
+			{"rule", "add", "by-name", "--label", "rotate-30", "--when", `account.name.startsWith("svc-") && account.custody`, "--yes"},
+			{"window", "add", "nights", "--at", "22:00", "--for", "4h", "--zone", "Europe/Oslo"},
+		} {
+			if _, err := t.run(ctx, 0, words...); err != nil {
+				return err
+			}
+		}
+		if err := t.expect(ctx, 0, []string{"over 30 openings", "svc-berth"}, "policy", "add", "monthly", "--label", "rotate-30", "--every", "30d", "--window", "nights", "--first-alone", "--yes"); err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 0, []string{"the policy monthly rotates it every 30 days", "it has the label rotate-30"}, "policy", "why", "svc-berth"); err != nil {
+			return err
+		}
+		return t.expect(ctx, 0, []string{"monthly", "svc-berth"}, "schedule", "nights", "--days", "40")
+	}},
+	{"The ticket system moves tonight: everything is frozen, and a rotation that somebody starts all the same is refused.", func(ctx context.Context, t *tour) error {
+		if _, err := t.run(ctx, 0, "freeze", "--reason", "the ticket system moves tonight"); err != nil {
+			return err
+		}
+		if _, err := t.run(ctx, 0, "rotate", "rehearse", "svc-tidefeed"); err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 1, []string{"everything is frozen by ines"}, "rotate", "run", "svc-tidefeed", "--reason", "all the same"); err != nil {
+			return err
+		}
+		_, err := t.run(ctx, 0, "thaw", "--reason", "it has moved")
+		return err
+	}},
+	{"Odile has left: what she knew is rotated together. One of them fails and is undone; the others are done; only that one is tried again.", func(ctx context.Context, t *tour) error {
+		t.failRestarts("bookings1", "manifest.service")
+		defer t.heal("bookings1")
+		if err := t.expect(ctx, 3, []string{"undone", "2 done", "1 of 3 were not rotated as asked"}, "rotate", "run", "--label", "rotate-30", "--reason", "Odile has left"); err != nil {
+			return err
+		}
+		t.heal("bookings1")
+		if err := t.expect(ctx, 0, []string{"3 done"}, "batch", "retry", "1"); err != nil {
+			return err
+		}
+		return t.expect(ctx, 0, []string{"3 of 3 credentials were rotated as asked", "each proven against the checkpoint"}, "report", "batch", "1")
+	}},
 	{"The windows hosts at the terminals: search the whole estate by executable, with a pattern, and group by system.", func(ctx context.Context, t *tour) error {
 		if err := t.expect(ctx, 0, []string{"north1 (6)", "skerry1 (6)"}, "dependent", "list", "--filter", "kind=service", "--filter", `executable*=*\quayline\*.exe*`, "--group-by", "system", "--columns", "place,state,start_mode,runs_as"); err != nil {
 			return err

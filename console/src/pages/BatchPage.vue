@@ -18,6 +18,7 @@ import { t } from '../texts'
 
 type Item = Schemas['BatchItem']
 const session = useSession()
+const mayReport = ['auditor', 'administrator', 'operator'].some((role) => session.may(role))
 const id = Number(useRoute().params.id)
 const batch = ref<Schemas['Batch']>()
 const { busy, trouble, work } = useWork()
@@ -79,6 +80,7 @@ const canRetry = computed(
       <template #lead
         >{{ t('batches.askedBy', { who: b.requested_by, chosen: b.chosen, reason: b.reason }) }} <When :at="b.created" />.</template
       >
+      <Button v-if="mayReport" :href="`/api/v1/batches/${id}/report.html`" target="_blank">{{ t('run.report') }}</Button>
       <template v-if="session.may('operator')">
         <Popconfirm
           v-if="canStart"

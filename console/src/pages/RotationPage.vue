@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Progress, Segmented, Tabs, TabPane } from 'ant-design-vue'
+import { Button, Progress, Segmented, Tabs, TabPane } from 'ant-design-vue'
 import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { onChanged } from '../api/changes'
@@ -25,6 +25,7 @@ import { t } from '../texts'
 
 const Picture = defineAsyncComponent(() => import('../pictures/Picture.vue'))
 const session = useSession()
+const mayReport = ['auditor', 'administrator', 'operator'].some((role) => session.may(role))
 const route = useRoute()
 const router = useRouter()
 const id = Number(route.params.id)
@@ -92,6 +93,7 @@ const drawing = computed(() =>
         {{ t('run.onFailure', { what: t(`rotate.onFailure.${r.on_failure}`) }) }}
         <template v-if="r.override">{{ t('run.override', { words: r.override }) }}</template></template
       >
+      <Button v-if="mayReport" :href="`/api/v1/rotations/${id}/report.html`" target="_blank">{{ t('run.report') }}</Button>
       <Segmented v-model:value="view" :options="views" :aria-label="t('run.view')" />
     </PageHead>
     <p class="sentence" role="status">{{ sentence }}</p>

@@ -472,3 +472,16 @@ func (c *Client) Noted(ctx context.Context, account int64) (int64, error) {
 	err := c.Call(ctx, http.MethodPost, "/credentials", map[string]any{"kind": "password", "account": account}, &v)
 	return v.Credential.ID, err
 }
+
+// Fetch copies what a path answers, whatever it is.
+func (c *Client) Fetch(ctx context.Context, path string, out io.Writer) error {
+	response, err := c.request(ctx, http.MethodGet, path, nil)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if _, err := io.Copy(out, response.Body); err != nil {
+		return fmt.Errorf("the answer of %s broke off: %w", c.Server, err)
+	}
+	return nil
+}

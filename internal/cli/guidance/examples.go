@@ -34,6 +34,8 @@ var Examples = map[string]string{ //nolint:gosec // how commands are written, no
 	"ledger list":            "moss ledger list --filter actor=ines --limit 20\nmoss ledger list -f act=rotation.start -o json",
 	"logout":                 "moss logout",
 	"radius":                 "moss radius svc-berth\nmoss radius svc-berth --evidence held",
+	"report batch":           "moss report batch 2 -o json",
+	"report rotation":        "moss report rotation 7\nmoss report rotation 7 -o json\nmoss report rotation 7 --page rotation-7.html",
 	"rotate go-on":           "moss rotate go-on 7 --reason 'tide1 is being replaced'",
 	"rotate list":            "moss rotate list --filter mode=running --watch\nmoss rotate list -f result=undone --sort -started",
 	"rotate look":            "moss rotate look 7",

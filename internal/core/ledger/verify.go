@@ -268,3 +268,20 @@ func describe(leaf []byte) string {
 	}
 	return text
 }
+
+// ProveEntry makes the proof that an entry stands at an index of the tree of a size
+// (RFC 6962, section 2.1.1). hashes are the stored ones.
+func ProveEntry(index, size int64, hashes tlog.HashReader) ([]tlog.Hash, error) {
+	if index < 0 || index >= size {
+		return nil, fmt.Errorf("there is no entry %d among %d", index, size)
+	}
+	return tlog.ProveRecord(size, index, hashes)
+}
+
+// CheckEntry holds the proof of an entry against a head. It needs nothing of the ledger.
+func CheckEntry(leaf []byte, index int64, head Head, proof []tlog.Hash) error {
+	if err := tlog.CheckRecord(proof, head.Size, head.Hash, index, tlog.RecordHash(leaf)); err != nil {
+		return fmt.Errorf("%w: entry %d is not in the ledger of the checkpoint as it stands here", ErrBroken, index)
+	}
+	return nil
+}
