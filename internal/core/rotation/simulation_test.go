@@ -126,7 +126,7 @@ func crashes(t *testing.T, way int) {
 }
 
 // seeded is a source from a printed seed; MOSS_SEED gives one again.
-func seeded(t *testing.T) *rand.Rand {
+func seeded(t testing.TB) *rand.Rand {
 	t.Helper()
 	seed := time.Now().UnixNano()
 	if text := os.Getenv("MOSS_SEED"); text != "" {

@@ -76,10 +76,24 @@ func (e *world) watch(held *bool) {
 // Rotations in windows that are held and let go, with faults, systems that are away and
 // crashes: nothing is begun outside its window or while it is held, and once all is well
 // each comes to an end, with one value everywhere.
-func TestUnattended(t *testing.T) {
+func TestUnattended(t *testing.T) { unattendedRounds(t, 2500/sampled(10)) }
+
+// BenchmarkUnattended does so ten thousand times.
+func BenchmarkUnattended(b *testing.B) {
+	rounds := 10_000
+	if testing.Short() {
+		rounds = 100
+	}
+	for b.Loop() {
+		unattendedRounds(b, rounds)
+	}
+	b.ReportMetric(float64(rounds), "runs")
+}
+
+func unattendedRounds(t testing.TB, rounds int) {
 	random := seeded(t)
 	ended, paused := map[string]int{}, 0
-	for round := 0; round < 2500; round += sampled(10) {
+	for round := range rounds {
 		e := newWorldOf(t, []OnFailure{StopOnFailure, ContinueOnFailure, UndoOnFailure}[random.Intn(3)], random.Intn(ways), unattended(random))
 		held, restless := random.Intn(4) == 0, random.Intn(2) == 0
 		e.watch(&held)

@@ -26,7 +26,7 @@ import (
 type world struct {
 	stops          bool // all that has the value is stopped before the change
 	lingers        bool // the authority takes a value that was replaced for a while
-	t              *testing.T
+	t              testing.TB
 	plan           Plan
 	lock           sync.Mutex
 	store          map[string]bool        // sealed values
@@ -116,11 +116,11 @@ const (
 // worlds counts them: in every other one a value that was replaced is accepted for a while.
 var worlds atomic.Int64
 
-func newWorld(t *testing.T, policy OnFailure, way int) *world {
+func newWorld(t testing.TB, policy OnFailure, way int) *world {
 	return newWorldOf(t, policy, way, func(*Input) {})
 }
 
-func newWorldOf(t *testing.T, policy OnFailure, way int, change func(*Input)) *world {
+func newWorldOf(t testing.TB, policy OnFailure, way int, change func(*Input)) *world {
 	in := Input{CredentialID: "1", Credential: "svc-berth", Of: credential.Password, Points: []Point{{SystemID: "d", System: "directory", Account: "svc-berth", Overlap: way == overlapping}}, Authority: "directory", OnFailure: policy}
 	for _, host := range []string{"quay1", "quay2"} {
 		for _, name := range []string{"berth", "gangway"} {
@@ -477,7 +477,7 @@ func (e *world) settle() State {
 	return state
 }
 
-func mustFold(t *testing.T, plan Plan, records []Record) State {
+func mustFold(t testing.TB, plan Plan, records []Record) State {
 	s, err := Fold(plan, records)
 	require.NoError(t, err)
 	return s
