@@ -56,14 +56,14 @@ const utc = computed(() => (model.value.window ? model.value.window.map((d) => m
     <FormItem v-if="kind !== 'ssh-key'" :label="t('policies.wayLabel')"
       ><Select v-model:value="model.way" :options="ways" :aria-label="t('policies.wayLabel')" class="restart"
     /></FormItem>
+    <FormItem v-if="mayStopFirst"
+      ><Checkbox v-model:checked="model.stopFirst" :title="t('rotate.stopFirstWhy')">{{ t('rotate.stopFirst') }}</Checkbox></FormItem
+    >
     <FormItem
       ><Checkbox v-model:checked="model.firstAlone">{{ t('policies.firstAlone') }}</Checkbox></FormItem
     >
     <FormItem
       ><Checkbox v-model:checked="model.anyTime" :title="t('rotate.anyTimeWhy')">{{ t('rotate.anyTime') }}</Checkbox></FormItem
-    >
-    <FormItem v-if="mayStopFirst"
-      ><Checkbox v-model:checked="model.stopFirst" :title="t('rotate.stopFirstWhy')">{{ t('rotate.stopFirst') }}</Checkbox></FormItem
     >
     <FormItem v-if="asksAcceptors" :label="t('rotate.noAcceptors')"
       ><Input

@@ -139,6 +139,9 @@ func (a *Application) Start(ctx context.Context) error {
 	if err := a.Rotations.Recover(ctx); err != nil {
 		return err
 	}
+	if err := a.Unattended.Recover(ctx); err != nil {
+		return fmt.Errorf("take up turns: %w", err)
+	}
 	if err := a.Batches.Recover(ctx); err != nil {
 		return fmt.Errorf("take up batches: %w", err)
 	}

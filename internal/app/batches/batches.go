@@ -33,6 +33,7 @@ type Store interface {
 	SetBatch(ctx context.Context, v records.Batch, entries ...ledger.Entry) error
 	SetItem(ctx context.Context, v records.BatchItem) error
 	Unfinished(ctx context.Context) ([]records.Rotation, error)
+	User(ctx context.Context, name string) (records.User, error)
 }
 
 // Rotations rehearses and starts them.

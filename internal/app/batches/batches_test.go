@@ -68,6 +68,7 @@ func newYard(t *testing.T, n int) *yard {
 	y := &yard{t: t, folder: t.TempDir(), fails: map[string]string{}, errs: map[string]error{}, units: map[string]string{}, ends: map[string]string{}, open: map[string]records.RotationID{}}
 	y.start()
 	ctx := t.Context()
+	require.NoError(t, y.AddUser(ctx, records.User{Name: "ines", Roles: access.Roles(), Password: "x"}, false))
 	id, err := y.AddSystem(ctx, records.System{Name: "dir", Kind: "directory"})
 	require.NoError(t, err)
 	list := make([]estate.Account, n)
@@ -341,6 +342,24 @@ func TestStoppedAndFrozen(t *testing.T) {
 	y.frozen, y.held = false, false
 	y.lock.Unlock()
 	y.until(v.ID, records.BatchDone)
+}
+
+// Who asked and may not rotate any more begins nothing more: what runs goes on.
+func TestWhoAskedMayNotAnyMore(t *testing.T) {
+	y := newYard(t, 3)
+	y.held = true
+	v := y.create(Ask{Names: names(3), AtOnce: 1})
+	_, err := y.Batches.Start(t.Context(), ines, v.ID, false)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { y.lock.Lock(); defer y.lock.Unlock(); return len(y.open) == 1 }, 10*time.Second, time.Millisecond)
+	user, err := y.User(t.Context(), "ines")
+	require.NoError(t, err)
+	user.Roles = []string{access.RoleViewer}
+	require.NoError(t, y.ChangeUser(t.Context(), user, false))
+	y.end(name(0))
+	y.until(v.ID, records.BatchStopped)
+	require.Eventually(t, func() bool { return y.states(v.ID) == "done ready ready" }, 10*time.Second, time.Millisecond)
+	assert.Equal(t, []string{name(0)}, y.began)
 }
 
 // The service ends and starts again, at any time: what had begun is waited for, the rest

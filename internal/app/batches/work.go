@@ -47,8 +47,11 @@ func (batches *Batches) work(ctx context.Context, id records.BatchID) error {
 	if err := json.Unmarshal(v.Wish, &wish); err != nil {
 		return fmt.Errorf("what batch %d asks cannot be read: %w", id, err)
 	}
-	// What a person was allowed to ask is done in their name.
+	// What a person was allowed to ask is done in their name, while they still may.
 	by := access.Following(access.Actor{Name: v.RequestedBy})
+	if err := batches.stillMay(ctx, v); err != nil {
+		return batches.halt(ctx, v, err)
+	}
 	switch v.State {
 	case records.BatchRehearsing:
 		return batches.rehearse(ctx, v, by, wish)
@@ -56,6 +59,28 @@ func (batches *Batches) work(ctx context.Context, id records.BatchID) error {
 		return batches.run(ctx, v, by, wish)
 	}
 	return nil
+}
+
+// stillMay says why who asked for a batch may not rotate any more: a role that was taken
+// since, or a person who was disabled, begins nothing more.
+func (batches *Batches) stillMay(ctx context.Context, v records.Batch) error {
+	user, err := batches.store.User(ctx, v.RequestedBy)
+	switch {
+	case errors.Is(err, app.ErrNotFound) || err == nil && user.Disabled:
+		return fmt.Errorf("%w: %s, who asked for it, is not here any more", app.ErrRefused, v.RequestedBy)
+	case err != nil:
+		return err
+	}
+	return access.Decide(access.Actor{Name: user.Name, Roles: user.Roles}, access.StartRotation, access.Object{})
+}
+
+// halt stops a batch whose asker may not go on with it. Trouble of our own is returned.
+func (batches *Batches) halt(ctx context.Context, v records.Batch, why error) error {
+	if !errors.Is(why, app.ErrRefused) && !errors.Is(why, access.ErrDenied) {
+		return why
+	}
+	v.State, v.Ended = records.BatchStopped, batches.base.Now().UTC()
+	return batches.store.SetBatch(ctx, v, ledger.Entry{Actor: app.ByService, Act: "batch.stop", Phase: ledger.Outcome, Subject: v.Chosen, Result: "done", Ref: topic(v.ID), Detail: why.Error()})
 }
 
 // rehearse rehearses what was not, some at the same time, and then says which of them
@@ -173,6 +198,12 @@ func (batches *Batches) run(ctx context.Context, v records.Batch, by access.Acto
 		}
 		if now.State == records.BatchRunning && !ready && open == 0 {
 			return batches.end(ctx, now)
+		}
+		if err := batches.stillMay(ctx, now); err != nil && now.State == records.BatchRunning {
+			if err := batches.halt(ctx, now, err); err != nil {
+				return err
+			}
+			continue
 		}
 		begun := 0
 		if now.State == records.BatchRunning && !batches.freeze.Frozen() {

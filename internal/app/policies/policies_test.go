@@ -269,6 +269,29 @@ func TestTurnsFollow(t *testing.T) {
 	require.NoError(t, o.RemoveWindow(ctx, ines, "nights", 1))
 }
 
+// A clock that was wrong, here or there, stops nothing: what it said of the future is not
+// waited for.
+func TestAClockThatWasWrong(t *testing.T) {
+	o := newOffice(t, 1)
+	ctx := t.Context()
+	right := *o.now.Load()
+	o.take(t, 1)
+	o.save(t, records.Policy{Name: "weekly", PolicySettings: every(7)})
+	o.at(right.AddDate(9, 0, 0))
+	planned, err := o.Refresh(ctx)
+	require.NoError(t, err)
+	require.Equal(t, *o.now.Load(), planned[0].Since)
+	o.at(right)
+	planned, err = o.Refresh(ctx)
+	require.NoError(t, err)
+	require.Equal(t, right, planned[0].Since)
+	require.Less(t, planned[0].Next.Sub(right), 8*24*time.Hour)
+	o.at(right.AddDate(0, 0, 8))
+	planned, err = o.Refresh(ctx)
+	require.NoError(t, err)
+	require.False(t, planned[0].Due.IsZero(), "it is due as it should be")
+}
+
 // A year of nights shows each credential as often as it will be rotated.
 func TestAYearOfNights(t *testing.T) {
 	o := newOffice(t, 200)

@@ -18,6 +18,9 @@ type Planned struct {
 	stagger *calendar.Stagger
 }
 
+// clockOff is how far the clocks of systems may be ahead.
+const clockOff = 10 * time.Minute
+
 // who names a credential where turns are given.
 func who(id records.CredentialID) string { return fmt.Sprintf("credential/%d", id) }
 
@@ -51,6 +54,13 @@ func (policies *Policies) evaluate(ctx context.Context, all []records.Policy, li
 		p := Planned{Candidate: c, By: *decides, stagger: s}
 		if !c.HasTurn || c.PolicyID != decides.ID {
 			p.Since, p.Failed, p.Words, p.Tried = now, 0, "", time.Time{}
+		}
+		// What a clock that was wrong said is not waited for.
+		if p.Last.After(now.Add(clockOff)) {
+			p.Last = time.Time{}
+		}
+		if p.Since.After(now.Add(clockOff)) {
+			p.Since = now
 		}
 		p.PolicyID, p.Policy, p.Window = decides.ID, decides.Name, decides.Window
 		if p.Last.After(p.Tried) { // it was changed since, by whomever

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 
 	"mossledger.example/moss/internal/app"
@@ -133,6 +134,9 @@ func (rotations *Rotations) Start(ctx context.Context, by access.Actor, c record
 	entry := ledger.Entry{Actor: by.Name, Act: "rotation.start", Phase: ledger.Intent, Subject: c.Name, System: c.System, Reason: reason}
 	if override != "" {
 		entry.Detail = "without a rehearsal that passed: " + override
+	}
+	if wish.AnyTime {
+		entry.Detail = strings.TrimSpace(entry.Detail + " no window counts")
 	}
 	if r.ID, err = rotations.store.BeginRotation(ctx, r, entry); err != nil {
 		if errors.Is(err, records.ErrConflict) {

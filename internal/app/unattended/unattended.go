@@ -37,6 +37,7 @@ type Store interface {
 type Rotations interface {
 	Rehearse(ctx context.Context, by access.Actor, c records.Credential, wish planning.Request) (records.Rehearsal, error)
 	Start(ctx context.Context, by access.Actor, c records.Credential, wish planning.Request, reason, override string) (records.RotationID, error)
+	State(ctx context.Context, id records.RotationID) (records.Rotation, rotation.State, []rotation.Record, error)
 }
 
 // Turns are worked out anew for each look.
@@ -69,6 +70,26 @@ const (
 	defaultAtOnce = 4
 	together      = 4
 )
+
+// beingTried stands there while one is; after a crash it stands there still.
+const beingTried = "it is being rehearsed"
+
+// Recover tells of those that were being tried when the service ended. They are tried
+// again in the next opening: whatever ended the service may have been that.
+func (u *Unattended) Recover(ctx context.Context) error {
+	planned, err := u.turns.Refresh(ctx)
+	if err != nil {
+		return err
+	}
+	var kept []records.Turn
+	for _, p := range planned {
+		if p.Words == beingTried {
+			p.Words = "the service ended while it was tried"
+			kept = append(kept, p.Turn)
+		}
+	}
+	return u.store.KeepTurns(ctx, kept, nil)
+}
 
 // lastMinutes of an opening begin nothing more.
 const lastMinutes = 5 * time.Minute
@@ -145,6 +166,9 @@ func (u *Unattended) start(ctx context.Context, planned []policies.Planned) (sta
 		return 0, err
 	}
 	busy := planning.NewBusy(unfinished)
+	if err := u.makeRoom(ctx, planned, unfinished, room); err != nil {
+		return 0, err
+	}
 	for len(list) > 0 && ctx.Err() == nil && !u.freeze.Frozen() {
 		var batch []policies.Planned
 		list = slices.DeleteFunc(list, func(p policies.Planned) bool {
@@ -180,6 +204,28 @@ func (u *Unattended) start(ctx context.Context, planned []policies.Planned) (sta
 	return started, nil
 }
 
+// makeRoom counts those no more that only wait for a window: they may do so for days.
+func (u *Unattended) makeRoom(ctx context.Context, planned []policies.Planned, unfinished []records.Rotation, room map[records.PolicyID]int) error {
+	of := map[records.CredentialID]records.PolicyID{}
+	for _, p := range planned {
+		of[p.CredentialID] = p.PolicyID
+	}
+	for _, r := range unfinished {
+		policy, known := of[r.CredentialID]
+		if !known || len(r.Plan.Windows) == 0 {
+			continue
+		}
+		_, state, _, err := u.rotations.State(ctx, r.ID)
+		if err != nil {
+			return err
+		}
+		if window, _ := state.WaitsFor(u.base.Now()); window != "" {
+			room[policy]++
+		}
+	}
+	return nil
+}
+
 type result struct {
 	started bool
 	err     error // of our own: nothing can be kept
@@ -199,7 +245,7 @@ func (u *Unattended) try(ctx context.Context, p policies.Planned, busy *planning
 	// in the same opening.
 	was := p.Turn
 	p.Tried, p.Failed = u.base.Now().UTC(), p.Failed+1
-	p.Words = "it is being rehearsed"
+	p.Words = beingTried
 	if err := u.store.KeepTurns(ctx, []records.Turn{p.Turn}, nil); err != nil {
 		return result{err: err}
 	}
@@ -240,6 +286,9 @@ func (u *Unattended) rotate(ctx context.Context, p policies.Planned, busy *plann
 	if rehearsal.Verdict != "passed" {
 		return 0, false, "the rehearsal failed: " + failures(rehearsal.Checks)
 	}
+	if window := apart(rehearsal.Plan, u.base.Now(), p.NextEnds); window != "" {
+		return 0, true, "what it restarts in the window " + window + " could not sign in between its change and that window: it waits until both are open"
+	}
 	if !busy.Take(rehearsal.Plan) {
 		return 0, true, "another rotation that runs restarts or writes the same: it comes after that"
 	}
@@ -248,6 +297,25 @@ func (u *Unattended) rotate(ctx context.Context, p policies.Planned, busy *plann
 		return 0, false, err.Error()
 	}
 	return id, false, ""
+}
+
+// apart names a window of a plan that does not open until some time, although the value
+// that is in use stops being accepted before; "" when there is none.
+func apart(plan rotation.Plan, from, until time.Time) string {
+	for _, s := range plan.Steps {
+		if s.Kind == rotation.StepChange && s.Overlap {
+			return "" // both values are accepted: it may wait
+		}
+	}
+	for _, s := range plan.Steps {
+		if s.Kind != rotation.StepRestart || s.Window == "" {
+			continue
+		}
+		if slot, found := calendar.OpenIn(plan.Windows[s.Window].Slots, from); !found || !slot.From.Before(until) {
+			return s.Window
+		}
+	}
+	return ""
 }
 
 // failures are the lines of a rehearsal that kept it from passing.
@@ -271,11 +339,12 @@ const longDue = 7 * 24 * time.Hour
 func findings(planned []policies.Planned, now time.Time) []records.Finding {
 	var out []records.Finding
 	for _, p := range planned {
-		if p.Due.IsZero() || p.Failed == 0 || p.Running {
+		long := now.Sub(p.Due) > longDue
+		if p.Due.IsZero() || p.Failed == 0 && !long || p.Running || p.By.Paused {
 			continue
 		}
 		severity := "medium"
-		if p.Failed >= 3 || now.Sub(p.Due) > longDue {
+		if p.Failed >= 3 || long {
 			severity = "high"
 		}
 		next := fmt.Sprintf("see 'moss rotate rehearse %s'", p.Credential)

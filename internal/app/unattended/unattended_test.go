@@ -19,6 +19,7 @@ import (
 	"mossledger.example/moss/internal/app/policies"
 	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/calendar"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/records"
@@ -93,6 +94,16 @@ func (y *yard) SetFindings(_ context.Context, _ string, list []records.Finding) 
 }
 
 func (y *yard) Unfinished(context.Context) ([]records.Rotation, error) { return y.running, nil }
+
+func (y *yard) State(_ context.Context, id records.RotationID) (records.Rotation, rotation.State, []rotation.Record, error) {
+	for _, r := range y.running {
+		if r.ID == id {
+			state, err := rotation.Fold(r.Plan, nil)
+			return r, state, nil, err
+		}
+	}
+	return records.Rotation{}, rotation.State{}, nil, records.ErrNotFound
+}
 
 func planOf(unit string) rotation.Plan {
 	return rotation.Plan{Steps: []rotation.Step{{Kind: rotation.StepRestart, SystemID: "1", Subject: unit}}}
@@ -221,6 +232,60 @@ func TestQuietTime(t *testing.T) {
 	assert.Equal(t, planning.Request{OnFailure: rotation.UndoOnFailure, When: rotation.RestartNow}, Request(records.Policy{}))
 }
 
+// windowed is a plan whose change and restart wait for windows.
+func windowed(overlap bool, change, restart string, slots map[string]calendar.Slot) rotation.Plan {
+	plan := rotation.Plan{Windows: map[string]rotation.Openings{}, Steps: []rotation.Step{{Kind: rotation.StepChange, SystemID: "d", Overlap: overlap, Window: change}, {Index: 1, Kind: rotation.StepRestart, SystemID: "1", Subject: "unit", Window: restart, Needs: []int{0}}}}
+	for name, slot := range slots {
+		plan.Windows[name] = rotation.Openings{Slots: []calendar.Slot{slot}}
+	}
+	return plan
+}
+
+// What is restarted in another window is not left with a value that is refused: it begins
+// when both are open. Where both values are accepted it may wait, and takes no room then.
+func TestAnotherWindow(t *testing.T) {
+	night := calendar.Slot{From: opens, To: opens.Add(4 * time.Hour)}
+	sunday := calendar.Slot{From: opens.AddDate(0, 0, 3), To: opens.AddDate(0, 0, 3).Add(time.Hour)}
+	later := calendar.Slot{From: opens.Add(2 * time.Hour), To: opens.Add(3 * time.Hour)}
+	for name, c := range map[string]struct {
+		overlap bool
+		restart calendar.Slot
+		want    string
+	}{"another night": {false, sunday, "other"}, "the same night": {false, later, ""}, "both accepted": {true, sunday, ""}} {
+		plan := windowed(c.overlap, "nights", "other", map[string]calendar.Slot{"nights": night, "other": c.restart})
+		assert.Equal(t, c.want, apart(plan, opens.Add(time.Minute), night.To), name)
+	}
+	assert.Equal(t, "gone", apart(windowed(false, "", "gone", nil), opens, night.To))
+
+	y := newYard(t, 3)
+	for i := range y.planned {
+		y.planned[i].By.AtOnce = 1
+	}
+	y.planned[0].Running = true
+	waits := windowed(true, "other", "other", map[string]calendar.Slot{"other": sunday})
+	y.running = []records.Rotation{{ID: 9, CredentialID: 1, Plan: waits}}
+	y.look()
+	assert.Equal(t, []records.CredentialID{2}, y.started)
+	y = newYard(t, 3)
+	for i := range y.planned {
+		y.planned[i].By.AtOnce = 1
+	}
+	y.planned[0].Running = true
+	y.running = []records.Rotation{{ID: 9, CredentialID: 1, Plan: windowed(true, "other", "other", map[string]calendar.Slot{"other": night})}}
+	y.look()
+	assert.Empty(t, y.started, "one that is not waiting takes its room")
+}
+
+// What was being tried when the service ended says so, and is not tried again at once.
+func TestEndedWhileItWasTried(t *testing.T) {
+	y := newYard(t, 2)
+	y.planned[0].Words, y.planned[0].Failed, y.planned[0].Tried = beingTried, 1, y.now
+	require.NoError(t, y.Recover(t.Context()))
+	require.Len(t, y.kept, 1)
+	assert.Equal(t, "the service ended while it was tried", y.kept[1].Words)
+	assert.Equal(t, 1, y.kept[1].Failed)
+}
+
 // Who is due and could not be rotated is a finding, grave when it goes on.
 func TestWhoIsNotRotated(t *testing.T) {
 	y := newYard(t, 4)
@@ -238,4 +303,10 @@ func TestWhoIsNotRotated(t *testing.T) {
 	assert.Equal(t, "high", y.found[1].Severity)
 	assert.Equal(t, "high", y.found[2].Severity)
 	assert.Contains(t, y.found[2].Next, "no opening comes any more")
+	y.planned[0].Due, y.planned[0].Words = opens.AddDate(0, 0, -8), "another rotation that runs restarts the same"
+	y.look()
+	require.Len(t, y.found, 4, "also one that only waits, for more than a week")
+	y.planned[0].By.Paused = true
+	y.look()
+	require.Len(t, y.found, 3)
 }
