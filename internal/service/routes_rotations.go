@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/service/answers"
 )
 
 // StepNow is a step with where it stands.
@@ -160,7 +162,7 @@ func (s *Service) registerRotations() {
 	})
 	add(s, http.MethodGet, "/rotations/{id}/journal", "list-journal", "Show the journal of a rotation", func(ctx context.Context, in *IDInput) (*body[[]JournalRecord], error) {
 		r, _, records, err := s.app.Rotations.State(ctx, records.RotationID(in.ID))
-		return answer(titled(r.Plan, records), err)
+		return answer(answers.Titled(r.Plan, records), err)
 	})
 	add(s, http.MethodPost, "/rotations/{id}/decision", "decide-rotation", "Stop, resume, go on without failed steps, or undo", func(ctx context.Context, in *decideInput) (*body[RotationNow], error) {
 		if err := s.app.Rotations.Decide(ctx, who(ctx), records.RotationID(in.ID), in.Body.Decision, in.Body.Reason); err != nil {
@@ -226,10 +228,8 @@ func (s *Service) rotationNow(ctx context.Context, id records.RotationID) (Rotat
 		return RotationNow{}, err
 	}
 	out := RotationNow{Rotation: r, Steps: []StepNow{}, Decisions: state.Decisions(), Proven: state.Proof().String(), Halted: s.app.Rotations.Halted(id)}
-	out.WaitsFor, out.WaitsTill = state.WaitsFor(s.app.Base.Now())
-	if freeze := s.app.Freeze.Now(); freeze.Frozen && out.Halted == "" && state.Mode == rotation.ModeForward && state.Safe() {
-		out.Halted = "everything is frozen by " + freeze.By + ": " + freeze.Reason
-	}
+	waits := answers.Waits(state, s.app.Freeze.Now(), s.app.Base.Now())
+	out.WaitsFor, out.WaitsTill, out.Halted = waits.Window, waits.Until, cmp.Or(out.Halted, waits.Frozen)
 	interruptions, err := s.store.Interruptions(ctx, id)
 	if err != nil {
 		return out, err

@@ -12,6 +12,7 @@ import (
 	"mossledger.example/moss/internal/app/schedule"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/service/answers"
 	"mossledger.example/moss/internal/service/routing"
 )
 
@@ -160,30 +161,19 @@ func (s *Service) watchAll(ctx context.Context, _ *empty, send sse.Sender) {
 }
 
 // JournalRecord is a journal record with the title of its step.
-type JournalRecord struct {
-	rotation.Record
-	Title string `json:"title"`
-}
+type JournalRecord = answers.JournalRecord
 
-func titled(plan rotation.Plan, records []rotation.Record) []JournalRecord {
-	out := make([]JournalRecord, len(records))
-	for i, r := range records {
-		out[i] = JournalRecord{Record: r}
-		if r.Step >= 0 && r.Step < len(plan.Steps) {
-			out[i].Title = plan.Steps[r.Step].Title()
-			if r.Event == rotation.EventReached {
-				out[i].Title = "reach " + plan.Steps[r.Step].System
-			}
-			if r.Undo {
-				out[i].Title = plan.Steps[r.Step].UndoTitle()
-			}
-		}
+// waits says what a rotation waits for, when that is no system.
+func (s *Service) waits(ctx context.Context, id records.RotationID) (answers.RotationWaits, error) {
+	_, state, _, err := s.app.Rotations.State(ctx, id)
+	if err != nil {
+		return answers.RotationWaits{}, err
 	}
-	return out
+	return answers.Waits(state, s.app.Freeze.Now(), s.app.Base.Now()), nil
 }
 
 func (s *Service) watchRotation(ctx context.Context, in *watchInput, send sse.Sender) {
-	last, id := in.Last, records.RotationID(in.ID)
+	last, id, told := in.Last, records.RotationID(in.ID), answers.RotationWaits{}
 	s.follow(ctx, app.RotationTopic(id), send, func() (bool, error) {
 		r, err := s.store.Rotation(s.base, id)
 		if err != nil {
@@ -193,9 +183,17 @@ func (s *Service) watchRotation(ctx context.Context, in *watchInput, send sse.Se
 		if err != nil {
 			return true, err
 		}
-		for _, record := range titled(r.Plan, journal) {
+		for _, record := range answers.Titled(r.Plan, journal) {
 			last = record.Seq
 			if err := send(sse.Message{ID: int(record.Seq), Data: record}); err != nil {
+				return true, err
+			}
+		}
+		if waits, err := s.waits(ctx, id); err != nil || waits != told {
+			if told = waits; err != nil {
+				return true, err
+			}
+			if err := send.Data(waits); err != nil {
 				return true, err
 			}
 		}
@@ -209,5 +207,5 @@ func (s *Service) watchRotation(ctx context.Context, in *watchInput, send sse.Se
 
 func (s *Service) registerWatchRotation() {
 	sse.Register(s.api, routing.Describe(http.MethodGet, "/rotations/{id}/events", "watch-rotation", "Watch a rotation: its journal as it is written, then the rotation when it ends or stops"),
-		map[string]any{"record": JournalRecord{}, "rotation": records.Rotation{}}, s.watchRotation)
+		map[string]any{"record": JournalRecord{}, "rotation": records.Rotation{}, "waits": answers.RotationWaits{}}, s.watchRotation)
 }

@@ -31,6 +31,10 @@ var sources = map[string]source{
 	"change ID":    {"/changes", "id", "name"},
 	"rule RULE":    {"/rules", "name", "label"},
 	"rotate ID":    {"/rotations", "id", "credential"},
+	"batch ID":     {"/batches", "id", "chosen"},
+	"POLICY":       {"/policies", "name", "label"},
+	"WINDOW":       {"/windows", "name", "zone"},
+	"ORDER":        {"/orders", "name", "kind"},
 	"finding ID":   {"/findings", "id", "what"},
 	"dependent ID": {"/dependents", "id", "place"},
 	"token ID":     {"/tokens", "id", "label"},
@@ -42,6 +46,12 @@ var sources = map[string]source{
 // service has, but those that make something new.
 func completed(root *cobra.Command) {
 	Each(root, func(cmd *cobra.Command) {
+		if cmd.Parent() != nil && cmd.Parent().Name() == "policy" && cmd.Flags().Lookup("window") != nil {
+			from := sources["WINDOW"]
+			_ = cmd.RegisterFlagCompletionFunc("window", func(cmd *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
+				return from.names(cmd.Context(), typed), cobra.ShellCompDirectiveNoFileComp
+			})
+		}
 		words := strings.Fields(cmd.Use)
 		if len(words) < 2 || cmd.ValidArgsFunction != nil || words[0] == "add" || cmd.Parent() == nil {
 			return

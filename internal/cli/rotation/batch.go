@@ -165,7 +165,7 @@ func printItems(cmd *cobra.Command, c *api.Client, format string, batch output.R
 // BatchCommand is for rotations that were asked for together.
 func BatchCommand() *cobra.Command {
 	list := output.ListCommand("list", "List rotations that were asked for together", "/batches", []output.Column{{"ID", "id"}, {"STATE", "state"}, {"CHOSEN BY", "chosen"}, {"ALL", "total"}, {"READY", "ready"}, {"NOT PASSED", "blocked"}, {"ROTATING", "rotating"}, {"DONE", "done"}, {"OTHERWISE", "failed"}, {"BY", "requested_by"}, {"CREATED", "created"}, {"REASON", "reason"}},
-		"There was no batch yet. 'moss rotate run --label, --filter or --file' asks for many rotations together.")
+		"There was no batch yet. 'moss rotate run --label boats' asks for many rotations together, and so do --filter and --file.")
 	show := &cobra.Command{Use: "show ID", Short: "Show how far a batch is, one line for each of its rotations", Args: api.Numbers(1, 1, "a batch", "batch list")}
 	output.AddFlag(show)
 	show.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {

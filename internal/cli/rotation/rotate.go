@@ -201,6 +201,10 @@ func follow(cmd *cobra.Command, c *api.Client, id string, good ...string) error 
 			final = v
 			return api.ErrStreamEnd
 		}
+		if e.Name == "waits" {
+			printWaits(progress, v)
+			return nil
+		}
 		printRecord(progress, v)
 		return nil
 	})
@@ -223,6 +227,16 @@ func follow(cmd *cobra.Command, c *api.Client, id string, good ...string) error 
 		return api.Negative("rotation %s ended as %s: read 'moss rotate show %s'", id, result, id)
 	}
 	return nil
+}
+
+// printWaits says what a rotation waits for, so that nobody thinks that it hangs.
+func printWaits(out io.Writer, v output.Row) {
+	if frozen := output.Show(v["frozen"]); frozen != "" {
+		fmt.Fprintf(out, "  waits: %s\n", output.Safe(frozen))
+	}
+	if window := output.Show(v["window"]); window != "" {
+		fmt.Fprintf(out, "  waits for the window %s, which opens at %s\n", output.Safe(window), output.Show(v["until"]))
+	}
 }
 
 func printRecord(out io.Writer, r output.Row) {
@@ -274,6 +288,9 @@ func showRotation() *cobra.Command {
 			Proven    string       `json:"proven,omitempty"`
 			Halted    string       `json:"halted,omitempty"`
 			Look      *look        `json:"look,omitempty"`
+			WaitsFor  string       `json:"waits_for"`
+			WaitsTill time.Time    `json:"waits_till"`
+			Still     []output.Row `json:"interruptions"`
 		}
 		// Programs get what the service said, whole.
 		var raw json.RawMessage
@@ -307,11 +324,15 @@ func showRotation() *cobra.Command {
 		if v.Halted != "" {
 			fmt.Fprintf(out, "%-10s %s\n", "Halted", output.Safe(v.Halted))
 		}
+		if v.WaitsFor != "" && output.Show(v.Rotation["mode"]) == "running" {
+			fmt.Fprintf(out, "%-10s for the window %s, which opens at %s\n", "Waits", output.Safe(v.WaitsFor), v.WaitsTill.UTC().Format(time.RFC3339))
+		}
 		if v.Look != nil && !v.Look.Due.IsZero() {
 			fmt.Fprintf(out, "%-10s %s\n", "Looked at", "again at "+v.Look.Due.Format(time.RFC3339))
 		}
 		fmt.Fprintln(out)
 		output.Table(out, columns, v.Steps)
+		printStill(out, v.Still)
 		if v.Look != nil && !v.Look.Looked.IsZero() {
 			fmt.Fprintf(out, "\nLooked at again at %s:\n", v.Look.Looked.Format(time.RFC3339))
 			output.Table(out, lookColumns, v.Look.Checks)
@@ -319,6 +340,25 @@ func showRotation() *cobra.Command {
 		return nil
 	})
 	return cmd
+}
+
+// printStill says how long dependents stood still, beside what was expected.
+func printStill(out io.Writer, list []output.Row) {
+	if len(list) == 0 {
+		return
+	}
+	seconds := func(v any) string {
+		ms, err := strconv.ParseInt(output.Show(v), 10, 64)
+		if err != nil || ms == 0 {
+			return "not measured before"
+		}
+		return fmt.Sprintf("%.1f s", float64(ms)/1000)
+	}
+	for _, r := range list {
+		r["for"], r["before"] = seconds(r["milliseconds"]), seconds(r["expected"])
+	}
+	fmt.Fprintln(out, "\nStood still:")
+	output.Table(out, []output.Column{{"SYSTEM", "system"}, {"DEPENDENT", "place"}, {"FOR", "for"}, {"EXPECTED", "before"}}, list)
 }
 
 // look is a later look at a rotation.

@@ -156,6 +156,12 @@ func situations() map[string]Input {
 			in.Units = []Unit{replica("quay1"), replica("quay2")}
 			in.Units[0].Window, in.Units[0].Expected, in.Units[1].Window = "nights", 90*time.Second, "noons"
 		}),
+		"a-replica-in-a-window": password(func(in *Input) {
+			in.Windows = map[string]Openings{"nights": nights(3)}
+			in.Files = []File{envFile("quay1", "/etc/berth.env"), envFile("quay2", "/etc/berth.env"), envFile("quay3", "/etc/berth.env")}
+			in.Units = []Unit{replica("quay1"), replica("quay2"), replica("quay3")}
+			in.Units[0].Window = "nights"
+		}),
 		"declared-order": password(func(in *Input) {
 			in.Groups = map[string]int{"gauges": 2}
 			in.Files = []File{envFile("quay1", "/etc/berth.env"), envFile("quay2", "/etc/berth.env"), envFile("quay3", "/etc/berth.env")}

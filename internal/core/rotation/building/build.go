@@ -337,7 +337,12 @@ func startOrder(units []Unit) ([]Unit, []string) {
 			sorted[i].Kind = estate.DependentUnit
 		}
 	}
+	// What need not wait for a window comes first: a replica of it that must would hold it
+	// up.
 	sort.Slice(sorted, func(i, j int) bool {
+		if a, b := sorted[i].Window != "", sorted[j].Window != ""; a != b {
+			return b
+		}
 		return sorted[i].System+"\x00"+sorted[i].Name < sorted[j].System+"\x00"+sorted[j].Name
 	})
 	at := map[string]int{}

@@ -1,0 +1,91 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// By itself, through the real binary and by its clock: a policy rotates in its window what
+// it is for; frozen, nothing begins, and everybody sees it; many together, of which one
+// does not pass.
+func TestUnattended(t *testing.T) {
+	t.Parallel()
+	d, u := startDemo(t)
+	b := signedIn(t, d)
+	soon := time.Now().UTC().Add(time.Minute).Format("2006-01-02T15:04")
+	u.moss(0, "label", "put", "larkmoor-directory/svc-tidefeed", "tonight", "--reason", "asked for")
+	u.moss(0, "window", "add", "soon", "--rule", "FREQ=DAILY", "--begins", soon, "--for", "3h", "--zone", "UTC")
+	u.moss(0, "window", "add", "nights", "--at", "22:00", "--for", "4h", "--zone", "Europe/Oslo")
+	u.moss(0, "policy", "add", "tonight", "--label", "tonight", "--rule", "FREQ=DAILY", "--begins", soon, "--zone", "UTC", "--window", "soon", "--first-alone", "--yes")
+	u.moss(0, "policy", "add", "monthly", "--every", "30d", "--window", "nights", "--precedence", "10", "--yes")
+	assert.Contains(t, u.moss(0, "policy", "why", "svc-tidefeed"), "the policy tonight rotates it")
+	assert.Contains(t, u.moss(0, "policy", "why", "larkmoor-directory/svc-berth"), "the policy monthly rotates it every 30 days")
+	assert.Contains(t, u.moss(1, "window", "remove", "soon", "--yes"), `the policy "tonight" rotates in it`)
+	assert.Contains(t, u.moss(2, "policy", "add", "other", "--every", "9d", "--precedence", "10", "--yes"), "the precedence 10 already")
+	assert.Contains(t, u.moss(2, "policy", "add", "other", "--every", "9d", "--precedence", "5"), "--yes says it", "nobody was asked")
+
+	// Nobody asks for it.
+	require.Eventually(t, func() bool {
+		return strings.Contains(u.moss(0, "rotate", "list", "--filter", "requested_by=service"), "policy tonight: its turn of")
+	}, 5*time.Minute, time.Second)
+	require.Eventually(t, func() bool {
+		return strings.Contains(u.moss(0, "rotate", "list", "--filter", "credential=svc-tidefeed", "--filter", "result=done"), "finished")
+	}, 2*time.Minute, time.Second)
+	require.Eventually(t, func() bool {
+		return strings.Contains(u.moss(0, "schedule", "list", "--filter", "credential=svc-tidefeed"), "planned")
+	}, 2*time.Minute, time.Second, "its next turn is tomorrow")
+	assert.Contains(t, u.moss(0, "report", "rotation", "1"), "each proven against the checkpoint")
+	b.page("/schedule?view=calendar", "rotation", "schedule")
+	b.open("/policies", "tonight")
+	b.press("Change")
+	b.see("Show what it does")
+	b.accessible("policy form")
+
+	u.moss(0, "freeze", "--reason", "the ticket system moves tonight")
+	b.page("/schedule", "Everything is frozen by ines", "schedule-frozen-dark")
+	u.moss(0, "rotate", "rehearse", "svc_tides")
+	assert.Contains(t, u.moss(1, "rotate", "run", "svc_tides", "--reason", "all the same"), "everything is frozen by ines")
+	assert.Contains(t, u.moss(1, "freeze", "--reason", "twice"), "everything is frozen by ines")
+	u.moss(0, "thaw", "--reason", "it has moved")
+
+	// svc-gangway has a service principal name for which nothing is found: it does not pass.
+	assert.Contains(t, u.moss(2, "rotate", "run", "--reason", "x"), "name one credential, or choose many")
+	u.file("names", "svc-gangway\nsvc_tides\nnobody\nsvc_tides\n")
+	wrong := u.moss(2, "rotate", "run", "--file", u.File("names"), "--reason", "Odile left")
+	assert.Contains(t, wrong, "line 3:")
+	assert.Contains(t, wrong, "line 4: svc_tides is the same as line 2")
+	u.file("names", "svc-gangway\nsvc_tides\n")
+	assert.Contains(t, u.moss(3, "rotate", "run", "--file", u.File("names"), "--reason", "Odile left"), "1 of 2 rehearsals did not pass, so nothing was started")
+	assert.Contains(t, u.moss(3, "batch", "start", "1", "--despite-failures"), "1 done")
+	b.page("/batches/1", "Try again what failed", "batch")
+
+	// Who may not: roles, and a batch in the name of another.
+	u.file("viewer.pw", "seven-boats-before-dawn")
+	u.moss(0, "user", "add", "vera", "--role", "viewer", "--password-file", u.File("viewer.pw"))
+	status, raw := u.api(http.MethodPost, "/api/v1/sessions", "", `{"name":"vera","password":"seven-boats-before-dawn","token":true}`)
+	require.Equal(t, 200, status, raw)
+	var in struct{ Token string }
+	require.NoError(t, json.Unmarshal([]byte(raw), &in))
+	for _, c := range [][3]string{
+		{http.MethodPut, "/freeze", `{"reason":"x"}`},
+		{http.MethodPost, "/batches", `{"label":"tonight","reason":"x"}`},
+		{http.MethodPost, "/batches/1/retry", `{}`},
+		{http.MethodPut, "/policies/mine", `{"precedence":900,"every_days":1}`},
+		{http.MethodPost, "/policies/mine/preview", `{"precedence":900,"every_days":1}`},
+		{http.MethodPut, "/windows/mine", `{"rule":"FREQ=DAILY","begins":"2026-11-28T22:00","zone":"UTC","minutes":60}`},
+		{http.MethodPut, "/orders/mine", `{"kind":"group","members":[{"place":"x"}]}`},
+		{http.MethodDelete, "/policies/tonight?revision=1", ""},
+		{http.MethodGet, "/rotations/1/report", ""},
+		{http.MethodGet, "/rotations/1/report.html", ""},
+	} {
+		status, raw := u.api(c[0], "/api/v1"+c[1], in.Token, c[2])
+		assert.Equal(t, 403, status, fmt.Sprint(c, raw))
+	}
+}
