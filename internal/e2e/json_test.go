@@ -54,7 +54,7 @@ func TestOutputHasItsSchema(t *testing.T) {
 			require.NoError(t, item.Validate(v), line)
 		}
 	}
-	for line, schema := range map[string]string{"account show svc-berth": "AccountDetail", "change show 1": "SeenChange", "rule show shapes": "Rule", "window show nights": "WindowNow", "policy show monthly": "Policy", "policy why svc-fuelcard": "Why", "freeze": "Freeze", "batch show 1": "Batch", "report rotation 1": "RotationReport", "report batch 1": "BatchReport", "system show quay1": "System", "rotate show 1": "RotationNow", "credential show svc-berth": "CredentialDetail", "radius svc-berth": "Radius"} {
+	for line, schema := range map[string]string{"account show svc-berth": "AccountDetail", "change show 1": "SeenChange", "rule show shapes": "Rule", "window show nights": "WindowNow", "policy show monthly": "Policy", "policy why svc-berth": "Why", "freeze": "Freeze", "batch show 1": "Batch", "report rotation 1": "RotationReport", "report batch 1": "BatchReport", "system show quay1": "System", "rotate show 1": "RotationNow", "credential show svc-berth": "CredentialDetail", "radius svc-berth": "Radius"} {
 		thing, err := compiler.Compile("openapi.json#/components/schemas/" + schema)
 		require.NoError(t, err, schema)
 		value, err := jsonschema.UnmarshalJSON(strings.NewReader(u.moss(0, append(strings.Fields(line), "-o", "json")...)))

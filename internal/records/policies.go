@@ -45,6 +45,8 @@ type PolicySettings struct {
 	FirstAlone  bool                   `json:"first_alone,omitempty" doc:"One dependent is changed and proven before all others"`
 	QuietHours  int                    `json:"quiet_hours,omitempty" minimum:"0" maximum:"8760" doc:"For so long after somebody else changed the account or a dependent, it is left alone"`
 	AtOnce      int                    `json:"at_once,omitempty" minimum:"0" maximum:"100" doc:"So many of its rotations run at the same time; 4 when it is 0"`
+	Length      int                    `json:"length,omitempty" minimum:"0" maximum:"256" doc:"Characters of new passwords; the usual number when it is 0"`
+	Without     string                 `json:"without,omitempty" maxLength:"100" doc:"Characters that new passwords must not have"`
 	Patience    int                    `json:"patience,omitempty" minimum:"0" maximum:"2592000" doc:"Seconds for which a system that is away is waited for before on_failure decides; half an hour when it is 0"`
 }
 

@@ -156,7 +156,7 @@ func (s *Service) requested(ctx context.Context, id int64, b RotationRequest) (r
 	request := planning.Request{
 		OnFailure: rotation.OnFailure(b.OnFailure), When: rotation.RestartPolicy(b.Restart), NotBefore: b.NotBefore, NotAfter: b.NotAfter, Assign: b.Assign, Start: b.Start,
 		Patience: time.Duration(b.Patience) * time.Second, Type: b.Type, NoAcceptors: b.NoAcceptors, StopFirst: b.StopFirst,
-		AnyTime: b.AnyTime, AtWindowEnd: rotation.WindowEnd(b.AtWindowEnd), FirstAlone: b.FirstAlone, Way: b.Way,
+		Length: b.Length, Without: b.Without, AnyTime: b.AnyTime, AtWindowEnd: rotation.WindowEnd(b.AtWindowEnd), FirstAlone: b.FirstAlone, Way: b.Way,
 	}
 	c, err := s.store.Credential(ctx, records.CredentialID(id))
 	if err != nil {

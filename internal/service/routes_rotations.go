@@ -75,6 +75,8 @@ type RotationRequest struct {
 	Repair      bool                  `json:"repair,omitempty" doc:"The same, for all that have not stored the current value, or are down"`
 	Type        string                `json:"type,omitempty" doc:"Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default"`
 	StopFirst   bool                  `json:"stop_first,omitempty" doc:"Stop what would go on with the old value before the change, and start it with the new one; needs the policy undo and restarts that are now"`
+	Length      int                   `json:"length,omitempty" minimum:"0" maximum:"256" doc:"Characters of a new password; the usual number when it is 0"`
+	Without     string                `json:"without,omitempty" maxLength:"100" doc:"Characters that a new password must not have"`
 	AnyTime     bool                  `json:"any_time,omitempty" doc:"No window counts: what has one is changed and restarted at any time"`
 	AtWindowEnd string                `json:"at_window_end,omitempty" enum:"pause,undo," doc:"What becomes of one that is not done when its window closes: it goes on in the next, or is undone; pause when empty"`
 	FirstAlone  bool                  `json:"first_alone,omitempty" doc:"One dependent is changed and proven before all others"`

@@ -194,6 +194,7 @@ func (s *Store) RemoveSystem(ctx context.Context, id records.SystemID, entries .
 		}
 		for _, statement := range []string{
 			"DELETE FROM journal WHERE rotation_id IN (SELECT id FROM rotations WHERE credential_id IN " + credentialsOf + ")",
+			"DELETE FROM interruptions WHERE rotation_id IN (SELECT id FROM rotations WHERE credential_id IN " + credentialsOf + ")",
 			"DELETE FROM rotations WHERE credential_id IN " + credentialsOf,
 			"DELETE FROM rehearsals WHERE credential_id IN " + credentialsOf,
 			"DELETE FROM credentials WHERE account_id IN " + accountsOf,

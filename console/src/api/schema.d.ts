@@ -2552,6 +2552,11 @@ export interface components {
             first_alone?: boolean;
             /** @description Credentials in custody of all accounts with this label; or */
             label?: string;
+            /**
+             * Format: int64
+             * @description Characters of new passwords; the usual number when it is 0
+             */
+            length?: number;
             /** @description those of this list, as commands spell them; empty ones and ones that begin with # are left out */
             names?: string[] | null;
             /**
@@ -2577,6 +2582,8 @@ export interface components {
              * @enum {string}
              */
             way?: "any" | "replace" | "overlap" | "";
+            /** @description Characters that new passwords must not have */
+            without?: string;
         };
         Candidate: {
             dn?: string;
@@ -3432,6 +3439,11 @@ export interface components {
             at_window_end?: "pause" | "undo" | "";
             /** @description One dependent is changed and proven before all others */
             first_alone?: boolean;
+            /**
+             * Format: int64
+             * @description Characters of a new password; the usual number when it is 0
+             */
+            length?: number;
             /** @description Why service principal names for which neither a key tab nor a service was found do not matter; without it the rehearsal fails */
             no_acceptors?: string;
             /**
@@ -3481,6 +3493,8 @@ export interface components {
             way?: "any" | "replace" | "overlap" | "";
             /** @description The same, chosen by filters of the list of dependents */
             where?: string[] | null;
+            /** @description Characters that a new password must not have */
+            without?: string;
         };
         Overview: {
             /** Format: int64 */
@@ -3896,6 +3910,8 @@ export interface components {
             credential_kind: string;
             first_alone?: string;
             kind?: string;
+            /** Format: int64 */
+            length?: number;
             notes: components["schemas"]["Note"][] | null;
             on_failure: string;
             /** Format: int64 */
@@ -3908,6 +3924,7 @@ export interface components {
             windows?: {
                 [key: string]: components["schemas"]["Openings"];
             };
+            without?: string;
         };
         Planned: {
             /**
@@ -3976,6 +3993,11 @@ export interface components {
             id: number;
             /** @description Of the accounts that it is for; empty for all in custody */
             label: string;
+            /**
+             * Format: int64
+             * @description Characters of new passwords; the usual number when it is 0
+             */
+            length?: number;
             name: string;
             /**
              * @description What to do when a step fails; undo when empty
@@ -4020,6 +4042,8 @@ export interface components {
             way?: "any" | "replace" | "overlap" | "";
             /** @description In which they are rotated; absent for at any time */
             window?: string;
+            /** @description Characters that new passwords must not have */
+            without?: string;
             /** @description Time zone by whose clock it recurs */
             zone?: string;
         };
@@ -4046,6 +4070,11 @@ export interface components {
             first_alone?: boolean;
             /** @description Of the accounts that it is for; absent for all in custody */
             label?: string;
+            /**
+             * Format: int64
+             * @description Characters of new passwords; the usual number when it is 0
+             */
+            length?: number;
             /**
              * @description What to do when a step fails; undo when empty
              * @enum {string}
@@ -4092,6 +4121,8 @@ export interface components {
             way?: "any" | "replace" | "overlap" | "";
             /** @description In which they are rotated; absent for at any time */
             window?: string;
+            /** @description Characters that new passwords must not have */
+            without?: string;
             /** @description Time zone by whose clock it recurs */
             zone?: string;
         };
@@ -4195,6 +4226,11 @@ export interface components {
             /** @description Of the accounts that it is for; absent for all in custody */
             label?: string;
             /**
+             * Format: int64
+             * @description Characters of new passwords; the usual number when it is 0
+             */
+            length?: number;
+            /**
              * @description What to do when a step fails; undo when empty
              * @enum {string}
              */
@@ -4242,6 +4278,8 @@ export interface components {
             way?: "any" | "replace" | "overlap" | "";
             /** @description In which they are rotated; absent for at any time */
             window?: string;
+            /** @description Characters that new passwords must not have */
+            without?: string;
             /** @description Time zone by whose clock it recurs */
             zone?: string;
         };
@@ -4456,6 +4494,11 @@ export interface components {
             at_window_end?: "pause" | "undo" | "";
             /** @description One dependent is changed and proven before all others */
             first_alone?: boolean;
+            /**
+             * Format: int64
+             * @description Characters of a new password; the usual number when it is 0
+             */
+            length?: number;
             /** @description Why service principal names for which neither a key tab nor a service was found do not matter; without it the rehearsal fails */
             no_acceptors?: string;
             /**
@@ -4502,6 +4545,19 @@ export interface components {
             way?: "any" | "replace" | "overlap" | "";
             /** @description The same, chosen by filters of the list of dependents */
             where?: string[] | null;
+            /** @description Characters that a new password must not have */
+            without?: string;
+        };
+        RotationWaits: {
+            /** @description By whom and why everything is frozen, where it waits for that */
+            frozen?: string;
+            /**
+             * Format: date-time
+             * @description When that opens
+             */
+            until?: string;
+            /** @description Everything that is left waits for this window */
+            window?: string;
         };
         Rule: {
             /** Format: date-time */
@@ -4748,6 +4804,11 @@ export interface components {
             at_window_end?: "pause" | "undo" | "";
             /** @description One dependent is changed and proven before all others */
             first_alone?: boolean;
+            /**
+             * Format: int64
+             * @description Characters of a new password; the usual number when it is 0
+             */
+            length?: number;
             /** @description Why service principal names for which neither a key tab nor a service was found do not matter; without it the rehearsal fails */
             no_acceptors?: string;
             /**
@@ -4795,6 +4856,8 @@ export interface components {
             way?: "any" | "replace" | "overlap" | "";
             /** @description The same, chosen by filters of the list of dependents */
             where?: string[] | null;
+            /** @description Characters that a new password must not have */
+            without?: string;
         };
         StartSurveyInputBody: {
             /** @description Names; all systems when it is empty */
@@ -14802,6 +14865,17 @@ export interface operations {
                          * @constant
                          */
                         event: "rotation";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
+                        data: components["schemas"]["RotationWaits"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "waits";
                         /** @description The event ID. */
                         id?: number;
                         /** @description The retry time in milliseconds. */

@@ -30,6 +30,8 @@ const form = reactive({
   quiet_hours: was?.quiet_hours ?? 0,
   at_once: was?.at_once || 4,
   patience: was?.patience ? was.patience / 60 : 30,
+  length: was?.length || 32,
+  without: was?.without ?? '',
   paused: was?.paused ?? false,
   description: was?.description ?? '',
 })
@@ -54,6 +56,8 @@ const body = computed(() => ({
   quiet_hours: form.quiet_hours ?? 0,
   at_once: form.at_once ?? 0,
   patience: Math.round((form.patience ?? 0) * 60),
+  ...(form.length && form.length !== 32 ? { length: form.length } : {}),
+  without: form.without,
   paused: form.paused,
   description: form.description,
   revision: was?.revision ?? 0,
@@ -157,6 +161,12 @@ const labelChoices = computed(() => [
       /></FormItem>
       <FormItem :label="t('rotate.patience')" html-for="policy-patience"
         ><InputNumber id="policy-patience" v-model:value="form.patience" :min="1" :max="43200" :addon-after="t('rotate.minutes')"
+      /></FormItem>
+      <FormItem :label="t('policies.length')" html-for="policy-length"
+        ><InputNumber id="policy-length" v-model:value="form.length" :min="12" :max="256"
+      /></FormItem>
+      <FormItem :label="t('policies.without')" html-for="policy-without" :extra="t('policies.withoutHelp')"
+        ><Input id="policy-without" v-model:value="form.without" class="mono" :maxlength="100" autocomplete="off"
       /></FormItem>
       <FormItem class="wide"
         ><Checkbox v-model:checked="form.first_alone">{{ t('policies.firstAlone') }}</Checkbox>

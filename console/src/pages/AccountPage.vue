@@ -6,13 +6,11 @@ import { onChanged } from '../api/changes'
 import { api, data, type Schemas } from '../api/client'
 import AccountFacts from '../components/AccountFacts.vue'
 import CredentialCustody from '../components/CredentialCustody.vue'
-import ChangeHistory from '../components/ChangeHistory.vue'
 import FindingPanel from '../components/FindingPanel.vue'
 import IncompleteSystems from '../components/IncompleteSystems.vue'
 import SystemLink from '../components/SystemLink.vue'
 import { chainsAround, startedOf, type Started } from '../components/order'
 import PageHead from '../components/PageHead.vue'
-import RotationHistory from '../components/RotationHistory.vue'
 import StartOrder from '../components/StartOrder.vue'
 import StateTag from '../components/StateTag.vue'
 import TiedTable from '../components/TiedTable.vue'
@@ -23,6 +21,8 @@ import { palette } from '../state/appearance'
 import { useSession } from '../state/session'
 import { t } from '../texts'
 
+const ChangeHistory = defineAsyncComponent(() => import('../components/ChangeHistory.vue'))
+const RotationHistory = defineAsyncComponent(() => import('../components/RotationHistory.vue'))
 const RotatePanel = defineAsyncComponent(() => import('../components/RotatePanel.vue'))
 const UsesPanel = defineAsyncComponent(() => import('../components/UsesPanel.vue'))
 const Picture = defineAsyncComponent(() => import('../pictures/Picture.vue'))

@@ -24,7 +24,7 @@ func (f *ferry) openFor(by *clock, systems ...string) {
 	begins := by.now().UTC().Add(2 * time.Minute).Format("2006-01-02T15:04")
 	_, err := f.Policies.SaveWindow(ctx, ines, records.Window{Name: "nights", Rule: "FREQ=DAILY", Begins: begins, Zone: "UTC", Minutes: 240, Systems: systems})
 	require.NoError(f.t, err)
-	_, err = f.Policies.Save(ctx, ines, records.Policy{Name: "daily", Precedence: 1, Window: "nights", PolicySettings: records.PolicySettings{EveryDays: 1, FirstAlone: true, AtWindowEnd: rotation.EndPause}})
+	_, err = f.Policies.Save(ctx, ines, records.Policy{Name: "daily", Precedence: 1, Window: "nights", PolicySettings: records.PolicySettings{EveryDays: 1, FirstAlone: true, AtWindowEnd: rotation.EndPause, Length: 24, Without: "l1IO0"}})
 	require.NoError(f.t, err)
 }
 
@@ -82,6 +82,12 @@ func TestRotatedWhileNobodyWatches(t *testing.T) {
 	require.Equal(t, "berth.service on quay1", r.Plan.FirstAlone)
 	require.False(t, f.estate.Directory.Accepts(larkmoor.DN("svc-berth"), larkmoor.Passwords["svc-berth"]))
 	f.ready(true, "quay1/berth.service", "quay2/berth.service")
+	values, err := f.Sealed.Values(ctx, cred(f, a).ID)
+	require.NoError(t, err)
+	value := values.Current.RevealString()
+	require.Len(t, value, 24, "as the policy asks")
+	require.False(t, strings.ContainsAny(value, "l1IO0"))
+	require.True(t, f.estate.Directory.Accepts(larkmoor.DN("svc-berth"), value))
 	turn := f.turnOf(a)
 	require.Equal(t, "planned", turn.State)
 	require.Greater(t, turn.Next.Sub(by.now()), 20*time.Hour)

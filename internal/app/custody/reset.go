@@ -55,7 +55,7 @@ func (custody *Custody) Reset(ctx context.Context, by access.Actor, reason strin
 	if !connector.Describe().Can(connect.ActAccept) {
 		return fmt.Errorf("%w: %s cannot change a password", app.ErrCannot, target.Name)
 	}
-	value, err := custody.Make(ctx, c, secret.Value{}, "")
+	value, err := custody.Make(ctx, c, credential.Wanted{})
 	if err != nil {
 		return err
 	}
@@ -135,7 +135,7 @@ func (custody *Custody) resetAt(ctx context.Context, by access.Actor, a records.
 // Make draws a new value of a credential that takes the place of another: a
 // password that its authority will accept, as far as its policy can be read; a key
 // of the type that is wanted, or of the one before.
-func (custody *Custody) Make(ctx context.Context, c records.Credential, before secret.Value, wanted string) (secret.Value, error) {
+func (custody *Custody) Make(ctx context.Context, c records.Credential, want credential.Wanted) (secret.Value, error) {
 	spec, err := credential.Of(c.Kind)
 	if err != nil {
 		return secret.Value{}, err
@@ -143,7 +143,6 @@ func (custody *Custody) Make(ctx context.Context, c records.Credential, before s
 	if spec.Make == nil {
 		return secret.Value{}, fmt.Errorf("%w: a new %s is not made here", app.ErrCannot, spec.Title)
 	}
-	want := credential.Wanted{Like: before, Type: wanted}
 	if c.Kind == credential.Password {
 		a, err := custody.store.Account(ctx, c.AccountID)
 		if err != nil {

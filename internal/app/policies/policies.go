@@ -15,6 +15,7 @@ import (
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/core/calendar"
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/rules"
@@ -127,6 +128,8 @@ func (policies *Policies) check(ctx context.Context, v *records.Policy) error {
 		return fmt.Errorf("%w: a beginning, a time zone and a spread belong to a recurrence rule", app.ErrInput)
 	case v.Spread < 0 || v.Spread > 366:
 		return fmt.Errorf("%w: it is spread over 1 to 366 openings", app.ErrInput)
+	case v.Length != 0 && (v.Length < 12 || v.Length > 256):
+		return fmt.Errorf("%w: a new password has 12 to 256 characters", app.ErrInput)
 	case v.AtWindowEnd != "" && v.Window == "":
 		return fmt.Errorf("%w: without a window none ends", app.ErrInput)
 	}
@@ -149,6 +152,9 @@ func (policies *Policies) check(ctx context.Context, v *records.Policy) error {
 			return fmt.Errorf("%w: %w", app.ErrInput, err)
 		}
 		v.Window = w.Name
+	}
+	if _, err := (credential.Wanted{Length: v.Length, Without: v.Without}).PasswordPolicy(); err != nil {
+		return fmt.Errorf("%w: %w", app.ErrInput, err)
 	}
 	_, err := policies.stagger(ctx, *v)
 	return err
@@ -184,9 +190,9 @@ func policyDiff(was, is records.Policy) []ledger.Change {
 		if v.Name == "" {
 			v = records.Policy{}
 		}
-		return []string{v.Label, fmt.Sprint(v.Precedence), OftenWords(v), v.Window, string(v.AtWindowEnd), string(v.OnFailure), string(v.Restart), v.Way, fmt.Sprint(v.FirstAlone), fmt.Sprint(v.QuietHours), fmt.Sprint(v.AtOnce), fmt.Sprint(v.Patience), fmt.Sprint(v.Paused), v.Description}
+		return []string{v.Label, fmt.Sprint(v.Precedence), OftenWords(v), v.Window, string(v.AtWindowEnd), string(v.OnFailure), string(v.Restart), v.Way, fmt.Sprint(v.FirstAlone), fmt.Sprint(v.QuietHours), fmt.Sprint(v.AtOnce), fmt.Sprint(v.Patience), fmt.Sprint(v.Length), v.Without, fmt.Sprint(v.Paused), v.Description}
 	}
-	names := []string{"label", "precedence", "often", "window", "at_window_end", "on_failure", "restart", "way", "first_alone", "quiet_hours", "at_once", "patience", "paused", "description"}
+	names := []string{"label", "precedence", "often", "window", "at_window_end", "on_failure", "restart", "way", "first_alone", "quiet_hours", "at_once", "patience", "length", "without", "paused", "description"}
 	from, to := rows(was), rows(is)
 	list := make([][3]string, len(names))
 	for i, name := range names {

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/core/secret"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -18,7 +20,6 @@ import (
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/rotation"
-	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store"
 )
@@ -129,6 +130,10 @@ func TestWhichPolicyDecides(t *testing.T) {
 	// One of its name, and one of its precedence, are refused; also one that was not seen as it is.
 	_, err = o.Save(ctx, ines, records.Policy{Name: "BOATS", Precedence: 77, PolicySettings: every(30)})
 	require.ErrorIs(t, err, app.ErrInput, "small letters")
+	for _, settings := range []records.PolicySettings{{EveryDays: 30, Length: 11}, {EveryDays: 30, Length: 257}, {EveryDays: 30, Without: secret.Symbols + secret.Digits}} {
+		_, err = o.Save(ctx, ines, records.Policy{Name: "short", Precedence: 77, PolicySettings: settings})
+		require.ErrorIs(t, err, app.ErrInput, "no such password is made: %+v", settings)
+	}
 	_, err = o.Save(ctx, ines, records.Policy{Name: "boats", Precedence: 77, PolicySettings: every(30)})
 	require.ErrorIs(t, err, records.ErrConflict)
 	_, err = o.Save(ctx, ines, records.Policy{Name: "more", Precedence: 50, PolicySettings: every(30)})

@@ -136,7 +136,7 @@ func (rotations *Rotations) allowed(ctx context.Context, c records.Credential, p
 }
 
 func stepsOf(p rotation.Plan) []string {
-	out := []string{p.Type, p.Patience.String(), string(p.AtWindowEnd), p.FirstAlone}
+	out := []string{p.Type, fmt.Sprint(p.Length), p.Without, p.Patience.String(), string(p.AtWindowEnd), p.FirstAlone}
 	for _, name := range slices.Sorted(maps.Keys(p.Windows)) {
 		out = append(out, name+" "+p.Windows[name].Words)
 	}

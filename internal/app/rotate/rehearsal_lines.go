@@ -178,7 +178,7 @@ func (rotations *Rotations) intentions(ctx context.Context, a records.Account, p
 			}
 			intentions[s.System] = append(intentions[s.System], connect.Intention{Entries: &connect.EntryChange{Path: s.Subject, Stays: stays}})
 		case s.Kind == rotation.StepChange:
-			checks = append(checks, rotations.rulesCheck(ctx, a))
+			checks = append(checks, rotations.rulesCheck(ctx, a, plan))
 			ref := inventory.RefOf(a)
 			intentions[s.System] = append(intentions[s.System], connect.Intention{Change: &ref, Current: values.Current})
 		case s.Kind == rotation.StepReplace:
@@ -314,8 +314,9 @@ func (rotations *Rotations) ownChecks(ctx context.Context, plan rotation.Plan) (
 	return out, ctx.Err()
 }
 
-// rulesCheck says which rules the new password will obey.
-func (rotations *Rotations) rulesCheck(ctx context.Context, a records.Account) connect.Checked {
+// rulesCheck says which rules the new password will obey, and whether one can be made that
+// does.
+func (rotations *Rotations) rulesCheck(ctx context.Context, a records.Account, plan rotation.Plan) connect.Checked {
 	line := connect.Checked{System: a.System, What: "the rules for a new password are known", Result: connect.CheckOK}
 	rules, err := rotations.custody.PasswordRules(ctx, a)
 	switch {
@@ -330,6 +331,16 @@ func (rotations *Rotations) rulesCheck(ctx context.Context, a records.Account) c
 	default:
 		line.Words = cmp.Or(rules.From, "no rule is in force")
 	}
+	if line.Result == connect.CheckFailed {
+		return line
+	}
+	policy, err := credential.Wanted{Shortest: rules.Shortest, Longest: rules.Longest, Length: plan.Length, Without: plan.Without}.PasswordPolicy()
+	if err != nil {
+		line.Result, line.Words = connect.CheckFailed, strings.TrimPrefix(err.Error()+"; "+line.Words, "; ")
+		line.Next = "ask for another length or other characters, with the policy or the rotation that asks for them"
+		return line
+	}
+	line.Words += fmt.Sprintf("; the new one has %d characters, about %d bits", policy.Length, policy.Bits())
 	return line
 }
 

@@ -235,7 +235,7 @@ type result struct {
 func Request(p records.Policy) planning.Request {
 	return planning.Request{
 		OnFailure: cmp.Or(p.OnFailure, rotation.UndoOnFailure), When: cmp.Or(p.Restart, rotation.RestartNow), Window: p.Window, AtWindowEnd: p.AtWindowEnd, FirstAlone: p.FirstAlone, Way: p.Way,
-		Patience: time.Duration(p.Patience) * time.Second,
+		Patience: time.Duration(p.Patience) * time.Second, Length: p.Length, Without: p.Without,
 	}
 }
 

@@ -24,12 +24,16 @@ type rotationRequest struct {
 	patience                time.Duration
 	anyTime, firstAlone     bool
 	atWindowEnd, way        string
+	length                  int
+	without                 string
 }
 
 // keyFlag is for commands that take key pairs too.
 func (r *rotationRequest) keyFlag(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&r.stopFirst, "stop-first", false, "stop what would go on with the old value before the change, and start it with the new one: where wrong passwords lock the account; needs --on-failure undo")
 	cmd.Flags().StringVar(&r.noAcceptors, "no-acceptors", "", "why service principal names for which neither a key tab nor a service was found do not matter; it is recorded")
+	cmd.Flags().IntVar(&r.length, "length", 0, "characters of a new password, 12 to 256 (32 by default, within what the system takes)")
+	cmd.Flags().StringVar(&r.without, "without", "", "characters that a new password must not have")
 	cmd.Flags().StringVar(&r.way, "way", "any", "any, replace (the old value is refused from the change on) or overlap (only if both are accepted for a time)")
 	_ = cmd.RegisterFlagCompletionFunc("way", cobra.FixedCompletions([]string{"any", "replace", "overlap"}, cobra.ShellCompDirectiveNoFileComp))
 	cmd.Flags().StringVar(&r.keyType, "key-type", "", "of a key pair: type of the new key (ssh-ed25519, ecdsa-sha2-nistp256, ssh-rsa); that of the old one by default")
@@ -67,7 +71,10 @@ func (r *rotationRequest) body(cmd *cobra.Command) (map[string]any, error) {
 			in[name] = true
 		}
 	}
-	for name, value := range map[string]string{"at_window_end": r.atWindowEnd, "way": r.way} {
+	if r.length != 0 {
+		in["length"] = r.length
+	}
+	for name, value := range map[string]string{"at_window_end": r.atWindowEnd, "way": r.way, "without": r.without} {
 		if value != "" && value != "pause" && value != "any" {
 			in[name] = value
 		}

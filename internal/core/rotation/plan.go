@@ -253,8 +253,10 @@ type Plan struct {
 	CredentialID string          `json:"credential_id"`
 	Credential   string          `json:"credential"` // name
 	Of           credential.Kind `json:"credential_kind"`
-	Type         string          `json:"type,omitempty"` // of the new value, where a kind has types; "" for that of the old one
-	Authority    string          `json:"authority"`      // the systems that decide
+	Type         string          `json:"type,omitempty"`    // of the new value, where a kind has types; "" for that of the old one
+	Length       int             `json:"length,omitempty"`  // of a new password; 0 for the usual one
+	Without      string          `json:"without,omitempty"` // characters that a new password must not have
+	Authority    string          `json:"authority"`         // the systems that decide
 	OnFailure    OnFailure       `json:"on_failure"`
 	// Patience is how long a system that is away is waited for before that
 	// counts as a failure; 0 for without end. Undoing waits without end.

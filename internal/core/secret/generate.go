@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"strings"
 )
 
@@ -29,6 +30,23 @@ type Policy struct {
 // DefaultPolicy gives 32 characters of four classes, about 185 bits.
 func DefaultPolicy() Policy {
 	return Policy{Length: 32, Classes: []string{Lower, Upper, Digits, Symbols}}
+}
+
+// Bits is about how many bits a value of it has: those of characters that are each drawn
+// alike, less a few for the values that Generate turns down. 0 where none can be made.
+func (p Policy) Bits() int {
+	usable := 0
+	for _, class := range p.Classes {
+		for _, r := range class {
+			if !strings.ContainsRune(p.Forbidden, r) {
+				usable++
+			}
+		}
+	}
+	if usable == 0 {
+		return 0
+	}
+	return int(float64(p.Length) * math.Log2(float64(usable)))
 }
 
 // ErrPolicy is wrapped by errors about a policy that no value can satisfy.

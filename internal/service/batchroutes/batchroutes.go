@@ -25,6 +25,8 @@ type BatchRequest struct {
 	FirstAlone bool     `json:"first_alone,omitempty" doc:"Of each, one dependent is changed and proven before all others"`
 	AnyTime    bool     `json:"any_time,omitempty" doc:"No window counts"`
 	Way        string   `json:"way,omitempty" enum:"any,replace,overlap," doc:"overlap: only if both values are accepted for a time; replace: never so; any when empty"`
+	Length     int      `json:"length,omitempty" minimum:"0" maximum:"256" doc:"Characters of new passwords; the usual number when it is 0"`
+	Without    string   `json:"without,omitempty" maxLength:"100" doc:"Characters that new passwords must not have"`
 	AtOnce     int      `json:"at_once,omitempty" minimum:"0" maximum:"100" doc:"So many rotations run at the same time; 4 when it is 0"`
 	Reason     string   `json:"reason" minLength:"1" maxLength:"500"`
 }
@@ -52,7 +54,7 @@ func Register(r *routing.Router, s *store.Store, app func() *batches.Batches) {
 		b := in.Body
 		return routing.Answer(app().Create(ctx, routing.Who(ctx), batches.Ask{
 			Label: b.Label, Filters: b.Filters, Names: b.Names, Reason: b.Reason, AtOnce: b.AtOnce,
-			Wish: planning.Request{OnFailure: rotation.OnFailure(b.OnFailure), When: rotation.RestartPolicy(b.Restart), Patience: time.Duration(b.Patience) * time.Second, FirstAlone: b.FirstAlone, AnyTime: b.AnyTime, Way: b.Way},
+			Wish: planning.Request{OnFailure: rotation.OnFailure(b.OnFailure), When: rotation.RestartPolicy(b.Restart), Patience: time.Duration(b.Patience) * time.Second, FirstAlone: b.FirstAlone, AnyTime: b.AnyTime, Way: b.Way, Length: b.Length, Without: b.Without},
 		}))
 	})
 	routing.Add(r, http.MethodGet, "/batches/{id}", "get-batch", "Show how far one is", func(ctx context.Context, in *routing.IDInput) (*routing.Body[records.Batch], error) {

@@ -10,6 +10,7 @@ import (
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/naming"
@@ -365,7 +366,7 @@ func (h *Hands) prepare(ctx context.Context) rotation.Outcome {
 	if err != nil {
 		return certainly(err)
 	}
-	value, err := h.acts.custody.Make(ctx, h.Credential, own.Current, h.Rotation.Plan.Type)
+	value, err := h.acts.custody.Make(ctx, h.Credential, credential.Wanted{Like: own.Current, Type: h.Rotation.Plan.Type, Length: h.Rotation.Plan.Length, Without: h.Rotation.Plan.Without})
 	if err != nil {
 		return certainly(err)
 	}

@@ -14,8 +14,8 @@ import (
 // Every kind of note that is more than worth knowing is judged, once, with what to
 // do about it.
 func TestNotesAreJudged(t *testing.T) {
-	kinds := []rotation.NoteKind{rotation.NoteLatent, rotation.NoteIrreplaceable, rotation.NoteDoubtful, rotation.NoteLeft, rotation.NoteByHand, rotation.NoteExposed, rotation.NoteUnexplained, rotation.NoteOutOfReach, rotation.NoteAmbiguous, rotation.NoteAcceptor, rotation.NoteAlone}
-	fails := map[rotation.NoteKind]bool{rotation.NoteIrreplaceable: true, rotation.NoteDoubtful: true, rotation.NoteOutOfReach: true, rotation.NoteAmbiguous: true, rotation.NoteAcceptor: true}
+	kinds := []rotation.NoteKind{rotation.NoteLatent, rotation.NoteIrreplaceable, rotation.NoteDoubtful, rotation.NoteLeft, rotation.NoteByHand, rotation.NoteExposed, rotation.NoteUnexplained, rotation.NoteOutOfReach, rotation.NoteAmbiguous, rotation.NoteAcceptor, rotation.NoteAlone, rotation.NoteWay, rotation.NoteWindow}
+	fails := map[rotation.NoteKind]bool{rotation.NoteIrreplaceable: true, rotation.NoteDoubtful: true, rotation.NoteOutOfReach: true, rotation.NoteAmbiguous: true, rotation.NoteAcceptor: true, rotation.NoteWay: true, rotation.NoteWindow: true}
 	for _, kind := range kinds {
 		lines := NoteChecks("dir", []rotation.Note{{Kind: rotation.NoteInfo, Text: "nothing"}, {Kind: kind, Text: "words"}, {Kind: rotation.NoteOverlap, Text: "both"}})
 		require.Len(t, lines, 1, kind)

@@ -38,6 +38,10 @@ type Request struct {
 	AtWindowEnd rotation.WindowEnd // pause when empty
 	FirstAlone  bool               // one dependent is changed and proven before all others
 	Way         string             // see policies.WayOverlap; any when empty
+	// Length is of a new password, 0 for the usual one; Without are characters that it must
+	// not have.
+	Length  int
+	Without string
 	// Type is of the new value, where a kind of credential has types; "" for that of
 	// the old one.
 	Type string
@@ -57,6 +61,9 @@ func (w *Request) Check(now time.Time) error {
 	}
 	if w.When == "" {
 		w.When = rotation.RestartNow
+	}
+	if w.Length != 0 && (w.Length < 12 || w.Length > 256) || len(w.Without) > 100 {
+		return fmt.Errorf("%w: a password has 12 to 256 characters, and up to 100 are named that it must not have", app.ErrInput)
 	}
 	switch w.AtWindowEnd {
 	case "", rotation.EndPause, rotation.EndUndo:

@@ -1,6 +1,7 @@
 package planning
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -27,11 +28,16 @@ func TestRequests(t *testing.T) {
 		"stopped, and never started": {Request{OnFailure: undo, When: rotation.RestartLeave, StopFirst: true}, "restarts that are now"},
 		"stopped before its window":  {Request{OnFailure: undo, When: rotation.RestartWindow, NotBefore: now, NotAfter: now.Add(time.Hour), StopFirst: true}, "restarts that are now"},
 		"stopped for an assignment":  {Request{OnFailure: undo, Assign: []records.DependentID{1}, StopFirst: true}, "a change of the credential itself"},
-		"no policy":                  {Request{}, `unknown policy ""`},
+		"no policy":                  {Request{}, `on failure: stop, continue or undo, not ""`},
 		"no such time":               {Request{OnFailure: undo, When: "soon"}, `unknown time for restarts "soon"`},
 		"a window":                   {Request{OnFailure: undo, When: rotation.RestartWindow, NotBefore: now, NotAfter: now.Add(time.Hour)}, ""},
 		"a window without an end":    {Request{OnFailure: undo, When: rotation.RestartWindow, NotBefore: now}, "an end after it"},
 		"a window that is over":      {Request{OnFailure: undo, When: rotation.RestartWindow, NotBefore: now.Add(-2 * time.Hour), NotAfter: now.Add(-time.Hour)}, "the window ended at 2026-11-28T01:00:00Z"},
+		"a long password":            {Request{OnFailure: undo, Length: 256, Without: "@"}, ""},
+		"too short a password":       {Request{OnFailure: undo, Length: 11}, "12 to 256 characters"},
+		"too long a password":        {Request{OnFailure: undo, Length: 257}, "12 to 256 characters"},
+		"less than no password":      {Request{OnFailure: undo, Length: -1}, "12 to 256 characters"},
+		"all that it must not have":  {Request{OnFailure: undo, Without: strings.Repeat("x", 101)}, "up to 100"},
 		"patience of a month":        {Request{OnFailure: undo, Patience: 30 * 24 * time.Hour}, ""},
 		"patience of more":           {Request{OnFailure: undo, Patience: 31 * 24 * time.Hour}, "can be waited for up to"},
 		"patience of less than none": {Request{OnFailure: undo, Patience: -time.Second}, "can be waited for up to"},

@@ -81,6 +81,8 @@ type Input struct {
 	Credential          string // name
 	Of                  credential.Kind
 	Type                string // of the new value, where a kind has types
+	Length              int    // of a new password
+	Without             string // characters that it must not have
 	Points              []Point
 	Authority           string // the systems that decide, in words
 	OnFailure           rotation.OnFailure
