@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import { Button } from 'ant-design-vue'
-import { computed, defineAsyncComponent, ref } from 'vue'
+import { computed, defineAsyncComponent } from 'vue'
 import { api, data, type ListQuery, type Schemas } from '../api/client'
 import PageHead from '../components/PageHead.vue'
 import StateTag from '../components/StateTag.vue'
 import When from '../components/When.vue'
 import type { Column } from '../lists/listing'
+import { useDecided } from '../lists/decided'
 import ListPage from '../lists/ListPage.vue'
 import { useSession } from '../state/session'
 import { t } from '../texts'
@@ -31,21 +32,7 @@ const words = (m: Schemas['OrderMember']) =>
     .filter(Boolean)
     .join(', ')
 const members = (o: Order) => o.members.map(words).join(o.kind === 'sequence' ? ' → ' : ', ')
-const table = ref<{ reload: () => void }>()
-const said = ref('')
-const open = ref(false)
-const of = ref<Order>()
-const going = ref<Order>()
-function begin(order?: Order): void {
-  of.value = order
-  open.value = true
-}
-function done(words: string): void {
-  said.value = words
-  open.value = false
-  going.value = undefined
-  table.value?.reload()
-}
+const { holds, said, open, of, going, begin, done } = useDecided<Order>()
 const remove = (o: Order) =>
   data(api.DELETE('/api/v1/orders/{name}', { params: { path: { name: o.name }, query: { revision: o.revision } } }))
 </script>
@@ -56,7 +43,7 @@ const remove = (o: Order) =>
   >
   <p v-if="said" role="status">{{ said }}</p>
   <ListPage
-    ref="table"
+    :ref="holds"
     name="orders"
     :label="t('places.orders')"
     :columns="columns"

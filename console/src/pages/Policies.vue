@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { Button } from 'ant-design-vue'
-import { computed, defineAsyncComponent, ref } from 'vue'
+import { computed, defineAsyncComponent } from 'vue'
 import { api, data, type ListQuery, type Schemas } from '../api/client'
 import PageHead from '../components/PageHead.vue'
 import StateTag from '../components/StateTag.vue'
 import type { Column } from '../lists/listing'
+import { useDecided } from '../lists/decided'
 import ListPage from '../lists/ListPage.vue'
 import { useSession } from '../state/session'
 import { t } from '../texts'
@@ -29,21 +30,7 @@ const columns = computed<Column[]>(() => [
 const fetch = (query: ListQuery) => data(api.GET('/api/v1/policies', { params: { query } }))
 const key = (p: Policy) => p.id
 const often = (p: Policy) => (p.every_days ? t('policies.everyDays', p.every_days) : `${p.rule} (${p.zone})`)
-const table = ref<{ reload: () => void }>()
-const said = ref('')
-const open = ref(false)
-const of = ref<Policy>()
-const going = ref<Policy>()
-function begin(policy?: Policy): void {
-  of.value = policy
-  open.value = true
-}
-function done(words: string): void {
-  said.value = words
-  open.value = false
-  going.value = undefined
-  table.value?.reload()
-}
+const { holds, said, open, of, going, begin, done } = useDecided<Policy>()
 const remove = (p: Policy) =>
   data(api.DELETE('/api/v1/policies/{name}', { params: { path: { name: p.name }, query: { revision: p.revision } } }))
 </script>
@@ -54,7 +41,7 @@ const remove = (p: Policy) =>
   >
   <p v-if="said" role="status">{{ said }}</p>
   <ListPage
-    ref="table"
+    :ref="holds"
     name="policies"
     :label="t('places.policies')"
     :columns="columns"

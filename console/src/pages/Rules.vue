@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import { Button } from 'ant-design-vue'
-import { computed, defineAsyncComponent, ref } from 'vue'
+import { computed, defineAsyncComponent } from 'vue'
 import { api, data, type ListQuery, type Schemas } from '../api/client'
 import PageHead from '../components/PageHead.vue'
 import StateTag from '../components/StateTag.vue'
 import When from '../components/When.vue'
 import type { Column } from '../lists/listing'
+import { useDecided } from '../lists/decided'
 import ListPage from '../lists/ListPage.vue'
 import { useSession } from '../state/session'
 import { t } from '../texts'
@@ -28,21 +29,7 @@ const columns = computed<Column[]>(() => [
 ])
 const fetch = (query: ListQuery) => data(api.GET('/api/v1/rules', { params: { query } }))
 const key = (r: Rule) => r.id
-const table = ref<{ reload: () => void }>()
-const said = ref('')
-const open = ref(false)
-const of = ref<Rule>()
-const going = ref<string>()
-function begin(rule?: Rule): void {
-  of.value = rule
-  open.value = true
-}
-function done(words: string): void {
-  said.value = words
-  open.value = false
-  going.value = undefined
-  table.value?.reload()
-}
+const { holds, said, open, of, going, begin, done } = useDecided<Rule, string>()
 </script>
 
 <template>
@@ -50,7 +37,7 @@ function done(words: string): void {
     ><Button v-if="may" type="primary" @click="begin()">{{ t('rules.add') }}</Button></PageHead
   >
   <p v-if="said" role="status">{{ said }}</p>
-  <ListPage ref="table" name="rules" :label="t('places.rules')" :columns="columns" :fetch="fetch" :row-key="key" :empty="t('rules.empty')">
+  <ListPage :ref="holds" name="rules" :label="t('places.rules')" :columns="columns" :fetch="fetch" :row-key="key" :empty="t('rules.empty')">
     <template #label="{ row }"
       ><RouterLink :to="{ path: '/accounts', query: { f: `labels~${row.label}` } }">{{ row.label }}</RouterLink></template
     >

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { Button } from 'ant-design-vue'
-import { computed, defineAsyncComponent, ref } from 'vue'
+import { computed, defineAsyncComponent } from 'vue'
 import { api, data, type ListQuery, type Schemas } from '../api/client'
 import PageHead from '../components/PageHead.vue'
 import StateTag from '../components/StateTag.vue'
@@ -8,6 +8,7 @@ import { daysOf } from '../components/recurrence'
 import When from '../components/When.vue'
 import { lasting } from '../components/words'
 import type { Column } from '../lists/listing'
+import { useDecided } from '../lists/decided'
 import ListPage from '../lists/ListPage.vue'
 import { useSession } from '../state/session'
 import { t } from '../texts'
@@ -44,21 +45,7 @@ const counts = (w: Window) =>
     ...w.systems,
     ...w.dependents.map((d) => `${d.system}/${d.place}`),
   ].join(', ') || t('windows.ofNothing')
-const table = ref<{ reload: () => void }>()
-const said = ref('')
-const open = ref(false)
-const of = ref<Window>()
-const going = ref<Window>()
-function begin(window?: Window): void {
-  of.value = window
-  open.value = true
-}
-function done(words: string): void {
-  said.value = words
-  open.value = false
-  going.value = undefined
-  table.value?.reload()
-}
+const { holds, said, open, of, going, begin, done } = useDecided<Window>()
 const remove = (w: Window) =>
   data(api.DELETE('/api/v1/windows/{name}', { params: { path: { name: w.name }, query: { revision: w.revision } } }))
 </script>
@@ -69,7 +56,7 @@ const remove = (w: Window) =>
   >
   <p v-if="said" role="status">{{ said }}</p>
   <ListPage
-    ref="table"
+    :ref="holds"
     name="windows"
     :label="t('places.windows')"
     :columns="columns"

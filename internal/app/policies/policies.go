@@ -117,20 +117,13 @@ func (policies *Policies) check(ctx context.Context, v *records.Policy) error {
 	if v.Precedence < 0 || v.Precedence > 1_000_000 {
 		return fmt.Errorf("%w: the precedence is a number from 0 to 1,000,000", app.ErrInput)
 	}
-	switch {
-	case v.EveryDays == 0 && v.Rule == "":
-		return fmt.Errorf("%w: say how often: every so many days, or a recurrence rule", app.ErrInput)
-	case v.EveryDays != 0 && v.Rule != "":
-		return fmt.Errorf("%w: say how often in one way: every so many days, or a recurrence rule", app.ErrInput)
-	case v.EveryDays < 0 || v.EveryDays > 3660:
-		return fmt.Errorf("%w: every 1 to 3,660 days", app.ErrInput)
-	case v.Rule == "" && (v.Begins != "" || v.Zone != "" || v.Spread != 0):
-		return fmt.Errorf("%w: a beginning, a time zone and a spread belong to a recurrence rule", app.ErrInput)
-	case v.Spread < 0 || v.Spread > 366:
-		return fmt.Errorf("%w: it is spread over 1 to 366 openings", app.ErrInput)
-	case v.Length != 0 && (v.Length < 12 || v.Length > 256):
+	if err := checkOften(v.PolicySettings); err != nil {
+		return err
+	}
+	if v.Length != 0 && (v.Length < 12 || v.Length > 256) {
 		return fmt.Errorf("%w: a new password has 12 to 256 characters", app.ErrInput)
-	case v.AtWindowEnd != "" && v.Window == "":
+	}
+	if v.AtWindowEnd != "" && v.Window == "" {
 		return fmt.Errorf("%w: without a window none ends", app.ErrInput)
 	}
 	for _, one := range []struct {
@@ -158,6 +151,23 @@ func (policies *Policies) check(ctx context.Context, v *records.Policy) error {
 	}
 	_, err := policies.stagger(ctx, *v)
 	return err
+}
+
+// checkOften refuses what does not say how often, in one way.
+func checkOften(v records.PolicySettings) error {
+	switch {
+	case v.EveryDays == 0 && v.Rule == "":
+		return fmt.Errorf("%w: say how often: every so many days, or a recurrence rule", app.ErrInput)
+	case v.EveryDays != 0 && v.Rule != "":
+		return fmt.Errorf("%w: say how often in one way: every so many days, or a recurrence rule", app.ErrInput)
+	case v.EveryDays < 0 || v.EveryDays > 3660:
+		return fmt.Errorf("%w: every 1 to 3,660 days", app.ErrInput)
+	case v.Rule == "" && (v.Begins != "" || v.Zone != "" || v.Spread != 0):
+		return fmt.Errorf("%w: a beginning, a time zone and a spread belong to a recurrence rule", app.ErrInput)
+	case v.Spread < 0 || v.Spread > 366:
+		return fmt.Errorf("%w: it is spread over 1 to 366 openings", app.ErrInput)
+	}
+	return nil
 }
 
 // Ways in which a policy lets a value be replaced.
