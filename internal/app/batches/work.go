@@ -145,7 +145,7 @@ func (batches *Batches) rehearseOne(ctx context.Context, item *records.BatchItem
 	if err != nil {
 		return nil, err
 	}
-	rehearsal, err := batches.rotations.Rehearse(ctx, by, c, wish)
+	rehearsal, err := batches.rotations.Rehearse(ctx, by, c, wish.For(c.Kind))
 	switch {
 	case ctx.Err() != nil:
 		return nil, ctx.Err()
@@ -296,7 +296,7 @@ func (batches *Batches) startOne(ctx context.Context, v records.Batch, item *rec
 	}
 	// What is started is what was rehearsed just now: those before it may have changed what
 	// it stands on.
-	rehearsal, err := batches.rotations.Rehearse(ctx, by, c, wish)
+	rehearsal, err := batches.rotations.Rehearse(ctx, by, c, wish.For(c.Kind))
 	switch {
 	case ctx.Err() != nil:
 		return false, false, ctx.Err()
@@ -307,7 +307,7 @@ func (batches *Batches) startOne(ctx context.Context, v records.Batch, item *rec
 	case !busy.Take(rehearsal.Plan):
 		return false, true, nil
 	default:
-		id, err := batches.rotations.Start(ctx, by, c, wish, fmt.Sprintf("%s (batch %d)", v.Reason, v.ID), "")
+		id, err := batches.rotations.Start(ctx, by, c, wish.For(c.Kind), fmt.Sprintf("%s (batch %d)", v.Reason, v.ID), "")
 		switch {
 		case ctx.Err() != nil && id == 0:
 			return false, false, ctx.Err()

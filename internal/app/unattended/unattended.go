@@ -278,7 +278,7 @@ func (u *Unattended) rotate(ctx context.Context, p policies.Planned, busy *plann
 	if err != nil {
 		return 0, false, err.Error()
 	}
-	wish := Request(p.By)
+	wish := Request(p.By).For(c.Kind)
 	rehearsal, err := u.rotations.Rehearse(ctx, access.Service(), c, wish)
 	if err != nil {
 		return 0, false, err.Error()

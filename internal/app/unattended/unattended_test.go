@@ -20,6 +20,7 @@ import (
 	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/calendar"
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/records"
@@ -39,6 +40,7 @@ type yard struct {
 	fails   map[records.CredentialID]string // whose rehearsal does not pass
 	refuses map[records.CredentialID]error  // whose start is refused
 	touches map[records.CredentialID]string // what a rotation restarts
+	kinds   map[records.CredentialID]credential.Kind
 	others  map[records.AccountID]time.Time // when somebody else changed it
 	running []records.Rotation
 	started []records.CredentialID
@@ -69,7 +71,7 @@ func (y *yard) Refresh(context.Context) ([]policies.Planned, error) { return y.p
 func (y *yard) Frozen() bool                                        { return y.frozen }
 
 func (y *yard) Credential(_ context.Context, id records.CredentialID) (records.Credential, error) {
-	return records.Credential{ID: id, Name: fmt.Sprint("svc-", id)}, nil
+	return records.Credential{ID: id, Name: fmt.Sprint("svc-", id), Kind: y.kinds[id]}, nil
 }
 
 func (y *yard) KeepTurns(_ context.Context, kept []records.Turn, _ []records.CredentialID) error {
@@ -230,6 +232,21 @@ func TestQuietTime(t *testing.T) {
 	assert.Zero(t, y.kept[1].Failed)
 	assert.Equal(t, []planning.Request{{OnFailure: rotation.StopOnFailure, When: rotation.RestartLeave, Window: "nights", AtWindowEnd: rotation.EndUndo, FirstAlone: true, Way: "overlap", Patience: 90 * time.Second}}, y.asked)
 	assert.Equal(t, planning.Request{OnFailure: rotation.UndoOnFailure, When: rotation.RestartNow}, Request(records.Policy{}))
+}
+
+// What a policy says of passwords is not said of the keys for which it decides too.
+func TestPasswordsAndKeys(t *testing.T) {
+	y := newYard(t, 2)
+	y.kinds = map[records.CredentialID]credential.Kind{1: credential.Password, 2: credential.SSHKey}
+	for i := range y.planned {
+		y.planned[i].By.PolicySettings = records.PolicySettings{Length: 24, Without: "@", AtOnce: 1}
+	}
+	y.look()
+	wish := planning.Request{OnFailure: rotation.UndoOnFailure, When: rotation.RestartNow, Length: 24, Without: "@"}
+	assert.Equal(t, []planning.Request{wish}, y.asked)
+	y.planned, y.asked = y.planned[1:], nil
+	y.look()
+	assert.Equal(t, []planning.Request{{OnFailure: rotation.UndoOnFailure, When: rotation.RestartNow}}, y.asked)
 }
 
 // windowed is a plan whose change and restart wait for windows.

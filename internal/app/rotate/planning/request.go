@@ -6,6 +6,7 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/policies"
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
 )
@@ -48,6 +49,15 @@ type Request struct {
 }
 
 const longestPatience = 30 * 24 * time.Hour
+
+// For is what it asks of one among many credentials of different kinds: what it says of
+// passwords is said of no key.
+func (w Request) For(kind credential.Kind) Request {
+	if kind != credential.Password {
+		w.Length, w.Without = 0, ""
+	}
+	return w
+}
 
 // Check refuses what cannot be asked, and completes what was left out.
 func (w *Request) Check(now time.Time) error {
