@@ -65,9 +65,10 @@ func TestRotatedWhileNobodyWatches(t *testing.T) {
 	_, err = f.Freeze.End(ctx, ines, "it has moved")
 	require.ErrorIs(t, err, app.ErrRefused)
 
+	// This look begins it, or the duty that has one each minute did just before.
 	words, err = f.Unattended.Look(ctx)
 	require.NoError(t, err)
-	require.Equal(t, "1 have turns, 1 of them are due, 1 were begun now", words)
+	require.Contains(t, words, "1 have turns, 1 of them are due")
 	var r records.Rotation
 	require.Eventually(t, func() bool {
 		page, err := f.Store.Rotations(ctx, records.Query{})
@@ -138,9 +139,9 @@ func TestNotRotatedIsAFinding(t *testing.T) {
 	require.Greater(t, turn.Next.Sub(by.now()), 20*time.Hour, "the next opening")
 	f.estate.Directory.Update(larkmoor.DN("svc-berth"), func(e *directory.Entry) { e.Password = larkmoor.Passwords["svc-berth"] })
 	by.pass(24 * time.Hour)
-	words, err := f.Unattended.Look(ctx)
+	_, err = f.Unattended.Look(ctx) // or the duty that has one each minute, just before
 	require.NoError(t, err)
-	require.Contains(t, words, "1 were begun now")
+	require.Contains(t, f.turnOf(a).Words, "begun as rotation 1")
 	require.Eventually(t, func() bool {
 		_, err := f.Unattended.Look(ctx)
 		require.NoError(t, err)
