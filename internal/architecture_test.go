@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -100,12 +101,33 @@ func TestTheStoreAloneWrites(t *testing.T) {
 		if strings.HasPrefix(path, "store"+string(filepath.Separator)) {
 			return nil
 		}
-		for _, no := range []string{".InTx(", ".Enter(ctx, tx", "moss/internal/store/people\"", "moss/internal/store/custody\"", "moss/internal/store/changes\"", "moss/internal/store/labels\""} {
+		for _, no := range []string{".InTx(", ".Enter(ctx, tx", "moss/internal/store/people\"", "moss/internal/store/custody\"", "moss/internal/store/changes\"", "moss/internal/store/labels\"", "moss/internal/store/policies\"", "moss/internal/store/batches\""} {
 			require.NotContains(t, string(raw), no, "%s: only the store writes, and its parts are its own", path)
 		}
 		return nil
 	}))
 	require.Greater(t, looked, 300)
+}
+
+// mostLinesOfAFile is how much a file holds, of tests too: one idea.
+const mostLinesOfAFile = 500
+
+// TestFilesAreSmall holds files to that.
+func TestFilesAreSmall(t *testing.T) {
+	looked := 0
+	require.NoError(t, filepath.WalkDir("..", func(path string, entry fs.DirEntry, err error) error {
+		if err == nil && entry.IsDir() && entry.Name() == "node_modules" {
+			return filepath.SkipDir
+		}
+		if err != nil || entry.IsDir() || !slices.Contains([]string{".go", ".vue"}, filepath.Ext(path)) {
+			return err
+		}
+		raw, err := os.ReadFile(path)
+		looked++
+		require.LessOrEqual(t, strings.Count(string(raw), "\n"), mostLinesOfAFile, "%s: split it by idea", path)
+		return err
+	}))
+	require.Greater(t, looked, 500)
 }
 
 // mostLines is how much a room holds: more than a person reads at once.
