@@ -1,6 +1,8 @@
 package records
 
 import (
+	"fmt"
+	"strings"
 	"time"
 
 	"mossledger.example/moss/internal/connect"
@@ -27,6 +29,20 @@ type Rehearsal struct {
 	Plan         rotation.Plan     `json:"plan"`
 	Checks       []connect.Checked `json:"checks" nullable:"false"`
 	Verdict      string            `json:"verdict" enum:"passed,failed"`
+}
+
+// Failures are the first lines that kept it from passing, in words.
+func (r Rehearsal) Failures() string {
+	var out []string
+	for _, c := range r.Checks {
+		if c.Result == connect.CheckFailed {
+			out = append(out, strings.TrimSpace(c.System+": "+c.What+": "+c.Words))
+		}
+	}
+	if len(out) > 3 {
+		out = append(out[:3], fmt.Sprintf("and %d more", len(out)-3))
+	}
+	return strings.Join(out, "; ")
 }
 
 // Rotation is one rotation.

@@ -90,6 +90,7 @@ const (
 	mostAtOnce  = 100
 	usualAtOnce = 4
 	mostTold    = 20 // lines of a file that are wrong
+	mostBehind  = 20 // of one batch that are named beside one
 )
 
 // Create keeps a batch and begins to rehearse it. Nothing is kept when anything that it

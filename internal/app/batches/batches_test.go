@@ -47,6 +47,7 @@ type yard struct {
 	open   map[string]records.RotationID
 	most   int // so many ran at the same time
 	began  []string
+	looked int // so many rehearsals
 	held   bool // rotations do not end by themselves
 	frozen bool
 }
@@ -119,6 +120,7 @@ func (y *yard) Rehearse(_ context.Context, by access.Actor, c records.Credential
 	y.lock.Lock()
 	defer y.lock.Unlock()
 	assert.Equal(y.t, "ines", by.Name)
+	y.looked++
 	if words := y.fails[c.Name]; words != "" {
 		return records.Rehearsal{Verdict: "failed", Checks: []connect.Checked{{System: "quay1", What: "reach the system", Result: connect.CheckFailed, Words: words}}}, nil
 	}
@@ -227,6 +229,37 @@ func TestABatch(t *testing.T) {
 	rotations, err := y.Rotations(t.Context(), records.Query{Limit: 1})
 	require.NoError(t, err)
 	assert.Equal(t, "test (batch 1)", rotations.Items[0].Reason)
+}
+
+// What must wait for another of the batch is not rehearsed over and over meanwhile: each
+// rehearsal signs in everywhere.
+func TestWaitingIsQuiet(t *testing.T) {
+	y := newYard(t, 12)
+	y.held = true
+	for i := range 12 {
+		y.units[name(i)] = "berth.service"
+	}
+	v := y.create(Ask{Names: names(12), AtOnce: 4})
+	items, err := y.ItemsOf(t.Context(), v.ID)
+	require.NoError(t, err)
+	assert.Len(t, items[5].Behind, 11)
+	_, err = y.Batches.Start(t.Context(), ines, v.ID, false)
+	require.NoError(t, err)
+	looked := func() int {
+		y.lock.Lock()
+		defer y.lock.Unlock()
+		return y.looked
+	}
+	require.Eventually(t, func() bool { return looked() >= 24 }, 20*time.Second, 2*time.Millisecond, "all once, and each once more")
+	for range 50 {
+		y.wait(t.Context(), "all") // as often as something happens anywhere
+	}
+	assert.Equal(t, 24, looked())
+	y.held = false
+	y.end(name(0))
+	v = y.until(v.ID, records.BatchDone)
+	assert.Equal(t, 12, v.Done)
+	assert.ElementsMatch(t, names(12), y.began, "each once")
 }
 
 // When some do not pass, nothing is started unless asked; only what failed is tried again.

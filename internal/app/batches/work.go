@@ -13,7 +13,6 @@ import (
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/rotate/planning"
-	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
@@ -113,14 +112,22 @@ func (batches *Batches) rehearse(ctx context.Context, v records.Batch, by access
 	if err := errors.Join(append(errs, ctx.Err())...); err != nil {
 		return err
 	}
+	touching := map[string][]int{}
+	for i, places := range touches {
+		for _, place := range places {
+			touching[place] = append(touching[place], i)
+		}
+	}
 	for i := range items {
 		if len(touches[i]) == 0 {
 			continue
 		}
 		items[i].Behind = []string{}
-		for j := range items {
-			if j != i && len(items[i].Behind) < 20 && slices.ContainsFunc(touches[i], func(p string) bool { return slices.Contains(touches[j], p) }) {
-				items[i].Behind = append(items[i].Behind, items[j].Credential)
+		for _, place := range touches[i] {
+			for _, j := range touching[place] {
+				if j != i && len(items[i].Behind) < mostBehind && !slices.Contains(items[i].Behind, items[j].Credential) {
+					items[i].Behind = append(items[i].Behind, items[j].Credential)
+				}
 			}
 		}
 		if len(items[i].Behind) > 0 {
@@ -152,7 +159,7 @@ func (batches *Batches) rehearseOne(ctx context.Context, item *records.BatchItem
 	case err != nil:
 		item.State, item.Words = records.ItemBlocked, batches.base.Redact(ctx, err.Error())
 	case rehearsal.Verdict != "passed":
-		item.State, item.Words = records.ItemBlocked, "the rehearsal failed: "+failures(rehearsal.Checks)
+		item.State, item.Words = records.ItemBlocked, "the rehearsal failed: "+rehearsal.Failures()
 	default:
 		item.State, item.Words, item.Restarts = records.ItemReady, "the rehearsal passed", rehearsal.Plan.Restarts()
 		touches = planning.Touches(rehearsal.Plan)
@@ -162,23 +169,10 @@ func (batches *Batches) rehearseOne(ctx context.Context, item *records.BatchItem
 	return touches, err
 }
 
-// failures are the lines of a rehearsal that kept it from passing.
-func failures(checks []connect.Checked) string {
-	var out []string
-	for _, c := range checks {
-		if c.Result == connect.CheckFailed {
-			out = append(out, strings.TrimSpace(c.System+": "+c.What+": "+c.Words))
-		}
-	}
-	if len(out) > 3 {
-		out = append(out[:3], fmt.Sprintf("and %d more", len(out)-3))
-	}
-	return strings.Join(out, "; ")
-}
-
 // run carries out what is ready, so many at the same time, until all has ended or a
 // person stopped it.
 func (batches *Batches) run(ctx context.Context, v records.Batch, by access.Actor, wish planning.Request) error {
+	waiting := planning.NewWaiting()
 	for ctx.Err() == nil {
 		now, err := batches.store.Batch(ctx, v.ID)
 		if err != nil {
@@ -207,7 +201,7 @@ func (batches *Batches) run(ctx context.Context, v records.Batch, by access.Acto
 		}
 		begun := 0
 		if now.State == records.BatchRunning && !batches.freeze.Frozen() {
-			if begun, err = batches.begin(ctx, v, items, v.AtOnce-open, by, wish); err != nil {
+			if begun, err = batches.begin(ctx, v, items, v.AtOnce-open, by, wish, waiting); err != nil {
 				return err
 			}
 		}
@@ -263,17 +257,22 @@ func (batches *Batches) settle(ctx context.Context, items []records.BatchItem) (
 
 // begin starts what is ready, as far as there is room and nothing that runs touches the
 // same.
-func (batches *Batches) begin(ctx context.Context, v records.Batch, items []records.BatchItem, room int, by access.Actor, wish planning.Request) (begun int, err error) {
+func (batches *Batches) begin(ctx context.Context, v records.Batch, items []records.BatchItem, room int, by access.Actor, wish planning.Request, waiting *planning.Waiting) (begun int, err error) {
+	unfinished, err := batches.store.Unfinished(ctx)
+	if err != nil {
+		return 0, err
+	}
+	before := planning.NewBusy(unfinished)
 	for i := range items {
 		item := &items[i]
-		if item.State != records.ItemReady || room <= 0 || ctx.Err() != nil {
+		if item.State != records.ItemReady || room <= 0 || ctx.Err() != nil || waiting.Still(item.CredentialID, before, batches.base.Now()) {
 			continue
 		}
 		unfinished, err := batches.store.Unfinished(ctx)
 		if err != nil {
 			return begun, err
 		}
-		started, later, err := batches.startOne(ctx, v, item, planning.NewBusy(unfinished), by, wish)
+		started, later, err := batches.startOne(ctx, v, item, planning.NewBusy(unfinished), by, wish, waiting)
 		if err != nil {
 			return begun, err
 		}
@@ -289,7 +288,7 @@ func (batches *Batches) begin(ctx context.Context, v records.Batch, items []reco
 }
 
 // startOne rehearses an item once more and starts it. later: not beside what runs now.
-func (batches *Batches) startOne(ctx context.Context, v records.Batch, item *records.BatchItem, busy *planning.Busy, by access.Actor, wish planning.Request) (started, later bool, err error) {
+func (batches *Batches) startOne(ctx context.Context, v records.Batch, item *records.BatchItem, busy *planning.Busy, by access.Actor, wish planning.Request, waiting *planning.Waiting) (started, later bool, err error) {
 	c, err := batches.store.Credential(ctx, item.CredentialID)
 	if err != nil {
 		return false, false, err
@@ -303,8 +302,9 @@ func (batches *Batches) startOne(ctx context.Context, v records.Batch, item *rec
 	case err != nil:
 		item.State, item.Words = records.ItemFailed, batches.base.Redact(ctx, err.Error())
 	case rehearsal.Verdict != "passed":
-		item.State, item.Words = records.ItemBlocked, "the rehearsal failed: "+failures(rehearsal.Checks)
+		item.State, item.Words = records.ItemBlocked, "the rehearsal failed: "+rehearsal.Failures()
 	case !busy.Take(rehearsal.Plan):
+		waiting.Behind(item.CredentialID, rehearsal.Plan)
 		return false, true, nil
 	default:
 		id, err := batches.rotations.Start(ctx, by, c, wish.For(c.Kind), fmt.Sprintf("%s (batch %d)", v.Reason, v.ID), "")

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -18,7 +17,6 @@ import (
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/policies"
 	"mossledger.example/moss/internal/app/rotate/planning"
-	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/calendar"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
@@ -55,13 +53,14 @@ type Unattended struct {
 	turns     Turns
 	rotations Rotations
 	freeze    Frozen
+	waiting   *planning.Waiting
 	turn      sync.Mutex
 	kicked    atomic.Bool
 }
 
 // New makes one.
 func New(base *app.Base, store Store, turns Turns, rotations Rotations, freeze Frozen) *Unattended {
-	return &Unattended{base: base, store: store, turns: turns, rotations: rotations, freeze: freeze}
+	return &Unattended{base: base, store: store, turns: turns, rotations: rotations, freeze: freeze, waiting: planning.NewWaiting()}
 }
 
 // defaultAtOnce is how many rotations of a policy run at the same time where it does not
@@ -70,6 +69,10 @@ const (
 	defaultAtOnce = 4
 	together      = 4
 )
+
+// apartAgain is after how long one is looked at again that would wait for another window
+// too long.
+const apartAgain = 30 * time.Minute
 
 // beingTried stands there while one is; after a crash it stands there still.
 const beingTried = "it is being rehearsed"
@@ -166,6 +169,7 @@ func (u *Unattended) start(ctx context.Context, planned []policies.Planned) (sta
 		return 0, err
 	}
 	busy := planning.NewBusy(unfinished)
+	list = slices.DeleteFunc(list, func(p policies.Planned) bool { return u.waiting.Still(p.CredentialID, busy, u.base.Now()) })
 	if err := u.makeRoom(ctx, planned, unfinished, room); err != nil {
 		return 0, err
 	}
@@ -284,12 +288,14 @@ func (u *Unattended) rotate(ctx context.Context, p policies.Planned, busy *plann
 		return 0, false, err.Error()
 	}
 	if rehearsal.Verdict != "passed" {
-		return 0, false, "the rehearsal failed: " + failures(rehearsal.Checks)
+		return 0, false, "the rehearsal failed: " + rehearsal.Failures()
 	}
 	if window := apart(rehearsal.Plan, u.base.Now(), p.NextEnds); window != "" {
+		u.waiting.Until(p.CredentialID, u.base.Now().Add(apartAgain))
 		return 0, true, "what it restarts in the window " + window + " could not sign in between its change and that window: it waits until both are open"
 	}
 	if !busy.Take(rehearsal.Plan) {
+		u.waiting.Behind(p.CredentialID, rehearsal.Plan)
 		return 0, true, "another rotation that runs restarts or writes the same: it comes after that"
 	}
 	id, err = u.rotations.Start(ctx, access.Service(), c, wish, fmt.Sprintf("policy %s: its turn of %s", p.Policy, p.Due.UTC().Format(time.RFC3339)), "")
@@ -316,20 +322,6 @@ func apart(plan rotation.Plan, from, until time.Time) string {
 		}
 	}
 	return ""
-}
-
-// failures are the lines of a rehearsal that kept it from passing.
-func failures(checks []connect.Checked) string {
-	var out []string
-	for _, c := range checks {
-		if c.Result == connect.CheckFailed {
-			out = append(out, strings.TrimSpace(c.System+": "+c.What+": "+c.Words))
-		}
-	}
-	if len(out) > 3 {
-		out = append(out[:3], fmt.Sprintf("and %d more", len(out)-3))
-	}
-	return strings.Join(out, "; ")
 }
 
 // longDue is after how long being due is grave.

@@ -209,12 +209,26 @@ func TestOneAfterTheOther(t *testing.T) {
 	y.running = []records.Rotation{{ID: 9, Plan: planOf(y.touches[3])}}
 	assert.Contains(t, y.look(), "1 were begun now")
 	require.Len(t, y.started, 1)
+	require.Len(t, y.asked, 3)
 	assert.Contains(t, []records.CredentialID{1, 2}, y.started[0])
 	for _, id := range []records.CredentialID{3 - y.started[0], 3} {
 		assert.Zero(t, y.kept[id].Failed)
 		assert.Zero(t, y.kept[id].Tried, "it is tried again in the same opening")
 		assert.Contains(t, y.kept[id].Words, "another rotation")
 	}
+
+	// While it is so, none is rehearsed over and over: that signs in everywhere.
+	first := int(y.started[0])
+	y.planned[first-1].Running = true
+	y.running = append(y.running, records.Rotation{ID: 10, Plan: planOf(y.touches[1])})
+	for range 5 {
+		y.now = y.now.Add(time.Minute)
+		assert.Contains(t, y.look(), "0 were begun now")
+	}
+	assert.Len(t, y.asked, 3)
+	y.running = nil
+	assert.Contains(t, y.look(), "2 were begun now")
+	assert.Len(t, y.asked, 5)
 }
 
 // For a while after somebody else changed it, it is left alone; what a policy says is what

@@ -3,6 +3,7 @@ package planning
 import (
 	"slices"
 	"sync"
+	"time"
 
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
@@ -31,13 +32,63 @@ func (b *Busy) Take(plan rotation.Plan) bool {
 	b.lock.Lock()
 	defer b.lock.Unlock()
 	places := Touches(plan)
-	if slices.ContainsFunc(places, func(p string) bool { return b.at[p] }) {
+	if b.any(places) {
 		return false
 	}
 	for _, p := range places {
 		b.at[p] = true
 	}
 	return true
+}
+
+func (b *Busy) any(places []string) bool {
+	return slices.ContainsFunc(places, func(p string) bool { return b.at[p] })
+}
+
+// Waiting remembers why some were put off, so that none is rehearsed over and over, which
+// signs in everywhere, while it cannot begin yet. Safe for concurrent use.
+type Waiting struct {
+	lock sync.Mutex
+	of   map[records.CredentialID]putOff
+}
+
+type putOff struct {
+	places []string // of which something was taken
+	until  time.Time
+}
+
+// NewWaiting remembers nothing yet.
+func NewWaiting() *Waiting { return &Waiting{of: map[records.CredentialID]putOff{}} }
+
+// Behind puts one off while anything of what its plan touches is taken.
+func (w *Waiting) Behind(id records.CredentialID, plan rotation.Plan) {
+	w.lock.Lock()
+	defer w.lock.Unlock()
+	w.of[id] = putOff{places: Touches(plan)}
+}
+
+// Until puts one off until a time.
+func (w *Waiting) Until(id records.CredentialID, at time.Time) {
+	w.lock.Lock()
+	defer w.lock.Unlock()
+	w.of[id] = putOff{until: at}
+}
+
+// Still says whether one is still put off; what is not is forgotten.
+func (w *Waiting) Still(id records.CredentialID, busy *Busy, now time.Time) bool {
+	w.lock.Lock()
+	defer w.lock.Unlock()
+	busy.lock.Lock()
+	defer busy.lock.Unlock()
+	why, known := w.of[id]
+	if !known {
+		return false
+	}
+	if busy.any(why.places) || now.Before(why.until) {
+		return true
+	}
+	delete(w.of, id)
+	return false
 }
 
 // Touches are the places that a plan restarts or writes, each as one text.
