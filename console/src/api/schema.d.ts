@@ -4475,6 +4475,8 @@ export interface components {
             /** Format: date-time */
             made: string;
             made_for: string;
+            /** @description What was known before it began and is not as one would wish, or stands outside its plan */
+            not_covered: string[];
             /** @description In a sentence */
             outcome: string;
             /** @description What is known of its dependents, the weakest first */

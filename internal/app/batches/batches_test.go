@@ -47,7 +47,7 @@ type yard struct {
 	open   map[string]records.RotationID
 	most   int // so many ran at the same time
 	began  []string
-	looked int // so many rehearsals
+	looked int  // so many rehearsals
 	held   bool // rotations do not end by themselves
 	frozen bool
 }

@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -25,6 +26,7 @@ type Store interface {
 type Freeze struct {
 	base  *app.Base
 	store Store
+	turn  sync.Mutex // one freezes or thaws at a time
 	now   atomic.Pointer[records.Freeze]
 }
 
@@ -66,6 +68,8 @@ func (f *Freeze) Begin(ctx context.Context, by access.Actor, reason string) (rec
 	if strings.TrimSpace(reason) == "" {
 		return f.Now(), fmt.Errorf("%w: say why", app.ErrInput)
 	}
+	f.turn.Lock()
+	defer f.turn.Unlock()
 	if v := f.Now(); v.Frozen {
 		return v, fmt.Errorf("%w: %s", app.ErrRefused, Words(v))
 	}
@@ -78,6 +82,8 @@ func (f *Freeze) End(ctx context.Context, by access.Actor, reason string) (recor
 	if err := access.Decide(by, access.ThawAll, access.Object{Kind: "service", Name: "everything"}); err != nil {
 		return f.Now(), err
 	}
+	f.turn.Lock()
+	defer f.turn.Unlock()
 	was := f.Now()
 	switch {
 	case strings.TrimSpace(reason) == "":

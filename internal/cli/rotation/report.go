@@ -45,7 +45,12 @@ func reportOf(what, path, list string, columns []output.Column, rowsOf string) *
 			return output.Write(cmd.OutOrStdout(), format, columns, rows, v)
 		}
 		entries, _ := output.FieldOf(v, "evidence.entries").([]any)
-		fmt.Fprintf(cmd.OutOrStdout(), "%s %s: %s.\n%d entries of the ledger tell of it, each proven against the checkpoint of %s entries.\n\n", what, args[0], output.Safe(output.Show(v["outcome"])), len(entries), output.Show(output.FieldOf(v, "evidence.size")))
+		fmt.Fprintf(cmd.OutOrStdout(), "%s %s: %s.\n%d entries of the ledger tell of it, each with its proof to the checkpoint of %s entries (-o json).\n", what, args[0], output.Safe(output.Show(v["outcome"])), len(entries), output.Show(output.FieldOf(v, "evidence.size")))
+		left, _ := v["not_covered"].([]any)
+		for _, words := range left {
+			fmt.Fprintf(cmd.OutOrStdout(), "Not covered: %s\n", output.Safe(output.Show(words)))
+		}
+		fmt.Fprintln(cmd.OutOrStdout())
 		return output.Write(cmd.OutOrStdout(), format, columns, rows, v)
 	})
 	return cmd

@@ -39,6 +39,7 @@ type RotationReport struct {
 	Rotation      records.Rotation       `json:"rotation"`
 	Outcome       string                 `json:"outcome" doc:"In a sentence"`
 	Proven        string                 `json:"proven,omitempty" doc:"What is known of its dependents, the weakest first"`
+	NotCovered    []string               `json:"not_covered" nullable:"false" doc:"What was known before it began and is not as one would wish, or stands outside its plan"`
 	Steps         []ReportStep           `json:"steps" nullable:"false"`
 	Interruptions []records.Interruption `json:"interruptions" nullable:"false"`
 	Look          *records.Look          `json:"look,omitempty" doc:"The later look at it"`
@@ -127,6 +128,7 @@ func (n Needs) rotation(ctx context.Context, id records.RotationID) (RotationRep
 		return RotationReport{}, err
 	}
 	out := RotationReport{Made: n.Now().UTC(), MadeFor: routing.Who(ctx).Name, Rotation: r, Steps: stepsOf(r, state, journal), Proven: state.Proof().String(), Interruptions: []records.Interruption{}}
+	out.NotCovered = notCovered(r.Plan.Notes)
 	out.Outcome = outcome(r)
 	list, err := n.Store.Interruptions(ctx, id)
 	if err != nil {
@@ -156,18 +158,46 @@ func (n Needs) batch(ctx context.Context, id records.BatchID) (BatchReport, erro
 	return out, err
 }
 
+// notCovered are the notes of a plan that an auditor has to weigh: all but what is only
+// worth knowing.
+func notCovered(notes []rotation.Note) []string {
+	out := []string{}
+	for _, n := range notes {
+		if n.Kind != rotation.NoteInfo && n.Kind != rotation.NoteOverlap {
+			out = append(out, n.String())
+		}
+	}
+	return out
+}
+
+// outcome says what came of a rotation, and no more than its plan can prove.
 func outcome(r records.Rotation) string {
+	assigned := r.Plan.Kind == rotation.KindAssign
+	var words string
 	switch {
 	case r.Mode != string(rotation.ModeFinished):
 		return "it has not ended: it is " + r.Mode
+	case r.Result == rotation.FinishedDone && assigned:
+		words = "every dependent of its plan was given the account with its current value, and that was proven"
 	case r.Result == rotation.FinishedDone:
-		return "the credential was changed where it is accepted and everywhere it is known to be held, and that was proven"
+		words = "the credential was changed in every place of its plan, and that was proven"
+	case r.Result == rotation.FinishedUndone && assigned:
+		return "it was undone: its dependents have what they had before, and that was proven"
 	case r.Result == rotation.FinishedUndone:
 		return "it was undone: the former value is in force, and that was proven"
 	case r.Result == rotation.FinishedUndoFailed:
 		return "it could not be undone everywhere: the steps say where"
+	case assigned:
+		words = "dependents were given the account with its current value, and some steps failed: they say which"
+	default:
+		words = "the credential was changed, and some steps failed: they say which"
 	}
-	return "the credential was changed, and some steps failed: they say which"
+	if n := len(notCovered(r.Plan.Notes)); n == 1 {
+		words += "; 1 thing was known before that it does not cover"
+	} else if n > 1 {
+		words += fmt.Sprintf("; %d things were known before that it does not cover", n)
+	}
+	return words
 }
 
 // stepsOf are the steps in their order, with when each was begun and ended last.
