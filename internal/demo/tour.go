@@ -284,7 +284,7 @@ var tourSteps = []step{
 		if err := t.expect(ctx, 0, []string{"3 done"}, "batch", "retry", "1"); err != nil {
 			return err
 		}
-		return t.expect(ctx, 0, []string{"3 of 3 credentials were rotated as asked", "each proven against the checkpoint"}, "report", "batch", "1")
+		return t.expect(ctx, 0, []string{"3 of 3 credentials were rotated as asked", "each with its proof to the checkpoint"}, "report", "batch", "1")
 	}},
 	{"The windows hosts at the terminals: search the whole estate by executable, with a pattern, and group by system.", func(ctx context.Context, t *tour) error {
 		if err := t.expect(ctx, 0, []string{"north1 (6)", "skerry1 (6)"}, "dependent", "list", "--filter", "kind=service", "--filter", `executable*=*\quayline\*.exe*`, "--group-by", "system", "--columns", "place,state,start_mode,runs_as"); err != nil {

@@ -41,7 +41,7 @@ func TestUnattended(t *testing.T) {
 	require.Eventually(t, func() bool {
 		return strings.Contains(u.moss(0, "schedule", "list", "--filter", "credential=svc-tidefeed"), "planned")
 	}, 2*time.Minute, time.Second, "its next turn is tomorrow")
-	assert.Contains(t, u.moss(0, "report", "rotation", "1"), "each proven against the checkpoint")
+	assert.Contains(t, u.moss(0, "report", "rotation", "1"), "each with its proof to the checkpoint")
 	b.page("/schedule?view=calendar", "rotation", "schedule")
 	b.open("/policies", "tonight")
 	b.press("Change")
