@@ -26,7 +26,7 @@ var layers = [][]string{
 	{"internal/app/survey"},
 	{"internal/app/findings"},
 	{"internal/app/picture"},
-	{"internal/app/inventory", "internal/app/labels", "internal/app/people", "internal/app/policies"},
+	{"internal/app/inventory", "internal/app/labels", "internal/app/messages", "internal/app/people", "internal/app/policies"},
 	{"internal/app/approval", "internal/app/freeze", "internal/app/schedule", "internal/app/sealed"},
 	{"internal/app/access"},
 	{"internal/app"},
@@ -101,7 +101,7 @@ func TestTheStoreAloneWrites(t *testing.T) {
 		if strings.HasPrefix(path, "store"+string(filepath.Separator)) {
 			return nil
 		}
-		for _, no := range []string{".InTx(", ".Enter(ctx, tx", "moss/internal/store/people\"", "moss/internal/store/custody\"", "moss/internal/store/changes\"", "moss/internal/store/labels\"", "moss/internal/store/policies\"", "moss/internal/store/batches\""} {
+		for _, no := range []string{".InTx(", ".Enter(ctx, tx", "moss/internal/store/people\"", "moss/internal/store/custody\"", "moss/internal/store/changes\"", "moss/internal/store/labels\"", "moss/internal/store/policies\"", "moss/internal/store/batches\"", "moss/internal/store/messages\""} {
 			require.NotContains(t, string(raw), no, "%s: only the store writes, and its parts are its own", path)
 		}
 		return nil

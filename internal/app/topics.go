@@ -2,6 +2,8 @@ package app
 
 import (
 	"fmt"
+	"strconv"
+	"strings"
 	"sync"
 
 	"mossledger.example/moss/internal/records"
@@ -54,3 +56,10 @@ func SurveyTopic(id records.SurveyID) string { return fmt.Sprintf("survey/%d", i
 
 // RotationTopic names the topic of a rotation.
 func RotationTopic(id records.RotationID) string { return fmt.Sprintf("rotation/%d", id) }
+
+// RotationOf reads the number of a rotation out of such a name.
+func RotationOf(topic string) (id records.RotationID, is bool) {
+	digits, is := strings.CutPrefix(topic, "rotation/")
+	n, err := strconv.ParseInt(digits, 10, 64)
+	return records.RotationID(n), is && err == nil
+}

@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	littleendian "encoding/binary"
 	"encoding/hex"
+	"encoding/pem"
 	"io/fs"
 	"net/url"
 	"os"
@@ -14,6 +15,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 	"unicode/utf16"
 
 	"github.com/stretchr/testify/assert"
@@ -50,6 +52,11 @@ func TestCanary(t *testing.T) {
 	u := &user{d.Process, t}
 	var said bytes.Buffer
 	run := func(exit int, args ...string) { said.WriteString(u.moss(exit, args...)) }
+
+	told := newDuty(t)
+	run(0, "notify", "add", "everything", "--webhook", told.URL, "--least", "informational", "--secret-file", u.file("duty.key", "Told-Canary-Value-91"),
+		"--ca-file", u.file("duty.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: told.Certificate().Raw}))))
+	run(0, "notify", "test", "everything")
 
 	account := "larkmoor-directory/svc-berth"
 	run(1, "custody", "take", account, "--password-file", u.file("wrong", "Wrong-Canary-Value-77"))
@@ -104,8 +111,15 @@ func TestCanary(t *testing.T) {
 	_, body := u.api("POST", "/api/v1/credentials/1/custody", u.token(), `{"value":"Misplaced-Canary-Value-5","colour":1}`)
 	said.WriteString(body)
 
+	run(0, "notify", "messages", "-o", "json", "--limit", "1000")
+	run(0, "notify", "show", "everything", "-o", "json")
+	require.Eventually(t, func() bool { return told.heard("dependent.explain", "QuayLineStore") > 0 }, time.Minute, 100*time.Millisecond)
+	told.lock.Lock()
+	said.WriteString(told.raw.String())
+	told.lock.Unlock()
+
 	// What must not be found: the first values, the generated ones, ours.
-	secrets := map[string]string{"manager": larkmoor.ManagerPassword, "user": demo.UserPassword, "wrong": "Wrong-Canary-Value-77", "misplaced": "Misplaced-Canary-Value-5"}
+	secrets := map[string]string{"manager": larkmoor.ManagerPassword, "user": demo.UserPassword, "wrong": "Wrong-Canary-Value-77", "misplaced": "Misplaced-Canary-Value-5", "told": "Told-Canary-Value-91"}
 	for name, password := range larkmoor.Passwords {
 		secrets[name] = password
 	}
@@ -130,7 +144,7 @@ func TestCanary(t *testing.T) {
 	places := map[string][]byte{"answers": said.Bytes()}
 	require.NoError(t, filepath.WalkDir(d.Folder, func(path string, entry fs.DirEntry, err error) error {
 		name := strings.TrimPrefix(path, d.Folder+"/")
-		if err != nil || entry.IsDir() || strings.HasSuffix(name, ".pw") || name == "wrong" || name == "odile.key" || name == "config/session.json" {
+		if err != nil || entry.IsDir() || strings.HasSuffix(name, ".pw") || name == "wrong" || name == "odile.key" || name == "duty.key" || name == "config/session.json" {
 			return err // those are the user's own files
 		}
 		raw, err := os.ReadFile(path)

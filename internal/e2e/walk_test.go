@@ -56,6 +56,8 @@ func places(u *user) [][2]string {
 		{"/policies", "No policy yet"},
 		{"/windows", "No window yet"},
 		{"/orders", "Nothing is said of the order"},
+		{"/messages", "Nobody is told what happens"},
+		{"/messages?view=messages", "No message was made yet"},
 		{"/schedule?view=calendar", "Nothing is rotated by itself on this day"},
 		{"/schedule?view=duties", "verify everything in custody"},
 		{"/options", "There are none yet"},

@@ -23,7 +23,7 @@ import (
 var needs = map[string]string{
 	"samba": "samba-ad-dc", "samba-tool": "samba-ad-dc", "ldbadd": "ldb-tools", "slapd": "slapd", "slapadd": "slapd", "kinit": "krb5-user",
 	"mmdebstrap": "mmdebstrap", "systemd-nspawn": "systemd-container", "ip": "iproute2", "openssl": "openssl", "ldapsearch": "ldap-utils",
-	"mariadbd": "mariadb-server-core", "mariadb-install-db": "mariadb-server-core", "redis-server": "redis-server", "pg_ctlcluster": "postgresql", "pgbouncer": "pgbouncer", "busybox": "busybox-static",
+	"mariadbd": "mariadb-server-core", "mariadb-install-db": "mariadb-server-core", "redis-server": "redis-server", "pg_ctlcluster": "postgresql", "pgbouncer": "pgbouncer", "busybox": "busybox-static", "rsyslogd": "rsyslog",
 }
 
 // Available reports why the lab cannot run here, or nil.

@@ -42,6 +42,10 @@ type (
 	WindowID int64
 	// PolicyID numbers a policy.
 	PolicyID int64
+	// RecipientID numbers a recipient of messages.
+	RecipientID int64
+	// MessageID numbers a message.
+	MessageID int64
 	// OrderID numbers an order of restarts.
 	OrderID int64
 	// BatchID numbers a batch.

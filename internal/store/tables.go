@@ -1,7 +1,7 @@
 // Package store knows SQL and tables, alone. What is seen of the estate is here:
 // systems, accounts, dependents, findings and surveys; persons and what they wait
 // for are in people, credentials and their rotations in custody, what became of things
-// in changes, windows and policies in policies, and what all of them stand on is in database.
+// in changes, windows and policies in policies, who is told in messages, and what all of them stand on is in database.
 package store
 
 import (
@@ -14,6 +14,7 @@ import (
 	"mossledger.example/moss/internal/store/custody"
 	"mossledger.example/moss/internal/store/database"
 	"mossledger.example/moss/internal/store/labels"
+	"mossledger.example/moss/internal/store/messages"
 	"mossledger.example/moss/internal/store/people"
 	"mossledger.example/moss/internal/store/policies"
 )
@@ -27,6 +28,7 @@ type Store struct {
 	*labels.Labels
 	*policies.Tables
 	*batches.Batches
+	*messages.Messages
 }
 
 // Open opens or creates the database in a folder and brings it up to date. It
@@ -40,7 +42,7 @@ func openWith(ctx context.Context, driver, folder string, now func() time.Time) 
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}, Log: &changes.Log{DB: db}, Labels: &labels.Labels{DB: db}, Tables: &policies.Tables{DB: db}, Batches: &batches.Batches{DB: db}}
+	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}, Log: &changes.Log{DB: db}, Labels: &labels.Labels{DB: db}, Tables: &policies.Tables{DB: db}, Batches: &batches.Batches{DB: db}, Messages: &messages.Messages{DB: db}}
 	db.TellTrouble = s.tellLedger
 	return s, nil
 }

@@ -51,6 +51,10 @@ const (
 	StartBatch         Action = "start-batch"
 	StopBatch          Action = "stop-batch"
 	RetryBatch         Action = "retry-batch"
+	SaveRecipient      Action = "save-recipient"
+	RemoveRecipient    Action = "remove-recipient"
+	TestRecipient      Action = "test-recipient"
+	RetryMessages      Action = "retry-messages"
 	CancelSurvey       Action = "cancel-survey"
 	ExplainDependent   Action = "explain-dependent"
 	StartDependents    Action = "start-dependents"
@@ -96,6 +100,7 @@ var (
 	administrators = rule{roles: []string{RoleAdministrator}}
 	inventory      = rule{roles: []string{RoleAdministrator, RoleOperator}}
 	auditors       = rule{roles: []string{RoleAuditor, RoleAdministrator}}
+	watchers       = rule{roles: []string{RoleAuditor, RoleAdministrator, RoleOperator}}
 	everybody      = rule{roles: []string{anyone}}
 )
 
@@ -146,6 +151,14 @@ var rules = map[Action]rule{
 	"get-rotation-page":   {roles: []string{RoleAuditor, RoleAdministrator, RoleOperator}},
 	"get-batch-report":    {roles: []string{RoleAuditor, RoleAdministrator, RoleOperator}},
 	"get-batch-page":      {roles: []string{RoleAuditor, RoleAdministrator, RoleOperator}},
+	SaveRecipient:         administrators,
+	RemoveRecipient:       administrators,
+	TestRecipient:         administrators,
+	RetryMessages:         inventory,
+	"list-recipients":     watchers,
+	"get-recipient":       watchers,
+	"list-messages":       watchers,
+	"list-event-names":    readers,
 	"list-windows":        readers,
 	"get-window":          readers,
 	"list-policies":       readers,

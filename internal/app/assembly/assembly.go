@@ -20,6 +20,7 @@ import (
 	"mossledger.example/moss/internal/app/freeze"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/labels"
+	"mossledger.example/moss/internal/app/messages"
 	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/app/policies"
@@ -30,6 +31,7 @@ import (
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/app/survey"
 	"mossledger.example/moss/internal/app/unattended"
+	"mossledger.example/moss/internal/connect/tell"
 	"mossledger.example/moss/internal/store"
 	"mossledger.example/moss/internal/store/database"
 )
@@ -73,6 +75,7 @@ type Application struct {
 	Freeze     *freeze.Freeze
 	Unattended *unattended.Unattended
 	Batches    *batches.Batches
+	Messages   *messages.Messages
 
 	duties []schedule.Duty
 }
@@ -114,6 +117,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	})
 	a.Unattended = unattended.New(base, a.Store, a.Policies, a.Rotations, a.Freeze)
 	a.Batches = batches.New(base, a.Store, a.Rotations, a.Picture, a.Freeze)
+	a.Messages = messages.New(base, a.Store, tell.Send)
 	a.Rotations.After(a.Unattended.Kick)
 	a.Policies.Changed(a.Unattended.Kick)
 	a.Diagnoses = diagnose.New(base, a.Store, a.Sealed, a.Inventory, a.Surveys, a.Custody, a.Rotations)
@@ -124,7 +128,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 			base.Log.Error("rules could not be applied after a survey", "error", err)
 		}
 	})
-	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Looks.LookAgain}, {Name: "rotate", Title: "rotate what is due by policies", Every: lookEvery, Do: a.Unattended.Look}}
+	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Looks.LookAgain}, {Name: "rotate", Title: "rotate what is due by policies", Every: lookEvery, Do: a.Unattended.Look}, {Name: "forget", Title: "forget old messages", Every: 24 * time.Hour, Do: a.Messages.Forget}}
 	if err := a.Inventory.BindExisting(ctx); err != nil {
 		return nil, fmt.Errorf("bind what is there to its systems: %w", err)
 	}
@@ -148,6 +152,7 @@ func (a *Application) Start(ctx context.Context) error {
 	if err := a.Labels.Recover(ctx); err != nil {
 		return fmt.Errorf("apply rules that were saved: %w", err)
 	}
+	a.Messages.Start()
 	a.Custody.SettleLater()
 	a.Schedule.Start(a.duties...)
 	return nil

@@ -47,7 +47,7 @@ func (policies *Policies) SaveOrder(ctx context.Context, by access.Actor, v reco
 }
 
 func checkOrder(v *records.Order) error {
-	if err := checkName("an order", v.Name); err != nil {
+	if err := app.CheckName("an order", v.Name); err != nil {
 		return err
 	}
 	least := 1

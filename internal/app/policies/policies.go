@@ -62,14 +62,6 @@ func Zone(name string) (*time.Location, error) {
 	return zone, nil
 }
 
-// checkName refuses what cannot be typed or told apart easily.
-func checkName(what, name string) error {
-	if err := rules.CheckLabel(name); err != nil {
-		return fmt.Errorf("%w: %q cannot be the name of %s: small letters, digits, dots, dashes and underscores, a letter or digit first, at most 63", app.ErrInput, name, what)
-	}
-	return nil
-}
-
 // Save keeps a policy: a new one when it has no revision.
 func (policies *Policies) Save(ctx context.Context, by access.Actor, v records.Policy) (records.Policy, error) {
 	if err := access.Decide(by, access.SavePolicy, access.Object{Kind: "policy", Name: v.Name}); err != nil {
@@ -94,7 +86,7 @@ func (policies *Policies) Save(ctx context.Context, by access.Actor, v records.P
 // before is the policy that is replaced, by its name; v gets its number.
 func (policies *Policies) before(ctx context.Context, v *records.Policy) (was records.Policy, err error) {
 	v.ID = 0
-	if err := checkName("a policy", v.Name); err != nil {
+	if err := app.CheckName("a policy", v.Name); err != nil {
 		return was, err
 	}
 	if v.Revision == 0 {

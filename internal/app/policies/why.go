@@ -163,7 +163,7 @@ func (policies *Policies) Preview(ctx context.Context, by access.Actor, draft re
 		return out, err
 	}
 	if !remove {
-		if err := checkName("a policy", draft.Name); err != nil {
+		if err := app.CheckName("a policy", draft.Name); err != nil {
 			return out, err
 		}
 		if err := policies.check(ctx, &draft); err != nil {

@@ -69,7 +69,7 @@ func (policies *Policies) SaveWindow(ctx context.Context, by access.Actor, v rec
 	if err := access.Decide(by, access.SaveWindow, access.Object{Kind: "window", Name: v.Name}); err != nil {
 		return WindowNow{}, err
 	}
-	if err := checkName("a window", v.Name); err != nil {
+	if err := app.CheckName("a window", v.Name); err != nil {
 		return WindowNow{}, err
 	}
 	w, err := windowOf(v)

@@ -5,7 +5,6 @@ package policies
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"fmt"
 
 	"mossledger.example/moss/internal/core/ledger"
@@ -15,81 +14,6 @@ import (
 
 // Tables are those of all that.
 type Tables struct{ *database.DB }
-
-// named is a row with a name that is changed by revision.
-type named struct {
-	table, what, name string
-	id, revision      int64
-	columns           []string // besides name, description, changed and changed_by
-	values            []any
-	description, by   string
-}
-
-// found tells whether there is a row, by the error of reading it.
-func found(err error) (bool, error) {
-	if errors.Is(database.OrNotFound(err), records.ErrNotFound) {
-		return false, nil
-	}
-	return err == nil, err
-}
-
-// save adds a row, or replaces the one that was seen; ErrConflict when there is one of its
-// name already, ErrStale when it is not the one that was seen.
-func (s *Tables) save(ctx context.Context, tx *sql.Tx, v named) (int64, error) {
-	columns := append([]string{"name", "description", "changed", "changed_by"}, v.columns...)
-	values := append([]any{v.name, v.description, s.Stamp(), v.by}, v.values...)
-	var other int64
-	if there, err := found(tx.QueryRowContext(ctx, "SELECT id FROM "+v.table+" WHERE name = ?", v.name).Scan(&other)); err != nil || there && other != v.id {
-		if err != nil {
-			return 0, err
-		}
-		return 0, fmt.Errorf("%s %q: %w", v.what, v.name, records.ErrConflict)
-	}
-	if v.id == 0 {
-		marks, list := "", ""
-		for i, c := range columns {
-			if i > 0 {
-				marks, list = marks+",", list+","
-			}
-			marks, list = marks+"?", list+c
-		}
-		res, err := tx.ExecContext(ctx, "INSERT INTO "+v.table+" ("+list+") VALUES ("+marks+")", values...) //nolint:gosec // names of our own tables and columns
-		if err != nil {
-			return 0, err
-		}
-		return database.Made[int64](res)
-	}
-	sets := "revision = revision + 1"
-	for _, c := range columns {
-		sets += ", " + c + " = ?"
-	}
-	res, err := tx.ExecContext(ctx, "UPDATE "+v.table+" SET "+sets+" WHERE id = ? AND revision = ?", append(values, v.id, v.revision)...) //nolint:gosec // the same
-	if err != nil {
-		return 0, err
-	}
-	return v.id, v.stale(res)
-}
-
-func (v named) stale(res sql.Result) error {
-	if n, err := res.RowsAffected(); err != nil || n == 0 {
-		return fmt.Errorf("%s %q: %w", v.what, v.name, records.ErrStale)
-	}
-	return nil
-}
-
-// remove takes a row away; ErrStale when it is not the one that was seen.
-func (s *Tables) remove(ctx context.Context, v named, entries []ledger.Entry) error {
-	return s.InTx(ctx, func(tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "DELETE FROM "+v.table+" WHERE id = ? AND revision = ?", v.id, v.revision) //nolint:gosec // the name of one of our own tables
-		if err != nil {
-			return err
-		}
-		if err := v.stale(res); err != nil {
-			return err
-		}
-		return s.Enter(ctx, tx, entries...)
-	})
-}
 
 const policyColumns = `p.id, p.name, p.label, p.precedence, p.paused, p.settings, p.description, p.revision, p.changed, p.changed_by, COALESCE((SELECT w.name FROM windows w WHERE w.id = p.window_id), ''),
 	` + policyCount + `, ` + policyDue
@@ -145,8 +69,8 @@ func (s *Tables) Policy(ctx context.Context, name string) (records.Policy, error
 	return v, nil
 }
 
-func namedPolicy(v records.Policy) named {
-	return named{table: "policies", what: "policy", name: v.Name, id: int64(v.ID), revision: v.Revision, description: v.Description, by: v.ChangedBy}
+func namedPolicy(v records.Policy) database.Named {
+	return database.Named{Table: "policies", What: "policy", Name: v.Name, ID: int64(v.ID), Revision: v.Revision, Description: v.Description, By: v.ChangedBy}
 }
 
 // SavePolicy adds one, or replaces the one that was seen. ErrConflict when another one has
@@ -154,7 +78,7 @@ func namedPolicy(v records.Policy) named {
 func (s *Tables) SavePolicy(ctx context.Context, v records.Policy, entries ...ledger.Entry) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		var other string
-		if there, err := found(tx.QueryRowContext(ctx, "SELECT name FROM policies WHERE precedence = ? AND id <> ?", v.Precedence, v.ID).Scan(&other)); err != nil || there {
+		if there, err := database.Found(tx.QueryRowContext(ctx, "SELECT name FROM policies WHERE precedence = ? AND id <> ?", v.Precedence, v.ID).Scan(&other)); err != nil || there {
 			if err != nil {
 				return err
 			}
@@ -169,9 +93,9 @@ func (s *Tables) SavePolicy(ctx context.Context, v records.Policy, entries ...le
 			window = id
 		}
 		row := namedPolicy(v)
-		row.columns = []string{"label", "precedence", "window_id", "paused", "settings"}
-		row.values = []any{v.Label, v.Precedence, window, v.Paused, database.AsJSON(v.PolicySettings)}
-		if _, err := s.save(ctx, tx, row); err != nil {
+		row.Columns = []string{"label", "precedence", "window_id", "paused", "settings"}
+		row.Values = []any{v.Label, v.Precedence, window, v.Paused, database.AsJSON(v.PolicySettings)}
+		if _, err := database.SaveNamed(ctx, s.DB, tx, row); err != nil {
 			return err
 		}
 		return s.Enter(ctx, tx, entries...)
@@ -180,7 +104,7 @@ func (s *Tables) SavePolicy(ctx context.Context, v records.Policy, entries ...le
 
 // RemovePolicy removes one, and the turns that came of it.
 func (s *Tables) RemovePolicy(ctx context.Context, v records.Policy, entries ...ledger.Entry) error {
-	return s.remove(ctx, namedPolicy(v), entries)
+	return database.RemoveNamed(ctx, s.DB, namedPolicy(v), entries)
 }
 
 const orderColumns = "o.id, o.name, o.kind, o.at_once, o.members, o.description, o.revision, o.changed, o.changed_by"
@@ -226,16 +150,16 @@ func (s *Tables) Order(ctx context.Context, name string) (records.Order, error) 
 	return v, nil
 }
 
-func namedOrder(v records.Order) named {
-	return named{table: "orders", what: "order", name: v.Name, id: int64(v.ID), revision: v.Revision, description: v.Description, by: v.ChangedBy}
+func namedOrder(v records.Order) database.Named {
+	return database.Named{Table: "orders", What: "order", Name: v.Name, ID: int64(v.ID), Revision: v.Revision, Description: v.Description, By: v.ChangedBy}
 }
 
 // SaveOrder adds one, or replaces the one that was seen.
 func (s *Tables) SaveOrder(ctx context.Context, v records.Order, entries ...ledger.Entry) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		row := namedOrder(v)
-		row.columns, row.values = []string{"kind", "at_once", "members"}, []any{v.Kind, v.AtOnce, database.AsJSON(v.Members)}
-		if _, err := s.save(ctx, tx, row); err != nil {
+		row.Columns, row.Values = []string{"kind", "at_once", "members"}, []any{v.Kind, v.AtOnce, database.AsJSON(v.Members)}
+		if _, err := database.SaveNamed(ctx, s.DB, tx, row); err != nil {
 			return err
 		}
 		return s.Enter(ctx, tx, entries...)
@@ -244,5 +168,5 @@ func (s *Tables) SaveOrder(ctx context.Context, v records.Order, entries ...ledg
 
 // RemoveOrder removes one.
 func (s *Tables) RemoveOrder(ctx context.Context, v records.Order, entries ...ledger.Entry) error {
-	return s.remove(ctx, namedOrder(v), entries)
+	return database.RemoveNamed(ctx, s.DB, namedOrder(v), entries)
 }

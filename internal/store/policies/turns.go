@@ -155,7 +155,7 @@ const metaFreeze = "freeze"
 // FreezeNow returns whether everything is frozen, by whom, and why.
 func (s *Tables) FreezeNow(ctx context.Context) (v records.Freeze, err error) {
 	raw, err := s.Meta(ctx, metaFreeze)
-	if there, err := found(err); !there {
+	if there, err := database.Found(err); !there {
 		return v, err
 	}
 	return v, json.Unmarshal(raw, &v)

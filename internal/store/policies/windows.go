@@ -61,8 +61,8 @@ func (s *Tables) Window(ctx context.Context, name string) (records.Window, error
 	return v, nil
 }
 
-func namedWindow(v records.Window) named {
-	return named{table: "windows", what: "window", name: v.Name, id: int64(v.ID), revision: v.Revision, description: v.Description, by: v.ChangedBy}
+func namedWindow(v records.Window) database.Named {
+	return database.Named{Table: "windows", What: "window", Name: v.Name, ID: int64(v.ID), Revision: v.Revision, Description: v.Description, By: v.ChangedBy}
 }
 
 // SaveWindow adds one, or replaces the one that was seen, with what it counts for.
@@ -70,8 +70,8 @@ func namedWindow(v records.Window) named {
 func (s *Tables) SaveWindow(ctx context.Context, v records.Window, entries ...ledger.Entry) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		row := namedWindow(v)
-		row.columns, row.values = []string{"rule", "begins", "zone", "minutes"}, []any{v.Rule, v.Begins, v.Zone, v.Minutes}
-		id, err := s.save(ctx, tx, row)
+		row.Columns, row.Values = []string{"rule", "begins", "zone", "minutes"}, []any{v.Rule, v.Begins, v.Zone, v.Minutes}
+		id, err := database.SaveNamed(ctx, s.DB, tx, row)
 		if err != nil {
 			return err
 		}
@@ -108,7 +108,7 @@ func (s *Tables) SaveWindow(ctx context.Context, v records.Window, entries ...le
 // target has a window count for something that has none yet.
 func target(ctx context.Context, tx *sql.Tx, window int64, column, what string, value any) error {
 	var other string
-	there, err := found(tx.QueryRowContext(ctx, "SELECT w.name FROM window_targets t JOIN windows w ON w.id = t.window_id WHERE t."+column+" = ?", value).Scan(&other))
+	there, err := database.Found(tx.QueryRowContext(ctx, "SELECT w.name FROM window_targets t JOIN windows w ON w.id = t.window_id WHERE t."+column+" = ?", value).Scan(&other))
 	if err != nil {
 		return err
 	}
@@ -122,12 +122,12 @@ func target(ctx context.Context, tx *sql.Tx, window int64, column, what string, 
 // RemoveWindow removes one that no policy rotates in.
 func (s *Tables) RemoveWindow(ctx context.Context, v records.Window, entries ...ledger.Entry) error {
 	var policy string
-	there, err := found(s.Read.QueryRowContext(ctx, "SELECT name FROM policies WHERE window_id = ? ORDER BY name LIMIT 1", v.ID).Scan(&policy))
+	there, err := database.Found(s.Read.QueryRowContext(ctx, "SELECT name FROM policies WHERE window_id = ? ORDER BY name LIMIT 1", v.ID).Scan(&policy))
 	if err != nil {
 		return err
 	}
 	if there {
 		return database.InUse(fmt.Sprintf("the policy %q rotates in it", policy))
 	}
-	return s.remove(ctx, namedWindow(v), entries)
+	return database.RemoveNamed(ctx, s.DB, namedWindow(v), entries)
 }
