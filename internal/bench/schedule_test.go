@@ -11,6 +11,7 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/app/policies"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
@@ -47,7 +48,7 @@ func BenchmarkSchedule(b *testing.B) {
 		require.NoError(b, err)
 		require.NoError(b, s.TakeCustody(ctx, records.Secret{CredentialID: c.ID, Kind: credential.Password, AccountID: records.AccountID(i + 1), Sealed: []byte{1}, Fingerprint: fmt.Sprint("f", i)}, "ines", "taken"))
 	}
-	p := policies.New(base, s)
+	p := policies.New(base, s, approval.New(base, s))
 	ines := access.Actor{Name: "ines", Roles: access.Roles()}
 	_, err = p.SaveWindow(ctx, ines, records.Window{Name: "nights", Rule: "FREQ=DAILY", Begins: "2026-01-01T22:00", Zone: "Europe/Oslo", Minutes: 240})
 	require.NoError(b, err)

@@ -24,6 +24,7 @@ type approval struct {
 	AskedBy string `json:"asked_by"`
 	Asked   string `json:"asked"`
 	State   string `json:"state"`
+	Expires string `json:"expires"`
 	By      string `json:"decided_by"`
 	Words   string `json:"words"`
 	Digest  string `json:"digest"`
@@ -38,17 +39,24 @@ type approval struct {
 func waits(cmd *cobra.Command, v output.Row) bool {
 	id := output.Show(v["waits_for_approval"])
 	if id != "" {
-		fmt.Fprintf(cmd.OutOrStdout(), "It waits: somebody else approves it with 'moss approval approve %s'.\n", id)
+		fmt.Fprintf(cmd.OutOrStdout(), "It waits: somebody else approves it with 'moss approval grant %s'.\n", id)
 	}
 	return id != ""
 }
 
 func (a approval) print(out io.Writer) {
 	fmt.Fprintf(out, "Approval %d (%s), asked by %s at %s: %s\n", a.ID, a.State, output.Safe(a.AskedBy), output.Safe(a.Asked), output.Safe(a.What))
+	if a.State == "asked" && a.Expires != "" {
+		fmt.Fprintf(out, "  It can be approved until %s.\n", output.Safe(a.Expires))
+	}
 	if a.Reason != "" {
 		fmt.Fprintf(out, "  Reason: %s\n", output.Safe(a.Reason))
 	}
 	for _, c := range a.Changes {
+		if c.From == "" {
+			fmt.Fprintf(out, "  %s: %s\n", output.Safe(c.Field), output.Safe(c.To))
+			continue
+		}
 		fmt.Fprintf(out, "  %s: %q -> %q\n", output.Safe(c.Field), c.From, c.To)
 	}
 	if a.By != "" || a.Words != "" {
@@ -77,7 +85,7 @@ func approvalCommand() *cobra.Command {
 	var words string
 	var yes bool
 	approve := &cobra.Command{
-		Use: "approve ID...", Short: "Approve what somebody else asked for; it is done at once", Args: api.Numbers(1, 100, "an approval", "approval list"), Long: "Shows each request, asks, and approves it. What was shown is what is approved: a request\nthat changed in the meantime is refused. Without a terminal give --yes.",
+		Use: "grant ID...", Aliases: []string{"approve"}, Short: "Approve what somebody else asked for; it is done at once", Args: api.Numbers(1, 100, "an approval", "approval list"), Long: "Shows each request, asks, and approves it. What was shown is what is approved: a request\nthat changed in the meantime is refused. Without a terminal give --yes.",
 		RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
 			var list []approval
 			for _, id := range args {

@@ -49,7 +49,7 @@ func TestExitCodes(t *testing.T) {
 		{2, "rotate show abc"},
 		{2, "rotate undo"},
 		{2, "explain abc"},
-		{2, "approval approve 1 b"},
+		{2, "approval grant 1 b"},
 		{2, "system confirm-absence nowhere"},
 		{3, "system check nowhere"},
 		{3, "survey run nowhere"},

@@ -33,6 +33,7 @@ func TestOutputHasItsSchema(t *testing.T) {
 	u.moss(0, "window", "add", "nights", "--at", "22:00", "--for", "4h", "--zone", "Europe/Oslo", "--system", "north1")
 	u.moss(0, "policy", "add", "monthly", "--every", "30d", "--window", "nights", "--yes")
 	u.moss(0, "order", "add", "berths", "--group", "quay*/berth*")
+	u.moss(0, "requirement", "add", "wide", "--restarts", "500")
 	u.moss(0, "notify", "add", "trail", "--syslog", "127.0.0.1:9", "--least", "informational")
 	u.moss(0, "rotate", "run", "--filter", "name=svc-fuelcard", "--reason", "shapes")
 	require.Eventually(t, func() bool { return strings.Contains(u.moss(0, "notify", "messages"), "trail") }, time.Minute, time.Second)
@@ -40,7 +41,7 @@ func TestOutputHasItsSchema(t *testing.T) {
 	for line, schema := range map[string]string{
 		"account list": "Account", "credential list": "Credential", "dependent list": "Dependent", "system list": "System", "finding list --all": "Finding",
 		"steward list": "Steward", "survey list": "Survey", "rotate list": "Rotation", "socket list": "SocketOf", "ledger list": "Entry", "user list": "User", "token list": "Token",
-		"approval list": "Approval", "change list": "SeenChange", "change list --net": "SeenChange", "rule list": "Rule", "rule fields": "Question", "label list": "Label", "label list larkmoor-directory/svc-berth": "AccountLabel", "schedule duties": "Planned", "schedule list": "Turn", "schedule nights --days 40": "Night", "policy list": "Policy", "window list": "WindowNow", "order list": "Order", "batch list": "Batch", "notify list": "Recipient", "notify messages": "Message", "notify events": "EventName", "system kinds": "Description",
+		"approval list": "Approval", "change list": "SeenChange", "change list --net": "SeenChange", "rule list": "Rule", "rule fields": "Question", "label list": "Label", "label list larkmoor-directory/svc-berth": "AccountLabel", "schedule duties": "Planned", "schedule list": "Turn", "schedule nights --days 40": "Night", "policy list": "Policy", "window list": "WindowNow", "order list": "Order", "batch list": "Batch", "requirement list": "Requirement", "notify list": "Recipient", "notify messages": "Message", "notify events": "EventName", "system kinds": "Description",
 	} {
 		item, err := compiler.Compile("openapi.json#/components/schemas/" + schema)
 		require.NoError(t, err, schema)
@@ -56,7 +57,7 @@ func TestOutputHasItsSchema(t *testing.T) {
 			require.NoError(t, item.Validate(v), line)
 		}
 	}
-	for line, schema := range map[string]string{"account show svc-berth": "AccountDetail", "change show 1": "SeenChange", "rule show shapes": "Rule", "window show nights": "WindowNow", "policy show monthly": "Policy", "policy why svc-berth": "Why", "freeze": "Freeze", "batch show 1": "Batch", "notify show trail": "Recipient", "report rotation 1": "RotationReport", "report batch 1": "BatchReport", "system show quay1": "System", "rotate show 1": "RotationNow", "credential show svc-berth": "CredentialDetail", "radius svc-berth": "Radius"} {
+	for line, schema := range map[string]string{"account show svc-berth": "AccountDetail", "change show 1": "SeenChange", "rule show shapes": "Rule", "window show nights": "WindowNow", "policy show monthly": "Policy", "policy why svc-berth": "Why", "freeze": "Freeze", "batch show 1": "Batch", "requirement show wide": "Requirement", "notify show trail": "Recipient", "report rotation 1": "RotationReport", "report batch 1": "BatchReport", "system show quay1": "System", "rotate show 1": "RotationNow", "credential show svc-berth": "CredentialDetail", "radius svc-berth": "Radius"} {
 		thing, err := compiler.Compile("openapi.json#/components/schemas/" + schema)
 		require.NoError(t, err, schema)
 		value, err := jsonschema.UnmarshalJSON(strings.NewReader(u.moss(0, append(strings.Fields(line), "-o", "json")...)))

@@ -89,3 +89,37 @@ func TestUnattended(t *testing.T) {
 		assert.Equal(t, 403, status, fmt.Sprint(c, raw))
 	}
 }
+
+// Two people through the real binary: one asks, cannot approve it, the other one grants it
+// and it begins; lifting what needs two takes two.
+func TestTwoPeople(t *testing.T) {
+	t.Parallel()
+	d, u := startDemo(t)
+	b := signedIn(t, d)
+	u.moss(0, "user", "add", "ola", "--role", "approver", "--password-file", u.file("ola.pw", "tide-and-fog-over-quay-9"))
+	u.moss(0, "label", "put", "larkmoor-directory/svc-tidefeed", "quay", "--reason", "asked for")
+	assert.Contains(t, u.moss(2, "requirement", "add", "none"), "say for which rotations")
+	u.moss(0, "requirement", "add", "quay", "--label", "quay", "--hours", "8")
+	assert.Contains(t, u.moss(0, "rotate", "rehearse", "svc-tidefeed"), "a second person is needed, for quay (label quay)")
+	assert.Contains(t, u.moss(0, "rotate", "run", "svc-tidefeed", "--reason", "leaked"), "moss approval grant 1")
+	assert.Contains(t, u.moss(1, "approval", "grant", "1", "--yes"), "somebody else approves it")
+	assert.Contains(t, u.moss(0, "requirement", "remove", "quay", "--yes"), "moss approval grant 2")
+	assert.Contains(t, u.moss(0, "requirement", "list"), "quay")
+	b.open("/requirements", "label quay")
+	b.accessible("requirements")
+	b.open("/approvals", "rotate svc-tidefeed")
+
+	ola := *u
+	process := *u.Process
+	process.Folder = t.TempDir()
+	ola.Process = &process
+	ola.moss(0, "login", "--server", d.URL, "--name", "ola", "--password-file", u.File("ola.pw"))
+	assert.Contains(t, ola.moss(0, "approval", "grant", "1", "--yes"), "started as rotation 1")
+	require.Eventually(t, func() bool { return strings.Contains(u.moss(0, "rotate", "list"), "done") }, time.Minute, 200*time.Millisecond)
+	assert.Contains(t, u.moss(0, "rotate", "show", "1", "-o", "json"), "approved by ola, approval 1")
+	ola.moss(0, "approval", "refuse", "2", "--reason", "it stays")
+	assert.Contains(t, u.moss(0, "requirement", "list"), "quay")
+	u.moss(0, "rotate", "rehearse", "svc-tidefeed")
+	assert.Contains(t, u.moss(0, "rotate", "run", "svc-tidefeed", "--reason", "leaked again", "--emergency", "seen on a public page"), "done")
+	assert.Contains(t, u.moss(0, "report", "rotation", "2", "-o", "json"), "in an emergency, without a second person: seen on a public page")
+}

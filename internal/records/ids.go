@@ -42,6 +42,8 @@ type (
 	WindowID int64
 	// PolicyID numbers a policy.
 	PolicyID int64
+	// RequirementID numbers a requirement.
+	RequirementID int64
 	// RecipientID numbers a recipient of messages.
 	RecipientID int64
 	// MessageID numbers a message.

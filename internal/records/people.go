@@ -12,14 +12,15 @@ const (
 	ApprovalAsked      = "asked"
 	ApprovalApproved   = "approved"
 	ApprovalRefused    = "refused"
-	ApprovalWithdrawn  = "withdrawn"  // by who asked
-	ApprovalSuperseded = "superseded" // something else was asked for in its place
+	ApprovalWithdrawn  = "withdrawn" // by who asked
+	ApprovalSuperseded = "superseded"
+	ApprovalExpired    = "expired" // nobody approved it in time // something else was asked for in its place
 )
 
 // Approval is something that one person asks for and another one approves.
 type Approval struct {
 	ID        ApprovalID      `json:"id"`
-	Kind      string          `json:"kind" enum:"endpoint,rotation,person"`
+	Kind      string          `json:"kind" enum:"endpoint,rotation,person,requirement"`
 	Subject   string          `json:"subject"`
 	What      string          `json:"what" doc:"In words"`
 	Changes   []ledger.Change `json:"changes" nullable:"false" doc:"Before and after"`
@@ -27,7 +28,8 @@ type Approval struct {
 	Reason    string          `json:"reason"`
 	AskedBy   string          `json:"asked_by"`
 	Asked     time.Time       `json:"asked"`
-	State     string          `json:"state" enum:"asked,approved,refused,withdrawn,superseded"`
+	State     string          `json:"state" enum:"asked,approved,refused,withdrawn,superseded,expired"`
+	Expires   time.Time       `json:"expires,omitzero" doc:"It cannot be approved after that"`
 	DecidedBy string          `json:"decided_by,omitempty"`
 	Decided   time.Time       `json:"decided,omitzero"`
 	Words     string          `json:"words" doc:"Of who decided, or what came of it"`

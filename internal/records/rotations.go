@@ -61,6 +61,7 @@ type Rotation struct {
 	RequestedBy    string          `json:"requested_by"`
 	Reason         string          `json:"reason"`
 	Override       string          `json:"override" doc:"Why it was started without a rehearsal that passed"`
+	Consent        string          `json:"consent,omitempty" doc:"How it came to begin although it needs a second person: who approved it, that nobody else could, or the emergency"`
 	RehearsalID    RehearsalID     `json:"rehearsal_id"`
 	OldSecret      SecretID        `json:"-"` // the value that was current when it began; 0 when that is not known
 	Started        time.Time       `json:"started"`

@@ -11,10 +11,12 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/app/assembly"
 	"mossledger.example/moss/internal/app/batches"
 	"mossledger.example/moss/internal/app/messages"
 	"mossledger.example/moss/internal/app/rotate"
+	"mossledger.example/moss/internal/service/approvalroutes"
 	"mossledger.example/moss/internal/service/batchroutes"
 	"mossledger.example/moss/internal/service/messageroutes"
 	"mossledger.example/moss/internal/service/policyroutes"
@@ -43,7 +45,7 @@ func (s *Service) registerAll() {
 	s.registerRotations()
 	s.registerCredentials()
 	s.registerOptions()
-	s.registerApprovals()
+	approvalroutes.Register(s.router(), s.store, func() *approval.Approvals { return s.app.Approvals })
 	s.registerLedger()
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"mossledger.example/moss/internal/app/rotate"
 	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
@@ -27,6 +28,7 @@ type StepNow struct {
 
 // RotationNow is a rotation with where it stands.
 type RotationNow struct {
+	Waiting
 	Rotation records.Rotation `json:"rotation"`
 	Steps    []StepNow        `json:"steps" nullable:"false"`
 	// Decisions are checked again when one is made: by then it may stand elsewhere.
@@ -133,7 +135,8 @@ type startRotationInput struct {
 	Keyed
 	Body struct {
 		RotationRequest
-		Reason string `json:"reason" minLength:"1" maxLength:"500"`
+		Reason    string `json:"reason" minLength:"1" maxLength:"500"`
+		Emergency string `json:"emergency,omitempty" maxLength:"500" doc:"Why it does not wait for the second person that it needs; everybody who is told anything is told of it"`
 	}
 }
 
@@ -186,13 +189,25 @@ func (s *Service) startRotation(ctx context.Context, in *startRotationInput) (*b
 	if err != nil {
 		return nil, err
 	}
-	id, err := once(ctx, s, in.Key, "rotation/"+c.ID.Ref(), in.Body, func(ctx context.Context) (records.RotationID, error) {
-		return s.app.Rotations.Start(ctx, who(ctx), c, request, in.Body.Reason, "")
+	id, err := once(ctx, s, in.Key, "rotation/"+c.ID.Ref(), in.Body, func(ctx context.Context) (int64, error) {
+		if in.Body.Emergency != "" {
+			id, err := s.app.Rotations.StartInEmergency(ctx, who(ctx), c, request, in.Body.Reason, in.Body.Emergency)
+			return int64(id), err
+		}
+		id, err := s.app.Rotations.Start(ctx, who(ctx), c, request, in.Body.Reason, "")
+		var waits *rotate.WaitsError
+		if errors.As(err, &waits) && waits.Refused == "" {
+			return -int64(waits.Approval), nil
+		}
+		return int64(id), err
 	})
 	if err != nil {
 		return nil, err
 	}
-	return answer(s.rotationNow(ctx, id))
+	if id < 0 {
+		return answer(RotationNow{Waiting: Waiting{records.ApprovalID(-id)}, Steps: []StepNow{}, Decisions: []string{}, Interruptions: []records.Interruption{}}, nil)
+	}
+	return answer(s.rotationNow(ctx, records.RotationID(id)))
 }
 
 // Overridden is a rotation that was started without a rehearsal, or the

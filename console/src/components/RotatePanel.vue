@@ -43,6 +43,8 @@ const wish = ref<Wish>({
 const reason = ref('')
 const typed = ref('')
 const asking = ref(false)
+const emergency = ref('')
+const waits = ref(0)
 // Asked for once a rehearsal has found service principal names without a key tab.
 const asksAcceptors = ref(false)
 const { busy, trouble, work } = useWork()
@@ -73,7 +75,7 @@ const path = async () => ({ id: props.credential ?? (await passwordOf(props.acco
 // What was rehearsed is what may be started, once: a click whose answer was
 // lost, and the click after it, carry the same key.
 const key = ref('')
-watch([rehearsal, reason], () => (key.value = crypto.randomUUID()))
+watch([rehearsal, reason, emergency], () => (key.value = crypto.randomUUID()))
 watch(
   () => JSON.stringify(body.value),
   () => (rehearsal.value = undefined),
@@ -90,11 +92,22 @@ const rehearse = () =>
 const rotate = () =>
   work('rotate', async () => {
     const params = { path: await path(), header: { 'Idempotency-Key': key.value } }
-    const started = await data(api.POST('/api/v1/credentials/{id}/rotations', { params, body: { ...body.value, reason: reason.value } }))
+    const started = await data(
+      api.POST('/api/v1/credentials/{id}/rotations', {
+        params,
+        body: { ...body.value, reason: reason.value, ...(emergency.value ? { emergency: emergency.value } : {}) },
+      }),
+    )
     asking.value = false
+    if (started.waits_for_approval) {
+      waits.value = started.waits_for_approval
+      return
+    }
     await router.push(`/rotations/${started.rotation.id}`)
   })
 
+// A requirement says so; the rehearsal names it.
+const needsTwo = computed(() => rehearsal.value?.rehearsal.checks.some((c) => c.what === 'one person is enough') ?? false)
 const passed = computed(() => rehearsal.value?.rehearsal.verdict === 'passed')
 const d = computed(() => (rehearsal.value ? decisionOf(rehearsal.value) : undefined))
 const subject = computed(() => rehearsal.value?.rehearsal.plan.credential ?? props.name ?? '')
@@ -140,11 +153,22 @@ function go(): void {
           :placeholder="t('fields.reasonRecorded')"
           :maxlength="500"
         />
+        <Input
+          v-if="needsTwo"
+          v-model:value="emergency"
+          class="reason"
+          :aria-label="t('rotate.emergency')"
+          :placeholder="t('rotate.emergency')"
+          :maxlength="500"
+        />
         <Tooltip :title="why">
           <Button type="primary" class="start-button" :disabled="why !== ''" :loading="busy === 'rotate'" @click="go">{{ label }}</Button>
         </Tooltip>
         <span v-if="why" class="soft">{{ why }}</span>
       </div>
+      <p v-if="waits" role="status">
+        <RouterLink to="/approvals">{{ t('rotate.waits', { n: waits }) }}</RouterLink>
+      </p>
     </template>
     <Modal
       v-model:open="asking"

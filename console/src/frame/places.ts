@@ -22,6 +22,7 @@ import {
   TagsOutlined,
   TeamOutlined,
   ToolOutlined,
+  UserSwitchOutlined,
   WarningOutlined,
 } from '@ant-design/icons-vue'
 import type { Component } from 'vue'
@@ -65,6 +66,7 @@ export const groups: { name: string; places: Place[] }[] = [
       { name: 'policies', path: '/policies', icon: FileProtectOutlined },
       { name: 'windows', path: '/windows', icon: FieldTimeOutlined },
       { name: 'orders', path: '/orders', icon: OrderedListOutlined },
+      { name: 'requirements', path: '/requirements', icon: UserSwitchOutlined },
       { name: 'messages', path: '/messages', icon: BellOutlined, roles: ['administrator', 'operator', 'auditor'] },
     ],
   },

@@ -21,9 +21,16 @@ const columns: Column[] = [
     title: t('fields.state'),
     field: 'state',
     content: 'state',
-    values: ['asked', 'approved', 'refused', 'withdrawn', 'superseded'],
+    values: ['asked', 'approved', 'refused', 'withdrawn', 'superseded', 'expired'],
   },
-  { key: 'kind', title: t('fields.kind'), field: 'kind', content: 'word', values: ['endpoint', 'rotation', 'person'], optional: true },
+  {
+    key: 'kind',
+    title: t('fields.kind'),
+    field: 'kind',
+    content: 'word',
+    values: ['endpoint', 'rotation', 'person', 'requirement'],
+    optional: true,
+  },
   { key: 'changes', title: t('approvals.changes'), content: 'text' },
   { key: 'asked_by', title: t('approvals.askedBy'), field: 'asked_by', content: 'word' },
   { key: 'asked', title: t('approvals.asked'), field: 'asked', content: 'time', compares: 'time' },
@@ -38,7 +45,9 @@ const fetch = (query: ListQuery) => data(api.GET('/api/v1/approvals', { params: 
 const key = (a: Approval) => a.id
 const own = (a: Approval) => a.asked_by.toLowerCase() === session.me?.name.toLowerCase()
 const changed = (a: Approval) =>
-  a.changes.map((c) => `${c.field}: ${c.from || t('words.nothing')} → ${c.to || t('words.nothing')}`).join('; ')
+  a.changes
+    .map((c) => (c.from ? `${c.field}: ${c.from} → ${c.to || t('words.nothing')}` : `${c.field}: ${c.to || t('words.nothing')}`))
+    .join('; ')
 
 const decide = (a: Approval, yes: boolean) =>
   work(`${yes}${a.id}`, async () => {
@@ -53,6 +62,9 @@ const fields = [
   { key: 'from', title: t('approvals.before'), content: 'place' as const, width: 150 },
   { key: 'to', title: t('approvals.after'), content: 'place' as const, width: 150 },
 ]
+/** A rotation changes nothing that stood there before: it has one column. */
+const fieldsOf = (a: Approval) =>
+  a.changes.some((c) => c.from) ? fields : [fields[0]!, { key: 'to', title: t('approvals.what'), content: 'place' as const, width: 300 }]
 </script>
 
 <template>
@@ -115,11 +127,12 @@ const fields = [
       <p>
         <StateTag :state="row.state" /> <span class="soft">{{ t('approvals.askedBy') }} {{ row.asked_by }}</span> <When :at="row.asked" />
       </p>
+      <p v-if="row.state === 'asked' && row.expires" class="soft">{{ t('approvals.until') }} <When :at="row.expires" /></p>
       <p v-if="row.reason" class="break">{{ row.reason }}</p>
       <PlainTable
         v-if="row.changes.length"
         :label="t('approvals.changes')"
-        :columns="fields"
+        :columns="fieldsOf(row)"
         :rows="row.changes"
         :row-key="(c) => c.field"
       />

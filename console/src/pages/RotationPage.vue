@@ -91,7 +91,8 @@ const drawing = computed(() =>
       <template #lead
         >{{ t('run.startedBy', { name: r.requested_by, reason: r.reason }) }} <When :at="r.started" />.
         {{ t('run.onFailure', { what: t(`rotate.onFailure.${r.on_failure}`) }) }}
-        <template v-if="r.override">{{ t('run.override', { words: r.override }) }}</template></template
+        <template v-if="r.override">{{ t('run.override', { words: r.override }) }}</template>
+        <template v-if="r.consent">{{ t('run.consent', { words: r.consent }) }}</template></template
       >
       <Button v-if="mayReport" :href="`/api/v1/rotations/${id}/report.html`" target="_blank">{{ t('run.report') }}</Button>
       <Segmented v-model:value="view" :options="views" :aria-label="t('run.view')" />

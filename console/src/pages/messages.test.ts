@@ -2,7 +2,9 @@ import { describe, expect, it, vi } from 'vitest'
 import RecipientForm from '../components/RecipientForm.vue'
 import { Refusal, serve } from '../testing/service'
 import { show } from '../testing/show'
+import RequirementForm from '../components/RequirementForm.vue'
 import Messages from './Messages.vue'
+import Requirements from './Requirements.vue'
 
 const duty = {
   id: 1,
@@ -90,5 +92,37 @@ describe('the form of a recipient', () => {
     await vi.waitFor(() => expect(service.sent()).toHaveLength(1))
     expect(service.sent()[0]!.body).toMatchObject({ revision: 4, description: 'the night watch', events: ['rotation.*'] })
     expect(service.sent()[0]!.body).not.toHaveProperty('secret')
+  })
+})
+
+describe('requirements', () => {
+  const quay = {
+    id: 3,
+    name: 'quay',
+    label: 'quay',
+    restarts: 10,
+    kinds: ['service'],
+    unread: true,
+    hours: 8,
+    revision: 2,
+    changed: '2026-11-01T00:00:00Z',
+    changed_by: 'ines',
+  }
+  it('says for which rotations, and that lifting one waits for somebody else', async () => {
+    serve({ 'GET /requirements': one(quay), 'DELETE /requirements/quay': { waits_for_approval: 7 } })
+    const p = await show(Requirements, { at: '/requirements' })
+    await vi.waitFor(() => expect(p.read()).toContain('label quay, 10 restarts or more, of service, systems are not read'))
+    await p.button('Remove').press()
+    await vi.waitFor(() => expect(p.read()).toContain('It waits for approval 7: somebody else grants it.'))
+  })
+  it('is kept only when it says something', async () => {
+    const service = serve({ 'PUT /requirements/wide': {} })
+    const p = await show(RequirementForm)
+    await p.field('Name').fill('wide')
+    expect(p.button('Save it').off, 'for all rotations is no requirement').toBe(true)
+    await p.field('So many dependents are restarted, or more').fill(10)
+    await p.button('Save it').press()
+    await vi.waitFor(() => expect(service.sent()).toHaveLength(1))
+    expect(service.sent()[0]!.body).toMatchObject({ restarts: 10, label: '', hours: 24, revision: 0 })
   })
 })

@@ -51,6 +51,8 @@ const (
 	StartBatch         Action = "start-batch"
 	StopBatch          Action = "stop-batch"
 	RetryBatch         Action = "retry-batch"
+	SaveRequirement    Action = "save-requirement"
+	RemoveRequirement  Action = "remove-requirement"
 	SaveRecipient      Action = "save-recipient"
 	RemoveRecipient    Action = "remove-recipient"
 	TestRecipient      Action = "test-recipient"
@@ -151,6 +153,10 @@ var rules = map[Action]rule{
 	"get-rotation-page":   {roles: []string{RoleAuditor, RoleAdministrator, RoleOperator}},
 	"get-batch-report":    {roles: []string{RoleAuditor, RoleAdministrator, RoleOperator}},
 	"get-batch-page":      {roles: []string{RoleAuditor, RoleAdministrator, RoleOperator}},
+	SaveRequirement:       administrators,
+	RemoveRequirement:     administrators,
+	"list-requirements":   readers,
+	"get-requirement":     readers,
 	SaveRecipient:         administrators,
 	RemoveRecipient:       administrators,
 	TestRecipient:         administrators,

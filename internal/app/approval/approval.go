@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
@@ -37,6 +38,8 @@ const (
 	KindEndpoint = "endpoint"
 	KindRotation = "rotation"
 	KindPerson   = "person"
+	// KindRequirement is to change or remove for which rotations a second person is needed.
+	KindRequirement = "requirement"
 )
 
 // Alone: nobody else could approve what this person asks for.
@@ -64,6 +67,8 @@ func (approvals *Approvals) Approve(ctx context.Context, by access.Actor, id rec
 	switch {
 	case v.State != records.ApprovalAsked:
 		return v, fmt.Errorf("%w: approval %d is %s", app.ErrRefused, id, v.State)
+	case !v.Expires.IsZero() && approvals.base.Now().After(v.Expires):
+		return v, fmt.Errorf("%w: approval %d waited until %s only: it has to be asked for again", app.ErrRefused, id, v.Expires.UTC().Format(time.RFC3339))
 	case digest != v.Digest:
 		return v, fmt.Errorf("%w: approval %d is not what was looked at: look at it again", app.ErrRefused, id)
 	}
@@ -95,6 +100,9 @@ func (approvals *Approvals) Approve(ctx context.Context, by access.Actor, id rec
 // stillMay is who asked, when they may still do what they asked for: a role that
 // was taken since, or a person who was disabled, ends what waits as well.
 func (approvals *Approvals) stillMay(ctx context.Context, v records.Approval, action access.Action) (access.Actor, error) {
+	if service := access.Service(); service.Is(v.AskedBy) {
+		return service, nil
+	}
 	user, err := approvals.store.User(ctx, v.AskedBy)
 	if err != nil && !errors.Is(err, app.ErrNotFound) {
 		return access.Actor{}, err
@@ -104,6 +112,15 @@ func (approvals *Approvals) stillMay(ctx context.Context, v records.Approval, ac
 		return asker, fmt.Errorf("%w: %s, who asked for it, may not do it any more: refuse it, and let somebody else ask", app.ErrRefused, v.AskedBy)
 	}
 	return asker, nil
+}
+
+// Expire ends requests that nobody approved in time.
+func (approvals *Approvals) Expire(ctx context.Context) (string, error) {
+	n, err := approvals.store.ExpireApprovals(ctx)
+	if n > 0 {
+		approvals.base.Topics.Wake("all")
+	}
+	return fmt.Sprintf("%d requests ended", n), err
 }
 
 // Carrier does what was approved.

@@ -107,7 +107,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	a.Custody = custody.New(base, a.Store, a.Sealed, a.Inventory, a.Picture, a.Surveys)
 	hands := acts.New(base, a.Store, a.Sealed, a.Inventory, a.Custody)
 	a.Looks = looks.New(base, a.Store, a.Sealed, hands)
-	a.Policies = policies.New(base, a.Store)
+	a.Policies = policies.New(base, a.Store, a.Approvals)
 	if a.Freeze, err = freeze.New(ctx, base, a.Store); err != nil {
 		return nil, err
 	}
@@ -128,7 +128,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 			base.Log.Error("rules could not be applied after a survey", "error", err)
 		}
 	})
-	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Looks.LookAgain}, {Name: "rotate", Title: "rotate what is due by policies", Every: lookEvery, Do: a.Unattended.Look}, {Name: "forget", Title: "forget old messages", Every: 24 * time.Hour, Do: a.Messages.Forget}}
+	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Looks.LookAgain}, {Name: "rotate", Title: "rotate what is due by policies", Every: lookEvery, Do: a.Unattended.Look}, {Name: "expire", Title: "end requests that nobody approved in time", Every: lookEvery, Do: a.Approvals.Expire}, {Name: "forget", Title: "forget old messages", Every: 24 * time.Hour, Do: a.Messages.Forget}}
 	if err := a.Inventory.BindExisting(ctx); err != nil {
 		return nil, fmt.Errorf("bind what is there to its systems: %w", err)
 	}

@@ -135,7 +135,7 @@ func TestSecretsGoOnlyWhereTheyWereGiven(t *testing.T) {
 		assert.False(t, report.OK())
 		last := report.Stages[len(report.Stages)-1]
 		assert.Equal(t, connect.StageSignIn, last.Stage)
-		assert.Contains(t, last.Detail, "moss approval approve")
+		assert.Contains(t, last.Detail, "moss approval grant")
 		f.survey("mine")
 		s.noSecret(t, "checked and surveyed")
 		waits, err := f.Store.WaitsFor(ctx, f.system("mine").ID)

@@ -135,7 +135,7 @@ func (u *Unapproved) Error() string {
 	if u.Approval == 0 {
 		return text + ": nobody asked for this change; look at who can write the database, then change the system back or again"
 	}
-	return fmt.Sprintf("%s: %s asked for it, another approver approves it with 'moss approval approve %d'", text, u.AskedBy, u.Approval)
+	return fmt.Sprintf("%s: %s asked for it, another approver approves it with 'moss approval grant %d'", text, u.AskedBy, u.Approval)
 }
 
 // Is makes it an ErrRefused for callers that decide.

@@ -18,6 +18,10 @@ type Store interface {
 	ExpectedInterruptions(ctx context.Context, system records.SystemID) (map[string]time.Duration, error)
 	KeepTurns(ctx context.Context, kept []records.Turn, gone []records.CredentialID) error
 	LabelsOf(ctx context.Context, account records.AccountID) ([]records.AccountLabel, error)
+	AllRequirements(ctx context.Context) ([]records.Requirement, error)
+	RemoveRequirement(ctx context.Context, v records.Requirement, entries ...ledger.Entry) error
+	Requirement(ctx context.Context, name string) (records.Requirement, error)
+	SaveRequirement(ctx context.Context, v records.Requirement, entries ...ledger.Entry) error
 	Order(ctx context.Context, name string) (records.Order, error)
 	Policy(ctx context.Context, name string) (records.Policy, error)
 	RemoveOrder(ctx context.Context, v records.Order, entries ...ledger.Entry) error

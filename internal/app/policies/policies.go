@@ -14,6 +14,7 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/core/calendar"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/ledger"
@@ -25,8 +26,9 @@ import (
 // Policies keeps policies, windows and orders, and says what comes of them. Safe for
 // concurrent use.
 type Policies struct {
-	base  *app.Base
-	store Store
+	approvals *approval.Approvals
+	base      *app.Base
+	store     Store
 	// changed is called when what policies say may be other than before; nil for nobody.
 	changed func()
 
@@ -36,8 +38,10 @@ type Policies struct {
 }
 
 // New makes one.
-func New(base *app.Base, store Store) *Policies {
-	return &Policies{base: base, store: store, staggers: map[string]*calendar.Stagger{}}
+func New(base *app.Base, store Store, approvals *approval.Approvals) *Policies {
+	policies := &Policies{base: base, store: store, approvals: approvals, staggers: map[string]*calendar.Stagger{}}
+	approvals.Carry(approval.KindRequirement, approval.Carrier{Action: access.SaveRequirement, CarryOut: policies.approvedRequirement})
+	return policies
 }
 
 // Changed has f called whenever policies or windows were changed.

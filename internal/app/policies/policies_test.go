@@ -16,6 +16,7 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/app/policies"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
@@ -67,7 +68,7 @@ func newOffice(t testing.TB, accounts int) *office {
 			break
 		}
 	}
-	o.Policies = policies.New(o.base, s)
+	o.Policies = policies.New(o.base, s, approval.New(o.base, s))
 	return o
 }
 

@@ -63,10 +63,13 @@ func (policies *Policies) evaluate(ctx context.Context, all []records.Policy, li
 			p.Since = now
 		}
 		p.PolicyID, p.Policy, p.Window = decides.ID, decides.Name, decides.Window
-		if p.Last.After(p.Tried) { // it was changed since, by whomever
-			p.Failed, p.Words = 0, ""
-		}
 		next, due := s.Due(who(c.CredentialID), p.last(), now)
+		if p.Last.After(p.Tried) { // it was changed since, by whomever
+			p.Failed = 0
+			if due.IsZero() { // what it waits for now stays to be read
+				p.Words = ""
+			}
+		}
 		if !due.IsZero() && !p.Tried.Before(next.From) { // once in each opening
 			next = s.Opening(next.To)
 		}

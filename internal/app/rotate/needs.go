@@ -17,6 +17,7 @@ type Store interface {
 	AllSystems(ctx context.Context) ([]records.System, error)
 	AppendJournal(ctx context.Context, v records.Rotation, r rotation.Record, mode string, result string, effects records.Effects, entries ...ledger.Entry) error
 	ApprovalWords(ctx context.Context, id records.ApprovalID, words string) error
+	Approvals(ctx context.Context, q records.Query) (records.Page[records.Approval], error)
 	BeginRotation(ctx context.Context, v records.Rotation, entries ...ledger.Entry) (records.RotationID, error)
 	Credential(ctx context.Context, id records.CredentialID) (records.Credential, error)
 	PasswordOf(ctx context.Context, account records.AccountID) (records.Credential, error)
@@ -31,5 +32,6 @@ type Store interface {
 	Rotations(ctx context.Context, q records.Query) (records.Page[records.Rotation], error)
 	SaveRehearsal(ctx context.Context, v *records.Rehearsal) error
 	SetFindings(ctx context.Context, scope string, list []records.Finding) error
+	SupersedeApprovals(ctx context.Context, kind, subject string) error
 	Unfinished(ctx context.Context) ([]records.Rotation, error)
 }

@@ -17,7 +17,8 @@ import (
 type approvedRotation struct {
 	Credential records.CredentialID `json:"credential"`
 	Wish       planning.Request     `json:"wish"`
-	Override   string               `json:"override"`
+	Override   string               `json:"override,omitempty"`
+	Digest     string               `json:"digest,omitempty"` // of the rehearsal that was approved; empty for an override
 }
 
 // Override starts a rotation without a rehearsal that passed, or asks for it:
@@ -41,7 +42,7 @@ func (rotations *Rotations) Override(ctx context.Context, by access.Actor, c rec
 	if err := wish.Check(rotations.base.Now()); err != nil {
 		return 0, 0, err
 	}
-	detail, err := json.Marshal(approvedRotation{c.ID, wish, override})
+	detail, err := json.Marshal(approvedRotation{Credential: c.ID, Wish: wish, Override: override})
 	if err != nil {
 		return 0, 0, err
 	}
@@ -62,7 +63,14 @@ func (rotations *Rotations) startApproved(ctx context.Context, by, asker access.
 	if err != nil {
 		return err
 	}
-	id, err := rotations.Start(ctx, asker, c, asked.Wish, v.Reason, fmt.Sprintf("%s (approved by %s, approval %d)", asked.Override, by.Name, v.ID))
+	if asked.Digest != "" {
+		id, err := rotations.startConsented(ctx, by, asker, c, asked, v)
+		if err != nil {
+			return err
+		}
+		return rotations.store.ApprovalWords(ctx, v.ID, fmt.Sprintf("started as rotation %d", id))
+	}
+	id, err := rotations.start(ctx, asker, c, asked.Wish, v.Reason, fmt.Sprintf("%s (approved by %s, approval %d)", asked.Override, by.Name, v.ID), consent{approved: fmt.Sprintf("approved by %s, approval %d", by.Name, v.ID)})
 	if err != nil {
 		return err
 	}

@@ -43,6 +43,13 @@ func (rotations *Rotations) Rehearse(ctx context.Context, by access.Actor, c rec
 	if err != nil {
 		return v, err
 	}
+	_, why, err := rotations.policies.Required(ctx, c.AccountID, plan, unreadIn(v))
+	if err != nil {
+		return v, err
+	}
+	for _, words := range why {
+		v.Checks = append(v.Checks, connect.Checked{System: c.System, What: secondCheck, Result: connect.CheckWarning, Words: "a second person is needed, for " + words, Next: "starting it asks for an approval; it begins once that is granted"})
+	}
 	v.Verdict = "passed"
 	for _, c := range v.Checks {
 		if c.Result == connect.CheckFailed {
@@ -107,32 +114,32 @@ func (rotations *Rotations) undoRehearsed(ctx context.Context, r records.Rotatio
 }
 
 // allowed holds a rotation against law 9.
-func (rotations *Rotations) allowed(ctx context.Context, c records.Credential, plan rotation.Plan, override string) (records.RehearsalID, error) {
+func (rotations *Rotations) allowed(ctx context.Context, c records.Credential, plan rotation.Plan, override string) (records.Rehearsal, error) {
 	if override != "" {
-		return 0, nil
+		return records.Rehearsal{}, nil
 	}
 	latest, err := rotations.store.LatestRehearsal(ctx, c.ID)
 	switch {
 	case errors.Is(err, records.ErrNotFound):
-		return 0, fmt.Errorf("%w: there was no rehearsal: run 'moss rotate rehearse %s' first, or override with a reason", app.ErrRefused, c.Spelling())
+		return records.Rehearsal{}, fmt.Errorf("%w: there was no rehearsal: run 'moss rotate rehearse %s' first, or override with a reason", app.ErrRefused, c.Spelling())
 	case err != nil:
-		return 0, err
+		return records.Rehearsal{}, err
 	case latest.Plan.UndoOf != 0:
-		return 0, fmt.Errorf("%w: the latest rehearsal was about undoing rotation %d: rehearse again", app.ErrRefused, latest.Plan.UndoOf)
+		return records.Rehearsal{}, fmt.Errorf("%w: the latest rehearsal was about undoing rotation %d: rehearse again", app.ErrRefused, latest.Plan.UndoOf)
 	case latest.Verdict != "passed":
-		return 0, fmt.Errorf("%w: the latest rehearsal failed: read it with 'moss rotate rehearse %s', or override with a reason", app.ErrRefused, c.Spelling())
+		return records.Rehearsal{}, fmt.Errorf("%w: the latest rehearsal failed: read it with 'moss rotate rehearse %s', or override with a reason", app.ErrRefused, c.Spelling())
 	case rotations.base.Now().Sub(latest.Created) > RehearsalAge:
-		return 0, fmt.Errorf("%w: the latest rehearsal is older than %s: rehearse again", app.ErrRefused, RehearsalAge)
+		return records.Rehearsal{}, fmt.Errorf("%w: the latest rehearsal is older than %s: rehearse again", app.ErrRefused, RehearsalAge)
 	case !reflect.DeepEqual(stepsOf(latest.Plan), stepsOf(plan)):
-		return 0, fmt.Errorf("%w: this is not what was rehearsed (the picture changed since, or something else is asked): rehearse again", app.ErrRefused)
+		return records.Rehearsal{}, fmt.Errorf("%w: this is not what was rehearsed (the picture changed since, or something else is asked): rehearse again", app.ErrRefused)
 	}
 	// The steps may be the same, and what keeps a rehearsal from passing may be new.
 	for _, note := range plan.Notes {
 		if planning.Fails(note.Kind) && !slices.Contains(latest.Plan.Notes, note) {
-			return 0, fmt.Errorf("%w: this was not known, or was asked otherwise, when it was rehearsed: %s; rehearse again", app.ErrRefused, note)
+			return records.Rehearsal{}, fmt.Errorf("%w: this was not known, or was asked otherwise, when it was rehearsed: %s; rehearse again", app.ErrRefused, note)
 		}
 	}
-	return latest.ID, nil
+	return latest, nil
 }
 
 func stepsOf(p rotation.Plan) []string {

@@ -254,7 +254,7 @@ func (rotations *Rotations) picturedAround(ctx context.Context, c records.Creden
 		return nil, err
 	}
 	for _, i := range incomplete {
-		checks = append(checks, connect.Checked{System: i.System, What: "dependents on this system", Result: connect.CheckUnchecked, Words: "not read completely: " + i.Why, Next: "the picture is incomplete: something there may use the account"})
+		checks = append(checks, connect.Checked{System: i.System, What: unreadCheck, Result: connect.CheckUnchecked, Words: "not read completely: " + i.Why, Next: "the picture is incomplete: something there may use the account"})
 	}
 	return checks, nil
 }

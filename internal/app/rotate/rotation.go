@@ -47,6 +47,7 @@ type Rotations struct {
 	acts      *acts.Acts
 	looks     *looks.Looks
 	freeze    *freeze.Freeze
+	policies  *policies.Policies
 	atOnce    int // acts of one rotation
 
 	after     func() // called when one has ended; nil for nobody
@@ -81,7 +82,7 @@ type Needs struct {
 
 // New makes Rotations. They carry out approvals of overrides.
 func New(n Needs) *Rotations {
-	rotations := &Rotations{base: n.Base, store: n.Store, sealed: n.Sealed, approval: n.Approvals, inventory: n.Inventory, picture: n.Picture, findings: n.Findings, survey: n.Surveys, custody: n.Custody, acts: n.Acts, looks: n.Looks, freeze: n.Freeze, atOnce: cmp.Or(n.AtOnce, 32), running: map[records.RotationID]*running{}, drill: n.Drill, kill: n.Kill}
+	rotations := &Rotations{base: n.Base, store: n.Store, sealed: n.Sealed, approval: n.Approvals, inventory: n.Inventory, picture: n.Picture, findings: n.Findings, survey: n.Surveys, custody: n.Custody, acts: n.Acts, looks: n.Looks, freeze: n.Freeze, policies: n.Policies, atOnce: cmp.Or(n.AtOnce, 32), running: map[records.RotationID]*running{}, drill: n.Drill, kill: n.Kill}
 	rotations.planning = planning.New(n.Store, n.Sealed, n.Custody, n.Inventory, n.Picture, n.Policies, n.Base.Now, rotations.Settled)
 	n.Approvals.Carry(approval.KindRotation, approval.Carrier{Action: access.OverrideRotation, CarryOut: rotations.startApproved})
 	return rotations
@@ -108,8 +109,25 @@ func (rotations *Rotations) Recover(ctx context.Context) error {
 
 // Start begins a rotation of a credential in custody and returns at
 // once. Law 9: it needs a rehearsal that passed recently, or an override with
-// a reason.
+// a reason; and the consent of a second person, where requirements say so: then it is
+// asked for, and the error is a *WaitsError.
 func (rotations *Rotations) Start(ctx context.Context, by access.Actor, c records.Credential, wish planning.Request, reason, override string) (records.RotationID, error) {
+	return rotations.start(ctx, by, c, wish, reason, override, consent{})
+}
+
+// StartInEmergency begins one without a second person, for a reason. Everybody who is told
+// anything is told of it.
+func (rotations *Rotations) StartInEmergency(ctx context.Context, by access.Actor, c records.Credential, wish planning.Request, reason, emergency string) (records.RotationID, error) {
+	if err := access.Decide(by, access.StartRotation, access.Object{Kind: "credential", Name: c.Name}); err != nil {
+		return 0, err
+	}
+	if strings.TrimSpace(emergency) == "" {
+		return 0, fmt.Errorf("%w: say what the emergency is", app.ErrInput)
+	}
+	return rotations.start(ctx, by, c, wish, reason, "", consent{emergency: emergency})
+}
+
+func (rotations *Rotations) start(ctx context.Context, by access.Actor, c records.Credential, wish planning.Request, reason, override string, given consent) (records.RotationID, error) {
 	if err := access.Decide(by, access.StartRotation, access.Object{Kind: "credential", Name: c.Name}); err != nil {
 		return 0, err
 	}
@@ -130,15 +148,28 @@ func (rotations *Rotations) Start(ctx context.Context, by access.Actor, c record
 	if err != nil {
 		return 0, err
 	}
-	r := records.Rotation{CredentialID: c.ID, Credential: c.Name, Authority: plan.Authority, Plan: plan, OnFailure: string(wish.OnFailure), RequestedBy: by.Name, Reason: reason, Override: override, RehearsalID: rehearsal, Mode: string(rotation.ModeForward)}
+	words := ""
+	if override == "" {
+		if words, err = rotations.consented(ctx, by, c, wish, rehearsal, reason, given); err != nil {
+			return 0, err
+		}
+	}
+	r := records.Rotation{CredentialID: c.ID, Credential: c.Name, Authority: plan.Authority, Plan: plan, OnFailure: string(wish.OnFailure), RequestedBy: by.Name, Reason: reason, Override: override, RehearsalID: rehearsal.ID, Mode: string(rotation.ModeForward)}
 	entry := ledger.Entry{Actor: by.Name, Act: "rotation.start", Phase: ledger.Intent, Subject: c.Name, System: c.System, Reason: reason}
 	if override != "" {
 		entry.Detail = "without a rehearsal that passed: " + override
 	}
+	entries := []ledger.Entry{}
+	if given.emergency != "" {
+		words = "in an emergency, without a second person: " + given.emergency
+		entries = append(entries, ledger.Entry{Actor: by.Name, Act: "rotation.emergency", Phase: ledger.Outcome, Subject: c.Name, System: c.System, Result: "done", Reason: given.emergency})
+	}
+	r.Consent = words
+	entry.Detail = strings.TrimSpace(entry.Detail + " " + words)
 	if wish.AnyTime {
 		entry.Detail = strings.TrimSpace(entry.Detail + " no window counts")
 	}
-	if r.ID, err = rotations.store.BeginRotation(ctx, r, entry); err != nil {
+	if r.ID, err = rotations.store.BeginRotation(ctx, r, append([]ledger.Entry{entry}, entries...)...); err != nil {
 		if errors.Is(err, records.ErrConflict) {
 			return 0, fmt.Errorf("%w: %w", app.ErrRefused, err)
 		}
@@ -149,6 +180,10 @@ func (rotations *Rotations) Start(ctx context.Context, by access.Actor, c record
 		return id, err
 	}
 	rotations.launch(r)
+	// What else was asked for about it is done, or is something else now.
+	if err := rotations.store.SupersedeApprovals(context.WithoutCancel(ctx), approval.KindRotation, subjectOf(c)); err != nil {
+		rotations.base.Log.Warn("requests for what was begun are still open", "rotation", id, "error", err)
+	}
 	return id, nil
 }
 

@@ -16,6 +16,7 @@ import (
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/policies"
+	"mossledger.example/moss/internal/app/rotate"
 	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/core/calendar"
 	"mossledger.example/moss/internal/core/rotation"
@@ -299,6 +300,11 @@ func (u *Unattended) rotate(ctx context.Context, p policies.Planned, busy *plann
 		return 0, true, "another rotation that runs restarts or writes the same: it comes after that"
 	}
 	id, err = u.rotations.Start(ctx, access.Service(), c, wish, fmt.Sprintf("policy %s: its turn of %s", p.Policy, p.Due.UTC().Format(time.RFC3339)), "")
+	var waits *rotate.WaitsError
+	if errors.As(err, &waits) {
+		u.waiting.Until(p.CredentialID, u.base.Now().Add(apartAgain))
+		return 0, waits.Refused == "", err.Error()
+	}
 	if err != nil {
 		return 0, false, err.Error()
 	}

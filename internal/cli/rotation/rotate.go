@@ -310,7 +310,7 @@ func showRotation() *cobra.Command {
 			return output.Write(cmd.OutOrStdout(), format, columns, v.Steps, raw)
 		}
 		out := cmd.OutOrStdout()
-		for _, f := range []output.Column{{"Kind", "kind"}, {"Credential", "credential"}, {"Of kind", "credential_kind"}, {"Authority", "authority"}, {"Mode", "mode"}, {"Result", "result"}, {"On failure", "on_failure"}, {"By", "requested_by"}, {"Reason", "reason"}, {"Override", "override"}, {"Started", "started"}, {"Ended", "ended"}} {
+		for _, f := range []output.Column{{"Kind", "kind"}, {"Credential", "credential"}, {"Of kind", "credential_kind"}, {"Authority", "authority"}, {"Mode", "mode"}, {"Result", "result"}, {"On failure", "on_failure"}, {"By", "requested_by"}, {"Reason", "reason"}, {"Override", "override"}, {"Second person", "consent"}, {"Started", "started"}, {"Ended", "ended"}} {
 			if text := output.Safe(output.Show(v.Rotation[f.Field()])); text != "" {
 				fmt.Fprintf(out, "%-10s %s\n", f.Head(), text)
 			}

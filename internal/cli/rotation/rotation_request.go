@@ -178,7 +178,7 @@ func rehearse(cmd *cobra.Command, c *api.Client, format, subject string, in map[
 
 func runCommand() *cobra.Command {
 	var request rotationRequest
-	var reason, override string
+	var reason, override, emergency string
 	var detach bool
 	var many together
 	cmd := &cobra.Command{
@@ -189,6 +189,8 @@ func runCommand() *cobra.Command {
 	request.keyFlag(cmd)
 	cmd.Flags().StringVar(&reason, "reason", "", "why it is rotated")
 	cmd.Flags().StringVar(&override, "override", "", "why it is started without a rehearsal that passed")
+	cmd.Flags().StringVar(&emergency, "emergency", "", "why it does not wait for the second person that it needs; everybody is told of it")
+	cmd.MarkFlagsMutuallyExclusive("override", "emergency")
 	output.AddFlag(cmd)
 	cmd.Flags().BoolVar(&detach, "detach", false, "start it and do not wait")
 	many.flags(cmd)
@@ -202,8 +204,8 @@ func runCommand() *cobra.Command {
 			return err
 		}
 		if many.many(cmd) {
-			if override != "" || detach {
-				return api.Exit(api.ExitUsage, errors.New("--override and --detach are for one credential at a time"))
+			if override != "" || emergency != "" || detach {
+				return api.Exit(api.ExitUsage, errors.New("--override, --emergency and --detach are for one credential at a time"))
 			}
 			in["reason"] = reason
 			return many.run(cmd, c, format, in)
@@ -215,6 +217,9 @@ func runCommand() *cobra.Command {
 		in["reason"] = reason
 		if override != "" {
 			in["override"] = override
+		}
+		if emergency != "" {
+			in["emergency"] = emergency
 		}
 		return startRotation(cmd, c, format, args[0], subject, in, detach)
 	})
@@ -235,7 +240,7 @@ func startRotation(cmd *cobra.Command, c *api.Client, format, name, subject stri
 		if format != "table" {
 			return output.Write(cmd.OutOrStdout(), format, []output.Column{{"APPROVAL", "waits_for_approval"}}, []output.Row{v}, v)
 		}
-		fmt.Fprintf(cmd.OutOrStdout(), "It waits: somebody else approves it with 'moss approval approve %s'.\n", approval)
+		fmt.Fprintf(cmd.OutOrStdout(), "It waits: somebody else approves it with 'moss approval grant %s'.\n", approval)
 		return nil
 	}
 	rotation := output.Show(output.FieldOf(v, "rotation.id"))

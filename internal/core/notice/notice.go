@@ -120,6 +120,9 @@ func Line(text string, most int) string {
 	return text
 }
 
+// toEverybody is what everybody is told who is told anything.
+const toEverybody = "rotation.emergency"
+
 // Wants is what a recipient wants to be told.
 type Wants struct {
 	Events []string // names, with * for any letters at the end: rotation.*; all when there are none
@@ -130,6 +133,9 @@ type Wants struct {
 // Fits reports whether an event about an account with some labels is wanted. about is nil
 // when it is about no account.
 func (w Wants) Fits(e Event, about []string) bool {
+	if e.Event == toEverybody {
+		return true
+	}
 	if e.Severity.Number() > w.Least.Number() {
 		return false
 	}

@@ -71,6 +71,7 @@ func TestWants(t *testing.T) {
 		"about no account":    {Wants{Least: Warning, Labels: []string{"quay"}}, nil, false},
 		"label, not so grave": {Wants{Least: Critical, Labels: []string{"quay"}}, []string{"quay"}, false},
 	} {
+		assert.True(t, c.wants.Fits(Event{Event: "rotation.emergency", Severity: Critical}, c.about), "an emergency is told to everybody")
 		assert.Equal(t, c.fits, c.wants.Fits(failed, c.about), name)
 	}
 }

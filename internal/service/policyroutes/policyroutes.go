@@ -125,6 +125,7 @@ func Register(r *routing.Router, n Needs) {
 	routing.Add(r, http.MethodDelete, "/orders/{name}", "remove-order", "Remove it", func(ctx context.Context, in *removeInput) (*routing.Empty, error) {
 		return &routing.Empty{}, n.Policies.RemoveOrder(ctx, routing.Who(ctx), in.Name, in.Revision)
 	})
+	registerRequirements(r, n)
 	registerFreeze(r, n)
 }
 

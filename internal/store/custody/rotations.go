@@ -41,12 +41,12 @@ func (s *Custody) LatestRehearsal(ctx context.Context, id records.CredentialID) 
 
 const rotationFrom = "rotations r JOIN credentials c ON c.id = r.credential_id"
 
-const rotationColumns = "r.id, r.credential_id, c.kind, r.name, COALESCE(c.account_id, 0), r.authority, r.plan, r.policy, r.mode, r.result, r.requested_by, r.reason, r.override, COALESCE(r.rehearsal_id, 0), COALESCE(r.old_secret, 0), r.started, r.ended"
+const rotationColumns = "r.id, r.credential_id, c.kind, r.name, COALESCE(c.account_id, 0), r.authority, r.plan, r.policy, r.mode, r.result, r.requested_by, r.reason, r.override, r.consent, COALESCE(r.rehearsal_id, 0), COALESCE(r.old_secret, 0), r.started, r.ended"
 
 func scanRotation(row interface{ Scan(...any) error }, more ...any) (records.Rotation, error) {
 	var v records.Rotation
 	var plan, started, ended string
-	err := row.Scan(append([]any{&v.ID, &v.CredentialID, &v.CredentialKind, &v.Credential, &v.AccountID, &v.Authority, &plan, &v.OnFailure, &v.Mode, &v.Result, &v.RequestedBy, &v.Reason, &v.Override, &v.RehearsalID, &v.OldSecret, &started, &ended}, more...)...)
+	err := row.Scan(append([]any{&v.ID, &v.CredentialID, &v.CredentialKind, &v.Credential, &v.AccountID, &v.Authority, &plan, &v.OnFailure, &v.Mode, &v.Result, &v.RequestedBy, &v.Reason, &v.Override, &v.Consent, &v.RehearsalID, &v.OldSecret, &started, &ended}, more...)...)
 	v.Plan, v.Started, v.Ended = database.FromJSON[rotation.Plan](plan), database.TimeOf(started), database.TimeOf(ended)
 	if v.Kind = string(v.Plan.Kind); v.Kind == "" {
 		v.Kind = string(rotation.KindRotate)
@@ -90,8 +90,8 @@ func (s *Custody) BeginRotation(ctx context.Context, v records.Rotation, entries
 		if open {
 			return database.InUse("a reset of " + v.Credential + " is not over: which value is in force is not known yet")
 		}
-		res, err := tx.ExecContext(ctx, "INSERT INTO rotations (credential_id, name, authority, plan, policy, mode, requested_by, reason, override, rehearsal_id, started, old_secret) VALUES (?,?,?,?,?,'running',?,?,?,NULLIF(?, 0),?, (SELECT id FROM secrets WHERE credential_id = ? AND state = 'current'))",
-			v.CredentialID, v.Credential, v.Authority, database.AsJSON(v.Plan), v.OnFailure, v.RequestedBy, v.Reason, v.Override, v.RehearsalID, s.Stamp(), v.CredentialID)
+		res, err := tx.ExecContext(ctx, "INSERT INTO rotations (credential_id, name, authority, plan, policy, mode, requested_by, reason, override, consent, rehearsal_id, started, old_secret) VALUES (?,?,?,?,?,'running',?,?,?,?,NULLIF(?, 0),?, (SELECT id FROM secrets WHERE credential_id = ? AND state = 'current'))",
+			v.CredentialID, v.Credential, v.Authority, database.AsJSON(v.Plan), v.OnFailure, v.RequestedBy, v.Reason, v.Override, v.Consent, v.RehearsalID, s.Stamp(), v.CredentialID)
 		if err != nil {
 			if strings.Contains(err.Error(), "UNIQUE") {
 				return database.InUse("another rotation of " + v.Credential + " is not finished")

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"time"
 
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/records"
@@ -16,6 +17,7 @@ import (
 type approvalDetail struct {
 	Changes []ledger.Change `json:"changes"`
 	Detail  json.RawMessage `json:"detail"`
+	Expires time.Time       `json:"expires,omitzero"`
 }
 
 // markOf binds all that is approved and who asked for it.
@@ -31,7 +33,7 @@ func (s *People) AskApproval(ctx context.Context, v records.Approval, entries ..
 		v.SystemIDs = []records.SystemID{}
 	}
 	err := s.InTx(ctx, func(tx *sql.Tx) error {
-		detail, asked := database.AsJSON(approvalDetail{v.Changes, v.Detail}), s.Stamp()
+		detail, asked := database.AsJSON(approvalDetail{v.Changes, v.Detail, v.Expires}), s.Stamp()
 		if err := supersede(ctx, tx, v.Kind, v.Subject, v.SystemIDs, asked); err != nil {
 			return err
 		}
@@ -56,6 +58,13 @@ func (s *People) AskApproval(ctx context.Context, v records.Approval, entries ..
 	return id, err
 }
 
+// SupersedeApprovals ends open requests about a subject.
+func (s *People) SupersedeApprovals(ctx context.Context, kind, subject string) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
+		return supersede(ctx, tx, kind, subject, []records.SystemID{}, s.Stamp())
+	})
+}
+
 func supersede(ctx context.Context, tx *sql.Tx, kind, subject string, systems []records.SystemID, now string) error {
 	_, err := tx.ExecContext(ctx, `UPDATE approvals SET state = 'superseded', decided = ? WHERE state = 'asked' AND kind = ?
 		AND (subject = ? OR id IN (SELECT approval_id FROM approval_systems WHERE system_id IN (SELECT value FROM json_each(?))))`, now, kind, subject, database.AsJSON(systems))
@@ -72,6 +81,7 @@ func (s *People) scanApproval(row interface{ Scan(...any) error }, more ...any) 
 	v.Asked, v.Decided = database.TimeOf(asked), database.TimeOf(decided)
 	parts := database.FromJSON[approvalDetail](detail)
 	v.Changes, v.Detail, v.Digest = parts.Changes, parts.Detail, mark
+	v.Expires = parts.Expires
 	if mark != s.markOf(v, detail, asked) {
 		return v, fmt.Errorf("approval %d: %w", v.ID, records.ErrForged)
 	}
@@ -93,13 +103,13 @@ func (s *People) Approvals(ctx context.Context, q records.Query) (records.Page[r
 		From: "approvals a", ID: "a.id", Sort: "-id", Scan: approvalColumns,
 		Columns: []database.Column{
 			{Name: "id", Sql: "a.id", Number: true},
-			{Name: "kind", Sql: "a.kind", Values: []string{"endpoint", "rotation", "person"}},
+			{Name: "kind", Sql: "a.kind", Values: []string{"endpoint", "rotation", "person", "requirement"}},
 			{Name: "subject", Sql: "a.subject"},
 			{Name: "what", Sql: "a.what"},
 			{Name: "reason", Sql: "a.reason"},
 			{Name: "asked_by", Sql: "a.asked_by"},
 			{Name: "asked", Sql: "a.asked", Hidden: true},
-			{Name: "state", Sql: "a.state", Values: []string{records.ApprovalAsked, records.ApprovalApproved, records.ApprovalRefused, records.ApprovalWithdrawn, records.ApprovalSuperseded}},
+			{Name: "state", Sql: "a.state", Values: []string{records.ApprovalAsked, records.ApprovalApproved, records.ApprovalRefused, records.ApprovalWithdrawn, records.ApprovalSuperseded, records.ApprovalExpired}},
 			{Name: "decided_by", Sql: "a.decided_by"},
 			{Name: "decided", Sql: "a.decided", Hidden: true},
 		},
@@ -140,6 +150,21 @@ func (s *People) DecideApproval(ctx context.Context, id records.ApprovalID, stat
 		}
 		return s.Enter(ctx, tx, entries...)
 	})
+}
+
+// ExpireApprovals ends open requests that nobody approved in time, and reports how many.
+func (s *People) ExpireApprovals(ctx context.Context) (n int, err error) {
+	list, err := database.Collect(ctx, s.Read, func(rows *sql.Rows) (v records.Approval, err error) {
+		return v, rows.Scan(&v.ID, &v.Subject, &v.AskedBy)
+	}, "SELECT id, subject, asked_by FROM approvals WHERE state = 'asked' AND COALESCE(json_extract(detail, '$.expires'), '') <> '' AND julianday(json_extract(detail, '$.expires')) < julianday(?)", s.Stamp())
+	for _, v := range list {
+		entry := ledger.Entry{Actor: "service", Act: "approval.expire", Phase: ledger.Outcome, Subject: v.Subject, Ref: fmt.Sprintf("approval/%d", v.ID), Result: "done", Detail: "asked by " + v.AskedBy}
+		if err := s.DecideApproval(ctx, v.ID, records.ApprovalExpired, "service", "nobody approved it in time", entry); err != nil {
+			return n, err
+		}
+		n++
+	}
+	return n, err
 }
 
 // ApprovalWords notes what came of an approved request.
