@@ -87,14 +87,19 @@ func (approvals *Approvals) Approve(ctx context.Context, by access.Actor, id rec
 			return v, err
 		}
 	}
-	if err := approvals.store.DecideApproval(ctx, id, records.ApprovalApproved, by.Name, words, entry); err != nil {
+	if err := approvals.store.DecideApproval(ctx, id, records.ApprovalApproved, by.Name, carrying, entry); err != nil {
 		return v, err
 	}
 	defer approvals.base.Topics.Wake("all")
 	if err := carrier.CarryOut(ctx, by, asker, v); err != nil {
 		return v, errors.Join(err, approvals.store.ApprovalWords(ctx, id, "approved, but it did not work: "+err.Error()))
 	}
-	return approvals.store.Approval(ctx, id)
+	v, err = approvals.store.Approval(ctx, id)
+	if err != nil || v.Words != carrying {
+		return v, err // who carried it out said what came of it
+	}
+	v.Words = words
+	return v, approvals.store.ApprovalWords(ctx, id, words)
 }
 
 // stillMay is who asked, when they may still do what they asked for: a role that
@@ -112,6 +117,27 @@ func (approvals *Approvals) stillMay(ctx context.Context, v records.Approval, ac
 		return asker, fmt.Errorf("%w: %s, who asked for it, may not do it any more: refuse it, and let somebody else ask", app.ErrRefused, v.AskedBy)
 	}
 	return asker, nil
+}
+
+// carrying stands with what was approved while it is carried out; after a crash it stands
+// there still.
+const carrying = "it is being carried out"
+
+// Recover tells of what was approved and not carried out to its end when the service ended.
+func (approvals *Approvals) Recover(ctx context.Context) error {
+	page, err := approvals.store.Approvals(ctx, records.Query{Filters: []string{"state=" + records.ApprovalApproved}, Limit: 200})
+	if err != nil {
+		return err
+	}
+	for _, v := range page.Items {
+		if v.Words != carrying {
+			continue
+		}
+		if err := approvals.store.ApprovalWords(ctx, v.ID, "approved, and the service ended while it was carried out: look whether it was done, and ask again if not"); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Expire ends requests that nobody approved in time.

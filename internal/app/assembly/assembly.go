@@ -8,6 +8,7 @@ import (
 	"io"
 	"log/slog"
 	"runtime/debug"
+	"strings"
 	"time"
 
 	"mossledger.example/moss/internal/app"
@@ -32,6 +33,8 @@ import (
 	"mossledger.example/moss/internal/app/survey"
 	"mossledger.example/moss/internal/app/unattended"
 	"mossledger.example/moss/internal/connect/tell"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store"
 	"mossledger.example/moss/internal/store/database"
 )
@@ -108,6 +111,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	hands := acts.New(base, a.Store, a.Sealed, a.Inventory, a.Custody)
 	a.Looks = looks.New(base, a.Store, a.Sealed, hands)
 	a.Policies = policies.New(base, a.Store, a.Approvals)
+	a.Custody.NeedsTwo(a.needsTwo)
 	if a.Freeze, err = freeze.New(ctx, base, a.Store); err != nil {
 		return nil, err
 	}
@@ -137,6 +141,9 @@ func New(ctx context.Context, config Config) (*Application, error) {
 
 // Start takes up what an earlier run of the service left, and the regular duties.
 func (a *Application) Start(ctx context.Context) error {
+	if err := a.Approvals.Recover(ctx); err != nil {
+		return fmt.Errorf("what was approved: %w", err)
+	}
 	if err := a.Surveys.Recover(ctx); err != nil {
 		return fmt.Errorf("close interrupted surveys: %w", err)
 	}
@@ -156,6 +163,19 @@ func (a *Application) Start(ctx context.Context) error {
 	a.Custody.SettleLater()
 	a.Schedule.Start(a.duties...)
 	return nil
+}
+
+// needsTwo says why one person is not enough to change an account's password, whatever is
+// restarted; nothing while nobody else could approve.
+func (a *Application) needsTwo(ctx context.Context, by access.Actor, account records.AccountID) (string, error) {
+	_, why, err := a.Policies.Required(ctx, account, rotation.Plan{}, 0)
+	if err != nil || len(why) == 0 {
+		return "", err
+	}
+	if alone, err := a.Approvals.Alone(ctx, by.Name); err != nil || alone {
+		return "", err
+	}
+	return strings.Join(why, "; "), nil
 }
 
 // lookEvery is how often it is seen whether a rotation is due to be looked at again.

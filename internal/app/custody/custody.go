@@ -32,9 +32,29 @@ type Custody struct {
 	picture   *picture.Picture
 	survey    *survey.Surveys
 
+	twoPeople func(ctx context.Context, by access.Actor, account records.AccountID) (why string, err error) // nil: one is always enough
+
 	turns    app.Turns // at credentials whose value is changed, taken or released
 	lock     sync.Mutex
 	settling bool // values whose fate is not known are being asked for
+}
+
+// NeedsTwo has f say why one person is not enough to change an account's password; what is in
+// custody is then neither reset nor released past that.
+func (custody *Custody) NeedsTwo(f func(ctx context.Context, by access.Actor, account records.AccountID) (why string, err error)) {
+	custody.twoPeople = f
+}
+
+// enough refuses what would go round the second person that a rotation needs.
+func (custody *Custody) enough(ctx context.Context, by access.Actor, c records.Credential, act string) error {
+	if custody.twoPeople == nil || !c.InCustody() {
+		return nil
+	}
+	why, err := custody.twoPeople(ctx, by, c.AccountID)
+	if err != nil || why == "" {
+		return err
+	}
+	return fmt.Errorf("%w: a second person is needed to change %s, for %s, and %s would go round that: rotate it ('moss rotate run', in an emergency with --emergency), or have the requirement lifted", app.ErrRefused, c.Name, why, act)
 }
 
 // New makes a Custody.
@@ -207,6 +227,9 @@ func (custody *Custody) Release(ctx context.Context, by access.Actor, reason str
 	}
 	if reason == "" {
 		return fmt.Errorf("%w: give a reason: the sealed values are removed", app.ErrInput)
+	}
+	if err := custody.enough(ctx, by, c, "a release"); err != nil {
+		return err
 	}
 	free, err := custody.turns.Take(ctx, c.ID.Ref())
 	if err != nil {

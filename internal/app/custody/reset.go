@@ -34,6 +34,9 @@ func (custody *Custody) Reset(ctx context.Context, by access.Actor, reason strin
 	if err != nil {
 		return err
 	}
+	if err := custody.enough(ctx, by, c, "a reset"); err != nil {
+		return err
+	}
 	if err := ownPassword(a); err != nil {
 		return err
 	}
