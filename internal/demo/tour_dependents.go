@@ -13,10 +13,10 @@ import (
 )
 
 // allSteps are the steps of the tour in order: what the data stores show comes
-// before the drift at its end.
+// before the drift at its end, and what takes two people after that.
 func allSteps() []step {
 	at := slices.IndexFunc(tourSteps, func(s step) bool { return strings.HasPrefix(s.title, "Drift:") })
-	return slices.Insert(slices.Clone(tourSteps), at, dependentSteps...)
+	return append(slices.Insert(slices.Clone(tourSteps), at, dependentSteps...), peopleSteps...)
 }
 
 var dependentSteps = []step{
