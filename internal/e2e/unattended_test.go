@@ -109,6 +109,13 @@ func TestTwoPeople(t *testing.T) {
 	b.accessible("requirements")
 	b.open("/approvals", "rotate svc-tidefeed")
 
+	// What was decided, as text: the same again, and what somebody changed by hand since.
+	u.moss(0, "config", "export", "--file", u.File("decided.yaml"))
+	assert.Contains(t, u.moss(0, "config", "diff", u.File("decided.yaml")), "The service has what the file says.")
+	u.moss(0, "requirement", "add", "wide", "--restarts", "500")
+	assert.Contains(t, u.moss(3, "config", "diff", u.File("decided.yaml")), "only in the service")
+	assert.Contains(t, u.moss(2, "config", "diff", u.file("odd.yaml", "format: moss-configuration-1\nwindows:\n  nights: {minuts: 3}\n")), "minuts is none of its fields")
+
 	ola := *u
 	process := *u.Process
 	process.Folder = t.TempDir()

@@ -289,6 +289,30 @@ func TestGivenUpAndSentAgain(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, n)
 
+	// Paused while it was silent: nobody needs to mend anything.
+	p.away["duty"] = errors.New("away")
+	p.happens("service.freeze", "once more")
+	for range 4 {
+		p.now = p.now.Add(5 * time.Minute)
+		p.tick()
+	}
+	silent := func() int {
+		page, err := p.Findings(t.Context(), false, records.Query{Limit: 10})
+		require.NoError(t, err)
+		return len(page.Items)
+	}
+	require.Equal(t, 1, silent())
+	r, err = p.Recipient(t.Context(), "duty")
+	require.NoError(t, err)
+	r.Paused = true
+	r = p.change(r)
+	assert.Zero(t, silent())
+	r.Paused = false
+	p.change(r)
+	delete(p.away, "duty")
+	p.now = p.now.Add(2 * time.Hour)
+	p.tick()
+
 	// Away for more than three days.
 	p.away["duty"] = errors.New("away")
 	p.happens("service.thaw", "everything")

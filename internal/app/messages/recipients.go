@@ -56,6 +56,11 @@ func (messages *Messages) Save(ctx context.Context, by access.Actor, v records.R
 		return v, err
 	}
 	messages.base.Topics.Wake("all")
+	if v.Paused { // that it hears nothing is meant
+		if err := messages.store.SetFindings(ctx, troubleKey(v), nil); err != nil {
+			return v, err
+		}
+	}
 	return messages.store.Recipient(ctx, v.Name)
 }
 

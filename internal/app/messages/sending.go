@@ -55,11 +55,12 @@ func (messages *Messages) deliver(ctx context.Context, r records.Recipient) erro
 	if err != nil {
 		return err
 	}
-	sent := false
+	sent, tried := false, false
 	for _, m := range list {
 		if m.Due.After(messages.base.Now()) {
 			break
 		}
+		tried = true
 		said, sendErr := messages.sendOne(ctx, r, m)
 		if sendErr != nil && ctx.Err() != nil {
 			return ctx.Err() // an interruption is no attempt
@@ -79,7 +80,9 @@ func (messages *Messages) deliver(ctx context.Context, r records.Recipient) erro
 			}
 		}
 	}
-	messages.base.Topics.Wake("all")
+	if tried {
+		messages.base.Topics.Wake("all")
+	}
 	if !sent {
 		return nil
 	}
