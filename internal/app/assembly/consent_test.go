@@ -11,6 +11,7 @@ import (
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/rotate"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/notice"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
 )
@@ -87,6 +88,40 @@ func TestASecondPersonByLabel(t *testing.T) {
 	// An approval for one is none for the next.
 	asked = f.asks(ines, a)
 	assert.NotEqual(t, done.ID, asked.ID)
+}
+
+// told are the events of a name that the ledger makes, with how grave they are.
+func (f *ferry) told(name string) (out []notice.Severity) {
+	f.t.Helper()
+	entries, err := f.Store.EntriesFrom(f.t.Context(), 0, 10_000)
+	require.NoError(f.t, err)
+	for _, entry := range entries {
+		if e, is := notice.OfEntry(entry); is && e.Event == name {
+			out = append(out, e.Severity)
+		}
+	}
+	return out
+}
+
+// What people are told of a rotation is in the ledger as it really writes it: that it began,
+// that it ended, that it was begun past a rehearsal or in an emergency.
+func TestWhatIsToldOfRotations(t *testing.T) {
+	f := start(t)
+	a := f.take("svc-manifest")
+	require.Equal(t, "done", f.rotate(a, rotation.UndoOnFailure).Result)
+	assert.Equal(t, []notice.Severity{notice.Notice}, f.told("rotation.started"))
+	assert.Equal(t, []notice.Severity{notice.Notice}, f.told("rotation.finished"))
+	id, _, err := f.Rotations.Override(t.Context(), ines, cred(f, a), undo, "leaked", "the host is down for the night")
+	require.NoError(t, err)
+	require.Equal(t, "done", f.ended(id).Result)
+	assert.Equal(t, []notice.Severity{notice.Warning}, f.told("rotation.override"))
+	_, err = f.Rotations.Rehearse(t.Context(), ines, cred(f, a), undo)
+	require.NoError(t, err)
+	id, err = f.Rotations.StartInEmergency(t.Context(), ines, cred(f, a), undo, "leaked", "on a public page")
+	require.NoError(t, err)
+	require.Equal(t, "done", f.ended(id).Result)
+	assert.Equal(t, []notice.Severity{notice.Critical}, f.told("rotation.emergency"))
+	assert.Len(t, f.told("rotation.started"), 3)
 }
 
 // What was approved is what runs, or nothing does.

@@ -211,7 +211,7 @@ func (messages *Messages) made(ctx context.Context, recipients []records.Recipie
 			continue
 		}
 		a := about{Event: event}
-		if labelled && len(recipients) > 0 {
+		if labelled {
 			accounts, err := messages.accountsOf(ctx, e)
 			if err != nil {
 				return nil, err

@@ -140,8 +140,13 @@ func (messages *Messages) tellTrouble(ctx context.Context, r records.Recipient, 
 // Binding is what the secret of a recipient is sealed for: what proves the other side, and
 // who signs in there. It goes nowhere else.
 func Binding(v records.Recipient) string {
-	sum := sha256.Sum256([]byte(strings.TrimSpace(v.TrustedCA)))
-	return fmt.Sprintf("recipient/%s/%s/%s/%s", v.Kind, v.Address, v.User, hex.EncodeToString(sum[:]))
+	return fmt.Sprintf("recipient/%s/%s/%s/%s", v.Kind, v.Address, v.User, digestOf(v.TrustedCA))
+}
+
+// digestOf stands for certificates, however they are spaced.
+func digestOf(pem string) string {
+	sum := sha256.Sum256([]byte(strings.TrimSpace(pem)))
+	return hex.EncodeToString(sum[:])
 }
 
 func (messages *Messages) place(r records.Recipient) (tell.Place, error) {

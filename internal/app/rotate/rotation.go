@@ -160,6 +160,9 @@ func (rotations *Rotations) start(ctx context.Context, by access.Actor, c record
 		entry.Detail = "without a rehearsal that passed: " + override
 	}
 	entries := []ledger.Entry{}
+	if override != "" {
+		entries = append(entries, ledger.Entry{Actor: by.Name, Act: "rotation.override", Phase: ledger.Outcome, Subject: c.Name, System: c.System, Result: "done", Reason: override})
+	}
 	if given.emergency != "" {
 		words = "in an emergency, without a second person: " + given.emergency
 		entries = append(entries, ledger.Entry{Actor: by.Name, Act: "rotation.emergency", Phase: ledger.Outcome, Subject: c.Name, System: c.System, Result: "done", Reason: given.emergency})

@@ -21,7 +21,6 @@ var acts = map[string]act{
 	"approval.approve":       {Notice, "%s was approved"},
 	"approval.refuse":        {Notice, "%s was refused"},
 	"approval.withdraw":      {Notice, "The request about %s was withdrawn"},
-	"batch.add":              {Notice, "Rotations together were asked for: %s"},
 	"batch.end":              {Notice, "Rotations together have ended: %s"},
 	"batch.start":            {Notice, "Rotations together were begun: %s"},
 	"batch.stop":             {Warning, "Rotations together were stopped: %s"},
@@ -43,8 +42,8 @@ var acts = map[string]act{
 	"requirement.remove":     {Warning, "For which rotations a second person is needed was changed: %s was removed"},
 	"approval.expire":        {Notice, "Nobody approved %s in time"},
 	"rotation.finished":      {Notice, "The rotation of %s has ended"},
-	"rotation.override":      {Warning, "A rotation of %s was asked for although no rehearsal passed"},
-	"rotation.start":         {Notice, "A rotation of %s was begun"},
+	"rotation.override":      {Warning, "A rotation of %s was begun although no rehearsal passed"},
+	"rotation.started":       {Notice, "A rotation of %s was begun"},
 	"service.freeze":         {Warning, "Everything is frozen"},
 	"service.set-up":         {Warning, "The service was set up"},
 	"service.thaw":           {Warning, "Everything goes on: it was frozen"},
@@ -67,7 +66,7 @@ var acts = map[string]act{
 // Names are the events that deserve more than their name, with how grave they are when all
 // goes well.
 func Names() map[string]Severity {
-	out := map[string]Severity{Raised: Error, Cleared: Informational, Test: Notice, Dropped: Error}
+	out := map[string]Severity{Raised: Error, Cleared: Informational, Test: Notice}
 	for name, a := range acts {
 		out[name] = a.severity
 	}
@@ -79,7 +78,6 @@ const (
 	Raised  = "finding.raised"
 	Cleared = "finding.cleared"
 	Test    = "message.test"
-	Dropped = "message.dropped"
 )
 
 // bad are results of acts that did not come to what was asked for, with how grave that is.

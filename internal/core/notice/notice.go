@@ -67,7 +67,7 @@ func SeverityOf(word string) (Severity, error) {
 
 // Event is one thing that is told.
 type Event struct {
-	Event    string    `json:"event"` // an act of the ledger, finding.raised, finding.cleared, message.test or message.dropped
+	Event    string    `json:"event"` // an act of the ledger, finding.raised, finding.cleared or message.test
 	Severity Severity  `json:"severity" enum:"critical,error,warning,notice,informational"`
 	Time     time.Time `json:"time"`
 	Text     string    `json:"text"`              // in a sentence
