@@ -406,6 +406,7 @@ type Intention struct {
 	LogOn   *LogOnChange
 	Entries *EntryChange // of a file of entries
 	Current secret.Value
+	Next    secret.Value // of Replace: the new value, or one like it; empty where that is not known
 }
 
 // Check result words.

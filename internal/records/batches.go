@@ -32,6 +32,9 @@ type Batch struct {
 	Blocked     int             `json:"blocked" doc:"Whose rehearsal did not pass"`
 	Rotating    int             `json:"rotating"`
 	Done        int             `json:"done"`
+	Second      int             `json:"second" doc:"For which one person is not enough, as their rehearsals say"`
+	Given       int             `json:"given" doc:"Whose new value a person gave"`
+	Consent     string          `json:"consent,omitempty" doc:"Who approved it as a whole, where one person is not enough"`
 	Failed      int             `json:"failed" doc:"Rotated otherwise than asked: undone, stopped, or with failures"`
 }
 
@@ -58,4 +61,7 @@ type BatchItem struct {
 	Restarts     int          `json:"restarts" doc:"Dependents that it restarts"`
 	Behind       []string     `json:"behind" nullable:"false" doc:"Credentials of the batch that restart or write the same: one comes after the other"`
 	RotationID   RotationID   `json:"rotation_id,omitempty"`
+	Second       []string     `json:"second" nullable:"false" doc:"Why one person is not enough to begin it"`
+	Given        string       `json:"-"` // fingerprint of the value that a person gave for it; "" when one is made
+	Digest       string       `json:"-"` // of what its rehearsal came to
 }

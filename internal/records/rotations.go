@@ -29,6 +29,10 @@ type Rehearsal struct {
 	Plan         rotation.Plan     `json:"plan"`
 	Checks       []connect.Checked `json:"checks" nullable:"false"`
 	Verdict      string            `json:"verdict" enum:"passed,failed"`
+	// Second says why one person is not enough to begin it, and Digest is the mark of what it
+	// came to, which is what a second person approves.
+	Second []string `json:"-"`
+	Digest string   `json:"-"`
 }
 
 // Failures are the first lines that kept it from passing, in words.

@@ -10,6 +10,7 @@ import (
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/service/routing"
 	"mossledger.example/moss/internal/service/withheld"
 )
 
@@ -196,7 +197,7 @@ func (s *Service) addUser(ctx context.Context, in *addUserInput) (*body[Person],
 		return nil, err
 	}
 	if waits != 0 {
-		return answer(Person{records.User{Name: name}, Waiting{waits}}, nil)
+		return answer(Person{records.User{Name: name}, routing.Waiting{Approval: waits}}, nil)
 	}
 	user, err := s.store.User(ctx, name)
 	return answer(Person{User: user}, err)
@@ -205,7 +206,7 @@ func (s *Service) addUser(ctx context.Context, in *addUserInput) (*body[Person],
 // Person is a person as they are now, and what a change of them waits for.
 type Person struct {
 	records.User
-	Waiting
+	routing.Waiting
 }
 
 type changeUserInput struct {
@@ -228,7 +229,7 @@ func (s *Service) changeUser(ctx context.Context, in *changeUserInput) (*body[Pe
 		return nil, err
 	}
 	user, err := s.store.User(ctx, in.Name)
-	return answer(Person{user, Waiting{waits}}, err)
+	return answer(Person{user, routing.Waiting{Approval: waits}}, err)
 }
 
 type ownPasswordInput struct {

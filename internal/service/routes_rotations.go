@@ -15,6 +15,7 @@ import (
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/service/answers"
+	"mossledger.example/moss/internal/service/routing"
 )
 
 // StepNow is a step with where it stands.
@@ -28,7 +29,7 @@ type StepNow struct {
 
 // RotationNow is a rotation with where it stands.
 type RotationNow struct {
-	Waiting
+	routing.Waiting
 	Rotation records.Rotation `json:"rotation"`
 	Steps    []StepNow        `json:"steps" nullable:"false"`
 	// Decisions are checked again when one is made: by then it may stand elsewhere.
@@ -205,7 +206,7 @@ func (s *Service) startRotation(ctx context.Context, in *startRotationInput) (*b
 		return nil, err
 	}
 	if id < 0 {
-		return answer(RotationNow{Waiting: Waiting{records.ApprovalID(-id)}, Steps: []StepNow{}, Decisions: []string{}, Interruptions: []records.Interruption{}}, nil)
+		return answer(RotationNow{Waiting: routing.Waiting{Approval: records.ApprovalID(-id)}, Steps: []StepNow{}, Decisions: []string{}, Interruptions: []records.Interruption{}}, nil)
 	}
 	return answer(s.rotationNow(ctx, records.RotationID(id)))
 }
@@ -213,7 +214,7 @@ func (s *Service) startRotation(ctx context.Context, in *startRotationInput) (*b
 // Overridden is a rotation that was started without a rehearsal, or the
 // approval that it waits for.
 type Overridden struct {
-	Waiting
+	routing.Waiting
 	Rotation *records.Rotation `json:"rotation,omitempty"`
 }
 

@@ -386,7 +386,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Start what was rehearsed
+         * Start what was rehearsed, or ask a second person for it where one is not enough
          * @description Roles: [operator]
          */
         post: operations["start-batch"];
@@ -2656,6 +2656,8 @@ export interface components {
             blocked: number;
             /** @description How they were chosen, in words */
             chosen: string;
+            /** @description Who approved it as a whole, where one person is not enough */
+            consent?: string;
             /** Format: date-time */
             created: string;
             /** @description It was started although some rehearsals did not pass */
@@ -2669,6 +2671,11 @@ export interface components {
              * @description Rotated otherwise than asked: undone, stopped, or with failures
              */
             failed: number;
+            /**
+             * Format: int64
+             * @description Whose new value a person gave
+             */
+            given: number;
             /** Format: int64 */
             id: number;
             /**
@@ -2680,6 +2687,11 @@ export interface components {
             requested_by: string;
             /** Format: int64 */
             rotating: number;
+            /**
+             * Format: int64
+             * @description For which one person is not enough, as their rehearsals say
+             */
+            second: number;
             /** @enum {string} */
             state: "rehearsing" | "rehearsed" | "running" | "stopped" | "done";
             /** Format: int64 */
@@ -2707,6 +2719,8 @@ export interface components {
             restarts: number;
             /** Format: int64 */
             rotation_id?: number;
+            /** @description Why one person is not enough to begin it */
+            second: string[];
             /** @enum {string} */
             state: "waiting" | "ready" | "blocked" | "rotating" | "done" | "failed";
             system?: string;
@@ -2733,6 +2747,8 @@ export interface components {
             at_once?: number;
             /** @description those in custody that filters of the list of credentials choose; or */
             filters?: string[] | null;
+            /** @description those in custody that open findings are about which filters of the list of findings choose; or */
+            findings?: string[] | null;
             /** @description Of each, one dependent is changed and proven before all others */
             first_alone?: boolean;
             /** @description Credentials in custody of all accounts with this label; or */
@@ -2742,7 +2758,7 @@ export interface components {
              * @description Characters of new passwords; the usual number when it is 0
              */
             length?: number;
-            /** @description those of this list, as commands spell them; empty ones and ones that begin with # are left out */
+            /** @description those of this list, as commands spell them; empty ones and ones that begin with # are left out; or */
             names?: string[] | null;
             /**
              * @description What each does when a step fails
@@ -2762,6 +2778,11 @@ export interface components {
              * @enum {string}
              */
             restart: "now" | "leave";
+            /**
+             * Format: password
+             * @description passwords with the new value of each: lines of a name and a value, as CSV (RFC 4180). A second person approves it, for who gave a value knows it
+             */
+            values?: string;
             /**
              * @description overlap: only if both values are accepted for a time; replace: never so; any when empty
              * @enum {string}
@@ -4204,6 +4225,7 @@ export interface components {
             credential_id: string;
             credential_kind: string;
             first_alone?: string;
+            given?: string;
             kind?: string;
             /** Format: int64 */
             length?: number;
@@ -4808,13 +4830,6 @@ export interface components {
             /** @description Systems could not be read completely: something there may use the account */
             unread: boolean;
         };
-        RequirementAnswer: {
-            /**
-             * Format: int64
-             * @description Number of the approval that it waits for; absent when it was done at once
-             */
-            waits_for_approval?: number;
-        };
         Resolved: {
             candidates: components["schemas"]["Candidate"][];
             form: string;
@@ -5322,6 +5337,70 @@ export interface components {
             /** @description Names; all systems when it is empty */
             systems?: string[] | null;
         };
+        Started: {
+            /**
+             * Format: int64
+             * @description So many rotations run at the same time
+             */
+            at_once: number;
+            /**
+             * Format: int64
+             * @description Whose rehearsal did not pass
+             */
+            blocked: number;
+            /** @description How they were chosen, in words */
+            chosen: string;
+            /** @description Who approved it as a whole, where one person is not enough */
+            consent?: string;
+            /** Format: date-time */
+            created: string;
+            /** @description It was started although some rehearsals did not pass */
+            despite_failures: boolean;
+            /** Format: int64 */
+            done: number;
+            /** Format: date-time */
+            ended?: string;
+            /**
+             * Format: int64
+             * @description Rotated otherwise than asked: undone, stopped, or with failures
+             */
+            failed: number;
+            /**
+             * Format: int64
+             * @description Whose new value a person gave
+             */
+            given: number;
+            /** Format: int64 */
+            id: number;
+            /**
+             * Format: int64
+             * @description Whose rehearsal passed
+             */
+            ready: number;
+            reason: string;
+            requested_by: string;
+            /** Format: int64 */
+            rotating: number;
+            /**
+             * Format: int64
+             * @description For which one person is not enough, as their rehearsals say
+             */
+            second: number;
+            /** @enum {string} */
+            state: "rehearsing" | "rehearsed" | "running" | "stopped" | "done";
+            /** Format: int64 */
+            total: number;
+            /**
+             * Format: int64
+             * @description Not rehearsed yet
+             */
+            waiting: number;
+            /**
+             * Format: int64
+             * @description Number of the approval that it waits for; absent when it was done at once
+             */
+            waits_for_approval?: number;
+        };
         StartedDependents: {
             words: string[];
         };
@@ -5338,6 +5417,7 @@ export interface components {
             door?: components["schemas"]["Door"];
             /** Format: int64 */
             expected?: number;
+            given_by?: string;
             groups?: string[] | null;
             holds?: string;
             /** Format: int64 */
@@ -5372,6 +5452,7 @@ export interface components {
             door?: components["schemas"]["Door"];
             /** Format: int64 */
             expected?: number;
+            given_by?: string;
             groups?: string[] | null;
             holds?: string;
             /** Format: int64 */
@@ -5730,6 +5811,13 @@ export interface components {
             };
             /** @description The system's own words */
             words: string;
+        };
+        Waiting: {
+            /**
+             * Format: int64
+             * @description Number of the approval that it waits for; absent when it was done at once
+             */
+            waits_for_approval?: number;
         };
         Why: {
             account: string;
@@ -8320,7 +8408,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Batch"];
+                    "application/json": components["schemas"]["Started"];
                 };
             };
             /** @description Bad Request */
@@ -15931,7 +16019,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RequirementAnswer"];
+                    "application/json": components["schemas"]["Waiting"];
                 };
             };
             /** @description Bad Request */
@@ -16075,7 +16163,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RequirementAnswer"];
+                    "application/json": components["schemas"]["Waiting"];
                 };
             };
             /** @description Bad Request */

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Button, Popconfirm, Progress } from 'ant-design-vue'
+import { Alert, Button, Popconfirm, Progress } from 'ant-design-vue'
 import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { onChanged } from '../api/changes'
@@ -53,9 +53,12 @@ const share = computed(() => {
   const ended = b.value.state === 'rehearsing' ? b.value.total - b.value.waiting : b.value.done + b.value.failed + b.value.blocked
   return Math.round((100 * ended) / b.value.total)
 })
+const waits = ref(0)
 const start = (despite: boolean) =>
   work('start', async () => {
-    batch.value = await data(api.POST('/api/v1/batches/{id}/start', { ...path, body: { despite_failures: despite } }))
+    const started = await data(api.POST('/api/v1/batches/{id}/start', { ...path, body: { despite_failures: despite } }))
+    waits.value = started.waits_for_approval ?? 0
+    batch.value = started
   })
 const stop = () =>
   work('stop', async () => {
@@ -66,6 +69,11 @@ const retry = () =>
     batch.value = await data(api.POST('/api/v1/batches/{id}/retry', path))
   })
 const canStart = computed(() => !!b.value && ['rehearsed', 'stopped'].includes(b.value.state) && b.value.ready > 0 && b.value.waiting === 0)
+/** Why one person is not enough, while that is still to be done. */
+const second = computed(() => {
+  if (!b.value?.second || !['rehearsed', 'stopped'].includes(b.value.state)) return ''
+  return t(b.value.given ? 'batches.secondGiven' : 'batches.second', { n: b.value.second, all: b.value.total, who: b.value.requested_by })
+})
 const canRetry = computed(
   () => !!b.value && ['rehearsed', 'stopped', 'done'].includes(b.value.state) && b.value.failed + b.value.blocked + b.value.waiting > 0,
 )
@@ -109,6 +117,12 @@ const canRetry = computed(
       :aria-label="t('batches.progress')"
     />
     <Trouble :words="trouble" />
+    <p v-if="b.consent" class="soft">{{ b.consent }}</p>
+    <Alert v-else-if="second" :type="waits ? 'warning' : 'info'" show-icon class="alert" role="status" :message="second">
+      <template v-if="waits" #description
+        ><RouterLink to="/approvals?f=state=asked">{{ t('rotate.waits', { n: waits }) }}</RouterLink></template
+      >
+    </Alert>
     <ListPage name="batch-items" :label="t('batches.items')" :columns="columns" :fetch="fetch" :row-key="key" :empty="t('lists.nothing')">
       <template #credential="{ row }"
         ><RouterLink :to="row.account_id ? `/accounts/${row.account_id}` : `/credentials/${row.credential_id}`">{{

@@ -322,4 +322,34 @@ describe('a batch', () => {
     await vi.waitFor(() => expect(service.sent()).toHaveLength(1))
     expect(p.button('Stop').there).toBe(true)
   })
+  it('takes new values from a file, and does not keep them', async () => {
+    const service = serve({ 'GET /labels': [], 'POST /batches': batch })
+    const p = await show(BatchForm)
+    ;[...document.querySelectorAll<HTMLInputElement>('.ant-segmented-item-input')][4]!.click()
+    await flushPromises()
+    const input = document.querySelector<HTMLInputElement>('input[type=file]')!
+    const text = 'svc-berth,Kelp7-Wrack-3qZ7!vTn\nsvc-tide,Bladder-Wrack-99qZ!vT\n'
+    Object.defineProperty(input, 'files', { value: [new File([text], 'values.csv')] })
+    input.dispatchEvent(new Event('change', { bubbles: true }))
+    await vi.waitFor(() => expect(p.read()).toContain('2 lines were read.'))
+    expect(document.body.innerHTML).not.toContain('Kelp7')
+    await p.field('Reason (recorded)').fill('the move')
+    await p.button('Rehearse them all').press()
+    await vi.waitFor(() => expect(service.sent()).toHaveLength(1))
+    expect(service.sent()[0]!.body).toMatchObject({ values: text, reason: 'the move' })
+  })
+  it('says that a second person is needed, and which approval it waits for', async () => {
+    const given = { ...batch, ready: 8, blocked: 0, second: 8, given: 8 }
+    serve({
+      'GET /batches/3': given,
+      'GET /batches/3/items': { items: [], total: 0 },
+      'POST /batches/3/start': { ...given, waits_for_approval: 9 },
+    })
+    const p = await show(BatchPage, { at: '/batches/3', route: '/batches/:id' })
+    await vi.waitFor(() => expect(p.read()).toContain('ines gave 8 of 8 values and knows them'))
+    await p.button('Rotate them').press()
+    await flushPromises()
+    await p.button('Rotate them', 1).press()
+    await vi.waitFor(() => expect(p.read()).toContain('9'))
+  })
 })

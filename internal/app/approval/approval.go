@@ -40,6 +40,7 @@ const (
 	KindPerson   = "person"
 	// KindRequirement is to change or remove for which rotations a second person is needed.
 	KindRequirement = "requirement"
+	KindBatch       = "batch"
 )
 
 // Alone: nobody else could approve what this person asks for.

@@ -4,6 +4,7 @@ package assembly
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -120,7 +121,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 		Acts: hands, Looks: a.Looks, Policies: a.Policies, Freeze: a.Freeze, AtOnce: config.Acts, Drill: config.Drill, Kill: config.Kill,
 	})
 	a.Unattended = unattended.New(base, a.Store, a.Policies, a.Rotations, a.Freeze)
-	a.Batches = batches.New(base, a.Store, a.Rotations, a.Picture, a.Freeze)
+	a.Batches = batches.New(batches.Needs{Base: base, Store: a.Store, Rotations: a.Rotations, Finder: a.Picture, Freeze: a.Freeze, Sealed: a.Sealed, Approvals: a.Approvals})
 	a.Messages = messages.New(base, a.Store, tell.Send)
 	a.Rotations.After(a.Unattended.Kick)
 	a.Policies.Changed(a.Unattended.Kick)
@@ -132,7 +133,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 			base.Log.Error("rules could not be applied after a survey", "error", err)
 		}
 	})
-	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Looks.LookAgain}, {Name: "rotate", Title: "rotate what is due by policies", Every: lookEvery, Do: a.Unattended.Look}, {Name: "expire", Title: "end requests that nobody approved in time", Every: lookEvery, Do: a.Approvals.Expire}, {Name: "forget", Title: "forget old messages", Every: 24 * time.Hour, Do: a.Messages.Forget}}
+	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Looks.LookAgain}, {Name: "rotate", Title: "rotate what is due by policies", Every: lookEvery, Do: a.Unattended.Look}, {Name: "expire", Title: "end requests that nobody approved in time", Every: lookEvery, Do: a.Approvals.Expire}, {Name: "forget", Title: "forget old messages, and given values that nothing took", Every: 24 * time.Hour, Do: a.forget}}
 	if err := a.Inventory.BindExisting(ctx); err != nil {
 		return nil, fmt.Errorf("bind what is there to its systems: %w", err)
 	}
@@ -163,6 +164,12 @@ func (a *Application) Start(ctx context.Context) error {
 	a.Custody.SettleLater()
 	a.Schedule.Start(a.duties...)
 	return nil
+}
+
+// forget removes what is not kept longer.
+func (a *Application) forget(ctx context.Context) (string, error) {
+	words, err := a.Messages.Forget(ctx)
+	return words, errors.Join(err, a.Batches.Forget(ctx))
 }
 
 // needsTwo says why one person is not enough to change an account's password, whatever is

@@ -14,20 +14,29 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/records"
 )
 
 // Store is what this package needs of the store.
 type Store interface {
-	AddBatch(ctx context.Context, v records.Batch, items []records.CredentialID, entries ...ledger.Entry) (records.BatchID, error)
+	AddBatch(ctx context.Context, v records.Batch, items []records.CredentialID, given []records.Secret, entries ...ledger.Entry) (records.BatchID, error)
+	Account(ctx context.Context, id records.AccountID) (records.Account, error)
+	Approvals(ctx context.Context, q records.Query) (records.Page[records.Approval], error)
+	ApprovalWords(ctx context.Context, id records.ApprovalID, words string) error
 	Batch(ctx context.Context, id records.BatchID) (records.Batch, error)
 	Candidates(ctx context.Context, account records.AccountID) ([]records.Candidate, error)
 	Credential(ctx context.Context, id records.CredentialID) (records.Credential, error)
 	Credentials(ctx context.Context, q records.Query) (records.Page[records.Credential], error)
+	Findings(ctx context.Context, all bool, q records.Query) (records.Page[records.Finding], error)
+	Fingerprints(ctx context.Context) ([]string, error)
+	ForgetGiven(ctx context.Context, before time.Time) (int64, error)
 	ItemsOf(ctx context.Context, id records.BatchID) ([]records.BatchItem, error)
 	OpenBatches(ctx context.Context) ([]records.Batch, error)
+	PasswordOf(ctx context.Context, account records.AccountID) (records.Credential, error)
 	RetryItems(ctx context.Context, id records.BatchID) (int64, error)
 	Rotation(ctx context.Context, id records.RotationID) (records.Rotation, error)
 	SetBatch(ctx context.Context, v records.Batch, entries ...ledger.Entry) error
@@ -40,6 +49,12 @@ type Store interface {
 type Rotations interface {
 	Rehearse(ctx context.Context, by access.Actor, c records.Credential, wish planning.Request) (records.Rehearsal, error)
 	Start(ctx context.Context, by access.Actor, c records.Credential, wish planning.Request, reason, override string) (records.RotationID, error)
+	StartConsented(ctx context.Context, by access.Actor, c records.Credential, wish planning.Request, reason, approved, digest string) (records.RotationID, error)
+}
+
+// Sealer seals values that people give.
+type Sealer interface {
+	NewSecret(c records.Credential, rotation records.RotationID, v secret.Value) (records.Secret, error)
 }
 
 // Finder finds a credential by a spelling.
@@ -60,28 +75,44 @@ type Batches struct {
 	rotations Rotations
 	finder    Finder
 	freeze    Frozen
+	sealed    Sealer
+	approvals *approval.Approvals
 	wait      func(ctx context.Context, topic string) // until something may have changed
 
 	lock    sync.Mutex
 	running map[records.BatchID]bool
 }
 
-// New makes one.
-func New(base *app.Base, store Store, rotations Rotations, finder Finder, freeze Frozen) *Batches {
-	b := &Batches{base: base, store: store, rotations: rotations, finder: finder, freeze: freeze, running: map[records.BatchID]bool{}}
+// Needs is what batches are made of.
+type Needs struct {
+	Base      *app.Base
+	Store     Store
+	Rotations Rotations
+	Finder    Finder
+	Freeze    Frozen
+	Sealed    Sealer
+	Approvals *approval.Approvals
+}
+
+// New makes Batches. They carry out approvals of batches.
+func New(n Needs) *Batches {
+	b := &Batches{base: n.Base, store: n.Store, rotations: n.Rotations, finder: n.Finder, freeze: n.Freeze, sealed: n.Sealed, approvals: n.Approvals, running: map[records.BatchID]bool{}}
 	b.wait = b.listen
+	n.Approvals.Carry(approval.KindBatch, approval.Carrier{Action: access.StartBatch, Still: b.stillApproved, CarryOut: b.startApproved})
 	return b
 }
 
 // Ask is what a person asks of a batch. The credentials are chosen by one of Label,
-// Filters and Names.
+// Filters, Names, Findings and Values.
 type Ask struct {
-	Label   string
-	Filters []string // of the list of credentials
-	Names   []string // spellings, one a line of a file
-	Wish    planning.Request
-	Reason  string
-	AtOnce  int // 4 when it is 0
+	Label    string
+	Filters  []string     // of the list of credentials
+	Names    []string     // spellings, one a line of a file
+	Findings []string     // filters of the list of findings: credentials that open ones are about
+	Values   secret.Value // lines of a spelling and the new value, as CSV (RFC 4180)
+	Wish     planning.Request
+	Reason   string
+	AtOnce   int // 4 when it is 0
 }
 
 // limits of a batch.
@@ -110,7 +141,7 @@ func (batches *Batches) Create(ctx context.Context, by access.Actor, ask Ask) (r
 	if err := ask.Wish.Check(batches.base.Now()); err != nil {
 		return records.Batch{}, err
 	}
-	items, chosen, err := batches.choose(ctx, ask)
+	items, chosen, given, err := batches.choose(ctx, ask)
 	if err != nil {
 		return records.Batch{}, err
 	}
@@ -122,112 +153,36 @@ func (batches *Batches) Create(ctx context.Context, by access.Actor, ask Ask) (r
 	if v.AtOnce == 0 {
 		v.AtOnce = usualAtOnce
 	}
-	id, err := batches.store.AddBatch(ctx, v, items, ledger.Entry{Actor: by.Name, Act: "batch.add", Phase: ledger.Intent, Subject: chosen, Reason: ask.Reason, Detail: fmt.Sprintf("%d credentials", len(items))})
+	id, err := batches.store.AddBatch(ctx, v, items, given, ledger.Entry{Actor: by.Name, Act: "batch.add", Phase: ledger.Intent, Subject: chosen, Reason: ask.Reason, Detail: fmt.Sprintf("%d credentials", len(items))})
 	if err != nil {
 		return records.Batch{}, err
+	}
+	if len(given) > 0 {
+		batches.base.ForgetKnown()
 	}
 	batches.launch(id)
 	return batches.store.Batch(context.WithoutCancel(ctx), id)
 }
 
-// choose finds the credentials of a batch, in their order.
-func (batches *Batches) choose(ctx context.Context, ask Ask) (items []records.CredentialID, chosen string, err error) {
-	ways := 0
-	for _, given := range []bool{ask.Label != "", len(ask.Filters) > 0, len(ask.Names) > 0} {
-		if given {
-			ways++
-		}
-	}
-	switch {
-	case ways != 1:
-		return nil, "", fmt.Errorf("%w: choose credentials in one way: by a label, by filters, or by names", app.ErrInput)
-	case ask.Label != "":
-		chosen = "the label " + ask.Label
-		list, err := batches.store.Candidates(ctx, 0)
-		if err != nil {
-			return nil, "", err
-		}
-		for _, c := range list {
-			for _, label := range c.Labels {
-				if label == ask.Label {
-					items = append(items, c.CredentialID)
-				}
-			}
-		}
-	case len(ask.Filters) > 0:
-		chosen = strings.Join(ask.Filters, ", ")
-		for q := (records.Query{Filters: append([]string{"state=custody"}, ask.Filters...), Limit: 1000}); ; {
-			page, err := batches.store.Credentials(ctx, q)
-			if err != nil {
-				return nil, "", err
-			}
-			for _, c := range page.Items {
-				items = append(items, c.ID)
-			}
-			if q.Cursor = page.Next; q.Cursor == "" {
-				break
-			}
-		}
-	default:
-		chosen = fmt.Sprintf("a list of %d names", len(ask.Names))
-		if items, err = batches.named(ctx, ask.Names); err != nil {
-			return nil, "", err
-		}
-	}
-	switch {
-	case len(items) == 0:
-		return nil, "", fmt.Errorf("%w: no credential in custody is chosen by %s", app.ErrInput, chosen)
-	case len(items) > mostItems:
-		return nil, "", fmt.Errorf("%w: %d credentials are chosen: at most %d at a time", app.ErrInput, len(items), mostItems)
-	}
-	return items, chosen, nil
-}
-
-// named finds credentials by spellings. Everything that is wrong is told, with its line.
-func (batches *Batches) named(ctx context.Context, names []string) ([]records.CredentialID, error) {
-	var items []records.CredentialID
-	var wrong []string
-	at := map[records.CredentialID]int{}
-	for i, name := range names {
-		name = strings.TrimSpace(name)
-		if name == "" || strings.HasPrefix(name, "#") {
-			continue
-		}
-		c, err := batches.finder.FindCredential(ctx, name)
-		var words string
-		switch {
-		case ctx.Err() != nil:
-			return nil, ctx.Err()
-		case err != nil:
-			words = strings.TrimPrefix(err.Error(), app.ErrInput.Error()+": ")
-		case !c.InCustody():
-			words = name + " is not in custody"
-		case at[c.ID] != 0:
-			words = fmt.Sprintf("%s is the same as line %d", name, at[c.ID])
-		default:
-			at[c.ID] = i + 1
-			items = append(items, c.ID)
-			continue
-		}
-		wrong = append(wrong, fmt.Sprintf("line %d: %s", i+1, words))
-	}
-	if len(wrong) == 0 {
-		return items, nil
-	}
-	more := ""
-	if len(wrong) > mostTold {
-		more = fmt.Sprintf("; and %d more", len(wrong)-mostTold)
-		wrong = wrong[:mostTold]
-	}
-	return nil, fmt.Errorf("%w: nothing was kept, for not everything is right: %s%s", app.ErrInput, strings.Join(wrong, "; "), more)
-}
-
 // Start carries out a batch that was rehearsed. Where some rehearsals did not pass, it
-// does so for the others only when asked to.
+// does so for the others only when asked to. Where one person is not enough for some, it
+// asks a second one for all of them together: the error is a *rotate.WaitsError then.
 func (batches *Batches) Start(ctx context.Context, by access.Actor, id records.BatchID, despite bool) (records.Batch, error) {
 	if err := access.Decide(by, access.StartBatch, access.Object{Kind: "batch", Name: fmt.Sprint(id)}); err != nil {
 		return records.Batch{}, err
 	}
+	v, err := batches.startable(ctx, id, despite)
+	if err != nil {
+		return v, err
+	}
+	if err := batches.consented(ctx, by, v, despite); err != nil {
+		return v, err
+	}
+	return batches.start(ctx, by, v, despite)
+}
+
+// startable is a batch, and why it does not start as it is.
+func (batches *Batches) startable(ctx context.Context, id records.BatchID, despite bool) (records.Batch, error) {
 	v, err := batches.store.Batch(ctx, id)
 	if err != nil {
 		return v, err
@@ -245,12 +200,17 @@ func (batches *Batches) Start(ctx context.Context, by access.Actor, id records.B
 	case v.Ready == 0:
 		return v, fmt.Errorf("%w: nothing of batch %d is ready", app.ErrRefused, id)
 	}
+	return v, nil
+}
+
+func (batches *Batches) start(ctx context.Context, by access.Actor, v records.Batch, despite bool) (records.Batch, error) {
 	v.State, v.Despite = records.BatchRunning, despite
-	if err := batches.store.SetBatch(ctx, v, ledger.Entry{Actor: by.Name, Act: "batch.start", Phase: ledger.Outcome, Subject: v.Chosen, Result: "done", Reason: v.Reason, Ref: fmt.Sprintf("batch/%d", id), Detail: fmt.Sprintf("%d of %d", v.Ready, v.Total)}); err != nil {
+	entry := ledger.Entry{Actor: by.Name, Act: "batch.start", Phase: ledger.Outcome, Subject: v.Chosen, Result: "done", Reason: v.Reason, Ref: fmt.Sprintf("batch/%d", v.ID), Detail: strings.TrimSpace(fmt.Sprintf("%d of %d %s", v.Ready, v.Total, v.Consent))}
+	if err := batches.store.SetBatch(ctx, v, entry); err != nil {
 		return v, err
 	}
-	batches.launch(id)
-	return batches.store.Batch(ctx, id)
+	batches.launch(v.ID)
+	return batches.store.Batch(ctx, v.ID)
 }
 
 // Stop begins nothing more of a batch. Rotations that run go on.
@@ -293,7 +253,7 @@ func (batches *Batches) Retry(ctx context.Context, by access.Actor, id records.B
 	if n == 0 && v.Waiting == 0 {
 		return v, fmt.Errorf("%w: nothing of batch %d failed", app.ErrRefused, id)
 	}
-	v.State, v.Ended = records.BatchRehearsing, time.Time{}
+	v.State, v.Ended, v.Consent = records.BatchRehearsing, time.Time{}, "" // what is rehearsed anew was not approved
 	if err := batches.store.SetBatch(ctx, v, ledger.Entry{Actor: by.Name, Act: "batch.retry", Phase: ledger.Outcome, Subject: v.Chosen, Result: "done", Ref: fmt.Sprintf("batch/%d", id), Detail: fmt.Sprintf("%d of %d", n, v.Total)}); err != nil {
 		return v, err
 	}

@@ -18,7 +18,9 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/app/rotate/planning"
+	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
@@ -50,6 +52,12 @@ type yard struct {
 	looked int  // so many rehearsals
 	held   bool // rotations do not end by themselves
 	frozen bool
+
+	approvals *approval.Approvals
+	second    map[string]string // why one person is not enough
+	digests   map[string]string // of what a rehearsal came to
+	consents  map[string]string // with which one began
+	wishes    map[string]planning.Request
 }
 
 func (y *yard) Frozen() bool {
@@ -66,7 +74,7 @@ func (y *yard) Refuse() error {
 }
 
 func newYard(t *testing.T, n int) *yard {
-	y := &yard{t: t, folder: t.TempDir(), fails: map[string]string{}, errs: map[string]error{}, units: map[string]string{}, ends: map[string]string{}, open: map[string]records.RotationID{}}
+	y := &yard{t: t, folder: t.TempDir(), fails: map[string]string{}, errs: map[string]error{}, units: map[string]string{}, ends: map[string]string{}, open: map[string]records.RotationID{}, second: map[string]string{}, digests: map[string]string{}, consents: map[string]string{}, wishes: map[string]planning.Request{}}
 	y.start()
 	ctx := t.Context()
 	require.NoError(t, y.AddUser(ctx, records.User{Name: "ines", Roles: access.Roles(), Password: "x"}, false))
@@ -97,7 +105,8 @@ func (y *yard) start() {
 	require.NoError(y.t, err)
 	require.NoError(y.t, s.OpenLedger(context.Background(), y.base.Sealer, s.FolderWitness()))
 	y.Store = s
-	y.Batches = New(y.base, s, y, y, y)
+	y.approvals = approval.New(y.base, s)
+	y.Batches = New(Needs{Base: y.base, Store: s, Rotations: y, Finder: y, Freeze: y, Sealed: sealed.New(y.base, s), Approvals: y.approvals})
 	y.Batches.wait = func(ctx context.Context, _ string) { connect.Wait(ctx, time.Millisecond) } //nolint:errcheck // whichever comes first
 	y.t.Cleanup(y.stop)
 }
@@ -116,15 +125,35 @@ func (y *yard) FindCredential(ctx context.Context, spelling string) (records.Cre
 	return records.Credential{}, fmt.Errorf("%q: %w", spelling, records.ErrNotFound)
 }
 
-func (y *yard) Rehearse(_ context.Context, by access.Actor, c records.Credential, _ planning.Request) (records.Rehearsal, error) {
+func (y *yard) Rehearse(_ context.Context, by access.Actor, c records.Credential, wish planning.Request) (records.Rehearsal, error) {
 	y.lock.Lock()
 	defer y.lock.Unlock()
+	y.wishes[c.Name] = wish
 	assert.Equal(y.t, "ines", by.Name)
 	y.looked++
 	if words := y.fails[c.Name]; words != "" {
 		return records.Rehearsal{Verdict: "failed", Checks: []connect.Checked{{System: "quay1", What: "reach the system", Result: connect.CheckFailed, Words: words}}}, nil
 	}
-	return records.Rehearsal{Verdict: "passed", Plan: y.plan(c.Name)}, nil
+	v := records.Rehearsal{Verdict: "passed", Plan: y.plan(c.Name), Digest: y.digests[c.Name] + wish.Given}
+	if why := y.second[c.Name]; why != "" {
+		v.Second = []string{why}
+	}
+	if wish.Given != "" {
+		v.Second = append(v.Second, "a value that "+wish.GivenBy+" gave, and knows")
+	}
+	return v, nil
+}
+
+// StartConsented begins one with the consent of a second person.
+func (y *yard) StartConsented(ctx context.Context, by access.Actor, c records.Credential, wish planning.Request, reason, approved, digest string) (records.RotationID, error) {
+	y.lock.Lock()
+	y.consents[c.Name] = approved
+	same := y.digests[c.Name]+wish.Given == digest
+	y.lock.Unlock()
+	if !same {
+		return 0, fmt.Errorf("%w: not what was approved", app.ErrRefused)
+	}
+	return y.Start(ctx, by, c, wish, reason, "")
 }
 
 func (y *yard) plan(of string) rotation.Plan {

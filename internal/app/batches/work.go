@@ -105,7 +105,7 @@ func (batches *Batches) rehearse(ctx context.Context, v records.Batch, by access
 		}
 		all.Go(func() {
 			defer func() { <-slots }()
-			touches[i], errs[i] = batches.rehearseOne(ctx, &items[i], by, wish)
+			touches[i], errs[i] = batches.rehearseOne(ctx, v, &items[i], by, wish)
 		})
 	}
 	all.Wait()
@@ -146,13 +146,14 @@ func (batches *Batches) rehearse(ctx context.Context, v records.Batch, by access
 
 // rehearseOne rehearses an item and keeps what came of it. It returns what its rotation
 // would touch.
-func (batches *Batches) rehearseOne(ctx context.Context, item *records.BatchItem, by access.Actor, wish planning.Request) ([]string, error) {
+func (batches *Batches) rehearseOne(ctx context.Context, v records.Batch, item *records.BatchItem, by access.Actor, wish planning.Request) ([]string, error) {
 	var touches []string
 	c, err := batches.store.Credential(ctx, item.CredentialID)
 	if err != nil {
 		return nil, err
 	}
-	rehearsal, err := batches.rotations.Rehearse(ctx, by, c, wish.For(c.Kind))
+	rehearsal, err := batches.rotations.Rehearse(ctx, by, c, wishOf(*item, c, v, wish))
+	item.Second, item.Digest = rehearsal.Second, rehearsal.Digest
 	switch {
 	case ctx.Err() != nil:
 		return nil, ctx.Err()
@@ -162,11 +163,23 @@ func (batches *Batches) rehearseOne(ctx context.Context, item *records.BatchItem
 		item.State, item.Words = records.ItemBlocked, "the rehearsal failed: "+rehearsal.Failures()
 	default:
 		item.State, item.Words, item.Restarts = records.ItemReady, "the rehearsal passed", rehearsal.Plan.Restarts()
+		if len(item.Second) > 0 {
+			item.Words += "; a second person is needed, for " + strings.Join(item.Second, "; ")
+		}
 		touches = planning.Touches(rehearsal.Plan)
 	}
 	err = batches.store.SetItem(ctx, *item)
 	batches.base.Topics.Wake("all", topic(item.BatchID))
 	return touches, err
+}
+
+// wishOf is what a batch asks of one of its credentials.
+func wishOf(item records.BatchItem, c records.Credential, v records.Batch, wish planning.Request) planning.Request {
+	wish = wish.For(c.Kind)
+	if item.Given != "" {
+		wish.Given, wish.GivenBy = item.Given, v.RequestedBy
+	}
+	return wish
 }
 
 // run carries out what is ready, so many at the same time, until all has ended or a
@@ -295,7 +308,8 @@ func (batches *Batches) startOne(ctx context.Context, v records.Batch, item *rec
 	}
 	// What is started is what was rehearsed just now: those before it may have changed what
 	// it stands on.
-	rehearsal, err := batches.rotations.Rehearse(ctx, by, c, wish.For(c.Kind))
+	wish = wishOf(*item, c, v, wish)
+	rehearsal, err := batches.rotations.Rehearse(ctx, by, c, wish)
 	switch {
 	case ctx.Err() != nil:
 		return false, false, ctx.Err()
@@ -307,7 +321,13 @@ func (batches *Batches) startOne(ctx context.Context, v records.Batch, item *rec
 		waiting.Behind(item.CredentialID, rehearsal.Plan)
 		return false, true, nil
 	default:
-		id, err := batches.rotations.Start(ctx, by, c, wish.For(c.Kind), fmt.Sprintf("%s (batch %d)", v.Reason, v.ID), "")
+		reason := fmt.Sprintf("%s (batch %d)", v.Reason, v.ID)
+		var id records.RotationID
+		if v.Consent != "" && len(rehearsal.Second) > 0 {
+			id, err = batches.rotations.StartConsented(ctx, by, c, wish, reason, v.Consent, item.Digest)
+		} else {
+			id, err = batches.rotations.Start(ctx, by, c, wish, reason, "")
+		}
 		switch {
 		case ctx.Err() != nil && id == 0:
 			return false, false, ctx.Err()

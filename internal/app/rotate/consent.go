@@ -45,6 +45,7 @@ func (e *WaitsError) Unwrap() error { return app.ErrRefused }
 // consent is how a rotation that needs a second person may begin all the same.
 type consent struct {
 	approved  string // by whom, and by which approval
+	digest    string // of the rehearsal that was approved; "" where it was held against it already
 	emergency string // why it does not wait for one
 }
 
@@ -67,14 +68,44 @@ const secondCheck = "one person is enough"
 // unreadCheck is what a rehearsal says of each system that was not read completely.
 const unreadCheck = "dependents on this system"
 
+// errNotApproved is about what came to something else since a second person approved it.
+var errNotApproved = fmt.Errorf("%w: what would be done now is not what was approved (dependents, checks or windows changed since): it has to be asked for again", app.ErrRefused)
+
+// usualHours is how long a request waits where no requirement says it.
+const usualHours = 24
+
+// required says why a rotation needs a second person, and how many hours a request for it
+// waits: by requirements, and whenever a person knows what the password will be.
+func (rotations *Rotations) required(ctx context.Context, c records.Credential, v records.Rehearsal) (why []string, hours int, err error) {
+	list, why, err := rotations.policies.Required(ctx, c.AccountID, v.Plan, unreadIn(v))
+	for _, r := range list {
+		if hours == 0 || r.Hours < hours {
+			hours = r.Hours
+		}
+	}
+	if by := v.Plan.GivenBy(); by != "" {
+		why = append(why, "a value that "+by+" gave, and knows")
+	}
+	return why, cmp.Or(hours, usualHours), err
+}
+
+// StartConsented begins what a second person approved together with others, if it still is
+// what was rehearsed then.
+func (rotations *Rotations) StartConsented(ctx context.Context, by access.Actor, c records.Credential, wish planning.Request, reason, approved, digest string) (records.RotationID, error) {
+	return rotations.start(ctx, by, c, wish, reason, "", consent{approved: approved, digest: digest})
+}
+
 // consented holds a rotation against the requirements. words say why it may begin although
 // it needs a second person.
 func (rotations *Rotations) consented(ctx context.Context, by access.Actor, c records.Credential, wish planning.Request, rehearsal records.Rehearsal, reason string, given consent) (words string, err error) {
-	required, why, err := rotations.policies.Required(ctx, c.AccountID, rehearsal.Plan, unreadIn(rehearsal))
-	if err != nil || len(required) == 0 {
+	why, hours, err := rotations.required(ctx, c, rehearsal)
+	if err != nil || len(why) == 0 {
 		return "", err
 	}
 	if given.approved != "" {
+		if given.digest != "" && given.digest != digestOf(rehearsal) {
+			return "", errNotApproved
+		}
 		return given.approved, nil
 	}
 	if given.emergency != "" {
@@ -106,10 +137,6 @@ func (rotations *Rotations) consented(ctx context.Context, by access.Actor, c re
 			waits.Approval, waits.Refused = v.ID, v.DecidedBy
 			return "", waits
 		}
-	}
-	hours := required[0].Hours
-	for _, r := range required {
-		hours = min(hours, r.Hours)
 	}
 	detail, err := json.Marshal(approvedRotation{Credential: c.ID, Wish: wish, Digest: digest})
 	if err != nil {
@@ -187,7 +214,7 @@ func (rotations *Rotations) startConsented(ctx context.Context, by, asker access
 		return 0, fmt.Errorf("%w: it does not pass its rehearsal any more: %s", app.ErrRefused, rehearsal.Failures())
 	}
 	if digestOf(rehearsal) != asked.Digest {
-		return 0, fmt.Errorf("%w: what would be done now is not what was approved (dependents, checks or windows changed since): it has to be asked for again", app.ErrRefused)
+		return 0, errNotApproved
 	}
 	return rotations.start(ctx, asker, c, asked.Wish, v.Reason, "", consent{approved: fmt.Sprintf("approved by %s, approval %d", by.Name, v.ID)})
 }

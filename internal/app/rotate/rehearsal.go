@@ -43,11 +43,10 @@ func (rotations *Rotations) Rehearse(ctx context.Context, by access.Actor, c rec
 	if err != nil {
 		return v, err
 	}
-	_, why, err := rotations.policies.Required(ctx, c.AccountID, plan, unreadIn(v))
-	if err != nil {
+	if v.Second, _, err = rotations.required(ctx, c, v); err != nil {
 		return v, err
 	}
-	for _, words := range why {
+	for _, words := range v.Second {
 		v.Checks = append(v.Checks, connect.Checked{System: c.System, What: secondCheck, Result: connect.CheckWarning, Words: "a second person is needed, for " + words, Next: "starting it asks for an approval; it begins once that is granted"})
 	}
 	v.Verdict = "passed"
@@ -56,6 +55,7 @@ func (rotations *Rotations) Rehearse(ctx context.Context, by access.Actor, c rec
 			v.Verdict = "failed"
 		}
 	}
+	v.Digest = digestOf(v)
 	return v, rotations.store.SaveRehearsal(context.WithoutCancel(ctx), &v)
 }
 
@@ -143,7 +143,7 @@ func (rotations *Rotations) allowed(ctx context.Context, c records.Credential, p
 }
 
 func stepsOf(p rotation.Plan) []string {
-	out := []string{p.Type, fmt.Sprint(p.Length), p.Without, p.Patience.String(), string(p.AtWindowEnd), p.FirstAlone}
+	out := []string{p.Type, fmt.Sprint(p.Length), p.Without, p.Given, p.Patience.String(), string(p.AtWindowEnd), p.FirstAlone}
 	for _, name := range slices.Sorted(maps.Keys(p.Windows)) {
 		out = append(out, name+" "+p.Windows[name].Words)
 	}

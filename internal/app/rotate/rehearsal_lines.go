@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/custody"
@@ -163,10 +164,19 @@ func tellVerifiers(checks []connect.Checked, plan rotation.Plan) []connect.Check
 func (rotations *Rotations) intentions(ctx context.Context, a records.Account, plan rotation.Plan, values sealed.Values, stays string) (_ map[string][]connect.Intention, checks []connect.Checked, err error) {
 	intentions := map[string][]connect.Intention{}
 	stops := map[string][]rotation.Place{}
+	var like secret.Value // the new value, or one like it
 	for _, s := range plan.Steps {
 		if s.Kind == rotation.StepStop {
 			stops[s.System] = append(stops[s.System], s.At())
 		}
+		if s.Kind == rotation.StepSeal && a.ID != 0 {
+			var line connect.Checked
+			line, like = rotations.rulesCheck(ctx, a, plan)
+			checks = append(checks, line)
+		}
+	}
+	if plan.UndoOf != 0 {
+		like = secret.Value{}
 	}
 	for _, s := range plan.Steps {
 		switch {
@@ -178,11 +188,10 @@ func (rotations *Rotations) intentions(ctx context.Context, a records.Account, p
 			}
 			intentions[s.System] = append(intentions[s.System], connect.Intention{Entries: &connect.EntryChange{Path: s.Subject, Stays: stays}})
 		case s.Kind == rotation.StepChange:
-			checks = append(checks, rotations.rulesCheck(ctx, a, plan))
 			ref := inventory.RefOf(a)
 			intentions[s.System] = append(intentions[s.System], connect.Intention{Change: &ref, Current: values.Current})
 		case s.Kind == rotation.StepReplace:
-			in := connect.Intention{Replace: s.Subject, Places: s.Places, Current: values.Current}
+			in := connect.Intention{Replace: s.Subject, Places: s.Places, Current: values.Current, Next: like}
 			if s.Holds != "" {
 				if in.Current, err = rotations.sealed.Value(values, s.Holds); err != nil {
 					return nil, nil, err
@@ -315,9 +324,10 @@ func (rotations *Rotations) ownChecks(ctx context.Context, plan rotation.Plan) (
 }
 
 // rulesCheck says which rules the new password will obey, and whether one can be made that
-// does.
-func (rotations *Rotations) rulesCheck(ctx context.Context, a records.Account, plan rotation.Plan) connect.Checked {
-	line := connect.Checked{System: a.System, What: "the rules for a new password are known", Result: connect.CheckOK}
+// does; or whether the one that a person gave does. It returns that value, or one like the
+// one that will be made.
+func (rotations *Rotations) rulesCheck(ctx context.Context, a records.Account, plan rotation.Plan) (line connect.Checked, like secret.Value) {
+	line = connect.Checked{System: a.System, What: "the rules for a new password are known", Result: connect.CheckOK}
 	rules, err := rotations.custody.PasswordRules(ctx, a)
 	switch {
 	case err != nil:
@@ -332,16 +342,37 @@ func (rotations *Rotations) rulesCheck(ctx context.Context, a records.Account, p
 		line.Words = cmp.Or(rules.From, "no rule is in force")
 	}
 	if line.Result == connect.CheckFailed {
-		return line
+		return line, like
+	}
+	if plan.Given != "" {
+		return rotations.givenCheck(ctx, line, rules, plan)
 	}
 	policy, err := credential.Wanted{Shortest: rules.Shortest, Longest: rules.Longest, Length: plan.Length, Without: plan.Without}.PasswordPolicy()
+	if err == nil {
+		like, err = policy.Generate(rotations.base.Random)
+	}
 	if err != nil {
 		line.Result, line.Words = connect.CheckFailed, strings.TrimPrefix(err.Error()+"; "+line.Words, "; ")
 		line.Next = "ask for another length or other characters, with the policy or the rotation that asks for them"
-		return line
+		return line, like
 	}
 	line.Words += fmt.Sprintf("; the new one has %d characters, about %d bits", policy.Length, policy.Bits())
-	return line
+	return line, like
+}
+
+// givenCheck holds a value that a person gave against the rules of the authority.
+func (rotations *Rotations) givenCheck(ctx context.Context, line connect.Checked, rules connect.PasswordRules, plan rotation.Plan) (connect.Checked, secret.Value) {
+	value, err := rotations.sealed.Given(ctx, app.Number[records.CredentialID](plan.CredentialID), plan.Given)
+	n := utf8.RuneCountInString(value.RevealString())
+	switch {
+	case err != nil:
+		line.Result, line.Words = connect.CheckFailed, err.Error()
+	case n < rules.Shortest || rules.Longest > 0 && n > rules.Longest:
+		line.Result, line.Words, line.Next = connect.CheckFailed, fmt.Sprintf("the value that was given has %d characters; %s", n, line.Words), "give another one"
+	default:
+		line.Words += fmt.Sprintf("; the one that was given has %d characters", n)
+	}
+	return line, value
 }
 
 func (rotations *Rotations) rehearseSystem(ctx context.Context, name string, list []connect.Intention) []connect.Checked {

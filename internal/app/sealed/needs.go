@@ -9,6 +9,7 @@ import (
 
 // Store is what this package needs of the store.
 type Store interface {
+	GivenValue(ctx context.Context, id records.CredentialID, fingerprint string) (records.Secret, error)
 	InCustody(ctx context.Context) ([]records.Credential, error)
 	Journal(ctx context.Context, id records.RotationID, after int64) ([]rotation.Record, error)
 	PasswordOf(ctx context.Context, account records.AccountID) (records.Credential, error)

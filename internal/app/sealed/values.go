@@ -159,3 +159,15 @@ func (keeper *Keeper) Public(s records.Secret) (*credential.Public, error) {
 	public, err := spec.Public(value)
 	return &public, err
 }
+
+// Given opens a value that a person gave for a credential.
+func (keeper *Keeper) Given(ctx context.Context, id records.CredentialID, fingerprint string) (secret.Value, error) {
+	s, err := keeper.store.GivenValue(ctx, id, fingerprint)
+	if errors.Is(err, app.ErrNotFound) {
+		return secret.Value{}, fmt.Errorf("%w: the value that was given for it is not kept any more: give it again", app.ErrRefused)
+	}
+	if err != nil {
+		return secret.Value{}, err
+	}
+	return keeper.base.Sealer.Open(s.Binding(), s.Sealed)
+}

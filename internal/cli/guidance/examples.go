@@ -42,7 +42,7 @@ var Examples = map[string]string{ //nolint:gosec // how commands are written, no
 	"rotate rehearse":        "moss rotate rehearse svc-berth\nmoss rotate rehearse svc-berth --on-failure stop --restart window --window 2026-11-30T02:00:00Z/2h",
 	"rotate repair":          "moss rotate repair svc-terminal --reason 'the boats are out'",
 	"rotate resume":          "moss rotate resume 7 --reason 'tide1 is back'",
-	"rotate run":             "moss rotate run svc-berth --reason 'due'\nmoss rotate run svc-berth --reason 'due' -o json --quiet\nmoss rotate run --label boats --reason 'Odile left' --at-once 8\nmoss rotate run --file names.txt --reason 'the list of the auditors' --despite-failures",
+	"rotate run":             "moss rotate run svc-berth --reason 'due'\nmoss rotate run svc-berth --reason 'due' -o json --quiet\nmoss rotate run --label boats --reason 'Odile left' --at-once 8\nmoss rotate run --file names.txt --reason 'the list of the auditors' --despite-failures\nmoss rotate run --finding kind=secret-in-arguments --reason 'seen on a command line'\nmoss rotate run --values values.csv --reason 'the supplier sets them'",
 	"rotate show":            "moss rotate show 7\nmoss rotate show 7 --journal",
 	"rotate stop":            "moss rotate stop 7 --reason 'wait for the morning'",
 	"rotate undo":            "moss rotate undo 7 --rehearse\nmoss rotate undo 7 --reason 'the vendor needs the old one' --yes",

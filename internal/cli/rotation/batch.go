@@ -20,7 +20,9 @@ import (
 // together is how many rotations are asked for at once.
 type together struct {
 	label, file string
+	values      string
 	filters     []string
+	findings    []string
 	atOnce      int
 	despite     bool
 	rehearse    bool
@@ -30,15 +32,20 @@ func (t *together) flags(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&t.label, "label", "", "rotate the credentials in custody of all accounts with this label")
 	cmd.Flags().StringVar(&t.file, "file", "", "rotate those that a file names, one a line, - for standard input; nothing is begun if a line is wrong")
 	cmd.Flags().StringArrayVarP(&t.filters, "filter", "f", nil, "rotate those in custody that match, as in 'moss credential list' (repeatable)")
-	cmd.Flags().IntVar(&t.atOnce, "at-once", 0, "with --label, --file or --filter: so many rotations run at the same time (4 by default)")
-	cmd.Flags().BoolVar(&t.despite, "despite-failures", false, "with these: rotate those whose rehearsal passed although others did not")
-	cmd.Flags().BoolVar(&t.rehearse, "rehearse", false, "with these: only rehearse them")
-	cmd.MarkFlagsMutuallyExclusive("label", "file", "filter")
+	cmd.Flags().StringArrayVar(&t.findings, "finding", nil, "rotate those in custody that open findings are about which match, as in 'moss finding list' (repeatable)")
+	cmd.Flags().StringVar(&t.values, "values", "", "rotate passwords to values that people made: a file of lines 'name,value' (CSV), - for standard input; nothing is begun if a line is wrong, and a second person approves it")
+	cmd.Flags().IntVar(&t.atOnce, "at-once", 0, "with several: so many rotations run at the same time (4 by default)")
+	cmd.Flags().BoolVar(&t.despite, "despite-failures", false, "with several: rotate those whose rehearsal passed although others did not")
+	cmd.Flags().BoolVar(&t.rehearse, "rehearse", false, "with several: only rehearse them")
+	cmd.MarkFlagsMutuallyExclusive(choices...)
 }
+
+// choices are the flags that choose several.
+var choices = []string{"label", "file", "filter", "finding", "values"}
 
 // many reports whether several are asked for.
 func (t *together) many(cmd *cobra.Command) bool {
-	for _, name := range []string{"label", "file", "filter"} {
+	for _, name := range choices {
 		if cmd.Flags().Changed(name) {
 			return true
 		}
@@ -64,6 +71,14 @@ func (t *together) run(cmd *cobra.Command, c *api.Client, format string, in map[
 			return err
 		}
 		in["names"] = strings.Split(strings.TrimRight(raw, "\n"), "\n")
+	case t.values != "":
+		text, err := output.ReadSecret(cmd, t.values, "")
+		if err != nil {
+			return api.Exit(api.ExitUsage, err)
+		}
+		in["values"] = text
+	case len(t.findings) > 0:
+		in["findings"] = t.findings
 	case t.label != "":
 		in["label"] = t.label
 	default:
@@ -100,8 +115,16 @@ func carryOut(cmd *cobra.Command, c *api.Client, format, id string, despite, onl
 		}
 		return api.Negative("%d of %d rehearsals did not pass, so nothing was started: mend what they name and 'moss batch retry %s', or start the others with 'moss batch start %s --despite-failures'", number("blocked"), number("total"), id, id)
 	}
-	if err := c.Call(cmd.Context(), http.MethodPost, "/batches/"+id+"/start", map[string]any{"despite_failures": despite}, nil); err != nil {
+	var started output.Row
+	if err := c.Call(cmd.Context(), http.MethodPost, "/batches/"+id+"/start", map[string]any{"despite_failures": despite}, &started); err != nil {
 		return err
+	}
+	if approval := output.Show(started["waits_for_approval"]); approval != "" {
+		if err := printItems(cmd, c, format, started, id); err != nil {
+			return err
+		}
+		fmt.Fprintf(cmd.ErrOrStderr(), "It waits: one person is not enough. It begins once somebody else approves it with 'moss approval grant %s'; 'moss batch show %s' shows how far it is then.\n", approval, id)
+		return nil
 	}
 	if batch, err = followBatch(cmd, c, id, "running"); err != nil {
 		return err

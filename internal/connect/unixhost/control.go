@@ -13,6 +13,7 @@ import (
 	"mossledger.example/moss/internal/connect/unixhost/shell"
 	"mossledger.example/moss/internal/core/diagnosis"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/secret"
 )
@@ -364,6 +365,13 @@ func (s *host) rehearseReplace(ctx context.Context, in connect.Intention) []conn
 	}
 	_, failure = s.spliced(f, in.Places, in.Current, in.Current)
 	out := []connect.Checked{s.line(what, failure)}
+	if failure == nil && !in.Next.Empty() && !slices.ContainsFunc(in.Places, func(l held.Locator) bool { return l.Layout == layout.PEM || l.Layout == layout.KeyTab }) {
+		if _, failure = s.spliced(f, in.Places, in.Current, in.Next); failure != nil {
+			line := s.line("the new value can stand in "+in.Replace, failure)
+			line.Next = "give another value, or ask for one without the characters that do not fit there"
+			out = append(out, line)
+		}
+	}
 	if len(in.Places) > 0 && in.Places[0].Layout == layout.PEM {
 		public, has, failure := s.publicBeside(ctx, f.path, in.Current)
 		if failure != nil || has {

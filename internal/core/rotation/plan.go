@@ -72,6 +72,8 @@ type Step struct {
 	Needs     []int                `json:"needs,omitempty"`    // must have succeeded
 	After     []int                `json:"after,omitempty"`    // must have ended, well or not
 
+	GivenBy string `json:"given_by,omitempty"` // for seal: who gave the new value, and knows it
+
 	PutBack bool `json:"-"` // told to hands while undoing: the authority has its old value again
 }
 
@@ -109,6 +111,9 @@ func (s Step) Title() string {
 	//exhaustive:enforce
 	switch s.Kind {
 	case StepSeal:
+		if s.GivenBy != "" {
+			return "seal the value that " + s.GivenBy + " gave for " + s.Subject
+		}
 		return "seal a new value for " + s.Subject
 	case StepChange:
 		if s.Overlap {
@@ -256,6 +261,7 @@ type Plan struct {
 	Type         string          `json:"type,omitempty"`    // of the new value, where a kind has types; "" for that of the old one
 	Length       int             `json:"length,omitempty"`  // of a new password; 0 for the usual one
 	Without      string          `json:"without,omitempty"` // characters that a new password must not have
+	Given        string          `json:"given,omitempty"`   // fingerprint of a new value that a person gave; "" when it is made
 	Authority    string          `json:"authority"`         // the systems that decide
 	OnFailure    OnFailure       `json:"on_failure"`
 	// Patience is how long a system that is away is waited for before that
@@ -284,6 +290,16 @@ func (p *Plan) UnmarshalJSON(raw []byte) error {
 	}
 	p.OnFailure = cmp.Or(p.OnFailure, read.Former)
 	return nil
+}
+
+// GivenBy is who gave the new value, and knows it; "" when it is made.
+func (p Plan) GivenBy() string {
+	for _, s := range p.Steps {
+		if s.Kind == StepSeal {
+			return s.GivenBy
+		}
+	}
+	return ""
 }
 
 // Chain is the largest number of restarts that must follow one another.

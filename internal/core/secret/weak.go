@@ -1,6 +1,7 @@
 package secret
 
 import (
+	"fmt"
 	"math"
 	"strings"
 
@@ -26,6 +27,26 @@ func Weak(v Value, names ...string) string {
 	}
 	if len(text) <= 64 && bitsOf(text, names) < leastBits {
 		return "it is a word, or easily guessed"
+	}
+	return ""
+}
+
+// Guessable says of a value that a person made why it is no password of a program: "" when
+// it would take as many guesses as bits says. Words, names, well-known passwords, rows of
+// keys and dates count for little.
+func Guessable(v Value, bits int, names ...string) string {
+	text := v.RevealString()
+	folded := strings.ToLower(text)
+	for _, name := range names {
+		if len(name) >= 3 && strings.Contains(folded, strings.ToLower(name)) {
+			return "a name stands in it"
+		}
+	}
+	if len(text) > 64 {
+		text = text[:64] // enough to judge by, and quick
+	}
+	if got := int(bitsOf(text, names)); got < bits {
+		return fmt.Sprintf("it has about %d bits, and %d are needed", got, bits)
 	}
 	return ""
 }

@@ -28,11 +28,6 @@ type removeRequirementInput struct {
 	Reason   string `query:"reason" maxLength:"500" doc:"Why"`
 }
 
-// RequirementAnswer tells whether a change waits for a second person.
-type RequirementAnswer struct {
-	Approval records.ApprovalID `json:"waits_for_approval,omitempty" doc:"Number of the approval that it waits for; absent when it was done at once"`
-}
-
 func registerRequirements(r *routing.Router, n Needs) {
 	routing.Add(r, http.MethodGet, "/requirements", "list-requirements", "List for which rotations a second person is needed", func(ctx context.Context, in *routing.ListInput) (*routing.Body[records.Page[records.Requirement]], error) {
 		return routing.Answer(n.Store.Requirements(ctx, in.Query()))
@@ -40,13 +35,13 @@ func registerRequirements(r *routing.Router, n Needs) {
 	routing.Add(r, http.MethodGet, "/requirements/{name}", "get-requirement", "Show one", func(ctx context.Context, in *NamedInput) (*routing.Body[records.Requirement], error) {
 		return routing.Answer(n.Store.Requirement(ctx, in.Name))
 	})
-	routing.Add(r, http.MethodPut, "/requirements/{name}", "save-requirement", "Add for which rotations a second person is needed, or ask to change it", func(ctx context.Context, in *saveRequirementInput) (*routing.Body[RequirementAnswer], error) {
+	routing.Add(r, http.MethodPut, "/requirements/{name}", "save-requirement", "Add for which rotations a second person is needed, or ask to change it", func(ctx context.Context, in *saveRequirementInput) (*routing.Body[routing.Waiting], error) {
 		b := in.Body
 		id, err := n.Policies.SaveRequirement(ctx, routing.Who(ctx), records.Requirement{Name: in.Name, Label: b.Label, Restarts: b.Restarts, Kinds: b.Kinds, Unread: b.Unread, Hours: b.Hours, Description: b.Description, Revision: b.Revision}, b.Reason)
-		return routing.Answer(RequirementAnswer{id}, err)
+		return routing.Answer(routing.Waiting{Approval: id}, err)
 	})
-	routing.Add(r, http.MethodDelete, "/requirements/{name}", "remove-requirement", "Remove one, or ask for it", func(ctx context.Context, in *removeRequirementInput) (*routing.Body[RequirementAnswer], error) {
+	routing.Add(r, http.MethodDelete, "/requirements/{name}", "remove-requirement", "Remove one, or ask for it", func(ctx context.Context, in *removeRequirementInput) (*routing.Body[routing.Waiting], error) {
 		id, err := n.Policies.RemoveRequirement(ctx, routing.Who(ctx), in.Name, in.Revision, in.Reason)
-		return routing.Answer(RequirementAnswer{id}, err)
+		return routing.Answer(routing.Waiting{Approval: id}, err)
 	})
 }

@@ -113,3 +113,8 @@ type IDInput struct {
 type NameInput struct {
 	Name string `path:"name" doc:"Name or number" maxLength:"300"`
 }
+
+// Waiting is the answer of an act that somebody else has to approve first.
+type Waiting struct {
+	Approval records.ApprovalID `json:"waits_for_approval,omitempty" doc:"Number of the approval that it waits for; absent when it was done at once"`
+}

@@ -69,7 +69,7 @@ const lookedFor = 30 * 24 * time.Hour
 // Fingerprints returns those of all values in custody, for a visit to look for,
 // and of those that were retired lately.
 func (s *Custody) Fingerprints(ctx context.Context) ([]string, error) {
-	return database.Collect(ctx, s.Read, database.Single[string], "SELECT DISTINCT fingerprint FROM secrets WHERE state <> 'retired' OR ended > ?", database.StampOf(s.Now().Add(-lookedFor)))
+	return database.Collect(ctx, s.Read, database.Single[string], "SELECT fingerprint FROM secrets WHERE state <> 'retired' OR ended > ? UNION SELECT fingerprint FROM given_values", database.StampOf(s.Now().Add(-lookedFor)))
 }
 
 func (s *Custody) settle(ctx context.Context, tx *sql.Tx, id records.CredentialID, v records.Settlement) error {

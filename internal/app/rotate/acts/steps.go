@@ -362,11 +362,7 @@ func (h *Hands) prepare(ctx context.Context) rotation.Outcome {
 	if next != nil {
 		return done("sealed before")
 	}
-	own, err := h.acts.sealed.Values(ctx, h.Rotation.CredentialID)
-	if err != nil {
-		return certainly(err)
-	}
-	value, err := h.acts.custody.Make(ctx, h.Credential, credential.Wanted{Like: own.Current, Type: h.Rotation.Plan.Type, Length: h.Rotation.Plan.Length, Without: h.Rotation.Plan.Without})
+	value, err := h.newValue(ctx)
 	if err != nil {
 		return certainly(err)
 	}
@@ -382,6 +378,19 @@ func (h *Hands) prepare(ctx context.Context) rotation.Outcome {
 		return done(public.Type + " " + public.Fingerprint + ", sealed and on disk")
 	}
 	return done(fmt.Sprintf("%d characters, sealed and on disk", len([]rune(value.RevealString()))))
+}
+
+// newValue is the one that a person gave, or one that is made.
+func (h *Hands) newValue(ctx context.Context) (secret.Value, error) {
+	plan := h.Rotation.Plan
+	if plan.Given != "" {
+		return h.acts.sealed.Given(ctx, h.Rotation.CredentialID, plan.Given)
+	}
+	own, err := h.acts.sealed.Values(ctx, h.Rotation.CredentialID)
+	if err != nil {
+		return secret.Value{}, err
+	}
+	return h.acts.custody.Make(ctx, h.Credential, credential.Wanted{Like: own.Current, Type: plan.Type, Length: plan.Length, Without: plan.Without})
 }
 
 // apply makes from into to.

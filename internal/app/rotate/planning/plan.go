@@ -58,6 +58,9 @@ func (planning *Planning) Plan(ctx context.Context, c records.Credential, wish R
 	if (wish.Length != 0 || wish.Without != "") && (c.Kind != credential.Password || len(wish.Assign) > 0) {
 		return rotation.Plan{}, fmt.Errorf("%w: %s: a length and characters are those of a new password", app.ErrInput, c.Name)
 	}
+	if wish.Given != "" && c.Kind != credential.Password {
+		return rotation.Plan{}, fmt.Errorf("%w: %s: a value is given for a password, and no other credential", app.ErrInput, c.Name)
+	}
 	if wish.StopFirst && c.Kind == credential.SSHKey {
 		return rotation.Plan{}, fmt.Errorf("%w: %s: both keys are let in until everything has the new one: nothing has to be stopped first", app.ErrInput, c.Name)
 	}
@@ -65,7 +68,7 @@ func (planning *Planning) Plan(ctx context.Context, c records.Credential, wish R
 	p := &planner{
 		planning: planning, credential: c, wish: wish, files: map[string]*building.File{}, logOns: map[string]bool{}, systems: map[records.SystemID]bool{}, runsWith: map[string]string{}, restarted: map[string]bool{},
 		input: building.Input{
-			CredentialID: strconv.FormatInt(int64(c.ID), 10), Credential: c.Name, Of: c.Kind, Type: wish.Type, Length: wish.Length, Without: wish.Without, OnFailure: wish.OnFailure,
+			CredentialID: strconv.FormatInt(int64(c.ID), 10), Credential: c.Name, Of: c.Kind, Type: wish.Type, Length: wish.Length, Without: wish.Without, Given: wish.Given, GivenBy: wish.GivenBy, OnFailure: wish.OnFailure,
 			When: wish.When, NotBefore: wish.NotBefore, NotAfter: wish.NotAfter, Patience: wish.Patience, StopFirst: wish.StopFirst,
 		},
 	}

@@ -46,6 +46,10 @@ type Request struct {
 	// Type is of the new value, where a kind of credential has types; "" for that of
 	// the old one.
 	Type string
+	// Given is the fingerprint of a new password that a person gave and that is sealed
+	// already, and GivenBy that person; "" when one is made.
+	Given   string
+	GivenBy string
 }
 
 const longestPatience = 30 * 24 * time.Hour
@@ -74,6 +78,9 @@ func (w *Request) Check(now time.Time) error {
 	}
 	if w.Length != 0 && (w.Length < 12 || w.Length > 256) || len(w.Without) > 100 {
 		return fmt.Errorf("%w: a password has 12 to 256 characters, and up to 100 are named that it must not have", app.ErrInput)
+	}
+	if w.Given != "" && (w.Length != 0 || w.Without != "" || w.Type != "" || len(w.Assign) > 0) {
+		return fmt.Errorf("%w: a length, characters and a type are those of a value that is made, and a value is given", app.ErrInput)
 	}
 	switch w.AtWindowEnd {
 	case "", rotation.EndPause, rotation.EndUndo:

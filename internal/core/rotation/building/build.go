@@ -20,7 +20,7 @@ import (
 // pair, is changed and proven at all of them before any holder gets it.
 func Build(in Input) rotation.Plan {
 	b := &builder{in: in, plan: rotation.Plan{
-		Kind: in.Kind, CredentialID: in.CredentialID, Credential: in.Credential, Of: in.Of, Type: in.Type, Length: in.Length, Without: in.Without,
+		Kind: in.Kind, CredentialID: in.CredentialID, Credential: in.Credential, Of: in.Of, Type: in.Type, Length: in.Length, Without: in.Without, Given: in.Given,
 		Authority: in.Authority, OnFailure: in.OnFailure, When: in.When, Windows: in.Windows, AtWindowEnd: in.AtWindowEnd, Patience: cmp.Or(in.Patience, rotation.DefaultPatience), Notes: []rotation.Note{},
 	}, restarts: map[string][]int{}, running: map[string][]Unit{}, replaceOf: map[string]int{}, logOnOf: map[string]int{}, restartOf: map[string]int{}, proveOf: map[string]int{}, groupOf: map[string][]int{}, lastTaken: map[string]int{}}
 	if b.plan.When == "" {
@@ -32,7 +32,7 @@ func Build(in Input) rotation.Plan {
 		}
 	} else {
 		b.plan.Kind = ""
-		seal := rotation.Step{Kind: rotation.StepSeal, Subject: in.Credential}
+		seal := rotation.Step{Kind: rotation.StepSeal, Subject: in.Credential, GivenBy: in.GivenBy}
 		if in.Of == credential.SSHKey {
 			seal.Dependent = estate.DependentKey
 		}

@@ -83,6 +83,7 @@ type Input struct {
 	Type                string // of the new value, where a kind has types
 	Length              int    // of a new password
 	Without             string // characters that it must not have
+	Given, GivenBy      string // fingerprint of a value that a person gave, and who; "" when it is made
 	Points              []Point
 	Authority           string // the systems that decide, in words
 	OnFailure           rotation.OnFailure
