@@ -54,7 +54,7 @@ func (c Credential) Spelling() string {
 }
 
 // States of a sealed value. Law 2: a value is removed only with its account;
-// "retired" values were proven to be refused.
+// "retired" values were proven to be refused, and are erased when their time is over.
 const (
 	SecretCandidate = "candidate" // prepared by a rotation, maybe at the authority
 	SecretCurrent   = "current"
@@ -74,7 +74,26 @@ type Secret struct {
 	Fingerprint  string
 	Public       string // of a private key: the fingerprint of its public half
 	Created      time.Time
-	SystemID     SystemID // of a password: where its account lives, which is part of what it is bound to
+	Ended        time.Time // when it was replaced, or proven to be refused
+	SystemID     SystemID  // of a password: where its account lives, which is part of what it is bound to
+}
+
+// Erased reports whether the value itself is not kept any more: its time was over. What is
+// left tells it from others.
+func (v Secret) Erased() bool { return len(v.Sealed) == 0 }
+
+// UndoDays is for how many days a value that was replaced, and is proven to be refused, is
+// kept sealed where no policy says otherwise.
+const UndoDays = 90
+
+// FormerValue is a value that was replaced and is proven to be refused.
+type FormerValue struct {
+	ID           SecretID
+	CredentialID CredentialID
+	Credential   string
+	System       string
+	Ended        time.Time
+	Days         int // for how many it is kept
 }
 
 // Binding names the record that a sealed value belongs to.

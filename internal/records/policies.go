@@ -47,6 +47,7 @@ type PolicySettings struct {
 	AtOnce      int                    `json:"at_once,omitempty" minimum:"0" maximum:"100" doc:"So many of its rotations run at the same time; 4 when it is 0"`
 	Length      int                    `json:"length,omitempty" minimum:"0" maximum:"256" doc:"Characters of new passwords; the usual number when it is 0"`
 	Without     string                 `json:"without,omitempty" maxLength:"100" doc:"Characters that new passwords must not have"`
+	UndoDays    int                    `json:"undo_days,omitempty" minimum:"0" maximum:"3660" doc:"Days for which a value that was replaced is kept sealed, so that the rotation can be undone; 90 when it is 0"`
 	Patience    int                    `json:"patience,omitempty" minimum:"0" maximum:"2592000" doc:"Seconds for which a system that is away is waited for before on_failure decides; half an hour when it is 0"`
 }
 

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -30,8 +31,9 @@ type StepNow struct {
 // RotationNow is a rotation with where it stands.
 type RotationNow struct {
 	routing.Waiting
-	Rotation records.Rotation `json:"rotation"`
-	Steps    []StepNow        `json:"steps" nullable:"false"`
+	Rotation  records.Rotation `json:"rotation"`
+	Steps     []StepNow        `json:"steps" nullable:"false"`
+	UndoUntil time.Time        `json:"undo_until,omitzero" doc:"Of one that ended: until when it can be undone, for so long the value that it replaced is kept; absent where that has no end, or is over"`
 	// Decisions are checked again when one is made: by then it may stand elsewhere.
 	Decisions []string      `json:"decisions" nullable:"false" doc:"What a person may decide about it where it stands: stop, resume, go-on, undo, leave-away"`
 	Proven    string        `json:"proven,omitempty" doc:"What is known of its dependents, the weakest first: a unit that runs is not one that works"`
@@ -251,6 +253,13 @@ func (s *Service) rotationNow(ctx context.Context, id records.RotationID) (Rotat
 	interruptions, err := s.store.Interruptions(ctx, id)
 	if err != nil {
 		return out, err
+	}
+	var gone bool
+	if out.UndoUntil, gone, err = s.app.Rotations.UndoUntil(ctx, r); err != nil {
+		return out, err
+	}
+	if gone {
+		out.Decisions = slices.DeleteFunc(out.Decisions, func(d string) bool { return d == rotation.DecideUndo })
 	}
 	out.Interruptions = append([]records.Interruption{}, interruptions...)
 	switch look, err := s.store.Look(ctx, id); {

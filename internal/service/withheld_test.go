@@ -71,7 +71,7 @@ func TestSecretsAreKnownByDescription(t *testing.T) {
 			}
 		}
 	}
-	assert.Equal(t, map[string]int{"sign-in": 1, "set-up": 2, "add-user": 1, "change-user": 1, "change-own-password": 2, "save-steward": 2, "take-custody": 1}, withSecrets)
+	assert.Equal(t, map[string]int{"sign-in": 1, "set-up": 2, "add-batch": 1, "add-user": 1, "change-user": 1, "change-own-password": 2, "save-steward": 2, "take-custody": 1}, withSecrets)
 }
 
 func TestHeldValuesAreWiped(t *testing.T) {

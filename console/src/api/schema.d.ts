@@ -4353,6 +4353,11 @@ export interface components {
              */
             spread?: number;
             /**
+             * Format: int64
+             * @description Days for which a value that was replaced is kept sealed, so that the rotation can be undone; 90 when it is 0
+             */
+            undo_days?: number;
+            /**
              * @description overlap: only while both values are accepted for a time; replace: never so; any when empty
              * @enum {string}
              */
@@ -4431,6 +4436,11 @@ export interface components {
              * @description Over so many openings of the window, or days, after each time; 1 when it is 0
              */
             spread?: number;
+            /**
+             * Format: int64
+             * @description Days for which a value that was replaced is kept sealed, so that the rotation can be undone; 90 when it is 0
+             */
+            undo_days?: number;
             /**
              * @description overlap: only while both values are accepted for a time; replace: never so; any when empty
              * @enum {string}
@@ -4588,6 +4598,11 @@ export interface components {
              * @description Over so many openings of the window, or days, after each time; 1 when it is 0
              */
             spread?: number;
+            /**
+             * Format: int64
+             * @description Days for which a value that was replaced is kept sealed, so that the rotation can be undone; 90 when it is 0
+             */
+            undo_days?: number;
             /**
              * @description overlap: only while both values are accepted for a time; replace: never so; any when empty
              * @enum {string}
@@ -4894,6 +4909,11 @@ export interface components {
             proven?: string;
             rotation: components["schemas"]["Rotation"];
             steps: components["schemas"]["StepNow"][];
+            /**
+             * Format: date-time
+             * @description Of one that ended: until when it can be undone, for so long the value that it replaced is kept; absent where that has no end, or is over
+             */
+            undo_until?: string;
             /** @description The window that everything which is left waits for */
             waits_for?: string;
             /**

@@ -31,6 +31,7 @@ const form = reactive({
   at_once: was?.at_once || 4,
   patience: was?.patience ? was.patience / 60 : 30,
   length: was?.length || 32,
+  undoDays: was?.undo_days || 90,
   without: was?.without ?? '',
   paused: was?.paused ?? false,
   description: was?.description ?? '',
@@ -57,6 +58,7 @@ const body = computed(() => ({
   at_once: form.at_once ?? 0,
   patience: Math.round((form.patience ?? 0) * 60),
   ...(form.length && form.length !== 32 ? { length: form.length } : {}),
+  ...(form.undoDays && form.undoDays !== 90 ? { undo_days: form.undoDays } : {}),
   without: form.without,
   paused: form.paused,
   description: form.description,
@@ -161,6 +163,9 @@ const labelChoices = computed(() => [
       /></FormItem>
       <FormItem :label="t('rotate.patience')" html-for="policy-patience"
         ><InputNumber id="policy-patience" v-model:value="form.patience" :min="1" :max="43200" :addon-after="t('rotate.minutes')"
+      /></FormItem>
+      <FormItem :label="t('policies.undoDays')" html-for="policy-undo" :extra="t('policies.undoDaysHelp')"
+        ><InputNumber id="policy-undo" v-model:value="form.undoDays" :min="1" :max="3660"
       /></FormItem>
       <FormItem :label="t('policies.length')" html-for="policy-length"
         ><InputNumber id="policy-length" v-model:value="form.length" :min="12" :max="256"

@@ -106,6 +106,7 @@ const drawing = computed(() =>
       :aria-label="t('run.count', { done: p.done, all: p.all })"
     />
     <p v-if="now.proven" class="soft">{{ t('run.proven', { words: now.proven }) }}</p>
+    <p v-if="now.undo_until" class="soft">{{ t('run.undoUntil') }} <When :at="now.undo_until" />.</p>
     <Trouble :words="trouble" />
     <RunActs v-if="session.may('operator') && now.decisions.length" :now="now" @decided="(v) => (now = v)" />
     <Trouble :words="now.halted" />

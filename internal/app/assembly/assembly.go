@@ -133,7 +133,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 			base.Log.Error("rules could not be applied after a survey", "error", err)
 		}
 	})
-	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Looks.LookAgain}, {Name: "rotate", Title: "rotate what is due by policies", Every: lookEvery, Do: a.Unattended.Look}, {Name: "expire", Title: "end requests that nobody approved in time", Every: lookEvery, Do: a.Approvals.Expire}, {Name: "forget", Title: "forget old messages, and given values that nothing took", Every: 24 * time.Hour, Do: a.forget}}
+	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Looks.LookAgain}, {Name: "rotate", Title: "rotate what is due by policies", Every: lookEvery, Do: a.Unattended.Look}, {Name: "expire", Title: "end requests that nobody approved in time", Every: lookEvery, Do: a.Approvals.Expire}, {Name: "forget", Title: "forget old messages, and given values that nothing took", Every: 24 * time.Hour, Do: a.forget}, {Name: "erase", Title: "erase former values whose time is over", Every: 24 * time.Hour, Do: a.Custody.EraseFormer}}
 	if err := a.Inventory.BindExisting(ctx); err != nil {
 		return nil, fmt.Errorf("bind what is there to its systems: %w", err)
 	}

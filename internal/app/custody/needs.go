@@ -2,6 +2,7 @@ package custody
 
 import (
 	"context"
+	"time"
 
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/records"
@@ -10,6 +11,8 @@ import (
 
 // Store is what this package needs of the store.
 type Store interface {
+	EraseFormer(ctx context.Context, ids []records.SecretID, rehearsed time.Time, entries ...ledger.Entry) (int64, error)
+	FormerValues(ctx context.Context, rehearsed time.Time) ([]records.FormerValue, error)
 	Account(ctx context.Context, id records.AccountID) (records.Account, error)
 	AddCandidate(ctx context.Context, v records.Secret) error
 	AllSystems(ctx context.Context) ([]records.System, error)

@@ -119,6 +119,9 @@ func (policies *Policies) check(ctx context.Context, v *records.Policy) error {
 	if v.Length != 0 && (v.Length < 12 || v.Length > 256) {
 		return fmt.Errorf("%w: a new password has 12 to 256 characters", app.ErrInput)
 	}
+	if v.UndoDays < 0 || v.UndoDays > 3660 {
+		return fmt.Errorf("%w: what was replaced is kept for 1 to 3,660 days", app.ErrInput)
+	}
 	if v.AtWindowEnd != "" && v.Window == "" {
 		return fmt.Errorf("%w: without a window none ends", app.ErrInput)
 	}
@@ -196,9 +199,9 @@ func policyDiff(was, is records.Policy) []ledger.Change {
 		if v.Name == "" {
 			v = records.Policy{}
 		}
-		return []string{v.Label, fmt.Sprint(v.Precedence), OftenWords(v), v.Window, string(v.AtWindowEnd), string(v.OnFailure), string(v.Restart), v.Way, fmt.Sprint(v.FirstAlone), fmt.Sprint(v.QuietHours), fmt.Sprint(v.AtOnce), fmt.Sprint(v.Patience), fmt.Sprint(v.Length), v.Without, fmt.Sprint(v.Paused), v.Description}
+		return []string{v.Label, fmt.Sprint(v.Precedence), OftenWords(v), v.Window, string(v.AtWindowEnd), string(v.OnFailure), string(v.Restart), v.Way, fmt.Sprint(v.FirstAlone), fmt.Sprint(v.QuietHours), fmt.Sprint(v.AtOnce), fmt.Sprint(v.Patience), fmt.Sprint(v.Length), v.Without, fmt.Sprint(v.UndoDays), fmt.Sprint(v.Paused), v.Description}
 	}
-	names := []string{"label", "precedence", "often", "window", "at_window_end", "on_failure", "restart", "way", "first_alone", "quiet_hours", "at_once", "patience", "length", "without", "paused", "description"}
+	names := []string{"label", "precedence", "often", "window", "at_window_end", "on_failure", "restart", "way", "first_alone", "quiet_hours", "at_once", "patience", "length", "without", "undo_days", "paused", "description"}
 	from, to := rows(was), rows(is)
 	list := make([][3]string, len(names))
 	for i, name := range names {

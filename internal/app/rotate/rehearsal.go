@@ -97,6 +97,26 @@ func (rotations *Rotations) RehearseUndo(ctx context.Context, by access.Actor, i
 	return v, rotations.store.SaveRehearsal(context.WithoutCancel(ctx), &v)
 }
 
+// UndoUntil is until when a finished rotation can be undone: so long the value that it
+// replaced is kept. Zero where that has no end; gone when it is over.
+func (rotations *Rotations) UndoUntil(ctx context.Context, r records.Rotation) (until time.Time, gone bool, err error) {
+	if r.Mode != string(rotation.ModeFinished) || r.Plan.Kind == rotation.KindAssign {
+		return until, false, nil
+	}
+	old, _, err := rotations.sealed.OfRotation(ctx, r)
+	if err != nil || old == nil {
+		return until, false, err
+	}
+	if old.Erased() {
+		return until, true, nil
+	}
+	if old.State != records.SecretRetired || old.Ended.IsZero() {
+		return until, false, nil // it may be in force somewhere: it is kept
+	}
+	days, err := rotations.store.UndoDays(ctx, r.CredentialID)
+	return old.Ended.AddDate(0, 0, days), false, err
+}
+
 // undoRehearsed holds the undoing of a finished rotation against law 9.
 func (rotations *Rotations) undoRehearsed(ctx context.Context, r records.Rotation) error {
 	latest, err := rotations.store.LatestRehearsal(ctx, r.CredentialID)

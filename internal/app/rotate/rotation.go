@@ -295,6 +295,8 @@ func (rotations *Rotations) mayDecide(ctx context.Context, r records.Rotation, s
 		return err
 	case old == nil:
 		return fmt.Errorf("%w: which value was current before rotation %d is not known: take custody anew instead", app.ErrRefused, r.ID)
+	case old.Erased():
+		return fmt.Errorf("%w: the value before rotation %d is erased, for its time was over: rotate it once more instead", app.ErrRefused, r.ID)
 	case r.Result == rotation.FinishedDone && (next == nil || next.State != records.SecretCurrent):
 		return fmt.Errorf("%w: custody of %s was taken anew after rotation %d: undoing would set a value over it that is not current any more", app.ErrRefused, r.Credential, r.ID)
 	}

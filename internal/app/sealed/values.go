@@ -44,7 +44,7 @@ func (keeper *Keeper) LookedFor(ctx context.Context) ([]secret.Value, error) {
 			// Of those that are refused the last ones are looked for still: what holds
 			// one was forgotten.
 			if s.State == records.SecretRetired {
-				if retired++; retired > 2 {
+				if retired++; retired > 2 || s.Erased() {
 					continue
 				}
 			}
@@ -82,6 +82,9 @@ func (keeper *Keeper) NewSecret(c records.Credential, rotation records.RotationI
 // Value opens the value with a fingerprint.
 func (keeper *Keeper) Value(v Values, fingerprint string) (secret.Value, error) {
 	for _, s := range v.all {
+		if s.Fingerprint == fingerprint && s.Erased() {
+			return secret.Value{}, errors.New("the value that stands there was in custody, and is erased: it was refused for so long")
+		}
 		if s.Fingerprint == fingerprint {
 			return keeper.base.Sealer.Open(s.Binding(), s.Sealed)
 		}

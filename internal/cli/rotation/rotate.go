@@ -290,6 +290,7 @@ func showRotation() *cobra.Command {
 			Look      *look        `json:"look,omitempty"`
 			WaitsFor  string       `json:"waits_for"`
 			WaitsTill time.Time    `json:"waits_till"`
+			UndoUntil time.Time    `json:"undo_until"`
 			Still     []output.Row `json:"interruptions"`
 		}
 		// Programs get what the service said, whole.
@@ -317,6 +318,9 @@ func showRotation() *cobra.Command {
 		}
 		if len(v.Decisions) > 0 {
 			fmt.Fprintf(out, "%-10s %s\n", "Decisions", strings.ReplaceAll(strings.Join(v.Decisions, ", "), "leave-away", "undo --without-away"))
+		}
+		if !v.UndoUntil.IsZero() {
+			fmt.Fprintf(out, "%-10s until %s: so long the value that it replaced is kept\n", "Undo", v.UndoUntil.UTC().Format(time.RFC3339))
 		}
 		if v.Proven != "" {
 			fmt.Fprintf(out, "%-10s %s\n", "Proven", v.Proven)

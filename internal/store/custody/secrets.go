@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"time"
 
+	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store/database"
 )
@@ -35,11 +36,11 @@ func (s *Custody) AddCandidate(ctx context.Context, v records.Secret) error {
 // Secrets returns all sealed values of a credential, the newest first.
 func (s *Custody) Secrets(ctx context.Context, id records.CredentialID) ([]records.Secret, error) {
 	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (v records.Secret, err error) {
-		var created string
-		err = rows.Scan(&v.ID, &v.CredentialID, &v.Kind, &v.AccountID, &v.RotationID, &v.State, &v.Sealed, &v.Fingerprint, &v.Public, &created, &v.SystemID)
-		v.Created = database.TimeOf(created)
+		var created, ended string
+		err = rows.Scan(&v.ID, &v.CredentialID, &v.Kind, &v.AccountID, &v.RotationID, &v.State, &v.Sealed, &v.Fingerprint, &v.Public, &created, &ended, &v.SystemID)
+		v.Created, v.Ended = database.TimeOf(created), database.TimeOf(ended)
 		return v, err
-	}, `SELECT x.id, x.credential_id, c.kind, COALESCE(c.account_id, 0), COALESCE(x.rotation_id, 0), x.state, x.sealed, x.fingerprint, x.public, x.created, COALESCE(a.system_id, 0)
+	}, `SELECT x.id, x.credential_id, c.kind, COALESCE(c.account_id, 0), COALESCE(x.rotation_id, 0), x.state, x.sealed, x.fingerprint, x.public, x.created, x.ended, COALESCE(a.system_id, 0)
 		FROM secrets x JOIN credentials c ON c.id = x.credential_id LEFT JOIN accounts a ON a.id = c.account_id WHERE x.credential_id = ? ORDER BY x.id DESC`, id)
 }
 
@@ -101,4 +102,45 @@ func (s *Custody) DropCandidate(ctx context.Context, id records.CredentialID, fi
 		_, err := tx.ExecContext(ctx, "UPDATE secrets SET state = 'retired', ended = ? WHERE credential_id = ? AND fingerprint = ? AND state = 'candidate'", s.Stamp(), id, fingerprint)
 		return err
 	})
+}
+
+// keptDays is for how many days former values of a credential are kept, as the policy says
+// that decides for it.
+const keptDays = "COALESCE((SELECT NULLIF(json_extract(p.settings, '$.undo_days'), 0) FROM turns t JOIN policies p ON p.id = t.policy_id WHERE t.credential_id = x.credential_id), ?)"
+
+// undoable is what must not be erased: a rotation of it is not finished, or a rehearsal was
+// made lately that may be about undoing one.
+const undoable = "EXISTS (SELECT 1 FROM rotations r WHERE r.credential_id = x.credential_id AND r.mode <> 'finished') OR EXISTS (SELECT 1 FROM rehearsals h WHERE h.credential_id = x.credential_id AND h.created > ?)"
+
+// UndoDays is for how many days former values of a credential are kept.
+func (s *Custody) UndoDays(ctx context.Context, id records.CredentialID) (days int, err error) {
+	err = s.Read.QueryRowContext(ctx, "SELECT "+keptDays+" FROM (SELECT ? AS credential_id) x", records.UndoDays, id).Scan(&days)
+	return days, err
+}
+
+// FormerValues returns those that are proven to be refused, whose value is still sealed and
+// whose rotation nobody is about to undo.
+func (s *Custody) FormerValues(ctx context.Context, rehearsed time.Time) ([]records.FormerValue, error) {
+	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (v records.FormerValue, err error) {
+		var ended string
+		err = rows.Scan(&v.ID, &v.CredentialID, &v.Credential, &v.System, &ended, &v.Days)
+		v.Ended = database.TimeOf(ended)
+		return v, err
+	}, `SELECT x.id, x.credential_id, c.name, COALESCE(y.name, ''), x.ended, `+keptDays+` FROM secrets x JOIN credentials c ON c.id = x.credential_id LEFT JOIN accounts a ON a.id = c.account_id LEFT JOIN systems y ON y.id = a.system_id
+		WHERE x.state = 'retired' AND length(x.sealed) > 0 AND NOT (`+undoable+`) ORDER BY x.credential_id, x.id`, records.UndoDays, database.StampOf(rehearsed))
+}
+
+// EraseFormer takes away the values themselves, unless one may be needed again meanwhile.
+func (s *Custody) EraseFormer(ctx context.Context, ids []records.SecretID, rehearsed time.Time, entries ...ledger.Entry) (n int64, err error) {
+	err = s.InTx(ctx, func(tx *sql.Tx) error {
+		res, err := tx.ExecContext(ctx, "UPDATE secrets AS x SET sealed = x'' WHERE x.id IN (SELECT value FROM json_each(?)) AND x.state = 'retired' AND NOT ("+undoable+")", database.AsJSON(ids), database.StampOf(rehearsed))
+		if err != nil {
+			return err
+		}
+		if n, err = res.RowsAffected(); err != nil || n == 0 {
+			return err
+		}
+		return s.Enter(ctx, tx, entries...)
+	})
+	return n, err
 }

@@ -109,7 +109,7 @@ func Open(ctx context.Context, driver, folder string, now func() time.Time) (_ *
 	dsn := func(first, extra string) string {
 		return "file:" + (&url.URL{Path: s.file}).EscapedPath() + "?" + first + "_busy_timeout=10000&_journal_mode=WAL&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(1000)" + extra
 	}
-	if s.write, err = sql.Open(driver, dsn("_pragma=page_size(8192)&", "&_txlock=immediate")); err != nil {
+	if s.write, err = sql.Open(driver, dsn("_pragma=page_size(8192)&", "&_pragma=secure_delete(1)&_txlock=immediate")); err != nil {
 		return nil, fmt.Errorf("open the database: %w", err)
 	}
 	s.write.SetMaxOpenConns(1)

@@ -166,6 +166,13 @@ func (p *planner) build(ctx context.Context) (rotation.Plan, error) {
 	if err := p.bound(); err != nil {
 		return rotation.Plan{}, err
 	}
+	if p.input.Kind != rotation.KindAssign {
+		days, err := p.planning.store.UndoDays(ctx, p.credential.ID)
+		if err != nil {
+			return rotation.Plan{}, err
+		}
+		p.note(rotation.NoteInfo, "it can be undone for %d days after its end: so long the value that is in force now is kept sealed", days)
+	}
 	plan := building.Build(p.input)
 	slices.SortFunc(p.notes, func(a, b rotation.Note) int { return strings.Compare(a.String(), b.String()) })
 	plan.Notes = append(plan.Notes, p.notes...)
