@@ -10,6 +10,8 @@ type Rule struct {
 	Excludes    bool      `json:"excludes" doc:"It keeps the label from accounts, whoever else gives it"`
 	Condition   string    `json:"condition" doc:"An expression of the Common Expression Language over the fields of GET /rules/fields"`
 	Description string    `json:"description,omitempty"`
+	TakeIn      string    `json:"take_in,omitempty" doc:"Window in which accounts that it matches are taken into custody by a reset, where nothing depends on their password; absent where it only gives its label"`
+	TakeUnread  bool      `json:"take_unread,omitempty" doc:"It does so also while systems are not read completely, where something unknown may use them"`
 	Revision    int64     `json:"revision"`
 	Matches     int       `json:"matches" doc:"How many accounts it matched when the rules were last applied"`
 	Changed     time.Time `json:"changed"`
@@ -64,4 +66,16 @@ type Relabelled struct {
 	AccountID AccountID
 	Matched   []RuleID
 	Labels    []string
+}
+
+// Taking is an account that a rule would have in custody, and what came of trying that last.
+type Taking struct {
+	AccountID AccountID
+	Account   string
+	System    string
+	Rule      string
+	TakeIn    string    // the window
+	Unread    bool      // also while systems are not read completely
+	Tried     time.Time // zero for never
+	Words     string
 }

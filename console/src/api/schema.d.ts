@@ -3104,6 +3104,10 @@ export interface components {
             name: string;
             /** @description The rule of this name is to go */
             remove?: boolean;
+            /** @description Window in which accounts that it matches are taken into custody by a reset, where nothing depends on their password; absent where it only gives its label */
+            take_in?: string;
+            /** @description It does so also while systems are not read completely, where something unknown may use them */
+            take_unread?: boolean;
         };
         Edge: {
             detail?: string;
@@ -3118,6 +3122,8 @@ export interface components {
             account_id: number;
             gains: boolean;
             label: string;
+            /** @description What becomes otherwise for the account: which policy decides, in which window, whether one person is enough; with its first label */
+            means: string[];
             system: string;
         };
         Entry: {
@@ -4518,6 +4524,11 @@ export interface components {
             matches: number;
             /**
              * Format: int64
+             * @description Accounts that it matches, that are not in custody, and would not be taken
+             */
+            not_taken: number;
+            /**
+             * Format: int64
              * @description Of the rule that would change; 0 for a new one
              */
             revision: number;
@@ -4528,6 +4539,13 @@ export interface components {
              * @description Accounts that the rule matches now and would not
              */
             stops: number;
+            /**
+             * Format: int64
+             * @description Accounts that would be taken into custody
+             */
+            takes: number;
+            /** @description The first of both, by name */
+            takings: components["schemas"]["Taking"][];
         };
         PreviewPolicyInputBody: {
             /**
@@ -5042,6 +5060,10 @@ export interface components {
             name: string;
             /** Format: int64 */
             revision: number;
+            /** @description Window in which accounts that it matches are taken into custody by a reset, where nothing depends on their password; absent where it only gives its label */
+            take_in?: string;
+            /** @description It does so also while systems are not read completely, where something unknown may use them */
+            take_unread?: boolean;
         };
         Said: {
             said: string;
@@ -5083,6 +5105,10 @@ export interface components {
             name: string;
             /** @description The rule of this name is to go */
             remove?: boolean;
+            /** @description Window in which accounts that it matches are taken into custody by a reset, where nothing depends on their password; absent where it only gives its label */
+            take_in?: string;
+            /** @description It does so also while systems are not read completely, where something unknown may use them */
+            take_unread?: boolean;
         };
         SaveStewardInputBody: {
             account: string;
@@ -5636,6 +5662,15 @@ export interface components {
             kinds: number;
             /** Format: int64 */
             uses: number;
+        };
+        Taking: {
+            account: string;
+            /** Format: int64 */
+            account_id: number;
+            system: string;
+            takes: boolean;
+            /** @description Why it is not taken */
+            words?: string;
         };
         Tie: {
             account: string;

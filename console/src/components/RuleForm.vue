@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Button, Collapse, CollapsePanel, Drawer, Form, FormItem, Input, Segmented, Textarea } from 'ant-design-vue'
+import { Button, Checkbox, Collapse, CollapsePanel, Drawer, Form, FormItem, Input, Segmented, Select, Textarea } from 'ant-design-vue'
 import { computed, reactive, ref } from 'vue'
 import { api, data, type Schemas } from '../api/client'
 import { t } from '../texts'
@@ -17,6 +17,8 @@ const form = reactive({
   excludes: props.of?.excludes ?? false,
   condition: props.of?.condition ?? '',
   description: props.of?.description ?? '',
+  take_in: props.of?.take_in ?? '',
+  take_unread: props.of?.take_unread ?? false,
 })
 const { busy, trouble, work } = useWork()
 const shown = ref<{ of: string; preview: Schemas['Preview'] }>()
@@ -37,6 +39,11 @@ const save = () =>
     emit('done', t('rules.saved', { name: form.name, n: did.changed }))
   })
 
+const windows = ref<string[]>([])
+void work('windows', async () => {
+  windows.value = ((await data(api.GET('/api/v1/windows', { params: { query: { limit: 1000 } } }))).items ?? []).map((w) => w.name)
+})
+const takeIn = computed(() => [{ value: '', label: t('rules.takesNothing') }, ...windows.value.map((value) => ({ value, label: value }))])
 const fields = ref<Schemas['Question'][]>([])
 void work('fields', async () => {
   fields.value = (await data(api.GET('/api/v1/rules/fields'))) ?? []
@@ -50,7 +57,12 @@ const ways = [
   { value: 'gives', label: t('rules.gives') },
   { value: 'excludes', label: t('rules.keepsAway') },
 ]
-const way = computed({ get: () => (form.excludes ? 'excludes' : 'gives'), set: (to) => (form.excludes = to === 'excludes') })
+/** What keeps a label away takes nothing into custody. */
+function excludes(to: string): void {
+  form.excludes = to === 'excludes'
+  if (form.excludes) form.take_in = ''
+}
+const way = computed({ get: () => (form.excludes ? 'excludes' : 'gives'), set: excludes })
 </script>
 
 <template>
@@ -69,6 +81,12 @@ const way = computed({ get: () => (form.excludes ? 'excludes' : 'gives'), set: (
       <FormItem :label="t('rules.when')" html-for="rule-when" :extra="t('rules.whenHelp')"
         ><Textarea id="rule-when" v-model:value="form.condition" :rows="4" :maxlength="4000" class="mono" spellcheck="false"
       /></FormItem>
+      <FormItem v-if="!form.excludes" :label="t('rules.takeIn')" html-for="rule-take" :extra="t('rules.takeInHelp')"
+        ><Select id="rule-take" v-model:value="form.take_in" show-search :options="takeIn"
+      /></FormItem>
+      <FormItem v-if="form.take_in"
+        ><Checkbox v-model:checked="form.take_unread">{{ t('rules.takeUnread') }}</Checkbox></FormItem
+      >
       <FormItem :label="t('fields.description')" html-for="rule-description"
         ><Input id="rule-description" v-model:value="form.description" :maxlength="1000"
       /></FormItem>

@@ -13,9 +13,12 @@ const preview = {
   gain: 1,
   lose: 1,
   rows: [
-    { account_id: 7, account: 'svc-berth', system: 'dir', label: 'service', gains: true },
-    { account_id: 8, account: 'svc-old', system: 'dir', label: 'service', gains: false },
+    { account_id: 7, account: 'svc-berth', system: 'dir', label: 'service', gains: true, means: ['policy nightly'] },
+    { account_id: 8, account: 'svc-old', system: 'dir', label: 'service', gains: false, means: [] },
   ],
+  takes: 0,
+  not_taken: 0,
+  takings: [],
   revision: 0,
   mark: 'the-mark',
 }
@@ -34,6 +37,7 @@ const rule = {
 describe('a rule', () => {
   it('is saved after its preview was seen, and only as it was seen', async () => {
     const service = serve({
+      'GET /windows': { items: [], total: 0 },
       'GET /rules/fields': [{ name: 'account.name', type: 'text', what: 'x' }],
       'POST /rules/preview': preview,
       'PUT /rules/by-name': { accounts: 10, changed: 2 },
@@ -46,6 +50,7 @@ describe('a rule', () => {
     expect(p.button('Save it').there).toBe(false)
     await p.button('Look at what it would do').press()
     await vi.waitFor(() => expect(p.read()).toContain('It matches 2 accounts. It stops matching one. Labels gained: 1, lost: 1.'))
+    expect(p.read()).toContain('policy nightly')
     expect(p.button('Save it').there).toBe(true)
     await p.field('When').fill('true')
     expect(p.button('Save it').there, 'something else stands there now').toBe(false)
@@ -60,6 +65,7 @@ describe('a rule', () => {
   })
   it('says where a condition is wrong, in the words of the service', async () => {
     serve({
+      'GET /windows': { items: [], total: 0 },
       'GET /rules/fields': [],
       'POST /rules/preview': new Refusal(400, "line 1, character 8: undeclared reference to 'account.nmae' (did you mean 'account.name'?)"),
     })
@@ -67,6 +73,26 @@ describe('a rule', () => {
     await p.button('Look at what it would do').press()
     await vi.waitFor(() => expect(p.read()).toContain("did you mean 'account.name'?"))
     expect(p.button('Save it').there).toBe(false)
+  })
+  it('says what it would take into custody, and what not', async () => {
+    const service = serve({
+      'GET /rules/fields': [],
+      'GET /windows': { items: [{ name: 'nights' }], total: 1 },
+      'POST /rules/preview': {
+        ...preview,
+        takes: 1,
+        not_taken: 1,
+        takings: [
+          { account_id: 7, account: 'svc-jetty', system: 'dir', takes: true },
+          { account_id: 8, account: 'svc-berth', system: 'dir', takes: false, words: 'it is used, or may be, by berth.service on quay1' },
+        ],
+      },
+    })
+    const p = await show(RuleForm, { props: { of: { ...rule, take_in: 'nights' } } })
+    await p.button('Look at what it would do').press()
+    await vi.waitFor(() => expect(p.read()).toContain('Taken into custody by a reset, while the window is open: 1; not taken: 1.'))
+    expect(p.read()).toContain('berth.service on quay1')
+    expect(service.sent()[0]!.body).toMatchObject({ take_in: 'nights', take_unread: false })
   })
   it('goes after it was shown which labels go with it', async () => {
     const service = serve({ 'POST /rules/preview': { ...preview, matches: 0 }, 'DELETE /rules/by-name': { accounts: 1, changed: 1 } })

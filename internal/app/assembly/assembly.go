@@ -32,6 +32,7 @@ import (
 	"mossledger.example/moss/internal/app/schedule"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/app/survey"
+	"mossledger.example/moss/internal/app/taking"
 	"mossledger.example/moss/internal/app/unattended"
 	"mossledger.example/moss/internal/connect/tell"
 	"mossledger.example/moss/internal/core/rotation"
@@ -79,6 +80,7 @@ type Application struct {
 	Freeze     *freeze.Freeze
 	Unattended *unattended.Unattended
 	Batches    *batches.Batches
+	Taking     *taking.Taking
 	Messages   *messages.Messages
 
 	duties []schedule.Duty
@@ -128,12 +130,18 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	a.Diagnoses = diagnose.New(base, a.Store, a.Sealed, a.Inventory, a.Surveys, a.Custody, a.Rotations)
 	a.Schedule = schedule.New(base, a.Store)
 	a.Labels = labels.New(base, a.Store)
+	a.Taking = taking.New(taking.Needs{
+		Base: base, Store: a.Store, Custody: a.Custody, Unread: a.Labels.Unread, Frozen: a.Freeze.Frozen, Open: a.isOpen,
+		TwoPeople: func(ctx context.Context, account records.AccountID) (string, error) {
+			return a.needsTwo(ctx, access.Service(), account)
+		},
+	})
 	a.Surveys.After(func(ctx context.Context) {
 		if _, err := a.Labels.Apply(ctx); err != nil && base.Context.Err() == nil {
 			base.Log.Error("rules could not be applied after a survey", "error", err)
 		}
 	})
-	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Looks.LookAgain}, {Name: "rotate", Title: "rotate what is due by policies", Every: lookEvery, Do: a.Unattended.Look}, {Name: "expire", Title: "end requests that nobody approved in time", Every: lookEvery, Do: a.Approvals.Expire}, {Name: "forget", Title: "forget old messages, and given values that nothing took", Every: 24 * time.Hour, Do: a.forget}, {Name: "erase", Title: "erase former values whose time is over", Every: 24 * time.Hour, Do: a.Custody.EraseFormer}}
+	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Looks.LookAgain}, {Name: "rotate", Title: "rotate what is due by policies", Every: lookEvery, Do: a.Unattended.Look}, {Name: "take", Title: "take into custody what rules say so of", Every: lookEvery, Do: a.Taking.Look}, {Name: "expire", Title: "end requests that nobody approved in time", Every: lookEvery, Do: a.Approvals.Expire}, {Name: "forget", Title: "forget old messages, and given values that nothing took", Every: 24 * time.Hour, Do: a.forget}, {Name: "erase", Title: "erase former values whose time is over", Every: 24 * time.Hour, Do: a.Custody.EraseFormer}}
 	if err := a.Inventory.BindExisting(ctx); err != nil {
 		return nil, fmt.Errorf("bind what is there to its systems: %w", err)
 	}
@@ -164,6 +172,12 @@ func (a *Application) Start(ctx context.Context) error {
 	a.Custody.SettleLater()
 	a.Schedule.Start(a.duties...)
 	return nil
+}
+
+// isOpen says whether a window is open now.
+func (a *Application) isOpen(v records.Window) (bool, error) {
+	now, err := a.Policies.Now(v)
+	return now.Open, err
 }
 
 // forget removes what is not kept longer.

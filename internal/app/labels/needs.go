@@ -11,6 +11,9 @@ import (
 type Store interface {
 	Account(ctx context.Context, id records.AccountID) (records.Account, error)
 	AddRule(ctx context.Context, v records.Rule, entries ...ledger.Entry) (records.RuleID, error)
+	AllPolicies(ctx context.Context) ([]records.Policy, error)
+	AllRequirements(ctx context.Context) ([]records.Requirement, error)
+	AllWindows(ctx context.Context) ([]records.Window, error)
 	AllRules(ctx context.Context) ([]records.Rule, error)
 	ChangeRule(ctx context.Context, v records.Rule, entries ...ledger.Entry) error
 	DropLabel(ctx context.Context, account records.AccountID, label string, entries ...ledger.Entry) error
@@ -20,6 +23,7 @@ type Store interface {
 	Relabel(ctx context.Context, list []records.Relabelled) error
 	RemoveRule(ctx context.Context, v records.Rule, entries ...ledger.Entry) error
 	Rule(ctx context.Context, name string) (records.Rule, error)
+	Unread(ctx context.Context) (list []records.Unread, all int, err error)
 	SetMeta(ctx context.Context, key string, value []byte) error
 	SetFindings(ctx context.Context, scope string, list []records.Finding) error
 }

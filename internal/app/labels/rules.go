@@ -4,7 +4,9 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
+	"time"
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
@@ -20,6 +22,8 @@ type Draft struct {
 	Excludes    bool   `json:"excludes,omitempty" doc:"It keeps the label from accounts, whoever else gives it"`
 	Condition   string `json:"condition,omitempty" maxLength:"4000"`
 	Description string `json:"description,omitempty" maxLength:"1000"`
+	TakeIn      string `json:"take_in,omitempty" maxLength:"63" doc:"Window in which accounts that it matches are taken into custody by a reset, where nothing depends on their password; absent where it only gives its label"`
+	TakeUnread  bool   `json:"take_unread,omitempty" doc:"It does so also while systems are not read completely, where something unknown may use them"`
 	Remove      bool   `json:"remove,omitempty" doc:"The rule of this name is to go"`
 }
 
@@ -30,6 +34,9 @@ type Preview struct {
 	Gain     int      `json:"gain" doc:"Labels that accounts would get"`
 	Lose     int      `json:"lose" doc:"Labels that accounts would lose"`
 	Rows     []Effect `json:"rows" nullable:"false" doc:"The first of them, by name"`
+	Takes    int      `json:"takes" doc:"Accounts that would be taken into custody"`
+	NotTaken int      `json:"not_taken" doc:"Accounts that it matches, that are not in custody, and would not be taken"`
+	Takings  []Taking `json:"takings" nullable:"false" doc:"The first of both, by name"`
 	Failed   string   `json:"failed,omitempty" doc:"Why it could not be decided for some accounts"`
 	Revision int64    `json:"revision" doc:"Of the rule that would change; 0 for a new one"`
 	Mark     string   `json:"mark" doc:"What saving it asks for: it stands for this draft and for what it would do"`
@@ -42,6 +49,16 @@ type Effect struct {
 	System    string            `json:"system"`
 	Label     string            `json:"label"`
 	Gains     bool              `json:"gains"`
+	Means     []string          `json:"means" nullable:"false" doc:"What becomes otherwise for the account: which policy decides, in which window, whether one person is enough; with its first label"`
+}
+
+// Taking is what becomes of an account whose rule has what it matches taken into custody.
+type Taking struct {
+	AccountID records.AccountID `json:"account_id"`
+	Account   string            `json:"account"`
+	System    string            `json:"system"`
+	Takes     bool              `json:"takes"`
+	Words     string            `json:"words,omitempty" doc:"Why it is not taken"`
 }
 
 // mostShown is how many effects a preview lists.
@@ -68,7 +85,14 @@ func (labels *Labels) preview(ctx context.Context, draft Draft) (p Preview, befo
 			return p, nil, fmt.Errorf("%w: %w", app.ErrInput, err)
 		}
 	}
+	if err := labels.mayTake(ctx, &draft); err != nil {
+		return p, nil, err
+	}
 	all, err := labels.store.AllRules(ctx)
+	if err != nil {
+		return p, nil, err
+	}
+	decided, err := labels.decisions(ctx, draft)
 	if err != nil {
 		return p, nil, err
 	}
@@ -88,30 +112,25 @@ func (labels *Labels) preview(ctx context.Context, draft Draft) (p Preview, befo
 		drafts = append(drafts, after)
 	}
 	set, now := rules.NewSet(drafts), labels.base.Now()
-	p.Rows = []Effect{}
+	p.Rows, p.Takings = []Effect{}, []Taking{}
 	var marked strings.Builder
-	err = labels.each(ctx, set.NeedsDependents(), func(page []records.Labelling) error {
+	err = labels.each(ctx, set.NeedsDependents() || draft.TakeIn != "", func(page []records.Labelling) error {
 		for _, v := range page {
 			matches, err := set.Match(ctx, v.Name, factsOf(v, now), clock)
 			if err != nil {
 				return err
 			}
-			var was, is []rules.Rule
-			did := false
-			for _, id := range v.Matched {
-				was = append(was, byID[id])
-				if before != nil && id == before.ID {
-					did = true
-				} else {
-					is = append(is, byID[id])
-				}
-			}
+			was, is, did := others(v, byID, before)
 			is = append(is, matches...)
 			p.Matches += len(matches)
 			if did && len(matches) == 0 {
 				p.Stops++
 			}
-			p.weigh(v, rules.On(rules.Decide(v.ByHand, was)), rules.On(rules.Decide(v.ByHand, is)), &marked)
+			labelled := rules.On(rules.Decide(v.ByHand, is))
+			p.weigh(v, rules.On(rules.Decide(v.ByHand, was)), labelled, decided, &marked)
+			if draft.TakeIn != "" && len(matches) > 0 && slices.Contains(labelled, draft.Label) {
+				p.take(v, decided.unread, now, &marked)
+			}
 		}
 		return nil
 	})
@@ -129,18 +148,34 @@ func (labels *Labels) preview(ctx context.Context, draft Draft) (p Preview, befo
 	return p, before, err
 }
 
+// others are the rules that an account matched when they were last applied, all of them and
+// those but the one that would change; did says whether that was among them.
+func others(v records.Labelling, byID map[records.RuleID]rules.Rule, but *records.Rule) (was, is []rules.Rule, did bool) {
+	for _, id := range v.Matched {
+		was = append(was, byID[id])
+		if but != nil && id == but.ID {
+			did = true
+		} else {
+			is = append(is, byID[id])
+		}
+	}
+	return was, is, did
+}
+
 // weigh adds what becomes of an account's labels.
-func (p *Preview) weigh(v records.Labelling, was, is []string, marked *strings.Builder) {
+func (p *Preview) weigh(v records.Labelling, was, is []string, decided decisions, marked *strings.Builder) {
+	means := decided.means(v.Custody, was, is)
 	add := func(label string, gains bool) {
-		fmt.Fprintf(marked, "%d %s %t\n", v.ID, label, gains)
+		fmt.Fprintf(marked, "%d %s %t %q\n", v.ID, label, gains, means)
 		if gains {
 			p.Gain++
 		} else {
 			p.Lose++
 		}
 		if len(p.Rows) < mostShown {
-			p.Rows = append(p.Rows, Effect{v.ID, v.Name, v.System, label, gains})
+			p.Rows = append(p.Rows, Effect{v.ID, v.Name, v.System, label, gains, append([]string{}, means...)})
 		}
+		means = nil // once an account
 	}
 	had := map[string]bool{}
 	for _, label := range was {
@@ -160,6 +195,45 @@ func (p *Preview) weigh(v records.Labelling, was, is []string, marked *strings.B
 	}
 }
 
+// take adds what becomes of an account that would be taken into custody.
+func (p *Preview) take(v records.Labelling, unread string, now time.Time, marked *strings.Builder) {
+	if v.Custody {
+		return
+	}
+	words := NotTaken(v, unread, now)
+	fmt.Fprintf(marked, "%d takes %t\n", v.ID, words == "")
+	if words == "" {
+		p.Takes++
+	} else {
+		p.NotTaken++
+	}
+	if len(p.Takings) < mostShown {
+		p.Takings = append(p.Takings, Taking{v.ID, v.Name, v.System, words == "", words})
+	}
+}
+
+// mayTake refuses to take in a window that is not there, and what an exclusion names.
+func (labels *Labels) mayTake(ctx context.Context, draft *Draft) error {
+	if draft.TakeIn == "" || draft.Remove {
+		draft.TakeIn, draft.TakeUnread = "", false
+		return nil
+	}
+	if draft.Excludes {
+		return fmt.Errorf("%w: a rule that keeps a label away takes nothing into custody", app.ErrInput)
+	}
+	windows, err := labels.store.AllWindows(ctx)
+	for _, w := range windows {
+		if strings.EqualFold(w.Name, draft.TakeIn) {
+			draft.TakeIn = w.Name
+			return nil
+		}
+	}
+	if err != nil {
+		return err
+	}
+	return fmt.Errorf("%w: there is no window %q: 'moss window add' makes one", app.ErrInput, draft.TakeIn)
+}
+
 // Save keeps a draft whose preview was seen, and applies it. What the preview showed is
 // what happens: when accounts changed in between, it must be seen again.
 func (labels *Labels) Save(ctx context.Context, by access.Actor, draft Draft, mark string) (Applied, error) {
@@ -168,6 +242,9 @@ func (labels *Labels) Save(ctx context.Context, by access.Actor, draft Draft, ma
 		action = access.RemoveRule
 	}
 	if err := access.Decide(by, action, access.Object{Kind: "rule", Name: draft.Name}); err != nil {
+		return Applied{}, err
+	}
+	if err := labels.mayTake(ctx, &draft); err != nil {
 		return Applied{}, err
 	}
 	p, before, err := labels.preview(ctx, draft)
@@ -181,12 +258,15 @@ func (labels *Labels) Save(ctx context.Context, by access.Actor, draft Draft, ma
 		return Applied{}, fmt.Errorf("%w: what the rule would do is not what was shown, since the draft, the rule or accounts that it matches changed: look at a preview again", app.ErrRefused)
 	}
 	entry := ledger.Entry{Actor: by.Name, Act: "rule.save", Phase: ledger.Outcome, Subject: draft.Name, Result: "done", Detail: fmt.Sprintf("matches %d; %d labels gained, %d lost", p.Matches, p.Gain, p.Lose)}
-	v := records.Rule{Name: draft.Name, Label: draft.Label, Excludes: draft.Excludes, Condition: draft.Condition, Description: draft.Description, ChangedBy: by.Name}
+	v := records.Rule{Name: draft.Name, Label: draft.Label, Excludes: draft.Excludes, Condition: draft.Condition, Description: draft.Description, TakeIn: draft.TakeIn, TakeUnread: draft.TakeUnread, ChangedBy: by.Name}
 	was := records.Rule{}
 	if before != nil {
 		v.ID, v.Revision, v.Name, was = before.ID, before.Revision, before.Name, *before
 	}
-	entry.Changes = ledger.Diff([3]string{"label", was.Label, v.Label}, [3]string{"excludes", fmt.Sprint(was.Excludes), fmt.Sprint(v.Excludes)}, [3]string{"condition", was.Condition, v.Condition}, [3]string{"description", was.Description, v.Description})
+	entry.Changes = ledger.Diff([3]string{"label", was.Label, v.Label}, [3]string{"excludes", fmt.Sprint(was.Excludes), fmt.Sprint(v.Excludes)}, [3]string{"condition", was.Condition, v.Condition}, [3]string{"description", was.Description, v.Description}, [3]string{"take_in", was.TakeIn, v.TakeIn}, [3]string{"take_unread", fmt.Sprint(was.TakeUnread), fmt.Sprint(v.TakeUnread)})
+	if draft.TakeIn != "" {
+		entry.Detail += fmt.Sprintf("; %d to be taken into custody, %d not", p.Takes, p.NotTaken)
+	}
 	switch {
 	case draft.Remove:
 		entry.Act = "rule.remove"

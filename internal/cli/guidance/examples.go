@@ -46,7 +46,7 @@ var Examples = map[string]string{ //nolint:gosec // how commands are written, no
 	"rotate show":            "moss rotate show 7\nmoss rotate show 7 --journal",
 	"rotate stop":            "moss rotate stop 7 --reason 'wait for the morning'",
 	"rotate undo":            "moss rotate undo 7 --rehearse\nmoss rotate undo 7 --reason 'the vendor needs the old one' --yes",
-	"rule add":               "moss rule add by-name --label service --when 'account.name.startsWith(\"svc-\")'\nmoss rule add not-the-payroll --label rotate-90 --exclude --when 'account.dn.contains(\",OU=Payroll,\")'",
+	"rule add":               "moss rule add by-name --label service --when 'account.name.startsWith(\"svc-\")'\nmoss rule add not-the-payroll --label rotate-90 --exclude --when 'account.dn.contains(\",OU=Payroll,\")'\nmoss rule add unused --label unused --when '!account.custody && size(dependents) == 0' --take-in nights",
 	"rule change":            "moss rule change by-name --when 'account.name.startsWith(\"svc-\") && system.environment == \"production\"'",
 	"rule fields":            "moss rule fields",
 	"rule list":              "moss rule list --filter label=rotate-90",

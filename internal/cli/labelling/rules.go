@@ -16,8 +16,8 @@ import (
 
 // draft is a rule as flags say it.
 type draft struct {
-	label, when, whenFile, description string
-	excludes, gives                    bool
+	label, when, whenFile, description, takeIn string
+	excludes, gives, takesNot, unread          bool
 }
 
 func (d *draft) flags(cmd *cobra.Command) {
@@ -26,7 +26,10 @@ func (d *draft) flags(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&d.whenFile, "when-file", "", "file with the condition, - for standard input")
 	cmd.Flags().StringVar(&d.description, "description", "", "what it is for")
 	cmd.Flags().BoolVar(&d.excludes, "exclude", false, "keep the label from accounts, whoever else gives it: an exclusion always wins")
+	cmd.Flags().StringVar(&d.takeIn, "take-in", "", "window in which what it matches is taken into custody by a reset, where nothing depends on the password; the preview says which accounts that would be")
+	cmd.Flags().BoolVar(&d.unread, "take-unread", false, "with --take-in: also while systems are not read completely, where something unknown may use them")
 	cmd.MarkFlagsMutuallyExclusive("when", "when-file")
+	cmd.MarkFlagsMutuallyExclusive("take-in", "exclude")
 }
 
 // body is what is asked for; before is the rule that it changes, if there is one.
@@ -38,10 +41,13 @@ func (d *draft) body(cmd *cobra.Command, before output.Row) (map[string]any, err
 		}
 		d.when = strings.TrimSpace(raw)
 	}
-	in := map[string]any{"label": d.label, "condition": d.when, "description": d.description, "excludes": d.excludes}
-	for name, flag := range map[string]string{"label": "label", "description": "description", "excludes": "exclude"} {
+	in := map[string]any{"label": d.label, "condition": d.when, "description": d.description, "excludes": d.excludes, "take_in": d.takeIn, "take_unread": d.unread}
+	for name, flag := range map[string]string{"label": "label", "description": "description", "excludes": "exclude", "take_in": "take-in", "take_unread": "take-unread"} {
 		if before != nil && !cmd.Flags().Changed(flag) {
 			in[name] = before[name]
+			if before[name] == nil {
+				delete(in, name)
+			}
 		}
 	}
 	if before != nil && d.when == "" {
@@ -50,12 +56,16 @@ func (d *draft) body(cmd *cobra.Command, before output.Row) (map[string]any, err
 	if d.gives {
 		in["excludes"] = false
 	}
+	if d.takesNot {
+		delete(in, "take_in")
+		delete(in, "take_unread")
+	}
 	return in, nil
 }
 
 // RuleCommand is for rules that put labels on accounts.
 func RuleCommand() *cobra.Command {
-	list := output.ListCommand("list", "List the rules that put labels on accounts", "/rules", []output.Column{{"NAME", "name"}, {"LABEL", "label"}, {"EXCLUDES", "excludes"}, {"MATCHES", "matches"}, {"CONDITION", "condition"}, {"CHANGED", "changed"}, {"BY", "changed_by"}},
+	list := output.ListCommand("list", "List the rules that put labels on accounts", "/rules", []output.Column{{"NAME", "name"}, {"LABEL", "label"}, {"EXCLUDES", "excludes"}, {"TAKES IN", "take_in"}, {"MATCHES", "matches"}, {"CONDITION", "condition"}, {"CHANGED", "changed"}, {"BY", "changed_by"}},
 		"There are no rules. Add one with 'moss rule add'.")
 	show := &cobra.Command{Use: "show RULE", Short: "Show a rule", Args: cobra.ExactArgs(1)}
 	output.AddFlag(show)
@@ -67,7 +77,7 @@ func RuleCommand() *cobra.Command {
 		if format != "table" {
 			return output.Write(cmd.OutOrStdout(), format, nil, []output.Row{v}, v)
 		}
-		return output.Details(cmd, v, []output.Column{{"Name", "name"}, {"Label", "label"}, {"Excludes", "excludes"}, {"Condition", "condition"}, {"Description", "description"}, {"Matches", "matches"}, {"Changed", "changed"}, {"By", "changed_by"}})
+		return output.Details(cmd, v, []output.Column{{"Name", "name"}, {"Label", "label"}, {"Excludes", "excludes"}, {"Takes into custody in", "take_in"}, {"Also while unread", "take_unread"}, {"Condition", "condition"}, {"Description", "description"}, {"Matches", "matches"}, {"Changed", "changed"}, {"By", "changed_by"}})
 	})
 	fields := &cobra.Command{Use: "fields", Short: "List the fields that a condition may ask", Args: cobra.NoArgs}
 	output.AddFlag(fields)
@@ -109,22 +119,29 @@ func printPreview(cmd *cobra.Command, p output.Row) {
 	if failed := output.Show(p["failed"]); failed != "" {
 		fmt.Fprintf(out, "It cannot be decided for some accounts: %s\n", output.Safe(failed))
 	}
-	list, _ := p["rows"].([]any)
-	var rows []output.Row
+	if rows := effects(p["rows"], "gains", "gains", "loses"); len(rows) > 0 {
+		fmt.Fprintln(out)
+		output.Table(out, []output.Column{{"ACCOUNT", "account"}, {"SYSTEM", "system"}, {"BECOMES", "becomes"}, {"LABEL", "label"}, {"MEANS", "means"}, {"ID", "account_id"}}, rows)
+	}
+	if rows := effects(p["takings"], "takes", "taken", "not taken"); len(rows) > 0 {
+		fmt.Fprintf(out, "\nTaken into custody by a reset, while its window is open: %s; not taken: %s.\n\n", output.Show(p["takes"]), output.Show(p["not_taken"]))
+		output.Table(out, []output.Column{{"ACCOUNT", "account"}, {"SYSTEM", "system"}, {"BECOMES", "becomes"}, {"WHY NOT", "words"}, {"ID", "account_id"}}, rows)
+	}
+}
+
+// effects are rows of a preview, with what becomes of each in a word.
+func effects(v any, field, yes, no string) (rows []output.Row) {
+	list, _ := v.([]any)
 	for _, r := range list {
 		if r, ok := r.(map[string]any); ok {
-			r["becomes"] = "loses"
-			if r["gains"] == true {
-				r["becomes"] = "gains"
+			r["becomes"] = no
+			if r[field] == true {
+				r["becomes"] = yes
 			}
 			rows = append(rows, r)
 		}
 	}
-	if len(rows) == 0 {
-		return
-	}
-	fmt.Fprintln(out)
-	output.Table(out, []output.Column{{"ACCOUNT", "account"}, {"SYSTEM", "system"}, {"BECOMES", "becomes"}, {"LABEL", "label"}, {"ID", "account_id"}}, rows)
+	return rows
 }
 
 func rulePreview() *cobra.Command {
@@ -212,17 +229,19 @@ func ruleChange() *cobra.Command {
 	cmd := &cobra.Command{Use: "change RULE", Short: "Change a rule: what that would do is shown, and asked about", Args: cobra.ExactArgs(1)}
 	d.flags(cmd)
 	cmd.Flags().BoolVar(&d.gives, "give", false, "give the label, where it excluded before")
+	cmd.Flags().BoolVar(&d.takesNot, "no-take", false, "only give the label, and take nothing more into custody")
 	cmd.MarkFlagsMutuallyExclusive("give", "exclude")
+	cmd.MarkFlagsMutuallyExclusive("take-in", "no-take")
 	cmd.Flags().BoolVar(&yes, "yes", false, "save it without being asked")
 	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
 		changes := 0
-		for _, name := range []string{"label", "when", "when-file", "description", "exclude", "give"} {
+		for _, name := range []string{"label", "when", "when-file", "description", "exclude", "give", "take-in", "take-unread", "no-take"} {
 			if cmd.Flags().Changed(name) {
 				changes++
 			}
 		}
 		if changes == 0 {
-			return api.Exit(api.ExitUsage, errors.New("nothing to change: give --label, --when, --when-file, --description, --exclude or --give"))
+			return api.Exit(api.ExitUsage, errors.New("nothing to change: give --label, --when, --when-file, --description, --exclude, --give, --take-in or --no-take"))
 		}
 		before, err := oneRule(cmd, c, args[0])
 		if err != nil {

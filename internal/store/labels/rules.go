@@ -14,7 +14,7 @@ import (
 // Labels are the tables of rules and labels.
 type Labels struct{ *database.DB }
 
-const ruleColumns = "r.id, r.name, r.label, r.excludes, r.condition, r.description, r.revision, r.changed, r.changed_by, " + ruleMatches
+const ruleColumns = "r.id, r.name, r.label, r.excludes, r.condition, r.description, r.revision, r.changed, r.changed_by, " + ruleMatches + ", COALESCE((SELECT w.name FROM windows w WHERE w.id = r.take_in), ''), r.take_unread"
 
 const ruleMatches = "(SELECT COUNT(*) FROM rule_matches m JOIN accounts a ON a.id = m.account_id WHERE m.rule_id = r.id AND a.gone = '')"
 
@@ -26,6 +26,7 @@ var ruleList = database.Listing[records.Rule]{
 		{Name: "excludes", Sql: "r.excludes", Number: true},
 		{Name: "condition", Sql: "r.condition"},
 		{Name: "description", Sql: "r.description"},
+		{Name: "take_in", Sql: "COALESCE((SELECT w.name FROM windows w WHERE w.id = r.take_in), '')"},
 		{Name: "matches", Sql: ruleMatches, Number: true},
 		{Name: "changed", Sql: "r.changed", Hidden: true},
 		{Name: "changed_by", Sql: "r.changed_by"},
@@ -36,7 +37,7 @@ var ruleList = database.Listing[records.Rule]{
 
 func scanRule(row interface{ Scan(...any) error }, more ...any) (v records.Rule, err error) {
 	var changed string
-	err = row.Scan(append([]any{&v.ID, &v.Name, &v.Label, &v.Excludes, &v.Condition, &v.Description, &v.Revision, &changed, &v.ChangedBy, &v.Matches}, more...)...)
+	err = row.Scan(append([]any{&v.ID, &v.Name, &v.Label, &v.Excludes, &v.Condition, &v.Description, &v.Revision, &changed, &v.ChangedBy, &v.Matches, &v.TakeIn, &v.TakeUnread}, more...)...)
 	v.Changed = database.TimeOf(changed)
 	return v, database.OrNotFound(err)
 }
@@ -71,7 +72,7 @@ func (s *Labels) AddRule(ctx context.Context, v records.Rule, entries ...ledger.
 		if taken {
 			return fmt.Errorf("rule %q: %w", v.Name, records.ErrConflict)
 		}
-		res, err := tx.ExecContext(ctx, "INSERT INTO rules (name, label, excludes, condition, description, changed, changed_by) VALUES (?,?,?,?,?,?,?)", v.Name, v.Label, v.Excludes, v.Condition, v.Description, s.Stamp(), v.ChangedBy)
+		res, err := tx.ExecContext(ctx, "INSERT INTO rules (name, label, excludes, condition, description, take_in, take_unread, changed, changed_by) VALUES (?,?,?,?,?,(SELECT id FROM windows WHERE name = ?),?,?,?)", v.Name, v.Label, v.Excludes, v.Condition, v.Description, v.TakeIn, v.TakeUnread, s.Stamp(), v.ChangedBy)
 		if err != nil {
 			return err
 		}
@@ -86,7 +87,7 @@ func (s *Labels) AddRule(ctx context.Context, v records.Rule, entries ...ledger.
 // ChangeRule replaces one; ErrStale when it is not the one that was seen.
 func (s *Labels) ChangeRule(ctx context.Context, v records.Rule, entries ...ledger.Entry) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "UPDATE rules SET label=?, excludes=?, condition=?, description=?, revision=revision+1, changed=?, changed_by=? WHERE id=? AND revision=?", v.Label, v.Excludes, v.Condition, v.Description, s.Stamp(), v.ChangedBy, v.ID, v.Revision)
+		res, err := tx.ExecContext(ctx, "UPDATE rules SET label=?, excludes=?, condition=?, description=?, take_in=(SELECT id FROM windows WHERE name = ?), take_unread=?, revision=revision+1, changed=?, changed_by=? WHERE id=? AND revision=?", v.Label, v.Excludes, v.Condition, v.Description, v.TakeIn, v.TakeUnread, s.Stamp(), v.ChangedBy, v.ID, v.Revision)
 		if err != nil {
 			return err
 		}

@@ -129,5 +129,12 @@ func (s *Tables) RemoveWindow(ctx context.Context, v records.Window, entries ...
 	if there {
 		return database.InUse(fmt.Sprintf("the policy %q rotates in it", policy))
 	}
+	var rule string
+	if there, err = database.Found(s.Read.QueryRowContext(ctx, "SELECT name FROM rules WHERE take_in = ? ORDER BY name LIMIT 1", v.ID).Scan(&rule)); err != nil {
+		return err
+	}
+	if there {
+		return database.InUse(fmt.Sprintf("the rule %q takes accounts into custody in it", rule))
+	}
 	return database.RemoveNamed(ctx, s.DB, namedWindow(v), entries)
 }
