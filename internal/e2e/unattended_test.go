@@ -4,12 +4,15 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"os/exec"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/lab"
 )
 
 // By itself, through the real binary and by its clock: a policy rotates in its window what
@@ -116,11 +119,20 @@ func TestTwoPeople(t *testing.T) {
 	assert.Contains(t, u.moss(3, "config", "diff", u.File("decided.yaml")), "only in the service")
 	assert.Contains(t, u.moss(2, "config", "diff", u.file("odd.yaml", "format: moss-configuration-1\nwindows:\n  nights: {minuts: 3}\n")), "minuts is none of its fields")
 
+	// Applied, all of it waits for a second person, for it takes a requirement away.
+	assert.Contains(t, u.moss(3, "config", "apply", u.File("decided.yaml"), "--preview"), "A second person is needed, once there is one, for all of it")
+	assert.Contains(t, u.moss(0, "config", "apply", u.File("decided.yaml"), "--yes", "--reason", "merge 41"), "moss approval grant 3")
+	assert.Contains(t, u.moss(0, "requirement", "list"), "wide")
+
 	ola := *u
 	process := *u.Process
 	process.Folder = t.TempDir()
 	ola.Process = &process
 	ola.moss(0, "login", "--server", d.URL, "--name", "ola", "--password-file", u.File("ola.pw"))
+	assert.Contains(t, ola.moss(0, "approval", "grant", "3", "--yes"), "applied: 1 changes")
+	assert.NotContains(t, u.moss(0, "requirement", "list"), "wide")
+	assert.Contains(t, u.moss(0, "config", "apply", u.File("decided.yaml"), "--yes"), "there is nothing to apply")
+	foreignSchema(t, u)
 	assert.Contains(t, ola.moss(0, "approval", "grant", "1", "--yes"), "started as rotation 1")
 	require.Eventually(t, func() bool { return strings.Contains(u.moss(0, "rotate", "list"), "done") }, time.Minute, 200*time.Millisecond)
 	assert.Contains(t, u.moss(0, "rotate", "show", "1", "-o", "json"), "approved by ola, approval 1")
@@ -129,4 +141,22 @@ func TestTwoPeople(t *testing.T) {
 	u.moss(0, "rotate", "rehearse", "svc-tidefeed")
 	assert.Contains(t, u.moss(0, "rotate", "run", "svc-tidefeed", "--reason", "leaked again", "--emergency", "seen on a public page"), "done")
 	assert.Contains(t, u.moss(0, "report", "rotation", "2", "-o", "json"), "in an emergency, without a second person: seen on a public page")
+}
+
+// foreignSchema has a validator that others wrote hold what we write against our schema.
+func foreignSchema(t *testing.T, u *user) {
+	t.Helper()
+	if err := exec.CommandContext(t.Context(), "python3", "-c", "import jsonschema, yaml").Run(); err != nil {
+		lab.LeaveOut(t, "python3 with jsonschema is not here: 'make lab' gets it")
+		return
+	}
+	schema := u.file("schema.json", u.moss(0, "config", "schema"))
+	wrong := u.file("wrong.yaml", "format: moss-configuration-1\nwindows:\n  nights: {rule: FREQ=DAILY, begins: 2026-01-01T22:00, zone: UTC, minutes: 2}\n")
+	out, err := exec.CommandContext(t.Context(), "python3", "-c", `import json, sys, yaml, jsonschema
+schema = json.load(open(sys.argv[1]))
+jsonschema.Draft202012Validator.check_schema(schema)
+v = jsonschema.Draft202012Validator(schema)
+print(len(list(v.iter_errors(yaml.safe_load(open(sys.argv[2]))))), [e.json_path for e in v.iter_errors(yaml.safe_load(open(sys.argv[3])))])`, schema, u.File("decided.yaml"), wrong).CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Equal(t, "0 ['$.windows.nights.minutes']\n", string(out))
 }

@@ -14,10 +14,12 @@ import (
 	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/app/assembly"
 	"mossledger.example/moss/internal/app/batches"
+	"mossledger.example/moss/internal/app/configuration"
 	"mossledger.example/moss/internal/app/messages"
 	"mossledger.example/moss/internal/app/rotate"
 	"mossledger.example/moss/internal/service/approvalroutes"
 	"mossledger.example/moss/internal/service/batchroutes"
+	"mossledger.example/moss/internal/service/configurationroutes"
 	"mossledger.example/moss/internal/service/messageroutes"
 	"mossledger.example/moss/internal/service/policyroutes"
 	"mossledger.example/moss/internal/service/reports"
@@ -40,6 +42,7 @@ func (s *Service) registerAll() {
 	policyroutes.Register(s.router(), policyroutes.Needs{Store: s.store, Policies: s.app.Policies, Freeze: s.app.Freeze, Now: func() time.Time { return s.app.Base.Now() }})
 	batchroutes.Register(s.router(), s.store, func() *batches.Batches { return s.app.Batches })
 	reports.Register(s.router(), reports.Needs{Store: s.store, Rotations: func() *rotate.Rotations { return s.app.Rotations }, Now: func() time.Time { return s.app.Base.Now() }})
+	configurationroutes.Register(s.router(), func() *configuration.Configuration { return s.app.Texts })
 	messageroutes.Register(s.router(), s.store, func() *messages.Messages { return s.app.Messages })
 	s.registerRadius()
 	s.registerRotations()

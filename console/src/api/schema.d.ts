@@ -456,6 +456,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/configuration/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Apply a text whose preview was seen: all of it, or nothing; where a part takes a second person, all of it waits
+         * @description Roles: [administrator]
+         */
+        post: operations["apply-configuration"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/configuration/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Show what applying a text would change; nothing is kept
+         * @description Roles: [operator administrator]
+         */
+        post: operations["preview-configuration"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/configuration/schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The JSON Schema of a text (draft 2020-12)
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["get-schema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/credentials": {
         parameters: {
             query?: never;
@@ -2603,6 +2663,13 @@ export interface components {
             kind: string;
             target: string;
         };
+        ApplyInputBody: {
+            document: components["schemas"]["Document"];
+            /** @description Of the preview of this very document: what it showed is what is applied */
+            mark: string;
+            /** @description Recorded */
+            reason?: string;
+        };
         Approval: {
             /** Format: date-time */
             asked: string;
@@ -3090,6 +3157,59 @@ export interface components {
             sign_in: ("password" | "private-key")[];
             /** @description As people say it */
             title: string;
+        };
+        Difference: {
+            fields: components["schemas"]["Change"][];
+            name: string;
+            /** @enum {string} */
+            part: "rules" | "windows" | "policies" | "orders" | "requirements" | "recipients";
+            /** @enum {string} */
+            what: "added" | "changed" | "removed";
+        };
+        Document: {
+            /** @enum {string} */
+            format: "moss-configuration-1";
+            /** @description In which order dependents are restarted */
+            orders?: {
+                [key: string]: components["schemas"]["OrderText"];
+            };
+            /** @description How often, when and how credentials are rotated by themselves */
+            policies?: {
+                [key: string]: components["schemas"]["PolicyText"];
+            };
+            /** @description Who is told what happens; secrets are no part of it */
+            recipients?: {
+                [key: string]: components["schemas"]["RecipientText"];
+            };
+            /** @description For which rotations a second person is needed */
+            requirements?: {
+                [key: string]: components["schemas"]["RequirementText"];
+            };
+            /** @description Rules that put labels on accounts */
+            rules?: {
+                [key: string]: components["schemas"]["RuleText"];
+            };
+            /** @description Times that recur, in which something may be restarted or changed */
+            windows?: {
+                [key: string]: components["schemas"]["WindowText"];
+            };
+        };
+        DocumentApplied: {
+            changes: components["schemas"]["Difference"][];
+            /**
+             * Format: int64
+             * @description Number of the approval that all of it waits for; absent when it was done at once
+             */
+            waits_for_approval?: number;
+        };
+        DocumentPreview: {
+            changes: components["schemas"]["Difference"][];
+            /** @description What applying it asks for: it stands for this document and for what it would do */
+            mark: string;
+            /** @description What each rule that is added, changed or removed would do to the accounts of now */
+            rules: components["schemas"]["RuleEffect"][];
+            /** @description What takes a second person: requirements that are changed or removed */
+            second: string[];
         };
         Door: {
             account: string;
@@ -3699,6 +3819,17 @@ export interface components {
             /** @description Name of its system; * stands for any letters */
             system?: string;
         };
+        OrderText: {
+            /**
+             * Format: int64
+             * @description Of a group: so many at the same time
+             */
+            at_once?: number;
+            description?: string;
+            /** @enum {string} */
+            kind: "group" | "sequence";
+            members: components["schemas"]["OrderMember"][];
+        };
         Overridden: {
             rotation?: components["schemas"]["Rotation"];
             /**
@@ -4224,6 +4355,10 @@ export interface components {
             kind: string;
             place: string;
         };
+        PlaceText: {
+            place: string;
+            system: string;
+        };
         Plan: {
             at_window_end?: string;
             authority: string;
@@ -4502,6 +4637,85 @@ export interface components {
             rows: components["schemas"]["PolicyEffect"][];
             warnings: string[];
         };
+        PolicyText: {
+            /**
+             * Format: int64
+             * @description So many of its rotations run at the same time; 4 when it is 0
+             */
+            at_once?: number;
+            /**
+             * @description What becomes of one that is not done when its window closes: it goes on in the next, or is undone; pause when empty
+             * @enum {string}
+             */
+            at_window_end?: "pause" | "undo" | "";
+            /** @description When that recurred first: 2026-11-28T22:00 */
+            begins?: string;
+            description?: string;
+            /**
+             * Format: int64
+             * @description Each credential is rotated at least once in so many days, in a turn of its own
+             */
+            every_days?: number;
+            /** @description One dependent is changed and proven before all others */
+            first_alone?: boolean;
+            /** @description Of the accounts that it is for; absent for all in custody */
+            label?: string;
+            /**
+             * Format: int64
+             * @description Characters of new passwords; the usual number when it is 0
+             */
+            length?: number;
+            /**
+             * @description What to do when a step fails; undo when empty
+             * @enum {string}
+             */
+            on_failure?: "stop" | "continue" | "undo" | "";
+            /**
+             * Format: int64
+             * @description Seconds for which a system that is away is waited for before on_failure decides; half an hour when it is 0
+             */
+            patience?: number;
+            /** @description It decides, and nothing is rotated */
+            paused?: boolean;
+            /**
+             * Format: int64
+             * @description Where several are for one account, the one with the highest decides
+             */
+            precedence: number;
+            /**
+             * Format: int64
+             * @description For so long after somebody else changed the account or a dependent, it is left alone
+             */
+            quiet_hours?: number;
+            /**
+             * @description When dependents are restarted: now, or not at all
+             * @enum {string}
+             */
+            restart?: "now" | "leave" | "";
+            /** @description Or after each time of a recurrence rule of RFC 5545 */
+            rule?: string;
+            /**
+             * Format: int64
+             * @description Over so many openings of the window, or days, after each time; 1 when it is 0
+             */
+            spread?: number;
+            /**
+             * Format: int64
+             * @description Days for which a value that was replaced is kept sealed, so that the rotation can be undone; 90 when it is 0
+             */
+            undo_days?: number;
+            /**
+             * @description overlap: only while both values are accepted for a time; replace: never so; any when empty
+             * @enum {string}
+             */
+            way?: "any" | "replace" | "overlap" | "";
+            /** @description In which they are rotated; absent for at any time */
+            window?: string;
+            /** @description Characters that new passwords must not have */
+            without?: string;
+            /** @description Time zone by whose clock it recurs */
+            zone?: string;
+        };
         Preview: {
             /** @description Why it could not be decided for some accounts */
             failed?: string;
@@ -4757,6 +4971,31 @@ export interface components {
             /** @description Of mail: who signs in to the mail server */
             user?: string;
         };
+        RecipientText: {
+            /** @description An https address of a webhook, or host:port */
+            address: string;
+            description?: string;
+            /** @description Names of events, with * for any letters at the end; all when absent */
+            events?: string[] | null;
+            /** @description Of mail: the address that it is from */
+            from?: string;
+            /** @enum {string} */
+            kind: "mail" | "syslog" | "webhook";
+            /** @description Only what is about an account with one of them */
+            labels?: string[] | null;
+            /**
+             * @description Nothing that is less grave
+             * @enum {string}
+             */
+            least: "critical" | "error" | "warning" | "notice" | "informational";
+            paused?: boolean;
+            /** @description Of mail: the addresses of people */
+            to?: string[] | null;
+            /** @description Certificates in PEM that prove the other side; those that the machine trusts when absent */
+            trusted_ca?: string;
+            /** @description Of mail: who signs in to the mail server */
+            user?: string;
+        };
         Record: {
             by?: string;
             /** Format: int64 */
@@ -4862,6 +5101,24 @@ export interface components {
             revision: number;
             /** @description Systems could not be read completely: something there may use the account */
             unread: boolean;
+        };
+        RequirementText: {
+            description?: string;
+            /**
+             * Format: int64
+             * @description For so long a request waits; 24 when absent
+             */
+            hours?: number;
+            /** @description Kinds of dependents that are counted; all when absent */
+            kinds?: string[] | null;
+            label?: string;
+            /**
+             * Format: int64
+             * @description At least so many dependents are restarted
+             */
+            restarts?: number;
+            /** @description Systems could not be read completely */
+            unread?: boolean;
         };
         Resolved: {
             candidates: components["schemas"]["Candidate"][];
@@ -5063,6 +5320,64 @@ export interface components {
             /** @description Window in which accounts that it matches are taken into custody by a reset, where nothing depends on their password; absent where it only gives its label */
             take_in?: string;
             /** @description It does so also while systems are not read completely, where something unknown may use them */
+            take_unread?: boolean;
+        };
+        RuleEffect: {
+            /** @description Why it could not be decided for some accounts */
+            failed?: string;
+            /**
+             * Format: int64
+             * @description Labels that accounts would get
+             */
+            gain: number;
+            /**
+             * Format: int64
+             * @description Labels that accounts would lose
+             */
+            lose: number;
+            /** @description What saving it asks for: it stands for this draft and for what it would do */
+            mark: string;
+            /**
+             * Format: int64
+             * @description Accounts that the condition holds for
+             */
+            matches: number;
+            /**
+             * Format: int64
+             * @description Accounts that it matches, that are not in custody, and would not be taken
+             */
+            not_taken: number;
+            /**
+             * Format: int64
+             * @description Of the rule that would change; 0 for a new one
+             */
+            revision: number;
+            /** @description The first of them, by name */
+            rows: components["schemas"]["Effect"][];
+            rule: string;
+            /**
+             * Format: int64
+             * @description Accounts that the rule matches now and would not
+             */
+            stops: number;
+            /**
+             * Format: int64
+             * @description Accounts that would be taken into custody
+             */
+            takes: number;
+            /** @description The first of both, by name */
+            takings: components["schemas"]["Taking"][];
+        };
+        RuleText: {
+            /** @description An expression of the Common Expression Language over the fields of GET /rules/fields */
+            condition: string;
+            description?: string;
+            /** @description It keeps the label from accounts, whoever else gives it */
+            excludes?: boolean;
+            label: string;
+            /** @description Window in which accounts that it matches are taken into custody by a reset, where nothing depends on their password */
+            take_in?: string;
+            /** @description It does so also while systems are not read completely */
             take_unread?: boolean;
         };
         Said: {
@@ -5960,6 +6275,26 @@ export interface components {
             slots: components["schemas"]["Slot"][];
             /** @description And for what is restarted there, whatever its account */
             systems: string[];
+            /** @description Time zone by whose clock it opens, such as Europe/Oslo */
+            zone: string;
+        };
+        WindowText: {
+            /** @description When it opened first, by the clock there: 2026-11-28T22:00 */
+            begins: string;
+            /** @description And for these */
+            dependents?: components["schemas"]["PlaceText"][] | null;
+            description?: string;
+            /** @description It counts for accounts with one of them */
+            labels?: string[] | null;
+            /**
+             * Format: int64
+             * @description For how long it is open
+             */
+            minutes: number;
+            /** @description When it opens: a recurrence rule of RFC 5545 */
+            rule: string;
+            /** @description And for what is restarted there */
+            systems?: string[] | null;
             /** @description Time zone by whose clock it opens, such as Europe/Oslo */
             zone: string;
         };
@@ -8893,6 +9228,373 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "apply-configuration": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApplyInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DocumentApplied"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-configuration": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Document"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DocumentPreview"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

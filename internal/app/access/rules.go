@@ -52,33 +52,36 @@ const (
 	StopBatch          Action = "stop-batch"
 	RetryBatch         Action = "retry-batch"
 	SaveRequirement    Action = "save-requirement"
-	RemoveRequirement  Action = "remove-requirement"
-	SaveRecipient      Action = "save-recipient"
-	RemoveRecipient    Action = "remove-recipient"
-	TestRecipient      Action = "test-recipient"
-	RetryMessages      Action = "retry-messages"
-	CancelSurvey       Action = "cancel-survey"
-	ExplainDependent   Action = "explain-dependent"
-	StartDependents    Action = "start-dependents"
-	SetCheck           Action = "set-check"
-	RemoveCheck        Action = "remove-check"
-	DecideCopy         Action = "decide-copy"
-	DeclareUse         Action = "declare-use"
-	WithdrawUse        Action = "withdraw-use"
-	ImportUses         Action = "import-uses"
-	TakeCustody        Action = "take-custody"
-	VerifyCustody      Action = "verify-custody"
-	VerifyAllCustody   Action = "verify-all-custody"
-	ReleaseCustody     Action = "release-custody"
-	NoteCredential     Action = "note-credential" //nolint:gosec // the name of an action
-	Rehearse           Action = "rehearse"
-	RehearseUndo       Action = "rehearse-undo"
-	StartRotation      Action = "start-rotation"
-	OverrideRotation   Action = "override-rotation"
-	DecideRotation     Action = "decide-rotation"
-	LookAgain          Action = "look-again"
-	Approve            Action = "approve"
-	RefuseApproval     Action = "refuse-approval"
+
+	PreviewConfiguration Action = "preview-configuration"
+	ApplyConfiguration   Action = "apply-configuration"
+	RemoveRequirement    Action = "remove-requirement"
+	SaveRecipient        Action = "save-recipient"
+	RemoveRecipient      Action = "remove-recipient"
+	TestRecipient        Action = "test-recipient"
+	RetryMessages        Action = "retry-messages"
+	CancelSurvey         Action = "cancel-survey"
+	ExplainDependent     Action = "explain-dependent"
+	StartDependents      Action = "start-dependents"
+	SetCheck             Action = "set-check"
+	RemoveCheck          Action = "remove-check"
+	DecideCopy           Action = "decide-copy"
+	DeclareUse           Action = "declare-use"
+	WithdrawUse          Action = "withdraw-use"
+	ImportUses           Action = "import-uses"
+	TakeCustody          Action = "take-custody"
+	VerifyCustody        Action = "verify-custody"
+	VerifyAllCustody     Action = "verify-all-custody"
+	ReleaseCustody       Action = "release-custody"
+	NoteCredential       Action = "note-credential" //nolint:gosec // the name of an action
+	Rehearse             Action = "rehearse"
+	RehearseUndo         Action = "rehearse-undo"
+	StartRotation        Action = "start-rotation"
+	OverrideRotation     Action = "override-rotation"
+	DecideRotation       Action = "decide-rotation"
+	LookAgain            Action = "look-again"
+	Approve              Action = "approve"
+	RefuseApproval       Action = "refuse-approval"
 	// TrustEndpoint is no operation of its own: adding or changing a system, a
 	// common option or a host key asks for it.
 	TrustEndpoint Action = "trust-endpoint"
@@ -154,6 +157,9 @@ var rules = map[Action]rule{
 	"get-batch-report":    {roles: []string{RoleAuditor, RoleAdministrator, RoleOperator}},
 	"get-batch-page":      {roles: []string{RoleAuditor, RoleAdministrator, RoleOperator}},
 	SaveRequirement:       administrators,
+	PreviewConfiguration:  watchers,
+	ApplyConfiguration:    administrators,
+	"get-schema":          readers,
 	RemoveRequirement:     administrators,
 	"list-requirements":   readers,
 	"get-requirement":     readers,

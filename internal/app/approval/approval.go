@@ -41,6 +41,8 @@ const (
 	// KindRequirement is to change or remove for which rotations a second person is needed.
 	KindRequirement = "requirement"
 	KindBatch       = "batch"
+	// KindConfiguration is to apply a text that changes what takes two people.
+	KindConfiguration = "configuration"
 )
 
 // Alone: nobody else could approve what this person asks for.

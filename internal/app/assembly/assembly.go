@@ -16,6 +16,7 @@ import (
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/app/batches"
+	"mossledger.example/moss/internal/app/configuration"
 	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/app/diagnose"
 	"mossledger.example/moss/internal/app/findings"
@@ -81,6 +82,7 @@ type Application struct {
 	Unattended *unattended.Unattended
 	Batches    *batches.Batches
 	Taking     *taking.Taking
+	Texts      *configuration.Configuration
 	Messages   *messages.Messages
 
 	duties []schedule.Duty
@@ -136,6 +138,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 			return a.needsTwo(ctx, access.Service(), account)
 		},
 	})
+	a.Texts = configuration.New(configuration.Needs{Base: base, Store: a.Store, Labels: a.Labels, Policies: a.Policies, Messages: a.Messages, Approvals: a.Approvals})
 	a.Surveys.After(func(ctx context.Context) {
 		if _, err := a.Labels.Apply(ctx); err != nil && base.Context.Err() == nil {
 			base.Log.Error("rules could not be applied after a survey", "error", err)

@@ -25,6 +25,8 @@ type Draft struct {
 	TakeIn      string `json:"take_in,omitempty" maxLength:"63" doc:"Window in which accounts that it matches are taken into custody by a reset, where nothing depends on their password; absent where it only gives its label"`
 	TakeUnread  bool   `json:"take_unread,omitempty" doc:"It does so also while systems are not read completely, where something unknown may use them"`
 	Remove      bool   `json:"remove,omitempty" doc:"The rule of this name is to go"`
+
+	tried bool // its window is known to be one
 }
 
 // Preview says what a draft would do. Nothing is kept of it.
@@ -218,6 +220,9 @@ func (labels *Labels) mayTake(ctx context.Context, draft *Draft) error {
 		draft.TakeIn, draft.TakeUnread = "", false
 		return nil
 	}
+	if draft.tried {
+		return nil
+	}
 	if draft.Excludes {
 		return fmt.Errorf("%w: a rule that keeps a label away takes nothing into custody", app.ErrInput)
 	}
@@ -257,27 +262,79 @@ func (labels *Labels) Save(ctx context.Context, by access.Actor, draft Draft, ma
 	case mark != p.Mark:
 		return Applied{}, fmt.Errorf("%w: what the rule would do is not what was shown, since the draft, the rule or accounts that it matches changed: look at a preview again", app.ErrRefused)
 	}
-	entry := ledger.Entry{Actor: by.Name, Act: "rule.save", Phase: ledger.Outcome, Subject: draft.Name, Result: "done", Detail: fmt.Sprintf("matches %d; %d labels gained, %d lost", p.Matches, p.Gain, p.Lose)}
+	detail := fmt.Sprintf("matches %d; %d labels gained, %d lost", p.Matches, p.Gain, p.Lose)
+	if draft.TakeIn != "" {
+		detail += fmt.Sprintf("; %d to be taken into custody, %d not", p.Takes, p.NotTaken)
+	}
+	if err := labels.keep(ctx, by, draft, before, detail); err != nil {
+		return Applied{}, err
+	}
+	return labels.Apply(context.WithoutCancel(ctx))
+}
+
+// PreviewOf is Preview of a draft that was tried already: the window that it names may be one
+// that comes with it.
+func (labels *Labels) PreviewOf(ctx context.Context, draft Draft) (Preview, error) {
+	select {
+	case labels.looks <- struct{}{}:
+		defer func() { <-labels.looks }()
+	case <-ctx.Done():
+		return Preview{}, ctx.Err()
+	}
+	draft.tried = true
+	p, _, err := labels.preview(ctx, draft)
+	return p, err
+}
+
+// Keep keeps a draft, and applies nothing: who asks for it has shown what it would do, and
+// has the rules applied afterwards.
+func (labels *Labels) Keep(ctx context.Context, by access.Actor, draft Draft) error {
+	action := access.SaveRule
+	if draft.Remove {
+		action = access.RemoveRule
+	}
+	if err := access.Decide(by, action, access.Object{Kind: "rule", Name: draft.Name}); err != nil {
+		return err
+	}
+	if !draft.Remove {
+		if err := (rules.Rule{Name: draft.Name, Label: draft.Label, When: draft.Condition}).Check(); err != nil {
+			return fmt.Errorf("%w: %w", app.ErrInput, err)
+		}
+	}
+	if err := labels.mayTake(ctx, &draft); err != nil {
+		return err
+	}
+	all, err := labels.store.AllRules(ctx)
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(all, func(r records.Rule) bool { return strings.EqualFold(r.Name, draft.Name) })
+	var before *records.Rule
+	if at >= 0 {
+		before = &all[at]
+	}
+	if before == nil && draft.Remove {
+		return fmt.Errorf("rule %q: %w", draft.Name, app.ErrNotFound)
+	}
+	return labels.keep(ctx, by, draft, before, "")
+}
+
+// keep writes a draft in the place of the rule before it, if there was one.
+func (labels *Labels) keep(ctx context.Context, by access.Actor, draft Draft, before *records.Rule, detail string) (err error) {
+	entry := ledger.Entry{Actor: by.Name, Act: "rule.save", Phase: ledger.Outcome, Subject: draft.Name, Result: "done", Detail: detail}
 	v := records.Rule{Name: draft.Name, Label: draft.Label, Excludes: draft.Excludes, Condition: draft.Condition, Description: draft.Description, TakeIn: draft.TakeIn, TakeUnread: draft.TakeUnread, ChangedBy: by.Name}
 	was := records.Rule{}
 	if before != nil {
 		v.ID, v.Revision, v.Name, was = before.ID, before.Revision, before.Name, *before
 	}
 	entry.Changes = ledger.Diff([3]string{"label", was.Label, v.Label}, [3]string{"excludes", fmt.Sprint(was.Excludes), fmt.Sprint(v.Excludes)}, [3]string{"condition", was.Condition, v.Condition}, [3]string{"description", was.Description, v.Description}, [3]string{"take_in", was.TakeIn, v.TakeIn}, [3]string{"take_unread", fmt.Sprint(was.TakeUnread), fmt.Sprint(v.TakeUnread)})
-	if draft.TakeIn != "" {
-		entry.Detail += fmt.Sprintf("; %d to be taken into custody, %d not", p.Takes, p.NotTaken)
-	}
 	switch {
 	case draft.Remove:
 		entry.Act = "rule.remove"
-		err = labels.store.RemoveRule(ctx, was, entry)
+		return labels.store.RemoveRule(ctx, was, entry)
 	case before != nil:
-		err = labels.store.ChangeRule(ctx, v, entry)
-	default:
-		_, err = labels.store.AddRule(ctx, v, entry)
+		return labels.store.ChangeRule(ctx, v, entry)
 	}
-	if err != nil {
-		return Applied{}, err
-	}
-	return labels.Apply(context.WithoutCancel(ctx))
+	_, err = labels.store.AddRule(ctx, v, entry)
+	return err
 }

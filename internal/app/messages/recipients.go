@@ -204,8 +204,22 @@ func (messages *Messages) Remove(ctx context.Context, by access.Actor, name stri
 // lastDeadline is how long somebody who removes a recipient waits for it.
 const lastDeadline = 10 * time.Second
 
+type quietly struct{}
+
+// Quietly is a context in which recipients that are told nothing more are not told of that:
+// who does so tells them afterwards, with Last.
+func Quietly(ctx context.Context) context.Context { return context.WithValue(ctx, quietly{}, true) }
+
+// Last tells a recipient that it is told nothing more, and returns what came of that.
+func (messages *Messages) Last(ctx context.Context, r records.Recipient, by access.Actor, words string) string {
+	return messages.last(ctx, r, by, words)
+}
+
 // last tells a recipient that it is told nothing more, and returns what came of that.
 func (messages *Messages) last(ctx context.Context, r records.Recipient, by access.Actor, words string) string {
+	if ctx.Value(quietly{}) != nil {
+		return "it is told of that afterwards"
+	}
 	ctx, cancel := context.WithTimeout(ctx, lastDeadline)
 	defer cancel()
 	now := messages.base.Now().UTC()

@@ -47,6 +47,9 @@ func New(base *app.Base, store Store, approvals *approval.Approvals) *Policies {
 // Changed has f called whenever policies or windows were changed.
 func (policies *Policies) Changed(f func()) { policies.changed = f }
 
+// Told has what was changed take effect, for those who changed it without telling.
+func (policies *Policies) Told() { policies.tell() }
+
 func (policies *Policies) tell() {
 	policies.base.Topics.Wake("all")
 	if policies.changed != nil {

@@ -57,6 +57,48 @@ func (policies *Policies) RemoveRequirement(ctx context.Context, by access.Actor
 	return policies.relax(ctx, by, changedRequirement{records.Requirement{Name: name, Revision: revision}, true}, reason)
 }
 
+// KeepRequirement keeps one without asking a second person: who calls it did, where one is
+// needed.
+func (policies *Policies) KeepRequirement(ctx context.Context, by access.Actor, v records.Requirement) error {
+	if err := access.Decide(by, access.SaveRequirement, access.Object{Kind: "requirement", Name: v.Name}); err != nil {
+		return err
+	}
+	if err := checkRequirement(&v); err != nil {
+		return err
+	}
+	v.ChangedBy = by.Name
+	if v.Revision == 0 {
+		return policies.keepRequirement(ctx, by.Name, records.Requirement{}, v)
+	}
+	was, err := policies.seenRequirement(ctx, v.Name, v.Revision)
+	if err != nil {
+		return err
+	}
+	v.ID, v.Name = was.ID, was.Name
+	return policies.keepRequirement(ctx, by.Name, was, v)
+}
+
+// DropRequirement removes one without asking a second person: who calls it did.
+func (policies *Policies) DropRequirement(ctx context.Context, by access.Actor, name string, revision int64) error {
+	if err := access.Decide(by, access.RemoveRequirement, access.Object{Kind: "requirement", Name: name}); err != nil {
+		return err
+	}
+	was, err := policies.seenRequirement(ctx, name, revision)
+	if err != nil {
+		return err
+	}
+	return policies.carryRequirement(ctx, by.Name, was, changedRequirement{records.Requirement{Name: name}, true})
+}
+
+// seenRequirement is the one of a name, if it is the one that was seen.
+func (policies *Policies) seenRequirement(ctx context.Context, name string, revision int64) (records.Requirement, error) {
+	was, err := policies.store.Requirement(ctx, name)
+	if err == nil && was.Revision != revision {
+		err = fmt.Errorf("requirement %q: %w", was.Name, records.ErrStale)
+	}
+	return was, err
+}
+
 func checkRequirement(v *records.Requirement) error {
 	if err := app.CheckName("a requirement", v.Name); err != nil {
 		return err
@@ -102,12 +144,9 @@ func (policies *Policies) keepRequirement(ctx context.Context, by string, was, v
 
 // relax changes or removes one, or asks a second person for it.
 func (policies *Policies) relax(ctx context.Context, by access.Actor, asked changedRequirement, reason string) (records.ApprovalID, error) {
-	was, err := policies.store.Requirement(ctx, asked.Requirement.Name)
+	was, err := policies.seenRequirement(ctx, asked.Requirement.Name, asked.Requirement.Revision)
 	if err != nil {
 		return 0, err
-	}
-	if was.Revision != asked.Requirement.Revision {
-		return 0, fmt.Errorf("requirement %q: %w", was.Name, records.ErrStale)
 	}
 	alone, err := policies.approvals.Alone(ctx, by.Name)
 	if err != nil {
@@ -147,12 +186,9 @@ func (policies *Policies) approvedRequirement(ctx context.Context, _, asker acce
 	if err := json.Unmarshal(v.Detail, &asked); err != nil {
 		return err
 	}
-	was, err := policies.store.Requirement(ctx, asked.Requirement.Name)
+	was, err := policies.seenRequirement(ctx, asked.Requirement.Name, asked.Requirement.Revision)
 	if err != nil {
 		return err
-	}
-	if was.Revision != asked.Requirement.Revision {
-		return fmt.Errorf("requirement %q: %w", was.Name, records.ErrStale)
 	}
 	return policies.carryRequirement(ctx, asker.Name, was, asked)
 }

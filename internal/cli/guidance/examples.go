@@ -75,6 +75,8 @@ var Examples = map[string]string{ //nolint:gosec // how commands are written, no
 	"notify retry":           "moss notify retry duty",
 	"notify show":            "moss notify show duty",
 	"notify test":            "moss notify test duty",
+	"config apply":           "moss config apply moss.yaml\nmoss config apply moss.yaml --preview\nmoss config apply moss.yaml --yes --reason 'merge 41'",
+	"config schema":          "moss config schema > moss-configuration.schema.json",
 	"config diff":            "moss config diff decided.yaml",
 	"config export":          "moss config export --file decided.yaml",
 	"requirement add":        "moss requirement add quay --label quay\nmoss requirement add wide --restarts 10 --hours 48\nmoss requirement add unseen --label quay --unread",

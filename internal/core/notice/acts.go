@@ -24,6 +24,7 @@ var acts = map[string]act{
 	"batch.end":              {Notice, "Rotations together have ended: %s"},
 	"batch.start":            {Notice, "Rotations together were begun: %s"},
 	"batch.stop":             {Warning, "Rotations together were stopped: %s"},
+	"configuration.apply":    {Warning, "What was decided was changed as a text says"},
 	"custody.erase":          {Informational, "Former values of %s were erased, for their time was over"},
 	"custody.release":        {Warning, "%s is out of custody"},
 	"custody.reset":          {Notice, "%s got a new value and is in custody"},

@@ -59,7 +59,7 @@ type DB struct {
 	generation atomic.Int64
 	write      *sql.DB
 	writing    chan struct{} // whose turn it is to write
-	Read       *sql.DB
+	Read       *Reader
 	Now        func() time.Time
 	book       *book
 	sealer     *secret.Sealer // marks rows that nobody else may write
@@ -126,7 +126,8 @@ func Open(ctx context.Context, driver, folder string, now func() time.Time) (_ *
 	if err != nil {
 		return nil, fmt.Errorf("bring the database up to date: %w", err)
 	}
-	if s.Read, err = sql.Open(driver, dsn("", "&_pragma=query_only(1)")); err != nil {
+	s.Read = &Reader{of: s}
+	if s.Read.DB, err = sql.Open(driver, dsn("", "&_pragma=query_only(1)")); err != nil {
 		return nil, fmt.Errorf("open the database for reading: %w", err)
 	}
 	s.Read.SetMaxOpenConns(4)
@@ -171,7 +172,7 @@ func notNewer(ctx context.Context, provider *goose.Provider) error {
 // Close writes everything into the database file and closes it.
 func (s *DB) Close() error {
 	var errs []error
-	if s.Read != nil {
+	if s.Read != nil && s.Read.DB != nil {
 		errs = append(errs, s.Read.Close())
 	}
 	if s.write != nil {
@@ -222,6 +223,9 @@ func (s *DB) Generation() int64 { return s.generation.Load() }
 // InTx runs f in a writing transaction. The turn lasts until the ledger knows how
 // the transaction ended: the connection alone would be free before.
 func (s *DB) InTx(ctx context.Context, f func(*sql.Tx) error) error {
+	if j := s.joined(ctx); j != nil {
+		return s.part(ctx, j, f)
+	}
 	select {
 	case s.writing <- struct{}{}:
 	case <-ctx.Done():

@@ -132,7 +132,7 @@ type selection struct {
 }
 
 // PageOf runs a query. Paging is by key: a page costs the same wherever it is.
-func PageOf[T any](ctx context.Context, db *sql.DB, l Listing[T], q records.Query) (records.Page[T], error) {
+func PageOf[T any](ctx context.Context, db *Reader, l Listing[T], q records.Query) (records.Page[T], error) {
 	out := records.Page[T]{Items: []T{}}
 	if q.Columns {
 		out.Columns = l.columns()
@@ -252,7 +252,7 @@ func (l Listing[T]) selection(q records.Query) (selection, error) {
 // count says how many are chosen, up to a limit: counting a million rows takes
 // longer than reading a page of them. Where few are, they are chosen by number
 // from then on.
-func (l Listing[T]) count(ctx context.Context, db *sql.DB, chosen *selection) (total int, more bool, err error) {
+func (l Listing[T]) count(ctx context.Context, db *Reader, chosen *selection) (total int, more bool, err error) {
 	from := l.From
 	if l.Plain != "" && !strings.Contains(chosen.where, l.Joined) && !strings.Contains(chosen.where, "scopes.") {
 		from = l.Plain
@@ -265,7 +265,7 @@ func (l Listing[T]) count(ctx context.Context, db *sql.DB, chosen *selection) (t
 		chosen.few, chosen.where, chosen.args = true, l.ID+" IN (SELECT value FROM json_each(?))", []any{AsJSON(ids)}
 		return min(len(ids), countLimit), len(ids) > countLimit, nil
 	}
-	counted := fmt.Sprintf("SELECT COUNT(*) FROM (SELECT 1 FROM %s WHERE %s LIMIT %d)", from, chosen.where, countLimit+1) //nolint:gosec // built from our own columns; values are bound
+	counted := fmt.Sprintf("SELECT COUNT(*) FROM (SELECT 1 FROM %s WHERE %s LIMIT %d)", from, chosen.where, countLimit+1)
 	err = db.QueryRowContext(ctx, counted, chosen.args...).Scan(&total)
 	return min(total, countLimit), total > countLimit, err
 }

@@ -15,13 +15,13 @@ import (
 // Lookup implements naming.Lookup with indexed queries over present accounts.
 type Lookup struct {
 	ctx     context.Context
-	db      *sql.DB
+	db      *database.Reader
 	domains map[records.SystemID][]string
 	known   []naming.Domain
 }
 
 // New makes one of the systems that there are at a moment.
-func New(ctx context.Context, db *sql.DB, all []records.System) *Lookup {
+func New(ctx context.Context, db *database.Reader, all []records.System) *Lookup {
 	l := &Lookup{ctx: ctx, db: db, domains: DomainsOf(all)}
 	for _, v := range all {
 		if kind := estate.Kind(v.Kind); kind.IsHost() || kind.IsDataStore() {

@@ -103,7 +103,7 @@ func (s *People) Approvals(ctx context.Context, q records.Query) (records.Page[r
 		From: "approvals a", ID: "a.id", Sort: "-id", Scan: approvalColumns,
 		Columns: []database.Column{
 			{Name: "id", Sql: "a.id", Number: true},
-			{Name: "kind", Sql: "a.kind", Values: []string{"endpoint", "rotation", "person", "requirement", "batch"}},
+			{Name: "kind", Sql: "a.kind", Values: []string{"endpoint", "rotation", "person", "requirement", "batch", "configuration"}},
 			{Name: "subject", Sql: "a.subject"},
 			{Name: "what", Sql: "a.what"},
 			{Name: "reason", Sql: "a.reason"},
