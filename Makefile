@@ -2,7 +2,7 @@
 SHELL := /bin/bash
 GO ?= go
 LINT = github.com/golangci/golangci-lint/v2/cmd/golangci-lint@v2.15.0
-PACKAGES = samba samba-ad-dc samba-ad-provision winbind krb5-user ldb-tools ldap-utils slapd attr acl openssl mmdebstrap busybox-static systemd-container iproute2 openssh-client chromium wsl curl uuid-runtime libxml2-utils python3-winrm postgresql pgbouncer mariadb-server-core mariadb-client-core redis-server rsyslog rsyslog-gnutls python3-yaml python3-jsonschema
+PACKAGES = samba samba-ad-dc samba-ad-provision winbind krb5-user ldb-tools ldap-utils slapd attr acl openssl mmdebstrap busybox-static systemd-container iproute2 openssh-client chromium wsl curl uuid-runtime libxml2-utils python3-winrm postgresql pgbouncer mariadb-server-core mariadb-client-core redis-server rsyslog rsyslog-gnutls python3-yaml python3-jsonschema strace
 export DEBIAN_FRONTEND = noninteractive
 
 .PHONY: build console lab check test race bench demo tour api screenshots clean

@@ -95,6 +95,14 @@ func SignHead(head Head, signer note.Signer) (string, error) {
 	return string(signed), err
 }
 
+// WellFormed reports whether a text is a signed note at all, whoever signed it: one that was
+// torn while it was written is none.
+func WellFormed(checkpoint string) bool {
+	_, err := note.Open([]byte(checkpoint), note.VerifierList())
+	var unverified *note.UnverifiedNoteError
+	return err == nil || errors.As(err, &unverified)
+}
+
 // OpenHead verifies a checkpoint's signature and returns its head.
 func OpenHead(checkpoint, verifierKey string) (Head, error) {
 	verifier, err := note.NewVerifier(verifierKey)

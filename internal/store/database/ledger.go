@@ -64,6 +64,11 @@ func (s *DB) OpenLedger(ctx context.Context, sealer *secret.Sealer, witness Witn
 	if err != nil {
 		return fmt.Errorf("the head of the ledger that is kept beside the master key: %w", err)
 	}
+	if kept != "" && !ledger.WellFormed(kept) {
+		// Torn by a power failure, mostly. Whoever tore it could as well have taken it away.
+		b.remarks = append(b.remarks, "the head of the ledger that is kept beside the master key is damaged, as by a power failure")
+		kept = ""
+	}
 	fresh, err := s.Untouched(ctx)
 	if err != nil {
 		return err
