@@ -283,7 +283,7 @@ func TestPowerLoss(t *testing.T) {
 
 	seed := time.Now().UnixNano()
 	t.Logf("%d writes, %d syncs; seed %d", writes, syncs, seed)
-	random := mathrand.New(mathrand.NewSource(seed)) //nolint:gosec // a test's dice
+	random := mathrand.New(mathrand.NewSource(seed))
 	fails := map[int]bool{}
 	for range 60 {
 		fails[random.Intn(len(mine))] = true

@@ -133,12 +133,14 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	a.Schedule = schedule.New(base, a.Store)
 	a.Labels = labels.New(base, a.Store)
 	a.Taking = taking.New(taking.Needs{
-		Base: base, Store: a.Store, Custody: a.Custody, Unread: a.Labels.Unread, Frozen: a.Freeze.Frozen, Open: a.isOpen,
+		Base: base, Store: a.Store, Custody: a.Custody, Limits: a.Labels.Limits, Frozen: a.Freeze.Frozen, Open: a.isOpen,
 		TwoPeople: func(ctx context.Context, account records.AccountID) (string, error) {
 			return a.needsTwo(ctx, access.Service(), account)
 		},
 	})
 	a.Texts = configuration.New(configuration.Needs{Base: base, Store: a.Store, Labels: a.Labels, Policies: a.Policies, Messages: a.Messages, Approvals: a.Approvals})
+	a.Labels.After(a.Taking.Kick)
+	a.Labels.Ours(a.Custody.MayBeOurs)
 	a.Surveys.After(func(ctx context.Context) {
 		if _, err := a.Labels.Apply(ctx); err != nil && base.Context.Err() == nil {
 			base.Log.Error("rules could not be applied after a survey", "error", err)

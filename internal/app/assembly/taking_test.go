@@ -66,7 +66,7 @@ func TestTakenByARule(t *testing.T) {
 
 	// An exclusion wins.
 	f.rule(labels.Draft{Name: "not-pontoon", Label: "service", Excludes: true, Condition: `account.name == "svc-pontoon"`})
-	draft := labels.Draft{Name: "services", Label: "service", Condition: `account.name in ["svc-jetty", "svc-mooring", "svc-pontoon", "svc-slipway", "svc-berth", "svc-fuelcard"] && system.name == "dir"`, TakeIn: "nights"}
+	draft := labels.Draft{Name: "services", Label: "service", Condition: `account.name in ["svc-jetty", "svc-mooring", "svc-pontoon", "svc-slipway", "svc-berth", "svc-fuelcard", "mossmgr"] && system.name == "dir"`, TakeIn: "nights"}
 	p := f.rule(draft)
 	assert.Equal(t, 2, p.Takes)
 	var taken []string
@@ -78,6 +78,9 @@ func TestTakenByARule(t *testing.T) {
 		}
 		if v.Account == "svc-berth" {
 			assert.Contains(t, v.Words, "it is used, or may be, by ")
+		}
+		if v.Account == "mossmgr" {
+			assert.Contains(t, v.Words, "Moss Ledger may sign in with it itself")
 		}
 		if v.Account == "svc-slipway" {
 			assert.Contains(t, v.Words, "it signed in at ")
@@ -162,9 +165,8 @@ func TestNotTakenByARule(t *testing.T) {
 	require.NoError(t, f.Store.PutLabel(ctx, records.HandLabel{AccountID: f.account("svc-mooring").ID, Label: "quay", SetBy: "ines"}))
 	_, err = f.Policies.SaveRequirement(ctx, ines, records.Requirement{Name: "quay", Label: "quay"}, "")
 	require.NoError(t, err)
-	f.rule(labels.Draft{Name: "spare", Label: "spare", Condition: `account.name in ["svc-jetty", "svc-mooring"]`, TakeIn: "always"})
-
 	require.NoError(t, f.Inventory.SaveSteward(ctx, ines, "dir", larkmoor.ManagerDN, secret.New("no longer that"), secret.Value{}))
+	f.rule(labels.Draft{Name: "spare", Label: "spare", Condition: `account.name in ["svc-jetty", "svc-mooring"]`, TakeIn: "always"})
 	f.look()
 	require.Len(t, f.findings("not-taken"), 1)
 	found := f.findings("not-taken")[0]

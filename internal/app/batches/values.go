@@ -28,6 +28,9 @@ const (
 	longestGiven  = 256
 )
 
+// mostWrong lines of a list are looked for: judging a value takes a while.
+const mostWrong = 200
+
 // keepGiven is how long a given value is kept that no rotation took.
 const keepGiven = 7 * 24 * time.Hour
 
@@ -50,7 +53,7 @@ func (batches *Batches) valued(ctx context.Context, ask Ask) ([]records.Credenti
 	var given []records.Secret
 	var wrong []string
 	at := map[records.CredentialID]int{}
-	for {
+	for len(wrong) < mostWrong {
 		fields, err := reader.Read()
 		if errors.Is(err, io.EOF) {
 			break

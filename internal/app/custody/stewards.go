@@ -30,6 +30,20 @@ func mayMean(name string, a records.Account) bool {
 	return strings.EqualFold(name, a.DN)
 }
 
+// MayBeOurs says of accounts whether we may sign in to some system with one, by how our
+// stewards are spelt: whether it is really that one is not looked up.
+func (custody *Custody) MayBeOurs(ctx context.Context) (func(records.Account) bool, error) {
+	page, err := custody.store.Stewards(ctx, records.Query{Limit: 1000})
+	return func(a records.Account) bool {
+		for _, l := range page.Items {
+			if mayMean(l.Account, a) {
+				return true
+			}
+		}
+		return false
+	}, err
+}
+
 // ownUses returns the systems that are reached with an account.
 func (custody *Custody) ownUses(ctx context.Context, a records.Account) ([]records.System, error) {
 	ours := map[string]bool{}

@@ -22,7 +22,17 @@ type Labels struct {
 	store Store
 	turn  sync.Mutex    // one application at a time
 	looks chan struct{} // places of previews: each goes through all accounts
+	after func()        // called when rules were applied; nil for nobody
+	ours  func(ctx context.Context) (func(records.Account) bool, error)
 }
+
+// Ours has f say of accounts whether we may sign in with them ourselves: no rule takes those.
+func (labels *Labels) Ours(f func(ctx context.Context) (func(records.Account) bool, error)) {
+	labels.ours = f
+}
+
+// After has f called whenever rules were applied.
+func (labels *Labels) After(f func()) { labels.after = f }
 
 // previewsAtOnce is how many previews are made at the same time; others wait.
 const previewsAtOnce = 2
@@ -109,6 +119,9 @@ func (labels *Labels) Apply(ctx context.Context) (Applied, error) {
 	}
 	if err := labels.store.SetMeta(ctx, metaApplied, []byte(now.UTC().Format(time.RFC3339Nano))); err != nil {
 		return out, err
+	}
+	if labels.after != nil {
+		labels.after()
 	}
 	return out, labels.store.SetFindings(ctx, "rule/", failures(list, sets))
 }

@@ -22,12 +22,20 @@ type decisions struct {
 	policies     []records.Policy
 	windows      []records.Window
 	requirements []records.Requirement
-	unread       string // systems that are not read completely, where a draft waits for them
+	limits       Limits
+}
+
+// Limits are what keeps accounts from being taken into custody, besides what they are.
+type Limits struct {
+	Unread string                     // systems that are not read completely, where a rule waits for them
+	Ours   func(records.Account) bool // whether we may sign in with it ourselves
 }
 
 func (labels *Labels) decisions(ctx context.Context, draft Draft) (d decisions, err error) {
-	if d.unread, err = labels.Unread(ctx, draft.TakeUnread || draft.TakeIn == ""); err != nil {
-		return d, err
+	if draft.TakeIn != "" {
+		if d.limits, err = labels.Limits(ctx, draft.TakeUnread); err != nil {
+			return d, err
+		}
 	}
 	if d.policies, err = labels.store.AllPolicies(ctx); err != nil {
 		return d, err
@@ -88,9 +96,8 @@ const usedLately = 90 * 24 * time.Hour
 
 // NotTaken says why an account is not taken into custody by a rule, which would give it a
 // new password that nobody else has; "" where it may be. Nothing known may depend on its
-// password, and nobody else may set it. unread says which systems are not read completely,
-// where that counts.
-func NotTaken(v records.Labelling, unread string, now time.Time) string {
+// password, and nobody else may set it.
+func NotTaken(v records.Labelling, limits Limits, now time.Time) string {
 	switch {
 	case v.Type == "managed":
 		return "the directory changes its password by itself"
@@ -102,8 +109,10 @@ func NotTaken(v records.Labelling, unread string, now time.Time) string {
 		return "it is not known to be enabled: nothing could prove its new password"
 	case !v.LastLogOn.IsZero() && now.Sub(v.LastLogOn) < usedLately:
 		return "it signed in at " + v.LastLogOn.UTC().Format(time.RFC3339)
-	case unread != "":
-		return unread + ": something there may use it"
+	case limits.Ours != nil && limits.Ours(v.Account):
+		return "Moss Ledger may sign in with it itself"
+	case limits.Unread != "":
+		return limits.Unread + ": something there may use it"
 	case len(v.Principals) > 0:
 		return "it has service principal names: what accepts tickets there has a key made of its password"
 	}
@@ -127,14 +136,19 @@ func NotTaken(v records.Labelling, unread string, now time.Time) string {
 	return ""
 }
 
-// Unread says in words which systems are not read completely, while a rule waits for them.
-func (labels *Labels) Unread(ctx context.Context, despite bool) (string, error) {
+// Limits reads them. despite: systems that are not read completely do not count.
+func (labels *Labels) Limits(ctx context.Context, despite bool) (out Limits, err error) {
+	if labels.ours != nil {
+		if out.Ours, err = labels.ours(ctx); err != nil {
+			return out, err
+		}
+	}
 	if despite {
-		return "", nil
+		return out, nil
 	}
 	coverage, err := picture.ReadCoverage(ctx, labels.store)
-	if err != nil || len(coverage.Incomplete) == 0 {
-		return "", err
+	if err == nil && len(coverage.Incomplete) > 0 {
+		out.Unread = coverage.Words()
 	}
-	return coverage.Words(), nil
+	return out, err
 }

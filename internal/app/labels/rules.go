@@ -131,7 +131,7 @@ func (labels *Labels) preview(ctx context.Context, draft Draft) (p Preview, befo
 			labelled := rules.On(rules.Decide(v.ByHand, is))
 			p.weigh(v, rules.On(rules.Decide(v.ByHand, was)), labelled, decided, &marked)
 			if draft.TakeIn != "" && len(matches) > 0 && slices.Contains(labelled, draft.Label) {
-				p.take(v, decided.unread, now, &marked)
+				p.take(v, decided.limits, now, &marked)
 			}
 		}
 		return nil
@@ -198,11 +198,11 @@ func (p *Preview) weigh(v records.Labelling, was, is []string, decided decisions
 }
 
 // take adds what becomes of an account that would be taken into custody.
-func (p *Preview) take(v records.Labelling, unread string, now time.Time, marked *strings.Builder) {
+func (p *Preview) take(v records.Labelling, limits Limits, now time.Time, marked *strings.Builder) {
 	if v.Custody {
 		return
 	}
-	words := NotTaken(v, unread, now)
+	words := NotTaken(v, limits, now)
 	fmt.Fprintf(marked, "%d takes %t\n", v.ID, words == "")
 	if words == "" {
 		p.Takes++

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"mossledger.example/moss/internal/app"
@@ -38,8 +39,8 @@ type Needs struct {
 	Base    *app.Base
 	Store   Store
 	Custody Custody
-	// Unread says in words which systems are not read completely; "" with despite.
-	Unread func(ctx context.Context, despite bool) (string, error)
+	// Limits are what keeps accounts from being taken, besides what they are.
+	Limits func(ctx context.Context, despite bool) (labels.Limits, error)
 	// Frozen says whether nothing may begin; Open whether a window is open now.
 	Frozen func() bool
 	Open   func(v records.Window) (bool, error)
@@ -51,7 +52,8 @@ type Needs struct {
 // Taking takes accounts. Safe for concurrent use.
 type Taking struct {
 	Needs
-	turn sync.Mutex
+	turn   sync.Mutex
+	kicked atomic.Bool
 }
 
 // New makes one.
@@ -65,6 +67,20 @@ const (
 	// inARow is after how many failures in a row a look ends: it is not the accounts then.
 	inARow = 3
 )
+
+// Kick has a look soon: rules were applied. It returns at once.
+func (taking *Taking) Kick() {
+	if taking.kicked.Swap(true) || !taking.Base.Begin() {
+		return
+	}
+	go func() {
+		defer taking.Base.Work.Done()
+		taking.kicked.Store(false)
+		if _, err := taking.Look(taking.Base.Context); err != nil && taking.Base.Context.Err() == nil {
+			taking.Base.Log.Warn("what rules would have in custody could not be taken", "error", err)
+		}
+	}()
+}
 
 // Look takes what is to be taken now.
 func (taking *Taking) Look(ctx context.Context) (words string, err error) {
@@ -120,11 +136,11 @@ func (taking *Taking) refuses(ctx context.Context, v records.Taking) (string, er
 	if err != nil || len(page) == 0 || page[0].ID != v.AccountID {
 		return "it is gone", err
 	}
-	unread, err := taking.Unread(ctx, v.Unread)
+	limits, err := taking.Limits(ctx, v.Unread)
 	if err != nil {
 		return "", err
 	}
-	if words := labels.NotTaken(page[0], unread, taking.Base.Now()); words != "" {
+	if words := labels.NotTaken(page[0], limits, taking.Base.Now()); words != "" {
 		return words, nil
 	}
 	why, err := taking.TwoPeople(ctx, v.AccountID)

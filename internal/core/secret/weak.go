@@ -42,13 +42,14 @@ func Guessable(v Value, bits int, names ...string) string {
 			return "a name stands in it"
 		}
 	}
-	if len(text) > 64 {
-		text = text[:64] // enough to judge by, and quick
+	// A beginning that is hard enough is enough, and quick to judge: more makes it no easier.
+	got := 0
+	for _, n := range []int{16, 28, 64} {
+		if got = int(bitsOf(text[:min(n, len(text))], names)); got >= bits {
+			return ""
+		}
 	}
-	if got := int(bitsOf(text, names)); got < bits {
-		return fmt.Sprintf("it has about %d bits, and %d are needed", got, bits)
-	}
-	return ""
+	return fmt.Sprintf("it has about %d bits, and %d are needed", got, bits)
 }
 
 // bitsOf estimates how hard a text is to guess. Where words, names, rows of keys,
