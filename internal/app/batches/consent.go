@@ -45,6 +45,10 @@ func (batches *Batches) consented(ctx context.Context, by access.Actor, v record
 	if err != nil || alone {
 		return err // each rotation says so
 	}
+	if !by.Is(v.RequestedBy) {
+		// Else who asked for it, and may know its values, could approve it themselves.
+		return fmt.Errorf("%w: a second person is needed for batch %d, which %s asked for: %s starts it, and somebody else approves it", app.ErrRefused, v.ID, v.RequestedBy, v.RequestedBy)
+	}
 	items, err := batches.store.ItemsOf(ctx, v.ID)
 	if err != nil {
 		return err

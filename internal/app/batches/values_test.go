@@ -63,6 +63,10 @@ func TestGivenValues(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"a value that ines gave, and knows"}, items[1].Second)
 
+	// Started by somebody else, who gave the values could approve them.
+	_, err = y.Batches.Start(t.Context(), access.Actor{Name: "ben", Roles: access.Roles()}, v.ID, false)
+	require.ErrorIs(t, err, app.ErrRefused)
+	require.ErrorContains(t, err, "ines starts it, and somebody else approves it")
 	waits := y.asked(v.ID)
 	assert.Equal(t, waits.Approval, y.asked(v.ID).Approval, "the same is not asked twice")
 	_, err = y.approvals.Approve(t.Context(), ines, waits.Approval, "", "")
