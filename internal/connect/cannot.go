@@ -37,6 +37,11 @@ func (Cannot) Overlaps(context.Context, Target, Point) (bool, string, error) {
 	return false, "systems of this kind accept one value", nil
 }
 
+// Alternates implements Accepter.
+func (Cannot) Alternates(context.Context, Target, Point) (bool, string, error) {
+	return false, "accounts of systems of this kind do not take turns", nil
+}
+
 // Accept implements Accepter.
 func (Cannot) Accept(_ context.Context, t Target, _ Point, _ Values, _ Accepted) error {
 	return cannot(t, StageChange)

@@ -253,6 +253,9 @@ type VisitRequest struct {
 	// Values are those in custody, to be recognised in the bytes of files,
 	// whatever their layout. They stay on this side of the connection.
 	Values []secret.Value
+	// Resting are the stable ids of accounts that rest while another one has its turn: they
+	// are read although they may not sign in.
+	Resting []string
 }
 
 // Unread is something that could not be read or understood; the visit goes on.
@@ -398,7 +401,8 @@ type Commander interface {
 // Intention is something a rotation would do on a system.
 type Intention struct {
 	Change  *AccountRef
-	Replace string // path
+	Turn    *AccountRef // with Change: the account in whose place that one comes; nil where a value changes at its account
+	Replace string      // path
 	Places  []held.Locator
 	Restart estate.Place   // Kind "" for none
 	Stop    estate.Place   // before the change; Kind "" for none

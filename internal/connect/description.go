@@ -20,6 +20,7 @@ const (
 	ActVerify   Act = "verify"   // sign in as an account
 	ActAccept   Act = "accept"   // decide which values of a credential are accepted
 	ActOverlap  Act = "overlap"  // accept two values at once
+	ActTurns    Act = "turns"    // have two accounts take turns
 	ActRules    Act = "rules"    // tell what a new password must be
 	ActEntries  Act = "entries"  // files of entries that let the holders of keys in
 	ActHold     Act = "hold"     // files that hold copies

@@ -61,6 +61,9 @@ func (v Verdict) Says() Answer {
 	return AnswerBlind
 }
 
+// Rests: the account may not sign in, whatever is given.
+func (v Verdict) Rests() bool { return !v.Accepted && v.Code == VerdictDisabled }
+
 // Codes of verdicts.
 const (
 	VerdictWrong      = "wrong"

@@ -21,9 +21,11 @@ import (
 )
 
 func TestSambaConforms(t *testing.T) {
-	d := lab.Samba(t, "127.0.0.61")
+	d := lab.Samba(t, "127.0.0.61", "svc-berth2")
+	d.Alter(t, "dn: "+d.DN("svc-berth2")+"\nchangetype: modify\nreplace: userWorkstations\nuserWorkstations: QUAY9\n\ndn: "+d.Group()+"\nchangetype: modify\ndelete: member\nmember: "+d.DN("svc-berth2")+"\n")
+	d.PermitTurns(t)
 	conformance.Run(t, conformance.Fixture{
-		Connector: directory.Connector{}, Target: d.Target("samba"), Account: "svc-berth", Password: secret.New(lab.AccountPassword),
+		Connector: directory.Connector{}, Target: d.Target("samba"), Account: "svc-berth", Twin: "svc-berth2", Password: secret.New(lab.AccountPassword),
 		Weak: secret.New("short"), DeadAddress: "127.0.0.250",
 	})
 	// What the real directory wrote of all that is understood.

@@ -1,6 +1,7 @@
 package lab_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -18,7 +19,7 @@ import (
 )
 
 func fixture(c connect.Connector, d *lab.DataStore) conformance.Fixture {
-	return conformance.Fixture{Connector: c, Target: d.Target("db"), Account: "svc_berth1", Password: secret.New(lab.AccountPassword), DeadAddress: "127.0.0.250"}
+	return conformance.Fixture{Connector: c, Target: d.Target("db"), Account: "svc_berth1", Twin: "svc_berth2", Password: secret.New(lab.AccountPassword), DeadAddress: "127.0.0.250"}
 }
 
 func TestPostgreSQLConforms(t *testing.T) {
@@ -26,6 +27,13 @@ func TestPostgreSQLConforms(t *testing.T) {
 	conformance.Run(t, fixture(postgres.Connector{}, d))
 	assert.NotContains(t, d.Log(t), "Conformance-Passw0rd", "the clear value is not in the server's log")
 	assert.Contains(t, d.Log(t), "SCRAM-SHA-256$4096:")
+	// The two that took turns have the same of everything.
+	const has = "SELECT string_agg(COALESCE(d.datname, '-') || ' ' || array_to_string(s.setconfig, ' '), '; ' ORDER BY 1) FROM pg_db_role_setting s LEFT JOIN pg_database d ON d.oid = s.setdatabase WHERE s.setrole = 'svc_berth%[1]d'::regrole" +
+		" UNION ALL SELECT concat_ws(' ', rolinherit, rolcreatedb, rolconnlimit, rolvaliduntil) FROM pg_roles WHERE rolname = 'svc_berth%[1]d'" +
+		" UNION ALL SELECT string_agg(roleid::regrole::text, ' ') FROM pg_auth_members WHERE member = 'svc_berth%[1]d'::regrole"
+	first := d.Run(t, fmt.Sprintf(has, 1))
+	assert.Contains(t, first, "search_path=\"$user\", bookings, public")
+	assert.Equal(t, first, d.Run(t, fmt.Sprintf(has, 2)))
 	// Superusers are out of reach for the narrow steward, and the rehearsal says so.
 	accounts, _ := read(t, postgres.Connector{}, d)
 	assert.Equal(t, []string{"berth_owner"}, accounts["svc_berth1"].Groups)

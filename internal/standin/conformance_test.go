@@ -42,11 +42,16 @@ func startDirectory(t *testing.T, windows bool) (*standindir.Server, connect.Tar
 	if !windows {
 		classes = []string{"inetOrgPerson"}
 	}
-	for name, password := range map[string]string{"mossmgr": "Manager-Passw0rd", "svc-berth": "Berth-Passw0rd-1"} {
+	for name, password := range map[string]string{"mossmgr": "Manager-Passw0rd", "svc-berth": "Berth-Passw0rd-1", "svc-berth2": "Berth-Passw0rd-2"} {
 		server.Add(standindir.Entry{
 			DN: "CN=" + name + ",DC=larkmoor,DC=example", Password: password, Admin: name == "mossmgr",
 			Attributes: map[string][]string{"objectClass": classes, "sAMAccountName": {name}, "uid": {name}, "cn": {name}},
 		})
+	}
+	if windows {
+		group, member := "CN=Quay,DC=larkmoor,DC=example", "CN=svc-berth,DC=larkmoor,DC=example"
+		server.Add(standindir.Entry{DN: group, Attributes: map[string][]string{"objectClass": {"top", "group"}, "cn": {"Quay"}, "sAMAccountName": {"Quay"}, "member": {member}}})
+		server.Update(member, func(e *standindir.Entry) { e.Attributes["memberOf"] = []string{group} })
 	}
 	address, err := server.Serve("127.0.0.1:0")
 	require.NoError(t, err)
@@ -62,8 +67,12 @@ func TestDirectoryStandInConforms(t *testing.T) {
 	for _, windows := range []bool{true, false} {
 		t.Run(fmt.Sprintf("windows=%v", windows), func(t *testing.T) {
 			_, target := startDirectory(t, windows)
+			twin := ""
+			if windows {
+				twin = "svc-berth2"
+			}
 			conformance.Run(t, conformance.Fixture{
-				Connector: directory.Connector{}, Target: target, Account: "svc-berth", Password: secret.New("Berth-Passw0rd-1"),
+				Connector: directory.Connector{}, Target: target, Account: "svc-berth", Twin: twin, Password: secret.New("Berth-Passw0rd-1"),
 				Weak: secret.New("short"), DeadAddress: "127.0.0.250",
 			})
 		})

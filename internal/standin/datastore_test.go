@@ -27,7 +27,8 @@ func TestDataStoreStandInsConform(t *testing.T) {
 		SetSessions(func() []estate.Session)
 	}{pg, kv} {
 		s.Add(datastore.Account{Name: "mossmgr", Password: "Manager-Passw0rd", Manages: true})
-		s.Add(datastore.Account{Name: "svc_berth1", Password: "Berth-Passw0rd-1", MemberOf: []string{"berth_owner"}})
+		s.Add(datastore.Account{Name: "svc_berth1", Password: "Berth-Passw0rd-1", MemberOf: []string{"berth_owner"}, Settings: []string{`role=berth_owner`, `search_path="$user", bookings`}})
+		s.Add(datastore.Account{Name: "svc_berth2", Password: "Berth-Passw0rd-2", MemberOf: []string{"berth_reader"}, Settings: []string{"statement_timeout=5s"}})
 		s.SetSessions(func() []estate.Session {
 			return []estate.Session{{Account: "svc_berth1", Client: "192.0.2.7", Port: 40001, Application: "berth"}}
 		})
@@ -46,7 +47,7 @@ func TestDataStoreStandInsConform(t *testing.T) {
 				SystemID: "db", Name: "db", Kind: kind, Address: host, Port: port, TrustedCA: authority.PEM,
 				Steward: connect.Steward{Account: "mossmgr", Password: secret.New("Manager-Passw0rd")},
 			}
-			conformance.Run(t, conformance.Fixture{Connector: s.connector, Target: target, Account: "svc_berth1", Password: secret.New("Berth-Passw0rd-1"), DeadAddress: "127.0.0.250"})
+			conformance.Run(t, conformance.Fixture{Connector: s.connector, Target: target, Account: "svc_berth1", Twin: "svc_berth2", Password: secret.New("Berth-Passw0rd-1"), DeadAddress: "127.0.0.250"})
 			var sessions []estate.Session
 			_, err = s.connector.Visit(t.Context(), target, connect.VisitRequest{}, func(b connect.Batch) error {
 				sessions = append(sessions, b.Sessions...)

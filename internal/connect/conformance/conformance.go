@@ -59,6 +59,9 @@ type Fixture struct {
 	EntriesPath string
 	KeyPath     string
 
+	// Twin is the name of another account, which may take turns with Account; "" for none.
+	Twin string
+
 	DeadAddress string // where nothing answers, on Target's port
 }
 
@@ -91,6 +94,7 @@ func (f Fixture) run(t *testing.T) {
 	t.Run("verify", s.verify)
 	t.Run("change", s.change)
 	t.Run("overlap", s.overlap)
+	t.Run("turns", s.turns)
 	t.Run("many at once", s.manyAtOnce)
 	t.Run("deadline", s.deadline)
 	t.Run("copies", s.copies)

@@ -129,6 +129,9 @@ const formerPassword = time.Hour
 
 // Accept implements connect.Accepter: an entry has one password.
 func (Connector) Accept(ctx context.Context, target connect.Target, point connect.Point, values connect.Values, want connect.Accepted) error {
+	if point.Turns() {
+		return acceptTurn(ctx, target, point, values, want)
+	}
 	former := values.Old
 	if want == connect.AcceptOld {
 		former = values.New
@@ -224,7 +227,11 @@ func (Connector) Rehearse(ctx context.Context, t connect.Target, intentions []co
 		})
 	}
 	for _, intention := range intentions {
-		if intention.Change != nil {
+		switch {
+		case intention.Change == nil:
+		case intention.Turn != nil:
+			out = append(out, s.rehearseTurn(connect.Point{Account: *intention.Turn, Next: *intention.Change})...)
+		default:
 			out = append(out, s.rehearseChange(ctx, *intention.Change)...)
 		}
 	}

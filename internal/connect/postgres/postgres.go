@@ -38,7 +38,7 @@ var description = connect.Description{
 		{Name: "database", Type: connect.OptionText, Default: "postgres", Help: "database to connect to", Reading: true},
 	},
 	Scopes: []string{connect.ScopeAccounts, connect.ScopeSessions},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActRehearse},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActTurns, connect.ActRehearse},
 }
 
 // A missing or mistyped method does not compile.
@@ -231,6 +231,10 @@ func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions
 			line.Result, line.Words, line.Next = connect.CheckWarning, "its password ended on "+role.expires.UTC().Format(time.DateOnly)+", and a new one does not change that", "ALTER ROLE "+in.Change.Name+" VALID UNTIL 'infinity'"
 		}
 		out = append(out, line)
+		if failed == nil && in.Turn != nil {
+			out = append(out, rehearseTurn(ctx, target, conn, connect.Point{Account: *in.Turn, Next: *in.Change})...)
+			continue
+		}
 		if failed == nil {
 			out = append(out, rehearseVerifier(ctx, target, conn, *in.Change, in.Current)...)
 		}

@@ -26,14 +26,15 @@ import (
 const rolesQuery = `SELECT r.oid::bigint, r.rolname, r.rolsuper, r.rolcreaterole, r.rolreplication, r.rolvaliduntil, COALESCE(shobj_description(r.oid, 'pg_authid'), ''),
 	ARRAY(WITH RECURSIVE up(oid) AS (SELECT roleid FROM pg_auth_members WHERE member = r.oid UNION SELECT m.roleid FROM pg_auth_members m JOIN up ON m.member = up.oid)
 		SELECT g.rolname::text FROM up JOIN pg_roles g ON g.oid = up.oid ORDER BY 1),
-	(SELECT COUNT(*) FROM pg_shdepend s WHERE s.refclassid = 'pg_authid'::regclass AND s.refobjid = r.oid AND s.deptype IN ('o', 'a'))
-	FROM pg_roles r WHERE r.rolcanlogin ORDER BY r.rolname`
+	(SELECT COUNT(*) FROM pg_shdepend s WHERE s.refclassid = 'pg_authid'::regclass AND s.refobjid = r.oid AND s.deptype IN ('o', 'a')),
+	r.rolcanlogin
+	FROM pg_roles r WHERE r.rolcanlogin OR r.oid = ANY($1::bigint[]::oid[]) ORDER BY r.rolname`
 
 const sessionsQuery = `SELECT COALESCE(usesysid::bigint, 0), usename::text, COALESCE(host(client_addr), ''), COALESCE(client_port, 0), COALESCE(application_name, ''), COALESCE(datname::text, ''), backend_start
 	FROM pg_stat_activity WHERE usename IS NOT NULL AND backend_type = 'client backend' AND pid <> pg_backend_pid()`
 
 // Visit implements connect.Visitor: log-in roles, and who is signed in now.
-func (Connector) Visit(ctx context.Context, target connect.Target, _ connect.VisitRequest, emit func(connect.Batch) error) (connect.Coverage, error) {
+func (Connector) Visit(ctx context.Context, target connect.Target, request connect.VisitRequest, emit func(connect.Batch) error) (connect.Coverage, error) {
 	watch := connect.NewStopwatch()
 	coverage := connect.Coverage{Complete: map[string]bool{}, Why: map[string]string{}, Counts: map[string]int{}}
 	fail := func(f *connect.Failure) (connect.Coverage, error) {
@@ -55,7 +56,7 @@ func (Connector) Visit(ctx context.Context, target connect.Target, _ connect.Vis
 		return fail(failed)
 	}
 	batch := connect.Batch{Sessions: []estate.Session{}}
-	rows, err := conn.Query(ctx, rolesQuery)
+	rows, err := conn.Query(ctx, rolesQuery, numbers(request.Resting))
 	if err == nil {
 		own := map[string]int64{}
 		batch.Accounts, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (estate.Account, error) { return account(row, own) })
@@ -93,17 +94,28 @@ func (Connector) Visit(ctx context.Context, target connect.Target, _ connect.Vis
 	return coverage, nil
 }
 
+// numbers are the oids of stable ids.
+func numbers(ids []string) []int64 {
+	out := []int64{}
+	for _, id := range ids {
+		if oid, err := strconv.ParseInt(strings.TrimPrefix(id, "oid:"), 10, 64); err == nil {
+			out = append(out, oid)
+		}
+	}
+	return out
+}
+
 func stableID(oid int64) string { return "oid:" + strconv.FormatInt(oid, 10) }
 
 // account reads a role, and into own how much it owns or was granted itself.
 func account(row pgx.CollectableRow, own map[string]int64) (estate.Account, error) {
 	var a estate.Account
 	var oid, objects int64
-	var super, createRole, replication bool
+	var super, createRole, replication, logsIn bool
 	var until pgtype.Timestamptz
-	err := row.Scan(&oid, &a.Name, &super, &createRole, &replication, &until, &a.Description, &a.Groups, &objects)
+	err := row.Scan(&oid, &a.Name, &super, &createRole, &replication, &until, &a.Description, &a.Groups, &objects, &logsIn)
 	own[a.Name] = objects
-	a.StableID, a.Type, a.Enabled, a.Locked = stableID(oid), "role", estate.Yes, estate.No
+	a.StableID, a.Type, a.Enabled, a.Locked = stableID(oid), "role", estate.Known(logsIn), estate.No
 	if until.Valid && until.InfinityModifier == pgtype.Finite {
 		a.PasswordExpires = until.Time.UTC()
 	} else {
@@ -178,6 +190,9 @@ func (Connector) Verify(ctx context.Context, target connect.Target, account conn
 
 // Accept implements connect.Accepter: a role has one password.
 func (Connector) Accept(ctx context.Context, target connect.Target, point connect.Point, values connect.Values, want connect.Accepted) error {
+	if point.Turns() {
+		return acceptTurn(ctx, target, point, values, want)
+	}
 	return connect.ReplacePassword(target, values, want, func(value secret.Value) error {
 		former := values.Old
 		if want == connect.AcceptOld {

@@ -58,6 +58,11 @@ func (c *Client) Overlaps(ctx context.Context, target connect.Target, point conn
 	return can, why, unclear(target, connect.StageRead, c.call(ctx, "Overlaps", nil, []any{target, point}, &can, &why))
 }
 
+// Alternates implements connect.Accepter.
+func (c *Client) Alternates(ctx context.Context, target connect.Target, point connect.Point) (can bool, why string, err error) {
+	return can, why, unclear(target, connect.StageRead, c.call(ctx, "Alternates", nil, []any{target, point}, &can, &why))
+}
+
 // Accept implements connect.Accepter.
 func (c *Client) Accept(ctx context.Context, target connect.Target, point connect.Point, values connect.Values, want connect.Accepted) error {
 	return unclear(target, connect.StageChange, c.call(ctx, "Accept", nil, []any{target, point, values, want}))

@@ -45,6 +45,12 @@ type Locator struct {
 	// of the keys that the authority has now; 0 where it is not known.
 	Salts   string `json:"salts,omitempty"`
 	Version int    `json:"version,omitempty"`
+
+	// Where two accounts take turns: the spellings of the one that is named beside the
+	// value, one a line, and those of the one that is named there afterwards, in the same
+	// order. See Replace.
+	Account string `json:"account,omitempty"`
+	Next    string `json:"next,omitempty"`
 }
 
 // String writes it as it stands in the place of a dependent.
@@ -206,7 +212,14 @@ func NamesIn(path string, content []byte, hint layout.Hint) []string {
 // prefix with the secret's name: BERTH_PASSWORD goes with BERTH_USER rather
 // than with DB_USER. Several at the same distance are all returned. A name that
 // another secret is nearer to goes with that one alone.
-func besideValue(held layout.Value, values []layout.Value) []string {
+func besideValue(held layout.Value, values []layout.Value) (out []string) {
+	for _, v := range valuesBeside(held, values) {
+		out = append(out, v.Text)
+	}
+	return out
+}
+
+func valuesBeside(held layout.Value, values []layout.Value) []layout.Value {
 	best, names := -1, []layout.Value(nil)
 	for _, v := range values {
 		if v.Within != held.Within || v.Text == "" || !layout.NameKey.MatchString(v.Name) || layout.Reference.MatchString(v.Text) {
@@ -219,7 +232,7 @@ func besideValue(held layout.Value, values []layout.Value) []string {
 			names = append(names, v)
 		}
 	}
-	var out []string
+	var out []layout.Value
 	for _, name := range names {
 		mine, taken := affinity(held, name), false
 		for _, v := range values {
@@ -228,7 +241,7 @@ func besideValue(held layout.Value, values []layout.Value) []string {
 			}
 		}
 		if !taken {
-			out = append(out, name.Text)
+			out = append(out, name)
 		}
 	}
 	return out

@@ -90,8 +90,15 @@ func spliceTab(content []byte, place Locator, old, next secret.Value) ([]byte, e
 }
 
 // Replace returns content with next in place of old at a locator, like Splice; and what
-// was derived of old is derived of next.
+// was derived of old is derived of next. Where two accounts take turns, the name beside it
+// is replaced with it.
 func Replace(content []byte, place Locator, old, next secret.Value) ([]byte, error) {
+	switch turns := place.takesTurns(); {
+	case turns && (place.Layout == layout.KeyTab || place.Part == PartVerifier):
+		return nil, fmt.Errorf("%w: what was made of a value and a name is not made of another's", layout.ErrCannotCarry)
+	case turns:
+		return spliceTurn(content, place, next)
+	}
 	if place.Layout == layout.KeyTab {
 		return spliceTab(content, place, old, next)
 	}

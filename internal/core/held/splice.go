@@ -18,9 +18,20 @@ func at(content []byte, place Locator) (layout.Value, inside, error) {
 	if err != nil {
 		return layout.Value{}, inside{}, fmt.Errorf("%w: %w", layout.ErrNotThere, err)
 	}
+	for _, key := range place.keys() {
+		v, i, err := atKey(values, place, key)
+		if err == nil || v.Key != "" {
+			return v, i, err
+		}
+	}
+	return layout.Value{}, inside{}, fmt.Errorf("%w: %s", layout.ErrNotThere, place)
+}
+
+// atKey finds the value under one key.
+func atKey(values []layout.Value, place Locator, key string) (layout.Value, inside, error) {
 	nth := 0
 	for _, v := range values {
-		if v.Key != place.Key {
+		if v.Key != key {
 			continue
 		}
 		if nth == place.Nth {

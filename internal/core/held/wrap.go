@@ -26,8 +26,16 @@ type inside struct {
 	start, end int    // of the raw text
 	text       string // decoded
 	names      []string
-	certain    bool // a secret stands there, whatever the value is called
-	plain      bool // it is only a shell around more text: judge that by itself
+	named      []named // where those stand that are in the same text
+	certain    bool    // a secret stands there, whatever the value is called
+	plain      bool    // it is only a shell around more text: judge that by itself
+}
+
+// named is a name of an account that stands in the same text as the secret.
+type named struct {
+	start, end int
+	text       string
+	encode     func(value, old string) (string, error)
 }
 
 // wrapping is one way in which a secret stands inside a value.
@@ -235,6 +243,7 @@ func findURL(_, text string) []inside {
 	i := inside{step: PartURL, start: start, end: end, text: plain, certain: true}
 	if user, err := url.PathUnescape(rest[:colon]); err == nil && user != "" {
 		i.names = []string{user}
+		i.named = []named{{m[1], m[1] + colon, user, func(v, _ string) (string, error) { return percentEncode(v), nil }}}
 	}
 	return []inside{i}
 }
@@ -262,6 +271,7 @@ func findQuery(_, text string) []inside {
 	}
 	var out []inside
 	var names []string
+	var at []named
 	count := map[string]int{}
 	for _, m := range parameter.FindAllStringSubmatchIndex(text, -1) {
 		key, raw := text[m[4]:m[5]], text[m[6]:m[7]]
@@ -280,10 +290,11 @@ func findQuery(_, text string) []inside {
 			}
 		case layout.NameKey.MatchString(key):
 			names = append(names, plain)
+			at = append(at, named{m[6], m[7], plain, encodeQuery})
 		}
 	}
 	for i := range out {
-		out[i].names = names
+		out[i].names, out[i].named = names, at
 	}
 	return out
 }
@@ -311,7 +322,7 @@ var goDSN = regexp.MustCompile(`^([^:/@\s]+):(.+)@(?:tcp6?|unix|[a-z]*)\([^)]*\)
 // findDSN: user:password@tcp(host:port)/database.
 func findDSN(_, text string) []inside {
 	if m := goDSN.FindStringSubmatchIndex(text); m != nil {
-		return []inside{{step: "dsn", start: m[4], end: m[5], text: text[m[4]:m[5]], names: []string{text[m[2]:m[3]]}, certain: true}}
+		return []inside{{step: "dsn", start: m[4], end: m[5], text: text[m[4]:m[5]], names: []string{text[m[2]:m[3]]}, named: []named{{m[2], m[3], text[m[2]:m[3]], encodeNothing}}, certain: true}}
 	}
 	return nil
 }
@@ -321,7 +332,7 @@ var slashLogOn = regexp.MustCompile(`^(?:jdbc:oracle:(?:thin|oci):)?([A-Za-z][\w
 // findSlash: user/password@host:port/service.
 func findSlash(_, text string) []inside {
 	if m := slashLogOn.FindStringSubmatchIndex(text); m != nil {
-		return []inside{{step: "slash", start: m[4], end: m[5], text: text[m[4]:m[5]], names: []string{text[m[2]:m[3]]}, certain: true}}
+		return []inside{{step: "slash", start: m[4], end: m[5], text: text[m[4]:m[5]], names: []string{text[m[2]:m[3]]}, named: []named{{m[2], m[3], text[m[2]:m[3]], encodeNothing}}, certain: true}}
 	}
 	return nil
 }
@@ -337,6 +348,7 @@ func findPairs(_, text string) []inside {
 	}
 	var out []inside
 	var names []string
+	var at []named
 	for _, m := range items {
 		key, raw := text[m[2]:m[3]], strings.TrimRight(text[m[4]:m[5]], " \t")
 		plain := unbrace(raw)
@@ -350,10 +362,11 @@ func findPairs(_, text string) []inside {
 			out = append(out, inside{step: "pairs:" + key, start: m[4], end: m[4] + len(raw), text: plain, certain: true})
 		case layout.NameKey.MatchString(key):
 			names = append(names, plain)
+			at = append(at, named{m[4], m[4] + len(raw), plain, encodePair})
 		}
 	}
 	for i := range out {
-		out[i].names = names
+		out[i].names, out[i].named = names, at
 	}
 	return out
 }
@@ -392,6 +405,7 @@ func findWords(_, text string) []inside {
 	}
 	var out []inside
 	var names []string
+	var at []named
 	for _, m := range items {
 		key, raw := text[m[2]:m[3]], text[m[4]:m[5]]
 		plain := raw
@@ -405,10 +419,11 @@ func findWords(_, text string) []inside {
 			out = append(out, inside{step: "words:" + key, start: m[4], end: m[5], text: plain, certain: true})
 		case layout.NameKey.MatchString(key):
 			names = append(names, plain)
+			at = append(at, named{m[4], m[5], plain, encodeWord})
 		}
 	}
 	for i := range out {
-		out[i].names = names
+		out[i].names, out[i].named = names, at
 	}
 	return out
 }
@@ -446,7 +461,7 @@ func findPair(_, text string) []inside {
 	if colon <= 0 || colon+1 == len(text) || strings.ContainsAny(text[:colon], " \t/") || strings.HasPrefix(text[colon+1:], "//") {
 		return nil
 	}
-	return []inside{{step: "pair", start: colon + 1, end: len(text), text: text[colon+1:], names: []string{text[:colon]}, certain: true}}
+	return []inside{{step: "pair", start: colon + 1, end: len(text), text: text[colon+1:], names: []string{text[:colon]}, named: []named{{0, colon, text[:colon], encodeNothing}}, certain: true}}
 }
 
 // findBasic: the value of an HTTP Authorization header (RFC 7617).

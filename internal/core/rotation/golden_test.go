@@ -199,6 +199,12 @@ func situations() map[string]Input {
 			in.Points[0].Overlap = true
 			in.Files, in.Units = []File{envFile("quay1", "/etc/berth.env")}, []Unit{replica("quay1")}
 		}),
+		"two-that-take-turns": password(func(in *Input) {
+			in.Points[0].Overlap, in.Points[0].Next = true, "svc-berth2"
+			in.Turn = &Turn{AccountID: "2", CredentialID: "2", Account: "svc-berth2", Credential: "svc-berth2"}
+			in.Files, in.Units = []File{envFile("quay1", "/etc/berth.env")}, []Unit{replica("quay1"), serviceOn("north1", "Gangway")}
+			in.LogOns = []LogOn{{SystemID: "north1", System: "north1", Place: in.Units[1].Place(), Account: "svc-berth2", Was: "svc-berth", WasID: "1", Moved: true}}
+		}),
 		"both-values-nothing-holds-it": password(func(in *Input) { in.Points[0].Overlap = true }),
 		"we-sign-in-with-it": password(func(in *Input) {
 			in.Stewards = []Steward{{SystemID: "directory", System: "directory", Name: "dir"}, {SystemID: "quay1", System: "quay1", Name: "hosts"}}

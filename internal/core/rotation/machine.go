@@ -56,6 +56,9 @@ func indexOf(plan Plan) *index {
 			numbers[door] = len(numbers)
 		}
 		x.doors[i], x.ranks[i] = numbers[door], undoRank[s.Kind]
+		if plan.Turn != nil && s.Kind == StepChange {
+			x.ranks[i] = undoTurn
+		}
 		switch s.Kind {
 		case StepStop:
 			stopped[s.SystemID+"\x00"+estate.PlaceKey(s.Dependent, s.Subject)] = i
@@ -242,12 +245,16 @@ func (s State) authorityUnclear() bool {
 // is stored), then restarts in start order with their proofs, proof that the
 // new value is refused, and last the new value is retired.
 var undoRank = map[StepKind]int{
-	StepRetire: -1, StepReplace: 0, StepChange: 1, StepSignIn: 2, StepSteward: 2, StepLogOn: 3, StepRestart: undoRestarts, StepRevive: undoRestarts, StepProve: undoRestarts, StepStop: undoRestarts, StepRefuse: 5, StepSeal: 6,
+	StepRetire: -1, StepReplace: 0, StepChange: 1, StepSignIn: 2, StepSteward: 2, StepLogOn: 3, StepRestart: undoRestarts, StepRevive: undoRestarts, StepProve: undoRestarts, StepStop: undoRestarts, StepRefuse: 6, StepSeal: 7,
 }
 
 const (
 	undoCopies   = 0
 	undoRestarts = 4
+	// Where two accounts take turns, the former one signs in beside the other: nothing
+	// depends on when the other one rests again, but what was moved to it, and so that is
+	// last.
+	undoTurn = 5
 )
 
 // undoing is what one pass over the steps found before undoing.
@@ -420,6 +427,8 @@ func (s State) undoLimits(u undoing, inFlight flying) (lowest, held int, keep bo
 			lowest = min(lowest, rank)
 		case rank <= undoCopies && !t.Left:
 			held = min(held, rank)
+		case s.Plan.Turn != nil && rank <= undoRestarts && !t.Left: // it may still use the other account
+			held = min(held, undoRestarts)
 		}
 		keep = keep || step.Kind != StepSeal && (t.Status == UndoFailed || t.Status == UndoUnclear || t.Left)
 	}

@@ -69,6 +69,7 @@ type Step struct {
 	Holds     string               `json:"holds,omitempty"`    // for replace: fingerprint of an earlier value that stands there
 	Check     *AppCheck            `json:"check,omitempty"`    // for prove
 	Door      *Door                `json:"door,omitempty"`     // of a key pair: the account that it opens; Subject of change and retire is the file of entries then
+	Next      string               `json:"next,omitempty"`     // where two accounts take turns: the one whose turn begins
 	Needs     []int                `json:"needs,omitempty"`    // must have succeeded
 	After     []int                `json:"after,omitempty"`    // must have ended, well or not
 
@@ -107,6 +108,9 @@ func (s Step) At() Place {
 func (s Step) Title() string {
 	if s.ofKey() {
 		return s.keyTitle(false)
+	}
+	if s.Next != "" {
+		return s.turnTitle(false)
 	}
 	//exhaustive:enforce
 	switch s.Kind {
@@ -176,6 +180,9 @@ func (s Step) unknown() string {
 func (s Step) UndoTitle() string {
 	if s.ofKey() {
 		return s.keyTitle(true)
+	}
+	if s.Next != "" {
+		return s.turnTitle(true)
 	}
 	//exhaustive:enforce
 	switch s.Kind {
@@ -271,6 +278,8 @@ type Plan struct {
 	Windows     map[string]Openings `json:"windows,omitempty"`
 	AtWindowEnd WindowEnd           `json:"at_window_end,omitempty"` // pause when empty
 	FirstAlone  string              `json:"first_alone,omitempty"`   // the dependent that is changed and proven before all others
+	// Turn is set where two accounts take turns: the credential's account rests afterwards.
+	Turn *Turn `json:"turn,omitempty"`
 	// UndoOf is set in the plan of a rehearsal for undoing a finished rotation.
 	UndoOf int64  `json:"undo_of,omitempty"`
 	Steps  []Step `json:"steps"`

@@ -109,6 +109,7 @@ const (
 	atOnce = iota
 	overlapping
 	keyPair
+	turning // two accounts take turns
 	ways
 	stoppedFirst = ways // undone where something fails, whatever else is asked
 )
@@ -155,6 +156,14 @@ func newWorldOf(t testing.TB, policy OnFailure, way int, change func(*Input)) *w
 	if way == stoppedFirst {
 		in.StopFirst, in.OnFailure = true, UndoOnFailure
 		in.LogOns, in.Units = nil, in.Units[:4]
+	}
+	if way == turning {
+		in.Points[0].Overlap, in.Points[0].Next = true, "svc-berth2"
+		in.Turn = &Turn{AccountID: "2", CredentialID: "2", Account: "svc-berth2", Credential: "svc-berth2"}
+		in.Files = slices.DeleteFunc(in.Files, func(f File) bool { return f.Places[0].Layout == layout.KeyTab })
+		for i := range in.LogOns {
+			in.LogOns[i].Account, in.LogOns[i].WasID, in.LogOns[i].Moved = "svc-berth2", "1", true
+		}
 	}
 	if way == keyPair {
 		in.LogOns, in.Points, in.Of = nil, nil, credential.SSHKey
@@ -312,6 +321,9 @@ func (e *world) effect(step Step, from, to string) bool {
 			state := mustFold(e.t, e.plan, e.wrote[:begun])
 			for i, v := range e.files { // but where a person had decided to do without them
 				e.copiesHeld = e.copiesHeld || v == "new" && e.plan.Steps[i].Kind == StepReplace && !state.Steps[i].Left
+			}
+			for i, v := range e.kept { // what was moved to the other account is moved back before that rests
+				e.copiesHeld = e.copiesHeld || e.plan.Turn != nil && v == "new" && !state.Steps[i].Left
 			}
 		}
 		for i, u := range e.units {

@@ -22,6 +22,8 @@ type Account struct {
 	Owns           int       // objects that it owns or was granted itself
 	Manages        bool      // may read and change the others
 	Until          time.Time // when its password ends
+	Settings       []string  // of PostgreSQL, name=value
+	Rests          bool      // it may not sign in
 	id             int64
 	verifier       string          // of PostgreSQL
 	digests        map[string]bool // of Redis

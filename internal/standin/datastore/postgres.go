@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -60,7 +61,7 @@ func (p *Postgres) Accepts(name, password string) bool {
 	p.lock.Lock()
 	defer p.lock.Unlock()
 	a := p.accounts[name]
-	if a == nil || !a.Until.IsZero() && a.Until.Before(time.Now()) {
+	if a == nil || a.Rests || !a.Until.IsZero() && a.Until.Before(time.Now()) {
 		return false
 	}
 	stored, err := storedOf(a.verifier)
@@ -95,6 +96,8 @@ type pgSession struct {
 	*Postgres
 	backend *pgproto3.Backend
 	account Account
+	before  map[string]Account // all accounts at the beginning of a transaction; nil outside of one
+	broken  bool               // a statement of the transaction failed
 }
 
 func (p *Postgres) talk(conn net.Conn) {
@@ -175,6 +178,10 @@ func (s *pgSession) signIn(user string) bool {
 		s.refuse("28P01", wrong)
 		return false
 	}
+	if account.Rests { // told after the password was found right, as the real one does
+		s.refuse("28000", fmt.Sprintf("role %q is not permitted to log in", user))
+		return false
+	}
 	s.account = account
 	s.backend.Send(&pgproto3.AuthenticationSASLFinal{Data: []byte(final)})
 	s.backend.Send(&pgproto3.AuthenticationOk{})
@@ -182,7 +189,7 @@ func (s *pgSession) signIn(user string) bool {
 	s.backend.Send(&pgproto3.ParameterStatus{Name: "client_encoding", Value: "UTF8"})
 	s.backend.Send(&pgproto3.ParameterStatus{Name: "standard_conforming_strings", Value: "on"})
 	s.backend.Send(&pgproto3.BackendKeyData{ProcessID: 4711, SecretKey: []byte{1, 2, 3, 4}})
-	s.backend.Send(&pgproto3.ReadyForQuery{TxStatus: 'I'})
+	s.ready()
 	return s.backend.Flush() == nil
 }
 
@@ -212,7 +219,7 @@ func (s *pgSession) answer() {
 			current = s.run(m.String, nil)
 			s.describe(current)
 			s.rows(current)
-			s.backend.Send(&pgproto3.ReadyForQuery{TxStatus: 'I'})
+			s.ready()
 		case *pgproto3.Parse:
 			statement = m.Query
 			s.backend.Send(&pgproto3.ParseComplete{})
@@ -234,7 +241,7 @@ func (s *pgSession) answer() {
 			}
 		case *pgproto3.Sync:
 			failed = false
-			s.backend.Send(&pgproto3.ReadyForQuery{TxStatus: 'I'})
+			s.ready()
 			if s.backend.Flush() != nil {
 				return
 			}
@@ -285,13 +292,23 @@ const (
 	oidBool, oidInt8, oidInt4, oidText, oidTextArray, oidTimestamp = 16, 20, 23, 25, 1009, 1184
 )
 
-var alterRole = regexp.MustCompile(`^ALTER ROLE "((?:[^"]|"")+)" PASSWORD '([^']*)'$`)
-
 func stamp(t time.Time) string {
 	if t.IsZero() {
 		return "\x00"
 	}
 	return t.UTC().Format("2006-01-02 15:04:05.999999-07")
+}
+
+// ready says that the next statement may come, and whether a transaction is open.
+func (s *pgSession) ready() {
+	status := byte('I')
+	switch {
+	case s.broken:
+		status = 'E'
+	case s.before != nil:
+		status = 'T'
+	}
+	s.backend.Send(&pgproto3.ReadyForQuery{TxStatus: status})
 }
 
 // run knows the statements that the connector makes, and no others.
@@ -307,10 +324,13 @@ func (s *pgSession) run(statement string, arguments [][]byte) result {
 	case strings.Contains(statement, "rolname = current_user"):
 		return result{columns: []string{"s", "c", "p"}, oids: []uint32{oidBool, oidBool, oidBool}, rows: [][]string{{"f", boolean(s.account.Manages), boolean(s.account.Manages)}}, tag: "SELECT 1"}
 	case strings.Contains(statement, "WHERE r.rolcanlogin"):
-		r := result{columns: []string{"oid", "n", "s", "c", "r", "u", "d", "g", "w"}, oids: []uint32{oidInt8, oidText, oidBool, oidBool, oidBool, oidTimestamp, oidText, oidTextArray, oidInt8}}
+		r := result{columns: []string{"oid", "n", "s", "c", "r", "u", "d", "g", "w", "l"}, oids: []uint32{oidInt8, oidText, oidBool, oidBool, oidBool, oidTimestamp, oidText, oidTextArray, oidInt8, oidBool}}
 		for _, name := range s.names() {
 			a := s.accounts[name]
-			r.rows = append(r.rows, []string{strconv.FormatInt(a.id, 10), a.Name, "f", boolean(a.Manages), "f", stamp(a.Until), a.Description, "{" + strings.Join(a.MemberOf, ",") + "}", strconv.Itoa(a.Owns)})
+			if a.Rests && (len(arguments) == 0 || !slices.Contains(strings.FieldsFunc(string(arguments[0]), func(c rune) bool { return strings.ContainsRune("{},", c) }), strconv.FormatInt(a.id, 10))) {
+				continue
+			}
+			r.rows = append(r.rows, []string{strconv.FormatInt(a.id, 10), a.Name, "f", boolean(a.Manages), "f", stamp(a.Until), a.Description, "{" + strings.Join(a.MemberOf, ",") + "}", strconv.Itoa(a.Owns), boolean(!a.Rests)})
 		}
 		r.tag = fmt.Sprintf("SELECT %d", len(r.rows))
 		return r
@@ -340,19 +360,5 @@ func (s *pgSession) run(statement string, arguments [][]byte) result {
 		r.tag = fmt.Sprintf("SELECT %d", len(r.rows))
 		return r
 	}
-	if m := alterRole.FindStringSubmatch(statement); m != nil {
-		a := s.accounts[strings.ReplaceAll(m[1], `""`, `"`)]
-		switch {
-		case !s.account.Manages && (a == nil || a.Name != s.account.Name):
-			return result{code: "42501", message: "permission denied"}
-		case a == nil:
-			return result{code: "42704", message: fmt.Sprintf("role %q does not exist", m[1])}
-		case verifierText.MatchString(m[2]):
-			a.verifier = m[2]
-		default:
-			a.verifier = verifierOf(m[2])
-		}
-		return result{tag: "ALTER ROLE"}
-	}
-	return result{code: "0A000", message: "the stand-in does not know this statement"}
+	return s.change(statement, arguments)
 }

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"fmt"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -171,10 +172,8 @@ func (c *client) modify(dn string, changes []*ber.Packet, fault Fault) (int, str
 			if !c.who.Admin {
 				return 50, "insufficient access rights"
 			}
-			if strings.EqualFold(attribute, "pwdAccountLockedTime") {
-				e.Locked = len(values) > 0
-			} else {
-				e.Attributes[attribute] = values
+			if code, words := c.assign(e, attribute, kind, values); code != 0 {
+				return code, words
 			}
 			continue
 		}
@@ -208,6 +207,51 @@ func (c *client) modify(dn string, changes []*ber.Packet, fault Fault) (int, str
 			return 19, "00000056: AtrErr: the old password is wrong"
 		}
 		return c.setPassword(e, added)
+	}
+	return 0, ""
+}
+
+// assign changes an attribute that is no password.
+func (c *client) assign(e *Entry, attribute string, kind int64, values []string) (int, string) {
+	switch {
+	case strings.EqualFold(attribute, "pwdAccountLockedTime"):
+		e.Locked = len(values) > 0
+	case strings.EqualFold(attribute, "userAccountControl") && c.config.Windows:
+		uac, err := strconv.Atoi(strings.Join(values, ""))
+		if err != nil {
+			return 21, "00000057: LdapErr: invalid attribute syntax"
+		}
+		e.Disabled, e.Never = uac&2 != 0, uac&0x10000 != 0
+	case strings.EqualFold(attribute, "member") && kind != 2:
+		return c.member(e, kind, values)
+	default:
+		e.Attributes[attribute] = values
+	}
+	return 0, ""
+}
+
+// member adds to a group, or takes from it, and keeps the other end of the link.
+func (c *client) member(group *Entry, kind int64, members []string) (int, string) {
+	for _, dn := range members {
+		other := c.entries[normal(dn)]
+		if other == nil {
+			return 32, "00002030: NameErr: no object is called " + dn
+		}
+		has := slices.ContainsFunc(group.Attributes["member"], func(m string) bool { return normal(m) == normal(dn) })
+		switch {
+		case kind == 0 && has:
+			return 68, "00000562: the account is a member already"
+		case kind == 1 && !has:
+			return 53, "00000561: the account is no member"
+		case kind == 0:
+			group.Attributes["member"] = append(slices.Clone(group.Attributes["member"]), other.DN)
+			other.Attributes["memberOf"] = append(slices.Clone(other.Attributes["memberOf"]), group.DN)
+		default:
+			without := func(list []string, gone string) []string {
+				return slices.DeleteFunc(slices.Clone(list), func(v string) bool { return normal(v) == normal(gone) })
+			}
+			group.Attributes["member"], other.Attributes["memberOf"] = without(group.Attributes["member"], dn), without(other.Attributes["memberOf"], group.DN)
+		}
 	}
 	return 0, ""
 }

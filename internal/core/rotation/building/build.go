@@ -20,7 +20,7 @@ import (
 // pair, is changed and proven at all of them before any holder gets it.
 func Build(in Input) rotation.Plan {
 	b := &builder{in: in, plan: rotation.Plan{
-		Kind: in.Kind, CredentialID: in.CredentialID, Credential: in.Credential, Of: in.Of, Type: in.Type, Length: in.Length, Without: in.Without, Given: in.Given,
+		Kind: in.Kind, CredentialID: in.CredentialID, Credential: in.Credential, Of: in.Of, Type: in.Type, Length: in.Length, Without: in.Without, Given: in.Given, Turn: in.Turn,
 		Authority: in.Authority, OnFailure: in.OnFailure, When: in.When, Windows: in.Windows, AtWindowEnd: in.AtWindowEnd, Patience: cmp.Or(in.Patience, rotation.DefaultPatience), Notes: []rotation.Note{},
 	}, restarts: map[string][]int{}, running: map[string][]Unit{}, replaceOf: map[string]int{}, logOnOf: map[string]int{}, restartOf: map[string]int{}, proveOf: map[string]int{}, groupOf: map[string][]int{}, lastTaken: map[string]int{}}
 	if b.plan.When == "" {
@@ -35,6 +35,9 @@ func Build(in Input) rotation.Plan {
 		seal := rotation.Step{Kind: rotation.StepSeal, Subject: in.Credential, GivenBy: in.GivenBy}
 		if in.Of == credential.SSHKey {
 			seal.Dependent = estate.DependentKey
+		}
+		if in.Turn != nil {
+			seal.Next = in.Turn.Account
 		}
 		b.sealed = b.add(seal)
 	}
@@ -150,6 +153,9 @@ func (b *builder) replacements(file func(system, path string) bool, logOn func(L
 	})
 	for _, f := range files {
 		replace := rotation.Step{Kind: rotation.StepReplace, SystemID: f.SystemID, System: f.System, Subject: f.Path, Places: f.Places, Holds: f.Holds, Needs: slices.Clone(b.signIns)}
+		if b.in.Turn != nil {
+			replace.Next = b.in.Turn.Account
+		}
 		if replace.Adds() && len(b.in.Stewards) == 0 && len(b.guarded) == 1 {
 			// New tickets cannot be read until it is there, and it takes nothing away: it
 			// does not wait until the change is proven, or known to every server.

@@ -26,6 +26,7 @@ type Point struct {
 	Path     string // of the file of entries; "" where the system itself decides
 	Via      string // see Door
 	Overlap  bool   // it accepts two values at once
+	Next     string // where two accounts take turns: the other one, which accepts the new value
 }
 
 // File is a file that holds copies.
@@ -85,7 +86,8 @@ type Input struct {
 	Without             string // characters that it must not have
 	Given, GivenBy      string // fingerprint of a value that a person gave, and who; "" when it is made
 	Points              []Point
-	Authority           string // the systems that decide, in words
+	Turn                *rotation.Turn // two accounts take turns; nil for a value that changes at its account
+	Authority           string         // the systems that decide, in words
 	OnFailure           rotation.OnFailure
 	Patience            time.Duration // see Plan; 0 for DefaultPatience
 	Stewards            []Steward     // systems that we reach with the account ourselves

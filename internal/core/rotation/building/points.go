@@ -11,7 +11,8 @@ import (
 // points at which it is accepted there.
 type guarded struct {
 	systemID, system, account, via string
-	entries                        bool // files of entries let in, no authority
+	next                           string // whose turn begins
+	entries                        bool   // files of entries let in, no authority
 	changes, retires               []int
 	proven                         int
 }
@@ -25,13 +26,13 @@ func (b *builder) open(needs []int) {
 		return cmp.Or(cmp.Compare(x.System, y.System), cmp.Compare(x.Account, y.Account), cmp.Compare(x.Path, y.Path))
 	})
 	for _, p := range points {
-		step := rotation.Step{Kind: rotation.StepChange, SystemID: p.SystemID, System: p.System, Subject: p.Account, Overlap: p.Overlap, Needs: slices.Clone(needs), Window: b.in.Window}
+		step := rotation.Step{Kind: rotation.StepChange, SystemID: p.SystemID, System: p.System, Subject: p.Account, Overlap: p.Overlap, Next: p.Next, Needs: slices.Clone(needs), Window: b.in.Window}
 		if p.Path != "" {
 			step.Subject, step.Door = p.Path, &rotation.Door{Account: p.Account}
 		}
 		change := b.add(step)
 		if n := len(b.guarded); n == 0 || b.guarded[n-1].systemID != p.SystemID || b.guarded[n-1].account != p.Account {
-			b.guarded = append(b.guarded, guarded{systemID: p.SystemID, system: p.System, account: p.Account, via: p.Via, entries: p.Path != ""})
+			b.guarded = append(b.guarded, guarded{systemID: p.SystemID, system: p.System, account: p.Account, via: p.Via, next: p.Next, entries: p.Path != ""})
 		}
 		last := &b.guarded[len(b.guarded)-1]
 		last.changes = append(last.changes, change)
@@ -72,7 +73,11 @@ func (b *builder) close() {
 				g.retires = append(g.retires, b.add(retire))
 			}
 		}
-		b.note(rotation.NoteOverlap, "both %ss are accepted (%s) until every copy is replaced and every reader proven", b.in.Of.Word(), b.in.Authority)
+		if b.in.Turn != nil {
+			b.note(rotation.NoteOverlap, "%s takes the place of %s on %s: both may sign in until everything is moved and every reader proven, then %s rests", b.in.Turn.Account, b.in.Points[0].Account, b.in.Authority, b.in.Points[0].Account)
+		} else {
+			b.note(rotation.NoteOverlap, "both %ss are accepted (%s) until every copy is replaced and every reader proven", b.in.Of.Word(), b.in.Authority)
+		}
 	}
 	for _, g := range b.guarded {
 		if g.account == "" {
@@ -89,7 +94,7 @@ func (b *builder) close() {
 }
 
 func (g guarded) proof(kind rotation.StepKind, needs []int) rotation.Step {
-	s := rotation.Step{Kind: kind, SystemID: g.systemID, System: g.system, Subject: g.account, Needs: needs}
+	s := rotation.Step{Kind: kind, SystemID: g.systemID, System: g.system, Subject: g.account, Next: g.next, Needs: needs}
 	if g.entries {
 		s.Door = &rotation.Door{Account: g.account, Via: g.via}
 	}
