@@ -49,6 +49,7 @@ export const router = createRouter({
     { path: '/windows', name: 'windows', component: () => import('./pages/Windows.vue') },
     { path: '/messages', name: 'messages', component: () => import('./pages/Messages.vue') },
     { path: '/requirements', name: 'requirements', component: () => import('./pages/Requirements.vue') },
+    { path: '/tandems', name: 'tandems', component: () => import('./pages/Tandems.vue') },
     { path: '/orders', name: 'orders', component: () => import('./pages/Orders.vue') },
     { path: '/schedule', name: 'schedule', component: () => import('./pages/Schedule.vue') },
     { path: '/people', name: 'people', component: () => import('./pages/People.vue') },

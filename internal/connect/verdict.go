@@ -72,5 +72,6 @@ const (
 	VerdictExpired    = "expired"
 	VerdictMustChange = "must-change"
 	VerdictEnded      = "account-expired" // the account itself
+	VerdictRests      = "rests"           // of one whose turn it is not; said by us
 	VerdictNotKnown   = "not-known"       // the system does not say whether it is the value or something else
 )

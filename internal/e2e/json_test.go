@@ -41,7 +41,7 @@ func TestOutputHasItsSchema(t *testing.T) {
 	for line, schema := range map[string]string{
 		"account list": "Account", "credential list": "Credential", "dependent list": "Dependent", "system list": "System", "finding list --all": "Finding",
 		"steward list": "Steward", "survey list": "Survey", "rotate list": "Rotation", "socket list": "SocketOf", "ledger list": "Entry", "user list": "User", "token list": "Token",
-		"approval list": "Approval", "change list": "SeenChange", "change list --net": "SeenChange", "rule list": "Rule", "rule fields": "Question", "label list": "Label", "label list larkmoor-directory/svc-berth": "AccountLabel", "schedule duties": "Planned", "schedule list": "Turn", "schedule nights --days 40": "Night", "policy list": "Policy", "window list": "WindowNow", "order list": "Order", "batch list": "Batch", "requirement list": "Requirement", "notify list": "Recipient", "notify messages": "Message", "notify events": "EventName", "system kinds": "Description",
+		"approval list": "Approval", "change list": "SeenChange", "change list --net": "SeenChange", "rule list": "Rule", "rule fields": "Question", "label list": "Label", "label list larkmoor-directory/svc-berth": "AccountLabel", "schedule duties": "Planned", "schedule list": "Turn", "schedule nights --days 40": "Night", "policy list": "Policy", "window list": "WindowNow", "order list": "Order", "tandem list": "Tandem", "batch list": "Batch", "requirement list": "Requirement", "notify list": "Recipient", "notify messages": "Message", "notify events": "EventName", "system kinds": "Description",
 	} {
 		item, err := compiler.Compile("openapi.json#/components/schemas/" + schema)
 		require.NoError(t, err, schema)

@@ -56,6 +56,7 @@ func places(u *user) [][2]string {
 		{"/policies", "No policy yet"},
 		{"/windows", "No window yet"},
 		{"/orders", "Nothing is said of the order"},
+		{"/tandems", "No two accounts take turns"},
 		{"/requirements", "One person is enough"},
 		{"/messages", "Nobody is told what happens"},
 		{"/messages?view=messages", "No message was made yet"},

@@ -18,7 +18,7 @@ type Account struct {
 	Changed    time.Time `json:"changed" doc:"When a survey last saw it differ"`
 	Gone       time.Time `json:"gone,omitzero" doc:"Since when a complete reading no longer shows it"`
 	Custody    bool      `json:"custody"`
-	Verdict    string    `json:"verdict" doc:"Of the latest verification in custody: accepted, refused, unclear"`
+	Verdict    string    `json:"verdict" doc:"Of the latest verification in custody: accepted, refused, unclear, rests"`
 	BuiltIn    bool      `json:"built_in" doc:"A computer, or an account that a system comes with and that nothing is known to use"`
 	Dependents int       `json:"dependents"`
 	Labels     []string  `json:"labels" nullable:"false" doc:"That are on it, by rules and by hand"`

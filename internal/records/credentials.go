@@ -34,7 +34,7 @@ type Credential struct {
 	Taken       time.Time       `json:"taken,omitzero" doc:"Into custody"`
 	TakenBy     string          `json:"taken_by,omitempty"`
 	Verified    time.Time       `json:"verified,omitzero"`
-	Verdict     string          `json:"verdict" enum:"accepted,refused,unclear,"`
+	Verdict     string          `json:"verdict" enum:"accepted,refused,unclear,rests,"`
 	Words       string          `json:"words,omitempty" doc:"Of the latest verification"`
 	Rotated     time.Time       `json:"rotated,omitzero"`
 }
@@ -116,4 +116,6 @@ type Settlement struct {
 	Winner, Loser SecretID
 	LoserRefused  bool
 	Public        *credential.Public // of a key: the winner's public half
+	CredentialID  CredentialID       // whose they are, where that is not the rotation's own
+	Tandem        *TandemIs          // where two accounts take turns
 }

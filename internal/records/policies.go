@@ -41,7 +41,7 @@ type PolicySettings struct {
 	AtWindowEnd rotation.WindowEnd     `json:"at_window_end,omitempty" enum:"pause,undo," doc:"What becomes of one that is not done when its window closes: it goes on in the next, or is undone; pause when empty"`
 	OnFailure   rotation.OnFailure     `json:"on_failure,omitempty" enum:"stop,continue,undo," doc:"What to do when a step fails; undo when empty"`
 	Restart     rotation.RestartPolicy `json:"restart,omitempty" enum:"now,leave," doc:"When dependents are restarted: now, or not at all"`
-	Way         string                 `json:"way,omitempty" enum:"any,replace,overlap," doc:"overlap: only while both values are accepted for a time; replace: never so; any when empty"`
+	Way         string                 `json:"way,omitempty" enum:"any,replace,overlap,alternate," doc:"overlap: only while both values are accepted for a time; replace: never so; alternate: another account takes its place; any when empty"`
 	FirstAlone  bool                   `json:"first_alone,omitempty" doc:"One dependent is changed and proven before all others"`
 	QuietHours  int                    `json:"quiet_hours,omitempty" minimum:"0" maximum:"8760" doc:"For so long after somebody else changed the account or a dependent, it is left alone"`
 	AtOnce      int                    `json:"at_once,omitempty" minimum:"0" maximum:"100" doc:"So many of its rotations run at the same time; 4 when it is 0"`

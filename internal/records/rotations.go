@@ -2,6 +2,7 @@ package records
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -70,6 +71,16 @@ type Rotation struct {
 	OldSecret      SecretID        `json:"-"` // the value that was current when it began; 0 when that is not known
 	Started        time.Time       `json:"started"`
 	Ended          time.Time       `json:"ended,omitzero"`
+}
+
+// Next is the credential that gets the new value where two accounts take turns; 0 where it
+// is the rotation's own.
+func (r Rotation) Next() CredentialID {
+	if r.Plan.Turn == nil {
+		return 0
+	}
+	n, _ := strconv.ParseInt(r.Plan.Turn.CredentialID, 10, 64)
+	return CredentialID(n)
 }
 
 // Look is a later look at a rotation that has ended.

@@ -39,7 +39,7 @@ func (s *Service) registerAll() {
 	s.registerSurveys()
 	s.registerAccounts()
 	s.registerRules()
-	policyroutes.Register(s.router(), policyroutes.Needs{Store: s.store, Policies: s.app.Policies, Freeze: s.app.Freeze, Now: func() time.Time { return s.app.Base.Now() }})
+	policyroutes.Register(s.router(), policyroutes.Needs{Store: s.store, Policies: s.app.Policies, Tandems: s.app.Tandems, Freeze: s.app.Freeze, Now: func() time.Time { return s.app.Base.Now() }})
 	batchroutes.Register(s.router(), s.store, func() *batches.Batches { return s.app.Batches })
 	reports.Register(s.router(), reports.Needs{Store: s.store, Rotations: func() *rotate.Rotations { return s.app.Rotations }, Now: func() time.Time { return s.app.Base.Now() }})
 	configurationroutes.Register(s.router(), func() *configuration.Configuration { return s.app.Texts })

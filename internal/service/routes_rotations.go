@@ -85,7 +85,7 @@ type RotationRequest struct {
 	AnyTime     bool                  `json:"any_time,omitempty" doc:"No window counts: what has one is changed and restarted at any time"`
 	AtWindowEnd string                `json:"at_window_end,omitempty" enum:"pause,undo," doc:"What becomes of one that is not done when its window closes: it goes on in the next, or is undone; pause when empty"`
 	FirstAlone  bool                  `json:"first_alone,omitempty" doc:"One dependent is changed and proven before all others"`
-	Way         string                `json:"way,omitempty" enum:"any,replace,overlap," doc:"overlap: only if both values are accepted for a time; replace: never so; any when empty"`
+	Way         string                `json:"way,omitempty" enum:"any,replace,overlap,alternate," doc:"overlap: only if both values are accepted for a time; replace: never so; alternate: only if another account takes its place; any when empty"`
 	NoAcceptors string                `json:"no_acceptors,omitempty" maxLength:"500" doc:"Why service principal names for which neither a key tab nor a service was found do not matter; without it the rehearsal fails"`
 	Start       bool                  `json:"start,omitempty" doc:"Also bring up what is down although it starts by itself"`
 }

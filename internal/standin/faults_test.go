@@ -41,7 +41,7 @@ func TestDirectoryThatMisbehaves(t *testing.T) {
 	}
 	coverage, all, err := visitAll(t, directory.Connector{}, target)
 	require.NoError(t, err)
-	assert.Equal(t, 2502, len(all.Accounts), "three pages")
+	assert.Equal(t, 2503, len(all.Accounts), "three pages")
 	assert.True(t, coverage.Complete[connect.ScopeAccounts])
 
 	server.SetFault(standindir.Fault{CutAfterEntries: 1500})

@@ -487,7 +487,7 @@ export interface paths {
         put?: never;
         /**
          * Show what applying a text would change; nothing is kept
-         * @description Roles: [operator administrator]
+         * @description Roles: [auditor administrator operator]
          */
         post: operations["preview-configuration"];
         delete?: never;
@@ -2391,6 +2391,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tandems": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List accounts that take turns
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-tandems"];
+        put?: never;
+        /**
+         * Have two accounts take turns; nothing is changed until their first turn
+         * @description Roles: [administrator]
+         */
+        post: operations["add-tandem"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tandems/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show one
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["get-tandem"];
+        put?: never;
+        post?: never;
+        /**
+         * Have them take turns no more; both stay as they are
+         * @description Roles: [administrator]
+         */
+        delete: operations["remove-tandem"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -2613,7 +2661,7 @@ export interface components {
             type: string;
             uid?: string;
             upn?: string;
-            /** @description Of the latest verification in custody: accepted, refused, unclear */
+            /** @description Of the latest verification in custody: accepted, refused, unclear, rests */
             verdict: string;
         };
         AccountDetail: {
@@ -2636,6 +2684,19 @@ export interface components {
             /** Format: date-time */
             set_at?: string;
             set_by?: string;
+        };
+        AddTandemInputBody: {
+            reason?: string;
+            /**
+             * Format: int64
+             * @description Number of the credential whose account rests, and takes its place when its turn comes
+             */
+            resting: number;
+            /**
+             * Format: int64
+             * @description Number of the credential whose account works now
+             */
+            working: number;
         };
         AddTokenInputBody: {
             label: string;
@@ -2851,10 +2912,10 @@ export interface components {
              */
             values?: string;
             /**
-             * @description overlap: only if both values are accepted for a time; replace: never so; any when empty
+             * @description overlap: only if both values are accepted for a time; replace: never so; alternate: only if another account takes its place; any when empty
              * @enum {string}
              */
-            way?: "any" | "replace" | "overlap" | "";
+            way?: "any" | "replace" | "overlap" | "alternate" | "";
             /** @description Characters that new passwords must not have */
             without?: string;
         };
@@ -3015,7 +3076,7 @@ export interface components {
             /** @description Of a key: ssh-ed25519 */
             type?: string;
             /** @enum {string} */
-            verdict: "accepted" | "refused" | "unclear" | "";
+            verdict: "accepted" | "refused" | "unclear" | "rests" | "";
             /** Format: date-time */
             verified?: string;
             /** @description Of the latest verification */
@@ -3625,8 +3686,10 @@ export interface components {
             unread: components["schemas"]["UnreadLine"][];
         };
         Locator: {
+            account?: string;
             key?: string;
             layout: string;
+            next?: string;
             /** Format: int64 */
             nth?: number;
             part: string;
@@ -3898,10 +3961,10 @@ export interface components {
             /** @description Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default */
             type?: string;
             /**
-             * @description overlap: only if both values are accepted for a time; replace: never so; any when empty
+             * @description overlap: only if both values are accepted for a time; replace: never so; alternate: only if another account takes its place; any when empty
              * @enum {string}
              */
-            way?: "any" | "replace" | "overlap" | "";
+            way?: "any" | "replace" | "overlap" | "alternate" | "";
             /** @description The same, chosen by filters of the list of dependents */
             where?: string[] | null;
             /** @description Characters that a new password must not have */
@@ -4257,6 +4320,20 @@ export interface components {
              */
             total: number;
         };
+        PageTandem: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
+            items: components["schemas"]["Tandem"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
+            /** @description Cursor of the next page; absent on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Number of all items that match; when there are more than 1,000, that number
+             */
+            total: number;
+        };
         PageToken: {
             /** @description Only when they were asked for */
             columns?: components["schemas"]["ListColumn"][] | null;
@@ -4375,6 +4452,7 @@ export interface components {
             /** Format: int64 */
             patience?: number;
             steps: components["schemas"]["Step"][] | null;
+            turn?: components["schemas"]["Successor"];
             type?: string;
             /** Format: int64 */
             undo_of?: number;
@@ -4499,10 +4577,10 @@ export interface components {
              */
             undo_days?: number;
             /**
-             * @description overlap: only while both values are accepted for a time; replace: never so; any when empty
+             * @description overlap: only while both values are accepted for a time; replace: never so; alternate: another account takes its place; any when empty
              * @enum {string}
              */
-            way?: "any" | "replace" | "overlap" | "";
+            way?: "any" | "replace" | "overlap" | "alternate" | "";
             /** @description In which they are rotated; absent for at any time */
             window?: string;
             /** @description Characters that new passwords must not have */
@@ -4583,10 +4661,10 @@ export interface components {
              */
             undo_days?: number;
             /**
-             * @description overlap: only while both values are accepted for a time; replace: never so; any when empty
+             * @description overlap: only while both values are accepted for a time; replace: never so; alternate: another account takes its place; any when empty
              * @enum {string}
              */
-            way?: "any" | "replace" | "overlap" | "";
+            way?: "any" | "replace" | "overlap" | "alternate" | "";
             /** @description In which they are rotated; absent for at any time */
             window?: string;
             /** @description Characters that new passwords must not have */
@@ -4705,10 +4783,10 @@ export interface components {
              */
             undo_days?: number;
             /**
-             * @description overlap: only while both values are accepted for a time; replace: never so; any when empty
+             * @description overlap: only while both values are accepted for a time; replace: never so; alternate: another account takes its place; any when empty
              * @enum {string}
              */
-            way?: "any" | "replace" | "overlap" | "";
+            way?: "any" | "replace" | "overlap" | "alternate" | "";
             /** @description In which they are rotated; absent for at any time */
             window?: string;
             /** @description Characters that new passwords must not have */
@@ -4836,10 +4914,10 @@ export interface components {
              */
             undo_days?: number;
             /**
-             * @description overlap: only while both values are accepted for a time; replace: never so; any when empty
+             * @description overlap: only while both values are accepted for a time; replace: never so; alternate: another account takes its place; any when empty
              * @enum {string}
              */
-            way?: "any" | "replace" | "overlap" | "";
+            way?: "any" | "replace" | "overlap" | "alternate" | "";
             /** @description In which they are rotated; absent for at any time */
             window?: string;
             /** @description Characters that new passwords must not have */
@@ -5277,10 +5355,10 @@ export interface components {
             /** @description Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default */
             type?: string;
             /**
-             * @description overlap: only if both values are accepted for a time; replace: never so; any when empty
+             * @description overlap: only if both values are accepted for a time; replace: never so; alternate: only if another account takes its place; any when empty
              * @enum {string}
              */
-            way?: "any" | "replace" | "overlap" | "";
+            way?: "any" | "replace" | "overlap" | "alternate" | "";
             /** @description The same, chosen by filters of the list of dependents */
             where?: string[] | null;
             /** @description Characters that a new password must not have */
@@ -5685,10 +5763,10 @@ export interface components {
             /** @description Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default */
             type?: string;
             /**
-             * @description overlap: only if both values are accepted for a time; replace: never so; any when empty
+             * @description overlap: only if both values are accepted for a time; replace: never so; alternate: only if another account takes its place; any when empty
              * @enum {string}
              */
-            way?: "any" | "replace" | "overlap" | "";
+            way?: "any" | "replace" | "overlap" | "alternate" | "";
             /** @description The same, chosen by filters of the list of dependents */
             where?: string[] | null;
             /** @description Characters that a new password must not have */
@@ -5786,6 +5864,7 @@ export interface components {
             kind: string;
             logon?: components["schemas"]["StepLogOnAs"];
             needs?: number[] | null;
+            next?: string;
             /** Format: date-time */
             not_after?: string;
             /** Format: date-time */
@@ -5821,6 +5900,7 @@ export interface components {
             kind: string;
             logon?: components["schemas"]["StepLogOnAs"];
             needs?: number[] | null;
+            next?: string;
             /** Format: date-time */
             not_after?: string;
             /** Format: date-time */
@@ -5846,6 +5926,12 @@ export interface components {
             name: string;
             /** Format: int64 */
             systems: number;
+        };
+        Successor: {
+            account: string;
+            account_id: string;
+            credential: string;
+            credential_id: string;
         };
         Summary: {
             /** Format: int64 */
@@ -5986,6 +6072,36 @@ export interface components {
             takes: boolean;
             /** @description Why it is not taken */
             words?: string;
+        };
+        Tandem: {
+            /** Format: date-time */
+            added: string;
+            added_by: string;
+            /** Format: int64 */
+            id: number;
+            reason: string;
+            /** @description It gets a new value and takes the other one's place when its turn comes */
+            resting: components["schemas"]["TandemSide"];
+            /**
+             * @description ready: it has not turned yet, and the other one may sign in as its system has it; rests: the other one was proven to be refused; turning: a rotation is not finished
+             * @enum {string}
+             */
+            state: "ready" | "rests" | "turning";
+            system: string;
+            /**
+             * Format: date-time
+             * @description When they last changed places
+             */
+            turned?: string;
+            /** @description What uses the tandem uses this account */
+            working: components["schemas"]["TandemSide"];
+        };
+        TandemSide: {
+            account: string;
+            /** Format: int64 */
+            account_id: number;
+            /** Format: int64 */
+            credential_id: number;
         };
         Tie: {
             account: string;
@@ -22860,6 +22976,494 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["TakenUses"];
                 };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-tandems": {
+        parameters: {
+            query?: {
+                /** @description column=value, column!=value, column~part, column!~part, column<value, column>value; all must match */
+                filter?: string[] | null;
+                /** @description A column; with - before it descending */
+                sort?: string;
+                /** @description Items a page; 100 by default */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+                /** @description Part of any text column */
+                search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageTandem"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-tandem": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddTandemInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tandem"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-tandem": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tandem"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-tandem": {
+        parameters: {
+            query?: {
+                reason?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Bad Request */
             400: {

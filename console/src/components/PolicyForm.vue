@@ -149,7 +149,7 @@ const labelChoices = computed(() => [
       <FormItem class="wide" :label="t('policies.wayLabel')"
         ><Segmented
           v-model:value="form.value"
-          :options="choices('way', ['any', 'overlap', 'replace'])"
+          :options="choices('way', ['any', 'overlap', 'alternate', 'replace'])"
           :aria-label="t('policies.wayLabel')"
       /></FormItem>
       <FormItem class="wide" :label="t('rotate.restartLabel')"

@@ -15,7 +15,7 @@ export interface Wish {
   noAcceptors: string
   firstAlone: boolean
   anyTime: boolean
-  way: 'any' | 'overlap' | 'replace'
+  way: 'any' | 'overlap' | 'alternate' | 'replace'
   /** Minutes that a system which is away is waited for; nothing for the usual time. */
   patience?: number
 }
@@ -24,7 +24,7 @@ const model = defineModel<Wish>({ required: true })
 defineProps<{ kind?: string; mayStopFirst: boolean; asksAcceptors: boolean }>()
 const endings = (['undo', 'stop', 'continue'] as const).map((value) => ({ value, label: t(`rotate.onFailure.${value}`) }))
 const restarts = (['now', 'window', 'leave'] as const).map((value) => ({ value, label: t(`rotate.restart.${value}`) }))
-const ways = (['any', 'overlap', 'replace'] as const).map((value) => ({ value, label: t(`policies.way.${value}`) }))
+const ways = (['any', 'overlap', 'alternate', 'replace'] as const).map((value) => ({ value, label: t(`policies.way.${value}`) }))
 const types = ['', 'ssh-ed25519', 'ecdsa-sha2-nistp256', 'ssh-rsa'].map((value) => ({ value, label: value ? value : t('rotate.sameType') }))
 const utc = computed(() => (model.value.window ? model.value.window.map((d) => moment(d.toISOString())).join(' – ') : ''))
 </script>

@@ -43,7 +43,7 @@ func TestRoles(t *testing.T) {
 		},
 		"administrator": {
 			"preview-configuration", "apply-configuration",
-			"add-system", "add-user", "change-system", "change-user", "check-system", "export-ledger", "import-systems", "drop-label", "freeze", "preview-policy", "preview-rule", "preview-window", "put-label", "remove-order", "remove-policy", "remove-window", "save-order", "save-policy", "save-window", "thaw", "prove-ledger", "refuse-approval", "remove-rule", "save-rule",
+			"add-system", "add-user", "change-system", "change-user", "check-system", "export-ledger", "import-systems", "drop-label", "freeze", "preview-policy", "preview-rule", "preview-window", "put-label", "add-tandem", "remove-tandem", "remove-order", "remove-policy", "remove-window", "save-order", "save-policy", "save-window", "thaw", "prove-ledger", "refuse-approval", "remove-rule", "save-rule",
 			"remove-common-option", "remove-recipient", "remove-requirement", "save-requirement", "remove-steward", "remove-system", "retry-messages", "save-recipient", "save-steward", "test-recipient", "set-common-option", "trust-endpoint", "verify-ledger",
 		},
 	}

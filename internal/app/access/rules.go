@@ -45,6 +45,8 @@ const (
 	RemovePolicy       Action = "remove-policy"
 	SaveOrder          Action = "save-order"
 	RemoveOrder        Action = "remove-order"
+	AddTandem          Action = "add-tandem"
+	RemoveTandem       Action = "remove-tandem"
 	FreezeAll          Action = "freeze"
 	ThawAll            Action = "thaw"
 	AddBatch           Action = "add-batch"
@@ -143,6 +145,8 @@ var rules = map[Action]rule{
 	RemovePolicy:          administrators,
 	SaveOrder:             administrators,
 	RemoveOrder:           administrators,
+	AddTandem:             administrators,
+	RemoveTandem:          administrators,
 	FreezeAll:             {roles: []string{RoleOperator, RoleApprover, RoleAdministrator}},
 	ThawAll:               {roles: []string{RoleOperator, RoleAdministrator}},
 	AddBatch:              operators,
@@ -177,6 +181,8 @@ var rules = map[Action]rule{
 	"get-policy":          readers,
 	"get-account-policy":  readers,
 	"list-orders":         readers,
+	"list-tandems":        readers,
+	"get-tandem":          readers,
 	"get-order":           readers,
 	"list-turns":          readers,
 	"list-nights":         readers,

@@ -34,6 +34,7 @@ import (
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/app/survey"
 	"mossledger.example/moss/internal/app/taking"
+	"mossledger.example/moss/internal/app/tandems"
 	"mossledger.example/moss/internal/app/unattended"
 	"mossledger.example/moss/internal/connect/tell"
 	"mossledger.example/moss/internal/core/rotation"
@@ -82,6 +83,7 @@ type Application struct {
 	Unattended *unattended.Unattended
 	Batches    *batches.Batches
 	Taking     *taking.Taking
+	Tandems    *tandems.Tandems
 	Texts      *configuration.Configuration
 	Messages   *messages.Messages
 
@@ -138,6 +140,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 			return a.needsTwo(ctx, access.Service(), account)
 		},
 	})
+	a.Tandems = tandems.New(base, a.Store, a.Inventory, a.Custody)
 	a.Texts = configuration.New(configuration.Needs{Base: base, Store: a.Store, Labels: a.Labels, Policies: a.Policies, Messages: a.Messages, Approvals: a.Approvals})
 	a.Labels.After(a.Taking.Kick)
 	a.Labels.Ours(a.Custody.MayBeOurs)

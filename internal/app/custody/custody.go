@@ -190,14 +190,14 @@ func (custody *Custody) Take(ctx context.Context, by access.Actor, c records.Cre
 
 // NotRotating refuses a credential whose rotation is not finished.
 func (custody *Custody) NotRotating(ctx context.Context, c records.Credential) error {
-	page, err := custody.store.Rotations(ctx, records.Query{Filters: []string{fmt.Sprintf("credential_id=%d", c.ID), "mode!=finished"}, Limit: 1})
+	r, err := custody.store.UnfinishedOf(ctx, c.ID)
+	if errors.Is(err, app.ErrNotFound) {
+		return nil
+	}
 	if err != nil {
 		return err
 	}
-	if len(page.Items) > 0 {
-		return fmt.Errorf("%w: rotation %d of %s is not finished", app.ErrRefused, page.Items[0].ID, c.Name)
-	}
-	return nil
+	return fmt.Errorf("%w: rotation %d of %s is not finished", app.ErrRefused, r.ID, r.Credential)
 }
 
 // afterCustody looks again at held copies, which can now be compared.

@@ -27,7 +27,8 @@ type Store interface {
 	Lookup(ctx context.Context) (*lookup.Lookup, error)
 	OpenCandidates(ctx context.Context) ([]records.Secret, error)
 	ReleaseCustody(ctx context.Context, id records.CredentialID, entries ...ledger.Entry) error
-	Rotations(ctx context.Context, q records.Query) (records.Page[records.Rotation], error)
+	TandemOf(ctx context.Context, id records.CredentialID) (records.Tandem, error)
+	UnfinishedOf(ctx context.Context, id records.CredentialID) (records.Rotation, error)
 	SaveVerdict(ctx context.Context, id records.CredentialID, verdict string, words string) error
 	SetFindings(ctx context.Context, scope string, list []records.Finding) error
 	StewardLinkOf(ctx context.Context, system records.SystemID) (v records.StewardLink, err error)

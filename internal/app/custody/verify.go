@@ -40,12 +40,19 @@ func (custody *Custody) Verify(ctx context.Context, by access.Actor, c records.C
 		return connect.Verdict{}, err
 	}
 	var verdict connect.Verdict
+	rests, err := custody.resting(ctx, c)
+	if err != nil {
+		return connect.Verdict{}, err
+	}
 	entry := ledger.Entry{Actor: by.Name, Act: "custody.verify", Subject: c.Name, System: c.System, Ref: c.ID.Ref()}
 	err = custody.base.Act(ctx, entry, func() error {
 		var err error
 		verdict, err = judged(custody.TryAll(ctx, c, points, values.Current))
 		return err
 	})
+	if rests && err == nil {
+		return custody.saveRest(context.WithoutCancel(ctx), c, verdict)
+	}
 	return verdict, errors.Join(err, custody.saveVerdict(context.WithoutCancel(ctx), c, verdict, err))
 }
 
@@ -69,6 +76,31 @@ func (custody *Custody) saveVerdict(ctx context.Context, c records.Credential, v
 		drift = []records.Finding{f}
 	}
 	return errors.Join(custody.store.SetFindings(ctx, driftKey(c), drift), custody.store.SaveVerdict(ctx, c.ID, state, verdict.Words))
+}
+
+// resting: another account has its turn, and this one was proven to rest.
+func (custody *Custody) resting(ctx context.Context, c records.Credential) (bool, error) {
+	pair, err := custody.store.TandemOf(ctx, c.ID)
+	if errors.Is(err, app.ErrNotFound) {
+		return false, nil
+	}
+	return pair.Resting.CredentialID == c.ID && pair.State == records.TandemRests, err
+}
+
+// saveRest keeps that an account rests; one that may sign in all the same is the finding
+// not-resting.
+func (custody *Custody) saveRest(ctx context.Context, c records.Credential, verdict connect.Verdict) (connect.Verdict, error) {
+	state, list := "rests", []records.Finding(nil)
+	if verdict.Accepted {
+		state = "accepted"
+		list = []records.Finding{{
+			Key: driftKey(c), Kind: "not-resting", Severity: "high", Subject: c.Name, System: c.System, AccountID: c.AccountID, CredentialID: c.ID,
+			What: "it rests while another account has its turn, and may sign in: somebody let it", Next: "find out who and why; the next turn lets it rest again, or disable it there",
+		}}
+	} else {
+		verdict = connect.Verdict{Code: connect.VerdictRests, Words: "it rests, as it should: " + verdict.Words}
+	}
+	return verdict, errors.Join(custody.store.SetFindings(ctx, driftKey(c), list), custody.store.SaveVerdict(ctx, c.ID, state, verdict.Words))
 }
 
 // DriftNext is what to do about a sealed value that is refused, by the code of
@@ -107,6 +139,7 @@ func (custody *Custody) VerifyAll(ctx context.Context, by access.Actor) (accepte
 		case errors.Is(err, app.ErrRefused):
 		case err != nil:
 			unclear++
+		case verdict.Code == connect.VerdictRests:
 		case verdict.Accepted:
 			accepted++
 		default:

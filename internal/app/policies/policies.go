@@ -135,7 +135,7 @@ func (policies *Policies) check(ctx context.Context, v *records.Policy) error {
 		{"at the end of its window", string(v.AtWindowEnd), []string{"", string(rotation.EndPause), string(rotation.EndUndo)}},
 		{"on failure", string(v.OnFailure), []string{"", string(rotation.StopOnFailure), string(rotation.ContinueOnFailure), string(rotation.UndoOnFailure)}},
 		{"restart", string(v.Restart), []string{"", string(rotation.RestartNow), string(rotation.RestartLeave)}},
-		{"way", v.Way, []string{"", WayAny, WayReplace, WayOverlap}},
+		{"way", v.Way, []string{"", WayAny, WayReplace, WayOverlap, WayAlternate}},
 	} {
 		if !slices.Contains(one.allowed, one.value) {
 			return fmt.Errorf("%w: %s: %q is none of %s", app.ErrInput, one.what, one.value, strings.Join(one.allowed[1:], ", "))
@@ -174,9 +174,10 @@ func checkOften(v records.PolicySettings) error {
 
 // Ways in which a policy lets a value be replaced.
 const (
-	WayAny     = "any"
-	WayReplace = "replace" // the old value is refused from the change on
-	WayOverlap = "overlap" // both are accepted until everything has the new one
+	WayAny       = "any"
+	WayReplace   = "replace"   // the old value is refused from the change on
+	WayAlternate = "alternate" // another account takes its place
+	WayOverlap   = "overlap"   // both are accepted until everything has the new one
 )
 
 // Remove removes the policy that was seen.

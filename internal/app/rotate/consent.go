@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -78,6 +79,16 @@ const usualHours = 24
 // waits: by requirements, and whenever a person knows what the password will be.
 func (rotations *Rotations) required(ctx context.Context, c records.Credential, v records.Rehearsal) (why []string, hours int, err error) {
 	list, why, err := rotations.policies.Required(ctx, c.AccountID, v.Plan, unreadIn(v))
+	if err == nil && v.Plan.Turn != nil { // the other account is given a value and enabled, too
+		var more []records.Requirement
+		var also []string
+		more, also, err = rotations.policies.Required(ctx, app.Number[records.AccountID](v.Plan.Turn.AccountID), v.Plan, unreadIn(v))
+		for i, words := range also {
+			if !slices.Contains(why, words) {
+				list, why = append(list, more[i]), append(why, words)
+			}
+		}
+	}
 	for _, r := range list {
 		if hours == 0 || r.Hours < hours {
 			hours = r.Hours

@@ -91,6 +91,9 @@ func (j *journal) effects(ctx context.Context, r rotation.Record, state rotation
 // logOnEffect notes what a dependent was given.
 func (j *journal) logOnEffect(ctx context.Context, step rotation.Step, status rotation.Status) (effects records.Effects, err error) {
 	is := records.LogOnIs{SystemID: app.Number[records.SystemID](step.SystemID), Place: step.At(), Account: step.LogOn.Account, AccountID: j.rotation.AccountID}
+	if turn := j.rotation.Plan.Turn; turn != nil {
+		is.AccountID = app.Number[records.AccountID](turn.AccountID)
+	}
 	var value *records.Secret
 	switch {
 	case status == rotation.Done && j.rotation.Plan.Kind == rotation.KindAssign:

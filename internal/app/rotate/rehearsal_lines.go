@@ -15,6 +15,7 @@ import (
 	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/app/findings"
 	"mossledger.example/moss/internal/app/inventory"
+	"mossledger.example/moss/internal/app/rotate/acts"
 	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/connect"
@@ -73,6 +74,11 @@ func (rotations *Rotations) checks(ctx context.Context, c records.Credential, pl
 	if c.Kind == credential.Password {
 		if a, err = rotations.store.Account(ctx, c.AccountID); err != nil {
 			return nil, err
+		}
+		if plan.Turn != nil && plan.UndoOf != 0 {
+			if a, values, err = rotations.turnedTo(ctx, plan); err != nil {
+				return nil, err
+			}
 		}
 		checks = append(checks, rotations.currentValue(ctx, a, values.Current, plan.Kind != rotation.KindAssign))
 		if plan.UndoOf == 0 {
@@ -162,6 +168,11 @@ func tellVerifiers(checks []connect.Checked, plan rotation.Plan) []connect.Check
 // intentions are what a plan would do, by system, and what can be said of that
 // without asking there.
 func (rotations *Rotations) intentions(ctx context.Context, a records.Account, plan rotation.Plan, values sealed.Values, stays string) (_ map[string][]connect.Intention, checks []connect.Checked, err error) {
+	change, of, err := rotations.changeOf(ctx, a, plan)
+	if err != nil {
+		return nil, nil, err
+	}
+	change.Current = values.Current
 	intentions := map[string][]connect.Intention{}
 	stops := map[string][]rotation.Place{}
 	var like secret.Value // the new value, or one like it
@@ -171,7 +182,7 @@ func (rotations *Rotations) intentions(ctx context.Context, a records.Account, p
 		}
 		if s.Kind == rotation.StepSeal && a.ID != 0 {
 			var line connect.Checked
-			line, like = rotations.rulesCheck(ctx, a, plan)
+			line, like = rotations.rulesCheck(ctx, of, plan)
 			checks = append(checks, line)
 		}
 	}
@@ -188,10 +199,9 @@ func (rotations *Rotations) intentions(ctx context.Context, a records.Account, p
 			}
 			intentions[s.System] = append(intentions[s.System], connect.Intention{Entries: &connect.EntryChange{Path: s.Subject, Stays: stays}})
 		case s.Kind == rotation.StepChange:
-			ref := inventory.RefOf(a)
-			intentions[s.System] = append(intentions[s.System], connect.Intention{Change: &ref, Current: values.Current})
+			intentions[s.System] = append(intentions[s.System], change)
 		case s.Kind == rotation.StepReplace:
-			in := connect.Intention{Replace: s.Subject, Places: s.Places, Current: values.Current, Next: like}
+			in := connect.Intention{Replace: s.Subject, Places: acts.Facing(s.Places, plan.UndoOf != 0), Current: values.Current, Next: like}
 			if s.Holds != "" {
 				if in.Current, err = rotations.sealed.Value(values, s.Holds); err != nil {
 					return nil, nil, err

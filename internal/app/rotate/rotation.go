@@ -276,12 +276,8 @@ func (rotations *Rotations) mayDecide(ctx context.Context, r records.Rotation, s
 		return nil
 	}
 	// Taking up a finished one: only the latest of its account.
-	later, err := rotations.store.Rotations(ctx, records.Query{Filters: []string{fmt.Sprintf("credential_id=%d", r.CredentialID), fmt.Sprintf("id>%d", r.ID)}, Limit: 1})
-	if err != nil {
+	if err := rotations.isLatest(ctx, r); err != nil {
 		return err
-	}
-	if len(later.Items) > 0 {
-		return fmt.Errorf("%w: rotation %d of the same credential came after it", app.ErrRefused, later.Items[0].ID)
 	}
 	if c, err := rotations.store.Credential(ctx, r.CredentialID); err != nil || !c.InCustody() {
 		return fmt.Errorf("%w: %s is no longer in custody", app.ErrRefused, r.Credential)
@@ -303,12 +299,33 @@ func (rotations *Rotations) mayDecide(ctx context.Context, r records.Rotation, s
 	return nil
 }
 
+// isLatest refuses a rotation after which another one came of the same credentials.
+func (rotations *Rotations) isLatest(ctx context.Context, r records.Rotation) error {
+	about := []string{fmt.Sprintf("credential_id=%d", r.CredentialID), fmt.Sprintf("next_credential_id=%d", r.CredentialID)}
+	if next := r.Next(); next != 0 {
+		about = append(about, fmt.Sprintf("credential_id=%d", next), fmt.Sprintf("next_credential_id=%d", next))
+	}
+	for _, filter := range about {
+		later, err := rotations.store.Rotations(ctx, records.Query{Filters: []string{filter, fmt.Sprintf("id>%d", r.ID)}, Limit: 1})
+		if err != nil {
+			return err
+		}
+		if len(later.Items) > 0 {
+			return fmt.Errorf("%w: rotation %d of the same credential came after it", app.ErrRefused, later.Items[0].ID)
+		}
+	}
+	return nil
+}
+
 // settlement says which sealed value is the current one after the end. While
 // it is not known which one the authority accepts, both stay as they are.
 func (rotations *Rotations) settlement(ctx context.Context, r records.Rotation, state rotation.State) (*records.Settlement, error) {
 	old, next, err := rotations.sealed.OfRotation(ctx, r)
 	if err != nil || next == nil || old == nil {
 		return nil, err
+	}
+	if r.Plan.Turn != nil {
+		return rotations.turnSettled(ctx, r, state, *next)
 	}
 	var v *records.Settlement
 	changed, refused := statusOf(r.Plan, state, rotation.StepChange), statusOf(r.Plan, state, rotation.StepRefuse)

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/credential"
@@ -133,6 +134,15 @@ func (keeper *Keeper) OfRotation(ctx context.Context, r records.Rotation) (old, 
 			old = s
 		case r.OldSecret == 0 && s.State == records.SecretCurrent: // begun by an earlier version
 			old = s
+		}
+	}
+	if after := r.Next(); after != 0 {
+		// Two accounts take turns: the new value is the other one's.
+		if all, err = keeper.store.Secrets(ctx, after); err != nil {
+			return nil, nil, err
+		}
+		if at := slices.IndexFunc(all, func(s records.Secret) bool { return s.RotationID == r.ID }); at >= 0 {
+			next = &all[at]
 		}
 	}
 	return old, next, nil

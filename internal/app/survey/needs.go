@@ -23,6 +23,7 @@ type Store interface {
 	Fingerprints(ctx context.Context) ([]string, error)
 	MergeIndexes(ctx context.Context) error
 	NamesToFind(ctx context.Context, limit int) ([]string, error)
+	RestingOn(ctx context.Context, system records.SystemID) ([]string, error)
 	PruneChanges(ctx context.Context, before time.Time) error
 	PutAccounts(ctx context.Context, system records.SystemID, batch []estate.Account, seen *store.Seen, tally *records.Tally) error
 	PutDependents(ctx context.Context, system records.SystemID, batch []estate.Dependent, seen *store.Seen, tally *records.Tally) error

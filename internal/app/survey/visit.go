@@ -94,6 +94,9 @@ func (r *reading) read(ctx context.Context, request connect.VisitRequest) error 
 	defer func() { _ = accounts.end() }()
 	untold := 0
 	var err error
+	if request.Resting, err = r.surveys.store.RestingOn(ctx, r.system.ID); err != nil {
+		return fmt.Errorf("which accounts rest: %w", err)
+	}
 	r.coverage, err = r.connector.Visit(ctx, r.target, request, func(b connect.Batch) error {
 		app.RedactAll(r.clean, &b)
 		room := min(max(maxProblems-len(r.visit.Problems), 0), len(b.Problems))

@@ -31,8 +31,8 @@ func (r *rotationRequest) keyFlag(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&r.noAcceptors, "no-acceptors", "", "why service principal names for which neither a key tab nor a service was found do not matter; it is recorded")
 	cmd.Flags().IntVar(&r.length, "length", 0, "characters of a new password, 12 to 256 (32 by default, within what the system takes)")
 	cmd.Flags().StringVar(&r.without, "without", "", "characters that a new password must not have")
-	cmd.Flags().StringVar(&r.way, "way", "any", "any, replace (the old value is refused from the change on) or overlap (only if both are accepted for a time)")
-	_ = cmd.RegisterFlagCompletionFunc("way", cobra.FixedCompletions([]string{"any", "replace", "overlap"}, cobra.ShellCompDirectiveNoFileComp))
+	cmd.Flags().StringVar(&r.way, "way", "any", "any, replace (the old value is refused from the change on), overlap (only if both are accepted for a time) or alternate (only if another account takes its place)")
+	_ = cmd.RegisterFlagCompletionFunc("way", cobra.FixedCompletions([]string{"any", "replace", "overlap", "alternate"}, cobra.ShellCompDirectiveNoFileComp))
 	cmd.Flags().StringVar(&r.keyType, "key-type", "", "of a key pair: type of the new key (ssh-ed25519, ecdsa-sha2-nistp256, ssh-rsa); that of the old one by default")
 	_ = cmd.RegisterFlagCompletionFunc("key-type", cobra.FixedCompletions([]string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ssh-rsa"}, cobra.ShellCompDirectiveNoFileComp))
 }

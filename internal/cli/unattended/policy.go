@@ -36,7 +36,7 @@ func (p *policyFlags) register(cmd *cobra.Command) {
 	f.StringVar(&p.atWindowEnd, "at-window-end", "", "what becomes of a rotation that is not done when its window closes: pause (it goes on in the next) or undo")
 	f.StringVar(&p.onFailure, "on-failure", "", "when a step fails: stop, continue or undo (undo by default)")
 	f.StringVar(&p.restart, "restart", "", "when dependents are restarted: now, or leave (not at all)")
-	f.StringVar(&p.way, "way", "", "any, replace (the old value is refused from the change on) or overlap (only while both are accepted for a time)")
+	f.StringVar(&p.way, "way", "", "any, replace (the old value is refused from the change on), overlap (only while both are accepted for a time) or alternate (only while another account takes its place)")
 	f.BoolVar(&p.firstAlone, "first-alone", false, "change and prove one dependent before all others")
 	f.StringVar(&p.quiet, "quiet-time", "", "leave an account alone for so long after somebody else changed it or a dependent: 24h, 7d")
 	f.IntVar(&p.atOnce, "at-once", 0, "so many of its rotations run at the same time (4 by default)")
@@ -47,7 +47,7 @@ func (p *policyFlags) register(cmd *cobra.Command) {
 	f.StringVar(&p.description, "description", "", "what it is for")
 	f.BoolVar(&p.yes, "yes", false, "save it without being asked")
 	cmd.MarkFlagsMutuallyExclusive("every", "rule")
-	for name, values := range map[string][]string{"at-window-end": {"pause", "undo"}, "on-failure": {"stop", "continue", "undo"}, "restart": {"now", "leave"}, "way": {"any", "replace", "overlap"}} {
+	for name, values := range map[string][]string{"at-window-end": {"pause", "undo"}, "on-failure": {"stop", "continue", "undo"}, "restart": {"now", "leave"}, "way": {"any", "replace", "overlap", "alternate"}} {
 		_ = cmd.RegisterFlagCompletionFunc(name, cobra.FixedCompletions(values, cobra.ShellCompDirectiveNoFileComp))
 	}
 }

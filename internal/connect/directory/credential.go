@@ -9,6 +9,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/directory/accounts"
 	"mossledger.example/moss/internal/connect/directory/policy"
 	"mossledger.example/moss/internal/connect/directory/values"
 	"mossledger.example/moss/internal/core/estate"
@@ -249,7 +250,7 @@ func (s *session) rehearseChange(ctx context.Context, account connect.AccountRef
 	out = append(append(out, s.rehearseGuard(entry)...), s.rehearseLockout(entry))
 	out = append(out, s.rehearseServers(ctx, account, entry)...)
 	if s.windows() {
-		a, _ := windowsAccount(entry)
+		a, _ := accounts.Windows(entry)
 		if a.Enabled == "no" {
 			out = append(out, connect.Checked{System: name, What: "account enabled", Result: connect.CheckFailed, Words: "the account is disabled", Next: "enable it first: no sign-in can be proven while it is disabled"})
 		}

@@ -7,6 +7,7 @@ import (
 
 	"github.com/go-ldap/ldap/v3"
 	"github.com/stretchr/testify/assert"
+	"mossledger.example/moss/internal/connect/directory/accounts"
 )
 
 // Whatever a directory sends, reading it ends without a panic, and what is
@@ -30,8 +31,8 @@ func FuzzStream(f *testing.F) {
 			assert.LessOrEqual(t, len(pagingCookie(message.rest)), len(raw))
 			if message.tag == ldap.ApplicationSearchResultEntry {
 				if entry, err := s.entry(message.op); err == nil {
-					_, _ = windowsAccount(entry)
-					_, _ = rfcAccount(entry)
+					_, _ = accounts.Windows(entry)
+					_, _ = accounts.RFC(entry)
 				}
 			}
 		}

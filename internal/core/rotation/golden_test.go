@@ -201,7 +201,7 @@ func situations() map[string]Input {
 		}),
 		"two-that-take-turns": password(func(in *Input) {
 			in.Points[0].Overlap, in.Points[0].Next = true, "svc-berth2"
-			in.Turn = &Turn{AccountID: "2", CredentialID: "2", Account: "svc-berth2", Credential: "svc-berth2"}
+			in.Turn = &Successor{AccountID: "2", CredentialID: "2", Account: "svc-berth2", Credential: "svc-berth2"}
 			in.Files, in.Units = []File{envFile("quay1", "/etc/berth.env")}, []Unit{replica("quay1"), serviceOn("north1", "Gangway")}
 			in.LogOns = []LogOn{{SystemID: "north1", System: "north1", Place: in.Units[1].Place(), Account: "svc-berth2", Was: "svc-berth", WasID: "1", Moved: true}}
 		}),

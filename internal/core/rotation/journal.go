@@ -125,6 +125,7 @@ type StepState struct {
 	Left     bool      // a person decided to undo without it
 	SignedIn bool      // a proof that saw it signed in again
 	Later    bool      // done or undone, but for what a later look must find out
+	Former   bool      // a proof that also saw the former value of the account whose turn began refused
 	Retried  int       // times that it was tried again because an authority had been away
 
 	stale bool   // its undoing under way is from before a decision to undo once more: it is done again
@@ -407,6 +408,7 @@ func (t *StepState) outcome(r Record) {
 		t.Maybe, t.Later = false, r.Result == ResultLater
 	case r.Result == ResultDone, r.Result == ResultLater:
 		t.Status, t.Maybe, t.Later, t.SignedIn = Done, false, r.Result == ResultLater, r.Memo == MemoSignedIn
+		t.Former = r.Memo == MemoFormerRefused
 	case r.Result == ResultLeft:
 		t.Status, t.NoEffect = Skipped, true
 	case r.Result == ResultFailed && r.Undo:

@@ -279,7 +279,7 @@ type Plan struct {
 	AtWindowEnd WindowEnd           `json:"at_window_end,omitempty"` // pause when empty
 	FirstAlone  string              `json:"first_alone,omitempty"`   // the dependent that is changed and proven before all others
 	// Turn is set where two accounts take turns: the credential's account rests afterwards.
-	Turn *Turn `json:"turn,omitempty"`
+	Turn *Successor `json:"turn,omitempty"`
 	// UndoOf is set in the plan of a rehearsal for undoing a finished rotation.
 	UndoOf int64  `json:"undo_of,omitempty"`
 	Steps  []Step `json:"steps"`

@@ -18,6 +18,10 @@ type Proof struct {
 // MemoSignedIn is the memo of a proof that saw the dependent signed in again.
 const MemoSignedIn = "signed-in"
 
+// MemoFormerRefused is the memo of the proof that an account rests, where the former value
+// of the one that took its place was seen refused as well.
+const MemoFormerRefused = "former-refused"
+
 // Proof is what was proven of the dependents so far: with the new value, or when it was
 // undone, with the old one.
 func (s State) Proof() Proof {

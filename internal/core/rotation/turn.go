@@ -1,11 +1,11 @@
 package rotation
 
-// Turn is the account whose turn begins, where two accounts of one authority take turns.
+// Successor is the account whose turn begins, where two accounts of one authority take turns.
 // The rotation is of the credential whose account is in use: the new value is the other
 // account's, everything that uses the one is moved to the other, and the one rests
 // afterwards. Both may sign in from the change until then, as where an authority accepts
 // two values, and the same rules of order and undoing hold.
-type Turn struct {
+type Successor struct {
 	AccountID    string `json:"account_id"`
 	CredentialID string `json:"credential_id"`
 	Account      string `json:"account"`    // name

@@ -159,7 +159,7 @@ func newWorldOf(t testing.TB, policy OnFailure, way int, change func(*Input)) *w
 	}
 	if way == turning {
 		in.Points[0].Overlap, in.Points[0].Next = true, "svc-berth2"
-		in.Turn = &Turn{AccountID: "2", CredentialID: "2", Account: "svc-berth2", Credential: "svc-berth2"}
+		in.Turn = &Successor{AccountID: "2", CredentialID: "2", Account: "svc-berth2", Credential: "svc-berth2"}
 		in.Files = slices.DeleteFunc(in.Files, func(f File) bool { return f.Places[0].Layout == layout.KeyTab })
 		for i := range in.LogOns {
 			in.LogOns[i].Account, in.LogOns[i].WasID, in.LogOns[i].Moved = "svc-berth2", "1", true

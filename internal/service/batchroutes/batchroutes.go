@@ -30,7 +30,7 @@ type BatchRequest struct {
 	Patience   int             `json:"patience,omitempty" minimum:"0" maximum:"2592000" doc:"Seconds for which a system that is away is waited for before that counts as a failure; half an hour when it is 0"`
 	FirstAlone bool            `json:"first_alone,omitempty" doc:"Of each, one dependent is changed and proven before all others"`
 	AnyTime    bool            `json:"any_time,omitempty" doc:"No window counts"`
-	Way        string          `json:"way,omitempty" enum:"any,replace,overlap," doc:"overlap: only if both values are accepted for a time; replace: never so; any when empty"`
+	Way        string          `json:"way,omitempty" enum:"any,replace,overlap,alternate," doc:"overlap: only if both values are accepted for a time; replace: never so; alternate: only if another account takes its place; any when empty"`
 	Length     int             `json:"length,omitempty" minimum:"0" maximum:"256" doc:"Characters of new passwords; the usual number when it is 0"`
 	Without    string          `json:"without,omitempty" maxLength:"100" doc:"Characters that new passwords must not have"`
 	AtOnce     int             `json:"at_once,omitempty" minimum:"0" maximum:"100" doc:"So many rotations run at the same time; 4 when it is 0"`

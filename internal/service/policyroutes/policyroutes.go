@@ -1,5 +1,5 @@
 // Package policyroutes has the operations about rotations that nobody watches: windows,
-// policies, the order of restarts, the schedule as list and as calendar, and the freeze.
+// policies, accounts that take turns, the order of restarts, the schedule as list and as calendar, and the freeze.
 package policyroutes
 
 import (
@@ -9,6 +9,7 @@ import (
 
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/policies"
+	"mossledger.example/moss/internal/app/tandems"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/service/routing"
 	"mossledger.example/moss/internal/store"
@@ -21,6 +22,7 @@ const Feed = "get-schedule-feed"
 type Needs struct {
 	Store    *store.Store
 	Policies *policies.Policies
+	Tandems  *tandems.Tandems
 	Freeze   Freezer
 	Now      func() time.Time
 }
@@ -125,6 +127,7 @@ func Register(r *routing.Router, n Needs) {
 	routing.Add(r, http.MethodDelete, "/orders/{name}", "remove-order", "Remove it", func(ctx context.Context, in *removeInput) (*routing.Empty, error) {
 		return &routing.Empty{}, n.Policies.RemoveOrder(ctx, routing.Who(ctx), in.Name, in.Revision)
 	})
+	registerTandems(r, n)
 	registerRequirements(r, n)
 	registerFreeze(r, n)
 }

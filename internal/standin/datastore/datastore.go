@@ -45,6 +45,13 @@ func newServer() server {
 	return server{accounts: map[string]*Account{}, conns: map[net.Conn]bool{}, began: time.Now().Add(-41 * 24 * time.Hour).UTC().Truncate(time.Second)}
 }
 
+// Change changes an account as somebody with all rights would.
+func (s *server) Change(name string, change func(*Account)) {
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	change(s.accounts[name])
+}
+
 // SetSessions says who is signed in, whenever somebody asks.
 func (s *server) SetSessions(list func() []estate.Session) {
 	s.lock.Lock()

@@ -38,7 +38,7 @@ func (e *Estate) startStores(config *tls.Config) error {
 	e.Bookings.Add(datastore.Account{Name: "svc_reports", Password: Passwords["svc_reports"], Description: "Monthly reports", MemberOf: []string{"bookings_reader"}})
 	e.Bookings.Add(datastore.Account{Name: "svc_fares_old", Password: "Paper-Ticket-03", Description: "Fares before the new tills", Until: time.Now().AddDate(-1, 0, 0)})
 	for _, turn := range []string{"a", "b"} {
-		e.Bookings.Add(datastore.Account{Name: "timetable_" + turn, Password: "Slack-Water-" + turn + "4", Description: "Timetable feed, in turns", MemberOf: []string{"timetable_reader"}})
+		e.Bookings.Add(datastore.Account{Name: "timetable_" + turn, Password: Passwords["timetable_"+turn], Description: "Timetable feed, in turns", MemberOf: []string{"timetable_reader"}, Settings: []string{"role=timetable_reader"}})
 	}
 	e.Tides.Add(datastore.Account{Name: Manager, Password: ManagerPassword, Manages: true})
 	e.Tides.Add(datastore.Account{Name: "svc_tides", Password: Passwords["svc_tides"]})
@@ -74,7 +74,8 @@ func (e *Estate) startStores(config *tls.Config) error {
 	return nil
 }
 
-// storeProgram signs in to a data store at start with what its file holds.
+// storeProgram signs in to a data store at start with what its file holds: as user, or as
+// whom the file names when that is "".
 func (e *Estate) storeProgram(path, user string, accepts func(name, password string) bool) func(*unixhost.Host) error {
 	return func(h *unixhost.Host) error {
 		f, ok := h.Read(path)
@@ -87,7 +88,7 @@ func (e *Estate) storeProgram(path, user string, accepts func(name, password str
 		}
 		for _, span := range located.Spans {
 			for _, name := range span.Names {
-				if name == user && accepts(name, span.Value.RevealString()) {
+				if (user == "" || name == user) && accepts(name, span.Value.RevealString()) {
 					return nil
 				}
 			}
@@ -123,8 +124,22 @@ func (e *Estate) bookingPrograms(h *unixhost.Host) {
 	})
 }
 
+// timetable: a feed that must never stand still, for which two roles take turns. A person
+// looks into the database with the same one.
+func (e *Estate) timetable(h *unixhost.Host) {
+	h.Write(timetableFile, unixhost.File{Mode: 0o640, Owner: "root", Group: "tide", Content: []byte("TIMETABLE_HOST=bookings-db.larkmoor.example\nTIMETABLE_USER=timetable_a\nTIMETABLE_PASSWORD=" + Passwords["timetable_a"] + "\n")})
+	h.Write("/var/lib/tide/.pgpass", unixhost.File{Mode: 0o600, Owner: "tide", Content: []byte("bookings-db.larkmoor.example:5432:bookings:timetable_a:" + Passwords["timetable_a"] + "\n")})
+	h.AddUnit(unixhost.Unit{
+		Name: "timetable.service", Description: "Timetable feed", User: "tide", Environment: []string{timetableFile}, Exec: "/opt/timetable/bin/feed", Enabled: true,
+		Program: e.storeProgram(timetableFile, "", e.Bookings.Accepts),
+	})
+}
+
+const timetableFile = "/etc/timetable/feed.env"
+
 // tidePrograms: a cache whose password stands in its unit file.
 func (e *Estate) tidePrograms(h *unixhost.Host) {
+	e.timetable(h)
 	unit := "Environment=TIDE_DB_USER=svc_tides \"TIDE_DB_PASSWORD=Moon%%Pulls&Sea-15\"\n"
 	h.AddUnit(unixhost.Unit{
 		Name: "tidecache.service", Description: "Tide cache", User: "tide", Exec: "/opt/tide/bin/cache", Enabled: true, Text: unit,

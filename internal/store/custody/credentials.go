@@ -157,12 +157,15 @@ func (s *Custody) SaveVerdict(ctx context.Context, id records.CredentialID, verd
 // somebody else is responsible for them.
 func (s *Custody) ReleaseCustody(ctx context.Context, id records.CredentialID, entries ...ledger.Entry) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
-		var n int
-		if err := tx.QueryRowContext(ctx, "SELECT COUNT(*) FROM rotations WHERE credential_id = ? AND mode <> 'finished'", id).Scan(&n); err != nil {
+		var open, turns bool
+		if err := tx.QueryRowContext(ctx, "SELECT "+rotating+", EXISTS (SELECT 1 FROM tandems WHERE working = ? OR resting = ?)", id, id, id, id).Scan(&open, &turns); err != nil {
 			return err
 		}
-		if n > 0 {
+		switch {
+		case open:
 			return database.InUse("a rotation of it is not finished")
+		case turns:
+			return database.InUse("it takes turns with another account: remove the tandem first")
 		}
 		if _, err := tx.ExecContext(ctx, "DELETE FROM secrets WHERE credential_id = ?", id); err != nil {
 			return err

@@ -1,6 +1,7 @@
 package custody
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"fmt"
@@ -58,7 +59,7 @@ func scanRotation(row interface{ Scan(...any) error }, more ...any) (records.Rot
 func (s *Custody) Rotations(ctx context.Context, q records.Query) (records.Page[records.Rotation], error) {
 	return database.PageOf(ctx, s.Read, database.Listing[records.Rotation]{
 		From: rotationFrom, ID: "r.id", Sort: "-id", Scan: rotationColumns,
-		Columns: []database.Column{{Name: "id", Sql: "r.id", Number: true}, {Name: "credential", Sql: "r.name"}, {Name: "credential_id", Sql: "r.credential_id", Number: true}, {Name: "credential_kind", Sql: "c.kind", Values: credential.Names()}, {Name: "account_id", Sql: "COALESCE(c.account_id, 0)", Number: true}, {Name: "authority", Sql: "r.authority"}, {Name: "kind", Sql: "COALESCE(json_extract(r.plan, '$.kind'), 'rotate')", Values: []string{"rotate", "assign"}}, {Name: "on_failure", Sql: "r.policy"}, {Name: "mode", Sql: "r.mode"}, {Name: "result", Sql: "r.result", Values: []string{"done", "done-with-failures", "undone", "undo-incomplete", ""}}, {Name: "requested_by", Sql: "r.requested_by"}, {Name: "reason", Sql: "r.reason"}, {Name: "started", Sql: "r.started", Hidden: true}, {Name: "ended", Sql: "r.ended", Hidden: true}},
+		Columns: []database.Column{{Name: "id", Sql: "r.id", Number: true}, {Name: "credential", Sql: "r.name"}, {Name: "credential_id", Sql: "r.credential_id", Number: true}, {Name: "credential_kind", Sql: "c.kind", Values: credential.Names()}, {Name: "account_id", Sql: "COALESCE(c.account_id, 0)", Number: true}, {Name: "next_credential_id", Sql: "COALESCE(r.next_credential_id, 0)", Number: true}, {Name: "authority", Sql: "r.authority"}, {Name: "kind", Sql: "COALESCE(json_extract(r.plan, '$.kind'), 'rotate')", Values: []string{"rotate", "assign"}}, {Name: "on_failure", Sql: "r.policy"}, {Name: "mode", Sql: "r.mode"}, {Name: "result", Sql: "r.result", Values: []string{"done", "done-with-failures", "undone", "undo-incomplete", ""}}, {Name: "requested_by", Sql: "r.requested_by"}, {Name: "reason", Sql: "r.reason"}, {Name: "started", Sql: "r.started", Hidden: true}, {Name: "ended", Sql: "r.ended", Hidden: true}},
 		ScanRow: func(rows *sql.Rows) (records.Rotation, error) { return scanRotation(rows, new(any), new(any)) },
 	}, q)
 }
@@ -90,8 +91,12 @@ func (s *Custody) BeginRotation(ctx context.Context, v records.Rotation, entries
 		if open {
 			return database.InUse("a reset of " + v.Credential + " is not over: which value is in force is not known yet")
 		}
-		res, err := tx.ExecContext(ctx, "INSERT INTO rotations (credential_id, name, authority, plan, policy, mode, requested_by, reason, override, consent, rehearsal_id, started, old_secret) VALUES (?,?,?,?,?,'running',?,?,?,?,NULLIF(?, 0),?, (SELECT id FROM secrets WHERE credential_id = ? AND state = 'current'))",
-			v.CredentialID, v.Credential, v.Authority, database.AsJSON(v.Plan), v.OnFailure, v.RequestedBy, v.Reason, v.Override, v.Consent, v.RehearsalID, s.Stamp(), v.CredentialID)
+		next := v.Next()
+		if err := mayTurn(ctx, tx, v.CredentialID, next, v.Credential); err != nil {
+			return err
+		}
+		res, err := tx.ExecContext(ctx, "INSERT INTO rotations (credential_id, name, authority, plan, policy, mode, requested_by, reason, override, consent, rehearsal_id, started, old_secret, next_credential_id) VALUES (?,?,?,?,?,'running',?,?,?,?,NULLIF(?, 0),?, (SELECT id FROM secrets WHERE credential_id = ? AND state = 'current'), NULLIF(?, 0))",
+			v.CredentialID, v.Credential, v.Authority, database.AsJSON(v.Plan), v.OnFailure, v.RequestedBy, v.Reason, v.Override, v.Consent, v.RehearsalID, s.Stamp(), v.CredentialID, next)
 		if err != nil {
 			if strings.Contains(err.Error(), "UNIQUE") {
 				return database.InUse("another rotation of " + v.Credential + " is not finished")
@@ -198,7 +203,7 @@ func (s *Custody) AppendJournal(ctx context.Context, v records.Rotation, r rotat
 			ended = s.Stamp()
 		}
 		if effects.Settlement != nil {
-			if err := s.settle(ctx, tx, v.CredentialID, *effects.Settlement); err != nil {
+			if err := s.settle(ctx, tx, cmp.Or(effects.Settlement.CredentialID, v.CredentialID), *effects.Settlement); err != nil {
 				return err
 			}
 		}
@@ -229,5 +234,5 @@ func (s *Custody) AppendJournal(ctx context.Context, v records.Rotation, r rotat
 
 // UnfinishedOf returns the rotation of a credential that is not finished.
 func (s *Custody) UnfinishedOf(ctx context.Context, id records.CredentialID) (records.Rotation, error) {
-	return scanRotation(s.Read.QueryRowContext(ctx, "SELECT "+rotationColumns+" FROM "+rotationFrom+" WHERE r.credential_id = ? AND r.mode <> 'finished' ORDER BY r.id DESC LIMIT 1", id))
+	return scanRotation(s.Read.QueryRowContext(ctx, "SELECT "+rotationColumns+" FROM "+rotationFrom+" WHERE (r.credential_id = ? OR r.next_credential_id = ?) AND r.mode <> 'finished' ORDER BY r.id DESC LIMIT 1", id, id))
 }

@@ -22,7 +22,7 @@ func (s *Custody) AddCandidate(ctx context.Context, v records.Secret) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		if v.RotationID == 0 {
 			var rotates bool
-			if err := tx.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM rotations WHERE credential_id = ? AND mode <> 'finished')", v.CredentialID).Scan(&rotates); err != nil {
+			if err := tx.QueryRowContext(ctx, "SELECT "+rotating, v.CredentialID, v.CredentialID).Scan(&rotates); err != nil {
 				return err
 			}
 			if rotates {
@@ -74,6 +74,18 @@ func (s *Custody) Fingerprints(ctx context.Context) ([]string, error) {
 }
 
 func (s *Custody) settle(ctx context.Context, tx *sql.Tx, id records.CredentialID, v records.Settlement) error {
+	if v.Winner != 0 {
+		if err := s.settleValues(ctx, tx, id, v); err != nil {
+			return err
+		}
+	}
+	if v.Tandem != nil {
+		return s.tandemIs(ctx, tx, *v.Tandem)
+	}
+	return nil
+}
+
+func (s *Custody) settleValues(ctx context.Context, tx *sql.Tx, id records.CredentialID, v records.Settlement) error {
 	state := records.SecretPrevious
 	if v.LoserRefused {
 		state = records.SecretRetired
@@ -110,7 +122,7 @@ const keptDays = "COALESCE((SELECT NULLIF(json_extract(p.settings, '$.undo_days'
 
 // undoable is what must not be erased: a rotation of it is not finished, or a rehearsal was
 // made lately that may be about undoing one.
-const undoable = "EXISTS (SELECT 1 FROM rotations r WHERE r.credential_id = x.credential_id AND r.mode <> 'finished') OR EXISTS (SELECT 1 FROM rehearsals h WHERE h.credential_id = x.credential_id AND h.created > ?)"
+const undoable = "EXISTS (SELECT 1 FROM rotations r WHERE r.credential_id = x.credential_id AND r.mode <> 'finished') OR EXISTS (SELECT 1 FROM rotations r WHERE r.next_credential_id = x.credential_id AND r.mode <> 'finished') OR EXISTS (SELECT 1 FROM rehearsals h WHERE h.credential_id = x.credential_id AND h.created > ?)"
 
 // UndoDays is for how many days former values of a credential are kept.
 func (s *Custody) UndoDays(ctx context.Context, id records.CredentialID) (days int, err error) {

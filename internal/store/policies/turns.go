@@ -70,7 +70,7 @@ func (s *Tables) Candidates(ctx context.Context, account records.AccountID) ([]r
 			COALESCE((SELECT x.created FROM secrets x WHERE x.credential_id = c.id AND x.state = 'current' AND x.rotation_id IS NOT NULL), ''),
 			EXISTS (SELECT 1 FROM rotations r WHERE r.credential_id = c.id AND r.mode <> 'finished')
 		FROM credentials c JOIN accounts a ON a.id = c.account_id AND a.gone = '' JOIN systems s ON s.id = a.system_id LEFT JOIN turns t ON t.credential_id = c.id
-		WHERE c.state = 'custody' AND (? = 0 OR a.id = ?) ORDER BY c.id`, account, account)
+		WHERE c.state = 'custody' AND (? = 0 OR a.id = ?) AND NOT EXISTS (SELECT 1 FROM tandems n WHERE n.resting = c.id) ORDER BY c.id`, account, account)
 }
 
 // StaleTurns are those of credentials that are not in custody any more, or whose account

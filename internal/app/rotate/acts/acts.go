@@ -64,6 +64,7 @@ type Hands struct {
 	Rotation   records.Rotation
 	Credential records.Credential
 	Account    records.Account // whose password it is; zero for a key
+	Next       records.Account // that takes its place, where two accounts take turns; zero otherwise
 
 	acts    *Acts
 	had     sync.Map // connections before a restart, by place: []estate.Socket
@@ -78,7 +79,12 @@ func (a *Acts) Of(ctx context.Context, r records.Rotation) (*Hands, error) {
 		return nil, err
 	}
 	if r.AccountID != 0 {
-		h.Account, err = a.store.Account(ctx, r.AccountID)
+		if h.Account, err = a.store.Account(ctx, r.AccountID); err != nil {
+			return h, err
+		}
+	}
+	if turn := r.Plan.Turn; turn != nil {
+		h.Next, err = a.store.Account(ctx, app.Number[records.AccountID](turn.AccountID))
 	}
 	return h, err
 }

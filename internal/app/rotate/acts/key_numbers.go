@@ -37,7 +37,7 @@ var errNoNumber = errors.New("the directory does not tell which number its keys 
 // after that.
 func (h *Hands) numbered(ctx context.Context, step rotation.Step, undo bool) ([]held.Locator, error) {
 	if !step.Adds() {
-		return step.Places, nil
+		return h.facing(step.Places, undo), nil
 	}
 	number, err := h.numberOf(ctx, step.PutBack)
 	if err != nil {

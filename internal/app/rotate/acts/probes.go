@@ -67,6 +67,8 @@ func (h *Hands) probeChange(ctx context.Context, step rotation.Step, undo bool, 
 		return notAsked(step, err)
 	case is.New == connect.AnswerBlind || is.Old == connect.AnswerBlind:
 		return rotation.Finding{Result: rotation.ProbeBlind, Words: "nobody can tell which " + word + " is accepted: asking for it again is harmless"}
+	case is.New == connect.AnswerYes && is.Old == connect.AnswerYes && undo && h.turns():
+		return rotation.Finding{Result: rotation.ProbeNeither, Words: h.Next.Name + " may sign in still"}
 	case is.New == connect.AnswerYes && is.Old == connect.AnswerYes && undo && step.Door == nil:
 		// One of them is only still accepted for a while.
 		if words := h.renumbered(ctx, step, memo, old); words != "" {

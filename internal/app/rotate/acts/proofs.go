@@ -29,7 +29,7 @@ func (h *Hands) Asks(ctx context.Context, step rotation.Step, value secret.Value
 	if err != nil {
 		return connect.Verdict{}, target, err
 	}
-	verdict, err := connector.Verify(ctx, target, inventory.RefOf(h.Account), value)
+	verdict, err := connector.Verify(ctx, target, inventory.RefOf(h.whose(ctx, value)), value)
 	return verdict, target, err
 }
 
@@ -40,6 +40,9 @@ func (h *Hands) expect(ctx context.Context, step rotation.Step, value secret.Val
 	verdict, target, err := h.Asks(ctx, step, value)
 	if server, found := behind(verdict); err == nil && want && verdict.Accepted && found {
 		return rotation.Outcome{Result: rotation.ResultAway, Words: fmt.Sprintf("%s, %s has not learned of the change yet: %s", step.System, server.Server, server.Words)}
+	}
+	if err == nil && !want && h.turns() && verdict.Rests() {
+		return h.rested(ctx, step, value, verdict)
 	}
 	if err == nil && !want && verdict.Lingers > 0 && AcceptedAnywhere(verdict) {
 		return rotation.Outcome{Result: rotation.ResultLater, Words: fmt.Sprintf("%s still accepts the value that was replaced, as such directories do for up to %d minutes; it is asked again %d minutes after the end", target.Name, int(verdict.Lingers.Minutes()), int(rotation.LookAgainAfter.Minutes()))}
@@ -230,7 +233,7 @@ func (h *Hands) session(ctx context.Context, step rotation.Step, had []estate.So
 	found := ""
 	_, err = authority.Visit(ctx, server, connect.VisitRequest{}, func(b connect.Batch) error {
 		for _, s := range b.Sessions {
-			if s.StableID == h.Account.StableID && s.Port != 0 && slices.ContainsFunc(own, func(c estate.Socket) bool { return c.Local == s.Client && c.LocalPort == s.Port }) {
+			if (s.StableID == h.Account.StableID || h.turns() && s.StableID == h.Next.StableID) && s.Port != 0 && slices.ContainsFunc(own, func(c estate.Socket) bool { return c.Local == s.Client && c.LocalPort == s.Port }) {
 				found = net.JoinHostPort(s.Client, strconv.Itoa(s.Port))
 			}
 		}

@@ -100,6 +100,8 @@ func (a *Acts) Able(ctx context.Context, step rotation.Step, act connect.Act) (c
 // which of several servers takes it, and undoing one which number its keys have.
 func (h *Hands) Observe(ctx context.Context, step rotation.Step, undo bool) (string, error) {
 	switch {
+	case step.Next != "" && undo:
+		return "", nil
 	case step.Kind == rotation.StepChange && step.Door == nil && undo:
 		return h.numberNow(ctx)
 	case step.Kind == rotation.StepChange && step.Door == nil:
@@ -226,7 +228,11 @@ func (h *Hands) Do(ctx context.Context, step rotation.Step, _ string) rotation.O
 // them: a file of entries has public halves.
 func (h *Hands) point(step rotation.Step, old, next secret.Value) (connect.Point, connect.Values, error) {
 	if step.Door == nil {
-		return connect.Point{Account: inventory.RefOf(h.Account)}, connect.Values{Old: old, New: next}, nil
+		point := connect.Point{Account: inventory.RefOf(h.Account)}
+		if h.turns() {
+			point.Next = inventory.RefOf(h.Next)
+		}
+		return point, connect.Values{Old: old, New: next}, nil
 	}
 	was, will, err := lines(old, next)
 	return connect.Point{Account: connect.AccountRef{Name: step.Door.Account}, Path: step.Subject}, connect.Values{Old: secret.New(was), New: secret.New(will)}, err
@@ -251,6 +257,9 @@ func (h *Hands) accept(ctx context.Context, step rotation.Step, old, next secret
 	}
 	if err := connector.Accept(ctx, target, point, values, want); err != nil {
 		return failed(err)
+	}
+	if h.turns() {
+		return done(h.turned(want))
 	}
 	word := h.Credential.Kind.Word()
 	switch {
@@ -279,6 +288,9 @@ func (h *Hands) asked(ctx context.Context, step rotation.Step, old, next secret.
 
 // Undo implements rotation.Hands: the same with the values changed over.
 func (h *Hands) Undo(ctx context.Context, step rotation.Step, _ string) rotation.Outcome {
+	if step.Kind == rotation.StepSeal && h.turns() {
+		return done("it stays sealed: " + h.Next.Name + ", which rests, has it or the one before")
+	}
 	if step.Kind == rotation.StepSeal {
 		return done("the new value is given up; it stays sealed as retired")
 	}
@@ -362,11 +374,17 @@ func (h *Hands) prepare(ctx context.Context) rotation.Outcome {
 	if next != nil {
 		return done("sealed before")
 	}
-	value, err := h.newValue(ctx)
+	of := h.Credential
+	if after := h.Rotation.Next(); after != 0 {
+		if of, err = h.acts.store.Credential(ctx, after); err != nil {
+			return certainly(err)
+		}
+	}
+	value, err := h.newValue(ctx, of)
 	if err != nil {
 		return certainly(err)
 	}
-	made, err := h.acts.sealed.NewSecret(h.Credential, h.Rotation.ID, value)
+	made, err := h.acts.sealed.NewSecret(of, h.Rotation.ID, value)
 	if err != nil {
 		return certainly(err)
 	}
@@ -381,16 +399,16 @@ func (h *Hands) prepare(ctx context.Context) rotation.Outcome {
 }
 
 // newValue is the one that a person gave, or one that is made.
-func (h *Hands) newValue(ctx context.Context) (secret.Value, error) {
+func (h *Hands) newValue(ctx context.Context, of records.Credential) (secret.Value, error) {
 	plan := h.Rotation.Plan
 	if plan.Given != "" {
 		return h.acts.sealed.Given(ctx, h.Rotation.CredentialID, plan.Given)
 	}
-	own, err := h.acts.sealed.Values(ctx, h.Rotation.CredentialID)
+	own, err := h.acts.sealed.Values(ctx, of.ID)
 	if err != nil {
 		return secret.Value{}, err
 	}
-	return h.acts.custody.Make(ctx, h.Credential, credential.Wanted{Like: own.Current, Type: plan.Type, Length: plan.Length, Without: plan.Without})
+	return h.acts.custody.Make(ctx, of, credential.Wanted{Like: own.Current, Type: plan.Type, Length: plan.Length, Without: plan.Without})
 }
 
 // apply makes from into to.

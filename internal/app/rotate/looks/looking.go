@@ -183,7 +183,7 @@ func (l *looking) refuses(ctx context.Context, i int, step rotation.Step, former
 	switch {
 	case acts.AcceptedAnywhere(verdict):
 		l.say(step, "former-accepted", connect.CheckFailed, "the former value is refused", fmt.Sprintf("%s accepts the former value still, %s after it was replaced: %s", target.Name, l.looks.base.Now().Sub(l.since).Round(time.Minute), verdict.Words), "find out how long this directory accepts former passwords; whoever knows it can still sign in")
-	case verdict.Says() == connect.AnswerNo && refusedEverywhere(verdict):
+	case (verdict.Says() == connect.AnswerNo || verdict.Rests()) && refusedEverywhere(verdict):
 		l.lock.Lock()
 		l.refused[i] = true
 		l.lock.Unlock()
@@ -196,7 +196,7 @@ func (l *looking) refuses(ctx context.Context, i int, step rotation.Step, former
 // refusedEverywhere: no further server that was asked says anything else.
 func refusedEverywhere(v connect.Verdict) bool {
 	return !slices.ContainsFunc(v.Elsewhere, func(s connect.ServerVerdict) bool {
-		return s.State == connect.ServerAsked && s.Verdict.Says() != connect.AnswerNo
+		return s.State == connect.ServerAsked && s.Verdict.Says() != connect.AnswerNo && !s.Verdict.Rests()
 	})
 }
 

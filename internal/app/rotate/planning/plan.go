@@ -38,6 +38,7 @@ type planner struct {
 
 	bounds *policies.Bounds
 	listed []records.Dependent // of each unit of the input, in its order
+	tiedTo []records.Dependent // everything that is tied to the account
 
 	runsWith  map[string]string // where a unit's processes have the value, by system and unit
 	restarted map[string]bool   // units that are, because of a file
@@ -98,6 +99,9 @@ func (planning *Planning) Plan(ctx context.Context, c records.Credential, wish R
 		return rotation.Plan{}, err
 	}
 	p.way()
+	if err := p.takesTurns(ctx); err != nil {
+		return rotation.Plan{}, err
+	}
 	return p.build(ctx)
 }
 
@@ -110,6 +114,9 @@ func (p *planner) begin(ctx context.Context) (err error) {
 		return p.planning.custody.NotOurs(ctx, p.credential)
 	}
 	if p.account, err = p.planning.store.Account(ctx, p.credential.AccountID); err != nil {
+		return err
+	}
+	if err := p.planning.resting(ctx, p.credential); err != nil {
 		return err
 	}
 	return p.planning.placeAround(ctx, p.account, p.wish.Assign)
@@ -171,7 +178,11 @@ func (p *planner) build(ctx context.Context) (rotation.Plan, error) {
 		if err != nil {
 			return rotation.Plan{}, err
 		}
-		p.note(rotation.NoteInfo, "it can be undone for %d days after its end: so long the value that is in force now is kept sealed", days)
+		if p.input.Turn != nil {
+			p.note(rotation.NoteInfo, "it can be undone until they change places the next time: so long %s keeps the value that is in force now", p.account.Name)
+		} else {
+			p.note(rotation.NoteInfo, "it can be undone for %d days after its end: so long the value that is in force now is kept sealed", days)
+		}
 	}
 	plan := building.Build(p.input)
 	slices.SortFunc(p.notes, func(a, b rotation.Note) int { return strings.Compare(a.String(), b.String()) })
@@ -213,6 +224,7 @@ func (p *planner) tied(ctx context.Context) (err error) {
 	if p.decisions, err = p.planning.store.CopyDecisions(ctx); err != nil {
 		return err
 	}
+	p.tiedTo = tied
 	var runsAs []records.Dependent
 	mentions := 0
 	for _, d := range tied {

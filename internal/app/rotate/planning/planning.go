@@ -26,6 +26,7 @@ type Store interface {
 	Secrets(ctx context.Context, id records.CredentialID) ([]records.Secret, error)
 	System(ctx context.Context, idOrName string) (records.System, error)
 	SystemByID(ctx context.Context, id records.SystemID) (records.System, error)
+	TandemOf(ctx context.Context, id records.CredentialID) (records.Tandem, error)
 	UndoDays(ctx context.Context, id records.CredentialID) (int, error)
 }
 

@@ -88,9 +88,9 @@ func (w *Request) Check(now time.Time) error {
 		return fmt.Errorf("%w: at the end of its window it waits (pause) or is undone (undo), not %q", app.ErrInput, w.AtWindowEnd)
 	}
 	switch w.Way {
-	case "", policies.WayAny, policies.WayReplace, policies.WayOverlap:
+	case "", policies.WayAny, policies.WayReplace, policies.WayOverlap, policies.WayAlternate:
 	default:
-		return fmt.Errorf("%w: the way is any, replace or overlap, not %q", app.ErrInput, w.Way)
+		return fmt.Errorf("%w: the way is any, replace, overlap or alternate, not %q", app.ErrInput, w.Way)
 	}
 	if w.StopFirst && (w.OnFailure != rotation.UndoOnFailure || w.When != rotation.RestartNow || len(w.Assign) > 0) {
 		return fmt.Errorf("%w: what is stopped first must run again whatever happens: that needs undo on failure, restarts that are now, and a change of the credential itself", app.ErrInput)

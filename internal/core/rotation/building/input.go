@@ -86,8 +86,8 @@ type Input struct {
 	Without             string // characters that it must not have
 	Given, GivenBy      string // fingerprint of a value that a person gave, and who; "" when it is made
 	Points              []Point
-	Turn                *rotation.Turn // two accounts take turns; nil for a value that changes at its account
-	Authority           string         // the systems that decide, in words
+	Turn                *rotation.Successor // two accounts take turns; nil for a value that changes at its account
+	Authority           string              // the systems that decide, in words
 	OnFailure           rotation.OnFailure
 	Patience            time.Duration // see Plan; 0 for DefaultPatience
 	Stewards            []Steward     // systems that we reach with the account ourselves
