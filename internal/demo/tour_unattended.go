@@ -48,6 +48,37 @@ var unattendedSteps = []step{
 		}
 		return t.expect(ctx, 0, []string{"2 done"}, "rotate", "run", "--values", t.File("values.csv"), "--reason", "the supplier sets them")
 	}},
+	{"The fares feed must never stand still, and its database accepts one password of a role: two roles take turns. The one that rests gets the new password, the feed and a person's password file are moved to it, name and all, and the other one rests.", func(ctx context.Context, t *tour) error {
+		for _, name := range []string{"fares_a", "fares_b"} {
+			if _, err := t.run(ctx, 0, "custody", "take", "bookings-db/"+name, "--password-file", t.File(name+".pw")); err != nil {
+				return err
+			}
+		}
+		if _, err := t.run(ctx, unread, "survey", "run"); err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 1, []string{"fares_a cannot rest", "/etc/fares/feed.env"}, "tandem", "add", "bookings-db/fares_b", "bookings-db/fares_a"); err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 0, []string{"fares_b takes its place when fares_a is rotated next"}, "tandem", "add", "bookings-db/fares_a", "bookings-db/fares_b", "--reason", "the feed never stands still"); err != nil {
+			return err
+		}
+		for _, turn := range [][2]string{{"fares_a", "fares_b"}, {"fares_b", "fares_a"}} {
+			if err := t.expect(ctx, 0, []string{"let " + turn[0] + " on bookings-db rest"}, "rotate", "rehearse", "bookings-db/"+turn[0]); err != nil {
+				return err
+			}
+			if err := t.expect(ctx, 0, []string{turn[0] + " rests"}, "rotate", "run", "bookings-db/"+turn[0], "--reason", "their turn"); err != nil {
+				return err
+			}
+			if err := t.expect(ctx, 1, []string{"it gets a new value when they change places"}, "rotate", "rehearse", "bookings-db/"+turn[0]); err != nil {
+				return err
+			}
+			if _, err := t.run(ctx, unread, "survey", "run"); err != nil {
+				return err
+			}
+		}
+		return t.expect(ctx, 0, []string{"fares_a", "rests"}, "tandem", "list")
+	}},
 	{"What was decided is kept as text under version control. Somebody changed a window by hand: it is told, and put back as a whole.", func(ctx context.Context, t *tour) error {
 		for _, words := range [][]string{{"config", "export", "--file", t.File("moss.yaml")}, {"window", "change", "nights", "--for", "8h"}} {
 			if _, err := t.run(ctx, 0, words...); err != nil {

@@ -20,11 +20,11 @@ import (
 	"mossledger.example/moss/internal/standin/unixhost"
 )
 
-// tandem has the two roles of the timetable take turns.
+// tandem has the two roles of the fares take turns.
 func (f *ferry) tandem() (a, b records.Account, v records.Tandem) {
 	f.t.Helper()
 	f.stores()
-	a, b = f.account("bookings-db/timetable_a"), f.account("bookings-db/timetable_b")
+	a, b = f.account("bookings-db/fares_a"), f.account("bookings-db/fares_b")
 	for _, account := range []records.Account{a, b} {
 		_, err := f.Custody.Take(f.t.Context(), ines, cred(f, account), secret.New(larkmoor.Passwords[account.Name]))
 		require.NoError(f.t, err)
@@ -35,7 +35,7 @@ func (f *ferry) tandem() (a, b records.Account, v records.Tandem) {
 	return a, b, v
 }
 
-const feed = "/etc/timetable/feed.env"
+const feed = "/etc/fares/feed.env"
 
 // uses is which account the feed signs in as, with a value that the database accepts.
 func (f *ferry) feeds() string {
@@ -44,10 +44,10 @@ func (f *ferry) feeds() string {
 		name, value := "", ""
 		for line := range strings.Lines(f.file("tide1", path)) {
 			line = strings.TrimSpace(line)
-			if v, found := strings.CutPrefix(line, "TIMETABLE_USER="); found {
+			if v, found := strings.CutPrefix(line, "FARES_USER="); found {
 				name = v
 			}
-			if v, found := strings.CutPrefix(line, "TIMETABLE_PASSWORD="); found {
+			if v, found := strings.CutPrefix(line, "FARES_PASSWORD="); found {
 				value = strings.Trim(v, `'"`)
 			}
 			if fields := strings.SplitN(line, ":", 5); len(fields) == 5 {
@@ -112,7 +112,7 @@ func TestTwoAccountsTakeTurns(t *testing.T) {
 	// What rests is rotated in its turn only, and is not released meanwhile.
 	_, err := f.Rotations.Rehearse(t.Context(), ines, cred(f, b), undo)
 	require.ErrorIs(t, err, app.ErrRefused)
-	assert.ErrorContains(t, err, "rotating timetable_a does")
+	assert.ErrorContains(t, err, "rotating fares_a does")
 	require.Error(t, f.Custody.Release(t.Context(), ines, "no more", cred(f, b)))
 	// Somebody lets it sign in: that is a finding.
 	f.estate.Bookings.Change(b.Name, func(account *datastore.Account) { account.Rests = false })
@@ -131,13 +131,13 @@ func TestATurnIsUndone(t *testing.T) {
 	t.Parallel()
 	f := start(t)
 	a, b, _ := f.tandem()
-	refuseRestarts(f.estate.Hosts["tide1"], "timetable.service", 3)
+	refuseRestarts(f.estate.Hosts["tide1"], "fares.service", 3)
 	r := f.rotate(a, rotation.UndoOnFailure)
 	require.Equal(t, rotation.FinishedUndone, r.Result)
 	assert.Equal(t, a.Name, f.feeds())
 	made := f.currentIs(b)
 	assert.False(t, f.estate.Bookings.Accepts(b.Name, made.RevealString()), "it rests")
-	assert.NotEqual(t, larkmoor.Passwords["timetable_b"], made.RevealString(), "and has the value that was made")
+	assert.NotEqual(t, larkmoor.Passwords["fares_b"], made.RevealString(), "and has the value that was made")
 	f.survey()
 	v, err := f.Store.TandemOf(t.Context(), cred(f, a).ID)
 	require.NoError(t, err)
@@ -182,32 +182,32 @@ func TestWhatCostsTheWay(t *testing.T) {
 	t.Parallel()
 	f := start(t)
 	a, b, _ := f.tandem()
-	f.estate.Hosts["tide1"].Write("/etc/timetable/bare.pw", fileOf(larkmoor.Passwords["timetable_a"]))
+	f.estate.Hosts["tide1"].Write("/etc/fares/bare.pw", fileOf(larkmoor.Passwords["fares_a"]))
 	f.survey()
 	asked := planning.Request{OnFailure: rotation.UndoOnFailure, Way: "alternate"}
 	v, err := f.Rotations.Rehearse(t.Context(), ines, cred(f, a), asked)
 	require.NoError(t, err)
 	assert.Equal(t, "failed", v.Verdict)
 	assert.Nil(t, v.Plan.Turn)
-	assert.Contains(t, noted(v.Plan), "timetable_b cannot take the place of timetable_a: /etc/timetable/bare.pw#content on tide1 does not name it beside the value")
+	assert.Contains(t, noted(v.Plan), "fares_b cannot take the place of fares_a: /etc/fares/bare.pw#content on tide1 does not name it beside the value")
 	r := f.rotate(a, rotation.UndoOnFailure)
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	assert.Nil(t, r.Plan.Turn, "the value was replaced")
 	assert.Equal(t, a.Name, f.feeds())
 
 	// What the database has against it is told too, and nothing that rests is used.
-	f.estate.Hosts["tide1"].Write("/etc/timetable/bare.pw", fileOf("nothing more\n"))
+	f.estate.Hosts["tide1"].Write("/etc/fares/bare.pw", fileOf("nothing more\n"))
 	f.estate.Bookings.Change(a.Name, func(account *datastore.Account) { account.Owns = 3 })
 	f.survey()
 	v, err = f.Rotations.Rehearse(t.Context(), ines, cred(f, a), asked)
 	require.NoError(t, err)
-	assert.Contains(t, noted(v.Plan), "timetable_a itself owns or was granted 3 objects")
+	assert.Contains(t, noted(v.Plan), "fares_a itself owns or was granted 3 objects")
 	f.estate.Bookings.Change(a.Name, func(account *datastore.Account) { account.Owns = 0 })
-	f.estate.Hosts["tide1"].Write("/etc/timetable/other.env", fileOf("DB_USER=timetable_b\nDB_PASSWORD="+f.currentIs(b).RevealString()+"\n"))
+	f.estate.Hosts["tide1"].Write("/etc/fares/other.env", fileOf("DB_USER=fares_b\nDB_PASSWORD="+f.currentIs(b).RevealString()+"\n"))
 	f.survey()
 	v, err = f.Rotations.Rehearse(t.Context(), ines, cred(f, a), asked)
 	require.NoError(t, err)
-	assert.Contains(t, noted(v.Plan), "holds the value of timetable_b, which rests")
+	assert.Contains(t, noted(v.Plan), "holds the value of fares_b, which rests")
 	_, err = f.Rotations.Rehearse(t.Context(), ines, cred(f, f.account("bookings-db/svc_bookings")), asked)
 	require.NoError(t, err)
 }

@@ -123,7 +123,7 @@ func (t *Tandems) unused(ctx context.Context, a records.Account) error {
 	var uses []string
 	for _, d := range list {
 		if words := picture.Uses(d, a.ID); words != "" {
-			uses = append(uses, fmt.Sprintf("%s on %s %s it", d.Place, d.System, words))
+			uses = append(uses, fmt.Sprintf("%s on %s %s %s", d.Place, d.System, words, a.Name))
 		}
 	}
 	if len(uses) == 0 {

@@ -38,7 +38,8 @@ func (e *Estate) startStores(config *tls.Config) error {
 	e.Bookings.Add(datastore.Account{Name: "svc_reports", Password: Passwords["svc_reports"], Description: "Monthly reports", MemberOf: []string{"bookings_reader"}})
 	e.Bookings.Add(datastore.Account{Name: "svc_fares_old", Password: "Paper-Ticket-03", Description: "Fares before the new tills", Until: time.Now().AddDate(-1, 0, 0)})
 	for _, turn := range []string{"a", "b"} {
-		e.Bookings.Add(datastore.Account{Name: "timetable_" + turn, Password: Passwords["timetable_"+turn], Description: "Timetable feed, in turns", MemberOf: []string{"timetable_reader"}, Settings: []string{"role=timetable_reader"}})
+		e.Bookings.Add(datastore.Account{Name: "timetable_" + turn, Password: "Slack-Water-" + turn + "4", Description: "Timetable feed, in turns", MemberOf: []string{"timetable_reader"}})
+		e.Bookings.Add(datastore.Account{Name: "fares_" + turn, Password: Passwords["fares_"+turn], Description: "Fares feed, in turns", MemberOf: []string{"fares_reader"}, Settings: []string{"role=fares_reader"}})
 	}
 	e.Tides.Add(datastore.Account{Name: Manager, Password: ManagerPassword, Manages: true})
 	e.Tides.Add(datastore.Account{Name: "svc_tides", Password: Passwords["svc_tides"]})
@@ -124,22 +125,22 @@ func (e *Estate) bookingPrograms(h *unixhost.Host) {
 	})
 }
 
-// timetable: a feed that must never stand still, for which two roles take turns. A person
+// fares: a feed that must never stand still, for which two roles take turns. A person
 // looks into the database with the same one.
-func (e *Estate) timetable(h *unixhost.Host) {
-	h.Write(timetableFile, unixhost.File{Mode: 0o640, Owner: "root", Group: "tide", Content: []byte("TIMETABLE_HOST=bookings-db.larkmoor.example\nTIMETABLE_USER=timetable_a\nTIMETABLE_PASSWORD=" + Passwords["timetable_a"] + "\n")})
-	h.Write("/var/lib/tide/.pgpass", unixhost.File{Mode: 0o600, Owner: "tide", Content: []byte("bookings-db.larkmoor.example:5432:bookings:timetable_a:" + Passwords["timetable_a"] + "\n")})
+func (e *Estate) fares(h *unixhost.Host) {
+	h.Write(faresFile, unixhost.File{Mode: 0o640, Owner: "root", Group: "tide", Content: []byte("FARES_HOST=bookings-db.larkmoor.example\nFARES_USER=fares_a\nFARES_PASSWORD=" + Passwords["fares_a"] + "\n")})
+	h.Write("/var/lib/tide/.pgpass", unixhost.File{Mode: 0o600, Owner: "tide", Content: []byte("bookings-db.larkmoor.example:5432:bookings:fares_a:" + Passwords["fares_a"] + "\n")})
 	h.AddUnit(unixhost.Unit{
-		Name: "timetable.service", Description: "Timetable feed", User: "tide", Environment: []string{timetableFile}, Exec: "/opt/timetable/bin/feed", Enabled: true,
-		Program: e.storeProgram(timetableFile, "", e.Bookings.Accepts),
+		Name: "fares.service", Description: "Fares feed", User: "tide", Environment: []string{faresFile}, Exec: "/opt/fares/bin/feed", Enabled: true,
+		Program: e.storeProgram(faresFile, "", e.Bookings.Accepts),
 	})
 }
 
-const timetableFile = "/etc/timetable/feed.env"
+const faresFile = "/etc/fares/feed.env"
 
 // tidePrograms: a cache whose password stands in its unit file.
 func (e *Estate) tidePrograms(h *unixhost.Host) {
-	e.timetable(h)
+	e.fares(h)
 	unit := "Environment=TIDE_DB_USER=svc_tides \"TIDE_DB_PASSWORD=Moon%%Pulls&Sea-15\"\n"
 	h.AddUnit(unixhost.Unit{
 		Name: "tidecache.service", Description: "Tide cache", User: "tide", Exec: "/opt/tide/bin/cache", Enabled: true, Text: unit,

@@ -49,8 +49,8 @@ var Passwords = map[string]string{
 	"svc_bookings": "Window-Seat-72",
 	"svc_reports":  "Window-Seat-72", // the same: somebody was in a hurry
 	"svc_tides":    "Moon%Pulls&Sea-15",
-	"timetable_a":  "Slack-Water-a4",
-	"timetable_b":  "Slack-Water-b4",
+	"fares_a":      "Half-Fare-Child-26",
+	"fares_b":      "Full-Fare-Adult-62",
 }
 
 // Estate is the running estate.
