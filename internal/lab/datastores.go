@@ -159,10 +159,8 @@ func PostgreSQL(t testing.TB, address string, port int) *DataStore {
 		return exec.Command(bin+"/pg_isready", "-q", "-h", d.folder, "-p", strconv.Itoa(port)).Run() == nil
 	}, 60*time.Second, 50*time.Millisecond)
 	d.Run(t, "SET log_statement='none'; CREATE ROLE mossmgr LOGIN CREATEROLE PASSWORD '"+ManagerPassword+"'; GRANT pg_read_all_stats TO mossmgr;\n"+
-		"CREATE ROLE svc_berth1 LOGIN PASSWORD '"+AccountPassword+"'; CREATE ROLE berth_owner NOLOGIN; GRANT berth_owner TO svc_berth1; CREATE ROLE berth_reader NOLOGIN; CREATE ROLE svc_berth2 LOGIN CREATEDB; GRANT berth_reader TO svc_berth2; CREATE ROLE boss1 LOGIN SUPERUSER PASSWORD 'x';\n"+
-		"CREATE DATABASE bookings;\n"+
-		"ALTER ROLE svc_berth1 SET role = 'berth_owner'; ALTER ROLE svc_berth1 SET search_path = \"$user\", bookings, public; ALTER ROLE svc_berth1 IN DATABASE bookings SET application_name = 'O''Hara''s \\ till'; ALTER ROLE svc_berth1 CONNECTION LIMIT 40;\n"+
-		"ALTER ROLE svc_berth2 SET statement_timeout = '5s';")
+		"CREATE ROLE svc_berth1 LOGIN PASSWORD '"+AccountPassword+"'; CREATE ROLE berth_owner NOLOGIN; GRANT berth_owner TO svc_berth1; CREATE ROLE boss1 LOGIN SUPERUSER PASSWORD 'x';\n"+
+		"CREATE DATABASE bookings;")
 	return d
 }
 

@@ -24,6 +24,8 @@ func fixture(c connect.Connector, d *lab.DataStore) conformance.Fixture {
 
 func TestPostgreSQLConforms(t *testing.T) {
 	d := lab.PostgreSQL(t, "127.0.0.71", 55431)
+	d.Run(t, "CREATE ROLE berth_reader NOLOGIN; CREATE ROLE svc_berth2 LOGIN CREATEDB; GRANT berth_reader TO svc_berth2; ALTER ROLE svc_berth2 SET statement_timeout = '5s';\n"+
+		"ALTER ROLE svc_berth1 SET role = 'berth_owner'; ALTER ROLE svc_berth1 SET search_path = \"$user\", bookings, public; ALTER ROLE svc_berth1 IN DATABASE bookings SET application_name = 'O''Hara''s \\ till'; ALTER ROLE svc_berth1 CONNECTION LIMIT 40")
 	conformance.Run(t, fixture(postgres.Connector{}, d))
 	assert.NotContains(t, d.Log(t), "Conformance-Passw0rd", "the clear value is not in the server's log")
 	assert.Contains(t, d.Log(t), "SCRAM-SHA-256$4096:")

@@ -60,7 +60,7 @@ func (p *planner) turn(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	cost, err := p.inTheWay(ctx, next)
+	cost, err := p.inTheWay(ctx, next, pair.State == records.TandemRests)
 	if err != nil {
 		return err
 	}
@@ -116,8 +116,9 @@ func respell(written string, was, will []string) string {
 	return will[0]
 }
 
-// inTheWay is what of the authority and of the next account is.
-func (p *planner) inTheWay(ctx context.Context, next records.Account) (out []string, err error) {
+// inTheWay is what of the authority and of the next account is. Who was seen signed in as one
+// that is proven to rest was so before: nobody can be now.
+func (p *planner) inTheWay(ctx context.Context, next records.Account, rests bool) (out []string, err error) {
 	if p.wish.Given != "" {
 		out = append(out, "a value was given for "+p.account.Name)
 	}
@@ -129,7 +130,8 @@ func (p *planner) inTheWay(ctx context.Context, next records.Account) (out []str
 		return nil, err
 	}
 	for _, d := range uses {
-		if words := picture.Uses(d, next.ID); words != "" {
+		before := rests && estate.Strength(picture.StrengthFor(d, next.ID)) == estate.StrengthSignsIn
+		if words := picture.Uses(d, next.ID); words != "" && !before {
 			out = append(out, fmt.Sprintf("%s on %s %s %s, which rests", d.Place, d.System, words, next.Name))
 		}
 	}
