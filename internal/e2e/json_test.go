@@ -15,7 +15,7 @@ import (
 // validator that knows nothing of us judges it.
 func TestOutputHasItsSchema(t *testing.T) {
 	t.Parallel()
-	_, u := startDemo(t)
+	d, u := startDemo(t)
 	raw, err := os.Open("../../docs/openapi.json")
 	require.NoError(t, err)
 	defer raw.Close()
@@ -33,6 +33,10 @@ func TestOutputHasItsSchema(t *testing.T) {
 	u.moss(0, "window", "add", "nights", "--at", "22:00", "--for", "4h", "--zone", "Europe/Oslo", "--system", "north1")
 	u.moss(0, "policy", "add", "monthly", "--every", "30d", "--window", "nights", "--yes")
 	u.moss(0, "order", "add", "berths", "--group", "quay*/berth*")
+	for _, name := range []string{"fares_a", "fares_b"} {
+		u.moss(0, "custody", "take", "bookings-db/"+name, "--password-file", d.File(name+".pw"))
+	}
+	u.moss(0, "tandem", "add", "bookings-db/fares_a", "bookings-db/fares_b")
 	u.moss(0, "requirement", "add", "wide", "--restarts", "500")
 	u.moss(0, "notify", "add", "trail", "--syslog", "127.0.0.1:9", "--least", "informational")
 	u.moss(0, "rotate", "run", "--filter", "name=svc-fuelcard", "--reason", "shapes")

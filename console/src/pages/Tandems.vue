@@ -18,14 +18,14 @@ type Tandem = Schemas['Tandem']
 const session = useSession()
 const may = computed(() => session.may('administrator'))
 const columns = computed<Column[]>(() => [
-  { key: 'system', title: t('fields.system'), field: 'system', content: 'name' },
-  { key: 'working', title: t('tandems.working'), field: 'working', content: 'name' },
-  { key: 'resting', title: t('tandems.resting'), field: 'resting', content: 'name' },
-  { key: 'state', title: t('fields.state'), field: 'state', content: 'state', values: ['ready', 'rests', 'turning'] },
-  { key: 'turned', title: t('tandems.turned'), field: 'turned', content: 'time', compares: 'time' },
+  { key: 'system', title: t('fields.system'), field: 'system', content: 'system' },
+  { key: 'working', title: t('tandems.working'), field: 'working', content: 'name', width: 150 },
+  { key: 'resting', title: t('tandems.resting'), field: 'resting', content: 'name', width: 150 },
+  { key: 'state', title: t('fields.state'), field: 'state', content: 'state', width: 150, values: ['ready', 'rests', 'turning'] },
+  { key: 'turned', title: t('tandems.turned'), field: 'turned', content: 'time', width: 140, compares: 'time' },
   { key: 'reason', title: t('fields.reason'), field: 'reason', content: 'text' },
-  { key: 'added', title: t('tandems.added'), field: 'added', content: 'time', compares: 'time' },
-  ...(may.value ? [{ key: 'acts', title: t('fields.acts'), content: 'acts' } as Column] : []),
+  { key: 'added', title: t('tandems.added'), field: 'added', content: 'time', compares: 'time', optional: true },
+  ...(may.value ? [{ key: 'acts', title: t('fields.acts'), content: 'acts', width: 96 } as Column] : []),
 ])
 const fetch = (query: ListQuery) => data(api.GET('/api/v1/tandems', { params: { query } }))
 const key = (v: Tandem) => v.id

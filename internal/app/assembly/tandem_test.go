@@ -3,6 +3,7 @@ package assembly_test
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -109,8 +110,14 @@ func TestTwoAccountsTakeTurns(t *testing.T) {
 		}
 		assert.Contains(t, rested, was.Name+" rests")
 	}
+	// Nobody else did any of it.
+	seen, err := f.Store.Changes(t.Context(), time.Time{}, time.Time{}, records.Query{Filters: []string{"made_by=others"}})
+	require.NoError(t, err)
+	for _, change := range seen.Items {
+		assert.NotContains(t, change.Name, "fares", "%+v", change)
+	}
 	// What rests is rotated in its turn only, and is not released meanwhile.
-	_, err := f.Rotations.Rehearse(t.Context(), ines, cred(f, b), undo)
+	_, err = f.Rotations.Rehearse(t.Context(), ines, cred(f, b), undo)
 	require.ErrorIs(t, err, app.ErrRefused)
 	assert.ErrorContains(t, err, "rotating fares_a does")
 	require.Error(t, f.Custody.Release(t.Context(), ines, "no more", cred(f, b)))

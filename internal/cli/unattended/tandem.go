@@ -48,6 +48,8 @@ func TandemCommand() *cobra.Command {
 		return output.Details(cmd, v, []output.Column{{"Tandem", "id"}, {"System", "system"}, {"Works", "working.account"}, {"Rests", "resting.account"}, {"State", "state"}, {"Changed places", "turned"}, {"Reason", "reason"}, {"Added", "added"}, {"By", "added_by"}})
 	})
 
+	output.AddFlag(show)
+
 	var why string
 	var yes bool
 	remove := &cobra.Command{Use: "remove TANDEM", Short: "Have two accounts take turns no more; both stay as they are", Args: api.Numbers(1, 1, "a tandem", "tandem list")}

@@ -53,10 +53,18 @@ const (
 // FieldValue is the name of the field that a held value changes in.
 const FieldValue = "value"
 
+// FieldNames is that other accounts are named beside it.
+const FieldNames = "names beside it"
+
 // FieldRunsAs and FieldPasswordChanged are fields that rules look at.
 const (
 	FieldRunsAs          = "runs as"
 	FieldPasswordChanged = "password changed"
+	FieldPasswordExpires = "password expires"
+	FieldAccountExpires  = "account expires"
+	FieldNeverExpires    = "never expires"
+	FieldEnabled         = "enabled"
+	FieldGroups          = "groups"
 	FieldLabels          = "labels"
 )
 
@@ -120,14 +128,14 @@ func Accounts(before, after estate.Account) []Field {
 	c.text("upn", before.UPN, after.UPN)
 	c.text("sid", before.SID, after.SID)
 	c.text("type", before.Type, after.Type)
-	c.text("enabled", string(before.Enabled), string(after.Enabled))
+	c.text(FieldEnabled, string(before.Enabled), string(after.Enabled))
 	c.text("locked", string(before.Locked), string(after.Locked))
-	c.list("groups", before.Groups, after.Groups)
+	c.list(FieldGroups, before.Groups, after.Groups)
 	c.list("principals", before.Principals, after.Principals)
 	c.time(FieldPasswordChanged, before.PasswordChanged, after.PasswordChanged)
-	c.time("password expires", before.PasswordExpires, after.PasswordExpires)
-	c.time("account expires", before.AccountExpires, after.AccountExpires)
-	c.yes("never expires", before.NeverExpire, after.NeverExpire)
+	c.time(FieldPasswordExpires, before.PasswordExpires, after.PasswordExpires)
+	c.time(FieldAccountExpires, before.AccountExpires, after.AccountExpires)
+	c.yes(FieldNeverExpires, before.NeverExpire, after.NeverExpire)
 	c.yes("must change", before.MustChange, after.MustChange)
 	c.text("display name", before.DisplayName, after.DisplayName)
 	c.text("description", before.Description, after.Description)
@@ -166,7 +174,7 @@ func (c *comparing) copies(before, after *estate.Copy) {
 	if before.Fingerprint != after.Fingerprint {
 		c.text(FieldValue, value(before, ValueBefore), value(after, ValueAfter))
 	}
-	c.list("names beside it", before.Names, after.Names)
+	c.list(FieldNames, before.Names, after.Names)
 	c.text("unreadable", before.Unreadable, after.Unreadable)
 }
 

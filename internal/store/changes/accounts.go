@@ -64,6 +64,10 @@ func (s *Log) OfAccounts(ctx context.Context, tx *sql.Tx, system records.SystemI
 	if err != nil {
 		return err
 	}
+	turns, err := turnsOn(ctx, tx, system, b)
+	if err != nil {
+		return err
+	}
 	written, err := write()
 	if err != nil {
 		return err
@@ -72,6 +76,9 @@ func (s *Log) OfAccounts(ctx context.Context, tx *sql.Tx, system records.SystemI
 		out[i].ID = written[at[i]]
 		if nearAny(list[at[i]].PasswordChanged, own[out[i].ID]) {
 			out[i].MadeBy = records.ByMossLedger
+		}
+		if turn := turns[out[i].ID]; turn != 0 && onlyTurned(out[i].Fields) {
+			out[i].MadeBy, out[i].Rotation = records.ByMossLedger, turn
 		}
 	}
 	return s.WriteChanges(ctx, tx, system, look.Survey, out)

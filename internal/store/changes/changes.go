@@ -26,8 +26,8 @@ type Look struct {
 	Survey records.SurveyID
 	Sight  string // what the reading depends on beside the system
 
-	before  map[string]before             // what earlier looks were, by scope; nil before it was asked
-	touched map[string]records.RotationID // places that rotations worked on since; nil before it was asked
+	before  map[string]before // what earlier looks were, by scope; nil before it was asked
+	touched map[string]touch  // places that rotations worked on since; nil before it was asked
 }
 
 const changeColumns = "x.id, x.at, x.subject, x.what, x.name, x.kind, x.system, COALESCE(x.system_id, 0), COALESCE(x.account_id, 0), COALESCE(x.dependent_id, 0), x.made_by, x.rotation_id, x.survey_id, x.fields, " + changeCustody
