@@ -46,6 +46,13 @@ type HandLabel struct {
 	SetBy     string
 }
 
+// HandLabels are all labels that an account was given by hand.
+type HandLabels struct {
+	AccountID AccountID `json:"account_id"`
+	Name      string    `json:"name" doc:"SYSTEM/ACCOUNT"`
+	Labels    []string  `json:"labels" nullable:"false"`
+}
+
 // Labelling is an account with what rules look at.
 type Labelling struct {
 	Account

@@ -76,6 +76,9 @@ func (s *Service) registerRules() {
 	add(s, http.MethodGet, "/labels", "list-labels", "List labels, with how many accounts have them", func(ctx context.Context, _ *empty) (*body[[]records.Label], error) {
 		return answer(s.store.AllLabels(ctx))
 	})
+	add(s, http.MethodGet, "/hand-labels", "list-hand-labels", "List accounts that were given labels by hand, with these", func(ctx context.Context, in *ListInput) (*body[records.Page[records.HandLabels]], error) {
+		return answer(s.store.HandLabels(ctx, in.Query()))
+	})
 	add(s, http.MethodGet, "/accounts/{id}/labels", "list-account-labels", "Say which labels an account has, or is kept from, and why", func(ctx context.Context, in *AccountInput) (*body[[]records.AccountLabel], error) {
 		return answer(s.store.LabelsOf(ctx, records.AccountID(in.ID)))
 	})

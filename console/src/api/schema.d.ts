@@ -972,6 +972,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hand-labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List accounts that were given labels by hand, with these
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-hand-labels"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/kinds": {
         parameters: {
             query?: never;
@@ -3223,16 +3243,24 @@ export interface components {
             fields: components["schemas"]["Change"][];
             name: string;
             /** @enum {string} */
-            part: "rules" | "windows" | "policies" | "orders" | "requirements" | "recipients";
+            part: "rules" | "windows" | "policies" | "orders" | "requirements" | "recipients" | "systems" | "people" | "labels";
             /** @enum {string} */
             what: "added" | "changed" | "removed";
         };
         Document: {
             /** @enum {string} */
             format: "moss-configuration-1";
+            /** @description Labels given by hand, by SYSTEM/ACCOUNT */
+            labels?: {
+                [key: string]: components["schemas"]["LabelsText"];
+            };
             /** @description In which order dependents are restarted */
             orders?: {
                 [key: string]: components["schemas"]["OrderText"];
+            };
+            /** @description What everybody may do; somebody new is added by hand first */
+            people?: {
+                [key: string]: components["schemas"]["PersonText"];
             };
             /** @description How often, when and how credentials are rotated by themselves */
             policies?: {
@@ -3249,6 +3277,10 @@ export interface components {
             /** @description Rules that put labels on accounts */
             rules?: {
                 [key: string]: components["schemas"]["RuleText"];
+            };
+            /** @description What can be reached, by name; secrets and approvals are no part of it */
+            systems?: {
+                [key: string]: components["schemas"]["SystemText"];
             };
             /** @description Times that recur, in which something may be restarted or changed */
             windows?: {
@@ -3269,7 +3301,7 @@ export interface components {
             mark: string;
             /** @description What each rule that is added, changed or removed would do to the accounts of now */
             rules: components["schemas"]["RuleEffect"][];
-            /** @description What takes a second person: requirements that are changed or removed */
+            /** @description What takes a second person: requirements that are changed or removed, systems that are removed, and who approves */
             second: string[];
         };
         Door: {
@@ -3507,6 +3539,13 @@ export interface components {
             nodes: components["schemas"]["Node"][];
             root: string;
         };
+        HandLabels: {
+            /** Format: int64 */
+            account_id: number;
+            labels: string[];
+            /** @description SYSTEM/ACCOUNT */
+            name: string;
+        };
         Hit: {
             /** @description Place or description */
             detail: string;
@@ -3653,6 +3692,9 @@ export interface components {
         LabelInputBody: {
             /** @description Recorded */
             reason: string;
+        };
+        LabelsText: {
+            labels: string[];
         };
         LedgerLines: {
             /** @description Each with its newline; without it, it is the leaf byte for byte */
@@ -4138,6 +4180,20 @@ export interface components {
              */
             total: number;
         };
+        PageHandLabels: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
+            items: components["schemas"]["HandLabels"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
+            /** @description Cursor of the next page; absent on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Number of all items that match; when there are more than 1,000, that number
+             */
+            total: number;
+        };
         PageMessage: {
             /** @description Only when they were asked for */
             columns?: components["schemas"]["ListColumn"][] | null;
@@ -4415,6 +4471,10 @@ export interface components {
              * @description Number of the approval that it waits for; absent when it was done at once
              */
             waits_for_approval?: number;
+        };
+        PersonText: {
+            disabled?: boolean;
+            roles: string[];
         };
         Pictures: {
             /** @description Accounts by how old their password is: 30, 90, 365, 1095 (at most so many days), older, unknown */
@@ -6038,6 +6098,27 @@ export interface components {
             site?: string;
             steward?: string;
             /** @description PEM of the CA that the certificate is verified against */
+            trusted_ca?: string;
+        };
+        SystemText: {
+            /** @description Its name when absent */
+            address?: string;
+            environment?: string;
+            kind: string;
+            /** @description As GET /kinds says */
+            options?: {
+                [key: string]: string;
+            };
+            owner?: string;
+            /**
+             * Format: int64
+             * @description The kind's usual one when absent
+             */
+            port?: number;
+            site?: string;
+            /** @description By which it is reached */
+            steward?: string;
+            /** @description PEM of the CA that its certificate is verified against */
             trusted_ca?: string;
         };
         TakeInputBody: {
@@ -12956,6 +13037,111 @@ export interface operations {
             };
             /** @description Bad Gateway */
             502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-hand-labels": {
+        parameters: {
+            query?: {
+                /** @description column=value, column!=value, column~part, column!~part, column<value, column>value; all must match */
+                filter?: string[] | null;
+                /** @description A column; with - before it descending */
+                sort?: string;
+                /** @description Items a page; 100 by default */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+                /** @description Part of any text column */
+                search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageHandLabels"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

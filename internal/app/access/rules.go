@@ -193,6 +193,7 @@ var rules = map[Action]rule{
 	"get-rule":            readers,
 	"list-rule-fields":    readers,
 	"list-labels":         readers,
+	"list-hand-labels":    readers,
 	"list-account-labels": readers,
 	RemoveSteward:         administrators,
 	"list-kinds":          readers,

@@ -141,7 +141,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 		},
 	})
 	a.Tandems = tandems.New(base, a.Store, a.Inventory, a.Custody)
-	a.Texts = configuration.New(configuration.Needs{Base: base, Store: a.Store, Labels: a.Labels, Policies: a.Policies, Messages: a.Messages, Approvals: a.Approvals})
+	a.Texts = configuration.New(configuration.Needs{Base: base, Store: a.Store, Labels: a.Labels, Policies: a.Policies, Messages: a.Messages, Approvals: a.Approvals, Inventory: a.Inventory, People: a.People})
 	a.Labels.After(a.Taking.Kick)
 	a.Labels.Ours(a.Custody.MayBeOurs)
 	a.Surveys.After(func(ctx context.Context) {

@@ -11,8 +11,10 @@ import (
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
+	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/labels"
 	"mossledger.example/moss/internal/app/messages"
+	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/app/policies"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/records"
@@ -27,6 +29,13 @@ type Store interface {
 	AllRules(ctx context.Context) ([]records.Rule, error)
 	AllWindows(ctx context.Context) ([]records.Window, error)
 	ApprovalWords(ctx context.Context, id records.ApprovalID, words string) error
+	LabelsOf(ctx context.Context, account records.AccountID) ([]records.AccountLabel, error)
+	Accounts(ctx context.Context, q records.Query) (records.Page[records.Account], error)
+	AllHandLabels(ctx context.Context) ([]records.HandLabels, error)
+	AllSystems(ctx context.Context) ([]records.System, error)
+	Removal(ctx context.Context, id records.SystemID) (records.Removal, error)
+	User(ctx context.Context, name string) (records.User, error)
+	Users(ctx context.Context, q records.Query) (records.Page[records.User], error)
 	DependentsOfSystem(ctx context.Context, system records.SystemID) ([]records.Dependent, error)
 	Record(ctx context.Context, entries ...ledger.Entry) error
 	System(ctx context.Context, idOrName string) (records.System, error)
@@ -42,6 +51,8 @@ type Configuration struct {
 	policies  *policies.Policies
 	messages  *messages.Messages
 	approvals *approval.Approvals
+	inventory *inventory.Inventory
+	people    *people.People
 }
 
 // Needs is what it is made of.
@@ -52,11 +63,13 @@ type Needs struct {
 	Policies  *policies.Policies
 	Messages  *messages.Messages
 	Approvals *approval.Approvals
+	Inventory *inventory.Inventory
+	People    *people.People
 }
 
 // New makes one. It carries out approvals of configurations.
 func New(n Needs) *Configuration {
-	c := &Configuration{n.Base, n.Store, n.Labels, n.Policies, n.Messages, n.Approvals}
+	c := &Configuration{n.Base, n.Store, n.Labels, n.Policies, n.Messages, n.Approvals, n.Inventory, n.People}
 	c.approvals.Carry(approval.KindConfiguration, approval.Carrier{Action: access.ApplyConfiguration, Still: c.stillSame, CarryOut: c.applyApproved})
 	return c
 }
@@ -71,7 +84,7 @@ type RuleEffect struct {
 type DocumentPreview struct {
 	Changes []Difference `json:"changes" nullable:"false"`
 	Rules   []RuleEffect `json:"rules" nullable:"false" doc:"What each rule that is added, changed or removed would do to the accounts of now"`
-	Second  []string     `json:"second" nullable:"false" doc:"What takes a second person: requirements that are changed or removed"`
+	Second  []string     `json:"second" nullable:"false" doc:"What takes a second person: requirements that are changed or removed, systems that are removed, and who approves"`
 	Mark    string       `json:"mark" doc:"What applying it asks for: it stands for this document and for what it would do"`
 }
 
@@ -83,6 +96,11 @@ var errShown = errors.New("it was only looked at")
 func (c *Configuration) Preview(ctx context.Context, by access.Actor, d Document) (DocumentPreview, error) {
 	if err := access.Decide(by, access.PreviewConfiguration, access.Object{Kind: "configuration"}); err != nil {
 		return DocumentPreview{}, err
+	}
+	if d.People != nil { // what differs tells what somebody may do
+		if err := access.Decide(by, "list-users", access.Object{Kind: "person"}); err != nil {
+			return DocumentPreview{}, err
+		}
 	}
 	return c.preview(ctx, by, d)
 }
@@ -107,6 +125,20 @@ func (c *Configuration) preview(ctx context.Context, by access.Actor, d Document
 		switch {
 		case change.Part == "requirements" && change.What != "added":
 			p.Second = append(p.Second, change.What+": "+change.Name)
+		case change.Part == "systems" && change.What == "removed":
+			more, err := c.goesWith(ctx, change.Name)
+			if err != nil {
+				return p, err
+			}
+			p.Second = append(p.Second, "removed: the system "+change.Name+", with "+more)
+		case change.Part == "people":
+			delicate, err := c.delicate(ctx, d, change.Name)
+			if err != nil {
+				return p, err
+			}
+			if delicate {
+				p.Second = append(p.Second, "who approves: "+change.Name)
+			}
 		case change.Part == "rules":
 			effect, err := c.labels.PreviewOf(ctx, draftOf(change.Name, d, change.What == "removed"))
 			if err != nil {
@@ -287,7 +319,7 @@ func (c *Configuration) tellLast(ctx context.Context, by access.Actor, before []
 func (c *Configuration) apply(ctx context.Context, by access.Actor, d Document) ([]Difference, error) {
 	ctx = messages.Quietly(ctx)
 	var steps []step
-	for _, stepsOf := range []func(context.Context, access.Actor, Document) ([]step, error){c.windows, c.policiesOf, c.rules, c.orders, c.requirements, c.recipients} {
+	for _, stepsOf := range []func(context.Context, access.Actor, Document) ([]step, error){c.windows, c.policiesOf, c.rules, c.orders, c.requirements, c.recipients, c.systems, c.everybody, c.handLabels} {
 		more, err := stepsOf(ctx, by, d)
 		if err != nil {
 			return nil, err

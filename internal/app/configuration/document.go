@@ -1,5 +1,5 @@
 // Package configuration has the service decide what a text says: rules, windows, policies,
-// orders, requirements and recipients, all of it or nothing. What that would change is told
+// orders, requirements, recipients, systems, people and labels, all of it or nothing. What that would change is told
 // first; nothing is applied that was not shown.
 package configuration
 
@@ -20,6 +20,9 @@ type Document struct {
 	Orders       map[string]OrderText       `json:"orders,omitzero" doc:"In which order dependents are restarted"`
 	Requirements map[string]RequirementText `json:"requirements,omitzero" doc:"For which rotations a second person is needed"`
 	Recipients   map[string]RecipientText   `json:"recipients,omitzero" doc:"Who is told what happens; secrets are no part of it"`
+	Systems      map[string]SystemText      `json:"systems,omitzero" doc:"What can be reached, by name; secrets and approvals are no part of it"`
+	People       map[string]PersonText      `json:"people,omitzero" doc:"What everybody may do; somebody new is added by hand first"`
+	Labels       map[string]LabelsText      `json:"labels,omitzero" doc:"Labels given by hand, by SYSTEM/ACCOUNT"`
 }
 
 // RuleText puts a label on accounts, or keeps it away.

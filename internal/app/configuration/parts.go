@@ -15,7 +15,7 @@ import (
 
 // Difference is one thing that would be, or is, otherwise than before.
 type Difference struct {
-	Part   string          `json:"part" enum:"rules,windows,policies,orders,requirements,recipients"`
+	Part   string          `json:"part" enum:"rules,windows,policies,orders,requirements,recipients,systems,people,labels"`
 	Name   string          `json:"name"`
 	What   string          `json:"what" enum:"added,changed,removed"`
 	Fields []ledger.Change `json:"fields" nullable:"false"`
@@ -42,6 +42,8 @@ type part[T any] struct {
 	name   string
 	wanted map[string]T // nil when the document does not name it
 	now    func(ctx context.Context) ([]seen[T], error)
+	// at is how one thing is now, where that is asked for without reading all; nil otherwise.
+	at func(ctx context.Context, name string) (seen[T], error)
 	// save and remove have the revision that was seen; 0 for a new one.
 	save   func(ctx context.Context, name string, v T, revision int64) error
 	remove func(ctx context.Context, name string, revision int64) error
@@ -109,6 +111,9 @@ func (p part[T]) steps(ctx context.Context) ([]step, error) {
 
 // one is how a thing is now; without a revision when it is not there.
 func (p part[T]) one(ctx context.Context, name string) (seen[T], error) {
+	if p.at != nil {
+		return p.at(ctx, name)
+	}
 	list, err := p.now(ctx)
 	for _, v := range list {
 		if strings.EqualFold(v.name, name) {

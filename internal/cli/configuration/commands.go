@@ -20,7 +20,7 @@ func Command() *cobra.Command {
 func exportCommand() *cobra.Command {
 	var file string
 	cmd := &cobra.Command{
-		Use: "export", Short: "Write rules, windows, policies, orders, requirements and recipients as YAML", Args: cobra.NoArgs,
+		Use: "export", Short: "Write rules, windows, policies, orders, requirements, recipients, systems, people and labels as YAML", Args: cobra.NoArgs,
 		Long: "Writes what was decided, always in the same order, without secrets and without what the service works out by itself,\nso that it can be kept under version control and reviewed there. 'moss config diff' tells what was changed since.",
 	}
 	cmd.Flags().StringVar(&file, "file", "", "file to write; standard output by default")

@@ -5,8 +5,10 @@ package configuration
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
+	"net/http"
 	"net/url"
 	"slices"
 	"strings"
@@ -35,6 +37,9 @@ var sections = []section{
 	{"orders", "/orders", []string{"kind", "at_once", "members", "description"}},
 	{"requirements", "/requirements", []string{"label", "restarts", "kinds", "unread", "hours", "description"}},
 	{"recipients", "/recipients", []string{"kind", "address", "user", "from", "to", "trusted_ca", "events", "least", "labels", "paused", "description"}},
+	{"systems", "/systems", []string{"kind", "address", "port", "steward", "site", "environment", "owner", "options", "trusted_ca"}},
+	{"people", "/users", []string{"roles", "disabled"}},
+	{"labels", "/hand-labels", []string{"labels"}},
 }
 
 // things are those of a section by name, each with what people decided of it.
@@ -55,6 +60,8 @@ func empty(v any) bool {
 	case float64:
 		return v == 0
 	case []any:
+		return len(v) == 0
+	case map[string]any:
 		return len(v) == 0
 	}
 	return false
@@ -85,6 +92,10 @@ func read(cmd *cobra.Command, c *api.Client) (document, error) {
 	out := document{}
 	for _, s := range sections {
 		rows, _, err := output.Fetch(cmd, c, s.path, url.Values{}, 0)
+		if p := (&api.Problem{}); errors.As(err, &p) && p.Status == http.StatusForbidden {
+			output.Remark(cmd, "%s are left out: %s", s.name, p.Detail)
+			continue
+		}
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", s.name, err)
 		}
@@ -114,6 +125,9 @@ func plainOf(v any) (out map[string]any, err error) {
 func write(d document) ([]byte, error) {
 	top := yaml.MapSlice{{Key: "format", Value: Format}}
 	for _, s := range sections {
+		if d[s.name] == nil { // an empty part would say that there shall be none
+			continue
+		}
 		list := yaml.MapSlice{}
 		for _, name := range slices.Sorted(maps.Keys(d[s.name])) {
 			fields := yaml.MapSlice{}

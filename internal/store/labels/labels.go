@@ -55,6 +55,38 @@ func (s *Labels) LabelsOf(ctx context.Context, account records.AccountID) ([]rec
 	return out, nil
 }
 
+const handFrom = "accounts a JOIN systems ON systems.id = a.system_id"
+
+const handColumns = "a.id, systems.name || '/' || a.name, (SELECT json_group_array(label) FROM (SELECT label FROM hand_labels h WHERE h.account_id = a.id ORDER BY label))"
+
+const handThere = "a.gone = '' AND EXISTS (SELECT 1 FROM hand_labels h WHERE h.account_id = a.id)"
+
+func scanHand(row interface{ Scan(...any) error }, more ...any) (v records.HandLabels, err error) {
+	var labels string
+	err = row.Scan(append([]any{&v.AccountID, &v.Name, &labels}, more...)...)
+	v.Labels = database.FromJSON[[]string](labels)
+	return v, err
+}
+
+var handList = database.Listing[records.HandLabels]{
+	From: handFrom, Where: handThere, ID: "a.id", Sort: "name", Scan: handColumns,
+	Columns: []database.Column{
+		{Name: "name", Sql: "systems.name || '/' || a.name"},
+		{Name: "account_id", Sql: "a.id", Number: true},
+	},
+	ScanRow: func(rows *sql.Rows) (records.HandLabels, error) { return scanHand(rows, new(any), new(any)) },
+}
+
+// HandLabels lists them.
+func (s *Labels) HandLabels(ctx context.Context, q records.Query) (records.Page[records.HandLabels], error) {
+	return database.PageOf(ctx, s.Read, handList, q)
+}
+
+// AllHandLabels returns the labels that accounts which are there were given by hand.
+func (s *Labels) AllHandLabels(ctx context.Context) ([]records.HandLabels, error) {
+	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (records.HandLabels, error) { return scanHand(rows) }, "SELECT "+handColumns+" FROM "+handFrom+" WHERE "+handThere+" ORDER BY 2")
+}
+
 // PutLabel gives an account a label by hand.
 func (s *Labels) PutLabel(ctx context.Context, v records.HandLabel, entries ...ledger.Entry) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
