@@ -78,6 +78,20 @@ func BenchmarkRules(b *testing.B) {
 				require.Zero(b, did.Changed)
 			}
 		}
+		// A text in which every rule is another one is looked at before it is applied.
+		now, err := s.AllRules(ctx)
+		require.NoError(b, err)
+		var drafts []labels.Draft
+		for _, r := range now {
+			drafts = append(drafts, labels.Draft{Name: r.Name, Label: r.Label + "-2", Excludes: r.Excludes, Condition: r.Condition})
+		}
+		begun := time.Now()
+		shown, err := all.PreviewAll(ctx, drafts)
+		require.NoError(b, err)
+		b.ReportMetric(time.Since(begun).Seconds(), "text-s")
+		alone, err := all.PreviewAll(ctx, drafts[3:4])
+		require.NoError(b, err)
+		require.Equal(b, alone[0], shown[3], "each says what it would say by itself")
 		base.Stop()
 		require.NoError(b, s.Close())
 	}

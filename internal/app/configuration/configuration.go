@@ -120,7 +120,7 @@ func (c *Configuration) preview(ctx context.Context, by access.Actor, d Document
 		return p, err
 	}
 	p.Rules, p.Second = []RuleEffect{}, []string{}
-	marks := []string{}
+	marks, drafts := []string{}, []labels.Draft{}
 	for _, change := range p.Changes {
 		switch {
 		case change.Part == "requirements" && change.What != "added":
@@ -140,11 +140,16 @@ func (c *Configuration) preview(ctx context.Context, by access.Actor, d Document
 				p.Second = append(p.Second, "who approves: "+change.Name)
 			}
 		case change.Part == "rules":
-			effect, err := c.labels.PreviewOf(ctx, draftOf(change.Name, d, change.What == "removed"))
-			if err != nil {
-				return p, fmt.Errorf("rules %s: %w", change.Name, err)
-			}
-			p.Rules, marks = append(p.Rules, RuleEffect{change.Name, effect}), append(marks, effect.Mark)
+			drafts = append(drafts, draftOf(change.Name, d, change.What == "removed"))
+		}
+	}
+	if len(drafts) > 0 {
+		effects, err := c.labels.PreviewAll(ctx, drafts)
+		if err != nil {
+			return p, fmt.Errorf("rules: %w", err)
+		}
+		for i, effect := range effects {
+			p.Rules, marks = append(p.Rules, RuleEffect{drafts[i].Name, effect}), append(marks, effect.Mark)
 		}
 	}
 	raw, err := json.Marshal([]any{d, p.Changes, marks})

@@ -146,19 +146,42 @@ func together(sets []*rules.Set, n int, do func(set *rules.Set, i int) error) er
 	return errors.Join(failed...)
 }
 
-// each reads all accounts, a page at a time.
+// each reads all accounts, a page at a time: the next one while something is done with the
+// one before.
 func (labels *Labels) each(ctx context.Context, dependents bool, do func([]records.Labelling) error) error {
-	after := records.AccountID(0)
-	for {
-		page, err := labels.store.LabellingAfter(ctx, after, atOnce, dependents)
-		if err != nil || len(page) == 0 {
-			return err
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	pages, failed := make(chan []records.Labelling), make(chan error, 1)
+	go func() {
+		defer close(pages)
+		after := records.AccountID(0)
+		for {
+			page, err := labels.store.LabellingAfter(ctx, after, atOnce, dependents)
+			if err != nil || len(page) == 0 {
+				failed <- err
+				return
+			}
+			after = page[len(page)-1].ID
+			select {
+			case pages <- page:
+			case <-ctx.Done():
+				failed <- ctx.Err()
+				return
+			}
 		}
-		if err := do(page); err != nil {
-			return err
+	}()
+	var err error
+	for page := range pages {
+		if err == nil {
+			if err = do(page); err != nil {
+				cancel()
+			}
 		}
-		after = page[len(page)-1].ID
 	}
+	if read := <-failed; err == nil {
+		err = read
+	}
+	return err
 }
 
 func plainRules(list []records.Rule) []rules.Rule {

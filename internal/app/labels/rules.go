@@ -81,73 +81,120 @@ func (labels *Labels) Preview(ctx context.Context, by access.Actor, draft Draft)
 	return p, err
 }
 
-func (labels *Labels) preview(ctx context.Context, draft Draft) (p Preview, before *records.Rule, err error) {
-	if !draft.Remove {
-		if err := (rules.Rule{Name: draft.Name, Label: draft.Label, When: draft.Condition}).Check(); err != nil {
-			return p, nil, fmt.Errorf("%w: %w", app.ErrInput, err)
-		}
+func (labels *Labels) preview(ctx context.Context, draft Draft) (Preview, *records.Rule, error) {
+	all, err := labels.previews(ctx, []Draft{draft})
+	if err != nil {
+		return Preview{}, nil, err
 	}
-	if err := labels.mayTake(ctx, &draft); err != nil {
-		return p, nil, err
-	}
+	return all[0].Preview, all[0].before, nil
+}
+
+// weighed is a draft, and what it would do.
+type weighed struct {
+	Preview
+	draft   Draft
+	before  *records.Rule // nil for a new one
+	decided decisions
+	marked  strings.Builder
+}
+
+// previews says of each draft what it would do by itself, in one pass over the accounts.
+func (labels *Labels) previews(ctx context.Context, drafts []Draft) ([]*weighed, error) {
 	all, err := labels.store.AllRules(ctx)
 	if err != nil {
-		return p, nil, err
-	}
-	decided, err := labels.decisions(ctx, draft)
-	if err != nil {
-		return p, nil, err
+		return nil, err
 	}
 	byID := map[records.RuleID]rules.Rule{}
 	for i, r := range plainRules(all) {
 		byID[all[i].ID] = r
-		if strings.EqualFold(r.Name, draft.Name) {
-			before = &all[i]
+	}
+	var list []rules.Rule
+	out, dependents := make([]*weighed, len(drafts)), false
+	for i, draft := range drafts {
+		if out[i], err = labels.begun(ctx, draft, all); err != nil {
+			return nil, fmt.Errorf("%s%w", map[bool]string{true: draft.Name + ": "}[len(drafts) > 1], err)
+		}
+		dependents = dependents || out[i].draft.TakeIn != ""
+		if !draft.Remove {
+			list = append(list, rules.Rule{ID: numberOf(i), Name: draft.Name, Label: draft.Label, Excludes: draft.Excludes, When: draft.Condition})
 		}
 	}
-	if before == nil && draft.Remove {
-		return p, nil, fmt.Errorf("rule %q: %w", draft.Name, app.ErrNotFound)
-	}
-	after := rules.Rule{ID: -1, Name: draft.Name, Label: draft.Label, Excludes: draft.Excludes, When: draft.Condition}
-	var drafts []rules.Rule
-	if !draft.Remove {
-		drafts = append(drafts, after)
-	}
-	set, now := rules.NewSet(drafts), labels.base.Now()
-	p.Rows, p.Takings = []Effect{}, []Taking{}
-	var marked strings.Builder
-	err = labels.each(ctx, set.NeedsDependents() || draft.TakeIn != "", func(page []records.Labelling) error {
+	set, now := rules.NewSet(list), labels.base.Now()
+	if err := labels.each(ctx, dependents || set.NeedsDependents(), func(page []records.Labelling) error {
 		for _, v := range page {
 			matches, err := set.Match(ctx, v.Name, factsOf(v, now), clock)
 			if err != nil {
 				return err
 			}
-			was, is, did := others(v, byID, before)
-			is = append(is, matches...)
-			p.Matches += len(matches)
-			if did && len(matches) == 0 {
-				p.Stops++
-			}
-			labelled := rules.On(rules.Decide(v.ByHand, is))
-			p.weigh(v, rules.On(rules.Decide(v.ByHand, was)), labelled, decided, &marked)
-			if draft.TakeIn != "" && len(matches) > 0 && slices.Contains(labelled, draft.Label) {
-				p.take(v, decided.limits, now, &marked)
+			for i, w := range out {
+				at := slices.IndexFunc(matches, func(r rules.Rule) bool { return r.ID == numberOf(i) })
+				w.account(v, byID, matches, at, now)
 			}
 		}
 		return nil
-	})
-	if err != nil {
-		return p, before, err
+	}); err != nil {
+		return nil, err
 	}
-	if f, failed := set.Failed[-1]; failed {
-		p.Failed = f.Words
+	for i, w := range out {
+		if f, failed := set.Failed[numberOf(i)]; failed {
+			w.Failed = f.Words
+		}
+		if w.before != nil {
+			w.Revision = w.before.Revision
+		}
+		raw, err := json.Marshal(w.draft)
+		if err != nil {
+			return nil, err
+		}
+		w.Mark = labels.base.Mark("rule-preview", fmt.Sprintf("%s\x00%d\x00%d\x00%s", raw, w.Revision, w.Matches, w.marked.String()))
 	}
-	if before != nil {
-		p.Revision = before.Revision
+	return out, nil
+}
+
+// numberOf is the number of the rule of a draft, which is none that is kept.
+func numberOf(i int) int64 { return -1 - int64(i) }
+
+// begun checks a draft, before accounts are looked at.
+func (labels *Labels) begun(ctx context.Context, draft Draft, all []records.Rule) (*weighed, error) {
+	if !draft.Remove {
+		if err := (rules.Rule{Name: draft.Name, Label: draft.Label, When: draft.Condition}).Check(); err != nil {
+			return nil, fmt.Errorf("%w: %w", app.ErrInput, err)
+		}
 	}
-	raw, err := json.Marshal(draft)
-	p.Mark = labels.base.Mark("rule-preview", fmt.Sprintf("%s\x00%d\x00%d\x00%s", raw, p.Revision, p.Matches, marked.String()))
-	return p, before, err
+	if err := labels.mayTake(ctx, &draft); err != nil {
+		return nil, err
+	}
+	w := &weighed{draft: draft, Preview: Preview{Rows: []Effect{}, Takings: []Taking{}}}
+	if at := slices.IndexFunc(all, func(r records.Rule) bool { return strings.EqualFold(r.Name, draft.Name) }); at >= 0 {
+		w.before = &all[at]
+	}
+	if w.before == nil && draft.Remove {
+		return nil, fmt.Errorf("rule %q: %w", draft.Name, app.ErrNotFound)
+	}
+	var err error
+	w.decided, err = labels.decisions(ctx, draft)
+	return w, err
+}
+
+// account adds what a draft would do to one account. at is where its rule is among those
+// that match; -1 when it does not.
+func (w *weighed) account(v records.Labelling, byID map[records.RuleID]rules.Rule, matches []rules.Rule, at int, now time.Time) {
+	did := w.before != nil && slices.Contains(v.Matched, w.before.ID)
+	if at < 0 && !did {
+		return // nothing of it is about this account
+	}
+	was, is, _ := others(v, byID, w.before)
+	if at >= 0 {
+		is = append(is, matches[at])
+		w.Matches++
+	} else {
+		w.Stops++
+	}
+	labelled := rules.On(rules.Decide(v.ByHand, is))
+	w.weigh(v, rules.On(rules.Decide(v.ByHand, was)), labelled, w.decided, &w.marked)
+	if w.draft.TakeIn != "" && at >= 0 && slices.Contains(labelled, w.draft.Label) {
+		w.take(v, w.decided.limits, now, &w.marked)
+	}
 }
 
 // others are the rules that an account matched when they were last applied, all of them and
@@ -272,18 +319,24 @@ func (labels *Labels) Save(ctx context.Context, by access.Actor, draft Draft, ma
 	return labels.Apply(context.WithoutCancel(ctx))
 }
 
-// PreviewOf is Preview of a draft that was tried already: the window that it names may be one
-// that comes with it.
-func (labels *Labels) PreviewOf(ctx context.Context, draft Draft) (Preview, error) {
+// PreviewAll is Preview of drafts that were tried already, each by itself: the windows that
+// they name may be some that come with them.
+func (labels *Labels) PreviewAll(ctx context.Context, drafts []Draft) ([]Preview, error) {
 	select {
 	case labels.looks <- struct{}{}:
 		defer func() { <-labels.looks }()
 	case <-ctx.Done():
-		return Preview{}, ctx.Err()
+		return nil, ctx.Err()
 	}
-	draft.tried = true
-	p, _, err := labels.preview(ctx, draft)
-	return p, err
+	for i := range drafts {
+		drafts[i].tried = true
+	}
+	all, err := labels.previews(ctx, drafts)
+	out := make([]Preview, len(all))
+	for i, w := range all {
+		out[i] = w.Preview
+	}
+	return out, err
 }
 
 // Keep keeps a draft, and applies nothing: who asks for it has shown what it would do, and
