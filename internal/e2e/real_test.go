@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"regexp"
 	"strings"
 	"sync"
@@ -40,13 +38,7 @@ func startReal(t *testing.T) *real {
 	r := &real{hosts: map[string]*lab.Host{}}
 	r.samba = lab.Samba(t, lab.Gateway, "svc-tidefeed")
 	r.openldap = lab.OpenLDAP(t, lab.Gateway, 1636, 0, 0, "svc-manifest")
-	fixture := filepath.Join(t.TempDir(), "fixture")
-	build := exec.Command("go", "build", "-o", fixture, "mossledger.example/moss/internal/lab/fixture")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	out, err := build.CombinedOutput()
-	require.NoError(t, err, string(out))
-	program, err := os.ReadFile(fixture)
-	require.NoError(t, err)
+	program := lab.Program(t)
 
 	unit := func(h *lab.Host, name, body string) {
 		h.Write(t, "/etc/systemd/system/"+name, "[Unit]\nDescription=Fixture "+name+"\n"+body+"\n[Install]\nWantedBy=multi-user.target\n", 0o644)
@@ -56,7 +48,7 @@ func startReal(t *testing.T) *real {
 	for i, name := range []string{"quay1", "quay2", "tide1", "bookings1"} {
 		h := lab.NewHost(t, name, 20+i)
 		r.hosts[name] = h
-		h.Write(t, "/usr/local/bin/fixture", string(program), 0o755)
+		h.Write(t, "/usr/local/bin/fixture", program, 0o755)
 		h.Write(t, "/etc/ca.pem", r.samba.CA+r.openldap.CA, 0o644)
 		h.Shell(t, "useradd -r -s /usr/sbin/nologin berth")
 	}
@@ -172,6 +164,7 @@ func TestRealSystems(t *testing.T) {
 	run("a host fails in the middle: undo", r.undo)
 	run("a host is cut off: stop and resume", r.stopAndResume)
 	run("killed at every journal step", r.killed)
+	run("killed at random instants", r.killedAnywhere)
 	run("the ledger holds", func(*testing.T) { r.moss(0, "ledger", "verify") })
 }
 

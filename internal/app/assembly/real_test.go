@@ -2,9 +2,6 @@ package assembly_test
 
 import (
 	"fmt"
-	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -28,16 +25,10 @@ func TestRealDataStores(t *testing.T) {
 		lab.LeaveOut(t, "a real system: not where the race detector looks")
 	}
 	lab.Require(t)
-	fixture := filepath.Join(t.TempDir(), "fixture")
-	build := exec.Command("go", "build", "-o", fixture, "mossledger.example/moss/internal/lab/fixture")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	out, err := build.CombinedOutput()
-	require.NoError(t, err, string(out))
-	program, err := os.ReadFile(fixture)
-	require.NoError(t, err)
+	program := lab.Program(t)
 
 	h := lab.NewHost(t, "books1", 33)
-	h.Write(t, "/usr/local/bin/fixture", string(program), 0o755)
+	h.Write(t, "/usr/local/bin/fixture", program, 0o755)
 	h.Shell(t, "useradd -r -s /usr/sbin/nologin books")
 	for name, port := range map[string]int{"postgres": 55441, "mariadb": 53371} {
 		h.Write(t, "/srv/"+name+"/settings.json", fmt.Sprintf("{\n  // by hand\n  \"kind\": %q,\n  \"address\": \"%s:%d\",\n  \"database\": \"bookings\",\n  \"user\": \"svc_berth1\",\n  \"password\": %q\n}\n", name, lab.Gateway, port, lab.AccountPassword), 0o644)

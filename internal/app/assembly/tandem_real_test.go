@@ -4,8 +4,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -56,16 +54,10 @@ func TestRealTurns(t *testing.T) {
 		lab.LeaveOut(t, "a real system: not where the race detector looks")
 	}
 	lab.Require(t)
-	fixture := filepath.Join(t.TempDir(), "fixture")
-	build := exec.Command("go", "build", "-o", fixture, "mossledger.example/moss/internal/lab/fixture")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	out, err := build.CombinedOutput()
-	require.NoError(t, err, string(out))
-	program, err := os.ReadFile(fixture)
-	require.NoError(t, err)
+	program := lab.Program(t)
 
 	h := lab.NewHost(t, "turns1", 47)
-	h.Write(t, "/usr/local/bin/fixture", string(program), 0o755)
+	h.Write(t, "/usr/local/bin/fixture", program, 0o755)
 	samba := lab.Samba(t, "127.0.0.93", "svc-berth2") // at the hosts' own address there is one of another test
 	samba.PermitTurns(t)
 	const settings, env = "/srv/fares/settings.json", "/etc/berth/berth.env"

@@ -100,6 +100,14 @@ func TestTwoAccountsTakeTurns(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, connect.VerdictRests, verdict.Code, verdict.Words)
 		assert.Empty(t, f.findings("drift"))
+		planned, err := f.Store.Candidates(t.Context(), 0)
+		require.NoError(t, err)
+		var names []string
+		for _, c := range planned {
+			names = append(names, c.Credential)
+		}
+		assert.Contains(t, names, next.Name, "policies go by the one that works")
+		assert.NotContains(t, names, was.Name)
 		var rested string
 		journal, err := f.Store.Journal(t.Context(), r.ID, 0)
 		require.NoError(t, err)
@@ -126,6 +134,11 @@ func TestTwoAccountsTakeTurns(t *testing.T) {
 	_, err = f.Custody.Verify(t.Context(), ines, cred(f, b))
 	require.NoError(t, err)
 	assert.Len(t, f.findings("not-resting"), 1)
+	// One that was not seen refused at the end of its turn is, when it is looked for.
+	f.estate.Bookings.Change(b.Name, func(account *datastore.Account) { account.Rests = true })
+	_, err = f.Custody.Verify(t.Context(), ines, cred(f, b))
+	require.NoError(t, err)
+	assert.Empty(t, f.findings("not-resting"))
 	// They take turns no more: each is an account of its own again.
 	require.NoError(t, f.Tandems.Remove(t.Context(), ines, v.ID, "enough"))
 	require.Equal(t, rotation.FinishedDone, f.rotate(a, rotation.UndoOnFailure).Result)

@@ -27,6 +27,7 @@ type Store interface {
 	Lookup(ctx context.Context) (*lookup.Lookup, error)
 	OpenCandidates(ctx context.Context) ([]records.Secret, error)
 	ReleaseCustody(ctx context.Context, id records.CredentialID, entries ...ledger.Entry) error
+	TandemRests(ctx context.Context, v records.Tandem) error
 	TandemOf(ctx context.Context, id records.CredentialID) (records.Tandem, error)
 	UnfinishedOf(ctx context.Context, id records.CredentialID) (records.Rotation, error)
 	SaveVerdict(ctx context.Context, id records.CredentialID, verdict string, words string) error

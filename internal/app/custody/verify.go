@@ -40,7 +40,7 @@ func (custody *Custody) Verify(ctx context.Context, by access.Actor, c records.C
 		return connect.Verdict{}, err
 	}
 	var verdict connect.Verdict
-	rests, err := custody.resting(ctx, c)
+	pair, err := custody.resting(ctx, c)
 	if err != nil {
 		return connect.Verdict{}, err
 	}
@@ -50,8 +50,8 @@ func (custody *Custody) Verify(ctx context.Context, by access.Actor, c records.C
 		verdict, err = judged(custody.TryAll(ctx, c, points, values.Current))
 		return err
 	})
-	if rests && err == nil {
-		return custody.saveRest(context.WithoutCancel(ctx), c, verdict)
+	if err == nil && pair != nil && (pair.State == records.TandemRests || verdict.Rests()) {
+		return custody.saveRest(context.WithoutCancel(ctx), c, *pair, verdict)
 	}
 	return verdict, errors.Join(err, custody.saveVerdict(context.WithoutCancel(ctx), c, verdict, err))
 }
@@ -78,19 +78,20 @@ func (custody *Custody) saveVerdict(ctx context.Context, c records.Credential, v
 	return errors.Join(custody.store.SetFindings(ctx, driftKey(c), drift), custody.store.SaveVerdict(ctx, c.ID, state, verdict.Words))
 }
 
-// resting: another account has its turn, and this one was proven to rest.
-func (custody *Custody) resting(ctx context.Context, c records.Credential) (bool, error) {
+// resting is the tandem in which another account has its turn; nil where none has.
+func (custody *Custody) resting(ctx context.Context, c records.Credential) (*records.Tandem, error) {
 	pair, err := custody.store.TandemOf(ctx, c.ID)
-	if errors.Is(err, app.ErrNotFound) {
-		return false, nil
+	if errors.Is(err, app.ErrNotFound) || err == nil && pair.Resting.CredentialID != c.ID {
+		return nil, nil
 	}
-	return pair.Resting.CredentialID == c.ID && pair.State == records.TandemRests, err
+	return &pair, err
 }
 
 // saveRest keeps that an account rests; one that may sign in all the same is the finding
 // not-resting.
-func (custody *Custody) saveRest(ctx context.Context, c records.Credential, verdict connect.Verdict) (connect.Verdict, error) {
+func (custody *Custody) saveRest(ctx context.Context, c records.Credential, pair records.Tandem, verdict connect.Verdict) (connect.Verdict, error) {
 	state, list := "rests", []records.Finding(nil)
+	var err error
 	if verdict.Accepted {
 		state = "accepted"
 		list = []records.Finding{{
@@ -98,9 +99,10 @@ func (custody *Custody) saveRest(ctx context.Context, c records.Credential, verd
 			What: "it rests while another account has its turn, and may sign in: somebody let it", Next: "find out who and why; the next turn lets it rest again, or disable it there",
 		}}
 	} else {
+		err = custody.store.TandemRests(ctx, pair)
 		verdict = connect.Verdict{Code: connect.VerdictRests, Words: "it rests, as it should: " + verdict.Words}
 	}
-	return verdict, errors.Join(custody.store.SetFindings(ctx, driftKey(c), list), custody.store.SaveVerdict(ctx, c.ID, state, verdict.Words))
+	return verdict, errors.Join(err, custody.store.SetFindings(ctx, driftKey(c), list), custody.store.SaveVerdict(ctx, c.ID, state, verdict.Words))
 }
 
 // DriftNext is what to do about a sealed value that is refused, by the code of

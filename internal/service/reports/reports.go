@@ -179,6 +179,10 @@ func outcome(r records.Rotation) string {
 		return "it has not ended: it is " + r.Mode
 	case r.Result == rotation.FinishedDone && assigned:
 		words = "every dependent of its plan was given the account with its current value, and that was proven"
+	case r.Result == rotation.FinishedDone && r.Plan.Turn != nil:
+		words = r.Plan.Turn.Account + ", with a new value, has taken the place of " + r.Credential + " in every place of its plan, which rests; and that was proven"
+	case r.Result == rotation.FinishedUndone && r.Plan.Turn != nil:
+		return "it was undone: " + r.Credential + " works as before with its value, " + r.Plan.Turn.Account + " rests, and that was proven"
 	case r.Result == rotation.FinishedDone:
 		words = "the credential was changed in every place of its plan, and that was proven"
 	case r.Result == rotation.FinishedUndone && assigned:
@@ -189,6 +193,8 @@ func outcome(r records.Rotation) string {
 		return "it could not be undone everywhere: the steps say where"
 	case assigned:
 		words = "dependents were given the account with its current value, and some steps failed: they say which"
+	case r.Plan.Turn != nil:
+		words = r.Plan.Turn.Account + " has a new value and may sign in beside " + r.Credential + ", and some steps failed: they say which"
 	default:
 		words = "the credential was changed, and some steps failed: they say which"
 	}

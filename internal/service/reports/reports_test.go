@@ -37,6 +37,14 @@ func TestOutcomes(t *testing.T) {
 		r := records.Rotation{ID: 1, Mode: c.mode, Result: c.result, Plan: rotation.Plan{Kind: c.kind, Notes: c.notes}}
 		assert.Equal(t, c.said, outcome(r), name)
 	}
+	for result, said := range map[string]string{
+		"done":               "fares_b, with a new value, has taken the place of fares_a in every place of its plan, which rests; and that was proven",
+		"undone":             "it was undone: fares_a works as before with its value, fares_b rests, and that was proven",
+		"done-with-failures": "fares_b has a new value and may sign in beside fares_a, and some steps failed: they say which",
+		"undo-incomplete":    "it could not be undone everywhere: the steps say where",
+	} {
+		assert.Equal(t, said, outcome(records.Rotation{Credential: "fares_a", Mode: "finished", Result: result, Plan: rotation.Plan{Turn: &rotation.Successor{Account: "fares_b"}}}))
+	}
 	assert.Equal(t, []string{left.String(), latent.String()}, notCovered([]rotation.Note{left, info, latent}))
 	assert.NotNil(t, notCovered(nil))
 }

@@ -129,6 +129,17 @@ func (s *Custody) RemoveTandem(ctx context.Context, v records.Tandem, entries ..
 	})
 }
 
+// TandemRests notes that the account that rests was seen refused.
+func (s *Custody) TandemRests(ctx context.Context, v records.Tandem) error {
+	if v.State == records.TandemRests {
+		return nil
+	}
+	return s.InTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "UPDATE tandems SET rests = 1 WHERE id = ? AND resting = ?", v.ID, v.Resting.CredentialID)
+		return err
+	})
+}
+
 // mayTurn makes sure, at the beginning of a rotation, that two accounts still take turns as
 // its plan has it, and that neither is being rotated.
 func mayTurn(ctx context.Context, tx *sql.Tx, id, next records.CredentialID, name string) error {
