@@ -5938,6 +5938,7 @@ export interface components {
         };
         StepLogOnAs: {
             account: string;
+            back?: string;
             moved?: boolean;
             was: string;
             was_id?: string;

@@ -17,6 +17,7 @@ import (
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/standin/datastore"
+	standindir "mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/larkmoor"
 	"mossledger.example/moss/internal/standin/unixhost"
 )
@@ -262,4 +263,66 @@ func TestWhoTakesTurns(t *testing.T) {
 	_, err := f.Rotations.Rehearse(t.Context(), ines, cred(f, b), undo)
 	assert.Error(t, err)
 	f.ended(id)
+}
+
+// TestTurnsOfLogOns: services, tasks and pools that log on as an account of a directory are
+// given the other one, each in the spelling that stood there, and given back.
+func TestTurnsOfLogOns(t *testing.T) {
+	t.Parallel()
+	f := terminals(t)
+	const other = "svc-terminal2"
+	f.estate.Directory.Add(standindir.Entry{DN: larkmoor.DN(other), Password: "Kiosk-Light-65", Disabled: true, Attributes: map[string][]string{
+		"objectClass": {"top", "person", "organizationalPerson", "user"}, "sAMAccountName": {other}, "cn": {other}, "userPrincipalName": {other + "@larkmoor.example"},
+	}})
+	f.estate.Directory.Update(larkmoor.DN(other), func(e *standindir.Entry) { e.Disabled = false })
+	for _, h := range f.estate.Windows {
+		h.Grant(`LARKMOOR\`+other, true)
+	}
+	f.survey()
+	a := f.take("svc-terminal")
+	b := f.account("dir/" + other)
+	_, err := f.Custody.Take(t.Context(), ines, cred(f, b), secret.New("Kiosk-Light-65"))
+	require.NoError(t, err)
+	f.survey()
+	_, err = f.Tandems.Add(t.Context(), ines, cred(f, a), cred(f, b), "")
+	require.NoError(t, err)
+	logOns := func(name, password string) {
+		t.Helper()
+		require.True(t, f.estate.Directory.Accepts(larkmoor.DN(name), password))
+		for host, h := range f.estate.Windows {
+			account, stored := h.Stores("KioskAgent")
+			if account == "" {
+				continue // not on this one
+			}
+			assert.Equal(t, [2]string{name + "@larkmoor.example", password}, [2]string{account, stored}, host)
+			account, stored = h.TaskStores("Kiosk report")
+			assert.Contains(t, []string{name, `LARKMOOR\` + name}, account, host)
+			assert.Equal(t, password, stored, host)
+			used, with := h.Uses("KioskAgent")
+			assert.Equal(t, [2]string{name + "@larkmoor.example", password}, [2]string{used, with}, host)
+		}
+	}
+	logOns(a.Name, larkmoor.Passwords[a.Name])
+	r := f.rotate(a, rotation.UndoOnFailure)
+	journal, err := f.Store.Journal(t.Context(), r.ID, 0)
+	require.NoError(t, err)
+	require.Equal(t, rotation.FinishedDone, r.Result, "%+v", journal)
+	require.NotNil(t, r.Plan.Turn, "%s", noted(r.Plan))
+	logOns(other, f.currentIs(b).RevealString())
+	assert.False(t, f.estate.Directory.Accepts(larkmoor.DN(a.Name), larkmoor.Passwords[a.Name]), "it rests")
+	f.quiet()
+	f.survey()
+	in, err := f.Store.Account(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.Contains(t, in.Groups, "CN=Terminal Services,OU=Groups,"+larkmoor.Base, "it was brought into step")
+	ties := f.dependent("north1", "KioskAgent").Ties
+	require.NotEmpty(t, ties)
+	assert.Equal(t, other, ties[0].Account)
+	rehearsed, err := f.Rotations.RehearseUndo(t.Context(), ines, r.ID)
+	require.NoError(t, err)
+	require.Equal(t, "passed", rehearsed.Verdict, "%+v", bad(rehearsed.Checks))
+	require.NoError(t, f.Rotations.Decide(t.Context(), ines, r.ID, rotation.DecideUndo, "it was a test"))
+	require.Equal(t, rotation.FinishedUndone, f.ended(r.ID).Result)
+	logOns(a.Name, larkmoor.Passwords[a.Name])
+	assert.False(t, f.estate.Directory.Accepts(larkmoor.DN(other), f.currentIs(b).RevealString()), "it rests again")
 }

@@ -101,7 +101,7 @@ func (j *journal) logOnEffect(ctx context.Context, step rotation.Step, status ro
 	case status == rotation.Done:
 		_, value, err = j.rotations.sealed.OfRotation(ctx, j.rotation)
 	case status == rotation.Undone && step.LogOn.WasID != "":
-		is.Account, is.AccountID = step.LogOn.Was, app.Number[records.AccountID](step.LogOn.WasID)
+		is.Account, is.AccountID = step.LogOn.Former(), app.Number[records.AccountID](step.LogOn.WasID)
 		var c records.Credential
 		if c, err = j.rotations.store.PasswordOf(ctx, is.AccountID); err == nil {
 			value, err = j.rotations.sealed.Current(ctx, c.ID)

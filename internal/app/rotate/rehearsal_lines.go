@@ -211,7 +211,7 @@ func (rotations *Rotations) intentions(ctx context.Context, a records.Account, p
 		case s.Kind == rotation.StepLogOn:
 			change := &connect.LogOnChange{Place: s.At(), Was: s.LogOn.Was, Account: s.LogOn.Account}
 			if plan.UndoOf != 0 {
-				change.Was, change.Account = change.Account, change.Was
+				change.Was, change.Account = change.Account, s.LogOn.Former()
 			}
 			intentions[s.System] = append(intentions[s.System], connect.Intention{LogOn: change, Current: values.Current})
 			if line, told := rotations.formerLogOn(ctx, s); told {

@@ -84,8 +84,12 @@ type StepLogOnAs struct {
 	Account string `json:"account"`          // in the spelling to write
 	Was     string `json:"was"`              // as it was written before
 	WasID   string `json:"was_id,omitempty"` // that account, when it was another one
+	Back    string `json:"back,omitempty"`   // how it is written when it is given back, where that is otherwise than before
 	Moved   bool   `json:"moved,omitempty"`  // it was another identity, not the same in another spelling
 }
+
+// Former is the account in the spelling in which undoing gives it back.
+func (l StepLogOnAs) Former() string { return cmp.Or(l.Back, l.Was) }
 
 // Door is an account that the holder of a key can sign in to.
 type Door struct {

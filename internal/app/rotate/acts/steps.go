@@ -314,7 +314,7 @@ func (h *Hands) Undo(ctx context.Context, step rotation.Step, _ string) rotation
 	}
 	if step.Kind == rotation.StepLogOn {
 		if step.LogOn.Moved {
-			return h.giveLogOn(ctx, step, step.LogOn.Account, step.LogOn.Was, old)
+			return h.giveLogOn(ctx, step, step.LogOn.Account, step.LogOn.Former(), old)
 		}
 		// The same account: only its value goes back.
 		return h.giveLogOn(ctx, step, step.LogOn.Was, step.LogOn.Account, old)
@@ -350,7 +350,7 @@ func (h *Hands) ProbeLogOn(ctx context.Context, step rotation.Step, old, next se
 		return rotation.Finding{Result: rotation.ProbeNeither, Words: err.Error()}
 	case err != nil:
 		return notFoundOut(err)
-	case moved && strings.EqualFold(state.Account, step.LogOn.Was):
+	case moved && (strings.EqualFold(state.Account, step.LogOn.Was) || strings.EqualFold(state.Account, step.LogOn.Former())):
 		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "it logs on as " + state.Account}
 	case !strings.EqualFold(state.Account, step.LogOn.Account) && !strings.EqualFold(state.Account, step.LogOn.Was):
 		return rotation.Finding{Result: rotation.ProbeNeither, Words: "it logs on as " + state.Account + ": somebody changed it"}

@@ -97,7 +97,11 @@ func (p *planner) move(pair records.Tandem, next records.Account, was, will []st
 	for i := range p.input.LogOns {
 		l := &p.input.LogOns[i]
 		l.WasID, l.Moved = p.account.ID.String(), true
-		l.Account = respell(l.Was, was, will)
+		// In full where a bare name, or a SID, stands there: both ways.
+		if !strings.EqualFold(l.Account, l.Was) {
+			l.Back = l.Account
+		}
+		l.Account = respell(l.Account, was, will)
 	}
 	if p.input.StopFirst {
 		p.input.StopFirst = false

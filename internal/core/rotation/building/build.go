@@ -173,7 +173,7 @@ func (b *builder) replacements(file func(system, path string) bool, logOn func(L
 		return logOns[i].System+"\x00"+logOns[i].Place.Key() < logOns[j].System+"\x00"+logOns[j].Place.Key()
 	})
 	for _, l := range logOns {
-		i := b.add(rotation.Step{Kind: rotation.StepLogOn, SystemID: l.SystemID, System: l.System, Subject: l.Place.Place, Dependent: l.Place.Kind, LogOn: &rotation.StepLogOnAs{Was: l.Was, WasID: l.WasID, Account: l.Account, Moved: l.Moved}, Needs: slices.Clone(b.signIns)})
+		i := b.add(rotation.Step{Kind: rotation.StepLogOn, SystemID: l.SystemID, System: l.System, Subject: l.Place.Place, Dependent: l.Place.Kind, LogOn: &rotation.StepLogOnAs{Was: l.Was, WasID: l.WasID, Account: l.Account, Moved: l.Moved, Back: l.Back}, Needs: slices.Clone(b.signIns)})
 		b.logOnOf[l.SystemID+"\x00"+l.Place.Key()] = i
 		b.ends = append(b.ends, i)
 	}

@@ -47,6 +47,7 @@ type LogOn struct {
 	Was      string // as written now
 	WasID    string // id of that account, when it is another one
 	Moved    bool   // it is another identity
+	Back     string // how the former one is written when it is given back; "" for as it was
 }
 
 // Unit is a dependent that runs: it reads held copies, or logs on itself.
