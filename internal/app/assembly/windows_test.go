@@ -274,6 +274,20 @@ func TestAssign(t *testing.T) {
 	assert.Equal(t, "LocalSystem", account)
 	assert.Empty(t, password)
 
+	// A task that has a bare name gets it back in full: a bare one is another account there.
+	f.quiet()
+	task := f.dependent("north1", "Kiosk report")
+	r = f.run(other, planning.Request{OnFailure: rotation.UndoOnFailure, Assign: []records.DependentID{task.ID}})
+	require.Equal(t, rotation.FinishedDone, r.Result)
+	account, _ = north.TaskStores("Kiosk report")
+	assert.Equal(t, `LARKMOOR\svc-quayline`, account)
+	_, err = f.Rotations.RehearseUndo(ctx, ines, r.ID)
+	require.NoError(t, err)
+	require.NoError(t, f.Rotations.Decide(ctx, ines, r.ID, rotation.DecideUndo, "it was a test"))
+	require.Equal(t, rotation.FinishedUndone, f.ended(r.ID).Result)
+	account, password = north.TaskStores("Kiosk report")
+	assert.Equal(t, [2]string{`LARKMOOR\svc-terminal`, larkmoor.Passwords["svc-terminal"]}, [2]string{account, password})
+
 	// Undone as well where the host checks what it stores.
 	f.quiet()
 	north.UpdateService("KioskAgent", func(s *windowshost.Service) {

@@ -32,7 +32,7 @@ func (p *planner) chosen(ctx context.Context) error {
 		}
 		switch {
 		case d.Kind.LogsOn():
-			if err := p.assign(d, spelling); err != nil {
+			if err := p.assign(ctx, d, spelling); err != nil {
 				return err
 			}
 		case d.Copy != nil && picture.StrengthFor(d, p.account.ID) == string(estate.StrengthDiffers):
@@ -52,14 +52,14 @@ func (p *planner) chosen(ctx context.Context) error {
 	return nil
 }
 
-func (p *planner) assign(d records.Dependent, spelling string) error {
+func (p *planner) assign(ctx context.Context, d records.Dependent, spelling string) error {
 	if p.account.Kind != string(estate.KindDirectory) && p.account.SystemID != d.SystemID {
 		return fmt.Errorf("%w: %s is a local account of %s: %s on %s cannot log on as it", app.ErrInput, p.account.Name, p.account.System, d.Place, d.System)
 	}
 	for _, t := range d.Ties {
 		if t.Strength == string(estate.StrengthRunsAs) && t.AccountID != p.account.ID {
 			p.logOn(d, spelling, t.AccountID.String(), true)
-			return nil
+			return p.backInFull(ctx, d, t.AccountID)
 		}
 		if t.Strength == string(estate.StrengthRunsAs) {
 			p.logOn(d, keptSpelling(d.RunsAs, spelling), "", false)
@@ -68,4 +68,18 @@ func (p *planner) assign(d records.Dependent, spelling string) error {
 	}
 	p.logOn(d, spelling, "", true)
 	return nil
+}
+
+// backInFull has the log-on that was gathered last given back in full, where what stands
+// there says nothing outside of its host: given as it stands, it would be another account.
+func (p *planner) backInFull(ctx context.Context, d records.Dependent, former records.AccountID) error {
+	if keptSpelling(d.RunsAs, "") != "" {
+		return nil
+	}
+	a, err := p.planning.store.Account(ctx, former)
+	if err != nil {
+		return err
+	}
+	p.input.LogOns[len(p.input.LogOns)-1].Back, err = p.spellingOf(ctx, a)
+	return err
 }

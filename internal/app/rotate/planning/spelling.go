@@ -30,20 +30,24 @@ func (p *planner) respelled(ctx context.Context, d records.Dependent) (string, e
 
 // spelling is how hosts are told the account: with its domain before it.
 func (p *planner) spelling(ctx context.Context) (string, error) {
-	if p.account.Kind != string(estate.KindDirectory) {
-		return `.\` + p.account.Name, nil
+	return p.spellingOf(ctx, p.account)
+}
+
+func (p *planner) spellingOf(ctx context.Context, a records.Account) (string, error) {
+	if a.Kind != string(estate.KindDirectory) {
+		return `.\` + a.Name, nil
 	}
 	domains, err := p.planning.store.DomainsOf(ctx)
 	if err != nil {
 		return "", err
 	}
-	for _, d := range domains[p.account.SystemID] {
+	for _, d := range domains[a.SystemID] {
 		if !strings.Contains(d, ".") {
-			return d + `\` + p.account.Name, nil
+			return d + `\` + a.Name, nil
 		}
 	}
-	if p.account.UPN != "" {
-		return p.account.UPN, nil
+	if a.UPN != "" {
+		return a.UPN, nil
 	}
-	return "", fmt.Errorf("%w: %s is in a directory without the Windows-domain schema: hosts cannot log on as it", app.ErrInput, p.account.Name)
+	return "", fmt.Errorf("%w: %s is in a directory without the Windows-domain schema: hosts cannot log on as it", app.ErrInput, a.Name)
 }
