@@ -170,6 +170,7 @@ func TestRealTurns(t *testing.T) {
 			}
 		}
 	}
+	assert.Empty(t, f.findings("account-disabled"), "who was seen signed in before its turn ended uses it no more")
 	close(stop)
 	all.Wait()
 	t.Logf("signed in %d times to the data store, %d times to the directory", store.tried.Load(), binds.tried.Load())

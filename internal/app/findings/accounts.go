@@ -64,6 +64,8 @@ func accountStates(s *EstateSnapshot) []records.Finding {
 		switch {
 		case !a.Gone.IsZero():
 			add("account-gone", "high", uses+", and it is no longer there", "its dependents will fail at their next sign-in: move them to another account")
+		case a.Verdict == "rests":
+			add("account-disabled", "high", uses+", and it rests while another account has its turn", "'moss tandem list' says which: move its dependents to that one")
 		case a.Enabled == estate.No && a.Kind == string(estate.KindDirectory):
 			add("account-disabled", "high", uses+", and it is disabled", "find out who disabled it, and why")
 		case a.Locked == estate.Yes && a.Kind == string(estate.KindDirectory):

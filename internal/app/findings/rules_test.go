@@ -239,6 +239,8 @@ func estateCases() map[string]struct {
 		"nothing uses it":          {EstateSnapshot{Unused: []records.Account{{ID: 1, Account: estate.Account{Name: "svc-old", LastLogOn: ago(5000)}}}, Coverage: picture.Coverage{Systems: 2, Incomplete: []picture.Uncovered{{System: "quay1"}}}}, []string{"unused-account low 1"}},
 		"gone":                     {used(func(a *records.Account) { a.Gone = ago(1) }), []string{"account-gone high 1"}},
 		"disabled":                 {used(func(a *records.Account) { a.Enabled = estate.No }), []string{"account-disabled high 1"}},
+		"used, and it rests":       {used(func(a *records.Account) { a.Enabled, a.Kind, a.Verdict = estate.No, "postgresql", "rests" }), []string{"account-disabled high 1"}},
+		"unused, and it rests":     {EstateSnapshot{Unused: []records.Account{{ID: 1, Verdict: "rests"}}}, nil},
 		"a host's own, disabled":   {used(func(a *records.Account) { a.Enabled, a.Kind = estate.No, "unix-host" }), nil},
 		"locked":                   {used(func(a *records.Account) { a.Locked = estate.Yes }), []string{"account-locked high 1"}},
 		"ended":                    {used(func(a *records.Account) { a.AccountExpires = ago(1) }), []string{"account-expired high 1"}},

@@ -70,6 +70,9 @@ func readUnused(ctx context.Context, from Store, s *EstateSnapshot) (err error) 
 func unusedAccounts(s *EstateSnapshot) []records.Finding {
 	var findings []records.Finding
 	for _, a := range s.Unused {
+		if a.Verdict == "rests" { // it is there for its turn
+			continue
+		}
 		f := records.Finding{Key: fmt.Sprintf("unused/%d", a.ID), Kind: "unused-account", Severity: "low", Subject: a.Name, System: a.System, AccountID: a.ID}
 		f.What = "nothing was found that uses it; " + s.Coverage.Words()
 		if !a.LastLogOn.IsZero() {
