@@ -399,14 +399,10 @@ func bit(b bool) byte {
 	return 0
 }
 
-// restsNow: another account has the turn of the one of a tie.
-const restsNow = "EXISTS (SELECT 1 FROM tandems n JOIN credentials c ON c.id = n.resting WHERE c.account_id = t.account_id AND n.rests)"
-
-// AccountsWithTies returns the accounts that something depends on.
-// Who was seen signed in as one that rests was so before its turn ended.
+// AccountsWithTies returns the accounts that something depends on; who was seen signed in as one that rests, does not.
 func (s *Store) AccountsWithTies(ctx context.Context) ([]records.Account, error) {
 	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (records.Account, error) { return scanAccount(rows) },
-		"SELECT "+accountColumns+" FROM "+accountFrom+" WHERE a.id IN (SELECT account_id FROM ties t JOIN dependents d ON d.id = dependent_id WHERE d.gone = '' AND NOT (t.strength IN ('signs in', 'mentions') AND "+restsNow+")) ORDER BY a.id")
+		"SELECT "+accountColumns+" FROM "+accountFrom+" WHERE a.id IN (SELECT account_id FROM ties t JOIN dependents d ON d.id = dependent_id WHERE d.gone = '' AND NOT (t.strength IN ('signs in', 'mentions') AND EXISTS (SELECT 1 FROM tandems n JOIN credentials c ON c.id = n.resting WHERE c.account_id = t.account_id AND n.rests))) ORDER BY a.id")
 }
 
 // Replaced returns accounts that bear the name of one that vanished from the

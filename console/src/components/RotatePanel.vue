@@ -1,17 +1,19 @@
 <script setup lang="ts">
 import { Button, Input, Modal, Tooltip } from 'ant-design-vue'
-import { computed, ref, watch } from 'vue'
+import { computed, defineAsyncComponent, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, data, type Schemas } from '../api/client'
 import { useSession } from '../state/session'
 import { t } from '../texts'
 import { passwordOf } from './credentials'
-import Rehearsed from './Rehearsed.vue'
 import { decisionOf } from './rehearsal'
 import RotateWish, { type Wish } from './RotateWish.vue'
 import Trouble from './Trouble.vue'
 import TypedName from './TypedName.vue'
 import { useWork } from './work'
+
+// Large, and needed only by those who rehearse.
+const Rehearsed = defineAsyncComponent(() => import('./Rehearsed.vue'))
 
 /** Rotates a credential, or the password of an account; with assign or repair its current value goes to those dependents instead. */
 const props = defineProps<{

@@ -1,13 +1,15 @@
 <script setup lang="ts">
 import { Button, Input, Modal } from 'ant-design-vue'
-import { computed, ref } from 'vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
 import { api, data, type Schemas } from '../api/client'
 import { t } from '../texts'
-import Rehearsed from './Rehearsed.vue'
 import Trouble from './Trouble.vue'
 import TypedName from './TypedName.vue'
 import { progress } from './waves'
 import { useWork } from './work'
+
+// Large, and needed only by those who rehearse.
+const Rehearsed = defineAsyncComponent(() => import('./Rehearsed.vue'))
 
 /** Stop, resume, undo: what may be decided about a rotation now, in one place. */
 const props = defineProps<{ now: Schemas['RotationNow'] }>()
