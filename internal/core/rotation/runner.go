@@ -109,8 +109,10 @@ type run struct {
 	decided  int  // decisions made meanwhile
 }
 
-func (r *run) write(ctx context.Context, record Record) error {
-	record.Seq, record.Time = r.state.Last+1, r.Now().UTC()
+func (r *run) write(ctx context.Context, record Record) error { return r.writeAt(ctx, record, r.Now()) }
+
+func (r *run) writeAt(ctx context.Context, record Record, now time.Time) error {
+	record.Seq, record.Time = r.state.Last+1, now.UTC()
 	// An outcome is worth writing although the service is being stopped.
 	if err := r.Journal.Append(context.WithoutCancel(ctx), record); err != nil {
 		return fmt.Errorf("%w: %w", ErrJournal, err)
@@ -222,7 +224,7 @@ func (r *run) beginAll(ctx context.Context) (opens time.Time, err error) {
 			}
 			return time.Time{}, r.write(ctx, record)
 		}
-		at, over := r.when(action, held)
+		at, over := r.when(action, held, r.Now())
 		if over {
 			return time.Time{}, r.write(ctx, Record{Event: EventOutcome, Step: action.Step, Result: ResultLeft, Words: "the window closed before it could be begun: it is left as it is; resume to do it at any time"})
 		}
@@ -246,9 +248,8 @@ func (r *run) beginAll(ctx context.Context) (opens time.Time, err error) {
 // held: nothing more is begun where it stands.
 func (r *run) held() bool { return r.Hold != nil && r.Hold() && r.state.Safe() }
 
-// when says from which time on an action may be begun; zero for now. over: never any more.
-func (r *run) when(action Action, held bool) (at time.Time, over bool) {
-	now := r.Now()
+// when says from which time on an action may be begun; zero for at once. over: never any more.
+func (r *run) when(action Action, held bool, now time.Time) (at time.Time, over bool) {
 	switch {
 	case now.Before(action.NotBefore): // its system is away
 		return action.NotBefore, false
@@ -280,14 +281,16 @@ func (r *run) take(ctx context.Context, res result, writable bool) error {
 	if res.record.Undo {
 		action.Kind = ActUndo
 	}
-	// A window may have closed meanwhile, and everything may be held by now.
-	at, over := r.when(action, r.held())
+	// A window may have closed meanwhile, and everything may be held by now. What is
+	// written is the moment that was judged: one read a second time may be outside.
+	now := r.Now()
+	at, over := r.when(action, r.held(), now)
 	if res.decided != r.decided || !at.IsZero() || over {
 		delete(r.inFlight, res.step)
 		res.proceed <- false
 		return nil
 	}
-	if err := r.write(ctx, res.record); err != nil {
+	if err := r.writeAt(ctx, res.record, now); err != nil {
 		delete(r.inFlight, res.step)
 		res.proceed <- false
 		return err

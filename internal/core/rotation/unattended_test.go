@@ -152,6 +152,23 @@ func unattendedRounds(t testing.TB, rounds int) {
 	require.Positive(t, paused, "some waited for another night")
 }
 
+// A window that closes between a look at the clock and the next: what is begun is written
+// with the moment at which the window was seen open.
+func TestAWindowClosesBetweenTwoLooks(t *testing.T) {
+	for way := range ways {
+		e := newWorldOf(t, StopOnFailure, way, func(in *Input) {
+			in.Windows, in.Window = map[string]Openings{"noons": noons(40)}, "noons"
+			for i := range in.Units {
+				in.Units[i].Window = "noons"
+			}
+		})
+		held := false
+		e.watch(&held)
+		e.tick = 2 * time.Minute // of the five that it is open
+		require.Equal(t, FinishedDone, e.settle().Result, "way %d", way)
+	}
+}
+
 // One dependent first: until it is proven, nothing else is touched, whatever fails there.
 func TestFirstOneAlone(t *testing.T) {
 	for way := range ways {

@@ -45,6 +45,7 @@ type world struct {
 	crashAt        func(Record) bool // stop at a record like this; nil never
 	crashes, every int               // crash again so many times, so many records later
 	clock          time.Time
+	tick           time.Duration                           // that goes by whenever somebody looks at the clock
 	away           func(now time.Time, system string) bool // the system cannot be reached; nil for never
 	copiesHeld     bool                                    // an authority was put back while a copy held the new value
 	stranger       bool                                    // the authority says that it accepts neither value
@@ -451,6 +452,7 @@ func (e *world) run(records []Record) (State, error) {
 	now := func() time.Time {
 		e.lock.Lock()
 		defer e.lock.Unlock()
+		e.clock = e.clock.Add(e.tick)
 		return e.clock
 	}
 	wait := func(ctx context.Context, d time.Duration) error {
