@@ -198,7 +198,11 @@ func inStep(name string, was, next twinRole) (out []string) {
 	}
 	if was.until != next.until {
 		until := "infinity"
-		if was.until.Valid && was.until.InfinityModifier == pgtype.Finite {
+		switch {
+		case !was.until.Valid:
+		case was.until.InfinityModifier == pgtype.NegativeInfinity:
+			until = "-infinity"
+		case was.until.InfinityModifier == pgtype.Finite:
 			until = was.until.Time.UTC().Format("2006-01-02 15:04:05.999999Z07:00")
 		}
 		out = append(out, "ALTER ROLE "+me+" VALID UNTIL '"+until+"'")

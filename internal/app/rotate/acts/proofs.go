@@ -29,7 +29,11 @@ func (h *Hands) Asks(ctx context.Context, step rotation.Step, value secret.Value
 	if err != nil {
 		return connect.Verdict{}, target, err
 	}
-	verdict, err := connector.Verify(ctx, target, inventory.RefOf(h.whose(ctx, value)), value)
+	who, err := h.whose(ctx, value)
+	if err != nil {
+		return connect.Verdict{}, target, err
+	}
+	verdict, err := connector.Verify(ctx, target, inventory.RefOf(who), value)
 	return verdict, target, err
 }
 

@@ -18,15 +18,17 @@ import (
 // turns: two accounts take turns.
 func (h *Hands) turns() bool { return h.Next.ID != 0 }
 
-// whose says which of two accounts a value is for.
-func (h *Hands) whose(ctx context.Context, value secret.Value) records.Account {
+// whose says which of two accounts a value is for. Where that cannot be told, nobody is
+// asked: the other one's value is refused, which would look like a proof.
+func (h *Hands) whose(ctx context.Context, value secret.Value) (records.Account, error) {
 	if !h.turns() {
-		return h.Account
+		return h.Account, nil
 	}
-	if _, next, err := h.secrets(ctx, rotation.Step{}); err == nil && next.Equal(value) {
-		return h.Next
+	_, next, err := h.secrets(ctx, rotation.Step{})
+	if err == nil && next.Equal(value) {
+		return h.Next, nil
 	}
-	return h.Account
+	return h.Account, err
 }
 
 // turned says what is so once a point accepts what is wanted.
@@ -65,7 +67,10 @@ func (h *Hands) rested(ctx context.Context, step rotation.Step, value secret.Val
 			return rotation.Outcome{Result: rotation.ResultLater, Words: fmt.Sprintf("%s, %s still lets it sign in: it has not learned of the change", step.System, server.Server)}
 		}
 	}
-	who := h.whose(ctx, value)
+	who, err := h.whose(ctx, value)
+	if err != nil {
+		return certainly(err)
+	}
 	words := who.Name + " rests: " + verdict.Words + served(verdict.Elsewhere)
 	if open := h.sessionsOf(ctx, who); len(open) > 0 {
 		words += fmt.Sprintf("; %d sessions of it are open still, and end when they end: %s", len(open), strings.Join(open[:min(len(open), 5)], ", "))
