@@ -17,7 +17,7 @@ import (
 // changeCommand shows what became of things between surveys.
 func changeCommand() *cobra.Command {
 	list := output.ListWith("list", "List what became of accounts, dependents and systems between two moments", []output.Column{
-		{"ID", "id"}, {"SEEN", "at"}, {"WHAT", "what"}, {"NAME", "name"}, {"SYSTEM", "system"}, {"FIELDS", "words"}, {"MADE BY", "made_by"}, {"SUBJECT", "subject"}, {"KIND", "kind"},
+		{"ID", "id"}, {"SEEN", "at"}, {"WHAT", "what"}, {"NAME", "name"}, {"SYSTEM", "system"}, {"FIELDS", "words"}, {"MADE BY", "made_by"}, {"BY WHOM", "by_whom"}, {"SUBJECT", "subject"}, {"KIND", "kind"},
 	}, "Nothing changed that a survey saw. A system's first survey shows how it is, and no changes.", func(cmd *cobra.Command, c *api.Client, _ []string, query url.Values) (string, error) {
 		for _, name := range []string{"since", "until"} {
 			flag := cmd.Flags().Lookup(name)
@@ -53,7 +53,7 @@ func changeCommand() *cobra.Command {
 		if format != "table" {
 			return output.Write(cmd.OutOrStdout(), format, nil, []output.Row{v}, v)
 		}
-		if err := output.Details(cmd, v, []output.Column{{"Seen", "at"}, {"What", "what"}, {"Subject", "subject"}, {"Name", "name"}, {"Kind", "kind"}, {"System", "system"}, {"Made by", "made_by"}, {"Rotation", "rotation_id"}, {"Survey", "survey_id"}, {"Account", "account_id"}, {"Dependent", "dependent_id"}}); err != nil {
+		if err := output.Details(cmd, v, []output.Column{{"Seen", "at"}, {"What", "what"}, {"Subject", "subject"}, {"Name", "name"}, {"Kind", "kind"}, {"System", "system"}, {"Made by", "made_by"}, {"By whom", "by_whom"}, {"Rotation", "rotation_id"}, {"Survey", "survey_id"}, {"Account", "account_id"}, {"Dependent", "dependent_id"}}); err != nil {
 			return err
 		}
 		var rows []output.Row
@@ -63,11 +63,25 @@ func changeCommand() *cobra.Command {
 				rows = append(rows, f)
 			}
 		}
+		if len(rows) > 0 {
+			fmt.Fprintln(cmd.OutOrStdout())
+			if err := output.Write(cmd.OutOrStdout(), format, []output.Column{{"FIELD", "name"}, {"FROM", "from"}, {"TO", "to"}, {"ADDED", "added"}, {"REMOVED", "removed"}}, rows, rows); err != nil {
+				return err
+			}
+		}
+		witnesses, _ := v["witnesses"].(map[string]any)
+		rows = nil
+		list, _ := witnesses["list"].([]any)
+		for _, w := range list {
+			if w, ok := w.(map[string]any); ok {
+				rows = append(rows, w)
+			}
+		}
 		if len(rows) == 0 {
 			return nil
 		}
 		fmt.Fprintln(cmd.OutOrStdout())
-		return output.Write(cmd.OutOrStdout(), format, []output.Column{{"FIELD", "name"}, {"FROM", "from"}, {"TO", "to"}, {"ADDED", "added"}, {"REMOVED", "removed"}}, rows, rows)
+		return output.Write(cmd.OutOrStdout(), format, []output.Column{{"WHO", "who"}, {"FROM", "from"}, {"ACT", "act"}, {"TO IT", "it"}, {"FIRST", "first"}, {"LAST", "last"}, {"TIMES", "count"}}, rows, rows)
 	})
 	return output.Group("change", "What became of accounts, dependents and systems", list, show)
 }

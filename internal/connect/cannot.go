@@ -2,7 +2,9 @@ package connect
 
 import (
 	"context"
+	"time"
 
+	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/secret"
@@ -120,4 +122,9 @@ func (Cannot) Connections(_ context.Context, t Target, _ estate.Place) ([]estate
 // ListSystems implements Lister.
 func (Cannot) ListSystems(_ context.Context, t Target, _ string) ([]Listed, error) {
 	return nil, cannot(t, StageRead)
+}
+
+// Records implements Recorder.
+func (Cannot) Records(_ context.Context, t Target, _ time.Time) (change.Log, error) {
+	return change.Log{}, cannot(t, StageRead)
 }

@@ -31,6 +31,7 @@ const (
 	ActDiagnose Act = "diagnose" // say why a dependent is down
 	ActList     Act = "list"     // list the systems that it knows of
 	ActObserve  Act = "observe"  // tell the connections that a dependent has
+	ActRecords  Act = "records"  // tell what their own log has of sign-ins and changed accounts
 	ActSessions Act = "sessions" // serve calls that follow each other with one sign-in
 )
 

@@ -356,6 +356,13 @@ var tourSteps = []step{
 		if err := t.expect(ctx, 0, []string{"password changed", "others"}, "change", "list", "--filter", "name=svc-tidefeed", "--filter", "made_by=others"); err != nil {
 			return err
 		}
+		t.Estate.Hosts["bookings1"].UserAdd("odile", "192.0.2.40", unixhost.User{Name: "svc-gulls", UID: 1300, Gecos: "Gull counter", Home: "/home/svc-gulls", Shell: "/bin/sh"})
+		if err := t.surveyed(ctx, "bookings1"); err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 0, []string{"odile changed an account at", "signed in meanwhile: odile from 192.0.2.40"}, "change", "list", "--filter", "name=svc-gulls"); err != nil {
+			return err
+		}
 		return t.expect(ctx, 0, []string{"svc-berth", "moss-ledger", "one value → another value"}, "change", "list", "--since", "1", "--net", "--filter", "made_by=moss-ledger")
 	}},
 	{"The ledger shows all of it, and proves that nothing was altered.", func(ctx context.Context, t *tour) error {

@@ -24,6 +24,9 @@ type SeenChange struct {
 	Fields      []change.Field `json:"fields" nullable:"false"`
 	Custody     bool           `json:"custody" doc:"The account is in custody now"`
 	Words       string         `json:"words" doc:"The fields in words"`
+
+	Witnesses *change.Witnesses `json:"witnesses,omitempty" doc:"What the system's own log tells of who was there and who did something to the account; absent where none was read, or Moss Ledger made the change"`
+	ByWhom    string            `json:"by_whom,omitempty" doc:"That in words"`
 }
 
 // Who changed something.

@@ -5596,6 +5596,8 @@ export interface components {
              * @description When it was seen or made; the change itself lies between this look and the one before
              */
             at: string;
+            /** @description That in words */
+            by_whom?: string;
             /** @description The account is in custody now */
             custody: boolean;
             /** Format: int64 */
@@ -5629,6 +5631,8 @@ export interface components {
             system_id?: number;
             /** @enum {string} */
             what: "new" | "changed" | "gone" | "back";
+            /** @description What the system's own log tells of who was there and who did something to the account; absent where none was read, or Moss Ledger made the change */
+            witnesses?: components["schemas"]["Witnesses"];
             /** @description The fields in words */
             words: string;
         };
@@ -6495,6 +6499,48 @@ export interface components {
             systems?: string[] | null;
             /** @description Time zone by whose clock it opens, such as Europe/Oslo */
             zone: string;
+        };
+        Witness: {
+            /** @enum {string} */
+            act: "signed in" | "became another account" | "set a password" | "changed an account";
+            /** Format: int64 */
+            count: number;
+            /** Format: date-time */
+            first: string;
+            /** @description Address or terminal */
+            from?: string;
+            /** @description It was done to the very account that changed; otherwise they were there at that time, and nothing more is known */
+            it: boolean;
+            /** Format: date-time */
+            last: string;
+            /** @description Account; empty where the system tells only that it was done */
+            who?: string;
+        };
+        Witnesses: {
+            /**
+             * Format: date-time
+             * @description The log went back to here only
+             */
+            back?: string;
+            /** @description Whoever did something to the account itself first */
+            list: components["schemas"]["Witness"][];
+            /**
+             * Format: int64
+             * @description How many are not listed
+             */
+            more?: number;
+            /**
+             * Format: date-time
+             * @description The look before: the change was made after it
+             */
+            since: string;
+            /** @description The log tells of acts on accounts, and of nobody's sign-ins */
+            sparse?: boolean;
+            /**
+             * Format: date-time
+             * @description The look that saw it
+             */
+            until: string;
         };
     };
     responses: never;

@@ -12,6 +12,7 @@ import { several, type Column } from '../lists/listing'
 import ListPage from '../lists/ListPage.vue'
 import { t } from '../texts'
 
+const ChangeWitnesses = defineAsyncComponent(() => import('../components/ChangeWitnesses.vue'))
 const BetweenPicker = defineAsyncComponent(() => import('../components/BetweenPicker.vue'))
 type Change = Schemas['SeenChange']
 const route = useRoute()
@@ -31,6 +32,7 @@ const columns: Column[] = [
     values: ['moss-ledger', 'others', 'people'],
   },
   { key: 'at', title: t('changes.seen'), field: 'at', content: 'time', compares: 'time' },
+  { key: 'by_whom', title: t('changes.byWhom'), field: 'by_whom', content: 'text', optional: true },
   { key: 'kind', title: t('fields.kind'), field: 'kind', content: 'word', optional: true },
   { key: 'custody', title: t('fields.custody'), field: 'custody', compares: 'yes', filterOnly: true },
   { key: 'survey', title: t('changes.survey'), field: 'survey_id', compares: 'number', filterOnly: true },
@@ -76,7 +78,9 @@ const path = (c: Change) =>
         ? `/systems/${encodeURIComponent(c.system)}`
         : ''
 const unmanaged = (c: Change) => c.subject === 'account' && c.what === 'new' && !c.custody
-const by = (c: Change) => t(`changes.by.${c.made_by}`)
+/** Who did it, where that is told; else of which kind they are. */
+const did = (c: Change) => c.witnesses?.list.find((w) => w.it && w.who)?.who
+const by = (c: Change) => did(c) ?? t(`changes.by.${c.made_by}`)
 </script>
 
 <template>
@@ -116,7 +120,7 @@ const by = (c: Change) => t(`changes.by.${c.made_by}`)
       ><RouterLink v-if="row.rotation_id" :to="`/rotations/${row.rotation_id}`">{{
         t('changes.rotationOne', { n: row.rotation_id })
       }}</RouterLink
-      ><template v-else>{{ by(row) }}</template></template
+      ><span v-else :title="row.by_whom">{{ by(row) }}</span></template
     >
     <template #at="{ row }"><When :at="row.at" /></template>
     <template #beside="{ row }">
@@ -128,6 +132,7 @@ const by = (c: Change) => t(`changes.by.${c.made_by}`)
       </p>
       <p v-if="unmanaged(row)" class="tone-warn">{{ t('changes.unmanagedWhy') }}</p>
       <ChangeFields :change="row" />
+      <ChangeWitnesses v-if="row.witnesses" :witnesses="row.witnesses" />
       <p class="soft">
         {{ by(row) }}, {{ t('changes.seenAt') }} <When :at="row.at" /><template v-if="row.survey_id"
           >, <RouterLink :to="`/surveys/${row.survey_id}`">{{ t('surveys.one', { n: row.survey_id }) }}</RouterLink></template

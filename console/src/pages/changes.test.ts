@@ -74,6 +74,35 @@ describe('changes', () => {
     await vi.waitFor(() => expect(p.read()).toContain('− backup'))
     expect(p.read()).toMatch(/\+ operators.*enabledyesno.*ownernothingines/)
   })
+  it('tell who it was where the system tells that, and who was merely there', async () => {
+    const seen = { first: '2026-11-27T20:30:00Z', last: '2026-11-27T20:40:00Z', count: 1 }
+    serve({
+      'GET /changes': page(
+        one({
+          by_whom: 'odile changed an account',
+          witnesses: {
+            since: '2026-11-27T20:00:00Z',
+            until: '2026-11-27T21:00:00Z',
+            list: [
+              { who: 'odile', act: 'changed an account', it: true, ...seen },
+              { who: 'jonas', from: '192.0.2.7', act: 'signed in', it: false, ...seen, count: 3 },
+            ],
+          },
+        }),
+        one({ id: 2, name: 'svc-quiet', witnesses: { since: '2026-11-27T20:00:00Z', until: '2026-11-27T21:00:00Z', list: [] } }),
+      ),
+    })
+    const p = await show(Changes)
+    const rows = p.page.findAll('tbody tr.ant-table-row')
+    expect(rows[0]!.text()).toContain('odile')
+    expect(rows[0]!.text(), 'who was there is not who did it').not.toContain('jonas')
+    await rows[0]!.trigger('click')
+    await vi.waitFor(() => expect(p.read()).toContain('was signed in'))
+    expect(p.read()).toMatch(/odile.*changed it.*jonas.*from 192\.0\.2\.7.*was signed in.*3 times/)
+    expect(p.read()).toContain('whether they did it is not known')
+    await rows[1]!.trigger('click')
+    await vi.waitFor(() => expect(p.read()).toContain('Nobody signed in between the two looks'))
+  })
   it('ask for a time and for what it all comes to, and keep both in the address', async () => {
     const service = serve({ 'GET /changes': page() })
     const p = await show(Changes, { at: '/changes?since=week' })

@@ -45,7 +45,7 @@ func changedLogOns(s *SystemSnapshot) []records.Finding {
 		}
 		out = append(out, s.found(d, records.Finding{
 			Kind: "log-on-changed", Severity: "medium",
-			What: fmt.Sprintf("it runs as %s; before it ran as %s, and no rotation changed that: seen %s", named(d.RunsAs), named(was), app.Day(latest[id].At)),
+			What: fmt.Sprintf("it runs as %s; before it ran as %s, and no rotation changed that: seen %s", named(d.RunsAs), named(was), app.Day(latest[id].At)) + afterColon(latest[id].ByWhom),
 			Next: fmt.Sprintf("ask whoever keeps the system; 'moss change show %d' has what was seen. It is told for 14 days, or until it is as before", latest[id].ID),
 		}))
 	}
@@ -57,4 +57,11 @@ func named(account string) string {
 		return "nobody named"
 	}
 	return account
+}
+
+func afterColon(words string) string {
+	if words == "" {
+		return ""
+	}
+	return "; " + words
 }

@@ -5,10 +5,12 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store"
+	"mossledger.example/moss/internal/store/changes"
 )
 
 // Store is what this package needs of the store.
@@ -30,9 +32,11 @@ type Store interface {
 	PutSessions(ctx context.Context, system records.SystemID, list []estate.Session) error
 	PutSockets(ctx context.Context, system records.SystemID, list []estate.Socket) error
 	PutUses(ctx context.Context, system records.SystemID, list []estate.Use) error
+	PutWitnesses(ctx context.Context, of map[records.ChangeID]*change.Witnesses) error
 	SaveVisit(ctx context.Context, v records.Visit, facts *connect.Facts) error
 	SetFindings(ctx context.Context, scope string, list []records.Finding) error
 	System(ctx context.Context, idOrName string) (records.System, error)
+	Unwitnessed(ctx context.Context, system records.SystemID, looks ...*changes.Look) ([]changes.Unwitnessed, error)
 	Vanished(ctx context.Context, system records.SystemID, e store.ScopeEnd) (gone []int64, present int, err error)
 	InterruptSurveys(ctx context.Context) error
 }

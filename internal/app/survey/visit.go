@@ -68,6 +68,7 @@ func (surveys *Surveys) visit(ctx context.Context, v records.System, visit recor
 		err = r.read(limited, request)
 	}
 	err = errors.Join(err, r.endScopes(limited, begun))
+	r.witnesses(limited)
 	app.RedactAll(r.clean, &r.coverage)
 	r.judge(err)
 	r.visit.Words = r.clean.Text(r.visit.Words)

@@ -103,6 +103,7 @@ func (f Fixture) run(t *testing.T) {
 	t.Run("restart", s.restart)
 	t.Run("diagnose", s.diagnose)
 	t.Run("observe", s.observe)
+	t.Run("records", s.records)
 	t.Run("sessions", s.sessions)
 	t.Run("rehearse", s.rehearse)
 	t.Run("list", s.list)
@@ -467,6 +468,23 @@ func (s *suite) observe(t *testing.T) {
 	list, err = s.Connector.Connections(s.ctx, s.Target, estate.Place{Kind: s.Unit.Kind, Place: "no-such-unit.service"})
 	require.NoError(t, err)
 	assert.Empty(t, list, "what is not there has none")
+}
+
+func (s *suite) records(t *testing.T) {
+	if !s.can(t, connect.ActRecords) {
+		return
+	}
+	now := time.Now()
+	log, err := s.Connector.Records(s.ctx, s.Target, now.Add(-time.Hour))
+	require.NoError(t, err)
+	if log.Since.IsZero() {
+		assert.Empty(t, log.Records, "what was not read tells nothing")
+	}
+	for _, r := range log.Records {
+		assert.False(t, r.At.IsZero(), "%+v", r)
+		assert.NotEmpty(t, r.Act, "%+v", r)
+		assert.False(t, r.Who == "" && r.Of == "", "it tells of somebody: %+v", r)
+	}
 }
 
 func (s *suite) rehearse(t *testing.T) {

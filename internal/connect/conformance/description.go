@@ -89,6 +89,7 @@ func (s *suite) cannot(t *testing.T) {
 		connect.ActCommand:  func() error { _, _, err := c.RunCheck(s.ctx, s.Target, "true"); return err },
 		connect.ActDiagnose: func() error { _, err := c.Diagnose(s.ctx, s.Target, place); return err },
 		connect.ActObserve:  func() error { _, err := c.Connections(s.ctx, s.Target, place); return err },
+		connect.ActRecords:  func() error { _, err := c.Records(s.ctx, s.Target, time.Time{}); return err },
 		connect.ActList:     func() error { _, err := c.ListSystems(s.ctx, s.Target, ""); return err },
 		connect.ActEntries: func() error {
 			_, err := c.VerifyKey(s.ctx, s.Target, connect.AccountRef{}, s.Password, nil)

@@ -2,8 +2,10 @@ package remote
 
 import (
 	"context"
+	"time"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/secret"
@@ -134,6 +136,11 @@ func (c *Client) Rehearse(ctx context.Context, target connect.Target, intentions
 // Connections implements connect.Observer.
 func (c *Client) Connections(ctx context.Context, target connect.Target, place estate.Place) (out []estate.Socket, err error) {
 	return out, unclear(target, connect.StageRead, c.call(ctx, "Connections", nil, []any{target, place}, &out))
+}
+
+// Records implements connect.Recorder.
+func (c *Client) Records(ctx context.Context, target connect.Target, since time.Time) (out change.Log, err error) {
+	return out, unclear(target, connect.StageRead, c.call(ctx, "Records", nil, []any{target, since}, &out))
 }
 
 // Diagnose implements connect.Diagnoser.

@@ -11,10 +11,13 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"time"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/unixhost/reading"
 	"mossledger.example/moss/internal/connect/unixhost/shell"
+	"mossledger.example/moss/internal/connect/unixhost/witness"
+	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/core/estate"
 )
 
@@ -37,7 +40,7 @@ var description = connect.Description{
 		{Name: reading.OptionExclude, Type: connect.OptionPaths, Help: "folders that are not searched, separated by ;", Reading: true, Adds: true},
 	},
 	Scopes: []string{connect.ScopeAccounts, connect.ScopeUnits, connect.ScopeCron, connect.ScopeFiles, connect.ScopeSockets, connect.ScopeProcesses},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActEntries, connect.ActHold, connect.ActRestart, connect.ActCommand, connect.ActRehearse, connect.ActDiagnose, connect.ActObserve, connect.ActSessions},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActEntries, connect.ActHold, connect.ActRestart, connect.ActCommand, connect.ActRehearse, connect.ActDiagnose, connect.ActObserve, connect.ActRecords, connect.ActSessions},
 }
 
 // A missing or mistyped method does not compile.
@@ -99,6 +102,16 @@ func (Connector) Connections(ctx context.Context, target connect.Target, place e
 		return nil, failure
 	}
 	return slices.DeleteFunc(list, func(c estate.Socket) bool { return c.Unit != place.Place || c.Listens }), nil
+}
+
+// Records implements connect.Recorder.
+func (Connector) Records(ctx context.Context, target connect.Target, _ time.Time) (change.Log, error) {
+	s, failure := openHost(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		return change.Log{}, failure
+	}
+	defer s.Close()
+	return witness.Read(ctx, s.Session, time.Now())
 }
 
 // Visit implements connect.Visitor.

@@ -23,6 +23,8 @@ type process struct {
 	errs    bytes.Buffer
 	viaSudo bool
 	german  bool
+
+	signedIn *User // who it began with, whatever account runs it now
 }
 
 // german is what the host says to people.
@@ -38,7 +40,7 @@ func (h *Host) execute(user string, argv []string, plain bool, channel ssh.Chann
 	if u == nil {
 		return 255
 	}
-	p := &process{Host: h, user: u, stdin: channel, german: !plain}
+	p := &process{Host: h, user: u, stdin: channel, german: !plain, signedIn: u}
 	exit := 0
 	if fault.Command != nil {
 		if code, words, take := fault.Command(user, argv); take {
@@ -296,6 +298,7 @@ func (p *process) chpasswd([]string) int {
 			return p.fail(1, "chpasswd: (user %s) pam_chauthtok() failed, error:\nAuthentication token manipulation error", name)
 		}
 		u.Password, u.Changed = password, time.Now().UTC().Truncate(24*time.Hour)
+		p.note("chpasswd", "pam_unix(chpasswd:chauthtok): password changed for "+name, p.signedIn, time.Now())
 	}
 	return 0
 }
@@ -375,9 +378,7 @@ func (p *process) crontab(args []string) int {
 
 func (p *process) journalctl(args []string) int {
 	if slices.Contains(args, "sshd") {
-		for _, line := range p.signIns {
-			fmt.Fprintln(&p.out, line)
-		}
+		p.printJournal(args)
 		return 0
 	}
 	u := p.units[args[len(args)-1]]

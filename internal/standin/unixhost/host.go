@@ -119,7 +119,7 @@ type Host struct {
 	fault    Fault
 	log      []string // commands that ran, with who
 	sockets  func() []estate.Socket
-	signIns  []string // lines of the journal
+	journal  []journalLine
 }
 
 // New makes a host with root and the usual folders.

@@ -11,7 +11,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"mossledger.example/moss/internal/core/estate"
 )
@@ -133,13 +132,6 @@ func (h *Host) SetSockets(list func() []estate.Socket) {
 	h.lock.Lock()
 	defer h.lock.Unlock()
 	h.sockets = list
-}
-
-// SignedIn adds a log-on over SSH to the journal.
-func (h *Host) SignedIn(account, address, method string, when time.Time) {
-	h.lock.Lock()
-	defer h.lock.Unlock()
-	h.signIns = append(h.signIns, fmt.Sprintf(`{"MESSAGE":"Accepted %s for %s from %s port 50022 ssh2","__REALTIME_TIMESTAMP":"%d"}`, method, account, address, when.UnixMicro()))
 }
 
 // ss lists sockets as -Htanpe does.

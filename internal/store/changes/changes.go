@@ -30,7 +30,7 @@ type Look struct {
 	touched map[string]touch  // places that rotations worked on since; nil before it was asked
 }
 
-const changeColumns = "x.id, x.at, x.subject, x.what, x.name, x.kind, x.system, COALESCE(x.system_id, 0), COALESCE(x.account_id, 0), COALESCE(x.dependent_id, 0), x.made_by, x.rotation_id, x.survey_id, x.fields, " + changeCustody
+const changeColumns = "x.id, x.at, x.subject, x.what, x.name, x.kind, x.system, COALESCE(x.system_id, 0), COALESCE(x.account_id, 0), COALESCE(x.dependent_id, 0), x.made_by, x.rotation_id, x.survey_id, x.fields, x.witnesses, " + changeCustody
 
 const changeCustody = "EXISTS (SELECT 1 FROM credentials c WHERE c.account_id = x.account_id AND c.state = 'custody')"
 
@@ -45,6 +45,7 @@ var changeList = database.Listing[records.SeenChange]{
 		{Name: "system", Sql: "x.system"},
 		{Name: "fields", Sql: "x.fields"},
 		{Name: "made_by", Sql: "x.made_by", Values: []string{records.ByMossLedger, records.ByOthers, records.ByPeople}},
+		{Name: "by_whom", Sql: "x.witnesses"},
 		{Name: "custody", Sql: changeCustody, Number: true},
 		{Name: "survey_id", Sql: "x.survey_id", Number: true},
 		{Name: "rotation_id", Sql: "x.rotation_id", Number: true},
@@ -56,13 +57,17 @@ var changeList = database.Listing[records.SeenChange]{
 }
 
 func scanChange(row interface{ Scan(...any) error }, more ...any) (v records.SeenChange, err error) {
-	var at, fields string
-	err = row.Scan(append([]any{&v.ID, &at, &v.Subject, &v.What, &v.Name, &v.Kind, &v.System, &v.SystemID, &v.AccountID, &v.DependentID, &v.MadeBy, &v.RotationID, &v.SurveyID, &fields, &v.Custody}, more...)...)
+	var at, fields, witnesses string
+	err = row.Scan(append([]any{&v.ID, &at, &v.Subject, &v.What, &v.Name, &v.Kind, &v.System, &v.SystemID, &v.AccountID, &v.DependentID, &v.MadeBy, &v.RotationID, &v.SurveyID, &fields, &witnesses, &v.Custody}, more...)...)
 	v.At = database.TimeOf(at)
 	if v.Fields = database.FromJSON[[]change.Field](fields); v.Fields == nil {
 		v.Fields = []change.Field{}
 	}
 	v.Words = change.Words(v.Fields)
+	if witnesses != "" {
+		w := database.FromJSON[change.Witnesses](witnesses)
+		v.Witnesses, v.ByWhom = &w, w.Words()
+	}
 	return v, database.OrNotFound(err)
 }
 

@@ -11,6 +11,7 @@ import (
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/unixhost/shell"
+	"mossledger.example/moss/internal/connect/unixhost/witness"
 	"mossledger.example/moss/internal/core/layout"
 )
 
@@ -133,7 +134,7 @@ func SearchRights(options map[string]string) []string {
 	target := connect.Target{Options: options}
 	escape := strings.NewReplacer(",", `\,`, ":", `\:`, "=", `\=`)
 	var out []string
-	for _, argv := range [][]string{findArguments(target), grepCommand, listCommand, shell.TarCommand, socketCommand, journalCommand} {
+	for _, argv := range [][]string{findArguments(target), grepCommand, listCommand, shell.TarCommand, socketCommand, journalCommand, witness.Command} {
 		out = append(out, escape.Replace(strings.Join(argv, " ")))
 	}
 	return out

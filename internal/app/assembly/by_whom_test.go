@@ -1,0 +1,86 @@
+package assembly_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/core/change"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/standin/unixhost"
+)
+
+// What somebody did behind our back is told with who it was, as far as the host's own
+// journal has that: for an account itself, and for everything else who was there.
+func TestByWhom(t *testing.T) {
+	f := start(t)
+	f.survey("bookings1")
+	h := f.estate.Hosts["bookings1"]
+	seen := func(filters ...string) []records.SeenChange {
+		page, err := f.Store.Changes(t.Context(), time.Time{}, time.Time{}, records.Query{Filters: append(filters, "system=bookings1", "made_by=others"), Sort: "id"})
+		require.NoError(t, err)
+		return page.Items
+	}
+	journals := func() (n int) {
+		for _, line := range h.Log() {
+			if strings.Contains(line, "sshd-session") {
+				n++
+			}
+		}
+		return n
+	}
+	f.survey("bookings1")
+	assert.Empty(t, seen())
+	assert.Zero(t, journals(), "nothing changed: nobody is asked for")
+
+	h.UserAdd("odile", "192.0.2.40", unixhost.User{Name: "harbour", UID: 1200, Home: "/home/harbour", Shell: "/bin/bash"})
+	h.AddUnit(unixhost.Unit{Name: "fuelcard.service", Description: "Fuel card reader", User: "manifest", Environment: []string{"/etc/fuelcard/fuel.env"}, Exec: "/opt/fuelcard/bin/reader", Enabled: true})
+	f.survey("bookings1")
+	made := seen("name=harbour")
+	require.Len(t, made, 1)
+	require.NotNil(t, made[0].Witnesses)
+	require.Len(t, made[0].Witnesses.List, 2)
+	first := made[0].Witnesses.List[0]
+	assert.Equal(t, "odile", first.Who)
+	assert.True(t, first.It)
+	assert.Equal(t, change.Altered, first.Act)
+	assert.Contains(t, made[0].ByWhom, "odile changed an account at ")
+	swapped := seen("name=fuelcard.service")
+	require.Len(t, swapped, 1)
+	assert.Equal(t, "signed in meanwhile: odile from 192.0.2.40", swapped[0].ByWhom, "who was there, and no more is known")
+	told := f.findings("log-on-changed")
+	require.Len(t, told, 1)
+	assert.Contains(t, told[0].What, "; signed in meanwhile: odile from 192.0.2.40")
+	assert.Equal(t, 1, journals(), "asked once for all of it")
+	assert.Len(t, seen("by_whom~odile"), 2, "they are found by name")
+
+	// What was told stays as it was told.
+	f.survey("bookings1")
+	assert.Len(t, seen(), 2)
+	assert.Equal(t, 1, journals())
+
+	// A journal that is not shown is told, and nobody is told as nobody.
+	h.SetFault(unixhost.Fault{Command: func(_ string, argv []string) (int, string, bool) {
+		text := strings.Join(argv, " ")
+		return 1, "sudo: a password is required", strings.Contains(text, "sshd-session") && strings.Contains(text, "sudo")
+	}})
+	h.AddUser(unixhost.User{Name: "quiet", UID: 1201, Home: "/home/quiet", Shell: "/bin/bash"})
+	f.survey("bookings1")
+	quiet := seen("name=quiet")
+	require.Len(t, quiet, 1)
+	assert.Nil(t, quiet[0].Witnesses)
+	assert.Empty(t, quiet[0].ByWhom)
+	visits, err := f.Store.Visits(t.Context(), quiet[0].SurveyID, records.Query{})
+	require.NoError(t, err)
+	require.Len(t, visits.Items, 1)
+	assert.Equal(t, "done", visits.Items[0].State, "the reading is whole all the same")
+	var words []string
+	for _, p := range visits.Items[0].Problems {
+		words = append(words, p.What+": "+p.Next)
+	}
+	assert.Contains(t, strings.Join(words, "\n"), "who made the changes that were seen is not known: the journal is not shown to the steward")
+	assert.Contains(t, strings.Join(words, "\n"), "journalctl")
+}

@@ -1,0 +1,65 @@
+package survey
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/change"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/changes"
+)
+
+// witnesses asks the system who may have made the changes that this visit saw and that
+// nobody here made. Its log is read for that alone: mostly there is nothing to ask. What it
+// does not tell stops nothing.
+func (r *reading) witnesses(ctx context.Context) {
+	if r.connector == nil || !r.connector.Describe().Can(connect.ActRecords) {
+		return
+	}
+	keep := context.WithoutCancel(ctx)
+	list, err := r.surveys.store.Unwitnessed(keep, r.system.ID, &r.seen["accounts"].Look, &r.seen["dependents"].Look)
+	if err != nil || len(list) == 0 {
+		if err != nil {
+			r.surveys.base.Log.Error("changes cannot be read", "system", r.system.Name, "error", err)
+		}
+		return
+	}
+	until := r.surveys.base.Now()
+	log, err := r.connector.Records(ctx, r.target, slices.MinFunc(list, func(a, b changes.Unwitnessed) int { return a.Since.Compare(b.Since) }).Since)
+	if err != nil {
+		var f *connect.Failure
+		if !errors.As(err, &f) {
+			f = r.target.Fail(connect.StageRead, connect.CodeFailed, err.Error(), "", err)
+		}
+		if len(r.visit.Problems) < maxProblems {
+			r.visit.Problems = append(r.visit.Problems, connect.Unread{Stage: connect.StageRead, Place: "log of sign-ins", What: "who made the changes that were seen is not known: " + r.clean.Text(f.Words), Next: f.Next})
+		}
+		return
+	}
+	app.RedactAll(r.clean, &log)
+	of := make(map[records.ChangeID]*change.Witnesses, len(list))
+	type span struct{ since, until time.Time }
+	alike := map[span]*change.Witnesses{} // of what is no account, all of one look have the same
+	for _, v := range list {
+		k := span{v.Since, until}
+		w := alike[k]
+		if len(v.Names) > 0 || w == nil {
+			if w = log.Of(v.Since, until, v.Names...); len(v.Names) == 0 {
+				alike[k] = w
+			}
+		}
+		if w != nil {
+			of[v.ID] = w
+		}
+	}
+	if len(of) == 0 {
+		return
+	}
+	if err := r.surveys.store.PutWitnesses(keep, of); err != nil {
+		r.surveys.base.Log.Error("who made changes cannot be kept", "system", r.system.Name, "error", err)
+	}
+}
