@@ -360,7 +360,7 @@ var tourSteps = []step{
 		if err := t.surveyed(ctx, "bookings1"); err != nil {
 			return err
 		}
-		if err := t.expect(ctx, 0, []string{"odile changed an account at", "signed in meanwhile: odile from 192.0.2.40"}, "change", "list", "--filter", "name=svc-gulls"); err != nil {
+		if err := t.expect(ctx, 0, []string{"odile changed it at", "signed in meanwhile: odile from 192.0.2.40"}, "change", "list", "--filter", "name=svc-gulls"); err != nil {
 			return err
 		}
 		return t.expect(ctx, 0, []string{"svc-berth", "moss-ledger", "one value → another value"}, "change", "list", "--since", "1", "--net", "--filter", "made_by=moss-ledger")

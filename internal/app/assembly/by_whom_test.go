@@ -47,7 +47,7 @@ func TestByWhom(t *testing.T) {
 	assert.Equal(t, "odile", first.Who)
 	assert.True(t, first.It)
 	assert.Equal(t, change.Altered, first.Act)
-	assert.Contains(t, made[0].ByWhom, "odile changed an account at ")
+	assert.Contains(t, made[0].ByWhom, "odile changed it at ")
 	swapped := seen("name=fuelcard.service")
 	require.Len(t, swapped, 1)
 	assert.Equal(t, "signed in meanwhile: odile from 192.0.2.40", swapped[0].ByWhom, "who was there, and no more is known")

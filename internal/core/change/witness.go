@@ -122,6 +122,9 @@ func rank(it bool) int {
 	return 0
 }
 
+// itsActs are acts on the very account that changed.
+var itsActs = map[Act]string{SignedIn: "signed in", Became: "became it", SetPassword: "set its password", Altered: "changed it"}
+
 // Words says it in a line; nothing where no log was read.
 func (w *Witnesses) Words() string {
 	if w == nil {
@@ -130,7 +133,7 @@ func (w *Witnesses) Words() string {
 	var did, there []string
 	for _, v := range w.List {
 		if v.It {
-			did = append(did, fmt.Sprintf("%s %s at %s", cmp.Or(v.Who, "somebody"), v.Act, v.Last.UTC().Format(time.DateTime)))
+			did = append(did, fmt.Sprintf("%s %s at %s", cmp.Or(v.Who, "somebody"), itsActs[v.Act], v.Last.UTC().Format(time.DateTime)))
 			continue
 		}
 		words := v.Who

@@ -12,7 +12,9 @@ import (
 func TestWitnesses(t *testing.T) {
 	noon := time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
 	at := func(minutes int) time.Time { return noon.Add(time.Duration(minutes) * time.Minute) }
-	signed := func(minutes int, who, from string) Record { return Record{At: at(minutes), Who: who, From: from, Act: SignedIn} }
+	signed := func(minutes int, who, from string) Record {
+		return Record{At: at(minutes), Who: who, From: from, Act: SignedIn}
+	}
 	set := func(minutes int, who, of string) Record {
 		return Record{At: at(minutes), Who: who, Act: SetPassword, Of: of}
 	}
@@ -26,12 +28,12 @@ func TestWitnesses(t *testing.T) {
 		"often is once":             {Log{Since: at(-60), Records: []Record{signed(5, "odile", "192.0.2.7"), signed(6, "odile", "192.0.2.7"), signed(7, "jonas", "tty1")}}, nil, "signed in meanwhile: jonas from tty1, odile from 192.0.2.7"},
 		"before and after":          {Log{Since: at(-60), Records: []Record{signed(-5, "odile", "x"), signed(35, "jonas", "x")}}, nil, "nobody signed in meanwhile, as far as the system's log tells"},
 		"clocks a little apart":     {Log{Since: at(-60), Records: []Record{signed(-1, "odile", "x"), signed(31, "jonas", "x")}}, nil, "signed in meanwhile: jonas from x, odile from x"},
-		"who did it comes first":    {Log{Since: at(-60), Records: []Record{signed(9, "jonas", "x"), set(5, "odile", "svc-berth")}}, []string{"svc-berth"}, "odile set a password at 2026-11-28 12:05:00; signed in meanwhile: jonas from x"},
-		"in another spelling":       {Log{Since: at(-60), Sparse: true, Records: []Record{set(5, "cn=odile", "UID=svc-berth,OU=Services")}}, []string{"svc-berth", "uid=svc-berth,ou=services"}, "cn=odile set a password at 2026-11-28 12:05:00"},
+		"who did it comes first":    {Log{Since: at(-60), Records: []Record{signed(9, "jonas", "x"), set(5, "odile", "svc-berth")}}, []string{"svc-berth"}, "odile set its password at 2026-11-28 12:05:00; signed in meanwhile: jonas from x"},
+		"in another spelling":       {Log{Since: at(-60), Sparse: true, Records: []Record{set(5, "cn=odile", "UID=svc-berth,OU=Services")}}, []string{"svc-berth", "uid=svc-berth,ou=services"}, "cn=odile set its password at 2026-11-28 12:05:00"},
 		"to another account":        {Log{Since: at(-60), Records: []Record{set(5, "odile", "svc-tide")}}, []string{"svc-berth"}, "nobody signed in meanwhile, as far as the system's log tells"},
 		"of what is no account":     {Log{Since: at(-60), Records: []Record{set(5, "odile", "svc-tide")}}, nil, "nobody signed in meanwhile, as far as the system's log tells"},
 		"an account without a name": {Log{Since: at(-60), Records: []Record{set(5, "odile", "svc-tide"), {At: at(5), Who: "odile", Act: SetPassword}}}, []string{""}, "signed in meanwhile: odile"},
-		"done, and not by whom":     {Log{Since: at(-60), Records: []Record{set(5, "", "svc-berth")}}, []string{"svc-berth"}, "somebody set a password at 2026-11-28 12:05:00"},
+		"done, and not by whom":     {Log{Since: at(-60), Records: []Record{set(5, "", "svc-berth")}}, []string{"svc-berth"}, "somebody set its password at 2026-11-28 12:05:00"},
 		"the log begins later":      {Log{Since: at(10), Records: []Record{signed(15, "odile", "x")}}, nil, "signed in meanwhile: odile from x; the log goes back to 2026-11-28 12:10:00 only"},
 		"and says nothing":          {Log{Since: at(10)}, nil, "the log goes back to 2026-11-28 12:10:00 only"},
 		"tells of no sign-ins":      {Log{Since: at(-60), Sparse: true}, []string{"svc-berth"}, ""},
