@@ -26,7 +26,6 @@ import (
 	"sync"
 	"time"
 
-	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/secret"
@@ -218,12 +217,6 @@ type Connector interface {
 	Lister
 	Observer
 	Recorder
-}
-
-// Recorder reads what a system's own log tells of who signed in, and who changed accounts,
-// since a moment. A kind that has no such log, or another one, returns the zero Log.
-type Recorder interface {
-	Records(ctx context.Context, target Target, since time.Time) (change.Log, error)
 }
 
 // Observer reads the TCP connections that a dependent has now. Beside the sessions of a

@@ -42,3 +42,10 @@ const (
 	SubjectDependent = "dependent"
 	SubjectSystem    = "system"
 )
+
+// Unwitnessed is a change of which nobody has asked yet who made it.
+type Unwitnessed struct {
+	ID    ChangeID
+	Since time.Time // when the look before began
+	Names []string  // of the account that changed; none for another thing
+}

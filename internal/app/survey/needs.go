@@ -10,7 +10,6 @@ import (
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store"
-	"mossledger.example/moss/internal/store/changes"
 )
 
 // Store is what this package needs of the store.
@@ -36,7 +35,7 @@ type Store interface {
 	SaveVisit(ctx context.Context, v records.Visit, facts *connect.Facts) error
 	SetFindings(ctx context.Context, scope string, list []records.Finding) error
 	System(ctx context.Context, idOrName string) (records.System, error)
-	Unwitnessed(ctx context.Context, system records.SystemID, looks ...*changes.Look) ([]changes.Unwitnessed, error)
+	Unwitnessed(ctx context.Context, system records.SystemID, survey records.SurveyID, begun map[string]time.Time) ([]records.Unwitnessed, error)
 	Vanished(ctx context.Context, system records.SystemID, e store.ScopeEnd) (gone []int64, present int, err error)
 	InterruptSurveys(ctx context.Context) error
 }

@@ -3,6 +3,7 @@ package survey
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"time"
 
@@ -10,7 +11,6 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/records"
-	"mossledger.example/moss/internal/store/changes"
 )
 
 // witnesses asks the system who may have made the changes that this visit saw and that
@@ -21,7 +21,9 @@ func (r *reading) witnesses(ctx context.Context) {
 		return
 	}
 	keep := context.WithoutCancel(ctx)
-	list, err := r.surveys.store.Unwitnessed(keep, r.system.ID, &r.seen["accounts"].Look, &r.seen["dependents"].Look)
+	begun := r.seen["accounts"].Begun()
+	maps.Copy(begun, r.seen["dependents"].Begun())
+	list, err := r.surveys.store.Unwitnessed(keep, r.system.ID, r.visit.SurveyID, begun)
 	if err != nil || len(list) == 0 {
 		if err != nil {
 			r.surveys.base.Log.Error("changes cannot be read", "system", r.system.Name, "error", err)
@@ -29,7 +31,7 @@ func (r *reading) witnesses(ctx context.Context) {
 		return
 	}
 	until := r.surveys.base.Now()
-	log, err := r.connector.Records(ctx, r.target, slices.MinFunc(list, func(a, b changes.Unwitnessed) int { return a.Since.Compare(b.Since) }).Since)
+	log, err := r.connector.Records(ctx, r.target, slices.MinFunc(list, func(a, b records.Unwitnessed) int { return a.Since.Compare(b.Since) }).Since)
 	if err != nil {
 		var f *connect.Failure
 		if !errors.As(err, &f) {

@@ -12,11 +12,16 @@ import (
 	"mossledger.example/moss/internal/store/database"
 )
 
-// Unwitnessed is a change of which nobody has asked yet who made it.
-type Unwitnessed struct {
-	ID    records.ChangeID
-	Since time.Time // when the look before began
-	Names []string  // of the account that changed; none for another thing
+// Begun is when the looks before this one began, by scope, as far as they saw all with the
+// same sight.
+func (l *Look) Begun() map[string]time.Time {
+	out := map[string]time.Time{}
+	for scope, b := range l.before {
+		if b.complete && b.begun != "" {
+			out[scope] = database.TimeOf(b.begun)
+		}
+	}
+	return out
 }
 
 // mostUnwitnessed bounds how many changes of one visit are asked for.
@@ -24,22 +29,12 @@ const mostUnwitnessed = 5000
 
 // Unwitnessed returns what a visit saw of changes that others made, as far as it is known
 // since when.
-func (s *Log) Unwitnessed(ctx context.Context, system records.SystemID, looks ...*Look) ([]Unwitnessed, error) {
-	begun := map[string]time.Time{}
-	var survey records.SurveyID
-	for _, look := range looks {
-		survey = look.Survey
-		for scope, b := range look.before {
-			if b.complete && b.begun != "" {
-				begun[scope] = database.TimeOf(b.begun)
-			}
-		}
-	}
+func (s *Log) Unwitnessed(ctx context.Context, system records.SystemID, survey records.SurveyID, begun map[string]time.Time) ([]records.Unwitnessed, error) {
 	if len(begun) == 0 {
 		return nil, nil
 	}
 	type row struct {
-		Unwitnessed
+		records.Unwitnessed
 		subject, kind, name, dn string
 	}
 	rows, err := database.Collect(ctx, s.Read, func(rows *sql.Rows) (r row, err error) {
@@ -49,7 +44,7 @@ func (s *Log) Unwitnessed(ctx context.Context, system records.SystemID, looks ..
 	if err != nil {
 		return nil, fmt.Errorf("changes that others made: %w", err)
 	}
-	var out []Unwitnessed
+	var out []records.Unwitnessed
 	for _, r := range rows {
 		scope := "accounts"
 		if r.subject == records.SubjectAccount {
