@@ -63,6 +63,14 @@ func TestRecordsOfARealHost(t *testing.T) {
 	assert.Equal(t, "odile", w.List[i].Who)
 	assert.True(t, w.List[i].It)
 
+	// A line that somebody writes in the name of sshd accuses nobody.
+	_, _, err = unixhost.Connector{}.RunCheck(t.Context(), as, `logger -t sshd "Accepted password for jonas from 192.0.2.9 port 5 ssh2"; logger -t useradd "new user: name=svc-b, UID=1, by jonas"`)
+	require.NoError(t, err)
+	log, err = unixhost.Connector{}.Records(t.Context(), h.Target(), before)
+	require.NoError(t, err)
+	assert.NotContains(t, log.Of(before, time.Now(), "svc-b").Words(), "jonas")
+	assert.Contains(t, h.Shell(t, "journalctl -q -o cat -t sshd"), "for jonas from 192.0.2.9", "although it stands there")
+
 	// Who is shown nothing says so: nobody is told as nobody.
 	h.Shell(t, "rm /etc/sudoers.d/odile")
 	_, err = unixhost.Connector{}.Records(t.Context(), as, before)

@@ -134,7 +134,7 @@ func SearchRights(options map[string]string) []string {
 	target := connect.Target{Options: options}
 	escape := strings.NewReplacer(",", `\,`, ":", `\:`, "=", `\=`)
 	var out []string
-	for _, argv := range [][]string{findArguments(target), grepCommand, listCommand, shell.TarCommand, socketCommand, journalCommand, witness.Command} {
+	for _, argv := range [][]string{findArguments(target), grepCommand, listCommand, shell.TarCommand, socketCommand, witness.Command} {
 		out = append(out, escape.Replace(strings.Join(argv, " ")))
 	}
 	return out

@@ -94,12 +94,12 @@ func parse(text string, names map[string]string, now time.Time) change.Log {
 		if read++; read == 1 {
 			oldest = at
 		}
-		if !isText {
+		if !isText || !believed(record.Identifier, record.User) {
 			continue
 		}
 		if r, told := meaning(record.Identifier, message); told {
 			r.At = at
-			if r.Who == "" {
+			if r.Who == "" || record.User != "0" { // what it says of itself is believed of root alone
 				r.Who = whose(names, record.Login, record.User)
 			}
 			out.Records = append(out.Records, r)
@@ -109,6 +109,14 @@ func parse(text string, names map[string]string, now time.Time) change.Log {
 		out.Since = oldest
 	}
 	return out
+}
+
+// believed: anybody on a host can write a line under any identifier (syslog(3)); under
+// which user they did is what journald itself adds. Programs that only root can run, and
+// servers, are believed as root; those that change to root by themselves (setuid) run for
+// whoever called them.
+func believed(identifier, user string) bool {
+	return user == "0" || user != "" && slices.Contains([]string{"su", "passwd", "chage", "gpasswd"}, identifier)
 }
 
 // unset is the login identifier of what nobody signed in for.

@@ -48,6 +48,12 @@ func TestMeaning(t *testing.T) {
 		{"chage", "changed password expiry for svc-berth", "", "0", change.Record{Act: change.Altered, Of: "svc-berth"}},
 		{"gpasswd", "user svc-berth added by root to group deck", "", "0", change.Record{Act: change.Altered, Of: "svc-berth"}},
 		{"gpasswd", "nothing of the kind", "", "0", change.Record{}},
+		// Anybody can write a line under any name: it is believed of root, and of those whom a setuid program ran for.
+		{"sshd", "Accepted password for root from 192.0.2.7 port 1 ssh2", "1001", "1001", change.Record{}},
+		{"sshd", "Accepted password for root from 192.0.2.7 port 1 ssh2", "", "", change.Record{}},
+		{"usermod", "change user 'svc-berth' password", "1001", "1001", change.Record{}},
+		{"su", "(to root) jonas on pts/0", unset, "1001", change.Record{Act: change.Became, Who: "odile", From: "pts/0"}},
+		{"passwd", "password for 'svc-berth' changed by 'jonas'", "1001", "1001", change.Record{Act: change.Altered, Who: "odile", Of: "svc-berth"}},
 		{"useradd", "Accepted password for root from 192.0.2.7 port 1 ssh2", "", "0", change.Record{}}, // only sshd says that
 	} {
 		log := parse(line(v.identifier, v.message, v.login, v.user), names, noon)
