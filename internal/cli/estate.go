@@ -213,7 +213,7 @@ func dependentCommand() *cobra.Command {
 	decide.Flags().BoolVar(&replace, "replace", false, "it is a copy: rotations replace it")
 	decide.Flags().BoolVar(&back, "take-back", false, "forget what was decided")
 	decide.Flags().StringVar(&reason, "reason", "", "why; it is recorded")
-	return output.Group("dependent", "Places that use an account", list, expect, decide)
+	return output.Group("dependent", "Places that use an account", list, expect, limitCommand(), decide)
 }
 
 func findingCommand() *cobra.Command {

@@ -3,6 +3,7 @@ package records
 import (
 	"time"
 
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/rotation"
 )
@@ -38,6 +39,7 @@ type Dependent struct {
 	GivenAt   time.Time          `json:"given_at,omitzero" doc:"When its log-on was last given from here"`
 	GivenTo   AccountID          `json:"-"` // account of that log-on
 	Check     *rotation.AppCheck `json:"check,omitempty" doc:"The application's own check, as a person set it"`
+	Limit     *credential.Limit  `json:"limit,omitempty" doc:"What it can carry of a password, as a person said"`
 	Ties      []Tie              `json:"ties" nullable:"false"`
 	Readers   []string           `json:"readers" nullable:"false" doc:"Of a file: the units and entries on its system that name it"`
 }

@@ -8,6 +8,7 @@ import (
 
 	"mossledger.example/moss/internal/app/diagnose"
 	"mossledger.example/moss/internal/app/picture"
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
@@ -70,6 +71,7 @@ func (s *Service) registerAccounts() {
 		}
 		return answer(s.store.Dependent(ctx, records.DependentID(in.ID)))
 	})
+	add(s, http.MethodPut, "/dependents/{id}/limit", "set-limit", "Say what a dependent can carry of a password; nothing takes it back", s.setLimit)
 	add(s, http.MethodPut, "/dependents/{id}/check", "set-check", "Set the application's own check of a unit", s.setCheck)
 	add(s, http.MethodDelete, "/dependents/{id}/check", "remove-check", "Remove the application's own check of a unit", func(ctx context.Context, in *IDInput) (*empty, error) {
 		return &empty{}, s.app.Picture.RemoveCheck(ctx, who(ctx), records.DependentID(in.ID))
@@ -169,6 +171,18 @@ type setCheckInput struct {
 
 func (s *Service) setCheck(ctx context.Context, in *setCheckInput) (*body[records.Dependent], error) {
 	if err := s.app.Picture.SetCheck(ctx, who(ctx), records.DependentID(in.ID), in.Body); err != nil {
+		return nil, err
+	}
+	return answer(s.store.Dependent(ctx, records.DependentID(in.ID)))
+}
+
+type setLimitInput struct {
+	IDInput
+	Body credential.Limit
+}
+
+func (s *Service) setLimit(ctx context.Context, in *setLimitInput) (*body[records.Dependent], error) {
+	if err := s.app.Picture.SetLimit(ctx, who(ctx), records.DependentID(in.ID), in.Body); err != nil {
 		return nil, err
 	}
 	return answer(s.store.Dependent(ctx, records.DependentID(in.ID)))

@@ -9,8 +9,8 @@ import (
 	"slices"
 	"strconv"
 
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
-	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/ties"
@@ -25,7 +25,7 @@ const (
 	dependentScopes  = " LEFT JOIN scopes ON scopes.system_id = d.system_id AND scopes.scope = CASE d.kind WHEN 'unit' THEN 'units' WHEN 'cron' THEN 'cron' WHEN 'service' THEN 'services' WHEN 'task' THEN 'tasks' WHEN 'pool' THEN 'pools' WHEN 'declared' THEN '' ELSE 'files' END"
 	dependentSeen    = "CASE WHEN d.gone = '' THEN MAX(d.seen, COALESCE(scopes.completed, '')) ELSE d.seen END"
 	dependentTies    = "COALESCE((SELECT json_group_array(json_object('account_id', t.account_id, 'account', a.name, 'system', sa.name, 'evidence', t.evidence, 'strength', t.strength, 'detail', t.detail, 'first_seen', t.first_seen)) FROM ties t JOIN accounts a ON a.id = t.account_id JOIN systems sa ON sa.id = a.system_id WHERE t.dependent_id = d.id), '[]')"
-	dependentColumns = "d.id, d.system_id, systems.name, d.kind, d.place, d.name, d.description, d.runs_as, d.state, d.start_mode, d.executable, d.schedule, d.path, d.uses, d.after, d.requires, d.copy, d.key, d.first_seen, " + dependentSeen + ", d.changed, d.gone, d.identity, d.stores, d.stored, d.started, d.result, d.given, d.given_at, d.given_account, d.app_check, " + dependentTies + ", " + dependentReaders
+	dependentColumns = "d.id, d.system_id, systems.name, d.kind, d.place, d.name, d.description, d.runs_as, d.state, d.start_mode, d.executable, d.schedule, d.path, d.uses, d.after, d.requires, d.copy, d.key, d.first_seen, " + dependentSeen + ", d.changed, d.gone, d.identity, d.stores, d.stored, d.started, d.result, d.given, d.given_at, d.given_account, d.app_check, d.value_limit, " + dependentTies + ", " + dependentReaders
 	dependentReaders = "CASE d.kind WHEN 'file' THEN COALESCE((SELECT json_group_array(u.name) FROM readers r JOIN dependents u ON u.id = r.dependent_id WHERE r.system_id = d.system_id AND r.path = d.path AND u.gone = ''), '[]') ELSE '[]' END"
 	dependentAccount = "COALESCE((SELECT group_concat(a.name, ' ') FROM ties t JOIN accounts a ON a.id = t.account_id WHERE t.dependent_id = d.id), '')"
 	dependentProof   = "COALESCE((SELECT group_concat(t.evidence || ' ' || t.strength, ' ') FROM ties t WHERE t.dependent_id = d.id), '')"
@@ -33,8 +33,8 @@ const (
 
 func scanDependent(row interface{ Scan(...any) error }, more ...any) (records.Dependent, error) {
 	var v records.Dependent
-	var uses, after, requires, copied, key, first, seen, changed, gone, started, givenAt, check, tied, readers string
-	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.Place, &v.Name, &v.Description, &v.RunsAs, &v.State, &v.StartMode, &v.Executable, &v.Schedule, &v.Path, &uses, &after, &requires, &copied, &key, &first, &seen, &changed, &gone, &v.Identity, &v.Stores, &v.Stored, &started, &v.Result, &v.Given, &givenAt, &v.GivenTo, &check, &tied, &readers}, more...)...)
+	var uses, after, requires, copied, key, first, seen, changed, gone, started, givenAt, check, limit, tied, readers string
+	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.Place, &v.Name, &v.Description, &v.RunsAs, &v.State, &v.StartMode, &v.Executable, &v.Schedule, &v.Path, &uses, &after, &requires, &copied, &key, &first, &seen, &changed, &gone, &v.Identity, &v.Stores, &v.Stored, &started, &v.Result, &v.Given, &givenAt, &v.GivenTo, &check, &limit, &tied, &readers}, more...)...)
 	v.Uses, v.After, v.Requires, v.Copy = database.FromJSON[[]string](uses), database.FromJSON[[]string](after), database.FromJSON[[]string](requires), database.FromJSON[*estate.Copy](copied)
 	v.Key = database.FromJSON[*estate.Key](key)
 	v.FirstSeen, v.Seen, v.Changed, v.Gone = database.TimeOf(first), database.TimeOf(seen), database.TimeOf(changed), database.TimeOf(gone)
@@ -48,6 +48,9 @@ func scanDependent(row interface{ Scan(...any) error }, more ...any) (records.De
 	}
 	if check != "" {
 		v.Check = database.FromJSON[*rotation.AppCheck](check)
+	}
+	if limit != "" {
+		v.Limit = database.FromJSON[*credential.Limit](limit)
 	}
 	return v, database.OrNotFound(err)
 }
@@ -125,24 +128,6 @@ func (s *Store) DependentsOfAccount(ctx context.Context, account records.Account
 func (s *Store) dependentsWhere(ctx context.Context, where string, args ...any) ([]records.Dependent, error) {
 	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (records.Dependent, error) { return scanDependent(rows) },
 		"SELECT "+dependentColumns+" FROM "+dependentFrom+" WHERE "+where+" ORDER BY systems.name, d.kind, d.place", args...)
-}
-
-// SetCheck stores an application's own check; nil removes it.
-func (s *Store) SetCheck(ctx context.Context, id records.DependentID, check *rotation.AppCheck, entries ...ledger.Entry) error {
-	value := ""
-	if check != nil {
-		value = database.AsJSON(check)
-	}
-	return s.InTx(ctx, func(tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "UPDATE dependents SET app_check = ? WHERE id = ?", value, id)
-		if err != nil {
-			return err
-		}
-		if n, err := res.RowsAffected(); err != nil || n == 0 {
-			return fmt.Errorf("dependent %d: %w", id, records.ErrNotFound)
-		}
-		return s.Enter(ctx, tx, entries...)
-	})
 }
 
 // PutDependents takes in a batch of what a visit saw.

@@ -10,6 +10,13 @@ import When from './When.vue'
 import { never } from './words'
 
 const props = defineProps<{ dependent: Schemas['Dependent'] }>()
+const limit = (d: Schemas['Dependent']) =>
+  [
+    d.limit?.longest ? t('dependents.atMost', { n: d.limit.longest }) : '',
+    d.limit?.without ? t('dependents.noneOf', { characters: d.limit.without }) : '',
+  ]
+    .filter(Boolean)
+    .join(', ')
 const facts = computed<Fact[]>(() => {
   const d = props.dependent
   return [
@@ -24,6 +31,7 @@ const facts = computed<Fact[]>(() => {
     { key: 'program', label: t('dependents.program'), value: d.executable, mono: true },
     ...(d.key ? keyFacts(d.key) : []),
     { key: 'check', label: t('dependents.check'), value: d.check ? 'there' : '' },
+    { key: 'limit', label: t('dependents.limit'), value: limit(d) },
     { key: 'ties', label: t('dependents.tiedTo'), always: true },
     { key: 'seen', label: t('fields.seen'), always: true },
   ]

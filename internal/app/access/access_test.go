@@ -38,7 +38,7 @@ func TestRoles(t *testing.T) {
 			"preview-configuration",
 			"add-system", "cancel-survey", "change-system", "check-system", "confirm-absence", "decide-copy", "decide-rotation", "declare-use", "explain-dependent",
 			"import-systems", "import-uses", "look-again", "note-credential", "override-rotation", "refuse-approval", "preview-rule", "preview-policy", "preview-window", "freeze", "thaw", "add-batch", "start-batch", "stop-batch", "retry-batch", "rehearse", "rehearse-undo", "release-custody", "remove-check",
-			"remove-common-option", "set-check", "set-common-option", "start-dependents", "start-rotation", "start-survey", "take-custody", "trust-endpoint",
+			"remove-common-option", "set-check", "set-common-option", "set-limit", "start-dependents", "start-rotation", "start-survey", "take-custody", "trust-endpoint",
 			"verify-all-custody", "verify-custody", "withdraw-use", "retry-messages",
 		},
 		"administrator": {

@@ -67,6 +67,7 @@ const (
 	StartDependents      Action = "start-dependents"
 	SetCheck             Action = "set-check"
 	RemoveCheck          Action = "remove-check"
+	SetLimit             Action = "set-limit"
 	DecideCopy           Action = "decide-copy"
 	DeclareUse           Action = "declare-use"
 	WithdrawUse          Action = "withdraw-use"
@@ -231,6 +232,7 @@ var rules = map[Action]rule{
 	SetCheck:              operators,
 	DecideCopy:            operators,
 	RemoveCheck:           operators,
+	SetLimit:              operators,
 	"get-radius":          readers,
 	"list-uses":           readers,
 	"search":              readers,

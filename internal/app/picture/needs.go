@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
@@ -32,6 +33,7 @@ type Store interface {
 	PutTies(ctx context.Context, derived map[records.DependentID][]ties.Tie) error
 	PutUses(ctx context.Context, system records.SystemID, list []estate.Use) error
 	SeenUses(ctx context.Context, account records.AccountID) ([]records.SeenUse, error)
+	SetLimit(ctx context.Context, id records.DependentID, limit *credential.Limit, entries ...ledger.Entry) error
 	SetCheck(ctx context.Context, id records.DependentID, check *rotation.AppCheck, entries ...ledger.Entry) error
 	System(ctx context.Context, idOrName string) (records.System, error)
 	SystemByID(ctx context.Context, id records.SystemID) (records.System, error)

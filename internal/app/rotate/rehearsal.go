@@ -164,6 +164,9 @@ func (rotations *Rotations) allowed(ctx context.Context, c records.Credential, p
 
 func stepsOf(p rotation.Plan) []string {
 	out := []string{p.Type, fmt.Sprint(p.Length), p.Without, p.Given, p.Patience.String(), string(p.AtWindowEnd), p.FirstAlone}
+	for _, l := range p.Limits {
+		out = append(out, l.String())
+	}
 	for _, name := range slices.Sorted(maps.Keys(p.Windows)) {
 		out = append(out, name+" "+p.Windows[name].Words)
 	}

@@ -357,14 +357,17 @@ func (rotations *Rotations) rulesCheck(ctx context.Context, a records.Account, p
 	if plan.Given != "" {
 		return rotations.givenCheck(ctx, line, rules, plan)
 	}
-	policy, err := credential.Wanted{Shortest: rules.Shortest, Longest: rules.Longest, Length: plan.Length, Without: plan.Without}.PasswordPolicy()
+	policy, err := credential.Wanted{Shortest: rules.Shortest, Longest: rules.Longest, Length: plan.Length, Without: plan.Without, Limits: plan.Limits}.PasswordPolicy()
 	if err == nil {
 		like, err = policy.Generate(rotations.base.Random)
 	}
 	if err != nil {
 		line.Result, line.Words = connect.CheckFailed, strings.TrimPrefix(err.Error()+"; "+line.Words, "; ")
-		line.Next = "ask for another length or other characters, with the policy or the rotation that asks for them"
+		line.Next = "ask for another length or other characters, with the policy, the rotation or the holder (moss dependent limit) that asks for them"
 		return line, like
+	}
+	for _, l := range plan.Limits {
+		line.Words += "; " + l.String()
 	}
 	line.Words += fmt.Sprintf("; the new one has %d characters, about %d bits", policy.Length, policy.Bits())
 	return line, like
@@ -374,9 +377,15 @@ func (rotations *Rotations) rulesCheck(ctx context.Context, a records.Account, p
 func (rotations *Rotations) givenCheck(ctx context.Context, line connect.Checked, rules connect.PasswordRules, plan rotation.Plan) (connect.Checked, secret.Value) {
 	value, err := rotations.sealed.Given(ctx, app.Number[records.CredentialID](plan.CredentialID), plan.Given)
 	n := utf8.RuneCountInString(value.RevealString())
+	refused := ""
+	for _, l := range plan.Limits {
+		refused = cmp.Or(refused, l.Refuses(value))
+	}
 	switch {
 	case err != nil:
 		line.Result, line.Words = connect.CheckFailed, err.Error()
+	case refused != "":
+		line.Result, line.Words, line.Next = connect.CheckFailed, "the value that was given: "+refused, "give another one"
 	case n < rules.Shortest || rules.Longest > 0 && n > rules.Longest:
 		line.Result, line.Words, line.Next = connect.CheckFailed, fmt.Sprintf("the value that was given has %d characters; %s", n, line.Words), "give another one"
 	default:

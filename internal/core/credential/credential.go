@@ -70,50 +70,11 @@ type Wanted struct {
 	Avoid    []string // names that must not stand in it
 	Length   int      // characters of a password; 0 for the usual number
 	Without  string   // characters that a password must not have
+	Limits   []Limit  // what holders of it can carry
 }
 
 // ErrWanted is wrapped by errors about a value that cannot be what is wanted.
 var ErrWanted = errors.New("no such value can be made")
-
-// LeastBits is how many bits a password has at least that is made here.
-const LeastBits = 64
-
-// PasswordPolicy is how a password is drawn that is what is wanted. An error says who
-// wants what.
-func (w Wanted) PasswordPolicy() (secret.Policy, error) {
-	policy := secret.DefaultPolicy()
-	if w.Longest > 0 && w.Longest < policy.Length {
-		policy.Length = w.Longest
-	}
-	policy.Length = max(policy.Length, w.Shortest)
-	policy.Avoid = w.Avoid
-	if w.Length == 0 && w.Without == "" {
-		return policy, nil // what the system takes is its own to answer for
-	}
-	if w.Length > 0 {
-		switch {
-		case w.Longest > 0 && w.Length > w.Longest:
-			return policy, fmt.Errorf("%w: %d characters are asked for, and the system takes at most %d", ErrWanted, w.Length, w.Longest)
-		case w.Length < w.Shortest:
-			return policy, fmt.Errorf("%w: %d characters are asked for, and the system takes at least %d", ErrWanted, w.Length, w.Shortest)
-		}
-		policy.Length = w.Length
-	}
-	policy.Forbidden = w.Without
-	left := 0
-	for _, class := range policy.Classes {
-		if strings.Trim(class, w.Without) != "" {
-			left++
-		}
-	}
-	if left < 3 { // as directories ask for
-		return policy, fmt.Errorf("%w: without %q fewer than three of small letters, capitals, digits and symbols are left", ErrWanted, w.Without)
-	}
-	if bits := policy.Bits(); bits < LeastBits {
-		return policy, fmt.Errorf("%w: %d characters of what is left without %q have about %d bits, fewer than the %d that are safe", ErrWanted, policy.Length, w.Without, bits, LeastBits)
-	}
-	return policy, nil
-}
 
 // Specification is what makes a kind.
 type Specification struct {

@@ -264,17 +264,18 @@ const (
 
 // Plan is what a rotation will do.
 type Plan struct {
-	Kind         PlanKind        `json:"kind,omitempty"`
-	When         RestartPolicy   `json:"when,omitempty"` // dependents are restarted
-	CredentialID string          `json:"credential_id"`
-	Credential   string          `json:"credential"` // name
-	Of           credential.Kind `json:"credential_kind"`
-	Type         string          `json:"type,omitempty"`    // of the new value, where a kind has types; "" for that of the old one
-	Length       int             `json:"length,omitempty"`  // of a new password; 0 for the usual one
-	Without      string          `json:"without,omitempty"` // characters that a new password must not have
-	Given        string          `json:"given,omitempty"`   // fingerprint of a new value that a person gave; "" when it is made
-	Authority    string          `json:"authority"`         // the systems that decide
-	OnFailure    OnFailure       `json:"on_failure"`
+	Kind         PlanKind           `json:"kind,omitempty"`
+	When         RestartPolicy      `json:"when,omitempty"` // dependents are restarted
+	CredentialID string             `json:"credential_id"`
+	Credential   string             `json:"credential"` // name
+	Of           credential.Kind    `json:"credential_kind"`
+	Type         string             `json:"type,omitempty"`    // of the new value, where a kind has types; "" for that of the old one
+	Length       int                `json:"length,omitempty"`  // of a new password; 0 for the usual one
+	Without      string             `json:"without,omitempty"` // characters that a new password must not have
+	Limits       []credential.Limit `json:"limits,omitempty"`  // what holders of a new password can carry
+	Given        string             `json:"given,omitempty"`   // fingerprint of a new value that a person gave; "" when it is made
+	Authority    string             `json:"authority"`         // the systems that decide
+	OnFailure    OnFailure          `json:"on_failure"`
 	// Patience is how long a system that is away is waited for before that
 	// counts as a failure; 0 for without end. Undoing waits without end.
 	Patience time.Duration `json:"patience,omitempty"`

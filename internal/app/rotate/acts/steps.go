@@ -408,7 +408,7 @@ func (h *Hands) newValue(ctx context.Context, of records.Credential) (secret.Val
 	if err != nil {
 		return secret.Value{}, err
 	}
-	return h.acts.custody.Make(ctx, of, credential.Wanted{Like: own.Current, Type: plan.Type, Length: plan.Length, Without: plan.Without})
+	return h.acts.custody.Make(ctx, of, credential.Wanted{Like: own.Current, Type: plan.Type, Length: plan.Length, Without: plan.Without, Limits: plan.Limits})
 }
 
 // apply makes from into to.

@@ -228,6 +228,7 @@ func (p *planner) tied(ctx context.Context) (err error) {
 	var runsAs []records.Dependent
 	mentions := 0
 	for _, d := range tied {
+		p.limited(d)
 		strength := estate.Strength(picture.StrengthFor(d, p.account.ID))
 		switch {
 		case d.Kind == estate.DependentProcess && (d.Copy == nil || strength != estate.StrengthDoubtful):

@@ -8,6 +8,7 @@ import (
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/rotation/building"
+	"mossledger.example/moss/internal/records"
 )
 
 // way holds what the authority can do against what is asked of the way.
@@ -74,4 +75,14 @@ func names(openings map[string]rotation.Openings) []string {
 	}
 	slices.Sort(out)
 	return out
+}
+
+// limited has new passwords keep to what a dependent can carry.
+func (p *planner) limited(d records.Dependent) {
+	if d.Limit == nil {
+		return
+	}
+	limit := *d.Limit
+	limit.Of = d.Place + " on " + d.System
+	p.input.Limits = credential.Holders(append(p.input.Limits, limit))
 }

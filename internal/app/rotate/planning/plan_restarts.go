@@ -133,6 +133,9 @@ func (p *planner) unit(d records.Dependent, reads []string, concerned bool, expe
 		Groups: p.bounds.Groups(d), Expected: expected,
 	}
 	changed := len(reads) > 0 || p.logOns[logOnKey(d)]
+	if changed {
+		p.limited(d)
+	}
 	switch {
 	case d.Kind.Runs() && (changed || (u.Running || u.Start) && len(d.Requires) > 0):
 		if changed && !p.wish.AnyTime {

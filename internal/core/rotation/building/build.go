@@ -20,7 +20,7 @@ import (
 // pair, is changed and proven at all of them before any holder gets it.
 func Build(in Input) rotation.Plan {
 	b := &builder{in: in, plan: rotation.Plan{
-		Kind: in.Kind, CredentialID: in.CredentialID, Credential: in.Credential, Of: in.Of, Type: in.Type, Length: in.Length, Without: in.Without, Given: in.Given, Turn: in.Turn,
+		Kind: in.Kind, CredentialID: in.CredentialID, Credential: in.Credential, Of: in.Of, Type: in.Type, Length: in.Length, Without: in.Without, Limits: in.Limits, Given: in.Given, Turn: in.Turn,
 		Authority: in.Authority, OnFailure: in.OnFailure, When: in.When, Windows: in.Windows, AtWindowEnd: in.AtWindowEnd, Patience: cmp.Or(in.Patience, rotation.DefaultPatience), Notes: []rotation.Note{},
 	}, restarts: map[string][]int{}, running: map[string][]Unit{}, replaceOf: map[string]int{}, logOnOf: map[string]int{}, restartOf: map[string]int{}, proveOf: map[string]int{}, groupOf: map[string][]int{}, lastTaken: map[string]int{}}
 	if b.plan.When == "" {

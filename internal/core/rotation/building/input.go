@@ -85,6 +85,7 @@ type Input struct {
 	Type                string // of the new value, where a kind has types
 	Length              int    // of a new password
 	Without             string // characters that it must not have
+	Limits              []credential.Limit
 	Given, GivenBy      string // fingerprint of a value that a person gave, and who; "" when it is made
 	Points              []Point
 	Turn                *rotation.Successor // two accounts take turns; nil for a value that changes at its account
