@@ -55,20 +55,7 @@ const (
 // what.
 func (w Wanted) PasswordPolicy() (secret.Policy, error) {
 	policy := secret.DefaultPolicy()
-	longest, takes := w.Longest, "the system"
-	without, because := w.Without, ""
-	for _, l := range w.Limits {
-		if l.Longest > 0 && (longest == 0 || l.Longest < longest) {
-			longest, takes = l.Longest, l.Of
-		}
-		if l.Without != "" {
-			without += l.Without
-			because += ", " + l.Of
-		}
-	}
-	if because != "" {
-		because = " (" + strings.TrimPrefix(because, ", ") + ")"
-	}
+	longest, takes := w.longest()
 	if longest > 0 && longest < policy.Length {
 		policy.Length = longest
 	}
@@ -89,18 +76,45 @@ func (w Wanted) PasswordPolicy() (secret.Policy, error) {
 	case w.Length > 0:
 		policy.Length = w.Length
 	}
-	policy.Forbidden = without
+	return w.characters(policy)
+}
+
+// longest is how many characters all take, and who takes no more.
+func (w Wanted) longest() (longest int, takes string) {
+	longest, takes = w.Longest, "the system"
+	for _, l := range w.Limits {
+		if l.Longest > 0 && (longest == 0 || l.Longest < longest) {
+			longest, takes = l.Longest, l.Of
+		}
+	}
+	return longest, takes
+}
+
+// characters leaves out those that somebody does not take.
+func (w Wanted) characters(policy secret.Policy) (secret.Policy, error) {
+	policy.Forbidden = w.Without
+	var who []string
+	for _, l := range w.Limits {
+		if l.Without != "" {
+			policy.Forbidden += l.Without
+			who = append(who, l.Of)
+		}
+	}
+	because := ""
+	if len(who) > 0 {
+		because = " (" + strings.Join(who, ", ") + ")"
+	}
 	left := 0
 	for _, class := range policy.Classes {
-		if strings.Trim(class, without) != "" {
+		if strings.Trim(class, policy.Forbidden) != "" {
 			left++
 		}
 	}
 	if left < 3 { // as directories ask for
-		return policy, fmt.Errorf("%w: without %q%s fewer than three of small letters, capitals, digits and symbols are left", ErrWanted, without, because)
+		return policy, fmt.Errorf("%w: without %q%s fewer than three of small letters, capitals, digits and symbols are left", ErrWanted, policy.Forbidden, because)
 	}
 	if bits := policy.Bits(); bits < LeastBits {
-		return policy, fmt.Errorf("%w: %d characters of what is left without %q%s have about %d bits, fewer than the %d that are safe", ErrWanted, policy.Length, without, because, bits, LeastBits)
+		return policy, fmt.Errorf("%w: %d characters of what is left without %q%s have about %d bits, fewer than the %d that are safe", ErrWanted, policy.Length, policy.Forbidden, because, bits, LeastBits)
 	}
 	return policy, nil
 }
