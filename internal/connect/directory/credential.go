@@ -11,6 +11,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/directory/accounts"
 	"mossledger.example/moss/internal/connect/directory/policy"
+	"mossledger.example/moss/internal/connect/directory/refusal"
 	"mossledger.example/moss/internal/connect/directory/values"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/secret"
@@ -114,14 +115,14 @@ func bind(ctx context.Context, t connect.Target, account connect.AccountRef, ent
 	if err == nil {
 		return connect.Verdict{Accepted: true, Words: "bind accepted"}, nil
 	}
-	if refused := bindRefusal(err); refused != nil {
-		words := secret.Scrub(refused.words, value)
-		if refused.code == "" {
+	if refused := refusal.OfBind(err); refused != nil {
+		words := secret.Scrub(refused.Words, value)
+		if refused.Code == "" {
 			return connect.Verdict{}, t.Fail(connect.StageSignIn, connect.CodeUnproven, words, "that says nothing of the value: allow "+account.Name+" to sign in here at this hour, or have it proven elsewhere", err)
 		}
-		return connect.Verdict{Code: refused.code, Words: words}, nil
+		return connect.Verdict{Code: refused.Code, Words: words}, nil
 	}
-	return connect.Verdict{}, failOn(t, connect.StageSignIn, err, value)
+	return connect.Verdict{}, refusal.Failure(t, connect.StageSignIn, err, value)
 }
 
 // formerPassword is how long a directory of the windows schema lets an account bind with
@@ -184,7 +185,7 @@ func setPassword(ctx context.Context, t connect.Target, account connect.AccountR
 		_, err = s.conn.PasswordModify(ldap.NewPasswordModifyRequest(entry.DN, given, value.RevealString()))
 	}
 	if err != nil {
-		f := failOn(t, connect.StageChange, err, value, former, t.Steward.Password)
+		f := refusal.Failure(t, connect.StageChange, err, value, former, t.Steward.Password)
 		if s.windows() && strings.Contains(f.Words, "0000052D") {
 			f.Code, f.Next = connect.CodePolicy, "the domain's password policy refused the value: length, complexity or age"
 		}

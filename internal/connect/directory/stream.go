@@ -14,6 +14,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/directory/refusal"
 )
 
 // stream reads large searches. go-ldap builds a tree of objects for every
@@ -59,7 +60,7 @@ func openStream(ctx context.Context, target connect.Target) (*stream, *connect.F
 	}
 	if err != nil {
 		s.close()
-		return nil, failOn(target, connect.StageSignIn, err, target.Steward.Password)
+		return nil, refusal.Failure(target, connect.StageSignIn, err, target.Steward.Password)
 	}
 	return s, nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/directory/refusal"
 	"mossledger.example/moss/internal/connect/directory/twins"
 	"mossledger.example/moss/internal/core/secret"
 )
@@ -54,7 +55,7 @@ func acceptTurn(ctx context.Context, target connect.Target, point connect.Point,
 	}
 	for i, change := range both.Changes(want, given.New) {
 		if err := s.conn.Modify(change.ModifyRequest); err != nil {
-			f := failOn(target, connect.StageChange, err, given.New, given.Old, target.Steward.Password)
+			f := refusal.Failure(target, connect.StageChange, err, given.New, given.Old, target.Steward.Password)
 			f.Words = secret.Scrub(change.DN+": "+f.Words, given.Old, given.New)
 			f.Next, f.Unclear = change.Next, f.Unclear || i > 0
 			return f

@@ -1,4 +1,4 @@
-package directory
+package refusal
 
 import (
 	"errors"
@@ -45,14 +45,14 @@ func TestWhatARefusedBindSays(t *testing.T) {
 		"unauthenticated bind (DN with no password) disallowed": {53, unproven, ""},
 		"Inappropriate authentication":                          {48, unproven, ""},
 	} {
-		refused := bindRefusal(ldap.NewError(want.result, errors.New(words)))
+		refused := OfBind(ldap.NewError(want.result, errors.New(words)))
 		require.NotNil(t, refused, words)
-		assert.Equal(t, want.about, refused.code != "", words)
-		assert.Equal(t, want.code, refused.code, words)
-		assert.NotContains(t, refused.words, "\x00")
+		assert.Equal(t, want.about, refused.Code != "", words)
+		assert.Equal(t, want.code, refused.Code, words)
+		assert.NotContains(t, refused.Words, "\x00")
 	}
 	for _, result := range []uint16{ldap.LDAPResultBusy, ldap.LDAPResultUnavailable, ldap.ErrorNetwork, ldap.LDAPResultOther, ldap.LDAPResultConfidentialityRequired} {
-		assert.Nil(t, bindRefusal(ldap.NewError(result, errors.New("later"))), "%d is no refusal", result)
+		assert.Nil(t, OfBind(ldap.NewError(result, errors.New("later"))), "%d is no refusal", result)
 	}
-	assert.Nil(t, bindRefusal(errors.New("data 52e")), "not said by a directory")
+	assert.Nil(t, OfBind(errors.New("data 52e")), "not said by a directory")
 }
