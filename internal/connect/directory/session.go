@@ -200,13 +200,13 @@ func signIn(ctx context.Context, target connect.Target, watch *connect.Stopwatch
 	}
 	if err := conn.Bind(target.Steward.Account, target.Steward.Password.RevealString()); err != nil {
 		s.End()
-		f := failOn(target, connect.StageSignIn, err, target.Steward.Password)
+		f := refusal.Failure(target, connect.StageSignIn, err, target.Steward.Password)
 		if f.Code == connect.CodeFailed || f.Code == connect.CodePolicy {
 			f.Code = connect.CodeStewardRefused
 		}
 		f.Next = "check the steward " + target.Steward.Account
-		if refused := bindRefusal(err); refused != nil {
-			f.Code, f.Words = connect.CodeStewardRefused, secret.Scrub(refused.words, target.Steward.Password)
+		if refused := refusal.OfBind(err); refused != nil {
+			f.Code, f.Words = connect.CodeStewardRefused, secret.Scrub(refused.Words, target.Steward.Password)
 		}
 		watch.Fail(f)
 		return nil, f
