@@ -18,6 +18,9 @@ type Verdict struct {
 	Ticket bool `json:"ticket,omitempty"`
 	// Elsewhere is what the further servers of the same system say.
 	Elsewhere []ServerVerdict `json:"elsewhere,omitempty"`
+	// Shut says that the account itself is kept from signing in until somebody lets it, with
+	// the code of what the system answered.
+	Shut bool `json:"shut,omitempty"`
 	// KeyVersion is the number of the account's present keys; 0 where none is told.
 	KeyVersion int `json:"key_version,omitempty"`
 	// Trials are the wrong passwords that were counted for the account before this
@@ -62,7 +65,7 @@ func (v Verdict) Says() Answer {
 }
 
 // Rests: the account may not sign in, whatever is given.
-func (v Verdict) Rests() bool { return !v.Accepted && v.Code == VerdictDisabled }
+func (v Verdict) Rests() bool { return !v.Accepted && (v.Code == VerdictDisabled || v.Shut) }
 
 // Codes of verdicts.
 const (

@@ -43,9 +43,9 @@ func TestSambaConforms(t *testing.T) {
 }
 
 func TestOpenLDAPConforms(t *testing.T) {
-	d := lab.OpenLDAP(t, "127.0.0.62", 636, 0, 0)
+	d := lab.OpenLDAP(t, "127.0.0.62", 636, 0, 0, "svc-berth2")
 	conformance.Run(t, conformance.Fixture{
-		Connector: directory.Connector{}, Target: d.Target("openldap"), Account: "svc-berth", Password: secret.New(lab.AccountPassword),
+		Connector: directory.Connector{}, Target: d.Target("openldap"), Account: "svc-berth", Twin: "svc-berth2", Password: secret.New(lab.AccountPassword),
 		Weak: secret.New("short"), DeadAddress: "127.0.0.250",
 	})
 }

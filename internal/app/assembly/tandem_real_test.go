@@ -60,12 +60,15 @@ func TestRealTurns(t *testing.T) {
 	h.Write(t, "/usr/local/bin/fixture", program, 0o755)
 	samba := lab.Samba(t, "127.0.0.93", "svc-berth2") // at the hosts' own address there is one of another test
 	samba.PermitTurns(t)
-	const settings, env = "/srv/fares/settings.json", "/etc/berth/berth.env"
+	plain := lab.OpenLDAPWith(t, "127.0.0.97", 636, lab.Person("svc-gauge", "default", ""), lab.Person("svc-gauge2", "default", ""),
+		"dn: cn=gauges,ou=groups,dc=larkmoor,dc=example\nobjectClass: groupOfNames\ncn: gauges\nmember: uid=svc-gauge,ou=services,dc=larkmoor,dc=example\n\n")
+	const settings, env, gauge = "/srv/fares/settings.json", "/etc/berth/berth.env", "/etc/gauge/gauge.env"
 	h.Shell(t, "useradd -r -s /usr/sbin/nologin books")
 	h.Write(t, settings, fmt.Sprintf("{\"kind\": \"postgres\", \"address\": \"%s:55447\", \"database\": \"bookings\", \"user\": \"svc_berth1\", \"password\": %q}\n", lab.Gateway, lab.AccountPassword), 0o640)
 	h.Write(t, env, fmt.Sprintf("LDAP_BIND_DN='%s'\nLDAP_BIND_PASSWORD=%s\n", samba.DN("svc-berth"), lab.AccountPassword), 0o640)
-	h.Shell(t, "chown root:books "+settings+" "+env)
-	for unit, more := range map[string]string{"fares": "Environment=LISTEN=:0\nWorkingDirectory=/srv/fares\nExecStart=/usr/local/bin/fixture\n", "berth": "EnvironmentFile=" + env + "\nExecStart=/bin/sleep infinity\n"} {
+	h.Write(t, gauge, fmt.Sprintf("GAUGE_BIND_DN=uid=svc-gauge,ou=services,dc=larkmoor,dc=example\nGAUGE_BIND_PASSWORD=%s\n", lab.AccountPassword), 0o640)
+	h.Shell(t, "chown root:books "+settings+" "+env+" "+gauge)
+	for unit, more := range map[string]string{"gauge": "EnvironmentFile=" + gauge + "\nExecStart=/bin/sleep infinity\n", "fares": "Environment=LISTEN=:0\nWorkingDirectory=/srv/fares\nExecStart=/usr/local/bin/fixture\n", "berth": "EnvironmentFile=" + env + "\nExecStart=/bin/sleep infinity\n"} {
 		h.Write(t, "/etc/systemd/system/"+unit+".service", "[Service]\nUser=books\n"+more+"Restart=no\n[Install]\nWantedBy=multi-user.target\n", 0o644)
 		h.Shell(t, "systemctl -q enable "+unit+".service")
 	}
@@ -77,10 +80,12 @@ func TestRealTurns(t *testing.T) {
 	f := empty(t)
 	require.NoError(t, f.Inventory.SaveSteward(ctx, ines, "host", "mossmgr", secret.Value{}, h.Key))
 	require.NoError(t, f.Inventory.SaveSteward(ctx, ines, "stores", "mossmgr", secret.New(lab.ManagerPassword), secret.Value{}))
+	require.NoError(t, f.Inventory.SaveSteward(ctx, ines, "plain", plain.Manager, secret.New(lab.ManagerPassword), secret.Value{}))
 	f.realDirectory(samba, nil)
 	for _, v := range []records.System{
 		{Name: "turns1", Kind: "unix-host", Address: h.Address, Port: 22, Steward: "host"},
 		{Name: "pg", Kind: "postgresql", Address: lab.Gateway, Port: 55447, Steward: "stores", TrustedCA: pg.CA},
+		{Name: "plain", Kind: "directory", Address: plain.Address, Port: plain.Port, Steward: "plain", TrustedCA: plain.CA},
 	} {
 		_, err := f.Inventory.Add(ctx, ines, v)
 		require.NoError(t, err)
@@ -91,15 +96,17 @@ func TestRealTurns(t *testing.T) {
 	active := func(unit string) bool {
 		return strings.TrimSpace(h.Shell(t, "systemctl is-active "+unit+" || true")) == "active"
 	}
-	require.Eventually(t, func() bool { return active("fares") && active("berth") }, 20*time.Second, 200*time.Millisecond)
+	require.Eventually(t, func() bool { return active("fares") && active("berth") && active("gauge") }, 20*time.Second, 200*time.Millisecond)
 	f.survey()
-	for name, password := range map[string]string{"pg/svc_berth1": lab.AccountPassword, "pg/svc_berth2": lab.AccountPassword + "2", "dir/svc-berth": lab.AccountPassword, "dir/svc-berth2": lab.AccountPassword} {
+	for name, password := range map[string]string{"pg/svc_berth1": lab.AccountPassword, "pg/svc_berth2": lab.AccountPassword + "2", "dir/svc-berth": lab.AccountPassword, "dir/svc-berth2": lab.AccountPassword, "plain/svc-gauge": lab.AccountPassword, "plain/svc-gauge2": lab.AccountPassword} {
 		_, err := f.Custody.Take(ctx, ines, cred(f, f.account(name)), secret.New(password))
 		require.NoError(t, err)
 	}
-	// The two of the directory have one password, and a copy of it does not say whose it is.
-	require.NoError(t, f.Custody.Release(ctx, ines, "one password for two", cred(f, f.account("dir/svc-berth2"))))
-	require.NoError(t, f.Custody.Reset(ctx, ines, "one password for two", cred(f, f.account("dir/svc-berth2"))))
+	// The two of a directory have one password, and a copy of it does not say whose it is.
+	for _, name := range []string{"dir/svc-berth2", "plain/svc-gauge2"} {
+		require.NoError(t, f.Custody.Release(ctx, ines, "one password for two", cred(f, f.account(name))))
+		require.NoError(t, f.Custody.Reset(ctx, ines, "one password for two", cred(f, f.account(name))))
+	}
 	f.survey()
 
 	read := func(path string) string {
@@ -109,8 +116,8 @@ func TestRealTurns(t *testing.T) {
 	}
 	stop := make(chan struct{})
 	var all sync.WaitGroup
-	var store, binds watched
-	all.Add(2)
+	var store, binds, gauges watched
+	all.Add(3)
 	go func() {
 		defer all.Done()
 		store.watch(t, stop, func() (connect.Verdict, error) {
@@ -122,25 +129,27 @@ func TestRealTurns(t *testing.T) {
 		})
 	}()
 	accounts := map[string]connect.AccountRef{}
-	for _, name := range []string{"svc-berth", "svc-berth2"} {
-		a := f.account("dir/" + name)
+	for _, name := range []string{"dir/svc-berth", "dir/svc-berth2", "plain/svc-gauge", "plain/svc-gauge2"} {
+		a := f.account(name)
 		accounts[a.DN] = connect.AccountRef{StableID: a.StableID, Name: a.Name, DN: a.DN}
 	}
-	go func() {
+	bind := func(w *watched, path string, target connect.Target) {
 		defer all.Done()
-		binds.watch(t, stop, func() (connect.Verdict, error) {
+		w.watch(t, stop, func() (connect.Verdict, error) {
 			dn, password := "", ""
-			for line := range strings.Lines(read(env)) {
-				if v, found := strings.CutPrefix(line, "LDAP_BIND_DN="); found {
-					dn = strings.Trim(strings.TrimSpace(v), "'")
+			for line := range strings.Lines(read(path)) {
+				if _, v, found := strings.Cut(line, "_BIND_DN="); found {
+					dn = strings.Trim(strings.TrimSpace(v), `'"`)
 				}
-				if v, found := strings.CutPrefix(line, "LDAP_BIND_PASSWORD="); found {
+				if _, v, found := strings.Cut(line, "_BIND_PASSWORD="); found {
 					password = strings.Trim(strings.TrimSpace(v), `'"`)
 				}
 			}
-			return directory.Connector{}.Verify(ctx, samba.Target("dir"), accounts[dn], secret.New(password))
+			return directory.Connector{}.Verify(ctx, target, accounts[dn], secret.New(password))
 		})
-	}()
+	}
+	go bind(&binds, env, samba.Target("dir"))
+	go bind(&gauges, gauge, plain.Target("plain"))
 	defer func() {
 		select {
 		case <-stop:
@@ -149,7 +158,7 @@ func TestRealTurns(t *testing.T) {
 			all.Wait()
 		}
 	}()
-	for _, pair := range [][2]string{{"pg/svc_berth1", "pg/svc_berth2"}, {"dir/svc-berth", "dir/svc-berth2"}} {
+	for _, pair := range [][2]string{{"pg/svc_berth1", "pg/svc_berth2"}, {"dir/svc-berth", "dir/svc-berth2"}, {"plain/svc-gauge", "plain/svc-gauge2"}} {
 		_, err := f.Tandems.Add(ctx, ines, cred(f, f.account(pair[0])), cred(f, f.account(pair[1])), "")
 		require.NoError(t, err)
 		for turn := range 3 {
@@ -173,11 +182,18 @@ func TestRealTurns(t *testing.T) {
 	assert.Empty(t, f.findings("account-disabled"), "who was seen signed in before its turn ended uses it no more")
 	close(stop)
 	all.Wait()
-	t.Logf("signed in %d times to the data store, %d times to the directory", store.tried.Load(), binds.tried.Load())
+	t.Logf("signed in %d times to the data store, %d and %d times to the directories", store.tried.Load(), binds.tried.Load(), gauges.tried.Load())
 	assert.Zero(t, store.refused.Load(), "of %d: %v", store.tried.Load(), store.last.Load())
 	assert.Zero(t, binds.refused.Load(), "of %d: %v", binds.tried.Load(), binds.last.Load())
 	assert.Greater(t, store.tried.Load(), int64(100))
-	assert.True(t, active("fares") && active("berth"))
+	assert.Zero(t, gauges.refused.Load(), "of %d: %v", gauges.tried.Load(), gauges.last.Load())
+	assert.True(t, active("fares") && active("berth") && active("gauge"))
+	// As the directory's own client says: who works is in the group and may bind, and who
+	// rests may not, by a lock that nothing but a person or the next turn takes away.
+	assert.Contains(t, read(gauge), "uid=svc-gauge2,ou=services")
+	assert.Equal(t, "000001010000Z", lab.Attribute(t, plain, "uid=svc-gauge,ou=services,dc=larkmoor,dc=example", "pwdAccountLockedTime"))
+	assert.Empty(t, lab.Attribute(t, plain, "uid=svc-gauge2,ou=services,dc=larkmoor,dc=example", "pwdAccountLockedTime"))
+	assert.Equal(t, []string{"cn=gauges,ou=groups,dc=larkmoor,dc=example"}, f.account("plain/svc-gauge2").Groups)
 	assert.Contains(t, read(settings), "svc_berth2")
 	assert.Contains(t, read(env), "LDAP_BIND_DN='"+samba.DN("svc-berth2")+"'")
 	assert.NotContains(t, pg.Log(t), lab.AccountPassword+"2\"")

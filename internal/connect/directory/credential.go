@@ -52,9 +52,13 @@ func (Connector) Verify(ctx context.Context, t connect.Target, account connect.A
 	if failure != nil {
 		return connect.Verdict{}, failure
 	}
-	entry, failure := s.locate(account, counted...)
+	entry, failure := s.locate(account, append([]string{policy.LockAttribute}, counted...)...)
 	if failure == nil {
 		failure = s.spared(entry, account.Name)
+	}
+	shut := false
+	if failure == nil && !s.windows() {
+		shut, failure = s.shut(entry)
 	}
 	var trials *connect.Trials
 	var lingers time.Duration
@@ -73,7 +77,10 @@ func (Connector) Verify(ctx context.Context, t connect.Target, account connect.A
 		return connect.Verdict{}, failure
 	}
 	verdict.Elsewhere = elsewhere(ctx, t, account, entry, value)
-	verdict.Trials, verdict.Lingers = trials, lingers
+	verdict.Trials, verdict.Lingers, verdict.Shut = trials, lingers, shut && !verdict.Accepted
+	if verdict.Shut {
+		verdict.Words += "; it is locked until somebody unlocks it (" + policy.LockAttribute + ")"
+	}
 	verdict.KeyVersion, _ = strconv.Atoi(entry.GetAttributeValue(keyVersion))
 	return verdict, nil
 }

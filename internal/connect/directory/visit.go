@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/directory/accounts"
 	"mossledger.example/moss/internal/connect/directory/membership"
+	"mossledger.example/moss/internal/connect/directory/policy"
 	"mossledger.example/moss/internal/core/estate"
 )
 
@@ -40,7 +42,7 @@ const (
 
 // Visit implements connect.Visitor: groups first, to know nested membership,
 // then accounts page by page.
-func (Connector) Visit(ctx context.Context, t connect.Target, _ connect.VisitRequest, emit func(connect.Batch) error) (connect.Coverage, error) {
+func (Connector) Visit(ctx context.Context, t connect.Target, request connect.VisitRequest, emit func(connect.Batch) error) (connect.Coverage, error) {
 	watch := connect.NewStopwatch()
 	coverage := connect.Coverage{Complete: map[string]bool{}, Why: map[string]string{}, Counts: map[string]int{}}
 	s, passed, failure := openAny(ctx, t, watch)
@@ -51,7 +53,7 @@ func (Connector) Visit(ctx context.Context, t connect.Target, _ connect.VisitReq
 	}
 	defer s.close()
 	coverage.Facts = s.facts
-	v := &visit{session: s, groups: membership.New(), emit: emit}
+	v := &visit{session: s, groups: membership.New(), emit: emit, resting: request.Resting}
 	err := emit(connect.Batch{Facts: &s.facts, Problems: s.passedOver(passed)})
 	if err == nil {
 		err = v.read(ctx)
@@ -104,6 +106,7 @@ type visit struct {
 	count     int
 	referrals int
 	untold    []string // what could not be read at all
+	resting   []string // accounts that take turns, by stable id
 }
 
 func (v *visit) read(ctx context.Context) error {
@@ -147,6 +150,9 @@ func (v *visit) take(entries []*ldap.Entry, lock *locks) error {
 		} else {
 			a, problem = accounts.RFC(e)
 			a.Locked = lock.of(e, now)
+			if a.Locked == estate.Yes && e.GetAttributeValue(policy.LockAttribute) == policy.LockedForGood && slices.Contains(v.resting, a.StableID) {
+				a.Enabled = estate.No // that is how one rests
+			}
 			a.Groups = v.groups.Of(e, a.Name)
 		}
 		if problem != "" {
