@@ -17,7 +17,7 @@ import (
 // changeCommand shows what became of things between surveys.
 func changeCommand() *cobra.Command {
 	list := output.ListWith("list", "List what became of accounts, dependents and systems between two moments", []output.Column{
-		{"ID", "id"}, {"SEEN", "at"}, {"WHAT", "what"}, {"NAME", "name"}, {"SYSTEM", "system"}, {"FIELDS", "words"}, {"MADE BY", "made_by"}, {"BY WHOM", "by_whom"}, {"SUBJECT", "subject"}, {"KIND", "kind"},
+		{"ID", "id"}, {"SEEN", "at"}, {"WHAT", "what"}, {"NAME", "name"}, {"SYSTEM", "system"}, {"FIELDS", "words"}, {"MADE BY", "made_by"}, {"SUBJECT", "subject"}, {"KIND", "kind"}, {"BY WHOM", "by_whom"},
 	}, "Nothing changed that a survey saw. A system's first survey shows how it is, and no changes.", func(cmd *cobra.Command, c *api.Client, _ []string, query url.Values) (string, error) {
 		for _, name := range []string{"since", "until"} {
 			flag := cmd.Flags().Lookup(name)

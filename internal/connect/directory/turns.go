@@ -77,10 +77,13 @@ func acceptTurn(ctx context.Context, target connect.Target, point connect.Point,
 	case why != "" && want == connect.AcceptBoth:
 		return target.Fail(connect.StageChange, connect.CodeNotPermitted, why, "nothing was changed", nil)
 	}
-	if plain, is := both.(twins.Plain); is {
-		return s.plainTurn(ctx, point, plain, given, want)
+	switch both := both.(type) {
+	case twins.Plain:
+		return s.plainTurn(ctx, point, both, given, want)
+	case twins.Pair:
+		return s.changes(both.Changes(want, given.New), false, given)
 	}
-	return s.changes(both.(twins.Pair).Changes(want, given.New), false, given)
+	return nil
 }
 
 // changes makes some; after says that something was changed before.
