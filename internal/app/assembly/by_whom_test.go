@@ -11,6 +11,7 @@ import (
 	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/standin/unixhost"
+	"mossledger.example/moss/internal/standin/windowshost"
 )
 
 // What somebody did behind our back is told with who it was, as far as the host's own
@@ -84,4 +85,22 @@ func TestByWhom(t *testing.T) {
 	}
 	assert.Contains(t, strings.Join(words, "\n"), "who made the changes that were seen is not known: the journal is not shown to the steward")
 	assert.Contains(t, strings.Join(words, "\n"), "journalctl")
+}
+
+// A windows host's log of security tells who was there when a service got another log-on.
+func TestByWhomOnWindows(t *testing.T) {
+	f := terminals(t)
+	h := f.estate.Windows["north1"]
+	f.survey("north1")
+	h.SignedIn(`LARKMOOR\odile.kern`, "192.0.2.40")
+	h.UpdateService("QuayLineBoarding", func(s *windowshost.Service) { s.Account = `LARKMOOR\odile.kern` })
+	f.survey("north1")
+	page, err := f.Store.Changes(t.Context(), time.Time{}, time.Time{}, records.Query{Filters: []string{"system=north1", "made_by=others", "subject=dependent"}})
+	require.NoError(t, err)
+	require.Len(t, page.Items, 1, "%+v", page.Items)
+	assert.Contains(t, page.Items[0].ByWhom, `LARKMOOR\odile.kern from 192.0.2.40`)
+	told := f.findings("log-on-changed")
+	require.Len(t, told, 1)
+	assert.Contains(t, told[0].What, `signed in meanwhile: `)
+	assert.Contains(t, told[0].What, `LARKMOOR\odile.kern from 192.0.2.40`)
 }

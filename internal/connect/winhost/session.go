@@ -53,7 +53,7 @@ var description = connect.Description{
 		{Name: OptionService, Type: connect.OptionText, Default: "HTTP/ and the address", Help: "service principal name of the host"},
 	},
 	Scopes: []string{connect.ScopeServices, connect.ScopeTasks, connect.ScopePools, connect.ScopeAccounts},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActLogOns, connect.ActRestart, connect.ActRehearse, connect.ActDiagnose, connect.ActSessions},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActLogOns, connect.ActRestart, connect.ActRehearse, connect.ActDiagnose, connect.ActRecords, connect.ActSessions},
 }
 
 // A missing or mistyped method does not compile.

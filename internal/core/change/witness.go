@@ -64,8 +64,8 @@ type Witnesses struct {
 // mostWitnesses are kept for a change.
 const mostWitnesses = 12
 
-// clocksApart is how far a system's clock may be from ours for a record to count still.
-const clocksApart = 2 * time.Minute
+// ClocksApart is how far a system's clock may be from ours for a record to count still.
+const ClocksApart = 2 * time.Minute
 
 // Of finds who is told of in a log between two looks. names are those of the account that
 // changed; none for another thing.
@@ -84,7 +84,7 @@ func (l Log) Of(since, until time.Time, names ...string) *Witnesses {
 	at := map[key]int{}
 	for _, r := range l.Records {
 		it := r.Of != "" && slices.ContainsFunc(names, func(name string) bool { return name != "" && strings.EqualFold(name, r.Of) })
-		if r.Of != "" && !it || r.At.Before(since.Add(-clocksApart)) || r.At.After(until.Add(clocksApart)) {
+		if r.Of != "" && !it || r.At.Before(since.Add(-ClocksApart)) || r.At.After(until.Add(ClocksApart)) {
 			continue
 		}
 		k := key{r.Who, r.From, r.Act}

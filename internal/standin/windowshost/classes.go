@@ -1,6 +1,7 @@
 package windowshost
 
 import (
+	"cmp"
 	"slices"
 	"strconv"
 	"strings"
@@ -236,9 +237,8 @@ func (h *Host) memberRecords() []wql.Record {
 }
 
 func (h *Host) eventRecords() []wql.Record {
-	out := make([]wql.Record, 0, len(h.events))
-	for i := len(h.events) - 1; i >= 0; i-- {
-		e := h.events[i]
+	out := make([]wql.Record, 0, len(h.events)+len(h.security))
+	for _, e := range slices.Backward(slices.Concat(h.security, h.events)) {
 		identifier := int64(e.Code)
 		switch e.Level {
 		case "Error":
@@ -253,7 +253,7 @@ func (h *Host) eventRecords() []wql.Record {
 			{"EventCode", e.Code},
 			{"EventIdentifier", int(identifier)},
 			{"InsertionStrings", e.Strings},
-			{"Logfile", "System"},
+			{"Logfile", cmp.Or(e.Log, "System")},
 			{"Message", e.Message},
 			{"RecordNumber", e.Record},
 			{"SourceName", e.Source},

@@ -112,6 +112,7 @@ type Cluster struct {
 // Event is a record of the system log.
 type Event struct {
 	Record  int
+	Log     string // Security; System when it is empty
 	Source  string
 	Code    int
 	Level   string
@@ -146,6 +147,7 @@ type Host struct {
 	rights   map[string]bool // accounts that may log on as a service
 	batch    map[string]bool // and as a batch job
 	events   []Event
+	security []Event // the log of security
 	booted   time.Time
 	pending  bool // a reboot is pending
 	drivers  []Driver

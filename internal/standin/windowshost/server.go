@@ -98,6 +98,7 @@ func (h *Host) handle(w http.ResponseWriter, r *http.Request) {
 		if who, ok = h.authenticate(w, r); !ok {
 			return
 		}
+		h.audited(who, r)
 	}
 	raw, err := io.ReadAll(io.LimitReader(r.Body, 1<<20))
 	if err != nil {
@@ -270,6 +271,7 @@ func (d discard) WriteHeader(int)             {}
 type connection struct {
 	lock      sync.Mutex
 	account   string
+	audited   string // who was written into the log of security
 	challenge []byte
 }
 
@@ -277,6 +279,15 @@ func (c *connection) who() string {
 	c.lock.Lock()
 	defer c.lock.Unlock()
 	return c.account
+}
+
+// first reports whether nothing was asked over the connection as this account before.
+func (c *connection) first(account string) bool {
+	c.lock.Lock()
+	defer c.lock.Unlock()
+	was := c.audited
+	c.audited = account
+	return was != account
 }
 
 func (c *connection) set(account string) {
