@@ -48,7 +48,8 @@ func (e *Error) Error() string {
 // Condition is one that was checked. Safe for concurrent use.
 type Condition struct {
 	program cel.Program
-	loops   bool
+	loops   bool            // it goes through lists
+	nested  bool            // and through lists within lists
 	uses    map[string]bool // variables
 }
 
@@ -74,7 +75,8 @@ func Compile(text string) (*Condition, error) {
 		return nil, &Error{What: fmt.Sprintf("it goes through lists %d deep, at most %d", depth, maxNested)}
 	}
 	options := []cel.ProgramOption{cel.EvalOptions(cel.OptOptimize), cel.InterruptCheckFrequency(256)}
-	if depth > 1 { // what goes through a list once is bounded by the list; within another one it may build what no memory holds
+	c.nested = depth > 1
+	if c.nested { // what goes through a list once is bounded by the list; within another one it may build what no memory holds
 		options = append(options, cel.CostLimit(costLimit))
 	}
 	program, err := env.Program(checked, options...)
@@ -151,11 +153,12 @@ func (c *Condition) NeedsDependents() bool { return c.uses[variableDependents] }
 // for an account: a division by nothing, a conversion of what is no number.
 var ErrFailed = errors.New("the condition could not be decided")
 
-// Matches decides about an account. Only conditions that go through lists look at ctx.
+// Matches decides about an account. Only conditions that go through lists within lists look
+// at ctx on their way: being stopped costs, and one list is soon at its end.
 func (c *Condition) Matches(ctx context.Context, facts *Facts) (bool, error) {
 	var err error
 	var out interface{ Value() any }
-	if c.loops {
+	if c.nested {
 		out, _, err = c.program.ContextEval(ctx, facts)
 	} else {
 		out, _, err = c.program.Eval(facts)
