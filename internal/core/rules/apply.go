@@ -101,23 +101,28 @@ type Clock struct {
 // decided does not match, and is told. A set is for one goroutine.
 func (s *Set) Match(ctx context.Context, name string, facts *Facts, clock Clock) ([]Rule, error) {
 	var out []Rule
-	var limited context.Context // of those that go through lists; one does for all, since each is stopped by what it spent as well
+	var limited context.Context // of those that may take long; one does for all, since each is stopped by what it spent as well
+	var at time.Time            // since when; what others take in between is little
 	for i, c := range s.compiled {
 		if c == nil {
 			continue
 		}
-		asked, begun := ctx, time.Time{}
-		if c.loops {
+		asked := ctx
+		if c.stoppable(facts) {
 			if limited == nil {
 				var cancel context.CancelFunc
 				limited, cancel = clock.Within(ctx, Allowance)
 				defer cancel()
 			}
-			asked, begun = limited, clock.Now()
+			asked = limited
+		}
+		if c.loops && at.IsZero() {
+			at = clock.Now()
 		}
 		matches, err := c.Matches(asked, facts)
 		if c.loops {
-			s.spent[i] += clock.Now().Sub(begun)
+			now := clock.Now()
+			s.spent[i], at = s.spent[i]+now.Sub(at), now
 		}
 		switch {
 		case ctx.Err() != nil:

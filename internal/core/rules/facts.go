@@ -124,7 +124,10 @@ var environment = sync.OnceValue(func() *cel.Env {
 })
 
 // Facts are those of one account, ready to be asked by many conditions.
-type Facts struct{ values map[string]ref.Val }
+type Facts struct {
+	values  map[string]ref.Val
+	longest int // of its lists
+}
 
 // ResolveName implements the language's way to variables.
 func (f *Facts) ResolveName(name string) (any, bool) {
@@ -138,7 +141,7 @@ func (*Facts) Parent() interpreter.Activation { return nil }
 // NewFacts makes them. dependents may be nil when no condition needs them.
 func NewFacts(account Account, system System, dependents []Dependent, now time.Time) *Facts {
 	adapter := environment().CELTypeAdapter()
-	f := &Facts{make(map[string]ref.Val, 40)}
+	f := &Facts{make(map[string]ref.Val, 40), len(dependents)}
 	add := func(prefix string, of reflect.Value) {
 		for i := range of.NumField() {
 			var value ref.Val
@@ -153,7 +156,7 @@ func NewFacts(account Account, system System, dependents []Dependent, now time.T
 				}
 				value = types.Timestamp{Time: v.UTC()}
 			case []string:
-				value = types.NewStringList(adapter, slices.Clone(v))
+				value, f.longest = types.NewStringList(adapter, slices.Clone(v)), max(f.longest, len(v))
 			}
 			f.values[prefix+of.Type().Field(i).Tag.Get("rule")] = value
 		}

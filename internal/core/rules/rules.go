@@ -50,6 +50,7 @@ type Condition struct {
 	program cel.Program
 	loops   bool            // it goes through lists
 	nested  bool            // and through lists within lists
+	builds  bool            // it makes lists of its own
 	uses    map[string]bool // variables
 }
 
@@ -110,9 +111,12 @@ func (c *Condition) look(checked *ast.AST) int {
 		for _, child := range children(e) {
 			most = max(most, depth(child))
 		}
-		if e.Kind() == ast.ComprehensionKind {
+		switch e.Kind() {
+		case ast.ComprehensionKind:
 			c.loops = true
 			most++
+		case ast.ListKind, ast.MapKind:
+			c.builds = c.builds || len(children(e)) > 0
 		}
 		return most
 	}
@@ -153,12 +157,20 @@ func (c *Condition) NeedsDependents() bool { return c.uses[variableDependents] }
 // for an account: a division by nothing, a conversion of what is no number.
 var ErrFailed = errors.New("the condition could not be decided")
 
-// Matches decides about an account. Only conditions that go through lists within lists look
-// at ctx on their way: being stopped costs, and one list is soon at its end.
+// short is how long the lists of an account may be for a condition that goes through them
+// once to be let run to its end: being stopped on the way costs as much as the rest.
+const short = 64
+
+// stoppable: it is worth being stopped on its way.
+func (c *Condition) stoppable(facts *Facts) bool {
+	return c.loops && (c.nested || c.builds || facts.longest > short)
+}
+
+// Matches decides about an account. Conditions that may take long look at ctx on their way.
 func (c *Condition) Matches(ctx context.Context, facts *Facts) (bool, error) {
 	var err error
 	var out interface{ Value() any }
-	if c.nested {
+	if c.stoppable(facts) {
 		out, _, err = c.program.ContextEval(ctx, facts)
 	} else {
 		out, _, err = c.program.Eval(facts)

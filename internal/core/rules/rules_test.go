@@ -227,3 +227,34 @@ func BenchmarkRules(b *testing.B) {
 		}
 	}
 }
+
+// A condition that may take long can be stopped on its way: long lists, lists within lists
+// and lists that it makes itself. Others are let run to their end, which costs less.
+func TestWhatCanBeStopped(t *testing.T) {
+	groups := func(n int) *Facts {
+		return NewFacts(Account{Groups: make([]string, n)}, System{}, make([]Dependent, 3), now)
+	}
+	for _, c := range []struct {
+		when   string
+		groups int
+		want   bool
+	}{
+		{`account.name == "a"`, 100, false},
+		{`account.groups.exists(g, g == "x")`, short, false},
+		{`account.groups.exists(g, g == "x")`, short + 1, true},
+		{`account.groups.exists(g, dependents.exists(d, d.name == g))`, 1, true},
+		{`[1, 2, 3].exists(n, n == 4)`, 1, true},
+		{`account.groups.map(g, g + "x").size() > 2`, 1, true},
+		{`"x" in account.groups`, 100, false},
+	} {
+		condition, err := Compile(c.when)
+		require.NoError(t, err)
+		assert.Equal(t, c.want, condition.stoppable(groups(c.groups)), c.when)
+	}
+	over, cancel := context.WithCancel(t.Context())
+	cancel()
+	condition, err := Compile(`account.groups.exists(g, g == "x")`)
+	require.NoError(t, err)
+	_, err = condition.Matches(over, groups(5000))
+	require.ErrorIs(t, err, context.Canceled)
+}

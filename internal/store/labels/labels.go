@@ -4,6 +4,9 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 
 	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/core/ledger"
@@ -136,40 +139,38 @@ func (s *Labels) settle(ctx context.Context, tx *sql.Tx, by string, accounts ...
 	if err != nil || len(rows) == 0 {
 		return err
 	}
-	add, err := tx.PrepareContext(ctx, "INSERT INTO account_labels (account_id, label) VALUES (?, ?)")
-	if err != nil {
-		return err
-	}
-	defer add.Close()
-	drop, err := tx.PrepareContext(ctx, "DELETE FROM account_labels WHERE account_id = ? AND label = ?")
-	if err != nil {
-		return err
-	}
-	defer drop.Close()
-	note, err := tx.PrepareContext(ctx, "INSERT INTO changes (at, subject, what, name, kind, system, made_by, system_id, account_id, fields) SELECT ?, 'account', 'changed', a.name, a.type, systems.name, ?, a.system_id, a.id, ? FROM accounts a JOIN systems ON systems.id = a.system_id WHERE a.id = ?")
-	if err != nil {
-		return err
-	}
-	defer note.Close()
 	fields := map[records.AccountID]*change.Field{}
+	var added, removed [][2]any
 	for _, r := range rows {
 		f := fields[r.id]
 		if f == nil {
 			f = &change.Field{Name: change.FieldLabels}
 			fields[r.id] = f
 		}
-		statement := drop
 		if r.added {
-			f.Added, statement = append(f.Added, r.label), add
+			f.Added, added = append(f.Added, r.label), append(added, [2]any{r.id, r.label})
 		} else {
-			f.Removed = append(f.Removed, r.label)
-		}
-		if _, err := statement.ExecContext(ctx, r.id, r.label); err != nil {
-			return err
+			f.Removed, removed = append(f.Removed, r.label), append(removed, [2]any{r.id, r.label})
 		}
 	}
-	for id, f := range fields {
-		if _, err := note.ExecContext(ctx, s.Stamp(), by, database.AsJSON([]change.Field{*f}), id); err != nil {
+	notes := make([][2]any, 0, len(fields))
+	for _, id := range slices.Sorted(maps.Keys(fields)) {
+		notes = append(notes, [2]any{id, database.AsJSON([]change.Field{*fields[id]})})
+	}
+	// Each of many rows by a statement of its own would be most of the work.
+	for _, v := range []struct {
+		list      [][2]any
+		statement string
+	}{
+		{added, "INSERT INTO account_labels (account_id, label) SELECT value ->> 0, value ->> 1 FROM json_each(?1)"},
+		{removed, "DELETE FROM account_labels WHERE (account_id, label) IN (SELECT value ->> 0, value ->> 1 FROM json_each(?1))"},
+		{notes, "INSERT INTO changes (at, subject, what, name, kind, system, made_by, system_id, account_id, fields) SELECT ?2, 'account', 'changed', a.name, a.type, systems.name, ?3, a.system_id, a.id, j.value ->> 1 FROM json_each(?1) j JOIN accounts a ON a.id = j.value ->> 0 JOIN systems ON systems.id = a.system_id ORDER BY j.key"},
+	} {
+		if len(v.list) == 0 {
+			continue
+		}
+		arguments := []any{database.AsJSON(v.list), s.Stamp(), by}[:1+strings.Count(v.statement, "?2")*2]
+		if _, err := tx.ExecContext(ctx, v.statement, arguments...); err != nil {
 			return err
 		}
 	}
@@ -189,18 +190,15 @@ func (s *Labels) Relabel(ctx context.Context, list []records.Relabelled) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM rule_matches WHERE account_id IN (SELECT value FROM json_each(?))", database.AsJSON(ids)); err != nil {
 			return err
 		}
-		// A rule that was removed meanwhile, and an account, are passed over.
-		insert, err := tx.PrepareContext(ctx, "INSERT OR IGNORE INTO rule_matches (account_id, rule_id) SELECT a.id, r.id FROM accounts a, rules r WHERE a.id = ? AND r.id = ?")
-		if err != nil {
-			return err
-		}
-		defer insert.Close()
+		var matched [][2]int64
 		for _, v := range list {
 			for _, rule := range v.Matched {
-				if _, err := insert.ExecContext(ctx, v.AccountID, rule); err != nil {
-					return err
-				}
+				matched = append(matched, [2]int64{int64(v.AccountID), int64(rule)})
 			}
+		}
+		// A rule that was removed meanwhile, and an account, are passed over.
+		if _, err := tx.ExecContext(ctx, "INSERT OR IGNORE INTO rule_matches (account_id, rule_id) SELECT a.id, r.id FROM json_each(?) j JOIN accounts a ON a.id = j.value ->> 0 JOIN rules r ON r.id = j.value ->> 1", database.AsJSON(matched)); err != nil {
+			return err
 		}
 		return s.settle(ctx, tx, records.ByMossLedger, ids...)
 	})
