@@ -1,14 +1,22 @@
 package assembly_test
 
 import (
+	"crypto/tls"
+	"crypto/x509"
+	"net"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/go-ldap/ldap/v3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/core/change"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/lab"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/standin/unixhost"
 	"mossledger.example/moss/internal/standin/windowshost"
@@ -103,4 +111,42 @@ func TestByWhomOnWindows(t *testing.T) {
 	require.Len(t, told, 1)
 	assert.Contains(t, told[0].What, `signed in meanwhile: `)
 	assert.Contains(t, told[0].What, `LARKMOOR\odile.kern from 192.0.2.40`)
+}
+
+// A real OpenLDAP directory tells who changed an entry last; what we change ourselves is ours.
+func TestByWhomInOpenLDAP(t *testing.T) {
+	if testing.Short() {
+		lab.LeaveOut(t, "a real system: not where the race detector looks")
+	}
+	lab.Require(t)
+	d := lab.OpenLDAP(t, "127.0.0.98", 636, 0, 0, "svc-gauge")
+	f := empty(t)
+	f.realDirectory(d, nil)
+	pool := x509.NewCertPool()
+	require.True(t, pool.AppendCertsFromPEM([]byte(d.CA)))
+	conn, err := ldap.DialURL("ldaps://"+net.JoinHostPort(d.Address, strconv.Itoa(d.Port)), ldap.DialWithTLSConfig(&tls.Config{RootCAs: pool, ServerName: d.Address, MinVersion: tls.VersionTLS12}))
+	require.NoError(t, err)
+	defer conn.Close()
+	require.NoError(t, conn.Bind(d.DN("svc-gauge"), lab.AccountPassword))
+	_, err = conn.PasswordModify(ldap.NewPasswordModifyRequest("", lab.AccountPassword, "Of-Its-Own-Accord-7"))
+	require.NoError(t, err)
+	_, err = f.Custody.Take(t.Context(), ines, cred(f, f.account("dir/svc-berth")), secret.New(lab.AccountPassword))
+	require.NoError(t, err)
+	require.Equal(t, "done", f.rotate(f.account("dir/svc-berth"), rotation.UndoOnFailure).Result)
+	f.survey("dir")
+	page, err := f.Store.Changes(t.Context(), time.Time{}, time.Time{}, records.Query{Filters: []string{"system=dir", "subject=account", "what=changed"}})
+	require.NoError(t, err)
+	told := map[string]records.SeenChange{}
+	for _, v := range page.Items {
+		told[v.Name] = v
+	}
+	require.Contains(t, told, "svc-gauge")
+	assert.Equal(t, records.ByOthers, told["svc-gauge"].MadeBy)
+	assert.Contains(t, told["svc-gauge"].ByWhom, d.DN("svc-gauge")+" set its password at ")
+	for _, v := range page.Items {
+		if v.Name == "svc-berth" {
+			assert.Equal(t, records.ByMossLedger, v.MadeBy)
+			assert.Empty(t, v.ByWhom, "what we did is ours")
+		}
+	}
 }
