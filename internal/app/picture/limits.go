@@ -28,7 +28,7 @@ func (picture *Picture) SetLimit(ctx context.Context, by access.Actor, id record
 	limit.Of = ""
 	switch {
 	case d.Key != nil || d.Kind == estate.DependentProcess:
-		return fmt.Errorf("%w: a limit is of what holds or reads a password: %s is a %s", app.ErrInput, d.Place, d.Kind)
+		return fmt.Errorf("%w: a limit is of what holds or reads a password: %s is of the kind %s", app.ErrInput, d.Place, d.Kind)
 	case limit.Longest < 0 || limit.Longest > 256 || len(limit.Without) > 100:
 		return fmt.Errorf("%w: at most 1 to 256 characters, without up to 100 of them", app.ErrInput)
 	case strings.ContainsFunc(limit.Without, unicode.IsControl):
