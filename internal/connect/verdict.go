@@ -21,6 +21,9 @@ type Verdict struct {
 	// Shut says that the account itself is kept from signing in until somebody lets it, with
 	// the code of what the system answered.
 	Shut bool `json:"shut,omitempty"`
+	// SetAt is when the present value was set, by the system's own clock; zero where it is not
+	// told.
+	SetAt time.Time `json:"set_at,omitzero"`
 	// KeyVersion is the number of the account's present keys; 0 where none is told.
 	KeyVersion int `json:"key_version,omitempty"`
 	// Trials are the wrong passwords that were counted for the account before this

@@ -66,6 +66,7 @@ func (custody *Custody) saveVerdict(ctx context.Context, c records.Credential, v
 	var drift []records.Finding
 	if !verdict.Accepted {
 		state = "refused"
+		verdict.Words += custody.changedBy(ctx, c, verdict)
 		f := records.Finding{
 			Key: driftKey(c), Kind: "drift", Severity: "high", Subject: c.Name, System: c.System, AccountID: c.AccountID, CredentialID: c.ID,
 			What: "the sealed value is refused (" + verdict.Code + "): " + verdict.Words, Next: DriftNext(verdict.Code, c.Spelling()),

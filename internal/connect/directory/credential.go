@@ -77,7 +77,7 @@ func (Connector) Verify(ctx context.Context, t connect.Target, account connect.A
 		return connect.Verdict{}, failure
 	}
 	verdict.Elsewhere = elsewhere(ctx, t, account, entry, value)
-	verdict.Trials, verdict.Lingers, verdict.Shut = trials, lingers, shut && !verdict.Accepted
+	verdict.Trials, verdict.Lingers, verdict.SetAt, verdict.Shut = trials, lingers, policy.SetAt(entry), shut && !verdict.Accepted
 	if verdict.Shut {
 		verdict.Words += "; it is locked until somebody unlocks it (" + policy.LockAttribute + ")"
 	}
