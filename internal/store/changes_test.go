@@ -239,3 +239,41 @@ func TestALogOnThatARotationGives(t *testing.T) {
 	require.NoError(t, l.AppendJournal(ctx, r, rotation.Record{Seq: 2, Event: rotation.EventOutcome, Step: 0, Undo: true, Result: "done"}, "undoing", "", records.Effects{LogOns: []records.LogOnIs{back}}))
 	assert.Equal(t, []string{"held svc-berth", "configured svc-berth", "runs as svc-berth"}, tied(1))
 }
+
+// A quiet time is that of both who take turns, and of what depends on either; what is new,
+// and what we did, begins none.
+func TestQuietTimesOfBothWhoTakeTurns(t *testing.T) {
+	l := newLooks(t)
+	account := func(name, shown string) estate.Account {
+		return estate.Account{StableID: name, Name: name, Type: "user", DisplayName: shown, Enabled: estate.Yes}
+	}
+	l.read(look{accounts: []estate.Account{account("fares_a", ""), account("fares_b", ""), account("other", "")}})
+	ids := map[string]records.AccountID{}
+	page, err := l.Accounts(t.Context(), records.Query{})
+	require.NoError(t, err)
+	for _, a := range page.Items {
+		ids[a.Name] = a.ID
+	}
+	latest := func(name string) string {
+		v, err := l.LatestChangeByOthers(t.Context(), ids[name], time.Time{})
+		if err != nil {
+			require.ErrorIs(t, err, records.ErrNotFound)
+			return ""
+		}
+		return v.Name
+	}
+	assert.Empty(t, latest("fares_a"))
+	l.read(look{accounts: []estate.Account{account("fares_a", ""), account("fares_b", "changed"), account("other", "")}})
+	assert.Empty(t, latest("fares_a"), "they do not take turns")
+	for i, name := range []string{"fares_a", "fares_b"} {
+		l.write(fmt.Sprintf("INSERT INTO credentials (id, kind, account_id, name, state, taken, first_seen) VALUES (%d, 'password', %d, '%s', 'custody', '2020', '2020')", i+1, ids[name], name))
+	}
+	l.write("INSERT INTO tandems (working, resting, added, added_by) VALUES (1, 2, '2020', 'ines')")
+	assert.Equal(t, "fares_b", latest("fares_a"), "what rests was changed by somebody")
+	assert.Equal(t, "fares_b", latest("fares_b"))
+	assert.Empty(t, latest("other"))
+	l.read(look{accounts: []estate.Account{account("fares_a", "too"), account("fares_b", "changed"), account("other", "")}})
+	assert.Equal(t, "fares_a", latest("fares_a"), "the latest of both")
+	v, err := l.LatestChangeByOthers(t.Context(), ids["fares_a"], l.now())
+	require.ErrorIs(t, err, records.ErrNotFound, "%+v", v)
+}

@@ -202,9 +202,11 @@ func whatBecame(found, gone, newIsTold bool, fields []change.Field) change.What 
 	return ""
 }
 
-// LatestChangeByOthers is what somebody outside of Moss Ledger changed last of an account
-// or its dependents since some time; ErrNotFound when nothing.
+// LatestChangeByOthers is what somebody outside of Moss Ledger changed last of an account,
+// of the one that takes turns with it, or of the dependents of either, since some time;
+// ErrNotFound when nothing.
 func (s *Log) LatestChangeByOthers(ctx context.Context, account records.AccountID, since time.Time) (records.SeenChange, error) {
-	return scanChange(s.Read.QueryRowContext(ctx, "SELECT "+changeColumns+" FROM changes x WHERE x.made_by = '"+records.ByOthers+"' AND x.what <> '"+string(change.New)+`' AND x.at > ?
-		AND (x.account_id = ? OR x.dependent_id IN (SELECT t.dependent_id FROM ties t WHERE t.account_id = ?)) ORDER BY x.at DESC, x.id DESC LIMIT 1`, database.StampOf(since), account, account))
+	return scanChange(s.Read.QueryRowContext(ctx, `WITH those AS (SELECT ?2 AS id UNION SELECT r.account_id FROM tandems n JOIN credentials w ON w.id = n.working JOIN credentials r ON r.id = n.resting WHERE w.account_id = ?2)
+		SELECT `+changeColumns+" FROM changes x WHERE x.made_by = '"+records.ByOthers+"' AND x.what <> '"+string(change.New)+`' AND x.at > ?1
+		AND (x.account_id IN (SELECT id FROM those) OR x.dependent_id IN (SELECT t.dependent_id FROM ties t WHERE t.account_id IN (SELECT id FROM those))) ORDER BY x.at DESC, x.id DESC LIMIT 1`, database.StampOf(since), account))
 }
