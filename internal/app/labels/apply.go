@@ -96,6 +96,14 @@ func (labels *Labels) Apply(ctx context.Context) (Applied, error) {
 		sets[i] = rules.NewSet(plain)
 	}
 	out, now := Applied{}, labels.base.Now()
+	// What came of a page is written while the next one is looked at.
+	var writing chan error
+	written := func() (err error) {
+		if writing != nil {
+			err, writing = <-writing, nil
+		}
+		return err
+	}
 	err = labels.each(ctx, sets[0].NeedsDependents(), func(page []records.Labelling) error {
 		matched := make([][]rules.Rule, len(page))
 		if err := together(sets, len(page), func(set *rules.Set, i int) (err error) {
@@ -112,9 +120,15 @@ func (labels *Labels) Apply(ctx context.Context) (Applied, error) {
 			}
 		}
 		out.Accounts, out.Changed = out.Accounts+len(page), out.Changed+len(write)
-		return labels.store.Relabel(ctx, write)
+		if err := written(); err != nil || len(write) == 0 {
+			return err
+		}
+		ended := make(chan error, 1)
+		writing = ended
+		go func() { ended <- labels.store.Relabel(ctx, write) }()
+		return nil
 	})
-	if err != nil {
+	if err = errors.Join(err, written()); err != nil {
 		return out, fmt.Errorf("apply rules: %w", err)
 	}
 	if err := labels.store.SetMeta(ctx, metaApplied, []byte(now.UTC().Format(time.RFC3339Nano))); err != nil {
