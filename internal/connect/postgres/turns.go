@@ -31,12 +31,17 @@ type twinRole struct {
 	owns                                  int64
 	roles                                 []string // that it is a direct member of; with "+" before them where it may give them on
 	settings                              []string // database, a newline, name=value
+	apart                                 []string // roles of which it is a member with other options than a plain GRANT gives
 }
 
+// Options of a membership are there since PostgreSQL 16: asked for by name they are nothing
+// before.
 const twinQuery = `SELECT r.oid::bigint, r.rolsuper, r.rolreplication, r.rolbypassrls, r.rolinherit, r.rolcreatedb, r.rolcreaterole, r.rolcanlogin, r.rolconnlimit, r.rolvaliduntil,
 	(SELECT COUNT(*) FROM pg_shdepend s WHERE s.refclassid = 'pg_authid'::regclass AND s.refobjid = r.oid AND s.deptype IN ('o', 'a')),
 	ARRAY(SELECT CASE WHEN m.admin_option THEN '+' ELSE '' END || g.rolname FROM pg_auth_members m JOIN pg_roles g ON g.oid = m.roleid WHERE m.member = r.oid ORDER BY 1),
-	ARRAY(SELECT COALESCE(d.datname, '') || E'\n' || c FROM pg_db_role_setting s LEFT JOIN pg_database d ON d.oid = s.setdatabase, unnest(s.setconfig) c WHERE s.setrole = r.oid ORDER BY 1)
+	ARRAY(SELECT COALESCE(d.datname, '') || E'\n' || c FROM pg_db_role_setting s LEFT JOIN pg_database d ON d.oid = s.setdatabase, unnest(s.setconfig) c WHERE s.setrole = r.oid ORDER BY 1),
+	ARRAY(SELECT g.rolname FROM pg_auth_members m JOIN pg_roles g ON g.oid = m.roleid WHERE m.member = r.oid
+		AND (to_jsonb(m) ->> 'set_option' = 'false' OR (to_jsonb(m) ->> 'inherit_option')::boolean <> r.rolinherit) ORDER BY 1)
 	FROM pg_roles r WHERE r.rolname = $1`
 
 func readTwin(ctx context.Context, target connect.Target, conn *pgx.Conn, ref connect.AccountRef) (twinRole, *connect.Failure) {
@@ -44,7 +49,7 @@ func readTwin(ctx context.Context, target connect.Target, conn *pgx.Conn, ref co
 	if _, failed := find(ctx, target, conn, ref); failed != nil {
 		return r, failed
 	}
-	err := conn.QueryRow(ctx, twinQuery, ref.Name).Scan(&r.oid, &r.super, &r.replication, &r.bypass, &r.inherit, &r.createDB, &r.createRole, &r.logsIn, &r.limit, &r.until, &r.owns, &r.roles, &r.settings)
+	err := conn.QueryRow(ctx, twinQuery, ref.Name).Scan(&r.oid, &r.super, &r.replication, &r.bypass, &r.inherit, &r.createDB, &r.createRole, &r.logsIn, &r.limit, &r.until, &r.owns, &r.roles, &r.settings, &r.apart)
 	if err != nil {
 		return r, failure(target, connect.StageRead, err, false)
 	}
@@ -64,6 +69,9 @@ func readTwins(ctx context.Context, target connect.Target, conn *pgx.Conn, point
 		twinRole
 		name, other string
 	}{{was, point.Account.Name, point.Next.Name}, {next, point.Next.Name, point.Account.Name}} {
+		if len(r.apart) > 0 {
+			out = append(out, fmt.Sprintf("%s is a member of %s with options of its own (INHERIT, SET), which are not brought over", r.name, strings.Join(r.apart, ", ")))
+		}
 		switch {
 		case r.super:
 			out = append(out, r.name+" is a superuser")

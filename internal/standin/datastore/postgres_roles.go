@@ -119,8 +119,8 @@ func (s *pgSession) one(statement string, arguments [][]byte) result {
 // twin is a role as far as its turns with another one are about it.
 func (s *pgSession) twin(name string) result {
 	r := result{
-		columns: []string{"oid", "s", "r", "b", "i", "d", "c", "l", "n", "u", "o", "m", "x"},
-		oids:    []uint32{oidInt8, oidBool, oidBool, oidBool, oidBool, oidBool, oidBool, oidBool, oidInt4, oidTimestamp, oidInt8, oidTextArray, oidTextArray},
+		columns: []string{"oid", "s", "r", "b", "i", "d", "c", "l", "n", "u", "o", "m", "x", "p"},
+		oids:    []uint32{oidInt8, oidBool, oidBool, oidBool, oidBool, oidBool, oidBool, oidBool, oidInt4, oidTimestamp, oidInt8, oidTextArray, oidTextArray, oidTextArray},
 	}
 	if a := s.accounts[name]; a != nil {
 		boolean := func(b bool) string { return map[bool]string{true: "t", false: "f"}[b] }
@@ -130,7 +130,7 @@ func (s *pgSession) twin(name string) result {
 		}
 		r.rows = append(r.rows, []string{
 			strconv.FormatInt(a.id, 10), "f", "f", "f", "t", "f", boolean(a.Manages), boolean(!a.Rests), "-1", stamp(a.Until), strconv.Itoa(a.Owns),
-			"{" + strings.Join(a.MemberOf, ",") + "}", "{" + strings.Join(settings, ",") + "}",
+			"{" + strings.Join(a.MemberOf, ",") + "}", "{" + strings.Join(settings, ",") + "}", "{}",
 		})
 	}
 	r.tag = fmt.Sprintf("SELECT %d", len(r.rows))
