@@ -6349,6 +6349,9 @@ export interface components {
             key_version?: number;
             /** Format: int64 */
             lingers?: number;
+            /** Format: date-time */
+            set_at?: string;
+            shut?: boolean;
             ticket?: boolean;
             trials?: components["schemas"]["Trials"];
             words: string;
