@@ -44,8 +44,7 @@ func (custody *Custody) changedBy(ctx context.Context, c records.Credential, ver
 	defer cancel()
 	log, err := connector.Records(limited, target, c.Verified)
 	if err != nil {
-		custody.base.Log.Warn("who changed a password cannot be asked", "account", c.Name, "system", c.System, "error", custody.base.Redact(ctx, err.Error()))
-		return out
+		return out + "; by whom is not known: " + custody.base.Redact(ctx, err.Error())
 	}
 	if words := log.Of(c.Verified, custody.base.Now(), a.Name, a.DN).Words(); words != "" {
 		out += "; by the system's own log since it was last accepted: " + custody.base.Redact(ctx, words)

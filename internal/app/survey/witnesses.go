@@ -44,22 +44,17 @@ func (r *reading) witnesses(ctx context.Context) {
 	}
 	app.RedactAll(r.clean, &log)
 	of := make(map[records.ChangeID]*change.Witnesses, len(list))
-	type span struct{ since, until time.Time }
-	alike := map[span]*change.Witnesses{} // of what is no account, all of one look have the same
+	alike := map[time.Time]*change.Witnesses{} // of what is no account, all since one look have the same
 	for _, v := range list {
-		k := span{v.Since, until}
-		w := alike[k]
-		if len(v.Names) > 0 || w == nil {
+		w, known := alike[v.Since]
+		if len(v.Names) > 0 || !known {
 			if w = log.Of(v.Since, until, v.Names...); len(v.Names) == 0 {
-				alike[k] = w
+				alike[v.Since] = w
 			}
 		}
 		if w != nil {
 			of[v.ID] = w
 		}
-	}
-	if len(of) == 0 {
-		return
 	}
 	if err := r.surveys.store.PutWitnesses(keep, of); err != nil {
 		r.surveys.base.Log.Error("who made changes cannot be kept", "system", r.system.Name, "error", err)

@@ -102,7 +102,9 @@ func parse(text string, names map[string]string, now time.Time) change.Log {
 			if r.Who == "" || record.User != "0" { // what it says of itself is believed of root alone
 				r.Who = whose(names, record.Login, record.User)
 			}
-			out.Records = append(out.Records, r)
+			if r.Who != "" || r.Of != "" { // of a user that is gone, nothing is told
+				out.Records = append(out.Records, r)
+			}
 		}
 	}
 	if read >= lines { // older ones were left out

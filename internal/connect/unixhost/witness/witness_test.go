@@ -53,6 +53,7 @@ func TestMeaning(t *testing.T) {
 		{"sshd", "Accepted password for root from 192.0.2.7 port 1 ssh2", "", "", change.Record{}},
 		{"usermod", "change user 'svc-berth' password", "1001", "1001", change.Record{}},
 		{"su", "(to root) jonas on pts/0", unset, "1001", change.Record{Act: change.Became, Who: "odile", From: "pts/0"}},
+		{"su", "(to root) jonas on pts/0", unset, "4711", change.Record{}},
 		{"passwd", "password for 'svc-berth' changed by 'jonas'", "1001", "1001", change.Record{Act: change.Altered, Who: "odile", Of: "svc-berth"}},
 		{"useradd", "Accepted password for root from 192.0.2.7 port 1 ssh2", "", "0", change.Record{}}, // only sshd says that
 	} {
