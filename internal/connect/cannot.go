@@ -128,3 +128,8 @@ func (Cannot) ListSystems(_ context.Context, t Target, _ string) ([]Listed, erro
 func (Cannot) Records(_ context.Context, t Target, _ time.Time) (change.Log, error) {
 	return change.Log{}, cannot(t, StageRead)
 }
+
+// Rights implements RightsReader.
+func (Cannot) Rights(_ context.Context, t Target, _ func(Batch) error) (RightsCoverage, error) {
+	return RightsCoverage{}, cannot(t, StageRead)
+}

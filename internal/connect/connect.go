@@ -217,6 +217,7 @@ type Connector interface {
 	Lister
 	Observer
 	Recorder
+	RightsReader
 }
 
 // Observer reads the TCP connections that a dependent has now. Beside the sessions of a
@@ -275,6 +276,7 @@ type Batch struct {
 	Sessions   []estate.Session
 	Sockets    []estate.Socket
 	Uses       []estate.Use // log-ons that the system recorded
+	Rights     *Rights
 	Problems   []Unread
 }
 

@@ -52,7 +52,7 @@ var description = connect.Description{
 		{Name: "procedure", Type: connect.OptionText, Help: "stored procedure that sets passwords, for a steward that may do nothing else"},
 	},
 	Scopes: []string{connect.ScopeAccounts, connect.ScopeSessions},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActOverlap, connect.ActRules, connect.ActRehearse},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActOverlap, connect.ActRules, connect.ActRehearse, connect.ActRights},
 }
 
 // A missing or mistyped method does not compile.

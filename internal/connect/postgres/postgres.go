@@ -38,7 +38,7 @@ var description = connect.Description{
 		{Name: "database", Type: connect.OptionText, Default: "postgres", Help: "database to connect to", Reading: true},
 	},
 	Scopes: []string{connect.ScopeAccounts, connect.ScopeSessions},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActTurns, connect.ActRehearse},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActTurns, connect.ActRehearse, connect.ActRights},
 }
 
 // A missing or mistyped method does not compile.

@@ -45,6 +45,16 @@ func (c *Client) Visit(ctx context.Context, target connect.Target, request conne
 	return coverage, unclear(target, connect.StageRead, err)
 }
 
+// Rights implements connect.RightsReader.
+func (c *Client) Rights(ctx context.Context, target connect.Target, emit func(connect.Batch) error) (coverage connect.RightsCoverage, err error) {
+	var taker error
+	err = c.call(ctx, "Rights", func(b connect.Batch) error { taker = emit(b); return taker }, []any{target}, &coverage)
+	if taker != nil {
+		return coverage, taker
+	}
+	return coverage, unclear(target, connect.StageRead, err)
+}
+
 // StillThere implements connect.Asker.
 func (c *Client) StillThere(ctx context.Context, target connect.Target, accounts []connect.AccountRef) (out []connect.Presence, err error) {
 	return out, unclear(target, connect.StageRead, c.call(ctx, "StillThere", nil, []any{target, accounts}, &out))

@@ -15,6 +15,7 @@ import (
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/unixhost/reading"
+	"mossledger.example/moss/internal/connect/unixhost/rights"
 	"mossledger.example/moss/internal/connect/unixhost/shell"
 	"mossledger.example/moss/internal/connect/unixhost/witness"
 	"mossledger.example/moss/internal/core/change"
@@ -40,7 +41,7 @@ var description = connect.Description{
 		{Name: reading.OptionExclude, Type: connect.OptionPaths, Help: "folders that are not searched, separated by ;", Reading: true, Adds: true},
 	},
 	Scopes: []string{connect.ScopeAccounts, connect.ScopeUnits, connect.ScopeCron, connect.ScopeFiles, connect.ScopeSockets, connect.ScopeProcesses},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActEntries, connect.ActHold, connect.ActRestart, connect.ActCommand, connect.ActRehearse, connect.ActDiagnose, connect.ActObserve, connect.ActRecords, connect.ActSessions},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActEntries, connect.ActHold, connect.ActRestart, connect.ActCommand, connect.ActRehearse, connect.ActDiagnose, connect.ActObserve, connect.ActRecords, connect.ActRights, connect.ActSessions},
 }
 
 // A missing or mistyped method does not compile.
@@ -112,6 +113,16 @@ func (Connector) Records(ctx context.Context, target connect.Target, _ time.Time
 	}
 	defer s.Close()
 	return witness.Read(ctx, s.Session, time.Now())
+}
+
+// Rights implements connect.RightsReader.
+func (Connector) Rights(ctx context.Context, target connect.Target, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
+	s, failure := openHost(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		return connect.RightsCoverage{}, failure
+	}
+	defer s.Close()
+	return rights.Read(ctx, s.Session, emit)
 }
 
 // Visit implements connect.Visitor.

@@ -1,0 +1,59 @@
+package connect
+
+import (
+	"context"
+
+	"mossledger.example/moss/internal/core/privilege"
+)
+
+// ScopeRights is the scope of what was read of rights. It is no part of a visit's other
+// scopes: a system whose rights may not be read is known all the same.
+const ScopeRights = "rights"
+
+// Rights are a part of what a system shows of who may do what.
+type Rights struct {
+	Principals  []privilege.Principal
+	Memberships []privilege.Membership
+	Lists       []privilege.List // each of them whole
+}
+
+// RightsCoverage says how much of the rights was read.
+type RightsCoverage struct {
+	Complete bool   `json:"complete"`
+	Why      string `json:"why,omitempty"` // what was not read, and how it would be
+	Lists    int    `json:"lists"`
+	Entries  int    `json:"entries"`
+}
+
+// RightsReader reads who may do what on a system. emit is called with batches as they are
+// read, never concurrently; an error from it ends the reading. What may not be read is a
+// problem in a batch and makes the reading incomplete; a Failure is returned when nothing
+// could be read.
+type RightsReader interface {
+	Rights(ctx context.Context, target Target, emit func(Batch) error) (RightsCoverage, error)
+}
+
+// RightsTaker counts what it hands on.
+type RightsTaker struct {
+	Emit     func(Batch) error
+	Coverage RightsCoverage
+}
+
+// Missing notes what was not read; the first reason is that of the coverage.
+func (t *RightsTaker) Missing(problems *[]Unread, u Unread) {
+	*problems = append(*problems, u)
+	if t.Coverage.Why == "" {
+		t.Coverage.Why = u.Place + ": " + u.What
+	}
+}
+
+// Take hands a batch on.
+func (t *RightsTaker) Take(r Rights, problems []Unread) error {
+	for i := range r.Lists {
+		r.Lists[i].Lower()
+		t.Coverage.Entries += len(r.Lists[i].Entries)
+	}
+	t.Coverage.Lists += len(r.Lists)
+	t.Coverage.Complete = t.Coverage.Why == ""
+	return t.Emit(Batch{Rights: &r, Problems: problems})
+}

@@ -1,0 +1,277 @@
+package privilege
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+)
+
+// Matcher tells whether an entry is about what is asked for. A kind of system whose
+// entries have patterns brings its own; without one the texts must be the same.
+type Matcher func(e Entry, what Question) Answer
+
+// Answer of a Matcher.
+type Answer int
+
+// Answers.
+const (
+	AnswerNo Answer = iota
+	AnswerYes
+	AnswerUnsure // it depends on what nobody here can see
+)
+
+// Question is what somebody may be allowed to do.
+type Question struct {
+	Verb   string
+	Object Object // Kind "" for any; Name "" for any
+	What   string // a command, a column; "" for any
+	As     string // whose rights a command is to run with; "" for the default
+}
+
+// Model is what is known of one system.
+type Model struct {
+	Graph   *Graph
+	Lists   []List
+	Matches Matcher
+
+	byPrincipal map[int32][]place
+}
+
+type place struct{ list, seq int32 }
+
+// NewModel makes one.
+func NewModel(graph *Graph, lists []List, matches Matcher) *Model {
+	m := &Model{Graph: graph, Lists: lists, Matches: matches, byPrincipal: map[int32][]place{}}
+	for i := range lists {
+		for j := range lists[i].Entries {
+			n := graph.of(lists[i].Entries[j].To)
+			m.byPrincipal[n] = append(m.byPrincipal[n], place{int32(i), int32(j)})
+		}
+	}
+	return m
+}
+
+// Rights are all entries that reach a principal, those that take something included, in
+// the order of lists. Entries that leave it out are not among them.
+func (m *Model) Rights(id string) []Right {
+	start, known := m.Graph.number[id]
+	if !known {
+		return nil
+	}
+	w := m.Graph.walk()
+	reached := m.Graph.reach(w, start)
+	var out []Right
+	for _, n := range reached {
+		for _, at := range m.byPrincipal[n] {
+			if e := &m.Lists[at.list].Entries[at.seq]; !m.leftOut(w, e) {
+				out = append(out, m.right(w, n, at))
+			}
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Right) int {
+		if c := strings.Compare(a.List, b.List); c != 0 {
+			return c
+		}
+		return a.Seq - b.Seq
+	})
+	return out
+}
+
+// leftOut reports whether an entry leaves out the one whose walk it is.
+func (m *Model) leftOut(w *walk, e *Entry) bool {
+	for _, id := range e.Not {
+		if n, known := m.Graph.number[id]; known && w.seen[n] == w.round {
+			return true
+		}
+	}
+	return false
+}
+
+func (m *Model) right(w *walk, n int32, at place) Right {
+	l := &m.Lists[at.list]
+	e := &l.Entries[at.seq]
+	r := Right{Verb: e.Verb, Objects: l.Objects, As: e.As, What: e.What, Deny: e.Deny, Unsure: e.Unsure, Text: e.Text, Source: e.Source, List: l.Key, Seq: int(at.seq), Path: m.Graph.path(w, n)}
+	for _, s := range r.Path {
+		if s.Term != "" && !slices.Contains(r.Terms, s.Term) {
+			r.Terms = append(r.Terms, s.Term)
+		}
+	}
+	if e.Through != "" && len(r.Path) > 1 && !slices.Contains(r.Terms, e.Through) {
+		r.Terms = append(r.Terms, e.Through)
+	}
+	r.Terms = append(r.Terms, e.Terms...)
+	return r
+}
+
+// about reports whether a list may be about an object.
+func about(l *List, q Question) bool {
+	if q.Object.Kind == "" && q.Object.Name == "" {
+		return true
+	}
+	for _, o := range l.Objects {
+		if o.Kind == ObjectSystem || (q.Object.Kind == "" || q.Object.Kind == o.Kind) && (q.Object.Name == "" || named(o, q.Object.Name)) {
+			return true
+		}
+	}
+	return false
+}
+
+// named reports whether an object has a name, or a pattern that it fits.
+func named(o Object, name string) bool {
+	if o.Like {
+		return like(strings.ToLower(o.Name), strings.ToLower(name))
+	}
+	return o.Name == AllNames || strings.EqualFold(o.Name, name)
+}
+
+// like matches a pattern of SQL, with \ as the character that escapes.
+func like(pattern, text string) bool {
+	for pattern != "" {
+		switch {
+		case pattern[0] == '%':
+			for at := 0; at <= len(text); at++ {
+				if like(pattern[1:], text[at:]) {
+					return true
+				}
+			}
+			return false
+		case text == "":
+			return false
+		case pattern[0] == '\\' && len(pattern) > 1:
+			pattern = pattern[1:]
+			if pattern[0] != text[0] {
+				return false
+			}
+		case pattern[0] != '_' && pattern[0] != text[0]:
+			return false
+		}
+		pattern, text = pattern[1:], text[1:]
+	}
+	return text == ""
+}
+
+// matches reports whether an entry is about a question.
+func (m *Model) matches(e *Entry, q Question) Answer {
+	if q.Verb != "" && !Covers(e.Verb, q.Verb) {
+		return AnswerNo
+	}
+	if e.Verb == VerbEverything && e.What == "" {
+		return AnswerYes
+	}
+	if m.Matches != nil {
+		return m.Matches(*e, q)
+	}
+	if q.What != "" && e.What != "" && !strings.EqualFold(e.What, q.What) {
+		return AnswerNo
+	}
+	return AnswerYes
+}
+
+// Decision is what the lists of a system say to a question for one principal.
+type Decision struct {
+	Allowed bool
+	Unsure  string  // why it may be otherwise: something that nobody here can see
+	By      []Right // the entries that decided
+}
+
+// Decide answers a question for one principal.
+func (m *Model) Decide(id string, q Question) Decision {
+	start, known := m.Graph.number[id]
+	if !known {
+		return Decision{Unsure: "nothing is known of it here"}
+	}
+	w := m.Graph.walk()
+	m.Graph.reach(w, start)
+	return m.decide(w, q)
+}
+
+// decide answers for the one whose walk it is. One list that allows is enough.
+func (m *Model) decide(w *walk, q Question) Decision {
+	var out Decision
+	for i := range m.Lists {
+		if !about(&m.Lists[i], q) {
+			continue
+		}
+		d := m.decideOne(w, int32(i), q)
+		out.By = append(out.By, d.By...)
+		switch {
+		case d.Allowed && d.Unsure == "" && !out.Allowed:
+			out.Allowed, out.Unsure = true, ""
+		case d.Unsure != "" && !out.Allowed && out.Unsure == "":
+			out.Unsure = d.Unsure
+		}
+	}
+	return out
+}
+
+// decideOne answers by one list. An entry of which it cannot be said whether it applies
+// leaves the answer to those after it, and takes the certainty from theirs.
+func (m *Model) decideOne(w *walk, list int32, q Question) Decision {
+	var out Decision
+	l := &m.Lists[list]
+	mayAllow, mayDeny := "", ""
+	for k := range l.Entries {
+		j := k
+		if l.Decides == DecidesLast {
+			j = len(l.Entries) - 1 - k
+		}
+		e := &l.Entries[j]
+		n, known := m.Graph.number[e.To]
+		if !known || w.seen[n] != w.round || m.leftOut(w, e) {
+			continue
+		}
+		answer := m.matches(e, q)
+		if answer == AnswerNo {
+			continue
+		}
+		if !e.Deny {
+			out.By = append(out.By, m.right(w, n, place{list, int32(j)}))
+		}
+		if answer == AnswerUnsure || e.Unsure != "" {
+			why := cmp.Or(e.Unsure, "whether this applies cannot be seen from here: "+e.Text)
+			if e.Deny {
+				mayDeny = cmp.Or(mayDeny, why)
+			} else {
+				mayAllow = cmp.Or(mayAllow, why)
+			}
+			continue
+		}
+		out.Allowed = out.Allowed || !e.Deny
+		if l.Decides != DecidesAny {
+			break
+		}
+	}
+	switch {
+	case out.Allowed && l.Decides != DecidesAny:
+		out.Unsure = mayDeny
+		out.Allowed = mayDeny == ""
+	case !out.Allowed:
+		out.Unsure = mayAllow
+	}
+	return out
+}
+
+// Holder is one who may do what was asked for.
+type Holder struct {
+	Principal Principal
+	Decision
+}
+
+// Who lists the principals of some kinds that may do it, or of whom it cannot be said.
+func (m *Model) Who(q Question, kinds ...Kind) []Holder {
+	if len(kinds) == 0 {
+		kinds = []Kind{KindAccount}
+	}
+	w := m.Graph.walk()
+	var out []Holder
+	for n, p := range m.Graph.members {
+		if !slices.Contains(kinds, p.Kind) {
+			continue
+		}
+		m.Graph.reach(w, int32(n))
+		if d := m.decide(w, q); d.Allowed || d.Unsure != "" && len(d.By) > 0 {
+			out = append(out, Holder{p, d})
+		}
+	}
+	return out
+}

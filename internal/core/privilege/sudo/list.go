@@ -1,0 +1,210 @@
+package sudo
+
+import (
+	"slices"
+	"strings"
+
+	"mossledger.example/moss/internal/core/privilege"
+)
+
+// Everyone is the id of the principal that ALL stands for.
+const Everyone = "everyone"
+
+// escaped writes a text as a path or an argument of sudoers(5).
+var escaped = strings.NewReplacer(`\`, `\\`, ",", `\,`, ":", `\:`, "=", `\=`, "#", `\#`)
+
+// String writes a command as a line of sudoers(5) has it.
+func (c Command) String() string {
+	var out strings.Builder
+	for i, d := range c.Digests {
+		if i > 0 {
+			out.WriteString(", ")
+		}
+		out.WriteString(d.Algorithm + ":" + d.Sum)
+	}
+	if out.Len() > 0 {
+		out.WriteByte(' ')
+	}
+	if c.All {
+		return out.String() + "ALL"
+	}
+	out.WriteString(written(c.Path))
+	if c.Given {
+		out.WriteByte(' ')
+		out.WriteString(written(c.Args))
+	}
+	return out.String()
+}
+
+// written escapes what is no regular expression. A backslash before what a pattern has
+// stays one.
+func written(text string) string {
+	if strings.HasPrefix(text, "^") && strings.HasSuffix(text, "$") {
+		return strings.ReplaceAll(text, "#", `\#`)
+	}
+	var out strings.Builder
+	for i := 0; i < len(text); i++ {
+		if text[i] == '\\' && i+1 < len(text) && strings.IndexByte(`*?[]!^`, text[i+1]) >= 0 {
+			out.WriteString(text[i : i+2])
+			i++
+			continue
+		}
+		out.WriteString(escaped.Replace(text[i : i+1]))
+	}
+	return out.String()
+}
+
+// ParseCommand reads a command as String writes it.
+func ParseCommand(text string) (Command, error) {
+	s := &scanner{text: text}
+	c, err := s.command()
+	if err == nil && (c.alias != "" || c.not || !s.end()) {
+		err = errNoCommand
+	}
+	return c.is, err
+}
+
+// Line writes what a rule gives in the form of sudoers(5), for one user.
+func (r Rule) Line(user string) string {
+	var out strings.Builder
+	out.WriteString(user + " " + list(r.Hosts) + " = ")
+	if r.RunAsGiven {
+		out.WriteString("(" + r.As() + ") ")
+	}
+	if r.Tags.NoPassword != nil && *r.Tags.NoPassword {
+		out.WriteString("NOPASSWD: ")
+	}
+	if r.Deny {
+		out.WriteByte('!')
+	}
+	out.WriteString(r.Command.String())
+	return out.String()
+}
+
+func list(items []Item) string {
+	words := make([]string, len(items))
+	for i, item := range items {
+		words[i] = item.String()
+	}
+	return strings.Join(words, ", ")
+}
+
+// As is whose rights a command of the rule may run with; "" for the default.
+func (r Rule) As() string {
+	out := list(r.RunAs)
+	if len(r.RunGroup) > 0 {
+		out += " : " + list(r.RunGroup)
+	}
+	return strings.TrimSpace(out)
+}
+
+// List is what a policy gives on a host. id finds the principal that an item names, "" for
+// one that is not there.
+func (p *Policy) List(host Host, id func(Item) string) privilege.List {
+	out := privilege.List{Key: "sudo", Decides: privilege.DecidesLast, Objects: []privilege.Object{{Kind: privilege.ObjectSystem, Name: host.Name}}}
+	m := matching{host: host}
+	for i := range p.Rules {
+		r := &p.Rules[i]
+		here := m.hosts(r.Hosts)
+		if here == No {
+			continue
+		}
+		for at, user := range r.Users {
+			to := id(user)
+			if user.Not || to == "" && user.Kind != ItemNetGroup && user.Kind != ItemForeign {
+				continue
+			}
+			e := privilege.Entry{To: to, Verb: privilege.VerbRun, Deny: r.Deny, As: r.As(), What: r.Command.String(), Text: r.Line(user.String()), Source: r.Place}
+			if !r.RunAsGiven {
+				e.As = p.runAsDefault(host, Ask{User: User{Name: user.Name}}, World{})
+			}
+			for _, other := range r.Users[at+1:] {
+				if left := id(other); other.Not && left != "" {
+					e.Not = append(e.Not, left)
+				}
+			}
+			switch {
+			case here == Unsure:
+				e.Unsure = "whether the host is in a net group that the line names cannot be seen: " + list(r.Hosts)
+			case user.Kind == ItemNetGroup || user.Kind == ItemForeign:
+				e.To, e.Unsure = Everyone, "who is in "+user.String()+" cannot be seen"
+			}
+			if !r.Deny {
+				e.Terms = p.terms(r, user, host)
+			}
+			out.Entries = append(out.Entries, e)
+		}
+	}
+	return out
+}
+
+// terms are what else must be so, in words.
+func (p *Policy) terms(r *Rule, user Item, host Host) []string {
+	var out []string
+	who := User{Name: user.Name}
+	if user.Kind == ItemGroup {
+		who = User{Groups: []string{user.Name}}
+	}
+	if !p.noPassword(r, matching{host: host, ask: Ask{User: who, RunAs: "root"}, runAs: "root"}) {
+		out = append(out, "with a password")
+	}
+	if len(r.Command.Digests) > 0 {
+		out = append(out, "while the file has one of the digests")
+	}
+	if from := r.Options["NOTBEFORE"]; from != "" {
+		out = append(out, "not before "+from)
+	}
+	if to := r.Options["NOTAFTER"]; to != "" {
+		out = append(out, "not after "+to)
+	}
+	return out
+}
+
+// Matches is the privilege.Matcher of entries that List made. A question names a command
+// with its arguments as a shell would have them, or ALL for each command there is.
+func Matches(e privilege.Entry, q privilege.Question) privilege.Answer {
+	if q.What == "" {
+		return privilege.AnswerYes
+	}
+	c, err := ParseCommand(e.What)
+	if err != nil {
+		return privilege.AnswerUnsure
+	}
+	if q.What == "ALL" {
+		if c.All {
+			return fromAnswer(least(answer(len(c.Digests) == 0), asMatches(e.As, q.As)))
+		}
+		return privilege.AnswerNo
+	}
+	words := strings.Fields(q.What)
+	m := matching{ask: Ask{Command: words[0], Args: words[1:]}}
+	return fromAnswer(least(m.command(c), asMatches(e.As, q.As)))
+}
+
+func fromAnswer(a Answer) privilege.Answer {
+	return map[Answer]privilege.Answer{No: privilege.AnswerNo, Yes: privilege.AnswerYes, Unsure: privilege.AnswerUnsure}[a]
+}
+
+// asMatches compares whose rights a command may run with; root where nobody is asked for.
+func asMatches(has, wanted string) Answer {
+	if wanted == "" {
+		wanted = "root"
+	}
+	users, _, _ := strings.Cut(has, " :")
+	var items []Item
+	if strings.TrimSpace(users) != "" {
+		s := &scanner{text: users}
+		var err error
+		if items, err = s.items(itemUser); err != nil {
+			return Unsure
+		}
+	}
+	if slices.ContainsFunc(items, func(i Item) bool { return i.Kind == ItemGroup || i.Kind == ItemGroupID }) {
+		return Unsure
+	}
+	u := User{Name: wanted}
+	if wanted == "root" {
+		u.UID = "0"
+	}
+	return matching{}.users(items, u)
+}
