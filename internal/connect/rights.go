@@ -10,6 +10,12 @@ import (
 // scopes: a system whose rights may not be read is known all the same.
 const ScopeRights = "rights"
 
+// OptionRights says whether a survey reads rights.
+const OptionRights = "rights"
+
+// RightsOption is the option of kinds that tell rights.
+var RightsOption = Option{Name: OptionRights, Type: OptionChoice, Choices: []string{"on", "off"}, Default: "on", Help: "off: surveys do not read who may do what", Reading: true}
+
 // Rights are a part of what a system shows of who may do what.
 type Rights struct {
 	Principals  []privilege.Principal

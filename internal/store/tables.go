@@ -17,6 +17,7 @@ import (
 	"mossledger.example/moss/internal/store/messages"
 	"mossledger.example/moss/internal/store/people"
 	"mossledger.example/moss/internal/store/policies"
+	"mossledger.example/moss/internal/store/rights"
 )
 
 // Store is an open database with its tables. Safe for concurrent use.
@@ -29,6 +30,7 @@ type Store struct {
 	*policies.Tables
 	*batches.Batches
 	*messages.Messages
+	*rights.Rights
 }
 
 // Open opens or creates the database in a folder and brings it up to date. It
@@ -42,7 +44,7 @@ func openWith(ctx context.Context, driver, folder string, now func() time.Time) 
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}, Log: &changes.Log{DB: db}, Labels: &labels.Labels{DB: db}, Tables: &policies.Tables{DB: db}, Batches: &batches.Batches{DB: db}, Messages: &messages.Messages{DB: db}}
+	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}, Log: &changes.Log{DB: db}, Labels: &labels.Labels{DB: db}, Tables: &policies.Tables{DB: db}, Batches: &batches.Batches{DB: db}, Messages: &messages.Messages{DB: db}, Rights: &rights.Rights{DB: db}}
 	db.TellTrouble = s.tellLedger
 	return s, nil
 }
@@ -59,3 +61,9 @@ func (s *Store) tellLedger(ctx context.Context, trouble error) error {
 		Next: "run 'moss ledger verify' to see what was altered; restore the database that belongs to this master key, or, after restoring an older one on purpose, start the service once with --accept-restored",
 	}})
 }
+
+// RightsSeen is what one reading of rights saw.
+type RightsSeen = rights.RightsSeen
+
+// NewRightsSeen is that of a reading that begins.
+func NewRightsSeen() *RightsSeen { return rights.NewRightsSeen() }

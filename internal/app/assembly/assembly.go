@@ -27,6 +27,7 @@ import (
 	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/app/policies"
+	"mossledger.example/moss/internal/app/rights"
 	"mossledger.example/moss/internal/app/rotate"
 	"mossledger.example/moss/internal/app/rotate/acts"
 	"mossledger.example/moss/internal/app/rotate/looks"
@@ -86,6 +87,7 @@ type Application struct {
 	Tandems    *tandems.Tandems
 	Texts      *configuration.Configuration
 	Messages   *messages.Messages
+	Rights     *rights.Rights
 
 	duties []schedule.Duty
 }
@@ -128,6 +130,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	})
 	a.Unattended = unattended.New(base, a.Store, a.Policies, a.Rotations, a.Freeze)
 	a.Batches = batches.New(batches.Needs{Base: base, Store: a.Store, Rotations: a.Rotations, Finder: a.Picture, Freeze: a.Freeze, Sealed: a.Sealed, Approvals: a.Approvals})
+	a.Rights = rights.New(a.Store)
 	a.Messages = messages.New(base, a.Store, tell.Send)
 	a.Rotations.After(a.Unattended.Kick)
 	a.Policies.Changed(a.Unattended.Kick)

@@ -8,6 +8,7 @@ import (
 	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/privilege"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store"
 )
@@ -20,6 +21,7 @@ type Store interface {
 	Changes(ctx context.Context, since, until time.Time, q records.Query) (records.Page[records.SeenChange], error)
 	ConfirmAbsence(ctx context.Context, system records.SystemID, entries ...ledger.Entry) (n int64, err error)
 	EndScopes(ctx context.Context, system records.SystemID, ends []store.ScopeEnd, tally *records.Tally) ([]records.Held, error)
+	EndRights(ctx context.Context, system records.SystemID, seen *store.RightsSeen, complete bool, why string) error
 	EndSurvey(ctx context.Context, id records.SurveyID, state string) error
 	Fingerprints(ctx context.Context) ([]string, error)
 	MergeIndexes(ctx context.Context) error
@@ -28,6 +30,7 @@ type Store interface {
 	PruneChanges(ctx context.Context, before time.Time) error
 	PutAccounts(ctx context.Context, system records.SystemID, batch []estate.Account, seen *store.Seen, tally *records.Tally) error
 	PutDependents(ctx context.Context, system records.SystemID, batch []estate.Dependent, seen *store.Seen, tally *records.Tally) error
+	PutRights(ctx context.Context, system records.SystemID, principals []privilege.Principal, memberships []privilege.Membership, lists []privilege.List, seen *store.RightsSeen) error
 	PutSessions(ctx context.Context, system records.SystemID, list []estate.Session) error
 	PutSockets(ctx context.Context, system records.SystemID, list []estate.Socket) error
 	PutUses(ctx context.Context, system records.SystemID, list []estate.Use) error

@@ -68,6 +68,7 @@ func (surveys *Surveys) visit(ctx context.Context, v records.System, visit recor
 		err = r.read(limited, request)
 	}
 	err = errors.Join(err, r.endScopes(limited, begun))
+	r.rights(limited, err)
 	r.witnesses(limited)
 	app.RedactAll(r.clean, &r.coverage)
 	r.judge(err)
@@ -192,7 +193,7 @@ func (r *reading) judge(err error) {
 		}
 	case err != nil:
 		v.State, v.Words = "failed", err.Error()
-	case len(coverage.Why) > 0:
+	case len(coverage.Why) > 1 || len(coverage.Why) == 1 && coverage.Why[connect.ScopeRights] == "":
 		v.State = "incomplete"
 		for _, scope := range connect.Scopes() {
 			if why := coverage.Why[scope]; why != "" {

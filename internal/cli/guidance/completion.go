@@ -52,6 +52,12 @@ func completed(root *cobra.Command) {
 				return from.names(cmd.Context(), typed), cobra.ShellCompDirectiveNoFileComp
 			})
 		}
+		if cmd.Flags().Lookup("on") != nil {
+			from := sources["SYSTEM"]
+			_ = cmd.RegisterFlagCompletionFunc("on", func(cmd *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
+				return from.names(cmd.Context(), typed), cobra.ShellCompDirectiveNoFileComp
+			})
+		}
 		words := strings.Fields(cmd.Use)
 		if len(words) < 2 || cmd.ValidArgsFunction != nil || words[0] == "add" || cmd.Parent() == nil {
 			return

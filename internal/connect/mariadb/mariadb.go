@@ -50,6 +50,7 @@ var description = connect.Description{
 	Options: []connect.Option{
 		{Name: "tls", Type: connect.OptionChoice, Choices: []string{"on", "off"}, Default: "on", Help: "off: without TLS; the password does not travel in clear, the rest does"},
 		{Name: "procedure", Type: connect.OptionText, Help: "stored procedure that sets passwords, for a steward that may do nothing else"},
+		connect.RightsOption,
 	},
 	Scopes: []string{connect.ScopeAccounts, connect.ScopeSessions},
 	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActOverlap, connect.ActRules, connect.ActRehearse, connect.ActRights},

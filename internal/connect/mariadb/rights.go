@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
@@ -203,6 +204,15 @@ func firstError(errs ...error) error {
 	return nil
 }
 
+// onDatabase is a row of mysql.db.
+type onDatabase struct {
+	to, shown string // the grantee as a principal, and as a statement names it
+	role      bool
+	db        string // as it stands there: a pattern
+	verbs     []string
+	end       string
+}
+
 // databases reads grants on whole databases. Their names are patterns.
 func (r *rightsReader) databases(ctx context.Context, conn *sql.Conn) error {
 	columns := make([]string, len(databaseColumns))
@@ -214,33 +224,106 @@ func (r *rightsReader) databases(ctx context.Context, conn *sql.Conn) error {
 		return err
 	}
 	defer rows.Close()
+	var all []onDatabase
 	for rows.Next() {
-		var user, host, db, flags string
-		if err := rows.Scan(&user, &host, &db, &flags); err != nil {
+		var user, host, flags string
+		var g onDatabase
+		if err := rows.Scan(&user, &host, &g.db, &flags); err != nil {
 			return err
 		}
-		name, pattern := unescaped(db)
-		kind := privilege.Object{Kind: "database", Name: name, Like: pattern}
-		below := []privilege.Object{kind}
-		for _, k := range []string{"table", "routine"} {
-			prefix := strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(name)
-			if pattern {
-				prefix = name
-			}
-			below = append(below, privilege.Object{Kind: k, Name: prefix + ".%", Like: true})
-		}
-		l := r.list("database:"+db, below...)
-		to, end := r.to(user, host), ""
+		g.to, g.shown = r.id(user, host), r.to(user, host)
+		g.role = strings.HasPrefix(g.to, "role:") || g.to == public
 		if strings.HasSuffix(flags, "Y") {
-			end = " WITH GRANT OPTION"
+			g.end = " WITH GRANT OPTION"
 		}
 		for i, c := range databaseColumns[:len(databaseColumns)-1] {
 			if i < len(flags) && flags[i] == 'Y' {
-				l.Entries = append(l.Entries, privilege.Entry{To: r.id(user, host), Verb: strings.ToLower(c.verb), Text: "GRANT " + c.verb + " ON `" + db + "`.* TO " + to + end})
+				g.verbs = append(g.verbs, c.verb)
+			}
+		}
+		all = append(all, g)
+	}
+	r.onDatabases(all)
+	return rows.Err()
+}
+
+// onDatabases makes the lists. Of several grants to one account whose names a database
+// fits, the server takes the one with the closest name and no other; the rights of a role
+// are put together with those of the roles that it has, before that is decided. So each
+// name has a list of its own, for the databases that no closer name fits.
+func (r *rightsReader) onDatabases(all []onDatabase) {
+	var names []string
+	for _, g := range all {
+		if !slices.Contains(names, g.db) {
+			names = append(names, g.db)
+		}
+	}
+	for _, cell := range names {
+		var closer []string
+		for _, other := range names {
+			if other != cell && closerName(other, cell) {
+				closer = append(closer, other)
+			}
+		}
+		l := r.list("database:"+cell, objectsOf(cell, closer)...)
+		for _, g := range all {
+			if g.db != cell && !closerName(cell, g.db) {
+				continue
+			}
+			passed, unsure := false, ""
+			for _, other := range all {
+				if other.db == g.db || other.db != cell && !closerName(cell, other.db) || !closerName(other.db, g.db) {
+					continue
+				}
+				passed = passed || other.to == g.to
+				if g.role && other.role {
+					unsure = "for accounts that have both by roles the grant on `" + other.db + "`.* alone counts, whose name is closer"
+				}
+			}
+			if passed {
+				continue
+			}
+			for _, verb := range g.verbs {
+				l.Entries = append(l.Entries, privilege.Entry{To: g.to, Verb: strings.ToLower(verb), Unsure: unsure, Text: "GRANT " + verb + " ON `" + g.db + "`.* TO " + g.shown + g.end})
 			}
 		}
 	}
-	return rows.Err()
+}
+
+// closerName reports whether a name of mysql.db is within a pattern, and closer.
+func closerName(name, pattern string) bool {
+	is, isPattern := unescaped(name)
+	of, ofPattern := unescaped(pattern)
+	if !ofPattern || is == of && isPattern {
+		return false
+	}
+	return privilege.Like(of, is)
+}
+
+// objectsOf are the databases of a name, and what is in them, but those of closer names.
+func objectsOf(db string, closer []string) []privilege.Object {
+	name, pattern := unescaped(db)
+	var out []privilege.Object
+	for kind, end := range map[string]string{"database": "", "table": ".%", "routine": ".%"} {
+		o := privilege.Object{Kind: kind, Name: name, Like: pattern}
+		if end != "" {
+			o.Name, o.Like = likeOf(db)+end, true
+		}
+		for _, c := range closer {
+			o.Except = append(o.Except, likeOf(c)+end)
+		}
+		out = append(out, o)
+	}
+	return out
+}
+
+// likeOf is a name of mysql.db as a pattern.
+func likeOf(db string) string {
+	name, pattern := unescaped(db)
+	if pattern {
+		return name
+	}
+	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(name)
 }
 
 // unescaped takes the backslashes from a name of mysql.db, and says whether what is left

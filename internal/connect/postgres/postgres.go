@@ -36,6 +36,7 @@ var description = connect.Description{
 		{Name: "tls", Type: connect.OptionChoice, Choices: []string{"on", "off"}, Default: "on", Help: "off: without TLS; the password does not travel in clear, the rest does"},
 		{Name: OptionVerifier, Type: connect.OptionChoice, Choices: []string{"scram", "keep"}, Default: "scram", Help: "keep: a role whose verifier is md5 keeps one, for clients that know no SCRAM"},
 		{Name: "database", Type: connect.OptionText, Default: "postgres", Help: "database to connect to", Reading: true},
+		connect.RightsOption,
 	},
 	Scopes: []string{connect.ScopeAccounts, connect.ScopeSessions},
 	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActTurns, connect.ActRehearse, connect.ActRights},

@@ -26,7 +26,34 @@ func (Connector) Rights(ctx context.Context, target connect.Target, emit func(co
 	for _, line := range list {
 		userRights(&r, target.Name, line)
 	}
-	return t.Coverage, t.Take(r, nil)
+	var problems []connect.Unread
+	means := map[string][]string{}
+	for i := range r.Lists {
+		for j := range r.Lists[i].Entries {
+			e := &r.Lists[i].Entries[j]
+			category, is := strings.CutPrefix(e.What, "@")
+			if !is || category == "all" || e.Verb != privilege.VerbRun {
+				continue
+			}
+			if _, known := means[category]; !known {
+				commands, err := conn.Do(ctx, "ACL", "CAT", category).StringSlice()
+				switch {
+				case err == nil:
+				case refused(err):
+					f := failure(target, connect.StageRead, err, false)
+					problems = append(problems, connect.Unread{Stage: connect.StageRead, Place: "category " + e.What, What: f.Words, Next: f.Next})
+				default:
+					return t.Coverage, failure(target, connect.StageRead, err, false)
+				}
+				for k := range commands {
+					commands[k] = strings.ReplaceAll(commands[k], "|", " ")
+				}
+				means[category] = commands
+			}
+			e.Means = means[category]
+		}
+	}
+	return t.Coverage, t.Take(r, problems)
 }
 
 // userRights reads a line of ACL LIST.
@@ -38,7 +65,8 @@ func userRights(r *connect.Rights, system, line string) {
 	id, name := stableID(words[1]), words[1]
 	r.Principals = append(r.Principals, privilege.Principal{ID: id, Kind: privilege.KindAccount, Name: name})
 	commands := privilege.List{Key: "commands:" + name, Decides: privilege.DecidesLast, Objects: []privilege.Object{{Kind: privilege.ObjectSystem, Name: system}}}
-	keys := privilege.List{Key: "keys:" + name, Decides: privilege.DecidesAny, Objects: []privilege.Object{{Kind: "keys", Name: privilege.AllNames}, {Kind: "channels", Name: privilege.AllNames}}}
+	keys := privilege.List{Key: "keys:" + name, Decides: privilege.DecidesAny, Objects: []privilege.Object{{Kind: "keys", Name: privilege.AllNames}}}
+	channels := privilege.List{Key: "channels:" + name, Decides: privilege.DecidesAny, Objects: []privilege.Object{{Kind: "channels", Name: privilege.AllNames}}}
 	selector := false
 	for _, word := range words[2:] {
 		e := privilege.Entry{To: id, Text: "ACL SETUSER " + name + " " + word}
@@ -70,31 +98,9 @@ func userRights(r *connect.Rights, system, line string) {
 			keys.Entries = append(keys.Entries, e)
 		case word[0] == '&':
 			e.Verb, e.What = "use channels", word[1:]
-			keys.Entries = append(keys.Entries, e)
+			channels.Entries = append(channels.Entries, e)
 		}
 		selector = selector && !ends
 	}
-	r.Lists = append(r.Lists, commands, keys)
-}
-
-// Matches is the privilege.Matcher of what userRights made. A question names a command, a
-// command with its first word, or @all.
-func Matches(e privilege.Entry, q privilege.Question) privilege.Answer {
-	if q.What == "" {
-		return privilege.AnswerYes
-	}
-	switch {
-	case e.Verb != privilege.VerbRun:
-		if e.What == "*" || e.What == q.What {
-			return privilege.AnswerYes
-		}
-		if strings.ContainsAny(e.What, "*?[") {
-			return privilege.AnswerUnsure
-		}
-	case e.What == "@all", strings.EqualFold(e.What, q.What), strings.HasPrefix(strings.ToLower(q.What), strings.ToLower(e.What)+" "):
-		return privilege.AnswerYes
-	case strings.HasPrefix(e.What, "@") && q.What != "@all":
-		return privilege.AnswerUnsure
-	}
-	return privilege.AnswerNo
+	r.Lists = append(r.Lists, commands, keys, channels)
 }

@@ -39,6 +39,7 @@ var description = connect.Description{
 		{Name: OptionSetPW, Type: connect.OptionText, Default: "chpasswd", Help: "command that reads user:password lines and sets local passwords"},
 		{Name: reading.OptionSearch, Type: connect.OptionPaths, Choices: []string{"off"}, Default: "the usual folders of programs and their settings", Help: "folders to search for copies, separated by ;, or off", Reading: true, Adds: true},
 		{Name: reading.OptionExclude, Type: connect.OptionPaths, Help: "folders that are not searched, separated by ;", Reading: true, Adds: true},
+		connect.RightsOption,
 	},
 	Scopes: []string{connect.ScopeAccounts, connect.ScopeUnits, connect.ScopeCron, connect.ScopeFiles, connect.ScopeSockets, connect.ScopeProcesses},
 	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActEntries, connect.ActHold, connect.ActRestart, connect.ActCommand, connect.ActRehearse, connect.ActDiagnose, connect.ActObserve, connect.ActRecords, connect.ActRights, connect.ActSessions},

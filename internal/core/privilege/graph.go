@@ -92,7 +92,7 @@ func (g *Graph) reach(w *walk, start int32) []int32 {
 			}
 		}
 	}
-	if g.members[start].Kind == KindAccount {
+	if kind := g.members[start].Kind; kind == KindAccount || kind == KindRole {
 		for _, n := range g.everyone {
 			if w.seen[n] != w.round {
 				w.seen[n], w.from[n], w.by[n] = w.round, start, edge{to: n}
@@ -112,11 +112,11 @@ func (g *Graph) reach(w *walk, start int32) []int32 {
 }
 
 // path is the chain from the start of the last walk to one that it came to.
-func (g *Graph) path(w *walk, to int32) []Step {
-	var out []Step
+func (g *Graph) path(w *walk, to int32) []Link {
+	var out []Link
 	for n := to; n >= 0; n = w.from[n] {
 		p := g.members[n]
-		s := Step{ID: p.ID, Name: p.Name, Kind: p.Kind}
+		s := Link{ID: p.ID, Name: p.Name, Kind: p.Kind}
 		if w.from[n] >= 0 {
 			s.How, s.Term = w.by[n].how, w.by[n].term
 		}
@@ -128,14 +128,14 @@ func (g *Graph) path(w *walk, to int32) []Step {
 
 // Effective are all groups and roles that a principal lies in, nearest first, each with
 // the chain to it.
-func (g *Graph) Effective(id string) [][]Step {
+func (g *Graph) Effective(id string) [][]Link {
 	start, known := g.number[id]
 	if !known {
 		return nil
 	}
 	w := g.walk()
 	reached := g.reach(w, start)[1:]
-	out := make([][]Step, 0, len(reached))
+	out := make([][]Link, 0, len(reached))
 	for _, n := range reached {
 		out = append(out, g.path(w, n))
 	}

@@ -119,35 +119,36 @@ func about(l *List, q Question) bool {
 // named reports whether an object has a name, or a pattern that it fits.
 func named(o Object, name string) bool {
 	if o.Like {
-		return like(strings.ToLower(o.Name), strings.ToLower(name))
+		name = strings.ToLower(name)
+		return Like(strings.ToLower(o.Name), name) && !slices.ContainsFunc(o.Except, func(p string) bool { return Like(strings.ToLower(p), name) })
 	}
 	return o.Name == AllNames || strings.EqualFold(o.Name, name)
 }
 
-// like matches a pattern of SQL, with \ as the character that escapes.
-func like(pattern, text string) bool {
-	for pattern != "" {
+// Like matches a pattern of SQL, with a backslash as the character that escapes. Where it
+// fails it goes back to the last % only: a pattern of another's costs no more than its
+// length times that of the text.
+func Like(pattern, text string) bool {
+	at, back, from := 0, -1, 0
+	for i := 0; i < len(text); {
 		switch {
-		case pattern[0] == '%':
-			for at := 0; at <= len(text); at++ {
-				if like(pattern[1:], text[at:]) {
-					return true
-				}
-			}
-			return false
-		case text == "":
-			return false
-		case pattern[0] == '\\' && len(pattern) > 1:
-			pattern = pattern[1:]
-			if pattern[0] != text[0] {
-				return false
-			}
-		case pattern[0] != '_' && pattern[0] != text[0]:
+		case at < len(pattern) && pattern[at] == '%':
+			at++
+			back, from = at, i
+			continue
+		case at+1 < len(pattern) && pattern[at] == '\\' && pattern[at+1] == text[i]:
+			at, i = at+2, i+1
+			continue
+		case at < len(pattern) && pattern[at] != '\\' && (pattern[at] == '_' || pattern[at] == text[i]):
+			at, i = at+1, i+1
+			continue
+		case back < 0:
 			return false
 		}
-		pattern, text = pattern[1:], text[1:]
+		from++
+		at, i = back, from
 	}
-	return text == ""
+	return strings.Trim(pattern[at:], "%") == ""
 }
 
 // matches reports whether an entry is about a question.

@@ -16,6 +16,7 @@ package privilege
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 )
@@ -71,6 +72,8 @@ type Object struct {
 	Kind string `json:"kind"`           // host, table, database, entry, file, keys
 	Name string `json:"name"`           // as its system names it
 	Like bool   `json:"like,omitempty"` // the name is a pattern of SQL: % for any, _ for one character
+	// Except are patterns of names that a pattern is not about.
+	Except []string `json:"except,omitempty"`
 }
 
 // AllNames is the name of all objects of a kind.
@@ -90,10 +93,11 @@ type Entry struct {
 	Terms []string `json:"terms,omitempty"` // what else must be so
 	// Through is what those must do first who have it by lying in the principal; "" for
 	// nothing.
-	Through string `json:"through,omitempty"`
-	Unsure  string `json:"unsure,omitempty"`
-	Text    string `json:"text,omitempty"`   // the line in the system's own language
-	Source  string `json:"source,omitempty"` // where it stands
+	Through string   `json:"through,omitempty"`
+	Means   []string `json:"means,omitempty"` // what a name in What stands for, where the system told
+	Unsure  string   `json:"unsure,omitempty"`
+	Text    string   `json:"text,omitempty"`   // the line in the system's own language
+	Source  string   `json:"source,omitempty"` // where it stands
 }
 
 // List is what one place says of some objects.
@@ -115,8 +119,8 @@ func (l *List) Lower() {
 	}
 }
 
-// Step is one link of the chain from an account to the principal that a right is given to.
-type Step struct {
+// Link is one link of the chain from an account to the principal that a right is given to.
+type Link struct {
 	ID   string `json:"id"`
 	Name string `json:"name"`
 	Kind Kind   `json:"kind"`
@@ -131,9 +135,10 @@ type Right struct {
 	As      string   `json:"as,omitempty"`
 	What    string   `json:"what,omitempty"`
 	Terms   []string `json:"terms,omitempty"` // of the entry and of the path
+	Means   []string `json:"means,omitempty"` // what a name in What stands for, where the system told
 	Unsure  string   `json:"unsure,omitempty"`
 	Deny    bool     `json:"deny,omitempty"`
-	Path    []Step   `json:"path"` // from the account to whom it is given; the first is the account
+	Path    []Link   `json:"path"` // from the account to whom it is given; the first is the account
 	Text    string   `json:"text,omitempty"`
 	Source  string   `json:"source,omitempty"`
 	List    string   `json:"list"` // key
@@ -153,7 +158,45 @@ func (r Right) Through() string {
 	return strings.Join(names, " > ")
 }
 
-// Covers reports whether having one verb means having another one.
+// Covers reports whether having one verb means having another one. Whoever may do
+// everything once he is in is not let in by that.
 func Covers(has, wanted string) bool {
-	return has == wanted || has == VerbEverything
+	return has == wanted || has == VerbEverything && wanted != VerbSignIn
+}
+
+// May says in words what an entry gives or takes.
+func May(verb string, deny bool, unsure string) string {
+	if deny {
+		verb = "not " + verb
+	}
+	if unsure != "" {
+		verb = "perhaps " + verb
+	}
+	return verb
+}
+
+// On names objects in words.
+func On(objects []Object) string {
+	words := make([]string, 0, len(objects))
+	for _, o := range objects {
+		switch {
+		case o.Kind == ObjectSystem:
+			words = append(words, "the system")
+		case o.Name == AllNames:
+			words = append(words, "all "+plural(o.Kind))
+		default:
+			words = append(words, o.Kind+" "+o.Name)
+		}
+	}
+	if len(words) > 2 {
+		return fmt.Sprintf("%s and %d more", words[0], len(words)-1)
+	}
+	return strings.Join(words, ", ")
+}
+
+func plural(kind string) string {
+	if strings.HasSuffix(kind, "s") {
+		return kind
+	}
+	return kind + "s"
 }

@@ -13,7 +13,7 @@ import (
 func account(id string) Principal { return Principal{ID: id, Kind: KindAccount, Name: id} }
 func group(id string) Principal   { return Principal{ID: id, Kind: KindGroup, Name: id} }
 
-func through(chains [][]Step) []string {
+func through(chains [][]Link) []string {
 	var out []string
 	for _, c := range chains {
 		out = append(out, Right{Path: c}.Through())

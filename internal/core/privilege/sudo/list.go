@@ -64,6 +64,20 @@ func ParseCommand(text string) (Command, error) {
 	return c.is, err
 }
 
+// Spoken is a command of an entry as somebody would type it: without what is escaped.
+func Spoken(text string) string {
+	c, err := ParseCommand(text)
+	switch {
+	case err != nil:
+		return ""
+	case c.All:
+		return "ALL"
+	case c.Given && c.Args != `""`:
+		return c.Path + " " + c.Args
+	}
+	return c.Path
+}
+
 // Line writes what a rule gives in the form of sudoers(5), for one user.
 func (r Rule) Line(user string) string {
 	var out strings.Builder

@@ -1,0 +1,183 @@
+// Package rights answers who may do what: from what surveys read of lists, principals and
+// memberships it makes a model of a system, and asks that.
+package rights
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/privilege"
+	"mossledger.example/moss/internal/core/privilege/sudo"
+	"mossledger.example/moss/internal/records"
+)
+
+// Store is what this package needs of the store.
+type Store interface {
+	Account(ctx context.Context, id records.AccountID) (records.Account, error)
+	AccountsByKey(ctx context.Context, system records.SystemID, keys []string) (map[string]records.AccountID, error)
+	RightsOf(ctx context.Context, system records.SystemID) ([]privilege.Principal, []privilege.Membership, []privilege.List, error)
+	RightsRead(ctx context.Context, system records.SystemID) (records.RightsRead, error)
+	System(ctx context.Context, idOrName string) (records.System, error)
+}
+
+// Rights answers.
+type Rights struct{ store Store }
+
+// New makes one.
+func New(store Store) *Rights { return &Rights{store: store} }
+
+// matchers are those of kinds whose entries have patterns.
+var matchers = map[estate.Kind]privilege.Matcher{estate.KindUnixHost: sudo.Matches, estate.KindRedis: privilege.MatchCommands}
+
+// model reads what is known of a system.
+func (r *Rights) model(ctx context.Context, v records.System) (*privilege.Model, records.RightsRead, error) {
+	read, err := r.store.RightsRead(ctx, v.ID)
+	if err != nil {
+		return nil, read, err
+	}
+	principals, memberships, lists, err := r.store.RightsOf(ctx, v.ID)
+	if err != nil {
+		return nil, read, fmt.Errorf("rights on %s: %w", v.Name, err)
+	}
+	return privilege.NewModel(privilege.NewGraph(principals, memberships), lists, matchers[estate.Kind(v.Kind)]), read, nil
+}
+
+// Of tells all that an account may do on its system, with the path of each.
+func (r *Rights) Of(ctx context.Context, id records.AccountID) (records.AccountRights, error) {
+	a, err := r.store.Account(ctx, id)
+	if err != nil {
+		return records.AccountRights{}, err
+	}
+	v, err := r.store.System(ctx, a.System)
+	if err != nil {
+		return records.AccountRights{}, err
+	}
+	m, read, err := r.model(ctx, v)
+	if err != nil {
+		return records.AccountRights{}, err
+	}
+	out := records.AccountRights{AccountID: a.ID, Account: a.Name, System: a.System, Groups: []records.InGroup{}, Rights: []records.HeldRight{}, Read: read}
+	for _, chain := range m.Graph.Effective(a.StableID) {
+		last := chain[len(chain)-1]
+		out.Groups = append(out.Groups, records.InGroup{Name: last.Name, Kind: last.Kind, Through: privilege.Right{Path: chain[:len(chain)-1]}.Through(), Path: chain})
+	}
+	for _, right := range m.Rights(a.StableID) {
+		out.Rights = append(out.Rights, held(v, m, a.StableID, right))
+	}
+	return out, nil
+}
+
+// held is a right with what it counts for: where the last or the first entry decides,
+// another one may have the word.
+func held(v records.System, m *privilege.Model, id string, right privilege.Right) records.HeldRight {
+	out := heldOn(v, right)
+	if right.Deny || right.What == "" || strings.ContainsAny(right.What, `*?[\^`) || len(right.Objects) == 0 {
+		return out
+	}
+	what := right.What
+	if estate.Kind(v.Kind) == estate.KindUnixHost {
+		what = sudo.Spoken(what)
+	}
+	d := m.Decide(id, privilege.Question{Verb: right.Verb, Object: right.Objects[0], What: what, As: firstOf(right.As)})
+	if what != "" && !d.Allowed && d.Unsure == "" {
+		out.Void = "another entry forbids it"
+	}
+	return out
+}
+
+func heldOn(v records.System, right privilege.Right) records.HeldRight {
+	return records.HeldRight{System: v.Name, SystemID: v.ID, Right: right, May: privilege.May(right.Verb, right.Deny, right.Unsure), On: privilege.On(right.Objects), Through: right.Through()}
+}
+
+// firstOf is one of those that a command may run as.
+func firstOf(as string) string {
+	for name := range strings.SplitSeq(strings.TrimPrefix(as, ":"), ",") {
+		name = strings.TrimSpace(name)
+		if name != "" && name != "ALL" && !strings.ContainsAny(name, "!%#+ ") {
+			return name
+		}
+	}
+	return ""
+}
+
+// Question is what is asked for.
+type Question struct {
+	System     string
+	Verb       string
+	Object     string // KIND:NAME, NAME, or "" for anything
+	What       string
+	As         string
+	Principals bool // groups and roles are told as well
+}
+
+// Who tells who may do something on a system.
+func (r *Rights) Who(ctx context.Context, q Question) (records.RightHolders, error) {
+	v, err := r.store.System(ctx, q.System)
+	if err != nil {
+		return records.RightHolders{}, err
+	}
+	m, read, err := r.model(ctx, v)
+	if err != nil {
+		return records.RightHolders{}, err
+	}
+	out := records.RightHolders{System: v.Name, Holders: []records.RightHolder{}, Read: read}
+	if len(m.Lists) == 0 {
+		return out, nil
+	}
+	if !slices.ContainsFunc(m.Lists, func(l privilege.List) bool {
+		return slices.ContainsFunc(l.Entries, func(e privilege.Entry) bool { return e.Verb == q.Verb })
+	}) {
+		return out, fmt.Errorf("%w: nothing on %s has the verb %q; there is: %s", app.ErrInput, v.Name, q.Verb, strings.Join(verbs(m), ", "))
+	}
+	asked := privilege.Question{Verb: q.Verb, What: strings.TrimSpace(q.What), As: q.As}
+	if kind, name, found := strings.Cut(q.Object, ":"); found && isKind(m, kind) {
+		asked.Object = privilege.Object{Kind: kind, Name: name}
+	} else {
+		asked.Object.Name = q.Object
+	}
+	kinds := []privilege.Kind{privilege.KindAccount}
+	if q.Principals {
+		kinds = append(kinds, privilege.KindGroup, privilege.KindRole, privilege.KindEveryone)
+	}
+	holders := m.Who(asked, kinds...)
+	keys := make([]string, len(holders))
+	for i, h := range holders {
+		keys[i] = h.Principal.ID
+	}
+	accounts, err := r.store.AccountsByKey(ctx, v.ID, keys)
+	if err != nil {
+		return out, err
+	}
+	for _, h := range holders {
+		one := records.RightHolder{Name: h.Principal.Name, Kind: h.Principal.Kind, AccountID: accounts[h.Principal.ID], Allowed: h.Allowed, Unsure: h.Unsure, Rights: []records.HeldRight{}}
+		for _, right := range h.By {
+			one.Rights = append(one.Rights, heldOn(v, right))
+		}
+		out.Holders = append(out.Holders, one)
+	}
+	return out, nil
+}
+
+func isKind(m *privilege.Model, kind string) bool {
+	return slices.ContainsFunc(m.Lists, func(l privilege.List) bool {
+		return slices.ContainsFunc(l.Objects, func(o privilege.Object) bool { return o.Kind == kind })
+	})
+}
+
+// verbs are those that entries of a model have.
+func verbs(m *privilege.Model) []string {
+	var out []string
+	for _, l := range m.Lists {
+		for _, e := range l.Entries {
+			if !slices.Contains(out, e.Verb) {
+				out = append(out, e.Verb)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}

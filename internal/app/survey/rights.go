@@ -1,0 +1,65 @@
+package survey
+
+import (
+	"context"
+	"errors"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/store"
+)
+
+// rights reads who may do what on a system that the visit has read. What of it may not be
+// read is told and makes the visit itself no less complete: it is no matter of what
+// depends on a credential.
+func (r *reading) rights(ctx context.Context, visited error) {
+	if r.connector == nil || r.target.Options[connect.OptionRights] == "off" || !r.connector.Describe().Can(connect.ActRights) {
+		return
+	}
+	var f *connect.Failure
+	if errors.As(visited, &f) && (f.Code != connect.CodeNotPermitted || !r.readAnything()) || visited != nil && f == nil {
+		return // it was not reached, or what it says cannot be kept
+	}
+	keep := context.WithoutCancel(ctx)
+	seen := store.NewRightsSeen()
+	coverage, err := r.connector.Rights(ctx, r.target, func(b connect.Batch) error {
+		app.RedactAll(r.clean, &b)
+		room := min(max(maxProblems-len(r.visit.Problems), 0), len(b.Problems))
+		r.visit.Problems = append(r.visit.Problems, b.Problems[:room]...)
+		if b.Rights == nil {
+			return nil
+		}
+		return r.surveys.store.PutRights(keep, r.system.ID, b.Rights.Principals, b.Rights.Memberships, b.Rights.Lists, seen)
+	})
+	if err != nil {
+		coverage.Complete, coverage.Why = false, r.clean.Text(err.Error())
+	}
+	coverage.Why = r.clean.Text(coverage.Why)
+	if err := r.surveys.store.EndRights(keep, r.system.ID, seen, coverage.Complete, coverage.Why); err != nil {
+		r.surveys.base.Log.Error("rights that were read cannot be kept", "system", r.system.Name, "error", err)
+		coverage.Complete, coverage.Why = false, "what was read could not be kept"
+	}
+	if r.coverage.Complete == nil {
+		return
+	}
+	r.coverage.Complete[connect.ScopeRights] = coverage.Complete
+	if r.coverage.Counts != nil {
+		r.coverage.Counts[connect.ScopeRights] = coverage.Entries
+	}
+	if !coverage.Complete && coverage.Why != "" {
+		if r.coverage.Why == nil {
+			r.coverage.Why = map[string]string{}
+		}
+		r.coverage.Why[connect.ScopeRights] = coverage.Why
+	}
+}
+
+// readAnything reports whether some scope was read to its end.
+func (r *reading) readAnything() bool {
+	for _, complete := range r.coverage.Complete {
+		if complete {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,150 @@
+// Package rights has the commands about who may do what.
+package rights
+
+import (
+	"fmt"
+	"net/http"
+	"net/url"
+
+	"github.com/spf13/cobra"
+
+	"mossledger.example/moss/internal/cli/api"
+	"mossledger.example/moss/internal/cli/output"
+)
+
+// Command is moss right.
+func Command() *cobra.Command {
+	return output.Group("right", "Who may do what, and through what", list(), show(), who())
+}
+
+func list() *cobra.Command {
+	cmd := output.ListWith("list", "List what is given to whom, as systems showed it", []output.Column{
+		{"SYSTEM", "system"}, {"TO", "to"}, {"MAY", "may"}, {"WHAT", "what"}, {"ON", "on"}, {"AS", "as"}, {"TERMS", "terms"}, {"WHERE", "source"}, {"SINCE", "first_seen"},
+	}, "Nothing is known. Surveys read rights of unix hosts, directories and data stores; 'moss survey visits' tells what was not read.", func(cmd *cobra.Command, _ *api.Client, _ []string, query url.Values) (string, error) {
+		if taken, _ := cmd.Flags().GetBool("taken"); taken {
+			query.Set("taken", "true")
+		}
+		return "/rights", nil
+	})
+	cmd.Flags().Bool("taken", false, "what was taken back, in place of what is there; the field taken says when that was seen")
+	cmd.Long = "Lists rules of sudo, grants, attributes and entries of access lists one by one, each with whom it is given to.\nWhat an account has through groups, 'moss right show' tells; who may do something, 'moss right who'."
+	cmd.Example = "  moss right list --filter system=bookings1\n  moss right list --filter verb=everything\n  moss right list --filter to=svc-berth --columns system,verb,what,text"
+	return cmd
+}
+
+func rowsOf(v any) []output.Row {
+	list, _ := v.([]any)
+	var out []output.Row
+	for _, r := range list {
+		if r, ok := r.(map[string]any); ok {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// read says how much is known, where that is not all.
+func read(cmd *cobra.Command, v any) {
+	r, _ := v.(map[string]any)
+	switch {
+	case r["never"] == true:
+		output.Remark(cmd, "no survey has read the rights of this system yet")
+	case output.Show(r["why"]) != "":
+		output.Remark(cmd, "not all of it was read: %s", output.Show(r["why"]))
+	default:
+		output.Remark(cmd, "read completely on %s", output.Show(r["completed"]))
+	}
+}
+
+func show() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "show ACCOUNT", Short: "Show all that an account may do, with the path of each right", Args: cobra.ExactArgs(1),
+		Long:    "Shows the groups and roles that an account lies in, with the chain to each, and what it may do by them or by itself.\nVOID says that another entry has the word: of sudo's rules the last one that matches.",
+		Example: "  moss right show bookings1/svc-manifest\n  moss right show svc-berth -o json",
+	}
+	output.AddFlag(cmd)
+	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
+		id, err := c.Account(cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		var v output.Row
+		if err := c.Call(cmd.Context(), http.MethodGet, fmt.Sprintf("/accounts/%d/rights", id), nil, &v); err != nil {
+			return err
+		}
+		groups, held := rowsOf(v["groups"]), rowsOf(v["rights"])
+		if format != "table" {
+			return output.Write(cmd.OutOrStdout(), format, []output.Column{{"SYSTEM", "system"}, {"VERB", "verb"}, {"WHAT", "what"}, {"THROUGH", "through"}, {"TEXT", "text"}}, held, v)
+		}
+		if len(groups) > 0 {
+			if err := output.Write(cmd.OutOrStdout(), format, []output.Column{{"LIES IN", "name"}, {"KIND", "kind"}, {"THROUGH", "through"}}, groups, groups); err != nil {
+				return err
+			}
+			fmt.Fprintln(cmd.OutOrStdout())
+		}
+		if len(held) == 0 {
+			fmt.Fprintf(cmd.OutOrStdout(), "%s is given nothing on %s, as far as it was read.\n", output.Safe(output.Show(v["account"])), output.Safe(output.Show(v["system"])))
+		} else if err := output.Write(cmd.OutOrStdout(), format, []output.Column{{"MAY", "may"}, {"WHAT", "what"}, {"ON", "on"}, {"AS", "as"}, {"THROUGH", "through"}, {"TERMS", "terms"}, {"VOID", "void"}, {"WHERE", "source"}}, held, held); err != nil {
+			return err
+		}
+		read(cmd, v["read"])
+		return nil
+	})
+	return cmd
+}
+
+func who() *cobra.Command {
+	var system, what, as string
+	var principals bool
+	cmd := &cobra.Command{
+		Use: "who VERB [THING]", Short: "Tell who may do something on a system, and through what", Args: cobra.RangeArgs(1, 2),
+		Long: "Tells who may do something: accounts of the system that have it by themselves, through groups, or because everyone has it.\n" +
+			"THING is a command with its arguments where the verb is run (ALL for each command there is), else what it is done to: NAME or KIND:NAME.\nWhere something decides that cannot be seen from here, the answer is perhaps, with the reason.",
+		Example: "  moss right who run '/usr/bin/systemctl restart berth.service' --on bookings1\n  moss right who run ALL --on bookings1\n  moss right who select table:bookings.public.tickets --on bookings-db\n  moss right who 'reset password' svc-berth --on domain",
+	}
+	output.AddFlag(cmd)
+	cmd.Flags().StringVar(&system, "on", "", "the system")
+	cmd.Flags().StringVar(&what, "what", "", "a column, or a key")
+	cmd.Flags().StringVar(&as, "as", "", "of commands: whose rights they run with; root when it is not given")
+	cmd.Flags().BoolVar(&principals, "groups", false, "tell groups and roles as well")
+	_ = cmd.MarkFlagRequired("on")
+	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
+		query := url.Values{"system": {system}, "verb": {args[0]}, "as": {as}, "what": {what}}
+		if principals {
+			query.Set("principals", "true")
+		}
+		if len(args) > 1 {
+			field := "object"
+			if args[0] == "run" {
+				field = "what"
+			}
+			query.Set(field, args[1])
+		}
+		var v output.Row
+		if err := c.Call(cmd.Context(), http.MethodGet, "/rights/who?"+query.Encode(), nil, &v); err != nil {
+			return err
+		}
+		holders := rowsOf(v["holders"])
+		if format != "table" {
+			return output.Write(cmd.OutOrStdout(), format, []output.Column{{"NAME", "name"}, {"KIND", "kind"}, {"ALLOWED", "allowed"}, {"UNSURE", "unsure"}}, holders, v)
+		}
+		rows := []output.Row{}
+		for _, h := range holders {
+			answer := "yes"
+			if h["allowed"] != true {
+				answer = "perhaps: " + output.Show(h["unsure"])
+			}
+			for _, r := range rowsOf(h["rights"]) {
+				rows = append(rows, output.Row{"name": h["name"], "kind": h["kind"], "answer": answer, "through": r["through"], "as": r["as"], "terms": r["terms"], "text": r["text"], "source": r["source"]})
+			}
+		}
+		if len(rows) == 0 {
+			fmt.Fprintln(cmd.OutOrStdout(), "Nobody, as far as it was read.")
+		} else if err := output.Write(cmd.OutOrStdout(), format, []output.Column{{"WHO", "name"}, {"KIND", "kind"}, {"MAY", "answer"}, {"THROUGH", "through"}, {"TERMS", "terms"}, {"BY", "text"}, {"WHERE", "source"}}, rows, rows); err != nil {
+			return err
+		}
+		read(cmd, v["read"])
+		return nil
+	})
+	return cmd
+}

@@ -1,0 +1,335 @@
+// Package rights keeps who may do what, as systems showed it: principals with what they lie
+// in, and lists with their entries. Of a list that is the same as before nothing is
+// written; an entry that is no longer there stays, with the time when that was seen.
+package rights
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+
+	"mossledger.example/moss/internal/core/privilege"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
+)
+
+// Rights are the tables of all that.
+type Rights struct{ *database.DB }
+
+// RightsSeen is what one reading saw: ids of rows.
+type RightsSeen struct{ principals, lists map[int64]bool }
+
+// NewRightsSeen is that of a reading that begins.
+func NewRightsSeen() *RightsSeen {
+	return &RightsSeen{principals: map[int64]bool{}, lists: map[int64]bool{}}
+}
+
+// sliceRows is how many rows one transaction writes.
+const sliceRows = 500
+
+func digestOf(v any) []byte {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		panic(fmt.Sprintf("rights: %T: %v", v, err)) // plain values only
+	}
+	sum := sha256.Sum256(raw)
+	return sum[:12]
+}
+
+type link struct {
+	Group string `json:"g"`
+	How   string `json:"h,omitempty"`
+	Term  string `json:"t,omitempty"`
+}
+
+type member struct {
+	privilege.Principal
+	links []link
+}
+
+// PutRights takes in a part of what a reading saw. All memberships of one principal come in
+// one part, and so does each list.
+func (s *Rights) PutRights(ctx context.Context, system records.SystemID, principals []privilege.Principal, memberships []privilege.Membership, lists []privilege.List, seen *RightsSeen) error {
+	members, at := make([]member, 0, len(principals)), map[string]int{}
+	of := func(id string) *member {
+		if i, known := at[id]; known {
+			return &members[i]
+		}
+		at[id] = len(members)
+		members = append(members, member{Principal: privilege.Principal{ID: id, Kind: privilege.KindUnknown, Name: id}})
+		return &members[len(members)-1]
+	}
+	for _, p := range principals {
+		of(p.ID).Principal = p
+	}
+	for _, m := range memberships {
+		one := of(m.Member)
+		one.links = append(one.links, link{m.Group, m.How, m.Term})
+	}
+	for part := range slices.Chunk(members, sliceRows) {
+		if err := s.putPrincipals(ctx, system, part, seen); err != nil {
+			return fmt.Errorf("keep principals: %w", err)
+		}
+	}
+	for part := range slices.Chunk(lists, sliceRows) {
+		if err := s.putLists(ctx, system, part, seen); err != nil {
+			return fmt.Errorf("keep lists of rights: %w", err)
+		}
+	}
+	return nil
+}
+
+type known struct {
+	id     int64
+	digest []byte
+}
+
+func readKnown(ctx context.Context, db database.Queryer, table string, system records.SystemID, keys []string) (map[string]known, error) {
+	rows, err := db.QueryContext(ctx, "SELECT id, key, digest FROM "+table+" WHERE system_id = ? AND key IN (SELECT value FROM json_each(?))", system, database.AsJSON(keys)) //nolint:gosec // names of tables are our own
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := make(map[string]known, len(keys))
+	for rows.Next() {
+		var key string
+		var k known
+		if err := rows.Scan(&k.id, &key, &k.digest); err != nil {
+			return nil, err
+		}
+		out[key] = k
+	}
+	return out, rows.Err()
+}
+
+func (s *Rights) putPrincipals(ctx context.Context, system records.SystemID, part []member, seen *RightsSeen) error {
+	keys := make([]string, len(part))
+	for i, m := range part {
+		keys[i] = m.ID
+	}
+	have, err := readKnown(ctx, s.Read, "right_principals", system, keys)
+	if err != nil {
+		return err
+	}
+	var write []member
+	for _, m := range part {
+		k, there := have[m.ID]
+		if there && string(k.digest) == string(digestOf([]any{m.Principal, m.links})) {
+			seen.principals[k.id] = true
+			continue
+		}
+		write = append(write, m)
+	}
+	if len(write) == 0 {
+		return nil
+	}
+	return s.InTx(ctx, func(tx *sql.Tx) error {
+		for _, m := range write {
+			var id int64
+			if err := tx.QueryRowContext(ctx, `INSERT INTO right_principals (system_id, key, kind, name, lies_in, digest) VALUES (?,?,?,?,?,?)
+				ON CONFLICT (system_id, key) DO UPDATE SET kind = excluded.kind, name = excluded.name, lies_in = excluded.lies_in, digest = excluded.digest RETURNING id`,
+				system, m.ID, m.Kind, m.Name, database.AsJSON(m.links), digestOf([]any{m.Principal, m.links})).Scan(&id); err != nil {
+				return err
+			}
+			seen.principals[id] = true
+		}
+		return nil
+	})
+}
+
+func (s *Rights) putLists(ctx context.Context, system records.SystemID, part []privilege.List, seen *RightsSeen) error {
+	keys := make([]string, len(part))
+	for i, l := range part {
+		keys[i] = l.Key
+	}
+	have, err := readKnown(ctx, s.Read, "right_lists", system, keys)
+	if err != nil {
+		return err
+	}
+	var write []privilege.List
+	for _, l := range part {
+		k, there := have[l.Key]
+		if there && string(k.digest) == string(digestOf(l)) {
+			seen.lists[k.id] = true
+			continue
+		}
+		write = append(write, l)
+	}
+	if len(write) == 0 {
+		return nil
+	}
+	now := s.Stamp()
+	return s.InTx(ctx, func(tx *sql.Tx) error {
+		for _, l := range write {
+			var id int64
+			if err := tx.QueryRowContext(ctx, `INSERT INTO right_lists (system_id, key, decides, objects, digest, first_seen, changed) VALUES (?,?,?,?,?,?,?)
+				ON CONFLICT (system_id, key) DO UPDATE SET decides = excluded.decides, objects = excluded.objects, digest = excluded.digest, changed = excluded.changed RETURNING id`,
+				system, l.Key, l.Decides, database.AsJSON(l.Objects), digestOf(l), now, now).Scan(&id); err != nil {
+				return err
+			}
+			seen.lists[id] = true
+			if err := putEntries(ctx, tx, id, l.Entries, now); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// putEntries writes what a list has now. An entry is known again by what it gives, not by
+// where it stands: of two alike the order counts.
+func putEntries(ctx context.Context, tx *sql.Tx, list int64, entries []privilege.Entry, now string) error {
+	rows, err := tx.QueryContext(ctx, "SELECT id, digest FROM right_entries WHERE list_id = ? AND taken = '' ORDER BY seq", list)
+	if err != nil {
+		return err
+	}
+	there := map[string][]int64{}
+	for rows.Next() {
+		var id int64
+		var digest []byte
+		if err = rows.Scan(&id, &digest); err != nil {
+			break
+		}
+		there[string(digest)] = append(there[string(digest)], id)
+	}
+	if err := errors.Join(err, rows.Err(), rows.Close()); err != nil {
+		return err
+	}
+	for seq, e := range entries {
+		plain := e
+		plain.Text, plain.Source = "", ""
+		digest := digestOf(plain)
+		if ids := there[string(digest)]; len(ids) > 0 {
+			there[string(digest)] = ids[1:]
+			if _, err := tx.ExecContext(ctx, "UPDATE right_entries SET seq = ?, entry = ? WHERE id = ?", seq, database.AsJSON(e), ids[0]); err != nil {
+				return err
+			}
+			continue
+		}
+		if _, err := tx.ExecContext(ctx, "INSERT INTO right_entries (list_id, seq, digest, given_to, verb, deny, what, entry, first_seen) VALUES (?,?,?,?,?,?,?,?,?)",
+			list, seq, digest, e.To, e.Verb, e.Deny, e.What, database.AsJSON(e), now); err != nil {
+			return err
+		}
+	}
+	for _, ids := range there {
+		for _, id := range ids {
+			if _, err := tx.ExecContext(ctx, "UPDATE right_entries SET taken = ? WHERE id = ?", now, id); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// EndRights ends a reading: what a complete one did not see is there no longer. Why says
+// what was not read of one that was not complete.
+func (s *Rights) EndRights(ctx context.Context, system records.SystemID, seen *RightsSeen, complete bool, why string) error {
+	if complete {
+		if err := s.takeUnseen(ctx, system, seen); err != nil {
+			return fmt.Errorf("what was not seen: %w", err)
+		}
+	}
+	return s.InTx(ctx, func(tx *sql.Tx) error {
+		completed := ""
+		if complete {
+			completed, why = s.Stamp(), ""
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO scopes (system_id, scope, completed, why) VALUES (?,'rights',?,?)
+			ON CONFLICT (system_id, scope) DO UPDATE SET completed = CASE excluded.completed WHEN '' THEN completed ELSE excluded.completed END, why = excluded.why`, system, completed, why)
+		return err
+	})
+}
+
+func (s *Rights) takeUnseen(ctx context.Context, system records.SystemID, seen *RightsSeen) error {
+	now := s.Stamp()
+	for _, t := range []struct {
+		ids, end string
+		seen     map[int64]bool
+	}{
+		{"SELECT id FROM right_lists WHERE system_id = ?", "UPDATE right_entries SET taken = '" + now + "' WHERE taken = '' AND list_id IN (SELECT value FROM json_each(?))", seen.lists},
+		{"SELECT id FROM right_principals WHERE system_id = ?", "DELETE FROM right_principals WHERE id IN (SELECT value FROM json_each(?))", seen.principals},
+	} {
+		ids, err := database.Collect(ctx, s.Read, database.Single[int64], t.ids, system)
+		if err != nil {
+			return err
+		}
+		ids = slices.DeleteFunc(ids, func(id int64) bool { return t.seen[id] })
+		for part := range slices.Chunk(ids, sliceRows) {
+			if err := s.InTx(ctx, func(tx *sql.Tx) error {
+				_, err := tx.ExecContext(ctx, t.end, database.AsJSON(part))
+				return err
+			}); err != nil {
+				return err
+			}
+		}
+	}
+	// A list without entries is seen as changed when it comes back.
+	return s.InTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "UPDATE right_lists SET digest = x'' WHERE system_id = ? AND NOT EXISTS (SELECT 1 FROM right_entries WHERE list_id = right_lists.id AND taken = '')", system)
+		return err
+	})
+}
+
+// RightsOf returns all that is known of one system.
+func (s *Rights) RightsOf(ctx context.Context, system records.SystemID) (principals []privilege.Principal, memberships []privilege.Membership, lists []privilege.List, err error) {
+	_, err = database.Collect(ctx, s.Read, func(rows *sql.Rows) (none struct{}, err error) {
+		var p privilege.Principal
+		var links string
+		if err := rows.Scan(&p.ID, &p.Kind, &p.Name, &links); err != nil {
+			return none, err
+		}
+		principals = append(principals, p)
+		for _, l := range database.FromJSON[[]link](links) {
+			memberships = append(memberships, privilege.Membership{Member: p.ID, Group: l.Group, How: l.How, Term: l.Term})
+		}
+		return none, nil
+	}, "SELECT key, kind, name, lies_in FROM right_principals WHERE system_id = ? ORDER BY id", system)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	at := map[int64]int{}
+	_, err = database.Collect(ctx, s.Read, func(rows *sql.Rows) (none struct{}, err error) {
+		var id int64
+		var key, decides, objects, entry string
+		if err := rows.Scan(&id, &key, &decides, &objects, &entry); err != nil {
+			return none, err
+		}
+		i, begun := at[id]
+		if !begun {
+			i = len(lists)
+			at[id] = i
+			lists = append(lists, privilege.List{Key: key, Decides: privilege.Decides(decides), Objects: database.FromJSON[[]privilege.Object](objects)})
+		}
+		lists[i].Entries = append(lists[i].Entries, database.FromJSON[privilege.Entry](entry))
+		return none, nil
+	}, "SELECT l.id, l.key, l.decides, l.objects, e.entry FROM right_lists l JOIN right_entries e ON e.list_id = l.id WHERE l.system_id = ? AND e.taken = '' ORDER BY l.key, e.seq", system)
+	return principals, memberships, lists, err
+}
+
+// RightsRead says how much of a system was read.
+func (s *Rights) RightsRead(ctx context.Context, system records.SystemID) (v records.RightsRead, err error) {
+	var completed string
+	err = s.Read.QueryRowContext(ctx, "SELECT completed, why FROM scopes WHERE system_id = ? AND scope = 'rights'", system).Scan(&completed, &v.Why)
+	if errors.Is(err, sql.ErrNoRows) {
+		return records.RightsRead{Never: true}, nil
+	}
+	v.Completed = database.TimeOf(completed)
+	return v, err
+}
+
+// AccountsByKey returns the accounts of a system that is known by their stable ids.
+func (s *Rights) AccountsByKey(ctx context.Context, system records.SystemID, keys []string) (map[string]records.AccountID, error) {
+	out := make(map[string]records.AccountID, len(keys))
+	_, err := database.Collect(ctx, s.Read, func(rows *sql.Rows) (none struct{}, err error) {
+		var key string
+		var id records.AccountID
+		err = rows.Scan(&key, &id)
+		out[key] = id
+		return none, err
+	}, "SELECT stable_id, id FROM accounts WHERE system_id = ? AND stable_id IN (SELECT value FROM json_each(?))", system, database.AsJSON(keys))
+	return out, err
+}
