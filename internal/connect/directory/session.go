@@ -42,10 +42,11 @@ var description = connect.Description{
 	Proof: connect.ProofCertificate, SignIn: []string{connect.SignInPassword},
 	Options: []connect.Option{
 		{Name: OptionBase, Type: connect.OptionName, Default: "all naming contexts", Help: "subtree that is read", Reading: true},
+		connect.RightsOption,
 		{Name: OptionServers, Type: connect.OptionAddresses, Help: "further servers of the same directory, HOST or HOST:PORT, separated by ;: read from when the first is away, and waited for until a change has reached them"},
 	},
 	Scopes: []string{connect.ScopeAccounts},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActAsk, connect.ActVerify, connect.ActAccept, connect.ActTurns, connect.ActRules, connect.ActRehearse, connect.ActList, connect.ActRecords, connect.ActSessions},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActAsk, connect.ActVerify, connect.ActAccept, connect.ActTurns, connect.ActRules, connect.ActRehearse, connect.ActList, connect.ActRecords, connect.ActRights, connect.ActSessions},
 }
 
 // A missing or mistyped method does not compile.

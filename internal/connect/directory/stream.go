@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"time"
 
 	ber "github.com/go-asn1-ber/asn1-ber"
@@ -15,6 +16,7 @@ import (
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/directory/refusal"
+	"mossledger.example/moss/internal/connect/directory/rights"
 )
 
 // stream reads large searches. go-ldap builds a tree of objects for every
@@ -122,7 +124,11 @@ func (s *stream) search(base, filter string, attributes []string, cookie []byte)
 	op.AppendChild(list)
 	paging := ldap.NewControlPaging(pageSize)
 	paging.SetCookie(cookie)
-	if err := s.send(op, []ldap.Control{paging}); err != nil {
+	controls := []ldap.Control{paging}
+	if slices.Contains(attributes, rights.AttributeDescriptor) {
+		controls = append(controls, rights.OwnerAndRules)
+	}
+	if err := s.send(op, controls); err != nil {
 		return page{err: err}
 	}
 	out := page{entries: make([]*ldap.Entry, 0, pageSize)}

@@ -14,22 +14,12 @@ import (
 	"mossledger.example/moss/internal/connect/directory/accounts"
 	"mossledger.example/moss/internal/connect/directory/membership"
 	"mossledger.example/moss/internal/connect/directory/policy"
+	"mossledger.example/moss/internal/connect/directory/rights"
 	"mossledger.example/moss/internal/core/estate"
 )
 
 // pageSize is how many entries one page of a search has (RFC 2696).
 const pageSize = 1000
-
-var windowsAttributes = []string{
-	"objectClass", "objectGUID", "objectSid", "sAMAccountName", "userPrincipalName", "displayName", "description",
-	"userAccountControl", "msDS-User-Account-Control-Computed", "msDS-UserPasswordExpiryTimeComputed", "pwdLastSet",
-	"accountExpires", "lastLogonTimestamp", "lockoutTime", "memberOf", "primaryGroupID", "servicePrincipalName", "managedBy", "msDS-KeyVersionNumber", "sIDHistory",
-}
-
-var rfcAttributes = []string{
-	"objectClass", "entryUUID", "uid", "cn", "displayName", "description", "manager", "uidNumber", "gidNumber", "homeDirectory", "loginShell",
-	"pwdPolicySubentry", "pwdChangedTime", "pwdAccountLockedTime", "pwdReset", "pwdEndTime", "pwdLastSuccess", "krbPrincipalName",
-}
 
 // What has a password is an account, whatever its class; only a group may have
 // one of another kind (RFC 2307, section 3).
@@ -82,6 +72,17 @@ func (Connector) Visit(ctx context.Context, t connect.Target, request connect.Vi
 	return coverage, nil
 }
 
+// Rights implements connect.RightsReader.
+func (Connector) Rights(ctx context.Context, t connect.Target, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
+	s, _, failure := openAny(ctx, t, connect.NewStopwatch())
+	if failure != nil {
+		return connect.RightsCoverage{}, failure
+	}
+	defer s.close()
+	v := &visit{session: s}
+	return rights.Read(ctx, rights.Directory{Name: t.Name, Windows: s.windows(), Bases: s.bases, Closed: s.closed, Domain: s.facts.Identity, Search: v.pages}, emit)
+}
+
 // asFailure makes any error a Failure of reading.
 func asFailure(t connect.Target, err error) *connect.Failure {
 	var failure *connect.Failure
@@ -114,9 +115,9 @@ func (v *visit) read(ctx context.Context) error {
 		return err
 	}
 	var lock *locks
-	accounts, read := windowsAccounts, windowsAttributes
+	filter, read := windowsAccounts, accounts.WindowsAttributes
 	if !v.windows() {
-		accounts, read = rfcAccounts, rfcAttributes
+		filter, read = rfcAccounts, accounts.PlainAttributes
 		var failure *connect.Failure
 		if lock, failure = v.readLocks(ctx); failure != nil {
 			return failure
@@ -130,7 +131,7 @@ func (v *visit) read(ctx context.Context) error {
 			}
 			continue
 		}
-		if err := v.pages(ctx, base, accounts, read, func(entries []*ldap.Entry) error { return v.take(entries, lock) }); err != nil {
+		if err := v.pages(ctx, base, filter, read, func(entries []*ldap.Entry) error { return v.take(entries, lock) }); err != nil {
 			return err
 		}
 	}

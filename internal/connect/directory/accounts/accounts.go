@@ -13,6 +13,19 @@ import (
 	"mossledger.example/moss/internal/core/estate"
 )
 
+// WindowsAttributes are those that Windows-domain accounts are made of.
+var WindowsAttributes = []string{
+	"objectClass", "objectGUID", "objectSid", "sAMAccountName", "userPrincipalName", "displayName", "description",
+	"userAccountControl", "msDS-User-Account-Control-Computed", "msDS-UserPasswordExpiryTimeComputed", "pwdLastSet",
+	"accountExpires", "lastLogonTimestamp", "lockoutTime", "memberOf", "primaryGroupID", "servicePrincipalName", "managedBy", "msDS-KeyVersionNumber", "sIDHistory",
+}
+
+// PlainAttributes are those of accounts of other directories.
+var PlainAttributes = []string{
+	"objectClass", "entryUUID", "uid", "cn", "displayName", "description", "manager", "uidNumber", "gidNumber", "homeDirectory", "loginShell",
+	"pwdPolicySubentry", "pwdChangedTime", "pwdAccountLockedTime", "pwdReset", "pwdEndTime", "pwdLastSuccess", "krbPrincipalName",
+}
+
 // Bits of userAccountControl.
 const (
 	uacDisabled     = 0x2
