@@ -9,25 +9,26 @@ import (
 // GivenRight is one entry of a list of rights: what is given to one principal, or taken
 // from it, at one place.
 type GivenRight struct {
-	ID        GivenRightID       `json:"id"`
-	System    string             `json:"system"`
-	SystemID  SystemID           `json:"system_id"`
-	To        string             `json:"to" doc:"The principal that it is given to, by name"`
-	ToKind    privilege.Kind     `json:"to_kind" enum:"account,group,role,everyone,unknown"`
-	AccountID AccountID          `json:"account_id,omitempty" doc:"Where it is an account that is known"`
-	Verb      string             `json:"verb"`
-	Deny      bool               `json:"deny" doc:"It takes the right"`
-	May       string             `json:"may" doc:"The verb in words: with not where it takes the right, with perhaps where that cannot be said"`
-	On        string             `json:"on" doc:"The objects in words"`
-	As        string             `json:"as,omitempty" doc:"Whose rights a command runs with"`
-	What      string             `json:"what,omitempty" doc:"A command, a column, a pattern of keys"`
-	Objects   []privilege.Object `json:"objects" nullable:"false"`
-	Terms     []string           `json:"terms,omitempty" doc:"What else must be so"`
-	Unsure    string             `json:"unsure,omitempty" doc:"Why it cannot be said whether it applies"`
-	Text      string             `json:"text,omitempty" doc:"In the system's own language"`
-	Source    string             `json:"source,omitempty" doc:"Where it stands"`
-	FirstSeen time.Time          `json:"first_seen"`
-	Taken     time.Time          `json:"taken,omitzero" doc:"When it was seen to be there no longer"`
+	ID         GivenRightID   `json:"id"`
+	System     string         `json:"system"`
+	SystemID   SystemID       `json:"system_id"`
+	To         string         `json:"to" doc:"The principal that it is given to, by name"`
+	ToKind     privilege.Kind `json:"to_kind" enum:"account,group,role,everyone,unknown"`
+	AccountID  AccountID      `json:"account_id,omitempty" doc:"Where it is an account that is known"`
+	Verb       string         `json:"verb"`
+	Deny       bool           `json:"deny" doc:"It takes the right"`
+	May        string         `json:"may" doc:"The verb in words: with not where it takes the right, with perhaps where that cannot be said"`
+	On         string         `json:"on" doc:"The objects in words"`
+	As         string         `json:"as,omitempty" doc:"Whose rights a command runs with"`
+	What       string         `json:"what,omitempty" doc:"A command, a column, a pattern of keys"`
+	ObjectKind string         `json:"object_kind" doc:"Of the first object"`
+	Object     string         `json:"object" doc:"The first object, as its system names it"`
+	Terms      []string       `json:"terms,omitempty" doc:"What else must be so"`
+	Unsure     string         `json:"unsure,omitempty" doc:"Why it cannot be said whether it applies"`
+	Text       string         `json:"text,omitempty" doc:"In the system's own language"`
+	Source     string         `json:"source,omitempty" doc:"Where it stands"`
+	FirstSeen  time.Time      `json:"first_seen"`
+	Taken      time.Time      `json:"taken,omitzero" doc:"When it was seen to be there no longer"`
 }
 
 // GivenRightID numbers a GivenRight.
@@ -45,10 +46,11 @@ type HeldRight struct {
 	System   string   `json:"system"`
 	SystemID SystemID `json:"system_id"`
 	privilege.Right
-	May     string `json:"may" doc:"The verb in words"`
-	On      string `json:"on" doc:"The objects in words"`
-	Through string `json:"through" doc:"The path in one line; empty where it is given to the account itself"`
-	Void    string `json:"void,omitempty" doc:"Why it counts for nothing: another entry decides"`
+	May       string `json:"may" doc:"The verb in words"`
+	On        string `json:"on" doc:"The objects in words"`
+	Through   string `json:"through" doc:"The path in one line; empty where it is given to the account itself"`
+	OfObjects int    `json:"of_objects" doc:"How many objects share the list; objects has the first of them"`
+	Void      string `json:"void,omitempty" doc:"Why it counts for nothing: another entry decides"`
 }
 
 // AccountRights are all that an account may do, as far as it is known.

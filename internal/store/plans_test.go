@@ -186,6 +186,8 @@ func TestAPageReadsNoTable(t *testing.T) {
 		"visits":                 func(q records.Query) { discard(s.Visits(ctx, 1, q)) },
 		"systems":                func(q records.Query) { discard(s.Systems(ctx, q)) },
 		"sockets":                func(q records.Query) { discard(s.Sockets(ctx, q)) },
+		"rights":                 func(q records.Query) { discard(s.GivenRights(ctx, false, q)) },
+		"rights, taken ones":     func(q records.Query) { discard(s.GivenRights(ctx, true, q)) },
 		"credentials":            func(q records.Query) { discard(s.Credentials(ctx, q)) },
 	}
 	for name, list := range lists {

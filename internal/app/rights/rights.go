@@ -75,6 +75,7 @@ func (r *Rights) Of(ctx context.Context, id records.AccountID) (records.AccountR
 // another one may have the word.
 func held(v records.System, m *privilege.Model, id string, right privilege.Right) records.HeldRight {
 	out := heldOn(v, right)
+	right.Objects = right.Objects[:min(len(right.Objects), 1)]
 	if right.Deny || right.What == "" || strings.ContainsAny(right.What, `*?[\^`) || len(right.Objects) == 0 {
 		return out
 	}
@@ -89,8 +90,13 @@ func held(v records.System, m *privilege.Model, id string, right privilege.Right
 	return out
 }
 
+// mostObjects is how many objects of a list are told with each right by it.
+const mostObjects = 20
+
 func heldOn(v records.System, right privilege.Right) records.HeldRight {
-	return records.HeldRight{System: v.Name, SystemID: v.ID, Right: right, May: privilege.May(right.Verb, right.Deny, right.Unsure), On: privilege.On(right.Objects), Through: right.Through()}
+	all := right.Objects
+	right.Objects = all[:min(len(all), mostObjects)]
+	return records.HeldRight{OfObjects: len(all), System: v.Name, SystemID: v.ID, Right: right, May: privilege.May(right.Verb, right.Deny, right.Unsure), On: privilege.On(all), Through: right.Through()}
 }
 
 // firstOf is one of those that a command may run as.

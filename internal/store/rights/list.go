@@ -12,11 +12,11 @@ import (
 const (
 	from = `right_entries e JOIN right_lists l ON l.id = e.list_id JOIN systems ON systems.id = l.system_id
 		LEFT JOIN right_principals p ON p.system_id = l.system_id AND p.key = e.given_to LEFT JOIN accounts a ON a.system_id = l.system_id AND a.stable_id = e.given_to`
-	columns = "e.id, systems.name, l.system_id, COALESCE(p.name, a.name, e.given_to), COALESCE(p.kind, 'unknown'), COALESCE(a.id, 0), l.objects, e.entry, e.first_seen, e.taken"
+	columns = "e.id, systems.name, l.system_id, COALESCE(p.name, a.name, e.given_to), COALESCE(p.kind, 'unknown'), COALESCE(a.id, 0), l.shown, l.object_kind, l.object, e.entry, e.first_seen, e.taken"
 )
 
 var listing = database.Listing[records.GivenRight]{
-	From: from, ID: "e.id", Sort: "system", Scan: columns,
+	From: from, ID: "e.id", Sort: "id", Scan: columns,
 	Columns: []database.Column{
 		{Name: "system", Sql: "systems.name"},
 		{Name: "to", Sql: "COALESCE(p.name, a.name, e.given_to)"},
@@ -24,8 +24,9 @@ var listing = database.Listing[records.GivenRight]{
 		{Name: "verb", Sql: "e.verb"},
 		{Name: "what", Sql: "e.what"},
 		{Name: "deny", Sql: "e.deny", Number: true},
-		{Name: "object", Sql: "json_extract(l.objects, '$[0].name')"},
-		{Name: "object_kind", Sql: "json_extract(l.objects, '$[0].kind')"},
+		{Name: "on", Sql: "l.shown"},
+		{Name: "object", Sql: "l.object"},
+		{Name: "object_kind", Sql: "l.object_kind"},
 		{Name: "as", Sql: "COALESCE(json_extract(e.entry, '$.as'), '')"},
 		{Name: "text", Sql: "COALESCE(json_extract(e.entry, '$.text'), '')"},
 		{Name: "source", Sql: "COALESCE(json_extract(e.entry, '$.source'), '')"},
@@ -37,8 +38,8 @@ var listing = database.Listing[records.GivenRight]{
 		{Name: "id", Sql: "e.id", Number: true},
 	},
 	ScanRow: func(rows *sql.Rows) (v records.GivenRight, err error) {
-		var objects, entry, first, taken string
-		if err := rows.Scan(&v.ID, &v.System, &v.SystemID, &v.To, &v.ToKind, &v.AccountID, &objects, &entry, &first, &taken, new(any), new(any)); err != nil {
+		var entry, first, taken string
+		if err := rows.Scan(&v.ID, &v.System, &v.SystemID, &v.To, &v.ToKind, &v.AccountID, &v.On, &v.ObjectKind, &v.Object, &entry, &first, &taken, new(any), new(any)); err != nil {
 			return v, err
 		}
 		e := database.FromJSON[privilege.Entry](entry)
@@ -46,8 +47,7 @@ var listing = database.Listing[records.GivenRight]{
 		if e.Through != "" {
 			v.Terms = append(v.Terms, "by those who lie in it "+e.Through)
 		}
-		v.Objects = append([]privilege.Object{}, database.FromJSON[[]privilege.Object](objects)...)
-		v.May, v.On = privilege.May(v.Verb, v.Deny, v.Unsure), privilege.On(v.Objects)
+		v.May = privilege.May(v.Verb, v.Deny, v.Unsure)
 		v.FirstSeen, v.Taken = database.TimeOf(first), database.TimeOf(taken)
 		return v, nil
 	},

@@ -166,9 +166,13 @@ func (s *Rights) putLists(ctx context.Context, system records.SystemID, part []p
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		for _, l := range write {
 			var id int64
-			if err := tx.QueryRowContext(ctx, `INSERT INTO right_lists (system_id, key, decides, objects, digest, first_seen, changed) VALUES (?,?,?,?,?,?,?)
-				ON CONFLICT (system_id, key) DO UPDATE SET decides = excluded.decides, objects = excluded.objects, digest = excluded.digest, changed = excluded.changed RETURNING id`,
-				system, l.Key, l.Decides, database.AsJSON(l.Objects), digestOf(l), now, now).Scan(&id); err != nil {
+			var first privilege.Object
+			if len(l.Objects) > 0 {
+				first = l.Objects[0]
+			}
+			if err := tx.QueryRowContext(ctx, `INSERT INTO right_lists (system_id, key, decides, objects, shown, object_kind, object, digest, first_seen, changed) VALUES (?,?,?,?,?,?,?,?,?,?)
+				ON CONFLICT (system_id, key) DO UPDATE SET decides = excluded.decides, objects = excluded.objects, shown = excluded.shown, object_kind = excluded.object_kind, object = excluded.object, digest = excluded.digest, changed = excluded.changed RETURNING id`,
+				system, l.Key, l.Decides, database.AsJSON(l.Objects), privilege.On(l.Objects), first.Kind, first.Name, digestOf(l), now, now).Scan(&id); err != nil {
 				return err
 			}
 			seen.lists[id] = true

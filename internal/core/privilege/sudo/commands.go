@@ -87,7 +87,9 @@ func (s *scanner) command() (command, error) {
 	s.blanks()
 	switch at := s.peek(); {
 	case at == '/':
-		c.is.Path = s.path()
+		if c.is.Path = s.path(); s.peek() == '\\' {
+			return c, s.expected("a character after the backslash")
+		}
 	case at == '^':
 		regular, ok := s.regular()
 		if !ok {
@@ -144,7 +146,10 @@ func (s *scanner) path() string {
 	var out strings.Builder
 	for ; s.at < len(s.text); s.at++ {
 		c := s.text[s.at]
-		if c == '\\' && s.at+1 < len(s.text) {
+		if c == '\\' {
+			if s.at+1 == len(s.text) {
+				break
+			}
 			s.at++
 			if strings.IndexByte(",:= \t#", s.text[s.at]) < 0 { // of a pattern
 				out.WriteByte('\\')

@@ -28,26 +28,30 @@ func (c Command) String() string {
 	if c.All {
 		return out.String() + "ALL"
 	}
-	out.WriteString(written(c.Path))
+	out.WriteString(written(c.Path, false, func(byte) bool { return true }))
 	if c.Given {
 		out.WriteByte(' ')
-		out.WriteString(written(c.Args))
+		out.WriteString(written(c.Args, true, func(next byte) bool { return strings.IndexByte(`*?[]!^`, next) >= 0 }))
 	}
 	return out.String()
 }
 
-// written escapes what is no regular expression. A backslash before what a pattern has
-// stays one.
-func written(text string) string {
-	if strings.HasPrefix(text, "^") && strings.HasSuffix(text, "$") {
+// written escapes what is no regular expression. A pair that begins with a backslash stays
+// one: of a path any, of arguments those that a pattern has.
+func written(text string, words bool, pairs func(next byte) bool) string {
+	if strings.HasPrefix(text, "^") && strings.HasSuffix(text, "$") && len(text) > 1 {
 		return strings.ReplaceAll(text, "#", `\#`)
 	}
 	var out strings.Builder
 	for i := 0; i < len(text); i++ {
-		if text[i] == '\\' && i+1 < len(text) && strings.IndexByte(`*?[]!^`, text[i+1]) >= 0 {
+		if text[i] == '\\' && i+1 < len(text) && pairs(text[i+1]) {
 			out.WriteString(text[i : i+2])
 			i++
 			continue
+		}
+		// One blank between words is what parts them; others are escaped.
+		if text[i] == '\t' || text[i] == ' ' && (!words || i == 0 || i+1 == len(text) || text[i-1] == ' ' || text[i-1] == '\t') {
+			out.WriteByte('\\')
 		}
 		out.WriteString(escaped.Replace(text[i : i+1]))
 	}
