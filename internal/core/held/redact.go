@@ -96,6 +96,9 @@ func (r *Redactor) placed(text string, may suspects) string {
 	return redactAssign.ReplaceAllStringFunc(text, func(all string) string {
 		m := redactAssign.FindStringSubmatch(all)
 		value := strings.Trim(m[3], `"'`)
+		if m[1] == "NOPASSWD" && strings.TrimSpace(m[2]) == ":" { // a tag of sudoers(5): what follows is a command
+			return all
+		}
 		if !layout.IsSecret(strings.TrimLeft(m[1], "-")) || value == "" || layout.Reference.MatchString(value) || isWord(value) || nameService[value] || strings.Contains(value, secret.Placeholder) {
 			return all
 		}

@@ -49,7 +49,7 @@ func TestTextsLoseTheirSecrets(t *testing.T) {
 	// What holds none stays as it is, to the letter.
 	for _, text := range []string{
 		"", "/usr/sbin/nginx -g 'daemon on; master_process on;'", "postgres: 15/main: walwriter", "/usr/bin/feed --password-file /etc/feed.pw", "--password ${FEED_PASSWORD}",
-		"require_password: true", `C:\Windows\system32\svchost.exe -k netsvcs -p`, "Berth board; reads tokens of ferries", "curl -u svc: http://x/", "ssh -p 2222 quay1", "passwd: files ldap",
+		"require_password: true", `C:\Windows\system32\svchost.exe -k netsvcs -p`, "Berth board; reads tokens of ferries", "curl -u svc: http://x/", "ssh -p 2222 quay1", "passwd: files ldap", "berth ALL = (root) NOPASSWD: /usr/bin/systemctl restart berth.service", "berth ALL = NOPASSWD: ALL",
 		"https://tide1.larkmoor.example/path?x=1", "sshd: /usr/sbin/sshd -D [listener] 0 of 10-100 startups", "password expired", "mysqldump --defaults-file=/root/.my.cnf -p",
 	} {
 		assert.Equal(t, text, r.Text(text))

@@ -33,6 +33,7 @@ type Account struct {
 type server struct {
 	lock     sync.Mutex
 	accounts map[string]*Account
+	grants   []Grant // of PostgreSQL
 	sessions func() []estate.Session
 	listener net.Listener
 	conns    map[net.Conn]bool

@@ -315,7 +315,10 @@ func (s *pgSession) ready() {
 func (s *pgSession) run(statement string, arguments [][]byte) result {
 	s.lock.Lock()
 	defer s.lock.Unlock()
-	boolean := func(b bool) string { return map[bool]string{true: "t", false: "f"}[b] }
+	boolean := truth
+	if r, is := s.rights(statement); is {
+		return r
+	}
 	switch {
 	case strings.TrimSpace(statement) == "" || strings.HasPrefix(statement, "-- ping"):
 		return result{tag: ""}

@@ -41,6 +41,17 @@ func (e *Estate) startStores(config *tls.Config) error {
 		e.Bookings.Add(datastore.Account{Name: "timetable_" + turn, Password: "Slack-Water-" + turn + "4", Description: "Timetable feed, in turns", MemberOf: []string{"timetable_reader"}})
 		e.Bookings.Add(datastore.Account{Name: "fares_" + turn, Password: Passwords["fares_"+turn], Description: "Fares feed, in turns", MemberOf: []string{"fares_reader"}, Settings: []string{"role=fares_reader"}})
 	}
+	all := []string{"SELECT", "INSERT", "UPDATE", "DELETE", "TRUNCATE", "REFERENCES", "TRIGGER"}
+	e.Bookings.Grant(
+		datastore.Grant{Kind: "database", Name: "bookings", Owner: "bookings_owner", Given: map[string][]string{"PUBLIC": {"CONNECT", "TEMPORARY"}, "bookings_owner": {"CREATE", "CONNECT", "TEMPORARY"}}},
+		datastore.Grant{Kind: "schema", Name: "public", Owner: "bookings_owner", Given: map[string][]string{"PUBLIC": {"USAGE"}, "bookings_owner": {"USAGE", "CREATE"}}},
+		datastore.Grant{Kind: "table", Name: "public.bookings", Owner: "bookings_owner", Given: map[string][]string{"bookings_owner": all, "bookings_reader": {"SELECT"}}},
+		datastore.Grant{Kind: "table", Name: "public.passengers", Owner: "bookings_owner", Given: map[string][]string{"bookings_owner": all, "bookings_reader": {"SELECT"}}},
+		datastore.Grant{Kind: "table", Name: "public.timetable", Owner: "bookings_owner", Given: map[string][]string{"bookings_owner": all, "timetable_reader": {"SELECT"}}},
+		datastore.Grant{Kind: "table", Name: "public.fares", Owner: "bookings_owner", Given: map[string][]string{"bookings_owner": all, "fares_reader": {"SELECT"}, "svc_fares_old": {"SELECT", "UPDATE"}}},
+		// The reports were to correct one month, and never lost it again.
+		datastore.Grant{Kind: "table", Name: "public.payments", Owner: "bookings_owner", Given: map[string][]string{"bookings_owner": all, "bookings_reader": {"SELECT"}, "svc_reports": {"INSERT", "UPDATE", "DELETE"}}},
+	)
 	e.Tides.Add(datastore.Account{Name: Manager, Password: ManagerPassword, Manages: true})
 	e.Tides.Add(datastore.Account{Name: "svc_tides", Password: Passwords["svc_tides"]})
 	since := time.Now().Add(-50 * time.Hour).UTC().Truncate(time.Second)

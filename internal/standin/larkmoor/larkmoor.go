@@ -209,6 +209,13 @@ func (e *Estate) fillDirectory() {
 
 func manager(h *unixhost.Host) {
 	h.AddUser(unixhost.User{Name: Manager, UID: 990, Gecos: "Moss Ledger", Home: "/home/mossmgr", Shell: "/bin/bash", Password: ManagerPassword, Sudo: func([]string) bool { return true }})
+	sudoers(h, "mossmgr", "Defaults:mossmgr !lecture, !requiretty\nmossmgr ALL = (root) NOPASSWD: ALL\n")
+}
+
+// sudoers puts rules for sudo into a file of their own.
+func sudoers(h *unixhost.Host, name, rules string) {
+	h.Write("/etc/sudoers", unixhost.File{Mode: 0o440, Owner: "root", Group: "root", Content: []byte("Defaults env_reset\nroot ALL = (ALL : ALL) ALL\n@includedir /etc/sudoers.d\n")})
+	h.Write("/etc/sudoers.d/"+name, unixhost.File{Mode: 0o440, Owner: "root", Group: "root", Content: []byte(rules)})
 }
 
 // quay builds a terminal host: the gangway counter starts after the berth board.
@@ -266,6 +273,9 @@ func (e *Estate) bookings() *unixhost.Host {
 	})
 	h.AddUnit(unixhost.Unit{Name: "nightly-export.service", Description: "Nightly export, set up by Odile", User: "odile", Exec: "/home/odile/export.sh", Enabled: true})
 	h.AddUnit(unixhost.Unit{Name: "oldsync.service", Description: "Synchronisation with the old booking system", User: "svc-sync", Exec: "/opt/oldsync/run", State: "failed"})
+	// The manifests were given everything one night, "until Monday"; the fuel cards have what they need.
+	sudoers(h, "manifest", "manifest ALL = (ALL) NOPASSWD: ALL\n")
+	sudoers(h, "fuelcard", "Cmnd_Alias READER = /usr/bin/systemctl restart fuelcard.service, /usr/bin/systemctl stop fuelcard.service\nsvc-fuelcard bookings1 = NOPASSWD: READER\nodile ALL = (svc-fuelcard) /opt/fuelcard/bin/settle *\n")
 	h.Write("/etc/cron.d/fares", unixhost.File{Content: []byte("# fares\n*/15 * * * * odile /home/odile/fares.sh >/dev/null\n30 2 * * * svc-fuelcard /opt/fuelcard/bin/settle --env /etc/fuelcard/fuel.env\n")})
 	return h
 }

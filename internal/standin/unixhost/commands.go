@@ -73,7 +73,7 @@ func (p *process) run(argv []string) int {
 		"sudo": p.sudo, "id": p.id, "cat": p.cat, "getent": p.getent, "passwd": p.passwd, "chage": p.chage, "systemctl": p.systemctl,
 		"ls": p.ls, "crontab": p.crontab, "stat": p.stat, "readlink": p.readlink, "realpath": p.readlink, "rm": p.rm, "cp": p.cp, "dd": p.dd, "mv": p.mv,
 		"sync": func([]string) int { return 0 }, "chpasswd": p.chpasswd, "journalctl": p.journalctl, "sh": p.shell, "find": p.find, "xargs": p.xargs, "tar": p.tar, "ss": p.ss, "true": func([]string) int { return 0 }, "false": func([]string) int { return 1 }, "echo": p.echo,
-		"df": p.df, "lsattr": p.lsattr, "ps": p.ps,
+		"df": p.df, "lsattr": p.lsattr, "ps": p.ps, "uname": p.uname, "ip": p.ip,
 	}
 	for len(argv) > 2 && (path.Base(argv[0]) == "env" || path.Base(argv[0]) == "nice" && argv[1] == "-n") {
 		if path.Base(argv[0]) == "nice" {
@@ -120,7 +120,7 @@ func (p *process) sudo(args []string) int {
 			break
 		}
 	}
-	if p.user.Sudo == nil || len(args) > 0 && !p.user.Sudo(args) {
+	if !p.maySudo(args) {
 		if list {
 			return 1
 		}

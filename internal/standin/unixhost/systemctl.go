@@ -28,7 +28,11 @@ func (p *process) systemctl(args []string) int {
 			fmt.Fprintf(&p.out, "%s loaded %s running %s\n", name, u.State, u.Description)
 		}
 	case "show":
-		for i, name := range operands(args[1:]) {
+		names := operands(args[1:])
+		if slices.Equal(names, []string{"*.service"}) {
+			names = slices.DeleteFunc(sortedKeys(p.units), func(name string) bool { return !strings.HasSuffix(name, ".service") })
+		}
+		for i, name := range names {
 			if i > 0 {
 				p.out.WriteByte('\n')
 			}
