@@ -24,6 +24,7 @@ import (
 	"github.com/google/uuid"
 
 	"mossledger.example/moss/internal/core/naming"
+	"mossledger.example/moss/internal/core/privilege/descriptor"
 )
 
 // Config says what to serve.
@@ -57,6 +58,7 @@ type Entry struct {
 	wrong      int       // wrong passwords that count
 	wrongAt    time.Time // the last of them
 	lockedAt   time.Time // by them
+	allowed    []descriptor.Entry
 }
 
 // Server is a running stand-in.
@@ -157,6 +159,9 @@ func (s *Server) Add(e Entry) {
 		if e.Attributes["objectSid"] == nil && e.Attributes["sAMAccountName"] != nil {
 			s.nextRID++
 			e.Attributes["objectSid"] = []string{string(s.sid(s.nextRID))}
+		}
+		if e.Attributes[descriptorAttribute] == nil {
+			e.Attributes[descriptorAttribute] = []string{string(s.described(&e))}
 		}
 	} else {
 		e.Attributes["entryUUID"] = []string{id.String()}

@@ -2,6 +2,7 @@ package directory
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -132,7 +133,7 @@ func (c *client) entry(id int64, e shownEntry, wanted []string) {
 	op.AppendChild(ber.NewString(ber.ClassUniversal, ber.TypePrimitive, ber.TagOctetString, e.dn, "dn"))
 	list := ber.NewSequence("attributes")
 	for name, values := range e.attributes {
-		if !asked(name, wanted) {
+		if !asked(name, wanted) || name == descriptorAttribute && !slices.ContainsFunc(wanted, func(w string) bool { return strings.EqualFold(w, name) }) {
 			continue
 		}
 		one := ber.NewSequence("attribute")

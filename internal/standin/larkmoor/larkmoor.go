@@ -20,6 +20,7 @@ import (
 
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/layout"
+	"mossledger.example/moss/internal/core/privilege/descriptor"
 	"mossledger.example/moss/internal/standin"
 	"mossledger.example/moss/internal/standin/datastore"
 	"mossledger.example/moss/internal/standin/directory"
@@ -201,6 +202,15 @@ func (e *Estate) fillDirectory() {
 	// Terminal Services lies in Operations, which lies in itself.
 	add("CN=Terminal Services,OU=Groups,"+Base, group, map[string][]string{"sAMAccountName": {"Terminal Services"}, "memberOf": {"CN=Operations,OU=Groups," + Base}}, directory.Entry{})
 	add("CN=Operations,OU=Groups,"+Base, group, map[string][]string{"sAMAccountName": {"Operations"}, "memberOf": {"CN=Operations,OU=Groups," + Base}}, directory.Entry{})
+	// Operations may reset the passwords of all service accounts since a night of trouble, and
+	// whoever lies in Terminal Services with it. Nobody meant that.
+	const reset, restrictions = "00299570-246d-11d0-a768-00aa006e0529", "4c164200-20c0-11d0-a768-00aa006e0529"
+	for _, name := range []string{"svc-berth", "svc-gangway", "svc-manifest", "svc-tidefeed", "svc-fuelcard", "svc-quayline", "svc-terminal"} {
+		e.Directory.Allow(DN(name), ManagerDN, descriptor.ControlAccess, reset)
+		e.Directory.Allow(DN(name), ManagerDN, descriptor.ReadProperty|descriptor.WriteProperty, restrictions)
+		e.Directory.Allow(DN(name), "CN=Operations,OU=Groups,"+Base, descriptor.ControlAccess, reset)
+	}
+	e.Directory.Allow("CN=Operations,OU=Groups,"+Base, "CN=Ines Marsh,OU=People,"+Base, descriptor.WriteProperty, "bf9679c0-0de6-11d0-a285-00aa003049e2")
 	computer := append(append([]string(nil), user...), "computer")
 	for name, os := range map[string]string{"QUAY1": "Stand-in Linux", "TIDE1": "Stand-in Linux", "NORTH1": "Windows Server 2022 Standard", "KIOSK4": "Windows Server 2022 Standard"} {
 		add("CN="+name+",OU=Hosts,"+Base, computer, map[string][]string{"sAMAccountName": {name + "$"}, "cn": {name}, "dNSHostName": {strings.ToLower(name) + ".larkmoor.example"}, "operatingSystem": {os}}, directory.Entry{})

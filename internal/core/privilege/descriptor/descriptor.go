@@ -173,6 +173,15 @@ func Parse(raw []byte) (Descriptor, error) {
 	return d, nil
 }
 
+// ReadSID reads the binary form.
+func ReadSID(raw []byte) (SID, error) {
+	s, n, err := sidOf(raw)
+	if err == nil && n != len(raw) {
+		err = errShort
+	}
+	return s, err
+}
+
 // sidOf reads a SID and how long it is.
 func sidOf(raw []byte) (SID, int, error) {
 	if len(raw) < 8 {

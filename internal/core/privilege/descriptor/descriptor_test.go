@@ -118,3 +118,25 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+func TestBuild(t *testing.T) {
+	owner, err := ParseSID("S-1-5-21-1-2-3-512")
+	require.NoError(t, err)
+	reset, err := ParseGUID("00299570-246d-11d0-a768-00aa006e0529")
+	require.NoError(t, err)
+	raw := Build(owner, Entry{Type: AllowObject, Mask: ControlAccess, Object: &reset, Trustee: owner}, Entry{Mask: FullControl, Trustee: owner})
+	d, err := Parse(raw)
+	require.NoError(t, err)
+	assert.Equal(t, raw, d.Bytes())
+	assert.Equal(t, owner, *d.Owner)
+	assert.Equal(t, []string{VerbResetPassword}, d.Rules.Entries[0].VerbsOf(ClassAccount))
+	assert.Equal(t, []string{VerbEverything}, d.Rules.Entries[1].VerbsOf(ClassAccount))
+	for _, text := range []string{"", "S-1", "S-2-5", "S-1-x", "S-1-5-x", "S-1-5-4294967296", "S-1-5" + strings.Repeat("-1", 16)} {
+		_, err := ParseSID(text)
+		assert.Error(t, err, text)
+	}
+	for _, text := range []string{"", "1-2-3-4-5", "0029957g-246d-11d0-a768-00aa006e0529"} {
+		_, err := ParseGUID(text)
+		assert.Error(t, err, text)
+	}
+}
