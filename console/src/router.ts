@@ -35,6 +35,7 @@ export const router = createRouter({
       name: 'dependent',
       component: () => import('./pages/DependentPage.vue'),
     },
+    { path: '/rights', name: 'rights', component: () => import('./pages/Rights.vue') },
     { path: '/surveys', name: 'surveys', component: () => import('./pages/Surveys.vue') },
     { path: '/surveys/:id(\\d+)', name: 'survey', component: () => import('./pages/SurveyPage.vue') },
     { path: '/changes', name: 'changes', component: () => import('./pages/Changes.vue') },

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -24,7 +23,6 @@ func tables(entries ...privilege.Entry) privilege.List {
 type rightsLook struct {
 	*Store
 	system records.SystemID
-	now    time.Time
 }
 
 // read is one reading of the rights of a system.

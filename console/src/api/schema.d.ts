@@ -152,6 +152,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{id}/rights": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell all that an account may do on its system, with the path of each right
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["get-account-rights"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{id}/uses": {
         parameters: {
             query?: never;
@@ -1628,6 +1648,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rights": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what is given to whom, as systems showed it
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-rights"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rights/who": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell who may do something on a system, and through what
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-right-holders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rotations": {
         parameters: {
             query?: never;
@@ -2725,6 +2785,15 @@ export interface components {
             set_at?: string;
             set_by?: string;
         };
+        AccountRights: {
+            account: string;
+            /** Format: int64 */
+            account_id: number;
+            groups: components["schemas"]["InGroup"][];
+            read: components["schemas"]["RightsRead"];
+            rights: components["schemas"]["HeldRight"][];
+            system: string;
+        };
         AddTandemInputBody: {
             reason?: string;
             /**
@@ -3555,6 +3624,52 @@ export interface components {
             frozen: boolean;
             reason?: string;
         };
+        GivenRight: {
+            /**
+             * Format: int64
+             * @description Where it is an account that is known
+             */
+            account_id?: number;
+            /** @description Whose rights a command runs with */
+            as?: string;
+            /** @description It takes the right */
+            deny: boolean;
+            /** Format: date-time */
+            first_seen: string;
+            /** Format: int64 */
+            id: number;
+            /** @description The verb in words: with not where it takes the right, with perhaps where that cannot be said */
+            may: string;
+            /** @description The first object, as its system names it */
+            object: string;
+            /** @description Of the first object */
+            object_kind: string;
+            /** @description The objects in words */
+            on: string;
+            /** @description Where it stands */
+            source?: string;
+            system: string;
+            /** Format: int64 */
+            system_id: number;
+            /**
+             * Format: date-time
+             * @description When it was seen to be there no longer
+             */
+            taken?: string;
+            /** @description What else must be so */
+            terms?: string[] | null;
+            /** @description In the system's own language */
+            text?: string;
+            /** @description The principal that it is given to, by name */
+            to: string;
+            /** @enum {string} */
+            to_kind: "account" | "group" | "role" | "everyone" | "unknown";
+            /** @description Why it cannot be said whether it applies */
+            unsure?: string;
+            verb: string;
+            /** @description A command, a column, a pattern of keys */
+            what?: string;
+        };
         Graph: {
             edges: components["schemas"]["Edge"][];
             more?: boolean;
@@ -3567,6 +3682,38 @@ export interface components {
             labels: string[];
             /** @description SYSTEM/ACCOUNT */
             name: string;
+        };
+        HeldRight: {
+            as?: string;
+            deny?: boolean;
+            list: string;
+            /** @description The verb in words */
+            may: string;
+            means?: string[] | null;
+            objects: components["schemas"]["Object"][];
+            /**
+             * Format: int64
+             * @description How many objects share the list; objects has the first of them
+             */
+            of_objects: number;
+            /** @description The objects in words */
+            on: string;
+            path: components["schemas"]["Link"][];
+            /** Format: int64 */
+            seq: number;
+            source?: string;
+            system: string;
+            /** Format: int64 */
+            system_id: number;
+            terms?: string[] | null;
+            text?: string;
+            /** @description The path in one line; empty where it is given to the account itself */
+            through: string;
+            unsure?: string;
+            verb: string;
+            /** @description Why it counts for nothing: another entry decides */
+            void?: string;
+            what?: string;
         };
         Hit: {
             /** @description Place or description */
@@ -3620,6 +3767,14 @@ export interface components {
         ImportUsesInputBody: {
             /** @description Lines of the directory's authentication audit, as JSON; others are passed over */
             lines: string[] | null;
+        };
+        InGroup: {
+            /** @enum {string} */
+            kind: "account" | "group" | "role" | "everyone" | "unknown";
+            name: string;
+            path: components["schemas"]["Link"][];
+            /** @description The path in one line; empty where it is listed in it */
+            through: string;
         };
         Incomplete: {
             /**
@@ -3732,6 +3887,13 @@ export interface components {
             of?: string;
             /** @description Characters that it does not take */
             without?: string;
+        };
+        Link: {
+            how?: string;
+            id: string;
+            kind: string;
+            name: string;
+            term?: string;
         };
         ListColumn: {
             /**
@@ -3889,6 +4051,12 @@ export interface components {
             account: number;
             /** @enum {string} */
             kind: "password";
+        };
+        Object: {
+            except?: string[] | null;
+            kind: string;
+            like?: boolean;
+            name: string;
         };
         Openings: {
             slots: components["schemas"]["Slot"][] | null;
@@ -4203,6 +4371,20 @@ export interface components {
             /** @description Only when they were asked for */
             columns?: components["schemas"]["ListColumn"][] | null;
             items: components["schemas"]["Finding"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
+            /** @description Cursor of the next page; absent on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Number of all items that match; when there are more than 1,000, that number
+             */
+            total: number;
+        };
+        PageGivenRight: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
+            items: components["schemas"]["GivenRight"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
             /** @description Cursor of the next page; absent on the last */
@@ -5301,6 +5483,34 @@ export interface components {
             /** @enum {string} */
             state: "resolved" | "ambiguous" | "unknown" | "built-in";
             why: string;
+        };
+        RightHolder: {
+            /** Format: int64 */
+            account_id?: number;
+            allowed: boolean;
+            /** @enum {string} */
+            kind: "account" | "group" | "role" | "everyone" | "unknown";
+            name: string;
+            /** @description The entries by which it may */
+            rights: components["schemas"]["HeldRight"][];
+            /** @description Why it cannot be said for sure */
+            unsure?: string;
+        };
+        RightHolders: {
+            holders: components["schemas"]["RightHolder"][];
+            read: components["schemas"]["RightsRead"];
+            system: string;
+        };
+        RightsRead: {
+            /**
+             * Format: date-time
+             * @description When all of them were read
+             */
+            completed?: string;
+            /** @description Nothing was read yet */
+            never?: boolean;
+            /** @description What was not read the last time, and why */
+            why?: string;
         };
         Rotation: {
             /**
@@ -7564,6 +7774,109 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Radius"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-account-rights": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountRights"];
                 };
             };
             /** @description Bad Request */
@@ -17685,6 +17998,218 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Credential"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-rights": {
+        parameters: {
+            query?: {
+                /** @description column=value, column!=value, column~part, column!~part, column<value, column>value; all must match */
+                filter?: string[] | null;
+                /** @description A column; with - before it descending */
+                sort?: string;
+                /** @description Items a page; 100 by default */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+                /** @description Part of any text column */
+                search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
+                /** @description Those that were taken back, in place of those that are there */
+                taken?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageGivenRight"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-right-holders": {
+        parameters: {
+            query: {
+                /** @description Name of the system */
+                system: string;
+                /** @description As entries of the system have it, such as run, select or reset password */
+                verb: string;
+                /** @description KIND:NAME or NAME of what it is done to; anything when absent */
+                object?: string;
+                /** @description A command with its arguments, or ALL; a column; a key */
+                what?: string;
+                /** @description Of commands: whose rights they run with; root when absent */
+                as?: string;
+                /** @description Groups and roles as well */
+                principals?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RightHolders"];
                 };
             };
             /** @description Bad Request */

@@ -23,6 +23,7 @@ import {
   TagsOutlined,
   TeamOutlined,
   ToolOutlined,
+  UnlockOutlined,
   UserSwitchOutlined,
   WarningOutlined,
 } from '@ant-design/icons-vue'
@@ -47,6 +48,7 @@ export const groups: { name: string; places: Place[] }[] = [
       { name: 'credentials', path: '/credentials', icon: KeyOutlined },
       { name: 'dependents', path: '/dependents', icon: ApartmentOutlined },
       { name: 'connections', path: '/connections', icon: LinkOutlined },
+      { name: 'rights', path: '/rights', icon: UnlockOutlined },
       { name: 'surveys', path: '/surveys', icon: RadarChartOutlined },
       { name: 'changes', path: '/changes', icon: DiffOutlined },
     ],

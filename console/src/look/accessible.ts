@@ -34,6 +34,26 @@ function mend(root: ParentNode): void {
     group.querySelector('.ant-menu-item-group-title')?.setAttribute('role', 'none')
     group.querySelector('.ant-menu-item-group-list')?.setAttribute('role', 'group')
   })
+  // A tree: its lines have no role, and say neither how deep they are nor whether they are open.
+  root.querySelectorAll('.ant-tree-treenode:not([aria-hidden])').forEach((line) => {
+    line.setAttribute('role', 'treeitem')
+    line.setAttribute('aria-level', String(line.querySelectorAll('.ant-tree-indent-unit').length + 1))
+    const leaf = line.querySelector('.ant-tree-switcher-noop')
+    if (leaf) line.removeAttribute('aria-expanded')
+    else line.setAttribute('aria-expanded', String(line.classList.contains('ant-tree-treenode-switcher-open')))
+  })
+  // The tree is what has the lines; the field that takes the keys stands beside it.
+  root.querySelectorAll('.ant-tree').forEach((box) => {
+    box.removeAttribute('role')
+    const list = box.querySelector('.ant-tree-list')
+    const name = list?.getAttribute('aria-label')
+    if (!name) return
+    list!.removeAttribute('aria-label')
+    box.querySelector('input')?.setAttribute('aria-label', name)
+    const lines = box.querySelector('.ant-tree-list-holder-inner')
+    lines?.setAttribute('role', 'tree')
+    lines?.setAttribute('aria-label', name)
+  })
   root.querySelectorAll('.ant-select-selection-search-input').forEach(mendSelect)
   root.querySelectorAll('.ant-table-selection-column input').forEach(mendChoice)
   // What a mouse scrolls, a keyboard must reach.

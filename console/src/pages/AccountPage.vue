@@ -24,6 +24,7 @@ import { t } from '../texts'
 const ChangeHistory = defineAsyncComponent(() => import('../components/ChangeHistory.vue'))
 const RotationHistory = defineAsyncComponent(() => import('../components/RotationHistory.vue'))
 const RotatePanel = defineAsyncComponent(() => import('../components/RotatePanel.vue'))
+const RightsTree = defineAsyncComponent(() => import('../components/RightsTree.vue'))
 const UsesPanel = defineAsyncComponent(() => import('../components/UsesPanel.vue'))
 const Picture = defineAsyncComponent(() => import('../pictures/Picture.vue'))
 const session = useSession()
@@ -130,6 +131,9 @@ const drawing = computed(() =>
         </template>
       </TabPane>
       <TabPane key="uses" :tab="t('account.uses')"><UsesPanel :account="id" @changed="load" /></TabPane>
+      <TabPane key="rights" :tab="t('account.rights')"
+        ><RightsTree v-if="tab === 'rights'" :account="id" :name="detail.account.name"
+      /></TabPane>
       <TabPane key="history" :tab="t('account.history')">
         <Picture
           v-if="tab === 'history'"

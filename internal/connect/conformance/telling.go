@@ -1,6 +1,7 @@
 package conformance
 
 import (
+	"errors"
 	"testing"
 	"time"
 
@@ -8,6 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/privilege"
+	"mossledger.example/moss/internal/core/secret"
 )
 
 func (s *suite) diagnose(t *testing.T) {
@@ -51,4 +54,68 @@ func (s *suite) records(t *testing.T) {
 		assert.NotEmpty(t, r.Act, "%+v", r)
 		assert.False(t, r.Who == "" && r.Of == "", "it tells of somebody: %+v", r)
 	}
+}
+
+// rights: who may do what is told of principals that are there, in lists that are whole, and
+// the same twice.
+func (s *suite) rights(t *testing.T) {
+	if !s.can(t, connect.ActRights) {
+		return
+	}
+	read := func() (all connect.Rights, coverage connect.RightsCoverage) {
+		coverage, err := s.Connector.Rights(s.ctx, s.Target, func(b connect.Batch) error {
+			require.NotNil(t, b.Rights)
+			all.Principals = append(all.Principals, b.Rights.Principals...)
+			all.Memberships = append(all.Memberships, b.Rights.Memberships...)
+			all.Lists = append(all.Lists, b.Rights.Lists...)
+			for _, p := range b.Problems {
+				assert.NotEmpty(t, p.What)
+				assert.NotEmpty(t, p.Place)
+			}
+			return nil
+		})
+		require.NoError(t, err)
+		return all, coverage
+	}
+	all, coverage := read()
+	assert.Equal(t, coverage.Complete, coverage.Why == "", "what is not complete has a reason: %q", coverage.Why)
+	assert.Equal(t, len(all.Lists), coverage.Lists)
+	there, keys, entries, account := map[string]bool{}, map[string]bool{}, 0, false
+	for _, p := range all.Principals {
+		assert.False(t, there[p.ID], "one principal twice: %+v", p)
+		there[p.ID] = true
+		assert.NotEmpty(t, p.Name, "%+v", p)
+		assert.NotEmpty(t, p.Kind, "%+v", p)
+		account = account || p.Kind == privilege.KindAccount && p.ID == s.ref().StableID
+	}
+	assert.True(t, account, "the account itself is a principal, by its stable id")
+	for _, m := range all.Memberships {
+		assert.True(t, there[m.Member], "%+v", m)
+	}
+	for _, l := range all.Lists {
+		assert.False(t, keys[l.Key], "one list twice: %s", l.Key)
+		keys[l.Key] = true
+		assert.Contains(t, []privilege.Decides{privilege.DecidesAny, privilege.DecidesFirst, privilege.DecidesLast}, l.Decides, l.Key)
+		assert.NotEmpty(t, l.Objects, l.Key)
+		entries += len(l.Entries)
+		for _, e := range l.Entries {
+			assert.True(t, there[e.To], "it is given to somebody who is there: %+v", e)
+			assert.NotEmpty(t, e.Verb, "%+v", e)
+			assert.NotEmpty(t, e.Text, "it is told in the system's own language: %+v", e)
+		}
+	}
+	assert.Equal(t, entries, coverage.Entries)
+	again, _ := read()
+	assert.ElementsMatch(t, all.Lists, again.Lists)
+	assert.ElementsMatch(t, all.Principals, again.Principals)
+	assert.ElementsMatch(t, all.Memberships, again.Memberships)
+
+	broken := errors.New("the disk is full")
+	_, err := s.Connector.Rights(s.ctx, s.Target, func(connect.Batch) error { return broken })
+	assert.ErrorIs(t, err, broken, "what cannot be taken in ends the reading")
+	target := s.Target
+	target.Steward.Password = secret.New("Not-The-Steward-99")
+	target.Steward.PrivateKey = secret.Value{}
+	_, err = s.Connector.Rights(s.ctx, target, func(connect.Batch) error { t.Error("without signing in nothing is told"); return nil })
+	s.failure(t, err)
 }

@@ -158,22 +158,11 @@ func (r *rightsReader) global(ctx context.Context, conn *sql.Conn) error {
 // members reads who has which role. One that is not the default must be set; a role that
 // lies in another comes with it.
 func (r *rightsReader) members(ctx context.Context, conn *sql.Conn) error {
-	defaults := map[string]string{}
-	rows, err := conn.QueryContext(ctx, "SELECT User, Host, COALESCE(JSON_VALUE(Priv, '$.default_role'), '') FROM mysql.global_priv")
+	defaults, err := defaultRoles(ctx, conn)
 	if err != nil {
 		return err
 	}
-	for rows.Next() {
-		var user, host, role string
-		if err = rows.Scan(&user, &host, &role); err != nil {
-			break
-		}
-		defaults[user+"@"+host] = role
-	}
-	if err = firstError(err, rows.Err(), rows.Close()); err != nil {
-		return err
-	}
-	rows, err = conn.QueryContext(ctx, "SELECT User, Host, Role, Admin_option FROM mysql.roles_mapping")
+	rows, err := conn.QueryContext(ctx, "SELECT User, Host, Role, Admin_option FROM mysql.roles_mapping")
 	if err != nil {
 		return err
 	}
@@ -195,13 +184,22 @@ func (r *rightsReader) members(ctx context.Context, conn *sql.Conn) error {
 	return rows.Err()
 }
 
-func firstError(errs ...error) error {
-	for _, err := range errs {
-		if err != nil {
-			return err
-		}
+// defaultRoles are the roles that accounts have without setting one.
+func defaultRoles(ctx context.Context, conn *sql.Conn) (map[string]string, error) {
+	rows, err := conn.QueryContext(ctx, "SELECT User, Host, COALESCE(JSON_VALUE(Priv, '$.default_role'), '') FROM mysql.global_priv")
+	if err != nil {
+		return nil, err
 	}
-	return nil
+	defer rows.Close()
+	out := map[string]string{}
+	for rows.Next() {
+		var user, host, role string
+		if err := rows.Scan(&user, &host, &role); err != nil {
+			return nil, err
+		}
+		out[user+"@"+host] = role
+	}
+	return out, rows.Err()
 }
 
 // onDatabase is a row of mysql.db.

@@ -42,9 +42,9 @@ type place struct{ list, seq int32 }
 // NewModel makes one.
 func NewModel(graph *Graph, lists []List, matches Matcher) *Model {
 	m := &Model{Graph: graph, Lists: lists, Matches: matches, byPrincipal: map[int32][]place{}}
-	for i := range lists {
-		for j := range lists[i].Entries {
-			n := graph.of(lists[i].Entries[j].To)
+	for i, l := range lists {
+		for j, e := range l.Entries {
+			n := graph.of(e.To)
 			m.byPrincipal[n] = append(m.byPrincipal[n], place{int32(i), int32(j)})
 		}
 	}

@@ -104,7 +104,7 @@ type Entry struct {
 type List struct {
 	Key     string   `json:"key"` // stable on its system
 	Decides Decides  `json:"decides"`
-	Objects []Object `json:"objects"`
+	Objects []Object `json:"objects" nullable:"false"`
 	Entries []Entry  `json:"entries"`
 }
 
@@ -131,14 +131,14 @@ type Link struct {
 // Right is one thing that a principal may do, and why.
 type Right struct {
 	Verb    string   `json:"verb"`
-	Objects []Object `json:"objects"`
+	Objects []Object `json:"objects" nullable:"false"`
 	As      string   `json:"as,omitempty"`
 	What    string   `json:"what,omitempty"`
 	Terms   []string `json:"terms,omitempty"` // of the entry and of the path
 	Means   []string `json:"means,omitempty"` // what a name in What stands for, where the system told
 	Unsure  string   `json:"unsure,omitempty"`
 	Deny    bool     `json:"deny,omitempty"`
-	Path    []Link   `json:"path"` // from the account to whom it is given; the first is the account
+	Path    []Link   `json:"path" nullable:"false"` // from the account to whom it is given; the first is the account
 	Text    string   `json:"text,omitempty"`
 	Source  string   `json:"source,omitempty"`
 	List    string   `json:"list"` // key

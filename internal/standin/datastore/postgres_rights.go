@@ -53,7 +53,7 @@ func (s *server) groupRoles() []string {
 // rights answers the statements that read who may do what.
 func (s *pgSession) rights(statement string) (result, bool) {
 	switch {
-	case strings.Contains(statement, "rolbypassrls"):
+	case strings.Contains(statement, "rolbypassrls FROM pg_roles"):
 		r := result{columns: []string{"o", "n", "l", "s", "r", "d", "p", "b"}, oids: []uint32{oidInt8, oidText, oidBool, oidBool, oidBool, oidBool, oidBool, oidBool}}
 		for _, name := range s.names() {
 			a := s.accounts[name]
@@ -63,7 +63,7 @@ func (s *pgSession) rights(statement string) (result, bool) {
 			r.rows = append(r.rows, []string{strconv.FormatInt(s.roleNumber(name), 10), name, "f", "f", "f", "f", "f", "f"})
 		}
 		return selected(r), true
-	case strings.Contains(statement, "inherit_option"): // came with version 16
+	case strings.Contains(statement, "admin_option, inherit_option, set_option FROM pg_auth_members"): // came with version 16
 		return result{code: "42703", message: `column "inherit_option" does not exist`}, true
 	case strings.Contains(statement, "FROM pg_auth_members m JOIN pg_roles r"):
 		r := result{columns: []string{"m", "r", "a", "i", "s"}, oids: []uint32{oidInt8, oidInt8, oidBool, oidBool, oidBool}}

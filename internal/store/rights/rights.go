@@ -89,7 +89,7 @@ type known struct {
 }
 
 func readKnown(ctx context.Context, db database.Queryer, table string, system records.SystemID, keys []string) (map[string]known, error) {
-	rows, err := db.QueryContext(ctx, "SELECT id, key, digest FROM "+table+" WHERE system_id = ? AND key IN (SELECT value FROM json_each(?))", system, database.AsJSON(keys)) //nolint:gosec // names of tables are our own
+	rows, err := db.QueryContext(ctx, "SELECT id, key, digest FROM "+table+" WHERE system_id = ? AND key IN (SELECT value FROM json_each(?))", system, database.AsJSON(keys))
 	if err != nil {
 		return nil, err
 	}
@@ -187,20 +187,14 @@ func (s *Rights) putLists(ctx context.Context, system records.SystemID, part []p
 // putEntries writes what a list has now. An entry is known again by what it gives, not by
 // where it stands: of two alike the order counts.
 func putEntries(ctx context.Context, tx *sql.Tx, list int64, entries []privilege.Entry, now string) error {
-	rows, err := tx.QueryContext(ctx, "SELECT id, digest FROM right_entries WHERE list_id = ? AND taken = '' ORDER BY seq", list)
-	if err != nil {
-		return err
-	}
 	there := map[string][]int64{}
-	for rows.Next() {
+	if _, err := database.Collect(ctx, tx, func(rows *sql.Rows) (none struct{}, err error) {
 		var id int64
 		var digest []byte
-		if err = rows.Scan(&id, &digest); err != nil {
-			break
-		}
+		err = rows.Scan(&id, &digest)
 		there[string(digest)] = append(there[string(digest)], id)
-	}
-	if err := errors.Join(err, rows.Err(), rows.Close()); err != nil {
+		return none, err
+	}, "SELECT id, digest FROM right_entries WHERE list_id = ? AND taken = '' ORDER BY seq", list); err != nil {
 		return err
 	}
 	for seq, e := range entries {
