@@ -190,7 +190,7 @@ func TestPostgreSQLGrants(t *testing.T) {
 }
 
 func principalsOf(m *privilege.Model) (out []privilege.Principal) {
-	m.Graph.Each([]privilege.Kind{privilege.KindAccount, privilege.KindRole, privilege.KindGroup, privilege.KindEveryone}, func(p privilege.Principal, _ []string) { out = append(out, p) })
+	m.Graph.Each([]privilege.Kind{privilege.KindAccount, privilege.KindRole, privilege.KindGroup, privilege.KindEveryone}, func(p privilege.Principal, _ privilege.Set) { out = append(out, p) })
 	return out
 }
 

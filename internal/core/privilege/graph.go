@@ -1,6 +1,10 @@
 package privilege
 
-import "slices"
+import (
+	"iter"
+	"math/bits"
+	"slices"
+)
 
 // Graph knows which principal lies in which. It is made once and read by many.
 type Graph struct {
@@ -142,19 +146,181 @@ func (g *Graph) Effective(id string) [][]Link {
 	return out
 }
 
-// Each calls visit for every principal of some kinds with the ids of all that it lies in.
-// The slice is used again for the next.
-func (g *Graph) Each(kinds []Kind, visit func(p Principal, groups []string)) {
-	w := g.walk()
-	var ids []string
+// Each calls visit for every principal of some kinds with the set of all that it lies in.
+// The set is used again for the next. What groups lie in is worked out once for each of
+// them, not once for each member.
+func (g *Graph) Each(kinds []Kind, visit func(p Principal, in Set)) {
+	c := g.closures()
+	in := Set{g: g, upper: c.upper, place: c.place, bits: make([]uint64, c.words)}
 	for n, p := range g.members {
 		if !slices.Contains(kinds, p.Kind) {
 			continue
 		}
-		ids = ids[:0]
-		for _, to := range g.reach(w, int32(n))[1:] {
-			ids = append(ids, g.members[to].ID)
+		clear(in.bits)
+		c.into(in.bits, int32(n))
+		if p.Kind == KindAccount || p.Kind == KindRole {
+			for _, e := range g.everyone {
+				in.add(c.place[e])
+				c.into(in.bits, e)
+			}
 		}
-		visit(p, ids)
+		if at := c.place[n]; at >= 0 { // what lies in itself by a circle
+			in.bits[at/64] &^= 1 << (at % 64)
+		}
+		visit(p, in)
 	}
+}
+
+// Set is what a principal lies in.
+type Set struct {
+	g     *Graph
+	upper []int32 // principals that something lies in, by their place in the set
+	place []int32 // the other way round; -1 for none
+	bits  []uint64
+}
+
+func (s Set) add(at int32) {
+	if at >= 0 {
+		s.bits[at/64] |= 1 << (at % 64)
+	}
+}
+
+// Len is how many there are.
+func (s Set) Len() (n int) {
+	for _, w := range s.bits {
+		n += bits.OnesCount64(w)
+	}
+	return n
+}
+
+// Has reports whether a principal is among them.
+func (s Set) Has(id string) bool {
+	n, known := s.g.number[id]
+	if !known || s.place[n] < 0 {
+		return false
+	}
+	return s.bits[s.place[n]/64]>>(s.place[n]%64)&1 == 1
+}
+
+// All yields them.
+func (s Set) All() iter.Seq[Principal] {
+	return func(yield func(Principal) bool) {
+		for w, word := range s.bits {
+			for ; word != 0; word &= word - 1 {
+				if !yield(s.g.members[s.upper[w*64+bits.TrailingZeros64(word)]]) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// closures has for each principal that something lies in all that it lies in itself.
+// Those that lie in each other share one.
+type closures struct {
+	g     *Graph
+	upper []int32
+	place []int32
+	words int
+	of    [][]uint64 // by place
+}
+
+// into adds to a set what a principal is listed in, and what that lies in.
+func (c *closures) into(set []uint64, n int32) {
+	for _, e := range c.g.up[n] {
+		at := c.place[e.to]
+		set[at/64] |= 1 << (at % 64)
+		for w, word := range c.of[at] {
+			set[w] |= word
+		}
+	}
+}
+
+// closures finds circles and their order (Tarjan, "Depth-first search and linear graph
+// algorithms", 1972), without recursion: groups may be as deep as they like.
+func (g *Graph) closures() *closures {
+	c := &closures{g: g, place: make([]int32, len(g.members))}
+	for n := range c.place {
+		c.place[n] = -1
+	}
+	for n := range g.up {
+		for _, e := range g.up[n] {
+			if c.place[e.to] < 0 {
+				c.place[e.to] = int32(len(c.upper))
+				c.upper = append(c.upper, e.to)
+			}
+		}
+	}
+	for _, e := range g.everyone {
+		if c.place[e] < 0 {
+			c.place[e] = int32(len(c.upper))
+			c.upper = append(c.upper, e)
+		}
+	}
+	c.words = (len(c.upper) + 63) / 64
+	c.of = make([][]uint64, len(c.upper))
+	index, low := make([]int32, len(c.upper)), make([]int32, len(c.upper))
+	onStack := make([]bool, len(c.upper))
+	var stack []int32
+	type frame struct{ at, next int32 }
+	var counter int32
+	for root := range c.upper {
+		if index[root] != 0 {
+			continue
+		}
+		work := []frame{{at: int32(root)}}
+		for len(work) > 0 {
+			f := &work[len(work)-1]
+			if index[f.at] == 0 {
+				counter++
+				index[f.at], low[f.at] = counter, counter
+				stack, onStack[f.at] = append(stack, f.at), true
+			}
+			edges := g.up[c.upper[f.at]]
+			if int(f.next) < len(edges) {
+				to := c.place[edges[f.next].to]
+				f.next++
+				switch {
+				case index[to] == 0:
+					work = append(work, frame{at: to})
+				case onStack[to]:
+					low[f.at] = min(low[f.at], index[to])
+				}
+				continue
+			}
+			at := f.at
+			work = work[:len(work)-1]
+			if len(work) > 0 {
+				below := work[len(work)-1].at
+				low[below] = min(low[below], low[at])
+			}
+			if low[at] == index[at] {
+				stack = c.circle(stack, onStack, at)
+			}
+		}
+	}
+	return c
+}
+
+// circle makes the set that all of one circle share: what each lies in was made before.
+func (c *closures) circle(stack []int32, onStack []bool, root int32) []int32 {
+	from := len(stack) - 1
+	for stack[from] != root {
+		from--
+	}
+	set := make([]uint64, c.words)
+	for _, at := range stack[from:] {
+		onStack[at] = false
+		c.of[at] = set
+	}
+	for _, at := range stack[from:] {
+		for _, e := range c.g.up[c.upper[at]] {
+			to := c.place[e.to]
+			set[to/64] |= 1 << (to % 64)
+			for w, word := range c.of[to] {
+				set[w] |= word
+			}
+		}
+	}
+	return stack[:from]
 }

@@ -33,6 +33,17 @@ func TestEffectiveMembershipHasItsChain(t *testing.T) {
 	p, known := g.Principal("guests")
 	assert.True(t, known)
 	assert.Equal(t, KindUnknown, p.Kind, "a group that nobody listed is there all the same")
+	g.Each([]Kind{KindAccount}, func(p Principal, in Set) {
+		var ids []string
+		for of := range in.All() {
+			ids = append(ids, of.ID)
+		}
+		want := []string{}
+		for _, chain := range g.Effective(p.ID) {
+			want = append(want, chain[len(chain)-1].ID)
+		}
+		assert.ElementsMatch(t, want, ids, p.ID)
+	})
 	assert.NotContains(t, through(g.Effective("crew")), "PUBLIC", "a group is not somebody")
 }
 
@@ -72,7 +83,14 @@ func TestEffectiveMembershipIsTheClosure(t *testing.T) {
 		}
 		g := NewGraph(principals, memberships)
 		each := map[string][]string{}
-		g.Each([]Kind{KindGroup}, func(p Principal, groups []string) { each[p.ID] = slices.Clone(groups) })
+		g.Each([]Kind{KindGroup}, func(p Principal, in Set) {
+			for of := range in.All() {
+				each[p.ID] = append(each[p.ID], of.ID)
+				require.True(t, in.Has(of.ID))
+			}
+			require.Len(t, each[p.ID], in.Len())
+			require.False(t, in.Has("nobody"))
+		})
 		for i := range n {
 			var want []string
 			for j := range n {
