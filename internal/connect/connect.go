@@ -255,6 +255,9 @@ type VisitRequest struct {
 	// Values are those in custody, to be recognised in the bytes of files,
 	// whatever their layout. They stay on this side of the connection.
 	Values []secret.Value
+	// Rights asks for who may do what along the way, where a kind sees it there; others are
+	// asked by RightsReader.
+	Rights bool
 	// Resting are the stable ids of accounts that rest while another one has its turn: they
 	// are read although they may not sign in.
 	Resting []string
@@ -287,6 +290,7 @@ type Coverage struct {
 	Why      map[string]string `json:"why,omitempty"` // of scopes that are not complete
 	Counts   map[string]int    `json:"counts"`        // by scope
 	Stages   []StageResult     `json:"stages"`
+	Rights   *RightsCoverage   `json:"rights,omitempty"` // where they were read along the way
 }
 
 // Visitor reads a system. emit is called with batches as they are read, never
@@ -482,18 +486,4 @@ func Kinds() []estate.Kind {
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i] < out[j] })
 	return out
-}
-
-// Listed is a system that another system knows of.
-type Listed struct {
-	Name    string
-	Address string
-	OS      string
-	Where   string // its place there, such as a distinguished name
-}
-
-// Lister lists the systems that a system knows of: the computers in a
-// directory subtree.
-type Lister interface {
-	ListSystems(ctx context.Context, target Target, base string) ([]Listed, error)
 }

@@ -37,6 +37,8 @@ func places(u *user) [][2]string {
 		{"/dependents", "berth.service"},
 		{"/dependents/" + id("dependent", "list", "--filter", "name=berth.service"), "Runs as"},
 		{"/connections", "who talks to whom"},
+		{"/rights", "Who may do what, and through what"},
+		{"/accounts/" + account + "?tab=rights", "Group Operations"},
 		{"/surveys", "Survey 1"},
 		{"/surveys/1", "Visits"},
 		{"/surveys/1?tab=stages", "Which systems took long"},

@@ -34,7 +34,8 @@ func New(store Store) *Rights { return &Rights{store: store} }
 var matchers = map[estate.Kind]privilege.Matcher{estate.KindUnixHost: sudo.Matches, estate.KindRedis: privilege.MatchCommands}
 
 // model reads what is known of a system.
-func (r *Rights) model(ctx context.Context, v records.System) (*privilege.Model, records.RightsRead, error) {
+// One who is not among the principals that were read has what everyone has.
+func (r *Rights) model(ctx context.Context, v records.System, also ...privilege.Principal) (*privilege.Model, records.RightsRead, error) {
 	read, err := r.store.RightsRead(ctx, v.ID)
 	if err != nil {
 		return nil, read, err
@@ -43,7 +44,7 @@ func (r *Rights) model(ctx context.Context, v records.System) (*privilege.Model,
 	if err != nil {
 		return nil, read, fmt.Errorf("rights on %s: %w", v.Name, err)
 	}
-	return privilege.NewModel(privilege.NewGraph(principals, memberships), lists, matchers[estate.Kind(v.Kind)]), read, nil
+	return privilege.NewModel(privilege.NewGraph(append(principals, also...), memberships), lists, matchers[estate.Kind(v.Kind)]), read, nil
 }
 
 // Of tells all that an account may do on its system, with the path of each.
@@ -56,7 +57,7 @@ func (r *Rights) Of(ctx context.Context, id records.AccountID) (records.AccountR
 	if err != nil {
 		return records.AccountRights{}, err
 	}
-	m, read, err := r.model(ctx, v)
+	m, read, err := r.model(ctx, v, privilege.Principal{ID: a.StableID, Kind: privilege.KindAccount, Name: a.Name})
 	if err != nil {
 		return records.AccountRights{}, err
 	}
@@ -145,9 +146,9 @@ func (r *Rights) Who(ctx context.Context, q Question) (records.RightHolders, err
 	} else {
 		asked.Object.Name = q.Object
 	}
-	kinds := []privilege.Kind{privilege.KindAccount}
+	kinds := []privilege.Kind{privilege.KindAccount, privilege.KindEveryone} // not all that are no more than everyone are listed
 	if q.Principals {
-		kinds = append(kinds, privilege.KindGroup, privilege.KindRole, privilege.KindEveryone)
+		kinds = append(kinds, privilege.KindGroup, privilege.KindRole)
 	}
 	holders := m.Who(asked, kinds...)
 	keys := make([]string, len(holders))

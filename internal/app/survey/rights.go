@@ -6,14 +6,13 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/connect"
-	"mossledger.example/moss/internal/store"
 )
 
 // rights reads who may do what on a system that the visit has read. What of it may not be
 // read is told and makes the visit itself no less complete: it is no matter of what
 // depends on a credential.
 func (r *reading) rights(ctx context.Context, visited error) {
-	if r.connector == nil || r.target.Options[connect.OptionRights] == "off" || !r.connector.Describe().Can(connect.ActRights) {
+	if !r.readsRights() {
 		return
 	}
 	var f *connect.Failure
@@ -21,21 +20,26 @@ func (r *reading) rights(ctx context.Context, visited error) {
 		return // it was not reached, or what it says cannot be kept
 	}
 	keep := context.WithoutCancel(ctx)
-	seen := store.NewRightsSeen()
-	coverage, err := r.connector.Rights(ctx, r.target, func(b connect.Batch) error {
-		app.RedactAll(r.clean, &b)
-		room := min(max(maxProblems-len(r.visit.Problems), 0), len(b.Problems))
-		r.visit.Problems = append(r.visit.Problems, b.Problems[:room]...)
-		if b.Rights == nil {
-			return nil
+	var coverage connect.RightsCoverage
+	if r.coverage.Rights != nil { // they came with the visit
+		coverage = *r.coverage.Rights
+	} else {
+		var err error
+		coverage, err = r.connector.Rights(ctx, r.target, func(b connect.Batch) error {
+			app.RedactAll(r.clean, &b)
+			room := min(max(maxProblems-len(r.visit.Problems), 0), len(b.Problems))
+			r.visit.Problems = append(r.visit.Problems, b.Problems[:room]...)
+			return r.takeRights(keep, b)
+		})
+		if err != nil {
+			coverage.Complete, coverage.Why = false, r.clean.Text(err.Error())
 		}
-		return r.surveys.store.PutRights(keep, r.system.ID, b.Rights.Principals, b.Rights.Memberships, b.Rights.Lists, seen)
-	})
-	if err != nil {
-		coverage.Complete, coverage.Why = false, r.clean.Text(err.Error())
+	}
+	if !coverage.Complete && coverage.Entries == 0 && len(r.visit.Problems) < maxProblems && coverage.Why != "" && r.coverage.Rights == nil {
+		r.visit.Problems = append(r.visit.Problems, connect.Unread{Stage: connect.StageRead, Place: "who may do what", What: coverage.Why})
 	}
 	coverage.Why = r.clean.Text(coverage.Why)
-	if err := r.surveys.store.EndRights(keep, r.system.ID, seen, coverage.Complete, coverage.Why); err != nil {
+	if err := r.surveys.store.EndRights(keep, r.system.ID, r.seenRights, coverage.Complete, coverage.Why); err != nil {
 		r.surveys.base.Log.Error("rights that were read cannot be kept", "system", r.system.Name, "error", err)
 		coverage.Complete, coverage.Why = false, "what was read could not be kept"
 	}
@@ -62,4 +66,17 @@ func (r *reading) readAnything() bool {
 		}
 	}
 	return false
+}
+
+// readsRights reports whether the rights of the system are read.
+func (r *reading) readsRights() bool {
+	return r.connector != nil && r.target.Options[connect.OptionRights] != "off" && r.connector.Describe().Can(connect.ActRights)
+}
+
+// takeRights keeps what a batch has of rights.
+func (r *reading) takeRights(keep context.Context, b connect.Batch) error {
+	if b.Rights == nil {
+		return nil
+	}
+	return r.surveys.store.PutRights(keep, r.system.ID, b.Rights.Principals, b.Rights.Memberships, b.Rights.Lists, r.seenRights)
 }

@@ -40,12 +40,14 @@ type reading struct {
 	clean     *held.Redactor
 	coverage  connect.Coverage
 	seen      map[string]*store.Seen // by table
-	tally     records.Tally
+
+	seenRights *store.RightsSeen
+	tally      records.Tally
 }
 
 // visit reads one system and takes in what it shows.
 func (surveys *Surveys) visit(ctx context.Context, v records.System, visit records.Visit, request connect.VisitRequest, begun time.Time) (touched, read bool) {
-	r := &reading{surveys: surveys, system: v, visit: visit, seen: map[string]*store.Seen{"accounts": store.NewSeen(), "dependents": store.NewSeen()}}
+	r := &reading{surveys: surveys, system: v, visit: visit, seen: map[string]*store.Seen{"accounts": store.NewSeen(), "dependents": store.NewSeen()}, seenRights: store.NewRightsSeen()}
 	if ctx.Err() != nil {
 		r.visit.State, r.visit.Words, r.visit.Ended = "cancelled", "the survey ended before this visit began", surveys.base.Now()
 		r.save(ctx, nil)
@@ -96,6 +98,7 @@ func (r *reading) read(ctx context.Context, request connect.VisitRequest) error 
 	defer func() { _ = accounts.end() }()
 	untold := 0
 	var err error
+	request.Rights = r.readsRights()
 	if request.Resting, err = r.surveys.store.RestingOn(ctx, r.system.ID); err != nil {
 		return fmt.Errorf("which accounts rest: %w", err)
 	}
@@ -136,6 +139,9 @@ func (r *reading) take(keep context.Context, b connect.Batch, accounts *intake) 
 		}
 	}
 	if err := into.PutUses(keep, id, b.Uses); err != nil {
+		return err
+	}
+	if err := r.takeRights(keep, b); err != nil {
 		return err
 	}
 	if err := accounts.add(b.Accounts); err != nil {

@@ -7,6 +7,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/directory/rights"
 	"mossledger.example/moss/internal/connect/directory/values"
 	"mossledger.example/moss/internal/core/naming"
 )
@@ -18,8 +19,14 @@ func (v *visit) readGroups(ctx context.Context) error {
 	if v.windows() {
 		filter, attributes = windowsGroups, []string{"memberOf", "objectSid"}
 	}
+	if v.rights != nil {
+		attributes = append(attributes, v.of(rights.GroupAttributes, rights.PlainGroupAttributes)...)
+	}
 	read := func(base string) error {
 		return v.pages(ctx, base, filter, attributes, func(entries []*ldap.Entry) error {
+			if v.rights != nil {
+				v.rights.Take(entries)
+			}
 			for _, e := range entries {
 				v.groups.Add(e, v.windows())
 			}

@@ -13,13 +13,11 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/directory/accounts"
 	"mossledger.example/moss/internal/connect/directory/membership"
+	"mossledger.example/moss/internal/connect/directory/paged"
 	"mossledger.example/moss/internal/connect/directory/policy"
 	"mossledger.example/moss/internal/connect/directory/rights"
 	"mossledger.example/moss/internal/core/estate"
 )
-
-// pageSize is how many entries one page of a search has (RFC 2696).
-const pageSize = 1000
 
 // What has a password is an account, whatever its class; only a group may have
 // one of another kind (RFC 2307, section 3).
@@ -44,6 +42,9 @@ func (Connector) Visit(ctx context.Context, t connect.Target, request connect.Vi
 	defer s.close()
 	coverage.Facts = s.facts
 	v := &visit{session: s, groups: membership.New(), emit: emit, resting: request.Resting}
+	if request.Rights {
+		v.rights = rights.New(v.directory(), emit)
+	}
 	err := emit(connect.Batch{Facts: &s.facts, Problems: s.passedOver(passed)})
 	if err == nil {
 		err = v.read(ctx)
@@ -69,7 +70,20 @@ func (Connector) Visit(ctx context.Context, t connect.Target, request connect.Vi
 	}
 	watch.OK(connect.StageRead, detail)
 	coverage.Stages = watch.Stages()
+	if v.rights == nil {
+		return coverage, nil
+	}
+	of, err := v.rights.Finish(ctx)
+	if err != nil { // what depends on credentials is known all the same
+		of.Complete, of.Why = false, asFailure(t, err).Error()
+	}
+	coverage.Rights = &of
 	return coverage, nil
+}
+
+// directory is what is read of rights.
+func (v *visit) directory() rights.Directory {
+	return rights.Directory{Name: v.target.Name, Windows: v.windows(), Bases: v.bases, Closed: v.closed, Domain: v.facts.Identity, Search: v.pages}
 }
 
 // Rights implements connect.RightsReader.
@@ -79,8 +93,7 @@ func (Connector) Rights(ctx context.Context, t connect.Target, emit func(connect
 		return connect.RightsCoverage{}, failure
 	}
 	defer s.close()
-	v := &visit{session: s}
-	return rights.Read(ctx, rights.Directory{Name: t.Name, Windows: s.windows(), Bases: s.bases, Closed: s.closed, Domain: s.facts.Identity, Search: v.pages}, emit)
+	return rights.Read(ctx, (&visit{session: s}).directory(), emit)
 }
 
 // asFailure makes any error a Failure of reading.
@@ -106,8 +119,9 @@ type visit struct {
 	emit      func(connect.Batch) error
 	count     int
 	referrals int
-	untold    []string // what could not be read at all
-	resting   []string // accounts that take turns, by stable id
+	untold    []string       // what could not be read at all
+	resting   []string       // accounts that take turns, by stable id
+	rights    *rights.Reader // nil where they are not asked for
 }
 
 func (v *visit) read(ctx context.Context) error {
@@ -123,6 +137,9 @@ func (v *visit) read(ctx context.Context) error {
 			return failure
 		}
 	}
+	if v.rights != nil {
+		read = slices.Concat(read, v.of(rights.AccountAttributes, rights.PlainAccountAttributes))
+	}
 	for _, base := range v.bases {
 		if words := v.closed[base]; words != "" {
 			v.untold = append(v.untold, base+": "+words)
@@ -131,11 +148,24 @@ func (v *visit) read(ctx context.Context) error {
 			}
 			continue
 		}
-		if err := v.pages(ctx, base, filter, read, func(entries []*ldap.Entry) error { return v.take(entries, lock) }); err != nil {
+		if err := v.pages(ctx, base, filter, read, func(entries []*ldap.Entry) error {
+			if v.rights != nil {
+				v.rights.Take(entries)
+			}
+			return v.take(entries, lock)
+		}); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// of is what is asked for in directories of its schema.
+func (v *visit) of(windows, plain []string) []string {
+	if v.windows() {
+		return windows
+	}
+	return plain
 }
 
 // take makes accounts of a page of entries.
@@ -169,32 +199,37 @@ func (v *visit) take(entries []*ldap.Entry, lock *locks) error {
 // pages reads a search page by page, the next ones while each is taken in.
 func (v *visit) pages(ctx context.Context, base, filter string, attributes []string, each func([]*ldap.Entry) error) error {
 	ctx, cancel := context.WithCancel(ctx)
-	s, failure := openStream(ctx, v.target)
+	conn, _, failure := secureRaw(ctx, v.target, connect.NewStopwatch())
 	if failure != nil {
 		cancel()
 		return failure
 	}
-	pages := s.prefetch(ctx, base, filter, attributes)
+	s, failure := paged.Open(ctx, &boundedConn{Conn: conn}, v.target, requestTime)
+	if failure != nil {
+		cancel()
+		return failure
+	}
+	pages := s.Prefetch(ctx, base, filter, attributes)
 	defer func() {
 		cancel()
-		s.close()
+		s.Close()
 		for range pages { // the reader owns the connection until it has ended
 		}
 	}()
 	number := 0
 	for p := range pages {
 		number++
-		if len(p.entries) > 0 {
-			if err := each(p.entries); err != nil {
+		if len(p.Entries) > 0 {
+			if err := each(p.Entries); err != nil {
 				return err
 			}
 		}
-		v.referrals += p.referrals
-		if p.err != nil {
+		v.referrals += p.Referrals
+		if p.Err != nil {
 			if ctx.Err() != nil {
 				break
 			}
-			f := v.fail(connect.StageRead, p.err)
+			f := v.fail(connect.StageRead, p.Err)
 			f.Words = fmt.Sprintf("page %d: %s", number, f.Words)
 			return f
 		}

@@ -15,7 +15,7 @@ func itoa(n int) string { return strconv.Itoa(n) }
 
 // plain takes an entry of a directory with the schema of RFC 4519 and RFC 2307. Groups name
 // their members, which may be read later: the names are kept until all were.
-func (r *reader) plain(e *ldap.Entry) {
+func (r *Reader) plain(e *ldap.Entry) {
 	id, name := e.GetAttributeValue("entryUUID"), e.GetAttributeValue("uid")
 	dn := values.Fold(e.DN)
 	if id == "" || r.byDN[dn] != "" {
@@ -50,7 +50,7 @@ func (r *reader) plain(e *ldap.Entry) {
 }
 
 // lieIn gives objects the groups that name them.
-func (r *reader) lieIn() {
+func (r *Reader) lieIn() {
 	for i := range r.objects {
 		o := &r.objects[i]
 		o.groups = append(o.groups, r.members[r.dnOf[i]]...)

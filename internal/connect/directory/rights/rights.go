@@ -23,11 +23,18 @@ import (
 const AttributeDescriptor = "nTSecurityDescriptor"
 
 const (
+	// what is neither a group nor an account
+	restFilter    = "(|(objectClass=organizationalUnit)(objectClass=container)(objectClass=builtinDomain)(objectClass=domainDNS)(objectClass=domain)(objectClass=foreignSecurityPrincipal))"
 	windowsFilter = "(|(objectClass=user)(objectClass=group)(objectClass=organizationalUnit)(objectClass=container)(objectClass=builtinDomain)(objectClass=domainDNS)(objectClass=foreignSecurityPrincipal))"
 	plainFilter   = "(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup)(userPassword=*)(objectClass=posixAccount)(objectClass=inetOrgPerson)(objectClass=account)(objectClass=simpleSecurityObject)(objectClass=organizationalRole))"
 )
 
+// Attributes that entries are taken by: of everything that is read here, and those that
+// groups and accounts which are read for another reason must have besides.
 var (
+	GroupAttributes, AccountAttributes           = []string{"objectClass", "objectGUID", "sAMAccountName", "primaryGroupID", AttributeDescriptor}, []string{AttributeDescriptor, "msDS-GroupMSAMembership"}
+	PlainGroupAttributes, PlainAccountAttributes = []string{"objectClass", "entryUUID", "uid"}, []string(nil)
+
 	windowsAttributes = []string{"objectClass", "objectGUID", "objectSid", "sAMAccountName", "memberOf", "primaryGroupID", AttributeDescriptor, "msDS-GroupMSAMembership"}
 	plainAttributes   = []string{"objectClass", "entryUUID", "uid", "cn", "member", "uniqueMember", "memberUid", "gidNumber"}
 )
@@ -57,7 +64,8 @@ type object struct {
 	primary  string   // SID or number of the primary group
 }
 
-type reader struct {
+// Reader makes rights of entries.
+type Reader struct {
 	Directory
 	taker    connect.RightsTaker
 	problems []connect.Unread
@@ -73,42 +81,78 @@ type reader struct {
 	unseen   int                            // objects whose descriptor is not shown
 }
 
-// Read reads all of it.
-func Read(ctx context.Context, d Directory, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
-	r := &reader{
+// New makes one that hands on to emit.
+func New(d Directory, emit func(connect.Batch) error) *Reader {
+	return &Reader{
 		Directory: d, taker: connect.RightsTaker{Emit: emit}, byDN: map[string]string{}, bySID: map[string]string{}, byNumber: map[string]string{}, byUID: map[string][]string{},
 		members: map[string][]string{}, rules: map[string]*privilege.List{}, strange: map[string]privilege.Principal{},
 	}
-	filter, attributes, take := windowsFilter, windowsAttributes, r.windows
-	if !d.Windows {
-		filter, attributes, take = plainFilter, plainAttributes, r.plain
-	}
-	for _, base := range d.Bases {
-		if words := d.Closed[base]; words != "" {
-			r.taker.Missing(&r.problems, connect.Unread{Stage: connect.StageRead, Place: base, What: "this naming context cannot be read: " + words})
-			continue
+}
+
+// Take takes entries, of groups and accounts in any order.
+func (r *Reader) Take(entries []*ldap.Entry) {
+	for _, e := range entries {
+		if r.Windows {
+			r.windows(e)
+		} else {
+			r.plain(e)
 		}
-		if err := d.Search(ctx, base, filter, attributes, func(entries []*ldap.Entry) error {
-			for _, e := range entries {
-				take(e)
-			}
-			return nil
-		}); err != nil {
+	}
+}
+
+// Read reads all of it by itself.
+func Read(ctx context.Context, d Directory, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
+	r := New(d, emit)
+	filter, attributes := windowsFilter, windowsAttributes
+	if !d.Windows {
+		filter, attributes = plainFilter, plainAttributes
+	}
+	if err := r.search(ctx, filter, attributes); err != nil {
+		return r.taker.Coverage, err
+	}
+	return r.finish()
+}
+
+// Finish reads what no account and no group is, and hands all on.
+func (r *Reader) Finish(ctx context.Context) (connect.RightsCoverage, error) {
+	if r.Windows {
+		if err := r.search(ctx, restFilter, windowsAttributes); err != nil {
 			return r.taker.Coverage, err
 		}
 	}
-	if !d.Windows {
+	return r.finish()
+}
+
+func (r *Reader) search(ctx context.Context, filter string, attributes []string) error {
+	for _, base := range r.Bases {
+		if words := r.Closed[base]; words != "" {
+			r.taker.Missing(&r.problems, connect.Unread{Stage: connect.StageRead, Place: base, What: "this naming context cannot be read: " + words})
+			continue
+		}
+		if err := r.Search(ctx, base, filter, attributes, func(entries []*ldap.Entry) error {
+			r.Take(entries)
+			return nil
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *Reader) finish() (connect.RightsCoverage, error) {
+	if !r.Windows {
 		r.lieIn()
 		r.taker.Missing(&r.problems, connect.Unread{Stage: connect.StageRead, Place: "access rules", What: "who may write what is not read of a directory with this schema, memberships are", Next: "the server's own configuration has the rules"})
 	}
 	if r.unseen > 0 {
 		r.taker.Missing(&r.problems, connect.Unread{Stage: connect.StageRead, Place: "security descriptors", What: itoa(r.unseen) + " of what was read are not shown to the steward", Next: "let it read permissions there"})
 	}
-	return r.taker.Coverage, r.end()
+	err := r.end()
+	return r.taker.Coverage, err
 }
 
 // windows takes an entry of a directory with the Windows-domain schema.
-func (r *reader) windows(e *ldap.Entry) {
+func (r *Reader) windows(e *ldap.Entry) {
 	classes := e.GetAttributeValues("objectClass")
 	has := func(class string) bool {
 		return slices.ContainsFunc(classes, func(c string) bool { return strings.EqualFold(c, class) })
@@ -165,7 +209,7 @@ func (r *reader) windows(e *ldap.Entry) {
 }
 
 // describe adds an object to the list of those whose descriptors say the same.
-func (r *reader) describe(raw []byte, class descriptor.Class, o privilege.Object, dn string) {
+func (r *Reader) describe(raw []byte, class descriptor.Class, o privilege.Object, dn string) {
 	sum := sha256.Sum256(append([]byte(class+"\x00"), raw...))
 	key := "rules:" + hex.EncodeToString(sum[:12])
 	l := r.rules[key]
@@ -183,7 +227,7 @@ func (r *reader) describe(raw []byte, class descriptor.Class, o privilege.Object
 
 // entries makes them of a descriptor, in its order: the first that is about something
 // decides ([MS-DTYP], section 2.5.3.2).
-func (r *reader) entries(d descriptor.Descriptor, class descriptor.Class) []privilege.Entry {
+func (r *Reader) entries(d descriptor.Descriptor, class descriptor.Class) []privilege.Entry {
 	var out []privilege.Entry
 	if d.Rules == nil {
 		return []privilege.Entry{{To: r.principal("S-1-1-0"), Verb: privilege.VerbEverything, Text: "there is no access list"}}
@@ -221,7 +265,7 @@ func (r *reader) entries(d descriptor.Descriptor, class descriptor.Class) []priv
 }
 
 // managed reads who may read the password of a managed account.
-func (r *reader) managed(name, id string, raw []byte) {
+func (r *Reader) managed(name, id string, raw []byte) {
 	d, err := descriptor.Parse(raw)
 	if err != nil || d.Rules == nil {
 		return
@@ -237,10 +281,10 @@ func (r *reader) managed(name, id string, raw []byte) {
 
 // principal is the one of a SID. Which entry has it is known once all were read: until then
 // the SID stands for it.
-func (r *reader) principal(sid string) string { return "sid:" + sid }
+func (r *Reader) principal(sid string) string { return "sid:" + sid }
 
 // resolve gives entries the ids of the principals that their SIDs are of.
-func (r *reader) resolve(id string) string {
+func (r *Reader) resolve(id string) string {
 	sid := strings.TrimPrefix(id, "sid:")
 	if known := r.bySID[sid]; known != "" {
 		return known
@@ -262,7 +306,7 @@ func (r *reader) resolve(id string) string {
 const principalsAtOnce = 5000
 
 // end hands all on.
-func (r *reader) end() error {
+func (r *Reader) end() error {
 	lists := make([]privilege.List, 0, len(r.rules))
 	for _, l := range r.rules {
 		for i := range l.Entries {
@@ -270,11 +314,21 @@ func (r *reader) end() error {
 		}
 		lists = append(lists, *l)
 	}
+	named := map[string]bool{}
+	for _, l := range lists {
+		for _, e := range l.Entries {
+			named[e.To] = true
+		}
+	}
 	for part := range slices.Chunk(r.objects, principalsAtOnce) {
 		var out connect.Rights
 		for _, o := range part {
+			lies := r.memberships(o)
+			if o.kind == privilege.KindAccount && len(lies) == 0 && !named[o.id] {
+				continue // it has what everyone has: of a hundred thousand such nothing has to be kept
+			}
 			out.Principals = append(out.Principals, privilege.Principal{ID: o.id, Kind: o.kind, Name: o.name})
-			out.Memberships = append(out.Memberships, r.memberships(o)...)
+			out.Memberships = append(out.Memberships, lies...)
 		}
 		if err := r.taker.Take(out, nil); err != nil {
 			return err
@@ -291,7 +345,7 @@ func (r *reader) end() error {
 }
 
 // memberships of one object: those that it is listed in, and its primary group.
-func (r *reader) memberships(o object) []privilege.Membership {
+func (r *Reader) memberships(o object) []privilege.Membership {
 	var out []privilege.Membership
 	for _, group := range o.groups {
 		id := r.byDN[group]

@@ -1,4 +1,4 @@
-package directory
+package paged
 
 import (
 	"bufio"
@@ -21,7 +21,7 @@ func FuzzStream(f *testing.F) {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		s := &stream{in: bufio.NewReaderSize(bytes.NewReader(raw), 4096), names: map[string]string{}}
+		s := &Reader{in: bufio.NewReaderSize(bytes.NewReader(raw), 4096), names: map[string]string{}}
 		for range 20 {
 			message, err := s.message()
 			if err != nil {

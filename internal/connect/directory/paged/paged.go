@@ -1,4 +1,6 @@
-package directory
+// Package paged reads large searches of a directory, page by page (RFC 2696), on a connection
+// of its own.
+package paged
 
 import (
 	"bufio"
@@ -19,18 +21,23 @@ import (
 	"mossledger.example/moss/internal/connect/directory/rights"
 )
 
-// stream reads large searches. go-ldap builds a tree of objects for every
+// Reader reads large searches. go-ldap builds a tree of objects for every
 // element of every entry, which costs more than the directory's own work; a
-// stream takes each search entry (RFC 4511, section 4.5.2) apart in place.
+// Reader takes each search entry (RFC 4511, section 4.5.2) apart in place.
 // Requests, filters and controls are still encoded by the libraries.
-type stream struct {
+type Reader struct {
 	conn   net.Conn
 	in     *bufio.Reader
 	target connect.Target
 	id     int64
 	names  map[string]string
 	stop   func() bool
+
+	requestTime time.Duration
 }
+
+// PageSize is how many entries one page of a search has.
+const PageSize = 1000
 
 // Limits on what is believed of a peer.
 const (
@@ -40,14 +47,10 @@ const (
 
 var errGarbage = errors.New("the answer is not LDAP")
 
-// openStream signs in on a connection of its own.
-func openStream(ctx context.Context, target connect.Target) (*stream, *connect.Failure) {
-	conn, _, failure := secureRaw(ctx, target, connect.NewStopwatch())
-	if failure != nil {
-		return nil, failure
-	}
-	bounded := &boundedConn{Conn: conn}
-	s := &stream{conn: bounded, in: bufio.NewReaderSize(bounded, 256<<10), target: target, names: map[string]string{}}
+// Open signs in on a connection, which it owns from then on. requestTime is how long one
+// page may take.
+func Open(ctx context.Context, conn net.Conn, target connect.Target, requestTime time.Duration) (*Reader, *connect.Failure) {
+	s := &Reader{conn: conn, in: bufio.NewReaderSize(conn, 256<<10), target: target, names: map[string]string{}, requestTime: requestTime}
 	s.stop = context.AfterFunc(ctx, func() { _ = conn.Close() })
 	bind := ber.Encode(ber.ClassApplication, ber.TypeConstructed, ldap.ApplicationBindRequest, nil, "")
 	bind.AppendChild(ber.NewInteger(ber.ClassUniversal, ber.TypePrimitive, ber.TagInteger, 3, ""))
@@ -61,18 +64,19 @@ func openStream(ctx context.Context, target connect.Target) (*stream, *connect.F
 		}
 	}
 	if err != nil {
-		s.close()
+		s.Close()
 		return nil, refusal.Failure(target, connect.StageSignIn, err, target.Steward.Password)
 	}
 	return s, nil
 }
 
-func (s *stream) close() {
+// Close ends the connection.
+func (s *Reader) Close() {
 	s.stop()
 	_ = s.conn.Close()
 }
 
-func (s *stream) send(op *ber.Packet, controls []ldap.Control) error {
+func (s *Reader) send(op *ber.Packet, controls []ldap.Control) error {
 	s.id++
 	message := ber.Encode(ber.ClassUniversal, ber.TypeConstructed, ber.TagSequence, nil, "")
 	message.AppendChild(ber.NewInteger(ber.ClassUniversal, ber.TypePrimitive, ber.TagInteger, s.id, ""))
@@ -95,19 +99,19 @@ func networkError(err error) error {
 	return ldap.NewError(ldap.ErrorNetwork, err)
 }
 
-// page is what one page of a search brought.
-type page struct {
-	entries   []*ldap.Entry
-	referrals int
+// Page is what one page of a search brought.
+type Page struct {
+	Entries   []*ldap.Entry
+	Referrals int
+	Err       error
 	cookie    []byte
-	err       error
 }
 
 // search asks for one page and reads it.
-func (s *stream) search(base, filter string, attributes []string, cookie []byte) page {
+func (s *Reader) search(base, filter string, attributes []string, cookie []byte) Page {
 	compiled, err := ldap.CompileFilter(filter)
 	if err != nil {
-		return page{err: err}
+		return Page{Err: err}
 	}
 	op := ber.Encode(ber.ClassApplication, ber.TypeConstructed, ldap.ApplicationSearchRequest, nil, "")
 	op.AppendChild(ber.NewString(ber.ClassUniversal, ber.TypePrimitive, ber.TagOctetString, base, ""))
@@ -122,38 +126,38 @@ func (s *stream) search(base, filter string, attributes []string, cookie []byte)
 		list.AppendChild(ber.NewString(ber.ClassUniversal, ber.TypePrimitive, ber.TagOctetString, a, ""))
 	}
 	op.AppendChild(list)
-	paging := ldap.NewControlPaging(pageSize)
+	paging := ldap.NewControlPaging(PageSize)
 	paging.SetCookie(cookie)
 	controls := []ldap.Control{paging}
 	if slices.Contains(attributes, rights.AttributeDescriptor) {
 		controls = append(controls, rights.OwnerAndRules)
 	}
 	if err := s.send(op, controls); err != nil {
-		return page{err: err}
+		return Page{Err: err}
 	}
-	out := page{entries: make([]*ldap.Entry, 0, pageSize)}
+	out := Page{Entries: make([]*ldap.Entry, 0, PageSize)}
 	for {
 		message, err := s.message()
 		if err != nil {
-			out.err = err
+			out.Err = err
 			return out
 		}
 		switch message.tag {
 		case ldap.ApplicationSearchResultEntry:
 			entry, err := s.entry(message.op)
 			if err != nil {
-				out.err = ldap.NewError(ldap.ErrorUnexpectedResponse, err)
+				out.Err = ldap.NewError(ldap.ErrorUnexpectedResponse, err)
 				return out
 			}
-			out.entries = append(out.entries, entry)
+			out.Entries = append(out.Entries, entry)
 		case ldap.ApplicationSearchResultReference:
-			out.referrals++
+			out.Referrals++
 		case ldap.ApplicationSearchResultDone:
-			out.err = resultError(message.op)
+			out.Err = resultError(message.op)
 			out.cookie = pagingCookie(message.rest)
 			return out
 		default:
-			out.err = ldap.NewError(ldap.ErrorUnexpectedResponse, fmt.Errorf("%w: operation %d in a search", errGarbage, message.tag))
+			out.Err = ldap.NewError(ldap.ErrorUnexpectedResponse, fmt.Errorf("%w: operation %d in a search", errGarbage, message.tag))
 			return out
 		}
 	}
@@ -167,7 +171,7 @@ type element struct {
 }
 
 // message reads one LDAP message.
-func (s *stream) message() (element, error) {
+func (s *Reader) message() (element, error) {
 	head, err := s.in.Peek(2)
 	if err != nil {
 		return element{}, networkError(err)
@@ -232,7 +236,7 @@ func next(raw []byte) (tag byte, content, rest []byte, ok bool) {
 }
 
 // entry takes a search entry apart. Values are parts of one copy.
-func (s *stream) entry(op []byte) (*ldap.Entry, error) {
+func (s *Reader) entry(op []byte) (*ldap.Entry, error) {
 	_, dn, rest, ok := next(op)
 	if !ok {
 		return nil, errGarbage
@@ -278,7 +282,7 @@ func (s *stream) entry(op []byte) (*ldap.Entry, error) {
 }
 
 // name gives the few attribute names one string each.
-func (s *stream) name(raw []byte) string {
+func (s *Reader) name(raw []byte) string {
 	if known, ok := s.names[string(raw)]; ok {
 		return known
 	}
@@ -341,27 +345,27 @@ func pagingCookie(controls []byte) []byte {
 	return nil
 }
 
-// prefetch reads pages ahead of their use, so that the directory works while
+// Prefetch reads pages ahead of their use, so that the directory works while
 // what it sent is taken in. It ends with the context.
-func (s *stream) prefetch(ctx context.Context, base, filter string, attributes []string) <-chan page {
-	pages := make(chan page, 3)
+func (s *Reader) Prefetch(ctx context.Context, base, filter string, attributes []string) <-chan Page {
+	pages := make(chan Page, 3)
 	go func() {
 		defer close(pages)
 		var cookie []byte
 		for {
-			_ = s.conn.SetReadDeadline(time.Now().Add(requestTime))
+			_ = s.conn.SetReadDeadline(time.Now().Add(s.requestTime))
 			p := s.search(base, filter, attributes, cookie)
-			repeats := len(p.entries) == 0 && len(p.cookie) > 0 && string(p.cookie) == string(cookie)
+			repeats := len(p.Entries) == 0 && len(p.cookie) > 0 && string(p.cookie) == string(cookie)
 			cookie = p.cookie
 			if repeats {
-				p.err = ldap.NewError(ldap.ErrorUnexpectedResponse, errors.New("the directory's paging does not end"))
+				p.Err = ldap.NewError(ldap.ErrorUnexpectedResponse, errors.New("the directory's paging does not end"))
 			}
 			select {
 			case pages <- p:
 			case <-ctx.Done():
 				return
 			}
-			if p.err != nil || len(cookie) == 0 {
+			if p.Err != nil || len(cookie) == 0 {
 				return
 			}
 		}
