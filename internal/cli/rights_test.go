@@ -26,6 +26,7 @@ func TestRights(t *testing.T) {
 	s.answers["GET /api/v1/rights/who?as=tide&principals=true&system=quay1&verb=run&what=ALL"] = answer{http.StatusOK, json.RawMessage(`{"system":"quay1","holders":[],` + at + `}`)}
 	s.answers["GET /api/v1/rights/who?as=&object=table%3Afares&system=db&verb=select&what=price"] = answer{http.StatusOK, json.RawMessage(`{"system":"db","holders":[],` + at + `}`)}
 	s.answers["GET /api/v1/rights/who?as=&system=quay1&verb=eat&what="] = answer{http.StatusBadRequest, json.RawMessage(`{"status":400,"detail":"nothing on quay1 has the verb \"eat\"; there is: run"}`)}
+	s.answers["GET /api/v1/systems/quay1/preparation"] = answer{http.StatusOK, json.RawMessage(`[{"for":"sign-in","what":"the account","where":"as root on quay1","language":"sh","text":"useradd moss\npasswd moss\n"},{"for":"rights","what":"to read rules","where":"as root","language":"sudoers","text":"moss ALL=ALL\u001b[2J\n"}]`)}
 	server := httptest.NewServer(s)
 	defer server.Close()
 	for _, c := range []struct {
@@ -48,6 +49,10 @@ func TestRights(t *testing.T) {
 		{[]string{"right", "who", "run"}, api.ExitUsage, nil, "on"},
 		{[]string{"right", "who", "--on", "quay1"}, api.ExitUsage, nil, ""},
 		{[]string{"right", "show"}, api.ExitUsage, nil, ""},
+		{[]string{"system", "prepare", "quay1"}, api.ExitOK, []string{"# For sign-in: the account.\n# as root on quay1.\n\nuseradd moss\npasswd moss\n", "moss ALL=ALL·[2J\n"}, "then: moss system check quay1"},
+		{[]string{"system", "prepare", "quay1", "--for", "read"}, api.ExitOK, []string{"Nothing has to be done for that."}, ""},
+		{[]string{"system", "prepare", "quay1", "--for", "rights", "-o", "csv"}, api.ExitOK, []string{"rights,to read rules,as root,sudoers"}, ""},
+		{[]string{"system", "prepare", "quay1", "--for", "cook"}, api.ExitUsage, nil, "sign-in, read, find, rights, rotate"},
 	} {
 		code, out, told := run(t, server.URL, "a-token", c.line...)
 		assert.Equal(t, c.code, code, "%v: %s", c.line, told)

@@ -15,6 +15,7 @@ import (
 
 	"mossledger.example/moss/internal/cli/api"
 	"mossledger.example/moss/internal/cli/output"
+	"mossledger.example/moss/internal/cli/rights"
 )
 
 var systemColumns = []output.Column{{"NAME", "name"}, {"KIND", "kind"}, {"ADDRESS", "address"}, {"PORT", "port"}, {"SITE", "site"}, {"STATE", "state"}, {"READ COMPLETELY", "read_completely"}, {"WHAT IS WRONG", "state_words"}}
@@ -115,7 +116,7 @@ func systemCommand() *cobra.Command {
 	})}
 	absence.Flags().StringVar(&why, "reason", "", "why; it is recorded")
 	_ = absence.MarkFlagRequired("reason")
-	return output.Group("system", "Systems that are looked at", add, changeSystem(), importCommand(), showSystem(), checkCommand(), approveKeysCommand(), remove, absence, optionCommand(), kindsCommand(),
+	return output.Group("system", "Systems that are looked at", add, changeSystem(), importCommand(), showSystem(), checkCommand(), rights.PrepareCommand(), approveKeysCommand(), remove, absence, optionCommand(), kindsCommand(),
 		output.ListCommand("list", "List systems", "/systems", systemColumns, "There are no systems. Add one with 'moss system add', or many with 'moss system import'."))
 }
 

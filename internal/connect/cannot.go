@@ -133,3 +133,6 @@ func (Cannot) Records(_ context.Context, t Target, _ time.Time) (change.Log, err
 func (Cannot) Rights(_ context.Context, t Target, _ func(Batch) error) (RightsCoverage, error) {
 	return RightsCoverage{}, cannot(t, StageRead)
 }
+
+// Prepare implements Preparer.
+func (Cannot) Prepare(Target, Known) []Preparation { return nil }

@@ -218,6 +218,7 @@ type Connector interface {
 	Observer
 	Recorder
 	RightsReader
+	Preparer
 }
 
 // Observer reads the TCP connections that a dependent has now. Beside the sessions of a

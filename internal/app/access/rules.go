@@ -228,6 +228,7 @@ var rules = map[Action]rule{
 	"list-rights":         readers,
 	"list-right-holders":  readers,
 	"get-account-rights":  readers,
+	"get-preparation":     inventory,
 	"list-dependents":     readers,
 	"get-dependent":       readers,
 	ExplainDependent:      operators,

@@ -130,7 +130,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	})
 	a.Unattended = unattended.New(base, a.Store, a.Policies, a.Rotations, a.Freeze)
 	a.Batches = batches.New(batches.Needs{Base: base, Store: a.Store, Rotations: a.Rotations, Finder: a.Picture, Freeze: a.Freeze, Sealed: a.Sealed, Approvals: a.Approvals})
-	a.Rights = rights.New(a.Store)
+	a.Rights = rights.New(a.Store, a.Inventory)
 	a.Messages = messages.New(base, a.Store, tell.Send)
 	a.Rotations.After(a.Unattended.Kick)
 	a.Policies.Changed(a.Unattended.Kick)

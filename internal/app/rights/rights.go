@@ -1,5 +1,6 @@
 // Package rights answers who may do what: from what surveys read of lists, principals and
-// memberships it makes a model of a system, and asks that.
+// memberships it makes a model of a system, and asks that. It also says what a steward
+// must be given.
 package rights
 
 import (
@@ -18,6 +19,9 @@ import (
 // Store is what this package needs of the store.
 type Store interface {
 	Account(ctx context.Context, id records.AccountID) (records.Account, error)
+	Accounts(ctx context.Context, q records.Query) (records.Page[records.Account], error)
+	Dependents(ctx context.Context, account records.AccountID, q records.Query) (records.Page[records.Dependent], error)
+	Steward(ctx context.Context, name string) (records.Steward, error)
 	AccountsByKey(ctx context.Context, system records.SystemID, keys []string) (map[string]records.AccountID, error)
 	RightsOf(ctx context.Context, system records.SystemID) ([]privilege.Principal, []privilege.Membership, []privilege.List, error)
 	RightsRead(ctx context.Context, system records.SystemID) (records.RightsRead, error)
@@ -25,10 +29,13 @@ type Store interface {
 }
 
 // Rights answers.
-type Rights struct{ store Store }
+type Rights struct {
+	store   Store
+	targets Targets
+}
 
 // New makes one.
-func New(store Store) *Rights { return &Rights{store: store} }
+func New(store Store, targets Targets) *Rights { return &Rights{store: store, targets: targets} }
 
 // matchers are those of kinds whose entries have patterns.
 var matchers = map[estate.Kind]privilege.Matcher{estate.KindUnixHost: sudo.Matches, estate.KindRedis: privilege.MatchCommands}

@@ -2,6 +2,7 @@ package conformance
 
 import (
 	"errors"
+	"strings"
 	"testing"
 	"time"
 
@@ -120,4 +121,30 @@ func (s *suite) rights(t *testing.T) {
 	target.Steward.PrivateKey = secret.Value{}
 	_, err = s.Connector.Rights(s.ctx, target, func(connect.Batch) error { t.Error("without signing in nothing is told"); return nil })
 	s.failure(t, err)
+}
+
+// prepare: what its owner must do is told without reaching anything and without a secret, and
+// says for each part what it is for and where it is done.
+func (s *suite) prepare(t *testing.T) {
+	target := s.Target
+	target.Address, target.Port = "192.0.2.255", 1
+	all := s.Connector.Prepare(target, connect.Known{PublicKey: "ssh-ed25519 AAAAC3Nz moss"})
+	require.NotEmpty(t, all)
+	for _, p := range all {
+		assert.Contains(t, connect.Purposes(), p.For)
+		assert.NotEmpty(t, p.What)
+		assert.NotEmpty(t, p.Where)
+		assert.Contains(t, []string{"sh", "sudoers", "sql", "acl", "sddl", "ldif", "powershell"}, p.Language)
+		assert.True(t, strings.HasSuffix(p.Text, "\n"), "it ends with its line: %q", p.Text)
+		if password := s.Target.Steward.Password.RevealString(); password != "" {
+			assert.NotContains(t, p.Text, password)
+		}
+	}
+	target.Steward.Account = "x'; DROP TABLE y --\nroot ALL=(ALL) ALL"
+	for _, p := range s.Connector.Prepare(target, connect.Known{}) {
+		if p.Language != "ldif" { // where a name is a distinguished name, in quotes
+			assert.NotContains(t, p.Text, "\nroot ALL", "a name ends no line")
+			assert.NotContains(t, p.Text, "DROP TABLE", "nor a text")
+		}
+	}
 }

@@ -55,6 +55,14 @@ func (c *Client) Rights(ctx context.Context, target connect.Target, emit func(co
 	return coverage, unclear(target, connect.StageRead, err)
 }
 
+// Prepare implements connect.Preparer. Where the other end does not answer there is none.
+func (c *Client) Prepare(target connect.Target, known connect.Known) (out []connect.Preparation) {
+	if err := c.call(context.Background(), "Prepare", nil, []any{target, known}, &out); err != nil {
+		return nil
+	}
+	return out
+}
+
 // StillThere implements connect.Asker.
 func (c *Client) StillThere(ctx context.Context, target connect.Target, accounts []connect.AccountRef) (out []connect.Presence, err error) {
 	return out, unclear(target, connect.StageRead, c.call(ctx, "StillThere", nil, []any{target, accounts}, &out))

@@ -1,4 +1,5 @@
-// Package rightroutes has the operations about who may do what.
+// Package rightroutes has the operations about who may do what, and about what a steward must
+// be given.
 package rightroutes
 
 import (
@@ -6,6 +7,7 @@ import (
 	"net/http"
 
 	"mossledger.example/moss/internal/app/rights"
+	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/service/routing"
 	"mossledger.example/moss/internal/store"
@@ -36,6 +38,9 @@ func Register(r *routing.Router, s *store.Store, app func() *rights.Rights) {
 	})
 	routing.Add(r, http.MethodGet, "/rights/who", "list-right-holders", "Tell who may do something on a system, and through what", func(ctx context.Context, in *whoInput) (*routing.Body[records.RightHolders], error) {
 		return routing.Answer(app().Who(ctx, rights.Question{System: in.System, Verb: in.Verb, Object: in.Object, What: in.What, As: in.As, Principals: in.Principals}))
+	})
+	routing.Add(r, http.MethodGet, "/systems/{name}/preparation", "get-preparation", "Tell what the owner of a system must do so that it can be read and changed, as text to be copied", func(ctx context.Context, in *routing.NameInput) (*routing.Body[[]connect.Preparation], error) {
+		return routing.Answer(app().Prepare(ctx, in.Name))
 	})
 	routing.Add(r, http.MethodGet, "/accounts/{id}/rights", "get-account-rights", "Tell all that an account may do on its system, with the path of each right", func(ctx context.Context, in *ofInput) (*routing.Body[records.AccountRights], error) {
 		return routing.Answer(app().Of(ctx, records.AccountID(in.ID)))

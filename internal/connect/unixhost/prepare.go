@@ -1,0 +1,80 @@
+package unixhost
+
+import (
+	"path"
+	"slices"
+	"strings"
+	"unicode"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/unixhost/reading"
+	"mossledger.example/moss/internal/core/estate"
+)
+
+// escapeArgument writes an argument of a command as sudoers(5) has it.
+var escapeArgument = strings.NewReplacer(`\`, `\\`, ",", `\,`, ":", `\:`, "=", `\=`, "#", `\#`, " ", `\ `, "*", `\*`, "?", `\?`, "[", `\[`, "]", `\]`)
+
+// unprintable names are told in no rule: what ends a line would begin another one.
+func unprintable(name string) bool {
+	return name == "" || strings.ContainsFunc(name, func(c rune) bool { return unicode.IsControl(c) || unicode.In(c, unicode.Cf, unicode.Zl, unicode.Zp) })
+}
+
+// Prepare implements connect.Preparer. What it prints is what TestPreparedHost puts on a real
+// host, and reads, rehearses and rotates with.
+func (Connector) Prepare(target connect.Target, known connect.Known) []connect.Preparation {
+	name := connect.PlainName(target.Steward.Account, "mossmgr")
+	where := "as root on " + target.Name
+	key := estate.FirstLine(known.PublicKey)
+	rules := func(lines ...string) string {
+		return name + " ALL=(root) NOPASSWD: " + strings.Join(lines, ", \\\n    ") + "\n"
+	}
+	sudoers := func(purpose, what, file string, text string) connect.Preparation {
+		return connect.Preparation{For: purpose, What: what, Where: where + ", into /etc/sudoers.d/" + file + ": visudo -cf FILE, then install it with the mode 440", Language: "sudoers", Text: text}
+	}
+	out := []connect.Preparation{
+		signIn(name, key, where),
+		sudoers(connect.ForRead, "to read the state of passwords, crontabs and what failed units said", name+"-read", "Defaults:"+name+" !lecture, !requiretty\n"+rules("/usr/bin/passwd -S -a", "/usr/bin/chage -l -i ^[A-Za-z0-9_.-]+$", "/usr/bin/crontab -l -u ^[A-Za-z0-9_.-]+$", "/usr/bin/ls -1 -- /var/spool/cron/crontabs", "/usr/bin/journalctl ^--no-pager -q -o cat -n 3 -u [A-Za-z0-9@:_.-]+$")),
+		sudoers(connect.ForFind, "to find copies that nothing names, the programs behind connections, and who signed in: with it every file of the host can be read, and none written", name+"-find", rules(reading.SearchRights(target.Options)...)),
+		sudoers(connect.ForRights, "to read who may do what: the rules of sudo (regular expressions take sudo 1.9.10)", name+"-rights", rules("/usr/bin/cat -- /etc/sudoers", "/usr/bin/ls -1 -- /etc/sudoers.d", `/usr/bin/cat ^-- /etc/sudoers\.d/[A-Za-z0-9_-]+$`)),
+	}
+	// chage and the others have arguments before the name: an expression is of all of them.
+	out[1].Text = strings.NewReplacer("chage -l -i ^", "chage ^-l -i ", "crontab -l -u ^", "crontab ^-l -u ").Replace(out[1].Text)
+	if len(known.Files) > 0 || len(known.Units) > 0 {
+		out = append(out, sudoers(connect.ForRotate, "to replace the copies that are known, and restart what uses them; nothing else can be written", name+"-rotate", rules(rotateRights(known)...)))
+	}
+	return out
+}
+
+// signIn makes the account, with a key where the steward has one.
+func signIn(name, key, where string) connect.Preparation {
+	if key == "" {
+		return connect.Preparation{For: connect.ForSignIn, What: "the account " + name + "; its password is asked for", Where: where, Language: "sh", Text: "useradd -r -m -s /bin/bash " + name + "\npasswd " + name + "\n"}
+	}
+	return connect.Preparation{For: connect.ForSignIn, What: "the account " + name + ", which signs in with a key and has no password", Where: where, Language: "sh", Text: "useradd -r -m -s /bin/bash " + name + "\ninstall -d -m700 -o " + name + " -g " + name + " ~" + name + "/.ssh\necho '" + strings.ReplaceAll(strings.TrimSpace(key), "'", "") + "' > ~" + name + "/.ssh/authorized_keys\nchown " + name + ": ~" + name + "/.ssh/authorized_keys\nchmod 600 ~" + name + "/.ssh/authorized_keys\n"}
+}
+
+// rotateRights are the commands that a rotation runs for files and units.
+func rotateRights(known connect.Known) []string {
+	var out []string
+	for _, file := range known.Files {
+		if unprintable(file) || !path.IsAbs(file) {
+			continue
+		}
+		folder, base := path.Split(file)
+		file, left, folder := escapeArgument.Replace(file), escapeArgument.Replace(folder+"."+base+".moss-new"), escapeArgument.Replace(path.Clean(folder))
+		for _, line := range []string{
+			"/usr/bin/cat -- " + file, "/usr/bin/rm -f -- " + left, "/usr/bin/cp -a -- " + file + " " + left, `/usr/bin/dd of\=` + left + ` conv\=fsync status\=none`, "/usr/bin/mv -fT -- " + left + " " + file, "/usr/bin/sync -- " + folder,
+		} {
+			if !slices.Contains(out, line) {
+				out = append(out, line)
+			}
+		}
+	}
+	for _, unit := range known.Units {
+		if unprintable(unit) {
+			continue
+		}
+		out = append(out, "/usr/bin/systemctl restart "+escapeArgument.Replace(unit))
+	}
+	return out
+}
