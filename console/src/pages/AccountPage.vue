@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { Button, Tabs, TabPane } from 'ant-design-vue'
-import { computed, defineAsyncComponent, ref } from 'vue'
+import { computed, defineAsyncComponent, ref, shallowRef, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { onChanged } from '../api/changes'
 import { api, data, type Schemas } from '../api/client'
@@ -11,12 +11,10 @@ import IncompleteSystems from '../components/IncompleteSystems.vue'
 import SystemLink from '../components/SystemLink.vue'
 import { chainsAround, startedOf, type Started } from '../components/order'
 import PageHead from '../components/PageHead.vue'
-import StartOrder from '../components/StartOrder.vue'
 import StateTag from '../components/StateTag.vue'
 import TiedTable from '../components/TiedTable.vue'
 import Trouble from '../components/Trouble.vue'
 import { never } from '../components/words'
-import { life } from '../pictures/life'
 import { palette } from '../state/appearance'
 import { useSession } from '../state/session'
 import { t } from '../texts'
@@ -25,6 +23,7 @@ const ChangeHistory = defineAsyncComponent(() => import('../components/ChangeHis
 const RotationHistory = defineAsyncComponent(() => import('../components/RotationHistory.vue'))
 const RotatePanel = defineAsyncComponent(() => import('../components/RotatePanel.vue'))
 const RightsTree = defineAsyncComponent(() => import('../components/RightsTree.vue'))
+const StartOrder = defineAsyncComponent(() => import('../components/StartOrder.vue'))
 const UsesPanel = defineAsyncComponent(() => import('../components/UsesPanel.vue'))
 const Picture = defineAsyncComponent(() => import('../pictures/Picture.vue'))
 const session = useSession()
@@ -86,9 +85,14 @@ async function order(): Promise<void> {
 const latent = computed(() => findings.value.some((f) => ['latent-breakage', 'runs-on-old', 'down'].includes(f.kind)))
 const kept = computed(() => detail.value?.password?.state === 'custody')
 const mayRotate = computed(() => kept.value && session.may('operator'))
+/** How the life of an account is drawn, once somebody looks at it. */
+const life = shallowRef<typeof import('../pictures/life').life>()
+watchEffect(async () => {
+  if (tab.value === 'history' && !life.value) life.value = (await import('../pictures/life')).life
+})
 const drawing = computed(() =>
-  detail.value
-    ? life(detail.value.account, detail.value.password, history.value, findings.value, uses.value, palette.value, Date.now())
+  detail.value && life.value
+    ? life.value(detail.value.account, detail.value.password, history.value, findings.value, uses.value, palette.value, Date.now())
     : undefined,
 )
 </script>

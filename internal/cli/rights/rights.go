@@ -20,7 +20,7 @@ func Command() *cobra.Command {
 func list() *cobra.Command {
 	cmd := output.ListWith("list", "List what is given to whom, as systems showed it", []output.Column{
 		{"SYSTEM", "system"}, {"TO", "to"}, {"MAY", "may"}, {"WHAT", "what"}, {"ON", "on"}, {"AS", "as"}, {"TERMS", "terms"}, {"WHERE", "source"}, {"SINCE", "first_seen"},
-	}, "Nothing is known. Surveys read rights of unix hosts, directories and data stores; 'moss survey visits' tells what was not read.", func(cmd *cobra.Command, _ *api.Client, _ []string, query url.Values) (string, error) {
+	}, "Nothing is known. Surveys read rights of unix hosts, directories and data stores; 'moss survey show' tells what was not read.", func(cmd *cobra.Command, _ *api.Client, _ []string, query url.Values) (string, error) {
 		if taken, _ := cmd.Flags().GetBool("taken"); taken {
 			query.Set("taken", "true")
 		}

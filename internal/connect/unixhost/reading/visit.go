@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/unixhost/rights"
 	"mossledger.example/moss/internal/connect/unixhost/shell"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/layout"
@@ -117,6 +118,13 @@ func Visit(ctx context.Context, target connect.Target, request connect.VisitRequ
 		watch.Fail(first)
 		coverage.Stages = watch.Stages()
 		return coverage, first
+	}
+	if request.Rights {
+		of, err := rights.Read(ctx, s, emit)
+		if err != nil { // what depends on credentials is known all the same
+			of.Complete, of.Why = false, err.Error()
+		}
+		coverage.Rights = &of
 	}
 	watch.OK(connect.StageRead, fmt.Sprintf("%d accounts, %d units, %d cron entries, %d copies", coverage.Counts[connect.ScopeAccounts],
 		coverage.Counts[connect.ScopeUnits], coverage.Counts[connect.ScopeCron], coverage.Counts[connect.ScopeFiles]))
