@@ -38,6 +38,7 @@ func places(u *user) [][2]string {
 		{"/dependents/" + id("dependent", "list", "--filter", "name=berth.service"), "Runs as"},
 		{"/connections", "who talks to whom"},
 		{"/rights", "Who may do what, and through what"},
+		{"/rights?view=who", "May do what"},
 		{"/accounts/" + account + "?tab=rights", "Group Operations"},
 		{"/surveys", "Survey 1"},
 		{"/surveys/1", "Visits"},

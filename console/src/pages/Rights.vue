@@ -1,15 +1,21 @@
 <script setup lang="ts">
-import { Switch } from 'ant-design-vue'
-import { computed, ref } from 'vue'
+import { Button, Switch } from 'ant-design-vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import { api, data, type ListQuery, type Schemas } from '../api/client'
 import PageHead from '../components/PageHead.vue'
 import SystemLink from '../components/SystemLink.vue'
 import When from '../components/When.vue'
-import WhoMay from '../components/WhoMay.vue'
 import type { Column } from '../lists/listing'
 import ListPage from '../lists/ListPage.vue'
 import { t } from '../texts'
 
+const WhoMay = defineAsyncComponent(() => import('../components/WhoMay.vue'))
+const route = useRoute()
+const router = useRouter()
+/** The question to one system is asked beside the list of all that is given. */
+const asking = computed(() => route.query.view === 'who')
+const ask = (yes: boolean) => router.replace({ query: { ...route.query, view: yes ? 'who' : undefined } })
 type Given = Schemas['GivenRight']
 const taken = ref(false)
 const columns: Column[] = [
@@ -39,10 +45,16 @@ const listed = computed(() => (taken.value ? 'rights-taken' : 'rights'))
 </script>
 
 <template>
-  <PageHead :title="t('places.rights')" :lead="t('rights.lead')" />
-  <h2>{{ t('rights.question') }}</h2>
-  <WhoMay />
-  <h2>{{ t('rights.given') }}</h2>
+  <PageHead :title="t('places.rights')" :lead="t('rights.lead')">
+    <Button :type="asking ? 'default' : 'primary'" :aria-expanded="asking" @click="ask(!asking)">{{
+      asking ? t('rights.askNoMore') : t('rights.question')
+    }}</Button>
+  </PageHead>
+  <template v-if="asking">
+    <h2>{{ t('rights.question') }}</h2>
+    <WhoMay />
+    <h2>{{ t('rights.given') }}</h2>
+  </template>
   <p>
     <Switch v-model:checked="taken" size="small" :aria-label="t('rights.takenOnly')" /> <span>{{ t('rights.takenOnly') }}</span>
   </p>

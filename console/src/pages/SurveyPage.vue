@@ -5,7 +5,6 @@ import { useRoute, useRouter } from 'vue-router'
 import { onChanged } from '../api/changes'
 import { api, data, type ListQuery, type Schemas } from '../api/client'
 import PageHead from '../components/PageHead.vue'
-import StageTable from '../components/StageTable.vue'
 import StateTag from '../components/StateTag.vue'
 import SystemLink from '../components/SystemLink.vue'
 import Trouble from '../components/Trouble.vue'
@@ -20,6 +19,7 @@ import { useSession } from '../state/session'
 import { t } from '../texts'
 
 type Visit = Schemas['Visit']
+const StageTable = defineAsyncComponent(() => import('../components/StageTable.vue'))
 const Picture = defineAsyncComponent(() => import('../pictures/Picture.vue'))
 const session = useSession()
 const route = useRoute()
