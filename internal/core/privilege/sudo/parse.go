@@ -34,37 +34,17 @@ func (p *parser) line(text string) error {
 	return p.spec(s)
 }
 
-// alias reads NAME = list : NAME = list. What stands before a fault is kept, as sudo does.
+// alias reads definitions of aliases of users or hosts.
 func (p *parser) alias(into aliases, item func(*scanner) (Item, error)) func(*scanner) error {
 	return func(s *scanner) error {
-		for {
-			name, _ := s.word("=:,!()")
-			if !aliasName.MatchString(name) {
-				return s.expected("the name of an alias")
-			}
-			if !s.take('=') {
-				return s.expected("=")
-			}
-			items, err := s.items(item)
-			if err != nil {
-				return err
-			}
-			if into[name] != nil {
-				return fmt.Errorf("the alias %s is already defined", name)
-			}
-			into[name] = items
-			if !s.take(':') {
-				break
-			}
-		}
-		if !s.end() {
-			return s.expected("the end of the line")
-		}
-		return nil
+		return define(s, into, func() ([]Item, error) { return s.items(item) })
 	}
 }
 
-func (p *parser) commandAlias(s *scanner) error {
+func (p *parser) commandAlias(s *scanner) error { return define(s, p.commands, s.commands) }
+
+// define reads NAME = list : NAME = list. What stands before a fault is kept, as sudo does.
+func define[T any](s *scanner, into map[string][]T, list func() ([]T, error)) error {
 	for {
 		name, _ := s.word("=:,!()")
 		if !aliasName.MatchString(name) {
@@ -73,14 +53,14 @@ func (p *parser) commandAlias(s *scanner) error {
 		if !s.take('=') {
 			return s.expected("=")
 		}
-		commands, err := s.commands()
+		items, err := list()
 		if err != nil {
 			return err
 		}
-		if p.commands[name] != nil {
+		if into[name] != nil {
 			return fmt.Errorf("the alias %s is already defined", name)
 		}
-		p.commands[name] = commands
+		into[name] = items
 		if !s.take(':') {
 			break
 		}
