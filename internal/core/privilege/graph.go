@@ -71,6 +71,7 @@ type walk struct {
 	by    []edge  // by which it was come to
 	queue []int32
 	round int32
+	asked map[place]Answer // what entries say to the question, where many are asked it
 }
 
 func (g *Graph) walk() *walk {

@@ -221,7 +221,7 @@ func (m *Model) decideOne(w *walk, list int32, q Question) Decision {
 		if !known || w.seen[n] != w.round || m.leftOut(w, e) {
 			continue
 		}
-		answer := m.matches(e, q)
+		answer := m.answer(w, place{list, int32(j)}, e, q)
 		if answer == AnswerNo {
 			continue
 		}
@@ -252,6 +252,19 @@ func (m *Model) decideOne(w *walk, list int32, q Question) Decision {
 	return out
 }
 
+// answer is what an entry says to a question, once for all whom it is asked of.
+func (m *Model) answer(w *walk, at place, e *Entry, q Question) Answer {
+	if w.asked == nil {
+		return m.matches(e, q)
+	}
+	said, known := w.asked[at]
+	if !known {
+		said = m.matches(e, q)
+		w.asked[at] = said
+	}
+	return said
+}
+
 // Holder is one who may do what was asked for.
 type Holder struct {
 	Principal Principal
@@ -264,6 +277,7 @@ func (m *Model) Who(q Question, kinds ...Kind) []Holder {
 		kinds = []Kind{KindAccount}
 	}
 	w := m.Graph.walk()
+	w.asked = map[place]Answer{}
 	var out []Holder
 	for n, p := range m.Graph.members {
 		if !slices.Contains(kinds, p.Kind) {

@@ -25,6 +25,9 @@ func (p *parser) expand() {
 			for _, g := range part.commands {
 				runAs, runGroup := p.items(g.runAs, p.runAs, nil), p.items(g.runGroup, p.runAs, nil)
 				for _, c := range p.commandList([]command{g.command}, nil) {
+					if !p.unfold(len(users)) { // each is an entry of its own
+						break
+					}
 					p.policy.Rules = append(p.policy.Rules, Rule{
 						Users: users, Hosts: hosts, RunAs: runAs, RunGroup: runGroup, RunAsGiven: g.runAsGiven,
 						Command: c.is, Deny: c.not, Tags: g.tags, Options: g.options, Place: s.place, Text: g.text,
@@ -39,6 +42,9 @@ func (p *parser) expand() {
 func (p *parser) items(list []Item, of aliases, within []string) []Item {
 	var out []Item
 	for _, i := range list {
+		if !p.unfold(1) {
+			return out
+		}
 		members, is := of[i.Name]
 		if i.Kind != ItemName || !is {
 			out = append(out, i)
@@ -59,6 +65,9 @@ func (p *parser) items(list []Item, of aliases, within []string) []Item {
 func (p *parser) commandList(list []command, within []string) []command {
 	var out []command
 	for _, c := range list {
+		if !p.unfold(1) {
+			return out
+		}
 		if c.alias == "" {
 			out = append(out, c)
 			continue

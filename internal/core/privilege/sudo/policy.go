@@ -12,6 +12,7 @@
 package sudo
 
 import (
+	"fmt"
 	"path"
 	"strings"
 )
@@ -121,8 +122,15 @@ type File struct {
 // problem of the line that names it.
 type Include func(p string, dir bool) ([]File, error)
 
-// maxDepth is how deep files may include each other (sudoers(5): 128).
-const maxDepth = 128
+// Limits on what is believed of a host: how deep files may include each other (sudoers(5):
+// 128) and how many are read, and into how many items aliases and lists may unfold. Files
+// that include each other twice, and aliases that name each other twice, double with each
+// step.
+const (
+	maxDepth = 128
+	maxFiles = 1000
+	maxItems = 200_000
+)
 
 // Parse reads a policy. host is the name of the host, for %h in paths of includes.
 func Parse(file File, host string, include Include) *Policy {
@@ -177,6 +185,18 @@ type parser struct {
 	specs               []spec
 	settings            []setting
 	at                  string
+	full                bool // files
+	unfolded            int  // items
+}
+
+// unfold counts items, and says once that there are too many.
+func (p *parser) unfold(n int) bool {
+	before := p.unfolded
+	p.unfolded += n
+	if p.unfolded > maxItems && before <= maxItems {
+		p.problem(fmt.Sprintf("aliases and lists stand for more than %d items: the rest is not read", maxItems))
+	}
+	return p.unfolded <= maxItems
 }
 
 func (p *parser) problem(what string) {
@@ -185,6 +205,13 @@ func (p *parser) problem(what string) {
 
 // file reads the lines of one.
 func (p *parser) file(f File, depth int) {
+	if len(p.policy.Files) == maxFiles {
+		if !p.full {
+			p.full = true
+			p.problem(fmt.Sprintf("more than %d files are included: the rest is not read", maxFiles))
+		}
+		return
+	}
 	p.policy.Files = append(p.policy.Files, f.Path)
 	for number, line := range logical(f.Text) {
 		p.at = f.Path + ":" + number
@@ -263,9 +290,19 @@ func logical(text string) func(yield func(number, line string) bool) {
 		lines := strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n")
 		for i := 0; i < len(lines); i++ {
 			first, line := i, lines[i]
-			for i+1 < len(lines) && continues(line) {
-				i++
-				line = line[:len(line)-1] + " " + strings.TrimLeft(lines[i], " \t")
+			if continues(line) {
+				var whole strings.Builder
+				for ; i+1 < len(lines) && continues(lines[i]); i++ {
+					part := lines[i]
+					if i > first {
+						part = strings.TrimLeft(part, " \t")
+					}
+					whole.WriteString(part[:len(part)-1] + " ")
+				}
+				line = whole.String() + strings.TrimLeft(lines[i], " \t")
+				if continues(lines[i]) && i == first { // at the end of the file
+					line = lines[i]
+				}
 			}
 			if !yield(itoa(first+1), line) {
 				return

@@ -118,6 +118,31 @@ func TestProblemsHaveTheirPlace(t *testing.T) {
 	assert.Len(t, none.Problems, 1)
 }
 
+// A host that turned bad can make files and aliases that double with each step: reading
+// them ends, and says so.
+func TestWhatDoublesEnds(t *testing.T) {
+	include := func(string, bool) ([]File, error) {
+		return []File{{Path: "/etc/sudoers", Text: "@include a\n@include a\n"}}, nil
+	}
+	p := Parse(File{Path: "/etc/sudoers", Text: "@include a\n@include a\nberth ALL = ALL\n"}, "", include)
+	assert.Len(t, p.Files, maxFiles)
+	assert.Less(t, len(p.Problems), 3*maxFiles)
+	assert.Equal(t, "yes", says(p, "/bin/x", nil))
+
+	var text strings.Builder
+	for i := range 60 {
+		fmt.Fprintf(&text, "Cmnd_Alias C%d = C%d, C%d\nUser_Alias U%d = U%d, U%d\n", i, i+1, i+1, i, i+1, i+1)
+	}
+	text.WriteString("Cmnd_Alias C60 = /bin/x\nUser_Alias U60 = berth\nU0 ALL = C0\n")
+	p = parse(text.String())
+	assert.NotEmpty(t, p.Problems)
+	assert.LessOrEqual(t, len(p.Rules), maxItems)
+
+	long := strings.Repeat("\\\n", 300_000) + "berth ALL = ALL"
+	assert.Equal(t, "yes", says(parse(long), "/bin/x", nil))
+	assert.Empty(t, parse("berth ALL = ALL \\").Rules, "nothing follows the last backslash")
+}
+
 // Entries say the same as the rules that they are made of.
 func TestListOfRules(t *testing.T) {
 	p := parse("User_Alias DECK = %crew, !fuel, +night\nDECK ALL = NOPASSWD: /usr/bin/systemctl restart berth.service, !/usr/bin/systemctl restart ssh.service\nberth elsewhere = ALL\ntide ALL = (berth, !root : ops) NOTAFTER=20300101000000Z ALL\nnobody ALL = ALL\nberth +quays = /bin/x\n")
