@@ -23,6 +23,7 @@ func tables(entries ...privilege.Entry) privilege.List {
 type rightsLook struct {
 	*Store
 	system records.SystemID
+	sight  string
 }
 
 // read is one reading of the rights of a system.
@@ -30,7 +31,7 @@ func (l *rightsLook) read(t *testing.T, complete bool, why string, principals []
 	t.Helper()
 	seen := NewRightsSeen()
 	require.NoError(t, l.PutRights(t.Context(), l.system, principals, memberships, lists, seen))
-	require.NoError(t, l.EndRights(t.Context(), l.system, seen, complete, why))
+	require.NoError(t, l.EndRights(t.Context(), l.system, seen, l.sight, complete, why))
 }
 
 func (l *rightsLook) texts(t *testing.T, taken bool, filters ...string) (out []string) {
@@ -140,8 +141,36 @@ func TestManyRights(t *testing.T) {
 		assert.Len(t, known, 1700)
 	}
 	l.read(t, true, "", principals[:10], memberships[:10], lists[:10]...)
+	read, err := s.RightsRead(t.Context(), id)
+	require.NoError(t, err)
+	assert.Contains(t, read.Why, "1690 of 1700 lists of rights vanished at once")
+	assert.Empty(t, l.texts(t, true), "until a person says so nothing is gone")
+	_, err = s.ConfirmAbsence(t.Context(), id)
+	require.NoError(t, err)
+	l.read(t, true, "", principals[:10], memberships[:10], lists[:10]...)
 	page, err := s.GivenRights(t.Context(), true, records.Query{Limit: 1})
 	require.NoError(t, err)
 	assert.NotEmpty(t, page.Next)
 	assert.Len(t, l.texts(t, false), 20)
+}
+
+// With another log-on less may be in sight: what is not seen then is not gone.
+func TestRightsOutOfSight(t *testing.T) {
+	s := open(t, t.TempDir())
+	id, err := s.AddSystem(t.Context(), records.System{Name: "domain", Kind: "directory"})
+	require.NoError(t, err)
+	l := &rightsLook{Store: s, system: id, sight: "mossmgr"}
+	other := tables(given("p", "update"))
+	other.Key = "other"
+	who := []privilege.Principal{{ID: "p", Kind: privilege.KindAccount, Name: "p"}}
+	l.read(t, true, "", who, nil, tables(given("p", "select")), other)
+	l.sight = "moss-two"
+	l.read(t, true, "", who, nil, tables(given("p", "select")))
+	assert.Len(t, l.texts(t, false), 2)
+	read, err := s.RightsRead(t.Context(), id)
+	require.NoError(t, err)
+	assert.Contains(t, read.Why, "1 lists of rights that were there before are not seen with the log-on")
+	l.sight = "mossmgr"
+	l.read(t, true, "", who, nil, tables(given("p", "select")))
+	assert.Equal(t, []string{"p update"}, l.texts(t, true), "with the sight of before it is gone")
 }

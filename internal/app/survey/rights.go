@@ -39,7 +39,7 @@ func (r *reading) rights(ctx context.Context, visited error) {
 		r.visit.Problems = append(r.visit.Problems, connect.Unread{Stage: connect.StageRead, Place: "who may do what", What: coverage.Why})
 	}
 	coverage.Why = r.clean.Text(coverage.Why)
-	if err := r.surveys.store.EndRights(keep, r.system.ID, r.seenRights, coverage.Complete, coverage.Why); err != nil {
+	if err := r.surveys.store.EndRights(keep, r.system.ID, r.seenRights, r.surveys.sightOf(r.target), coverage.Complete, coverage.Why); err != nil {
 		r.surveys.base.Log.Error("rights that were read cannot be kept", "system", r.system.Name, "error", err)
 		coverage.Complete, coverage.Why = false, "what was read could not be kept"
 	}

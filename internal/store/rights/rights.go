@@ -223,23 +223,79 @@ func putEntries(ctx context.Context, tx *sql.Tx, list int64, entries []privilege
 	return nil
 }
 
-// EndRights ends a reading: what a complete one did not see is there no longer. Why says
-// what was not read of one that was not complete.
-func (s *Rights) EndRights(ctx context.Context, system records.SystemID, seen *RightsSeen, complete bool, why string) error {
+// Many lists that vanish at once are a question for a person (law 4): so many, and such a
+// part of those that were there.
+const (
+	massLeast = 20
+	massPart  = 4 // a quarter
+)
+
+// EndRights ends a reading: what a complete one did not see is there no longer, if it had
+// the same sight as the one before and not much vanished at once; else that is held until
+// a person confirms it, and said. Why says what was not read of one that was not complete.
+func (s *Rights) EndRights(ctx context.Context, system records.SystemID, seen *RightsSeen, sight string, complete bool, why string) error {
+	held := 0
+	if complete {
+		var err error
+		if held, why, err = s.doubtful(ctx, system, seen, sight); err != nil {
+			return fmt.Errorf("what was not seen: %w", err)
+		}
+		complete = held == 0
+	}
 	if complete {
 		if err := s.takeUnseen(ctx, system, seen); err != nil {
 			return fmt.Errorf("what was not seen: %w", err)
 		}
 	}
 	return s.InTx(ctx, func(tx *sql.Tx) error {
-		completed := ""
 		if complete {
-			completed, why = s.Stamp(), ""
+			_, err := tx.ExecContext(ctx, `INSERT INTO scopes (system_id, scope, completed, why, sight) VALUES (?,'rights',?,'',?)
+				ON CONFLICT (system_id, scope) DO UPDATE SET completed = excluded.completed, why = '', sight = excluded.sight, held = 0, confirmed = 0`, system, s.Stamp(), sight)
+			return err
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO scopes (system_id, scope, completed, why) VALUES (?,'rights',?,?)
-			ON CONFLICT (system_id, scope) DO UPDATE SET completed = CASE excluded.completed WHEN '' THEN completed ELSE excluded.completed END, why = excluded.why`, system, completed, why)
+		_, err := tx.ExecContext(ctx, `INSERT INTO scopes (system_id, scope, why, held) VALUES (?,'rights',?,?)
+			ON CONFLICT (system_id, scope) DO UPDATE SET why = excluded.why, held = excluded.held`, system, why, held)
 		return err
 	})
+}
+
+// doubtful counts the lists that were there and were not seen now, where it takes a person
+// to say that they are gone, and says why.
+func (s *Rights) doubtful(ctx context.Context, system records.SystemID, seen *RightsSeen, sight string) (int, string, error) {
+	type list struct {
+		id     int64
+		shared bool
+	}
+	present, err := database.Collect(ctx, s.Read, func(rows *sql.Rows) (l list, err error) {
+		return l, rows.Scan(&l.id, &l.shared)
+	}, "SELECT id, key LIKE 'rules:%' FROM right_lists WHERE system_id = ? AND EXISTS (SELECT 1 FROM right_entries WHERE list_id = right_lists.id AND taken = '')", system)
+	if err != nil {
+		return 0, "", err
+	}
+	gone, vanished := 0, 0
+	for _, l := range present {
+		if !seen.lists[l.id] {
+			gone++
+			if !l.shared { // one that is known by what it says is another one once it says something else
+				vanished++
+			}
+		}
+	}
+	var before string
+	var confirmed bool
+	err = s.Read.QueryRowContext(ctx, "SELECT sight, confirmed FROM scopes WHERE system_id = ? AND scope = 'rights'", system).Scan(&before, &confirmed)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return 0, "", err
+	}
+	switch {
+	case gone == 0 || confirmed:
+		return 0, "", nil
+	case before != "" && sight != "" && before != sight:
+		return gone, fmt.Sprintf("%d lists of rights that were there before are not seen with the log-on, base or options of now: whether they are gone, or only out of sight, is for a person to say", gone), nil
+	case vanished >= massLeast && vanished*massPart > len(present):
+		return vanished, fmt.Sprintf("%d of %d lists of rights vanished at once: whether they are gone, or the steward sees less than before, is for a person to say", vanished, len(present)), nil
+	}
+	return 0, "", nil
 }
 
 func (s *Rights) takeUnseen(ctx context.Context, system records.SystemID, seen *RightsSeen) error {
