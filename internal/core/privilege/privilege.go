@@ -67,6 +67,10 @@ const (
 	DecidesLast  Decides = "last"  // the last one
 )
 
+// SharedKey begins the keys of lists that are known by what they say, and shared by all
+// objects whose lists say the same: one that says something else is another one.
+const SharedKey = "rules:"
+
 // Object is what something may be done to.
 type Object struct {
 	Kind string `json:"kind"`           // host, table, database, entry, file, keys

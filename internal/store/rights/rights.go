@@ -268,7 +268,7 @@ func (s *Rights) doubtful(ctx context.Context, system records.SystemID, seen *Ri
 	}
 	present, err := database.Collect(ctx, s.Read, func(rows *sql.Rows) (l list, err error) {
 		return l, rows.Scan(&l.id, &l.shared)
-	}, "SELECT id, key LIKE 'rules:%' FROM right_lists WHERE system_id = ? AND EXISTS (SELECT 1 FROM right_entries WHERE list_id = right_lists.id AND taken = '')", system)
+	}, "SELECT id, key GLOB ? FROM right_lists WHERE system_id = ? AND EXISTS (SELECT 1 FROM right_entries WHERE list_id = right_lists.id AND taken = '')", privilege.SharedKey+"*", system)
 	if err != nil {
 		return 0, "", err
 	}

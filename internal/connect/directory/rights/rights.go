@@ -211,7 +211,7 @@ func (r *Reader) windows(e *ldap.Entry) {
 // describe adds an object to the list of those whose descriptors say the same.
 func (r *Reader) describe(raw []byte, class descriptor.Class, o privilege.Object, dn string) {
 	sum := sha256.Sum256(append([]byte(class+"\x00"), raw...))
-	key := "rules:" + hex.EncodeToString(sum[:12])
+	key := privilege.SharedKey + hex.EncodeToString(sum[:12])
 	l := r.rules[key]
 	if l == nil {
 		d, err := descriptor.Parse(raw)
