@@ -4,11 +4,14 @@ import (
 	"encoding/json"
 	"net/http"
 	"net/http/httptest"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 
 	"mossledger.example/moss/internal/cli/api"
+	"mossledger.example/moss/internal/cli/output"
 )
 
 // What moss right asks, and what it makes of the answers.
@@ -60,5 +63,51 @@ func TestRights(t *testing.T) {
 			assert.Contains(t, out, words, "%v", c.line)
 		}
 		assert.Contains(t, told, c.told, "%v", c.line)
+	}
+}
+
+// turning answers a check with what is still missing, one after the other.
+type turning struct {
+	http.Handler
+	answers []string
+	asked   int
+}
+
+func (h *turning) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Content-Type", "application/json")
+	_, _ = w.Write([]byte(h.answers[min(h.asked, len(h.answers)-1)]))
+	h.asked++
+}
+
+// A check that looks until nothing is missing: what is the same is shown once, and a steward
+// that is refused is not tried again.
+func TestCheckUntilGreen(t *testing.T) {
+	was := output.LeastWait
+	output.LeastWait = time.Millisecond
+	defer func() { output.LeastWait = was }()
+	missing := `{"ok":false,"report":{"stages":[{"stage":"permitted","ok":false,"detail":"no right yet","code":"not-permitted"}]}}`
+	green := `{"ok":true,"report":{"stages":[{"stage":"permitted","ok":true,"detail":"may read"}]}}`
+	refused := `{"ok":false,"report":{"stages":[{"stage":"sign in","ok":false,"detail":"wrong password","code":"steward-refused"}]}}`
+	for _, c := range []struct {
+		answers     []string
+		line        []string
+		code, asked int
+		shown       []string
+	}{
+		{[]string{missing, missing, green}, []string{"--until-green=1ms"}, api.ExitOK, 3, []string{"no right yet", "may read"}},
+		{[]string{missing, green}, nil, api.ExitNegative, 1, []string{"no right yet"}},
+		{[]string{missing, refused, green}, []string{"--until-green=1ms"}, api.ExitNegative, 2, []string{"no right yet", "wrong password"}},
+		{[]string{green}, []string{"--until-green"}, api.ExitOK, 1, []string{"may read"}},
+		{[]string{green}, []string{"--until-green", "-o", "json"}, api.ExitUsage, 0, nil},
+	} {
+		h := &turning{answers: c.answers}
+		server := httptest.NewServer(h)
+		code, out, told := run(t, server.URL, "a-token", append([]string{"system", "check", "quay1"}, c.line...)...)
+		server.Close()
+		assert.Equal(t, c.code, code, told)
+		assert.Equal(t, c.asked, h.asked)
+		for _, words := range c.shown {
+			assert.Equal(t, 1, strings.Count(out, words), out)
+		}
 	}
 }

@@ -286,9 +286,12 @@ func showSystem() *cobra.Command {
 func checkCommand() *cobra.Command {
 	var approve string
 	var all bool
+	var every time.Duration
 	cmd := &cobra.Command{Use: "check [NAME...]", Short: "Try to reach systems, stage by stage; shows and approves host keys"}
 	cmd.Flags().StringVar(&approve, "approve", "", "approve this host key fingerprint (SHA256:...), if the host offers it")
 	cmd.Flags().BoolVar(&all, "all", false, "all systems")
+	cmd.Flags().DurationVar(&every, "until-green", 0, "keep looking so often until nothing is missing, and show what is; it ends where a steward is refused, for trying again may lock it")
+	cmd.Flags().Lookup("until-green").NoOptDefVal = "10s"
 	output.AddFlag(cmd)
 	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
 		if all {
@@ -303,39 +306,41 @@ func checkCommand() *cobra.Command {
 		if len(args) == 0 || approve != "" && len(args) != 1 {
 			return api.Exit(api.ExitUsage, errors.New("name the system to check (with --approve exactly one), or give --all"))
 		}
-		var rows []output.Row
-		bad := 0
-		for i, name := range args {
-			if len(args) > 1 {
-				output.Remark(cmd, "%d of %d: %s", i+1, len(args), output.Safe(name))
+		return output.Until(cmd, format, every, func() (rows []output.Row, again bool, err error) {
+			bad := 0
+			again = true
+			for i, name := range args {
+				if len(args) > 1 {
+					output.Remark(cmd, "%d of %d: %s", i+1, len(args), output.Safe(name))
+				}
+				var answer struct {
+					OK     bool
+					Report struct{ Stages []output.Row }
+				}
+				path, in := "/systems/"+url.PathEscape(name)+"/check", any(nil)
+				if approve != "" {
+					path, in = "/systems/"+url.PathEscape(name)+"/host-key", map[string]string{"fingerprint": approve}
+				}
+				if err := c.Call(cmd.Context(), http.MethodPost, path, in, &answer); err != nil {
+					return nil, false, fmt.Errorf("%s: %w", name, err)
+				}
+				if !answer.OK {
+					bad++
+				}
+				for _, stage := range answer.Report.Stages {
+					stage["system"] = name
+					stage["took_ms"] = milliseconds(stage["took"])
+					again = again && stage["code"] != "steward-refused"
+					rows = append(rows, stage)
+				}
 			}
-			var answer struct {
-				OK     bool
-				Report struct{ Stages []output.Row }
+			if bad > 0 {
+				err = api.Negative("%d of %d could not be reached completely", bad, len(args))
 			}
-			path, in := "/systems/"+url.PathEscape(name)+"/check", any(nil)
-			if approve != "" {
-				path, in = "/systems/"+url.PathEscape(name)+"/host-key", map[string]string{"fingerprint": approve}
-			}
-			if err := c.Call(cmd.Context(), http.MethodPost, path, in, &answer); err != nil {
-				return fmt.Errorf("%s: %w", name, err)
-			}
-			if !answer.OK {
-				bad++
-			}
-			for _, stage := range answer.Report.Stages {
-				stage["system"] = name
-				stage["took_ms"] = milliseconds(stage["took"])
-				rows = append(rows, stage)
-			}
-		}
-		if err := output.Write(cmd.OutOrStdout(), format, []output.Column{{"SYSTEM", "system"}, {"STAGE", "stage"}, {"OK", "ok"}, {"MS", "took_ms"}, {"WHAT WAS FOUND", "detail"}, {"NEXT", "next"}}, rows, rows); err != nil {
-			return err
-		}
-		if bad > 0 {
-			return api.Negative("%d of %d could not be reached completely", bad, len(args))
-		}
-		return nil
+			return rows, again, err
+		}, func(rows []output.Row) error {
+			return output.Write(cmd.OutOrStdout(), format, []output.Column{{"SYSTEM", "system"}, {"STAGE", "stage"}, {"OK", "ok"}, {"MS", "took_ms"}, {"WHAT WAS FOUND", "detail"}, {"NEXT", "next"}}, rows, rows)
+		})
 	})
 	return cmd
 }

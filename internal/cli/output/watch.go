@@ -52,3 +52,46 @@ func clear(out io.Writer) {
 		fmt.Fprint(out, "\x1b[H\x1b[2J")
 	}
 }
+
+// LeastWait is how often at most something is tried again by Until. Tests have no time.
+var LeastWait = 2 * time.Second
+
+// Until does a round, shows what came of it, and does another one so often until none
+// answers no; with every 0 it is one round. What is the same as before is not shown again.
+// A round says whether another one makes sense.
+func Until(cmd *cobra.Command, format string, every time.Duration, round func() (rows []Row, again bool, err error), show func([]Row) error) error {
+	if every > 0 && format != "table" {
+		return api.Exit(api.ExitUsage, errors.New("looking again and again is for people: it shows tables only"))
+	}
+	ctx, stop := signal.NotifyContext(cmd.Context(), syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	shown := ""
+	for {
+		rows, again, err := round()
+		var negative *api.ExitError
+		if err != nil && !(errors.As(err, &negative) && negative.Code == api.ExitNegative) {
+			return err
+		}
+		now := ""
+		for _, r := range rows {
+			now += fmt.Sprintln(r["system"], r["stage"], r["ok"], r["detail"])
+		}
+		if now != shown {
+			if writeErr := show(rows); writeErr != nil {
+				return writeErr
+			}
+		}
+		if shown = now; err == nil || every <= 0 || !again {
+			return err
+		}
+		wait := max(every, LeastWait)
+		Remark(cmd, "%s; looking again in %s", err, wait)
+		timer := time.NewTimer(wait)
+		select {
+		case <-ctx.Done():
+			timer.Stop()
+			return err
+		case <-timer.C:
+		}
+	}
+}
