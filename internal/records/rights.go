@@ -60,6 +60,7 @@ type AccountRights struct {
 	System    string      `json:"system"`
 	Groups    []InGroup   `json:"groups" nullable:"false"`
 	Rights    []HeldRight `json:"rights" nullable:"false"`
+	More      int         `json:"more,omitempty" doc:"So many more rights it has that are not listed: those of an administrator of a large directory have no end"`
 	Read      RightsRead  `json:"read"`
 }
 

@@ -2810,6 +2810,11 @@ export interface components {
             /** Format: int64 */
             account_id: number;
             groups: components["schemas"]["InGroup"][];
+            /**
+             * Format: int64
+             * @description So many more rights it has that are not listed: those of an administrator of a large directory have no end
+             */
+            more?: number;
             read: components["schemas"]["RightsRead"];
             rights: components["schemas"]["HeldRight"][];
             system: string;

@@ -21,7 +21,7 @@ void load()
 onChanged(() => void load())
 const nodes = computed(() => (rights.value ? tree(rights.value) : []))
 const keys = (list: Node[]): string[] => list.flatMap((n) => (n.children ? [n.key, ...keys(n.children)] : []))
-const opened = computed(() => (rights.value && rights.value.rights.length <= 200 ? keys(nodes.value) : nodes.value.map((n) => n.key)))
+const opened = computed(() => (rights.value && rights.value.rights.length <= 200 ? keys(nodes.value) : []))
 </script>
 
 <template>
@@ -49,6 +49,7 @@ const opened = computed(() => (rights.value && rights.value.rights.length <= 200
           ><span class="soft">{{ t('rights.none', { name }) }}</span></template
         ></Empty
       >
+      <p v-if="rights.more" class="soft">{{ t('rights.more', rights.more) }}</p>
       <RightsRead :read="rights.read" :system="rights.system" />
     </template>
   </section>

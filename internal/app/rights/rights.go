@@ -73,7 +73,11 @@ func (r *Rights) Of(ctx context.Context, id records.AccountID) (records.AccountR
 		last := chain[len(chain)-1]
 		out.Groups = append(out.Groups, records.InGroup{Name: last.Name, Kind: last.Kind, Through: privilege.Right{Path: chain[:len(chain)-1]}.Through(), Path: chain})
 	}
-	for _, right := range m.Rights(a.StableID) {
+	all := m.Rights(a.StableID)
+	if out.More = max(0, len(all)-mostRights); out.More > 0 {
+		all = all[:mostRights]
+	}
+	for _, right := range all {
 		out.Rights = append(out.Rights, held(v, m, a.StableID, right))
 	}
 	return out, nil
@@ -97,6 +101,9 @@ func held(v records.System, m *privilege.Model, id string, right privilege.Right
 	}
 	return out
 }
+
+// mostRights is how many rights of one account are told.
+const mostRights = 5000
 
 // mostObjects is how many objects of a list are told with each right by it.
 const mostObjects = 20

@@ -142,6 +142,15 @@ func TestOfAnAccount(t *testing.T) {
 	assert.Equal(t, "/usr/bin/uptime", v.Rights[0].What)
 	_, err = r.Of(t.Context(), 9)
 	assert.ErrorIs(t, err, app.ErrNotFound)
+
+	k := host() // of an administrator of everything
+	for i := range mostRights + 7 {
+		k.lists = append(k.lists, privilege.List{Key: fmt.Sprint("table:", i), Decides: privilege.DecidesAny, Objects: []privilege.Object{{Kind: "table", Name: fmt.Sprint(i)}}, Entries: []privilege.Entry{{To: "m:tide", Verb: "select"}}})
+	}
+	v, err = New(k, k).Of(t.Context(), 2)
+	require.NoError(t, err)
+	assert.Len(t, v.Rights, mostRights)
+	assert.Equal(t, 8, v.More)
 }
 
 func TestWho(t *testing.T) {

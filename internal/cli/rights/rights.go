@@ -87,6 +87,9 @@ func show() *cobra.Command {
 		} else if err := output.Write(cmd.OutOrStdout(), format, []output.Column{{"MAY", "may"}, {"WHAT", "what"}, {"ON", "on"}, {"AS", "as"}, {"THROUGH", "through"}, {"TERMS", "terms"}, {"VOID", "void"}, {"WHERE", "source"}}, held, held); err != nil {
 			return err
 		}
+		if more := output.Show(v["more"]); more != "" {
+			output.Remark(cmd, "%s more are not listed: 'moss right list' has what is given to each group", more)
+		}
 		read(cmd, v["read"])
 		return nil
 	})
