@@ -2,7 +2,6 @@ package rights
 
 import (
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/go-ldap/ldap/v3"
@@ -10,8 +9,6 @@ import (
 	"mossledger.example/moss/internal/connect/directory/values"
 	"mossledger.example/moss/internal/core/privilege"
 )
-
-func itoa(n int) string { return strconv.Itoa(n) }
 
 // plain takes an entry of a directory with the schema of RFC 4519 and RFC 2307. Groups name
 // their members, which may be read later: the names are kept until all were.

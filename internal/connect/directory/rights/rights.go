@@ -9,6 +9,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/go-ldap/ldap/v3"
@@ -145,7 +146,7 @@ func (r *Reader) finish() (connect.RightsCoverage, error) {
 		r.taker.Missing(&r.problems, connect.Unread{Stage: connect.StageRead, Place: "access rules", What: "who may write what is not read of a directory with this schema, memberships are", Next: "the server's own configuration has the rules"})
 	}
 	if r.unseen > 0 {
-		r.taker.Missing(&r.problems, connect.Unread{Stage: connect.StageRead, Place: "security descriptors", What: itoa(r.unseen) + " of what was read are not shown to the steward", Next: "let it read permissions there"})
+		r.taker.Missing(&r.problems, connect.Unread{Stage: connect.StageRead, Place: "security descriptors", What: strconv.Itoa(r.unseen) + " of what was read are not shown to the steward", Next: "let it read permissions there"})
 	}
 	err := r.end()
 	return r.taker.Coverage, err

@@ -28,7 +28,8 @@ type host struct {
 	problems []connect.Unread
 	byName   map[string]string // ids of accounts
 	byUID    map[string]string
-	groups   map[string]string // ids by name
+	groups   map[string]string   // ids by name
+	called   map[string][]string // names of groups by id
 	byGID    map[string]string
 	of       map[string][]string // names of groups that an account is in, by its id
 	names    map[string]string   // of accounts by id
@@ -36,7 +37,7 @@ type host struct {
 
 // Read reads all of it.
 func Read(ctx context.Context, s *shell.Session, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
-	h := &host{Session: s, taker: connect.RightsTaker{Emit: emit}, byName: map[string]string{}, byUID: map[string]string{}, groups: map[string]string{}, byGID: map[string]string{}, of: map[string][]string{}, names: map[string]string{}}
+	h := &host{Session: s, taker: connect.RightsTaker{Emit: emit}, byName: map[string]string{}, byUID: map[string]string{}, groups: map[string]string{}, byGID: map[string]string{}, called: map[string][]string{}, of: map[string][]string{}, names: map[string]string{}}
 	if failure := s.ReadFacts(ctx); failure != nil {
 		return h.taker.Coverage, failure
 	}
@@ -79,6 +80,7 @@ func (h *host) add(passwd, group string) {
 		}
 		id := "group:" + f[2]
 		h.groups[f[0]] = id
+		h.called[id] = append(h.called[id], f[0])
 		if h.byGID[f[2]] == "" {
 			h.byGID[f[2]] = id
 			h.Principals = append(h.Principals, privilege.Principal{ID: id, Kind: privilege.KindGroup, Name: f[0]})
@@ -119,11 +121,7 @@ func (h *host) member(id, group, how, term string) {
 	}
 	h.Memberships = append(h.Memberships, privilege.Membership{Member: id, Group: group, How: how, Term: term})
 	if term == "" {
-		for name, g := range h.groups {
-			if g == group {
-				h.of[id] = append(h.of[id], name)
-			}
-		}
+		h.of[id] = append(h.of[id], h.called[group]...)
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"mvdan.cc/sh/v3/pattern"
@@ -80,7 +81,7 @@ func (h *host) directives(ctx context.Context, file, text, match string, depth i
 				out = append(out, more...)
 			}
 		case "allowusers", "denyusers", "allowgroups", "denygroups", "permitrootlogin":
-			out = append(out, directive{name, value, match, file + ":" + itoa(number)})
+			out = append(out, directive{name, value, match, file + ":" + strconv.Itoa(number)})
 		}
 	}
 	return out, nil

@@ -2,14 +2,11 @@ package rights
 
 import (
 	"context"
-	"strconv"
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/privilege"
 )
-
-func itoa(n int) string { return strconv.Itoa(n) }
 
 // unitProperties are what a unit gives those whom it runs as, or takes (systemd.exec(5)).
 const unitProperties = "Id,User,Group,SupplementaryGroups,AmbientCapabilities,NoNewPrivileges"

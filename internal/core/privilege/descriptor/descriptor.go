@@ -110,10 +110,9 @@ type Descriptor struct {
 	Control uint16
 	Owner   *SID
 	Group   *SID
-	Rules   *List // DACL; nil where there is none: then everybody may do everything
-	Audited *List // SACL
-	header  []byte
-	rest    []byte
+	Rules   *List  // DACL; nil where there is none: then everybody may do everything
+	Audited *List  // SACL
+	whole   []byte // as it was read: where each part stands, and what fills the places between
 }
 
 // Limits on what is believed of a peer.
@@ -137,7 +136,6 @@ func Parse(raw []byte) (Descriptor, error) {
 	if d.Control&0x8000 == 0 {
 		return d, errors.New("the descriptor is not self-relative")
 	}
-	d.header = slices.Clone(raw[:20])
 	for i, into := range []**SID{&d.Owner, &d.Group} {
 		at := int(binary.LittleEndian.Uint32(raw[4+4*i:]))
 		if at == 0 {
@@ -169,7 +167,7 @@ func Parse(raw []byte) (Descriptor, error) {
 		}
 		*l.into = &list
 	}
-	d.rest = slices.Clone(raw)
+	d.whole = slices.Clone(raw)
 	return d, nil
 }
 
@@ -314,8 +312,7 @@ func (l List) bytes() []byte {
 // Bytes writes a descriptor that was read. What it is made of is written anew from what was
 // understood; where each part stands, and what fills the places between, is kept.
 func (d Descriptor) Bytes() []byte {
-	out := slices.Clone(d.rest)
-	copy(out, d.header)
+	out := slices.Clone(d.whole)
 	binary.LittleEndian.PutUint16(out[2:], d.Control)
 	put := func(offset int, raw []byte) {
 		if at := int(binary.LittleEndian.Uint32(out[offset:])); at >= 20 && at+len(raw) <= len(out) {

@@ -341,7 +341,7 @@ func (m matching) runAsOf(r *Rule) Answer {
 	if m.ask.RunAs == "" {
 		target = m.ask.User
 	}
-	inGroup := m.users(groupsAsUsers(r.RunGroup), User{Name: m.ask.Group})
+	inGroup := m.users(r.RunGroup, User{Name: m.ask.Group})
 	if inGroup == No && (slices.ContainsFunc(target.Groups, func(g string) bool { return strings.EqualFold(g, m.ask.Group) })) {
 		inGroup = Yes // one of the target's own
 	}
@@ -350,8 +350,6 @@ func (m matching) runAsOf(r *Rule) Answer {
 	}
 	return least(m.users(r.RunAs, target), inGroup)
 }
-
-func groupsAsUsers(list []Item) []Item { return list }
 
 // inTime answers whether now is within the times of a rule.
 func (m matching) inTime(r *Rule) Answer {
@@ -365,8 +363,10 @@ func (m matching) inTime(r *Rule) Answer {
 	return answer((from == "" || m.ask.Now >= full(from)) && (to == "" || m.ask.Now <= full(to)))
 }
 
+var plain = regexp.MustCompile(`^\d{10}(\d\d){0,2}Z$`)
+
 // plainTime is yyyymmddHHMMSSZ, or shorter.
-func plainTime(t string) bool { return regexp.MustCompile(`^\d{10}(\d\d){0,2}Z$`).MatchString(t) }
+func plainTime(t string) bool { return plain.MatchString(t) }
 
 func full(t string) string {
 	t = strings.TrimSuffix(t, "Z")

@@ -5,11 +5,8 @@ import (
 	"fmt"
 	"net/netip"
 	"regexp"
-	"strconv"
 	"strings"
 )
-
-func itoa(n int) string { return strconv.Itoa(n) }
 
 // line reads one that includes nothing.
 func (p *parser) line(text string) error {

@@ -14,6 +14,7 @@ package sudo
 import (
 	"fmt"
 	"path"
+	"strconv"
 	"strings"
 )
 
@@ -304,7 +305,7 @@ func logical(text string) func(yield func(number, line string) bool) {
 					line = lines[i]
 				}
 			}
-			if !yield(itoa(first+1), line) {
+			if !yield(strconv.Itoa(first+1), line) {
 				return
 			}
 		}
