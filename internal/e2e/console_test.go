@@ -87,7 +87,7 @@ func TestConsole(t *testing.T) {
 	b.page("/rotations/1?tab=time", "What was done when, and what stood still?", "rotation-time-dark")
 	b.page("/rotations/1", "Undo everywhere", "rotation")
 	b.page("/accounts/"+account, "held: matches", "account")
-	b.page("/accounts/"+account+"?tab=rights", "Group Operations", "rights")
+	b.page("/accounts/"+account+"?tab=rights", "Group Operations", "account-rights")
 	b.page("/accounts/"+account+"?tab=history", "What happened to svc-berth, and when?", "account-history")
 	b.page("/accounts/"+account, "held: matches", "account-dark")
 	b.page("/", "Recent rotations", "overview")
