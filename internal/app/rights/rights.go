@@ -95,7 +95,7 @@ func held(v records.System, m *privilege.Model, id string, right privilege.Right
 	if estate.Kind(v.Kind) == estate.KindUnixHost {
 		what = sudo.Spoken(what)
 	}
-	d := m.Decide(id, privilege.Question{Verb: right.Verb, Object: right.Objects[0], What: what, As: firstOf(right.As)})
+	d := m.Decide(id, privilege.Question{Verb: right.Verb, Object: right.Objects[0], What: what, As: sudo.FirstOf(right.As)})
 	if what != "" && !d.Allowed && d.Unsure == "" {
 		out.Void = "another entry forbids it"
 	}
@@ -112,17 +112,6 @@ func heldOn(v records.System, right privilege.Right) records.HeldRight {
 	all := right.Objects
 	right.Objects = all[:min(len(all), mostObjects)]
 	return records.HeldRight{OfObjects: len(all), System: v.Name, SystemID: v.ID, Right: right, May: privilege.May(right.Verb, right.Deny, right.Unsure), On: privilege.On(all), Through: right.Through()}
-}
-
-// firstOf is one of those that a command may run as.
-func firstOf(as string) string {
-	for name := range strings.SplitSeq(strings.TrimPrefix(as, ":"), ",") {
-		name = strings.TrimSpace(name)
-		if name != "" && name != "ALL" && !strings.ContainsAny(name, "!%#+ ") {
-			return name
-		}
-	}
-	return ""
 }
 
 // Question is what is asked for.

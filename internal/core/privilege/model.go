@@ -194,23 +194,27 @@ func (m *Model) decide(w *walk, q Question) Decision {
 			continue
 		}
 		d := m.decideOne(w, int32(i), q)
-		out.By = append(out.By, d.By...)
-		switch {
-		case d.Allowed && d.Unsure == "" && !out.Allowed:
-			out.Allowed, out.Unsure = true, ""
-		case d.Unsure != "" && !out.Allowed && out.Unsure == "":
-			out.Unsure = d.Unsure
-		}
+		out.add(d)
 	}
 	return out
+}
+
+// add takes in what another list says: one that allows for sure is enough.
+func (d *Decision) add(other Decision) {
+	d.By = append(d.By, other.By...)
+	switch {
+	case other.Allowed && other.Unsure == "" && !d.Allowed:
+		d.Allowed, d.Unsure = true, ""
+	case other.Unsure != "" && !d.Allowed && d.Unsure == "":
+		d.Unsure = other.Unsure
+	}
 }
 
 // decideOne answers by one list. An entry of which it cannot be said whether it applies
 // leaves the answer to those after it, and takes the certainty from theirs.
 func (m *Model) decideOne(w *walk, list int32, q Question) Decision {
-	var out Decision
 	l := &m.Lists[list]
-	mayAllow, mayDeny := "", ""
+	s := settling{decides: l.Decides}
 	for k := range l.Entries {
 		j := k
 		if l.Decides == DecidesLast {
@@ -226,28 +230,47 @@ func (m *Model) decideOne(w *walk, list int32, q Question) Decision {
 			continue
 		}
 		if !e.Deny {
-			out.By = append(out.By, m.right(w, n, place{list, int32(j)}))
+			s.by = append(s.by, m.right(w, n, place{list, int32(j)}))
 		}
-		if answer == AnswerUnsure || e.Unsure != "" {
-			why := cmp.Or(e.Unsure, "whether this applies cannot be seen from here: "+e.Text)
-			if e.Deny {
-				mayDeny = cmp.Or(mayDeny, why)
-			} else {
-				mayAllow = cmp.Or(mayAllow, why)
-			}
-			continue
-		}
-		out.Allowed = out.Allowed || !e.Deny
-		if l.Decides != DecidesAny {
+		if s.take(e, answer) {
 			break
 		}
 	}
+	return s.decision()
+}
+
+// settling is what the entries of one list come to, one after the other in the order in
+// which they decide.
+type settling struct {
+	decides           Decides
+	allowed           bool
+	mayAllow, mayDeny string
+	by                []Right
+}
+
+// take takes an entry that is about the question, and reports whether it has the word.
+func (s *settling) take(e *Entry, answer Answer) bool {
+	if answer == AnswerUnsure || e.Unsure != "" {
+		why := cmp.Or(e.Unsure, "whether this applies cannot be seen from here: "+e.Text)
+		if e.Deny {
+			s.mayDeny = cmp.Or(s.mayDeny, why)
+		} else {
+			s.mayAllow = cmp.Or(s.mayAllow, why)
+		}
+		return false
+	}
+	s.allowed = s.allowed || !e.Deny
+	return s.decides != DecidesAny
+}
+
+func (s *settling) decision() Decision {
+	out := Decision{Allowed: s.allowed, By: s.by}
 	switch {
-	case out.Allowed && l.Decides != DecidesAny:
-		out.Unsure = mayDeny
-		out.Allowed = mayDeny == ""
+	case out.Allowed && s.decides != DecidesAny:
+		out.Unsure = s.mayDeny
+		out.Allowed = s.mayDeny == ""
 	case !out.Allowed:
-		out.Unsure = mayAllow
+		out.Unsure = s.mayAllow
 	}
 	return out
 }

@@ -24,9 +24,15 @@ func through(chains [][]Link) []string {
 // The shortest chain, through a circle, the primary group named as that, everyone at the end.
 func TestEffectiveMembershipHasItsChain(t *testing.T) {
 	g := NewGraph([]Principal{account("svc"), account("other"), group("crew"), group("deck"), group("ops"), group("root"), {ID: "world", Kind: KindEveryone, Name: "PUBLIC"}}, []Membership{
-		{Member: "svc", Group: "crew"}, {Member: "crew", Group: "deck"}, {Member: "deck", Group: "crew"}, {Member: "deck", Group: "ops"},
-		{Member: "svc", Group: "ops", How: "primary group"}, {Member: "ops", Group: "root", Term: "after SET ROLE"}, {Member: "deck", Group: "root"},
-		{Member: "world", Group: "guests"}, {Member: "other", Group: "svc"},
+		{Member: "svc", Group: "crew"},
+		{Member: "crew", Group: "deck"},
+		{Member: "deck", Group: "crew"},
+		{Member: "deck", Group: "ops"},
+		{Member: "svc", Group: "ops", How: "primary group"},
+		{Member: "ops", Group: "root", Term: "after SET ROLE"},
+		{Member: "deck", Group: "root"},
+		{Member: "world", Group: "guests"},
+		{Member: "other", Group: "svc"},
 	})
 	assert.Equal(t, []string{"crew", "ops (primary group)", "crew > deck", "ops (primary group) > root", "PUBLIC", "PUBLIC > guests"}, through(g.Effective("svc")))
 	assert.Nil(t, g.Effective("nobody"))

@@ -82,6 +82,17 @@ func Spoken(text string) string {
 	return c.Path
 }
 
+// FirstOf is one of those that a command may run as.
+func FirstOf(as string) string {
+	for name := range strings.SplitSeq(strings.TrimPrefix(as, ":"), ",") {
+		name = strings.TrimSpace(name)
+		if name != "" && name != "ALL" && !strings.ContainsAny(name, "!%#+ ") {
+			return name
+		}
+	}
+	return ""
+}
+
 // Line writes what a rule gives in the form of sudoers(5), for one user.
 func (r Rule) Line(user string) string {
 	var out strings.Builder

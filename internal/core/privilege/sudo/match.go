@@ -342,7 +342,7 @@ func (m matching) runAsOf(r *Rule) Answer {
 		target = m.ask.User
 	}
 	inGroup := m.users(r.RunGroup, User{Name: m.ask.Group})
-	if inGroup == No && (slices.ContainsFunc(target.Groups, func(g string) bool { return strings.EqualFold(g, m.ask.Group) })) {
+	if inGroup == No && slices.ContainsFunc(target.Groups, func(g string) bool { return strings.EqualFold(g, m.ask.Group) }) {
 		inGroup = Yes // one of the target's own
 	}
 	if m.ask.RunAs == "" || target.Name == m.ask.User.Name {

@@ -1,0 +1,454 @@
+package charter
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+	"time"
+
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/privilege"
+	"mossledger.example/moss/internal/core/privilege/sudo"
+)
+
+// State is what one thing of a charter comes to.
+type State string
+
+// States of a Line.
+const (
+	StateMet       State = "met"
+	StateMissing   State = "missing"   // it needs it, and has it not
+	StateExcess    State = "excess"    // it has it, and the charter does not say so
+	StateForbidden State = "forbidden" // it has what it must never have
+	StateDiffers   State = "differs"   // the account itself is otherwise
+	StateUnknown   State = "unknown"   // it cannot be said
+)
+
+// States lists all.
+func States() []State {
+	return []State{StateMet, StateMissing, StateExcess, StateForbidden, StateDiffers, StateUnknown}
+}
+
+// Sections of a charter that lines come of.
+const (
+	SectionMust    = "must"
+	SectionNever   = "never"
+	SectionAccount = "account"
+	SectionOneOn   = "one_on"
+	SectionGroups  = "groups"
+	SectionBeyond  = "beyond" // what no section speaks of
+)
+
+// Line is what one thing of a charter comes to for one account on one system.
+type Line struct {
+	State   State
+	Section string
+	Item    string // in words
+	Why     string
+	When    string // what is missing breaks something then
+	Because string // as the charter says
+	By      []privilege.Right
+	Change  *Change
+}
+
+// Change is what would make it as the charter says.
+type Change struct {
+	Give   bool   // else take
+	To     string // name of the principal that is changed
+	ToKind privilege.Kind
+	Group  string // a membership of it; "" where it is a right
+	Verb   string
+	Object privilege.Object
+	What   string
+	As     string
+	Text   string // of what is taken: as it stands in the system's own language
+	Source string // where it stands
+}
+
+// Known is what is known of one system.
+type Known struct {
+	Name, Kind string
+	Model      *privilege.Model
+	Unread     string // why its rights are not known completely; "" where they are
+	Now        time.Time
+}
+
+// Comparison holds charters against what is known of one system. It is made once, turned to
+// one account after the other, and belongs to one goroutine.
+type Comparison struct {
+	known    Known
+	charters []prepared
+	bearer   *privilege.Bearer
+	account  estate.Account
+	there    bool // the account is known to the model
+}
+
+type prepared struct {
+	*Document
+	items    []asked // must and never, those that are about this system
+	accepted []Item  // must and may, those that are about this system
+	through  []bool  // principals that it may lie in: what they give is accepted
+	entries  map[int][]int8
+	groups   map[string]bool
+}
+
+// asked is an item with what is asked for it.
+type asked struct {
+	*Item
+	section   string
+	words     string
+	groups    []string // ids of those of the name
+	questions []*privilege.Asked
+	pattern   string // of never: names of objects; "" where the question says it
+}
+
+// Compare makes ready.
+func Compare(known Known, charters []*Document) *Comparison {
+	c := &Comparison{known: known, bearer: known.Model.Bearer()}
+	for _, d := range charters {
+		p := prepared{Document: d, entries: map[int][]int8{}, groups: map[string]bool{}}
+		var ids []string
+		for _, s := range []struct {
+			section string
+			items   []Item
+		}{{SectionMust, d.Must}, {"may", d.May}, {SectionNever, d.Never}} {
+			for i := range s.items {
+				item := &s.items[i]
+				if !isOn(item.On, known.Name, known.Kind) || !item.meant(known.Kind) {
+					continue
+				}
+				a := c.ask(item, s.section)
+				if s.section != SectionNever {
+					p.accepted = append(p.accepted, *item)
+					ids = append(ids, a.groups...)
+				}
+				if s.section != "may" {
+					p.items = append(p.items, a)
+				}
+			}
+		}
+		p.through = known.Model.Graph.Marked(ids)
+		for _, id := range ids {
+			p.groups[id] = true
+		}
+		c.charters = append(c.charters, p)
+	}
+	return c
+}
+
+// meant reports whether a kind of system knows such a thing at all: a command by its path is
+// run on hosts, one without in stores that have commands.
+func (i *Item) meant(kind string) bool {
+	if i.Run == "" {
+		return true
+	}
+	if strings.HasPrefix(i.Run, "/") || i.Run == "ALL" || strings.HasPrefix(i.Run, "sudoedit") {
+		return kind == string(estate.KindUnixHost)
+	}
+	return kind == string(estate.KindRedis)
+}
+
+// mostObjects is how many objects a pattern is asked for.
+const mostObjects = 500
+
+func (c *Comparison) ask(item *Item, section string) asked {
+	out := asked{Item: item, section: section, words: item.Words()}
+	m := c.known.Model
+	switch {
+	case item.MemberOf != "":
+		out.groups = m.Graph.Named(func(p privilege.Principal) bool {
+			return strings.EqualFold(p.Name, item.MemberOf) || strings.EqualFold(p.ID, item.MemberOf)
+		}, privilege.KindGroup, privilege.KindRole, privilege.KindUnknown)
+		return out
+	case item.Run != "":
+		out.questions = []*privilege.Asked{m.Ask(privilege.Question{Verb: privilege.VerbRun, What: item.Run, As: item.As})}
+		return out
+	}
+	q := privilege.Question{Verb: item.Do, What: item.What, Object: c.object(item.To)}
+	if !strings.Contains(q.Object.Name, "*") {
+		out.questions = []*privilege.Asked{m.Ask(q)}
+		return out
+	}
+	pattern := q.Object.Name
+	if section != SectionMust {
+		q.Object.Name = ""
+		out.pattern, out.questions = pattern, []*privilege.Asked{m.Ask(q)}
+		return out
+	}
+	seen := map[string]bool{}
+	for i := range m.Lists {
+		for _, o := range m.Things(i) {
+			if o.Like || o.Name == privilege.AllNames || q.Object.Kind != "" && o.Kind != q.Object.Kind || seen[o.Kind+":"+o.Name] || len(seen) == mostObjects || !fits(strings.ToLower(pattern), strings.ToLower(o.Name)) {
+				continue
+			}
+			seen[o.Kind+":"+o.Name] = true
+			one := q
+			one.Object = privilege.Object{Kind: o.Kind, Name: o.Name}
+			out.questions = append(out.questions, m.Ask(one))
+		}
+	}
+	if len(out.questions) == 0 {
+		out.questions = []*privilege.Asked{m.Ask(q)}
+	}
+	return out
+}
+
+// object is what an item is done to: KIND:NAME where the system has objects of that kind.
+func (c *Comparison) object(to string) privilege.Object {
+	kind, name, found := strings.Cut(to, ":")
+	if !found {
+		return privilege.Object{Name: to}
+	}
+	for i := range c.known.Model.Lists {
+		for _, o := range c.known.Model.Things(i) {
+			if o.Kind == kind {
+				return privilege.Object{Kind: kind, Name: name}
+			}
+		}
+	}
+	if strings.ContainsAny(kind, " /.\\=") {
+		return privilege.Object{Name: to} // a name with a colon in it
+	}
+	return privilege.Object{Kind: kind, Name: name}
+}
+
+// Turn turns to an account of the system.
+func (c *Comparison) Turn(a estate.Account) {
+	c.account = a
+	c.there = c.bearer.Of(a.StableID)
+}
+
+// Lines holds one of the charters, by its place, against the account, and adds what comes of
+// it to a list.
+func (c *Comparison) Lines(charter int, out []Line) []Line {
+	p := &c.charters[charter]
+	for i := range p.items {
+		a := &p.items[i]
+		line := Line{Section: a.section, Item: a.words, Because: a.Because}
+		if a.section == SectionMust {
+			c.must(a, &line)
+		} else {
+			c.never(a, &line)
+		}
+		out = append(out, line)
+	}
+	return c.beyond(p, c.flags(p.Document, out))
+}
+
+// unread makes a line unknown where not everything was read.
+func (c *Comparison) unread(line *Line, state State) {
+	switch {
+	case c.known.Unread != "":
+		line.State, line.Why = StateUnknown, "not everything was read: "+c.known.Unread
+	default:
+		line.State = state
+	}
+}
+
+func (c *Comparison) must(a *asked, line *Line) {
+	if a.MemberOf != "" {
+		for _, id := range a.groups {
+			if c.bearer.LiesIn(id) {
+				line.State = StateMet
+				return
+			}
+		}
+		c.unread(line, StateMissing)
+		if len(a.groups) == 0 && line.State == StateMissing {
+			line.Why = "there is no such group or role on " + c.known.Name
+		}
+		line.When = c.when(a.Item)
+		line.Change = c.give(a, privilege.Object{})
+		return
+	}
+	line.State = StateMet
+	for _, q := range a.questions {
+		d := c.bearer.Decide(q)
+		switch {
+		case d.Allowed:
+		case d.Unsure != "":
+			line.State, line.Why = StateUnknown, d.Unsure
+		default:
+			c.unread(line, StateMissing)
+			line.When = c.when(a.Item)
+			line.Change = c.give(a, q.Object)
+			if len(a.questions) > 1 {
+				line.Why = strings.TrimPrefix(line.Why+"; not on "+q.Object.Kind+" "+q.Object.Name, "; ")
+			}
+			return
+		}
+	}
+}
+
+func (c *Comparison) give(a *asked, object privilege.Object) *Change {
+	return &Change{Give: true, To: c.account.Name, ToKind: privilege.KindAccount, Group: a.MemberOf, Verb: cmp.Or(a.Do, privilege.VerbRun), Object: object, What: cmp.Or(a.Run, a.What), As: a.As}
+}
+
+// When what is missing breaks something.
+const (
+	WhenNextUse    = "at its next use"
+	WhenNextSignIn = "at its next sign-in"
+	WhenNextStart  = "at its next start"
+)
+
+func (c *Comparison) when(i *Item) string {
+	switch {
+	case i.Do == privilege.VerbSignIn:
+		return WhenNextSignIn
+	case i.MemberOf == "":
+		return WhenNextUse
+	case c.known.Kind == string(estate.KindUnixHost), c.known.Kind == string(estate.KindWindowsHost):
+		return WhenNextStart // a process keeps the groups that it began with
+	case c.known.Kind == string(estate.KindDirectory):
+		return WhenNextSignIn
+	}
+	return WhenNextUse
+}
+
+func (c *Comparison) never(a *asked, line *Line) {
+	if a.MemberOf != "" {
+		for _, id := range a.groups {
+			if path := c.bearer.PathTo(id); len(path) > 1 {
+				line.State = StateForbidden
+				line.By = []privilege.Right{{Verb: "member", Path: path}}
+				line.Change = leave(path)
+				return
+			}
+		}
+		c.unread(line, StateMet)
+		return
+	}
+	q := a.questions[0]
+	d := c.bearer.Decide(q)
+	if !d.Allowed && d.Unsure == "" {
+		c.unread(line, StateMet)
+		return
+	}
+	by := c.bearer.By(q)
+	if a.pattern != "" {
+		by = fitting(by, a.pattern)
+		if len(by) == 0 {
+			c.unread(line, StateMet)
+			return
+		}
+	}
+	line.By = by
+	if !d.Allowed {
+		line.State, line.Why = StateUnknown, d.Unsure
+		return
+	}
+	line.State = StateForbidden
+	if len(by) > 0 {
+		line.Change = take(by[0])
+	}
+}
+
+// fitting keeps the rights on objects whose names fit a pattern.
+func fitting(by []privilege.Right, pattern string) (out []privilege.Right) {
+	for _, r := range by {
+		for _, o := range r.Objects {
+			if o.Kind == privilege.ObjectSystem || o.Name == privilege.AllNames || fits(strings.ToLower(pattern), strings.ToLower(o.Name)) {
+				out = append(out, r)
+				break
+			}
+		}
+	}
+	return out
+}
+
+// leave is the change by which an account is no longer in what a path leads to: its own
+// membership, the first link of it.
+func leave(path []privilege.Link) *Change {
+	return &Change{To: path[0].Name, ToKind: path[0].Kind, Group: path[1].Name}
+}
+
+// take is the change by which a right is no longer there: where it comes by a group, the
+// membership; a group that everybody lies in cannot be left.
+func take(r privilege.Right) *Change {
+	if len(r.Path) > 1 && r.Path[1].Kind != privilege.KindEveryone {
+		return leave(r.Path)
+	}
+	to := r.Path[len(r.Path)-1]
+	out := &Change{To: to.Name, ToKind: to.Kind, Verb: r.Verb, What: r.What, As: r.As, Text: r.Text, Source: r.Source}
+	if len(r.Objects) > 0 {
+		out.Object = r.Objects[0]
+	}
+	return out
+}
+
+// mostExcess is how many lines of excess one account has at most; the last says how many
+// more there are.
+const mostExcess = 200
+
+// beyond is what the account has and the charter does not say.
+func (c *Comparison) beyond(p *prepared, out []Line) []Line {
+	if !c.there {
+		return out
+	}
+	before := len(out)
+	var given map[string]int // by the group that it should not lie in: lines
+	for _, g := range c.bearer.Direct() {
+		if p.groups[g.ID] || g.Kind == privilege.KindEveryone || g.How != "" {
+			continue // one that it has as its own belongs to every account
+		}
+		if given == nil {
+			given = map[string]int{}
+		}
+		given[g.ID] = len(out)
+		path := c.bearer.PathTo(g.ID)
+		out = append(out, Line{State: StateExcess, Section: SectionBeyond, Item: "member of " + g.Name, By: []privilege.Right{{Verb: "member", Path: path}}, Change: &Change{To: c.account.Name, ToKind: privilege.KindAccount, Group: g.Name}})
+	}
+	more := 0
+	c.bearer.Each(p.through, func(list, entry int, accepted bool) {
+		if accepted || c.accepts(p, list, entry) {
+			return
+		}
+		r := c.bearer.Right(list, entry)
+		if len(r.Path) > 1 {
+			if at, known := given[r.Path[1].ID]; known {
+				if len(out[at].By) < 20 {
+					out[at].By = append(out[at].By, r)
+				}
+				return
+			}
+		}
+		switch {
+		case c.void(r):
+		case len(out)-before >= mostExcess:
+			more++
+		default:
+			out = append(out, Line{State: StateExcess, Section: SectionBeyond, Item: words(r), Why: r.Unsure, By: []privilege.Right{r}, Change: take(r)})
+		}
+	})
+	if more > 0 {
+		out = append(out, Line{State: StateExcess, Section: SectionBeyond, Item: fmt.Sprintf("and %d more", more), Why: "'moss right show' lists them"})
+	}
+	return out
+}
+
+func words(r privilege.Right) string {
+	out := r.Verb
+	if r.What != "" {
+		out += " " + r.What
+	}
+	if r.As != "" {
+		out += " as " + r.As
+	}
+	if on := privilege.On(r.Objects); on != "" && on != "the system" {
+		out += " on " + on
+	}
+	return out
+}
+
+// void reports whether another rule of sudo has the word.
+func (c *Comparison) void(r privilege.Right) bool {
+	if c.known.Kind != string(estate.KindUnixHost) || r.Verb != privilege.VerbRun || len(r.Objects) == 0 || strings.ContainsAny(r.What, `*?[\^`) {
+		return false
+	}
+	spoken := sudo.Spoken(r.What)
+	if spoken == "" {
+		return false
+	}
+	d := c.bearer.Decide(c.known.Model.Ask(privilege.Question{Verb: r.Verb, Object: r.Objects[0], What: spoken, As: sudo.FirstOf(r.As)}))
+	return !d.Allowed && d.Unsure == ""
+}

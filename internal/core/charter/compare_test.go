@@ -1,0 +1,212 @@
+package charter
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/privilege"
+	"mossledger.example/moss/internal/core/privilege/sudo"
+)
+
+var now = time.Date(2026, 11, 1, 12, 0, 0, 0, time.UTC)
+
+// quay is a unix host: svc-manifest runs what it should and more, by a group too.
+func quay() Known {
+	host := []privilege.Object{{Kind: "host", Name: "quay1"}}
+	return Known{Name: "quay1", Kind: "unix-host", Now: now, Model: privilege.NewModel(privilege.NewGraph([]privilege.Principal{
+		{ID: "u1", Kind: privilege.KindAccount, Name: "svc-manifest"},
+		{ID: "u2", Kind: privilege.KindAccount, Name: "svc-berth"},
+		{ID: "g1", Kind: privilege.KindGroup, Name: "manifest"},
+		{ID: "g2", Kind: privilege.KindGroup, Name: "wheel"},
+		{ID: "g3", Kind: privilege.KindGroup, Name: "svc-manifest"},
+		{ID: "all", Kind: privilege.KindEveryone, Name: "everyone"},
+	}, []privilege.Membership{{Member: "u1", Group: "g2"}, {Member: "u1", Group: "g3", How: "primary group"}}), []privilege.List{
+		{Key: "sudo", Decides: privilege.DecidesLast, Objects: host, Entries: []privilege.Entry{
+			{To: "u1", Verb: privilege.VerbRun, What: "/usr/bin/systemctl reload manifest.service", As: "root", Text: "svc-manifest ALL = NOPASSWD: /usr/bin/systemctl reload manifest.service", Source: "/etc/sudoers.d/manifest:1"},
+			{To: "u1", Verb: privilege.VerbRun, What: "/usr/bin/systemctl stop berth.service", As: "root"},
+			{To: "g2", Verb: privilege.VerbRun, What: "ALL", As: "ALL"},
+			{To: "u2", Verb: privilege.VerbRun, What: "/usr/bin/passwd *", As: "root", Unsure: "a netgroup"},
+		}},
+		{Key: "sshd", Decides: privilege.DecidesFirst, Objects: host, Entries: []privilege.Entry{{To: "all", Verb: privilege.VerbSignIn}}},
+	}, sudo.Matches)}
+}
+
+func linesOf(t *testing.T, known Known, a estate.Account, text string) map[string]Line {
+	t.Helper()
+	d, err := Parse(text)
+	require.NoError(t, err)
+	c := Compare(known, []*Document{d})
+	c.Turn(a)
+	out := map[string]Line{}
+	for _, l := range c.Lines(0, nil) {
+		out[l.Section+": "+l.Item] = l
+	}
+	for _, l := range c.GroupLines(0) {
+		out[l.Section+": "+l.Item] = l
+	}
+	return out
+}
+
+func TestCompare(t *testing.T) {
+	manifest := estate.Account{StableID: "u1", Name: "svc-manifest", Enabled: estate.Yes, NeverExpire: true, PasswordChanged: now.AddDate(0, 0, -100), Shell: "/bin/bash"}
+	got := linesOf(t, quay(), manifest, `charter: manifest-import
+must:
+  - run: /usr/bin/systemctl reload manifest.service
+  - run: /usr/bin/systemctl restart manifest.service
+  - member_of: manifest
+    because: the drop folder
+  - member_of: tidewatch
+  - do: select
+    to: table:x
+    on: [kind:postgresql]
+  - run: "@read"
+never:
+  - run: ALL
+  - member_of: wheel
+  - run: ALL
+    as: nobody
+    on: [another*]
+account: {enabled: true, password_expires: true, account_ends: true, password_changed_within: 90, shell: false}
+groups:
+  - name: manifest
+  - name: tidewatch
+`)
+	state := map[string]State{}
+	for k, l := range got {
+		state[k] = l.State
+	}
+	assert.Equal(t, map[string]State{
+		"must: run /usr/bin/systemctl reload manifest.service":                    StateMet,
+		"must: run /usr/bin/systemctl restart manifest.service":                   StateMet, // wheel may
+		"must: member of manifest":                                                StateMissing,
+		"must: member of tidewatch":                                               StateMissing,
+		"never: run ALL":                                                          StateForbidden,
+		"never: member of wheel":                                                  StateForbidden,
+		"account: it is enabled":                                                  StateMet,
+		"account: its password expires":                                           StateDiffers,
+		"account: the account ends some day":                                      StateDiffers,
+		"account: its password was changed within 90 days":                        StateDiffers,
+		"account: it has no shell to sign in with":                                StateDiffers,
+		"beyond: member of wheel":                                                 StateExcess,
+		"beyond: run /usr/bin/systemctl stop berth.service as root on host quay1": StateExcess,
+		"groups: group manifest":                                                  StateMet,
+		"groups: group tidewatch":                                                 StateMissing,
+	}, state)
+	missing := got["must: member of manifest"]
+	assert.Equal(t, WhenNextStart, missing.When)
+	assert.Equal(t, "the drop folder", missing.Because)
+	assert.Equal(t, &Change{Give: true, To: "svc-manifest", ToKind: privilege.KindAccount, Group: "manifest", Verb: privilege.VerbRun}, missing.Change)
+	assert.Contains(t, got["must: member of tidewatch"].Why, "no such group")
+	forbidden := got["never: run ALL"]
+	assert.Equal(t, "wheel", forbidden.By[0].Through())
+	assert.Equal(t, &Change{To: "svc-manifest", ToKind: privilege.KindAccount, Group: "wheel"}, forbidden.Change, "it leaves the group by which it may")
+	assert.Equal(t, "ALL", got["beyond: member of wheel"].By[1].What, "with what the membership gives")
+	assert.Equal(t, "/etc/sudoers.d/manifest:1", quay().Model.Lists[0].Entries[0].Source)
+
+	// What a charter allows is no excess; what a group that it must lie in gives is none.
+	got = linesOf(t, quay(), manifest, "charter: a\nmust: [{member_of: wheel}]\nmay: [{run: /usr/bin/systemctl * *.service}]\n")
+	assert.Len(t, got, 1)
+	assert.Equal(t, StateMet, got["must: member of wheel"].State)
+	// Of a rule that another one takes back nothing is told.
+	known := quay()
+	known.Model.Lists[0].Entries = append(known.Model.Lists[0].Entries, privilege.Entry{To: "u1", Verb: privilege.VerbRun, What: "/usr/bin/systemctl stop berth.service", As: "root", Deny: true})
+	known.Model = privilege.NewModel(known.Model.Graph, known.Model.Lists, sudo.Matches)
+	got = linesOf(t, known, manifest, "charter: a\n")
+	assert.NotContains(t, got, "beyond: run /usr/bin/systemctl stop berth.service as root on host quay1")
+	assert.Contains(t, got, "beyond: run /usr/bin/systemctl reload manifest.service as root on host quay1")
+}
+
+// What nobody can see is no answer.
+func TestCompareUnknown(t *testing.T) {
+	known := quay()
+	berth := estate.Account{StableID: "u2", Name: "svc-berth", Enabled: estate.Unknown}
+	text := "charter: a\nmust: [{run: /usr/bin/passwd x}, {member_of: manifest}]\nnever: [{run: ALL}, {run: /usr/bin/passwd root}]\naccount: {enabled: true, password_expires: false}\n"
+	got := linesOf(t, known, berth, text)
+	assert.Equal(t, StateUnknown, got["must: run /usr/bin/passwd x"].State)
+	assert.Equal(t, "a netgroup", got["must: run /usr/bin/passwd x"].Why)
+	assert.Equal(t, StateUnknown, got["never: run /usr/bin/passwd root"].State)
+	assert.Equal(t, StateMet, got["never: run ALL"].State)
+	assert.Equal(t, StateMissing, got["must: member of manifest"].State)
+	assert.Equal(t, StateUnknown, got["account: it is enabled"].State)
+	assert.Equal(t, StateUnknown, got["account: its password never expires"].State)
+	assert.Equal(t, StateExcess, got["beyond: run /usr/bin/passwd * as root on host quay1"].State)
+
+	known.Unread = "/etc/sudoers.d: permission denied"
+	got = linesOf(t, known, berth, text)
+	assert.Equal(t, StateUnknown, got["never: run ALL"].State, "what was not read may hold it")
+	assert.Contains(t, got["never: run ALL"].Why, "permission denied")
+	assert.Equal(t, StateUnknown, got["must: member of manifest"].State)
+}
+
+// Objects by patterns: what must be so is so for each that is known, what must never be for none.
+func TestComparePatterns(t *testing.T) {
+	table := func(name, verb string) privilege.List {
+		return privilege.List{Key: name, Decides: privilege.DecidesAny, Objects: []privilege.Object{{Kind: "table", Name: name}}, Entries: []privilege.Entry{{To: "r", Verb: verb}, {To: "s", Verb: "select"}}}
+	}
+	known := Known{Name: "db", Kind: "postgresql", Model: privilege.NewModel(privilege.NewGraph([]privilege.Principal{{ID: "r", Kind: privilege.KindAccount, Name: "r"}, {ID: "s", Kind: privilege.KindAccount, Name: "s"}}, nil), []privilege.List{table("b.public.a", "select"), table("b.public.pay", "update")}, nil)}
+	text := "charter: a\nmust: [{do: select, to: 'table:b.public.*'}]\nnever: [{do: update, to: 'table:*'}, {do: update, to: 'table:*.audit'}]\n"
+	got := linesOf(t, known, estate.Account{StableID: "r", Name: "r"}, text)
+	assert.Equal(t, StateMissing, got["must: select on table b.public.*"].State)
+	assert.Equal(t, "not on table b.public.pay", got["must: select on table b.public.*"].Why)
+	assert.Equal(t, "b.public.pay", got["must: select on table b.public.*"].Change.Object.Name)
+	assert.Equal(t, StateForbidden, got["never: update on every table"].State)
+	assert.Equal(t, StateMet, got["never: update on table *.audit"].State)
+	got = linesOf(t, known, estate.Account{StableID: "s", Name: "s"}, text)
+	assert.Equal(t, StateMet, got["must: select on table b.public.*"].State)
+	assert.Equal(t, StateMet, got["never: update on every table"].State)
+	assert.Len(t, got, 3, "nothing is beyond")
+}
+
+// TestBearerDecides: many questions about one at once are answered as one question alone is.
+func TestBearerDecides(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 11))
+	pick := func(list ...string) string { return list[r.IntN(len(list))] }
+	asked := 0
+	for range 300 {
+		var principals []privilege.Principal
+		var memberships []privilege.Membership
+		for i := range 6 {
+			principals = append(principals, privilege.Principal{ID: fmt.Sprint("a", i), Kind: privilege.KindAccount}, privilege.Principal{ID: fmt.Sprint("g", i), Kind: privilege.KindGroup})
+			memberships = append(memberships, privilege.Membership{Member: pick("a", "g") + fmt.Sprint(r.IntN(6)), Group: fmt.Sprint("g", r.IntN(6))})
+		}
+		principals = append(principals, privilege.Principal{ID: "all", Kind: privilege.KindEveryone})
+		var lists []privilege.List
+		for i := range 4 {
+			l := privilege.List{Key: fmt.Sprint(i), Decides: privilege.Decides(pick("any", "first", "last")), Objects: []privilege.Object{{Kind: pick("table", "system"), Name: pick("t", "u", "*")}}}
+			for range r.IntN(6) {
+				e := privilege.Entry{To: pick("a0", "a1", "a2", "g0", "g1", "g2", "g3", "all"), Verb: pick("read", "write", "everything"), Deny: r.IntN(3) == 0}
+				if r.IntN(5) == 0 {
+					e.Unsure = "it depends"
+				}
+				if r.IntN(5) == 0 {
+					e.Not = []string{pick("a0", "g1")}
+				}
+				l.Entries = append(l.Entries, e)
+			}
+			lists = append(lists, l)
+		}
+		m := privilege.NewModel(privilege.NewGraph(principals, memberships), lists, nil)
+		b := m.Bearer()
+		for _, verb := range []string{"read", "write", "sign in"} {
+			for _, name := range []string{"", "t", "u"} {
+				q := privilege.Question{Verb: verb, Object: privilege.Object{Name: name}}
+				once := m.Ask(q)
+				for i := range 6 {
+					id := fmt.Sprint("a", i)
+					require.True(t, b.Of(id))
+					want, got := m.Decide(id, q), b.Decide(once)
+					require.Equal(t, []any{want.Allowed, want.Unsure}, []any{got.Allowed, got.Unsure})
+					asked++
+				}
+			}
+		}
+	}
+	assert.Equal(t, 300*3*3*6, asked)
+	assert.False(t, privilege.NewModel(privilege.NewGraph(nil, nil), nil, nil).Bearer().Of("nobody"))
+}
