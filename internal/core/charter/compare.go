@@ -87,8 +87,8 @@ type prepared struct {
 	*Document
 	items    []asked // must and never, those that are about this system
 	accepted []Item  // must and may, those that are about this system
-	through  []bool  // principals that it may lie in: what they give is accepted
-	entries  map[int][]int8
+	through  []string // principals that it may lie in: what they give is accepted
+	entries  [][]int8 // by list: of each entry, 0 for not yet known, 1 for not accepted, 2 for accepted
 	groups   map[string]bool
 }
 
@@ -106,7 +106,7 @@ type asked struct {
 func Compare(known Known, charters []*Document) *Comparison {
 	c := &Comparison{known: known, bearer: known.Model.Bearer()}
 	for _, d := range charters {
-		p := prepared{Document: d, entries: map[int][]int8{}, groups: map[string]bool{}}
+		p := prepared{Document: d, entries: make([][]int8, len(known.Model.Lists)), groups: map[string]bool{}}
 		var ids []string
 		for _, s := range []struct {
 			section string
@@ -127,7 +127,7 @@ func Compare(known Known, charters []*Document) *Comparison {
 				}
 			}
 		}
-		p.through = known.Model.Graph.Marked(ids)
+		p.through = ids
 		for _, id := range ids {
 			p.groups[id] = true
 		}
@@ -380,43 +380,40 @@ func take(r privilege.Right) *Change {
 // more there are.
 const mostExcess = 200
 
+// mostGiven is how many rights are told with a group that gives them.
+const mostGiven = 5
+
 // beyond is what the account has and the charter does not say.
 func (c *Comparison) beyond(p *prepared, out []Line) []Line {
 	if !c.there {
 		return out
 	}
 	before := len(out)
-	var given map[string]int // by the group that it should not lie in: lines
-	for _, g := range c.bearer.Direct() {
+	direct := c.bearer.Direct()
+	given := make([]int, len(direct)) // by the group that it should not lie in: its line, and one
+	for i, g := range direct {
 		if p.groups[g.ID] || g.Kind == privilege.KindEveryone || g.How != "" {
 			continue // one that it has as its own belongs to every account
 		}
-		if given == nil {
-			given = map[string]int{}
-		}
-		given[g.ID] = len(out)
-		path := c.bearer.PathTo(g.ID)
-		out = append(out, Line{State: StateExcess, Section: SectionBeyond, Item: "member of " + g.Name, By: []privilege.Right{{Verb: "member", Path: path}}, Change: &Change{To: c.account.Name, ToKind: privilege.KindAccount, Group: g.Name}})
+		out = append(out, Line{State: StateExcess, Section: SectionBeyond, Item: "member of " + g.Name, By: []privilege.Right{{Verb: "member", Path: c.bearer.PathTo(g.ID)}}, Change: &Change{To: c.account.Name, ToKind: privilege.KindAccount, Group: g.Name}})
+		given[i] = len(out)
 	}
 	more := 0
-	c.bearer.Each(p.through, func(list, entry int, accepted bool) {
-		if accepted || c.accepts(p, list, entry) {
+	c.bearer.Each(p.through, func(list, entry, held int) {
+		if at := c.bearer.First(held); at >= 0 && given[at] > 0 {
+			if line := &out[given[at]-1]; len(line.By) < mostGiven && !c.accepts(p, list, entry) {
+				line.By = append(line.By, c.bearer.Right(held))
+			}
 			return
 		}
-		r := c.bearer.Right(list, entry)
-		if len(r.Path) > 1 {
-			if at, known := given[r.Path[1].ID]; known {
-				if len(out[at].By) < 20 {
-					out[at].By = append(out[at].By, r)
-				}
-				return
-			}
+		if c.accepts(p, list, entry) {
+			return
 		}
-		switch {
-		case c.void(r):
-		case len(out)-before >= mostExcess:
+		if len(out)-before >= mostExcess {
 			more++
-		default:
+			return
+		}
+		if r := c.bearer.Right(held); !c.void(r) {
 			out = append(out, Line{State: StateExcess, Section: SectionBeyond, Item: words(r), Why: r.Unsure, By: []privilege.Right{r}, Change: take(r)})
 		}
 	})

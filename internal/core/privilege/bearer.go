@@ -48,7 +48,9 @@ type Bearer struct {
 
 type held struct {
 	place
-	to int32 // the principal that it is given to
+	to    int32 // the principal that it is given to
+	first int32 // the principal next to the bearer on the path to it; -1 for itself
+	own   bool  // it is not given to everyone
 }
 
 // Bearer makes one.
@@ -66,11 +68,18 @@ func (b *Bearer) Of(id string) bool {
 	for _, n := range b.m.Graph.reach(b.w, start) {
 		for _, at := range b.m.byPrincipal[n] {
 			if !b.m.leftOut(b.w, &b.m.Lists[at.list].Entries[at.seq]) {
-				b.held = append(b.held, held{at, n})
+				b.held = append(b.held, held{place: at, to: n, first: -1, own: true})
 			}
 		}
 	}
 	slices.SortFunc(b.held, func(x, y held) int { return cmp.Or(cmp.Compare(x.list, y.list), cmp.Compare(x.seq, y.seq)) })
+	for i := range b.held {
+		h := &b.held[i]
+		for n := h.to; n != start; n = b.w.from[n] {
+			h.own = h.own && b.m.Graph.members[n].Kind != KindEveryone
+			h.first = n
+		}
+	}
 	return true
 }
 
@@ -139,32 +148,48 @@ func (b *Bearer) By(a *Asked) (out []Right) {
 }
 
 // Each calls visit for every entry that gives it something, with the number of the list and
-// of the entry, and whether a principal of the chain to it satisfies through: nil is never
-// satisfied. What it is given as one of everyone is not its own, and left out.
-func (b *Bearer) Each(through []bool, visit func(list, entry int, accepted bool)) {
-	for _, h := range b.held {
-		if b.m.Lists[h.list].Entries[h.seq].Deny {
+// of the entry, and of it among all that it holds (see Right). Left out are those that come
+// through one of some principals, and what it is given as one of everyone: that is not its own.
+func (b *Bearer) Each(through []string, visit func(list, entry, at int)) {
+	var marked []int32
+	for _, id := range through {
+		if b.LiesIn(id) {
+			marked = append(marked, b.m.Graph.number[id])
+		}
+	}
+	for at := range b.held {
+		h := &b.held[at]
+		if !h.own || b.m.Lists[h.list].Entries[h.seq].Deny || len(marked) > 0 && b.passes(h.to, marked) {
 			continue
 		}
-		own, accepted := true, false
-		for n := h.to; n >= 0; n = b.w.from[n] {
-			own = own && b.m.Graph.members[n].Kind != KindEveryone
-			accepted = accepted || n != b.start && through != nil && through[n]
-		}
-		if own {
-			visit(int(h.list), int(h.seq), accepted)
-		}
+		visit(int(h.list), int(h.seq), at)
 	}
 }
 
-// Right is one of its entries, with the path.
-func (b *Bearer) Right(list, entry int) Right {
-	for _, h := range b.held {
-		if int(h.list) == list && int(h.seq) == entry {
-			return b.m.right(b.w, h.to, h.place)
+// passes reports whether the path to a principal goes by one of some.
+func (b *Bearer) passes(to int32, marked []int32) bool {
+	for n := to; n != b.start; n = b.w.from[n] {
+		if slices.Contains(marked, n) {
+			return true
 		}
 	}
-	return Right{}
+	return false
+}
+
+// Right is one of all that it holds, with the path.
+func (b *Bearer) Right(at int) Right { return b.m.right(b.w, b.held[at].to, b.held[at].place) }
+
+// First is the place among Direct of the group by which it has one of all that it holds; -1
+// where it holds that itself.
+func (b *Bearer) First(at int) int {
+	if b.held[at].first >= 0 {
+		for i, e := range b.m.Graph.up[b.start] {
+			if e.to == b.held[at].first {
+				return i
+			}
+		}
+	}
+	return -1
 }
 
 // Direct are the groups and roles that it is listed in, not those that these lie in.
@@ -172,17 +197,6 @@ func (b *Bearer) Direct() (out []Link) {
 	for _, e := range b.m.Graph.up[b.start] {
 		p := b.m.Graph.members[e.to]
 		out = append(out, Link{ID: p.ID, Name: p.Name, Kind: p.Kind, How: e.how, Term: e.term})
-	}
-	return out
-}
-
-// Marked has true for each of some principals, by their numbers: for Each.
-func (g *Graph) Marked(ids []string) []bool {
-	out := make([]bool, len(g.members))
-	for _, id := range ids {
-		if n, known := g.number[id]; known {
-			out[n] = true
-		}
 	}
 	return out
 }
