@@ -7,6 +7,7 @@ import (
 	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/privilege"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -132,6 +133,11 @@ func (Cannot) Records(_ context.Context, t Target, _ time.Time) (change.Log, err
 // Rights implements RightsReader.
 func (Cannot) Rights(_ context.Context, t Target, _ func(Batch) error) (RightsCoverage, error) {
 	return RightsCoverage{}, cannot(t, StageRead)
+}
+
+// Propose implements Proposer.
+func (Cannot) Propose(Target, privilege.RightChange) (Proposal, string) {
+	return Proposal{}, "its kind of system has no text for it here"
 }
 
 // Prepare implements Preparer.

@@ -219,6 +219,7 @@ type Connector interface {
 	Recorder
 	RightsReader
 	Preparer
+	Proposer
 }
 
 // Observer reads the TCP connections that a dependent has now. Beside the sessions of a

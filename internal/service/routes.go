@@ -16,7 +16,6 @@ import (
 	"mossledger.example/moss/internal/app/batches"
 	"mossledger.example/moss/internal/app/configuration"
 	"mossledger.example/moss/internal/app/messages"
-	"mossledger.example/moss/internal/app/rights"
 	"mossledger.example/moss/internal/app/rotate"
 	"mossledger.example/moss/internal/service/approvalroutes"
 	"mossledger.example/moss/internal/service/batchroutes"
@@ -46,7 +45,7 @@ func (s *Service) registerAll() {
 	reports.Register(s.router(), reports.Needs{Store: s.store, Rotations: func() *rotate.Rotations { return s.app.Rotations }, Now: func() time.Time { return s.app.Base.Now() }})
 	configurationroutes.Register(s.router(), func() *configuration.Configuration { return s.app.Texts })
 	messageroutes.Register(s.router(), s.store, func() *messages.Messages { return s.app.Messages })
-	rightroutes.Register(s.router(), s.store, func() *rights.Rights { return s.app.Rights })
+	rightroutes.Register(s.router(), s.store, s.app)
 	s.registerRadius()
 	s.registerRotations()
 	s.registerCredentials()

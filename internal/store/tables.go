@@ -11,6 +11,7 @@ import (
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store/batches"
 	"mossledger.example/moss/internal/store/changes"
+	"mossledger.example/moss/internal/store/charters"
 	"mossledger.example/moss/internal/store/custody"
 	"mossledger.example/moss/internal/store/database"
 	"mossledger.example/moss/internal/store/labels"
@@ -31,6 +32,7 @@ type Store struct {
 	*batches.Batches
 	*messages.Messages
 	*rights.Rights
+	*charters.Book
 }
 
 // Open opens or creates the database in a folder and brings it up to date. It
@@ -44,7 +46,7 @@ func openWith(ctx context.Context, driver, folder string, now func() time.Time) 
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}, Log: &changes.Log{DB: db}, Labels: &labels.Labels{DB: db}, Tables: &policies.Tables{DB: db}, Batches: &batches.Batches{DB: db}, Messages: &messages.Messages{DB: db}, Rights: &rights.Rights{DB: db}}
+	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}, Log: &changes.Log{DB: db}, Labels: &labels.Labels{DB: db}, Tables: &policies.Tables{DB: db}, Batches: &batches.Batches{DB: db}, Messages: &messages.Messages{DB: db}, Rights: &rights.Rights{DB: db}, Book: &charters.Book{DB: db}}
 	db.TellTrouble = s.tellLedger
 	return s, nil
 }

@@ -16,6 +16,7 @@ import (
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/app/batches"
+	"mossledger.example/moss/internal/app/charters"
 	"mossledger.example/moss/internal/app/configuration"
 	"mossledger.example/moss/internal/app/custody"
 	"mossledger.example/moss/internal/app/diagnose"
@@ -88,6 +89,7 @@ type Application struct {
 	Texts      *configuration.Configuration
 	Messages   *messages.Messages
 	Rights     *rights.Rights
+	Charters   *charters.Charters
 
 	duties []schedule.Duty
 }
@@ -131,6 +133,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	a.Unattended = unattended.New(base, a.Store, a.Policies, a.Rotations, a.Freeze)
 	a.Batches = batches.New(batches.Needs{Base: base, Store: a.Store, Rotations: a.Rotations, Finder: a.Picture, Freeze: a.Freeze, Sealed: a.Sealed, Approvals: a.Approvals})
 	a.Rights = rights.New(a.Store, a.Inventory)
+	a.Charters = charters.New(base, a.Store, a.Rights, a.Inventory)
 	a.Messages = messages.New(base, a.Store, tell.Send)
 	a.Rotations.After(a.Unattended.Kick)
 	a.Policies.Changed(a.Unattended.Kick)
@@ -145,11 +148,17 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	})
 	a.Tandems = tandems.New(base, a.Store, a.Inventory, a.Custody)
 	a.Texts = configuration.New(configuration.Needs{Base: base, Store: a.Store, Labels: a.Labels, Policies: a.Policies, Messages: a.Messages, Approvals: a.Approvals, Inventory: a.Inventory, People: a.People})
-	a.Labels.After(a.Taking.Kick)
+	a.Labels.After(func() {
+		a.Taking.Kick()
+		a.Charters.Kick()
+	})
 	a.Labels.Ours(a.Custody.MayBeOurs)
 	a.Surveys.After(func(ctx context.Context) {
 		if _, err := a.Labels.Apply(ctx); err != nil && base.Context.Err() == nil {
 			base.Log.Error("rules could not be applied after a survey", "error", err)
+		}
+		if _, err := a.Charters.Compare(ctx); err != nil && base.Context.Err() == nil {
+			base.Log.Error("charters could not be compared after a survey", "error", err)
 		}
 	})
 	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Looks.LookAgain}, {Name: "rotate", Title: "rotate what is due by policies", Every: lookEvery, Do: a.Unattended.Look}, {Name: "take", Title: "take into custody what rules say so of", Every: lookEvery, Do: a.Taking.Look}, {Name: "expire", Title: "end requests that nobody approved in time", Every: lookEvery, Do: a.Approvals.Expire}, {Name: "forget", Title: "forget old messages, and given values that nothing took", Every: 24 * time.Hour, Do: a.forget}, {Name: "erase", Title: "erase former values whose time is over", Every: 24 * time.Hour, Do: a.Custody.EraseFormer}}
@@ -180,6 +189,7 @@ func (a *Application) Start(ctx context.Context) error {
 		return fmt.Errorf("apply rules that were saved: %w", err)
 	}
 	a.Messages.Start()
+	a.Charters.Start()
 	a.Custody.SettleLater()
 	a.Schedule.Start(a.duties...)
 	return nil

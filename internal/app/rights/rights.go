@@ -40,9 +40,10 @@ func New(store Store, targets Targets) *Rights { return &Rights{store: store, ta
 // matchers are those of kinds whose entries have patterns.
 var matchers = map[estate.Kind]privilege.Matcher{estate.KindUnixHost: sudo.Matches, estate.KindRedis: privilege.MatchCommands}
 
-// model reads what is known of a system.
+// Model reads what is known of a system, for questions about its rights, with others that are
+// principals there.
 // One who is not among the principals that were read has what everyone has.
-func (r *Rights) model(ctx context.Context, v records.System, also ...privilege.Principal) (*privilege.Model, records.RightsRead, error) {
+func (r *Rights) Model(ctx context.Context, v records.System, also ...privilege.Principal) (*privilege.Model, records.RightsRead, error) {
 	read, err := r.store.RightsRead(ctx, v.ID)
 	if err != nil {
 		return nil, read, err
@@ -52,6 +53,11 @@ func (r *Rights) model(ctx context.Context, v records.System, also ...privilege.
 		return nil, read, fmt.Errorf("rights on %s: %w", v.Name, err)
 	}
 	return privilege.NewModel(privilege.NewGraph(append(principals, also...), memberships), lists, matchers[estate.Kind(v.Kind)]), read, nil
+}
+
+// Read says how much of a system's rights was read.
+func (r *Rights) Read(ctx context.Context, v records.System) (records.RightsRead, error) {
+	return r.store.RightsRead(ctx, v.ID)
 }
 
 // Of tells all that an account may do on its system, with the path of each.
@@ -64,7 +70,7 @@ func (r *Rights) Of(ctx context.Context, id records.AccountID) (records.AccountR
 	if err != nil {
 		return records.AccountRights{}, err
 	}
-	m, read, err := r.model(ctx, v, privilege.Principal{ID: a.StableID, Kind: privilege.KindAccount, Name: a.Name})
+	m, read, err := r.Model(ctx, v, privilege.Principal{ID: a.StableID, Kind: privilege.KindAccount, Name: a.Name})
 	if err != nil {
 		return records.AccountRights{}, err
 	}
@@ -130,7 +136,7 @@ func (r *Rights) Who(ctx context.Context, q Question) (records.RightHolders, err
 	if err != nil {
 		return records.RightHolders{}, err
 	}
-	m, read, err := r.model(ctx, v)
+	m, read, err := r.Model(ctx, v)
 	if err != nil {
 		return records.RightHolders{}, err
 	}

@@ -140,6 +140,7 @@ func (s *suite) prepare(t *testing.T) {
 			assert.NotContains(t, p.Text, password)
 		}
 	}
+	s.propose(t)
 	target.Steward.Account = "x'; DROP TABLE y --\nroot ALL=(ALL) ALL"
 	for _, p := range s.Connector.Prepare(target, connect.Known{}) {
 		if p.Language != "ldif" { // where a name is a distinguished name, in quotes
@@ -147,4 +148,39 @@ func (s *suite) prepare(t *testing.T) {
 			assert.NotContains(t, p.Text, "DROP TABLE", "nor a text")
 		}
 	}
+}
+
+// propose: a change of rights is put into words that can be copied, with the way back, or it
+// is said why not; no name in it ends a line or a word.
+func (s *suite) propose(t *testing.T) {
+	told := 0
+	for _, give := range []bool{true, false} {
+		for _, name := range []string{"tide", "x'; DROP TABLE y --", "tide\nroot ALL=(ALL) ALL", "-rf", "\u202eedit"} {
+			for _, change := range []privilege.RightChange{
+				{Group: name, GroupID: "1", GroupDN: "cn=" + name + ",dc=larkmoor,dc=example"},
+				{Verb: privilege.VerbRun, What: "/usr/bin/true " + name, Text: "tide ALL = /usr/bin/true"},
+				{Verb: "select", Object: privilege.Object{Kind: "table", Name: "bookings.public." + name}, Text: "GRANT SELECT ON TABLE public.tide TO tide"},
+			} {
+				change.Give, change.To, change.ToDN, change.ToKind = give, name, "cn="+name+",dc=larkmoor,dc=example", privilege.KindAccount
+				p, why := s.Connector.Propose(s.Target, change)
+				require.True(t, (why == "") == (p.Text != ""), "words, or why not: %+v %q", p, why)
+				if why != "" {
+					continue
+				}
+				told++
+				assert.NotEmpty(t, p.Where)
+				assert.NotEmpty(t, p.Back)
+				assert.Contains(t, []string{"sh", "sudoers", "sql", "acl", "sddl", "ldif", "powershell"}, p.Language)
+				for _, text := range []string{p.Text, p.Back} {
+					assert.True(t, strings.HasSuffix(text, "\n"), "%q", text)
+					assert.NotContains(t, text, "\nroot ALL", "a name ends no line")
+					assert.NotContains(t, text, "\u202e")
+					if p.Language == "sql" {
+						assert.NotRegexp(t, `[^'"]'; DROP|^[^'"]*; DROP`, text, "nor a word")
+					}
+				}
+			}
+		}
+	}
+	_ = told
 }

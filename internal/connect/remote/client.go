@@ -8,6 +8,7 @@ import (
 	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/privilege"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -61,6 +62,14 @@ func (c *Client) Prepare(target connect.Target, known connect.Known) (out []conn
 		return nil
 	}
 	return out
+}
+
+// Propose implements connect.Proposer.
+func (c *Client) Propose(target connect.Target, change privilege.RightChange) (out connect.Proposal, why string) {
+	if err := c.call(context.Background(), "Propose", nil, []any{target, change}, &out, &why); err != nil {
+		return out, err.Error()
+	}
+	return out, why
 }
 
 // StillThere implements connect.Asker.

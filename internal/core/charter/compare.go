@@ -48,21 +48,7 @@ type Line struct {
 	When    string // what is missing breaks something then
 	Because string // as the charter says
 	By      []privilege.Right
-	Change  *Change
-}
-
-// Change is what would make it as the charter says.
-type Change struct {
-	Give   bool   // else take
-	To     string // name of the principal that is changed
-	ToKind privilege.Kind
-	Group  string // a membership of it; "" where it is a right
-	Verb   string
-	Object privilege.Object
-	What   string
-	As     string
-	Text   string // of what is taken: as it stands in the system's own language
-	Source string // where it stands
+	Change  *privilege.RightChange
 }
 
 // Known is what is known of one system.
@@ -85,8 +71,8 @@ type Comparison struct {
 
 type prepared struct {
 	*Document
-	items    []asked // must and never, those that are about this system
-	accepted []Item  // must and may, those that are about this system
+	items    []asked  // must and never, those that are about this system
+	accepted []Item   // must and may, those that are about this system
 	through  []string // principals that it may lie in: what they give is accepted
 	entries  [][]int8 // by list: of each entry, 0 for not yet known, 1 for not accepted, 2 for accepted
 	groups   map[string]bool
@@ -280,8 +266,23 @@ func (c *Comparison) must(a *asked, line *Line) {
 	}
 }
 
-func (c *Comparison) give(a *asked, object privilege.Object) *Change {
-	return &Change{Give: true, To: c.account.Name, ToKind: privilege.KindAccount, Group: a.MemberOf, Verb: cmp.Or(a.Do, privilege.VerbRun), Object: object, What: cmp.Or(a.Run, a.What), As: a.As}
+func (c *Comparison) give(a *asked, object privilege.Object) *privilege.RightChange {
+	out := &privilege.RightChange{Give: true, To: c.account.Name, ToID: c.account.StableID, ToDN: c.account.DN, ToKind: privilege.KindAccount}
+	if a.MemberOf == "" {
+		out.Verb, out.Object, out.What, out.As = cmp.Or(a.Do, privilege.VerbRun), object, cmp.Or(a.Run, a.What), a.As
+		return out
+	}
+	out.Group = a.MemberOf
+	if len(a.groups) == 1 {
+		c.group(out, a.groups[0])
+	}
+	return out
+}
+
+// group names the group of a change.
+func (c *Comparison) group(change *privilege.RightChange, id string) {
+	p, _ := c.known.Model.Graph.Principal(id)
+	change.Group, change.GroupID, change.GroupDN = p.Name, id, p.DN
 }
 
 // When what is missing breaks something.
@@ -311,7 +312,7 @@ func (c *Comparison) never(a *asked, line *Line) {
 			if path := c.bearer.PathTo(id); len(path) > 1 {
 				line.State = StateForbidden
 				line.By = []privilege.Right{{Verb: "member", Path: path}}
-				line.Change = leave(path)
+				line.Change = c.leave(path)
 				return
 			}
 		}
@@ -339,7 +340,7 @@ func (c *Comparison) never(a *asked, line *Line) {
 	}
 	line.State = StateForbidden
 	if len(by) > 0 {
-		line.Change = take(by[0])
+		line.Change = c.take(by[0])
 	}
 }
 
@@ -358,18 +359,20 @@ func fitting(by []privilege.Right, pattern string) (out []privilege.Right) {
 
 // leave is the change by which an account is no longer in what a path leads to: its own
 // membership, the first link of it.
-func leave(path []privilege.Link) *Change {
-	return &Change{To: path[0].Name, ToKind: path[0].Kind, Group: path[1].Name}
+func (c *Comparison) leave(path []privilege.Link) *privilege.RightChange {
+	out := &privilege.RightChange{To: c.account.Name, ToID: path[0].ID, ToDN: c.account.DN, ToKind: privilege.KindAccount}
+	c.group(out, path[1].ID)
+	return out
 }
 
 // take is the change by which a right is no longer there: where it comes by a group, the
 // membership; a group that everybody lies in cannot be left.
-func take(r privilege.Right) *Change {
+func (c *Comparison) take(r privilege.Right) *privilege.RightChange {
 	if len(r.Path) > 1 && r.Path[1].Kind != privilege.KindEveryone {
-		return leave(r.Path)
+		return c.leave(r.Path)
 	}
 	to := r.Path[len(r.Path)-1]
-	out := &Change{To: to.Name, ToKind: to.Kind, Verb: r.Verb, What: r.What, As: r.As, Text: r.Text, Source: r.Source}
+	out := &privilege.RightChange{To: to.Name, ToID: to.ID, ToKind: to.Kind, Verb: r.Verb, What: r.What, As: r.As, Text: r.Text, Source: r.Source}
 	if len(r.Objects) > 0 {
 		out.Object = r.Objects[0]
 	}
@@ -395,7 +398,8 @@ func (c *Comparison) beyond(p *prepared, out []Line) []Line {
 		if p.groups[g.ID] || g.Kind == privilege.KindEveryone || g.How != "" {
 			continue // one that it has as its own belongs to every account
 		}
-		out = append(out, Line{State: StateExcess, Section: SectionBeyond, Item: "member of " + g.Name, By: []privilege.Right{{Verb: "member", Path: c.bearer.PathTo(g.ID)}}, Change: &Change{To: c.account.Name, ToKind: privilege.KindAccount, Group: g.Name}})
+		path := c.bearer.PathTo(g.ID)
+		out = append(out, Line{State: StateExcess, Section: SectionBeyond, Item: "member of " + g.Name, By: []privilege.Right{{Verb: "member", Path: path}}, Change: c.leave(path)})
 		given[i] = len(out)
 	}
 	more := 0
@@ -414,7 +418,7 @@ func (c *Comparison) beyond(p *prepared, out []Line) []Line {
 			return
 		}
 		if r := c.bearer.Right(held); !c.void(r) {
-			out = append(out, Line{State: StateExcess, Section: SectionBeyond, Item: words(r), Why: r.Unsure, By: []privilege.Right{r}, Change: take(r)})
+			out = append(out, Line{State: StateExcess, Section: SectionBeyond, Item: words(r), Why: r.Unsure, By: []privilege.Right{r}, Change: c.take(r)})
 		}
 	})
 	if more > 0 {

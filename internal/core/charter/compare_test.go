@@ -101,11 +101,11 @@ groups:
 	missing := got["must: member of manifest"]
 	assert.Equal(t, WhenNextStart, missing.When)
 	assert.Equal(t, "the drop folder", missing.Because)
-	assert.Equal(t, &Change{Give: true, To: "svc-manifest", ToKind: privilege.KindAccount, Group: "manifest", Verb: privilege.VerbRun}, missing.Change)
+	assert.Equal(t, &privilege.RightChange{Give: true, To: "svc-manifest", ToID: "u1", ToKind: privilege.KindAccount, Group: "manifest", GroupID: "g1"}, missing.Change)
 	assert.Contains(t, got["must: member of tidewatch"].Why, "no such group")
 	forbidden := got["never: run ALL"]
 	assert.Equal(t, "wheel", forbidden.By[0].Through())
-	assert.Equal(t, &Change{To: "svc-manifest", ToKind: privilege.KindAccount, Group: "wheel"}, forbidden.Change, "it leaves the group by which it may")
+	assert.Equal(t, &privilege.RightChange{To: "svc-manifest", ToID: "u1", ToKind: privilege.KindAccount, Group: "wheel", GroupID: "g2"}, forbidden.Change, "it leaves the group by which it may")
 	assert.Equal(t, "ALL", got["beyond: member of wheel"].By[1].What, "with what the membership gives")
 	assert.Equal(t, "/etc/sudoers.d/manifest:1", quay().Model.Lists[0].Entries[0].Source)
 
@@ -209,4 +209,52 @@ func TestBearerDecides(t *testing.T) {
 	}
 	assert.Equal(t, 300*3*3*6, asked)
 	assert.False(t, privilege.NewModel(privilege.NewGraph(nil, nil), nil, nil).Bearer().Of("nobody"))
+}
+
+// TestDraftHolds: what is drafted from an account holds for it, whatever it has: nothing is
+// missing and nothing beyond.
+func TestDraftHolds(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 8))
+	pick := func(list ...string) string { return list[r.IntN(len(list))] }
+	items := 0
+	for n := range 200 {
+		unix := n%2 == 0
+		principals := []privilege.Principal{{ID: "all", Kind: privilege.KindEveryone, Name: "everyone"}}
+		var memberships []privilege.Membership
+		for i := range 4 {
+			principals = append(principals, privilege.Principal{ID: fmt.Sprint("a", i), Kind: privilege.KindAccount, Name: fmt.Sprint("a", i)}, privilege.Principal{ID: fmt.Sprint("g", i), Kind: privilege.KindGroup, Name: fmt.Sprint("group", i)})
+			memberships = append(memberships, privilege.Membership{Member: pick("a", "g") + fmt.Sprint(r.IntN(4)), Group: fmt.Sprint("g", r.IntN(4))})
+		}
+		var lists []privilege.List
+		for i := range 3 {
+			l := privilege.List{Key: fmt.Sprint(i), Decides: privilege.DecidesAny, Objects: []privilege.Object{{Kind: pick("table", "view"), Name: pick("b.t", "b.u", "c.v")}}}
+			if unix {
+				l.Decides, l.Objects = privilege.DecidesLast, []privilege.Object{{Kind: "host", Name: "quay1"}}
+			}
+			for range r.IntN(5) {
+				e := privilege.Entry{To: pick("a0", "a1", "g0", "g1", "g2", "all"), Verb: pick("select", "update", "everything"), What: pick("", "", "column")}
+				if e.Verb == "everything" {
+					e.What = ""
+				}
+				if unix {
+					e.Verb, e.What, e.As = privilege.VerbRun, pick("ALL", "/usr/bin/true", "/usr/bin/id -u", "/usr/bin/systemctl restart *.service"), pick("root", "ALL", "nobody")
+				}
+				l.Entries = append(l.Entries, e)
+			}
+			lists = append(lists, l)
+		}
+		known := Known{Name: "s", Kind: "postgresql", Now: now, Model: privilege.NewModel(privilege.NewGraph(principals, memberships), lists, nil)}
+		if unix {
+			known.Kind, known.Model.Matches = "unix-host", sudo.Matches
+		}
+		a := estate.Account{StableID: "a0", Name: "a0", Enabled: estate.Yes}
+		d := Draft("drafted", "drafted", []Sample{{Account: a, System: "s", Kind: known.Kind, Model: known.Model}})
+		text, err := d.Text()
+		require.NoError(t, err)
+		for _, l := range linesOf(t, known, a, text) {
+			require.Contains(t, []State{StateMet}, l.State, "%+v\n%s", l, text)
+			items++
+		}
+	}
+	assert.Greater(t, items, 500)
 }

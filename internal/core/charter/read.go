@@ -40,15 +40,15 @@ var compiled = sync.OnceValue(func() *jsonschema.Schema {
 	return c.MustCompile("charter.json")
 })
 
-// Problem is what is wrong with a charter, and where.
-type Problem struct {
+// Fault is what is wrong with a charter, and where.
+type Fault struct {
 	Line  int    `json:"line" doc:"From 1; 0 where it has no place"`
 	Place string `json:"place,omitempty" doc:"Such as must[2].run"`
 	What  string `json:"what"`
 }
 
 // Error are all problems of a charter, in the order of their lines.
-type Error struct{ Problems []Problem }
+type Error struct{ Problems []Fault }
 
 func (e *Error) Error() string {
 	words := make([]string, 0, len(e.Problems))
@@ -66,7 +66,7 @@ func (e *Error) Error() string {
 }
 
 func wrong(line int, format string, args ...any) *Error {
-	return &Error{Problems: []Problem{{Line: line, What: fmt.Sprintf(format, args...)}}}
+	return &Error{Problems: []Fault{{Line: line, What: fmt.Sprintf(format, args...)}}}
 }
 
 // Parse reads a charter and holds it against the schema. Its error is an *Error.
@@ -174,7 +174,7 @@ func schemaError(err error, lines map[string]int) *Error {
 	}
 	out := &Error{}
 	leaves(v, func(leaf *jsonschema.ValidationError) {
-		p := Problem{What: leaf.ErrorKind.LocalizedString(english), Place: placeOf(leaf.InstanceLocation)}
+		p := Fault{What: leaf.ErrorKind.LocalizedString(english), Place: placeOf(leaf.InstanceLocation)}
 		if strings.HasSuffix(leaf.SchemaURL, "/oneOf") || strings.Contains(leaf.SchemaURL, "$defs/item") && strings.HasPrefix(p.What, "'oneOf'") {
 			p.What = "say one of member_of, run and do"
 		}
@@ -183,7 +183,7 @@ func schemaError(err error, lines map[string]int) *Error {
 			out.Problems = append(out.Problems, p)
 		}
 	})
-	slices.SortStableFunc(out.Problems, func(a, b Problem) int { return a.Line - b.Line })
+	slices.SortStableFunc(out.Problems, func(a, b Fault) int { return a.Line - b.Line })
 	return out
 }
 

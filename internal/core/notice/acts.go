@@ -35,6 +35,8 @@ var acts = map[string]act{
 	"message.retry":          {Notice, "Messages to %s are sent again"},
 	"policy.remove":          {Warning, "The policy %s was removed"},
 	"policy.save":            {Notice, "The policy %s was saved"},
+	"charter.save":           {Notice, "The charter %s was saved"},
+	"charter.remove":         {Notice, "The charter %s was removed"},
 	"recipient.remove":       {Warning, "The recipient %s was removed: it is told nothing more"},
 	"recipient.save":         {Warning, "What the recipient %s is told was changed"},
 	"recipient.test":         {Notice, "A test was sent to %s"},

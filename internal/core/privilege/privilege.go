@@ -38,6 +38,7 @@ type Principal struct {
 	ID   string `json:"id"` // stable on its system: that of the account where it is one
 	Kind Kind   `json:"kind"`
 	Name string `json:"name"`
+	DN   string `json:"dn,omitempty"` // distinguished name, of groups in directories
 }
 
 // Membership says that one principal has what another one is given.
@@ -121,6 +122,26 @@ func (l *List) Lower() {
 			return cmp.Or(cmp.Compare(a.To, b.To), cmp.Compare(a.Verb, b.Verb), cmp.Compare(a.What, b.What), cmp.Compare(a.Text, b.Text))
 		})
 	}
+}
+
+// RightChange is what somebody would have otherwise: one membership or right, given or taken.
+type RightChange struct {
+	Give   bool   `json:"give"`  // else take
+	To     string `json:"to"`    // name of the principal that is changed
+	ToID   string `json:"to_id"` // of the principal on its system
+	ToDN   string `json:"to_dn,omitempty"`
+	ToKind Kind   `json:"to_kind"`
+
+	Group   string `json:"group,omitempty"` // a membership of it; "" where it is a right
+	GroupID string `json:"group_id,omitempty"`
+	GroupDN string `json:"group_dn,omitempty"`
+
+	Verb   string `json:"verb,omitempty"`
+	Object Object `json:"object,omitzero"`
+	What   string `json:"what,omitempty"`
+	As     string `json:"as,omitempty"`
+	Text   string `json:"text,omitempty"`   // of what is taken: as it stands in the system's own language
+	Source string `json:"source,omitempty"` // where it stands
 }
 
 // Link is one link of the chain from an account to the principal that a right is given to.

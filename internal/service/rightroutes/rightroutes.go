@@ -1,11 +1,13 @@
-// Package rightroutes has the operations about who may do what, and about what a steward must
-// be given.
+// Package rightroutes has the operations about who may do what, about what a steward must be
+// given, and about charters.
 package rightroutes
 
 import (
 	"context"
 	"net/http"
 
+	"mossledger.example/moss/internal/app/assembly"
+	"mossledger.example/moss/internal/app/charters"
 	"mossledger.example/moss/internal/app/rights"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/records"
@@ -32,7 +34,9 @@ type whoInput struct {
 }
 
 // Register registers them.
-func Register(r *routing.Router, s *store.Store, app func() *rights.Rights) {
+func Register(r *routing.Router, s *store.Store, application *assembly.Application) {
+	app := func() *rights.Rights { return application.Rights }
+	registerCharters(r, s, func() *charters.Charters { return application.Charters })
 	routing.Add(r, http.MethodGet, "/rights", "list-rights", "List what is given to whom, as systems showed it", func(ctx context.Context, in *listInput) (*routing.Body[records.Page[records.GivenRight]], error) {
 		return routing.Answer(s.GivenRights(ctx, in.Taken, in.Query()))
 	})

@@ -130,9 +130,9 @@ func (s *Rights) putPrincipals(ctx context.Context, system records.SystemID, par
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		for _, m := range write {
 			var id int64
-			if err := tx.QueryRowContext(ctx, `INSERT INTO right_principals (system_id, key, kind, name, lies_in, digest) VALUES (?,?,?,?,?,?)
-				ON CONFLICT (system_id, key) DO UPDATE SET kind = excluded.kind, name = excluded.name, lies_in = excluded.lies_in, digest = excluded.digest RETURNING id`,
-				system, m.ID, m.Kind, m.Name, database.AsJSON(m.links), digestOf([]any{m.Principal, m.links})).Scan(&id); err != nil {
+			if err := tx.QueryRowContext(ctx, `INSERT INTO right_principals (system_id, key, kind, name, dn, lies_in, digest) VALUES (?,?,?,?,?,?,?)
+				ON CONFLICT (system_id, key) DO UPDATE SET kind = excluded.kind, name = excluded.name, dn = excluded.dn, lies_in = excluded.lies_in, digest = excluded.digest RETURNING id`,
+				system, m.ID, m.Kind, m.Name, m.DN, database.AsJSON(m.links), digestOf([]any{m.Principal, m.links})).Scan(&id); err != nil {
 				return err
 			}
 			seen.principals[id] = true
@@ -333,7 +333,7 @@ func (s *Rights) RightsOf(ctx context.Context, system records.SystemID) (princip
 	_, err = database.Collect(ctx, s.Read, func(rows *sql.Rows) (none struct{}, err error) {
 		var p privilege.Principal
 		var links string
-		if err := rows.Scan(&p.ID, &p.Kind, &p.Name, &links); err != nil {
+		if err := rows.Scan(&p.ID, &p.Kind, &p.Name, &p.DN, &links); err != nil {
 			return none, err
 		}
 		principals = append(principals, p)
@@ -341,7 +341,7 @@ func (s *Rights) RightsOf(ctx context.Context, system records.SystemID) (princip
 			memberships = append(memberships, privilege.Membership{Member: p.ID, Group: l.Group, How: l.How, Term: l.Term})
 		}
 		return none, nil
-	}, "SELECT key, kind, name, lies_in FROM right_principals WHERE system_id = ? ORDER BY id", system)
+	}, "SELECT key, kind, name, dn, lies_in FROM right_principals WHERE system_id = ? ORDER BY id", system)
 	if err != nil {
 		return nil, nil, nil, err
 	}

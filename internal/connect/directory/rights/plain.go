@@ -28,6 +28,9 @@ func (r *Reader) plain(e *ldap.Entry) {
 	o := object{id: id, name: name, kind: privilege.KindAccount, primary: e.GetAttributeValue("gidNumber")}
 	if group {
 		o.kind, o.primary = privilege.KindGroup, ""
+		if slices.ContainsFunc(e.GetAttributeValues("objectClass"), func(c string) bool { return strings.EqualFold(c, "groupOfNames") }) {
+			o.dn = e.DN // others name their members in another way
+		}
 		if number := e.GetAttributeValue("gidNumber"); number != "" {
 			r.byNumber[number] = id
 		}

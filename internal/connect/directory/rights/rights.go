@@ -60,6 +60,7 @@ type Directory struct {
 // object is an entry that may be a principal.
 type object struct {
 	id, name string
+	dn       string // of groups
 	kind     privilege.Kind
 	groups   []string // folded DNs, or names
 	primary  string   // SID or number of the primary group
@@ -185,6 +186,9 @@ func (r *Reader) windows(e *ldap.Entry) {
 	if o.kind != "" && o.id != "" {
 		if r.byDN[values.Fold(e.DN)] != "" {
 			return // seen from a base above
+		}
+		if o.kind == privilege.KindGroup {
+			o.dn = e.DN
 		}
 		for _, group := range e.GetAttributeValues("memberOf") {
 			o.groups = append(o.groups, values.Fold(group))
@@ -328,7 +332,7 @@ func (r *Reader) end() error {
 			if o.kind == privilege.KindAccount && len(lies) == 0 && !named[o.id] {
 				continue // it has what everyone has: of a hundred thousand such nothing has to be kept
 			}
-			out.Principals = append(out.Principals, privilege.Principal{ID: o.id, Kind: o.kind, Name: o.name})
+			out.Principals = append(out.Principals, privilege.Principal{ID: o.id, Kind: o.kind, Name: o.name, DN: o.dn})
 			out.Memberships = append(out.Memberships, lies...)
 		}
 		if err := r.taker.Take(out, nil); err != nil {

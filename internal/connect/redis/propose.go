@@ -1,0 +1,37 @@
+package redis
+
+import (
+	"strings"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/privilege"
+)
+
+// Propose implements connect.Proposer.
+func (Connector) Propose(target connect.Target, c privilege.RightChange) (connect.Proposal, string) {
+	out := connect.Proposal{Where: "as an administrator of " + target.Name + ", in redis-cli", Language: "acl"}
+	for _, word := range []string{c.To, c.What} {
+		if !connect.Copyable(word) || strings.ContainsAny(word, `"'\`) || word == c.To && strings.Contains(word, " ") {
+			return out, connect.WhyNotName
+		}
+	}
+	what := c.What
+	if what == "ALL" {
+		what = "@all"
+	}
+	if c.Verb == privilege.VerbRun && what != "" {
+		what = strings.ToLower(strings.ReplaceAll(what, " ", "|"))
+		out.Text, out.Back = "ACL SETUSER "+c.To+" +"+what+"\n", "ACL SETUSER "+c.To+" -"+what+"\n"
+		return out.Turned(c.Give), ""
+	}
+	sign := map[string]string{"read and write": "~", "read": "%R~", "write": "%W~", "use channels": "&"}[c.Verb]
+	switch {
+	case sign == "" || what == "" || strings.Contains(what, " "):
+		return out, "the server has no single word for it"
+	case !c.Give:
+		return out, "the server takes no single pattern back: ACL SETUSER with resetkeys or resetchannels, and those that are to stay"
+	}
+	out.Text = "ACL SETUSER " + c.To + " " + sign + what + "\n"
+	out.Back = "ACL SETUSER " + c.To + " " + map[bool]string{true: "resetchannels", false: "resetkeys"}[sign == "&"] + "\n"
+	return out, ""
+}
