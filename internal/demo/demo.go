@@ -54,6 +54,9 @@ func Start(ctx context.Context, options Options) (*Demo, error) {
 	for name, password := range larkmoor.Passwords {
 		files[name+".pw"] = password + "\n"
 	}
+	for name, text := range larkmoor.Charters {
+		files[name] = text
+	}
 	for name, content := range files {
 		if err := os.WriteFile(d.File(name), []byte(content), 0o600); err != nil {
 			return nil, errors.Join(err, d.Close())
@@ -101,7 +104,8 @@ func (d *Demo) Prepare(ctx context.Context) error {
 		_, name, _ := strings.Cut(account, "/")
 		steps = append(steps, []string{"custody", "take", account, "--password-file", d.File(name + ".pw")})
 	}
-	steps = append(steps, []string{"custody", "take", "bookings1/svc-fuelcard", "--password-file", d.File("svc-fuelcard.pw")}, []string{"survey", "run"})
+	steps = append(steps, []string{"custody", "take", "bookings1/svc-fuelcard", "--password-file", d.File("svc-fuelcard.pw")})
+	steps = append(append(steps, charterSteps(d)...), []string{"survey", "run"})
 	for _, args := range steps {
 		out, exit, err := d.Moss(ctx, args...)
 		if err != nil || exit != 0 && (exit != unread || args[0] != "survey") {
@@ -113,6 +117,7 @@ func (d *Demo) Prepare(ctx context.Context) error {
 		return err
 	}
 	d.Estate.WeekendPasses()
+	d.Estate.Reorganise()
 	out, exit, err := d.Moss(ctx, "survey", "run")
 	if err != nil || exit != unread {
 		return fmt.Errorf("survey ended with %d: %w\n%s", exit, err, out)

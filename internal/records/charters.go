@@ -64,22 +64,22 @@ type CharterLineID int64
 
 // CharterDetail is what explains a line.
 type CharterDetail struct {
-	Because    string            `json:"because,omitempty" doc:"As the charter says"`
-	Through    string            `json:"through,omitempty" doc:"The path of the first of its rights, in one line"`
-	Rights     []privilege.Right `json:"rights,omitempty" doc:"By which it has what it should not"`
+	Because    string                 `json:"because,omitempty" doc:"As the charter says"`
+	Through    string                 `json:"through,omitempty" doc:"The path of the first of its rights, in one line"`
+	Rights     []privilege.Right      `json:"rights,omitempty" doc:"By which it has what it should not"`
 	Change     *privilege.RightChange `json:"change,omitempty" doc:"What would make it as the charter says"`
-	Proposal   *connect.Proposal `json:"proposal,omitempty" doc:"That in the system's own language"`
-	NoProposal string            `json:"no_proposal,omitempty" doc:"Why there is none"`
+	Proposal   *connect.Proposal      `json:"proposal,omitempty" doc:"That in the system's own language"`
+	NoProposal string                 `json:"no_proposal,omitempty" doc:"Why there is none"`
 }
 
 // CharterPreview is what a charter would come to.
 type CharterPreview struct {
-	Name     string            `json:"name,omitempty"`
-	Label    string            `json:"label,omitempty"`
+	Name     string          `json:"name,omitempty"`
+	Label    string          `json:"label,omitempty"`
 	Problems []charter.Fault `json:"problems" nullable:"false" doc:"What is wrong with the text; where there are any, there is nothing else"`
-	Accounts int               `json:"accounts" doc:"That it would be for"`
-	Lines    []CharterLine     `json:"lines" nullable:"false" doc:"What it would come to for the first of them"`
-	Looked   int               `json:"looked" doc:"At so many of them"`
+	Accounts int             `json:"accounts" doc:"That it would be for"`
+	Lines    []CharterLine   `json:"lines" nullable:"false" doc:"What it would come to for the first of them"`
+	Looked   int             `json:"looked" doc:"At so many of them"`
 }
 
 // CharterChecked says what holding a charter against its accounts came to.

@@ -19,6 +19,10 @@ func (Connector) Propose(target connect.Target, c privilege.RightChange) (connec
 		if strings.HasPrefix(c.Group, "-") || strings.HasPrefix(c.To, "-") {
 			return out, connect.WhyNotName
 		}
+		if c.Give && c.GroupID == "" { // no survey has seen the group
+			out.Text, out.Back = "getent group "+group+" >/dev/null || groupadd -r "+group+"\nusermod -aG "+group+" "+account+"\n", "gpasswd -d "+account+" "+group+"\n"
+			return out, ""
+		}
 		out.Text, out.Back = "usermod -aG "+group+" "+account+"\n", "gpasswd -d "+account+" "+group+"\n"
 		return out.Turned(c.Give), ""
 	case c.ToKind == privilege.KindEveryone:

@@ -66,7 +66,22 @@ type Comparison struct {
 	charters []prepared
 	bearer   *privilege.Bearer
 	account  estate.Account
-	there    bool // the account is known to the model
+	there    bool              // the account is known to the model
+	told     map[entryKey]bool // entries by which it has what is forbidden: they are not told as excess as well
+}
+
+type entryKey struct {
+	list string
+	seq  int
+}
+
+func (c *Comparison) tell(by []privilege.Right) {
+	for _, r := range by {
+		if c.told == nil {
+			c.told = map[entryKey]bool{}
+		}
+		c.told[entryKey{r.List, r.Seq}] = true
+	}
 }
 
 type prepared struct {
@@ -208,13 +223,14 @@ func (c *Comparison) Turn(a estate.Account) {
 // it to a list.
 func (c *Comparison) Lines(charter int, out []Line) []Line {
 	p := &c.charters[charter]
+	clear(c.told)
 	for i := range p.items {
 		a := &p.items[i]
 		line := Line{Section: a.section, Item: a.words, Because: a.Because}
 		if a.section == SectionMust {
 			c.must(a, &line)
 		} else {
-			c.never(a, &line)
+			c.never(p, a, &line)
 		}
 		out = append(out, line)
 	}
@@ -285,6 +301,9 @@ func (c *Comparison) group(change *privilege.RightChange, id string) {
 	change.Group, change.GroupID, change.GroupDN = p.Name, id, p.DN
 }
 
+// verbMember stands for a membership among rights.
+const verbMember = "member"
+
 // When what is missing breaks something.
 const (
 	WhenNextUse    = "at its next use"
@@ -306,13 +325,13 @@ func (c *Comparison) when(i *Item) string {
 	return WhenNextUse
 }
 
-func (c *Comparison) never(a *asked, line *Line) {
+func (c *Comparison) never(p *prepared, a *asked, line *Line) {
 	if a.MemberOf != "" {
 		for _, id := range a.groups {
 			if path := c.bearer.PathTo(id); len(path) > 1 {
 				line.State = StateForbidden
-				line.By = []privilege.Right{{Verb: "member", Path: path}}
-				line.Change = c.leave(path)
+				line.By = []privilege.Right{{Verb: verbMember, Path: path}}
+				line.Change, _ = c.leave(p, path)
 				return
 			}
 		}
@@ -340,7 +359,8 @@ func (c *Comparison) never(a *asked, line *Line) {
 	}
 	line.State = StateForbidden
 	if len(by) > 0 {
-		line.Change = c.take(by[0])
+		line.Change = c.take(p, by[0])
+		c.tell(by)
 	}
 }
 
@@ -357,19 +377,29 @@ func fitting(by []privilege.Right, pattern string) (out []privilege.Right) {
 	return out
 }
 
-// leave is the change by which an account is no longer in what a path leads to: its own
-// membership, the first link of it.
-func (c *Comparison) leave(path []privilege.Link) *privilege.RightChange {
-	out := &privilege.RightChange{To: c.account.Name, ToID: path[0].ID, ToDN: c.account.DN, ToKind: privilege.KindAccount}
-	c.group(out, path[1].ID)
-	return out
+// leave is the change by which an account is no longer in the last of a path: the first link
+// that the charter does not ask for is undone. ok is false where it asks for all of them.
+func (c *Comparison) leave(p *prepared, path []privilege.Link) (out *privilege.RightChange, ok bool) {
+	for i := 1; i < len(path); i++ {
+		if p.groups[path[i].ID] || path[i].Kind == privilege.KindEveryone {
+			continue
+		}
+		who, _ := c.known.Model.Graph.Principal(path[i-1].ID)
+		out = &privilege.RightChange{To: path[i-1].Name, ToID: path[i-1].ID, ToDN: who.DN, ToKind: path[i-1].Kind}
+		if i == 1 {
+			out.To, out.ToDN = c.account.Name, c.account.DN
+		}
+		c.group(out, path[i].ID)
+		return out, true
+	}
+	return nil, false
 }
 
-// take is the change by which a right is no longer there: where it comes by a group, the
-// membership; a group that everybody lies in cannot be left.
-func (c *Comparison) take(r privilege.Right) *privilege.RightChange {
-	if len(r.Path) > 1 && r.Path[1].Kind != privilege.KindEveryone {
-		return c.leave(r.Path)
+// take is the change by which a right is no longer there: where it comes by a group that the
+// charter does not ask for, the membership; else what the last of the path is given.
+func (c *Comparison) take(p *prepared, r privilege.Right) *privilege.RightChange {
+	if out, ok := c.leave(p, r.Path); ok {
+		return out
 	}
 	to := r.Path[len(r.Path)-1]
 	out := &privilege.RightChange{To: to.Name, ToID: to.ID, ToKind: to.Kind, Verb: r.Verb, What: r.What, As: r.As, Text: r.Text, Source: r.Source}
@@ -392,14 +422,21 @@ func (c *Comparison) beyond(p *prepared, out []Line) []Line {
 		return out
 	}
 	before := len(out)
+	forbidden := map[string]bool{}
+	for _, l := range out {
+		if l.State == StateForbidden && l.Section == SectionNever && len(l.By) > 0 && l.By[0].Verb == verbMember {
+			forbidden[l.By[0].Path[len(l.By[0].Path)-1].ID] = true
+		}
+	}
 	direct := c.bearer.Direct()
 	given := make([]int, len(direct)) // by the group that it should not lie in: its line, and one
 	for i, g := range direct {
-		if p.groups[g.ID] || g.Kind == privilege.KindEveryone || g.How != "" {
+		if p.groups[g.ID] || forbidden[g.ID] || g.Kind == privilege.KindEveryone || g.How != "" {
 			continue // one that it has as its own belongs to every account
 		}
 		path := c.bearer.PathTo(g.ID)
-		out = append(out, Line{State: StateExcess, Section: SectionBeyond, Item: "member of " + g.Name, By: []privilege.Right{{Verb: "member", Path: path}}, Change: c.leave(path)})
+		change, _ := c.leave(p, path)
+		out = append(out, Line{State: StateExcess, Section: SectionBeyond, Item: "member of " + g.Name, By: []privilege.Right{{Verb: verbMember, Path: path}}, Change: change})
 		given[i] = len(out)
 	}
 	more := 0
@@ -410,7 +447,7 @@ func (c *Comparison) beyond(p *prepared, out []Line) []Line {
 			}
 			return
 		}
-		if c.accepts(p, list, entry) {
+		if c.accepts(p, list, entry) || c.told[entryKey{c.known.Model.Lists[list].Key, entry}] {
 			return
 		}
 		if len(out)-before >= mostExcess {
@@ -418,7 +455,7 @@ func (c *Comparison) beyond(p *prepared, out []Line) []Line {
 			return
 		}
 		if r := c.bearer.Right(held); !c.void(r) {
-			out = append(out, Line{State: StateExcess, Section: SectionBeyond, Item: words(r), Why: r.Unsure, By: []privilege.Right{r}, Change: c.take(r)})
+			out = append(out, Line{State: StateExcess, Section: SectionBeyond, Item: words(r), Why: r.Unsure, By: []privilege.Right{r}, Change: c.take(p, r)})
 		}
 	})
 	if more > 0 {

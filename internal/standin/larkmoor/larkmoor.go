@@ -255,8 +255,8 @@ func (e *Estate) quay(name string) func() *unixhost.Host {
 func (e *Estate) bookings() *unixhost.Host {
 	h := unixhost.New("bookings1")
 	manager(h)
-	h.AddUser(unixhost.User{Name: "svc-fuelcard", UID: 1003, Gecos: "Fuel cards", Home: "/var/lib/fuelcard", Shell: "/bin/sh", Password: Passwords["svc-fuelcard"], MaxDays: 90})
-	h.AddUser(unixhost.User{Name: "odile", UID: 1100, Gecos: "Odile Kern", Home: "/home/odile", Shell: "/bin/bash"})
+	h.AddUser(unixhost.User{Name: "svc-fuelcard", UID: 1003, Gecos: "Fuel cards", Home: "/var/lib/fuelcard", Shell: "/bin/sh", Password: Passwords["svc-fuelcard"], MaxDays: 90, Groups: []string{"cardreaders"}})
+	h.AddUser(unixhost.User{Name: "odile", UID: 1100, Gecos: "Odile Kern", Home: "/home/odile", Shell: "/bin/bash", Groups: []string{"cardreaders"}})
 	h.AddUser(unixhost.User{Name: "manifest", UID: 1004, Gecos: "Manifests", Home: "/var/lib/manifest", Shell: "/usr/sbin/nologin"})
 	escaped := strings.NewReplacer("/", "%2F", "+", "%2B", "=", "%3D").Replace(Passwords["svc-manifest"])
 	h.Write("/etc/manifest/manifest.conf", unixhost.File{Mode: 0o600, Owner: "manifest", Group: "manifest", Content: []byte(
@@ -277,6 +277,9 @@ func (e *Estate) bookings() *unixhost.Host {
 			}
 			if span.Value.RevealString() != h.PasswordOf("svc-fuelcard") {
 				return errors.New("fuelcard: authentication failure for svc-fuelcard")
+			}
+			if !h.InGroup("svc-fuelcard", "cardreaders") {
+				return errors.New("fuelcard: cannot open /dev/cardreader0: Permission denied")
 			}
 			return nil
 		},

@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"net"
 	"path"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -328,6 +329,23 @@ func (h *Host) PasswordOf(name string) string {
 		return u.Password
 	}
 	return ""
+}
+
+// SetGroups puts a user into groups, and out of all others; processes that run keep theirs.
+func (h *Host) SetGroups(name string, groups ...string) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	if u := h.user(name); u != nil {
+		u.Groups = groups
+	}
+}
+
+// InGroup reports whether a process of a user that begins now is in a group.
+func (h *Host) InGroup(name, group string) bool {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	u := h.user(name)
+	return u != nil && slices.Contains(u.Groups, group)
 }
 
 // Log returns the commands that ran.
