@@ -36,6 +36,8 @@ export const router = createRouter({
       component: () => import('./pages/DependentPage.vue'),
     },
     { path: '/rights', name: 'rights', component: () => import('./pages/Rights.vue') },
+    { path: '/charters', name: 'charters', component: () => import('./pages/Charters.vue') },
+    { path: '/charters/:name', name: 'charter', component: () => import('./pages/CharterPage.vue') },
     { path: '/surveys', name: 'surveys', component: () => import('./pages/Surveys.vue') },
     { path: '/surveys/:id(\\d+)', name: 'survey', component: () => import('./pages/SurveyPage.vue') },
     { path: '/changes', name: 'changes', component: () => import('./pages/Changes.vue') },

@@ -42,9 +42,9 @@ export function lasting(ms: number): string {
 export type Tone = 'good' | 'warn' | 'bad' | 'unknown' | 'plain'
 
 const lists: Record<Exclude<Tone, 'plain'>, string> = {
-  good: 'ok done accepted active running started ready passed matches yes effective approved here holds taken',
-  warn: 'incomplete waiting asked away likely start-pending stop-pending skipped warning medium stopped undone later done-with-failures beside interrupted cancelled ambiguous same-value mode-stopped doing undoing locked',
-  bad: 'failed the-cause down refused high undo-failed undo-incomplete undo-unclear differs gone',
+  good: 'ok done accepted active running started ready passed matches yes effective approved here holds taken met',
+  warn: 'incomplete waiting asked away likely start-pending stop-pending skipped warning medium stopped undone later done-with-failures beside interrupted cancelled ambiguous same-value mode-stopped doing undoing locked excess',
+  bad: 'failed the-cause down refused high undo-failed undo-incomplete undo-unclear differs gone missing forbidden',
   unknown: 'unchecked unclear unreadable unknown not-known not-proven not-read never',
 }
 const tones = new Map<string, Tone>(

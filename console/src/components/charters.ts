@@ -1,0 +1,48 @@
+import type { Schemas } from '../api/client'
+
+/** The name that a charter's text gives itself; empty where it does not yet. */
+export function nameOf(text: string): string {
+  return /^charter:[ \t]*["']?([A-Za-z0-9._-]+)/m.exec(text)?.[1] ?? ''
+}
+
+interface Schema {
+  description?: string
+  $ref?: string
+  properties?: Record<string, Schema>
+  items?: Schema
+  $defs?: Record<string, Schema>
+}
+
+/** What may stand in a charter, from its schema: fields with what they mean, those below with their path. */
+export function schemaHelp(schema: unknown): { field: string; means: string }[] {
+  const root = schema as Schema
+  const out: { field: string; means: string }[] = []
+  const seen = new Set<string>()
+  const resolve = (s: Schema): Schema => {
+    const name = s.$ref?.replace('#/$defs/', '')
+    return name ? { ...root.$defs?.[name], ...(s.description ? { description: s.description } : {}) } : s
+  }
+  function walk(fields: Record<string, Schema>, before: string): void {
+    for (const [name, raw] of Object.entries(fields)) {
+      const s = resolve(raw)
+      out.push({ field: before + name, means: s.description ?? '' })
+      const below = s.properties ?? (s.items ? resolve(s.items).properties : undefined)
+      const of = raw.items?.$ref ?? raw.$ref ?? ''
+      if (!below || (of && seen.has(of))) continue // what all lists of things have is told once
+      if (of) seen.add(of)
+      walk(below, s.items ? `${before}${name}[].` : `${before}${name}.`)
+    }
+  }
+  walk(root.properties ?? {}, '')
+  return out
+}
+
+/** The texts of a line as one would paste them. */
+export function withoutEnd(text?: string): string {
+  return (text ?? '').replace(/\n$/, '')
+}
+
+/** A column of the matrix, as people read it: what must never be says so. */
+export function headOf(column: Schemas['CharterColumn'], never: string): string {
+  return column.section === 'never' ? `${never} ${column.item}` : column.item
+}
