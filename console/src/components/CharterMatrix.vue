@@ -3,7 +3,6 @@ import { computed, ref } from 'vue'
 import { onChanged } from '../api/changes'
 import { api, data, type Schemas } from '../api/client'
 import { t } from '../texts'
-import { headOf } from './charters'
 import PlainTable from './PlainTable.vue'
 import StateTag from './StateTag.vue'
 import Trouble from './Trouble.vue'
@@ -24,12 +23,12 @@ void load()
 onChanged(() => void load())
 type Row = Record<string, string | number>
 const columns = computed(() => [
-  { key: 'account', title: t('accounts.name'), content: 'name' as const, width: 170 },
+  { key: 'account', title: t('accounts.name'), content: 'name' as const, width: 200 },
   ...(matrix.value?.items ?? []).map((c, i) => ({
     key: `c${i}`,
-    title: headOf(c, t('charters.never')),
+    title: c.item,
     content: 'state' as const,
-    width: 160,
+    width: 150,
   })),
   { key: 'beyond', title: t('charters.beyond'), content: 'number' as const, width: 92 },
 ])

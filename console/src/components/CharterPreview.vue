@@ -21,7 +21,7 @@ const words = computed(() => {
 </script>
 
 <template>
-  <h3>{{ t('charters.preview') }}</h3>
+  <h2>{{ t('charters.preview') }}</h2>
   <p role="status">{{ words }}</p>
   <PlainTable
     v-if="preview.accounts"

@@ -1,5 +1,3 @@
-import type { Schemas } from '../api/client'
-
 /** The name that a charter's text gives itself; empty where it does not yet. */
 export function nameOf(text: string): string {
   return /^charter:[ \t]*["']?([A-Za-z0-9._-]+)/m.exec(text)?.[1] ?? ''
@@ -40,9 +38,4 @@ export function schemaHelp(schema: unknown): { field: string; means: string }[] 
 /** The texts of a line as one would paste them. */
 export function withoutEnd(text?: string): string {
   return (text ?? '').replace(/\n$/, '')
-}
-
-/** A column of the matrix, as people read it: what must never be says so. */
-export function headOf(column: Schemas['CharterColumn'], never: string): string {
-  return column.section === 'never' ? `${never} ${column.item}` : column.item
 }

@@ -174,7 +174,8 @@ const sizes = [25, 50, 100, 200].map((value) => ({ value, label: t('lists.rows',
               { ascend: ' ↑', descend: ' ↓', none: '' }[sortOf((column as never as { of: Column }).of) ?? 'none']
             }}</span>
           </button>
-          <template v-else>{{ column.title }}</template>
+          <template v-else-if="typeof column.title === 'string'">{{ column.title }}</template>
+          <span v-else class="visually-hidden">{{ t('lists.details') }}</span>
           <Popover
             v-if="(column as never as { of?: Column }).of?.field"
             :open="filtering === column.key"

@@ -66,13 +66,13 @@ const columns: Column[] = [
     values: ['forbidden', 'missing', 'differs', 'unknown', 'excess', 'met'],
     width: 120,
   },
-  { key: 'account', title: t('accounts.name'), field: 'account', content: 'name', width: 150 },
-  { key: 'system', title: t('fields.system'), field: 'system', content: 'system', width: 150 },
-  { key: 'item', title: t('charters.what'), field: 'item', content: 'text' },
-  { key: 'through', title: t('charters.through'), content: 'text' },
-  { key: 'at_next', title: t('charters.fails'), field: 'at_next', content: 'word', width: 140 },
+  { key: 'account', title: t('accounts.name'), field: 'account', content: 'name', width: 130 },
+  { key: 'system', title: t('fields.system'), field: 'system', content: 'system', width: 140 },
+  { key: 'item', title: t('charters.what'), field: 'item', content: 'text', width: 250 },
+  { key: 'through', title: t('charters.through'), content: 'text', width: 150 },
+  { key: 'at_next', title: t('charters.fails'), field: 'at_next', content: 'word', width: 130 },
   { key: 'why', title: t('charters.why'), field: 'why', content: 'text', optional: true },
-  { key: 'was', title: t('charters.was'), field: 'was', content: 'word', width: 96 },
+  { key: 'was', title: t('charters.was'), field: 'was', content: 'word', width: 96, optional: true },
   { key: 'since', title: t('charters.since'), field: 'since', content: 'time', compares: 'time' },
   { key: 'ended', title: t('charters.ended'), field: 'ended', content: 'time', compares: 'time', optional: true },
 ]
@@ -101,7 +101,7 @@ const listed = computed(() => `${all.value} ${ended.value}`)
     <p v-if="said" role="status">{{ said }}</p>
     <p>
       <RouterLink v-if="of.label" :to="{ path: '/accounts', query: { f: `labels~${of.label}` } }">{{
-        t('charters.previewFor', of.accounts)
+        t('charters.isFor', of.accounts)
       }}</RouterLink><template v-else>{{ t('charters.previewNoLabel') }}</template>
     </p>
     <Tabs v-model:active-key="tab">

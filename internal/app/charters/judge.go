@@ -3,6 +3,7 @@ package charters
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"mossledger.example/moss/internal/core/charter"
 	"mossledger.example/moss/internal/records"
@@ -51,7 +52,7 @@ func finding(l records.CharterLine) (records.Finding, bool) {
 	switch l.State {
 	case charter.StateForbidden:
 		f.Kind, f.Severity = "charter-forbidden", "high"
-		f.What = "the charter " + l.Charter + " says that it must never have this: " + l.Item
+		f.What = "the charter " + l.Charter + " says that it must never have this: " + strings.TrimPrefix(l.Item, charter.NeverPrefix)
 		if l.Through != "" {
 			f.What += ", through " + l.Through
 		}

@@ -192,11 +192,7 @@ func showMatrix(cmd *cobra.Command, c *api.Client, format, path string) error {
 	columns := []output.Column{{"SYSTEM", "system"}, {"ACCOUNT", "account"}}
 	items := rowsOf(v["items"])
 	for i, item := range items {
-		name := output.Show(item["item"])
-		if output.Show(item["section"]) == "never" {
-			name = "never: " + name
-		}
-		columns = append(columns, output.Column{name, fmt.Sprint("c", i)})
+		columns = append(columns, output.Column{output.Show(item["item"]), fmt.Sprint("c", i)})
 	}
 	columns = append(columns, output.Column{"BEYOND", "beyond"})
 	rows := rowsOf(v["rows"])

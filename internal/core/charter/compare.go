@@ -154,6 +154,9 @@ const mostObjects = 500
 
 func (c *Comparison) ask(item *Item, section string) asked {
 	out := asked{Item: item, section: section, words: item.Words()}
+	if section == SectionNever {
+		out.words = NeverPrefix + out.words
+	}
 	m := c.known.Model
 	switch {
 	case item.MemberOf != "":
@@ -300,6 +303,9 @@ func (c *Comparison) group(change *privilege.RightChange, id string) {
 	p, _ := c.known.Model.Graph.Principal(id)
 	change.Group, change.GroupID, change.GroupDN = p.Name, id, p.DN
 }
+
+// NeverPrefix begins the words of what must never be.
+const NeverPrefix = "never: "
 
 // verbMember stands for a membership among rights.
 const verbMember = "member"

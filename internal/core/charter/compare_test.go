@@ -3,6 +3,7 @@ package charter
 import (
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"testing"
 	"time"
 
@@ -45,10 +46,10 @@ func linesOf(t *testing.T, known Known, a estate.Account, text string) map[strin
 	c.Turn(a)
 	out := map[string]Line{}
 	for _, l := range c.Lines(0, nil) {
-		out[l.Section+": "+l.Item] = l
+		out[l.Section+": "+strings.TrimPrefix(l.Item, NeverPrefix)] = l
 	}
 	for _, l := range c.GroupLines(0) {
-		out[l.Section+": "+l.Item] = l
+		out[l.Section+": "+strings.TrimPrefix(l.Item, NeverPrefix)] = l
 	}
 	return out
 }
