@@ -42,7 +42,7 @@ const said = ref('')
 const check = () =>
   work('check', async () => {
     const came = await data(api.POST('/api/v1/charters/{name}/check', { params: path }))
-    said.value = t('charters.checked', { n: came.accounts, changed: came.changed })
+    said.value = t('charters.checked', came.changed)
   })
 const changing = ref(false)
 const removing = ref(false)

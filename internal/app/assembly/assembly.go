@@ -152,6 +152,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 		a.Taking.Kick()
 		a.Charters.Kick()
 	})
+	a.Labels.ByHand(a.Charters.Kick)
 	a.Labels.Ours(a.Custody.MayBeOurs)
 	a.Surveys.After(func(ctx context.Context) {
 		if _, err := a.Labels.Apply(ctx); err != nil && base.Context.Err() == nil {

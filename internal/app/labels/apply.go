@@ -18,12 +18,13 @@ import (
 
 // Labels applies rules and keeps what people say. Safe for concurrent use.
 type Labels struct {
-	base  *app.Base
-	store Store
-	turn  sync.Mutex    // one application at a time
-	looks chan struct{} // places of previews: each goes through all accounts
-	after func()        // called when rules were applied; nil for nobody
-	ours  func(ctx context.Context) (func(records.Account) bool, error)
+	base   *app.Base
+	store  Store
+	turn   sync.Mutex    // one application at a time
+	looks  chan struct{} // places of previews: each goes through all accounts
+	after  func()        // called when rules were applied; nil for nobody
+	byHand func()        // called when a label was put or dropped by hand; nil for nobody
+	ours   func(ctx context.Context) (func(records.Account) bool, error)
 }
 
 // Ours has f say of accounts whether we may sign in with them ourselves: no rule takes those.
@@ -33,6 +34,9 @@ func (labels *Labels) Ours(f func(ctx context.Context) (func(records.Account) bo
 
 // After has f called whenever rules were applied.
 func (labels *Labels) After(f func()) { labels.after = f }
+
+// ByHand has f called whenever a label was put or dropped by hand.
+func (labels *Labels) ByHand(f func()) { labels.byHand = f }
 
 // previewsAtOnce is how many previews are made at the same time; others wait.
 const previewsAtOnce = 2

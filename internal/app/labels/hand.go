@@ -30,8 +30,19 @@ func (labels *Labels) Put(ctx context.Context, by access.Actor, id records.Accou
 	if !a.Gone.IsZero() {
 		return fmt.Errorf("%w: %s on %s is gone", app.ErrInput, a.Name, a.System)
 	}
-	return labels.store.PutLabel(ctx, records.HandLabel{AccountID: id, Label: label, Reason: reason, SetBy: by.Name},
-		ledger.Entry{Actor: by.Name, Act: "label.put", Phase: ledger.Outcome, Subject: a.Name + " on " + a.System, Result: "done", Detail: label, Reason: reason})
+	if err := labels.store.PutLabel(ctx, records.HandLabel{AccountID: id, Label: label, Reason: reason, SetBy: by.Name},
+		ledger.Entry{Actor: by.Name, Act: "label.put", Phase: ledger.Outcome, Subject: a.Name + " on " + a.System, Result: "done", Detail: label, Reason: reason}); err != nil {
+		return err
+	}
+	labels.tell()
+	return nil
+}
+
+// tell tells those who go by labels that one came or went.
+func (labels *Labels) tell() {
+	if labels.byHand != nil {
+		labels.byHand()
+	}
 }
 
 // Drop takes a label away that was given by hand.
@@ -43,5 +54,9 @@ func (labels *Labels) Drop(ctx context.Context, by access.Actor, id records.Acco
 	if err := access.Decide(by, access.DropLabel, access.Object{Kind: "account", Name: a.Name}); err != nil {
 		return err
 	}
-	return labels.store.DropLabel(ctx, id, label, ledger.Entry{Actor: by.Name, Act: "label.drop", Phase: ledger.Outcome, Subject: a.Name + " on " + a.System, Result: "done", Detail: label, Reason: reason})
+	if err := labels.store.DropLabel(ctx, id, label, ledger.Entry{Actor: by.Name, Act: "label.drop", Phase: ledger.Outcome, Subject: a.Name + " on " + a.System, Result: "done", Detail: label, Reason: reason}); err != nil {
+		return err
+	}
+	labels.tell()
+	return nil
 }

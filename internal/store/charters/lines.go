@@ -166,7 +166,7 @@ func (s *Book) PutCharterLines(ctx context.Context, system records.SystemID, cha
 // against something now.
 func (s *Book) EndCharterLines(ctx context.Context, id records.CharterID, but []records.SystemID) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "UPDATE charter_lines SET ended = ? WHERE charter_id = ? AND ended = '' AND system_id NOT IN (SELECT value FROM json_each(?))", s.Stamp(), id, database.AsJSON(but))
+		_, err := tx.ExecContext(ctx, "UPDATE charter_lines SET ended = ? WHERE charter_id = ? AND ended = '' AND system_id NOT IN (SELECT value FROM json_each(?))", s.Stamp(), id, database.AsJSON(append([]records.SystemID{}, but...)))
 		return err
 	})
 }
