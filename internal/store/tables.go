@@ -19,6 +19,7 @@ import (
 	"mossledger.example/moss/internal/store/people"
 	"mossledger.example/moss/internal/store/policies"
 	"mossledger.example/moss/internal/store/rights"
+	"mossledger.example/moss/internal/store/risks"
 )
 
 // Store is an open database with its tables. Safe for concurrent use.
@@ -33,6 +34,7 @@ type Store struct {
 	*messages.Messages
 	*rights.Rights
 	*charters.Book
+	*risks.Ranking
 }
 
 // Open opens or creates the database in a folder and brings it up to date. It
@@ -46,7 +48,7 @@ func openWith(ctx context.Context, driver, folder string, now func() time.Time) 
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}, Log: &changes.Log{DB: db}, Labels: &labels.Labels{DB: db}, Tables: &policies.Tables{DB: db}, Batches: &batches.Batches{DB: db}, Messages: &messages.Messages{DB: db}, Rights: &rights.Rights{DB: db}, Book: &charters.Book{DB: db}}
+	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}, Log: &changes.Log{DB: db}, Labels: &labels.Labels{DB: db}, Tables: &policies.Tables{DB: db}, Batches: &batches.Batches{DB: db}, Messages: &messages.Messages{DB: db}, Rights: &rights.Rights{DB: db}, Book: &charters.Book{DB: db}, Ranking: &risks.Ranking{DB: db}}
 	db.TellTrouble = s.tellLedger
 	return s, nil
 }

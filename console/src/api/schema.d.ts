@@ -1896,6 +1896,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/risks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List accounts by how much they matter: what each could do, times how weakly it is held
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-risks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rotations": {
         parameters: {
             query?: never;
@@ -4925,6 +4945,20 @@ export interface components {
              */
             total: number;
         };
+        PageRisk: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
+            items: components["schemas"]["Risk"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
+            /** @description Cursor of the next page; absent on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Number of all items that match; when there are more than 1,000, that number
+             */
+            total: number;
+        };
         PageRotation: {
             /** @description Only when they were asked for */
             columns?: components["schemas"]["ListColumn"][] | null;
@@ -5120,6 +5154,15 @@ export interface components {
              * @description Number of all items that match; when there are more than 1,000, that number
              */
             total: number;
+        };
+        Part: {
+            /** Format: int64 */
+            points: number;
+            /** @enum {string} */
+            side: "power" | "weakness";
+            what: string;
+            /** @description Through what, or since when */
+            why?: string;
         };
         Person: {
             /** Format: date-time */
@@ -6021,6 +6064,40 @@ export interface components {
             never?: boolean;
             /** @description What was not read the last time, and why */
             why?: string;
+        };
+        Risk: {
+            account: string;
+            /** Format: int64 */
+            account_id: number;
+            custody: boolean;
+            /** @description What the two are sums of, each capped at a hundred */
+            parts: components["schemas"]["Part"][];
+            /**
+             * Format: int64
+             * @description 0 to 100: what it could do
+             */
+            power: number;
+            /**
+             * Format: int64
+             * @description Power times weakness, through a hundred
+             */
+            score: number;
+            /**
+             * Format: date-time
+             * @description When the score was first seen to be this
+             */
+            since: string;
+            system: string;
+            /** Format: int64 */
+            system_id: number;
+            system_kind: string;
+            /**
+             * Format: int64
+             * @description 0 to 100: how weakly it is held
+             */
+            weakness: number;
+            /** @description What the score is made of, in one line: power | weakness */
+            words: string;
         };
         Rotation: {
             /**
@@ -20123,6 +20200,111 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RightHolders"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-risks": {
+        parameters: {
+            query?: {
+                /** @description column=value, column!=value, column~part, column!~part, column<value, column>value; all must match */
+                filter?: string[] | null;
+                /** @description A column; with - before it descending */
+                sort?: string;
+                /** @description Items a page; 100 by default */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+                /** @description Part of any text column */
+                search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageRisk"];
                 };
             };
             /** @description Bad Request */

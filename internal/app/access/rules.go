@@ -235,6 +235,7 @@ var rules = map[Action]rule{
 	"get-account":           readers,
 	"resolve-account":       readers,
 	"list-rights":           readers,
+	"list-risks":            readers,
 	"list-right-holders":    readers,
 	"get-account-rights":    readers,
 	"get-preparation":       inventory,

@@ -29,6 +29,7 @@ import (
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/app/policies"
 	"mossledger.example/moss/internal/app/rights"
+	"mossledger.example/moss/internal/app/risks"
 	"mossledger.example/moss/internal/app/rotate"
 	"mossledger.example/moss/internal/app/rotate/acts"
 	"mossledger.example/moss/internal/app/rotate/looks"
@@ -90,6 +91,7 @@ type Application struct {
 	Messages   *messages.Messages
 	Rights     *rights.Rights
 	Charters   *charters.Charters
+	Risks      *risks.Risks
 
 	duties []schedule.Duty
 }
@@ -134,6 +136,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	a.Batches = batches.New(batches.Needs{Base: base, Store: a.Store, Rotations: a.Rotations, Finder: a.Picture, Freeze: a.Freeze, Sealed: a.Sealed, Approvals: a.Approvals})
 	a.Rights = rights.New(a.Store, a.Inventory)
 	a.Charters = charters.New(base, a.Store, a.Rights, a.Inventory)
+	a.Risks = risks.New(base, a.Store, a.Rights)
 	a.Messages = messages.New(base, a.Store, tell.Send)
 	a.Rotations.After(a.Unattended.Kick)
 	a.Policies.Changed(a.Unattended.Kick)
@@ -160,6 +163,9 @@ func New(ctx context.Context, config Config) (*Application, error) {
 		}
 		if _, err := a.Charters.Compare(ctx); err != nil && base.Context.Err() == nil {
 			base.Log.Error("charters could not be compared after a survey", "error", err)
+		}
+		if err := a.Risks.Rank(ctx); err != nil && base.Context.Err() == nil {
+			base.Log.Error("accounts could not be ranked after a survey", "error", err)
 		}
 	})
 	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Looks.LookAgain}, {Name: "rotate", Title: "rotate what is due by policies", Every: lookEvery, Do: a.Unattended.Look}, {Name: "take", Title: "take into custody what rules say so of", Every: lookEvery, Do: a.Taking.Look}, {Name: "expire", Title: "end requests that nobody approved in time", Every: lookEvery, Do: a.Approvals.Expire}, {Name: "forget", Title: "forget old messages, and given values that nothing took", Every: 24 * time.Hour, Do: a.forget}, {Name: "erase", Title: "erase former values whose time is over", Every: 24 * time.Hour, Do: a.Custody.EraseFormer}}

@@ -93,19 +93,26 @@ func (r *Rights) Of(ctx context.Context, id records.AccountID) (records.AccountR
 // another one may have the word.
 func held(v records.System, m *privilege.Model, id string, right privilege.Right) records.HeldRight {
 	out := heldOn(v, right)
-	right.Objects = right.Objects[:min(len(right.Objects), 1)]
+	if Void(v, m, id, right) {
+		out.Void = "another entry forbids it"
+	}
+	return out
+}
+
+// Void reports whether a right counts for nothing, because another entry has the word.
+func Void(v records.System, m *privilege.Model, id string, right privilege.Right) bool {
 	if right.Deny || right.What == "" || strings.ContainsAny(right.What, `*?[\^`) || len(right.Objects) == 0 {
-		return out
+		return false
 	}
 	what := right.What
 	if estate.Kind(v.Kind) == estate.KindUnixHost {
 		what = sudo.Spoken(what)
 	}
-	d := m.Decide(id, privilege.Question{Verb: right.Verb, Object: right.Objects[0], What: what, As: sudo.FirstOf(right.As)})
-	if what != "" && !d.Allowed && d.Unsure == "" {
-		out.Void = "another entry forbids it"
+	if what == "" {
+		return false
 	}
-	return out
+	d := m.Decide(id, privilege.Question{Verb: right.Verb, Object: right.Objects[0], What: what, As: sudo.FirstOf(right.As)})
+	return !d.Allowed && d.Unsure == ""
 }
 
 // mostRights is how many rights of one account are told.

@@ -151,3 +151,13 @@ func who() *cobra.Command {
 	})
 	return cmd
 }
+
+// RiskCommand is moss risk.
+func RiskCommand() *cobra.Command {
+	list := output.ListCommand("list", "List accounts by how much they matter", "/risks", []output.Column{
+		{"SCORE", "score"}, {"SYSTEM", "system"}, {"ACCOUNT", "account"}, {"POWER", "power"}, {"WEAKNESS", "weakness"}, {"WHY", "words"}, {"CUSTODY", "custody"}, {"SINCE", "since"},
+	}, "No account has a score: surveys have read no rights yet, or nobody may do anything that counts.")
+	list.Long = "Lists accounts by a score: what each could do, times how weakly it is held, through a hundred.\nWHY says what the two are sums of: each part with its reason and its points, first of the power, then of the weakness."
+	list.Example = "  moss risk list --limit 20\n  moss risk list --filter 'power>50' --filter custody=no\n  moss risk list --filter parts~'every' -o json"
+	return output.Group("risk", "Which accounts matter most, and why", list)
+}

@@ -40,6 +40,9 @@ func Register(r *routing.Router, s *store.Store, application *assembly.Applicati
 	routing.Add(r, http.MethodGet, "/rights", "list-rights", "List what is given to whom, as systems showed it", func(ctx context.Context, in *listInput) (*routing.Body[records.Page[records.GivenRight]], error) {
 		return routing.Answer(s.GivenRights(ctx, in.Taken, in.Query()))
 	})
+	routing.Add(r, http.MethodGet, "/risks", "list-risks", "List accounts by how much they matter: what each could do, times how weakly it is held", func(ctx context.Context, in *routing.ListInput) (*routing.Body[records.Page[records.Risk]], error) {
+		return routing.Answer(s.Risks(ctx, in.Query()))
+	})
 	routing.Add(r, http.MethodGet, "/rights/who", "list-right-holders", "Tell who may do something on a system, and through what", func(ctx context.Context, in *whoInput) (*routing.Body[records.RightHolders], error) {
 		return routing.Answer(app().Who(ctx, rights.Question{System: in.System, Verb: in.Verb, Object: in.Object, What: in.What, As: in.As, Principals: in.Principals}))
 	})
