@@ -8,6 +8,7 @@ import (
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/privilege"
+	"mossledger.example/moss/internal/core/reach"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -133,6 +134,11 @@ func (Cannot) Records(_ context.Context, t Target, _ time.Time) (change.Log, err
 // Rights implements RightsReader.
 func (Cannot) Rights(_ context.Context, t Target, _ func(Batch) error) (RightsCoverage, error) {
 	return RightsCoverage{}, cannot(t, StageRead)
+}
+
+// Reach implements Reacher.
+func (Cannot) Reach(_ context.Context, t Target, _ []reach.Ask) ([]reach.Result, error) {
+	return nil, cannot(t, StageConnect)
 }
 
 // Propose implements Proposer.

@@ -220,6 +220,7 @@ type Connector interface {
 	RightsReader
 	Preparer
 	Proposer
+	Reacher
 }
 
 // Observer reads the TCP connections that a dependent has now. Beside the sessions of a

@@ -32,6 +32,7 @@ const (
 	ActList     Act = "list"     // list the systems that it knows of
 	ActObserve  Act = "observe"  // tell the connections that a dependent has
 	ActRecords  Act = "records"  // tell what their own log has of sign-ins and changed accounts
+	ActReach    Act = "reach"    // ask ports from where it is
 	ActRights   Act = "rights"   // tell who may do what on it
 	ActSessions Act = "sessions" // serve calls that follow each other with one sign-in
 )

@@ -1680,6 +1680,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/probes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what ports answered, the latest first
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-probes"];
+        put?: never;
+        /**
+         * Ask ports from the service and from hosts, and keep what came of it
+         * @description Roles: [operator administrator]
+         */
+        post: operations["run-probe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/recipients": {
         parameters: {
             query?: never;
@@ -3132,6 +3156,21 @@ export interface components {
             /** @description Of the request as it was looked at */
             digest: string;
             words?: string;
+        };
+        Ask: {
+            /** @description Certificates to trust, in PEM; the system's own without it */
+            ca?: string;
+            /** @description What the answer must have in it */
+            contains?: string;
+            /** @description Proxy to ask through: http://HOST:PORT; environment for the one of the service's own environment */
+            proxy?: string;
+            /**
+             * Format: int64
+             * @description Status that HTTP must answer with; 0 for any below 400
+             */
+            status?: number;
+            /** @description HOST:PORT, or tls://, http://, https:// or ssh:// with a host, a port where it is not the usual one, and a path */
+            target: string;
         };
         Batch: {
             /**
@@ -4917,6 +4956,20 @@ export interface components {
              */
             total: number;
         };
+        PageProbe: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
+            items: components["schemas"]["Probe"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
+            /** @description Cursor of the next page; absent on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Number of all items that match; when there are more than 1,000, that number
+             */
+            total: number;
+        };
         PageRecipient: {
             /** @description Only when they were asked for */
             columns?: components["schemas"]["ListColumn"][] | null;
@@ -5704,6 +5757,49 @@ export interface components {
             without?: string;
             /** @description Time zone by whose clock it recurs */
             zone?: string;
+        };
+        Probe: {
+            asked_by: string;
+            /** Format: date-time */
+            at: string;
+            /** @description What stands in between, where that shows */
+            between?: string;
+            /** @description What was expected in the answer */
+            contains?: string;
+            /** @description The system that it was asked from; empty for the service itself */
+            from: string;
+            /** Format: int64 */
+            id: number;
+            /** @description What to look at next */
+            next?: string;
+            /** @enum {string} */
+            outcome: "open" | "refused" | "filtered" | "no-address" | "no-route" | "hangs" | "wrong-answer" | "certificate" | "proxy" | "not-probed";
+            /** @description That was asked through */
+            proxy?: string;
+            /**
+             * Format: int64
+             * @description That was expected
+             */
+            status?: number;
+            steps: components["schemas"]["ProbeStep"][];
+            /** Format: int64 */
+            system_id?: number;
+            target: string;
+            /** @description What it was the time before, where it was otherwise */
+            was?: string;
+            words: string;
+        };
+        ProbeInputBody: {
+            asks: components["schemas"]["Ask"][] | null;
+            /** @description Names of systems to ask from; an empty one, or none, for the service itself */
+            from?: string[] | null;
+        };
+        ProbeStep: {
+            /** Format: int64 */
+            milliseconds: number;
+            /** @enum {string} */
+            stage: "name" | "connect" | "proxy" | "secure" | "answer";
+            words: string;
         };
         Problem: {
             column?: string;
@@ -18489,6 +18585,252 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PolicyPreview"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-probes": {
+        parameters: {
+            query?: {
+                /** @description column=value, column!=value, column~part, column!~part, column<value, column>value; all must match */
+                filter?: string[] | null;
+                /** @description A column; with - before it descending */
+                sort?: string;
+                /** @description Items a page; 100 by default */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+                /** @description Part of any text column */
+                search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageProbe"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "run-probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProbeInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Probe"][] | null;
                 };
             };
             /** @description Bad Request */

@@ -58,6 +58,7 @@ const (
 	SaveCharter        Action = "save-charter"
 	RemoveCharter      Action = "remove-charter"
 	CheckCharter       Action = "check-charter"
+	RunProbe           Action = "run-probe"
 
 	PreviewConfiguration Action = "preview-configuration"
 	ApplyConfiguration   Action = "apply-configuration"
@@ -148,6 +149,7 @@ var rules = map[Action]rule{
 	PreviewPolicy:         {roles: []string{RoleOperator, RoleAdministrator}},
 	SavePolicy:            administrators,
 	PreviewCharter:        {roles: []string{RoleOperator, RoleAdministrator}},
+	RunProbe:              {roles: []string{RoleOperator, RoleAdministrator}},
 	CheckCharter:          {roles: []string{RoleOperator, RoleAdministrator}},
 	"draft-charter":       {roles: []string{RoleOperator, RoleAdministrator}},
 	SaveCharter:           administrators,
@@ -236,6 +238,7 @@ var rules = map[Action]rule{
 	"resolve-account":       readers,
 	"list-rights":           readers,
 	"list-risks":            readers,
+	"list-probes":           readers,
 	"list-right-holders":    readers,
 	"get-account-rights":    readers,
 	"get-preparation":       inventory,

@@ -28,6 +28,7 @@ import (
 	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/app/policies"
+	"mossledger.example/moss/internal/app/reachability"
 	"mossledger.example/moss/internal/app/rights"
 	"mossledger.example/moss/internal/app/risks"
 	"mossledger.example/moss/internal/app/rotate"
@@ -92,6 +93,7 @@ type Application struct {
 	Rights     *rights.Rights
 	Charters   *charters.Charters
 	Risks      *risks.Risks
+	Reach      *reachability.Reachability
 
 	duties []schedule.Duty
 }
@@ -136,6 +138,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	a.Batches = batches.New(batches.Needs{Base: base, Store: a.Store, Rotations: a.Rotations, Finder: a.Picture, Freeze: a.Freeze, Sealed: a.Sealed, Approvals: a.Approvals})
 	a.Rights = rights.New(a.Store, a.Inventory)
 	a.Charters = charters.New(base, a.Store, a.Rights, a.Inventory)
+	a.Reach = reachability.New(base, a.Store, a.Inventory)
 	a.Risks = risks.New(base, a.Store, a.Rights)
 	a.Messages = messages.New(base, a.Store, tell.Send)
 	a.Rotations.After(a.Unattended.Kick)

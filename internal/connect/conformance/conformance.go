@@ -106,6 +106,7 @@ func (f Fixture) run(t *testing.T) {
 	t.Run("records", s.records)
 	t.Run("rights", s.rights)
 	t.Run("prepare", s.prepare)
+	t.Run("reach", s.reach)
 	t.Run("sessions", s.sessions)
 	t.Run("rehearse", s.rehearse)
 	t.Run("list", s.list)

@@ -2,7 +2,9 @@ package conformance
 
 import (
 	"errors"
+	"net"
 	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -12,6 +14,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/privilege"
+	"mossledger.example/moss/internal/core/reach"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -184,4 +187,24 @@ func (s *suite) propose(t *testing.T) {
 			}
 		}
 	}
+}
+
+// reach: ports are asked from where the system is. What listens is told from what does not, and
+// from what says something else.
+func (s *suite) reach(t *testing.T) {
+	if !s.can(t, connect.ActReach) {
+		_, err := s.Connector.Reach(s.ctx, s.Target, []reach.Ask{{Target: "192.0.2.1:22"}})
+		require.Error(t, err)
+		return
+	}
+	own := net.JoinHostPort(s.Target.Address, strconv.Itoa(s.Target.Port))
+	nothing := net.JoinHostPort(s.Target.Address, "1")
+	got, err := s.Connector.Reach(s.ctx, s.Target, []reach.Ask{{Target: own}, {Target: "ssh://" + own}, {Target: own, Contains: "220 mail"}, {Target: nothing}, {Target: "https://" + own}, {Target: "169.254.169.254:80"}})
+	require.NoError(t, err)
+	var outcomes []reach.Outcome
+	for _, r := range got {
+		outcomes = append(outcomes, r.Outcome)
+		assert.NotEmpty(t, r.Words)
+	}
+	assert.Equal(t, []reach.Outcome{reach.Open, reach.Open, reach.WrongAnswer, reach.Refused, reach.WrongAnswer, reach.Unprobed}, outcomes, "%+v", got)
 }

@@ -9,6 +9,7 @@ import (
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/privilege"
+	"mossledger.example/moss/internal/core/reach"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -62,6 +63,11 @@ func (c *Client) Prepare(target connect.Target, known connect.Known) (out []conn
 		return nil
 	}
 	return out
+}
+
+// Reach implements connect.Reacher.
+func (c *Client) Reach(ctx context.Context, target connect.Target, asks []reach.Ask) (out []reach.Result, err error) {
+	return out, unclear(target, connect.StageConnect, c.call(ctx, "Reach", nil, []any{target, asks}, &out))
 }
 
 // Propose implements connect.Proposer.

@@ -37,6 +37,7 @@ var acts = map[string]act{
 	"policy.save":            {Notice, "The policy %s was saved"},
 	"charter.save":           {Notice, "The charter %s was saved"},
 	"charter.remove":         {Notice, "The charter %s was removed"},
+	"probe.run":              {Informational, "%s was probed"},
 	"recipient.remove":       {Warning, "The recipient %s was removed: it is told nothing more"},
 	"recipient.save":         {Warning, "What the recipient %s is told was changed"},
 	"recipient.test":         {Notice, "A test was sent to %s"},

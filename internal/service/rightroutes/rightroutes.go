@@ -8,6 +8,7 @@ import (
 
 	"mossledger.example/moss/internal/app/assembly"
 	"mossledger.example/moss/internal/app/charters"
+	"mossledger.example/moss/internal/app/reachability"
 	"mossledger.example/moss/internal/app/rights"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/records"
@@ -36,6 +37,7 @@ type whoInput struct {
 // Register registers them.
 func Register(r *routing.Router, s *store.Store, application *assembly.Application) {
 	app := func() *rights.Rights { return application.Rights }
+	registerProbes(r, s, func() *reachability.Reachability { return application.Reach })
 	registerCharters(r, s, func() *charters.Charters { return application.Charters })
 	routing.Add(r, http.MethodGet, "/rights", "list-rights", "List what is given to whom, as systems showed it", func(ctx context.Context, in *listInput) (*routing.Body[records.Page[records.GivenRight]], error) {
 		return routing.Answer(s.GivenRights(ctx, in.Taken, in.Query()))
