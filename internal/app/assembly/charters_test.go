@@ -1,6 +1,7 @@
 package assembly_test
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -10,7 +11,9 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/reachability"
 	"mossledger.example/moss/internal/core/charter"
+	"mossledger.example/moss/internal/core/reach"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/standin/larkmoor"
 )
@@ -153,7 +156,7 @@ func TestCharterVersions(t *testing.T) {
 	_, err = f.Charters.Save(ctx, ines, "ready", "charter: ready\n", 0)
 	require.ErrorIs(t, err, app.ErrInput, "words of the interface are no names")
 	_, err = f.Charters.Save(ctx, ines, "a", "charter: a\nmust: [{}]\n", w.Version)
-	require.ErrorContains(t, err, "line 2: must[0]: say one of member_of, run and do")
+	require.ErrorContains(t, err, "line 2: must[0]: say one of member_of, run, do and reach")
 	for _, role := range access.Roles() {
 		_, err := f.Charters.Save(ctx, access.Actor{Name: "x", Roles: []string{role}}, "n", "charter: n\n", 0)
 		if role == access.RoleAdministrator {
@@ -238,4 +241,58 @@ func TestChartersAfterTheService(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, before, page.Total)
 	assert.Equal(t, want, f.lines("manifest-import"))
+}
+
+// Ports that a role needs are asked from the account's own host when a charter is checked; what
+// they answered stays what is known until they are asked again.
+func TestCharterPorts(t *testing.T) {
+	f := start(t)
+	ctx := t.Context()
+	host, port := larkmoor.Port(f.estate.Hosts["bookings1"].Address())
+	own := fmt.Sprintf("%s:%d", host, port)
+	text := "charter: ports\nlabel: ports\nmust:\n  - reach: ssh://" + own + "\n  - reach: " + host + ":1\nnever:\n  - reach: " + own + "\n"
+	f.label("ports", "bookings1/svc-fuelcard")
+	_, err := f.Charters.Save(ctx, ines, "ports", text, 0)
+	require.NoError(t, err)
+	_, err = f.Charters.Compare(ctx)
+	require.NoError(t, err)
+	for _, l := range f.lines("ports") {
+		if strings.Contains(l, "reach") {
+			assert.Contains(t, l, "unknown", "nobody has asked yet")
+		}
+	}
+	_, err = f.Charters.Check(ctx, ines, "ports")
+	require.NoError(t, err)
+	got := f.lines("ports", charter.StateMet)
+	assert.Contains(t, got, "bookings1/svc-fuelcard met: reach ssh://"+own)
+	assert.Contains(t, got, "bookings1/svc-fuelcard missing: reach "+host+":1")
+	assert.Contains(t, got, "bookings1/svc-fuelcard forbidden: never: reach "+own)
+	page, err := f.Store.Probes(ctx, records.Query{})
+	require.NoError(t, err)
+	require.Len(t, page.Items, 3)
+	for _, p := range page.Items {
+		assert.Equal(t, "bookings1", p.From)
+		assert.Equal(t, "ines", p.AskedBy)
+	}
+	f.survey("bookings1")
+	assert.Equal(t, got, f.lines("ports", charter.StateMet))
+
+	// Many at once, from several places; what cannot be asked says so and holds up no other.
+	list, err := f.Reach.Probe(ctx, ines, reachability.Wish{Asks: []reach.Ask{{Target: own}, {Target: host + ":1"}}, From: []string{"", "quay1", "dir"}})
+	require.NoError(t, err)
+	var outcomes []string
+	for _, p := range list {
+		outcomes = append(outcomes, p.From+" "+string(p.Outcome))
+	}
+	assert.Equal(t, []string{" open", " refused", "quay1 open", "quay1 refused", "dir not-probed", "dir not-probed"}, outcomes)
+	_, err = f.Reach.Probe(ctx, access.Actor{Name: "x", Roles: []string{access.RoleViewer}}, reachability.Wish{Asks: []reach.Ask{{Target: own}}})
+	require.ErrorIs(t, err, access.ErrDenied)
+	_, err = f.Reach.Probe(ctx, ines, reachability.Wish{Asks: []reach.Ask{{Target: "http://169.254.169.254/"}}})
+	require.ErrorIs(t, err, app.ErrInput)
+	require.NoError(t, f.estate.Hosts["quay1"].Close())
+	list, err = f.Reach.Probe(ctx, ines, reachability.Wish{Asks: []reach.Ask{{Target: own}}, From: []string{"quay1", "quay2"}})
+	require.NoError(t, err)
+	assert.Equal(t, reach.Unprobed, list[0].Outcome)
+	assert.Equal(t, reach.Open, list[0].Was)
+	assert.Equal(t, reach.Open, list[1].Outcome, "another host that is away holds up none")
 }

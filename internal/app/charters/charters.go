@@ -14,6 +14,7 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/reachability"
 	"mossledger.example/moss/internal/app/rights"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/charter"
@@ -31,6 +32,7 @@ type Store interface {
 	AllSystems(ctx context.Context) ([]records.System, error)
 	Charter(ctx context.Context, name string) (records.Charter, error)
 	EndCharterLines(ctx context.Context, id records.CharterID, but []records.SystemID) error
+	LatestProbes(ctx context.Context, system records.SystemID, targets []string) ([]records.Probe, error)
 	LinesOfCharter(ctx context.Context, id records.CharterID) ([]records.CharterLine, error)
 	OpenLines(ctx context.Context, states []charter.State, most int) ([]records.CharterLine, error)
 	PutCharterLines(ctx context.Context, system records.SystemID, charters []records.CharterID, lines []records.CharterLine) (int, error)
@@ -50,6 +52,7 @@ type Charters struct {
 	store   Store
 	rights  *rights.Rights
 	targets Targets
+	reach   *reachability.Reachability
 
 	turn sync.Mutex                    // one comparison at a time
 	done map[records.SystemID][32]byte // what the lines of a system were made of
@@ -57,8 +60,8 @@ type Charters struct {
 }
 
 // New makes one.
-func New(base *app.Base, store Store, known *rights.Rights, targets Targets) *Charters {
-	return &Charters{base: base, store: store, rights: known, targets: targets, done: map[records.SystemID][32]byte{}, soon: make(chan struct{}, 1)}
+func New(base *app.Base, store Store, known *rights.Rights, targets Targets, ports *reachability.Reachability) *Charters {
+	return &Charters{base: base, store: store, rights: known, targets: targets, reach: ports, done: map[records.SystemID][32]byte{}, soon: make(chan struct{}, 1)}
 }
 
 // Start begins to compare when it is asked to (Kick), until the service ends.

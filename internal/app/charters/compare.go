@@ -12,10 +12,12 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/reachability"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/charter"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/privilege"
+	"mossledger.example/moss/internal/core/reach"
 	"mossledger.example/moss/internal/records"
 )
 
@@ -159,12 +161,20 @@ func (charters *Charters) madeOf(ctx context.Context, v records.System, list []b
 	if err != nil {
 		return [32]byte{}, err
 	}
+	documents := make([]*charter.Document, len(list))
+	for i, b := range list {
+		documents[i] = b.document
+	}
+	ports, _, err := charters.reached(ctx, v, documents)
+	if err != nil {
+		return [32]byte{}, err
+	}
 	type account struct {
 		ID      records.AccountID
 		Changed time.Time
 		Flags   []any
 	}
-	parts := []any{v.Name, v.Kind, v.Steward, read, charters.base.Now().UTC().Format(time.DateOnly)}
+	parts := []any{v.Name, v.Kind, v.Steward, read, ports, charters.base.Now().UTC().Format(time.DateOnly)}
 	for _, b := range list {
 		parts = append(parts, b.id, b.version)
 		for _, a := range b.accounts {
@@ -201,6 +211,9 @@ func (charters *Charters) hold(ctx context.Context, v records.System, list []bou
 		known.Unread = "no survey has read the rights of " + v.Name + " yet"
 	case read.Completed.IsZero() || read.Why != "":
 		known.Unread = cmp.Or(read.Why, "its last reading was not complete")
+	}
+	if known.Reached, _, err = charters.reached(ctx, v, documents); err != nil {
+		return nil, err
 	}
 	comparison := charter.Compare(known, documents)
 	propose := charters.proposer(ctx, v)
@@ -308,13 +321,91 @@ func sortLines(lines []records.CharterLine) {
 	})
 }
 
-// Check holds one charter against its accounts now, whatever was done before.
+// asksFrom is where ports are asked from for accounts of a system: from it where something can
+// be asked there, else from the service.
+func asksFrom(v records.System) (records.SystemID, string) {
+	if c, there := connect.For(estate.Kind(v.Kind)); there && c.Describe().Can(connect.ActReach) {
+		return v.ID, v.Name
+	}
+	return 0, ""
+}
+
+// reached are what the ports of charters answered last for a system.
+func (charters *Charters) reached(ctx context.Context, v records.System, documents []*charter.Document) (map[string]charter.Reached, []reach.Ask, error) {
+	var asks []reach.Ask
+	var targets []string
+	for _, d := range documents {
+		for _, a := range d.Reaches(v.Name, v.Kind) {
+			asks, targets = append(asks, a), append(targets, a.Target)
+		}
+	}
+	if len(asks) == 0 {
+		return nil, nil, nil
+	}
+	id, _ := asksFrom(v)
+	list, err := charters.store.LatestProbes(ctx, id, targets)
+	out := make(map[string]charter.Reached, len(list))
+	for _, p := range list {
+		out[p.Target] = charter.Reached{Ask: reach.Ask{Target: p.Target, Status: p.Status, Contains: p.Contains}, Outcome: p.Outcome, Words: p.Words, At: p.At}
+	}
+	return out, asks, err
+}
+
+// probe asks the ports of a charter from where its accounts are.
+func (charters *Charters) probe(ctx context.Context, by access.Actor, v records.Charter) error {
+	d, err := charter.Parse(v.Document)
+	if err != nil {
+		return fmt.Errorf("%w: %w", app.ErrInput, err)
+	}
+	if !slices.ContainsFunc(slices.Concat(d.Must, d.Never), func(i charter.Item) bool { return i.Reach != "" }) {
+		return nil
+	}
+	accounts, err := charters.labelled(ctx, d.Label)
+	if err != nil {
+		return err
+	}
+	systems, err := charters.systems(ctx)
+	if err != nil {
+		return err
+	}
+	type round struct {
+		asks []reach.Ask
+		from []string
+	}
+	rounds := map[string]*round{} // by what is asked
+	for id := range bySystem(accounts) {
+		_, asks, err := charters.reached(ctx, systems[id], []*charter.Document{d})
+		if err != nil {
+			return err
+		}
+		if len(asks) == 0 {
+			continue
+		}
+		_, from := asksFrom(systems[id])
+		key := fmt.Sprint(asks)
+		if rounds[key] == nil {
+			rounds[key] = &round{asks: asks}
+		}
+		if !slices.Contains(rounds[key].from, from) {
+			rounds[key].from = append(rounds[key].from, from)
+		}
+	}
+	for _, r := range rounds {
+		for part := range slices.Chunk(r.from, reachability.MostHosts) {
+			if _, err := charters.reach.Probe(ctx, by, reachability.Wish{Asks: r.asks, From: part}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Check holds one charter against its accounts now, whatever was done before; its ports are
+// asked first.
 func (charters *Charters) Check(ctx context.Context, by access.Actor, name string) (records.CharterChecked, error) {
 	if err := access.Decide(by, access.CheckCharter, access.Object{Kind: "charter", Name: name}); err != nil {
 		return records.CharterChecked{}, err
 	}
-	charters.turn.Lock()
-	defer charters.turn.Unlock()
 	v, err := charters.store.Charter(ctx, name)
 	if err != nil {
 		return records.CharterChecked{}, err
@@ -323,6 +414,11 @@ func (charters *Charters) Check(ctx context.Context, by access.Actor, name strin
 	if v.Label == "" {
 		return out, fmt.Errorf("%w: the charter %s has no label: it is for no account yet", app.ErrInput, v.Name)
 	}
+	if err := charters.probe(ctx, by, v); err != nil {
+		return out, err
+	}
+	charters.turn.Lock()
+	defer charters.turn.Unlock()
 	if out.Changed, err = charters.compare(ctx, []records.Charter{v}, true); err != nil {
 		return out, err
 	}

@@ -46,7 +46,7 @@ func New(base *app.Base, store Store, targets Targets) *Reachability {
 // Bounds of one request.
 const (
 	mostTargets = 100
-	mostHosts   = 50
+	MostHosts   = 50 // to ask from
 	mostTime    = 90 * time.Second
 )
 
@@ -70,8 +70,8 @@ func (r *Reachability) Probe(ctx context.Context, by access.Actor, wish Wish) ([
 		wish.Asks[i].Target = place.String()
 		words = append(words, place.String())
 	}
-	if len(wish.Asks) == 0 || len(wish.Asks) > mostTargets || len(wish.From) > mostHosts {
-		return nil, fmt.Errorf("%w: name 1 to %d targets, and at most %d systems to ask from", app.ErrInput, mostTargets, mostHosts)
+	if len(wish.Asks) == 0 || len(wish.Asks) > mostTargets || len(wish.From) > MostHosts {
+		return nil, fmt.Errorf("%w: name 1 to %d targets, and at most %d systems to ask from", app.ErrInput, mostTargets, MostHosts)
 	}
 	var from []records.System
 	for _, name := range wish.From {

@@ -9,7 +9,10 @@
 package charter
 
 import (
+	"fmt"
 	"strings"
+
+	"mossledger.example/moss/internal/core/reach"
 )
 
 // Document is a charter as it is written.
@@ -25,7 +28,7 @@ type Document struct {
 	Groups      []Group  `yaml:"groups,omitempty"`
 }
 
-// Item is one thing that an account has or not: one of MemberOf, Run and Do is given.
+// Item is one thing that an account has or not: one of MemberOf, Run, Do and Reach is given.
 type Item struct {
 	MemberOf string   `yaml:"member_of,omitempty"`
 	Run      string   `yaml:"run,omitempty"`
@@ -33,6 +36,9 @@ type Item struct {
 	Do       string   `yaml:"do,omitempty"` // a verb
 	To       string   `yaml:"to,omitempty"`
 	What     string   `yaml:"what,omitempty"`
+	Reach    string   `yaml:"reach,omitempty"`
+	Status   int      `yaml:"status,omitempty"`   // of Reach
+	Contains string   `yaml:"contains,omitempty"` // of Reach
 	On       []string `yaml:"on,omitempty"`
 	Because  string   `yaml:"because,omitempty"`
 }
@@ -63,6 +69,14 @@ func (i Item) Words() string {
 		out = "run " + i.Run
 		if i.As != "" {
 			out += " as " + i.As
+		}
+	case i.Reach != "":
+		out = "reach " + i.Reach
+		if i.Status != 0 {
+			out += fmt.Sprintf(", status %d", i.Status)
+		}
+		if i.Contains != "" {
+			out += fmt.Sprintf(", with %q in it", i.Contains)
 		}
 	default:
 		out = i.Do
@@ -124,4 +138,25 @@ func fits(pattern, text string) bool {
 		at, i = back, from
 	}
 	return strings.Trim(pattern[at:], "*") == ""
+}
+
+// Ask is what an item of the kind reach asks of a port.
+func (i Item) Ask() reach.Ask {
+	target := i.Reach
+	if place, err := reach.Parse(target); err == nil {
+		target = place.String()
+	}
+	return reach.Ask{Target: target, Status: i.Status, Contains: i.Contains}
+}
+
+// Reaches are the ports that a charter is about on a system.
+func (d *Document) Reaches(name, kind string) (out []reach.Ask) {
+	for _, list := range [][]Item{d.Must, d.Never} {
+		for _, i := range list {
+			if i.Reach != "" && isOn(i.On, name, kind) {
+				out = append(out, i.Ask())
+			}
+		}
+	}
+	return out
 }

@@ -2,13 +2,12 @@ package charter
 
 import (
 	"cmp"
-	"fmt"
 	"strings"
 	"time"
 
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/privilege"
-	"mossledger.example/moss/internal/core/privilege/sudo"
+	"mossledger.example/moss/internal/core/reach"
 )
 
 // State is what one thing of a charter comes to.
@@ -57,6 +56,16 @@ type Known struct {
 	Model      *privilege.Model
 	Unread     string // why its rights are not known completely; "" where they are
 	Now        time.Time
+	Reached    map[string]Reached // by target: what ports answered there last
+}
+
+// Reached is what a port answered, asked from the system, or from the service where nothing can
+// be asked from there.
+type Reached struct {
+	reach.Ask
+	Outcome reach.Outcome
+	Words   string
+	At      time.Time
 }
 
 // Comparison holds charters against what is known of one system. It is made once, turned to
@@ -164,6 +173,8 @@ func (c *Comparison) ask(item *Item, section string) asked {
 			return strings.EqualFold(p.Name, item.MemberOf) || strings.EqualFold(p.ID, item.MemberOf)
 		}, privilege.KindGroup, privilege.KindRole, privilege.KindUnknown)
 		return out
+	case item.Reach != "":
+		return out
 	case item.Run != "":
 		out.questions = []*privilege.Asked{m.Ask(privilege.Question{Verb: privilege.VerbRun, What: item.Run, As: item.As})}
 		return out
@@ -266,6 +277,10 @@ func (c *Comparison) must(a *asked, line *Line) {
 		line.Change = c.give(a, privilege.Object{})
 		return
 	}
+	if a.Reach != "" {
+		c.reached(a, line, StateMet, StateMissing)
+		return
+	}
 	line.State = StateMet
 	for _, q := range a.questions {
 		d := c.bearer.Decide(q)
@@ -281,6 +296,25 @@ func (c *Comparison) must(a *asked, line *Line) {
 				line.Why = strings.TrimPrefix(line.Why+"; not on "+q.Object.Kind+" "+q.Object.Name, "; ")
 			}
 			return
+		}
+	}
+}
+
+// reached says what a port answered last.
+func (c *Comparison) reached(a *asked, line *Line, open, closed State) {
+	want := a.Ask()
+	got, known := c.known.Reached[want.Target]
+	switch {
+	case !known || got.Status != want.Status || got.Contains != want.Contains:
+		line.State, line.Why = StateUnknown, "it was not asked yet: 'moss charter check' asks"
+	case got.Outcome == reach.Unprobed:
+		line.State, line.Why = StateUnknown, got.Words
+	case got.Outcome == reach.Open:
+		line.State = open
+	default:
+		line.State = closed
+		if closed == StateMissing {
+			line.Why, line.When = string(got.Outcome)+": "+got.Words, WhenNextUse
 		}
 	}
 }
@@ -342,6 +376,10 @@ func (c *Comparison) never(p *prepared, a *asked, line *Line) {
 			}
 		}
 		c.unread(line, StateMet)
+		return
+	}
+	if a.Reach != "" {
+		c.reached(a, line, StateForbidden, StateMet)
 		return
 	}
 	q := a.questions[0]
@@ -413,86 +451,4 @@ func (c *Comparison) take(p *prepared, r privilege.Right) *privilege.RightChange
 		out.Object = r.Objects[0]
 	}
 	return out
-}
-
-// mostExcess is how many lines of excess one account has at most; the last says how many
-// more there are.
-const mostExcess = 200
-
-// mostGiven is how many rights are told with a group that gives them.
-const mostGiven = 5
-
-// beyond is what the account has and the charter does not say.
-func (c *Comparison) beyond(p *prepared, out []Line) []Line {
-	if !c.there {
-		return out
-	}
-	before := len(out)
-	forbidden := map[string]bool{}
-	for _, l := range out {
-		if l.State == StateForbidden && l.Section == SectionNever && len(l.By) > 0 && l.By[0].Verb == verbMember {
-			forbidden[l.By[0].Path[len(l.By[0].Path)-1].ID] = true
-		}
-	}
-	direct := c.bearer.Direct()
-	given := make([]int, len(direct)) // by the group that it should not lie in: its line, and one
-	for i, g := range direct {
-		if p.groups[g.ID] || forbidden[g.ID] || g.Kind == privilege.KindEveryone || g.How != "" {
-			continue // one that it has as its own belongs to every account
-		}
-		path := c.bearer.PathTo(g.ID)
-		change, _ := c.leave(p, path)
-		out = append(out, Line{State: StateExcess, Section: SectionBeyond, Item: "member of " + g.Name, By: []privilege.Right{{Verb: verbMember, Path: path}}, Change: change})
-		given[i] = len(out)
-	}
-	more := 0
-	c.bearer.Each(p.through, func(list, entry, held int) {
-		if at := c.bearer.First(held); at >= 0 && given[at] > 0 {
-			if line := &out[given[at]-1]; len(line.By) < mostGiven && !c.accepts(p, list, entry) {
-				line.By = append(line.By, c.bearer.Right(held))
-			}
-			return
-		}
-		if c.accepts(p, list, entry) || c.told[entryKey{c.known.Model.Lists[list].Key, entry}] {
-			return
-		}
-		if len(out)-before >= mostExcess {
-			more++
-			return
-		}
-		if r := c.bearer.Right(held); !c.void(r) {
-			out = append(out, Line{State: StateExcess, Section: SectionBeyond, Item: words(r), Why: r.Unsure, By: []privilege.Right{r}, Change: c.take(p, r)})
-		}
-	})
-	if more > 0 {
-		out = append(out, Line{State: StateExcess, Section: SectionBeyond, Item: fmt.Sprintf("and %d more", more), Why: "'moss right show' lists them"})
-	}
-	return out
-}
-
-func words(r privilege.Right) string {
-	out := r.Verb
-	if r.What != "" {
-		out += " " + r.What
-	}
-	if r.As != "" {
-		out += " as " + r.As
-	}
-	if on := privilege.On(r.Objects); on != "" && on != "the system" {
-		out += " on " + on
-	}
-	return out
-}
-
-// void reports whether another rule of sudo has the word.
-func (c *Comparison) void(r privilege.Right) bool {
-	if c.known.Kind != string(estate.KindUnixHost) || r.Verb != privilege.VerbRun || len(r.Objects) == 0 || strings.ContainsAny(r.What, `*?[\^`) {
-		return false
-	}
-	spoken := sudo.Spoken(r.What)
-	if spoken == "" {
-		return false
-	}
-	d := c.bearer.Decide(c.known.Model.Ask(privilege.Question{Verb: r.Verb, Object: r.Objects[0], What: spoken, As: sudo.FirstOf(r.As)}))
-	return !d.Allowed && d.Unsure == ""
 }

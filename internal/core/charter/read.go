@@ -17,6 +17,8 @@ import (
 	"go.yaml.in/yaml/v3"
 	"golang.org/x/text/language"
 	"golang.org/x/text/message"
+
+	"mossledger.example/moss/internal/core/reach"
 )
 
 // MaxLength is how long a charter may be, in bytes.
@@ -111,6 +113,16 @@ func Parse(text string) (*Document, error) {
 	if err := root.Decode(d); err != nil {
 		return nil, yamlError(err)
 	}
+	for section, list := range map[string][]Item{"must": d.Must, "may": d.May, "never": d.Never} {
+		for i, item := range list {
+			if item.Reach == "" {
+				continue
+			}
+			if _, err := reach.Parse(item.Reach); err != nil {
+				return nil, &Error{Problems: []Fault{{Line: lines[fmt.Sprintf("%s/%d/reach", section, i)], Place: fmt.Sprintf("%s[%d].reach", section, i), What: err.Error()}}}
+			}
+		}
+	}
 	return d, nil
 }
 
@@ -176,7 +188,7 @@ func schemaError(err error, lines map[string]int) *Error {
 	leaves(v, func(leaf *jsonschema.ValidationError) {
 		p := Fault{What: leaf.ErrorKind.LocalizedString(english), Place: placeOf(leaf.InstanceLocation)}
 		if strings.HasSuffix(leaf.SchemaURL, "/oneOf") || strings.Contains(leaf.SchemaURL, "$defs/item") && strings.HasPrefix(p.What, "'oneOf'") {
-			p.What = "say one of member_of, run and do"
+			p.What = "say one of member_of, run, do and reach"
 		}
 		p.Line = lines[strings.Join(leaf.InstanceLocation, "/")]
 		if !slices.Contains(out.Problems, p) {

@@ -57,13 +57,14 @@ func TestWrongCharters(t *testing.T) {
 		"no name":         {"label: x\n", []Fault{{1, "", "missing property 'charter'"}}},
 		"not a map":       {"- a\n", []Fault{{1, "", "got array, want object"}}},
 		"unknown field":   {"charter: a\nmusst: []\n", []Fault{{1, "", "additional properties 'musst' not allowed"}}},
-		"two things":      {"charter: a\nmust:\n  - member_of: x\n    run: /bin/true\n", []Fault{{3, "must[0]", "say one of member_of, run and do"}}},
-		"none":            {"charter: a\nmust:\n  - as: root\n", []Fault{{3, "must[0]", "say one of member_of, run and do"}}},
+		"two things":      {"charter: a\nmust:\n  - member_of: x\n    run: /bin/true\n", []Fault{{3, "must[0]", "say one of member_of, run, do and reach"}}},
+		"none":            {"charter: a\nmust:\n  - as: root\n", []Fault{{3, "must[0]", "say one of member_of, run, do and reach"}}},
 		"wrong type":      {"charter: a\naccount:\n  enabled: sometimes\n", []Fault{{3, "account.enabled", "got string, want boolean"}}},
 		"two problems":    {"charter: A B\nmust:\n  - run: [a]\n", []Fault{{1, "charter", `'A B' does not match pattern '^[a-z0-9][a-z0-9._-]{0,62}$'`}, {3, "must[0].run", "got array, want string"}}},
 		"an alias":        {"charter: a\nlabel: &x b\ndescription: *x\n", []Fault{{2, "", "anchors, aliases and tags are not read: write it out"}}},
 		"twice":           {"charter: a\nlabel: b\nlabel: c\n", []Fault{{3, "", `mapping key "label" already defined at line 2`}}},
 		"a second one":    {"charter: a\n---\ncharter: b\n", []Fault{{2, "", "a second document begins here: one text is one charter"}}},
+		"no port":         {"charter: a\nmust:\n  - member_of: x\n  - because: so\n    reach: bookings-db\n", []Fault{{5, "must[1].reach", "say the host and the port: HOST:PORT"}}},
 		"to without what": {"charter: a\nmust:\n  - run: /bin/true\n    to: x\n", []Fault{{3, "must[0]", "properties 'do' required, if 'to' exists"}}},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -129,6 +129,9 @@ func Parse(target string) (Place, error) {
 	}) {
 		return p, fmt.Errorf("%q is no host: a name, or an address", p.Host)
 	}
+	if _, err := netip.ParseAddr(p.Host); err != nil && strings.Contains(p.Host, ":") {
+		return p, fmt.Errorf("%q is no host: an address with colons stands in brackets", p.Host)
+	}
 	return p, Allowed(p.Host)
 }
 

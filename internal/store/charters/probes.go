@@ -76,3 +76,13 @@ func (s *Book) AddProbes(ctx context.Context, list []records.Probe, entries ...l
 		return s.Enter(ctx, tx, entries...)
 	})
 }
+
+// LatestProbes are what targets answered last, asked from a system (0: from the service).
+func (s *Book) LatestProbes(ctx context.Context, system records.SystemID, targets []string) ([]records.Probe, error) {
+	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (v records.Probe, err error) {
+		var at, detail string
+		err = rows.Scan(&v.ID, &at, &v.AskedBy, &v.From, &v.SystemID, &v.Target, &v.Outcome, &v.Was, &v.Words, &detail)
+		v.At, v.ProbeDetail = database.TimeOf(at), database.FromJSON[records.ProbeDetail](detail)
+		return v, err
+	}, "SELECT "+probeColumns+" FROM "+probeFrom+" WHERE p.id IN (SELECT MAX(id) FROM probes WHERE system_id IS NULLIF(?, 0) AND target IN (SELECT value FROM json_each(?)) GROUP BY target)", system, database.AsJSON(targets))
+}
