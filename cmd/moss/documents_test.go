@@ -65,7 +65,7 @@ func parses(words []string, whole bool) error {
 	if err := cmd.ParseFlags(rest); err != nil {
 		return err
 	}
-	if cmd.HasSubCommands() {
+	if cmd.HasSubCommands() && !strings.Contains(cmd.Use, " ") { // one that only holds others
 		return cobra.NoArgs(cmd, cmd.Flags().Args())
 	}
 	if !whole {

@@ -36,6 +36,7 @@ export const router = createRouter({
       component: () => import('./pages/DependentPage.vue'),
     },
     { path: '/rights', name: 'rights', component: () => import('./pages/Rights.vue') },
+    { path: '/probes', name: 'probes', component: () => import('./pages/Probes.vue') },
     { path: '/risks', name: 'risks', component: () => import('./pages/Risks.vue') },
     { path: '/charters', name: 'charters', component: () => import('./pages/Charters.vue') },
     { path: '/charters/:name', name: 'charter', component: () => import('./pages/CharterPage.vue') },

@@ -42,10 +42,10 @@ export function lasting(ms: number): string {
 export type Tone = 'good' | 'warn' | 'bad' | 'unknown' | 'plain'
 
 const lists: Record<Exclude<Tone, 'plain'>, string> = {
-  good: 'ok done accepted active running started ready passed matches yes effective approved here holds taken met',
+  good: 'ok done accepted active running started ready passed matches yes effective approved here holds taken met open',
   warn: 'incomplete waiting asked away likely start-pending stop-pending skipped warning medium stopped undone later done-with-failures beside interrupted cancelled ambiguous same-value mode-stopped doing undoing locked excess',
-  bad: 'failed the-cause down refused high undo-failed undo-incomplete undo-unclear differs gone missing forbidden',
-  unknown: 'unchecked unclear unreadable unknown not-known not-proven not-read never',
+  bad: 'failed the-cause down refused high undo-failed undo-incomplete undo-unclear differs gone missing forbidden filtered hangs wrong-answer certificate no-route no-address',
+  unknown: 'unchecked unclear unreadable unknown not-known not-proven not-read never not-probed',
 }
 const tones = new Map<string, Tone>(
   Object.entries(lists).flatMap(([tone, words]) => words.split(' ').map((word) => [word, tone as Tone] as const)),

@@ -1,5 +1,6 @@
 import {
   ApartmentOutlined,
+  ApiOutlined,
   AppstoreOutlined,
   AuditOutlined,
   BellOutlined,
@@ -50,6 +51,7 @@ export const groups: { name: string; places: Place[] }[] = [
       { name: 'credentials', path: '/credentials', icon: KeyOutlined },
       { name: 'dependents', path: '/dependents', icon: ApartmentOutlined },
       { name: 'connections', path: '/connections', icon: LinkOutlined },
+      { name: 'probes', path: '/probes', icon: ApiOutlined },
       { name: 'rights', path: '/rights', icon: UnlockOutlined },
       { name: 'charters', path: '/charters', icon: SolutionOutlined },
       { name: 'risks', path: '/risks', icon: DotChartOutlined },
