@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -58,6 +59,12 @@ func TestCanary(t *testing.T) {
 		"--ca-file", u.file("duty.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: told.Certificate().Raw}))))
 	run(0, "notify", "test", "everything")
 
+	// All that is sent to systems is recorded meanwhile.
+	traced := []string{"larkmoor-directory", "bookings1", "tide1", "quay1", "quay2", "north1", "bookings-db", "tide-db"}
+	for _, system := range traced {
+		run(0, "trace", "start", system, "--for", "2h", "--reason", "canary")
+	}
+
 	account := "larkmoor-directory/svc-berth"
 	run(1, "custody", "take", account, "--password-file", u.file("wrong", "Wrong-Canary-Value-77"))
 	run(0, "rotate", "rehearse", account)
@@ -103,6 +110,13 @@ func TestCanary(t *testing.T) {
 	for _, list := range [][]string{{"system", "list"}, {"account", "list"}, {"dependent", "list"}, {"finding", "list", "--all"}, {"ledger", "list"}, {"rotate", "list"}, {"steward", "list"}, {"survey", "show", "1"}, {"rotate", "show", "1"}} {
 		run(0, append(list, "-o", "json")...)
 	}
+	for i := range traced {
+		shown := u.moss(0, "trace", "show", strconv.Itoa(i+1), "-o", "json")
+		assert.Contains(t, shown, `"protocol"`, "something was recorded of %s", traced[i])
+		said.WriteString(shown)
+	}
+	run(3, "charter", "check", "terminal-service", "-o", "json")
+	run(0, "risk", "list", "-o", "json")
 	run(0, "rotate", "show", "1", "--journal", "-o", "json")
 	for _, path := range []string{"/metrics", "/readyz", "/api/v1/accounts?limit=1000", "/api/v1/ledger?limit=1000", "/api/v1/accounts/1", "/api/v1/systems/quay1"} {
 		_, body := u.api("GET", path, u.token(), "")

@@ -59,6 +59,8 @@ const (
 	RemoveCharter      Action = "remove-charter"
 	CheckCharter       Action = "check-charter"
 	RunProbe           Action = "run-probe"
+	StartTrace         Action = "start-trace"
+	StopTrace          Action = "stop-trace"
 
 	PreviewConfiguration Action = "preview-configuration"
 	ApplyConfiguration   Action = "apply-configuration"
@@ -149,6 +151,8 @@ var rules = map[Action]rule{
 	PreviewPolicy:         {roles: []string{RoleOperator, RoleAdministrator}},
 	SavePolicy:            administrators,
 	PreviewCharter:        {roles: []string{RoleOperator, RoleAdministrator}},
+	StartTrace:            {roles: []string{RoleOperator, RoleAdministrator}},
+	StopTrace:             {roles: []string{RoleOperator, RoleAdministrator, RoleAuditor}},
 	RunProbe:              {roles: []string{RoleOperator, RoleAdministrator}},
 	CheckCharter:          {roles: []string{RoleOperator, RoleAdministrator}},
 	"draft-charter":       {roles: []string{RoleOperator, RoleAdministrator}},
@@ -239,6 +243,9 @@ var rules = map[Action]rule{
 	"list-rights":           readers,
 	"list-risks":            readers,
 	"list-probes":           readers,
+	"list-traces":           inventory,
+	"get-trace":             inventory,
+	"list-operations":       inventory,
 	"list-right-holders":    readers,
 	"get-account-rights":    readers,
 	"get-preparation":       inventory,

@@ -39,6 +39,7 @@ import (
 	"mossledger.example/moss/internal/app/survey"
 	"mossledger.example/moss/internal/app/taking"
 	"mossledger.example/moss/internal/app/tandems"
+	"mossledger.example/moss/internal/app/traces"
 	"mossledger.example/moss/internal/app/unattended"
 	"mossledger.example/moss/internal/connect/tell"
 	"mossledger.example/moss/internal/core/rotation"
@@ -94,6 +95,7 @@ type Application struct {
 	Charters   *charters.Charters
 	Risks      *risks.Risks
 	Reach      *reachability.Reachability
+	Traces     *traces.Traces
 
 	duties []schedule.Duty
 }
@@ -119,6 +121,8 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	a.Approvals = approval.New(base, a.Store)
 	a.People = people.New(base, a.Store, a.Approvals)
 	a.Inventory = inventory.New(base, a.Store, a.Sealed, a.Approvals)
+	a.Traces = traces.New(base, a.Store)
+	a.Inventory.Traced(a.Traces.Of)
 	a.Findings = findings.New(base, a.Store, a.Sealed)
 	a.Picture = picture.New(base, a.Store, a.Findings)
 	a.Surveys = survey.New(base, a.Store, a.Sealed, a.Inventory, a.Picture, config.Parallel)
@@ -198,6 +202,9 @@ func (a *Application) Start(ctx context.Context) error {
 	if err := a.Labels.Recover(ctx); err != nil {
 		return fmt.Errorf("apply rules that were saved: %w", err)
 	}
+	if err := a.Traces.Recover(ctx); err != nil {
+		return fmt.Errorf("take up traces: %w", err)
+	}
 	a.Messages.Start()
 	a.Charters.Start()
 	a.Custody.SettleLater()
@@ -214,7 +221,7 @@ func (a *Application) isOpen(v records.Window) (bool, error) {
 // forget removes what is not kept longer.
 func (a *Application) forget(ctx context.Context) (string, error) {
 	words, err := a.Messages.Forget(ctx)
-	return words, errors.Join(err, a.Batches.Forget(ctx))
+	return words, errors.Join(err, a.Batches.Forget(ctx), a.Traces.Forget(ctx))
 }
 
 // needsTwo says why one person is not enough to change an account's password, whatever is

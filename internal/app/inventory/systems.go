@@ -27,11 +27,12 @@ type Inventory struct {
 	store    Store
 	sealed   *sealed.Keeper
 	approval *approval.Approvals
+	traced   func(records.SystemID) connect.Tracer // what is sent to a system is told to; nil for nobody
 }
 
 // New makes an Inventory. It carries out approvals of endpoints.
 func New(base *app.Base, store Store, values *sealed.Keeper, approvals *approval.Approvals) *Inventory {
-	inventory := &Inventory{base, store, values, approvals}
+	inventory := &Inventory{base: base, store: store, sealed: values, approval: approvals}
 	approvals.Carry(approval.KindEndpoint, approval.Carrier{Action: access.TrustEndpoint, Still: inventory.sameEndpoints, CarryOut: inventory.carryEndpoints})
 	return inventory
 }

@@ -72,9 +72,15 @@ func (inventory *Inventory) targetWithoutSecrets(ctx context.Context, v records.
 		SystemID: v.ID.String(), Name: v.Name, Kind: estate.Kind(v.Kind), Address: v.Address, Port: v.Port,
 		TrustedCA: v.TrustedCA, HostKeys: v.HostKeys, Identity: v.Facts.Identity,
 	}
+	if inventory.traced != nil {
+		t = t.WithTracer(inventory.traced(v.ID))
+	}
 	var err error
 	if t.Options, err = inventory.optionsFor(ctx, v); err != nil {
 		return nil, t, err
 	}
 	return connector, t, nil
 }
+
+// Traced has what is sent to a system be told to what f says of it.
+func (inventory *Inventory) Traced(f func(records.SystemID) connect.Tracer) { inventory.traced = f }

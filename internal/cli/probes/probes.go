@@ -24,7 +24,7 @@ func Command() *cobra.Command {
 		Long: "Asks each TARGET: HOST:PORT, or tls://, http://, https:// or ssh:// with a host, a port where it is not the usual one, and a path.\n" +
 			"Without --from the service asks; with it the SSH server of a unix host connects (AllowTcpForwarding), so it is what a program there would find.\n" +
 			"Tells apart: open, refused, filtered (nothing comes back), no-address, no-route, hangs (connected, and nothing answers), wrong-answer, certificate, proxy.\n" +
-			"What a page says is compared and not shown. Ends with 1 where something is not open.",
+			"What a page says is compared and not shown. Ends with 3 where something is not open.",
 		Example: "  moss probe bookings-db.larkmoor.example:5432 --from bookings1\n  moss probe https://boards.larkmoor.example/ready --contains ready --ca-file ca.pem\n  moss probe http://boards.larkmoor.example/ --proxy http://gate.larkmoor.example:3128 --status 200",
 	}
 	output.AddFlag(cmd)

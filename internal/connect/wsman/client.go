@@ -44,6 +44,8 @@ type Config struct {
 	Timeout   time.Duration // OperationTimeout of one request; 0 for 60 s, the most that hosts take by default
 	Limits    Limits
 	NewID     func() string // of messages; nil for random UUIDs
+	// Trace is told each message that was sent, when, and what came of it; nil for nobody.
+	Trace func(text string, begun time.Time, err error)
 }
 
 // Limits bound what a server can make the client hold or wait for.
@@ -211,7 +213,11 @@ func (c *Client) exchange(ctx context.Context, m message, take func(*decoder, *N
 	}
 }
 
-func (c *Client) once(ctx context.Context, m message, take func(*decoder, *Node) error) error {
+func (c *Client) once(ctx context.Context, m message, take func(*decoder, *Node) error) (err error) {
+	if c.config.Trace != nil {
+		begun := time.Now()
+		defer func() { c.config.Trace(m.text, begun, err) }()
+	}
 	// The server gives up by itself first; this is for one that does not.
 	ctx, cancel := context.WithTimeout(ctx, c.config.Timeout+10*time.Second)
 	defer cancel()

@@ -37,6 +37,8 @@ var acts = map[string]act{
 	"policy.save":            {Notice, "The policy %s was saved"},
 	"charter.save":           {Notice, "The charter %s was saved"},
 	"charter.remove":         {Notice, "The charter %s was removed"},
+	"trace.start":            {Notice, "What is sent to %s is traced"},
+	"trace.end":              {Notice, "What is sent to %s is traced no longer"},
 	"probe.run":              {Informational, "%s was probed"},
 	"recipient.remove":       {Warning, "The recipient %s was removed: it is told nothing more"},
 	"recipient.save":         {Warning, "What the recipient %s is told was changed"},

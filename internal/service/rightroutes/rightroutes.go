@@ -10,6 +10,7 @@ import (
 	"mossledger.example/moss/internal/app/charters"
 	"mossledger.example/moss/internal/app/reachability"
 	"mossledger.example/moss/internal/app/rights"
+	"mossledger.example/moss/internal/app/traces"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/service/routing"
@@ -37,6 +38,7 @@ type whoInput struct {
 // Register registers them.
 func Register(r *routing.Router, s *store.Store, application *assembly.Application) {
 	app := func() *rights.Rights { return application.Rights }
+	registerTraces(r, s, func() *traces.Traces { return application.Traces })
 	registerProbes(r, s, func() *reachability.Reachability { return application.Reach })
 	registerCharters(r, s, func() *charters.Charters { return application.Charters })
 	routing.Add(r, http.MethodGet, "/rights", "list-rights", "List what is given to whom, as systems showed it", func(ctx context.Context, in *listInput) (*routing.Body[records.Page[records.GivenRight]], error) {

@@ -11,6 +11,7 @@ import (
 	"io"
 	"net"
 	"slices"
+	"strings"
 	"time"
 
 	ber "github.com/go-asn1-ber/asn1-ber"
@@ -108,7 +109,11 @@ type Page struct {
 }
 
 // search asks for one page and reads it.
-func (s *Reader) search(base, filter string, attributes []string, cookie []byte) Page {
+func (s *Reader) search(base, filter string, attributes []string, cookie []byte) (page Page) {
+	begun := time.Now()
+	defer func() {
+		s.target.Trace(connect.Ended("ldap", fmt.Sprintf("search -b %q -s sub %q %s", base, filter, strings.Join(attributes, " ")), begun, page.Err, nil))
+	}()
 	compiled, err := ldap.CompileFilter(filter)
 	if err != nil {
 		return Page{Err: err}

@@ -254,7 +254,7 @@ func (s *Session) Run(ctx context.Context, stdin []byte, argv ...string) Reply {
 }
 
 // runLimited runs one command that may say limit bytes.
-func (s *Session) runLimited(ctx context.Context, limit int, stdin []byte, argv ...string) Reply {
+func (s *Session) runLimited(ctx context.Context, limit int, stdin []byte, argv ...string) (r Reply) {
 	ctx, cancel := context.WithTimeout(ctx, commandTime)
 	defer cancel()
 	select {
@@ -263,6 +263,8 @@ func (s *Session) runLimited(ctx context.Context, limit int, stdin []byte, argv 
 	case <-ctx.Done():
 		return Reply{Err: ctx.Err()}
 	}
+	begun, line := time.Now(), shellescape.QuoteCommand(append(slices.Clone(plainly), argv...))
+	defer func() { s.trace(begun, line, r) }()
 	channel, err := s.newChannel(ctx)
 	if err != nil {
 		s.broken.Store(true)
@@ -280,8 +282,8 @@ func (s *Session) runLimited(ctx context.Context, limit int, stdin []byte, argv 
 	if stdin != nil {
 		channel.Stdin = bytes.NewReader(stdin)
 	}
-	err = channel.Run(shellescape.QuoteCommand(append(slices.Clone(plainly), argv...)))
-	r := Reply{Out: out.buf.Bytes(), Errs: strings.TrimSpace(errs.buf.String()), sent: true}
+	err = channel.Run(line)
+	r = Reply{Out: out.buf.Bytes(), Errs: strings.TrimSpace(errs.buf.String()), sent: true}
 	var exit *ssh.ExitError
 	switch {
 	case over:
@@ -299,6 +301,22 @@ func (s *Session) runLimited(ctx context.Context, limit int, stdin []byte, argv 
 		r.Err = fmt.Errorf("the connection was cut during %s: %w", argv[0], err)
 	}
 	return r
+}
+
+// trace tells a command to whoever wants to see it. What is given to its standard input is no
+// part of that: it may be a secret.
+func (s *Session) trace(begun time.Time, line string, r Reply) {
+	if !s.Target.Traced() {
+		return
+	}
+	o := connect.Ended("ssh", line, begun, r.Err, nil)
+	if r.Err == nil && r.Exit != 0 {
+		o.Outcome, o.Exit, o.Words = connect.OperationFailed, r.Exit, r.Errs
+		if deniedBySudo(r) || strings.Contains(r.Errs, "Permission denied") {
+			o.Outcome = connect.OperationRefused
+		}
+	}
+	s.Target.Trace(o)
 }
 
 // newChannel opens a channel for one command. One that is opened at the very
