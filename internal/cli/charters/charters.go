@@ -177,7 +177,7 @@ func add() *cobra.Command {
 }
 
 func kept(cmd *cobra.Command, v output.Row) error {
-	fmt.Fprintf(cmd.OutOrStdout(), "The charter %s is kept as version %s; it is for %s accounts.\n", output.Safe(output.Show(v["name"])), output.Show(v["version"]), output.Show(v["accounts"]))
+	fmt.Fprintf(cmd.OutOrStdout(), "The charter %s is kept as version %s; it is for %s.\n", output.Safe(output.Show(v["name"])), output.Show(v["version"]), counted(output.Show(v["accounts"])))
 	if output.Show(v["label"]) == "" {
 		output.Remark(cmd, "it has no label yet, so it is for nobody: add label: to it")
 	} else {

@@ -133,7 +133,7 @@ func found(cmd *cobra.Command, format string, rows []output.Row, texts bool, acc
 		return nil
 	}
 	if len(rows) == 0 {
-		fmt.Fprintf(cmd.OutOrStdout(), "All of it holds, for %s accounts.\n", accounts)
+		fmt.Fprintf(cmd.OutOrStdout(), "All of it holds, for %s.\n", counted(accounts))
 		return nil
 	}
 	if err := output.Write(cmd.OutOrStdout(), format, lineColumns, rows, rows); err != nil {
@@ -145,6 +145,16 @@ func found(cmd *cobra.Command, format string, rows []output.Row, texts bool, acc
 		output.Remark(cmd, "--texts says what to do about each, and how to take it back")
 	}
 	return verdict(rows)
+}
+
+func counted(accounts string) string {
+	switch accounts {
+	case "":
+		return "no account"
+	case "1":
+		return "one account"
+	}
+	return accounts + " accounts"
 }
 
 // verdict is the end of a check, for scripts: what is forbidden or missing is no success.
