@@ -30,7 +30,7 @@ import (
 // TestFromEveryVersion opens a database as each earlier version left it, with
 // data, sealed values and a rotation that is not finished.
 func TestFromEveryVersion(t *testing.T) {
-	for version := int64(1); version <= 18; version++ {
+	for version := int64(1); version <= 30; version++ {
 		t.Run(fmt.Sprint(version), func(t *testing.T) { fromVersion(t, version) })
 	}
 }
@@ -113,6 +113,19 @@ func fromVersion(t *testing.T, version int64) {
 	// From the tenth on the same data came there by migrating.
 	_, err = provider.UpTo(t.Context(), version)
 	require.NoError(t, err)
+	if version >= 27 { // rights, before groups had their distinguished names
+		_, err = db.ExecContext(t.Context(), `INSERT INTO right_principals (id, system_id, key, kind, name, lies_in, digest) VALUES (1, 1, 'g:27', 'group', 'sudo', '[]', x'01'), (2, 1, 'm:1001', 'account', 'svc-berth', '[{"g":"g:27"}]', x'02')`)
+		require.NoError(t, err)
+	}
+	if version >= 28 {
+		for _, statement := range []string{
+			`INSERT INTO charters (id, name, label, document, description, changed, changed_by) VALUES (1, 'berth', 'berth', 'charter: berth', '', '` + at + `', 'ines')`,
+			`INSERT INTO charter_lines (id, charter_id, system_id, account_id, section, item, state, why, at_next, detail, since) VALUES (1, 1, 1, 1, 'must', 'member of sudo', 'met', '', '', '{}', '` + at + `')`,
+		} {
+			_, err = db.ExecContext(t.Context(), statement)
+			require.NoError(t, err, statement)
+		}
+	}
 	require.NoError(t, db.Close())
 
 	s := open(t, folder)
@@ -121,6 +134,18 @@ func fromVersion(t *testing.T, version int64) {
 	report, err := s.LedgerVerify(t.Context())
 	require.NoError(t, err)
 	require.True(t, report.OK(), "%v", report.Problems)
+	if version >= 27 {
+		principals, memberships, _, err := s.RightsOf(t.Context(), 1)
+		require.NoError(t, err)
+		require.Len(t, principals, 2)
+		require.Len(t, memberships, 1)
+	}
+	if version >= 28 {
+		lines, err := s.CharterLines(t.Context(), false, records.Query{})
+		require.NoError(t, err)
+		require.Len(t, lines.Items, 1)
+		assert.Equal(t, "svc-berth", lines.Items[0].Account)
+	}
 	duty, err := s.Duty(t.Context(), "survey")
 	require.NoError(t, err)
 	assert.Equal(t, "2026-03-01T08:00:00Z", duty.Begun.Format(time.RFC3339), "what is due regularly is not forgotten")

@@ -256,13 +256,9 @@ func (p *probe) secure(ctx context.Context, conn net.Conn) net.Conn {
 	}
 	var seen *x509.Certificate
 	c := tls.Client(conn, &tls.Config{ServerName: p.place.Host, RootCAs: roots, MinVersion: tls.VersionTLS12, InsecureSkipVerify: true, //nolint:gosec // it is verified below, so that the certificate can be told
-		VerifyPeerCertificate: func(raw [][]byte, _ [][]*x509.Certificate) error {
+		VerifyConnection: func(state tls.ConnectionState) error {
 			between := x509.NewCertPool()
-			for i, one := range raw {
-				cert, err := x509.ParseCertificate(one)
-				if err != nil {
-					return err
-				}
+			for i, cert := range state.PeerCertificates {
 				if i == 0 {
 					seen = cert
 				} else {

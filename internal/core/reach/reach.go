@@ -88,61 +88,72 @@ func Parse(target string) (Place, error) {
 	if len(target) > 500 || strings.ContainsFunc(target, func(c rune) bool { return c <= ' ' || c == 0x7f }) {
 		return Place{}, errors.New("a target is HOST:PORT, or tls://, http://, https:// or ssh:// with a host")
 	}
-	p := Place{Scheme: "tcp"}
-	if strings.Contains(target, "://") {
-		u, err := url.Parse(target)
-		if err != nil {
-			return p, errors.New("it is no address: " + err.Error())
-		}
-		p.Scheme = strings.ToLower(u.Scheme)
-		if usualPorts[p.Scheme] == "" && p.Scheme != "tcp" {
-			return p, fmt.Errorf("%s:// is none of tcp, tls, http, https and ssh", p.Scheme)
-		}
-		if u.User != nil {
-			return p, errors.New("a target has no user and no password in it")
-		}
-		p.Host, p.Port = u.Hostname(), u.Port()
-		if p.Port == "" {
-			p.Port = usualPorts[p.Scheme]
-		}
-		if strings.HasPrefix(p.Scheme, "http") {
-			p.Path = u.RequestURI()
-		} else if u.RequestURI() != "/" && u.RequestURI() != "" {
-			return p, errors.New("only http:// and https:// have a path")
-		}
-	} else {
-		u, err := url.Parse("tcp://" + target)
-		if err != nil || u.Port() == "" || u.Path != "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" {
-			return p, errors.New("say the host and the port: HOST:PORT")
-		}
-		p.Host, p.Port = u.Hostname(), u.Port()
+	p, err := parts(target)
+	if err != nil {
+		return p, err
 	}
 	n, err := strconv.Atoi(p.Port)
 	if err != nil || n < 1 || n > 65535 {
 		return p, fmt.Errorf("%q is no port: 1 to 65535", p.Port)
 	}
-	if p.Host == "" {
-		return p, errors.New("say the host as well: HOST:PORT")
+	return p, checkHost(p.Host)
+}
+
+func parts(target string) (Place, error) {
+	p := Place{Scheme: "tcp"}
+	plain := !strings.Contains(target, "://")
+	if plain {
+		target = "tcp://" + target
 	}
-	if strings.ContainsFunc(p.Host, func(c rune) bool {
+	u, err := url.Parse(target)
+	switch {
+	case plain && (err != nil || u.Port() == ""):
+		return p, errors.New("say the host and the port: HOST:PORT")
+	case err != nil:
+		return p, errors.New("it is no address: " + err.Error())
+	case u.User != nil:
+		return p, errors.New("a target has no user and no password in it")
+	}
+	p.Scheme, p.Host, p.Port = strings.ToLower(u.Scheme), u.Hostname(), u.Port()
+	if usualPorts[p.Scheme] == "" && p.Scheme != "tcp" {
+		return p, fmt.Errorf("%s:// is none of tcp, tls, http, https and ssh", p.Scheme)
+	}
+	if p.Port == "" {
+		p.Port = usualPorts[p.Scheme]
+	}
+	switch {
+	case strings.HasPrefix(p.Scheme, "http"):
+		p.Path = u.RequestURI()
+	case u.Path != "" && u.Path != "/" || u.RawQuery != "" || u.Fragment != "" || plain && u.Path != "":
+		return p, errors.New("only http:// and https:// have a path")
+	}
+	return p, nil
+}
+
+func checkHost(host string) error {
+	switch {
+	case host == "":
+		return errors.New("say the host as well: HOST:PORT")
+	case strings.ContainsFunc(host, func(c rune) bool {
 		return c != '.' && c != '-' && c != '_' && c != ':' && (c < '0' || c > '9') && (c < 'a' || c > 'z') && (c < 'A' || c > 'Z')
-	}) {
-		return p, fmt.Errorf("%q is no host: a name, or an address", p.Host)
+	}):
+		return fmt.Errorf("%q is no host: a name, or an address", host)
+	case strings.Contains(host, ":"):
+		if _, err := netip.ParseAddr(host); err != nil {
+			return fmt.Errorf("%q is no host: an address with colons stands in brackets", host)
+		}
 	}
-	if _, err := netip.ParseAddr(p.Host); err != nil && strings.Contains(p.Host, ":") {
-		return p, fmt.Errorf("%q is no host: an address with colons stands in brackets", p.Host)
-	}
-	return p, Allowed(p.Host)
+	return Allowed(host)
 }
 
 // Allowed refuses addresses that are no system's: of the link itself, where clouds tell
-// secrets to whoever asks, and of many at once.
+// secrets to whoever asks, and of many at once. What a name stands for is looked at when it is
+// connected.
 func Allowed(host string) error {
-	address, err := netip.ParseAddr(strings.Trim(host, "[]"))
-	if err != nil {
-		return nil // a name: what it stands for is looked at when it is connected
+	if address, err := netip.ParseAddr(strings.Trim(host, "[]")); err == nil {
+		return AllowedAddress(address)
 	}
-	return AllowedAddress(address)
+	return nil
 }
 
 // AllowedAddress does so for an address.
