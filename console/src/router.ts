@@ -65,6 +65,8 @@ export const router = createRouter({
     { path: '/options', name: 'options', component: () => import('./pages/Options.vue') },
     { path: '/start', name: 'start', component: () => import('./pages/Start.vue') },
     { path: '/yourself', name: 'yourself', component: () => import('./pages/Yourself.vue') },
+    { path: '/traces', name: 'traces', component: () => import('./pages/Traces.vue') },
+    { path: '/traces/:id(\\d+)', name: 'trace', component: () => import('./pages/TracePage.vue') },
     { path: '/ledger', name: 'ledger', component: () => import('./pages/Ledger.vue') },
     { path: '/:rest(.*)*', name: 'missing', component: () => import('./pages/Missing.vue') },
   ],

@@ -2864,7 +2864,7 @@ export interface paths {
         };
         /**
          * List traces of what the service sends to systems, the latest first
-         * @description Roles: [administrator operator]
+         * @description Roles: [administrator operator auditor]
          */
         get: operations["list-traces"];
         put?: never;
@@ -2888,7 +2888,7 @@ export interface paths {
         };
         /**
          * Show a trace
-         * @description Roles: [administrator operator]
+         * @description Roles: [administrator operator auditor]
          */
         get: operations["get-trace"];
         put?: never;
@@ -2908,7 +2908,7 @@ export interface paths {
         };
         /**
          * List what a trace has, what was refused first
-         * @description Roles: [administrator operator]
+         * @description Roles: [administrator operator auditor]
          */
         get: operations["list-operations"];
         put?: never;

@@ -13,6 +13,7 @@ import {
   DotChartOutlined,
   FieldTimeOutlined,
   FileProtectOutlined,
+  FileSearchOutlined,
   IdcardOutlined,
   KeyOutlined,
   LaptopOutlined,
@@ -80,7 +81,13 @@ export const groups: { name: string; places: Place[] }[] = [
       { name: 'messages', path: '/messages', icon: BellOutlined, roles: ['administrator', 'operator', 'auditor'] },
     ],
   },
-  { name: 'assurance', places: [{ name: 'ledger', path: '/ledger', icon: BookOutlined }] },
+  {
+    name: 'assurance',
+    places: [
+      { name: 'ledger', path: '/ledger', icon: BookOutlined },
+      { name: 'traces', path: '/traces', icon: FileSearchOutlined, roles: ['administrator', 'operator', 'auditor'] },
+    ],
+  },
   {
     name: 'running',
     places: [
