@@ -3600,6 +3600,10 @@ export interface components {
             /** @description What is wrong with the text; where there are any, there is nothing else */
             problems: components["schemas"]["Fault"][];
         };
+        CharterText: {
+            /** @description The charter in YAML, as GET /charters/schema has it */
+            document: string;
+        };
         CharterVersion: {
             /** Format: date-time */
             changed: string;
@@ -3880,11 +3884,15 @@ export interface components {
             fields: components["schemas"]["Change"][];
             name: string;
             /** @enum {string} */
-            part: "rules" | "windows" | "policies" | "orders" | "requirements" | "recipients" | "systems" | "people" | "labels";
+            part: "rules" | "windows" | "policies" | "orders" | "requirements" | "charters" | "recipients" | "systems" | "people" | "labels";
             /** @enum {string} */
             what: "added" | "changed" | "removed";
         };
         Document: {
+            /** @description What accounts of roles must have, may have and must never have */
+            charters?: {
+                [key: string]: components["schemas"]["CharterText"];
+            };
             /** @enum {string} */
             format: "moss-configuration-1";
             /** @description Labels given by hand, by SYSTEM/ACCOUNT */

@@ -157,7 +157,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 		},
 	})
 	a.Tandems = tandems.New(base, a.Store, a.Inventory, a.Custody)
-	a.Texts = configuration.New(configuration.Needs{Base: base, Store: a.Store, Labels: a.Labels, Policies: a.Policies, Messages: a.Messages, Approvals: a.Approvals, Inventory: a.Inventory, People: a.People})
+	a.Texts = configuration.New(configuration.Needs{Base: base, Store: a.Store, Labels: a.Labels, Policies: a.Policies, Messages: a.Messages, Approvals: a.Approvals, Inventory: a.Inventory, People: a.People, Charters: a.Charters})
 	a.Labels.After(func() {
 		a.Taking.Kick()
 		a.Charters.Kick()

@@ -1,6 +1,7 @@
 package assembly_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -11,6 +12,7 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/configuration"
 	"mossledger.example/moss/internal/app/reachability"
 	"mossledger.example/moss/internal/core/charter"
 	"mossledger.example/moss/internal/core/reach"
@@ -295,4 +297,29 @@ func TestCharterPorts(t *testing.T) {
 	assert.Equal(t, reach.Unprobed, list[0].Outcome)
 	assert.Equal(t, reach.Open, list[0].Was)
 	assert.Equal(t, reach.Open, list[1].Outcome, "another host that is away holds up none")
+}
+
+// Charters are part of what a team decided as text: all of it or nothing.
+func TestCharterTexts(t *testing.T) {
+	f := start(t)
+	ctx := t.Context()
+	text := func(charters string) configuration.Document {
+		var d configuration.Document
+		require.NoError(t, json.Unmarshal([]byte(`{"format":"moss-configuration-1","charters":{`+charters+`}}`), &d))
+		return d
+	}
+	did := f.applied(ines, text(`"a":{"document":"charter: a\nlabel: x\n"},"b":{"document":"charter: b\n"}`))
+	assert.Len(t, did.Changes, 2)
+	v, err := f.Store.Charter(ctx, "a")
+	require.NoError(t, err)
+	assert.Equal(t, "x", v.Label)
+	did = f.applied(ines, text(`"a":{"document":"charter: a\nlabel: y\n"}`))
+	assert.Len(t, did.Changes, 2, "one is changed, and the one that the text has not is removed")
+	_, err = f.Store.Charter(ctx, "b")
+	require.ErrorIs(t, err, app.ErrNotFound)
+	_, err = f.Texts.Preview(ctx, ines, text(`"a":{"document":"charter: a\n"},"c":{"document":"charter: other\n"}`))
+	require.ErrorIs(t, err, app.ErrInput)
+	v, err = f.Store.Charter(ctx, "a")
+	require.NoError(t, err)
+	assert.Equal(t, "y", v.Label, "nothing of a text that cannot be is kept")
 }

@@ -11,6 +11,7 @@ import (
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
+	"mossledger.example/moss/internal/app/charters"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/labels"
 	"mossledger.example/moss/internal/app/messages"
@@ -22,6 +23,7 @@ import (
 
 // Store is what this package needs of the store.
 type Store interface {
+	AllCharters(ctx context.Context) ([]records.Charter, error)
 	AllOrders(ctx context.Context) ([]records.Order, error)
 	AllPolicies(ctx context.Context) ([]records.Policy, error)
 	AllRecipients(ctx context.Context) ([]records.Recipient, error)
@@ -53,6 +55,7 @@ type Configuration struct {
 	approvals *approval.Approvals
 	inventory *inventory.Inventory
 	people    *people.People
+	charters  *charters.Charters
 }
 
 // Needs is what it is made of.
@@ -65,11 +68,12 @@ type Needs struct {
 	Approvals *approval.Approvals
 	Inventory *inventory.Inventory
 	People    *people.People
+	Charters  *charters.Charters
 }
 
 // New makes one. It carries out approvals of configurations.
 func New(n Needs) *Configuration {
-	c := &Configuration{n.Base, n.Store, n.Labels, n.Policies, n.Messages, n.Approvals, n.Inventory, n.People}
+	c := &Configuration{n.Base, n.Store, n.Labels, n.Policies, n.Messages, n.Approvals, n.Inventory, n.People, n.Charters}
 	c.approvals.Carry(approval.KindConfiguration, approval.Carrier{Action: access.ApplyConfiguration, Still: c.stillSame, CarryOut: c.applyApproved})
 	return c
 }
@@ -297,6 +301,7 @@ func (c *Configuration) carryOut(ctx context.Context, by access.Actor, d Documen
 	keep := context.WithoutCancel(ctx)
 	c.policies.Told()
 	c.tellLast(keep, by, before, out.Changes)
+	c.charters.Kick() // what they say counts once it is kept
 	if slices.ContainsFunc(out.Changes, func(change Difference) bool { return change.Part == "rules" }) {
 		if _, err := c.labels.Apply(keep); err != nil {
 			return out, fmt.Errorf("all of it is kept, and the rules could not be applied yet: %w", err)
@@ -324,7 +329,7 @@ func (c *Configuration) tellLast(ctx context.Context, by access.Actor, before []
 func (c *Configuration) apply(ctx context.Context, by access.Actor, d Document) ([]Difference, error) {
 	ctx = messages.Quietly(ctx)
 	var steps []step
-	for _, stepsOf := range []func(context.Context, access.Actor, Document) ([]step, error){c.windows, c.policiesOf, c.rules, c.orders, c.requirements, c.recipients, c.systems, c.everybody, c.handLabels} {
+	for _, stepsOf := range []func(context.Context, access.Actor, Document) ([]step, error){c.windows, c.policiesOf, c.rules, c.orders, c.requirements, c.chartersOf, c.recipients, c.systems, c.everybody, c.handLabels} {
 		more, err := stepsOf(ctx, by, d)
 		if err != nil {
 			return nil, err

@@ -1,5 +1,5 @@
 // Package configuration has the service decide what a text says: rules, windows, policies,
-// orders, requirements, recipients, systems, people and labels, all of it or nothing. What that would change is told
+// orders, requirements, charters, recipients, systems, people and labels, all of it or nothing. What that would change is told
 // first; nothing is applied that was not shown.
 package configuration
 
@@ -19,10 +19,16 @@ type Document struct {
 	Policies     map[string]PolicyText      `json:"policies,omitzero" doc:"How often, when and how credentials are rotated by themselves"`
 	Orders       map[string]OrderText       `json:"orders,omitzero" doc:"In which order dependents are restarted"`
 	Requirements map[string]RequirementText `json:"requirements,omitzero" doc:"For which rotations a second person is needed"`
+	Charters     map[string]CharterText     `json:"charters,omitzero" doc:"What accounts of roles must have, may have and must never have"`
 	Recipients   map[string]RecipientText   `json:"recipients,omitzero" doc:"Who is told what happens; secrets are no part of it"`
 	Systems      map[string]SystemText      `json:"systems,omitzero" doc:"What can be reached, by name; secrets and approvals are no part of it"`
 	People       map[string]PersonText      `json:"people,omitzero" doc:"What everybody may do; somebody new is added by hand first"`
 	Labels       map[string]LabelsText      `json:"labels,omitzero" doc:"Labels given by hand, by SYSTEM/ACCOUNT"`
+}
+
+// CharterText says what accounts of a role need.
+type CharterText struct {
+	Document string `json:"document" maxLength:"65536" doc:"The charter in YAML, as GET /charters/schema has it"`
 }
 
 // RuleText puts a label on accounts, or keeps it away.

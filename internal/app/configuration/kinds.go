@@ -203,6 +203,22 @@ func (c *Configuration) requirements(ctx context.Context, by access.Actor, d Doc
 	}.steps(ctx)
 }
 
+func (c *Configuration) chartersOf(ctx context.Context, by access.Actor, d Document) ([]step, error) {
+	return part[CharterText]{
+		name: "charters", wanted: d.Charters,
+		now: each(c.store.AllCharters, func(v records.Charter) (string, CharterText, int64) {
+			return v.Name, CharterText{v.Document}, v.Version
+		}),
+		save: func(ctx context.Context, name string, v CharterText, version int64) error {
+			_, err := c.charters.Save(ctx, by, name, v.Document, version)
+			return err
+		},
+		remove: func(ctx context.Context, name string, version int64) error {
+			return c.charters.Remove(ctx, by, name, version)
+		},
+	}.steps(ctx)
+}
+
 func (c *Configuration) recipients(ctx context.Context, by access.Actor, d Document) ([]step, error) {
 	return part[RecipientText]{
 		name: "recipients", wanted: d.Recipients,

@@ -15,7 +15,7 @@ import (
 
 // Difference is one thing that would be, or is, otherwise than before.
 type Difference struct {
-	Part   string          `json:"part" enum:"rules,windows,policies,orders,requirements,recipients,systems,people,labels"`
+	Part   string          `json:"part" enum:"rules,windows,policies,orders,requirements,charters,recipients,systems,people,labels"`
 	Name   string          `json:"name"`
 	What   string          `json:"what" enum:"added,changed,removed"`
 	Fields []ledger.Change `json:"fields" nullable:"false"`

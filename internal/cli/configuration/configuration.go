@@ -36,6 +36,7 @@ var sections = []section{
 	{"policies", "/policies", []string{"label", "precedence", "every_days", "rule", "begins", "zone", "spread", "window", "at_window_end", "on_failure", "restart", "way", "first_alone", "quiet_hours", "at_once", "length", "without", "undo_days", "patience", "paused", "description"}},
 	{"orders", "/orders", []string{"kind", "at_once", "members", "description"}},
 	{"requirements", "/requirements", []string{"label", "restarts", "kinds", "unread", "hours", "description"}},
+	{"charters", "/charters", []string{"document"}},
 	{"recipients", "/recipients", []string{"kind", "address", "user", "from", "to", "trusted_ca", "events", "least", "labels", "paused", "description"}},
 	{"systems", "/systems", []string{"kind", "address", "port", "steward", "site", "environment", "owner", "options", "trusted_ca"}},
 	{"people", "/users", []string{"roles", "disabled"}},
