@@ -188,6 +188,9 @@ func TestCharterVersions(t *testing.T) {
 	versions, err = f.Store.CharterVersions(ctx, "a")
 	require.NoError(t, err)
 	assert.Len(t, versions, 2, "what it said stays")
+	again, err := f.Charters.Save(ctx, ines, "a", first, 0)
+	require.NoError(t, err)
+	assert.Equal(t, int64(3), again.Version, "one that comes again goes on with its versions")
 }
 
 // What is drafted from an account holds for it, and says of which systems not all was known.

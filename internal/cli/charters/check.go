@@ -85,7 +85,7 @@ func preview(cmd *cobra.Command, c *api.Client, format, file string, all, texts 
 	if err := c.Call(cmd.Context(), http.MethodPost, "/charters/preview", map[string]any{"document": text}, &v); err != nil {
 		return err
 	}
-	problems := rowsOf(v["problems"])
+	problems := output.Rows(v["problems"])
 	if len(problems) > 0 {
 		words := make([]string, len(problems))
 		for i, p := range problems {
@@ -95,7 +95,7 @@ func preview(cmd *cobra.Command, c *api.Client, format, file string, all, texts 
 		return api.Exit(api.ExitUsage, fmt.Errorf("%s: %s", file, strings.Join(words, "; ")))
 	}
 	var rows []output.Row
-	for _, r := range rowsOf(v["lines"]) {
+	for _, r := range output.Rows(v["lines"]) {
 		if all || output.Show(r["state"]) != "met" {
 			rows = append(rows, r)
 		}
@@ -107,17 +107,6 @@ func preview(cmd *cobra.Command, c *api.Client, format, file string, all, texts 
 		output.Remark(cmd, "looked at %s of %s accounts", looked, output.Show(v["accounts"]))
 	}
 	return nil
-}
-
-func rowsOf(v any) []output.Row {
-	list, _ := v.([]any)
-	var out []output.Row
-	for _, r := range list {
-		if r, ok := r.(map[string]any); ok {
-			out = append(out, r)
-		}
-	}
-	return out
 }
 
 // found prints lines, and what to do about them.
@@ -200,12 +189,12 @@ func showMatrix(cmd *cobra.Command, c *api.Client, format, path string) error {
 		return err
 	}
 	columns := []output.Column{{"SYSTEM", "system"}, {"ACCOUNT", "account"}}
-	items := rowsOf(v["items"])
+	items := output.Rows(v["items"])
 	for i, item := range items {
 		columns = append(columns, output.Column{output.Show(item["item"]), fmt.Sprint("c", i)})
 	}
 	columns = append(columns, output.Column{"BEYOND", "beyond"})
-	rows := rowsOf(v["rows"])
+	rows := output.Rows(v["rows"])
 	for _, r := range rows {
 		cells, _ := r["cells"].([]any)
 		for i := range items {

@@ -71,6 +71,18 @@ func FieldOf(r Row, field string) any {
 	return v
 }
 
+// Rows are the rows of a list within an answer.
+func Rows(v any) []Row {
+	list, _ := v.([]any)
+	var out []Row
+	for _, r := range list {
+		if r, ok := r.(map[string]any); ok {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
 // Show writes a value for people.
 func Show(v any) string {
 	switch v := v.(type) {

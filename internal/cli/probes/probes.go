@@ -91,13 +91,7 @@ func show(cmd *cobra.Command, format string, rows []output.Row, steps bool) erro
 		return err
 	}
 	for _, r := range rows {
-		var list []output.Row
-		all, _ := r["steps"].([]any)
-		for _, s := range all {
-			if s, is := s.(map[string]any); is {
-				list = append(list, s)
-			}
-		}
+		list := output.Rows(r["steps"])
 		fmt.Fprintf(cmd.OutOrStdout(), "\n%s from %s:\n", output.Safe(output.Show(r["target"])), output.Safe(output.Show(r["from"])))
 		if err := output.Write(cmd.OutOrStdout(), format, []output.Column{{"STAGE", "stage"}, {"MS", "milliseconds"}, {"WORDS", "words"}}, list, list); err != nil {
 			return err

@@ -32,17 +32,6 @@ func list() *cobra.Command {
 	return cmd
 }
 
-func rowsOf(v any) []output.Row {
-	list, _ := v.([]any)
-	var out []output.Row
-	for _, r := range list {
-		if r, ok := r.(map[string]any); ok {
-			out = append(out, r)
-		}
-	}
-	return out
-}
-
 // read says how much is known, where that is not all.
 func read(cmd *cobra.Command, v any) {
 	r, _ := v.(map[string]any)
@@ -72,7 +61,7 @@ func show() *cobra.Command {
 		if err := c.Call(cmd.Context(), http.MethodGet, fmt.Sprintf("/accounts/%d/rights", id), nil, &v); err != nil {
 			return err
 		}
-		groups, held := rowsOf(v["groups"]), rowsOf(v["rights"])
+		groups, held := output.Rows(v["groups"]), output.Rows(v["rights"])
 		if format != "table" {
 			return output.Write(cmd.OutOrStdout(), format, []output.Column{{"SYSTEM", "system"}, {"VERB", "verb"}, {"WHAT", "what"}, {"THROUGH", "through"}, {"TEXT", "text"}}, held, v)
 		}
@@ -127,7 +116,7 @@ func who() *cobra.Command {
 		if err := c.Call(cmd.Context(), http.MethodGet, "/rights/who?"+query.Encode(), nil, &v); err != nil {
 			return err
 		}
-		holders := rowsOf(v["holders"])
+		holders := output.Rows(v["holders"])
 		if format != "table" {
 			return output.Write(cmd.OutOrStdout(), format, []output.Column{{"NAME", "name"}, {"KIND", "kind"}, {"ALLOWED", "allowed"}, {"UNSURE", "unsure"}}, holders, v)
 		}
@@ -137,7 +126,7 @@ func who() *cobra.Command {
 			if h["allowed"] != true {
 				answer = "perhaps: " + output.Show(h["unsure"])
 			}
-			for _, r := range rowsOf(h["rights"]) {
+			for _, r := range output.Rows(h["rights"]) {
 				rows = append(rows, output.Row{"name": h["name"], "kind": h["kind"], "answer": answer, "through": r["through"], "as": r["as"], "terms": r["terms"], "text": r["text"], "source": r["source"]})
 			}
 		}

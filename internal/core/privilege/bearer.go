@@ -10,16 +10,24 @@ import (
 type Asked struct {
 	Question
 	said map[int32][]int8 // by list: of each entry, 0 for not asked yet, else the answer and one
-	not  []bool           // by list: it is about something else
+	not  map[int32]bool   // by list, of those that were looked at: it is about something else
+	m    *Model
 }
 
 // Ask makes a question ready.
 func (m *Model) Ask(q Question) *Asked {
-	a := &Asked{Question: q, said: map[int32][]int8{}, not: make([]bool, len(m.Lists))}
-	for i := range m.Lists {
-		a.not[i] = !about(&m.Lists[i], q)
+	return &Asked{Question: q, said: map[int32][]int8{}, not: map[int32]bool{}, m: m}
+}
+
+// elsewhere reports whether a list is about something else. It is looked at once, and only
+// where somebody has an entry of it.
+func (a *Asked) elsewhere(list int32) bool {
+	not, looked := a.not[list]
+	if !looked {
+		not = !about(&a.m.Lists[list], a.Question)
+		a.not[list] = not
 	}
-	return a
+	return not
 }
 
 func (m *Model) asked(a *Asked, at place, e *Entry) Answer {
@@ -105,7 +113,7 @@ func (b *Bearer) Decide(a *Asked) Decision {
 		for to < len(b.held) && b.held[to].list == b.held[from].list {
 			to++
 		}
-		if !a.not[b.held[from].list] {
+		if !a.elsewhere(b.held[from].list) {
 			b.decideOne(a, b.held[from:to], &out)
 		}
 		from = to
@@ -137,7 +145,7 @@ func (b *Bearer) decideOne(a *Asked, entries []held, out *Decision) {
 // By are the entries that may allow what is asked, each with its path.
 func (b *Bearer) By(a *Asked) (out []Right) {
 	for _, h := range b.held {
-		if a.not[h.list] {
+		if a.elsewhere(h.list) {
 			continue
 		}
 		if e := &b.m.Lists[h.list].Entries[h.seq]; !e.Deny && b.m.asked(a, h.place, e) != AnswerNo {

@@ -86,6 +86,9 @@ func (s *Book) SaveCharter(ctx context.Context, v records.Charter, entries ...le
 		if _, err := tx.ExecContext(ctx, "INSERT INTO charter_versions (charter, version, document, changed, changed_by) SELECT ?1, COALESCE((SELECT MAX(version) FROM charter_versions WHERE charter = ?1), 0) + 1, document, changed, changed_by FROM charters WHERE id = ?2", v.Name, id); err != nil {
 			return err
 		}
+		if _, err := tx.ExecContext(ctx, "UPDATE charters SET revision = (SELECT MAX(version) FROM charter_versions WHERE charter = ?) WHERE id = ?", v.Name, id); err != nil {
+			return err
+		}
 		return s.Enter(ctx, tx, entries...)
 	})
 }
