@@ -39,7 +39,7 @@ type Item struct {
 	Reach    string   `yaml:"reach,omitempty"`
 	Status   int      `yaml:"status,omitempty"`   // of Reach
 	Contains string   `yaml:"contains,omitempty"` // of Reach
-	On       []string `yaml:"on,omitempty"`
+	On       []string `yaml:"systems,omitempty"`
 	Because  string   `yaml:"because,omitempty"`
 }
 
@@ -55,7 +55,7 @@ type Account struct {
 // Group is a group or role that must exist.
 type Group struct {
 	Name    string   `yaml:"name"`
-	On      []string `yaml:"on,omitempty"`
+	On      []string `yaml:"systems,omitempty"`
 	Because string   `yaml:"because,omitempty"`
 }
 

@@ -65,14 +65,14 @@ must:
   - member_of: tidewatch
   - do: select
     to: table:x
-    on: [kind:postgresql]
+    systems: [kind:postgresql]
   - run: "@read"
 never:
   - run: ALL
   - member_of: wheel
   - run: ALL
     as: nobody
-    on: [another*]
+    systems: [another*]
 account: {enabled: true, password_expires: true, account_ends: true, password_changed_within: 90, shell: false}
 groups:
   - name: manifest

@@ -12,13 +12,13 @@ description: Reads the manifests and writes them into the bookings database.
 label: manifests
 must:
   - member_of: manifest
-    on: [kind:unix-host]
+    systems: [kind:unix-host]
     because: the drop folder belongs to this group
   - run: /usr/bin/systemctl reload manifest.service
-    on: [bookings*]
+    systems: [bookings*]
   - do: select
     to: table:bookings.public.manifests
-    on: [kind:postgresql]
+    systems: [kind:postgresql]
 never:
   - run: ALL
 account:
@@ -27,7 +27,7 @@ account:
 one_on: [bookings1, bookings2]
 groups:
   - name: manifest
-    on: [kind:unix-host]
+    systems: [kind:unix-host]
 `
 
 func TestParse(t *testing.T) {

@@ -9,7 +9,7 @@ must:
   - member_of: cardreaders
     because: the reader's device belongs to this group
   - run: /usr/bin/systemctl restart fuelcard.service
-    on: [kind:unix-host]
+    systems: [kind:unix-host]
 may:
   - run: /usr/bin/systemctl stop fuelcard.service
 never:
@@ -23,7 +23,7 @@ description: Imports the manifests of the night, and reloads what shows them.
 label: manifest-import
 must:
   - run: /usr/bin/systemctl reload manifest.service
-    on: [kind:unix-host]
+    systems: [kind:unix-host]
 never:
   - run: ALL
     because: it was given everything one night, until Monday

@@ -1,0 +1,187 @@
+package lab_test
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/directory"
+	"mossledger.example/moss/internal/connect/mariadb"
+	"mossledger.example/moss/internal/connect/postgres"
+	"mossledger.example/moss/internal/connect/redis"
+	"mossledger.example/moss/internal/connect/unixhost"
+	"mossledger.example/moss/internal/core/charter"
+	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/privilege"
+	"mossledger.example/moss/internal/core/privilege/sudo"
+	"mossledger.example/moss/internal/lab"
+)
+
+// proposals are what would make an account of a real system as a charter says, and what each
+// thing comes to now.
+func proposals(t *testing.T, c connect.Connector, target connect.Target, matches privilege.Matcher, account estate.Account, text string) (out []connect.Proposal, states map[string]charter.State) {
+	t.Helper()
+	model, coverage := modelOf(t, c, target, matches)
+	require.True(t, coverage.Complete, coverage.Why)
+	d, err := charter.Parse(text)
+	require.NoError(t, err)
+	if account.StableID == "" {
+		ids := model.Graph.Named(func(p privilege.Principal) bool { return p.Name == account.Name }, privilege.KindAccount, privilege.KindRole)
+		require.Len(t, ids, 1, account.Name)
+		account.StableID = ids[0]
+	}
+	comparison := charter.Compare(charter.Known{Name: target.Name, Kind: string(target.Kind), Model: model}, []*charter.Document{d})
+	comparison.Turn(account)
+	states = map[string]charter.State{}
+	for _, l := range comparison.Lines(0, nil) {
+		states[l.Section+": "+l.Item] = l.State
+		if l.State == charter.StateMet || l.Change == nil {
+			continue
+		}
+		p, why := c.Propose(target, *l.Change)
+		require.Empty(t, why, "%s: %+v", l.Item, l.Change)
+		out = append(out, p)
+	}
+	return out, states
+}
+
+// proposed carries out what is proposed, on the real system and by its own tools, and takes it
+// back: after the first all holds, after the second all is as it was.
+func proposed(t *testing.T, c connect.Connector, target connect.Target, matches privilege.Matcher, account estate.Account, text string, run func(language, text string)) {
+	t.Helper()
+	list, before := proposals(t, c, target, matches, account, text)
+	require.GreaterOrEqual(t, len(list), 3, "%v", before)
+	for _, p := range list {
+		run(p.Language, p.Text)
+	}
+	left, after := proposals(t, c, target, matches, account, text)
+	assert.Empty(t, left)
+	for item, state := range after {
+		assert.Equal(t, charter.StateMet, state, item)
+	}
+	slices.Reverse(list)
+	for _, p := range list {
+		language := p.Language
+		if p.BackLanguage != "" {
+			language = p.BackLanguage
+		}
+		run(language, p.Back)
+	}
+	_, again := proposals(t, c, target, matches, account, text)
+	assert.Equal(t, before, again, "it is taken back")
+}
+
+func TestProposalsOnDataStores(t *testing.T) {
+	pg := lab.PostgreSQL(t, "127.0.0.158", 55558)
+	pg.Run(t, "CREATE ROLE tide_reader; CREATE ROLE \"Odd, Group\"; CREATE ROLE svc_tide LOGIN CREATEROLE;\nGRANT \"Odd, Group\" TO svc_tide;\n\\c bookings\nCREATE TABLE fares (a int, b text); CREATE TABLE pay (a int);\nGRANT UPDATE, DELETE ON pay TO svc_tide; GRANT INSERT ON fares TO svc_tide WITH GRANT OPTION;\n")
+	proposed(t, postgres.Connector{}, pg.Target("db"), nil, estate.Account{Name: "svc_tide"}, `charter: tide
+must:
+  - member_of: tide_reader
+  - {do: select, to: "table:bookings.public.fares"}
+  - {do: connect, to: "database:bookings"}
+never:
+  - {do: update, to: "table:*"}
+  - {do: manage roles}
+`, func(_, text string) { pg.Run(t, "\\c bookings\n"+text) })
+
+	maria := lab.MariaDB(t, "127.0.0.158", 33358)
+	maria.Run(t, "CREATE DATABASE tides; CREATE TABLE tides.fares (a int); CREATE TABLE tides.pay (a int); CREATE ROLE tide_reader; CREATE USER svc_tide@'%' IDENTIFIED BY 'Neap-Tide-71-x'; GRANT UPDATE ON tides.pay TO svc_tide@'%'; GRANT RELOAD ON *.* TO svc_tide@'%';")
+	proposed(t, mariadb.Connector{}, maria.Target("maria"), nil, estate.Account{Name: "svc_tide@%"}, `charter: tide
+must:
+  - {do: select, to: "table:tides.fares"}
+  - {do: insert, to: "database:tides"}
+never:
+  - {do: update, to: "table:*"}
+  - {do: reload}
+`, func(_, text string) { maria.Run(t, text) })
+
+	store := lab.Redis(t, "127.0.0.158", 63358)
+	store.Run(t, "ACL SETUSER svc_tide on >Neap-Tide-71-x ~tide:* +get +config|get +acl\n")
+	list, before := proposals(t, redis.Connector{}, store.Target("store"), privilege.MatchCommands, estate.Account{Name: "svc_tide"}, "charter: tide\nmust: [{run: set}]\nmay: [{run: get}, {do: read and write}]\nnever: [{run: acl}, {run: config get}]\n")
+	require.Len(t, list, 3, "%v", before)
+	for _, p := range list {
+		store.Run(t, p.Text)
+	}
+	_, after := proposals(t, redis.Connector{}, store.Target("store"), privilege.MatchCommands, estate.Account{Name: "svc_tide"}, "charter: tide\nmust: [{run: set}]\nnever: [{run: acl}, {run: config get}]\n")
+	for item, state := range after {
+		if strings.HasPrefix(item, "must") || strings.HasPrefix(item, "never") {
+			assert.Equal(t, charter.StateMet, state, item)
+		}
+	}
+}
+
+func TestProposalsOnAHost(t *testing.T) {
+	h := lab.NewHost(t, "proposals", 37)
+	h.Shell(t, "groupadd crew; groupadd deck; useradd -m -G deck berth")
+	h.Boot(t)
+	proposed(t, unixhost.Connector{}, h.Target(), sudo.Matches, estate.Account{Name: "berth"}, `charter: berth
+must:
+  - member_of: crew
+  - member_of: gauges
+    because: it does not exist yet
+  - run: /usr/bin/systemctl restart berth:1.service
+never:
+  - member_of: deck
+`, func(language, text string) {
+		if language != "sudoers" {
+			h.Shell(t, text)
+			return
+		}
+		h.Write(t, "/root/wanted", text, 0o440)
+		h.Shell(t, "visudo -cf /root/wanted && install -m440 /root/wanted /etc/sudoers.d/charter-berth && sudo -l -U berth /usr/bin/systemctl restart berth:1.service")
+	})
+}
+
+func TestProposalsInADirectory(t *testing.T) {
+	d := lab.Samba(t, "127.0.0.158", "svc-tide", "svc-berth")
+	d.Create(t, "dn: CN=Tide\\, readers,"+d.Base+"\nobjectClass: group\nsAMAccountName: tide-readers\n\ndn: CN=Odd,"+d.Base+"\nobjectClass: group\nsAMAccountName: odd\nmember: "+d.DN("svc-tide")+"\n\ndn: CN=Outer,"+d.Base+"\nobjectClass: group\nsAMAccountName: outer\nmember: CN=Inner,"+d.Base+"\n\ndn: CN=Inner,"+d.Base+"\nobjectClass: group\nsAMAccountName: inner\nmember: "+d.DN("svc-tide")+"\n")
+	model, _ := modelOf(t, directory.Connector{}, d.Target("dir"), nil)
+	ids := model.Graph.Named(func(p privilege.Principal) bool { return p.Name == "svc-tide" }, privilege.KindAccount)
+	require.Len(t, ids, 1)
+	proposed(t, directory.Connector{}, d.Target("dir"), nil, estate.Account{StableID: ids[0], Name: "svc-tide", DN: d.DN("svc-tide")}, `charter: tide
+must:
+  - member_of: tide-readers
+  - member_of: inner
+never:
+  - member_of: outer
+  - member_of: odd
+`, func(_, text string) { d.Alter(t, text) })
+}
+
+// A validator that others wrote takes the schema, and the charters that come with the program by it.
+func TestForeignCharters(t *testing.T) {
+	if err := exec.CommandContext(t.Context(), "python3", "-c", "import jsonschema, yaml").Run(); err != nil {
+		lab.LeaveOut(t, "python3 with jsonschema is not here: 'make lab' gets it")
+	}
+	folder := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "schema.json"), charter.Schema(), 0o600))
+	texts := map[string]string{"wrong-field": "charter: a\nmust: [{runs: /bin/true}]\n", "wrong-two": "charter: a\nmust: [{run: /bin/true, member_of: x}]\n", "wrong-type": "charter: a\naccount: {enabled: sometimes}\n", "wrong-name": "charter: A B\n"}
+	for _, r := range charter.AllReady() {
+		texts[r.Name] = r.Document
+	}
+	raw, err := json.Marshal(texts)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "texts.json"), raw, 0o600))
+	out, err := exec.CommandContext(t.Context(), "python3", "-c", `import json, sys, yaml, jsonschema
+schema = json.load(open(sys.argv[1] + "/schema.json"))
+jsonschema.Draft202012Validator.check_schema(schema)
+v = jsonschema.Draft202012Validator(schema)
+print(json.dumps({name: v.is_valid(yaml.safe_load(text)) for name, text in json.load(open(sys.argv[1] + "/texts.json")).items()}))`, folder).CombinedOutput()
+	require.NoError(t, err, string(out))
+	var valid map[string]bool
+	require.NoError(t, json.Unmarshal(out, &valid))
+	assert.Len(t, valid, len(texts))
+	for name, text := range texts {
+		_, err := charter.Parse(text)
+		assert.Equal(t, err == nil, valid[name], "%s: both say the same", name)
+		assert.Equal(t, !strings.HasPrefix(name, "wrong"), valid[name], name)
+	}
+}
