@@ -93,7 +93,7 @@ never:
 `, func(_, text string) { pg.Run(t, "\\c bookings\n"+text) })
 
 	maria := lab.MariaDB(t, "127.0.0.158", 33358)
-	maria.Run(t, "CREATE DATABASE tides; CREATE TABLE tides.fares (a int); CREATE TABLE tides.pay (a int); CREATE ROLE tide_reader; CREATE USER svc_tide@'%' IDENTIFIED BY 'Neap-Tide-71-x'; GRANT UPDATE ON tides.pay TO svc_tide@'%'; GRANT RELOAD ON *.* TO svc_tide@'%';")
+	maria.Run(t, "GRANT SELECT ON mysql.* TO mossmgr@'%'; CREATE DATABASE tides; CREATE TABLE tides.fares (a int); CREATE TABLE tides.pay (a int); CREATE ROLE tide_reader; CREATE USER svc_tide@'%' IDENTIFIED BY 'Neap-Tide-71-x'; GRANT UPDATE ON tides.pay TO svc_tide@'%'; GRANT RELOAD ON *.* TO svc_tide@'%';")
 	proposed(t, mariadb.Connector{}, maria.Target("maria"), nil, estate.Account{Name: "svc_tide@%"}, `charter: tide
 must:
   - {do: select, to: "table:tides.fares"}
@@ -110,7 +110,7 @@ never:
 	for _, p := range list {
 		store.Run(t, p.Text)
 	}
-	_, after := proposals(t, redis.Connector{}, store.Target("store"), privilege.MatchCommands, estate.Account{Name: "svc_tide"}, "charter: tide\nmust: [{run: set}]\nnever: [{run: acl}, {run: config get}]\n")
+	_, after := proposals(t, redis.Connector{}, store.Target("store"), privilege.MatchCommands, estate.Account{Name: "svc_tide"}, "charter: tide\nmust: [{run: set}]\nmay: [{run: get}, {do: read and write}]\nnever: [{run: acl}, {run: config get}]\n")
 	for item, state := range after {
 		if strings.HasPrefix(item, "must") || strings.HasPrefix(item, "never") {
 			assert.Equal(t, charter.StateMet, state, item)
@@ -141,8 +141,8 @@ never:
 }
 
 func TestProposalsInADirectory(t *testing.T) {
-	d := lab.Samba(t, "127.0.0.158", "svc-tide", "svc-berth")
-	d.Create(t, "dn: CN=Tide\\, readers,"+d.Base+"\nobjectClass: group\nsAMAccountName: tide-readers\n\ndn: CN=Odd,"+d.Base+"\nobjectClass: group\nsAMAccountName: odd\nmember: "+d.DN("svc-tide")+"\n\ndn: CN=Outer,"+d.Base+"\nobjectClass: group\nsAMAccountName: outer\nmember: CN=Inner,"+d.Base+"\n\ndn: CN=Inner,"+d.Base+"\nobjectClass: group\nsAMAccountName: inner\nmember: "+d.DN("svc-tide")+"\n")
+	d := lab.Samba(t, "127.0.0.158", "svc-tide")
+	d.Create(t, "dn: CN=Tide\\, readers,"+d.Base+"\nobjectClass: group\nsAMAccountName: tide-readers\n\ndn: CN=Odd,"+d.Base+"\nobjectClass: group\nsAMAccountName: odd\nmember: "+d.DN("svc-tide")+"\n\ndn: CN=Inner,"+d.Base+"\nobjectClass: group\nsAMAccountName: inner\nmember: "+d.DN("svc-tide")+"\n\ndn: CN=Outer,"+d.Base+"\nobjectClass: group\nsAMAccountName: outer\nmember: CN=Inner,"+d.Base+"\n")
 	model, _ := modelOf(t, directory.Connector{}, d.Target("dir"), nil)
 	ids := model.Graph.Named(func(p privilege.Principal) bool { return p.Name == "svc-tide" }, privilege.KindAccount)
 	require.Len(t, ids, 1)
@@ -150,6 +150,8 @@ func TestProposalsInADirectory(t *testing.T) {
 must:
   - member_of: tide-readers
   - member_of: inner
+may:
+  - member_of: Terminal Services Staff
 never:
   - member_of: outer
   - member_of: odd

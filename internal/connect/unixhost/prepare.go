@@ -9,10 +9,8 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/unixhost/reading"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/privilege/sudo"
 )
-
-// escapeArgument writes an argument of a command as sudoers(5) has it.
-var escapeArgument = strings.NewReplacer(`\`, `\\`, ",", `\,`, ":", `\:`, "=", `\=`, "#", `\#`, " ", `\ `, "*", `\*`, "?", `\?`, "[", `\[`, "]", `\]`)
 
 // unprintable names are told in no rule: what ends a line would begin another one.
 func unprintable(name string) bool {
@@ -61,7 +59,7 @@ func rotateRights(known connect.Known) []string {
 			continue
 		}
 		folder, base := path.Split(file)
-		file, left, folder := escapeArgument.Replace(file), escapeArgument.Replace(folder+"."+base+".moss-new"), escapeArgument.Replace(path.Clean(folder))
+		file, left, folder := sudo.Word(file), sudo.Word(folder+"."+base+".moss-new"), sudo.Word(path.Clean(folder))
 		for _, line := range []string{
 			"/usr/bin/cat -- " + file, "/usr/bin/rm -f -- " + left, "/usr/bin/cp -a -- " + file + " " + left, `/usr/bin/dd of\=` + left + ` conv\=fsync status\=none`, "/usr/bin/mv -fT -- " + left + " " + file, "/usr/bin/sync -- " + folder,
 		} {
@@ -74,7 +72,7 @@ func rotateRights(known connect.Known) []string {
 		if unprintable(unit) {
 			continue
 		}
-		out = append(out, "/usr/bin/systemctl restart "+escapeArgument.Replace(unit))
+		out = append(out, "/usr/bin/systemctl restart "+sudo.Word(unit))
 	}
 	return out
 }

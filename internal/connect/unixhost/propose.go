@@ -6,6 +6,7 @@ import (
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/privilege"
+	"mossledger.example/moss/internal/core/privilege/sudo"
 )
 
 // Propose implements connect.Proposer.
@@ -48,17 +49,12 @@ func giveCommand(out connect.Proposal, c privilege.RightChange) (connect.Proposa
 	if len(words) == 0 || !strings.HasPrefix(words[0], "/") && c.What != "ALL" || strings.Trim(c.To, plainLetters) != "" || c.To == "" {
 		return out, connect.WhyNotName
 	}
-	if c.What != "ALL" {
-		for i := range words {
-			words[i] = escapeArgument.Replace(words[i])
-		}
-	}
 	if strings.Trim(c.As, plainLetters) != "" {
 		return out, connect.WhyNotName
 	}
 	out.Language = "sudoers"
 	out.Where += ", added to /etc/sudoers.d/" + fileOf(c.To) + ": visudo -cf FILE, then install it with the mode 440"
-	out.Text = c.To + " ALL=(" + cmp.Or(c.As, "root") + ") NOPASSWD: " + strings.Join(words, " ") + "\n"
+	out.Text = c.To + " ALL=(" + cmp.Or(c.As, "root") + ") NOPASSWD: " + sudo.Written(c.What) + "\n"
 	out.Back, out.BackLanguage = "rm -f -- /etc/sudoers.d/"+fileOf(c.To)+"\n", "sh"
 	return out, ""
 }

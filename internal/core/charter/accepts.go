@@ -47,7 +47,9 @@ func (c *Comparison) accept(i *Item, l *privilege.List, e *privilege.Entry) bool
 	}
 	want := c.object(i.To)
 	for _, o := range l.Objects {
-		if want.Kind != "" && want.Kind != o.Kind || want.Name != "" && !fits(strings.ToLower(want.Name), strings.ToLower(o.Name)) {
+		fit := (want.Kind == "" || want.Kind == o.Kind) && (want.Name == "" || fits(strings.ToLower(want.Name), strings.ToLower(o.Name)))
+		within := want.Name != "" && len(l.Objects) > 1 && strings.HasPrefix(strings.ToLower(o.Name), strings.ToLower(want.Name)+".")
+		if !fit && !within { // what lies in what it says, is said
 			return false
 		}
 	}
@@ -60,7 +62,7 @@ func (c *Comparison) runs(i *Item, e *privilege.Entry) bool {
 	if e.As != "" && !strings.EqualFold(strings.TrimSpace(e.As), cmp.Or(i.As, "root")) && i.As != "ALL" {
 		return false
 	}
-	if i.Run == e.What {
+	if i.Run == e.What || c.known.Kind == string(estate.KindUnixHost) && sudo.Written(i.Run) == e.What {
 		return true
 	}
 	if c.known.Model.Matches == nil || strings.ContainsAny(e.What, `*?[\^!`) {

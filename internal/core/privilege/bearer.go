@@ -87,6 +87,7 @@ func (b *Bearer) Of(id string) bool {
 			h.own = h.own && b.m.Graph.members[n].Kind != KindEveryone
 			h.first = n
 		}
+		h.own = h.own && !b.m.Lists[h.list].Entries[h.seq].Default
 	}
 	return true
 }
@@ -157,7 +158,8 @@ func (b *Bearer) By(a *Asked) (out []Right) {
 
 // Each calls visit for every entry that gives it something, with the number of the list and
 // of the entry, and of it among all that it holds (see Right). Left out are those that come
-// through one of some principals, and what it is given as one of everyone: that is not its own.
+// through one of some principals, and what it is given as one of everyone, or has because nothing
+// says otherwise: that is not its own.
 func (b *Bearer) Each(through []string, visit func(list, entry, at int)) {
 	var marked []int32
 	for _, id := range through {

@@ -101,8 +101,9 @@ type Entry struct {
 	Through string   `json:"through,omitempty"`
 	Means   []string `json:"means,omitempty"` // what a name in What stands for, where the system told
 	Unsure  string   `json:"unsure,omitempty"`
-	Text    string   `json:"text,omitempty"`   // the line in the system's own language
-	Source  string   `json:"source,omitempty"` // where it stands
+	Default bool     `json:"default,omitempty"` // it has this because nothing says otherwise
+	Text    string   `json:"text,omitempty"`    // the line in the system's own language
+	Source  string   `json:"source,omitempty"`  // where it stands
 }
 
 // List is what one place says of some objects.

@@ -150,6 +150,7 @@ func (h *host) letIn(directives []directive) []privilege.Entry {
 		}
 		e := privilege.Entry{To: p.ID, Verb: privilege.VerbSignIn, Unsure: unsure}
 		e.Deny, e.Text, e.Source = h.refused(all, p)
+		e.Default = !e.Deny && e.Source == sshdConfig // no line names it
 		out = append(out, e)
 	}
 	return out

@@ -82,6 +82,24 @@ func Spoken(text string) string {
 	return c.Path
 }
 
+var literal = strings.NewReplacer(`\`, `\\`, ",", `\,`, ":", `\:`, "=", `\=`, "#", `\#`, " ", `\ `, "*", `\*`, "?", `\?`, "[", `\[`, "]", `\]`)
+
+// Word writes a word of a command as sudoers(5) has it, so that it stands for itself.
+func Word(word string) string { return literal.Replace(word) }
+
+// Written writes a command with its arguments, as a shell would have them, as sudoers(5) has
+// it: for that one command and no other.
+func Written(command string) string {
+	if command == "ALL" {
+		return command
+	}
+	words := strings.Fields(command)
+	for i := range words {
+		words[i] = Word(words[i])
+	}
+	return strings.Join(words, " ")
+}
+
 // FirstOf is one of those that a command may run as.
 func FirstOf(as string) string {
 	for name := range strings.SplitSeq(strings.TrimPrefix(as, ":"), ",") {
