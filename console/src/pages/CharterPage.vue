@@ -66,14 +66,14 @@ const columns: Column[] = [
     values: ['forbidden', 'missing', 'differs', 'unknown', 'excess', 'met'],
     width: 120,
   },
-  { key: 'account', title: t('accounts.name'), field: 'account', content: 'name', width: 130 },
+  { key: 'account', title: t('accounts.name'), field: 'account', content: 'word', width: 130 },
   { key: 'system', title: t('fields.system'), field: 'system', content: 'system', width: 140 },
   { key: 'item', title: t('charters.what'), field: 'item', content: 'text', width: 250 },
-  { key: 'through', title: t('charters.through'), content: 'text', width: 150 },
+  { key: 'through', title: t('charters.through'), content: 'word', width: 150 },
   { key: 'at_next', title: t('charters.fails'), field: 'at_next', content: 'word', width: 130 },
   { key: 'why', title: t('charters.why'), field: 'why', content: 'text', optional: true },
   { key: 'was', title: t('charters.was'), field: 'was', content: 'word', width: 96, optional: true },
-  { key: 'since', title: t('charters.since'), field: 'since', content: 'time', compares: 'time' },
+  { key: 'since', title: t('charters.since'), field: 'since', content: 'time', compares: 'time', optional: true },
   { key: 'ended', title: t('charters.ended'), field: 'ended', content: 'time', compares: 'time', optional: true },
 ]
 const fetch = (query: ListQuery) => data(api.GET('/api/v1/charters/lines', { params: { query: { ...query, ended: ended.value } } }))
