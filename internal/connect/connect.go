@@ -124,8 +124,6 @@ type Target struct {
 	TrustedCA string   // PEM; empty for the machine's own trust store
 	HostKeys  []string // approved fingerprints (SSH)
 	Identity  string   // that the system proved before, see Facts; "" when unknown
-
-	tracer Tracer // see WithTracer
 }
 
 // Fail makes a Failure for a target.

@@ -1,6 +1,7 @@
 package connect
 
 import (
+	"context"
 	"regexp"
 	"strings"
 	"time"
@@ -39,18 +40,23 @@ type Tracer interface {
 	Take(Operation)
 }
 
-// WithTracer has what is sent to a target be traced. A tracer does not cross a wire.
-func (t Target) WithTracer(tracer Tracer) Target {
-	t.tracer = tracer
-	return t
+type tracerKey struct{}
+
+// Trace tells what is sent to whoever wants to see it. The zero Trace tells nobody.
+type Trace struct{ tracer Tracer }
+
+// TraceOf is the one that a call came with (Traced).
+func TraceOf(ctx context.Context) Trace {
+	tracer, _ := ctx.Value(tracerKey{}).(Tracer)
+	return Trace{tracer}
 }
 
-// Traced reports whether somebody wants to see what is sent.
-func (t Target) Traced() bool { return t.tracer != nil && t.tracer.Active() }
+// On reports whether somebody wants to see what is sent.
+func (t Trace) On() bool { return t.tracer != nil && t.tracer.Active() }
 
-// Trace tells an operation. What in it looks like a secret is left out, whatever it is.
-func (t Target) Trace(o Operation, hide ...secret.Value) {
-	if !t.Traced() {
+// Tell tells an operation. What in it looks like a secret is left out, whatever it is.
+func (t Trace) Tell(o Operation, hide ...secret.Value) {
+	if !t.On() {
 		return
 	}
 	o.Text, o.Words = withoutSecrets(secret.Scrub(o.Text, hide...)), withoutSecrets(secret.Scrub(o.Words, hide...))

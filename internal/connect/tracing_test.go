@@ -1,7 +1,11 @@
 package connect
 
 import (
+	"context"
 	"errors"
+	"path/filepath"
+	"reflect"
+	"runtime"
 	"testing"
 	"time"
 
@@ -29,15 +33,35 @@ func TestTracedWithoutSecrets(t *testing.T) {
 		`SELECT rolname FROM pg_roles WHERE rolname = $1`:                                                           `SELECT rolname FROM pg_roles WHERE rolname = $1`,
 	} {
 		to := &taken{}
-		Target{}.WithTracer(to).Trace(Ended("sql", text, time.Now(), nil, nil))
+		Trace{to}.Tell(Ended("sql", text, time.Now(), nil, nil))
 		got := to.list[0].Text
 		assert.NotContains(t, got, "Tide-1")
 		assert.NotContains(t, got, "plain'")
 		assert.Equal(t, want, got)
 	}
 	to := &taken{}
-	Target{}.WithTracer(to).Trace(Ended("ldap", "bind with Neap-Tide-77", time.Now(), errors.New("refused: Neap-Tide-77"), func(error) bool { return true }), secret.New("Neap-Tide-77"))
+	Trace{to}.Tell(Ended("ldap", "bind with Neap-Tide-77", time.Now(), errors.New("refused: Neap-Tide-77"), func(error) bool { return true }), secret.New("Neap-Tide-77"))
 	assert.NotContains(t, to.list[0].Text+to.list[0].Words, "Neap-Tide-77")
 	assert.Equal(t, OperationRefused, to.list[0].Outcome)
-	assert.NotPanics(t, func() { Target{}.Trace(Operation{}) }, "nobody wants to see it")
+	assert.NotPanics(t, func() { Trace{}.Tell(Operation{}) }, "nobody wants to see it")
+}
+
+// Every call of a traced connector that has a context hands the tracer on: none of them is
+// only that of the connector within.
+func TestTracedHandsOn(t *testing.T) {
+	contract, own := reflect.TypeFor[Connector](), reflect.TypeFor[traced]()
+	handed := 0
+	for i := range contract.NumMethod() {
+		m := contract.Method(i)
+		if m.Type.NumIn() == 0 || m.Type.In(0) != reflect.TypeFor[context.Context]() {
+			continue
+		}
+		method, _ := own.MethodByName(m.Name)
+		file, _ := runtime.FuncForPC(method.Func.Pointer()).FileLine(method.Func.Pointer())
+		assert.Equal(t, "traced.go", filepath.Base(file), "%s does not hand it on", m.Name)
+		handed++
+	}
+	assert.Greater(t, handed, 20)
+	assert.False(t, TraceOf(context.Background()).On())
+	assert.True(t, TraceOf(traced{tracer: &taken{}}.with(context.Background())).On())
 }

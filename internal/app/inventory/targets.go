@@ -73,7 +73,7 @@ func (inventory *Inventory) targetWithoutSecrets(ctx context.Context, v records.
 		TrustedCA: v.TrustedCA, HostKeys: v.HostKeys, Identity: v.Facts.Identity,
 	}
 	if inventory.traced != nil {
-		t = t.WithTracer(inventory.traced(v.ID))
+		connector = connect.Traced(connector, inventory.traced(v.ID))
 	}
 	var err error
 	if t.Options, err = inventory.optionsFor(ctx, v); err != nil {

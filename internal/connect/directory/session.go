@@ -128,16 +128,16 @@ func secure(ctx context.Context, target connect.Target, watch *connect.Stopwatch
 	wrapped.SetTimeout(requestTime)
 	wrapped.Start()
 	stop := context.AfterFunc(ctx, func() { _ = wrapped.Close() })
-	return &secured{Conn: wrapped, target: target, under: bounded, stop: stop, facts: facts}, nil
+	return &secured{Conn: wrapped, trace: connect.TraceOf(ctx), under: bounded, stop: stop, facts: facts}, nil
 }
 
 // secured is a connection over TLS that has not signed in.
 type secured struct {
 	*ldap.Conn
-	target connect.Target
-	under  *boundedConn
-	stop   func() bool
-	facts  connect.Facts
+	trace connect.Trace
+	under *boundedConn
+	stop  func() bool
+	facts connect.Facts
 }
 
 func (s *secured) close() {

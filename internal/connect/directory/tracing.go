@@ -20,7 +20,7 @@ func (s *secured) told(text string, begun time.Time, err error) {
 	if said, is := err.(*ldap.Error); is { //nolint:errorlint // it is the library's own, not wrapped
 		o.Exit = int(said.ResultCode)
 	}
-	s.target.Trace(o)
+	s.trace.Tell(o)
 }
 
 var scopes = map[int]string{ldap.ScopeBaseObject: "base", ldap.ScopeSingleLevel: "one", ldap.ScopeWholeSubtree: "sub"}
@@ -33,7 +33,7 @@ func searchText(r *ldap.SearchRequest) string {
 func (s *secured) Search(r *ldap.SearchRequest) (*ldap.SearchResult, error) {
 	begun := time.Now()
 	res, err := s.Conn.Search(r)
-	if s.target.Traced() {
+	if s.trace.On() {
 		s.told(searchText(r), begun, err)
 	}
 	return res, err
@@ -43,7 +43,7 @@ func (s *secured) Search(r *ldap.SearchRequest) (*ldap.SearchResult, error) {
 func (s *secured) Modify(r *ldap.ModifyRequest) error {
 	begun := time.Now()
 	err := s.Conn.Modify(r)
-	if s.target.Traced() {
+	if s.trace.On() {
 		s.told(modifyText(r), begun, err)
 	}
 	return err
@@ -53,7 +53,7 @@ func (s *secured) Modify(r *ldap.ModifyRequest) error {
 func (s *secured) PasswordModify(r *ldap.PasswordModifyRequest) (*ldap.PasswordModifyResult, error) {
 	begun := time.Now()
 	res, err := s.Conn.PasswordModify(r)
-	if s.target.Traced() {
+	if s.trace.On() {
 		s.told(fmt.Sprintf("password of %q becomes %s", r.UserIdentity, connect.Left), begun, err)
 	}
 	return res, err
@@ -63,7 +63,7 @@ func (s *secured) PasswordModify(r *ldap.PasswordModifyRequest) (*ldap.PasswordM
 func (s *secured) Bind(dn, password string) error {
 	begun := time.Now()
 	err := s.Conn.Bind(dn, password)
-	if s.target.Traced() {
+	if s.trace.On() {
 		s.told(fmt.Sprintf("bind as %q", dn), begun, err)
 	}
 	return err

@@ -94,7 +94,7 @@ func open(ctx context.Context, target connect.Target, user string, password secr
 		watch.Fail(f)
 		return nil, nil, f
 	}
-	db := sql.OpenDB(traced{connector, target})
+	db := sql.OpenDB(traced{connector, connect.TraceOf(ctx)})
 	db.SetMaxOpenConns(1)
 	limited, cancel := context.WithTimeout(ctx, callTime)
 	defer cancel()

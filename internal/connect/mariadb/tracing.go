@@ -15,7 +15,7 @@ import (
 // part of that.
 type traced struct {
 	driver.Connector
-	target connect.Target
+	to connect.Trace
 }
 
 // Connect implements driver.Connector.
@@ -28,7 +28,7 @@ func (t traced) Connect(ctx context.Context) (driver.Conn, error) {
 	if !is {
 		return conn, nil
 	}
-	return &tracedConn{full, t.target}, nil
+	return &tracedConn{full, t.to}, nil
 }
 
 // whole is what a connection of the driver can.
@@ -46,14 +46,14 @@ type whole interface {
 
 type tracedConn struct {
 	whole
-	target connect.Target
+	to connect.Trace
 }
 
 func (c *tracedConn) told(text string, begun time.Time, err error) {
 	if errors.Is(err, driver.ErrSkip) {
 		return // it is sent in another way
 	}
-	c.target.Trace(connect.Ended("sql", text, begun, err, func(err error) bool {
+	c.to.Tell(connect.Ended("sql", text, begun, err, func(err error) bool {
 		var said *mysql.MySQLError
 		return errors.As(err, &said) && (said.Number == 1044 || said.Number == 1142 || said.Number == 1143 || said.Number == 1227 || said.Number == 1370)
 	}))

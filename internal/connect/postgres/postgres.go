@@ -82,7 +82,7 @@ func openBy(ctx context.Context, target connect.Target, role string, password se
 	config.RuntimeParams = map[string]string{"application_name": "moss"}
 	config.RequireAuth = ways
 	config.DefaultQueryExecMode = pgx.QueryExecModeExec
-	config.Tracer = tracing{target}
+	config.Tracer = tracing{connect.TraceOf(ctx)}
 	config.LookupFunc = func(context.Context, string) ([]string, error) { return []string{"127.0.0.1"}, nil } // Dial resolves
 	var dialed *connect.Failure
 	config.DialFunc = func(ctx context.Context, _, _ string) (net.Conn, error) {

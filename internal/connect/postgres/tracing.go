@@ -13,7 +13,7 @@ import (
 
 // tracing tells statements to whoever wants to see them. What is given to them beside is no
 // part of that.
-type tracing struct{ target connect.Target }
+type tracing struct{ to connect.Trace }
 
 type begun struct {
 	text string
@@ -22,7 +22,7 @@ type begun struct {
 
 // TraceQueryStart implements pgx.QueryTracer.
 func (t tracing) TraceQueryStart(ctx context.Context, _ *pgx.Conn, data pgx.TraceQueryStartData) context.Context {
-	if !t.target.Traced() {
+	if !t.to.On() {
 		return ctx
 	}
 	return context.WithValue(ctx, begun{}, begun{data.SQL, time.Now()})
@@ -31,7 +31,7 @@ func (t tracing) TraceQueryStart(ctx context.Context, _ *pgx.Conn, data pgx.Trac
 // TraceQueryEnd implements pgx.QueryTracer.
 func (t tracing) TraceQueryEnd(ctx context.Context, _ *pgx.Conn, data pgx.TraceQueryEndData) {
 	if b, traced := ctx.Value(begun{}).(begun); traced {
-		t.target.Trace(connect.Ended("sql", b.text, b.at, data.Err, func(err error) bool {
+		t.to.Tell(connect.Ended("sql", b.text, b.at, data.Err, func(err error) bool {
 			var said *pgconn.PgError
 			return errors.As(err, &said) && said.Code == "42501" // insufficient_privilege
 		}))

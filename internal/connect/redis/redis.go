@@ -101,7 +101,7 @@ func open(ctx context.Context, target connect.Target, user string, password secr
 		},
 	}
 	client := redis.NewClient(options)
-	client.AddHook(tracing{target})
+	client.AddHook(tracing{connect.TraceOf(ctx)})
 	conn := client.Conn()
 	done := func() { _ = conn.Close(); _ = client.Close(); _ = made.Close() }
 	// Signed in by hand, so that a refusal is told from everything else.

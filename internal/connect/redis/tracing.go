@@ -13,7 +13,7 @@ import (
 )
 
 // tracing tells commands to whoever wants to see them.
-type tracing struct{ target connect.Target }
+type tracing struct{ to connect.Trace }
 
 // DialHook implements redis.Hook.
 func (tracing) DialHook(next redis.DialHook) redis.DialHook {
@@ -45,13 +45,13 @@ func (t tracing) ProcessPipelineHook(next redis.ProcessPipelineHook) redis.Proce
 }
 
 func (t tracing) told(command redis.Cmder, begun time.Time, err error) {
-	if !t.target.Traced() {
+	if !t.to.On() {
 		return
 	}
 	if err == redis.Nil { //nolint:errorlint // it is compared as the library does
 		err = nil
 	}
-	t.target.Trace(connect.Ended("redis", spoken(command.Args()), begun, err, func(err error) bool { return strings.HasPrefix(err.Error(), "NOPERM") }))
+	t.to.Tell(connect.Ended("redis", spoken(command.Args()), begun, err, func(err error) bool { return strings.HasPrefix(err.Error(), "NOPERM") }))
 }
 
 // spoken writes a command without what is secret in it: passwords and their digests.

@@ -136,7 +136,7 @@ func anew(ctx context.Context, target connect.Target, watch *connect.Stopwatch) 
 	}
 	var err error
 	s.Client, err = wsman.New(wsman.Config{
-		Trace:    traced(target),
+		Trace:    traced(connect.TraceOf(ctx), target),
 		Endpoint: fmt.Sprintf("https://%s/wsman", net.JoinHostPort(address, fmt.Sprint(port))), SignIn: signIn, Timeout: requestTime,
 		// One connection: the sign-in belongs to it.
 		Transport: &http.Transport{DialTLSContext: ready.dial, MaxConnsPerHost: 1, IdleConnTimeout: time.Minute},

@@ -9,12 +9,12 @@ import (
 )
 
 // traced tells messages to whoever wants to see them.
-func traced(target connect.Target) func(text string, begun time.Time, err error) {
+func traced(to connect.Trace, target connect.Target) func(text string, begun time.Time, err error) {
 	return func(text string, begun time.Time, err error) {
-		if !target.Traced() {
+		if !to.On() {
 			return
 		}
-		target.Trace(connect.Ended("ws-management", text, begun, err, func(err error) bool {
+		to.Tell(connect.Ended("ws-management", text, begun, err, func(err error) bool {
 			var fault *wsman.Fault
 			return errors.As(err, &fault) && (fault.Subcode == wsman.AccessDenied || fault.Number == wsman.NumberAccessDenied)
 		}), target.Steward.Password)

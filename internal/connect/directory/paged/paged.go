@@ -30,6 +30,7 @@ type Reader struct {
 	conn   net.Conn
 	in     *bufio.Reader
 	target connect.Target
+	trace  connect.Trace
 	id     int64
 	names  map[string]string
 	stop   func() bool
@@ -51,7 +52,7 @@ var errGarbage = errors.New("the answer is not LDAP")
 // Open signs in on a connection, which it owns from then on. requestTime is how long one
 // page may take.
 func Open(ctx context.Context, conn net.Conn, target connect.Target, requestTime time.Duration) (*Reader, *connect.Failure) {
-	s := &Reader{conn: conn, in: bufio.NewReaderSize(conn, 256<<10), target: target, names: map[string]string{}, requestTime: requestTime}
+	s := &Reader{conn: conn, in: bufio.NewReaderSize(conn, 256<<10), target: target, trace: connect.TraceOf(ctx), names: map[string]string{}, requestTime: requestTime}
 	s.stop = context.AfterFunc(ctx, func() { _ = conn.Close() })
 	bind := ber.Encode(ber.ClassApplication, ber.TypeConstructed, ldap.ApplicationBindRequest, nil, "")
 	bind.AppendChild(ber.NewInteger(ber.ClassUniversal, ber.TypePrimitive, ber.TagInteger, 3, ""))
@@ -112,7 +113,7 @@ type Page struct {
 func (s *Reader) search(base, filter string, attributes []string, cookie []byte) (page Page) {
 	begun := time.Now()
 	defer func() {
-		s.target.Trace(connect.Ended("ldap", fmt.Sprintf("search -b %q -s sub %q %s", base, filter, strings.Join(attributes, " ")), begun, page.Err, nil))
+		s.trace.Tell(connect.Ended("ldap", fmt.Sprintf("search -b %q -s sub %q %s", base, filter, strings.Join(attributes, " ")), begun, page.Err, nil))
 	}()
 	compiled, err := ldap.CompileFilter(filter)
 	if err != nil {

@@ -264,7 +264,7 @@ func (s *Session) runLimited(ctx context.Context, limit int, stdin []byte, argv 
 		return Reply{Err: ctx.Err()}
 	}
 	begun, line := time.Now(), shellescape.QuoteCommand(append(slices.Clone(plainly), argv...))
-	defer func() { s.trace(begun, line, r) }()
+	defer func() { trace(connect.TraceOf(ctx), begun, line, r) }()
 	channel, err := s.newChannel(ctx)
 	if err != nil {
 		s.broken.Store(true)
@@ -305,8 +305,8 @@ func (s *Session) runLimited(ctx context.Context, limit int, stdin []byte, argv 
 
 // trace tells a command to whoever wants to see it. What is given to its standard input is no
 // part of that: it may be a secret.
-func (s *Session) trace(begun time.Time, line string, r Reply) {
-	if !s.Target.Traced() {
+func trace(to connect.Trace, begun time.Time, line string, r Reply) {
+	if !to.On() {
 		return
 	}
 	o := connect.Ended("ssh", line, begun, r.Err, nil)
@@ -316,7 +316,7 @@ func (s *Session) trace(begun time.Time, line string, r Reply) {
 			o.Outcome = connect.OperationRefused
 		}
 	}
-	s.Target.Trace(o)
+	to.Tell(o)
 }
 
 // newChannel opens a channel for one command. One that is opened at the very
