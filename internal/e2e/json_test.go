@@ -39,7 +39,7 @@ func TestOutputHasItsSchema(t *testing.T) {
 	u.moss(0, "tandem", "add", "bookings-db/fares_a", "bookings-db/fares_b")
 	u.moss(0, "requirement", "add", "wide", "--restarts", "500")
 	u.moss(0, "notify", "add", "trail", "--syslog", "127.0.0.1:9", "--least", "informational")
-	u.moss(0, "rotate", "run", "--filter", "name=svc-fuelcard", "--reason", "shapes")
+	u.moss(0, "rotate", "run", "--filter", "name=svc_tides", "--reason", "shapes")
 	require.Eventually(t, func() bool { return strings.Contains(u.moss(0, "notify", "messages"), "trail") }, time.Minute, time.Second)
 	require.Eventually(t, func() bool { return strings.Contains(u.moss(0, "schedule", "list"), "monthly") }, 90*time.Second, time.Second)
 	for line, schema := range map[string]string{

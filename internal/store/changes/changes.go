@@ -45,7 +45,7 @@ var changeList = database.Listing[records.SeenChange]{
 		{Name: "system", Sql: "x.system"},
 		{Name: "fields", Sql: "x.fields"},
 		{Name: "made_by", Sql: "x.made_by", Values: []string{records.ByMossLedger, records.ByOthers, records.ByPeople}},
-		{Name: "by_whom", Sql: "x.witnesses"},
+		{Name: "by_whom", Sql: "CASE x.witnesses WHEN '' THEN '' ELSE COALESCE(json_extract(x.witnesses, '$.words'), x.witnesses) END"},
 		{Name: "custody", Sql: changeCustody, Number: true},
 		{Name: "survey_id", Sql: "x.survey_id", Number: true},
 		{Name: "rotation_id", Sql: "x.rotation_id", Number: true},

@@ -59,6 +59,12 @@ func (s *Log) Unwitnessed(ctx context.Context, system records.SystemID, survey r
 	return out, nil
 }
 
+// kept is what is written: with the words that people filter by.
+type kept struct {
+	*change.Witnesses
+	Words string `json:"words"`
+}
+
 // PutWitnesses keeps what a log told of changes.
 func (s *Log) PutWitnesses(ctx context.Context, of map[records.ChangeID]*change.Witnesses) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
@@ -68,7 +74,7 @@ func (s *Log) PutWitnesses(ctx context.Context, of map[records.ChangeID]*change.
 		}
 		defer put.Close()
 		for id, w := range of {
-			if _, err := put.ExecContext(ctx, database.AsJSON(w), id); err != nil {
+			if _, err := put.ExecContext(ctx, database.AsJSON(kept{w, w.Words()}), id); err != nil {
 				return fmt.Errorf("witnesses of change %d: %w", id, err)
 			}
 		}
