@@ -55,12 +55,12 @@ func proposals(t *testing.T, c connect.Connector, target connect.Target, matches
 
 // proposed carries out what is proposed, on the real system and by its own tools, and takes it
 // back: after the first all holds, after the second all is as it was.
-func proposed(t *testing.T, c connect.Connector, target connect.Target, matches privilege.Matcher, account estate.Account, text string, run func(language, text string)) {
+func proposed(t *testing.T, c connect.Connector, target connect.Target, matches privilege.Matcher, account estate.Account, text string, run func(where, language, text string)) {
 	t.Helper()
 	list, before := proposals(t, c, target, matches, account, text)
 	require.GreaterOrEqual(t, len(list), 3, "%v", before)
 	for _, p := range list {
-		run(p.Language, p.Text)
+		run(p.Where, p.Language, p.Text)
 	}
 	left, after := proposals(t, c, target, matches, account, text)
 	assert.Empty(t, left)
@@ -73,7 +73,7 @@ func proposed(t *testing.T, c connect.Connector, target connect.Target, matches 
 		if p.BackLanguage != "" {
 			language = p.BackLanguage
 		}
-		run(language, p.Back)
+		run(p.Where, language, p.Back)
 	}
 	_, again := proposals(t, c, target, matches, account, text)
 	assert.Equal(t, before, again, "it is taken back")
@@ -90,7 +90,7 @@ must:
 never:
   - {do: update, to: "table:*"}
   - {do: manage roles}
-`, func(_, text string) { pg.Run(t, "\\c bookings\n"+text) })
+`, func(_, _, text string) { pg.Run(t, "\\c bookings\n"+text) })
 
 	maria := lab.MariaDB(t, "127.0.0.158", 33358)
 	maria.Run(t, "GRANT SELECT ON mysql.* TO mossmgr@'%'; CREATE DATABASE tides; CREATE TABLE tides.fares (a int); CREATE TABLE tides.pay (a int); CREATE ROLE tide_reader; CREATE USER svc_tide@'%' IDENTIFIED BY 'Neap-Tide-71-x'; GRANT UPDATE ON tides.pay TO svc_tide@'%'; GRANT RELOAD ON *.* TO svc_tide@'%';")
@@ -101,7 +101,7 @@ must:
 never:
   - {do: update, to: "table:*"}
   - {do: reload}
-`, func(_, text string) { maria.Run(t, text) })
+`, func(_, _, text string) { maria.Run(t, text) })
 
 	store := lab.Redis(t, "127.0.0.158", 63358)
 	store.Run(t, "ACL SETUSER svc_tide on >Neap-Tide-71-x ~tide:* +get +config|get +acl\n")
@@ -128,15 +128,19 @@ must:
   - member_of: gauges
     because: it does not exist yet
   - run: /usr/bin/systemctl restart berth:1.service
+  - run: /usr/bin/systemctl stop berth:1.service
 never:
   - member_of: deck
-`, func(language, text string) {
+`, func(where, language, text string) {
 		if language != "sudoers" {
 			h.Shell(t, text)
 			return
 		}
+		_, file, _ := strings.Cut(where, "into ")
+		file, _, _ = strings.Cut(file, ":")
 		h.Write(t, "/root/wanted", text, 0o440)
-		h.Shell(t, "visudo -cf /root/wanted && install -m440 /root/wanted /etc/sudoers.d/charter-berth && sudo -l -U berth /usr/bin/systemctl restart berth:1.service")
+		_, command, _ := strings.Cut(text, "NOPASSWD: ")
+		h.Shell(t, "visudo -cf /root/wanted && install -m440 /root/wanted "+file+" && sudo -l -U berth "+command)
 	})
 }
 
@@ -155,7 +159,7 @@ may:
 never:
   - member_of: outer
   - member_of: odd
-`, func(_, text string) { d.Alter(t, text) })
+`, func(_, _, text string) { d.Alter(t, text) })
 }
 
 // A validator that others wrote takes the schema, and the charters that come with the program by it.

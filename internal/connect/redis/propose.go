@@ -25,13 +25,9 @@ func (Connector) Propose(target connect.Target, c privilege.RightChange) (connec
 		return out.Turned(c.Give), ""
 	}
 	sign := map[string]string{"read and write": "~", "read": "%R~", "write": "%W~", "use channels": "&"}[c.Verb]
-	switch {
-	case sign == "" || what == "" || strings.Contains(what, " "):
+	if sign == "" || what == "" || strings.Contains(what, " ") {
 		return out, "the server has no single word for it"
-	case !c.Give:
-		return out, "the server takes no single pattern back: ACL SETUSER with resetkeys or resetchannels, and those that are to stay"
 	}
-	out.Text = "ACL SETUSER " + c.To + " " + sign + what + "\n"
-	out.Back = "ACL SETUSER " + c.To + " " + map[bool]string{true: "resetchannels", false: "resetkeys"}[sign == "&"] + "\n"
-	return out, ""
+	// The server takes no single pattern back: what would, takes all of them.
+	return out, "a pattern is given by ACL SETUSER with " + sign + what + ", and taken back only with all others, by resetkeys or resetchannels and those that are to stay"
 }

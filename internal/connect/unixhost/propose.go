@@ -2,6 +2,8 @@ package unixhost
 
 import (
 	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
@@ -53,16 +55,20 @@ func giveCommand(out connect.Proposal, c privilege.RightChange) (connect.Proposa
 		return out, connect.WhyNotName
 	}
 	out.Language = "sudoers"
-	out.Where += ", added to /etc/sudoers.d/" + fileOf(c.To) + ": visudo -cf FILE, then install it with the mode 440"
+	out.Where += ", into /etc/sudoers.d/" + fileOf(c) + ": visudo -cf FILE, then install it with the mode 440"
 	out.Text = c.To + " ALL=(" + cmp.Or(c.As, "root") + ") NOPASSWD: " + sudo.Written(c.What) + "\n"
-	out.Back, out.BackLanguage = "rm -f -- /etc/sudoers.d/"+fileOf(c.To)+"\n", "sh"
+	out.Back, out.BackLanguage = "rm -f -- /etc/sudoers.d/"+fileOf(c)+"\n", "sh"
 	return out, ""
 }
 
 const plainLetters = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_.-"
 
-// fileOf is a name that sudo reads: it passes over files with a dot in theirs.
-func fileOf(account string) string { return "charter-" + strings.ReplaceAll(account, ".", "_") }
+// fileOf is a name that sudo reads: it passes over files with a dot in theirs. Each command has
+// a file of its own, so that taking one back takes no other.
+func fileOf(c privilege.RightChange) string {
+	sum := sha256.Sum256([]byte(c.As + " " + c.What))
+	return "charter-" + strings.ReplaceAll(c.To, ".", "_") + "-" + hex.EncodeToString(sum[:4])
+}
 
 // quotedWord is a word for a shell.
 func quotedWord(word string) string {
