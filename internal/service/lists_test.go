@@ -64,9 +64,11 @@ func TestEveryListWithEveryFilter(t *testing.T) {
 					if !assert.Contains(t, []int{200, 400, 422}, status, "%s %s%s%q: %s", path, column, operator, value, answer) {
 						return
 					}
-					for _, inside := range []string{"strconv", "SQL", "sqlite", "json:", "parsing"} {
+					for _, inside := range []string{"strconv", "sqlite", "json:", "parsing"} {
 						assert.NotContains(t, answer, inside, "%s %s%s%q", path, column, operator, value)
 					}
+					// As a word: three letters stand in one ledger's key of some five thousand, too.
+					assert.NotRegexp(t, `\bSQL\b`, answer, "%s %s%s%q", path, column, operator, value)
 				}
 			}
 			for _, sort := range []string{column, "-" + column} {
