@@ -141,6 +141,16 @@ func (Cannot) Reach(_ context.Context, t Target, _ []reach.Ask) ([]reach.Result,
 	return nil, cannot(t, StageConnect)
 }
 
+// Standing implements Amender.
+func (Cannot) Standing(_ context.Context, t Target, _ privilege.RightChange) (Standing, error) {
+	return Standing{}, cannot(t, StageRead)
+}
+
+// Amend implements Amender.
+func (Cannot) Amend(_ context.Context, t Target, _ privilege.RightChange, _ bool) error {
+	return cannot(t, StageChange)
+}
+
 // Propose implements Proposer.
 func (Cannot) Propose(Target, privilege.RightChange) (Proposal, string) {
 	return Proposal{}, "its kind of system has no text for it here"

@@ -220,6 +220,7 @@ type Connector interface {
 	RightsReader
 	Preparer
 	Proposer
+	Amender
 	Reacher
 }
 

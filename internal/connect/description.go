@@ -33,6 +33,7 @@ const (
 	ActObserve  Act = "observe"  // tell the connections that a dependent has
 	ActRecords  Act = "records"  // tell what their own log has of sign-ins and changed accounts
 	ActReach    Act = "reach"    // ask ports from where it is
+	ActAmend    Act = "amend"    // give and take rights
 	ActRights   Act = "rights"   // tell who may do what on it
 	ActSessions Act = "sessions" // serve calls that follow each other with one sign-in
 )

@@ -14,6 +14,8 @@ type Proposal struct {
 	Language string `json:"language" doc:"Of the text: sh, sudoers, sql, acl, ldif, sddl, powershell"`
 	Text     string `json:"text"`
 	Back     string `json:"back" doc:"What takes it back"`
+	// ByHand is why only a person does it: the text says what, and cannot be carried out as it is.
+	ByHand string `json:"by_hand,omitempty" doc:"Why the service does not carry it out itself; empty where it does"`
 	// BackLanguage is that of Back where it is another one.
 	BackLanguage string `json:"back_language,omitempty" doc:"Of what takes it back, where it is another one"`
 }

@@ -7,6 +7,7 @@ import (
 	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
+	"mossledger.example/moss/internal/core/privilege"
 	"mossledger.example/moss/internal/core/reach"
 	"mossledger.example/moss/internal/core/secret"
 )
@@ -33,6 +34,11 @@ func (t traced) Accept(ctx context.Context, target Target, b Point, c Values, d 
 // Alternates implements Connector.
 func (t traced) Alternates(ctx context.Context, target Target, b Point) (bool, string, error) {
 	return t.Connector.Alternates(t.with(ctx), target, b)
+}
+
+// Amend implements Connector.
+func (t traced) Amend(ctx context.Context, target Target, b privilege.RightChange, c bool) error {
+	return t.Connector.Amend(t.with(ctx), target, b, c)
 }
 
 // Check implements Connector.
@@ -118,6 +124,11 @@ func (t traced) Rights(ctx context.Context, target Target, b func(Batch) error) 
 // RunCheck implements Connector.
 func (t traced) RunCheck(ctx context.Context, target Target, b string) (string, int, error) {
 	return t.Connector.RunCheck(t.with(ctx), target, b)
+}
+
+// Standing implements Connector.
+func (t traced) Standing(ctx context.Context, target Target, b privilege.RightChange) (Standing, error) {
+	return t.Connector.Standing(t.with(ctx), target, b)
 }
 
 // StillThere implements Connector.

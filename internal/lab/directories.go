@@ -347,19 +347,25 @@ func (d *Directory) Group() string { return "CN=Terminal Services Staff,OU=Servi
 // password: enable and disable, the limits of an account, and the members of groups.
 func (d *Directory) PermitTurns(t testing.TB) {
 	t.Helper()
-	sid, sddl := d.managerSID(t), ""
+	sid, sddl := d.ManagerSID(t), ""
 	for _, right := range [][2]string{ // schema ids of attribute and class ([MS-ADSC])
 		{"bf967a68", "bf967aba"}, {"bf967915", "bf967aba"}, {"bf9679d7", "bf967aba"}, {"bf9679ab", "bf967aba"}, // userAccountControl, accountExpires, userWorkstations, logonHours of user
 		{"bf9679c0", "bf967a9c"}, // member of group
 	} {
 		sddl += "(OA;CIIO;RPWP;" + right[0] + "-0de6-11d0-a285-00aa003049e2;" + right[1] + "-0de6-11d0-a285-00aa003049e2;" + sid + ")"
 	}
-	_, err := run(t.Context(), "", "samba-tool", append([]string{"dsacl", "set", "--objectdn=OU=Service Accounts," + d.Base, "--action=allow", "--sddl=" + sddl}, d.local()...)...)
+	d.Permit(t, "OU=Service Accounts,"+d.Base, sddl)
+}
+
+// Permit adds entries to the permissions of an object of the windows schema.
+func (d *Directory) Permit(t testing.TB, dn, sddl string) {
+	t.Helper()
+	_, err := run(t.Context(), "", "samba-tool", append([]string{"dsacl", "set", "--objectdn=" + dn, "--action=allow", "--sddl=" + sddl}, d.local()...)...)
 	require.NoError(t, err)
 }
 
-// managerSID is the SID of the manager.
-func (d *Directory) managerSID(t testing.TB) string {
+// ManagerSID is the SID of the manager.
+func (d *Directory) ManagerSID(t testing.TB) string {
 	t.Helper()
 	out, err := run(t.Context(), "", "ldbsearch", "--configfile="+d.folder+"/dc/offline.conf", "-H", d.folder+"/dc/private/sam.ldb", "-b", d.Manager, "objectSid")
 	require.NoError(t, err)
@@ -375,7 +381,7 @@ func (d *Directory) managerSID(t testing.TB) string {
 // Delegate lets the manager reset the password of one more account.
 func (d *Directory) Delegate(t testing.TB, dn string) {
 	t.Helper()
-	sid := d.managerSID(t)
+	sid := d.ManagerSID(t)
 	sddl := "(OA;;CR;00299570-246d-11d0-a768-00aa006e0529;;" + sid + ")(OA;;RPWP;bf967a0a-0de6-11d0-a285-00aa003049e2;;" + sid + ")"
 	_, err := run(context.Background(), "", "samba-tool", "dsacl", "set", "-s", d.folder+"/dc/offline.conf", "-H", d.folder+"/dc/private/sam.ldb", "--objectdn="+dn, "--action=allow", "--sddl="+sddl)
 	require.NoError(t, err)

@@ -18,6 +18,7 @@ import (
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/layout"
+	"mossledger.example/moss/internal/core/privilege"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"
 )
@@ -96,8 +97,38 @@ func TestPreparedHost(t *testing.T) {
 	}
 	_, err = c.Restart(ctx, target, unit("berth.service"))
 	require.NoError(t, err)
+	// Rights are changed with the last one, and not before.
+	h.Shell(t, "groupadd crew; useradd -m berth2")
+	group := privilege.RightChange{Give: true, To: "berth2", Group: "crew", GroupID: "x"}
+	command := privilege.RightChange{Give: true, To: "berth2", Verb: privilege.VerbRun, What: "/usr/bin/systemctl restart berth:1.service", As: "root"}
+	assert.Equal(t, connect.CodeNotPermitted, connect.CodeOf(c.Amend(ctx, target, group, false)))
+	assert.Equal(t, connect.CodeNotPermitted, connect.CodeOf(c.Amend(ctx, target, command, false)))
+	put(connect.ForAmend)
+	for _, change := range []privilege.RightChange{group, command} {
+		for _, back := range []bool{false, true} {
+			require.NoError(t, c.Amend(ctx, target, change, back), change.Words())
+			standing, err := c.Standing(ctx, target, change)
+			require.NoError(t, err)
+			assert.Equal(t, !back, standing.There, standing.Words)
+			assert.Equal(t, !back, standing.InForce, standing.Words)
+		}
+	}
+	assert.Equal(t, "", h.Shell(t, "ls -A /etc/sudoers.d | grep charter || true"))
+	// What somebody else wrote there is not written over, and neither is it taken away.
+	require.NoError(t, c.Amend(ctx, target, command, false))
+	own := strings.TrimSpace(h.Shell(t, "ls -A /etc/sudoers.d | grep charter"))
+	h.Shell(t, "echo 'berth2 ALL=(root) NOPASSWD: /usr/bin/true' > /etc/sudoers.d/"+own)
+	err = c.Amend(ctx, target, command, true)
+	require.ErrorContains(t, err, "says something else")
+	assert.False(t, connect.IsUnclear(err))
+	h.Shell(t, "rm /etc/sudoers.d/"+own)
+	// A rule that sudo would not take never gets where it reads.
+	h.Shell(t, "printf '#!/bin/sh\\nexit 1\\n' > /root/no && chmod 755 /root/no && mount --bind /root/no /usr/sbin/visudo")
+	require.Error(t, c.Amend(ctx, target, command, false))
+	h.Shell(t, "umount /usr/sbin/visudo")
+	assert.Equal(t, "", h.Shell(t, "ls -A /etc/sudoers.d | grep charter || true"))
 	// Nothing else is allowed by it.
-	for _, command := range []string{"/usr/bin/cat -- /etc/shadow", "/usr/bin/cat -- /etc/sudoers.d/x /etc/shadow", "/usr/bin/cat -- /etc/sudoers.d/../shadow", "/usr/bin/systemctl restart ssh.service", "/usr/bin/chage -l -i -E 0 root", "/usr/bin/journalctl --no-pager -q -o cat -n 3 -u x --vacuum-size=1", "/usr/bin/mv -fT -- /etc/berth/.berth.env.moss-new /etc/passwd", "/usr/bin/cp -a -- '/etc/berth/odd [name],anyx.env' x", "/bin/sh"} {
+	for _, command := range []string{"/usr/bin/cat -- /etc/shadow", "/usr/bin/cat -- /etc/sudoers.d/x /etc/shadow", "/usr/bin/cat -- /etc/sudoers.d/../shadow", "/usr/bin/systemctl restart ssh.service", "/usr/bin/chage -l -i -E 0 root", "/usr/bin/journalctl --no-pager -q -o cat -n 3 -u x --vacuum-size=1", "/usr/bin/mv -fT -- /etc/berth/.berth.env.moss-new /etc/passwd", "/usr/bin/cp -a -- '/etc/berth/odd [name],anyx.env' x", "/usr/bin/rm -f -- /etc/sudoers.d/moss-two-read", "/usr/bin/rm -f -- /etc/sudoers.d/charter-x /etc/passwd", "/usr/bin/dd of=/etc/passwd conv=fsync status=none", "/usr/sbin/usermod -aG crew -p x berth2", "/usr/bin/sudo /bin/true", "/bin/sh"} {
 		_, err := h.TryShell(ctx, "runuser -u moss-two -- sudo -n -l "+command)
 		assert.Error(t, err, command)
 	}

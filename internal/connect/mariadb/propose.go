@@ -1,6 +1,7 @@
 package mariadb
 
 import (
+	"regexp"
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
@@ -19,7 +20,11 @@ func (Connector) Propose(target connect.Target, c privilege.RightChange) (connec
 		to = quote(c.To)
 	}
 	if c.Group != "" {
-		out.Text, out.Back = "GRANT "+quote(c.Group)+" TO "+to+";\n", "REVOKE "+quote(c.Group)+" FROM "+to+";\n"
+		option := ""
+		if strings.HasSuffix(c.Text, adminOption) {
+			option = adminOption
+		}
+		out.Text, out.Back = "GRANT "+quote(c.Group)+" TO "+to+option+";\n", "REVOKE "+quote(c.Group)+" FROM "+to+";\n"
 		return out.Turned(c.Give), ""
 	}
 	if !c.Give {
@@ -31,6 +36,9 @@ func (Connector) Propose(target connect.Target, c privilege.RightChange) (connec
 			return out, "no GRANT gives it"
 		}
 		out.Text, out.Back = taken+";\n", c.Text+";\n"
+		if !plainGrant.MatchString(c.Text) {
+			out.ByHand = "a name in it is written in a way that only a person reads safely"
+		}
 		return out, ""
 	}
 	if c.Verb == "" || strings.Trim(c.Verb, "abcdefghijklmnopqrstuvwxyz ") != "" {
@@ -51,7 +59,8 @@ func (Connector) Propose(target connect.Target, c privilege.RightChange) (connec
 	case strings.Contains(c.Object.Name, "*"):
 		return out, "the object is not named in full"
 	case c.Object.Kind == "database":
-		on = quoteName(c.Object.Name) + ".*"
+		// In a grant on a database, these two stand for any letters (MariaDB's manual, "GRANT").
+		on = quoteName(strings.NewReplacer("_", `\_`, "%", `\%`).Replace(c.Object.Name)) + ".*"
 	case c.Object.Kind == "table" && deeper:
 		on = quoteName(database) + "." + quoteName(name)
 	case c.Object.Kind == "routine" && deeper:
@@ -62,6 +71,11 @@ func (Connector) Propose(target connect.Target, c privilege.RightChange) (connec
 	out.Text, out.Back = "GRANT "+verb+" ON "+on+" TO "+to+";\n", "REVOKE "+verb+" ON "+on+" FROM "+to+";\n"
 	return out, ""
 }
+
+const adminOption = " WITH ADMIN OPTION"
+
+// plainGrant is a grant of which no name can be anything else.
+var plainGrant = regexp.MustCompile("^GRANT [A-Z ]+( \\(`[\\w$-]+`\\))? ON (PROCEDURE )?(\\*|[\\w$-]+|`[\\w$%\\\\-]+`)\\.(\\*|[\\w$-]+|`[\\w$-]+`) TO '[\\w$.-]+'(@'[\\w$.:%/-]*')?( WITH GRANT OPTION)?$")
 
 // cutHost parts USER@HOST at the last @: a user's name may have one.
 func cutHost(name string) (user, host string, found bool) {

@@ -25,27 +25,27 @@ func (Connector) Propose(target connect.Target, c privilege.RightChange) (connec
 	}
 	to := quoted(c.To)
 	if c.Group != "" {
-		out.Text, out.Back = "GRANT "+quoted(c.Group)+" TO "+to+";\n", "REVOKE "+quoted(c.Group)+" FROM "+to+";\n"
+		out.Text, out.Back = "GRANT "+quoted(c.Group)+" TO "+to+adminOption(c.Text)+";\n", "REVOKE "+quoted(c.Group)+" FROM "+to+";\n"
 		return out.Turned(c.Give), ""
 	}
 	database, name, _ := strings.Cut(c.Object.Name, ".")
 	if c.Object.Kind != privilege.ObjectSystem && c.Object.Kind != "database" && c.Object.Kind != "" {
 		out.Where += ", in the database " + database
 	}
+	if !c.Give && c.ToKind == privilege.KindEveryone {
+		return out, connect.WhyNotEveryone
+	}
 	if !c.Give {
-		taken, ok := connect.Given(c.Text)
-		if c.ToKind == privilege.KindEveryone {
-			return out, connect.WhyNotEveryone
-		}
-		if !ok {
+		switch _, ok := connect.Given(c.Text); {
+		case !ok:
 			return out, "it has this because it owns the object, or by the server itself: give the object to another owner"
+		case grantable[c.Object.Kind].word == "" && attributes[c.Verb] == "":
+			return taken(out, c)
 		}
-		out.Text, out.Back = taken+";\n", c.Text+";\n"
-		return out, ""
 	}
 	if attribute := attributes[c.Verb]; attribute != "" && (c.Object.Kind == "" || c.Object.Kind == privilege.ObjectSystem) {
 		out.Text, out.Back = "ALTER ROLE "+to+" "+attribute+";\n", "ALTER ROLE "+to+" NO"+attribute+";\n"
-		return out, ""
+		return out.Turned(c.Give), ""
 	}
 	how, known := grantable[c.Object.Kind]
 	switch {
@@ -69,8 +69,32 @@ func (Connector) Propose(target connect.Target, c privilege.RightChange) (connec
 		verb += " (" + quoted(c.What) + ")"
 	}
 	on := " ON " + how.word + " " + strings.Join(words, ".")
-	out.Text, out.Back = "GRANT "+verb+on+" TO "+to+";\n", "REVOKE "+verb+on+" FROM "+to+";\n"
+	option := ""
+	if strings.HasSuffix(c.Text, " WITH GRANT OPTION") {
+		option = " WITH GRANT OPTION"
+	}
+	out.Text, out.Back = "GRANT "+verb+on+" TO "+to+option+";\n", "REVOKE "+verb+on+" FROM "+to+";\n"
+	return out.Turned(c.Give), ""
+}
+
+// taken is a grant on an object of another kind turned around, as it stands. Names in it that
+// would be something else in a statement are left to a person.
+func taken(out connect.Proposal, c privilege.RightChange) (connect.Proposal, string) {
+	text, _ := connect.Given(c.Text)
+	if strings.Trim(c.Text, `ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_., ()[]"`) != "" {
+		return out, connect.WhyNotName
+	}
+	out.Text, out.Back = text+";\n", c.Text+";\n"
+	out.ByHand = "grants on objects of the kind " + c.Object.Kind + " are changed by a person"
 	return out, ""
+}
+
+// adminOption is kept where a membership had it.
+func adminOption(text string) string {
+	if strings.HasSuffix(text, " WITH ADMIN OPTION") {
+		return " WITH ADMIN OPTION"
+	}
+	return ""
 }
 
 func plainVerb(verb string) bool {

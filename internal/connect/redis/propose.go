@@ -22,6 +22,9 @@ func (Connector) Propose(target connect.Target, c privilege.RightChange) (connec
 	if c.Verb == privilege.VerbRun && what != "" {
 		what = strings.ToLower(strings.ReplaceAll(what, " ", "|"))
 		out.Text, out.Back = "ACL SETUSER "+c.To+" +"+what+"\n", "ACL SETUSER "+c.To+" -"+what+"\n"
+		if strings.HasPrefix(what, "@") {
+			out.ByHand = "a category taken from a list takes what was given one by one, too: a person says what is to stay"
+		}
 		return out.Turned(c.Give), ""
 	}
 	sign := map[string]string{"read and write": "~", "read": "%R~", "write": "%W~", "use channels": "&"}[c.Verb]

@@ -70,6 +70,16 @@ func (c *Client) Reach(ctx context.Context, target connect.Target, asks []reach.
 	return out, unclear(target, connect.StageConnect, c.call(ctx, "Reach", nil, []any{target, asks}, &out))
 }
 
+// Standing implements connect.Amender.
+func (c *Client) Standing(ctx context.Context, target connect.Target, change privilege.RightChange) (out connect.Standing, err error) {
+	return out, unclear(target, connect.StageRead, c.call(ctx, "Standing", nil, []any{target, change}, &out))
+}
+
+// Amend implements connect.Amender.
+func (c *Client) Amend(ctx context.Context, target connect.Target, change privilege.RightChange, back bool) error {
+	return unclear(target, connect.StageChange, c.call(ctx, "Amend", nil, []any{target, change, back}))
+}
+
 // Propose implements connect.Proposer.
 func (c *Client) Propose(target connect.Target, change privilege.RightChange) (out connect.Proposal, why string) {
 	if err := c.call(context.Background(), "Propose", nil, []any{target, change}, &out, &why); err != nil {

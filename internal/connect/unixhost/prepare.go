@@ -40,7 +40,17 @@ func (Connector) Prepare(target connect.Target, known connect.Known) []connect.P
 	if len(known.Files) > 0 || len(known.Units) > 0 {
 		out = append(out, sudoers(connect.ForRotate, "to replace the copies that are known, and restart what uses them; nothing else can be written", name+"-rotate", rules(rotateRights(known)...)))
 	}
-	return out
+	return append(out, sudoers(connect.ForAmend, "to give and take memberships of groups, and commands by a file of their own: with it every account can be made an administrator, its own too", name+"-amend", rules(amendRights()...)))
+}
+
+// amendRights are the commands that a change of rights runs.
+func amendRights() []string {
+	const word, file, left = "[A-Za-z0-9_.-]+", `/etc/sudoers\.d/charter-[A-Za-z0-9_-]+`, `/etc/sudoers\.d/\.charter-[A-Za-z0-9_-]+\.moss-new`
+	return []string{
+		"/usr/sbin/usermod ^-aG " + word + " " + word + "$", "/usr/bin/gpasswd ^-d " + word + " " + word + "$", "/usr/sbin/groupadd ^-r " + word + "$",
+		"/usr/bin/cat ^-- " + file + "$", "/usr/bin/rm ^-f -- (" + file + "|" + left + ")$", "/usr/bin/dd ^of\\=" + left + " conv\\=fsync status\\=none$", "/usr/bin/chmod ^440 -- " + left + "$",
+		"/usr/sbin/visudo ^-c -q( -f " + left + ")?$", "/usr/bin/mv ^-fT -- " + left + " " + file + "$", "/usr/bin/sync -- " + sudoFolder, "/usr/bin/sudo ^-l -U " + word + " -u " + word + " -- .+$",
+	}
 }
 
 // signIn makes the account, with a key where the steward has one.

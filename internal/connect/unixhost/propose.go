@@ -32,8 +32,12 @@ func (Connector) Propose(target connect.Target, c privilege.RightChange) (connec
 		return out, connect.WhyNotEveryone
 	case c.Verb == privilege.VerbRun && c.Give:
 		return giveCommand(out, c)
+	case c.Verb == privilege.VerbRun && c.What != "" && c.Source != "" && ownFile(c):
+		out, why := giveCommand(out, c)
+		return out.Turned(false), why
 	case c.Verb == privilege.VerbRun && c.Text != "":
 		// Where it stands, other commands and users may stand beside it: a person takes it out.
+		out.ByHand = "beside it may stand what others need: a person takes it out of " + cmp.Or(c.Source, "the rules")
 		out.Language, out.Where = "sudoers", "as root on "+target.Name+", with visudo: what gives this is taken out of "+cmp.Or(c.Source, "the rules")+"; beside it may stand what others need"
 		out.Text, out.Back = "# taken out: "+c.Text+"\n", c.Text+"\n"
 		return out, ""
@@ -60,6 +64,14 @@ func giveCommand(out connect.Proposal, c privilege.RightChange) (connect.Proposa
 	out.Back, out.BackLanguage = "rm -f -- /etc/sudoers.d/"+fileOf(c)+"\n", "sh"
 	return out, ""
 }
+
+// ownFile: it stands in the file that a charter's command has for itself.
+func ownFile(c privilege.RightChange) bool {
+	source, _, _ := strings.Cut(c.Source, ":")
+	return source == sudoFolder+fileOf(c)
+}
+
+const sudoFolder = "/etc/sudoers.d/"
 
 const plainLetters = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_.-"
 

@@ -145,6 +145,24 @@ type RightChange struct {
 	Source string `json:"source,omitempty"` // where it stands
 }
 
+// Words say what is given or taken.
+func (c RightChange) Words() string {
+	if c.Group != "" {
+		return "the membership of " + c.Group
+	}
+	words := "the right to " + c.Verb
+	if c.What != "" {
+		words += " " + c.What
+	}
+	if c.Object.Name != "" {
+		words += " on " + c.Object.Name
+	}
+	if c.As != "" {
+		words += " as " + c.As
+	}
+	return words
+}
+
 // Link is one link of the chain from an account to the principal that a right is given to.
 type Link struct {
 	ID   string `json:"id"`

@@ -1,6 +1,7 @@
 package rotation
 
 import (
+	"slices"
 	"time"
 
 	"mossledger.example/moss/internal/core/estate"
@@ -246,6 +247,8 @@ func (s State) authorityUnclear() bool {
 // new value is refused, and last the new value is retired.
 var undoRank = map[StepKind]int{
 	StepRetire: -1, StepReplace: 0, StepChange: 1, StepSignIn: 2, StepSteward: 2, StepLogOn: 3, StepRestart: undoRestarts, StepRevive: undoRestarts, StepProve: undoRestarts, StepStop: undoRestarts, StepRefuse: 6, StepSeal: 7,
+	// Where rights change: what was taken is given back before what was given is taken.
+	StepTake: undoCopies, StepGive: 1, StepConfirm: 2,
 }
 
 const (
@@ -278,7 +281,9 @@ func (s State) undoing() undoing {
 		step, t := &s.Plan.Steps[i], &s.Steps[i]
 		switch step.Kind {
 		case StepAll, StepStop: // what was stopped is started by its restart
-		case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal:
+		case StepConfirm:
+			u.needs[i] = t.Status != Undone && slices.ContainsFunc(step.Needs, func(j int) bool { return s.Steps[j].touched() || s.Steps[j].Status == Undone })
+		case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal, StepGive, StepTake:
 			u.needs[i] = t.touched() || step.Adds() && renumbered && t.Status != Undone
 		case StepRestart:
 			u.disturbed[i] = t.Attempted || s.stopped(i)

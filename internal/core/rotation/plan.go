@@ -27,6 +27,7 @@ import (
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/layout"
+	"mossledger.example/moss/internal/core/privilege"
 )
 
 // StepKind says what a step does.
@@ -47,6 +48,10 @@ const (
 	StepRetire  StepKind = "retire"  // end the time in which both values are accepted
 	StepRefuse  StepKind = "refuse"  // prove that the authority refuses the old value
 	StepAll     StepKind = "all"     // nothing to do: what needs it needs everything that it needs
+
+	StepGive    StepKind = "give"    // give an account a right or a membership
+	StepTake    StepKind = "take"    // take one away
+	StepConfirm StepKind = "confirm" // prove that the system says so, of one that was given or taken
 )
 
 // Step is one act of a plan.
@@ -72,6 +77,8 @@ type Step struct {
 	Next      string               `json:"next,omitempty"`     // where two accounts take turns: the one whose turn begins
 	Needs     []int                `json:"needs,omitempty"`    // must have succeeded
 	After     []int                `json:"after,omitempty"`    // must have ended, well or not
+
+	Right *privilege.RightChange `json:"right,omitempty"` // for give, take and confirm
 
 	GivenBy string `json:"given_by,omitempty"` // for seal: who gave the new value, and knows it
 
@@ -115,6 +122,9 @@ func (s Step) Title() string {
 	}
 	if s.Next != "" {
 		return s.turnTitle(false)
+	}
+	if s.Right != nil {
+		return s.rightTitle(false)
 	}
 	//exhaustive:enforce
 	switch s.Kind {
@@ -160,6 +170,7 @@ func (s Step) Title() string {
 		return "sign in to " + s.System + " ourselves (steward " + s.Subject + ") with the new value"
 	case StepRefuse:
 		return "prove that the old value of " + s.Subject + " is refused"
+	case StepGive, StepTake, StepConfirm: // they have a right, and with it a title
 	}
 	return s.unknown()
 }
@@ -187,6 +198,9 @@ func (s Step) UndoTitle() string {
 	}
 	if s.Next != "" {
 		return s.turnTitle(true)
+	}
+	if s.Right != nil {
+		return s.rightTitle(true)
 	}
 	//exhaustive:enforce
 	switch s.Kind {
@@ -217,6 +231,7 @@ func (s Step) UndoTitle() string {
 		return "prove that the new value of " + s.Subject + " is refused"
 	case StepRevive, StepProve:
 		return s.Title() + " with the old value"
+	case StepGive, StepTake, StepConfirm: // they have a right, and with it a title
 	}
 	return s.unknown()
 }
@@ -250,6 +265,7 @@ type PlanKind string
 const (
 	KindRotate PlanKind = "rotate" // the credential changes, everywhere
 	KindAssign PlanKind = "assign" // chosen log-ons get an account with its current value
+	KindAmend  PlanKind = "amend"  // rights are given and taken; no value changes
 )
 
 // RestartPolicy says when dependents are restarted.

@@ -25,12 +25,14 @@ func Prepare(steward, system, base string, known connect.Known) []connect.Prepar
 		}
 		out = append(out,
 			connect.Preparation{For: connect.ForRead, What: "to read: nothing more than what every account of a domain may by default, permissions included", Where: "an ordinary account " + steward + " in " + system, Language: "sddl", Text: "(A;CI;LCRPRC;;;" + sid + ")\n"},
-			connect.Preparation{For: connect.ForRotate, What: "to reset passwords, and to lift what a reset lifts", Where: where, Language: "sddl", Text: line("CR", "00299570-246d-11d0-a768-00aa006e0529", user) + "\n" + line("RPWP", "bf967a0a-0de6-11d0-a285-00aa003049e2", user) + "\n" + line("RPWP", "28630ebf-41d5-11d1-a9c1-0000f80367c1", user) + "\n"})
+			connect.Preparation{For: connect.ForRotate, What: "to reset passwords, and to lift what a reset lifts", Where: where, Language: "sddl", Text: line("CR", "00299570-246d-11d0-a768-00aa006e0529", user) + "\n" + line("RPWP", "bf967a0a-0de6-11d0-a285-00aa003049e2", user) + "\n" + line("RPWP", "28630ebf-41d5-11d1-a9c1-0000f80367c1", user) + "\n"},
+			connect.Preparation{For: connect.ForAmend, What: "to give and take memberships of the groups below: leave out those of administrators", Where: "as an administrator of the domain, on the organizational unit of the groups; inherited by what is below", Language: "sddl", Text: line("RPWP", "bf9679c0-0de6-11d0-a285-00aa003049e2", "bf967a9c-0de6-11d0-a285-00aa003049e2") + "\n"})
 	}
 	if !strings.HasPrefix(known.Flavor, "windows") {
 		base = cmp.Or(base, "dc=larkmoor,dc=example")
 		where := "in the server's own configuration of " + system + ", before the rules that are there"
-		out = append(out, connect.Preparation{For: connect.ForRotate, What: "to set passwords below ou=services and see whether accounts are locked; everything else it reads as others do", Where: where, Language: "ldif", Text: "olcAccess: to dn.children=\"ou=services," + base + "\" attrs=userPassword,pwdAccountLockedTime,pwdReset\n  by dn.exact=\"" + steward + "\" write by self write by anonymous auth by * none\nolcLimits: dn.exact=\"" + steward + "\" size=unlimited\n"})
+		out = append(out, connect.Preparation{For: connect.ForRotate, What: "to set passwords below ou=services and see whether accounts are locked; everything else it reads as others do", Where: where, Language: "ldif", Text: "olcAccess: to dn.children=\"ou=services," + base + "\" attrs=userPassword,pwdAccountLockedTime,pwdReset\n  by dn.exact=\"" + steward + "\" write by self write by anonymous auth by * none\nolcLimits: dn.exact=\"" + steward + "\" size=unlimited\n"},
+			connect.Preparation{For: connect.ForAmend, What: "to give and take memberships of the groups below ou=groups: leave out those of administrators", Where: where, Language: "ldif", Text: "olcAccess: to dn.children=\"ou=groups," + base + "\" attrs=member\n  by dn.exact=\"" + steward + "\" write by * break\n"})
 	}
 	return out
 }

@@ -16,6 +16,7 @@ func Propose(system string, c privilege.RightChange) (connect.Proposal, string) 
 		if !c.Give && strings.HasPrefix(c.Text, "(") && connect.Copyable(c.Text, c.Object.Name) {
 			out.Language, out.Where = "sddl", "as an administrator of "+system+": this entry is taken out of the permissions of "+c.Object.Name+" (where it is inherited, out of those above)"
 			out.Text, out.Back = c.Text+"\n", c.Text+"\n"
+			out.ByHand = "entries in permissions are changed by a person"
 			return out, ""
 		}
 		return out, "it is given by an entry in the permissions of the object"

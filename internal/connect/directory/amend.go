@@ -1,0 +1,81 @@
+package directory
+
+import (
+	"context"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/privilege"
+)
+
+// Standing implements connect.Amender: the directory compares the group's members with the
+// account's name (RFC 4511, section 4.10).
+func (c Connector) Standing(ctx context.Context, target connect.Target, change privilege.RightChange) (connect.Standing, error) {
+	if _, unfit := connect.Amendable(c, target, change); unfit != nil {
+		return connect.Standing{}, unfit
+	}
+	s, failure := open(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		failure.Unclear = false
+		return connect.Standing{}, failure
+	}
+	defer s.close()
+	for _, dn := range []string{change.GroupDN, change.ToDN} {
+		e, words, failure := s.base(dn, "objectClass")
+		if failure != nil {
+			return connect.Standing{}, failure
+		}
+		if e == nil {
+			return connect.Standing{}, target.Fail(connect.StageRead, connect.CodeGone, dn+": "+words, "run a survey of "+target.Name, nil)
+		}
+	}
+	is, err := s.conn.Compare(change.GroupDN, "member", change.ToDN)
+	if err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchAttribute) {
+		f := s.fail(connect.StageRead, err)
+		f.Unclear = false
+		return connect.Standing{}, f
+	}
+	out := connect.Standing{There: is, InForce: is, Words: "the directory says that it is no member"}
+	if is {
+		out.Words = "the directory says that it is a member"
+	}
+	return out, nil
+}
+
+// Amend implements connect.Amender.
+func (c Connector) Amend(ctx context.Context, target connect.Target, change privilege.RightChange, back bool) error {
+	if _, unfit := connect.Amendable(c, target, change); unfit != nil {
+		return unfit
+	}
+	s, failure := open(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		failure.Unclear = false
+		return failure
+	}
+	defer s.close()
+	modify := ldap.NewModifyRequest(change.GroupDN, nil)
+	give := change.Give != back
+	if give {
+		modify.Add("member", []string{change.ToDN})
+	} else {
+		modify.Delete("member", []string{change.ToDN})
+	}
+	err := s.conn.Modify(modify)
+	if err == nil {
+		return nil
+	}
+	// Somebody was quicker: what is asked for is so (RFC 4511, appendix A; directories of the
+	// windows schema answer with other codes, [MS-ADTS] section 3.1.1.5.3.1).
+	already := []uint16{ldap.LDAPResultAttributeOrValueExists, ldap.LDAPResultEntryAlreadyExists, ldap.LDAPResultNoSuchAttribute, ldap.LDAPResultUnwillingToPerform}
+	if ldap.IsErrorAnyOf(err, already...) {
+		if is, asked := s.conn.Compare(change.GroupDN, "member", change.ToDN); asked == nil && is == give || ldap.IsErrorWithCode(asked, ldap.LDAPResultNoSuchAttribute) && !give {
+			return nil
+		}
+	}
+	f := s.fail(connect.StageChange, err)
+	if f.Code == connect.CodeNotPermitted {
+		f.Next = "let the steward write the members of this group: 'moss system prepare " + target.Name + " --for amend' says how"
+	}
+	return f
+}
