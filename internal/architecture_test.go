@@ -20,7 +20,7 @@ var layers = [][]string{
 	{"cmd/moss"},
 	{"internal/cli", "internal/demo", "internal/service", "internal/lab"},
 	{"internal/app/assembly"},
-	{"internal/app/diagnose", "internal/app/unattended", "internal/app/batches", "internal/app/configuration", "internal/app/taking", "internal/app/tandems"},
+	{"internal/app/diagnose", "internal/app/unattended", "internal/app/batches", "internal/app/configuration", "internal/app/taking", "internal/app/tandems", "internal/app/amend"},
 	{"internal/app/rotate"},
 	{"internal/app/custody"},
 	{"internal/app/survey"},

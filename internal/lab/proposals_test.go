@@ -140,7 +140,7 @@ func proposed(t *testing.T, c connect.Connector, target connect.Target, matches 
 
 func TestProposalsOnDataStores(t *testing.T) {
 	pg := lab.PostgreSQL(t, "127.0.0.158", 55558)
-	pg.Run(t, "CREATE ROLE tide_reader; CREATE ROLE \"Odd, Group\"; CREATE ROLE svc_tide LOGIN CREATEROLE;\nGRANT \"Odd, Group\" TO svc_tide;\n\\c bookings\nCREATE TABLE fares (a int, b text); CREATE TABLE pay (a int);\nGRANT UPDATE, DELETE ON pay TO svc_tide; GRANT INSERT ON fares TO svc_tide WITH GRANT OPTION;\nCREATE ROLE owner_of_bookings; ALTER TABLE fares OWNER TO owner_of_bookings; ALTER TABLE pay OWNER TO owner_of_bookings; ALTER DATABASE bookings OWNER TO owner_of_bookings;\n" + preparation(t, postgres.Connector{}.Prepare(pg.Target("db"), connect.Known{}), connect.ForAmend).Text)
+	pg.Run(t, "CREATE ROLE tide_reader; CREATE ROLE \"Odd, Group\"; CREATE ROLE svc_tide LOGIN CREATEROLE;\nGRANT \"Odd, Group\" TO svc_tide;\n\\c bookings\nCREATE TABLE fares (a int, b text); CREATE TABLE pay (a int);\nGRANT UPDATE, DELETE ON pay TO svc_tide; GRANT INSERT ON fares TO svc_tide WITH GRANT OPTION;\nCREATE ROLE owner_of_bookings; ALTER TABLE fares OWNER TO owner_of_bookings; ALTER TABLE pay OWNER TO owner_of_bookings; ALTER DATABASE bookings OWNER TO owner_of_bookings;\n"+preparation(t, postgres.Connector{}.Prepare(pg.Target("db"), connect.Known{}), connect.ForAmend).Text)
 	proposed(t, postgres.Connector{}, pg.Target("db"), nil, estate.Account{Name: "svc_tide"}, `charter: tide
 must:
   - member_of: tide_reader

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/amendments"
 	"mossledger.example/moss/internal/store/batches"
 	"mossledger.example/moss/internal/store/changes"
 	"mossledger.example/moss/internal/store/charters"
@@ -37,6 +38,7 @@ type Store struct {
 	*charters.Book
 	*risks.Ranking
 	*traces.Recorded
+	*amendments.Kept
 }
 
 // Open opens or creates the database in a folder and brings it up to date. It
@@ -50,7 +52,7 @@ func openWith(ctx context.Context, driver, folder string, now func() time.Time) 
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}, Log: &changes.Log{DB: db}, Labels: &labels.Labels{DB: db}, Tables: &policies.Tables{DB: db}, Batches: &batches.Batches{DB: db}, Messages: &messages.Messages{DB: db}, Rights: &rights.Rights{DB: db}, Book: &charters.Book{DB: db}, Ranking: &risks.Ranking{DB: db}, Recorded: &traces.Recorded{DB: db}}
+	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}, Log: &changes.Log{DB: db}, Labels: &labels.Labels{DB: db}, Tables: &policies.Tables{DB: db}, Batches: &batches.Batches{DB: db}, Messages: &messages.Messages{DB: db}, Rights: &rights.Rights{DB: db}, Book: &charters.Book{DB: db}, Ranking: &risks.Ranking{DB: db}, Recorded: &traces.Recorded{DB: db}, Kept: &amendments.Kept{DB: db}}
 	db.TellTrouble = s.tellLedger
 	return s, nil
 }

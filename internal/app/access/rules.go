@@ -58,6 +58,9 @@ const (
 	SaveCharter        Action = "save-charter"
 	RemoveCharter      Action = "remove-charter"
 	CheckCharter       Action = "check-charter"
+	RehearseAmendment  Action = "rehearse-amendment"
+	StartAmendment     Action = "start-amendment"
+	DecideAmendment    Action = "decide-amendment"
 	RunProbe           Action = "run-probe"
 	StartTrace         Action = "start-trace"
 	StopTrace          Action = "stop-trace"
@@ -154,6 +157,9 @@ var rules = map[Action]rule{
 	StartTrace:            {roles: []string{RoleOperator, RoleAdministrator}},
 	StopTrace:             {roles: []string{RoleOperator, RoleAdministrator, RoleAuditor}},
 	RunProbe:              {roles: []string{RoleOperator, RoleAdministrator}},
+	RehearseAmendment:     {roles: []string{RoleOperator, RoleAdministrator}},
+	StartAmendment:        {roles: []string{RoleOperator, RoleAdministrator}},
+	DecideAmendment:       {roles: []string{RoleOperator, RoleAdministrator}},
 	CheckCharter:          {roles: []string{RoleOperator, RoleAdministrator}},
 	"draft-charter":       {roles: []string{RoleOperator, RoleAdministrator}},
 	SaveCharter:           administrators,

@@ -41,6 +41,8 @@ const (
 	// KindRequirement is to change or remove for which rotations a second person is needed.
 	KindRequirement = "requirement"
 	KindBatch       = "batch"
+	// KindAmendment is to give and take rights, or to undo that once it is finished.
+	KindAmendment = "amendment"
 	// KindConfiguration is to apply a text that changes what takes two people.
 	KindConfiguration = "configuration"
 )

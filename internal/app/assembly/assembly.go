@@ -14,6 +14,7 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/amend"
 	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/app/batches"
 	"mossledger.example/moss/internal/app/charters"
@@ -96,6 +97,7 @@ type Application struct {
 	Risks      *risks.Risks
 	Reach      *reachability.Reachability
 	Traces     *traces.Traces
+	Amendments *amend.Amendments
 
 	duties []schedule.Duty
 }
@@ -143,6 +145,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	a.Rights = rights.New(a.Store, a.Inventory)
 	a.Reach = reachability.New(base, a.Store, a.Inventory)
 	a.Charters = charters.New(base, a.Store, a.Rights, a.Inventory, a.Reach)
+	a.Amendments = amend.New(base, a.Store, a.Inventory, a.Approvals, a.Surveys, a.Freeze)
 	a.Risks = risks.New(base, a.Store, a.Rights)
 	a.Messages = messages.New(base, a.Store, tell.Send)
 	a.Rotations.After(a.Unattended.Kick)
@@ -201,6 +204,9 @@ func (a *Application) Start(ctx context.Context) error {
 	}
 	if err := a.Labels.Recover(ctx); err != nil {
 		return fmt.Errorf("apply rules that were saved: %w", err)
+	}
+	if err := a.Amendments.Recover(ctx); err != nil {
+		return fmt.Errorf("take up amendments: %w", err)
 	}
 	if err := a.Traces.Recover(ctx); err != nil {
 		return fmt.Errorf("take up traces: %w", err)

@@ -9,8 +9,8 @@ import (
 	"mossledger.example/moss/internal/core/privilege"
 )
 
-// Standing implements connect.Amender: the directory compares the group's members with the
-// account's name (RFC 4511, section 4.10).
+// Standing implements connect.Amender: the directory says whether the group has the account
+// among its members.
 func (c Connector) Standing(ctx context.Context, target connect.Target, change privilege.RightChange) (connect.Standing, error) {
 	if _, unfit := connect.Amendable(c, target, change); unfit != nil {
 		return connect.Standing{}, unfit
@@ -30,8 +30,8 @@ func (c Connector) Standing(ctx context.Context, target connect.Target, change p
 			return connect.Standing{}, target.Fail(connect.StageRead, connect.CodeGone, dn+": "+words, "run a survey of "+target.Name, nil)
 		}
 	}
-	is, err := s.conn.Compare(change.GroupDN, "member", change.ToDN)
-	if err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchAttribute) {
+	is, err := s.member(change)
+	if err != nil {
 		f := s.fail(connect.StageRead, err)
 		f.Unclear = false
 		return connect.Standing{}, f
@@ -41,6 +41,15 @@ func (c Connector) Standing(ctx context.Context, target connect.Target, change p
 		out.Words = "the directory says that it is a member"
 	}
 	return out, nil
+}
+
+// member asks with a filter (RFC 4515): a group may have more members than one answer shows.
+func (s *session) member(change privilege.RightChange) (bool, error) {
+	res, err := s.conn.Search(ldap.NewSearchRequest(change.GroupDN, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 0, false, "(member="+ldap.EscapeFilter(change.ToDN)+")", []string{"1.1"}, nil))
+	if err != nil {
+		return false, err
+	}
+	return len(res.Entries) == 1, nil
 }
 
 // Amend implements connect.Amender.
@@ -69,7 +78,7 @@ func (c Connector) Amend(ctx context.Context, target connect.Target, change priv
 	// windows schema answer with other codes, [MS-ADTS] section 3.1.1.5.3.1).
 	already := []uint16{ldap.LDAPResultAttributeOrValueExists, ldap.LDAPResultEntryAlreadyExists, ldap.LDAPResultNoSuchAttribute, ldap.LDAPResultUnwillingToPerform}
 	if ldap.IsErrorAnyOf(err, already...) {
-		if is, asked := s.conn.Compare(change.GroupDN, "member", change.ToDN); asked == nil && is == give || ldap.IsErrorWithCode(asked, ldap.LDAPResultNoSuchAttribute) && !give {
+		if is, asked := s.member(change); asked == nil && is == give {
 			return nil
 		}
 	}

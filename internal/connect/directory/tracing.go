@@ -39,16 +39,6 @@ func (s *secured) Search(r *ldap.SearchRequest) (*ldap.SearchResult, error) {
 	return res, err
 }
 
-// Compare asks whether an attribute has a value; only names are asked for so.
-func (s *secured) Compare(dn, attribute, value string) (bool, error) {
-	begun := time.Now()
-	is, err := s.Conn.Compare(dn, attribute, value)
-	if s.trace.On() {
-		s.told(fmt.Sprintf("compare %q: %s is %q", dn, attribute, value), begun, err)
-	}
-	return is, err
-}
-
 // Modify sends a change.
 func (s *secured) Modify(r *ldap.ModifyRequest) error {
 	begun := time.Now()

@@ -73,6 +73,7 @@ func (p *process) run(argv []string) int {
 		"sudo": p.sudo, "id": p.id, "cat": p.cat, "getent": p.getent, "passwd": p.passwd, "chage": p.chage, "systemctl": p.systemctl,
 		"ls": p.ls, "crontab": p.crontab, "stat": p.stat, "readlink": p.readlink, "realpath": p.readlink, "rm": p.rm, "cp": p.cp, "dd": p.dd, "mv": p.mv,
 		"sync": func([]string) int { return 0 }, "chpasswd": p.chpasswd, "journalctl": p.journalctl, "sh": p.shell, "find": p.find, "xargs": p.xargs, "tar": p.tar, "ss": p.ss, "true": func([]string) int { return 0 }, "false": func([]string) int { return 1 }, "echo": p.echo,
+		"usermod": p.usermod, "gpasswd": p.gpasswd, "groupadd": p.groupadd, "chmod": p.chmod, "visudo": p.visudo,
 		"df": p.df, "lsattr": p.lsattr, "ps": p.ps, "uname": p.uname, "ip": p.ip,
 	}
 	for len(argv) > 2 && (path.Base(argv[0]) == "env" || path.Base(argv[0]) == "nice" && argv[1] == "-n") {
@@ -111,6 +112,9 @@ func operands(args []string) []string {
 }
 
 func (p *process) sudo(args []string) int {
+	if slices.Contains(args, "-U") && !slices.Contains(args[:slices.Index(args, "-U")], "--") {
+		return p.listedOf(args)
+	}
 	list := false
 	for len(args) > 0 && strings.HasPrefix(args[0], "-") {
 		list = list || args[0] == "-l"
@@ -152,6 +156,10 @@ func (p *process) id(args []string) int {
 		if u = p.Host.user(names[0]); u == nil {
 			return p.fail(1, "id: '%s': no such user", names[0])
 		}
+	}
+	if slices.Contains(args, "-Gn") {
+		fmt.Fprintln(&p.out, strings.Join(append([]string{u.Name}, u.Groups...), " "))
+		return 0
 	}
 	fmt.Fprintln(&p.out, u.UID)
 	return 0
@@ -207,17 +215,24 @@ func (p *process) getent(args []string) int {
 		for _, u := range p.users {
 			p.out.WriteString(u.line())
 		}
-	case len(args) == 1 && args[0] == "group":
-		members := map[string][]string{}
+	case len(args) <= 2 && args[0] == "group":
+		members := p.groups()
+		if len(args) == 2 {
+			if _, there := members[args[1]]; !there {
+				return 2
+			}
+		}
 		for _, u := range p.users {
-			fmt.Fprintf(&p.out, "%s:x:%d:\n", u.Name, u.UID)
-			for _, g := range u.Groups {
-				members[g] = append(members[g], u.Name)
+			if len(args) == 1 {
+				fmt.Fprintf(&p.out, "%s:x:%d:\n", u.Name, u.UID)
 			}
 		}
 		number := 900
 		for _, g := range sortedKeys(members) {
 			number++
+			if len(args) == 2 && args[1] != g {
+				continue
+			}
 			fmt.Fprintf(&p.out, "%s:x:%d:%s\n", g, number, strings.Join(members[g], ","))
 		}
 	default:

@@ -98,6 +98,7 @@ type Host struct {
 	LosesLabels bool     // copies get the label of their folder
 	Free        int64    // bytes left in its file system; 0 for a lot
 	Programs    []string // further programs that run, by name
+	Groups      []string // groups that are there also without members
 	MachineID   string
 	// Outgoing is the loopback address that connections from here come from;
 	// nil for any. Seen tells under which address this host knows a peer; nil

@@ -43,7 +43,8 @@ func (p *process) sudoersFiles(name string, dir bool) ([]sudo.File, error) {
 	}
 	var out []sudo.File
 	for at, f := range p.files {
-		if path.Dir(at) == name && !f.Dir {
+		// Names with a dot are passed over (sudoers(5), "Including other files").
+		if base := path.Base(at); path.Dir(at) == name && !f.Dir && !strings.Contains(base, ".") && !strings.HasSuffix(base, "~") {
 			out = append(out, sudo.File{Path: at, Text: string(f.Content)})
 		}
 	}

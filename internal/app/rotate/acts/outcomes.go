@@ -7,24 +7,25 @@ import (
 	"mossledger.example/moss/internal/core/rotation"
 )
 
-func failed(err error) rotation.Outcome {
+// Failed is what an act came to that ended with an error: unclear where it may have begun.
+func Failed(err error) rotation.Outcome {
 	if connect.IsUnclear(err) && !errors.Is(err, rotation.ErrAway) {
 		return rotation.Outcome{Result: rotation.ResultUnclear, Words: err.Error()}
 	}
-	return certainly(err)
+	return Certainly(err)
 }
 
-// certainly is for failures before anything was sent, or that certainly changed
+// Certainly is for failures before anything was sent, or that certainly changed
 // nothing. A system that could not be reached is no failure (law 12).
-func certainly(err error) rotation.Outcome {
+func Certainly(err error) rotation.Outcome {
 	if Away(err) {
 		return rotation.Outcome{Result: rotation.ResultAway, Words: err.Error()}
 	}
 	return rotation.Outcome{Result: rotation.ResultFailed, Words: err.Error()}
 }
 
-// notFoundOut is a probe that found nothing out.
-func notFoundOut(err error) rotation.Finding {
+// NotFoundOut is a probe that found nothing out.
+func NotFoundOut(err error) rotation.Finding {
 	result := rotation.ProbeUnknown
 	if Away(err) {
 		result = rotation.ProbeAway

@@ -17,7 +17,7 @@ func (h *Hands) Probe(ctx context.Context, step rotation.Step, undo bool, memo s
 		_, next, err := h.acts.sealed.OfRotation(ctx, h.Rotation)
 		switch {
 		case err != nil:
-			return notFoundOut(err)
+			return NotFoundOut(err)
 		case undo || next == nil:
 			return rotation.Finding{Result: rotation.ProbeAbsent}
 		}
@@ -25,7 +25,7 @@ func (h *Hands) Probe(ctx context.Context, step rotation.Step, undo bool, memo s
 	}
 	old, next, err := h.secrets(ctx, step)
 	if err != nil {
-		return notFoundOut(err)
+		return NotFoundOut(err)
 	}
 	switch step.Kind {
 	case rotation.StepChange:
@@ -108,20 +108,20 @@ func notAsked(step rotation.Step, err error) rotation.Finding {
 	if step.Door != nil && connect.CodeOf(err) == connect.CodeGone {
 		return rotation.Finding{Result: rotation.ProbeNeither, Words: err.Error()}
 	}
-	return notFoundOut(err)
+	return NotFoundOut(err)
 }
 
 func (h *Hands) ProbeReplace(ctx context.Context, step rotation.Step, undo bool, old, next secret.Value) rotation.Finding {
 	connector, target, err := h.acts.Able(ctx, step, connect.ActHold)
 	if err != nil {
-		return notFoundOut(err)
+		return NotFoundOut(err)
 	}
 	state, err := connector.ReadCopies(ctx, target, step.Subject, step.Places)
 	if err != nil {
 		if connect.CodeOf(err) == connect.CodeGone {
 			return rotation.Finding{Result: rotation.ProbeNeither, Words: err.Error()}
 		}
-		return notFoundOut(err)
+		return NotFoundOut(err)
 	}
 	var olds, news int
 	for i, v := range state.Found {
@@ -147,11 +147,11 @@ func (h *Hands) ProbeReplace(ctx context.Context, step rotation.Step, undo bool,
 func (h *Hands) probeRestart(ctx context.Context, step rotation.Step, undo bool, memo string) rotation.Finding {
 	connector, target, err := h.acts.Able(ctx, step, connect.ActRestart)
 	if err != nil {
-		return notFoundOut(err)
+		return NotFoundOut(err)
 	}
 	state, err := connector.UnitState(ctx, target, step.At())
 	if err != nil {
-		return notFoundOut(err)
+		return NotFoundOut(err)
 	}
 	if step.Dependent.LogsOn() {
 		switch state.Active {
@@ -181,12 +181,12 @@ func (h *Hands) probeRestart(ctx context.Context, step rotation.Step, undo bool,
 func (h *Hands) probeStop(ctx context.Context, step rotation.Step) rotation.Finding {
 	connector, target, err := h.acts.Able(ctx, step, connect.ActRestart)
 	if err != nil {
-		return notFoundOut(err)
+		return NotFoundOut(err)
 	}
 	state, err := connector.UnitState(ctx, target, step.At())
 	switch {
 	case err != nil:
-		return notFoundOut(err)
+		return NotFoundOut(err)
 	case state.Active == "deactivating":
 		return rotation.Finding{Result: rotation.ProbeUnknown, Words: "it is " + state.Sub}
 	case state.Active == "active" || state.Active == "activating":

@@ -62,7 +62,7 @@ func (h *Hands) expect(ctx context.Context, step rotation.Step, value secret.Val
 		}
 	}
 	if err != nil {
-		return certainly(err)
+		return Certainly(err)
 	}
 	return done(verdict.Words + served(verdict.Elsewhere))
 }
@@ -139,7 +139,7 @@ func Proven(target connect.Target, verdict connect.Verdict, want bool) error {
 func (h *Hands) prove(ctx context.Context, step rotation.Step) rotation.Outcome {
 	connector, target, err := h.acts.Able(ctx, step, connect.ActRestart)
 	if err != nil {
-		return certainly(err)
+		return Certainly(err)
 	}
 	limit := h.acts.base.Now().Add(settleTime)
 	var steadySince time.Time
@@ -147,22 +147,22 @@ func (h *Hands) prove(ctx context.Context, step rotation.Step) rotation.Outcome 
 	for {
 		before := state.Invocation
 		if state, err = connector.UnitState(ctx, target, step.At()); err != nil {
-			return certainly(err)
+			return Certainly(err)
 		}
 		now := h.acts.base.Now()
 		switch {
 		case state.Active == "failed" || state.Sub == "auto-restart":
-			return certainly(fmt.Errorf("%s: %s is %s: %s", step.System, step.Subject, state.Active, cmp.Or(state.Words, state.Result)))
+			return Certainly(fmt.Errorf("%s: %s is %s: %s", step.System, step.Subject, state.Active, cmp.Or(state.Words, state.Result)))
 		case state.Active != "active" || state.Invocation != before:
 			steadySince = now
 		case now.Sub(steadySince) >= steadyTime:
 			return h.signedIn(ctx, step, h.applicationCheck(ctx, step, target, state))
 		}
 		if now.After(limit) {
-			return certainly(fmt.Errorf("%s: %s is still %s after %s", step.System, step.Subject, state.Active, settleTime))
+			return Certainly(fmt.Errorf("%s: %s is still %s after %s", step.System, step.Subject, state.Active, settleTime))
 		}
 		if err := connect.Wait(ctx, lookEvery); err != nil {
-			return certainly(err)
+			return Certainly(err)
 		}
 	}
 }
@@ -253,15 +253,15 @@ func (h *Hands) session(ctx context.Context, step rotation.Step, had []estate.So
 func (h *Hands) revive(ctx context.Context, step rotation.Step) rotation.Outcome {
 	connector, target, err := h.acts.Able(ctx, step, connect.ActRestart)
 	if err != nil {
-		return certainly(err)
+		return Certainly(err)
 	}
 	state, err := connector.UnitState(ctx, target, step.At())
 	if err != nil {
-		return certainly(err)
+		return Certainly(err)
 	}
 	if state.Active != "active" && state.Active != "activating" {
 		if _, err := connector.Restart(ctx, target, step.At()); err != nil {
-			return failed(err)
+			return Failed(err)
 		}
 	}
 	return h.prove(ctx, step)
@@ -280,10 +280,10 @@ func (h *Hands) applicationCheck(ctx context.Context, step rotation.Step, target
 			return done(words + "; " + said)
 		}
 		if h.acts.base.Now().After(limit) {
-			return certainly(fmt.Errorf("%s is active, but its own check fails: %w", step.Subject, err))
+			return Certainly(fmt.Errorf("%s is active, but its own check fails: %w", step.Subject, err))
 		}
 		if err := connect.Wait(ctx, lookEvery); err != nil {
-			return certainly(err)
+			return Certainly(err)
 		}
 	}
 }

@@ -79,13 +79,13 @@ func TestOutcomesOfErrors(t *testing.T) {
 		"another error":        {errors.New("x"), rotation.ResultUnclear, rotation.ResultFailed, false},
 		"away, in other words": {fmt.Errorf("x: %w", rotation.ErrAway), rotation.ResultAway, rotation.ResultAway, true},
 	} {
-		assert.Equal(t, c.acted, failed(c.err).Result, name)
-		assert.Equal(t, c.proved, certainly(c.err).Result, name)
+		assert.Equal(t, c.acted, Failed(c.err).Result, name)
+		assert.Equal(t, c.proved, Certainly(c.err).Result, name)
 		assert.Equal(t, c.away, Away(c.err), name)
 		want := rotation.ProbeUnknown
 		if c.away {
 			want = rotation.ProbeAway
 		}
-		assert.Equal(t, want, notFoundOut(c.err).Result, name)
+		assert.Equal(t, want, NotFoundOut(c.err).Result, name)
 	}
 }

@@ -176,13 +176,13 @@ func (h *Hands) unchanged(ctx context.Context, step rotation.Step, old, next sec
 	if step.Door != nil {
 		is, err := h.asked(ctx, step, old, next)
 		if err != nil {
-			return certainly(err), false
+			return Certainly(err), false
 		}
 		if is.Old != connect.AnswerYes && is.New != connect.AnswerYes {
-			return certainly(fmt.Errorf("%s: %s lets neither key in: somebody changed the file, and nothing was written", step.System, step.Subject)), false
+			return Certainly(fmt.Errorf("%s: %s lets neither key in: somebody changed the file, and nothing was written", step.System, step.Subject)), false
 		}
 		if is.Old != connect.AnswerYes {
-			return certainly(fmt.Errorf("%s: %s does not let the old key in: somebody removed it, and nothing was written", step.System, step.Subject)), false
+			return Certainly(fmt.Errorf("%s: %s does not let the old key in: somebody removed it, and nothing was written", step.System, step.Subject)), false
 		}
 		return rotation.Outcome{}, true
 	}
@@ -192,10 +192,10 @@ func (h *Hands) unchanged(ctx context.Context, step rotation.Step, old, next sec
 	}
 	verdict, err := connector.Verify(ctx, target, inventory.RefOf(h.Account), old)
 	if err != nil {
-		return certainly(err), false
+		return Certainly(err), false
 	}
 	if !verdict.Accepted && (verdict.Code == connect.VerdictWrong || verdict.Code == connect.VerdictNotKnown) {
-		return certainly(fmt.Errorf("%s: %s does not accept the value that is in custody (%s): somebody else changed it, and nothing was set", step.System, h.Account.Name, verdict.Words)), false
+		return Certainly(fmt.Errorf("%s: %s does not accept the value that is in custody (%s): somebody else changed it, and nothing was set", step.System, h.Account.Name, verdict.Words)), false
 	}
 	return rotation.Outcome{}, true
 }
@@ -207,7 +207,7 @@ func (h *Hands) Do(ctx context.Context, step rotation.Step, _ string) rotation.O
 	}
 	old, next, err := h.secrets(ctx, step)
 	if err != nil {
-		return certainly(err)
+		return Certainly(err)
 	}
 	switch step.Kind {
 	case rotation.StepChange:
@@ -242,21 +242,21 @@ func (h *Hands) point(step rotation.Step, old, next secret.Value) (connect.Point
 func (h *Hands) accept(ctx context.Context, step rotation.Step, old, next secret.Value, want connect.Accepted) rotation.Outcome {
 	point, values, err := h.point(step, old, next)
 	if err != nil {
-		return certainly(err)
+		return Certainly(err)
 	}
 	connector, target, err := h.acts.Able(ctx, step, connect.ActAccept)
 	if err != nil {
-		return certainly(err)
+		return Certainly(err)
 	}
 	if point.Path != "" {
 		free, err := h.acts.turns.Take(ctx, step.SystemID+":"+point.Path)
 		if err != nil {
-			return certainly(err)
+			return Certainly(err)
 		}
 		defer free()
 	}
 	if err := connector.Accept(ctx, target, point, values, want); err != nil {
-		return failed(err)
+		return Failed(err)
 	}
 	if h.turns() {
 		return done(h.turned(want))
@@ -296,7 +296,7 @@ func (h *Hands) Undo(ctx context.Context, step rotation.Step, _ string) rotation
 	}
 	old, next, err := h.secrets(ctx, step)
 	if err != nil {
-		return certainly(err)
+		return Certainly(err)
 	}
 	switch step.Kind {
 	case rotation.StepChange:
@@ -326,14 +326,14 @@ func (h *Hands) Undo(ctx context.Context, step rotation.Step, _ string) rotation
 func (h *Hands) giveLogOn(ctx context.Context, step rotation.Step, was, account string, value secret.Value) rotation.Outcome {
 	connector, target, err := h.acts.Able(ctx, step, connect.ActLogOns)
 	if err != nil {
-		return certainly(err)
+		return Certainly(err)
 	}
 	if naming.IdentityOf(account) != estate.IdentityNamed {
 		value = secret.Value{}
 	}
 	words, err := connector.ReplaceLogOn(ctx, target, connect.LogOnChange{Place: step.At(), Was: was, Account: account, Value: value})
 	if err != nil {
-		return failed(err)
+		return Failed(err)
 	}
 	return done(words)
 }
@@ -342,14 +342,14 @@ func (h *Hands) giveLogOn(ctx context.Context, step rotation.Step, was, account 
 func (h *Hands) ProbeLogOn(ctx context.Context, step rotation.Step, old, next secret.Value) rotation.Finding {
 	connector, target, err := h.acts.Able(ctx, step, connect.ActLogOns)
 	if err != nil {
-		return notFoundOut(err)
+		return NotFoundOut(err)
 	}
 	state, err := connector.ReadLogOn(ctx, target, step.At())
 	switch moved := step.LogOn.Moved; {
 	case connect.CodeOf(err) == connect.CodeGone:
 		return rotation.Finding{Result: rotation.ProbeNeither, Words: err.Error()}
 	case err != nil:
-		return notFoundOut(err)
+		return NotFoundOut(err)
 	case moved && (strings.EqualFold(state.Account, step.LogOn.Was) || strings.EqualFold(state.Account, step.LogOn.Former())):
 		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "it logs on as " + state.Account}
 	case !strings.EqualFold(state.Account, step.LogOn.Account) && !strings.EqualFold(state.Account, step.LogOn.Was):
@@ -369,7 +369,7 @@ func (h *Hands) ProbeLogOn(ctx context.Context, step rotation.Step, old, next se
 func (h *Hands) prepare(ctx context.Context) rotation.Outcome {
 	_, next, err := h.acts.sealed.OfRotation(ctx, h.Rotation)
 	if err != nil {
-		return certainly(err)
+		return Certainly(err)
 	}
 	if next != nil {
 		return done("sealed before")
@@ -377,19 +377,19 @@ func (h *Hands) prepare(ctx context.Context) rotation.Outcome {
 	of := h.Credential
 	if after := h.Rotation.Next(); after != 0 {
 		if of, err = h.acts.store.Credential(ctx, after); err != nil {
-			return certainly(err)
+			return Certainly(err)
 		}
 	}
 	value, err := h.newValue(ctx, of)
 	if err != nil {
-		return certainly(err)
+		return Certainly(err)
 	}
 	made, err := h.acts.sealed.NewSecret(of, h.Rotation.ID, value)
 	if err != nil {
-		return certainly(err)
+		return Certainly(err)
 	}
 	if err := h.acts.store.AddCandidate(ctx, made); err != nil {
-		return certainly(err)
+		return Certainly(err)
 	}
 	h.acts.base.ForgetKnown()
 	if public, err := h.acts.sealed.Public(made); err == nil && public != nil {
@@ -421,19 +421,19 @@ func (h *Hands) apply(ctx context.Context, step rotation.Step, from, to secret.V
 	case rotation.StepReplace:
 		connector, target, err := h.acts.Able(ctx, step, connect.ActHold)
 		if err != nil {
-			return certainly(err)
+			return Certainly(err)
 		}
 		free, err := h.acts.turns.Take(ctx, step.SystemID+":"+step.Subject)
 		if err != nil {
-			return certainly(err)
+			return Certainly(err)
 		}
 		defer free()
 		places, err := h.numbered(ctx, step, undo)
 		if err != nil {
-			return certainly(err)
+			return Certainly(err)
 		}
 		if err := connector.ReplaceCopies(ctx, target, step.Subject, places, from, to); err != nil {
-			return failed(err)
+			return Failed(err)
 		}
 		if len(step.Places) > 1 {
 			return done(fmt.Sprintf("%d places replaced and read back", len(step.Places)))
@@ -444,22 +444,22 @@ func (h *Hands) apply(ctx context.Context, step rotation.Step, from, to secret.V
 	case rotation.StepRestart:
 		connector, target, err := h.acts.Able(ctx, step, connect.ActRestart)
 		if err != nil {
-			return certainly(err)
+			return Certainly(err)
 		}
 		h.noteConnections(ctx, step)
 		words, err := connector.Restart(ctx, target, step.At())
 		if err != nil {
-			return failed(err)
+			return Failed(err)
 		}
 		return done(words)
 	case rotation.StepStop:
 		connector, target, err := h.acts.Able(ctx, step, connect.ActRestart)
 		if err != nil {
-			return certainly(err)
+			return Certainly(err)
 		}
 		words, err := connector.Stop(ctx, target, step.At())
 		if err != nil {
-			return failed(err)
+			return Failed(err)
 		}
 		return done(words)
 	case rotation.StepSteward:
@@ -469,7 +469,7 @@ func (h *Hands) apply(ctx context.Context, step rotation.Step, from, to secret.V
 	case rotation.StepRevive:
 		return h.revive(ctx, step)
 	}
-	return certainly(fmt.Errorf("unknown step %q", step.Kind))
+	return Certainly(fmt.Errorf("unknown step %q", step.Kind))
 }
 
 // settleTime is how long a unit gets to come up, and steadyTime how long it

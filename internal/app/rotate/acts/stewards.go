@@ -12,7 +12,7 @@ import (
 func (h *Hands) stillIn(ctx context.Context, step rotation.Step) rotation.Outcome {
 	connector, target, err := h.acts.on(ctx, step)
 	if err != nil {
-		return certainly(err)
+		return Certainly(err)
 	}
 	for _, stage := range connector.Check(ctx, target).Stages {
 		switch {
@@ -20,8 +20,8 @@ func (h *Hands) stillIn(ctx context.Context, step rotation.Step) rotation.Outcom
 			return done("we sign in: " + stage.Detail)
 		case !stage.OK:
 			f := &connect.Failure{System: target.Name, Stage: stage.Stage, Words: stage.Detail, Next: stage.Next, Code: stage.Code}
-			return certainly(f)
+			return Certainly(f)
 		}
 	}
-	return certainly(fmt.Errorf("%s: a check did not come to signing in", target.Name))
+	return Certainly(fmt.Errorf("%s: a check did not come to signing in", target.Name))
 }

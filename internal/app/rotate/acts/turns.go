@@ -69,7 +69,7 @@ func (h *Hands) rested(ctx context.Context, step rotation.Step, value secret.Val
 	}
 	who, err := h.whose(ctx, value)
 	if err != nil {
-		return certainly(err)
+		return Certainly(err)
 	}
 	words := who.Name + " rests: " + verdict.Words + served(verdict.Elsewhere)
 	if open := h.sessionsOf(ctx, who); len(open) > 0 {

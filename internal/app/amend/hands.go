@@ -1,0 +1,215 @@
+package amend
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"mossledger.example/moss/internal/app/rotate/acts"
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/privilege"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/records"
+)
+
+// journal writes records with their ledger entries, durably.
+type journal struct {
+	amendments *Amendments
+	amendment  records.Amendment
+	state      rotation.State
+}
+
+func (a *Amendments) journal(v records.Amendment, state rotation.State) *journal {
+	return &journal{amendments: a, amendment: v, state: state}
+}
+
+// Append implements rotation.Journal.
+func (j *journal) Append(ctx context.Context, r rotation.Record) error {
+	a := j.amendments
+	r.Words = a.base.Redact(ctx, r.Words)
+	state := j.state.Copy()
+	if err := state.Apply(r); err != nil {
+		return err
+	}
+	if err := a.store.AppendAmendment(ctx, j.amendment.ID, r, string(state.Mode), state.Result, j.entry(r)); err != nil {
+		return err
+	}
+	j.state = state
+	a.base.Topics.Wake(Topic(j.amendment.ID), "all")
+	return nil
+}
+
+func (j *journal) entry(r rotation.Record) ledger.Entry {
+	v := j.amendment
+	e := ledger.Entry{Actor: cmp.Or(r.Actor, v.RequestedBy), Act: "amendment." + string(r.Event), Phase: ledger.Outcome, Subject: v.Subject, Ref: Topic(v.ID), Result: r.Result, Detail: r.Words, Reason: r.Reason}
+	if r.Step >= 0 && r.Step < len(v.Plan.Steps) {
+		step := v.Plan.Steps[r.Step]
+		e.Act, e.Subject, e.System = "amendment."+string(step.Kind), step.Subject, step.System
+		if e.Detail = step.Right.Words(); r.Words != "" {
+			e.Detail += ": " + r.Words
+		}
+		if r.Undo {
+			e.Act += ".undo"
+		}
+		switch r.Event {
+		case rotation.EventIntent:
+			e.Phase = ledger.Intent
+		case rotation.EventProbed:
+			e.Act += ".probe"
+		}
+	}
+	return e
+}
+
+// hands do the acts of one amendment.
+type hands struct {
+	amendments *Amendments
+	id         records.AmendmentID
+	plan       rotation.Plan
+}
+
+// before is how a thing stood before it was first touched: undoing makes it that again.
+type before struct {
+	There  bool   `json:"there"`
+	Former string `json:"former,omitempty"`
+}
+
+func (h *hands) standing(ctx context.Context, step rotation.Step) (connect.Connector, connect.Target, connect.Standing, error) {
+	_, connector, target, err := h.amendments.reach(ctx, step)
+	if err != nil {
+		return connector, target, connect.Standing{}, err
+	}
+	s, err := connector.Standing(ctx, target, *step.Right)
+	return connector, target, s, err
+}
+
+// first is how the thing of a step stood before: by the first intent, for a later one may
+// come after an attempt that took effect and was not heard of.
+func (h *hands) first(ctx context.Context, step rotation.Step) (was before, err error) {
+	of := step.Index
+	if step.Kind == rotation.StepConfirm {
+		of = step.Needs[0]
+	}
+	journal, err := h.amendments.store.AmendmentJournal(ctx, h.id)
+	if err != nil {
+		return was, err
+	}
+	for _, r := range journal {
+		if r.Event == rotation.EventIntent && r.Step == of && !r.Undo {
+			return was, json.Unmarshal([]byte(r.Memo), &was)
+		}
+	}
+	return was, fmt.Errorf("the journal does not say how it stood before step %d", of)
+}
+
+// Observe implements rotation.Hands.
+func (h *hands) Observe(ctx context.Context, step rotation.Step, undo bool) (string, error) {
+	if step.Kind == rotation.StepConfirm || undo {
+		return "", nil
+	}
+	_, _, s, err := h.standing(ctx, step)
+	if err != nil {
+		if acts.Away(err) {
+			return "", fmt.Errorf("%w: %w", rotation.ErrAway, err)
+		}
+		return "", err
+	}
+	memo, err := json.Marshal(before{s.There, s.Former})
+	return string(memo), err
+}
+
+// Do implements rotation.Hands.
+func (h *hands) Do(ctx context.Context, step rotation.Step, memo string) rotation.Outcome {
+	if step.Kind == rotation.StepConfirm {
+		return h.confirm(ctx, step, step.Right.Give, step.Right.Give)
+	}
+	var now before
+	if err := json.Unmarshal([]byte(memo), &now); err != nil {
+		return rotation.Outcome{Result: rotation.ResultFailed, Words: err.Error()}
+	}
+	if now.There == step.Right.Give {
+		return rotation.Outcome{Result: rotation.ResultDone, Words: "it was so already"}
+	}
+	return h.amend(ctx, step, *step.Right, false)
+}
+
+func (h *hands) amend(ctx context.Context, step rotation.Step, change privilege.RightChange, back bool) rotation.Outcome {
+	_, connector, target, err := h.amendments.reach(ctx, step)
+	if err != nil {
+		return acts.Certainly(err)
+	}
+	if err := connector.Amend(ctx, target, change, back); err != nil {
+		return acts.Failed(err)
+	}
+	return rotation.Outcome{Result: rotation.ResultDone}
+}
+
+// Undo implements rotation.Hands. What was so before is left so.
+func (h *hands) Undo(ctx context.Context, step rotation.Step, _ string) rotation.Outcome {
+	was, err := h.first(ctx, step)
+	if err != nil {
+		return rotation.Outcome{Result: rotation.ResultFailed, Words: err.Error()}
+	}
+	switch {
+	case step.Kind == rotation.StepConfirm:
+		return h.confirm(ctx, step, was.There, false)
+	case was.There == step.Right.Give:
+		return rotation.Outcome{Result: rotation.ResultDone, Words: "it was so before: it is left so"}
+	}
+	change := *step.Right
+	if was.Former != "" {
+		change.Text = was.Former
+	}
+	return h.amend(ctx, step, change, true)
+}
+
+// confirm has the system say how it stands.
+func (h *hands) confirm(ctx context.Context, step rotation.Step, there, inForce bool) rotation.Outcome {
+	_, _, s, err := h.standing(ctx, step)
+	switch {
+	case err != nil:
+		return acts.Certainly(err)
+	case s.There != there:
+		return rotation.Outcome{Result: rotation.ResultFailed, Words: "it is not so: " + s.Words}
+	case inForce && !s.InForce:
+		return rotation.Outcome{Result: rotation.ResultFailed, Words: "it is there and not in force: " + s.Words}
+	case !there && s.InForce:
+		return rotation.Outcome{Result: rotation.ResultDone, Words: s.Words + "; it has it all the same, by something else"}
+	}
+	return rotation.Outcome{Result: rotation.ResultDone, Words: s.Words}
+}
+
+// Probe implements rotation.Hands.
+func (h *hands) Probe(ctx context.Context, step rotation.Step, undo bool, _ string) rotation.Finding {
+	_, _, s, err := h.standing(ctx, step)
+	if err != nil {
+		return acts.NotFoundOut(err)
+	}
+	want := step.Right.Give
+	if undo {
+		was, err := h.first(ctx, step)
+		if err != nil {
+			return acts.NotFoundOut(err)
+		}
+		// Absent: the effect of the step is not there any more.
+		if s.There == was.There {
+			return rotation.Finding{Result: rotation.ProbeAbsent, Words: s.Words}
+		}
+		return rotation.Finding{Result: rotation.ProbeEffective, Words: s.Words}
+	}
+	if s.There == want {
+		return rotation.Finding{Result: rotation.ProbeEffective, Words: s.Words}
+	}
+	return rotation.Finding{Result: rotation.ProbeAbsent, Words: s.Words}
+}
+
+// Reach implements rotation.Hands.
+func (h *hands) Reach(ctx context.Context, step rotation.Step) rotation.Finding {
+	_, _, _, err := h.standing(ctx, step)
+	if err != nil && acts.Away(err) {
+		return rotation.Finding{Result: rotation.ProbeAway, Words: err.Error()}
+	}
+	return rotation.Finding{Result: rotation.ProbeHere}
+}

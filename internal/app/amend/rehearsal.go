@@ -1,0 +1,341 @@
+package amend
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/approval"
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/charter"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/records"
+)
+
+// RehearsalAge is how long a rehearsal that passed can be started; one that waits for a second
+// person is rehearsed once more before it begins.
+const RehearsalAge = time.Hour
+
+// waitsFor is how long a request for a second person waits.
+const waitsFor = 24 * time.Hour
+
+// MostChanges is how many changes one amendment has at most.
+const MostChanges = 200
+
+// Wish says which of what charters propose is to be done.
+type Wish struct {
+	Charter   string
+	Account   records.AccountID // 0 for all of the charter
+	Lines     []records.CharterLineID
+	States    []charter.State // missing and forbidden when empty; ignored where lines are named
+	OnFailure rotation.OnFailure
+}
+
+// Rehearse makes a plan of what charters propose and checks what can be checked without
+// changing anything: how each thing stands now, by its system's own answer.
+func (a *Amendments) Rehearse(ctx context.Context, by access.Actor, wish Wish) (records.Amendment, error) {
+	var v records.Amendment
+	if err := access.Decide(by, access.RehearseAmendment, access.Object{Kind: "charter", Name: wish.Charter}); err != nil {
+		return v, err
+	}
+	changes, left, subjects, err := a.wanted(ctx, wish)
+	if err != nil {
+		return v, err
+	}
+	v = records.Amendment{Charter: wish.Charter, LeftOut: left, Rehearsed: a.base.Now().UTC(), RehearsedBy: by.Name, Mode: records.ModeRehearsed}
+	v.Subject = strings.Join(subjects[:min(len(subjects), 3)], ", ")
+	if more := len(subjects) - 3; more > 0 {
+		v.Subject += fmt.Sprintf(" and %d more", more)
+	}
+	v.Plan = rotation.Amend(v.Subject, changes, cmp.Or(wish.OnFailure, rotation.UndoOnFailure))
+	entry := ledger.Entry{Actor: by.Name, Act: "amendment.rehearse", Subject: v.Subject, Detail: "by the charter " + wish.Charter}
+	if err := a.base.Act(ctx, entry, func() error {
+		v.Checks, v.Verdict = a.checks(ctx, v.Plan)
+		return nil
+	}); err != nil {
+		return v, err
+	}
+	err = a.store.AddAmendment(context.WithoutCancel(ctx), &v)
+	v.Changes = len(changes)
+	return v, err
+}
+
+// wanted are the changes of the lines that are wished for, and what only a person can do.
+func (a *Amendments) wanted(ctx context.Context, wish Wish) (changes []rotation.Amended, left, subjects []string, err error) {
+	if !slices.Contains([]rotation.OnFailure{"", rotation.UndoOnFailure, rotation.StopOnFailure, rotation.ContinueOnFailure}, wish.OnFailure) {
+		return nil, nil, nil, fmt.Errorf("%w: on failure an amendment is undone, stops or continues, not %q", app.ErrInput, wish.OnFailure)
+	}
+	c, err := a.store.Charter(ctx, wish.Charter)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	lines, err := a.store.LinesOfCharter(ctx, c.ID)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	states := wish.States
+	if len(states) == 0 {
+		states = []charter.State{charter.StateMissing, charter.StateForbidden}
+	}
+	left = []string{}
+	unfound := slices.Clone(wish.Lines)
+	seen := map[string]bool{}
+	for _, l := range lines {
+		named := slices.Contains(wish.Lines, l.ID)
+		unfound = slices.DeleteFunc(unfound, func(id records.CharterLineID) bool { return id == l.ID })
+		if len(wish.Lines) > 0 && !named || len(wish.Lines) == 0 && !slices.Contains(states, l.State) || wish.Account != 0 && l.AccountID != wish.Account {
+			continue
+		}
+		at := cmp.Or(l.Account, "the groups") + " on " + l.System + ": " + l.Item
+		if l.State == charter.StateMet || l.State == charter.StateUnknown || l.Change == nil {
+			if l.State != charter.StateMet {
+				left = append(left, at+": "+cmp.Or(l.NoProposal, l.Why, "nothing that could be changed on the system is behind it"))
+			}
+			continue
+		}
+		system, err := a.store.SystemByID(ctx, l.SystemID)
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		connector, target, err := a.targets.Target(ctx, system)
+		if err == nil {
+			if _, unfit := connect.Amendable(connector, target, *l.Change); unfit != nil {
+				err = unfit
+			}
+		}
+		if err != nil {
+			left = append(left, at+": "+words(err))
+			continue
+		}
+		key, _ := json.Marshal([]any{l.SystemID, l.Change})
+		if seen[string(key)] {
+			continue
+		}
+		seen[string(key)] = true
+		changes = append(changes, rotation.Amended{SystemID: fmt.Sprint(l.SystemID), System: l.System, Change: *l.Change})
+		if name := l.Change.To + " on " + l.System; !slices.Contains(subjects, name) {
+			subjects = append(subjects, name)
+		}
+	}
+	switch {
+	case len(unfound) > 0:
+		err = fmt.Errorf("%w: line %d is none of the charter %s now: 'moss charter lines' lists them", app.ErrInput, unfound[0], wish.Charter)
+	case len(changes) > MostChanges:
+		err = fmt.Errorf("%w: %d changes are more than one amendment takes (%d): name an account, or lines", app.ErrInput, len(changes), MostChanges)
+	case len(changes) == 0 && len(left) > 0:
+		err = fmt.Errorf("%w: nothing of it can be carried out from here: %s", app.ErrRefused, strings.Join(left[:min(len(left), 5)], "; "))
+	case len(changes) == 0:
+		err = fmt.Errorf("%w: the charter %s proposes nothing of that: 'moss charter check %s' says how it stands", app.ErrInput, wish.Charter, wish.Charter)
+	}
+	return changes, left, subjects, err
+}
+
+// words are those of a failure without what everything says already.
+func words(err error) string {
+	var f *connect.Failure
+	if errors.As(err, &f) {
+		return f.Words
+	}
+	return err.Error()
+}
+
+// checks asks each system how its things stand. Systems are asked one after the other: they
+// are few, and each is asked with one sign-in.
+func (a *Amendments) checks(ctx context.Context, plan rotation.Plan) (out []connect.Checked, verdict string) {
+	ctx, end := connect.KeepSessions(ctx)
+	defer end()
+	out, verdict = []connect.Checked{}, "passed"
+	for _, step := range plan.Steps {
+		if step.Kind == rotation.StepConfirm {
+			continue
+		}
+		line := connect.Checked{System: step.System, What: step.Title(), Result: connect.CheckOK}
+		system, connector, target, err := a.reach(ctx, step)
+		var standing connect.Standing
+		if err == nil {
+			standing, err = connector.Standing(ctx, target, *step.Right)
+		}
+		var f *connect.Failure
+		switch {
+		case errors.As(err, &f):
+			line.Result, line.Words, line.Next = connect.CheckFailed, string(f.Stage)+": "+f.Words, f.Next
+		case err != nil:
+			line.Result, line.Words = connect.CheckFailed, err.Error()
+		case standing.There == step.Right.Give:
+			line.Result, line.Words = connect.CheckWarning, "it is so already: "+standing.Words
+			line.Next = "it is left as it is, also when this is undone"
+		case !step.Right.Give && strings.EqualFold(step.Right.To, target.Steward.Account):
+			line.Result, line.Words = connect.CheckFailed, "it is the account by which "+system.Name+" is reached: taking something from it could lock us out"
+			line.Next = "its owner takes it, with another steward at hand"
+		default:
+			line.Words = standing.Words + "; whether the steward may change it is seen when it is tried: a refusal changes nothing"
+		}
+		if line.Result == connect.CheckFailed {
+			verdict = "failed"
+		}
+		out = append(out, line)
+	}
+	return out, verdict
+}
+
+func (a *Amendments) reach(ctx context.Context, step rotation.Step) (records.System, connect.Connector, connect.Target, error) {
+	system, err := a.store.SystemByID(ctx, app.Number[records.SystemID](step.SystemID))
+	if err != nil {
+		return system, nil, connect.Target{}, err
+	}
+	connector, target, err := a.targets.Target(ctx, system)
+	return system, connector, target, err
+}
+
+// Start begins what was rehearsed, once a second person has approved it; then the error says
+// so and is a *WaitsError.
+func (a *Amendments) Start(ctx context.Context, by access.Actor, id records.AmendmentID, reason string) (records.Amendment, error) {
+	v, err := a.store.Amendment(ctx, id)
+	if err != nil {
+		return v, err
+	}
+	if err := access.Decide(by, access.StartAmendment, access.Object{Kind: "amendment", Name: Topic(id)}); err != nil {
+		return v, err
+	}
+	switch {
+	case strings.TrimSpace(reason) == "":
+		return v, fmt.Errorf("%w: give a reason", app.ErrInput)
+	case v.Mode != records.ModeRehearsed:
+		return v, fmt.Errorf("%w: amendment %d was started already", app.ErrRefused, id)
+	case v.Verdict != "passed":
+		return v, fmt.Errorf("%w: its rehearsal failed: mend what it names and rehearse again", app.ErrRefused)
+	case a.base.Now().Sub(v.Rehearsed) > RehearsalAge:
+		return v, fmt.Errorf("%w: its rehearsal is older than %s: rehearse again", app.ErrRefused, RehearsalAge)
+	}
+	if err := a.freeze.Refuse(); err != nil {
+		return v, err
+	}
+	consent, err := a.consented(ctx, by, v, reason, false)
+	if err != nil {
+		return v, err
+	}
+	v.RequestedBy, v.Reason, v.Consent = by.Name, reason, consent
+	return a.begin(ctx, v)
+}
+
+func (a *Amendments) begin(ctx context.Context, v records.Amendment) (records.Amendment, error) {
+	a.deciding.Lock()
+	defer a.deciding.Unlock()
+	if err := a.store.LedgerTrouble(); err != nil {
+		return v, err
+	}
+	if err := a.alone(ctx, v); err != nil {
+		return v, err
+	}
+	entry := ledger.Entry{Actor: v.RequestedBy, Act: "amendment.start", Phase: ledger.Intent, Subject: v.Subject, Reason: v.Reason, Ref: Topic(v.ID), Detail: v.Consent, Changes: changesOf(v)}
+	if err := a.store.BeginAmendment(ctx, v, entry); err != nil {
+		return v, err
+	}
+	a.launch(v)
+	a.base.Topics.Wake("all")
+	return a.store.Amendment(ctx, v.ID)
+}
+
+func changesOf(v records.Amendment) (out []ledger.Change) {
+	for _, s := range v.Plan.Steps {
+		switch s.Kind {
+		case rotation.StepGive:
+			out = append(out, ledger.Change{Field: s.Subject + " on " + s.System, To: s.Right.Words()})
+		case rotation.StepTake:
+			out = append(out, ledger.Change{Field: s.Subject + " on " + s.System, From: s.Right.Words()})
+		}
+	}
+	return out
+}
+
+// WaitsError is that an amendment waits for a second person.
+type WaitsError struct{ Approval records.ApprovalID }
+
+func (e *WaitsError) Error() string {
+	return fmt.Sprintf("changing rights takes a second person: approval %d was asked for, and it begins once that is granted", e.Approval)
+}
+
+// Unwrap says that it is refused for now.
+func (e *WaitsError) Unwrap() error { return app.ErrRefused }
+
+// asked is what an approver is asked for.
+type asked struct {
+	Amendment records.AmendmentID `json:"amendment"`
+	Undo      bool                `json:"undo,omitempty"`
+}
+
+// consented says why it may begin: nobody else could approve it. Else it is asked for.
+func (a *Amendments) consented(ctx context.Context, by access.Actor, v records.Amendment, reason string, undo bool) (string, error) {
+	alone, err := a.approval.Alone(ctx, by.Name)
+	if err != nil {
+		return "", err
+	}
+	if alone {
+		return "nobody else could approve it", nil
+	}
+	detail, err := json.Marshal(asked{v.ID, undo})
+	if err != nil {
+		return "", err
+	}
+	request := records.Approval{Kind: approval.KindAmendment, Subject: Topic(v.ID), What: "change rights of " + v.Subject + " by the charter " + v.Charter, Reason: reason, AskedBy: by.Name, Detail: detail, Changes: changesOf(v), Expires: a.base.Now().UTC().Add(waitsFor)}
+	if undo {
+		request.What = "undo the change of rights of " + v.Subject
+		for i, c := range request.Changes {
+			request.Changes[i].From, request.Changes[i].To = c.To, c.From
+		}
+	}
+	id, err := a.approval.Ask(ctx, request, ledger.Entry{Act: "amendment.start", Ref: Topic(v.ID)})
+	if err != nil {
+		return "", err
+	}
+	a.base.Topics.Wake("all")
+	if err := a.store.AmendmentWaits(ctx, v.ID, id); err != nil {
+		return "", err
+	}
+	return "", &WaitsError{id}
+}
+
+// carryOut begins what was approved, if how things stand has not changed since.
+func (a *Amendments) carryOut(ctx context.Context, by, asker access.Actor, request records.Approval) error {
+	var what asked
+	if err := json.Unmarshal(request.Detail, &what); err != nil {
+		return fmt.Errorf("%w: it was asked for in another version (%w): ask again", app.ErrRefused, err)
+	}
+	v, err := a.store.Amendment(ctx, what.Amendment)
+	if err != nil {
+		return err
+	}
+	consent := fmt.Sprintf("approved by %s, approval %d", by.Name, request.ID)
+	if what.Undo {
+		record := rotation.Record{Event: rotation.EventDecision, Step: -1, Result: rotation.DecideUndo, Actor: asker.Name, Reason: request.Reason + " (" + consent + ")"}
+		if err := a.tell(ctx, v.ID, record); err != nil {
+			return err
+		}
+		return nil
+	}
+	if err := a.freeze.Refuse(); err != nil {
+		return err
+	}
+	checks, verdict := a.checks(ctx, v.Plan)
+	if verdict != "passed" {
+		for _, c := range checks {
+			if c.Result == connect.CheckFailed {
+				return fmt.Errorf("%w: it does not pass its rehearsal any more: %s: %s: %s", app.ErrRefused, c.System, c.What, c.Words)
+			}
+		}
+	}
+	if !slices.EqualFunc(checks, v.Checks, func(x, y connect.Checked) bool { return x.Result == y.Result && x.What == y.What }) {
+		return fmt.Errorf("%w: what it would do now is not what was approved, for rights changed since: rehearse and ask again", app.ErrRefused)
+	}
+	v.RequestedBy, v.Reason, v.Consent, v.Approval = asker.Name, request.Reason, consent, request.ID
+	_, err = a.begin(ctx, v)
+	return err
+}
