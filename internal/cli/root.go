@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"mossledger.example/moss/internal/cli/amend"
 	"mossledger.example/moss/internal/cli/api"
 	"mossledger.example/moss/internal/cli/charters"
 	"mossledger.example/moss/internal/cli/configuration"
@@ -38,7 +39,7 @@ Exit codes: 0 done, 1 it did not work, 2 the command line is wrong,
 end well, a ledger that does not hold), 4 not signed in or no right.`,
 	}
 	root.AddCommand(more...)
-	root.AddCommand(loginCommand(), logoutCommand(), stewardCommand(), systemCommand(), surveyCommand(), changeCommand(), labelling.RuleCommand(), rights.Command(), rights.RiskCommand(), probes.Command(), traces.Command(), charters.Command(), labelling.LabelCommand(), unattended.PolicyCommand(), unattended.WindowCommand(), unattended.OrderCommand(), unattended.ScheduleCommand(), unattended.FreezeCommand(), unattended.NotifyCommand(), unattended.RequirementCommand(), unattended.TandemCommand(), configuration.Command(), unattended.ThawCommand(), accountCommand(), dependentCommand(),
+	root.AddCommand(loginCommand(), logoutCommand(), stewardCommand(), systemCommand(), surveyCommand(), changeCommand(), labelling.RuleCommand(), rights.Command(), rights.RiskCommand(), amend.Command(), probes.Command(), traces.Command(), charters.Command(), labelling.LabelCommand(), unattended.PolicyCommand(), unattended.WindowCommand(), unattended.OrderCommand(), unattended.ScheduleCommand(), unattended.FreezeCommand(), unattended.NotifyCommand(), unattended.RequirementCommand(), unattended.TandemCommand(), configuration.Command(), unattended.ThawCommand(), accountCommand(), dependentCommand(),
 		useCommand(), radiusCommand(), searchCommand(), socketCommand(), credentialCommand(), rotation.CustodyCommand(), rotation.RotateCommand(), rotation.BatchCommand(), rotation.ReportCommand(), findingCommand(), rotation.ExplainCommand(), approvalCommand(), ledgerCommand(), userCommand(), tokenCommand(), sessionCommand())
 	output.Screens(root)
 	guidance.Give(root)

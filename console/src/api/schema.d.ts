@@ -192,6 +192,90 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/amendments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List changes of rights, the latest first
+         * @description Roles: [administrator operator auditor approver]
+         */
+        get: operations["list-amendments"];
+        put?: never;
+        /**
+         * Rehearse what a charter proposes: nothing is changed
+         * @description Roles: [operator administrator]
+         */
+        post: operations["rehearse-amendment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/amendments/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a change of rights, with its steps as they are now
+         * @description Roles: [administrator operator auditor approver]
+         */
+        get: operations["get-amendment"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/amendments/{id}/decide": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tell a change of rights to stop, resume, go on without what failed, or be undone
+         * @description Roles: [operator administrator]
+         */
+        post: operations["decide-amendment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/amendments/{id}/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Start what was rehearsed, once a second person has approved it
+         * @description Roles: [operator administrator]
+         */
+        post: operations["start-amendment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/approvals": {
         parameters: {
             query?: never;
@@ -3189,6 +3273,143 @@ export interface components {
             /** Format: int64 */
             messages: number;
         };
+        Amendment: {
+            /**
+             * Format: int64
+             * @description That it waits for, or was started by
+             */
+            approval_id?: number;
+            /** Format: int64 */
+            changes: number;
+            charter: string;
+            checks: components["schemas"]["Checked"][];
+            /** @description By whom it was approved, or why nobody had to */
+            consent?: string;
+            /** Format: date-time */
+            ended?: string;
+            /** Format: int64 */
+            id: number;
+            /** @description What a person has to do, and why */
+            left_out: string[];
+            /** @enum {string} */
+            mode: "rehearsed" | "running" | "undoing" | "stopped" | "finished";
+            plan: components["schemas"]["Plan"];
+            reason?: string;
+            /** Format: date-time */
+            rehearsed: string;
+            rehearsed_by: string;
+            requested_by?: string;
+            /** @enum {string} */
+            result?: "done" | "done-with-failures" | "undone" | "undo-incomplete";
+            /** Format: date-time */
+            started?: string;
+            /** @description The accounts whose rights change */
+            subject: string;
+            /**
+             * @description Of the rehearsal
+             * @enum {string}
+             */
+            verdict: "passed" | "failed";
+        };
+        AmendmentStands: {
+            /**
+             * Format: int64
+             * @description That it waits for, or was started by
+             */
+            approval_id?: number;
+            /** Format: int64 */
+            changes: number;
+            charter: string;
+            checks: components["schemas"]["Checked"][];
+            /** @description By whom it was approved, or why nobody had to */
+            consent?: string;
+            /** @description What it takes now */
+            decisions: string[];
+            /** Format: date-time */
+            ended?: string;
+            /** Format: int64 */
+            id: number;
+            /** @description What a person has to do, and why */
+            left_out: string[];
+            /** @enum {string} */
+            mode: "rehearsed" | "running" | "undoing" | "stopped" | "finished";
+            plan: components["schemas"]["Plan"];
+            reason?: string;
+            /** Format: date-time */
+            rehearsed: string;
+            rehearsed_by: string;
+            requested_by?: string;
+            /** @enum {string} */
+            result?: "done" | "done-with-failures" | "undone" | "undo-incomplete";
+            /** Format: date-time */
+            started?: string;
+            steps: components["schemas"]["AmendmentStep"][];
+            /** @description The accounts whose rights change */
+            subject: string;
+            /**
+             * @description Of the rehearsal
+             * @enum {string}
+             */
+            verdict: "passed" | "failed";
+        };
+        AmendmentStep: {
+            /**
+             * Format: date-time
+             * @description Since when its system is away and waited for
+             */
+            away_since?: string;
+            /** Format: int64 */
+            index: number;
+            /** @enum {string} */
+            kind: "give" | "take" | "confirm";
+            /** @description As of steps of rotations */
+            status: string;
+            system: string;
+            title: string;
+            /** @description The system's own */
+            words?: string;
+        };
+        AmendmentView: {
+            /**
+             * Format: int64
+             * @description That it waits for, or was started by
+             */
+            approval_id?: number;
+            /** Format: int64 */
+            changes: number;
+            charter: string;
+            checks: components["schemas"]["Checked"][];
+            /** @description By whom it was approved, or why nobody had to */
+            consent?: string;
+            /** @description What it takes now */
+            decisions: string[];
+            /** Format: date-time */
+            ended?: string;
+            /** Format: int64 */
+            id: number;
+            /** @description What a person has to do, and why */
+            left_out: string[];
+            /** @enum {string} */
+            mode: "rehearsed" | "running" | "undoing" | "stopped" | "finished";
+            plan: components["schemas"]["Plan"];
+            reason?: string;
+            /** Format: date-time */
+            rehearsed: string;
+            rehearsed_by: string;
+            requested_by?: string;
+            /** @enum {string} */
+            result?: "done" | "done-with-failures" | "undone" | "undo-incomplete";
+            /** Format: date-time */
+            started?: string;
+            steps: components["schemas"]["AmendmentStep"][];
+            /** @description The accounts whose rights change */
+            subject: string;
+            /**
+             * @description Of the rehearsal
+             * @enum {string}
+             */
+            verdict: "passed" | "failed";
+        };
         AppCheck: {
             contains?: string;
             kind: string;
@@ -3749,6 +3970,11 @@ export interface components {
             findings: components["schemas"]["Finding"][];
             /** @description Systems that were not read completely: it may be there too */
             incomplete: components["schemas"]["Incomplete"][];
+        };
+        DecideAmendmentInputBody: {
+            /** @enum {string} */
+            decision: "stop" | "resume" | "go-on" | "undo" | "leave-away";
+            reason?: string;
         };
         DecideCopyInputBody: {
             /**
@@ -4838,6 +5064,20 @@ export interface components {
              */
             total: number;
         };
+        PageAmendment: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
+            items: components["schemas"]["Amendment"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
+            /** @description Cursor of the next page; absent on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Number of all items that match; when there are more than 1,000, that number
+             */
+            total: number;
+        };
         PageApproval: {
             /** @description Only when they were asked for */
             columns?: components["schemas"]["ListColumn"][] | null;
@@ -5734,7 +5974,7 @@ export interface components {
         };
         Preparation: {
             /** @enum {string} */
-            for: "sign-in" | "read" | "find" | "rights" | "rotate";
+            for: "sign-in" | "read" | "find" | "rights" | "rotate" | "amend";
             /** @description Of the text: sh, sudoers, sql, acl, sddl, ldif, powershell */
             language: string;
             text: string;
@@ -5943,6 +6183,8 @@ export interface components {
             back: string;
             /** @description Of what takes it back, where it is another one */
             back_language?: string;
+            /** @description Why the service does not carry it out itself; empty where it does */
+            by_hand?: string;
             /** @description Of the text: sh, sudoers, sql, acl, ldif, sddl, powershell */
             language: string;
             text: string;
@@ -6122,6 +6364,23 @@ export interface components {
             rehearsal: components["schemas"]["Rehearsal"];
             /** @description What will happen, in order */
             steps: string[];
+        };
+        RehearseAmendmentInputBody: {
+            /**
+             * Format: int64
+             * @description Only this account; all of the charter without it
+             */
+            account_id?: number;
+            charter: string;
+            /** @description Only these of what the charter comes to */
+            lines?: number[] | null;
+            /**
+             * @description undo without it
+             * @enum {string}
+             */
+            on_failure?: "undo" | "stop" | "continue";
+            /** @description Where no lines are named; missing and forbidden without it */
+            states?: ("missing" | "forbidden" | "excess")[] | null;
         };
         ReleaseInputBody: {
             reason: string;
@@ -6814,6 +7073,9 @@ export interface components {
             /** Format: int64 */
             took: number;
         };
+        StartAmendmentInputBody: {
+            reason: string;
+        };
         StartDependentsInputBody: {
             /** @description In this order */
             dependents: number[] | null;
@@ -7002,6 +7264,7 @@ export interface components {
             not_before?: string;
             overlap?: boolean;
             places?: components["schemas"]["Locator"][] | null;
+            right?: components["schemas"]["RightChange"];
             subject: string;
             system?: string;
             system_id?: string;
@@ -7039,6 +7302,7 @@ export interface components {
             not_before?: string;
             overlap?: boolean;
             places?: components["schemas"]["Locator"][] | null;
+            right?: components["schemas"]["RightChange"];
             /** @enum {string} */
             status: "pending" | "waiting" | "doing" | "done" | "later" | "failed" | "unclear" | "skipped" | "undoing" | "undo-unclear" | "undone" | "undo-failed";
             subject: string;
@@ -8924,6 +9188,641 @@ export interface operations {
             };
             /** @description Internal Server Error */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-amendments": {
+        parameters: {
+            query?: {
+                /** @description column=value, column!=value, column~part, column!~part, column<value, column>value; all must match */
+                filter?: string[] | null;
+                /** @description A column; with - before it descending */
+                sort?: string;
+                /** @description Items a page; 100 by default */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+                /** @description Part of any text column */
+                search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageAmendment"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "rehearse-amendment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RehearseAmendmentInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Amendment"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-amendment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AmendmentView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "decide-amendment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DecideAmendmentInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AmendmentStands"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "start-amendment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartAmendmentInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AmendmentStands"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
                 headers: {
                     [name: string]: unknown;
                 };

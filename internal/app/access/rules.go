@@ -249,6 +249,8 @@ var rules = map[Action]rule{
 	"list-rights":           readers,
 	"list-risks":            readers,
 	"list-probes":           readers,
+	"list-amendments":       {roles: []string{RoleAdministrator, RoleOperator, RoleAuditor, RoleApprover}},
+	"get-amendment":         {roles: []string{RoleAdministrator, RoleOperator, RoleAuditor, RoleApprover}},
 	"list-traces":           {roles: []string{RoleAdministrator, RoleOperator, RoleAuditor}},
 	"get-trace":             {roles: []string{RoleAdministrator, RoleOperator, RoleAuditor}},
 	"list-operations":       {roles: []string{RoleAdministrator, RoleOperator, RoleAuditor}},

@@ -28,6 +28,7 @@ type Store interface {
 	Account(ctx context.Context, id records.AccountID) (records.Account, error)
 	AddAmendment(ctx context.Context, v *records.Amendment) error
 	Amendment(ctx context.Context, id records.AmendmentID) (records.Amendment, error)
+	Approval(ctx context.Context, id records.ApprovalID) (records.Approval, error)
 	AmendmentJournal(ctx context.Context, id records.AmendmentID) ([]rotation.Record, error)
 	AmendmentWaits(ctx context.Context, id records.AmendmentID, approval records.ApprovalID) error
 	AppendAmendment(ctx context.Context, id records.AmendmentID, r rotation.Record, mode, result string, entries ...ledger.Entry) error

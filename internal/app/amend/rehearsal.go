@@ -285,6 +285,15 @@ func (a *Amendments) consented(ctx context.Context, by access.Actor, v records.A
 	if err != nil {
 		return "", err
 	}
+	if v.Approval != 0 { // it may be asked for already
+		before, err := a.store.Approval(ctx, v.Approval)
+		if err != nil {
+			return "", err
+		}
+		if before.State == records.ApprovalAsked && by.Is(before.AskedBy) && string(before.Detail) == string(detail) && a.base.Now().Before(before.Expires) {
+			return "", &WaitsError{v.Approval}
+		}
+	}
 	request := records.Approval{Kind: approval.KindAmendment, Subject: Topic(v.ID), What: "change rights of " + v.Subject + " by the charter " + v.Charter, Reason: reason, AskedBy: by.Name, Detail: detail, Changes: changesOf(v), Expires: a.base.Now().UTC().Add(waitsFor)}
 	if undo {
 		request.What = "undo the change of rights of " + v.Subject

@@ -17,6 +17,9 @@ type act struct {
 
 // acts are those that deserve more than their name. What fails is a warning at least.
 var acts = map[string]act{
+	"amendment.decision":     {Notice, "A person decided about changing the rights of %s"},
+	"amendment.finished":     {Notice, "Changing the rights of %s has ended"},
+	"amendment.start":        {Warning, "Changing the rights of %s was begun"},
 	"approval.asked":         {Warning, "A second person is needed for %s"},
 	"approval.approve":       {Notice, "%s was approved"},
 	"approval.refuse":        {Notice, "%s was refused"},

@@ -139,3 +139,6 @@ func (s *State) decide(decision string, person bool) {
 		}
 	}
 }
+
+// stranger: a probe found neither value, which is not patience at its end.
+func (t *StepState) stranger() bool { return t.Gave && t.Probes < MaxProbes }

@@ -488,9 +488,6 @@ func (s State) strangerAtAuthority() bool {
 	return false
 }
 
-// stranger: a probe found neither value, which is not patience at its end.
-func (t *StepState) stranger() bool { return t.Gave && t.Probes < MaxProbes }
-
 func (s State) onlyUndos(inFlight flying) bool {
 	for i, flies := range inFlight.steps {
 		if t := s.Steps[i].Status; flies && t != Undoing && t != UndoUnclear && t != UndoFailed && t != Undone {
