@@ -67,6 +67,8 @@ export const router = createRouter({
     { path: '/yourself', name: 'yourself', component: () => import('./pages/Yourself.vue') },
     { path: '/traces', name: 'traces', component: () => import('./pages/Traces.vue') },
     { path: '/traces/:id(\\d+)', name: 'trace', component: () => import('./pages/TracePage.vue') },
+    { path: '/amendments', name: 'amendments', component: () => import('./pages/Amendments.vue') },
+    { path: '/amendments/:id(\\d+)', name: 'amendment', component: () => import('./pages/AmendmentPage.vue') },
     { path: '/ledger', name: 'ledger', component: () => import('./pages/Ledger.vue') },
     { path: '/:rest(.*)*', name: 'missing', component: () => import('./pages/Missing.vue') },
   ],

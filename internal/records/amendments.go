@@ -25,7 +25,7 @@ type Amendment struct {
 	RequestedBy string            `json:"requested_by,omitempty"`
 	Reason      string            `json:"reason,omitempty"`
 	Consent     string            `json:"consent,omitempty" doc:"By whom it was approved, or why nobody had to"`
-	Approval    ApprovalID        `json:"approval_id,omitempty" doc:"That it waits for, or was started by"`
+	ApprovalID  ApprovalID        `json:"approval_id,omitempty" doc:"That it waits for, or was started by"`
 	Started     time.Time         `json:"started,omitzero"`
 	Ended       time.Time         `json:"ended,omitzero"`
 }

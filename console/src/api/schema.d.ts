@@ -3351,6 +3351,11 @@ export interface components {
              * @enum {string}
              */
             verdict: "passed" | "failed";
+            /**
+             * Format: int64
+             * @description Number of the approval that it waits for; absent when it was done at once
+             */
+            waits_for_approval?: number;
         };
         AmendmentStep: {
             /**

@@ -6,7 +6,9 @@ import StepWhy from './StepWhy.vue'
 import { isWrong } from './waves'
 
 /** Steps one under the other, with the words of each. */
-defineProps<{ steps: Schemas['StepNow'][] }>()
+type Step = { index: number; kind: string; title: string; words?: string; status: string }
+defineProps<{ steps: (Schemas['StepNow'] | Step)[] }>()
+const why = (s: Step): Schemas['StepNow'] | undefined => (running.includes(s.kind) && 'needs' in s ? (s as Schemas['StepNow']) : undefined)
 const running = ['stop', 'restart', 'prove', 'revive']
 </script>
 
@@ -14,7 +16,7 @@ const running = ['stop', 'restart', 'prove', 'revive']
   <List
     size="small"
     :data-source="steps"
-    :row-key="(s: Schemas['StepNow']) => s.index"
+    :row-key="(s: Step) => s.index"
     :pagination="steps.length > 100 ? { pageSize: 100, size: 'small', showSizeChanger: false } : false"
   >
     <template #renderItem="{ item: s }">
@@ -22,7 +24,7 @@ const running = ['stop', 'restart', 'prove', 'revive']
         <span class="number">{{ s.index + 1 }}</span>
         <span class="what"
           >{{ s.title }}<span v-if="s.words" class="soft words">{{ s.words }}</span
-          ><StepWhy v-if="isWrong(s) && running.includes(s.kind)" :step="s"
+          ><StepWhy v-if="isWrong(s) && why(s)" :step="why(s)!"
         /></span>
         <StateTag :state="s.status" />
       </ListItem>

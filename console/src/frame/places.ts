@@ -66,6 +66,7 @@ export const groups: { name: string; places: Place[] }[] = [
       { name: 'findings', path: '/findings', icon: WarningOutlined },
       { name: 'rotations', path: '/rotations', icon: SyncOutlined },
       { name: 'batches', path: '/batches', icon: AppstoreOutlined },
+      { name: 'amendments', path: '/amendments', icon: ToolOutlined, roles: ['administrator', 'operator', 'auditor', 'approver'] },
       { name: 'approvals', path: '/approvals', icon: AuditOutlined },
     ],
   },

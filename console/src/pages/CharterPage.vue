@@ -15,6 +15,7 @@ import ListPage from '../lists/ListPage.vue'
 import { useSession } from '../state/session'
 import { t } from '../texts'
 
+const AmendForm = defineAsyncComponent(() => import('../components/AmendForm.vue'))
 const CharterForm = defineAsyncComponent(() => import('../components/CharterForm.vue'))
 const CharterLine = defineAsyncComponent(() => import('../components/CharterLine.vue'))
 const CharterMatrix = defineAsyncComponent(() => import('../components/CharterMatrix.vue'))
@@ -45,6 +46,7 @@ const check = () =>
     said.value = t('charters.checked', came.changed)
   })
 const changing = ref(false)
+const amending = ref(false)
 const removing = ref(false)
 function changed(words: string, to: string): void {
   said.value = words
@@ -93,6 +95,12 @@ const listed = computed(() => `${all.value} ${ended.value}`)
         @click="check"
         >{{ t('charters.check') }}</Button
       >
+      <Button
+        v-if="session.may('operator') || session.may('administrator')"
+        :disabled="!of.label || !(of.missing + of.forbidden + of.excess)"
+        @click="amending = true"
+        >{{ t('amendments.rehearse') }}</Button
+      >
       <template v-if="session.may('administrator')">
         <Button type="primary" @click="changing = true">{{ t('do.change') }}</Button>
         <Button @click="removing = true">{{ t('do.remove') }}</Button>
@@ -136,6 +144,7 @@ const listed = computed(() => `${all.value} ${ended.value}`)
       </TabPane>
       <TabPane key="versions" :tab="t('charters.versions')"><CharterVersions v-if="tab === 'versions'" :name="name" /></TabPane>
     </Tabs>
+    <AmendForm v-if="amending" :charter="name" @close="amending = false" />
     <CharterForm v-if="changing" :of="of" @done="changed" @close="changing = false" />
     <RemoveNamed
       v-if="removing"

@@ -285,13 +285,13 @@ func (a *Amendments) consented(ctx context.Context, by access.Actor, v records.A
 	if err != nil {
 		return "", err
 	}
-	if v.Approval != 0 { // it may be asked for already
-		before, err := a.store.Approval(ctx, v.Approval)
+	if v.ApprovalID != 0 { // it may be asked for already
+		before, err := a.store.Approval(ctx, v.ApprovalID)
 		if err != nil {
 			return "", err
 		}
 		if before.State == records.ApprovalAsked && by.Is(before.AskedBy) && string(before.Detail) == string(detail) && a.base.Now().Before(before.Expires) {
-			return "", &WaitsError{v.Approval}
+			return "", &WaitsError{v.ApprovalID}
 		}
 	}
 	request := records.Approval{Kind: approval.KindAmendment, Subject: Topic(v.ID), What: "change rights of " + v.Subject + " by the charter " + v.Charter, Reason: reason, AskedBy: by.Name, Detail: detail, Changes: changesOf(v), Expires: a.base.Now().UTC().Add(waitsFor)}
@@ -344,7 +344,7 @@ func (a *Amendments) carryOut(ctx context.Context, by, asker access.Actor, reque
 	if !slices.EqualFunc(checks, v.Checks, func(x, y connect.Checked) bool { return x.Result == y.Result && x.What == y.What }) {
 		return fmt.Errorf("%w: what it would do now is not what was approved, for rights changed since: rehearse and ask again", app.ErrRefused)
 	}
-	v.RequestedBy, v.Reason, v.Consent, v.Approval = asker.Name, request.Reason, consent, request.ID
+	v.RequestedBy, v.Reason, v.Consent, v.ApprovalID = asker.Name, request.Reason, consent, request.ID
 	_, err = a.begin(ctx, v)
 	return err
 }

@@ -221,7 +221,7 @@ func (s *pgSession) answer() {
 			s.rows(current)
 			s.ready()
 		case *pgproto3.Parse:
-			statement = m.Query
+			statement, current = m.Query, result{}
 			s.backend.Send(&pgproto3.ParseComplete{})
 		case *pgproto3.Bind:
 			arguments = m.Parameters
@@ -316,6 +316,12 @@ func (s *pgSession) run(statement string, arguments [][]byte) result {
 	s.lock.Lock()
 	defer s.lock.Unlock()
 	boolean := truth
+	if r, is := s.standing(statement, arguments); is {
+		return r
+	}
+	if r, is := s.amend(statement); is && s.before == nil {
+		return r
+	}
 	if r, is := s.rights(statement); is {
 		return r
 	}

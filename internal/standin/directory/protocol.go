@@ -230,6 +230,18 @@ func (c *client) assign(e *Entry, attribute string, kind int64, values []string)
 	return 0, ""
 }
 
+// members are those of a group: the link has two ends, and either may have been told.
+func (s *Server) members(group *Entry) []string {
+	out := slices.Clone(group.Attributes["member"])
+	for _, k := range s.order {
+		e := s.entries[k]
+		if slices.ContainsFunc(e.Attributes["memberOf"], func(g string) bool { return normal(g) == normal(group.DN) }) && !slices.ContainsFunc(out, func(m string) bool { return normal(m) == normal(e.DN) }) {
+			out = append(out, e.DN)
+		}
+	}
+	return out
+}
+
 // member adds to a group, or takes from it, and keeps the other end of the link.
 func (c *client) member(group *Entry, kind int64, members []string) (int, string) {
 	for _, dn := range members {
@@ -237,7 +249,7 @@ func (c *client) member(group *Entry, kind int64, members []string) (int, string
 		if other == nil {
 			return 32, "00002030: NameErr: no object is called " + dn
 		}
-		has := slices.ContainsFunc(group.Attributes["member"], func(m string) bool { return normal(m) == normal(dn) })
+		has := slices.ContainsFunc(c.members(group), func(m string) bool { return normal(m) == normal(dn) })
 		switch {
 		case kind == 0 && has:
 			return 68, "00000562: the account is a member already"
@@ -319,6 +331,11 @@ func (s *Server) shown(e *Entry) map[string][]string {
 	out := make(map[string][]string, len(e.Attributes)+6)
 	for k, v := range e.Attributes {
 		out[k] = v
+	}
+	if slices.ContainsFunc(e.Attributes["objectClass"], func(class string) bool { return strings.EqualFold(class, "group") }) {
+		if members := s.members(e); len(members) > 0 {
+			out["member"] = members
+		}
 	}
 	isAccount := e.Password != ""
 	for _, class := range e.Attributes["objectClass"] {

@@ -33,7 +33,7 @@ const (
 // startStores starts the bookings database and the tide database.
 func (e *Estate) startStores(config *tls.Config) error {
 	e.Bookings, e.Tides, e.Stores = datastore.NewPostgres(config), datastore.NewRedis(config), map[string]string{}
-	e.Bookings.Add(datastore.Account{Name: Manager, Password: ManagerPassword, Manages: true})
+	e.Bookings.Add(datastore.Account{Name: Manager, Password: ManagerPassword, Manages: true, MemberOf: []string{"bookings_owner"}})
 	e.Bookings.Add(datastore.Account{Name: "svc_bookings", Password: Passwords["svc_bookings"], Description: "Bookings, on the web and at the desks", MemberOf: []string{"bookings_owner"}})
 	e.Bookings.Add(datastore.Account{Name: "svc_reports", Password: Passwords["svc_reports"], Description: "Monthly reports", MemberOf: []string{"bookings_reader"}})
 	e.Bookings.Add(datastore.Account{Name: "svc_fares_old", Password: "Paper-Ticket-03", Description: "Fares before the new tills", Until: time.Now().AddDate(-1, 0, 0)})

@@ -21,7 +21,7 @@ const columns = "a.id, a.charter, a.subject, a.plan, a.checks, a.verdict, a.left
 
 func scan(row interface{ Scan(...any) error }, more ...any) (v records.Amendment, err error) {
 	var plan, checks, left, rehearsed, started, ended string
-	err = row.Scan(append([]any{&v.ID, &v.Charter, &v.Subject, &plan, &checks, &v.Verdict, &left, &rehearsed, &v.RehearsedBy, &v.Mode, &v.Result, &v.RequestedBy, &v.Reason, &v.Consent, &v.Approval, &started, &ended}, more...)...)
+	err = row.Scan(append([]any{&v.ID, &v.Charter, &v.Subject, &plan, &checks, &v.Verdict, &left, &rehearsed, &v.RehearsedBy, &v.Mode, &v.Result, &v.RequestedBy, &v.Reason, &v.Consent, &v.ApprovalID, &started, &ended}, more...)...)
 	v.Plan, v.Checks, v.LeftOut = database.FromJSON[rotation.Plan](plan), database.FromJSON[[]connect.Checked](checks), database.FromJSON[[]string](left)
 	v.Rehearsed, v.Started, v.Ended = database.TimeOf(rehearsed), database.TimeOf(started), database.TimeOf(ended)
 	for _, s := range v.Plan.Steps {
@@ -85,7 +85,7 @@ func (s *Kept) AmendmentWaits(ctx context.Context, id records.AmendmentID, appro
 // BeginAmendment marks one as begun, if it was not.
 func (s *Kept) BeginAmendment(ctx context.Context, v records.Amendment, entries ...ledger.Entry) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "UPDATE amendments SET mode = 'running', requested_by = ?, reason = ?, consent = ?, approval_id = ?, started = ? WHERE id = ? AND mode = ?", v.RequestedBy, v.Reason, v.Consent, v.Approval, s.Stamp(), v.ID, records.ModeRehearsed)
+		res, err := tx.ExecContext(ctx, "UPDATE amendments SET mode = 'running', requested_by = ?, reason = ?, consent = ?, approval_id = ?, started = ? WHERE id = ? AND mode = ?", v.RequestedBy, v.Reason, v.Consent, v.ApprovalID, s.Stamp(), v.ID, records.ModeRehearsed)
 		if err != nil {
 			return err
 		}
