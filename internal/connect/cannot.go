@@ -151,6 +151,11 @@ func (Cannot) Amend(_ context.Context, t Target, _ privilege.RightChange, _ bool
 	return cannot(t, StageChange)
 }
 
+// Try implements Trier.
+func (Cannot) Try(_ context.Context, t Target, _ string) (Tried, error) {
+	return Tried{}, cannot(t, StageProve)
+}
+
 // Propose implements Proposer.
 func (Cannot) Propose(Target, privilege.RightChange) (Proposal, string) {
 	return Proposal{}, "its kind of system has no text for it here"

@@ -34,6 +34,7 @@ const (
 	ActRecords  Act = "records"  // tell what their own log has of sign-ins and changed accounts
 	ActReach    Act = "reach"    // ask ports from where it is
 	ActAmend    Act = "amend"    // give and take rights
+	ActTry      Act = "try"      // do a step of a job as an account
 	ActRights   Act = "rights"   // tell who may do what on it
 	ActSessions Act = "sessions" // serve calls that follow each other with one sign-in
 )

@@ -141,6 +141,11 @@ func (t traced) Stop(ctx context.Context, target Target, b estate.Place) (string
 	return t.Connector.Stop(t.with(ctx), target, b)
 }
 
+// Try implements Connector.
+func (t traced) Try(ctx context.Context, target Target, b string) (Tried, error) {
+	return t.Connector.Try(t.with(ctx), target, b)
+}
+
 // UnitState implements Connector.
 func (t traced) UnitState(ctx context.Context, target Target, b estate.Place) (UnitState, error) {
 	return t.Connector.UnitState(t.with(ctx), target, b)

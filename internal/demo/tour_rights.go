@@ -52,7 +52,16 @@ var rightSteps = []step{
 		if err := t.expect(ctx, 0, []string{"it lost what it needs by the charter fuelcard-reader"}, "finding", "list", "--filter", "kind=charter-missing"); err != nil {
 			return err
 		}
-		return t.expect(ctx, 3, []string{"usermod -aG cardreaders svc-fuelcard", "gpasswd -d svc-fuelcard cardreaders"}, "charter", "check", "fuelcard-reader", "--texts")
+		if err := t.expect(ctx, 3, []string{"usermod -aG cardreaders svc-fuelcard", "gpasswd -d svc-fuelcard cardreaders"}, "charter", "check", "fuelcard-reader", "--texts"); err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 0, []string{"give svc-fuelcard on bookings1 the membership of cardreaders", "the rehearsal passed"}, "amend", "rehearse", "fuelcard-reader"); err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 0, []string{"prove that svc-fuelcard on bookings1 has the membership of cardreaders", "done"}, "amend", "start", "1", "--reason", "the reorganisation took it"); err != nil {
+			return err
+		}
+		return t.expect(ctx, 0, []string{"undone"}, "amend", "undo", "1", "--reason", "Monday is soon enough")
 	}},
 	{"What does the service itself send to a host, and is all of it allowed? It is recorded for a while, ends by itself, and has no secret in it. And can the host reach the database?", func(ctx context.Context, t *tour) error {
 		if _, err := t.run(ctx, 0, "trace", "start", "bookings1", "--for", "10m", "--reason", "the security team asks"); err != nil {

@@ -12,7 +12,7 @@ type Amendment = Schemas['Amendment']
 const columns: Column[] = [
   { key: 'id', title: t('fields.number'), field: 'id', content: 'number', compares: 'number', width: 84 },
   { key: 'charter', title: t('amendments.charter'), field: 'charter', content: 'name' },
-  { key: 'subject', title: t('amendments.accounts'), field: 'subject', content: 'text', width: 240 },
+  { key: 'subject', title: t('amendments.accounts'), field: 'subject', content: 'text', width: 280 },
   { key: 'changes', title: t('amendments.changes'), content: 'number', width: 96 },
   {
     key: 'mode',
@@ -31,6 +31,7 @@ const columns: Column[] = [
     compares: 'words',
     values: ['passed', 'failed'],
     width: 110,
+    optional: true,
   },
   { key: 'requested_by', title: t('amendments.by'), field: 'requested_by', content: 'name' },
   { key: 'reason', title: t('amendments.reason'), field: 'reason', content: 'text' },

@@ -176,7 +176,7 @@ func (a *Amendments) checks(ctx context.Context, plan rotation.Plan) (out []conn
 			line.Result, line.Words = connect.CheckFailed, "it is the account by which "+system.Name+" is reached: taking something from it could lock us out"
 			line.Next = "its owner takes it, with another steward at hand"
 		default:
-			line.Words = standing.Words + "; whether the steward may change it is seen when it is tried: a refusal changes nothing"
+			line.Words = standing.Words + "; not tried: whether the steward may change it"
 		}
 		if line.Result == connect.CheckFailed {
 			verdict = "failed"

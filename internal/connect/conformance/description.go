@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"mossledger.example/moss/internal/core/privilege"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -86,6 +88,8 @@ func (s *suite) cannot(t *testing.T) {
 			_, stop := c.Stop(s.ctx, s.Target, place)
 			return errors.Join(err, stop)
 		},
+		connect.ActAmend:    func() error { return c.Amend(s.ctx, s.Target, privilege.RightChange{}, false) },
+		connect.ActTry:      func() error { _, err := c.Try(s.ctx, s.Target, "true"); return err },
 		connect.ActCommand:  func() error { _, _, err := c.RunCheck(s.ctx, s.Target, "true"); return err },
 		connect.ActDiagnose: func() error { _, err := c.Diagnose(s.ctx, s.Target, place); return err },
 		connect.ActObserve:  func() error { _, err := c.Connections(s.ctx, s.Target, place); return err },

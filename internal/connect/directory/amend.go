@@ -2,6 +2,10 @@ package directory
 
 import (
 	"context"
+	"encoding/csv"
+	"fmt"
+	"slices"
+	"strings"
 
 	"github.com/go-ldap/ldap/v3"
 
@@ -87,4 +91,54 @@ func (c Connector) Amend(ctx context.Context, target connect.Target, change priv
 		f.Next = "let the steward write the members of this group: 'moss system prepare " + target.Name + " --for amend' says how"
 	}
 	return f
+}
+
+// stepWords are those of a step: fields with blanks between them, in double quotes where they
+// have some themselves (RFC 4180 with another separator).
+func stepWords(step string) []string {
+	r := csv.NewReader(strings.NewReader(step))
+	r.Comma = ' '
+	words, err := r.Read()
+	if err != nil {
+		return nil
+	}
+	return slices.DeleteFunc(words, func(w string) bool { return w == "" })
+}
+
+// Try implements connect.Trier.
+func (Connector) Try(ctx context.Context, target connect.Target, step string) (connect.Tried, error) {
+	words := stepWords(step)
+	search := len(words) == 3 && words[0] == "search"
+	if !search && (len(words) != 5 || words[0] != "modify" || !slices.Contains([]string{"add", "delete", "replace"}, words[2])) {
+		return connect.Tried{}, target.Fail(connect.StageProve, connect.CodeFailed, fmt.Sprintf("%q is no step", step), connect.JobHelp, nil)
+	}
+	s, failure := signIn(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		failure.Unclear = false
+		return connect.Tried{}, failure
+	}
+	defer s.End()
+	var err error
+	if search {
+		var res *ldap.SearchResult
+		res, err = s.conn.Search(ldap.NewSearchRequest(words[1], ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 1, 0, false, words[2], nil, nil))
+		if err == nil && len(res.Entries) == 0 {
+			return connect.Tried{Words: "nothing is shown"}, nil
+		}
+		if ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) {
+			err = nil // one is enough
+		}
+	} else {
+		m := ldap.NewModifyRequest(words[1], nil)
+		m.Changes = []ldap.Change{{Operation: map[string]uint{"add": ldap.AddAttribute, "delete": ldap.DeleteAttribute, "replace": ldap.ReplaceAttribute}[words[2]], Modification: ldap.PartialAttribute{Type: words[3], Vals: []string{words[4]}}}}
+		err = s.conn.Modify(m)
+	}
+	if err != nil {
+		f := s.fail(connect.StageProve, err)
+		if f.Unclear || f.Code == connect.CodeUnreachable {
+			return connect.Tried{}, f
+		}
+		return connect.Tried{Words: f.Words}, nil
+	}
+	return connect.Tried{OK: true}, nil
 }

@@ -46,7 +46,7 @@ var description = connect.Description{
 		{Name: OptionServers, Type: connect.OptionAddresses, Help: "further servers of the same directory, HOST or HOST:PORT, separated by ;: read from when the first is away, and waited for until a change has reached them"},
 	},
 	Scopes: []string{connect.ScopeAccounts},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActAsk, connect.ActVerify, connect.ActAccept, connect.ActTurns, connect.ActRules, connect.ActRehearse, connect.ActList, connect.ActRecords, connect.ActRights, connect.ActAmend, connect.ActSessions},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActAsk, connect.ActVerify, connect.ActAccept, connect.ActTurns, connect.ActRules, connect.ActRehearse, connect.ActList, connect.ActRecords, connect.ActRights, connect.ActAmend, connect.ActTry, connect.ActSessions},
 }
 
 // A missing or mistyped method does not compile.

@@ -130,3 +130,28 @@ func (c Connector) Amend(ctx context.Context, target connect.Target, change priv
 	}
 	return nil
 }
+
+// Try implements connect.Trier. What the server can take back is taken back; a change of what
+// tables there are it cannot.
+func (Connector) Try(ctx context.Context, target connect.Target, step string) (connect.Tried, error) {
+	conn, done, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
+	if failed != nil {
+		return connect.Tried{}, failed
+	}
+	defer done()
+	limited, cancel := context.WithTimeout(ctx, callTime)
+	defer cancel()
+	tx, err := conn.BeginTx(limited, nil)
+	if err != nil {
+		return connect.Tried{}, failure(target, connect.StageProve, err, false)
+	}
+	defer func() { _ = tx.Rollback() }()
+	if _, err := tx.ExecContext(limited, step); err != nil {
+		f := failure(target, connect.StageProve, err, true)
+		if f.Code == connect.CodeUnreachable || f.Code == connect.CodeTimeout {
+			return connect.Tried{}, f
+		}
+		return connect.Tried{Words: f.Words}, nil
+	}
+	return connect.Tried{OK: true}, nil
+}

@@ -53,7 +53,7 @@ var description = connect.Description{
 		connect.RightsOption,
 	},
 	Scopes: []string{connect.ScopeAccounts, connect.ScopeSessions},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActOverlap, connect.ActRules, connect.ActRehearse, connect.ActRights, connect.ActAmend},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActOverlap, connect.ActRules, connect.ActRehearse, connect.ActRights, connect.ActAmend, connect.ActTry},
 }
 
 // A missing or mistyped method does not compile.

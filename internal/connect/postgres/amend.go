@@ -148,3 +148,27 @@ func (c Connector) Amend(ctx context.Context, target connect.Target, change priv
 	}
 	return nil
 }
+
+// Try implements connect.Trier. The statement is taken back.
+func (Connector) Try(ctx context.Context, target connect.Target, step string) (connect.Tried, error) {
+	conn, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
+	if failed != nil {
+		return connect.Tried{}, failed
+	}
+	defer closing(conn)
+	limited, cancel := context.WithTimeout(ctx, callTime)
+	defer cancel()
+	tx, err := conn.Begin(limited)
+	if err != nil {
+		return connect.Tried{}, failure(target, connect.StageProve, err, false)
+	}
+	defer func() { _ = tx.Rollback(context.WithoutCancel(limited)) }()
+	if _, err := tx.Exec(limited, step); err != nil {
+		f := failure(target, connect.StageProve, err, true)
+		if f.Code == connect.CodeUnreachable || f.Code == connect.CodeTimeout {
+			return connect.Tried{}, f
+		}
+		return connect.Tried{Words: f.Words}, nil
+	}
+	return connect.Tried{OK: true}, nil
+}

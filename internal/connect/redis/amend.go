@@ -84,3 +84,30 @@ func (c Connector) Amend(ctx context.Context, target connect.Target, change priv
 	}
 	return nil
 }
+
+// Try implements connect.Trier.
+func (Connector) Try(ctx context.Context, target connect.Target, step string) (connect.Tried, error) {
+	words := strings.Fields(step)
+	if len(words) == 0 {
+		return connect.Tried{}, target.Fail(connect.StageProve, connect.CodeFailed, "an empty step is no command", "", nil)
+	}
+	conn, done, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
+	if failed != nil {
+		return connect.Tried{}, failed
+	}
+	defer done()
+	limited, cancel := context.WithTimeout(ctx, callTime)
+	defer cancel()
+	args := make([]any, len(words))
+	for i, w := range words {
+		args[i] = w
+	}
+	err := conn.Do(limited, args...).Err()
+	switch {
+	case err == nil || err == redis.Nil: //nolint:errorlint // a value of the client's, never wrapped
+		return connect.Tried{OK: true}, nil
+	case refused(err):
+		return connect.Tried{Words: err.Error()}, nil
+	}
+	return connect.Tried{}, failure(target, connect.StageProve, err, true)
+}

@@ -80,6 +80,11 @@ func (c *Client) Amend(ctx context.Context, target connect.Target, change privil
 	return unclear(target, connect.StageChange, c.call(ctx, "Amend", nil, []any{target, change, back}))
 }
 
+// Try implements connect.Trier.
+func (c *Client) Try(ctx context.Context, target connect.Target, step string) (out connect.Tried, err error) {
+	return out, unclear(target, connect.StageProve, c.call(ctx, "Try", nil, []any{target, step}, &out))
+}
+
 // Propose implements connect.Proposer.
 func (c *Client) Propose(target connect.Target, change privilege.RightChange) (out connect.Proposal, why string) {
 	if err := c.call(context.Background(), "Propose", nil, []any{target, change}, &out, &why); err != nil {

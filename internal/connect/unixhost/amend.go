@@ -3,9 +3,12 @@ package unixhost
 import (
 	"context"
 	"slices"
+	"strconv"
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/unixhost/shell"
+	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/privilege"
 )
 
@@ -193,4 +196,26 @@ func (s *host) changeMember(ctx context.Context, change privilege.RightChange, g
 		}
 	}
 	return s.inTurn(ctx, []string{"/usr/sbin/usermod", "-aG", change.Group, change.To})
+}
+
+// Try implements connect.Trier. It signs in anew: groups are looked up then.
+func (Connector) Try(ctx context.Context, target connect.Target, step string) (connect.Tried, error) {
+	var out connect.Tried
+	s, failure := shell.SignIn(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		failure.Unclear = false
+		return out, failure
+	}
+	defer s.End()
+	r := s.Run(ctx, nil, "/bin/sh", "-c", step)
+	if r.Err != nil {
+		return out, s.Failure(connect.StageProve, r, "/bin/sh")
+	}
+	if out.OK = r.Exit == 0; !out.OK {
+		out.Words = estate.FirstLine(strings.TrimSpace(r.Errs))
+		if out.Words == "" {
+			out.Words = "it ended with " + strconv.Itoa(r.Exit)
+		}
+	}
+	return out, nil
 }

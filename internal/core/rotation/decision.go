@@ -52,7 +52,7 @@ func (s State) Takes(decision string) error {
 		}
 	case DecideResume, DecideGoOn:
 		if s.Mode != ModeStopped && s.Result != FinishedWithFailures {
-			return unfit("it is %s: only a stopped one, or one that ended with failures, can be resumed; rehearse and rotate anew to change it once more", stands)
+			return unfit("it is %s: only a stopped one, or one that ended with failures, can be resumed; rehearse anew to change it once more", stands)
 		}
 		if s.Turned {
 			return unfit("it was stopped while it was being undone, and parts of it have the old value again: undo it to go on with that")
