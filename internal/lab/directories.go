@@ -365,16 +365,19 @@ func (d *Directory) Permit(t testing.TB, dn, sddl string) {
 }
 
 // ManagerSID is the SID of the manager.
-func (d *Directory) ManagerSID(t testing.TB) string {
+func (d *Directory) ManagerSID(t testing.TB) string { return d.SID(t, d.Manager) }
+
+// SID is that of an object.
+func (d *Directory) SID(t testing.TB, dn string) string {
 	t.Helper()
-	out, err := run(t.Context(), "", "ldbsearch", "--configfile="+d.folder+"/dc/offline.conf", "-H", d.folder+"/dc/private/sam.ldb", "-b", d.Manager, "objectSid")
+	out, err := run(t.Context(), "", "ldbsearch", "--configfile="+d.folder+"/dc/offline.conf", "-H", d.folder+"/dc/private/sam.ldb", "-s", "base", "-b", dn, "objectSid")
 	require.NoError(t, err)
 	for line := range strings.Lines(out) {
 		if v, found := strings.CutPrefix(line, "objectSid: "); found {
 			return strings.TrimSpace(v)
 		}
 	}
-	t.Fatal("the manager has no SID")
+	t.Fatal(dn + " has no SID")
 	return ""
 }
 

@@ -291,3 +291,15 @@ func Replicated(t testing.TB, first, second string, port int, lag string, accoun
 	replica.wait(ctx, t)
 	return provider, replica
 }
+
+// GuardedOpenLDAP starts one with a second database, dc=guarded,dc=example: the groups writers
+// and readers, without members of note, and a board whose description the writers may write.
+func GuardedOpenLDAP(t testing.TB, address string, port int) *Directory {
+	t.Helper()
+	const base = "dc=guarded,dc=example"
+	group := func(name string) string {
+		return fmt.Sprintf("dn: cn=%[1]s,%[2]s\nobjectClass: groupOfNames\ncn: %[1]s\nmember: %[2]s\n\n", name, base)
+	}
+	access := "to dn.base=\"cn=board," + base + "\" attrs=description by group.exact=\"cn=writers," + base + "\" write by users read\nolcAccess: {1}to attrs=member by dn.exact=\"uid=mossmgr,ou=people,dc=larkmoor,dc=example\" write by users read\nolcAccess: {2}to * by users read"
+	return openLDAP(t, address, port, 0, 0, nil, []database{{base, access, "dn: " + base + "\nobjectClass: domain\ndc: guarded\n\n" + group("writers") + group("readers") + "dn: cn=board," + base + "\nobjectClass: device\ncn: board\n\n"}}, false)
+}

@@ -19,6 +19,7 @@ import (
 	"mossledger.example/moss/internal/store/messages"
 	"mossledger.example/moss/internal/store/people"
 	"mossledger.example/moss/internal/store/policies"
+	"mossledger.example/moss/internal/store/proofs"
 	"mossledger.example/moss/internal/store/rights"
 	"mossledger.example/moss/internal/store/risks"
 	"mossledger.example/moss/internal/store/traces"
@@ -39,6 +40,7 @@ type Store struct {
 	*risks.Ranking
 	*traces.Recorded
 	*amendments.Kept
+	*proofs.Shelf
 }
 
 // Open opens or creates the database in a folder and brings it up to date. It
@@ -52,7 +54,7 @@ func openWith(ctx context.Context, driver, folder string, now func() time.Time) 
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}, Log: &changes.Log{DB: db}, Labels: &labels.Labels{DB: db}, Tables: &policies.Tables{DB: db}, Batches: &batches.Batches{DB: db}, Messages: &messages.Messages{DB: db}, Rights: &rights.Rights{DB: db}, Book: &charters.Book{DB: db}, Ranking: &risks.Ranking{DB: db}, Recorded: &traces.Recorded{DB: db}, Kept: &amendments.Kept{DB: db}}
+	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}, Log: &changes.Log{DB: db}, Labels: &labels.Labels{DB: db}, Tables: &policies.Tables{DB: db}, Batches: &batches.Batches{DB: db}, Messages: &messages.Messages{DB: db}, Rights: &rights.Rights{DB: db}, Book: &charters.Book{DB: db}, Ranking: &risks.Ranking{DB: db}, Recorded: &traces.Recorded{DB: db}, Kept: &amendments.Kept{DB: db}, Shelf: &proofs.Shelf{DB: db}}
 	db.TellTrouble = s.tellLedger
 	return s, nil
 }

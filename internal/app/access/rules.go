@@ -61,6 +61,8 @@ const (
 	RehearseAmendment  Action = "rehearse-amendment"
 	StartAmendment     Action = "start-amendment"
 	DecideAmendment    Action = "decide-amendment"
+	StartProof         Action = "start-proof"
+	StopProof          Action = "stop-proof"
 	RunProbe           Action = "run-probe"
 	StartTrace         Action = "start-trace"
 	StopTrace          Action = "stop-trace"
@@ -159,6 +161,10 @@ var rules = map[Action]rule{
 	RunProbe:              {roles: []string{RoleOperator, RoleAdministrator}},
 	RehearseAmendment:     {roles: []string{RoleOperator, RoleAdministrator}},
 	StartAmendment:        {roles: []string{RoleOperator, RoleAdministrator}},
+	StartProof:            {roles: []string{RoleOperator, RoleAdministrator}},
+	StopProof:             {roles: []string{RoleOperator, RoleAdministrator}},
+	"list-proofs":         {roles: []string{RoleAdministrator, RoleOperator, RoleAuditor, RoleApprover}},
+	"get-proof":           {roles: []string{RoleAdministrator, RoleOperator, RoleAuditor, RoleApprover}},
 	DecideAmendment:       {roles: []string{RoleOperator, RoleAdministrator}},
 	CheckCharter:          {roles: []string{RoleOperator, RoleAdministrator}},
 	"draft-charter":       {roles: []string{RoleOperator, RoleAdministrator}},

@@ -55,7 +55,8 @@ type Amendments struct {
 	surveys  *survey.Surveys
 	freeze   *freeze.Freeze
 
-	deciding sync.Mutex // about those that nothing works on
+	after    func(records.AmendmentID) // called when one has ended or stopped; nil for nobody
+	deciding sync.Mutex                // about those that nothing works on
 	lock     sync.Mutex
 	running  map[records.AmendmentID]*running
 }
@@ -70,6 +71,18 @@ func New(base *app.Base, store Store, targets Targets, approvals *approval.Appro
 	a := &Amendments{base: base, store: store, targets: targets, approval: approvals, surveys: surveys, freeze: frozen, running: map[records.AmendmentID]*running{}}
 	approvals.Carry(approval.KindAmendment, approval.Carrier{Action: access.StartAmendment, CarryOut: a.carryOut})
 	return a
+}
+
+// After has f called whenever one has ended or stopped.
+func (a *Amendments) After(f func(records.AmendmentID)) { a.after = f }
+
+// TakeBack undoes one that gave rights for a while only: that was approved with it.
+func (a *Amendments) TakeBack(ctx context.Context, id records.AmendmentID, why string) error {
+	v, state, _, err := a.state(ctx, id)
+	if err != nil || v.Mode == records.ModeRehearsed || state.Mode == rotation.ModeUndoing || state.Result == rotation.FinishedUndone {
+		return err
+	}
+	return a.tell(ctx, id, rotation.Record{Event: rotation.EventDecision, Step: -1, Result: rotation.DecideUndo, Actor: access.Service().Name, Reason: why})
 }
 
 // Topic is woken when something of an amendment changes.
@@ -258,6 +271,9 @@ func (a *Amendments) launch(v records.Amendment) {
 		a.lock.Unlock()
 		close(active.ended)
 		a.base.Topics.Wake(Topic(v.ID), "all")
+		if a.after != nil && a.base.Context.Err() == nil {
+			a.after(v.ID)
+		}
 		if err != nil && a.base.Context.Err() == nil {
 			a.base.Log.Error("an amendment stopped", "amendment", v.ID, "error", err)
 		}

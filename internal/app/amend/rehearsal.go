@@ -37,6 +37,8 @@ type Wish struct {
 	Lines     []records.CharterLineID
 	States    []charter.State // missing and forbidden when empty; ignored where lines are named
 	OnFailure rotation.OnFailure
+	// Changes are in the place of lines where a proof gives rights to a scratch account.
+	Changes []rotation.Amended
 }
 
 // Rehearse makes a plan of what charters propose and checks what can be checked without
@@ -46,9 +48,13 @@ func (a *Amendments) Rehearse(ctx context.Context, by access.Actor, wish Wish) (
 	if err := access.Decide(by, access.RehearseAmendment, access.Object{Kind: "charter", Name: wish.Charter}); err != nil {
 		return v, err
 	}
-	changes, left, subjects, err := a.wanted(ctx, wish)
-	if err != nil {
-		return v, err
+	changes, left, subjects, err := wish.Changes, []string{}, []string{}, error(nil)
+	if len(changes) == 0 {
+		if changes, left, subjects, err = a.wanted(ctx, wish); err != nil {
+			return v, err
+		}
+	} else {
+		subjects = append(subjects, changes[0].Change.To+" on "+changes[0].System+", a scratch account")
 	}
 	v = records.Amendment{Charter: wish.Charter, LeftOut: left, Rehearsed: a.base.Now().UTC(), RehearsedBy: by.Name, Mode: records.ModeRehearsed}
 	v.Subject = strings.Join(subjects[:min(len(subjects), 3)], ", ")
@@ -196,8 +202,8 @@ func (a *Amendments) reach(ctx context.Context, step rotation.Step) (records.Sys
 }
 
 // Start begins what was rehearsed, once a second person has approved it; then the error says
-// so and is a *WaitsError.
-func (a *Amendments) Start(ctx context.Context, by access.Actor, id records.AmendmentID, reason string) (records.Amendment, error) {
+// so and is a *WaitsError. also is what an approver is shown beside the changes.
+func (a *Amendments) Start(ctx context.Context, by access.Actor, id records.AmendmentID, reason string, also ...ledger.Change) (records.Amendment, error) {
 	v, err := a.store.Amendment(ctx, id)
 	if err != nil {
 		return v, err
@@ -218,7 +224,7 @@ func (a *Amendments) Start(ctx context.Context, by access.Actor, id records.Amen
 	if err := a.freeze.Refuse(); err != nil {
 		return v, err
 	}
-	consent, err := a.consented(ctx, by, v, reason, false)
+	consent, err := a.consented(ctx, by, v, reason, false, also...)
 	if err != nil {
 		return v, err
 	}
@@ -273,7 +279,7 @@ type asked struct {
 }
 
 // consented says why it may begin: nobody else could approve it. Else it is asked for.
-func (a *Amendments) consented(ctx context.Context, by access.Actor, v records.Amendment, reason string, undo bool) (string, error) {
+func (a *Amendments) consented(ctx context.Context, by access.Actor, v records.Amendment, reason string, undo bool, also ...ledger.Change) (string, error) {
 	alone, err := a.approval.Alone(ctx, by.Name)
 	if err != nil {
 		return "", err
@@ -295,6 +301,7 @@ func (a *Amendments) consented(ctx context.Context, by access.Actor, v records.A
 		}
 	}
 	request := records.Approval{Kind: approval.KindAmendment, Subject: Topic(v.ID), What: "change rights of " + v.Subject + " by the charter " + v.Charter, Reason: reason, AskedBy: by.Name, Detail: detail, Changes: changesOf(v), Expires: a.base.Now().UTC().Add(waitsFor)}
+	request.Changes = append(request.Changes, also...)
 	if undo {
 		request.What = "undo the change of rights of " + v.Subject
 		for i, c := range request.Changes {

@@ -29,6 +29,7 @@ import (
 	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/app/policies"
+	"mossledger.example/moss/internal/app/prove"
 	"mossledger.example/moss/internal/app/reachability"
 	"mossledger.example/moss/internal/app/rights"
 	"mossledger.example/moss/internal/app/risks"
@@ -97,6 +98,7 @@ type Application struct {
 	Risks      *risks.Risks
 	Reach      *reachability.Reachability
 	Traces     *traces.Traces
+	Proofs     *prove.Proofs
 	Amendments *amend.Amendments
 
 	duties []schedule.Duty
@@ -146,6 +148,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	a.Reach = reachability.New(base, a.Store, a.Inventory)
 	a.Charters = charters.New(base, a.Store, a.Rights, a.Inventory, a.Reach)
 	a.Amendments = amend.New(base, a.Store, a.Inventory, a.Approvals, a.Surveys, a.Freeze)
+	a.Proofs = prove.New(base, a.Store, a.Inventory, a.Sealed, a.Charters, a.Amendments)
 	a.Risks = risks.New(base, a.Store, a.Rights)
 	a.Messages = messages.New(base, a.Store, tell.Send)
 	a.Rotations.After(a.Unattended.Kick)
@@ -204,6 +207,9 @@ func (a *Application) Start(ctx context.Context) error {
 	}
 	if err := a.Labels.Recover(ctx); err != nil {
 		return fmt.Errorf("apply rules that were saved: %w", err)
+	}
+	if err := a.Proofs.Recover(ctx); err != nil {
+		return fmt.Errorf("take up proofs: %w", err)
 	}
 	if err := a.Amendments.Recover(ctx); err != nil {
 		return fmt.Errorf("take up amendments: %w", err)

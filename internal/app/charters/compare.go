@@ -238,6 +238,25 @@ func (charters *Charters) hold(ctx context.Context, v records.System, list []bou
 	return out, nil
 }
 
+// Against holds a charter against one account, whether it is for it or not: what the account
+// would have to be given, and what it has beside. Nothing is kept.
+func (charters *Charters) Against(ctx context.Context, name string, a records.Account) (records.Charter, []records.CharterLine, error) {
+	v, err := charters.store.Charter(ctx, name)
+	if err != nil {
+		return v, nil, err
+	}
+	d, err := charter.Parse(v.Document)
+	if err != nil {
+		return v, nil, fmt.Errorf("%w: %w", app.ErrInput, err)
+	}
+	systems, err := charters.systems(ctx)
+	if err != nil {
+		return v, nil, err
+	}
+	lines, err := charters.hold(ctx, systems[a.SystemID], []bound{{v.ID, v.Version, d, []records.Account{a}}}, []records.Account{a})
+	return v, lines, err
+}
+
 // oneOn says for each name of an account of the charter whether it is on a system where the
 // charter wants one.
 func oneOn(at records.CharterLine, v records.System, b bound, everyone []records.Account) (out []records.CharterLine) {

@@ -18,7 +18,7 @@ import (
 
 // Command is moss charter.
 func Command() *cobra.Command {
-	return output.Group("charter", "What accounts of a role must have, may have and must never have", list(), show(), add(), change(), remove(), draft(), check(), lines())
+	return output.Group("charter", "What accounts of a role must have, may have and must never have", list(), show(), add(), change(), remove(), draft(), check(), prove(), proof(), proofs(), lines())
 }
 
 func list() *cobra.Command {

@@ -20,6 +20,8 @@ var acts = map[string]act{
 	"amendment.decision":     {Notice, "A person decided about changing the rights of %s"},
 	"amendment.finished":     {Notice, "Changing the rights of %s has ended"},
 	"amendment.start":        {Warning, "Changing the rights of %s was begun"},
+	"proof.start":            {Notice, "It is tried which rights a job of %s needs"},
+	"proof.end":              {Notice, "It was tried which rights a job of %s needs"},
 	"approval.asked":         {Warning, "A second person is needed for %s"},
 	"approval.approve":       {Notice, "%s was approved"},
 	"approval.refuse":        {Notice, "%s was refused"},

@@ -9,6 +9,7 @@ import (
 	"mossledger.example/moss/internal/app/amend"
 	"mossledger.example/moss/internal/app/assembly"
 	"mossledger.example/moss/internal/app/charters"
+	"mossledger.example/moss/internal/app/prove"
 	"mossledger.example/moss/internal/app/reachability"
 	"mossledger.example/moss/internal/app/rights"
 	"mossledger.example/moss/internal/app/traces"
@@ -42,6 +43,7 @@ func Register(r *routing.Router, s *store.Store, application *assembly.Applicati
 	registerTraces(r, s, func() *traces.Traces { return application.Traces })
 	registerProbes(r, s, func() *reachability.Reachability { return application.Reach })
 	registerAmendments(r, s, func() *amend.Amendments { return application.Amendments })
+	registerProofs(r, s, func() *prove.Proofs { return application.Proofs })
 	registerCharters(r, s, func() *charters.Charters { return application.Charters })
 	routing.Add(r, http.MethodGet, "/rights", "list-rights", "List what is given to whom, as systems showed it", func(ctx context.Context, in *listInput) (*routing.Body[records.Page[records.GivenRight]], error) {
 		return routing.Answer(s.GivenRights(ctx, in.Taken, in.Query()))
