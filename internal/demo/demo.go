@@ -106,6 +106,11 @@ func (d *Demo) Prepare(ctx context.Context) error {
 	}
 	steps = append(steps, []string{"custody", "take", "bookings1/svc-fuelcard", "--password-file", d.File("svc-fuelcard.pw")})
 	steps = append(append(steps, charterSteps(d)...), []string{"survey", "run"})
+	scratch, err := d.scratch()
+	if err != nil {
+		return err
+	}
+	steps = append(append(steps, scratch...), append(proof(d), "--detach"))
 	for _, args := range steps {
 		out, exit, err := d.Moss(ctx, args...)
 		if err != nil || exit != 0 && (exit != unread || args[0] != "survey") {

@@ -3,9 +3,11 @@ package demo
 import (
 	"context"
 	"maps"
+	"os"
 	"slices"
 
 	"mossledger.example/moss/internal/standin/larkmoor"
+	"mossledger.example/moss/internal/standin/unixhost"
 )
 
 // charterSteps say what accounts of some roles need: labels, and the charters for them.
@@ -63,6 +65,21 @@ var rightSteps = []step{
 		}
 		return t.expect(ctx, 0, []string{"undone"}, "amend", "undo", "1", "--reason", "Monday is soon enough")
 	}},
+	{"Which of its rights does the job at the pump need? All are given to a scratch account, the job is done, and each right is taken away in turn: only one of them is missed.", func(ctx context.Context, t *tour) error {
+		steps, err := t.scratch()
+		if err != nil {
+			return err
+		}
+		for _, args := range append(steps[:0:0], append([][]string{{"survey", "run", "bookings1"}}, steps...)...) {
+			if _, err := t.run(ctx, 0, args...); err != nil {
+				return err
+			}
+		}
+		if err := t.expect(ctx, 3, []string{"unneeded", "needed", "sudo -n /usr/bin/systemctl restart fuelcard.service", "a password is required"}, proof(t.Demo)...); err != nil {
+			return err
+		}
+		return t.expect(ctx, 0, []string{"undone"}, "amend", "show", "2")
+	}},
 	{"What does the service itself send to a host, and is all of it allowed? It is recorded for a while, ends by itself, and has no secret in it. And can the host reach the database?", func(ctx context.Context, t *tour) error {
 		if _, err := t.run(ctx, 0, "trace", "start", "bookings1", "--for", "10m", "--reason", "the security team asks"); err != nil {
 			return err
@@ -81,4 +98,24 @@ var rightSteps = []step{
 		}
 		return t.expect(ctx, 0, []string{"may reset password"}, "risk", "list", "--limit", "5")
 	}},
+}
+
+// scratchPassword is that of the account with which rights are tried.
+const scratchPassword = "Kelp-Scratch-4471-x"
+
+// scratch adds an account that nothing uses to a host, and says how it is made ready.
+func (d *Demo) scratch() ([][]string, error) {
+	d.Estate.Hosts["bookings1"].AddUser(unixhost.User{Name: "scratch", UID: 1900, Gecos: "Nothing uses it", Home: "/home/scratch", Shell: "/bin/sh", Password: scratchPassword})
+	files := map[string]string{"scratch.pw": scratchPassword, "pump.job": "# as the pump does\nsudo -n /usr/bin/systemctl restart fuelcard.service\n"}
+	for name, content := range files {
+		if err := os.WriteFile(d.File(name), []byte(content), 0o600); err != nil {
+			return nil, err
+		}
+	}
+	return [][]string{{"custody", "take", "bookings1/scratch", "--password-file", d.File("scratch.pw")}, {"label", "put", "bookings1/scratch", "scratch", "--reason", "nothing uses it"}}, nil
+}
+
+// proof tries which rights of the fuel card reader's charter the job at the pump needs.
+func proof(d *Demo) []string {
+	return []string{"charter", "prove", "fuelcard-reader", "--account", "bookings1/scratch", "--job", d.File("pump.job"), "--reason", "the audit asks"}
 }

@@ -6,8 +6,8 @@ import (
 	"mossledger.example/moss/internal/core/proving"
 )
 
-// Proof is an experiment: which of the rights that a charter gives does a job need?
-type Proof struct {
+// CharterProof is an experiment: which of the rights that a charter gives does a job need?
+type CharterProof struct {
 	ID          ProofID        `json:"id"`
 	Charter     string         `json:"charter"`
 	Version     int64          `json:"version" doc:"Of the charter"`
@@ -29,7 +29,7 @@ type Proof struct {
 	Ended       time.Time      `json:"ended,omitzero"`
 }
 
-// ProofID numbers a Proof.
+// ProofID numbers a CharterProof.
 type ProofID int64
 
 // States of proofs.
@@ -41,7 +41,7 @@ const (
 )
 
 // Judge says what the report comes to.
-func (p *Proof) Judge() {
+func (p *CharterProof) Judge() {
 	switch {
 	case p.State != ProofFinished:
 	case p.Report.Minimal:

@@ -1,3 +1,4 @@
+import { t } from '../texts'
 /** The name that a charter's text gives itself; empty where it does not yet. */
 export function nameOf(text: string): string {
   return /^charter:[ \t]*["']?([A-Za-z0-9._-]+)/m.exec(text)?.[1] ?? ''
@@ -38,4 +39,14 @@ export function schemaHelp(schema: unknown): { field: string; means: string }[] 
 /** The texts of a line as one would paste them. */
 export function withoutEnd(text?: string): string {
   return (text ?? '').replace(/\n$/, '')
+}
+
+/** What an experiment came to, in words. */
+export const proofWords = (p: { state: string; verdict?: 'minimal' | 'too-much' | 'too-little' | 'unproven' }): string =>
+  p.verdict ? t(`proofs.${p.verdict}`) : p.state
+
+/** And how grave that is. */
+export const proofTone = (p: { state: string; verdict?: string }): 'ok' | 'warning' | 'failed' | 'waiting' | 'plain' => {
+  if (p.state === 'waits' || p.state === 'running') return 'waiting'
+  return ({ minimal: 'ok', 'too-much': 'warning', 'too-little': 'failed' } as const)[p.verdict as 'minimal'] ?? 'plain'
 }

@@ -19,6 +19,7 @@ const AmendForm = defineAsyncComponent(() => import('../components/AmendForm.vue
 const CharterForm = defineAsyncComponent(() => import('../components/CharterForm.vue'))
 const CharterLine = defineAsyncComponent(() => import('../components/CharterLine.vue'))
 const CharterMatrix = defineAsyncComponent(() => import('../components/CharterMatrix.vue'))
+const CharterProofs = defineAsyncComponent(() => import('../components/CharterProofs.vue'))
 const CharterVersions = defineAsyncComponent(() => import('../components/CharterVersions.vue'))
 const RemoveNamed = defineAsyncComponent(() => import('../components/RemoveNamed.vue'))
 type Line = Schemas['CharterLine']
@@ -139,6 +140,7 @@ const listed = computed(() => `${all.value} ${ended.value}`)
         </ListPage>
       </TabPane>
       <TabPane key="matrix" :tab="t('charters.matrix')"><CharterMatrix v-if="tab === 'matrix'" :name="name" /></TabPane>
+      <TabPane key="proofs" :tab="t('proofs.tab')"><CharterProofs v-if="tab === 'proofs'" :name="name" /></TabPane>
       <TabPane key="text" :tab="t('charters.text')">
         <pre class="mono document" tabindex="0">{{ of.document }}</pre>
       </TabPane>

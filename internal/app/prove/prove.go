@@ -32,13 +32,13 @@ const Label = "scratch"
 // Store is what this package needs of the store.
 type Store interface {
 	Account(ctx context.Context, id records.AccountID) (records.Account, error)
-	AddProof(ctx context.Context, v records.Proof, entries ...ledger.Entry) (records.ProofID, error)
+	AddProof(ctx context.Context, v records.CharterProof, entries ...ledger.Entry) (records.ProofID, error)
 	Amendment(ctx context.Context, id records.AmendmentID) (records.Amendment, error)
-	OpenProofs(ctx context.Context) ([]records.Proof, error)
+	OpenProofs(ctx context.Context) ([]records.CharterProof, error)
 	PasswordOf(ctx context.Context, account records.AccountID) (records.Credential, error)
-	Proof(ctx context.Context, id records.ProofID) (records.Proof, error)
-	ProofOfAmendment(ctx context.Context, id records.AmendmentID) (records.Proof, error)
-	ProofIs(ctx context.Context, v records.Proof, entries ...ledger.Entry) error
+	Proof(ctx context.Context, id records.ProofID) (records.CharterProof, error)
+	ProofOfAmendment(ctx context.Context, id records.AmendmentID) (records.CharterProof, error)
+	ProofIs(ctx context.Context, v records.CharterProof, entries ...ledger.Entry) error
 	SystemByID(ctx context.Context, id records.SystemID) (records.System, error)
 }
 
@@ -77,7 +77,7 @@ type Wish struct {
 
 // Start gives a scratch account what a charter says, and tries a job with it; once a second
 // person has approved both. Then the error is an *amend.WaitsError.
-func (p *Proofs) Start(ctx context.Context, by access.Actor, wish Wish) (v records.Proof, err error) {
+func (p *Proofs) Start(ctx context.Context, by access.Actor, wish Wish) (v records.CharterProof, err error) {
 	if err := access.Decide(by, access.StartProof, access.Object{Kind: "charter", Name: wish.Charter}); err != nil {
 		return v, err
 	}
@@ -96,7 +96,7 @@ func (p *Proofs) Start(ctx context.Context, by access.Actor, wish Wish) (v recor
 	if err != nil {
 		return v, err
 	}
-	v = records.Proof{Charter: c.Name, Version: c.Version, AccountID: a.ID, Account: a.Name, System: a.System, SystemID: a.SystemID, Job: job, Beside: []string{}, Rights: []string{}, Reason: wish.Reason, State: records.ProofWaits, CreatedBy: by.Name}
+	v = records.CharterProof{Charter: c.Name, Version: c.Version, AccountID: a.ID, Account: a.Name, System: a.System, SystemID: a.SystemID, Job: job, Beside: []string{}, Rights: []string{}, Reason: wish.Reason, State: records.ProofWaits, CreatedBy: by.Name, Report: proving.Report{With: []proving.Tried{}, Items: []proving.Item{}, Again: []proving.Tried{}}}
 	changes, err := p.changes(ctx, a, lines, &v)
 	if err != nil {
 		return v, err
@@ -128,7 +128,7 @@ func (p *Proofs) Start(ctx context.Context, by access.Actor, wish Wish) (v recor
 	return v, err
 }
 
-func (p *Proofs) entry(v records.Proof, act string, phase string) ledger.Entry {
+func (p *Proofs) entry(v records.CharterProof, act string, phase string) ledger.Entry {
 	return ledger.Entry{Actor: v.CreatedBy, Act: act, Phase: phase, Subject: v.Charter, System: v.System, Reason: v.Reason, Ref: fmt.Sprintf("proof/%d", v.ID), Detail: "with the scratch account " + v.Account}
 }
 
@@ -149,7 +149,7 @@ func (p *Proofs) scratch(ctx context.Context, id records.AccountID) (records.Acc
 }
 
 // changes are what the account has to be given; what it has beside is noted.
-func (p *Proofs) changes(ctx context.Context, a records.Account, lines []records.CharterLine, v *records.Proof) (out []rotation.Amended, err error) {
+func (p *Proofs) changes(ctx context.Context, a records.Account, lines []records.CharterLine, v *records.CharterProof) (out []rotation.Amended, err error) {
 	system, err := p.store.SystemByID(ctx, a.SystemID)
 	if err != nil {
 		return nil, err
@@ -237,7 +237,7 @@ func (p *Proofs) look(ctx context.Context, id records.AmendmentID) {
 
 // takeBack undoes what was given for one. Where that is not done at once the amendment goes on
 // with it by itself, or is a finding.
-func (p *Proofs) takeBack(ctx context.Context, v records.Proof) {
+func (p *Proofs) takeBack(ctx context.Context, v records.CharterProof) {
 	if err := p.amendments.TakeBack(ctx, v.AmendmentID, fmt.Sprintf("proof %d has ended", v.ID)); err != nil && ctx.Err() == nil {
 		p.base.Log.Error("what was given for a proof is not taken back", "proof", v.ID, "error", err)
 	}
@@ -249,7 +249,7 @@ const tried = "it was tried, and what was given is being taken back"
 // longest is how long a proof may take.
 const longest = time.Hour
 
-func (p *Proofs) launch(v records.Proof) {
+func (p *Proofs) launch(v records.CharterProof) {
 	ctx, cancel := context.WithTimeout(p.base.Context, longest)
 	p.lock.Lock()
 	if p.running[v.ID] != nil || !p.base.Begin() {
@@ -291,7 +291,7 @@ func (p *Proofs) launch(v records.Proof) {
 	}()
 }
 
-func (p *Proofs) run(ctx context.Context, v *records.Proof) error {
+func (p *Proofs) run(ctx context.Context, v *records.CharterProof) error {
 	v.State = records.ProofRunning
 	if err := p.store.ProofIs(ctx, *v); err != nil {
 		return err
@@ -329,7 +329,7 @@ type world struct {
 	changes   []rotation.Step
 }
 
-func (p *Proofs) world(ctx context.Context, v records.Proof) (*world, error) {
+func (p *Proofs) world(ctx context.Context, v records.CharterProof) (*world, error) {
 	a, err := p.scratch(ctx, v.AccountID)
 	if err != nil {
 		return nil, err
@@ -404,9 +404,9 @@ func (w *world) Try(ctx context.Context, step string) (bool, string, error) {
 }
 
 // Stop ends one that runs, and takes back what was given.
-func (p *Proofs) Stop(ctx context.Context, by access.Actor, id records.ProofID) (records.Proof, error) {
+func (p *Proofs) Stop(ctx context.Context, by access.Actor, id records.ProofID) (records.CharterProof, error) {
 	if err := access.Decide(by, access.StopProof, access.Object{Kind: "proof", Name: fmt.Sprint(id)}); err != nil {
-		return records.Proof{}, err
+		return records.CharterProof{}, err
 	}
 	v, err := p.store.Proof(ctx, id)
 	if err != nil {

@@ -102,7 +102,7 @@ func proofWords(verdict, words string) string {
 	case "too-much":
 		return "nothing of the job fails without some of it: the charter gives more than the job needs"
 	case "too-little":
-		return "the job fails with all of it: the charter gives less than the job needs"
+		return "the job fails with all of it: the charter gives less than the job needs, or the job does not work there"
 	case "":
 		return "it was not tried to the end: " + words
 	}

@@ -36,9 +36,9 @@ type Item struct {
 
 // Report is what came of it.
 type Report struct {
-	With       []Tried `json:"with"`  // the job with all of it
-	Items      []Item  `json:"items"` // each taken away in turn
-	Again      []Tried `json:"again"` // the job with all of it once more, at the end
+	With       []Tried `json:"with" nullable:"false"`  // the job with all of it
+	Items      []Item  `json:"items" nullable:"false"` // each taken away in turn
+	Again      []Tried `json:"again" nullable:"false"` // the job with all of it once more, at the end
 	Sufficient bool    `json:"sufficient"`
 	Minimal    bool    `json:"minimal"` // sufficient, and all of it is needed
 }

@@ -149,3 +149,16 @@ func (p *process) listedOf(args []string) int {
 	fmt.Fprintln(&p.out, strings.Join(command, " "))
 	return 0
 }
+
+// Sudoers is all that sudo reads, one file after the other.
+func (h *Host) Sudoers() string {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	var out strings.Builder
+	for _, name := range sortedKeys(h.files) {
+		if name == "/etc/sudoers" || strings.HasPrefix(name, "/etc/sudoers.d/") {
+			fmt.Fprintf(&out, "# %s\n%s", name, h.files[name].Content)
+		}
+	}
+	return out.String()
+}
