@@ -118,4 +118,5 @@ type CharterMatrixRow struct {
 type CharterDraft struct {
 	Document string   `json:"document" doc:"In YAML: take out what is not needed"`
 	Unread   []string `json:"unread" nullable:"false" doc:"Systems whose rights are not known completely"`
+	NotRead  []string `json:"not_read" nullable:"false" doc:"What was sent of which it could not be told what right it takes, each with why"`
 }

@@ -3813,6 +3813,8 @@ export interface components {
         CharterDraft: {
             /** @description In YAML: take out what is not needed */
             document: string;
+            /** @description What was sent of which it could not be told what right it takes, each with why */
+            not_read: string[];
             /** @description Systems whose rights are not known completely */
             unread: string[];
         };
@@ -4325,9 +4327,11 @@ export interface components {
             take_unread?: boolean;
         };
         DraftCharterInputBody: {
-            accounts: number[] | null;
+            accounts?: number[] | null;
             /** @description Of the charter, and of its label */
             name: string;
+            /** @description What was sent while these ran */
+            traces?: number[] | null;
         };
         Edge: {
             detail?: string;

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { Button, Progress } from 'ant-design-vue'
-import { computed, ref } from 'vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { onChanged } from '../api/changes'
 import { api, data, type ListQuery, type Schemas } from '../api/client'
@@ -16,6 +16,7 @@ import ListPage from '../lists/ListPage.vue'
 import { useSession } from '../state/session'
 import { t } from '../texts'
 
+const TraceDraft = defineAsyncComponent(() => import('../components/TraceDraft.vue'))
 /** What was sent to a system, as it comes; what was refused stands first. */
 const id = Number(useRoute().params.id)
 const session = useSession()
@@ -30,6 +31,11 @@ onChanged(() => void load())
 const stop = () =>
   work('stop', async () => {
     of.value = await data(api.POST('/api/v1/traces/{id}/stop', { params: { path: { id } } }))
+  })
+const drafted = ref<Schemas['CharterDraft']>()
+const draft = () =>
+  work('draft', async () => {
+    drafted.value = await data(api.POST('/api/v1/charters/draft', { body: { name: 'drafted', traces: [id] } }))
   })
 const share = computed(() => {
   const v = of.value
@@ -61,6 +67,9 @@ const key = (o: Operation) => o.id
   <Trouble :words="trouble" retry @again="load" />
   <template v-if="of">
     <PageHead :title="t('traces.title', { id: of.id, system: of.system })" :lead="of.reason">
+      <Button v-if="session.may('operator') || session.may('administrator')" :loading="busy === 'draft'" @click="draft">{{
+        t('traces.draft')
+      }}</Button>
       <Button v-if="may" :loading="busy === 'stop'" @click="stop">{{ t('traces.stop') }}</Button>
     </PageHead>
     <p class="row">
@@ -68,6 +77,7 @@ const key = (o: Operation) => o.id
       <SystemLink :name="of.system" /> <span v-if="of.account">{{ t('traces.only', { name: of.account }) }}</span>
       <span>{{ of.ended ? t('traces.overAt', { by: of.ended_by }) : t('traces.endsAt') }} <When :at="of.ended || of.ends" /></span>
     </p>
+    <TraceDraft v-if="drafted" :draft="drafted" @close="drafted = undefined" />
     <section class="panel share">
       <h2>{{ t('traces.share') }}</h2>
       <template v-if="of.operations">

@@ -34,11 +34,14 @@ type Store interface {
 	EndCharterLines(ctx context.Context, id records.CharterID, but []records.SystemID) error
 	LatestProbes(ctx context.Context, system records.SystemID, targets []string) ([]records.Probe, error)
 	LinesOfCharter(ctx context.Context, id records.CharterID) ([]records.CharterLine, error)
+	Operations(ctx context.Context, id records.TraceID, q records.Query) (records.Page[records.TracedOperation], error)
 	OpenLines(ctx context.Context, states []charter.State, most int) ([]records.CharterLine, error)
 	PutCharterLines(ctx context.Context, system records.SystemID, charters []records.CharterID, lines []records.CharterLine) (int, error)
 	RemoveCharter(ctx context.Context, v records.Charter, entries ...ledger.Entry) error
 	SaveCharter(ctx context.Context, v records.Charter, entries ...ledger.Entry) error
 	SetFindings(ctx context.Context, scope string, list []records.Finding) error
+	SystemByID(ctx context.Context, id records.SystemID) (records.System, error)
+	Trace(ctx context.Context, id records.TraceID) (records.Trace, error)
 }
 
 // Targets says how a system is reached; nothing is reached here.
@@ -225,19 +228,20 @@ func (charters *Charters) systems(ctx context.Context) (map[records.SystemID]rec
 // mostDrafted is how many accounts a charter is drafted from.
 const mostDrafted = 200
 
-// Draft writes a charter from what accounts have; nothing is kept.
-func (charters *Charters) Draft(ctx context.Context, by access.Actor, name string, accounts []records.AccountID) (records.CharterDraft, error) {
+// Draft writes a charter from what accounts have, and from what traces show to be sent; nothing
+// is kept.
+func (charters *Charters) Draft(ctx context.Context, by access.Actor, name string, accounts []records.AccountID, traces ...records.TraceID) (records.CharterDraft, error) {
 	if err := access.Decide(by, access.PreviewCharter, access.Object{Kind: "charter", Name: name}); err != nil {
 		return records.CharterDraft{}, err
 	}
-	if len(accounts) == 0 || len(accounts) > mostDrafted {
-		return records.CharterDraft{}, fmt.Errorf("%w: name 1 to %d accounts to draft it from", app.ErrInput, mostDrafted)
+	if len(accounts) == 0 && len(traces) == 0 || len(accounts) > mostDrafted {
+		return records.CharterDraft{}, fmt.Errorf("%w: name 1 to %d accounts to draft it from, or a trace", app.ErrInput, mostDrafted)
 	}
 	systems, err := charters.systems(ctx)
 	if err != nil {
 		return records.CharterDraft{}, err
 	}
-	out := records.CharterDraft{Unread: []string{}}
+	out := records.CharterDraft{Unread: []string{}, NotRead: []string{}}
 	var list []records.Account
 	for _, id := range accounts {
 		a, err := charters.store.Account(ctx, id)
@@ -269,6 +273,11 @@ func (charters *Charters) Draft(ctx context.Context, by access.Actor, name strin
 	})
 	slices.Sort(out.Unread)
 	d := charter.Draft(name, name, samples)
+	if len(traces) > 0 {
+		if err := charters.fromTraces(ctx, d, traces, &out); err != nil {
+			return out, err
+		}
+	}
 	if out.Document, err = d.Text(); err != nil {
 		return out, err
 	}

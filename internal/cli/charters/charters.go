@@ -234,10 +234,12 @@ func remove() *cobra.Command {
 
 func draft() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "draft CHARTER ACCOUNT...", Short: "Write a charter from what accounts have", Args: cobra.MinimumNArgs(2),
-		Long:    "Writes a charter to standard output, and keeps nothing. What all of the accounts have, they must; what some have, they may.\nThat they have it does not say that they need it: take out what they do not.",
-		Example: "  moss charter draft manifest-import bookings1/svc-manifest bookings2/svc-manifest > manifest-import.yaml",
+		Use: "draft CHARTER [ACCOUNT...]", Short: "Write a charter from what accounts have, or from what was sent", Args: cobra.MinimumNArgs(1),
+		Long:    "Writes a charter to standard output, and keeps nothing. What all of the accounts have, they must; what some have, they may.\nThat they have it does not say that they need it: take out what they do not.\nFrom a trace it is the smallest grant that what was sent takes, also what was refused; what could not be read is told. 'moss charter prove' tries whether less would do.",
+		Example: "  moss charter draft manifest-import bookings1/svc-manifest bookings2/svc-manifest > manifest-import.yaml\n  moss charter draft steward-of-hosts --trace 3 > steward-of-hosts.yaml",
 	}
+	var traces []int64
+	cmd.Flags().Int64SliceVar(&traces, "trace", nil, "from what was sent while this trace ran; can be given several times")
 	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
 		ids := make([]int64, 0, len(args)-1)
 		for _, a := range args[1:] {
@@ -248,12 +250,22 @@ func draft() *cobra.Command {
 			ids = append(ids, id)
 		}
 		var v output.Row
-		if err := c.Call(cmd.Context(), http.MethodPost, "/charters/draft", map[string]any{"name": args[0], "accounts": ids}, &v); err != nil {
+		body := map[string]any{"name": args[0]}
+		if len(ids) > 0 {
+			body["accounts"] = ids
+		}
+		if len(traces) > 0 {
+			body["traces"] = traces
+		}
+		if err := c.Call(cmd.Context(), http.MethodPost, "/charters/draft", body, &v); err != nil {
 			return err
 		}
 		paper(cmd, output.Show(v["document"]))
 		if unread := output.Show(v["unread"]); unread != "" {
 			output.Remark(cmd, "not all rights are known of %s", unread)
+		}
+		for _, line := range texts(v["not_read"]) {
+			output.Remark(cmd, "not read: %s", output.Safe(line))
 		}
 		return nil
 	})

@@ -40,7 +40,8 @@ type previewCharterInput struct {
 type draftCharterInput struct {
 	Body struct {
 		Name     string              `json:"name" minLength:"1" maxLength:"63" doc:"Of the charter, and of its label"`
-		Accounts []records.AccountID `json:"accounts" minItems:"1" maxItems:"200"`
+		Accounts []records.AccountID `json:"accounts,omitempty" maxItems:"200"`
+		Traces   []records.TraceID   `json:"traces,omitempty" maxItems:"20" doc:"What was sent while these ran"`
 	}
 }
 
@@ -56,7 +57,7 @@ type matrixCharterInput struct {
 
 // registerCharters registers what is about charters: what accounts of a role must have, may
 // have and must never have, and what that comes to.
-func registerCharters(r *routing.Router, s *store.Store, of func() *charters.Charters) {
+func registerCharters(r *routing.Router, s *store.Store, of func() *charters.Charters, flush func(context.Context)) {
 	routing.Add(r, http.MethodGet, "/charters", "list-charters", "List charters, with what they come to", func(ctx context.Context, in *routing.ListInput) (*routing.Body[records.Page[records.Charter]], error) {
 		return routing.Answer(s.Charters(ctx, in.Query()))
 	})
@@ -73,7 +74,8 @@ func registerCharters(r *routing.Router, s *store.Store, of func() *charters.Cha
 		return routing.Answer(of().Preview(ctx, routing.Who(ctx), in.Body.Document))
 	})
 	routing.Add(r, http.MethodPost, "/charters/draft", "draft-charter", "Write a charter from what accounts have; nothing is kept", func(ctx context.Context, in *draftCharterInput) (*routing.Body[records.CharterDraft], error) {
-		return routing.Answer(of().Draft(ctx, routing.Who(ctx), in.Body.Name, in.Body.Accounts))
+		flush(ctx)
+		return routing.Answer(of().Draft(ctx, routing.Who(ctx), in.Body.Name, in.Body.Accounts, in.Body.Traces...))
 	})
 	routing.Add(r, http.MethodGet, "/charters/{name}", "get-charter", "Show a charter", func(ctx context.Context, in *CharterInput) (*routing.Body[records.Charter], error) {
 		return routing.Answer(s.Charter(ctx, in.Name))

@@ -44,7 +44,7 @@ func Register(r *routing.Router, s *store.Store, application *assembly.Applicati
 	registerProbes(r, s, func() *reachability.Reachability { return application.Reach })
 	registerAmendments(r, s, func() *amend.Amendments { return application.Amendments })
 	registerProofs(r, s, func() *prove.Proofs { return application.Proofs })
-	registerCharters(r, s, func() *charters.Charters { return application.Charters })
+	registerCharters(r, s, func() *charters.Charters { return application.Charters }, func(ctx context.Context) { application.Traces.Flush(ctx) })
 	routing.Add(r, http.MethodGet, "/rights", "list-rights", "List what is given to whom, as systems showed it", func(ctx context.Context, in *listInput) (*routing.Body[records.Page[records.GivenRight]], error) {
 		return routing.Answer(s.GivenRights(ctx, in.Taken, in.Query()))
 	})
