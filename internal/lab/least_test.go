@@ -62,7 +62,7 @@ func TestSmallestGrants(t *testing.T) {
 	inPg.Options, inPg.Steward, inMaria.Steward = map[string]string{"database": "bookings"}, login, login
 	extra := 0
 	for seed := range int64(80) {
-		r := rand.New(rand.NewSource(seed)) //nolint:gosec // repeatable
+		r := rand.New(rand.NewSource(seed))
 		isMaria := seed%2 == 1
 		var c connect.Connector = postgres.Connector{}
 		target, of, run := inPg, least.Operation{Protocol: "sql", Kind: "postgresql", Database: "bookings"}, func(text string) { pg.Run(t, "\\c bookings\n"+text) }

@@ -114,7 +114,7 @@ func (m *memory) Record(context.Context, ledger.Entry) error { return nil }
 func TestAmendmentsSurviveFaults(t *testing.T) {
 	ended := map[string]int{}
 	for seed := range int64(3000) {
-		r := rand.New(rand.NewSource(seed)) //nolint:gosec // repeatable
+		r := rand.New(rand.NewSource(seed))
 		e := &estate{has: map[string]bool{}, former: map[string]string{}}
 		var changes []rotation.Amended
 		for i := range 2 + r.Intn(4) {

@@ -74,6 +74,21 @@ func (a *Amendments) Rehearse(ctx context.Context, by access.Actor, wish Wish) (
 	return v, err
 }
 
+// takes says whether a line is wished for.
+func (w Wish) takes(l records.CharterLine) bool {
+	states := w.States
+	if len(states) == 0 {
+		states = []charter.State{charter.StateMissing, charter.StateForbidden}
+	}
+	if w.Account != 0 && l.AccountID != w.Account {
+		return false
+	}
+	if len(w.Lines) > 0 {
+		return slices.Contains(w.Lines, l.ID)
+	}
+	return slices.Contains(states, l.State)
+}
+
 // wanted are the changes of the lines that are wished for, and what only a person can do.
 func (a *Amendments) wanted(ctx context.Context, wish Wish) (changes []rotation.Amended, left, subjects []string, err error) {
 	if !slices.Contains([]rotation.OnFailure{"", rotation.UndoOnFailure, rotation.StopOnFailure, rotation.ContinueOnFailure}, wish.OnFailure) {
@@ -87,17 +102,12 @@ func (a *Amendments) wanted(ctx context.Context, wish Wish) (changes []rotation.
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	states := wish.States
-	if len(states) == 0 {
-		states = []charter.State{charter.StateMissing, charter.StateForbidden}
-	}
 	left = []string{}
 	unfound := slices.Clone(wish.Lines)
 	seen := map[string]bool{}
 	for _, l := range lines {
-		named := slices.Contains(wish.Lines, l.ID)
 		unfound = slices.DeleteFunc(unfound, func(id records.CharterLineID) bool { return id == l.ID })
-		if len(wish.Lines) > 0 && !named || len(wish.Lines) == 0 && !slices.Contains(states, l.State) || wish.Account != 0 && l.AccountID != wish.Account {
+		if !wish.takes(l) {
 			continue
 		}
 		at := cmp.Or(l.Account, "the groups") + " on " + l.System + ": " + l.Item

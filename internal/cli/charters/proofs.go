@@ -66,7 +66,7 @@ func jobText(cmd *cobra.Command, name string) (string, error) {
 	if name == "-" {
 		raw, err = io.ReadAll(io.LimitReader(cmd.InOrStdin(), 1<<17))
 	} else {
-		raw, err = os.ReadFile(name) //nolint:gosec // the person names it
+		raw, err = os.ReadFile(name)
 	}
 	if err != nil {
 		return "", api.Exit(api.ExitUsage, err)

@@ -97,7 +97,7 @@ func question(c privilege.RightChange) (query string, args []any) {
 		return memberAsk, []any{c.To, c.Group}
 	}
 	if column := attributeColumns[attributes[c.Verb]]; column != "" && (c.Object.Kind == "" || c.Object.Kind == privilege.ObjectSystem) {
-		return "SELECT " + column + ", false, " + column + " FROM pg_roles WHERE rolname = $1", []any{c.To} //nolint:gosec // names of columns are our own
+		return "SELECT " + column + ", false, " + column + " FROM pg_roles WHERE rolname = $1", []any{c.To}
 	}
 	_, name, _ := strings.Cut(c.Object.Name, ".")
 	if c.Object.Kind == "database" {

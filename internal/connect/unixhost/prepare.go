@@ -8,6 +8,7 @@ import (
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/unixhost/reading"
+	"mossledger.example/moss/internal/connect/unixhost/rights"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/privilege/sudo"
 )
@@ -33,7 +34,7 @@ func (Connector) Prepare(target connect.Target, known connect.Known) []connect.P
 		signIn(name, key, where),
 		sudoers(connect.ForRead, "to read the state of passwords, crontabs and what failed units said", name+"-read", "Defaults:"+name+" !lecture, !requiretty\n"+rules("/usr/bin/passwd -S -a", "/usr/bin/chage -l -i ^[A-Za-z0-9_.-]+$", "/usr/bin/crontab -l -u ^[A-Za-z0-9_.-]+$", "/usr/bin/ls -1 -- /var/spool/cron/crontabs", "/usr/bin/journalctl ^--no-pager -q -o cat -n 3 -u [A-Za-z0-9@:_.-]+$")),
 		sudoers(connect.ForFind, "to find copies that nothing names, the programs behind connections, and who signed in: with it every file of the host can be read, and none written", name+"-find", rules(reading.SearchRights(target.Options)...)),
-		sudoers(connect.ForRights, "to read who may do what: the rules of sudo (regular expressions take sudo 1.9.10)", name+"-rights", rules("/usr/bin/cat -- /etc/sudoers", "/usr/bin/ls -1 -- /etc/sudoers.d", `/usr/bin/cat ^-- /etc/sudoers\.d/[A-Za-z0-9_-]+$`)),
+		sudoers(connect.ForRights, "to read who may do what: the rules of sudo, and permissions of files in closed folders (regular expressions take sudo 1.9.10)", name+"-rights", rules(append([]string{"/usr/bin/cat -- /etc/sudoers", "/usr/bin/ls -1 -- /etc/sudoers.d", `/usr/bin/cat ^-- /etc/sudoers\.d/[A-Za-z0-9_-]+$`}, rights.ListRights()...)...)),
 	}
 	// chage and the others have arguments before the name: an expression is of all of them.
 	out[1].Text = strings.NewReplacer("chage -l -i ^", "chage ^-l -i ", "crontab -l -u ^", "crontab ^-l -u ").Replace(out[1].Text)

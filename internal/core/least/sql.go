@@ -49,29 +49,12 @@ func tokens(text string) ([]token, error) {
 			}
 			i += 2 + len([]rune(string(r[i+2:])[:end])) + 2
 		case c == '\'' || c == '"' || c == '`':
-			var b strings.Builder
-			i++
-			for {
-				if i >= len(r) {
-					return nil, errNotRead
-				}
-				if r[i] == '\\' && c == '\'' && i+1 < len(r) {
-					i += 2
-					continue
-				}
-				if r[i] == c {
-					if i+1 < len(r) && r[i+1] == c {
-						b.WriteRune(c)
-						i += 2
-						continue
-					}
-					i++
-					break
-				}
-				b.WriteRune(r[i])
-				i++
+			text, next, ok := quotedAt(r, i)
+			if !ok {
+				return nil, errNotRead
 			}
-			out = append(out, token{text: b.String(), quoted: true, word: c != '\''})
+			i = next
+			out = append(out, token{text: text, quoted: true, word: c != '\''})
 		case unicode.IsLetter(c) || c == '_':
 			from := i
 			for i < len(r) && (unicode.IsLetter(r[i]) || unicode.IsDigit(r[i]) || r[i] == '_' || r[i] == '$') {
@@ -84,6 +67,26 @@ func tokens(text string) ([]token, error) {
 		}
 	}
 	return out, nil
+}
+
+// quotedAt reads what stands in quotes; two of them are one in it.
+func quotedAt(r []rune, at int) (text string, next int, ok bool) {
+	var b strings.Builder
+	c := r[at]
+	for i := at + 1; i < len(r); i++ {
+		switch {
+		case r[i] == '\\' && c == '\'' && i+1 < len(r):
+			i++
+		case r[i] == c && i+1 < len(r) && r[i+1] == c:
+			b.WriteRune(c)
+			i++
+		case r[i] == c:
+			return b.String(), i + 1, true
+		default:
+			b.WriteRune(r[i])
+		}
+	}
+	return "", 0, false
 }
 
 // words after which no name of a table stands, or that end a list of them.
@@ -150,133 +153,180 @@ func parse(text string) ([]use, error) {
 	return tables(ts)
 }
 
+// reading is a statement about data while it is read.
+type reading struct {
+	ts       []token
+	own      map[string]bool // names that the statement gives to parts of itself
+	out      []use
+	open     []bool // for each parenthesis around: whether a part of its own is in it
+	inserted table
+}
+
+func (r *reading) add(verb string, t table) {
+	if len(t.parts) == 1 && r.own[t.parts[0]] {
+		return
+	}
+	for _, u := range r.out {
+		if u.verb == verb && strings.Join(u.on.parts, ".") == strings.Join(t.parts, ".") {
+			return
+		}
+	}
+	r.out = append(r.out, use{verb, t})
+}
+
 // tables reads which tables a statement about data reads and writes.
-func tables(ts []token) (out []use, err error) {
-	own := map[string]bool{} // names that the statement gives to parts of itself
+func tables(ts []token) ([]use, error) {
+	r := &reading{ts: ts, own: map[string]bool{}}
 	for i := range ts {
 		at := i + 1
 		if ts[i].word && is(ts, at, "(") { // the names of its columns
 			at = closed(ts, at)
 		}
 		if ts[i].word && at > 0 && (is(ts, at, "as", "(") || is(ts, at, "as", "materialized", "(") || is(ts, at, "as", "not", "materialized", "(")) {
-			own[ts[i].text] = true
+			r.own[ts[i].text] = true
 		}
 	}
-	add := func(verb string, t table) {
-		if len(t.parts) == 1 && own[t.parts[0]] {
-			return
-		}
-		for _, u := range out {
-			if u.verb == verb && strings.Join(u.on.parts, ".") == strings.Join(t.parts, ".") {
-				return
-			}
-		}
-		out = append(out, use{verb, t})
-	}
-	var open []bool // for each parenthesis around: whether a part of its own is in it
-	inserted := table{}
-	for i := 0; i < len(ts); i++ {
+	for i := range ts {
 		if ts[i].quoted {
 			continue
 		}
 		switch ts[i].text {
 		case "(":
-			open = append(open, is(ts, i+1, "select") || is(ts, i+1, "with") || is(ts, i+1, "values") || is(ts, i+1, "insert") || is(ts, i+1, "update") || is(ts, i+1, "delete") || i > 0 && ts[i-1].text == "from" || is(ts, i+1, "("))
-			continue
+			r.open = append(r.open, r.part(i))
 		case ")":
-			if len(open) > 0 {
-				open = open[:len(open)-1]
+			if len(r.open) > 0 {
+				r.open = r.open[:len(r.open)-1]
 			}
-			continue
-		}
-		within := len(open) == 0 || open[len(open)-1] // else FROM is a word of a function, as in EXTRACT
-		verb, at := "", i
-		begins := i == 0 || ts[i-1].text == "(" || ts[i-1].text == ")"
-		switch {
-		case is(ts, i, "insert", "into") || is(ts, i, "replace", "into"):
-			verb, at = "insert", i+2
-		case is(ts, i, "do", "update"), is(ts, i, "duplicate", "key", "update"):
-			add("update", inserted)
-			add("select", inserted)
-			continue
-		case is(ts, i, "do", "nothing"):
-			add("select", inserted)
-			continue
-		case is(ts, i, "update") && begins:
-			verb, at = "update", i+1
-		case is(ts, i, "delete", "from"):
-			verb, at = "delete", i+2
-		case is(ts, i, "truncate") && begins:
-			verb, at = "truncate", i+1
-			if is(ts, at, "table") {
-				at++
-			}
-		case is(ts, i, "from") && within && (i == 0 || ts[i-1].text != "delete" && ts[i-1].text != "distinct"), is(ts, i, "join"), is(ts, i, "using") && !is(ts, i+1, "("):
-			verb, at = "select", i+1
 		default:
-			continue
-		}
-		if is(ts, at, "only") {
-			at++
-		}
-		for {
-			if is(ts, at, "lateral") {
-				at++
+			verb, at := r.clause(i)
+			if verb == "" {
+				continue
 			}
-			if verb == "select" && is(ts, at, "(") { // a part of its own, read further on
-				if at = closed(ts, at); at < 0 {
-					return nil, errNotRead
-				}
-			} else {
-				t, next, ok := name(ts, at)
-				if !ok {
-					return nil, errNotRead
-				}
-				at = next
-				if verb == "insert" {
-					inserted = t
-				}
-				if verb == "select" && is(ts, at, "(") { // a function that gives rows
-					if at = closed(ts, at); at < 0 {
-						return nil, errNotRead
-					}
-				} else {
-					add(verb, t)
-				}
-				// Whoever says which rows, or computes from what is there, reads them.
-				if (verb == "update" || verb == "delete") && reads(ts[at:]) {
-					add("select", t)
-				}
-				if is(ts, i, "replace") {
-					add("delete", t)
-				}
-			}
-			if verb != "select" {
-				break
-			}
-			if is(ts, at, "as") {
-				at++
-			}
-			if at < len(ts) && ts[at].word && !reserved[ts[at].text] { // its other name
-				at++
-			}
-			if !is(ts, at, ",") {
-				break
-			}
-			at++
-		}
-		if verb == "insert" && returns(ts[at:]) {
-			add("select", inserted)
-		}
-	}
-	for i := range ts { // rows that are locked could be changed
-		if is(ts, i, "for", "update") || is(ts, i, "for", "share") || is(ts, i, "for", "no", "key") || is(ts, i, "for", "key", "share") {
-			for _, u := range append([]use{}, out...) {
-				add("update", u.on)
+			if err := r.named(i, at, verb); err != nil {
+				return nil, err
 			}
 		}
 	}
-	return out, nil
+	r.locked()
+	return r.out, nil
+}
+
+// part: a parenthesis begins a part of its own, and no arguments or columns.
+func (r *reading) part(i int) bool {
+	for _, word := range []string{"select", "with", "values", "insert", "update", "delete", "("} {
+		if is(r.ts, i+1, word) {
+			return true
+		}
+	}
+	return i > 0 && r.ts[i-1].text == "from"
+}
+
+// clause says what a word does to the tables that are named behind it; "" for nothing.
+func (r *reading) clause(i int) (verb string, at int) {
+	ts := r.ts
+	before := ""
+	if i > 0 {
+		before = ts[i-1].text
+	}
+	begins := i == 0 || before == "(" || before == ")"
+	within := len(r.open) == 0 || r.open[len(r.open)-1] // else FROM is a word of a function, as in EXTRACT
+	switch {
+	case is(ts, i, "insert", "into") || is(ts, i, "replace", "into"):
+		return "insert", i + 2
+	case is(ts, i, "do", "update"), is(ts, i, "duplicate", "key", "update"):
+		r.add("update", r.inserted)
+		r.add("select", r.inserted)
+	case is(ts, i, "do", "nothing"):
+		r.add("select", r.inserted)
+	case is(ts, i, "update") && begins:
+		return "update", i + 1
+	case is(ts, i, "delete", "from"):
+		return "delete", i + 2
+	case is(ts, i, "truncate") && begins && is(ts, i+1, "table"):
+		return "truncate", i + 2
+	case is(ts, i, "truncate") && begins:
+		return "truncate", i + 1
+	case is(ts, i, "from") && within && before != "delete" && before != "distinct", is(ts, i, "join"), is(ts, i, "using") && !is(ts, i+1, "("):
+		return "select", i + 1
+	}
+	return "", 0
+}
+
+// named reads the names behind a clause: one that is written to, or a list that is read.
+func (r *reading) named(i, at int, verb string) (err error) {
+	ts := r.ts
+	if is(ts, at, "only") {
+		at++
+	}
+	for {
+		if is(ts, at, "lateral") {
+			at++
+		}
+		if at, err = r.one(i, at, verb); err != nil {
+			return err
+		}
+		if verb != "select" {
+			break
+		}
+		if is(ts, at, "as") {
+			at++
+		}
+		if at < len(ts) && ts[at].word && !reserved[ts[at].text] { // its other name
+			at++
+		}
+		if !is(ts, at, ",") {
+			break
+		}
+		at++
+	}
+	if verb == "insert" && returns(ts[at:]) {
+		r.add("select", r.inserted)
+	}
+	return nil
+}
+
+// one reads one name, or passes over what gives rows and has none: that is read further on.
+func (r *reading) one(i, at int, verb string) (next int, err error) {
+	ts := r.ts
+	if verb == "select" && is(ts, at, "(") {
+		if at = closed(ts, at); at < 0 {
+			return 0, errNotRead
+		}
+		return at, nil
+	}
+	t, at, ok := name(ts, at)
+	if !ok {
+		return 0, errNotRead
+	}
+	if verb == "insert" {
+		r.inserted = t
+	}
+	if verb == "select" && is(ts, at, "(") { // a function that gives rows
+		if at = closed(ts, at); at < 0 {
+			return 0, errNotRead
+		}
+		return at, nil
+	}
+	r.add(verb, t)
+	// Whoever says which rows, or computes from what is there, reads them.
+	if (verb == "update" || verb == "delete") && reads(ts[at:]) {
+		r.add("select", t)
+	}
+	if is(ts, i, "replace") {
+		r.add("delete", t)
+	}
+	return at, nil
+}
+
+// locked: rows that are locked could be changed.
+func (r *reading) locked() {
+	for i := range r.ts {
+		if is(r.ts, i, "for", "update") || is(r.ts, i, "for", "share") || is(r.ts, i, "for", "no", "key") || is(r.ts, i, "for", "key", "share") {
+			for _, u := range append([]use{}, r.out...) {
+				r.add("update", u.on)
+			}
+		}
+	}
 }
 
 // closed is behind the parenthesis that ends what one at a place begins; -1 where nothing does.

@@ -54,7 +54,7 @@ func (s *shop) Try(_ context.Context, step string) (bool, string, error) {
 // has no way without it. The account has all of them again at the end.
 func TestProveAgainstReckoning(t *testing.T) {
 	for seed := range int64(2000) {
-		r := rand.New(rand.NewSource(seed)) //nolint:gosec // repeatable
+		r := rand.New(rand.NewSource(seed))
 		n := 1 + r.Intn(5)
 		s := &shop{has: make([]bool, n), needs: map[string][][]int{}}
 		rights := make([]string, n)

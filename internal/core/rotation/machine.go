@@ -1,7 +1,6 @@
 package rotation
 
 import (
-	"slices"
 	"time"
 
 	"mossledger.example/moss/internal/core/estate"
@@ -268,21 +267,14 @@ type undoing struct {
 
 func (s State) undoing() undoing {
 	u := undoing{make([]bool, len(s.Steps)), make([]bool, len(s.Steps))}
-	begun := make([]bool, s.index.count) // by door
-	for _, j := range s.index.changes {
-		// One of several doors that was certainly left alone needs no proof, and may
-		// have been shut by somebody else.
-		if t := &s.Steps[j]; t.Attempted && (s.Plan.Steps[j].Door == nil || t.Status != Failed || !t.NoEffect) {
-			begun[s.index.doors[j]] = true
-		}
-	}
+	begun := s.begunDoors()
 	renumbered := s.renumbered()
 	for i := range s.Plan.Steps {
 		step, t := &s.Plan.Steps[i], &s.Steps[i]
 		switch step.Kind {
 		case StepAll, StepStop: // what was stopped is started by its restart
 		case StepConfirm:
-			u.needs[i] = t.Status != Undone && slices.ContainsFunc(step.Needs, func(j int) bool { return s.Steps[j].touched() || s.Steps[j].Status == Undone })
+			u.needs[i] = s.unproven(i)
 		case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal, StepGive, StepTake:
 			u.needs[i] = t.touched() || step.Adds() && renumbered && t.Status != Undone
 		case StepRestart:

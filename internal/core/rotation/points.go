@@ -46,3 +46,16 @@ func (s Step) keyTitle(undo bool) string {
 		return "prove that " + s.Subject + " on " + s.System + from + " refuses the " + other + " key"
 	}
 }
+
+// begunDoors are those at which an authority was about to be changed.
+func (s State) begunDoors() []bool {
+	begun := make([]bool, s.index.count) // by door
+	for _, j := range s.index.changes {
+		// One of several doors that was certainly left alone needs no proof, and may
+		// have been shut by somebody else.
+		if t := &s.Steps[j]; t.Attempted && (s.Plan.Steps[j].Door == nil || t.Status != Failed || !t.NoEffect) {
+			begun[s.index.doors[j]] = true
+		}
+	}
+	return begun
+}

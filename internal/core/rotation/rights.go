@@ -1,6 +1,8 @@
 package rotation
 
 import (
+	"slices"
+
 	"mossledger.example/moss/internal/core/privilege"
 )
 
@@ -37,6 +39,11 @@ func Amend(subject string, changes []Amended, onFailure OnFailure) Plan {
 		}
 	}
 	return p
+}
+
+// unproven: a right that is proven by a step was changed, or was and is as before again.
+func (s State) unproven(confirm int) bool {
+	return s.Steps[confirm].Status != Undone && slices.ContainsFunc(s.Plan.Steps[confirm].Needs, func(j int) bool { return s.Steps[j].touched() || s.Steps[j].Status == Undone })
 }
 
 // rightTitle is a step about a right, or its undoing, in a few words.

@@ -73,7 +73,7 @@ func (p *process) run(argv []string) int {
 		"sudo": p.sudo, "id": p.id, "cat": p.cat, "getent": p.getent, "passwd": p.passwd, "chage": p.chage, "systemctl": p.systemctl,
 		"ls": p.ls, "crontab": p.crontab, "stat": p.stat, "readlink": p.readlink, "realpath": p.readlink, "rm": p.rm, "cp": p.cp, "dd": p.dd, "mv": p.mv,
 		"sync": func([]string) int { return 0 }, "chpasswd": p.chpasswd, "journalctl": p.journalctl, "sh": p.shell, "find": p.find, "xargs": p.xargs, "tar": p.tar, "ss": p.ss, "true": func([]string) int { return 0 }, "false": func([]string) int { return 1 }, "echo": p.echo,
-		"usermod": p.usermod, "gpasswd": p.gpasswd, "groupadd": p.groupadd, "chmod": p.chmod, "visudo": p.visudo,
+		"usermod": p.usermod, "gpasswd": p.gpasswd, "groupadd": p.groupadd, "chmod": p.chmod, "visudo": p.visudo, "getfacl": p.getfacl,
 		"df": p.df, "lsattr": p.lsattr, "ps": p.ps, "uname": p.uname, "ip": p.ip,
 	}
 	for len(argv) > 2 && (path.Base(argv[0]) == "env" || path.Base(argv[0]) == "nice" && argv[1] == "-n") {
@@ -321,6 +321,9 @@ func (p *process) chpasswd([]string) int {
 func (p *process) ls(args []string) int {
 	if args[0] == "-n" {
 		return p.listProcesses()
+	}
+	if args[0] == "-ldnULN" {
+		return p.lsLong(args)
 	}
 	dir := operands(args)[0]
 	var names []string

@@ -33,18 +33,19 @@ type host struct {
 	byGID    map[string]string
 	of       map[string][]string // names of groups that an account is in, by its id
 	names    map[string]string   // of accounts by id
+	homes    map[string]string   // of accounts that may have a shell, by id
 }
 
 // Read reads all of it.
 func Read(ctx context.Context, s *shell.Session, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
-	h := &host{Session: s, taker: connect.RightsTaker{Emit: emit}, byName: map[string]string{}, byUID: map[string]string{}, groups: map[string]string{}, byGID: map[string]string{}, called: map[string][]string{}, of: map[string][]string{}, names: map[string]string{}}
+	h := &host{Session: s, taker: connect.RightsTaker{Emit: emit}, byName: map[string]string{}, byUID: map[string]string{}, groups: map[string]string{}, byGID: map[string]string{}, called: map[string][]string{}, of: map[string][]string{}, names: map[string]string{}, homes: map[string]string{}}
 	if failure := s.ReadFacts(ctx); failure != nil {
 		return h.taker.Coverage, failure
 	}
 	if failure := h.principals(ctx); failure != nil {
 		return h.taker.Coverage, failure
 	}
-	for _, read := range []func(context.Context) *connect.Failure{h.sudo, h.signIn, h.units} {
+	for _, read := range []func(context.Context) *connect.Failure{h.sudo, h.signIn, h.units, h.files, h.keyEntries} {
 		failure := read(ctx)
 		switch {
 		case failure == nil:
@@ -96,6 +97,9 @@ func (h *host) add(passwd, group string) {
 		if h.byUID[f[2]] == "" {
 			h.byUID[f[2]] = id
 			h.names[id] = f[0]
+			if shell := path.Base(f[6]); shell != "nologin" && shell != "false" {
+				h.homes[id] = f[5]
+			}
 			h.Principals = append(h.Principals, privilege.Principal{ID: id, Kind: privilege.KindAccount, Name: f[0]})
 			if f[2] == "0" {
 				h.Lists = append(h.Lists, privilege.List{Key: "root", Decides: privilege.DecidesAny, Objects: h.whole(), Entries: []privilege.Entry{{To: id, Verb: privilege.VerbEverything, Text: "user id 0", Source: "/etc/passwd"}}})

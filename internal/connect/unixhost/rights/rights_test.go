@@ -19,7 +19,7 @@ const (
 )
 
 func read() *host {
-	h := &host{Session: &shell.Session{}, byName: map[string]string{}, byUID: map[string]string{}, groups: map[string]string{}, byGID: map[string]string{}, called: map[string][]string{}, of: map[string][]string{}, names: map[string]string{}}
+	h := &host{Session: &shell.Session{}, byName: map[string]string{}, byUID: map[string]string{}, groups: map[string]string{}, byGID: map[string]string{}, called: map[string][]string{}, of: map[string][]string{}, names: map[string]string{}, homes: map[string]string{}}
 	h.Facts.Identity = "m"
 	h.Target = connect.Target{Name: "quay1"}
 	h.add(passwd, group)
