@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/winhost/rights"
+	"mossledger.example/moss/internal/connect/wsman"
 	"mossledger.example/moss/internal/core/change"
 )
 
@@ -117,4 +119,19 @@ func recordOf(code int, list []string) (change.Record, bool) {
 // ofTheSystem are the domains of identities that no person has.
 func ofTheSystem(domain string) bool {
 	return slices.ContainsFunc([]string{"NT AUTHORITY", "Window Manager", "Font Driver Host", "NT SERVICE", "IIS APPPOOL"}, func(own string) bool { return strings.EqualFold(own, domain) })
+}
+
+// Rights implements connect.RightsReader.
+func (Connector) Rights(ctx context.Context, target connect.Target, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
+	s, failure := open(ctx, target, connect.NewStopwatch())
+	if failure != nil {
+		return connect.RightsCoverage{}, failure
+	}
+	defer s.close()
+	return rights.Read(ctx, target, s.name, func(class, where string, each func(*wsman.Instance) error) error {
+		if err := s.all(ctx, spaceCIM, class, where, each); err != nil {
+			return s.failure(connect.StageRead, err, false)
+		}
+		return nil
+	}, emit)
 }

@@ -51,9 +51,10 @@ var description = connect.Description{
 		{Name: OptionRealm, Type: connect.OptionText, Default: "that of the steward's account", Help: "Kerberos realm"},
 		{Name: OptionCenter, Type: connect.OptionText, Help: "key distribution centers, HOST:PORT, separated by ;"},
 		{Name: OptionService, Type: connect.OptionText, Default: "HTTP/ and the address", Help: "service principal name of the host"},
+		connect.RightsOption,
 	},
 	Scopes: []string{connect.ScopeServices, connect.ScopeTasks, connect.ScopePools, connect.ScopeAccounts},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActLogOns, connect.ActRestart, connect.ActRehearse, connect.ActDiagnose, connect.ActRecords, connect.ActSessions},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActLogOns, connect.ActRestart, connect.ActRehearse, connect.ActDiagnose, connect.ActRecords, connect.ActRights, connect.ActSessions},
 }
 
 // A missing or mistyped method does not compile.

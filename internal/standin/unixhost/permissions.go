@@ -95,6 +95,8 @@ func (p *process) getfacl(args []string) int {
 			number := strconv.Itoa(p.groupNumber(who))
 			if u := p.Host.user(who); kind == "user" && u != nil {
 				number = strconv.Itoa(u.UID)
+			} else if kind == "user" {
+				number = "1999" // of nobody who is there any more
 			}
 			fmt.Fprintf(&p.out, "%s:%s:%s\n", kind, number, perms)
 		}

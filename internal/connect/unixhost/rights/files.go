@@ -57,10 +57,12 @@ func (h *host) files(ctx context.Context) *connect.Failure {
 			switch {
 			case why != "": // not there is no answer either: it is not a file that anybody may read
 				l := privilege.List{Key: "file:" + map[int]string{posix.Read: "read", posix.Write: "write"}[bit] + ":" + p, Decides: privilege.DecidesFirst, Objects: []privilege.Object{{Kind: "file", Name: p}}}
-				l.Entries = []privilege.Entry{{To: everyone, Verb: map[int]string{posix.Read: "read", posix.Write: "write"}[bit], Unsure: why, Default: true, Source: p}}
+				l.Entries = []privilege.Entry{{To: everyone, Verb: map[int]string{posix.Read: "read", posix.Write: "write"}[bit], Unsure: why, Default: true, Text: "(not shown)", Source: p}}
 				h.Lists = append(h.Lists, l)
 			case way != nil:
-				h.Lists = append(h.Lists, posix.List(way, bit, accounts, names))
+				if l := posix.List(way, bit, accounts, names); len(l.Entries) > 0 {
+					h.Lists = append(h.Lists, l)
+				}
 			}
 		}
 	}

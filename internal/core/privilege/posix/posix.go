@@ -112,7 +112,8 @@ type Names struct {
 var verbs = map[int]string{Read: "read", Write: "write"}
 
 // List is what the way to a file says of reading or writing it. The first entry that is about
-// somebody decides. Who is kept out by a folder has an entry of his own before all others.
+// somebody decides, and who is in none has nothing. Who is kept out by a folder has an entry of
+// his own before all others. A list without entries says that only root may.
 func List(way []Node, bit int, accounts []Account, names Names) privilege.List {
 	file := way[len(way)-1].inForce()
 	verb := verbs[bit]
@@ -129,7 +130,9 @@ func List(way []Node, bit int, accounts []Account, names Names) privilege.List {
 		at := slices.IndexFunc(way[:len(way)-1], func(n Node) bool { return !n.Allows(a, Execute) })
 		l.Entries = append(l.Entries, privilege.Entry{To: a.ID, Verb: verb, Deny: true, Text: "no x for it", Source: way[at].Path, Unsure: way[at].Unsure})
 	}
-	entry(names.User(file.UID), "user::"+Bits(file.Owner), file.Owner)
+	if file.UID != "0" { // who has everything needs no line
+		entry(names.User(file.UID), "user::"+Bits(file.Owner), file.Owner)
+	}
 	for _, uid := range sorted(file.Users) {
 		entry(names.User(uid), "user:"+uid+":"+Bits(file.Users[uid])+cut(file.Users[uid], file.Mask), file.Users[uid]&file.Mask)
 	}
@@ -148,9 +151,13 @@ func List(way []Node, bit int, accounts []Account, names Names) privilege.List {
 			}
 		}
 	}
-	entry(names.Everyone, "other::"+Bits(file.Other), file.Other)
-	// Others have what they have because nobody said otherwise.
-	l.Entries[len(l.Entries)-1].Default = true
+	if file.Other&bit != 0 { // others have what they have because nobody said otherwise
+		entry(names.Everyone, "other::"+Bits(file.Other), file.Other)
+		l.Entries[len(l.Entries)-1].Default = true
+	}
+	for len(l.Entries) > 0 && l.Entries[len(l.Entries)-1].Deny { // what keeps out those who have nothing says nothing
+		l.Entries = l.Entries[:len(l.Entries)-1]
+	}
 	return l
 }
 
