@@ -9,6 +9,7 @@ package amend
 import (
 	"context"
 	"fmt"
+	"maps"
 	"sync"
 	"time"
 
@@ -83,6 +84,27 @@ func (a *Amendments) TakeBack(ctx context.Context, id records.AmendmentID, why s
 		return err
 	}
 	return a.tell(ctx, id, rotation.Record{Event: rotation.EventDecision, Step: -1, Result: rotation.DecideUndo, Actor: access.Service().Name, Reason: why})
+}
+
+// settledTime bounds how long it is waited for the end of earlier ones.
+const settledTime = 30 * time.Second
+
+// Settled waits until what earlier ones changed has been read again.
+func (a *Amendments) Settled(ctx context.Context) {
+	limited, cancel := context.WithTimeout(ctx, settledTime)
+	defer cancel()
+	a.lock.Lock()
+	active := maps.Clone(a.running)
+	a.lock.Unlock()
+	for id, r := range active {
+		if v, err := a.store.Amendment(limited, id); err == nil && v.Mode == string(rotation.ModeFinished) {
+			select {
+			case <-r.ended: // its systems are being read by then
+			case <-limited.Done():
+			}
+		}
+	}
+	a.surveys.ReadAgain(limited)
 }
 
 // Topic is woken when something of an amendment changes.

@@ -48,6 +48,9 @@ func (a *Amendments) Rehearse(ctx context.Context, by access.Actor, wish Wish) (
 	if err := access.Decide(by, access.RehearseAmendment, access.Object{Kind: "charter", Name: wish.Charter}); err != nil {
 		return v, err
 	}
+	if len(wish.Changes) == 0 {
+		a.Settled(ctx)
+	}
 	changes, left, subjects, err := wish.Changes, []string{}, []string{}, error(nil)
 	if len(changes) == 0 {
 		if changes, left, subjects, err = a.wanted(ctx, wish); err != nil {

@@ -88,6 +88,7 @@ func (p *Proofs) Start(ctx context.Context, by access.Actor, wish Wish) (v recor
 	if strings.TrimSpace(wish.Reason) == "" {
 		return v, fmt.Errorf("%w: give a reason", app.ErrInput)
 	}
+	p.amendments.Settled(ctx)
 	a, err := p.scratch(ctx, wish.Account)
 	if err != nil {
 		return v, err

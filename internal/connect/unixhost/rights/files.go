@@ -16,13 +16,16 @@ import (
 // way: who may read what a service reads, and who may write what it runs or what lets in.
 
 // fileProperties are where a unit says which files it uses (systemd.exec(5), systemd.unit(5)).
-const fileProperties = "Id,EnvironmentFiles,LoadCredential,ExecStart,FragmentPath,DropInPaths"
+const fileProperties = "Id,User,EnvironmentFiles,LoadCredential,ExecStart,FragmentPath,DropInPaths"
 
 // mostFiles is how many files of a host are looked at.
 const mostFiles = 400
 
 // asked is what is asked of a file.
-type asked struct{ read, write bool }
+type asked struct {
+	read, write bool
+	users       []string // whom units that use it run as
+}
 
 func (h *host) files(ctx context.Context) *connect.Failure {
 	raw, failure := h.Output(ctx, connect.StageRead, "/usr/bin/systemctl", "show", "--no-pager", "-p", fileProperties, "--", "*.service")
@@ -61,6 +64,7 @@ func (h *host) files(ctx context.Context) *connect.Failure {
 				h.Lists = append(h.Lists, l)
 			case way != nil:
 				if l := posix.List(way, bit, accounts, names); len(l.Entries) > 0 {
+					h.usual(&l, wanted[p])
 					h.Lists = append(h.Lists, l)
 				}
 			}
@@ -72,13 +76,31 @@ func (h *host) files(ctx context.Context) *connect.Failure {
 // filesOf reads which files units use.
 func filesOf(text string) map[string]asked {
 	out := map[string]asked{}
+	for block := range strings.SplitSeq(text, "\n\n") {
+		filesOfUnit(block, out)
+	}
+	for p, a := range out {
+		if !a.read && !a.write {
+			delete(out, p)
+		}
+	}
+	return out
+}
+
+func filesOfUnit(block string, out map[string]asked) {
+	user := ""
 	add := func(p string, read, write bool) {
 		if p = strings.TrimSpace(p); strings.HasPrefix(p, "/") && !strings.ContainsAny(p, "\n\x00*?") {
 			was := out[p]
-			out[p] = asked{was.read || read, was.write || write}
+			out[p] = asked{was.read || read, was.write || write, append(was.users, user)}
 		}
 	}
-	for line := range strings.Lines(text) {
+	for line := range strings.Lines(block) {
+		if name, found := strings.CutPrefix(strings.TrimRight(line, "\n"), "User="); found {
+			user = name
+		}
+	}
+	for line := range strings.Lines(block) {
 		name, value, _ := strings.Cut(strings.TrimRight(line, "\n"), "=")
 		switch name {
 		case "EnvironmentFiles":
@@ -105,12 +127,20 @@ func filesOf(text string) map[string]asked {
 			}
 		}
 	}
-	for p, a := range out {
-		if !a.read && !a.write {
-			delete(out, p)
+}
+
+// usual marks entries by which accounts have files that they use: a unit says so.
+func (h *host) usual(l *privilege.List, a asked) {
+	for _, user := range a.users {
+		id := h.byName[user]
+		if id == "" {
+			continue
+		}
+		for i := range l.Entries {
+			e := &l.Entries[i]
+			e.Default = e.Default || e.To == id || h.isMember(id, e.To)
 		}
 	}
-	return out
 }
 
 func ofTheSystem(p string) bool {
