@@ -65,6 +65,12 @@ func TestCanary(t *testing.T) {
 		run(0, "trace", "start", system, "--for", "2h", "--reason", "canary")
 	}
 
+	run(0, "amend", "rehearse", "fuelcard-reader")
+	run(0, "amend", "start", "2", "--reason", "canary")
+	run(3, "charter", "prove", "fuelcard-reader", "--account", "bookings1/scratch", "--job", d.File("pump.job"), "--reason", "canary")
+	run(0, "charter", "proof", "2", "-o", "json")
+	run(0, "charter", "draft", "canary", "--trace", "2")
+
 	account := "larkmoor-directory/svc-berth"
 	run(1, "custody", "take", account, "--password-file", u.file("wrong", "Wrong-Canary-Value-77"))
 	run(0, "rotate", "rehearse", account)

@@ -3,6 +3,8 @@ package amend
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -191,7 +193,7 @@ func (a *Amendments) checks(ctx context.Context, plan rotation.Plan) (out []conn
 		case standing.There == step.Right.Give:
 			line.Result, line.Words = connect.CheckWarning, "it is so already: "+standing.Words
 			line.Next = "it is left as it is, also when this is undone"
-		case !step.Right.Give && strings.EqualFold(step.Right.To, target.Steward.Account):
+		case !step.Right.Give && (strings.EqualFold(step.Right.To, target.Steward.Account) || step.Right.ToDN != "" && strings.EqualFold(step.Right.ToDN, target.Steward.Account)):
 			line.Result, line.Words = connect.CheckFailed, "it is the account by which "+system.Name+" is reached: taking something from it could lock us out"
 			line.Next = "its owner takes it, with another steward at hand"
 		default:
@@ -289,6 +291,17 @@ func (e *WaitsError) Unwrap() error { return app.ErrRefused }
 type asked struct {
 	Amendment records.AmendmentID `json:"amendment"`
 	Undo      bool                `json:"undo,omitempty"`
+	Digest    string              `json:"digest"` // of the plan: what is begun is what was approved
+}
+
+// digestOf is the mark of a plan.
+func digestOf(plan rotation.Plan) string {
+	raw, err := json.Marshal(plan)
+	if err != nil {
+		return "" // it was read from JSON
+	}
+	sum := sha256.Sum256(raw)
+	return hex.EncodeToString(sum[:])
 }
 
 // consented says why it may begin: nobody else could approve it. Else it is asked for.
@@ -300,7 +313,7 @@ func (a *Amendments) consented(ctx context.Context, by access.Actor, v records.A
 	if alone {
 		return "nobody else could approve it", nil
 	}
-	detail, err := json.Marshal(asked{v.ID, undo})
+	detail, err := json.Marshal(asked{v.ID, undo, digestOf(v.Plan)})
 	if err != nil {
 		return "", err
 	}
@@ -341,6 +354,9 @@ func (a *Amendments) carryOut(ctx context.Context, by, asker access.Actor, reque
 	v, err := a.store.Amendment(ctx, what.Amendment)
 	if err != nil {
 		return err
+	}
+	if what.Digest == "" || what.Digest != digestOf(v.Plan) {
+		return fmt.Errorf("%w: the plan of amendment %d is not what was approved: rehearse and ask again", app.ErrRefused, v.ID)
 	}
 	consent := fmt.Sprintf("approved by %s, approval %d", by.Name, request.ID)
 	if what.Undo {

@@ -1,7 +1,9 @@
 package assembly_test
 
 import (
+	"database/sql"
 	"errors"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -16,6 +18,7 @@ import (
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/standin/larkmoor"
 	"mossledger.example/moss/internal/standin/unixhost"
+	"mossledger.example/moss/internal/store/database"
 )
 
 // amended waits for the end of an amendment.
@@ -189,4 +192,42 @@ func TestAmendmentsThatFail(t *testing.T) {
 	_, err = f.Amendments.Rehearse(ctx, ines, amend.Wish{Charter: "none"})
 	require.Error(t, err)
 	assert.True(t, errors.Is(err, app.ErrRefused) || errors.Is(err, app.ErrInput), "%v", err)
+}
+
+// A plan that is altered in the database between asking and approving is not carried out; and
+// what is taken from the account by which the service signs in there is refused.
+func TestAmendmentsThatAreAltered(t *testing.T) {
+	f := start(t)
+	ctx := t.Context()
+	f.person("ines", "operator", "approver", "administrator")
+	f.person("ola", "approver")
+	host := f.estate.Hosts["bookings1"]
+	host.SetGroups("svc-fuelcard")
+	_, err := f.Charters.Save(ctx, ines, "two", "charter: two\nlabel: two\nmust: [{member_of: cardreaders}]\nnever: [{member_of: deck}]\n", 0)
+	require.NoError(t, err)
+	f.label("two", "bookings1/svc-fuelcard", "bookings1/"+larkmoor.Manager)
+	host.SetGroups(larkmoor.Manager, "deck")
+	f.survey("bookings1")
+	_, err = f.Charters.Check(ctx, ines, "two")
+	require.NoError(t, err)
+	v, err := f.Amendments.Rehearse(ctx, ines, amend.Wish{Charter: "two"})
+	require.NoError(t, err)
+	assert.Equal(t, "failed", v.Verdict, "%+v", v.Checks)
+	assert.Contains(t, v.Checks[len(v.Checks)-1].Words, "could lock us out")
+	_, err = f.Amendments.Start(ctx, ines, v.ID, "test")
+	require.ErrorIs(t, err, app.ErrRefused)
+
+	v, err = f.Amendments.Rehearse(ctx, ines, amend.Wish{Charter: "two", Account: f.account("bookings1/svc-fuelcard").ID})
+	require.NoError(t, err)
+	require.Equal(t, "passed", v.Verdict, "%+v", v.Checks)
+	_, err = f.Amendments.Start(ctx, ines, v.ID, "test")
+	_, second := f.Amendments.Start(ctx, ines, v.ID, "test")
+	assert.Equal(t, err, second, "asked once")
+	db, opened := sql.Open("sqlite", "file:"+filepath.Join(f.folder, database.FileName)+"?_busy_timeout=10000")
+	require.NoError(t, opened)
+	_, tampered := db.ExecContext(ctx, "UPDATE amendments SET plan = replace(plan, 'cardreaders', 'sudo')")
+	require.NoError(t, errors.Join(tampered, db.Close()))
+	require.ErrorContains(t, f.approved(ola, err), "is not what was approved")
+	assert.False(t, host.InGroup("svc-fuelcard", "cardreaders"))
+	assert.False(t, host.InGroup("svc-fuelcard", "sudo"))
 }
