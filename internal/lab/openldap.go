@@ -20,6 +20,30 @@ func OpenLDAP(t testing.TB, address string, port, history, entries int, accounts
 	return openLDAP(t, address, port, history, entries, accounts, nil, false)
 }
 
+// ruled has other access rules in the first database, and lets the manager read them.
+func ruled(config, rules string) string {
+	from := strings.Index(config, "olcAccess: {0}to dn.children=\"ou=hidden")
+	to := from + strings.Index(config[from:], "\n\n")
+	config = config[:from] + strings.TrimSuffix(rules, "\n") + config[to:]
+	own := "dn: olcDatabase={0}config,cn=config\nobjectClass: olcDatabaseConfig\nolcDatabase: {0}config\nolcAccess: {0}to dn.subtree=\"cn=config\" attrs=entry,objectClass,olcDatabase,olcSuffix,olcAccess,olcRootDN by dn.exact=\"uid=mossmgr,ou=people,dc=larkmoor,dc=example\" read by * break\n\n"
+	return strings.Replace(config, "dn: olcDatabase={1}mdb,cn=config", own+"dn: olcDatabase={1}mdb,cn=config", 1)
+}
+
+// RuledOpenLDAP starts a directory with access rules of its own, as lines of olcAccess.
+func RuledOpenLDAP(t testing.TB, address string, port int, rules, entries string) *Directory {
+	t.Helper()
+	return openLDAP(t, address, port, 0, 0, nil, nil, false, rules, entries)
+}
+
+// MayWrite asks the server's own tool whether somebody may write an attribute of an entry.
+func (d *Directory) MayWrite(t testing.TB, who, entry, attribute string) bool {
+	t.Helper()
+	out, err := exec.CommandContext(t.Context(), "slapacl", "-F", d.folder+"/slapd.d", "-D", who, "-b", entry, attribute+"/write").CombinedOutput()
+	text := string(out)
+	require.True(t, strings.Contains(text, "ALLOWED") || strings.Contains(text, "DENIED"), "%v: %s", err, text)
+	return strings.Contains(text, "ALLOWED")
+}
+
 // database is a further naming context of a directory.
 type database struct{ suffix, access, data string }
 
@@ -40,6 +64,15 @@ func openLDAP(t testing.TB, address string, port, history, entries int, accounts
 	require.NoError(t, authority.issue(ctx, folder+"/tls", "ldap.larkmoor.example", address))
 	config := slapdConfig(folder)
 	d.authority = authority
+	var texts []string
+	for _, text := range more {
+		if !strings.HasPrefix(text, "olcAccess: ") {
+			texts = append(texts, text)
+			continue
+		}
+		config = ruled(config, text)
+	}
+	more = texts
 	if replicated {
 		config += providing
 	}

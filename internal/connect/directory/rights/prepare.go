@@ -32,6 +32,7 @@ func Prepare(steward, system, base string, known connect.Known) []connect.Prepar
 		base = cmp.Or(base, "dc=larkmoor,dc=example")
 		where := "in the server's own configuration of " + system + ", before the rules that are there"
 		out = append(out, connect.Preparation{For: connect.ForRotate, What: "to set passwords below ou=services and see whether accounts are locked; everything else it reads as others do", Where: where, Language: "ldif", Text: "olcAccess: to dn.children=\"ou=services," + base + "\" attrs=userPassword,pwdAccountLockedTime,pwdReset\n  by dn.exact=\"" + steward + "\" write by self write by anonymous auth by * none\nolcLimits: dn.exact=\"" + steward + "\" size=unlimited\n"},
+			connect.Preparation{For: connect.ForRights, What: "to read who may write what: the rules in the server's own configuration, and nothing secret of it", Where: "in the database config of " + system + ", before the rules that are there", Language: "ldif", Text: "olcAccess: to dn.subtree=\"cn=config\" attrs=entry,objectClass,olcDatabase,olcSuffix,olcAccess,olcRootDN\n  by dn.exact=\"" + steward + "\" read by * break\n"},
 			connect.Preparation{For: connect.ForAmend, What: "to give and take memberships of the groups below ou=groups: leave out those of administrators", Where: where, Language: "ldif", Text: "olcAccess: to dn.children=\"ou=groups," + base + "\" attrs=member\n  by dn.exact=\"" + steward + "\" write by * break\n"})
 	}
 	return out

@@ -80,7 +80,10 @@ type Reader struct {
 	members  map[string][]string            // ids of groups by a member's folded DN
 	rules    map[string]*privilege.List     // by what they say
 	strange  map[string]privilege.Principal // named in rules, and not there
-	unseen   int                            // objects whose descriptor is not shown
+	// plainLists are those of access rules; nil, and not shown, where nobody told them.
+	plainLists []privilege.List
+	shown      bool
+	unseen     int // objects whose descriptor is not shown
 }
 
 // New makes one that hands on to emit.
@@ -112,7 +115,18 @@ func Read(ctx context.Context, d Directory, emit func(connect.Batch) error) (con
 	if err := r.search(ctx, filter, attributes); err != nil {
 		return r.taker.Coverage, err
 	}
+	if !d.Windows {
+		r.readRules(ctx)
+	}
 	return r.finish()
+}
+
+// readRules reads access rules, where they are shown.
+func (r *Reader) readRules(ctx context.Context) {
+	var databases []database
+	if databases, r.shown = r.configured(ctx); r.shown {
+		r.accessRules(databases)
+	}
 }
 
 // Finish reads what no account and no group is, and hands all on.
@@ -121,6 +135,8 @@ func (r *Reader) Finish(ctx context.Context) (connect.RightsCoverage, error) {
 		if err := r.search(ctx, restFilter, windowsAttributes); err != nil {
 			return r.taker.Coverage, err
 		}
+	} else {
+		r.readRules(ctx)
 	}
 	return r.finish()
 }
@@ -144,7 +160,9 @@ func (r *Reader) search(ctx context.Context, filter string, attributes []string)
 func (r *Reader) finish() (connect.RightsCoverage, error) {
 	if !r.Windows {
 		r.lieIn()
-		r.taker.Missing(&r.problems, connect.Unread{Stage: connect.StageRead, Place: "access rules", What: "who may write what is not read of a directory with this schema, memberships are", Next: "the server's own configuration has the rules"})
+		if !r.shown {
+			r.taker.Missing(&r.problems, connect.Unread{Stage: connect.StageRead, Place: "access rules", What: "who may write what is not shown to the steward, memberships are", Next: "let it read olcAccess, olcSuffix, olcDatabase and olcRootDN below cn=config: 'moss system prepare' says how"})
+		}
 	}
 	if r.unseen > 0 {
 		r.taker.Missing(&r.problems, connect.Unread{Stage: connect.StageRead, Place: "security descriptors", What: strconv.Itoa(r.unseen) + " of what was read are not shown to the steward", Next: "let it read permissions there"})
@@ -319,6 +337,7 @@ func (r *Reader) end() error {
 		}
 		lists = append(lists, *l)
 	}
+	lists = append(lists, r.plainLists...)
 	named := map[string]bool{}
 	for _, l := range lists {
 		for _, e := range l.Entries {
