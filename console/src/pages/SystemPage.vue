@@ -16,6 +16,7 @@ import { useSession } from '../state/session'
 import { t } from '../texts'
 
 const ImportUses = defineAsyncComponent(() => import('../components/ImportUses.vue'))
+const SystemPreparation = defineAsyncComponent(() => import('../components/SystemPreparation.vue'))
 const RemoveSystem = defineAsyncComponent(() => import('../components/RemoveSystem.vue'))
 const session = useSession()
 const route = useRoute()
@@ -72,6 +73,7 @@ const offered = computed(() => {
   return stage ? (/SHA256:[A-Za-z0-9+/]+/.exec(stage.detail ?? '')?.[0] ?? '') : ''
 })
 const uses = ref(false)
+const preparing = ref(false)
 const mayChange = computed(() => session.may('operator') || session.may('administrator'))
 const links = computed(() =>
   ['accounts', 'dependents', 'connections', 'findings'].map((place) => ({
@@ -126,6 +128,7 @@ const links = computed(() =>
         <div class="panel"><SystemFacts :system="system" /></div>
         <p class="row">
           <RouterLink v-for="l in links" :key="l.text" :to="l.to">{{ l.text }}</RouterLink>
+          <Button size="small" @click="preparing = true">{{ t('preparation.open') }}</Button>
           <Button v-if="system.kind === 'directory' && session.may('operator')" size="small" @click="uses = true">{{
             t('useImport.open')
           }}</Button>
@@ -139,6 +142,7 @@ const links = computed(() =>
     <ChangeHistory class="alert" of="system" :value="system.name" />
   </template>
   <ImportUses v-if="uses" :system="name" @close="uses = false" />
+  <SystemPreparation v-if="preparing" :name="name" @close="preparing = false" />
   <RemoveSystem
     v-if="removal"
     :name="name"
