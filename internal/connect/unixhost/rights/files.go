@@ -16,7 +16,7 @@ import (
 // way: who may read what a service reads, and who may write what it runs or what lets in.
 
 // fileProperties are where a unit says which files it uses (systemd.exec(5), systemd.unit(5)).
-const fileProperties = "Id,User,EnvironmentFiles,LoadCredential,ExecStart,FragmentPath,DropInPaths"
+const fileProperties = "EnvironmentFiles,LoadCredential,ExecStart,FragmentPath,DropInPaths"
 
 // mostFiles is how many files of a host are looked at.
 const mostFiles = 400
@@ -28,11 +28,7 @@ type asked struct {
 }
 
 func (h *host) files(ctx context.Context) *connect.Failure {
-	raw, failure := h.Output(ctx, connect.StageRead, "/usr/bin/systemctl", "show", "--no-pager", "-p", fileProperties, "--", "*.service")
-	if failure != nil {
-		return failure
-	}
-	wanted := filesOf(string(raw))
+	wanted := filesOf(h.shown)
 	for _, file := range h.keyFiles() {
 		wanted[file] = asked{write: true}
 	}

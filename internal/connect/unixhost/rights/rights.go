@@ -33,6 +33,7 @@ type host struct {
 	byGID    map[string]string
 	of       map[string][]string // names of groups that an account is in, by its id
 	names    map[string]string   // of accounts by id
+	shown    string              // what systemctl tells of services
 	homes    map[string]string   // of accounts that may have a shell, by id
 }
 

@@ -14,11 +14,12 @@ const unitProperties = "Id,User,Group,SupplementaryGroups,AmbientCapabilities,No
 // units reads what services give to the account that they run as: capabilities and
 // further groups. Nobody else has these by it.
 func (h *host) units(ctx context.Context) *connect.Failure {
-	raw, failure := h.Output(ctx, connect.StageRead, "/usr/bin/systemctl", "show", "--no-pager", "-p", unitProperties, "--", "*.service")
+	raw, failure := h.Output(ctx, connect.StageRead, "/usr/bin/systemctl", "show", "--no-pager", "-p", unitProperties+","+fileProperties, "--", "*.service")
 	if failure != nil {
 		return failure
 	}
-	h.unitsOf(string(raw))
+	h.shown = string(raw)
+	h.unitsOf(h.shown)
 	return nil
 }
 
