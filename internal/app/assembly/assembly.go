@@ -233,7 +233,7 @@ func (a *Application) isOpen(v records.Window) (bool, error) {
 // forget removes what is not kept longer.
 func (a *Application) forget(ctx context.Context) (string, error) {
 	words, err := a.Messages.Forget(ctx)
-	return words, errors.Join(err, a.Batches.Forget(ctx), a.Traces.Forget(ctx))
+	return words, errors.Join(err, a.Batches.Forget(ctx), a.Traces.Forget(ctx), a.Proofs.Forget(ctx))
 }
 
 // needsTwo says why one person is not enough to change an account's password, whatever is

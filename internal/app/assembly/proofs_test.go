@@ -117,6 +117,24 @@ func TestProofs(t *testing.T) {
 	_, err = f.Proofs.Stop(ctx, ines, v.ID)
 	require.ErrorIs(t, err, app.ErrRefused)
 
+	// One that nobody approves ends with its request.
+	v, err = f.Proofs.Start(ctx, ines, wish)
+	require.Error(t, err)
+	require.NoError(t, f.Proofs.Forget(ctx))
+	waits, err := f.Store.Proof(ctx, v.ID)
+	require.NoError(t, err)
+	assert.Equal(t, records.ProofWaits, waits.State)
+	by := &clock{}
+	by.pass(26 * time.Hour)
+	f.Stop()
+	require.NoError(t, f.Store.Close())
+	f.reopenBy(by)
+	require.NoError(t, f.Proofs.Forget(ctx))
+	waits, err = f.Store.Proof(ctx, v.ID)
+	require.NoError(t, err)
+	assert.Equal(t, records.ProofStopped, waits.State)
+	assert.Contains(t, waits.Words, "nobody approved it")
+
 	// A job that does not work with all of it says nothing about any of it.
 	wish.Job = "sudo -n /usr/bin/cat /etc/shadow\n"
 	v, err = f.Proofs.Start(ctx, ines, wish)

@@ -404,6 +404,26 @@ func (w *world) Try(ctx context.Context, step string) (bool, string, error) {
 	return tried.OK, secret.Scrub(tried.Words, w.scratch.Steward.Password), err
 }
 
+// unapproved is how long one waits: its request has ended by then.
+const unapproved = 25 * time.Hour
+
+// Forget ends those that nobody approved in time.
+func (p *Proofs) Forget(ctx context.Context) error {
+	open, err := p.store.OpenProofs(ctx)
+	if err != nil {
+		return err
+	}
+	for _, v := range open {
+		if v.State == records.ProofWaits && p.base.Now().Sub(v.Created) > unapproved {
+			v.State, v.Words = records.ProofStopped, "nobody approved it in time"
+			if err := p.store.ProofIs(ctx, v, p.entry(v, "proof.end", ledger.Outcome)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // Stop ends one that runs, and takes back what was given.
 func (p *Proofs) Stop(ctx context.Context, by access.Actor, id records.ProofID) (records.CharterProof, error) {
 	if err := access.Decide(by, access.StopProof, access.Object{Kind: "proof", Name: fmt.Sprint(id)}); err != nil {
