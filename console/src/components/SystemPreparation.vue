@@ -27,7 +27,7 @@ const lined = (text: string) => text.replace(/\n$/, '')
     <Empty v-if="list && !list.length" :description="t('preparation.none')" />
     <section v-for="(p, i) in list ?? []" :key="i">
       <p>
-        <StateTag :state="t(`preparation.for.${p.for}`)" as="plain" /> {{ p.what }} <span class="soft">{{ p.where }}</span>
+        <StateTag :state="t(`preparation.for.${p.for}`)" as="plain" /> {{ p.what }} <span class="soft where">{{ p.where }}</span>
       </p>
       <TypographyParagraph :copyable="{ text: lined(p.text), tooltip: false }" class="text">
         <pre class="mono" tabindex="0">{{ lined(p.text) }}</pre>
@@ -37,6 +37,9 @@ const lined = (text: string) => text.replace(/\n$/, '')
 </template>
 
 <style scoped>
+.where {
+  display: block;
+}
 .text {
   display: flex;
   gap: 8px;
