@@ -105,6 +105,7 @@ func (f Fixture) run(t *testing.T) {
 	t.Run("observe", s.observe)
 	t.Run("records", s.records)
 	t.Run("rights", s.rights)
+	t.Run("amend", s.amend)
 	t.Run("prepare", s.prepare)
 	t.Run("reach", s.reach)
 	t.Run("sessions", s.sessions)

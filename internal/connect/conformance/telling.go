@@ -208,3 +208,36 @@ func (s *suite) reach(t *testing.T) {
 	}
 	assert.Equal(t, []reach.Outcome{reach.Open, reach.Open, reach.WrongAnswer, reach.Refused, reach.WrongAnswer, reach.Unprobed}, outcomes, "%+v", got)
 }
+
+// amend: what is not known how to change is refused for certain and without being tried; of
+// whom nobody knows nothing is said to be there; without signing in nothing is told.
+func (s *suite) amend(t *testing.T) {
+	if !s.can(t, connect.ActAmend) {
+		return
+	}
+	strange := privilege.RightChange{Give: true, To: s.Account, ToID: s.ref().StableID, ToDN: s.ref().DN, Verb: "do what nobody can", Object: privilege.Object{Kind: "nothing", Name: "of this name"}}
+	_, err := s.Connector.Standing(s.ctx, s.Target, strange)
+	assert.Equal(t, connect.CodeCannot, s.failure(t, err).Code)
+	for _, back := range []bool{false, true} {
+		f := s.failure(t, s.Connector.Amend(s.ctx, s.Target, strange, back))
+		assert.Equal(t, connect.CodeCannot, f.Code)
+		assert.False(t, f.Unclear)
+		assert.NotEmpty(t, f.Next)
+	}
+	nobody := privilege.RightChange{Give: true, To: "nobody-of-this-name", ToDN: "cn=nobody-of-this-name,dc=nowhere,dc=example", Group: "no-such-group", GroupID: "x", GroupDN: "cn=no-such-group,dc=nowhere,dc=example"}
+	if standing, err := s.Connector.Standing(s.ctx, s.Target, nobody); err == nil {
+		assert.False(t, standing.There)
+	} else {
+		assert.False(t, s.failure(t, err).Unclear, "it was only asked")
+	}
+	s.failure(t, s.Connector.Amend(s.ctx, s.Target, nobody, false))
+	target := s.Target
+	target.Steward.Password, target.Steward.PrivateKey = secret.New("Not-The-Steward-99"), secret.Value{}
+	_, err = s.Connector.Standing(s.ctx, target, nobody)
+	assert.False(t, s.failure(t, err).Unclear)
+	assert.False(t, s.failure(t, s.Connector.Amend(s.ctx, target, nobody, false)).Unclear, "nothing was begun")
+	if s.can(t, connect.ActTry) {
+		_, err = s.Connector.Try(s.ctx, target, "true")
+		s.failure(t, err)
+	}
+}
