@@ -66,7 +66,8 @@ func (s *Store) tellLedger(ctx context.Context, trouble error) error {
 	if trouble == nil {
 		return s.SetFindings(ctx, key, nil)
 	}
-	return s.SetFindings(ctx, key, []records.Finding{{Key: key + "broken", Kind: "ledger", Severity: "high", Subject: "the ledger", What: trouble.Error() + "; every act is refused",
+	return s.SetFindings(ctx, key, []records.Finding{{
+		Key: key + "broken", Kind: "ledger", Severity: "high", Subject: "the ledger", What: trouble.Error() + "; every act is refused",
 		Next: "run 'moss ledger verify' to see what was altered; restore the database that belongs to this master key, or, after restoring an older one on purpose, start the service once with --accept-restored",
 	}})
 }

@@ -35,9 +35,17 @@ func scan(row interface{ Scan(...any) error }, more ...any) (v records.Amendment
 var listing = database.Listing[records.Amendment]{
 	From: "amendments a", ID: "a.id", Sort: "-id", Scan: columns,
 	Columns: []database.Column{
-		{Name: "id", Sql: "a.id", Number: true}, {Name: "charter", Sql: "a.charter"}, {Name: "subject", Sql: "a.subject"}, {Name: "verdict", Sql: "a.verdict", Values: []string{"passed", "failed"}},
-		{Name: "mode", Sql: "a.mode", Values: []string{records.ModeRehearsed, "running", "undoing", "stopped", "finished"}}, {Name: "result", Sql: "a.result", Values: []string{"done", "done-with-failures", "undone", "undo-incomplete", ""}},
-		{Name: "requested_by", Sql: "a.requested_by"}, {Name: "reason", Sql: "a.reason"}, {Name: "rehearsed", Sql: "a.rehearsed", Hidden: true}, {Name: "started", Sql: "a.started", Hidden: true}, {Name: "ended", Sql: "a.ended", Hidden: true},
+		{Name: "id", Sql: "a.id", Number: true},
+		{Name: "charter", Sql: "a.charter"},
+		{Name: "subject", Sql: "a.subject"},
+		{Name: "verdict", Sql: "a.verdict", Values: []string{"passed", "failed"}},
+		{Name: "mode", Sql: "a.mode", Values: []string{records.ModeRehearsed, "running", "undoing", "stopped", "finished"}},
+		{Name: "result", Sql: "a.result", Values: []string{"done", "done-with-failures", "undone", "undo-incomplete", ""}},
+		{Name: "requested_by", Sql: "a.requested_by"},
+		{Name: "reason", Sql: "a.reason"},
+		{Name: "rehearsed", Sql: "a.rehearsed", Hidden: true},
+		{Name: "started", Sql: "a.started", Hidden: true},
+		{Name: "ended", Sql: "a.ended", Hidden: true},
 	},
 	ScanRow: func(rows *sql.Rows) (records.Amendment, error) { return scan(rows, new(any), new(any)) },
 }

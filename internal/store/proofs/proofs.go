@@ -35,9 +35,16 @@ func scan(row interface{ Scan(...any) error }, more ...any) (v records.CharterPr
 var listing = database.Listing[records.CharterProof]{
 	From: "proofs p", ID: "p.id", Sort: "-id", Scan: columns,
 	Columns: []database.Column{
-		{Name: "id", Sql: "p.id", Number: true}, {Name: "charter", Sql: "p.charter"}, {Name: "account", Sql: "p.account"}, {Name: "system", Sql: "p.system"},
-		{Name: "state", Sql: "p.state", Values: []string{records.ProofWaits, records.ProofRunning, records.ProofFinished, records.ProofStopped}}, {Name: "words", Sql: "p.words"}, {Name: "reason", Sql: "p.reason"},
-		{Name: "created", Sql: "p.created", Hidden: true}, {Name: "created_by", Sql: "p.created_by"}, {Name: "ended", Sql: "p.ended", Hidden: true},
+		{Name: "id", Sql: "p.id", Number: true},
+		{Name: "charter", Sql: "p.charter"},
+		{Name: "account", Sql: "p.account"},
+		{Name: "system", Sql: "p.system"},
+		{Name: "state", Sql: "p.state", Values: []string{records.ProofWaits, records.ProofRunning, records.ProofFinished, records.ProofStopped}},
+		{Name: "words", Sql: "p.words"},
+		{Name: "reason", Sql: "p.reason"},
+		{Name: "created", Sql: "p.created", Hidden: true},
+		{Name: "created_by", Sql: "p.created_by"},
+		{Name: "ended", Sql: "p.ended", Hidden: true},
 	},
 	ScanRow: func(rows *sql.Rows) (records.CharterProof, error) { return scan(rows, new(any), new(any)) },
 }
