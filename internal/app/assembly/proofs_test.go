@@ -116,6 +116,19 @@ func TestProofs(t *testing.T) {
 	assert.False(t, host.InGroup("scratch", "cardreaders"))
 	_, err = f.Proofs.Stop(ctx, ines, v.ID)
 	require.ErrorIs(t, err, app.ErrRefused)
+	v, err = f.Proofs.Start(ctx, ines, wish)
+	require.Error(t, err)
+	_, stopped = f.Proofs.Stop(ctx, ben, v.ID)
+	require.NoError(t, stopped)
+	entries, read := f.Store.EntriesFrom(ctx, 0, 100_000)
+	require.NoError(t, read)
+	var last string
+	for _, e := range entries {
+		if e.Act == "proof.end" {
+			last = e.Actor
+		}
+	}
+	assert.Equal(t, "ben", last, "who ended it is told, not who began it")
 
 	// One that nobody approves ends with its request.
 	v, err = f.Proofs.Start(ctx, ines, wish)

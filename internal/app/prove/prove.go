@@ -133,6 +133,13 @@ func (p *Proofs) entry(v records.CharterProof, act string, phase string) ledger.
 	return ledger.Entry{Actor: v.CreatedBy, Act: act, Phase: phase, Subject: v.Charter, System: v.System, Reason: v.Reason, Ref: fmt.Sprintf("proof/%d", v.ID), Detail: "with the scratch account " + v.Account}
 }
 
+// endedBy is the entry of an end that somebody else than who began it has made.
+func (p *Proofs) endedBy(by access.Actor, v records.CharterProof) ledger.Entry {
+	entry := p.entry(v, "proof.end", ledger.Outcome)
+	entry.Actor, entry.Result, entry.Detail = by.Name, "done", v.Words
+	return entry
+}
+
 // scratch is the account, if things may be tried with it.
 func (p *Proofs) scratch(ctx context.Context, id records.AccountID) (records.Account, error) {
 	a, err := p.store.Account(ctx, id)
@@ -201,7 +208,7 @@ func (p *Proofs) Recover(ctx context.Context) error {
 			if over {
 				v.State, v.Words = records.ProofFinished, ""
 			}
-			if err := p.store.ProofIs(ctx, v, p.entry(v, "proof.end", ledger.Outcome)); err != nil {
+			if err := p.store.ProofIs(ctx, v, p.endedBy(access.Service(), v)); err != nil {
 				return err
 			}
 			p.takeBack(ctx, v)
@@ -416,7 +423,7 @@ func (p *Proofs) Forget(ctx context.Context) error {
 	for _, v := range open {
 		if v.State == records.ProofWaits && p.base.Now().Sub(v.Created) > unapproved {
 			v.State, v.Words = records.ProofStopped, "nobody approved it in time"
-			if err := p.store.ProofIs(ctx, v, p.entry(v, "proof.end", ledger.Outcome)); err != nil {
+			if err := p.store.ProofIs(ctx, v, p.endedBy(access.Service(), v)); err != nil {
 				return err
 			}
 		}
@@ -438,10 +445,15 @@ func (p *Proofs) Stop(ctx context.Context, by access.Actor, id records.ProofID) 
 	p.lock.Unlock()
 	switch {
 	case cancel != nil:
+		entry := p.entry(v, "proof.stop", ledger.Outcome)
+		entry.Actor, entry.Result = by.Name, "done"
+		if err := p.base.Record(ctx, entry); err != nil {
+			return v, err
+		}
 		cancel()
 	case v.State == records.ProofWaits:
 		v.State, v.Words = records.ProofStopped, "it was stopped before it began"
-		return v, p.store.ProofIs(ctx, v, p.entry(v, "proof.end", ledger.Outcome))
+		return v, p.store.ProofIs(ctx, v, p.endedBy(by, v))
 	default:
 		return v, fmt.Errorf("%w: proof %d is %s", app.ErrRefused, id, v.State)
 	}
