@@ -102,7 +102,7 @@ func (s *suite) rights(t *testing.T) {
 	for _, l := range all.Lists {
 		assert.False(t, keys[l.Key], "one list twice: %s", l.Key)
 		keys[l.Key] = true
-		assert.Contains(t, []privilege.Decides{privilege.DecidesAny, privilege.DecidesFirst, privilege.DecidesLast}, l.Decides, l.Key)
+		assert.Contains(t, []privilege.Decides{privilege.DecidesAny, privilege.DecidesFirst, privilege.DecidesLast, privilege.DecidesAlone}, l.Decides, l.Key)
 		assert.NotEmpty(t, l.Objects, l.Key)
 		entries += len(l.Entries)
 		for _, e := range l.Entries {

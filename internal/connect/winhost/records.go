@@ -128,10 +128,36 @@ func (Connector) Rights(ctx context.Context, target connect.Target, emit func(co
 		return connect.RightsCoverage{}, failure
 	}
 	defer s.close()
-	return rights.Read(ctx, target, s.name, func(class, where string, each func(*wsman.Instance) error) error {
-		if err := s.all(ctx, spaceCIM, class, where, each); err != nil {
-			return s.failure(connect.StageRead, err, false)
+	if s.name == "" { // the session is a new one: members of groups are asked for by the host's own name
+		if failure := s.describe(ctx); failure != nil {
+			return connect.RightsCoverage{}, failure
+		}
+	}
+	fail := func(err error) error {
+		if failure := s.failure(connect.StageRead, err, false); failure != nil {
+			return failure
 		}
 		return nil
+	}
+	return rights.Read(target, rights.Host{
+		Name: s.name,
+		Enumerate: func(space, class, where string, each func(*wsman.Instance) error) error {
+			return fail(s.all(ctx, space, class, where, each))
+		},
+		Registry: func(method, key string, more ...wsman.Pair) (*wsman.Instance, error) {
+			resource, method, input := registry(method, key, more...)
+			out, err := s.Invoke(ctx, resource, method, input)
+			return out, fail(err)
+		},
+		Account: func(sid string) (string, error) {
+			i, err := s.Get(ctx, wsman.Resource{URI: resourceBase + spaceCIM + "/Win32_SID", Selectors: []wsman.Pair{{Name: "SID", Value: sid}}})
+			switch {
+			case wsman.Is(err, wsman.NumberNotFound):
+				return "", nil
+			case err != nil || i.Text("AccountName") == "":
+				return "", fail(err)
+			}
+			return i.Text("ReferencedDomainName") + `\` + i.Text("AccountName"), nil
+		},
 	}, emit)
 }

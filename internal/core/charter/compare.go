@@ -289,7 +289,9 @@ func (c *Comparison) must(a *asked, line *Line) {
 		case d.Unsure != "":
 			line.State, line.Why = StateUnknown, d.Unsure
 		default:
-			c.unread(line, StateMissing)
+			if c.unread(line, StateMissing); d.Alone {
+				line.State, line.Why = StateMissing, ""
+			}
 			line.When = c.when(a.Item)
 			line.Change = c.give(a, q.Object)
 			if len(a.questions) > 1 {
@@ -353,6 +355,8 @@ const (
 
 func (c *Comparison) when(i *Item) string {
 	switch {
+	case i.Do == privilege.VerbSignIn && i.What == privilege.AsService:
+		return WhenNextStart
 	case i.Do == privilege.VerbSignIn:
 		return WhenNextSignIn
 	case i.MemberOf == "":
@@ -385,7 +389,9 @@ func (c *Comparison) never(p *prepared, a *asked, line *Line) {
 	q := a.questions[0]
 	d := c.bearer.Decide(q)
 	if !d.Allowed && d.Unsure == "" {
-		c.unread(line, StateMet)
+		if c.unread(line, StateMet); d.Alone {
+			line.State, line.Why = StateMet, ""
+		}
 		return
 	}
 	by := c.bearer.By(q)

@@ -173,6 +173,7 @@ type Decision struct {
 	Allowed bool
 	Unsure  string  // why it may be otherwise: something that nobody here can see
 	By      []Right // the entries that decided
+	Alone   bool    // a list that decides alone said so: what was not read changes nothing
 }
 
 // Decide answers a question for one principal.
@@ -203,6 +204,9 @@ func (m *Model) decide(w *walk, q Question) Decision {
 func (d *Decision) add(other Decision) {
 	d.By = append(d.By, other.By...)
 	switch {
+	case d.Alone:
+	case other.Alone:
+		d.Allowed, d.Unsure, d.Alone = other.Allowed, other.Unsure, true
 	case other.Allowed && other.Unsure == "" && !d.Allowed:
 		d.Allowed, d.Unsure = true, ""
 	case other.Unsure != "" && !d.Allowed && d.Unsure == "":
@@ -243,7 +247,7 @@ func (m *Model) decideOne(w *walk, list int32, q Question) Decision {
 // which they decide.
 type settling struct {
 	decides           Decides
-	allowed           bool
+	allowed, settled  bool // settled: an entry has the word
 	mayAllow, mayDeny string
 	by                []Right
 }
@@ -259,7 +263,7 @@ func (s *settling) take(e *Entry, answer Answer) bool {
 		}
 		return false
 	}
-	s.allowed = s.allowed || !e.Deny
+	s.allowed, s.settled = s.allowed || !e.Deny, true
 	return s.decides != DecidesAny
 }
 
@@ -269,9 +273,12 @@ func (s *settling) decision() Decision {
 	case out.Allowed && s.decides != DecidesAny:
 		out.Unsure = s.mayDeny
 		out.Allowed = s.mayDeny == ""
+	case !out.Allowed && s.decides == DecidesAlone && !s.settled:
+		out.Unsure = cmp.Or(s.mayAllow, s.mayDeny)
 	case !out.Allowed:
 		out.Unsure = s.mayAllow
 	}
+	out.Alone = s.settled && s.decides == DecidesAlone
 	return out
 }
 

@@ -58,6 +58,12 @@ const (
 	VerbOwn        = "own" // it may give itself what it has not
 )
 
+// Ways of signing in that systems tell apart: what narrows VerbSignIn there.
+const (
+	AsService = "as a service"
+	AsBatch   = "as a batch job"
+)
+
 // Decides is the way in which the entries of a list decide.
 type Decides string
 
@@ -66,6 +72,9 @@ const (
 	DecidesAny   Decides = "any"   // an entry that allows is enough
 	DecidesFirst Decides = "first" // the first entry that is about it
 	DecidesLast  Decides = "last"  // the last one
+	// DecidesAlone is as DecidesFirst, and nothing else on the system gives or takes it: what
+	// the list says holds, also where not everything was read.
+	DecidesAlone Decides = "alone"
 )
 
 // SharedKey begins the keys of lists that are known by what they say, and shared by all

@@ -17,6 +17,8 @@ const (
 	spaceWeb   = "root/webadministration"
 	spaceReg   = "root/default"
 	spaceGroup = "root/mscluster"
+
+	spacePolicy = "root/rsop/computer"
 )
 
 // instances returns all instances of a class, or false when there is no such
@@ -51,6 +53,10 @@ func (h *Host) instances(space, class string) ([]wql.Record, bool) {
 		return h.eventRecords(), true
 	case spaceCIM + ":stdregprov", spaceReg + ":stdregprov", spaceTasks + ":ps_scheduledtask":
 		return nil, true
+	case spaceCIM + ":win32_sid":
+		return h.sidRecords(), true
+	case spacePolicy + ":rsop_userprivilegeright":
+		return h.policy.Records(), true
 	case spaceTasks + ":msft_scheduledtask":
 		return h.taskRecords(), true
 	case spaceWeb + ":applicationpool":
@@ -206,14 +212,7 @@ func (h *Host) userRecords() []wql.Record {
 func (h *Host) groupRecords() []wql.Record {
 	var out []wql.Record
 	for i, g := range h.groups {
-		sid := h.sid(2000 + i)
-		switch g.Name {
-		case "Administrators":
-			sid = "S-1-5-32-544"
-		case Operators:
-			sid = "S-1-5-32-580"
-		}
-		out = append(out, wql.NewRecord("Win32_Group", []string{"Domain", "Name"}, []wql.Field{{"Caption", h.Name + `\` + g.Name}, {"Domain", h.Name}, {"LocalAccount", true}, {"Name", g.Name}, {"SID", sid}, {"SIDType", 4}}))
+		out = append(out, wql.NewRecord("Win32_Group", []string{"Domain", "Name"}, []wql.Field{{"Caption", h.Name + `\` + g.Name}, {"Domain", h.Name}, {"LocalAccount", true}, {"Name", g.Name}, {"SID", h.groupSID(i)}, {"SIDType", 4}}))
 	}
 	return out
 }
@@ -249,7 +248,7 @@ func (h *Host) eventRecords() []wql.Record {
 		out = append(out, wql.NewRecord("Win32_NTLogEvent", []string{"Logfile", "RecordNumber"}, []wql.Field{
 			{"Category", 0},
 			{"ComputerName", h.Name},
-			{"Data", bytesOf(e.Data)},
+			{"Data", wql.Bytes(e.Data)},
 			{"EventCode", e.Code},
 			{"EventIdentifier", int(identifier)},
 			{"InsertionStrings", e.Strings},
@@ -307,7 +306,7 @@ var takes = map[string][]string{
 	"ps_scheduledtask:setbyuser":      {"TaskName", "TaskPath", "User", "Password"},
 	"ps_scheduledtask:setbyprincipal": {"TaskName", "TaskPath", "Principal", "Principal.is", "Principal.DisplayName", "Principal.GroupId", "Principal.Id", "Principal.LogonType", "Principal.ProcessTokenSidType", "Principal.RequiredPrivilege", "Principal.RunLevel", "Principal.UserId"},
 	"applicationpool:getstate":        {}, "applicationpool:recycle": {}, "applicationpool:start": {}, "applicationpool:stop": {},
-	"stdregprov:enumkey": {"hDefKey", "sSubKeyName"}, "stdregprov:checkaccess": {"hDefKey", "sSubKeyName", "uRequired"},
+	"stdregprov:enumkey": {"hDefKey", "sSubKeyName"}, "stdregprov:getbinaryvalue": {"hDefKey", "sSubKeyName", "sValueName"}, "stdregprov:checkaccess": {"hDefKey", "sSubKeyName", "uRequired"},
 	"stdregprov:getdwordvalue": {"hDefKey", "sSubKeyName", "sValueName"}, "stdregprov:getstringvalue": {"hDefKey", "sSubKeyName", "sValueName"},
 }
 
@@ -333,7 +332,7 @@ func (h *Host) call(space, class, method string, selectors map[string]string, in
 		if s == nil || !h.shown(s) {
 			return nil, notFound()
 		}
-		if h.partly {
+		if !h.mayDo(s, fold(method)) {
 			return returns(codeAccessDenied)
 		}
 		switch fold(method) {

@@ -20,6 +20,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"mossledger.example/moss/internal/standin/windowshost/permissions"
 )
 
 // Authority is the directory that a host is a member of.
@@ -146,6 +148,8 @@ type Host struct {
 	groups   []*Group
 	rights   map[string]bool // accounts that may log on as a service
 	batch    map[string]bool // and as a batch job
+	policy   permissions.Policy
+	sids     map[string]string // of accounts that were asked for, by their canonical names
 	events   []Event
 	security []Event // the log of security
 	booted   time.Time
@@ -172,7 +176,7 @@ func New(config Config) *Host {
 		config.Now = time.Now
 	}
 	h := &Host{
-		Config: config, services: map[string]*Service{}, rights: map[string]bool{}, batch: map[string]bool{},
+		Config: config, services: map[string]*Service{}, rights: map[string]bool{}, batch: map[string]bool{}, policy: permissions.Policy{}, sids: map[string]string{},
 		contexts: map[string]*enumeration{}, calls: map[string]int{}, nextPID: 600,
 	}
 	h.booted = h.now().Add(-40 * 24 * time.Hour)

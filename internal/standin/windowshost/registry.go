@@ -18,7 +18,7 @@ func (h *Host) shown(s *Service) bool { return !s.Private && (!h.partly || s.Pub
 
 // denied: only administrators are let into that name space or class.
 func (h *Host) denied(space, class string) bool {
-	return h.partly && (fold(space) == spaceWeb || fold(space) == spaceGroup || fold(class) == "win32_ntlogevent")
+	return h.partly && (fold(space) == spaceWeb || fold(space) == spaceGroup || fold(space) == spacePolicy || fold(class) == "win32_ntlogevent")
 }
 
 // registry answers the methods of the class StdRegProv, as far as they are stood in
@@ -62,6 +62,18 @@ func (h *Host) registry(method string, input map[string]string) ([]wql.Field, bo
 			return returns(5, wql.Field{"bGranted", false})
 		}
 		return returns(found, wql.Field{"bGranted", true})
+	case "getbinaryvalue":
+		name, of := strings.CutPrefix(fold(strings.TrimSuffix(fold(key), `\security`)), fold(servicesKey)+`\`)
+		s := h.services[name]
+		switch {
+		case !of || s == nil || !strings.HasSuffix(fold(key), `\security`) || !strings.EqualFold(input["sValueName"], "Security"):
+			return returns(missing)
+		case h.partly:
+			return returns(5) // that key is for administrators and the system
+		case s.Descriptor == nil:
+			return returns(missing)
+		}
+		return returns(found, wql.Field{"uValue", wql.Bytes(s.Descriptor)})
 	case "getdwordvalue", "getstringvalue":
 		name, of := strings.CutPrefix(strings.ToLower(key), strings.ToLower(servicesKey)+`\`)
 		if !of {
@@ -143,16 +155,4 @@ func (h *Host) waitHint(s *Service) int {
 		return 0
 	}
 	return int(s.WaitHint.Milliseconds())
-}
-
-// bytesOf is an array of bytes as instances carry it.
-func bytesOf(data []byte) any {
-	if len(data) == 0 {
-		return nil
-	}
-	out := make([]string, len(data))
-	for i, b := range data {
-		out[i] = strconv.Itoa(int(b))
-	}
-	return out
 }

@@ -5,6 +5,8 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+
+	"mossledger.example/moss/internal/standin/windowshost/signedin"
 )
 
 // SignedIn writes into the log of security that somebody signed in over the network.
@@ -16,7 +18,7 @@ func (h *Host) SignedIn(account, address string) {
 
 // audited writes who signed in, once for a connection.
 func (h *Host) audited(account string, r *http.Request) {
-	if address, _, err := net.SplitHostPort(r.RemoteAddr); err == nil && connectionOf(r).first(account) {
+	if address, _, err := net.SplitHostPort(r.RemoteAddr); err == nil && signedin.Of(r).First(account) {
 		h.SignedIn(account, address)
 	}
 }

@@ -11,7 +11,6 @@ import (
 	"net"
 	"net/http"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/jcmturner/goidentity/v6"
@@ -20,6 +19,8 @@ import (
 	"github.com/jcmturner/gokrb5/v8/spnego"
 	"golang.org/x/text/encoding/unicode"
 
+	"mossledger.example/moss/internal/standin/windowshost/ntlm"
+	"mossledger.example/moss/internal/standin/windowshost/signedin"
 	"mossledger.example/moss/internal/standin/windowshost/soap"
 )
 
@@ -32,7 +33,7 @@ func (h *Host) Serve(address string) (string, error) {
 	h.listener, h.address = listener, listener.Addr().String()
 	h.server = &http.Server{
 		Handler: http.HandlerFunc(h.handle), TLSConfig: h.TLS, ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0),
-		ConnContext: withConnection,
+		ConnContext: signedin.WithConnection,
 	}
 	h.done.Add(1)
 	go func() {
@@ -202,12 +203,12 @@ func (h *Host) challenge(w http.ResponseWriter) {
 
 // authenticate finds out who asks, or answers with a challenge.
 func (h *Host) authenticate(w http.ResponseWriter, r *http.Request) (string, bool) {
-	state := connectionOf(r)
+	state := signedin.Of(r)
 	authorization := r.Header.Get("Authorization")
 	scheme, token, _ := strings.Cut(authorization, " ")
 	switch {
-	case authorization == "" && state.who() != "":
-		return state.who(), true
+	case authorization == "" && state.Who() != "":
+		return state.Who(), true
 	case strings.EqualFold(scheme, "Basic") && h.Basic:
 		if account, password, ok := r.BasicAuth(); ok && password != "" {
 			h.lock.Lock()
@@ -225,11 +226,11 @@ func (h *Host) authenticate(w http.ResponseWriter, r *http.Request) (string, boo
 		if err != nil {
 			break
 		}
-		if strings.HasPrefix(string(raw), ntlmSignature) {
+		if strings.HasPrefix(string(raw), ntlm.Signature) {
 			return h.ntlm(w, raw, scheme, state)
 		}
 		if account, ok := h.kerberos(w, r); ok {
-			state.set(account)
+			state.Set(account)
 			return account, true
 		}
 	}
@@ -266,32 +267,3 @@ type discard struct{ header http.Header }
 func (d discard) Header() http.Header         { return d.header }
 func (d discard) Write(p []byte) (int, error) { return len(p), nil }
 func (d discard) WriteHeader(int)             {}
-
-// connection is what a connection was signed in as.
-type connection struct {
-	lock      sync.Mutex
-	account   string
-	audited   string // who was written into the log of security
-	challenge []byte
-}
-
-func (c *connection) who() string {
-	c.lock.Lock()
-	defer c.lock.Unlock()
-	return c.account
-}
-
-// first reports whether nothing was asked over the connection as this account before.
-func (c *connection) first(account string) bool {
-	c.lock.Lock()
-	defer c.lock.Unlock()
-	was := c.audited
-	c.audited = account
-	return was != account
-}
-
-func (c *connection) set(account string) {
-	c.lock.Lock()
-	defer c.lock.Unlock()
-	c.account = account
-}

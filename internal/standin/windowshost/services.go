@@ -53,6 +53,7 @@ type Service struct {
 	Shared                           bool     // shares its process with others
 	Public                           bool     // its own descriptor shows it to whoever signs in
 	Private                          bool     // its own descriptor shows it to nobody, administrators included
+	Descriptor                       []byte   // who may start, stop and change it; nil for the usual one
 
 	StartTime, StopTime time.Duration // in the pending states
 	WaitHint            time.Duration // told in them, with a checkpoint that rises twice as often
@@ -264,7 +265,7 @@ func (h *Host) logOn(s *Service) int {
 	}
 	answer := h.signIn(s.Account, s.Password)
 	code := 7038
-	if answer == Accepted && !h.rights[h.canonical(s.Account)] {
+	if answer == Accepted && !h.granted(s.Account) {
 		answer, code = NotGranted, 7041
 	}
 	if answer == Accepted {

@@ -1,12 +1,14 @@
-// Package rights reads who may do what on a windows host, as far as the classes that are read
-// there tell it: who lies in which local group, and what the groups that every host has give.
+// Package rights reads who may do what on a windows host: who lies in which local group, and
+// what the groups that every host has give; who may start, stop and change each service; and
+// the user rights (such as to log on as a service) that a policy sets.
 //
-// User rights (such as to log on as a service) and the permissions of services are told by no
-// class that is read. So no reading is complete, and what a charter misses there is unknown.
+// User rights that were set on the host itself, and not by a policy, are told by no class
+// that is read. So no reading is complete; what a policy sets is known for certain all the
+// same, because it replaces what was set on the host.
 package rights
 
 import (
-	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -14,13 +16,28 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/wsman"
 	"mossledger.example/moss/internal/core/privilege"
+	"mossledger.example/moss/internal/core/privilege/descriptor"
 )
 
-// Ask enumerates the instances of a class.
-type Ask func(class, where string, each func(*wsman.Instance) error) error
+// Name spaces of the classes that are read.
+const (
+	spaceCIM    = "root/cimv2"
+	spacePolicy = "root/rsop/computer"
+)
+
+// Host is what a host is asked by.
+type Host struct {
+	Name string // NetBIOS name
+	// Enumerate enumerates the instances of a class.
+	Enumerate func(space, class, where string, each func(*wsman.Instance) error) error
+	// Registry calls a method that reads a key of the local machine.
+	Registry func(method, key string, more ...wsman.Pair) (*wsman.Instance, error)
+	// Account reads who has a security identifier: DOMAIN\name, or "" where nobody has.
+	Account func(sid string) (string, error)
+}
 
 // Incomplete is why a reading of rights never is.
-const Incomplete = "user rights and permissions of services are not read: local groups, and what those that every host has give, are"
+const Incomplete = "user rights that were set on the host itself, not by a policy, are told by no class that is read"
 
 // gives are what groups of every host give, by the end of their identifiers S-1-5-32-
 // ([MS-DTYP], section 2.4.2.4): the names differ by language.
@@ -28,7 +45,7 @@ var gives = map[string][]privilege.Entry{
 	"544": {{Verb: privilege.VerbEverything, Text: "member of the local administrators"}},
 	"547": {{Verb: "share folders", Text: "member of the local power users"}},
 	"551": {{Verb: "read every file", Text: "member of the local backup operators"}, {Verb: "write every file", Text: "member of the local backup operators"}},
-	"555": {{Verb: privilege.VerbSignIn, What: "by remote desktop", Text: "member of the local remote desktop users"}},
+	"555": {{Verb: privilege.VerbSignIn, What: byRemoteDesktop, Text: "member of the local remote desktop users"}},
 	"562": {{Verb: "launch components", Text: "member of the local users of distributed components"}},
 	"573": {{Verb: "read event logs", Text: "member of the local readers of event logs"}},
 	"578": {{Verb: privilege.VerbEverything, What: "virtual machines", Text: "member of the local administrators of virtual machines"}},
@@ -41,37 +58,119 @@ const groupsAtOnce = 25
 // mostMembers is how many members of groups are read.
 const mostMembers = 50_000
 
-// Read reads groups and members of the host called name.
-func Read(ctx context.Context, target connect.Target, name string, ask Ask, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
-	t := connect.RightsTaker{Emit: emit}
-	var r connect.Rights
-	var problems []connect.Unread
-	ids := map[string]string{} // of principals, by DOMAIN\name in small letters
-	note := func(p privilege.Principal, spelled string) {
-		if key := strings.ToLower(spelled); ids[key] == "" {
-			ids[key] = p.ID
-			r.Principals = append(r.Principals, p)
+// everyone is the identifier of whoever signs in at all.
+const everyone = "S-1-1-0"
+
+// reader gathers what one host shows.
+type reader struct {
+	Host
+	system   connect.Target
+	taker    connect.RightsTaker
+	out      connect.Rights
+	problems []connect.Unread
+	ids      map[string]string         // of principals, by DOMAIN\name in small letters
+	kinds    map[string]privilege.Kind // of principals, by their ids
+	names    map[string]string         // of security identifiers that were looked up
+	foreign  map[string]bool           // groups of a domain: who lies in them the host does not tell
+}
+
+// Read reads the rights on a host.
+func Read(target connect.Target, host Host, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
+	r := &reader{Host: host, system: target, taker: connect.RightsTaker{Emit: emit}, ids: map[string]string{}, kinds: map[string]privilege.Kind{}, names: map[string]string{}, foreign: map[string]bool{}}
+	for _, read := range []func() error{r.accounts, r.groups, r.services, r.userRights} {
+		if err := read(); err != nil {
+			return r.taker.Coverage, err
 		}
 	}
-	if err := ask("Win32_UserAccount", "LocalAccount=TRUE", func(i *wsman.Instance) error {
+	r.missing("rights", Incomplete)
+	return r.taker.Coverage, r.taker.Take(r.out, r.problems)
+}
+
+func (r *reader) missing(place, what string) {
+	r.taker.Missing(&r.problems, connect.Unread{Stage: connect.StageRead, Place: place, What: what})
+}
+
+// note takes a principal in, known by how it is spelled, and returns its id.
+func (r *reader) note(p privilege.Principal, spelled string) string {
+	key := strings.ToLower(spelled)
+	if id := r.ids[key]; id != "" {
+		return id
+	}
+	r.ids[key] = p.ID
+	if _, again := r.kinds[p.ID]; !again {
+		r.kinds[p.ID] = p.Kind
+		r.out.Principals = append(r.out.Principals, p)
+	}
+	return p.ID
+}
+
+// anybody are names of whoever signs in, as hosts in several languages have them; of the
+// identifiers it is known anyhow.
+var anybody = []string{"everyone", "jeder", "tout le monde", "todos", "authenticated users", "authentifizierte benutzer", "utilisateurs authentifi\u00e9s", "usuarios autentificados"}
+
+// named is the principal of DOMAIN\name, of which the host knows no more than that.
+func (r *reader) named(account string, kind privilege.Kind) string {
+	if domain, name, found := strings.Cut(account, `\`); found && slices.ContainsFunc([]string{"BUILTIN", "."}, func(own string) bool { return strings.EqualFold(own, domain) }) {
+		account = r.Name + `\` + name
+	}
+	if _, name, _ := strings.Cut(`\`+account, `\`); slices.Contains(anybody, strings.ToLower(name[strings.LastIndexByte(name, '\\')+1:])) {
+		return r.note(privilege.Principal{ID: everyone, Kind: privilege.KindEveryone, Name: account}, account)
+	}
+	id := "name:" + strings.ToLower(account)
+	if kind == privilege.KindGroup && r.ids[strings.ToLower(account)] == "" {
+		r.foreign[id] = true
+	}
+	return r.note(privilege.Principal{ID: id, Kind: kind, Name: account}, account)
+}
+
+// some are identifiers of a part of those who sign in.
+var some = map[string]string{"S-1-5-2": "comes over the network", "S-1-5-4": "is signed in at the host", "S-1-5-6": "runs as a service"}
+
+// trustee is the principal of a security identifier.
+func (r *reader) trustee(sid string) (string, error) {
+	if _, there := r.kinds[sid]; there {
+		return sid, nil
+	}
+	if descriptor.Anybody(sid) || some[sid] != "" {
+		return r.note(privilege.Principal{ID: everyone, Kind: privilege.KindEveryone, Name: "Everyone"}, "Everyone"), nil
+	}
+	if name := descriptor.WellKnown[sid]; name != "" {
+		return r.note(privilege.Principal{ID: sid, Kind: privilege.KindUnknown, Name: name}, sid), nil
+	}
+	name, looked := r.names[sid]
+	if !looked {
+		var err error
+		if name, err = r.Account(sid); err != nil {
+			return "", err
+		}
+		r.names[sid] = name
+	}
+	if name == "" {
+		return r.note(privilege.Principal{ID: sid, Kind: privilege.KindUnknown, Name: sid}, sid), nil
+	}
+	return r.named(name, privilege.KindUnknown), nil
+}
+
+func (r *reader) accounts() error {
+	return r.Enumerate(spaceCIM, "Win32_UserAccount", "LocalAccount=TRUE", func(i *wsman.Instance) error {
 		if sid := i.Text("SID"); sid != "" {
-			note(privilege.Principal{ID: sid, Kind: privilege.KindAccount, Name: i.Text("Name")}, name+`\`+i.Text("Name"))
+			r.note(privilege.Principal{ID: sid, Kind: privilege.KindAccount, Name: i.Text("Name")}, r.Name+`\`+i.Text("Name"))
 		}
 		return nil
-	}); err != nil {
-		return t.Coverage, err
-	}
+	})
+}
+
+func (r *reader) groups() error {
 	var groups []string
-	whole := []privilege.Object{{Kind: privilege.ObjectSystem, Name: target.Name}}
-	if err := ask("Win32_Group", "LocalAccount=TRUE", func(i *wsman.Instance) error {
+	if err := r.Enumerate(spaceCIM, "Win32_Group", "LocalAccount=TRUE", func(i *wsman.Instance) error {
 		sid, group := i.Text("SID"), i.Text("Name")
 		if sid == "" || group == "" {
-			problems = append(problems, connect.Unread{Stage: connect.StageRead, Place: "Win32_Group", What: fmt.Sprintf("a local group %q without an identifier", group)})
+			r.missing("Win32_Group", fmt.Sprintf("a local group %q without an identifier", group))
 			return nil
 		}
 		groups = append(groups, group)
-		note(privilege.Principal{ID: sid, Kind: privilege.KindGroup, Name: group}, name+`\`+group)
-		l := privilege.List{Key: "group:" + sid, Decides: privilege.DecidesAny, Objects: whole}
+		r.note(privilege.Principal{ID: sid, Kind: privilege.KindGroup, Name: group}, r.Name+`\`+group)
+		l := privilege.List{Key: "group:" + sid, Decides: privilege.DecidesAny, Objects: r.whole()}
 		end, builtIn := strings.CutPrefix(sid, "S-1-5-32-")
 		for _, e := range gives[end] {
 			if builtIn {
@@ -80,38 +179,51 @@ func Read(ctx context.Context, target connect.Target, name string, ask Ask, emit
 			}
 		}
 		if len(l.Entries) > 0 {
-			r.Lists = append(r.Lists, l)
+			r.out.Lists = append(r.out.Lists, l)
 		}
 		return nil
 	}); err != nil {
-		return t.Coverage, err
+		return err
 	}
 	for some := range slices.Chunk(groups, groupsAtOnce) {
 		conditions := make([]string, len(some))
 		for i, group := range some {
-			conditions[i] = "GroupComponent=" + wsman.Quote(fmt.Sprintf(`Win32_Group.Domain="%s",Name="%s"`, name, group))
+			conditions[i] = "GroupComponent=" + wsman.Quote(fmt.Sprintf(`Win32_Group.Domain="%s",Name="%s"`, r.Name, group))
 		}
-		if err := ask("Win32_GroupUser", strings.Join(conditions, " or "), func(i *wsman.Instance) error {
-			group, ok := i.Reference("GroupComponent")
-			part, found := i.Reference("PartComponent")
-			if !ok || !found || !strings.EqualFold(group.Selector("Domain"), name) || len(r.Memberships) >= mostMembers {
-				return nil
-			}
-			member := part.Selector("Domain") + `\` + part.Selector("Name")
-			kind := privilege.KindAccount // of its domain; what a class says of a group it is, too
-			if strings.HasSuffix(strings.ToLower(part.URI), "win32_group") {
-				kind = privilege.KindGroup
-			}
-			note(privilege.Principal{ID: "name:" + strings.ToLower(member), Kind: kind, Name: member}, member)
-			r.Memberships = append(r.Memberships, privilege.Membership{Member: ids[strings.ToLower(member)], Group: ids[strings.ToLower(name+`\`+group.Selector("Name"))]})
-			return nil
-		}); err != nil {
-			return t.Coverage, err
+		if err := r.Enumerate(spaceCIM, "Win32_GroupUser", strings.Join(conditions, " or "), r.member); err != nil {
+			return err
 		}
 	}
-	if len(r.Memberships) >= mostMembers {
-		problems = append(problems, connect.Unread{Stage: connect.StageRead, Place: "Win32_GroupUser", What: fmt.Sprintf("there are more than %d members", mostMembers)})
+	if len(r.out.Memberships) >= mostMembers {
+		r.missing("Win32_GroupUser", fmt.Sprintf("there are more than %d members", mostMembers))
 	}
-	t.Missing(&problems, connect.Unread{Stage: connect.StageRead, Place: "rights", What: Incomplete})
-	return t.Coverage, t.Take(r, problems)
+	return nil
+}
+
+func (r *reader) member(i *wsman.Instance) error {
+	group, ok := i.Reference("GroupComponent")
+	part, found := i.Reference("PartComponent")
+	if !ok || !found || !strings.EqualFold(group.Selector("Domain"), r.Name) || len(r.out.Memberships) >= mostMembers {
+		return nil
+	}
+	kind := privilege.KindAccount // of its domain; what a class says of a group it is, too
+	if strings.HasSuffix(strings.ToLower(part.URI), "win32_group") {
+		kind = privilege.KindGroup
+	}
+	member := r.named(part.Selector("Domain")+`\`+part.Selector("Name"), kind)
+	r.out.Memberships = append(r.out.Memberships, privilege.Membership{Member: member, Group: r.ids[strings.ToLower(r.Name+`\`+group.Selector("Name"))]})
+	return nil
+}
+
+// whole is the object of rights that are about no one thing of the host.
+func (r *reader) whole() []privilege.Object {
+	return []privilege.Object{{Kind: privilege.ObjectSystem, Name: r.system.Name}}
+}
+
+// one reports whether an error is of one question only, which is told, and not of the
+// connection.
+func one(err error) bool {
+	var failure *connect.Failure
+	var fault *wsman.Fault
+	return !errors.As(err, &failure) || errors.As(err, &fault)
 }

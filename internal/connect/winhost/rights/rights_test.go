@@ -1,6 +1,9 @@
 package rights
 
 import (
+	"encoding/xml"
+	"io"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -25,20 +28,141 @@ func TestPropose(t *testing.T) {
 	assert.NotEmpty(t, why)
 }
 
+func TestProposeOnServicesAndUserRights(t *testing.T) {
+	on := privilege.Object{Kind: "service", Name: "Berth'Store"}
+	p, why := Propose("north1", privilege.RightChange{Give: true, To: `LARKMOOR\svc-berth`, Verb: VerbStart, Object: on})
+	require.Empty(t, why)
+	assert.Contains(t, p.Text, `sc.exe sdset 'Berth''Store' $sd.Replace("D:", "D:(A;;RP;;;$sid)")`)
+	assert.Contains(t, p.Back, `$sd.Replace("(A;;RP;;;$sid)", "")`)
+	p, why = Propose("north1", privilege.RightChange{To: `LARKMOOR\svc-berth`, Verb: VerbStart, Object: on, Text: "(A;;RPWP;;;S-1-5-21-1-2-3-4)"})
+	require.Empty(t, why)
+	assert.Contains(t, p.Text, `$sd.Replace("(A;;RPWP;;;S-1-5-21-1-2-3-4)", "")`, "what is taken is the entry as it stands")
+	for _, text := range []string{"", "(D;;RP;;;S-1-1-0)", `(A;;RP;;;$(calc)")`} {
+		_, why = Propose("north1", privilege.RightChange{To: "a", Verb: VerbStart, Object: on, Text: text})
+		assert.NotEmpty(t, why, text)
+	}
+	p, why = Propose("north1", privilege.RightChange{Give: true, To: `LARKMOOR\svc-berth`, Verb: privilege.VerbSignIn, What: privilege.AsService})
+	require.Empty(t, why)
+	assert.Equal(t, "add LARKMOOR\\svc-berth to SeServiceLogonRight\n", p.Text)
+	assert.Equal(t, "remove LARKMOOR\\svc-berth from SeServiceLogonRight\n", p.Back)
+	assert.Contains(t, p.Where, "policy")
+}
+
+// asked is a host that answers from tables.
+type asked struct {
+	classes map[string][]string // instances by class, as XML
+	fails   map[string]error
+	binary  string // what GetBinaryValue answers, as XML
+}
+
+func (a asked) host(t *testing.T) Host {
+	read := func(text string) *wsman.Instance {
+		out := &wsman.Instance{}
+		d := xml.NewDecoder(strings.NewReader(text))
+		for {
+			token, err := d.Token()
+			if err != nil {
+				require.ErrorIs(t, err, io.EOF)
+				return out
+			}
+			if start, is := token.(xml.StartElement); is {
+				var content string
+				require.NoError(t, d.DecodeElement(&content, &start))
+				out.Children = append(out.Children, &wsman.Node{Local: start.Name.Local, Content: content})
+			}
+		}
+	}
+	return Host{
+		Name: "NORTH1",
+		Enumerate: func(_, class, _ string, each func(*wsman.Instance) error) error {
+			for _, text := range a.classes[class] {
+				if err := each(read(text)); err != nil {
+					return err
+				}
+			}
+			return a.fails[class]
+		},
+		Registry: func(string, string, ...wsman.Pair) (*wsman.Instance, error) {
+			return read(a.binary), a.fails["registry"]
+		},
+		Account: func(string) (string, error) { return "", a.fails["Win32_SID"] },
+	}
+}
+
 // What a host does not answer is a failure, and what it answers oddly is told.
 func TestReadThatFails(t *testing.T) {
-	fails := &connect.Failure{System: "north1", Words: "access denied"}
-	for _, class := range []string{"Win32_UserAccount", "Win32_Group"} {
-		_, err := Read(t.Context(), connect.Target{Name: "north1"}, "NORTH1", func(asked, _ string, _ func(*wsman.Instance) error) error {
-			if asked == class {
-				return fails
-			}
-			return nil
-		}, func(connect.Batch) error { return nil })
-		require.ErrorIs(t, err, fails)
+	fails := &connect.Failure{System: "north1", Words: "the connection broke"}
+	target := connect.Target{Name: "north1"}
+	read := func(a asked) (out connect.Batch, coverage connect.RightsCoverage, err error) {
+		coverage, err = Read(target, a.host(t), func(b connect.Batch) error { out = b; return nil })
+		return out, coverage, err
 	}
-	coverage, err := Read(t.Context(), connect.Target{Name: "north1"}, "NORTH1", func(string, string, func(*wsman.Instance) error) error { return nil }, func(connect.Batch) error { return nil })
+	services := map[string][]string{"Win32_Service": {"<Name>BerthStore</Name>"}}
+	for _, class := range []string{"Win32_UserAccount", "Win32_Group", "Win32_Service", "RSOP_UserPrivilegeRight"} {
+		_, _, err := read(asked{fails: map[string]error{class: fails}})
+		require.ErrorIs(t, err, fails, class)
+	}
+	_, _, err := read(asked{classes: services, fails: map[string]error{"registry": fails}})
+	require.ErrorIs(t, err, fails)
+
+	refuses := &connect.Failure{System: "north1", Words: "invalid name space", Err: &wsman.Fault{Reason: "invalid name space"}}
+	out, coverage, err := read(asked{fails: map[string]error{"RSOP_UserPrivilegeRight": refuses}})
 	require.NoError(t, err)
-	assert.False(t, coverage.Complete, "it never is")
-	assert.Contains(t, coverage.Why, "user rights")
+	assert.False(t, coverage.Complete)
+	require.Len(t, out.Problems, 2)
+	assert.Contains(t, out.Problems[0].What, "invalid name space")
+	assert.Contains(t, out.Problems[1].What, "user rights", "it never is complete")
+
+	for binary, words := range map[string]string{
+		"<ReturnValue>5</ReturnValue>":                     "administrators may",
+		"<ReturnValue>13</ReturnValue>":                    "returned 13",
+		"<uValue>256</uValue><ReturnValue>0</ReturnValue>": `gave "256"`,
+		"<uValue>1</uValue><ReturnValue>0</ReturnValue>":   "ends too early",
+		"<uValue>x</uValue><ReturnValue>0</ReturnValue>":   `gave "x"`,
+	} {
+		out, _, err := read(asked{classes: services, binary: binary})
+		require.NoError(t, err)
+		assert.Contains(t, out.Problems[0].What, words, binary)
+		assert.Contains(t, out.Problems[0].What, "BerthStore")
+	}
+}
+
+// What lies in who has a right by a policy cannot always be seen: then it is not said that
+// nobody else has it.
+func TestPolicies(t *testing.T) {
+	for text, want := range map[string]struct{ berth, other string }{
+		"<AccountList>LARKMOOR\\svc-berth</AccountList>":                                                     {"yes", "perhaps"}, // of a domain: it may be a group
+		"<AccountList>svc-berth</AccountList>":                                                               {"yes", "no"},
+		"<AccountList>*S-1-5-21-1-1-1-1001</AccountList><AccountList>NT SERVICE\\ALL SERVICES</AccountList>": {"yes", "no"},
+		"<AccountList>*S-1-5-80-0</AccountList>":                                                             {"no", "no"},
+		"<AccountList>Shift</AccountList>":                                                                   {"no", "no"},
+		"":                                                                                                   {"no", "no"},
+	} {
+		a := asked{classes: map[string][]string{
+			"Win32_UserAccount":       {"<SID>S-1-5-21-1-1-1-1001</SID><Name>svc-berth</Name>", "<SID>S-1-5-21-1-1-1-1002</SID><Name>svc-other</Name>"},
+			"Win32_Group":             {"<SID>S-1-5-21-1-1-1-2001</SID><Name>Shift</Name>"},
+			"RSOP_UserPrivilegeRight": {"<UserRight>SeServiceLogonRight</UserRight><precedence>1</precedence>" + text, "<UserRight>SeServiceLogonRight</UserRight><precedence>2</precedence><AccountList>svc-other</AccountList>", "<UserRight>SeFutureRight</UserRight>"},
+		}}
+		var batch connect.Batch
+		_, err := Read(connect.Target{Name: "north1"}, a.host(t), func(b connect.Batch) error { batch = b; return nil })
+		require.NoError(t, err)
+		m := privilege.NewModel(privilege.NewGraph(batch.Rights.Principals, batch.Rights.Memberships), batch.Rights.Lists, nil)
+		say := func(id string) string {
+			d := m.Decide(id, privilege.Question{Verb: privilege.VerbSignIn, What: privilege.AsService})
+			switch {
+			case d.Allowed:
+				return "yes"
+			case d.Unsure != "":
+				return "perhaps"
+			}
+			assert.True(t, d.Alone, "what a policy says is certain, though not everything was read")
+			return "no"
+		}
+		if strings.HasPrefix(text, "<AccountList>LARKMOOR") {
+			assert.Equal(t, want.berth, say(`name:larkmoor\svc-berth`), text)
+		} else {
+			assert.Equal(t, want.berth, say("S-1-5-21-1-1-1-1001"), text)
+		}
+		assert.Equal(t, want.other, say("S-1-5-21-1-1-1-1002"), text)
+	}
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/jcmturner/gokrb5/v8/client"
 	"github.com/jcmturner/gokrb5/v8/config"
 
+	"mossledger.example/moss/internal/core/privilege/descriptor"
 	"mossledger.example/moss/internal/standin/windowshost"
 )
 
@@ -92,6 +93,27 @@ func (d *Domain) ticket(account, password string) windowshost.Answer {
 		return windowshost.Unavailable
 	}
 	return windowshost.Accepted
+}
+
+// SID implements windowshost.Identifies.
+func (d *Domain) SID(account string) string {
+	conn, err := d.dial()
+	if err != nil {
+		return ""
+	}
+	defer conn.Close()
+	if err := conn.Bind(d.Account, d.Secret); err != nil {
+		return ""
+	}
+	found, err := conn.Search(ldap.NewSearchRequest(d.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, 5, false, "(sAMAccountName="+ldap.EscapeFilter(plain(account))+")", []string{"objectSid"}, nil))
+	if err != nil || len(found.Entries) != 1 {
+		return ""
+	}
+	sid, err := descriptor.ReadSID(found.Entries[0].GetRawAttributeValue("objectSid"))
+	if err != nil {
+		return ""
+	}
+	return sid.String()
 }
 
 // Exists implements windowshost.Authority.

@@ -2,6 +2,7 @@ package wql
 
 import (
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -61,4 +62,16 @@ func (r Reference) path() string {
 		parts = append(parts, s[0]+`="`+s[1]+`"`)
 	}
 	return r.Class + "." + strings.Join(parts, ",")
+}
+
+// Bytes is an array of bytes as instances carry it.
+func Bytes(data []byte) any {
+	if len(data) == 0 {
+		return nil
+	}
+	out := make([]string, len(data))
+	for i, b := range data {
+		out[i] = strconv.Itoa(int(b))
+	}
+	return out
 }
