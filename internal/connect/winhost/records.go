@@ -4,12 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
-	"strings"
 	"time"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/winhost/rights"
+	"mossledger.example/moss/internal/connect/winhost/securitylog"
 	"mossledger.example/moss/internal/connect/wsman"
 	"mossledger.example/moss/internal/core/change"
 )
@@ -19,37 +18,6 @@ const mostRecords = 5000
 
 var errEnough = errors.New("enough was read")
 
-// account says where in an event's strings an account stands: its name, and its domain
-// after it.
-type account int
-
-// events of a log of security that tell who signed in or changed a local account: which
-// account it was done to, and who did it.
-var events = map[int]struct {
-	act     change.Act
-	of, who account
-}{
-	4624: {act: change.SignedIn, who: 5},
-	4720: {change.Altered, 0, 4}, // made
-	4722: {change.Altered, 0, 4}, // enabled
-	4723: {change.SetPassword, 0, 4},
-	4724: {change.SetPassword, 0, 4},
-	4725: {change.Altered, 0, 4}, // disabled
-	4726: {change.Altered, 0, 4}, // removed
-	4738: {change.Altered, 1, 5},
-}
-
-// Strings of 4624: the kind of log-on, and from where.
-const (
-	kindOfLogOn = 8
-	fromAddress = 18
-)
-
-// byPeople are the kinds of log-on that a person or a program elsewhere makes: at the
-// console, over the network, unlocked, with a password in clear, remote and with a kept
-// password. Services and tasks of the host itself are not among them.
-var byPeople = []string{"2", "3", "7", "8", "10", "11"}
-
 // Records implements connect.Recorder: the host's log of security, which only
 // administrators may read.
 func (Connector) Records(ctx context.Context, target connect.Target, since time.Time) (change.Log, error) {
@@ -58,20 +26,15 @@ func (Connector) Records(ctx context.Context, target connect.Target, since time.
 		return change.Log{}, failure
 	}
 	defer s.close()
-	var codes []string
-	for code := range events {
-		codes = append(codes, fmt.Sprintf("EventCode=%d", code))
-	}
-	slices.Sort(codes)
 	out := change.Log{Since: since}
 	oldest, read, told := time.Time{}, 0, false
-	where := fmt.Sprintf("Logfile='Security' and (%s) and TimeGenerated>='%s'", strings.Join(codes, " or "), since.Add(-change.ClocksApart).UTC().Format("20060102150405.000000-000"))
+	where := fmt.Sprintf("Logfile='Security' and (%s) and TimeGenerated>='%s'", securitylog.Which(), since.Add(-change.ClocksApart).UTC().Format("20060102150405.000000-000"))
 	err := s.all(ctx, spaceCIM, "Win32_NTLogEvent", where, func(i *instance) error {
 		at := i.Time("TimeGenerated")
 		if told = true; oldest.IsZero() || at.Before(oldest) {
 			oldest = at
 		}
-		if r, is := recordOf(int(i.Int("EventCode")), i.List("InsertionStrings")); is {
+		if r, is := securitylog.Read(int(i.Int("EventCode")), i.List("InsertionStrings")); is {
 			r.At = at
 			out.Records = append(out.Records, r)
 		}
@@ -89,36 +52,6 @@ func (Connector) Records(ctx context.Context, target connect.Target, since time.
 		return change.Log{}, target.Fail(connect.StageRead, connect.CodeNotPermitted, "the log of security is not shown to the steward, or has no sign-ins", "let the host audit log-on and account management, and the steward read that log", nil)
 	}
 	return out, nil
-}
-
-// recordOf reads one event.
-func recordOf(code int, list []string) (change.Record, bool) {
-	event, known := events[code]
-	text := func(at account, after int) string {
-		if i := int(at) + after; i < len(list) && list[i] != "-" {
-			return list[i]
-		}
-		return ""
-	}
-	name, domain := text(event.who, 0), text(event.who, 1)
-	if !known || name == "" || strings.HasSuffix(name, "$") {
-		return change.Record{}, false // a machine
-	}
-	r := change.Record{Act: event.act, Who: name}
-	if domain != "" {
-		r.Who = domain + `\` + name
-	}
-	if event.act == change.SignedIn {
-		r.From = text(fromAddress, 0)
-		return r, slices.Contains(byPeople, text(kindOfLogOn, 0)) && !ofTheSystem(domain)
-	}
-	r.Of = text(event.of, 0)
-	return r, r.Of != ""
-}
-
-// ofTheSystem are the domains of identities that no person has.
-func ofTheSystem(domain string) bool {
-	return slices.ContainsFunc([]string{"NT AUTHORITY", "Window Manager", "Font Driver Host", "NT SERVICE", "IIS APPPOOL"}, func(own string) bool { return strings.EqualFold(own, domain) })
 }
 
 // Rights implements connect.RightsReader.
@@ -144,20 +77,14 @@ func (Connector) Rights(ctx context.Context, target connect.Target, emit func(co
 		Enumerate: func(space, class, where string, each func(*wsman.Instance) error) error {
 			return fail(s.all(ctx, space, class, where, each))
 		},
+		Get: func(resource wsman.Resource) (*wsman.Instance, error) {
+			i, err := s.Get(ctx, resource)
+			return i, fail(err)
+		},
 		Registry: func(method, key string, more ...wsman.Pair) (*wsman.Instance, error) {
 			resource, method, input := registry(method, key, more...)
 			out, err := s.Invoke(ctx, resource, method, input)
 			return out, fail(err)
-		},
-		Account: func(sid string) (string, error) {
-			i, err := s.Get(ctx, wsman.Resource{URI: resourceBase + spaceCIM + "/Win32_SID", Selectors: []wsman.Pair{{Name: "SID", Value: sid}}})
-			switch {
-			case wsman.Is(err, wsman.NumberNotFound):
-				return "", nil
-			case err != nil || i.Text("AccountName") == "":
-				return "", fail(err)
-			}
-			return i.Text("ReferencedDomainName") + `\` + i.Text("AccountName"), nil
 		},
 	}, emit)
 }

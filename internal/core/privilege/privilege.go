@@ -21,6 +21,10 @@ import (
 	"strings"
 )
 
+// NamedPrefix begins the ids of principals of which a system knows no more than a name of
+// somewhere else, such as an account of its domain.
+const NamedPrefix = "name:"
+
 // Kind of a principal.
 type Kind string
 

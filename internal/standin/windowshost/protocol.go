@@ -93,39 +93,6 @@ func (h *Host) faulted(id string, f *fault) string {
 	return h.reply(id, "http://schemas.dmtf.org/wbem/wsman/1/wsman/fault", body)
 }
 
-// resource takes a resource URI apart, in either family of URIs.
-func resource(uri string, selectors map[string]string) (space, class string, ok bool) {
-	for _, prefix := range []string{soap.Management, "http://schemas.microsoft.com/wbem/wsman/1/wmi/", "wmi/"} {
-		if rest, found := cutFold(uri, prefix); found {
-			i := strings.LastIndexByte(rest, '/')
-			if i < 0 {
-				return "", "", false
-			}
-			return rest[:i], rest[i+1:], true
-		}
-	}
-	if rest, found := cutFold(uri, "wmicimv2/"); found {
-		return spaceCIM, rest, true
-	}
-	for _, prefix := range []string{"http://schemas.microsoft.com/wbem/wscim/1/cim-schema/2/", "http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/", "http://schemas.dmtf.org/wbem/wscim/1/"} {
-		if rest, found := cutFold(uri, prefix); found {
-			space := selectors["__cimnamespace"]
-			if space == "" {
-				space = spaceCIM
-			}
-			return space, rest, true
-		}
-	}
-	return "", "", false
-}
-
-func cutFold(text, prefix string) (string, bool) {
-	if len(text) >= len(prefix) && strings.EqualFold(text[:len(prefix)], prefix) {
-		return text[len(prefix):], true
-	}
-	return "", false
-}
-
 func (h *Host) dispatch(action string, header, content *soap.Element) (string, *fault) {
 	uri := header.Text("ResourceURI")
 	selectors := map[string]string{}
@@ -134,7 +101,7 @@ func (h *Host) dispatch(action string, header, content *soap.Element) (string, *
 			selectors[fold(s.Attribute("Name"))] = s.Content
 		}
 	}
-	space, class, ok := resource(uri, selectors)
+	space, class, ok := soap.Resource(uri, selectors, spaceCIM)
 	if !ok {
 		return "", notFound()
 	}
@@ -155,6 +122,9 @@ func (h *Host) dispatch(action string, header, content *soap.Element) (string, *
 		if !known {
 			return "", notFound()
 		}
+		if fold(class) == "win32_useraccount" {
+			all = append(all, h.user(selectors)...)
+		}
 		r, problem := choose(all, selectors)
 		if problem != nil {
 			return "", problem
@@ -169,7 +139,7 @@ func (h *Host) dispatch(action string, header, content *soap.Element) (string, *
 		}
 		return "", nil // the body of the answer may be empty (WS-Transfer, section 3.2), and is
 	}
-	method, found := cutFold(action, uri+"/")
+	method, found := soap.CutFold(action, uri+"/")
 	if !found {
 		return "", &fault{code: "Sender", subcode: "a:ActionNotSupported", reason: "The action is not supported by the service.", number: "2150858819"}
 	}

@@ -20,6 +20,8 @@ const (
 // Identifies is what an authority may tell beside: the security identifier of an account.
 type Identifies interface {
 	SID(account string) string
+	// User reports whether it is an account, and no group.
+	User(account string) bool
 }
 
 // SetPolicy has a policy of the domain give a right of users to some, and to nobody else.
@@ -106,6 +108,17 @@ func (h *Host) mayDo(s *Service, method string) bool {
 		mask = permissions.Change
 	}
 	return !h.partly || s.Descriptor != nil && permissions.May(s.Descriptor, h.knownAs(h.asker), mask)
+}
+
+// user is the instance of an account of the domain, which is found when it is asked for by
+// its name, and in no enumeration.
+func (h *Host) user(selectors map[string]string) []wql.Record {
+	known, ok := h.Authority.(Identifies)
+	account := h.NetBIOS + `\` + selectors["name"]
+	if !ok || !strings.EqualFold(selectors["domain"], h.NetBIOS) || !known.User(account) {
+		return nil
+	}
+	return []wql.Record{wql.NewRecord("Win32_UserAccount", []string{"Domain", "Name"}, []wql.Field{{"AccountType", 512}, {"Domain", h.NetBIOS}, {"LocalAccount", false}, {"Name", selectors["name"]}, {"SID", h.sidOf(account)}, {"SIDType", 1}})}
 }
 
 // sidRecords are the identifiers that were asked for, with who has them.

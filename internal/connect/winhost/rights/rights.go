@@ -32,8 +32,28 @@ type Host struct {
 	Enumerate func(space, class, where string, each func(*wsman.Instance) error) error
 	// Registry calls a method that reads a key of the local machine.
 	Registry func(method, key string, more ...wsman.Pair) (*wsman.Instance, error)
-	// Account reads who has a security identifier: DOMAIN\name, or "" where nobody has.
-	Account func(sid string) (string, error)
+	// Get reads one instance.
+	Get func(wsman.Resource) (*wsman.Instance, error)
+}
+
+const classes = "http://schemas.microsoft.com/wbem/wsman/1/wmi/" + spaceCIM + "/"
+
+// get reads an instance; nil where there is none.
+func (r *reader) get(class string, selectors ...wsman.Pair) (*wsman.Instance, error) {
+	i, err := r.Get(wsman.Resource{URI: classes + class, Selectors: selectors})
+	if wsman.Is(err, wsman.NumberNotFound) {
+		return nil, nil //nolint:nilnil // there is none, and that is no error
+	}
+	return i, err
+}
+
+// account is who has a security identifier: DOMAIN\name, or "" where nobody has.
+func (r *reader) account(sid string) (string, error) {
+	i, err := r.get("Win32_SID", wsman.Pair{Name: "SID", Value: sid})
+	if err != nil || i == nil || i.Text("AccountName") == "" {
+		return "", err
+	}
+	return i.Text("ReferencedDomainName") + `\` + i.Text("AccountName"), nil
 }
 
 // Incomplete is why a reading of rights never is.
@@ -116,7 +136,7 @@ func (r *reader) named(account string, kind privilege.Kind) string {
 	if _, name, _ := strings.Cut(`\`+account, `\`); slices.Contains(anybody, strings.ToLower(name[strings.LastIndexByte(name, '\\')+1:])) {
 		return r.note(privilege.Principal{ID: everyone, Kind: privilege.KindEveryone, Name: account}, account)
 	}
-	id := "name:" + strings.ToLower(account)
+	id := privilege.NamedPrefix + strings.ToLower(account)
 	if kind == privilege.KindGroup && r.ids[strings.ToLower(account)] == "" {
 		r.foreign[id] = true
 	}
@@ -140,7 +160,7 @@ func (r *reader) trustee(sid string) (string, error) {
 	name, looked := r.names[sid]
 	if !looked {
 		var err error
-		if name, err = r.Account(sid); err != nil {
+		if name, err = r.account(sid); err != nil {
 			return "", err
 		}
 		r.names[sid] = name
@@ -148,7 +168,23 @@ func (r *reader) trustee(sid string) (string, error) {
 	if name == "" {
 		return r.note(privilege.Principal{ID: sid, Kind: privilege.KindUnknown, Name: sid}, sid), nil
 	}
-	return r.named(name, privilege.KindUnknown), nil
+	return r.told(name)
+}
+
+// told is the principal of DOMAIN\name, of which the host is asked whether it is an account.
+func (r *reader) told(account string) (string, error) {
+	domain, name, found := strings.Cut(account, `\`)
+	if !found || r.ids[strings.ToLower(account)] != "" || ofTheSystem(privilege.Principal{Name: account}) {
+		return r.named(account, privilege.KindUnknown), nil
+	}
+	is, err := r.get("Win32_UserAccount", wsman.Pair{Name: "Domain", Value: domain}, wsman.Pair{Name: "Name", Value: name})
+	if err != nil && !one(err) {
+		return "", err
+	}
+	if err == nil && is != nil {
+		return r.named(account, privilege.KindAccount), nil
+	}
+	return r.named(account, privilege.KindUnknown), nil
 }
 
 func (r *reader) accounts() error {

@@ -85,7 +85,12 @@ func (a asked) host(t *testing.T) Host {
 		Registry: func(string, string, ...wsman.Pair) (*wsman.Instance, error) {
 			return read(a.binary), a.fails["registry"]
 		},
-		Account: func(string) (string, error) { return "", a.fails["Win32_SID"] },
+		Get: func(r wsman.Resource) (*wsman.Instance, error) {
+			if r.Selector("Domain") == "LARKMOOR" && r.Selector("Name") == "svc-known" {
+				return read("<Name>svc-known</Name>"), nil
+			}
+			return nil, &wsman.Fault{Number: wsman.NumberNotFound}
+		},
 	}
 }
 
@@ -158,7 +163,7 @@ func TestPolicies(t *testing.T) {
 			assert.True(t, d.Alone, "what a policy says is certain, though not everything was read")
 			return "no"
 		}
-		if strings.HasPrefix(text, "<AccountList>LARKMOOR") {
+		if strings.HasPrefix(text, "<AccountList>LARKMOOR\\svc-berth") {
 			assert.Equal(t, want.berth, say(`name:larkmoor\svc-berth`), text)
 		} else {
 			assert.Equal(t, want.berth, say("S-1-5-21-1-1-1-1001"), text)

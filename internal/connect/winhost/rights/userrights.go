@@ -73,6 +73,10 @@ func (r *reader) userRights() error {
 		}
 		r.missing("RSOP_UserPrivilegeRight", "the user rights that a policy sets: "+err.Error())
 	}
+	runs, err := r.running()
+	if err != nil {
+		return err
+	}
 	for _, right := range userRights {
 		if right.deny {
 			continue
@@ -95,9 +99,7 @@ func (r *reader) userRights() error {
 				return err
 			}
 		case right.what == privilege.AsService:
-			if err := r.running(&l, right); err != nil {
-				return err
-			}
+			l.Entries = runs
 		}
 		if set && right.what == byRemoteDesktop { // then the group gives it no longer by itself
 			r.out.Lists = slices.DeleteFunc(r.out.Lists, func(l privilege.List) bool { return l.Key == "group:S-1-5-32-555" })
@@ -158,7 +160,7 @@ func (r *reader) listed(account string) (string, error) {
 			return id, nil
 		}
 	}
-	return r.named(account, privilege.KindUnknown), nil
+	return r.told(account)
 }
 
 // unseen names what may have members that the host does not tell: a group of a domain, or
@@ -184,23 +186,28 @@ func (r *reader) unseen(id, name string) string {
 	return ""
 }
 
-// running adds those as whom services run: they could be logged on so when these started.
-// The system's own identities need no right.
-func (r *reader) running(l *privilege.List, right userRight) error {
+// running are the entries of those as whom services run: they could be logged on so when
+// these started. Whoever services log on as is known on the host by that, whether they run or
+// not. The system's own identities need no right.
+func (r *reader) running() (out []privilege.Entry, err error) {
 	seen := map[string]bool{}
-	return r.Enumerate(spaceCIM, "Win32_Service", "State='Running'", func(i *wsman.Instance) error {
-		service, account := i.Text("Name"), i.Text("StartName")
-		lower := strings.ToLower(account)
-		if account == "" || lower == "localsystem" || strings.HasPrefix(lower, "nt authority\\") || strings.HasPrefix(lower, "nt service\\") || seen[lower] {
+	err = r.Enumerate(spaceCIM, "Win32_Service", "", func(i *wsman.Instance) error {
+		service, account := i.Text("Name"), strings.Replace(i.Text("StartName"), ".\\", r.Name+"\\", 1)
+		if lower := strings.ToLower(account); account == "" || lower == "localsystem" || ofTheSystem(privilege.Principal{Name: lower}) {
 			return nil
 		}
-		seen[lower] = true
-		l.Entries = append(l.Entries, privilege.Entry{
-			To: r.named(strings.Replace(account, ".\\", r.Name+"\\", 1), privilege.KindAccount), Verb: right.verb, What: right.what, Text: "the service " + service + " runs as it",
+		id := r.named(account, privilege.KindAccount)
+		if i.Text("State") != "Running" || seen[id] {
+			return nil
+		}
+		seen[id] = true
+		out = append(out, privilege.Entry{
+			To: id, Verb: privilege.VerbSignIn, What: privilege.AsService, Text: "the service " + service + " runs as it",
 			Unsure: "it could when " + service + " started; whether it still may is told by no class that is read",
 		})
 		return nil
 	})
+	return out, err
 }
 
 // ofTheSystem: it is an identity of the system or of services, in which no account lies.

@@ -97,35 +97,36 @@ func (d *Domain) ticket(account, password string) windowshost.Answer {
 
 // SID implements windowshost.Identifies.
 func (d *Domain) SID(account string) string {
-	conn, err := d.dial()
-	if err != nil {
+	e := d.find(account, "")
+	if e == nil {
 		return ""
 	}
-	defer conn.Close()
-	if err := conn.Bind(d.Account, d.Secret); err != nil {
-		return ""
-	}
-	found, err := conn.Search(ldap.NewSearchRequest(d.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, 5, false, "(sAMAccountName="+ldap.EscapeFilter(plain(account))+")", []string{"objectSid"}, nil))
-	if err != nil || len(found.Entries) != 1 {
-		return ""
-	}
-	sid, err := descriptor.ReadSID(found.Entries[0].GetRawAttributeValue("objectSid"))
+	sid, err := descriptor.ReadSID(e.GetRawAttributeValue("objectSid"))
 	if err != nil {
 		return ""
 	}
 	return sid.String()
 }
 
-// Exists implements windowshost.Authority.
-func (d *Domain) Exists(account string) bool {
+// User implements windowshost.Identifies.
+func (d *Domain) User(account string) bool { return d.find(account, "(objectClass=user)") != nil }
+
+// find looks up who has a name; nil where nobody has, or several do.
+func (d *Domain) find(account, more string) *ldap.Entry {
 	conn, err := d.dial()
 	if err != nil {
-		return false
+		return nil
 	}
 	defer conn.Close()
 	if err := conn.Bind(d.Account, d.Secret); err != nil {
-		return false
+		return nil
 	}
-	found, err := conn.Search(ldap.NewSearchRequest(d.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, 5, false, "(sAMAccountName="+ldap.EscapeFilter(plain(account))+")", []string{"sAMAccountName"}, nil))
-	return err == nil && len(found.Entries) == 1
+	found, err := conn.Search(ldap.NewSearchRequest(d.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, 5, false, "(&(sAMAccountName="+ldap.EscapeFilter(plain(account))+")"+more+")", []string{"objectSid"}, nil))
+	if err != nil || len(found.Entries) != 1 {
+		return nil
+	}
+	return found.Entries[0]
 }
+
+// Exists implements windowshost.Authority.
+func (d *Domain) Exists(account string) bool { return d.find(account, "") != nil }

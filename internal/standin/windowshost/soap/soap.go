@@ -151,3 +151,38 @@ func writeField(b *strings.Builder, prefix, uri, name string, value any) {
 		}
 	}
 }
+
+// Resource takes a resource URI apart, in either family of URIs: the name space, usual where the
+// URI does not tell it, and the class.
+func Resource(uri string, selectors map[string]string, usual string) (space, class string, ok bool) {
+	for _, prefix := range []string{Management, "http://schemas.microsoft.com/wbem/wsman/1/wmi/", "wmi/"} {
+		if rest, found := CutFold(uri, prefix); found {
+			i := strings.LastIndexByte(rest, '/')
+			if i < 0 {
+				return "", "", false
+			}
+			return rest[:i], rest[i+1:], true
+		}
+	}
+	if rest, found := CutFold(uri, "wmicimv2/"); found {
+		return usual, rest, true
+	}
+	for _, prefix := range []string{"http://schemas.microsoft.com/wbem/wscim/1/cim-schema/2/", "http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/", "http://schemas.dmtf.org/wbem/wscim/1/"} {
+		if rest, found := CutFold(uri, prefix); found {
+			space := selectors["__cimnamespace"]
+			if space == "" {
+				space = usual
+			}
+			return space, rest, true
+		}
+	}
+	return "", "", false
+}
+
+// CutFold cuts a prefix off, in whichever case it is written.
+func CutFold(text, prefix string) (string, bool) {
+	if len(text) >= len(prefix) && strings.EqualFold(text[:len(prefix)], prefix) {
+		return text[len(prefix):], true
+	}
+	return "", false
+}

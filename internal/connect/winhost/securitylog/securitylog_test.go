@@ -1,4 +1,4 @@
-package winhost
+package securitylog
 
 import (
 	"strings"
@@ -38,7 +38,7 @@ func TestRecordsOfEvents(t *testing.T) {
 		"cut short":            {4738, []string{"-", "svc-local"}, change.Record{}},
 		"another event":        {4634, by("svc-local"), change.Record{}},
 	} {
-		got, told := recordOf(v.code, v.list)
+		got, told := Read(v.code, v.list)
 		assert.Equal(t, v.want.Act != "", told, name)
 		if told {
 			assert.Equal(t, v.want, got, name)
