@@ -87,6 +87,7 @@ type Description struct {
 	Options []Option     `json:"options" nullable:"false"`
 	Scopes  []string     `json:"scopes" nullable:"false" doc:"What a visit reads"`
 	Acts    []Act        `json:"acts" nullable:"false" doc:"What systems of this kind can do"`
+	Verbs   []string     `json:"verbs" nullable:"false" doc:"What rights on systems of this kind are about, in the words of the kind"`
 }
 
 // Can reports whether systems of the kind can do something.

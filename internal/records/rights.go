@@ -62,6 +62,18 @@ type AccountRights struct {
 	Rights    []HeldRight `json:"rights" nullable:"false"`
 	More      int         `json:"more,omitempty" doc:"So many more rights it has that are not listed: those of an administrator of a large directory have no end"`
 	Read      RightsRead  `json:"read"`
+
+	Elsewhere []RightsElsewhere `json:"elsewhere" nullable:"false" doc:"What it may do on hosts that know it by its name, such as those of its domain"`
+}
+
+// RightsElsewhere are what an account may do on a system that it does not belong to.
+type RightsElsewhere struct {
+	System string      `json:"system"`
+	Name   string      `json:"name" doc:"Who it is there"`
+	Groups []InGroup   `json:"groups" nullable:"false"`
+	Rights []HeldRight `json:"rights" nullable:"false"`
+	More   int         `json:"more,omitempty" doc:"So many more rights it has there that are not listed"`
+	Read   RightsRead  `json:"read"`
 }
 
 // InGroup is a group or role that an account lies in.

@@ -3309,6 +3309,8 @@ export interface components {
             account: string;
             /** Format: int64 */
             account_id: number;
+            /** @description What it may do on hosts that know it by its name, such as those of its domain */
+            elsewhere: components["schemas"]["RightsElsewhere"][];
             groups: components["schemas"]["InGroup"][];
             /**
              * Format: int64
@@ -4238,6 +4240,8 @@ export interface components {
             sign_in: ("password" | "private-key")[];
             /** @description As people say it */
             title: string;
+            /** @description What rights on systems of this kind are about, in the words of the kind */
+            verbs: string[];
         };
         Difference: {
             fields: components["schemas"]["Change"][];
@@ -6740,6 +6744,19 @@ export interface components {
         RightHolders: {
             holders: components["schemas"]["RightHolder"][];
             read: components["schemas"]["RightsRead"];
+            system: string;
+        };
+        RightsElsewhere: {
+            groups: components["schemas"]["InGroup"][];
+            /**
+             * Format: int64
+             * @description So many more rights it has there that are not listed
+             */
+            more?: number;
+            /** @description Who it is there */
+            name: string;
+            read: components["schemas"]["RightsRead"];
+            rights: components["schemas"]["HeldRight"][];
             system: string;
         };
         RightsRead: {

@@ -1,15 +1,16 @@
 <script setup lang="ts">
-import { Empty, Tree } from 'ant-design-vue'
-import { computed, ref } from 'vue'
+import { Empty } from 'ant-design-vue'
+import { ref } from 'vue'
 import { onChanged } from '../api/changes'
 import { api, data } from '../api/client'
 import { t } from '../texts'
-import { tree, type Node, type OfAccount } from './rights'
+import { type OfAccount } from './rights'
+import RightsNodes from './RightsNodes.vue'
 import RightsRead from './RightsRead.vue'
 import Trouble from './Trouble.vue'
 import { useWork } from './work'
 
-/** What an account may do, by itself and through groups, with the chain to each. */
+/** What an account may do, by itself and through groups, with the chain to each; and what hosts give it that know it. */
 const props = defineProps<{ account: number; name: string }>()
 const rights = ref<OfAccount>()
 const { trouble, work } = useWork()
@@ -19,51 +20,29 @@ const load = () =>
   })
 void load()
 onChanged(() => void load())
-const nodes = computed(() => (rights.value ? tree(rights.value) : []))
-const keys = (list: Node[]): string[] => list.flatMap((n) => (n.children ? [n.key, ...keys(n.children)] : []))
-const opened = computed(() => (rights.value && rights.value.rights.length <= 200 ? keys(nodes.value) : []))
 </script>
 
 <template>
   <section class="panel">
     <Trouble :words="trouble" retry @again="load" />
     <template v-if="rights">
-      <Tree
-        v-if="nodes.length"
-        :key="rights.rights.length"
-        :tree-data="nodes as never"
-        :default-expanded-keys="opened"
-        :selectable="false"
-        block-node
-        :aria-label="t('rights.treeOf', { name })"
-      >
-        <template #title="{ dataRef }">
-          <span :class="{ group: dataRef.group, void: dataRef.void }">{{ dataRef.title }}</span>
-          <span v-if="dataRef.more" class="soft">{{ ' ' }}{{ dataRef.more }}</span>
-          <span v-if="dataRef.group && !dataRef.children.length" class="soft">{{ ' ' }}{{ t('rights.givesNothing') }}</span>
-          <div v-if="dataRef.text" class="mono soft text">{{ dataRef.text }}</div>
-        </template>
-      </Tree>
-      <Empty v-else :image="Empty.PRESENTED_IMAGE_SIMPLE"
-        ><template #description
-          ><span class="soft">{{ t('rights.none', { name }) }}</span></template
-        ></Empty
-      >
+      <RightsNodes :rights="rights" :label="t('rights.treeOf', { name })">
+        <Empty :image="Empty.PRESENTED_IMAGE_SIMPLE"
+          ><template #description
+            ><span class="soft">{{ t('rights.none', { name }) }}</span></template
+          ></Empty
+        >
+      </RightsNodes>
       <p v-if="rights.more" class="soft">{{ t('rights.more', rights.more) }}</p>
       <RightsRead :read="rights.read" :system="rights.system" />
     </template>
   </section>
+  <section v-for="there in rights?.elsewhere" :key="there.system" class="panel">
+    <h2>{{ t('rights.elsewhere', { system: there.system, name: there.name }) }}</h2>
+    <RightsNodes :rights="there" :label="t('rights.treeOf', { name: there.name })">
+      <p class="soft">{{ t('rights.none', { name: there.name }) }}</p>
+    </RightsNodes>
+    <p v-if="there.more" class="soft">{{ t('rights.more', there.more) }}</p>
+    <RightsRead :read="there.read" :system="there.system" />
+  </section>
 </template>
-
-<style scoped>
-.group {
-  font-weight: 600;
-}
-.void {
-  text-decoration: line-through;
-}
-.text {
-  overflow-wrap: anywhere;
-  font-size: 12px;
-}
-</style>

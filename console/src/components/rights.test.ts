@@ -34,6 +34,7 @@ describe('what an account may do', () => {
       account: 'svc',
       system: 'quay1',
       read: {},
+      elsewhere: [],
       groups: [
         group([me, link('crew')]),
         group([me, link('deck')]),
@@ -64,6 +65,7 @@ describe('what an account may do', () => {
       account: 'svc',
       system: 'quay1',
       read: {},
+      elsewhere: [],
       groups: [],
       rights: [
         held({ void: 'another entry forbids it', terms: ['with a password'], source: '/etc/sudoers:3', text: 'svc ALL = x' }),

@@ -39,7 +39,7 @@ function leaf(r: Held, i: number): Node {
  * The tree of what an account may do: what is given to itself, then each group where the chain to it goes, with what is given
  * there. A group that gives nothing, and leads to none that does, is kept: that it gives nothing is an answer too.
  */
-export function tree(v: OfAccount): Node[] {
+export function tree(v: Pick<OfAccount, 'groups' | 'rights'>): Node[] {
   const own: Node = { key: 'own', title: t('rights.own'), more: '', text: '', group: true, void: false, children: [] }
   const groups = new Map<string, Node>()
   const top: Node[] = [own]

@@ -111,6 +111,7 @@ const drawing = computed(() =>
     <FindingPanel
       :findings="findings"
       :about="detail.account.name"
+      :at="detail.account.system"
       :most="3"
       :all="`/findings?f=${encodeURIComponent(`account_id=${id}`)}`"
       :more="t('account.allFindings', findings.length)"

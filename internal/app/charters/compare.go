@@ -13,6 +13,7 @@ import (
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/reachability"
+	"mossledger.example/moss/internal/app/rights"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/charter"
 	"mossledger.example/moss/internal/core/estate"
@@ -27,6 +28,29 @@ type bound struct {
 	version  int64
 	document *charter.Document
 	accounts []records.Account
+	guests   []records.Account // of directories, where the charter names the system
+	known    bool              // only those guests that the system knows
+}
+
+// guestsOf are those of a charter's accounts that belong to a directory, where the charter
+// names a host that tells what it gives to accounts of its domain; known where it names the
+// kind only, so that it is about those that the host knows.
+func guestsOf(d *charter.Document, host records.System, systems map[records.SystemID]records.System, accounts []records.Account) (guests []records.Account, known bool) {
+	if estate.Kind(host.Kind) != estate.KindWindowsHost {
+		return nil, false
+	}
+	anything, byName := d.Elsewhere(host.Name, host.Kind)
+	for _, a := range accounts {
+		if anything && estate.Kind(systems[a.SystemID].Kind) == estate.KindDirectory {
+			guests = append(guests, a)
+		}
+	}
+	return guests, !byName
+}
+
+// stranger is an account that a system does not know: it has what everyone has there.
+func stranger(a records.Account) privilege.Principal {
+	return privilege.Principal{ID: "stranger:" + a.ID.String(), Kind: privilege.KindAccount, Name: a.Name}
 }
 
 func bySystem(accounts []records.Account) map[records.SystemID][]records.Account {
@@ -94,11 +118,16 @@ func (charters *Charters) compare(ctx context.Context, all []records.Charter, ag
 		}
 		everyone[v.ID] = accounts
 		for id, list := range bySystem(accounts) {
-			places[id] = append(places[id], bound{v.ID, v.Version, d, list})
+			places[id] = append(places[id], bound{id: v.ID, version: v.Version, document: d, accounts: list})
 		}
-		for _, system := range systems { // where an account should be as well
-			if len(accounts) > 0 && slices.Contains(d.OneOn, system.Name) && !slices.ContainsFunc(places[system.ID], func(b bound) bool { return b.id == v.ID }) {
-				places[system.ID] = append(places[system.ID], bound{v.ID, v.Version, d, nil})
+		for _, system := range systems {
+			guests, known := guestsOf(d, system, systems, accounts)
+			at := slices.IndexFunc(places[system.ID], func(b bound) bool { return b.id == v.ID })
+			switch {
+			case at >= 0:
+				places[system.ID][at].guests, places[system.ID][at].known = guests, known
+			case len(guests) > 0, len(accounts) > 0 && slices.Contains(d.OneOn, system.Name): // where an account should be as well
+				places[system.ID] = append(places[system.ID], bound{id: v.ID, version: v.Version, document: d, guests: guests, known: known})
 			}
 		}
 	}
@@ -177,7 +206,7 @@ func (charters *Charters) madeOf(ctx context.Context, v records.System, list []b
 	parts := []any{v.Name, v.Kind, v.Steward, read, ports, charters.base.Now().UTC().Format(time.DateOnly)}
 	for _, b := range list {
 		parts = append(parts, b.id, b.version)
-		for _, a := range b.accounts {
+		for _, a := range slices.Concat(b.accounts, b.guests) {
 			parts = append(parts, account{a.ID, a.Changed, []any{a.Name, a.DN, a.Enabled, a.NeverExpire, a.PasswordChanged, a.PasswordExpires, a.AccountExpires, a.Shell}})
 		}
 		if len(b.document.OneOn) > 0 {
@@ -200,10 +229,21 @@ func (charters *Charters) hold(ctx context.Context, v records.System, list []bou
 		for _, a := range b.accounts {
 			also = append(also, privilege.Principal{ID: a.StableID, Kind: privilege.KindAccount, Name: a.Name})
 		}
+		for _, a := range b.guests {
+			also = append(also, stranger(a))
+		}
 	}
 	model, read, err := charters.rights.Model(ctx, v, also...)
 	if err != nil {
 		return nil, err
+	}
+	guests := map[records.AccountID]privilege.Principal{}
+	if slices.ContainsFunc(list, func(b bound) bool { return len(b.guests) > 0 }) {
+		there, err := charters.rights.Elsewhere(ctx, v, rights.Homes{}, also...)
+		if err != nil {
+			return nil, err
+		}
+		model, guests = there.Model, there.Guests
 	}
 	known := charter.Known{Name: v.Name, Kind: v.Kind, Model: model, Now: charters.base.Now()}
 	switch {
@@ -222,6 +262,20 @@ func (charters *Charters) hold(ctx context.Context, v records.System, list []bou
 		at := records.CharterLine{Charter: b.document.Name, CharterID: b.id, System: v.Name, SystemID: v.ID}
 		for _, a := range b.accounts {
 			comparison.Turn(a.Account)
+			at.Account, at.AccountID = a.Name, a.ID
+			for _, l := range comparison.Lines(i, nil) {
+				out = append(out, record(at, l, propose))
+			}
+		}
+		for _, a := range b.guests {
+			as, is := guests[a.ID]
+			if !is && b.known {
+				continue
+			}
+			if !is {
+				as = stranger(a)
+			}
+			comparison.TurnGuest(a.Account, as)
 			at.Account, at.AccountID = a.Name, a.ID
 			for _, l := range comparison.Lines(i, nil) {
 				out = append(out, record(at, l, propose))
@@ -253,7 +307,7 @@ func (charters *Charters) Against(ctx context.Context, name string, a records.Ac
 	if err != nil {
 		return v, nil, err
 	}
-	lines, err := charters.hold(ctx, systems[a.SystemID], []bound{{v.ID, v.Version, d, []records.Account{a}}}, []records.Account{a})
+	lines, err := charters.hold(ctx, systems[a.SystemID], []bound{{id: v.ID, version: v.Version, document: d, accounts: []records.Account{a}}}, []records.Account{a})
 	return v, lines, err
 }
 

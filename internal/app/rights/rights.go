@@ -10,9 +10,11 @@ import (
 	"strings"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/privilege"
 	"mossledger.example/moss/internal/core/privilege/sudo"
+	"mossledger.example/moss/internal/core/ties"
 	"mossledger.example/moss/internal/records"
 )
 
@@ -26,6 +28,9 @@ type Store interface {
 	RightsOf(ctx context.Context, system records.SystemID) ([]privilege.Principal, []privilege.Membership, []privilege.List, error)
 	RightsRead(ctx context.Context, system records.SystemID) (records.RightsRead, error)
 	System(ctx context.Context, idOrName string) (records.System, error)
+	SystemByID(ctx context.Context, id records.SystemID) (records.System, error)
+	SystemsNaming(ctx context.Context, account string) ([]records.SystemID, error)
+	TieSource(ctx context.Context) (ties.Known, error)
 }
 
 // Rights answers.
@@ -74,19 +79,30 @@ func (r *Rights) Of(ctx context.Context, id records.AccountID) (records.AccountR
 	if err != nil {
 		return records.AccountRights{}, err
 	}
-	out := records.AccountRights{AccountID: a.ID, Account: a.Name, System: a.System, Groups: []records.InGroup{}, Rights: []records.HeldRight{}, Read: read}
-	for _, chain := range m.Graph.Effective(a.StableID) {
+	out := records.AccountRights{AccountID: a.ID, Account: a.Name, System: a.System, Read: read}
+	out.Groups, out.Rights, out.More = told(v, m, a.StableID)
+	out.Elsewhere, err = r.elsewhere(ctx, a, Homes{v.ID: m.Graph})
+	return out, err
+}
+
+// told are the groups and rights of one principal, and how many more there are.
+func told(v records.System, m *privilege.Model, id string) (groups []records.InGroup, rights []records.HeldRight, more int) {
+	groups, rights = []records.InGroup{}, []records.HeldRight{}
+	for _, chain := range m.Graph.Effective(id) {
 		last := chain[len(chain)-1]
-		out.Groups = append(out.Groups, records.InGroup{Name: last.Name, Kind: last.Kind, Through: privilege.Right{Path: chain[:len(chain)-1]}.Through(), Path: chain})
+		if last.Kind == privilege.KindAccount { // another name of it
+			continue
+		}
+		groups = append(groups, records.InGroup{Name: last.Name, Kind: last.Kind, Through: privilege.Right{Path: chain[:len(chain)-1]}.Through(), Path: chain})
 	}
-	all := m.Rights(a.StableID)
-	if out.More = max(0, len(all)-mostRights); out.More > 0 {
+	all := slices.DeleteFunc(m.Rights(id), func(r privilege.Right) bool { return r.Deny && r.Default }) // what nobody gave
+	if more = max(0, len(all)-mostRights); more > 0 {
 		all = all[:mostRights]
 	}
 	for _, right := range all {
-		out.Rights = append(out.Rights, held(v, m, a.StableID, right))
+		rights = append(rights, held(v, m, id, right))
 	}
-	return out, nil
+	return groups, rights, more
 }
 
 // held is a right with what it counts for: where the last or the first entry decides,
@@ -143,18 +159,19 @@ func (r *Rights) Who(ctx context.Context, q Question) (records.RightHolders, err
 	if err != nil {
 		return records.RightHolders{}, err
 	}
-	m, read, err := r.Model(ctx, v)
+	there, err := r.Elsewhere(ctx, v, Homes{})
 	if err != nil {
 		return records.RightHolders{}, err
 	}
+	m, read := there.Model, there.Read
 	out := records.RightHolders{System: v.Name, Holders: []records.RightHolder{}, Read: read}
 	if len(m.Lists) == 0 {
 		return out, nil
 	}
 	if !slices.ContainsFunc(m.Lists, func(l privilege.List) bool {
 		return slices.ContainsFunc(l.Entries, func(e privilege.Entry) bool { return e.Verb == q.Verb })
-	}) {
-		return out, fmt.Errorf("%w: nothing on %s has the verb %q; there is: %s", app.ErrInput, v.Name, q.Verb, strings.Join(verbs(m), ", "))
+	}) && !slices.Contains(ofKind(v), q.Verb) {
+		return out, fmt.Errorf("%w: nothing on %s has the verb %q; there is: %s", app.ErrInput, v.Name, q.Verb, strings.Join(verbs(m, ofKind(v)), ", "))
 	}
 	asked := privilege.Question{Verb: q.Verb, What: strings.TrimSpace(q.What), As: q.As}
 	if kind, name, found := strings.Cut(q.Object, ":"); found && isKind(m, kind) {
@@ -175,6 +192,9 @@ func (r *Rights) Who(ctx context.Context, q Question) (records.RightHolders, err
 	if err != nil {
 		return out, err
 	}
+	for id, p := range there.Guests {
+		accounts[p.ID] = id
+	}
 	for _, h := range holders {
 		one := records.RightHolder{Name: h.Principal.Name, Kind: h.Principal.Kind, AccountID: accounts[h.Principal.ID], Allowed: h.Allowed, Unsure: h.Unsure, Rights: []records.HeldRight{}}
 		for _, right := range h.By {
@@ -191,9 +211,18 @@ func isKind(m *privilege.Model, kind string) bool {
 	})
 }
 
-// verbs are those that entries of a model have.
-func verbs(m *privilege.Model) []string {
-	var out []string
+// ofKind are the verbs that systems of a kind know, whether anybody has them or not.
+func ofKind(v records.System) []string {
+	c, there := connect.For(estate.Kind(v.Kind))
+	if !there {
+		return nil
+	}
+	return c.Describe().Verbs
+}
+
+// verbs are those that entries of a model have, and those that its kind knows.
+func verbs(m *privilege.Model, known []string) []string {
+	out := slices.Clone(known)
 	for _, l := range m.Lists {
 		for _, e := range l.Entries {
 			if !slices.Contains(out, e.Verb) {

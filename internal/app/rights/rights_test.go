@@ -22,6 +22,7 @@ import (
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/privilege"
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/core/ties"
 	"mossledger.example/moss/internal/records"
 )
 
@@ -76,6 +77,14 @@ func (k *kept) RightsOf(context.Context, records.SystemID) ([]privilege.Principa
 func (k *kept) RightsRead(context.Context, records.SystemID) (records.RightsRead, error) {
 	return k.read, nil
 }
+
+func (k *kept) SystemByID(_ context.Context, _ records.SystemID) (records.System, error) {
+	return records.System{ID: 3, Name: "quay1", Kind: string(k.kind), Steward: "hosts"}, nil
+}
+
+func (k *kept) SystemsNaming(context.Context, string) ([]records.SystemID, error) { return nil, nil }
+
+func (k *kept) TieSource(context.Context) (ties.Known, error) { return nil, nil }
 
 func (k *kept) System(_ context.Context, name string) (records.System, error) {
 	if name != "quay1" {
@@ -174,7 +183,7 @@ func TestWho(t *testing.T) {
 	assert.Empty(t, ask(Question{Verb: "reset password", Object: "group:svc-7"}))
 	_, err := r.Who(t.Context(), Question{System: "quay1", Verb: "eat"})
 	assert.ErrorIs(t, err, app.ErrInput)
-	assert.ErrorContains(t, err, "there is: reset password, run")
+	assert.ErrorContains(t, err, "there is: be signed in to by key, everything, has capability, read, reset password, run, sign in, write")
 	_, err = r.Who(t.Context(), Question{System: "quay2", Verb: "run"})
 	assert.ErrorIs(t, err, app.ErrNotFound)
 	k.lists, k.read = nil, records.RightsRead{Never: true}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -61,28 +62,53 @@ func show() *cobra.Command {
 		if err := c.Call(cmd.Context(), http.MethodGet, fmt.Sprintf("/accounts/%d/rights", id), nil, &v); err != nil {
 			return err
 		}
-		groups, held := output.Rows(v["groups"]), output.Rows(v["rights"])
 		if format != "table" {
-			return output.Write(cmd.OutOrStdout(), format, []output.Column{{"SYSTEM", "system"}, {"VERB", "verb"}, {"WHAT", "what"}, {"THROUGH", "through"}, {"TEXT", "text"}}, held, v)
-		}
-		if len(groups) > 0 {
-			if err := output.Write(cmd.OutOrStdout(), format, []output.Column{{"LIES IN", "name"}, {"KIND", "kind"}, {"THROUGH", "through"}}, groups, groups); err != nil {
-				return err
+			rows := output.Rows(v["rights"])
+			for _, there := range output.Rows(v["elsewhere"]) {
+				rows = append(rows, output.Rows(there["rights"])...)
 			}
-			fmt.Fprintln(cmd.OutOrStdout())
+			return output.Write(cmd.OutOrStdout(), format, []output.Column{{"SYSTEM", "system"}, {"VERB", "verb"}, {"WHAT", "what"}, {"THROUGH", "through"}, {"TEXT", "text"}}, rows, v)
 		}
-		if len(held) == 0 {
-			fmt.Fprintf(cmd.OutOrStdout(), "%s is given nothing on %s, as far as it was read.\n", output.Safe(output.Show(v["account"])), output.Safe(output.Show(v["system"])))
-		} else if err := output.Write(cmd.OutOrStdout(), format, []output.Column{{"MAY", "may"}, {"WHAT", "what"}, {"ON", "on"}, {"AS", "as"}, {"THROUGH", "through"}, {"TERMS", "terms"}, {"VOID", "void"}, {"WHERE", "source"}}, held, held); err != nil {
+		if err := held(cmd, v["account"], v); err != nil {
 			return err
 		}
-		if more := output.Show(v["more"]); more != "" {
-			output.Remark(cmd, "%s more are not listed: 'moss right list' has what is given to each group", more)
+		for _, there := range output.Rows(v["elsewhere"]) {
+			fmt.Fprintf(cmd.OutOrStdout(), "\nOn %s, as %s:\n", output.Safe(output.Show(there["system"])), output.Safe(output.Show(there["name"])))
+			if err := held(cmd, there["name"], there); err != nil {
+				return err
+			}
 		}
-		read(cmd, v["read"])
 		return nil
 	})
 	return cmd
+}
+
+// held prints what somebody lies in and may do on one system.
+func held(cmd *cobra.Command, who any, v output.Row) error {
+	out := cmd.OutOrStdout()
+	groups, rights := output.Rows(v["groups"]), output.Rows(v["rights"])
+	if len(groups) > 0 {
+		if err := output.Write(out, "table", []output.Column{{"LIES IN", "name"}, {"KIND", "kind"}, {"THROUGH", "through"}}, groups, groups); err != nil {
+			return err
+		}
+		fmt.Fprintln(out)
+	}
+	if len(rights) == 0 {
+		fmt.Fprintf(out, "%s is given nothing on %s, as far as it was read.\n", output.Safe(output.Show(who)), output.Safe(output.Show(v["system"])))
+	} else {
+		columns := []output.Column{{"MAY", "may"}, {"WHAT", "what"}, {"ON", "on"}, {"AS", "as"}, {"THROUGH", "through"}, {"TERMS", "terms"}, {"VOID", "void"}, {"WHERE", "source"}}
+		if slices.ContainsFunc(rights, func(r output.Row) bool { return output.Show(r["unsure"]) != "" }) {
+			columns = slices.Insert(columns, 6, output.Column{"UNSURE", "unsure"})
+		}
+		if err := output.Write(out, "table", columns, rights, rights); err != nil {
+			return err
+		}
+	}
+	if more := output.Show(v["more"]); more != "" {
+		output.Remark(cmd, "%s more are not listed: 'moss right list' has what is given to each group", more)
+	}
+	read(cmd, v["read"])
+	return nil
 }
 
 func who() *cobra.Command {

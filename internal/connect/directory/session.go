@@ -25,6 +25,7 @@ import (
 	"mossledger.example/moss/internal/connect/directory/refusal"
 	"mossledger.example/moss/internal/connect/directory/values"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/privilege/descriptor"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -47,6 +48,7 @@ var description = connect.Description{
 	},
 	Scopes: []string{connect.ScopeAccounts},
 	Acts:   []connect.Act{connect.ActVisit, connect.ActAsk, connect.ActVerify, connect.ActAccept, connect.ActTurns, connect.ActRules, connect.ActRehearse, connect.ActList, connect.ActRecords, connect.ActRights, connect.ActAmend, connect.ActTry, connect.ActSessions},
+	Verbs:  descriptor.Verbs(),
 }
 
 // A missing or mistyped method does not compile.

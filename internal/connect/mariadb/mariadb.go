@@ -24,6 +24,7 @@ import (
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/privilege"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -54,6 +55,7 @@ var description = connect.Description{
 	},
 	Scopes: []string{connect.ScopeAccounts, connect.ScopeSessions},
 	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActOverlap, connect.ActRules, connect.ActRehearse, connect.ActRights, connect.ActAmend, connect.ActTry},
+	Verbs:  append(verbsOf(globalBits), privilege.VerbEverything),
 }
 
 // A missing or mistyped method does not compile.

@@ -19,6 +19,14 @@ const public = "public"
 // the server).
 var globalBits = strings.Split("SELECT,INSERT,UPDATE,DELETE,CREATE,DROP,RELOAD,SHUTDOWN,PROCESS,FILE,GRANT OPTION,REFERENCES,INDEX,ALTER,SHOW DATABASES,SUPER,CREATE TEMPORARY TABLES,LOCK TABLES,EXECUTE,REPLICATION SLAVE,BINLOG MONITOR,CREATE VIEW,SHOW VIEW,CREATE ROUTINE,ALTER ROUTINE,CREATE USER,EVENT,TRIGGER,CREATE TABLESPACE,DELETE HISTORY,SET USER,FEDERATED ADMIN,CONNECTION ADMIN,READ_ONLY ADMIN,REPLICATION SLAVE ADMIN,REPLICATION MASTER ADMIN,BINLOG ADMIN,BINLOG REPLAY,SLAVE MONITOR,SHOW CREATE ROUTINE", ",")
 
+// verbsOf are names of rights as verbs.
+func verbsOf(names []string) (out []string) {
+	for _, name := range names {
+		out = append(out, strings.ToLower(name))
+	}
+	return out
+}
+
 const (
 	grantOption = uint64(1) << 10
 	everyBit    = (uint64(1)<<38 - 1) &^ grantOption // SLAVE MONITOR and later came with later versions

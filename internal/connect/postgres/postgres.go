@@ -10,6 +10,7 @@ import (
 	"context"
 	"errors"
 	"net"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -40,6 +41,7 @@ var description = connect.Description{
 	},
 	Scopes: []string{connect.ScopeAccounts, connect.ScopeSessions},
 	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActTurns, connect.ActRehearse, connect.ActRights, connect.ActAmend, connect.ActTry},
+	Verbs:  strings.Split("select,insert,update,delete,truncate,references,trigger,maintain,usage,create,connect,temporary,execute,set,alter system,own,manage roles,create databases,replicate,pass row security,everything", ","),
 }
 
 // A missing or mistyped method does not compile.

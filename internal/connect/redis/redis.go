@@ -22,6 +22,7 @@ import (
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/privilege"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -51,6 +52,7 @@ var description = connect.Description{
 	},
 	Scopes: []string{connect.ScopeAccounts, connect.ScopeSessions},
 	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActOverlap, connect.ActRehearse, connect.ActRights, connect.ActAmend, connect.ActTry},
+	Verbs:  []string{privilege.VerbRun, "read and write", "read", "write", "use channels"},
 }
 
 // A missing or mistyped method does not compile.

@@ -20,6 +20,7 @@ import (
 	"mossledger.example/moss/internal/connect/unixhost/witness"
 	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/privilege"
 )
 
 // Connector implements connect.Connector for unix hosts.
@@ -43,6 +44,7 @@ var description = connect.Description{
 	},
 	Scopes: []string{connect.ScopeAccounts, connect.ScopeUnits, connect.ScopeCron, connect.ScopeFiles, connect.ScopeSockets, connect.ScopeProcesses},
 	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActEntries, connect.ActHold, connect.ActRestart, connect.ActCommand, connect.ActRehearse, connect.ActDiagnose, connect.ActObserve, connect.ActRecords, connect.ActRights, connect.ActAmend, connect.ActTry, connect.ActReach, connect.ActSessions},
+	Verbs:  []string{privilege.VerbRun, privilege.VerbSignIn, "read", "write", "be signed in to by key", "has capability", privilege.VerbEverything},
 }
 
 // A missing or mistyped method does not compile.

@@ -2,6 +2,7 @@ package charter
 
 import (
 	"cmp"
+	"slices"
 	"strings"
 	"time"
 
@@ -76,6 +77,7 @@ type Comparison struct {
 	bearer   *privilege.Bearer
 	account  estate.Account
 	there    bool              // the account is known to the model
+	guest    bool              // the account belongs to another system
 	told     map[entryKey]bool // entries by which it has what is forbidden: they are not told as excess as well
 }
 
@@ -229,8 +231,29 @@ func (c *Comparison) object(to string) privilege.Object {
 
 // Turn turns to an account of the system.
 func (c *Comparison) Turn(a estate.Account) {
-	c.account = a
+	c.account, c.guest = a, false
 	c.there = c.bearer.Of(a.StableID)
+}
+
+// TurnGuest turns to an account of another system, as the system knows it. Of a charter only
+// what names the system or its kind is about a guest.
+func (c *Comparison) TurnGuest(a estate.Account, as privilege.Principal) {
+	a.StableID, a.Name = as.ID, cmp.Or(as.Name, a.Name)
+	c.Turn(a)
+	c.guest = true
+}
+
+// Elsewhere reports whether a charter says anything of a system for accounts of other ones:
+// its items name it, or its kind, and then only of those that it knows.
+func (d *Document) Elsewhere(name, kind string) (anything, byName bool) {
+	for _, i := range slices.Concat(d.Must, d.Never) {
+		if len(i.On) == 0 || !isOn(i.On, name, kind) || !i.meant(kind) {
+			continue
+		}
+		anything = true
+		byName = byName || slices.ContainsFunc(i.On, func(on string) bool { return !strings.HasPrefix(on, "kind:") && isOn([]string{on}, name, kind) })
+	}
+	return anything, byName
 }
 
 // Lines holds one of the charters, by its place, against the account, and adds what comes of
@@ -240,6 +263,9 @@ func (c *Comparison) Lines(charter int, out []Line) []Line {
 	clear(c.told)
 	for i := range p.items {
 		a := &p.items[i]
+		if c.guest && len(a.On) == 0 {
+			continue
+		}
 		line := Line{Section: a.section, Item: a.words, Because: a.Because}
 		if a.section == SectionMust {
 			c.must(a, &line)
@@ -247,6 +273,9 @@ func (c *Comparison) Lines(charter int, out []Line) []Line {
 			c.never(p, a, &line)
 		}
 		out = append(out, line)
+	}
+	if c.guest {
+		return out // what else its host gives it is no matter of this charter
 	}
 	return c.beyond(p, c.flags(p.Document, out))
 }

@@ -90,7 +90,7 @@ func (m *Model) leftOut(w *walk, e *Entry) bool {
 func (m *Model) right(w *walk, n int32, at place) Right {
 	l := &m.Lists[at.list]
 	e := &l.Entries[at.seq]
-	r := Right{Verb: e.Verb, Objects: l.Objects, As: e.As, What: e.What, Deny: e.Deny, Unsure: e.Unsure, Text: e.Text, Source: e.Source, List: l.Key, Seq: int(at.seq), Path: m.Graph.path(w, n)}
+	r := Right{Verb: e.Verb, Objects: l.Objects, As: e.As, What: e.What, Deny: e.Deny, Default: e.Default, Unsure: e.Unsure, Text: e.Text, Source: e.Source, List: l.Key, Seq: int(at.seq), Path: m.Graph.path(w, n)}
 	for _, s := range r.Path {
 		if s.Term != "" && !slices.Contains(r.Terms, s.Term) {
 			r.Terms = append(r.Terms, s.Term)

@@ -34,7 +34,14 @@ description: What the services of the terminals log on as.
 label: terminal-service
 must:
   - member_of: Terminal Services
+  - do: sign in
+    what: as a service
+    systems: [kind:windows-host]
+    because: services log on as it
 never:
+  - do: debug programs
+    systems: [kind:windows-host]
+    because: whoever debugs a program has what it has
   - member_of: Domain Admins
   - do: reset password
     to: account:*

@@ -5,10 +5,12 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/core/privilege/descriptor"
 	"mossledger.example/moss/internal/standin"
 	"mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/windowshost"
 	"mossledger.example/moss/internal/standin/windowshost/domain"
+	"mossledger.example/moss/internal/standin/windowshost/permissions"
 )
 
 // QuayLine is the application of six services at the terminals, in start
@@ -87,6 +89,18 @@ func (e *Estate) odds() {
 	// An account that is no longer there.
 	north.AddService(windowshost.Service{Name: "OldCounter", Display: "Passenger counter (old)", Path: `C:\Counter\old.exe`, Account: `LARKMOOR\svc-counter`, Password: "Gone-With-The-Tide-1", Mode: windowshost.Manual, Idle: true})
 	skerry.SetPendingReboot(true)
+	// What a policy gives on one host: services of the terminals may log on, through their
+	// group. One account may debug programs since somebody looked for a fault, and may change
+	// another service than its own.
+	skerry.SetPolicy(windowshost.LogOnAsService, `LARKMOOR\Terminal Services`, `LARKMOOR\gmsa-lockers$`, `NT SERVICE\ALL SERVICES`)
+	skerry.SetPolicy("SeDebugPrivilege", `BUILTIN\Administrators`, `LARKMOOR\svc-terminal`)
+	owner, err := descriptor.ParseSID("S-1-5-32-544")
+	terminal, err2 := descriptor.ParseSID(skerry.SIDOf(`LARKMOOR\svc-terminal`))
+	if err == nil && err2 == nil {
+		skerry.UpdateService("QuayLineFares", func(s *windowshost.Service) {
+			s.Descriptor = descriptor.Build(owner, descriptor.Entry{Mask: descriptor.FullControl, Trustee: owner}, descriptor.Entry{Mask: permissions.Start | permissions.Stop | permissions.Change, Trustee: terminal})
+		})
+	}
 }
 
 // WeekendPasses lets the password of svc-quayline expire and the hosts restart

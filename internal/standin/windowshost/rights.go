@@ -22,6 +22,8 @@ type Identifies interface {
 	SID(account string) string
 	// User reports whether it is an account, and no group.
 	User(account string) bool
+	// Groups are the groups of the domain that it lies in, to any depth.
+	Groups(account string) []string
 }
 
 // SetPolicy has a policy of the domain give a right of users to some, and to nobody else.
@@ -79,11 +81,16 @@ func (h *Host) groupSID(i int) string {
 func (h *Host) knownAs(account string) []string {
 	_, name, _ := strings.Cut(h.canonical(account), `\`)
 	out := []string{account, h.canonical(account), h.sidOf(account), "S-1-1-0", "S-1-5-11", "S-1-5-2", "Everyone"}
+	who := []string{h.canonical(account)} // and the groups of the domain, which may lie in the host's
 	if h.local(account) != nil {
 		out = append(out, name)
+	} else if known, ok := h.Authority.(Identifies); ok {
+		for _, g := range known.Groups(account) {
+			out, who = append(out, h.NetBIOS+`\`+g), append(who, fold(h.NetBIOS+`\`+g))
+		}
 	}
 	for i, g := range h.groups {
-		if slices.ContainsFunc(g.Members, func(m string) bool { return h.canonical(m) == h.canonical(account) }) {
+		if slices.ContainsFunc(g.Members, func(m string) bool { return slices.Contains(who, h.canonical(m)) }) {
 			out = append(out, g.Name, `BUILTIN\`+g.Name, h.Name+`\`+g.Name, h.groupSID(i))
 		}
 	}

@@ -375,6 +375,13 @@ func (s *Rights) RightsRead(ctx context.Context, system records.SystemID) (v rec
 	return v, err
 }
 
+// SystemsNaming returns the systems that know somebody by a name of somewhere else, such as
+// DOMAIN\name or name@domain.
+func (s *Rights) SystemsNaming(ctx context.Context, account string) ([]records.SystemID, error) {
+	return database.Collect(ctx, s.Read, database.Single[records.SystemID], `SELECT DISTINCT system_id FROM right_principals WHERE substr(key, 1, 5) = 'name:'
+		AND (substr(key, instr(key, '\') + 1) = lower(?) AND instr(key, '\') > 0 OR substr(key, 6, instr(key, '@') - 6) = lower(?) AND instr(key, '@') > 0) ORDER BY system_id`, account, account)
+}
+
 // AccountsByKey returns the accounts of a system that is known by their stable ids.
 func (s *Rights) AccountsByKey(ctx context.Context, system records.SystemID, keys []string) (map[string]records.AccountID, error) {
 	out := make(map[string]records.AccountID, len(keys))

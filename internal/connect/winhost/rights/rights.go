@@ -10,6 +10,7 @@ package rights
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -70,6 +71,25 @@ var gives = map[string][]privilege.Entry{
 	"573": {{Verb: "read event logs", Text: "member of the local readers of event logs"}},
 	"578": {{Verb: privilege.VerbEverything, What: "virtual machines", Text: "member of the local administrators of virtual machines"}},
 	"580": {{Verb: privilege.VerbSignIn, What: "by remote management", Text: "member of the local users of remote management"}},
+}
+
+// Verbs are those that rights on hosts have.
+func Verbs() []string {
+	out := []string{VerbStart, VerbStop, VerbChange, verbPermissions, verbOwn, verbDelete}
+	add := func(verb string) {
+		if !slices.Contains(out, verb) {
+			out = append(out, verb)
+		}
+	}
+	for _, r := range userRights {
+		add(r.verb)
+	}
+	for _, end := range slices.Sorted(maps.Keys(gives)) {
+		for _, e := range gives[end] {
+			add(e.Verb)
+		}
+	}
+	return out
 }
 
 // groupsAtOnce is how many groups one question is about: hosts refuse long ones.

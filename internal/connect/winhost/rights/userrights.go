@@ -131,7 +131,7 @@ func (r *reader) nobodyElse(l *privilege.List, right userRight, accounts []strin
 	if err != nil {
 		return err
 	}
-	last := privilege.Entry{To: id, Verb: right.verb, What: right.what, Deny: true, Text: right.constant + " names nobody else", Source: byPolicy}
+	last := privilege.Entry{To: id, Verb: right.verb, What: right.what, Deny: true, Default: true, Text: right.constant + " names nobody else", Source: byPolicy}
 	for _, account := range accounts {
 		listed, err := r.listed(strings.TrimSpace(account))
 		if err != nil {

@@ -32,6 +32,14 @@ const (
 	VerbReadManaged      = "read managed password"
 )
 
+// Verbs are all of them.
+func Verbs() []string {
+	return []string{
+		VerbResetPassword, VerbWriteMembers, VerbAddItself, VerbReplicateSecrets, VerbWriteNames, VerbWriteControl, VerbWriteKeys, VerbWriteDelegation, VerbCreateAccounts, VerbLinkPolicies,
+		VerbChangeRules, VerbTakeOwnership, VerbDelete, VerbReadManaged, VerbEverything,
+	}
+}
+
 // needed is what an entry must give for a verb: bits of its mask and, where it is about one
 // right, property or class only, one of these ([MS-ADTS], sections 5.1.3.2.1 and 3.1.1.2.3.3;
 // the identifiers are those of the schema, [MS-ADA1] to [MS-ADA3] and [MS-ADSC]).

@@ -111,6 +111,36 @@ func (d *Domain) SID(account string) string {
 // User implements windowshost.Identifies.
 func (d *Domain) User(account string) bool { return d.find(account, "(objectClass=user)") != nil }
 
+// Groups implements windowshost.Identifies.
+func (d *Domain) Groups(account string) (out []string) {
+	e := d.find(account, "")
+	if e == nil {
+		return nil
+	}
+	conn, err := d.dial()
+	if err != nil {
+		return nil
+	}
+	defer conn.Close()
+	if err := conn.Bind(d.Account, d.Secret); err != nil {
+		return nil
+	}
+	seen := map[string]bool{}
+	for left := e.GetAttributeValues("memberOf"); len(left) > 0; left = left[1:] {
+		if seen[strings.ToLower(left[0])] {
+			continue
+		}
+		seen[strings.ToLower(left[0])] = true
+		found, err := conn.Search(ldap.NewSearchRequest(left[0], ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 5, false, "(objectClass=*)", []string{"sAMAccountName", "memberOf"}, nil))
+		if err != nil || len(found.Entries) != 1 {
+			continue
+		}
+		out = append(out, found.Entries[0].GetAttributeValue("sAMAccountName"))
+		left = append(left, found.Entries[0].GetAttributeValues("memberOf")...)
+	}
+	return out
+}
+
 // find looks up who has a name; nil where nobody has, or several do.
 func (d *Domain) find(account, more string) *ldap.Entry {
 	conn, err := d.dial()
@@ -121,7 +151,7 @@ func (d *Domain) find(account, more string) *ldap.Entry {
 	if err := conn.Bind(d.Account, d.Secret); err != nil {
 		return nil
 	}
-	found, err := conn.Search(ldap.NewSearchRequest(d.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, 5, false, "(&(sAMAccountName="+ldap.EscapeFilter(plain(account))+")"+more+")", []string{"objectSid"}, nil))
+	found, err := conn.Search(ldap.NewSearchRequest(d.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, 5, false, "(&(sAMAccountName="+ldap.EscapeFilter(plain(account))+")"+more+")", []string{"objectSid", "memberOf"}, nil))
 	if err != nil || len(found.Entries) != 1 {
 		return nil
 	}

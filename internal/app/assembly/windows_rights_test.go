@@ -1,0 +1,96 @@
+package assembly_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/rights"
+	"mossledger.example/moss/internal/core/charter"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/standin/larkmoor"
+	"mossledger.example/moss/internal/standin/windowshost"
+)
+
+// What hosts of a domain give to accounts of its directory: seen with the account, asked of
+// the host, and held against a charter that names hosts.
+func TestRightsOnHostsOfADomain(t *testing.T) {
+	t.Parallel()
+	f := terminals(t)
+	ctx := t.Context()
+	skerry := f.estate.Windows["skerry1"]
+	all, err := f.Rights.Of(ctx, f.account("dir/svc-terminal").ID)
+	require.NoError(t, err)
+	var lines []string
+	for _, there := range all.Elsewhere {
+		for _, r := range there.Rights {
+			lines = append(lines, strings.TrimSpace(fmt.Sprintf("%s as %s: %s %s on %s; %s", there.System, there.Name, r.May, r.What, r.On, r.Through)))
+		}
+	}
+	for _, want := range []string{
+		`north1 as svc-terminal@larkmoor.example: perhaps sign in as a service on the system;`,
+		`skerry1 as LARKMOOR\svc-terminal: sign in as a service on the system; LARKMOOR\Terminal Services (as its directory tells)`,
+		`skerry1 as LARKMOOR\svc-terminal: debug programs  on the system;`,
+		`skerry1 as LARKMOOR\svc-terminal: change  on service QuayLineFares;`,
+	} {
+		assert.Contains(t, lines, want)
+	}
+	who, err := f.Rights.Who(ctx, rights.Question{System: "skerry1", Verb: "change", Object: "service:QuayLineFares"})
+	require.NoError(t, err)
+	holders := map[string]records.AccountID{}
+	for _, h := range who.Holders {
+		holders[h.Name] = h.AccountID
+	}
+	assert.Equal(t, f.account("dir/svc-terminal").ID, holders[`LARKMOOR\svc-terminal`], "%v", holders)
+	_, err = f.Rights.Who(ctx, rights.Question{System: "skerry1", Verb: "delete", Object: "service:QuayLineFares"})
+	require.NoError(t, err, "no entry has the verb, and one has everything")
+	_, err = f.Rights.Who(ctx, rights.Question{System: "skerry1", Verb: "dleete"})
+	require.ErrorIs(t, err, app.ErrInput)
+
+	_, err = f.Charters.Save(ctx, ines, "terminal-service", larkmoor.Charters["terminal-service.yaml"], 0)
+	require.NoError(t, err)
+	f.label("terminal-service", "dir/svc-terminal", "dir/svc-gangway", "dir/svc-quayline")
+	check := func() (out []string) {
+		_, err := f.Charters.Check(ctx, ines, "terminal-service")
+		require.NoError(t, err)
+		for _, line := range f.lines("terminal-service", charter.StateMet) {
+			if !strings.HasPrefix(line, "dir/") {
+				out = append(out, line)
+			}
+		}
+		return out
+	}
+	assert.ElementsMatch(t, []string{
+		"skerry1/svc-terminal forbidden: never: debug programs",
+		"skerry1/svc-terminal met: sign in (as a service)", "skerry1/svc-quayline met: sign in (as a service)", "skerry1/svc-quayline met: never: debug programs",
+		"north1/svc-terminal unknown: sign in (as a service)", "north1/svc-quayline unknown: sign in (as a service)",
+		"north1/svc-terminal unknown: never: debug programs", "north1/svc-quayline unknown: never: debug programs",
+	}, check(), "nothing is said of one that no host knows")
+
+	// The policy forgets one: its services run, and will not start again.
+	skerry.SetPolicy(windowshost.LogOnAsService, `LARKMOOR\svc-quayline`, `NT SERVICE\ALL SERVICES`)
+	f.survey("skerry1")
+	assert.Contains(t, check(), "skerry1/svc-terminal missing: sign in (as a service)")
+	found := f.findings("charter-missing")
+	require.Len(t, found, 1)
+	assert.Contains(t, found[0].What, "sign in (as a service); what depends on it fails at its next start")
+	page, err := f.Store.CharterLines(ctx, false, records.Query{Filters: []string{"state=missing"}})
+	require.NoError(t, err)
+	require.Len(t, page.Items, 1)
+	assert.Equal(t, "add LARKMOOR\\svc-terminal to SeServiceLogonRight\n", page.Items[0].Proposal.Text)
+	assert.Equal(t, windowshost.Running, skerry.State("KioskAgent"))
+	skerry.Stop("KioskAgent", "")
+	assert.NotZero(t, skerry.Start("KioskAgent"), "it says the truth")
+
+	// Who is named for the host is held there, known or not.
+	_, err = f.Charters.Save(ctx, ines, "gangway", "charter: gangway\nlabel: gangway\nmust: [{do: sign in, what: as a service, systems: [skerry1]}]\n", 0)
+	require.NoError(t, err)
+	f.label("gangway", "dir/svc-gangway")
+	_, err = f.Charters.Check(ctx, ines, "gangway")
+	require.NoError(t, err)
+	assert.Contains(t, f.lines("gangway"), "skerry1/svc-gangway missing: sign in (as a service)")
+}
