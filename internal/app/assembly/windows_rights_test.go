@@ -10,7 +10,9 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/rights"
+	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/core/charter"
+	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/standin/larkmoor"
 	"mossledger.example/moss/internal/standin/windowshost"
@@ -82,6 +84,12 @@ func TestRightsOnHostsOfADomain(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, page.Items, 1)
 	assert.Equal(t, "add LARKMOOR\\svc-terminal to SeServiceLogonRight\n", page.Items[0].Proposal.Text)
+	a := f.take("svc-terminal")
+	rehearsed, err := f.Rotations.Rehearse(ctx, ines, cred(f, a), planning.Request{OnFailure: rotation.StopOnFailure})
+	require.NoError(t, err)
+	assert.Equal(t, "failed", rehearsed.Verdict, "what a restart would break is told before it")
+	words := fmt.Sprintf("%+v", rehearsed.Checks)
+	assert.Contains(t, words, "a policy of the domain does not let it log on as a service there: its next start fails (event 7041)")
 	assert.Equal(t, windowshost.Running, skerry.State("KioskAgent"))
 	skerry.Stop("KioskAgent", "")
 	assert.NotZero(t, skerry.Start("KioskAgent"), "it says the truth")
@@ -93,4 +101,33 @@ func TestRightsOnHostsOfADomain(t *testing.T) {
 	_, err = f.Charters.Check(ctx, ines, "gangway")
 	require.NoError(t, err)
 	assert.Contains(t, f.lines("gangway"), "skerry1/svc-gangway missing: sign in (as a service)")
+}
+
+// The charters to begin with for accounts on windows hosts say what they should of the estate.
+func TestReadyChartersOfWindowsHosts(t *testing.T) {
+	t.Parallel()
+	f := terminals(t)
+	for _, r := range charter.AllReady() {
+		if strings.Contains(r.Name, "windows") {
+			_, err := f.Charters.Save(t.Context(), ines, r.Name, r.Document, 0)
+			require.NoError(t, err)
+		}
+	}
+	f.label("windows-service", "dir/svc-terminal", "dir/svc-quayline")
+	f.label("steward-windows-host", "dir/mossmgr", "dir/svc-terminal")
+	for _, name := range []string{"windows-service", "steward-windows-host"} {
+		_, err := f.Charters.Check(t.Context(), ines, name)
+		require.NoError(t, err)
+	}
+	lines := f.lines("windows-service", charter.StateMet)
+	for _, want := range []string{
+		"skerry1/svc-terminal forbidden: never: change on every service", "skerry1/svc-quayline unknown: never: change on every service",
+		"skerry1/svc-terminal forbidden: never: debug programs", "skerry1/svc-quayline met: sign in (as a service)",
+	} {
+		assert.Contains(t, lines, want)
+	}
+	lines = f.lines("steward-windows-host", charter.StateMet)
+	for _, want := range []string{"skerry1/mossmgr met: member of S-1-5-32-544", "north1/mossmgr met: member of S-1-5-32-544", "skerry1/svc-terminal unknown: member of S-1-5-32-544", "skerry1/svc-terminal forbidden: never: sign in (as a service)"} {
+		assert.Contains(t, lines, want)
+	}
 }

@@ -13,10 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/app"
-	"mossledger.example/moss/internal/app/rights"
 	"mossledger.example/moss/internal/app/rotate/planning"
 	_ "mossledger.example/moss/internal/connect/winhost"
-	"mossledger.example/moss/internal/core/charter"
 	"mossledger.example/moss/internal/core/diagnosis"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"

@@ -1,11 +1,13 @@
 package winhost
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/winhost/rights"
 	"mossledger.example/moss/internal/connect/wsman"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/secret"
@@ -172,6 +174,12 @@ func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions
 	if s.facts.ClockOff != 0 {
 		out = append(out, connect.Checked{System: target.Name, What: "clock of the host", Result: connect.CheckWarning, Words: fmt.Sprintf("it is off by %s", s.facts.ClockOff), Next: "Kerberos fails beyond five minutes"})
 	}
+	starts := map[estate.Place]string{} // as whom, by what the plan changes
+	for _, in := range intentions {
+		if in.LogOn != nil {
+			starts[in.LogOn.Place] = in.LogOn.Account
+		}
+	}
 	for _, in := range intentions {
 		switch {
 		case in.Change != nil:
@@ -182,7 +190,7 @@ func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions
 		case in.Stop.Kind != "":
 			out = append(out, s.rehearseStop(ctx, in))
 		case in.Restart.Kind != "":
-			out = append(out, s.rehearseRestart(ctx, in))
+			out = append(out, s.rehearseRestart(ctx, in, starts[in.Restart]))
 		}
 	}
 	return out
@@ -214,6 +222,9 @@ func (s *session) rehearseLogOn(ctx context.Context, in connect.Intention) conne
 			line.Result, line.Words, line.Next = connect.CheckFailed, words, "change the log-on of this task by hand, and skip it here"
 		}
 	case estate.DependentService:
+		if why, next := s.notLoggedOn(ctx, in.LogOn.Account); why != "" {
+			line.Result, line.Words, line.Next = connect.CheckWarning, line.Words+"; "+why, next
+		}
 		of, err := s.clusterOf(ctx)
 		if failure := s.failure(connect.StageRead, err, false); failure != nil {
 			line.Result, line.Words, line.Next = connect.CheckWarning, line.Words+"; whether it belongs to a cluster could not be read: "+failure.Words, failure.Next
@@ -227,7 +238,16 @@ func (s *session) rehearseLogOn(ctx context.Context, in connect.Intention) conne
 	return line
 }
 
-func (s *session) rehearseRestart(ctx context.Context, in connect.Intention) connect.Checked {
+// notLoggedOn says why a host will not start a service as an account, and what to do; "" where it
+// will, or does not tell.
+func (s *session) notLoggedOn(ctx context.Context, account string) (why, next string) {
+	if why, err := rights.Refused(s.target, s.asked(ctx), account); err == nil && why != "" {
+		return why + ": its next start fails (event 7041)", "give " + account + " the right SeServiceLogonRight in the policy, or see that nothing denies it"
+	}
+	return "", ""
+}
+
+func (s *session) rehearseRestart(ctx context.Context, in connect.Intention, as string) connect.Checked {
 	line := connect.Checked{System: s.target.Name, What: fmt.Sprintf("restart of the %s %s", in.Restart.Kind, in.Restart.Place), Result: connect.CheckOK}
 	state, failure := s.unitState(ctx, in.Restart)
 	if failure != nil {
@@ -254,6 +274,10 @@ func (s *session) rehearseRestart(ctx context.Context, in connect.Intention) con
 	}
 	if resource := of.holds(in.Restart.Place); resource != "" {
 		line.Result, line.Words, line.Next = connect.CheckFailed, "it is the resource "+resource+" of a failover cluster, which takes a restart for a fault", clusterNext
+		return line
+	}
+	if why, next := s.notLoggedOn(ctx, cmp.Or(as, i.Text("StartName"))); why != "" {
+		line.Result, line.Words, line.Next = connect.CheckFailed, why, next+"; or leave it running, and restart it once that is done"
 		return line
 	}
 	if i.Text("StartMode") == "Disabled" {

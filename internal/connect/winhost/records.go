@@ -66,13 +66,18 @@ func (Connector) Rights(ctx context.Context, target connect.Target, emit func(co
 			return connect.RightsCoverage{}, failure
 		}
 	}
+	return rights.Read(target, s.asked(ctx), emit)
+}
+
+// asked is the host as its rights are read.
+func (s *session) asked(ctx context.Context) rights.Host {
 	fail := func(err error) error {
 		if failure := s.failure(connect.StageRead, err, false); failure != nil {
 			return failure
 		}
 		return nil
 	}
-	return rights.Read(target, rights.Host{
+	return rights.Host{
 		Name: s.name,
 		Enumerate: func(space, class, where string, each func(*wsman.Instance) error) error {
 			return fail(s.all(ctx, space, class, where, each))
@@ -86,5 +91,5 @@ func (Connector) Rights(ctx context.Context, target connect.Target, emit func(co
 			out, err := s.Invoke(ctx, resource, method, input)
 			return out, fail(err)
 		},
-	}, emit)
+	}
 }

@@ -10,7 +10,7 @@ import (
 
 func TestReady(t *testing.T) {
 	all := AllReady()
-	require.Len(t, all, 11)
+	require.Len(t, all, 13)
 	stewards := 0
 	for _, r := range all {
 		d, err := Parse(r.Document)
@@ -22,7 +22,7 @@ func TestReady(t *testing.T) {
 			stewards++
 		}
 	}
-	assert.Equal(t, 5, stewards, "one for each kind of system whose rights are read")
+	assert.Equal(t, 6, stewards, "one for each kind of system whose rights are read")
 }
 
 func TestDiff(t *testing.T) {

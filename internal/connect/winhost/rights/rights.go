@@ -114,9 +114,37 @@ type reader struct {
 	foreign  map[string]bool           // groups of a domain: who lies in them the host does not tell
 }
 
+func read(target connect.Target, host Host, emit func(connect.Batch) error) *reader {
+	return &reader{Host: host, system: target, taker: connect.RightsTaker{Emit: emit}, ids: map[string]string{}, kinds: map[string]privilege.Kind{}, names: map[string]string{}, foreign: map[string]bool{}}
+}
+
+// Refused says why a host will not log an account on as a service: because a policy gives that
+// right to others, or takes it from the account. It is "" where the host will, or does not tell.
+func Refused(target connect.Target, host Host, account string) (string, error) {
+	if lower := strings.ToLower(account); lower == "" || lower == "localsystem" || ofTheSystem(privilege.Principal{Name: lower}) {
+		return "", nil // it needs no right
+	}
+	r := read(target, host, nil)
+	for _, part := range []func() error{r.accounts, r.groups, r.userRights} {
+		if err := part(); err != nil {
+			return "", err
+		}
+	}
+	id, err := r.told(strings.Replace(account, `.\`, r.Name+`\`, 1))
+	if err != nil {
+		return "", err
+	}
+	m := privilege.NewModel(privilege.NewGraph(r.out.Principals, r.out.Memberships), r.out.Lists, nil)
+	d := m.Decide(id, privilege.Question{Verb: privilege.VerbSignIn, What: privilege.AsService})
+	if d.Allowed || !d.Alone {
+		return "", nil
+	}
+	return "a policy of the domain does not let it log on as a service there", nil
+}
+
 // Read reads the rights on a host.
 func Read(target connect.Target, host Host, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
-	r := &reader{Host: host, system: target, taker: connect.RightsTaker{Emit: emit}, ids: map[string]string{}, kinds: map[string]privilege.Kind{}, names: map[string]string{}, foreign: map[string]bool{}}
+	r := read(target, host, emit)
 	for _, read := range []func() error{r.accounts, r.groups, r.services, r.userRights} {
 		if err := read(); err != nil {
 			return r.taker.Coverage, err
