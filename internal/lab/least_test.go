@@ -12,6 +12,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/mariadb"
 	"mossledger.example/moss/internal/connect/postgres"
+	"mossledger.example/moss/internal/core/charter"
 	"mossledger.example/moss/internal/core/least"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"
@@ -103,4 +104,74 @@ func TestSmallestGrants(t *testing.T) {
 		both("REVOKE", "FROM", grants...)
 	}
 	assert.Zero(t, extra, "rights that were read and are not needed")
+}
+
+// Who defines, changes or removes things needs what is read of the statements, and with one
+// of that less they are refused.
+func TestSmallestGrantsOfDefinitions(t *testing.T) {
+	pg := lab.PostgreSQL(t, "127.0.0.162", 55562)
+	pg.Run(t, "CREATE ROLE scratch LOGIN PASSWORD '"+lab.AccountPassword+"';\n\\c bookings\nCREATE TABLE fares (a int PRIMARY KEY, b int); CREATE SEQUENCE turns; CREATE VIEW late AS SELECT 1 AS a;\n")
+	maria := lab.MariaDB(t, "127.0.0.162", 33362)
+	maria.Run(t, "CREATE DATABASE tides; CREATE TABLE tides.fares (a int PRIMARY KEY, b int); CREATE USER scratch@'%' IDENTIFIED BY '"+lab.AccountPassword+"';")
+	login := connect.Steward{Account: "scratch", Password: secret.New(lab.AccountPassword)}
+	inPg, inMaria := pg.Target("db"), maria.Target("maria")
+	inPg.Options, inPg.Steward, inMaria.Steward = map[string]string{"database": "bookings"}, login, login
+	// How a right of a charter is given and taken there, as an administrator.
+	change := func(isMaria, give bool, i charter.Item) string {
+		kind, name, _ := strings.Cut(i.To, ":")
+		word, to := map[bool]string{true: "GRANT ", false: "REVOKE "}[give], map[bool]string{true: " TO ", false: " FROM "}[give]
+		switch {
+		case isMaria && kind == "database":
+			return word + strings.ToUpper(i.Do) + " ON " + name + ".*" + to + "scratch@'%';"
+		case isMaria:
+			return word + strings.ToUpper(i.Do) + " ON " + name + to + "scratch@'%';"
+		case i.Do == "own":
+			return "ALTER " + strings.ToUpper(kind) + " " + strings.TrimPrefix(name, "bookings.") + " OWNER TO " + map[bool]string{true: "scratch", false: "postgres"}[give] + ";"
+		}
+		return word + strings.ToUpper(i.Do) + " ON " + strings.ToUpper(kind) + " " + strings.TrimPrefix(name, "bookings.") + to + "scratch;"
+	}
+	tried := 0
+	for _, c := range []struct {
+		isMaria    bool
+		text, undo string
+	}{
+		{false, "CREATE TABLE tolls (a int)", ""}, {false, "CREATE VIEW early AS VALUES (1)", ""}, {false, "CREATE SEQUENCE hours", ""}, {false, "CREATE SCHEMA tides", ""},
+		{false, "CREATE FUNCTION one() RETURNS int LANGUAGE sql AS 'VALUES (1)'", ""}, {false, "CREATE INDEX fares_b ON fares (b)", ""}, {false, "CREATE UNIQUE INDEX ON ONLY public.fares (b)", ""},
+		{false, "ALTER TABLE fares ADD COLUMN c int", ""}, {false, "ALTER SEQUENCE turns INCREMENT 2", ""}, {false, "DROP TABLE fares", ""}, {false, "DROP VIEW IF EXISTS late", ""}, {false, "DROP SEQUENCE turns", ""},
+		{true, "CREATE TABLE tides.tolls (a int)", "DROP TABLE IF EXISTS tides.tolls"}, {true, "CREATE INDEX b ON tides.fares (b)", "ALTER TABLE tides.fares DROP INDEX IF EXISTS b"},
+		{true, "ALTER TABLE tides.fares ADD COLUMN c int", "ALTER TABLE tides.fares DROP COLUMN IF EXISTS c"}, {true, "DROP TABLE tides.fares", "CREATE TABLE IF NOT EXISTS tides.fares (a int PRIMARY KEY, b int)"},
+		{true, "CREATE DATABASE hours", "DROP DATABASE IF EXISTS hours"}, {true, "CREATE FUNCTION tides.one() RETURNS int RETURN 1", "DROP FUNCTION IF EXISTS tides.one"},
+	} {
+		var connector connect.Connector = postgres.Connector{}
+		target, of, run := inPg, least.Operation{Protocol: "sql", Kind: "postgresql", Database: "bookings", Text: c.text}, func(text string) { pg.Run(t, "\\c bookings\n"+text) }
+		if c.isMaria {
+			connector, target, of, run = mariadb.Connector{}, inMaria, least.Operation{Protocol: "sql", Kind: "mariadb", Text: c.text}, func(text string) { maria.Run(t, text) }
+		}
+		items, unread := least.Read([]least.Operation{of})
+		require.Empty(t, unread, c.text)
+		require.NotEmpty(t, items, c.text)
+		try := func() connect.Tried {
+			out, err := connector.Try(t.Context(), target, c.text)
+			require.NoError(t, err)
+			if c.undo != "" {
+				run(c.undo)
+			}
+			return out
+		}
+		for _, i := range items {
+			run(change(c.isMaria, true, i))
+		}
+		done := try()
+		require.True(t, done.OK, "%s with %v: %s", c.text, items, done.Words)
+		for _, i := range items {
+			run(change(c.isMaria, false, i))
+			assert.False(t, try().OK, "%s works without %s", c.text, i.Words())
+			run(change(c.isMaria, true, i))
+			tried++
+		}
+		for _, i := range items {
+			run(change(c.isMaria, false, i))
+		}
+	}
+	assert.GreaterOrEqual(t, tried, 20)
 }

@@ -1,6 +1,8 @@
 package lab_test
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"os"
 	"os/exec"
@@ -184,7 +186,10 @@ never:
 
 func TestProposalsOnAHost(t *testing.T) {
 	h := lab.NewHost(t, "proposals", 37)
-	h.Shell(t, "groupadd crew; groupadd deck; useradd -m -G deck berth")
+	helper := "#!/bin/sh\necho \"$1 is reset\"\n"
+	sum := sha256.Sum256([]byte(helper))
+	h.Shell(t, "groupadd crew; groupadd deck; useradd -m -G deck berth; mkdir -p /opt/gauge")
+	h.Write(t, "/opt/gauge/reset", helper, 0o755)
 	h.Boot(t)
 	proposed(t, unixhost.Connector{}, h.Target(), sudo.Matches, estate.Account{Name: "berth"}, `charter: berth
 must:
@@ -193,6 +198,7 @@ must:
     because: it does not exist yet
   - run: /usr/bin/systemctl restart berth:1.service
   - run: /usr/bin/systemctl stop berth:1.service
+  - run: sha256:`+hex.EncodeToString(sum[:])+` /opt/gauge/reset north
 never:
   - member_of: deck
 `, func(where, language, text string) {
@@ -204,8 +210,19 @@ never:
 		file, _, _ = strings.Cut(file, ":")
 		h.Write(t, "/root/wanted", text, 0o440)
 		_, command, _ := strings.Cut(text, "NOPASSWD: ")
+		_, command, _ = sudo.Digested(command)
 		h.Shell(t, "visudo -cf /root/wanted && install -m440 /root/wanted "+file+" && sudo -l -U berth "+command)
 	})
+	// A helper that was changed is another one: sudo refuses it, and so do we.
+	change := privilege.RightChange{Give: true, To: "berth", ToKind: privilege.KindAccount, Verb: privilege.VerbRun, What: "sha256:" + hex.EncodeToString(sum[:]) + " /opt/gauge/reset north", As: "root"}
+	require.NoError(t, unixhost.Connector{}.Amend(t.Context(), h.Target(), change, false))
+	assert.Contains(t, h.Shell(t, "sudo -u berth sudo -n /opt/gauge/reset north"), "north is reset")
+	h.Write(t, "/opt/gauge/reset", helper+"id\n", 0o755)
+	assert.NotContains(t, h.Shell(t, "sudo -u berth sudo -n /opt/gauge/reset north 2>&1 || true"), "north is reset")
+	standing, err := unixhost.Connector{}.Standing(t.Context(), h.Target(), change)
+	require.NoError(t, err)
+	assert.True(t, standing.There, standing.Words)
+	assert.False(t, standing.InForce, standing.Words)
 }
 
 func TestProposalsInADirectory(t *testing.T) {

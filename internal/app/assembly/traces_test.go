@@ -1,6 +1,7 @@
 package assembly_test
 
 import (
+	"crypto/sha256"
 	"fmt"
 	"testing"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/standin/larkmoor"
+	"mossledger.example/moss/internal/standin/unixhost"
 )
 
 // operations are those of a trace, in the order in which they were sent.
@@ -102,4 +104,40 @@ func TestTraces(t *testing.T) {
 	require.NoError(t, f.Traces.Forget(ctx))
 	_, err = f.Store.Trace(ctx, host.ID)
 	require.ErrorIs(t, err, app.ErrNotFound, "what was recorded is not kept for ever")
+}
+
+// A draft from a trace names the digest of a helper's file as the host has it, and says where
+// it has none.
+func TestDraftNamesDigests(t *testing.T) {
+	f := start(t)
+	ctx := t.Context()
+	content := []byte("#!/bin/sh\n# resets a gauge\n")
+	f.estate.Hosts["bookings1"].Write("/opt/gauge's/reset", unixhost.File{Mode: 0o755, Content: content})
+	v, err := f.Traces.Start(ctx, ines, "bookings1", "", time.Hour, "audit")
+	require.NoError(t, err)
+	var sent []records.TracedOperation
+	for _, text := range []string{`/usr/bin/sudo -n -- "/opt/gauge's/reset" north`, "/usr/bin/sudo -n -- /opt/gone/reset", "/usr/bin/sudo -n -- /usr/bin/systemctl restart fuelcard.service"} {
+		sent = append(sent, records.TracedOperation{At: time.Now(), Protocol: "ssh", Text: text, Outcome: "done"})
+	}
+	require.NoError(t, f.Store.PutOperations(ctx, v.ID, sent, 0))
+	made, err := f.Charters.Draft(ctx, ines, "gauges", nil, v.ID)
+	require.NoError(t, err)
+	words := fmt.Sprint(made.NotRead)
+	assert.Contains(t, words, "the digest of /opt/gone/reset on bookings1, so that none is written: sha256sum: /opt/gone/reset: No such file or directory")
+	assert.Contains(t, made.Document, "run: /usr/bin/systemctl restart fuelcard.service")
+	assert.Contains(t, made.Document, "run: /opt/gone/reset")
+	assert.Contains(t, words, "quotes", "a path with a quote is written in no charter")
+
+	f.estate.Hosts["bookings1"].Write("/opt/gauge/reset", unixhost.File{Mode: 0o755, Content: content})
+	require.NoError(t, f.Store.PutOperations(ctx, v.ID, []records.TracedOperation{{At: time.Now(), Protocol: "ssh", Text: "/usr/bin/sudo -n -- /opt/gauge/reset north", Outcome: "done"}}, 0))
+	made, err = f.Charters.Draft(ctx, ines, "gauges", nil, v.ID)
+	require.NoError(t, err)
+	assert.Contains(t, made.Document, fmt.Sprintf("run: sha256:%x /opt/gauge/reset north", sha256.Sum256(content)))
+
+	// A host that is away takes nothing but the digests from the draft.
+	require.NoError(t, f.estate.Hosts["bookings1"].Close())
+	made, err = f.Charters.Draft(ctx, ines, "gauges", nil, v.ID)
+	require.NoError(t, err)
+	assert.Contains(t, made.Document, "run: /opt/gauge/reset north")
+	assert.Contains(t, fmt.Sprint(made.NotRead), "refused")
 }

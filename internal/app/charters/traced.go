@@ -8,6 +8,7 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/charter"
+	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/least"
 	"mossledger.example/moss/internal/records"
 )
@@ -20,6 +21,7 @@ const mostRead = 50_000
 func (charters *Charters) fromTraces(ctx context.Context, d *charter.Document, traces []records.TraceID, out *records.CharterDraft) error {
 	var operations []least.Operation
 	var of []string
+	var hosts []records.System
 	for _, id := range traces {
 		v, err := charters.store.Trace(ctx, id)
 		if err != nil {
@@ -28,6 +30,9 @@ func (charters *Charters) fromTraces(ctx context.Context, d *charter.Document, t
 		system, err := charters.store.SystemByID(ctx, v.SystemID)
 		if err != nil {
 			return err
+		}
+		if estate.Kind(system.Kind) == estate.KindUnixHost && !slices.ContainsFunc(hosts, func(v records.System) bool { return v.ID == system.ID }) {
+			hosts = append(hosts, system)
 		}
 		of = append(of, fmt.Sprintf("trace %d of %s", v.ID, v.System))
 		database := ""
@@ -62,6 +67,7 @@ func (charters *Charters) fromTraces(ctx context.Context, d *charter.Document, t
 		}
 	}
 	items, unread := least.Read(operations)
+	unread = append(unread, charters.pin(ctx, hosts, items)...)
 	out.NotRead = append(out.NotRead, unread...)
 	words := strings.Join(of, ", ")
 	if len(d.Must) == 0 && len(d.May) == 0 {
@@ -82,4 +88,60 @@ func (charters *Charters) fromTraces(ctx context.Context, d *charter.Document, t
 		}
 	}
 	return nil
+}
+
+// pin has commands that are no part of the system's own packages named with the digest of
+// their file, as each host that they were traced on has it now. What could not be read, and
+// what is not the same everywhere, is told and stays without.
+func (charters *Charters) pin(ctx context.Context, hosts []records.System, items []charter.Item) (unread []string) {
+	paths := least.Helpers(items)
+	if len(paths) == 0 {
+		return nil
+	}
+	sums := map[string]string{}
+	for _, v := range hosts {
+		read, words := charters.digests(ctx, v, paths)
+		for _, path := range paths {
+			sum, there := sums[path]
+			switch {
+			case read[path] == "":
+				unread = append(unread, fmt.Sprintf("the digest of %s on %s, so that none is written: %s", path, v.Name, words))
+				sums[path] = ""
+			case there && sum != read[path]:
+				unread = append(unread, fmt.Sprintf("the digest of %s, so that none is written: it is another file on %s", path, v.Name))
+				sums[path] = ""
+			case !there:
+				sums[path] = read[path]
+			}
+		}
+	}
+	least.Pin(items, sums)
+	return unread
+}
+
+// digests reads those of files on a host, by path; words say what became of the others.
+func (charters *Charters) digests(ctx context.Context, v records.System, paths []string) (sums map[string]string, words string) {
+	connector, target, err := charters.targets.Target(ctx, v)
+	if err != nil {
+		return nil, err.Error()
+	}
+	command := "/usr/bin/sha256sum --"
+	for _, path := range paths {
+		command += " '" + strings.ReplaceAll(path, "'", `'\''`) + "'"
+	}
+	out, _, err := connector.RunCheck(ctx, target, command)
+	if err != nil {
+		return nil, err.Error()
+	}
+	sums = map[string]string{}
+	words = "sha256sum says nothing of it"
+	for line := range strings.Lines(out) {
+		line = strings.TrimRight(line, "\n")
+		if sum, path, found := strings.Cut(line, "  "); found && len(sum) == 64 && strings.Trim(sum, "0123456789abcdef") == "" {
+			sums[path] = sum
+		} else if line != "" {
+			words = line
+		}
+	}
+	return sums, words
 }

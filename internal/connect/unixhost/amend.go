@@ -10,6 +10,7 @@ import (
 	"mossledger.example/moss/internal/connect/unixhost/shell"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/privilege"
+	"mossledger.example/moss/internal/core/privilege/sudo"
 )
 
 // Standing implements connect.Amender: of a membership what getent tells, of a command the
@@ -114,6 +115,7 @@ func asOf(change privilege.RightChange) string {
 
 // plainCommand are the words of a command that has no pattern in it: only such a one can be asked for.
 func plainCommand(what string) ([]string, bool) {
+	_, what, _ = sudo.Digested(what) // sudo looks at the file itself when it is asked
 	words := strings.Fields(what)
 	return words, len(words) > 0 && strings.HasPrefix(words[0], "/") && !strings.ContainsAny(what, `*?[]\^"'!`)
 }

@@ -51,7 +51,8 @@ func (Connector) Propose(target connect.Target, c privilege.RightChange) (connec
 
 // giveCommand is a file of its own for sudo, so that it can be taken away as it came.
 func giveCommand(out connect.Proposal, c privilege.RightChange) (connect.Proposal, string) {
-	words := strings.Fields(c.What)
+	_, command, _ := sudo.Digested(c.What)
+	words := strings.Fields(command)
 	if len(words) == 0 || !strings.HasPrefix(words[0], "/") && c.What != "ALL" || strings.Trim(c.To, plainLetters) != "" || c.To == "" {
 		return out, connect.WhyNotName
 	}

@@ -8,6 +8,7 @@ import (
 
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/privilege"
+	"mossledger.example/moss/internal/core/privilege/sudo"
 	"mossledger.example/moss/internal/core/reach"
 )
 
@@ -154,7 +155,7 @@ func (i *Item) meant(kind string) bool {
 	if i.Run == "" {
 		return true
 	}
-	if strings.HasPrefix(i.Run, "/") || i.Run == "ALL" || strings.HasPrefix(i.Run, "sudoedit") {
+	if _, run, _ := sudo.Digested(i.Run); strings.HasPrefix(run, "/") || i.Run == "ALL" || strings.HasPrefix(i.Run, "sudoedit") {
 		return kind == string(estate.KindUnixHost)
 	}
 	return kind == string(estate.KindRedis)

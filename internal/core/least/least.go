@@ -55,6 +55,8 @@ func Read(operations []Operation) (items []charter.Item, unread []string) {
 			entry(o, add, doubt)
 		case "sql":
 			statement(o, add, doubt)
+		case "ws-management":
+			message(o, add, doubt)
 		default:
 			doubt(o, "which rights this takes is not read from what is sent over "+o.Protocol)
 		}
@@ -234,6 +236,10 @@ func statement(o Operation, add func(charter.Item), doubt func(Operation, string
 		return
 	}
 	for _, u := range s {
+		if u.kind != "" {
+			definition(o, u, add, doubt)
+			continue
+		}
 		if u.verb == manageRoles {
 			verb := "manage roles"
 			if o.Kind == "mariadb" {
@@ -262,6 +268,39 @@ func statement(o Operation, add func(charter.Item), doubt func(Operation, string
 			}
 		}
 		add(charter.Item{Do: u.verb, To: kind + name})
+	}
+}
+
+// definition adds what it takes to define, change or remove something.
+func definition(o Operation, u use, add func(charter.Item), doubt func(Operation, string)) {
+	list := byServer[o.Kind][u.verb][u.kind]
+	if len(list) == 0 {
+		doubt(o, "what it takes to "+u.verb+" a "+u.kind+" there is not read")
+		return
+	}
+	for _, g := range list {
+		name := ""
+		switch {
+		case g.kind == "":
+		case u.kind == kindSchema || u.kind == kindDatabase:
+			if name = u.on.parts[0]; g.around { // a schema in the database
+				name = o.Database
+			}
+		default:
+			whole, err := object(o, u.on)
+			if err != nil {
+				doubt(o, err.Error())
+				return
+			}
+			if name = whole; g.around {
+				name = whole[:strings.LastIndexByte(whole, '.')]
+			}
+		}
+		item := charter.Item{Do: g.verb}
+		if g.kind != "" {
+			item.To = g.kind + ":" + name
+		}
+		add(item)
 	}
 }
 

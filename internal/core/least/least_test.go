@@ -31,7 +31,25 @@ func TestRead(t *testing.T) {
 		"own password":        {Operation{Protocol: "ldap", Text: "dn: CN=a,DC=x\nchangetype: modify\ndelete: unicodePwd\nunicodePwd: x\n-\nadd: unicodePwd\nunicodePwd: x\n-\n"}, nil, ""},
 		"member":              {Operation{Protocol: "ldap", Text: "dn: CN=crew,DC=x\nchangetype: modify\nadd: member\nmember: CN=a,DC=x\n-\n"}, []string{"write members on group crew"}, ""},
 		"search":              {Operation{Protocol: "ldap", Text: `search -b "DC=x" -s sub "(a=b)" member`}, nil, ""},
-		"windows":             {Operation{Protocol: "ws-management", Text: "x"}, nil, "not read from what is sent over ws-management"},
+		"elsewhere":           {Operation{Protocol: "smtp", Text: "x"}, nil, "not read from what is sent over smtp"},
+		"no message":          {Operation{Protocol: "ws-management", Text: "x"}, nil, "it is no message"},
+		"start":               {Operation{Protocol: "ws-management", Text: envelope("wmi/root/cimv2/Win32_Service", "wmi/root/cimv2/Win32_Service/StartService")}, []string{"sign in (by remote management)", "start on service Berth Store"}, ""},
+		"change":              {Operation{Protocol: "ws-management", Text: envelope("wmi/root/cimv2/Win32_Service", "wmi/root/cimv2/Win32_Service/Change")}, []string{"sign in (by remote management)", "change on service Berth Store"}, ""},
+		"look":                {Operation{Protocol: "ws-management", Text: envelope("wmi/root/cimv2/*", "http://schemas.xmlsoap.org/ws/2004/09/enumeration/Enumerate")}, []string{"sign in (by remote management)"}, ""},
+		"task":                {Operation{Protocol: "ws-management", Text: envelope("wmi/root/x/PS_ScheduledTask", "wmi/root/x/PS_ScheduledTask/SetByUser")}, []string{"sign in (by remote management)"}, "local administrators alone may do this: ps_scheduledtask setbyuser"},
+		"pg create":           {Operation{Protocol: "sql", Kind: "postgresql", Database: "b", Text: "CREATE TABLE IF NOT EXISTS tides.low (a int)"}, []string{"create on schema b.tides"}, ""},
+		"pg index":            {Operation{Protocol: "sql", Kind: "postgresql", Database: "b", Text: "CREATE UNIQUE INDEX CONCURRENTLY low_a ON low (a)"}, []string{"own on table b.public.low", "create on schema b.public"}, ""},
+		"pg alter":            {Operation{Protocol: "sql", Kind: "postgresql", Database: "b", Text: "ALTER TABLE low ADD COLUMN b int"}, []string{"own on table b.public.low"}, ""},
+		"pg schema":           {Operation{Protocol: "sql", Kind: "postgresql", Database: "b", Text: "CREATE SCHEMA tides"}, []string{"create on database b"}, ""},
+		"pg database":         {Operation{Protocol: "sql", Kind: "postgresql", Database: "b", Text: "CREATE DATABASE tides"}, []string{"create databases"}, ""},
+		"pg drop function":    {Operation{Protocol: "sql", Kind: "postgresql", Database: "b", Text: "DROP FUNCTION low(int)"}, nil, "what it takes to remove a routine there is not read"},
+		"maria create":        {Operation{Protocol: "sql", Kind: "mariadb", Text: "CREATE TABLE tides.low (a int)"}, []string{"create on table tides.low"}, ""},
+		"maria drop index":    {Operation{Protocol: "sql", Kind: "mariadb", Text: "DROP INDEX low_a ON tides.low"}, []string{"index on table tides.low"}, ""},
+		"maria routine":       {Operation{Protocol: "sql", Kind: "mariadb", Text: "CREATE PROCEDURE tides.low() SELECT 1"}, nil, "what select in it takes is not read"},
+		"from another":        {Operation{Protocol: "sql", Kind: "postgresql", Database: "b", Text: "CREATE TABLE low AS SELECT 1"}, nil, "what select in it takes is not read"},
+		"for a while":         {Operation{Protocol: "sql", Kind: "postgresql", Database: "b", Text: "CREATE TEMP TABLE low (a int)"}, nil, "there for a while"},
+		"more than one":       {Operation{Protocol: "sql", Kind: "mariadb", Text: "DROP TABLE tides.a, tides.b"}, nil, "more than one thing"},
+		"extension":           {Operation{Protocol: "sql", Kind: "postgresql", Database: "b", Text: "CREATE EXTENSION pgcrypto"}, nil, "what it takes to create this is not read"},
 		"pg":                  {Operation{Protocol: "sql", Kind: "postgresql", Database: "b", Text: "SELECT a FROM fares f JOIN tides.pay p ON p.a = f.a"}, []string{"select on table b.public.fares", "select on table b.tides.pay"}, ""},
 		"pg catalog":          {Operation{Protocol: "sql", Kind: "postgresql", Database: "b", Text: "SELECT 1 FROM pg_roles"}, nil, ""},
 		"pg secrets":          {Operation{Protocol: "sql", Kind: "postgresql", Database: "b", Text: "SELECT 1 FROM pg_authid"}, nil, "a table of the server's own"},
@@ -58,6 +76,19 @@ func TestRead(t *testing.T) {
 			assert.Contains(t, unread[0], c.unread)
 		})
 	}
+}
+
+// envelope is a message as a trace has it.
+func envelope(resource, action string) string {
+	return `<s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope" xmlns:a="x" xmlns:w="y"><s:Header><w:ResourceURI s:mustUnderstand="true">` + resource + `</w:ResourceURI><a:Action>` + action + `</a:Action><w:SelectorSet><w:Selector Name="Name">Berth Store</w:Selector></w:SelectorSet></s:Header><s:Body/></s:Envelope>`
+}
+
+// A rule for what is no part of the system's packages names the digest of its file.
+func TestPin(t *testing.T) {
+	items := []charter.Item{{Run: "/opt/gauge/reset north"}, {Run: "/opt/gauge/reset south"}, {Run: "/usr/bin/id -u"}, {Do: "sign in"}, {Run: "/usr/local/sbin/tide"}}
+	assert.Equal(t, []string{"/opt/gauge/reset", "/usr/local/sbin/tide"}, Helpers(items))
+	Pin(items, map[string]string{"/opt/gauge/reset": "ab12", "/usr/local/sbin/tide": ""})
+	assert.Equal(t, []charter.Item{{Run: "sha256:ab12 /opt/gauge/reset north"}, {Run: "sha256:ab12 /opt/gauge/reset south"}, {Run: "/usr/bin/id -u"}, {Do: "sign in"}, {Run: "/usr/local/sbin/tide"}}, items)
 }
 
 func TestStatements(t *testing.T) {
@@ -107,11 +138,12 @@ func TestCharter(t *testing.T) {
 
 // Whatever is sent, reading it ends, and what comes of it can be written and read as a charter.
 func FuzzRead(f *testing.F) {
-	for _, text := range []string{"sudo -n -- /bin/x 'a'", "SELECT a FROM b", "dn: x\nadd: member\n", "WITH a AS (SELECT 1) DELETE FROM b USING c", "CALL a.b(1)", "password of \"x\" becomes"} {
+	for _, text := range []string{"sudo -n -- /bin/x 'a'", "SELECT a FROM b", "dn: x\nadd: member\n", "WITH a AS (SELECT 1) DELETE FROM b USING c", "CALL a.b(1)", "CREATE TABLE a.b (c int)", "DROP INDEX a ON b.c", "password of \"x\" becomes"} {
 		f.Add("sql", "postgresql", text)
 		f.Add("ssh", "", text)
 		f.Add("ldap", "", text)
 		f.Add("redis", "", text)
+		f.Add("ws-management", "", envelope(text, text))
 	}
 	f.Fuzz(func(t *testing.T, protocol, kind, text string) {
 		items, _ := Read([]Operation{{Protocol: protocol, Kind: kind, Database: "b", Text: text}})

@@ -17,6 +17,7 @@ type table struct{ parts []string }
 type use struct {
 	verb string
 	on   table
+	kind string // of what it is done to; a table, or a routine that is called, where it is ""
 }
 
 const manageRoles = "manage roles"
@@ -138,12 +139,12 @@ func parse(text string) ([]use, error) {
 		if !ok {
 			return nil, errNotRead
 		}
-		return []use{{"execute", t}}, nil
+		return []use{{verb: "execute", on: t}}, nil
 	case "alter", "create", "drop":
 		if len(ts) > 1 && (ts[1].text == "role" || ts[1].text == "user") {
 			return []use{{verb: manageRoles}}, nil
 		}
-		return nil, fmt.Errorf("what it takes to %s something is not read", first)
+		return defines(ts)
 	case "grant", "revoke":
 		return nil, fmt.Errorf("what it takes to give rights is not read: who gives must have them, with the option to give them on")
 	case "select", "insert", "update", "delete", "with", "replace", "truncate":
@@ -171,7 +172,7 @@ func (r *reading) add(verb string, t table) {
 			return
 		}
 	}
-	r.out = append(r.out, use{verb, t})
+	r.out = append(r.out, use{verb: verb, on: t})
 }
 
 // tables reads which tables a statement about data reads and writes.

@@ -2,6 +2,7 @@ package unixhost
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"fmt"
 	"io"
 	"path"
@@ -11,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/mattn/go-shellwords"
 	"golang.org/x/crypto/ssh"
 )
 
@@ -70,7 +72,7 @@ func (p *process) echo(args []string) int {
 
 func (p *process) run(argv []string) int {
 	commands := map[string]func([]string) int{
-		"sudo": p.sudo, "id": p.id, "cat": p.cat, "getent": p.getent, "passwd": p.passwd, "chage": p.chage, "systemctl": p.systemctl,
+		"sudo": p.sudo, "id": p.id, "cat": p.cat, "sha256sum": p.sha256sum, "getent": p.getent, "passwd": p.passwd, "chage": p.chage, "systemctl": p.systemctl,
 		"ls": p.ls, "crontab": p.crontab, "stat": p.stat, "readlink": p.readlink, "realpath": p.readlink, "rm": p.rm, "cp": p.cp, "dd": p.dd, "mv": p.mv,
 		"sync": func([]string) int { return 0 }, "chpasswd": p.chpasswd, "journalctl": p.journalctl, "sh": p.shell, "find": p.find, "xargs": p.xargs, "tar": p.tar, "ss": p.ss, "true": func([]string) int { return 0 }, "false": func([]string) int { return 1 }, "echo": p.echo,
 		"usermod": p.usermod, "gpasswd": p.gpasswd, "groupadd": p.groupadd, "chmod": p.chmod, "visudo": p.visudo, "getfacl": p.getfacl,
@@ -190,6 +192,19 @@ func (p *process) cat(args []string) int {
 			continue
 		}
 		p.out.Write(f.Content)
+	}
+	return exit
+}
+
+func (p *process) sha256sum(args []string) int {
+	exit := 0
+	for _, name := range operands(args) {
+		f, code := p.open("sha256sum", name)
+		if f == nil {
+			exit = code
+			continue
+		}
+		fmt.Fprintf(&p.out, "%x  %s\n", sha256.Sum256(f.Content), name)
 	}
 	return exit
 }
@@ -412,7 +427,10 @@ func (p *process) shell(args []string) int {
 	if len(args) != 2 || args[0] != "-c" {
 		return p.fail(127, "sh: not supported")
 	}
-	words := strings.Fields(args[1])
+	words, err := shellwords.Parse(args[1])
+	if err != nil {
+		return p.fail(2, "sh: Syntax error: "+err.Error())
+	}
 	if len(words) == 2 && words[0] == "exit" {
 		code, _ := strconv.Atoi(words[1])
 		return code

@@ -87,11 +87,29 @@ var literal = strings.NewReplacer(`\`, `\\`, ",", `\,`, ":", `\:`, "=", `\=`, "#
 // Word writes a word of a command as sudoers(5) has it, so that it stands for itself.
 func Word(word string) string { return literal.Replace(word) }
 
+// Digested takes a command apart that may begin with the digest that its file must have, as
+// sha256:HEX /path: the digest, and the command as it is typed.
+func Digested(command string) (d Digest, rest string, has bool) {
+	first, rest, found := strings.Cut(strings.TrimSpace(command), " ")
+	m := digestWord.FindStringSubmatch(first)
+	if !found || m == nil || len(m[0]) != len(first) {
+		return d, command, false
+	}
+	sum, err := sumOf(m[1], m[2])
+	if err != nil {
+		return d, command, false
+	}
+	return Digest{m[1], sum}, strings.TrimSpace(rest), true
+}
+
 // Written writes a command with its arguments, as a shell would have them, as sudoers(5) has
 // it: for that one command and no other.
 func Written(command string) string {
 	if command == "ALL" {
 		return command
+	}
+	if d, rest, has := Digested(command); has {
+		return d.Algorithm + ":" + d.Sum + " " + Written(rest)
 	}
 	words := strings.Fields(command)
 	for i := range words {
@@ -208,7 +226,8 @@ func (p *Policy) terms(r *Rule, user Item, host Host) []string {
 }
 
 // Matches is the privilege.Matcher of entries that List made. A question names a command
-// with its arguments as a shell would have them, or ALL for each command there is.
+// with its arguments as a shell would have them, or ALL for each command there is. Before it
+// may stand the digest of its file.
 func Matches(e privilege.Entry, q privilege.Question) privilege.Answer {
 	if q.What == "" {
 		return privilege.AnswerYes
@@ -223,8 +242,12 @@ func Matches(e privilege.Entry, q privilege.Question) privilege.Answer {
 		}
 		return privilege.AnswerNo
 	}
-	words := strings.Fields(q.What)
+	d, asked, digested := Digested(q.What)
+	words := strings.Fields(asked)
 	m := matching{ask: Ask{Command: words[0], Args: words[1:]}}
+	if digested { // it is asked for the file as it was then
+		m.world.Digest = func(algorithm, _ string) (string, bool) { return d.Sum, algorithm == d.Algorithm }
+	}
 	return fromAnswer(least(m.command(c), asMatches(e.As, q.As)))
 }
 
