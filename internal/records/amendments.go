@@ -52,4 +52,5 @@ type AmendmentView struct {
 	Amendment
 	Steps     []AmendmentStep `json:"steps" nullable:"false"`
 	Decisions []string        `json:"decisions" nullable:"false" doc:"What it takes now"`
+	Halted    string          `json:"halted,omitempty" doc:"Why it does not go on now"`
 }

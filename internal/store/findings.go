@@ -72,7 +72,7 @@ func (s *Store) SetFindings(ctx context.Context, scope string, list []records.Fi
 		for _, f := range list {
 			keys = append(keys, f.Key)
 			_, err := tx.ExecContext(ctx, `INSERT INTO findings (key, kind, severity, subject, system, account_id, dependent_id, credential_id, what, next, raised, seen, first) VALUES (?,?,?,?,?,NULLIF(?, 0),?,?,?,?,?,?,?)
-				ON CONFLICT (key) DO UPDATE SET severity=excluded.severity, subject=excluded.subject, dependent_id=excluded.dependent_id, credential_id=excluded.credential_id, what=excluded.what, next=excluded.next, seen=excluded.seen,
+				ON CONFLICT (key) DO UPDATE SET severity=excluded.severity, subject=excluded.subject, system=excluded.system, account_id=excluded.account_id, dependent_id=excluded.dependent_id, credential_id=excluded.credential_id, what=excluded.what, next=excluded.next, seen=excluded.seen,
 				raised=CASE WHEN findings.cleared = '' THEN findings.raised ELSE excluded.raised END, cleared=''`,
 				f.Key, f.Kind, f.Severity, f.Subject, f.System, f.AccountID, f.DependentID, f.CredentialID, f.What, f.Next, now, now, now)
 			if err != nil {

@@ -3409,6 +3409,8 @@ export interface components {
             decisions: string[];
             /** Format: date-time */
             ended?: string;
+            /** @description Why it does not go on now */
+            halted?: string;
             /** Format: int64 */
             id: number;
             /** @description What a person has to do, and why */
@@ -3472,6 +3474,8 @@ export interface components {
             decisions: string[];
             /** Format: date-time */
             ended?: string;
+            /** @description Why it does not go on now */
+            halted?: string;
             /** Format: int64 */
             id: number;
             /** @description What a person has to do, and why */

@@ -82,6 +82,7 @@ const columns = [
         ><RouterLink to="/approvals?f=state=asked">{{ t('amendments.waits', { n: waits }) }}</RouterLink></template
       >
     </Alert>
+    <Trouble :words="of.halted" />
     <p v-if="of.reason">
       {{ of.reason }}
       <span class="soft"

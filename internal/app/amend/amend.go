@@ -8,16 +8,15 @@ package amend
 
 import (
 	"context"
+	"errors"
 	"fmt"
-	"maps"
-	"sync"
-	"time"
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/approval"
 	"mossledger.example/moss/internal/app/freeze"
 	"mossledger.example/moss/internal/app/survey"
+	"mossledger.example/moss/internal/app/underway"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
@@ -57,19 +56,12 @@ type Amendments struct {
 	freeze   *freeze.Freeze
 
 	after    func(records.AmendmentID) // called when one has ended or stopped; nil for nobody
-	deciding sync.Mutex                // about those that nothing works on
-	lock     sync.Mutex
-	running  map[records.AmendmentID]*running
-}
-
-type running struct {
-	decide chan rotation.Decision
-	ended  chan struct{}
+	underway *underway.Plans[records.AmendmentID]
 }
 
 // New makes one. It carries out its approvals.
 func New(base *app.Base, store Store, targets Targets, approvals *approval.Approvals, surveys *survey.Surveys, frozen *freeze.Freeze) *Amendments {
-	a := &Amendments{base: base, store: store, targets: targets, approval: approvals, surveys: surveys, freeze: frozen, running: map[records.AmendmentID]*running{}}
+	a := &Amendments{base: base, store: store, targets: targets, approval: approvals, surveys: surveys, freeze: frozen, underway: underway.New[records.AmendmentID](base)}
 	approvals.Carry(approval.KindAmendment, approval.Carrier{Action: access.StartAmendment, CarryOut: a.carryOut})
 	return a
 }
@@ -86,26 +78,16 @@ func (a *Amendments) TakeBack(ctx context.Context, id records.AmendmentID, why s
 	return a.tell(ctx, id, rotation.Record{Event: rotation.EventDecision, Step: -1, Result: rotation.DecideUndo, Actor: access.Service().Name, Reason: why})
 }
 
-// settledTime bounds how long it is waited for the end of earlier ones.
-const settledTime = 30 * time.Second
-
 // Settled waits until what earlier ones changed has been read again.
 func (a *Amendments) Settled(ctx context.Context) {
-	limited, cancel := context.WithTimeout(ctx, settledTime)
-	defer cancel()
-	a.lock.Lock()
-	active := maps.Clone(a.running)
-	a.lock.Unlock()
-	for id, r := range active {
-		if v, err := a.store.Amendment(limited, id); err == nil && v.Mode == string(rotation.ModeFinished) {
-			select {
-			case <-r.ended: // its systems are being read by then
-			case <-limited.Done():
-			}
-		}
-	}
-	a.surveys.ReadAgain(limited)
+	a.underway.Settled(ctx, func(ctx context.Context, id records.AmendmentID) bool {
+		v, err := a.store.Amendment(ctx, id)
+		return err == nil && v.Mode == string(rotation.ModeFinished)
+	}, a.surveys.ReadAgain)
 }
+
+// Halted says why one that is worked on does not go on; "" when it does.
+func (a *Amendments) Halted(id records.AmendmentID) string { return a.underway.Halted(id) }
 
 // Topic is woken when something of an amendment changes.
 func Topic(id records.AmendmentID) string { return fmt.Sprintf("amendment/%d", id) }
@@ -127,7 +109,7 @@ func (a *Amendments) Recover(ctx context.Context) error {
 // View is an amendment with its steps as they are now.
 func (a *Amendments) View(ctx context.Context, id records.AmendmentID) (records.AmendmentView, error) {
 	v, state, _, err := a.state(ctx, id)
-	out := records.AmendmentView{Amendment: v, Steps: []records.AmendmentStep{}, Decisions: []string{}}
+	out := records.AmendmentView{Amendment: v, Halted: a.Halted(id), Steps: []records.AmendmentStep{}, Decisions: []string{}}
 	if err != nil {
 		return out, err
 	}
@@ -190,60 +172,49 @@ func (a *Amendments) Decide(ctx context.Context, by access.Actor, id records.Ame
 
 // tell gives a decision to what works on it, or writes it and takes it up.
 func (a *Amendments) tell(ctx context.Context, id records.AmendmentID, record rotation.Record) error {
-	for {
-		active, err := a.decide(ctx, id, record)
-		if active == nil || err != nil {
-			return err
-		}
-		answer := make(chan error, 1)
-		select {
-		case active.decide <- rotation.Decision{Record: record, Answer: answer}:
-			if err := <-answer; err != nil {
-				return refused(id, err)
-			}
-			return nil
-		case <-active.ended:
-		case <-ctx.Done():
-			return ctx.Err()
-		}
+	err := a.underway.Decide(ctx, id, record, func(underway bool) error { return a.decide(ctx, id, record, underway) })
+	var unheard *underway.Unheard
+	if errors.As(err, &unheard) {
+		return refused(id, unheard.Err)
 	}
+	return err
 }
 
-func (a *Amendments) decide(ctx context.Context, id records.AmendmentID, record rotation.Record) (*running, error) {
-	a.deciding.Lock()
-	defer a.deciding.Unlock()
-	a.lock.Lock()
-	active := a.running[id]
-	a.lock.Unlock()
+// decide looks whether a decision may be made. Where nothing works on the amendment it writes
+// it, and takes the amendment up.
+func (a *Amendments) decide(ctx context.Context, id records.AmendmentID, record rotation.Record, underway bool) error {
 	v, state, _, err := a.state(ctx, id)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	if v.Mode == records.ModeRehearsed {
-		return nil, fmt.Errorf("%w: amendment %d was not started", app.ErrRefused, id)
+		return fmt.Errorf("%w: amendment %d was not started", app.ErrRefused, id)
 	}
 	if err := state.Takes(record.Result); err != nil {
-		return nil, refused(id, err)
+		return refused(id, err)
 	}
 	if record.Result != rotation.DecideStop {
 		if err := a.store.LedgerTrouble(); err != nil {
-			return nil, err
+			return err
 		}
 		if err := a.alone(ctx, v); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	if active != nil {
-		return active, nil
+	if words := a.Halted(id); words != "" {
+		return fmt.Errorf("%w: amendment %d takes no decision now: %s", app.ErrRefused, id, words)
+	}
+	if underway {
+		return nil
 	}
 	record.Seq, record.Time = state.Last+1, a.base.Now().UTC()
 	if err := a.journal(v, state).Append(ctx, record); err != nil {
-		return nil, err
+		return err
 	}
 	if record.Result != rotation.DecideStop {
 		a.launch(v)
 	}
-	return nil, nil
+	return nil
 }
 
 func refused(id records.AmendmentID, err error) error {
@@ -274,57 +245,47 @@ func (a *Amendments) alone(ctx context.Context, v records.Amendment) error {
 
 // launch works on one until it is finished or stopped.
 func (a *Amendments) launch(v records.Amendment) {
-	active := &running{decide: make(chan rotation.Decision), ended: make(chan struct{})}
-	a.lock.Lock()
-	if a.running[v.ID] != nil || !a.base.Begin() {
-		a.lock.Unlock()
-		return
-	}
-	a.running[v.ID] = active
-	a.lock.Unlock()
-	go func() {
-		defer a.base.Work.Done()
-		state, err := a.keepRunning(v, active)
-		if state.Mode == rotation.ModeFinished && a.base.Context.Err() == nil {
-			a.reread(v)
-		}
-		a.lock.Lock()
-		delete(a.running, v.ID)
-		a.lock.Unlock()
-		close(active.ended)
-		a.base.Topics.Wake(Topic(v.ID), "all")
-		if a.after != nil && a.base.Context.Err() == nil {
-			a.after(v.ID)
-		}
-		if err != nil && a.base.Context.Err() == nil {
-			a.base.Log.Error("an amendment stopped", "amendment", v.ID, "error", err)
-		}
-	}()
+	a.underway.Launch(v.ID, underway.Work{
+		Run:  func(p *underway.Plan) (rotation.State, error) { return a.run(v, p) },
+		Over: func(error) bool { return a.store.LedgerTrouble() != nil },
+		Waits: func(words string, err error) {
+			a.base.Log.Error("an amendment waits", "amendment", v.ID, "error", err)
+			a.base.Topics.Wake(Topic(v.ID), "all")
+			key := waitsKey(v.ID)
+			// The finding can perhaps not be written either: the log has it.
+			_ = a.store.SetFindings(a.base.Context, key, []records.Finding{{Key: key, Kind: "rights-change", Severity: "high", Subject: v.Subject, What: fmt.Sprintf("amendment %d: %s", v.ID, words), Next: "make room on the disk of the data folder, or see the log"}})
+		},
+		Ended: func(state rotation.State) {
+			if state.Mode == rotation.ModeFinished {
+				a.reread(v)
+			}
+		},
+		After: func(_ rotation.State, err error) {
+			a.base.Topics.Wake(Topic(v.ID), "all")
+			if a.base.Context.Err() != nil {
+				return
+			}
+			if a.after != nil {
+				a.after(v.ID)
+			}
+			if err != nil {
+				a.base.Log.Error("an amendment stopped", "amendment", v.ID, "error", err)
+			}
+		},
+	})
 }
 
-// keepRunning goes on by itself where what it does could not be written down, as on a full disk.
-func (a *Amendments) keepRunning(v records.Amendment, active *running) (rotation.State, error) {
-	for pause := time.Second; ; pause = min(2*pause, time.Minute) {
-		state, err := a.run(v, active)
-		if err == nil || a.base.Context.Err() != nil || a.store.LedgerTrouble() != nil {
-			return state, err
-		}
-		a.base.Log.Error("an amendment waits: what it does cannot be written down", "amendment", v.ID, "error", err)
-		if connect.Wait(a.base.Context, pause) != nil {
-			return state, err
-		}
-	}
-}
-
-func (a *Amendments) run(v records.Amendment, active *running) (rotation.State, error) {
-	_, state, journal, err := a.state(a.base.Context, v.ID)
+func (a *Amendments) run(v records.Amendment, p *underway.Plan) (rotation.State, error) {
+	_, state, records, err := a.state(a.base.Context, v.ID)
 	if err != nil {
 		return state, err
 	}
-	runner := &rotation.Runner{Plan: v.Plan, Journal: a.journal(v, state), Hands: &hands{amendments: a, id: v.ID, plan: v.Plan}, Now: a.base.Now, Wait: connect.Wait, Parallel: 8, PerSystem: 1, Decide: active.decide, Hold: a.freeze.Frozen}
+	journal := a.journal(v, state)
+	journal.written = p.Goes
+	runner := &rotation.Runner{Plan: v.Plan, Journal: journal, Hands: &hands{amendments: a, id: v.ID, plan: v.Plan}, Now: a.base.Now, Wait: connect.Wait, Parallel: 8, PerSystem: 1, Decide: p.Decisions, Hold: a.freeze.Frozen}
 	ctx, end := connect.KeepSessions(a.base.Context)
 	defer end()
-	if state, err = runner.Run(ctx, journal); err != nil {
+	if state, err = runner.Run(ctx, records); err != nil {
 		return state, err
 	}
 	return state, a.findings(v, state)

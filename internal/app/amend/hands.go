@@ -5,8 +5,10 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"time"
 
 	"mossledger.example/moss/internal/app/rotate/acts"
+	"mossledger.example/moss/internal/app/underway"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/privilege"
@@ -19,6 +21,7 @@ type journal struct {
 	amendments *Amendments
 	amendment  records.Amendment
 	state      rotation.State
+	written    func() // a record was
 }
 
 func (a *Amendments) journal(v records.Amendment, state rotation.State) *journal {
@@ -37,9 +40,37 @@ func (j *journal) Append(ctx context.Context, r rotation.Record) error {
 		return err
 	}
 	j.state = state
+	if j.written != nil {
+		j.written()
+	}
+	j.noteWaiting(ctx, r)
 	a.base.Topics.Wake(Topic(j.amendment.ID), "all")
 	return nil
 }
+
+// noteWaiting raises and clears the finding about a system that is waited for, and the one
+// about what could not be written down.
+func (j *journal) noteWaiting(ctx context.Context, r rotation.Record) {
+	v := j.amendment
+	key := waitsKey(v.ID)
+	var list []records.Finding
+	if i, waits := j.state.AwayFor(underway.WaitsAfter); waits {
+		step, t := v.Plan.Steps[i], j.state.Steps[i]
+		next := "bring it back: the amendment goes on by itself"
+		if j.state.Mode == rotation.ModeUndoing {
+			next += fmt.Sprintf("; or go on without it: 'moss amend show %d' says how", v.ID)
+		}
+		list = []records.Finding{{Key: key, Kind: "rights-change", Severity: "high", Subject: v.Subject, System: step.System, What: fmt.Sprintf("amendment %d waits for %s since %s: %s", v.ID, step.System, t.Since.UTC().Format(time.RFC3339), t.Words), Next: next}}
+	}
+	if r.Result == rotation.ResultAway && list == nil {
+		return // not long enough to be told
+	}
+	if err := j.amendments.store.SetFindings(ctx, key, list); err != nil {
+		j.amendments.base.Log.Warn("a finding could not be written", "key", key, "error", err)
+	}
+}
+
+func waitsKey(id records.AmendmentID) string { return fmt.Sprintf("amendment-waits/%d", id) }
 
 func (j *journal) entry(r rotation.Record) ledger.Entry {
 	v := j.amendment

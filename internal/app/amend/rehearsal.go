@@ -248,21 +248,27 @@ func (a *Amendments) Start(ctx context.Context, by access.Actor, id records.Amen
 }
 
 func (a *Amendments) begin(ctx context.Context, v records.Amendment) (records.Amendment, error) {
-	a.deciding.Lock()
-	defer a.deciding.Unlock()
-	if err := a.store.LedgerTrouble(); err != nil {
+	err := a.underway.Alone(func() error { return a.open(ctx, v) })
+	if err != nil {
 		return v, err
 	}
+	a.base.Topics.Wake("all")
+	return a.store.Amendment(ctx, v.ID)
+}
+
+func (a *Amendments) open(ctx context.Context, v records.Amendment) error {
+	if err := a.store.LedgerTrouble(); err != nil {
+		return err
+	}
 	if err := a.alone(ctx, v); err != nil {
-		return v, err
+		return err
 	}
 	entry := ledger.Entry{Actor: v.RequestedBy, Act: "amendment.start", Phase: ledger.Intent, Subject: v.Subject, Reason: v.Reason, Ref: Topic(v.ID), Detail: v.Consent, Changes: changesOf(v)}
 	if err := a.store.BeginAmendment(ctx, v, entry); err != nil {
-		return v, err
+		return err
 	}
 	a.launch(v)
-	a.base.Topics.Wake("all")
-	return a.store.Amendment(ctx, v.ID)
+	return nil
 }
 
 func changesOf(v records.Amendment) (out []ledger.Change) {

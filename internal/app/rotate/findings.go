@@ -6,28 +6,22 @@ import (
 	"fmt"
 	"time"
 
+	"mossledger.example/moss/internal/app/underway"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
 )
-
-// waitsAfter is how many times a system must be away to be a finding.
-const waitsAfter = 5
 
 // noteWaiting raises and clears the finding about a system that is waited for.
 func (j *journal) noteWaiting(ctx context.Context, r rotation.Record) {
 	key := fmt.Sprintf("rotation-waits/%d", j.rotation.ID)
 	var list []records.Finding
-	for i, t := range j.state.Steps {
-		if t.Away < waitsAfter || t.Left || j.state.Mode == rotation.ModeFinished {
-			continue
-		}
-		step := j.rotation.Plan.Steps[i]
+	if i, waits := j.state.AwayFor(underway.WaitsAfter); waits {
+		step, t := j.rotation.Plan.Steps[i], j.state.Steps[i]
 		next := "bring it back: the rotation goes on by itself"
 		if j.state.Mode == rotation.ModeUndoing {
 			next += fmt.Sprintf("; or undo without it: 'moss rotate undo %d --without-away'", j.rotation.ID)
 		}
 		list = []records.Finding{{Key: key, Kind: "rotation", Severity: "high", Subject: j.rotation.Credential, System: step.System, AccountID: j.rotation.AccountID, CredentialID: j.rotation.CredentialID, What: fmt.Sprintf("rotation %d waits for %s since %s: %s", j.rotation.ID, step.System, t.Since.UTC().Format(time.RFC3339), t.Words), Next: next}}
-		break
 	}
 	if r.Result == rotation.ResultAway && list == nil {
 		return // not long enough to be told

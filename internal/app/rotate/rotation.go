@@ -26,6 +26,7 @@ import (
 	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/app/survey"
+	"mossledger.example/moss/internal/app/underway"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
@@ -34,7 +35,6 @@ import (
 // Rotations plans rotations and carries them out.
 type Rotations struct {
 	planning  *planning.Planning
-	deciding  sync.Mutex // about rotations that nothing works on
 	base      *app.Base
 	store     Store
 	sealed    *sealed.Keeper
@@ -52,7 +52,7 @@ type Rotations struct {
 
 	after     func() // called when one has ended; nil for nobody
 	lock      sync.Mutex
-	running   map[records.RotationID]*running
+	underway  *underway.Plans[records.RotationID]
 	drill     int
 	kill      func()
 	journaled int
@@ -82,7 +82,7 @@ type Needs struct {
 
 // New makes Rotations. They carry out approvals of overrides.
 func New(n Needs) *Rotations {
-	rotations := &Rotations{base: n.Base, store: n.Store, sealed: n.Sealed, approval: n.Approvals, inventory: n.Inventory, picture: n.Picture, findings: n.Findings, survey: n.Surveys, custody: n.Custody, acts: n.Acts, looks: n.Looks, freeze: n.Freeze, policies: n.Policies, atOnce: cmp.Or(n.AtOnce, 32), running: map[records.RotationID]*running{}, drill: n.Drill, kill: n.Kill}
+	rotations := &Rotations{base: n.Base, store: n.Store, sealed: n.Sealed, approval: n.Approvals, inventory: n.Inventory, picture: n.Picture, findings: n.Findings, survey: n.Surveys, custody: n.Custody, acts: n.Acts, looks: n.Looks, freeze: n.Freeze, policies: n.Policies, atOnce: cmp.Or(n.AtOnce, 32), underway: underway.New[records.RotationID](n.Base), drill: n.Drill, kill: n.Kill}
 	rotations.planning = planning.New(n.Store, n.Sealed, n.Custody, n.Inventory, n.Picture, n.Policies, n.Base.Now, rotations.Settled)
 	n.Approvals.Carry(approval.KindRotation, approval.Carrier{Action: access.OverrideRotation, CarryOut: rotations.startApproved})
 	return rotations
@@ -197,65 +197,47 @@ func (rotations *Rotations) Decide(ctx context.Context, by access.Actor, id reco
 		return err
 	}
 	record := rotation.Record{Event: rotation.EventDecision, Step: -1, Result: decision, Actor: by.Name, Reason: reason}
-	for {
-		active, err := rotations.decide(ctx, id, record)
-		if active == nil || err != nil {
-			return err
-		}
-		answer := make(chan error, 1)
-		select {
-		case active.decide <- rotation.Decision{Record: record, Answer: answer}:
-			if err := <-answer; err != nil { // it is being written: that ends
-				return refused(id, err)
-			}
-			return nil
-		case <-active.ended: // without having heard: decide on what it is now
-		case <-ctx.Done():
-			return ctx.Err()
-		}
+	err := rotations.underway.Decide(ctx, id, record, func(underway bool) error { return rotations.decide(ctx, id, record, underway) })
+	var unheard *underway.Unheard
+	if errors.As(err, &unheard) {
+		return refused(id, unheard.Err)
 	}
+	return err
 }
 
-// decide writes a decision about a rotation that nothing works on, and takes it up.
-// One that is worked on is returned, to be told. Decisions come one after the other:
-// each is about what the one before made of it.
-func (rotations *Rotations) decide(ctx context.Context, id records.RotationID, record rotation.Record) (*running, error) {
-	rotations.deciding.Lock()
-	defer rotations.deciding.Unlock()
-	// Before anything is read: what nothing works on now stays as it is read.
-	rotations.lock.Lock()
-	active := rotations.running[id]
-	rotations.lock.Unlock()
+// decide looks whether a decision may be made. Where nothing works on the rotation it writes
+// it, and takes the rotation up.
+func (rotations *Rotations) decide(ctx context.Context, id records.RotationID, record rotation.Record, underway bool) error {
 	r, state, _, err := rotations.State(ctx, id)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	if err := rotations.mayDecide(ctx, r, state, record.Result); err != nil {
-		return nil, err
+		return err
 	}
 	if record.Result == rotation.DecideUndo && r.Mode == string(rotation.ModeFinished) && r.Result != rotation.FinishedUndoFailed {
 		if record.Reason == "" {
-			return nil, fmt.Errorf("%w: undoing a finished rotation changes everything once more: give a reason", app.ErrInput)
+			return fmt.Errorf("%w: undoing a finished rotation changes everything once more: give a reason", app.ErrInput)
 		}
 		if err := rotations.undoRehearsed(ctx, r); err != nil {
-			return nil, err
+			return err
 		}
 	}
 	if words := rotations.Halted(id); words != "" {
-		return nil, fmt.Errorf("%w: rotation %d takes no decision now: %s", app.ErrRefused, id, words)
+		return fmt.Errorf("%w: rotation %d takes no decision now: %s", app.ErrRefused, id, words)
 	}
-	if active != nil {
-		return active, nil
+	if underway {
+		return nil
 	}
 	journal := &journal{rotations: rotations, rotation: r, state: state}
 	record.Seq, record.Time = state.Last+1, rotations.base.Now().UTC()
 	if err := journal.Append(ctx, record); err != nil {
-		return nil, err
+		return err
 	}
 	if record.Result != rotation.DecideStop {
 		rotations.launch(r)
 	}
-	return nil, nil
+	return nil
 }
 
 // refused names the rotation that does not take a decision.

@@ -133,6 +133,17 @@ type StepState struct {
 	begun int64  // record of its latest intent
 }
 
+// AwayFor is the first step whose system was away at least so often in a row; ok is false
+// where there is none, or the plan is over.
+func (s State) AwayFor(times int) (step int, ok bool) {
+	for i, t := range s.Steps {
+		if t.Away >= times && !t.Left && s.Mode != ModeFinished {
+			return i, true
+		}
+	}
+	return 0, false
+}
+
 // Waiting: its system is away and is waited for.
 func (t StepState) Waiting() bool { return t.Away > 0 && !t.Left }
 
