@@ -117,17 +117,11 @@ func held(v records.System, m *privilege.Model, id string, right privilege.Right
 
 // Void reports whether a right counts for nothing, because another entry has the word.
 func Void(v records.System, m *privilege.Model, id string, right privilege.Right) bool {
-	if right.Deny || right.What == "" || strings.ContainsAny(right.What, `*?[\^`) || len(right.Objects) == 0 {
+	q, may := sudo.Whether(right, estate.Kind(v.Kind) == estate.KindUnixHost)
+	if !may {
 		return false
 	}
-	what := right.What
-	if estate.Kind(v.Kind) == estate.KindUnixHost {
-		what = sudo.Spoken(what)
-	}
-	if what == "" {
-		return false
-	}
-	d := m.Decide(id, privilege.Question{Verb: right.Verb, Object: right.Objects[0], What: what, As: sudo.FirstOf(right.As)})
+	d := m.Decide(id, q)
 	return !d.Allowed && d.Unsure == ""
 }
 

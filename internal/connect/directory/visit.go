@@ -32,7 +32,7 @@ const (
 // then accounts page by page.
 func (Connector) Visit(ctx context.Context, t connect.Target, request connect.VisitRequest, emit func(connect.Batch) error) (connect.Coverage, error) {
 	watch := connect.NewStopwatch()
-	coverage := connect.Coverage{Complete: map[string]bool{}, Why: map[string]string{}, Counts: map[string]int{}}
+	coverage := connect.NewCoverage()
 	s, passed, failure := openAny(ctx, t, watch)
 	if failure != nil {
 		coverage.Stages = watch.Stages()

@@ -183,14 +183,9 @@ func stableID(user string) string { return "user:" + user }
 // signed in now.
 func (Connector) Visit(ctx context.Context, target connect.Target, _ connect.VisitRequest, emit func(connect.Batch) error) (connect.Coverage, error) {
 	watch := connect.NewStopwatch()
-	coverage := connect.Coverage{Complete: map[string]bool{}, Why: map[string]string{}, Counts: map[string]int{}}
+	coverage := connect.NewCoverage()
 	fail := func(f *connect.Failure) (connect.Coverage, error) {
-		watch.Fail(f)
-		coverage.Stages = watch.Stages()
-		for _, scope := range []string{connect.ScopeAccounts, connect.ScopeSessions} {
-			coverage.Why[scope] = f.Error()
-		}
-		return coverage, f
+		return coverage.Fail(watch, f, connect.ScopeAccounts, connect.ScopeSessions)
 	}
 	conn, done, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
 	if failed != nil {

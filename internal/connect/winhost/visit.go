@@ -44,7 +44,7 @@ const flushAt = 500
 // connection at the same time as the rest: most of a visit is waiting.
 func (Connector) Visit(ctx context.Context, target connect.Target, request connect.VisitRequest, emit func(connect.Batch) error) (connect.Coverage, error) {
 	watch := connect.NewStopwatch()
-	v := &visit{emit: emit, coverage: connect.Coverage{Complete: map[string]bool{}, Why: map[string]string{}, Counts: map[string]int{}}}
+	v := &visit{emit: emit, coverage: connect.NewCoverage()}
 	if !request.FingerprintKey.Empty() {
 		v.fingerprints = secret.FingerprinterFromKey(request.FingerprintKey)
 	}

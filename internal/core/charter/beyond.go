@@ -2,7 +2,6 @@ package charter
 
 import (
 	"fmt"
-	"strings"
 
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/privilege"
@@ -78,15 +77,12 @@ func words(r privilege.Right) string {
 	return out
 }
 
-// void reports whether another rule of sudo has the word.
+// void reports whether another entry has the word.
 func (c *Comparison) void(r privilege.Right) bool {
-	if c.known.Kind != string(estate.KindUnixHost) || r.Verb != privilege.VerbRun || len(r.Objects) == 0 || strings.ContainsAny(r.What, `*?[\^`) {
+	q, may := sudo.Whether(r, c.known.Kind == string(estate.KindUnixHost))
+	if !may {
 		return false
 	}
-	spoken := sudo.Spoken(r.What)
-	if spoken == "" {
-		return false
-	}
-	d := c.bearer.Decide(c.known.Model.Ask(privilege.Question{Verb: r.Verb, Object: r.Objects[0], What: spoken, As: sudo.FirstOf(r.As)}))
+	d := c.bearer.Decide(c.known.Model.Ask(q))
 	return !d.Allowed && d.Unsure == ""
 }

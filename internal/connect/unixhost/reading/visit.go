@@ -54,7 +54,7 @@ type candidate struct {
 // that fails leaves the others alone.
 func Visit(ctx context.Context, target connect.Target, request connect.VisitRequest, emit func(connect.Batch) error) (connect.Coverage, error) {
 	watch := connect.NewStopwatch()
-	coverage := connect.Coverage{Complete: map[string]bool{}, Why: map[string]string{}, Counts: map[string]int{}}
+	coverage := connect.NewCoverage()
 	s, failure := shell.SignIn(ctx, target, watch)
 	if failure == nil {
 		defer s.Close()

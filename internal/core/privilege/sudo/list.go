@@ -129,6 +129,20 @@ func FirstOf(as string) string {
 	return ""
 }
 
+// Whether asks whether a right counts at all: where the first or the last entry decides,
+// another one may have the word. Of patterns, and of what is about nothing in particular, it
+// is not asked. Of hosts the command is one of sudo.
+func Whether(r privilege.Right, host bool) (q privilege.Question, may bool) {
+	if r.Deny || r.What == "" || strings.ContainsAny(r.What, `*?[\^`) || len(r.Objects) == 0 {
+		return q, false
+	}
+	q = privilege.Question{Verb: r.Verb, Object: r.Objects[0], What: r.What, As: FirstOf(r.As)}
+	if host && r.Verb == privilege.VerbRun {
+		q.What = Spoken(r.What)
+	}
+	return q, q.What != ""
+}
+
 // Line writes what a rule gives in the form of sudoers(5), for one user.
 func (r Rule) Line(user string) string {
 	var out strings.Builder
