@@ -45,7 +45,7 @@ type Entry struct {
 	DN         string
 	Attributes map[string][]string
 	Password   string // "" for no password
-	Admin      bool   // may reset passwords and write attributes
+	Admin      bool   // may reset passwords and write attributes, whatever descriptors say
 	Disabled   bool
 	Locked     bool
 	Expired    bool // the account's end date has passed

@@ -11,6 +11,8 @@ import (
 	"unicode/utf16"
 
 	ber "github.com/go-asn1-ber/asn1-ber"
+
+	"mossledger.example/moss/internal/core/privilege/descriptor"
 )
 
 // LDAP operations (RFC 4511, section 4.2 and following).
@@ -169,7 +171,7 @@ func (c *client) modify(dn string, changes []*ber.Packet, fault Fault) (int, str
 			values = append(values, text(v))
 		}
 		if !strings.EqualFold(attribute, "unicodePwd") || !c.config.Windows {
-			if !c.who.Admin {
+			if !c.may(c.who, e, descriptor.WriteProperty, properties[strings.ToLower(attribute)]...) {
 				return 50, "insufficient access rights"
 			}
 			if code, words := c.assign(e, attribute, kind, values); code != 0 {
@@ -190,7 +192,7 @@ func (c *client) modify(dn string, changes []*ber.Packet, fault Fault) (int, str
 		case 1:
 			deleted = value
 		case 2:
-			if !c.who.Admin {
+			if !c.may(c.who, e, descriptor.ControlAccess, rightToReset) {
 				return 50, "00002098: insufficient access rights to reset the password"
 			}
 			if fault.ReadOnly {

@@ -429,7 +429,7 @@ func (p *process) shell(args []string) int {
 	}
 	words, err := shellwords.Parse(args[1])
 	if err != nil {
-		return p.fail(2, "sh: Syntax error: "+err.Error())
+		return p.fail(2, "sh: Syntax error: %s", err)
 	}
 	if len(words) == 2 && words[0] == "exit" {
 		code, _ := strconv.Atoi(words[1])
