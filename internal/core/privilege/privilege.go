@@ -195,7 +195,7 @@ type Right struct {
 	Means   []string `json:"means,omitempty"` // what a name in What stands for, where the system told
 	Unsure  string   `json:"unsure,omitempty"`
 	Deny    bool     `json:"deny,omitempty"`
-	Default bool     `json:"-"`              // nothing says otherwise
+	Default bool     `json:"-"`                     // nothing says otherwise
 	Path    []Link   `json:"path" nullable:"false"` // from the account to whom it is given; the first is the account
 	Text    string   `json:"text,omitempty"`
 	Source  string   `json:"source,omitempty"`
