@@ -135,12 +135,24 @@ func TestSmallestGrantsOfDefinitions(t *testing.T) {
 		isMaria    bool
 		text, undo string
 	}{
-		{false, "CREATE TABLE tolls (a int)", ""}, {false, "CREATE VIEW early AS VALUES (1)", ""}, {false, "CREATE SEQUENCE hours", ""}, {false, "CREATE SCHEMA tides", ""},
-		{false, "CREATE FUNCTION one() RETURNS int LANGUAGE sql AS 'VALUES (1)'", ""}, {false, "CREATE INDEX fares_b ON fares (b)", ""}, {false, "CREATE UNIQUE INDEX ON ONLY public.fares (b)", ""},
-		{false, "ALTER TABLE fares ADD COLUMN c int", ""}, {false, "ALTER SEQUENCE turns INCREMENT 2", ""}, {false, "DROP TABLE fares", ""}, {false, "DROP VIEW IF EXISTS late", ""}, {false, "DROP SEQUENCE turns", ""},
-		{true, "CREATE TABLE tides.tolls (a int)", "DROP TABLE IF EXISTS tides.tolls"}, {true, "CREATE INDEX b ON tides.fares (b)", "ALTER TABLE tides.fares DROP INDEX IF EXISTS b"},
-		{true, "ALTER TABLE tides.fares ADD COLUMN c int", "ALTER TABLE tides.fares DROP COLUMN IF EXISTS c"}, {true, "DROP TABLE tides.fares", "CREATE TABLE IF NOT EXISTS tides.fares (a int PRIMARY KEY, b int)"},
-		{true, "CREATE DATABASE hours", "DROP DATABASE IF EXISTS hours"}, {true, "CREATE FUNCTION tides.one() RETURNS int RETURN 1", "DROP FUNCTION IF EXISTS tides.one"},
+		{false, "CREATE TABLE tolls (a int)", ""},
+		{false, "CREATE VIEW early AS VALUES (1)", ""},
+		{false, "CREATE SEQUENCE hours", ""},
+		{false, "CREATE SCHEMA tides", ""},
+		{false, "CREATE FUNCTION one() RETURNS int LANGUAGE sql AS 'VALUES (1)'", ""},
+		{false, "CREATE INDEX fares_b ON fares (b)", ""},
+		{false, "CREATE UNIQUE INDEX ON ONLY public.fares (b)", ""},
+		{false, "ALTER TABLE fares ADD COLUMN c int", ""},
+		{false, "ALTER SEQUENCE turns INCREMENT 2", ""},
+		{false, "DROP TABLE fares", ""},
+		{false, "DROP VIEW IF EXISTS late", ""},
+		{false, "DROP SEQUENCE turns", ""},
+		{true, "CREATE TABLE tides.tolls (a int)", "DROP TABLE IF EXISTS tides.tolls"},
+		{true, "CREATE INDEX b ON tides.fares (b)", "ALTER TABLE tides.fares DROP INDEX IF EXISTS b"},
+		{true, "ALTER TABLE tides.fares ADD COLUMN c int", "ALTER TABLE tides.fares DROP COLUMN IF EXISTS c"},
+		{true, "DROP TABLE tides.fares", "CREATE TABLE IF NOT EXISTS tides.fares (a int PRIMARY KEY, b int)"},
+		{true, "CREATE DATABASE hours", "DROP DATABASE IF EXISTS hours"},
+		{true, "CREATE FUNCTION tides.one() RETURNS int RETURN 1", "DROP FUNCTION IF EXISTS tides.one"},
 	} {
 		var connector connect.Connector = postgres.Connector{}
 		target, of, run := inPg, least.Operation{Protocol: "sql", Kind: "postgresql", Database: "bookings", Text: c.text}, func(text string) { pg.Run(t, "\\c bookings\n"+text) }

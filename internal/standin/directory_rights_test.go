@@ -41,8 +41,14 @@ func TestControlRightsAgainstAttempts(t *testing.T) {
 		mask   uint32
 		object string
 	}{
-		{descriptor.ControlAccess, "00299570-246d-11d0-a768-00aa006e0529"}, {descriptor.ControlAccess, ""}, {descriptor.WriteProperty, "bf9679c0-0de6-11d0-a285-00aa003049e2"}, {descriptor.WriteProperty, "f3a64788-5306-11d1-a9c5-0000f80367c1"},
-		{descriptor.WriteProperty, "bc0ac240-79a9-11d0-9020-00c04fc2d4cf"}, {descriptor.WriteProperty, ""}, {descriptor.ReadProperty, ""}, {descriptor.FullControl, ""},
+		{descriptor.ControlAccess, "00299570-246d-11d0-a768-00aa006e0529"},
+		{descriptor.ControlAccess, ""},
+		{descriptor.WriteProperty, "bf9679c0-0de6-11d0-a285-00aa003049e2"},
+		{descriptor.WriteProperty, "f3a64788-5306-11d1-a9c5-0000f80367c1"},
+		{descriptor.WriteProperty, "bc0ac240-79a9-11d0-9020-00c04fc2d4cf"},
+		{descriptor.WriteProperty, ""},
+		{descriptor.ReadProperty, ""},
+		{descriptor.FullControl, ""},
 	}
 	for _, of := range []string{"tide0", "tide1", "tide2", "crew", "inner"} {
 		for range 2 {
