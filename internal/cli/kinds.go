@@ -31,6 +31,7 @@ type kind struct {
 	} `json:"options"`
 	Scopes []string `json:"scopes"`
 	Acts   []string `json:"acts"`
+	Verbs  []string `json:"verbs"`
 }
 
 func listKinds(ctx context.Context, c *api.Client) (list []kind, err error) {
@@ -86,7 +87,7 @@ func kindsCommand() *cobra.Command {
 			return err
 		}
 		k := shown[0]
-		fmt.Fprintf(cmd.OutOrStdout(), "\nA %s is known by its %s; a steward signs in with a %s.\nIt is read for: %s.\nIt can: %s.\n", k.Title, k.Proof, strings.Join(k.SignIn, " or a "), strings.Join(k.Scopes, ", "), strings.Join(k.Acts, ", "))
+		fmt.Fprintf(cmd.OutOrStdout(), "\nA %s is known by its %s; a steward signs in with a %s.\nIt is read for: %s.\nIt can: %s.\nRights there are to: %s.\n", k.Title, k.Proof, strings.Join(k.SignIn, " or a "), strings.Join(k.Scopes, ", "), strings.Join(k.Acts, ", "), strings.Join(k.Verbs, ", "))
 		return nil
 	})
 	return cmd

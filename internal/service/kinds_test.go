@@ -23,7 +23,7 @@ func TestKindsAreDocumented(t *testing.T) {
 	b.WriteString("# Kinds of system\n\nMade from what each kind says of itself (`go test ./internal/service -run TestKindsAreDocumented -update`); `moss system kinds`, `GET /api/v1/kinds` and\nthe console's form say the same. An option that is *approved* decides where secrets go: changing it takes a second person.\n")
 	kinds := connect.Descriptions()
 	for _, d := range kinds {
-		fmt.Fprintf(&b, "\n## %s\n\nA %s, on port %d where none is given, known by its %s. A steward signs in with a %s.\n\n- It is read for: %s.\n- It can: %s.\n", d.Kind, d.Title, d.Port, d.Proof, strings.Join(d.SignIn, " or a "), strings.Join(d.Scopes, ", "), joined(d.Acts))
+		fmt.Fprintf(&b, "\n## %s\n\nA %s, on port %d where none is given, known by its %s. A steward signs in with a %s.\n\n- It is read for: %s.\n- It can: %s.\n- Rights there are to: %s.\n", d.Kind, d.Title, d.Port, d.Proof, strings.Join(d.SignIn, " or a "), strings.Join(d.Scopes, ", "), joined(d.Acts), strings.Join(d.Verbs, ", "))
 		b.WriteString("\n| option | setting | without it | |\n|---|---|---|---|\n")
 		for _, o := range d.Options {
 			setting := string(o.Type)

@@ -120,6 +120,7 @@ func who() *cobra.Command {
 			"THING is a command with its arguments where the verb is run (ALL for each command there is), else what it is done to: NAME or KIND:NAME.\nWhere something decides that cannot be seen from here, the answer is perhaps, with the reason.",
 		Example: "  moss right who run '/usr/bin/systemctl restart berth.service' --on bookings1\n  moss right who run ALL --on bookings1\n  moss right who select table:bookings.public.tickets --on bookings-db\n  moss right who 'reset password' svc-berth --on domain",
 	}
+	cmd.ValidArgsFunction = completeVerbs
 	output.AddFlag(cmd)
 	cmd.Flags().StringVar(&system, "on", "", "the system")
 	cmd.Flags().StringVar(&what, "what", "", "a column, or a key")
@@ -175,4 +176,37 @@ func RiskCommand() *cobra.Command {
 	list.Long = "Lists accounts by a score: what each could do, times how weakly it is held, through a hundred.\nWHY says what the two are sums of: each part with its reason and its points, first of the power, then of the weakness."
 	list.Example = "  moss risk list --limit 20\n  moss risk list --filter 'power>50' --filter custody=no\n  moss risk list --filter parts~'every' -o json"
 	return output.Group("risk", "Which accounts matter most, and why", list)
+}
+
+// completeVerbs completes the verbs of the system that is asked about, or of all kinds.
+func completeVerbs(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	const no = cobra.ShellCompDirectiveNoFileComp
+	c, err := api.Connected()
+	if err != nil || len(args) > 0 {
+		return nil, no
+	}
+	var kinds []struct {
+		Kind  string   `json:"kind"`
+		Verbs []string `json:"verbs"`
+	}
+	if err := c.Call(cmd.Context(), http.MethodGet, "/kinds", nil, &kinds); err != nil {
+		return nil, no
+	}
+	var of struct {
+		Kind string `json:"kind"`
+	}
+	if system, _ := cmd.Flags().GetString("on"); system != "" {
+		if err := c.Call(cmd.Context(), http.MethodGet, "/systems/"+url.PathEscape(system), nil, &of); err != nil {
+			return nil, no
+		}
+	}
+	var out []string
+	for _, k := range kinds {
+		for _, verb := range k.Verbs {
+			if (of.Kind == "" || of.Kind == k.Kind) && !slices.Contains(out, verb) {
+				out = append(out, verb)
+			}
+		}
+	}
+	return out, no
 }

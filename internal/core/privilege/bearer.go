@@ -40,7 +40,7 @@ func (m *Model) asked(a *Asked, at place, e *Entry) Answer {
 		a.said[at.list] = said
 	}
 	if said[at.seq] == 0 {
-		said[at.seq] = int8(m.matches(e, a.Question)) + 1
+		said[at.seq] = int8(m.matches(&m.Lists[at.list], e, a.Question)) + 1
 	}
 	return Answer(said[at.seq] - 1)
 }

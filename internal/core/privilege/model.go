@@ -151,8 +151,32 @@ func Like(pattern, text string) bool {
 	return strings.Trim(pattern[at:], "%") == ""
 }
 
+// everythingOf is what there is to do to kinds of objects, where everything is less than each
+// verb of the system: whoever has all rights on one account does not replicate secrets by that.
+var everythingOf = map[string][]string{
+	"account": {"reset password", "write service names", "write account control", "write key credentials", "write delegation", "read managed password", "change permissions", "take ownership", "delete"},
+	"group":   {"write members", "add itself", "change permissions", "take ownership", "delete"},
+	"unit":    {"create accounts", "link policies", "change permissions", "take ownership", "delete"},
+	"domain":  {"replicate secrets", "create accounts", "link policies", "change permissions", "take ownership", "delete"},
+	"service": {"start", "stop", "change", "change permissions", "take ownership", "delete"},
+}
+
+// covered reports whether having everything on some objects means having a verb.
+func covered(objects []Object, verb string) bool {
+	if verb == "" || verb == VerbEverything {
+		return true
+	}
+	return slices.ContainsFunc(objects, func(o Object) bool {
+		verbs, less := everythingOf[o.Kind]
+		return !less || slices.Contains(verbs, verb)
+	})
+}
+
 // matches reports whether an entry is about a question.
-func (m *Model) matches(e *Entry, q Question) Answer {
+func (m *Model) matches(l *List, e *Entry, q Question) Answer {
+	if e.Verb == VerbEverything && !covered(l.Objects, q.Verb) {
+		return AnswerNo
+	}
 	if q.Verb != "" && !Covers(e.Verb, q.Verb) {
 		return AnswerNo
 	}
@@ -285,11 +309,11 @@ func (s *settling) decision() Decision {
 // answer is what an entry says to a question, once for all whom it is asked of.
 func (m *Model) answer(w *walk, at place, e *Entry, q Question) Answer {
 	if w.asked == nil {
-		return m.matches(e, q)
+		return m.matches(&m.Lists[at.list], e, q)
 	}
 	said, known := w.asked[at]
 	if !known {
-		said = m.matches(e, q)
+		said = m.matches(&m.Lists[at.list], e, q)
 		w.asked[at] = said
 	}
 	return said

@@ -192,3 +192,26 @@ func TestOrderOfLists(t *testing.T) {
 	l.Lower()
 	assert.Equal(t, entries, l.Entries)
 }
+
+// Everything on one thing is what there is to do to that thing, and no other verb of the system.
+func TestEverythingOfAThing(t *testing.T) {
+	entries := []Entry{{To: "a", Verb: VerbEverything, Text: "(GA)"}}
+	m := NewModel(NewGraph([]Principal{{ID: "a", Kind: KindAccount, Name: "a"}}, nil), []List{
+		{Key: "1", Decides: DecidesFirst, Objects: []Object{{Kind: "account", Name: "svc-tide"}}, Entries: entries},
+		{Key: "2", Decides: DecidesFirst, Objects: []Object{{Kind: "service", Name: "Tide"}}, Entries: entries},
+		{Key: "3", Decides: DecidesAny, Objects: []Object{{Kind: "table", Name: "tides"}}, Entries: entries},
+	}, nil)
+	for verb, want := range map[string]bool{"reset password": true, "delete": true, "start": true, "select": true, VerbEverything: true, "replicate secrets": false, "write members": false, "shut down": false, VerbSignIn: false} {
+		q := Question{Verb: verb}
+		if verb == "shut down" || verb == "write members" || verb == "replicate secrets" { // a table may have any
+			q.Object.Kind = "service"
+		}
+		assert.Equal(t, want, m.Decide("a", q).Allowed, verb)
+		b := m.Bearer()
+		b.Of("a")
+		assert.Equal(t, want, b.Decide(m.Ask(q)).Allowed, verb)
+	}
+	m.Lists = m.Lists[:1]
+	m = NewModel(m.Graph, m.Lists, nil)
+	assert.False(t, m.Decide("a", Question{Verb: "replicate secrets"}).Allowed, "not even where nothing is named that it is done to")
+}
