@@ -174,6 +174,7 @@ func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions
 	if s.facts.ClockOff != 0 {
 		out = append(out, connect.Checked{System: target.Name, What: "clock of the host", Result: connect.CheckWarning, Words: fmt.Sprintf("it is off by %s", s.facts.ClockOff), Next: "Kerberos fails beyond five minutes"})
 	}
+	s.logOns = nil                      // as they are now
 	starts := map[estate.Place]string{} // as whom, by what the plan changes
 	for _, in := range intentions {
 		if in.LogOn != nil {
@@ -241,7 +242,13 @@ func (s *session) rehearseLogOn(ctx context.Context, in connect.Intention) conne
 // notLoggedOn says why a host will not start a service as an account, and what to do; "" where it
 // will, or does not tell.
 func (s *session) notLoggedOn(ctx context.Context, account string) (why, next string) {
-	if why, err := rights.Refused(s.target, s.asked(ctx), account); err == nil && why != "" {
+	if s.logOns == nil {
+		var err error
+		if s.logOns, err = rights.ReadLogOns(s.target, s.asked(ctx)); err != nil {
+			return "", ""
+		}
+	}
+	if why, err := s.logOns.Refused(account); err == nil && why != "" {
 		return why + ": its next start fails (event 7041)", "give " + account + " the right SeServiceLogonRight in the policy, or see that nothing denies it"
 	}
 	return "", ""

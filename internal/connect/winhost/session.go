@@ -78,10 +78,11 @@ type session struct {
 	*wsman.Client
 	target connect.Target
 	facts  connect.Facts
-	name   string      // NetBIOS name of the host
-	system *instance   // Win32_OperatingSystem
-	broken atomic.Bool // a request was not answered
-	leave  func()      // what the call that has it does at its end
+	name   string         // NetBIOS name of the host
+	system *instance      // Win32_OperatingSystem
+	broken atomic.Bool    // a request was not answered
+	leave  func()         // what the call that has it does at its end
+	logOns *rights.LogOns // of a rehearsal
 }
 
 type instance = wsman.Instance

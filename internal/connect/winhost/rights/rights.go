@@ -118,23 +118,32 @@ func read(target connect.Target, host Host, emit func(connect.Batch) error) *rea
 	return &reader{Host: host, system: target, taker: connect.RightsTaker{Emit: emit}, ids: map[string]string{}, kinds: map[string]privilege.Kind{}, names: map[string]string{}, foreign: map[string]bool{}}
 }
 
-// Refused says why a host will not log an account on as a service: because a policy gives that
-// right to others, or takes it from the account. It is "" where the host will, or does not tell.
-func Refused(target connect.Target, host Host, account string) (string, error) {
-	if lower := strings.ToLower(account); lower == "" || lower == "localsystem" || ofTheSystem(privilege.Principal{Name: lower}) {
-		return "", nil // it needs no right
-	}
+// LogOns is what a host tells of who may be logged on as a service.
+type LogOns struct{ *reader }
+
+// ReadLogOns reads it.
+func ReadLogOns(target connect.Target, host Host) (*LogOns, error) {
 	r := read(target, host, nil)
 	for _, part := range []func() error{r.accounts, r.groups, r.userRights} {
 		if err := part(); err != nil {
-			return "", err
+			return nil, err
 		}
 	}
-	id, err := r.told(strings.Replace(account, `.\`, r.Name+`\`, 1))
+	return &LogOns{r}, nil
+}
+
+// Refused says why the host will not log an account on as a service: because a policy gives
+// that right to others, or takes it from the account. It is "" where the host will, or does
+// not tell.
+func (l *LogOns) Refused(account string) (string, error) {
+	if lower := strings.ToLower(account); lower == "" || lower == "localsystem" || ofTheSystem(privilege.Principal{Name: lower}) {
+		return "", nil // it needs no right
+	}
+	id, err := l.told(strings.Replace(account, `.\`, l.Name+`\`, 1))
 	if err != nil {
 		return "", err
 	}
-	m := privilege.NewModel(privilege.NewGraph(r.out.Principals, r.out.Memberships), r.out.Lists, nil)
+	m := privilege.NewModel(privilege.NewGraph(l.out.Principals, l.out.Memberships), l.out.Lists, nil)
 	d := m.Decide(id, privilege.Question{Verb: privilege.VerbSignIn, What: privilege.AsService})
 	if d.Allowed || !d.Alone {
 		return "", nil
@@ -222,7 +231,7 @@ func (r *reader) trustee(sid string) (string, error) {
 // told is the principal of DOMAIN\name, of which the host is asked whether it is an account.
 func (r *reader) told(account string) (string, error) {
 	domain, name, found := strings.Cut(account, `\`)
-	if !found || r.ids[strings.ToLower(account)] != "" || ofTheSystem(privilege.Principal{Name: account}) {
+	if !found || strings.EqualFold(domain, "BUILTIN") || domain == "." || r.ids[strings.ToLower(account)] != "" || ofTheSystem(privilege.Principal{Name: account}) {
 		return r.named(account, privilege.KindUnknown), nil
 	}
 	is, err := r.get("Win32_UserAccount", wsman.Pair{Name: "Domain", Value: domain}, wsman.Pair{Name: "Name", Value: name})
