@@ -12,13 +12,11 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
-	"mossledger.example/moss/internal/app/reachability"
 	"mossledger.example/moss/internal/app/rights"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/charter"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/privilege"
-	"mossledger.example/moss/internal/core/reach"
 	"mossledger.example/moss/internal/records"
 )
 
@@ -30,27 +28,6 @@ type bound struct {
 	accounts []records.Account
 	guests   []records.Account // of directories, where the charter names the system
 	known    bool              // only those guests that the system knows
-}
-
-// guestsOf are those of a charter's accounts that belong to a directory, where the charter
-// names a host that tells what it gives to accounts of its domain; known where it names the
-// kind only, so that it is about those that the host knows.
-func guestsOf(d *charter.Document, host records.System, systems map[records.SystemID]records.System, accounts []records.Account) (guests []records.Account, known bool) {
-	if estate.Kind(host.Kind) != estate.KindWindowsHost {
-		return nil, false
-	}
-	anything, byName := d.Elsewhere(host.Name, host.Kind)
-	for _, a := range accounts {
-		if anything && estate.Kind(systems[a.SystemID].Kind) == estate.KindDirectory {
-			guests = append(guests, a)
-		}
-	}
-	return guests, !byName
-}
-
-// stranger is an account that a system does not know: it has what everyone has there.
-func stranger(a records.Account) privilege.Principal {
-	return privilege.Principal{ID: "stranger:" + a.ID.String(), Kind: privilege.KindAccount, Name: a.Name}
 }
 
 func bySystem(accounts []records.Account) map[records.SystemID][]records.Account {
@@ -190,6 +167,10 @@ func (charters *Charters) madeOf(ctx context.Context, v records.System, list []b
 	if err != nil {
 		return [32]byte{}, err
 	}
+	homes, err := charters.homes(ctx, list)
+	if err != nil {
+		return [32]byte{}, err
+	}
 	documents := make([]*charter.Document, len(list))
 	for i, b := range list {
 		documents[i] = b.document
@@ -203,7 +184,7 @@ func (charters *Charters) madeOf(ctx context.Context, v records.System, list []b
 		Changed time.Time
 		Flags   []any
 	}
-	parts := []any{v.Name, v.Kind, v.Steward, read, ports, charters.base.Now().UTC().Format(time.DateOnly)}
+	parts := []any{v.Name, v.Kind, v.Steward, read, homes, ports, charters.base.Now().UTC().Format(time.DateOnly)}
 	for _, b := range list {
 		parts = append(parts, b.id, b.version)
 		for _, a := range slices.Concat(b.accounts, b.guests) {
@@ -392,85 +373,6 @@ func sortLines(lines []records.CharterLine) {
 	slices.SortStableFunc(lines, func(a, b records.CharterLine) int {
 		return cmp.Or(cmp.Compare(rank(a.State), rank(b.State)), strings.Compare(a.System, b.System), strings.Compare(a.Account, b.Account))
 	})
-}
-
-// asksFrom is where ports are asked from for accounts of a system: from it where something can
-// be asked there, else from the service.
-func asksFrom(v records.System) (records.SystemID, string) {
-	if c, there := connect.For(estate.Kind(v.Kind)); there && c.Describe().Can(connect.ActReach) {
-		return v.ID, v.Name
-	}
-	return 0, ""
-}
-
-// reached are what the ports of charters answered last for a system.
-func (charters *Charters) reached(ctx context.Context, v records.System, documents []*charter.Document) (map[string]charter.Reached, []reach.Ask, error) {
-	var asks []reach.Ask
-	var targets []string
-	for _, d := range documents {
-		for _, a := range d.Reaches(v.Name, v.Kind) {
-			asks, targets = append(asks, a), append(targets, a.Target)
-		}
-	}
-	if len(asks) == 0 {
-		return nil, nil, nil
-	}
-	id, _ := asksFrom(v)
-	list, err := charters.store.LatestProbes(ctx, id, targets)
-	out := make(map[string]charter.Reached, len(list))
-	for _, p := range list {
-		out[p.Target] = charter.Reached{Ask: reach.Ask{Target: p.Target, Status: p.Status, Contains: p.Contains}, Outcome: p.Outcome, Words: p.Words, At: p.At}
-	}
-	return out, asks, err
-}
-
-// probe asks the ports of a charter from where its accounts are.
-func (charters *Charters) probe(ctx context.Context, by access.Actor, v records.Charter) error {
-	d, err := charter.Parse(v.Document)
-	if err != nil {
-		return fmt.Errorf("%w: %w", app.ErrInput, err)
-	}
-	if !slices.ContainsFunc(slices.Concat(d.Must, d.Never), func(i charter.Item) bool { return i.Reach != "" }) {
-		return nil
-	}
-	accounts, err := charters.labelled(ctx, d.Label)
-	if err != nil {
-		return err
-	}
-	systems, err := charters.systems(ctx)
-	if err != nil {
-		return err
-	}
-	type round struct {
-		asks []reach.Ask
-		from []string
-	}
-	rounds := map[string]*round{} // by what is asked
-	for id := range bySystem(accounts) {
-		_, asks, err := charters.reached(ctx, systems[id], []*charter.Document{d})
-		if err != nil {
-			return err
-		}
-		if len(asks) == 0 {
-			continue
-		}
-		_, from := asksFrom(systems[id])
-		key := fmt.Sprint(asks)
-		if rounds[key] == nil {
-			rounds[key] = &round{asks: asks}
-		}
-		if !slices.Contains(rounds[key].from, from) {
-			rounds[key].from = append(rounds[key].from, from)
-		}
-	}
-	for _, r := range rounds {
-		for part := range slices.Chunk(r.from, reachability.MostHosts) {
-			if _, err := charters.reach.Probe(ctx, by, reachability.Wish{Asks: r.asks, From: part}); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
 }
 
 // Check holds one charter against its accounts now, whatever was done before; its ports are
