@@ -46,3 +46,9 @@ onChanged(() => void load())
     <RightsRead :read="there.read" :system="there.system" />
   </section>
 </template>
+
+<style scoped>
+.panel + .panel {
+  margin-top: 12px;
+}
+</style>
