@@ -24,6 +24,8 @@ func TestRights(t *testing.T) {
 	s.answers["GET /api/v1/resolve?name=svc-new"] = answer{http.StatusOK, json.RawMessage(`{"state":"resolved","candidates":[{"id":8,"name":"svc-new"}]}`)}
 	s.answers["GET /api/v1/accounts/7/rights"] = answer{http.StatusOK, json.RawMessage(`{"account_id":7,"account":"svc-tide","system":"quay1",` + at + `,"groups":[{"name":"ops","kind":"group","through":"crew","path":[]}],"rights":[{"may":"run","what":"ALL","on":"the system","as":"root","through":"crew > ops","terms":["with a password"],"void":"another entry forbids it","source":"/etc/sudoers:4"}]}`)}
 	s.answers["GET /api/v1/accounts/8/rights"] = answer{http.StatusOK, json.RawMessage(`{"account_id":8,"account":"svc-new","system":"quay9","groups":[],"rights":[],"read":{"never":true}}`)}
+	s.answers["GET /api/v1/resolve?name=svc-terminal"] = answer{http.StatusOK, json.RawMessage(`{"state":"resolved","candidates":[{"id":9,"name":"svc-terminal"}]}`)}
+	s.answers["GET /api/v1/accounts/9/rights"] = answer{http.StatusOK, json.RawMessage(`{"account_id":9,"account":"svc-terminal","system":"dir","groups":[],"rights":[],` + at + `,"elsewhere":[{"system":"skerry1","name":"LARKMOOR\\svc-terminal","groups":[],"rights":[{"system":"skerry1","verb":"sign in","may":"perhaps sign in","what":"as a service","on":"the system","unsure":"it could when KioskAgent started"}],"read":{"why":"user rights"}},{"system":"north1\u001b[2J","name":"svc","groups":[],"rights":[],"more":3,"read":{}}]}`)}
 	who := `{"system":"quay1","holders":[{"name":"svc-tide","kind":"account","allowed":true,"rights":[{"through":"crew","text":"%crew ALL = ALL","source":"/etc/sudoers:3"}]},{"name":"odile","kind":"account","allowed":false,"unsure":"who is in +night cannot be seen","rights":[{"through":"","text":"+night ALL = ALL"}]}],"read":{"completed":"2026-11-29T09:00:00Z","why":"/etc/sudoers.d/b is not read"}}`
 	s.answers["GET /api/v1/rights/who?as=&system=quay1&verb=run&what=%2Fusr%2Fbin%2Fid+-u"] = answer{http.StatusOK, json.RawMessage(who)}
 	s.answers["GET /api/v1/rights/who?as=tide&principals=true&system=quay1&verb=run&what=ALL"] = answer{http.StatusOK, json.RawMessage(`{"system":"quay1","holders":[],` + at + `}`)}
@@ -43,6 +45,8 @@ func TestRights(t *testing.T) {
 		{[]string{"right", "list", "--filter", "verb=run", "-o", "csv"}, api.ExitOK, []string{"quay1,crew,not run,/usr/bin/id"}, ""},
 		{[]string{"right", "show", "svc-tide"}, api.ExitOK, []string{"LIES IN", "ops", "crew > ops", "with a password", "another entry forbids it"}, "read completely on 2026-11-29"},
 		{[]string{"right", "show", "svc-new"}, api.ExitOK, []string{"svc-new is given nothing on quay9"}, "no survey has read the rights"},
+		{[]string{"right", "show", "svc-terminal"}, api.ExitOK, []string{"svc-terminal is given nothing on dir", "On skerry1, as LARKMOOR\\svc-terminal:", "UNSURE", "it could when KioskAgent started", "On north1·[2J, as svc:"}, "3 more are not listed"},
+		{[]string{"right", "show", "svc-terminal", "-o", "csv"}, api.ExitOK, []string{"skerry1,sign in,as a service"}, ""},
 		{[]string{"right", "show", "svc-tide", "-o", "json"}, api.ExitOK, []string{`"void": "another entry forbids it"`}, ""},
 		{[]string{"right", "who", "run", "/usr/bin/id -u", "--on", "quay1"}, api.ExitOK, []string{"svc-tide", "yes", "perhaps: who is in +night cannot be seen"}, "not all of it was read: /etc/sudoers.d/b is not read"},
 		{[]string{"right", "who", "run", "ALL", "--on", "quay1", "--as", "tide", "--groups"}, api.ExitOK, []string{"Nobody, as far as it was read."}, ""},

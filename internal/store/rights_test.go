@@ -174,3 +174,28 @@ func TestRightsOutOfSight(t *testing.T) {
 	l.read(t, true, "", who, nil, tables(given("p", "select")))
 	assert.Equal(t, []string{"p update"}, l.texts(t, true), "with the sight of before it is gone")
 }
+
+// Who is known by a name of somewhere else is found by it, in either spelling, and nobody else.
+func TestSystemsNaming(t *testing.T) {
+	s := open(t, t.TempDir())
+	var ids []records.SystemID
+	for _, name := range []string{"north1", "skerry1", "quay1"} {
+		id, err := s.AddSystem(t.Context(), records.System{Name: name, Kind: "windows-host"})
+		require.NoError(t, err)
+		ids = append(ids, id)
+	}
+	named := func(names ...string) (out []privilege.Principal) {
+		for _, name := range names {
+			out = append(out, privilege.Principal{ID: privilege.NamedPrefix + name, Kind: privilege.KindAccount, Name: name})
+		}
+		return out
+	}
+	(&rightsLook{Store: s, system: ids[0]}).read(t, true, "", named(`larkmoor\svc-tide`, `larkmoor\svc-tide-two`), nil)
+	(&rightsLook{Store: s, system: ids[1]}).read(t, true, "", named("svc-tide@larkmoor.example", `larkmoor\old-svc-tide`), nil)
+	(&rightsLook{Store: s, system: ids[2]}).read(t, true, "", []privilege.Principal{{ID: "svc-tide", Kind: privilege.KindAccount, Name: "svc-tide"}, {ID: `m:x\svc-tide`, Kind: privilege.KindAccount, Name: "x"}}, nil)
+	for account, want := range map[string][]records.SystemID{"svc-tide": ids[:2], "SVC-Tide": ids[:2], "svc-tide-two": ids[:1], "old-svc-tide": ids[1:2], "tide": nil, "": nil, `larkmoor\svc-tide`: nil, "%": nil} {
+		got, err := s.SystemsNaming(t.Context(), account)
+		require.NoError(t, err)
+		assert.ElementsMatch(t, want, got, "%q", account)
+	}
+}

@@ -26,6 +26,9 @@ type Elsewhere struct {
 	Guests map[records.AccountID]privilege.Principal // who they are there
 }
 
+// mostNamed is how many names of a system are looked up: a host may tell any number.
+const mostNamed = 5_000
+
 // Elsewhere reads what is known of a system with its guests. What a guest's own directory
 // tells of its groups counts on the host as well, and two spellings are one guest.
 func (r *Rights) Elsewhere(ctx context.Context, v records.System, homes Homes, also ...privilege.Principal) (Elsewhere, error) {
@@ -45,13 +48,18 @@ func (r *Rights) Elsewhere(ctx context.Context, v records.System, homes Homes, a
 	domains := map[string]string{} // which system a domain is, by its name in small letters
 	of := map[records.AccountID]naming.Known{}
 	var groups []privilege.Principal
+	asked := 0
 	// DOMAIN\name is how a host names an account itself: what else means it comes after.
 	slices.SortStableFunc(principals, func(a, b privilege.Principal) int {
 		return cmp.Compare(strings.Count(b.Name, `\`), strings.Count(a.Name, `\`))
 	})
 	for i, p := range principals {
-		if !strings.HasPrefix(p.ID, privilege.NamedPrefix) {
-			continue
+		if !strings.HasPrefix(p.ID, privilege.NamedPrefix) || !strings.ContainsAny(p.Name, `\@`) {
+			continue // of a name without a domain it is not known whose it is
+		}
+		if asked++; asked > mostNamed {
+			out.Read.Why = strings.TrimPrefix(out.Read.Why+fmt.Sprintf("; it names more than %d accounts of elsewhere", mostNamed), "; ")
+			break
 		}
 		resolved := naming.Resolution{}
 		if p.Kind != privilege.KindGroup {

@@ -275,3 +275,45 @@ func TestDraftHolds(t *testing.T) {
 	}
 	assert.Greater(t, items, 500)
 }
+
+// Of a charter only what names a host, or its kind, is about an account of another system that
+// the host knows.
+func TestGuests(t *testing.T) {
+	d, err := Parse(`charter: tide
+must:
+  - {do: sign in, what: as a service, systems: [kind:windows-host]}
+  - {member_of: Terminal Services}
+  - {run: /usr/bin/true, systems: [kind:windows-host]}
+never:
+  - {do: change, to: "service:*", systems: [north1]}
+  - {do: everything}
+account: {enabled: true}
+`)
+	require.NoError(t, err)
+	for name, want := range map[string][2]bool{"north1 windows-host": {true, true}, "skerry1 windows-host": {true, false}, "quay1 unix-host": {true, false}, "dir directory": {false, false}} {
+		system, kind, _ := strings.Cut(name, " ")
+		anything, byName := d.Elsewhere(system, kind)
+		if kind == "unix-host" {
+			assert.False(t, anything, name)
+			continue
+		}
+		assert.Equal(t, want, [2]bool{anything, byName}, name)
+	}
+	whole := []privilege.Object{{Kind: privilege.ObjectSystem, Name: "north1"}}
+	m := privilege.NewModel(privilege.NewGraph([]privilege.Principal{{ID: "name:d\\a", Kind: privilege.KindAccount, Name: `D\a`}, {ID: "name:d\\b", Kind: privilege.KindAccount, Name: `D\b`}, {ID: "S-1-1-0", Kind: privilege.KindEveryone, Name: "Everyone"}}, nil), []privilege.List{
+		{Key: "1", Decides: privilege.DecidesAlone, Objects: whole, Entries: []privilege.Entry{{To: "name:d\\a", Verb: privilege.VerbSignIn, What: privilege.AsService, Text: "x"}, {To: "S-1-1-0", Verb: privilege.VerbSignIn, What: privilege.AsService, Deny: true, Text: "x"}}},
+		{Key: "2", Decides: privilege.DecidesFirst, Objects: []privilege.Object{{Kind: "service", Name: "Tide"}}, Entries: []privilege.Entry{{To: "name:d\\b", Verb: "change", Text: "(A;;DC;;;x)"}}},
+	}, nil)
+	c := Compare(Known{Name: "north1", Kind: "windows-host", Model: m, Unread: "some"}, []*Document{d})
+	lines := func(id string) (out []string) {
+		c.TurnGuest(estate.Account{StableID: "guid", Name: "a"}, privilege.Principal{ID: id, Name: id})
+		for _, l := range c.Lines(0, nil) {
+			out = append(out, strings.TrimSpace(fmt.Sprint(l.State, ": ", l.Item, " ", l.When)))
+		}
+		return out
+	}
+	assert.Equal(t, []string{"met: sign in (as a service)", "unknown: never: change on every service"}, lines("name:d\\a"))
+	assert.Equal(t, []string{"missing: sign in (as a service) at its next start", "forbidden: never: change on every service"}, lines("name:d\\b"), "a list that decides alone is certain")
+	c.Turn(estate.Account{StableID: "name:d\\b", Name: "b", Enabled: estate.Yes})
+	assert.Greater(t, len(c.Lines(0, nil)), 4, "the next is no guest")
+}

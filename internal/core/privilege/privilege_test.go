@@ -215,3 +215,41 @@ func TestEverythingOfAThing(t *testing.T) {
 	m = NewModel(m.Graph, m.Lists, nil)
 	assert.False(t, m.Decide("a", Question{Verb: "replicate secrets"}).Allowed, "not even where nothing is named that it is done to")
 }
+
+// A list that decides alone has the word, whatever others say, and where it has none leaves
+// theirs.
+func TestAlone(t *testing.T) {
+	people := []Principal{{ID: "a", Kind: KindAccount, Name: "a"}, {ID: "b", Kind: KindAccount, Name: "b"}, {ID: "c", Kind: KindAccount, Name: "c"}, {ID: "all", Kind: KindEveryone, Name: "Everyone"}}
+	whole := []Object{{Kind: ObjectSystem, Name: "north1"}}
+	service := func(to string, deny bool, unsure string) Entry {
+		return Entry{To: to, Verb: VerbSignIn, What: AsService, Deny: deny, Unsure: unsure, Text: "x"}
+	}
+	list := func(decides Decides, entries ...Entry) List {
+		return List{Key: string(decides), Decides: decides, Objects: whole, Entries: entries}
+	}
+	q := Question{Verb: VerbSignIn, What: AsService}
+	type answer struct {
+		allowed, alone bool
+		unsure         string
+	}
+	for name, c := range map[string]struct {
+		lists []List
+		want  map[string]answer
+	}{
+		"others are not heard":      {[]List{list(DecidesAny, service("a", false, ""), service("b", false, "")), list(DecidesAlone, service("a", false, ""), service("all", true, ""))}, map[string]answer{"a": {true, true, ""}, "b": {false, true, ""}}},
+		"whichever comes first":     {[]List{list(DecidesAlone, service("all", true, "")), list(DecidesAny, service("b", false, ""))}, map[string]answer{"b": {false, true, ""}}},
+		"about something else":      {[]List{list(DecidesAlone, Entry{To: "all", Verb: VerbSignIn, What: AsBatch, Deny: true}), list(DecidesAny, service("b", false, ""))}, map[string]answer{"b": {true, false, ""}, "a": {false, false, ""}}},
+		"it is not sure of the end": {[]List{list(DecidesAlone, service("a", false, ""), service("all", true, "a group"))}, map[string]answer{"a": {true, true, ""}, "b": {false, false, "a group"}}},
+		"nor of who is denied":      {[]List{list(DecidesAlone, service("b", true, "perhaps"), service("all", false, ""))}, map[string]answer{"b": {false, true, "perhaps"}, "c": {true, true, ""}}},
+	} {
+		m := NewModel(NewGraph(people, nil), c.lists, nil)
+		b := m.Bearer()
+		for id, want := range c.want {
+			d := m.Decide(id, q)
+			assert.Equal(t, want, answer{d.Allowed, d.Alone, d.Unsure}, "%s: %s", name, id)
+			b.Of(id)
+			d = b.Decide(m.Ask(q))
+			assert.Equal(t, want, answer{d.Allowed, d.Alone, d.Unsure}, "%s: %s, asked for many", name, id)
+		}
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
@@ -19,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/connect/wsman"
+	"mossledger.example/moss/internal/core/privilege/descriptor"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/lab"
 	"mossledger.example/moss/internal/standin"
@@ -218,6 +220,12 @@ func TestIndependentClients(t *testing.T) {
 		assert.Equal(t, 46, strings.Count(out, "<p:StartName>"), "all services, pulled one at a time")
 		assert.Contains(t, run("wsl", "enum", cimv2+"*", "-dialect", "http://schemas.microsoft.com/wbem/wsman/1/WQL", "-filter", "select * from Win32_Service where Name='BerthBoard'", "-opti", "10"), "svc-berth")
 		assert.Contains(t, run("wsl", "get", cimv2+"Win32_Service", "Name=BerthBoard"), "Berth board")
+		h.SetPolicy(windowshost.LogOnAsService, `LARKMOOR\svc-berth`, `NT SERVICE\ALL SERVICES`)
+		policy := run("wsl", "enum", strings.Replace(cimv2, "root/cimv2", "root/rsop/computer", 1)+"RSOP_UserPrivilegeRight")
+		for _, want := range []string{"<p:UserRight>SeServiceLogonRight</p:UserRight>", `<p:AccountList>LARKMOOR\svc-berth</p:AccountList>`, `<p:AccountList>NT SERVICE\ALL SERVICES</p:AccountList>`} {
+			assert.Contains(t, policy, want, "each element of an array stands by itself")
+		}
+		assert.Contains(t, run("wsl", "get", cimv2+"Win32_SID", "SID="+h.SIDOf(`NORTH1\svc-berth`)), "<p:AccountName>svc-berth</p:AccountName>")
 	})
 	t.Run("python", func(t *testing.T) {
 		script := `
@@ -238,17 +246,23 @@ for transport in ("basic", "ntlm"):
     print(transport, "account", got["s:Envelope"]["s:Body"]["p:Win32_Service"]["p:StartName"])
     done = ask(cim + "Win32_Service/StartService", cim + "Win32_Service", {"p:StartService_INPUT": {"@xmlns:p": cim + "Win32_Service"}}, {"Name": "BerthBoard"})
     print(transport, "start", done["s:Envelope"]["s:Body"]["p:StartService_OUTPUT"]["p:ReturnValue"])
+    key = ask(cim + "StdRegProv/GetBinaryValue", cim + "StdRegProv", {"p:GetBinaryValue_INPUT": {"@xmlns:p": cim + "StdRegProv", "p:hDefKey": "2147483650", "p:sSubKeyName": "SYSTEM\\CurrentControlSet\\Services\\Filler00\\Security", "p:sValueName": "Security"}})
+    print(transport, "descriptor", bytes(int(b) for b in key["s:Envelope"]["s:Body"]["p:GetBinaryValue_OUTPUT"]["p:uValue"]).hex())
     try:
         ask("http://schemas.xmlsoap.org/ws/2004/09/transfer/Get", cim + "Win32_Service", {}, {"Name": "Nope"})
     except Exception as e:
         print(transport, "refused", type(e).__name__)
 `
+		owner, err := descriptor.ParseSID("S-1-5-32-544")
+		require.NoError(t, err)
+		raw := descriptor.Build(owner, descriptor.Entry{Mask: 0x30, Trustee: owner})
+		h.UpdateService("Filler00", func(s *windowshost.Service) { s.Descriptor = raw })
 		cmd := exec.CommandContext(t.Context(), "/usr/bin/python3", "-W", "ignore", "-c", script)
 		cmd.Stdin = strings.NewReader("Moss-manages-7-ferries\nMoss-manages-7-ferries\n")
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, "%s", out)
 		for _, transport := range []string{"basic", "ntlm"} {
-			for _, want := range []string{" services 46\n", ` account .\svc-berth` + "\n", " start 10\n", " refused "} {
+			for _, want := range []string{" services 46\n", ` account .\svc-berth` + "\n", " start 10\n", " refused ", " descriptor " + hex.EncodeToString(raw) + "\n"} {
 				assert.Contains(t, string(out), transport+want)
 			}
 		}

@@ -98,6 +98,9 @@ const groupsAtOnce = 25
 // mostMembers is how many members of groups are read.
 const mostMembers = 50_000
 
+// mostNames is how many identifiers and names a host is asked about; others stay as they are.
+const mostNames = 5_000
+
 // everyone is the identifier of whoever signs in at all.
 const everyone = "S-1-1-0"
 
@@ -111,6 +114,7 @@ type reader struct {
 	ids      map[string]string         // of principals, by DOMAIN\name in small letters
 	kinds    map[string]privilege.Kind // of principals, by their ids
 	names    map[string]string         // of security identifiers that were looked up
+	asked    int                       // how many names were asked about
 	foreign  map[string]bool           // groups of a domain: who lies in them the host does not tell
 }
 
@@ -215,7 +219,7 @@ func (r *reader) trustee(sid string) (string, error) {
 		return r.note(privilege.Principal{ID: sid, Kind: privilege.KindUnknown, Name: name}, sid), nil
 	}
 	name, looked := r.names[sid]
-	if !looked {
+	if !looked && len(r.names) < mostNames {
 		var err error
 		if name, err = r.account(sid); err != nil {
 			return "", err
@@ -232,6 +236,9 @@ func (r *reader) trustee(sid string) (string, error) {
 func (r *reader) told(account string) (string, error) {
 	domain, name, found := strings.Cut(account, `\`)
 	if !found || strings.EqualFold(domain, "BUILTIN") || domain == "." || r.ids[strings.ToLower(account)] != "" || ofTheSystem(privilege.Principal{Name: account}) {
+		return r.named(account, privilege.KindUnknown), nil
+	}
+	if r.asked++; r.asked > mostNames {
 		return r.named(account, privilege.KindUnknown), nil
 	}
 	is, err := r.get("Win32_UserAccount", wsman.Pair{Name: "Domain", Value: domain}, wsman.Pair{Name: "Name", Value: name})

@@ -171,3 +171,57 @@ func TestPolicies(t *testing.T) {
 		assert.Equal(t, want.other, say("S-1-5-21-1-1-1-1002"), text)
 	}
 }
+
+// Whatever a host says of policies and services, reading it ends, and each entry is given to
+// somebody who is told.
+func FuzzRead(f *testing.F) {
+	f.Add("<UserRight>SeServiceLogonRight</UserRight><AccountList>*S-1-5-32-544</AccountList>", "1 0 4 128 20 0 0 0", "svc")
+	f.Add("<UserRight>sedebugprivilege</UserRight><AccountList>A\\B</AccountList><precedence>x</precedence>", "", `.\svc`)
+	f.Add("", "256", "@")
+	f.Fuzz(func(t *testing.T, policy, binary, runs string) {
+		if strings.ContainsAny(policy+binary+runs, "<>&") {
+			policy, binary, runs = "", "", "" // the client has read the XML before
+		}
+		instance := func(values map[string][]string) *wsman.Instance {
+			out := &wsman.Instance{}
+			for name, list := range values {
+				for _, v := range list {
+					out.Children = append(out.Children, &wsman.Node{Local: name, Content: v})
+				}
+			}
+			return out
+		}
+		host := Host{
+			Name: "NORTH1",
+			Enumerate: func(_, class, _ string, each func(*wsman.Instance) error) error {
+				return each(map[string]*wsman.Instance{
+					"Win32_UserAccount":       instance(map[string][]string{"SID": {"S-1-5-21-1-1-1-1001"}, "Name": {runs}}),
+					"Win32_Group":             instance(map[string][]string{"SID": {"S-1-5-32-544"}, "Name": {"Administrators"}}),
+					"Win32_Service":           instance(map[string][]string{"Name": {runs}, "StartName": {runs}, "State": {"Running"}}),
+					"RSOP_UserPrivilegeRight": instance(map[string][]string{"UserRight": {"SeServiceLogonRight"}, "AccountList": strings.Fields(policy), "precedence": {"1"}}),
+					"Win32_GroupUser":         instance(nil),
+				}[class])
+			},
+			Registry: func(string, string, ...wsman.Pair) (*wsman.Instance, error) {
+				return instance(map[string][]string{"ReturnValue": {"0"}, "uValue": strings.Fields(binary)}), nil
+			},
+			Get: func(wsman.Resource) (*wsman.Instance, error) { return nil, &wsman.Fault{Number: wsman.NumberNotFound} },
+		}
+		_, err := Read(connect.Target{Name: "north1"}, host, func(b connect.Batch) error {
+			there := map[string]bool{}
+			for _, p := range b.Rights.Principals {
+				require.False(t, there[p.ID], "one principal twice: %s", p.ID)
+				there[p.ID] = true
+			}
+			for _, l := range b.Rights.Lists {
+				for _, e := range l.Entries {
+					require.True(t, there[e.To], "%s: %+v", l.Key, e)
+					require.NotEmpty(t, e.Verb)
+					require.NotEmpty(t, e.Text)
+				}
+			}
+			return nil
+		})
+		require.NoError(t, err)
+	})
+}

@@ -96,6 +96,10 @@ func (r *reader) entriesOf(d descriptor.Descriptor) (out []privilege.Entry, err 
 	return out, nil
 }
 
+// mostServices is how many services are asked about: more than a host has, and less than what
+// a host that was turned could keep a survey busy with.
+const mostServices = 5_000
+
 // usual is what a service that has no descriptor of its own lets others do: administrators
 // everything, and whoever signs in may look.
 func usual() []privilege.Entry {
@@ -126,6 +130,10 @@ func (r *reader) services() error {
 		return nil
 	}); err != nil {
 		return err
+	}
+	if len(names) > mostServices {
+		r.missing("permissions of services", fmt.Sprintf("there are more than %d services", mostServices))
+		names = names[:mostServices]
 	}
 	unread, why := 0, ""
 	for _, name := range names {

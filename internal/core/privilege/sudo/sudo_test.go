@@ -210,3 +210,59 @@ func FuzzParse(f *testing.F) {
 		p.List(quay, func(i Item) string { return i.Name })
 	})
 }
+
+// A command may begin with the digest of its file: it is written as sudo reads it, and an entry
+// counts for the file that has it.
+func TestDigested(t *testing.T) {
+	const a, b = "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad", "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"
+	for command, written := range map[string]string{
+		"sha256:" + a + " /opt/gauge/reset north:1":                        "sha256:" + a + ` /opt/gauge/reset north\:1`,
+		"sha256:ungWv48Bz+pBQUDeXa4iI7ADYaOWF3qctBD/YfIAFa0= /opt/gauge/x": "sha256:" + a + " /opt/gauge/x",
+	} {
+		d, rest, has := Digested(command)
+		assert.True(t, has, command)
+		assert.Equal(t, Digest{"sha256", a}, d)
+		assert.True(t, strings.HasPrefix(rest, "/opt/"))
+		assert.Equal(t, written, Written(command))
+		c, err := ParseCommand(written)
+		require.NoError(t, err)
+		assert.Equal(t, []Digest{{"sha256", a}}, c.Digests)
+		assert.Equal(t, written, c.String())
+	}
+	for _, command := range []string{"/opt/x", "sha256:" + a, "sha256:" + a[:10] + " /opt/x", "sha256:" + a + "/opt/x", "md5:" + a + " /opt/x", "x sha256:" + a + " /opt/x", ""} {
+		_, rest, has := Digested(command)
+		assert.False(t, has, command)
+		assert.Equal(t, command, rest)
+	}
+	for _, c := range []struct {
+		entry, asked string
+		want         privilege.Answer
+	}{
+		{"sha256:" + a + " /opt/x", "sha256:" + a + " /opt/x", privilege.AnswerYes},
+		{"sha256:" + a + " /opt/x", "sha256:" + b + " /opt/x", privilege.AnswerNo},
+		{"sha256:" + b + ", sha256:" + a + " /opt/x", "sha256:" + a + " /opt/x", privilege.AnswerYes},
+		{"sha512:" + a + a + " /opt/x", "sha256:" + a + " /opt/x", privilege.AnswerUnsure},
+		{"sha256:" + a + " /opt/x", "/opt/x", privilege.AnswerUnsure},
+		{"/opt/x", "sha256:" + a + " /opt/x", privilege.AnswerYes},
+		{"ALL", "sha256:" + a + " /opt/x", privilege.AnswerYes},
+		{"sha256:" + a + " /opt/x \"\"", "sha256:" + a + " /opt/x y", privilege.AnswerNo},
+		{"sha256:" + a + " /opt/y", "sha256:" + a + " /opt/x", privilege.AnswerNo},
+	} {
+		assert.Equal(t, c.want, Matches(privilege.Entry{Verb: privilege.VerbRun, What: c.entry, As: "root"}, privilege.Question{Verb: privilege.VerbRun, What: c.asked}), "%s for %s", c.entry, c.asked)
+	}
+}
+
+// Whether a right counts at all is asked of what is about something, and no pattern.
+func TestWhether(t *testing.T) {
+	on := []privilege.Object{{Kind: privilege.ObjectSystem, Name: "quay1"}}
+	q, may := Whether(privilege.Right{Verb: privilege.VerbRun, What: "/opt/x a", As: "tide, root", Objects: on}, true)
+	assert.True(t, may)
+	assert.Equal(t, privilege.Question{Verb: privilege.VerbRun, What: "/opt/x a", As: "tide", Object: on[0]}, q)
+	q, may = Whether(privilege.Right{Verb: "run", What: "acl list", Objects: on}, false)
+	assert.True(t, may)
+	assert.Equal(t, "acl list", q.What)
+	for _, r := range []privilege.Right{{What: "/x", Objects: on, Deny: true}, {Objects: on}, {What: "/x"}, {What: "/x*", Objects: on}, {Verb: privilege.VerbRun, What: "!", Objects: on}} {
+		_, may := Whether(r, true)
+		assert.False(t, may, "%+v", r)
+	}
+}

@@ -117,32 +117,27 @@ func (d *Domain) Groups(account string) (out []string) {
 	if e == nil {
 		return nil
 	}
-	conn, err := d.dial()
-	if err != nil {
-		return nil
-	}
-	defer conn.Close()
-	if err := conn.Bind(d.Account, d.Secret); err != nil {
-		return nil
-	}
 	seen := map[string]bool{}
 	for left := e.GetAttributeValues("memberOf"); len(left) > 0; left = left[1:] {
 		if seen[strings.ToLower(left[0])] {
 			continue
 		}
 		seen[strings.ToLower(left[0])] = true
-		found, err := conn.Search(ldap.NewSearchRequest(left[0], ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 5, false, "(objectClass=*)", []string{"sAMAccountName", "memberOf"}, nil))
-		if err != nil || len(found.Entries) != 1 {
-			continue
+		if g := d.one(left[0], ldap.ScopeBaseObject, "(objectClass=*)"); g != nil {
+			out = append(out, g.GetAttributeValue("sAMAccountName"))
+			left = append(left, g.GetAttributeValues("memberOf")...)
 		}
-		out = append(out, found.Entries[0].GetAttributeValue("sAMAccountName"))
-		left = append(left, found.Entries[0].GetAttributeValues("memberOf")...)
 	}
 	return out
 }
 
 // find looks up who has a name; nil where nobody has, or several do.
 func (d *Domain) find(account, more string) *ldap.Entry {
+	return d.one(d.Base, ldap.ScopeWholeSubtree, "(&(sAMAccountName="+ldap.EscapeFilter(plain(account))+")"+more+")")
+}
+
+// one finds the one entry that a search is for; nil where there is none, or more.
+func (d *Domain) one(base string, scope int, filter string) *ldap.Entry {
 	conn, err := d.dial()
 	if err != nil {
 		return nil
@@ -151,7 +146,7 @@ func (d *Domain) find(account, more string) *ldap.Entry {
 	if err := conn.Bind(d.Account, d.Secret); err != nil {
 		return nil
 	}
-	found, err := conn.Search(ldap.NewSearchRequest(d.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, 5, false, "(&(sAMAccountName="+ldap.EscapeFilter(plain(account))+")"+more+")", []string{"objectSid", "memberOf"}, nil))
+	found, err := conn.Search(ldap.NewSearchRequest(base, scope, ldap.NeverDerefAliases, 2, 5, false, filter, []string{"objectSid", "sAMAccountName", "memberOf"}, nil))
 	if err != nil || len(found.Entries) != 1 {
 		return nil
 	}
