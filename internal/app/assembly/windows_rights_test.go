@@ -73,6 +73,16 @@ func TestRightsOnHostsOfADomain(t *testing.T) {
 		"north1/svc-terminal unknown: never: debug programs", "north1/svc-quayline unknown: never: debug programs",
 	}, check(), "nothing is said of one that no host knows")
 
+	// What it could do on hosts counts where accounts are ranked.
+	risk := func(account string) string {
+		page, err := f.Store.Risks(ctx, records.Query{Filters: []string{"system=dir", "account=" + account}})
+		require.NoError(t, err)
+		require.Len(t, page.Items, 1, account)
+		return page.Items[0].Words
+	}
+	assert.Contains(t, risk("svc-terminal"), "comes to administrator in one step on one host, may change on service QuayLineFares on skerry1 (50)")
+	assert.Contains(t, risk("mossmgr"), "may do everything on 2 hosts, north1 and others (66)")
+
 	// The policy forgets one: its services run, and will not start again.
 	skerry.SetPolicy(windowshost.LogOnAsService, `LARKMOOR\svc-quayline`, `NT SERVICE\ALL SERVICES`)
 	f.survey("skerry1")

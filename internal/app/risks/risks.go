@@ -44,16 +44,44 @@ func (risks *Risks) Rank(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var failed error
+	over, failed := risks.over(ctx, systems)
 	for _, v := range systems {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		if err := risks.system(ctx, v); err != nil {
+		if err := risks.system(ctx, v, over); err != nil {
 			failed = fmt.Errorf("accounts of %s: %w", v.Name, err)
 		}
 	}
 	return failed
+}
+
+// over are the hosts that accounts of directories have power over. A host that fails holds up
+// no other.
+func (risks *Risks) over(ctx context.Context, systems []records.System) (out map[records.AccountID][]risk.Over, failed error) {
+	out = map[records.AccountID][]risk.Over{}
+	homes := rights.Homes{}
+	for _, v := range systems {
+		if estate.Kind(v.Kind) != estate.KindWindowsHost || ctx.Err() != nil {
+			continue
+		}
+		there, err := risks.rights.Elsewhere(ctx, v, homes)
+		if err != nil {
+			failed = fmt.Errorf("who may do what on %s: %w", v.Name, err)
+			continue
+		}
+		bearer := there.Model.Bearer()
+		for id, guest := range there.Guests {
+			if !bearer.Of(guest.ID) {
+				continue
+			}
+			list, _ := held(v, there.Model, bearer, guest.ID)
+			if o, power := risk.HostOf(v.Name, list); power {
+				out[id] = append(out[id], o)
+			}
+		}
+	}
+	return out, failed
 }
 
 // page is how many accounts are read at once.
@@ -63,7 +91,7 @@ const page = 1000
 // directory has more than anybody counts.
 const mostRights = 2000
 
-func (risks *Risks) system(ctx context.Context, v records.System) error {
+func (risks *Risks) system(ctx context.Context, v records.System, over map[records.AccountID][]risk.Over) error {
 	hosts, findings, err := risks.store.TiedTo(ctx, v.ID)
 	if err != nil {
 		return err
@@ -81,7 +109,7 @@ func (risks *Risks) system(ctx context.Context, v records.System) error {
 			return err
 		}
 		for _, a := range p.Items {
-			f := risk.Facts{Kind: estate.Kind(v.Kind), Account: a.Account, Hosts: hosts[a.ID], Findings: findings[a.ID], NoOwner: v.Owner == "", Now: risks.base.Now()}
+			f := risk.Facts{Kind: estate.Kind(v.Kind), Account: a.Account, Hosts: hosts[a.ID], Over: over[a.ID], Findings: findings[a.ID], NoOwner: v.Owner == "", Now: risks.base.Now()}
 			if bearer.Of(a.StableID) {
 				f.Rights, f.Groups = held(v, model, bearer, a.StableID)
 			}

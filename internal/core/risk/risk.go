@@ -46,9 +46,45 @@ type Facts struct {
 	Rights   []privilege.Right // its own, those of groups included; none by everyone, none that another entry takes back
 	Groups   []string          // that it lies in
 	Hosts    int               // other systems that depend on it
+	Over     []Over            // hosts that it does not belong to, and may do everything on, or come to that
 	Findings []string          // kinds of findings about it, or about what holds it
 	NoOwner  bool
 	Now      time.Time
+}
+
+// Over is a host that an account has power over, without belonging to it.
+type Over struct {
+	Host string
+	By   string // what it comes to everything by in one step; "" where it may do everything
+}
+
+// HostOf says what rights on a windows host come to; nothing where they come to neither.
+func HostOf(host string, rights []privilege.Right) (out Over, power bool) {
+	for _, r := range rights {
+		switch {
+		case r.Deny || r.Unsure != "":
+		case administers(estate.KindWindowsHost, r):
+			return Over{Host: host}, true
+		case out.By == "" && step(r):
+			out, power = Over{host, "may " + strings.Replace(r.Verb, privilege.VerbEverything, "do everything", 1) + on(r)}, true
+		}
+	}
+	return out, power
+}
+
+// steps are rights on windows hosts by which one comes to everything there in one step: whoever
+// debugs a program, or changes what a service runs, has what that has.
+var steps = []string{"debug programs", "act as the system", "load drivers", "make log-ons of its own", "start programs as others", "own every object", "write every file"}
+
+func step(r privilege.Right) bool {
+	return slices.Contains(steps, r.Verb) || about(r, "service") && slices.Contains([]string{"change", "change permissions", "take ownership", privilege.VerbEverything}, r.Verb)
+}
+
+func on(r privilege.Right) string {
+	if about(r, "service") {
+		return " on " + privilege.On(r.Objects)
+	}
+	return ""
 }
 
 // Of works a score out.
@@ -149,10 +185,44 @@ func power(f Facts) (out []Part) {
 			}
 		}
 	}
+	if f.Kind == estate.KindWindowsHost && !everything {
+		if over, power := HostOf("", f.Rights); power {
+			add(50, "comes to administrator in one step", over.By)
+		}
+	}
+	out = append(out, over(f.Over)...)
 	if f.Hosts > 0 {
 		add(min(25, int(math.Round(8*math.Log2(float64(1+f.Hosts))))), "what depends on it is on "+counted(f.Hosts, "system"), "")
 	}
 	return out
+}
+
+// over counts hosts that an account does not belong to: what it may do everything on, else what
+// it comes to everything on in one step.
+func over(list []Over) (out []Part) {
+	var whole, stepwise []Over
+	for _, o := range list {
+		if o.By == "" {
+			whole = append(whole, o)
+		} else {
+			stepwise = append(stepwise, o)
+		}
+	}
+	more := func(n int) int { return min(40, int(math.Round(20*math.Log10(float64(n))))) }
+	if n := len(whole); n > 0 {
+		out = append(out, Part{Power, 60 + more(n), "may do everything on " + counted(n, "host"), whole[0].Host + others(n)})
+	}
+	if n := len(stepwise); n > 0 {
+		out = append(out, Part{Power, 50 + more(n), "comes to administrator in one step on " + counted(n, "host"), stepwise[0].By + " on " + stepwise[0].Host + others(n)})
+	}
+	return out
+}
+
+func others(n int) string {
+	if n == 1 {
+		return ""
+	}
+	return " and others"
 }
 
 // Words say what a score is made of, in one line.

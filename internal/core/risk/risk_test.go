@@ -1,9 +1,11 @@
 package risk
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"os"
 	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -97,7 +99,61 @@ func TestTheFormulaIsDocumented(t *testing.T) {
 	for _, v := range found {
 		assert.Contains(t, page, "| "+v.words+" | "+strconv.Itoa(v.points)+" |")
 	}
+	for _, verb := range steps {
+		assert.Contains(t, page, strings.TrimSuffix(verb, " of its own"), "a right by which one comes to administrator")
+	}
 	for kind, points := range whole {
 		assert.Contains(t, page, "| everything on a system: "+string(kind)+" | "+strconv.Itoa(points)+" |")
+	}
+}
+
+// Hosts that an account does not belong to count by what it may do there, or comes to.
+func TestHostsOver(t *testing.T) {
+	everything := right(privilege.VerbEverything, privilege.ObjectSystem, "north1")
+	change := right("change", "service", "Berth Store")
+	debug := right("debug programs", privilege.ObjectSystem, "north1")
+	unsure := everything
+	unsure.Unsure = "perhaps"
+	for name, c := range map[string]struct {
+		rights []privilege.Right
+		want   Over
+		power  bool
+	}{
+		"nothing":                  {nil, Over{}, false},
+		"starts a service":         {[]privilege.Right{right("start", "service", "Berth Store")}, Over{}, false},
+		"changes a service":        {[]privilege.Right{change}, Over{"north1", "may change on service Berth Store"}, true},
+		"all of a service":         {[]privilege.Right{right(privilege.VerbEverything, "service", "Berth Store")}, Over{"north1", "may do everything on service Berth Store"}, true},
+		"debugs":                   {[]privilege.Right{debug, change}, Over{"north1", "may debug programs"}, true},
+		"administers":              {[]privilege.Right{debug, everything}, Over{"north1", ""}, true},
+		"perhaps, and not":         {[]privilege.Right{unsure, {Verb: "debug programs", Deny: true}}, Over{}, false},
+		"changes something else":   {[]privilege.Right{right("change permissions", "account", "a")}, Over{}, false},
+		"signs in, and shuts down": {[]privilege.Right{right(privilege.VerbSignIn, privilege.ObjectSystem, "n"), right("shut down", privilege.ObjectSystem, "n")}, Over{}, false},
+	} {
+		got, power := HostOf("north1", c.rights)
+		assert.Equal(t, c.power, power, name)
+		assert.Equal(t, c.want, got, name)
+	}
+	many := make([]Over, 100)
+	for i := range many {
+		many[i] = Over{Host: fmt.Sprint("h", i)}
+	}
+	for name, c := range map[string]struct {
+		facts Facts
+		power int
+		words string
+	}{
+		"one":               {Facts{Kind: estate.KindDirectory, Over: many[:1]}, 60, "may do everything on one host, h0"},
+		"ten":               {Facts{Kind: estate.KindDirectory, Over: many[:10]}, 80, "h0 and others"},
+		"a hundred":         {Facts{Kind: estate.KindDirectory, Over: many}, 100, "100 hosts"},
+		"by a step":         {Facts{Kind: estate.KindDirectory, Over: []Over{{"north1", "may debug programs"}}}, 50, "comes to administrator in one step on one host, may debug programs on north1"},
+		"both":              {Facts{Kind: estate.KindDirectory, Over: []Over{{"north1", "may debug programs"}, {"skerry1", ""}}}, 100, "skerry1"},
+		"of the host":       {Facts{Kind: estate.KindWindowsHost, Rights: []privilege.Right{debug}}, 50, "may debug programs"},
+		"administers it":    {Facts{Kind: estate.KindWindowsHost, Rights: []privilege.Right{debug, everything}}, 60, "may do everything there"},
+		"of another system": {Facts{Kind: estate.KindPostgreSQL, Rights: []privilege.Right{debug}}, 0, ""},
+	} {
+		c.facts.Account = estate.Account{Enabled: estate.Yes}
+		s := Of(c.facts)
+		assert.Equal(t, c.power, s.Power, "%s: %+v", name, s.Parts)
+		assert.Contains(t, s.Words(), c.words, name)
 	}
 }
