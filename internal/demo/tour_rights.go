@@ -39,6 +39,15 @@ var rightSteps = []step{
 		}
 		return t.expect(ctx, 3, []string{"reset password", "Terminal Services > Operations"}, "charter", "check", "terminal-service")
 	}},
+	{"A host of the domain gives an account of the directory more than anybody meant: it may debug programs there since somebody looked for a fault, and change another service than its own. Who may is told both ways, and what it could do there counts in the ranking.", func(ctx context.Context, t *tour) error {
+		if err := t.expect(ctx, 0, []string{`On skerry1, as LARKMOOR\svc-terminal:`, "debug programs", "service QuayLineFares", `LARKMOOR\Terminal Services (as its directory tells)`}, "right", "show", "svc-terminal"); err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 0, []string{`LARKMOOR\svc-terminal`, "the service's security descriptor"}, "right", "who", "change", "service:QuayLineFares", "--on", "skerry1"); err != nil {
+			return err
+		}
+		return t.expect(ctx, 0, []string{"comes to administrator"}, "risk", "list", "--filter", "account=svc-terminal")
+	}},
 	{"The groups of the hosts are made anew, and one is forgotten: the fuel card reader runs, and will not start again. The next survey says so, before the reboot does.", func(ctx context.Context, t *tour) error {
 		if err := t.expect(ctx, 0, []string{"All of it holds"}, "charter", "check", "fuelcard-reader"); err != nil {
 			return err
