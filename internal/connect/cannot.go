@@ -132,7 +132,7 @@ func (Cannot) Records(_ context.Context, t Target, _ time.Time) (change.Log, err
 }
 
 // Rights implements RightsReader.
-func (Cannot) Rights(_ context.Context, t Target, _ func(Batch) error) (RightsCoverage, error) {
+func (Cannot) Rights(_ context.Context, t Target, _ RightsRequest, _ func(Batch) error) (RightsCoverage, error) {
 	return RightsCoverage{}, cannot(t, StageRead)
 }
 

@@ -263,6 +263,8 @@ type VisitRequest struct {
 	// Rights asks for who may do what along the way, where a kind sees it there; others are
 	// asked by RightsReader.
 	Rights bool
+	// Whole asks also for what takes a question for each thing, and is not asked each time.
+	Whole bool
 	// Resting are the stable ids of accounts that rest while another one has its turn: they
 	// are read although they may not sign in.
 	Resting []string

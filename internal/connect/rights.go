@@ -25,10 +25,22 @@ type Rights struct {
 
 // RightsCoverage says how much of the rights was read.
 type RightsCoverage struct {
-	Complete bool   `json:"complete"`
-	Why      string `json:"why,omitempty"` // what was not read, and how it would be
-	Lists    int    `json:"lists"`
-	Entries  int    `json:"entries"`
+	Complete bool `json:"complete"`
+	// Whole: all that is shown was looked at, though it is not all there is. What is not seen
+	// any more is gone, as where it is complete.
+	Whole bool `json:"whole,omitempty"`
+	// Kept are the beginnings of keys of lists that were not looked at this time: what was
+	// known of them stays.
+	Kept    []string `json:"kept,omitempty"`
+	Why     string   `json:"why,omitempty"` // what was not read, and how it would be
+	Lists   int      `json:"lists"`
+	Entries int      `json:"entries"`
+}
+
+// RightsRequest says how to read rights.
+type RightsRequest struct {
+	// Whole asks also for what takes a question for each thing, and is not asked each time.
+	Whole bool `json:"whole"`
 }
 
 // RightsReader reads who may do what on a system. emit is called with batches as they are
@@ -36,7 +48,7 @@ type RightsCoverage struct {
 // problem in a batch and makes the reading incomplete; a Failure is returned when nothing
 // could be read.
 type RightsReader interface {
-	Rights(ctx context.Context, target Target, emit func(Batch) error) (RightsCoverage, error)
+	Rights(ctx context.Context, target Target, request RightsRequest, emit func(Batch) error) (RightsCoverage, error)
 }
 
 // RightsTaker counts what it hands on.

@@ -117,8 +117,8 @@ func (t traced) Restart(ctx context.Context, target Target, b estate.Place) (str
 }
 
 // Rights implements Connector.
-func (t traced) Rights(ctx context.Context, target Target, b func(Batch) error) (RightsCoverage, error) {
-	return t.Connector.Rights(t.with(ctx), target, b)
+func (t traced) Rights(ctx context.Context, target Target, b RightsRequest, c func(Batch) error) (RightsCoverage, error) {
+	return t.Connector.Rights(t.with(ctx), target, b, c)
 }
 
 // RunCheck implements Connector.

@@ -32,7 +32,7 @@ func modelOf(t *testing.T, c connect.Connector, target connect.Target, matches p
 	defer cancel()
 	var all connect.Rights
 	var problems []connect.Unread
-	coverage, err := c.Rights(ctx, target, func(b connect.Batch) error {
+	coverage, err := c.Rights(ctx, target, connect.RightsRequest{Whole: true}, func(b connect.Batch) error {
 		require.NotNil(t, b.Rights)
 		all.Principals = append(all.Principals, b.Rights.Principals...)
 		all.Memberships = append(all.Memberships, b.Rights.Memberships...)

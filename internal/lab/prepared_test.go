@@ -68,7 +68,7 @@ func TestPreparedHost(t *testing.T) {
 		return coverage
 	}
 	rightsRead := func() connect.RightsCoverage {
-		coverage, err := c.Rights(ctx, target, func(connect.Batch) error { return nil })
+		coverage, err := c.Rights(ctx, target, connect.RightsRequest{Whole: true}, func(connect.Batch) error { return nil })
 		require.NoError(t, err)
 		return coverage
 	}

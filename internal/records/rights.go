@@ -38,6 +38,7 @@ type GivenRightID int64
 type RightsRead struct {
 	Completed time.Time `json:"completed,omitzero" doc:"When all of them were read"`
 	Why       string    `json:"why,omitempty" doc:"What was not read the last time, and why"`
+	Whole     time.Time `json:"whole,omitzero" doc:"When also that was read which is not read each time, such as who may do what to services"`
 	Never     bool      `json:"never,omitempty" doc:"Nothing was read yet"`
 }
 

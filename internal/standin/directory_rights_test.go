@@ -57,7 +57,7 @@ func TestControlRightsAgainstAttempts(t *testing.T) {
 		}
 	}
 	var all connect.Rights
-	_, err := directory.Connector{}.Rights(t.Context(), target, func(b connect.Batch) error {
+	_, err := directory.Connector{}.Rights(t.Context(), target, connect.RightsRequest{Whole: true}, func(b connect.Batch) error {
 		all.Principals = append(all.Principals, b.Rights.Principals...)
 		all.Memberships = append(all.Memberships, b.Rights.Memberships...)
 		all.Lists = append(all.Lists, b.Rights.Lists...)

@@ -25,7 +25,7 @@ import (
 func rightsOn(t *testing.T, target connect.Target) (*privilege.Model, []connect.Unread, connect.RightsCoverage) {
 	var all connect.Rights
 	var problems []connect.Unread
-	coverage, err := winhost.Connector{}.Rights(t.Context(), target, func(b connect.Batch) error {
+	coverage, err := winhost.Connector{}.Rights(t.Context(), target, connect.RightsRequest{Whole: true}, func(b connect.Batch) error {
 		all.Principals = append(all.Principals, b.Rights.Principals...)
 		all.Memberships = append(all.Memberships, b.Rights.Memberships...)
 		all.Lists = append(all.Lists, b.Rights.Lists...)

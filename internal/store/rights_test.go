@@ -31,7 +31,7 @@ func (l *rightsLook) read(t *testing.T, complete bool, why string, principals []
 	t.Helper()
 	seen := NewRightsSeen()
 	require.NoError(t, l.PutRights(t.Context(), l.system, principals, memberships, lists, seen))
-	require.NoError(t, l.EndRights(t.Context(), l.system, seen, l.sight, complete, why))
+	require.NoError(t, l.EndRights(t.Context(), l.system, seen, RightsReading{Complete: complete, Why: why, Sight: l.sight}))
 }
 
 func (l *rightsLook) texts(t *testing.T, taken bool, filters ...string) (out []string) {

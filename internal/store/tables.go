@@ -75,5 +75,8 @@ func (s *Store) tellLedger(ctx context.Context, trouble error) error {
 // RightsSeen is what one reading of rights saw; NewRightsSeen is that of one that begins.
 type RightsSeen = rights.RightsSeen
 
+// RightsReading is how one ended.
+type RightsReading = rights.Reading
+
 // NewRightsSeen makes one.
 func NewRightsSeen() *RightsSeen { return rights.NewRightsSeen() }

@@ -6771,6 +6771,11 @@ export interface components {
             completed?: string;
             /** @description Nothing was read yet */
             never?: boolean;
+            /**
+             * Format: date-time
+             * @description When also that was read which is not read each time, such as who may do what to services
+             */
+            whole?: string;
             /** @description What was not read the last time, and why */
             why?: string;
         };

@@ -12,7 +12,10 @@ defineProps<{ read: Schemas['RightsRead']; system: string }>()
 <template>
   <Alert v-if="read.never" type="info" show-icon :message="t('rights.never', { system })" class="read" />
   <Alert v-else-if="read.why" type="warning" show-icon :message="t('rights.notAll', { system })" :description="read.why" class="read" />
-  <p v-else class="soft read">{{ t('rights.readOn', { system }) }} <When v-if="!never(read.completed)" :at="read.completed!" /></p>
+  <p v-if="!never(read.whole)" class="soft read">{{ t('rights.wholeOn') }} <When :at="read.whole!" /></p>
+  <p v-else-if="!read.never && !read.why" class="soft read">
+    {{ t('rights.readOn', { system }) }} <When v-if="!never(read.completed)" :at="read.completed!" />
+  </p>
 </template>
 
 <style scoped>

@@ -105,6 +105,12 @@ func (f *ferry) survey(names ...string) {
 	f.t.Helper()
 	id, err := f.Surveys.Start(f.t.Context(), ines, names)
 	require.NoError(f.t, err)
+	f.surveyed(id)
+}
+
+// surveyed waits for the end of a survey.
+func (f *ferry) surveyed(id records.SurveyID) {
+	f.t.Helper()
 	require.Eventually(f.t, func() bool {
 		v, err := f.Store.Survey(f.t.Context(), id)
 		return err == nil && v.State == "done"

@@ -4,11 +4,13 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/rights"
 	"mossledger.example/moss/internal/app/rotate/planning"
 	"mossledger.example/moss/internal/core/charter"
@@ -140,4 +142,56 @@ func TestReadyChartersOfWindowsHosts(t *testing.T) {
 	for _, want := range []string{"skerry1/mossmgr met: member of S-1-5-32-544", "north1/mossmgr met: member of S-1-5-32-544", "skerry1/svc-terminal unknown: member of S-1-5-32-544", "skerry1/svc-terminal forbidden: never: sign in (as a service)"} {
 		assert.Contains(t, lines, want)
 	}
+}
+
+// What a host gives no longer is known no longer, though a host never tells all; who may do
+// what to services is asked once a week, and when a person asks for the host.
+func TestRightsThatHostsTakeBack(t *testing.T) {
+	t.Parallel()
+	by := &clock{}
+	f := startBy(t, by)
+	ctx := t.Context()
+	f.windows("skerry1")
+	skerry := f.estate.Windows["skerry1"]
+	holders := func(verb, object string) string {
+		who, err := f.Rights.Who(ctx, rights.Question{System: "skerry1", Verb: verb, Object: object})
+		require.NoError(t, err)
+		var names []string
+		for _, h := range who.Holders {
+			names = append(names, h.Name)
+		}
+		return fmt.Sprint(names)
+	}
+	byItself := func() {
+		id, err := f.Surveys.Start(ctx, access.Service(), []string{"skerry1"})
+		require.NoError(t, err)
+		f.surveyed(id)
+	}
+	skerry.AddMember("Administrators", `LARKMOOR\svc-gangway`)
+	f.survey("skerry1")
+	assert.Contains(t, holders("everything", ""), `LARKMOOR\svc-gangway`)
+	assert.Contains(t, holders("change", "service:QuayLineFares"), `LARKMOOR\svc-terminal`)
+
+	skerry.RemoveMember("Administrators", `LARKMOOR\svc-gangway`)
+	skerry.UpdateService("QuayLineFares", func(s *windowshost.Service) { s.Descriptor = nil })
+	calls := skerry.Calls("GetBinaryValue")
+	byItself()
+	assert.NotContains(t, holders("everything", ""), `LARKMOOR\svc-gangway`, "it lies in nothing there any more")
+	assert.Equal(t, calls, skerry.Calls("GetBinaryValue"), "services are not asked about each time")
+	assert.Contains(t, holders("change", "service:QuayLineFares"), `LARKMOOR\svc-terminal`, "what was known of them stays")
+	taken, err := f.Store.GivenRights(ctx, true, records.Query{Filters: []string{"system=skerry1"}})
+	require.NoError(t, err)
+	assert.Empty(t, taken.Items)
+
+	by.pass(8 * 24 * time.Hour)
+	byItself()
+	assert.Greater(t, skerry.Calls("GetBinaryValue"), calls)
+	assert.NotContains(t, holders("change", "service:QuayLineFares"), `LARKMOOR\svc-terminal`)
+	taken, err = f.Store.GivenRights(ctx, true, records.Query{Filters: []string{"system=skerry1", "on~QuayLineFares"}})
+	require.NoError(t, err)
+	assert.Len(t, taken.Items, 4, "administrators and the account, by the descriptor that is no longer there")
+	read, err := f.Rights.Read(ctx, records.System{ID: taken.Items[0].SystemID})
+	require.NoError(t, err)
+	assert.WithinDuration(t, by.now(), read.Whole, time.Minute)
+	assert.True(t, read.Completed.IsZero(), "not all there is")
 }

@@ -28,15 +28,20 @@ import (
 // terminals adds the windows hosts of the estate and reads them.
 func terminals(t *testing.T) *ferry {
 	f := start(t)
-	ctx := t.Context()
-	require.NoError(t, f.Inventory.SaveSteward(ctx, ines, "terminals", `LARKMOOR\`+larkmoor.Manager, secret.New(larkmoor.ManagerPassword), secret.Value{}))
-	for name, h := range f.estate.Windows {
-		host, port := larkmoor.Port(h.Address())
-		_, err := f.Inventory.Add(ctx, ines, records.System{Name: name, Kind: "windows-host", Address: host, Port: port, Steward: "terminals", TrustedCA: f.estate.CA, Options: map[string]string{"signin": "ntlm"}})
-		require.NoError(t, err)
-	}
-	f.survey("north1", "skerry1")
+	f.windows("north1", "skerry1")
 	return f
+}
+
+// windows adds some of the windows hosts of the estate and reads them.
+func (f *ferry) windows(names ...string) {
+	ctx := f.t.Context()
+	require.NoError(f.t, f.Inventory.SaveSteward(ctx, ines, "terminals", `LARKMOOR\`+larkmoor.Manager, secret.New(larkmoor.ManagerPassword), secret.Value{}))
+	for _, name := range names {
+		host, port := larkmoor.Port(f.estate.Windows[name].Address())
+		_, err := f.Inventory.Add(ctx, ines, records.System{Name: name, Kind: "windows-host", Address: host, Port: port, Steward: "terminals", TrustedCA: f.estate.CA, Options: map[string]string{"signin": "ntlm"}})
+		require.NoError(f.t, err)
+	}
+	f.survey(names...)
 }
 
 func (f *ferry) dependent(system, name string) records.Dependent {

@@ -21,7 +21,8 @@ type Store interface {
 	Changes(ctx context.Context, since, until time.Time, q records.Query) (records.Page[records.SeenChange], error)
 	ConfirmAbsence(ctx context.Context, system records.SystemID, entries ...ledger.Entry) (n int64, err error)
 	EndScopes(ctx context.Context, system records.SystemID, ends []store.ScopeEnd, tally *records.Tally) ([]records.Held, error)
-	EndRights(ctx context.Context, system records.SystemID, seen *store.RightsSeen, sight string, complete bool, why string) error
+	EndRights(ctx context.Context, system records.SystemID, seen *store.RightsSeen, reading store.RightsReading) error
+	RightsRead(ctx context.Context, system records.SystemID) (records.RightsRead, error)
 	EndSurvey(ctx context.Context, id records.SurveyID, state string) error
 	Fingerprints(ctx context.Context) ([]string, error)
 	MergeIndexes(ctx context.Context) error

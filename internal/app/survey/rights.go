@@ -3,9 +3,11 @@ package survey
 import (
 	"context"
 	"errors"
+	"time"
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/store"
 )
 
 // rights reads who may do what on a system that the visit has read. What of it may not be
@@ -25,21 +27,21 @@ func (r *reading) rights(ctx context.Context, visited error) {
 		coverage = *r.coverage.Rights
 	} else {
 		var err error
-		coverage, err = r.connector.Rights(ctx, r.target, func(b connect.Batch) error {
+		coverage, err = r.connector.Rights(ctx, r.target, connect.RightsRequest{Whole: r.whole(keep)}, func(b connect.Batch) error {
 			app.RedactAll(r.clean, &b)
 			room := min(max(maxProblems-len(r.visit.Problems), 0), len(b.Problems))
 			r.visit.Problems = append(r.visit.Problems, b.Problems[:room]...)
 			return r.takeRights(keep, b)
 		})
 		if err != nil {
-			coverage.Complete, coverage.Why = false, r.clean.Text(err.Error())
+			coverage.Complete, coverage.Whole, coverage.Why = false, false, r.clean.Text(err.Error())
 		}
 	}
 	if !coverage.Complete && coverage.Entries == 0 && len(r.visit.Problems) < maxProblems && coverage.Why != "" && r.coverage.Rights == nil {
 		r.visit.Problems = append(r.visit.Problems, connect.Unread{Stage: connect.StageRead, Place: "who may do what", What: coverage.Why})
 	}
 	coverage.Why = r.clean.Text(coverage.Why)
-	if err := r.surveys.store.EndRights(keep, r.system.ID, r.seenRights, r.surveys.sightOf(r.target), coverage.Complete, coverage.Why); err != nil {
+	if err := r.surveys.store.EndRights(keep, r.system.ID, r.seenRights, store.RightsReading{Complete: coverage.Complete, Whole: coverage.Whole, Why: coverage.Why, Kept: coverage.Kept, Sight: r.surveys.sightOf(r.target)}); err != nil {
 		r.surveys.base.Log.Error("rights that were read cannot be kept", "system", r.system.Name, "error", err)
 		coverage.Complete, coverage.Why = false, "what was read could not be kept"
 	}
@@ -56,6 +58,19 @@ func (r *reading) rights(ctx context.Context, visited error) {
 		}
 		r.coverage.Why[connect.ScopeRights] = coverage.Why
 	}
+}
+
+// wholeEvery is how often that is read, too, which takes a question for each thing.
+const wholeEvery = 7 * 24 * time.Hour
+
+// whole reports whether that is read now: when a person asks for this system, when it never
+// was, and once a week.
+func (r *reading) whole(ctx context.Context) bool {
+	if r.asked.Whole {
+		return true
+	}
+	read, err := r.surveys.store.RightsRead(ctx, r.system.ID)
+	return err != nil || r.surveys.base.Now().Sub(read.Whole) >= wholeEvery
 }
 
 // readAnything reports whether some scope was read to its end.

@@ -124,7 +124,7 @@ func (surveys *Surveys) StartThen(ctx context.Context, by access.Actor, names []
 	go func() { //nolint:gosec // a survey outlives the request that began it
 		defer surveys.base.Work.Done()
 		defer cancel()
-		surveys.runSurvey(run, id, systems, visits, then)
+		surveys.runSurvey(run, id, systems, visits, len(names) > 0 && !by.IsService(), then)
 		entry.Phase, entry.Result = ledger.Outcome, "done"
 		if err := surveys.base.Record(context.Background(), entry); err != nil {
 			surveys.base.Log.Error("the ledger cannot be written", "error", err)
@@ -237,7 +237,7 @@ func (surveys *Surveys) readingTurn(ctx context.Context, system records.SystemID
 	}
 }
 
-func (surveys *Surveys) runSurvey(ctx context.Context, id records.SurveyID, systems []records.System, visits []records.Visit, then func()) {
+func (surveys *Surveys) runSurvey(ctx context.Context, id records.SurveyID, systems []records.System, visits []records.Visit, whole bool, then func()) {
 	// Hosts are searched for names and values; others need no list of them.
 	var request connect.VisitRequest
 	begun := surveys.base.Now()
@@ -262,6 +262,7 @@ func (surveys *Surveys) runSurvey(ctx context.Context, id records.SurveyID, syst
 			if waited && ctx.Err() == nil && estate.Kind(systems[i].Kind).IsHost() { // what is looked for may be more by now
 				request, begun = surveys.lookedFor(ctx)
 			}
+			request.Whole = whole
 			changed, read := surveys.visit(ctx, systems[i], visits[i], request, begun)
 			lock.Lock()
 			defer lock.Unlock()

@@ -42,12 +42,13 @@ type reading struct {
 	seen      map[string]*store.Seen // by table
 
 	seenRights *store.RightsSeen
+	asked      connect.VisitRequest
 	tally      records.Tally
 }
 
 // visit reads one system and takes in what it shows.
 func (surveys *Surveys) visit(ctx context.Context, v records.System, visit records.Visit, request connect.VisitRequest, begun time.Time) (touched, read bool) {
-	r := &reading{surveys: surveys, system: v, visit: visit, seen: map[string]*store.Seen{"accounts": store.NewSeen(), "dependents": store.NewSeen()}, seenRights: store.NewRightsSeen()}
+	r := &reading{surveys: surveys, system: v, visit: visit, seen: map[string]*store.Seen{"accounts": store.NewSeen(), "dependents": store.NewSeen()}, seenRights: store.NewRightsSeen(), asked: request}
 	if ctx.Err() != nil {
 		r.visit.State, r.visit.Words, r.visit.Ended = "cancelled", "the survey ended before this visit began", surveys.base.Now()
 		r.save(ctx, nil)

@@ -44,6 +44,9 @@ func read(cmd *cobra.Command, v any) {
 	default:
 		output.Remark(cmd, "read completely on %s", output.Show(r["completed"]))
 	}
+	if whole := output.Show(r["whole"]); whole != "" {
+		output.Remark(cmd, "who may do what to services, which is read once a week and by 'moss survey run SYSTEM', was read on %s", whole)
+	}
 }
 
 func show() *cobra.Command {

@@ -95,7 +95,7 @@ func (s *suite) cannot(t *testing.T) {
 		connect.ActObserve:  func() error { _, err := c.Connections(s.ctx, s.Target, place); return err },
 		connect.ActRecords:  func() error { _, err := c.Records(s.ctx, s.Target, time.Time{}); return err },
 		connect.ActRights: func() error {
-			_, err := c.Rights(s.ctx, s.Target, func(connect.Batch) error { return nil })
+			_, err := c.Rights(s.ctx, s.Target, connect.RightsRequest{Whole: true}, func(connect.Batch) error { return nil })
 			return err
 		},
 		connect.ActList: func() error { _, err := c.ListSystems(s.ctx, s.Target, ""); return err },

@@ -68,7 +68,7 @@ func (s *suite) rights(t *testing.T) {
 		return
 	}
 	read := func() (all connect.Rights, coverage connect.RightsCoverage) {
-		coverage, err := s.Connector.Rights(s.ctx, s.Target, func(b connect.Batch) error {
+		coverage, err := s.Connector.Rights(s.ctx, s.Target, connect.RightsRequest{Whole: true}, func(b connect.Batch) error {
 			require.NotNil(t, b.Rights)
 			all.Principals = append(all.Principals, b.Rights.Principals...)
 			all.Memberships = append(all.Memberships, b.Rights.Memberships...)
@@ -118,12 +118,12 @@ func (s *suite) rights(t *testing.T) {
 	assert.ElementsMatch(t, all.Memberships, again.Memberships)
 
 	broken := errors.New("the disk is full")
-	_, err := s.Connector.Rights(s.ctx, s.Target, func(connect.Batch) error { return broken })
+	_, err := s.Connector.Rights(s.ctx, s.Target, connect.RightsRequest{Whole: true}, func(connect.Batch) error { return broken })
 	assert.ErrorIs(t, err, broken, "what cannot be taken in ends the reading")
 	target := s.Target
 	target.Steward.Password = secret.New("Not-The-Steward-99")
 	target.Steward.PrivateKey = secret.Value{}
-	_, err = s.Connector.Rights(s.ctx, target, func(connect.Batch) error { t.Error("without signing in nothing is told"); return nil })
+	_, err = s.Connector.Rights(s.ctx, target, connect.RightsRequest{Whole: true}, func(connect.Batch) error { t.Error("without signing in nothing is told"); return nil })
 	s.failure(t, err)
 }
 

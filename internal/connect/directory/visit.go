@@ -87,7 +87,7 @@ func (v *visit) directory() rights.Directory {
 }
 
 // Rights implements connect.RightsReader.
-func (Connector) Rights(ctx context.Context, t connect.Target, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
+func (Connector) Rights(ctx context.Context, t connect.Target, _ connect.RightsRequest, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
 	s, _, failure := openAny(ctx, t, connect.NewStopwatch())
 	if failure != nil {
 		return connect.RightsCoverage{}, failure

@@ -38,7 +38,7 @@ var databaseColumns = []struct{ column, verb string }{
 }
 
 // Rights implements connect.RightsReader: what the server's own tables of grants say.
-func (Connector) Rights(ctx context.Context, target connect.Target, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
+func (Connector) Rights(ctx context.Context, target connect.Target, _ connect.RightsRequest, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
 	t := connect.RightsTaker{Emit: emit}
 	conn, done, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
 	if failed != nil {

@@ -56,7 +56,7 @@ const mostDatabases = 200
 
 // Rights implements connect.RightsReader: attributes and memberships of roles, and what
 // access lists give in each database that the steward may connect to.
-func (Connector) Rights(ctx context.Context, target connect.Target, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
+func (Connector) Rights(ctx context.Context, target connect.Target, _ connect.RightsRequest, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
 	t := connect.RightsTaker{Emit: emit}
 	conn, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
 	if failed != nil {

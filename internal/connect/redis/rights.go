@@ -11,7 +11,7 @@ import (
 // Rights implements connect.RightsReader: the rules of the access lists, in their order. The
 // last rule that is about a command decides; what a category has the server knows, and a
 // question for a command that only a category speaks of is answered as not sure.
-func (Connector) Rights(ctx context.Context, target connect.Target, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
+func (Connector) Rights(ctx context.Context, target connect.Target, _ connect.RightsRequest, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
 	t := connect.RightsTaker{Emit: emit}
 	conn, done, failed := open(ctx, target, target.Steward.Account, target.Steward.Password, connect.NewStopwatch())
 	if failed != nil {

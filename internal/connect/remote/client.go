@@ -48,9 +48,9 @@ func (c *Client) Visit(ctx context.Context, target connect.Target, request conne
 }
 
 // Rights implements connect.RightsReader.
-func (c *Client) Rights(ctx context.Context, target connect.Target, emit func(connect.Batch) error) (coverage connect.RightsCoverage, err error) {
+func (c *Client) Rights(ctx context.Context, target connect.Target, request connect.RightsRequest, emit func(connect.Batch) error) (coverage connect.RightsCoverage, err error) {
 	var taker error
-	err = c.call(ctx, "Rights", func(b connect.Batch) error { taker = emit(b); return taker }, []any{target}, &coverage)
+	err = c.call(ctx, "Rights", func(b connect.Batch) error { taker = emit(b); return taker }, []any{target, request}, &coverage)
 	if taker != nil {
 		return coverage, taker
 	}

@@ -119,7 +119,7 @@ func (Connector) Records(ctx context.Context, target connect.Target, _ time.Time
 }
 
 // Rights implements connect.RightsReader.
-func (Connector) Rights(ctx context.Context, target connect.Target, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
+func (Connector) Rights(ctx context.Context, target connect.Target, _ connect.RightsRequest, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
 	s, failure := openHost(ctx, target, connect.NewStopwatch())
 	if failure != nil {
 		return connect.RightsCoverage{}, failure

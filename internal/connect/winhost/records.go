@@ -55,7 +55,7 @@ func (Connector) Records(ctx context.Context, target connect.Target, since time.
 }
 
 // Rights implements connect.RightsReader.
-func (Connector) Rights(ctx context.Context, target connect.Target, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
+func (Connector) Rights(ctx context.Context, target connect.Target, request connect.RightsRequest, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
 	s, failure := open(ctx, target, connect.NewStopwatch())
 	if failure != nil {
 		return connect.RightsCoverage{}, failure
@@ -66,7 +66,7 @@ func (Connector) Rights(ctx context.Context, target connect.Target, emit func(co
 			return connect.RightsCoverage{}, failure
 		}
 	}
-	return rights.Read(target, s.asked(ctx), emit)
+	return rights.Read(target, s.asked(ctx), request, emit)
 }
 
 // asked is the host as its rights are read.

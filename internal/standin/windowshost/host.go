@@ -16,6 +16,7 @@ import (
 	"hash/fnv"
 	"net"
 	"net/http"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -277,6 +278,17 @@ func (h *Host) AddMember(group, account string) {
 	for _, g := range h.groups {
 		if g.Name == group {
 			g.Members = append(g.Members, account)
+		}
+	}
+}
+
+// RemoveMember takes an account out of a local group.
+func (h *Host) RemoveMember(group, account string) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	for _, g := range h.groups {
+		if g.Name == group {
+			g.Members = slices.DeleteFunc(g.Members, func(m string) bool { return h.canonical(m) == h.canonical(account) })
 		}
 	}
 }

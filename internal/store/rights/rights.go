@@ -230,45 +230,78 @@ const (
 	massPart  = 4 // a quarter
 )
 
-// EndRights ends a reading: what a complete one did not see is there no longer, if it had
-// the same sight as the one before and not much vanished at once; else that is held until
-// a person confirms it, and said. Why says what was not read of one that was not complete.
-func (s *Rights) EndRights(ctx context.Context, system records.SystemID, seen *RightsSeen, sight string, complete bool, why string) error {
+// Reading is how one reading of rights ended.
+type Reading struct {
+	Complete bool     // all that there is was seen
+	Whole    bool     // all that is shown was looked at, though it is not all there is
+	Why      string   // it is not complete
+	Kept     []string // beginnings of keys of lists that were not looked at
+	Sight    string   // log-on and options that decide what is seen
+}
+
+// EndRights ends a reading: what one that looked at all did not see is there no longer, if it
+// had the sight of before. What was not looked at stays. One that may have seen less says how
+// it would be otherwise.
+func (s *Rights) EndRights(ctx context.Context, system records.SystemID, seen *RightsSeen, r Reading) error {
 	held := 0
-	if complete {
+	if r.Complete || r.Whole {
+		var why string
 		var err error
-		if held, why, err = s.doubtful(ctx, system, seen, sight); err != nil {
+		if held, why, err = s.doubtful(ctx, system, seen, r); err != nil {
 			return fmt.Errorf("what was not seen: %w", err)
 		}
-		complete = held == 0
+		if held > 0 {
+			r.Complete, r.Whole, r.Why = false, false, why
+		}
 	}
-	if complete {
-		if err := s.takeUnseen(ctx, system, seen); err != nil {
+	if r.Complete || r.Whole {
+		if err := s.takeUnseen(ctx, system, seen, r.Kept); err != nil {
 			return fmt.Errorf("what was not seen: %w", err)
 		}
 	}
 	return s.InTx(ctx, func(tx *sql.Tx) error {
-		if complete {
+		if r.Whole && len(r.Kept) == 0 {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO scopes (system_id, scope, completed, why) VALUES (?,'rights-whole',?,'')
+				ON CONFLICT (system_id, scope) DO UPDATE SET completed = excluded.completed`, system, s.Stamp()); err != nil {
+				return err
+			}
+		}
+		if r.Complete {
 			_, err := tx.ExecContext(ctx, `INSERT INTO scopes (system_id, scope, completed, why, sight) VALUES (?,'rights',?,'',?)
-				ON CONFLICT (system_id, scope) DO UPDATE SET completed = excluded.completed, why = '', sight = excluded.sight, held = 0, confirmed = 0`, system, s.Stamp(), sight)
+				ON CONFLICT (system_id, scope) DO UPDATE SET completed = excluded.completed, why = '', sight = excluded.sight, held = 0, confirmed = 0`, system, s.Stamp(), r.Sight)
+			return err
+		}
+		if r.Whole {
+			_, err := tx.ExecContext(ctx, `INSERT INTO scopes (system_id, scope, why, sight) VALUES (?,'rights',?,?)
+				ON CONFLICT (system_id, scope) DO UPDATE SET why = excluded.why, sight = excluded.sight, held = 0, confirmed = 0`, system, r.Why, r.Sight)
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `INSERT INTO scopes (system_id, scope, why, held) VALUES (?,'rights',?,?)
-			ON CONFLICT (system_id, scope) DO UPDATE SET why = excluded.why, held = excluded.held`, system, why, held)
+			ON CONFLICT (system_id, scope) DO UPDATE SET why = excluded.why, held = excluded.held`, system, r.Why, held)
 		return err
 	})
 }
 
+// keptOf is a condition that leaves out lists that were not looked at.
+func keptOf(kept []string) (condition string, args []any) {
+	for _, prefix := range kept {
+		condition += " AND substr(key, 1, ?) <> ?"
+		args = append(args, len(prefix), prefix)
+	}
+	return condition, args
+}
+
 // doubtful counts the lists that were there and were not seen now, where it takes a person
 // to say that they are gone, and says why.
-func (s *Rights) doubtful(ctx context.Context, system records.SystemID, seen *RightsSeen, sight string) (int, string, error) {
+func (s *Rights) doubtful(ctx context.Context, system records.SystemID, seen *RightsSeen, r Reading) (int, string, error) {
 	type list struct {
 		id     int64
 		shared bool
 	}
+	without, args := keptOf(r.Kept)
 	present, err := database.Collect(ctx, s.Read, func(rows *sql.Rows) (l list, err error) {
 		return l, rows.Scan(&l.id, &l.shared)
-	}, "SELECT id, key GLOB ? FROM right_lists WHERE system_id = ? AND EXISTS (SELECT 1 FROM right_entries WHERE list_id = right_lists.id AND taken = '')", privilege.SharedKey+"*", system)
+	}, "SELECT id, key GLOB ? FROM right_lists WHERE system_id = ? AND EXISTS (SELECT 1 FROM right_entries WHERE list_id = right_lists.id AND taken = '')"+without, append([]any{privilege.SharedKey + "*", system}, args...)...)
 	if err != nil {
 		return 0, "", err
 	}
@@ -290,7 +323,7 @@ func (s *Rights) doubtful(ctx context.Context, system records.SystemID, seen *Ri
 	switch {
 	case gone == 0 || confirmed:
 		return 0, "", nil
-	case before != "" && sight != "" && before != sight:
+	case before != "" && r.Sight != "" && before != r.Sight:
 		return gone, fmt.Sprintf("%d lists of rights that were there before are not seen with the log-on, base or options of now: whether they are gone, or only out of sight, is for a person to say", gone), nil
 	case vanished >= massLeast && vanished*massPart > len(present):
 		return vanished, fmt.Sprintf("%d of %d lists of rights vanished at once: whether they are gone, or the steward sees less than before, is for a person to say", vanished, len(present)), nil
@@ -298,24 +331,34 @@ func (s *Rights) doubtful(ctx context.Context, system records.SystemID, seen *Ri
 	return 0, "", nil
 }
 
-func (s *Rights) takeUnseen(ctx context.Context, system records.SystemID, seen *RightsSeen) error {
-	now := s.Stamp()
+func (s *Rights) takeUnseen(ctx context.Context, system records.SystemID, seen *RightsSeen, kept []string) error {
+	without, args := keptOf(kept)
 	for _, t := range []struct {
-		ids, end string
-		seen     map[int64]bool
+		ids  string
+		args []any
+		ends []string
+		seen map[int64]bool
 	}{
-		{"SELECT id FROM right_lists WHERE system_id = ?", "UPDATE right_entries SET taken = '" + now + "' WHERE taken = '' AND list_id IN (SELECT value FROM json_each(?))", seen.lists},
-		{"SELECT id FROM right_principals WHERE system_id = ?", "DELETE FROM right_principals WHERE id IN (SELECT value FROM json_each(?))", seen.principals},
+		{"SELECT id FROM right_lists WHERE system_id = ?" + without, append([]any{system}, args...), []string{"UPDATE right_entries SET taken = '" + s.Stamp() + "' WHERE taken = '' AND list_id IN (SELECT value FROM json_each(?))"}, seen.lists},
+		{"SELECT id FROM right_principals WHERE system_id = ?", []any{system}, []string{
+			// Whom a list names that was not looked at stays, and lies in nothing any more.
+			"UPDATE right_principals SET lies_in = '[]', digest = x'' WHERE id IN (SELECT value FROM json_each(?))",
+			"DELETE FROM right_principals WHERE id IN (SELECT value FROM json_each(?)) AND NOT EXISTS (SELECT 1 FROM right_entries e JOIN right_lists l ON l.id = e.list_id WHERE l.system_id = right_principals.system_id AND e.given_to = right_principals.key AND e.taken = '')",
+		}, seen.principals},
 	} {
-		ids, err := database.Collect(ctx, s.Read, database.Single[int64], t.ids, system)
+		ids, err := database.Collect(ctx, s.Read, database.Single[int64], t.ids, t.args...)
 		if err != nil {
 			return err
 		}
 		ids = slices.DeleteFunc(ids, func(id int64) bool { return t.seen[id] })
 		for part := range slices.Chunk(ids, sliceRows) {
 			if err := s.InTx(ctx, func(tx *sql.Tx) error {
-				_, err := tx.ExecContext(ctx, t.end, database.AsJSON(part))
-				return err
+				for _, end := range t.ends {
+					if _, err := tx.ExecContext(ctx, end, database.AsJSON(part)); err != nil {
+						return err
+					}
+				}
+				return nil
 			}); err != nil {
 				return err
 			}
@@ -371,7 +414,12 @@ func (s *Rights) RightsRead(ctx context.Context, system records.SystemID) (v rec
 	if errors.Is(err, sql.ErrNoRows) {
 		return records.RightsRead{Never: true}, nil
 	}
+	if err != nil {
+		return v, err
+	}
 	v.Completed = database.TimeOf(completed)
+	_, err = database.Found(s.Read.QueryRowContext(ctx, "SELECT completed FROM scopes WHERE system_id = ? AND scope = 'rights-whole'", system).Scan(&completed))
+	v.Whole = database.TimeOf(completed)
 	return v, err
 }
 

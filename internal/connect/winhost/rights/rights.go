@@ -155,14 +155,21 @@ func (l *LogOns) Refused(account string) (string, error) {
 	return "a policy of the domain does not let it log on as a service there", nil
 }
 
-// Read reads the rights on a host.
-func Read(target connect.Target, host Host, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
+// Read reads the rights on a host. Who may do what to services takes a question for each of
+// them: it is asked where the whole is.
+func Read(target connect.Target, host Host, request connect.RightsRequest, emit func(connect.Batch) error) (connect.RightsCoverage, error) {
 	r := read(target, host, emit)
-	for _, read := range []func() error{r.accounts, r.groups, r.services, r.userRights} {
+	services := r.services
+	if !request.Whole {
+		r.taker.Coverage.Kept = []string{servicesPrefix}
+		services = func() error { return nil }
+	}
+	for _, read := range []func() error{r.accounts, r.groups, services, r.userRights} {
 		if err := read(); err != nil {
 			return r.taker.Coverage, err
 		}
 	}
+	r.taker.Coverage.Whole = r.taker.Coverage.Why == ""
 	r.missing("rights", Incomplete)
 	return r.taker.Coverage, r.taker.Take(r.out, r.problems)
 }

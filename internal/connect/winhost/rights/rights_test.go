@@ -99,7 +99,7 @@ func TestReadThatFails(t *testing.T) {
 	fails := &connect.Failure{System: "north1", Words: "the connection broke"}
 	target := connect.Target{Name: "north1"}
 	read := func(a asked) (out connect.Batch, coverage connect.RightsCoverage, err error) {
-		coverage, err = Read(target, a.host(t), func(b connect.Batch) error { out = b; return nil })
+		coverage, err = Read(target, a.host(t), connect.RightsRequest{Whole: true}, func(b connect.Batch) error { out = b; return nil })
 		return out, coverage, err
 	}
 	services := map[string][]string{"Win32_Service": {"<Name>BerthStore</Name>"}}
@@ -149,7 +149,7 @@ func TestPolicies(t *testing.T) {
 			"RSOP_UserPrivilegeRight": {"<UserRight>SeServiceLogonRight</UserRight><precedence>1</precedence>" + text, "<UserRight>SeServiceLogonRight</UserRight><precedence>2</precedence><AccountList>svc-other</AccountList>", "<UserRight>SeFutureRight</UserRight>"},
 		}}
 		var batch connect.Batch
-		_, err := Read(connect.Target{Name: "north1"}, a.host(t), func(b connect.Batch) error { batch = b; return nil })
+		_, err := Read(connect.Target{Name: "north1"}, a.host(t), connect.RightsRequest{Whole: true}, func(b connect.Batch) error { batch = b; return nil })
 		require.NoError(t, err)
 		m := privilege.NewModel(privilege.NewGraph(batch.Rights.Principals, batch.Rights.Memberships), batch.Rights.Lists, nil)
 		say := func(id string) string {
@@ -207,7 +207,7 @@ func FuzzRead(f *testing.F) {
 			},
 			Get: func(wsman.Resource) (*wsman.Instance, error) { return nil, &wsman.Fault{Number: wsman.NumberNotFound} },
 		}
-		_, err := Read(connect.Target{Name: "north1"}, host, func(b connect.Batch) error {
+		_, err := Read(connect.Target{Name: "north1"}, host, connect.RightsRequest{Whole: true}, func(b connect.Batch) error {
 			there := map[string]bool{}
 			for _, p := range b.Rights.Principals {
 				require.False(t, there[p.ID], "one principal twice: %s", p.ID)

@@ -96,6 +96,9 @@ func (r *reader) entriesOf(d descriptor.Descriptor) (out []privilege.Entry, err 
 	return out, nil
 }
 
+// servicesPrefix begins the keys of lists about services.
+const servicesPrefix = privilege.SharedKey + "service:"
+
 // mostServices is how many services are asked about: more than a host has, and less than what
 // a host that was turned could keep a survey busy with.
 const mostServices = 5_000
@@ -140,13 +143,13 @@ func (r *reader) services() error {
 		raw, own, err := r.security(name)
 		if err == nil && !own {
 			if _, administrators := r.kinds["S-1-5-32-544"]; administrators {
-				err = put(privilege.SharedKey+"service:usual", name, func() ([]privilege.Entry, error) { return usual(), nil })
+				err = put(servicesPrefix+"usual", name, func() ([]privilege.Entry, error) { return usual(), nil })
 			}
 		} else if err == nil {
 			var d descriptor.Descriptor
 			if d, err = descriptor.Parse(raw); err == nil {
 				sum := sha256.Sum256(raw)
-				err = put(privilege.SharedKey+"service:"+hex.EncodeToString(sum[:12]), name, func() ([]privilege.Entry, error) { return r.entriesOf(d) })
+				err = put(servicesPrefix+hex.EncodeToString(sum[:12]), name, func() ([]privilege.Entry, error) { return r.entriesOf(d) })
 			}
 		}
 		if err != nil && !one(err) {
