@@ -175,7 +175,7 @@ func TestPreparedDataStores(t *testing.T) {
 			})
 			require.NoError(t, err)
 			assert.Empty(t, coverage.Why)
-			read, err := c.connector.Rights(ctx, target, func(connect.Batch) error { return nil })
+			read, err := c.connector.Rights(ctx, target, connect.RightsRequest{Whole: true}, func(connect.Batch) error { return nil })
 			require.NoError(t, err)
 			assert.Empty(t, read.Why)
 			require.Len(t, accounts, 1)

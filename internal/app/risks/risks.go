@@ -17,9 +17,9 @@ import (
 
 // Store is what this package needs of the store.
 type Store interface {
-	Accounts(ctx context.Context, q records.Query) (records.Page[records.Account], error)
 	AllSystems(ctx context.Context) ([]records.System, error)
 	PutRisks(ctx context.Context, system records.SystemID, scores map[records.AccountID]risk.Score) error
+	ToRank(ctx context.Context, system records.SystemID) ([]records.Account, error)
 	TiedTo(ctx context.Context, system records.SystemID) (hosts map[records.AccountID]int, findings map[records.AccountID][]string, err error)
 }
 
@@ -84,9 +84,6 @@ func (risks *Risks) over(ctx context.Context, systems []records.System) (out map
 	return out, failed
 }
 
-// page is how many accounts are read at once.
-const page = 1000
-
 // mostRights is how many rights of one account are looked at: an administrator of a large
 // directory has more than anybody counts.
 const mostRights = 2000
@@ -102,26 +99,20 @@ func (risks *Risks) system(ctx context.Context, v records.System, over map[recor
 	}
 	bearer := model.Bearer()
 	scores := map[records.AccountID]risk.Score{}
-	q := records.Query{Filters: []string{"system=" + v.Name, "gone=", "built_in=false"}, Limit: page, Sort: "id"}
-	for {
-		p, err := risks.store.Accounts(ctx, q)
-		if err != nil {
-			return err
-		}
-		for _, a := range p.Items {
-			f := risk.Facts{Kind: estate.Kind(v.Kind), Account: a.Account, Hosts: hosts[a.ID], Over: over[a.ID], Findings: findings[a.ID], NoOwner: v.Owner == "", Now: risks.base.Now()}
-			if bearer.Of(a.StableID) {
-				f.Rights, f.Groups = held(v, model, bearer, a.StableID)
-			}
-			if s := risk.Of(f); s.Power > 0 {
-				scores[a.ID] = s
-			}
-		}
-		if p.Next == "" {
-			return risks.store.PutRisks(ctx, v.ID, scores)
-		}
-		q.Cursor = p.Next
+	accounts, err := risks.store.ToRank(ctx, v.ID)
+	if err != nil {
+		return err
 	}
+	for _, a := range accounts {
+		f := risk.Facts{Kind: estate.Kind(v.Kind), Account: a.Account, Hosts: hosts[a.ID], Over: over[a.ID], Findings: findings[a.ID], NoOwner: v.Owner == "", Now: risks.base.Now()}
+		if bearer.Of(a.StableID) {
+			f.Rights, f.Groups = held(v, model, bearer, a.StableID)
+		}
+		if s := risk.Of(f); s.Power > 0 {
+			scores[a.ID] = s
+		}
+	}
+	return risks.store.PutRisks(ctx, v.ID, scores)
 }
 
 // held are an account's own rights that no other entry takes back, and its groups.

@@ -71,12 +71,7 @@ func (Connector) Rights(ctx context.Context, target connect.Target, request conn
 
 // asked is the host as its rights are read.
 func (s *session) asked(ctx context.Context) rights.Host {
-	fail := func(err error) error {
-		if failure := s.failure(connect.StageRead, err, false); failure != nil {
-			return failure
-		}
-		return nil
-	}
+	fail := s.failed
 	return rights.Host{
 		Name: s.name,
 		Enumerate: func(space, class, where string, each func(*wsman.Instance) error) error {
@@ -86,10 +81,30 @@ func (s *session) asked(ctx context.Context) rights.Host {
 			i, err := s.Get(ctx, resource)
 			return i, fail(err)
 		},
-		Registry: func(method, key string, more ...wsman.Pair) (*wsman.Instance, error) {
-			resource, method, input := registry(method, key, more...)
-			out, err := s.Invoke(ctx, resource, method, input)
-			return out, fail(err)
+		Registry: s.asksRegistry(ctx),
+		Another: func() (rights.Registry, func(), error) {
+			another, failure := anew(ctx, s.target, connect.NewStopwatch())
+			if failure != nil {
+				return nil, nil, failure
+			}
+			return another.asksRegistry(ctx), another.close, nil
 		},
+	}
+}
+
+// failed is a failure as an error, and no error where there is none.
+func (s *session) failed(err error) error {
+	if failure := s.failure(connect.StageRead, err, false); failure != nil {
+		return failure
+	}
+	return nil
+}
+
+// asksRegistry reads keys of the local machine over the session.
+func (s *session) asksRegistry(ctx context.Context) rights.Registry {
+	return func(method, key string, more ...wsman.Pair) (*wsman.Instance, error) {
+		resource, method, input := registry(method, key, more...)
+		out, err := s.Invoke(ctx, resource, method, input)
+		return out, s.failed(err)
 	}
 }

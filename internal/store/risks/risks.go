@@ -49,6 +49,17 @@ func (s *Ranking) Risks(ctx context.Context, q records.Query) (records.Page[reco
 	return database.PageOf(ctx, s.Read, listing, q)
 }
 
+// ToRank returns the accounts of a system that are ranked, with what a score is made of and
+// nothing else: a directory has very many.
+func (s *Ranking) ToRank(ctx context.Context, system records.SystemID) ([]records.Account, error) {
+	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (a records.Account, err error) {
+		var changed string
+		err = rows.Scan(&a.ID, &a.StableID, &a.Name, &a.Enabled, &a.NeverExpire, &changed, &a.Owner, &a.Shell)
+		a.PasswordChanged = database.TimeOf(changed)
+		return a, err
+	}, "SELECT a.id, a.stable_id, a.name, a.enabled, a.never_expires, a.password_changed, a.owner, CASE WHEN a.lists = '' THEN '' ELSE COALESCE(json_extract(a.lists, '$.s'), '') END FROM accounts a LEFT JOIN credentials c ON c.account_id = a.id AND c.kind = 'password' WHERE a.system_id = ? AND a.gone = '' AND NOT "+database.AccountBuiltIn, system)
+}
+
 // TiedTo says for accounts of a system on how many other systems something depends on them,
 // and of what kinds the findings about them are.
 func (s *Ranking) TiedTo(ctx context.Context, system records.SystemID) (hosts map[records.AccountID]int, findings map[records.AccountID][]string, err error) {

@@ -26,13 +26,19 @@ const (
 	spacePolicy = "root/rsop/computer"
 )
 
+// Registry calls a method that reads a key of the local machine.
+type Registry func(method, key string, more ...wsman.Pair) (*wsman.Instance, error)
+
 // Host is what a host is asked by.
 type Host struct {
 	Name string // NetBIOS name
 	// Enumerate enumerates the instances of a class.
 	Enumerate func(space, class, where string, each func(*wsman.Instance) error) error
 	// Registry calls a method that reads a key of the local machine.
-	Registry func(method, key string, more ...wsman.Pair) (*wsman.Instance, error)
+	Registry Registry
+	// Another makes a connection more, for questions at the same time, and how to end it; nil
+	// for one after the other.
+	Another func() (Registry, func(), error)
 	// Get reads one instance.
 	Get func(wsman.Resource) (*wsman.Instance, error)
 }

@@ -2,8 +2,11 @@ package rights
 
 import (
 	"encoding/xml"
+	"errors"
+	"fmt"
 	"io"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -130,6 +133,58 @@ func TestReadThatFails(t *testing.T) {
 		assert.Contains(t, out.Problems[0].What, words, binary)
 		assert.Contains(t, out.Problems[0].What, "BerthStore")
 	}
+}
+
+// Services are asked about over several connections, each once; where a connection breaks the
+// rest is not waited for.
+func TestServicesAtOnce(t *testing.T) {
+	a := asked{classes: map[string][]string{"Win32_Group": {"<SID>S-1-5-32-544</SID><Name>Administrators</Name>"}}}
+	for i := range 60 {
+		a.classes["Win32_Service"] = append(a.classes["Win32_Service"], fmt.Sprintf("<Name>Service%02d</Name>", i))
+	}
+	var lock sync.Mutex
+	seen := map[string]int{}
+	calls, opened, ended := 0, 0, 0
+	breaksAt := 1000
+	registry := func(_, key string, _ ...wsman.Pair) (*wsman.Instance, error) {
+		lock.Lock()
+		defer lock.Unlock()
+		seen[key]++
+		if calls++; calls >= breaksAt {
+			return nil, &connect.Failure{Words: "the connection broke"}
+		}
+		return &wsman.Instance{Children: []*wsman.Node{{Local: "ReturnValue", Content: "2"}}}, nil
+	}
+	host := a.host(t)
+	host.Registry = registry
+	host.Another = func() (Registry, func(), error) {
+		if opened++; opened == 3 {
+			return nil, nil, errors.New("no more connections")
+		}
+		return registry, func() { lock.Lock(); ended++; lock.Unlock() }, nil
+	}
+	var batch connect.Batch
+	_, err := Read(connect.Target{Name: "north1"}, host, connect.RightsRequest{Whole: true}, func(b connect.Batch) error { batch = b; return nil })
+	require.NoError(t, err)
+	assert.Len(t, seen, 60)
+	assert.Equal(t, 60, calls, "each once")
+	assert.Equal(t, 2, ended, "what was opened is ended")
+	for _, l := range batch.Rights.Lists {
+		if strings.HasPrefix(l.Key, servicesPrefix) {
+			require.Len(t, l.Objects, 60)
+			assert.Equal(t, "Service07", l.Objects[7].Name, "in their order")
+		}
+	}
+	calls, breaksAt = 0, 10
+	_, err = Read(connect.Target{Name: "north1"}, host, connect.RightsRequest{Whole: true}, func(connect.Batch) error { return nil })
+	require.ErrorContains(t, err, "the connection broke")
+	assert.Less(t, calls, 20, "the rest is not asked")
+	calls = 0
+	coverage, err := Read(connect.Target{Name: "north1"}, host, connect.RightsRequest{}, func(b connect.Batch) error { batch = b; return nil })
+	require.NoError(t, err)
+	assert.Zero(t, calls)
+	assert.Equal(t, []string{servicesPrefix}, coverage.Kept)
+	assert.True(t, coverage.Whole)
 }
 
 // What lies in who has a right by a policy cannot always be seen: then it is not said that

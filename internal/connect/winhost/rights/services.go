@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"mossledger.example/moss/internal/connect/wsman"
 	"mossledger.example/moss/internal/core/privilege"
@@ -139,8 +141,8 @@ func (r *reader) services() error {
 		names = names[:mostServices]
 	}
 	unread, why := 0, ""
-	for _, name := range names {
-		raw, own, err := r.security(name)
+	for i, kept := range r.all(names) {
+		name, raw, own, err := names[i], kept.raw, kept.own, kept.err
 		if err == nil && !own {
 			if _, administrators := r.kinds["S-1-5-32-544"]; administrators {
 				err = put(servicesPrefix+"usual", name, func() ([]privilege.Entry, error) { return usual(), nil })
@@ -167,13 +169,64 @@ func (r *reader) services() error {
 	return nil
 }
 
+// atOnce is how many services are asked about at the same time, each over a connection of its
+// own: a question takes little more than the way there and back.
+const atOnce = 4
+
+// kept is what is kept of a service.
+type kept struct {
+	raw []byte
+	own bool
+	err error
+}
+
+// all reads the descriptors of services, in the order of their names.
+func (r *reader) all(names []string) []kept {
+	out := make([]kept, len(names))
+	next := make(chan int)
+	var workers sync.WaitGroup
+	var broken atomic.Pointer[error] // the connection is: the rest is not waited for
+	ask := func(registry Registry) {
+		for i := range next {
+			if err := broken.Load(); err != nil {
+				out[i].err = *err
+				continue
+			}
+			out[i].raw, out[i].own, out[i].err = security(registry, names[i])
+			if err := out[i].err; err != nil && !one(err) {
+				broken.Store(&err)
+			}
+		}
+	}
+	workers.Go(func() { ask(r.Registry) })
+	for range min(atOnce, len(names)) - 1 {
+		if r.Another == nil {
+			break
+		}
+		registry, end, err := r.Another()
+		if err != nil {
+			break // the first one goes on alone
+		}
+		workers.Go(func() {
+			defer end()
+			ask(registry)
+		})
+	}
+	for i := range names {
+		next <- i
+	}
+	close(next)
+	workers.Wait()
+	return out
+}
+
 // security reads the descriptor of a service; own is false where it has none of its own.
-func (r *reader) security(name string) (raw []byte, own bool, err error) {
+func security(registry Registry, name string) (raw []byte, own bool, err error) {
 	const (
 		missing = 2
 		denied  = 5
 	)
-	out, err := r.Registry("GetBinaryValue", servicesKey+`\`+name+`\Security`, wsman.Pair{Name: "sValueName", Value: "Security"})
+	out, err := registry("GetBinaryValue", servicesKey+`\`+name+`\Security`, wsman.Pair{Name: "sValueName", Value: "Security"})
 	if err != nil {
 		return nil, false, err
 	}
