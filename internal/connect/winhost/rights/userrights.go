@@ -186,12 +186,15 @@ func (r *reader) unseen(id, name string) string {
 	return ""
 }
 
+// asSomebody leaves out the many services that run as the system itself.
+var asSomebody = "StartName<>'LocalSystem' and StartName<>" + wsman.Quote(`NT AUTHORITY\LocalService`) + " and StartName<>" + wsman.Quote(`NT AUTHORITY\NetworkService`)
+
 // running are the entries of those as whom services run: they could be logged on so when
 // these started. Whoever services log on as is known on the host by that, whether they run or
 // not. The system's own identities need no right.
 func (r *reader) running() (out []privilege.Entry, err error) {
 	seen := map[string]bool{}
-	err = r.Enumerate(spaceCIM, "Win32_Service", "", func(i *wsman.Instance) error {
+	err = r.Enumerate(spaceCIM, "Win32_Service", asSomebody, func(i *wsman.Instance) error {
 		service, account := i.Text("Name"), strings.Replace(i.Text("StartName"), ".\\", r.Name+"\\", 1)
 		if lower := strings.ToLower(account); account == "" || lower == "localsystem" || ofTheSystem(privilege.Principal{Name: lower}) {
 			return nil
