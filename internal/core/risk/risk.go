@@ -177,24 +177,29 @@ func power(f Facts) (out []Part) {
 		}
 		add(points, words, through(g.through))
 	}
-	if f.Kind == estate.KindUnixHost && !everything {
-		for _, g := range f.Groups {
-			if slices.Contains(doors, g) {
-				add(50, "comes to root by a group", g)
-				break
-			}
-		}
-	}
-	if f.Kind == estate.KindWindowsHost && !everything {
-		if over, power := HostOf("", f.Rights); power {
-			add(50, "comes to administrator in one step", over.By)
-		}
+	if !everything {
+		out = append(out, oneStep(f)...)
 	}
 	out = append(out, over(f.Over)...)
 	if f.Hosts > 0 {
 		add(min(25, int(math.Round(8*math.Log2(float64(1+f.Hosts))))), "what depends on it is on "+counted(f.Hosts, "system"), "")
 	}
 	return out
+}
+
+// oneStep is what comes to everything on its own system without having it.
+func oneStep(f Facts) []Part {
+	if f.Kind == estate.KindUnixHost {
+		for _, g := range f.Groups {
+			if slices.Contains(doors, g) {
+				return []Part{{Power, 50, "comes to root by a group", g}}
+			}
+		}
+	}
+	if over, power := HostOf("", f.Rights); f.Kind == estate.KindWindowsHost && power {
+		return []Part{{Power, 50, "comes to administrator in one step", over.By}}
+	}
+	return nil
 }
 
 // over counts hosts that an account does not belong to: what it may do everything on, else what
