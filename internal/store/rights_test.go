@@ -173,6 +173,10 @@ func TestRightsOutOfSight(t *testing.T) {
 	l.sight = "mossmgr"
 	l.read(t, true, "", who, nil, tables(given("p", "select")))
 	assert.Equal(t, []string{"p update"}, l.texts(t, true), "with the sight of before it is gone")
+	read, err = s.RightsRead(t.Context(), id)
+	require.NoError(t, err)
+	assert.False(t, read.Completed.IsZero())
+	assert.True(t, read.Whole.IsZero(), "a reading of this kind leaves nothing out")
 }
 
 // Who is known by a name of somewhere else is found by it, in either spelling, and nobody else.

@@ -418,8 +418,9 @@ func (s *Rights) RightsRead(ctx context.Context, system records.SystemID) (v rec
 		return v, err
 	}
 	v.Completed = database.TimeOf(completed)
-	_, err = database.Found(s.Read.QueryRowContext(ctx, "SELECT completed FROM scopes WHERE system_id = ? AND scope = 'rights-whole'", system).Scan(&completed))
-	v.Whole = database.TimeOf(completed)
+	var whole string // "" where nothing is left out of readings of its kind
+	_, err = database.Found(s.Read.QueryRowContext(ctx, "SELECT completed FROM scopes WHERE system_id = ? AND scope = 'rights-whole'", system).Scan(&whole))
+	v.Whole = database.TimeOf(whole)
 	return v, err
 }
 
