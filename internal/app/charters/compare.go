@@ -256,7 +256,7 @@ func (charters *Charters) hold(ctx context.Context, v records.System, list []bou
 			if !is {
 				as = stranger(a)
 			}
-			comparison.TurnGuest(a.Account, as)
+			comparison.TurnGuest(a.Account, as, is)
 			at.Account, at.AccountID = a.Name, a.ID
 			for _, l := range comparison.Lines(i, nil) {
 				out = append(out, record(at, l, propose))

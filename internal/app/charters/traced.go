@@ -119,6 +119,9 @@ func (charters *Charters) pin(ctx context.Context, hosts []records.System, items
 	return unread
 }
 
+// mostWords is how many bytes of what a host says are told.
+const mostWords = 300
+
 // digests reads those of files on a host, by path; words say what became of the others.
 func (charters *Charters) digests(ctx context.Context, v records.System, paths []string) (sums map[string]string, words string) {
 	connector, target, err := charters.targets.Target(ctx, v)
@@ -143,5 +146,8 @@ func (charters *Charters) digests(ctx context.Context, v records.System, paths [
 			words = line
 		}
 	}
-	return sums, words
+	if len(words) > mostWords {
+		words = strings.ToValidUTF8(words[:mostWords], "") + "..."
+	}
+	return sums, charters.base.Redact(ctx, words)
 }

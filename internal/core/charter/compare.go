@@ -79,6 +79,7 @@ type Comparison struct {
 	account  estate.Account
 	there    bool              // the account is known to the model
 	guest    bool              // the account belongs to another system
+	stranger bool              // which the system does not know
 	told     map[entryKey]bool // entries by which it has what is forbidden: they are not told as excess as well
 }
 
@@ -232,29 +233,35 @@ func (c *Comparison) object(to string) privilege.Object {
 
 // Turn turns to an account of the system.
 func (c *Comparison) Turn(a estate.Account) {
-	c.account, c.guest = a, false
+	c.account, c.guest, c.stranger = a, false, false
 	c.there = c.bearer.Of(a.StableID)
 }
 
 // TurnGuest turns to an account of another system, as the system knows it. Of a charter only
 // what names the system or its kind is about a guest.
-func (c *Comparison) TurnGuest(a estate.Account, as privilege.Principal) {
+// Of one that it does not know, only what names the system itself: it need not be on each of a kind.
+func (c *Comparison) TurnGuest(a estate.Account, as privilege.Principal, known bool) {
 	a.StableID, a.Name = as.ID, cmp.Or(as.Name, a.Name)
 	c.Turn(a)
-	c.guest = true
+	c.guest, c.stranger = true, !known
 }
 
 // Elsewhere reports whether a charter says anything of a system for accounts of other ones:
 // its items name it, or its kind, and then only of those that it knows.
-func (d *Document) Elsewhere(name, kind string) (anything, byName bool) {
+func (d *Document) Elsewhere(name, kind string) (anything, named bool) {
 	for _, i := range slices.Concat(d.Must, d.Never) {
 		if len(i.On) == 0 || !isOn(i.On, name, kind) || !i.meant(kind) {
 			continue
 		}
 		anything = true
-		byName = byName || slices.ContainsFunc(i.On, func(on string) bool { return !strings.HasPrefix(on, "kind:") && isOn([]string{on}, name, kind) })
+		named = named || byName(i.On, name, kind)
 	}
-	return anything, byName
+	return anything, named
+}
+
+// byName reports whether something is about a system by its name, not only by its kind.
+func byName(on []string, name, kind string) bool {
+	return slices.ContainsFunc(on, func(one string) bool { return !strings.HasPrefix(one, "kind:") && isOn([]string{one}, name, kind) })
 }
 
 // Lines holds one of the charters, by its place, against the account, and adds what comes of
@@ -264,7 +271,7 @@ func (c *Comparison) Lines(charter int, out []Line) []Line {
 	clear(c.told)
 	for i := range p.items {
 		a := &p.items[i]
-		if c.guest && len(a.On) == 0 {
+		if c.guest && len(a.On) == 0 || c.stranger && !byName(a.On, c.known.Name, c.known.Kind) {
 			continue
 		}
 		line := Line{Section: a.section, Item: a.words, Because: a.Because}

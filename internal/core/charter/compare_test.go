@@ -306,7 +306,7 @@ account: {enabled: true}
 	}, nil)
 	c := Compare(Known{Name: "north1", Kind: "windows-host", Model: m, Unread: "some"}, []*Document{d})
 	lines := func(id string) (out []string) {
-		c.TurnGuest(estate.Account{StableID: "guid", Name: "a"}, privilege.Principal{ID: id, Name: id})
+		c.TurnGuest(estate.Account{StableID: "guid", Name: "a"}, privilege.Principal{ID: id, Name: id}, id != "stranger")
 		for _, l := range c.Lines(0, nil) {
 			out = append(out, strings.TrimSpace(fmt.Sprint(l.State, ": ", l.Item, " ", l.When)))
 		}
@@ -314,6 +314,7 @@ account: {enabled: true}
 	}
 	assert.Equal(t, []string{"met: sign in (as a service)", "unknown: never: change on every service"}, lines("name:d\\a"))
 	assert.Equal(t, []string{"missing: sign in (as a service) at its next start", "forbidden: never: change on every service"}, lines("name:d\\b"), "a list that decides alone is certain")
+	assert.Equal(t, []string{"unknown: never: change on every service"}, lines("stranger"), "one that it does not know need not be on each of a kind")
 	c.Turn(estate.Account{StableID: "name:d\\b", Name: "b", Enabled: estate.Yes})
 	assert.Greater(t, len(c.Lines(0, nil)), 4, "the next is no guest")
 }
