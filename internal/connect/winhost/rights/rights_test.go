@@ -121,6 +121,11 @@ func TestReadThatFails(t *testing.T) {
 	assert.Contains(t, out.Problems[0].What, "invalid name space")
 	assert.Contains(t, out.Problems[1].What, "user rights", "it never is complete")
 
+	none := &connect.Failure{System: "north1", Words: "no such name space", Err: &wsman.Fault{Number: wsman.NumberNoNamespace}}
+	_, coverage, err = read(asked{fails: map[string]error{"RSOP_UserPrivilegeRight": none}})
+	require.NoError(t, err)
+	assert.True(t, coverage.Whole, "a host that no policy reaches has shown all that it shows")
+
 	for binary, words := range map[string]string{
 		"<ReturnValue>5</ReturnValue>":                     "administrators may",
 		"<ReturnValue>13</ReturnValue>":                    "returned 13",
