@@ -6,6 +6,7 @@ import (
 
 	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/expiry"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/privilege"
 	"mossledger.example/moss/internal/core/reach"
@@ -163,3 +164,13 @@ func (Cannot) Propose(Target, privilege.RightChange) (Proposal, string) {
 
 // Prepare implements Preparer.
 func (Cannot) Prepare(Target, Known) []Preparation { return nil }
+
+// Ending implements Ender.
+func (Cannot) Ending(_ context.Context, t Target, _ expiry.Change) (Ending, error) {
+	return Ending{}, cannot(t, StageRead)
+}
+
+// End implements Ender.
+func (Cannot) End(_ context.Context, t Target, _ expiry.Change, _ bool) error {
+	return cannot(t, StageChange)
+}

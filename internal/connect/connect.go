@@ -221,6 +221,7 @@ type Connector interface {
 	Preparer
 	Proposer
 	Amender
+	Ender
 	Trier
 	Reacher
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/expiry"
 	"mossledger.example/moss/internal/core/roster"
 )
 
@@ -34,6 +35,7 @@ const (
 	ActRecords  Act = "records"  // tell what their own log has of sign-ins and changed accounts
 	ActReach    Act = "reach"    // ask ports from where it is
 	ActAmend    Act = "amend"    // give and take rights
+	ActEnd      Act = "end"      // decide when what is accepted ends
 	ActTry      Act = "try"      // do a step of a job as an account
 	ActRights   Act = "rights"   // tell who may do what on it
 	ActSessions Act = "sessions" // serve calls that follow each other with one sign-in
@@ -78,16 +80,17 @@ type Option struct {
 // Description is a kind of system, as data: what the command line, the API, the
 // forms of the console, the documents and the checks of input are made of.
 type Description struct {
-	Kind    estate.Kind  `json:"kind"`
-	Class   estate.Class `json:"class" enum:"directory,host,data-store,other"`
-	Title   string       `json:"title" doc:"As people say it"`
-	Port    int          `json:"port" doc:"Used where a system names none"`
-	Proof   string       `json:"proof" enum:"certificate,host-key" doc:"How the other end is known"`
-	SignIn  []string     `json:"sign_in" nullable:"false" enum:"password,private-key" doc:"What a steward may sign in with"`
-	Options []Option     `json:"options" nullable:"false"`
-	Scopes  []string     `json:"scopes" nullable:"false" doc:"What a visit reads"`
-	Acts    []Act        `json:"acts" nullable:"false" doc:"What systems of this kind can do"`
-	Verbs   []string     `json:"verbs" nullable:"false" doc:"What rights on systems of this kind are about, in the words of the kind"`
+	Kind    estate.Kind       `json:"kind"`
+	Class   estate.Class      `json:"class" enum:"directory,host,data-store,other"`
+	Title   string            `json:"title" doc:"As people say it"`
+	Port    int               `json:"port" doc:"Used where a system names none"`
+	Proof   string            `json:"proof" enum:"certificate,host-key" doc:"How the other end is known"`
+	SignIn  []string          `json:"sign_in" nullable:"false" enum:"password,private-key" doc:"What a steward may sign in with"`
+	Options []Option          `json:"options" nullable:"false"`
+	Scopes  []string          `json:"scopes" nullable:"false" doc:"What a visit reads"`
+	Acts    []Act             `json:"acts" nullable:"false" doc:"What systems of this kind can do"`
+	Verbs   []string          `json:"verbs" nullable:"false" doc:"What rights on systems of this kind are about, in the words of the kind"`
+	Ends    []expiry.Possible `json:"ends" nullable:"false" doc:"Acts about ends, and about what: the first for an act is meant where nobody says"`
 }
 
 // Can reports whether systems of the kind can do something.

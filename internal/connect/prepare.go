@@ -19,18 +19,19 @@ const (
 	ForFind   = "find"   // copies that nothing names
 	ForRights = "rights" // who may do what
 	ForRotate = "rotate"
+	ForEnd    = "end"   // set ends, disable, delete
 	ForAmend  = "amend" // give and take rights
 )
 
 // Purposes lists what preparations are for, in the order in which they are told.
 func Purposes() []string {
-	return []string{ForSignIn, ForRead, ForFind, ForRights, ForRotate, ForAmend}
+	return []string{ForSignIn, ForRead, ForFind, ForRights, ForRotate, ForEnd, ForAmend}
 }
 
 // Preparation is one thing that the owner of a system does so that Moss Ledger can work
 // with it: text to be copied, with no secret in it.
 type Preparation struct {
-	For      string `json:"for" enum:"sign-in,read,find,rights,rotate,amend"`
+	For      string `json:"for" enum:"sign-in,read,find,rights,rotate,end,amend"`
 	What     string `json:"what" doc:"What it gives, in words"`
 	Where    string `json:"where" doc:"Who does it, and where"`
 	Language string `json:"language" doc:"Of the text: sh, sudoers, sql, acl, sddl, ldif, powershell"`

@@ -6,6 +6,7 @@ import (
 
 	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/expiry"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/privilege"
 	"mossledger.example/moss/internal/core/reach"
@@ -54,6 +55,16 @@ func (t traced) Connections(ctx context.Context, target Target, b estate.Place) 
 // Diagnose implements Connector.
 func (t traced) Diagnose(ctx context.Context, target Target, b estate.Place) (Diagnosis, error) {
 	return t.Connector.Diagnose(t.with(ctx), target, b)
+}
+
+// End implements Connector.
+func (t traced) End(ctx context.Context, target Target, b expiry.Change, c bool) error {
+	return t.Connector.End(t.with(ctx), target, b, c)
+}
+
+// Ending implements Connector.
+func (t traced) Ending(ctx context.Context, target Target, b expiry.Change) (Ending, error) {
+	return t.Connector.Ending(t.with(ctx), target, b)
 }
 
 // ListSystems implements Connector.

@@ -106,6 +106,7 @@ func (f Fixture) run(t *testing.T) {
 	t.Run("records", s.records)
 	t.Run("rights", s.rights)
 	t.Run("amend", s.amend)
+	t.Run("ends", s.ends)
 	t.Run("prepare", s.prepare)
 	t.Run("reach", s.reach)
 	t.Run("sessions", s.sessions)

@@ -15,6 +15,7 @@ import (
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/expiry"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/secret"
 )
@@ -65,6 +66,12 @@ func (s *suite) description(t *testing.T) {
 	var back connect.Description
 	require.NoError(t, json.Unmarshal(raw, &back))
 	assert.Equal(t, d.Acts, back.Acts, "it is data")
+	assert.Equal(t, d.Can(connect.ActEnd), len(d.Ends) > 0, "what acts about ends there are is told")
+	for _, p := range d.Ends {
+		assert.Contains(t, expiry.Acts(), p.Act)
+		assert.Contains(t, expiry.Whats(), p.Of)
+		assert.NotEmpty(t, p.How)
+	}
 }
 
 // cannot: what a kind says that it cannot do fails certainly, and so.
@@ -88,7 +95,10 @@ func (s *suite) cannot(t *testing.T) {
 			_, stop := c.Stop(s.ctx, s.Target, place)
 			return errors.Join(err, stop)
 		},
-		connect.ActAmend:    func() error { return c.Amend(s.ctx, s.Target, privilege.RightChange{}, false) },
+		connect.ActAmend: func() error { return c.Amend(s.ctx, s.Target, privilege.RightChange{}, false) },
+		connect.ActEnd: func() error {
+			return c.End(s.ctx, s.Target, expiry.Change{Act: expiry.Disable, Of: expiry.Account}, false)
+		},
 		connect.ActTry:      func() error { _, err := c.Try(s.ctx, s.Target, "true"); return err },
 		connect.ActCommand:  func() error { _, _, err := c.RunCheck(s.ctx, s.Target, "true"); return err },
 		connect.ActDiagnose: func() error { _, err := c.Diagnose(s.ctx, s.Target, place); return err },

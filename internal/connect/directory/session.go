@@ -22,6 +22,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/directory/ending"
 	"mossledger.example/moss/internal/connect/directory/refusal"
 	"mossledger.example/moss/internal/connect/directory/values"
 	"mossledger.example/moss/internal/core/estate"
@@ -47,8 +48,9 @@ var description = connect.Description{
 		{Name: OptionServers, Type: connect.OptionAddresses, Help: "further servers of the same directory, HOST or HOST:PORT, separated by ;: read from when the first is away, and waited for until a change has reached them"},
 	},
 	Scopes: []string{connect.ScopeAccounts},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActAsk, connect.ActVerify, connect.ActAccept, connect.ActTurns, connect.ActRules, connect.ActRehearse, connect.ActList, connect.ActRecords, connect.ActRights, connect.ActAmend, connect.ActTry, connect.ActSessions},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActAsk, connect.ActVerify, connect.ActAccept, connect.ActTurns, connect.ActRules, connect.ActRehearse, connect.ActList, connect.ActRecords, connect.ActRights, connect.ActEnd, connect.ActAmend, connect.ActTry, connect.ActSessions},
 	Verbs:  descriptor.Verbs(),
+	Ends:   ending.Possible,
 }
 
 // A missing or mistyped method does not compile.

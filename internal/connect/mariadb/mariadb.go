@@ -54,8 +54,9 @@ var description = connect.Description{
 		connect.RightsOption,
 	},
 	Scopes: []string{connect.ScopeAccounts, connect.ScopeSessions},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActOverlap, connect.ActRules, connect.ActRehearse, connect.ActRights, connect.ActAmend, connect.ActTry},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActOverlap, connect.ActRules, connect.ActRehearse, connect.ActRights, connect.ActEnd, connect.ActAmend, connect.ActTry},
 	Verbs:  append(verbsOf(globalBits), privilege.VerbEverything),
+	Ends:   possible,
 }
 
 // A missing or mistyped method does not compile.
@@ -272,12 +273,19 @@ func (Connector) Verify(ctx context.Context, target connect.Target, account conn
 	if value.Empty() {
 		return connect.Verdict{Code: connect.VerdictWrong, Words: "an empty password is never sent"}, nil
 	}
-	_, done, failed := open(ctx, target, account.Name, value, connect.NewStopwatch())
+	conn, done, failed := open(ctx, target, account.Name, value, connect.NewStopwatch())
+	var refused *mysql.MySQLError
 	if failed == nil {
-		done()
+		defer done()
+		limited, cancel := context.WithTimeout(ctx, callTime)
+		defer cancel()
+		// A server lets in whose password has expired and refuses all that is asked for then,
+		// where nobody said that it be cut off (disconnect_on_expired_password).
+		if _, err := conn.ExecContext(limited, "DO 0"); errors.As(err, &refused) && refused.Number == 1820 {
+			return connect.Verdict{Code: connect.VerdictExpired, Words: refused.Message}, nil
+		}
 		return connect.Verdict{Accepted: true, Words: "signed in as " + account.Name}, nil
 	}
-	var refused *mysql.MySQLError
 	if !errors.As(failed, &refused) {
 		return connect.Verdict{}, failed
 	}

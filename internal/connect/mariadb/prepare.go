@@ -34,6 +34,7 @@ func (Connector) Prepare(target connect.Target, _ connect.Known) []connect.Prepa
 		{For: connect.ForRead, What: "to read accounts, and who is signed in", Where: where, Language: "sql", Text: "GRANT SELECT ON mysql.global_priv TO " + name + ";\nGRANT PROCESS ON *.* TO " + name + ";\n"},
 		{For: connect.ForRights, What: "to read who may do what", Where: where, Language: "sql", Text: rights.String()},
 		{For: connect.ForRotate, What: "to set passwords of accounts whose names begin with svc_, and of no others (option procedure=" + procedure + ")", Where: where, Language: "sql", Text: "CREATE DATABASE IF NOT EXISTS " + database + ";\n" + strings.Replace(procedureText, "PROCEDURE_NAME", procedure, 1) + "GRANT EXECUTE ON PROCEDURE " + procedure + " TO " + name + ";\n"},
+		{For: connect.ForEnd, What: "to end passwords, to lock and to drop accounts: with it every account can be given another password, an administrator's too", Where: where, Language: "sql", Text: "GRANT CREATE USER ON *.* TO " + name + ";\n"},
 		{For: connect.ForAmend, What: "to give and take rights in a database: whoever gives must have them, with the option to grant. Once for each database, with its name in the place of the words", Where: where, Language: "sql", Text: "GRANT SELECT ON mysql.* TO " + name + ";\nGRANT ALL PRIVILEGES ON `PUT-THE-DATABASE-HERE`.* TO " + name + " WITH GRANT OPTION;\n"},
 	}
 }

@@ -40,8 +40,9 @@ var description = connect.Description{
 		connect.RightsOption,
 	},
 	Scopes: []string{connect.ScopeAccounts, connect.ScopeSessions},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActTurns, connect.ActRehearse, connect.ActRights, connect.ActAmend, connect.ActTry},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActTurns, connect.ActRehearse, connect.ActRights, connect.ActEnd, connect.ActAmend, connect.ActTry},
 	Verbs:  strings.Split("select,insert,update,delete,truncate,references,trigger,maintain,usage,create,connect,temporary,execute,set,alter system,own,manage roles,create databases,replicate,pass row security,everything", ","),
+	Ends:   possible,
 }
 
 // A missing or mistyped method does not compile.

@@ -51,8 +51,9 @@ var description = connect.Description{
 		connect.RightsOption,
 	},
 	Scopes: []string{connect.ScopeAccounts, connect.ScopeSessions},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActOverlap, connect.ActRehearse, connect.ActRights, connect.ActAmend, connect.ActTry},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActOverlap, connect.ActRehearse, connect.ActRights, connect.ActEnd, connect.ActAmend, connect.ActTry},
 	Verbs:  []string{privilege.VerbRun, "read and write", "read", "write", "use channels"},
+	Ends:   possible,
 }
 
 // A missing or mistyped method does not compile.

@@ -7,6 +7,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/expiry"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/privilege"
 	"mossledger.example/moss/internal/core/reach"
@@ -78,6 +79,16 @@ func (c *Client) Standing(ctx context.Context, target connect.Target, change pri
 // Amend implements connect.Amender.
 func (c *Client) Amend(ctx context.Context, target connect.Target, change privilege.RightChange, back bool) error {
 	return unclear(target, connect.StageChange, c.call(ctx, "Amend", nil, []any{target, change, back}))
+}
+
+// Ending implements connect.Ender.
+func (c *Client) Ending(ctx context.Context, target connect.Target, change expiry.Change) (out connect.Ending, err error) {
+	return out, unclear(target, connect.StageRead, c.call(ctx, "Ending", nil, []any{target, change}, &out))
+}
+
+// End implements connect.Ender.
+func (c *Client) End(ctx context.Context, target connect.Target, change expiry.Change, back bool) error {
+	return unclear(target, connect.StageChange, c.call(ctx, "End", nil, []any{target, change, back}))
 }
 
 // Try implements connect.Trier.

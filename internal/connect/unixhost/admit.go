@@ -140,12 +140,14 @@ func (Connector) VerifyKey(ctx context.Context, target connect.Target, account c
 	}
 	if failure != nil {
 		if failure.Stage == connect.StageSignIn && failure.Code == connect.CodeStewardRefused {
-			return connect.Verdict{Code: connect.VerdictWrong, Words: failure.Words}, nil
+			return refusedBy(failure.Words), nil
 		}
 		return connect.Verdict{}, failure
 	}
-	stop()
-	_ = client.Close()
+	defer func() { stop(); _ = client.Close() }()
+	if said := shell.MustChange(client); said != "" {
+		return connect.Verdict{Code: connect.VerdictMustChange, Words: said}, nil
+	}
 	return connect.Verdict{Accepted: true, Words: words}, nil
 }
 

@@ -43,8 +43,9 @@ var description = connect.Description{
 		connect.RightsOption,
 	},
 	Scopes: []string{connect.ScopeAccounts, connect.ScopeUnits, connect.ScopeCron, connect.ScopeFiles, connect.ScopeSockets, connect.ScopeProcesses},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActEntries, connect.ActHold, connect.ActRestart, connect.ActCommand, connect.ActRehearse, connect.ActDiagnose, connect.ActObserve, connect.ActRecords, connect.ActRights, connect.ActAmend, connect.ActTry, connect.ActReach, connect.ActSessions},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActAccept, connect.ActEntries, connect.ActHold, connect.ActRestart, connect.ActCommand, connect.ActRehearse, connect.ActDiagnose, connect.ActObserve, connect.ActRecords, connect.ActRights, connect.ActEnd, connect.ActAmend, connect.ActTry, connect.ActReach, connect.ActSessions},
 	Verbs:  []string{privilege.VerbRun, privilege.VerbSignIn, "read", "write", "be signed in to by key", "has capability", privilege.VerbEverything},
+	Ends:   possible,
 }
 
 // A missing or mistyped method does not compile.

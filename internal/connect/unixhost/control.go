@@ -201,16 +201,35 @@ func (Connector) Verify(ctx context.Context, target connect.Target, account conn
 			return connect.Verdict{}, failure
 		}
 		failure.Words = secret.Scrub(failure.Words, value)
-		if !proof.Asked() {
+		if !proof.Asked() && codeOf(failure.Words) != connect.VerdictEnded {
 			failure.Code, failure.Words = connect.CodeUnproven, "the host asks "+account.Name+" for no password (it takes publickey or something else): "+failure.Words
 			failure.Next = "that says nothing of the value: let sshd ask this account for a password from here (Match User, Address), or have it proven elsewhere"
 			return connect.Verdict{}, failure
 		}
-		return connect.Verdict{Code: connect.VerdictWrong, Words: failure.Words}, nil
+		return refusedBy(failure.Words), nil
 	}
-	stop()
-	_ = client.Close()
+	defer func() { stop(); _ = client.Close() }()
+	if words := shell.MustChange(client); words != "" {
+		return connect.Verdict{Code: connect.VerdictMustChange, Words: words}, nil
+	}
 	return connect.Verdict{Accepted: true, Words: "signed in over SSH"}, nil
+}
+
+// codeOf is the verdict of a refusal in words.
+func codeOf(words string) string {
+	if strings.Contains(words, shell.AccountEnded) {
+		return connect.VerdictEnded
+	}
+	return connect.VerdictWrong
+}
+
+// refusedBy is what a refusal says. Why sshd refuses it tells nobody but its own journal.
+func refusedBy(words string) connect.Verdict {
+	code := codeOf(words)
+	if code == connect.VerdictWrong {
+		words = "Permission denied: " + words
+	}
+	return connect.Verdict{Code: code, Words: words}
 }
 
 var userPattern = regexp.MustCompile(`^[a-z_][a-z0-9_.\-]{0,31}$`)

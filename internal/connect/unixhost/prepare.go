@@ -41,7 +41,17 @@ func (Connector) Prepare(target connect.Target, known connect.Known) []connect.P
 	if len(known.Files) > 0 || len(known.Units) > 0 {
 		out = append(out, sudoers(connect.ForRotate, "to replace the copies that are known, and restart what uses them; nothing else can be written", name+"-rotate", rules(rotateRights(known)...)))
 	}
+	out = append(out, sudoers(connect.ForEnd, "to set when accounts end, to shut and to delete them, those of administrators too; entries of keys it writes by what is there to rotate", name+"-end", rules(endRights()...)))
 	return append(out, sudoers(connect.ForAmend, "to give and take memberships of groups, and commands by a file of their own: with it every account can be made an administrator, its own too", name+"-amend", rules(amendRights()...)))
+}
+
+// endRights are the commands that a change of an end runs.
+func endRights() []string {
+	const word, date = "[a-z_][A-Za-z0-9_.-]*", "(-1|[0-9]{4}-[0-9]{2}-[0-9]{2})"
+	return []string{
+		"/usr/sbin/usermod ^(-[LU] )?-e " + date + " " + word + "$", "/usr/sbin/usermod ^-[LU] " + word + "$",
+		"/usr/bin/chage ^-d (0|" + date + ") " + word + "$", "/usr/sbin/userdel ^" + word + "$",
+	}
 }
 
 // amendRights are the commands that a change of rights runs.
@@ -72,7 +82,7 @@ func rotateRights(known connect.Known) []string {
 		folder, base := path.Split(file)
 		file, left, folder := sudo.Word(file), sudo.Word(folder+"."+base+".moss-new"), sudo.Word(path.Clean(folder))
 		for _, line := range []string{
-			"/usr/bin/cat -- " + file, "/usr/bin/rm -f -- " + left, "/usr/bin/cp -a -- " + file + " " + left, `/usr/bin/dd of\=` + left + ` conv\=fsync status\=none`, "/usr/bin/mv -fT -- " + left + " " + file, "/usr/bin/sync -- " + folder,
+			"/usr/bin/stat -c %h|%f -- " + file, "/usr/bin/cat -- " + file, "/usr/bin/rm -f -- " + left, "/usr/bin/cp -a -- " + file + " " + left, `/usr/bin/dd of\=` + left + ` conv\=fsync status\=none`, "/usr/bin/mv -fT -- " + left + " " + file, "/usr/bin/sync -- " + folder,
 		} {
 			if !slices.Contains(out, line) {
 				out = append(out, line)

@@ -32,6 +32,7 @@ import (
 	"mossledger.example/moss/internal/connect/winhost/rights"
 	"mossledger.example/moss/internal/connect/wsman"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/expiry"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -57,6 +58,7 @@ var description = connect.Description{
 	Scopes: []string{connect.ScopeServices, connect.ScopeTasks, connect.ScopePools, connect.ScopeAccounts},
 	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActLogOns, connect.ActRestart, connect.ActRehearse, connect.ActDiagnose, connect.ActRecords, connect.ActRights, connect.ActSessions},
 	Verbs:  rights.Verbs(),
+	Ends:   []expiry.Possible{},
 }
 
 // A missing or mistyped method does not compile.

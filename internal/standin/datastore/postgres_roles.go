@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // What changes roles: passwords, the right to sign in, memberships and settings, alone or in
@@ -17,6 +18,8 @@ const (
 )
 
 var (
+	untilOfRole = regexp.MustCompile(`^ALTER ROLE ` + aRole + ` VALID UNTIL ` + aText + `$`)
+	dropRole    = regexp.MustCompile(`^DROP ROLE ` + aRole + `$`)
 	alterRole   = regexp.MustCompile(`^ALTER ROLE ` + aRole + `( LOGIN| NOLOGIN)?(?: PASSWORD ` + aText + `)?$`)
 	grantRole   = regexp.MustCompile(`^(GRANT|REVOKE) ` + aRole + ` (?:TO|FROM) ` + aRole + `$`)
 	setForRole  = regexp.MustCompile(`^ALTER ROLE ` + aRole + ` SET ` + aRole + ` TO (?:` + aText + `|(.+))$`)
@@ -52,6 +55,9 @@ func (s *pgSession) change(statement string, arguments [][]byte) result {
 }
 
 func (s *pgSession) one(statement string, arguments [][]byte) result {
+	if strings.Contains(statement, "r.rolcanlogin, now()") && len(arguments) == 1 {
+		return s.lives(string(arguments[0]))
+	}
 	if strings.Contains(statement, "pg_db_role_setting") && len(arguments) == 1 {
 		return s.twin(string(arguments[0]))
 	}
@@ -81,6 +87,32 @@ func (s *pgSession) one(statement string, arguments [][]byte) result {
 			a.verifier = verifierOf(m[3])
 		}
 		return result{tag: "ALTER ROLE"}
+	}
+	if m := untilOfRole.FindStringSubmatch(statement); m != nil {
+		a, refused := about(m[1])
+		if a == nil {
+			return refused
+		}
+		a.Until = time.Time{}
+		if m[2] != "infinity" {
+			until, err := time.Parse("2006-01-02 15:04:05.999999-07:00", m[2])
+			if err != nil {
+				return result{code: "22007", message: "invalid input syntax for type timestamp with time zone: \"" + m[2] + "\""}
+			}
+			a.Until = until
+		}
+		return result{tag: "ALTER ROLE"}
+	}
+	if m := dropRole.FindStringSubmatch(statement); m != nil {
+		a, refused := about(m[1])
+		switch {
+		case a == nil:
+			return refused
+		case a.Owns > 0:
+			return result{code: "2BP01", message: fmt.Sprintf("role %q cannot be dropped because some objects depend on it", a.Name)}
+		}
+		delete(s.accounts, a.Name)
+		return result{tag: "DROP ROLE"}
 	}
 	if m := grantRole.FindStringSubmatch(statement); m != nil {
 		a, refused := about(m[3])
@@ -114,6 +146,16 @@ func (s *pgSession) one(statement string, arguments [][]byte) result {
 		slices.Sort(a.Settings)
 	}
 	return result{tag: "ALTER ROLE"}
+}
+
+// lives is a role as far as its end is about it.
+func (s *pgSession) lives(name string) result {
+	r := result{columns: []string{"u", "l", "t", "n"}, oids: []uint32{oidTimestamp, oidBool, oidTimestamp, oidInt8}}
+	if a := s.accounts[name]; a != nil {
+		r.rows = append(r.rows, []string{stamp(a.Until), truth(!a.Rests), stamp(time.Now()), strconv.Itoa(a.Owns)})
+	}
+	r.tag = fmt.Sprintf("SELECT %d", len(r.rows))
+	return r
 }
 
 // twin is a role as far as its turns with another one are about it.

@@ -43,7 +43,7 @@ func (r *Redis) Accepts(name, password string) bool {
 	r.lock.Lock()
 	defer r.lock.Unlock()
 	a := r.accounts[name]
-	return a != nil && a.digests[digestOf(password)]
+	return a != nil && !a.Rests && a.digests[digestOf(password)]
 }
 
 // Serve listens.
@@ -168,13 +168,24 @@ func (r *Redis) reply(words []string, who **Account) string {
 			digests = append(digests, d)
 		}
 		sort.Strings(digests)
-		return "*6\r\n" + bulk("flags") + array("on") + bulk("passwords") + array(digests...) + bulk("commands") + bulk("+@all")
+		return "*6\r\n" + bulk("flags") + array(onOff(a)) + bulk("passwords") + array(digests...) + bulk("commands") + bulk("+@all")
+	case "ACL DELUSER":
+		a := r.accounts[words[2]]
+		delete(r.accounts, words[2])
+		return map[bool]string{true: ":1\r\n", false: ":0\r\n"}[a != nil]
 	case "ACL DRYRUN":
 		return "+OK\r\n"
 	case "ACL SETUSER":
 		return r.setUser(words[2], words[3:])
 	}
 	return fmt.Sprintf("-ERR unknown command '%s'\r\n", words[0])
+}
+
+func onOff(a *Account) string {
+	if a.Rests {
+		return "off"
+	}
+	return "on"
 }
 
 func (r *Redis) rules(a *Account) string {
@@ -187,7 +198,7 @@ func (r *Redis) rules(a *Account) string {
 	if a.Manages {
 		rights = "+acl +client|list"
 	}
-	return "on " + strings.Join(digests, " ") + " " + rights
+	return onOff(a) + " " + strings.Join(digests, " ") + " " + rights
 }
 
 func (r *Redis) setUser(name string, rules []string) string {
@@ -198,6 +209,8 @@ func (r *Redis) setUser(name string, rules []string) string {
 	}
 	for _, rule := range rules {
 		switch {
+		case rule == "on" || rule == "off":
+			a.Rests = rule == "off"
 		case rule == "resetpass":
 			a.digests = map[string]bool{}
 		case strings.HasPrefix(rule, "#") && len(rule) == 65:

@@ -36,9 +36,13 @@ func (s *Server) described(e *Entry) []byte {
 // [MS-ADTS], section 5.1.3.2.1), by what is written.
 const rightToReset = "00299570-246d-11d0-a768-00aa006e0529"
 
+// accountRestrictions is the set of properties that say how an account may be used.
+const accountRestrictions = "4c164200-20c0-11d0-a768-00aa006e0529"
+
 var properties = map[string][]string{
 	"member": {"bf9679c0-0de6-11d0-a285-00aa003049e2", "bc0ac240-79a9-11d0-9020-00c04fc2d4cf"}, "serviceprincipalname": {"f3a64788-5306-11d1-a9c5-0000f80367c1"},
-	"useraccountcontrol": {"bf967a68-0de6-11d0-a285-00aa003049e2", "4c164200-20c0-11d0-a768-00aa006e0529"},
+	"accountexpires": {"bf967915-0de6-11d0-a285-00aa003049e2", accountRestrictions}, "pwdlastset": {"bf967a0a-0de6-11d0-a285-00aa003049e2", accountRestrictions},
+	"useraccountcontrol": {"bf967a68-0de6-11d0-a285-00aa003049e2", accountRestrictions},
 }
 
 // may reports whether somebody may do something to an entry: who is an Admin may, and whoever

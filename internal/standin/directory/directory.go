@@ -350,7 +350,7 @@ func (s *Server) Judge(name string, proves func(password string) bool) (int, str
 		return refuse("52e")
 	case e.Disabled:
 		return refuse("533")
-	case e.Expired:
+	case e.ended(now):
 		return refuse("701")
 	case e.MustChange:
 		return refuse("773")

@@ -74,6 +74,8 @@ func (s *Server) serve(conn net.Conn) {
 			c.doSearch(id, op, controls)
 		case opModify:
 			c.doModify(id, op)
+		case opDelete:
+			c.doDelete(id, op)
 		case opExtended:
 			c.doExtended(id, op)
 		default:
@@ -218,6 +220,14 @@ func (c *client) assign(e *Entry, attribute string, kind int64, values []string)
 	switch {
 	case strings.EqualFold(attribute, "pwdAccountLockedTime"):
 		e.Locked = len(values) > 0
+	case kind == 1 && len(values) > 0 && !strings.EqualFold(attribute, "member"):
+		if !slices.Equal(c.shown(e)[attribute], values) {
+			return 16, "00000057: AtrErr: no such value"
+		}
+	case strings.EqualFold(attribute, "pwdLastSet") || strings.EqualFold(attribute, "pwdReset"):
+		return c.mustChange(e, attribute, strings.Join(values, ""))
+	case strings.EqualFold(attribute, "accountExpires") || strings.EqualFold(attribute, "pwdEndTime"):
+		return c.setEnd(e, attribute, values)
 	case strings.EqualFold(attribute, "userAccountControl") && c.config.Windows:
 		uac, err := strconv.Atoi(strings.Join(values, ""))
 		if err != nil {

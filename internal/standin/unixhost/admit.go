@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 )
@@ -22,7 +23,7 @@ func (h *Host) admits(u *User, key ssh.PublicKey, peer net.Addr) bool {
 		}
 		for line := range strings.Lines(string(f.Content)) {
 			public, _, options, _, err := ssh.ParseAuthorizedKey([]byte(line))
-			if err == nil && string(public.Marshal()) == string(key.Marshal()) && h.from(options, peer) {
+			if err == nil && string(public.Marshal()) == string(key.Marshal()) && h.from(options, peer) && !entryEnded(options, time.Now()) {
 				return true
 			}
 		}

@@ -28,7 +28,10 @@ func (p *process) usermod(args []string) int {
 	if p.user.UID != 0 {
 		return p.fail(1, "usermod: Permission denied.")
 	}
-	if len(args) != 3 || args[0] != "-aG" {
+	if len(args) > 1 && args[0] != "-aG" {
+		return p.life(args)
+	}
+	if len(args) != 3 {
 		return p.fail(2, "Usage: usermod [options] LOGIN")
 	}
 	u := p.Host.user(args[2])

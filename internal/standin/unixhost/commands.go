@@ -50,6 +50,10 @@ func (h *Host) execute(user string, argv []string, plain bool, channel ssh.Chann
 			return code
 		}
 	}
+	if u.mustChange() {
+		_, _ = io.WriteString(channel.Stderr(), "WARNING: Your password has expired.\nPassword change required but no TTY available.\n")
+		return 1
+	}
 	exit = p.run(argv)
 	_, _ = channel.Write(p.out.Bytes())
 	_, _ = channel.Stderr().Write(p.errs.Bytes())
@@ -76,7 +80,7 @@ func (p *process) run(argv []string) int {
 		"ls": p.ls, "crontab": p.crontab, "stat": p.stat, "readlink": p.readlink, "realpath": p.readlink, "rm": p.rm, "cp": p.cp, "dd": p.dd, "mv": p.mv,
 		"sync": func([]string) int { return 0 }, "chpasswd": p.chpasswd, "journalctl": p.journalctl, "sh": p.shell, "find": p.find, "xargs": p.xargs, "tar": p.tar, "ss": p.ss, "true": func([]string) int { return 0 }, "false": func([]string) int { return 1 }, "echo": p.echo,
 		"usermod": p.usermod, "gpasswd": p.gpasswd, "groupadd": p.groupadd, "chmod": p.chmod, "visudo": p.visudo, "getfacl": p.getfacl,
-		"df": p.df, "lsattr": p.lsattr, "ps": p.ps, "uname": p.uname, "ip": p.ip,
+		"userdel": p.userdel, "date": p.date, "df": p.df, "lsattr": p.lsattr, "ps": p.ps, "uname": p.uname, "ip": p.ip,
 	}
 	for len(argv) > 2 && (path.Base(argv[0]) == "env" || path.Base(argv[0]) == "nice" && argv[1] == "-n") {
 		if path.Base(argv[0]) == "nice" {
@@ -278,7 +282,7 @@ func (p *process) passwd(args []string) int {
 			continue
 		}
 		state, days, layout, words := "L", -1, time.DateOnly, ""
-		if u.Password != "" {
+		if u.Password != "" && !u.Locked {
 			state = "P"
 		}
 		switch p.Family {
@@ -305,14 +309,23 @@ func (p *process) chage(args []string) int {
 	if iso && p.Family == FamilyRHEL {
 		return p.fail(2, "chage: invalid option -- 'i'")
 	}
-	expires := "never"
+	if len(args) == 3 && args[0] == "-d" {
+		return p.changedOn(u, args[1])
+	}
+	expires, changed := "never", u.Changed.Format(time.DateOnly)
+	if !iso {
+		changed = u.Changed.Format("Jan 02, 2006")
+	}
+	if u.mustChange() {
+		changed = "password must be changed"
+	}
 	if u.Expires != "" {
 		expires = u.Expires
 		if day, err := time.Parse(time.DateOnly, expires); err == nil && !iso {
 			expires = day.Format("Jan 02, 2006")
 		}
 	}
-	fmt.Fprintf(&p.out, "Last password change\t\t: %s\nAccount expires\t\t\t: %s\n", u.Changed.Format(time.DateOnly), expires)
+	fmt.Fprintf(&p.out, "Last password change\t\t: %s\nAccount expires\t\t\t: %s\n", changed, expires)
 	return 0
 }
 

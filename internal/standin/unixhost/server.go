@@ -80,16 +80,16 @@ func (h *Host) serve(conn net.Conn) {
 		return
 	}
 	config := &ssh.ServerConfig{
-		ServerVersion: "SSH-2.0-standin",
+		ServerVersion: "SSH-2.0-OpenSSH_9.2 standin",
 		MaxAuthTries:  3,
 		PasswordCallback: func(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
 			h.lock.Lock()
 			defer h.lock.Unlock()
 			u := h.user(meta.User())
-			if u == nil || u.Password == "" || subtle.ConstantTimeCompare([]byte(u.Password), password) != 1 {
+			if u == nil || u.Password == "" || u.Locked || subtle.ConstantTimeCompare([]byte(u.Password), password) != 1 {
 				return nil, errors.New("refused")
 			}
-			return &ssh.Permissions{}, nil
+			return u.admitted(time.Now())
 		},
 		PublicKeyCallback: func(meta ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
 			h.lock.Lock()
@@ -99,7 +99,7 @@ func (h *Host) serve(conn net.Conn) {
 			if !own && (u == nil || !h.admits(u, key, meta.RemoteAddr())) {
 				return nil, errors.New("refused")
 			}
-			return &ssh.Permissions{}, nil
+			return u.admitted(time.Now())
 		},
 	}
 	h.lock.Lock()

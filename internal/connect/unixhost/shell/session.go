@@ -76,6 +76,28 @@ func (s *Session) usedBy(ctx context.Context) *Session {
 	return s
 }
 
+// AccountEnded is what PAM says of an account that has ended, in English.
+const AccountEnded = "account has expired"
+
+// MustChange reports whether a host that let somebody in does no more for them than change
+// their password, and says so in its words.
+func MustChange(client *ssh.Client) string {
+	watch := time.AfterFunc(HandshakeTime, func() { _ = client.Close() }) // a cut link never answers
+	defer watch.Stop()
+	session, err := client.NewSession()
+	if err != nil {
+		return ""
+	}
+	defer func() { _ = session.Close() }()
+	said := &limited{limit: 64 << 10, over: func() { _ = session.Close() }}
+	session.Stdout, session.Stderr = said, said
+	_ = session.Run("true") // a shell that lets nobody do anything says so, and that is no matter here
+	if _, words, found := strings.Cut(said.buf.String(), "Password change required"); found {
+		return "Password change required" + strings.TrimRight(estate.FirstLine(words), "\r ")
+	}
+	return ""
+}
+
 // Handshake connects, checks the host key and signs in with the given methods.
 func Handshake(ctx context.Context, target connect.Target, user string, methods []ssh.AuthMethod, watch *connect.Stopwatch) (*ssh.Client, func() bool, connect.Facts, *connect.Failure) {
 	raw, failure := connect.Dial(ctx, target, DefaultPort, watch)
@@ -91,7 +113,14 @@ func HandshakeOn(ctx context.Context, raw net.Conn, target connect.Target, user 
 	stop := context.AfterFunc(ctx, func() { _ = raw.Close() })
 	_ = raw.SetDeadline(time.Now().Add(HandshakeTime))
 	var keyFailure *connect.Failure
+	var said string
 	config := &ssh.ClientConfig{
+		// What PAM says of an account that is refused comes as a banner, and then the
+		// connection is cut (RFC 4252, section 5.4).
+		BannerCallback: func(text string) error {
+			said = strings.TrimSpace(text[:min(len(text), 1000)])
+			return nil
+		},
 		User: user, Auth: methods, ClientVersion: "SSH-2.0-moss",
 		HostKeyAlgorithms: []string{ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256},
 		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
@@ -113,6 +142,9 @@ func HandshakeOn(ctx context.Context, raw net.Conn, target connect.Target, user 
 		f := keyFailure
 		if f == nil {
 			f = handshakeFailure(target, user, err, facts.Fingerprint != "")
+			if f.Stage == connect.StageSignIn && strings.Contains(said, AccountEnded) {
+				f.Code, f.Words, f.Next = connect.CodeStewardRefused, said, "have the account of "+user+" last longer"
+			}
 		}
 		watch.Fail(f)
 		return nil, nil, facts, f
