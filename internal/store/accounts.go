@@ -16,6 +16,7 @@ import (
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store/changes"
 	"mossledger.example/moss/internal/store/database"
+	"mossledger.example/moss/internal/store/ends"
 )
 
 type accountLists struct {
@@ -31,7 +32,7 @@ type accountLists struct {
 
 const (
 	accountFrom    = "accounts a JOIN systems ON systems.id = a.system_id LEFT JOIN credentials c ON c.account_id = a.id AND c.kind = 'password' LEFT JOIN scopes ON scopes.system_id = a.system_id AND scopes.scope = 'accounts'"
-	accountColumns = "a.id, a.system_id, systems.name, systems.kind, a.stable_id, a.name, a.dn, a.upn, a.sid, a.uid, a.type, a.display_name, a.description, a.owner, a.enabled, a.locked, a.must_change, a.never_expires, a.password_changed, a.password_expires, a.account_expires, a.last_logon, a.lists, a.first_seen, " + accountSeen + ", a.changed, a.gone, COALESCE(c.state, '') = 'custody', COALESCE(c.verdict, ''), " + accountBuiltIn + ", " + accountTies + ", " + accountLabels
+	accountColumns = "a.id, a.system_id, systems.name, systems.kind, a.stable_id, a.name, a.dn, a.upn, a.sid, a.uid, a.type, a.display_name, a.description, a.owner, a.enabled, a.locked, a.must_change, a.never_expires, a.password_changed, a.password_expires, a.account_expires, a.last_logon, a.lists, a.ends_unknown, a.first_seen, " + accountSeen + ", a.changed, a.gone, COALESCE(c.state, '') = 'custody', COALESCE(c.verdict, ''), " + accountBuiltIn + ", " + accountTies + ", " + accountLabels
 	// A complete reading saw everything that it did not mark as gone: that
 	// spares a write for each row that did not change.
 	accountSeen    = "CASE WHEN a.gone = '' THEN MAX(a.seen, COALESCE(scopes.completed, '')) ELSE a.seen END"
@@ -43,7 +44,7 @@ const (
 func scanAccount(row interface{ Scan(...any) error }, more ...any) (records.Account, error) {
 	var v records.Account
 	var changed, expires, end, logon, lists, first, seen, altered, gone, labels string
-	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.StableID, &v.Name, &v.DN, &v.UPN, &v.SID, &v.UID, &v.Type, &v.DisplayName, &v.Description, &v.Owner, &v.Enabled, &v.Locked, &v.MustChange, &v.NeverExpire, &changed, &expires, &end, &logon, &lists, &first, &seen, &altered, &gone, &v.Custody, &v.Verdict, &v.BuiltIn, &v.Dependents, &labels}, more...)...)
+	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.StableID, &v.Name, &v.DN, &v.UPN, &v.SID, &v.UID, &v.Type, &v.DisplayName, &v.Description, &v.Owner, &v.Enabled, &v.Locked, &v.MustChange, &v.NeverExpire, &changed, &expires, &end, &logon, &lists, &v.EndsUnknown, &first, &seen, &altered, &gone, &v.Custody, &v.Verdict, &v.BuiltIn, &v.Dependents, &labels}, more...)...)
 	l := database.FromJSON[accountLists](lists)
 	v.Groups, v.Principals, v.Shell, v.Home, v.KeyVersion, v.Pair, v.PairNot, v.FormerSIDs = l.Groups, l.Principals, l.Shell, l.Home, l.KeyVersion, l.Pair, l.PairNot, l.FormerSIDs
 	v.PasswordChanged, v.PasswordExpires, v.AccountExpires, v.LastLogOn = database.TimeOf(changed), database.TimeOf(expires), database.TimeOf(end), database.TimeOf(logon)
@@ -172,15 +173,15 @@ func digestOf(v any) []byte {
 	return sum[:12]
 }
 
-const accountFields = "id, system_id, stable_id, name, folded, dn, dn_normal, upn, sid, uid, type, display_name, description, owner, enabled, locked, must_change, never_expires, password_changed, password_expires, account_expires, last_logon, lists, digest, first_seen, seen, changed"
+const accountFields = "id, system_id, stable_id, name, folded, dn, dn_normal, upn, sid, uid, type, display_name, description, owner, enabled, locked, must_change, never_expires, password_changed, password_expires, account_expires, last_logon, lists, ends_unknown, digest, first_seen, seen, changed"
 
-const accountUpdate = " ON CONFLICT (system_id, stable_id) DO UPDATE SET name=excluded.name, folded=excluded.folded, dn=excluded.dn, dn_normal=excluded.dn_normal, upn=excluded.upn, sid=excluded.sid, uid=excluded.uid, type=excluded.type, display_name=excluded.display_name, description=excluded.description, owner=excluded.owner, enabled=excluded.enabled, locked=excluded.locked, must_change=excluded.must_change, never_expires=excluded.never_expires, password_changed=excluded.password_changed, password_expires=excluded.password_expires, account_expires=excluded.account_expires, last_logon=excluded.last_logon, lists=excluded.lists, digest=excluded.digest, seen=excluded.seen, changed=excluded.changed, gone=''"
+const accountUpdate = " ON CONFLICT (system_id, stable_id) DO UPDATE SET name=excluded.name, folded=excluded.folded, dn=excluded.dn, dn_normal=excluded.dn_normal, upn=excluded.upn, sid=excluded.sid, uid=excluded.uid, type=excluded.type, display_name=excluded.display_name, description=excluded.description, owner=excluded.owner, enabled=excluded.enabled, locked=excluded.locked, must_change=excluded.must_change, never_expires=excluded.never_expires, password_changed=excluded.password_changed, password_expires=excluded.password_expires, account_expires=excluded.account_expires, last_logon=excluded.last_logon, lists=excluded.lists, ends_unknown=excluded.ends_unknown, digest=excluded.digest, seen=excluded.seen, changed=excluded.changed, gone=''"
 
 // rowsAtOnce is how many rows one statement takes: few large statements cost
 // less than many small ones.
 const (
 	rowsAtOnce = 100
-	ownFields  = 23 // of each row; the system and the time are bound once
+	ownFields  = 24 // of each row; the system and the time are bound once
 )
 
 // insertAccounts writes the statement for n rows. What is the same in all of
@@ -307,7 +308,7 @@ func (s *Store) writeAccounts(ctx context.Context, tx *sql.Tx, system records.Sy
 			}
 			seen.add(int64(a.id))
 			args = append(args, a.id, a.StableID, a.Name, naming.Fold(a.Name), a.DN, database.NormalDN(a.DN), naming.Fold(a.UPN), a.SID, a.UID, a.Type, a.DisplayName, a.Description, a.Owner, string(a.Enabled), string(a.Locked), a.MustChange, a.NeverExpire,
-				database.StampOf(a.PasswordChanged), database.StampOf(a.PasswordExpires), database.StampOf(a.AccountExpires), database.StampOf(a.LastLogOn), a.lists(), a.digest)
+				database.StampOf(a.PasswordChanged), database.StampOf(a.PasswordExpires), database.StampOf(a.AccountExpires), database.StampOf(a.LastLogOn), a.lists(), a.EndsUnknown, a.digest)
 		}
 		mask := emptyThroughout(args)
 		bound := args[:0]
@@ -330,7 +331,24 @@ func (s *Store) writeAccounts(ctx context.Context, tx *sql.Tx, system records.Sy
 			return fmt.Errorf("accounts from %s on: %w", some[0].Name, err)
 		}
 	}
+	if err := writeEnds(ctx, tx, written, existed); err != nil {
+		return err
+	}
 	return writeFormerSIDs(ctx, tx, written, existed)
+}
+
+// writeEnds derives when accounts end. Of new ones nothing has to be replaced.
+func writeEnds(ctx context.Context, tx *sql.Tx, list []putAccount, existed map[int64]bool) error {
+	sorted := map[bool][]int64{}
+	for _, a := range list {
+		sorted[existed[a.id]] = append(sorted[existed[a.id]], a.id)
+	}
+	for known, ids := range sorted {
+		if err := ends.OfAccounts(ctx, tx, ids, known); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // writeFormerSIDs keeps them where they are looked up. Few accounts have any.
@@ -384,6 +402,9 @@ func accountDigest(a *estate.Account) []byte {
 	}
 	if a.Pair != "" || a.PairNot != "" {
 		raw = append(append(append(append(raw, 2), a.Pair...), 0), a.PairNot...)
+	}
+	if a.EndsUnknown != "" {
+		raw = append(append(append(raw, 5), a.EndsUnknown...), 0)
 	}
 	for _, sid := range a.FormerSIDs {
 		raw = append(append(append(raw, 4), sid...), 0)

@@ -15,6 +15,7 @@ import (
 	"mossledger.example/moss/internal/store/charters"
 	"mossledger.example/moss/internal/store/custody"
 	"mossledger.example/moss/internal/store/database"
+	"mossledger.example/moss/internal/store/ends"
 	"mossledger.example/moss/internal/store/labels"
 	"mossledger.example/moss/internal/store/messages"
 	"mossledger.example/moss/internal/store/people"
@@ -41,6 +42,7 @@ type Store struct {
 	*traces.Recorded
 	*amendments.Kept
 	*proofs.Shelf
+	*ends.Calendar
 }
 
 // Open opens or creates the database in a folder and brings it up to date. It
@@ -54,7 +56,7 @@ func openWith(ctx context.Context, driver, folder string, now func() time.Time) 
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}, Log: &changes.Log{DB: db}, Labels: &labels.Labels{DB: db}, Tables: &policies.Tables{DB: db}, Batches: &batches.Batches{DB: db}, Messages: &messages.Messages{DB: db}, Rights: &rights.Rights{DB: db}, Book: &charters.Book{DB: db}, Ranking: &risks.Ranking{DB: db}, Recorded: &traces.Recorded{DB: db}, Kept: &amendments.Kept{DB: db}, Shelf: &proofs.Shelf{DB: db}}
+	s := &Store{DB: db, People: &people.People{DB: db}, Custody: &custody.Custody{DB: db}, Log: &changes.Log{DB: db}, Labels: &labels.Labels{DB: db}, Tables: &policies.Tables{DB: db}, Batches: &batches.Batches{DB: db}, Messages: &messages.Messages{DB: db}, Rights: &rights.Rights{DB: db}, Book: &charters.Book{DB: db}, Ranking: &risks.Ranking{DB: db}, Recorded: &traces.Recorded{DB: db}, Kept: &amendments.Kept{DB: db}, Shelf: &proofs.Shelf{DB: db}, Calendar: &ends.Calendar{DB: db}}
 	db.TellTrouble = s.tellLedger
 	return s, nil
 }

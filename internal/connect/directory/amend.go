@@ -2,14 +2,13 @@ package directory
 
 import (
 	"context"
-	"encoding/csv"
 	"fmt"
 	"slices"
-	"strings"
 
 	"github.com/go-ldap/ldap/v3"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/directory/spelling"
 	"mossledger.example/moss/internal/core/privilege"
 )
 
@@ -93,21 +92,9 @@ func (c Connector) Amend(ctx context.Context, target connect.Target, change priv
 	return f
 }
 
-// stepWords are those of a step: fields with blanks between them, in double quotes where they
-// have some themselves (RFC 4180 with another separator).
-func stepWords(step string) []string {
-	r := csv.NewReader(strings.NewReader(step))
-	r.Comma = ' '
-	words, err := r.Read()
-	if err != nil {
-		return nil
-	}
-	return slices.DeleteFunc(words, func(w string) bool { return w == "" })
-}
-
 // Try implements connect.Trier.
 func (Connector) Try(ctx context.Context, target connect.Target, step string) (connect.Tried, error) {
-	words := stepWords(step)
+	words := spelling.Step(step)
 	search := len(words) == 3 && words[0] == "search"
 	if !search && (len(words) != 5 || words[0] != "modify" || !slices.Contains([]string{"add", "delete", "replace"}, words[2])) {
 		return connect.Tried{}, target.Fail(connect.StageProve, connect.CodeFailed, fmt.Sprintf("%q is no step", step), connect.JobHelp, nil)

@@ -2,12 +2,12 @@ package directory
 
 import (
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/go-ldap/ldap/v3"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/directory/spelling"
 )
 
 // What is sent to a directory is told to whoever wants to see it, in the words of the
@@ -23,18 +23,12 @@ func (s *secured) told(text string, begun time.Time, err error) {
 	s.trace.Tell(o)
 }
 
-var scopes = map[int]string{ldap.ScopeBaseObject: "base", ldap.ScopeSingleLevel: "one", ldap.ScopeWholeSubtree: "sub"}
-
-func searchText(r *ldap.SearchRequest) string {
-	return fmt.Sprintf("search -b %q -s %s %q %s", r.BaseDN, scopes[r.Scope], r.Filter, strings.Join(r.Attributes, " "))
-}
-
 // Search sends a search.
 func (s *secured) Search(r *ldap.SearchRequest) (*ldap.SearchResult, error) {
 	begun := time.Now()
 	res, err := s.Conn.Search(r)
 	if s.trace.On() {
-		s.told(searchText(r), begun, err)
+		s.told(spelling.Search(r), begun, err)
 	}
 	return res, err
 }
@@ -44,7 +38,17 @@ func (s *secured) Modify(r *ldap.ModifyRequest) error {
 	begun := time.Now()
 	err := s.Conn.Modify(r)
 	if s.trace.On() {
-		s.told(modifyText(r), begun, err)
+		s.told(spelling.Modify(r), begun, err)
+	}
+	return err
+}
+
+// Del deletes an entry.
+func (s *secured) Del(r *ldap.DelRequest) error {
+	begun := time.Now()
+	err := s.Conn.Del(r)
+	if s.trace.On() {
+		s.told("dn: "+r.DN+"\nchangetype: delete\n", begun, err)
 	}
 	return err
 }
@@ -67,24 +71,4 @@ func (s *secured) Bind(dn, password string) error {
 		s.told(fmt.Sprintf("bind as %q", dn), begun, err)
 	}
 	return err
-}
-
-// plainAttributes are those whose values are shown; of all others it is said that there are some.
-var plainAttributes = map[string]bool{"useraccountcontrol": true, "lockouttime": true, "pwdlastset": true, "member": true, "serviceprincipalname": true, "pwdaccountlockedtime": true, "pwdreset": true}
-
-func modifyText(r *ldap.ModifyRequest) string {
-	var b strings.Builder
-	fmt.Fprintf(&b, "dn: %s\nchangetype: modify\n", r.DN)
-	for _, c := range r.Changes {
-		name := c.Modification.Type
-		fmt.Fprintf(&b, "%s: %s\n", map[uint]string{ldap.AddAttribute: "add", ldap.DeleteAttribute: "delete", ldap.ReplaceAttribute: "replace"}[c.Operation], name)
-		for _, v := range c.Modification.Vals {
-			if !plainAttributes[strings.ToLower(name)] {
-				v = connect.Left
-			}
-			fmt.Fprintf(&b, "%s: %s\n", name, v)
-		}
-		b.WriteString("-\n")
-	}
-	return b.String()
 }

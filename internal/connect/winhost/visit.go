@@ -214,7 +214,8 @@ func (v *lane) accounts(ctx context.Context) error {
 	return v.all(ctx, spaceCIM, "Win32_UserAccount", "LocalAccount=TRUE", func(i *instance) error {
 		a := estate.Account{
 			StableID: i.Text("SID"), Name: i.Text("Name"), SID: i.Text("SID"), Type: "local", DisplayName: i.Text("FullName"), Description: i.Text("Description"),
-			Enabled: negated(i, "Disabled"), Locked: known(i, "Lockout"), Groups: groups[strings.ToLower(i.Text("Domain")+`\`+i.Text("Name"))],
+			EndsUnknown: "a host tells whether passwords expire, not when, and nothing of ends of accounts",
+			Enabled:     negated(i, "Disabled"), Locked: known(i, "Lockout"), Groups: groups[strings.ToLower(i.Text("Domain")+`\`+i.Text("Name"))],
 		}
 		if expires, ok := i.Bool("PasswordExpires"); ok {
 			a.NeverExpire = !expires

@@ -118,6 +118,7 @@ type Account struct {
 	PasswordExpires time.Time `json:"password_expires,omitzero"`
 	AccountExpires  time.Time `json:"account_expires,omitzero"`
 	LastLogOn       time.Time `json:"last_logon,omitzero"`
+	EndsUnknown     string    `json:"ends_unknown,omitempty"` // why it is not known when the account, or its password, ends
 
 	Groups     []string `json:"groups,omitempty"`     // effective, nested; names or DNs as the system gives them
 	Principals []string `json:"principals,omitempty"` // service principal names
@@ -314,8 +315,9 @@ type Key struct {
 	Version     int       `json:"version,omitempty"` // of a key tab's key
 	Encryption  []string  `json:"encryption,omitempty"`
 	Subject     string    `json:"subject,omitempty"` // of a certificate
-	Ends        time.Time `json:"ends,omitzero"`
-	KeyID       string    `json:"key_id,omitempty"` // of a cloud key
+	Ends        time.Time `json:"ends,omitzero"`     // of a certificate, and of an entry that has an end
+	Ended       string    `json:"ended,omitempty"`   // of an entry: why it lets nobody in
+	KeyID       string    `json:"key_id,omitempty"`  // of a cloud key
 	Line        int       `json:"line,omitempty"`
 }
 

@@ -26,7 +26,7 @@ const (
 
 var (
 	momentColumns = []string{"at", "changed", "seen", "raised", "cleared", "started", "rehearsed", "ended", "first_seen", "gone", "password_changed", "password_expires", "account_expires", "last_logon", "created", "expires", "revoked", "asked", "decided", "checked", "visited", "read_completely", "rotated", "taken", "verified", "not_after", "time", "since", "ends"}
-	flagColumns   = []string{"deny", "never_expires", "must_change", "custody", "built_in", "disabled", "stores", "listens", "excludes"}
+	flagColumns   = []string{"deny", "never_expires", "must_change", "custody", "built_in", "disabled", "live", "stores", "listens", "excludes"}
 	knownValues   = map[string][]string{
 		"severity": {"high", "medium", "low"}, "enabled": {"yes", "no", "unknown"}, "locked": {"yes", "no", "unknown"},
 		"verdict": {"accepted", "refused", "unclear", ""}, "identity": {"named", "managed", "virtual", "built-in", ""}, "on_failure": {"stop", "continue", "undo"},

@@ -35,8 +35,14 @@ func (v *visit) accounts(ctx context.Context) *connect.Failure {
 		problems = append(problems, connect.Unread{Stage: connect.StageRead, Place: "password state", What: failure.Words, Next: failure.Next})
 	}
 	for i := range list {
-		if list[i].Enabled == estate.Yes && list[i].Type == "local" {
-			v.addExpiry(ctx, &list[i])
+		switch a := &list[i]; {
+		case a.Type != "local":
+		case a.Enabled == estate.Yes:
+			v.addExpiry(ctx, a)
+		case a.Enabled == estate.No:
+			a.EndsUnknown = "its password is locked: chage was not asked"
+		default:
+			a.EndsUnknown = "the state of passwords cannot be read"
 		}
 	}
 	everybody, _ := parsePasswd(string(known), "") // processes and files may belong to users of directories
@@ -83,6 +89,7 @@ func (v *visit) addExpiry(ctx context.Context, a *estate.Account) {
 		r = v.Sudo(ctx, nil, "/usr/bin/chage", "-l", a.Name)
 	}
 	if r.Err != nil || r.Exit != 0 {
+		a.EndsUnknown = "chage cannot be asked"
 		return
 	}
 	a.AccountExpires = expiry(string(r.Out))

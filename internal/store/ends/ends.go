@@ -1,0 +1,159 @@
+// Package ends keeps when things end, in one list for all kinds.
+package ends
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"time"
+
+	"mossledger.example/moss/internal/core/expiry"
+	"mossledger.example/moss/internal/core/rules"
+	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
+)
+
+// Calendar is the table of that.
+type Calendar struct{ *database.DB }
+
+const (
+	from    = "ends e JOIN systems s ON s.id = e.system_id LEFT JOIN accounts a ON a.id = e.account_id LEFT JOIN dependents d ON d.id = e.dependent_id"
+	name    = "COALESCE(a.name, d.name)"
+	uses    = "(SELECT COUNT(*) FROM ties t JOIN dependents u ON u.id = t.dependent_id WHERE t.account_id = e.account_id AND u.gone = '')"
+	labels  = "COALESCE((SELECT json_group_array(label) FROM account_labels WHERE account_id = e.account_id), '[]')"
+	columns = "e.id, e.what, " + name + ", s.name, e.system_id, s.kind, COALESCE(e.account_id, 0), COALESCE(e.dependent_id, 0), COALESCE(d.place, ''), e.state, e.at, e.why, e.live, " + uses + ", " + labels
+)
+
+func whats() (out []string) {
+	for _, w := range expiry.Whats() {
+		out = append(out, string(w))
+	}
+	return out
+}
+
+func states() (out []string) {
+	for _, s := range expiry.States() {
+		out = append(out, string(s))
+	}
+	return out
+}
+
+func (c *Calendar) scan(rows *sql.Rows, more ...any) (v records.End, err error) {
+	var at, list string
+	err = rows.Scan(append([]any{&v.ID, &v.What, &v.Name, &v.System, &v.SystemID, &v.Kind, &v.AccountID, &v.DependentID, &v.Place, &v.State, &at, &v.Why, &v.Live, &v.Dependents, &list}, more...)...)
+	v.At, v.Labels = database.TimeOf(at), append([]string{}, database.FromJSON[[]string](list)...)
+	v.Left = expiry.End{State: v.State, At: v.At, Why: v.Why}.Left(c.Now())
+	return v, err
+}
+
+// Ends lists what ends, what ends first at the top; what never does, or is not known, comes
+// last.
+func (c *Calendar) Ends(ctx context.Context, label string, q records.Query) (records.Page[records.End], error) {
+	l := database.Listing[records.End]{
+		From: from, ID: "e.id", Sort: "at", Scan: columns,
+		Columns: []database.Column{
+			{Name: "at", Sql: "e.at", Order: "e.ordered", Hidden: true},
+			{Name: "what", Sql: "e.what", Values: whats()},
+			{Name: "name", Sql: name},
+			{Name: "system", Sql: "s.name"},
+			{Name: "system_kind", Sql: "s.kind", Hidden: true},
+			{Name: "state", Sql: "e.state", Values: states()},
+			{Name: "why", Sql: "e.why"},
+			{Name: "place", Sql: "COALESCE(d.place, '')"},
+			{Name: "live", Sql: "e.live", Number: true},
+			{Name: "dependents", Sql: uses, Number: true},
+			{Name: "account_id", Sql: "COALESCE(e.account_id, 0)", Number: true},
+			{Name: "dependent_id", Sql: "COALESCE(e.dependent_id, 0)", Number: true},
+			{Name: "system_id", Sql: "e.system_id", Number: true},
+			{Name: "id", Sql: "e.id", Number: true},
+		},
+		ScanRow: func(rows *sql.Rows) (records.End, error) { return c.scan(rows, new(any), new(any)) },
+	}
+	if label != "" {
+		if err := rules.CheckLabel(label); err != nil { // it stands in the condition
+			return records.Page[records.End]{}, fmt.Errorf("%w: %w", database.ErrQuery, err)
+		}
+		l.Where = "e.account_id IN (SELECT account_id FROM account_labels WHERE label = '" + label + "')"
+	}
+	return database.PageOf(ctx, c.Read, l, q)
+}
+
+// EndsUntil are those that end before a moment, from another one on, at most so many. Of what
+// is not in use nothing is told.
+func (c *Calendar) EndsUntil(ctx context.Context, after, until time.Time, most int) ([]records.End, error) {
+	return database.Collect(ctx, c.Read, func(rows *sql.Rows) (records.End, error) { return c.scan(rows) },
+		"SELECT "+columns+" FROM "+from+" WHERE e.ordered >= ? AND e.ordered < ? AND e.live ORDER BY e.ordered, e.id LIMIT ?", database.StampOf(after), database.StampOf(until), most)
+}
+
+// EndsOf are those of one account.
+func (c *Calendar) EndsOf(ctx context.Context, account records.AccountID) ([]records.End, error) {
+	return database.Collect(ctx, c.Read, func(rows *sql.Rows) (records.End, error) { return c.scan(rows) },
+		"SELECT "+columns+" FROM "+from+" WHERE e.account_id = ? ORDER BY e.ordered, e.id", account)
+}
+
+// EndsByDay counts what ends on each day, from one on and before another; days are those of
+// UTC, written as 2026-12-24. What has no day is counted by its state.
+func (c *Calendar) EndsByDay(ctx context.Context, first, before string) ([]records.EndsDay, error) {
+	return database.Collect(ctx, c.Read, func(rows *sql.Rows) (v records.EndsDay, err error) {
+		return v, rows.Scan(&v.Day, &v.What, &v.Live, &v.Count)
+	}, "SELECT day, what, live, n FROM ends_days WHERE day >= ? AND day < ? AND n > 0 ORDER BY day, what, live", first, before)
+}
+
+// Timeline counts what ends in each part of a timeline: to the moment what has ended, in whole
+// days of UTC what is to come.
+func (c *Calendar) Timeline(ctx context.Context) ([]records.EndsPart, error) {
+	now := c.Now().UTC()
+	today := now.Truncate(expiry.Day)
+	// Nothing here is larger than a state's word: the days and the states, all at once.
+	days, err := c.EndsByDay(ctx, "", "~")
+	if err != nil {
+		return nil, err
+	}
+	gone, err := database.Collect(ctx, c.Read, func(rows *sql.Rows) (v records.EndsDay, err error) {
+		return v, rows.Scan(&v.What, &v.Live, &v.Count)
+	}, "SELECT what, live, COUNT(*) FROM ends WHERE ordered >= ? AND ordered <= ? GROUP BY what, live", database.StampOf(today), database.StampOf(now))
+	if err != nil {
+		return nil, err
+	}
+	type key struct {
+		part expiry.Part
+		what expiry.What
+		live bool
+	}
+	counts := map[key]int{}
+	for _, d := range days {
+		end := expiry.End{State: expiry.State(d.Day)}
+		if at, err := time.Parse(time.DateOnly, d.Day); err == nil {
+			end = expiry.End{State: expiry.Ends, At: at.Add(expiry.Day - time.Nanosecond)}
+		}
+		counts[key{end.Part(now), d.What, d.Live}] += d.Count
+	}
+	for _, d := range gone { // today's that are over already
+		counts[key{expiry.PartWeek, d.What, d.Live}] -= d.Count
+		counts[key{expiry.PartPast, d.What, d.Live}] += d.Count
+	}
+	out := []records.EndsPart{}
+	for _, part := range expiry.Parts() {
+		for _, what := range expiry.Whats() {
+			for _, live := range []bool{true, false} {
+				if n := counts[key{part, what, live}]; n > 0 {
+					out = append(out, records.EndsPart{Part: part, What: what, Live: live, Count: n})
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
+// OfAccounts derives when accounts end anew, in the transaction that wrote them.
+func OfAccounts(ctx context.Context, tx *sql.Tx, accounts []int64, known bool) error {
+	list := database.AsJSON(accounts)
+	if known {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM ends WHERE account_id IN (SELECT value FROM json_each(?))", list); err != nil {
+			return err
+		}
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO ends (what, system_id, account_id, state, at, ordered, why, live)
+		SELECT what, system_id, account_id, state, at, ordered, why, live FROM account_ends WHERE account_id IN (SELECT value FROM json_each(?))`, list)
+	return err
+}
