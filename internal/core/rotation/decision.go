@@ -61,6 +61,9 @@ func (s State) Takes(decision string) error {
 		if s.Result == FinishedUndone {
 			return unfit("it is undone already")
 		}
+		if why := s.Final(); why != "" {
+			return unfit("%s", why)
+		}
 	default:
 		return unfit("there is no decision %q", decision)
 	}
@@ -127,7 +130,7 @@ func (s *State) decide(decision string, person bool) {
 			// back stays: accepting the old value beside the new one once more, where
 			// the old one alone is accepted by now, would let the new one in again.
 			switch s.Plan.Steps[i].Kind {
-			case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal, StepGive, StepTake:
+			case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal, StepGive, StepTake, StepEnd:
 			default:
 				switch t.Status {
 				case Undone:

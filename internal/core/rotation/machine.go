@@ -247,7 +247,7 @@ func (s State) authorityUnclear() bool {
 var undoRank = map[StepKind]int{
 	StepRetire: -1, StepReplace: 0, StepChange: 1, StepSignIn: 2, StepSteward: 2, StepLogOn: 3, StepRestart: undoRestarts, StepRevive: undoRestarts, StepProve: undoRestarts, StepStop: undoRestarts, StepRefuse: 6, StepSeal: 7,
 	// Where rights change: what was taken is given back before what was given is taken.
-	StepTake: undoCopies, StepGive: 1, StepConfirm: 2,
+	StepTake: undoCopies, StepGive: 1, StepEnd: 1, StepConfirm: 2,
 }
 
 const (
@@ -275,7 +275,7 @@ func (s State) undoing() undoing {
 		case StepAll, StepStop: // what was stopped is started by its restart
 		case StepConfirm:
 			u.needs[i] = s.unproven(i)
-		case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal, StepGive, StepTake:
+		case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal, StepGive, StepTake, StepEnd:
 			u.needs[i] = t.touched() || step.Adds() && renumbered && t.Status != Undone
 		case StepRestart:
 			u.disturbed[i] = t.Attempted || s.stopped(i)

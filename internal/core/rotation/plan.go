@@ -25,6 +25,7 @@ import (
 
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/expiry"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/privilege"
@@ -51,7 +52,8 @@ const (
 
 	StepGive    StepKind = "give"    // give an account a right or a membership
 	StepTake    StepKind = "take"    // take one away
-	StepConfirm StepKind = "confirm" // prove that the system says so, of one that was given or taken
+	StepEnd     StepKind = "end"     // change when something ends, disable, enable or delete it
+	StepConfirm StepKind = "confirm" // prove that the system says so, of what was given, taken or ended
 )
 
 // Step is one act of a plan.
@@ -79,6 +81,7 @@ type Step struct {
 	After     []int                `json:"after,omitempty"`    // must have ended, well or not
 
 	Right *privilege.RightChange `json:"right,omitempty"` // for give, take and confirm
+	End   *expiry.Change         `json:"end,omitempty"`   // for end and confirm
 
 	GivenBy string `json:"given_by,omitempty"` // for seal: who gave the new value, and knows it
 
@@ -126,6 +129,9 @@ func (s Step) Title() string {
 	if s.Right != nil {
 		return s.rightTitle(false)
 	}
+	if s.End != nil {
+		return s.endTitle(false)
+	}
 	//exhaustive:enforce
 	switch s.Kind {
 	case StepSeal:
@@ -170,7 +176,7 @@ func (s Step) Title() string {
 		return "sign in to " + s.System + " ourselves (steward " + s.Subject + ") with the new value"
 	case StepRefuse:
 		return "prove that the old value of " + s.Subject + " is refused"
-	case StepGive, StepTake, StepConfirm: // they have a right, and with it a title
+	case StepGive, StepTake, StepEnd, StepConfirm: // they have a right or an end, and with it a title
 	}
 	return s.unknown()
 }
@@ -202,6 +208,9 @@ func (s Step) UndoTitle() string {
 	if s.Right != nil {
 		return s.rightTitle(true)
 	}
+	if s.End != nil {
+		return s.endTitle(true)
+	}
 	//exhaustive:enforce
 	switch s.Kind {
 	case StepSeal:
@@ -231,7 +240,7 @@ func (s Step) UndoTitle() string {
 		return "prove that the new value of " + s.Subject + " is refused"
 	case StepRevive, StepProve:
 		return s.Title() + " with the old value"
-	case StepGive, StepTake, StepConfirm: // they have a right, and with it a title
+	case StepGive, StepTake, StepEnd, StepConfirm: // they have a right or an end, and with it a title
 	}
 	return s.unknown()
 }
@@ -266,6 +275,7 @@ const (
 	KindRotate PlanKind = "rotate" // the credential changes, everywhere
 	KindAssign PlanKind = "assign" // chosen log-ons get an account with its current value
 	KindAmend  PlanKind = "amend"  // rights are given and taken; no value changes
+	KindEnd    PlanKind = "end"    // what is accepted ends, or lasts; no value changes
 )
 
 // RestartPolicy says when dependents are restarted.

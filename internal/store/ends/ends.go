@@ -5,6 +5,8 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"mossledger.example/moss/internal/core/expiry"
@@ -18,10 +20,11 @@ type Calendar struct{ *database.DB }
 
 const (
 	from    = "ends e JOIN systems s ON s.id = e.system_id LEFT JOIN accounts a ON a.id = e.account_id LEFT JOIN dependents d ON d.id = e.dependent_id"
+	at      = "CASE e.state WHEN 'ends' THEN e.ordered ELSE '' END"
 	name    = "COALESCE(a.name, d.name)"
 	uses    = "(SELECT COUNT(*) FROM ties t JOIN dependents u ON u.id = t.dependent_id WHERE t.account_id = e.account_id AND u.gone = '')"
 	labels  = "COALESCE((SELECT json_group_array(label) FROM account_labels WHERE account_id = e.account_id), '[]')"
-	columns = "e.id, e.what, " + name + ", s.name, e.system_id, s.kind, COALESCE(e.account_id, 0), COALESCE(e.dependent_id, 0), COALESCE(d.place, ''), e.state, e.at, e.why, e.live, " + uses + ", " + labels
+	columns = "e.id, e.what, " + name + ", s.name, e.system_id, s.kind, COALESCE(e.account_id, 0), COALESCE(e.dependent_id, 0), COALESCE(d.place, ''), e.state, " + at + ", e.why, e.live, " + uses + ", " + labels
 )
 
 func whats() (out []string) {
@@ -39,20 +42,25 @@ func states() (out []string) {
 }
 
 func (c *Calendar) scan(rows *sql.Rows, more ...any) (v records.End, err error) {
-	var at, list string
-	err = rows.Scan(append([]any{&v.ID, &v.What, &v.Name, &v.System, &v.SystemID, &v.Kind, &v.AccountID, &v.DependentID, &v.Place, &v.State, &at, &v.Why, &v.Live, &v.Dependents, &list}, more...)...)
-	v.At, v.Labels = database.TimeOf(at), append([]string{}, database.FromJSON[[]string](list)...)
+	var ends, list string
+	err = rows.Scan(append([]any{&v.ID, &v.What, &v.Name, &v.System, &v.SystemID, &v.Kind, &v.AccountID, &v.DependentID, &v.Place, &v.State, &ends, &v.Why, &v.Live, &v.Dependents, &list}, more...)...)
+	v.At, v.Labels = database.TimeOf(ends), append([]string{}, database.FromJSON[[]string](list)...)
 	v.Left = expiry.End{State: v.State, At: v.At, Why: v.Why}.Left(c.Now())
 	return v, err
 }
 
+// neverEnding are accounts that never end themselves, as rows of the list.
+const neverEnding = `(SELECT a.id * 2 + 1 AS id, 'account' AS what, a.system_id, a.id AS account_id, NULL AS dependent_id, 'never' AS state, '~2' AS ordered, '' AS why, a.enabled <> 'no' AND a.type NOT IN ('computer', 'system') AS live
+	FROM accounts a JOIN systems s ON s.id = a.system_id WHERE a.gone = '' AND (a.account_expires = '' AND a.ends_unknown = '' OR a.account_expires >= '2200') AND s.kind NOT IN ('postgresql', 'mariadb', 'redis'))`
+
 // Ends lists what ends, what ends first at the top; what never does, or is not known, comes
-// last.
+// last. That an account itself never ends is so of nearly all: they are listed when that is
+// asked for, by the filters what=account and state=never.
 func (c *Calendar) Ends(ctx context.Context, label string, q records.Query) (records.Page[records.End], error) {
 	l := database.Listing[records.End]{
 		From: from, ID: "e.id", Sort: "at", Scan: columns,
 		Columns: []database.Column{
-			{Name: "at", Sql: "e.at", Order: "e.ordered", Hidden: true},
+			{Name: "at", Sql: at, Order: "e.ordered", Hidden: true},
 			{Name: "what", Sql: "e.what", Values: whats()},
 			{Name: "name", Sql: name},
 			{Name: "system", Sql: "s.name"},
@@ -68,6 +76,9 @@ func (c *Calendar) Ends(ctx context.Context, label string, q records.Query) (rec
 			{Name: "id", Sql: "e.id", Number: true},
 		},
 		ScanRow: func(rows *sql.Rows) (records.End, error) { return c.scan(rows, new(any), new(any)) },
+	}
+	if slices.Contains(q.Filters, "what=account") && slices.Contains(q.Filters, "state=never") {
+		l.From = strings.Replace(from, "ends e", neverEnding+" e", 1)
 	}
 	if label != "" {
 		if err := rules.CheckLabel(label); err != nil { // it stands in the condition
@@ -88,7 +99,7 @@ func (c *Calendar) EndsUntil(ctx context.Context, after, until time.Time, most i
 // EndsOf are those of one account.
 func (c *Calendar) EndsOf(ctx context.Context, account records.AccountID) ([]records.End, error) {
 	return database.Collect(ctx, c.Read, func(rows *sql.Rows) (records.End, error) { return c.scan(rows) },
-		"SELECT "+columns+" FROM "+from+" WHERE e.account_id = ? ORDER BY e.ordered, e.id", account)
+		"SELECT "+columns+" FROM "+from+" WHERE e.id IN (? * 2, ? * 2 + 1) ORDER BY e.ordered, e.id", account, account)
 }
 
 // EndsByDay counts what ends on each day, from one on and before another; days are those of
@@ -96,7 +107,7 @@ func (c *Calendar) EndsOf(ctx context.Context, account records.AccountID) ([]rec
 func (c *Calendar) EndsByDay(ctx context.Context, first, before string) ([]records.EndsDay, error) {
 	return database.Collect(ctx, c.Read, func(rows *sql.Rows) (v records.EndsDay, err error) {
 		return v, rows.Scan(&v.Day, &v.What, &v.Live, &v.Count)
-	}, "SELECT day, what, live, n FROM ends_days WHERE day >= ? AND day < ? AND n > 0 ORDER BY day, what, live", first, before)
+	}, "SELECT day, what, live, SUM(n) FROM ends_days WHERE day >= ? AND day < ? AND n > 0 GROUP BY day, what, live ORDER BY day, what, live", first, before)
 }
 
 // Timeline counts what ends in each part of a timeline: to the moment what has ended, in whole
@@ -115,6 +126,10 @@ func (c *Calendar) Timeline(ctx context.Context) ([]records.EndsPart, error) {
 	if err != nil {
 		return nil, err
 	}
+	lasting, err := c.lasting(ctx)
+	if err != nil {
+		return nil, err
+	}
 	type key struct {
 		part expiry.Part
 		what expiry.What
@@ -127,6 +142,9 @@ func (c *Calendar) Timeline(ctx context.Context) ([]records.EndsPart, error) {
 			end = expiry.End{State: expiry.Ends, At: at.Add(expiry.Day - time.Nanosecond)}
 		}
 		counts[key{end.Part(now), d.What, d.Live}] += d.Count
+	}
+	for live, n := range lasting {
+		counts[key{expiry.PartNever, expiry.Account, live}] += n
 	}
 	for _, d := range gone { // today's that are over already
 		counts[key{expiry.PartWeek, d.What, d.Live}] -= d.Count
@@ -145,15 +163,40 @@ func (c *Calendar) Timeline(ctx context.Context) ([]records.EndsPart, error) {
 	return out, nil
 }
 
-// OfAccounts derives when accounts end anew, in the transaction that wrote them.
+// lasting counts accounts that themselves never end: all that may, but those that do.
+func (c *Calendar) lasting(ctx context.Context) (map[bool]int, error) {
+	type row struct {
+		live bool
+		n    int
+	}
+	rows, err := database.Collect(ctx, c.Read, func(rows *sql.Rows) (r row, err error) { return r, rows.Scan(&r.live, &r.n) },
+		"SELECT live, SUM(CASE WHEN may_end THEN n WHEN what = 'account' THEN -n ELSE 0 END) FROM ends_days GROUP BY live")
+	out := map[bool]int{}
+	for _, r := range rows {
+		out[r.live] = r.n
+	}
+	return out, err
+}
+
+// OfAccounts derives when accounts end anew, in the transaction that wrote them. Of those that
+// were known before, what was derived then is replaced.
 func OfAccounts(ctx context.Context, tx *sql.Tx, accounts []int64, known bool) error {
 	list := database.AsJSON(accounts)
-	if known {
-		if _, err := tx.ExecContext(ctx, "DELETE FROM ends WHERE account_id IN (SELECT value FROM json_each(?))", list); err != nil {
+	statements := []string{
+		"DELETE FROM ends WHERE id IN (SELECT value * 2 FROM json_each(?1) UNION ALL SELECT value * 2 + 1 FROM json_each(?1))",
+		"INSERT INTO ends (id, what, system_id, account_id, state, ordered, why, live, may_end) SELECT id, what, system_id, account_id, state, ordered, why, live, may_end FROM account_ends WHERE account_id IN (SELECT value FROM json_each(?1))",
+		`INSERT INTO ends_days (day, what, live, may_end, n)
+			SELECT CASE state WHEN 'ends' THEN substr(ordered, 1, 10) ELSE state END, what, live, may_end, COUNT(*) FROM ends
+			WHERE id IN (SELECT value * 2 FROM json_each(?1) UNION ALL SELECT value * 2 + 1 FROM json_each(?1)) GROUP BY 1, 2, 3, 4
+			ON CONFLICT DO UPDATE SET n = n + excluded.n`,
+	}
+	if !known {
+		statements = statements[1:]
+	}
+	for _, statement := range statements {
+		if _, err := tx.ExecContext(ctx, statement, list); err != nil {
 			return err
 		}
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO ends (what, system_id, account_id, state, at, ordered, why, live)
-		SELECT what, system_id, account_id, state, at, ordered, why, live FROM account_ends WHERE account_id IN (SELECT value FROM json_each(?))`, list)
-	return err
+	return nil
 }
