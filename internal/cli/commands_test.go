@@ -87,7 +87,7 @@ func TestWhatCommandsPrint(t *testing.T) {
 	for _, line := range []string{
 		"steward list", "system list", "system list -o csv", "system kinds", "system show north1",
 		"account list --limit 5", "account list --limit 5 -o csv", "account list --limit 5 -o yaml", "account show svc-berth", "account show nobody",
-		"dependent list --limit 5", "credential list --limit 5", "credential list --limit 5 -o json", "credential show svc-berth",
+		"dependent list --limit 5", "credential list --limit 5", "credential list --limit 5 -o json", "credential show svc-berth", "expiry list", "expiry list -o csv", "expiry timeline", "expiry forecast", "expiry forecast -o json",
 		"finding list", "finding list -o csv", "radius svc-berth", "search berth", "approval list", "user list", "token list", "survey list", "schedule duties", "schedule duties -o json", "schedule list", "schedule list -o csv", "policy list", "policy why svc-berth", "window list", "window show nights", "order list", "freeze", "rotate list",
 		"socket list --limit 5", "ledger list --limit 5", "explain north1/QuayLineBoarding",
 	} {

@@ -32,6 +32,11 @@ type kind struct {
 	Scopes []string `json:"scopes"`
 	Acts   []string `json:"acts"`
 	Verbs  []string `json:"verbs"`
+	Ends   []struct {
+		Act string `json:"act"`
+		Of  string `json:"of"`
+		How string `json:"how"`
+	} `json:"ends"`
 }
 
 func listKinds(ctx context.Context, c *api.Client) (list []kind, err error) {
@@ -88,6 +93,9 @@ func kindsCommand() *cobra.Command {
 		}
 		k := shown[0]
 		fmt.Fprintf(cmd.OutOrStdout(), "\nA %s is known by its %s; a steward signs in with a %s.\nIt is read for: %s.\nIt can: %s.\nRights there are to: %s.\n", k.Title, k.Proof, strings.Join(k.SignIn, " or a "), strings.Join(k.Scopes, ", "), strings.Join(k.Acts, ", "), strings.Join(k.Verbs, ", "))
+		for _, e := range k.Ends {
+			fmt.Fprintf(cmd.OutOrStdout(), "%s of the %s: %s.\n", e.Act, e.Of, e.How)
+		}
 		return nil
 	})
 	return cmd

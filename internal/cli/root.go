@@ -15,6 +15,7 @@ import (
 	"mossledger.example/moss/internal/cli/api"
 	"mossledger.example/moss/internal/cli/charters"
 	"mossledger.example/moss/internal/cli/configuration"
+	"mossledger.example/moss/internal/cli/credentials"
 	"mossledger.example/moss/internal/cli/guidance"
 	"mossledger.example/moss/internal/cli/labelling"
 	"mossledger.example/moss/internal/cli/output"
@@ -40,7 +41,7 @@ end well, a ledger that does not hold), 4 not signed in or no right.`,
 	}
 	root.AddCommand(more...)
 	root.AddCommand(loginCommand(), logoutCommand(), stewardCommand(), systemCommand(), surveyCommand(), changeCommand(), labelling.RuleCommand(), rights.Command(), rights.RiskCommand(), amend.Command(), probes.Command(), traces.Command(), charters.Command(), labelling.LabelCommand(), unattended.PolicyCommand(), unattended.WindowCommand(), unattended.OrderCommand(), unattended.ScheduleCommand(), unattended.FreezeCommand(), unattended.NotifyCommand(), unattended.RequirementCommand(), unattended.TandemCommand(), configuration.Command(), unattended.ThawCommand(), accountCommand(), dependentCommand(),
-		useCommand(), radiusCommand(), searchCommand(), socketCommand(), credentialCommand(), rotation.CustodyCommand(), rotation.RotateCommand(), rotation.BatchCommand(), rotation.ReportCommand(), findingCommand(), rotation.ExplainCommand(), approvalCommand(), ledgerCommand(), userCommand(), tokenCommand(), sessionCommand())
+		useCommand(), radiusCommand(), searchCommand(), socketCommand(), credentials.Command(), credentials.ExpiryCommand(), rotation.CustodyCommand(), rotation.RotateCommand(), rotation.BatchCommand(), rotation.ReportCommand(), findingCommand(), rotation.ExplainCommand(), approvalCommand(), ledgerCommand(), userCommand(), tokenCommand(), sessionCommand())
 	output.Screens(root)
 	guidance.Give(root)
 	return root
@@ -264,7 +265,7 @@ func tokenCommand() *cobra.Command {
 		fmt.Fprintln(cmd.OutOrStdout(), made.Token)
 		return nil
 	})}
-	add.Flags().BoolVar(&calendar, "calendar", false, "it reads the schedule as a calendar (/api/v1/schedule.ics) and nothing else, for a year; send it as a password")
+	add.Flags().BoolVar(&calendar, "calendar", false, "it reads the calendars (/api/v1/schedule.ics, /api/v1/expiry.ics) and nothing else, for a year; send it as a password")
 	revoke := &cobra.Command{Use: "revoke ID", Short: "Revoke an API token", Args: api.Numbers(1, 1, "a token", "token list"), RunE: output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
 		if err := c.Call(cmd.Context(), http.MethodDelete, "/tokens/"+args[0], nil, nil); err != nil {
 			return err

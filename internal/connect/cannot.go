@@ -166,11 +166,11 @@ func (Cannot) Propose(Target, privilege.RightChange) (Proposal, string) {
 func (Cannot) Prepare(Target, Known) []Preparation { return nil }
 
 // Ending implements Ender.
-func (Cannot) Ending(_ context.Context, t Target, _ expiry.Change) (Ending, error) {
+func (Cannot) Ending(_ context.Context, t Target, _ expiry.EndChange) (Ending, error) {
 	return Ending{}, cannot(t, StageRead)
 }
 
 // End implements Ender.
-func (Cannot) End(_ context.Context, t Target, _ expiry.Change, _ bool) error {
+func (Cannot) End(_ context.Context, t Target, _ expiry.EndChange, _ bool) error {
 	return cannot(t, StageChange)
 }

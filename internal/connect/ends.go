@@ -28,26 +28,26 @@ type Ending struct {
 // back what stood before, which the change's Former says. What is so already is no failure,
 // and what somebody else wrote since is not overwritten.
 type Ender interface {
-	Ending(ctx context.Context, target Target, change expiry.Change) (Ending, error)
-	End(ctx context.Context, target Target, change expiry.Change, back bool) error
+	Ending(ctx context.Context, target Target, change expiry.EndChange) (Ending, error)
+	End(ctx context.Context, target Target, change expiry.EndChange, back bool) error
 }
 
 // Endable refuses a change that systems of a kind do not offer.
-func Endable(c Connector, target Target, change expiry.Change) *Failure {
+func Endable(c Connector, target Target, change expiry.EndChange) *Failure {
 	if _, err := expiry.Choose(c.Describe().Ends, change.Act, change.Of); err != nil {
-		return target.Fail(StageChange, CodeCannot, change.Words()+": "+err.Error(), "'moss kind show "+string(target.Kind)+"' says what it offers", err)
+		return target.Fail(StageChange, CodeCannot, change.Words()+": "+err.Error(), "'moss system kinds "+string(target.Kind)+"' says what it offers", err)
 	}
 	return nil
 }
 
 // Since is what a connector says that did not find what it changed as it left it.
-func (t Target) Since(change expiry.Change, words string) *Failure {
+func (t Target) Since(change expiry.EndChange, words string) *Failure {
 	return t.Fail(StageChange, CodeFailed, change.Thing()+" is not as it was left: "+words, "somebody else changed it since: look at it, and decide by hand", nil)
 }
 
 // Due says whether a change, or with back its taking back, has to be made, given how things
 // stand. What is so is left; what somebody else changed since is not taken back.
-func (t Target) Due(change expiry.Change, is Ending, back bool) (bool, error) {
+func (t Target) Due(change expiry.EndChange, is Ending, back bool) (bool, error) {
 	switch {
 	case !back:
 		return !is.There, nil

@@ -58,12 +58,12 @@ func (t traced) Diagnose(ctx context.Context, target Target, b estate.Place) (Di
 }
 
 // End implements Connector.
-func (t traced) End(ctx context.Context, target Target, b expiry.Change, c bool) error {
+func (t traced) End(ctx context.Context, target Target, b expiry.EndChange, c bool) error {
 	return t.Connector.End(t.with(ctx), target, b, c)
 }
 
 // Ending implements Connector.
-func (t traced) Ending(ctx context.Context, target Target, b expiry.Change) (Ending, error) {
+func (t traced) Ending(ctx context.Context, target Target, b expiry.EndChange) (Ending, error) {
 	return t.Connector.Ending(t.with(ctx), target, b)
 }
 

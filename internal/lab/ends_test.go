@@ -39,8 +39,8 @@ func byPassword(c connect.Connector, target connect.Target, ref connect.AccountR
 	}}
 }
 
-func (l living) change(act expiry.Act, of expiry.What) expiry.Change {
-	return expiry.Change{Act: act, Of: of, Name: l.ref.Name, ID: l.ref.StableID, DN: l.ref.DN}
+func (l living) change(act expiry.Act, of expiry.What) expiry.EndChange {
+	return expiry.EndChange{Act: act, Of: of, Name: l.ref.Name, ID: l.ref.StableID, DN: l.ref.DN}
 }
 
 func (l living) accepted(t *testing.T, yes bool, why string) connect.Verdict {
@@ -54,7 +54,7 @@ func (l living) accepted(t *testing.T, yes bool, why string) connect.Verdict {
 // shuts makes a change that takes access away, waits for its moment where it has one, and
 // holds what the system says then against what was foretold. Taken back, the account signs in
 // as before.
-func (l living) shuts(t *testing.T, change expiry.Change, way expiry.Way) {
+func (l living) shuts(t *testing.T, change expiry.EndChange, way expiry.Way) {
 	t.Helper()
 	l.accepted(t, true, "before "+change.Words())
 	told, err := l.Ending(t.Context(), l.target, change)
@@ -91,7 +91,7 @@ func (l living) shuts(t *testing.T, change expiry.Change, way expiry.Way) {
 }
 
 // soon is an end that is passed within the test.
-func soon(c expiry.Change) expiry.Change {
+func soon(c expiry.EndChange) expiry.EndChange {
 	c.End = expiry.At(time.Now().Add(4 * time.Second).Truncate(time.Second))
 	return c
 }
@@ -232,7 +232,7 @@ func TestEndsOnRedis(t *testing.T) {
 	c, target := redis.Connector{}, d.Target("cache")
 	l := byPassword(c, target, refOf(t, c, target, "svc_berth1"))
 	l.dies(t, expiry.Account)
-	_, err := l.Ending(t.Context(), target, expiry.Change{Act: expiry.SetEnd, Of: expiry.Account, Name: "svc_berth1", ID: "user:svc_berth1"})
+	_, err := l.Ending(t.Context(), target, expiry.EndChange{Act: expiry.SetEnd, Of: expiry.Account, Name: "svc_berth1", ID: "user:svc_berth1"})
 	require.ErrorContains(t, err, "'set-end' is not offered there: what is, is disable, enable, delete")
 }
 
@@ -289,7 +289,7 @@ func TestEndsOnHosts(t *testing.T) {
 	opens.signs = func(ctx context.Context) (connect.Verdict, error) {
 		return c.VerifyKey(ctx, target, opens.ref, key, nil)
 	}
-	entry := func(act expiry.Act) expiry.Change {
+	entry := func(act expiry.Act) expiry.EndChange {
 		change := opens.change(act, expiry.Key)
 		change.Path, change.Fingerprint = "/home/bykey/.ssh/authorized_keys", pair.Fingerprint
 		return change
@@ -348,6 +348,17 @@ func TestEndsOnSamba(t *testing.T) {
 	l.shuts(t, l.change(expiry.Expire, expiry.Password), expiry.SignsIn)
 	doomed := byPassword(c, target, refOf(t, c, target, "svc-doomed"))
 	doomed.dies(t, expiry.Account)
+	for name, words := range map[string]string{"krbtgt": "every ticket of the domain", "Administrator": ""} {
+		own := byPassword(c, target, refOf(t, c, target, name))
+		told, err := own.Ending(t.Context(), target, own.change(expiry.Delete, expiry.Account))
+		if words != "" {
+			require.ErrorContains(t, err, words)
+			require.ErrorContains(t, own.End(t.Context(), target, own.change(expiry.Delete, expiry.Account), false), words)
+			continue
+		}
+		require.NoError(t, err)
+		assert.Contains(t, strings.Join(told.Also, " "), "the last way in")
+	}
 	far := byPassword(c, target, refOf(t, c, target, "svc-far"))
 	for _, value := range []string{"9223372036854775807", "0", "2650467743990000000", "2650468608000000000"} { // the largest number, none, the last second of 9999, 10000-01-01
 		lab.Modify(t, d, "dn: "+far.ref.DN+"\nchangetype: modify\nreplace: accountExpires\naccountExpires: "+value+"\n")

@@ -7,12 +7,12 @@ import (
 	"mossledger.example/moss/internal/core/rotation"
 )
 
-// Amendment is a set of changes of rights: rehearsed, approved by a second person, and carried
-// out by the engine of rotations.
+// Amendment is a set of changes of rights, or of when something ends: rehearsed, approved by a
+// second person where that is needed, and carried out by the engine of rotations.
 type Amendment struct {
 	ID          AmendmentID       `json:"id"`
-	Charter     string            `json:"charter"`
-	Subject     string            `json:"subject" doc:"The accounts whose rights change"`
+	Charter     string            `json:"charter,omitempty" doc:"That proposes it; absent where it is about ends"`
+	Subject     string            `json:"subject" doc:"The accounts that it is about"`
 	Changes     int               `json:"changes"`
 	Plan        rotation.Plan     `json:"plan"`
 	Checks      []connect.Checked `json:"checks" nullable:"false"`
@@ -39,7 +39,7 @@ const ModeRehearsed = "rehearsed"
 // AmendmentStep is one step of an amendment, as it stands.
 type AmendmentStep struct {
 	Index  int       `json:"index"`
-	Kind   string    `json:"kind" enum:"give,take,confirm"`
+	Kind   string    `json:"kind" enum:"give,take,end,confirm"`
 	System string    `json:"system"`
 	Title  string    `json:"title"`
 	Status string    `json:"status" doc:"As of steps of rotations"`

@@ -6,11 +6,11 @@ import (
 	"mossledger.example/moss/internal/core/expiry"
 )
 
-// EndID numbers an End.
+// EndID numbers an EndRow.
 type EndID int64
 
-// End is when one thing ends: a password, an account, a role, a key, a certificate.
-type End struct {
+// EndRow is when one thing ends: a password, an account, a role, a key, a certificate.
+type EndRow struct {
 	ID          EndID        `json:"id"`
 	What        expiry.What  `json:"what" enum:"password,account,role,token,key,certificate,membership"`
 	Name        string       `json:"name" doc:"Of the account, or of the key or certificate"`

@@ -48,6 +48,9 @@ type PolicySettings struct {
 	Length      int                    `json:"length,omitempty" minimum:"0" maximum:"256" doc:"Characters of new passwords; the usual number when it is 0"`
 	Without     string                 `json:"without,omitempty" maxLength:"100" doc:"Characters that new passwords must not have"`
 	UndoDays    int                    `json:"undo_days,omitempty" minimum:"0" maximum:"3660" doc:"Days for which a value that was replaced is kept sealed, so that the rotation can be undone; 90 when it is 0"`
+	LeadDays    int                    `json:"lead_days,omitempty" minimum:"0" maximum:"3660" doc:"So many days before something ends of an account with its label, in custody or not, that is told; 30 when it is 0"`
+	MaxAgeDays  int                    `json:"max_age_days,omitempty" minimum:"0" maximum:"36600" doc:"A password that is older is told; any age when it is 0"`
+	IdleDays    int                    `json:"idle_days,omitempty" minimum:"0" maximum:"36600" doc:"An account that was not used for so many days is told; any time when it is 0"`
 	Patience    int                    `json:"patience,omitempty" minimum:"0" maximum:"2592000" doc:"Seconds for which a system that is away is waited for before on_failure decides; half an hour when it is 0"`
 }
 

@@ -19,7 +19,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/records"
-	"mossledger.example/moss/internal/service/policyroutes"
+	"mossledger.example/moss/internal/service/endroutes"
 	"mossledger.example/moss/internal/service/routing"
 	"mossledger.example/moss/internal/store/database"
 )
@@ -63,7 +63,7 @@ func (s *Service) authenticate(ctx huma.Context, next func(huma.Context)) {
 	user, by, err := s.caller(ctx)
 	if err != nil {
 		ctx.SetHeader("WWW-Authenticate", `Bearer realm="moss"`)
-		if operation == policyroutes.Feed { // calendars send names and passwords (RFC 7617)
+		if endroutes.Feeds(operation) { // calendars send names and passwords (RFC 7617)
 			ctx.SetHeader("WWW-Authenticate", `Basic realm="moss", charset="UTF-8"`)
 		}
 		_ = huma.WriteErr(s.api, ctx, http.StatusUnauthorized, err.Error())
@@ -98,7 +98,7 @@ var (
 
 func (s *Service) caller(ctx huma.Context) (records.User, call, error) {
 	if header := ctx.Header("Authorization"); header != "" {
-		if basic, found := strings.CutPrefix(header, "Basic "); found && ctx.Operation().OperationID == policyroutes.Feed {
+		if basic, found := strings.CutPrefix(header, "Basic "); found && endroutes.Feeds(ctx.Operation().OperationID) {
 			user, err := s.calendarUser(ctx.Context(), basic)
 			return user, call{}, err
 		}

@@ -24,6 +24,9 @@ func TestKindsAreDocumented(t *testing.T) {
 	kinds := connect.Descriptions()
 	for _, d := range kinds {
 		fmt.Fprintf(&b, "\n## %s\n\nA %s, on port %d where none is given, known by its %s. A steward signs in with a %s.\n\n- It is read for: %s.\n- It can: %s.\n- Rights there are to: %s.\n", d.Kind, d.Title, d.Port, d.Proof, strings.Join(d.SignIn, " or a "), strings.Join(d.Scopes, ", "), joined(d.Acts), strings.Join(d.Verbs, ", "))
+		for _, e := range d.Ends {
+			fmt.Fprintf(&b, "- `%s` of the %s: %s.\n", e.Act, e.Of, e.How)
+		}
 		b.WriteString("\n| option | setting | without it | |\n|---|---|---|---|\n")
 		for _, o := range d.Options {
 			setting := string(o.Type)

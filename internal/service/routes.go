@@ -20,6 +20,7 @@ import (
 	"mossledger.example/moss/internal/service/approvalroutes"
 	"mossledger.example/moss/internal/service/batchroutes"
 	"mossledger.example/moss/internal/service/configurationroutes"
+	"mossledger.example/moss/internal/service/endroutes"
 	"mossledger.example/moss/internal/service/messageroutes"
 	"mossledger.example/moss/internal/service/policyroutes"
 	"mossledger.example/moss/internal/service/reports"
@@ -46,6 +47,7 @@ func (s *Service) registerAll() {
 	configurationroutes.Register(s.router(), func() *configuration.Configuration { return s.app.Texts })
 	messageroutes.Register(s.router(), s.store, func() *messages.Messages { return s.app.Messages })
 	rightroutes.Register(s.router(), s.store, s.app)
+	endroutes.Register(s.router(), s.store, s.app, func() time.Time { return s.app.Base.Now() })
 	s.registerRadius()
 	s.registerRotations()
 	s.registerCredentials()

@@ -90,7 +90,11 @@ func TestEndsFollowTheEstate(t *testing.T) {
 	// Changed, gone, back.
 	list[0].NeverExpire = true
 	put(system, list[0])
-	due, err := s.EndsUntil(t.Context(), time.Time{}, now.AddDate(0, 0, 30), 10)
+	due, err := s.EndsInUse(t.Context(), time.Time{}, now.AddDate(0, 0, 30), 10)
+	require.NoError(t, err)
+	assert.Empty(t, due, "nothing uses them")
+	exec("INSERT INTO credentials (kind, account_id, name, state, first_seen) SELECT 'password', id, name, 'custody', '' FROM accounts WHERE name <> 'svc-soon'")
+	due, err = s.EndsInUse(t.Context(), time.Time{}, now.AddDate(0, 0, 30), 10)
 	require.NoError(t, err)
 	require.Len(t, due, 3)
 	assert.Equal(t, "svc-must", due[0].Name)
@@ -115,6 +119,7 @@ func TestEndsFollowTheEstate(t *testing.T) {
 	assert.Equal(t, time.Date(2031, 5, 1, 10, 0, 0, 0, time.UTC), keys.Items[1].At)
 	exec("UPDATE dependents SET gone = 'x' WHERE kind = 'authorized key'")
 	counted(t, s)
+	exec("DELETE FROM credentials")
 	exec("DELETE FROM systems WHERE id = ?", system)
 	counted(t, s)
 }

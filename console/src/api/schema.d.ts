@@ -68,6 +68,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{id}/ends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell when an account and what proves it end
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["get-account-ends"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{id}/labels": {
         parameters: {
             query?: never;
@@ -1268,6 +1288,106 @@ export interface paths {
          * @description Roles: [viewer operator approver auditor administrator]
          */
         get: operations["watch-all"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/expiry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what ends, of all kinds, what ends first at the top. That an account itself never ends is listed by the filters what=account and state=never alone
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-ends"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/expiry.ics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What ends within a year, as a calendar (RFC 5545): of accounts that something depends on or that are in custody, of keys and of certificates. With HTTP's basic authentication a token for the calendar alone is the password
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["get-expiry-feed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/expiry/forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Count what ends on each day from today on
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["get-forecast"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/expiry/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rehearse that something ends, lasts longer, is disabled, enabled or deleted: what every holder will see then, in the words of its system. Nothing is changed; the amendment that it makes is started as others are
+         * @description Roles: [operator administrator]
+         */
+        post: operations["rehearse-ends"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/expiry/timeline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Count what has ended, what ends within 7, 30 and 90 days, later, never, and what is not known
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["get-timeline"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3236,6 +3356,7 @@ export interface components {
             display_name?: string;
             dn?: string;
             enabled: string;
+            ends_unknown?: string;
             /** Format: date-time */
             first_seen: string;
             former_sids?: string[] | null;
@@ -3363,7 +3484,8 @@ export interface components {
             approval_id?: number;
             /** Format: int64 */
             changes: number;
-            charter: string;
+            /** @description That proposes it; absent where it is about ends */
+            charter?: string;
             checks: components["schemas"]["Checked"][];
             /** @description By whom it was approved, or why nobody had to */
             consent?: string;
@@ -3385,7 +3507,7 @@ export interface components {
             result?: "done" | "done-with-failures" | "undone" | "undo-incomplete";
             /** Format: date-time */
             started?: string;
-            /** @description The accounts whose rights change */
+            /** @description The accounts that it is about */
             subject: string;
             /**
              * @description Of the rehearsal
@@ -3401,7 +3523,8 @@ export interface components {
             approval_id?: number;
             /** Format: int64 */
             changes: number;
-            charter: string;
+            /** @description That proposes it; absent where it is about ends */
+            charter?: string;
             checks: components["schemas"]["Checked"][];
             /** @description By whom it was approved, or why nobody had to */
             consent?: string;
@@ -3428,7 +3551,7 @@ export interface components {
             /** Format: date-time */
             started?: string;
             steps: components["schemas"]["AmendmentStep"][];
-            /** @description The accounts whose rights change */
+            /** @description The accounts that it is about */
             subject: string;
             /**
              * @description Of the rehearsal
@@ -3450,7 +3573,7 @@ export interface components {
             /** Format: int64 */
             index: number;
             /** @enum {string} */
-            kind: "give" | "take" | "confirm";
+            kind: "give" | "take" | "end" | "confirm";
             /** @description As of steps of rotations */
             status: string;
             system: string;
@@ -3466,7 +3589,8 @@ export interface components {
             approval_id?: number;
             /** Format: int64 */
             changes: number;
-            charter: string;
+            /** @description That proposes it; absent where it is about ends */
+            charter?: string;
             checks: components["schemas"]["Checked"][];
             /** @description By whom it was approved, or why nobody had to */
             consent?: string;
@@ -3493,7 +3617,7 @@ export interface components {
             /** Format: date-time */
             started?: string;
             steps: components["schemas"]["AmendmentStep"][];
-            /** @description The accounts whose rights change */
+            /** @description The accounts that it is about */
             subject: string;
             /**
              * @description Of the rehearsal
@@ -4226,6 +4350,8 @@ export interface components {
             acts: string[];
             /** @enum {string} */
             class: "directory" | "host" | "data-store" | "other";
+            /** @description Acts about ends, and about what: the first for an act is meant where nobody says */
+            ends: components["schemas"]["Possible"][];
             kind: string;
             options: components["schemas"]["Option"][];
             /**
@@ -4357,6 +4483,113 @@ export interface components {
             /** @description What becomes otherwise for the account: which policy decides, in which window, whether one person is enough; with its first label */
             means: string[];
             system: string;
+        };
+        End: {
+            /** Format: date-time */
+            at?: string;
+            /** @enum {string} */
+            state: "ends" | "ended" | "never" | "unknown";
+            why?: string;
+        };
+        EndChange: {
+            account?: string;
+            act: string;
+            dn?: string;
+            end?: components["schemas"]["End"];
+            fingerprint?: string;
+            former?: string;
+            gives?: boolean;
+            id: string;
+            key_id?: string;
+            name: string;
+            of: string;
+            path?: string;
+        };
+        EndRow: {
+            /** Format: int64 */
+            account_id?: number;
+            /** Format: date-time */
+            at?: string;
+            /**
+             * Format: int64
+             * @description Of a key or certificate: where it stands
+             */
+            dependent_id?: number;
+            /**
+             * Format: int64
+             * @description How many use the account
+             */
+            dependents: number;
+            /** Format: int64 */
+            id: number;
+            labels: string[];
+            /** @description In words */
+            left: string;
+            /** @description The account is enabled, and none of a computer or of the system itself */
+            live: boolean;
+            /** @description Of the account, or of the key or certificate */
+            name: string;
+            place?: string;
+            /**
+             * @description ended: it is refused already, whatever the clock says
+             * @enum {string}
+             */
+            state: "ends" | "ended" | "never" | "unknown";
+            system: string;
+            /** Format: int64 */
+            system_id: number;
+            system_kind: string;
+            /** @enum {string} */
+            what: "password" | "account" | "role" | "token" | "key" | "certificate" | "membership";
+            /** @description Of unknown; of ended how that is known */
+            why?: string;
+        };
+        EndWish: {
+            /**
+             * Format: int64
+             * @description Whose end it is
+             */
+            account_id?: number;
+            /** @enum {string} */
+            act: "set-end" | "extend" | "expire" | "disable" | "enable" | "delete";
+            /**
+             * Format: int64
+             * @description Of extend, in the place of end: how much later than now it ends
+             */
+            by_seconds?: number;
+            /**
+             * Format: int64
+             * @description Or of which entry that lets the holder of a key in
+             */
+            dependent_id?: number;
+            /** @description Of set-end and extend: never, or a moment as RFC 3339 has it */
+            end?: string;
+            /**
+             * @description What shall end; what its system offers first without it
+             * @enum {string}
+             */
+            of?: "password" | "account" | "role" | "token" | "key" | "certificate" | "membership";
+        };
+        EndsDay: {
+            /** Format: int64 */
+            count: number;
+            /** @description In UTC: 2026-12-24 */
+            day: string;
+            live: boolean;
+            /** @enum {string} */
+            what: "password" | "account" | "role" | "token" | "key" | "certificate" | "membership";
+        };
+        EndsPart: {
+            /** Format: int64 */
+            count: number;
+            live: boolean;
+            /**
+             * @description past: it has ended; 7, 30, 90: within so many days
+             * @enum {string}
+             */
+            part: "past" | "7" | "30" | "90" | "later" | "never" | "unknown";
+            /** @enum {string} */
+            what: "password" | "account" | "role" | "token" | "key" | "certificate" | "membership";
         };
         Entry: {
             act: string;
@@ -4554,6 +4787,22 @@ export interface components {
             subject: string;
             system: string;
             what: string;
+        };
+        Forecast: {
+            /** @description Days on which nothing ends are left out */
+            days: components["schemas"]["EndsDay"][];
+            /** @description The first day, in UTC */
+            from: string;
+            /**
+             * Format: int64
+             * @description Of accounts that are enabled, what never ends
+             */
+            never: number;
+            /**
+             * Format: int64
+             * @description What has ended before: of accounts that are enabled
+             */
+            past: number;
         };
         Freeze: {
             /** Format: date-time */
@@ -4776,6 +5025,7 @@ export interface components {
             comment?: string;
             encrypted?: boolean;
             encryption?: string[] | null;
+            ended?: string;
             /** Format: date-time */
             ends?: string;
             fingerprint?: string;
@@ -5353,6 +5603,20 @@ export interface components {
              */
             total: number;
         };
+        PageEndRow: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
+            items: components["schemas"]["EndRow"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
+            /** @description Cursor of the next page; absent on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Number of all items that match; when there are more than 1,000, that number
+             */
+            total: number;
+        };
         PageEntry: {
             /** @description Only when they were asked for */
             columns?: components["schemas"]["ListColumn"][] | null;
@@ -5868,13 +6132,28 @@ export interface components {
             first_alone?: boolean;
             /** Format: int64 */
             id: number;
+            /**
+             * Format: int64
+             * @description An account that was not used for so many days is told; any time when it is 0
+             */
+            idle_days?: number;
             /** @description Of the accounts that it is for; empty for all in custody */
             label: string;
+            /**
+             * Format: int64
+             * @description So many days before something ends of an account with its label, in custody or not, that is told; 30 when it is 0
+             */
+            lead_days?: number;
             /**
              * Format: int64
              * @description Characters of new passwords; the usual number when it is 0
              */
             length?: number;
+            /**
+             * Format: int64
+             * @description A password that is older is told; any age when it is 0
+             */
+            max_age_days?: number;
             name: string;
             /**
              * @description What to do when a step fails; undo when empty
@@ -5950,13 +6229,28 @@ export interface components {
             every_days?: number;
             /** @description One dependent is changed and proven before all others */
             first_alone?: boolean;
+            /**
+             * Format: int64
+             * @description An account that was not used for so many days is told; any time when it is 0
+             */
+            idle_days?: number;
             /** @description Of the accounts that it is for; absent for all in custody */
             label?: string;
+            /**
+             * Format: int64
+             * @description So many days before something ends of an account with its label, in custody or not, that is told; 30 when it is 0
+             */
+            lead_days?: number;
             /**
              * Format: int64
              * @description Characters of new passwords; the usual number when it is 0
              */
             length?: number;
+            /**
+             * Format: int64
+             * @description A password that is older is told; any age when it is 0
+             */
+            max_age_days?: number;
             /**
              * @description What to do when a step fails; undo when empty
              * @enum {string}
@@ -6077,13 +6371,28 @@ export interface components {
             every_days?: number;
             /** @description One dependent is changed and proven before all others */
             first_alone?: boolean;
+            /**
+             * Format: int64
+             * @description An account that was not used for so many days is told; any time when it is 0
+             */
+            idle_days?: number;
             /** @description Of the accounts that it is for; absent for all in custody */
             label?: string;
+            /**
+             * Format: int64
+             * @description So many days before something ends of an account with its label, in custody or not, that is told; 30 when it is 0
+             */
+            lead_days?: number;
             /**
              * Format: int64
              * @description Characters of new passwords; the usual number when it is 0
              */
             length?: number;
+            /**
+             * Format: int64
+             * @description A password that is older is told; any age when it is 0
+             */
+            max_age_days?: number;
             /**
              * @description What to do when a step fails; undo when empty
              * @enum {string}
@@ -6135,9 +6444,14 @@ export interface components {
             /** @description Time zone by whose clock it recurs */
             zone?: string;
         };
+        Possible: {
+            act: string;
+            how: string;
+            of: string;
+        };
         Preparation: {
             /** @enum {string} */
-            for: "sign-in" | "read" | "find" | "rights" | "rotate" | "amend";
+            for: "sign-in" | "read" | "find" | "rights" | "rotate" | "end" | "amend";
             /** @description Of the text: sh, sudoers, sql, acl, sddl, ldif, powershell */
             language: string;
             text: string;
@@ -6216,13 +6530,28 @@ export interface components {
             every_days?: number;
             /** @description One dependent is changed and proven before all others */
             first_alone?: boolean;
+            /**
+             * Format: int64
+             * @description An account that was not used for so many days is told; any time when it is 0
+             */
+            idle_days?: number;
             /** @description Of the accounts that it is for; absent for all in custody */
             label?: string;
+            /**
+             * Format: int64
+             * @description So many days before something ends of an account with its label, in custody or not, that is told; 30 when it is 0
+             */
+            lead_days?: number;
             /**
              * Format: int64
              * @description Characters of new passwords; the usual number when it is 0
              */
             length?: number;
+            /**
+             * Format: int64
+             * @description A password that is older is told; any age when it is 0
+             */
+            max_age_days?: number;
             /**
              * @description What to do when a step fails; undo when empty
              * @enum {string}
@@ -6595,6 +6924,14 @@ export interface components {
             on_failure?: "undo" | "stop" | "continue";
             /** @description Where no lines are named; missing and forbidden without it */
             states?: ("missing" | "forbidden" | "excess")[] | null;
+        };
+        RehearseInputBody: {
+            changes: components["schemas"]["EndWish"][] | null;
+            /**
+             * @description undo without it; what is deleted does not come back, and is stopped at
+             * @enum {string}
+             */
+            on_failure?: "undo" | "stop" | "continue";
         };
         ReleaseInputBody: {
             reason: string;
@@ -7496,6 +7833,7 @@ export interface components {
             check?: components["schemas"]["AppCheck"];
             dependent?: string;
             door?: components["schemas"]["Door"];
+            end?: components["schemas"]["EndChange"];
             /** Format: int64 */
             expected?: number;
             given_by?: string;
@@ -7534,6 +7872,7 @@ export interface components {
             check?: components["schemas"]["AppCheck"];
             dependent?: string;
             door?: components["schemas"]["Door"];
+            end?: components["schemas"]["EndChange"];
             /** Format: int64 */
             expected?: number;
             given_by?: string;
@@ -8631,6 +8970,109 @@ export interface operations {
             };
             /** @description Bad Gateway */
             502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-account-ends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndRow"][] | null;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -16643,6 +17085,517 @@ export interface operations {
                         /** @description The retry time in milliseconds. */
                         retry?: number;
                     }[];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-ends": {
+        parameters: {
+            query?: {
+                /** @description column=value, column!=value, column~part, column!~part, column<value, column>value; all must match */
+                filter?: string[] | null;
+                /** @description A column; with - before it descending */
+                sort?: string;
+                /** @description Items a page; 100 by default */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+                /** @description Part of any text column */
+                search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
+                /** @description Only of accounts with this label */
+                label?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageEndRow"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-expiry-feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/calendar": string;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-forecast": {
+        parameters: {
+            query?: {
+                /** @description How many, from today on, in UTC */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forecast"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "rehearse-ends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RehearseInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Amendment"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-timeline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndsPart"][] | null;
                 };
             };
             /** @description Bad Request */

@@ -32,6 +32,9 @@ const form = reactive({
   patience: was?.patience ? was.patience / 60 : 30,
   length: was?.length || 32,
   undoDays: was?.undo_days || 90,
+  lead: was?.lead_days || 30,
+  age: was?.max_age_days || undefined,
+  idle: was?.idle_days || undefined,
   without: was?.without ?? '',
   paused: was?.paused ?? false,
   description: was?.description ?? '',
@@ -59,6 +62,9 @@ const body = computed(() => ({
   patience: Math.round((form.patience ?? 0) * 60),
   ...(form.length && form.length !== 32 ? { length: form.length } : {}),
   ...(form.undoDays && form.undoDays !== 90 ? { undo_days: form.undoDays } : {}),
+  ...(form.lead && form.lead !== 30 ? { lead_days: form.lead } : {}),
+  ...(form.age ? { max_age_days: form.age } : {}),
+  ...(form.idle ? { idle_days: form.idle } : {}),
   without: form.without,
   paused: form.paused,
   description: form.description,
@@ -166,6 +172,15 @@ const labelChoices = computed(() => [
       /></FormItem>
       <FormItem :label="t('policies.undoDays')" html-for="policy-undo" :extra="t('policies.undoDaysHelp')"
         ><InputNumber id="policy-undo" v-model:value="form.undoDays" :min="1" :max="3660"
+      /></FormItem>
+      <FormItem :label="t('policies.leadDays')" html-for="policy-lead" :extra="t('policies.leadDaysHelp')"
+        ><InputNumber id="policy-lead" v-model:value="form.lead" :min="1" :max="3660"
+      /></FormItem>
+      <FormItem :label="t('policies.ageDays')" html-for="policy-age" :extra="t('policies.ageDaysHelp')"
+        ><InputNumber id="policy-age" v-model:value="form.age" :min="1" :max="36600"
+      /></FormItem>
+      <FormItem :label="t('policies.idleDays')" html-for="policy-idle" :extra="t('policies.idleDaysHelp')"
+        ><InputNumber id="policy-idle" v-model:value="form.idle" :min="1" :max="36600"
       /></FormItem>
       <FormItem :label="t('policies.length')" html-for="policy-length"
         ><InputNumber id="policy-length" v-model:value="form.length" :min="12" :max="256"

@@ -37,13 +37,13 @@ func TestRoles(t *testing.T) {
 		"operator": {
 			"preview-configuration",
 			"add-system", "cancel-survey", "change-system", "check-system", "confirm-absence", "decide-copy", "decide-rotation", "declare-use", "explain-dependent",
-			"import-systems", "import-uses", "look-again", "note-credential", "override-rotation", "refuse-approval", "preview-rule", "preview-policy", "preview-window", "preview-charter", "draft-charter", "check-charter", "rehearse-amendment", "start-amendment", "decide-amendment", "start-proof", "stop-proof", "run-probe", "start-trace", "stop-trace", "freeze", "thaw", "add-batch", "start-batch", "stop-batch", "retry-batch", "rehearse", "rehearse-undo", "release-custody", "remove-check",
+			"import-systems", "import-uses", "look-again", "note-credential", "override-rotation", "refuse-approval", "preview-rule", "preview-policy", "preview-window", "preview-charter", "draft-charter", "check-charter", "rehearse-amendment", "rehearse-ends", "start-amendment", "decide-amendment", "start-proof", "stop-proof", "run-probe", "start-trace", "stop-trace", "freeze", "thaw", "add-batch", "start-batch", "stop-batch", "retry-batch", "rehearse", "rehearse-undo", "release-custody", "remove-check",
 			"remove-common-option", "set-check", "set-common-option", "set-limit", "start-dependents", "start-rotation", "start-survey", "take-custody", "trust-endpoint",
 			"verify-all-custody", "verify-custody", "withdraw-use", "retry-messages",
 		},
 		"administrator": {
 			"preview-configuration", "apply-configuration",
-			"add-system", "add-user", "change-system", "change-user", "check-system", "export-ledger", "import-systems", "drop-label", "freeze", "preview-policy", "preview-rule", "preview-window", "preview-charter", "draft-charter", "check-charter", "rehearse-amendment", "start-amendment", "decide-amendment", "start-proof", "stop-proof", "run-probe", "start-trace", "stop-trace", "save-charter", "remove-charter", "put-label", "add-tandem", "remove-tandem", "remove-order", "remove-policy", "remove-window", "save-order", "save-policy", "save-window", "thaw", "prove-ledger", "refuse-approval", "remove-rule", "save-rule",
+			"add-system", "add-user", "change-system", "change-user", "check-system", "export-ledger", "import-systems", "drop-label", "freeze", "preview-policy", "preview-rule", "preview-window", "preview-charter", "draft-charter", "check-charter", "rehearse-amendment", "rehearse-ends", "start-amendment", "decide-amendment", "start-proof", "stop-proof", "run-probe", "start-trace", "stop-trace", "save-charter", "remove-charter", "put-label", "add-tandem", "remove-tandem", "remove-order", "remove-policy", "remove-window", "save-order", "save-policy", "save-window", "thaw", "prove-ledger", "refuse-approval", "remove-rule", "save-rule",
 			"remove-common-option", "remove-recipient", "remove-requirement", "save-requirement", "remove-steward", "remove-system", "retry-messages", "save-recipient", "save-steward", "test-recipient", "set-common-option", "trust-endpoint", "verify-ledger",
 		},
 	}

@@ -59,6 +59,7 @@ const (
 	RemoveCharter      Action = "remove-charter"
 	CheckCharter       Action = "check-charter"
 	RehearseAmendment  Action = "rehearse-amendment"
+	RehearseEnds       Action = "rehearse-ends"
 	StartAmendment     Action = "start-amendment"
 	DecideAmendment    Action = "decide-amendment"
 	StartProof         Action = "start-proof"
@@ -160,6 +161,7 @@ var rules = map[Action]rule{
 	StopTrace:             {roles: []string{RoleOperator, RoleAdministrator, RoleAuditor}},
 	RunProbe:              {roles: []string{RoleOperator, RoleAdministrator}},
 	RehearseAmendment:     {roles: []string{RoleOperator, RoleAdministrator}},
+	RehearseEnds:          {roles: []string{RoleOperator, RoleAdministrator}},
 	StartAmendment:        {roles: []string{RoleOperator, RoleAdministrator}},
 	StartProof:            {roles: []string{RoleOperator, RoleAdministrator}},
 	StopProof:             {roles: []string{RoleOperator, RoleAdministrator}},
@@ -253,6 +255,11 @@ var rules = map[Action]rule{
 	"get-account":           readers,
 	"resolve-account":       readers,
 	"list-rights":           readers,
+	"list-ends":             readers,
+	"get-timeline":          readers,
+	"get-forecast":          readers,
+	"get-account-ends":      readers,
+	"get-expiry-feed":       readers,
 	"list-risks":            readers,
 	"list-probes":           readers,
 	"list-amendments":       {roles: []string{RoleAdministrator, RoleOperator, RoleAuditor, RoleApprover}},

@@ -34,9 +34,13 @@ type Store interface {
 	AppendAmendment(ctx context.Context, id records.AmendmentID, r rotation.Record, mode, result string, entries ...ledger.Entry) error
 	BeginAmendment(ctx context.Context, v records.Amendment, entries ...ledger.Entry) error
 	Charter(ctx context.Context, name string) (records.Charter, error)
+	Dependent(ctx context.Context, id records.DependentID) (records.Dependent, error)
+	DependentsOfAccount(ctx context.Context, account records.AccountID) ([]records.Dependent, error)
+	DependentsOfKey(ctx context.Context, fingerprint string) ([]records.Dependent, error)
 	LedgerTrouble() error
 	LinesOfCharter(ctx context.Context, id records.CharterID) ([]records.CharterLine, error)
 	OpenAmendments(ctx context.Context) ([]records.Amendment, error)
+	StewardLinks(ctx context.Context, account records.AccountID) ([]records.StewardLink, error)
 	SetFindings(ctx context.Context, scope string, list []records.Finding) error
 	SystemByID(ctx context.Context, id records.SystemID) (records.System, error)
 }
@@ -159,13 +163,15 @@ func (a *Amendments) Decide(ctx context.Context, by access.Actor, id records.Ame
 			return refused(id, err)
 		}
 		if reason == "" {
-			return fmt.Errorf("%w: undoing a finished amendment changes rights once more: give a reason", app.ErrInput)
+			return fmt.Errorf("%w: undoing a finished amendment changes what is in force once more: give a reason", app.ErrInput)
 		}
-		words, err := a.consented(ctx, by, v, reason, true)
-		if err != nil {
-			return err
+		if !a.undoneAlone(v) {
+			words, err := a.consented(ctx, by, v, reason, true)
+			if err != nil {
+				return err
+			}
+			record.Reason += " (" + words + ")"
 		}
-		record.Reason += " (" + words + ")"
 	}
 	return a.tell(ctx, id, record)
 }
@@ -229,13 +235,19 @@ func (a *Amendments) alone(ctx context.Context, v records.Amendment) error {
 		return err
 	}
 	type about struct{ system, to string }
+	whom := func(s rotation.Step) string {
+		if s.End != nil {
+			return s.End.ID + s.End.Name
+		}
+		return s.Right.ToID + s.Right.To
+	}
 	mine := map[about]bool{}
 	for _, s := range v.Plan.Steps {
-		mine[about{s.SystemID, s.Right.ToID + s.Right.To}] = true
+		mine[about{s.SystemID, whom(s)}] = true
 	}
 	for _, other := range open {
 		for _, s := range other.Plan.Steps {
-			if other.ID != v.ID && mine[about{s.SystemID, s.Right.ToID + s.Right.To}] {
+			if other.ID != v.ID && mine[about{s.SystemID, whom(s)}] {
 				return fmt.Errorf("%w: amendment %d about %s on %s is not over: 'moss amend show %d' says what it waits for", app.ErrRefused, other.ID, s.Subject, s.System, other.ID)
 			}
 		}
@@ -253,7 +265,7 @@ func (a *Amendments) launch(v records.Amendment) {
 			a.base.Topics.Wake(Topic(v.ID), "all")
 			key := waitsKey(v.ID)
 			// The finding can perhaps not be written either: the log has it.
-			_ = a.store.SetFindings(a.base.Context, key, []records.Finding{{Key: key, Kind: "rights-change", Severity: "high", Subject: v.Subject, What: fmt.Sprintf("amendment %d: %s", v.ID, words), Next: "make room on the disk of the data folder, or see the log"}})
+			_ = a.store.SetFindings(a.base.Context, key, []records.Finding{{Key: key, Kind: findingOf(v), Severity: "high", Subject: v.Subject, What: fmt.Sprintf("amendment %d: %s", v.ID, words), Next: "make room on the disk of the data folder, or see the log"}})
 		},
 		Ended: func(state rotation.State) {
 			if state.Mode == rotation.ModeFinished {
@@ -308,10 +320,10 @@ func (a *Amendments) reread(v records.Amendment) {
 
 // findings raises what a person must look at.
 func (a *Amendments) findings(v records.Amendment, state rotation.State) error {
-	f := records.Finding{Key: fmt.Sprintf("amendment/%d", v.ID), Kind: "rights-change", Severity: "high", Subject: v.Subject, Next: fmt.Sprintf("read it with 'moss amend show %d', then 'moss amend resume %d' or 'moss amend undo %d'", v.ID, v.ID, v.ID)}
+	f := records.Finding{Key: fmt.Sprintf("amendment/%d", v.ID), Kind: findingOf(v), Severity: "high", Subject: v.Subject, Next: fmt.Sprintf("read it with 'moss amend show %d', then 'moss amend resume %d' or 'moss amend undo %d'", v.ID, v.ID, v.ID)}
 	switch {
 	case state.Mode == rotation.ModeStopped:
-		f.What = fmt.Sprintf("amendment %d stopped and needs a decision: a part of the rights is changed", v.ID)
+		f.What = fmt.Sprintf("amendment %d stopped and needs a decision: a part of it is done", v.ID)
 	case state.Result == rotation.FinishedWithFailures:
 		f.What = fmt.Sprintf("amendment %d ended with failed steps", v.ID)
 	case state.Result == rotation.FinishedUndoFailed:

@@ -11,7 +11,6 @@ import (
 	"mossledger.example/moss/internal/app/underway"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
-	"mossledger.example/moss/internal/core/privilege"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
 )
@@ -60,7 +59,7 @@ func (j *journal) noteWaiting(ctx context.Context, r rotation.Record) {
 		if j.state.Mode == rotation.ModeUndoing {
 			next += fmt.Sprintf("; or go on without it: 'moss amend show %d' says how", v.ID)
 		}
-		list = []records.Finding{{Key: key, Kind: "rights-change", Severity: "high", Subject: v.Subject, System: step.System, What: fmt.Sprintf("amendment %d waits for %s since %s: %s", v.ID, step.System, t.Since.UTC().Format(time.RFC3339), t.Words), Next: next}}
+		list = []records.Finding{{Key: key, Kind: findingOf(v), Severity: "high", Subject: v.Subject, System: step.System, What: fmt.Sprintf("amendment %d waits for %s since %s: %s", v.ID, step.System, t.Since.UTC().Format(time.RFC3339), t.Words), Next: next}}
 	}
 	if r.Result == rotation.ResultAway && list == nil {
 		return // not long enough to be told
@@ -78,7 +77,7 @@ func (j *journal) entry(r rotation.Record) ledger.Entry {
 	if r.Step >= 0 && r.Step < len(v.Plan.Steps) {
 		step := v.Plan.Steps[r.Step]
 		e.Act, e.Subject, e.System = "amendment."+string(step.Kind), step.Subject, step.System
-		if e.Detail = step.Right.Words(); r.Words != "" {
+		if e.Detail = wordsOf(step); r.Words != "" {
 			e.Detail += ": " + r.Words
 		}
 		if r.Undo {
@@ -112,8 +111,24 @@ func (h *hands) standing(ctx context.Context, step rotation.Step) (connect.Conne
 	if err != nil {
 		return connector, target, connect.Standing{}, err
 	}
+	if step.End != nil {
+		e, err := connector.Ending(ctx, target, *step.End)
+		return connector, target, e.Standing, err
+	}
 	s, err := connector.Standing(ctx, target, *step.Right)
 	return connector, target, s, err
+}
+
+// wanted is whether a thing is to be there after a step: of an end, that it is as the change
+// says.
+func wanted(step rotation.Step) bool { return step.End != nil || step.Right.Give }
+
+// wordsOf a step are those of its change.
+func wordsOf(step rotation.Step) string {
+	if step.End != nil {
+		return step.End.Words()
+	}
+	return step.Right.Words()
 }
 
 // first is how the thing of a step stood before: by the first intent, for a later one may
@@ -154,24 +169,36 @@ func (h *hands) Observe(ctx context.Context, step rotation.Step, undo bool) (str
 // Do implements rotation.Hands.
 func (h *hands) Do(ctx context.Context, step rotation.Step, memo string) rotation.Outcome {
 	if step.Kind == rotation.StepConfirm {
-		return h.confirm(ctx, step, step.Right.Give, step.Right.Give)
+		return h.confirm(ctx, step, false, before{})
 	}
 	var now before
 	if err := json.Unmarshal([]byte(memo), &now); err != nil {
 		return rotation.Outcome{Result: rotation.ResultFailed, Words: err.Error()}
 	}
-	if now.There == step.Right.Give {
+	if now.There == wanted(step) {
 		return rotation.Outcome{Result: rotation.ResultDone, Words: "it was so already"}
 	}
-	return h.amend(ctx, step, *step.Right, false)
+	return h.amend(ctx, step, "", false)
 }
 
-func (h *hands) amend(ctx context.Context, step rotation.Step, change privilege.RightChange, back bool) rotation.Outcome {
+// amend makes the change of a step, or takes it back to what was.
+func (h *hands) amend(ctx context.Context, step rotation.Step, former string, back bool) rotation.Outcome {
 	_, connector, target, err := h.amendments.reach(ctx, step)
 	if err != nil {
 		return acts.Certainly(err)
 	}
-	if err := connector.Amend(ctx, target, change, back); err != nil {
+	if step.End != nil {
+		change := *step.End
+		change.Former = former
+		err = connector.End(ctx, target, change, back)
+	} else {
+		change := *step.Right
+		if former != "" {
+			change.Text = former
+		}
+		err = connector.Amend(ctx, target, change, back)
+	}
+	if err != nil {
 		return acts.Failed(err)
 	}
 	return rotation.Outcome{Result: rotation.ResultDone}
@@ -185,19 +212,23 @@ func (h *hands) Undo(ctx context.Context, step rotation.Step, _ string) rotation
 	}
 	switch {
 	case step.Kind == rotation.StepConfirm:
-		return h.confirm(ctx, step, was.There, false)
-	case was.There == step.Right.Give:
+		return h.confirm(ctx, step, true, was)
+	case was.There == wanted(step):
 		return rotation.Outcome{Result: rotation.ResultDone, Words: "it was so before: it is left so"}
 	}
-	change := *step.Right
-	if was.Former != "" {
-		change.Text = was.Former
-	}
-	return h.amend(ctx, step, change, true)
+	return h.amend(ctx, step, was.Former, true)
 }
 
-// confirm has the system say how it stands.
-func (h *hands) confirm(ctx context.Context, step rotation.Step, there, inForce bool) rotation.Outcome {
+// confirm has the system say how it stands: as the step wants it, or as it was.
+func (h *hands) confirm(ctx context.Context, step rotation.Step, back bool, was before) rotation.Outcome {
+	there := wanted(step)
+	if back {
+		there = was.There
+	}
+	inForce := !back && there
+	if step.End != nil {
+		inForce = !back && step.End.Act.Takes() // of an end to come, nothing is refused yet
+	}
 	_, _, s, err := h.standing(ctx, step)
 	switch {
 	case err != nil:
@@ -206,7 +237,7 @@ func (h *hands) confirm(ctx context.Context, step rotation.Step, there, inForce 
 		return rotation.Outcome{Result: rotation.ResultFailed, Words: "it is not so: " + s.Words}
 	case inForce && !s.InForce:
 		return rotation.Outcome{Result: rotation.ResultFailed, Words: "it is there and not in force: " + s.Words}
-	case !there && s.InForce:
+	case step.Right != nil && !there && s.InForce:
 		return rotation.Outcome{Result: rotation.ResultDone, Words: s.Words + "; it has it all the same, by something else"}
 	}
 	return rotation.Outcome{Result: rotation.ResultDone, Words: s.Words}
@@ -218,7 +249,7 @@ func (h *hands) Probe(ctx context.Context, step rotation.Step, undo bool, _ stri
 	if err != nil {
 		return acts.NotFoundOut(err)
 	}
-	want := step.Right.Give
+	want := wanted(step)
 	if undo {
 		was, err := h.first(ctx, step)
 		if err != nil {

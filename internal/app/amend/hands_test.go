@@ -17,8 +17,8 @@ import (
 	"mossledger.example/moss/internal/records"
 )
 
-// estate has who has what. Every call to it may fail before, after or in the middle.
-type estate struct {
+// fakeEstate has who has what. Every call to it may fail before, after or in the middle.
+type fakeEstate struct {
 	connect.Cannot
 	has    map[string]bool
 	former map[string]string
@@ -28,16 +28,16 @@ type estate struct {
 
 func key(c privilege.RightChange) string { return c.To + " " + c.Words() }
 
-func (e *estate) Describe() connect.Description { return connect.Description{} }
-func (e *estate) Check(context.Context, connect.Target) connect.CheckReport {
+func (e *fakeEstate) Describe() connect.Description { return connect.Description{} }
+func (e *fakeEstate) Check(context.Context, connect.Target) connect.CheckReport {
 	return connect.CheckReport{}
 }
 
-func (e *estate) failure(what string) error {
+func (e *fakeEstate) failure(what string) error {
 	return &connect.Failure{System: "s", Stage: connect.StageChange, Code: what, Words: what, Unclear: what == "unclear"}
 }
 
-func (e *estate) Standing(_ context.Context, _ connect.Target, c privilege.RightChange) (connect.Standing, error) {
+func (e *fakeEstate) Standing(_ context.Context, _ connect.Target, c privilege.RightChange) (connect.Standing, error) {
 	switch e.fault("standing") {
 	case "away":
 		return connect.Standing{}, e.failure(connect.CodeUnreachable)
@@ -47,7 +47,7 @@ func (e *estate) Standing(_ context.Context, _ connect.Target, c privilege.Right
 	return connect.Standing{There: e.has[key(c)], InForce: e.has[key(c)], Former: e.former[key(c)], Words: "as it is"}, nil
 }
 
-func (e *estate) Amend(_ context.Context, _ connect.Target, c privilege.RightChange, back bool) error {
+func (e *fakeEstate) Amend(_ context.Context, _ connect.Target, c privilege.RightChange, back bool) error {
 	give := c.Give != back
 	effect := func() {
 		if !give && !back {
@@ -79,9 +79,9 @@ func (e *estate) Amend(_ context.Context, _ connect.Target, c privilege.RightCha
 // memory is a journal that a run may be killed at.
 type memory struct {
 	Store
-	estate  *estate
-	records []rotation.Record
-	dies    func() bool
+	fakeEstate *fakeEstate
+	records    []rotation.Record
+	dies       func() bool
 }
 
 var errKilled = errors.New("killed")
@@ -103,7 +103,7 @@ func (m *memory) SystemByID(context.Context, records.SystemID) (records.System, 
 }
 
 func (m *memory) Target(context.Context, records.System) (connect.Connector, connect.Target, error) {
-	return m.estate, connect.Target{Name: "s"}, nil
+	return m.fakeEstate, connect.Target{Name: "s"}, nil
 }
 
 func (m *memory) Record(context.Context, ledger.Entry) error { return nil }
@@ -115,7 +115,7 @@ func TestAmendmentsSurviveFaults(t *testing.T) {
 	ended := map[string]int{}
 	for seed := range int64(3000) {
 		r := rand.New(rand.NewSource(seed))
-		e := &estate{has: map[string]bool{}, former: map[string]string{}}
+		e := &fakeEstate{has: map[string]bool{}, former: map[string]string{}}
 		var changes []rotation.Amended
 		for i := range 2 + r.Intn(4) {
 			c := privilege.RightChange{Give: r.Intn(2) == 0, To: "svc", Group: fmt.Sprint("group", i)}
@@ -153,7 +153,7 @@ func TestAmendmentsSurviveFaults(t *testing.T) {
 			return []string{"away", "refused", "lost before", "lost after"}[r.Intn(4)]
 		}
 		deaths := r.Intn(4)
-		m := &memory{estate: e, dies: func() bool {
+		m := &memory{fakeEstate: e, dies: func() bool {
 			if deaths == 0 || r.Intn(6) > 0 {
 				return false
 			}

@@ -178,6 +178,16 @@ func (a *Amendments) checks(ctx context.Context, plan rotation.Plan) (out []conn
 		if step.Kind == rotation.StepConfirm {
 			continue
 		}
+		if step.End != nil {
+			lines := a.checkEnd(ctx, step)
+			for _, l := range lines {
+				if l.Result == connect.CheckFailed {
+					verdict = "failed"
+				}
+			}
+			out = append(out, lines...)
+			continue
+		}
 		line := connect.Checked{System: step.System, What: step.Title(), Result: connect.CheckOK}
 		system, connector, target, err := a.reach(ctx, step)
 		var standing connect.Standing
@@ -239,9 +249,11 @@ func (a *Amendments) Start(ctx context.Context, by access.Actor, id records.Amen
 	if err := a.freeze.Refuse(); err != nil {
 		return v, err
 	}
-	consent, err := a.consented(ctx, by, v, reason, false, also...)
-	if err != nil {
-		return v, err
+	consent := "it takes access away, and can be undone: one person is enough"
+	if takesTwo(v) {
+		if consent, err = a.consented(ctx, by, v, reason, false, also...); err != nil {
+			return v, err
+		}
 	}
 	v.RequestedBy, v.Reason, v.Consent = by.Name, reason, consent
 	return a.begin(ctx, v)
@@ -278,6 +290,8 @@ func changesOf(v records.Amendment) (out []ledger.Change) {
 			out = append(out, ledger.Change{Field: s.Subject + " on " + s.System, To: s.Right.Words()})
 		case rotation.StepTake:
 			out = append(out, ledger.Change{Field: s.Subject + " on " + s.System, From: s.Right.Words()})
+		case rotation.StepEnd:
+			out = append(out, ledger.Change{Field: s.Subject + " on " + s.System, To: s.End.Words()})
 		}
 	}
 	return out
@@ -287,7 +301,7 @@ func changesOf(v records.Amendment) (out []ledger.Change) {
 type WaitsError struct{ Approval records.ApprovalID }
 
 func (e *WaitsError) Error() string {
-	return fmt.Sprintf("changing rights takes a second person: approval %d was asked for, and it begins once that is granted", e.Approval)
+	return fmt.Sprintf("this takes a second person: approval %d was asked for, and it begins once that is granted", e.Approval)
 }
 
 // Unwrap says that it is refused for now.
@@ -332,10 +346,10 @@ func (a *Amendments) consented(ctx context.Context, by access.Actor, v records.A
 			return "", &WaitsError{v.ApprovalID}
 		}
 	}
-	request := records.Approval{Kind: approval.KindAmendment, Subject: Topic(v.ID), What: "change rights of " + v.Subject + " by the charter " + v.Charter, Reason: reason, AskedBy: by.Name, Detail: detail, Changes: changesOf(v), Expires: a.base.Now().UTC().Add(waitsFor)}
+	request := records.Approval{Kind: approval.KindAmendment, Subject: Topic(v.ID), What: whatOf(v), Reason: reason, AskedBy: by.Name, Detail: detail, Changes: changesOf(v), Expires: a.base.Now().UTC().Add(waitsFor)}
 	request.Changes = append(request.Changes, also...)
 	if undo {
-		request.What = "undo the change of rights of " + v.Subject
+		request.What = "undo: " + whatOf(v)
 		for i, c := range request.Changes {
 			request.Changes[i].From, request.Changes[i].To = c.To, c.From
 		}

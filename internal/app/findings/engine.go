@@ -72,6 +72,8 @@ type EstateSnapshot struct {
 	Used         []records.Account // that something depends on
 	Replaced     []records.ReplacedAccount
 	Lost         []records.Account // in custody, and no longer there
+	Ends         []records.EndRow  // soon, of what is in use
+	Policies     []records.Policy  // the highest precedence first
 }
 
 // EstateRule is a rule about the picture as a whole.
@@ -91,6 +93,7 @@ var estateRules = []EstateRule{
 	{"declared/", []string{"declaration-ended"}, readDeclarations, endedDeclarations},
 	{"unused/", []string{"unused-account", kindLimit}, readUnused, unusedAccounts},
 	{"account/", []string{"account-gone", "account-disabled", "account-locked", "account-expired", "password-expired", "never-expires", "account-replaced", "custody-gone"}, readUsed, accountStates},
+	{"ends/", []string{"ends-soon", "ended", "password-too-old", "idle-account", kindLimit}, readEnds, whatEnds},
 }
 
 // Engine applies the rules, each time the picture was derived.

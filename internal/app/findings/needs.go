@@ -11,10 +11,12 @@ import (
 type Store interface {
 	Account(ctx context.Context, id records.AccountID) (records.Account, error)
 	AccountsWithTies(ctx context.Context) ([]records.Account, error)
+	AllPolicies(ctx context.Context) ([]records.Policy, error)
 	AllSystems(ctx context.Context) ([]records.System, error)
 	PasswordOf(ctx context.Context, account records.AccountID) (records.Credential, error)
 	CustodyGone(ctx context.Context) ([]records.Account, error)
 	Declarations(ctx context.Context, account records.AccountID) ([]records.Declaration, error)
+	EndsInUse(ctx context.Context, after, until time.Time, most int) ([]records.EndRow, error)
 	HeldScopes(ctx context.Context) ([]records.HeldScope, error)
 	HoldingFingerprint(ctx context.Context, fingerprint string) ([]records.Dependent, error)
 	KeyUses(ctx context.Context) ([]records.KeyUse, error)

@@ -12,6 +12,7 @@ import (
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/core/change"
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/expiry"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/ties"
 	"mossledger.example/moss/internal/records"
@@ -248,6 +249,10 @@ func estateCases() map[string]struct {
 		"password expired":         {used(func(a *records.Account) { a.PasswordExpires = ago(1) }), []string{"password-expired high 1"}},
 		"never expires":            {used(func(a *records.Account) { a.NeverExpire, a.PasswordExpires = true, ago(1) }), []string{"never-expires low 1"}},
 		"another one of that name": {EstateSnapshot{Replaced: []records.ReplacedAccount{{NewID: 1, OldID: 2, Name: "svc", System: "dir", Gone: ago(9), First: ago(8), Custody: true}}}, []string{"account-replaced high 1"}},
+		"it ends in ten days":      {EstateSnapshot{Ends: []records.EndRow{{ID: 2, What: expiry.Account, Name: "svc", System: "dir", AccountID: 1, State: expiry.Ends, At: now.AddDate(0, 0, 10)}}}, []string{"ends-soon medium 1"}},
+		"an entry has ended":       {EstateSnapshot{Ends: []records.EndRow{{ID: -3, What: expiry.Key, Name: "backup", System: "quay1", DependentID: 3, State: expiry.Ended}}}, []string{"ended high 0"}},
+		"older than it may be":     {EstateSnapshot{Policies: []records.Policy{{Label: "x", PolicySettings: records.PolicySettings{MaxAgeDays: 1}}}, Used: []records.Account{{ID: 1, System: "dir", Labels: []string{"x"}, Account: estate.Account{Name: "svc", PasswordChanged: ago(48)}}}}, []string{"password-too-old medium 1"}},
+		"idle for longer":          {EstateSnapshot{Policies: []records.Policy{{Label: "x", PolicySettings: records.PolicySettings{IdleDays: 1}}}, Used: []records.Account{{ID: 1, System: "dir", Labels: []string{"x"}, Account: estate.Account{Name: "svc", LastLogOn: ago(48)}}}}, []string{"idle-account medium 1"}},
 		"kept and gone":            {EstateSnapshot{Lost: []records.Account{{ID: 1, Account: estate.Account{Name: "svc"}, System: "dir", Gone: ago(3)}}}, []string{"custody-gone high 1"}},
 	}
 }
@@ -301,4 +306,38 @@ func TestLimitsAndWords(t *testing.T) {
 		assert.Equal(t, want, age(records.Account{Account: estate.Account{PasswordChanged: now.Add(-time.Duration(days) * 24 * time.Hour)}}, now))
 	}
 	assert.Equal(t, "at an unknown time", age(records.Account{}, now))
+}
+
+// What ends is told as long before as the policy of its label says, by the one that decides;
+// what is too old or idle is told by it alone.
+func TestWhatEnds(t *testing.T) {
+	in := func(days int) time.Time { return now.AddDate(0, 0, days) }
+	row := func(id int64, name string, what expiry.What, at time.Time, labels ...string) records.EndRow {
+		v := records.EndRow{ID: records.EndID(id), What: what, Name: name, System: "dir", AccountID: records.AccountID(id), State: expiry.Ends, At: at, Labels: labels, Dependents: 2}
+		v.Left = expiry.End{State: v.State, At: at}.Left(now)
+		return v
+	}
+	entry := row(9, "of the tide", expiry.Key, in(-2))
+	entry.AccountID, entry.DependentID = 0, 9
+	s := &EstateSnapshot{
+		Now:      now,
+		Policies: []records.Policy{{Name: "boats", Label: "boats", PolicySettings: records.PolicySettings{LeadDays: 60, MaxAgeDays: 100, IdleDays: 10}}, {Name: "all"}, {Name: "short", Label: "short", PolicySettings: records.PolicySettings{LeadDays: 3}}},
+		Ends: []records.EndRow{
+			row(1, "svc-near", expiry.Password, in(5)), row(2, "svc-month", expiry.Account, in(20)), row(3, "svc-later", expiry.Account, in(40)), row(4, "svc-boat", expiry.Account, in(40), "boats", "short"),
+			row(5, "svc-short", expiry.Account, in(5), "short"), row(6, "svc-over", expiry.Account, in(-1)), row(7, "tls", expiry.Certificate, in(5)), entry,
+		},
+		Used: []records.Account{
+			{ID: 4, Labels: []string{"boats"}, Account: estate.Account{Name: "svc-boat", PasswordChanged: in(-101), LastLogOn: in(-11)}, System: "dir"},
+			{ID: 1, Labels: []string{}, Account: estate.Account{Name: "svc-near", PasswordChanged: in(-1000), LastLogOn: in(-1000)}, System: "dir"},
+		},
+	}
+	got := map[string]string{}
+	for _, f := range whatEnds(s) {
+		got[f.Subject+" "+f.Kind] = f.Severity
+		assert.NotEmpty(t, f.Next)
+	}
+	assert.Equal(t, map[string]string{
+		"svc-near ends-soon": "high", "svc-month ends-soon": "medium", "svc-boat ends-soon": "medium", "of the tide ended": "high",
+		"svc-boat password-too-old": "medium", "svc-boat idle-account": "medium",
+	}, got)
 }

@@ -125,6 +125,9 @@ func (policies *Policies) check(ctx context.Context, v *records.Policy) error {
 	if v.UndoDays < 0 || v.UndoDays > 3660 {
 		return fmt.Errorf("%w: what was replaced is kept for 1 to 3,660 days", app.ErrInput)
 	}
+	if min(v.LeadDays, v.MaxAgeDays, v.IdleDays) < 0 || v.LeadDays > 3660 || max(v.MaxAgeDays, v.IdleDays) > 36600 {
+		return fmt.Errorf("%w: a lead time has at most 3,660 days, a greatest age and a time without use 36,600", app.ErrInput)
+	}
 	if v.AtWindowEnd != "" && v.Window == "" {
 		return fmt.Errorf("%w: without a window none ends", app.ErrInput)
 	}
@@ -203,9 +206,9 @@ func policyDiff(was, is records.Policy) []ledger.Change {
 		if v.Name == "" {
 			v = records.Policy{}
 		}
-		return []string{v.Label, fmt.Sprint(v.Precedence), OftenWords(v), v.Window, string(v.AtWindowEnd), string(v.OnFailure), string(v.Restart), v.Way, fmt.Sprint(v.FirstAlone), fmt.Sprint(v.QuietHours), fmt.Sprint(v.AtOnce), fmt.Sprint(v.Patience), fmt.Sprint(v.Length), v.Without, fmt.Sprint(v.UndoDays), fmt.Sprint(v.Paused), v.Description}
+		return []string{v.Label, fmt.Sprint(v.Precedence), OftenWords(v), v.Window, string(v.AtWindowEnd), string(v.OnFailure), string(v.Restart), v.Way, fmt.Sprint(v.FirstAlone), fmt.Sprint(v.QuietHours), fmt.Sprint(v.AtOnce), fmt.Sprint(v.Patience), fmt.Sprint(v.Length), v.Without, fmt.Sprint(v.UndoDays), fmt.Sprint(v.LeadDays), fmt.Sprint(v.MaxAgeDays), fmt.Sprint(v.IdleDays), fmt.Sprint(v.Paused), v.Description}
 	}
-	names := []string{"label", "precedence", "often", "window", "at_window_end", "on_failure", "restart", "way", "first_alone", "quiet_hours", "at_once", "patience", "length", "without", "undo_days", "paused", "description"}
+	names := []string{"label", "precedence", "often", "window", "at_window_end", "on_failure", "restart", "way", "first_alone", "quiet_hours", "at_once", "patience", "length", "without", "undo_days", "lead_days", "max_age_days", "idle_days", "paused", "description"}
 	from, to := rows(was), rows(is)
 	list := make([][3]string, len(names))
 	for i, name := range names {

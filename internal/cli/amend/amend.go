@@ -1,4 +1,4 @@
-// Package amend has the commands that carry out what charters propose.
+// Package amend has the commands that carry out what charters propose, and acts about ends.
 package amend
 
 import (
@@ -18,10 +18,10 @@ import (
 
 // Command is moss amend.
 func Command() *cobra.Command {
-	list := output.ListCommand("list", "List changes of rights, the latest first", "/amendments", []output.Column{{"ID", "id"}, {"CHARTER", "charter"}, {"ACCOUNTS", "subject"}, {"CHANGES", "changes"}, {"REHEARSAL", "verdict"}, {"MODE", "mode"}, {"RESULT", "result"}, {"BY", "requested_by"}, {"STARTED", "started"}, {"ENDED", "ended"}, {"REASON", "reason"}},
-		"No rights were changed yet: 'moss amend rehearse CHARTER' shows what a charter would change.")
+	list := output.ListCommand("list", "List changes of rights and of ends, the latest first", "/amendments", []output.Column{{"ID", "id"}, {"KIND", "plan.kind"}, {"CHARTER", "charter"}, {"ACCOUNTS", "subject"}, {"CHANGES", "changes"}, {"REHEARSAL", "verdict"}, {"MODE", "mode"}, {"RESULT", "result"}, {"BY", "requested_by"}, {"STARTED", "started"}, {"ENDED", "ended"}, {"REASON", "reason"}},
+		"Nothing was changed so yet: 'moss amend rehearse CHARTER' shows what a charter would change, 'moss credential expire CREDENTIAL' what would end.")
 	list.Example = "  moss amend list\n  moss amend list --filter mode=stopped"
-	return output.Group("amend", "Give and take rights as a charter says, proven or undone", rehearse(), start(), show(), list,
+	return output.Group("amend", "Changes of rights that charters propose, and of when something ends: proven or undone", rehearse(), start(), show(), list,
 		decide("stop", "Stop after the steps that have begun"), decide("resume", "Go on with one that stopped, trying failed steps again"),
 		decide("go-on", "Go on with one that stopped, without its failed steps"), decide("undo", "Make all as it was before"))
 }
@@ -58,24 +58,37 @@ func rehearse() *cobra.Command {
 		if len(states) > 0 {
 			in["states"] = states
 		}
-		var v output.Row
-		if err := c.Call(cmd.Context(), http.MethodPost, "/amendments", in, &v); err != nil {
-			return err
+		v, err := Rehearse(cmd, c, format, "/amendments", in)
+		if err == nil {
+			output.Remark(cmd, "'moss amend start %s --reason WHY' begins it", output.Show(v["id"]))
 		}
-		if format != "table" {
-			if err := output.Write(cmd.OutOrStdout(), format, nil, []output.Row{v}, v); err != nil {
-				return err
-			}
-		} else if err := printRehearsal(cmd, v); err != nil {
-			return err
-		}
-		if output.Show(v["verdict"]) != "passed" {
-			return api.Exit(api.ExitNegative, errors.New("the rehearsal failed: mend what it names and rehearse again"))
-		}
-		output.Remark(cmd, "'moss amend start %s --reason WHY' begins it", output.Show(v["id"]))
-		return nil
+		return err
 	})
 	return cmd
+}
+
+// Rehearse has something rehearsed and prints what came of it. One that failed is an error.
+func Rehearse(cmd *cobra.Command, c *api.Client, format, path string, in any) (output.Row, error) {
+	var v output.Row
+	if err := c.Call(cmd.Context(), http.MethodPost, path, in, &v); err != nil {
+		return nil, err
+	}
+	if format != "table" {
+		if err := output.Write(cmd.OutOrStdout(), format, nil, []output.Row{v}, v); err != nil {
+			return nil, err
+		}
+	} else if err := printRehearsal(cmd, v); err != nil {
+		return nil, err
+	}
+	if output.Show(v["verdict"]) != "passed" {
+		return nil, api.Exit(api.ExitNegative, errors.New("the rehearsal failed: mend what it names and rehearse again"))
+	}
+	return v, nil
+}
+
+// Start begins what was rehearsed, and follows it unless it shall go on by itself.
+func Start(cmd *cobra.Command, c *api.Client, format, id, reason string, detach bool) error {
+	return sent(cmd, c, format, id, "start", map[string]any{"reason": reason}, detach)
 }
 
 func printRehearsal(cmd *cobra.Command, v output.Row) error {
@@ -106,7 +119,7 @@ func start() *cobra.Command {
 	var detach bool
 	cmd := &cobra.Command{
 		Use: "start AMENDMENT", Short: "Begin what was rehearsed, once a second person has approved it", Args: cobra.ExactArgs(1),
-		Long:    "Changing rights takes two people, whoever asks. While nobody else could approve it, it begins at once and is marked so.",
+		Long:    "Changing rights takes two people, whoever asks, and so does what lets somebody in for longer or cannot be undone. While nobody else could approve it, it begins at once and is marked so.",
 		Example: "  moss amend start 3 --reason 'the reorganisation took it'",
 	}
 	output.AddFlag(cmd)
@@ -114,7 +127,7 @@ func start() *cobra.Command {
 	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for its end")
 	_ = cmd.MarkFlagRequired("reason")
 	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
-		return sent(cmd, c, format, args[0], "start", map[string]any{"reason": reason}, detach)
+		return Start(cmd, c, format, args[0], reason, detach)
 	})
 	return cmd
 }
@@ -124,7 +137,7 @@ func decide(decision, short string) *cobra.Command {
 	var detach bool
 	cmd := &cobra.Command{Use: decision + " AMENDMENT", Short: short, Args: cobra.ExactArgs(1), Example: "  moss amend " + decision + " 3"}
 	if decision == "undo" {
-		cmd.Long = "Makes every right as it stood before: what was there already is left. Undoing one that has ended takes two people again, and a reason."
+		cmd.Long = "Makes everything as it stood before: what was there already is left. Undoing one that has ended takes two people again, and a reason; of what one person did alone, one is enough for a day."
 		cmd.Example = "  moss amend undo 3 --reason 'it was the wrong account'"
 	}
 	output.AddFlag(cmd)
@@ -150,7 +163,7 @@ func sent(cmd *cobra.Command, c *api.Client, format, word, act string, in map[st
 		if format != "table" {
 			return output.Write(cmd.OutOrStdout(), format, nil, []output.Row{v}, v)
 		}
-		fmt.Fprintf(cmd.OutOrStdout(), "It waits: changing rights takes two people. Somebody else approves it with 'moss approval grant %s'.\n", approval)
+		fmt.Fprintf(cmd.OutOrStdout(), "It waits: this takes two people. Somebody else approves it with 'moss approval grant %s'.\n", approval)
 		return nil
 	}
 	if detach {
@@ -160,7 +173,7 @@ func sent(cmd *cobra.Command, c *api.Client, format, word, act string, in map[st
 }
 
 func show() *cobra.Command {
-	cmd := &cobra.Command{Use: "show AMENDMENT", Short: "Show a change of rights with its steps", Args: cobra.ExactArgs(1), Example: "  moss amend show 3\n  moss amend show 3 -o json"}
+	cmd := &cobra.Command{Use: "show AMENDMENT", Short: "Show a change of rights or of ends with its steps", Args: cobra.ExactArgs(1), Example: "  moss amend show 3\n  moss amend show 3 -o json"}
 	output.AddFlag(cmd)
 	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
 		id, err := number(args[0])

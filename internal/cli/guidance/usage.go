@@ -116,12 +116,17 @@ func alike(typed string, names []string, before string) string {
 
 var together = regexp.MustCompile(`^if any flags in the group .* are set none of the others can be; \[(.+)\] were all set$`)
 
+var oneOf = regexp.MustCompile(`^at least one of the flags in the group \[([^\]]+)\] is required$`)
+
 var required = regexp.MustCompile(`^required flag\(s\) (.+) not set$`)
 
 // FlagRules says which flags must be given, or cannot be given together.
 func FlagRules(text string) (words string, isUsage bool) {
 	if m := together.FindStringSubmatch(text); m != nil {
 		return "--" + strings.Join(strings.Fields(m[1]), " and --") + " cannot be given together", true
+	}
+	if m := oneOf.FindStringSubmatch(text); m != nil {
+		return "give --" + strings.Join(strings.Fields(m[1]), " or --"), true
 	}
 	m := required.FindStringSubmatch(text)
 	if m == nil {

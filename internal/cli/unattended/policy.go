@@ -17,7 +17,7 @@ import (
 // policyFlags is a policy as flags say it.
 type policyFlags struct {
 	label, every, rule, begins, zone, window, atWindowEnd, onFailure, restart, way, quiet, description string
-	precedence, spread, atOnce, length, undoDays                                                       int
+	precedence, spread, atOnce, length, undoDays, lead, age, idle                                      int
 	without                                                                                            string
 	patience                                                                                           time.Duration
 	firstAlone, pause, resume, yes                                                                     bool
@@ -42,6 +42,9 @@ func (p *policyFlags) register(cmd *cobra.Command) {
 	f.IntVar(&p.atOnce, "at-once", 0, "so many of its rotations run at the same time (4 by default)")
 	f.DurationVar(&p.patience, "patience", 0, "how long a system that is away is waited for before --on-failure decides (half an hour by default)")
 	f.IntVar(&p.undoDays, "undo-days", 0, "for so many days a value that was replaced is kept sealed, so that the rotation can be undone (90 by default)")
+	f.IntVar(&p.lead, "lead-days", 0, "so many days before something of an account with the label ends, that is told (30 by default)")
+	f.IntVar(&p.age, "max-age-days", 0, "a password of an account with the label that is older is told")
+	f.IntVar(&p.idle, "idle-days", 0, "an account with the label that was not used for so many days is told")
 	f.IntVar(&p.length, "length", 0, "characters of new passwords, 12 to 256 (32 by default, within what the system takes)")
 	f.StringVar(&p.without, "without", "", "characters that new passwords must not have")
 	f.StringVar(&p.description, "description", "", "what it is for")
@@ -53,7 +56,7 @@ func (p *policyFlags) register(cmd *cobra.Command) {
 }
 
 // kept are the fields that a change keeps.
-var kept = []string{"label", "precedence", "every_days", "rule", "begins", "zone", "spread", "window", "at_window_end", "on_failure", "restart", "way", "first_alone", "quiet_hours", "at_once", "patience", "length", "without", "undo_days", "paused", "description", "revision"}
+var kept = []string{"label", "precedence", "every_days", "rule", "begins", "zone", "spread", "window", "at_window_end", "on_failure", "restart", "way", "first_alone", "quiet_hours", "at_once", "patience", "length", "without", "undo_days", "lead_days", "max_age_days", "idle_days", "paused", "description", "revision"}
 
 // body is what is asked for; before is the policy that it changes, nil for a new one.
 func (p *policyFlags) body(cmd *cobra.Command, before output.Row) (map[string]any, error) {
@@ -68,7 +71,7 @@ func (p *policyFlags) body(cmd *cobra.Command, before output.Row) (map[string]an
 		value any
 	}{
 		"label": {"label", p.label}, "precedence": {"precedence", p.precedence}, "begins": {"begins", p.begins}, "zone": {"zone", p.zone}, "spread": {"spread", p.spread}, "window": {"window", p.window}, "at-window-end": {"at_window_end", p.atWindowEnd},
-		"on-failure": {"on_failure", p.onFailure}, "restart": {"restart", p.restart}, "way": {"way", p.way}, "first-alone": {"first_alone", p.firstAlone}, "at-once": {"at_once", p.atOnce}, "patience": {"patience", int(p.patience.Seconds())}, "description": {"description", p.description}, "length": {"length", p.length}, "undo-days": {"undo_days", p.undoDays}, "without": {"without", p.without},
+		"on-failure": {"on_failure", p.onFailure}, "restart": {"restart", p.restart}, "way": {"way", p.way}, "first-alone": {"first_alone", p.firstAlone}, "at-once": {"at_once", p.atOnce}, "patience": {"patience", int(p.patience.Seconds())}, "description": {"description", p.description}, "length": {"length", p.length}, "undo-days": {"undo_days", p.undoDays}, "lead-days": {"lead_days", p.lead}, "max-age-days": {"max_age_days", p.age}, "idle-days": {"idle_days", p.idle}, "without": {"without", p.without},
 	} {
 		if changed(cmd, flag) {
 			in[set.field] = set.value
@@ -175,7 +178,7 @@ func PolicyCommand() *cobra.Command {
 		if format != "table" {
 			return output.Write(cmd.OutOrStdout(), format, nil, []output.Row{v}, v)
 		}
-		return output.Details(cmd, v, []output.Column{{"Name", "name"}, {"Precedence", "precedence"}, {"Label", "label"}, {"Every days", "every_days"}, {"Rule", "rule"}, {"Begins", "begins"}, {"Zone", "zone"}, {"Spread", "spread"}, {"Window", "window"}, {"At window end", "at_window_end"}, {"On failure", "on_failure"}, {"Restart", "restart"}, {"Way", "way"}, {"First alone", "first_alone"}, {"Quiet hours", "quiet_hours"}, {"At once", "at_once"}, {"Patience (s)", "patience"}, {"Length", "length"}, {"Without", "without"}, {"Undo for (days)", "undo_days"}, {"Paused", "paused"}, {"Credentials", "credentials"}, {"Due", "due"}, {"Description", "description"}, {"Changed", "changed"}, {"By", "changed_by"}})
+		return output.Details(cmd, v, []output.Column{{"Name", "name"}, {"Precedence", "precedence"}, {"Label", "label"}, {"Every days", "every_days"}, {"Rule", "rule"}, {"Begins", "begins"}, {"Zone", "zone"}, {"Spread", "spread"}, {"Window", "window"}, {"At window end", "at_window_end"}, {"On failure", "on_failure"}, {"Restart", "restart"}, {"Way", "way"}, {"First alone", "first_alone"}, {"Quiet hours", "quiet_hours"}, {"At once", "at_once"}, {"Patience (s)", "patience"}, {"Length", "length"}, {"Without", "without"}, {"Undo for (days)", "undo_days"}, {"Lead (days)", "lead_days"}, {"Greatest age (days)", "max_age_days"}, {"Idle (days)", "idle_days"}, {"Paused", "paused"}, {"Credentials", "credentials"}, {"Due", "due"}, {"Description", "description"}, {"Changed", "changed"}, {"By", "changed_by"}})
 	})
 	return output.Group("policy", "How often, when and how credentials are rotated while nobody watches", list, show, policyAdd(), policyChange(), removeCommand("policy", "/policies", "Remove a policy: what it decides for now is shown, and asked about"), policyWhy())
 }

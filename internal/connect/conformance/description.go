@@ -97,7 +97,7 @@ func (s *suite) cannot(t *testing.T) {
 		},
 		connect.ActAmend: func() error { return c.Amend(s.ctx, s.Target, privilege.RightChange{}, false) },
 		connect.ActEnd: func() error {
-			return c.End(s.ctx, s.Target, expiry.Change{Act: expiry.Disable, Of: expiry.Account}, false)
+			return c.End(s.ctx, s.Target, expiry.EndChange{Act: expiry.Disable, Of: expiry.Account}, false)
 		},
 		connect.ActTry:      func() error { _, err := c.Try(s.ctx, s.Target, "true"); return err },
 		connect.ActCommand:  func() error { _, _, err := c.RunCheck(s.ctx, s.Target, "true"); return err },

@@ -18,7 +18,7 @@ func (s *suite) ends(t *testing.T) {
 	if !s.can(t, connect.ActEnd) {
 		return
 	}
-	change := expiry.Change{Name: s.Account, ID: s.ref().StableID, DN: s.ref().DN}
+	change := expiry.EndChange{Name: s.Account, ID: s.ref().StableID, DN: s.ref().DN}
 	strange := change
 	strange.Act, strange.Of = expiry.Disable, expiry.Certificate
 	_, err := s.Connector.Ending(s.ctx, s.Target, strange)
@@ -55,7 +55,7 @@ func (s *suite) ends(t *testing.T) {
 }
 
 // shuts takes access away and gives it back.
-func (s *suite) shuts(t *testing.T, c expiry.Change) {
+func (s *suite) shuts(t *testing.T, c expiry.EndChange) {
 	told, err := s.Connector.Ending(s.ctx, s.Target, c)
 	if connect.CodeOf(err) == connect.CodeCannot {
 		return // it says why, of this account

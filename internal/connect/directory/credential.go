@@ -2,6 +2,7 @@ package directory
 
 import (
 	"context"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -229,7 +230,7 @@ func (Connector) Rehearse(ctx context.Context, t connect.Target, intentions []co
 	}
 	defer s.close()
 	out := []connect.Checked{{System: t.Name, What: "reach the directory and sign in", Result: connect.CheckOK}}
-	if has(s.root, "supportedCapabilities", capabilityReadOnly) {
+	if slices.Contains(s.root.GetAttributeValues("supportedCapabilities"), capabilityReadOnly) {
 		out = append(out, connect.Checked{
 			System: t.Name, What: "a server that takes changes", Result: connect.CheckFailed, Words: s.root.GetAttributeValue("dnsHostName") + " is a read-only controller: it refers changes to another one, and learns of them later",
 			Next: "give a writable controller as the address of this system",

@@ -14,7 +14,7 @@ import (
 // readDomain finds the NetBIOS name and SID of a Windows-schema domain. A
 // failure leaves them unknown.
 func (s *session) readDomain() {
-	s.facts.Domains = []string{dnsOf(s.facts.BaseDN)}
+	s.facts.Domains = []string{values.DNSOf(s.facts.BaseDN)}
 	res, err := s.conn.Search(ldap.NewSearchRequest(s.facts.BaseDN, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 0, false, "(objectClass=*)",
 		[]string{"objectSid", "minPwdLength", "pwdHistoryLength", "maxPwdAge", "msDS-Behavior-Version"}, nil))
 	if err == nil && len(res.Entries) == 1 {

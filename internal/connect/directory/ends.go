@@ -11,7 +11,7 @@ import (
 )
 
 // atEnd finds the entry that a change is about, by its stable id.
-func (s *session) atEnd(change expiry.Change) (*ldap.Entry, *connect.Failure) {
+func (s *session) atEnd(change expiry.EndChange) (*ldap.Entry, *connect.Failure) {
 	e, failure := s.locate(connect.AccountRef{Name: change.Name, StableID: change.ID, DN: change.DN}, ending.Sought(s.windows())...)
 	if failure != nil {
 		failure.Unclear = false // it was only asked
@@ -20,7 +20,7 @@ func (s *session) atEnd(change expiry.Change) (*ldap.Entry, *connect.Failure) {
 }
 
 // Ending implements connect.Ender.
-func (c Connector) Ending(ctx context.Context, target connect.Target, change expiry.Change) (connect.Ending, error) {
+func (c Connector) Ending(ctx context.Context, target connect.Target, change expiry.EndChange) (connect.Ending, error) {
 	if unfit := connect.Endable(c, target, change); unfit != nil {
 		return connect.Ending{}, unfit
 	}
@@ -55,7 +55,7 @@ func (c Connector) Ending(ctx context.Context, target connect.Target, change exp
 }
 
 // End implements connect.Ender.
-func (c Connector) End(ctx context.Context, target connect.Target, change expiry.Change, back bool) error {
+func (c Connector) End(ctx context.Context, target connect.Target, change expiry.EndChange, back bool) error {
 	if unfit := connect.Endable(c, target, change); unfit != nil {
 		return unfit
 	}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/directory/values"
 	"mossledger.example/moss/internal/core/roster"
 )
 
@@ -135,7 +136,7 @@ const (
 // unnamed are the servers of the directory's domain by DNS that are not named here. Names
 // from DNS are told, and not used: who may sign in where is decided by people.
 func (s *session) unnamed(ctx context.Context) []string {
-	domain := dnsOf(s.facts.BaseDN)
+	domain := values.DNSOf(s.facts.BaseDN)
 	if domain == "" {
 		return nil
 	}

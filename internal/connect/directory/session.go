@@ -252,12 +252,12 @@ func (s *session) readRoot() *connect.Failure {
 		s.clockOff = time.Until(own)
 	}
 	switch {
-	case has(root, "supportedCapabilities", capabilityWindows):
+	case slices.Contains(root.GetAttributeValues("supportedCapabilities"), capabilityWindows):
 		s.facts.Flavor = FlavorWindows
 		s.facts.BaseDN = root.GetAttributeValue("defaultNamingContext")
 		s.contexts = []string{s.facts.BaseDN}
 		s.readDomain()
-	case has(root, "supportedExtension", extensionPassword):
+	case slices.Contains(root.GetAttributeValues("supportedExtension"), extensionPassword):
 		s.facts.Flavor = FlavorRFC
 		if f := s.readContexts(); f != nil {
 			return f
@@ -304,7 +304,7 @@ func (s *session) readContexts() *connect.Failure {
 			s.facts.Identity = entry.GetAttributeValue("entryUUID")
 		}
 		s.contexts = append(s.contexts, dn)
-		if domain := dnsOf(dn); domain != "" && !slices.Contains(s.facts.Domains, domain) {
+		if domain := values.DNSOf(dn); domain != "" && !slices.Contains(s.facts.Domains, domain) {
 			s.facts.Domains = append(s.facts.Domains, domain)
 		}
 	}
@@ -356,30 +356,4 @@ func (s *session) find(bases []string, limit int, filter string, attributes ...s
 
 func (s *session) fail(stage connect.Stage, err error) *connect.Failure {
 	return refusal.Failure(s.target, stage, err, s.target.Steward.Password)
-}
-
-func has(e *ldap.Entry, attribute, value string) bool {
-	for _, v := range e.GetAttributeValues(attribute) {
-		if v == value {
-			return true
-		}
-	}
-	return false
-}
-
-// dnsOf makes larkmoor.example of DC=larkmoor,DC=example.
-func dnsOf(dn string) string {
-	parsed, err := ldap.ParseDN(dn)
-	if err != nil {
-		return ""
-	}
-	var labels []string
-	for _, rdn := range parsed.RDNs {
-		for _, a := range rdn.Attributes {
-			if strings.EqualFold(a.Type, "dc") {
-				labels = append(labels, a.Value)
-			}
-		}
-	}
-	return strings.Join(labels, ".")
 }

@@ -7,6 +7,7 @@ import (
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/directory/ticket"
+	"mossledger.example/moss/internal/connect/directory/values"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -38,7 +39,7 @@ func byTicket(ctx context.Context, t connect.Target, account connect.AccountRef,
 		return connect.Verdict{}, failure
 	}
 	host := cmp.Or(connect.PinOf(ctx, t), t.Address, t.Name)
-	if err := ticket.Ask(ctx, net.JoinHostPort(host, centerPort), dnsOf(entry.DN), entry.GetAttributeValue("sAMAccountName"), value); err != nil {
+	if err := ticket.Ask(ctx, net.JoinHostPort(host, centerPort), values.DNSOf(entry.DN), entry.GetAttributeValue("sAMAccountName"), value); err != nil {
 		failure.Words += "; and no ticket was given: " + secret.Scrub(err.Error(), value)
 		return connect.Verdict{}, failure
 	}

@@ -47,7 +47,7 @@ func (r row) lasts(until time.Time) int {
 }
 
 // ending says how it stands, and what the change would do; refused, why it cannot.
-func (r row) ending(change expiry.Change, now time.Time, expired string) (out connect.Ending, refused string) {
+func (r row) ending(change expiry.EndChange, now time.Time, expired string) (out connect.Ending, refused string) {
 	name := "'" + r.user + "'@'" + r.host + "'"
 	words := "Access denied, this account is locked"
 	switch change.Act {
@@ -107,7 +107,7 @@ func lifeWords(days int) string {
 }
 
 // Ending implements connect.Ender.
-func (c Connector) Ending(ctx context.Context, target connect.Target, change expiry.Change) (connect.Ending, error) {
+func (c Connector) Ending(ctx context.Context, target connect.Target, change expiry.EndChange) (connect.Ending, error) {
 	var out connect.Ending
 	err := c.ended(ctx, target, change, func(_ context.Context, _ *sql.Conn, _ row, is connect.Ending, refused string) error {
 		out = is
@@ -123,7 +123,7 @@ func (c Connector) Ending(ctx context.Context, target connect.Target, change exp
 }
 
 // ended reads how the account of a change stands, and has something done with that.
-func (c Connector) ended(ctx context.Context, target connect.Target, change expiry.Change, do func(context.Context, *sql.Conn, row, connect.Ending, string) error) error {
+func (c Connector) ended(ctx context.Context, target connect.Target, change expiry.EndChange, do func(context.Context, *sql.Conn, row, connect.Ending, string) error) error {
 	if unfit := connect.Endable(c, target, change); unfit != nil {
 		return unfit
 	}
@@ -156,7 +156,7 @@ func (c Connector) ended(ctx context.Context, target connect.Target, change expi
 }
 
 // statement is what is sent for a change, or for taking it back.
-func (r row) statement(ctx context.Context, conn *sql.Conn, change expiry.Change, back bool) (string, error) {
+func (r row) statement(ctx context.Context, conn *sql.Conn, change expiry.EndChange, back bool) (string, error) {
 	name := quote(r.user) + "@" + quote(r.host)
 	switch change.Act {
 	case expiry.Delete:
@@ -227,7 +227,7 @@ func (r row) sameAgain(ctx context.Context, conn *sql.Conn) (string, error) {
 }
 
 // End implements connect.Ender.
-func (c Connector) End(ctx context.Context, target connect.Target, change expiry.Change, back bool) error {
+func (c Connector) End(ctx context.Context, target connect.Target, change expiry.EndChange, back bool) error {
 	err := c.ended(ctx, target, change, func(ctx context.Context, conn *sql.Conn, r row, is connect.Ending, refused string) error {
 		if due, err := target.Due(change, is, back); !due {
 			return err

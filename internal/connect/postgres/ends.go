@@ -36,7 +36,7 @@ type standing struct {
 
 const untilForm = "2006-01-02 15:04:05.999999-07:00"
 
-func readStanding(ctx context.Context, target connect.Target, conn *pgx.Conn, change expiry.Change) (standing, *connect.Failure) {
+func readStanding(ctx context.Context, target connect.Target, conn *pgx.Conn, change expiry.EndChange) (standing, *connect.Failure) {
 	var s standing
 	if _, failed := find(ctx, target, conn, connect.AccountRef{Name: change.Name, StableID: change.ID}); failed != nil {
 		failed.Unclear = false
@@ -58,7 +58,7 @@ func readStanding(ctx context.Context, target connect.Target, conn *pgx.Conn, ch
 }
 
 // ending says how it stands, and what the change would do.
-func (s standing) ending(change expiry.Change) (out connect.Ending, refused string) {
+func (s standing) ending(change expiry.EndChange) (out connect.Ending, refused string) {
 	refusal := "password authentication failed for user \"" + change.Name + "\""
 	former, err := json.Marshal(s.until)
 	if err != nil {
@@ -102,7 +102,7 @@ func (s standing) ending(change expiry.Change) (out connect.Ending, refused stri
 }
 
 // Ending implements connect.Ender.
-func (c Connector) Ending(ctx context.Context, target connect.Target, change expiry.Change) (connect.Ending, error) {
+func (c Connector) Ending(ctx context.Context, target connect.Target, change expiry.EndChange) (connect.Ending, error) {
 	if unfit := connect.Endable(c, target, change); unfit != nil {
 		return connect.Ending{}, unfit
 	}
@@ -129,7 +129,7 @@ func (c Connector) Ending(ctx context.Context, target connect.Target, change exp
 }
 
 // statement is what is sent for a change, or for taking it back.
-func statement(change expiry.Change, will expiry.End, back bool) (string, error) {
+func statement(change expiry.EndChange, will expiry.End, back bool) (string, error) {
 	alter := "ALTER ROLE " + pgx.Identifier{change.Name}.Sanitize() + " "
 	switch {
 	case change.Act == expiry.Delete && !back:
@@ -157,7 +157,7 @@ func statement(change expiry.Change, will expiry.End, back bool) (string, error)
 }
 
 // End implements connect.Ender.
-func (c Connector) End(ctx context.Context, target connect.Target, change expiry.Change, back bool) error {
+func (c Connector) End(ctx context.Context, target connect.Target, change expiry.EndChange, back bool) error {
 	if unfit := connect.Endable(c, target, change); unfit != nil {
 		return unfit
 	}

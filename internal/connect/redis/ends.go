@@ -19,7 +19,7 @@ var possible = []expiry.Possible{
 }
 
 // ended reads how the user of a change stands, and has something done with that.
-func (c Connector) ended(ctx context.Context, target connect.Target, change expiry.Change, do func(context.Context, *redis.Conn, connect.Ending) error) error {
+func (c Connector) ended(ctx context.Context, target connect.Target, change expiry.EndChange, do func(context.Context, *redis.Conn, connect.Ending) error) error {
 	if unfit := connect.Endable(c, target, change); unfit != nil {
 		return unfit
 	}
@@ -71,7 +71,7 @@ func (c Connector) ended(ctx context.Context, target connect.Target, change expi
 }
 
 // Ending implements connect.Ender.
-func (c Connector) Ending(ctx context.Context, target connect.Target, change expiry.Change) (out connect.Ending, err error) {
+func (c Connector) Ending(ctx context.Context, target connect.Target, change expiry.EndChange) (out connect.Ending, err error) {
 	return out, c.ended(ctx, target, change, func(_ context.Context, _ *redis.Conn, is connect.Ending) error {
 		out = is
 		return nil
@@ -80,7 +80,7 @@ func (c Connector) Ending(ctx context.Context, target connect.Target, change exp
 
 // End implements connect.Ender. What the server cannot keep over its next start it is not
 // asked for.
-func (c Connector) End(ctx context.Context, target connect.Target, change expiry.Change, back bool) error {
+func (c Connector) End(ctx context.Context, target connect.Target, change expiry.EndChange, back bool) error {
 	return c.ended(ctx, target, change, func(ctx context.Context, conn *redis.Conn, is connect.Ending) error {
 		if due, err := target.Due(change, is, back); !due {
 			return err

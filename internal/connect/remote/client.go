@@ -82,12 +82,12 @@ func (c *Client) Amend(ctx context.Context, target connect.Target, change privil
 }
 
 // Ending implements connect.Ender.
-func (c *Client) Ending(ctx context.Context, target connect.Target, change expiry.Change) (out connect.Ending, err error) {
+func (c *Client) Ending(ctx context.Context, target connect.Target, change expiry.EndChange) (out connect.Ending, err error) {
 	return out, unclear(target, connect.StageRead, c.call(ctx, "Ending", nil, []any{target, change}, &out))
 }
 
 // End implements connect.Ender.
-func (c *Client) End(ctx context.Context, target connect.Target, change expiry.Change, back bool) error {
+func (c *Client) End(ctx context.Context, target connect.Target, change expiry.EndChange, back bool) error {
 	return unclear(target, connect.StageChange, c.call(ctx, "End", nil, []any{target, change, back}))
 }
 

@@ -38,7 +38,7 @@ type life struct {
 const noEnd = "-1"
 
 // readLife asks chage, which shows no hash, and passwd.
-func (s *host) readLife(ctx context.Context, change expiry.Change) (life, *connect.Failure) {
+func (s *host) readLife(ctx context.Context, change expiry.EndChange) (life, *connect.Failure) {
 	var l life
 	if failure := s.sameUser(ctx, connect.StageRead, connect.AccountRef{Name: change.Name, StableID: change.ID}); failure != nil {
 		return l, failure
@@ -120,7 +120,7 @@ func day(at time.Time) time.Time {
 const shutDay = "1970-01-02" // 0 is read in two ways (shadow(5))
 
 // ending says how it stands, what the change would do, and by which command.
-func (l life) ending(change expiry.Change) (out connect.Ending, command []string) {
+func (l life) ending(change expiry.EndChange) (out connect.Ending, command []string) {
 	former, err := json.Marshal(l)
 	if err != nil {
 		return out, nil // it is text
@@ -177,7 +177,7 @@ func (l life) ending(change expiry.Change) (out connect.Ending, command []string
 }
 
 // sights are what a host says whose programs ask PAM, as those of distributions do.
-func sights(change expiry.Change) []expiry.Sight {
+func sights(change expiry.EndChange) []expiry.Sight {
 	if change.Act == expiry.Enable || change.End.State == expiry.Never && change.Act != expiry.Expire {
 		return nil
 	}
@@ -205,7 +205,7 @@ func sights(change expiry.Change) []expiry.Sight {
 }
 
 // Ending implements connect.Ender.
-func (c Connector) Ending(ctx context.Context, target connect.Target, change expiry.Change) (connect.Ending, error) {
+func (c Connector) Ending(ctx context.Context, target connect.Target, change expiry.EndChange) (connect.Ending, error) {
 	if unfit := connect.Endable(c, target, change); unfit != nil {
 		return connect.Ending{}, unfit
 	}
@@ -243,7 +243,7 @@ func (c Connector) Ending(ctx context.Context, target connect.Target, change exp
 }
 
 // End implements connect.Ender.
-func (c Connector) End(ctx context.Context, target connect.Target, change expiry.Change, back bool) error {
+func (c Connector) End(ctx context.Context, target connect.Target, change expiry.EndChange, back bool) error {
 	if unfit := connect.Endable(c, target, change); unfit != nil {
 		return unfit
 	}
@@ -279,7 +279,7 @@ func (c Connector) End(ctx context.Context, target connect.Target, change expiry
 }
 
 // former is the command that makes an account what it was.
-func (l life) former(change expiry.Change, was life) []string {
+func (l life) former(change expiry.EndChange, was life) []string {
 	if change.Of == expiry.Password {
 		return []string{"/usr/bin/chage", "-d", was.Changed, change.Name}
 	}

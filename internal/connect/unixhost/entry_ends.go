@@ -20,7 +20,7 @@ import (
 type entryEnd struct {
 	connect.Ending
 	file   file
-	change expiry.Change
+	change expiry.EndChange
 	next   []byte // the content of the file afterwards
 }
 
@@ -44,7 +44,7 @@ func (s *host) greenwich() (bool, string) {
 }
 
 // readEntryEnd reads how the entries of a key stand.
-func (s *host) readEntryEnd(ctx context.Context, change expiry.Change) (entryEnd, *connect.Failure) {
+func (s *host) readEntryEnd(ctx context.Context, change expiry.EndChange) (entryEnd, *connect.Failure) {
 	e := entryEnd{change: change}
 	if failure := s.sameUser(ctx, connect.StageRead, connect.AccountRef{Name: change.Name, StableID: change.ID}); failure != nil && failure.Code != connect.CodeNotPermitted {
 		return e, failure
@@ -177,7 +177,7 @@ func (s *host) endOf(ctx context.Context, options []string) (expiry.End, *connec
 }
 
 // endEntry makes the change, or gives the entries back as they were.
-func (s *host) endEntry(ctx context.Context, change expiry.Change, back bool) error {
+func (s *host) endEntry(ctx context.Context, change expiry.EndChange, back bool) error {
 	e, failure := s.readEntryEnd(ctx, change)
 	if failure != nil {
 		failure.Unclear = false // only read

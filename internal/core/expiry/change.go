@@ -28,13 +28,17 @@ func Acts() []Act { return []Act{SetEnd, Extend, Expire, Disable, Enable, Delete
 // Takes reports whether what the act does takes access away.
 func (a Act) Takes() bool { return a == Expire || a == Disable || a == Delete }
 
-// Change is one act about the end of one thing on its system.
-type Change struct {
+// EndChange is one act about the end of one thing on its system.
+type EndChange struct {
 	Act  Act    `json:"act"`
 	Of   What   `json:"of"`
 	Name string `json:"name"`         // of the account, as its system writes it
 	ID   string `json:"id"`           // the stable id of the account
 	DN   string `json:"dn,omitempty"` // in directories
+	// Account is the number of the account in the picture.
+	Account string `json:"account,omitempty"`
+	// Gives: it lasts longer by it, or is let in again.
+	Gives bool `json:"gives,omitempty"`
 	// Of an entry that lets the holder of a key in: the file, and which key.
 	Path        string `json:"path,omitempty"`
 	Fingerprint string `json:"fingerprint,omitempty"`
@@ -46,7 +50,7 @@ type Change struct {
 }
 
 // Check refuses a change that says nothing.
-func (c Change) Check(now time.Time) error {
+func (c EndChange) Check(now time.Time) error {
 	switch {
 	case !slices.Contains(Acts(), c.Act):
 		return fmt.Errorf("%q is no act about an end", c.Act)
@@ -65,7 +69,7 @@ func (c Change) Check(now time.Time) error {
 }
 
 // Thing is what the change is about, in words.
-func (c Change) Thing() string {
+func (c EndChange) Thing() string {
 	switch {
 	case c.Fingerprint != "":
 		return "the entry of the key " + c.Fingerprint + " in " + c.Path
@@ -80,7 +84,7 @@ func (c Change) Thing() string {
 }
 
 // Words say what it does.
-func (c Change) Words() string {
+func (c EndChange) Words() string {
 	switch c.Act {
 	case SetEnd, Extend:
 		verb := map[Act]string{SetEnd: "have", Extend: "extend"}[c.Act]
@@ -98,7 +102,7 @@ func (c Change) Words() string {
 }
 
 // BackWords say what taking it back does.
-func (c Change) BackWords() string {
+func (c EndChange) BackWords() string {
 	switch c.Act {
 	case Disable:
 		return "enable " + c.Thing() + " again"

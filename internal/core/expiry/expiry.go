@@ -9,7 +9,6 @@
 package expiry
 
 import (
-	"encoding/json"
 	"fmt"
 	"time"
 )
@@ -49,9 +48,9 @@ func States() []State { return []State{Ends, Ended, Never, Unknown} }
 
 // End is when something ends.
 type End struct {
-	State State
-	At    time.Time // of Ends; where known of Ended
-	Why   string    // of Unknown; of the others how it is known, where that is not plain
+	State State     `json:"state" enum:"ends,ended,never,unknown"`
+	At    time.Time `json:"at,omitzero"`   // of Ends; where known of Ended
+	Why   string    `json:"why,omitempty"` // of Unknown; of the others how it is known, where that is not plain
 }
 
 // farYear is from which year on an end is none: systems write never as the year 9999, as the
@@ -91,25 +90,6 @@ func (e End) String() string {
 		}
 	}
 	return string(e.State)
-}
-
-type wire struct {
-	State State     `json:"state"`
-	At    time.Time `json:"at,omitzero"`
-	Why   string    `json:"why,omitempty"`
-}
-
-// MarshalJSON writes a moment that is none as nothing.
-func (e End) MarshalJSON() ([]byte, error) { return json.Marshal(wire(e)) }
-
-// UnmarshalJSON reads it.
-func (e *End) UnmarshalJSON(raw []byte) error {
-	var w wire
-	if err := json.Unmarshal(raw, &w); err != nil {
-		return err
-	}
-	*e = End(w)
-	return nil
 }
 
 // Part of a timeline.

@@ -6,7 +6,7 @@ import "mossledger.example/moss/internal/core/expiry"
 type Ending struct {
 	SystemID string
 	System   string // name
-	Change   expiry.Change
+	Change   expiry.EndChange
 }
 
 // End makes a plan of changes of ends: each is proven by the system's own answer. A change that

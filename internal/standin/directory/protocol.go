@@ -381,8 +381,8 @@ func (s *Server) shown(e *Entry) map[string][]string {
 		if e.MustChange {
 			out["pwdLastSet"] = []string{"0"}
 		}
-		expires := "9223372036854775807"
-		if !e.Never {
+		expires := "9223372036854775807" // also of what the directory keeps by itself ([MS-ADTS], section 3.1.1.4.5.12)
+		if !e.Never && !trusted(e) {
 			expires = ticks(e.Changed.Add(maxAge))
 		}
 		out["msDS-UserPasswordExpiryTimeComputed"] = []string{expires}
@@ -397,6 +397,13 @@ func (s *Server) shown(e *Entry) map[string][]string {
 		}
 	}
 	return out
+}
+
+// trusted are computers, and accounts whose password the directory changes.
+func trusted(e *Entry) bool {
+	return slices.ContainsFunc(e.Attributes["objectClass"], func(class string) bool {
+		return strings.EqualFold(class, "computer") || strings.EqualFold(class, "msDS-GroupManagedServiceAccount")
+	})
 }
 
 func ticks(t time.Time) string {

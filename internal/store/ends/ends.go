@@ -41,7 +41,7 @@ func states() (out []string) {
 	return out
 }
 
-func (c *Calendar) scan(rows *sql.Rows, more ...any) (v records.End, err error) {
+func (c *Calendar) scan(rows *sql.Rows, more ...any) (v records.EndRow, err error) {
 	var ends, list string
 	err = rows.Scan(append([]any{&v.ID, &v.What, &v.Name, &v.System, &v.SystemID, &v.Kind, &v.AccountID, &v.DependentID, &v.Place, &v.State, &ends, &v.Why, &v.Live, &v.Dependents, &list}, more...)...)
 	v.At, v.Labels = database.TimeOf(ends), append([]string{}, database.FromJSON[[]string](list)...)
@@ -56,8 +56,8 @@ const neverEnding = `(SELECT a.id * 2 + 1 AS id, 'account' AS what, a.system_id,
 // Ends lists what ends, what ends first at the top; what never does, or is not known, comes
 // last. That an account itself never ends is so of nearly all: they are listed when that is
 // asked for, by the filters what=account and state=never.
-func (c *Calendar) Ends(ctx context.Context, label string, q records.Query) (records.Page[records.End], error) {
-	l := database.Listing[records.End]{
+func (c *Calendar) Ends(ctx context.Context, label string, q records.Query) (records.Page[records.EndRow], error) {
+	l := database.Listing[records.EndRow]{
 		From: from, ID: "e.id", Sort: "at", Scan: columns,
 		Columns: []database.Column{
 			{Name: "at", Sql: at, Order: "e.ordered", Hidden: true},
@@ -75,30 +75,34 @@ func (c *Calendar) Ends(ctx context.Context, label string, q records.Query) (rec
 			{Name: "system_id", Sql: "e.system_id", Number: true},
 			{Name: "id", Sql: "e.id", Number: true},
 		},
-		ScanRow: func(rows *sql.Rows) (records.End, error) { return c.scan(rows, new(any), new(any)) },
+		ScanRow: func(rows *sql.Rows) (records.EndRow, error) { return c.scan(rows, new(any), new(any)) },
 	}
 	if slices.Contains(q.Filters, "what=account") && slices.Contains(q.Filters, "state=never") {
 		l.From = strings.Replace(from, "ends e", neverEnding+" e", 1)
 	}
 	if label != "" {
 		if err := rules.CheckLabel(label); err != nil { // it stands in the condition
-			return records.Page[records.End]{}, fmt.Errorf("%w: %w", database.ErrQuery, err)
+			return records.Page[records.EndRow]{}, fmt.Errorf("%w: %w", database.ErrQuery, err)
 		}
 		l.Where = "e.account_id IN (SELECT account_id FROM account_labels WHERE label = '" + label + "')"
 	}
 	return database.PageOf(ctx, c.Read, l, q)
 }
 
-// EndsUntil are those that end before a moment, from another one on, at most so many. Of what
-// is not in use nothing is told.
-func (c *Calendar) EndsUntil(ctx context.Context, after, until time.Time, most int) ([]records.End, error) {
-	return database.Collect(ctx, c.Read, func(rows *sql.Rows) (records.End, error) { return c.scan(rows) },
-		"SELECT "+columns+" FROM "+from+" WHERE e.ordered >= ? AND e.ordered < ? AND e.live ORDER BY e.ordered, e.id LIMIT ?", database.StampOf(after), database.StampOf(until), most)
+// EndsInUse are those that end before a moment, from another one on, at most so many: of
+// accounts that something depends on or that are in custody, of keys and of certificates. Of
+// what is disabled nothing is told.
+func (c *Calendar) EndsInUse(ctx context.Context, after, until time.Time, most int) ([]records.EndRow, error) {
+	return database.Collect(ctx, c.Read, func(rows *sql.Rows) (records.EndRow, error) { return c.scan(rows) },
+		// Few accounts are in use beside all that a directory has: the plus keeps the order from
+		// being looked up by.
+		`WITH used AS (SELECT account_id AS id FROM ties UNION SELECT account_id FROM credentials WHERE state = 'custody' AND account_id IS NOT NULL)
+		SELECT `+columns+" FROM "+from+" WHERE e.id IN (SELECT id * 2 FROM used UNION ALL SELECT id * 2 + 1 FROM used UNION ALL SELECT id FROM ends WHERE id < 0) AND +e.ordered >= ? AND +e.ordered < ? AND e.live ORDER BY +e.ordered, e.id LIMIT ?", database.StampOf(after), database.StampOf(until), most)
 }
 
 // EndsOf are those of one account.
-func (c *Calendar) EndsOf(ctx context.Context, account records.AccountID) ([]records.End, error) {
-	return database.Collect(ctx, c.Read, func(rows *sql.Rows) (records.End, error) { return c.scan(rows) },
+func (c *Calendar) EndsOf(ctx context.Context, account records.AccountID) ([]records.EndRow, error) {
+	return database.Collect(ctx, c.Read, func(rows *sql.Rows) (records.EndRow, error) { return c.scan(rows) },
 		"SELECT "+columns+" FROM "+from+" WHERE e.id IN (? * 2, ? * 2 + 1) ORDER BY e.ordered, e.id", account, account)
 }
 
@@ -110,19 +114,11 @@ func (c *Calendar) EndsByDay(ctx context.Context, first, before string) ([]recor
 	}, "SELECT day, what, live, SUM(n) FROM ends_days WHERE day >= ? AND day < ? AND n > 0 GROUP BY day, what, live ORDER BY day, what, live", first, before)
 }
 
-// Timeline counts what ends in each part of a timeline: to the moment what has ended, in whole
-// days of UTC what is to come.
+// Timeline counts what ends in each part of a timeline, to the moment.
 func (c *Calendar) Timeline(ctx context.Context) ([]records.EndsPart, error) {
 	now := c.Now().UTC()
-	today := now.Truncate(expiry.Day)
 	// Nothing here is larger than a state's word: the days and the states, all at once.
 	days, err := c.EndsByDay(ctx, "", "~")
-	if err != nil {
-		return nil, err
-	}
-	gone, err := database.Collect(ctx, c.Read, func(rows *sql.Rows) (v records.EndsDay, err error) {
-		return v, rows.Scan(&v.What, &v.Live, &v.Count)
-	}, "SELECT what, live, COUNT(*) FROM ends WHERE ordered >= ? AND ordered <= ? GROUP BY what, live", database.StampOf(today), database.StampOf(now))
 	if err != nil {
 		return nil, err
 	}
@@ -146,9 +142,20 @@ func (c *Calendar) Timeline(ctx context.Context) ([]records.EndsPart, error) {
 	for live, n := range lasting {
 		counts[key{expiry.PartNever, expiry.Account, live}] += n
 	}
-	for _, d := range gone { // today's that are over already
-		counts[key{expiry.PartWeek, d.What, d.Live}] -= d.Count
-		counts[key{expiry.PartPast, d.What, d.Live}] += d.Count
+	// A day in which one part passes into the next was counted for the latter: what ends in it
+	// before that moment is moved.
+	for i, left := range []int{0, 7, 30, 90} {
+		border := now.AddDate(0, 0, left)
+		early, err := database.Collect(ctx, c.Read, func(rows *sql.Rows) (v records.EndsDay, err error) {
+			return v, rows.Scan(&v.What, &v.Live, &v.Count)
+		}, "SELECT what, live, COUNT(*) FROM ends WHERE ordered >= ? AND ordered <= ? GROUP BY what, live", database.StampOf(border.Truncate(expiry.Day)), database.StampOf(border))
+		if err != nil {
+			return nil, err
+		}
+		for _, d := range early {
+			counts[key{expiry.Parts()[i+1], d.What, d.Live}] -= d.Count
+			counts[key{expiry.Parts()[i], d.What, d.Live}] += d.Count
+		}
 	}
 	out := []records.EndsPart{}
 	for _, part := range expiry.Parts() {

@@ -19,6 +19,7 @@ import (
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/directory/accounts"
+	"mossledger.example/moss/internal/connect/directory/policy"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/expiry"
 )
@@ -50,7 +51,7 @@ type Plan struct {
 }
 
 // Of makes the plan of a change. now is the directory's clock.
-func Of(e *ldap.Entry, windows bool, c expiry.Change, now time.Time) Plan {
+func Of(e *ldap.Entry, windows bool, c expiry.EndChange, now time.Time) Plan {
 	if windows {
 		return ofWindows(e, c, now)
 	}
@@ -80,7 +81,7 @@ func formerOf(e *ldap.Entry, name string) string {
 }
 
 // Back makes the plan of taking a change back: what it wrote gets the values that it had.
-func Back(e *ldap.Entry, windows bool, c expiry.Change, now time.Time) (Plan, error) {
+func Back(e *ldap.Entry, windows bool, c expiry.EndChange, now time.Time) (Plan, error) {
 	p := Of(e, windows, c, now)
 	if !p.There {
 		p.Modify = nil
@@ -108,7 +109,7 @@ func Back(e *ldap.Entry, windows bool, c expiry.Change, now time.Time) (Plan, er
 	return p, nil
 }
 
-func ofWindows(e *ldap.Entry, c expiry.Change, now time.Time) (p Plan) {
+func ofWindows(e *ldap.Entry, c expiry.EndChange, now time.Time) (p Plan) {
 	a, _ := accounts.Windows(e)
 	switch {
 	case c.Act == expiry.Disable || c.Act == expiry.Enable:
@@ -141,23 +142,34 @@ func ofWindows(e *ldap.Entry, c expiry.Change, now time.Time) (p Plan) {
 			p.Refused = "the directory changes the password of this account by itself"
 		}
 	default:
-		p.moment(e, "accountExpires", c, now, FileTime, neverTime)
+		p.moment(e, "accountExpires", accountEnd(a), c, now, FileTime, neverTime)
 		p.Now = accountEnd(a)
 		p.There = settled(p.Now, p.Will, c, now)
 		p.InForce = p.Now.Past(now)
+	}
+	if refuse, ask := policy.Guard(e); c.Act.Takes() {
+		if strings.HasSuffix(a.SID, "-502") || strings.EqualFold(a.Name, "krbtgt") {
+			p.Refused = refuse
+		}
+		if ask != "" {
+			p.Also = append(p.Also, ask)
+		}
 	}
 	p.Sights = windowsSights(c)
 	return p
 }
 
 // moment plans the writing of one.
-func (p *Plan) moment(e *ldap.Entry, name string, c expiry.Change, now time.Time, write func(time.Time) string, never ...string) {
+func (p *Plan) moment(e *ldap.Entry, name string, is expiry.End, c expiry.EndChange, now time.Time, write func(time.Time) string, never ...string) {
 	p.Will = c.End
 	if c.Act == expiry.Expire {
 		p.Will = expiry.At(now.Truncate(time.Second))
 	}
 	p.Former = formerOf(e, name)
 	p.Words = name + " is " + strings.Join(e.GetEqualFoldAttributeValues(name), "")
+	if is.State == expiry.Ends {
+		p.Words += " (" + is.String() + ")"
+	}
 	if len(e.GetEqualFoldAttributeValues(name)) == 0 {
 		p.Words = "it has no " + name
 	}
@@ -169,7 +181,7 @@ func (p *Plan) moment(e *ldap.Entry, name string, c expiry.Change, now time.Time
 }
 
 // settled: the end is as the change wants it.
-func settled(is, will expiry.End, c expiry.Change, now time.Time) bool {
+func settled(is, will expiry.End, c expiry.EndChange, now time.Time) bool {
 	if c.Act == expiry.Expire {
 		return is.Past(now)
 	}
@@ -199,7 +211,7 @@ func passwordEnd(a estate.Account) expiry.End {
 	return expiry.At(a.PasswordExpires)
 }
 
-func ofPlain(e *ldap.Entry, c expiry.Change, now time.Time) (p Plan) {
+func ofPlain(e *ldap.Entry, c expiry.EndChange, now time.Time) (p Plan) {
 	a, _ := accounts.RFC(e)
 	switch {
 	case c.Act == expiry.Disable || c.Act == expiry.Enable:
@@ -228,7 +240,7 @@ func ofPlain(e *ldap.Entry, c expiry.Change, now time.Time) (p Plan) {
 		}
 		p.Modify = []ldap.Change{replace("pwdReset", "TRUE")}
 	default:
-		p.moment(e, "pwdEndTime", c, now, func(t time.Time) string { return t.UTC().Format("20060102150405Z") })
+		p.moment(e, "pwdEndTime", accountEnd(a), c, now, func(t time.Time) string { return t.UTC().Format("20060102150405Z") })
 		p.Now = accountEnd(a)
 		p.There = settled(p.Now, expiry.End{State: p.Will.State, At: p.Will.At.Truncate(time.Second)}, c, now)
 		p.InForce = p.Now.Past(now)
@@ -240,7 +252,7 @@ func ofPlain(e *ldap.Entry, c expiry.Change, now time.Time) (p Plan) {
 // Sought are the attributes to ask for.
 func Sought(windows bool) []string {
 	if windows {
-		return accounts.WindowsAttributes
+		return append(slices.Clone(accounts.WindowsAttributes), policy.Guarding...)
 	}
 	return accounts.PlainAttributes
 }

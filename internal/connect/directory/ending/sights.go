@@ -13,7 +13,7 @@ var windowsRefusals = map[string]struct{ bind, service string }{
 }
 
 // caseOf is which refusal a change brings about; "" for none.
-func caseOf(c expiry.Change) string {
+func caseOf(c expiry.EndChange) string {
 	switch {
 	case c.Act == expiry.Disable:
 		return "disabled"
@@ -27,7 +27,7 @@ func caseOf(c expiry.Change) string {
 	return "ended"
 }
 
-func windowsSights(c expiry.Change) []expiry.Sight {
+func windowsSights(c expiry.EndChange) []expiry.Sight {
 	r, found := windowsRefusals[caseOf(c)]
 	if !found {
 		return nil
@@ -40,7 +40,7 @@ func windowsSights(c expiry.Change) []expiry.Sight {
 	}
 }
 
-func plainSights(c expiry.Change) []expiry.Sight {
+func plainSights(c expiry.EndChange) []expiry.Sight {
 	words := map[string]string{
 		"ended": "Account locked", "disabled": "Account locked", "change": "Password must be changed", "gone": "Invalid Credentials",
 	}[caseOf(c)]

@@ -11,6 +11,8 @@ import (
 	"time"
 	"unicode/utf16"
 
+	"github.com/go-ldap/ldap/v3"
+
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/secret"
 )
@@ -93,4 +95,21 @@ func Fold(dn string) string {
 		return normal
 	}
 	return strings.ToLower(dn)
+}
+
+// DNSOf makes larkmoor.example of DC=larkmoor,DC=example.
+func DNSOf(dn string) string {
+	parsed, err := ldap.ParseDN(dn)
+	if err != nil {
+		return ""
+	}
+	var labels []string
+	for _, rdn := range parsed.RDNs {
+		for _, a := range rdn.Attributes {
+			if strings.EqualFold(a.Type, "dc") {
+				labels = append(labels, a.Value)
+			}
+		}
+	}
+	return strings.Join(labels, ".")
 }

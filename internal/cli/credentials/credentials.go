@@ -1,4 +1,5 @@
-package cli
+// Package credentials has the commands about what proves accounts, and about when it ends.
+package credentials
 
 import (
 	"encoding/json"
@@ -9,9 +10,11 @@ import (
 
 	"mossledger.example/moss/internal/cli/api"
 	"mossledger.example/moss/internal/cli/output"
+	"mossledger.example/moss/internal/core/expiry"
 )
 
-func credentialCommand() *cobra.Command {
+// Command is moss credential.
+func Command() *cobra.Command {
 	list := output.ListCommand("list", "List credentials: where each is accepted and held, and what is kept of it", "/credentials",
 		[]output.Column{{"ID", "id"}, {"KIND", "kind"}, {"NAME", "name"}, {"SYSTEM", "system"}, {"TYPE", "type"}, {"BITS", "bits"}, {"POINTS", "points"}, {"LOCATIONS", "locations"}, {"STATE", "state"}, {"VERDICT", "verdict"}, {"ROTATED", "rotated"}, {"FINGERPRINT", "fingerprint"}},
 		"No credential is known yet: survey the systems with 'moss survey run'.")
@@ -23,7 +26,8 @@ func credentialCommand() *cobra.Command {
 	}
 	output.AddFlag(show)
 	show.RunE = output.Talking(showCredential)
-	return output.Group("credential", "Credentials: passwords and keys, where they are accepted and held", list, show)
+	return output.Group("credential", "Credentials: passwords and keys, where they are accepted and held, and when they end", list, show,
+		act(expiry.SetEnd), act(expiry.Extend), act(expiry.Expire), act(expiry.Disable), act(expiry.Enable), act(expiry.Delete))
 }
 
 var credentialPlaces = []output.Column{{"WHAT", "what"}, {"SYSTEM", "system"}, {"ACCOUNT", "key.lets"}, {"FILE", "path"}, {"RESTRICTIONS", "key.options"}, {"MODE", "key.mode"}}
@@ -74,6 +78,9 @@ func showCredential(cmd *cobra.Command, c *api.Client, format string, args []str
 	} else {
 		fmt.Fprintln(out)
 		output.Table(out, credentialPlaces, v.Dependents)
+	}
+	if err := showEnds(cmd, c, resolved.AccountID); err != nil {
+		return err
 	}
 	if n := len(v.Incomplete); n > 0 {
 		fmt.Fprintf(out, "\n%d systems were not read completely: it may be there too.\n", n)
