@@ -24,6 +24,7 @@ const RotationHistory = defineAsyncComponent(() => import('../components/Rotatio
 const RotatePanel = defineAsyncComponent(() => import('../components/RotatePanel.vue'))
 const RightsTree = defineAsyncComponent(() => import('../components/RightsTree.vue'))
 const StartOrder = defineAsyncComponent(() => import('../components/StartOrder.vue'))
+const AccountEnds = defineAsyncComponent(() => import('../components/AccountEnds.vue'))
 const UsesPanel = defineAsyncComponent(() => import('../components/UsesPanel.vue'))
 const Picture = defineAsyncComponent(() => import('../pictures/Picture.vue'))
 const session = useSession()
@@ -138,6 +139,14 @@ const drawing = computed(() =>
       <TabPane key="uses" :tab="t('account.uses')"><UsesPanel :account="id" @changed="load" /></TabPane>
       <TabPane key="rights" :tab="t('account.rights')"
         ><RightsTree v-if="tab === 'rights'" :account="id" :name="detail.account.name"
+      /></TabPane>
+      <TabPane key="ends" :tab="t('ends.tab')"
+        ><AccountEnds
+          v-if="tab === 'ends'"
+          :account="id"
+          :name="detail.account.name"
+          :system="detail.account.system"
+          :kind="detail.account.system_kind"
       /></TabPane>
       <TabPane key="history" :tab="t('account.history')">
         <Picture

@@ -51,6 +51,8 @@ const titles: Record<Decision, string> = {
   undo: t('amendments.undo'),
 }
 const decisions = computed(() => (['resume', 'go-on', 'stop', 'undo'] as Decision[]).filter((d) => of.value?.decisions.includes(d)))
+const title = computed(() => t(of.value?.charter ? 'amendments.number' : 'amendments.endNumber', { n: id }))
+const needs = computed(() => t(of.value?.charter ? 'amendments.startNeeds' : 'amendments.endNeeds'))
 const begins = computed(() => of.value?.mode === 'rehearsed' && of.value.verdict === 'passed')
 const ask = (what: 'start' | Decision) =>
   what === 'stop' || what === 'resume' || what === 'go-on' ? void decide(what) : (asking.value = what)
@@ -66,10 +68,14 @@ const columns = [
 <template>
   <Trouble :words="asking ? '' : trouble" retry @again="load" />
   <template v-if="of">
-    <PageHead :title="t('amendments.number', { n: id })">
-      <template #title>{{ t('amendments.number', { n: id }) }} <StateTag :state="of.result || of.mode" /></template>
+    <PageHead :title="title">
+      <template #title>{{ title }} <StateTag :state="of.result || of.mode" /></template>
       <template #lead
-        >{{ t('amendments.byCharter', { name: of.charter, subject: of.subject, who: of.rehearsed_by }) }}
+        >{{
+          of.charter
+            ? t('amendments.byCharter', { name: of.charter, subject: of.subject, who: of.rehearsed_by })
+            : t('amendments.ofEnds', { subject: of.subject, who: of.rehearsed_by })
+        }}
         <When :at="of.rehearsed" />.</template
       >
       <template v-if="may">
@@ -77,7 +83,7 @@ const columns = [
         <Button v-for="d in decisions" :key="d" :loading="busy === 'act'" @click="ask(d)">{{ titles[d] }}</Button>
       </template>
     </PageHead>
-    <Alert v-if="waits" type="warning" show-icon role="status" :message="t('amendments.startNeeds')">
+    <Alert v-if="waits" type="warning" show-icon role="status" :message="needs">
       <template #description
         ><RouterLink to="/approvals?f=state=asked">{{ t('amendments.waits', { n: waits }) }}</RouterLink></template
       >
@@ -116,7 +122,7 @@ const columns = [
       @ok="send"
       @cancel="asking = undefined"
     >
-      <p>{{ asking === 'start' ? t('amendments.startNeeds') : t('amendments.undoAsk') }}</p>
+      <p>{{ asking === 'start' ? needs : t('amendments.undoAsk') }}</p>
       <Form layout="vertical">
         <FormItem :label="t('amendments.startWhy')" html-for="amendment-reason"
           ><Input id="amendment-reason" v-model:value="reason" :maxlength="500"

@@ -56,7 +56,8 @@ const key = (v: Amendment) => v.id
       ><RouterLink :to="`/amendments/${row.id}`">{{ row.id }}</RouterLink></template
     >
     <template #charter="{ row }"
-      ><RouterLink :to="`/charters/${row.charter}`">{{ row.charter }}</RouterLink></template
+      ><RouterLink v-if="row.charter" :to="`/charters/${row.charter}`">{{ row.charter }}</RouterLink
+      ><template v-else>{{ t('amendments.anEnd') }}</template></template
     >
     <template #mode="{ row }"><StateTag :state="row.result || row.mode" /></template>
     <template #verdict="{ row }"><StateTag :state="row.verdict" /></template>

@@ -160,9 +160,10 @@ func (a *Amendments) lasting(ctx context.Context, connector connect.Connector, t
 	if err := asked.Check(now); err != nil {
 		return fmt.Errorf("%w: %w", app.ErrInput, err)
 	}
-	is, err := connector.Ending(ctx, target, asked)
-	if err != nil && w.By > 0 {
-		return err
+	is, failed := connector.Ending(ctx, target, asked)
+	known := failed == nil // where it is not, the rehearsal says why
+	if !known && w.By > 0 {
+		return failed
 	}
 	if w.By > 0 {
 		switch {
@@ -178,10 +179,10 @@ func (a *Amendments) lasting(ctx context.Context, connector connect.Connector, t
 		c.End = expiry.At(from.Add(w.By).Truncate(time.Second))
 	}
 	later := c.End.State == expiry.Never || c.End.At.After(is.Now.At)
-	if c.Act == expiry.Extend && err == nil && (is.Now.State == expiry.Never || is.Now.State == expiry.Ends && !later) {
+	if c.Act == expiry.Extend && known && (is.Now.State == expiry.Never || is.Now.State == expiry.Ends && !later) {
 		return fmt.Errorf("%w: %s %s: 'set-end' makes it end earlier", app.ErrInput, c.Thing(), is.Now.Left(now))
 	}
-	c.Gives = err != nil || is.Now.State != expiry.Never && later
+	c.Gives = !known || is.Now.State != expiry.Never && later
 	return nil
 }
 

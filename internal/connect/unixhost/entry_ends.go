@@ -159,7 +159,7 @@ func (s *host) endOf(ctx context.Context, options []string) (expiry.End, *connec
 	at, text, err := keys.EntryEnd(options)
 	switch {
 	case err != nil:
-		return expiry.End{State: expiry.Ended, Why: err.Error()}, nil
+		return expiry.End{State: expiry.Ended, Why: err.Error()}, nil //nolint:nilerr // it is what the host makes of it
 	case text != "":
 		out, failure := s.Output(ctx, connect.StageRead, "/usr/bin/date", "-d", text, "+%s")
 		if failure != nil {

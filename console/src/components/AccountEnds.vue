@@ -1,0 +1,46 @@
+<script setup lang="ts">
+import { Button } from 'ant-design-vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
+import { onChanged } from '../api/changes'
+import { api, data, type Schemas } from '../api/client'
+import { useSession } from '../state/session'
+import { t } from '../texts'
+import PlainTable from './PlainTable.vue'
+import Trouble from './Trouble.vue'
+import When from './When.vue'
+import { useWork } from './work'
+
+/** When an account and what proves it end, and the way to change that. */
+const { account, name, system, kind } = defineProps<{ account: number; name: string; system: string; kind: string }>()
+const EndForm = defineAsyncComponent(() => import('./EndForm.vue'))
+const session = useSession()
+const rows = ref<Schemas['EndRow'][]>([])
+const changing = ref(false)
+const { trouble, work } = useWork()
+const load = () =>
+  work('load', async () => {
+    rows.value = (await data(api.GET('/api/v1/accounts/{id}/ends', { params: { path: { id: account } } }))) ?? []
+  })
+void load()
+onChanged(() => void load())
+const may = computed(() => session.may('operator') || session.may('administrator'))
+const columns = [
+  { key: 'what', title: t('ends.whatTitle'), content: 'word' as const, width: 120 },
+  { key: 'left', title: t('ends.left'), content: 'text' as const, width: 200 },
+  { key: 'at', title: t('ends.at'), content: 'time' as const },
+  { key: 'why', title: t('ends.why'), content: 'text' as const },
+]
+</script>
+
+<template>
+  <Trouble :words="trouble" retry @again="load" />
+  <section class="panel">
+    <PlainTable :label="t('ends.ofAccount')" :columns="columns" :rows="rows" :row-key="(r) => r.id" :empty="t('ends.empty')">
+      <template #what="{ row }">{{ t(`ends.what.${row.what}`) }}</template>
+      <template #at="{ row }"><When v-if="row.at" :at="row.at" /></template>
+    </PlainTable>
+    <p class="soft">{{ t('ends.itself') }}</p>
+    <Button v-if="may" @click="changing = true">{{ t('ends.change') }}</Button>
+  </section>
+  <EndForm v-if="changing" :of="{ account_id: account, name, system, system_kind: kind, what: 'account' }" @close="changing = false" />
+</template>

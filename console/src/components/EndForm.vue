@@ -1,0 +1,71 @@
+<script setup lang="ts">
+import { Checkbox, Form, FormItem, Modal, Select } from 'ant-design-vue'
+import type { Dayjs } from 'dayjs'
+import { computed, defineAsyncComponent, ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { api, data, type Schemas } from '../api/client'
+import { t } from '../texts'
+import Trouble from './Trouble.vue'
+import { useWork } from './work'
+
+/** Asks what shall become of an end, and has it rehearsed: nothing is changed by that. */
+const { of } = defineProps<{ of: Pick<Schemas['EndRow'], 'account_id' | 'dependent_id' | 'name' | 'system' | 'system_kind' | 'what'> }>()
+const emit = defineEmits<{ close: [] }>()
+const DayPicker = defineAsyncComponent(() => import('./DayPicker.vue'))
+const router = useRouter()
+const { busy, trouble, work } = useWork()
+const possible = ref<Schemas['Possible'][]>([])
+const chosen = ref<number>()
+const when = ref<Dayjs>()
+const never = ref(false)
+void work('kinds', async () => {
+  const kinds = await data(api.GET('/api/v1/kinds'))
+  const all = kinds?.find((k) => k.kind === of.system_kind)?.ends ?? []
+  possible.value = all.filter((p) => (p.of === 'key') === (of.what === 'key'))
+  if (possible.value.length) chosen.value = 0
+})
+const options = computed(() =>
+  possible.value.map((p, value) => ({ value, label: t('ends.choice', { act: t(`ends.acts.${p.act}`), what: t(`ends.what.${p.of}`) }) })),
+)
+const act = computed(() => (chosen.value === undefined ? undefined : possible.value[chosen.value]))
+const lasts = computed(() => act.value?.act === 'set-end' || act.value?.act === 'extend')
+const ready = computed(() => act.value && (!lasts.value || never.value || when.value))
+const rehearse = () =>
+  work('rehearse', async () => {
+    const p = act.value!
+    const change = {
+      ...(of.account_id ? { account_id: of.account_id } : { dependent_id: of.dependent_id }),
+      act: p.act as 'expire',
+      of: p.of as 'account',
+      ...(lasts.value ? { end: never.value ? 'never' : when.value!.toISOString() } : {}),
+    }
+    const made = await data(api.POST('/api/v1/expiry/rehearsals', { body: { changes: [change] } }))
+    await router.push(`/amendments/${made.id}`)
+  })
+</script>
+
+<template>
+  <Modal
+    open
+    :title="t('ends.changeOf', { name: `${of.name} (${of.system})` })"
+    :ok-text="t('ends.rehearse')"
+    :cancel-text="t('do.notNow')"
+    :confirm-loading="busy === 'rehearse'"
+    :ok-button-props="{ disabled: !ready }"
+    @ok="rehearse"
+    @cancel="emit('close')"
+  >
+    <p>{{ t('ends.rehearseAsk') }}</p>
+    <p v-if="busy !== 'kinds' && !possible.length">{{ t('ends.noActs') }}</p>
+    <Form v-else layout="vertical">
+      <FormItem :label="t('ends.act')" html-for="end-act" :extra="act?.how"
+        ><Select id="end-act" v-model:value="chosen" :options="options"
+      /></FormItem>
+      <FormItem v-if="lasts" :label="t('ends.until')" html-for="end-when"
+        ><DayPicker v-if="!never" id="end-when" v-model="when" time />
+        <Checkbox v-model:checked="never">{{ t('ends.neverEnds') }}</Checkbox></FormItem
+      >
+    </Form>
+    <Trouble :words="trouble" />
+  </Modal>
+</template>
