@@ -7,7 +7,7 @@ import { useSession } from '../state/session'
 import { t } from '../texts'
 import PlainTable from './PlainTable.vue'
 import Trouble from './Trouble.vue'
-import When from './When.vue'
+import { moment } from './words'
 import { useWork } from './work'
 
 /** When an account and what proves it end, and the way to change that. */
@@ -27,7 +27,7 @@ const may = computed(() => session.may('operator') || session.may('administrator
 const columns = [
   { key: 'what', title: t('ends.whatTitle'), content: 'word' as const, width: 120 },
   { key: 'left', title: t('ends.left'), content: 'text' as const, width: 200 },
-  { key: 'at', title: t('ends.at'), content: 'time' as const },
+  { key: 'at', title: t('ends.at'), content: 'time' as const, width: 170 },
   { key: 'why', title: t('ends.why'), content: 'text' as const },
 ]
 </script>
@@ -37,7 +37,7 @@ const columns = [
   <section class="panel">
     <PlainTable :label="t('ends.ofAccount')" :columns="columns" :rows="rows" :row-key="(r) => r.id" :empty="t('ends.empty')">
       <template #what="{ row }">{{ t(`ends.what.${row.what}`) }}</template>
-      <template #at="{ row }"><When v-if="row.at" :at="row.at" /></template>
+      <template #at="{ row }">{{ moment(row.at) }}</template>
     </PlainTable>
     <p class="soft">{{ t('ends.itself') }}</p>
     <Button v-if="may" @click="changing = true">{{ t('ends.change') }}</Button>

@@ -63,9 +63,15 @@ const rehearse = () =>
       /></FormItem>
       <FormItem v-if="lasts" :label="t('ends.until')" html-for="end-when"
         ><DayPicker v-if="!never" id="end-when" v-model="when" time />
-        <Checkbox v-model:checked="never">{{ t('ends.neverEnds') }}</Checkbox></FormItem
+        <Checkbox v-model:checked="never" class="never">{{ t('ends.neverEnds') }}</Checkbox></FormItem
       >
     </Form>
     <Trouble :words="trouble" />
   </Modal>
 </template>
+
+<style scoped>
+.never {
+  margin-left: 12px;
+}
+</style>

@@ -6,7 +6,7 @@ import { api, data, type ListQuery, type Schemas } from '../api/client'
 import PageHead from '../components/PageHead.vue'
 import SystemLink from '../components/SystemLink.vue'
 import Trouble from '../components/Trouble.vue'
-import When from '../components/When.vue'
+import { moment } from '../components/words'
 import { useWork } from '../components/work'
 import type { Column } from '../lists/listing'
 import ListPage from '../lists/ListPage.vue'
@@ -25,7 +25,7 @@ const columns: Column[] = [
   { key: 'system', title: t('fields.system'), field: 'system', content: 'system' },
   { key: 'what', title: t('ends.whatTitle'), field: 'what', content: 'word', compares: 'words', values: [...whats], width: 112 },
   { key: 'left', title: t('ends.left'), content: 'text', width: 150 },
-  { key: 'at', title: t('ends.at'), field: 'at', content: 'time', compares: 'time' },
+  { key: 'at', title: t('ends.at'), field: 'at', content: 'time', compares: 'time', width: 170 },
   { key: 'dependents', title: t('ends.usedBy'), field: 'dependents', content: 'number', compares: 'number', width: 96 },
   { key: 'live', title: t('ends.live'), field: 'live', content: 'word', compares: 'yes', width: 88 },
   { key: 'why', title: t('ends.why'), field: 'why', content: 'text', optional: true },
@@ -85,7 +85,7 @@ const changes = (v: End) => may.value && (v.account_id || v.what === 'key')
     <template #left="{ row }"
       ><span :title="row.why">{{ row.left }}</span></template
     >
-    <template #at="{ row }"><When v-if="row.at" :at="row.at" /></template>
+    <template #at="{ row }">{{ moment(row.at) }}</template>
     <template #live="{ row }">{{ row.live ? t('lists.yes') : t('lists.no') }}</template>
     <template #act="{ row }"
       ><Button v-if="changes(row)" size="small" :aria-label="t('ends.changeOf', { name: row.name })" @click="changing = row">{{

@@ -12,7 +12,7 @@ const stamp = (now: number, days: number) => new Date(now + days * day).toISOStr
 
 /** A colour for each kind of what ends. */
 function colours(c: Colours): Record<string, string> {
-  return { password: c.moss, account: c.warn, role: c.good, token: c.bad, key: c.unknown, certificate: c.soft, membership: c.ink }
+  return { password: c.moss, account: c.warn, role: c.bad, token: c.good, key: c.unknown, certificate: c.soft, membership: c.ink }
 }
 const parts = (c: Colours) => whats.map((key) => ({ key, text: t(`ends.what.${key}`), colour: colours(c)[key]! }))
 
