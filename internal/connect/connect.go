@@ -239,6 +239,7 @@ const (
 	ScopeUnits    = "units"
 	ScopeCron     = "cron"
 	ScopeFiles    = "files"
+	ScopeKeys     = "keys" // that an issuer accepts
 	ScopeServices = "services"
 	ScopeTasks    = "tasks"
 	ScopePools    = "pools"
@@ -250,7 +251,7 @@ const (
 
 // Scopes lists the scopes in the order in which they are told.
 func Scopes() []string {
-	return []string{ScopeAccounts, ScopeUnits, ScopeServices, ScopeTasks, ScopePools, ScopeCron, ScopeFiles, ScopeSessions, ScopeSockets, ScopeProcesses}
+	return []string{ScopeAccounts, ScopeUnits, ScopeServices, ScopeTasks, ScopePools, ScopeCron, ScopeFiles, ScopeKeys, ScopeSessions, ScopeSockets, ScopeProcesses}
 }
 
 // VisitRequest says how to read.

@@ -31,7 +31,7 @@ import (
 	"mossledger.example/moss/internal/service/withheld"
 	"mossledger.example/moss/internal/store"
 
-	// The kinds of system: one line each.
+	_ "mossledger.example/moss/internal/connect/cloud" // the kinds of system: one line each
 	_ "mossledger.example/moss/internal/connect/directory"
 	_ "mossledger.example/moss/internal/connect/mariadb"
 	_ "mossledger.example/moss/internal/connect/postgres"

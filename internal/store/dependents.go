@@ -322,3 +322,8 @@ func (s *Store) HoldingFingerprint(ctx context.Context, fingerprint string) ([]r
 func (s *Store) DependentsOfKey(ctx context.Context, fingerprint string) ([]records.Dependent, error) {
 	return s.dependentsWhere(ctx, "d.kind IN ('key', 'authorized key') AND json_extract(d.key, '$.fingerprint') = ? AND d.gone = ''", fingerprint)
 }
+
+// HoldersOfKeyID returns the files that hold a key of an issuer, by its number.
+func (s *Store) HoldersOfKeyID(ctx context.Context, keyID string) ([]records.Dependent, error) {
+	return s.dependentsWhere(ctx, "d.kind = 'cloud key' AND json_extract(d.key, '$.key_id') = ? AND d.gone = ''", keyID)
+}

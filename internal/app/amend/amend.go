@@ -36,6 +36,7 @@ type Store interface {
 	Charter(ctx context.Context, name string) (records.Charter, error)
 	Dependent(ctx context.Context, id records.DependentID) (records.Dependent, error)
 	DependentsOfAccount(ctx context.Context, account records.AccountID) ([]records.Dependent, error)
+	HoldersOfKeyID(ctx context.Context, keyID string) ([]records.Dependent, error)
 	DependentsOfKey(ctx context.Context, fingerprint string) ([]records.Dependent, error)
 	LedgerTrouble() error
 	LinesOfCharter(ctx context.Context, id records.CharterID) ([]records.CharterLine, error)

@@ -58,7 +58,7 @@ func (a *Amendments) RehearseEnds(ctx context.Context, by access.Actor, wishes [
 			return v, err
 		}
 		if slices.ContainsFunc(changes, func(other rotation.Ending) bool {
-			return other.SystemID == e.SystemID && other.Change.ID == e.Change.ID && other.Change.Path == e.Change.Path
+			return other.SystemID == e.SystemID && other.Change.ID == e.Change.ID && other.Change.Path == e.Change.Path && other.Change.KeyID == e.Change.KeyID && other.Change.Fingerprint == e.Change.Fingerprint
 		}) {
 			return v, fmt.Errorf("%w: %s is named twice: one amendment does one thing with it", app.ErrInput, name)
 		}
@@ -104,10 +104,14 @@ func (a *Amendments) ending(ctx context.Context, w EndWish) (rotation.Ending, st
 		switch {
 		case err != nil:
 			return e, "", err
-		case d.Kind != estate.DependentAuthorized || d.Key == nil || !d.Gone.IsZero():
-			return e, "", fmt.Errorf("%w: %s on %s is a %s: only entries that let the holder of a key in have an end of their own", app.ErrInput, d.Place, d.System, d.Kind)
+		case d.Kind != estate.DependentAuthorized && d.Kind != estate.DependentIssued || d.Key == nil || !d.Gone.IsZero():
+			return e, "", fmt.Errorf("%w: %s on %s is a %s: only entries that let the holder of a key in, and keys at their issuer, have an end of their own", app.ErrInput, d.Place, d.System, d.Kind)
+		case d.Kind == estate.DependentIssued:
+			c.KeyID = d.Key.KeyID
+		default:
+			c.Path, c.Fingerprint = d.Path, d.Key.Fingerprint
 		}
-		c.Of, c.Path, c.Fingerprint, c.Name, systemID = expiry.Key, d.Path, d.Key.Fingerprint, d.Key.Lets, d.SystemID
+		c.Of, c.Name, systemID = expiry.Key, d.Key.Lets, d.SystemID
 		for _, t := range d.Ties {
 			if t.Account == c.Name && t.System == d.System {
 				w.Account = t.AccountID
@@ -310,6 +314,9 @@ func indexOf(result string) int {
 
 // dependents are those that a change is about: of an entry, the files that hold its key.
 func (a *Amendments) dependents(ctx context.Context, step rotation.Step, account records.AccountID) ([]records.Dependent, error) {
+	if step.End.KeyID != "" {
+		return a.store.HoldersOfKeyID(ctx, step.End.KeyID)
+	}
 	if step.End.Of == expiry.Key {
 		list, err := a.store.DependentsOfKey(ctx, step.End.Fingerprint)
 		return slices.DeleteFunc(list, func(d records.Dependent) bool { return d.Kind != estate.DependentKey }), err

@@ -23,6 +23,7 @@ var scopeTables = map[string][2]string{
 	connect.ScopeCron:      {"dependents", "kind = 'cron'"},
 	connect.ScopeProcesses: {"dependents", "kind = 'process'"},
 	connect.ScopeFiles:     {"dependents", "kind IN ('file', 'key', 'authorized key', 'key tab', 'certificate', 'cloud key')"},
+	connect.ScopeKeys:      {"dependents", "kind = 'issued key'"},
 	connect.ScopeServices:  {"dependents", "kind = 'service'"},
 	connect.ScopeTasks:     {"dependents", "kind = 'task'"},
 	connect.ScopePools:     {"dependents", "kind = 'pool'"},

@@ -165,6 +165,8 @@ const (
 	DependentCertificate DependentKind = "certificate"
 	DependentCloudKey    DependentKind = "cloud key" // a key file of a cloud service
 
+	DependentIssued DependentKind = "issued key" // a key that its issuer accepts
+
 	DependentProcess  DependentKind = "process"  // a running program that holds a value no file explains, or that nothing would start again
 	DependentDeclared DependentKind = "declared" // a place that only a person's word tells of
 )

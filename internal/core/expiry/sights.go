@@ -33,7 +33,7 @@ func WayOf(kind estate.DependentKind) Way {
 		return RunsUnit
 	case kind == estate.DependentCron:
 		return RunsJob
-	case kind == estate.DependentKey || kind == estate.DependentAuthorized:
+	case kind == estate.DependentKey || kind == estate.DependentAuthorized || kind == estate.DependentCloudKey || kind == estate.DependentIssued:
 		return OpensKey
 	}
 	return SignsIn

@@ -46,6 +46,8 @@ type Known interface {
 	Owners(fingerprint string) ([]Owner, error)
 	// Authorized returns the accounts that a key opens, by its fingerprint.
 	Authorized(fingerprint string) ([]Door, error)
+	// Issued returns the identities that a key of an issuer proves, by its number.
+	Issued(keyID string) ([]Door, error)
 	// InCustody reports whether the current value of an account is known.
 	InCustody(account string) (bool, error)
 }
@@ -90,8 +92,12 @@ func Derive(d estate.Dependent, context naming.Context, known Known, unreadable 
 // names an account (an entry, a principal, an identity) to that account.
 func deriveKey(d estate.Dependent, context naming.Context, known Known) ([]Tie, []Unplaced, error) {
 	var out []Tie
-	if d.Kind == estate.DependentKey && d.Key.Fingerprint != "" {
-		doors, err := known.Authorized(d.Key.Fingerprint)
+	if d.Kind == estate.DependentKey && d.Key.Fingerprint != "" || d.Kind == estate.DependentCloudKey && d.Key.KeyID != "" {
+		ask, of := known.Authorized, d.Key.Fingerprint
+		if d.Kind == estate.DependentCloudKey {
+			ask, of = known.Issued, d.Key.KeyID
+		}
+		doors, err := ask(of)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -105,6 +111,9 @@ func deriveKey(d estate.Dependent, context naming.Context, known Known) ([]Tie, 
 		return out, nil, nil
 	}
 	name, strength, detail := d.Key.Lets, estate.StrengthAuthorizes, "lets in the holder of "+d.Key.Fingerprint
+	if d.Kind == estate.DependentIssued {
+		detail = "lets in the holder of the key " + d.Key.KeyID
+	}
 	if d.Kind == estate.DependentKeytab {
 		// Of HTTP/host@REALM the directory knows the service principal.
 		name, strength, detail = d.Key.Principal, estate.StrengthBeside, fmt.Sprintf("holds version %d of the key of %s", d.Key.Version, d.Key.Principal)

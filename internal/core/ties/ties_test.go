@@ -19,6 +19,7 @@ type known struct {
 
 func (k known) Owners(f string) ([]Owner, error)              { return k.owners[f], nil }
 func (k known) Authorized(fingerprint string) ([]Door, error) { return k.doors[fingerprint], nil }
+func (k known) Issued(keyID string) ([]Door, error)           { return k.doors["issued "+keyID], nil }
 
 func (k known) InCustody(account string) (bool, error) { return account == "1" || account == "2", nil }
 
@@ -69,7 +70,7 @@ func TestDerive(t *testing.T) {
 // to that account, and what only mentions one weakly.
 func TestKeysAndMentions(t *testing.T) {
 	index := naming.NewIndex([]naming.Known{{ID: "1", System: "7", Host: true, Name: "svc-backup"}, {ID: "2", System: "d", Name: "svc-board", Domains: []string{"larkmoor.example"}}})
-	k := known{Index: index, doors: map[string][]Door{"SHA256:x": {{"1", "opens svc-backup on quay1"}, {"1", "opens it twice"}, {"2", "opens svc-board on tide1"}}}}
+	k := known{Index: index, doors: map[string][]Door{"SHA256:x": {{"1", "opens svc-backup on quay1"}, {"1", "opens it twice"}, {"2", "opens svc-board on tide1"}}, "issued 3fQ": {{"2", "proves svc-board"}}}}
 	context := naming.Context{System: "7", Host: true}
 	for name, c := range map[string]struct {
 		d    estate.Dependent
@@ -79,6 +80,9 @@ func TestKeysAndMentions(t *testing.T) {
 		"unknown key":     {estate.Dependent{Kind: estate.DependentKey, Path: "/k", Key: &estate.Key{Fingerprint: "SHA256:y"}}, ""},
 		"encrypted key":   {estate.Dependent{Kind: estate.DependentKey, Path: "/k", Key: &estate.Key{Encrypted: true}}, ""},
 		"entry":           {estate.Dependent{Kind: estate.DependentAuthorized, Key: &estate.Key{Lets: "svc-backup"}}, "1 authorizes"},
+		"key file":        {estate.Dependent{Kind: estate.DependentCloudKey, Path: "/k", Key: &estate.Key{KeyID: "3fQ"}}, "2 opens"},
+		"strange file":    {estate.Dependent{Kind: estate.DependentCloudKey, Path: "/k", Key: &estate.Key{KeyID: "4"}}, ""},
+		"issued key":      {estate.Dependent{Kind: estate.DependentIssued, Key: &estate.Key{KeyID: "3fQ", Lets: "svc-backup"}}, "1 authorizes"},
 		"entry of nobody": {estate.Dependent{Kind: estate.DependentAuthorized, Key: &estate.Key{}}, ""},
 		"key tab":         {estate.Dependent{Kind: estate.DependentKeytab, Key: &estate.Key{Principal: "svc-board@LARKMOOR.EXAMPLE"}}, "2 beside"},
 		"mention":         {estate.Dependent{Kind: estate.DependentFile, Copy: &estate.Copy{Format: estate.FormatMention, Names: []string{"svc-board", "nobody-else"}}}, "2 mentions"},

@@ -43,8 +43,8 @@ type User struct {
 	Password                 string // "" for none
 	Key                      ssh.PublicKey
 	Changed                  time.Time
-	MaxDays                  int  // 0 for never
-	Directory                bool // known to the host, and not its own
+	MaxDays                  int                      // 0 for never
+	Directory                bool                     // known to the host, and not its own
 	Expires                  string                   // the first day on which it is refused; "" for never
 	Locked                   bool                     // its password
 	Sudo                     func(argv []string) bool // nil for no sudo

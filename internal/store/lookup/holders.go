@@ -34,6 +34,21 @@ func (l *Lookup) Authorized(fingerprint string) ([]ties.Door, error) {
 		JOIN systems ON systems.id = d.system_id WHERE d.kind = 'authorized key' AND d.gone = '' AND json_extract(d.key, '$.fingerprint') = ? ORDER BY systems.name, a.name`, fingerprint)
 }
 
+// Issued implements ties.Known.
+func (l *Lookup) Issued(keyID string) ([]ties.Door, error) {
+	return database.Collect(l.ctx, l.db, func(rows *sql.Rows) (d ties.Door, err error) {
+		var id int64
+		var name, system, state string
+		err = rows.Scan(&id, &name, &system, &state)
+		d.Account, d.Detail = strconv.FormatInt(id, 10), "proves "+name+" on "+system
+		if state != "enabled" {
+			d.Detail += ", and is " + state
+		}
+		return d, err
+	}, `SELECT a.id, a.name, systems.name, d.state FROM dependents d JOIN accounts a ON a.system_id = d.system_id AND a.folded = moss_fold(json_extract(d.key, '$.lets')) AND a.gone = ''
+		JOIN systems ON systems.id = d.system_id WHERE d.kind = 'issued key' AND d.gone = '' AND json_extract(d.key, '$.key_id') = ? ORDER BY systems.name, a.name`, keyID)
+}
+
 // InCustody implements ties.Known.
 func (l *Lookup) InCustody(account string) (bool, error) {
 	var n int
