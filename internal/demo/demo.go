@@ -50,7 +50,7 @@ func Start(ctx context.Context, options Options) (*Demo, error) {
 		return nil, errors.Join(fmt.Errorf("start the estate: %w", err), folder.Close())
 	}
 	d := &Demo{folder: folder, Process: &Process{Binary: options.Binary, Folder: options.Folder, Listen: options.Listen}, Estate: estate, Out: options.Out}
-	files := map[string]string{"ca.pem": estate.CA, "hosts.csv": estate.HostsCSV, "manager.pw": larkmoor.ManagerPassword + "\n", "user.pw": UserPassword + "\n"}
+	files := map[string]string{"ca.pem": estate.CA, "hosts.csv": estate.HostsCSV, "manager.pw": larkmoor.ManagerPassword + "\n", "user.pw": UserPassword + "\n", "feeds.key": estate.FeedsKey}
 	for name, password := range larkmoor.Passwords {
 		files[name+".pw"] = password + "\n"
 	}
@@ -93,6 +93,9 @@ func (d *Demo) Prepare(ctx context.Context) error {
 		host, port := larkmoor.Port(d.Estate.Stores[name])
 		steps = append(steps, []string{"system", "add", name, "--kind", kind, "--address", host, "--port", fmt.Sprint(port), "--steward", "hosts", "--ca-file", d.File("ca.pem"), "--site", "Larkmoor North", "--environment", "production", "--owner", "Data team"})
 	}
+	host, port = larkmoor.Port(d.Estate.Stores["larkmoor-feeds"])
+	steps = append(steps, []string{"steward", "add", "feeds", "--account", larkmoor.FeedsManager, "--key-file", d.File("feeds.key")},
+		[]string{"system", "add", "larkmoor-feeds", "--kind", "cloud-project", "--address", host, "--port", fmt.Sprint(port), "--steward", "feeds", "--ca-file", d.File("ca.pem"), "--environment", "production", "--owner", "Passenger information"})
 	for name, h := range d.Estate.Hosts {
 		steps = append(steps, []string{"system", "check", name, "--approve", h.Fingerprint()})
 	}

@@ -42,8 +42,14 @@ func TestEndsFollowTheEstate(t *testing.T) {
 	}
 	list := []estate.Account{
 		account("svc-soon", func(a *estate.Account) { a.PasswordExpires = now.Add(3*time.Hour + 30*time.Minute) }),
-		account("svc-past", func(a *estate.Account) { a.PasswordExpires = now.Add(-time.Minute); a.AccountExpires = now.AddDate(0, 0, 20) }),
-		account("svc-far", func(a *estate.Account) { a.AccountExpires = time.Date(9999, 12, 31, 0, 0, 0, 0, time.UTC); a.NeverExpire = true }),
+		account("svc-past", func(a *estate.Account) {
+			a.PasswordExpires = now.Add(-time.Minute)
+			a.AccountExpires = now.AddDate(0, 0, 20)
+		}),
+		account("svc-far", func(a *estate.Account) {
+			a.AccountExpires = time.Date(9999, 12, 31, 0, 0, 0, 0, time.UTC)
+			a.NeverExpire = true
+		}),
 		account("svc-must", func(a *estate.Account) { a.MustChange = true }),
 		account("svc-off", func(a *estate.Account) { a.Enabled = estate.No; a.PasswordExpires = now.AddDate(0, 0, 60) }),
 		account("svc-untold", func(a *estate.Account) { a.EndsUnknown = "nobody may ask" }),

@@ -140,7 +140,11 @@ func (a *Amendments) ending(ctx context.Context, w EndWish) (rotation.Ending, st
 	if err != nil {
 		return e, "", err
 	}
-	chosen, err := expiry.Choose(connector.Describe().Ends, c.Act, c.Of)
+	offered := connector.Describe().Ends
+	if w.Dependent == 0 { // of a key, which one has to be said
+		offered = slices.DeleteFunc(slices.Clone(offered), func(p expiry.Possible) bool { return p.Of == expiry.Key })
+	}
+	chosen, err := expiry.Choose(offered, c.Act, c.Of)
 	if err != nil {
 		return e, "", fmt.Errorf("%w: %s on %s: %w", app.ErrInput, account.Name, system.Name, err)
 	}
@@ -275,6 +279,9 @@ func (a *Amendments) holders(ctx context.Context, step rotation.Step, account re
 			line.Result, line.Words = connect.CheckWarning, "stops "+sight.When+": "+sight.Words
 		default:
 			line.Words = sight.When
+		}
+		if len(d.Readers) > 0 {
+			line.Words += "; read by " + few(d.Readers)
 		}
 		lines = append(lines, line)
 	}

@@ -38,7 +38,7 @@ func (picture *Picture) Place(ctx context.Context, systems []records.System) err
 	slots := make(chan struct{}, placeAtOnce)
 	failures := make([]error, len(systems))
 	for i, v := range systems {
-		if !estate.Kind(v.Kind).IsHost() {
+		if class := estate.Kind(v.Kind).Class(); class != estate.ClassHost && class != estate.ClassOther { // programs, and keys at their issuers
 			continue
 		}
 		all.Add(1)

@@ -29,7 +29,7 @@ var about = map[expiry.Act]struct{ use, short, long, example string }{
 // act is a command about an end.
 func act(a expiry.Act) *cobra.Command {
 	words := about[a]
-	var of, on, zone, reason, by, until string
+	var of, on, key, zone, reason, by, until string
 	var detach bool
 	args := 1
 	if a == expiry.SetEnd {
@@ -41,6 +41,7 @@ func act(a expiry.Act) *cobra.Command {
 	f := cmd.Flags()
 	f.StringVar(&of, "of", "", "of what: account, password, role; what its system offers first where it is not given")
 	f.StringVar(&on, "on", "", "of a key: only the entries on this system")
+	f.StringVar(&key, "key", "", "one key of a service identity: its number, or the beginning of it")
 	f.StringVar(&reason, "reason", "", "why; with it the act begins")
 	f.BoolVar(&detach, "detach", false, "do not wait for its end")
 	complete := func(flag string, values ...string) {
@@ -82,7 +83,7 @@ func act(a expiry.Act) *cobra.Command {
 			}
 			change["end"] = end.String()
 		}
-		changes, err := things(cmd, c, args[0], on, change)
+		changes, err := things(cmd, c, args[0], on, key, change)
 		if err != nil {
 			return err
 		}
@@ -119,7 +120,7 @@ func spanOf(text string) (time.Duration, error) {
 }
 
 // things are what a credential is there: the account of a password, the entries of a key.
-func things(cmd *cobra.Command, c *api.Client, spelling, on string, change map[string]any) ([]map[string]any, error) {
+func things(cmd *cobra.Command, c *api.Client, spelling, on, key string, change map[string]any) ([]map[string]any, error) {
 	resolved, err := c.ResolveCredential(cmd.Context(), spelling)
 	if err != nil {
 		return nil, err
@@ -127,6 +128,11 @@ func things(cmd *cobra.Command, c *api.Client, spelling, on string, change map[s
 	if resolved.AccountID != 0 {
 		if on != "" {
 			return nil, api.Exit(api.ExitUsage, errors.New("--on is for keys, which have entries on many systems"))
+		}
+		if key != "" {
+			id, err := issued(cmd, c, resolved, key)
+			change["dependent_id"] = id
+			return []map[string]any{change}, err
 		}
 		change["account_id"] = resolved.AccountID
 		return []map[string]any{change}, nil
@@ -165,6 +171,39 @@ func things(cmd *cobra.Command, c *api.Client, spelling, on string, change map[s
 		return nil, api.Exit(api.ExitUsage, fmt.Errorf("the key has no entry on %s: it has some on %s", on, strings.Join(systems, ", ")))
 	}
 	return out, nil
+}
+
+// issued is the number of a key of an identity, as a dependent.
+func issued(cmd *cobra.Command, c *api.Client, of api.CredentialRow, key string) (int64, error) {
+	var page struct {
+		Items []struct {
+			ID  int64 `json:"id"`
+			Key struct {
+				KeyID string `json:"key_id"`
+			} `json:"key"`
+		} `json:"items"`
+	}
+	query := url.Values{"account": {fmt.Sprint(of.AccountID)}, "filter": {"kind=issued key"}, "limit": {"1000"}}
+	if err := c.Call(cmd.Context(), http.MethodGet, "/dependents?"+query.Encode(), nil, &page); err != nil {
+		return 0, err
+	}
+	var found []int64
+	var known []string
+	for _, d := range page.Items {
+		known = append(known, d.Key.KeyID)
+		if strings.HasPrefix(d.Key.KeyID, key) {
+			found = append(found, d.ID)
+		}
+	}
+	switch {
+	case len(found) == 1:
+		return found[0], nil
+	case len(found) > 1:
+		return 0, api.Exit(api.ExitUsage, fmt.Errorf("%d keys of %s begin with %s: write more of it", len(found), of.Name, key))
+	case len(known) == 0:
+		return 0, api.Negative("no key of %s on %s is known: --key is for service identities of cloud projects", of.Name, of.System)
+	}
+	return 0, api.Exit(api.ExitUsage, fmt.Errorf("%s has no key that begins with %s: it has %s", of.Name, key, strings.Join(known, ", ")))
 }
 
 // showEnds prints when an account and what proves it end.

@@ -81,7 +81,7 @@ type Step struct {
 	After     []int                `json:"after,omitempty"`    // must have ended, well or not
 
 	Right *privilege.RightChange `json:"right,omitempty"` // for give, take and confirm
-	End   *expiry.EndChange         `json:"end,omitempty"`   // for end and confirm
+	End   *expiry.EndChange      `json:"end,omitempty"`   // for end and confirm
 
 	GivenBy string `json:"given_by,omitempty"` // for seal: who gave the new value, and knows it
 

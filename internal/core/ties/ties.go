@@ -7,6 +7,7 @@ package ties
 
 import (
 	"fmt"
+	"strings"
 
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/naming"
@@ -92,11 +93,17 @@ func Derive(d estate.Dependent, context naming.Context, known Known, unreadable 
 // names an account (an entry, a principal, an identity) to that account.
 func deriveKey(d estate.Dependent, context naming.Context, known Known) ([]Tie, []Unplaced, error) {
 	var out []Tie
-	if d.Kind == estate.DependentKey && d.Key.Fingerprint != "" || d.Kind == estate.DependentCloudKey && d.Key.KeyID != "" {
-		ask, of := known.Authorized, d.Key.Fingerprint
-		if d.Kind == estate.DependentCloudKey {
-			ask, of = known.Issued, d.Key.KeyID
-		}
+	ask, of, strength := known.Authorized, d.Key.Fingerprint, estate.StrengthOpens
+	switch d.Kind {
+	case estate.DependentCloudKey:
+		ask, of = known.Issued, d.Key.KeyID
+	case estate.DependentIssued:
+		ask, of, strength = known.Issued, d.Key.KeyID, estate.StrengthAuthorizes
+	case estate.DependentKey:
+	default:
+		of = ""
+	}
+	if of != "" {
 		doors, err := ask(of)
 		if err != nil {
 			return nil, nil, err
@@ -105,15 +112,13 @@ func deriveKey(d estate.Dependent, context naming.Context, known Known) ([]Tie, 
 		for _, door := range doors {
 			if !seen[door.Account] {
 				seen[door.Account] = true
-				out = append(out, Tie{Account: door.Account, Evidence: estate.Held, Strength: estate.StrengthOpens, Detail: d.Path + " " + door.Detail})
+				out = append(out, Tie{Account: door.Account, Evidence: estate.Held, Strength: strength, Detail: strings.TrimSpace(d.Path + " " + door.Detail)})
 			}
 		}
 		return out, nil, nil
 	}
-	name, strength, detail := d.Key.Lets, estate.StrengthAuthorizes, "lets in the holder of "+d.Key.Fingerprint
-	if d.Kind == estate.DependentIssued {
-		detail = "lets in the holder of the key " + d.Key.KeyID
-	}
+	name, detail := d.Key.Lets, "lets in the holder of "+d.Key.Fingerprint
+	strength = estate.StrengthAuthorizes
 	if d.Kind == estate.DependentKeytab {
 		// Of HTTP/host@REALM the directory knows the service principal.
 		name, strength, detail = d.Key.Principal, estate.StrengthBeside, fmt.Sprintf("holds version %d of the key of %s", d.Key.Version, d.Key.Principal)

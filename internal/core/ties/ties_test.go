@@ -82,7 +82,7 @@ func TestKeysAndMentions(t *testing.T) {
 		"entry":           {estate.Dependent{Kind: estate.DependentAuthorized, Key: &estate.Key{Lets: "svc-backup"}}, "1 authorizes"},
 		"key file":        {estate.Dependent{Kind: estate.DependentCloudKey, Path: "/k", Key: &estate.Key{KeyID: "3fQ"}}, "2 opens"},
 		"strange file":    {estate.Dependent{Kind: estate.DependentCloudKey, Path: "/k", Key: &estate.Key{KeyID: "4"}}, ""},
-		"issued key":      {estate.Dependent{Kind: estate.DependentIssued, Key: &estate.Key{KeyID: "3fQ", Lets: "svc-backup"}}, "1 authorizes"},
+		"issued key":      {estate.Dependent{Kind: estate.DependentIssued, Key: &estate.Key{KeyID: "3fQ", Lets: "x", Principal: "svc-board@larkmoor.example"}}, "2 authorizes"},
 		"entry of nobody": {estate.Dependent{Kind: estate.DependentAuthorized, Key: &estate.Key{}}, ""},
 		"key tab":         {estate.Dependent{Kind: estate.DependentKeytab, Key: &estate.Key{Principal: "svc-board@LARKMOOR.EXAMPLE"}}, "2 beside"},
 		"mention":         {estate.Dependent{Kind: estate.DependentFile, Copy: &estate.Copy{Format: estate.FormatMention, Names: []string{"svc-board", "nobody-else"}}}, "2 mentions"},

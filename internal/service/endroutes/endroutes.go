@@ -57,7 +57,7 @@ type endWish struct {
 
 type rehearseInput struct {
 	Body struct {
-		Changes   []endWish        `json:"changes" minItems:"1" maxItems:"200"`
+		Changes   []endWish          `json:"changes" minItems:"1" maxItems:"200"`
 		OnFailure rotation.OnFailure `json:"on_failure,omitempty" enum:"undo,stop,continue" doc:"undo without it; what is deleted does not come back, and is stopped at"`
 	}
 }

@@ -22,6 +22,7 @@ import (
 	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/privilege/descriptor"
 	"mossledger.example/moss/internal/standin"
+	"mossledger.example/moss/internal/standin/cloud"
 	"mossledger.example/moss/internal/standin/datastore"
 	"mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/unixhost"
@@ -66,7 +67,9 @@ type Estate struct {
 	Board     string // URL of the applications' own checks
 	Bookings  *datastore.Postgres
 	Tides     *datastore.Redis
-	Stores    map[string]string // addresses of the data stores by name
+	Feeds     *cloud.Project
+	FeedsKey  string            // private half of a key of its manager
+	Stores    map[string]string // addresses of the data stores, and of the feeds, by name
 
 	lock  sync.Mutex
 	used  map[string]string // what a running program signed in with: host/unit to name\x00password
@@ -99,6 +102,9 @@ func Start() (*Estate, error) {
 	if err := e.startStores(config); err != nil {
 		return nil, errors.Join(err, e.Close())
 	}
+	if err := e.startFeeds(config); err != nil {
+		return nil, errors.Join(err, e.Close())
+	}
 	for _, build := range []func() *unixhost.Host{e.quay("quay1"), e.quay("quay2"), e.bookings, e.tide} {
 		host := build()
 		e.Hosts[host.Name] = host
@@ -106,7 +112,7 @@ func Start() (*Estate, error) {
 			return nil, errors.Join(err, e.Close())
 		}
 	}
-	if err := e.keyWithDoors(); err != nil {
+	if err := errors.Join(e.keyWithDoors(), e.feedPrograms()); err != nil {
 		return nil, errors.Join(err, e.Close())
 	}
 	if err := e.startWindows(authority); err != nil {
@@ -130,6 +136,9 @@ func (e *Estate) Close() error {
 	}
 	if e.Bookings != nil {
 		errs = append(errs, e.Bookings.Close(), e.Tides.Close())
+	}
+	if e.Feeds != nil {
+		errs = append(errs, e.Feeds.Close())
 	}
 	errs = append(errs, e.Directory.Close())
 	e.done.Wait()

@@ -19,10 +19,11 @@ import (
 type Calendar struct{ *database.DB }
 
 const (
-	from    = "ends e JOIN systems s ON s.id = e.system_id LEFT JOIN accounts a ON a.id = e.account_id LEFT JOIN dependents d ON d.id = e.dependent_id"
-	at      = "CASE e.state WHEN 'ends' THEN e.ordered ELSE '' END"
-	name    = "COALESCE(a.name, d.name)"
-	uses    = "(SELECT COUNT(*) FROM ties t JOIN dependents u ON u.id = t.dependent_id WHERE t.account_id = e.account_id AND u.gone = '')"
+	from = "ends e JOIN systems s ON s.id = e.system_id LEFT JOIN accounts a ON a.id = e.account_id LEFT JOIN dependents d ON d.id = e.dependent_id"
+	at   = "CASE e.state WHEN 'ends' THEN e.ordered ELSE '' END"
+	name = "COALESCE(a.name, d.name)"
+	uses = `(CASE d.kind WHEN 'issued key' THEN (SELECT COUNT(*) FROM dependents f WHERE f.kind = 'cloud key' AND json_extract(f.key, '$.key_id') = json_extract(d.key, '$.key_id') AND f.gone = '')
+		ELSE (SELECT COUNT(*) FROM ties t JOIN dependents u ON u.id = t.dependent_id WHERE t.account_id = e.account_id AND u.gone = '') END)`
 	labels  = "COALESCE((SELECT json_group_array(label) FROM account_labels WHERE account_id = e.account_id), '[]')"
 	columns = "e.id, e.what, " + name + ", s.name, e.system_id, s.kind, COALESCE(e.account_id, 0), COALESCE(e.dependent_id, 0), COALESCE(d.place, ''), e.state, " + at + ", e.why, e.live, " + uses + ", " + labels
 )
@@ -177,7 +178,7 @@ func (c *Calendar) lasting(ctx context.Context) (map[bool]int, error) {
 		n    int
 	}
 	rows, err := database.Collect(ctx, c.Read, func(rows *sql.Rows) (r row, err error) { return r, rows.Scan(&r.live, &r.n) },
-		"SELECT live, SUM(CASE WHEN may_end THEN n WHEN what = 'account' THEN -n ELSE 0 END) FROM ends_days GROUP BY live")
+		"SELECT live, SUM(CASE WHEN may_end THEN n WHEN what = 'account' AND day <> 'never' THEN -n ELSE 0 END) FROM ends_days GROUP BY live")
 	out := map[bool]int{}
 	for _, r := range rows {
 		out[r.live] = r.n

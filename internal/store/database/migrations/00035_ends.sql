@@ -77,12 +77,14 @@ CREATE VIEW account_ends AS
             CASE WHEN a.must_change THEN 'ended' WHEN a.never_expires OR a.password_expires >= '2200' THEN 'never' WHEN a.password_expires = '' THEN 'unknown' ELSE 'ends' END AS state,
             CASE WHEN a.ends_unknown <> '' THEN a.ends_unknown WHEN s.kind = 'directory' THEN 'no password policy that can be read says it' ELSE 'its system does not say' END AS why,
             a.enabled <> 'no' AND a.type NOT IN ('computer', 'system') AS live, s.kind NOT IN ('postgresql', 'mariadb', 'redis') AS may_end
-        FROM accounts a JOIN systems s ON s.id = a.system_id WHERE a.gone = ''
+        FROM accounts a JOIN systems s ON s.id = a.system_id WHERE a.gone = '' AND a.type <> 'service identity'
+        UNION ALL
+        SELECT a.id, a.id * 2 + 1, a.system_id, 'account', '', 'never', '', a.enabled <> 'no', 0 FROM accounts a WHERE a.gone = '' AND a.type = 'service identity'
         UNION ALL
         SELECT a.id, a.id * 2 + 1, a.system_id, 'account', a.account_expires,
             CASE WHEN a.account_expires <> '' THEN 'ends' ELSE 'unknown' END, a.ends_unknown, a.enabled <> 'no' AND a.type NOT IN ('computer', 'system'), 0
         FROM accounts a JOIN systems s ON s.id = a.system_id
-        WHERE a.gone = '' AND (a.account_expires <> '' OR a.ends_unknown <> '') AND a.account_expires < '2200' AND s.kind NOT IN ('postgresql', 'mariadb', 'redis')
+        WHERE a.gone = '' AND (a.account_expires <> '' OR a.ends_unknown <> '') AND a.account_expires < '2200' AND a.type <> 'service identity' AND s.kind NOT IN ('postgresql', 'mariadb', 'redis')
     );
 INSERT INTO ends (id, what, system_id, account_id, state, ordered, why, live, may_end) SELECT id, what, system_id, account_id, state, ordered, why, live, may_end FROM account_ends;
 INSERT INTO ends_days (day, what, live, may_end, n) SELECT CASE state WHEN 'ends' THEN substr(ordered, 1, 10) ELSE state END, what, live, may_end, COUNT(*) FROM ends GROUP BY 1, 2, 3, 4;
