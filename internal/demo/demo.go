@@ -93,9 +93,7 @@ func (d *Demo) Prepare(ctx context.Context) error {
 		host, port := larkmoor.Port(d.Estate.Stores[name])
 		steps = append(steps, []string{"system", "add", name, "--kind", kind, "--address", host, "--port", fmt.Sprint(port), "--steward", "hosts", "--ca-file", d.File("ca.pem"), "--site", "Larkmoor North", "--environment", "production", "--owner", "Data team"})
 	}
-	host, port = larkmoor.Port(d.Estate.Stores["larkmoor-feeds"])
-	steps = append(steps, []string{"steward", "add", "feeds", "--account", larkmoor.FeedsManager, "--key-file", d.File("feeds.key")},
-		[]string{"system", "add", "larkmoor-feeds", "--kind", "cloud-project", "--address", host, "--port", fmt.Sprint(port), "--steward", "feeds", "--ca-file", d.File("ca.pem"), "--environment", "production", "--owner", "Passenger information"})
+	steps = append(steps, feedSteps(d)...)
 	for name, h := range d.Estate.Hosts {
 		steps = append(steps, []string{"system", "check", name, "--approve", h.Fingerprint()})
 	}

@@ -41,7 +41,7 @@ import (
 )
 
 // Version of the program.
-const Version = "0.14.0"
+const Version = "0.15.0"
 
 // Config says how to run.
 type Config struct {

@@ -329,9 +329,10 @@ func (a *Amendments) dependents(ctx context.Context, step rotation.Step, account
 		return slices.DeleteFunc(list, func(d records.Dependent) bool { return d.Kind != estate.DependentKey }), err
 	}
 	list, err := a.store.DependentsOfAccount(ctx, account)
-	// Who only mentions it, or holds another value, does not use it.
+	// Who only mentions it does not use it, and where a key is accepted nobody stops: who holds
+	// it does.
 	return slices.DeleteFunc(list, func(d records.Dependent) bool {
-		return !slices.ContainsFunc(d.Ties, func(t records.Tie) bool {
+		return d.Kind == estate.DependentAuthorized || d.Kind == estate.DependentIssued || !slices.ContainsFunc(d.Ties, func(t records.Tie) bool {
 			return t.AccountID == account && t.Strength != string(estate.StrengthMentions) && t.Strength != string(estate.StrengthAmbiguous)
 		})
 	}), err

@@ -1,0 +1,77 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"mossledger.example/moss/internal/standin/larkmoor"
+)
+
+// feedSteps add the cloud project of the feeds.
+func feedSteps(d *Demo) [][]string {
+	host, port := larkmoor.Port(d.Estate.Stores["larkmoor-feeds"])
+	return [][]string{
+		{"steward", "add", "feeds", "--account", larkmoor.FeedsManager, "--key-file", d.File("feeds.key")},
+		{"system", "add", "larkmoor-feeds", "--kind", "cloud-project", "--address", host, "--port", fmt.Sprint(port), "--steward", "feeds", "--ca-file", d.File("ca.pem"), "--environment", "production", "--owner", "Passenger information"},
+	}
+}
+
+// endingSteps are about what ends, and when.
+var endingSteps = []step{
+	{"What ends when, of all kinds: of the timetable feeds' cloud project one key never ends, and one ends tomorrow. The files that hold them on hosts are known by the number of the key.", func(ctx context.Context, t *tour) error {
+		for _, words := range feedSteps(t.Demo) {
+			if _, err := t.run(ctx, 0, words...); err != nil {
+				return err
+			}
+		}
+		if _, err := t.run(ctx, unread, "survey", "run"); err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 0, []string{"within 7 days", "never", "not known"}, "expiry", "timeline"); err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 0, []string{"ends in 2", "kiosktimes", "never ends"}, "expiry", "list", "--filter", "system=larkmoor-feeds", "--filter", "what=key"); err != nil {
+			return err
+		}
+		return t.expect(ctx, 0, []string{"/etc/kiosktimes/feed-key.json", "kiosktimes.service", "held: opens"}, "account", "show", "larkmoor-feeds/kiosktimes")
+	}},
+	{"One is shut, as it would be tomorrow by itself. The rehearsal says who stops and in which words; then its program does not start, with just these; and it is mended by the way back.", func(ctx context.Context, t *tour) error {
+		if err := t.expect(ctx, 0, []string{"1 of 1 that use it", "/etc/kiosktimes/feed-key.json", "invalid_grant", "the rehearsal passed"}, "credential", "disable", "larkmoor-feeds/kiosktimes"); err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 0, []string{"one person is enough", "it is disabled"}, "credential", "disable", "larkmoor-feeds/kiosktimes", "--reason", "what will tomorrow be like"); err != nil {
+			return err
+		}
+		host := t.Estate.Hosts["quay1"]
+		if host.Restart("kiosktimes.service") {
+			return fmt.Errorf("kiosktimes.service starts with a key of an identity that is disabled")
+		}
+		fmt.Fprintln(t.out, "    seen from outside: kiosktimes.service on quay1 does not start any more")
+		out, err := t.run(ctx, 0, "amend", "list", "--limit", "1", "--columns", "id", "-o", "csv")
+		if err != nil {
+			return err
+		}
+		id, err := lastLine(out)
+		if err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 0, []string{"undone"}, "amend", "undo", id, "--reason", "it is not tomorrow yet"); err != nil {
+			return err
+		}
+		if !host.Restart("kiosktimes.service") {
+			return fmt.Errorf("kiosktimes.service does not start with a key that is accepted again")
+		}
+		fmt.Fprintln(t.out, "    proven from outside: kiosktimes.service on quay1 reads the timetable again")
+		return nil
+	}},
+}
+
+// lastLine is the last line of a short answer.
+func lastLine(out string) (string, error) {
+	lines := strings.Fields(out)
+	if len(lines) < 2 {
+		return "", fmt.Errorf("nothing is listed: %q", out)
+	}
+	return lines[len(lines)-1], nil
+}
