@@ -103,27 +103,10 @@ var words = []string{"berth", "tide", "manifest", "gangway", "fuel", "quay", "ha
 func BenchmarkMillion(b *testing.B) {
 	folder := b.TempDir()
 	url, code, stop := serve(b, folder)
-	post := func(path, token, body string) map[string]any {
-		request, err := http.NewRequestWithContext(context.Background(), http.MethodPost, url+path, strings.NewReader(body))
-		require.NoError(b, err)
-		request.Header.Set("Content-Type", "application/json")
-		if token != "" {
-			request.Header.Set("Authorization", "Bearer "+token)
-		}
-		response, err := http.DefaultClient.Do(request)
-		require.NoError(b, err)
-		defer response.Body.Close()
-		out := map[string]any{}
-		require.NoError(b, json.NewDecoder(response.Body).Decode(&out))
-		require.Less(b, response.StatusCode, 300, "%v", out)
-		return out
-	}
-	post("/api/v1/setup", "", fmt.Sprintf(`{"code":%q,"name":"ines","password":%q}`, code, largePassword))
-	token, _ := post("/api/v1/sessions", "", fmt.Sprintf(`{"name":"ines","password":%q,"token":true}`, largePassword))["token"].(string)
-	require.NotEmpty(b, token)
-	post("/api/v1/systems", token, `{"name":"domain","kind":"directory","address":"192.0.2.1"}`)
+	post, token := owner(b, url, code)
+	post("/api/v1/systems", `{"name":"domain","kind":"directory","address":"192.0.2.1"}`)
 	for h := range largeHosts {
-		post("/api/v1/systems", token, fmt.Sprintf(`{"name":"host%04d","kind":"unix-host","address":"198.51.%d.%d"}`, h, h/250, h%250+1))
+		post("/api/v1/systems", fmt.Sprintf(`{"name":"host%04d","kind":"unix-host","address":"198.51.%d.%d"}`, h, h/250, h%250+1))
 	}
 	stop()
 	before := sizeOf(b, folder)
@@ -131,21 +114,7 @@ func BenchmarkMillion(b *testing.B) {
 	fmt.Printf("%d dependents on %d hosts taken in %v; %.0f bytes in the store for each\n", largeHosts*perHost, largeHosts, took.Round(time.Second), float64(sizeOf(b, folder)-before)/float64(largeHosts*perHost))
 	url, _, stop = serve(b, folder)
 	defer stop()
-	ctx := context.Background()
-	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: largeClients}}
-	get := func(path string) (time.Duration, int) {
-		request, err := http.NewRequestWithContext(ctx, http.MethodGet, url+"/api/v1"+path, nil)
-		require.NoError(b, err)
-		request.Header.Set("Authorization", "Bearer "+token)
-		began := time.Now()
-		response, err := client.Do(request)
-		require.NoError(b, err)
-		n, err := io.Copy(io.Discard, response.Body)
-		require.NoError(b, err)
-		_ = response.Body.Close()
-		require.Equal(b, 200, response.StatusCode, path)
-		return time.Since(began), int(n)
-	}
+	get := asker(b, url, token)
 	asks := []struct {
 		name string
 		path func(r *rand.Rand) string
@@ -181,27 +150,73 @@ func BenchmarkMillion(b *testing.B) {
 			get(ask.path(nil))
 			fmt.Printf("%-22s %4d first looks by one client, median %8v, slowest %8v\n", ask.name, len(first), first[5].Round(time.Millisecond/10), first[9].Round(time.Millisecond/10))
 		}
-		var lock sync.Mutex
-		var all []time.Duration
-		var clients sync.WaitGroup
-		bytes := 0
-		for c := range largeClients {
-			clients.Add(1)
-			go func() {
-				defer clients.Done()
-				r := rand.New(rand.NewPCG(uint64(c), 7))
-				for began, n := time.Now(), 0; n < requestsEach && time.Since(began) < 20*time.Second; n++ {
-					took, size := get(ask.path(r))
-					lock.Lock()
-					all, bytes = append(all, took), max(bytes, size)
-					lock.Unlock()
-				}
-			}()
+		askAll(b, ask.name, get, ask.path)
+	}
+}
+
+// askAll asks with all clients at once, and tells how long answers took.
+func askAll(b *testing.B, name string, get func(path string) (time.Duration, int), path func(r *rand.Rand) string) {
+	var lock sync.Mutex
+	var all []time.Duration
+	var clients sync.WaitGroup
+	bytes := 0
+	for c := range largeClients {
+		clients.Add(1)
+		go func() {
+			defer clients.Done()
+			r := rand.New(rand.NewPCG(uint64(c), 7))
+			for began, n := time.Now(), 0; n < requestsEach && time.Since(began) < 20*time.Second; n++ {
+				took, size := get(path(r))
+				lock.Lock()
+				all, bytes = append(all, took), max(bytes, size)
+				lock.Unlock()
+			}
+		}()
+	}
+	clients.Wait()
+	sort.Slice(all, func(i, j int) bool { return all[i] < all[j] })
+	fmt.Printf("%-22s %4d requests, median %8v, 99th percentile %8v, up to %d bytes\n", name, len(all), all[len(all)/2].Round(time.Millisecond/10), all[len(all)*99/100].Round(time.Millisecond/10), bytes)
+	b.ReportMetric(float64(all[len(all)*99/100].Milliseconds()), "ms-99th:"+strings.ReplaceAll(name, " ", "-"))
+}
+
+// owner sets a new service up, and posts to it as its first person.
+func owner(b *testing.B, url, code string) (post func(path, body string) map[string]any, token string) {
+	post = func(path, body string) map[string]any {
+		request, err := http.NewRequestWithContext(context.Background(), http.MethodPost, url+path, strings.NewReader(body))
+		require.NoError(b, err)
+		request.Header.Set("Content-Type", "application/json")
+		if token != "" {
+			request.Header.Set("Authorization", "Bearer "+token)
 		}
-		clients.Wait()
-		sort.Slice(all, func(i, j int) bool { return all[i] < all[j] })
-		fmt.Printf("%-22s %4d requests, median %8v, 99th percentile %8v, up to %d bytes\n", ask.name, len(all), all[len(all)/2].Round(time.Millisecond/10), all[len(all)*99/100].Round(time.Millisecond/10), bytes)
-		b.ReportMetric(float64(all[len(all)*99/100].Milliseconds()), "ms-99th:"+strings.ReplaceAll(ask.name, " ", "-"))
+		response, err := http.DefaultClient.Do(request)
+		require.NoError(b, err)
+		defer response.Body.Close()
+		out := map[string]any{}
+		require.NoError(b, json.NewDecoder(response.Body).Decode(&out))
+		require.Less(b, response.StatusCode, 300, "%v", out)
+		return out
+	}
+	post("/api/v1/setup", fmt.Sprintf(`{"code":%q,"name":"ines","password":%q}`, code, largePassword))
+	token, _ = post("/api/v1/sessions", fmt.Sprintf(`{"name":"ines","password":%q,"token":true}`, largePassword))["token"].(string)
+	require.NotEmpty(b, token)
+	return post, token
+}
+
+// asker asks for a path, and tells how long that took and how much came.
+func asker(b *testing.B, url, token string) func(path string) (time.Duration, int) {
+	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: largeClients}}
+	return func(path string) (time.Duration, int) {
+		request, err := http.NewRequestWithContext(context.Background(), http.MethodGet, url+"/api/v1"+path, nil)
+		require.NoError(b, err)
+		request.Header.Set("Authorization", "Bearer "+token)
+		began := time.Now()
+		response, err := client.Do(request)
+		require.NoError(b, err)
+		n, err := io.Copy(io.Discard, response.Body)
+		require.NoError(b, err)
+		_ = response.Body.Close()
+		require.Equal(b, 200, response.StatusCode, path)
+		return time.Since(began), int(n)
 	}
 }
 

@@ -220,15 +220,22 @@ func (s *session) send(ctx context.Context, stage connect.Stage, method, path, c
 		if failure != nil || status != http.StatusTooManyRequests || try == waits {
 			return status, raw, failure
 		}
-		later, err := strconv.Atoi(header.Get("Retry-After")) // RFC 9110, section 10.2.3
-		pause := time.Duration(later) * time.Second
-		if err != nil || pause < 0 || pause > patience {
-			return status, raw, nil
-		}
-		if connect.Wait(ctx, pause) != nil {
+		if pause := later(header.Get("Retry-After")); pause < 0 || pause > patience || connect.Wait(ctx, pause) != nil {
 			return status, raw, nil
 		}
 	}
+}
+
+// later is how long a server wants to be left alone: seconds, or a moment (RFC 9110, section
+// 10.2.3). It is below 0 if that is not said.
+func later(said string) time.Duration {
+	if seconds, err := strconv.Atoi(said); err == nil {
+		return time.Duration(seconds) * time.Second
+	}
+	if at, err := http.ParseTime(said); err == nil {
+		return max(time.Until(at), 0)
+	}
+	return -1
 }
 
 func (s *session) once(ctx context.Context, stage connect.Stage, method, path, contentType string, body []byte) (int, http.Header, []byte, *connect.Failure) {
@@ -246,7 +253,7 @@ func (s *session) once(ctx context.Context, stage connect.Stage, method, path, c
 	if !s.token.Empty() {
 		request.Header.Set("Authorization", "Bearer "+s.token.RevealString())
 	}
-	response, err := s.client.Do(request) //nolint:gosec // the target is a system that a person added
+	response, err := s.client.Do(request)
 	s.trace.Tell(connect.Ended("http", method+" "+path, begun, err, nil))
 	if err != nil {
 		return 0, nil, nil, s.lost(stage, method, err)
