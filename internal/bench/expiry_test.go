@@ -47,6 +47,9 @@ func BenchmarkExpiry(b *testing.B) {
 		{"ends, first page", "/expiry"},
 		{"ends of a system", "/expiry?filter=system%3Dhost0100"},
 		{"ends, keys", "/expiry?filter=what%3Dkey"},
+		{"ends, certificates", "/expiry?filter=what%3Dcertificate"},
+		{"ends, one part", "/expiry?filter=at%3E2027-10-01&filter=at%3C2027-10-09"},
+		{"ends, searched", "/expiry?search=svc-berth-100"},
 	} {
 		askAll(b, ask.name, get, func(*rand.Rand) string { return ask.path })
 	}

@@ -3,6 +3,7 @@ package store
 import (
 	"database/sql"
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -123,9 +124,64 @@ func TestEndsFollowTheEstate(t *testing.T) {
 	require.Len(t, keys.Items, 3)
 	assert.Equal(t, []expiry.State{expiry.Ended, expiry.Ends, expiry.Never}, []expiry.State{keys.Items[0].State, keys.Items[1].State, keys.Items[2].State})
 	assert.Equal(t, time.Date(2031, 5, 1, 10, 0, 0, 0, time.UTC), keys.Items[1].At)
+	foundAlike(t, s, system)
 	exec("UPDATE dependents SET gone = 'x' WHERE kind = 'authorized key'")
 	counted(t, s)
 	exec("DELETE FROM credentials")
 	exec("DELETE FROM systems WHERE id = ?", system)
 	counted(t, s)
+}
+
+// foundAlike holds what filters find, which they look for elsewhere than in the list, against
+// the whole list.
+func foundAlike(t *testing.T, s *Store, system records.SystemID) {
+	t.Helper()
+	all, err := s.Ends(t.Context(), "", records.Query{Limit: 1000})
+	require.NoError(t, err)
+	day := s.Now().UTC().AddDate(0, 0, 10)
+	for _, c := range []struct {
+		query records.Query
+		holds func(e records.EndRow) bool
+	}{
+		{records.Query{Filters: []string{"what=password"}}, func(e records.EndRow) bool { return e.What == expiry.Password }},
+		{records.Query{Filters: []string{"what=KEY", "state=ends"}}, func(e records.EndRow) bool { return e.What == expiry.Key && e.State == expiry.Ends }},
+		{records.Query{Filters: []string{"what=token"}}, func(records.EndRow) bool { return false }},
+		{records.Query{Filters: []string{"system=DIR"}}, func(e records.EndRow) bool { return e.System == "dir" }},
+		{records.Query{Filters: []string{"system=nowhere"}}, func(records.EndRow) bool { return false }},
+		{records.Query{Filters: []string{"system~B"}}, func(e records.EndRow) bool { return e.System == "db" }},
+		{records.Query{Filters: []string{fmt.Sprintf("system_id=%d", system)}, Search: "svc"}, func(e records.EndRow) bool { return e.System == "dir" && strings.HasPrefix(e.Name, "svc-") }},
+		{records.Query{Filters: []string{"state=ended"}}, func(e records.EndRow) bool { return e.State == expiry.Ended }},
+		{records.Query{Filters: []string{"state=Ends"}}, func(e records.EndRow) bool { return e.State == expiry.Ends }},
+		{records.Query{Filters: []string{"state=unknown"}}, func(e records.EndRow) bool { return e.State == expiry.Unknown }},
+		{records.Query{Filters: []string{"state=never"}}, func(e records.EndRow) bool { return e.State == expiry.Never }},
+		{records.Query{Filters: []string{"state!=never"}}, func(e records.EndRow) bool { return e.State != expiry.Never }},
+		{records.Query{Filters: []string{"at<" + day.Format(time.RFC3339)}}, func(e records.EndRow) bool { return e.State == expiry.Ends && e.At.Before(day) }},
+		{records.Query{Filters: []string{"at>=" + day.Format(time.RFC3339)}}, func(e records.EndRow) bool { return e.State == expiry.Ends && !e.At.Before(day) }},
+		{records.Query{Filters: []string{"at>" + day.Format(time.DateOnly)}}, func(e records.EndRow) bool { return e.State == expiry.Ends && e.At.After(day) }},
+		{records.Query{Filters: []string{"at="}}, func(e records.EndRow) bool { return e.State != expiry.Ends }},
+		{records.Query{Filters: []string{"live=no"}}, func(e records.EndRow) bool { return !e.Live }},
+		{records.Query{Filters: []string{"live=yes"}}, func(e records.EndRow) bool { return e.Live }},
+		{records.Query{Filters: []string{"account_id=2"}}, func(e records.EndRow) bool { return e.AccountID == 2 }},
+		{records.Query{Filters: []string{"dependent_id=1"}}, func(e records.EndRow) bool { return e.DependentID == 1 }},
+		{records.Query{Filters: []string{"name~F"}}, func(e records.EndRow) bool { return strings.Contains(e.Name, "f") }},
+		{records.Query{Filters: []string{"place~1"}}, func(e records.EndRow) bool { return e.Place == "1" }},
+		{records.Query{Search: "100%"}, func(records.EndRow) bool { return false }},
+		{records.Query{Search: "ent"}, func(e records.EndRow) bool { return e.Name == "entry" }},
+		{records.Query{Search: "dir", Sort: "-at"}, func(e records.EndRow) bool { return e.System == "dir" }},
+	} {
+		want := []records.EndID{}
+		for _, e := range all.Items {
+			if c.holds(e) {
+				want = append(want, e.ID)
+			}
+		}
+		page, err := s.Ends(t.Context(), "", c.query)
+		require.NoError(t, err, "%+v", c.query)
+		got := []records.EndID{}
+		for _, e := range page.Items {
+			got = append(got, e.ID)
+		}
+		assert.ElementsMatch(t, want, got, "%v %s", c.query.Filters, c.query.Search)
+		assert.Equal(t, len(want), page.Total, "%v %s", c.query.Filters, c.query.Search)
+	}
 }

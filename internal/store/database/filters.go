@@ -78,7 +78,12 @@ func (c Column) compare(operator, value string) (string, []any, error) {
 		}
 		return "CAST(" + c.Sql + " AS NUMERIC) " + operator + " ?", []any{number}, nil
 	case typeMoment:
-		return c.compareMoment(operator, value)
+		condition, args, err := c.compareMoment(operator, value)
+		if c.Order == "" || equality || err != nil {
+			return condition, args, err
+		}
+		ordered, more, err := Column{Name: c.Name, Sql: c.Order}.compareMoment(operator, value)
+		return condition + " AND " + ordered, append(args, more...), err
 	}
 	if allowed := c.allowed(); allowed != nil {
 		if !slices.ContainsFunc(allowed, func(a string) bool { return strings.EqualFold(a, value) }) {

@@ -25,7 +25,12 @@ type Column struct {
 	Number bool     // compares as a number
 	Hidden bool     // not part of Search
 	Values []string // all that it can be; nil for any
-	Order  string   // what it is sorted by instead
+	Order  string   // what it is sorted by instead; of moments, in the same order where there is one
+	// A query for the rows that have a value, with ?1 for it, where the columns' own table has
+	// no index; and what else holds of rows that have a value, and has one.
+	Having  string
+	Like    string // the same for a part of a value, as a pattern
+	Implied map[string]string
 }
 
 // Listing describes a list once: which table, which columns.
@@ -93,6 +98,8 @@ func (l Listing[T]) filter(text string) (condition string, args []any, narrow *n
 	if strings.HasSuffix(operator, "LIKE") {
 		if operator == "LIKE" && l.Parts.covers(c.Name, value) {
 			narrow = l.Parts.narrow(value)
+		} else if operator == "LIKE" && c.Like != "" {
+			narrow = &narrowed{query: c.Like, args: []any{"%" + escapeLike(value) + "%"}}
 		}
 		return "(" + c.Sql + ") " + operator + ` ? ESCAPE '\'`, []any{"%" + escapeLike(value) + "%"}, narrow, nil
 	}
@@ -100,7 +107,15 @@ func (l Listing[T]) filter(text string) (condition string, args []any, narrow *n
 		return "LOWER(" + c.Sql + ") GLOB ?", []any{lowerASCII(strings.ReplaceAll(value, "[", "[[]"))}, nil, nil
 	}
 	condition, args, err = c.compare(operator, value)
-	return condition, args, nil, err
+	if operator == "=" && err == nil {
+		if c.Having != "" {
+			narrow = &narrowed{query: c.Having, args: []any{value}}
+		}
+		if implied := c.Implied[strings.ToLower(value)]; implied != "" {
+			condition += " AND " + implied
+		}
+	}
+	return condition, args, narrow, err
 }
 
 // lowerASCII lowers the letters that the database's LOWER does.
@@ -236,14 +251,20 @@ func (l Listing[T]) selection(q records.Query) (selection, error) {
 			out.narrow = l.Parts.searched(q.Search, pattern, l.Where == "" && len(q.Filters) == 0)
 		}
 	default:
-		var parts []string
+		var parts, found []string
 		for _, c := range l.Columns {
 			if !c.Number && !c.Hidden {
 				parts = append(parts, "("+c.Sql+`) LIKE ? ESCAPE '\'`)
 				out.args = append(out.args, pattern)
 			}
+			if c.Like != "" {
+				found = append(found, c.Like)
+			}
 		}
 		conditions = append(conditions, "("+strings.Join(parts, " OR ")+")")
+		if len(found) > 0 && out.narrow == nil {
+			out.narrow = &narrowed{query: strings.Join(found, " UNION "), args: []any{pattern}}
+		}
 	}
 	out.where = strings.Join(conditions, " AND ")
 	return out, nil

@@ -19,13 +19,26 @@ import (
 type Calendar struct{ *database.DB }
 
 const (
-	from = "ends e JOIN systems s ON s.id = e.system_id LEFT JOIN accounts a ON a.id = e.account_id LEFT JOIN dependents d ON d.id = e.dependent_id"
+	from = "ends e CROSS JOIN systems s ON s.id = e.system_id LEFT JOIN accounts a ON a.id = e.account_id LEFT JOIN dependents d ON d.id = e.dependent_id"
 	at   = "CASE e.state WHEN 'ends' THEN e.ordered ELSE '' END"
 	name = "COALESCE(a.name, d.name)"
 	uses = `(CASE d.kind WHEN 'issued key' THEN (SELECT COUNT(*) FROM dependents f WHERE f.kind = 'cloud key' AND json_extract(f.key, '$.key_id') = json_extract(d.key, '$.key_id') AND f.gone = '')
 		ELSE (SELECT COUNT(*) FROM ties t JOIN dependents u ON u.id = t.dependent_id WHERE t.account_id = e.account_id AND u.gone = '') END)`
 	labels  = "COALESCE((SELECT json_group_array(label) FROM account_labels WHERE account_id = e.account_id), '[]')"
 	columns = "e.id, e.what, " + name + ", s.name, e.system_id, s.kind, COALESCE(e.account_id, 0), COALESCE(e.dependent_id, 0), COALESCE(d.place, ''), e.state, " + at + ", e.why, e.live, " + uses + ", " + labels
+)
+
+// ofSystem finds the rows of a system, by what they are about.
+const ofSystem = "SELECT id * 2 AS id FROM accounts WHERE system_id = @ UNION ALL SELECT id * 2 + 1 FROM accounts WHERE system_id = @ UNION ALL SELECT -id FROM dependents WHERE system_id = @"
+
+// Names and places are looked for where they stand, rather than in each row of the list: those
+// of accounts by the order of their names, those of keys by their kind or an index of parts.
+const (
+	namedAccounts = `SELECT a.id * 2 + n.n AS id FROM accounts a CROSS JOIN (SELECT 0 AS n UNION ALL SELECT 1) n WHERE a.name LIKE ?1 ESCAPE '\'`
+	ofKeys        = "dependents d WHERE d.kind IN ('authorized key', 'certificate', 'cloud key', 'issued key')"
+	namedKeys     = "SELECT -d.id AS id FROM " + ofKeys + ` AND d.name LIKE ?1 ESCAPE '\'`
+	placedKeys    = "SELECT -d.id AS id FROM " + ofKeys + ` AND d.place LIKE ?1 ESCAPE '\'`
+	ofSystems     = `(SELECT id FROM systems WHERE name LIKE ?1 ESCAPE '\')`
 )
 
 func whats() (out []string) {
@@ -58,36 +71,49 @@ const neverEnding = `(SELECT a.id * 2 + 1 AS id, 'account' AS what, a.system_id,
 // last. That an account itself never ends is so of nearly all: they are listed when that is
 // asked for, by the filters what=account and state=never.
 func (c *Calendar) Ends(ctx context.Context, label string, q records.Query) (records.Page[records.EndRow], error) {
+	l, err := c.listing(label, q)
+	if err != nil {
+		return records.Page[records.EndRow]{}, err
+	}
+	return database.PageOf(ctx, c.Read, l, q)
+}
+
+func (c *Calendar) listing(label string, q records.Query) (database.Listing[records.EndRow], error) {
 	l := database.Listing[records.EndRow]{
 		From: from, ID: "e.id", Sort: "at", Scan: columns,
 		Columns: []database.Column{
 			{Name: "at", Sql: at, Order: "e.ordered", Hidden: true},
-			{Name: "what", Sql: "e.what", Values: whats()},
-			{Name: "name", Sql: name},
-			{Name: "system", Sql: "s.name"},
+			{Name: "what", Sql: "e.what", Hidden: true, Values: whats(), Having: "SELECT id FROM ends WHERE what = ?1 COLLATE NOCASE"},
+			{Name: "name", Sql: name, Like: namedAccounts + " UNION ALL " + namedKeys},
+			{Name: "system", Sql: "s.name", Having: strings.ReplaceAll(ofSystem, "@", "(SELECT id FROM systems WHERE name = ?1 COLLATE NOCASE)"), Like: strings.ReplaceAll(ofSystem, "@", ofSystems)},
 			{Name: "system_kind", Sql: "s.kind", Hidden: true},
-			{Name: "state", Sql: "e.state", Values: states()},
-			{Name: "why", Sql: "e.why"},
-			{Name: "place", Sql: "COALESCE(d.place, '')"},
-			{Name: "live", Sql: "e.live", Number: true},
+			{Name: "state", Sql: "e.state", Hidden: true, Values: states(), Implied: map[string]string{
+				"ended": "e.ordered < '0'", "ends": "e.ordered >= '0' AND e.ordered < '~'", "unknown": "e.ordered >= '~' AND e.ordered < '~2'", "never": "e.ordered >= '~2'",
+			}},
+			{Name: "why", Sql: "e.why", Hidden: true},
+			{Name: "place", Sql: "COALESCE(d.place, '')", Like: placedKeys},
+			{Name: "live", Sql: "e.live", Number: true, Having: "SELECT id FROM ends WHERE live = (LOWER(?1) IN ('yes', 'true', '1'))"},
 			{Name: "dependents", Sql: uses, Number: true},
-			{Name: "account_id", Sql: "COALESCE(e.account_id, 0)", Number: true},
-			{Name: "dependent_id", Sql: "COALESCE(e.dependent_id, 0)", Number: true},
-			{Name: "system_id", Sql: "e.system_id", Number: true},
+			{Name: "account_id", Sql: "COALESCE(e.account_id, 0)", Number: true, Having: "SELECT ?1 * 2 AS id UNION ALL SELECT ?1 * 2 + 1"},
+			{Name: "dependent_id", Sql: "COALESCE(e.dependent_id, 0)", Number: true, Having: "SELECT -?1 AS id"},
+			{Name: "system_id", Sql: "e.system_id", Number: true, Having: strings.ReplaceAll(ofSystem, "@", "?1")},
 			{Name: "id", Sql: "e.id", Number: true},
 		},
 		ScanRow: func(rows *sql.Rows) (records.EndRow, error) { return c.scan(rows, new(any), new(any)) },
 	}
 	if slices.Contains(q.Filters, "what=account") && slices.Contains(q.Filters, "state=never") {
 		l.From = strings.Replace(from, "ends e", neverEnding+" e", 1)
+		for i := range l.Columns { // they are of the written rows
+			l.Columns[i].Having, l.Columns[i].Like = "", ""
+		}
 	}
 	if label != "" {
 		if err := rules.CheckLabel(label); err != nil { // it stands in the condition
-			return records.Page[records.EndRow]{}, fmt.Errorf("%w: %w", database.ErrQuery, err)
+			return l, fmt.Errorf("%w: %w", database.ErrQuery, err)
 		}
 		l.Where = "e.account_id IN (SELECT account_id FROM account_labels WHERE label = '" + label + "')"
 	}
-	return database.PageOf(ctx, c.Read, l, q)
+	return l, nil
 }
 
 // EndsInUse are those that end before a moment, from another one on, at most so many: of

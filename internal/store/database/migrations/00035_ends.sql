@@ -7,7 +7,7 @@
 ALTER TABLE accounts ADD COLUMN ends_unknown TEXT NOT NULL DEFAULT '';
 CREATE TABLE ends (
     id INTEGER PRIMARY KEY, what TEXT NOT NULL, system_id INTEGER NOT NULL, account_id INTEGER, dependent_id INTEGER,
-    state TEXT NOT NULL, ordered TEXT NOT NULL, why TEXT NOT NULL, live INTEGER NOT NULL,
+    state TEXT NOT NULL, ordered TEXT NOT NULL COLLATE NOCASE, why TEXT NOT NULL, live INTEGER NOT NULL,
     may_end INTEGER NOT NULL -- of a password: its account may end by itself
 );
 CREATE INDEX ends_ordered ON ends (ordered);
