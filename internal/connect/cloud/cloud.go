@@ -220,7 +220,8 @@ func (s *session) send(ctx context.Context, stage connect.Stage, method, path, c
 		if failure != nil || status != http.StatusTooManyRequests || try == waits {
 			return status, raw, failure
 		}
-		if pause := later(header.Get("Retry-After")); pause < 0 || pause > patience || connect.Wait(ctx, pause) != nil {
+		pause := later(header.Get("Retry-After"))
+		if waited := pause >= 0 && pause <= patience && connect.Wait(ctx, pause) == nil; !waited {
 			return status, raw, nil
 		}
 	}
