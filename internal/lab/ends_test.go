@@ -328,12 +328,36 @@ func TestEndsOnOpenLDAP(t *testing.T) {
 		}
 		return out
 	}(), "")
-	d := lab.RuledOpenLDAP(t, "127.0.0.69", 636, rules, lab.Policy("ending", "pwdLockout: TRUE\npwdMustChange: TRUE")+lab.Person("svc-tide", "ending", "")+lab.Person("svc-doomed", "ending", ""))
+	d := lab.RuledOpenLDAP(t, "127.0.0.69", 636, rules, lab.Policy("ending", "pwdLockout: TRUE\npwdMustChange: TRUE")+lab.Person("svc-tide", "ending", "")+lab.Person("svc-doomed", "ending", "")+
+		lab.Policy("ages", "pwdMaxAge: 3600")+lab.Policy("ageless", "pwdMustChange: FALSE")+lab.Person("svc-aged", "ages", "pwdChangedTime: "+time.Now().UTC().Add(8*time.Second-time.Hour).Format("20060102150405Z"))+lab.Person("svc-unseen", "ages", "")+lab.Person("svc-ageless", "ageless", ""))
 	target := d.Target("openldap")
+	growsOld(t, target)
 	l := byPassword(c, target, refOf(t, c, target, "svc-tide"))
 	l.lives(t, expiry.Account)
 	d2 := byPassword(c, target, refOf(t, c, target, "svc-doomed"))
 	d2.dies(t, expiry.Account)
+}
+
+// growsOld: a password ends by its policy's age, when the directory says so.
+func growsOld(t *testing.T, target connect.Target) {
+	t.Helper()
+	all, _, _ := readDirectory(t, target)
+	aged := all["svc-aged"]
+	assert.WithinDuration(t, time.Now().Add(8*time.Second), aged.PasswordExpires, 8*time.Second)
+	assert.True(t, all["svc-ageless"].NeverExpire)
+	assert.Zero(t, all["svc-unseen"].PasswordExpires)
+	assert.False(t, all["svc-unseen"].NeverExpire)
+	assert.Zero(t, all["svc-berth"].PasswordExpires, "which policy is the default is not shown, and they differ")
+	l := byPassword(directory.Connector{}, target, connect.AccountRef{StableID: aged.StableID, Name: aged.Name, DN: aged.DN})
+	told, err := l.Ending(t.Context(), target, l.change(expiry.Expire, expiry.Password))
+	require.NoError(t, err)
+	assert.Equal(t, expiry.End{State: expiry.Ends, At: aged.PasswordExpires}, told.Now)
+	l.accepted(t, true, "before its end")
+	require.Eventually(t, func() bool { return time.Now().After(aged.PasswordExpires) }, 30*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool {
+		v, err := l.signs(t.Context())
+		return err == nil && !v.Accepted && v.Code == connect.VerdictExpired && v.Words == "Password expired"
+	}, 5*time.Second, 100*time.Millisecond, "it ended when it was told to")
 }
 
 func TestEndsOnSamba(t *testing.T) {

@@ -41,6 +41,13 @@ func (c Connector) Ending(ctx context.Context, target connect.Target, change exp
 	if p.Refused != "" && !p.There {
 		return p.Ending, target.Fail(connect.StageChange, connect.CodeCannot, p.Refused, "'expire --of account' ends the account instead", nil)
 	}
+	if !s.windows() && p.Now.State == expiry.Unknown {
+		rules, failure := s.lockRules()
+		if failure != nil {
+			return p.Ending, failure
+		}
+		p.Now = rules.Ends(e)
+	}
 	if !s.windows() && change.Of != expiry.Password && change.Act != expiry.Delete {
 		keeps, failure := s.keepsLocks()
 		if failure != nil {

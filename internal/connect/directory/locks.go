@@ -4,7 +4,6 @@ import (
 	"context"
 	"hash/maphash"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -12,7 +11,6 @@ import (
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/directory/policy"
-	"mossledger.example/moss/internal/connect/directory/values"
 	"mossledger.example/moss/internal/core/estate"
 )
 
@@ -23,16 +21,15 @@ import (
 // nor its negation (RFC 4511, section 4.5.1.7: Undefined).
 
 func (s *session) lockRules() (policy.LockRules, *connect.Failure) {
-	policies, failure := s.find(s.contexts, 0, "(objectClass=pwdPolicy)", "pwdLockout", "pwdLockoutDuration")
+	policies, failure := s.find(s.contexts, 0, "(objectClass=pwdPolicy)", "pwdLockout", "pwdLockoutDuration", "pwdMaxAge")
+	var ageless []*ldap.Entry
+	if failure == nil {
+		ageless, failure = s.find(s.contexts, 0, "(&(objectClass=pwdPolicy)(!(pwdMaxAge=*)))", "1.1")
+	}
 	if failure != nil && failure.Code != connect.CodeGone && failure.Code != connect.CodeNotPermitted {
 		return nil, failure // hidden ones leave locks unknown; this is another matter
 	}
-	out := policy.LockRules{}
-	for _, shown := range policies {
-		seconds, _ := strconv.Atoi(shown.GetAttributeValue("pwdLockoutDuration"))
-		out[values.Fold(shown.DN)] = policy.LockRule{Off: shown.GetAttributeValue("pwdLockout") != "TRUE", Duration: time.Duration(seconds) * time.Second}
-	}
-	return out, nil
+	return policy.LockRulesOf(policies, ageless), nil
 }
 
 // keepsLocks reports whether the schema has locks at all (RFC 4512, section

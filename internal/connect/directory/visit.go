@@ -181,6 +181,7 @@ func (v *visit) take(entries []*ldap.Entry, lock *locks) error {
 		} else {
 			a, problem = accounts.RFC(e)
 			a.Locked = lock.of(e, now)
+			lock.rules.Tell(&a, e)
 			if a.Locked == estate.Yes && e.GetAttributeValue(policy.LockAttribute) == policy.LockedForGood && slices.Contains(v.resting, a.StableID) {
 				a.Enabled = estate.No // that is how one rests
 			}

@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"strconv"
 	"time"
 
 	"github.com/go-ldap/ldap/v3"
@@ -14,14 +15,36 @@ const LockAttribute = "pwdAccountLockedTime"
 // LockedForGood is the time that an administrator's lock has.
 const LockedForGood = "000001010000Z"
 
-// LockRule is what one policy says of locks.
+// LockRule is what one policy says of locks, and of how old passwords may grow.
 type LockRule struct {
 	Off      bool          // accounts are not locked
 	Duration time.Duration // 0: until somebody unlocks
+	MaxAge   time.Duration // of a password; 0: any, below 0: not shown
 }
 
 // LockRules are those of all policies that are shown.
 type LockRules map[string]LockRule // by normal DN
+
+// LockRulesOf reads them of policies, and of those that can be seen to let passwords grow as
+// old as they like: that a policy shows no age says nothing by itself.
+func LockRulesOf(policies, ageless []*ldap.Entry) LockRules {
+	out := LockRules{}
+	for _, shown := range policies {
+		seconds, _ := strconv.Atoi(shown.GetAttributeValue("pwdLockoutDuration"))
+		age, err := strconv.Atoi(shown.GetAttributeValue("pwdMaxAge"))
+		if err != nil {
+			age = -1
+		}
+		out[values.Fold(shown.DN)] = LockRule{Off: shown.GetAttributeValue("pwdLockout") != "TRUE", Duration: time.Duration(seconds) * time.Second, MaxAge: time.Duration(age) * time.Second}
+	}
+	for _, e := range ageless {
+		if rule, shown := out[values.Fold(e.DN)]; shown {
+			rule.MaxAge = 0
+			out[values.Fold(e.DN)] = rule
+		}
+	}
+	return out
+}
 
 func (r LockRule) holds(since time.Time, forGood bool, now time.Time) bool {
 	return !r.Off && (forGood || r.Duration == 0 || now.Before(since.Add(r.Duration)))
