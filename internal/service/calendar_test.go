@@ -52,11 +52,18 @@ func TestCalendarToken(t *testing.T) {
 	ok := get("/api/v1/schedule.ics", basic(feed))
 	assert.Equal(t, 200, ok.StatusCode)
 	assert.Equal(t, "text/calendar; charset=utf-8", ok.Header.Get("Content-Type"))
+	ends := get("/api/v1/expiry.ics", basic(feed))
+	assert.Equal(t, 200, ends.StatusCode, "what ends is a calendar too")
+	assert.Equal(t, "text/calendar; charset=utf-8", ends.Header.Get("Content-Type"))
 	assert.Equal(t, 200, get("/api/v1/schedule.ics", "Bearer "+plain).StatusCode, "who may read everything may read this")
 	for what, c := range map[string][2]string{
 		"everything else":           {"/api/v1/accounts", "Bearer " + feed},
 		"everything else, as basic": {"/api/v1/accounts", basic(feed)},
 		"the calendar, as a bearer": {"/api/v1/schedule.ics", "Bearer " + feed},
+		"the list of that calendar": {"/api/v1/expiry", basic(feed)},
+		"ends, as a bearer":         {"/api/v1/expiry.ics", "Bearer " + feed},
+		"ends, a full token":        {"/api/v1/expiry.ics", basic(plain)},
+		"ends, nothing":             {"/api/v1/expiry.ics", ""},
 		"a full token, as basic":    {"/api/v1/schedule.ics", basic(plain)},
 		"a password":                {"/api/v1/schedule.ics", basic(password)},
 		"nothing":                   {"/api/v1/schedule.ics", ""},

@@ -153,7 +153,8 @@ func forecast(ctx context.Context, s *store.Store, now time.Time, days int) (For
 	return out, err
 }
 
-// calendarOf is what ends as RFC 5545 has it: each end is an event without a length.
+// calendarOf is what ends as RFC 5545 has it: each end is an event without a length, which is
+// one that has no end of its own (section 3.6.1).
 func calendarOf(list []records.EndRow, now time.Time) string {
 	c := ics.NewCalendar()
 	c.SetProductId("-//Moss Ledger//expiry//EN")
@@ -167,8 +168,7 @@ func calendarOf(list []records.EndRow, now time.Time) string {
 		e := c.AddEvent(fmt.Sprintf("end-%d@moss-ledger", v.ID))
 		e.SetDtStampTime(now.UTC())
 		e.SetStartAt(v.At.UTC())
-		e.SetEndAt(v.At.UTC())
-		e.SetSummary(fmt.Sprintf("%s of %s on %s ends", title(v.What), v.Name, v.System))
+		e.SetSummary(routing.CalendarText(fmt.Sprintf("%s of %s on %s ends", title(v.What), v.Name, v.System)))
 		words := []string{}
 		switch {
 		case v.Dependents == 1:
@@ -182,7 +182,7 @@ func calendarOf(list []records.EndRow, now time.Time) string {
 		if len(v.Labels) > 0 {
 			words = append(words, "Labels: "+strings.Join(v.Labels, ", "))
 		}
-		e.SetDescription(strings.Join(words, "\n"))
+		e.SetDescription(routing.CalendarText(strings.Join(words, "\n")))
 		e.SetTimeTransparency(ics.TransparencyTransparent)
 	}
 	return c.Serialize(ics.WithNewLineWindows)

@@ -85,12 +85,12 @@ func calendarOf(nights []policies.Night, now time.Time) string {
 		if night.Count == 1 {
 			what = "credential"
 		}
-		e.SetSummary(fmt.Sprintf("Rotation of %d %s (%s)", night.Count, what, night.Policy))
+		e.SetSummary(routing.CalendarText(fmt.Sprintf("Rotation of %d %s (%s)", night.Count, what, night.Policy)))
 		words := strings.Join(night.Credentials, "\n")
 		if more := night.Count - len(night.Credentials); more > 0 {
 			words += fmt.Sprintf("\nand %d more", more)
 		}
-		e.SetDescription(words)
+		e.SetDescription(routing.CalendarText(words))
 		e.SetTimeTransparency(ics.TransparencyTransparent)
 	}
 	return c.Serialize(ics.WithNewLineWindows)
