@@ -171,7 +171,7 @@ func TestSchedulesSurviveTheService(t *testing.T) {
 	var duties []schedule.Planned
 	require.Eventually(t, func() bool {
 		_, answer := r.do("GET", "/api/v1/duties", token, "")
-		return json.Unmarshal([]byte(answer), &duties) == nil && len(duties) == 8 && duties[1].Words != ""
+		return json.Unmarshal([]byte(answer), &duties) == nil && len(duties) == 9 && duties[1].Words != ""
 	}, 10*time.Second, 20*time.Millisecond)
 	assert.Contains(t, duties[1].Words, "began survey 1")
 	assert.WithinDuration(t, time.Now().Add(24*time.Hour), duties[1].Due, time.Minute)

@@ -181,7 +181,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 			base.Log.Error("accounts could not be ranked after a survey", "error", err)
 		}
 	})
-	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Looks.LookAgain}, {Name: "rotate", Title: "rotate what is due by policies", Every: lookEvery, Do: a.Unattended.Look}, {Name: "take", Title: "take into custody what rules say so of", Every: lookEvery, Do: a.Taking.Look}, {Name: "expire", Title: "end requests that nobody approved in time", Every: lookEvery, Do: a.Approvals.Expire}, {Name: "forget", Title: "forget old messages, and given values that nothing took", Every: 24 * time.Hour, Do: a.forget}, {Name: "erase", Title: "erase former values whose time is over", Every: 24 * time.Hour, Do: a.Custody.EraseFormer}}
+	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "judge", Title: "judge anew what changes with time alone", Every: 24 * time.Hour, Do: a.judgeAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Looks.LookAgain}, {Name: "rotate", Title: "rotate what is due by policies", Every: lookEvery, Do: a.Unattended.Look}, {Name: "take", Title: "take into custody what rules say so of", Every: lookEvery, Do: a.Taking.Look}, {Name: "expire", Title: "end requests that nobody approved in time", Every: lookEvery, Do: a.Approvals.Expire}, {Name: "forget", Title: "forget old messages, and given values that nothing took", Every: 24 * time.Hour, Do: a.forget}, {Name: "erase", Title: "erase former values whose time is over", Every: 24 * time.Hour, Do: a.Custody.EraseFormer}}
 	if err := a.Inventory.BindExisting(ctx); err != nil {
 		return nil, fmt.Errorf("bind what is there to its systems: %w", err)
 	}
@@ -231,6 +231,19 @@ func (a *Application) isOpen(v records.Window) (bool, error) {
 }
 
 // forget removes what is not kept longer.
+// judgeAll judges everything by the day that it is: what ends comes nearer, and a declaration
+// runs out, where no survey sees anything, too.
+func (a *Application) judgeAll(ctx context.Context) (string, error) {
+	systems, err := a.Store.AllSystems(ctx)
+	if err != nil {
+		return "", err
+	}
+	if err := a.Picture.Place(ctx, systems); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%d systems judged", len(systems)), nil
+}
+
 func (a *Application) forget(ctx context.Context) (string, error) {
 	words, err := a.Messages.Forget(ctx)
 	return words, errors.Join(err, a.Batches.Forget(ctx), a.Traces.Forget(ctx), a.Proofs.Forget(ctx))

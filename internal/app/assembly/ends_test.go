@@ -121,3 +121,43 @@ func TestEnds(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, page.Items)
 }
+
+// What ends comes nearer with time alone: the duty that judges anew tells it, though no survey
+// sees anything.
+func TestEndsComeNearer(t *testing.T) {
+	by := &clock{}
+	f := startBy(t, by)
+	ctx := t.Context()
+	a := f.account("dir/svc-berth")
+	v, err := f.Amendments.RehearseEnds(ctx, ines, []amend.EndWish{{Account: a.ID, Act: expiry.SetEnd, Of: expiry.Account, End: expiry.At(time.Now().AddDate(0, 0, 40))}}, "")
+	require.NoError(t, err)
+	_, err = f.Amendments.Start(ctx, ines, v.ID, "the terminal closes")
+	require.NoError(t, err)
+	done := f.amended(v.ID)
+	require.Equal(t, rotation.FinishedDone, done.Result, "%+v", done.Steps)
+	f.survey("dir")
+	soon := func() (n int) {
+		for _, found := range f.findings("ends-soon") {
+			if found.AccountID == a.ID {
+				n++
+			}
+		}
+		return n
+	}
+	assert.Zero(t, soon(), "it is 40 days away")
+	f.Stop()
+	require.NoError(t, f.Store.Close())
+	f.reopenBy(by) // from here on its duties are counted
+	require.Eventually(t, func() bool {
+		list, err := f.Schedule.List(ctx)
+		return err == nil && len(list) > 0 && !list[2].Due.IsZero()
+	}, 20*time.Second, 20*time.Millisecond)
+	by.pass(15 * 24 * time.Hour)
+	f.Stop()
+	require.NoError(t, f.Store.Close())
+	f.reopenBy(by)
+	require.Eventually(t, func() bool { return soon() == 1 }, 20*time.Second, 20*time.Millisecond)
+	list, err := f.Schedule.List(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "judge", list[2].Name)
+}

@@ -60,7 +60,8 @@ const farYear = 2200
 // Far reports whether a moment means never.
 func Far(t time.Time) bool { return t.Year() >= farYear }
 
-// At is the end at a moment; never for one that is far, unknown for none.
+// At is the end at a moment, to the second: not every system keeps more, and nobody means more.
+// It is never for one that is far, unknown for none.
 func At(t time.Time) End {
 	switch {
 	case t.IsZero():
@@ -68,7 +69,7 @@ func At(t time.Time) End {
 	case Far(t):
 		return End{State: Never}
 	}
-	return End{State: Ends, At: t.UTC()}
+	return End{State: Ends, At: t.UTC().Truncate(time.Second)}
 }
 
 // Past reports whether it has ended.

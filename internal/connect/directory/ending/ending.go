@@ -242,7 +242,7 @@ func ofPlain(e *ldap.Entry, c expiry.EndChange, now time.Time) (p Plan) {
 	default:
 		p.moment(e, "pwdEndTime", accountEnd(a), c, now, func(t time.Time) string { return t.UTC().Format("20060102150405Z") })
 		p.Now = accountEnd(a)
-		p.There = settled(p.Now, expiry.End{State: p.Will.State, At: p.Will.At.Truncate(time.Second)}, c, now)
+		p.There = settled(p.Now, p.Will, c, now)
 		p.InForce = p.Now.Past(now)
 	}
 	p.Sights = plainSights(c)
