@@ -43,7 +43,7 @@ func Parse(text string, zone *time.Location, now time.Time) (End, error) {
 		return coming(text, at, now)
 	}
 	if day, err := time.Parse(time.DateOnly, text); err == nil {
-		return coming(text, time.Date(day.Year(), day.Month(), day.Day()+1, 0, 0, 0, 0, zone), now)
+		return coming(text, nextDay(day, zone), now)
 	}
 	for _, form := range []string{"2006-01-02 15:04", "2006-01-02T15:04", "2006-01-02 15:04:05", "2006-01-02T15:04:05"} {
 		if at, err := time.Parse(form, text); err == nil {
@@ -55,6 +55,16 @@ func Parse(text string, zone *time.Location, now time.Time) (End, error) {
 		}
 	}
 	return End{}, fmt.Errorf("%w: %q: write %s", ErrEnd, text, Forms)
+}
+
+// nextDay is when the day after one begins: at midnight, or where clocks are put forward over
+// that, at the moment when they are.
+func nextDay(day time.Time, zone *time.Location) time.Time {
+	at := time.Date(day.Year(), day.Month(), day.Day()+1, 0, 0, 0, 0, zone)
+	if _, change := at.ZoneBounds(); at.Day() == day.Day() && !change.IsZero() {
+		return change
+	}
+	return at
 }
 
 func coming(text string, at, now time.Time) (End, error) {
