@@ -58,6 +58,14 @@ func TestCommandLineWithWrongInput(t *testing.T) {
 		{1, "not found", []string{"rotate", "rehearse", "key:nobody"}},
 		{1, "not found", []string{"rotate", "run", "key:nobody", "--reason", "x"}},
 		{2, "CREDENTIAL is missing", []string{"credential", "show"}},
+		{2, "CREDENTIAL is missing", []string{"credential", "expire"}},
+		{1, "no key is called so", []string{"credential", "expire", "nobody"}},
+		{2, "is no time zone", []string{"credential", "set-end", "nobody", "2027-03-29", "--zone", "Mars/Base"}},
+		{2, "--by or --until", []string{"credential", "extend", "nobody"}},
+		{2, "it is one of password", []string{"expiry", "list", "--filter", "what=pray"}},
+		{2, "a moment as 2026-03-01", []string{"expiry", "list", "--filter", "at<soon"}},
+		{2, "a label is of small letters", []string{"expiry", "list", "--label", "no!"}},
+		{2, "expected number >= 1", []string{"expiry", "forecast", "--days", "0"}},
 		{2, "OPTION=SETTING is missing", []string{"system", "option", "set", "site=x"}},
 		{2, "choose systems by", []string{"system", "option", "set", "production", "paths=/a"}},
 		{2, "write name=value", []string{"system", "option", "set", "site=x", "paths"}},
@@ -81,7 +89,7 @@ func TestCommandLineWithWrongInput(t *testing.T) {
 		assert.Contains(t, out, want, "moss %s", strings.Join(c.args, " "))
 		assert.Contains(t, out, "moss: ")
 	}
-	for _, empty := range [][]string{{"system", "list"}, {"account", "list"}, {"dependent", "list"}, {"survey", "list"}, {"rotate", "list"}, {"finding", "list"}, {"steward", "list"}, {"credential", "list"}, {"system", "option", "list"}} {
+	for _, empty := range [][]string{{"system", "list"}, {"account", "list"}, {"dependent", "list"}, {"survey", "list"}, {"rotate", "list"}, {"finding", "list"}, {"steward", "list"}, {"credential", "list"}, {"system", "option", "list"}, {"expiry", "list"}, {"expiry", "timeline"}} {
 		assert.NotEmpty(t, u.moss(0, empty...), "an empty list says so")
 		assert.Equal(t, "[]\n", u.moss(0, append(empty, "-o", "json")...))
 	}

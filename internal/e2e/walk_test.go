@@ -40,6 +40,8 @@ func places(u *user) [][2]string {
 		{"/rights", "Who may do what, and through what"},
 		{"/rights?view=who", "May do what"},
 		{"/accounts/" + account + "?tab=rights", "Group Operations"},
+		{"/expiry", "What ends when?"},
+		{"/accounts/" + account + "?tab=ends", "it never ends"},
 		{"/surveys", "Survey 1"},
 		{"/surveys/1", "Visits"},
 		{"/surveys/1?tab=stages", "Which systems took long"},

@@ -201,7 +201,7 @@ func issued(cmd *cobra.Command, c *api.Client, of api.CredentialRow, key string)
 	case len(found) > 1:
 		return 0, api.Exit(api.ExitUsage, fmt.Errorf("%d keys of %s begin with %s: write more of it", len(found), of.Name, key))
 	case len(known) == 0:
-		return 0, api.Negative("no key of %s on %s is known: --key is for service identities of cloud projects", of.Name, of.System)
+		return 0, api.Exit(api.ExitUsage, fmt.Errorf("no key of %s on %s is known: --key is for service identities of cloud projects", of.Name, of.System))
 	}
 	return 0, api.Exit(api.ExitUsage, fmt.Errorf("%s has no key that begins with %s: it has %s", of.Name, key, strings.Join(known, ", ")))
 }
