@@ -148,6 +148,8 @@ func foundAlike(t *testing.T, s *Store, system records.SystemID) {
 		{records.Query{Filters: []string{"what=token"}}, func(records.EndRow) bool { return false }},
 		{records.Query{Filters: []string{"system=DIR"}}, func(e records.EndRow) bool { return e.System == "dir" }},
 		{records.Query{Filters: []string{"system=nowhere"}}, func(records.EndRow) bool { return false }},
+		{records.Query{Filters: []string{"system~D"}}, func(records.EndRow) bool { return true }},
+		{records.Query{Search: "d"}, func(records.EndRow) bool { return true }},
 		{records.Query{Filters: []string{"system~B"}}, func(e records.EndRow) bool { return e.System == "db" }},
 		{records.Query{Filters: []string{fmt.Sprintf("system_id=%d", system)}, Search: "svc"}, func(e records.EndRow) bool { return e.System == "dir" && strings.HasPrefix(e.Name, "svc-") }},
 		{records.Query{Filters: []string{"state=ended"}}, func(e records.EndRow) bool { return e.State == expiry.Ended }},

@@ -29,7 +29,7 @@ const (
 )
 
 // ofSystem finds the rows of a system, by what they are about.
-const ofSystem = "SELECT id * 2 AS id FROM accounts WHERE system_id = @ UNION ALL SELECT id * 2 + 1 FROM accounts WHERE system_id = @ UNION ALL SELECT -id FROM dependents WHERE system_id = @"
+const ofSystem = "SELECT id * 2 AS id FROM accounts WHERE system_id IN @ UNION ALL SELECT id * 2 + 1 FROM accounts WHERE system_id IN @ UNION ALL SELECT -id FROM dependents WHERE system_id IN @"
 
 // Names and places are looked for where they stand, rather than in each row of the list: those
 // of accounts by the order of their names, those of keys by their kind or an index of parts.
@@ -96,7 +96,7 @@ func (c *Calendar) listing(label string, q records.Query) (database.Listing[reco
 			{Name: "dependents", Sql: uses, Number: true},
 			{Name: "account_id", Sql: "COALESCE(e.account_id, 0)", Number: true, Having: "SELECT ?1 * 2 AS id UNION ALL SELECT ?1 * 2 + 1"},
 			{Name: "dependent_id", Sql: "COALESCE(e.dependent_id, 0)", Number: true, Having: "SELECT -?1 AS id"},
-			{Name: "system_id", Sql: "e.system_id", Number: true, Having: strings.ReplaceAll(ofSystem, "@", "?1")},
+			{Name: "system_id", Sql: "e.system_id", Number: true, Having: strings.ReplaceAll(ofSystem, "@", "(?1)")},
 			{Name: "id", Sql: "e.id", Number: true},
 		},
 		ScanRow: func(rows *sql.Rows) (records.EndRow, error) { return c.scan(rows, new(any), new(any)) },
