@@ -98,7 +98,7 @@ func (l Listing[T]) filter(text string) (condition string, args []any, narrow *n
 	if strings.HasSuffix(operator, "LIKE") {
 		if operator == "LIKE" && l.Parts.covers(c.Name, value) {
 			narrow = l.Parts.narrow(value)
-		} else if operator == "LIKE" && c.Like != "" {
+		} else if operator == "LIKE" && c.Like != "" && value != "" { // a part that is nothing is in what has no text, too
 			narrow = &narrowed{query: c.Like, args: []any{"%" + escapeLike(value) + "%"}}
 		}
 		return "(" + c.Sql + ") " + operator + ` ? ESCAPE '\'`, []any{"%" + escapeLike(value) + "%"}, narrow, nil
