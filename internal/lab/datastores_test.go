@@ -65,7 +65,10 @@ func TestPostgreSQLConforms(t *testing.T) {
 
 func TestMariaDBConforms(t *testing.T) {
 	d := lab.MariaDB(t, "127.0.0.72", 53361)
+	permit := preparation(t, mariadb.Connector{}.Prepare(d.Target("db"), connect.Known{}), connect.ForEnd).Text
+	d.Run(t, permit)
 	conformance.Run(t, fixture(mariadb.Connector{}, d))
+	d.Run(t, strings.NewReplacer("GRANT", "REVOKE", " TO ", " FROM ").Replace(permit))
 	accounts, coverage := read(t, mariadb.Connector{}, d)
 	assert.Equal(t, "svc_berth1@%", accounts["svc_berth1"].DN)
 	assert.True(t, coverage.Complete[connect.ScopeSessions], coverage.Why)

@@ -329,9 +329,17 @@ func TestEndsOnOpenLDAP(t *testing.T) {
 		return out
 	}(), "")
 	d := lab.RuledOpenLDAP(t, "127.0.0.69", 636, rules, lab.Policy("ending", "pwdLockout: TRUE\npwdMustChange: TRUE")+lab.Person("svc-tide", "ending", "")+lab.Person("svc-doomed", "ending", "")+
-		lab.Policy("ages", "pwdMaxAge: 3600")+lab.Policy("ageless", "pwdMustChange: FALSE")+lab.Person("svc-aged", "ages", "pwdChangedTime: "+time.Now().UTC().Add(8*time.Second-time.Hour).Format("20060102150405Z"))+lab.Person("svc-unseen", "ages", "")+lab.Person("svc-ageless", "ageless", ""))
+		lab.Policy("ages", "pwdMaxAge: 3600\npwdMustChange: TRUE")+lab.Policy("ageless", "pwdMustChange: FALSE")+lab.Person("svc-aged", "ages", "pwdChangedTime: "+time.Now().UTC().Add(8*time.Second-time.Hour).Format("20060102150405Z"))+lab.Person("svc-unseen", "ages", "")+lab.Person("svc-ageless", "ageless", ""))
 	target := d.Target("openldap")
 	growsOld(t, target)
+	lax := byPassword(c, target, refOf(t, c, target, "svc-ageless")) // its policy neither locks nor makes anybody change
+	for act, of := range map[expiry.Act]expiry.What{expiry.Disable: expiry.Account, expiry.Expire: expiry.Password} {
+		_, err := lax.Ending(t.Context(), target, lax.change(act, of))
+		require.ErrorContains(t, err, "it would go on being accepted")
+		err = lax.End(t.Context(), target, lax.change(act, of), false)
+		require.Equal(t, connect.CodeCannot, connect.CodeOf(err), err)
+	}
+	lax.shuts(t, lax.change(expiry.Expire, expiry.Account), expiry.SignsIn)
 	l := byPassword(c, target, refOf(t, c, target, "svc-tide"))
 	l.lives(t, expiry.Account)
 	d2 := byPassword(c, target, refOf(t, c, target, "svc-doomed"))

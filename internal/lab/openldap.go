@@ -143,7 +143,7 @@ olcLastBind: TRUE
 olcDbIndex: objectClass,uid,entryUUID eq
 olcLimits: {0}dn.exact="uid=mossmgr,ou=people,dc=larkmoor,dc=example" size=unlimited
 olcAccess: {0}to dn.children="ou=hidden,dc=larkmoor,dc=example" attrs=pwdAccountLockedTime by * none
-olcAccess: {1}to dn.children="ou=services,dc=larkmoor,dc=example" attrs=userPassword,pwdAccountLockedTime,pwdReset by dn.exact="uid=mossmgr,ou=people,dc=larkmoor,dc=example" write by self write by anonymous auth by * none
+olcAccess: {1}to dn.children="ou=services,dc=larkmoor,dc=example" attrs=userPassword,pwdAccountLockedTime,pwdReset,pwdEndTime by dn.exact="uid=mossmgr,ou=people,dc=larkmoor,dc=example" write by self write by anonymous auth by * none
 olcAccess: {2}to attrs=userPassword by self write by anonymous auth by * none
 olcAccess: {3}to dn.children="ou=groups,dc=larkmoor,dc=example" attrs=member,uniqueMember,memberUid by dn.exact="uid=mossmgr,ou=people,dc=larkmoor,dc=example" write by users read by * none
 olcAccess: {4}to * by users read by * none

@@ -37,16 +37,12 @@ func (c Connector) Ending(ctx context.Context, target connect.Target, change exp
 		}
 		return connect.Ending{}, failure
 	}
-	p := ending.Of(e, s.windows(), change, s.now())
+	p, failure := s.planned(e, change)
+	if failure != nil {
+		return p.Ending, failure
+	}
 	if p.Refused != "" && !p.There {
 		return p.Ending, target.Fail(connect.StageChange, connect.CodeCannot, p.Refused, "'expire --of account' ends the account instead", nil)
-	}
-	if !s.windows() && p.Now.State == expiry.Unknown {
-		rules, failure := s.lockRules()
-		if failure != nil {
-			return p.Ending, failure
-		}
-		p.Now = rules.Ends(e)
 	}
 	if !s.windows() && change.Of != expiry.Password && change.Act != expiry.Delete {
 		keeps, failure := s.keepsLocks()
@@ -59,6 +55,17 @@ func (c Connector) Ending(ctx context.Context, target connect.Target, change exp
 		}
 	}
 	return p.Ending, nil
+}
+
+// planned makes the plan of a change, by the password policies where there are such.
+func (s *session) planned(e *ldap.Entry, change expiry.EndChange) (ending.Plan, *connect.Failure) {
+	p := ending.Of(e, s.windows(), change, s.now())
+	if s.windows() || change.Act == expiry.Delete {
+		return p, nil
+	}
+	rules, failure := s.lockRules()
+	p.Judge(e, change, rules)
+	return p, failure
 }
 
 // End implements connect.Ender.
@@ -79,7 +86,11 @@ func (c Connector) End(ctx context.Context, target connect.Target, change expiry
 		}
 		return failure
 	}
-	p, err := ending.Of(e, s.windows(), change, s.now()), error(nil)
+	p, failure := s.planned(e, change)
+	if failure != nil {
+		return failure
+	}
+	var err error
 	if back && p.Final == "" {
 		p, err = ending.Back(e, s.windows(), change, s.now())
 	}

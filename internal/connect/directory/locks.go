@@ -14,20 +14,16 @@ import (
 	"mossledger.example/moss/internal/core/estate"
 )
 
-// Locks of directories with password policies (draft-behera-ldap-password-policy,
-// sections 5.2.11, 5.2.12 and 5.3.3). That the attribute is not shown says
-// nothing by itself: a steward that may not read it sees the same. A filter tells
-// the two apart, because what may not be searched matches neither an assertion
-// nor its negation (RFC 4511, section 4.5.1.7: Undefined).
-
+// lockRules reads them. That an attribute is not shown says nothing by itself: a steward that may
+// not read it sees the same. A filter tells the two apart, because what may not be searched
+// matches neither an assertion nor its negation (RFC 4511, section 4.5.1.7: Undefined).
 func (s *session) lockRules() (policy.LockRules, *connect.Failure) {
-	policies, failure := s.find(s.contexts, 0, "(objectClass=pwdPolicy)", "pwdLockout", "pwdLockoutDuration", "pwdMaxAge")
-	var ageless []*ldap.Entry
-	if failure == nil {
-		ageless, failure = s.find(s.contexts, 0, "(&(objectClass=pwdPolicy)(!(pwdMaxAge=*)))", "1.1")
-	}
-	if failure != nil && failure.Code != connect.CodeGone && failure.Code != connect.CodeNotPermitted {
-		return nil, failure // hidden ones leave locks unknown; this is another matter
+	policies, failure := s.find(s.contexts, 0, "(objectClass=pwdPolicy)", "pwdLockout", "pwdLockoutDuration", "pwdMaxAge", "pwdMustChange")
+	ageless, lost := s.find(s.contexts, 0, "(&(objectClass=pwdPolicy)(!(pwdMaxAge=*)))", "1.1")
+	for _, f := range []*connect.Failure{failure, lost} {
+		if f != nil && f.Code != connect.CodeGone && f.Code != connect.CodeNotPermitted {
+			return nil, f // hidden ones leave locks unknown; this is another matter
+		}
 	}
 	return policy.LockRulesOf(policies, ageless), nil
 }

@@ -50,6 +50,21 @@ type Plan struct {
 	Undone  bool   // nothing has to be taken back
 }
 
+// Judge holds a plan against the password policies: when the password ends by them, and whether
+// what is planned would be in force. By a policy that is not shown nothing is (policy.LockRules).
+func (p *Plan) Judge(e *ldap.Entry, c expiry.EndChange, rules policy.LockRules) {
+	if c.Of == expiry.Password && p.Now.State == expiry.Unknown {
+		p.Now = rules.Ends(e)
+	}
+	locked := ldap.NewEntry(e.DN, map[string][]string{policy.LockAttribute: {forGood}, "pwdPolicySubentry": e.GetEqualFoldAttributeValues("pwdPolicySubentry")})
+	switch {
+	case c.Act == expiry.Expire && c.Of == expiry.Password && !rules.MakesChange(e):
+		p.Refused = "no password policy that can be read makes anybody change a password that was reset (pwdMustChange): it would go on being accepted"
+	case c.Act == expiry.Disable && rules.State(locked, time.Time{}) != estate.Yes:
+		p.Refused = "no password policy that can be read locks it (pwdLockout): it would go on being accepted"
+	}
+}
+
 // Of makes the plan of a change. now is the directory's clock.
 func Of(e *ldap.Entry, windows bool, c expiry.EndChange, now time.Time) Plan {
 	if windows {

@@ -46,3 +46,17 @@ func (rules LockRules) Tell(a *estate.Account, entry *ldap.Entry) {
 	end := rules.Ends(entry)
 	a.PasswordExpires, a.NeverExpire = end.At, end.State == expiry.Never && !a.MustChange
 }
+
+// MakesChange reports whether it is certain that a password which was reset is not accepted for
+// anything but being changed (draft-behera-ldap-password-policy, section 5.2.13).
+func (rules LockRules) MakesChange(entry *ldap.Entry) bool {
+	if dn := entry.GetAttributeValue("pwdPolicySubentry"); dn != "" {
+		return rules[values.Fold(dn)].Change
+	}
+	for _, rule := range rules {
+		if !rule.Change {
+			return false
+		}
+	}
+	return len(rules) > 0
+}

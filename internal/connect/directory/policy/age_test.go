@@ -56,3 +56,22 @@ func TestPasswordsGrowOld(t *testing.T) {
 	all.Tell(&a, account("cn=free,ou=policies,dc=example", ""))
 	assert.False(t, a.NeverExpire, "it must be changed now")
 }
+
+// Only where it is certain that a password which was reset must be changed does resetting end it.
+func TestWhoMustChange(t *testing.T) {
+	shown := func(dn, change string) *ldap.Entry {
+		return ldap.NewEntry(dn, map[string][]string{"pwdMustChange": {change}})
+	}
+	strict, lax := shown("cn=strict,dc=example", "TRUE"), shown("cn=lax,dc=example", "FALSE")
+	own := func(policy string) *ldap.Entry {
+		return ldap.NewEntry("uid=svc,dc=example", map[string][]string{"pwdPolicySubentry": {policy}})
+	}
+	none := ldap.NewEntry("uid=svc,dc=example", nil)
+	both := LockRulesOf([]*ldap.Entry{strict, lax}, nil)
+	assert.True(t, both.MakesChange(own("CN=Strict, dc=example")))
+	assert.False(t, both.MakesChange(own("cn=lax,dc=example")))
+	assert.False(t, both.MakesChange(own("cn=hidden,dc=example")))
+	assert.False(t, both.MakesChange(none), "which one is the default is not shown")
+	assert.True(t, LockRulesOf([]*ldap.Entry{strict}, nil).MakesChange(none))
+	assert.False(t, LockRulesOf(nil, nil).MakesChange(none))
+}

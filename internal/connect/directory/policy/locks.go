@@ -15,11 +15,13 @@ const LockAttribute = "pwdAccountLockedTime"
 // LockedForGood is the time that an administrator's lock has.
 const LockedForGood = "000001010000Z"
 
-// LockRule is what one policy says of locks, and of how old passwords may grow.
+// LockRule is what one policy (draft-behera-ldap-password-policy, sections 5.2.11, 5.2.12 and
+// 5.3.3) says of locks, and of how old passwords may grow.
 type LockRule struct {
 	Off      bool          // accounts are not locked
 	Duration time.Duration // 0: until somebody unlocks
 	MaxAge   time.Duration // of a password; 0: any, below 0: not shown
+	Change   bool          // a password that was reset must be changed
 }
 
 // LockRules are those of all policies that are shown.
@@ -35,7 +37,7 @@ func LockRulesOf(policies, ageless []*ldap.Entry) LockRules {
 		if err != nil {
 			age = -1
 		}
-		out[values.Fold(shown.DN)] = LockRule{Off: shown.GetAttributeValue("pwdLockout") != "TRUE", Duration: time.Duration(seconds) * time.Second, MaxAge: time.Duration(age) * time.Second}
+		out[values.Fold(shown.DN)] = LockRule{Off: shown.GetAttributeValue("pwdLockout") != "TRUE", Duration: time.Duration(seconds) * time.Second, MaxAge: time.Duration(age) * time.Second, Change: shown.GetAttributeValue("pwdMustChange") == "TRUE"}
 	}
 	for _, e := range ageless {
 		if rule, shown := out[values.Fold(e.DN)]; shown {
