@@ -62,7 +62,10 @@ func (p *Plan) Judge(e *ldap.Entry, c expiry.EndChange, rules policy.LockRules) 
 		p.Refused = "no password policy that can be read makes anybody change a password that was reset (pwdMustChange): it would go on being accepted"
 	case c.Act == expiry.Disable && rules.State(locked, time.Time{}) != estate.Yes:
 		p.Refused = "no password policy that can be read locks it (pwdLockout): it would go on being accepted"
+	default:
+		return
 	}
+	p.InForce = false // even where it is written already
 }
 
 // Of makes the plan of a change. now is the directory's clock.
