@@ -171,8 +171,9 @@ func TestAmendmentsThatFail(t *testing.T) {
 	require.NoError(t, f.approved(ola, err))
 	stopped := f.amended(v.ID)
 	assert.Equal(t, "stopped", stopped.Mode)
+	// The finding is written once the journal is.
+	require.Eventually(t, func() bool { return len(f.findings("rights-change")) == 1 }, 20*time.Second, 10*time.Millisecond)
 	found := f.findings("rights-change")
-	require.Len(t, found, 1)
 	assert.Contains(t, found[0].What, "it does not please")
 	other, err := f.Amendments.Rehearse(ctx, ines, amend.Wish{Charter: "two"})
 	require.NoError(t, err)
