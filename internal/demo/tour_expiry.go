@@ -65,6 +65,23 @@ var endingSteps = []step{
 		fmt.Fprintln(t.out, "    proven from outside: kiosktimes.service on quay1 reads the timetable again")
 		return nil
 	}},
+	{"And tomorrow does not come: the key is rotated by overlap. A new one is accepted beside it, key and number are replaced in the file together, the program proves it, and only then the old one is disabled.", func(ctx context.Context, t *tour) error {
+		const kiosk = "larkmoor-feeds/kiosktimes"
+		if err := t.expect(ctx, 0, []string{"was proven just now"}, "custody", "take", kiosk); err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 0, []string{"beside the old one", "replace the key in /etc/kiosktimes/feed-key.json", "disable the old key", "the new key is good for 90 days", "The rehearsal passed"}, "rotate", "rehearse", kiosk, "--lasts", "90d"); err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 0, []string{"invalid_grant", ": done"}, "rotate", "run", kiosk, "--lasts", "90d", "--reason", "it ends tomorrow"); err != nil {
+			return err
+		}
+		if !t.Estate.Hosts["quay1"].Restart("kiosktimes.service") {
+			return fmt.Errorf("kiosktimes.service does not start with its new key")
+		}
+		fmt.Fprintln(t.out, "    proven from outside: kiosktimes.service on quay1 starts with its new key")
+		return nil
+	}},
 }
 
 // lastLine is the last line of a short answer.

@@ -17,7 +17,7 @@ const (
 // several. Where it is accepted and held is in ties and dependents.
 type Credential struct {
 	ID          CredentialID    `json:"id"`
-	Kind        credential.Kind `json:"kind" enum:"password,ssh-key,token,api-key,certificate,key-tab"`
+	Kind        credential.Kind `json:"kind" enum:"password,ssh-key,cloud-key,token,api-key,certificate,key-tab"`
 	Name        string          `json:"name" doc:"Of its account; of a key the comment of an entry, or where it is held"`
 	AccountID   AccountID       `json:"account_id,omitempty"`
 	SystemID    SystemID        `json:"-"`
@@ -98,7 +98,7 @@ type FormerValue struct {
 
 // Binding names the record that a sealed value belongs to.
 func (v Secret) Binding() string {
-	if v.Kind == credential.SSHKey {
+	if v.Kind.Pair() {
 		return fmt.Sprintf("secret/key=%d/fingerprint=%s", v.CredentialID, v.Fingerprint)
 	}
 	return fmt.Sprintf("secret/account=%d/system=%d/fingerprint=%s", v.AccountID, v.SystemID, v.Fingerprint)

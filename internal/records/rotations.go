@@ -54,7 +54,7 @@ func (r Rehearsal) Failures() string {
 type Rotation struct {
 	ID             RotationID      `json:"id"`
 	CredentialID   CredentialID    `json:"credential_id"`
-	CredentialKind credential.Kind `json:"credential_kind" enum:"password,ssh-key,token,api-key,certificate,key-tab"`
+	CredentialKind credential.Kind `json:"credential_kind" enum:"password,ssh-key,cloud-key,token,api-key,certificate,key-tab"`
 	Credential     string          `json:"credential" doc:"Its name"`
 	AccountID      AccountID       `json:"account_id,omitempty" doc:"Whose it is; absent for a key that opens several"`
 	Authority      string          `json:"authority" doc:"The systems that decide"`

@@ -23,6 +23,7 @@ import (
 	"mossledger.example/moss/internal/service/endroutes"
 	"mossledger.example/moss/internal/service/messageroutes"
 	"mossledger.example/moss/internal/service/policyroutes"
+	"mossledger.example/moss/internal/service/radiusroutes"
 	"mossledger.example/moss/internal/service/reports"
 	"mossledger.example/moss/internal/service/rightroutes"
 	"mossledger.example/moss/internal/service/routing"
@@ -48,7 +49,7 @@ func (s *Service) registerAll() {
 	messageroutes.Register(s.router(), s.store, func() *messages.Messages { return s.app.Messages })
 	rightroutes.Register(s.router(), s.store, s.app)
 	endroutes.Register(s.router(), s.store, s.app, func() time.Time { return s.app.Base.Now() })
-	s.registerRadius()
+	radiusroutes.Register(s.router(), s.store, s.app)
 	s.registerRotations()
 	s.registerCredentials()
 	s.registerOptions()

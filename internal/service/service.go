@@ -17,7 +17,6 @@ import (
 	"mossledger.example/moss/internal/store/database"
 
 	"mossledger.example/moss/internal/service/answers"
-	"mossledger.example/moss/internal/service/pictures"
 
 	"mossledger.example/moss/internal/service/connections"
 	"mossledger.example/moss/internal/service/masterkey"
@@ -41,7 +40,7 @@ import (
 )
 
 // Version of the program.
-const Version = "0.15.0"
+const Version = "0.16.0"
 
 // Config says how to run.
 type Config struct {
@@ -64,7 +63,6 @@ type Config struct {
 
 // Service is a running service.
 type Service struct {
-	pictures pictures.Pictures
 	Config
 	store  *store.Store
 	app    *assembly.Application

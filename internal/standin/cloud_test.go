@@ -29,6 +29,7 @@ import (
 	"mossledger.example/moss/internal/connect/conformance"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/expiry"
+	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/standin"
 	"mossledger.example/moss/internal/standin/cloud"
@@ -93,7 +94,10 @@ func (f *feeds) says(t *testing.T, yes bool, words string) {
 
 func TestCloudStandInConforms(t *testing.T) {
 	f := newFeeds(t)
-	conformance.Run(t, conformance.Fixture{Connector: cloudconnect.Connector{}, Target: f.target, Account: "timetable", Password: secret.New("no password is used here"), DeadAddress: "127.0.0.250"})
+	old, err := keys.PairOf(f.key)
+	require.NoError(t, err)
+	_, _, certificate, _ := pairOf(t, time.Time{})
+	conformance.Run(t, conformance.Fixture{Connector: cloudconnect.Connector{}, Target: f.target, Account: "timetable", Password: secret.New("no password is used here"), DeadAddress: "127.0.0.250", Issuer: "identities/1002", Pair: connect.Values{Old: secret.New(old.Line), New: secret.New(certificate)}})
 }
 
 // A key is taken until its end by the project's clock, and refused from then on; what is

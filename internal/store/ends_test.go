@@ -76,8 +76,14 @@ func TestEndsFollowTheEstate(t *testing.T) {
 		got = append(got, row{string(e.What), e.Name, string(e.State)})
 	}
 	assert.Equal(t, []row{
-		{"password", "svc-must", "ended"}, {"password", "svc-past", "ends"}, {"password", "svc-soon", "ends"}, {"account", "svc-past", "ends"}, {"password", "svc-off", "ends"}, {"role", "reader", "ends"},
-		{"password", "svc-untold", "unknown"}, {"account", "svc-untold", "unknown"},
+		{"password", "svc-must", "ended"},
+		{"password", "svc-past", "ends"},
+		{"password", "svc-soon", "ends"},
+		{"account", "svc-past", "ends"},
+		{"password", "svc-off", "ends"},
+		{"role", "reader", "ends"},
+		{"password", "svc-untold", "unknown"},
+		{"account", "svc-untold", "unknown"},
 		{"password", "svc-far", "never"},
 	}, got)
 	never, err := s.Ends(t.Context(), "", records.Query{Filters: []string{"what=account", "state=never"}, Sort: "name"})
@@ -89,10 +95,16 @@ func TestEndsFollowTheEstate(t *testing.T) {
 	parts, err := s.Timeline(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, []records.EndsPart{
-		{Part: expiry.PartPast, What: expiry.Password, Live: true, Count: 2}, {Part: expiry.PartWeek, What: expiry.Password, Live: true, Count: 1}, {Part: expiry.PartMonth, What: expiry.Account, Live: true, Count: 1},
-		{Part: expiry.PartQuarter, What: expiry.Password, Count: 1}, {Part: expiry.PartLater, What: expiry.Role, Live: true, Count: 1},
-		{Part: expiry.PartNever, What: expiry.Password, Live: true, Count: 1}, {Part: expiry.PartNever, What: expiry.Account, Live: true, Count: 3}, {Part: expiry.PartNever, What: expiry.Account, Count: 1},
-		{Part: expiry.PartUnknown, What: expiry.Password, Live: true, Count: 1}, {Part: expiry.PartUnknown, What: expiry.Account, Live: true, Count: 1},
+		{Part: expiry.PartPast, What: expiry.Password, Live: true, Count: 2},
+		{Part: expiry.PartWeek, What: expiry.Password, Live: true, Count: 1},
+		{Part: expiry.PartMonth, What: expiry.Account, Live: true, Count: 1},
+		{Part: expiry.PartQuarter, What: expiry.Password, Count: 1},
+		{Part: expiry.PartLater, What: expiry.Role, Live: true, Count: 1},
+		{Part: expiry.PartNever, What: expiry.Password, Live: true, Count: 1},
+		{Part: expiry.PartNever, What: expiry.Account, Live: true, Count: 3},
+		{Part: expiry.PartNever, What: expiry.Account, Count: 1},
+		{Part: expiry.PartUnknown, What: expiry.Password, Live: true, Count: 1},
+		{Part: expiry.PartUnknown, What: expiry.Account, Live: true, Count: 1},
 	}, parts)
 	// Changed, gone, back.
 	list[0].NeverExpire = true

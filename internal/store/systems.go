@@ -163,7 +163,7 @@ func removal(ctx context.Context, tx *sql.Tx, id records.SystemID) (v records.Re
 	err = tx.QueryRowContext(ctx, `SELECT (SELECT COUNT(*) FROM accounts WHERE system_id = ? AND gone = ''), (SELECT COUNT(*) FROM dependents WHERE system_id = ? AND gone = ''),
 		(SELECT COUNT(*) FROM rehearsals WHERE credential_id IN `+credentialsOf+`), (SELECT COUNT(*) FROM rotations WHERE credential_id IN `+credentialsOf+`),
 		(SELECT COUNT(*) FROM secrets WHERE credential_id IN `+credentialsOf+`),
-		(SELECT COUNT(*) FROM dependents d WHERE d.system_id = ? AND d.gone = '' AND (d.fingerprint <> '' AND d.fingerprint IN (SELECT fingerprint FROM secrets WHERE state <> 'retired') OR EXISTS (SELECT 1 FROM credentials c WHERE c.kind = 'ssh-key' AND c.state = 'custody' AND d.kind IN ('key', 'authorized key') AND c.fingerprint = json_extract(d.key, '$.fingerprint')))),
+		(SELECT COUNT(*) FROM dependents d WHERE d.system_id = ? AND d.gone = '' AND (d.fingerprint <> '' AND d.fingerprint IN (SELECT fingerprint FROM secrets WHERE state <> 'retired') OR EXISTS (SELECT 1 FROM credentials c WHERE c.kind IN ('ssh-key', 'cloud-key') AND c.state = 'custody' AND d.kind IN ('key', 'authorized key', 'cloud key', 'issued key') AND c.fingerprint = json_extract(d.key, '$.fingerprint')))),
 		(SELECT COUNT(*) FROM rotations r WHERE r.mode <> 'finished' AND EXISTS (SELECT 1 FROM json_each(r.plan, '$.steps') WHERE json_extract(value, '$.system_id') = CAST(? AS TEXT)))`,
 		id, id, id, id, id, id, id).Scan(&v.Accounts, &v.Dependents, &v.Rehearsals, &v.Rotations, &secrets, &copies, &open)
 	switch {

@@ -4184,7 +4184,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "password" | "ssh-key" | "token" | "api-key" | "certificate" | "key-tab";
+            kind: "password" | "ssh-key" | "cloud-key" | "token" | "api-key" | "certificate" | "key-tab";
             /**
              * Format: int64
              * @description Where it is held: files, and log-ons that systems keep
@@ -4444,6 +4444,7 @@ export interface components {
         };
         Door: {
             account: string;
+            issuer?: boolean;
             via?: string;
         };
         Draft: {
@@ -4494,6 +4495,7 @@ export interface components {
         EndChange: {
             account?: string;
             act: string;
+            certificate?: string;
             dn?: string;
             end?: components["schemas"]["End"];
             fingerprint?: string;
@@ -4551,12 +4553,14 @@ export interface components {
              */
             account_id?: number;
             /** @enum {string} */
-            act: "set-end" | "extend" | "expire" | "disable" | "enable" | "delete";
+            act: "set-end" | "extend" | "expire" | "disable" | "enable" | "delete" | "issue";
             /**
              * Format: int64
              * @description Of extend, in the place of end: how much later than now it ends
              */
             by_seconds?: number;
+            /** @description Of issue: the certificate of the key that shall be accepted, in PEM; the key ends when it does */
+            certificate?: string;
             /**
              * Format: int64
              * @description Or of which entry that lets the holder of a key in
@@ -5020,6 +5024,8 @@ export interface components {
             value: unknown;
         };
         Key: {
+            /** Format: date-time */
+            begins?: string;
             /** Format: int64 */
             bits?: number;
             comment?: string;
@@ -5039,6 +5045,8 @@ export interface components {
             public?: string;
             subject?: string;
             type?: string;
+            /** Format: date-time */
+            used?: string;
             /** Format: int64 */
             version?: number;
         };
@@ -5352,6 +5360,11 @@ export interface components {
             first_alone?: boolean;
             /**
              * Format: int64
+             * @description Of a new key that an issuer accepts: days until it ends; -1 for never, and as long as the one before it when it is 0
+             */
+            lasts_days?: number;
+            /**
+             * Format: int64
              * @description Characters of a new password; the usual number when it is 0
              */
             length?: number;
@@ -5395,7 +5408,7 @@ export interface components {
             start?: boolean;
             /** @description Stop what would go on with the old value before the change, and start it with the new one; needs the policy undo and restarts that are now */
             stop_first?: boolean;
-            /** @description Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default */
+            /** @description Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default. Issuers take the last two */
             type?: string;
             /**
              * @description overlap: only if both values are accepted for a time; replace: never so; alternate: only if another account takes its place; any when empty
@@ -6049,6 +6062,8 @@ export interface components {
             first_alone?: string;
             given?: string;
             kind?: string;
+            /** Format: int64 */
+            lasts?: number;
             /** Format: int64 */
             length?: number;
             limits?: components["schemas"]["Limit"][] | null;
@@ -7165,7 +7180,7 @@ export interface components {
             /** Format: int64 */
             credential_id: number;
             /** @enum {string} */
-            credential_kind: "password" | "ssh-key" | "token" | "api-key" | "certificate" | "key-tab";
+            credential_kind: "password" | "ssh-key" | "cloud-key" | "token" | "api-key" | "certificate" | "key-tab";
             /** Format: date-time */
             ended?: string;
             /** Format: int64 */
@@ -7254,6 +7269,11 @@ export interface components {
             first_alone?: boolean;
             /**
              * Format: int64
+             * @description Of a new key that an issuer accepts: days until it ends; -1 for never, and as long as the one before it when it is 0
+             */
+            lasts_days?: number;
+            /**
+             * Format: int64
              * @description Characters of a new password; the usual number when it is 0
              */
             length?: number;
@@ -7294,7 +7314,7 @@ export interface components {
             start?: boolean;
             /** @description Stop what would go on with the old value before the change, and start it with the new one; needs the policy undo and restarts that are now */
             stop_first?: boolean;
-            /** @description Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default */
+            /** @description Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default. Issuers take the last two */
             type?: string;
             /**
              * @description overlap: only if both values are accepted for a time; replace: never so; alternate: only if another account takes its place; any when empty
@@ -7687,6 +7707,11 @@ export interface components {
             first_alone?: boolean;
             /**
              * Format: int64
+             * @description Of a new key that an issuer accepts: days until it ends; -1 for never, and as long as the one before it when it is 0
+             */
+            lasts_days?: number;
+            /**
+             * Format: int64
              * @description Characters of a new password; the usual number when it is 0
              */
             length?: number;
@@ -7728,7 +7753,7 @@ export interface components {
             start?: boolean;
             /** @description Stop what would go on with the old value before the change, and start it with the new one; needs the policy undo and restarts that are now */
             stop_first?: boolean;
-            /** @description Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default */
+            /** @description Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default. Issuers take the last two */
             type?: string;
             /**
              * @description overlap: only if both values are accepted for a time; replace: never so; alternate: only if another account takes its place; any when empty

@@ -4,7 +4,7 @@ import { computed, defineAsyncComponent, ref } from 'vue'
 import { api, data, Problem, type Schemas } from '../api/client'
 import { useSession } from '../state/session'
 import { t } from '../texts'
-import { passwordOf } from './credentials'
+import { isPair, passwordOf } from './credentials'
 import StateTag from './StateTag.vue'
 import Trouble from './Trouble.vue'
 import { useWork } from './work'
@@ -22,7 +22,7 @@ const said = ref('')
 const { busy, trouble, work } = useWork()
 
 const kept = computed(() => (props.credential?.state === 'custody' ? props.credential : undefined))
-const isKey = computed(() => props.credential?.kind === 'ssh-key')
+const isKey = computed(() => isPair(props.credential?.kind))
 /** A key that a file holds can be read there. */
 const readable = computed(() => isKey.value && (props.credential?.locations ?? 0) > 0)
 

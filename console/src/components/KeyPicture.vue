@@ -6,8 +6,8 @@ import { t } from '../texts'
 /** A key between the files that hold it and the accounts that it opens. */
 const props = defineProps<{ name: string; dependents: Schemas['Dependent'][] }>()
 const most = 40
-const holders = computed(() => props.dependents.filter((d) => d.kind === 'key'))
-const doors = computed(() => props.dependents.filter((d) => d.kind === 'authorized key'))
+const holders = computed(() => props.dependents.filter((d) => d.kind === 'key' || d.kind === 'cloud key'))
+const doors = computed(() => props.dependents.filter((d) => d.kind === 'authorized key' || d.kind === 'issued key'))
 </script>
 
 <template>
@@ -31,7 +31,7 @@ const doors = computed(() => props.dependents.filter((d) => d.kind === 'authoriz
         <RouterLink :to="`/dependents/${d.id}`">{{
           t('keys.at', { account: d.key?.lets || t('keys.anAccount'), system: d.system })
         }}</RouterLink>
-        <div class="soft mono">{{ d.path }}</div>
+        <div class="soft mono">{{ d.path || d.place }}</div>
         <div v-for="o in d.key?.options ?? []" :key="o" class="soft mono">{{ o }}</div>
       </li>
       <li v-if="!doors.length" class="node none soft">{{ t('keys.noDoor') }}</li>

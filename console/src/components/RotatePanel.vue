@@ -5,7 +5,7 @@ import { useRouter } from 'vue-router'
 import { api, data, type Schemas } from '../api/client'
 import { useSession } from '../state/session'
 import { t } from '../texts'
-import { passwordOf } from './credentials'
+import { isPair, passwordOf } from './credentials'
 import { decisionOf } from './rehearsal'
 import RotateWish, { type Wish } from './RotateWish.vue'
 import Trouble from './Trouble.vue'
@@ -53,7 +53,7 @@ const { busy, trouble, work } = useWork()
 
 // What is stopped must run again whatever happens, so that only undoing fits.
 const mayStopFirst = computed(
-  () => wish.value.onFailure === 'undo' && wish.value.restart === 'now' && !props.assign && !props.repair && props.kind !== 'ssh-key',
+  () => wish.value.onFailure === 'undo' && wish.value.restart === 'now' && !props.assign && !props.repair && !isPair(props.kind),
 )
 const body = computed(() => {
   const w = wish.value
@@ -63,10 +63,11 @@ const body = computed(() => {
     ...(w.restart === 'window' && w.window ? { not_before: w.window[0].toISOString(), not_after: w.window[1].toISOString() } : {}),
     ...(props.assign ? { assign: props.assign } : {}),
     ...(w.type ? { type: w.type } : {}),
+    ...(w.lasts && props.kind === 'cloud-key' ? { lasts_days: w.lasts } : {}),
     ...(w.stopFirst && mayStopFirst.value ? { stop_first: true } : {}),
     ...(w.firstAlone ? { first_alone: true } : {}),
     ...(w.anyTime ? { any_time: true } : {}),
-    ...(w.way !== 'any' && props.kind !== 'ssh-key' ? { way: w.way } : {}),
+    ...(w.way !== 'any' && !isPair(props.kind) ? { way: w.way } : {}),
     ...(w.noAcceptors ? { no_acceptors: w.noAcceptors } : {}),
     ...(w.patience ? { patience: w.patience * 60 } : {}),
     repair: props.repair ?? false,

@@ -3,6 +3,7 @@ import { Checkbox, Form, FormItem, Input, InputNumber, Segmented, Select } from 
 import type { Dayjs } from 'dayjs'
 import { computed, defineAsyncComponent } from 'vue'
 import { t } from '../texts'
+import { isPair } from './credentials'
 import { moment } from './words'
 
 /** How a rotation is to go: what happens on failure, when dependents restart. */
@@ -18,14 +19,20 @@ export interface Wish {
   way: 'any' | 'overlap' | 'alternate' | 'replace'
   /** Minutes that a system which is away is waited for; nothing for the usual time. */
   patience?: number
+  /** Days that a new key is good which an issuer is given; nothing for as long as the one before it. */
+  lasts?: number
 }
 const WindowPicker = defineAsyncComponent(() => import('./WindowPicker.vue'))
 const model = defineModel<Wish>({ required: true })
-defineProps<{ kind?: string; mayStopFirst: boolean; asksAcceptors: boolean }>()
+const props = defineProps<{ kind?: string; mayStopFirst: boolean; asksAcceptors: boolean }>()
 const endings = (['undo', 'stop', 'continue'] as const).map((value) => ({ value, label: t(`rotate.onFailure.${value}`) }))
 const restarts = (['now', 'window', 'leave'] as const).map((value) => ({ value, label: t(`rotate.restart.${value}`) }))
 const ways = (['any', 'overlap', 'alternate', 'replace'] as const).map((value) => ({ value, label: t(`policies.way.${value}`) }))
-const types = ['', 'ssh-ed25519', 'ecdsa-sha2-nistp256', 'ssh-rsa'].map((value) => ({ value, label: value ? value : t('rotate.sameType') }))
+const types = computed(() =>
+  ['', 'ssh-ed25519', 'ecdsa-sha2-nistp256', 'ssh-rsa']
+    .filter((value) => props.kind === 'ssh-key' || value !== 'ssh-ed25519') // which issuers do not take
+    .map((value) => ({ value, label: value ? value : t('rotate.sameType') })),
+)
 const utc = computed(() => (model.value.window ? model.value.window.map((d) => moment(d.toISOString())).join(' – ') : ''))
 </script>
 
@@ -40,8 +47,18 @@ const utc = computed(() => (model.value.window ? model.value.window.map((d) => m
     <FormItem v-if="model.restart === 'window'" :label="t('rotate.window')" :help="utc || t('rotate.windowHelp')">
       <WindowPicker v-model="model.window" />
     </FormItem>
-    <FormItem v-if="kind === 'ssh-key'" :label="t('rotate.newKey')"
+    <FormItem v-if="isPair(kind)" :label="t('rotate.newKey')"
       ><Select v-model:value="model.type" :options="types" :aria-label="t('rotate.newKey')" class="restart"
+    /></FormItem>
+    <FormItem v-if="kind === 'cloud-key'" :label="t('rotate.lasts')"
+      ><InputNumber
+        v-model:value="model.lasts"
+        :min="1"
+        :max="7300"
+        :placeholder="t('rotate.lastsAsBefore')"
+        :addon-after="t('rotate.days')"
+        :aria-label="t('rotate.lasts')"
+        class="restart"
     /></FormItem>
     <FormItem :label="t('rotate.patience')"
       ><InputNumber
@@ -53,7 +70,7 @@ const utc = computed(() => (model.value.window ? model.value.window.map((d) => m
         :aria-label="t('rotate.patience')"
         class="patience"
     /></FormItem>
-    <FormItem v-if="kind !== 'ssh-key'" :label="t('policies.wayLabel')"
+    <FormItem v-if="!isPair(kind)" :label="t('policies.wayLabel')"
       ><Select v-model:value="model.way" :options="ways" :aria-label="t('policies.wayLabel')" class="restart"
     /></FormItem>
     <FormItem v-if="mayStopFirst"

@@ -7,7 +7,10 @@ export async function passwordOf(account: number): Promise<number> {
   return v.credential.id
 }
 
-export const kindsOfCredential = ['password', 'ssh-key', 'token', 'api-key', 'certificate', 'key-tab']
+export const kindsOfCredential = ['password', 'ssh-key', 'cloud-key', 'token', 'api-key', 'certificate', 'key-tab']
+
+/** A pair of keys, which may stand in several files and be accepted at several places. */
+export const isPair = (kind: string | undefined): boolean => kind === 'ssh-key' || kind === 'cloud-key'
 
 /** Kinds of credential as people say them. */
 export function kindName(kind: string): string {

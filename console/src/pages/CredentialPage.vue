@@ -4,7 +4,7 @@ import { useRoute } from 'vue-router'
 import { onChanged } from '../api/changes'
 import { api, data, type Schemas } from '../api/client'
 import CredentialCustody from '../components/CredentialCustody.vue'
-import { kindName } from '../components/credentials'
+import { isPair, kindName } from '../components/credentials'
 import FindingPanel from '../components/FindingPanel.vue'
 import IncompleteSystems from '../components/IncompleteSystems.vue'
 import KeyPicture from '../components/KeyPicture.vue'
@@ -60,7 +60,7 @@ const kind = computed(() =>
       >
     </PageHead>
     <FindingPanel :findings="detail.findings" :about="of.name" />
-    <template v-if="of.kind === 'ssh-key'">
+    <template v-if="isPair(of.kind)">
       <h2>{{ t('keys.picture') }}</h2>
       <KeyPicture :name="of.name" :dependents="places" />
     </template>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { api, data, type ListQuery, type Schemas } from '../api/client'
-import { kindName, kindsOfCredential } from '../components/credentials'
+import { isPair, kindName, kindsOfCredential } from '../components/credentials'
 import PageHead from '../components/PageHead.vue'
 import StateTag from '../components/StateTag.vue'
 import When from '../components/When.vue'
@@ -26,7 +26,7 @@ const columns: Column[] = [
 ]
 const fetch = (query: ListQuery) => data(api.GET('/api/v1/credentials', { params: { query } }))
 const key = (c: Credential) => c.id
-const isKey = (c: Credential) => c.kind === 'ssh-key'
+const isKey = (c: Credential) => isPair(c.kind)
 </script>
 
 <template>

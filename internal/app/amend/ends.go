@@ -14,6 +14,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/expiry"
+	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
@@ -25,9 +26,11 @@ type EndWish struct {
 	Account   records.AccountID
 	Dependent records.DependentID // of an entry; 0 for the account itself
 	Act       expiry.Act
-	Of        expiry.What   // "" for what its system offers first
-	End       expiry.End    // of set-end and extend
-	By        time.Duration // of extend, in the place of End: from when it ends now
+	Of        expiry.What // "" for what its system offers first
+	End       expiry.End  // of set-end and extend
+	// Certificate introduces the key of issue, in PEM.
+	Certificate string
+	By          time.Duration // of extend, in the place of End: from when it ends now
 }
 
 // undoneFor is how long what one person did alone can be undone by one alone.
@@ -100,25 +103,9 @@ func (a *Amendments) ending(ctx context.Context, w EndWish) (rotation.Ending, st
 	c := expiry.EndChange{Act: w.Act, Of: w.Of, End: w.End}
 	var systemID records.SystemID
 	if w.Dependent != 0 {
-		d, err := a.store.Dependent(ctx, w.Dependent)
-		switch {
-		case err != nil:
+		var err error
+		if systemID, err = a.entry(ctx, &w, &c); err != nil {
 			return e, "", err
-		case d.Kind != estate.DependentAuthorized && d.Kind != estate.DependentIssued || d.Key == nil || !d.Gone.IsZero():
-			return e, "", fmt.Errorf("%w: %s on %s is a %s: only entries that let the holder of a key in, and keys at their issuer, have an end of their own", app.ErrInput, d.Place, d.System, d.Kind)
-		case d.Kind == estate.DependentIssued:
-			c.KeyID = d.Key.KeyID
-		default:
-			c.Path, c.Fingerprint = d.Path, d.Key.Fingerprint
-		}
-		c.Of, c.Name, systemID = expiry.Key, d.Key.Lets, d.SystemID
-		for _, t := range d.Ties {
-			if t.Account == c.Name && t.System == d.System {
-				w.Account = t.AccountID
-			}
-		}
-		if w.Account == 0 {
-			return e, "", fmt.Errorf("%w: whom the entry %s on %s lets in is not known as an account: run a survey of %s", app.ErrRefused, d.Place, d.System, d.System)
 		}
 	}
 	account, err := a.store.Account(ctx, w.Account)
@@ -141,7 +128,7 @@ func (a *Amendments) ending(ctx context.Context, w EndWish) (rotation.Ending, st
 		return e, "", err
 	}
 	offered := connector.Describe().Ends
-	if w.Dependent == 0 { // of a key, which one has to be said
+	if w.Dependent == 0 && c.Act != expiry.Issue { // of a key, which one has to be said
 		offered = slices.DeleteFunc(slices.Clone(offered), func(p expiry.Possible) bool { return p.Of == expiry.Key })
 	}
 	chosen, err := expiry.Choose(offered, c.Act, c.Of)
@@ -149,6 +136,11 @@ func (a *Amendments) ending(ctx context.Context, w EndWish) (rotation.Ending, st
 		return e, "", fmt.Errorf("%w: %s on %s: %w", app.ErrInput, account.Name, system.Name, err)
 	}
 	c.Of = chosen.Of
+	if c.Act == expiry.Issue {
+		if err := a.introduced(w, &c); err != nil {
+			return e, "", err
+		}
+	}
 	if w.By > 0 || c.Act == expiry.SetEnd || c.Act == expiry.Extend {
 		if err := a.lasting(ctx, connector, target, w, &c); err != nil {
 			return e, "", err
@@ -156,6 +148,51 @@ func (a *Amendments) ending(ctx context.Context, w EndWish) (rotation.Ending, st
 	}
 	c.Gives = c.Gives || c.Act == expiry.Enable
 	return rotation.Ending{SystemID: fmt.Sprint(systemID), System: system.Name, Change: c}, account.Name + " on " + system.Name, nil
+}
+
+// entry is what of a change is said by an entry that lets the holder of a key in, or by a key
+// at its issuer.
+func (a *Amendments) entry(ctx context.Context, w *EndWish, c *expiry.EndChange) (records.SystemID, error) {
+	d, err := a.store.Dependent(ctx, w.Dependent)
+	switch {
+	case err != nil:
+		return 0, err
+	case d.Kind != estate.DependentAuthorized && d.Kind != estate.DependentIssued || d.Key == nil || !d.Gone.IsZero():
+		return 0, fmt.Errorf("%w: %s on %s is a %s: only entries that let the holder of a key in, and keys at their issuer, have an end of their own", app.ErrInput, d.Place, d.System, d.Kind)
+	case d.Kind == estate.DependentIssued:
+		c.KeyID = d.Key.KeyID
+	default:
+		c.Path, c.Fingerprint = d.Path, d.Key.Fingerprint
+	}
+	c.Of, c.Name = expiry.Key, d.Key.Lets
+	for _, t := range d.Ties {
+		if t.Account == c.Name && t.System == d.System {
+			w.Account = t.AccountID
+		}
+	}
+	if w.Account == 0 {
+		return 0, fmt.Errorf("%w: whom the entry %s on %s lets in is not known as an account: run a survey of %s", app.ErrRefused, d.Place, d.System, d.System)
+	}
+	return d.SystemID, nil
+}
+
+// introduced reads the certificate of a key that shall be accepted.
+func (a *Amendments) introduced(w EndWish, c *expiry.EndChange) error {
+	key, err := keys.ReadIntroduced(w.Certificate)
+	if err != nil {
+		return fmt.Errorf("%w: %w", app.ErrInput, err)
+	}
+	c.KeyID, c.End, c.Certificate, c.Gives = key.ID, expiry.At(key.Until), w.Certificate, true
+	switch {
+	case !key.From.Before(key.Until):
+		return fmt.Errorf("%w: the certificate ends (%s) before it begins (%s)", app.ErrInput, key.Until.Format(time.RFC3339), key.From.Format(time.RFC3339))
+	case w.Dependent != 0:
+		return fmt.Errorf("%w: name the account that shall get the key", app.ErrInput)
+	}
+	if err := c.Check(a.base.Now()); err != nil {
+		return fmt.Errorf("%w: %w", app.ErrInput, err)
+	}
+	return nil
 }
 
 // lasting reads when it ends now: what lasts longer by the change takes a second person.
@@ -259,6 +296,9 @@ const mostHolders = 100
 
 // holders tells what each dependent will see, those that stop first.
 func (a *Amendments) holders(ctx context.Context, step rotation.Step, account records.AccountID, e connect.Ending) []connect.Checked {
+	if step.End.Act == expiry.Issue {
+		return []connect.Checked{{System: step.System, What: "who stops", Result: connect.CheckOK, Words: "nobody: whoever has its private half is let in beside those that are"}}
+	}
 	if len(e.Sights) == 0 {
 		return []connect.Checked{{System: step.System, What: "who stops", Result: connect.CheckOK, Words: "nobody: it goes on being accepted"}}
 	}

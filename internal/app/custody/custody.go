@@ -18,6 +18,7 @@ import (
 	"mossledger.example/moss/internal/app/survey"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/credential"
+	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/records"
@@ -89,7 +90,8 @@ func (custody *Custody) mayKeep(ctx context.Context, c records.Credential) error
 // errSilent: points could not be asked.
 var errSilent = errors.New("not every point could be asked")
 
-// Note gives the password of an account a row as a credential, unless it has one.
+// Note gives the password of an account a row as a credential, unless it has one. What a
+// service identity is proven by are keys: the one that is meant is found.
 func (custody *Custody) Note(ctx context.Context, by access.Actor, account records.AccountID) (records.Credential, error) {
 	a, err := custody.store.Account(ctx, account)
 	if err != nil {
@@ -97,6 +99,9 @@ func (custody *Custody) Note(ctx context.Context, by access.Actor, account recor
 	}
 	if err := access.Decide(by, access.NoteCredential, access.Object{Kind: "account", Name: a.Name}); err != nil {
 		return records.Credential{}, err
+	}
+	if a.Type == estate.TypeServiceIdentity {
+		return custody.keyOf(ctx, a)
 	}
 	return custody.store.NotePassword(ctx, a.ID)
 }

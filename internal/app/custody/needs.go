@@ -11,6 +11,7 @@ import (
 
 // Store is what this package needs of the store.
 type Store interface {
+	Credentials(ctx context.Context, q records.Query) (records.Page[records.Credential], error)
 	EraseFormer(ctx context.Context, ids []records.SecretID, rehearsed time.Time, entries ...ledger.Entry) (int64, error)
 	FormerValues(ctx context.Context, rehearsed time.Time) ([]records.FormerValue, error)
 	Account(ctx context.Context, id records.AccountID) (records.Account, error)

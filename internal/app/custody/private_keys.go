@@ -9,6 +9,7 @@ import (
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/secret"
@@ -51,6 +52,38 @@ func (custody *Custody) readPrivate(ctx context.Context, k records.Credential, h
 		reasons = []string{"no file that was read holds it"}
 	}
 	return secret.Value{}, fmt.Errorf("%w: its private half could not be read (%s): give it yourself", app.ErrRefused, strings.Join(reasons, "; "))
+}
+
+// keyOf is the key of a service identity that is meant where nobody says which: the one in
+// custody, the one that something holds, or the only one.
+func (custody *Custody) keyOf(ctx context.Context, a records.Account) (records.Credential, error) {
+	page, err := custody.store.Credentials(ctx, records.Query{Filters: []string{"kind=" + string(credential.CloudKey), "account_id=" + a.ID.String()}, Limit: 100})
+	if err != nil {
+		return records.Credential{}, err
+	}
+	for _, meant := range []func(records.Credential) bool{
+		records.Credential.InCustody,
+		func(c records.Credential) bool { return c.Locations > 0 },
+		func(records.Credential) bool { return true },
+	} {
+		var found []records.Credential
+		for _, c := range page.Items {
+			if meant(c) {
+				found = append(found, c)
+			}
+		}
+		if len(found) == 1 {
+			return found[0], nil
+		}
+	}
+	if len(page.Items) == 0 {
+		return records.Credential{}, fmt.Errorf("%w: %s on %s is proven by keys, and none of it is known: run a survey of %s", app.ErrRefused, a.Name, a.System, a.System)
+	}
+	var all []string
+	for _, c := range page.Items {
+		all = append(all, c.Name+" ("+c.Fingerprint+")")
+	}
+	return records.Credential{}, fmt.Errorf("%w: %s on %s is proven by keys, and has several: name one by its fingerprint: %s", app.ErrInput, a.Name, a.System, strings.Join(all, ", "))
 }
 
 // NotOurs refuses the keys with which we sign in ourselves: who changes the

@@ -55,7 +55,7 @@ func (picture *Picture) FindCredential(ctx context.Context, spelling string) (re
 
 // oneKey is the only key that a filter picks.
 func (picture *Picture) oneKey(ctx context.Context, spelling, filter string) (records.Credential, error) {
-	page, err := picture.store.Credentials(ctx, records.Query{Filters: []string{"kind=" + string(credential.SSHKey), filter}, Limit: 10})
+	page, err := picture.store.Credentials(ctx, records.Query{Filters: []string{"fingerprint~SHA256:", filter}, Limit: 10})
 	switch {
 	case err != nil:
 		return records.Credential{}, err
@@ -84,7 +84,7 @@ func (picture *Picture) Points(ctx context.Context, c records.Credential) ([]bui
 	var points []building.Point
 	var holders []records.Dependent
 	for _, d := range all {
-		if d.Kind == estate.DependentKey {
+		if d.Kind == estate.DependentKey || d.Kind == estate.DependentCloudKey {
 			holders = append(holders, d)
 		}
 	}
@@ -92,6 +92,10 @@ func (picture *Picture) Points(ctx context.Context, c records.Credential) ([]bui
 		return cmp.Or(cmp.Compare(a.System, b.System), cmp.Compare(a.Place, b.Place))
 	})
 	for _, d := range all {
+		if d.Kind == estate.DependentIssued {
+			identity, _, _ := strings.Cut(d.Place, "/keys/")
+			points = append(points, building.Point{SystemID: d.SystemID.String(), System: d.System, Path: identity, Account: d.Key.Principal, Overlap: true, Issuer: true})
+		}
 		if d.Kind != estate.DependentAuthorized {
 			continue
 		}
@@ -107,6 +111,9 @@ func (picture *Picture) Points(ctx context.Context, c records.Credential) ([]bui
 
 // PrivateAt says where in its file a holder's key stands.
 func PrivateAt(d records.Dependent) held.Locator {
+	if d.Kind == estate.DependentCloudKey {
+		return held.Locator{Layout: layout.KeyFile, Part: held.PartValue}
+	}
 	nth := 0
 	if rest, found := strings.CutPrefix(d.Place, d.Path+"#"); found {
 		if n, err := strconv.Atoi(rest); err == nil {

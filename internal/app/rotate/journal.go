@@ -6,7 +6,6 @@ import (
 	"errors"
 
 	"mossledger.example/moss/internal/app"
-	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
@@ -59,7 +58,7 @@ func (j *journal) effects(ctx context.Context, r rotation.Record, state rotation
 	if r.Step >= 0 && j.rotation.Plan.Steps[r.Step].Kind == rotation.StepLogOn {
 		return j.logOnEffect(ctx, j.rotation.Plan.Steps[r.Step], state.Steps[r.Step].Status)
 	}
-	if r.Step >= 0 && j.rotation.CredentialKind == credential.SSHKey {
+	if r.Step >= 0 && j.rotation.CredentialKind.Pair() {
 		return j.keyEffect(ctx, j.rotation.Plan.Steps[r.Step], state.Steps[r.Step].Status)
 	}
 	if r.Step < 0 || j.rotation.Plan.Steps[r.Step].Kind != rotation.StepReplace {

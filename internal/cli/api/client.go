@@ -435,6 +435,8 @@ type CredentialRow struct {
 	Name      string `json:"name"`
 	System    string `json:"system"`
 	AccountID int64  `json:"account_id"`
+
+	Fingerprint string `json:"fingerprint"`
 }
 
 // ResolveCredential takes a credential in any spelling: an account, whose password
@@ -461,16 +463,24 @@ func (c *Client) ResolveCredential(ctx context.Context, spelling string) (v Cred
 func (c *Client) Credential(ctx context.Context, spelling string) (string, error) {
 	v, err := c.ResolveCredential(ctx, spelling)
 	if err == nil && v.ID == 0 {
-		v.ID, err = c.Noted(ctx, v.AccountID)
+		v, err = c.Noted(ctx, v.AccountID)
 	}
 	return fmt.Sprintf("/credentials/%d", v.ID), err
 }
 
-// Noted is the number of an account's password as a credential.
-func (c *Client) Noted(ctx context.Context, account int64) (int64, error) {
+// Noted is what proves an account, as a credential: its password; of a service identity the
+// key that is meant.
+func (c *Client) Noted(ctx context.Context, account int64) (CredentialRow, error) {
 	var v struct{ Credential CredentialRow }
 	err := c.Call(ctx, http.MethodPost, "/credentials", map[string]any{"kind": "password", "account": account}, &v)
-	return v.Credential.ID, err
+	return v.Credential, err
+}
+
+// KeysOf are the keys of a service identity.
+func (c *Client) KeysOf(ctx context.Context, account int64) ([]CredentialRow, error) {
+	var page struct{ Items []CredentialRow }
+	err := c.Call(ctx, http.MethodGet, "/credentials?limit=100&filter=kind%3Dcloud-key&filter=account_id%3D"+strconv.FormatInt(account, 10), nil, &page)
+	return page.Items, err
 }
 
 // Fetch copies what a path answers, whatever it is.

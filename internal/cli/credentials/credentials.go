@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -27,7 +28,7 @@ func Command() *cobra.Command {
 	output.AddFlag(show)
 	show.RunE = output.Talking(showCredential)
 	return output.Group("credential", "Credentials: passwords and keys, where they are accepted and held, and when they end", list, show,
-		act(expiry.SetEnd), act(expiry.Extend), act(expiry.Expire), act(expiry.Disable), act(expiry.Enable), act(expiry.Delete))
+		act(expiry.SetEnd), act(expiry.Extend), act(expiry.Expire), act(expiry.Disable), act(expiry.Enable), act(expiry.Delete), issue())
 }
 
 var credentialPlaces = []output.Column{{"WHAT", "what"}, {"SYSTEM", "system"}, {"ACCOUNT", "key.lets"}, {"FILE", "path"}, {"RESTRICTIONS", "key.options"}, {"MODE", "key.mode"}}
@@ -36,6 +37,22 @@ func showCredential(cmd *cobra.Command, c *api.Client, format string, args []str
 	resolved, err := c.ResolveCredential(cmd.Context(), args[0])
 	if err != nil {
 		return err
+	}
+	if resolved.ID == 0 {
+		own, err := c.KeysOf(cmd.Context(), resolved.AccountID)
+		if err != nil {
+			return err
+		}
+		if len(own) > 1 {
+			names := make([]string, len(own))
+			for i, k := range own {
+				names[i] = k.Name + " (" + k.Fingerprint + ")"
+			}
+			return api.Exit(api.ExitUsage, fmt.Errorf("%s on %s is proven by several keys: name one by its fingerprint: %s", resolved.Name, resolved.System, strings.Join(names, ", ")))
+		}
+		if len(own) == 1 {
+			resolved = own[0]
+		}
 	}
 	if resolved.ID == 0 {
 		return api.Negative("nothing is known to use the password of %s on %s: 'moss account show id:%d' shows the account, 'moss custody take id:%d' takes it into custody", resolved.Name, resolved.System, resolved.AccountID, resolved.AccountID)
@@ -55,8 +72,11 @@ func showCredential(cmd *cobra.Command, c *api.Client, format string, args []str
 	}
 	for _, d := range v.Dependents {
 		d["what"] = "opens"
-		if output.Show(d["kind"]) == "key" {
+		if kind := output.Show(d["kind"]); kind == "key" || kind == "cloud key" {
 			d["what"] = "held in"
+		}
+		if output.Show(d["path"]) == "" {
+			d["path"] = d["place"]
 		}
 	}
 	if format != "table" {
@@ -73,7 +93,7 @@ func showCredential(cmd *cobra.Command, c *api.Client, format string, args []str
 	} else {
 		fmt.Fprintf(out, "%-12s no; take it with 'moss custody take credential:%s'\n", "Custody", output.Show(v.Credential["id"]))
 	}
-	if resolved.AccountID != 0 {
+	if fingerprint := output.Show(v.Credential["fingerprint"]); fingerprint == "" {
 		fmt.Fprintf(out, "\nWhat depends on it: 'moss account show id:%d'.\n", resolved.AccountID)
 	} else {
 		fmt.Fprintln(out)

@@ -125,7 +125,7 @@ func things(cmd *cobra.Command, c *api.Client, spelling, on, key string, change 
 	if err != nil {
 		return nil, err
 	}
-	if resolved.AccountID != 0 {
+	if resolved.AccountID != 0 && resolved.Kind == "password" {
 		if on != "" {
 			return nil, api.Exit(api.ExitUsage, errors.New("--on is for keys, which have entries on many systems"))
 		}
@@ -150,7 +150,7 @@ func things(cmd *cobra.Command, c *api.Client, spelling, on, key string, change 
 	var out []map[string]any
 	var systems []string
 	for _, d := range v.Dependents {
-		if d.Kind != "authorized key" {
+		if d.Kind != "authorized key" && d.Kind != "issued key" {
 			continue
 		}
 		if !slices.Contains(systems, d.System) {

@@ -187,11 +187,11 @@ func runRepair(cmd *cobra.Command, c *api.Client, format string, v output.Row, r
 		in["assign"] = r["assign"]
 	}
 	fmt.Fprintln(cmd.OutOrStdout())
-	id, err := c.Noted(cmd.Context(), account)
+	noted, err := c.Noted(cmd.Context(), account)
 	if err != nil {
 		return err
 	}
-	subject := fmt.Sprintf("/credentials/%d", id)
+	subject := fmt.Sprintf("/credentials/%d", noted.ID)
 	if err := rehearse(cmd, c, "table", subject, in); err != nil {
 		return err
 	}

@@ -39,6 +39,11 @@ func takeCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
+		if resolved.ID == 0 {
+			if resolved, err = c.Noted(cmd.Context(), resolved.AccountID); err != nil {
+				return err
+			}
+		}
 		in := map[string]any{"reset": reset, "reason": reason}
 		switch {
 		case reset:
@@ -49,11 +54,6 @@ func takeCommand() *cobra.Command {
 		}
 		if err != nil {
 			return err
-		}
-		if resolved.ID == 0 {
-			if resolved.ID, err = c.Noted(cmd.Context(), resolved.AccountID); err != nil {
-				return err
-			}
 		}
 		var v output.Row
 		if err := c.Call(cmd.Context(), http.MethodPost, fmt.Sprintf("/credentials/%d/custody", resolved.ID), in, &v); err != nil {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 
@@ -22,7 +23,7 @@ type rotationRequest struct {
 	anyTime, firstAlone     bool
 	atWindowEnd, way        string
 	length                  int
-	without                 string
+	without, lasts          string
 }
 
 // keyFlag is for commands that take key pairs too.
@@ -33,6 +34,8 @@ func (r *rotationRequest) keyFlag(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&r.without, "without", "", "characters that a new password must not have")
 	cmd.Flags().StringVar(&r.way, "way", "any", "any, replace (the old value is refused from the change on), overlap (only if both are accepted for a time) or alternate (only if another account takes its place)")
 	_ = cmd.RegisterFlagCompletionFunc("way", cobra.FixedCompletions([]string{"any", "replace", "overlap", "alternate"}, cobra.ShellCompDirectiveNoFileComp))
+	cmd.Flags().StringVar(&r.lasts, "lasts", "", "of a key that an issuer accepts: how many days the new one is good, such as 90d, or never; as long as the one before it by default")
+	_ = cmd.RegisterFlagCompletionFunc("lasts", cobra.FixedCompletions([]string{"30d", "90d", "365d", "never"}, cobra.ShellCompDirectiveNoFileComp))
 	cmd.Flags().StringVar(&r.keyType, "key-type", "", "of a key pair: type of the new key (ssh-ed25519, ecdsa-sha2-nistp256, ssh-rsa); that of the old one by default")
 	_ = cmd.RegisterFlagCompletionFunc("key-type", cobra.FixedCompletions([]string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ssh-rsa"}, cobra.ShellCompDirectiveNoFileComp))
 }
@@ -62,6 +65,13 @@ func (r *rotationRequest) body(cmd *cobra.Command) (map[string]any, error) {
 	}
 	if r.keyType != "" {
 		in["type"] = r.keyType
+	}
+	if r.lasts != "" {
+		days, err := daysOf(r.lasts)
+		if err != nil {
+			return nil, api.Exit(api.ExitUsage, err)
+		}
+		in["lasts_days"] = days
 	}
 	for name, value := range map[string]bool{"any_time": r.anyTime, "first_alone": r.firstAlone} {
 		if value {
@@ -258,4 +268,16 @@ func startRotation(cmd *cobra.Command, c *api.Client, format, name, subject stri
 		return output.Write(cmd.OutOrStdout(), format, []output.Column{{"ID", "rotation.id"}, {"MODE", "rotation.mode"}}, []output.Row{v}, v)
 	}
 	return follow(cmd, c, rotation, "done")
+}
+
+// daysOf reads for how many days a new key is good; below 0 for without end.
+func daysOf(text string) (int, error) {
+	if text == "never" {
+		return -1, nil
+	}
+	days, err := strconv.Atoi(strings.TrimSuffix(text, "d"))
+	if err != nil || !strings.HasSuffix(text, "d") || days < 1 {
+		return 0, fmt.Errorf("--lasts %q: write whole days, such as 90d, or never", text)
+	}
+	return days, nil
 }

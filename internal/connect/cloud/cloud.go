@@ -43,7 +43,7 @@ var description = connect.Description{
 	Proof: connect.ProofCertificate, SignIn: []string{connect.SignInPrivateKey},
 	Options: []connect.Option{},
 	Scopes:  []string{connect.ScopeAccounts, connect.ScopeKeys},
-	Acts:    []connect.Act{connect.ActVisit, connect.ActEntries, connect.ActEnd},
+	Acts:    []connect.Act{connect.ActVisit, connect.ActAccept, connect.ActOverlap, connect.ActEntries, connect.ActRehearse, connect.ActEnd},
 	Verbs:   []string{},
 	Ends:    possible,
 }

@@ -6,15 +6,18 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strings"
 	"time"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/expiry"
+	"mossledger.example/moss/internal/core/keys"
 )
 
 // possible are the acts about ends. When a key ends is part of the key: a new one has another
 // end, and an old one is disabled.
 var possible = []expiry.Possible{
+	{Act: expiry.Issue, Of: expiry.Key, How: "the certificate is uploaded to the identity; the key ends when it does"},
 	{Act: expiry.Disable, Of: expiry.Key, How: "the key is refused until it is enabled; its end stays"},
 	{Act: expiry.Disable, Of: expiry.Account, How: "the identity is refused, with every key"},
 	{Act: expiry.Enable, Of: expiry.Key, How: "the key is taken again, until its end"},
@@ -43,6 +46,9 @@ func (s *session) thing(ctx context.Context, c expiry.EndChange) (thing, *connec
 		return t, failure
 	}
 	state, words := v.State, fmt.Sprintf("invalid_grant: the identity %s is disabled", v.Email)
+	if v.ID != "" && c.Act == expiry.Issue {
+		return s.toIssue(ctx, c, v, t)
+	}
 	if v.ID != "" && c.Of == expiry.Key {
 		list, failure := s.keys(ctx, v.ID)
 		if failure != nil {
@@ -80,6 +86,39 @@ func (s *session) thing(ctx context.Context, c expiry.EndChange) (thing, *connec
 		{Way: expiry.SignsIn, When: "when it asks for its next token", Stops: true, Words: words},
 		{Way: expiry.Open, When: "goes on with the token that it has until that ends, mostly within an hour"},
 	}
+	return t, nil
+}
+
+// toIssue is how a key stands that shall be accepted.
+func (s *session) toIssue(ctx context.Context, c expiry.EndChange, v identity, t thing) (thing, *connect.Failure) {
+	introduced, err := keys.ReadIntroduced(c.Certificate)
+	if err != nil || introduced.ID != c.KeyID {
+		return t, s.target.Fail(connect.StageRead, connect.CodeCannot, "the certificate is not that of the key "+c.KeyID, "", err)
+	}
+	list, failure := s.keys(ctx, v.ID)
+	if failure != nil {
+		return t, failure
+	}
+	enabled := 0
+	for _, k := range list {
+		if k.accepts(s.now()) == connect.AnswerYes {
+			enabled++
+		}
+		if k.ID == c.KeyID {
+			t.There, t.Now = true, k.end()
+			t.Words = k.words(k.ID)
+		}
+	}
+	if !t.There {
+		t.Words, t.Will = fmt.Sprintf("%s has %d keys, of which %d are accepted now", v.Email, len(list), enabled), expiry.At(introduced.Until)
+	}
+	if v.State != stateEnabled {
+		t.Also = append(t.Also, "the identity is "+v.State+": no key of it is accepted until it is enabled")
+	}
+	if introduced.From.After(s.now()) {
+		t.Also = append(t.Also, "it is accepted from "+introduced.From.Format(time.RFC3339)+" on, not before")
+	}
+	t.path += "/keys/" + url.PathEscape(c.KeyID)
 	return t, nil
 }
 
@@ -135,9 +174,12 @@ func (c Connector) End(ctx context.Context, target connect.Target, change expiry
 	}
 	ctx, cancel := context.WithTimeout(ctx, callTime+patience*time.Duration(waits))
 	defer cancel()
-	if change.Act == expiry.Delete {
+	switch {
+	case change.Act == expiry.Issue && !back:
+		failure = s.upload(ctx, strings.TrimSuffix(t.path, "/keys/"+url.PathEscape(change.KeyID)), change.Certificate, change.KeyID)
+	case change.Act == expiry.Delete || change.Act == expiry.Issue:
 		failure = s.call(ctx, connect.StageChange, http.MethodDelete, t.path, nil, nil)
-	} else {
+	default:
 		failure = s.call(ctx, connect.StageChange, http.MethodPatch, t.path, map[string]string{"state": t.to}, nil)
 	}
 	if failure != nil {

@@ -1,16 +1,15 @@
 package cloud
 
 import (
+	"cmp"
 	"context"
 	"crypto"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/rsa"
-	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -21,6 +20,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/secret"
 )
 
@@ -29,16 +29,6 @@ const grantType = "urn:ietf:params:oauth:grant-type:jwt-bearer"
 
 // assertionLasts is how long what proves a key is good for.
 const assertionLasts = 5 * time.Minute
-
-// KeyID is the number of a key: the thumbprint of its public half (RFC 7638).
-func KeyID(public crypto.PublicKey) (string, error) {
-	jwk := jose.JSONWebKey{Key: public}
-	if !jwk.Valid() {
-		return "", errors.New("a key of this type has no thumbprint")
-	}
-	sum, err := jwk.Thumbprint(crypto.SHA256)
-	return base64.RawURLEncoding.EncodeToString(sum), err
-}
 
 // signerOf reads a private key, and how it signs.
 func signerOf(private secret.Value) (crypto.Signer, jose.SignatureAlgorithm, error) {
@@ -102,7 +92,7 @@ func (s *session) assertion(identity string, private secret.Value) (string, erro
 	if err != nil {
 		return "", err
 	}
-	id, err := KeyID(key.Public())
+	id, err := keys.Number(key.Public())
 	if err != nil {
 		return "", err
 	}
@@ -128,10 +118,7 @@ func (Connector) VerifyKey(ctx context.Context, target connect.Target, account c
 		return connect.Verdict{}, failure
 	}
 	defer s.close()
-	name := account.DN
-	if name == "" {
-		name = account.StableID
-	}
+	name := cmp.Or(account.DN, account.StableID, account.Name)
 	if _, _, err := signerOf(key); err != nil {
 		return connect.Verdict{Code: connect.VerdictWrong, Words: err.Error() + ": not tried"}, nil
 	}

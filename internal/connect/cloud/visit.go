@@ -84,7 +84,7 @@ func (s *session) keys(ctx context.Context, id string) ([]key, *connect.Failure)
 
 func (v identity) account() estate.Account {
 	name, _, _ := cutLast(v.Email)
-	return estate.Account{StableID: v.ID, Name: name, UPN: v.Email, DN: v.Email, Type: "service identity", Description: v.Description, Enabled: estate.Known(v.State == stateEnabled), Locked: estate.No, NeverExpire: true}
+	return estate.Account{StableID: v.ID, Name: name, UPN: v.Email, DN: v.Email, Type: estate.TypeServiceIdentity, Description: v.Description, Enabled: estate.Known(v.State == stateEnabled), Locked: estate.No, NeverExpire: true}
 }
 
 func cutLast(email string) (name, domain string, found bool) {
@@ -110,6 +110,10 @@ func Place(identity, key string) string { return "identities/" + identity + "/ke
 func (k key) dependent(v identity) estate.Dependent {
 	name, _, _ := cutLast(v.Email)
 	out := estate.Key{Type: k.Algorithm, KeyID: k.ID, Lets: name, Principal: v.Email, Comment: k.Origin}
+	if expiry.At(k.NotBefore).State == expiry.Ends {
+		out.Begins = k.NotBefore.UTC()
+	}
+	out.Used = k.LastUsed.UTC()
 	if end := k.end(); end.State == expiry.Ended {
 		out.Ended = end.Why
 	} else if end.State == expiry.Ends {
@@ -121,7 +125,7 @@ func (k key) dependent(v identity) estate.Dependent {
 				out.Bits = r.N.BitLen()
 			}
 			if written, err := ssh.NewPublicKey(public); err == nil {
-				out.Fingerprint = ssh.FingerprintSHA256(written)
+				out.Fingerprint, out.Type = ssh.FingerprintSHA256(written), written.Type()
 			}
 		}
 	}

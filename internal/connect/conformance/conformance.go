@@ -59,6 +59,11 @@ type Fixture struct {
 	EntriesPath string
 	KeyPath     string
 
+	// Issuer is the place at which keys are accepted, and Pair two keys that it is asked to
+	// accept in turn, the old one accepted now; empty where no keys are issued.
+	Issuer string
+	Pair   connect.Values
+
 	// Twin is the name of another account, which may take turns with Account; "" for none.
 	Twin string
 
@@ -271,7 +276,7 @@ func (s *suite) verify(t *testing.T) {
 }
 
 func (s *suite) change(t *testing.T) {
-	if !s.can(t, connect.ActAccept) {
+	if !s.can(t, connect.ActAccept) || !s.can(t, connect.ActVerify) {
 		return
 	}
 	set := func(target connect.Target, ref connect.AccountRef, value secret.Value) error {
@@ -455,7 +460,7 @@ func (s *suite) rehearse(t *testing.T) {
 	}
 	ref := s.ref()
 	var intentions []connect.Intention
-	if s.Connector.Describe().Can(connect.ActAccept) {
+	if s.Connector.Describe().Can(connect.ActVerify) && s.Connector.Describe().Can(connect.ActAccept) {
 		intentions = append(intentions, connect.Intention{Change: &ref, Current: s.Password})
 	}
 	if s.LogOn.Kind != "" {

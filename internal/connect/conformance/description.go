@@ -135,6 +135,9 @@ func (s *suite) overlap(t *testing.T) {
 		return
 	}
 	point, values := connect.Point{Account: s.ref()}, connect.Values{Old: s.Password, New: secret.New(newValue)}
+	if s.Issuer != "" {
+		point.Path, values = s.Issuer, s.Pair
+	}
 	can, why, err := s.Connector.Overlaps(s.ctx, s.Target, point)
 	require.NoError(t, err)
 	require.True(t, can, why)

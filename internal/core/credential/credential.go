@@ -26,6 +26,7 @@ type Kind string
 const (
 	Password    Kind = "password"
 	SSHKey      Kind = "ssh-key"
+	CloudKey    Kind = "cloud-key"
 	Token       Kind = "token"
 	APIKey      Kind = "api-key"
 	Certificate Kind = "certificate"
@@ -59,6 +60,7 @@ type Public struct {
 	Fingerprint string
 	Type        string // ssh-ed25519
 	Bits        int
+	ID          string // of a cloud key: its number at the issuer (RFC 7638)
 }
 
 // Wanted says what a new value must be.
@@ -104,6 +106,7 @@ var ErrKind = errors.New("unknown kind of credential")
 var specifications = []Specification{
 	{Kind: Password, Title: "password", Value: "value", Maker: MadeHere, Ending: EndsByPolicy, Accounts: true, Same: equal, Clean: notEmpty, Make: makePassword},
 	{Kind: SSHKey, Title: "SSH key", Value: "key", Maker: MadeHere, Ending: EndsNever, Types: keys.Types(), Public: publicKey, Same: keys.Same, Clean: privateKey, Make: makeKey},
+	{Kind: CloudKey, Title: "cloud key", Value: "key", Maker: MadeHere, Ending: EndsAtIssuer, Accounts: true, Types: keys.IssuedTypes(), Public: numberedKey, Same: keys.Same, Clean: privateKey, Make: makeIssuedKey},
 	{Kind: Token, Title: "token", Value: "token", Maker: MadeByIssuer, Ending: EndsAtIssuer, Accounts: true, Same: equal, Clean: notEmpty},
 	{Kind: APIKey, Title: "API key", Value: "key", Maker: MadeByIssuer, Ending: EndsAtIssuer, Accounts: true, Same: equal, Clean: notEmpty},
 	{Kind: Certificate, Title: "certificate", Value: "key", Maker: MadeByIssuer, Ending: EndsInItself, Accounts: true, Same: equal, Clean: notEmpty},
@@ -128,6 +131,10 @@ func (k Kind) Word() string {
 	}
 	return s.Value
 }
+
+// Pair: it is a pair of keys, known by the fingerprint of its public half, which may stand in
+// several files and be accepted at several places.
+func (k Kind) Pair() bool { return k == SSHKey || k == CloudKey }
 
 // Kinds lists all kinds.
 func Kinds() []Kind {
@@ -179,6 +186,30 @@ func makePassword(w Wanted, random io.Reader) (secret.Value, error) {
 
 func makeKey(w Wanted, random io.Reader) (secret.Value, error) {
 	return keys.Generate(w.Like, w.Type, random)
+}
+
+// makeIssuedKey draws a pair of a type that issuers of tokens take; one of a type that they do
+// not gives way to RSA.
+func makeIssuedKey(w Wanted, random io.Reader) (secret.Value, error) {
+	wanted := w.Type
+	if wanted == "" {
+		pair, err := keys.PairOf(w.Like)
+		if err != nil {
+			return secret.Value{}, err
+		}
+		if wanted = pair.Type; !slices.Contains(keys.IssuedTypes(), wanted) {
+			wanted = keys.IssuedTypes()[0]
+		}
+	}
+	return keys.Generate(w.Like, wanted, random)
+}
+
+func numberedKey(v secret.Value) (Public, error) {
+	out, err := publicKey(v)
+	if err == nil {
+		out.ID, err = keys.NumberOf(v)
+	}
+	return out, err
 }
 
 func publicKey(v secret.Value) (Public, error) {

@@ -302,6 +302,10 @@ const FormatBytes = "bytes"
 // an account.
 const FormatMention = "mention"
 
+// TypeServiceIdentity is the type of accounts that clouds give programs: keys prove them, and no
+// password.
+const TypeServiceIdentity = "service identity"
+
 // Key describes a key, or what speaks of one, without its secret part.
 type Key struct {
 	Type        string    `json:"type,omitempty"`
@@ -317,6 +321,8 @@ type Key struct {
 	Version     int       `json:"version,omitempty"` // of a key tab's key
 	Encryption  []string  `json:"encryption,omitempty"`
 	Subject     string    `json:"subject,omitempty"` // of a certificate
+	Begins      time.Time `json:"begins,omitzero"`   // of a key at its issuer, and of a certificate
+	Used        time.Time `json:"used,omitzero"`     // of a key at its issuer: when something signed in with it last
 	Ends        time.Time `json:"ends,omitzero"`     // of a certificate, and of an entry that has an end
 	Ended       string    `json:"ended,omitempty"`   // of an entry: why it lets nobody in
 	KeyID       string    `json:"key_id,omitempty"`  // of a cloud key

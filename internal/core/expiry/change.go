@@ -20,10 +20,11 @@ const (
 	Disable Act = "disable" // refused until it is enabled, whatever its end is
 	Enable  Act = "enable"
 	Delete  Act = "delete" // for good
+	Issue   Act = "issue"  // a further key is accepted, which ends when its certificate does
 )
 
 // Acts are all of them.
-func Acts() []Act { return []Act{SetEnd, Extend, Expire, Disable, Enable, Delete} }
+func Acts() []Act { return []Act{SetEnd, Extend, Expire, Disable, Enable, Delete, Issue} }
 
 // Takes reports whether what the act does takes access away.
 func (a Act) Takes() bool { return a == Expire || a == Disable || a == Delete }
@@ -43,7 +44,10 @@ type EndChange struct {
 	Path        string `json:"path,omitempty"`
 	Fingerprint string `json:"fingerprint,omitempty"`
 	KeyID       string `json:"key_id,omitempty"` // of a key that its issuer numbers
-	End         End    `json:"end,omitzero"`     // for set-end and extend
+	End         End    `json:"end,omitzero"`     // for set-end, extend and issue
+	// Certificate introduces the key of issue, in PEM. It is public: the private half is
+	// with who made it.
+	Certificate string `json:"certificate,omitempty"`
 	// Former is how it stood, in a form of its connector's own: given back with it, it is
 	// as it was.
 	Former string `json:"former,omitempty"`
@@ -56,12 +60,16 @@ func (c EndChange) Check(now time.Time) error {
 		return fmt.Errorf("%q is no act about an end", c.Act)
 	case !slices.Contains(Whats(), c.Of):
 		return fmt.Errorf("%q is nothing that ends", c.Of)
-	case c.Act != SetEnd && c.Act != Extend:
+	case c.Act == Issue && c.Certificate == "":
+		return errors.New("a key is issued by a certificate of it, and none is given")
+	case c.Act != SetEnd && c.Act != Extend && c.Act != Issue:
 		return nil
 	case c.End.State == Never:
 		return nil
 	case c.End.State != Ends:
 		return errors.New("no end is given")
+	case c.End.Past(now) && c.Act == Issue:
+		return fmt.Errorf("the certificate ended: %s", c.End)
 	case c.End.Past(now):
 		return fmt.Errorf("%s has passed: 'expire' ends it now", c.End)
 	}
@@ -97,6 +105,11 @@ func (c EndChange) Words() string {
 		return verb + " " + c.Thing() + " end at " + c.End.String()
 	case Expire:
 		return "have " + c.Thing() + " end now"
+	case Issue:
+		if c.End.State == Never {
+			return "accept " + c.Thing() + ", for ever"
+		}
+		return "accept " + c.Thing() + " until " + c.End.String()
 	}
 	return string(c.Act) + " " + c.Thing()
 }
@@ -108,6 +121,8 @@ func (c EndChange) BackWords() string {
 		return "enable " + c.Thing() + " again"
 	case Enable:
 		return "disable " + c.Thing() + " again"
+	case Issue:
+		return "delete " + c.Thing() + " again"
 	case Delete:
 		return "bring " + c.Thing() + " back"
 	}

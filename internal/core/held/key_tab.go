@@ -99,8 +99,11 @@ func Replace(content []byte, place Locator, old, next secret.Value) ([]byte, err
 	case turns:
 		return spliceTurn(content, place, next)
 	}
-	if place.Layout == layout.KeyTab {
+	switch place.Layout {
+	case layout.KeyTab:
 		return spliceTab(content, place, old, next)
+	case layout.KeyFile:
+		return spliceKeyFile(content, place, next)
 	}
 	if place.Part == PartVerifier {
 		return spliceVerifier(content, place, next)

@@ -54,6 +54,9 @@ func Find(content []byte, place Locator) (Span, error) {
 	if place.Layout == layout.KeyTab {
 		return findTab(content, place)
 	}
+	if place.Layout == layout.KeyFile {
+		return findKeyFile(content, place)
+	}
 	if place.Part == PartVerifier {
 		return findVerifier(content, place)
 	}
@@ -95,7 +98,7 @@ func Splice(content []byte, place Locator, next secret.Value) ([]byte, error) {
 // be written down in several ways.
 func Same(in layout.Layout, a, b secret.Value) bool {
 	switch in {
-	case layout.PEM:
+	case layout.PEM, layout.KeyFile:
 		return keys.Same(a, b)
 	case layout.KeyTab:
 		return sameTab(a, b)

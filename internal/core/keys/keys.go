@@ -23,6 +23,8 @@ import (
 
 	"github.com/jcmturner/gokrb5/v8/keytab"
 	"golang.org/x/crypto/ssh"
+
+	"mossledger.example/moss/internal/core/secret"
 )
 
 // Private is a private key.
@@ -62,9 +64,12 @@ type TabEntry struct {
 
 // CloudKey is a key file of a cloud service, without its key.
 type CloudKey struct {
-	ID       string // of the key
-	Identity string // that it belongs to
-	Project  string
+	ID          string // of the key
+	Identity    string // that it belongs to
+	Project     string
+	Fingerprint string // of the public half, as SSH writes it; "" where the private one cannot be read
+	Type        string // ssh-rsa ...
+	Bits        int
 }
 
 func lineAt(content []byte, at int) int { return 1 + bytes.Count(content[:at], []byte("\n")) }
@@ -254,7 +259,11 @@ func ParseCloud(content []byte) (CloudKey, bool) {
 	if file.Identity == "" {
 		file.Identity = file.ClientID
 	}
-	return CloudKey{ID: file.KeyID, Identity: file.Identity, Project: file.Project}, true
+	out := CloudKey{ID: file.KeyID, Identity: file.Identity, Project: file.Project}
+	if pair, err := PairOf(secret.New(file.PrivateKey)); err == nil {
+		out.Fingerprint, out.Type, out.Bits = pair.Fingerprint, pair.Type, pair.Bits
+	}
+	return out, true
 }
 
 var pkcs12 = []byte{0x06, 0x09, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x07} // content types of PKCS #7, of which it is made

@@ -98,7 +98,24 @@ func Generate(like secret.Value, wanted string, random io.Reader) (secret.Value,
 			wanted = ssh.KeyAlgoED25519
 		}
 	}
-	var fresh crypto.PrivateKey
+	fresh, err := drawn(wanted, random)
+	if err != nil {
+		return secret.Value{}, err
+	}
+	block, _ := pem.Decode(like.Reveal())
+	return write(fresh, block.Type)
+}
+
+// Draw makes a new private key that goes nowhere yet, as PKCS #8 (RFC 5958).
+func Draw(wanted string, random io.Reader) (secret.Value, error) {
+	fresh, err := drawn(wanted, random)
+	if err != nil {
+		return secret.Value{}, err
+	}
+	return write(fresh, "PRIVATE KEY")
+}
+
+func drawn(wanted string, random io.Reader) (fresh crypto.PrivateKey, err error) {
 	switch wanted {
 	case ssh.KeyAlgoED25519:
 		_, fresh, err = ed25519.GenerateKey(random)
@@ -108,13 +125,12 @@ func Generate(like secret.Value, wanted string, random io.Reader) (secret.Value,
 		curve := map[string]elliptic.Curve{ssh.KeyAlgoECDSA256: elliptic.P256(), ssh.KeyAlgoECDSA384: elliptic.P384(), ssh.KeyAlgoECDSA521: elliptic.P521()}[wanted]
 		fresh, err = ecdsa.GenerateKey(curve, random)
 	default:
-		return secret.Value{}, fmt.Errorf("keys of type %q cannot be made (%s)", wanted, strings.Join(Types(), ", "))
+		return nil, fmt.Errorf("keys of type %q cannot be made (%s)", wanted, strings.Join(Types(), ", "))
 	}
 	if err != nil {
-		return secret.Value{}, fmt.Errorf("make a key of type %s: %w", wanted, err)
+		return nil, fmt.Errorf("make a key of type %s: %w", wanted, err)
 	}
-	block, _ := pem.Decode(like.Reveal())
-	return write(fresh, block.Type)
+	return fresh, nil
 }
 
 // Recode writes a private key down in the way that the PEM block type says, as

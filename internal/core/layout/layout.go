@@ -35,6 +35,7 @@ const (
 	UserList   Layout = "user-list"  // "name" "password" of a connection pooler
 	Whole      Layout = "whole"      // one value and nothing else
 	PEM        Layout = "pem"        // private keys (RFC 7468); the locator's number says which
+	KeyFile    Layout = "key-file"   // JSON with a private key in PEM and the number of it
 	KeyTab     Layout = "key-tab"    // keys made of a value; the key is a principal
 )
 
@@ -92,6 +93,7 @@ func init() { // the readers refer to layouts by nesting
 		Netrc:      {scan: scanNetrc, encode: encodeNetrc},
 		UserList:   {scan: scanUserList, encode: encodeUserList},
 		PEM:        {scan: scanPEM, encode: encodePEM},
+		KeyFile:    {scan: scanJSON, encode: encodeKeyFile, text: true},
 		Whole:      {scan: ScanWhole, encode: func(text string, _ []byte, _ Value, _ []byte) (string, error) { return text, oneLine(text) }},
 	}
 }

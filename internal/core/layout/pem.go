@@ -38,3 +38,31 @@ func encodePEM(text string, old []byte, _ Value, _ []byte) (string, error) {
 	}
 	return string(out), nil
 }
+
+// Names of the values of a key file.
+const (
+	KeyFilePrivate = "private_key"
+	KeyFileNumber  = "private_key_id"
+)
+
+// encodeKeyFile writes a private key down in the way of the one that stood there, as a text of
+// the document; other values as they are.
+func encodeKeyFile(text string, _ []byte, at Value, _ []byte) (string, error) {
+	if at.Name != KeyFilePrivate {
+		return encodeJSON(text)
+	}
+	blocks := keys.Blocks([]byte(at.Text))
+	if len(blocks) != 1 {
+		return "", ErrNotThere
+	}
+	written, err := keys.Recode(secret.New(text), blocks[0].Type)
+	if err != nil {
+		return "", fmt.Errorf("%w: %w", ErrCannotCarry, err)
+	}
+	out := string(bytes.TrimRight(written.Reveal(), "\n"))
+	if bytes.Contains([]byte(at.Text), []byte("\r\n")) {
+		out = string(bytes.ReplaceAll([]byte(out), []byte("\n"), []byte("\r\n")))
+	}
+	// What stands around the key, mostly the end of its last line, stays.
+	return encodeJSON(at.Text[:blocks[0].Start] + out + at.Text[blocks[0].End:])
+}

@@ -103,8 +103,9 @@ func (l StepLogOnAs) Former() string { return cmp.Or(l.Back, l.Was) }
 
 // Door is an account that the holder of a key can sign in to.
 type Door struct {
-	Account string `json:"account"`       // user name on the step's system
-	Via     string `json:"via,omitempty"` // system from which signing in is proven, where entries admit only some addresses
+	Account string `json:"account"`          // user name on the step's system
+	Via     string `json:"via,omitempty"`    // system from which signing in is proven, where entries admit only some addresses
+	Issuer  bool   `json:"issuer,omitempty"` // the system keeps the keys of the account itself, and is given a new one as a certificate
 }
 
 // Place names a dependent on a system.
@@ -298,6 +299,7 @@ type Plan struct {
 	Type         string             `json:"type,omitempty"`    // of the new value, where a kind has types; "" for that of the old one
 	Length       int                `json:"length,omitempty"`  // of a new password; 0 for the usual one
 	Without      string             `json:"without,omitempty"` // characters that a new password must not have
+	Lasts        time.Duration      `json:"lasts,omitempty"`   // of a new key that an issuer is given; 0 for without end
 	Limits       []credential.Limit `json:"limits,omitempty"`  // what holders of a new password can carry
 	Given        string             `json:"given,omitempty"`   // fingerprint of a new value that a person gave; "" when it is made
 	Authority    string             `json:"authority"`         // the systems that decide

@@ -7,7 +7,7 @@ import (
 
 // ofKey: the step is about a key pair.
 func (s Step) ofKey() bool {
-	return s.Door != nil || s.Kind == StepSeal && s.Dependent == estate.DependentKey || s.Kind == StepReplace && len(s.Places) > 0 && s.Places[0].Layout == layout.PEM
+	return s.Door != nil || s.Kind == StepSeal && s.Dependent == estate.DependentKey || s.Kind == StepReplace && len(s.Places) > 0 && (s.Places[0].Layout == layout.PEM || s.Places[0].Layout == layout.KeyFile)
 }
 
 // keyTitle is a step about a key pair, or its undoing, in a few words.
@@ -18,6 +18,9 @@ func (s Step) keyTitle(undo bool) string {
 	}
 	if s.Door != nil && s.Door.Via != "" {
 		from = " from " + s.Door.Via
+	}
+	if s.Door != nil && s.Door.Issuer && (s.Kind == StepChange || s.Kind == StepRetire) {
+		return s.issuedTitle(undo)
 	}
 	switch s.Kind {
 	case StepSeal:
@@ -45,6 +48,21 @@ func (s Step) keyTitle(undo bool) string {
 	default:
 		return "prove that " + s.Subject + " on " + s.System + from + " refuses the " + other + " key"
 	}
+}
+
+// issuedTitle is a step at an issuer, which keeps the keys of an identity itself, or its
+// undoing, in a few words.
+func (s Step) issuedTitle(undo bool) string {
+	of := s.Door.Account + " on " + s.System
+	switch {
+	case s.Kind == StepChange && undo:
+		return "delete the new key of " + of
+	case s.Kind == StepChange:
+		return "have a new key accepted for " + of + " beside the old one"
+	case undo:
+		return "enable the old key of " + of + " again"
+	}
+	return "disable the old key of " + of
 }
 
 // begunDoors are those at which an authority was about to be changed.

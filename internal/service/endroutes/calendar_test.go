@@ -24,7 +24,8 @@ func TestAnotherParserReadsTheCalendar(t *testing.T) {
 		row(1, "svc-berth"), row(2, `a;b,c\d "e"`), row(3, "æøå 船 "+strings.Repeat("long", 40)),
 		row(4, "svc\r\nEND:VEVENT\r\nBEGIN:VEVENT\r\nUID:forged"), row(5, "svc\nATTACH:https://stranger.example/"), row(6, "bell\a and \x00 null"),
 		{ID: -7, What: expiry.Key, Name: "timetable", System: "quay1", State: expiry.Ends, At: at, Place: "/home/t/.ssh/authorized_keys#1"},
-		{ID: 8, What: expiry.Account, Name: "svc-never", State: expiry.Never}, {ID: 9, What: expiry.Password, Name: "svc-must", State: expiry.Ended},
+		{ID: 8, What: expiry.Account, Name: "svc-never", State: expiry.Never},
+		{ID: 9, What: expiry.Password, Name: "svc-must", State: expiry.Ended},
 	}
 	text := calendarOf(rows, now)
 	for line := range strings.SplitSeq(text, "\r\n") {

@@ -49,9 +49,10 @@ type Forecast struct {
 type endWish struct {
 	AccountID   records.AccountID   `json:"account_id,omitempty" minimum:"1" doc:"Whose end it is"`
 	DependentID records.DependentID `json:"dependent_id,omitempty" minimum:"1" doc:"Or of which entry that lets the holder of a key in"`
-	Act         expiry.Act          `json:"act" enum:"set-end,extend,expire,disable,enable,delete"`
+	Act         expiry.Act          `json:"act" enum:"set-end,extend,expire,disable,enable,delete,issue"`
 	Of          expiry.What         `json:"of,omitempty" enum:"password,account,role,token,key,certificate,membership" doc:"What shall end; what its system offers first without it"`
 	End         string              `json:"end,omitempty" maxLength:"40" doc:"Of set-end and extend: never, or a moment as RFC 3339 has it"`
+	Certificate string              `json:"certificate,omitempty" maxLength:"16384" doc:"Of issue: the certificate of the key that shall be accepted, in PEM; the key ends when it does"`
 	BySeconds   int64               `json:"by_seconds,omitempty" minimum:"1" maximum:"3155760000" doc:"Of extend, in the place of end: how much later than now it ends"`
 }
 
@@ -110,11 +111,13 @@ func Register(r *routing.Router, s *store.Store, application *assembly.Applicati
 const mostEvents = 5000
 
 func (c endWish) wish() (amend.EndWish, error) {
-	w := amend.EndWish{Account: c.AccountID, Dependent: c.DependentID, Act: c.Act, Of: c.Of, By: time.Duration(c.BySeconds) * time.Second}
+	w := amend.EndWish{Account: c.AccountID, Dependent: c.DependentID, Act: c.Act, Of: c.Of, By: time.Duration(c.BySeconds) * time.Second, Certificate: c.Certificate}
 	lasts := c.Act == expiry.SetEnd || c.Act == expiry.Extend
 	switch {
 	case (c.AccountID == 0) == (c.DependentID == 0):
 		return w, errors.New("name an account or an entry, one of them")
+	case (c.Act == expiry.Issue) != (c.Certificate != ""):
+		return w, errors.New("a certificate is for issue, which needs one")
 	case !lasts && (c.End != "" || c.BySeconds != 0):
 		return w, fmt.Errorf("'%s' takes no end", c.Act)
 	case c.BySeconds != 0 && (c.Act != expiry.Extend || c.End != ""):

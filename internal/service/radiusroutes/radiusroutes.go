@@ -1,4 +1,6 @@
-package service
+// Package radiusroutes has the operations about what would be touched if a credential changed,
+// and about uses that were seen or declared.
+package radiusroutes
 
 import (
 	"context"
@@ -11,11 +13,14 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"mossledger.example/moss/internal/app/assembly"
 	"mossledger.example/moss/internal/app/picture"
 	"mossledger.example/moss/internal/connect/directory/uses"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/radius"
 	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/service/pictures"
+	"mossledger.example/moss/internal/service/routing"
 	"mossledger.example/moss/internal/store"
 )
 
@@ -77,35 +82,43 @@ type TakenUses struct {
 	Bad   int `json:"bad" doc:"Lines that look like records and are none"`
 }
 
-func (s *Service) registerRadius() {
-	add(s, http.MethodGet, "/accounts/{id}/radius", "get-radius", "Show what would be touched if this credential changed", s.radius)
-	answers := s.api.OpenAPI().Paths["/api/v1/accounts/{id}/radius"].Get.Responses["200"]
-	answers.Headers, answers.Content = nil, map[string]*huma.MediaType{"application/json": {Schema: s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[Radius](), true, "Radius")}}
-	add(s, http.MethodGet, "/accounts/{id}/uses", "list-uses", "List who was seen signed in with an account, and from where", func(ctx context.Context, in *AccountInput) (*body[[]records.SeenUse], error) {
+// Register registers them.
+func Register(r *routing.Router, store *store.Store, application *assembly.Application) {
+	s := &routes{store: store, app: application}
+	routing.Add(r, http.MethodGet, "/accounts/{id}/radius", "get-radius", "Show what would be touched if this credential changed", s.radius)
+	answers := r.API.OpenAPI().Paths["/api/v1/accounts/{id}/radius"].Get.Responses["200"]
+	answers.Headers, answers.Content = nil, map[string]*huma.MediaType{"application/json": {Schema: r.API.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[Radius](), true, "Radius")}}
+	routing.Add(r, http.MethodGet, "/accounts/{id}/uses", "list-uses", "List who was seen signed in with an account, and from where", func(ctx context.Context, in *routing.IDInput) (*routing.Body[[]records.SeenUse], error) {
 		list, err := s.store.SeenUses(ctx, records.AccountID(in.ID))
 		if list == nil {
 			list = []records.SeenUse{}
 		}
-		return answer(list, err)
+		return routing.Answer(list, err)
 	})
-	add(s, http.MethodGet, "/search", "search", "Find accounts, dependents and systems by words", func(ctx context.Context, in *searchInput) (*body[[]records.Hit], error) {
-		return answer(s.store.Search(ctx, in.Text, in.Limit))
+	routing.Add(r, http.MethodGet, "/search", "search", "Find accounts, dependents and systems by words", func(ctx context.Context, in *searchInput) (*routing.Body[[]records.Hit], error) {
+		return routing.Answer(s.store.Search(ctx, in.Text, in.Limit))
 	})
-	add(s, http.MethodGet, "/sockets", "list-sockets", "List connections and listening ports of hosts", func(ctx context.Context, in *ListInput) (*body[records.Page[records.SocketOf]], error) {
-		return answer(s.store.Sockets(ctx, in.Query()))
+	routing.Add(r, http.MethodGet, "/sockets", "list-sockets", "List connections and listening ports of hosts", func(ctx context.Context, in *routing.ListInput) (*routing.Body[records.Page[records.SocketOf]], error) {
+		return routing.Answer(s.store.Sockets(ctx, in.Query()))
 	})
-	add(s, http.MethodGet, "/accounts/{id}/declarations", "list-declarations", "List what people say of an account's use", func(ctx context.Context, in *AccountInput) (*body[[]records.Declaration], error) {
+	routing.Add(r, http.MethodGet, "/accounts/{id}/declarations", "list-declarations", "List what people say of an account's use", func(ctx context.Context, in *routing.IDInput) (*routing.Body[[]records.Declaration], error) {
 		list, err := s.store.Declarations(ctx, records.AccountID(in.ID))
 		if list == nil {
 			list = []records.Declaration{}
 		}
-		return answer(list, err)
+		return routing.Answer(list, err)
 	})
-	add(s, http.MethodPost, "/accounts/{id}/declarations", "declare-use", "Say that an account is used somewhere", s.declare)
-	add(s, http.MethodDelete, "/declarations/{id}", "withdraw-use", "Withdraw what somebody said", func(ctx context.Context, in *IDInput) (*empty, error) {
-		return &empty{}, s.app.Picture.Withdraw(ctx, who(ctx), records.DeclarationID(in.ID))
+	routing.Add(r, http.MethodPost, "/accounts/{id}/declarations", "declare-use", "Say that an account is used somewhere", s.declare)
+	routing.Add(r, http.MethodDelete, "/declarations/{id}", "withdraw-use", "Withdraw what somebody said", func(ctx context.Context, in *routing.IDInput) (*routing.Empty, error) {
+		return &routing.Empty{}, s.app.Picture.Withdraw(ctx, routing.Who(ctx), records.DeclarationID(in.ID))
 	})
-	add(s, http.MethodPost, "/systems/{name}/uses", "import-uses", "Take in what a directory recorded of uses, as lines of JSON", s.importUses)
+	routing.Add(r, http.MethodPost, "/systems/{name}/uses", "import-uses", "Take in what a directory recorded of uses, as lines of JSON", s.importUses)
+}
+
+type routes struct {
+	store    *store.Store
+	app      *assembly.Application
+	pictures pictures.Pictures
 }
 
 // written is an answer that was written down before.
@@ -117,7 +130,7 @@ type written struct {
 // radius answers with what is kept of the picture, as it was written down:
 // writing 10,000 nodes down again for everybody who looks takes longer than all
 // the rest.
-func (s *Service) radius(ctx context.Context, in *radiusInput) (*written, error) {
+func (s *routes) radius(ctx context.Context, in *radiusInput) (*written, error) {
 	picture, err := s.pictures.Of(fmt.Sprint(*in), s.store.Generation(), func() ([]byte, error) {
 		keep := context.WithoutCancel(ctx) // others wait for it too
 		a, err := s.store.Account(keep, records.AccountID(in.ID))
@@ -147,37 +160,37 @@ func (s *Service) radius(ctx context.Context, in *radiusInput) (*written, error)
 	return &written{ContentType: "application/json", Body: append(out, rest[1:]...)}, nil
 }
 
-func (s *Service) declare(ctx context.Context, in *declareInput) (*body[records.Declaration], error) {
+func (s *routes) declare(ctx context.Context, in *declareInput) (*routing.Body[records.Declaration], error) {
 	a, err := s.store.Account(ctx, records.AccountID(in.ID))
 	if err != nil {
-		return answer(records.Declaration{}, err)
+		return routing.Answer(records.Declaration{}, err)
 	}
-	id, err := s.app.Picture.Declare(ctx, who(ctx), a, picture.Declared{Place: in.Body.Place, System: in.Body.System, DependentID: in.Body.Dependent, Reason: in.Body.Reason, Until: in.Body.Until})
+	id, err := s.app.Picture.Declare(ctx, routing.Who(ctx), a, picture.Declared{Place: in.Body.Place, System: in.Body.System, DependentID: in.Body.Dependent, Reason: in.Body.Reason, Until: in.Body.Until})
 	if err != nil {
-		return answer(records.Declaration{}, err)
+		return routing.Answer(records.Declaration{}, err)
 	}
 	all, err := s.store.Declarations(ctx, a.ID)
 	for _, d := range all {
 		if d.ID == id {
-			return answer(d, err)
+			return routing.Answer(d, err)
 		}
 	}
-	return answer(records.Declaration{ID: records.DeclarationID(id)}, err)
+	return routing.Answer(records.Declaration{ID: records.DeclarationID(id)}, err)
 }
 
-func (s *Service) importUses(ctx context.Context, in *importUsesInput) (*body[TakenUses], error) {
+func (s *routes) importUses(ctx context.Context, in *importUsesInput) (*routing.Body[TakenUses], error) {
 	v, err := s.store.System(ctx, in.Name)
 	if err != nil {
-		return answer(TakenUses{}, err)
+		return routing.Answer(TakenUses{}, err)
 	}
 	var list []estate.Use
 	list, bad, err := uses.Parse(strings.NewReader(strings.Join(in.Body.Lines, "\n")))
 	if err != nil {
-		return answer(TakenUses{}, err)
+		return routing.Answer(TakenUses{}, err)
 	}
 	out := TakenUses{Kinds: len(list), Bad: bad}
 	for _, u := range list {
 		out.Uses += u.Count
 	}
-	return answer(out, s.app.Picture.TakeUses(ctx, who(ctx), v, list))
+	return routing.Answer(out, s.app.Picture.TakeUses(ctx, routing.Who(ctx), v, list))
 }

@@ -18,14 +18,16 @@ import (
 type Custody struct{ *database.DB }
 
 const (
-	keyKinds       = "d.kind IN ('key', 'authorized key') AND json_extract(d.key, '$.fingerprint') = c.fingerprint AND d.gone = ''"
+	// isPair: see credential.Kind.Pair.
+	isPair         = "c.kind IN ('ssh-key', 'cloud-key')"
+	keyKinds       = "d.kind IN ('key', 'authorized key', 'cloud key', 'issued key') AND json_extract(d.key, '$.fingerprint') = c.fingerprint AND d.gone = ''"
 	credentialFrom = "credentials c LEFT JOIN accounts a ON a.id = c.account_id LEFT JOIN systems ON systems.id = a.system_id"
 	// Also keys that are nowhere any more stay, while they are in custody.
-	credentialThere   = "(c.state = 'custody' OR CASE c.kind WHEN 'ssh-key' THEN EXISTS (SELECT 1 FROM dependents d WHERE " + keyKinds + ") ELSE a.gone = '' END)"
-	credentialPoints  = "(CASE c.kind WHEN 'ssh-key' THEN (SELECT COUNT(*) FROM dependents d WHERE " + keyKinds + " AND d.kind = 'authorized key') ELSE a.gone = '' END)"
-	credentialHolders = `(CASE c.kind WHEN 'ssh-key' THEN (SELECT COUNT(*) FROM dependents d WHERE ` + keyKinds + ` AND d.kind = 'key')
+	credentialThere   = "(c.state = 'custody' OR CASE WHEN " + isPair + " THEN EXISTS (SELECT 1 FROM dependents d WHERE " + keyKinds + ") ELSE a.gone = '' END)"
+	credentialPoints  = "(CASE WHEN " + isPair + " THEN (SELECT COUNT(*) FROM dependents d WHERE " + keyKinds + " AND d.kind IN ('authorized key', 'issued key')) ELSE a.gone = '' END)"
+	credentialHolders = `(CASE WHEN ` + isPair + ` THEN (SELECT COUNT(*) FROM dependents d WHERE ` + keyKinds + ` AND d.kind IN ('key', 'cloud key'))
 		ELSE (SELECT COUNT(DISTINCT d.id) FROM ties t JOIN dependents d ON d.id = t.dependent_id WHERE t.account_id = c.account_id AND d.gone = '' AND (t.strength = 'matches' OR t.strength = 'runs as' AND d.stores)) END)`
-	credentialName    = "COALESCE(a.name, c.name)" //nolint:gosec // the columns of a query
+	credentialName    = "CASE WHEN " + isPair + " THEN c.name ELSE COALESCE(a.name, c.name) END"
 	credentialColumns = "c.id, c.kind, " + credentialName + ", COALESCE(c.account_id, 0), COALESCE(a.system_id, 0), COALESCE(systems.name, ''), c.fingerprint, c.type, c.bits, " + credentialPoints + ", " + credentialHolders +
 		", c.state, c.not_before, c.not_after, c.first_seen, c.taken, c.taken_by, c.verified, c.verdict, c.words, c.rotated"
 )
@@ -72,7 +74,7 @@ func (s *Custody) Credential(ctx context.Context, id records.CredentialID) (reco
 
 // KeyOf returns the key with a fingerprint.
 func (s *Custody) KeyOf(ctx context.Context, fingerprint string) (records.Credential, error) {
-	return s.credential(ctx, "key "+fingerprint, "c.kind = 'ssh-key' AND c.fingerprint = ?", fingerprint)
+	return s.credential(ctx, "key "+fingerprint, isPair+" AND c.fingerprint = ?", fingerprint)
 }
 
 // PasswordOf returns the password of an account; ErrNotFound when none was noted.

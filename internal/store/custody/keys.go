@@ -9,17 +9,25 @@ import (
 )
 
 // NoteKeys gives every key that was seen a row. A new key that a rotation is
-// spreading is not another pair.
+// spreading is not another pair. A pair that an issuer accepts is that identity's key, also
+// where it was seen in a file before.
 func (s *Custody) NoteKeys(ctx context.Context) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT INTO credentials (kind, fingerprint, type, bits, name, first_seen)
-			SELECT 'ssh-key', fp, MAX(type), MAX(bits), COALESCE(MAX(comment), MAX(place)), MIN(seen) FROM (
+			SELECT CASE WHEN MAX(issued) THEN 'cloud-key' ELSE 'ssh-key' END, fp, MAX(type), MAX(bits), COALESCE(MAX(comment), MAX(place)), MIN(seen) FROM (
 				SELECT json_extract(d.key, '$.fingerprint') AS fp, COALESCE(json_extract(d.key, '$.type'), '') AS type, COALESCE(json_extract(d.key, '$.bits'), 0) AS bits,
-					CASE WHEN d.kind = 'authorized key' THEN NULLIF(json_extract(d.key, '$.comment'), '') END AS comment, d.name || ' on ' || systems.name AS place, d.first_seen AS seen
-				FROM dependents d JOIN systems ON systems.id = d.system_id WHERE d.kind IN ('key', 'authorized key') AND d.gone = '')
-			WHERE fp IS NOT NULL AND fp <> '' AND NOT EXISTS (SELECT 1 FROM credentials p WHERE p.kind = 'ssh-key' AND p.fingerprint = fp)
+					CASE d.kind WHEN 'authorized key' THEN NULLIF(json_extract(d.key, '$.comment'), '') WHEN 'issued key' THEN d.name END AS comment, d.kind IN ('cloud key', 'issued key') AS issued, d.name || ' on ' || systems.name AS place, d.first_seen AS seen
+				FROM dependents d JOIN systems ON systems.id = d.system_id WHERE d.kind IN ('key', 'authorized key', 'cloud key', 'issued key') AND d.gone = '')
+			WHERE fp IS NOT NULL AND fp <> '' AND NOT EXISTS (SELECT 1 FROM credentials p WHERE p.kind IN ('ssh-key', 'cloud-key') AND p.fingerprint = fp)
 				AND NOT EXISTS (SELECT 1 FROM secrets x WHERE x.public = fp AND x.state IN ('candidate', 'current'))
 			GROUP BY fp`)
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE credentials SET kind = 'cloud-key', name = i.called, account_id = i.account FROM (
+				SELECT json_extract(d.key, '$.fingerprint') AS fp, MAX(d.name) AS called, MAX(t.account_id) AS account FROM dependents d JOIN ties t ON t.dependent_id = d.id AND t.strength = 'authorizes'
+				WHERE d.kind = 'issued key' AND d.gone = '' GROUP BY fp) i
+			WHERE fingerprint <> '' AND fingerprint = i.fp AND (state = 'seen' OR kind = 'cloud-key') AND (kind = 'ssh-key' OR name <> i.called OR account_id IS NOT i.account)`)
 		return err
 	})
 }
@@ -27,7 +35,7 @@ func (s *Custody) NoteKeys(ctx context.Context) error {
 // becomes gives a key another public half. What a survey noted of it as a
 // pair of its own meanwhile gives way.
 func becomes(ctx context.Context, tx *sql.Tx, id records.CredentialID, k credential.Public) error {
-	if _, err := tx.ExecContext(ctx, "DELETE FROM credentials WHERE kind = 'ssh-key' AND fingerprint = ? AND id <> ? AND state = 'seen' AND id NOT IN (SELECT credential_id FROM rotations UNION SELECT credential_id FROM rehearsals)", k.Fingerprint, id); err != nil {
+	if _, err := tx.ExecContext(ctx, "DELETE FROM credentials WHERE kind IN ('ssh-key', 'cloud-key') AND fingerprint = ? AND id <> ? AND state = 'seen' AND id NOT IN (SELECT credential_id FROM rotations UNION SELECT credential_id FROM rehearsals)", k.Fingerprint, id); err != nil {
 		return err
 	}
 	_, err := tx.ExecContext(ctx, "UPDATE credentials SET fingerprint = ?, type = ?, bits = ? WHERE id = ?", k.Fingerprint, k.Type, k.Bits, id)
@@ -40,7 +48,14 @@ func (s *Custody) keyIs(ctx context.Context, tx *sql.Tx, k records.KeyIs) error 
 	if !k.Door {
 		_, err := tx.ExecContext(ctx, "UPDATE dependents SET "+set+" WHERE system_id = ? AND kind = 'key' AND path = ? AND json_extract(key, '$.fingerprint') = ?",
 			k.To.Fingerprint, k.To.Type, k.To.Bits, now, k.SystemID, k.Path, k.From.Fingerprint)
+		if err == nil && k.To.ID != "" {
+			_, err = tx.ExecContext(ctx, "UPDATE dependents SET key = json_set(key, '$.fingerprint', ?, '$.type', ?, '$.bits', ?, '$.key_id', ?), digest = x'00', seen = ?, place = path || '#' || ? WHERE system_id = ? AND kind = 'cloud key' AND path = ? AND json_extract(key, '$.fingerprint') = ?",
+				k.To.Fingerprint, k.To.Type, k.To.Bits, k.To.ID, now, k.To.ID, k.SystemID, k.Path, k.From.Fingerprint)
+		}
 		return err
+	}
+	if k.To.ID != "" {
+		return nil // the survey that follows reads at the issuer what it has
 	}
 	// A survey may have seen the new entry meanwhile.
 	before, after := k.Path+"#"+k.From.Fingerprint, k.Path+"#"+k.To.Fingerprint

@@ -12,7 +12,6 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
-	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
@@ -235,6 +234,9 @@ func (h *Hands) point(step rotation.Step, old, next secret.Value) (connect.Point
 		return point, connect.Values{Old: old, New: next}, nil
 	}
 	was, will, err := lines(old, next)
+	if err == nil && step.Door.Issuer {
+		will, err = h.introduced(step, next)
+	}
 	return connect.Point{Account: connect.AccountRef{Name: step.Door.Account}, Path: step.Subject}, connect.Values{Old: secret.New(was), New: secret.New(will)}, err
 }
 
@@ -479,13 +481,3 @@ const (
 	steadyTime = 1200 * time.Millisecond
 	lookEvery  = 200 * time.Millisecond
 )
-
-// lines are the public halves of two keys.
-func lines(old, next secret.Value) (string, string, error) {
-	a, err := keys.PairOf(old)
-	if err != nil {
-		return "", "", err
-	}
-	b, err := keys.PairOf(next)
-	return a.Line, b.Line, err
-}

@@ -62,7 +62,10 @@ func (planning *Planning) Plan(ctx context.Context, c records.Credential, wish R
 	if wish.Given != "" && c.Kind != credential.Password {
 		return rotation.Plan{}, fmt.Errorf("%w: %s: a value is given for a password, and no other credential", app.ErrInput, c.Name)
 	}
-	if wish.StopFirst && c.Kind == credential.SSHKey {
+	if wish.Lasts != 0 && c.Kind != credential.CloudKey {
+		return rotation.Plan{}, fmt.Errorf("%w: %s: how long a new one lasts is said of keys that an issuer accepts", app.ErrInput, c.Name)
+	}
+	if wish.StopFirst && c.Kind.Pair() {
 		return rotation.Plan{}, fmt.Errorf("%w: %s: both keys are let in until everything has the new one: nothing has to be stopped first", app.ErrInput, c.Name)
 	}
 	planning.settled(ctx)
@@ -129,6 +132,9 @@ func (p *planner) points(ctx context.Context) ([]records.Dependent, error) {
 	if err != nil {
 		return nil, err
 	}
+	if len(points) == 0 && p.credential.Kind == credential.CloudKey {
+		return nil, fmt.Errorf("%w: no issuer that accepts %s is known: survey the project whose key it is", app.ErrRefused, p.credential.Fingerprint)
+	}
 	if len(points) == 0 {
 		return nil, fmt.Errorf("%w: no entry that lets the holder of %s in is known: survey the systems that it opens", app.ErrRefused, p.credential.Fingerprint)
 	}
@@ -139,7 +145,7 @@ func (p *planner) points(ctx context.Context) ([]records.Dependent, error) {
 		}
 	}
 	p.input.Points, p.input.Authority = points, strings.Join(names, ", ")
-	return holders, nil
+	return holders, p.lasts(ctx)
 }
 
 // holders gathers the files that hold a key.

@@ -21,6 +21,7 @@ type Store interface {
 	CopyDecisions(ctx context.Context) (map[records.SystemID]map[string]records.CopyDecision, error)
 	Dependent(ctx context.Context, id records.DependentID) (records.Dependent, error)
 	DependentsOfAccount(ctx context.Context, account records.AccountID) ([]records.Dependent, error)
+	DependentsOfKey(ctx context.Context, fingerprint string) ([]records.Dependent, error)
 	DependentsOfSystem(ctx context.Context, system records.SystemID) ([]records.Dependent, error)
 	DomainsOf(ctx context.Context) (map[records.SystemID][]string, error)
 	Secrets(ctx context.Context, id records.CredentialID) ([]records.Secret, error)

@@ -46,19 +46,28 @@ type Request struct {
 	// Type is of the new value, where a kind of credential has types; "" for that of
 	// the old one.
 	Type string
+	// Lasts is how long a new key is good that an issuer is given; 0 for as long as the one
+	// before it, and below 0 for without end.
+	Lasts time.Duration
 	// Given is the fingerprint of a new password that a person gave and that is sealed
 	// already, and GivenBy that person; "" when one is made.
 	Given   string
 	GivenBy string
 }
 
-const longestPatience = 30 * 24 * time.Hour
+const (
+	longestPatience = 30 * 24 * time.Hour
+	longestLife     = 20 * 365 * 24 * time.Hour
+)
 
 // For is what it asks of one among many credentials of different kinds: what it says of
 // passwords is said of no key.
 func (w Request) For(kind credential.Kind) Request {
 	if kind != credential.Password {
 		w.Length, w.Without = 0, ""
+	}
+	if kind != credential.CloudKey {
+		w.Lasts = 0
 	}
 	return w
 }
@@ -72,6 +81,9 @@ func (w *Request) Check(now time.Time) error {
 	}
 	if w.Patience < 0 || w.Patience > longestPatience {
 		return fmt.Errorf("%w: a system that is away can be waited for up to %s before that counts as a failure, not %s", app.ErrInput, rotation.Spell(longestPatience), rotation.Spell(w.Patience))
+	}
+	if w.Lasts > 0 && w.Lasts < time.Hour || w.Lasts > longestLife {
+		return fmt.Errorf("%w: a new key lasts from an hour to %s, or without end, not %s", app.ErrInput, rotation.Spell(longestLife), rotation.Spell(w.Lasts))
 	}
 	if w.When == "" {
 		w.When = rotation.RestartNow
@@ -95,6 +107,11 @@ func (w *Request) Check(now time.Time) error {
 	if w.StopFirst && (w.OnFailure != rotation.UndoOnFailure || w.When != rotation.RestartNow || len(w.Assign) > 0) {
 		return fmt.Errorf("%w: what is stopped first must run again whatever happens: that needs undo on failure, restarts that are now, and a change of the credential itself", app.ErrInput)
 	}
+	return w.checkWhen(now)
+}
+
+// checkWhen refuses a time for restarts that cannot be.
+func (w *Request) checkWhen(now time.Time) error {
 	switch w.When {
 	case rotation.RestartNow, rotation.RestartLeave:
 		w.NotBefore, w.NotAfter = time.Time{}, time.Time{}

@@ -24,8 +24,12 @@ func TestPoliciesJudgePlans(t *testing.T) {
 		of     expiry.What
 		holds  bool
 	}{
-		{"cn=strict,dc=example", expiry.Disable, expiry.Account, true}, {"cn=lax,dc=example", expiry.Disable, expiry.Account, false}, {"cn=hidden,dc=example", expiry.Disable, expiry.Account, false},
-		{"cn=strict,dc=example", expiry.Expire, expiry.Password, true}, {"cn=lax,dc=example", expiry.Expire, expiry.Password, false}, {"cn=hidden,dc=example", expiry.Expire, expiry.Password, false},
+		{"cn=strict,dc=example", expiry.Disable, expiry.Account, true},
+		{"cn=lax,dc=example", expiry.Disable, expiry.Account, false},
+		{"cn=hidden,dc=example", expiry.Disable, expiry.Account, false},
+		{"cn=strict,dc=example", expiry.Expire, expiry.Password, true},
+		{"cn=lax,dc=example", expiry.Expire, expiry.Password, false},
+		{"cn=hidden,dc=example", expiry.Expire, expiry.Password, false},
 	} {
 		e := ldap.NewEntry("uid=svc,dc=example", map[string][]string{"entryUUID": {"1"}, "uid": {"svc"}, "pwdPolicySubentry": {c.policy}, "pwdAccountLockedTime": {forGood}, "pwdReset": {"TRUE"}})
 		change := expiry.EndChange{Act: c.act, Of: c.of, Name: "svc"}

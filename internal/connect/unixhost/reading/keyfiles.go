@@ -2,6 +2,7 @@ package reading
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"path"
 	"regexp"
@@ -60,7 +61,7 @@ func (f *finder) keys(p string, file shell.ReadFile, content []byte) bool {
 		return true
 	}
 	if cloud, ok := keys.ParseCloud(content); ok {
-		add(estate.DependentCloudKey, p+"#"+cloud.ID, cloud.Identity, estate.Key{Type: "cloud", KeyID: cloud.ID, Principal: cloud.Identity, Comment: cloud.Project})
+		add(estate.DependentCloudKey, p+"#"+cloud.ID, cloud.Identity, estate.Key{Type: cmp.Or(cloud.Type, "cloud"), Bits: cloud.Bits, Fingerprint: cloud.Fingerprint, KeyID: cloud.ID, Principal: cloud.Identity, Comment: cloud.Project})
 		return true
 	}
 	if !bytes.Contains(content, []byte("-----BEGIN ")) {

@@ -6,7 +6,6 @@ import (
 	"slices"
 	"sort"
 
-	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/rotation"
 )
@@ -20,7 +19,7 @@ import (
 // pair, is changed and proven at all of them before any holder gets it.
 func Build(in Input) rotation.Plan {
 	b := &builder{in: in, plan: rotation.Plan{
-		Kind: in.Kind, CredentialID: in.CredentialID, Credential: in.Credential, Of: in.Of, Type: in.Type, Length: in.Length, Without: in.Without, Limits: in.Limits, Given: in.Given, Turn: in.Turn,
+		Kind: in.Kind, CredentialID: in.CredentialID, Credential: in.Credential, Of: in.Of, Type: in.Type, Length: in.Length, Without: in.Without, Lasts: in.Lasts, Limits: in.Limits, Given: in.Given, Turn: in.Turn,
 		Authority: in.Authority, OnFailure: in.OnFailure, When: in.When, Windows: in.Windows, AtWindowEnd: in.AtWindowEnd, Patience: cmp.Or(in.Patience, rotation.DefaultPatience), Notes: []rotation.Note{},
 	}, restarts: map[string][]int{}, running: map[string][]Unit{}, replaceOf: map[string]int{}, logOnOf: map[string]int{}, restartOf: map[string]int{}, proveOf: map[string]int{}, groupOf: map[string][]int{}, lastTaken: map[string]int{}}
 	if b.plan.When == "" {
@@ -33,7 +32,7 @@ func Build(in Input) rotation.Plan {
 	} else {
 		b.plan.Kind = ""
 		seal := rotation.Step{Kind: rotation.StepSeal, Subject: in.Credential, GivenBy: in.GivenBy}
-		if in.Of == credential.SSHKey {
+		if in.Of.Pair() {
 			seal.Dependent = estate.DependentKey
 		}
 		if in.Turn != nil {
@@ -64,7 +63,7 @@ func Build(in Input) rotation.Plan {
 	if len(b.plan.Steps) > 0 {
 		b.note(rotation.NoteInfo, "a system that is away is waited for, up to %s before that counts as a failure, and without end once something is being undone", rotation.Spell(b.plan.Patience))
 	}
-	if len(in.Files)+len(in.LogOns) == 0 && in.Of != credential.SSHKey {
+	if len(in.Files)+len(in.LogOns) == 0 && !in.Of.Pair() {
 		b.note(rotation.NoteInfo, "no held copy and no stored log-on is known: only the authority is changed")
 	}
 	return b.plan

@@ -26,6 +26,7 @@ type Point struct {
 	Path     string // of the file of entries; "" where the system itself decides
 	Via      string // see Door
 	Overlap  bool   // it accepts two values at once
+	Issuer   bool   // see Door
 	Next     string // where two accounts take turns: the other one, which accepts the new value
 }
 
@@ -82,9 +83,10 @@ type Input struct {
 	CredentialID        string
 	Credential          string // name
 	Of                  credential.Kind
-	Type                string // of the new value, where a kind has types
-	Length              int    // of a new password
-	Without             string // characters that it must not have
+	Type                string        // of the new value, where a kind has types
+	Length              int           // of a new password
+	Without             string        // characters that it must not have
+	Lasts               time.Duration // of a new key that an issuer is given; 0 for without end
 	Limits              []credential.Limit
 	Given, GivenBy      string // fingerprint of a value that a person gave, and who; "" when it is made
 	Points              []Point

@@ -12,7 +12,7 @@ import (
 type guarded struct {
 	systemID, system, account, via string
 	next                           string // whose turn begins
-	entries                        bool   // files of entries let in, no authority
+	entries, issuer                bool   // files of entries let in, or an issuer's list of keys, and no password
 	changes, retires               []int
 	proven                         int
 }
@@ -28,11 +28,11 @@ func (b *builder) open(needs []int) {
 	for _, p := range points {
 		step := rotation.Step{Kind: rotation.StepChange, SystemID: p.SystemID, System: p.System, Subject: p.Account, Overlap: p.Overlap, Next: p.Next, Needs: slices.Clone(needs), Window: b.in.Window}
 		if p.Path != "" {
-			step.Subject, step.Door = p.Path, &rotation.Door{Account: p.Account}
+			step.Subject, step.Door = p.Path, &rotation.Door{Account: p.Account, Issuer: p.Issuer}
 		}
 		change := b.add(step)
 		if n := len(b.guarded); n == 0 || b.guarded[n-1].systemID != p.SystemID || b.guarded[n-1].account != p.Account {
-			b.guarded = append(b.guarded, guarded{systemID: p.SystemID, system: p.System, account: p.Account, via: p.Via, next: p.Next, entries: p.Path != ""})
+			b.guarded = append(b.guarded, guarded{systemID: p.SystemID, system: p.System, account: p.Account, via: p.Via, next: p.Next, entries: p.Path != "", issuer: p.Issuer})
 		}
 		last := &b.guarded[len(b.guarded)-1]
 		last.changes = append(last.changes, change)
@@ -96,7 +96,7 @@ func (b *builder) close() {
 func (g guarded) proof(kind rotation.StepKind, needs []int) rotation.Step {
 	s := rotation.Step{Kind: kind, SystemID: g.systemID, System: g.system, Subject: g.account, Next: g.next, Needs: needs}
 	if g.entries {
-		s.Door = &rotation.Door{Account: g.account, Via: g.via}
+		s.Door = &rotation.Door{Account: g.account, Via: g.via, Issuer: g.issuer}
 	}
 	return s
 }
