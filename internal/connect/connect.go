@@ -247,11 +247,13 @@ const (
 	ScopeSockets  = "sockets"  // connections and listening ports
 
 	ScopeProcesses = "processes" // what running programs hold
+
+	ScopeCertificates = "certificates" // what ports that speak TLS show
 )
 
 // Scopes lists the scopes in the order in which they are told.
 func Scopes() []string {
-	return []string{ScopeAccounts, ScopeUnits, ScopeServices, ScopeTasks, ScopePools, ScopeCron, ScopeFiles, ScopeKeys, ScopeSessions, ScopeSockets, ScopeProcesses}
+	return []string{ScopeAccounts, ScopeUnits, ScopeServices, ScopeTasks, ScopePools, ScopeCron, ScopeFiles, ScopeKeys, ScopeSessions, ScopeSockets, ScopeProcesses, ScopeCertificates}
 }
 
 // VisitRequest says how to read.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"mossledger.example/moss/internal/standin/larkmoor"
 )
@@ -64,6 +65,29 @@ var endingSteps = []step{
 		}
 		fmt.Fprintln(t.out, "    proven from outside: kiosktimes.service on quay1 reads the timetable again")
 		return nil
+	}},
+	{"The booking site's certificate ends in twelve days: clients see that behind its port. Somebody puts a new one into its file and goes home; the site goes on showing the old one, and that is told, until it has read the file.", func(ctx context.Context, t *tour) error {
+		if err := t.expect(ctx, 0, []string{"CN=" + larkmoor.SiteName, "0.0.0.0:8443", "ends in 11 days"}, "expiry", "list", "--filter", "what=certificate"); err != nil {
+			return err
+		}
+		now := time.Now()
+		if err := t.Estate.SiteFiles(now.Add(-time.Minute), now.AddDate(0, 0, 90)); err != nil {
+			return err
+		}
+		fmt.Fprintln(t.out, "    outside: somebody puts a new certificate and its key into the files of the booking site")
+		if _, err := t.run(ctx, 0, "survey", "run", "bookings1"); err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 0, []string{"certificate-not-loaded", "still see the one that ends"}, "finding", "list", "--filter", "kind=certificate-not-loaded"); err != nil {
+			return err
+		}
+		if !t.Estate.Hosts["bookings1"].Restart("bookings-web.service") {
+			return fmt.Errorf("bookings-web.service does not start with its new certificate")
+		}
+		if _, err := t.run(ctx, 0, "survey", "run", "bookings1"); err != nil {
+			return err
+		}
+		return t.expect(ctx, 0, []string{"Nothing matches"}, "finding", "list", "--filter", "kind~certificate")
 	}},
 	{"And tomorrow does not come: the key is rotated by overlap. A new one is accepted beside it, key and number are replaced in the file together, the program proves it, and only then the old one is disabled.", func(ctx context.Context, t *tour) error {
 		const kiosk = "larkmoor-feeds/kiosktimes"

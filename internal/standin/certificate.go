@@ -50,13 +50,41 @@ func (a *Authority) Server(names ...string) (*tls.Config, error) {
 	if err != nil {
 		return nil, err
 	}
+	der, err := a.sign(&key.PublicKey, time.Now().Add(-time.Hour), time.Now().AddDate(1, 0, 0), names...)
+	if err != nil {
+		return nil, err
+	}
+	return &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}}, MinVersion: tls.VersionTLS12}, nil
+}
+
+// Issue makes a key and a certificate for names and addresses, in PEM, as programs read them.
+func (a *Authority) Issue(from, until time.Time, names ...string) (certificate, key string, err error) {
+	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return "", "", err
+	}
+	der, err := a.sign(&private.PublicKey, from, until, names...)
+	if err != nil {
+		return "", "", err
+	}
+	raw, err := x509.MarshalPKCS8PrivateKey(private)
+	if err != nil {
+		return "", "", err
+	}
+	block := func(kind string, of []byte) string {
+		return string(pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: of}))
+	}
+	return block("CERTIFICATE", der) + a.PEM, block("PRIVATE KEY", raw), nil
+}
+
+func (a *Authority) sign(public *ecdsa.PublicKey, from, until time.Time, names ...string) ([]byte, error) {
 	serial, err := rand.Int(rand.Reader, big.NewInt(1<<62))
 	if err != nil {
 		return nil, err
 	}
 	template := &x509.Certificate{
-		SerialNumber: serial, Subject: pkix.Name{CommonName: names[0]}, NotBefore: time.Now().Add(-time.Hour),
-		NotAfter: time.Now().AddDate(1, 0, 0), ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+		SerialNumber: serial, Subject: pkix.Name{CommonName: names[0]}, NotBefore: from,
+		NotAfter: until, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 	}
 	for _, name := range names {
 		if ip := net.ParseIP(name); ip != nil {
@@ -65,9 +93,5 @@ func (a *Authority) Server(names ...string) (*tls.Config, error) {
 			template.DNSNames = append(template.DNSNames, name)
 		}
 	}
-	der, err := x509.CreateCertificate(rand.Reader, template, a.cert, &key.PublicKey, a.key)
-	if err != nil {
-		return nil, err
-	}
-	return &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}}, MinVersion: tls.VersionTLS12}, nil
+	return x509.CreateCertificate(rand.Reader, template, a.cert, public, a.key)
 }

@@ -22,11 +22,11 @@ import (
 
 const (
 	dependentFrom    = "dependents d JOIN systems ON systems.id = d.system_id" + dependentScopes
-	dependentScopes  = " LEFT JOIN scopes ON scopes.system_id = d.system_id AND scopes.scope = CASE d.kind WHEN 'unit' THEN 'units' WHEN 'cron' THEN 'cron' WHEN 'service' THEN 'services' WHEN 'task' THEN 'tasks' WHEN 'pool' THEN 'pools' WHEN 'declared' THEN '' WHEN 'issued key' THEN 'keys' ELSE 'files' END"
+	dependentScopes  = " LEFT JOIN scopes ON scopes.system_id = d.system_id AND scopes.scope = CASE d.kind WHEN 'unit' THEN 'units' WHEN 'cron' THEN 'cron' WHEN 'service' THEN 'services' WHEN 'task' THEN 'tasks' WHEN 'pool' THEN 'pools' WHEN 'declared' THEN '' WHEN 'issued key' THEN 'keys' WHEN 'tls port' THEN 'certificates' ELSE 'files' END"
 	dependentSeen    = "CASE WHEN d.gone = '' THEN MAX(d.seen, COALESCE(scopes.completed, '')) ELSE d.seen END"
 	dependentTies    = "COALESCE((SELECT json_group_array(json_object('account_id', t.account_id, 'account', a.name, 'system', sa.name, 'evidence', t.evidence, 'strength', t.strength, 'detail', t.detail, 'first_seen', t.first_seen)) FROM ties t JOIN accounts a ON a.id = t.account_id JOIN systems sa ON sa.id = a.system_id WHERE t.dependent_id = d.id), '[]')"
 	dependentColumns = "d.id, d.system_id, systems.name, d.kind, d.place, d.name, d.description, d.runs_as, d.state, d.start_mode, d.executable, d.schedule, d.path, d.uses, d.after, d.requires, d.copy, d.key, d.first_seen, " + dependentSeen + ", d.changed, d.gone, d.identity, d.stores, d.stored, d.started, d.result, d.given, d.given_at, d.given_account, d.app_check, d.value_limit, " + dependentTies + ", " + dependentReaders
-	dependentReaders = "CASE WHEN d.kind IN ('file', 'cloud key') THEN COALESCE((SELECT json_group_array(u.name) FROM readers r JOIN dependents u ON u.id = r.dependent_id WHERE r.system_id = d.system_id AND r.path = d.path AND u.gone = ''), '[]') ELSE '[]' END"
+	dependentReaders = "CASE WHEN d.kind IN ('file', 'key', 'certificate', 'cloud key') THEN COALESCE((SELECT json_group_array(u.name) FROM readers r JOIN dependents u ON u.id = r.dependent_id WHERE r.system_id = d.system_id AND r.path = d.path AND u.gone = ''), '[]') ELSE '[]' END"
 	dependentAccount = "COALESCE((SELECT group_concat(a.name, ' ') FROM ties t JOIN accounts a ON a.id = t.account_id WHERE t.dependent_id = d.id), '')"
 	dependentProof   = "COALESCE((SELECT group_concat(t.evidence || ' ' || t.strength, ' ') FROM ties t WHERE t.dependent_id = d.id), '')"
 )

@@ -5040,10 +5040,12 @@ export interface components {
             /** Format: int64 */
             line?: number;
             mode?: string;
+            names?: string[] | null;
             options?: string[] | null;
             principal?: string;
             public?: string;
             subject?: string;
+            trouble?: string;
             type?: string;
             /** Format: date-time */
             used?: string;

@@ -52,6 +52,8 @@ const facts = computed<Fact[]>(() => {
         dependent.key?.fingerprint
       }}</RouterLink></template
     >
+    <template #key-begins><When :at="dependent.key?.begins" /></template>
+    <template #key-used><When :at="dependent.key?.used" /></template>
     <template #key-ends><When :at="dependent.key?.ends" /></template>
     <template #check
       >{{ dependent.check?.kind }} {{ dependent.check?.target }}

@@ -53,7 +53,8 @@ var systemRules = []SystemRule{
 	{[]string{KindLatent, kindOld}, latentBreakage},
 	{[]string{kindDown}, down},
 	{[]string{"stale-key-tab"}, staleKeyTabs},
-	{[]string{"exposed-key", "weak-key", "certificate-ended", "certificate-ends"}, keyFiles},
+	{[]string{"exposed-key", "weak-key"}, keyFiles},
+	{[]string{"certificate-ended", "certificate-ends", "certificate-wrong", "certificate-misfit", "certificate-not-loaded"}, certificates},
 	{[]string{"log-on-changed"}, changedLogOns},
 	{[]string{"secret-in-arguments", "runs-on-old", "started-by-hand"}, processes},
 }

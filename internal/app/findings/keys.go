@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
-	"time"
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/core/estate"
@@ -14,18 +13,9 @@ import (
 	"mossledger.example/moss/internal/store"
 )
 
-// endsSoon is how long before its end a certificate becomes a finding.
-const endsSoon = 30 * 24 * time.Hour
-
 // keyFiles judges the keys and certificates of one system by what they are.
 func keyFiles(s *SystemSnapshot) []records.Finding {
 	var out []records.Finding
-	private := map[string]bool{} // public halves of keys here
-	for _, d := range s.Dependents {
-		if d.Kind == estate.DependentKey {
-			private[d.Key.Public] = true
-		}
-	}
 	for _, d := range s.Dependents {
 		if d.Key == nil {
 			continue
@@ -54,16 +44,6 @@ func keyFiles(s *SystemSnapshot) []records.Finding {
 			}
 			if mode&0o077 != 0 {
 				add("exposed-key", "high", fmt.Sprintf("a key tab that others than its owner may read (mode %s)", d.Key.Mode), "chmod 600 it, then change the account's password")
-			}
-		case estate.DependentCertificate:
-			left := d.Key.Ends.Sub(s.Now)
-			if !private[d.Key.Public] || left > endsSoon {
-				continue // of somebody else, or long valid
-			}
-			if left < 0 {
-				add("certificate-ended", "high", fmt.Sprintf("%s ended on %s", d.Key.Subject, app.Day(d.Key.Ends)), "have a new one issued for its key, or a new key")
-			} else {
-				add("certificate-ends", "medium", fmt.Sprintf("%s ends on %s, in %d days", d.Key.Subject, app.Day(d.Key.Ends), int(left.Hours()/24)), "have a new one issued")
 			}
 		}
 	}

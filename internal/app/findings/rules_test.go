@@ -101,6 +101,21 @@ func swapped(n records.DependentID, from, to string) func(*SystemSnapshot) {
 	}
 }
 
+// web reads a certificate and keys.
+var web = estate.Dependent{Kind: estate.DependentUnit, Place: "web.service", Name: "web.service", State: "active", Uses: []string{"/etc/site.pem", "/etc/site.key", "/etc/other.key"}}
+
+func leafIn(path string, of estate.Key) estate.Dependent {
+	return estate.Dependent{Kind: estate.DependentCertificate, Place: path + "#certificate 1", Path: path, Key: &of}
+}
+
+func keyIn(path, public string) estate.Dependent {
+	return estate.Dependent{Kind: estate.DependentKey, Place: path, Path: path, Key: &estate.Key{Public: public, Mode: "600"}}
+}
+
+func port(of estate.Key) estate.Dependent {
+	return estate.Dependent{Kind: estate.DependentShown, Place: "0.0.0.0:8443", Key: &of, Requires: []string{"web.service"}}
+}
+
 // systemCases are snapshots with the findings that follow: kind, severity, account.
 var systemCases = map[string]struct {
 	snapshot *SystemSnapshot
@@ -144,26 +159,37 @@ var systemCases = map[string]struct {
 	"a key tab of now": {on(all(tied(1, estate.StrengthMatches), func(s *SystemSnapshot) {
 		s.Accounts[1] = records.Account{ID: 1, Account: estate.Account{KeyVersion: 3}}
 	}), key(estate.DependentKeytab, estate.Key{Version: 3, Mode: "600"})), nil},
-	"a key tab others read":             {on(nil, key(estate.DependentKeytab, estate.Key{Mode: "640", Encryption: []string{"rc4-hmac", "aes256-cts-hmac-sha1-96"}})), []string{"exposed-key high 0", "weak-key medium 0"}},
-	"a key others read":                 {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-ed25519", Mode: "644"})), []string{"exposed-key high 0"}},
-	"with a passphrase":                 {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-ed25519", Mode: "644", Encrypted: true})), nil},
-	"a weak key":                        {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-rsa", Bits: 1024, Mode: "600"})), []string{"weak-key medium 0"}},
-	"a good key":                        {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-rsa", Bits: 3072, Mode: "600"})), nil},
-	"a certificate that ends":           {on(nil, key(estate.DependentKey, estate.Key{Public: "p", Mode: "600"}), key(estate.DependentCertificate, estate.Key{Public: "p", Ends: now.Add(72 * time.Hour)})), []string{"certificate-ends medium 0"}},
-	"that ended":                        {on(nil, key(estate.DependentKey, estate.Key{Public: "p", Mode: "600"}), key(estate.DependentCertificate, estate.Key{Public: "p", Ends: ago(1)})), []string{"certificate-ended high 0"}},
-	"of somebody else":                  {on(nil, key(estate.DependentCertificate, estate.Key{Public: "p", Ends: ago(1)})), nil},
-	"long valid":                        {on(nil, key(estate.DependentKey, estate.Key{Public: "p", Mode: "600"}), key(estate.DependentCertificate, estate.Key{Public: "p", Ends: now.Add(90 * 24 * time.Hour)})), nil},
-	"on a command line":                 {on(tied(1, estate.StrengthMatches), process(func(d *estate.Dependent) { d.Copy.Format = "arguments" })), []string{"secret-in-arguments high 1"}},
-	"a process on an old one":           {on(tied(1, estate.StrengthDiffers), process(func(d *estate.Dependent) { d.Requires = []string{"berth.service"} })), []string{"runs-on-old high 1"}},
-	"its account was swapped":           {on(swapped(1, "svc-berth", "odile"), service(func(d *estate.Dependent) { d.RunsAs = "odile" })), []string{"log-on-changed medium 0"}},
-	"swapped twice, told once":          {on(all(swapped(1, "svc-tide", "odile"), swapped(1, "svc-berth", "svc-tide")), service(func(d *estate.Dependent) { d.RunsAs = "odile" })), []string{"log-on-changed medium 0"}},
-	"swapped and put back":              {on(all(swapped(1, "odile", "svc-berth"), swapped(1, "svc-berth", "odile")), service(func(d *estate.Dependent) { d.RunsAs = "svc-berth" })), nil},
-	"swapped between the machine's own": {on(swapped(1, "LocalSystem", "NT AUTHORITY\\LocalService"), service(func(d *estate.Dependent) { d.RunsAs = "NT AUTHORITY\\LocalService" })), nil},
-	"swapped, and it is gone":           {on(swapped(7, "svc-berth", "odile")), nil},
-	"a named one in place of nobody":    {on(swapped(1, "", "odile"), service(func(d *estate.Dependent) { d.RunsAs = "odile" })), []string{"log-on-changed medium 0"}},
-	"started by hand":                   {on(tied(1, estate.StrengthMatches), process(nil)), []string{"started-by-hand medium 1"}},
-	"by hand, with a file":              {on(tied(2, estate.StrengthMatches), process(func(d *estate.Dependent) { d.Copy, d.Uses = nil, []string{"/etc/x"} }), file("/etc/x")), []string{"started-by-hand medium 1"}},
-	"a program of its unit":             {on(tied(1, estate.StrengthMatches), process(func(d *estate.Dependent) { d.Description, d.Requires = "", []string{"berth.service"} })), nil},
+	"a key tab others read":   {on(nil, key(estate.DependentKeytab, estate.Key{Mode: "640", Encryption: []string{"rc4-hmac", "aes256-cts-hmac-sha1-96"}})), []string{"exposed-key high 0", "weak-key medium 0"}},
+	"a key others read":       {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-ed25519", Mode: "644"})), []string{"exposed-key high 0"}},
+	"with a passphrase":       {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-ed25519", Mode: "644", Encrypted: true})), nil},
+	"a weak key":              {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-rsa", Bits: 1024, Mode: "600"})), []string{"weak-key medium 0"}},
+	"a good key":              {on(nil, key(estate.DependentKey, estate.Key{Type: "ssh-rsa", Bits: 3072, Mode: "600"})), nil},
+	"a certificate that ends": {on(nil, key(estate.DependentKey, estate.Key{Public: "p", Mode: "600"}), key(estate.DependentCertificate, estate.Key{Public: "p", Ends: now.Add(72 * time.Hour)})), []string{"certificate-ends medium 0"}},
+	"that ended":              {on(nil, key(estate.DependentKey, estate.Key{Public: "p", Mode: "600"}), key(estate.DependentCertificate, estate.Key{Public: "p", Ends: ago(1)})), []string{"certificate-ended high 0"}},
+	"of somebody else":        {on(nil, key(estate.DependentCertificate, estate.Key{Public: "p", Ends: ago(1)})), nil},
+	"long valid":              {on(nil, key(estate.DependentKey, estate.Key{Public: "p", Mode: "600"}), key(estate.DependentCertificate, estate.Key{Public: "p", Ends: now.Add(90 * 24 * time.Hour)})), nil},
+	"behind a port":           {on(nil, key(estate.DependentShown, estate.Key{Public: "p", Ends: now.Add(72 * time.Hour)})), []string{"certificate-ends high 0"}},
+	"behind a port, later":    {on(nil, key(estate.DependentShown, estate.Key{Public: "p", Ends: now.Add(20 * 24 * time.Hour)})), []string{"certificate-ends medium 0"}},
+	"behind a port and in its file, told once": {on(nil, key(estate.DependentKey, estate.Key{Public: "p", Mode: "600"}), key(estate.DependentCertificate, estate.Key{Public: "p", Ends: ago(1)}), key(estate.DependentShown, estate.Key{Public: "p", Ends: ago(1)})), []string{"certificate-ended high 0"}},
+	"not good yet":            {on(nil, key(estate.DependentShown, estate.Key{Public: "p", Begins: now.Add(time.Hour), Ends: now.Add(90 * 24 * time.Hour)})), []string{"certificate-wrong high 0"}},
+	"out of order":            {on(nil, leafIn("/etc/site.pem", estate.Key{Public: "p", Ends: now.Add(90 * 24 * time.Hour), Trouble: "the chain is not in its order"})), []string{"certificate-wrong medium 0"}},
+	"not read again":          {on(nil, web, key(estate.DependentKey, estate.Key{Public: "p", Mode: "600"}), leafIn("/etc/site.pem", estate.Key{Subject: "CN=site", Public: "p", Begins: ago(1), Ends: now.Add(90 * 24 * time.Hour)}), port(estate.Key{Subject: "CN=site", Public: "o", Begins: ago(24 * 60), Ends: now.Add(40 * 24 * time.Hour)})), []string{"certificate-not-loaded medium 0"}},
+	"read again":              {on(nil, web, key(estate.DependentKey, estate.Key{Public: "p", Mode: "600"}), leafIn("/etc/site.pem", estate.Key{Subject: "CN=site", Public: "p", Begins: ago(1), Ends: now.Add(90 * 24 * time.Hour)}), port(estate.Key{Subject: "CN=site", Public: "p", Begins: ago(1), Ends: now.Add(90 * 24 * time.Hour)})), nil},
+	"another site's":          {on(nil, web, leafIn("/etc/site.pem", estate.Key{Subject: "CN=other", Public: "p", Begins: ago(1), Ends: now.Add(90 * 24 * time.Hour)}), port(estate.Key{Subject: "CN=site", Public: "o", Begins: ago(24 * 60), Ends: now.Add(40 * 24 * time.Hour)})), nil},
+	"a key that does not fit": {on(nil, web, keyIn("/etc/site.key", "other"), leafIn("/etc/site.pem", estate.Key{Public: "p", Ends: now.Add(90 * 24 * time.Hour)})), []string{"certificate-misfit high 0"}},
+	"a key that fits":         {on(nil, web, keyIn("/etc/site.key", "p"), leafIn("/etc/site.pem", estate.Key{Public: "p", Ends: now.Add(90 * 24 * time.Hour)})), nil},
+	"a key of something else beside one that fits": {on(nil, web, keyIn("/etc/site.key", "p"), keyIn("/etc/other.key", "o"), leafIn("/etc/site.pem", estate.Key{Public: "p", Ends: now.Add(90 * 24 * time.Hour)})), nil},
+	"on a command line":                            {on(tied(1, estate.StrengthMatches), process(func(d *estate.Dependent) { d.Copy.Format = "arguments" })), []string{"secret-in-arguments high 1"}},
+	"a process on an old one":                      {on(tied(1, estate.StrengthDiffers), process(func(d *estate.Dependent) { d.Requires = []string{"berth.service"} })), []string{"runs-on-old high 1"}},
+	"its account was swapped":                      {on(swapped(1, "svc-berth", "odile"), service(func(d *estate.Dependent) { d.RunsAs = "odile" })), []string{"log-on-changed medium 0"}},
+	"swapped twice, told once":                     {on(all(swapped(1, "svc-tide", "odile"), swapped(1, "svc-berth", "svc-tide")), service(func(d *estate.Dependent) { d.RunsAs = "odile" })), []string{"log-on-changed medium 0"}},
+	"swapped and put back":                         {on(all(swapped(1, "odile", "svc-berth"), swapped(1, "svc-berth", "odile")), service(func(d *estate.Dependent) { d.RunsAs = "svc-berth" })), nil},
+	"swapped between the machine's own":            {on(swapped(1, "LocalSystem", "NT AUTHORITY\\LocalService"), service(func(d *estate.Dependent) { d.RunsAs = "NT AUTHORITY\\LocalService" })), nil},
+	"swapped, and it is gone":                      {on(swapped(7, "svc-berth", "odile")), nil},
+	"a named one in place of nobody":               {on(swapped(1, "", "odile"), service(func(d *estate.Dependent) { d.RunsAs = "odile" })), []string{"log-on-changed medium 0"}},
+	"started by hand":                              {on(tied(1, estate.StrengthMatches), process(nil)), []string{"started-by-hand medium 1"}},
+	"by hand, with a file":                         {on(tied(2, estate.StrengthMatches), process(func(d *estate.Dependent) { d.Copy, d.Uses = nil, []string{"/etc/x"} }), file("/etc/x")), []string{"started-by-hand medium 1"}},
+	"a program of its unit":                        {on(tied(1, estate.StrengthMatches), process(func(d *estate.Dependent) { d.Description, d.Requires = "", []string{"berth.service"} })), nil},
 }
 
 func lines(list []records.Finding) []string {

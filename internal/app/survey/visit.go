@@ -22,11 +22,13 @@ var scopeTables = map[string][2]string{
 	connect.ScopeUnits:     {"dependents", "kind = 'unit'"},
 	connect.ScopeCron:      {"dependents", "kind = 'cron'"},
 	connect.ScopeProcesses: {"dependents", "kind = 'process'"},
-	connect.ScopeFiles:     {"dependents", "kind IN ('file', 'key', 'authorized key', 'key tab', 'certificate', 'cloud key')"},
-	connect.ScopeKeys:      {"dependents", "kind = 'issued key'"},
-	connect.ScopeServices:  {"dependents", "kind = 'service'"},
-	connect.ScopeTasks:     {"dependents", "kind = 'task'"},
-	connect.ScopePools:     {"dependents", "kind = 'pool'"},
+
+	connect.ScopeCertificates: {"dependents", "kind = 'tls port'"},
+	connect.ScopeFiles:        {"dependents", "kind IN ('file', 'key', 'authorized key', 'key tab', 'certificate', 'cloud key')"},
+	connect.ScopeKeys:         {"dependents", "kind = 'issued key'"},
+	connect.ScopeServices:     {"dependents", "kind = 'service'"},
+	connect.ScopeTasks:        {"dependents", "kind = 'task'"},
+	connect.ScopePools:        {"dependents", "kind = 'pool'"},
 }
 
 const maxProblems = 200

@@ -166,6 +166,7 @@ const (
 	DependentCloudKey    DependentKind = "cloud key" // a key file of a cloud service
 
 	DependentIssued DependentKind = "issued key" // a key that its issuer accepts
+	DependentShown  DependentKind = "tls port"   // a port behind which a certificate is shown
 
 	DependentProcess  DependentKind = "process"  // a running program that holds a value no file explains, or that nothing would start again
 	DependentDeclared DependentKind = "declared" // a place that only a person's word tells of
@@ -325,6 +326,8 @@ type Key struct {
 	Used        time.Time `json:"used,omitzero"`     // of a key at its issuer: when something signed in with it last
 	Ends        time.Time `json:"ends,omitzero"`     // of a certificate, and of an entry that has an end
 	Ended       string    `json:"ended,omitempty"`   // of an entry: why it lets nobody in
+	Names       []string  `json:"names,omitempty"`   // that a certificate is good for
+	Trouble     string    `json:"trouble,omitempty"` // of a certificate: what is wrong with it, or with what stands around it
 	KeyID       string    `json:"key_id,omitempty"`  // of a cloud key
 	Line        int       `json:"line,omitempty"`
 }

@@ -19,7 +19,6 @@ import (
 	"fmt"
 	"sort"
 	"strings"
-	"time"
 
 	"github.com/jcmturner/gokrb5/v8/keytab"
 	"golang.org/x/crypto/ssh"
@@ -44,15 +43,6 @@ type Authorized struct {
 	Comment     string
 	Options     []string // from="...", command="..." ...
 	Line        int
-}
-
-// Certificate is one certificate.
-type Certificate struct {
-	Subject  string
-	Issuer   string
-	NotAfter time.Time
-	Public   string // fingerprint of its public key
-	Line     int
 }
 
 // TabEntry is the newest key of one principal in a key tab.
@@ -87,12 +77,13 @@ func publicFingerprint(key crypto.PublicKey) string {
 // Blocks that cannot be read are passed over.
 func ParsePEM(content []byte) ([]Private, []Certificate) {
 	var private []Private
-	var certificates []Certificate
+	var certificates []*x509.Certificate
+	var lines []int
 	rest := content
 	for {
 		begin := bytes.Index(rest, []byte("-----BEGIN "))
 		if begin < 0 {
-			return private, certificates
+			break
 		}
 		at := len(content) - len(rest) + begin
 		block, after := pem.Decode(rest[begin:])
@@ -105,7 +96,7 @@ func ParsePEM(content []byte) ([]Private, []Certificate) {
 		switch {
 		case block.Type == "CERTIFICATE":
 			if c, err := x509.ParseCertificate(block.Bytes); err == nil {
-				certificates = append(certificates, Certificate{Subject: c.Subject.String(), Issuer: c.Issuer.String(), NotAfter: c.NotAfter.UTC(), Public: publicFingerprint(c.PublicKey), Line: line})
+				certificates, lines = append(certificates, c), append(lines, line)
 			}
 		case strings.HasSuffix(block.Type, "PRIVATE KEY"):
 			if k, ok := parsePrivate(pem.EncodeToMemory(block), block); ok {
@@ -114,6 +105,15 @@ func ParsePEM(content []byte) ([]Private, []Certificate) {
 			}
 		}
 	}
+	of := make([]string, len(private))
+	for i, k := range private {
+		of[i] = k.Public
+	}
+	chain := Chain(certificates, of)
+	for i := range chain {
+		chain[i].Line = lines[i]
+	}
+	return private, chain
 }
 
 func parsePrivate(text []byte, block *pem.Block) (Private, bool) {

@@ -74,6 +74,7 @@ type Estate struct {
 	lock  sync.Mutex
 	used  map[string]string // what a running program signed in with: host/unit to name\x00password
 	board *http.Server
+	site  *site
 	done  sync.WaitGroup
 }
 
@@ -105,6 +106,9 @@ func Start() (*Estate, error) {
 	if err := e.startFeeds(config); err != nil {
 		return nil, errors.Join(err, e.Close())
 	}
+	if err := e.startSite(); err != nil {
+		return nil, errors.Join(err, e.Close())
+	}
 	for _, build := range []func() *unixhost.Host{e.quay("quay1"), e.quay("quay2"), e.bookings, e.tide} {
 		host := build()
 		e.Hosts[host.Name] = host
@@ -112,12 +116,14 @@ func Start() (*Estate, error) {
 			return nil, errors.Join(err, e.Close())
 		}
 	}
-	if err := errors.Join(e.keyWithDoors(), e.feedPrograms()); err != nil {
+	if err := errors.Join(e.keyWithDoors(), e.feedPrograms(), e.SiteFiles(time.Now().AddDate(0, 0, -78), time.Now().AddDate(0, 0, 12))); err != nil {
 		return nil, errors.Join(err, e.Close())
 	}
 	if err := e.startWindows(authority); err != nil {
 		return nil, errors.Join(err, e.Close())
 	}
+	e.Hosts["bookings1"].SetPort(SitePort, e.site.listener.Addr().String())
+	e.Hosts["bookings1"].Restart("bookings-web.service")
 	e.HostsCSV = e.list()
 	return e, nil
 }
@@ -139,6 +145,9 @@ func (e *Estate) Close() error {
 	}
 	if e.Feeds != nil {
 		errs = append(errs, e.Feeds.Close())
+	}
+	if e.site != nil {
+		errs = append(errs, e.site.close())
 	}
 	errs = append(errs, e.Directory.Close())
 	e.done.Wait()

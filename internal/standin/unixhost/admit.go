@@ -61,6 +61,34 @@ func (h *Host) from(options []string, peer net.Addr) bool {
 	return admitted
 }
 
+// SetPort has what listens at a port of the host be reached at an address of this machine.
+func (h *Host) SetPort(port int, address string) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	if h.ports == nil {
+		h.ports = map[int]string{}
+	}
+	h.ports[port] = address
+}
+
+// behind is where a port of the host's own really is, and whether something listens there.
+func (h *Host) behind(host string, port int) (real string, known, listens bool) {
+	if ip := net.ParseIP(host); ip == nil || !ip.IsLoopback() {
+		return "", false, false
+	}
+	h.lock.Lock()
+	real, known = h.ports[port]
+	list := h.sockets
+	h.lock.Unlock()
+	if known || list == nil {
+		return real, known, known
+	}
+	for _, s := range list() {
+		listens = listens || s.Listens && s.LocalPort == port
+	}
+	return "", false, listens
+}
+
 // forward carries a connection on from here (RFC 4254, section 7.2).
 func (h *Host) forward(incoming ssh.NewChannel) {
 	var to struct {
@@ -71,6 +99,17 @@ func (h *Host) forward(incoming ssh.NewChannel) {
 	}
 	if ssh.Unmarshal(incoming.ExtraData(), &to) != nil {
 		_ = incoming.Reject(ssh.ConnectionFailed, "not understood")
+		return
+	}
+	if real, known, listens := h.behind(to.Host, int(to.Port)); known {
+		host, port, _ := net.SplitHostPort(real)
+		n, _ := strconv.Atoi(port)
+		to.Host, to.Port = host, uint32(n)
+	} else if listens { // a program of no protocol that is known
+		if channel, requests, err := incoming.Accept(); err == nil {
+			go ssh.DiscardRequests(requests) // ends with the channel
+			_ = channel.Close()
+		}
 		return
 	}
 	dialer := net.Dialer{}

@@ -122,6 +122,7 @@ type Host struct {
 	fault    Fault
 	log      []string // commands that ran, with who
 	sockets  func() []estate.Socket
+	ports    map[int]string // where they really are
 	journal  []journalLine
 }
 

@@ -8,6 +8,9 @@ import (
 	"mossledger.example/moss/internal/records"
 )
 
+// certified are the public halves that certificates are about.
+const certified = "SELECT json_extract(key, '$.public') FROM dependents WHERE kind IN ('certificate', 'tls port') AND gone = '' AND json_extract(key, '$.public') IS NOT NULL"
+
 // NoteKeys gives every key that was seen a row. A new key that a rotation is
 // spreading is not another pair. A pair that an issuer accepts is that identity's key, also
 // where it was seen in a file before.
@@ -15,13 +18,19 @@ func (s *Custody) NoteKeys(ctx context.Context) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT INTO credentials (kind, fingerprint, type, bits, name, first_seen)
 			SELECT CASE WHEN MAX(issued) THEN 'cloud-key' ELSE 'ssh-key' END, fp, MAX(type), MAX(bits), COALESCE(MAX(comment), MAX(place)), MIN(seen) FROM (
-				SELECT json_extract(d.key, '$.fingerprint') AS fp, COALESCE(json_extract(d.key, '$.type'), '') AS type, COALESCE(json_extract(d.key, '$.bits'), 0) AS bits,
+				SELECT json_extract(d.key, '$.fingerprint') AS fp, COALESCE(json_extract(d.key, '$.type'), '') AS type, COALESCE(json_extract(d.key, '$.bits'), 0) AS bits, COALESCE(json_extract(d.key, '$.public'), '') AS public,
 					CASE d.kind WHEN 'authorized key' THEN NULLIF(json_extract(d.key, '$.comment'), '') WHEN 'issued key' THEN d.name END AS comment, d.kind IN ('cloud key', 'issued key') AS issued, d.name || ' on ' || systems.name AS place, d.first_seen AS seen
 				FROM dependents d JOIN systems ON systems.id = d.system_id WHERE d.kind IN ('key', 'authorized key', 'cloud key', 'issued key') AND d.gone = '')
-			WHERE fp IS NOT NULL AND fp <> '' AND NOT EXISTS (SELECT 1 FROM credentials p WHERE p.kind IN ('ssh-key', 'cloud-key') AND p.fingerprint = fp)
+			WHERE fp IS NOT NULL AND fp <> '' AND public NOT IN (`+certified+`) AND NOT EXISTS (SELECT 1 FROM credentials p WHERE p.kind IN ('ssh-key', 'cloud-key') AND p.fingerprint = fp)
 				AND NOT EXISTS (SELECT 1 FROM secrets x WHERE x.public = fp AND x.state IN ('candidate', 'current'))
 			GROUP BY fp`)
 		if err != nil {
+			return err
+		}
+		// The key of a certificate opens no account.
+		if _, err = tx.ExecContext(ctx, `DELETE FROM credentials WHERE kind = 'ssh-key' AND state = 'seen' AND id NOT IN (SELECT credential_id FROM rotations UNION SELECT credential_id FROM rehearsals)
+			AND fingerprint IN (SELECT json_extract(key, '$.fingerprint') FROM dependents WHERE kind = 'key' AND gone = '' AND COALESCE(json_extract(key, '$.public'), '') IN (`+certified+`))
+			AND fingerprint NOT IN (SELECT json_extract(key, '$.fingerprint') FROM dependents WHERE kind = 'authorized key' AND gone = '')`); err != nil {
 			return err
 		}
 		_, err = tx.ExecContext(ctx, `UPDATE credentials SET kind = 'cloud-key', name = i.called, account_id = i.account FROM (

@@ -22,7 +22,9 @@ const (
 	from = "ends e CROSS JOIN systems s ON s.id = e.system_id LEFT JOIN accounts a ON a.id = e.account_id LEFT JOIN dependents d ON d.id = e.dependent_id"
 	at   = "CASE e.state WHEN 'ends' THEN e.ordered ELSE '' END"
 	name = "COALESCE(a.name, d.name)"
-	uses = `(CASE d.kind WHEN 'issued key' THEN (SELECT COUNT(*) FROM dependents f WHERE f.kind = 'cloud key' AND json_extract(f.key, '$.key_id') = json_extract(d.key, '$.key_id') AND f.gone = '')
+	uses = `(CASE d.kind WHEN 'tls port' THEN json_array_length(d.requires)
+		WHEN 'certificate' THEN (SELECT COUNT(*) FROM readers r JOIN dependents u ON u.id = r.dependent_id WHERE r.system_id = d.system_id AND r.path = d.path AND u.gone = '')
+		WHEN 'issued key' THEN (SELECT COUNT(*) FROM dependents f WHERE f.kind = 'cloud key' AND json_extract(f.key, '$.key_id') = json_extract(d.key, '$.key_id') AND f.gone = '')
 		ELSE (SELECT COUNT(*) FROM ties t JOIN dependents u ON u.id = t.dependent_id WHERE t.account_id = e.account_id AND u.gone = '') END)`
 	labels  = "COALESCE((SELECT json_group_array(label) FROM account_labels WHERE account_id = e.account_id), '[]')"
 	columns = "e.id, e.what, " + name + ", s.name, e.system_id, s.kind, COALESCE(e.account_id, 0), COALESCE(e.dependent_id, 0), COALESCE(d.place, ''), e.state, " + at + ", e.why, e.live, " + uses + ", " + labels
@@ -35,7 +37,7 @@ const ofSystem = "SELECT id * 2 AS id FROM accounts WHERE system_id IN @ UNION A
 // of accounts by the order of their names, those of keys by their kind or an index of parts.
 const (
 	namedAccounts = `SELECT a.id * 2 + n.n AS id FROM accounts a CROSS JOIN (SELECT 0 AS n UNION ALL SELECT 1) n WHERE a.name LIKE ?1 ESCAPE '\'`
-	ofKeys        = "dependents d WHERE d.kind IN ('authorized key', 'certificate', 'cloud key', 'issued key')"
+	ofKeys        = "dependents d WHERE d.kind IN ('authorized key', 'certificate', 'cloud key', 'issued key', 'tls port')"
 	namedKeys     = "SELECT -d.id AS id FROM " + ofKeys + ` AND d.name LIKE ?1 ESCAPE '\'`
 	placedKeys    = "SELECT -d.id AS id FROM " + ofKeys + ` AND d.place LIKE ?1 ESCAPE '\'`
 	ofSystems     = `(SELECT id FROM systems WHERE name LIKE ?1 ESCAPE '\')`

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/shown"
 	"mossledger.example/moss/internal/connect/unixhost/shell"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/keys"
@@ -79,7 +80,7 @@ func (f *finder) keys(p string, file shell.ReadFile, content []byte) bool {
 		if i == maxCertificates { // a bundle of authorities
 			break
 		}
-		add(estate.DependentCertificate, fmt.Sprintf("%s#certificate %d", p, i+1), c.Subject, estate.Key{Type: "x509", Subject: c.Subject, Comment: c.Issuer, Public: c.Public, Ends: c.NotAfter, Line: c.Line})
+		add(estate.DependentCertificate, fmt.Sprintf("%s#certificate %d", p, i+1), c.Subject, shown.Key(c))
 	}
 	return len(private)+len(certificates) > 0
 }

@@ -25,6 +25,7 @@ func (v *visit) sockets(ctx context.Context) *connect.Failure {
 		return failure
 	}
 	list := parseSockets(string(r.Out))
+	v.listens = list
 	if !full {
 		v.incomplete(connect.ScopeSockets, "the programs behind sockets are not shown: allow "+v.Target.Steward.Account+" to run with sudo: "+strings.Join(socketCommand, " "))
 	}

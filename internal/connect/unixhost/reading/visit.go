@@ -15,6 +15,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/unixhost/rights"
 	"mossledger.example/moss/internal/connect/unixhost/shell"
+	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/layout"
 )
@@ -32,6 +33,7 @@ type visit struct {
 
 	users     map[string]string          // names of accounts by user id
 	running   []*running                 // processes
+	listens   []estate.Socket            // connections and ports
 	unitFiles map[string][]string        // that a unit is made of, or reads
 	holds     map[string]map[string]bool // fingerprints by file
 }
@@ -64,7 +66,7 @@ func Visit(ctx context.Context, target connect.Target, request connect.VisitRequ
 	}
 	if failure != nil {
 		coverage.Stages = watch.Stages()
-		for _, scope := range []string{connect.ScopeAccounts, connect.ScopeUnits, connect.ScopeCron, connect.ScopeFiles, connect.ScopeSockets, connect.ScopeProcesses} {
+		for _, scope := range []string{connect.ScopeAccounts, connect.ScopeUnits, connect.ScopeCron, connect.ScopeFiles, connect.ScopeSockets, connect.ScopeProcesses, connect.ScopeCertificates} {
 			coverage.Why[scope] = failure.Error()
 		}
 		return coverage, failure
@@ -88,6 +90,7 @@ func Visit(ctx context.Context, target connect.Target, request connect.VisitRequ
 		{connect.ScopeCron, v.cron},
 		{connect.ScopeSockets, v.sockets},
 		{connect.ScopeProcesses, v.processes},
+		{connect.ScopeCertificates, v.shown},
 	}
 	var first *connect.Failure
 	for _, scope := range scopes {

@@ -1,0 +1,77 @@
+package reading
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"strconv"
+
+	"golang.org/x/crypto/ssh"
+
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/shown"
+	"mossledger.example/moss/internal/core/estate"
+)
+
+// OptionCertificates says whether ports that listen are asked for their certificates.
+const OptionCertificates = "certificates"
+
+// prohibited: the host's SSH server connects nobody, or not there.
+func prohibited(err error) bool {
+	var closed *ssh.OpenChannelError
+	return errors.As(err, &closed) && closed.Reason == ssh.Prohibited
+}
+
+// shown asks the ports that listen which certificates they show. The host's own SSH server
+// connects (RFC 4254, section 7.2), so that ports are reached that listen for the host alone;
+// where it does not, those that others reach are asked from here.
+func (v *visit) shown(ctx context.Context) *connect.Failure {
+	switch {
+	case v.Target.Options[OptionCertificates] == "off":
+		v.incomplete(connect.ScopeCertificates, "ports are not asked for certificates: the option "+OptionCertificates+" is off")
+		return nil
+	case v.coverage.Why[connect.ScopeSockets] != "" && len(v.listens) == 0:
+		v.incomplete(connect.ScopeCertificates, "the ports that listen were not read")
+		return nil
+	}
+	batch, unasked := shown.Ports(ctx, v.dialThere, v.listens, prohibited)
+	if err := ctx.Err(); err != nil {
+		return v.Target.Fail(connect.StageRead, connect.CodeTimeout, "asking ports for certificates: "+err.Error(), "", err)
+	}
+	if unasked > 0 {
+		v.incomplete(connect.ScopeCertificates, fmt.Sprintf("%d ports could not be asked: the host's SSH server does not connect for %s (AllowTcpForwarding), and they are not reached from here", unasked, v.Target.Steward.Account))
+	}
+	v.count(connect.ScopeCertificates, len(batch.Dependents))
+	return v.send(batch)
+}
+
+// dialThere connects from the host, or from here where that is not let.
+func (v *visit) dialThere(ctx context.Context, address string) (net.Conn, error) {
+	conn, err := v.Client.DialContext(ctx, "tcp", address)
+	if err == nil || !prohibited(err) {
+		return conn, err
+	}
+	host, port, wrong := net.SplitHostPort(address)
+	own, parse := netip.ParseAddr(host)
+	switch {
+	case wrong != nil || parse != nil || own.IsLoopback() && !v.everywhere(port):
+		return nil, err
+	case own.IsLoopback():
+		host = v.Target.Address
+	}
+	outside, failed := (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort(host, port))
+	if failed != nil {
+		return nil, err
+	}
+	return outside, nil
+}
+
+// everywhere: the port listens on all addresses, and is asked on the host's own.
+func (v *visit) everywhere(port string) bool {
+	return slices.ContainsFunc(v.listens, func(s estate.Socket) bool {
+		return s.Listens && strconv.Itoa(s.LocalPort) == port && shown.Everywhere(s)
+	})
+}
