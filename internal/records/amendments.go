@@ -53,4 +53,5 @@ type AmendmentView struct {
 	Steps     []AmendmentStep `json:"steps" nullable:"false"`
 	Decisions []string        `json:"decisions" nullable:"false" doc:"What it takes now"`
 	Halted    string          `json:"halted,omitempty" doc:"Why it does not go on now"`
+	Watches   time.Time       `json:"watches_until,omitzero" doc:"Until when nothing happens but watching"`
 }

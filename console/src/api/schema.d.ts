@@ -3563,6 +3563,11 @@ export interface components {
              * @description Number of the approval that it waits for; absent when it was done at once
              */
             waits_for_approval?: number;
+            /**
+             * Format: date-time
+             * @description Until when nothing happens but watching
+             */
+            watches_until?: string;
         };
         AmendmentStep: {
             /**
@@ -3624,6 +3629,11 @@ export interface components {
              * @enum {string}
              */
             verdict: "passed" | "failed";
+            /**
+             * Format: date-time
+             * @description Until when nothing happens but watching
+             */
+            watches_until?: string;
         };
         AppCheck: {
             contains?: string;
@@ -4573,6 +4583,11 @@ export interface components {
              * @enum {string}
              */
             of?: "password" | "account" | "role" | "token" | "key" | "certificate" | "membership";
+            /**
+             * Format: int64
+             * @description Of delete: it is disabled first, and deleted when nothing has asked for it for so many hours
+             */
+            watch_hours?: number;
         };
         EndsDay: {
             /** Format: int64 */
@@ -7882,6 +7897,8 @@ export interface components {
             subject: string;
             system?: string;
             system_id?: string;
+            /** Format: int64 */
+            watch?: number;
             window?: string;
         };
         StepLogOnAs: {
@@ -7924,6 +7941,8 @@ export interface components {
             system?: string;
             system_id?: string;
             title: string;
+            /** Format: int64 */
+            watch?: number;
             window?: string;
             /** @description The system's own words */
             words: string;

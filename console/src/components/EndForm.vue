@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Checkbox, Form, FormItem, Modal, Select } from 'ant-design-vue'
+import { Checkbox, Form, FormItem, InputNumber, Modal, Select, Textarea } from 'ant-design-vue'
 import type { Dayjs } from 'dayjs'
 import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRouter } from 'vue-router'
@@ -18,10 +18,13 @@ const possible = ref<Schemas['Possible'][]>([])
 const chosen = ref<number>()
 const when = ref<Dayjs>()
 const never = ref(false)
+/** Days for which it is watched before it is deleted; nothing for at once. */
+const watched = ref<number | undefined>(30)
+const certificate = ref('')
 void work('kinds', async () => {
   const kinds = await data(api.GET('/api/v1/kinds'))
   const all = kinds?.find((k) => k.kind === of.system_kind)?.ends ?? []
-  possible.value = all.filter((p) => (p.of === 'key') === (of.what === 'key'))
+  possible.value = all.filter((p) => (p.of === 'key' && p.act !== 'issue') === (of.what === 'key'))
   if (possible.value.length) chosen.value = 0
 })
 const options = computed(() =>
@@ -29,7 +32,9 @@ const options = computed(() =>
 )
 const act = computed(() => (chosen.value === undefined ? undefined : possible.value[chosen.value]))
 const lasts = computed(() => act.value?.act === 'set-end' || act.value?.act === 'extend')
-const ready = computed(() => act.value && (!lasts.value || never.value || when.value))
+const ready = computed(
+  () => act.value && (!lasts.value || never.value || when.value) && (act.value.act !== 'issue' || certificate.value.trim()),
+)
 const rehearse = () =>
   work('rehearse', async () => {
     const p = act.value!
@@ -37,6 +42,8 @@ const rehearse = () =>
       ...(of.account_id ? { account_id: of.account_id } : { dependent_id: of.dependent_id }),
       act: p.act as 'expire',
       of: p.of as 'account',
+      ...(p.act === 'delete' && watched.value ? { watch_hours: watched.value * 24 } : {}),
+      ...(p.act === 'issue' ? { certificate: certificate.value } : {}),
       ...(lasts.value ? { end: never.value ? 'never' : when.value!.toISOString() } : {}),
     }
     const made = await data(api.POST('/api/v1/expiry/rehearsals', { body: { changes: [change] } }))
@@ -65,6 +72,12 @@ const rehearse = () =>
         ><DayPicker v-if="!never" id="end-when" v-model="when" time />
         <Checkbox v-model:checked="never" class="never">{{ t('ends.neverEnds') }}</Checkbox></FormItem
       >
+      <FormItem v-if="act?.act === 'delete'" :label="t('ends.watch')" html-for="end-watch" :extra="t('ends.watchWhy')"
+        ><InputNumber id="end-watch" v-model:value="watched" :min="1" :max="366" :addon-after="t('rotate.days')"
+      /></FormItem>
+      <FormItem v-if="act?.act === 'issue'" :label="t('ends.certificate')" html-for="end-certificate"
+        ><Textarea id="end-certificate" v-model:value="certificate" :rows="6" class="mono" spellcheck="false"
+      /></FormItem>
     </Form>
     <Trouble :words="trouble" />
   </Modal>

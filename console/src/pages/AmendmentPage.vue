@@ -10,6 +10,7 @@ import StateTag from '../components/StateTag.vue'
 import StepList from '../components/StepList.vue'
 import Trouble from '../components/Trouble.vue'
 import When from '../components/When.vue'
+import { moment } from '../components/words'
 import { useWork } from '../components/work'
 import { useSession } from '../state/session'
 import { t } from '../texts'
@@ -89,6 +90,7 @@ const columns = [
       >
     </Alert>
     <Trouble :words="of.halted" />
+    <Alert v-if="of.watches_until" type="info" show-icon :message="t('ends.watches', { at: moment(of.watches_until) })" />
     <p v-if="of.reason">
       {{ of.reason }}
       <span class="soft"

@@ -39,6 +39,7 @@ type Store interface {
 	HoldersOfKeyID(ctx context.Context, keyID string) ([]records.Dependent, error)
 	DependentsOfKey(ctx context.Context, fingerprint string) ([]records.Dependent, error)
 	LedgerTrouble() error
+	SeenUses(ctx context.Context, account records.AccountID) ([]records.SeenUse, error)
 	LinesOfCharter(ctx context.Context, id records.CharterID) ([]records.CharterLine, error)
 	OpenAmendments(ctx context.Context) ([]records.Amendment, error)
 	StewardLinks(ctx context.Context, account records.AccountID) ([]records.StewardLink, error)
@@ -131,6 +132,9 @@ func (a *Amendments) View(ctx context.Context, id records.AmendmentID) (records.
 	}
 	if v.Mode != records.ModeRehearsed {
 		out.Decisions = state.Decisions()
+		if _, until, is := state.Watching(a.base.Now()); is {
+			out.Watches = until
+		}
 	}
 	return out, nil
 }

@@ -17,6 +17,7 @@ import (
 	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/rotation/building"
 	"mossledger.example/moss/internal/records"
 )
 
@@ -30,7 +31,10 @@ type EndWish struct {
 	End       expiry.End  // of set-end and extend
 	// Certificate introduces the key of issue, in PEM.
 	Certificate string
-	By          time.Duration // of extend, in the place of End: from when it ends now
+	// Watch is of delete: it is disabled first, and deleted when nothing has asked for it for
+	// so long; 0 for at once.
+	Watch time.Duration
+	By    time.Duration // of extend, in the place of End: from when it ends now
 }
 
 // undoneFor is how long what one person did alone can be undone by one alone.
@@ -52,21 +56,25 @@ func (a *Amendments) RehearseEnds(ctx context.Context, by access.Actor, wishes [
 	a.Settled(ctx)
 	ctx, end := connect.KeepSessions(ctx)
 	defer end()
-	var changes []rotation.Ending
+	var changes []building.Ending
 	var subjects []string
 	final := false
 	for _, w := range wishes {
+		first, err := a.watched(ctx, w)
+		if err != nil {
+			return v, err
+		}
 		e, name, err := a.ending(ctx, w)
 		if err != nil {
 			return v, err
 		}
-		if slices.ContainsFunc(changes, func(other rotation.Ending) bool {
+		if slices.ContainsFunc(changes, func(other building.Ending) bool {
 			return other.SystemID == e.SystemID && other.Change.ID == e.Change.ID && other.Change.Path == e.Change.Path && other.Change.KeyID == e.Change.KeyID && other.Change.Fingerprint == e.Change.Fingerprint
 		}) {
 			return v, fmt.Errorf("%w: %s is named twice: one amendment does one thing with it", app.ErrInput, name)
 		}
 		final = final || e.Change.Act == expiry.Delete
-		changes = append(changes, e)
+		changes = append(append(changes, first...), e)
 		if !slices.Contains(subjects, name) {
 			subjects = append(subjects, name)
 		}
@@ -75,7 +83,7 @@ func (a *Amendments) RehearseEnds(ctx context.Context, by access.Actor, wishes [
 		onFailure = rotation.StopOnFailure
 	}
 	v = records.Amendment{LeftOut: []string{}, Rehearsed: a.base.Now().UTC(), RehearsedBy: by.Name, Mode: records.ModeRehearsed, Subject: few(subjects)}
-	v.Plan = rotation.End(v.Subject, changes, cmp.Or(onFailure, rotation.UndoOnFailure))
+	v.Plan = building.End(v.Subject, changes, cmp.Or(onFailure, rotation.UndoOnFailure))
 	entry := ledger.Entry{Actor: by.Name, Act: "amendment.rehearse", Subject: v.Subject, Detail: whatOf(v)}
 	if err := a.base.Act(ctx, entry, func() error {
 		v.Checks, v.Verdict = a.checks(ctx, v.Plan)
@@ -84,7 +92,7 @@ func (a *Amendments) RehearseEnds(ctx context.Context, by access.Actor, wishes [
 		return v, err
 	}
 	err := a.store.AddAmendment(context.WithoutCancel(ctx), &v)
-	v.Changes = len(changes)
+	v.Changes = len(wishes)
 	return v, err
 }
 
@@ -98,8 +106,8 @@ func few(names []string) string {
 }
 
 // ending is the change of a wish, on its system.
-func (a *Amendments) ending(ctx context.Context, w EndWish) (rotation.Ending, string, error) {
-	var e rotation.Ending
+func (a *Amendments) ending(ctx context.Context, w EndWish) (building.Ending, string, error) {
+	var e building.Ending
 	c := expiry.EndChange{Act: w.Act, Of: w.Of, End: w.End}
 	var systemID records.SystemID
 	if w.Dependent != 0 {
@@ -147,7 +155,7 @@ func (a *Amendments) ending(ctx context.Context, w EndWish) (rotation.Ending, st
 		}
 	}
 	c.Gives = c.Gives || c.Act == expiry.Enable
-	return rotation.Ending{SystemID: fmt.Sprint(systemID), System: system.Name, Change: c}, account.Name + " on " + system.Name, nil
+	return building.Ending{SystemID: fmt.Sprint(systemID), System: system.Name, Change: c}, account.Name + " on " + system.Name, nil
 }
 
 // entry is what of a change is said by an entry that lets the holder of a key in, or by a key

@@ -12,6 +12,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/expiry"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/rotation/building"
 	"mossledger.example/moss/internal/records"
 )
 
@@ -91,17 +92,17 @@ func TestEndsSurviveFaults(t *testing.T) {
 		r := rand.New(rand.NewSource(seed))
 		e := &ending{fakeEstate: &fakeEstate{}, ends: map[string]string{}}
 		acts := []expiry.Act{expiry.SetEnd, expiry.Expire, expiry.Disable, expiry.Enable}
-		var changes []rotation.Ending
+		var changes []building.Ending
 		for i := range 1 + r.Intn(4) {
 			c := expiry.EndChange{Act: acts[r.Intn(len(acts))], Of: expiry.Account, Name: fmt.Sprint("svc", i), End: expiry.At(time.Date(2030+i, 1, 1, 0, 0, 0, 0, time.UTC))}
 			e.ends[c.Name] = []string{"", "disabled", "2029", "now", c.End.String()}[r.Intn(5)]
-			changes = append(changes, rotation.Ending{SystemID: fmt.Sprint(1 + i%2), System: "s", Change: c})
+			changes = append(changes, building.Ending{SystemID: fmt.Sprint(1 + i%2), System: "s", Change: c})
 		}
 		was := map[string]string{}
 		for k, v := range e.ends {
 			was[k] = v
 		}
-		plan := rotation.End("svc", changes, []rotation.OnFailure{rotation.UndoOnFailure, rotation.StopOnFailure, rotation.ContinueOnFailure}[r.Intn(3)])
+		plan := building.End("svc", changes, []rotation.OnFailure{rotation.UndoOnFailure, rotation.StopOnFailure, rotation.ContinueOnFailure}[r.Intn(3)])
 		faults := 1 + r.Intn(6)
 		e.fault = func(call string) string {
 			if faults == 0 || r.Intn(4) > 0 {
@@ -160,10 +161,10 @@ func TestEndsSurviveFaults(t *testing.T) {
 // What is deleted comes last, once all else is proven, and cannot be undone from then on.
 func TestDeletionsComeLast(t *testing.T) {
 	e := &ending{fakeEstate: &fakeEstate{fault: func(string) string { return "" }}, ends: map[string]string{"a": "", "b": ""}}
-	change := func(act expiry.Act, name string) rotation.Ending {
-		return rotation.Ending{SystemID: "1", System: "s", Change: expiry.EndChange{Act: act, Of: expiry.Account, Name: name}}
+	change := func(act expiry.Act, name string) building.Ending {
+		return building.Ending{SystemID: "1", System: "s", Change: expiry.EndChange{Act: act, Of: expiry.Account, Name: name}}
 	}
-	plan := rotation.End("both", []rotation.Ending{change(expiry.Delete, "a"), change(expiry.Disable, "b")}, rotation.StopOnFailure)
+	plan := building.End("both", []building.Ending{change(expiry.Delete, "a"), change(expiry.Disable, "b")}, rotation.StopOnFailure)
 	require.Equal(t, []int{1}, plan.Steps[2].Needs)
 	m := mortal{&memory{fakeEstate: e.fakeEstate, dies: func() bool { return false }}, e}
 	a := &Amendments{store: m, targets: m}

@@ -152,7 +152,7 @@ func (h *hands) first(ctx context.Context, step rotation.Step) (was before, err 
 
 // Observe implements rotation.Hands.
 func (h *hands) Observe(ctx context.Context, step rotation.Step, undo bool) (string, error) {
-	if step.Kind == rotation.StepConfirm || undo {
+	if step.Kind == rotation.StepConfirm || step.Kind == rotation.StepWatch || undo {
 		return "", nil
 	}
 	_, _, s, err := h.standing(ctx, step)
@@ -168,8 +168,11 @@ func (h *hands) Observe(ctx context.Context, step rotation.Step, undo bool) (str
 
 // Do implements rotation.Hands.
 func (h *hands) Do(ctx context.Context, step rotation.Step, memo string) rotation.Outcome {
-	if step.Kind == rotation.StepConfirm {
+	switch step.Kind {
+	case rotation.StepConfirm:
 		return h.confirm(ctx, step, false, before{})
+	case rotation.StepWatch:
+		return h.watch(ctx, step)
 	}
 	var now before
 	if err := json.Unmarshal([]byte(memo), &now); err != nil {
@@ -248,6 +251,9 @@ func (h *hands) Probe(ctx context.Context, step rotation.Step, undo bool, _ stri
 	_, _, s, err := h.standing(ctx, step)
 	if err != nil {
 		return acts.NotFoundOut(err)
+	}
+	if step.Kind == rotation.StepWatch { // looking has no effect: it is looked again
+		return rotation.Finding{Result: rotation.ProbeAbsent}
 	}
 	want := wanted(step)
 	if undo {

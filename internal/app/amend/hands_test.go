@@ -14,6 +14,7 @@ import (
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/privilege"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/rotation/building"
 	"mossledger.example/moss/internal/records"
 )
 
@@ -116,14 +117,14 @@ func TestAmendmentsSurviveFaults(t *testing.T) {
 	for seed := range int64(3000) {
 		r := rand.New(rand.NewSource(seed))
 		e := &fakeEstate{has: map[string]bool{}, former: map[string]string{}}
-		var changes []rotation.Amended
+		var changes []building.Amended
 		for i := range 2 + r.Intn(4) {
 			c := privilege.RightChange{Give: r.Intn(2) == 0, To: "svc", Group: fmt.Sprint("group", i)}
 			e.has[key(c)] = !c.Give != (r.Intn(5) == 0) // one in five is so already
 			if e.has[key(c)] && r.Intn(2) == 0 {
 				e.former[key(c)] = "with more"
 			}
-			changes = append(changes, rotation.Amended{SystemID: fmt.Sprint(1 + i%2), System: "s", Change: c})
+			changes = append(changes, building.Amended{SystemID: fmt.Sprint(1 + i%2), System: "s", Change: c})
 		}
 		has, former := map[string]bool{}, map[string]string{}
 		for k, v := range e.has {
@@ -132,7 +133,7 @@ func TestAmendmentsSurviveFaults(t *testing.T) {
 		for k, v := range e.former {
 			former[k] = v
 		}
-		plan := rotation.Amend("svc", changes, []rotation.OnFailure{rotation.UndoOnFailure, rotation.StopOnFailure, rotation.ContinueOnFailure}[r.Intn(3)])
+		plan := building.Amend("svc", changes, []rotation.OnFailure{rotation.UndoOnFailure, rotation.StopOnFailure, rotation.ContinueOnFailure}[r.Intn(3)])
 		early := ""
 		e.takes = func() {
 			for _, c := range changes {

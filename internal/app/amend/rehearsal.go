@@ -19,6 +19,7 @@ import (
 	"mossledger.example/moss/internal/core/charter"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/rotation/building"
 	"mossledger.example/moss/internal/records"
 )
 
@@ -40,7 +41,7 @@ type Wish struct {
 	States    []charter.State // missing and forbidden when empty; ignored where lines are named
 	OnFailure rotation.OnFailure
 	// Changes are in the place of lines where a proof gives rights to a scratch account.
-	Changes []rotation.Amended
+	Changes []building.Amended
 }
 
 // Rehearse makes a plan of what charters propose and checks what can be checked without
@@ -66,7 +67,7 @@ func (a *Amendments) Rehearse(ctx context.Context, by access.Actor, wish Wish) (
 	if more := len(subjects) - 3; more > 0 {
 		v.Subject += fmt.Sprintf(" and %d more", more)
 	}
-	v.Plan = rotation.Amend(v.Subject, changes, cmp.Or(wish.OnFailure, rotation.UndoOnFailure))
+	v.Plan = building.Amend(v.Subject, changes, cmp.Or(wish.OnFailure, rotation.UndoOnFailure))
 	entry := ledger.Entry{Actor: by.Name, Act: "amendment.rehearse", Subject: v.Subject, Detail: "by the charter " + wish.Charter}
 	if err := a.base.Act(ctx, entry, func() error {
 		v.Checks, v.Verdict = a.checks(ctx, v.Plan)
@@ -95,7 +96,7 @@ func (w Wish) takes(l records.CharterLine) bool {
 }
 
 // wanted are the changes of the lines that are wished for, and what only a person can do.
-func (a *Amendments) wanted(ctx context.Context, wish Wish) (changes []rotation.Amended, left, subjects []string, err error) {
+func (a *Amendments) wanted(ctx context.Context, wish Wish) (changes []building.Amended, left, subjects []string, err error) {
 	if !slices.Contains([]rotation.OnFailure{"", rotation.UndoOnFailure, rotation.StopOnFailure, rotation.ContinueOnFailure}, wish.OnFailure) {
 		return nil, nil, nil, fmt.Errorf("%w: on failure an amendment is undone, stops or continues, not %q", app.ErrInput, wish.OnFailure)
 	}
@@ -141,7 +142,7 @@ func (a *Amendments) wanted(ctx context.Context, wish Wish) (changes []rotation.
 			continue
 		}
 		seen[string(key)] = true
-		changes = append(changes, rotation.Amended{SystemID: fmt.Sprint(l.SystemID), System: l.System, Change: *l.Change})
+		changes = append(changes, building.Amended{SystemID: fmt.Sprint(l.SystemID), System: l.System, Change: *l.Change})
 		if name := l.Change.To + " on " + l.System; !slices.Contains(subjects, name) {
 			subjects = append(subjects, name)
 		}
@@ -175,7 +176,11 @@ func (a *Amendments) checks(ctx context.Context, plan rotation.Plan) (out []conn
 	defer end()
 	out, verdict = []connect.Checked{}, "passed"
 	for _, step := range plan.Steps {
-		if step.Kind == rotation.StepConfirm {
+		switch step.Kind {
+		case rotation.StepConfirm:
+			continue
+		case rotation.StepWatch:
+			out = append(out, a.checkWatch(ctx, step))
 			continue
 		}
 		if step.End != nil {

@@ -30,7 +30,12 @@ const kioskFile = "/etc/kiosktimes/feed-key.json"
 // withFeeds is a ferry that has the project of the feeds.
 func withFeeds(t *testing.T) *ferry {
 	t.Helper()
-	f := start(t)
+	return withFeedsBy(t, &clock{})
+}
+
+func withFeedsBy(t *testing.T, by *clock) *ferry {
+	t.Helper()
+	f := startBy(t, by)
 	require.NoError(t, f.Inventory.SaveSteward(t.Context(), ines, "feeds", larkmoor.FeedsManager, secret.Value{}, secret.New(f.estate.FeedsKey)))
 	host, port := larkmoor.Port(f.estate.Stores["larkmoor-feeds"])
 	_, err := f.Inventory.Add(t.Context(), ines, records.System{Name: "feeds", Kind: "cloud-project", Address: host, Port: port, Steward: "feeds", TrustedCA: f.estate.CA})

@@ -22,6 +22,7 @@ import (
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/proving"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/rotation/building"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/records"
 )
@@ -157,7 +158,7 @@ func (p *Proofs) scratch(ctx context.Context, id records.AccountID) (records.Acc
 }
 
 // changes are what the account has to be given; what it has beside is noted.
-func (p *Proofs) changes(ctx context.Context, a records.Account, lines []records.CharterLine, v *records.CharterProof) (out []rotation.Amended, err error) {
+func (p *Proofs) changes(ctx context.Context, a records.Account, lines []records.CharterLine, v *records.CharterProof) (out []building.Amended, err error) {
 	system, err := p.store.SystemByID(ctx, a.SystemID)
 	if err != nil {
 		return nil, err
@@ -176,7 +177,7 @@ func (p *Proofs) changes(ctx context.Context, a records.Account, lines []records
 				v.Beside = append(v.Beside, l.Item+": not tried: "+unfit.Words)
 				continue
 			}
-			out = append(out, rotation.Amended{SystemID: fmt.Sprint(a.SystemID), System: a.System, Change: *l.Change})
+			out = append(out, building.Amended{SystemID: fmt.Sprint(a.SystemID), System: a.System, Change: *l.Change})
 			v.Rights = append(v.Rights, l.Change.Words())
 		case l.Section == charter.SectionMust && l.State == charter.StateMissing:
 			v.Beside = append(v.Beside, l.Item+": not tried: "+l.NoProposal)

@@ -193,7 +193,7 @@ func printed(out io.Writer, format string, v output.Row) error {
 	if format != "table" {
 		return output.Write(out, format, nil, []output.Row{v}, v)
 	}
-	facts := [][2]string{{"Amendment", "id"}, {"Charter", "charter"}, {"Accounts", "subject"}, {"Mode", "mode"}, {"Result", "result"}, {"Reason", "reason"}, {"By", "requested_by"}, {"Consent", "consent"}, {"Approval", "approval_id"}, {"Started", "started"}, {"Ended", "ended"}, {"Halted", "halted"}}
+	facts := [][2]string{{"Amendment", "id"}, {"Charter", "charter"}, {"Accounts", "subject"}, {"Mode", "mode"}, {"Result", "result"}, {"Reason", "reason"}, {"By", "requested_by"}, {"Consent", "consent"}, {"Approval", "approval_id"}, {"Started", "started"}, {"Ended", "ended"}, {"Halted", "halted"}, {"Watches until", "watches_until"}}
 	for _, f := range facts {
 		if value := output.Show(v[f[1]]); value != "" {
 			fmt.Fprintf(out, "%-10s %s\n", f[0], output.Safe(value))
@@ -242,6 +242,13 @@ func follow(cmd *cobra.Command, c *api.Client, format string, id int64, want str
 			if result != want {
 				return api.Exit(api.ExitNegative, fmt.Errorf("amendment %d is %s %s", id, mode, result))
 			}
+			return nil
+		}
+		if until := output.Show(v["watches_until"]); until != "" { // days, mostly: nobody waits for that here
+			if err := printed(cmd.OutOrStdout(), format, v); err != nil {
+				return err
+			}
+			output.Remark(cmd, "until %s nothing happens but watching: 'moss amend undo %d --reason WHY' lets it in again", until, id)
 			return nil
 		}
 		select {

@@ -23,13 +23,13 @@ var about = map[expiry.Act]struct{ use, short, long, example string }{
 	expiry.Expire:  {"expire CREDENTIAL", "Have it end now: the value stays what it is, and is refused", "That is no rotation: no new value is made. What the account's password is, it stays; who gives it is refused.", "  moss credential expire svc-fuelcard\n  moss credential expire svc-fuelcard --of password --reason 'it stood in a ticket'"},
 	expiry.Disable: {"disable CREDENTIAL", "Have it refused until it is enabled again, whatever its end is", "", "  moss credential disable svc-fuelcard --reason 'nobody has used it since spring'"},
 	expiry.Enable:  {"enable CREDENTIAL", "Have it accepted again", "It takes a second person.", "  moss credential enable svc-fuelcard --reason 'the pumps were moved back'"},
-	expiry.Delete:  {"delete CREDENTIAL", "Remove it for good", "It takes a second person, for it cannot be undone: disable first, and watch.", "  moss credential delete svc-fuelcard --reason 'disabled since March, and nothing asked for it'\n  moss credential delete SHA256:Zk3fQ9 --on tide1 --reason 'nobody has the private half'"},
+	expiry.Delete:  {"delete CREDENTIAL", "Remove it for good", "It takes a second person, for it cannot be undone. With --watch it is disabled first and only watched for a time,\nin which 'moss amend undo' lets it in again; what asks for it meanwhile keeps it from being deleted.", "  moss credential delete svc-fuelcard --watch 30d --reason 'nobody has used it since spring'\n  moss credential delete svc-fuelcard --reason 'disabled since March, and nothing asked for it'\n  moss credential delete SHA256:Zk3fQ9 --on tide1 --reason 'nobody has the private half'"},
 }
 
 // act is a command about an end.
 func act(a expiry.Act) *cobra.Command {
 	words := about[a]
-	var of, on, key, zone, reason, by, until string
+	var of, on, key, zone, reason, by, until, watch string
 	var detach bool
 	args := 1
 	if a == expiry.SetEnd {
@@ -52,6 +52,9 @@ func act(a expiry.Act) *cobra.Command {
 	case expiry.SetEnd:
 		f.StringVar(&zone, "zone", "UTC", "the time zone in which a date or a time without an offset is meant, such as Europe/Oslo")
 		complete("zone", "UTC", "Europe/Oslo", "Asia/Kolkata")
+	case expiry.Delete:
+		f.StringVar(&watch, "watch", "", "disable it first, and delete it when nothing has asked for it for so long, such as 30d")
+		complete("watch", "7d", "30d", "90d")
 	case expiry.Extend:
 		f.StringVar(&by, "by", "", "how much longer, such as 36h, 30d or 8w")
 		f.StringVar(&until, "until", "", "until when: "+expiry.Forms)
@@ -64,6 +67,13 @@ func act(a expiry.Act) *cobra.Command {
 		change := map[string]any{"act": a}
 		if of != "" {
 			change["of"] = of
+		}
+		if watch != "" {
+			span, err := spanOf(watch)
+			if err != nil {
+				return api.Exit(api.ExitUsage, err)
+			}
+			change["watch_hours"] = int(span.Round(time.Hour) / time.Hour)
 		}
 		when := until
 		if a == expiry.SetEnd {

@@ -1,42 +1,10 @@
 package rotation
 
-import "mossledger.example/moss/internal/core/expiry"
+import (
+	"time"
 
-// Ending is one change of when something ends, of a plan, on its system.
-type Ending struct {
-	SystemID string
-	System   string // name
-	Change   expiry.EndChange
-}
-
-// End makes a plan of changes of ends: each is proven by the system's own answer. A change that
-// cannot be taken back comes after all others are proven.
-func End(subject string, changes []Ending, onFailure OnFailure) Plan {
-	p := Plan{Kind: KindEnd, Credential: subject, OnFailure: onFailure, Patience: DefaultPatience, Steps: []Step{}, Notes: []Note{}}
-	var proven []int
-	add := func(kind StepKind, e Ending, needs ...int) int {
-		i := len(p.Steps)
-		c := e.Change
-		p.Steps = append(p.Steps, Step{Index: i, Kind: kind, SystemID: e.SystemID, System: e.System, Subject: c.Name, End: &c, Needs: needs})
-		return i
-	}
-	for _, last := range []bool{false, true} {
-		for _, e := range changes {
-			if (e.Change.Act == expiry.Delete) != last {
-				continue
-			}
-			var needs []int
-			if last {
-				needs = proven
-			}
-			confirmed := add(StepConfirm, e, add(StepEnd, e, needs...))
-			if !last {
-				proven = append(proven, confirmed)
-			}
-		}
-	}
-	return p
-}
+	"mossledger.example/moss/internal/core/expiry"
+)
 
 // Final says why a plan cannot be undone any more once its deletions are done; "" when it can.
 func (s State) Final() string {
@@ -51,6 +19,8 @@ func (s State) Final() string {
 // endTitle is a step about an end, or its undoing, in a few words.
 func (s Step) endTitle(undo bool) string {
 	switch {
+	case s.Kind == StepWatch:
+		return "watch for " + Spell(s.Watch) + " whether anything asks for " + s.End.Thing() + " on " + s.System
 	case s.Kind == StepConfirm && undo:
 		return "prove that " + s.End.Thing() + " on " + s.System + " is as it was"
 	case s.Kind == StepConfirm:
@@ -59,4 +29,27 @@ func (s Step) endTitle(undo bool) string {
 		return s.End.BackWords() + " on " + s.System
 	}
 	return s.End.Words() + " on " + s.System
+}
+
+// watches is until when a step only watches: its time counts from when what it watches was
+// proven. It is zero for other steps.
+func (s *State) watches(step *Step) time.Time {
+	if step.Kind != StepWatch || len(step.Needs) == 0 {
+		return time.Time{}
+	}
+	return s.Steps[step.Needs[0]].At.Add(step.Watch)
+}
+
+// Watching is the step that nothing else happens beside than watching, and until when.
+func (s *State) Watching(now time.Time) (step int, until time.Time, is bool) {
+	for _, a := range Next(*s, nil) {
+		at := s.watches(&s.Plan.Steps[a.Step])
+		if s.Mode != ModeForward || a.Kind != ActDo || !now.Before(at) {
+			return 0, time.Time{}, false
+		}
+		if !is || at.Before(until) {
+			step, until, is = a.Step, at, true
+		}
+	}
+	return step, until, is
 }

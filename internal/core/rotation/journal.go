@@ -107,12 +107,13 @@ const (
 // StepState is what the journal says of one step.
 type StepState struct {
 	Status    Status
-	Attempts  int    // that ended without success, since the last resume
-	Undos     int    // undoings that ended so, since the last decision to undo
-	Probes    int    // probes in a row that found nothing out
-	Attempted bool   // an act was begun at any time
-	Memo      string // of the latest forward intent
-	UndoMemo  string // of the latest undo intent
+	At        time.Time // of the latest record about it
+	Attempts  int       // that ended without success, since the last resume
+	Undos     int       // undoings that ended so, since the last decision to undo
+	Probes    int       // probes in a row that found nothing out
+	Attempted bool      // an act was begun at any time
+	Memo      string    // of the latest forward intent
+	UndoMemo  string    // of the latest undo intent
 	Words     string
 	Gave      bool // patience with probes is exhausted
 	NoEffect  bool // it failed, and certainly changed nothing
@@ -238,6 +239,7 @@ func (s *State) Apply(r Record) error {
 		return fmt.Errorf("journal: record %d is about step %d of %d", r.Seq, r.Step, len(s.Steps))
 	}
 	step := &s.Steps[r.Step]
+	step.At = r.Time
 	if r.Words != "" || r.Event != EventIntent {
 		step.Words = r.Words
 	}

@@ -272,7 +272,7 @@ func (s State) undoing() undoing {
 	for i := range s.Plan.Steps {
 		step, t := &s.Plan.Steps[i], &s.Steps[i]
 		switch step.Kind {
-		case StepAll, StepStop: // what was stopped is started by its restart
+		case StepAll, StepStop, StepWatch: // what was stopped is started by its restart; looking changed nothing
 		case StepConfirm:
 			u.needs[i] = s.unproven(i)
 		case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal, StepGive, StepTake, StepEnd:

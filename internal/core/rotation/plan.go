@@ -53,6 +53,7 @@ const (
 	StepGive    StepKind = "give"    // give an account a right or a membership
 	StepTake    StepKind = "take"    // take one away
 	StepEnd     StepKind = "end"     // change when something ends, disable, enable or delete it
+	StepWatch   StepKind = "watch"   // see for a time whether anything asks for what is refused now
 	StepConfirm StepKind = "confirm" // prove that the system says so, of what was given, taken or ended
 )
 
@@ -81,7 +82,8 @@ type Step struct {
 	After     []int                `json:"after,omitempty"`    // must have ended, well or not
 
 	Right *privilege.RightChange `json:"right,omitempty"` // for give, take and confirm
-	End   *expiry.EndChange      `json:"end,omitempty"`   // for end and confirm
+	End   *expiry.EndChange      `json:"end,omitempty"`   // for end, watch and confirm
+	Watch time.Duration          `json:"watch,omitempty"` // for watch: counted from when what it watches was proven
 
 	GivenBy string `json:"given_by,omitempty"` // for seal: who gave the new value, and knows it
 
@@ -177,7 +179,7 @@ func (s Step) Title() string {
 		return "sign in to " + s.System + " ourselves (steward " + s.Subject + ") with the new value"
 	case StepRefuse:
 		return "prove that the old value of " + s.Subject + " is refused"
-	case StepGive, StepTake, StepEnd, StepConfirm: // they have a right or an end, and with it a title
+	case StepGive, StepTake, StepEnd, StepWatch, StepConfirm: // they have a right or an end, and with it a title
 	}
 	return s.unknown()
 }
@@ -241,7 +243,7 @@ func (s Step) UndoTitle() string {
 		return "prove that the new value of " + s.Subject + " is refused"
 	case StepRevive, StepProve:
 		return s.Title() + " with the old value"
-	case StepGive, StepTake, StepEnd, StepConfirm: // they have a right or an end, and with it a title
+	case StepGive, StepTake, StepEnd, StepWatch, StepConfirm: // they have a right or an end, and with it a title
 	}
 	return s.unknown()
 }

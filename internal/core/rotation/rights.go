@@ -1,45 +1,6 @@
 package rotation
 
-import (
-	"slices"
-
-	"mossledger.example/moss/internal/core/privilege"
-)
-
-// A change of rights is a plan, too: what is given comes first, each is proven by the
-// system's own answer, and only when all that has been given is proven is anything taken, so
-// that an account whose rights move from one way to another has them at every moment. Undoing
-// goes the other way round: what was taken comes back before what was given goes.
-
-// Amended is one change of rights of a plan, on its system.
-type Amended struct {
-	SystemID string
-	System   string // name
-	Change   privilege.RightChange
-}
-
-// Amend makes a plan of changes of rights. Steps of one list keep their order.
-func Amend(subject string, changes []Amended, onFailure OnFailure) Plan {
-	p := Plan{Kind: KindAmend, Credential: subject, OnFailure: onFailure, Patience: DefaultPatience, Steps: []Step{}, Notes: []Note{}}
-	var proven []int
-	add := func(kind StepKind, a Amended, needs ...int) int {
-		i := len(p.Steps)
-		c := a.Change
-		p.Steps = append(p.Steps, Step{Index: i, Kind: kind, SystemID: a.SystemID, System: a.System, Subject: c.To, Right: &c, Needs: needs})
-		return i
-	}
-	for _, a := range changes {
-		if a.Change.Give {
-			proven = append(proven, add(StepConfirm, a, add(StepGive, a)))
-		}
-	}
-	for _, a := range changes {
-		if !a.Change.Give {
-			add(StepConfirm, a, add(StepTake, a, proven...))
-		}
-	}
-	return p
-}
+import "slices"
 
 // unproven: a right that is proven by a step was changed, or was and is as before again.
 func (s State) unproven(confirm int) bool {

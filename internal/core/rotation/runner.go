@@ -255,6 +255,8 @@ func (r *run) when(action Action, held bool, now time.Time) (at time.Time, over 
 		return action.NotBefore, false
 	case held && !r.goesOnHeld(action):
 		return now.Add(holdLook), false
+	case action.Kind == ActDo && now.Before(r.state.watches(&r.Plan.Steps[action.Step])):
+		return r.state.watches(&r.Plan.Steps[action.Step]), false
 	case action.Kind != ActDo || r.state.AnyTime:
 		return time.Time{}, false
 	}

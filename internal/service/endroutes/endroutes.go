@@ -53,6 +53,7 @@ type endWish struct {
 	Of          expiry.What         `json:"of,omitempty" enum:"password,account,role,token,key,certificate,membership" doc:"What shall end; what its system offers first without it"`
 	End         string              `json:"end,omitempty" maxLength:"40" doc:"Of set-end and extend: never, or a moment as RFC 3339 has it"`
 	Certificate string              `json:"certificate,omitempty" maxLength:"16384" doc:"Of issue: the certificate of the key that shall be accepted, in PEM; the key ends when it does"`
+	WatchHours  int                 `json:"watch_hours,omitempty" minimum:"1" maximum:"8784" doc:"Of delete: it is disabled first, and deleted when nothing has asked for it for so many hours"`
 	BySeconds   int64               `json:"by_seconds,omitempty" minimum:"1" maximum:"3155760000" doc:"Of extend, in the place of end: how much later than now it ends"`
 }
 
@@ -111,7 +112,7 @@ func Register(r *routing.Router, s *store.Store, application *assembly.Applicati
 const mostEvents = 5000
 
 func (c endWish) wish() (amend.EndWish, error) {
-	w := amend.EndWish{Account: c.AccountID, Dependent: c.DependentID, Act: c.Act, Of: c.Of, By: time.Duration(c.BySeconds) * time.Second, Certificate: c.Certificate}
+	w := amend.EndWish{Account: c.AccountID, Dependent: c.DependentID, Act: c.Act, Of: c.Of, By: time.Duration(c.BySeconds) * time.Second, Certificate: c.Certificate, Watch: time.Duration(c.WatchHours) * time.Hour}
 	lasts := c.Act == expiry.SetEnd || c.Act == expiry.Extend
 	switch {
 	case (c.AccountID == 0) == (c.DependentID == 0):
