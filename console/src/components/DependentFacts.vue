@@ -28,7 +28,7 @@ const facts = computed<Fact[]>(() => {
     { key: 'given', label: t('dependents.given'), value: never(d.given_at) ? '' : 'there' },
     { key: 'start', label: t('dependents.start'), value: d.start_mode },
     { key: 'schedule', label: t('dependents.schedule'), value: d.schedule },
-    { key: 'program', label: t('dependents.program'), value: d.executable, mono: true },
+    { key: 'program', label: t('dependents.program'), value: d.executable || (d.kind === 'tls port' ? d.requires?.[0] : ''), mono: true },
     ...(d.key ? keyFacts(d.key) : []),
     { key: 'check', label: t('dependents.check'), value: d.check ? 'there' : '' },
     { key: 'limit', label: t('dependents.limit'), value: limit(d) },

@@ -90,13 +90,13 @@ const columns = [
       >
     </Alert>
     <Trouble :words="of.halted" />
-    <Alert v-if="of.watches_until" type="info" show-icon :message="t('ends.watches', { at: moment(of.watches_until) })" />
     <p v-if="of.reason">
       {{ of.reason }}
       <span class="soft"
         >{{ of.requested_by }}<template v-if="of.consent">; {{ of.consent }}</template></span
       >
     </p>
+    <Alert v-if="of.watches_until" type="info" show-icon :message="t('ends.watches', { at: moment(of.watches_until) })" />
     <section v-if="of.mode !== 'rehearsed'" class="panel">
       <h2>{{ t('amendments.steps') }}</h2>
       <StepList :steps="of.steps" />

@@ -273,7 +273,7 @@ func (a *Amendments) checkEnd(ctx context.Context, step rotation.Step) []connect
 		return lines
 	}
 	if e.Final != "" {
-		lines = append(lines, connect.Checked{System: step.System, What: "whether it can be undone", Result: connect.CheckWarning, Words: "no: " + e.Final, Next: "disable it, watch, and delete it later"})
+		lines = append(lines, connect.Checked{System: step.System, What: wayBack, Result: connect.CheckWarning, Words: "no: " + e.Final, Next: "disable it, watch, and delete it later"})
 	}
 	for _, words := range e.Also {
 		lines = append(lines, connect.Checked{System: step.System, What: "what else to know", Result: connect.CheckOK, Words: words})
@@ -298,6 +298,9 @@ func (a *Amendments) lockedOut(ctx context.Context, step rotation.Step, target c
 	}
 	return ""
 }
+
+// wayBack is what is asked of a change that may be final.
+const wayBack = "whether it can be undone"
 
 // mostHolders are told one by one.
 const mostHolders = 100

@@ -175,6 +175,7 @@ func (a *Amendments) checks(ctx context.Context, plan rotation.Plan) (out []conn
 	ctx, end := connect.KeepSessions(ctx)
 	defer end()
 	out, verdict = []connect.Checked{}, "passed"
+	watched := slices.ContainsFunc(plan.Steps, func(s rotation.Step) bool { return s.Kind == rotation.StepWatch })
 	for _, step := range plan.Steps {
 		switch step.Kind {
 		case rotation.StepConfirm:
@@ -185,7 +186,10 @@ func (a *Amendments) checks(ctx context.Context, plan rotation.Plan) (out []conn
 		}
 		if step.End != nil {
 			lines := a.checkEnd(ctx, step)
-			for _, l := range lines {
+			for i, l := range lines {
+				if watched && l.What == wayBack {
+					lines[i].Next = "until it is deleted, undoing lets it in again"
+				}
 				if l.Result == connect.CheckFailed {
 					verdict = "failed"
 				}

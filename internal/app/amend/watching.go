@@ -187,7 +187,7 @@ func (a *Amendments) checkWatch(ctx context.Context, step rotation.Step) connect
 		line.Result, line.Words = connect.CheckWarning, "what asks for one key is not told apart from what asks for others: watched is whether what holds it is down"
 	case len(seen) == 0:
 		line.Result, line.Words = connect.CheckWarning, "no sign-in with it was ever seen here, as where no record of them is read: then watched is only whether what uses it is down"
-		line.Next = "see that sign-ins to " + step.System + " are read ('moss account uses'), or watch for as long as its rarest job takes to come round"
+		line.Next = "see that sign-ins to " + step.System + " are read ('moss use list'), or watch for as long as its rarest job takes to come round"
 	}
 	return line
 }

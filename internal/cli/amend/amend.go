@@ -193,7 +193,7 @@ func printed(out io.Writer, format string, v output.Row) error {
 	if format != "table" {
 		return output.Write(out, format, nil, []output.Row{v}, v)
 	}
-	facts := [][2]string{{"Amendment", "id"}, {"Charter", "charter"}, {"Accounts", "subject"}, {"Mode", "mode"}, {"Result", "result"}, {"Reason", "reason"}, {"By", "requested_by"}, {"Consent", "consent"}, {"Approval", "approval_id"}, {"Started", "started"}, {"Ended", "ended"}, {"Halted", "halted"}, {"Watches until", "watches_until"}}
+	facts := [][2]string{{"Amendment", "id"}, {"Charter", "charter"}, {"Accounts", "subject"}, {"Mode", "mode"}, {"Result", "result"}, {"Reason", "reason"}, {"By", "requested_by"}, {"Consent", "consent"}, {"Approval", "approval_id"}, {"Started", "started"}, {"Ended", "ended"}, {"Halted", "halted"}, {"Watches", "watches_until"}}
 	for _, f := range facts {
 		if value := output.Show(v[f[1]]); value != "" {
 			fmt.Fprintf(out, "%-10s %s\n", f[0], output.Safe(value))

@@ -63,6 +63,12 @@ func toAsk(sockets []estate.Socket) []port {
 	return out
 }
 
+// MostPorts of one host are asked.
+const MostPorts = 4000
+
+// Count is how many ports there are to ask.
+func Count(sockets []estate.Socket) int { return len(toAsk(sockets)) }
+
 // Key is what is told of a certificate.
 func Key(c keys.Certificate) estate.Key {
 	return estate.Key{Type: "x509", Subject: c.Subject, Comment: c.Issuer, Public: c.Public, Names: c.Names, Begins: c.NotBefore, Ends: c.NotAfter, Trouble: c.Trouble, Line: c.Line}
@@ -72,6 +78,7 @@ func Key(c keys.Certificate) estate.Key {
 // shown. unasked are those of which the connection was not let, by what prohibited says.
 func Ports(ctx context.Context, dial Dialer, sockets []estate.Socket, prohibited func(error) bool) (batch connect.Batch, unasked int) {
 	list := toAsk(sockets)
+	list = list[:min(len(list), MostPorts)]
 	addresses := make([]string, len(list))
 	for i, p := range list {
 		addresses[i] = p.address

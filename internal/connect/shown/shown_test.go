@@ -8,15 +8,19 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"errors"
 	"io"
 	"math/big"
 	"net"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"mossledger.example/moss/internal/core/estate"
 )
 
 // signed makes a certificate; by nobody it signs itself.
@@ -160,4 +164,33 @@ func TestPortsThatShowNothing(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	require.Error(t, Ask(ctx, direct, addresses[0], "").Err)
+}
+
+// Ports are asked once each, those of protocols that begin otherwise not at all, and no more
+// than so many, whatever a host says that it listens on.
+func TestWhichPortsAreAsked(t *testing.T) {
+	list := []estate.Socket{
+		{Listens: true, Local: "0.0.0.0", LocalPort: 8443, Unit: "a.service"}, {Listens: true, Local: "::", LocalPort: 8443, Unit: "a.service"},
+		{Listens: true, Local: "127.0.0.1", LocalPort: 9443}, {Listens: true, Local: "192.0.2.1", LocalPort: 9443}, {Listens: true, Local: "::", LocalPort: 7443},
+		{Listens: true, Local: "0.0.0.0", LocalPort: 22}, {Listens: true, Local: "0.0.0.0", LocalPort: 9100}, {Local: "192.0.2.1", LocalPort: 443, Peer: "192.0.2.9"},
+	}
+	var asked []string
+	for _, p := range toAsk(list) {
+		asked = append(asked, p.place+" by "+p.address)
+	}
+	assert.Equal(t, []string{"0.0.0.0:8443 by 127.0.0.1:8443", "127.0.0.1:9443 by 127.0.0.1:9443", "192.0.2.1:9443 by 192.0.2.1:9443", "[::]:7443 by [::1]:7443"}, asked)
+
+	var many []estate.Socket
+	for port := range 60_000 {
+		many = append(many, estate.Socket{Listens: true, Local: "127.0.0.1", LocalPort: port + 5_000})
+	}
+	var dialled atomic.Int64
+	batch, unasked := Ports(t.Context(), func(context.Context, string) (net.Conn, error) {
+		dialled.Add(1)
+		return nil, errors.New("nobody")
+	}, many, func(error) bool { return false })
+	assert.Empty(t, batch.Dependents)
+	assert.Zero(t, unasked)
+	assert.EqualValues(t, MostPorts, dialled.Load())
+	assert.Greater(t, Count(many), MostPorts)
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	"unicode"
 )
 
 // Certificate is one certificate.
@@ -33,6 +34,10 @@ func Describe(c *x509.Certificate) Certificate {
 		out.Names = append(out.Names, ip.String())
 	}
 	out.Names = out.Names[:min(len(out.Names), mostNames)]
+	for i, name := range out.Names {
+		out.Names[i] = clipped(name)
+	}
+	out.Subject, out.Issuer = clipped(out.Subject), clipped(out.Issuer)
 	if out.Subject == "" && len(out.Names) > 0 {
 		out.Subject = "CN=" + out.Names[0]
 	}
@@ -48,6 +53,23 @@ func Describe(c *x509.Certificate) Certificate {
 	}
 	out.Trouble = strings.Join(wrong, "; ")
 	return out
+}
+
+// longestName of a certificate is told: who shows one may write a book into it.
+const longestName = 300
+
+// clipped is a name as it may be shown: one line, and not too long.
+func clipped(name string) string {
+	name = strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return '\ufffd'
+		}
+		return r
+	}, strings.ToValidUTF8(name, "\ufffd"))
+	if runes := []rune(name); len(runes) > longestName {
+		return string(runes[:longestName]) + "…"
+	}
+	return name
 }
 
 // Chain tells of certificates in the order in which they are shown: that of the server first,

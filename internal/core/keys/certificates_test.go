@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -77,4 +78,13 @@ func TestChainsInFiles(t *testing.T) {
 	require.NoError(t, err, "%s", out)
 	out, err = exec.CommandContext(t.Context(), "openssl", "verify", "-attime", "1750000000", "-CAfile", filepath.Join(folder, "root"), filepath.Join(folder, "site")).CombinedOutput()
 	require.Error(t, err, "%s", out)
+}
+
+// Who shows a certificate writes its names: they are one line each, and not too long.
+func TestNamesOfCertificatesAreClipped(t *testing.T) {
+	d := Describe(&x509.Certificate{Subject: pkix.Name{CommonName: "a\nb\x1b[31m" + strings.Repeat("x", 5000)}, DNSNames: append(make([]string, 0, 99), strings.Split(strings.Repeat("n,", 99), ",")...), NotAfter: time.Unix(1, 0)})
+	assert.NotContains(t, d.Subject, "\n")
+	assert.NotContains(t, d.Subject, "\x1b")
+	assert.LessOrEqual(t, len([]rune(d.Subject)), 301)
+	assert.Len(t, d.Names, 20)
 }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"net/netip"
 	"slices"
 	"strconv"
 
@@ -41,6 +40,9 @@ func (v *visit) shown(ctx context.Context) *connect.Failure {
 	if err := ctx.Err(); err != nil {
 		return v.Target.Fail(connect.StageRead, connect.CodeTimeout, "asking ports for certificates: "+err.Error(), "", err)
 	}
+	if all := shown.Count(v.listens); all > shown.MostPorts {
+		v.incomplete(connect.ScopeCertificates, fmt.Sprintf("%d ports listen, at most %d are asked for certificates", all, shown.MostPorts))
+	}
 	if unasked > 0 {
 		v.incomplete(connect.ScopeCertificates, fmt.Sprintf("%d ports could not be asked: the host's SSH server does not connect for %s (AllowTcpForwarding), and they are not reached from here", unasked, v.Target.Steward.Account))
 	}
@@ -48,21 +50,18 @@ func (v *visit) shown(ctx context.Context) *connect.Failure {
 	return v.send(batch)
 }
 
-// dialThere connects from the host, or from here where that is not let.
+// dialThere connects from the host, or from here where that is not let: then to the address
+// alone by which the host is reached. What a host says of its addresses leads nowhere else.
 func (v *visit) dialThere(ctx context.Context, address string) (net.Conn, error) {
 	conn, err := v.Client.DialContext(ctx, "tcp", address)
 	if err == nil || !prohibited(err) {
 		return conn, err
 	}
 	host, port, wrong := net.SplitHostPort(address)
-	own, parse := netip.ParseAddr(host)
-	switch {
-	case wrong != nil || parse != nil || own.IsLoopback() && !v.everywhere(port):
+	if wrong != nil || host != v.Target.Address && !v.everywhere(port) {
 		return nil, err
-	case own.IsLoopback():
-		host = v.Target.Address
 	}
-	outside, failed := (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort(host, port))
+	outside, failed := (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort(v.Target.Address, port))
 	if failed != nil {
 		return nil, err
 	}
