@@ -90,7 +90,7 @@ var endingSteps = []step{
 		return t.expect(ctx, 0, []string{"Nothing matches"}, "finding", "list", "--filter", "kind~certificate")
 	}},
 	{"The trial of last spring is over: its identity is disabled, watched for a month, and deleted then by itself, unless something asks for it. Until then one person lets it in again.", func(ctx context.Context, t *tour) error {
-		if err := t.expect(ctx, 0, []string{"watch for 30 days", "that cannot be undone", "Watches    20", "nothing happens but watching"}, "credential", "delete", "larkmoor-feeds/fares-trial", "--watch", "30d", "--reason", "the trial is over"); err != nil {
+		if err := t.expect(ctx, 0, []string{"watch for 30 days", "undoing lets it in again", "Watches    20", "nothing happens but watching"}, "credential", "delete", "larkmoor-feeds/fares-trial", "--watch", "30d", "--reason", "the trial is over"); err != nil {
 			return err
 		}
 		out, err := t.run(ctx, 0, "amend", "list", "--limit", "1", "--columns", "id", "-o", "csv")

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -26,6 +27,25 @@ func TestCloudKeys(t *testing.T) {
 	done := u.moss(0, "rotate", "run", kiosk, "--lasts", "90d", "--reason", "it ends tomorrow")
 	assert.Contains(t, done, "invalid_grant")
 	assert.Contains(t, done, "Rotation 1: done")
+
+	// Both keys have lives: one that is good and was used, one that is disabled and is told.
+	var good, over int
+	for _, life := range u.rows("credential", "life", kiosk) {
+		if life["what"] != "key" {
+			continue
+		}
+		if fmt.Sprint(life["outlives"]) == "[]" {
+			good++
+			assert.Equal(t, "ends", life["state"])
+			assert.NotEmpty(t, life["born"])
+			assert.NotEmpty(t, life["last_used"], "its program signed in with it as it was restarted")
+		} else {
+			over++
+			assert.Contains(t, fmt.Sprint(life["outlives"]), "it is disabled")
+		}
+	}
+	assert.Equal(t, []int{1, 1}, []int{good, over})
+	assert.Contains(t, u.moss(2, "credential", "life", "backup@tide1"), "name an account")
 
 	folder := t.TempDir()
 	at := func(name string) string { return filepath.Join(folder, name) }

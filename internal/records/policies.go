@@ -1,6 +1,7 @@
 package records
 
 import (
+	"slices"
 	"time"
 
 	"mossledger.example/moss/internal/core/rotation"
@@ -137,4 +138,15 @@ type Freeze struct {
 	By     string    `json:"by,omitempty"`
 	At     time.Time `json:"at,omitzero"`
 	Reason string    `json:"reason,omitempty"`
+}
+
+// PolicyFor is the policy that counts for an account with these labels, in custody or not: of
+// those that are for it the first. They come by precedence, the highest first.
+func PolicyFor(list []Policy, labels []string, custody bool) Policy {
+	for _, p := range list {
+		if p.Label == "" && custody || p.Label != "" && slices.Contains(labels, p.Label) {
+			return p
+		}
+	}
+	return Policy{}
 }

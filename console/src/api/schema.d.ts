@@ -132,6 +132,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{id}/lives": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell the lives of what proves an account, and of each of its keys: when it was made, first and last used, changed and ends, and why it may have outlived its purpose
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["get-account-lives"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{id}/policy": {
         parameters: {
             query?: never;
@@ -5096,6 +5116,59 @@ export interface components {
             /** @description Each with its newline; without it, it is the leaf byte for byte */
             lines: string[];
         };
+        Life: {
+            /**
+             * Format: date-time
+             * @description When it ends, or has ended
+             */
+            at?: string;
+            /**
+             * Format: date-time
+             * @description When it was made, where that is told
+             */
+            born?: string;
+            /**
+             * Format: date-time
+             * @description Its value, as its system says
+             */
+            changed?: string;
+            /**
+             * Format: int64
+             * @description Of a key: where it is accepted
+             */
+            dependent_id?: number;
+            /**
+             * Format: date-time
+             * @description By a survey
+             */
+            first_seen: string;
+            /**
+             * Format: date-time
+             * @description The first sign-in that was seen
+             */
+            first_used?: string;
+            /** @description Of a key: its number, or the fingerprint of its public half */
+            key_id?: string;
+            /**
+             * Format: date-time
+             * @description As far as its system, records or sessions tell
+             */
+            last_used?: string;
+            /** @description In words */
+            left: string;
+            name: string;
+            /** @description Why it has outlived its purpose, or may have; none where nothing is known */
+            outlives: string[];
+            /**
+             * Format: date-time
+             * @description From here
+             */
+            rotated?: string;
+            /** @enum {string} */
+            state: "ends" | "ended" | "never" | "unknown";
+            /** @enum {string} */
+            what: "password" | "account" | "role" | "token" | "key" | "certificate" | "membership";
+        };
         Limit: {
             /**
              * Format: int64
@@ -9509,6 +9582,109 @@ export interface operations {
             };
             /** @description Bad Gateway */
             502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-account-lives": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Life"][] | null;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

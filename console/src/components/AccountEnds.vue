@@ -7,6 +7,7 @@ import { useSession } from '../state/session'
 import { t } from '../texts'
 import PlainTable from './PlainTable.vue'
 import Trouble from './Trouble.vue'
+import When from './When.vue'
 import { moment } from './words'
 import { useWork } from './work'
 
@@ -14,12 +15,12 @@ import { useWork } from './work'
 const { account, name, system, kind } = defineProps<{ account: number; name: string; system: string; kind: string }>()
 const EndForm = defineAsyncComponent(() => import('./EndForm.vue'))
 const session = useSession()
-const rows = ref<Schemas['EndRow'][]>([])
+const rows = ref<Schemas['Life'][]>([])
 const changing = ref(false)
 const { trouble, work } = useWork()
 const load = () =>
   work('load', async () => {
-    rows.value = (await data(api.GET('/api/v1/accounts/{id}/ends', { params: { path: { id: account } } }))) ?? []
+    rows.value = (await data(api.GET('/api/v1/accounts/{id}/lives', { params: { path: { id: account } } }))) ?? []
   })
 void load()
 onChanged(() => void load())
@@ -28,15 +29,22 @@ const columns = [
   { key: 'what', title: t('ends.whatTitle'), content: 'word' as const, width: 120 },
   { key: 'left', title: t('ends.left'), content: 'text' as const, width: 200 },
   { key: 'at', title: t('ends.at'), content: 'time' as const, width: 170 },
-  { key: 'why', title: t('ends.why'), content: 'text' as const },
+  { key: 'changed', title: t('ends.changed'), content: 'time' as const, width: 150 },
+  { key: 'used', title: t('keys.used'), content: 'time' as const, width: 150 },
+  { key: 'outlives', title: t('ends.outlives'), content: 'text' as const },
 ]
 </script>
 
 <template>
   <Trouble :words="trouble" retry @again="load" />
   <section class="panel">
-    <PlainTable :label="t('ends.ofAccount')" :columns="columns" :rows="rows" :row-key="(r) => r.id" :empty="t('ends.empty')">
-      <template #what="{ row }">{{ t(`ends.what.${row.what}`) }}</template>
+    <PlainTable :label="t('ends.ofAccount')" :columns="columns" :rows="rows" :row-key="(_, i) => i" :empty="t('ends.empty')">
+      <template #what="{ row }"
+        >{{ t(`ends.what.${row.what}`) }}<span v-if="row.key_id" class="soft mono"> {{ row.key_id.slice(0, 15) }}</span></template
+      >
+      <template #changed="{ row }"><When :at="row.changed || row.born" /></template>
+      <template #used="{ row }"><When :at="row.last_used" /></template>
+      <template #outlives="{ row }">{{ row.outlives.join('; ') }}</template>
       <template #at="{ row }">{{ moment(row.at) }}</template>
     </PlainTable>
     <p class="soft">{{ t('ends.itself') }}</p>

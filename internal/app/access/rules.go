@@ -259,6 +259,7 @@ var rules = map[Action]rule{
 	"get-timeline":          readers,
 	"get-forecast":          readers,
 	"get-account-ends":      readers,
+	"get-account-lives":     readers,
 	"get-expiry-feed":       readers,
 	"list-risks":            readers,
 	"list-probes":           readers,

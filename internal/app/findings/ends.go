@@ -39,12 +39,7 @@ func readEnds(ctx context.Context, from Store, s *EstateSnapshot) (err error) {
 // policyFor is the one that decides for an account: of those for one of its labels, or for all
 // in custody, the one with the highest precedence, which comes first.
 func (s *EstateSnapshot) policyFor(labels []string, custody bool) records.Policy {
-	for _, p := range s.Policies {
-		if p.Label == "" && custody || p.Label != "" && slices.Contains(labels, p.Label) {
-			return p
-		}
-	}
-	return records.Policy{}
+	return records.PolicyFor(s.Policies, labels, custody)
 }
 
 // whatEnds: what something depends on ends within the lead time of its label, and entries of

@@ -85,6 +85,9 @@ func Register(r *routing.Router, s *store.Store, application *assembly.Applicati
 		list, err := s.EndsOf(ctx, records.AccountID(in.ID))
 		return routing.Answer(append([]records.EndRow{}, list...), err)
 	})
+	routing.Add(r, http.MethodGet, "/accounts/{id}/lives", "get-account-lives", "Tell the lives of what proves an account, and of each of its keys: when it was made, first and last used, changed and ends, and why it may have outlived its purpose", func(ctx context.Context, in *routing.IDInput) (*routing.Body[[]Life], error) {
+		return routing.Answer(lives(ctx, s, records.AccountID(in.ID), now()))
+	})
 	routing.Add(r, http.MethodPost, "/expiry/rehearsals", "rehearse-ends", "Rehearse that something ends, lasts longer, is disabled, enabled or deleted: what every holder will see then, in the words of its system. Nothing is changed; the amendment that it makes is started as others are", func(ctx context.Context, in *rehearseInput) (*routing.Body[records.Amendment], error) {
 		var wishes []amend.EndWish
 		for i, c := range in.Body.Changes {
