@@ -170,9 +170,14 @@ func TestPortsThatShowNothing(t *testing.T) {
 // than so many, whatever a host says that it listens on.
 func TestWhichPortsAreAsked(t *testing.T) {
 	list := []estate.Socket{
-		{Listens: true, Local: "0.0.0.0", LocalPort: 8443, Unit: "a.service"}, {Listens: true, Local: "::", LocalPort: 8443, Unit: "a.service"},
-		{Listens: true, Local: "127.0.0.1", LocalPort: 9443}, {Listens: true, Local: "192.0.2.1", LocalPort: 9443}, {Listens: true, Local: "::", LocalPort: 7443},
-		{Listens: true, Local: "0.0.0.0", LocalPort: 22}, {Listens: true, Local: "0.0.0.0", LocalPort: 9100}, {Local: "192.0.2.1", LocalPort: 443, Peer: "192.0.2.9"},
+		{Listens: true, Local: "0.0.0.0", LocalPort: 8443, Unit: "a.service"},
+		{Listens: true, Local: "::", LocalPort: 8443, Unit: "a.service"},
+		{Listens: true, Local: "127.0.0.1", LocalPort: 9443},
+		{Listens: true, Local: "192.0.2.1", LocalPort: 9443},
+		{Listens: true, Local: "::", LocalPort: 7443},
+		{Listens: true, Local: "0.0.0.0", LocalPort: 22},
+		{Listens: true, Local: "0.0.0.0", LocalPort: 9100},
+		{Local: "192.0.2.1", LocalPort: 443, Peer: "192.0.2.9"},
 	}
 	var asked []string
 	for _, p := range toAsk(list) {
