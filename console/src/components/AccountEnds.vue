@@ -40,7 +40,8 @@ const columns = [
   <section class="panel">
     <PlainTable :label="t('ends.ofAccount')" :columns="columns" :rows="rows" :row-key="(_, i) => i" :empty="t('ends.empty')">
       <template #what="{ row }"
-        >{{ t(`ends.what.${row.what}`) }}<span v-if="row.key_id" class="soft mono"> {{ row.key_id.slice(0, 15) }}</span></template
+        >{{ t(`ends.what.${row.what}`) }}
+        <div v-if="row.key_id" class="soft mono">{{ row.key_id.slice(0, 12) }}</div></template
       >
       <template #changed="{ row }"><When :at="row.changed || row.born" /></template>
       <template #used="{ row }"><When :at="row.last_used" /></template>

@@ -124,7 +124,14 @@ const drawing = computed(() =>
       </section>
       <section>
         <h2>{{ t('fields.custody') }}</h2>
-        <div class="panel"><CredentialCustody :account="id" :credential="detail.password" @changed="load" /></div>
+        <div class="panel">
+          <RouterLink
+            v-if="detail.account.type === 'service identity'"
+            :to="`/credentials?f=name~${detail.account.name}&f=system=${detail.account.system}`"
+            >{{ t('account.byKeys') }}</RouterLink
+          >
+          <CredentialCustody v-else :account="id" :credential="detail.password" @changed="load" />
+        </div>
         <IncompleteSystems :systems="detail.incomplete" />
       </section>
     </div>
