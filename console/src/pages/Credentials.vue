@@ -44,7 +44,7 @@ const isKey = (c: Credential) => isPair(c.kind)
       ><RouterLink :to="`/credentials/${row.id}`" :title="row.name">{{ row.name }}</RouterLink></template
     >
     <template #kind="{ row }"
-      >{{ kindName(row.kind) }}<span v-if="row.type" class="soft"> {{ row.type }}</span></template
+      >{{ kindName(row.kind) }}{{ ' ' }}<span v-if="row.type" class="soft">{{ row.type }}</span></template
     >
     <template #points="{ row }"
       ><span :class="{ soft: !row.points }">{{
