@@ -78,9 +78,8 @@ func manyPorts(b *testing.B, h *lab.Host) (end func()) {
 	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "many"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0)}
 	raw, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
 	require.NoError(b, err)
-	config := &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{{Certificate: [][]byte{raw}, PrivateKey: key}}, GetConfigForClient: func(*tls.ClientHelloInfo) (*tls.Config, error) {
-		time.Sleep(answersAfter)
-		return nil, nil
+	config := &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{{Certificate: [][]byte{raw}, PrivateKey: key}}, GetConfigForClient: func(hello *tls.ClientHelloInfo) (*tls.Config, error) {
+		return nil, connect.Wait(hello.Context(), answersAfter)
 	}}
 	var all sync.WaitGroup
 	addresses := make([]string, tlsPorts)

@@ -81,3 +81,11 @@ const (
 	VerdictRests      = "rests"           // of one whose turn it is not; said by us
 	VerdictNotKnown   = "not-known"       // the system does not say whether it is the value or something else
 )
+
+// AsError keeps a nil Failure from becoming an error that is not nil.
+func AsError(f *Failure) error {
+	if f == nil {
+		return nil
+	}
+	return f
+}

@@ -154,7 +154,7 @@ func (Connector) Accept(ctx context.Context, target connect.Target, point connec
 		if p.old == nil || p.old.State == stateDisabled {
 			return nil
 		}
-		return asError(s.setState(ctx, p, p.oldID, stateDisabled))
+		return connect.AsError(s.setState(ctx, p, p.oldID, stateDisabled))
 	case connect.AcceptOld:
 		// The old one first: there must be one at every moment.
 		if p.old == nil {
@@ -169,7 +169,7 @@ func (Connector) Accept(ctx context.Context, target connect.Target, point connec
 			return nil
 		}
 		// What this made is taken away with it: nothing holds it any more.
-		return asError(s.call(ctx, connect.StageChange, http.MethodDelete, p.identity+"/keys/"+url.PathEscape(p.newID), nil, nil))
+		return connect.AsError(s.call(ctx, connect.StageChange, http.MethodDelete, p.identity+"/keys/"+url.PathEscape(p.newID), nil, nil))
 	}
 	if p.old != nil && p.old.State == stateDisabled {
 		if failure := s.setState(ctx, p, p.oldID, stateEnabled); failure != nil {
@@ -180,24 +180,16 @@ func (Connector) Accept(ctx context.Context, target connect.Target, point connec
 		return s.refuse(p.old.words(p.oldID) + " beside which a new one belongs")
 	}
 	if p.next != nil && p.next.State == stateDisabled {
-		return asError(s.setState(ctx, p, p.newID, stateEnabled))
+		return connect.AsError(s.setState(ctx, p, p.newID, stateEnabled))
 	}
 	if p.next != nil {
 		return nil
 	}
-	return asError(s.upload(ctx, p.identity, values.New.RevealString(), p.newID))
+	return connect.AsError(s.upload(ctx, p.identity, values.New.RevealString(), p.newID))
 }
 
 func (s *session) refuse(words string) *connect.Failure {
 	return s.target.Fail(connect.StageChange, connect.CodeFailed, words, "somebody else changed it: run a survey of "+s.target.Name+" and look", nil)
-}
-
-// asError keeps a nil Failure from becoming an error that is not nil.
-func asError(f *connect.Failure) error {
-	if f == nil {
-		return nil
-	}
-	return f
 }
 
 func (s *session) setState(ctx context.Context, p pair, id, state string) *connect.Failure {

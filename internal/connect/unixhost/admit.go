@@ -81,7 +81,7 @@ func acceptEntries(ctx context.Context, target connect.Target, p string, values 
 	if digest(content) == digest(f.content) {
 		return nil
 	}
-	return asError(s.put(ctx, f, content, secret.Value{}, secret.Value{}))
+	return connect.AsError(s.put(ctx, f, content, secret.Value{}, secret.Value{}))
 }
 
 // probeEntries tells which of two keys have an entry.

@@ -143,11 +143,11 @@ func (c Connector) Amend(ctx context.Context, target connect.Target, change priv
 		return nil
 	}
 	if change.Group != "" {
-		return asError(s.changeMember(ctx, change, give))
+		return connect.AsError(s.changeMember(ctx, change, give))
 	}
 	file := sudoFolder + fileOf(change)
 	if !give {
-		return asError(s.inTurn(ctx, []string{"/usr/bin/rm", "-f", "--", file}, []string{"/usr/bin/sync", "--", sudoFolder}))
+		return connect.AsError(s.inTurn(ctx, []string{"/usr/bin/rm", "-f", "--", file}, []string{"/usr/bin/sync", "--", sudoFolder}))
 	}
 	want, _ := giveCommand(connect.Proposal{}, change)
 	temporary := temporaryName(file) // sudo passes over files with a dot in their name

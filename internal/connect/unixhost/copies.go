@@ -116,15 +116,7 @@ func (Connector) ReplaceCopies(ctx context.Context, target connect.Target, p str
 	if len(places) > 0 && places[0].Layout == layout.PEM {
 		return s.replaceKey(ctx, f, next, old, value)
 	}
-	return asError(s.put(ctx, f, next, old, value))
-}
-
-// asError keeps a nil Failure from becoming an error that is not nil.
-func asError(f *connect.Failure) error {
-	if f == nil {
-		return nil
-	}
-	return f
+	return connect.AsError(s.put(ctx, f, next, old, value))
 }
 
 // put gives a file new content, proves it by reading, and leaves no copy behind.

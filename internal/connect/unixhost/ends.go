@@ -275,7 +275,7 @@ func (c Connector) End(ctx context.Context, target connect.Target, change expiry
 		}
 		command = l.former(change, was)
 	}
-	return asError(s.inTurn(ctx, command))
+	return connect.AsError(s.inTurn(ctx, command))
 }
 
 // former is the command that makes an account what it was.

@@ -213,5 +213,5 @@ func (s *host) endEntry(ctx context.Context, change expiry.EndChange, back bool)
 	if failure := s.linked(e.file); failure != nil {
 		return failure
 	}
-	return asError(s.put(ctx, e.file, next, secret.Value{}, secret.Value{}))
+	return connect.AsError(s.put(ctx, e.file, next, secret.Value{}, secret.Value{}))
 }

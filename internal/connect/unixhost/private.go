@@ -37,7 +37,7 @@ func (s *host) replaceKey(ctx context.Context, f file, next []byte, old, value s
 		return failure
 	}
 	if !has {
-		return asError(s.put(ctx, f, next, old, value))
+		return connect.AsError(s.put(ctx, f, next, old, value))
 	}
 	temporary := temporaryName(public.path)
 	if failure := s.acts(ctx, []act{
@@ -63,7 +63,7 @@ func (s *host) replaceKey(ctx context.Context, f file, next []byte, old, value s
 		mended.Unclear = true
 		return mended
 	}
-	return asError(put)
+	return connect.AsError(put)
 }
 
 // publicBeside reads the file of the public half, if it is that of one of the

@@ -3,6 +3,7 @@ package endroutes
 import (
 	"cmp"
 	"context"
+	"errors"
 	"slices"
 	"time"
 
@@ -70,8 +71,8 @@ func lives(ctx context.Context, s *store.Store, id records.AccountID, now time.T
 		return nil, err
 	}
 	own, err := s.PasswordOf(ctx, id)
-	if err != nil {
-		own = records.Credential{} // nobody noted it
+	if err != nil && !errors.Is(err, records.ErrNotFound) { // nobody noted it
+		return nil, err
 	}
 	used, first := a.LastLogOn, time.Time{}
 	for _, u := range seen {
