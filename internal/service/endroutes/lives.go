@@ -52,6 +52,24 @@ func boundsOf(ctx context.Context, s *store.Store, id records.AccountID, custody
 	return expiry.Bounds{MaxAge: time.Duration(p.MaxAgeDays) * expiry.Day, Idle: time.Duration(p.IdleDays) * expiry.Day}, nil
 }
 
+// usedBy is when somebody signed in last and first, as far as was told or seen; what was refused
+// is no use.
+func usedBy(told time.Time, seen []records.SeenUse) (last, first time.Time) {
+	last = told
+	for _, u := range seen {
+		if u.Failed {
+			continue
+		}
+		if u.Last.After(last) {
+			last = u.Last
+		}
+		if first.IsZero() || u.First.Before(first) {
+			first = u.First
+		}
+	}
+	return last, first
+}
+
 // lives are those of everything that proves an account: what it signs in with, and each key.
 func lives(ctx context.Context, s *store.Store, id records.AccountID, now time.Time) ([]Life, error) {
 	a, err := s.Account(ctx, id)
@@ -74,18 +92,7 @@ func lives(ctx context.Context, s *store.Store, id records.AccountID, now time.T
 	if err != nil && !errors.Is(err, records.ErrNotFound) { // nobody noted it
 		return nil, err
 	}
-	used, first := a.LastLogOn, time.Time{}
-	for _, u := range seen {
-		if u.Failed {
-			continue
-		}
-		if u.Last.After(used) {
-			used = u.Last
-		}
-		if first.IsZero() || u.First.Before(first) {
-			first = u.First
-		}
-	}
+	used, first := usedBy(a.LastLogOn, seen)
 	bounds, err := boundsOf(ctx, s, id, own.InCustody())
 	if err != nil {
 		return nil, err
