@@ -26,6 +26,7 @@ type Base struct {
 	Sealer       *secret.Sealer
 	Fingerprints *secret.Fingerprinter
 	Topics       *Topics
+	Challenges   Challenges
 	Context      context.Context // of work that goes on by itself; ends with Stop
 	Work         sync.WaitGroup  // that Stop waits for; see Begin
 

@@ -224,12 +224,8 @@ type Connector interface {
 	Ender
 	Trier
 	Reacher
-}
-
-// Observer reads the TCP connections that a dependent has now. Beside the sessions of a
-// data store they show that it has signed in.
-type Observer interface {
-	Connections(ctx context.Context, target Target, place estate.Place) ([]estate.Socket, error)
+	Certifier
+	Shower
 }
 
 // Scopes of a visit. A scope that was read completely may mark what it did
@@ -427,6 +423,7 @@ type Intention struct {
 	Along   []estate.Place // what a restart takes down with it, or is stopped as well, as the plan knows it
 	LogOn   *LogOnChange
 	Entries *EntryChange // of a file of entries
+	Certify []string     // names that a certificate is asked for
 	Current secret.Value
 	Next    secret.Value // of Replace: the new value, or one like it; empty where that is not known
 }

@@ -38,6 +38,8 @@ const (
 	ActEnd      Act = "end"      // decide when what is accepted ends
 	ActTry      Act = "try"      // do a step of a job as an account
 	ActRights   Act = "rights"   // tell who may do what on it
+	ActCertify  Act = "certify"  // issue certificates
+	ActShow     Act = "show"     // tell what its ports show
 	ActSessions Act = "sessions" // serve calls that follow each other with one sign-in
 )
 

@@ -176,3 +176,23 @@ func (t traced) VerifyKey(ctx context.Context, target Target, b AccountRef, c se
 func (t traced) Visit(ctx context.Context, target Target, b VisitRequest, c func(Batch) error) (Coverage, error) {
 	return t.Connector.Visit(t.with(ctx), target, b, c)
 }
+
+// Order implements Connector.
+func (t traced) Order(ctx context.Context, target Target, b []string) (Order, error) {
+	return t.Connector.Order(t.with(ctx), target, b)
+}
+
+// Issue implements Connector.
+func (t traced) Issue(ctx context.Context, target Target, b Order, c []byte) (string, error) {
+	return t.Connector.Issue(t.with(ctx), target, b, c)
+}
+
+// Revoke implements Connector.
+func (t traced) Revoke(ctx context.Context, target Target, b string) error {
+	return t.Connector.Revoke(t.with(ctx), target, b)
+}
+
+// Shown implements Connector.
+func (t traced) Shown(ctx context.Context, target Target, b string) (estate.Key, error) {
+	return t.Connector.Shown(t.with(ctx), target, b)
+}

@@ -50,7 +50,7 @@ func Start(ctx context.Context, options Options) (*Demo, error) {
 		return nil, errors.Join(fmt.Errorf("start the estate: %w", err), folder.Close())
 	}
 	d := &Demo{folder: folder, Process: &Process{Binary: options.Binary, Folder: options.Folder, Listen: options.Listen}, Estate: estate, Out: options.Out}
-	files := map[string]string{"ca.pem": estate.CA, "hosts.csv": estate.HostsCSV, "manager.pw": larkmoor.ManagerPassword + "\n", "user.pw": UserPassword + "\n", "feeds.key": estate.FeedsKey}
+	files := map[string]string{"ca.pem": estate.CA, "hosts.csv": estate.HostsCSV, "manager.pw": larkmoor.ManagerPassword + "\n", "user.pw": UserPassword + "\n", "feeds.key": estate.FeedsKey, "ca.key": estate.CertifierKey}
 	for name, password := range larkmoor.Passwords {
 		files[name+".pw"] = password + "\n"
 	}
@@ -65,6 +65,7 @@ func Start(ctx context.Context, options Options) (*Demo, error) {
 	if err := d.StartService(ctx, 0); err != nil {
 		return nil, errors.Join(err, d.Close())
 	}
+	d.Estate.AnswersAt(d.URL)
 	return d, nil
 }
 

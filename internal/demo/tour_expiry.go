@@ -9,11 +9,14 @@ import (
 	"mossledger.example/moss/internal/standin/larkmoor"
 )
 
-// feedSteps add the cloud project of the feeds.
+// feedSteps add the cloud project of the feeds, and the authority that issues certificates.
 func feedSteps(d *Demo) [][]string {
 	host, port := larkmoor.Port(d.Estate.Stores["larkmoor-feeds"])
+	caHost, caPort := larkmoor.Port(d.Estate.Stores["larkmoor-ca"])
 	return [][]string{
 		{"steward", "add", "feeds", "--account", larkmoor.FeedsManager, "--key-file", d.File("feeds.key")},
+		{"steward", "add", "certificates", "--account", larkmoor.CertifierAccount, "--key-file", d.File("ca.key")},
+		{"system", "add", "larkmoor-ca", "--kind", "certificate-authority", "--address", caHost, "--port", fmt.Sprint(caPort), "--steward", "certificates", "--ca-file", d.File("ca.pem"), "--environment", "production", "--owner", "Bookings"},
 		{"system", "add", "larkmoor-feeds", "--kind", "cloud-project", "--address", host, "--port", fmt.Sprint(port), "--steward", "feeds", "--ca-file", d.File("ca.pem"), "--environment", "production", "--owner", "Passenger information"},
 	}
 }
@@ -88,6 +91,23 @@ var endingSteps = []step{
 			return err
 		}
 		return t.expect(ctx, 0, []string{"Nothing matches"}, "finding", "list", "--filter", "kind~certificate")
+	}},
+	{"Next time nobody goes home: certificate and key are one credential, renewed together. The company's own authority asks the site who answers for its names, and is told; both files are replaced, the site restarted, and what clients see behind its port is the proof.", func(ctx context.Context, t *tour) error {
+		if err := t.expect(ctx, 0, []string{"1 of 1 ports show it"}, "custody", "take", larkmoor.SiteName); err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 0, []string{"larkmoor-ca issue a certificate", "replace the certificate in " + larkmoor.SiteCertificate, "replace the key in " + larkmoor.SiteKey, "prove that port 0.0.0.0:8443 on bookings1 shows the new certificate", "The rehearsal passed"}, "rotate", "rehearse", larkmoor.SiteName); err != nil {
+			return err
+		}
+		if err := t.expect(ctx, 0, []string{": done"}, "rotate", "run", larkmoor.SiteName, "--reason", "it ends"); err != nil {
+			return err
+		}
+		issued, _, asked := t.Estate.Certifier.Counts()
+		if issued != 1 || asked != 2 {
+			return fmt.Errorf("%d certificates were issued and %d names asked about", issued, asked)
+		}
+		fmt.Fprintln(t.out, "    proven from outside: the authority asked the site about both names, and issued one certificate")
+		return t.expect(ctx, 0, []string{"CN=" + larkmoor.SiteName, "ends in 89 days"}, "expiry", "list", "--filter", "what=certificate")
 	}},
 	{"The trial of last spring is over: its identity is disabled, watched for a month, and deleted then by itself, unless something asks for it. Until then one person lets it in again.", func(ctx context.Context, t *tour) error {
 		if err := t.expect(ctx, 0, []string{"watch for 30 days", "undoing lets it in again", "Watches    20", "nothing happens but watching"}, "credential", "delete", "larkmoor-feeds/fares-trial", "--watch", "30d", "--reason", "the trial is over"); err != nil {

@@ -17,7 +17,7 @@ func TestConsoleDependents(t *testing.T) {
 	account := fmt.Sprint(u.rows("account", "list", "--filter", "name=svc_bookings")[0]["id"])
 
 	b.page("/accounts/"+account+"/radius", "6 dependents", "radius")
-	b.see("3 of 13 systems not read completely")
+	b.see("3 of 14 systems not read completely")
 	b.press("Close all")
 	b.press("+ bookings1")
 	b.see("bookings-web.service")

@@ -40,6 +40,17 @@ func (s *Service) registerHealth() {
 		}
 		return c.SendString("ready\n")
 	})
+	// What an authority asks while a certificate is ordered (RFC 8555, section 8.3): nothing of
+	// it is secret, and there is no answer but while one is awaited.
+	s.http.Get("/.well-known/acme-challenge/:token", func(c fiber.Ctx) error {
+		answer, found := s.app.Base.Challenges.Answer(c.Params("token"))
+		if !found {
+			return problemAnswer(c, 404, "there is nothing at this address")
+		}
+		c.Set("Content-Type", "application/octet-stream")
+		c.Set("Cache-Control", "no-store")
+		return c.SendString(answer)
+	})
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), metrics.New(s.store.Overview))
 	s.http.Get("/metrics", s.watched, adaptor.HTTPHandler(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))

@@ -30,7 +30,8 @@ import (
 	"mossledger.example/moss/internal/service/withheld"
 	"mossledger.example/moss/internal/store"
 
-	_ "mossledger.example/moss/internal/connect/cloud" // the kinds of system: one line each
+	_ "mossledger.example/moss/internal/connect/acme" // the kinds of system: one line each
+	_ "mossledger.example/moss/internal/connect/cloud"
 	_ "mossledger.example/moss/internal/connect/directory"
 	_ "mossledger.example/moss/internal/connect/mariadb"
 	_ "mossledger.example/moss/internal/connect/postgres"
@@ -40,7 +41,7 @@ import (
 )
 
 // Version of the program.
-const Version = "0.16.0"
+const Version = "0.17.0"
 
 // Config says how to run.
 type Config struct {

@@ -3,6 +3,7 @@
 package standin
 
 import (
+	"crypto"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -77,7 +78,14 @@ func (a *Authority) Issue(from, until time.Time, names ...string) (certificate, 
 	return block("CERTIFICATE", der) + a.PEM, block("PRIVATE KEY", raw), nil
 }
 
-func (a *Authority) sign(public *ecdsa.PublicKey, from, until time.Time, names ...string) ([]byte, error) {
+// Certify signs a certificate about a public half that somebody else has the private one of,
+// with the authority's own after it, in PEM.
+func (a *Authority) Certify(public crypto.PublicKey, from, until time.Time, names ...string) (string, error) {
+	der, err := a.sign(public, from, until, names...)
+	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})) + a.PEM, err
+}
+
+func (a *Authority) sign(public crypto.PublicKey, from, until time.Time, names ...string) ([]byte, error) {
 	serial, err := rand.Int(rand.Reader, big.NewInt(1<<62))
 	if err != nil {
 		return nil, err

@@ -320,7 +320,7 @@ func (s *Store) HoldingFingerprint(ctx context.Context, fingerprint string) ([]r
 // DependentsOfKey returns the entries that let the holder of a key in, and the
 // files that hold it.
 func (s *Store) DependentsOfKey(ctx context.Context, fingerprint string) ([]records.Dependent, error) {
-	return s.dependentsWhere(ctx, "d.kind IN ('key', 'authorized key', 'cloud key', 'issued key') AND json_extract(d.key, '$.fingerprint') = ? AND d.gone = ''", fingerprint)
+	return s.dependentsWhere(ctx, "d.kind IN ('key', 'authorized key', 'cloud key', 'issued key', 'certificate', 'tls port') AND json_extract(d.key, '$.fingerprint') = ? AND d.gone = ''", fingerprint)
 }
 
 // HoldersOfKeyID returns the files that hold a key of an issuer, by its number.

@@ -4474,7 +4474,10 @@ export interface components {
         };
         Door: {
             account: string;
+            certifies?: boolean;
             issuer?: boolean;
+            names?: string;
+            shows?: boolean;
             via?: string;
         };
         Draft: {
@@ -5446,6 +5449,8 @@ export interface components {
              * @enum {string}
              */
             at_window_end?: "pause" | "undo" | "";
+            /** @description Of a certificate: the system that issues the new one, by name or number; the one that issued the one before, or the only one, when empty */
+            authority?: string;
             /** @description One dependent is changed and proven before all others */
             first_alone?: boolean;
             /**
@@ -7355,6 +7360,8 @@ export interface components {
              * @enum {string}
              */
             at_window_end?: "pause" | "undo" | "";
+            /** @description Of a certificate: the system that issues the new one, by name or number; the one that issued the one before, or the only one, when empty */
+            authority?: string;
             /** @description One dependent is changed and proven before all others */
             first_alone?: boolean;
             /**
@@ -7791,6 +7798,8 @@ export interface components {
              * @enum {string}
              */
             at_window_end?: "pause" | "undo" | "";
+            /** @description Of a certificate: the system that issues the new one, by name or number; the one that issued the one before, or the only one, when empty */
+            authority?: string;
             /** @description Why it does not wait for the second person that it needs; everybody who is told anything is told of it */
             emergency?: string;
             /** @description One dependent is changed and proven before all others */

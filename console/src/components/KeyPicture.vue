@@ -4,10 +4,12 @@ import type { Schemas } from '../api/client'
 import { t } from '../texts'
 
 /** A key between the files that hold it and the accounts that it opens. */
-const props = defineProps<{ name: string; dependents: Schemas['Dependent'][] }>()
+const props = defineProps<{ name: string; dependents: Schemas['Dependent'][]; shown?: boolean }>()
 const most = 40
-const holders = computed(() => props.dependents.filter((d) => d.kind === 'key' || d.kind === 'cloud key'))
-const doors = computed(() => props.dependents.filter((d) => d.kind === 'authorized key' || d.kind === 'issued key'))
+const holders = computed(() => props.dependents.filter((d) => d.kind === 'key' || d.kind === 'cloud key' || d.kind === 'certificate'))
+const doors = computed(() =>
+  props.dependents.filter((d) => d.kind === 'authorized key' || d.kind === 'issued key' || d.kind === 'tls port'),
+)
 </script>
 
 <template>
@@ -26,15 +28,15 @@ const doors = computed(() => props.dependents.filter((d) => d.kind === 'authoriz
       <b>{{ name }}</b>
     </div>
     <div class="arrow" aria-hidden="true"></div>
-    <ul :aria-label="t('keys.opens')">
+    <ul :aria-label="t(shown ? 'keys.shownBy' : 'keys.opens')">
       <li v-for="d in doors.slice(0, most)" :key="d.id" class="node">
         <RouterLink :to="`/dependents/${d.id}`">{{
-          t('keys.at', { account: d.key?.lets || t('keys.anAccount'), system: d.system })
+          d.kind === 'tls port' ? d.system : t('keys.at', { account: d.key?.lets || t('keys.anAccount'), system: d.system })
         }}</RouterLink>
         <div class="soft mono">{{ d.path || d.place }}</div>
         <div v-for="o in d.key?.options ?? []" :key="o" class="soft mono">{{ o }}</div>
       </li>
-      <li v-if="!doors.length" class="node none soft">{{ t('keys.noDoor') }}</li>
+      <li v-if="!doors.length" class="node none soft">{{ t(shown ? 'keys.noPort' : 'keys.noDoor') }}</li>
       <li v-if="doors.length > most" class="soft">{{ t('dependents.more', doors.length - most) }}</li>
     </ul>
   </div>

@@ -21,7 +21,10 @@ export interface Wish {
   patience?: number
   /** Days that a new key is good which an issuer is given; nothing for as long as the one before it. */
   lasts?: number
+  /** The system that issues a new certificate; nothing for the one that issued the one before. */
+  authority?: string
 }
+const AuthoritySelect = defineAsyncComponent(() => import('./AuthoritySelect.vue'))
 const WindowPicker = defineAsyncComponent(() => import('./WindowPicker.vue'))
 const model = defineModel<Wish>({ required: true })
 const props = defineProps<{ kind?: string; mayStopFirst: boolean; asksAcceptors: boolean }>()
@@ -50,6 +53,7 @@ const utc = computed(() => (model.value.window ? model.value.window.map((d) => m
     <FormItem v-if="isPair(kind)" :label="t('rotate.newKey')"
       ><Select v-model:value="model.type" :options="types" :aria-label="t('rotate.newKey')" class="restart"
     /></FormItem>
+    <FormItem v-if="kind === 'certificate'" :label="t('rotate.authority')"><AuthoritySelect v-model="model.authority" /></FormItem>
     <FormItem v-if="kind === 'cloud-key'" :label="t('rotate.lasts')"
       ><InputNumber
         v-model:value="model.lasts"

@@ -10,7 +10,7 @@ export async function passwordOf(account: number): Promise<number> {
 export const kindsOfCredential = ['password', 'ssh-key', 'cloud-key', 'token', 'api-key', 'certificate', 'key-tab']
 
 /** A pair of keys, which may stand in several files and be accepted at several places. */
-export const isPair = (kind: string | undefined): boolean => kind === 'ssh-key' || kind === 'cloud-key'
+export const isPair = (kind: string | undefined): boolean => kind === 'ssh-key' || kind === 'cloud-key' || kind === 'certificate'
 
 /** Kinds of credential as people say them. */
 export function kindName(kind: string): string {

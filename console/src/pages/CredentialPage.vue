@@ -61,8 +61,8 @@ const kind = computed(() =>
     </PageHead>
     <FindingPanel :findings="detail.findings" :about="of.name" />
     <template v-if="isPair(of.kind)">
-      <h2>{{ t('keys.picture') }}</h2>
-      <KeyPicture :name="of.name" :dependents="places" />
+      <h2>{{ t(of.kind === 'certificate' ? 'keys.pictureShown' : 'keys.picture') }}</h2>
+      <KeyPicture :name="of.name" :dependents="places" :shown="of.kind === 'certificate'" />
     </template>
     <IncompleteSystems :systems="detail.incomplete" />
     <div class="two">

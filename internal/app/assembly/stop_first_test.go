@@ -132,5 +132,5 @@ func TestWhatCannotBeStoppedFirst(t *testing.T) {
 	}
 	_, err = f.Rotations.Rehearse(t.Context(), ines, f.takeKey(), stopFirst)
 	assert.ErrorIs(t, err, app.ErrInput)
-	assert.ErrorContains(t, err, "both keys are let in")
+	assert.ErrorContains(t, err, "the old key is good until everything has the new one")
 }

@@ -20,6 +20,7 @@ import (
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/rotation/building"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/records"
 )
@@ -134,8 +135,8 @@ func (custody *Custody) Take(ctx context.Context, by access.Actor, c records.Cre
 	if err != nil {
 		return verdict, err
 	}
-	if len(points) == 0 {
-		return verdict, fmt.Errorf("%w: no entry that lets its holder in is known, so that nothing could prove it: survey the systems that it opens", app.ErrRefused)
+	if err := provable(c, points); err != nil {
+		return verdict, err
 	}
 	if value.Empty() && spec.Public == nil {
 		return verdict, fmt.Errorf("%w: no %s was given", app.ErrInput, spec.Title)
@@ -191,6 +192,17 @@ func (custody *Custody) Take(ctx context.Context, by access.Actor, c records.Cre
 		return verdict, err
 	}
 	return verdict, custody.saveVerdict(keep, c, verdict, nil)
+}
+
+// provable refuses what nothing could prove.
+func provable(c records.Credential, points []building.Point) error {
+	switch {
+	case len(points) > 0:
+		return nil
+	case c.Kind == credential.Certificate:
+		return fmt.Errorf("%w: no port that shows it is known, so that nothing could prove it: survey the host that serves it", app.ErrRefused)
+	}
+	return fmt.Errorf("%w: no entry that lets its holder in is known, so that nothing could prove it: survey the systems that it opens", app.ErrRefused)
 }
 
 // NotRotating refuses a credential whose rotation is not finished.

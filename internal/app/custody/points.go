@@ -11,6 +11,7 @@ import (
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/credential"
+	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/rotation/building"
 	"mossledger.example/moss/internal/core/secret"
@@ -24,7 +25,12 @@ type Answer struct {
 	Err     error // it could not be asked
 }
 
-func (a Answer) name() string { return a.Point.Account + " on " + a.Point.System }
+func (a Answer) name() string {
+	if a.Point.Shows {
+		return "port " + a.Point.Account + " on " + a.Point.System
+	}
+	return a.Point.Account + " on " + a.Point.System
+}
 
 // Try asks a point whether it accepts a value of a credential.
 func (custody *Custody) Try(ctx context.Context, c records.Credential, point building.Point, value secret.Value) (connect.Verdict, error) {
@@ -39,7 +45,7 @@ func (custody *Custody) Try(ctx context.Context, c records.Credential, point bui
 		}
 		return connector.Verify(ctx, target, inventory.RefOf(a), value)
 	}
-	return custody.TryKey(ctx, point.System, rotation.Door{Account: point.Account, Via: point.Via}, value)
+	return custody.TryKey(ctx, point.System, rotation.Door{Account: point.Account, Via: point.Via, Shows: point.Shows}, value)
 }
 
 // TryKey signs in to an account with a key.
@@ -51,6 +57,9 @@ func (custody *Custody) TryKey(ctx context.Context, system string, door rotation
 	connector, target, err := custody.inventory.Target(ctx, v)
 	if err != nil {
 		return connect.Verdict{}, err
+	}
+	if door.Shows {
+		return showsKey(ctx, connector, target, door.Account, key)
 	}
 	if !connector.Describe().Can(connect.ActEntries) {
 		return connect.Verdict{}, fmt.Errorf("%w: %s cannot prove a key", app.ErrCannot, system)
@@ -68,6 +77,23 @@ func (custody *Custody) TryKey(ctx context.Context, system string, door rotation
 		through = &t
 	}
 	return connector.VerifyKey(ctx, target, connect.AccountRef{Name: door.Account}, key, through)
+}
+
+// showsKey asks a port whether what it shows is about a key.
+func showsKey(ctx context.Context, connector connect.Connector, target connect.Target, place string, key secret.Value) (connect.Verdict, error) {
+	pair, err := keys.PairOf(key)
+	if err != nil {
+		return connect.Verdict{}, err
+	}
+	is, err := connector.Shown(ctx, target, place)
+	if err != nil {
+		return connect.Verdict{}, err
+	}
+	words := fmt.Sprintf("it shows %s, which ends on %s", is.Subject, app.Day(is.Ends))
+	if is.Fingerprint == pair.Fingerprint {
+		return connect.Verdict{Accepted: true, Words: words}, nil
+	}
+	return connect.Verdict{Code: connect.VerdictWrong, Words: words + " and is about another key"}, nil
 }
 
 const (
@@ -123,12 +149,16 @@ func judged(answers []Answer) (connect.Verdict, error) {
 		}
 	}
 	verdict := connect.Verdict{Accepted: len(accepted) > 0 && len(refused) == 0, Words: fmt.Sprintf("%d of %d doors opened", len(accepted), len(answers))}
+	refusedBy := "; refused by "
+	if len(answers) > 0 && answers[0].Point.Shows {
+		verdict.Words, refusedBy = fmt.Sprintf("%d of %d ports show it", len(accepted), len(answers)), "; another one is shown by "
+	}
 	if len(accepted) > 0 {
 		verdict.Words += ": " + strings.Join(accepted, ", ")
 	}
 	if len(refused) > 0 {
 		verdict.Code = connect.VerdictWrong
-		verdict.Words += "; refused by " + strings.Join(refused, ", ")
+		verdict.Words += refusedBy + strings.Join(refused, ", ")
 	}
 	if len(silent) > 0 {
 		verdict.Words += "; could not be asked: " + strings.Join(silent, ", ")

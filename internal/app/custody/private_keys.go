@@ -10,6 +10,7 @@ import (
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/credential"
+	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/secret"
@@ -21,6 +22,8 @@ func (custody *Custody) readPrivate(ctx context.Context, k records.Credential, h
 	var reasons []string
 	for _, d := range holders {
 		switch {
+		case d.Kind == estate.DependentCertificate:
+			continue // about it, and not it
 		case d.Key.Encrypted:
 			reasons = append(reasons, fmt.Sprintf("%s on %s: %v", d.Path, d.System, keys.ErrPassphrase))
 			continue

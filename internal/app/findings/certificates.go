@@ -55,7 +55,7 @@ func certificates(s *SystemSnapshot) []records.Finding {
 		if shown {
 			who = "clients of port " + d.Place + " see " + d.Key.Subject + ", which"
 		}
-		out = append(out, certificate(s, d, who)...)
+		out = append(out, certificate(s, d, who, private[d.Key.Public])...)
 	}
 	for _, p := range ports {
 		if f, found := notLoaded(s, p, units); found {
@@ -70,8 +70,17 @@ func certificates(s *SystemSnapshot) []records.Finding {
 	return out
 }
 
+// renewal is what to do about a certificate that ends. It is named by its fingerprint: its
+// names are what somebody wrote who may be anybody.
+func renewal(k *estate.Key, hasKey bool) string {
+	if !hasKey || k.Fingerprint == "" {
+		return "have a new one issued"
+	}
+	return fmt.Sprintf("renew it with its key: 'moss custody take %s', then 'moss rotate run %s'; or have a new one issued, and put it into its files yourself", k.Fingerprint, k.Fingerprint)
+}
+
 // certificate judges one by itself.
-func certificate(s *SystemSnapshot, d records.Dependent, who string) (out []records.Finding) {
+func certificate(s *SystemSnapshot, d records.Dependent, who string, hasKey bool) (out []records.Finding) {
 	add := func(kind, severity, what, next string) {
 		out = append(out, s.found(d, records.Finding{Kind: kind, Severity: severity, What: what, Next: next}))
 	}
@@ -88,13 +97,13 @@ func certificate(s *SystemSnapshot, d records.Dependent, who string) (out []reco
 		}
 		add("certificate-wrong", "high", words, "compare the clocks, or go back to the one before")
 	case left < 0:
-		add("certificate-ended", "high", fmt.Sprintf("%s ended on %s", who, app.Day(d.Key.Ends)), "have a new one issued for its key, or a new key")
+		add("certificate-ended", "high", fmt.Sprintf("%s ended on %s", who, app.Day(d.Key.Ends)), renewal(d.Key, hasKey))
 	case left <= endsSoon:
 		severity := "medium"
 		if d.Kind == estate.DependentShown && left < 7*24*time.Hour {
 			severity = "high"
 		}
-		add("certificate-ends", severity, fmt.Sprintf("%s ends on %s, in %d days", who, app.Day(d.Key.Ends), int(left.Hours()/24)), "have a new one issued")
+		add("certificate-ends", severity, fmt.Sprintf("%s ends on %s, in %d days", who, app.Day(d.Key.Ends), int(left.Hours()/24)), renewal(d.Key, hasKey))
 	}
 	return out
 }

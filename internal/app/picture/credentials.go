@@ -84,7 +84,7 @@ func (picture *Picture) Points(ctx context.Context, c records.Credential) ([]bui
 	var points []building.Point
 	var holders []records.Dependent
 	for _, d := range all {
-		if d.Kind == estate.DependentKey || d.Kind == estate.DependentCloudKey {
+		if d.Kind == estate.DependentKey || d.Kind == estate.DependentCloudKey || d.Kind == estate.DependentCertificate && c.Kind == credential.Certificate {
 			holders = append(holders, d)
 		}
 	}
@@ -95,6 +95,15 @@ func (picture *Picture) Points(ctx context.Context, c records.Credential) ([]bui
 		if d.Kind == estate.DependentIssued {
 			identity, _, _ := strings.Cut(d.Place, "/keys/")
 			points = append(points, building.Point{SystemID: d.SystemID.String(), System: d.System, Path: identity, Account: d.Key.Principal, Overlap: true, Issuer: true})
+		}
+		if d.Kind == estate.DependentShown {
+			p := building.Point{SystemID: d.SystemID.String(), System: d.System, Path: d.Place, Account: d.Place, Shows: true}
+			if len(d.Requires) > 0 {
+				p.Unit = d.Requires[0]
+			}
+			if c.Kind == credential.Certificate {
+				points = append(points, p)
+			}
 		}
 		if d.Kind != estate.DependentAuthorized {
 			continue
@@ -113,6 +122,10 @@ func (picture *Picture) Points(ctx context.Context, c records.Credential) ([]bui
 func PrivateAt(d records.Dependent) held.Locator {
 	if d.Kind == estate.DependentCloudKey {
 		return held.Locator{Layout: layout.KeyFile, Part: held.PartValue}
+	}
+	if rest, found := strings.CutPrefix(d.Place, d.Path+"#certificate "); found {
+		n, _ := strconv.Atoi(rest)
+		return held.Locator{Layout: layout.Chain, Nth: max(n-1, 0), Part: held.PartValue}
 	}
 	nth := 0
 	if rest, found := strings.CutPrefix(d.Place, d.Path+"#"); found {

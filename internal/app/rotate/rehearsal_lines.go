@@ -193,6 +193,10 @@ func (rotations *Rotations) intentions(ctx context.Context, a records.Account, p
 		switch {
 		case s.Kind == rotation.StepStop && plan.UndoOf == 0:
 			intentions[s.System] = append(intentions[s.System], connect.Intention{Stop: s.At(), Along: stops[s.System]})
+		case s.Kind == rotation.StepChange && s.Door != nil && s.Door.Certifies:
+			if plan.UndoOf == 0 {
+				intentions[s.System] = append(intentions[s.System], connect.Intention{Certify: strings.Split(s.Door.Names, ", ")})
+			}
 		case s.Kind == rotation.StepChange && s.Door != nil:
 			if stays == "" {
 				continue // not in custody: that is told
@@ -470,16 +474,21 @@ func currentKey(c records.Credential, current secret.Value) (string, connect.Che
 func (rotations *Rotations) opensDoors(ctx context.Context, c records.Credential, plan rotation.Plan, current secret.Value) []connect.Checked {
 	var points []building.Point
 	for _, s := range plan.Steps {
-		if s.Kind == rotation.StepSignIn {
-			points = append(points, building.Point{SystemID: s.SystemID, System: s.System, Path: s.Subject, Account: s.Door.Account, Via: s.Door.Via})
+		if s.Kind == rotation.StepSignIn || s.Kind == rotation.StepShow {
+			points = append(points, building.Point{SystemID: s.SystemID, System: s.System, Path: s.Subject, Account: s.Door.Account, Via: s.Door.Via, Shows: s.Door.Shows})
 		}
 	}
 	var out []connect.Checked
 	for _, answer := range rotations.custody.TryAll(ctx, c, points, current) {
 		line := connect.Checked{System: answer.Point.System, What: "sign in as " + answer.Point.Account + " with the sealed key", Result: connect.CheckOK, Words: answer.Verdict.Words}
+		if answer.Point.Shows {
+			line.What = "port " + answer.Point.Account + " shows the certificate of the sealed key"
+		}
 		switch {
 		case answer.Err != nil:
 			line.Result, line.Words = connect.CheckFailed, answer.Err.Error()
+		case !answer.Verdict.Accepted && answer.Point.Shows:
+			line.Result, line.Next = connect.CheckFailed, "what listens there has not read the file, or somebody changed it: survey "+answer.Point.System
 		case !answer.Verdict.Accepted:
 			line.Result, line.Next = connect.CheckFailed, "the entry admits other addresses only, or somebody changed it: survey "+answer.Point.System
 		}

@@ -72,8 +72,13 @@ func showCredential(cmd *cobra.Command, c *api.Client, format string, args []str
 	}
 	for _, d := range v.Dependents {
 		d["what"] = "opens"
-		if kind := output.Show(d["kind"]); kind == "key" || kind == "cloud key" {
+		switch output.Show(d["kind"]) {
+		case "key", "cloud key":
 			d["what"] = "held in"
+		case "certificate":
+			d["what"] = "certificate in"
+		case "tls port":
+			d["what"] = "shown by"
 		}
 		if output.Show(d["path"]) == "" {
 			d["path"] = d["place"]

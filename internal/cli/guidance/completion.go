@@ -52,9 +52,12 @@ func completed(root *cobra.Command) {
 				return from.names(cmd.Context(), typed), cobra.ShellCompDirectiveNoFileComp
 			})
 		}
-		if cmd.Flags().Lookup("on") != nil {
+		for _, flag := range []string{"on", "authority"} {
+			if cmd.Flags().Lookup(flag) == nil {
+				continue
+			}
 			from := sources["SYSTEM"]
-			_ = cmd.RegisterFlagCompletionFunc("on", func(cmd *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
+			_ = cmd.RegisterFlagCompletionFunc(flag, func(cmd *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
 				return from.names(cmd.Context(), typed), cobra.ShellCompDirectiveNoFileComp
 			})
 		}

@@ -113,6 +113,8 @@ func (f Fixture) run(t *testing.T) {
 	t.Run("amend", s.amend)
 	t.Run("ends", s.ends)
 	t.Run("prepare", s.prepare)
+	t.Run("certify", s.certify)
+	t.Run("show", s.show)
 	t.Run("reach", s.reach)
 	t.Run("sessions", s.sessions)
 	t.Run("rehearse", s.rehearse)

@@ -71,7 +71,7 @@ func Count(sockets []estate.Socket) int { return len(toAsk(sockets)) }
 
 // Key is what is told of a certificate.
 func Key(c keys.Certificate) estate.Key {
-	return estate.Key{Type: "x509", Subject: c.Subject, Comment: c.Issuer, Public: c.Public, Names: c.Names, Begins: c.NotBefore, Ends: c.NotAfter, Trouble: c.Trouble, Line: c.Line}
+	return estate.Key{Type: "x509", Subject: c.Subject, Comment: c.Issuer, Public: c.Public, Fingerprint: c.Fingerprint, Names: c.Names, Begins: c.NotBefore, Ends: c.NotAfter, Trouble: c.Trouble, Line: c.Line}
 }
 
 // Ports asks the ports of a host that listen, and returns those behind which a certificate is

@@ -15,6 +15,8 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/crypto/ssh"
+
 	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/secret"
 )
@@ -109,7 +111,7 @@ var specifications = []Specification{
 	{Kind: CloudKey, Title: "cloud key", Value: "key", Maker: MadeHere, Ending: EndsAtIssuer, Accounts: true, Types: keys.IssuedTypes(), Public: numberedKey, Same: keys.Same, Clean: privateKey, Make: makeIssuedKey},
 	{Kind: Token, Title: "token", Value: "token", Maker: MadeByIssuer, Ending: EndsAtIssuer, Accounts: true, Same: equal, Clean: notEmpty},
 	{Kind: APIKey, Title: "API key", Value: "key", Maker: MadeByIssuer, Ending: EndsAtIssuer, Accounts: true, Same: equal, Clean: notEmpty},
-	{Kind: Certificate, Title: "certificate", Value: "key", Maker: MadeByIssuer, Ending: EndsInItself, Accounts: true, Same: equal, Clean: notEmpty},
+	{Kind: Certificate, Title: "certificate", Value: "key", Maker: MadeHere, Ending: EndsInItself, Types: certifiedTypes, Public: publicKey, Same: keys.Same, Clean: privateKey, Make: makeCertifiedKey},
 	{Kind: KeyTab, Title: "key tab", Value: "key", Maker: MadeFrom, Ending: EndsByPolicy, Accounts: true, Same: equal, Clean: notEmpty},
 }
 
@@ -134,7 +136,7 @@ func (k Kind) Word() string {
 
 // Pair: it is a pair of keys, known by the fingerprint of its public half, which may stand in
 // several files and be accepted at several places.
-func (k Kind) Pair() bool { return k == SSHKey || k == CloudKey }
+func (k Kind) Pair() bool { return k == SSHKey || k == CloudKey || k == Certificate }
 
 // Kinds lists all kinds.
 func Kinds() []Kind {
@@ -162,7 +164,7 @@ func (s Specification) CheckType(wanted string) error {
 	case len(s.Types) == 0:
 		return fmt.Errorf("a type is for keys: a %s has none", s.Title)
 	case !slices.Contains(s.Types, wanted):
-		return fmt.Errorf("an %s of type %q cannot be made (%s)", s.Title, wanted, strings.Join(s.Types, ", "))
+		return fmt.Errorf("no %s of type %q can be made (%s)", s.Title, wanted, strings.Join(s.Types, ", "))
 	}
 	return nil
 }
@@ -199,6 +201,25 @@ func makeIssuedKey(w Wanted, random io.Reader) (secret.Value, error) {
 		}
 		if wanted = pair.Type; !slices.Contains(keys.IssuedTypes(), wanted) {
 			wanted = keys.IssuedTypes()[0]
+		}
+	}
+	return keys.Generate(w.Like, wanted, random)
+}
+
+// certifiedTypes are those of which authorities certify keys; the first is usual.
+var certifiedTypes = []string{ssh.KeyAlgoECDSA256, ssh.KeyAlgoRSA}
+
+// makeCertifiedKey draws the key of a new certificate: of the type of the one before it, unless
+// no authority certifies that.
+func makeCertifiedKey(w Wanted, random io.Reader) (secret.Value, error) {
+	wanted := w.Type
+	if wanted == "" {
+		pair, err := keys.PairOf(w.Like)
+		if err != nil {
+			return secret.Value{}, err
+		}
+		if wanted = pair.Type; wanted != ssh.KeyAlgoECDSA384 && !slices.Contains(certifiedTypes, wanted) {
+			wanted = certifiedTypes[0]
 		}
 	}
 	return keys.Generate(w.Like, wanted, random)

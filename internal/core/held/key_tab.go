@@ -102,6 +102,8 @@ func Replace(content []byte, place Locator, old, next secret.Value) ([]byte, err
 	switch place.Layout {
 	case layout.KeyTab:
 		return spliceTab(content, place, old, next)
+	case layout.Chain:
+		return spliceChain(content, place, next)
 	case layout.KeyFile:
 		return spliceKeyFile(content, place, next)
 	}

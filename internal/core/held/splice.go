@@ -54,6 +54,9 @@ func Find(content []byte, place Locator) (Span, error) {
 	if place.Layout == layout.KeyTab {
 		return findTab(content, place)
 	}
+	if place.Layout == layout.Chain {
+		return findChain(content, place)
+	}
 	if place.Layout == layout.KeyFile {
 		return findKeyFile(content, place)
 	}
@@ -100,6 +103,8 @@ func Same(in layout.Layout, a, b secret.Value) bool {
 	switch in {
 	case layout.PEM, layout.KeyFile:
 		return keys.Same(a, b)
+	case layout.Chain:
+		return keys.SameCertificate(a, b)
 	case layout.KeyTab:
 		return sameTab(a, b)
 	case layout.UserList:

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 	"unicode"
+
+	"golang.org/x/crypto/ssh"
 )
 
 // Certificate is one certificate.
@@ -18,9 +20,12 @@ type Certificate struct {
 	NotBefore time.Time
 	NotAfter  time.Time
 	Public    string // fingerprint of its public key
-	Authority bool   // it may sign others
-	Trouble   string // what is wrong with it, or with what stands around it; "" for nothing
-	Line      int
+	// Fingerprint is that of its public key as SSH writes it, by which its private half is
+	// known; "" for a kind of key that SSH does not have.
+	Fingerprint string
+	Authority   bool   // it may sign others
+	Trouble     string // what is wrong with it, or with what stands around it; "" for nothing
+	Line        int
 }
 
 // mostNames of a certificate are told: some have hundreds.
@@ -29,6 +34,9 @@ const mostNames = 20
 // Describe tells what of a certificate can be told.
 func Describe(c *x509.Certificate) Certificate {
 	out := Certificate{Subject: c.Subject.String(), Issuer: c.Issuer.String(), NotBefore: c.NotBefore.UTC(), NotAfter: c.NotAfter.UTC(), Public: publicFingerprint(c.PublicKey), Authority: c.IsCA}
+	if written, err := ssh.NewPublicKey(c.PublicKey); err == nil {
+		out.Fingerprint = ssh.FingerprintSHA256(written)
+	}
 	out.Names = append(out.Names, c.DNSNames...)
 	for _, ip := range c.IPAddresses {
 		out.Names = append(out.Names, ip.String())

@@ -35,6 +35,7 @@ const (
 	UserList   Layout = "user-list"  // "name" "password" of a connection pooler
 	Whole      Layout = "whole"      // one value and nothing else
 	PEM        Layout = "pem"        // private keys (RFC 7468); the locator's number says which
+	Chain      Layout = "chain"      // certificates, each with those that signed it; the locator's number says which
 	KeyFile    Layout = "key-file"   // JSON with a private key in PEM and the number of it
 	KeyTab     Layout = "key-tab"    // keys made of a value; the key is a principal
 )

@@ -28,7 +28,7 @@ func encodePEM(text string, old []byte, _ Value, _ []byte) (string, error) {
 	if len(blocks) != 1 {
 		return "", ErrNotThere
 	}
-	written, err := keys.Recode(secret.New(text), blocks[0].Type)
+	written, err := keys.Recode(keys.Alone(secret.New(text)), blocks[0].Type)
 	if err != nil {
 		return "", fmt.Errorf("%w: %w", ErrCannotCarry, err)
 	}
@@ -63,6 +63,5 @@ func encodeKeyFile(text string, _ []byte, at Value, _ []byte) (string, error) {
 	if bytes.Contains([]byte(at.Text), []byte("\r\n")) {
 		out = string(bytes.ReplaceAll([]byte(out), []byte("\n"), []byte("\r\n")))
 	}
-	// What stands around the key, mostly the end of its last line, stays.
-	return encodeJSON(at.Text[:blocks[0].Start] + out + at.Text[blocks[0].End:])
+	return encodeJSON(at.Text[:blocks[0].Start] + out + at.Text[blocks[0].End:]) // what stands around it stays
 }

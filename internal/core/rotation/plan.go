@@ -46,6 +46,7 @@ const (
 	StepRestart StepKind = "restart" // restart one unit
 	StepRevive  StepKind = "revive"  // bring back a unit that a restart took down with it
 	StepProve   StepKind = "prove"   // prove that the unit runs anew, and its own check
+	StepShow    StepKind = "show"    // prove that a port shows the new certificate to clients
 	StepRetire  StepKind = "retire"  // end the time in which both values are accepted
 	StepRefuse  StepKind = "refuse"  // prove that the authority refuses the old value
 	StepAll     StepKind = "all"     // nothing to do: what needs it needs everything that it needs
@@ -108,6 +109,11 @@ type Door struct {
 	Account string `json:"account"`          // user name on the step's system
 	Via     string `json:"via,omitempty"`    // system from which signing in is proven, where entries admit only some addresses
 	Issuer  bool   `json:"issuer,omitempty"` // the system keeps the keys of the account itself, and is given a new one as a certificate
+	// Certifies: the system issues a certificate about the new key, for the names of the one
+	// before it; Account is that one's name then.
+	Certifies bool   `json:"certifies,omitempty"`
+	Names     string `json:"names,omitempty"` // that it is good for, where it certifies
+	Shows     bool   `json:"shows,omitempty"` // Account is a port, which shows the certificate to clients
 }
 
 // Place names a dependent on a system.
@@ -179,7 +185,7 @@ func (s Step) Title() string {
 		return "sign in to " + s.System + " ourselves (steward " + s.Subject + ") with the new value"
 	case StepRefuse:
 		return "prove that the old value of " + s.Subject + " is refused"
-	case StepGive, StepTake, StepEnd, StepWatch, StepConfirm: // they have a right or an end, and with it a title
+	case StepGive, StepTake, StepEnd, StepWatch, StepConfirm, StepShow: // they have a right, an end or a door, and with it a title
 	}
 	return s.unknown()
 }
@@ -243,7 +249,7 @@ func (s Step) UndoTitle() string {
 		return "prove that the new value of " + s.Subject + " is refused"
 	case StepRevive, StepProve:
 		return s.Title() + " with the old value"
-	case StepGive, StepTake, StepEnd, StepWatch, StepConfirm: // they have a right or an end, and with it a title
+	case StepGive, StepTake, StepEnd, StepWatch, StepConfirm, StepShow: // they have a right, an end or a door, and with it a title
 	}
 	return s.unknown()
 }

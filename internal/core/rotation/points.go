@@ -1,13 +1,16 @@
 package rotation
 
 import (
+	"slices"
+
 	"mossledger.example/moss/internal/core/estate"
+	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/layout"
 )
 
 // ofKey: the step is about a key pair.
 func (s Step) ofKey() bool {
-	return s.Door != nil || s.Kind == StepSeal && s.Dependent == estate.DependentKey || s.Kind == StepReplace && len(s.Places) > 0 && (s.Places[0].Layout == layout.PEM || s.Places[0].Layout == layout.KeyFile)
+	return s.Door != nil || s.Kind == StepSeal && s.Dependent == estate.DependentKey || s.Kind == StepReplace && len(s.Places) > 0 && slices.Contains([]layout.Layout{layout.PEM, layout.KeyFile, layout.Chain}, s.Places[0].Layout)
 }
 
 // keyTitle is a step about a key pair, or its undoing, in a few words.
@@ -22,7 +25,15 @@ func (s Step) keyTitle(undo bool) string {
 	if s.Door != nil && s.Door.Issuer && (s.Kind == StepChange || s.Kind == StepRetire) {
 		return s.issuedTitle(undo)
 	}
+	if s.Door != nil && s.Door.Certifies && s.Kind == StepChange {
+		if undo {
+			return "have " + s.System + " take the new certificate of " + s.Door.Account + " back"
+		}
+		return "have " + s.System + " issue a certificate of " + s.Door.Account + " about the new key"
+	}
 	switch s.Kind {
+	case StepShow:
+		return "prove that port " + s.Subject + " on " + s.System + " shows the " + key + " certificate"
 	case StepSeal:
 		if undo {
 			return "give up the new key of " + s.Subject
@@ -41,10 +52,16 @@ func (s Step) keyTitle(undo bool) string {
 	case StepSignIn:
 		return "sign in as " + s.Subject + " on " + s.System + from + " with the " + key + " key"
 	case StepReplace:
-		if undo {
-			return "put the old key back in " + s.Subject + " on " + s.System
+		what := "key"
+		if s.Places[0].Layout == layout.Chain {
+			what = "certificate"
+		} else if slices.ContainsFunc(s.Places, func(l held.Locator) bool { return l.Layout == layout.Chain }) {
+			what = "key and certificate"
 		}
-		return "replace the key in " + s.Subject + " on " + s.System
+		if undo {
+			return "put the old " + what + " back in " + s.Subject + " on " + s.System
+		}
+		return "replace the " + what + " in " + s.Subject + " on " + s.System
 	default:
 		return "prove that " + s.Subject + " on " + s.System + from + " refuses the " + other + " key"
 	}

@@ -10,6 +10,7 @@ import (
 // answer to a question of its own shows that it works.
 type Proof struct {
 	Answers int // it answered its own check after it was restarted
+	Shown   int // a port of it shows the new certificate to clients
 	Signed  int // it signed in again after it was restarted, as the authority's sessions show
 	Runs    int // it ran for a moment after it was restarted
 	None    int // it was left alone, or could not be proven
@@ -26,6 +27,14 @@ const MemoFormerRefused = "former-refused"
 // undone, with the old one.
 func (s State) Proof() Proof {
 	var p Proof
+	shown := map[int]bool{} // proofs that a port was asked after
+	for i, step := range s.Plan.Steps {
+		if status := s.Steps[i].Status; step.Kind == StepShow && (status == Done || status == Undone) {
+			for _, j := range step.Needs {
+				shown[j] = true
+			}
+		}
+	}
 	for i, step := range s.Plan.Steps {
 		if step.Kind != StepProve && step.Kind != StepRevive {
 			continue
@@ -35,6 +44,8 @@ func (s State) Proof() Proof {
 			p.None++
 		case step.Check != nil:
 			p.Answers++
+		case shown[i]:
+			p.Shown++
 		case s.Steps[i].SignedIn:
 			p.Signed++
 		default:
@@ -58,6 +69,7 @@ func (p Proof) String() string {
 	count(p.None, "is not proven", "are not proven")
 	count(p.Runs, "runs after its restart, and nothing asked whether it works", "run after their restart, and nothing asked whether they work")
 	count(p.Signed, "has signed in again since its restart", "have signed in again since their restart")
+	count(p.Shown, "shows the certificate in force to clients", "show the certificate in force to clients")
 	count(p.Answers, "answers its own check", "answer their own checks")
 	return strings.Join(parts, "; ")
 }

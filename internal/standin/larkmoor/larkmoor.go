@@ -22,6 +22,7 @@ import (
 	"mossledger.example/moss/internal/core/layout"
 	"mossledger.example/moss/internal/core/privilege/descriptor"
 	"mossledger.example/moss/internal/standin"
+	"mossledger.example/moss/internal/standin/acme"
 	"mossledger.example/moss/internal/standin/cloud"
 	"mossledger.example/moss/internal/standin/datastore"
 	"mossledger.example/moss/internal/standin/directory"
@@ -68,8 +69,11 @@ type Estate struct {
 	Bookings  *datastore.Postgres
 	Tides     *datastore.Redis
 	Feeds     *cloud.Project
-	FeedsKey  string            // private half of a key of its manager
-	Stores    map[string]string // addresses of the data stores, and of the feeds, by name
+	FeedsKey  string       // private half of a key of its manager
+	Certifier *acme.Server // issues certificates
+	// CertifierKey is the private half of the key of the account by which they are ordered.
+	CertifierKey string
+	Stores       map[string]string // addresses of the data stores, and of the feeds, by name
 
 	lock  sync.Mutex
 	used  map[string]string // what a running program signed in with: host/unit to name\x00password
@@ -106,7 +110,7 @@ func Start() (*Estate, error) {
 	if err := e.startFeeds(config); err != nil {
 		return nil, errors.Join(err, e.Close())
 	}
-	if err := e.startSite(); err != nil {
+	if err := errors.Join(e.startSite(), e.startCertifier(config)); err != nil {
 		return nil, errors.Join(err, e.Close())
 	}
 	for _, build := range []func() *unixhost.Host{e.quay("quay1"), e.quay("quay2"), e.bookings, e.tide} {
@@ -145,6 +149,9 @@ func (e *Estate) Close() error {
 	}
 	if e.Feeds != nil {
 		errs = append(errs, e.Feeds.Close())
+	}
+	if e.Certifier != nil {
+		errs = append(errs, e.Certifier.Close())
 	}
 	if e.site != nil {
 		errs = append(errs, e.site.close())

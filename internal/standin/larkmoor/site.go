@@ -4,6 +4,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"net"
+	"net/http"
 	"sync"
 	"time"
 
@@ -24,7 +25,12 @@ type site struct {
 	lock     sync.Mutex
 	shows    *tls.Certificate // nil while it is down
 	listener net.Listener
-	done     sync.WaitGroup
+
+	plain     net.Listener // without TLS
+	redirects *http.Server
+	answers   string // where challenges are answered; "" for nowhere
+
+	done sync.WaitGroup
 }
 
 var errDown = errors.New("the site is down")
@@ -36,6 +42,9 @@ func (e *Estate) startSite() error {
 		return err
 	}
 	e.site = &site{listener: listener}
+	if err := e.site.servePlain(); err != nil {
+		return err
+	}
 	config := &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 		e.site.lock.Lock()
 		defer e.site.lock.Unlock()
@@ -68,7 +77,7 @@ func (e *Estate) startSite() error {
 }
 
 func (s *site) close() error {
-	err := s.listener.Close()
+	err := errors.Join(s.listener.Close(), s.redirects.Close())
 	s.done.Wait()
 	return err
 }

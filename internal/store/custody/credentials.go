@@ -18,13 +18,14 @@ import (
 type Custody struct{ *database.DB }
 
 const (
+	pairKinds = "'ssh-key', 'cloud-key', 'certificate'"
 	// isPair: see credential.Kind.Pair.
-	isPair         = "c.kind IN ('ssh-key', 'cloud-key')"
-	keyKinds       = "d.kind IN ('key', 'authorized key', 'cloud key', 'issued key') AND json_extract(d.key, '$.fingerprint') = c.fingerprint AND d.gone = ''"
+	isPair         = "c.kind IN (" + pairKinds + ")"
+	keyKinds       = "d.kind IN ('key', 'authorized key', 'cloud key', 'issued key', 'certificate', 'tls port') AND json_extract(d.key, '$.fingerprint') = c.fingerprint AND d.gone = ''"
 	credentialFrom = "credentials c LEFT JOIN accounts a ON a.id = c.account_id LEFT JOIN systems ON systems.id = a.system_id"
 	// Also keys that are nowhere any more stay, while they are in custody.
 	credentialThere   = "(c.state = 'custody' OR CASE WHEN " + isPair + " THEN EXISTS (SELECT 1 FROM dependents d WHERE " + keyKinds + ") ELSE a.gone = '' END)"
-	credentialPoints  = "(CASE WHEN " + isPair + " THEN (SELECT COUNT(*) FROM dependents d WHERE " + keyKinds + " AND d.kind IN ('authorized key', 'issued key')) ELSE a.gone = '' END)"
+	credentialPoints  = "(CASE WHEN " + isPair + " THEN (SELECT COUNT(*) FROM dependents d WHERE " + keyKinds + " AND d.kind IN ('authorized key', 'issued key', 'tls port')) ELSE a.gone = '' END)"
 	credentialHolders = `(CASE WHEN ` + isPair + ` THEN (SELECT COUNT(*) FROM dependents d WHERE ` + keyKinds + ` AND d.kind IN ('key', 'cloud key'))
 		ELSE (SELECT COUNT(DISTINCT d.id) FROM ties t JOIN dependents d ON d.id = t.dependent_id WHERE t.account_id = c.account_id AND d.gone = '' AND (t.strength = 'matches' OR t.strength = 'runs as' AND d.stores)) END)`
 	credentialName    = "CASE WHEN " + isPair + " THEN c.name ELSE COALESCE(a.name, c.name) END"

@@ -6,31 +6,38 @@ import (
 
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/records"
+	"mossledger.example/moss/internal/store/database"
 )
 
 // certified are the public halves that certificates are about.
-const certified = "SELECT json_extract(key, '$.public') FROM dependents WHERE kind IN ('certificate', 'tls port') AND gone = '' AND json_extract(key, '$.public') IS NOT NULL"
+const certified = "SELECT json_extract(key, '$.fingerprint') FROM dependents WHERE kind IN ('certificate', 'tls port') AND gone = '' AND json_extract(key, '$.fingerprint') <> ''"
 
 // NoteKeys gives every key that was seen a row. A new key that a rotation is
 // spreading is not another pair. A pair that an issuer accepts is that identity's key, also
 // where it was seen in a file before.
 func (s *Custody) NoteKeys(ctx context.Context) error {
 	return s.InTx(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO credentials (kind, fingerprint, type, bits, name, first_seen)
-			SELECT CASE WHEN MAX(issued) THEN 'cloud-key' ELSE 'ssh-key' END, fp, MAX(type), MAX(bits), COALESCE(MAX(comment), MAX(place)), MIN(seen) FROM (
-				SELECT json_extract(d.key, '$.fingerprint') AS fp, COALESCE(json_extract(d.key, '$.type'), '') AS type, COALESCE(json_extract(d.key, '$.bits'), 0) AS bits, COALESCE(json_extract(d.key, '$.public'), '') AS public,
-					CASE d.kind WHEN 'authorized key' THEN NULLIF(json_extract(d.key, '$.comment'), '') WHEN 'issued key' THEN d.name END AS comment, d.kind IN ('cloud key', 'issued key') AS issued, d.name || ' on ' || systems.name AS place, d.first_seen AS seen
+		// The key of a certificate opens no account, unless an entry lets its holder in.
+		_, err := tx.ExecContext(ctx, `UPDATE credentials SET kind = 'certificate' WHERE kind = 'ssh-key' AND state = 'seen' AND fingerprint <> '' AND fingerprint IN (`+certified+`)
+			AND fingerprint NOT IN (SELECT json_extract(key, '$.fingerprint') FROM dependents WHERE kind = 'authorized key' AND gone = '')`)
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `INSERT INTO credentials (kind, fingerprint, type, bits, name, first_seen)
+			SELECT CASE WHEN MAX(issued) THEN 'cloud-key' WHEN NOT MAX(entry) AND fp IN (`+certified+`) THEN 'certificate' ELSE 'ssh-key' END, fp, MAX(type), MAX(bits), COALESCE(MAX(comment), MAX(place)), MIN(seen) FROM (
+				SELECT json_extract(d.key, '$.fingerprint') AS fp, COALESCE(json_extract(d.key, '$.type'), '') AS type, COALESCE(json_extract(d.key, '$.bits'), 0) AS bits,
+					CASE d.kind WHEN 'authorized key' THEN NULLIF(json_extract(d.key, '$.comment'), '') WHEN 'issued key' THEN d.name END AS comment, d.kind IN ('cloud key', 'issued key') AS issued, d.kind = 'authorized key' AS entry, d.name || ' on ' || systems.name AS place, d.first_seen AS seen
 				FROM dependents d JOIN systems ON systems.id = d.system_id WHERE d.kind IN ('key', 'authorized key', 'cloud key', 'issued key') AND d.gone = '')
-			WHERE fp IS NOT NULL AND fp <> '' AND public NOT IN (`+certified+`) AND NOT EXISTS (SELECT 1 FROM credentials p WHERE p.kind IN ('ssh-key', 'cloud-key') AND p.fingerprint = fp)
+			WHERE fp IS NOT NULL AND fp <> '' AND NOT EXISTS (SELECT 1 FROM credentials p WHERE p.kind IN (`+pairKinds+`) AND p.fingerprint = fp)
 				AND NOT EXISTS (SELECT 1 FROM secrets x WHERE x.public = fp AND x.state IN ('candidate', 'current'))
 			GROUP BY fp`)
 		if err != nil {
 			return err
 		}
-		// The key of a certificate opens no account.
-		if _, err = tx.ExecContext(ctx, `DELETE FROM credentials WHERE kind = 'ssh-key' AND state = 'seen' AND id NOT IN (SELECT credential_id FROM rotations UNION SELECT credential_id FROM rehearsals)
-			AND fingerprint IN (SELECT json_extract(key, '$.fingerprint') FROM dependents WHERE kind = 'key' AND gone = '' AND COALESCE(json_extract(key, '$.public'), '') IN (`+certified+`))
-			AND fingerprint NOT IN (SELECT json_extract(key, '$.fingerprint') FROM dependents WHERE kind = 'authorized key' AND gone = '')`); err != nil {
+		// A certificate is called by the first name that it is good for.
+		if _, err = tx.ExecContext(ctx, `UPDATE credentials SET name = i.called FROM (
+				SELECT json_extract(key, '$.fingerprint') AS fp, MIN(COALESCE(json_extract(key, '$.names[0]'), name)) AS called FROM dependents WHERE kind IN ('certificate', 'tls port') AND gone = '' AND json_extract(key, '$.fingerprint') <> '' GROUP BY 1) i
+			WHERE kind = 'certificate' AND fingerprint = i.fp AND name <> i.called`); err != nil {
 			return err
 		}
 		_, err = tx.ExecContext(ctx, `UPDATE credentials SET kind = 'cloud-key', name = i.called, account_id = i.account FROM (
@@ -44,7 +51,7 @@ func (s *Custody) NoteKeys(ctx context.Context) error {
 // becomes gives a key another public half. What a survey noted of it as a
 // pair of its own meanwhile gives way.
 func becomes(ctx context.Context, tx *sql.Tx, id records.CredentialID, k credential.Public) error {
-	if _, err := tx.ExecContext(ctx, "DELETE FROM credentials WHERE kind IN ('ssh-key', 'cloud-key') AND fingerprint = ? AND id <> ? AND state = 'seen' AND id NOT IN (SELECT credential_id FROM rotations UNION SELECT credential_id FROM rehearsals)", k.Fingerprint, id); err != nil {
+	if _, err := tx.ExecContext(ctx, "DELETE FROM credentials WHERE kind IN ("+pairKinds+") AND fingerprint = ? AND id <> ? AND state = 'seen' AND id NOT IN (SELECT credential_id FROM rotations UNION SELECT credential_id FROM rehearsals)", k.Fingerprint, id); err != nil {
 		return err
 	}
 	_, err := tx.ExecContext(ctx, "UPDATE credentials SET fingerprint = ?, type = ?, bits = ? WHERE id = ?", k.Fingerprint, k.Type, k.Bits, id)
@@ -57,6 +64,10 @@ func (s *Custody) keyIs(ctx context.Context, tx *sql.Tx, k records.KeyIs) error 
 	if !k.Door {
 		_, err := tx.ExecContext(ctx, "UPDATE dependents SET "+set+" WHERE system_id = ? AND kind = 'key' AND path = ? AND json_extract(key, '$.fingerprint') = ?",
 			k.To.Fingerprint, k.To.Type, k.To.Bits, now, k.SystemID, k.Path, k.From.Fingerprint)
+		if err == nil { // what it says of its end is read again by the survey that follows
+			_, err = tx.ExecContext(ctx, "UPDATE dependents SET key = json_set(key, '$.fingerprint', ?, '$.public', ''), digest = x'00', seen = ? WHERE system_id = ? AND kind = 'certificate' AND path = ? AND json_extract(key, '$.fingerprint') = ?",
+				k.To.Fingerprint, now, k.SystemID, k.Path, k.From.Fingerprint)
+		}
 		if err == nil && k.To.ID != "" {
 			_, err = tx.ExecContext(ctx, "UPDATE dependents SET key = json_set(key, '$.fingerprint', ?, '$.type', ?, '$.bits', ?, '$.key_id', ?), digest = x'00', seen = ?, place = path || '#' || ? WHERE system_id = ? AND kind = 'cloud key' AND path = ? AND json_extract(key, '$.fingerprint') = ?",
 				k.To.Fingerprint, k.To.Type, k.To.Bits, k.To.ID, now, k.To.ID, k.SystemID, k.Path, k.From.Fingerprint)
@@ -81,4 +92,20 @@ func (s *Custody) keyIs(ctx context.Context, tx *sql.Tx, k records.KeyIs) error 
 	_, err = tx.ExecContext(ctx, "UPDATE dependents SET place = ?, name = CASE name WHEN ? THEN ? ELSE name END, "+set+" WHERE system_id = ? AND kind = 'authorized key' AND place = ?",
 		after, k.From.Fingerprint, k.To.Fingerprint, k.To.Fingerprint, k.To.Type, k.To.Bits, now, k.SystemID, before)
 	return err
+}
+
+// KeepChain keeps what an authority signed about a key; of zero where it was found.
+func (s *Custody) KeepChain(ctx context.Context, fingerprint, chain string, authority records.SystemID) error {
+	return s.InTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO chains (fingerprint, chain, system_id, kept) VALUES (?, ?, NULLIF(?, 0), ?)
+			ON CONFLICT (fingerprint) DO UPDATE SET chain = excluded.chain, kept = excluded.kept WHERE chains.system_id IS NULL`, fingerprint, chain, authority, s.Stamp())
+		return err
+	})
+}
+
+// Chain is what an authority signed about a key, and which authority that was; zero where it
+// was found. ErrNotFound where none was kept.
+func (s *Custody) Chain(ctx context.Context, fingerprint string) (chain string, authority records.SystemID, err error) {
+	err = s.Read.QueryRowContext(ctx, "SELECT chain, COALESCE(system_id, 0) FROM chains WHERE fingerprint = ?", fingerprint).Scan(&chain, &authority)
+	return chain, authority, database.OrNotFound(err)
 }

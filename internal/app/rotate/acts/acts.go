@@ -23,8 +23,10 @@ import (
 type Store interface {
 	Account(ctx context.Context, id records.AccountID) (records.Account, error)
 	AddCandidate(ctx context.Context, v records.Secret) error
+	Chain(ctx context.Context, fingerprint string) (chain string, authority records.SystemID, err error)
 	Credential(ctx context.Context, id records.CredentialID) (records.Credential, error)
 	Journal(ctx context.Context, id records.RotationID, after int64) ([]rotation.Record, error)
+	KeepChain(ctx context.Context, fingerprint, chain string, authority records.SystemID) error
 	PasswordOf(ctx context.Context, account records.AccountID) (records.Credential, error)
 	Rotation(ctx context.Context, id records.RotationID) (records.Rotation, error)
 	SystemByID(ctx context.Context, id records.SystemID) (records.System, error)

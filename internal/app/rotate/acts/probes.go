@@ -29,6 +29,9 @@ func (h *Hands) Probe(ctx context.Context, step rotation.Step, undo bool, memo s
 	}
 	switch step.Kind {
 	case rotation.StepChange:
+		if step.Door != nil && step.Door.Certifies {
+			return h.probeCertified(ctx, next)
+		}
 		return h.probeChange(ctx, step, undo, memo, old, next)
 	case rotation.StepRetire:
 		return h.probeRetire(ctx, step, old, next)

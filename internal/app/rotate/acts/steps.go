@@ -36,7 +36,10 @@ func (h *Hands) secrets(ctx context.Context, step rotation.Step) (old, next secr
 	if sealedNext != nil {
 		next, err = h.acts.base.Sealer.Open(sealedNext.Binding(), sealedNext.Sealed)
 	}
-	return old, next, err
+	if err != nil {
+		return old, next, err
+	}
+	return h.withChains(ctx, step, old, next)
 }
 
 // assigned is for plans that leave the authority alone: the account's current
@@ -210,6 +213,9 @@ func (h *Hands) Do(ctx context.Context, step rotation.Step, _ string) rotation.O
 	}
 	switch step.Kind {
 	case rotation.StepChange:
+		if step.Door != nil && step.Door.Certifies {
+			return h.certify(ctx, step, old, next)
+		}
 		if outcome, as := h.unchanged(ctx, step, old, next); !as {
 			return outcome
 		}
@@ -302,6 +308,9 @@ func (h *Hands) Undo(ctx context.Context, step rotation.Step, _ string) rotation
 	}
 	switch step.Kind {
 	case rotation.StepChange:
+		if step.Door != nil && step.Door.Certifies {
+			return h.takeBack(ctx, step, next)
+		}
 		// A file of entries is itself what is true. An authority is always told: one of
 		// several servers may not know yet of the change, and would say that there is
 		// nothing to undo.
@@ -418,6 +427,8 @@ func (h *Hands) apply(ctx context.Context, step rotation.Step, from, to secret.V
 	switch step.Kind {
 	case rotation.StepSignIn:
 		return h.expect(ctx, step, to, true)
+	case rotation.StepShow:
+		return h.shows(ctx, step, to)
 	case rotation.StepRefuse:
 		return h.refused(ctx, step, from, to)
 	case rotation.StepReplace:

@@ -56,7 +56,7 @@ func (l *looking) say(step rotation.Step, kind, result, what, words, next string
 	case connect.CheckFailed:
 		l.failed++
 	}
-	if step.Subject != "" && step.Kind != rotation.StepSignIn && step.Kind != rotation.StepRefuse {
+	if step.Subject != "" && step.Kind != rotation.StepSignIn && step.Kind != rotation.StepShow && step.Kind != rotation.StepRefuse {
 		what = step.Subject
 	}
 	l.checks = append(l.checks, seen{connect.Checked{System: step.System, What: what, Result: result, Words: words, Next: next}, kind})
@@ -78,7 +78,7 @@ func (l *looking) all(ctx context.Context) (records.SecretID, error) {
 			}
 		case step.Kind == rotation.StepLogOn && l.state.Result == rotation.FinishedUndone:
 			// What it was given back is judged by whom it was given to.
-		case step.Kind == rotation.StepLogOn, step.Kind == rotation.StepSignIn, step.Kind == rotation.StepReplace, step.Kind == rotation.StepProve:
+		case step.Kind == rotation.StepLogOn, step.Kind == rotation.StepSignIn, step.Kind == rotation.StepShow, step.Kind == rotation.StepReplace, step.Kind == rotation.StepProve:
 			now = append(now, i)
 		}
 	}
@@ -125,7 +125,7 @@ func (l *looking) one(ctx context.Context, i int, step rotation.Step) {
 		return
 	}
 	switch step.Kind {
-	case rotation.StepSignIn:
+	case rotation.StepSignIn, rotation.StepShow:
 		l.signsIn(ctx, step, next)
 	case rotation.StepRefuse:
 		l.refuses(ctx, i, step, old)

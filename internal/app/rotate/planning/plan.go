@@ -65,8 +65,11 @@ func (planning *Planning) Plan(ctx context.Context, c records.Credential, wish R
 	if wish.Lasts != 0 && c.Kind != credential.CloudKey {
 		return rotation.Plan{}, fmt.Errorf("%w: %s: how long a new one lasts is said of keys that an issuer accepts", app.ErrInput, c.Name)
 	}
+	if err := wish.ofCertificate(c); err != nil {
+		return rotation.Plan{}, err
+	}
 	if wish.StopFirst && c.Kind.Pair() {
-		return rotation.Plan{}, fmt.Errorf("%w: %s: both keys are let in until everything has the new one: nothing has to be stopped first", app.ErrInput, c.Name)
+		return rotation.Plan{}, fmt.Errorf("%w: %s: the old key is good until everything has the new one: nothing has to be stopped first", app.ErrInput, c.Name)
 	}
 	planning.settled(ctx)
 	p := &planner{
@@ -95,7 +98,7 @@ func (planning *Planning) Plan(ctx context.Context, c records.Credential, wish R
 		if err = p.ownLogOns(ctx); err == nil {
 			err = p.tied(ctx)
 		}
-	default:
+	case c.Kind != credential.Certificate:
 		p.holders(holders)
 	}
 	if err != nil {
@@ -131,6 +134,9 @@ func (p *planner) points(ctx context.Context) ([]records.Dependent, error) {
 	points, holders, err := p.planning.picture.Points(ctx, p.credential)
 	if err != nil {
 		return nil, err
+	}
+	if p.credential.Kind == credential.Certificate {
+		return nil, p.certified(ctx, points, holders)
 	}
 	if len(points) == 0 && p.credential.Kind == credential.CloudKey {
 		return nil, fmt.Errorf("%w: no issuer that accepts %s is known: survey the project whose key it is", app.ErrRefused, p.credential.Fingerprint)

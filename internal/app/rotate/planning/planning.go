@@ -17,6 +17,8 @@ import (
 
 // Store is what this package needs of the store.
 type Store interface {
+	AllSystems(ctx context.Context) ([]records.System, error)
+	Chain(ctx context.Context, fingerprint string) (chain string, authority records.SystemID, err error)
 	Account(ctx context.Context, id records.AccountID) (records.Account, error)
 	CopyDecisions(ctx context.Context) (map[records.SystemID]map[string]records.CopyDecision, error)
 	Dependent(ctx context.Context, id records.DependentID) (records.Dependent, error)

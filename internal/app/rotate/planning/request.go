@@ -49,6 +49,9 @@ type Request struct {
 	// Lasts is how long a new key is good that an issuer is given; 0 for as long as the one
 	// before it, and below 0 for without end.
 	Lasts time.Duration
+	// Authority is the system that issues a new certificate, by name or number; "" for the one
+	// that issued the one before, or the only one.
+	Authority string
 	// Given is the fingerprint of a new password that a person gave and that is sealed
 	// already, and GivenBy that person; "" when one is made.
 	Given   string
@@ -68,6 +71,9 @@ func (w Request) For(kind credential.Kind) Request {
 	}
 	if kind != credential.CloudKey {
 		w.Lasts = 0
+	}
+	if kind != credential.Certificate {
+		w.Authority = ""
 	}
 	return w
 }

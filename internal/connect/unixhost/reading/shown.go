@@ -2,13 +2,9 @@ package reading
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"net"
 	"slices"
 	"strconv"
-
-	"golang.org/x/crypto/ssh"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/shown"
@@ -17,12 +13,6 @@ import (
 
 // OptionCertificates says whether ports that listen are asked for their certificates.
 const OptionCertificates = "certificates"
-
-// prohibited: the host's SSH server connects nobody, or not there.
-func prohibited(err error) bool {
-	var closed *ssh.OpenChannelError
-	return errors.As(err, &closed) && closed.Reason == ssh.Prohibited
-}
 
 // shown asks the ports that listen which certificates they show. The host's own SSH server
 // connects (RFC 4254, section 7.2), so that ports are reached that listen for the host alone;
@@ -36,7 +26,7 @@ func (v *visit) shown(ctx context.Context) *connect.Failure {
 		v.incomplete(connect.ScopeCertificates, "the ports that listen were not read")
 		return nil
 	}
-	batch, unasked := shown.Ports(ctx, v.dialThere, v.listens, prohibited)
+	batch, unasked := shown.Ports(ctx, shown.From(v.Client, v.Target.Address, v.everywhere), v.listens, shown.Prohibited)
 	if err := ctx.Err(); err != nil {
 		return v.Target.Fail(connect.StageRead, connect.CodeTimeout, "asking ports for certificates: "+err.Error(), "", err)
 	}
@@ -48,24 +38,6 @@ func (v *visit) shown(ctx context.Context) *connect.Failure {
 	}
 	v.count(connect.ScopeCertificates, len(batch.Dependents))
 	return v.send(batch)
-}
-
-// dialThere connects from the host, or from here where that is not let: then to the address
-// alone by which the host is reached. What a host says of its addresses leads nowhere else.
-func (v *visit) dialThere(ctx context.Context, address string) (net.Conn, error) {
-	conn, err := v.Client.DialContext(ctx, "tcp", address)
-	if err == nil || !prohibited(err) {
-		return conn, err
-	}
-	host, port, wrong := net.SplitHostPort(address)
-	if wrong != nil || host != v.Target.Address && !v.everywhere(port) {
-		return nil, err
-	}
-	outside, failed := (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort(v.Target.Address, port))
-	if failed != nil {
-		return nil, err
-	}
-	return outside, nil
 }
 
 // everywhere: the port listens on all addresses, and is asked on the host's own.

@@ -57,6 +57,7 @@ func Build(in Input) rotation.Plan {
 			b.restart(u, b.running[u.SystemID])
 		}
 	}
+	b.shows()
 	if in.Kind != rotation.KindAssign {
 		b.close()
 	}

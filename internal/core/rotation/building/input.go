@@ -27,7 +27,11 @@ type Point struct {
 	Via      string // see Door
 	Overlap  bool   // it accepts two values at once
 	Issuer   bool   // see Door
-	Next     string // where two accounts take turns: the other one, which accepts the new value
+	// Certifies and Shows: see Door.
+	Certifies, Shows bool
+	Names            string // of a certificate, in words
+	Unit             string // of a port: the place of the unit that listens there; "" where that is not known
+	Next             string // where two accounts take turns: the other one, which accepts the new value
 }
 
 // File is a file that holds copies.
@@ -90,6 +94,7 @@ type Input struct {
 	Limits              []credential.Limit
 	Given, GivenBy      string // fingerprint of a value that a person gave, and who; "" when it is made
 	Points              []Point
+	Shown               []Point             // ports that show a certificate
 	Turn                *rotation.Successor // two accounts take turns; nil for a value that changes at its account
 	Authority           string              // the systems that decide, in words
 	OnFailure           rotation.OnFailure

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"slices"
 
+	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/rotation"
 )
 
@@ -28,9 +29,14 @@ func (b *builder) open(needs []int) {
 	for _, p := range points {
 		step := rotation.Step{Kind: rotation.StepChange, SystemID: p.SystemID, System: p.System, Subject: p.Account, Overlap: p.Overlap, Next: p.Next, Needs: slices.Clone(needs), Window: b.in.Window}
 		if p.Path != "" {
-			step.Subject, step.Door = p.Path, &rotation.Door{Account: p.Account, Issuer: p.Issuer}
+			step.Subject, step.Door = p.Path, &rotation.Door{Account: p.Account, Issuer: p.Issuer, Certifies: p.Certifies, Names: p.Names}
 		}
+		step.Overlap = step.Overlap || p.Certifies
 		change := b.add(step)
+		if p.Certifies { // what it issues is looked at before it is taken
+			b.signIns = append(b.signIns, change)
+			continue
+		}
 		if n := len(b.guarded); n == 0 || b.guarded[n-1].systemID != p.SystemID || b.guarded[n-1].account != p.Account {
 			b.guarded = append(b.guarded, guarded{systemID: p.SystemID, system: p.System, account: p.Account, via: p.Via, next: p.Next, entries: p.Path != "", issuer: p.Issuer})
 		}
@@ -90,6 +96,35 @@ func (b *builder) close() {
 		refuse := g.proof(rotation.StepRefuse, []int{g.proven})
 		refuse.After = b.ends
 		b.add(refuse)
+	}
+}
+
+// shows proves at the ports what clients see, once what listens there runs with what is in its
+// files.
+func (b *builder) shows() {
+	ports := slices.Clone(b.in.Shown)
+	slices.SortFunc(ports, func(x, y Point) int {
+		return cmp.Or(cmp.Compare(x.System, y.System), cmp.Compare(x.Path, y.Path))
+	})
+	for _, p := range ports {
+		step := rotation.Step{Kind: rotation.StepShow, SystemID: p.SystemID, System: p.System, Subject: p.Path, Door: &rotation.Door{Account: p.Path, Shows: true}}
+		if i, found := b.proveOf[p.SystemID+"\x00"+estate.PlaceKey(estate.DependentUnit, p.Unit)]; found && p.Unit != "" {
+			step.Needs = []int{i}
+			if r, known := b.restartOf[p.SystemID+"\x00"+estate.PlaceKey(estate.DependentUnit, p.Unit)]; known {
+				step.Needs = append(step.Needs, r)
+			}
+		} else {
+			for i, s := range b.plan.Steps {
+				if s.SystemID == p.SystemID && (s.Kind == rotation.StepProve || s.Kind == rotation.StepRestart || s.Kind == rotation.StepReplace) {
+					step.Needs = append(step.Needs, i)
+				}
+			}
+			if len(step.Needs) == 0 || !slices.ContainsFunc(step.Needs, func(i int) bool { return b.plan.Steps[i].Kind == rotation.StepRestart }) {
+				b.note(rotation.NoteLatent, "port %s on %s goes on showing the old certificate until what listens there has read the new one: nothing of it is restarted", p.Path, p.System)
+				continue
+			}
+		}
+		b.ends = append(b.ends, b.add(step))
 	}
 }
 
