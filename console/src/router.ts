@@ -38,6 +38,7 @@ export const router = createRouter({
     { path: '/rights', name: 'rights', component: () => import('./pages/Rights.vue') },
     { path: '/probes', name: 'probes', component: () => import('./pages/Probes.vue') },
     { path: '/expiry', name: 'expiry', component: () => import('./pages/Expiry.vue') },
+    { path: '/outlived', name: 'outlived', component: () => import('./pages/Outlived.vue') },
     { path: '/risks', name: 'risks', component: () => import('./pages/Risks.vue') },
     { path: '/charters', name: 'charters', component: () => import('./pages/Charters.vue') },
     { path: '/charters/:name', name: 'charter', component: () => import('./pages/CharterPage.vue') },

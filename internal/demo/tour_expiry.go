@@ -109,6 +109,9 @@ var endingSteps = []step{
 		fmt.Fprintln(t.out, "    proven from outside: the authority asked the site about both names, and issued one certificate")
 		return t.expect(ctx, 0, []string{"CN=" + larkmoor.SiteName, "ends in 89 days"}, "expiry", "list", "--filter", "what=certificate")
 	}},
+	{"Nobody said what is not needed any more, and it is known all the same: what was not used for longest, and has nothing that depends on it, comes first, with what ends it safely.", func(ctx context.Context, t *tour) error {
+		return t.expect(ctx, 0, []string{"fares-trial", "not used for 210 days", "nothing is known that depends on it", "credential delete id:", "--watch 30d"}, "credential", "outlived", "--filter", "system=larkmoor-feeds", "--wide")
+	}},
 	{"The trial of last spring is over: its identity is disabled, watched for a month, and deleted then by itself, unless something asks for it. Until then one person lets it in again.", func(ctx context.Context, t *tour) error {
 		if err := t.expect(ctx, 0, []string{"watch for 30 days", "undoing lets it in again", "Watches    20", "nothing happens but watching"}, "credential", "delete", "larkmoor-feeds/fares-trial", "--watch", "30d", "--reason", "the trial is over"); err != nil {
 			return err

@@ -1816,6 +1816,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/outlived": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what has outlived its purpose, of accounts that programs use and of keys, what has most first: unused, disabled, ended or unchanged for too long, or its owner is gone; with how each is ended safely. It is judged after each survey, and once a day
+         * @description Roles: [viewer operator approver auditor administrator]
+         */
+        get: operations["list-outlived"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/overview": {
         parameters: {
             query?: never;
@@ -5431,6 +5451,52 @@ export interface components {
             kind: "group" | "sequence";
             members: components["schemas"]["OrderMember"][];
         };
+        Outlived: {
+            /** Format: int64 */
+            account_id?: number;
+            /** @description That rehearses it */
+            command: string;
+            /**
+             * Format: int64
+             * @description Of a key: where it is accepted
+             */
+            dependent_id?: number;
+            /**
+             * Format: int64
+             * @description That use it, as far as is known
+             */
+            dependents: number;
+            /**
+             * Format: int64
+             * @description Of the account, or of the place of a key below zero
+             */
+            id: number;
+            /** @description Of a key: its number, or the fingerprint of its public half */
+            key_id?: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description 0 to 100: how much it has
+             */
+            points: number;
+            reasons: string[];
+            /**
+             * @description How it is ended safely: disabled, watched and deleted; disabled; rotated; or looked at first, for something depends on it
+             * @enum {string}
+             */
+            remedy: "delete" | "disable" | "rotate" | "look";
+            /**
+             * Format: date-time
+             * @description For so long it has these points
+             */
+            since: string;
+            system: string;
+            /** Format: int64 */
+            system_id: number;
+            system_kind: string;
+            /** @enum {string} */
+            what: "account" | "key";
+        };
         Overridden: {
             rotation?: components["schemas"]["Rotation"];
             /**
@@ -5799,6 +5865,20 @@ export interface components {
             /** @description Only when they were asked for */
             columns?: components["schemas"]["ListColumn"][] | null;
             items: components["schemas"]["Order"][];
+            /** @description There are more than total says: they are not counted */
+            more?: boolean;
+            /** @description Cursor of the next page; absent on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Number of all items that match; when there are more than 1,000, that number
+             */
+            total: number;
+        };
+        PageOutlived: {
+            /** @description Only when they were asked for */
+            columns?: components["schemas"]["ListColumn"][] | null;
+            items: components["schemas"]["Outlived"][];
             /** @description There are more than total says: they are not counted */
             more?: boolean;
             /** @description Cursor of the next page; absent on the last */
@@ -20553,6 +20633,111 @@ export interface operations {
             };
             /** @description Bad Gateway */
             502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-outlived": {
+        parameters: {
+            query?: {
+                /** @description column=value, column!=value, column~part, column!~part, column<value, column>value; all must match */
+                filter?: string[] | null;
+                /** @description A column; with - before it descending */
+                sort?: string;
+                /** @description Items a page; 100 by default */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+                /** @description Part of any text column */
+                search?: string;
+                /** @description Only say by which columns one can filter and sort */
+                columns?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOutlived"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -9,7 +9,11 @@ import Trouble from './Trouble.vue'
 import { useWork } from './work'
 
 /** Asks what shall become of an end, and has it rehearsed: nothing is changed by that. */
-const { of } = defineProps<{ of: Pick<Schemas['EndRow'], 'account_id' | 'dependent_id' | 'name' | 'system' | 'system_kind' | 'what'> }>()
+const { of, first = '' } = defineProps<{
+  of: Pick<Schemas['EndRow'], 'account_id' | 'dependent_id' | 'name' | 'system' | 'system_kind' | 'what'>
+  /** That is chosen first. */
+  first?: string
+}>()
 const emit = defineEmits<{ close: [] }>()
 const DayPicker = defineAsyncComponent(() => import('./DayPicker.vue'))
 const router = useRouter()
@@ -25,7 +29,8 @@ void work('kinds', async () => {
   const kinds = await data(api.GET('/api/v1/kinds'))
   const all = kinds?.find((k) => k.kind === of.system_kind)?.ends ?? []
   possible.value = all.filter((p) => (p.of === 'key' && p.act !== 'issue') === (of.what === 'key'))
-  if (possible.value.length) chosen.value = 0
+  const wanted = possible.value.findIndex((p) => p.act === first)
+  if (possible.value.length) chosen.value = Math.max(wanted, 0)
 })
 const options = computed(() =>
   possible.value.map((p, value) => ({ value, label: t('ends.choice', { act: t(`ends.acts.${p.act}`), what: t(`ends.what.${p.of}`) }) })),
@@ -39,7 +44,7 @@ const rehearse = () =>
   work('rehearse', async () => {
     const p = act.value!
     const change = {
-      ...(of.account_id ? { account_id: of.account_id } : { dependent_id: of.dependent_id }),
+      ...(of.account_id && of.what !== 'key' ? { account_id: of.account_id } : { dependent_id: of.dependent_id }),
       act: p.act as 'expire',
       of: p.of as 'account',
       ...(p.act === 'delete' && watched.value ? { watch_hours: watched.value * 24 } : {}),

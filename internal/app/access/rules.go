@@ -256,6 +256,7 @@ var rules = map[Action]rule{
 	"resolve-account":       readers,
 	"list-rights":           readers,
 	"list-ends":             readers,
+	"list-outlived":         readers,
 	"get-timeline":          readers,
 	"get-forecast":          readers,
 	"get-account-ends":      readers,

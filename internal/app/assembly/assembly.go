@@ -25,6 +25,7 @@ import (
 	"mossledger.example/moss/internal/app/freeze"
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/labels"
+	"mossledger.example/moss/internal/app/lives"
 	"mossledger.example/moss/internal/app/messages"
 	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/app/picture"
@@ -96,6 +97,7 @@ type Application struct {
 	Rights     *rights.Rights
 	Charters   *charters.Charters
 	Risks      *risks.Risks
+	Lives      *lives.Lives
 	Reach      *reachability.Reachability
 	Traces     *traces.Traces
 	Proofs     *prove.Proofs
@@ -150,6 +152,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	a.Amendments = amend.New(base, a.Store, a.Inventory, a.Approvals, a.Surveys, a.Freeze)
 	a.Proofs = prove.New(base, a.Store, a.Inventory, a.Sealed, a.Charters, a.Amendments)
 	a.Risks = risks.New(base, a.Store, a.Rights)
+	a.Lives = lives.New(a.Store, base.Now)
 	a.Messages = messages.New(base, a.Store, tell.Send)
 	a.Rotations.After(a.Unattended.Kick)
 	a.Policies.Changed(a.Unattended.Kick)
@@ -179,6 +182,9 @@ func New(ctx context.Context, config Config) (*Application, error) {
 		}
 		if err := a.Risks.Rank(ctx); err != nil && base.Context.Err() == nil {
 			base.Log.Error("accounts could not be ranked after a survey", "error", err)
+		}
+		if err := a.Lives.Judge(ctx); err != nil && base.Context.Err() == nil {
+			base.Log.Error("lives could not be judged after a survey", "error", err)
 		}
 	})
 	a.duties = []schedule.Duty{{Name: "verify", Title: "verify everything in custody", Every: config.VerifyEvery, Do: a.verifyAll}, {Name: "survey", Title: "survey all systems", Every: config.SurveyEvery, Do: a.surveyAll}, {Name: "judge", Title: "judge anew what changes with time alone", Every: 24 * time.Hour, Do: a.judgeAll}, {Name: "look", Title: "look again at rotations that have ended", Every: lookEvery, Do: a.Looks.LookAgain}, {Name: "rotate", Title: "rotate what is due by policies", Every: lookEvery, Do: a.Unattended.Look}, {Name: "take", Title: "take into custody what rules say so of", Every: lookEvery, Do: a.Taking.Look}, {Name: "expire", Title: "end requests that nobody approved in time", Every: lookEvery, Do: a.Approvals.Expire}, {Name: "forget", Title: "forget old messages, and given values that nothing took", Every: 24 * time.Hour, Do: a.forget}, {Name: "erase", Title: "erase former values whose time is over", Every: 24 * time.Hour, Do: a.Custody.EraseFormer}}
@@ -238,7 +244,7 @@ func (a *Application) judgeAll(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if err := a.Picture.Place(ctx, systems); err != nil {
+	if err := errors.Join(a.Picture.Place(ctx, systems), a.Lives.Judge(ctx)); err != nil {
 		return "", err
 	}
 	return fmt.Sprintf("%d systems judged", len(systems)), nil

@@ -28,7 +28,7 @@ func Command() *cobra.Command {
 	output.AddFlag(show)
 	show.RunE = output.Talking(showCredential)
 	return output.Group("credential", "Credentials: passwords and keys, where they are accepted and held, and when they end", list, show,
-		act(expiry.SetEnd), act(expiry.Extend), act(expiry.Expire), act(expiry.Disable), act(expiry.Enable), act(expiry.Delete), issue(), life())
+		act(expiry.SetEnd), act(expiry.Extend), act(expiry.Expire), act(expiry.Disable), act(expiry.Enable), act(expiry.Delete), issue(), life(), outlived())
 }
 
 var credentialPlaces = []output.Column{{"WHAT", "what"}, {"SYSTEM", "system"}, {"ACCOUNT", "key.lets"}, {"FILE", "path"}, {"RESTRICTIONS", "key.options"}, {"MODE", "key.mode"}}

@@ -32,3 +32,13 @@ func life() *cobra.Command {
 	})
 	return cmd
 }
+
+// outlived is moss credential outlived.
+func outlived() *cobra.Command {
+	cmd := output.ListCommand("outlived", "List what has outlived its purpose, what has most first, and how each is ended safely", "/outlived", []output.Column{
+		{"POINTS", "points"}, {"WHAT", "what"}, {"NAME", "name"}, {"SYSTEM", "system"}, {"WHY", "reasons"}, {"USED BY", "dependents"}, {"REMEDY", "remedy"}, {"REHEARSE IT", "command"}, {"SINCE", "since"},
+	}, "Nothing is known to have outlived its purpose.")
+	cmd.Long = "Lists accounts that programs use (something depends on them, they are in custody or have a label, or are of a data\nstore or a cloud) and keys that let somebody in: unused, disabled, ended or unchanged for longer than the policy of\ntheir label lets them (90 and 365 days where none says), or whose owner is gone. What is not known is no reason.\nREMEDY: delete (disabled, watched for a time, then deleted), disable, rotate, or look, for something depends on it.\nIt is judged after each survey, and once a day."
+	cmd.Example = "  moss credential outlived\n  moss credential outlived --filter remedy=delete --filter 'points>50'\n  moss credential outlived --filter reasons~owner -o json"
+	return cmd
+}

@@ -1,6 +1,7 @@
 package expiry
 
 import (
+	"cmp"
 	"fmt"
 	"time"
 )
@@ -27,16 +28,22 @@ const (
 	usualAge  = 365 * Day
 )
 
+func (b Bounds) orUsual() (idle, age time.Duration) {
+	return cmp.Or(b.Idle, usualIdle), cmp.Or(b.MaxAge, usualAge)
+}
+
+// changed is since when its value is what it is.
+func (l Life) changed() time.Time {
+	if l.Changed.IsZero() {
+		return l.Born
+	}
+	return l.Changed
+}
+
 // Outlives says why a thing has outlived its purpose, or may have; nil for not. What is not
 // known is no reason.
 func (l Life) Outlives(now time.Time, b Bounds) (reasons []string) {
-	idle, age := b.Idle, b.MaxAge
-	if idle == 0 {
-		idle = usualIdle
-	}
-	if age == 0 {
-		age = usualAge
-	}
+	idle, age := b.orUsual()
 	days := func(since time.Time) int { return int(now.Sub(since) / Day) }
 	if !l.Used.IsZero() && now.Sub(l.Used) > idle {
 		reasons = append(reasons, fmt.Sprintf("not used for %d days", days(l.Used)))
@@ -44,11 +51,7 @@ func (l Life) Outlives(now time.Time, b Bounds) (reasons []string) {
 	if !l.Enabled {
 		reasons = append(reasons, "it is disabled")
 	}
-	changed := l.Changed
-	if changed.IsZero() {
-		changed = l.Born
-	}
-	if !changed.IsZero() && now.Sub(changed) > age {
+	if changed := l.changed(); !changed.IsZero() && now.Sub(changed) > age {
 		reasons = append(reasons, fmt.Sprintf("not changed for %d days", days(changed)))
 	}
 	if l.End.Past(now) {

@@ -81,6 +81,9 @@ func Register(r *routing.Router, s *store.Store, application *assembly.Applicati
 	routing.Add(r, http.MethodGet, "/expiry/forecast", "get-forecast", "Count what ends on each day from today on", func(ctx context.Context, in *forecastInput) (*routing.Body[Forecast], error) {
 		return routing.Answer(forecast(ctx, s, now(), in.Days))
 	})
+	routing.Add(r, http.MethodGet, "/outlived", "list-outlived", "List what has outlived its purpose, of accounts that programs use and of keys, what has most first: unused, disabled, ended or unchanged for too long, or its owner is gone; with how each is ended safely. It is judged after each survey, and once a day", func(ctx context.Context, in *routing.ListInput) (*routing.Body[records.Page[records.Outlived]], error) {
+		return routing.Answer(s.Outlived(ctx, in.Query()))
+	})
 	routing.Add(r, http.MethodGet, "/accounts/{id}/ends", "get-account-ends", "Tell when an account and what proves it end", func(ctx context.Context, in *routing.IDInput) (*routing.Body[[]records.EndRow], error) {
 		list, err := s.EndsOf(ctx, records.AccountID(in.ID))
 		return routing.Answer(append([]records.EndRow{}, list...), err)

@@ -178,6 +178,11 @@ func (p *Project) ChangeKey(identity, key string, change func(*Key)) {
 	change(p.find(identity).key(key))
 }
 
+// Used has a key have been used last at a moment.
+func (p *Project) Used(identity, key string, at time.Time) {
+	p.ChangeKey(identity, key, func(k *Key) { k.used = at.UTC().Truncate(time.Second) })
+}
+
 // Keys are those of an identity, by their numbers.
 func (p *Project) Keys(identity string) (out []string) {
 	p.lock.Lock()

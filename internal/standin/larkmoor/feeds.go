@@ -41,9 +41,11 @@ func (e *Estate) startFeeds(config *tls.Config) error {
 	if e.FeedsKey, _, err = e.feedsKey("114001", time.Time{}); err != nil {
 		return err
 	}
-	if _, _, err = e.feedsKey("114004", time.Time{}); err != nil {
+	_, trial, err := e.feedsKey("114004", time.Time{})
+	if err != nil {
 		return err
 	}
+	e.Feeds.Used("114004", trial, time.Now().AddDate(0, 0, -210)) // last spring
 	return nil
 }
 
