@@ -2,6 +2,7 @@ package records
 
 import (
 	"fmt"
+	"regexp"
 	"time"
 
 	"mossledger.example/moss/internal/core/expiry"
@@ -26,9 +27,15 @@ type Outlived struct {
 	Command     string        `json:"command" doc:"That rehearses it"`
 }
 
-// Commands are those that rehearse a remedy. Accounts are named by their numbers: their names are
-// anybody's.
+// plain is what may stand in a command line that somebody copies: numbers of keys are what a
+// system said.
+var plain = regexp.MustCompile(`^[A-Za-z0-9_.:/+=-]{1,200}$`)
+
+// command rehearses the remedy. Accounts are named by their numbers: their names are anybody's.
 func (v Outlived) command() string {
+	if v.What == expiry.Key && (!plain.MatchString(v.KeyID) || v.KeyID[0] == '-' || !plain.MatchString(v.System)) {
+		return fmt.Sprintf("moss dependent show %d", v.DependentID)
+	}
 	of := fmt.Sprintf("id:%d", v.AccountID)
 	switch {
 	case v.What == expiry.Key && v.Kind == "unix-host":

@@ -15,12 +15,12 @@ const EndForm = defineAsyncComponent(() => import('../components/EndForm.vue'))
 type Outlived = Schemas['Outlived']
 const session = useSession()
 const columns: Column[] = [
-  { key: 'points', title: t('outlived.points'), field: 'points', content: 'number', compares: 'number', width: 110 },
-  { key: 'name', title: t('accounts.name'), field: 'name', content: 'name' },
-  { key: 'system', title: t('fields.system'), field: 'system', content: 'system' },
-  { key: 'what', title: t('ends.whatTitle'), field: 'what', content: 'word', compares: 'words', values: ['account', 'key'], width: 104 },
-  { key: 'reasons', title: t('outlived.reasons'), field: 'reasons', content: 'text', filterOnly: false },
-  { key: 'dependents', title: t('ends.usedBy'), field: 'dependents', content: 'number', compares: 'number', width: 96 },
+  { key: 'points', title: t('outlived.points'), field: 'points', content: 'number', compares: 'number', width: 100 },
+  { key: 'name', title: t('accounts.name'), field: 'name', content: 'name', width: 150 },
+  { key: 'system', title: t('fields.system'), field: 'system', content: 'system', width: 150 },
+  { key: 'what', title: t('ends.whatTitle'), field: 'what', content: 'word', compares: 'words', values: ['account', 'key'], width: 84 },
+  { key: 'reasons', title: t('outlived.reasons'), field: 'reasons', content: 'text', width: 250 },
+  { key: 'dependents', title: t('ends.usedBy'), field: 'dependents', content: 'number', compares: 'number', width: 84 },
   { key: 'since', title: t('rights.since'), field: 'since', content: 'time', compares: 'time', optional: true },
   {
     key: 'remedy',
@@ -29,7 +29,7 @@ const columns: Column[] = [
     content: 'word',
     compares: 'words',
     values: ['delete', 'disable', 'rotate', 'look'],
-    width: 190,
+    width: 184,
   },
 ]
 const fetch = (query: ListQuery) => data(api.GET('/api/v1/outlived', { params: { query } }))
