@@ -9,6 +9,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mossledger.example/moss/internal/app/lives"
+	_ "mossledger.example/moss/internal/connect/directory"
+	_ "mossledger.example/moss/internal/connect/unixhost"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/store"
@@ -49,6 +52,8 @@ func BenchmarkExpiry(b *testing.B) {
 		{"ends, keys", "/expiry?filter=what%3Dkey"},
 		{"ends, certificates", "/expiry?filter=what%3Dcertificate"},
 		{"ends, one part", "/expiry?filter=at%3E2027-10-01&filter=at%3C2027-10-09"},
+		{"outlived, first page", "/outlived"},
+		{"outlived, of a system", "/outlived?filter=system%3Dhost0100&filter=remedy%3Ddelete"},
 		{"ends, searched", "/expiry?search=svc-berth-100"},
 	} {
 		askAll(b, ask.name, get, func(*rand.Rand) string { return ask.path })
@@ -95,4 +100,11 @@ func fillEnds(b *testing.B, folder string) {
 		require.NoError(b, s.PutDependents(ctx, ids[fmt.Sprintf("host%04d", h)], list, store.NewSeen(), &tally))
 	}
 	require.NoError(b, s.MergeIndexes(ctx))
+	for _, turn := range []string{"first", "second"} {
+		began := time.Now()
+		require.NoError(b, lives.New(s, time.Now).Judge(ctx))
+		page, err := s.Outlived(ctx, records.Query{Limit: 1})
+		require.NoError(b, err)
+		fmt.Printf("all of them judged a %s time in %v: %d have outlived their purpose\n", turn, time.Since(began).Round(10*time.Millisecond), page.Total)
+	}
 }

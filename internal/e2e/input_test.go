@@ -125,7 +125,7 @@ func TestInterruptedSurvey(t *testing.T) {
 	id := ""
 	require.Eventually(t, func() bool {
 		running := u.rows("survey", "list", "--filter", "state=running")
-		if len(running) == 1 && fmt.Sprint(running[0]["done"]) == "12" { // all but quay2
+		if len(running) == 1 && fmt.Sprint(running[0]["done"]) == "13" { // all but quay2
 			id = fmt.Sprint(running[0]["id"])
 		}
 		return id != ""

@@ -97,4 +97,15 @@ func TestCloudKeys(t *testing.T) {
 	undone := u.moss(0, "amend", "undo", "3", "--reason", "not theirs after all")
 	assert.Contains(t, undone, "undone")
 	assert.NotContains(t, u.logTail(), "PRIVATE KEY")
+
+	// What is done about an end is a part of the life of what it is about, and what has outlived
+	// its purpose says how it is ended.
+	u.moss(0, "credential", "disable", trial, "--reason", "the trial is over")
+	assert.Regexp(t, `disable by ines on 20.* \(amendment \d+\)`, u.moss(0, "credential", "life", trial))
+	u.moss(3, "survey", "run")
+	outlived := u.rows("credential", "outlived", "--filter", "system=larkmoor-feeds", "--filter", "what=account")
+	require.Len(t, outlived, 1)
+	assert.Equal(t, []any{"fares-trial", "delete"}, []any{outlived[0]["name"], outlived[0]["remedy"]})
+	assert.Contains(t, fmt.Sprint(outlived[0]["reasons"]), "it is disabled")
+	assert.Contains(t, u.moss(0, strings.Fields(strings.TrimPrefix(fmt.Sprint(outlived[0]["command"]), "moss "))...), "watch for 30 days")
 }

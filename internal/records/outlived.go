@@ -70,6 +70,19 @@ func (v Outlived) Told() Outlived {
 	return v
 }
 
+// EndMade is a change of an end that was made from here and stands.
+type EndMade struct {
+	AmendmentID AmendmentID `json:"amendment_id"`
+	At          time.Time   `json:"at"`
+	Act         expiry.Act  `json:"act" enum:"set-end,extend,expire,disable,enable,delete,issue"`
+	Of          expiry.What `json:"of" enum:"password,account,role,token,key,certificate,membership"`
+	KeyID       string      `json:"key_id,omitempty" doc:"Of a key: its number, or the fingerprint of its public half"`
+	End         expiry.End  `json:"-"`
+	Until       string      `json:"until,omitempty" doc:"The end that was given, in words"`
+	By          string      `json:"by"`
+	Reason      string      `json:"reason"`
+}
+
 // LifeToJudge is what is known of one, before it is judged.
 type LifeToJudge struct {
 	Outlived

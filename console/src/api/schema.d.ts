@@ -4560,6 +4560,22 @@ export interface components {
             of: string;
             path?: string;
         };
+        EndMade: {
+            /** @enum {string} */
+            act: "set-end" | "extend" | "expire" | "disable" | "enable" | "delete" | "issue";
+            /** Format: int64 */
+            amendment_id: number;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description Of a key: its number, or the fingerprint of its public half */
+            key_id?: string;
+            /** @enum {string} */
+            of: "password" | "account" | "role" | "token" | "key" | "certificate" | "membership";
+            reason: string;
+            /** @description The end that was given, in words */
+            until?: string;
+        };
         EndRow: {
             /** Format: int64 */
             account_id?: number;
@@ -5179,6 +5195,8 @@ export interface components {
             last_used?: string;
             /** @description In words */
             left: string;
+            /** @description What was done about its end from here, and stands: extended, ended, disabled, by whom and why */
+            made: components["schemas"]["EndMade"][];
             name: string;
             /** @description Why it has outlived its purpose, or may have; none where nothing is known */
             outlives: string[];

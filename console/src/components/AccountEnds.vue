@@ -43,6 +43,13 @@ const columns = [
         >{{ t(`ends.what.${row.what}`) }}
         <div v-if="row.key_id" class="soft mono">{{ row.key_id.slice(0, 12) }}</div></template
       >
+      <template #left="{ row }"
+        >{{ row.left }}
+        <div v-for="m in row.made" :key="m.amendment_id" class="soft" :title="m.reason">
+          {{ t(`ends.acts.${m.act}`) }}{{ m.until ? `: ${m.until}` : '' }}, <When :at="m.at" />,
+          <RouterLink :to="`/amendments/${m.amendment_id}`">{{ m.by }}</RouterLink>
+        </div></template
+      >
       <template #changed="{ row }"><When :at="row.changed || row.born" /></template>
       <template #used="{ row }"><When :at="row.last_used" /></template>
       <template #outlives="{ row }">{{ row.outlives.join('; ') }}</template>

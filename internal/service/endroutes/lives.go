@@ -28,6 +28,7 @@ type Life struct {
 	State       expiry.State        `json:"state" enum:"ends,ended,never,unknown"`
 	At          time.Time           `json:"at,omitzero" doc:"When it ends, or has ended"`
 	Left        string              `json:"left" doc:"In words"`
+	Made        []records.EndMade   `json:"made" nullable:"false" doc:"What was done about its end from here, and stands: extended, ended, disabled, by whom and why"`
 	Outlives    []string            `json:"outlives" nullable:"false" doc:"Why it has outlived its purpose, or may have; none where nothing is known"`
 }
 
@@ -97,12 +98,17 @@ func lives(ctx context.Context, s *store.Store, id records.AccountID, now time.T
 	if err != nil {
 		return nil, err
 	}
+	made, err := endsMade(ctx, s, id, tied)
+	if err != nil {
+		return nil, err
+	}
 	enabled := a.Enabled != estate.No
 	out := []Life{}
 	add := func(l Life, is expiry.Life) {
 		l.State, l.At, l.Left = is.End.State, is.End.At, is.End.Left(now)
 		l.Born, l.FirstSeen, l.LastUsed, l.Changed = is.Born, is.Seen, is.Used, is.Changed
 		l.Outlives = append([]string{}, is.Outlives(now, bounds)...)
+		l.Made = madeOf(made, l)
 		out = append(out, l)
 	}
 	for _, e := range ends {
@@ -135,4 +141,31 @@ func lives(ctx context.Context, s *store.Store, id records.AccountID, now time.T
 			expiry.Life{Born: d.Key.Begins, Seen: d.FirstSeen, Used: d.Key.Used, End: end, Enabled: enabled && d.Key.Ended == ""})
 	}
 	return out, nil
+}
+
+// endsMade are the changes of ends from here, of an account and of the keys that let somebody in
+// as it.
+func endsMade(ctx context.Context, s *store.Store, id records.AccountID, tied []records.Dependent) ([]records.EndMade, error) {
+	keys := []string{}
+	for _, d := range tied {
+		if d.Key != nil {
+			keys = append(keys, cmp.Or(d.Key.KeyID, d.Key.Fingerprint))
+		}
+	}
+	return s.EndsMade(ctx, id, keys)
+}
+
+// madeOf are those about one thing: an account that is disabled takes its password with it.
+func madeOf(all []records.EndMade, l Life) []records.EndMade {
+	out := []records.EndMade{}
+	for _, m := range all {
+		if (m.KeyID != "") != (l.KeyID != "") || m.KeyID != l.KeyID || l.KeyID == "" && m.Of != l.What && m.Of != expiry.Account {
+			continue
+		}
+		if m.Act == expiry.SetEnd || m.Act == expiry.Extend || m.Act == expiry.Issue {
+			m.Until = m.End.String()
+		}
+		out = append(out, m)
+	}
+	return out
 }
