@@ -22,7 +22,6 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/acme"
@@ -140,22 +139,7 @@ func open(ctx context.Context, target connect.Target, watch *connect.Stopwatch) 
 	if failure != nil {
 		return nil, failure
 	}
-	first := atomic.Pointer[net.Conn]{}
-	ready := net.Conn(conn)
-	first.Store(&ready)
-	transport := &http.Transport{
-		TLSClientConfig: config, MaxConnsPerHost: 2, ResponseHeaderTimeout: callTime, MaxResponseHeaderBytes: 64 << 10,
-		DialTLSContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-			if c := first.Swap(nil); c != nil {
-				return *c, nil
-			}
-			again, _, _, failure := connect.Secure(ctx, target, description.Port, connect.NewStopwatch(), func(error) string { return "" })
-			if failure != nil {
-				return nil, failure
-			}
-			return again, nil
-		},
-	}
+	transport := connect.Transport(target, description.Port, conn, config, 2, callTime)
 	at, trace := base(target), connect.TraceOf(ctx)
 	directory := target.Options[optionDirectory]
 	if directory == "" {

@@ -19,7 +19,6 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	"mossledger.example/moss/internal/connect"
@@ -84,22 +83,7 @@ func open(ctx context.Context, target connect.Target, watch *connect.Stopwatch) 
 		port = description.Port
 	}
 	s := &session{target: target, facts: facts, base: "https://" + net.JoinHostPort(target.Address, strconv.Itoa(port)), trace: connect.TraceOf(ctx)}
-	first := atomic.Pointer[net.Conn]{}
-	ready := net.Conn(conn)
-	first.Store(&ready)
-	transport := &http.Transport{
-		TLSClientConfig: config, MaxConnsPerHost: 4, ResponseHeaderTimeout: callTime, MaxResponseHeaderBytes: 64 << 10,
-		DialTLSContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-			if c := first.Swap(nil); c != nil {
-				return *c, nil
-			}
-			again, _, _, failure := connect.Secure(ctx, target, description.Port, connect.NewStopwatch(), func(error) string { return "" })
-			if failure != nil {
-				return nil, failure
-			}
-			return again, nil
-		},
-	}
+	transport := connect.Transport(target, description.Port, conn, config, 4, callTime)
 	// Nobody is followed elsewhere: what is sent proves who we are.
 	s.client = &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error {
 		return errors.New("it sends us elsewhere, which is not followed")

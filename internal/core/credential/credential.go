@@ -108,10 +108,10 @@ var ErrKind = errors.New("unknown kind of credential")
 var specifications = []Specification{
 	{Kind: Password, Title: "password", Value: "value", Maker: MadeHere, Ending: EndsByPolicy, Accounts: true, Same: equal, Clean: notEmpty, Make: makePassword},
 	{Kind: SSHKey, Title: "SSH key", Value: "key", Maker: MadeHere, Ending: EndsNever, Types: keys.Types(), Public: publicKey, Same: keys.Same, Clean: privateKey, Make: makeKey},
-	{Kind: CloudKey, Title: "cloud key", Value: "key", Maker: MadeHere, Ending: EndsAtIssuer, Accounts: true, Types: keys.IssuedTypes(), Public: numberedKey, Same: keys.Same, Clean: privateKey, Make: makeIssuedKey},
+	{Kind: CloudKey, Title: "cloud key", Value: "key", Maker: MadeHere, Ending: EndsAtIssuer, Accounts: true, Types: keys.IssuedTypes(), Public: numberedKey, Same: keys.Same, Clean: privateKey, Make: makeKeyOf(keys.IssuedTypes()[0], keys.IssuedTypes()...)},
 	{Kind: Token, Title: "token", Value: "token", Maker: MadeByIssuer, Ending: EndsAtIssuer, Accounts: true, Same: equal, Clean: notEmpty},
 	{Kind: APIKey, Title: "API key", Value: "key", Maker: MadeByIssuer, Ending: EndsAtIssuer, Accounts: true, Same: equal, Clean: notEmpty},
-	{Kind: Certificate, Title: "certificate", Value: "key", Maker: MadeHere, Ending: EndsInItself, Types: certifiedTypes, Public: publicKey, Same: keys.Same, Clean: privateKey, Make: makeCertifiedKey},
+	{Kind: Certificate, Title: "certificate", Value: "key", Maker: MadeHere, Ending: EndsInItself, Types: certifiedTypes, Public: publicKey, Same: keys.Same, Clean: privateKey, Make: makeKeyOf(ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA256, ssh.KeyAlgoRSA, ssh.KeyAlgoECDSA384)},
 	{Kind: KeyTab, Title: "key tab", Value: "key", Maker: MadeFrom, Ending: EndsByPolicy, Accounts: true, Same: equal, Clean: notEmpty},
 }
 
@@ -190,40 +190,26 @@ func makeKey(w Wanted, random io.Reader) (secret.Value, error) {
 	return keys.Generate(w.Like, w.Type, random)
 }
 
-// makeIssuedKey draws a pair of a type that issuers of tokens take; one of a type that they do
-// not gives way to RSA.
-func makeIssuedKey(w Wanted, random io.Reader) (secret.Value, error) {
-	wanted := w.Type
-	if wanted == "" {
-		pair, err := keys.PairOf(w.Like)
-		if err != nil {
-			return secret.Value{}, err
+// makeKeyOf draws a key of the type that is wanted, or of the type of the one before it, where
+// those who take it take that; the usual type otherwise.
+func makeKeyOf(usual string, taken ...string) func(Wanted, io.Reader) (secret.Value, error) {
+	return func(w Wanted, random io.Reader) (secret.Value, error) {
+		wanted := w.Type
+		if wanted == "" {
+			pair, err := keys.PairOf(w.Like)
+			if err != nil {
+				return secret.Value{}, err
+			}
+			if wanted = pair.Type; !slices.Contains(taken, wanted) {
+				wanted = usual
+			}
 		}
-		if wanted = pair.Type; !slices.Contains(keys.IssuedTypes(), wanted) {
-			wanted = keys.IssuedTypes()[0]
-		}
+		return keys.Generate(w.Like, wanted, random)
 	}
-	return keys.Generate(w.Like, wanted, random)
 }
 
 // certifiedTypes are those of which authorities certify keys; the first is usual.
 var certifiedTypes = []string{ssh.KeyAlgoECDSA256, ssh.KeyAlgoRSA}
-
-// makeCertifiedKey draws the key of a new certificate: of the type of the one before it, unless
-// no authority certifies that.
-func makeCertifiedKey(w Wanted, random io.Reader) (secret.Value, error) {
-	wanted := w.Type
-	if wanted == "" {
-		pair, err := keys.PairOf(w.Like)
-		if err != nil {
-			return secret.Value{}, err
-		}
-		if wanted = pair.Type; wanted != ssh.KeyAlgoECDSA384 && !slices.Contains(certifiedTypes, wanted) {
-			wanted = certifiedTypes[0]
-		}
-	}
-	return keys.Generate(w.Like, wanted, random)
-}
 
 func numberedKey(v secret.Value) (Public, error) {
 	out, err := publicKey(v)
