@@ -45,7 +45,7 @@ const doors = computed(() =>
 <style scoped>
 .picture {
   display: grid;
-  grid-template-columns: minmax(0, 3fr) 40px minmax(0, 2fr) 40px minmax(0, 3fr);
+  grid-template-columns: minmax(0, 5fr) 40px minmax(0, 4fr) 40px minmax(0, 5fr);
   align-items: center;
 }
 ul {

@@ -16,10 +16,10 @@ type Outlived = Schemas['Outlived']
 const session = useSession()
 const columns: Column[] = [
   { key: 'points', title: t('outlived.points'), field: 'points', content: 'number', compares: 'number', width: 100 },
-  { key: 'name', title: t('accounts.name'), field: 'name', content: 'name', width: 150 },
-  { key: 'system', title: t('fields.system'), field: 'system', content: 'system', width: 150 },
+  { key: 'name', title: t('accounts.name'), field: 'name', content: 'name' },
+  { key: 'system', title: t('fields.system'), field: 'system', content: 'system' },
   { key: 'what', title: t('ends.whatTitle'), field: 'what', content: 'word', compares: 'words', values: ['account', 'key'], width: 84 },
-  { key: 'reasons', title: t('outlived.reasons'), field: 'reasons', content: 'text', width: 250 },
+  { key: 'reasons', title: t('outlived.reasons'), field: 'reasons', content: 'text' },
   { key: 'dependents', title: t('ends.usedBy'), field: 'dependents', content: 'number', compares: 'number', width: 84 },
   { key: 'since', title: t('rights.since'), field: 'since', content: 'time', compares: 'time', optional: true },
   {
