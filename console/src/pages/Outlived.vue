@@ -15,7 +15,7 @@ const EndForm = defineAsyncComponent(() => import('../components/EndForm.vue'))
 type Outlived = Schemas['Outlived']
 const session = useSession()
 const columns: Column[] = [
-  { key: 'points', title: t('outlived.points'), field: 'points', content: 'number', compares: 'number', width: 100 },
+  { key: 'points', title: t('outlived.points'), field: 'points', content: 'number', compares: 'number', width: 90 },
   { key: 'name', title: t('accounts.name'), field: 'name', content: 'name' },
   { key: 'system', title: t('fields.system'), field: 'system', content: 'system' },
   { key: 'what', title: t('ends.whatTitle'), field: 'what', content: 'word', compares: 'words', values: ['account', 'key'], width: 84 },
@@ -29,7 +29,7 @@ const columns: Column[] = [
     content: 'word',
     compares: 'words',
     values: ['delete', 'disable', 'rotate', 'look'],
-    width: 184,
+    width: 200,
   },
 ]
 const fetch = (query: ListQuery) => data(api.GET('/api/v1/outlived', { params: { query } }))
