@@ -1,6 +1,7 @@
 package standin_test
 
 import (
+	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -191,6 +192,20 @@ func TestNobodyAnswersForAName(t *testing.T) {
 	require.ErrorContains(t, err, "/.well-known/acme-challenge/")
 	issued, _, _ := i.Counts()
 	assert.Zero(t, issued)
+}
+
+// An authority that never comes to an end is away when the time for the act is over, and what it
+// did not say is not known.
+func TestAnAuthorityThatNeverAnswers(t *testing.T) {
+	i := newIssuing(t)
+	i.SetFault(acme.Fault{Stuck: true})
+	ordered, err := acmeconnect.Connector{}.Order(t.Context(), i.target, []string{siteName})
+	require.NoError(t, err)
+	i.answer(ordered.Challenges)
+	ctx, cancel := context.WithTimeout(t.Context(), time.Second)
+	defer cancel()
+	_, err = acmeconnect.Connector{}.Issue(ctx, i.target, ordered, []byte("not asked for"))
+	assert.Equal(t, connect.CodeTimeout, connect.CodeOf(err), "%v", err)
 }
 
 // What was issued while the connection was cut is fetched by who asks again.

@@ -3,6 +3,7 @@ package assembly_test
 import (
 	"crypto/tls"
 	"crypto/x509"
+	"fmt"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -24,7 +25,12 @@ import (
 // withCertifier is a ferry that has the company's authority, and answers for the booking site.
 func withCertifier(t *testing.T) *ferry {
 	t.Helper()
-	f := startBy(t, &clock{})
+	return withCertifierBy(t, &clock{})
+}
+
+func withCertifierBy(t *testing.T, by *clock) *ferry {
+	t.Helper()
+	f := startBy(t, by)
 	require.NoError(t, f.Inventory.SaveSteward(t.Context(), ines, "ca", larkmoor.CertifierAccount, secret.Value{}, secret.New(f.estate.CertifierKey)))
 	host, port := larkmoor.Port(f.estate.Stores["larkmoor-ca"])
 	_, err := f.Inventory.Add(t.Context(), ines, records.System{Name: "ca", Kind: "certificate-authority", Address: host, Port: port, Steward: "ca", TrustedCA: f.estate.CA})
@@ -72,7 +78,8 @@ func (f *ferry) siteCertificate() records.Credential {
 // who answers for it; both files replaced, the site restarted, and proven by what clients see;
 // and back, with what was issued revoked.
 func TestCertificateRotation(t *testing.T) {
-	f := withCertifier(t)
+	by := &clock{}
+	f := withCertifierBy(t, by)
 	ctx := t.Context()
 	k := f.siteCertificate()
 	assert.Equal(t, []any{"certificate", 1, 1}, []any{string(k.Kind), k.Points, k.Locations})
@@ -110,4 +117,14 @@ func TestCertificateRotation(t *testing.T) {
 	assert.Equal(t, files, []string{f.file("bookings1", larkmoor.SiteCertificate), f.file("bookings1", larkmoor.SiteKey)}, "byte for byte")
 	_, revoked, _ = f.estate.Certifier.Counts()
 	assert.Equal(t, 1, revoked)
+
+	// A certificate that has ended since is not put back.
+	r = f.rotate(k, rotation.UndoOnFailure)
+	require.Equal(t, rotation.FinishedDone, r.Result)
+	f.quiet()
+	by.pass(13 * 24 * time.Hour)
+	back, err = f.Rotations.RehearseUndo(ctx, ines, r.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "failed", back.Verdict)
+	assert.Contains(t, fmt.Sprintf("%+v", back.Checks), "it ended on ")
 }

@@ -96,6 +96,11 @@ func (rotations *Rotations) checks(ctx context.Context, c records.Credential, pl
 			checks = append(checks, rotations.opensDoors(ctx, c, plan, values.Current)...)
 		}
 	}
+	before, err := rotations.certificateBefore(ctx, c, plan)
+	if err != nil {
+		return nil, err
+	}
+	checks = append(checks, before...)
 	intentions, lines, err := rotations.intentions(ctx, a, plan, values, stays)
 	if err != nil {
 		return nil, err

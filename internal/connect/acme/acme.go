@@ -111,6 +111,9 @@ type only struct {
 
 func (o only) RoundTrip(r *http.Request) (*http.Response, error) {
 	if r.URL.Scheme != "https" || r.URL.Host != o.host {
+		if r.Body != nil {
+			_ = r.Body.Close() // as a RoundTripper must
+		}
 		return nil, elsewhere(r.URL.Scheme + "://" + r.URL.Host)
 	}
 	begun := time.Now()

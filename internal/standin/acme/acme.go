@@ -40,6 +40,7 @@ type Fault struct {
 	Away    string        // its directory names this place for orders
 	Lasts   time.Duration // of certificates; 90 days when 0
 	Garbage bool
+	Stuck   bool // it never comes to know whose a name is
 }
 
 type account struct {

@@ -298,7 +298,7 @@ func (s *Server) challenge(w http.ResponseWriter, r *http.Request, is said) {
 		problem(w, http.StatusNotFound, "malformed", "there is no such challenge of this account")
 		return
 	}
-	if a.status == "pending" {
+	if a.status == "pending" && !s.fault.Stuck {
 		s.asked++
 		s.lock.Unlock() // whoever answers may ask something here
 		err := s.believes(r.Context(), a)
