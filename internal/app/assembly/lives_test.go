@@ -41,15 +41,17 @@ func TestWhatHasOutlivedIsRanked(t *testing.T) {
 	f.survey("tide1", "bookings1", "quay1")
 	for name := range f.outlived() {
 		assert.NotContains(t, name, "quay1/berth/account", "what services run as without a password is needed")
-		assert.NotContains(t, name, "fares-trial")
 	}
 	trial := f.account("feeds/fares-trial")
+	unused := f.outlived()["feeds/fares-trial/account"]
+	assert.Equal(t, "not used for 210 days; nothing is known that depends on it", strings.Join(unused.Reasons, "; "))
 	f.estate.Feeds.Change("114004", func(v *cloud.Identity) { v.Disabled = true })
 	f.survey("feeds")
 	is := f.outlived()["feeds/fares-trial/account"]
 	assert.Equal(t, []any{expiry.RemedyDelete, trial.ID}, []any{is.Remedy, is.AccountID})
 	assert.Equal(t, "moss credential delete id:"+trial.ID.String()+" --watch 30d", is.Command)
 	assert.Contains(t, strings.Join(is.Reasons, "; "), "it is disabled; nothing is known that depends on it")
+	assert.Greater(t, is.Points, unused.Points)
 	key := f.outlived()["feeds/fares-trial/key"]
 	assert.Equal(t, expiry.RemedyDelete, key.Remedy)
 	assert.Contains(t, key.Command, "--key "+key.KeyID)
@@ -61,8 +63,11 @@ func TestWhatHasOutlivedIsRanked(t *testing.T) {
 	assert.Equal(t, expiry.RemedyLook, gangway.Remedy, "%+v", gangway)
 
 	f.estate.Feeds.Change("114004", func(v *cloud.Identity) { v.Disabled = false })
+	f.estate.Feeds.Used("114004", key.KeyID, time.Now().Add(-time.Hour))
 	f.survey("feeds")
-	assert.NotContains(t, f.outlived(), "feeds/fares-trial/account")
+	now := f.outlived()
+	assert.NotContains(t, now, "feeds/fares-trial/account")
+	assert.NotContains(t, now, "feeds/fares-trial/key")
 
 	// Years pass, and nobody is surveyed: what was used lately is not any more.
 	before := len(f.outlived())
