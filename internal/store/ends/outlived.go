@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"fmt"
 	"slices"
+	"strings"
 
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/expiry"
@@ -54,10 +55,10 @@ func (c *Calendar) Outlived(ctx context.Context, q records.Query) (records.Page[
 // judged are accounts that programs use, as far as is known: something depends on them, they are
 // in custody or have a label, or are of a system that has no others. A directory has very many
 // besides.
-const judged = `SELECT a.id, a.name, a.enabled, MAX(a.last_logon, COALESCE((SELECT MAX(last) FROM uses u WHERE u.account_id = a.id AND a.id <> 0 AND u.failed = 0), '')), a.password_changed, a.account_expires, a.first_seen,
+const judged = `SELECT a.id, a.name, a.enabled, MAX(a.last_logon, COALESCE((SELECT MAX(last) FROM uses u WHERE u.account_id = a.id AND u.account_id <> 0 AND u.failed = 0), '')), a.password_changed, a.account_expires, a.first_seen,
 		COALESCE(c.state, '') = 'custody', COALESCE((SELECT json_group_array(label) FROM account_labels l WHERE l.account_id = a.id), '[]'),
 		(SELECT COUNT(DISTINCT d.id) FROM ties t JOIN dependents d ON d.id = t.dependent_id WHERE t.account_id = a.id AND d.gone = '' AND d.kind NOT IN ('issued key', 'authorized key')),
-		CASE WHEN a.owner = '' THEN '' ELSE COALESCE((SELECT o.name FROM accounts o WHERE o.system_id = a.system_id AND (o.dn = a.owner COLLATE NOCASE OR o.name = a.owner COLLATE NOCASE) AND (o.gone <> '' OR o.enabled = 'no') LIMIT 1), '') END
+		a.owner
 	FROM accounts a LEFT JOIN credentials c ON c.account_id = a.id AND c.kind = 'password'
 	WHERE a.system_id = ?1 AND a.gone = '' AND a.type NOT IN ('computer', 'system', 'managed') AND NOT ` + database.AccountBuiltIn + `
 		AND (?2 OR c.state = 'custody' OR EXISTS (SELECT 1 FROM ties t JOIN dependents d ON d.id = t.dependent_id WHERE t.account_id = a.id AND d.gone = '') OR EXISTS (SELECT 1 FROM account_labels l WHERE l.account_id = a.id))`
@@ -65,10 +66,15 @@ const judged = `SELECT a.id, a.name, a.enabled, MAX(a.last_logon, COALESCE((SELE
 // LivesOf are the accounts of a system, and the keys that it accepts, with what they are judged
 // by. all: its accounts are all those of programs.
 func (c *Calendar) LivesOf(ctx context.Context, system records.SystemID, all bool) ([]records.LifeToJudge, error) {
+	away, err := c.away(ctx, system)
+	if err != nil {
+		return nil, err
+	}
 	list, err := database.Collect(ctx, c.Read, func(rows *sql.Rows) (v records.LifeToJudge, err error) {
 		var enabled estate.Tristate
 		var used, changed, expires, seen, labels string
 		err = rows.Scan(&v.AccountID, &v.Name, &enabled, &used, &changed, &expires, &seen, &v.Custody, &labels, &v.Dependents, &v.Owner)
+		v.Owner = away[strings.ToLower(v.Owner)]
 		v.ID, v.What, v.SystemID, v.Labels = int64(v.AccountID), expiry.Account, system, database.FromJSON[[]string](labels)
 		v.Life = expiry.Life{Seen: database.TimeOf(seen), Used: database.TimeOf(used), Changed: database.TimeOf(changed), End: expiry.End{State: expiry.Never}, Enabled: enabled != estate.No}
 		if at := database.TimeOf(expires); !at.IsZero() {
@@ -91,10 +97,26 @@ func (c *Calendar) LivesOf(ctx context.Context, system records.SystemID, all boo
 		}
 		return v, err
 	}, `SELECT d.id, d.name, d.key, d.first_seen, d.kind = 'issued key', COALESCE(MAX(a.id), 0), COALESCE(MAX(a.enabled), ''), COALESCE((SELECT json_group_array(label) FROM account_labels l WHERE l.account_id = a.id), '[]'),
-			(SELECT COUNT(*) FROM dependents h WHERE h.kind IN ('key', 'cloud key') AND json_extract(h.key, '$.fingerprint') = json_extract(d.key, '$.fingerprint') AND h.gone = '')
+			(SELECT COUNT(*) FROM dependents h WHERE h.kind IN ('key', 'authorized key', 'cloud key', 'issued key', 'certificate', 'tls port') AND h.kind IN ('key', 'cloud key') AND json_extract(h.key, '$.fingerprint') = json_extract(d.key, '$.fingerprint') AND h.gone = '')
 		FROM dependents d LEFT JOIN ties t ON t.dependent_id = d.id AND t.strength = 'authorizes' LEFT JOIN accounts a ON a.id = t.account_id AND a.gone = ''
 		WHERE d.system_id = ? AND d.kind IN ('issued key', 'authorized key') AND d.gone = '' GROUP BY d.id`, system)
 	return append(list, keys...), err
+}
+
+// away are the accounts of a system that are gone or disabled, by how an owner may be written.
+func (c *Calendar) away(ctx context.Context, system records.SystemID) (map[string]string, error) {
+	out := map[string]string{}
+	_, err := database.Collect(ctx, c.Read, func(rows *sql.Rows) (none struct{}, err error) {
+		var name, dn string
+		if err = rows.Scan(&name, &dn); name != "" {
+			out[strings.ToLower(name)] = name
+		}
+		if dn != "" {
+			out[strings.ToLower(dn)] = name
+		}
+		return none, err
+	}, "SELECT name, dn FROM accounts WHERE system_id = ? AND (gone <> '' OR enabled = 'no')", system)
+	return out, err
 }
 
 // rowsAtOnce are written by one transaction.
