@@ -2,6 +2,7 @@ package rotate
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -33,9 +34,12 @@ func (rotations *Rotations) certificateBefore(ctx context.Context, c records.Cre
 	}
 	line := connect.Checked{System: r.Authority, What: "the certificate before is good still", Result: connect.CheckFailed, Next: "leave the new one where it is, or rotate once more"}
 	chain, _, err := rotations.store.Chain(ctx, public.Fingerprint)
-	if err != nil {
-		line.Words = "it is not kept: " + err.Error()
+	if errors.Is(err, app.ErrNotFound) {
+		line.Words = "it is not kept"
 		return []connect.Checked{line}, nil
+	}
+	if err != nil {
+		return nil, err
 	}
 	list, err := keys.ReadChain(chain)
 	if err != nil {
