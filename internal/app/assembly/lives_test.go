@@ -62,6 +62,12 @@ func TestWhatHasOutlivedIsRanked(t *testing.T) {
 	gangway := f.outlived()["dir/svc-gangway/account"]
 	assert.Equal(t, expiry.RemedyLook, gangway.Remedy, "%+v", gangway)
 
+	// The owner of one is disabled, which is told of whoever answers for it.
+	owner := f.account("odile.kern")
+	f.estate.Directory.Update(larkmoor.DN("svc-manifest"), func(e *standindir.Entry) { e.Attributes["managedBy"] = []string{owner.DN} })
+	f.survey("dir")
+	assert.Contains(t, strings.Join(f.outlived()["dir/svc-manifest/account"].Reasons, "; "), "its owner odile.kern is gone or disabled")
+
 	f.estate.Feeds.Change("114004", func(v *cloud.Identity) { v.Disabled = false })
 	f.estate.Feeds.Used("114004", key.KeyID, time.Now().Add(-time.Hour))
 	f.survey("feeds")

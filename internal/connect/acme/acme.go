@@ -263,7 +263,7 @@ func (s *session) refused(f *connect.Failure, said *acme.Error) {
 	for _, p := range said.Subproblems {
 		f.Words += "; " + p.Detail
 	}
-	f.Words = line(f.Words)
+	f.Words, f.Next = line(f.Words), "ask the people of the authority, or order for names that it certifies"
 	switch {
 	case kind == "rateLimited" || said.StatusCode == http.StatusTooManyRequests || said.StatusCode >= 502 && said.StatusCode <= 504:
 		f.Code, f.Next = connect.CodeUnreachable, "it takes no requests now"

@@ -104,6 +104,7 @@ func (c *Calendar) LivesOf(ctx context.Context, system records.SystemID, all boo
 }
 
 // away are the accounts of a system that are gone or disabled, by how an owner may be written.
+// One that was made anew under its name is there.
 func (c *Calendar) away(ctx context.Context, system records.SystemID) (map[string]string, error) {
 	out := map[string]string{}
 	_, err := database.Collect(ctx, c.Read, func(rows *sql.Rows) (none struct{}, err error) {
@@ -115,7 +116,8 @@ func (c *Calendar) away(ctx context.Context, system records.SystemID) (map[strin
 			out[strings.ToLower(dn)] = name
 		}
 		return none, err
-	}, "SELECT name, dn FROM accounts WHERE system_id = ? AND (gone <> '' OR enabled = 'no')", system)
+	}, `SELECT a.name, a.dn FROM accounts a WHERE a.system_id = ? AND (a.gone <> '' OR a.enabled = 'no')
+		AND NOT EXISTS (SELECT 1 FROM accounts l WHERE l.name = a.name COLLATE NOCASE AND l.system_id = a.system_id AND l.gone = '' AND l.enabled <> 'no')`, system)
 	return out, err
 }
 
