@@ -97,6 +97,11 @@ func (Cannot) Stop(_ context.Context, t Target, _ estate.Place) (string, error) 
 	return "", cannot(t, StageRestart)
 }
 
+// Reload implements Restarter.
+func (Cannot) Reload(_ context.Context, t Target, _ estate.Place) (string, error) {
+	return "", cannot(t, StageRestart)
+}
+
 // Restart implements Restarter.
 func (Cannot) Restart(_ context.Context, t Target, _ estate.Place) (string, error) {
 	return "", cannot(t, StageRestart)

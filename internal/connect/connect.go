@@ -402,6 +402,9 @@ type UnitState struct {
 type Restarter interface {
 	UnitState(ctx context.Context, target Target, place estate.Place) (UnitState, error)
 	Restart(ctx context.Context, target Target, place estate.Place) (words string, err error)
+	// Reload has a dependent that runs read its files again, and stay up. To do so once more
+	// is harmless.
+	Reload(ctx context.Context, target Target, place estate.Place) (words string, err error)
 	// Stop stops a dependent that runs; one that is down already is left so. It refuses
 	// where something that runs would go down with it and not come back with it.
 	Stop(ctx context.Context, target Target, place estate.Place) (words string, err error)
@@ -419,6 +422,7 @@ type Intention struct {
 	Replace string      // path
 	Places  []held.Locator
 	Restart estate.Place   // Kind "" for none
+	Reload  bool           // instead of Restart
 	Stop    estate.Place   // before the change; Kind "" for none
 	Along   []estate.Place // what a restart takes down with it, or is stopped as well, as the plan knows it
 	LogOn   *LogOnChange

@@ -27,6 +27,7 @@ const (
 	ActHold     Act = "hold"     // files that hold copies
 	ActLogOns   Act = "log-ons"  // keep log-ons for dependents
 	ActRestart  Act = "restart"  // restart dependents and tell their state
+	ActReload   Act = "reload"   // have dependents read their files again while they run
 	ActCommand  Act = "command"  // run a check command
 	ActRehearse Act = "rehearse" // tell what can be told without changing anything
 	ActDiagnose Act = "diagnose" // say why a dependent is down

@@ -10,6 +10,7 @@ type Known struct {
 	BaseDN    string   // of a directory
 	Files     []string // of the system that hold copies of what is in custody, or may be
 	Units     []string // that are restarted with them
+	Reload    []string // units that may instead be told to read their files again
 }
 
 // What a preparation is for.

@@ -112,6 +112,11 @@ func (t traced) Rehearse(ctx context.Context, target Target, b []Intention) []Ch
 	return t.Connector.Rehearse(t.with(ctx), target, b)
 }
 
+// Reload implements Connector.
+func (t traced) Reload(ctx context.Context, target Target, b estate.Place) (string, error) {
+	return t.Connector.Reload(t.with(ctx), target, b)
+}
+
 // ReplaceCopies implements Connector.
 func (t traced) ReplaceCopies(ctx context.Context, target Target, b string, c []held.Locator, d secret.Value, e secret.Value) error {
 	return t.Connector.ReplaceCopies(t.with(ctx), target, b, c, d, e)

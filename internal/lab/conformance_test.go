@@ -56,7 +56,8 @@ func TestUnixHostConforms(t *testing.T) {
 	h.Write(t, "/etc/berth/berth.env", "# berth\r\nBERTH_USER=svc-berth\r\nBERTH_PASSWORD='"+lab.AccountPassword+"'\r\nLAST=no newline", 0o640)
 	h.Shell(t, "chown svc-berth:daemon /etc/berth/berth.env && setfacl -m u:backup:r /etc/berth/berth.env && setfattr -n user.note -v kept /etc/berth/berth.env")
 	h.Write(t, "/etc/systemd/system/berth.service", "[Service]\nUser=svc-berth\nEnvironmentFile=/etc/berth/berth.env\nExecStart=/bin/sleep infinity\n[Install]\nWantedBy=multi-user.target\n", 0o644)
-	h.Shell(t, "systemctl -q enable berth.service")
+	h.Write(t, "/etc/systemd/system/tides.service", "[Service]\nExecStart=/bin/sh -c 'trap : HUP; while :; do sleep 1; done'\nExecReload=/bin/kill -HUP $MAINPID\n[Install]\nWantedBy=multi-user.target\n", 0o644)
+	h.Shell(t, "systemctl -q enable berth.service tides.service")
 	h.Shell(t, "mkdir -m 700 /var/lib/berth/.ssh && ssh-keygen -q -t rsa -b 2048 -m PEM -N '' -C 'berth of old' -f /var/lib/berth/.ssh/id_rsa && (echo '# doors'; printf 'restrict,command=\"/bin/false\" '; cat /var/lib/berth/.ssh/id_rsa.pub) > /var/lib/berth/.ssh/authorized_keys && chown -R svc-berth /var/lib/berth/.ssh && setfacl -m u:backup:r /var/lib/berth/.ssh/id_rsa.pub")
 	h.Boot(t)
 	key, err := os.ReadFile(h.Root + "/var/lib/berth/.ssh/id_rsa")
@@ -64,7 +65,7 @@ func TestUnixHostConforms(t *testing.T) {
 	conformance.Run(t, conformance.Fixture{
 		Key: secret.FromBytes(key), KeyAccount: "svc-berth", EntriesPath: "/var/lib/berth/.ssh/authorized_keys", KeyPath: "/var/lib/berth/.ssh/id_rsa",
 		Connector: unixhost.Connector{}, Target: h.Target(), Account: "svc-berth", Password: secret.New(lab.AccountPassword), Weak: secret.New("two\nlines"),
-		CopyPath: "/etc/berth/berth.env", CopyKey: "BERTH_PASSWORD", Unit: estate.Place{Kind: estate.DependentUnit, Place: "berth.service"}, DeadAddress: "10.213.78.250",
+		CopyPath: "/etc/berth/berth.env", CopyKey: "BERTH_PASSWORD", Unit: estate.Place{Kind: estate.DependentUnit, Place: "berth.service"}, Reloads: estate.Place{Kind: estate.DependentUnit, Place: "tides.service"}, DeadAddress: "10.213.78.250",
 		ReadFile: func(t *testing.T, path string) ([]byte, string) {
 			content, err := os.ReadFile(h.Root + path)
 			require.NoError(t, err)

@@ -49,7 +49,7 @@ func TestPreparedHost(t *testing.T) {
 	pair, err := keys.PairOf(target.Steward.PrivateKey)
 	require.NoError(t, err)
 	c := unixhost.Connector{}
-	all := c.Prepare(target, connect.Known{PublicKey: pair.Line, Files: []string{"/etc/berth/berth.env", odd, "/etc/x\nroot ALL=(ALL) NOPASSWD: ALL #"}, Units: []string{"berth.service", "x\ny"}})
+	all := c.Prepare(target, connect.Known{PublicKey: pair.Line, Files: []string{"/etc/berth/berth.env", odd, "/etc/x\nroot ALL=(ALL) NOPASSWD: ALL #"}, Units: []string{"berth.service", "x\ny"}, Reload: []string{"berth.service"}})
 	h.Shell(t, preparation(t, all, connect.ForSignIn).Text)
 	put := func(purpose string) {
 		file := "/etc/sudoers.d/moss-two-" + purpose
@@ -61,7 +61,7 @@ func TestPreparedHost(t *testing.T) {
 	defer cancel()
 	places := []held.Locator{{Layout: layout.Env, Key: "BERTH_PASSWORD", Part: held.PartValue}}
 	old, next := secret.New("Old-Value-1"), secret.New("New-Value-2")
-	intentions := []connect.Intention{{Replace: "/etc/berth/berth.env", Places: places, Current: old}, {Restart: unit("berth.service")}}
+	intentions := []connect.Intention{{Replace: "/etc/berth/berth.env", Places: places, Current: old}, {Restart: unit("berth.service")}, {Restart: unit("berth.service"), Reload: true}}
 	visit := func() connect.Coverage {
 		coverage, err := c.Visit(ctx, target, connect.VisitRequest{FingerprintKey: secret.New("key")}, func(connect.Batch) error { return nil })
 		require.NoError(t, err)
@@ -86,7 +86,7 @@ func TestPreparedHost(t *testing.T) {
 			failed++
 		}
 	}
-	assert.Equal(t, 2, failed, "neither the file nor the unit may be touched yet")
+	assert.Equal(t, 3, failed, "neither the file nor the unit may be touched yet")
 	put(connect.ForRotate)
 	for _, line := range c.Rehearse(ctx, target, intentions) {
 		assert.Equal(t, connect.CheckOK, line.Result, "%+v", line)

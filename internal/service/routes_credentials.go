@@ -155,7 +155,7 @@ func (s *Service) credentialDetail(ctx context.Context, id records.CredentialID)
 func (s *Service) requested(ctx context.Context, id int64, b RotationRequest) (records.Credential, planning.Request, error) {
 	request := planning.Request{
 		OnFailure: rotation.OnFailure(b.OnFailure), When: rotation.RestartPolicy(b.Restart), NotBefore: b.NotBefore, NotAfter: b.NotAfter, Assign: b.Assign, Start: b.Start,
-		Patience: time.Duration(b.Patience) * time.Second, Type: b.Type, Lasts: time.Duration(b.LastsDays) * 24 * time.Hour, Authority: b.Authority, NoAcceptors: b.NoAcceptors, StopFirst: b.StopFirst,
+		Patience: time.Duration(b.Patience) * time.Second, Type: b.Type, Lasts: time.Duration(b.LastsDays) * 24 * time.Hour, Authority: b.Authority, NoReload: b.NoReload, NoAcceptors: b.NoAcceptors, StopFirst: b.StopFirst,
 		Length: b.Length, Without: b.Without, AnyTime: b.AnyTime, AtWindowEnd: rotation.WindowEnd(b.AtWindowEnd), FirstAlone: b.FirstAlone, Way: b.Way,
 	}
 	c, err := s.store.Credential(ctx, records.CredentialID(id))

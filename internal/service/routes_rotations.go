@@ -80,6 +80,7 @@ type RotationRequest struct {
 	Repair      bool                  `json:"repair,omitempty" doc:"The same, for all that have not stored the current value, or are down"`
 	Type        string                `json:"type,omitempty" doc:"Of a new key: ssh-ed25519, ecdsa-sha2-nistp256 or ssh-rsa; that of the old one by default. Issuers take the last two"`
 	LastsDays   int                   `json:"lasts_days,omitempty" minimum:"-1" maximum:"7300" doc:"Of a new key that an issuer accepts: days until it ends; -1 for never, and as long as the one before it when it is 0"`
+	NoReload    bool                  `json:"no_reload,omitempty" doc:"Of a certificate: restart also what could read its files again while it runs"`
 	Authority   string                `json:"authority,omitempty" maxLength:"100" doc:"Of a certificate: the system that issues the new one, by name or number; the one that issued the one before, or the only one, when empty"`
 	StopFirst   bool                  `json:"stop_first,omitempty" doc:"Stop what would go on with the old value before the change, and start it with the new one; needs the policy undo and restarts that are now"`
 	Length      int                   `json:"length,omitempty" minimum:"0" maximum:"256" doc:"Characters of a new password; the usual number when it is 0"`

@@ -41,7 +41,7 @@ import (
 )
 
 // Version of the program.
-const Version = "0.17.0"
+const Version = "0.18.0"
 
 // Config says how to run.
 type Config struct {

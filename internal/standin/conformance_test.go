@@ -94,6 +94,7 @@ func hostConforms(t *testing.T, family standinhost.Family) {
 		Content: []byte("# berth\r\nBERTH_USER=svc-berth\r\nBERTH_PASSWORD='Berth-Passw0rd-1'\r\nLAST=no newline"), Mode: 0o600, Owner: "svc-berth", Group: "root", ACL: "user:backup:r--",
 	})
 	host.AddUnit(standinhost.Unit{Name: "berth.service", User: "svc-berth", Environment: []string{"/etc/berth/berth.env"}, Exec: "/opt/berth/bin/berth", Enabled: true})
+	host.AddUnit(standinhost.Unit{Name: "tides.service", Exec: "/opt/tides/bin/tides", Enabled: true, Reload: func(*standinhost.Host) error { return nil }})
 	key, line := sshKey(t)
 	host.Write("/var/lib/berth/.ssh/authorized_keys", standinhost.File{Mode: 0o600, Owner: "svc-berth", Content: []byte("# doors\nrestrict,command=\"/bin/false\" " + line + " berth\n")})
 	host.Write("/var/lib/berth/.ssh/id_berth", standinhost.File{Mode: 0o600, Owner: "svc-berth", Content: key.Reveal()})
@@ -110,7 +111,7 @@ func hostConforms(t *testing.T, family standinhost.Family) {
 			Steward: connect.Steward{Account: "mossmgr", Password: secret.New("Manager-Passw0rd")},
 		},
 		Account: "svc-berth", Password: secret.New("Berth-Passw0rd-1"), Weak: secret.New("two\nlines"),
-		CopyPath: "/etc/berth/berth.env", CopyKey: "BERTH_PASSWORD", Unit: estate.Place{Kind: estate.DependentUnit, Place: "berth.service"}, DeadAddress: "127.0.0.250",
+		CopyPath: "/etc/berth/berth.env", CopyKey: "BERTH_PASSWORD", Unit: estate.Place{Kind: estate.DependentUnit, Place: "berth.service"}, Reloads: estate.Place{Kind: estate.DependentUnit, Place: "tides.service"}, DeadAddress: "127.0.0.250",
 		ReadFile: func(t *testing.T, path string) ([]byte, string) {
 			f, ok := host.Read(path)
 			require.True(t, ok)

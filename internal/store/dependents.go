@@ -25,7 +25,7 @@ const (
 	dependentScopes  = " LEFT JOIN scopes ON scopes.system_id = d.system_id AND scopes.scope = CASE d.kind WHEN 'unit' THEN 'units' WHEN 'cron' THEN 'cron' WHEN 'service' THEN 'services' WHEN 'task' THEN 'tasks' WHEN 'pool' THEN 'pools' WHEN 'declared' THEN '' WHEN 'issued key' THEN 'keys' WHEN 'tls port' THEN 'certificates' ELSE 'files' END"
 	dependentSeen    = "CASE WHEN d.gone = '' THEN MAX(d.seen, COALESCE(scopes.completed, '')) ELSE d.seen END"
 	dependentTies    = "COALESCE((SELECT json_group_array(json_object('account_id', t.account_id, 'account', a.name, 'system', sa.name, 'evidence', t.evidence, 'strength', t.strength, 'detail', t.detail, 'first_seen', t.first_seen)) FROM ties t JOIN accounts a ON a.id = t.account_id JOIN systems sa ON sa.id = a.system_id WHERE t.dependent_id = d.id), '[]')"
-	dependentColumns = "d.id, d.system_id, systems.name, d.kind, d.place, d.name, d.description, d.runs_as, d.state, d.start_mode, d.executable, d.schedule, d.path, d.uses, d.after, d.requires, d.copy, d.key, d.first_seen, " + dependentSeen + ", d.changed, d.gone, d.identity, d.stores, d.stored, d.started, d.result, d.given, d.given_at, d.given_account, d.app_check, d.value_limit, " + dependentTies + ", " + dependentReaders
+	dependentColumns = "d.id, d.system_id, systems.name, d.kind, d.place, d.name, d.description, d.runs_as, d.state, d.start_mode, d.executable, d.schedule, d.path, d.uses, d.after, d.requires, d.copy, d.key, d.first_seen, " + dependentSeen + ", d.changed, d.gone, d.identity, d.stores, d.stored, d.started, d.result, d.reloads, d.given, d.given_at, d.given_account, d.app_check, d.value_limit, " + dependentTies + ", " + dependentReaders
 	dependentReaders = "CASE WHEN d.kind IN ('file', 'key', 'certificate', 'cloud key') THEN COALESCE((SELECT json_group_array(u.name) FROM readers r JOIN dependents u ON u.id = r.dependent_id WHERE r.system_id = d.system_id AND r.path = d.path AND u.gone = ''), '[]') ELSE '[]' END"
 	dependentAccount = "COALESCE((SELECT group_concat(a.name, ' ') FROM ties t JOIN accounts a ON a.id = t.account_id WHERE t.dependent_id = d.id), '')"
 	dependentProof   = "COALESCE((SELECT group_concat(t.evidence || ' ' || t.strength, ' ') FROM ties t WHERE t.dependent_id = d.id), '')"
@@ -34,7 +34,7 @@ const (
 func scanDependent(row interface{ Scan(...any) error }, more ...any) (records.Dependent, error) {
 	var v records.Dependent
 	var uses, after, requires, copied, key, first, seen, changed, gone, started, givenAt, check, limit, tied, readers string
-	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.Place, &v.Name, &v.Description, &v.RunsAs, &v.State, &v.StartMode, &v.Executable, &v.Schedule, &v.Path, &uses, &after, &requires, &copied, &key, &first, &seen, &changed, &gone, &v.Identity, &v.Stores, &v.Stored, &started, &v.Result, &v.Given, &givenAt, &v.GivenTo, &check, &limit, &tied, &readers}, more...)...)
+	err := row.Scan(append([]any{&v.ID, &v.SystemID, &v.System, &v.Kind, &v.Place, &v.Name, &v.Description, &v.RunsAs, &v.State, &v.StartMode, &v.Executable, &v.Schedule, &v.Path, &uses, &after, &requires, &copied, &key, &first, &seen, &changed, &gone, &v.Identity, &v.Stores, &v.Stored, &started, &v.Result, &v.Reloads, &v.Given, &givenAt, &v.GivenTo, &check, &limit, &tied, &readers}, more...)...)
 	v.Uses, v.After, v.Requires, v.Copy = database.FromJSON[[]string](uses), database.FromJSON[[]string](after), database.FromJSON[[]string](requires), database.FromJSON[*estate.Copy](copied)
 	v.Key = database.FromJSON[*estate.Key](key)
 	v.FirstSeen, v.Seen, v.Changed, v.Gone = database.TimeOf(first), database.TimeOf(seen), database.TimeOf(changed), database.TimeOf(gone)
@@ -145,9 +145,9 @@ func (s *Store) PutDependents(ctx context.Context, system records.SystemID, batc
 		if err != nil {
 			return fmt.Errorf("read known dependents: %w", err)
 		}
-		insert, err := tx.PrepareContext(ctx, `INSERT INTO dependents (system_id, kind, place, name, description, runs_as, state, start_mode, executable, schedule, path, uses, after, requires, copy, fingerprint, digest, first_seen, seen, changed, identity, stores, stored, started, result, key)
-			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
-			ON CONFLICT (system_id, kind, place) DO UPDATE SET name=excluded.name, description=excluded.description, runs_as=excluded.runs_as, state=excluded.state, start_mode=excluded.start_mode, executable=excluded.executable, schedule=excluded.schedule, path=excluded.path, uses=excluded.uses, after=excluded.after, requires=excluded.requires, copy=excluded.copy, fingerprint=excluded.fingerprint, digest=excluded.digest, seen=excluded.seen, changed=excluded.changed, gone='', identity=excluded.identity, stores=excluded.stores, stored=excluded.stored, started=excluded.started, result=excluded.result, key=excluded.key
+		insert, err := tx.PrepareContext(ctx, `INSERT INTO dependents (system_id, kind, place, name, description, runs_as, state, start_mode, executable, schedule, path, uses, after, requires, copy, fingerprint, digest, first_seen, seen, changed, identity, stores, stored, started, result, key, reloads)
+			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
+			ON CONFLICT (system_id, kind, place) DO UPDATE SET name=excluded.name, description=excluded.description, runs_as=excluded.runs_as, state=excluded.state, start_mode=excluded.start_mode, executable=excluded.executable, schedule=excluded.schedule, path=excluded.path, uses=excluded.uses, after=excluded.after, requires=excluded.requires, copy=excluded.copy, fingerprint=excluded.fingerprint, digest=excluded.digest, seen=excluded.seen, changed=excluded.changed, gone='', identity=excluded.identity, stores=excluded.stores, stored=excluded.stored, started=excluded.started, result=excluded.result, key=excluded.key, reloads=excluded.reloads
 			RETURNING id`)
 		if err != nil {
 			return err
@@ -178,7 +178,7 @@ func (s *Store) PutDependents(ctx context.Context, system records.SystemID, batc
 				fingerprint = d.Copy.Fingerprint
 			}
 			var id int64
-			err := insert.QueryRowContext(ctx, system, d.Kind, d.Place, d.Name, d.Description, d.RunsAs, d.State, d.StartMode, d.Executable, d.Schedule, d.Path, database.AsJSON(d.Uses), database.AsJSON(d.After), database.AsJSON(d.Requires), database.AsJSON(d.Copy), fingerprint, digest, now, now, now, naming.IdentityOf(d.RunsAs), d.Stores, d.Stored, database.StampOf(d.Started), d.Result, database.AsJSON(d.Key)).Scan(&id)
+			err := insert.QueryRowContext(ctx, system, d.Kind, d.Place, d.Name, d.Description, d.RunsAs, d.State, d.StartMode, d.Executable, d.Schedule, d.Path, database.AsJSON(d.Uses), database.AsJSON(d.After), database.AsJSON(d.Requires), database.AsJSON(d.Copy), fingerprint, digest, now, now, now, naming.IdentityOf(d.RunsAs), d.Stores, d.Stored, database.StampOf(d.Started), d.Result, database.AsJSON(d.Key), d.Reloads).Scan(&id)
 			if err != nil {
 				return fmt.Errorf("dependent %s: %w", d.Place, err)
 			}

@@ -4377,6 +4377,7 @@ export interface components {
             place: string;
             /** @description Of a file: the units and entries on its system that name it */
             readers: string[];
+            reloads?: boolean;
             requires?: string[] | null;
             result?: string;
             runs_as?: string;
@@ -5549,6 +5550,8 @@ export interface components {
             length?: number;
             /** @description Why service principal names for which neither a key tab nor a service was found do not matter; without it the rehearsal fails */
             no_acceptors?: string;
+            /** @description Of a certificate: restart also what could read its files again while it runs */
+            no_reload?: boolean;
             /**
              * Format: date-time
              * @description End of the window
@@ -7474,6 +7477,8 @@ export interface components {
             length?: number;
             /** @description Why service principal names for which neither a key tab nor a service was found do not matter; without it the rehearsal fails */
             no_acceptors?: string;
+            /** @description Of a certificate: restart also what could read its files again while it runs */
+            no_reload?: boolean;
             /**
              * Format: date-time
              * @description End of the window
@@ -7914,6 +7919,8 @@ export interface components {
             length?: number;
             /** @description Why service principal names for which neither a key tab nor a service was found do not matter; without it the rehearsal fails */
             no_acceptors?: string;
+            /** @description Of a certificate: restart also what could read its files again while it runs */
+            no_reload?: boolean;
             /**
              * Format: date-time
              * @description End of the window
@@ -8073,6 +8080,7 @@ export interface components {
             not_before?: string;
             overlap?: boolean;
             places?: components["schemas"]["Locator"][] | null;
+            reload?: boolean;
             right?: components["schemas"]["RightChange"];
             subject: string;
             system?: string;
@@ -8114,6 +8122,7 @@ export interface components {
             not_before?: string;
             overlap?: boolean;
             places?: components["schemas"]["Locator"][] | null;
+            reload?: boolean;
             right?: components["schemas"]["RightChange"];
             /** @enum {string} */
             status: "pending" | "waiting" | "doing" | "done" | "later" | "failed" | "unclear" | "skipped" | "undoing" | "undo-unclear" | "undone" | "undo-failed";

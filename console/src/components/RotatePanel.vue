@@ -64,6 +64,7 @@ const body = computed(() => {
     ...(props.assign ? { assign: props.assign } : {}),
     ...(w.type ? { type: w.type } : {}),
     ...(w.lasts && props.kind === 'cloud-key' ? { lasts_days: w.lasts } : {}),
+    ...(w.noReload && props.kind === 'certificate' ? { no_reload: true } : {}),
     ...(w.authority && props.kind === 'certificate' ? { authority: w.authority } : {}),
     ...(w.stopFirst && mayStopFirst.value ? { stop_first: true } : {}),
     ...(w.firstAlone ? { first_alone: true } : {}),

@@ -23,6 +23,8 @@ export interface Wish {
   lasts?: number
   /** The system that issues a new certificate; nothing for the one that issued the one before. */
   authority?: string
+  /** What could read its files again while it runs is restarted all the same. */
+  noReload?: boolean
 }
 const AuthoritySelect = defineAsyncComponent(() => import('./AuthoritySelect.vue'))
 const WindowPicker = defineAsyncComponent(() => import('./WindowPicker.vue'))
@@ -54,6 +56,9 @@ const utc = computed(() => (model.value.window ? model.value.window.map((d) => m
       ><Select v-model:value="model.type" :options="types" :aria-label="t('rotate.newKey')" class="restart"
     /></FormItem>
     <FormItem v-if="kind === 'certificate'" :label="t('rotate.authority')"><AuthoritySelect v-model="model.authority" /></FormItem>
+    <FormItem v-if="kind === 'certificate'"
+      ><Checkbox v-model:checked="model.noReload" :title="t('rotate.noReloadWhy')">{{ t('rotate.noReload') }}</Checkbox></FormItem
+    >
     <FormItem v-if="kind === 'cloud-key'" :label="t('rotate.lasts')"
       ><InputNumber
         v-model:value="model.lasts"

@@ -24,7 +24,7 @@ export function decisionOf(answer: Answer): Decision {
   const checks = answer.rehearsal.checks
   const restarts = new Set<string>()
   for (const s of steps) {
-    if (s.kind === 'restart' || s.kind === 'stop') restarts.add(`${s.subject} on ${s.system}`)
+    if ((s.kind === 'restart' && !s.reload) || s.kind === 'stop') restarts.add(`${s.subject} on ${s.system}`)
     for (const along of s.along ?? []) restarts.add(`${along.place} on ${s.system}`)
   }
   return {

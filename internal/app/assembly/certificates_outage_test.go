@@ -11,6 +11,7 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/rotate/planning"
+	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/records"
@@ -137,7 +138,7 @@ func TestAnAuthorityOfCertificatesThatIsAway(t *testing.T) {
 	before := f.siteShows().SerialNumber
 	var refused atomic.Bool
 	f.estate.Hosts["bookings1"].SetFault(unixhost.Fault{Command: func(_ string, argv []string) (int, string, bool) {
-		if restarts(argv) && refused.CompareAndSwap(false, true) {
+		if reloads(argv) && refused.CompareAndSwap(false, true) {
 			f.estate.Certifier.SetFault(acme.Fault{Down: true})
 			return 1, "Job for bookings-web.service failed", true
 		}
@@ -163,6 +164,54 @@ func TestAnAuthorityOfCertificatesThatIsAway(t *testing.T) {
 	f.siteFits()
 }
 
+// reloads: the site is told to read its files again.
+func reloads(argv []string) bool {
+	text := strings.Join(argv, " ")
+	return strings.Contains(text, "systemctl reload bookings-web.service") && !strings.Contains(text, " -l ")
+}
+
+// A site that says it read its files and did not, or that is not told at all, is found by what
+// clients see: all is put back, and it can be restarted instead.
+func TestASiteThatDoesNotReadItsFilesAgain(t *testing.T) {
+	f := withCertifier(t)
+	k := f.takenCertificate()
+	host := f.estate.Hosts["bookings1"]
+	before, files := f.siteShows().SerialNumber, f.file("bookings1", larkmoor.SiteCertificate)+f.file("bookings1", larkmoor.SiteKey)
+	for _, c := range []struct {
+		exit  int
+		words string
+	}{{0, "and is about another key"}, {1, "Job for bookings-web.service failed."}} {
+		host.SetFault(unixhost.Fault{Command: func(_ string, argv []string) (int, string, bool) { return c.exit, c.words, reloads(argv) }})
+		r := f.rotate(k, rotation.UndoOnFailure)
+		assert.Equal(t, rotation.FinishedUndone, r.Result, f.words(r.ID))
+		assert.Contains(t, f.words(r.ID), c.words)
+		host.SetFault(unixhost.Fault{})
+		f.quiet()
+		assert.Equal(t, before, f.siteShows().SerialNumber)
+		assert.Equal(t, files, f.file("bookings1", larkmoor.SiteCertificate)+f.file("bookings1", larkmoor.SiteKey))
+	}
+	_, starts := host.UnitState("bookings-web.service")
+	host.SetFault(unixhost.Fault{Command: func(_ string, argv []string) (int, string, bool) { return 1, "it is not to be told", reloads(argv) }})
+	wish := planning.Request{OnFailure: rotation.UndoOnFailure, NoReload: true}
+	v, err := f.Rotations.Rehearse(t.Context(), ines, cred(f, k), wish)
+	require.NoError(t, err)
+	require.Equal(t, "passed", v.Verdict, "%+v", v.Checks)
+	id, err := f.Rotations.Start(t.Context(), ines, cred(f, k), wish, "test", "")
+	require.NoError(t, err)
+	require.Equal(t, rotation.FinishedDone, f.ended(id).Result, f.words(id))
+	_, restarted := host.UnitState("bookings-web.service")
+	assert.Equal(t, starts+1, restarted)
+	assert.NotEqual(t, before, f.siteShows().SerialNumber)
+	host.SetFault(unixhost.Fault{})
+	f.quiet()
+	f.siteFits()
+
+	other := cred(f, k)
+	other.Kind = credential.Password
+	_, err = f.Rotations.Rehearse(t.Context(), ines, other, wish)
+	assert.ErrorContains(t, err, "is for certificates")
+}
+
 // Connections to the host that are cut at each command of a renewal leave it whole.
 func TestCertificateConnectionCutAtEachCommand(t *testing.T) {
 	f := withCertifier(t)
@@ -176,7 +225,7 @@ func TestCertificateConnectionCutAtEachCommand(t *testing.T) {
 		var seen atomic.Int64
 		host.SetFault(unixhost.Fault{Cut: func(argv []string) bool {
 			text := strings.Join(argv, " ")
-			changes := strings.Contains(text, "-- /usr/bin/") && strings.Contains(text, "/etc/bookings-web/tls/") && !strings.Contains(text, " -l ") || restarts(argv)
+			changes := strings.Contains(text, "-- /usr/bin/") && strings.Contains(text, "/etc/bookings-web/tls/") && !strings.Contains(text, " -l ") || reloads(argv)
 			return changes && seen.Add(1) == nth
 		}})
 		id, err := f.Rotations.Start(t.Context(), ines, cred(f, k), wish, "test", "")

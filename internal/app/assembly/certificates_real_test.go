@@ -23,8 +23,9 @@ import (
 )
 
 // Certificates of a real host, whose keys OpenSSL made and whose server OpenSSL is: one in two
-// files, one in a file with its key, in the form of the curve's parameters before it. Both are
-// renewed, and OpenSSL's client finds the way to the authority; and put back, byte for byte.
+// files, one in a file with its key, in the form of the curve's parameters before it, one of a server
+// that reads it again while it runs. All are renewed, and OpenSSL's client finds the way to the
+// authority; and put back, byte for byte.
 func TestRealCertificates(t *testing.T) {
 	if testing.Short() {
 		lab.LeaveOut(t, "a real system: not where the race detector looks")
@@ -39,6 +40,17 @@ func TestRealCertificates(t *testing.T) {
 	}
 	unit("site.service", "9443", "-cert /etc/site/site.pem -key /etc/site/site.key")
 	unit("tide.service", "9444", "-cert /etc/site/both.pem -key /etc/site/both.pem")
+	// A server that reads its certificate again when it is told to, and stays up.
+	h.Write(t, "/opt/berth.sh", `while :; do
+    /usr/bin/openssl s_server -quiet -accept 9445 "$@" &
+    child=$!
+    trap 'kill $child' HUP
+    wait $child || wait $child
+done
+`, 0o755)
+	h.Shell(t, "cd /etc/site && openssl ecparam -name prime256v1 -genkey -noout -out berth.key && openssl req -x509 -key berth.key -days 12 -subj /CN=berth.larkmoor.example -addext subjectAltName=DNS:berth.larkmoor.example -out berth.pem && chmod 600 berth.key")
+	h.Write(t, "/etc/systemd/system/berth.service", "[Service]\nExecStart=/bin/sh /opt/berth.sh -cert /etc/site/berth.pem -key /etc/site/berth.key\nExecReload=/bin/kill -HUP $MAINPID\n[Install]\nWantedBy=multi-user.target\n", 0o644)
+	h.Shell(t, "systemctl -q enable berth.service")
 	h.Boot(t)
 
 	authority, err := standin.NewAuthority()
@@ -53,7 +65,7 @@ func TestRealCertificates(t *testing.T) {
 	require.NoError(t, err)
 	raw, err := x509.MarshalPKCS8PrivateKey(key)
 	require.NoError(t, err)
-	require.NoError(t, ca.Register(&key.PublicKey, "booking.larkmoor.example", "192.0.2.7", "tide.larkmoor.example"))
+	require.NoError(t, ca.Register(&key.PublicKey, "booking.larkmoor.example", "192.0.2.7", "tide.larkmoor.example", "berth.larkmoor.example"))
 	h.Write(t, "/etc/ca.pem", authority.PEM, 0o644)
 
 	ctx := t.Context()
@@ -76,7 +88,13 @@ func TestRealCertificates(t *testing.T) {
 		return h.Shell(t, "echo | timeout 5 openssl s_client -connect 127.0.0.1:"+port+" -CAfile /etc/ca.pem -verify_return_error 2>&1 | tail -40 || true")
 	}
 	files := func(names string) string { return h.Shell(t, "cd /etc/site && sha256sum "+names) }
-	for _, c := range []struct{ name, port, files string }{{"booking.larkmoor.example", "9443", "site.key site.pem"}, {"tide.larkmoor.example", "9444", "both.pem"}} {
+	started := func(unit string) string {
+		return h.Shell(t, "systemctl show -p InvocationID,MainPID "+unit)
+	}
+	for _, c := range []struct {
+		name, port, files, unit string
+		stays                   bool
+	}{{"booking.larkmoor.example", "9443", "site.key site.pem", "site.service", false}, {"tide.larkmoor.example", "9444", "both.pem", "tide.service", false}, {"berth.larkmoor.example", "9445", "berth.key berth.pem", "berth.service", true}} {
 		var k records.Credential
 		require.Eventually(t, func() bool { // the servers come up
 			f.survey()
@@ -86,7 +104,7 @@ func TestRealCertificates(t *testing.T) {
 		verdict, err := f.Custody.Take(ctx, ines, k, secret.Value{})
 		require.NoError(t, err)
 		require.True(t, verdict.Accepted, verdict.Words)
-		before := files(c.files)
+		before, runs := files(c.files), started(c.unit)
 		assert.NotContains(t, sees(c.port), "Verify return code: 0 (ok)")
 		r := f.rotate(k, rotation.UndoOnFailure)
 		require.Equal(t, rotation.FinishedDone, r.Result, f.words(r.ID))
@@ -105,8 +123,9 @@ func TestRealCertificates(t *testing.T) {
 		require.Equal(t, rotation.FinishedUndone, f.ended(r.ID).Result, f.words(r.ID))
 		f.quiet()
 		assert.Equal(t, before, files(c.files), "byte for byte")
+		assert.Equal(t, c.stays, runs == started(c.unit), "%s: what reads its files again is not restarted, others are", c.unit)
 	}
 	issued, revoked, _ := ca.Counts()
-	assert.Equal(t, []int{2, 2}, []int{issued, revoked})
+	assert.Equal(t, []int{3, 3}, []int{issued, revoked})
 	assert.Empty(t, strings.TrimSpace(h.Shell(t, "find /etc/site -name '*.moss-new'")))
 }

@@ -92,6 +92,9 @@ func TestCertificateRotation(t *testing.T) {
 	v, err := f.Rotations.Rehearse(ctx, ines, cred(f, k), planning.Request{OnFailure: rotation.UndoOnFailure})
 	require.NoError(t, err)
 	require.Equal(t, "passed", v.Verdict, "%+v", v.Checks)
+	assert.Contains(t, fmt.Sprintf("%+v", v.Checks), "right to reload bookings-web.service")
+	assert.Contains(t, v.Plan.Interruption(), "nothing is restarted; 1 read their files again while they run")
+	_, starts := f.estate.Hosts["bookings1"].UnitState("bookings-web.service")
 	r := f.rotate(k, rotation.UndoOnFailure)
 	require.Equal(t, rotation.FinishedDone, r.Result)
 	second := f.siteShows()
@@ -117,6 +120,8 @@ func TestCertificateRotation(t *testing.T) {
 	assert.Equal(t, files, []string{f.file("bookings1", larkmoor.SiteCertificate), f.file("bookings1", larkmoor.SiteKey)}, "byte for byte")
 	_, revoked, _ = f.estate.Certifier.Counts()
 	assert.Equal(t, 1, revoked)
+	_, restarted := f.estate.Hosts["bookings1"].UnitState("bookings-web.service")
+	assert.Equal(t, starts, restarted, "it ran all the time")
 
 	// A certificate that has ended since is not put back.
 	r = f.rotate(k, rotation.UndoOnFailure)

@@ -51,7 +51,7 @@ func (r *Rights) Prepare(ctx context.Context, system string) ([]connect.Preparat
 		}
 	}
 	target.Steward = connect.Steward{Account: target.Steward.Account} // the rest has done its part
-	if known.Files, known.Units, err = r.holders(ctx, v); err != nil {
+	if err = r.holders(ctx, v, &known); err != nil {
 		return nil, err
 	}
 	if known.SID, err = r.sidOf(ctx, v, target.Steward.Account); err != nil {
@@ -60,27 +60,34 @@ func (r *Rights) Prepare(ctx context.Context, system string) ([]connect.Preparat
 	return append([]connect.Preparation{}, connector.Prepare(target, known)...), nil
 }
 
-// holders are the files of a system that hold copies, and the units that use them.
-func (r *Rights) holders(ctx context.Context, v records.System) (files, units []string, err error) {
+// holders names the files of a system that hold copies, keys and certificates, and the units
+// that use them.
+func (r *Rights) holders(ctx context.Context, v records.System, known *connect.Known) error {
 	page, err := r.store.Dependents(ctx, 0, records.Query{Filters: []string{"system=" + v.Name, "gone="}, Limit: 1000})
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
 	for _, d := range page.Items {
 		held := d.Kind == estate.DependentFile && d.Copy != nil && d.Copy.Format != estate.FormatMention && d.Copy.Fixed == "" && len(d.Ties) > 0
-		if held && !slices.Contains(files, d.Path) && len(files) < mostFiles {
-			files = append(files, d.Path)
+		held = held || (d.Kind == estate.DependentKey || d.Kind == estate.DependentCertificate) && len(d.Ties)+len(d.Readers) > 0
+		if held && !slices.Contains(known.Files, d.Path) && len(known.Files) < mostFiles {
+			known.Files = append(known.Files, d.Path)
 		}
 	}
 	for _, d := range page.Items {
-		uses := slices.ContainsFunc(d.Uses, func(p string) bool { return slices.Contains(files, p) })
-		if d.Kind == estate.DependentUnit && uses && len(units) < mostFiles {
-			units = append(units, d.Place)
+		uses := slices.ContainsFunc(d.Uses, func(p string) bool { return slices.Contains(known.Files, p) })
+		if d.Kind != estate.DependentUnit || !uses || len(known.Units) == mostFiles {
+			continue
+		}
+		known.Units = append(known.Units, d.Place)
+		if d.Reloads {
+			known.Reload = append(known.Reload, d.Place)
 		}
 	}
-	slices.Sort(files)
-	slices.Sort(units)
-	return files, units, nil
+	slices.Sort(known.Files)
+	slices.Sort(known.Units)
+	slices.Sort(known.Reload)
+	return nil
 }
 
 // sidOf is that of a steward which is an account of the directory itself.

@@ -225,7 +225,7 @@ func (rotations *Rotations) intentions(ctx context.Context, a records.Account, p
 				checks = append(checks, line)
 			}
 		case s.Kind == rotation.StepRestart:
-			intentions[s.System] = append(intentions[s.System], connect.Intention{Restart: s.At(), Along: s.Along})
+			intentions[s.System] = append(intentions[s.System], connect.Intention{Restart: s.At(), Reload: s.Reload, Along: s.Along})
 		}
 	}
 	return intentions, checks, nil

@@ -55,7 +55,7 @@ func (t *together) many(cmd *cobra.Command) bool {
 
 // run asks for many rotations, shows what their rehearsals say, and starts them.
 func (t *together) run(cmd *cobra.Command, c *api.Client, format string, in map[string]any) error {
-	for _, name := range []string{"not_before", "not_after", "start", "type", "stop_first", "no_acceptors", "at_window_end", "lasts_days", "authority"} {
+	for _, name := range []string{"not_before", "not_after", "start", "type", "stop_first", "no_acceptors", "at_window_end", "lasts_days", "authority", "no_reload"} {
 		if in[name] != nil {
 			return api.Exit(api.ExitUsage, fmt.Errorf("--%s is for one credential at a time", strings.NewReplacer("_", "-", "not-before", "window", "type", "key-type", "start", "start-down", "lasts-days", "lasts").Replace(strings.ReplaceAll(name, "_", "-"))))
 		}

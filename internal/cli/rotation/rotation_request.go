@@ -25,6 +25,7 @@ type rotationRequest struct {
 	length                  int
 	without, lasts          string
 	authority               string
+	noReload                bool
 }
 
 // keyFlag is for commands that take key pairs too.
@@ -37,6 +38,7 @@ func (r *rotationRequest) keyFlag(cmd *cobra.Command) {
 	_ = cmd.RegisterFlagCompletionFunc("way", cobra.FixedCompletions([]string{"any", "replace", "overlap", "alternate"}, cobra.ShellCompDirectiveNoFileComp))
 	cmd.Flags().StringVar(&r.lasts, "lasts", "", "of a key that an issuer accepts: how many days the new one is good, such as 90d, or never; as long as the one before it by default")
 	_ = cmd.RegisterFlagCompletionFunc("lasts", cobra.FixedCompletions([]string{"30d", "90d", "365d", "never"}, cobra.ShellCompDirectiveNoFileComp))
+	cmd.Flags().BoolVar(&r.noReload, "no-reload", false, "of a certificate: restart also what could read its files again while it runs")
 	cmd.Flags().StringVar(&r.authority, "authority", "", "of a certificate: the system that issues the new one; the one that issued the one before, or the only one, by default")
 	cmd.Flags().StringVar(&r.keyType, "key-type", "", "of a key pair: type of the new key (ssh-ed25519, ecdsa-sha2-nistp256, ssh-rsa); that of the old one by default")
 	_ = cmd.RegisterFlagCompletionFunc("key-type", cobra.FixedCompletions([]string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ssh-rsa"}, cobra.ShellCompDirectiveNoFileComp))
@@ -75,7 +77,7 @@ func (r *rotationRequest) body(cmd *cobra.Command) (map[string]any, error) {
 		}
 		in["lasts_days"] = days
 	}
-	for name, value := range map[string]bool{"any_time": r.anyTime, "first_alone": r.firstAlone} {
+	for name, value := range map[string]bool{"any_time": r.anyTime, "first_alone": r.firstAlone, "no_reload": r.noReload} {
 		if value {
 			in[name] = true
 		}

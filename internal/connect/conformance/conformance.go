@@ -42,6 +42,7 @@ type Fixture struct {
 	CopyPath string // a file that holds Password; "" when the kind has none
 	CopyKey  string
 	Unit     estate.Place   // of a dependent that may be restarted; Kind "" when there is none
+	Reloads  estate.Place   // one that reads its files again while it runs
 	Along    []estate.Place // what its restart takes down with it
 	// LogOn is a dependent that the system logs on as Account with Password;
 	// Stores tells from outside what it has stored.
@@ -351,59 +352,6 @@ func (s *suite) copies(t *testing.T) {
 	final, same := s.ReadFile(t, s.CopyPath)
 	assert.Equal(t, string(before), string(final))
 	assert.Equal(t, attributes, same)
-}
-
-func (s *suite) restart(t *testing.T) {
-	if !s.can(t, connect.ActRestart) || s.left(t, s.Unit.Kind == "", "nothing may be restarted") {
-		return
-	}
-	before, err := s.Connector.UnitState(s.ctx, s.Target, s.Unit)
-	require.NoError(t, err)
-	require.Equal(t, "active", before.Active, before.Words)
-	words, err := s.Connector.Restart(s.ctx, s.Target, s.Unit)
-	require.NoError(t, err)
-	assert.NotEmpty(t, words)
-	after, err := s.Connector.UnitState(s.ctx, s.Target, s.Unit)
-	require.NoError(t, err)
-	assert.Equal(t, "active", after.Active)
-	assert.NotEqual(t, before.Invocation, after.Invocation, "a new invocation proves the restart")
-	for _, bad := range []string{"no-such-unit.service", "", "a; reboot", "--now", "../x.service", strings.Repeat("x", 300) + ".service"} {
-		_, err := s.Connector.Restart(s.ctx, s.Target, estate.Place{Kind: s.Unit.Kind, Place: bad})
-		f := s.failure(t, err)
-		assert.False(t, f.Unclear, "%q", bad)
-		_, err = s.Connector.Stop(s.ctx, s.Target, estate.Place{Kind: s.Unit.Kind, Place: bad})
-		f = s.failure(t, err)
-		assert.False(t, f.Unclear, "%q", bad)
-	}
-	s.stop(t)
-}
-
-// stop: what nothing needs is stopped, stays so, and a restart brings it up; what others
-// need is left running.
-func (s *suite) stop(t *testing.T) {
-	if len(s.Along) > 0 {
-		_, err := s.Connector.Stop(s.ctx, s.Target, s.Unit)
-		f := s.failure(t, err)
-		assert.False(t, f.Unclear)
-		assert.Contains(t, f.Words, "would go down with it")
-		state, err := s.Connector.UnitState(s.ctx, s.Target, s.Unit)
-		require.NoError(t, err)
-		assert.Equal(t, "active", state.Active)
-		return
-	}
-	for range 2 { // again is harmless
-		words, err := s.Connector.Stop(s.ctx, s.Target, s.Unit)
-		require.NoError(t, err)
-		assert.NotEmpty(t, words)
-		state, err := s.Connector.UnitState(s.ctx, s.Target, s.Unit)
-		require.NoError(t, err)
-		assert.Equal(t, "inactive", state.Active)
-	}
-	_, err := s.Connector.Restart(s.ctx, s.Target, s.Unit)
-	require.NoError(t, err)
-	state, err := s.Connector.UnitState(s.ctx, s.Target, s.Unit)
-	require.NoError(t, err)
-	assert.Equal(t, "active", state.Active)
 }
 
 func (s *suite) logOn(t *testing.T) {

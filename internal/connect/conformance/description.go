@@ -95,7 +95,8 @@ func (s *suite) cannot(t *testing.T) {
 			_, stop := c.Stop(s.ctx, s.Target, place)
 			return errors.Join(err, stop)
 		},
-		connect.ActAmend: func() error { return c.Amend(s.ctx, s.Target, privilege.RightChange{}, false) },
+		connect.ActReload: func() error { _, err := c.Reload(s.ctx, s.Target, place); return err },
+		connect.ActAmend:  func() error { return c.Amend(s.ctx, s.Target, privilege.RightChange{}, false) },
 		connect.ActEnd: func() error {
 			return c.End(s.ctx, s.Target, expiry.EndChange{Act: expiry.Disable, Of: expiry.Account}, false)
 		},

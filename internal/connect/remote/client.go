@@ -174,6 +174,11 @@ func (c *Client) Restart(ctx context.Context, target connect.Target, place estat
 	return words, unclear(target, connect.StageRestart, c.call(ctx, "Restart", nil, []any{target, place}, &words))
 }
 
+// Reload implements connect.Restarter.
+func (c *Client) Reload(ctx context.Context, target connect.Target, place estate.Place) (words string, err error) {
+	return words, unclear(target, connect.StageRestart, c.call(ctx, "Reload", nil, []any{target, place}, &words))
+}
+
 // Stop implements connect.Restarter.
 func (c *Client) Stop(ctx context.Context, target connect.Target, place estate.Place) (words string, err error) {
 	return words, unclear(target, connect.StageRestart, c.call(ctx, "Stop", nil, []any{target, place}, &words))

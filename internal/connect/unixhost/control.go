@@ -91,6 +91,23 @@ func (s *host) unitState(ctx context.Context, unit string) (connect.UnitState, *
 
 var reloadCommand = []string{"/usr/bin/systemctl", "daemon-reload"}
 
+// Reload implements connect.Restarter.
+func (Connector) Reload(ctx context.Context, target connect.Target, place estate.Place) (string, error) {
+	s, failure := openHost(ctx, target, connect.NewStopwatch())
+	if failure == nil {
+		defer s.Close()
+		failure = s.checkUnit(connect.StageRestart, place)
+	}
+	if argv := []string{"/usr/bin/systemctl", "reload", place.Place}; failure == nil {
+		failure = s.Failure(connect.StageRestart, s.Sudo(ctx, nil, argv...), strings.Join(argv, " "))
+	}
+	if failure != nil {
+		failure.Unclear = false // once more is harmless
+		return "", failure
+	}
+	return "told to read its files again", nil
+}
+
 // Restart implements connect.Restarter.
 func (Connector) Restart(ctx context.Context, target connect.Target, place estate.Place) (string, error) {
 	s, failure := openHost(ctx, target, connect.NewStopwatch())
@@ -342,7 +359,11 @@ func (Connector) Rehearse(ctx context.Context, target connect.Target, intentions
 					line.Result, line.Next = connect.CheckWarning, "it is not running now: that cannot be blamed on the rotation"
 				}
 			}
-			out = append(out, line, s.allowed(ctx, "right to restart "+in.Restart.Place, "/usr/bin/systemctl", "restart", in.Restart.Place))
+			verb := "restart"
+			if in.Reload {
+				verb = "reload"
+			}
+			out = append(out, line, s.allowed(ctx, "right to "+verb+" "+in.Restart.Place, "/usr/bin/systemctl", verb, in.Restart.Place))
 			if slices.ContainsFunc(intentions, func(other connect.Intention) bool { return strings.Contains(other.Replace, "/systemd/") }) {
 				out = append(out, s.allowed(ctx, "right to have changed units read", reloadCommand...))
 			}

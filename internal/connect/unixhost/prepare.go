@@ -89,11 +89,13 @@ func rotateRights(known connect.Known) []string {
 			}
 		}
 	}
-	for _, unit := range known.Units {
-		if unprintable(unit) {
-			continue
+	for verb, units := range map[string][]string{"reload ": known.Reload, "restart ": known.Units} {
+		for _, unit := range units {
+			if !unprintable(unit) {
+				out = append(out, "/usr/bin/systemctl "+verb+sudo.Word(unit))
+			}
 		}
-		out = append(out, "/usr/bin/systemctl restart "+sudo.Word(unit))
 	}
+	slices.Sort(out)
 	return out
 }

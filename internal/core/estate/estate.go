@@ -221,6 +221,7 @@ type Dependent struct {
 	Key         *Key          `json:"key,omitempty"`      // for keys, their entries and certificates
 	Stores      bool          `json:"stores,omitempty"`   // the system keeps the log-on's password for it
 	Stored      string        `json:"stored,omitempty"`   // keyed fingerprint of that password, where the system shows it
+	Reloads     bool          `json:"reloads,omitempty"`  // it can be told to read its files again while it runs
 	Started     time.Time     `json:"started,omitzero"`   // when what runs now was started
 	Result      string        `json:"result,omitempty"`   // of the last run, when it failed: the system's code and words
 }

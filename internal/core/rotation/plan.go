@@ -68,6 +68,7 @@ type Step struct {
 	Dependent estate.DependentKind `json:"dependent,omitempty"` // kind of that dependent; unit when empty
 	LogOn     *StepLogOnAs         `json:"logon,omitempty"`     // for log-on
 	Along     []Place              `json:"along,omitempty"`     // for restart: what goes down and comes back with it
+	Reload    bool                 `json:"reload,omitempty"`    // for restart: it stays up, and is told to read its files again
 	NotBefore time.Time            `json:"not_before,omitzero"` // for restart: of its window
 	NotAfter  time.Time            `json:"not_after,omitzero"`
 	Window    string               `json:"window,omitempty"`   // for stop, change and restart: they are begun only while it is open
@@ -171,6 +172,9 @@ func (s Step) Title() string {
 		return "stop " + s.Subject + " on " + s.System + " until it has the new value" + s.inWindow()
 	case StepRestart:
 		title := "restart " + s.Subject + " on " + s.System
+		if s.Reload {
+			title = "have " + s.Subject + " on " + s.System + " read its files again"
+		}
 		if !s.NotBefore.IsZero() {
 			title += ", " + window(s.NotBefore, s.NotAfter)
 		}
@@ -240,6 +244,9 @@ func (s Step) UndoTitle() string {
 	case StepStop:
 		return s.Subject + " on " + s.System + " is started by its restart"
 	case StepRestart: // the window counts for going forward only
+		if s.Reload {
+			return "have " + s.Subject + " on " + s.System + " read its files again, with the old value"
+		}
 		return "restart " + s.Subject + " on " + s.System + " with the old value"
 	case StepAll:
 		return s.Title()
@@ -363,7 +370,7 @@ func (p Plan) Chain() int {
 		for _, j := range s.After {
 			depth[i] = max(depth[i], depth[j])
 		}
-		if s.Kind == StepRestart {
+		if s.restarts() {
 			depth[i]++
 		}
 		longest = max(longest, depth[i])
@@ -372,10 +379,13 @@ func (p Plan) Chain() int {
 }
 
 // Restarts counts the units that are restarted.
-func (p Plan) Restarts() int {
-	n := 0
+func (p Plan) Restarts() int { return p.count(Step.restarts) }
+
+func (s Step) restarts() bool { return s.Kind == StepRestart && !s.Reload }
+
+func (p Plan) count(is func(Step) bool) (n int) {
 	for _, s := range p.Steps {
-		if s.Kind == StepRestart {
+		if is(s) {
 			n++
 		}
 	}
@@ -385,20 +395,18 @@ func (p Plan) Restarts() int {
 // Interruption says in words what will be interrupted.
 func (p Plan) Interruption() string {
 	n := p.Restarts()
+	if again := p.count(func(s Step) bool { return s.Reload }); n == 0 && again > 0 {
+		return fmt.Sprintf("nothing is restarted; %d read their files again while they run", again)
+	}
 	if n == 0 {
 		return "nothing is restarted"
 	}
-	stopped := 0
-	for _, s := range p.Steps {
-		if s.Kind == StepStop {
-			stopped++
-		}
-	}
+	stopped := p.count(func(s Step) bool { return s.Kind == StepStop })
 	var names, windows []string
 	var expected time.Duration
 	when, known := "", 0
 	for _, s := range p.Steps {
-		if s.Kind == StepRestart {
+		if s.restarts() {
 			names = append(names, s.Subject+" on "+s.System)
 			if !s.NotBefore.IsZero() {
 				when = ", " + window(s.NotBefore, s.NotAfter)

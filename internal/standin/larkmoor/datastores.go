@@ -125,7 +125,7 @@ func (e *Estate) bookingPrograms(h *unixhost.Host) {
 		Program: e.storeProgram("/srv/bookings/config/database.yml", "svc_bookings", e.Bookings.Accepts),
 	})
 	h.AddProcess(unixhost.Process{PID: 3301, User: "bookings", Args: []string{"/usr/bin/psql", "postgresql://svc_reports:" + Passwords["svc_reports"] + "@bookings-db.larkmoor.example:5432/bookings"}, Environment: []string{"LANG=C"}, Folder: "/home/odile"})
-	h.AddUnit(unixhost.Unit{Name: "bookings-web.service", Description: "Bookings on the web", User: "bookings", Exec: "/srv/bookings/bin/web --port 8443 --certificate " + SiteCertificate + " --key " + SiteKey, After: []string{"bookings.service"}, Program: e.siteProgram})
+	h.AddUnit(unixhost.Unit{Name: "bookings-web.service", Description: "Bookings on the web", User: "bookings", Exec: "/srv/bookings/bin/web --port 8443 --certificate " + SiteCertificate + " --key " + SiteKey, After: []string{"bookings.service"}, Program: e.siteProgram, Reload: e.siteReload})
 	h.SetSockets(func() []estate.Socket {
 		return []estate.Socket{
 			{Listens: true, Local: "0.0.0.0", LocalPort: 8080, UID: "1005", Unit: "bookings.service", Program: "serve"},

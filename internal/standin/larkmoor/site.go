@@ -98,17 +98,25 @@ func (e *Estate) SiteFiles(from, until time.Time) error {
 // siteProgram reads both files, as a web server does: one that does not fit the other keeps it
 // from starting.
 func (e *Estate) siteProgram(h *unixhost.Host) error {
+	e.site.lock.Lock()
+	e.site.shows = nil
+	e.site.lock.Unlock()
+	return e.siteReload(h)
+}
+
+// siteReload reads both files again; where they do not fit, it goes on with what it has.
+func (e *Estate) siteReload(h *unixhost.Host) error {
 	certificate, found := h.Read(SiteCertificate)
 	key, also := h.Read(SiteKey)
 	if !found || !also {
 		return errors.New("the certificate or its key is not there")
 	}
 	pair, err := tls.X509KeyPair(certificate.Content, key.Content)
-	e.site.lock.Lock()
-	defer e.site.lock.Unlock()
-	if e.site.shows = nil; err != nil {
+	if err != nil {
 		return err
 	}
+	e.site.lock.Lock()
+	defer e.site.lock.Unlock()
 	e.site.shows = &pair
 	return nil
 }

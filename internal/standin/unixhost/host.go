@@ -78,6 +78,8 @@ type Unit struct {
 	// Program decides whether a start succeeds, as the real program would by
 	// signing in with what it read.
 	Program func(h *Host) error
+	// Reload reads files again while the unit runs; nil where it cannot.
+	Reload  func(h *Host) error
 	starts  int
 	started time.Time
 }
@@ -243,7 +245,11 @@ func (h *Host) AddUnit(u Unit) {
 	for _, c := range u.Credentials {
 		text += "LoadCredential=" + strings.TrimSuffix(path.Base(c), path.Ext(c)) + ":" + c + "\n"
 	}
-	text += "ExecStart=" + u.Exec + "\n" + u.Text
+	text += "ExecStart=" + u.Exec + "\n"
+	if u.Reload != nil {
+		text += "ExecReload=/bin/kill -HUP $MAINPID\n"
+	}
+	text += u.Text
 	h.Write("/etc/systemd/system/"+u.Name, File{Content: []byte(text)})
 	if u.State == "" {
 		u.State = "inactive"

@@ -10,8 +10,11 @@ func (p *process) systemctl(args []string) int {
 	if len(args) == 0 {
 		return p.fail(1, "systemctl: no command")
 	}
-	if args[0] == "restart" || args[0] == "start" {
+	switch args[0] {
+	case "restart", "start":
 		return p.systemctlRestart(args)
+	case "reload":
+		return p.systemctlReload(args[len(args)-1])
 	}
 	p.lock.Lock()
 	defer p.lock.Unlock()
@@ -95,7 +98,7 @@ func (p *process) show(name string) {
 	if u.State == "active" && !u.started.IsZero() {
 		fmt.Fprintf(&p.out, "ActiveEnterTimestamp=%s\n", u.started.UTC().Format("Mon 2006-01-02 15:04:05 MST"))
 	}
-	fmt.Fprintf(&p.out, "Result=%s\n", result)
+	fmt.Fprintf(&p.out, "Result=%s\nCanReload=%s\n", result, map[bool]string{true: "yes", false: "no"}[u.Reload != nil])
 }
 
 // requirers are the units that require one: they go down with it.
@@ -138,6 +141,32 @@ func (p *process) systemctlRestart(args []string) int {
 	}
 	if !p.Restart(name) {
 		return p.fail(1, "Job for %s failed because the control process exited with error code.", name)
+	}
+	return 0
+}
+
+// systemctlReload has a unit that runs read its files again (systemctl(1), "reload").
+func (p *process) systemctlReload(name string) int {
+	if p.user.UID != 0 {
+		return p.fail(1, "Failed to reload %s: Interactive authentication required.", name)
+	}
+	p.lock.Lock()
+	u := p.units[name]
+	var reload func(*Host) error
+	active := false
+	if u != nil {
+		reload, active = u.Reload, u.State == "active"
+	}
+	p.lock.Unlock()
+	switch {
+	case u == nil:
+		return p.fail(5, "Failed to reload %s: Unit %s not found.", name, name)
+	case reload == nil:
+		return p.fail(1, "Failed to reload %s: Job type reload is not applicable for unit %s.", name, name)
+	case !active:
+		return p.fail(1, "%s is not active, cannot reload.", name)
+	case reload(p.Host) != nil:
+		return p.fail(1, "Job for %s failed.", name)
 	}
 	return 0
 }

@@ -156,6 +156,9 @@ func (h *Hands) probeRestart(ctx context.Context, step rotation.Step, undo bool,
 	if err != nil {
 		return NotFoundOut(err)
 	}
+	if step.Reload { // nothing tells whether it did, and once more is harmless
+		return rotation.Finding{Result: map[bool]string{false: rotation.ProbeAbsent, true: rotation.ProbeNeither}[undo], Words: "it is " + state.Active + "; it is told once more to read its files"}
+	}
 	if step.Dependent.LogsOn() {
 		switch state.Active {
 		case "deactivating", "activating":

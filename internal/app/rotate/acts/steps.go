@@ -455,16 +455,7 @@ func (h *Hands) apply(ctx context.Context, step rotation.Step, from, to secret.V
 	case rotation.StepLogOn:
 		return h.giveLogOn(ctx, step, step.LogOn.Was, step.LogOn.Account, to)
 	case rotation.StepRestart:
-		connector, target, err := h.acts.Able(ctx, step, connect.ActRestart)
-		if err != nil {
-			return Certainly(err)
-		}
-		h.noteConnections(ctx, step)
-		words, err := connector.Restart(ctx, target, step.At())
-		if err != nil {
-			return Failed(err)
-		}
-		return done(words)
+		return h.restart(ctx, step, undo)
 	case rotation.StepStop:
 		connector, target, err := h.acts.Able(ctx, step, connect.ActRestart)
 		if err != nil {

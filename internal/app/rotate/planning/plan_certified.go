@@ -62,7 +62,7 @@ func (p *planner) certified(ctx context.Context, ports []building.Point, holders
 		p.note(rotation.NoteOutOfReach, "port %s on %s shows it, and no file there that was read holds it: it goes on showing the old one", port.Path, port.System)
 	}
 	p.input.Points = []building.Point{{SystemID: by.ID.String(), System: by.Name, Account: p.credential.Name, Path: p.credential.Name, Certifies: true, Names: strings.Join(names, ", ")}}
-	p.input.Authority = by.Name
+	p.input.Authority, p.input.NoReload = by.Name, p.wish.NoReload
 	return nil
 }
 
@@ -105,6 +105,9 @@ func (p *planner) authority(ctx context.Context) (records.System, error) {
 
 // ofCertificate: what was asked for is said of certificates alone.
 func (w Request) ofCertificate(c records.Credential) error {
+	if w.NoReload && c.Kind != credential.Certificate {
+		return fmt.Errorf("%w: %s: reading files again instead of a restart is for certificates, which a port proves", app.ErrInput, c.Name)
+	}
 	if w.Authority != "" && c.Kind != credential.Certificate {
 		return fmt.Errorf("%w: %s: an authority is named for certificates", app.ErrInput, c.Name)
 	}

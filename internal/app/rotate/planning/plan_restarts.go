@@ -128,7 +128,7 @@ func (p *planner) reads(d records.Dependent, named map[string]bool) []string {
 // may be taken down by a restart.
 func (p *planner) unit(d records.Dependent, reads []string, concerned bool, expected time.Duration) {
 	u := building.Unit{
-		SystemID: d.SystemID.String(), System: d.System, Kind: d.Kind, Name: d.Place, Reads: reads, After: d.After, Requires: d.Requires, Check: d.Check,
+		SystemID: d.SystemID.String(), System: d.System, Kind: d.Kind, Name: d.Place, Reads: reads, Reloads: d.Reloads && d.Up(), After: d.After, Requires: d.Requires, Check: d.Check,
 		Running: d.Up() || d.Kind == estate.DependentUnit && d.State == "failed", Start: p.wish.Start && !d.Up() && d.ByItself() && concerned,
 		Groups: p.bounds.Groups(d), Expected: expected,
 	}

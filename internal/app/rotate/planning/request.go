@@ -52,6 +52,8 @@ type Request struct {
 	// Authority is the system that issues a new certificate, by name or number; "" for the one
 	// that issued the one before, or the only one.
 	Authority string
+	// NoReload restarts also what could read its files again while it runs.
+	NoReload bool
 	// Given is the fingerprint of a new password that a person gave and that is sealed
 	// already, and GivenBy that person; "" when one is made.
 	Given   string
@@ -73,7 +75,7 @@ func (w Request) For(kind credential.Kind) Request {
 		w.Lasts = 0
 	}
 	if kind != credential.Certificate {
-		w.Authority = ""
+		w.Authority, w.NoReload = "", false
 	}
 	return w
 }

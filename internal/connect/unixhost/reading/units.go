@@ -17,7 +17,7 @@ import (
 	"mossledger.example/moss/internal/core/layout"
 )
 
-const unitProperties = "Id,Description,User,Environment,EnvironmentFiles,ExecStart,ActiveState,SubState,UnitFileState,LoadState,LoadError,After,Requires,FragmentPath,DynamicUser,ActiveEnterTimestamp,Result"
+const unitProperties = "Id,Description,User,Environment,EnvironmentFiles,ExecStart,ActiveState,SubState,UnitFileState,LoadState,LoadError,After,Requires,FragmentPath,DynamicUser,ActiveEnterTimestamp,Result,CanReload"
 
 // ShowArguments asks for times in UTC: systemd writes them in the host's zone,
 // whose short name says nothing certain.
@@ -227,6 +227,8 @@ func ParseShow(text string) []shownUnit { //nolint:gocyclo // a property a case
 				started, _ = time.Parse("Mon 2006-01-02 15:04:05 MST", value) // empty when it never ran
 			case "Result":
 				result = value
+			case "CanReload":
+				u.Reloads = value == "yes"
 			case "After", "Requires":
 				for name := range strings.FieldsSeq(value) {
 					if strings.HasSuffix(name, ".service") {

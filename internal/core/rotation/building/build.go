@@ -225,12 +225,17 @@ func (b *builder) restart(u Unit, all []Unit) {
 	if len(needs) == 0 && !u.Start {
 		return
 	}
-	restart := rotation.Step{Kind: rotation.StepRestart, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Needs: needs, NotBefore: b.in.NotBefore, NotAfter: b.in.NotAfter, Window: u.Window, Expected: u.Expected, Groups: u.Groups}
+	restart := rotation.Step{Kind: rotation.StepRestart, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Needs: needs, Reload: b.reloads(u), NotBefore: b.in.NotBefore, NotAfter: b.in.NotAfter, Window: u.Window, Expected: u.Expected, Groups: u.Groups}
 	if len(needs) > 0 && b.apart(u) {
 		b.note(rotation.NoteLatent, "%s on %s is restarted in the window %s, and the value that it runs with is refused from the change on: until then it cannot sign in anew", u.Name, u.System, u.Window)
 	}
 	groups := b.after(u, &restart)
-	along := b.along(u, all, &restart)
+	var along []Unit
+	if restart.Reload {
+		restart.Expected = 0 // it stays up
+	} else {
+		along = b.along(u, all, &restart)
+	}
 	r := b.add(restart)
 	b.restarts[u.SystemID] = append(b.restarts[u.SystemID], r)
 	p := b.add(rotation.Step{Kind: rotation.StepProve, SystemID: u.SystemID, System: u.System, Subject: u.Name, Dependent: u.Kind, Check: u.Check, Needs: []int{r}})
@@ -287,12 +292,21 @@ func (b *builder) along(u Unit, all []Unit, restart *rotation.Step) []Unit {
 	return along
 }
 
+// reloads: a unit that can reads its files again and stays up, where a port of its own proves
+// that it did. Of others it is not known whether they look at a file again.
+func (b *builder) reloads(u Unit) bool {
+	return u.Reloads && u.Running && !b.in.NoReload && slices.ContainsFunc(b.in.Shown, func(p Point) bool { return p.SystemID == u.SystemID && p.Unit == u.Name })
+}
+
 // rootsOf finds the restarts on the same system that take a unit down. What
 // merely comes back with another is no root of its own.
 func (b *builder) rootsOf(u Unit) []int {
 	var out []int
 	for _, i := range b.restarts[u.SystemID] {
 		s := b.plan.Steps[i]
+		if s.Reload {
+			continue // nothing goes down
+		}
 		taken := slices.Contains(s.Along, u.Place())
 		if u.Kind == estate.DependentUnit {
 			for _, name := range u.Requires {

@@ -71,6 +71,7 @@ type Unit struct {
 	Window   string        // in which it is restarted; "" for at any time
 	Expected time.Duration // how long it stood still in earlier rotations; 0 where that is not known
 	Check    *rotation.AppCheck
+	Reloads  bool // it can be told to read its files again while it runs
 }
 
 // Place is the unit's place.
@@ -95,6 +96,7 @@ type Input struct {
 	Given, GivenBy      string // fingerprint of a value that a person gave, and who; "" when it is made
 	Points              []Point
 	Shown               []Point             // ports that show a certificate
+	NoReload            bool                // what reads its files again while it runs is restarted all the same
 	Turn                *rotation.Successor // two accounts take turns; nil for a value that changes at its account
 	Authority           string              // the systems that decide, in words
 	OnFailure           rotation.OnFailure
