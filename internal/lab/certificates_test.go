@@ -29,6 +29,9 @@ func TestCertificatesBehindPorts(t *testing.T) {
 	unit("old.service", h.Address+":9444", "site", "-tls1_2")
 	unit("inside.service", "127.0.0.1:9445", "inside", "-tls1_3")
 	unit("knows.service", h.Address+":9446", "site", "-Verify 1") // asks who we are
+	// Another certificate for who asks for it by name.
+	h.Shell(t, "cd /etc/site && openssl req -x509 -newkey rsa:2048 -nodes -days 40 -subj /CN=tide -addext subjectAltName=DNS:tide.larkmoor.example -keyout tide.key -out tide.pem 2>/dev/null")
+	unit("both.service", h.Address+":9447", "site", "-servername tide.larkmoor.example -cert2 /etc/site/tide.pem -key2 /etc/site/tide.key")
 	h.Boot(t)
 	read := func() (map[string]estate.Dependent, connect.Coverage) {
 		shown := map[string]estate.Dependent{}
@@ -45,9 +48,9 @@ func TestCertificatesBehindPorts(t *testing.T) {
 	}
 	var shown map[string]estate.Dependent
 	var coverage connect.Coverage
-	require.Eventually(t, func() bool { shown, coverage = read(); return len(shown) == 4 }, time.Minute, time.Second)
+	require.Eventually(t, func() bool { shown, coverage = read(); return len(shown) == 6 }, time.Minute, time.Second)
 	assert.True(t, coverage.Complete[connect.ScopeCertificates], coverage.Why[connect.ScopeCertificates])
-	for place, unit := range map[string]string{"0.0.0.0:9443": "site.service", h.Address + ":9444": "old.service", "127.0.0.1:9445": "inside.service", h.Address + ":9446": "knows.service"} {
+	for place, unit := range map[string]string{"0.0.0.0:9443": "site.service", h.Address + ":9444": "old.service", "127.0.0.1:9445": "inside.service", h.Address + ":9446": "knows.service", h.Address + ":9447": "both.service", h.Address + ":9447 tide.larkmoor.example": "both.service"} {
 		d := shown[place]
 		require.NotNil(t, d.Key, place)
 		assert.Equal(t, []string{unit}, d.Requires, place)
@@ -55,8 +58,17 @@ func TestCertificatesBehindPorts(t *testing.T) {
 			assert.Equal(t, "CN=inside", d.Key.Subject)
 			continue
 		}
-		assert.Equal(t, []string{"booking.larkmoor.example"}, d.Key.Names)
-		said := h.Shell(t, "openssl x509 -noout -enddate -in /etc/site/site.pem")
+		file := "site"
+		if name, named := "tide.larkmoor.example", strings.HasSuffix(place, " tide.larkmoor.example"); named {
+			file = "tide"
+			assert.Equal(t, []string{name}, d.Key.Names)
+			key, err := unixhost.Connector{}.Shown(t.Context(), h.Target(), place)
+			require.NoError(t, err)
+			assert.Equal(t, d.Key.Fingerprint, key.Fingerprint, "asked again by its name")
+		} else {
+			assert.Equal(t, []string{"booking.larkmoor.example"}, d.Key.Names, place)
+		}
+		said := h.Shell(t, "openssl x509 -noout -enddate -in /etc/site/"+file+".pem")
 		end, err := time.Parse("Jan _2 15:04:05 2006 MST", strings.TrimPrefix(strings.TrimSpace(said), "notAfter="))
 		require.NoError(t, err)
 		assert.True(t, end.Equal(d.Key.Ends), "%s: %s", end, d.Key.Ends)
@@ -64,7 +76,7 @@ func TestCertificatesBehindPorts(t *testing.T) {
 
 	// A host whose SSH server connects nobody: what others reach is asked from outside.
 	h.Shell(t, "echo 'AllowTcpForwarding no' > /etc/ssh/sshd_config.d/05-closed.conf && systemctl restart ssh")
-	require.Eventually(t, func() bool { shown, coverage = read(); return len(shown) == 3 }, time.Minute, time.Second)
+	require.Eventually(t, func() bool { shown, coverage = read(); return len(shown) == 5 }, time.Minute, time.Second)
 	assert.Contains(t, shown, "0.0.0.0:9443")
 	assert.NotContains(t, shown, "127.0.0.1:9445")
 	assert.False(t, coverage.Complete[connect.ScopeCertificates])

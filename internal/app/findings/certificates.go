@@ -116,7 +116,7 @@ func notLoaded(s *SystemSnapshot, port records.Dependent, units map[string]recor
 	}
 	unit := units[port.Requires[0]]
 	for _, d := range s.Dependents {
-		if leaf(d) && slices.Contains(unit.Uses, d.Path) && d.Key.Subject == port.Key.Subject && d.Key.Begins.After(port.Key.Begins) && !sameCertificate(d.Key, port.Key) {
+		if leaf(d) && slices.Contains(unit.Uses, d.Path) && sameHolder(d.Key, port.Key) && d.Key.Begins.After(port.Key.Begins) && !sameCertificate(d.Key, port.Key) {
 			return s.found(port, records.Finding{
 				Kind: "certificate-not-loaded", Severity: "medium",
 				What: fmt.Sprintf("clients of port %s still see the one that ends on %s; %s has one that ends on %s, which %s has not read", port.Place, app.Day(port.Key.Ends), d.Path, app.Day(d.Key.Ends), unit.Place),
@@ -125,6 +125,13 @@ func notLoaded(s *SystemSnapshot, port records.Dependent, units map[string]recor
 		}
 	}
 	return records.Finding{}, false
+}
+
+// sameHolder: two certificates are about the same: of one subject, and of some name in common
+// where they have names. Many have names alone, and no subject.
+func sameHolder(a, b *estate.Key) bool {
+	named := len(a.Names)+len(b.Names) > 0
+	return a.Subject == b.Subject && (!named || slices.ContainsFunc(a.Names, func(name string) bool { return slices.Contains(b.Names, name) }))
 }
 
 // misfits: a program reads a certificate and a private key of which neither has its other half

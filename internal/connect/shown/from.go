@@ -41,18 +41,19 @@ func From(client *ssh.Client, reached string, everywhere func(port string) bool)
 
 // One asks the port at a place that a visit gave it, as the visit did.
 func One(ctx context.Context, client *ssh.Client, target connect.Target, place string) (estate.Key, *connect.Failure) {
-	host, port, err := net.SplitHostPort(place)
+	at, name := portOf(place)
+	host, port, err := net.SplitHostPort(at)
 	if err != nil {
 		return estate.Key{}, target.Fail(connect.StageProve, connect.CodeGone, place+" is no port", "run a survey of this host", err)
 	}
-	address, everywhere := place, false
+	address, everywhere := at, false
 	if at, err := netip.ParseAddr(host); err == nil && at.IsUnspecified() {
 		everywhere = true
 		if address = net.JoinHostPort("127.0.0.1", port); at.Is6() {
 			address = net.JoinHostPort("::1", port)
 		}
 	}
-	a := Ask(ctx, From(client, target.Address, func(string) bool { return everywhere }), address, "")
+	a := Ask(ctx, From(client, target.Address, func(string) bool { return everywhere }), address, name)
 	switch {
 	case len(a.Chain) > 0:
 		return Key(a.Chain[0]), nil

@@ -54,6 +54,9 @@ func Ask(ctx context.Context, dial Dialer, address, name string) (a Answer) {
 	defer conn.Close()
 	stop := context.AfterFunc(ctx, func() { _ = conn.Close() }) // a forwarded connection knows no deadlines
 	defer stop()
+	if begin := beginOf(address); begin != nil && begin(conn) != nil {
+		return a // it speaks no TLS, or another protocol
+	}
 	var list []*x509.Certificate
 	config := &tls.Config{
 		ServerName: name, MinVersion: tls.VersionTLS10, // what old servers show ends too
@@ -81,17 +84,23 @@ func Ask(ctx context.Context, dial Dialer, address, name string) (a Answer) {
 	return a
 }
 
-// AskAll asks many ports, a few at the same time. Answers come in the order of the addresses.
-func AskAll(ctx context.Context, dial Dialer, addresses []string) []Answer {
-	out := make([]Answer, len(addresses))
+// Question is what a port is asked.
+type Question struct {
+	Address string
+	Name    string // that the server is asked for; "" for none
+}
+
+// AskAll asks many ports, a few at the same time. Answers come in the order of the questions.
+func AskAll(ctx context.Context, dial Dialer, questions []Question) []Answer {
+	out := make([]Answer, len(questions))
 	slots := make(chan struct{}, AtOnce)
 	var all sync.WaitGroup
-	for i, address := range addresses {
+	for i, q := range questions {
 		slots <- struct{}{}
 		all.Add(1)
 		go func() {
 			defer func() { <-slots; all.Done() }()
-			out[i] = Ask(ctx, dial, address, "")
+			out[i] = Ask(ctx, dial, q.Address, q.Name)
 		}()
 	}
 	all.Wait()

@@ -148,7 +148,11 @@ func TestPortsThatShowNothing(t *testing.T) {
 		serve(t, func(conn net.Conn) { _, _ = io.WriteString(conn, strings.Repeat("\x16\x03\x03\xff\xff", 1000)) }),
 		serve(t, func(conn net.Conn) { _, _ = conn.Write([]byte{0x15, 3, 3, 0, 2, 2, 40}) }), // an alert: handshake failure
 	}
-	for i, a := range AskAll(t.Context(), direct, addresses) {
+	var questions []Question
+	for _, a := range addresses {
+		questions = append(questions, Question{Address: a})
+	}
+	for i, a := range AskAll(t.Context(), direct, questions) {
 		assert.Empty(t, a.Chain, i)
 		require.NoError(t, a.Err)
 		if i == 5 {
@@ -177,25 +181,27 @@ func TestWhichPortsAreAsked(t *testing.T) {
 		{Listens: true, Local: "::", LocalPort: 7443},
 		{Listens: true, Local: "0.0.0.0", LocalPort: 22},
 		{Listens: true, Local: "0.0.0.0", LocalPort: 9100},
+		{Listens: true, Local: "0.0.0.0", LocalPort: 25},
+		{Listens: true, Local: "127.0.0.1", LocalPort: 3306},
 		{Local: "192.0.2.1", LocalPort: 443, Peer: "192.0.2.9"},
 	}
 	var asked []string
 	for _, p := range toAsk(list) {
 		asked = append(asked, p.place+" by "+p.address)
 	}
-	assert.Equal(t, []string{"0.0.0.0:8443 by 127.0.0.1:8443", "127.0.0.1:9443 by 127.0.0.1:9443", "192.0.2.1:9443 by 192.0.2.1:9443", "[::]:7443 by [::1]:7443"}, asked)
+	assert.Equal(t, []string{"0.0.0.0:25 by 127.0.0.1:25", "0.0.0.0:8443 by 127.0.0.1:8443", "127.0.0.1:9443 by 127.0.0.1:9443", "192.0.2.1:9443 by 192.0.2.1:9443", "[::]:7443 by [::1]:7443"}, asked)
 
 	var many []estate.Socket
 	for port := range 60_000 {
 		many = append(many, estate.Socket{Listens: true, Local: "127.0.0.1", LocalPort: port + 5_000})
 	}
 	var dialled atomic.Int64
-	batch, unasked := Ports(t.Context(), func(context.Context, string) (net.Conn, error) {
+	seen := Ports(t.Context(), func(context.Context, string) (net.Conn, error) {
 		dialled.Add(1)
 		return nil, errors.New("nobody")
-	}, many, func(error) bool { return false })
-	assert.Empty(t, batch.Dependents)
-	assert.Zero(t, unasked)
+	}, many, []string{"booking.larkmoor.example"}, func(error) bool { return false })
+	assert.Empty(t, seen.Batch.Dependents)
+	assert.Zero(t, seen.Unasked)
 	assert.EqualValues(t, MostPorts, dialled.Load())
 	assert.Greater(t, Count(many), MostPorts)
 }

@@ -26,18 +26,21 @@ func (v *visit) shown(ctx context.Context) *connect.Failure {
 		v.incomplete(connect.ScopeCertificates, "the ports that listen were not read")
 		return nil
 	}
-	batch, unasked := shown.Ports(ctx, shown.From(v.Client, v.Target.Address, v.everywhere), v.listens, shown.Prohibited)
+	seen := shown.Ports(ctx, shown.From(v.Client, v.Target.Address, v.everywhere), v.listens, v.certified, shown.Prohibited)
 	if err := ctx.Err(); err != nil {
 		return v.Target.Fail(connect.StageRead, connect.CodeTimeout, "asking ports for certificates: "+err.Error(), "", err)
 	}
 	if all := shown.Count(v.listens); all > shown.MostPorts {
 		v.incomplete(connect.ScopeCertificates, fmt.Sprintf("%d ports listen, at most %d are asked for certificates", all, shown.MostPorts))
 	}
-	if unasked > 0 {
-		v.incomplete(connect.ScopeCertificates, fmt.Sprintf("%d ports could not be asked: the host's SSH server does not connect for %s (AllowTcpForwarding), and they are not reached from here", unasked, v.Target.Steward.Account))
+	if seen.LeftOut > 0 {
+		v.incomplete(connect.ScopeCertificates, fmt.Sprintf("the certificates in files here have so many names that ports were not asked for all: %d times one was left out", seen.LeftOut))
 	}
-	v.count(connect.ScopeCertificates, len(batch.Dependents))
-	return v.send(batch)
+	if seen.Unasked > 0 {
+		v.incomplete(connect.ScopeCertificates, fmt.Sprintf("%d ports could not be asked: the host's SSH server does not connect for %s (AllowTcpForwarding), and they are not reached from here", seen.Unasked, v.Target.Steward.Account))
+	}
+	v.count(connect.ScopeCertificates, len(seen.Batch.Dependents))
+	return v.send(seen.Batch)
 }
 
 // everywhere: the port listens on all addresses, and is asked on the host's own.

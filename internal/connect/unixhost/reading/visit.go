@@ -4,6 +4,7 @@
 package reading
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -34,6 +35,7 @@ type visit struct {
 	users     map[string]string          // names of accounts by user id
 	running   []*running                 // processes
 	listens   []estate.Socket            // connections and ports
+	certified []string                   // names in certificates that stand in files
 	unitFiles map[string][]string        // that a unit is made of, or reads
 	holds     map[string]map[string]bool // fingerprints by file
 }
@@ -90,7 +92,6 @@ func Visit(ctx context.Context, target connect.Target, request connect.VisitRequ
 		{connect.ScopeCron, v.cron},
 		{connect.ScopeSockets, v.sockets},
 		{connect.ScopeProcesses, v.processes},
-		{connect.ScopeCertificates, v.shown},
 	}
 	var first *connect.Failure
 	for _, scope := range scopes {
@@ -116,6 +117,13 @@ func Visit(ctx context.Context, target connect.Target, request connect.VisitRequ
 		}
 	} else if !coverage.Complete[connect.ScopeFiles] {
 		v.incomplete(connect.ScopeFiles, "units or cron entries, which name the files, were not read completely")
+	}
+	// Ports are asked for the names that files have certificates for.
+	failure = v.shown(ctx)
+	coverage.Complete[connect.ScopeCertificates] = failure == nil && coverage.Why[connect.ScopeCertificates] == ""
+	if failure != nil {
+		coverage.Why[connect.ScopeCertificates] = failure.Error()
+		first = cmp.Or(first, failure)
 	}
 	if first != nil {
 		watch.Fail(first)
@@ -171,6 +179,11 @@ func (v *visit) incomplete(scope, why string) {
 }
 
 func (v *visit) send(batch connect.Batch) *connect.Failure {
+	for _, d := range batch.Dependents {
+		if d.Kind == estate.DependentCertificate {
+			v.certified = append(v.certified, d.Key.Names...)
+		}
+	}
 	if err := v.emit(batch); err != nil {
 		var f *connect.Failure
 		if errors.As(err, &f) {
