@@ -39,6 +39,7 @@ type PolicySettings struct {
 	Begins      string                 `json:"begins,omitempty" maxLength:"16" doc:"When that recurred first: 2026-11-28T22:00"`
 	Zone        string                 `json:"zone,omitempty" maxLength:"60" doc:"Time zone by whose clock it recurs"`
 	Spread      int                    `json:"spread,omitempty" minimum:"0" maximum:"366" doc:"Over so many openings of the window, or days, after each time; 1 when it is 0"`
+	RenewDays   int                    `json:"renew_days,omitempty" minimum:"0" maximum:"3660" doc:"Not for accounts, but for certificates in custody: each is renewed with its key so many days before it ends"`
 	AtWindowEnd rotation.WindowEnd     `json:"at_window_end,omitempty" enum:"pause,undo," doc:"What becomes of one that is not done when its window closes: it goes on in the next, or is undone; pause when empty"`
 	OnFailure   rotation.OnFailure     `json:"on_failure,omitempty" enum:"stop,continue,undo," doc:"What to do when a step fails; undo when empty"`
 	Restart     rotation.RestartPolicy `json:"restart,omitempty" enum:"now,leave," doc:"When dependents are restarted: now, or not at all"`
@@ -72,6 +73,9 @@ type Policy struct {
 	ChangedBy   string    `json:"changed_by"`
 }
 
+// ForCertificates: it decides for certificates, and for no account.
+func (p Policy) ForCertificates() bool { return p.RenewDays > 0 }
+
 // Turn is when a credential is rotated next, and why.
 type Turn struct {
 	CredentialID CredentialID `json:"credential_id"`
@@ -99,6 +103,11 @@ type Candidate struct {
 	Labels  []string
 	Last    time.Time // its value was changed last, as far as is known
 	Running bool      // a rotation of it is not finished
+	// Undone is when the rotation of its turn was undone; zero where it was not.
+	Undone time.Time
+	// Ends is of a certificate: when what clients see of it, or what stands in its files, ends
+	// first. Zero of everything else.
+	Ends time.Time
 }
 
 // Order says of dependents in which order they are restarted, or how many at the same time.
@@ -144,6 +153,9 @@ type Freeze struct {
 // those that are for it the first. They come by precedence, the highest first.
 func PolicyFor(list []Policy, labels []string, custody bool) Policy {
 	for _, p := range list {
+		if p.ForCertificates() {
+			continue
+		}
 		if p.Label == "" && custody || p.Label != "" && slices.Contains(labels, p.Label) {
 			return p
 		}

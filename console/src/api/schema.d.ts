@@ -6389,6 +6389,11 @@ export interface components {
              */
             quiet_hours?: number;
             /**
+             * Format: int64
+             * @description Not for accounts, but for certificates in custody: each is renewed with its key so many days before it ends
+             */
+            renew_days?: number;
+            /**
              * @description When dependents are restarted: now, or not at all
              * @enum {string}
              */
@@ -6484,6 +6489,11 @@ export interface components {
              * @description For so long after somebody else changed the account or a dependent, it is left alone
              */
             quiet_hours?: number;
+            /**
+             * Format: int64
+             * @description Not for accounts, but for certificates in custody: each is renewed with its key so many days before it ends
+             */
+            renew_days?: number;
             /**
              * @description When dependents are restarted: now, or not at all
              * @enum {string}
@@ -6626,6 +6636,11 @@ export interface components {
              * @description For so long after somebody else changed the account or a dependent, it is left alone
              */
             quiet_hours?: number;
+            /**
+             * Format: int64
+             * @description Not for accounts, but for certificates in custody: each is renewed with its key so many days before it ends
+             */
+            renew_days?: number;
             /**
              * @description When dependents are restarted: now, or not at all
              * @enum {string}
@@ -6787,6 +6802,11 @@ export interface components {
             quiet_hours?: number;
             /** @description What its removal would do */
             remove?: boolean;
+            /**
+             * Format: int64
+             * @description Not for accounts, but for certificates in custody: each is renewed with its key so many days before it ends
+             */
+            renew_days?: number;
             /**
              * @description When dependents are restarted: now, or not at all
              * @enum {string}

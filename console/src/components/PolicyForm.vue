@@ -15,7 +15,8 @@ const form = reactive({
   name: was?.name ?? '',
   label: was?.label ?? '',
   precedence: was?.precedence ?? 100,
-  way: was?.rule ? 'rule' : 'days',
+  way: was?.renew_days ? 'ends' : was?.rule ? 'rule' : 'days',
+  renew: was?.renew_days || 30,
   every_days: was?.every_days || 90,
   rule: was?.rule ?? 'FREQ=MONTHLY;BYDAY=1SU',
   begins: was?.begins ?? `${new Date().toISOString().slice(0, 10)}T00:00`,
@@ -42,30 +43,41 @@ const form = reactive({
 const often = [
   { value: 'days', label: t('policies.byDays') },
   { value: 'rule', label: t('policies.byRule') },
+  { value: 'ends', label: t('policies.byEnds') },
 ]
 const choices = <T extends string>(key: string, values: readonly T[]) =>
   values.map((value) => ({ value, label: t(`policies.${key}.${value}`) }))
-const body = computed(() => ({
+const renews = computed(() => form.way === 'ends')
+const when = computed(() =>
+  renews.value
+    ? { renew_days: form.renew ?? 0 }
+    : form.way === 'days'
+      ? { every_days: form.every_days ?? 0 }
+      : { rule: form.rule, begins: form.begins, zone: form.zone, spread: form.spread ?? 1 },
+)
+/** What is said of accounts and passwords: a policy for certificates has none of it. */
+const ofAccounts = computed(() => ({
   label: form.label,
-  precedence: form.precedence ?? 0,
-  ...(form.way === 'days'
-    ? { every_days: form.every_days ?? 0 }
-    : { rule: form.rule, begins: form.begins, zone: form.zone, spread: form.spread ?? 1 }),
-  window: form.window,
-  at_window_end: form.window ? (form.at_window_end as 'pause') : ('' as const),
-  on_failure: form.on_failure as 'undo',
-  restart: form.restart as 'now',
   way: form.value as 'any',
-  first_alone: form.first_alone,
   quiet_hours: form.quiet_hours ?? 0,
-  at_once: form.at_once ?? 0,
-  patience: Math.round((form.patience ?? 0) * 60),
   ...(form.length && form.length !== 32 ? { length: form.length } : {}),
-  ...(form.undoDays && form.undoDays !== 90 ? { undo_days: form.undoDays } : {}),
   ...(form.lead && form.lead !== 30 ? { lead_days: form.lead } : {}),
   ...(form.age ? { max_age_days: form.age } : {}),
   ...(form.idle ? { idle_days: form.idle } : {}),
   without: form.without,
+}))
+const body = computed(() => ({
+  ...(renews.value ? { label: '' } : ofAccounts.value),
+  precedence: form.precedence ?? 0,
+  ...when.value,
+  window: form.window,
+  at_window_end: form.window ? (form.at_window_end as 'pause') : ('' as const),
+  on_failure: form.on_failure as 'undo',
+  restart: form.restart as 'now',
+  first_alone: form.first_alone,
+  at_once: form.at_once ?? 0,
+  patience: Math.round((form.patience ?? 0) * 60),
+  ...(form.undoDays && form.undoDays !== 90 ? { undo_days: form.undoDays } : {}),
   paused: form.paused,
   description: form.description,
   revision: was?.revision ?? 0,
@@ -114,7 +126,7 @@ const labelChoices = computed(() => [
       <FormItem :label="t('policies.precedence')" html-for="policy-precedence" :extra="t('policies.precedenceHelp')"
         ><InputNumber id="policy-precedence" v-model:value="form.precedence" :min="0" :max="1000000"
       /></FormItem>
-      <FormItem :label="t('policies.for')" html-for="policy-label"
+      <FormItem v-if="!renews" :label="t('policies.for')" html-for="policy-label"
         ><Select id="policy-label" v-model:value="form.label" show-search :options="labelChoices"
       /></FormItem>
       <FormItem :label="t('policies.window')" html-for="policy-window"
@@ -125,6 +137,9 @@ const labelChoices = computed(() => [
       /></FormItem>
       <FormItem v-if="form.way === 'days'" class="wide" :label="t('policies.days')" html-for="policy-days" :extra="t('policies.daysHelp')"
         ><InputNumber id="policy-days" v-model:value="form.every_days" :min="1" :max="3660" :addon-after="t('policies.dayUnit')"
+      /></FormItem>
+      <FormItem v-else-if="renews" class="wide" :label="t('policies.renew')" html-for="policy-renew" :extra="t('policies.renewHelp')"
+        ><InputNumber id="policy-renew" v-model:value="form.renew" :min="1" :max="3660" :addon-after="t('policies.dayUnit')"
       /></FormItem>
       <template v-else>
         <FormItem class="wide" :label="t('windows.rule')" html-for="policy-rule" :extra="t('windows.ruleHelp')"
@@ -152,7 +167,7 @@ const labelChoices = computed(() => [
           :options="choices('atWindowEnd', ['pause', 'undo'])"
           :aria-label="t('policies.windowEnd')"
       /></FormItem>
-      <FormItem class="wide" :label="t('policies.wayLabel')"
+      <FormItem v-if="!renews" class="wide" :label="t('policies.wayLabel')"
         ><Segmented
           v-model:value="form.value"
           :options="choices('way', ['any', 'overlap', 'alternate', 'replace'])"
@@ -164,7 +179,7 @@ const labelChoices = computed(() => [
       <FormItem :label="t('policies.atOnce')" html-for="policy-once"
         ><InputNumber id="policy-once" v-model:value="form.at_once" :min="1" :max="100"
       /></FormItem>
-      <FormItem :label="t('policies.quiet')" html-for="policy-quiet" :extra="t('policies.quietHelp')"
+      <FormItem v-if="!renews" :label="t('policies.quiet')" html-for="policy-quiet" :extra="t('policies.quietHelp')"
         ><InputNumber id="policy-quiet" v-model:value="form.quiet_hours" :min="0" :max="8760" :addon-after="t('policies.hours')"
       /></FormItem>
       <FormItem :label="t('rotate.patience')" html-for="policy-patience"
@@ -173,19 +188,19 @@ const labelChoices = computed(() => [
       <FormItem :label="t('policies.undoDays')" html-for="policy-undo" :extra="t('policies.undoDaysHelp')"
         ><InputNumber id="policy-undo" v-model:value="form.undoDays" :min="1" :max="3660"
       /></FormItem>
-      <FormItem :label="t('policies.leadDays')" html-for="policy-lead" :extra="t('policies.leadDaysHelp')"
+      <FormItem v-if="!renews" :label="t('policies.leadDays')" html-for="policy-lead" :extra="t('policies.leadDaysHelp')"
         ><InputNumber id="policy-lead" v-model:value="form.lead" :min="1" :max="3660"
       /></FormItem>
-      <FormItem :label="t('policies.ageDays')" html-for="policy-age" :extra="t('policies.ageDaysHelp')"
+      <FormItem v-if="!renews" :label="t('policies.ageDays')" html-for="policy-age" :extra="t('policies.ageDaysHelp')"
         ><InputNumber id="policy-age" v-model:value="form.age" :min="1" :max="36600"
       /></FormItem>
-      <FormItem :label="t('policies.idleDays')" html-for="policy-idle" :extra="t('policies.idleDaysHelp')"
+      <FormItem v-if="!renews" :label="t('policies.idleDays')" html-for="policy-idle" :extra="t('policies.idleDaysHelp')"
         ><InputNumber id="policy-idle" v-model:value="form.idle" :min="1" :max="36600"
       /></FormItem>
-      <FormItem :label="t('policies.length')" html-for="policy-length"
+      <FormItem v-if="!renews" :label="t('policies.length')" html-for="policy-length"
         ><InputNumber id="policy-length" v-model:value="form.length" :min="12" :max="256"
       /></FormItem>
-      <FormItem :label="t('policies.without')" html-for="policy-without" :extra="t('policies.withoutHelp')"
+      <FormItem v-if="!renews" :label="t('policies.without')" html-for="policy-without" :extra="t('policies.withoutHelp')"
         ><Input id="policy-without" v-model:value="form.without" class="mono" :maxlength="100" autocomplete="off"
       /></FormItem>
       <FormItem class="wide"

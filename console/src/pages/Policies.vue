@@ -29,7 +29,8 @@ const columns = computed<Column[]>(() => [
 ])
 const fetch = (query: ListQuery) => data(api.GET('/api/v1/policies', { params: { query } }))
 const key = (p: Policy) => p.id
-const often = (p: Policy) => (p.every_days ? t('policies.everyDays', p.every_days) : `${p.rule} (${p.zone})`)
+const often = (p: Policy) =>
+  p.renew_days ? t('policies.daysBefore', p.renew_days) : p.every_days ? t('policies.everyDays', p.every_days) : `${p.rule} (${p.zone})`
 const { holds, said, open, of, going, begin, done } = useDecided<Policy>()
 const remove = (p: Policy) =>
   data(api.DELETE('/api/v1/policies/{name}', { params: { path: { name: p.name }, query: { revision: p.revision } } }))
@@ -51,7 +52,7 @@ const remove = (p: Policy) =>
   >
     <template #label="{ row }"
       ><RouterLink v-if="row.label" :to="{ path: '/accounts', query: { f: `labels~${row.label}` } }">{{ row.label }}</RouterLink
-      ><span v-else class="soft">{{ t('policies.all') }}</span></template
+      ><span v-else class="soft">{{ row.renew_days ? t('policies.certificates') : t('policies.all') }}</span></template
     >
     <template #often="{ row }"
       ><span :title="often(row)">{{ often(row) }}</span></template

@@ -97,6 +97,17 @@ describe('a policy', () => {
     await p.field('At least once in').fill(61)
     expect(p.button('Save it').there, 'something else stands there now').toBe(false)
   })
+  it('is for certificates by their ends, and says nothing of accounts then', async () => {
+    const service = serve({ ...choices, 'POST /policies/nightly/preview': { ...effects, often: '21 days before its end' } })
+    const p = await show(PolicyForm, { props: { of: { ...policy, every_days: 0, renew_days: 14, label: '', length: 40 } } })
+    expect(p.read()).not.toContain('Quiet time')
+    await p.field('Days before the end').fill(21)
+    await p.button('Show what it does').press()
+    await vi.waitFor(() => expect(p.read()).toContain('21 days before its end'))
+    const asked = service.sent().at(-1)!.body as object
+    expect(asked).toMatchObject({ renew_days: 21, label: '', window: 'nights', revision: 4 })
+    for (const name of ['every_days', 'rule', 'length', 'quiet_hours', 'way', 'lead_days']) expect(asked).not.toHaveProperty(name)
+  })
   it('is said wrong in the words of the service', async () => {
     serve({ ...choices, 'POST /policies/other/preview': new Refusal(400, 'the policy nightly has the precedence 100 already') })
     const p = await show(PolicyForm)

@@ -2,6 +2,7 @@ package assembly_test
 
 import (
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -14,6 +15,7 @@ import (
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/larkmoor"
+	"mossledger.example/moss/internal/standin/unixhost"
 )
 
 // openFor makes a window that opens as soon as something is due, and the policy that
@@ -211,4 +213,44 @@ func TestRestartsWaitForAWindow(t *testing.T) {
 	_, state, _, err = f.Rotations.State(ctx, id)
 	require.NoError(t, err)
 	require.Equal(t, rotation.FinishedDone, state.Result)
+}
+
+// One that was begun and undone is due as before: that its value was put back is no change that
+// was wanted, whatever the directory says of when it changed last.
+func TestUndoneIsStillDue(t *testing.T) {
+	by := &clock{}
+	f := startBy(t, by)
+	ctx := t.Context()
+	a := f.take("svc-berth")
+	f.openFor(by)
+	_, err := f.Unattended.Look(ctx)
+	require.NoError(t, err)
+	by.pass(3 * time.Minute)
+	var closed atomic.Bool
+	f.estate.Hosts["quay1"].SetFault(unixhost.Fault{Command: func(_ string, argv []string) (int, string, bool) {
+		return 1, "Job failed: the quay is closed", restarts(argv) && closed.CompareAndSwap(false, true)
+	}})
+	_, err = f.Unattended.Look(ctx)
+	require.NoError(t, err)
+	r := f.ended(1)
+	require.Equal(t, rotation.FinishedUndone, r.Result, f.words(r.ID))
+	f.estate.Hosts["quay1"].SetFault(unixhost.Fault{})
+	f.quiet()
+	f.estate.Directory.Update(larkmoor.DN("svc-berth"), func(e *directory.Entry) { e.Changed = by.now() }) // by the clock that all go by
+	f.survey("dir", "quay1")
+	_, err = f.Unattended.Look(ctx)
+	require.NoError(t, err)
+	turn := f.turnOf(a)
+	assert.Equal(t, "failed", turn.State, turn.Words)
+	assert.Equal(t, 1, turn.Failed)
+	assert.Len(t, f.findings("not-rotated"), 1)
+	by.pass(24 * time.Hour)
+	_, err = f.Unattended.Look(ctx)
+	require.NoError(t, err)
+	require.Equal(t, rotation.FinishedDone, f.ended(2).Result, f.words(2))
+	f.quiet()
+	_, err = f.Unattended.Look(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "planned", f.turnOf(a).State)
+	assert.Empty(t, f.findings("not-rotated"))
 }

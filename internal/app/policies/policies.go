@@ -119,6 +119,9 @@ func (policies *Policies) check(ctx context.Context, v *records.Policy) error {
 	if err := checkOften(v.PolicySettings); err != nil {
 		return err
 	}
+	if err := checkRenewal(*v); err != nil {
+		return err
+	}
 	if v.Length != 0 && (v.Length < 12 || v.Length > 256) {
 		return fmt.Errorf("%w: a new password has 12 to 256 characters", app.ErrInput)
 	}
@@ -161,8 +164,12 @@ func (policies *Policies) check(ctx context.Context, v *records.Policy) error {
 // checkOften refuses what does not say how often, in one way.
 func checkOften(v records.PolicySettings) error {
 	switch {
-	case v.EveryDays == 0 && v.Rule == "":
-		return fmt.Errorf("%w: say how often: every so many days, or a recurrence rule", app.ErrInput)
+	case v.RenewDays < 0 || v.RenewDays > 3660:
+		return fmt.Errorf("%w: a certificate is renewed 1 to 3,660 days before its end", app.ErrInput)
+	case v.RenewDays != 0 && (v.EveryDays != 0 || v.Rule != ""):
+		return fmt.Errorf("%w: certificates are renewed by their ends, and not every so many days or by a rule: two policies say both", app.ErrInput)
+	case v.EveryDays == 0 && v.Rule == "" && v.RenewDays == 0:
+		return fmt.Errorf("%w: say how often: every so many days, or a recurrence rule; or, for certificates, how many days before their ends", app.ErrInput)
 	case v.EveryDays != 0 && v.Rule != "":
 		return fmt.Errorf("%w: say how often in one way: every so many days, or a recurrence rule", app.ErrInput)
 	case v.EveryDays < 0 || v.EveryDays > 3660:
@@ -171,6 +178,20 @@ func checkOften(v records.PolicySettings) error {
 		return fmt.Errorf("%w: a beginning, a time zone and a spread belong to a recurrence rule", app.ErrInput)
 	case v.Spread < 0 || v.Spread > 366:
 		return fmt.Errorf("%w: it is spread over 1 to 366 openings", app.ErrInput)
+	}
+	return nil
+}
+
+// checkRenewal refuses what is said of accounts and passwords where a policy is for certificates.
+func checkRenewal(v records.Policy) error {
+	if !v.ForCertificates() {
+		return nil
+	}
+	switch {
+	case v.Label != "":
+		return fmt.Errorf("%w: certificates are no accounts, and have no labels: a policy that renews them is for all in custody", app.ErrInput)
+	case v.Length != 0 || v.Without != "" || v.MaxAgeDays != 0 || v.IdleDays != 0 || v.LeadDays != 0 || v.QuietHours != 0 || v.Way != "" && v.Way != WayAny:
+		return fmt.Errorf("%w: a length, characters, an age, a time without use, a lead time, a quiet time and a way are of accounts: a policy that renews certificates has none", app.ErrInput)
 	}
 	return nil
 }
@@ -220,6 +241,10 @@ func policyDiff(was, is records.Policy) []ledger.Change {
 // OftenWords says how often a policy rotates.
 func OftenWords(v records.Policy) string {
 	switch {
+	case v.RenewDays == 1:
+		return "a day before its end"
+	case v.RenewDays > 0:
+		return fmt.Sprintf("%d days before its end", v.RenewDays)
 	case v.EveryDays == 1:
 		return "every day"
 	case v.EveryDays > 0:
@@ -250,7 +275,7 @@ func (policies *Policies) stagger(ctx context.Context, v records.Policy) (*calen
 		}
 		window, made = &of, fmt.Sprintf("%s %s %s %d", w.Rule, w.Begins, w.Zone, w.Minutes)
 	}
-	made = fmt.Sprintf("%s|%d|%s|%s|%s|%d", made, v.EveryDays, v.Rule, v.Begins, v.Zone, v.Spread)
+	made = fmt.Sprintf("%s|%d|%d|%s|%s|%s|%d", made, v.RenewDays, v.EveryDays, v.Rule, v.Begins, v.Zone, v.Spread)
 	today := policies.base.Now().UTC().Truncate(24 * time.Hour)
 	policies.lock.Lock()
 	defer policies.lock.Unlock()
@@ -269,6 +294,9 @@ func (policies *Policies) stagger(ctx context.Context, v records.Policy) (*calen
 }
 
 func newStagger(window *calendar.Window, v records.Policy, until time.Time) (*calendar.Stagger, error) {
+	if v.RenewDays > 0 { // turns come from ends; what counts is when it may begin
+		return calendar.NewStagger(window, time.Duration(v.RenewDays)*24*time.Hour, until)
+	}
 	if v.EveryDays > 0 {
 		return calendar.NewStagger(window, time.Duration(v.EveryDays)*24*time.Hour, until)
 	}
@@ -283,12 +311,31 @@ func newStagger(window *calendar.Window, v records.Policy, until time.Time) (*ca
 	return calendar.NewRecurringStagger(window, r, v.Spread, until)
 }
 
+// DecidesRenewal finds the policy that decides for certificates; all are in the order of their
+// precedence.
+func DecidesRenewal(all []records.Policy) *records.Policy {
+	if i := slices.IndexFunc(all, records.Policy.ForCertificates); i >= 0 {
+		return &all[i]
+	}
+	return nil
+}
+
+// decidesFor is the one for a candidate.
+func decidesFor(all []records.Policy, c records.Candidate) *records.Policy {
+	if !c.Ends.IsZero() {
+		return DecidesRenewal(all)
+	}
+	decides, _ := Decides(all, c.Labels)
+	return decides
+}
+
 // Decides finds the policy that decides for an account with some labels, the others that
 // are for it as well, in the order of their precedence, and nothing when none is. all are
 // in that order.
 func Decides(all []records.Policy, labels []string) (decides *records.Policy, others []records.Policy) {
 	for i, p := range all {
 		switch {
+		case p.ForCertificates():
 		case p.Label != "" && !slices.Contains(labels, p.Label):
 		case decides == nil:
 			decides = &all[i]

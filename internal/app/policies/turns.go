@@ -39,7 +39,7 @@ func (policies *Policies) evaluate(ctx context.Context, all []records.Policy, li
 	now := policies.base.Now()
 	var out []Planned
 	for _, c := range list {
-		decides, _ := Decides(all, c.Labels)
+		decides := decidesFor(all, c)
 		if decides == nil {
 			continue
 		}
@@ -63,8 +63,11 @@ func (policies *Policies) evaluate(ctx context.Context, all []records.Policy, li
 			p.Since = now
 		}
 		p.PolicyID, p.Policy, p.Window = decides.ID, decides.Name, decides.Window
-		next, due := s.Due(who(c.CredentialID), p.last(), now)
-		if p.Last.After(p.Tried) { // it was changed since, by whomever
+		next, due := p.turn(now)
+		if undone := !p.Undone.IsZero() && !p.Last.After(p.Undone.Add(clockOff)); undone && !c.Due.IsZero() && c.PolicyID == decides.ID {
+			// What was put back was changed as well, and is due as it was.
+			next, due = s.Opening(now), c.Due
+		} else if p.Last.After(p.Tried) { // it was changed since, by whomever
 			p.Failed = 0
 			if due.IsZero() { // what it waits for now stays to be read
 				p.Words = ""
@@ -78,6 +81,19 @@ func (policies *Policies) evaluate(ctx context.Context, all []records.Policy, li
 		out = append(out, p)
 	}
 	return out, nil
+}
+
+// turn is when it is rotated next, and since when it is due: in its turn of a cycle, or, of a
+// certificate, so many days before its end.
+func (p Planned) turn(now time.Time) (next calendar.Slot, due time.Time) {
+	if p.Ends.IsZero() {
+		return p.stagger.Due(who(p.CredentialID), p.last(), now)
+	}
+	at := p.Ends.AddDate(0, 0, -p.By.RenewDays)
+	if at.After(now) {
+		return p.stagger.Opening(at), time.Time{}
+	}
+	return p.stagger.Opening(now), at
 }
 
 func stateOf(p Planned) string {
@@ -190,6 +206,9 @@ func nightsOf(planned []Planned, from, until time.Time) []Night {
 		first := calendar.Slot{From: p.Next, To: p.NextEnds}
 		if first.To.After(from) && first.From.Before(until) {
 			add(p, first)
+		}
+		if !p.Ends.IsZero() {
+			continue // when the next one ends nobody knows yet
 		}
 		after := first.From
 		if from.After(after) {

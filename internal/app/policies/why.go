@@ -88,6 +88,8 @@ func (w Why) about(p records.Policy, decides *records.Policy, labels []records.A
 		has = has || l.Label == p.Label
 	}
 	switch {
+	case p.ForCertificates():
+		v.Because = "it is for certificates, and no account is one"
 	case p.Label != "" && !has:
 		v.Because = "it has not the label " + p.Label
 	case v.Decides && p.Label == "":
@@ -175,7 +177,11 @@ func (policies *Policies) Preview(ctx context.Context, by access.Actor, draft re
 		}
 		out.Openings, out.OftenSaid = s.Cycle(), OftenWords(draft)
 		if s.Rarely() {
-			out.Warnings = append(out.Warnings, "the window opens more rarely than that: each is rotated whenever it opens")
+			words := "the window opens more rarely than that: each is rotated whenever it opens"
+			if draft.ForCertificates() {
+				words = "the window opens more rarely than that: a certificate may end before it opens"
+			}
+			out.Warnings = append(out.Warnings, words)
 		}
 		if len(s.Turns(who(0), policies.base.Now(), policies.base.Now().Add(ahead))) == 0 {
 			out.Warnings = append(out.Warnings, "no turn comes within two years: the window or the recurrence ends, or has ended")
@@ -211,7 +217,11 @@ func (policies *Policies) Preview(ctx context.Context, by access.Actor, draft re
 		out.weigh(c, all, becomes, draftID)
 	}
 	if out.Decides == 0 && !remove {
-		out.Warnings = append(out.Warnings, "no credential in custody is of an account that it would decide for")
+		words := "no credential in custody is of an account that it would decide for"
+		if draft.ForCertificates() {
+			words = "no certificate in custody is there for which it would decide"
+		}
+		out.Warnings = append(out.Warnings, words)
 	}
 	return out, nil
 }
@@ -243,7 +253,7 @@ func withDraft(all []records.Policy, draft records.Policy, remove bool) (after [
 func (out *PolicyPreview) weigh(c records.Candidate, all []records.Policy, becomes map[records.CredentialID]Planned, draft records.PolicyID) {
 	was := ""
 	wasID := records.PolicyID(0)
-	if p, _ := Decides(all, c.Labels); p != nil {
+	if p := decidesFor(all, c); p != nil {
 		was, wasID = p.Name, p.ID
 	}
 	is, found := becomes[c.CredentialID]

@@ -342,10 +342,14 @@ func findings(planned []policies.Planned, now time.Time) []records.Finding {
 			continue
 		}
 		severity := "medium"
-		if p.Failed >= 3 || long {
+		if p.Failed >= 3 || long || !p.Ends.IsZero() && p.Ends.Before(now.Add(longDue)) {
 			severity = "high"
 		}
-		next := fmt.Sprintf("see 'moss rotate rehearse %s'", p.Credential)
+		name := p.Credential
+		if !p.Ends.IsZero() { // what a certificate is called is what somebody wrote who may be anybody
+			name = fmt.Sprintf("credential:%d", p.CredentialID)
+		}
+		next := fmt.Sprintf("see 'moss rotate rehearse %s'", name)
 		if p.Next.IsZero() {
 			next += "; no opening comes any more in which it would be tried again"
 		} else {

@@ -33,7 +33,7 @@ type section struct {
 var sections = []section{
 	{"rules", "/rules", []string{"label", "excludes", "condition", "take_in", "take_unread", "description"}},
 	{"windows", "/windows", []string{"rule", "begins", "zone", "minutes", "labels", "systems", "dependents", "description"}},
-	{"policies", "/policies", []string{"label", "precedence", "every_days", "rule", "begins", "zone", "spread", "window", "at_window_end", "on_failure", "restart", "way", "first_alone", "quiet_hours", "at_once", "length", "without", "undo_days", "lead_days", "max_age_days", "idle_days", "patience", "paused", "description"}},
+	{"policies", "/policies", []string{"label", "precedence", "every_days", "renew_days", "rule", "begins", "zone", "spread", "window", "at_window_end", "on_failure", "restart", "way", "first_alone", "quiet_hours", "at_once", "length", "without", "undo_days", "lead_days", "max_age_days", "idle_days", "patience", "paused", "description"}},
 	{"orders", "/orders", []string{"kind", "at_once", "members", "description"}},
 	{"requirements", "/requirements", []string{"label", "restarts", "kinds", "unread", "hours", "description"}},
 	{"charters", "/charters", []string{"document"}},

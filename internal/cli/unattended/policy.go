@@ -17,7 +17,7 @@ import (
 // policyFlags is a policy as flags say it.
 type policyFlags struct {
 	label, every, rule, begins, zone, window, atWindowEnd, onFailure, restart, way, quiet, description string
-	precedence, spread, atOnce, length, undoDays, lead, age, idle                                      int
+	precedence, spread, atOnce, length, undoDays, lead, age, idle, renew                               int
 	without                                                                                            string
 	patience                                                                                           time.Duration
 	firstAlone, pause, resume, yes                                                                     bool
@@ -29,6 +29,7 @@ func (p *policyFlags) register(cmd *cobra.Command) {
 	f.IntVar(&p.precedence, "precedence", 100, "where several policies are for one account, the one with the highest decides")
 	f.StringVar(&p.every, "every", "", "each credential is rotated at least once in so long, in a turn of its own: 30d, 90d")
 	f.StringVar(&p.rule, "rule", "", "in place of --every: after each time of a recurrence rule of RFC 5545, such as 'FREQ=MONTHLY;BYDAY=1SU'")
+	f.IntVar(&p.renew, "renew-days", 0, "in place of --every: it is for certificates in custody, and renews each with its key so many days before its end")
 	f.StringVar(&p.begins, "begins", "", "with --rule: when it recurs first, such as 2026-12-06T00:00")
 	f.StringVar(&p.zone, "zone", "", "with --rule: time zone by whose clock it recurs, such as Europe/Oslo")
 	f.IntVar(&p.spread, "spread", 0, "with --rule: over so many openings of the window, or days, after each time (1 by default)")
@@ -49,14 +50,14 @@ func (p *policyFlags) register(cmd *cobra.Command) {
 	f.StringVar(&p.without, "without", "", "characters that new passwords must not have")
 	f.StringVar(&p.description, "description", "", "what it is for")
 	f.BoolVar(&p.yes, "yes", false, "save it without being asked")
-	cmd.MarkFlagsMutuallyExclusive("every", "rule")
+	cmd.MarkFlagsMutuallyExclusive("every", "rule", "renew-days")
 	for name, values := range map[string][]string{"at-window-end": {"pause", "undo"}, "on-failure": {"stop", "continue", "undo"}, "restart": {"now", "leave"}, "way": {"any", "replace", "overlap", "alternate"}} {
 		_ = cmd.RegisterFlagCompletionFunc(name, cobra.FixedCompletions(values, cobra.ShellCompDirectiveNoFileComp))
 	}
 }
 
 // kept are the fields that a change keeps.
-var kept = []string{"label", "precedence", "every_days", "rule", "begins", "zone", "spread", "window", "at_window_end", "on_failure", "restart", "way", "first_alone", "quiet_hours", "at_once", "patience", "length", "without", "undo_days", "lead_days", "max_age_days", "idle_days", "paused", "description", "revision"}
+var kept = []string{"label", "precedence", "every_days", "renew_days", "rule", "begins", "zone", "spread", "window", "at_window_end", "on_failure", "restart", "way", "first_alone", "quiet_hours", "at_once", "patience", "length", "without", "undo_days", "lead_days", "max_age_days", "idle_days", "paused", "description", "revision"}
 
 // body is what is asked for; before is the policy that it changes, nil for a new one.
 func (p *policyFlags) body(cmd *cobra.Command, before output.Row) (map[string]any, error) {
@@ -71,7 +72,7 @@ func (p *policyFlags) body(cmd *cobra.Command, before output.Row) (map[string]an
 		value any
 	}{
 		"label": {"label", p.label}, "precedence": {"precedence", p.precedence}, "begins": {"begins", p.begins}, "zone": {"zone", p.zone}, "spread": {"spread", p.spread}, "window": {"window", p.window}, "at-window-end": {"at_window_end", p.atWindowEnd},
-		"on-failure": {"on_failure", p.onFailure}, "restart": {"restart", p.restart}, "way": {"way", p.way}, "first-alone": {"first_alone", p.firstAlone}, "at-once": {"at_once", p.atOnce}, "patience": {"patience", int(p.patience.Seconds())}, "description": {"description", p.description}, "length": {"length", p.length}, "undo-days": {"undo_days", p.undoDays}, "lead-days": {"lead_days", p.lead}, "max-age-days": {"max_age_days", p.age}, "idle-days": {"idle_days", p.idle}, "without": {"without", p.without},
+		"on-failure": {"on_failure", p.onFailure}, "restart": {"restart", p.restart}, "way": {"way", p.way}, "first-alone": {"first_alone", p.firstAlone}, "at-once": {"at_once", p.atOnce}, "patience": {"patience", int(p.patience.Seconds())}, "description": {"description", p.description}, "length": {"length", p.length}, "undo-days": {"undo_days", p.undoDays}, "renew-days": {"renew_days", p.renew}, "lead-days": {"lead_days", p.lead}, "max-age-days": {"max_age_days", p.age}, "idle-days": {"idle_days", p.idle}, "without": {"without", p.without},
 	} {
 		if changed(cmd, flag) {
 			in[set.field] = set.value
@@ -86,13 +87,19 @@ func (p *policyFlags) body(cmd *cobra.Command, before output.Row) (map[string]an
 			return nil, api.Exit(api.ExitUsage, fmt.Errorf("--every %s: write whole days, such as 30d", p.every))
 		}
 		in["every_days"] = int(every.Hours() / 24)
-		for _, name := range []string{"rule", "begins", "zone", "spread"} {
-			delete(in, name)
-		}
 	}
 	if p.rule != "" {
 		in["rule"] = p.rule
-		delete(in, "every_days")
+	}
+	// What says how often in another way is not kept.
+	for way, others := range map[string][]string{
+		"every": {"renew_days", "rule", "begins", "zone", "spread"}, "rule": {"renew_days", "every_days"}, "renew-days": {"every_days", "rule", "begins", "zone", "spread"},
+	} {
+		for _, name := range others {
+			if changed(cmd, way) {
+				delete(in, name)
+			}
+		}
 	}
 	if p.quiet != "" {
 		quiet, err := span("quiet-time", p.quiet)
@@ -166,7 +173,7 @@ func savePolicy(cmd *cobra.Command, c *api.Client, name string, in map[string]an
 
 // PolicyCommand is for policies.
 func PolicyCommand() *cobra.Command {
-	list := output.ListCommand("list", "List policies, the one that decides before all others first", "/policies", []output.Column{{"NAME", "name"}, {"PRECEDENCE", "precedence"}, {"LABEL", "label"}, {"DAYS", "every_days"}, {"RULE", "rule"}, {"WINDOW", "window"}, {"CREDENTIALS", "credentials"}, {"DUE", "due"}, {"PAUSED", "paused"}, {"DESCRIPTION", "description"}},
+	list := output.ListCommand("list", "List policies, the one that decides before all others first", "/policies", []output.Column{{"NAME", "name"}, {"PRECEDENCE", "precedence"}, {"LABEL", "label"}, {"DAYS", "every_days"}, {"RENEW", "renew_days"}, {"RULE", "rule"}, {"WINDOW", "window"}, {"CREDENTIALS", "credentials"}, {"DUE", "due"}, {"PAUSED", "paused"}, {"DESCRIPTION", "description"}},
 		"There are no policies: credentials are rotated by people only. Add one with 'moss policy add'.")
 	show := &cobra.Command{Use: "show POLICY", Short: "Show a policy", Args: cobra.ExactArgs(1)}
 	output.AddFlag(show)
@@ -178,7 +185,7 @@ func PolicyCommand() *cobra.Command {
 		if format != "table" {
 			return output.Write(cmd.OutOrStdout(), format, nil, []output.Row{v}, v)
 		}
-		return output.Details(cmd, v, []output.Column{{"Name", "name"}, {"Precedence", "precedence"}, {"Label", "label"}, {"Every days", "every_days"}, {"Rule", "rule"}, {"Begins", "begins"}, {"Zone", "zone"}, {"Spread", "spread"}, {"Window", "window"}, {"At window end", "at_window_end"}, {"On failure", "on_failure"}, {"Restart", "restart"}, {"Way", "way"}, {"First alone", "first_alone"}, {"Quiet hours", "quiet_hours"}, {"At once", "at_once"}, {"Patience (s)", "patience"}, {"Length", "length"}, {"Without", "without"}, {"Undo for (days)", "undo_days"}, {"Lead (days)", "lead_days"}, {"Greatest age (days)", "max_age_days"}, {"Idle (days)", "idle_days"}, {"Paused", "paused"}, {"Credentials", "credentials"}, {"Due", "due"}, {"Description", "description"}, {"Changed", "changed"}, {"By", "changed_by"}})
+		return output.Details(cmd, v, []output.Column{{"Name", "name"}, {"Precedence", "precedence"}, {"Label", "label"}, {"Every days", "every_days"}, {"Renew (days before the end)", "renew_days"}, {"Rule", "rule"}, {"Begins", "begins"}, {"Zone", "zone"}, {"Spread", "spread"}, {"Window", "window"}, {"At window end", "at_window_end"}, {"On failure", "on_failure"}, {"Restart", "restart"}, {"Way", "way"}, {"First alone", "first_alone"}, {"Quiet hours", "quiet_hours"}, {"At once", "at_once"}, {"Patience (s)", "patience"}, {"Length", "length"}, {"Without", "without"}, {"Undo for (days)", "undo_days"}, {"Lead (days)", "lead_days"}, {"Greatest age (days)", "max_age_days"}, {"Idle (days)", "idle_days"}, {"Paused", "paused"}, {"Credentials", "credentials"}, {"Due", "due"}, {"Description", "description"}, {"Changed", "changed"}, {"By", "changed_by"}})
 	})
 	return output.Group("policy", "How often, when and how credentials are rotated while nobody watches", list, show, policyAdd(), policyChange(), removeCommand("policy", "/policies", "Remove a policy: what it decides for now is shown, and asked about"), policyWhy())
 }
@@ -188,7 +195,7 @@ func policyAdd() *cobra.Command {
 	cmd := &cobra.Command{Use: "add POLICY", Short: "Add a policy: what it would do is shown, and asked about", Args: cobra.ExactArgs(1)}
 	p.register(cmd)
 	cmd.Flags().BoolVar(&p.pause, "paused", false, "it decides, and nothing is rotated yet")
-	cmd.MarkFlagsOneRequired("every", "rule")
+	cmd.MarkFlagsOneRequired("every", "rule", "renew-days")
 	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
 		if err := mustBeNew(cmd, c, "/policies", "policy", args[0]); err != nil {
 			return err
@@ -210,7 +217,7 @@ func policyChange() *cobra.Command {
 	cmd.Flags().BoolVar(&p.resume, "resume", false, "rotate again")
 	cmd.MarkFlagsMutuallyExclusive("pause", "resume")
 	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, _ string, args []string) error {
-		if !changed(cmd, "label", "precedence", "every", "rule", "begins", "zone", "spread", "window", "at-window-end", "on-failure", "restart", "way", "first-alone", "quiet-time", "at-once", "patience", "length", "without", "undo-days", "description", "pause", "resume") {
+		if !changed(cmd, "label", "precedence", "every", "rule", "begins", "zone", "spread", "window", "at-window-end", "on-failure", "restart", "way", "first-alone", "quiet-time", "at-once", "patience", "length", "without", "undo-days", "description", "renew-days", "lead-days", "max-age-days", "idle-days", "pause", "resume") {
 			return api.Exit(api.ExitUsage, errors.New("nothing to change: see 'moss policy change --help'"))
 		}
 		before, err := one(cmd, c, "/policies", args[0])

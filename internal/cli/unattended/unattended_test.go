@@ -66,6 +66,9 @@ func TestPolicyOfFlags(t *testing.T) {
 		"hours":           {nil, []string{"--every", "36h"}, nil, "write whole days"},
 		"only how often":  {before, []string{"--every", "60d"}, map[string]any{"label": "boats", "precedence": 7, "every_days": 60, "window": "nights", "first_alone": true, "revision": 2}, ""},
 		"now by a rule":   {before, []string{"--rule", "FREQ=DAILY", "--begins", "2026-12-06T00:00", "--zone", "UTC"}, map[string]any{"label": "boats", "precedence": 7, "rule": "FREQ=DAILY", "begins": "2026-12-06T00:00", "zone": "UTC", "window": "nights", "first_alone": true, "revision": 2}, ""},
+		"certificates":    {nil, []string{"--renew-days", "21", "--window", "nights"}, map[string]any{"precedence": 100, "renew_days": 21, "window": "nights"}, ""},
+		"now by ends":     {before, []string{"--renew-days", "21", "--label", ""}, map[string]any{"label": "", "precedence": 7, "renew_days": 21, "window": "nights", "first_alone": true, "revision": 2}, ""},
+		"not by ends":     {output.Row{"renew_days": 21, "revision": 2}, []string{"--every", "30d"}, map[string]any{"precedence": 100, "every_days": 30, "revision": 2}, ""},
 		"not alone, wide": {before, []string{"--first-alone=false", "--label", ""}, map[string]any{"label": "", "precedence": 7, "every_days": 30, "window": "nights", "first_alone": false, "revision": 2}, ""},
 	} {
 		var p policyFlags

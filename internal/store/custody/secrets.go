@@ -91,6 +91,11 @@ func (s *Custody) settleValues(ctx context.Context, tx *sql.Tx, id records.Crede
 		state = records.SecretRetired
 	}
 	now := s.Stamp()
+	// What was undone was not rotated: its turn is still due.
+	var undone bool
+	if err := tx.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM secrets WHERE credential_id = ? AND id = ? AND state = 'current')", id, v.Winner).Scan(&undone); err != nil {
+		return err
+	}
 	for _, act := range []struct {
 		state string
 		id    records.SecretID
@@ -104,7 +109,7 @@ func (s *Custody) settleValues(ctx context.Context, tx *sql.Tx, id records.Crede
 			return err
 		}
 	}
-	_, err := tx.ExecContext(ctx, "UPDATE credentials SET rotated = ?, verified = ?, verdict = 'accepted', words = 'proven by the rotation' WHERE id = ? AND state = 'custody'", now, now, id)
+	_, err := tx.ExecContext(ctx, "UPDATE credentials SET rotated = CASE WHEN ? THEN rotated ELSE ? END, verified = ?, verdict = 'accepted', words = 'proven by the rotation' WHERE id = ? AND state = 'custody'", undone, now, now, id)
 	return err
 }
 

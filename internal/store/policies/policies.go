@@ -31,6 +31,7 @@ var policyList = database.Listing[records.Policy]{
 		{Name: "precedence", Sql: "p.precedence", Number: true},
 		{Name: "window", Sql: "COALESCE((SELECT w.name FROM windows w WHERE w.id = p.window_id), '')"},
 		{Name: "every_days", Sql: "COALESCE(json_extract(p.settings, '$.every_days'), 0)", Number: true},
+		{Name: "renew_days", Sql: "COALESCE(json_extract(p.settings, '$.renew_days'), 0)", Number: true},
 		{Name: "rule", Sql: "COALESCE(json_extract(p.settings, '$.rule'), '')"},
 		{Name: "paused", Sql: "p.paused", Number: true},
 		{Name: "credentials", Sql: policyCount, Number: true},

@@ -13,17 +13,29 @@ import (
 
 const turnFrom = "turns t JOIN credentials c ON c.id = t.credential_id JOIN policies p ON p.id = t.policy_id LEFT JOIN accounts a ON a.id = c.account_id LEFT JOIN systems s ON s.id = a.system_id LEFT JOIN windows w ON w.id = p.window_id"
 
+// turnSystem is that of the account, or one of those that have a certificate.
+const turnSystem = "COALESCE(s.name, CASE WHEN c.kind = 'certificate' THEN " + certificateSystem + " END, '')"
+
+// Of a certificate: the places of its key, and of itself. The list of kinds is that of an index.
+const (
+	certificatePlaces = "FROM dependents d JOIN systems x ON x.id = d.system_id WHERE d.kind IN ('key', 'authorized key', 'cloud key', 'issued key', 'certificate', 'tls port') AND json_extract(d.key, '$.fingerprint') = c.fingerprint AND d.gone = '' AND d.kind IN ('certificate', 'tls port')"
+	certificateSystem = "(SELECT MIN(x.name) " + certificatePlaces + ")"
+	certificateEnds   = "(SELECT MIN(json_extract(d.key, '$.ends')) " + certificatePlaces + ")"
+)
+
+const turnUndone = "COALESCE((SELECT r.ended FROM rotations r WHERE r.id = t.rotation_id AND r.result = 'undone'), '')"
+
 const turnRunning = "EXISTS (SELECT 1 FROM rotations r WHERE r.credential_id = t.credential_id AND r.mode <> 'finished')"
 
 const turnState = "CASE WHEN " + turnRunning + " THEN 'running' WHEN p.paused THEN 'paused' WHEN t.due <> '' AND t.failed > 0 THEN 'failed' WHEN t.due <> '' THEN 'due' ELSE 'planned' END"
 
-const turnColumns = "t.credential_id, c.name, COALESCE(c.account_id, 0), COALESCE(s.name, ''), t.policy_id, p.name, COALESCE(w.name, ''), " + turnState + ", t.since, t.next, t.next_ends, t.due, t.tried, t.failed, t.words, COALESCE(t.rotation_id, 0)"
+const turnColumns = "t.credential_id, c.name, COALESCE(c.account_id, 0), " + turnSystem + ", t.policy_id, p.name, COALESCE(w.name, ''), " + turnState + ", t.since, t.next, t.next_ends, t.due, t.tried, t.failed, t.words, COALESCE(t.rotation_id, 0)"
 
 var turnList = database.Listing[records.Turn]{
 	From: turnFrom, ID: "t.credential_id", Sort: "next", Scan: turnColumns,
 	Columns: []database.Column{
 		{Name: "credential", Sql: "c.name"},
-		{Name: "system", Sql: "COALESCE(s.name, '')"},
+		{Name: "system", Sql: turnSystem},
 		{Name: "policy", Sql: "p.name"},
 		{Name: "window", Sql: "COALESCE(w.name, '')"},
 		{Name: "state", Sql: turnState, Values: []string{"planned", "due", "failed", "running", "paused"}},
@@ -48,14 +60,16 @@ func (s *Tables) Turns(ctx context.Context, q records.Query) (records.Page[recor
 	return database.PageOf(ctx, s.Read, turnList, q)
 }
 
-// Candidates are the credentials in custody that belong to an account that is there, with
-// their turns as they are kept. account chooses those of one; 0 all.
+// Candidates are the credentials in custody that belong to an account that is there, and the
+// certificates that are somewhere, with their turns as they are kept. account chooses those of one; 0 all.
 func (s *Tables) Candidates(ctx context.Context, account records.AccountID) ([]records.Candidate, error) {
 	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (v records.Candidate, err error) {
-		var since, next, ends, due, tried, labels, changed, rotated, written string
-		err = rows.Scan(&v.CredentialID, &v.Credential, &v.AccountID, &v.System, &v.PolicyID, &v.HasTurn, &since, &next, &ends, &due, &tried, &v.Failed, &v.Words, &v.RotationID, &labels, &changed, &rotated, &written, &v.Running)
+		var since, next, ends, due, tried, labels, changed, rotated, written, first, undone string
+		err = rows.Scan(&v.CredentialID, &v.Credential, &v.AccountID, &v.System, &v.PolicyID, &v.HasTurn, &since, &next, &ends, &due, &tried, &v.Failed, &v.Words, &v.RotationID, &labels, &changed, &rotated, &written, &v.Running, &undone, &first)
 		v.Since, v.Next, v.NextEnds, v.Due, v.Tried = database.TimeOf(since), database.TimeOf(next), database.TimeOf(ends), database.TimeOf(due), database.TimeOf(tried)
 		v.Labels = database.FromJSON[[]string](labels)
+		v.Undone = database.TimeOf(undone)
+		v.Ends, _ = time.Parse(time.RFC3339, first)
 		// What the authority says, what we did, and when the value that is current was made
 		// here: the latest of them is when it changed last.
 		for _, text := range []string{changed, rotated, written} {
@@ -68,16 +82,21 @@ func (s *Tables) Candidates(ctx context.Context, account records.AccountID) ([]r
 			(SELECT json_group_array(l.label) FROM account_labels l WHERE l.account_id = a.id),
 			CASE c.kind WHEN 'password' THEN a.password_changed ELSE '' END, c.rotated,
 			COALESCE((SELECT x.created FROM secrets x WHERE x.credential_id = c.id AND x.state = 'current' AND x.rotation_id IS NOT NULL), ''),
-			EXISTS (SELECT 1 FROM rotations r WHERE r.credential_id = c.id AND r.mode <> 'finished')
+			EXISTS (SELECT 1 FROM rotations r WHERE r.credential_id = c.id AND r.mode <> 'finished'), `+turnUndone+`, ''
 		FROM credentials c JOIN accounts a ON a.id = c.account_id AND a.gone = '' JOIN systems s ON s.id = a.system_id LEFT JOIN turns t ON t.credential_id = c.id
-		WHERE c.state = 'custody' AND (? = 0 OR a.id = ?) AND NOT EXISTS (SELECT 1 FROM tandems n WHERE n.resting = c.id) ORDER BY c.id`, account, account)
+		WHERE c.state = 'custody' AND (? = 0 OR a.id = ?) AND NOT EXISTS (SELECT 1 FROM tandems n WHERE n.resting = c.id)
+		UNION ALL SELECT c.id, c.name, 0, COALESCE(`+certificateSystem+`, ''), COALESCE(t.policy_id, 0), t.credential_id IS NOT NULL, COALESCE(t.since, ''), COALESCE(t.next, ''), COALESCE(t.next_ends, ''), COALESCE(t.due, ''), COALESCE(t.tried, ''), COALESCE(t.failed, 0), COALESCE(t.words, ''), COALESCE(t.rotation_id, 0),
+			'[]', '', c.rotated, COALESCE((SELECT x.created FROM secrets x WHERE x.credential_id = c.id AND x.state = 'current' AND x.rotation_id IS NOT NULL), ''),
+			EXISTS (SELECT 1 FROM rotations r WHERE r.credential_id = c.id AND r.mode <> 'finished'), `+turnUndone+`, `+certificateEnds+`
+		FROM credentials c LEFT JOIN turns t ON t.credential_id = c.id
+		WHERE c.state = 'custody' AND c.kind = 'certificate' AND ? = 0 AND `+certificateEnds+` IS NOT NULL ORDER BY 1`, account, account, account)
 }
 
 // StaleTurns are those of credentials that are not in custody any more, or whose account
 // is gone.
 func (s *Tables) StaleTurns(ctx context.Context) ([]records.CredentialID, error) {
 	return database.Collect(ctx, s.Read, database.Single[records.CredentialID],
-		"SELECT t.credential_id FROM turns t JOIN credentials c ON c.id = t.credential_id LEFT JOIN accounts a ON a.id = c.account_id WHERE c.state <> 'custody' OR a.id IS NULL OR a.gone <> ''")
+		"SELECT t.credential_id FROM turns t JOIN credentials c ON c.id = t.credential_id LEFT JOIN accounts a ON a.id = c.account_id WHERE c.state <> 'custody' OR c.kind = 'certificate' AND "+certificateEnds+" IS NULL OR c.kind <> 'certificate' AND (a.id IS NULL OR a.gone <> '')")
 }
 
 // KeepTurns writes turns, and takes those away that there are no more.
