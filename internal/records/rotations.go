@@ -19,6 +19,8 @@ type KeyIs struct {
 	Path     string
 	Door     bool // a file of entries
 	From, To credential.Public
+	// Begins and Ends are those of the certificate that is there now; zero where none is known.
+	Begins, Ends time.Time
 }
 
 // Rehearsal is what could be checked before a rotation.

@@ -6564,7 +6564,7 @@ export interface components {
             often: string;
             /**
              * Format: int64
-             * @description Over how many openings the turns are spread
+             * @description Over how many openings the turns are spread; 0 where ends decide
              */
             openings: number;
             /** @description The first whose policy would be another */

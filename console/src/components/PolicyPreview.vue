@@ -22,7 +22,13 @@ const columns = [
     <p>
       {{ t('policies.decidesFor', preview.decides) }} {{ t('policies.gains', preview.gains) }}
       <template v-if="preview.loses">{{ t('policies.loses', preview.loses) }}</template>
-      {{ t('policies.turns', { often: preview.often, openings: preview.openings, most: preview.most }) }}
+      {{
+        t(preview.openings ? 'policies.turns' : 'policies.turnsByEnds', {
+          often: preview.often,
+          openings: preview.openings,
+          most: preview.most,
+        })
+      }}
     </p>
     <Alert v-for="w in preview.warnings" :key="w" type="warning" show-icon :message="w" />
     <PlainTable

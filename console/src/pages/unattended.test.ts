@@ -98,7 +98,7 @@ describe('a policy', () => {
     expect(p.button('Save it').there, 'something else stands there now').toBe(false)
   })
   it('is for certificates by their ends, and says nothing of accounts then', async () => {
-    const service = serve({ ...choices, 'POST /policies/nightly/preview': { ...effects, often: '21 days before its end' } })
+    const service = serve({ ...choices, 'POST /policies/nightly/preview': { ...effects, openings: 0, often: '21 days before its end' } })
     const p = await show(PolicyForm, { props: { of: { ...policy, every_days: 0, renew_days: 14, label: '', length: 40 } } })
     expect(p.read()).not.toContain('Quiet time')
     await p.field('Days before the end').fill(21)

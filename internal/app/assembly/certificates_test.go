@@ -93,7 +93,7 @@ func TestCertificateRotation(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "passed", v.Verdict, "%+v", v.Checks)
 	assert.Contains(t, fmt.Sprintf("%+v", v.Checks), "right to reload bookings-web.service")
-	assert.Contains(t, v.Plan.Interruption(), "nothing is restarted; 1 read their files again while they run")
+	assert.Contains(t, v.Plan.Interruption(), "nothing is restarted; told to read files again while running: 1")
 	_, starts := f.estate.Hosts["bookings1"].UnitState("bookings-web.service")
 	r := f.rotate(k, rotation.UndoOnFailure)
 	require.Equal(t, rotation.FinishedDone, r.Result)

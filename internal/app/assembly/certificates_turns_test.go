@@ -56,7 +56,7 @@ func TestCertificatesHaveTurns(t *testing.T) {
 	draft := records.Policy{Name: "certificates", Precedence: 10, PolicySettings: records.PolicySettings{RenewDays: 10}}
 	preview, err := f.Policies.Preview(ctx, ines, draft, false)
 	require.NoError(t, err)
-	assert.Equal(t, []any{1, 1, 0, "10 days before its end"}, []any{preview.Decides, preview.Gains, preview.Loses, preview.OftenSaid})
+	assert.Equal(t, []any{1, 1, 0, 0, "10 days before its end"}, []any{preview.Decides, preview.Gains, preview.Loses, preview.Openings, preview.OftenSaid})
 	require.Len(t, preview.Rows, 1)
 	assert.Equal(t, []string{larkmoor.SiteName, "bookings1"}, []string{preview.Rows[0].Credential, preview.Rows[0].System})
 	_, err = f.Policies.Save(ctx, ines, draft)
@@ -70,9 +70,9 @@ func TestCertificatesHaveTurns(t *testing.T) {
 	assert.Equal(t, 1, strings.Count(fmt.Sprintf("%+v", nights), larkmoor.SiteName))
 
 	// Its time has come, and the authority issues what cannot take its place: all stays.
+	f.estate.Certifier.SetFault(acme.Fault{Other: "tide.larkmoor.example"})
 	by.pass(first.NotAfter.AddDate(0, 0, -10).Sub(by.now()) + 25*time.Hour)
 	f.survey("ca", "bookings1")
-	f.estate.Certifier.SetFault(acme.Fault{Other: "tide.larkmoor.example"})
 	turn = f.renewalOf(k)
 	require.NotNil(t, turn)
 	require.NotZero(t, turn.RotationID, turn.Words)
@@ -98,6 +98,9 @@ func TestCertificatesHaveTurns(t *testing.T) {
 	f.quiet()
 	second := f.siteShows()
 	assert.NotEqual(t, first.SerialNumber, second.SerialNumber)
+	turn = f.renewalOf(k) // before any survey
+	require.NotNil(t, turn)
+	assert.Equal(t, "planned", turn.State, turn.Words)
 	f.survey("ca", "bookings1")
 	turn = f.renewalOf(k)
 	require.NotNil(t, turn, "and it has a turn before its next end")

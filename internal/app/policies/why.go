@@ -144,7 +144,7 @@ type PolicyPreview struct {
 	Decides   int            `json:"decides" doc:"For how many credentials in custody it would decide"`
 	Gains     int            `json:"gains" doc:"For how many of those it does not now"`
 	Loses     int            `json:"loses" doc:"For how many it does now, and would not"`
-	Openings  int            `json:"openings" doc:"Over how many openings the turns are spread"`
+	Openings  int            `json:"openings" doc:"Over how many openings the turns are spread; 0 where ends decide"`
 	Most      int            `json:"most" doc:"In the fullest of the next year"`
 	Rows      []PolicyEffect `json:"rows" nullable:"false" doc:"The first whose policy would be another"`
 	Warnings  []string       `json:"warnings" nullable:"false"`
@@ -176,6 +176,9 @@ func (policies *Policies) Preview(ctx context.Context, by access.Actor, draft re
 			return out, err
 		}
 		out.Openings, out.OftenSaid = s.Cycle(), OftenWords(draft)
+		if draft.ForCertificates() {
+			out.Openings = 0
+		}
 		if s.Rarely() {
 			words := "the window opens more rarely than that: each is rotated whenever it opens"
 			if draft.ForCertificates() {

@@ -2,8 +2,10 @@ package rotate
 
 import (
 	"context"
+	"errors"
 
 	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
 )
@@ -29,6 +31,14 @@ func (j *journal) keyEffect(ctx context.Context, step rotation.Step, status rota
 	if err != nil {
 		return effects, err
 	}
-	effects.Keys = append(effects.Keys, records.KeyIs{SystemID: app.Number[records.SystemID](step.SystemID), Path: step.Subject, Door: step.Door != nil, From: *from, To: *to})
+	key := records.KeyIs{SystemID: app.Number[records.SystemID](step.SystemID), Path: step.Subject, Door: step.Door != nil, From: *from, To: *to}
+	if chain, _, err := j.rotations.store.Chain(ctx, to.Fingerprint); err == nil {
+		if list, err := keys.ReadChain(chain); err == nil { // when it ends decides when it is renewed next
+			key.Begins, key.Ends = list[0].NotBefore, list[0].NotAfter
+		}
+	} else if !errors.Is(err, app.ErrNotFound) {
+		return effects, err
+	}
+	effects.Keys = append(effects.Keys, key)
 	return effects, nil
 }

@@ -123,7 +123,7 @@ func printPreview(cmd *cobra.Command, c *api.Client, name string, in map[string]
 	out := cmd.OutOrStdout()
 	if in["remove"] != true {
 		fmt.Fprintf(out, "Credentials that it decides for: %s; not now: %s. Rotated %s", output.Show(p["decides"]), output.Show(p["gains"]), output.Safe(output.Show(p["often"])))
-		if n := output.Show(p["openings"]); n != "1" {
+		if n := output.Show(p["openings"]); n != "1" && n != "0" {
 			fmt.Fprintf(out, ", over %s openings", n)
 		}
 		if most := output.Show(p["most"]); most != "0" && most != "" {

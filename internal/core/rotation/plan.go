@@ -396,7 +396,7 @@ func (p Plan) count(is func(Step) bool) (n int) {
 func (p Plan) Interruption() string {
 	n := p.Restarts()
 	if again := p.count(func(s Step) bool { return s.Reload }); n == 0 && again > 0 {
-		return fmt.Sprintf("nothing is restarted; %d read their files again while they run", again)
+		return fmt.Sprintf("nothing is restarted; told to read files again while running: %d", again)
 	}
 	if n == 0 {
 		return "nothing is restarted"
