@@ -12,7 +12,7 @@ type EndID int64
 // EndRow is when one thing ends: a password, an account, a role, a key, a certificate.
 type EndRow struct {
 	ID          EndID        `json:"id"`
-	What        expiry.What  `json:"what" enum:"password,account,role,token,key,certificate,membership"`
+	What        expiry.What  `json:"what" enum:"password,account,role,token,key,certificate,membership,right"`
 	Name        string       `json:"name" doc:"Of the account, or of the key or certificate"`
 	System      string       `json:"system"`
 	SystemID    SystemID     `json:"system_id"`
@@ -32,7 +32,7 @@ type EndRow struct {
 // EndsPart is how many end in one part of a timeline.
 type EndsPart struct {
 	Part  expiry.Part `json:"part" enum:"past,7,30,90,later,never,unknown" doc:"past: it has ended; 7, 30, 90: within so many days"`
-	What  expiry.What `json:"what" enum:"password,account,role,token,key,certificate,membership"`
+	What  expiry.What `json:"what" enum:"password,account,role,token,key,certificate,membership,right"`
 	Live  bool        `json:"live"`
 	Count int         `json:"count"`
 }
@@ -40,7 +40,7 @@ type EndsPart struct {
 // EndsDay is how many end on one day.
 type EndsDay struct {
 	Day   string      `json:"day" doc:"In UTC: 2026-12-24"`
-	What  expiry.What `json:"what" enum:"password,account,role,token,key,certificate,membership"`
+	What  expiry.What `json:"what" enum:"password,account,role,token,key,certificate,membership,right"`
 	Live  bool        `json:"live"`
 	Count int         `json:"count"`
 }

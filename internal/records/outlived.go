@@ -75,7 +75,7 @@ type EndMade struct {
 	AmendmentID AmendmentID `json:"amendment_id"`
 	At          time.Time   `json:"at"`
 	Act         expiry.Act  `json:"act" enum:"set-end,extend,expire,disable,enable,delete,issue"`
-	Of          expiry.What `json:"of" enum:"password,account,role,token,key,certificate,membership"`
+	Of          expiry.What `json:"of" enum:"password,account,role,token,key,certificate,membership,right"`
 	KeyID       string      `json:"key_id,omitempty" doc:"Of a key: its number, or the fingerprint of its public half"`
 	End         expiry.End  `json:"-"`
 	Until       string      `json:"until,omitempty" doc:"The end that was given, in words"`

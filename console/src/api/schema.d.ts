@@ -4572,7 +4572,7 @@ export interface components {
             /** @description Of a key: its number, or the fingerprint of its public half */
             key_id?: string;
             /** @enum {string} */
-            of: "password" | "account" | "role" | "token" | "key" | "certificate" | "membership";
+            of: "password" | "account" | "role" | "token" | "key" | "certificate" | "membership" | "right";
             reason: string;
             /** @description The end that was given, in words */
             until?: string;
@@ -4612,7 +4612,7 @@ export interface components {
             system_id: number;
             system_kind: string;
             /** @enum {string} */
-            what: "password" | "account" | "role" | "token" | "key" | "certificate" | "membership";
+            what: "password" | "account" | "role" | "token" | "key" | "certificate" | "membership" | "right";
             /** @description Of unknown; of ended how that is known */
             why?: string;
         };
@@ -4642,7 +4642,7 @@ export interface components {
              * @description What shall end; what its system offers first without it
              * @enum {string}
              */
-            of?: "password" | "account" | "role" | "token" | "key" | "certificate" | "membership";
+            of?: "password" | "account" | "role" | "token" | "key" | "certificate" | "membership" | "right";
             /**
              * Format: int64
              * @description Of delete: it is disabled first, and deleted when nothing has asked for it for so many hours
@@ -4656,7 +4656,7 @@ export interface components {
             day: string;
             live: boolean;
             /** @enum {string} */
-            what: "password" | "account" | "role" | "token" | "key" | "certificate" | "membership";
+            what: "password" | "account" | "role" | "token" | "key" | "certificate" | "membership" | "right";
         };
         EndsPart: {
             /** Format: int64 */
@@ -4668,7 +4668,7 @@ export interface components {
              */
             part: "past" | "7" | "30" | "90" | "later" | "never" | "unknown";
             /** @enum {string} */
-            what: "password" | "account" | "role" | "token" | "key" | "certificate" | "membership";
+            what: "password" | "account" | "role" | "token" | "key" | "certificate" | "membership" | "right";
         };
         Entry: {
             act: string;
@@ -5209,7 +5209,7 @@ export interface components {
             /** @enum {string} */
             state: "ends" | "ended" | "never" | "unknown";
             /** @enum {string} */
-            what: "password" | "account" | "role" | "token" | "key" | "certificate" | "membership";
+            what: "password" | "account" | "role" | "token" | "key" | "certificate" | "membership" | "right";
         };
         Limit: {
             /**

@@ -41,6 +41,7 @@ const columns = [
     <PlainTable :label="t('ends.ofAccount')" :columns="columns" :rows="rows" :row-key="(_, i) => i" :empty="t('ends.empty')">
       <template #what="{ row }"
         >{{ t(`ends.what.${row.what}`) }}
+        <div v-if="row.what === 'membership' || row.what === 'right'" class="soft">{{ row.name }}</div>
         <div v-if="row.key_id" class="soft mono">{{ row.key_id.slice(0, 12) }}</div></template
       >
       <template #left="{ row }"

@@ -64,7 +64,15 @@ const titles: [string, string, string] = [t('ends.when'), t('ends.whatTitle'), t
 const changing = ref<End>()
 const may = computed(() => session.may('operator') || session.may('administrator'))
 /** Accounts, and entries that let the holder of a key in, have an end that can be changed. */
-const changes = (v: End) => may.value && (v.account_id || v.what === 'key')
+const changes = (v: End) => may.value && !given(v) && (v.account_id || v.what === 'key')
+/** What is given for a while says to whom, and what. */
+const given = (v: End) => v.what === 'membership' || v.what === 'right'
+const about = (v: End) =>
+  v.account_id
+    ? `/accounts/${v.account_id}?tab=ends`
+    : v.dependent_id
+      ? `/dependents/${v.dependent_id}`
+      : { path: '/rights', query: { f: [`system=${v.system}`, `to=${v.name}`] } }
 </script>
 
 <template>
@@ -76,9 +84,8 @@ const changes = (v: End) => may.value && (v.account_id || v.what === 'key')
   </div>
   <ListPage name="expiry" :label="t('places.expiry')" :columns="columns" :fetch="fetch" :row-key="key" :empty="t('ends.empty')">
     <template #name="{ row }"
-      ><RouterLink :to="row.account_id ? `/accounts/${row.account_id}?tab=ends` : `/dependents/${row.dependent_id}`">{{
-        row.name
-      }}</RouterLink></template
+      ><RouterLink :to="about(row)">{{ row.name }}</RouterLink>
+      <div v-if="given(row)" class="soft" :title="row.place">{{ row.place }}</div></template
     >
     <template #system="{ row }"><SystemLink :name="row.system" /></template>
     <template #what="{ row }">{{ t(`ends.what.${row.what}`) }}</template>

@@ -72,7 +72,9 @@ const tones: Record<Turn['state'], string> = {
     :empty="t('schedule.noTurns')"
   >
     <template #credential="{ row }"
-      ><RouterLink :to="row.account_id ? `/accounts/${row.account_id}` : `/credentials/${row.credential_id}`">{{ row.credential }}</RouterLink></template
+      ><RouterLink :to="row.account_id ? `/accounts/${row.account_id}` : `/credentials/${row.credential_id}`">{{
+        row.credential
+      }}</RouterLink></template
     >
     <template #system="{ row }"><SystemLink :name="row.system" /></template>
     <template #state="{ row }"><StateTag :state="t(`schedule.state.${row.state}`)" :as="tones[row.state]" /></template>

@@ -5,14 +5,23 @@ import { bars, type Drawing } from './drawing'
 
 type Part = Schemas['EndsPart']
 type Day = Schemas['EndsDay']
-export const whats = ['password', 'account', 'role', 'token', 'key', 'certificate', 'membership'] as const
+export const whats = ['password', 'account', 'role', 'token', 'key', 'certificate', 'membership', 'right'] as const
 const partKeys = ['past', '7', '30', '90', 'later', 'never', 'unknown'] as const
 const day = 86_400_000
 const stamp = (now: number, days: number) => new Date(now + days * day).toISOString().slice(0, 19) + 'Z'
 
 /** A colour for each kind of what ends. */
 function colours(c: Colours): Record<string, string> {
-  return { password: c.moss, account: c.warn, role: c.bad, token: c.good, key: c.unknown, certificate: c.soft, membership: c.ink }
+  return {
+    password: c.moss,
+    account: c.warn,
+    role: c.bad,
+    token: c.good,
+    key: c.unknown,
+    certificate: c.soft,
+    membership: c.ink,
+    right: c.line,
+  }
 }
 const parts = (c: Colours) => whats.map((key) => ({ key, text: t(`ends.what.${key}`), colour: colours(c)[key]! }))
 

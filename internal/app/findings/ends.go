@@ -58,9 +58,16 @@ func whatEnds(s *EstateSnapshot) []records.Finding {
 		if e.What == expiry.Certificate || past && e.AccountID != 0 || !past && e.At.After(s.Now.AddDate(0, 0, lead)) {
 			continue
 		}
+		what := string(e.What)
+		if e.Place != "" && (e.What == expiry.Membership || e.What == expiry.Right) {
+			what += " " + e.Place
+		}
 		f := records.Finding{
 			Key: fmt.Sprintf("ends/%d", e.ID), Kind: "ends-soon", Severity: "medium", Subject: e.Name, System: e.System, AccountID: e.AccountID, DependentID: e.DependentID,
-			What: fmt.Sprintf("the %s %s", e.What, e.Left), Next: "extend it, or move its dependents before that: 'moss credential extend' rehearses it",
+			What: fmt.Sprintf("the %s %s", what, e.Left), Next: "extend it, or move its dependents before that: 'moss credential extend' rehearses it",
+		}
+		if e.What == expiry.Membership || e.What == expiry.Right {
+			f.Next = "what uses it must do without from then on, or whoever gave it gives it anew on its system"
 		}
 		if e.What == expiry.Password {
 			f.Next = "rotate it before that: 'moss rotate rehearse' says what it takes"

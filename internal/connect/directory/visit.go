@@ -83,7 +83,7 @@ func (Connector) Visit(ctx context.Context, t connect.Target, request connect.Vi
 
 // directory is what is read of rights.
 func (v *visit) directory() rights.Directory {
-	return rights.Directory{Name: v.target.Name, Windows: v.windows(), Bases: v.bases, Closed: v.closed, Domain: v.facts.Identity, Search: v.pages}
+	return rights.Directory{Name: v.target.Name, Windows: v.windows(), Bases: v.bases, Closed: v.closed, Domain: v.facts.Identity, Configuration: v.root.GetAttributeValue("configurationNamingContext"), Search: v.pages}
 }
 
 // Rights implements connect.RightsReader.

@@ -25,11 +25,12 @@ const (
 	Key         What = "key" // also an entry that lets the holder of a key in
 	Certificate What = "certificate"
 	Membership  What = "membership" // that is given for a while
+	Right       What = "right"      // that its own entry gives for a while
 )
 
 // Whats are all of them.
 func Whats() []What {
-	return []What{Password, Account, Role, Token, Key, Certificate, Membership}
+	return []What{Password, Account, Role, Token, Key, Certificate, Membership, Right}
 }
 
 // State of an end.

@@ -19,6 +19,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 )
 
 // NamedPrefix begins the ids of principals of which a system knows no more than a name of
@@ -51,6 +52,8 @@ type Membership struct {
 	Group  string `json:"group"`         // id of the other
 	How    string `json:"how,omitempty"` // other than by being listed: "primary group"
 	Term   string `json:"term,omitempty"`
+	// Until is when it ends by itself; zero where it does not.
+	Until time.Time `json:"until,omitzero"`
 }
 
 // Verbs that mean the same everywhere. Others are the words of their kind of system
@@ -117,6 +120,8 @@ type Entry struct {
 	Default bool     `json:"default,omitempty"` // it has this because nothing says otherwise
 	Text    string   `json:"text,omitempty"`    // the line in the system's own language
 	Source  string   `json:"source,omitempty"`  // where it stands
+	// Until is when it ends by itself; zero where it does not.
+	Until time.Time `json:"until,omitzero"`
 }
 
 // List is what one place says of some objects.

@@ -50,7 +50,7 @@ type endWish struct {
 	AccountID   records.AccountID   `json:"account_id,omitempty" minimum:"1" doc:"Whose end it is"`
 	DependentID records.DependentID `json:"dependent_id,omitempty" minimum:"1" doc:"Or of which entry that lets the holder of a key in"`
 	Act         expiry.Act          `json:"act" enum:"set-end,extend,expire,disable,enable,delete,issue"`
-	Of          expiry.What         `json:"of,omitempty" enum:"password,account,role,token,key,certificate,membership" doc:"What shall end; what its system offers first without it"`
+	Of          expiry.What         `json:"of,omitempty" enum:"password,account,role,token,key,certificate,membership,right" doc:"What shall end; what its system offers first without it"`
 	End         string              `json:"end,omitempty" maxLength:"40" doc:"Of set-end and extend: never, or a moment as RFC 3339 has it"`
 	Certificate string              `json:"certificate,omitempty" maxLength:"16384" doc:"Of issue: the certificate of the key that shall be accepted, in PEM; the key ends when it does"`
 	WatchHours  int                 `json:"watch_hours,omitempty" minimum:"1" maximum:"8784" doc:"Of delete: it is disabled first, and deleted when nothing has asked for it for so many hours"`

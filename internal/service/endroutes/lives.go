@@ -15,7 +15,7 @@ import (
 
 // Life is what is known of one thing that proves an account.
 type Life struct {
-	What        expiry.What         `json:"what" enum:"password,account,role,token,key,certificate,membership"`
+	What        expiry.What         `json:"what" enum:"password,account,role,token,key,certificate,membership,right"`
 	Name        string              `json:"name"`
 	KeyID       string              `json:"key_id,omitempty" doc:"Of a key: its number, or the fingerprint of its public half"`
 	DependentID records.DependentID `json:"dependent_id,omitempty" doc:"Of a key: where it is accepted"`
@@ -117,6 +117,10 @@ func lives(ctx context.Context, s *store.Store, id records.AccountID, now time.T
 		}
 		is := expiry.Life{Seen: a.FirstSeen, Used: used, End: expiry.End{State: e.State, At: e.At, Why: e.Why}, Enabled: enabled}
 		l := Life{What: e.What, Name: a.Name, FirstUsed: first}
+		if e.What == expiry.Membership || e.What == expiry.Right { // how it signs in says nothing of them
+			l.Name, l.FirstUsed = e.Place, time.Time{}
+			is = expiry.Life{End: is.End, Enabled: true}
+		}
 		if e.What == expiry.Password || e.What == expiry.Role {
 			is.Changed, l.Rotated = a.PasswordChanged, own.Rotated
 		}

@@ -37,6 +37,7 @@ type Config struct {
 	TLS     *tls.Config
 	Forest  string // DN of the forest's topmost domain, of a child domain; Base by default
 	Now     func() time.Time
+	Timed   bool          // memberships may be given for a while: an optional feature of the forest
 	Former  time.Duration // for how long after a change the password before it still binds; real ones of the Windows flavor: an hour
 }
 
@@ -59,6 +60,7 @@ type Entry struct {
 	wrongAt    time.Time // the last of them
 	lockedAt   time.Time // by them
 	allowed    []descriptor.Entry
+	timed      []link // members that leave by themselves
 }
 
 // Server is a running stand-in.
@@ -112,7 +114,11 @@ func New(config Config) *Server {
 	if config.Windows {
 		configuration := "CN=Configuration," + s.forest()
 		s.Add(Entry{DN: configuration, Attributes: map[string][]string{"objectClass": {"configuration"}}})
-		s.Add(Entry{DN: "CN=Partitions," + configuration, Attributes: map[string][]string{"objectClass": {"crossRefContainer"}}})
+		partitions := map[string][]string{"objectClass": {"crossRefContainer"}}
+		if config.Timed {
+			partitions["msDS-EnabledFeature"] = []string{"CN=Privileged Access Management Feature,CN=Optional Features,CN=Directory Service,CN=Windows NT,CN=Services," + configuration}
+		}
+		s.Add(Entry{DN: "CN=Partitions," + configuration, Attributes: partitions})
 		s.Add(Entry{DN: "CN=" + config.NetBIOS + ",CN=Partitions," + configuration, Attributes: map[string][]string{
 			"objectClass": {"crossRef"}, "nCName": {config.Base}, "nETBIOSName": {config.NetBIOS},
 		}})

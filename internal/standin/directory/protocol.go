@@ -41,6 +41,8 @@ type client struct {
 	who   *Entry
 	cut   bool
 	pages map[string]int // cookie to offset
+	// timedLinks: the search that is answered asks for what is left of links.
+	timedLinks bool
 }
 
 func (s *Server) serve(conn net.Conn) {
@@ -244,6 +246,7 @@ func (c *client) assign(e *Entry, attribute string, kind int64, values []string)
 
 // members are those of a group: the link has two ends, and either may have been told.
 func (s *Server) members(group *Entry) []string {
+	s.forget(group)
 	out := slices.Clone(group.Attributes["member"])
 	for _, k := range s.order {
 		e := s.entries[k]
@@ -257,6 +260,7 @@ func (s *Server) members(group *Entry) []string {
 // member adds to a group, or takes from it, and keeps the other end of the link.
 func (c *client) member(group *Entry, kind int64, members []string) (int, string) {
 	for _, dn := range members {
+		dn, until, timed := c.untilOf(dn)
 		other := c.entries[normal(dn)]
 		if other == nil {
 			return 32, "00002030: NameErr: no object is called " + dn
@@ -270,6 +274,9 @@ func (c *client) member(group *Entry, kind int64, members []string) (int, string
 		case kind == 0:
 			group.Attributes["member"] = append(slices.Clone(group.Attributes["member"]), other.DN)
 			other.Attributes["memberOf"] = append(slices.Clone(other.Attributes["memberOf"]), group.DN)
+			if timed {
+				group.timed = append(group.timed, link{other.DN, until})
+			}
 		default:
 			without := func(list []string, gone string) []string {
 				return slices.DeleteFunc(slices.Clone(list), func(v string) bool { return normal(v) == normal(gone) })

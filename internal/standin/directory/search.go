@@ -26,6 +26,7 @@ func (c *client) doSearch(id int64, op *ber.Packet, controls *ber.Packet) {
 	for _, a := range op.Children[7].Children {
 		wanted = append(wanted, text(a))
 	}
+	c.timedLinks = asksTimes(controls)
 	found, code, words := c.search(base, scope, op.Children[6])
 	if code != 0 {
 		c.result(id, opSearchDone, code, words)
@@ -83,6 +84,7 @@ func (c *client) search(base string, scope int64, filter *ber.Packet) ([]shownEn
 	if c.entries[key] == nil {
 		return nil, 32, "no such object: " + base
 	}
+	c.forgetAll()
 	var out []shownEntry
 	for _, k := range c.order {
 		inside := k == key
@@ -97,6 +99,9 @@ func (c *client) search(base string, scope int64, filter *ber.Packet) ([]shownEn
 		}
 		e := c.entries[k]
 		shown := c.shown(e)
+		if c.timedLinks {
+			c.withTimes(e, shown)
+		}
 		if matches(filter, shown) {
 			out = append(out, shownEntry{e.DN, shown})
 		}
@@ -112,7 +117,7 @@ type shownEntry struct {
 func (s *Server) rootEntry() map[string][]string {
 	root := map[string][]string{
 		"objectClass": {"top"}, "namingContexts": {s.config.Base}, "supportedLDAPVersion": {"3"},
-		"supportedControl": {oidPaging}, "vendorVersion": {"stand-in"},
+		"supportedControl": {oidPaging, oidTimes}, "vendorVersion": {"stand-in"},
 	}
 	if s.config.Windows {
 		root["supportedCapabilities"] = []string{oidWindows}

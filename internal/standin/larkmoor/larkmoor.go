@@ -96,7 +96,7 @@ func Start() (*Estate, error) {
 		return nil, err
 	}
 	e := &Estate{Hosts: map[string]*unixhost.Host{}, Windows: map[string]*windowshost.Host{}, CA: authority.PEM, Authority: authority, used: map[string]string{}}
-	e.Directory = directory.New(directory.Config{Base: Base, NetBIOS: "LARKMOOR", Windows: true, MinLen: 12, TLS: config})
+	e.Directory = directory.New(directory.Config{Base: Base, NetBIOS: "LARKMOOR", Windows: true, MinLen: 12, Timed: true, TLS: config})
 	e.fillDirectory()
 	if e.Address, err = e.Directory.Serve("127.0.0.1:0"); err != nil {
 		return nil, err
@@ -226,6 +226,8 @@ func (e *Estate) fillDirectory() {
 	group := []string{"top", "group"}
 	// Terminal Services lies in Operations, which lies in itself.
 	add("CN=Terminal Services,OU=Groups,"+Base, group, map[string][]string{"sAMAccountName": {"Terminal Services"}, "memberOf": {"CN=Operations,OU=Groups," + Base}}, directory.Entry{})
+	add("CN=Season Opening,OU=Groups,"+Base, group, map[string][]string{"sAMAccountName": {"Season Opening"}, "description": {"Who helps at the terminals when the season opens"}}, directory.Entry{})
+	e.Directory.AddFor("CN=Season Opening,OU=Groups,"+Base, DN("svc-terminal"), 5*24*time.Hour)
 	add("CN=Operations,OU=Groups,"+Base, group, map[string][]string{"sAMAccountName": {"Operations"}, "memberOf": {"CN=Operations,OU=Groups," + Base}}, directory.Entry{})
 	// Operations may reset the passwords of all service accounts since a night of trouble, and
 	// whoever lies in Terminal Services with it. Nobody meant that.

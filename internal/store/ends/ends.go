@@ -21,17 +21,20 @@ type Calendar struct{ *database.DB }
 const (
 	from = "ends e CROSS JOIN systems s ON s.id = e.system_id LEFT JOIN accounts a ON a.id = e.account_id LEFT JOIN dependents d ON d.id = e.dependent_id"
 	at   = "CASE e.state WHEN 'ends' THEN e.ordered ELSE '' END"
-	name = "COALESCE(a.name, d.name)"
-	uses = `(CASE d.kind WHEN 'tls port' THEN json_array_length(d.requires)
+	name = "COALESCE(a.name, d.name, e.name)"
+	// What a membership is of may have been read after its members.
+	group = "(SELECT g.name FROM right_principals g WHERE g.system_id = e.system_id AND g.key = e.place)"
+	place = "COALESCE(d.place, CASE WHEN e.what = 'membership' THEN " + group + " END, e.place)"
+	uses  = `(CASE d.kind WHEN 'tls port' THEN json_array_length(d.requires)
 		WHEN 'certificate' THEN (SELECT COUNT(*) FROM readers r JOIN dependents u ON u.id = r.dependent_id WHERE r.system_id = d.system_id AND r.path = d.path AND u.gone = '')
 		WHEN 'issued key' THEN (SELECT COUNT(*) FROM dependents f WHERE f.kind = 'cloud key' AND json_extract(f.key, '$.key_id') = json_extract(d.key, '$.key_id') AND f.gone = '')
 		ELSE (SELECT COUNT(*) FROM ties t JOIN dependents u ON u.id = t.dependent_id WHERE t.account_id = e.account_id AND u.gone = '') END)`
 	labels  = "COALESCE((SELECT json_group_array(label) FROM account_labels WHERE account_id = e.account_id), '[]')"
-	columns = "e.id, e.what, " + name + ", s.name, e.system_id, s.kind, COALESCE(e.account_id, 0), COALESCE(e.dependent_id, 0), COALESCE(d.place, ''), e.state, " + at + ", e.why, e.live, " + uses + ", " + labels
+	columns = "e.id, e.what, " + name + ", s.name, e.system_id, s.kind, COALESCE(e.account_id, 0), COALESCE(e.dependent_id, 0), " + place + ", e.state, " + at + ", e.why, e.live, " + uses + ", " + labels
 )
 
 // ofSystem finds the rows of a system, by what they are about.
-const ofSystem = "SELECT id * 2 AS id FROM accounts WHERE system_id IN @ UNION ALL SELECT id * 2 + 1 FROM accounts WHERE system_id IN @ UNION ALL SELECT -id FROM dependents WHERE system_id IN @"
+const ofSystem = "SELECT id * 2 AS id FROM accounts WHERE system_id IN @ UNION ALL SELECT id * 2 + 1 FROM accounts WHERE system_id IN @ UNION ALL SELECT -id FROM dependents WHERE system_id IN @" + given + "system_id IN @"
 
 // Names and places are looked for where they stand, rather than in each row of the list: those
 // of accounts by the order of their names, those of keys by their kind or an index of parts.
@@ -40,8 +43,12 @@ const (
 	ofKeys        = "dependents d WHERE d.kind IN ('authorized key', 'certificate', 'cloud key', 'issued key', 'tls port')"
 	namedKeys     = "SELECT -d.id AS id FROM " + ofKeys + ` AND d.name LIKE ?1 ESCAPE '\'`
 	placedKeys    = "SELECT -d.id AS id FROM " + ofKeys + ` AND d.place LIKE ?1 ESCAPE '\'`
-	ofSystems     = `(SELECT id FROM systems WHERE name LIKE ?1 ESCAPE '\')`
+	// What is given for a while has rows of its own, behind all others; they are few.
+	given     = " UNION ALL SELECT id FROM ends WHERE id >= 2305843009213693952 AND "
+	ofSystems = `(SELECT id FROM systems WHERE name LIKE ?1 ESCAPE '\')`
 )
+
+func givenLike(column string) string { return given + column + ` LIKE ?1 ESCAPE '\'` }
 
 func whats() (out []string) {
 	for _, w := range expiry.Whats() {
@@ -66,7 +73,7 @@ func (c *Calendar) scan(rows *sql.Rows, more ...any) (v records.EndRow, err erro
 }
 
 // neverEnding are accounts that never end themselves, as rows of the list.
-const neverEnding = `(SELECT a.id * 2 + 1 AS id, 'account' AS what, a.system_id, a.id AS account_id, NULL AS dependent_id, 'never' AS state, '~2' AS ordered, '' AS why, a.enabled <> 'no' AND a.type NOT IN ('computer', 'system') AS live
+const neverEnding = `(SELECT a.id * 2 + 1 AS id, 'account' AS what, a.system_id, a.id AS account_id, NULL AS dependent_id, 'never' AS state, '~2' AS ordered, '' AS why, a.enabled <> 'no' AND a.type NOT IN ('computer', 'system') AS live, '' AS name, '' AS place
 	FROM accounts a JOIN systems s ON s.id = a.system_id WHERE a.gone = '' AND (a.account_expires = '' AND a.ends_unknown = '' OR a.account_expires >= '2200') AND s.kind NOT IN ('postgresql', 'mariadb', 'redis'))`
 
 // Ends lists what ends, what ends first at the top; what never does, or is not known, comes
@@ -86,17 +93,17 @@ func (c *Calendar) listing(label string, q records.Query) (database.Listing[reco
 		Columns: []database.Column{
 			{Name: "at", Sql: at, Order: "e.ordered", Hidden: true},
 			{Name: "what", Sql: "e.what", Hidden: true, Values: whats(), Having: "SELECT id FROM ends WHERE what = ?1 COLLATE NOCASE"},
-			{Name: "name", Sql: name, Like: namedAccounts + " UNION ALL " + namedKeys},
+			{Name: "name", Sql: name, Like: namedAccounts + " UNION ALL " + namedKeys + givenLike("name")},
 			{Name: "system", Sql: "s.name", Having: strings.ReplaceAll(ofSystem, "@", "(SELECT id FROM systems WHERE name = ?1 COLLATE NOCASE)"), Like: strings.ReplaceAll(ofSystem, "@", ofSystems)},
 			{Name: "system_kind", Sql: "s.kind", Hidden: true},
 			{Name: "state", Sql: "e.state", Hidden: true, Values: states(), Implied: map[string]string{
 				"ended": "e.ordered < '0'", "ends": "e.ordered >= '0' AND e.ordered < '~'", "unknown": "e.ordered >= '~' AND e.ordered < '~2'", "never": "e.ordered >= '~2'",
 			}},
 			{Name: "why", Sql: "e.why", Hidden: true},
-			{Name: "place", Sql: "COALESCE(d.place, '')", Like: placedKeys},
+			{Name: "place", Sql: place, Like: placedKeys + strings.Replace(givenLike("COALESCE("+group+", e.place)"), "FROM ends", "FROM ends e", 1)},
 			{Name: "live", Sql: "e.live", Number: true, Having: "SELECT id FROM ends WHERE live = (LOWER(?1) IN ('yes', 'true', '1'))"},
 			{Name: "dependents", Sql: uses, Number: true},
-			{Name: "account_id", Sql: "COALESCE(e.account_id, 0)", Number: true, Having: "SELECT ?1 * 2 AS id UNION ALL SELECT ?1 * 2 + 1 UNION ALL SELECT id FROM ends WHERE account_id IS NULL AND CAST(?1 AS INTEGER) = 0"},
+			{Name: "account_id", Sql: "COALESCE(e.account_id, 0)", Number: true, Having: "SELECT ?1 * 2 AS id UNION ALL SELECT ?1 * 2 + 1" + given + "account_id = ?1 UNION ALL SELECT id FROM ends WHERE account_id IS NULL AND CAST(?1 AS INTEGER) = 0"},
 			{Name: "dependent_id", Sql: "COALESCE(e.dependent_id, 0)", Number: true, Having: "SELECT -?1 AS id UNION ALL SELECT id FROM ends WHERE dependent_id IS NULL AND CAST(?1 AS INTEGER) = 0"},
 			{Name: "system_id", Sql: "e.system_id", Number: true, Having: strings.ReplaceAll(ofSystem, "@", "(?1)")},
 			{Name: "id", Sql: "e.id", Number: true},
@@ -126,13 +133,13 @@ func (c *Calendar) EndsInUse(ctx context.Context, after, until time.Time, most i
 		// Few accounts are in use beside all that a directory has: the plus keeps the order from
 		// being looked up by.
 		`WITH used AS (SELECT account_id AS id FROM ties UNION SELECT account_id FROM credentials WHERE state = 'custody' AND account_id IS NOT NULL)
-		SELECT `+columns+" FROM "+from+" WHERE e.id IN (SELECT id * 2 FROM used UNION ALL SELECT id * 2 + 1 FROM used UNION ALL SELECT id FROM ends WHERE id < 0) AND +e.ordered >= ? AND +e.ordered < ? AND e.live ORDER BY +e.ordered, e.id LIMIT ?", database.StampOf(after), database.StampOf(until), most)
+		SELECT `+columns+" FROM "+from+" WHERE e.id IN (SELECT id * 2 FROM used UNION ALL SELECT id * 2 + 1 FROM used UNION ALL SELECT id FROM ends WHERE id < 0"+given+"account_id IN (SELECT id FROM used)) AND +e.ordered >= ? AND +e.ordered < ? AND e.live ORDER BY +e.ordered, e.id LIMIT ?", database.StampOf(after), database.StampOf(until), most)
 }
 
 // EndsOf are those of one account.
 func (c *Calendar) EndsOf(ctx context.Context, account records.AccountID) ([]records.EndRow, error) {
 	return database.Collect(ctx, c.Read, func(rows *sql.Rows) (records.EndRow, error) { return c.scan(rows) },
-		"SELECT "+columns+" FROM "+from+" WHERE e.id IN (? * 2, ? * 2 + 1) ORDER BY e.ordered, e.id", account, account)
+		"SELECT "+columns+" FROM "+from+" WHERE e.id IN (SELECT ?1 * 2 UNION ALL SELECT ?1 * 2 + 1"+given+"account_id = ?1) ORDER BY e.ordered, e.id", account)
 }
 
 // EndsByDay counts what ends on each day, from one on and before another; days are those of

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"mossledger.example/moss/internal/core/privilege"
 	"mossledger.example/moss/internal/records"
@@ -44,6 +45,8 @@ type link struct {
 	Group string `json:"g"`
 	How   string `json:"h,omitempty"`
 	Term  string `json:"t,omitempty"`
+	// Until, by this key, is looked for by triggers of the list of ends.
+	Until time.Time `json:"u,omitzero"`
 }
 
 type member struct {
@@ -68,7 +71,7 @@ func (s *Rights) PutRights(ctx context.Context, system records.SystemID, princip
 	}
 	for _, m := range memberships {
 		one := of(m.Member)
-		one.links = append(one.links, link{m.Group, m.How, m.Term})
+		one.links = append(one.links, link{m.Group, m.How, m.Term, m.Until.UTC()})
 	}
 	for part := range slices.Chunk(members, sliceRows) {
 		if err := s.putPrincipals(ctx, system, part, seen); err != nil {
@@ -381,7 +384,7 @@ func (s *Rights) RightsOf(ctx context.Context, system records.SystemID) (princip
 		}
 		principals = append(principals, p)
 		for _, l := range database.FromJSON[[]link](links) {
-			memberships = append(memberships, privilege.Membership{Member: p.ID, Group: l.Group, How: l.How, Term: l.Term})
+			memberships = append(memberships, privilege.Membership{Member: p.ID, Group: l.Group, How: l.How, Term: l.Term, Until: l.Until})
 		}
 		return none, nil
 	}, "SELECT key, kind, name, dn, lies_in FROM right_principals WHERE system_id = ? ORDER BY id", system)

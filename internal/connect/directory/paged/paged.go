@@ -138,6 +138,9 @@ func (s *Reader) search(base, filter string, attributes []string, cookie []byte)
 	if slices.Contains(attributes, rights.AttributeDescriptor) {
 		controls = append(controls, rights.OwnerAndRules)
 	}
+	if slices.Equal(attributes, rights.TimedLinks) {
+		controls = append(controls, rights.TimesOfLinks)
+	}
 	if err := s.send(op, controls); err != nil {
 		return Page{Err: err}
 	}

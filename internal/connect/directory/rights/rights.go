@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/go-ldap/ldap/v3"
 
@@ -54,7 +55,9 @@ type Directory struct {
 	Bases   []string
 	Closed  map[string]string // bases that may not be read, and why
 	Domain  string            // SID of the domain
-	Search  Search
+	// Configuration is the naming context that tells which features there are; "" for not known.
+	Configuration string
+	Search        Search
 }
 
 // object is an entry that may be a principal.
@@ -83,14 +86,15 @@ type Reader struct {
 	// plainLists are those of access rules; nil, and not shown, where nobody told them.
 	plainLists []privilege.List
 	shown      bool
-	unseen     int // objects whose descriptor is not shown
+	until      map[string]time.Time // when memberships end by themselves, by member and group
+	unseen     int                  // objects whose descriptor is not shown
 }
 
 // New makes one that hands on to emit.
 func New(d Directory, emit func(connect.Batch) error) *Reader {
 	return &Reader{
 		Directory: d, taker: connect.RightsTaker{Emit: emit}, byDN: map[string]string{}, bySID: map[string]string{}, byNumber: map[string]string{}, byUID: map[string][]string{},
-		members: map[string][]string{}, rules: map[string]*privilege.List{}, strange: map[string]privilege.Principal{},
+		members: map[string][]string{}, until: map[string]time.Time{}, rules: map[string]*privilege.List{}, strange: map[string]privilege.Principal{},
 	}
 }
 
@@ -118,7 +122,7 @@ func Read(ctx context.Context, d Directory, emit func(connect.Batch) error) (con
 	if !d.Windows {
 		r.readRules(ctx)
 	}
-	return r.finish()
+	return r.finish(ctx)
 }
 
 // readRules reads access rules, where they are shown.
@@ -138,7 +142,7 @@ func (r *Reader) Finish(ctx context.Context) (connect.RightsCoverage, error) {
 	} else {
 		r.readRules(ctx)
 	}
-	return r.finish()
+	return r.finish(ctx)
 }
 
 func (r *Reader) search(ctx context.Context, filter string, attributes []string) error {
@@ -157,7 +161,10 @@ func (r *Reader) search(ctx context.Context, filter string, attributes []string)
 	return nil
 }
 
-func (r *Reader) finish() (connect.RightsCoverage, error) {
+func (r *Reader) finish(ctx context.Context) (connect.RightsCoverage, error) {
+	if err := r.timed(ctx); err != nil {
+		return r.taker.Coverage, err
+	}
 	if !r.Windows {
 		r.lieIn()
 		if !r.shown {
@@ -376,7 +383,7 @@ func (r *Reader) memberships(o object) []privilege.Membership {
 		if id == "" {
 			id = "dn:" + group // of another domain, or not shown
 		}
-		out = append(out, privilege.Membership{Member: o.id, Group: id})
+		out = append(out, privilege.Membership{Member: o.id, Group: id, Until: r.until[o.id+"\x00"+group]})
 	}
 	primary := r.byNumber[o.primary]
 	if r.Windows {

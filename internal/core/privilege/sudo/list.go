@@ -3,6 +3,7 @@ package sudo
 import (
 	"slices"
 	"strings"
+	"time"
 
 	"mossledger.example/moss/internal/core/privilege"
 )
@@ -209,7 +210,7 @@ func (p *Policy) List(host Host, id func(Item) string) privilege.List {
 				e.To, e.Unsure = Everyone, "who is in "+user.String()+" cannot be seen"
 			}
 			if !r.Deny {
-				e.Terms = p.terms(r, user, host)
+				e.Terms, e.Until = p.terms(r, user, host), until(r.Options["NOTAFTER"])
 			}
 			out.Entries = append(out.Entries, e)
 		}
@@ -291,4 +292,15 @@ func asMatches(has, wanted string) Answer {
 		u.UID = "0"
 	}
 	return matching{}.users(items, u)
+}
+
+// until is when a rule ends (sudoers(5), "NOTAFTER"): minutes and seconds may be missing. Where it
+// names no zone, it is by the clock of its host, and not known here.
+func until(text string) time.Time {
+	for _, layout := range []string{"20060102150405Z0700", "200601021504Z0700", "2006010215Z0700"} {
+		if at, err := time.Parse(layout, text); err == nil {
+			return at.UTC()
+		}
+	}
+	return time.Time{}
 }
