@@ -339,12 +339,13 @@ func (s *Store) writeAccounts(ctx context.Context, tx *sql.Tx, system records.Sy
 
 // writeEnds derives when accounts end. Of new ones nothing has to be replaced.
 func writeEnds(ctx context.Context, tx *sql.Tx, list []putAccount, existed map[int64]bool) error {
-	sorted := map[bool][]int64{}
+	sorted := map[[2]bool][]int64{}
 	for _, a := range list {
-		sorted[existed[a.id]] = append(sorted[existed[a.id]], a.id)
+		is := [2]bool{existed[a.id], a.AccountExpires.IsZero() && a.EndsUnknown == "" && a.Type != estate.TypeServiceIdentity}
+		sorted[is] = append(sorted[is], a.id)
 	}
-	for known, ids := range sorted {
-		if err := ends.OfAccounts(ctx, tx, ids, known); err != nil {
+	for is, ids := range sorted {
+		if err := ends.OfAccounts(ctx, tx, ids, is[0], is[1]); err != nil {
 			return err
 		}
 	}

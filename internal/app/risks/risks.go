@@ -5,6 +5,8 @@ package risks
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"sync"
 
 	"mossledger.example/moss/internal/app"
@@ -19,7 +21,7 @@ import (
 type Store interface {
 	AllSystems(ctx context.Context) ([]records.System, error)
 	PutRisks(ctx context.Context, system records.SystemID, scores map[records.AccountID]risk.Score) error
-	ToRank(ctx context.Context, system records.SystemID) ([]records.Account, error)
+	ToRank(ctx context.Context, system records.SystemID, among []records.AccountID) ([]records.Account, error)
 	TiedTo(ctx context.Context, system records.SystemID) (hosts map[records.AccountID]int, findings map[records.AccountID][]string, err error)
 }
 
@@ -99,7 +101,8 @@ func (risks *Risks) system(ctx context.Context, v records.System, over map[recor
 	}
 	bearer := model.Bearer()
 	scores := map[records.AccountID]risk.Score{}
-	accounts, err := risks.store.ToRank(ctx, v.ID)
+	among := slices.Collect(maps.Keys(hosts))
+	accounts, err := risks.store.ToRank(ctx, v.ID, slices.AppendSeq(among, maps.Keys(over)))
 	if err != nil {
 		return err
 	}

@@ -223,11 +223,16 @@ func (c *Calendar) lasting(ctx context.Context) (map[bool]int, error) {
 
 // OfAccounts derives when accounts end anew, in the transaction that wrote them. Of those that
 // were known before, what was derived then is replaced.
-func OfAccounts(ctx context.Context, tx *sql.Tx, accounts []int64, known bool) error {
+// plain: none of them ends itself, and for none it is unknown, which is so of most.
+func OfAccounts(ctx context.Context, tx *sql.Tx, accounts []int64, known, plain bool) error {
 	list := database.AsJSON(accounts)
+	narrow := ""
+	if plain {
+		narrow = " AND what <> 'account'" // those parts of the view are not looked at then
+	}
 	statements := []string{
 		"DELETE FROM ends WHERE id IN (SELECT value * 2 FROM json_each(?1) UNION ALL SELECT value * 2 + 1 FROM json_each(?1))",
-		"INSERT INTO ends (id, what, system_id, account_id, state, ordered, why, live, may_end) SELECT id, what, system_id, account_id, state, ordered, why, live, may_end FROM account_ends WHERE account_id IN (SELECT value FROM json_each(?1))",
+		"INSERT INTO ends (id, what, system_id, account_id, state, ordered, why, live, may_end) SELECT id, what, system_id, account_id, state, ordered, why, live, may_end FROM account_ends WHERE account_id IN (SELECT value FROM json_each(?1))" + narrow,
 		`INSERT INTO ends_days (day, what, live, may_end, n)
 			SELECT CASE state WHEN 'ends' THEN substr(ordered, 1, 10) ELSE state END, what, live, may_end, COUNT(*) FROM ends
 			WHERE id IN (SELECT value * 2 FROM json_each(?1) UNION ALL SELECT value * 2 + 1 FROM json_each(?1)) GROUP BY 1, 2, 3, 4

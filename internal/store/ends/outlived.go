@@ -63,12 +63,19 @@ const judged = `SELECT a.id, a.name, a.enabled, MAX(a.last_logon, COALESCE((SELE
 	WHERE a.system_id = ?1 AND a.gone = '' AND a.type NOT IN ('computer', 'system', 'managed') AND NOT ` + database.AccountBuiltIn + `
 		AND (?2 OR c.state = 'custody' OR EXISTS (SELECT 1 FROM ties t JOIN dependents d ON d.id = t.dependent_id WHERE t.account_id = a.id AND d.gone = '') OR EXISTS (SELECT 1 FROM account_labels l WHERE l.account_id = a.id))`
 
+// usedByPrograms are the few of a directory among which those are.
+const usedByPrograms = " AND a.id IN (SELECT account_id FROM ties UNION SELECT account_id FROM credentials WHERE state = 'custody' AND account_id IS NOT NULL UNION SELECT account_id FROM account_labels)"
+
 // LivesOf are the accounts of a system, and the keys that it accepts, with what they are judged
 // by. all: its accounts are all those of programs.
 func (c *Calendar) LivesOf(ctx context.Context, system records.SystemID, all bool) ([]records.LifeToJudge, error) {
 	away, err := c.away(ctx, system)
 	if err != nil {
 		return nil, err
+	}
+	of := judged
+	if !all {
+		of += usedByPrograms
 	}
 	list, err := database.Collect(ctx, c.Read, func(rows *sql.Rows) (v records.LifeToJudge, err error) {
 		var enabled estate.Tristate
@@ -81,7 +88,7 @@ func (c *Calendar) LivesOf(ctx context.Context, system records.SystemID, all boo
 			v.Life.End = expiry.At(at)
 		}
 		return v, err
-	}, judged, system, all)
+	}, of, system, all)
 	if err != nil {
 		return nil, err
 	}

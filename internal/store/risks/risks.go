@@ -49,15 +49,21 @@ func (s *Ranking) Risks(ctx context.Context, q records.Query) (records.Page[reco
 	return database.PageOf(ctx, s.Read, listing, q)
 }
 
+// toRank are the accounts that may have a score: those of which it is known who lies in what, that
+// an entry names, or that are given. A directory has very many besides.
+const toRank = `SELECT value AS id FROM json_each(?2)
+	UNION SELECT b.id FROM right_principals p CROSS JOIN accounts b WHERE p.system_id = ?1 AND b.system_id = ?1 AND b.stable_id = p.key
+	UNION SELECT b.id FROM right_lists l JOIN right_entries e ON e.list_id = l.id AND e.taken = '' CROSS JOIN accounts b WHERE l.system_id = ?1 AND b.system_id = ?1 AND b.stable_id = e.given_to`
+
 // ToRank returns the accounts of a system that are ranked, with what a score is made of and
-// nothing else: a directory has very many.
-func (s *Ranking) ToRank(ctx context.Context, system records.SystemID) ([]records.Account, error) {
+// nothing else. among are those that have power whatever rights are known.
+func (s *Ranking) ToRank(ctx context.Context, system records.SystemID, among []records.AccountID) ([]records.Account, error) {
 	return database.Collect(ctx, s.Read, func(rows *sql.Rows) (a records.Account, err error) {
 		var changed string
 		err = rows.Scan(&a.ID, &a.StableID, &a.Name, &a.Enabled, &a.NeverExpire, &changed, &a.Owner, &a.Shell)
 		a.PasswordChanged = database.TimeOf(changed)
 		return a, err
-	}, "SELECT a.id, a.stable_id, a.name, a.enabled, a.never_expires, a.password_changed, a.owner, CASE WHEN a.lists = '' THEN '' ELSE COALESCE(json_extract(a.lists, '$.s'), '') END FROM accounts a LEFT JOIN credentials c ON c.account_id = a.id AND c.kind = 'password' WHERE a.system_id = ? AND a.gone = '' AND NOT "+database.AccountBuiltIn, system)
+	}, "SELECT a.id, a.stable_id, a.name, a.enabled, a.never_expires, a.password_changed, a.owner, CASE WHEN a.lists = '' THEN '' ELSE COALESCE(json_extract(a.lists, '$.s'), '') END FROM accounts a LEFT JOIN credentials c ON c.account_id = a.id AND c.kind = 'password' WHERE a.id IN ("+toRank+") AND a.system_id = ?1 AND a.gone = '' AND NOT "+database.AccountBuiltIn, system, database.AsJSON(append([]records.AccountID{}, among...)))
 }
 
 // TiedTo says for accounts of a system on how many other systems something depends on them,
