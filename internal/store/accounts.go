@@ -339,13 +339,13 @@ func (s *Store) writeAccounts(ctx context.Context, tx *sql.Tx, system records.Sy
 
 // writeEnds derives when accounts end. Of new ones nothing has to be replaced.
 func writeEnds(ctx context.Context, tx *sql.Tx, list []putAccount, existed map[int64]bool) error {
-	sorted := map[[2]bool][]int64{}
+	sorted, plain := map[bool][]int64{}, true
 	for _, a := range list {
-		is := [2]bool{existed[a.id], a.AccountExpires.IsZero() && a.EndsUnknown == "" && a.Type != estate.TypeServiceIdentity}
-		sorted[is] = append(sorted[is], a.id)
+		sorted[existed[a.id]] = append(sorted[existed[a.id]], a.id)
+		plain = plain && a.AccountExpires.IsZero() && a.EndsUnknown == "" && a.Type != estate.TypeServiceIdentity
 	}
-	for is, ids := range sorted {
-		if err := ends.OfAccounts(ctx, tx, ids, is[0], is[1]); err != nil {
+	for known, ids := range sorted {
+		if err := ends.OfAccounts(ctx, tx, ids, known, plain); err != nil {
 			return err
 		}
 	}

@@ -225,24 +225,31 @@ func (c *Calendar) lasting(ctx context.Context) (map[bool]int, error) {
 // were known before, what was derived then is replaced.
 // plain: none of them ends itself, and for none it is unknown, which is so of most.
 func OfAccounts(ctx context.Context, tx *sql.Tx, accounts []int64, known, plain bool) error {
-	list := database.AsJSON(accounts)
-	narrow := ""
+	if len(accounts) == 0 {
+		return nil
+	}
+	args := []any{database.AsJSON(accounts)}
+	of, rows := "IN (SELECT value FROM json_each(?1))", "IN (SELECT value * 2 FROM json_each(?1) UNION ALL SELECT value * 2 + 1 FROM json_each(?1))"
+	if first, last := accounts[0], accounts[len(accounts)-1]; last-first == int64(len(accounts)-1) && slices.IsSorted(accounts) {
+		// New ones come one after the other: they are read as they stand.
+		args, of, rows = []any{first, last}, "BETWEEN ?1 AND ?2", "BETWEEN ?1 * 2 AND ?2 * 2 + 1"
+	}
 	if plain {
-		narrow = " AND what <> 'account'" // those parts of the view are not looked at then
+		of += " AND what <> 'account'" // those parts of the view are not looked at then
 	}
 	statements := []string{
-		"DELETE FROM ends WHERE id IN (SELECT value * 2 FROM json_each(?1) UNION ALL SELECT value * 2 + 1 FROM json_each(?1))",
-		"INSERT INTO ends (id, what, system_id, account_id, state, ordered, why, live, may_end) SELECT id, what, system_id, account_id, state, ordered, why, live, may_end FROM account_ends WHERE account_id IN (SELECT value FROM json_each(?1))" + narrow,
+		"DELETE FROM ends WHERE id " + rows,
+		"INSERT INTO ends (id, what, system_id, account_id, state, ordered, why, live, may_end) SELECT id, what, system_id, account_id, state, ordered, why, live, may_end FROM account_ends WHERE account_id " + of,
 		`INSERT INTO ends_days (day, what, live, may_end, n)
 			SELECT CASE state WHEN 'ends' THEN substr(ordered, 1, 10) ELSE state END, what, live, may_end, COUNT(*) FROM ends
-			WHERE id IN (SELECT value * 2 FROM json_each(?1) UNION ALL SELECT value * 2 + 1 FROM json_each(?1)) GROUP BY 1, 2, 3, 4
+			WHERE id ` + rows + ` GROUP BY 1, 2, 3, 4
 			ON CONFLICT DO UPDATE SET n = n + excluded.n`,
 	}
 	if !known {
 		statements = statements[1:]
 	}
 	for _, statement := range statements {
-		if _, err := tx.ExecContext(ctx, statement, list); err != nil {
+		if _, err := tx.ExecContext(ctx, statement, args...); err != nil {
 			return err
 		}
 	}
