@@ -23,9 +23,11 @@ func TestCertificatesAfterStartTLS(t *testing.T) {
 	lab.Samba(t, "127.0.0.116")
 	store := lab.PostgreSQL(t, "127.0.0.116", 55566)
 	direct := func(address string) shown.Dialer {
-		return func(ctx context.Context, _ string) (net.Conn, error) { return (&net.Dialer{}).DialContext(ctx, "tcp", address) }
+		return func(ctx context.Context, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, "tcp", address)
+		}
 	}
-	conn, err := tls.DialWithDialer(&net.Dialer{Timeout: 10 * time.Second}, "tcp", "127.0.0.116:636", &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}) //nolint:gosec // only looked at
+	conn, err := tls.DialWithDialer(&net.Dialer{Timeout: 10 * time.Second}, "tcp", "127.0.0.116:636", &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12})
 	require.NoError(t, err)
 	defer conn.Close()
 	a := shown.Ask(t.Context(), direct("127.0.0.116:389"), "127.0.0.116:389", "")

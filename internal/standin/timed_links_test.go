@@ -37,7 +37,7 @@ func TestMembershipsForAWhile(t *testing.T) {
 		address, err := d.Serve("127.0.0.1:0")
 		require.NoError(t, err)
 		t.Cleanup(func() { require.NoError(t, d.Close()) })
-		conn, err := ldap.DialURL("ldaps://"+address, ldap.DialWithTLSConfig(&tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12})) //nolint:gosec // a stand-in
+		conn, err := ldap.DialURL("ldaps://"+address, ldap.DialWithTLSConfig(&tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}))
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = conn.Close() })
 		require.NoError(t, conn.Bind("CN=mossmgr,"+base, "Manager-Passw0rd"))

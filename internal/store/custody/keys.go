@@ -66,12 +66,12 @@ func (s *Custody) keyIs(ctx context.Context, tx *sql.Tx, k records.KeyIs) error 
 		_, err := tx.ExecContext(ctx, "UPDATE dependents SET "+set+" WHERE system_id = ? AND kind = 'key' AND path = ? AND json_extract(key, '$.fingerprint') = ?",
 			k.To.Fingerprint, k.To.Type, k.To.Bits, now, k.SystemID, k.Path, k.From.Fingerprint)
 		if err == nil { // the rest of what it says is read again by the survey that follows
-			times, values := "", []any{k.To.Fingerprint}
+			var begins, ends any
 			if !k.Ends.IsZero() {
-				times, values = ", '$.begins', ?, '$.ends', ?", append(values, k.Begins.UTC().Format(time.RFC3339), k.Ends.UTC().Format(time.RFC3339))
+				begins, ends = k.Begins.UTC().Format(time.RFC3339), k.Ends.UTC().Format(time.RFC3339)
 			}
-			_, err = tx.ExecContext(ctx, "UPDATE dependents SET key = json_set(key, '$.fingerprint', ?, '$.public', ''"+times+"), digest = x'00', seen = ? WHERE system_id = ? AND kind = 'certificate' AND path = ? AND json_extract(key, '$.fingerprint') = ?",
-				append(values, now, k.SystemID, k.Path, k.From.Fingerprint)...)
+			_, err = tx.ExecContext(ctx, "UPDATE dependents SET key = json_set(key, '$.fingerprint', ?, '$.public', '', '$.begins', COALESCE(?, json_extract(key, '$.begins')), '$.ends', COALESCE(?, json_extract(key, '$.ends'))), digest = x'00', seen = ? WHERE system_id = ? AND kind = 'certificate' AND path = ? AND json_extract(key, '$.fingerprint') = ?",
+				k.To.Fingerprint, begins, ends, now, k.SystemID, k.Path, k.From.Fingerprint)
 		}
 		if err == nil && k.To.ID != "" {
 			_, err = tx.ExecContext(ctx, "UPDATE dependents SET key = json_set(key, '$.fingerprint', ?, '$.type', ?, '$.bits', ?, '$.key_id', ?), digest = x'00', seen = ?, place = path || '#' || ? WHERE system_id = ? AND kind = 'cloud key' AND path = ? AND json_extract(key, '$.fingerprint') = ?",
