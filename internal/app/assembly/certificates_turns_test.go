@@ -108,3 +108,44 @@ func TestCertificatesHaveTurns(t *testing.T) {
 	assert.WithinDuration(t, second.NotAfter.AddDate(0, 0, -10), turn.Next, 25*time.Hour)
 	assert.Empty(t, f.findings("not-rotated"))
 }
+
+// A certificate is renewed in the window of its policy although its host has another one: the old
+// one is good until then, and the site reads the new one when that opens. What stays up is no
+// restart for which a second person is asked.
+func TestCertificateInAnotherWindow(t *testing.T) {
+	by := &clock{}
+	f := withCertifierBy(t, by)
+	ctx := t.Context()
+	k := f.takenCertificate()
+	first := f.siteShows()
+	opens := func(in time.Duration) string { return by.now().UTC().Add(in).Format("2006-01-02T15:04") }
+	for _, w := range []records.Window{{Name: "nights", Begins: opens(2 * time.Minute)}, {Name: "noons", Begins: opens(10 * time.Hour), Systems: []string{"bookings1"}}} {
+		w.Rule, w.Zone, w.Minutes = "FREQ=DAILY", "UTC", 120
+		_, err := f.Policies.SaveWindow(ctx, ines, w)
+		require.NoError(t, err)
+	}
+	_, err := f.Policies.SaveRequirement(ctx, ines, records.Requirement{Name: "restarts", Restarts: 1}, "")
+	require.NoError(t, err)
+	_, err = f.Policies.Save(ctx, ines, records.Policy{Name: "certificates", Precedence: 10, Window: "nights", PolicySettings: records.PolicySettings{RenewDays: 30}})
+	require.NoError(t, err)
+	assert.Zero(t, f.renewalOf(k).RotationID, "its window is not open")
+	by.pass(3 * time.Minute)
+	var id records.RotationID
+	require.Eventually(t, func() bool { id = f.renewalOf(k).RotationID; return id != 0 }, time.Minute, 50*time.Millisecond)
+	_, state, _, err := f.Rotations.State(ctx, id)
+	require.NoError(t, err)
+	assert.NotContains(t, notes(state.Plan), "cannot sign in anew")
+	require.Eventually(t, func() bool {
+		_, state, _, err = f.Rotations.State(ctx, id)
+		require.NoError(t, err)
+		window, _ := state.WaitsFor(by.now())
+		return window == "noons"
+	}, time.Minute, 50*time.Millisecond)
+	assert.Equal(t, first.SerialNumber, f.siteShows().SerialNumber, "it reads its files in its own window")
+	by.pass(10 * time.Hour)
+	require.Equal(t, rotation.FinishedDone, f.ended(id).Result, f.words(id))
+	assert.NotEqual(t, first.SerialNumber, f.siteShows().SerialNumber)
+	page, err := f.Store.Approvals(ctx, records.Query{})
+	require.NoError(t, err)
+	assert.Empty(t, page.Items)
+}

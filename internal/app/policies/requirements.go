@@ -241,7 +241,7 @@ func requires(r records.Requirement, labels map[string]bool, plan rotation.Plan,
 	if r.Restarts > 0 {
 		n := 0
 		for _, s := range plan.Steps {
-			if s.Kind == rotation.StepRestart && (len(r.Kinds) == 0 || slices.Contains(r.Kinds, string(s.At().Kind))) {
+			if s.Kind == rotation.StepRestart && !s.Reload && (len(r.Kinds) == 0 || slices.Contains(r.Kinds, string(s.At().Kind))) {
 				n++
 			}
 		}

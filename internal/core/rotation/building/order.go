@@ -62,7 +62,7 @@ func (b *builder) firstAlone(units []Unit) string {
 // apart: a unit is restarted in another window than the one in which the value that it
 // has stops being accepted. Nothing may wait for it then.
 func (b *builder) apart(u Unit) bool {
-	return u.Window != "" && u.Window != b.in.Window && b.in.Kind != rotation.KindAssign && slices.ContainsFunc(b.in.Points, func(p Point) bool { return !p.Overlap })
+	return u.Window != "" && u.Window != b.in.Window && b.in.Kind != rotation.KindAssign && slices.ContainsFunc(b.in.Points, func(p Point) bool { return !p.Overlap && !p.Certifies })
 }
 
 // waits: a unit starts after another one of the plan.
