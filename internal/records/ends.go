@@ -9,17 +9,17 @@ import (
 // EndID numbers an EndRow.
 type EndID int64
 
-// EndRow is when one thing ends: a password, an account, a role, a key, a certificate.
+// EndRow is when one thing ends: a password, an account, a role, a key, a certificate, what is given for a while.
 type EndRow struct {
 	ID          EndID        `json:"id"`
 	What        expiry.What  `json:"what" enum:"password,account,role,token,key,certificate,membership,right"`
-	Name        string       `json:"name" doc:"Of the account, or of the key or certificate"`
+	Name        string       `json:"name" doc:"Of the account, or of the key or certificate; of what is given for a while: to whom"`
 	System      string       `json:"system"`
 	SystemID    SystemID     `json:"system_id"`
 	Kind        string       `json:"system_kind"`
 	AccountID   AccountID    `json:"account_id,omitempty"`
 	DependentID DependentID  `json:"dependent_id,omitempty" doc:"Of a key or certificate: where it stands"`
-	Place       string       `json:"place,omitempty"`
+	Place       string       `json:"place,omitempty" doc:"Of a key or certificate: where it stands; of a membership: the group; of a right: what may be done"`
 	State       expiry.State `json:"state" enum:"ends,ended,never,unknown" doc:"ended: it is refused already, whatever the clock says"`
 	At          time.Time    `json:"at,omitzero"`
 	Left        string       `json:"left" doc:"In words"`

@@ -41,6 +41,7 @@ func TestGivenForAWhile(t *testing.T) {
 		require.NoError(t, err)
 		for _, e := range page.Items {
 			if e.What == expiry.Membership || e.What == expiry.Right {
+				assert.Less(t, int64(e.ID), int64(1)<<53, "readers of JSON have no larger numbers exactly")
 				out = append(out, string(e.What)+" "+e.Name+" "+e.Place+" "+e.At.Format(time.RFC3339))
 			}
 		}

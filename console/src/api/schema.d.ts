@@ -4599,8 +4599,9 @@ export interface components {
             left: string;
             /** @description The account is enabled, and none of a computer or of the system itself */
             live: boolean;
-            /** @description Of the account, or of the key or certificate */
+            /** @description Of the account, or of the key or certificate; of what is given for a while: to whom */
             name: string;
+            /** @description Of a key or certificate: where it stands; of a membership: the group; of a right: what may be done */
             place?: string;
             /**
              * @description ended: it is refused already, whatever the clock says

@@ -248,12 +248,12 @@ func ExpiryCommand() *cobra.Command {
 			return "/expiry", nil
 		})
 	list.Flags().String("label", "", "only of accounts with this label")
-	list.Long = "Lists passwords, accounts, roles, keys and certificates by when they end: what has ended first, what is not\nknown and what never ends last. LIVE is no for accounts that are disabled, and for computers.\nThat an account itself never ends is so of nearly all: they are listed by the filters what=account and state=never."
+	list.Long = "Lists passwords, accounts, roles, keys, certificates and what is given for a while by when they end: what has ended first, what is not\nknown and what never ends last. LIVE is no for accounts that are disabled, and for computers.\nThat an account itself never ends is so of nearly all: they are listed by the filters what=account and state=never."
 	list.Example = "  moss expiry list\n  moss expiry list --filter at<2027-01-01 --filter live=yes --sort at\n  moss expiry list --filter state=never --filter what=key\n  moss expiry list --label production -o csv"
 	timeline := &cobra.Command{Use: "timeline", Short: "Count what has ended, ends soon, later, never, and what is not known", Args: cobra.NoArgs, Example: "  moss expiry timeline"}
 	output.AddFlag(timeline)
 	timeline.RunE = output.Talking(showTimeline)
-	return output.Group("expiry", "What ends when: passwords, accounts, roles, keys, certificates", list, timeline, forecast())
+	return output.Group("expiry", "What ends when: passwords, accounts, roles, keys, certificates, memberships and rights", list, timeline, forecast())
 }
 
 var partWords = map[string]string{"past": "has ended", "7": "within 7 days", "30": "within 30 days", "90": "within 90 days", "later": "later", "never": "never", "unknown": "not known"}

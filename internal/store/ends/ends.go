@@ -44,7 +44,7 @@ const (
 	namedKeys     = "SELECT -d.id AS id FROM " + ofKeys + ` AND d.name LIKE ?1 ESCAPE '\'`
 	placedKeys    = "SELECT -d.id AS id FROM " + ofKeys + ` AND d.place LIKE ?1 ESCAPE '\'`
 	// What is given for a while has rows of its own, behind all others; they are few.
-	given     = " UNION ALL SELECT id FROM ends WHERE id >= 2305843009213693952 AND "
+	given     = " UNION ALL SELECT id FROM ends WHERE id >= 1125899906842624 AND "
 	ofSystems = `(SELECT id FROM systems WHERE name LIKE ?1 ESCAPE '\')`
 )
 
