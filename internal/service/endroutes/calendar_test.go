@@ -24,6 +24,8 @@ func TestAnotherParserReadsTheCalendar(t *testing.T) {
 		row(1, "svc-berth"), row(2, `a;b,c\d "e"`), row(3, "æøå 船 "+strings.Repeat("long", 40)),
 		row(4, "svc\r\nEND:VEVENT\r\nBEGIN:VEVENT\r\nUID:forged"), row(5, "svc\nATTACH:https://stranger.example/"), row(6, "bell\a and \x00 null"),
 		{ID: -7, What: expiry.Key, Name: "timetable", System: "quay1", State: expiry.Ends, At: at, Place: "/home/t/.ssh/authorized_keys#1"},
+		{ID: 1 << 51, What: expiry.Membership, Name: "svc-tide", System: "dir", State: expiry.Ends, At: at, Place: "Night, crew"},
+		{ID: 1 << 50, What: expiry.Right, Name: "svc-tide", System: "tide1", State: expiry.Ends, At: at, Place: "run /usr/bin/id"},
 		{ID: 8, What: expiry.Account, Name: "svc-never", State: expiry.Never},
 		{ID: 9, What: expiry.Password, Name: "svc-must", State: expiry.Ended},
 	}
@@ -36,7 +38,7 @@ func TestAnotherParserReadsTheCalendar(t *testing.T) {
 	calendar, err := other.NewDecoder(strings.NewReader(text)).Decode()
 	require.NoError(t, err)
 	events := calendar.Events()
-	require.Len(t, events, 7, "what has no moment is none, and no name makes one")
+	require.Len(t, events, 9, "what has no moment is none, and no name makes one")
 	seen := map[string]bool{}
 	for i, e := range events {
 		start, err := e.DateTimeStart(time.UTC)
@@ -57,6 +59,11 @@ func TestAnotherParserReadsTheCalendar(t *testing.T) {
 	place, err := events[6].Props.Text("DESCRIPTION")
 	require.NoError(t, err)
 	assert.Equal(t, "It stands in /home/t/.ssh/authorized_keys#1.", place)
+	for i, want := range map[int]string{7: "It lies in the group Night, crew until then.", 8: "It may until then: run /usr/bin/id"} {
+		said, err := events[i].Props.Text("DESCRIPTION")
+		require.NoError(t, err)
+		assert.Equal(t, want, said)
+	}
 	assert.NotContains(t, text, "\x00")
 	assert.NotContains(t, text, "\a")
 }

@@ -186,7 +186,13 @@ func calendarOf(list []records.EndRow, now time.Time) string {
 		case v.Dependents > 1:
 			words = append(words, fmt.Sprintf("%d dependents use it.", v.Dependents))
 		}
-		if v.Place != "" {
+		switch {
+		case v.Place == "":
+		case v.What == expiry.Membership:
+			words = append(words, "It lies in the group "+v.Place+" until then.")
+		case v.What == expiry.Right:
+			words = append(words, "It may until then: "+v.Place)
+		default:
 			words = append(words, "It stands in "+v.Place+".")
 		}
 		if len(v.Labels) > 0 {
