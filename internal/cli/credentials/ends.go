@@ -233,7 +233,11 @@ func showEnds(cmd *cobra.Command, c *api.Client, account int64) error {
 		if why := output.Show(r["why"]); why != "" {
 			text += ": " + why
 		}
-		fmt.Fprintf(cmd.OutOrStdout(), "The %s %s\n", output.Show(r["what"]), output.Safe(text))
+		what := output.Show(r["what"])
+		if place := output.Show(r["place"]); place != "" && (what == "membership" || what == "right") {
+			what += " (" + place + ")"
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "The %s %s\n", output.Safe(what), output.Safe(text))
 	}
 	return nil
 }
