@@ -6,7 +6,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/test-go/testify/require"
+	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/estate"

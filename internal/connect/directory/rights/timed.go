@@ -38,10 +38,10 @@ func (r *Reader) timed(ctx context.Context) error {
 		return nil
 	})
 	switch {
-	case ldap.IsErrorAnyOf(err, ldap.LDAPResultNoSuchObject, ldap.LDAPResultInsufficientAccessRights):
-		return nil // it is not shown: memberships are told without an end
-	case err != nil || !has:
-		return err
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case err != nil || !has: // not shown, or none: memberships are told without an end
+		return nil
 	}
 	now := time.Now().UTC()
 	for _, base := range r.Bases {
@@ -54,7 +54,11 @@ func (r *Reader) timed(ctx context.Context) error {
 			}
 			return nil
 		}); err != nil {
-			return err
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			// What was read of rights stays known.
+			r.taker.Missing(&r.problems, connect.Unread{Stage: connect.StageRead, Place: base, What: "when memberships end is not known: " + err.Error()})
 		}
 	}
 	return nil

@@ -1,11 +1,15 @@
 package rights
 
 import (
+	"context"
+	"errors"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/go-ldap/ldap/v3"
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/directory/values"
@@ -44,4 +48,22 @@ func TestMembersInParts(t *testing.T) {
 	r.ends(ldap.NewEntry("CN=Crew", map[string][]string{"member;range=0-1499": {"<TTL=60,CN=berth>", "CN=tide", "<TTL=60,CN=nobody>"}}), now)
 	assert.Equal(t, map[string]time.Time{"one\x00" + values.Fold("CN=Crew"): time.Date(2026, 11, 30, 12, 1, 0, 0, time.UTC)}, r.until)
 	assert.Len(t, r.problems, 1)
+}
+
+// A directory that does not show whether it has the feature, or fails while members are read,
+// costs nothing of what else is known.
+func TestTimesThatCannotBeRead(t *testing.T) {
+	for _, shown := range []bool{false, true} {
+		r := New(Directory{Windows: true, Configuration: "CN=Configuration", Bases: []string{"DC=larkmoor"}, Search: func(_ context.Context, base, _ string, _ []string, each func([]*ldap.Entry) error) error {
+			if shown && strings.HasPrefix(base, "CN=Partitions,") {
+				return each([]*ldap.Entry{ldap.NewEntry(base, map[string][]string{"msDS-EnabledFeature": {timedFeature + "CN=x"}})})
+			}
+			return ldap.NewError(ldap.LDAPResultUnwillingToPerform, errors.New("not now"))
+		}}, func(connect.Batch) error { return nil })
+		require.NoError(t, r.timed(t.Context()))
+		assert.Len(t, r.problems, map[bool]int{true: 1}[shown])
+		ctx, cancel := context.WithCancel(t.Context())
+		cancel()
+		assert.ErrorIs(t, r.timed(ctx), context.Canceled)
+	}
 }
