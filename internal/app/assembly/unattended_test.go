@@ -30,6 +30,19 @@ func (f *ferry) openFor(by *clock, systems ...string) {
 	require.NoError(f.t, err)
 }
 
+// withTurn is a ferry that has one account in custody, whose turn has just come.
+func withTurn(t *testing.T) (*ferry, *clock, records.Account) {
+	t.Helper()
+	by := &clock{}
+	f := startBy(t, by)
+	a := f.take("svc-berth")
+	f.openFor(by)
+	_, err := f.Unattended.Look(t.Context())
+	require.NoError(t, err)
+	by.pass(3 * time.Minute)
+	return f, by, a
+}
+
 func (f *ferry) turnOf(a records.Account) records.Turn {
 	f.t.Helper()
 	why, err := f.Policies.Why(f.t.Context(), a.ID)
@@ -120,16 +133,10 @@ func TestRotatedWhileNobodyWatches(t *testing.T) {
 
 // What cannot be rotated is a finding until it can, and is tried again in the next opening.
 func TestNotRotatedIsAFinding(t *testing.T) {
-	by := &clock{}
-	f := startBy(t, by)
+	f, by, a := withTurn(t)
 	ctx := t.Context()
-	a := f.take("svc-berth")
-	f.openFor(by)
-	_, err := f.Unattended.Look(ctx)
-	require.NoError(t, err)
-	by.pass(3 * time.Minute)
 	f.estate.Directory.Update(larkmoor.DN("svc-berth"), func(e *directory.Entry) { e.Password = "somebody else's, and long enough 7" })
-	_, err = f.Unattended.Look(ctx)
+	_, err := f.Unattended.Look(ctx)
 	require.NoError(t, err)
 	_, err = f.Unattended.Look(ctx)
 	require.NoError(t, err)
@@ -218,19 +225,13 @@ func TestRestartsWaitForAWindow(t *testing.T) {
 // One that was begun and undone is due as before: that its value was put back is no change that
 // was wanted, whatever the directory says of when it changed last.
 func TestUndoneIsStillDue(t *testing.T) {
-	by := &clock{}
-	f := startBy(t, by)
+	f, by, a := withTurn(t)
 	ctx := t.Context()
-	a := f.take("svc-berth")
-	f.openFor(by)
-	_, err := f.Unattended.Look(ctx)
-	require.NoError(t, err)
-	by.pass(3 * time.Minute)
 	var closed atomic.Bool
 	f.estate.Hosts["quay1"].SetFault(unixhost.Fault{Command: func(_ string, argv []string) (int, string, bool) {
 		return 1, "Job failed: the quay is closed", restarts(argv) && closed.CompareAndSwap(false, true)
 	}})
-	_, err = f.Unattended.Look(ctx)
+	_, err := f.Unattended.Look(ctx)
 	require.NoError(t, err)
 	r := f.ended(1)
 	require.Equal(t, rotation.FinishedUndone, r.Result, f.words(r.ID))
