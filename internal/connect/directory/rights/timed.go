@@ -31,16 +31,16 @@ func (r *Reader) timed(ctx context.Context) error {
 		return nil
 	}
 	has := false
-	err := r.Search(ctx, "CN=Partitions,"+r.Configuration, "(msDS-EnabledFeature=*)", []string{"msDS-EnabledFeature"}, func(entries []*ldap.Entry) error {
+	hidden := r.Search(ctx, "CN=Partitions,"+r.Configuration, "(msDS-EnabledFeature=*)", []string{"msDS-EnabledFeature"}, func(entries []*ldap.Entry) error {
 		for _, e := range entries {
 			has = has || slices.ContainsFunc(e.GetAttributeValues("msDS-EnabledFeature"), func(v string) bool { return strings.HasPrefix(v, timedFeature) })
 		}
 		return nil
-	})
+	}) != nil
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()
-	case err != nil || !has: // not shown, or none: memberships are told without an end
+	case hidden || !has: // not shown, or none: memberships are told without an end
 		return nil
 	}
 	now := time.Now().UTC()
