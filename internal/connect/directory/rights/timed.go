@@ -30,18 +30,8 @@ func (r *Reader) timed(ctx context.Context) error {
 	if !r.Windows || r.Configuration == "" {
 		return nil
 	}
-	has := false
-	hidden := r.Search(ctx, "CN=Partitions,"+r.Configuration, "(msDS-EnabledFeature=*)", []string{"msDS-EnabledFeature"}, func(entries []*ldap.Entry) error {
-		for _, e := range entries {
-			has = has || slices.ContainsFunc(e.GetAttributeValues("msDS-EnabledFeature"), func(v string) bool { return strings.HasPrefix(v, timedFeature) })
-		}
-		return nil
-	}) != nil
-	switch {
-	case ctx.Err() != nil:
+	if !r.hasTimes(ctx) {
 		return ctx.Err()
-	case hidden || !has: // not shown, or none: memberships are told without an end
-		return nil
 	}
 	now := time.Now().UTC()
 	for _, base := range r.Bases {
@@ -62,6 +52,19 @@ func (r *Reader) timed(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// hasTimes: the forest shows that it has the feature. Where it is hidden, memberships are told
+// without an end.
+func (r *Reader) hasTimes(ctx context.Context) bool {
+	has := false
+	err := r.Search(ctx, "CN=Partitions,"+r.Configuration, "(msDS-EnabledFeature=*)", []string{"msDS-EnabledFeature"}, func(entries []*ldap.Entry) error {
+		for _, e := range entries {
+			has = has || slices.ContainsFunc(e.GetAttributeValues("msDS-EnabledFeature"), func(v string) bool { return strings.HasPrefix(v, timedFeature) })
+		}
+		return nil
+	})
+	return err == nil && has
 }
 
 // ends keeps what the members of one group say.
