@@ -32,7 +32,7 @@ check: console
 
 # Never from the cache: it does not see what tests read through other programs.
 test: lab build check
-	@left=$$(mktemp); before=$$(git status --porcelain 2>/dev/null); echo "$(GO) test -count=1 -timeout 35m ./..."; MOSS_LEFT_OUT=$$left $(GO) test -count=1 -timeout 35m ./...; end=$$?; \
+	@left=$$(mktemp); before=$$(git status --porcelain 2>/dev/null); echo "$(GO) test -count=1 -timeout 50m ./..."; MOSS_LEFT_OUT=$$left $(GO) test -count=1 -timeout 50m ./...; end=$$?; \
 	$(GO) test -short -run '^$$' -bench . -benchtime 1x -timeout 10m ./internal/bench/ ./internal/core/rotation/ ./internal/core/held/ > $$left.bench 2>&1 || { cat $$left.bench; end=1; }; rm -f $$left.bench; \
 	if [ -s $$left ]; then echo "LEFT OUT:"; sort -u $$left; else echo "No test was left out."; fi; rm -f $$left; \
 	if [ "$$before" != "$$(git status --porcelain 2>/dev/null)" ]; then echo "The tests wrote into the repository:"; git status --porcelain; exit 1; fi; exit $$end

@@ -84,6 +84,16 @@ func (base *Base) Begin() bool {
 	return true
 }
 
+// clockLook is the longest that anything sleeps until a time of the clock.
+const clockLook = 30 * time.Second
+
+// WaitLooking waits for d, or for half a minute if that is shorter: who waits for a time of
+// the clock looks again. A timer counts what a machine was awake for, and knows nothing of a
+// clock that was set: the opening of a window would be slept through.
+func WaitLooking(ctx context.Context, d time.Duration) error {
+	return connect.Wait(ctx, min(d, clockLook))
+}
+
 // Mark is a keyed fingerprint of a text for a purpose: it can be written where
 // the text must not stand.
 func (base *Base) Mark(purpose, text string) string {

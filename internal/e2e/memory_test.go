@@ -50,14 +50,13 @@ func inMemory(t *testing.T, pid int, words ...string) []int {
 
 // A password that somebody signed in with does not stay in memory: neither as
 // it arrived nor decoded. What stays is what the last hashes keep of their
-// input, in an object of their own, however often somebody signs in: without
-// the places of earlier ones being taken it is one in three to one in ten of all.
+// input, in an object of their own: after 120 sign-ins a tenth of them at most.
 func TestPasswordsDoNotLinger(t *testing.T) {
 	u := newService(t)
 	password, wrong := "lantern/"+rand.Text(), "lantern/"+rand.Text()
 	status, answer := u.api("POST", "/api/v1/users", u.token(), fmt.Sprintf(`{"name":"odile","password":%q,"roles":["viewer"]}`, password))
 	require.Equal(t, 200, status, answer)
-	for i := range 40 {
+	for i := range 120 {
 		status, answer := u.api("POST", "/api/v1/sessions", "", fmt.Sprintf(`{"name":"odile","password":%q}`, password))
 		require.Equal(t, 200, status, answer)
 		if i%20 == 19 {
@@ -68,7 +67,7 @@ func TestPasswordsDoNotLinger(t *testing.T) {
 	found := inMemory(t, u.PID(), `"password":"`+password, `"password":"`+wrong, password, wrong, "odile")
 	assert.Zero(t, found[0], "as it arrived")
 	assert.Zero(t, found[1], "as it arrived")
-	assert.LessOrEqual(t, found[2], 8, "the right one")
+	assert.LessOrEqual(t, found[2], 12, "the right one")
 	assert.LessOrEqual(t, found[3], 4, "a wrong one")
 	assert.NotZero(t, found[4], "what is looked for would be found")
 }

@@ -299,7 +299,7 @@ func (a *Amendments) run(v records.Amendment, p *underway.Plan) (rotation.State,
 	}
 	journal := a.journal(v, state)
 	journal.written = p.Goes
-	runner := &rotation.Runner{Plan: v.Plan, Journal: journal, Hands: &hands{amendments: a, id: v.ID, plan: v.Plan}, Now: a.base.Now, Wait: connect.Wait, Parallel: 8, PerSystem: 1, Decide: p.Decisions, Hold: a.freeze.Frozen}
+	runner := &rotation.Runner{Plan: v.Plan, Journal: journal, Hands: &hands{amendments: a, id: v.ID, plan: v.Plan}, Now: a.base.Now, Wait: app.WaitLooking, Parallel: 8, PerSystem: 1, Decide: p.Decisions, Hold: a.freeze.Frozen}
 	ctx, end := connect.KeepSessions(a.base.Context)
 	defer end()
 	if state, err = runner.Run(ctx, records); err != nil {

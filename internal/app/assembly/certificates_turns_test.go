@@ -142,7 +142,10 @@ func TestCertificateInAnotherWindow(t *testing.T) {
 		return window == "noons"
 	}, time.Minute, 50*time.Millisecond)
 	assert.Equal(t, first.SerialNumber, f.siteShows().SerialNumber, "it reads its files in its own window")
+	f.Stop()
+	require.NoError(t, f.Store.Close())
 	by.pass(10 * time.Hour)
+	f.reopenBy(by)
 	require.Equal(t, rotation.FinishedDone, f.ended(id).Result, f.words(id))
 	assert.NotEqual(t, first.SerialNumber, f.siteShows().SerialNumber)
 	page, err := f.Store.Approvals(ctx, records.Query{})

@@ -79,7 +79,7 @@ func derive(text, salt []byte, iterations, memory uint32, threads uint8, length 
 
 const (
 	hashState      = 384 // bytes: the size class of the state of BLAKE2b
-	placesOfHashes = 512
+	placesOfHashes = 4096
 )
 
 // inPlace keeps the compiler from leaving the objects out.

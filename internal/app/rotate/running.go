@@ -85,7 +85,7 @@ func (rotations *Rotations) run(r records.Rotation, p *underway.Plan) (rotation.
 	}
 	runner := &rotation.Runner{
 		Plan: r.Plan, Journal: &journal{rotations: rotations, rotation: r, state: state, written: p.Goes}, Hands: h,
-		Now: rotations.base.Now, Wait: connect.Wait, Parallel: rotations.atOnce, Decide: p.Decisions, Hold: rotations.freeze.Frozen,
+		Now: rotations.base.Now, Wait: app.WaitLooking, Parallel: rotations.atOnce, Decide: p.Decisions, Hold: rotations.freeze.Frozen,
 	}
 	// One sign-in for the acts that follow each other on a system.
 	ctx, end := connect.KeepSessions(rotations.base.Context)

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/app"
-	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/records"
 )
 
@@ -56,7 +55,7 @@ type Schedule struct {
 
 // New makes a Schedule without duties.
 func New(base *app.Base, store Store) *Schedule {
-	return &Schedule{base: base, store: store, wait: connect.Wait, running: map[string]bool{}}
+	return &Schedule{base: base, store: store, wait: app.WaitLooking, running: map[string]bool{}}
 }
 
 // Start does each duty whenever it is due, beside the others.

@@ -54,7 +54,7 @@ type Runner struct {
 	Journal   Journal
 	Hands     Hands
 	Now       func() time.Time
-	Wait      func(ctx context.Context, d time.Duration) error // between probes
+	Wait      func(ctx context.Context, d time.Duration) error // between probes, and for a window; it may end early, for Now decides
 	Parallel  int                                              // acts at the same time; at least 1
 	PerSystem int                                              // of those, on one system; 0 for 4
 	Decide    <-chan Decision                                  // decisions of people while it runs; may be nil
