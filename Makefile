@@ -45,7 +45,7 @@ race:
 
 # For figures, on a quiet machine. The tests run the same benchmarks once and small, so that none rots.
 bench: lab
-	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 30m ./internal/bench/ ./internal/core/rotation/
+	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 90m ./internal/bench/ ./internal/core/rotation/
 
 demo: build
 	bin/moss demo

@@ -28,7 +28,7 @@ var layers = [][]string{
 	{"internal/app/findings"},
 	{"internal/app/labels", "internal/app/picture"},
 	{"internal/app/charters"},
-	{"internal/app/inventory", "internal/app/lives", "internal/app/messages", "internal/app/people", "internal/app/policies", "internal/app/reachability", "internal/app/risks", "internal/app/traces"},
+	{"internal/app/inventory", "internal/app/lives", "internal/app/managing", "internal/app/messages", "internal/app/people", "internal/app/policies", "internal/app/reachability", "internal/app/risks", "internal/app/traces"},
 	{"internal/app/approval", "internal/app/freeze", "internal/app/rights", "internal/app/schedule", "internal/app/sealed", "internal/app/underway"},
 	{"internal/app/access"},
 	{"internal/app"},

@@ -23,6 +23,7 @@ export const router = createRouter({
       name: 'credential',
       component: () => import('./pages/CredentialPage.vue'),
     },
+    { path: '/managed', name: 'managed', component: () => import('./pages/Managed.vue') },
     { path: '/dependents', name: 'dependents', component: () => import('./pages/Dependents.vue') },
     {
       path: '/dependents/print',

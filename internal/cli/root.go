@@ -18,6 +18,7 @@ import (
 	"mossledger.example/moss/internal/cli/credentials"
 	"mossledger.example/moss/internal/cli/guidance"
 	"mossledger.example/moss/internal/cli/labelling"
+	"mossledger.example/moss/internal/cli/managed"
 	"mossledger.example/moss/internal/cli/output"
 	"mossledger.example/moss/internal/cli/probes"
 	"mossledger.example/moss/internal/cli/rights"
@@ -40,7 +41,7 @@ Exit codes: 0 done, 1 it did not work, 2 the command line is wrong,
 end well, a ledger that does not hold), 4 not signed in or no right.`,
 	}
 	root.AddCommand(more...)
-	root.AddCommand(loginCommand(), logoutCommand(), stewardCommand(), systemCommand(), surveyCommand(), changeCommand(), labelling.RuleCommand(), rights.Command(), rights.RiskCommand(), amend.Command(), probes.Command(), traces.Command(), charters.Command(), labelling.LabelCommand(), unattended.PolicyCommand(), unattended.WindowCommand(), unattended.OrderCommand(), unattended.ScheduleCommand(), unattended.FreezeCommand(), unattended.NotifyCommand(), unattended.RequirementCommand(), unattended.TandemCommand(), configuration.Command(), unattended.ThawCommand(), accountCommand(), dependentCommand(),
+	root.AddCommand(loginCommand(), logoutCommand(), stewardCommand(), systemCommand(), surveyCommand(), changeCommand(), labelling.RuleCommand(), rights.Command(), rights.RiskCommand(), managed.Command(), amend.Command(), probes.Command(), traces.Command(), charters.Command(), labelling.LabelCommand(), unattended.PolicyCommand(), unattended.WindowCommand(), unattended.OrderCommand(), unattended.ScheduleCommand(), unattended.FreezeCommand(), unattended.NotifyCommand(), unattended.RequirementCommand(), unattended.TandemCommand(), configuration.Command(), unattended.ThawCommand(), accountCommand(), dependentCommand(),
 		useCommand(), radiusCommand(), searchCommand(), socketCommand(), credentials.Command(), credentials.ExpiryCommand(), rotation.CustodyCommand(), rotation.RotateCommand(), rotation.BatchCommand(), rotation.ReportCommand(), findingCommand(), rotation.ExplainCommand(), approvalCommand(), ledgerCommand(), userCommand(), tokenCommand(), sessionCommand())
 	output.Screens(root)
 	guidance.Give(root)

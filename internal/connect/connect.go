@@ -226,6 +226,7 @@ type Connector interface {
 	Reacher
 	Certifier
 	Shower
+	Manager
 }
 
 // Scopes of a visit. A scope that was read completely may mark what it did

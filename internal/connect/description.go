@@ -41,6 +41,7 @@ const (
 	ActRights   Act = "rights"   // tell who may do what on it
 	ActCertify  Act = "certify"  // issue certificates
 	ActShow     Act = "show"     // tell what its ports show
+	ActManaged  Act = "managed"  // tell about accounts whose passwords it makes by itself
 	ActSessions Act = "sessions" // serve calls that follow each other with one sign-in
 )
 

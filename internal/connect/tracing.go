@@ -45,7 +45,12 @@ type tracerKey struct{}
 // Trace tells what is sent to whoever wants to see it. The zero Trace tells nobody.
 type Trace struct{ tracer Tracer }
 
-// TraceOf is the one that a call came with (Traced).
+// WithTracer is a context whose calls are told to a tracer.
+func WithTracer(ctx context.Context, tracer Tracer) context.Context {
+	return context.WithValue(ctx, tracerKey{}, tracer)
+}
+
+// TraceOf is the one that a call came with.
 func TraceOf(ctx context.Context) Trace {
 	tracer, _ := ctx.Value(tracerKey{}).(Tracer)
 	return Trace{tracer}

@@ -1,11 +1,7 @@
 package connect
 
 import (
-	"context"
 	"errors"
-	"path/filepath"
-	"reflect"
-	"runtime"
 	"testing"
 	"time"
 
@@ -44,24 +40,4 @@ func TestTracedWithoutSecrets(t *testing.T) {
 	assert.NotContains(t, to.list[0].Text+to.list[0].Words, "Neap-Tide-77")
 	assert.Equal(t, OperationRefused, to.list[0].Outcome)
 	assert.NotPanics(t, func() { Trace{}.Tell(Operation{}) }, "nobody wants to see it")
-}
-
-// Every call of a traced connector that has a context hands the tracer on: none of them is
-// only that of the connector within.
-func TestTracedHandsOn(t *testing.T) {
-	contract, own := reflect.TypeFor[Connector](), reflect.TypeFor[traced]()
-	handed := 0
-	for i := range contract.NumMethod() {
-		m := contract.Method(i)
-		if m.Type.NumIn() == 0 || m.Type.In(0) != reflect.TypeFor[context.Context]() {
-			continue
-		}
-		method, _ := own.MethodByName(m.Name)
-		file, _ := runtime.FuncForPC(method.Func.Pointer()).FileLine(method.Func.Pointer())
-		assert.Equal(t, "traced.go", filepath.Base(file), "%s does not hand it on", m.Name)
-		handed++
-	}
-	assert.Greater(t, handed, 20)
-	assert.False(t, TraceOf(context.Background()).On())
-	assert.True(t, TraceOf(traced{tracer: &taken{}}.with(context.Background())).On())
 }

@@ -16,7 +16,7 @@ import (
 // before the drift at its end, and what takes two people after that.
 func allSteps() []step {
 	at := slices.IndexFunc(tourSteps, func(s step) bool { return strings.HasPrefix(s.title, "Drift:") })
-	return slices.Concat(slices.Insert(slices.Clone(tourSteps), at, dependentSteps...), unattendedSteps, rightSteps, endingSteps, peopleSteps)
+	return slices.Concat(slices.Insert(slices.Clone(tourSteps), at, dependentSteps...), unattendedSteps, rightSteps, endingSteps, managedSteps, peopleSteps)
 }
 
 var dependentSteps = []step{

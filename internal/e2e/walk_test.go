@@ -37,6 +37,7 @@ func places(u *user) [][2]string {
 		{"/dependents", "berth.service"},
 		{"/dependents/" + id("dependent", "list", "--filter", "name=berth.service"), "Runs as"},
 		{"/connections", "who talks to whom"},
+		{"/managed", "gmsa-lockers$"},
 		{"/rights", "Who may do what, and through what"},
 		{"/rights?view=who", "May do what"},
 		{"/accounts/" + account + "?tab=rights", "Group Operations"},

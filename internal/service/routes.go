@@ -15,12 +15,14 @@ import (
 	"mossledger.example/moss/internal/app/assembly"
 	"mossledger.example/moss/internal/app/batches"
 	"mossledger.example/moss/internal/app/configuration"
+	"mossledger.example/moss/internal/app/managing"
 	"mossledger.example/moss/internal/app/messages"
 	"mossledger.example/moss/internal/app/rotate"
 	"mossledger.example/moss/internal/service/approvalroutes"
 	"mossledger.example/moss/internal/service/batchroutes"
 	"mossledger.example/moss/internal/service/configurationroutes"
 	"mossledger.example/moss/internal/service/endroutes"
+	"mossledger.example/moss/internal/service/managedroutes"
 	"mossledger.example/moss/internal/service/messageroutes"
 	"mossledger.example/moss/internal/service/policyroutes"
 	"mossledger.example/moss/internal/service/radiusroutes"
@@ -50,6 +52,7 @@ func (s *Service) registerAll() {
 	rightroutes.Register(s.router(), s.store, s.app)
 	endroutes.Register(s.router(), s.store, s.app, func() time.Time { return s.app.Base.Now() })
 	radiusroutes.Register(s.router(), s.store, s.app)
+	managedroutes.Register(s.router(), func() *managing.Managing { return s.app.Managing })
 	s.registerRotations()
 	s.registerCredentials()
 	s.registerOptions()

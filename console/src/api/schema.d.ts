@@ -152,6 +152,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{id}/managed/permit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rehearse letting the hosts of a group ask for the password of a managed account: the amendment that is answered is started as others are
+         * @description Roles: [operator administrator]
+         */
+        post: operations["rehearse-permit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{id}/policy": {
         parameters: {
             query?: never;
@@ -3027,6 +3047,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/systems/{name}/managed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Check what managed accounts need: of a directory, of one of them, and of the hosts that are to use it
+         * @description Roles: [operator administrator]
+         */
+        get: operations["check-managed"];
+        put?: never;
+        /**
+         * Rehearse creating a managed account: the amendment that is answered is started as others are
+         * @description Roles: [operator administrator]
+         */
+        post: operations["rehearse-managed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/systems/{name}/preparation": {
         parameters: {
             query?: never;
@@ -3445,6 +3489,21 @@ export interface components {
             /** @description Of the latest verification in custody: accepted, refused, unclear, rests */
             verdict: string;
         };
+        AccountChange: {
+            act: string;
+            container: string;
+            dn: string;
+            dns_name?: string;
+            early?: string;
+            /** Format: int32 */
+            encryption?: number;
+            former?: string;
+            group?: string;
+            /** Format: int64 */
+            interval_days?: number;
+            name: string;
+            services?: string[] | null;
+        };
         AccountDetail: {
             account: components["schemas"]["Account"];
             /** @description Systems that were not read completely: something there may use the account */
@@ -3481,6 +3540,24 @@ export interface components {
             read: components["schemas"]["RightsRead"];
             rights: components["schemas"]["HeldRight"][];
             system: string;
+        };
+        AccountSeen: {
+            /** Format: date-time */
+            changed?: string;
+            dn: string;
+            dns_name?: string;
+            enabled: string;
+            /** Format: int32 */
+            encryption: number;
+            hosts: components["schemas"]["HostSeen"][];
+            /** Format: int64 */
+            interval_days?: number;
+            name: string;
+            partly?: string;
+            permitted: components["schemas"]["Entitled"][];
+            services?: string[] | null;
+            /** @enum {string} */
+            sort: "hosts of a group" | "one host" | "another kind";
         };
         AddTandemInputBody: {
             reason?: string;
@@ -4222,6 +4299,27 @@ export interface components {
              */
             systems: number;
         };
+        CreateInputBody: {
+            /** @description Distinguished name of where it is to stand; the directory's own place for them without it */
+            container?: string;
+            /** @description Its whole DNS name */
+            dns_name: string;
+            /** @description Why it is created although no root key is in effect yet: for tests */
+            early?: string;
+            /** @description Whose hosts may ask for its password, by name or distinguished name; nobody without it */
+            group?: string;
+            /**
+             * Format: int64
+             * @description After which its password changes; 30 without it. It is fixed once the account is there
+             */
+            interval_days?: number;
+            /** @description Of the account: at most 15 characters, and a $ that may be left out */
+            name: string;
+            /** @description RC4 besides AES, for hosts that have nothing better */
+            old_types?: boolean;
+            /** @description Service principal names */
+            services?: string[] | null;
+        };
         Credential: {
             /** Format: int64 */
             account_id?: number;
@@ -4671,6 +4769,13 @@ export interface components {
             /** @enum {string} */
             what: "password" | "account" | "role" | "token" | "key" | "certificate" | "membership" | "right";
         };
+        Entitled: {
+            dn?: string;
+            /** @enum {string} */
+            kind: "group" | "computer" | "user" | "unknown";
+            name?: string;
+            sid: string;
+        };
         Entry: {
             act: string;
             actor: string;
@@ -4995,6 +5100,20 @@ export interface components {
             /** @description Where it is; of a system its address */
             system: string;
         };
+        HostSeen: {
+            dn: string;
+            dns_name?: string;
+            enabled: string;
+            /** Format: int32 */
+            encryption: number;
+            /** Format: date-time */
+            joined?: string;
+            /** Format: date-time */
+            joined_at_latest?: string;
+            name: string;
+            sid?: string;
+            through?: string;
+        };
         Import: {
             added: string[];
             /** @description Already there: left as they are */
@@ -5284,6 +5403,33 @@ export interface components {
             looked?: string;
             /** Format: int64 */
             rotation_id: number;
+        };
+        ManagedReport: {
+            account?: components["schemas"]["AccountSeen"];
+            /** @description What is needed, and how it stands: first what the directory needs, then the account, then each host */
+            checks: components["schemas"]["Checked"][];
+            class: string;
+            container: string;
+            container_unread?: string;
+            controller?: string;
+            /** Format: int64 */
+            controller_level: number;
+            /** Format: int64 */
+            domain_level: number;
+            /** Format: int64 */
+            forest_level: number;
+            group?: components["schemas"]["Entitled"];
+            may_create: string;
+            /** Format: date-time */
+            now: string;
+            root_keys: components["schemas"]["RootKey"][];
+            root_keys_unread?: string;
+            system: string;
+            /**
+             * @description failed where something that is needed is missing
+             * @enum {string}
+             */
+            verdict: "passed" | "failed";
         };
         Me: {
             /** @description Sent with the next sign-in, it keeps others from making this device wait */
@@ -6213,6 +6359,10 @@ export interface components {
             what: string;
             /** @description Through what, or since when */
             why?: string;
+        };
+        PermitInputBody: {
+            /** @description Whose hosts may ask for its password, by name or distinguished name */
+            group: string;
         };
         Person: {
             /** Format: date-time */
@@ -7382,6 +7532,13 @@ export interface components {
             /** @description What the score is made of, in one line: power | weakness */
             words: string;
         };
+        RootKey: {
+            /** Format: date-time */
+            begins?: string;
+            /** Format: date-time */
+            created?: string;
+            id: string;
+        };
         Rotation: {
             /**
              * Format: int64
@@ -8093,6 +8250,7 @@ export interface components {
             index: number;
             kind: string;
             logon?: components["schemas"]["StepLogOnAs"];
+            managed?: components["schemas"]["AccountChange"];
             needs?: number[] | null;
             next?: string;
             /** Format: date-time */
@@ -8135,6 +8293,7 @@ export interface components {
             index: number;
             kind: string;
             logon?: components["schemas"]["StepLogOnAs"];
+            managed?: components["schemas"]["AccountChange"];
             needs?: number[] | null;
             next?: string;
             /** Format: date-time */
@@ -9822,6 +9981,149 @@ export interface operations {
             };
             /** @description Internal Server Error */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "rehearse-permit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PermitInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Amendment"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -29357,6 +29659,261 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CheckAnswer"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "check-managed": {
+        parameters: {
+            query?: {
+                /** @description Distinguished name of where an account is to stand; the directory's own place for them without it */
+                container?: string;
+                /** @description Number of one that is there already */
+                account?: number;
+                /** @description Hosts that are to use it, by their names in the directory or here; all that are permitted without any */
+                host?: string[] | null;
+            };
+            header?: never;
+            path: {
+                /** @description Name or number of a directory */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ManagedReport"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "rehearse-managed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name or number of a directory */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CreateInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Amendment"];
                 };
             };
             /** @description Bad Request */

@@ -67,6 +67,8 @@ const (
 	RunProbe           Action = "run-probe"
 	StartTrace         Action = "start-trace"
 	StopTrace          Action = "stop-trace"
+	CheckManaged       Action = "check-managed"
+	RehearseManaged    Action = "rehearse-managed"
 
 	PreviewConfiguration Action = "preview-configuration"
 	ApplyConfiguration   Action = "apply-configuration"
@@ -160,6 +162,9 @@ var rules = map[Action]rule{
 	StartTrace:            {roles: []string{RoleOperator, RoleAdministrator}},
 	StopTrace:             {roles: []string{RoleOperator, RoleAdministrator, RoleAuditor}},
 	RunProbe:              {roles: []string{RoleOperator, RoleAdministrator}},
+	CheckManaged:          {roles: []string{RoleOperator, RoleAdministrator}},
+	RehearseManaged:       {roles: []string{RoleOperator, RoleAdministrator}},
+	"rehearse-permit":     {roles: []string{RoleOperator, RoleAdministrator}},
 	RehearseAmendment:     {roles: []string{RoleOperator, RoleAdministrator}},
 	RehearseEnds:          {roles: []string{RoleOperator, RoleAdministrator}},
 	StartAmendment:        {roles: []string{RoleOperator, RoleAdministrator}},

@@ -241,8 +241,11 @@ func (a *Amendments) alone(ctx context.Context, v records.Amendment) error {
 	}
 	type about struct{ system, to string }
 	whom := func(s rotation.Step) string {
-		if s.End != nil {
+		switch {
+		case s.End != nil:
 			return s.End.ID + s.End.Name
+		case s.Managed != nil:
+			return s.Managed.DN
 		}
 		return s.Right.ToID + s.Right.To
 	}

@@ -408,12 +408,12 @@ func (a *Amendments) undoneAlone(v records.Amendment) bool {
 
 // whatOf says what an amendment is about.
 func whatOf(v records.Amendment) string {
-	if v.Plan.Kind != rotation.KindEnd {
+	if v.Plan.Kind != rotation.KindEnd && v.Plan.Kind != rotation.KindManage {
 		return "change rights of " + v.Subject + " by the charter " + v.Charter
 	}
 	var words []string
 	for _, s := range v.Plan.Steps {
-		if s.Kind == rotation.StepEnd {
+		if s.Kind == rotation.StepEnd || s.Kind == rotation.StepManage {
 			words = append(words, s.Title())
 		}
 	}
@@ -422,8 +422,11 @@ func whatOf(v records.Amendment) string {
 
 // findingOf is the kind of a finding about an amendment.
 func findingOf(v records.Amendment) string {
-	if v.Plan.Kind == rotation.KindEnd {
+	switch v.Plan.Kind {
+	case rotation.KindEnd:
 		return "end-change"
+	case rotation.KindManage:
+		return "managed-change"
 	}
 	return "rights-change"
 }

@@ -111,22 +111,29 @@ func (h *hands) standing(ctx context.Context, step rotation.Step) (connect.Conne
 	if err != nil {
 		return connector, target, connect.Standing{}, err
 	}
-	if step.End != nil {
+	switch {
+	case step.End != nil:
 		e, err := connector.Ending(ctx, target, *step.End)
 		return connector, target, e.Standing, err
+	case step.Managed != nil:
+		m, err := connector.ManagedStanding(ctx, target, *step.Managed)
+		return connector, target, m.Standing, err
 	}
 	s, err := connector.Standing(ctx, target, *step.Right)
 	return connector, target, s, err
 }
 
-// wanted is whether a thing is to be there after a step: of an end, that it is as the change
-// says.
-func wanted(step rotation.Step) bool { return step.End != nil || step.Right.Give }
+// wanted is whether a thing is to be there after a step: of an end or a managed account, that it
+// is as the change says.
+func wanted(step rotation.Step) bool { return step.Right == nil || step.Right.Give }
 
 // wordsOf a step are those of its change.
 func wordsOf(step rotation.Step) string {
-	if step.End != nil {
+	switch {
+	case step.End != nil:
 		return step.End.Words()
+	case step.Managed != nil:
+		return step.Managed.Words()
 	}
 	return step.Right.Words()
 }
@@ -190,11 +197,16 @@ func (h *hands) amend(ctx context.Context, step rotation.Step, former string, ba
 	if err != nil {
 		return acts.Certainly(err)
 	}
-	if step.End != nil {
+	switch {
+	case step.End != nil:
 		change := *step.End
 		change.Former = former
 		err = connector.End(ctx, target, change, back)
-	} else {
+	case step.Managed != nil:
+		change := *step.Managed
+		change.Former = former
+		err = connector.Manage(ctx, target, change, back)
+	default:
 		change := *step.Right
 		if former != "" {
 			change.Text = former

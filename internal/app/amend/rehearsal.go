@@ -184,8 +184,8 @@ func (a *Amendments) checks(ctx context.Context, plan rotation.Plan) (out []conn
 			out = append(out, a.checkWatch(ctx, step))
 			continue
 		}
-		if step.End != nil {
-			lines := a.checkEnd(ctx, step)
+		if step.End != nil || step.Managed != nil {
+			lines := a.checkChange(ctx, step)
 			for i, l := range lines {
 				if watched && l.What == wayBack {
 					lines[i].Next = "until it is deleted, undoing lets it in again"
@@ -299,8 +299,8 @@ func changesOf(v records.Amendment) (out []ledger.Change) {
 			out = append(out, ledger.Change{Field: s.Subject + " on " + s.System, To: s.Right.Words()})
 		case rotation.StepTake:
 			out = append(out, ledger.Change{Field: s.Subject + " on " + s.System, From: s.Right.Words()})
-		case rotation.StepEnd:
-			out = append(out, ledger.Change{Field: s.Subject + " on " + s.System, To: s.End.Words()})
+		case rotation.StepEnd, rotation.StepManage:
+			out = append(out, ledger.Change{Field: s.Subject + " on " + s.System, To: wordsOf(s)})
 		}
 	}
 	return out

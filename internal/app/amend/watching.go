@@ -11,6 +11,7 @@ import (
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/app/rotate/acts"
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/calendar"
 	"mossledger.example/moss/internal/core/expiry"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/rotation/building"
@@ -36,7 +37,7 @@ func (a *Amendments) watched(ctx context.Context, w EndWish) ([]building.Ending,
 	case w.Act != expiry.Delete:
 		return nil, fmt.Errorf("%w: something is watched before it is deleted, not for '%s'", app.ErrInput, w.Act)
 	case w.Watch < ShortestWatch || w.Watch > LongestWatch:
-		return nil, fmt.Errorf("%w: it is watched from %s to %s, not %s", app.ErrInput, rotation.Spell(ShortestWatch), rotation.Spell(LongestWatch), rotation.Spell(w.Watch))
+		return nil, fmt.Errorf("%w: it is watched from %s to %s, not %s", app.ErrInput, calendar.Spell(ShortestWatch), calendar.Spell(LongestWatch), calendar.Spell(w.Watch))
 	}
 	first := w
 	first.Watch, first.Act = 0, expiry.Disable

@@ -26,6 +26,7 @@ import (
 	"mossledger.example/moss/internal/app/inventory"
 	"mossledger.example/moss/internal/app/labels"
 	"mossledger.example/moss/internal/app/lives"
+	"mossledger.example/moss/internal/app/managing"
 	"mossledger.example/moss/internal/app/messages"
 	"mossledger.example/moss/internal/app/people"
 	"mossledger.example/moss/internal/app/picture"
@@ -98,6 +99,7 @@ type Application struct {
 	Charters   *charters.Charters
 	Risks      *risks.Risks
 	Lives      *lives.Lives
+	Managing   *managing.Managing
 	Reach      *reachability.Reachability
 	Traces     *traces.Traces
 	Proofs     *prove.Proofs
@@ -153,6 +155,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	a.Proofs = prove.New(base, a.Store, a.Inventory, a.Sealed, a.Charters, a.Amendments)
 	a.Risks = risks.New(base, a.Store, a.Rights)
 	a.Lives = lives.New(a.Store, base.Now)
+	a.Managing = managing.New(base, a.Store, a.Inventory, a.Amendments)
 	a.Messages = messages.New(base, a.Store, tell.Send)
 	a.Rotations.After(a.Unattended.Kick)
 	a.Policies.Changed(a.Unattended.Kick)

@@ -7,6 +7,7 @@ import (
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/traced"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/records"
 )
@@ -73,7 +74,7 @@ func (inventory *Inventory) targetWithoutSecrets(ctx context.Context, v records.
 		TrustedCA: v.TrustedCA, HostKeys: v.HostKeys, Identity: v.Facts.Identity,
 	}
 	if inventory.traced != nil {
-		connector = connect.Traced(connector, inventory.traced(v.ID))
+		connector = traced.Of(connector, inventory.traced(v.ID))
 	}
 	var err error
 	if t.Options, err = inventory.optionsFor(ctx, v); err != nil {

@@ -8,6 +8,7 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/calendar"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/keys"
 	"mossledger.example/moss/internal/core/rotation"
@@ -50,7 +51,7 @@ func (rotations *Rotations) certificateBefore(ctx context.Context, c records.Cre
 	case left <= 0:
 		line.Words = "it ended on " + app.Day(list[0].NotAfter)
 	case left < 24*time.Hour:
-		line.Result, line.Words = connect.CheckWarning, fmt.Sprintf("it ends in %s", rotation.Spell(left.Round(time.Minute)))
+		line.Result, line.Words = connect.CheckWarning, fmt.Sprintf("it ends in %s", calendar.Spell(left.Round(time.Minute)))
 	default:
 		line.Result, line.Words, line.Next = connect.CheckOK, "until "+app.Day(list[0].NotAfter), ""
 	}

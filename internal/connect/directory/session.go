@@ -22,6 +22,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/directory/domain"
 	"mossledger.example/moss/internal/connect/directory/ending"
 	"mossledger.example/moss/internal/connect/directory/refusal"
 	"mossledger.example/moss/internal/connect/directory/values"
@@ -48,7 +49,7 @@ var description = connect.Description{
 		{Name: OptionServers, Type: connect.OptionAddresses, Help: "further servers of the same directory, HOST or HOST:PORT, separated by ;: read from when the first is away, and waited for until a change has reached them"},
 	},
 	Scopes: []string{connect.ScopeAccounts},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActAsk, connect.ActVerify, connect.ActAccept, connect.ActTurns, connect.ActRules, connect.ActRehearse, connect.ActList, connect.ActRecords, connect.ActRights, connect.ActEnd, connect.ActAmend, connect.ActTry, connect.ActSessions},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActAsk, connect.ActVerify, connect.ActAccept, connect.ActTurns, connect.ActRules, connect.ActRehearse, connect.ActList, connect.ActRecords, connect.ActRights, connect.ActEnd, connect.ActAmend, connect.ActTry, connect.ActManaged, connect.ActSessions},
 	Verbs:  descriptor.Verbs(),
 	Ends:   ending.Possible,
 }
@@ -256,7 +257,7 @@ func (s *session) readRoot() *connect.Failure {
 		s.facts.Flavor = FlavorWindows
 		s.facts.BaseDN = root.GetAttributeValue("defaultNamingContext")
 		s.contexts = []string{s.facts.BaseDN}
-		s.readDomain()
+		domain.Read(s.conn, root, &s.facts)
 	case slices.Contains(root.GetAttributeValues("supportedExtension"), extensionPassword):
 		s.facts.Flavor = FlavorRFC
 		if f := s.readContexts(); f != nil {

@@ -130,7 +130,7 @@ func (s *State) decide(decision string, person bool) {
 			// back stays: accepting the old value beside the new one once more, where
 			// the old one alone is accepted by now, would let the new one in again.
 			switch s.Plan.Steps[i].Kind {
-			case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal, StepGive, StepTake, StepEnd:
+			case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal, StepGive, StepTake, StepEnd, StepManage:
 			default:
 				switch t.Status {
 				case Undone:

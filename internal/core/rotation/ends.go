@@ -3,6 +3,7 @@ package rotation
 import (
 	"time"
 
+	"mossledger.example/moss/internal/core/calendar"
 	"mossledger.example/moss/internal/core/expiry"
 )
 
@@ -20,7 +21,7 @@ func (s State) Final() string {
 func (s Step) endTitle(undo bool) string {
 	switch {
 	case s.Kind == StepWatch:
-		return "watch for " + Spell(s.Watch) + " whether anything asks for " + s.End.Thing() + " on " + s.System
+		return "watch for " + calendar.Spell(s.Watch) + " whether anything asks for " + s.End.Thing() + " on " + s.System
 	case s.Kind == StepConfirm && undo:
 		return "prove that " + s.End.Thing() + " on " + s.System + " is as it was"
 	case s.Kind == StepConfirm:

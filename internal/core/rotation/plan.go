@@ -23,11 +23,13 @@ import (
 	"strings"
 	"time"
 
+	"mossledger.example/moss/internal/core/calendar"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/expiry"
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/layout"
+	"mossledger.example/moss/internal/core/managed"
 	"mossledger.example/moss/internal/core/privilege"
 )
 
@@ -54,6 +56,7 @@ const (
 	StepGive    StepKind = "give"    // give an account a right or a membership
 	StepTake    StepKind = "take"    // take one away
 	StepEnd     StepKind = "end"     // change when something ends, disable, enable or delete it
+	StepManage  StepKind = "manage"  // create a managed account, or let hosts ask for its password
 	StepWatch   StepKind = "watch"   // see for a time whether anything asks for what is refused now
 	StepConfirm StepKind = "confirm" // prove that the system says so, of what was given, taken or ended
 )
@@ -85,7 +88,9 @@ type Step struct {
 
 	Right *privilege.RightChange `json:"right,omitempty"` // for give, take and confirm
 	End   *expiry.EndChange      `json:"end,omitempty"`   // for end, watch and confirm
-	Watch time.Duration          `json:"watch,omitempty"` // for watch: counted from when what it watches was proven
+
+	Managed *managed.AccountChange `json:"managed,omitempty"` // for manage and confirm
+	Watch   time.Duration          `json:"watch,omitempty"`   // for watch: counted from when what it watches was proven
 
 	GivenBy string `json:"given_by,omitempty"` // for seal: who gave the new value, and knows it
 
@@ -142,6 +147,9 @@ func (s Step) Title() string {
 	if s.End != nil {
 		return s.endTitle(false)
 	}
+	if s.Managed != nil {
+		return s.Managed.Title(s.Kind == StepConfirm, false) + " on " + s.System
+	}
 	//exhaustive:enforce
 	switch s.Kind {
 	case StepSeal:
@@ -189,7 +197,7 @@ func (s Step) Title() string {
 		return "sign in to " + s.System + " ourselves (steward " + s.Subject + ") with the new value"
 	case StepRefuse:
 		return "prove that the old value of " + s.Subject + " is refused"
-	case StepGive, StepTake, StepEnd, StepWatch, StepConfirm, StepShow: // they have a right, an end or a door, and with it a title
+	case StepGive, StepTake, StepEnd, StepManage, StepWatch, StepConfirm, StepShow: // they have a right, an end or a door, and with it a title
 	}
 	return s.unknown()
 }
@@ -224,6 +232,9 @@ func (s Step) UndoTitle() string {
 	if s.End != nil {
 		return s.endTitle(true)
 	}
+	if s.Managed != nil {
+		return s.Managed.Title(s.Kind == StepConfirm, true) + " on " + s.System
+	}
 	//exhaustive:enforce
 	switch s.Kind {
 	case StepSeal:
@@ -256,7 +267,7 @@ func (s Step) UndoTitle() string {
 		return "prove that the new value of " + s.Subject + " is refused"
 	case StepRevive, StepProve:
 		return s.Title() + " with the old value"
-	case StepGive, StepTake, StepEnd, StepWatch, StepConfirm, StepShow: // they have a right, an end or a door, and with it a title
+	case StepGive, StepTake, StepEnd, StepManage, StepWatch, StepConfirm, StepShow: // they have a right, an end or a door, and with it a title
 	}
 	return s.unknown()
 }
@@ -292,6 +303,7 @@ const (
 	KindAssign PlanKind = "assign" // chosen log-ons get an account with its current value
 	KindAmend  PlanKind = "amend"  // rights are given and taken; no value changes
 	KindEnd    PlanKind = "end"    // what is accepted ends, or lasts; no value changes
+	KindManage PlanKind = "manage" // accounts whose passwords a directory makes
 )
 
 // RestartPolicy says when dependents are restarted.
@@ -428,7 +440,7 @@ func (p Plan) Interruption() string {
 	}
 	about := ""
 	if known > 0 {
-		about = fmt.Sprintf("; by earlier rotations about %s of standing still in all", Spell(expected))
+		about = fmt.Sprintf("; by earlier rotations about %s of standing still in all", calendar.Spell(expected))
 		if known < n {
 			about += fmt.Sprintf(" for %d of them, and the others were not measured yet", known)
 		}

@@ -10,7 +10,7 @@ import "slices"
 var undoRank = map[StepKind]int{
 	StepRetire: -1, StepReplace: 0, StepChange: 1, StepSignIn: 2, StepSteward: 2, StepLogOn: 3, StepRestart: undoRestarts, StepRevive: undoRestarts, StepProve: undoRestarts, StepShow: undoRestarts, StepStop: undoRestarts, StepRefuse: 6, StepSeal: 7,
 	// Where rights change: what was taken is given back before what was given is taken.
-	StepTake: undoCopies, StepGive: 1, StepEnd: 1, StepConfirm: 2,
+	StepTake: undoCopies, StepGive: 1, StepEnd: 1, StepManage: 1, StepConfirm: 2,
 }
 
 const (
@@ -38,7 +38,7 @@ func (s State) undoing() undoing {
 		case StepAll, StepStop, StepWatch: // what was stopped is started by its restart; looking changed nothing
 		case StepConfirm:
 			u.needs[i] = s.unproven(i)
-		case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal, StepGive, StepTake, StepEnd:
+		case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal, StepGive, StepTake, StepEnd, StepManage:
 			u.needs[i] = t.touched() || step.Adds() && renumbered && t.Status != Undone
 		case StepRestart:
 			u.disturbed[i] = t.Attempted || s.stopped(i)

@@ -38,6 +38,7 @@ type Config struct {
 	Forest  string // DN of the forest's topmost domain, of a child domain; Base by default
 	Now     func() time.Time
 	Timed   bool          // memberships may be given for a while: an optional feature of the forest
+	Level   int           // functional level of the domain, its forest and its controller; 7 by default
 	Former  time.Duration // for how long after a change the password before it still binds; real ones of the Windows flavor: an hour
 }
 
@@ -60,7 +61,8 @@ type Entry struct {
 	wrongAt    time.Time // the last of them
 	lockedAt   time.Time // by them
 	allowed    []descriptor.Entry
-	timed      []link // members that leave by themselves
+	timed      []link               // members that leave by themselves
+	joined     map[string]time.Time // since when members are in a group, by their normal names
 }
 
 // Server is a running stand-in.
@@ -122,6 +124,7 @@ func New(config Config) *Server {
 		s.Add(Entry{DN: "CN=" + config.NetBIOS + ",CN=Partitions," + configuration, Attributes: map[string][]string{
 			"objectClass": {"crossRef"}, "nCName": {config.Base}, "nETBIOSName": {config.NetBIOS},
 		}})
+		s.addManaged()
 	}
 	return s
 }
@@ -153,6 +156,10 @@ func (s *Server) sid(rid uint32) []byte {
 func (s *Server) Add(e Entry) {
 	s.lock.Lock()
 	defer s.lock.Unlock()
+	s.put(e)
+}
+
+func (s *Server) put(e Entry) {
 	key := normal(e.DN)
 	if e.Attributes == nil {
 		e.Attributes = map[string][]string{}
@@ -175,6 +182,7 @@ func (s *Server) Add(e Entry) {
 	if e.Changed.IsZero() {
 		e.Changed = s.config.Now()
 	}
+	e.joined = map[string]time.Time{}
 	if s.entries[key] == nil {
 		s.order = append(s.order, key)
 	}

@@ -76,6 +76,8 @@ func (s *Server) serve(conn net.Conn) {
 			c.doSearch(id, op, controls)
 		case opModify:
 			c.doModify(id, op)
+		case opAdd:
+			c.doAdd(id, op)
 		case opDelete:
 			c.doDelete(id, op)
 		case opExtended:
@@ -226,6 +228,7 @@ func (c *client) assign(e *Entry, attribute string, kind int64, values []string)
 		if !slices.Equal(c.shown(e)[attribute], values) {
 			return 16, "00000057: AtrErr: no such value"
 		}
+		delete(e.Attributes, attribute)
 	case strings.EqualFold(attribute, "pwdLastSet") || strings.EqualFold(attribute, "pwdReset"):
 		return c.mustChange(e, attribute, strings.Join(values, ""))
 	case strings.EqualFold(attribute, "accountExpires") || strings.EqualFold(attribute, "pwdEndTime"):
@@ -274,6 +277,7 @@ func (c *client) member(group *Entry, kind int64, members []string) (int, string
 		case kind == 0:
 			group.Attributes["member"] = append(slices.Clone(group.Attributes["member"]), other.DN)
 			other.Attributes["memberOf"] = append(slices.Clone(other.Attributes["memberOf"]), group.DN)
+			group.joined[normal(other.DN)] = c.config.Now()
 			if timed {
 				group.timed = append(group.timed, link{other.DN, until})
 			}

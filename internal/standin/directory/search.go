@@ -27,7 +27,7 @@ func (c *client) doSearch(id int64, op *ber.Packet, controls *ber.Packet) {
 		wanted = append(wanted, text(a))
 	}
 	c.timedLinks = asksTimes(controls)
-	found, code, words := c.search(base, scope, op.Children[6])
+	found, code, words := c.search(base, scope, op.Children[6], wanted)
 	if code != 0 {
 		c.result(id, opSearchDone, code, words)
 		return
@@ -71,7 +71,7 @@ func (c *client) doSearch(id int64, op *ber.Packet, controls *ber.Packet) {
 }
 
 // search collects matching entries. Passwords are never part of what is shown.
-func (c *client) search(base string, scope int64, filter *ber.Packet) ([]shownEntry, int, string) {
+func (c *client) search(base string, scope int64, filter *ber.Packet, wanted []string) ([]shownEntry, int, string) {
 	c.lock.Lock()
 	defer c.lock.Unlock()
 	if base == "" && scope == 0 {
@@ -94,15 +94,16 @@ func (c *client) search(base string, scope int64, filter *ber.Packet) ([]shownEn
 		case 2:
 			inside = inside || strings.HasSuffix(k, ","+key)
 		}
-		if !inside {
+		e := c.entries[k]
+		if !inside || c.hidden(e) {
 			continue
 		}
-		e := c.entries[k]
 		shown := c.shown(e)
 		if c.timedLinks {
 			c.withTimes(e, shown)
 		}
 		if matches(filter, shown) {
+			c.construct(e, shown, wanted)
 			out = append(out, shownEntry{e.DN, shown})
 		}
 	}
@@ -126,7 +127,8 @@ func (s *Server) rootEntry() map[string][]string {
 		}
 		root["currentTime"] = []string{s.config.Now().UTC().Format("20060102150405.0Z")}
 		root["defaultNamingContext"] = []string{s.config.Base}
-		root["configurationNamingContext"] = []string{"CN=Configuration," + s.forest()}
+		root["configurationNamingContext"] = []string{s.configuration()}
+		s.rootLevels(root)
 	} else {
 		root["supportedExtension"] = []string{oidPasswordModify}
 	}
@@ -224,7 +226,7 @@ func matches(f *ber.Packet, attributes map[string][]string) bool {
 		}
 		want := text(f.Children[1])
 		for _, v := range values(attributes, text(f.Children[0])) {
-			if compare(int(f.Tag), v, want) {
+			if f.Tag == 3 && strings.HasPrefix(want, "S-1-") && sidOf([]byte(v)).String() == want || compare(int(f.Tag), v, want) {
 				return true
 			}
 		}

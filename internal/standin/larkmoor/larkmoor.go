@@ -20,6 +20,7 @@ import (
 
 	"mossledger.example/moss/internal/core/held"
 	"mossledger.example/moss/internal/core/layout"
+	"mossledger.example/moss/internal/core/managed"
 	"mossledger.example/moss/internal/core/privilege/descriptor"
 	"mossledger.example/moss/internal/standin"
 	"mossledger.example/moss/internal/standin/acme"
@@ -219,8 +220,8 @@ func (e *Estate) fillDirectory() {
 	account(DN("svc-fuelcard"), "svc-fuelcard", map[string][]string{"description": {"Fuel cards (unused since the pumps moved)"}}, directory.Entry{Password: "another-Pump-77", Disabled: true})
 	account(DN("svc-quayline"), "svc-quayline", map[string][]string{"description": {"Quay line: ticket gates, boards and boarding at the terminals"}, "memberOf": {"CN=Terminal Services,OU=Groups," + Base}}, directory.Entry{Password: Passwords["svc-quayline"], Changed: time.Now().AddDate(0, 0, -87)})
 	account(DN("svc-terminal"), "svc-terminal", map[string][]string{"description": {"Kiosks and reports at the terminals"}, "memberOf": {"CN=Terminal Services,OU=Groups," + Base}}, directory.Entry{Password: Passwords["svc-terminal"], Changed: time.Now().AddDate(0, 0, -60)})
-	managed := append(append([]string(nil), user...), "computer", "msDS-GroupManagedServiceAccount")
-	add("CN=gmsa-lockers,OU=Service Accounts,"+Base, managed, map[string][]string{"sAMAccountName": {"gmsa-lockers$"}, "cn": {"gmsa-lockers"}, "description": {"Luggage lockers; the directory changes its password"}}, directory.Entry{})
+	add("CN=gmsa-lockers,OU=Service Accounts,"+Base, append(append([]string(nil), user...), "computer", directory.ManagedClass), map[string][]string{"sAMAccountName": {"gmsa-lockers$"}, "cn": {"gmsa-lockers"}, "description": {"Luggage lockers; the directory changes its password"},
+		"dNSHostName": {"gmsa-lockers.larkmoor.example"}, "msDS-ManagedPasswordInterval": {"30"}, "msDS-SupportedEncryptionTypes": {"24"}}, directory.Entry{Changed: time.Now().AddDate(0, 0, -12)})
 	account("CN=Odile Kern,OU=People,"+Base, "odile.kern", map[string][]string{"displayName": {"Odile Kern"}, "description": {"Left the company in spring"}}, directory.Entry{Password: "Left-Long-Ago-22", Disabled: true})
 	account("CN=Ines Marsh,OU=People,"+Base, "ines.marsh", map[string][]string{"displayName": {"Ines Marsh"}}, directory.Entry{Password: "Ferry-Mornings-88"})
 	group := []string{"top", "group"}
@@ -239,9 +240,15 @@ func (e *Estate) fillDirectory() {
 	}
 	e.Directory.Allow("CN=Operations,OU=Groups,"+Base, "CN=Ines Marsh,OU=People,"+Base, descriptor.WriteProperty, "bf9679c0-0de6-11d0-a285-00aa003049e2")
 	computer := append(append([]string(nil), user...), "computer")
-	for name, os := range map[string]string{"QUAY1": "Stand-in Linux", "TIDE1": "Stand-in Linux", "NORTH1": "Windows Server 2022 Standard", "KIOSK4": "Windows Server 2022 Standard"} {
-		add("CN="+name+",OU=Hosts,"+Base, computer, map[string][]string{"sAMAccountName": {name + "$"}, "cn": {name}, "dNSHostName": {strings.ToLower(name) + ".larkmoor.example"}, "operatingSystem": {os}}, directory.Entry{})
+	for name, os := range map[string]string{"QUAY1": "Stand-in Linux", "TIDE1": "Stand-in Linux", "NORTH1": "Windows Server 2022 Standard", "KIOSK4": "Windows Server 2022 Standard", "SKERRY1": "Windows Server 2022 Standard"} {
+		add("CN="+name+",OU=Hosts,"+Base, computer, map[string][]string{"sAMAccountName": {name + "$"}, "cn": {name}, "dNSHostName": {strings.ToLower(name) + ".larkmoor.example"}, "operatingSystem": {os}, "msDS-SupportedEncryptionTypes": {"28"}}, directory.Entry{})
 	}
+	// The lockers at the skerry have an account whose password the directory makes.
+	e.Directory.AddRootKey("6e1c2f60-5a3d-4c52-9a57-3f0d5b8c1a11", long, long.Add(managed.KeyDelay))
+	const lockers = LockerHosts
+	add(lockers, group, map[string][]string{"sAMAccountName": {"Locker Hosts"}, "description": {"Hosts that may have the password of gmsa-lockers$"}}, directory.Entry{})
+	e.Directory.Join(lockers, "CN=SKERRY1,OU=Hosts,"+Base, long)
+	e.Directory.Permit("CN=gmsa-lockers,OU=Service Accounts,"+Base, lockers)
 }
 
 func manager(h *unixhost.Host) {

@@ -104,13 +104,18 @@ func (e *Estate) odds() {
 }
 
 // WeekendPasses lets the password of svc-quayline expire and the hosts restart
-// for their updates: on Monday the terminals stand still.
+// for their updates: on Monday the terminals stand still. Then north1 is permitted to have the
+// password of the lockers, and nobody restarts it once more.
 func (e *Estate) WeekendPasses() {
 	e.Directory.Update(DN("svc-quayline"), func(entry *directory.Entry) { entry.Changed = time.Now().AddDate(0, 0, -91) })
 	for _, h := range e.Windows {
 		h.Reboot()
 	}
+	e.Directory.Join(LockerHosts, "CN=NORTH1,OU=Hosts,"+Base, time.Now().Add(2*time.Second))
 }
+
+// LockerHosts is the group whose hosts may have the password of gmsa-lockers$.
+const LockerHosts = "CN=Locker Hosts,OU=Groups," + Base
 
 // Stack tells the states of the six services on a host.
 func (e *Estate) Stack(host string) string {

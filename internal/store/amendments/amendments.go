@@ -25,7 +25,7 @@ func scan(row interface{ Scan(...any) error }, more ...any) (v records.Amendment
 	v.Plan, v.Checks, v.LeftOut = database.FromJSON[rotation.Plan](plan), database.FromJSON[[]connect.Checked](checks), database.FromJSON[[]string](left)
 	v.Rehearsed, v.Started, v.Ended = database.TimeOf(rehearsed), database.TimeOf(started), database.TimeOf(ended)
 	for _, s := range v.Plan.Steps {
-		if s.Kind == rotation.StepGive || s.Kind == rotation.StepTake || s.Kind == rotation.StepEnd {
+		if s.Kind == rotation.StepGive || s.Kind == rotation.StepTake || s.Kind == rotation.StepEnd || s.Kind == rotation.StepManage {
 			v.Changes++
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"mossledger.example/moss/internal/core/calendar"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/rotation"
@@ -39,5 +40,5 @@ func (p *planner) tellLasts() {
 		p.note(rotation.NoteInfo, "the new key never ends, as the one before it: whoever gets hold of it can use it until somebody takes it away")
 		return
 	}
-	p.note(rotation.NoteInfo, "the new key is good for %s", rotation.Spell(p.input.Lasts))
+	p.note(rotation.NoteInfo, "the new key is good for %s", calendar.Spell(p.input.Lasts))
 }

@@ -6,6 +6,7 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/policies"
+	"mossledger.example/moss/internal/core/calendar"
 	"mossledger.example/moss/internal/core/credential"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
@@ -88,10 +89,10 @@ func (w *Request) Check(now time.Time) error {
 		return fmt.Errorf("%w: on failure: stop, continue or undo, not %q", app.ErrInput, w.OnFailure)
 	}
 	if w.Patience < 0 || w.Patience > longestPatience {
-		return fmt.Errorf("%w: a system that is away can be waited for up to %s before that counts as a failure, not %s", app.ErrInput, rotation.Spell(longestPatience), rotation.Spell(w.Patience))
+		return fmt.Errorf("%w: a system that is away can be waited for up to %s before that counts as a failure, not %s", app.ErrInput, calendar.Spell(longestPatience), calendar.Spell(w.Patience))
 	}
 	if w.Lasts > 0 && w.Lasts < time.Hour || w.Lasts > longestLife {
-		return fmt.Errorf("%w: a new key lasts from an hour to %s, or without end, not %s", app.ErrInput, rotation.Spell(longestLife), rotation.Spell(w.Lasts))
+		return fmt.Errorf("%w: a new key lasts from an hour to %s, or without end, not %s", app.ErrInput, calendar.Spell(longestLife), calendar.Spell(w.Lasts))
 	}
 	if w.When == "" {
 		w.When = rotation.RestartNow

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sort"
 
+	"mossledger.example/moss/internal/core/calendar"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/rotation"
 )
@@ -62,7 +63,7 @@ func Build(in Input) rotation.Plan {
 		b.close()
 	}
 	if len(b.plan.Steps) > 0 {
-		b.note(rotation.NoteInfo, "a system that is away is waited for, up to %s before that counts as a failure, and without end once something is being undone", rotation.Spell(b.plan.Patience))
+		b.note(rotation.NoteInfo, "a system that is away is waited for, up to %s before that counts as a failure, and without end once something is being undone", calendar.Spell(b.plan.Patience))
 	}
 	if len(in.Files)+len(in.LogOns) == 0 && !in.Of.Pair() {
 		b.note(rotation.NoteInfo, "no held copy and no stored log-on is known: only the authority is changed")

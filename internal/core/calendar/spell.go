@@ -1,4 +1,4 @@
-package rotation
+package calendar
 
 import (
 	"fmt"

@@ -1,0 +1,53 @@
+<script setup lang="ts">
+import { Button } from 'ant-design-vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
+import { RouterLink } from 'vue-router'
+import { api, data, type ListQuery, type Schemas } from '../api/client'
+import PageHead from '../components/PageHead.vue'
+import StateTag from '../components/StateTag.vue'
+import SystemLink from '../components/SystemLink.vue'
+import When from '../components/When.vue'
+import type { Column } from '../lists/listing'
+import ListPage from '../lists/ListPage.vue'
+import { useSession } from '../state/session'
+import { t } from '../texts'
+
+const ManagedCheck = defineAsyncComponent(() => import('../components/ManagedCheck.vue'))
+type Account = Schemas['Account']
+const session = useSession()
+const may = computed(() => session.may('operator') || session.may('administrator'))
+/** What is checked: a directory by itself, or one of its accounts. */
+const asking = ref<{ account?: Account }>()
+const columns = computed<Column[]>(() => [
+  { key: 'name', title: t('accounts.name'), field: 'name', content: 'name', width: 180 },
+  { key: 'system', title: t('managed.directory'), field: 'system', content: 'system' },
+  { key: 'enabled', title: t('accounts.enabled'), field: 'enabled', content: 'state', width: 100, values: ['yes', 'no', 'unknown'] },
+  { key: 'dependents', title: t('fields.dependents'), field: 'dependents', content: 'number', width: 120 },
+  { key: 'password_changed', title: t('managed.changed'), field: 'password_changed', content: 'time', compares: 'time' },
+  { key: 'description', title: t('fields.description'), field: 'description', content: 'text' },
+  ...(may.value ? [{ key: 'acts', title: t('fields.acts'), content: 'acts', width: 110 } as Column] : []),
+])
+const fetch = (query: ListQuery) =>
+  data(api.GET('/api/v1/accounts', { params: { query: { ...query, filter: [...(query.filter ?? []), 'type=managed'] } } }))
+const key = (a: Account) => a.id
+</script>
+
+<template>
+  <PageHead :title="t('places.managed')" :lead="t('managed.lead')">
+    <Button v-if="may" type="primary" @click="asking = {}">{{ t('managed.checkDirectory') }}</Button>
+  </PageHead>
+  <ManagedCheck v-if="asking" :key="asking.account?.id ?? 0" :account="asking.account" @close="asking = undefined" />
+  <ListPage name="managed" :label="t('places.managed')" :columns="columns" :fetch="fetch" :row-key="key" :empty="t('managed.empty')">
+    <template #name="{ row }"
+      ><RouterLink :to="`/accounts/${row.id}`">{{ row.name }}</RouterLink></template
+    >
+    <template #system="{ row }"><SystemLink :name="row.system" /></template>
+    <template #enabled="{ row }"
+      ><StateTag v-if="row.enabled !== 'yes'" :state="row.enabled" /><span v-else>{{ row.enabled }}</span></template
+    >
+    <template #password_changed="{ row }"><When :at="row.password_changed" /></template>
+    <template #acts="{ row }"
+      ><Button size="small" @click="asking = { account: row }">{{ t('managed.check') }}</Button></template
+    >
+  </ListPage>
+</template>

@@ -1,0 +1,80 @@
+package amend
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+
+	"mossledger.example/moss/internal/app"
+	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/managed"
+	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/rotation/building"
+	"mossledger.example/moss/internal/records"
+)
+
+// RehearseManaged makes a plan of changes of managed accounts of one directory, and says how it
+// stands for them. Nothing is changed. It takes two people, like every change that lets somebody
+// in.
+func (a *Amendments) RehearseManaged(ctx context.Context, by access.Actor, system records.System, changes []managed.AccountChange, onFailure rotation.OnFailure) (records.Amendment, error) {
+	var v records.Amendment
+	if err := access.Decide(by, access.RehearseManaged, access.Object{Kind: "system", Name: system.Name}); err != nil {
+		return v, err
+	}
+	if len(changes) == 0 || len(changes) > MostChanges {
+		return v, fmt.Errorf("%w: name 1 to %d changes", app.ErrInput, MostChanges)
+	}
+	var subjects []string
+	for _, c := range changes {
+		if err := c.Check(); err != nil {
+			return v, fmt.Errorf("%w: %w", app.ErrInput, err)
+		}
+		subjects = append(subjects, c.Name+" on "+system.Name)
+	}
+	a.Settled(ctx)
+	v = records.Amendment{LeftOut: []string{}, Rehearsed: a.base.Now().UTC(), RehearsedBy: by.Name, Mode: records.ModeRehearsed, Subject: few(subjects)}
+	v.Plan = building.Manage(v.Subject, fmt.Sprint(system.ID), system.Name, changes, cmp.Or(onFailure, rotation.UndoOnFailure))
+	if err := a.base.Act(ctx, ledger.Entry{Actor: by.Name, Act: "amendment.rehearse", Subject: v.Subject, System: system.Name, Detail: whatOf(v)}, func() error {
+		v.Checks, v.Verdict = a.checks(ctx, v.Plan)
+		return nil
+	}); err != nil {
+		return v, err
+	}
+	err := a.store.AddAmendment(context.WithoutCancel(ctx), &v)
+	v.Changes = len(changes)
+	return v, err
+}
+
+// checkChange asks how things stand for a step about an end or a managed account.
+func (a *Amendments) checkChange(ctx context.Context, step rotation.Step) []connect.Checked {
+	if step.End != nil {
+		return a.checkEnd(ctx, step)
+	}
+	line := connect.Checked{System: step.System, What: step.Title(), Result: connect.CheckOK}
+	_, connector, target, err := a.reach(ctx, step)
+	var is connect.ManagedStanding
+	if err == nil {
+		is, err = connector.ManagedStanding(ctx, target, *step.Managed)
+	}
+	var f *connect.Failure
+	switch {
+	case errors.As(err, &f):
+		line.Result, line.Words, line.Next = connect.CheckFailed, string(f.Stage)+": "+f.Words, f.Next
+		return []connect.Checked{line}
+	case err != nil:
+		line.Result, line.Words = connect.CheckFailed, err.Error()
+		return []connect.Checked{line}
+	case is.There:
+		line.Result, line.Words, line.Next = connect.CheckWarning, "it is so already: "+is.Words, "it is left as it is, also when this is undone"
+	default:
+		line.Words = is.Words
+	}
+	lines := []connect.Checked{line}
+	for _, words := range is.Also {
+		lines = append(lines, connect.Checked{System: step.System, What: "what else to know", Result: connect.CheckWarning, Words: words})
+	}
+	return lines
+}
