@@ -141,14 +141,8 @@ func (s Step) Title() string {
 	if s.Next != "" {
 		return s.turnTitle(false)
 	}
-	if s.Right != nil {
-		return s.rightTitle(false)
-	}
-	if s.End != nil {
-		return s.endTitle(false)
-	}
-	if s.Managed != nil {
-		return s.Managed.Title(s.Kind == StepConfirm, false) + " on " + s.System
+	if title := s.changeTitle(false); title != "" {
+		return title
 	}
 	//exhaustive:enforce
 	switch s.Kind {
@@ -226,14 +220,8 @@ func (s Step) UndoTitle() string {
 	if s.Next != "" {
 		return s.turnTitle(true)
 	}
-	if s.Right != nil {
-		return s.rightTitle(true)
-	}
-	if s.End != nil {
-		return s.endTitle(true)
-	}
-	if s.Managed != nil {
-		return s.Managed.Title(s.Kind == StepConfirm, true) + " on " + s.System
+	if title := s.changeTitle(true); title != "" {
+		return title
 	}
 	//exhaustive:enforce
 	switch s.Kind {

@@ -7,6 +7,19 @@ func (s State) unproven(confirm int) bool {
 	return s.Steps[confirm].Status != Undone && slices.ContainsFunc(s.Plan.Steps[confirm].Needs, func(j int) bool { return s.Steps[j].touched() || s.Steps[j].Status == Undone })
 }
 
+// changeTitle is a step about a right, an end or a managed account, or its undoing; "" for others.
+func (s Step) changeTitle(undo bool) string {
+	switch {
+	case s.Right != nil:
+		return s.rightTitle(undo)
+	case s.End != nil:
+		return s.endTitle(undo)
+	case s.Managed != nil:
+		return s.Managed.Title(s.Kind == StepConfirm, undo) + " on " + s.System
+	}
+	return ""
+}
+
 // rightTitle is a step about a right, or its undoing, in a few words.
 func (s Step) rightTitle(undo bool) string {
 	what, give := s.Right.Words(), s.Right.Give != undo
