@@ -9,11 +9,15 @@ import Trouble from './Trouble.vue'
 import { useWork } from './work'
 
 /** Asks a directory what managed accounts need there, and of one account whether its hosts can use it. */
-const props = defineProps<{ account?: Schemas['Account'] }>()
+const props = defineProps<{ account?: Schemas['Account']; directories: string[] }>()
 const emit = defineEmits<{ close: [] }>()
 const { busy, trouble, work } = useWork()
-const directories = ref<string[]>([])
-const directory = ref<string | undefined>(props.account?.system)
+const chosen = ref<string>()
+/** The one that is chosen, or the only one there is. */
+const directory = computed({
+  get: () => chosen.value ?? props.account?.system ?? (props.directories.length === 1 ? props.directories[0] : undefined),
+  set: (name) => (chosen.value = name),
+})
 const container = ref('')
 const hosts = ref<string[]>([])
 const got = ref<Schemas['ManagedReport']>()
@@ -27,14 +31,10 @@ const check = () =>
     }
     got.value = await data(api.GET('/api/v1/systems/{name}/managed', { params: { path: { name: directory.value ?? '' }, query } }))
   })
-onMounted(async () => {
-  if (props.account) return check()
-  await work('directories', async () => {
-    const page = await data(api.GET('/api/v1/systems', { params: { query: { filter: ['kind=directory'], sort: 'name', limit: 500 } } }))
-    directories.value = page.items.map((v) => v.name)
-    if (directories.value.length === 1) directory.value = directories.value[0]
-  })
-})
+onMounted(() => (props.account ? check() : undefined))
+/** What is missing first, what is met last. */
+const order = ['failed', 'warning', 'unchecked', 'ok']
+const lines = computed(() => [...(got.value?.checks ?? [])].sort((a, b) => order.indexOf(a.result) - order.indexOf(b.result)))
 const missing = computed(() => got.value?.checks.filter((c) => c.result === 'failed').length ?? 0)
 const doubts = computed(() => got.value?.checks.filter((c) => c.result !== 'failed' && c.result !== 'ok').length ?? 0)
 const tone = computed(() => (missing.value ? 'error' : doubts.value ? 'warning' : 'success'))
@@ -56,12 +56,7 @@ const columns = [
     <Form layout="vertical" class="form" @finish="check">
       <template v-if="!account">
         <FormItem :label="t('managed.directory')" html-for="managed-directory"
-          ><Select
-            id="managed-directory"
-            v-model:value="directory"
-            show-search
-            :loading="busy === 'directories'"
-            :options="directories.map((value) => ({ value }))"
+          ><Select id="managed-directory" v-model:value="directory" show-search :options="directories.map((value) => ({ value }))"
         /></FormItem>
         <FormItem :label="t('managed.container')" html-for="managed-container" :extra="t('managed.containerHelp')"
           ><Input id="managed-container" v-model:value="container" class="mono" :maxlength="1000" autocomplete="off" allow-clear
@@ -78,7 +73,7 @@ const columns = [
     <Trouble :words="trouble" />
     <template v-if="got">
       <Alert :type="tone" show-icon :message="said" role="status" />
-      <PlainTable :label="t('managed.checks')" :columns="columns" :rows="got.checks" :row-key="(_, i) => i" :size="50">
+      <PlainTable :label="t('managed.checks')" :columns="columns" :rows="lines" :row-key="(_, i) => i" :size="50">
         <template #result="{ row }"><StateTag :state="t(`managed.result.${row.result}`)" :as="row.result" /></template>
       </PlainTable>
       <p v-if="got.account?.partly" class="soft">{{ t('managed.partly', { words: got.account.partly }) }}</p>

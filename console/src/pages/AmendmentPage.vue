@@ -52,8 +52,10 @@ const titles: Record<Decision, string> = {
   undo: t('amendments.undo'),
 }
 const decisions = computed(() => (['resume', 'go-on', 'stop', 'undo'] as Decision[]).filter((d) => of.value?.decisions.includes(d)))
-const title = computed(() => t(of.value?.charter ? 'amendments.number' : 'amendments.endNumber', { n: id }))
-const needs = computed(() => t(of.value?.charter ? 'amendments.startNeeds' : 'amendments.endNeeds'))
+const managed = computed(() => of.value?.plan?.kind === 'manage')
+const said = (charter: string, end: string, account: string) => (of.value?.charter ? charter : managed.value ? account : end)
+const title = computed(() => t(said('amendments.number', 'amendments.endNumber', 'amendments.managedNumber'), { n: id }))
+const needs = computed(() => t(said('amendments.startNeeds', 'amendments.endNeeds', 'amendments.managedNeeds')))
 const begins = computed(() => of.value?.mode === 'rehearsed' && of.value.verdict === 'passed')
 const ask = (what: 'start' | Decision) =>
   what === 'stop' || what === 'resume' || what === 'go-on' ? void decide(what) : (asking.value = what)

@@ -12,10 +12,18 @@ import ListPage from '../lists/ListPage.vue'
 import { useSession } from '../state/session'
 import { t } from '../texts'
 
+const ManagedForm = defineAsyncComponent(() => import('../components/ManagedForm.vue'))
 const ManagedCheck = defineAsyncComponent(() => import('../components/ManagedCheck.vue'))
 type Account = Schemas['Account']
 const session = useSession()
 const may = computed(() => session.may('operator') || session.may('administrator'))
+const directories = ref<string[]>([])
+/** What is asked for: a new account, or a group for one that is there. */
+const changing = ref<{ account?: Account }>()
+void data(api.GET('/api/v1/systems', { params: { query: { filter: ['kind=directory'], sort: 'name', limit: 500 } } })).then(
+  (page) => (directories.value = page.items.map((v) => v.name)),
+  () => undefined,
+)
 /** What is checked: a directory by itself, or one of its accounts. */
 const asking = ref<{ account?: Account }>()
 const columns = computed<Column[]>(() => [
@@ -25,7 +33,7 @@ const columns = computed<Column[]>(() => [
   { key: 'dependents', title: t('fields.dependents'), field: 'dependents', content: 'number', width: 120 },
   { key: 'password_changed', title: t('managed.changed'), field: 'password_changed', content: 'time', compares: 'time' },
   { key: 'description', title: t('fields.description'), field: 'description', content: 'text' },
-  ...(may.value ? [{ key: 'acts', title: t('fields.acts'), content: 'acts', width: 110 } as Column] : []),
+  ...(may.value ? [{ key: 'acts', title: t('fields.acts'), content: 'acts', width: 170 } as Column] : []),
 ])
 const fetch = (query: ListQuery) =>
   data(api.GET('/api/v1/accounts', { params: { query: { ...query, filter: [...(query.filter ?? []), 'type=managed'] } } }))
@@ -33,11 +41,19 @@ const key = (a: Account) => a.id
 </script>
 
 <template>
-  <PageHead :title="t('places.managed')" :lead="t('managed.lead')">
-    <Button v-if="may" type="primary" @click="asking = {}">{{ t('managed.checkDirectory') }}</Button>
+  <PageHead :title="t('titles.managed')" :lead="t('managed.lead')">
+    <Button v-if="may" @click="asking = {}">{{ t('managed.checkDirectory') }}</Button>
+    <Button v-if="may" type="primary" @click="changing = {}">{{ t('managed.create') }}</Button>
   </PageHead>
-  <ManagedCheck v-if="asking" :key="asking.account?.id ?? 0" :account="asking.account" @close="asking = undefined" />
-  <ListPage name="managed" :label="t('places.managed')" :columns="columns" :fetch="fetch" :row-key="key" :empty="t('managed.empty')">
+  <ManagedForm v-if="changing" :account="changing.account" :directories="directories" @close="changing = undefined" />
+  <ManagedCheck
+    v-if="asking"
+    :key="asking.account?.id ?? 0"
+    :account="asking.account"
+    :directories="directories"
+    @close="asking = undefined"
+  />
+  <ListPage name="managed" :label="t('titles.managed')" :columns="columns" :fetch="fetch" :row-key="key" :empty="t('managed.empty')">
     <template #name="{ row }"
       ><RouterLink :to="`/accounts/${row.id}`">{{ row.name }}</RouterLink></template
     >
@@ -47,7 +63,8 @@ const key = (a: Account) => a.id
     >
     <template #password_changed="{ row }"><When :at="row.password_changed" /></template>
     <template #acts="{ row }"
-      ><Button size="small" @click="asking = { account: row }">{{ t('managed.check') }}</Button></template
+      ><Button size="small" @click="asking = { account: row }">{{ t('managed.check') }}</Button>
+      <Button size="small" @click="changing = { account: row }">{{ t('managed.permit') }}</Button></template
     >
   </ListPage>
 </template>

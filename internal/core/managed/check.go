@@ -327,5 +327,5 @@ func at(t time.Time) string {
 	if t.IsZero() {
 		return "at an unknown time"
 	}
-	return t.UTC().Format("2006-01-02 15:04 MST")
+	return t.UTC().Format("2006-01-02 15:04:05 MST")
 }

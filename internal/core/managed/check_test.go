@@ -44,7 +44,7 @@ func TestPrerequisites(t *testing.T) {
 		"a silent controller":        {func(s *Seen) { s.ControllerLevel, s.Controller = -1, "" }, []Result{Met, Unknown, Met, Met}, "the controller that answered"},
 		"no root key":                {func(s *Seen) { s.Keys = nil }, []Result{Met, Met, Missing, Met}, "there is none"},
 		"keys that are hidden":       {func(s *Seen) { s.Keys, s.KeysUnread = nil, "none is shown" }, []Result{Met, Met, Unknown, Met}, "none is shown"},
-		"a key of this morning":      {func(s *Seen) { s.Keys = []RootKey{{"k", noon.Add(-3 * time.Hour), noon.Add(7 * time.Hour)}} }, []Result{Met, Met, Missing, Met}, "not used before 2026-11-30 19:00 UTC"},
+		"a key of this morning":      {func(s *Seen) { s.Keys = []RootKey{{"k", noon.Add(-3 * time.Hour), noon.Add(7 * time.Hour)}} }, []Result{Met, Met, Missing, Met}, "not used before 2026-11-30 19:00:00 UTC"},
 		"one that was made to begin": {func(s *Seen) { s.Keys = []RootKey{{"k", noon.Add(-time.Hour), noon.Add(-11 * time.Hour)}} }, []Result{Met, Met, Missing, Met}, "before it was there"},
 		"backdated long ago":         {func(s *Seen) { s.Keys = []RootKey{{"k", noon.Add(-11 * time.Hour), noon.Add(-21 * time.Hour)}} }, []Result{Met, Met, Met, Met}, ""},
 		"one that begins next week":  {func(s *Seen) { s.Keys = []RootKey{{"k", noon.AddDate(0, 0, -9), noon.AddDate(0, 0, 7)}} }, []Result{Met, Met, Missing, Met}, "2026-12-07"},
