@@ -14,6 +14,6 @@ var managedSteps = []step{
 		if err := t.expect(ctx, 3, []string{"Locker Hosts", "NORTH1 knows that it is permitted", "restart it"}, "managed", "show", "larkmoor-directory/gmsa-lockers$"); err != nil {
 			return err
 		}
-		return t.expect(ctx, 0, []string{"prove it: create the managed account gmsa-gates$", "done"}, "managed", "create", "larkmoor-directory", "gmsa-gates", "--dns-name", "gates.larkmoor.example", "--group", "Locker Hosts", "--reason", "gates without a password")
+		return t.expect(ctx, 0, []string{"prove that the managed account gmsa-gates$ is there", "done"}, "managed", "create", "larkmoor-directory", "gmsa-gates", "--dns-name", "gates.larkmoor.example", "--group", "Locker Hosts", "--reason", "gates without a password")
 	}},
 }

@@ -51,7 +51,7 @@ func TestManagedAccounts(t *testing.T) {
 	assert.Contains(t, u.moss(2, "managed", "create", "larkmoor-directory", "gmsa-of-all-the-gates", "--dns-name", "gates.larkmoor.example"), "at most 15")
 	assert.Contains(t, u.moss(2, "managed", "create", "larkmoor-directory", "gmsa-gates", "--dns-name", "gates.larkmoor.example", "--group", "Nobody"), "shows no group")
 	done := create(0, "--service", "HTTP/gates.larkmoor.example", "--reason", "gates without a password")
-	assert.Contains(t, done, "prove it: create the managed account gmsa-gates$")
+	assert.Contains(t, done, "prove that the managed account gmsa-gates$ is there")
 	assert.Contains(t, u.moss(0, "survey", "run", "larkmoor-directory"), "done")
 	assert.Contains(t, u.moss(3, "managed", "show", "gmsa-gates$"), "HTTP/gates.larkmoor.example")
 	u.moss(0, "managed", "permit", "gmsa-gates$", "--group", "Operations", "--reason", "the operators' hosts")

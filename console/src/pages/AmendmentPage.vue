@@ -77,7 +77,7 @@ const columns = [
         >{{
           of.charter
             ? t('amendments.byCharter', { name: of.charter, subject: of.subject, who: of.rehearsed_by })
-            : t('amendments.ofEnds', { subject: of.subject, who: of.rehearsed_by })
+            : t(managed ? 'amendments.ofManaged' : 'amendments.ofEnds', { subject: of.subject, who: of.rehearsed_by })
         }}
         <When :at="of.rehearsed" />.</template
       >

@@ -57,7 +57,7 @@ const key = (v: Amendment) => v.id
     >
     <template #charter="{ row }"
       ><RouterLink v-if="row.charter" :to="`/charters/${row.charter}`">{{ row.charter }}</RouterLink
-      ><template v-else>{{ t('amendments.anEnd') }}</template></template
+      ><template v-else>{{ t(row.plan?.kind === 'manage' ? 'amendments.aManaged' : 'amendments.anEnd') }}</template></template
     >
     <template #mode="{ row }"><StateTag :state="row.result || row.mode" /></template>
     <template #verdict="{ row }"><StateTag :state="row.verdict" /></template>

@@ -128,8 +128,10 @@ func (c AccountChange) Title(confirm, undo bool) string {
 	switch {
 	case confirm && undo:
 		return "prove that it is as it was: " + c.Thing()
+	case confirm && c.Act == Permit:
+		return "prove that the hosts of " + c.Group + " may ask for the password of " + c.Name
 	case confirm:
-		return "prove it: " + c.Words()
+		return "prove that " + c.Thing() + " is there"
 	case undo:
 		return c.BackWords()
 	}
