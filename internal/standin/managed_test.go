@@ -1,6 +1,10 @@
 package standin_test
 
 import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -13,6 +17,7 @@ import (
 	"mossledger.example/moss/internal/core/managed"
 	"mossledger.example/moss/internal/core/privilege/descriptor"
 	"mossledger.example/moss/internal/core/secret"
+	"mossledger.example/moss/internal/lab"
 	"mossledger.example/moss/internal/standin"
 	standindir "mossledger.example/moss/internal/standin/directory"
 )
@@ -113,4 +118,59 @@ func TestManagedAccountsAreTold(t *testing.T) {
 	seen = old("mossmgr", managed.Ask{})
 	assert.Equal(t, []any{4, estate.No, estate.No}, []any{seen.ControllerLevel, seen.Class, seen.MayCreate})
 	assert.Contains(t, seen.KeysUnread, "no such object")
+}
+
+// A client that others wrote creates one, and reads what the directory works out: what is enforced
+// is enforced for everybody.
+func TestOthersCreateManagedAccounts(t *testing.T) {
+	lab.Require(t)
+	const base = "DC=larkmoor,DC=example"
+	authority, err := standin.NewAuthority()
+	require.NoError(t, err)
+	config, err := authority.Server("127.0.0.1")
+	require.NoError(t, err)
+	d := standindir.New(standindir.Config{Base: base, NetBIOS: "LARKMOOR", Windows: true, TLS: config})
+	d.Add(standindir.Entry{DN: "CN=mossmgr," + base, Attributes: map[string][]string{"objectClass": {"user"}, "sAMAccountName": {"mossmgr"}}, Password: "Manager-Passw0rd", Admin: true})
+	address, err := d.Serve("127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, d.Close()) })
+	folder := t.TempDir()
+	for name, content := range map[string]string{"ca.pem": authority.PEM, "pw": "Manager-Passw0rd"} {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(content), 0o600))
+	}
+	run := func(tool, input string, args ...string) (string, error) {
+		cmd := exec.CommandContext(t.Context(), tool, append([]string{"-x", "-H", "ldaps://" + address, "-D", "CN=mossmgr," + base, "-y", filepath.Join(folder, "pw")}, args...)...)
+		cmd.Env = append(os.Environ(), "LDAPTLS_CACERT="+filepath.Join(folder, "ca.pem"))
+		cmd.Stdin = strings.NewReader(input)
+		out, err := cmd.CombinedOutput()
+		return string(out), err
+	}
+	entry := func(name, service string) string {
+		return "dn: CN=" + name + ",CN=Managed Service Accounts," + base + "\nobjectClass: msDS-GroupManagedServiceAccount\nsAMAccountName: " + name + "$\ndNSHostName: " + name + ".larkmoor.example\nservicePrincipalName: " + service + "\nmsDS-ManagedPasswordInterval: 30\n"
+	}
+	out, err := run("ldapadd", entry("gmsa-one", "HTTP/one.larkmoor.example"))
+	require.Error(t, err)
+	assert.Contains(t, out, "there is no root key in effect")
+	d.AddRootKey("6e1c2f60-5a3d-4c52-9a57-3f0d5b8c1a11", time.Now().Add(-11*time.Hour), time.Now().Add(-time.Hour))
+	out, err = run("ldapadd", entry("gmsa-one", "HTTP/one.larkmoor.example"))
+	require.NoError(t, err, out)
+	out, err = run("ldapadd", entry("gmsa-one", "HTTP/one.larkmoor.example"))
+	require.Error(t, err)
+	assert.Contains(t, out, "Already exists (68)")
+	out, err = run("ldapadd", entry("gmsa-two", "http/ONE.larkmoor.example"))
+	require.Error(t, err)
+	assert.Contains(t, out, "is not unique in the forest")
+	out, err = run("ldapadd", entry("gmsa-of-all-the-gates", "HTTP/gates.larkmoor.example"))
+	require.Error(t, err)
+	assert.Contains(t, out, "at most 15 characters")
+	out, err = run("ldapadd", "dn: CN=somebody,"+base+"\nobjectClass: user\nsAMAccountName: somebody\n")
+	require.Error(t, err)
+	assert.Contains(t, out, "creates managed accounts only")
+	out, err = run("ldapsearch", "", "-LLL", "-b", "CN=Managed Service Accounts,"+base, "-s", "base", "allowedChildClassesEffective")
+	require.NoError(t, err, out)
+	assert.Contains(t, out, "allowedChildClassesEffective: msDS-GroupManagedServiceAccount")
+	out, err = run("ldapsearch", "", "-LLL", "-b", base, "(sAMAccountName=gmsa-one$)", "objectClass", "objectSid")
+	require.NoError(t, err, out)
+	assert.Contains(t, out, "objectClass: computer")
+	assert.Contains(t, out, "objectSid:: ")
 }

@@ -73,6 +73,9 @@ func (a *Amendments) checkChange(ctx context.Context, step rotation.Step) []conn
 		line.Words = is.Words
 	}
 	lines := []connect.Checked{line}
+	for _, d := range step.Managed.Details() {
+		lines = append(lines, connect.Checked{System: step.System, What: d[0], Result: connect.CheckOK, Words: d[1]})
+	}
 	for _, words := range is.Also {
 		lines = append(lines, connect.Checked{System: step.System, What: "what else to know", Result: connect.CheckWarning, Words: words})
 	}

@@ -299,8 +299,13 @@ func changesOf(v records.Amendment) (out []ledger.Change) {
 			out = append(out, ledger.Change{Field: s.Subject + " on " + s.System, To: s.Right.Words()})
 		case rotation.StepTake:
 			out = append(out, ledger.Change{Field: s.Subject + " on " + s.System, From: s.Right.Words()})
-		case rotation.StepEnd, rotation.StepManage:
-			out = append(out, ledger.Change{Field: s.Subject + " on " + s.System, To: wordsOf(s)})
+		case rotation.StepEnd:
+			out = append(out, ledger.Change{Field: s.Subject + " on " + s.System, To: s.End.Words()})
+		case rotation.StepManage:
+			out = append(out, ledger.Change{Field: s.Subject + " on " + s.System, To: s.Managed.Words()})
+			for _, d := range s.Managed.Details() {
+				out = append(out, ledger.Change{Field: d[0] + " of " + s.Subject, To: d[1]})
+			}
 		}
 	}
 	return out

@@ -53,6 +53,15 @@ func TestManagedAccountsAreCreated(t *testing.T) {
 	container := "CN=Managed Service Accounts," + larkmoor.Base
 	v := rehearsed(gates("gmsa-gates"))
 	require.Equal(t, "passed", v.Verdict)
+	_, asked := f.Amendments.Start(ctx, ines, v.ID, "test")
+	require.Error(t, asked)
+	page, err := f.Store.Approvals(ctx, records.Query{Limit: 1})
+	require.NoError(t, err)
+	require.NotEmpty(t, page.Items)
+	seen := fmt.Sprint(page.Items[0].Changes)
+	for _, want := range []string{"HTTP/gmsa-gates.larkmoor.example", "gmsa-gates.larkmoor.example", "AES128, AES256", "CN=Locker Hosts"} {
+		assert.Contains(t, seen, want, "who approves it sees all of it")
+	}
 	done := started(v, nil)
 	require.Equal(t, rotation.FinishedDone, done.Result, "%+v", done.Steps)
 	assert.True(t, f.stands("CN=gmsa-gates,"+container))
@@ -102,7 +111,7 @@ func TestManagedAccountsAreCreated(t *testing.T) {
 	early.Early = "a test estate"
 	forced := rehearsed(early)
 	require.Equal(t, "passed", forced.Verdict, "%+v", forced.Checks)
-	assert.Contains(t, forced.Checks[1].Words, "it is created all the same: a test estate")
+	assert.Contains(t, fmt.Sprint(forced.Checks), "it is created all the same: a test estate")
 	_, err = f.Amendments.Start(ctx, ines, forced.ID, " ")
 	require.ErrorIs(t, err, app.ErrInput, "without a reason nothing begins")
 	for name, wish := range map[string]managing.NewAccount{

@@ -115,6 +115,21 @@ func (c AccountChange) Words() string {
 	return words
 }
 
+// Details are what the words leave out, and who approves it should see: by name and value.
+func (c AccountChange) Details() (out [][2]string) {
+	if c.Act != Create {
+		return nil
+	}
+	out = append(out, [2]string{"DNS name", c.DNSName}, [2]string{"encryption types", c.Encryption.Words()})
+	if len(c.Services) > 0 {
+		out = append(out, [2]string{"service principal names", strings.Join(c.Services, ", ")})
+	}
+	if c.Early != "" {
+		out = append(out, [2]string{"before a root key is in effect", c.Early})
+	}
+	return out
+}
+
 // BackWords say what taking it back does.
 func (c AccountChange) BackWords() string {
 	if c.Act == Permit {
