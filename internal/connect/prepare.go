@@ -20,19 +20,20 @@ const (
 	ForFind   = "find"   // copies that nothing names
 	ForRights = "rights" // who may do what
 	ForRotate = "rotate"
-	ForEnd    = "end"   // set ends, disable, delete
-	ForAmend  = "amend" // give and take rights
+	ForEnd    = "end"    // set ends, disable, delete
+	ForAmend  = "amend"  // give and take rights
+	ForManage = "manage" // create managed accounts, and permit hosts for them
 )
 
 // Purposes lists what preparations are for, in the order in which they are told.
 func Purposes() []string {
-	return []string{ForSignIn, ForRead, ForFind, ForRights, ForRotate, ForEnd, ForAmend}
+	return []string{ForSignIn, ForRead, ForFind, ForRights, ForRotate, ForEnd, ForAmend, ForManage}
 }
 
 // Preparation is one thing that the owner of a system does so that Moss Ledger can work
 // with it: text to be copied, with no secret in it.
 type Preparation struct {
-	For      string `json:"for" enum:"sign-in,read,find,rights,rotate,end,amend"`
+	For      string `json:"for" enum:"sign-in,read,find,rights,rotate,end,amend,manage"`
 	What     string `json:"what" doc:"What it gives, in words"`
 	Where    string `json:"where" doc:"Who does it, and where"`
 	Language string `json:"language" doc:"Of the text: sh, sudoers, sql, acl, sddl, ldif, powershell"`

@@ -123,9 +123,13 @@ func TestRealManagedAccounts(t *testing.T) {
 		assert.Equal(t, managed.Unknown, line(plain, 2).Result, plain.KeysUnread)
 	}
 
-	// The steward is let create such accounts there, and nothing else. What is created is what was
+	// The steward is let do there what a preparation says, and nothing else. What is created is what was
 	// asked for, by the directory's own tools; what is taken back is as it was.
-	d.Permit(t, "CN=Managed Service Accounts,"+d.Base, "(OA;;CCDC;7b8b558a-93a5-4af7-adca-c017e67f1057;;"+d.ManagerSID(t)+")(OA;CIIO;RPWP;888eedd6-ce04-df40-b462-b8a50e41ba38;7b8b558a-93a5-4af7-adca-c017e67f1057;"+d.ManagerSID(t)+")")
+	for _, p := range (directory.Connector{}).Prepare(d.Target("samba"), connect.Known{SID: d.ManagerSID(t), Flavor: directory.FlavorWindows}) {
+		if p.For == connect.ForManage {
+			d.Permit(t, "CN=Managed Service Accounts,"+d.Base, strings.ReplaceAll(p.Text, "\n", ""))
+		}
+	}
 	seen = ask(managed.Ask{Group: "locker-hosts"})
 	require.Equal(t, estate.Yes, seen.MayCreate)
 	require.NotNil(t, seen.Group)

@@ -6828,7 +6828,7 @@ export interface components {
         };
         Preparation: {
             /** @enum {string} */
-            for: "sign-in" | "read" | "find" | "rights" | "rotate" | "end" | "amend";
+            for: "sign-in" | "read" | "find" | "rights" | "rotate" | "end" | "amend" | "manage";
             /** @description Of the text: sh, sudoers, sql, acl, sddl, ldif, powershell */
             language: string;
             text: string;

@@ -14,7 +14,7 @@ import (
 )
 
 // purposes are those of preparations, in their order.
-var purposes = []string{"sign-in", "read", "find", "rights", "rotate"}
+var purposes = []string{"sign-in", "read", "find", "rights", "rotate", "end", "amend", "manage"}
 
 // PrepareCommand is moss system prepare.
 func PrepareCommand() *cobra.Command {
