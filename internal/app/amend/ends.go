@@ -3,7 +3,6 @@ package amend
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -241,26 +240,16 @@ func (a *Amendments) lasting(ctx context.Context, connector connect.Connector, t
 
 // checkEnd asks how the thing of a step stands and tells what every holder will see.
 func (a *Amendments) checkEnd(ctx context.Context, step rotation.Step) []connect.Checked {
-	line := connect.Checked{System: step.System, What: step.Title(), Result: connect.CheckOK}
 	account := app.Number[records.AccountID](step.End.Account)
 	system, connector, target, err := a.reach(ctx, step)
 	var e connect.Ending
 	if err == nil {
 		e, err = connector.Ending(ctx, target, *step.End)
 	}
-	var f *connect.Failure
-	switch {
-	case errors.As(err, &f):
-		line.Result, line.Words, line.Next = connect.CheckFailed, string(f.Stage)+": "+f.Words, f.Next
-		return []connect.Checked{line}
-	case err != nil:
-		line.Result, line.Words = connect.CheckFailed, err.Error()
-		return []connect.Checked{line}
-	case e.There:
-		line.Result, line.Words, line.Next = connect.CheckWarning, "it is so already: "+e.Words, "it is left as it is, also when this is undone"
+	line, over := stands(step, e.Standing, err)
+	if over {
 		return []connect.Checked{line}
 	}
-	line.Words = e.Words
 	if e.Will.State != "" {
 		line.Words += "; then: " + e.Will.String()
 	}

@@ -3,7 +3,6 @@ package amend
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 
 	"mossledger.example/moss/internal/app"
@@ -53,26 +52,16 @@ func (a *Amendments) checkChange(ctx context.Context, step rotation.Step) []conn
 	if step.End != nil {
 		return a.checkEnd(ctx, step)
 	}
-	line := connect.Checked{System: step.System, What: step.Title(), Result: connect.CheckOK}
 	_, connector, target, err := a.reach(ctx, step)
 	var is connect.ManagedStanding
 	if err == nil {
 		is, err = connector.ManagedStanding(ctx, target, *step.Managed)
 	}
-	var f *connect.Failure
-	switch {
-	case errors.As(err, &f):
-		line.Result, line.Words, line.Next = connect.CheckFailed, string(f.Stage)+": "+f.Words, f.Next
-		return []connect.Checked{line}
-	case err != nil:
-		line.Result, line.Words = connect.CheckFailed, err.Error()
-		return []connect.Checked{line}
-	case is.There:
-		line.Result, line.Words, line.Next = connect.CheckWarning, "it is so already: "+is.Words, "it is left as it is, also when this is undone"
-	default:
-		line.Words = is.Words
-	}
+	line, over := stands(step, is.Standing, err)
 	lines := []connect.Checked{line}
+	if over {
+		return lines
+	}
 	for _, d := range step.Managed.Details() {
 		lines = append(lines, connect.Checked{System: step.System, What: d[0], Result: connect.CheckOK, Words: d[1]})
 	}

@@ -197,26 +197,19 @@ func (a *Amendments) checks(ctx context.Context, plan rotation.Plan) (out []conn
 			out = append(out, lines...)
 			continue
 		}
-		line := connect.Checked{System: step.System, What: step.Title(), Result: connect.CheckOK}
 		system, connector, target, err := a.reach(ctx, step)
 		var standing connect.Standing
 		if err == nil {
 			standing, err = connector.Standing(ctx, target, *step.Right)
 		}
-		var f *connect.Failure
+		line, over := stands(step, standing, err)
 		switch {
-		case errors.As(err, &f):
-			line.Result, line.Words, line.Next = connect.CheckFailed, string(f.Stage)+": "+f.Words, f.Next
-		case err != nil:
-			line.Result, line.Words = connect.CheckFailed, err.Error()
-		case standing.There == step.Right.Give:
-			line.Result, line.Words = connect.CheckWarning, "it is so already: "+standing.Words
-			line.Next = "it is left as it is, also when this is undone"
+		case over:
 		case !step.Right.Give && (strings.EqualFold(step.Right.To, target.Steward.Account) || step.Right.ToDN != "" && strings.EqualFold(step.Right.ToDN, target.Steward.Account)):
 			line.Result, line.Words = connect.CheckFailed, "it is the account by which "+system.Name+" is reached: taking something from it could lock us out"
 			line.Next = "its owner takes it, with another steward at hand"
 		default:
-			line.Words = standing.Words + "; not tried: whether the steward may change it"
+			line.Words += "; not tried: whether the steward may change it"
 		}
 		if line.Result == connect.CheckFailed {
 			verdict = "failed"
@@ -224,6 +217,25 @@ func (a *Amendments) checks(ctx context.Context, plan rotation.Plan) (out []conn
 		out = append(out, line)
 	}
 	return out, verdict
+}
+
+// stands is what a rehearsal says of a step, by how its system says that it stands. over: there is
+// no more to say, for it is so already, or could not be asked.
+func stands(step rotation.Step, is connect.Standing, err error) (line connect.Checked, over bool) {
+	line = connect.Checked{System: step.System, What: step.Title(), Result: connect.CheckOK, Words: is.Words}
+	var f *connect.Failure
+	switch {
+	case errors.As(err, &f):
+		line.Result, line.Words, line.Next = connect.CheckFailed, string(f.Stage)+": "+f.Words, f.Next
+	case err != nil:
+		line.Result, line.Words = connect.CheckFailed, err.Error()
+	case is.There == wanted(step):
+		line.Result, line.Words = connect.CheckWarning, "it is so already: "+is.Words
+		line.Next = "it is left as it is, also when this is undone"
+	default:
+		return line, false
+	}
+	return line, true
 }
 
 func (a *Amendments) reach(ctx context.Context, step rotation.Step) (records.System, connect.Connector, connect.Target, error) {
