@@ -40,11 +40,10 @@ type Standing struct {
 
 // Stands looks how things stand for a change, and refuses one that cannot be made.
 func Stands(conn Searcher, now time.Time, change managed.AccountChange) (Standing, error) {
-	seen, err := Read(conn, now, managed.Ask{Container: change.Container, Account: change.DN})
+	r, err := read(conn, now, managed.Ask{Container: change.Container, Account: change.DN})
 	if err != nil {
 		return Standing{}, err
 	}
-	r := &reader{conn: conn, base: baseOf(change.Container, seen), seen: seen}
 	group, err := r.group(change.Group)
 	if err != nil {
 		return Standing{}, err
@@ -53,16 +52,6 @@ func Stands(conn Searcher, now time.Time, change managed.AccountChange) (Standin
 		return r.permits(change, group)
 	}
 	return r.creates(change, group)
-}
-
-// baseOf is the domain that a name is in.
-func baseOf(dn string, seen managed.Seen) string {
-	for _, text := range []string{dn, seen.Container} {
-		if i := strings.Index(strings.ToUpper(text), "DC="); i >= 0 {
-			return text[i:]
-		}
-	}
-	return ""
 }
 
 // group finds the one that is to be permitted; nil where none is named.
@@ -309,12 +298,11 @@ func Make(conn Changer, now time.Time, change managed.AccountChange, back bool) 
 
 // remove deletes an account that was created here, as long as it is what was created.
 func remove(conn Changer, now time.Time, change managed.AccountChange) error {
-	seen, err := Read(conn, now, managed.Ask{Container: change.Container, Account: change.DN})
+	r, err := read(conn, now, managed.Ask{Container: change.Container, Account: change.DN})
 	if err != nil {
 		return err
 	}
-	r := &reader{conn: conn, seen: seen}
-	if seen.Account == nil {
+	if r.seen.Account == nil {
 		e, _, err := r.entry(change.DN, "objectClass")
 		if err == nil && e != nil {
 			err = &Refused{"what stands at " + change.DN + " is no managed account", "somebody else put it there: look at it, and decide by hand"}

@@ -39,13 +39,18 @@ type reader struct {
 // Read asks what is asked. An error means that the directory did not answer: what it refuses to
 // show is in what is seen.
 func Read(conn Searcher, now time.Time, ask managed.Ask) (managed.Seen, error) {
+	r, err := read(conn, now, ask)
+	return r.seen, err
+}
+
+func read(conn Searcher, now time.Time, ask managed.Ask) (*reader, error) {
 	r := &reader{conn: conn, seen: managed.Seen{Now: now, Class: estate.Unknown, MayCreate: estate.Unknown, Keys: []managed.RootKey{}}}
 	root, words, err := r.entry("", "defaultNamingContext", "configurationNamingContext", "schemaNamingContext", "dnsHostName", "domainFunctionality", "forestFunctionality", "domainControllerFunctionality")
 	if err != nil {
-		return r.seen, err
+		return r, err
 	}
 	if root == nil {
-		return r.seen, errors.New("the root entry is not shown: " + words)
+		return r, errors.New("the root entry is not shown: " + words)
 	}
 	r.base = root.GetAttributeValue("defaultNamingContext")
 	r.seen.Controller = root.GetAttributeValue("dnsHostName")
@@ -61,18 +66,18 @@ func Read(conn Searcher, now time.Time, ask managed.Ask) (managed.Seen, error) {
 		func() error { return r.container(ask.Container) },
 	} {
 		if err := read(); err != nil {
-			return r.seen, err
+			return r, err
 		}
 	}
 	if ask.Group != "" {
 		if err := r.namedGroup(ask.Group); err != nil {
-			return r.seen, err
+			return r, err
 		}
 	}
 	if ask.Account != "" {
-		return r.seen, r.account(ask.Account)
+		return r, r.account(ask.Account)
 	}
-	return r.seen, nil
+	return r, nil
 }
 
 // namedGroup finds the group that is meant. Several of a name are none.
