@@ -4,6 +4,7 @@ import { computed, reactive, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, data, type Schemas } from '../api/client'
 import { t } from '../texts'
+import '../texts/managed'
 import Trouble from './Trouble.vue'
 import { useWork } from './work'
 

@@ -11,6 +11,7 @@ import type { Column } from '../lists/listing'
 import ListPage from '../lists/ListPage.vue'
 import { useSession } from '../state/session'
 import { t } from '../texts'
+import '../texts/managed'
 
 const ManagedForm = defineAsyncComponent(() => import('../components/ManagedForm.vue'))
 const ManagedCheck = defineAsyncComponent(() => import('../components/ManagedCheck.vue'))

@@ -1,5 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import en from './en.json'
+import managed from './managed.en.json'
+import './managed'
 import { t } from '.'
 
 const files = import.meta.glob(['../**/*.vue', '../**/*.ts', '!../**/*.test.ts', '!../api/schema.d.ts'], {
@@ -13,7 +15,7 @@ function keysOf(of: object, under = ''): string[] {
     typeof value === 'string' ? [under + name] : keysOf(value as object, `${under}${name}.`),
   )
 }
-const keys = new Set(keysOf(en))
+const keys = new Set(keysOf({ ...en, ...managed }))
 const source = Object.values(files).join('\n')
 /** Keys as they are written, and the parts of those that are put together from them. */
 const written = [...source.matchAll(/'([a-zA-Z]+(?:\.[a-zA-Z0-9_-]+)+)'/g)].map((m) => m[1]!)
