@@ -27,23 +27,13 @@ import (
 // is not taken for that nothing is there.
 func TestManagedAccountsAreTold(t *testing.T) {
 	const base = "DC=larkmoor,DC=example"
-	authority, err := standin.NewAuthority()
-	require.NoError(t, err)
-	config, err := authority.Server("127.0.0.1")
-	require.NoError(t, err)
 	now := time.Now()
 	begin := func(level int) (*standindir.Server, func(steward string, ask managed.Ask) managed.Seen) {
-		d := standindir.New(standindir.Config{Base: base, NetBIOS: "LARKMOOR", Windows: true, TLS: config, Level: level})
-		for name, admin := range map[string]bool{"mossmgr": true, "reader": false} {
-			d.Add(standindir.Entry{DN: "CN=" + name + "," + base, Attributes: map[string][]string{"objectClass": {"user"}, "sAMAccountName": {name}}, Password: "Manager-Passw0rd", Admin: admin})
-		}
-		address, err := d.Serve("127.0.0.1:0")
-		require.NoError(t, err)
-		t.Cleanup(func() { require.NoError(t, d.Close()) })
+		d, address, trusted := served(t, standindir.Config{Level: level}, "reader")
 		host, port := split(t, address)
 		return d, func(steward string, ask managed.Ask) managed.Seen {
 			seen, err := directory.Connector{}.Managing(t.Context(), connect.Target{
-				SystemID: "d", Name: "dir", Kind: "directory", Address: host, Port: port, TrustedCA: authority.PEM,
+				SystemID: "d", Name: "dir", Kind: "directory", Address: host, Port: port, TrustedCA: trusted,
 				Steward: connect.Steward{Account: "CN=" + steward + "," + base, Password: secret.New("Manager-Passw0rd")},
 			}, ask)
 			require.NoError(t, err)
@@ -125,17 +115,9 @@ func TestManagedAccountsAreTold(t *testing.T) {
 func TestOthersCreateManagedAccounts(t *testing.T) {
 	lab.Require(t)
 	const base = "DC=larkmoor,DC=example"
-	authority, err := standin.NewAuthority()
-	require.NoError(t, err)
-	config, err := authority.Server("127.0.0.1")
-	require.NoError(t, err)
-	d := standindir.New(standindir.Config{Base: base, NetBIOS: "LARKMOOR", Windows: true, TLS: config})
-	d.Add(standindir.Entry{DN: "CN=mossmgr," + base, Attributes: map[string][]string{"objectClass": {"user"}, "sAMAccountName": {"mossmgr"}}, Password: "Manager-Passw0rd", Admin: true})
-	address, err := d.Serve("127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { require.NoError(t, d.Close()) })
+	d, address, trusted := served(t, standindir.Config{})
 	folder := t.TempDir()
-	for name, content := range map[string]string{"ca.pem": authority.PEM, "pw": "Manager-Passw0rd"} {
+	for name, content := range map[string]string{"ca.pem": trusted, "pw": "Manager-Passw0rd"} {
 		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(content), 0o600))
 	}
 	run := func(tool, input string, args ...string) (string, error) {
@@ -173,4 +155,23 @@ func TestOthersCreateManagedAccounts(t *testing.T) {
 	require.NoError(t, err, out)
 	assert.Contains(t, out, "objectClass: computer")
 	assert.Contains(t, out, "objectSid:: ")
+}
+
+// served is a directory of the Windows-domain schema with an administrator, mossmgr, and others
+// who may do nothing; and the authority that its certificate is of.
+func served(t *testing.T, config standindir.Config, others ...string) (d *standindir.Server, address, trusted string) {
+	t.Helper()
+	authority, err := standin.NewAuthority()
+	require.NoError(t, err)
+	config.Base, config.NetBIOS, config.Windows = "DC=larkmoor,DC=example", "LARKMOOR", true
+	config.TLS, err = authority.Server("127.0.0.1")
+	require.NoError(t, err)
+	d = standindir.New(config)
+	for _, name := range append([]string{"mossmgr"}, others...) {
+		d.Add(standindir.Entry{DN: "CN=" + name + "," + config.Base, Attributes: map[string][]string{"objectClass": {"user"}, "sAMAccountName": {name}}, Password: "Manager-Passw0rd", Admin: name == "mossmgr"})
+	}
+	address, err = d.Serve("127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, d.Close()) })
+	return d, address, authority.PEM
 }

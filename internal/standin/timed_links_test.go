@@ -14,7 +14,6 @@ import (
 	"mossledger.example/moss/internal/connect/directory"
 	"mossledger.example/moss/internal/core/privilege"
 	"mossledger.example/moss/internal/core/secret"
-	"mossledger.example/moss/internal/standin"
 	standindir "mossledger.example/moss/internal/standin/directory"
 )
 
@@ -23,20 +22,12 @@ import (
 // either end.
 func TestMembershipsForAWhile(t *testing.T) {
 	const base = "DC=larkmoor,DC=example"
-	authority, err := standin.NewAuthority()
-	require.NoError(t, err)
-	config, err := authority.Server("127.0.0.1")
-	require.NoError(t, err)
 	var ahead atomic.Int64
 	for _, timed := range []bool{true, false} {
 		ahead.Store(0)
-		d := standindir.New(standindir.Config{Base: base, NetBIOS: "LARKMOOR", Windows: true, TLS: config, Timed: timed, Now: func() time.Time { return time.Now().Add(time.Duration(ahead.Load())) }})
-		d.Add(standindir.Entry{DN: "CN=mossmgr," + base, Attributes: map[string][]string{"objectClass": {"user"}, "sAMAccountName": {"mossmgr"}}, Password: "Manager-Passw0rd", Admin: true})
+		d, address, trusted := served(t, standindir.Config{Timed: timed, Now: func() time.Time { return time.Now().Add(time.Duration(ahead.Load())) }})
 		d.Add(standindir.Entry{DN: "CN=svc-tide," + base, Attributes: map[string][]string{"objectClass": {"user"}, "sAMAccountName": {"svc-tide"}}, Password: "Tide-Passw0rd-1"})
 		d.Add(standindir.Entry{DN: "CN=Night," + base, Attributes: map[string][]string{"objectClass": {"group"}, "sAMAccountName": {"Night"}}})
-		address, err := d.Serve("127.0.0.1:0")
-		require.NoError(t, err)
-		t.Cleanup(func() { require.NoError(t, d.Close()) })
 		conn, err := ldap.DialURL("ldaps://"+address, ldap.DialWithTLSConfig(&tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}))
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = conn.Close() })
@@ -59,7 +50,7 @@ func TestMembershipsForAWhile(t *testing.T) {
 		host, port := split(t, address)
 		var lies []privilege.Membership
 		_, err = directory.Connector{}.Rights(t.Context(), connect.Target{
-			SystemID: "d", Name: "dir", Kind: "directory", Address: host, Port: port, TrustedCA: authority.PEM,
+			SystemID: "d", Name: "dir", Kind: "directory", Address: host, Port: port, TrustedCA: trusted,
 			Steward: connect.Steward{Account: "CN=mossmgr," + base, Password: secret.New("Manager-Passw0rd")},
 		}, connect.RightsRequest{Whole: true}, func(b connect.Batch) error {
 			for _, m := range b.Rights.Memberships {

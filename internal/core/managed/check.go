@@ -189,7 +189,7 @@ func (a *AccountSeen) permitted() Line {
 	}
 	switch {
 	case len(a.Permitted) == 0:
-		line.Result, line.Words, line.Next = Missing, "nobody may ask for its password", "permit a group of hosts"
+		line.Result, line.Words, line.Next = Doubt, "nobody is shown who may ask for its password: nobody may, or the steward may not see who", "permit a group of hosts, if there is none"
 	case anybody:
 		line.Result, line.Words, line.Next = Missing, "all accounts of the domain, or all its computers, may ask for its password: "+strings.Join(append(names, others...), ", "), "permit a group that has those hosts only which run something with it"
 	case len(others) > 0:
@@ -258,6 +258,8 @@ func (h OnHost) offers() Line {
 func (h OnHost) member(a AccountSeen) Line {
 	line := Line{What: h.Name + " is permitted", Result: Met}
 	switch {
+	case h.Host == nil && len(a.Permitted) == 0:
+		line.Result, line.Words, line.Next = Unknown, "nobody is shown who may ask for the password", "permit a group of hosts, if there is none, and add it"
 	case h.Host == nil && a.Partly != "":
 		line.Result, line.Words, line.Next = Unknown, "not among those that were seen: "+a.Partly, "look at the group that is permitted"
 	case h.Host == nil:

@@ -96,7 +96,7 @@ func TestAboutAccount(t *testing.T) {
 		"no types set":               {func(a *AccountSeen) { a.Encryption = 0 }, []Result{Met, Doubt, Met, Met}},
 		"old types only":             {func(a *AccountSeen) { a.Encryption = 4 }, []Result{Met, Missing, Met, Met}},
 		"an old type besides":        {func(a *AccountSeen) { a.Encryption = 28 }, []Result{Met, Doubt, Met, Met}},
-		"nobody is permitted":        {func(a *AccountSeen) { a.Permitted = nil }, []Result{Met, Met, Missing, Met}},
+		"nobody is permitted":        {func(a *AccountSeen) { a.Permitted = nil }, []Result{Met, Met, Doubt, Met}},
 		"everybody who signed in":    {func(a *AccountSeen) { a.Permitted = []Entitled{{SID: "S-1-5-11", Kind: "unknown"}} }, []Result{Met, Met, Missing, Met}},
 		"all computers":              {func(a *AccountSeen) { a.Permitted = []Entitled{{SID: "S-1-5-21-1-2-3-515", Kind: "group"}} }, []Result{Met, Met, Missing, Met}},
 		"a host by itself":           {func(a *AccountSeen) { a.Permitted[0].Kind = "computer" }, []Result{Met, Met, Doubt, Met}},
@@ -153,6 +153,9 @@ func TestAboutHost(t *testing.T) {
 	assert.Equal(t, Doubt, AboutHost(*sound().Account, OnHost{System: "quay1", Kind: estate.KindUnixHost, Version: "12"})[2].Result)
 	assert.Equal(t, Unknown, AboutHost(*sound().Account, OnHost{Version: "10.0"})[2].Result, "it is no system here")
 	a := *sound().Account
+	hidden := a
+	hidden.Permitted = nil
+	assert.Equal(t, Unknown, AboutHost(hidden, OnHost{Name: "pier1"})[0].Result, "who may is perhaps hidden")
 	a.Partly = "it has more members"
 	assert.Equal(t, Unknown, AboutHost(a, OnHost{Name: "pier1"})[0].Result, "what was not read is not missing")
 }

@@ -82,8 +82,8 @@ func (r *reader) creates(change managed.AccountChange, group *ldap.Entry) (Stand
 		return Standing{There: true, Words: "it is there, as it is wanted"}, nil
 	}
 	var also []string
+	_, early := r.seen.Early()
 	for _, line := range managed.Prerequisites(r.seen) {
-		_, early := r.seen.Early()
 		switch {
 		case line.Result == managed.Met:
 		case line.Result == managed.Missing && line.What == managed.WhatControllers:
@@ -188,7 +188,7 @@ func (r *reader) permits(change managed.AccountChange, group *ldap.Entry) (Stand
 	for _, p := range a.Permitted {
 		names = append(names, p.Name+" ("+p.Kind+")")
 	}
-	out := Standing{Former: base64.StdEncoding.EncodeToString(raw), Words: "nobody may ask for its password"}
+	out := Standing{Former: base64.StdEncoding.EncodeToString(raw), Words: "nobody is shown who may ask for its password"}
 	if len(names) > 0 {
 		out.Words = "its password may be asked for by " + strings.Join(names, ", ")
 	}
