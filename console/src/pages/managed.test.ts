@@ -27,7 +27,7 @@ describe('managed accounts', () => {
     const p = await show(Managed, { at: '/managed', route: '/managed' })
     await vi.waitFor(() => expect(p.read()).toContain('gmsa-lockers$'))
     await p.button('Check').press()
-    await vi.waitFor(() => expect(p.read()).toContain('One thing that is needed is missing.'), { timeout: 10_000 })
+    await vi.waitFor(() => expect(p.read()).toContain('One thing that is needed is missing.'))
     const text = p.read()
     expect(text.indexOf('NORTH1 knows')).toBeLessThan(text.indexOf('seen: types'))
     expect(text.indexOf('seen: types')).toBeLessThan(text.indexOf('a root key'))
@@ -39,12 +39,12 @@ describe('managed accounts', () => {
     const p = await show(Managed, { at: '/managed', route: '/managed' })
     await vi.waitFor(() => expect(p.read()).toContain('gmsa-lockers$'))
     await p.button('Create a managed account').press()
-    await vi.waitFor(() => expect(p.read()).toContain('At most 15 characters'), { timeout: 10_000 })
+    await vi.waitFor(() => expect(p.read()).toContain('At most 15 characters'))
     await p.field('Name').fill(' gmsa-gates ')
     await p.field('DNS name').fill('gates.larkmoor.example')
     await p.field('Group of hosts').fill('Gate Hosts')
     document.querySelector<HTMLButtonElement>('.ant-modal-footer .ant-btn-primary')!.click()
-    await vi.waitFor(() => expect(service.sent()).toHaveLength(1), { timeout: 10_000 })
+    await vi.waitFor(() => expect(service.sent()).toHaveLength(1))
     expect(service.sent()[0]!.body).toEqual({
       name: 'gmsa-gates',
       dns_name: 'gates.larkmoor.example',

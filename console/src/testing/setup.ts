@@ -21,4 +21,8 @@ class Stream extends EventTarget {
 }
 vi.stubGlobal('EventSource', Stream)
 
+// What is waited for comes when the machine has time for it; a second, as the library has it, is too short on a busy one.
+const waitFor = vi.waitFor.bind(vi)
+vi.waitFor = (callback, options) => waitFor(callback, options ?? { timeout: 60_000 })
+
 enableAutoUnmount(afterEach)
