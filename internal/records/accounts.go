@@ -24,6 +24,9 @@ type Account struct {
 	Labels     []string  `json:"labels" nullable:"false" doc:"That are on it, by rules and by hand"`
 }
 
+// Managed: its directory makes its password by itself, and nobody needs to know it.
+func (a Account) Managed() bool { return a.Type == "managed" }
+
 // ReplacedAccount is an account that took the name of one that vanished.
 type ReplacedAccount struct {
 	NewID, OldID AccountID

@@ -45,6 +45,7 @@ import (
 	"mossledger.example/moss/internal/app/tandems"
 	"mossledger.example/moss/internal/app/traces"
 	"mossledger.example/moss/internal/app/unattended"
+	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/connect/tell"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
@@ -144,7 +145,7 @@ func New(ctx context.Context, config Config) (*Application, error) {
 	}
 	a.Rotations = rotate.New(rotate.Needs{
 		Base: base, Store: a.Store, Sealed: a.Sealed, Approvals: a.Approvals, Inventory: a.Inventory, Picture: a.Picture, Findings: a.Findings, Surveys: a.Surveys, Custody: a.Custody,
-		Acts: hands, Looks: a.Looks, Policies: a.Policies, Freeze: a.Freeze, AtOnce: config.Acts, Drill: config.Drill, Kill: config.Kill,
+		Acts: hands, Looks: a.Looks, Policies: a.Policies, Freeze: a.Freeze, Usable: a.usable, AtOnce: config.Acts, Drill: config.Drill, Kill: config.Kill,
 	})
 	a.Unattended = unattended.New(base, a.Store, a.Policies, a.Rotations, a.Freeze)
 	a.Batches = batches.New(batches.Needs{Base: base, Store: a.Store, Rotations: a.Rotations, Finder: a.Picture, Freeze: a.Freeze, Sealed: a.Sealed, Approvals: a.Approvals})
@@ -256,6 +257,11 @@ func (a *Application) judgeAll(ctx context.Context) (string, error) {
 func (a *Application) forget(ctx context.Context) (string, error) {
 	words, err := a.Messages.Forget(ctx)
 	return words, errors.Join(err, a.Batches.Forget(ctx), a.Traces.Forget(ctx), a.Proofs.Forget(ctx))
+}
+
+// usable asks whether hosts can use a managed account.
+func (a *Application) usable(ctx context.Context, account records.Account, hosts []string) ([]connect.Checked, error) {
+	return a.Managing.Usable(ctx, access.Service(), account, hosts)
 }
 
 // needsTwo says why one person is not enough to change an account's password, whatever is

@@ -68,7 +68,7 @@ func (m *Managing) RehearsePermit(ctx context.Context, by access.Actor, account 
 	if err != nil {
 		return records.Amendment{}, err
 	}
-	if a.Type != "managed" {
+	if !a.Managed() {
 		return records.Amendment{}, fmt.Errorf("%w: %s is no managed account", app.ErrInput, a.Name)
 	}
 	v, seen, err := m.look(ctx, by, a.System, managed.Ask{Account: a.DN, Group: strings.TrimSpace(group)})

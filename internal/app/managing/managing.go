@@ -85,7 +85,7 @@ func (m *Managing) Check(ctx context.Context, by access.Actor, system string, wi
 		if a.SystemID != v.ID {
 			return ManagedReport{}, fmt.Errorf("%w: %s is an account of %s, not of %s", app.ErrInput, a.Name, a.System, v.Name)
 		}
-		if a.Type != "managed" {
+		if !a.Managed() {
 			return ManagedReport{}, fmt.Errorf("%w: %s is no managed account", app.ErrInput, a.Name)
 		}
 		ask.Account = a.DN
@@ -104,6 +104,50 @@ func (m *Managing) Check(ctx context.Context, by access.Actor, system string, wi
 		return ManagedReport{}, fmt.Errorf("%w: %s shows no managed account at %s: run a survey of it", records.ErrNotFound, v.Name, ask.Account)
 	}
 	return report(v, seen, wish, hosts), nil
+}
+
+// Usable says whether hosts can use an account: what is missing of what they need, what is in doubt,
+// and that the rest is met.
+func (m *Managing) Usable(ctx context.Context, by access.Actor, a records.Account, hosts []string) ([]connect.Checked, error) {
+	if err := access.Decide(by, access.CheckManaged, access.Object{Kind: "account", Name: a.Name}); err != nil {
+		return nil, err
+	}
+	v, err := m.store.System(ctx, a.SystemID.String())
+	if err != nil {
+		return nil, err
+	}
+	systems, err := m.store.AllSystems(ctx)
+	if err != nil {
+		return nil, err
+	}
+	seen, err := m.ask(ctx, by, v, managed.Ask{Account: a.DN})
+	if err != nil {
+		return nil, err
+	}
+	if seen.Account == nil {
+		return nil, fmt.Errorf("%w: %s shows no managed account at %s: run a survey of it", records.ErrNotFound, v.Name, a.DN)
+	}
+	lines := map[string][]managed.Line{v.Name: managed.ToUse(seen)}
+	if seen.Account.Sort == managed.SortGroup {
+		for _, h := range hostsOf(*seen.Account, hosts, systems) {
+			lines[h.Name] = managed.AboutHost(*seen.Account, h)
+		}
+	}
+	out := []connect.Checked{}
+	for _, name := range append([]string{v.Name}, hosts...) {
+		met := 0
+		for _, l := range lines[name] {
+			if l.Result == managed.Met {
+				met++
+				continue
+			}
+			out = append(out, connect.Checked{System: name, What: l.What, Result: string(l.Result), Words: l.Words, Next: l.Next})
+		}
+		if met > 0 && met == len(lines[name]) {
+			out = append(out, connect.Checked{System: name, What: "it can use " + a.Name, Result: connect.CheckOK, Words: fmt.Sprintf("%d of %d that it needs", met, met)})
+		}
+	}
+	return out, nil
 }
 
 // ask goes to the directory. It is written in the ledger, like every use of a steward that somebody asked for.

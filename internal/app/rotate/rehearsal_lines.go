@@ -3,6 +3,7 @@ package rotate
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"sort"
@@ -78,8 +79,14 @@ func (rotations *Rotations) checks(ctx context.Context, c records.Credential, pl
 				return nil, err
 			}
 		}
-		checks = append(checks, rotations.currentValue(ctx, a, values.Current, plan.Kind != rotation.KindAssign))
-		if plan.UndoOf == 0 {
+		if plan.Managed {
+			if checks, err = rotations.fetchable(ctx, a, plan); err != nil {
+				return nil, err
+			}
+		} else {
+			checks = append(checks, rotations.currentValue(ctx, a, values.Current, plan.Kind != rotation.KindAssign))
+		}
+		if plan.UndoOf == 0 && !plan.Managed {
 			lines, err := rotations.searched(ctx, c)
 			if err != nil {
 				return nil, err
@@ -308,6 +315,30 @@ func (rotations *Rotations) currentValue(ctx context.Context, a records.Account,
 	}
 	line.Words = err.Error()
 	return line
+}
+
+// fetchable asks whether the hosts of a plan can fetch the password of a managed account: what is
+// missing there keeps a dependent from starting.
+func (rotations *Rotations) fetchable(ctx context.Context, a records.Account, plan rotation.Plan) ([]connect.Checked, error) {
+	var hosts []string
+	for _, s := range plan.Steps {
+		if s.Kind == rotation.StepLogOn && plan.UndoOf == 0 && !slices.Contains(hosts, s.System) {
+			hosts = append(hosts, s.System)
+		}
+	}
+	if len(hosts) == 0 {
+		return nil, nil // what goes back does not need it
+	}
+	lines, err := rotations.usable(ctx, a, hosts)
+	if err != nil && ctx.Err() == nil {
+		line := connect.Checked{System: a.System, What: "hosts can fetch the password of " + a.Name, Result: connect.CheckFailed, Words: err.Error()}
+		var failure *connect.Failure
+		if errors.As(err, &failure) {
+			line.Words, line.Next = failure.Words, failure.Next
+		}
+		return []connect.Checked{line}, nil
+	}
+	return lines, err
 }
 
 // ownChecks makes the applications' own checks now: one that fails already would

@@ -27,6 +27,7 @@ import (
 	"mossledger.example/moss/internal/app/sealed"
 	"mossledger.example/moss/internal/app/survey"
 	"mossledger.example/moss/internal/app/underway"
+	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/records"
@@ -48,6 +49,7 @@ type Rotations struct {
 	looks     *looks.Looks
 	freeze    *freeze.Freeze
 	policies  *policies.Policies
+	usable    func(ctx context.Context, account records.Account, hosts []string) ([]connect.Checked, error)
 	atOnce    int // acts of one rotation
 
 	after     func() // called when one has ended; nil for nobody
@@ -73,7 +75,9 @@ type Needs struct {
 	Looks     *looks.Looks
 	Policies  *policies.Policies
 	Freeze    *freeze.Freeze
-	AtOnce    int // acts of one rotation; 0 for 32
+	// Usable asks a directory whether hosts can use a managed account of it.
+	Usable func(ctx context.Context, account records.Account, hosts []string) ([]connect.Checked, error)
+	AtOnce int // acts of one rotation; 0 for 32
 	// Drill ends the process with Kill after that many journal records, to exercise
 	// recovery; 0 never.
 	Drill int
@@ -82,7 +86,7 @@ type Needs struct {
 
 // New makes Rotations. They carry out approvals of overrides.
 func New(n Needs) *Rotations {
-	rotations := &Rotations{base: n.Base, store: n.Store, sealed: n.Sealed, approval: n.Approvals, inventory: n.Inventory, picture: n.Picture, findings: n.Findings, survey: n.Surveys, custody: n.Custody, acts: n.Acts, looks: n.Looks, freeze: n.Freeze, policies: n.Policies, atOnce: cmp.Or(n.AtOnce, 32), underway: underway.New[records.RotationID](n.Base), drill: n.Drill, kill: n.Kill}
+	rotations := &Rotations{base: n.Base, store: n.Store, sealed: n.Sealed, approval: n.Approvals, inventory: n.Inventory, picture: n.Picture, findings: n.Findings, survey: n.Surveys, custody: n.Custody, acts: n.Acts, looks: n.Looks, freeze: n.Freeze, policies: n.Policies, usable: n.Usable, atOnce: cmp.Or(n.AtOnce, 32), underway: underway.New[records.RotationID](n.Base), drill: n.Drill, kill: n.Kill}
 	rotations.planning = planning.New(n.Store, n.Sealed, n.Custody, n.Inventory, n.Picture, n.Policies, n.Base.Now, rotations.Settled)
 	n.Approvals.Carry(approval.KindRotation, approval.Carrier{Action: access.OverrideRotation, CarryOut: rotations.startApproved})
 	return rotations
@@ -137,12 +141,12 @@ func (rotations *Rotations) start(ctx context.Context, by access.Actor, c record
 	if err := rotations.freeze.Refuse(); err != nil {
 		return 0, err
 	}
-	if !c.InCustody() {
-		return 0, fmt.Errorf("%w: %s is not in custody: take it first", app.ErrRefused, c.Name)
-	}
 	plan, err := rotations.planning.Plan(ctx, c, wish)
 	if err != nil {
 		return 0, err
+	}
+	if !c.InCustody() && !plan.Managed {
+		return 0, fmt.Errorf("%w: %s is not in custody: take it first", app.ErrRefused, c.Name)
 	}
 	rehearsal, err := rotations.allowed(ctx, c, plan, override)
 	if err != nil {
@@ -261,7 +265,7 @@ func (rotations *Rotations) mayDecide(ctx context.Context, r records.Rotation, s
 	if err := rotations.isLatest(ctx, r); err != nil {
 		return err
 	}
-	if c, err := rotations.store.Credential(ctx, r.CredentialID); err != nil || !c.InCustody() {
+	if c, err := rotations.store.Credential(ctx, r.CredentialID); err != nil || !c.InCustody() && !r.Plan.Managed {
 		return fmt.Errorf("%w: %s is no longer in custody", app.ErrRefused, r.Credential)
 	}
 	if decision != rotation.DecideUndo || r.Plan.Kind == rotation.KindAssign {

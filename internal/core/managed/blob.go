@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"time"
+	"unicode/utf16"
 
 	"mossledger.example/moss/internal/core/secret"
 )
@@ -138,3 +139,14 @@ func Decode(blob secret.Value) (p Passwords, err error) {
 
 // longest is what an interval is taken for that is longer.
 const longest = 100 * 365 * 24 * time.Hour
+
+// Text is a password of the structure as the text that it is. What is no whole character there is
+// one that says so, and signs nobody in.
+func Text(password secret.Value) string {
+	raw := password.Reveal()
+	list := make([]uint16, 0, len(raw)/2)
+	for i := 0; i+1 < len(raw); i += 2 {
+		list = append(list, binary.LittleEndian.Uint16(raw[i:]))
+	}
+	return string(utf16.Decode(list))
+}

@@ -31,6 +31,7 @@ const (
 const (
 	WhatControllers = "controllers give out passwords"
 	WhatRootKey     = "a root key is in effect"
+	WhatByGroup     = "hosts are permitted by a group"
 )
 
 // LevelManaged is the functional level from which on a controller has managed accounts
@@ -142,9 +143,21 @@ func AboutAccount(s Seen) []Line {
 		if a.Sort == SortOther {
 			words = "it is of a kind of which nothing more is known here"
 		}
-		return []Line{{What: "hosts are permitted by a group", Result: Unknown, Words: words, Next: "what is said here of groups and intervals does not apply to it: replace it by one for the hosts of a group when it is next touched"}}
+		return []Line{{What: WhatByGroup, Result: Unknown, Words: words, Next: "what is said here of groups and intervals does not apply to it: replace it by one for the hosts of a group when it is next touched"}}
 	}
 	return []Line{a.enabled(), a.types(), a.permitted(), s.changes()}
+}
+
+// ToUse are what the directory and an account that is there need before hosts can use it. One of
+// another kind than for the hosts of a group is not given to hosts by us: nothing tells whose it is.
+func ToUse(s Seen) []Line {
+	out := append([]Line{s.controllers(), s.rootKey()}, AboutAccount(s)...)
+	for i, l := range out {
+		if l.What == WhatByGroup && s.Account.Sort != SortGroup {
+			out[i].Result = Missing
+		}
+	}
+	return out
 }
 
 func (a *AccountSeen) enabled() Line {
@@ -172,7 +185,7 @@ func (a *AccountSeen) types() Line {
 }
 
 func (a *AccountSeen) permitted() Line {
-	line := Line{What: "hosts are permitted by a group", Result: Met}
+	line := Line{What: WhatByGroup, Result: Met}
 	var names, others []string
 	anybody := false
 	for _, p := range a.Permitted {

@@ -2,6 +2,7 @@ package directory
 
 import (
 	"slices"
+	"time"
 
 	"mossledger.example/moss/internal/core/privilege/descriptor"
 )
@@ -58,14 +59,21 @@ func (s *Server) may(who, e *Entry, mask uint32, objects ...string) bool {
 	if err != nil {
 		return false
 	}
-	sids := s.tokenOf(who)
+	sids := s.tokenOf(who, time.Time{})
 	return slices.ContainsFunc(d.Rules.Entries, func(a descriptor.Entry) bool {
 		return !a.Denies() && sids[a.Trustee.String()] && a.Mask&mask == mask && (a.Object == nil || slices.Contains(objects, a.Object.String()))
 	})
 }
 
-// tokenOf are the identifiers of somebody and of all groups that they lie in.
-func (s *Server) tokenOf(who *Entry) map[string]bool {
+// tokenOf are the identifiers of somebody and of all groups that they lie in, or lay in at a time:
+// since when is kept of those that joined by this server.
+func (s *Server) tokenOf(who *Entry, at time.Time) map[string]bool {
+	in := func(group, e *Entry) *Entry {
+		if since, told := group.joined[normal(e.DN)]; told && !at.IsZero() && since.After(at) {
+			return nil
+		}
+		return group
+	}
 	out := map[string]bool{"S-1-1-0": true, "S-1-5-11": true}
 	seen := map[*Entry]bool{}
 	for left := []*Entry{who}; len(left) > 0; left = left[1:] {
@@ -78,11 +86,13 @@ func (s *Server) tokenOf(who *Entry) map[string]bool {
 			out[sidOf([]byte(raw[0])).String()] = true
 		}
 		for _, dn := range e.Attributes["memberOf"] {
-			left = append(left, s.entries[normal(dn)])
+			if g := s.entries[normal(dn)]; g != nil {
+				left = append(left, in(g, e))
+			}
 		}
 		for _, k := range s.order { // the link has two ends, and either may have been told
 			if g := s.entries[k]; slices.ContainsFunc(g.Attributes["member"], func(m string) bool { return normal(m) == normal(e.DN) }) {
-				left = append(left, g)
+				left = append(left, in(g, e))
 			}
 		}
 	}

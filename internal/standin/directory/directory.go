@@ -62,6 +62,7 @@ type Entry struct {
 	lockedAt   time.Time // by them
 	allowed    []descriptor.Entry
 	timed      []link               // members that leave by themselves
+	material   []byte               // of a root key
 	joined     map[string]time.Time // since when members are in a group, by their normal names
 }
 
@@ -357,7 +358,7 @@ func (s *Server) Judge(name string, proves func(password string) bool) (int, str
 	switch {
 	case e.Locked || !e.lockedAt.IsZero():
 		return refuse("775")
-	case s.config.Former > 0 && e.before[0] != "" && now.Sub(e.Changed) < s.config.Former && proves(e.before[0]):
+	case e.before[0] != "" && now.Sub(e.Changed) < s.former(e) && proves(e.before[0]):
 		return 0, ""
 	case password == "" || !proves(password):
 		s.countWrong(e, now, proves)
@@ -373,6 +374,14 @@ func (s *Server) Judge(name string, proves func(password string) bool) (int, str
 	}
 	e.wrong = 0
 	return 0, ""
+}
+
+// former is for how long after a change the password before it still signs in.
+func (s *Server) former(e *Entry) time.Duration {
+	if isManaged(e) {
+		return max(s.config.Former, formerManaged)
+	}
+	return s.config.Former
 }
 
 // The lock-out policy of the Windows flavor, as administrators are told to set it.
@@ -411,7 +420,7 @@ func (s *Server) lockEnds(e *Entry, now time.Time) {
 const maxAge = 90 * 24 * time.Hour
 
 func (s *Server) passwordEnded(e *Entry) bool {
-	return s.config.Windows && !e.Never && !e.Changed.IsZero() && s.config.Now().After(e.Changed.Add(maxAge))
+	return s.config.Windows && !e.Never && !trusted(e) && !e.Changed.IsZero() && s.config.Now().After(e.Changed.Add(maxAge))
 }
 
 // find takes a name as a bind does: DN, user@domain, DOMAIN\name.

@@ -63,7 +63,7 @@ func (s *Server) addManaged() {
 func (s *Server) AddRootKey(id string, created, begins time.Time) {
 	s.Add(Entry{DN: "CN=" + id + "," + s.rootKeys(), Attributes: map[string][]string{
 		"objectClass": {"top", rootKeyClass}, "cn": {id}, "msKds-CreateTime": {ticks(created)}, "msKds-UseStartTime": {ticks(begins)},
-	}})
+	}, material: material()})
 }
 
 // Join puts a member into a group, as of a time.
@@ -120,6 +120,12 @@ func (c *client) construct(e *Entry, shown map[string][]string, wanted []string)
 				if at, told := e.joined[normal(dn)]; told {
 					when := at.UTC().Format("2006-01-02T15:04:05Z")
 					shown["msDS-ReplValueMetaData"] = append(shown["msDS-ReplValueMetaData"], fmt.Sprintf("<DS_REPL_VALUE_META_DATA>\n\t<pszAttributeName>member</pszAttributeName>\n\t<pszObjectDn>%s</pszObjectDn>\n\t<cbData>0</cbData>\n\t<pbData></pbData>\n\t<ftimeDeleted>1601-01-01T00:00:00Z</ftimeDeleted>\n\t<ftimeCreated>%s</ftimeCreated>\n\t<dwVersion>1</dwVersion>\n\t<ftimeLastOriginatingChange>%s</ftimeLastOriginatingChange>\n</DS_REPL_VALUE_META_DATA>\n\x00", escaped(dn), when, when))
+				}
+			}
+		case "msds-managedpassword": // constructed, for who may have it, and only where it is asked for by name
+			if isManaged(e) && c.mayFetch(e, c.tokenOf(c.who, time.Time{})) {
+				if blob, err := c.passwordsOf(e); err == nil {
+					shown["msDS-ManagedPassword"] = []string{blob.RevealString()}
 				}
 			}
 		case "whenchanged":
@@ -191,7 +197,7 @@ func (c *client) add(dn string, list []*ber.Packet, fault Fault) (int, string) {
 		return 50, "00002098: insufficient access rights to create an object there"
 	case !strings.HasSuffix(name, "$") || len(name) > 16 || len(attributes["dNSHostName"]) != 1:
 		return 19, "00002082: the name of a managed account ends with a $ and has at most 15 characters before it, and it has one DNS name"
-	case !c.keyInEffect():
+	case c.keyInEffect() == nil:
 		return 53, "8009000D: there is no root key in effect"
 	}
 	for _, k := range c.order {
@@ -212,11 +218,15 @@ func (c *client) add(dn string, list []*ber.Packet, fault Fault) (int, string) {
 	return 0, ""
 }
 
-// keyInEffect: one has begun. One that was made to begin before it was there is used at once.
-func (s *Server) keyInEffect() bool {
-	return slices.ContainsFunc(s.order, func(k string) bool {
+// keyInEffect is one that has begun; nil for none. One that was made to begin before it was there
+// is used at once.
+func (s *Server) keyInEffect() *Entry {
+	for _, k := range s.order {
 		e := s.entries[k]
 		begins, err := strconv.ParseInt(first(e, "msKds-UseStartTime"), 10, 64)
-		return err == nil && begins <= (s.config.Now().Unix()+11644473600)*1e7 && slices.Contains(e.Attributes["objectClass"], rootKeyClass)
-	})
+		if err == nil && begins <= (s.config.Now().Unix()+11644473600)*1e7 && slices.Contains(e.Attributes["objectClass"], rootKeyClass) {
+			return e
+		}
+	}
+	return nil
 }

@@ -29,7 +29,7 @@ func (e *Estate) startWindows(authority *standin.Authority) error {
 		h := windowshost.New(windowshost.Config{
 			Name: strings.ToUpper(name), Domain: "larkmoor.example", NetBIOS: "LARKMOOR", TLS: config, Basic: true, Admins: []string{`LARKMOOR\` + Manager},
 			Responses: e.Directory,
-			Authority: &domain.Domain{Address: e.Address, CA: e.CA, Base: Base, Name: "larkmoor.example", Account: ManagerDN, Secret: ManagerPassword},
+			Authority: &domain.Domain{Address: e.Address, CA: e.CA, Base: Base, Name: "larkmoor.example", Account: ManagerDN, Secret: ManagerPassword, Retrieve: e.Directory.Retrieve},
 		})
 		e.Windows[name] = h
 		e.quayLine(h, name)
@@ -63,6 +63,9 @@ func (e *Estate) logsOn(host, service string) func(account, password string) err
 	return func(account, password string) error {
 		name := account[strings.LastIndexByte(account, '\\')+1:]
 		name, _, _ = strings.Cut(name, "@")
+		if strings.HasSuffix(name, "$") { // it may stand anywhere
+			return e.signIn(host, service, `LARKMOOR\`+name, password)
+		}
 		return e.signIn(host, service, DN(name), password)
 	}
 }
@@ -74,7 +77,12 @@ func (e *Estate) kiosks(h *windowshost.Host, name string) {
 	h.AddTask(windowshost.Task{Name: "Clock check", Path: `\Larkmoor\`, User: "S-1-5-18", LogOn: windowshost.TaskServiceAccount, Execute: `C:\Windows\System32\w32tm.exe`, Arguments: "/resync", Start: "2026-01-05T04:00:00", Interval: "PT6H"})
 	h.AddPool(windowshost.Pool{Name: "KioskSite", Identity: 3, User: `LARKMOOR\svc-terminal`, Password: Passwords["svc-terminal"]})
 	h.AddPool(windowshost.Pool{Name: "DefaultAppPool", Identity: 4})
-	h.AddService(windowshost.Service{Name: "LockerControl", Display: "Luggage lockers", Path: `C:\Lockers\control.exe`, Account: `LARKMOOR\gmsa-lockers$`})
+	// At the north the lockers are being put up: the host may not have the password yet.
+	lockers := windowshost.Service{Name: "LockerControl", Display: "Luggage lockers", Path: `C:\Lockers\control.exe`, Account: `LARKMOOR\gmsa-lockers$`}
+	if name == "north1" {
+		lockers.Mode, lockers.Idle = windowshost.Manual, true
+	}
+	h.AddService(lockers)
 	h.AddService(windowshost.Service{Name: "TideDisplay", Display: "Tide display", Path: `C:\Tide\display.exe`, Account: `NT SERVICE\TideDisplay`})
 	h.AddUser(windowshost.User{Name: "terminal", FullName: "Terminal operators", Description: "Shared by the shift", Password: "Shift-Change-06"})
 }

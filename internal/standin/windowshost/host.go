@@ -22,7 +22,10 @@ import (
 	"sync"
 	"time"
 
+	"mossledger.example/moss/internal/core/managed"
+	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/standin/windowshost/permissions"
+	"mossledger.example/moss/internal/standin/windowshost/spelling"
 )
 
 // Authority is the directory that a host is a member of.
@@ -31,6 +34,12 @@ type Authority interface {
 	SignIn(account, password string) Answer
 	// Exists reports whether the directory knows the account.
 	Exists(account string) bool
+}
+
+// Fetches is what an authority may do beside: give a host the password of a managed account, by
+// the groups that the host was in when it started ([MS-ADTS], section 2.2.19).
+type Fetches interface {
+	Fetch(host, account string, started time.Time) (secret.Value, error)
 }
 
 // Responder judges a sign-in by a proof instead of the password.
@@ -204,6 +213,8 @@ func New(config Config) *Host {
 // now is the host's own clock.
 func (h *Host) now() time.Time { return h.Now().Add(h.Skew) }
 
+var builtIn = spelling.BuiltIn
+
 func fold(name string) string { return strings.ToLower(name) }
 
 // AddUser adds a local account.
@@ -357,35 +368,11 @@ func (h *Host) sid(rid int) string {
 	return fmt.Sprintf("S-1-5-21-%d-%d-%d-%d", sum.Sum32(), sum.Sum32()/7, sum.Sum32()/13, rid)
 }
 
-// builtIn reports whether an account is one of the machine itself.
-func builtIn(account string) bool {
-	name := fold(account)
-	return name == "localsystem" || name == "" || strings.HasPrefix(name, `nt authority\`) || strings.HasPrefix(name, `nt service\`) || strings.HasPrefix(name, `iis apppool\`)
+func (h *Host) spelled() spelling.Names {
+	return spelling.Names{Own: h.Name, Domain: h.Domain, NetBIOS: h.NetBIOS}
 }
 
-// canonical writes an account in one form: domain\name in lower case, with
-// the host's own name for local ones.
-func (h *Host) canonical(account string) string {
-	if builtIn(account) {
-		return fold(account)
-	}
-	if name, domain, found := strings.Cut(account, "@"); found {
-		if strings.EqualFold(domain, h.Domain) {
-			return fold(h.NetBIOS + `\` + name)
-		}
-		return fold(domain + `\` + name)
-	}
-	domain, name, found := strings.Cut(account, `\`)
-	switch {
-	case !found:
-		return fold(h.Name + `\` + account)
-	case domain == "." || domain == "":
-		return fold(h.Name + `\` + name)
-	case strings.EqualFold(domain, h.Domain):
-		return fold(h.NetBIOS + `\` + name)
-	}
-	return fold(account)
-}
+func (h *Host) canonical(account string) string { return h.spelled().Canonical(account) }
 
 func (h *Host) local(account string) *User {
 	domain, name, _ := strings.Cut(h.canonical(account), `\`)
@@ -422,20 +409,36 @@ func (h *Host) signIn(account, password string) Answer {
 		}
 		return Accepted
 	}
-	domain, name, _ := strings.Cut(h.canonical(account), `\`)
+	domain, _, _ := strings.Cut(h.canonical(account), `\`)
 	if domain != fold(h.NetBIOS) || h.Authority == nil {
 		return Wrong
 	}
-	if strings.HasSuffix(name, "$") { // the directory itself hands the password to the host
-		if h.Authority.Exists(account) {
-			return Accepted
-		}
-		return Wrong
-	}
+	password = h.passwordOf(account, password)
 	if password == "" {
 		return Wrong
 	}
 	return h.Authority.SignIn(account, password)
+}
+
+// passwordOf is what an account is logged on with: what is stored, or of a managed one what its
+// directory gives this host now. "" where it gives nothing.
+func (h *Host) passwordOf(account, stored string) string {
+	if builtIn(account) || !spelling.Managed(account) {
+		return stored
+	}
+	from, can := h.Authority.(Fetches)
+	if !can {
+		return ""
+	}
+	blob, err := from.Fetch(h.NetBIOS+`\`+h.Name+"$", h.canonical(account), h.booted.Add(-h.Skew))
+	if err != nil {
+		return ""
+	}
+	given, err := managed.Decode(blob)
+	if err != nil {
+		return ""
+	}
+	return managed.Text(given.Current)
 }
 
 // names lists the services in the order in which they were added.

@@ -4,7 +4,6 @@ import (
 	"net"
 	"net/http"
 	"strconv"
-	"strings"
 
 	"mossledger.example/moss/internal/standin/windowshost/signedin"
 )
@@ -25,7 +24,7 @@ func (h *Host) audited(account string, r *http.Request) {
 
 // signedIn is SignedIn while the host is locked.
 func (h *Host) signedIn(account, address string) {
-	domain, name := h.split(account)
+	domain, name := h.spelled().Split(account)
 	list := []string{
 		"S-1-0-0", "-", "-", "0x0", h.sid(1105), name, domain, "0x" + strconv.FormatInt(int64(len(h.security))+0x3e8, 16), "3", "NtLmSsp", "NTLM",
 		"-", "{00000000-0000-0000-0000-000000000000}", "-", "NTLM V2", "128", "0x0", "-", address, "49152",
@@ -37,7 +36,7 @@ func (h *Host) signedIn(account, address string) {
 func (h *Host) PasswordSet(by, name, password string) {
 	h.lock.Lock()
 	defer h.lock.Unlock()
-	domain, who := h.split(by)
+	domain, who := h.spelled().Split(by)
 	if u := h.local(name); u != nil {
 		u.Password = password
 	}
@@ -46,19 +45,4 @@ func (h *Host) PasswordSet(by, name, password string) {
 
 func (h *Host) audit(code int, list []string, message string) {
 	h.security = append(h.security, Event{Record: len(h.security) + 1, Log: "Security", Source: "Microsoft-Windows-Security-Auditing", Code: code, Level: "Audit Success", Time: h.now(), Strings: list, Message: message})
-}
-
-// split takes an account apart as events tell it: domain and name.
-func (h *Host) split(account string) (domain, name string) {
-	if before, after, found := strings.Cut(account, `\`); found {
-		if before == "." {
-			before = h.Name
-		}
-		return strings.ToUpper(before), after
-	}
-	if before, after, found := strings.Cut(account, "@"); found {
-		first, _, _ := strings.Cut(after, ".")
-		return strings.ToUpper(first), before
-	}
-	return strings.ToUpper(h.Name), account
 }

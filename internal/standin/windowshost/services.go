@@ -239,14 +239,14 @@ func (h *Host) start(s *Service) int {
 		return code
 	}
 	if s.Program != nil {
-		if err := s.Program(s.Account, s.Password); err != nil {
+		if err := s.Program(s.Account, h.passwordOf(s.Account, s.Password)); err != nil {
 			s.exit = 1066
 			h.log(Event{Source: "Service Control Manager", Code: 7024, Strings: []string{s.Display, "%%1"}, Message: "The " + s.Display + " service terminated with the following service-specific error: " + err.Error()})
 			return codeTimeout
 		}
 	}
 	h.nextPID += 4
-	s.state, s.pid, s.started, s.exit, s.used = Running, h.nextPID, h.now(), 0, s.Account+"\x00"+s.Password
+	s.state, s.pid, s.started, s.exit, s.used = Running, h.nextPID, h.now(), 0, s.Account+"\x00"+h.passwordOf(s.Account, s.Password)
 	if s.Shared {
 		s.pid = 560
 	}

@@ -2,6 +2,8 @@ package windowshost
 
 import (
 	"strings"
+
+	"mossledger.example/moss/internal/standin/windowshost/spelling"
 )
 
 // Kinds of log-on of a task's principal.
@@ -146,7 +148,7 @@ func (h *Host) setTask(input map[string]string) (int, string) {
 		return 0, "0x80070534"
 	}
 	if !builtIn(user) {
-		if strings.HasSuffix(user, "$") || h.signIn(user, input["Password"]) != Accepted {
+		if spelling.Managed(user) || h.signIn(user, input["Password"]) != Accepted {
 			return 0, "0x8007052E"
 		}
 	}
@@ -171,7 +173,7 @@ func (h *Host) setPrincipal(input map[string]string) (int, string) {
 		return 0, "0x80070534"
 	case builtIn(user):
 		t.User, t.Password, t.LogOn = user, "", TaskServiceAccount
-	case strings.HasSuffix(user, "$") && input["Principal.LogonType"] == "1":
+	case spelling.Managed(user) && input["Principal.LogonType"] == "1":
 		t.User, t.Password, t.LogOn = user, "", TaskPassword
 	default:
 		return 0, "0x8007052E"

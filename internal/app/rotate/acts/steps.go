@@ -49,7 +49,7 @@ func (h *Hands) assigned(ctx context.Context, step rotation.Step) (old, next sec
 	if err != nil {
 		return old, next, err
 	}
-	if own.Current.Empty() {
+	if own.Current.Empty() && !h.Rotation.Plan.Managed {
 		return old, next, errors.New("the account is not in custody")
 	}
 	next, old = own.Current, own.Current

@@ -122,6 +122,10 @@ func (p *planner) begin(ctx context.Context) (err error) {
 	if p.account, err = p.planning.store.Account(ctx, p.credential.AccountID); err != nil {
 		return err
 	}
+	if p.account.Managed() && len(p.wish.Assign) == 0 {
+		return fmt.Errorf("%w: the directory changes the password of %s by itself: there is nothing to rotate", app.ErrRefused, p.account.Name)
+	}
+	p.input.Managed = p.account.Managed()
 	if err := p.planning.resting(ctx, p.credential); err != nil {
 		return err
 	}

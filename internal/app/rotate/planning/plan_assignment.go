@@ -35,6 +35,8 @@ func (p *planner) chosen(ctx context.Context) error {
 			if err := p.assign(ctx, d, spelling); err != nil {
 				return err
 			}
+		case p.input.Managed:
+			return fmt.Errorf("%w: %s on %s is a %s: nobody knows the password of %s, so that only services, tasks and application pools of hosts that may fetch it can have it", app.ErrInput, d.Place, d.System, d.Kind, p.account.Name)
 		case d.Copy != nil && picture.StrengthFor(d, p.account.ID) == string(estate.StrengthDiffers):
 			owned, err := p.planning.store.Secrets(ctx, p.credential.ID)
 			if err != nil {

@@ -16,7 +16,8 @@ import (
 // restarts every running reader in start order, never two replicas (dependents
 // of the same name on different systems) at once, and proves each. An
 // assignment leaves the authority alone: it proves the current value and gives
-// it to the log-ons chosen. A credential that several points accept, like a key
+// it to the log-ons chosen; of an account whose password its directory makes there is
+// none to prove. A credential that several points accept, like a key
 // pair, is changed and proven at all of them before any holder gets it.
 func Build(in Input) rotation.Plan {
 	b := &builder{in: in, plan: rotation.Plan{
@@ -26,11 +27,14 @@ func Build(in Input) rotation.Plan {
 	if b.plan.When == "" {
 		b.plan.When = rotation.RestartNow
 	}
-	if in.Kind == rotation.KindAssign {
+	switch {
+	case in.Kind == rotation.KindAssign && in.Managed:
+		b.plan.Managed = true // hosts fetch the value themselves: each dependent that starts proves it
+	case in.Kind == rotation.KindAssign:
 		for _, p := range in.Points {
 			b.signIns = append(b.signIns, b.add(rotation.Step{Kind: rotation.StepSignIn, SystemID: p.SystemID, System: p.System, Subject: p.Account}))
 		}
-	} else {
+	default:
 		b.plan.Kind = ""
 		seal := rotation.Step{Kind: rotation.StepSeal, Subject: in.Credential, GivenBy: in.GivenBy}
 		if in.Of.Pair() {

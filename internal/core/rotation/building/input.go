@@ -82,6 +82,7 @@ func (u Unit) key() string { return u.SystemID + "\x00" + u.Place().Key() }
 // Input is what Build needs to know.
 type Input struct {
 	Kind                rotation.PlanKind
+	Managed             bool // of an assignment: nobody here knows the value, see Plan
 	When                rotation.RestartPolicy
 	NotBefore, NotAfter time.Time
 	LogOns              []LogOn

@@ -9,12 +9,14 @@ import (
 	"net"
 	"regexp"
 	"strings"
+	"time"
 
 	"github.com/go-ldap/ldap/v3"
 	"github.com/jcmturner/gokrb5/v8/client"
 	"github.com/jcmturner/gokrb5/v8/config"
 
 	"mossledger.example/moss/internal/core/privilege/descriptor"
+	"mossledger.example/moss/internal/core/secret"
 	"mossledger.example/moss/internal/standin/windowshost"
 )
 
@@ -28,6 +30,17 @@ type Domain struct {
 	Account string // that looks accounts up
 	Secret  string
 	Center  string // host:port of its key distribution center; "" for none
+	// Retrieve asks the directory for the password of a managed account, as a host that started
+	// then; nil where it gives out none.
+	Retrieve func(host, account string, started time.Time) (secret.Value, error)
+}
+
+// Fetch implements windowshost.Fetches.
+func (d *Domain) Fetch(host, account string, started time.Time) (secret.Value, error) {
+	if d.Retrieve == nil {
+		return secret.Value{}, errors.New("this directory gives out no passwords")
+	}
+	return d.Retrieve(host, account, started)
 }
 
 func (d *Domain) dial() (*ldap.Conn, error) {
