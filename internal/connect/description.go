@@ -16,17 +16,21 @@ type Act string
 
 // Acts.
 const (
-	ActVisit    Act = "visit"    // read it
-	ActAsk      Act = "ask"      // ask for single accounts
-	ActVerify   Act = "verify"   // sign in as an account
-	ActAccept   Act = "accept"   // decide which values of a credential are accepted
-	ActOverlap  Act = "overlap"  // accept two values at once
-	ActTurns    Act = "turns"    // have two accounts take turns
-	ActRules    Act = "rules"    // tell what a new password must be
-	ActEntries  Act = "entries"  // files of entries that let the holders of keys in
-	ActHold     Act = "hold"     // files that hold copies
-	ActLogOns   Act = "log-ons"  // keep log-ons for dependents
-	ActRestart  Act = "restart"  // restart dependents and tell their state
+	ActVisit   Act = "visit"   // read it
+	ActAsk     Act = "ask"     // ask for single accounts
+	ActVerify  Act = "verify"  // sign in as an account
+	ActAccept  Act = "accept"  // decide which values of a credential are accepted
+	ActOverlap Act = "overlap" // accept two values at once
+	ActTurns   Act = "turns"   // have two accounts take turns
+	ActRules   Act = "rules"   // tell what a new password must be
+	ActEntries Act = "entries" // files of entries that let the holders of keys in
+	ActHold    Act = "hold"    // files that hold copies
+	ActLogOns  Act = "log-ons" // keep log-ons for dependents
+	ActRestart Act = "restart" // restart dependents and tell their state
+	// ActRestartHost is to restart a host as a whole. The invocation of its state is UpSince with
+	// the time (RFC 3339).
+	ActRestartHost Act = "restart-host"
+
 	ActReload   Act = "reload"   // have dependents read their files again while they run
 	ActCommand  Act = "command"  // run a check command
 	ActRehearse Act = "rehearse" // tell what can be told without changing anything
@@ -44,6 +48,9 @@ const (
 	ActManaged  Act = "managed"  // tell about accounts whose passwords it makes by itself
 	ActSessions Act = "sessions" // serve calls that follow each other with one sign-in
 )
+
+// UpSince begins the invocation of a host as a whole.
+const UpSince = "up since "
 
 // OptionType says what a setting of an option looks like.
 type OptionType string

@@ -174,6 +174,21 @@ func TestRealManagedAccounts(t *testing.T) {
 	assert.True(t, is.There)
 	assert.Len(t, ask(managed.Ask{Account: gates.DN}).Account.Permitted, 2)
 	require.ErrorContains(t, manage(gates, true), "is not as it was created: others may ask", "they may use it by now")
+	no := also
+	no.Act = managed.Forbid
+	before, err := stands(no)
+	require.NoError(t, err)
+	assert.False(t, before.There)
+	require.NoError(t, manage(no, false))
+	require.NoError(t, manage(no, false), "twice")
+	assert.Len(t, ask(managed.Ask{Account: gates.DN}).Account.Permitted, 1)
+	is, err = stands(no)
+	require.NoError(t, err)
+	assert.True(t, is.There)
+	no.Former = before.Former
+	require.NoError(t, manage(no, true))
+	require.NoError(t, manage(no, true), "taken back twice")
+	assert.Len(t, ask(managed.Ask{Account: gates.DN}).Account.Permitted, 2)
 	also.Former = was.Former
 	require.NoError(t, manage(also, true))
 	assert.Len(t, ask(managed.Ask{Account: gates.DN}).Account.Permitted, 1)

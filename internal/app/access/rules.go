@@ -69,6 +69,8 @@ const (
 	StopTrace          Action = "stop-trace"
 	CheckManaged       Action = "check-managed"
 	RehearseManaged    Action = "rehearse-managed"
+	RehearseHosts      Action = "rehearse-hosts"
+	RehearseRemoval    Action = "rehearse-removal"
 
 	PreviewConfiguration Action = "preview-configuration"
 	ApplyConfiguration   Action = "apply-configuration"
@@ -164,6 +166,8 @@ var rules = map[Action]rule{
 	RunProbe:              {roles: []string{RoleOperator, RoleAdministrator}},
 	CheckManaged:          {roles: []string{RoleOperator, RoleAdministrator}},
 	RehearseManaged:       {roles: []string{RoleOperator, RoleAdministrator}},
+	RehearseHosts:         {roles: []string{RoleOperator, RoleAdministrator}},
+	RehearseRemoval:       {roles: []string{RoleOperator, RoleAdministrator}},
 	"rehearse-permit":     {roles: []string{RoleOperator, RoleAdministrator}},
 	RehearseAmendment:     {roles: []string{RoleOperator, RoleAdministrator}},
 	RehearseEnds:          {roles: []string{RoleOperator, RoleAdministrator}},

@@ -44,6 +44,7 @@ type Store interface {
 	OpenAmendments(ctx context.Context) ([]records.Amendment, error)
 	StewardLinks(ctx context.Context, account records.AccountID) ([]records.StewardLink, error)
 	SetFindings(ctx context.Context, scope string, list []records.Finding) error
+	Findings(ctx context.Context, all bool, q records.Query) (records.Page[records.Finding], error)
 	SystemByID(ctx context.Context, id records.SystemID) (records.System, error)
 }
 
@@ -246,6 +247,8 @@ func (a *Amendments) alone(ctx context.Context, v records.Amendment) error {
 			return s.End.ID + s.End.Name
 		case s.Managed != nil:
 			return s.Managed.DN
+		case s.Right == nil: // a host as a whole
+			return string(s.Dependent)
 		}
 		return s.Right.ToID + s.Right.To
 	}

@@ -402,7 +402,7 @@ func whatOf(v records.Amendment) string {
 	}
 	var words []string
 	for _, s := range v.Plan.Steps {
-		if s.Kind == rotation.StepEnd || s.Kind == rotation.StepManage {
+		if s.Kind != rotation.StepConfirm && s.Kind != rotation.StepProve && s.Kind != rotation.StepWatch {
 			words = append(words, s.Title())
 		}
 	}

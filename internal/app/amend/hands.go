@@ -134,6 +134,8 @@ func wordsOf(step rotation.Step) string {
 		return step.End.Words()
 	case step.Managed != nil:
 		return step.Managed.Words()
+	case step.Right == nil:
+		return step.Title()
 	}
 	return step.Right.Words()
 }
@@ -159,6 +161,9 @@ func (h *hands) first(ctx context.Context, step rotation.Step) (was before, err 
 
 // Observe implements rotation.Hands.
 func (h *hands) Observe(ctx context.Context, step rotation.Step, undo bool) (string, error) {
+	if ofHost(step) {
+		return h.observeHost(ctx, step)
+	}
 	if step.Kind == rotation.StepConfirm || step.Kind == rotation.StepWatch || undo {
 		return "", nil
 	}
@@ -175,6 +180,9 @@ func (h *hands) Observe(ctx context.Context, step rotation.Step, undo bool) (str
 
 // Do implements rotation.Hands.
 func (h *hands) Do(ctx context.Context, step rotation.Step, memo string) rotation.Outcome {
+	if ofHost(step) {
+		return h.doHost(ctx, step)
+	}
 	switch step.Kind {
 	case rotation.StepConfirm:
 		return h.confirm(ctx, step, false, before{})
@@ -259,7 +267,10 @@ func (h *hands) confirm(ctx context.Context, step rotation.Step, back bool, was 
 }
 
 // Probe implements rotation.Hands.
-func (h *hands) Probe(ctx context.Context, step rotation.Step, undo bool, _ string) rotation.Finding {
+func (h *hands) Probe(ctx context.Context, step rotation.Step, undo bool, memo string) rotation.Finding {
+	if ofHost(step) {
+		return h.probeHost(ctx, step, memo)
+	}
 	_, _, s, err := h.standing(ctx, step)
 	if err != nil {
 		return acts.NotFoundOut(err)
@@ -287,7 +298,12 @@ func (h *hands) Probe(ctx context.Context, step rotation.Step, undo bool, _ stri
 
 // Reach implements rotation.Hands.
 func (h *hands) Reach(ctx context.Context, step rotation.Step) rotation.Finding {
-	_, _, _, err := h.standing(ctx, step)
+	var err error
+	if ofHost(step) {
+		_, err = h.up(ctx, step)
+	} else {
+		_, _, _, err = h.standing(ctx, step)
+	}
 	if err != nil && acts.Away(err) {
 		return rotation.Finding{Result: rotation.ProbeAway, Words: err.Error()}
 	}

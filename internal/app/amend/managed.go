@@ -1,7 +1,6 @@
 package amend
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 
@@ -9,33 +8,47 @@ import (
 	"mossledger.example/moss/internal/app/access"
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/ledger"
-	"mossledger.example/moss/internal/core/managed"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/rotation/building"
 	"mossledger.example/moss/internal/records"
 )
 
+// ManagedWish are changes of managed accounts of one directory, and of who is in a group whose
+// members may have a password; and the hosts that are restarted afterwards.
+type ManagedWish struct {
+	Subject  string // in words; the accounts when it is empty
+	Changes  []building.Managed
+	Restarts []building.HostRestart
+	LeftOut  []string // what is not done by it, in words
+}
+
 // RehearseManaged makes a plan of changes of managed accounts of one directory, and says how it
 // stands for them. Nothing is changed. It takes two people, like every change that lets somebody
 // in.
-func (a *Amendments) RehearseManaged(ctx context.Context, by access.Actor, system records.System, changes []managed.AccountChange, onFailure rotation.OnFailure) (records.Amendment, error) {
+func (a *Amendments) RehearseManaged(ctx context.Context, by access.Actor, system records.System, wish ManagedWish) (records.Amendment, error) {
 	var v records.Amendment
 	if err := access.Decide(by, access.RehearseManaged, access.Object{Kind: "system", Name: system.Name}); err != nil {
 		return v, err
 	}
-	if len(changes) == 0 || len(changes) > MostChanges {
+	if len(wish.Changes)+len(wish.Restarts) == 0 || len(wish.Changes)+len(wish.Restarts) > MostChanges {
 		return v, fmt.Errorf("%w: name 1 to %d changes", app.ErrInput, MostChanges)
 	}
 	var subjects []string
-	for _, c := range changes {
-		if err := c.Check(); err != nil {
+	for _, c := range wish.Changes {
+		if c.Account == nil {
+			continue
+		}
+		if err := c.Account.Check(); err != nil {
 			return v, fmt.Errorf("%w: %w", app.ErrInput, err)
 		}
-		subjects = append(subjects, c.Name+" on "+system.Name)
+		subjects = append(subjects, c.Account.Name+" on "+system.Name)
+	}
+	if wish.Subject != "" {
+		subjects = []string{wish.Subject}
 	}
 	a.Settled(ctx)
-	v = records.Amendment{LeftOut: []string{}, Rehearsed: a.base.Now().UTC(), RehearsedBy: by.Name, Mode: records.ModeRehearsed, Subject: few(subjects)}
-	v.Plan = building.Manage(v.Subject, fmt.Sprint(system.ID), system.Name, changes, cmp.Or(onFailure, rotation.UndoOnFailure))
+	v = records.Amendment{LeftOut: append([]string{}, wish.LeftOut...), Rehearsed: a.base.Now().UTC(), RehearsedBy: by.Name, Mode: records.ModeRehearsed, Subject: few(subjects)}
+	v.Plan = building.Manage(v.Subject, fmt.Sprint(system.ID), system.Name, wish.Changes, wish.Restarts, rotation.UndoOnFailure)
 	if err := a.base.Act(ctx, ledger.Entry{Actor: by.Name, Act: "amendment.rehearse", Subject: v.Subject, System: system.Name, Detail: whatOf(v)}, func() error {
 		v.Checks, v.Verdict = a.checks(ctx, v.Plan)
 		return nil
@@ -43,7 +56,7 @@ func (a *Amendments) RehearseManaged(ctx context.Context, by access.Actor, syste
 		return v, err
 	}
 	err := a.store.AddAmendment(context.WithoutCancel(ctx), &v)
-	v.Changes = len(changes)
+	v.Changes = len(wish.Changes) + len(wish.Restarts)
 	return v, err
 }
 

@@ -178,7 +178,16 @@ func (a *Amendments) checks(ctx context.Context, plan rotation.Plan) (out []conn
 	watched := slices.ContainsFunc(plan.Steps, func(s rotation.Step) bool { return s.Kind == rotation.StepWatch })
 	for _, step := range plan.Steps {
 		switch step.Kind {
-		case rotation.StepConfirm:
+		case rotation.StepConfirm, rotation.StepProve:
+			continue
+		case rotation.StepRestart:
+			lines := a.checkHost(ctx, step)
+			for _, l := range lines {
+				if l.Result == connect.CheckFailed {
+					verdict = "failed"
+				}
+			}
+			out = append(out, lines...)
 			continue
 		case rotation.StepWatch:
 			out = append(out, a.checkWatch(ctx, step))
@@ -311,6 +320,8 @@ func changesOf(v records.Amendment) (out []ledger.Change) {
 			out = append(out, ledger.Change{Field: s.Subject + " on " + s.System, To: s.Right.Words()})
 		case rotation.StepTake:
 			out = append(out, ledger.Change{Field: s.Subject + " on " + s.System, From: s.Right.Words()})
+		case rotation.StepRestart:
+			out = append(out, ledger.Change{Field: s.System, To: s.Title()})
 		case rotation.StepEnd:
 			out = append(out, ledger.Change{Field: s.Subject + " on " + s.System, To: s.End.Words()})
 		case rotation.StepManage:

@@ -16,6 +16,7 @@ import (
 	"mossledger.example/moss/internal/records"
 	"mossledger.example/moss/internal/standin/directory"
 	"mossledger.example/moss/internal/standin/larkmoor"
+	"mossledger.example/moss/internal/standin/windowshost"
 	"mossledger.example/moss/internal/store/database"
 )
 
@@ -131,45 +132,97 @@ func TestManagedAccountsAreCreated(t *testing.T) {
 func TestManagedAccountsSurvive(t *testing.T) {
 	f := start(t)
 	ctx := t.Context()
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(f.folder, database.FileName)+"?_busy_timeout=10000")
-	require.NoError(t, err)
-	defer db.Close()
-	exec := func(statement string) {
-		t.Helper()
-		_, err := db.ExecContext(ctx, statement)
-		require.NoError(t, err)
-	}
+	exec := f.statements()
 	cuts := 0
-	cut := func(id records.AmendmentID, begin func() error) {
-		t.Helper()
-		require.NoError(t, begin())
-		require.Eventually(t, func() bool { return f.Amendments.Halted(id) != "" || f.amendedNow(id) }, 20*time.Second, 5*time.Millisecond)
-		if f.Amendments.Halted(id) != "" {
-			cuts++
-		}
-		f.Stop()
-		require.NoError(t, f.Store.Close())
-		exec("DROP TRIGGER full")
-		f.reopen()
-	}
 	for at := 2; at <= 10; at++ {
 		name := fmt.Sprintf("gmsa-at%d", at)
 		dn := "CN=" + name + ",CN=Managed Service Accounts," + larkmoor.Base
 		v, err := f.Managing.RehearseNew(ctx, ines, "dir", gates(name))
 		require.NoError(t, err)
-		exec(fmt.Sprintf("CREATE TRIGGER full BEFORE INSERT ON amendment_journal WHEN NEW.seq = %d BEGIN SELECT RAISE(FAIL, 'database or disk is full'); END", at))
+		exec(cutForward(at))
 		f.estate.Directory.SetFault(directory.Fault{LoseAnswer: at%2 == 0})
-		cut(v.ID, func() error { _, err := f.Amendments.Start(ctx, ines, v.ID, "test"); return err })
+		cuts += f.cut(exec, v.ID, func() error { _, err := f.Amendments.Start(ctx, ines, v.ID, "test"); return err })
 		f.estate.Directory.SetFault(directory.Fault{})
 		done := f.amended(v.ID)
 		require.Equal(t, rotation.FinishedDone, done.Result, "cut at record %d: %+v", at, done.Steps)
 		assert.True(t, f.stands(dn), "%d", at)
-		exec(fmt.Sprintf("CREATE TRIGGER full BEFORE INSERT ON amendment_journal WHEN NEW.seq = (SELECT %d + max(seq) FROM amendment_journal WHERE amendment_id = NEW.amendment_id AND event = 'finished') BEGIN SELECT RAISE(FAIL, 'database or disk is full'); END", at))
-		cut(v.ID, func() error { return f.Amendments.Decide(ctx, ines, v.ID, rotation.DecideUndo, "back") })
+		exec(cutBack(at))
+		cuts += f.cut(exec, v.ID, func() error { return f.Amendments.Decide(ctx, ines, v.ID, rotation.DecideUndo, "back") })
 		require.Eventually(t, func() bool { return f.amended(v.ID).Result == rotation.FinishedUndone }, 20*time.Second, 10*time.Millisecond, "cut at record %d of undoing", at)
 		assert.False(t, f.stands(dn), "%d", at)
 	}
 	assert.Greater(t, cuts, 8, "records of going forward and of undoing")
+}
+
+// A host that becomes a member and is restarted is both, whichever record of the journal could not be
+// written, and where its answer was lost; it is restarted once.
+func TestGivingHostsSurvives(t *testing.T) {
+	f := terminals(t)
+	ctx := t.Context()
+	exec := f.statements()
+	lockers, north := f.account("gmsa-lockers$"), f.estate.Windows["north1"]
+	cuts := 0
+	for at := 2; at <= 13; at++ {
+		v, err := f.Managing.RehearseHosts(ctx, ines, lockers.ID, managing.HostsWish{Hosts: []string{"north1"}, Restart: true})
+		require.NoError(t, err)
+		require.Equal(t, "passed", v.Verdict, "%+v", bad(v.Checks))
+		exec(cutForward(at))
+		asked := north.Calls("/Reboot")
+		north.UpdateService("RpcSs", func(*windowshost.Service) { north.Skew += 10 * time.Second }) // a restart takes its time
+		if at%2 == 0 {
+			north.SetFault(windowshost.Fault{Drop: once("/Reboot")})
+		}
+		cuts += f.cut(exec, v.ID, func() error { _, err := f.Amendments.Start(ctx, ines, v.ID, "test"); return err })
+		done := f.amended(v.ID)
+		north.SetFault(windowshost.Fault{})
+		require.Equal(t, rotation.FinishedDone, done.Result, "cut at record %d: %+v", at, done.Steps)
+		assert.True(t, f.isMember("NORTH1"), "%d", at)
+		assert.Equal(t, 1, north.Calls("/Reboot")-asked, "cut at record %d: %+v", at, done.Steps)
+		f.Amendments.Settled(ctx)
+		exec(cutBack(at))
+		cuts += f.cut(exec, v.ID, func() error { return f.Amendments.Decide(ctx, ines, v.ID, rotation.DecideUndo, "back") })
+		require.Eventually(t, func() bool { return f.amended(v.ID).Result == rotation.FinishedUndone }, 20*time.Second, 10*time.Millisecond, "cut at record %d of undoing", at)
+		assert.False(t, f.isMember("NORTH1"), "%d", at)
+		f.Amendments.Settled(ctx)
+	}
+	assert.Greater(t, cuts, 10)
+}
+
+// statements runs statements on the database of the service, beside it.
+func (f *ferry) statements() func(string) {
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(f.folder, database.FileName)+"?_busy_timeout=10000")
+	require.NoError(f.t, err)
+	f.t.Cleanup(func() { _ = db.Close() })
+	return func(statement string) {
+		f.t.Helper()
+		_, err := db.ExecContext(f.t.Context(), statement)
+		require.NoError(f.t, err)
+	}
+}
+
+// cutForward lets a record of an amendment's journal not be written, and cutBack one of its undoing.
+func cutForward(at int) string {
+	return fmt.Sprintf("CREATE TRIGGER full BEFORE INSERT ON amendment_journal WHEN NEW.seq = %d BEGIN SELECT RAISE(FAIL, 'database or disk is full'); END", at)
+}
+
+func cutBack(at int) string {
+	return fmt.Sprintf("CREATE TRIGGER full BEFORE INSERT ON amendment_journal WHEN NEW.seq = (SELECT %d + max(seq) FROM amendment_journal WHERE amendment_id = NEW.amendment_id AND event = 'finished') BEGIN SELECT RAISE(FAIL, 'database or disk is full'); END", at)
+}
+
+// cut begins something, ends the service where a record could not be written, or at its end, and
+// starts it again. It answers 1 where it was cut.
+func (f *ferry) cut(exec func(string), id records.AmendmentID, begin func() error) (cut int) {
+	f.t.Helper()
+	require.NoError(f.t, begin())
+	require.Eventually(f.t, func() bool { return f.Amendments.Halted(id) != "" || f.amendedNow(id) }, 30*time.Second, 5*time.Millisecond)
+	if f.Amendments.Halted(id) != "" {
+		cut = 1
+	}
+	f.Stop()
+	require.NoError(f.t, f.Store.Close())
+	exec("DROP TRIGGER full")
+	f.reopen()
+	return cut
 }
 
 // amendedNow: it has ended, or was undone.

@@ -9,14 +9,17 @@ import (
 
 	"mossledger.example/moss/internal/app"
 	"mossledger.example/moss/internal/app/access"
+	"mossledger.example/moss/internal/app/amend"
 	"mossledger.example/moss/internal/core/managed"
 	"mossledger.example/moss/internal/core/rotation"
+	"mossledger.example/moss/internal/core/rotation/building"
 	"mossledger.example/moss/internal/records"
 )
 
 // Rehearser makes amendments of changes.
 type Rehearser interface {
-	RehearseManaged(ctx context.Context, by access.Actor, system records.System, changes []managed.AccountChange, onFailure rotation.OnFailure) (records.Amendment, error)
+	RehearseManaged(ctx context.Context, by access.Actor, system records.System, wish amend.ManagedWish) (records.Amendment, error)
+	RehearseEnds(ctx context.Context, by access.Actor, wishes []amend.EndWish, onFailure rotation.OnFailure) (records.Amendment, error)
 }
 
 // NewAccount is an account that is to be created.
@@ -55,7 +58,7 @@ func (m *Managing) RehearseNew(ctx context.Context, by access.Actor, directory s
 	if seen.Group != nil {
 		c.Group = seen.Group.DN
 	}
-	return m.rehearser.RehearseManaged(ctx, by, v, []managed.AccountChange{c}, "")
+	return m.rehearser.RehearseManaged(ctx, by, v, amend.ManagedWish{Changes: []building.Managed{{Account: &c}}})
 }
 
 // RehearsePermit says what letting the hosts of a group ask for the password of an account would
@@ -80,7 +83,7 @@ func (m *Managing) RehearsePermit(ctx context.Context, by access.Actor, account 
 	if seen.Group != nil {
 		c.Group = seen.Group.DN
 	}
-	return m.rehearser.RehearseManaged(ctx, by, v, []managed.AccountChange{c}, "")
+	return m.rehearser.RehearseManaged(ctx, by, v, amend.ManagedWish{Changes: []building.Managed{{Account: &c}}})
 }
 
 // look asks a directory for what names mean there. A group that is named and is not there is an

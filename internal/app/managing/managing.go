@@ -22,6 +22,8 @@ type Store interface {
 	System(ctx context.Context, idOrName string) (records.System, error)
 	AllSystems(ctx context.Context) ([]records.System, error)
 	Account(ctx context.Context, id records.AccountID) (records.Account, error)
+	Accounts(ctx context.Context, q records.Query) (records.Page[records.Account], error)
+	DependentsOfAccount(ctx context.Context, account records.AccountID) ([]records.Dependent, error)
 }
 
 // Targets says how a system is reached.
@@ -261,7 +263,7 @@ func is(h *managed.HostSeen, v records.System) bool {
 func known(h managed.OnHost, systems []records.System) managed.OnHost {
 	var found []records.System
 	for _, v := range systems {
-		if h.Host != nil && is(h.Host, v) || h.Host == nil && hostKind(v) && strings.EqualFold(v.Name, h.Name) {
+		if h.Host != nil && is(h.Host, v) || h.Host == nil && is(&managed.HostSeen{Name: strings.TrimSuffix(h.Name, "$"), DNSName: h.Name}, v) {
 			found = append(found, v)
 		}
 	}

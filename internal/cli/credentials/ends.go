@@ -69,7 +69,7 @@ func act(a expiry.Act) *cobra.Command {
 			change["of"] = of
 		}
 		if watch != "" {
-			span, err := spanOf(watch)
+			span, err := output.Span(watch)
 			if err != nil {
 				return api.Exit(api.ExitUsage, err)
 			}
@@ -81,7 +81,7 @@ func act(a expiry.Act) *cobra.Command {
 		}
 		switch {
 		case by != "":
-			longer, err := spanOf(by)
+			longer, err := output.Span(by)
 			if err != nil {
 				return api.Exit(api.ExitUsage, err)
 			}
@@ -117,16 +117,6 @@ func endOf(text, zone string) (expiry.End, error) {
 		return expiry.End{}, fmt.Errorf("%q is no time zone: write one such as Europe/Oslo, or UTC", zone)
 	}
 	return expiry.Parse(text, location, time.Now())
-}
-
-// spanOf reads how much longer something shall last.
-func spanOf(text string) (time.Duration, error) {
-	now := time.Now().UTC()
-	end, err := expiry.Parse(text, time.UTC, now)
-	if err != nil || end.State != expiry.Ends || strings.ContainsAny(text, "-:") {
-		return 0, fmt.Errorf("%q is no span: write one such as 36h, 30d or 8w", text)
-	}
-	return end.At.Sub(now).Round(time.Second), nil
 }
 
 // things are what a credential is there: the account of a password, the entries of a key.

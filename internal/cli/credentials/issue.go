@@ -88,7 +88,7 @@ func (r *issuing) introduction(cmd *cobra.Command, name string) (string, error) 
 	var until time.Time
 	now := time.Now()
 	if r.lasts != "never" {
-		span, err := spanOf(r.lasts)
+		span, err := output.Span(r.lasts)
 		if err != nil {
 			return "", api.Exit(api.ExitUsage, err)
 		}

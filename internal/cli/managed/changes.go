@@ -1,7 +1,6 @@
 package managed
 
 import (
-	"fmt"
 	"net/url"
 
 	"github.com/spf13/cobra"
@@ -71,11 +70,7 @@ func permit() *cobra.Command {
 	f.BoolVar(&detach, "detach", false, "do not wait for its end")
 	_ = cmd.MarkFlagRequired("group")
 	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
-		id, err := c.Account(cmd.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		return begun(cmd, c, format, fmt.Sprintf("/accounts/%d/managed/permit", id), map[string]any{"group": group}, reason, detach)
+		return ofAccount(cmd, c, format, args[0], "permit", map[string]any{"group": group}, reason, detach)
 	})
 	return cmd
 }

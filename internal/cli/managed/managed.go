@@ -10,11 +10,12 @@ import (
 
 	"mossledger.example/moss/internal/cli/api"
 	"mossledger.example/moss/internal/cli/output"
+	"mossledger.example/moss/internal/cli/rotation"
 )
 
 // Command is moss managed.
 func Command() *cobra.Command {
-	return output.Group("managed", "Accounts whose passwords a directory makes and changes by itself", check(), create(), permit(), list(), show())
+	return output.Group("managed", "Accounts whose passwords a directory makes and changes by itself", check(), create(), permit(), install(), rotation.AssignManaged(), remove(), list(), show())
 }
 
 func list() *cobra.Command {

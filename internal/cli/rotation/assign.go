@@ -80,9 +80,24 @@ func assignCommand() *cobra.Command {
 	cmd.Example = `  moss rotate assign svc-berth --filter runs_as~odile --filter kind=service --reason "Odile left"
   moss rotate assign svc-berth --filter 'executable*=*\berth\*' --restart leave --rehearse
   moss rotate assign svc-berth --dependent 41 --dependent 42 --window 2026-11-24T02:00:00Z/2h --reason "quiet hours"`
+	a.choose(cmd)
+	return cmd
+}
+
+func (a *assigning) choose(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVarP(&a.filters, "filter", "f", nil, "as in 'moss dependent list' (repeatable)")
 	cmd.Flags().StringVar(&a.search, "search", "", "as in 'moss dependent list'")
 	cmd.Flags().Int64SliceVar(&a.dependents, "dependent", nil, "number of a dependent (repeatable)")
+}
+
+// AssignManaged makes moss managed assign.
+func AssignManaged() *cobra.Command {
+	a := &assigning{choosing: true}
+	cmd := a.command("assign ACCOUNT", "Let chosen services, tasks and application pools log on as a managed account",
+		"Gives the log-on of a managed account to dependents chosen by filters, search or number, all in one rotation that is rehearsed first, proven and can be\nundone. Nobody needs the password: each host fetches it. Whether each can is asked before: that it is permitted, was restarted since, has an encryption type\nin common with the account, and lets it log on as a service. Undoing gives back what was there, as long as that account is in custody.")
+	cmd.Example = `  moss managed assign 'gmsa-gates$' --filter system=skerry1 --filter name=KioskAgent --rehearse
+  moss managed assign 'gmsa-gates$' --filter runs_as~svc-terminal --first-alone --reason "gates without a password"`
+	a.choose(cmd)
 	return cmd
 }
 

@@ -102,18 +102,9 @@ func (r *rotationRequest) body(cmd *cobra.Command) (map[string]any, error) {
 	if !cmd.Flags().Changed("restart") {
 		in["restart"] = "window"
 	}
-	begin, end, found := strings.Cut(r.window, "/")
-	from, err := time.Parse(time.RFC3339, begin)
-	if err != nil || !found {
-		return nil, api.Exit(api.ExitUsage, fmt.Errorf("window %q: write BEGIN/END with times as in 2026-11-24T02:00:00Z, or BEGIN/2h", r.window))
-	}
-	to, err := time.Parse(time.RFC3339, end)
+	from, to, err := output.Window(r.window)
 	if err != nil {
-		long, err := time.ParseDuration(end)
-		if err != nil || long <= 0 {
-			return nil, api.Exit(api.ExitUsage, fmt.Errorf("window %q: %q is neither a time nor a duration", r.window, end))
-		}
-		to = from.Add(long)
+		return nil, err
 	}
 	in["not_before"], in["not_after"] = from, to
 	return in, nil

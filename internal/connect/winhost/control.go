@@ -11,37 +11,16 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/winhost/codes"
+	"mossledger.example/moss/internal/connect/winhost/pending"
 	"mossledger.example/moss/internal/connect/wsman"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/naming"
 	"mossledger.example/moss/internal/core/secret"
 )
 
-// Patience with states. The whole act is bounded by its context.
-const (
-	settleTime = 45 * time.Second
-	longest    = 10 * time.Minute // that a hint is believed
-	lookEvery  = 150 * time.Millisecond
-)
-
-// patience is how long a state that is pending is waited for: as long as the service
-// says that it gets on, by a checkpoint that rises within the time that it gave as its
-// hint (MS-SCMR, section 2.2.47), and never less than settleTime.
-type patience struct {
-	point int64
-	moved time.Time
-	hint  time.Duration
-}
-
-func (p *patience) over(i *instance, now time.Time) bool {
-	if point := i.Int("CheckPoint"); p.moved.IsZero() || point > p.point {
-		p.point, p.moved = point, now
-	}
-	if hint := i.Int("WaitHint"); hint > 0 {
-		p.hint = min(time.Duration(hint)*time.Millisecond, longest)
-	}
-	return now.Sub(p.moved) > max(settleTime, p.hint)
-}
+// lookEvery is how often a state is looked at that is pending. The whole act is bounded by its context.
+const lookEvery = 150 * time.Millisecond
 
 func storesPassword(account string) bool {
 	return naming.IdentityOf(account) == estate.IdentityNamed
@@ -57,6 +36,8 @@ func (s *session) checkPlace(stage connect.Stage, place estate.Place) *connect.F
 		ok = servicePattern.MatchString(place.Place) && strings.TrimSpace(place.Place) == place.Place && !strings.HasPrefix(place.Place, "-")
 	case estate.DependentPool:
 		ok = servicePattern.MatchString(place.Place)
+	case estate.DependentHost:
+		ok = true
 	case estate.DependentTask:
 		ok = strings.HasPrefix(place.Place, `\`) && !strings.HasSuffix(place.Place, `\`)
 	}
@@ -101,6 +82,8 @@ var actives = map[string]string{
 
 func (s *session) unitState(ctx context.Context, place estate.Place) (connect.UnitState, *connect.Failure) {
 	switch place.Kind {
+	case estate.DependentHost:
+		return s.up(ctx)
 	case estate.DependentPool:
 		out, err := s.Invoke(ctx, poolResource(place.Place), "GetState", nil)
 		if failure := s.failure(connect.StageProve, err, false); failure != nil {
@@ -140,7 +123,7 @@ func serviceState(i *instance) connect.UnitState {
 	if pid := i.Int("ProcessId"); pid > 0 {
 		state.Invocation = "process " + strconv.FormatInt(pid, 10)
 	}
-	if state.Result = exited(i.Int("ExitCode")); state.Active == "inactive" && state.Result != "" && i.Int("ExitCode") != 1077 {
+	if state.Result = codes.Exited(i.Int("ExitCode")); state.Active == "inactive" && state.Result != "" && i.Int("ExitCode") != 1077 {
 		state.Active = "failed"
 	}
 	return state
@@ -154,6 +137,8 @@ func (Connector) Restart(ctx context.Context, target connect.Target, place estat
 		switch place.Kind {
 		case estate.DependentPool:
 			words, failure = s.recycle(ctx, place.Place)
+		case estate.DependentHost:
+			words, failure = s.restartHost(ctx)
 		case estate.DependentService:
 			words, failure = s.restartService(ctx, place.Place)
 		default:
@@ -312,10 +297,10 @@ func (s *session) stop(ctx context.Context, name string) *connect.Failure {
 		}
 		code := out.Int("ReturnValue")
 		if code != 0 && code != 6 {
-			return s.target.Fail(connect.StageRestart, connect.CodeFailed, returned("StopService of "+name, code), "", nil)
+			return s.target.Fail(connect.StageRestart, connect.CodeFailed, codes.Returned("StopService of "+name, code), "", nil)
 		}
 	}
-	for wait := (patience{}); ; {
+	for wait := (pending.Patience{}); ; {
 		now, err := s.Get(ctx, serviceResource(name))
 		if failure := s.failure(connect.StageRestart, err, false); failure != nil {
 			failure.Unclear = true
@@ -325,8 +310,8 @@ func (s *session) stop(ctx context.Context, name string) *connect.Failure {
 		if state == "Stopped" || state != "Stop Pending" && now.Int("ProcessId") != before.Int("ProcessId") {
 			return nil
 		}
-		if wait.over(now, time.Now()) {
-			f := s.target.Fail(connect.StageRestart, connect.CodeTimeout, fmt.Sprintf("%s is still %s, and told no progress for %s: its process %d does not end", name, strings.ToLower(state), max(settleTime, wait.hint), now.Int("ProcessId")), "look at the host what it waits for; when it has stopped, resume", nil)
+		if wait.Over(now, time.Now()) {
+			f := s.target.Fail(connect.StageRestart, connect.CodeTimeout, fmt.Sprintf("%s is still %s, and told no progress for %s: its process %d does not end", name, strings.ToLower(state), wait.Time(), now.Int("ProcessId")), "look at the host what it waits for; when it has stopped, resume", nil)
 			f.Unclear = true
 			return f
 		}
@@ -345,11 +330,11 @@ func (s *session) start(ctx context.Context, name string, begun time.Time) (stri
 		return "", failure
 	}
 	code := out.Int("ReturnValue")
-	words := returned("StartService", code)
+	words := codes.Returned("StartService", code)
 	if code != 0 && code != 10 {
-		return "", s.refused(ctx, name, returned("StartService of "+name, code), begun)
+		return "", s.refused(ctx, name, codes.Returned("StartService of "+name, code), begun)
 	}
-	for wait := (patience{}); ; {
+	for wait := (pending.Patience{}); ; {
 		now, err := s.Get(ctx, serviceResource(name))
 		if failure := s.failure(connect.StageRestart, err, false); failure != nil {
 			failure.Unclear = true
@@ -361,8 +346,8 @@ func (s *session) start(ctx context.Context, name string, begun time.Time) (stri
 			return words, nil
 		case state.Active == "inactive" || state.Active == "failed":
 			return "", s.refused(ctx, name, name+" stopped again: "+state.Result, begun)
-		case wait.over(now, time.Now()):
-			f := s.target.Fail(connect.StageRestart, connect.CodeTimeout, fmt.Sprintf("%s is still %s, and told no progress for %s", name, state.Sub, max(settleTime, wait.hint)), "look at it on the host, then resume", nil)
+		case wait.Over(now, time.Now()):
+			f := s.target.Fail(connect.StageRestart, connect.CodeTimeout, fmt.Sprintf("%s is still %s, and told no progress for %s", name, state.Sub, wait.Time()), "look at it on the host, then resume", nil)
 			f.Unclear = true
 			return "", f
 		}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/winhost/codes"
 	"mossledger.example/moss/internal/connect/winhost/rights"
 	"mossledger.example/moss/internal/connect/wsman"
 	"mossledger.example/moss/internal/core/estate"
@@ -106,7 +107,7 @@ func (s *session) replaceLogOn(ctx context.Context, change connect.LogOnChange) 
 		return "", failure
 	}
 	code := out.Int("ReturnValue")
-	words := returned("Change", code)
+	words := codes.Returned("Change", code)
 	if code != 0 {
 		return "", s.target.Fail(connect.StageReplace, connect.CodeFailed, words, "", nil)
 	}
@@ -255,6 +256,9 @@ func (s *session) notLoggedOn(ctx context.Context, account string) (why, next st
 }
 
 func (s *session) rehearseRestart(ctx context.Context, in connect.Intention, as string) connect.Checked {
+	if in.Restart.Kind == estate.DependentHost {
+		return s.rehearseHost(ctx)
+	}
 	line := connect.Checked{System: s.target.Name, What: fmt.Sprintf("restart of the %s %s", in.Restart.Kind, in.Restart.Place), Result: connect.CheckOK}
 	state, failure := s.unitState(ctx, in.Restart)
 	if failure != nil {

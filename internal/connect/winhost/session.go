@@ -56,7 +56,7 @@ var description = connect.Description{
 		connect.RightsOption,
 	},
 	Scopes: []string{connect.ScopeServices, connect.ScopeTasks, connect.ScopePools, connect.ScopeAccounts},
-	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActLogOns, connect.ActRestart, connect.ActRehearse, connect.ActDiagnose, connect.ActRecords, connect.ActRights, connect.ActSessions},
+	Acts:   []connect.Act{connect.ActVisit, connect.ActVerify, connect.ActLogOns, connect.ActRestart, connect.ActRestartHost, connect.ActRehearse, connect.ActDiagnose, connect.ActRecords, connect.ActRights, connect.ActSessions},
 	Verbs:  rights.Verbs(),
 	Ends:   []expiry.Possible{},
 }

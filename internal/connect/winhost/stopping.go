@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/winhost/pending"
 	"mossledger.example/moss/internal/core/estate"
 )
 
@@ -74,7 +75,7 @@ func (s *session) stopPool(ctx context.Context, place estate.Place) *connect.Fai
 	if failure := s.failure(connect.StageRestart, err, true); failure != nil {
 		return failure
 	}
-	for limit := time.Now().Add(settleTime); ; {
+	for limit := time.Now().Add(pending.SettleTime); ; {
 		state, failure := s.unitState(ctx, place)
 		if failure != nil {
 			failure.Unclear = true

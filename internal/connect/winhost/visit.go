@@ -9,6 +9,7 @@ import (
 	"sync"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/connect/winhost/codes"
 	"mossledger.example/moss/internal/connect/wsman"
 	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/secret"
@@ -370,7 +371,7 @@ func serviceOf(i *instance) estate.Dependent {
 		d.StartMode = "automatic (delayed)"
 	}
 	if d.State == "stopped" {
-		d.Result = exited(i.Int("ExitCode"))
+		d.Result = codes.Exited(i.Int("ExitCode"))
 	}
 	d.Stores = storesPassword(d.RunsAs)
 	return d
@@ -485,14 +486,14 @@ func processModel(i *instance) *instance {
 // reboots finds out whether a restart of the host is due. It is told where it
 // can be read, and missed by nothing where it cannot.
 func (v *lane) reboots(ctx context.Context) {
-	for _, p := range pendingReboot {
-		out, err := v.Invoke(ctx, wsman.Resource{URI: registryURI}, "EnumKey", []wsman.Pair{{Name: "hDefKey", Value: localMachine}, {Name: "sSubKeyName", Value: p.key}})
+	for _, p := range codes.PendingReboot {
+		out, err := v.Invoke(ctx, wsman.Resource{URI: registryURI}, "EnumKey", []wsman.Pair{{Name: "hDefKey", Value: localMachine}, {Name: "sSubKeyName", Value: p.Key}})
 		if err != nil {
 			v.problem("registry", "whether a restart of the host is due could not be read: "+err.Error(), "")
 			return
 		}
 		if out.Int("ReturnValue") == 0 {
-			v.facts.Reboot = p.why
+			v.facts.Reboot = p.Why
 		}
 	}
 }

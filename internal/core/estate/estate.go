@@ -168,6 +168,8 @@ const (
 	DependentIssued DependentKind = "issued key" // a key that its issuer accepts
 	DependentShown  DependentKind = "tls port"   // a port behind which a certificate is shown
 
+	DependentHost DependentKind = "host" // a host itself, as a whole: no survey has it as a dependent, and it is restarted
+
 	DependentProcess  DependentKind = "process"  // a running program that holds a value no file explains, or that nothing would start again
 	DependentDeclared DependentKind = "declared" // a place that only a person's word tells of
 )

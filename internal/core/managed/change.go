@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 )
 
 // Act is what is done about a managed account in its directory.
@@ -15,6 +16,7 @@ type Act string
 const (
 	Create Act = "create" // an account that is not there yet
 	Permit Act = "permit" // let the hosts of a group ask for its password
+	Forbid Act = "forbid" // let them no longer ask for it
 )
 
 // AccountChange is one act about one managed account.
@@ -32,8 +34,8 @@ type AccountChange struct {
 	// Early is why it is created although no root key is in effect yet.
 	Early string `json:"early,omitempty"`
 
-	// Group may ask for the password, by its distinguished name: of permit, and of create where
-	// one is named at once.
+	// Group may ask for the password, by its distinguished name: of permit and forbid, and of create
+	// where one is named at once.
 	Group string `json:"group,omitempty"`
 
 	// Former is how it stood, in a form of its connector's own: given back with it, it is as it was.
@@ -57,15 +59,15 @@ var (
 func (c AccountChange) Check() error {
 	name, sign := strings.CutSuffix(c.Name, "$")
 	switch {
-	case c.Act != Create && c.Act != Permit:
+	case c.Act != Create && c.Act != Permit && c.Act != Forbid:
 		return fmt.Errorf("%q is no act about a managed account", c.Act)
 	case !sign:
 		return fmt.Errorf("the name of a managed account ends with a $, and %q does not", c.Name)
 	case c.DN == "" || c.Container == "":
 		return errors.New("it is not said where it stands")
-	case c.Act == Permit && c.Group == "":
+	case c.Act != Create && c.Group == "":
 		return errors.New("name the group whose hosts may ask for the password")
-	case c.Act == Permit:
+	case c.Act != Create:
 		return nil
 	case len(name) > longestName:
 		return fmt.Errorf("%q has %d characters: a managed account has at most %d besides the $", name, len(name), longestName)
@@ -105,8 +107,12 @@ func (c AccountChange) Thing() string { return "the managed account " + c.Name }
 
 // Words say what it does.
 func (c AccountChange) Words() string {
-	if c.Act == Permit {
+	switch c.Act {
+	case Permit:
 		return "let the hosts of " + c.Group + " ask for the password of " + c.Name
+	case Forbid:
+		return "let the hosts of " + c.Group + " no longer ask for the password of " + c.Name
+	case Create:
 	}
 	words := fmt.Sprintf("create %s in %s, with a password that changes every %d days", c.Thing(), c.Container, c.Interval)
 	if c.Group != "" {
@@ -132,10 +138,32 @@ func (c AccountChange) Details() (out [][2]string) {
 
 // BackWords say what taking it back does.
 func (c AccountChange) BackWords() string {
-	if c.Act == Permit {
-		return "let the hosts of " + c.Group + " no longer ask for the password of " + c.Name
+	other := c
+	switch c.Act {
+	case Permit:
+		other.Act = Forbid
+		return other.Words()
+	case Forbid:
+		other.Act = Permit
+		return other.Words() + " again"
+	case Create:
 	}
 	return "delete " + c.Thing() + " again"
+}
+
+// HostTitle is the restart of a host as a whole, the proof of it, or what becomes of both when
+// everything else is undone, in a few words. from and to are those of its window; zero for none.
+func HostTitle(host string, from, to time.Time, proof, undo bool) string {
+	switch {
+	case undo:
+		return host + " is not restarted once more"
+	case proof:
+		return "prove that " + host + " is up again"
+	case from.IsZero():
+		return "restart the host " + host
+	}
+	const at = "2006-01-02 15:04"
+	return "restart the host " + host + ", between " + from.UTC().Format(at) + " and " + to.UTC().Format(at) + " UTC"
 }
 
 // Title is a step about the change, or its undoing, in a few words.
@@ -145,6 +173,8 @@ func (c AccountChange) Title(confirm, undo bool) string {
 		return "prove that it is as it was: " + c.Thing()
 	case confirm && c.Act == Permit:
 		return "prove that the hosts of " + c.Group + " may ask for the password of " + c.Name
+	case confirm && c.Act == Forbid:
+		return "prove that the hosts of " + c.Group + " may not ask for the password of " + c.Name
 	case confirm:
 		return "prove that " + c.Thing() + " is there"
 	case undo:

@@ -3,6 +3,7 @@ package managed
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -45,4 +46,14 @@ func TestChangesThatNobodyMeant(t *testing.T) {
 	good.Act = Permit
 	require.NoError(t, good.Check())
 	assert.Contains(t, good.BackWords(), "no longer")
+	permit := good
+	good.Act = Forbid
+	require.NoError(t, good.Check())
+	assert.Equal(t, permit.BackWords(), good.Words())
+	assert.Equal(t, permit.Words()+" again", good.BackWords())
+	assert.Contains(t, good.Title(true, false), "may not ask")
+	for title, c := range map[string]struct{ proof, undo bool }{"restart the host north1, between 2026-12-01 02:00 and 2026-12-01 04:00 UTC": {}, "prove that north1 is up again": {proof: true}, "north1 is not restarted once more": {undo: true}} {
+		from := time.Date(2026, 12, 1, 2, 0, 0, 0, time.UTC)
+		assert.Equal(t, title, HostTitle("north1", from, from.Add(2*time.Hour), c.proof, c.undo))
+	}
 }

@@ -313,6 +313,9 @@ func (h OnHost) sees() Line {
 	return line
 }
 
+// Learned: it is permitted, and has started since.
+func (h OnHost) Learned() bool { return h.Host != nil && h.sees().Result == Met }
+
 func since(h *HostSeen) string {
 	for _, t := range []time.Time{h.Joined, h.Latest} {
 		if !t.IsZero() {

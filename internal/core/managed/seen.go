@@ -114,6 +114,7 @@ type HostSeen struct {
 	Enabled    estate.Tristate `json:"enabled"`
 	Encryption Encryption      `json:"encryption"`
 	Through    string          `json:"through,omitempty"` // the group that permits it; "" where it is permitted itself
+	Within     string          `json:"within,omitempty"`  // the group that it is itself a member of, by its distinguished name: that one, or one within it
 	// Joined is when it became a member, and Latest the time at the latest, where the directory
 	// tells of a group only when it last changed. Zero where neither is told.
 	Joined time.Time `json:"joined,omitzero"`

@@ -238,9 +238,13 @@ func situations() map[string]Input {
 		"assign-a-log-on":     password(func(in *Input) { in.Kind = KindAssign; in.LogOns, in.Units = []LogOn{moved}, []Unit{berth} }),
 		"assign-an-old-copy":  password(func(in *Input) { in.Kind = KindAssign; in.Files, in.Units = []File{earlier}, []Unit{replica("quay1")} }),
 		"assign-nothing-runs": password(func(in *Input) { in.Kind = KindAssign; in.LogOns = []LogOn{task} }),
-		"key-one-door":        key(1, func(*Input) {}),
-		"key-six-doors":       key(6, func(*Input) {}),
-		"key-with-a-reader":   key(2, func(in *Input) { in.Units = []Unit{reader("quay1", "backup.service", "/home/tide/.ssh/id")} }),
+		"assign-a-managed-account": password(func(in *Input) {
+			in.Kind, in.Managed, in.FirstAlone = KindAssign, true, true
+			in.LogOns, in.Units = []LogOn{moved, task}, []Unit{berth, pool}
+		}),
+		"key-one-door":      key(1, func(*Input) {}),
+		"key-six-doors":     key(6, func(*Input) {}),
+		"key-with-a-reader": key(2, func(in *Input) { in.Units = []Unit{reader("quay1", "backup.service", "/home/tide/.ssh/id")} }),
 		"key-two-files-one-account": key(1, func(in *Input) {
 			addDoor(in, "quay0", "/etc/ssh/keys/tide", "tide", "")
 		}),

@@ -3,6 +3,8 @@ package rotation
 import (
 	"fmt"
 	"time"
+
+	"mossledger.example/moss/internal/core/estate"
 )
 
 // Event is what a journal record says.
@@ -379,7 +381,7 @@ func (s *State) reached(t *StepState, r Record) {
 func (s *State) again(i int) {
 	t := &s.Steps[i]
 	t.Status, t.Attempts = Pending, 0
-	if s.Plan.Steps[i].Kind != StepProve {
+	if s.Plan.Steps[i].Kind != StepProve || s.Plan.Steps[i].Dependent == estate.DependentHost { // a host comes up by itself
 		return
 	}
 	for _, j := range s.Plan.Steps[i].Needs {

@@ -1,6 +1,10 @@
 package rotation
 
-import "slices"
+import (
+	"slices"
+
+	"mossledger.example/moss/internal/core/estate"
+)
 
 // The order of undoing: the old value is accepted again beside the new one where
 // it was retired, then copies, then the authority, proof that the old
@@ -41,7 +45,7 @@ func (s State) undoing() undoing {
 		case StepReplace, StepLogOn, StepChange, StepRetire, StepSeal, StepGive, StepTake, StepEnd, StepManage:
 			u.needs[i] = t.touched() || step.Adds() && renumbered && t.Status != Undone
 		case StepRestart:
-			u.disturbed[i] = t.Attempted || s.stopped(i)
+			u.disturbed[i] = (t.Attempted || s.stopped(i)) && step.Dependent != estate.DependentHost // which has no way back, and needs none
 			for _, j := range step.After {
 				// One on the same system that starts before it may have taken it down.
 				before := s.Plan.Steps[j]

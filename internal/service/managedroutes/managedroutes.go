@@ -5,6 +5,7 @@ package managedroutes
 import (
 	"context"
 	"net/http"
+	"time"
 
 	"mossledger.example/moss/internal/app/managing"
 	"mossledger.example/moss/internal/records"
@@ -39,6 +40,26 @@ type permitInput struct {
 	}
 }
 
+type hostsInput struct {
+	ID   records.AccountID `path:"id" minimum:"1"`
+	Body struct {
+		Hosts     []string  `json:"hosts" minItems:"1" maxItems:"200" doc:"By their names in the directory or here"`
+		Group     string    `json:"group,omitempty" maxLength:"1000" doc:"That they become members of; the only one that is permitted without it"`
+		Restart   bool      `json:"restart,omitempty" doc:"Restart those that have to learn of it, one after the other"`
+		NotBefore time.Time `json:"not_before,omitzero" doc:"Beginning of the window of the restarts"`
+		NotAfter  time.Time `json:"not_after,omitzero" doc:"End of it"`
+	}
+}
+
+type removalInput struct {
+	ID   records.AccountID `path:"id" minimum:"1"`
+	Body struct {
+		Hosts []string `json:"hosts,omitempty" maxItems:"200" doc:"Take these hosts out of the group, by their names in the directory or here"`
+		Group string   `json:"group,omitempty" maxLength:"1000" doc:"Let the hosts of this group no longer ask for its password"`
+		Hours int      `json:"watch_hours,omitempty" minimum:"0" maximum:"8784" doc:"Of the account itself, where neither hosts nor a group are named: for so long nothing may ask for it, disabled, before it is deleted"`
+	}
+}
+
 // Register adds them.
 func Register(r *routing.Router, managed func() *managing.Managing) {
 	routing.Add(r, http.MethodGet, "/systems/{name}/managed", "check-managed", "Check what managed accounts need: of a directory, of one of them, and of the hosts that are to use it", func(ctx context.Context, in *checkInput) (*routing.Body[managing.ManagedReport], error) {
@@ -52,5 +73,13 @@ func Register(r *routing.Router, managed func() *managing.Managing) {
 	})
 	routing.Add(r, http.MethodPost, "/accounts/{id}/managed/permit", "rehearse-permit", "Rehearse letting the hosts of a group ask for the password of a managed account: the amendment that is answered is started as others are", func(ctx context.Context, in *permitInput) (*routing.Body[records.Amendment], error) {
 		return routing.Answer(managed().RehearsePermit(ctx, routing.Who(ctx), in.ID, in.Body.Group))
+	})
+	routing.Add(r, http.MethodPost, "/accounts/{id}/managed/hosts", "rehearse-hosts", "Rehearse letting hosts fetch the password of a managed account: they become members of the group that may, and are restarted; the amendment that is answered is started as others are", func(ctx context.Context, in *hostsInput) (*routing.Body[records.Amendment], error) {
+		b := in.Body
+		return routing.Answer(managed().RehearseHosts(ctx, routing.Who(ctx), in.ID, managing.HostsWish{Hosts: b.Hosts, Group: b.Group, Restart: b.Restart, NotBefore: b.NotBefore, NotAfter: b.NotAfter}))
+	})
+	routing.Add(r, http.MethodPost, "/accounts/{id}/managed/removal", "rehearse-removal", "Rehearse taking a managed account from hosts, from the hosts of a group, or away altogether, where nothing uses it: the amendment that is answered is started as others are", func(ctx context.Context, in *removalInput) (*routing.Body[records.Amendment], error) {
+		b := in.Body
+		return routing.Answer(managed().RehearseRemoval(ctx, routing.Who(ctx), in.ID, managing.RemoveWish{Hosts: b.Hosts, Group: b.Group, Watch: time.Duration(b.Hours) * time.Hour}))
 	})
 }

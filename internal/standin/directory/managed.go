@@ -81,6 +81,15 @@ func (s *Server) Join(group, member string, at time.Time) (int, string) {
 	return code, words
 }
 
+// Leave takes a member out of a group.
+func (s *Server) Leave(group, member string) {
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	if e := s.entries[normal(group)]; e != nil {
+		_, _ = (&client{Server: s}).member(e, 1, []string{member}) // one that is no member is none afterwards
+	}
+}
+
 // Permit says which groups or hosts may ask for the password of a managed account.
 func (s *Server) Permit(account string, principals ...string) {
 	s.lock.Lock()

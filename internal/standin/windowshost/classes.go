@@ -302,7 +302,7 @@ func (h *Host) poolRecords() []wql.Record {
 // and so is one whose effect is not stood in for.
 var takes = map[string][]string{
 	"win32_service:startservice": {}, "win32_service:stopservice": {}, "win32_service:changestartmode": {"StartMode"},
-	"win32_service:change":            {"StartMode", "StartName", "StartPassword", "DisplayName"},
+	"win32_operatingsystem:reboot": {}, "win32_service:change": {"StartMode", "StartName", "StartPassword", "DisplayName"},
 	"ps_scheduledtask:setbyuser":      {"TaskName", "TaskPath", "User", "Password"},
 	"ps_scheduledtask:setbyprincipal": {"TaskName", "TaskPath", "Principal", "Principal.is", "Principal.DisplayName", "Principal.GroupId", "Principal.Id", "Principal.LogonType", "Principal.ProcessTokenSidType", "Principal.RequiredPrivilege", "Principal.RunLevel", "Principal.UserId"},
 	"applicationpool:getstate":        {}, "applicationpool:recycle": {}, "applicationpool:start": {}, "applicationpool:stop": {},
@@ -344,6 +344,14 @@ func (h *Host) call(space, class, method string, selectors map[string]string, in
 			return returns(h.change(s, input))
 		case "changestartmode":
 			return returns(h.change(s, map[string]string{"StartMode": input["StartMode"]}))
+		}
+	case "win32_operatingsystem":
+		if fold(method) == "reboot" && h.partly {
+			return returns(codeAccessDenied)
+		}
+		if fold(method) == "reboot" {
+			h.reboot()
+			return returns(codeOK)
 		}
 	case "ps_scheduledtask":
 		if h.partly {

@@ -396,6 +396,10 @@ func (h *Host) change(s *Service, input map[string]string) int {
 func (h *Host) Reboot() {
 	h.lock.Lock()
 	defer h.lock.Unlock()
+	h.reboot()
+}
+
+func (h *Host) reboot() {
 	h.booted, h.pending = h.now(), false
 	h.contexts = map[string]*enumeration{}
 	for _, key := range h.order {

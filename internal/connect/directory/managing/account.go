@@ -215,7 +215,7 @@ func (w *walk) group(at step) error {
 		case "group":
 			w.left = append(w.left, next)
 		case "computer":
-			h := managed.HostSeen{Through: at.permitted}
+			h := managed.HostSeen{Through: at.permitted, Within: at.dn}
 			if next.exact {
 				h.Joined = next.joined
 			} else {

@@ -34,7 +34,7 @@ func (r *Refused) Error() string { return r.Words }
 type Standing struct {
 	There  bool // it is as the change wants it
 	Words  string
-	Former string   // of permit: who might ask for the password
+	Former string   // of permit and forbid: who might ask for the password
 	Also   []string // what a person should know besides
 }
 
@@ -48,7 +48,7 @@ func Stands(conn Searcher, now time.Time, change managed.AccountChange) (Standin
 	if err != nil {
 		return Standing{}, err
 	}
-	if change.Act == managed.Permit {
+	if change.Act != managed.Create {
 		return r.permits(change, group)
 	}
 	return r.creates(change, group)
@@ -170,7 +170,7 @@ func (r *reader) differs(change managed.AccountChange, group *ldap.Entry) string
 	return ""
 }
 
-// permits: whether the group may ask for the password already.
+// permits: whether the group may ask for the password, or may not, as the change wants it.
 func (r *reader) permits(change managed.AccountChange, group *ldap.Entry) (Standing, error) {
 	a := r.seen.Account
 	if a == nil {
@@ -192,8 +192,8 @@ func (r *reader) permits(change managed.AccountChange, group *ldap.Entry) (Stand
 	if len(names) > 0 {
 		out.Words = "its password may be asked for by " + strings.Join(names, ", ")
 	}
-	out.There = slices.ContainsFunc(a.Permitted, func(p managed.Entitled) bool { return p.SID == sid })
-	if _, err := widened(raw, sid); err != nil {
+	out.There = slices.ContainsFunc(a.Permitted, func(p managed.Entitled) bool { return p.SID == sid }) == (change.Act == managed.Permit)
+	if _, err := turned(raw, change.Act, sid); err != nil {
 		return out, err
 	}
 	return out, nil
@@ -211,34 +211,49 @@ func (r *reader) permission(dn string) (raw []byte, words string, err error) {
 // administrators own what is written here (S-1-5-32-544).
 var administrators = descriptor.SID{Authority: 5, Sub: []uint32{32, 544}}
 
-// widened is a permission with one more who may ask. One with entries that are not understood is
+// entries are those of a permission, and who owns it. One with entries that are not understood is
 // not written anew: what they say would be lost.
-func widened(raw []byte, sid string) ([]byte, error) {
+func entries(raw []byte) (owner descriptor.SID, out []descriptor.Entry, err error) {
+	if len(raw) == 0 {
+		return administrators, nil, nil
+	}
+	d, err := descriptor.Parse(raw)
+	if err != nil || d.Rules == nil || d.Audited != nil {
+		return owner, nil, &Refused{"who may ask for its password is written in a way that is not understood", "change who may with the directory's own tools"}
+	}
+	for _, e := range d.Rules.Entries {
+		if !e.Known() || e.Conditional() || e.Object != nil || e.Inherits != nil {
+			return owner, nil, &Refused{"who may ask for its password has entries that are not understood", "change who may with the directory's own tools"}
+		}
+	}
+	if d.Owner == nil {
+		return administrators, d.Rules.Entries, nil
+	}
+	return *d.Owner, d.Rules.Entries, nil
+}
+
+func lets(e descriptor.Entry, sid string) bool {
+	return !e.Denies() && e.Trustee.String() == sid && e.Mask&descriptor.ReadProperty != 0
+}
+
+// turned is a permission after a change: with one more who may ask, or without one.
+func turned(raw []byte, act managed.Act, sid string) ([]byte, error) {
 	trustee, err := descriptor.ParseSID(sid)
 	if err != nil {
 		return nil, err
 	}
-	owner := administrators
-	var entries []descriptor.Entry
-	if len(raw) > 0 {
-		d, err := descriptor.Parse(raw)
-		if err != nil || d.Rules == nil || d.Audited != nil {
-			return nil, &Refused{"who may ask for its password is written in a way that is not understood", "permit the group with the directory's own tools"}
-		}
-		if d.Owner != nil {
-			owner = *d.Owner
-		}
-		for _, e := range d.Rules.Entries {
-			if !e.Known() || e.Conditional() || e.Object != nil || e.Inherits != nil {
-				return nil, &Refused{"who may ask for its password has entries that are not understood", "permit the group with the directory's own tools"}
-			}
-			if !e.Denies() && e.Trustee.String() == sid && e.Mask&descriptor.ReadProperty != 0 {
-				return raw, nil
-			}
-			entries = append(entries, e)
-		}
+	owner, list, err := entries(raw)
+	if err != nil {
+		return nil, err
 	}
-	return descriptor.Build(owner, append(entries, descriptor.Entry{Mask: descriptor.ReadProperty, Trustee: trustee})...), nil
+	has := slices.ContainsFunc(list, func(e descriptor.Entry) bool { return lets(e, sid) })
+	switch {
+	case has == (act != managed.Forbid):
+		return raw, nil
+	case has:
+		return descriptor.Build(owner, slices.DeleteFunc(slices.Clone(list), func(e descriptor.Entry) bool { return lets(e, sid) })...), nil
+	}
+	return descriptor.Build(owner, append(slices.Clone(list), descriptor.Entry{Mask: descriptor.ReadProperty, Trustee: trustee})...), nil
 }
 
 // same: two permissions let the same ask, in the same order. A directory may write them in another form.
@@ -260,7 +275,7 @@ func same(a, b []byte) bool {
 // is no failure, and what somebody else wrote since is not overwritten.
 func Make(conn Changer, now time.Time, change managed.AccountChange, back bool) error {
 	r := &reader{conn: conn}
-	if change.Act == managed.Permit {
+	if change.Act != managed.Create {
 		return r.makePermit(conn, change, back)
 	}
 	if back {
@@ -281,7 +296,7 @@ func Make(conn Changer, now time.Time, change managed.AccountChange, back bool) 
 		add.Attribute("servicePrincipalName", change.Services)
 	}
 	if group != nil {
-		permission, err := widened(nil, values.SIDText(group.GetRawAttributeValue("objectSid")))
+		permission, err := turned(nil, managed.Permit, values.SIDText(group.GetRawAttributeValue("objectSid")))
 		if err != nil {
 			return err
 		}
@@ -339,14 +354,14 @@ func (r *reader) makePermit(conn Changer, change managed.AccountChange, back boo
 	sid := values.SIDText(group.GetRawAttributeValue("objectSid"))
 	var will []byte
 	if !back {
-		if will, err = widened(raw, sid); err != nil {
+		if will, err = turned(raw, change.Act, sid); err != nil {
 			return err
 		}
 	} else {
 		if will, err = base64.StdEncoding.DecodeString(change.Former); err != nil {
 			return errors.New("how it stood before cannot be read")
 		}
-		made, err := widened(will, sid)
+		made, err := turned(will, change.Act, sid)
 		if err != nil {
 			return err
 		}
