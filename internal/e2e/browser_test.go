@@ -124,7 +124,7 @@ func (b *browser) press(text string) {
 		const want = %s, limit = Date.now() + 20000
 		const look = () => {
 			const named = (e) => e.innerText.trim() === want || e.innerText.trim().startsWith(want + ',') || e.getAttribute('aria-label') === want
-			const e = [...document.querySelectorAll('button, a, .ant-tabs-tab-btn, .ant-segmented-item')].filter(e => named(e) && !e.disabled && e.offsetParent !== null).at(-1)
+			const e = [...document.querySelectorAll('button, a, .ant-tabs-tab-btn, .ant-segmented-item, .ant-dropdown-menu-item')].filter(e => named(e) && !e.disabled && e.offsetParent !== null).at(-1)
 			if (e) {
 				e.click()
 				resolve(true)

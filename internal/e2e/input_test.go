@@ -143,5 +143,5 @@ func TestInterruptedSurvey(t *testing.T) {
 func TestTour(t *testing.T) {
 	t.Parallel()
 	u := &user{&demo.Process{Binary: binary, Folder: t.TempDir()}, t}
-	assert.Contains(t, u.moss(0, "demo", "--tour"), "All 47 steps were proven.")
+	assert.Contains(t, u.moss(0, "demo", "--tour"), "All 48 steps were proven.")
 }

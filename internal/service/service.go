@@ -41,7 +41,7 @@ import (
 )
 
 // Version of the program.
-const Version = "0.19.0"
+const Version = "0.20.0"
 
 // Config says how to run.
 type Config struct {

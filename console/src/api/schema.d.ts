@@ -4353,6 +4353,8 @@ export interface components {
              * @description After which its password changes; 30 without it. It is fixed once the account is there
              */
             interval_days?: number;
+            /** @description Groups that it becomes a member of itself, by name or distinguished name: those that have the rights that it needs on hosts */
+            member_of?: string[] | null;
             /** @description Of the account: at most 15 characters, and a $ that may be left out */
             name: string;
             /** @description RC4 besides AES, for hosts that have nothing better */

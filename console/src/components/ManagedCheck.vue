@@ -4,6 +4,7 @@ import { computed, onMounted, ref } from 'vue'
 import { api, data, type Schemas } from '../api/client'
 import { t } from '../texts'
 import '../texts/managed'
+import ManagedWay from './ManagedWay.vue'
 import PlainTable from './PlainTable.vue'
 import StateTag from './StateTag.vue'
 import Trouble from './Trouble.vue'
@@ -73,6 +74,7 @@ const columns = [
     </Form>
     <Trouble :words="trouble" />
     <template v-if="got">
+      <ManagedWay v-if="account" :report="got" :dependents="account.dependents ?? 0" />
       <Alert :type="tone" show-icon :message="said" role="status" />
       <PlainTable :label="t('managed.checks')" :columns="columns" :rows="lines" :row-key="(_, i) => i" :size="50">
         <template #result="{ row }"><StateTag :state="t(`managed.result.${row.result}`)" :as="row.result" /></template>

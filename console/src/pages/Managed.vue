@@ -1,7 +1,7 @@
 <script setup lang="ts">
-import { Button } from 'ant-design-vue'
+import { Button, Dropdown, Menu } from 'ant-design-vue'
 import { computed, defineAsyncComponent, ref } from 'vue'
-import { RouterLink } from 'vue-router'
+import { RouterLink, useRouter } from 'vue-router'
 import { api, data, type ListQuery, type Schemas } from '../api/client'
 import PageHead from '../components/PageHead.vue'
 import StateTag from '../components/StateTag.vue'
@@ -14,8 +14,10 @@ import { t } from '../texts'
 import '../texts/managed'
 
 const ManagedForm = defineAsyncComponent(() => import('../components/ManagedForm.vue'))
+const ManagedHosts = defineAsyncComponent(() => import('../components/ManagedHosts.vue'))
 const ManagedCheck = defineAsyncComponent(() => import('../components/ManagedCheck.vue'))
 type Account = Schemas['Account']
+const router = useRouter()
 const session = useSession()
 const may = computed(() => session.may('operator') || session.may('administrator'))
 const directories = ref<string[]>([])
@@ -25,6 +27,19 @@ void data(api.GET('/api/v1/systems', { params: { query: { filter: ['kind=directo
   (page) => (directories.value = page.items.map((v) => v.name)),
   () => undefined,
 )
+/** Whose hosts are let in, or from which it is taken. */
+const hosts = ref<{ account: Account; removing: boolean }>()
+const more = computed(() => [
+  { key: 'install', label: t('managed.install') },
+  { key: 'assign', label: t('managed.assign') },
+  { key: 'permit', label: t('managed.permit') },
+  { key: 'remove', label: t('managed.remove') },
+])
+function chosen(account: Account, key: unknown): void {
+  if (key === 'assign') void router.push({ path: '/dependents', query: { filter: ['runs_as!='] } })
+  else if (key === 'permit') changing.value = { account }
+  else hosts.value = { account, removing: key === 'remove' }
+}
 /** What is checked: a directory by itself, or one of its accounts. */
 const asking = ref<{ account?: Account }>()
 const columns = computed<Column[]>(() => [
@@ -34,7 +49,7 @@ const columns = computed<Column[]>(() => [
   { key: 'dependents', title: t('fields.dependents'), field: 'dependents', content: 'number', width: 120 },
   { key: 'password_changed', title: t('managed.changed'), field: 'password_changed', content: 'time', compares: 'time' },
   { key: 'description', title: t('fields.description'), field: 'description', content: 'text' },
-  ...(may.value ? [{ key: 'acts', title: t('fields.acts'), content: 'acts', width: 170 } as Column] : []),
+  ...(may.value ? [{ key: 'acts', title: t('fields.acts'), content: 'acts', width: 160 } as Column] : []),
 ])
 const fetch = (query: ListQuery) =>
   data(api.GET('/api/v1/accounts', { params: { query: { ...query, filter: [...(query.filter ?? []), 'type=managed'] } } }))
@@ -47,6 +62,7 @@ const key = (a: Account) => a.id
     <Button v-if="may" type="primary" @click="changing = {}">{{ t('managed.create') }}</Button>
   </PageHead>
   <ManagedForm v-if="changing" :account="changing.account" :directories="directories" @close="changing = undefined" />
+  <ManagedHosts v-if="hosts" :account="hosts.account" :removing="hosts.removing" @close="hosts = undefined" />
   <ManagedCheck
     v-if="asking"
     :key="asking.account?.id ?? 0"
@@ -65,7 +81,9 @@ const key = (a: Account) => a.id
     <template #password_changed="{ row }"><When :at="row.password_changed" /></template>
     <template #acts="{ row }"
       ><Button size="small" @click="asking = { account: row }">{{ t('managed.check') }}</Button>
-      <Button size="small" @click="changing = { account: row }">{{ t('managed.permit') }}</Button></template
-    >
+      <Dropdown :trigger="['click']"
+        ><Button size="small">{{ t('managed.more') }}</Button
+        ><template #overlay><Menu :items="more" @click="(e) => chosen(row, e.key)" /></template></Dropdown
+    ></template>
   </ListPage>
 </template>

@@ -1,4 +1,6 @@
+import { RadioGroup, Select } from 'ant-design-vue'
 import { describe, expect, it, vi } from 'vitest'
+import ManagedHosts from '../components/ManagedHosts.vue'
 import { serve } from '../testing/service'
 import { show } from '../testing/show'
 import Managed from './Managed.vue'
@@ -17,9 +19,9 @@ describe('managed accounts', () => {
       'GET /systems/domain/managed': {
         verdict: 'failed',
         checks: [
-          line('a root key is in effect', 'ok'),
-          line('NORTH1 knows that it is permitted', 'failed', 'restart it'),
-          line('types', 'warning', 'set both'),
+          { ...line('a root key is in effect', 'ok'), about: 'directory' },
+          { ...line('NORTH1 knows that it is permitted', 'failed', 'restart it'), about: 'learned' },
+          { ...line('types', 'warning', 'set both'), about: 'account' },
         ],
         account: { partly: 'it has members that no list tells' },
       },
@@ -31,6 +33,8 @@ describe('managed accounts', () => {
     const text = p.read()
     expect(text.indexOf('NORTH1 knows')).toBeLessThan(text.indexOf('seen: types'))
     expect(text.indexOf('seen: types')).toBeLessThan(text.indexOf('a root key'))
+    expect(text).toContain('waits for a restart: NORTH1')
+    expect(text).toContain('2 dependents')
     expect(text).toContain('There may be more hosts: it has members that no list tells')
     expect(service.sent()).toHaveLength(0)
   })
@@ -54,5 +58,30 @@ describe('managed accounts', () => {
       services: [],
       old_types: false,
     })
+  })
+  it('asks which hosts are let in, and from whom it is taken', async () => {
+    const service = serve({
+      ...answers,
+      'POST /accounts/7/managed/hosts': { id: 13 },
+      'POST /accounts/7/managed/removal': { id: 14 },
+    })
+    const begin = () => document.querySelector<HTMLButtonElement>('.ant-modal-footer .ant-btn-primary')!
+    const letIn = await show(ManagedHosts, { at: '/managed', props: { account: lockers } })
+    expect(letIn.read()).toContain('Hosts become members of the group')
+    expect(begin().disabled).toBe(true)
+    letIn.page.findComponent(Select).vm.$emit('update:value', ['north1'])
+    await vi.waitFor(() => expect(begin().disabled).toBe(false))
+    begin().click()
+    await vi.waitFor(() => expect(service.sent()).toHaveLength(1))
+    expect(service.sent()[0]!.body).toEqual({ hosts: ['north1'], group: '', restart: true })
+    letIn.page.unmount()
+
+    const taking = await show(ManagedHosts, { at: '/managed', props: { account: lockers, removing: true } })
+    expect(taking.read()).toContain('It is refused while anything is known to use the account there')
+    taking.page.findComponent(RadioGroup).vm.$emit('update:value', 'all')
+    await vi.waitFor(() => expect(taking.read()).toContain('deleted when nothing has asked for it'))
+    begin().click()
+    await vi.waitFor(() => expect(service.sent()).toHaveLength(2))
+    expect(service.sent()[1]!.body).toEqual({ watch_hours: 168 })
   })
 })

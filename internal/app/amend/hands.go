@@ -239,8 +239,20 @@ func (h *hands) Undo(ctx context.Context, step rotation.Step, _ string) rotation
 	case was.There == wanted(step):
 		return rotation.Outcome{Result: rotation.ResultDone, Words: "it was so before: it is left so"}
 	}
+	if step.Right != nil {
+		if _, _, _, err := h.standing(ctx, step); err != nil && h.withIt(step, was, err) {
+			return rotation.Outcome{Result: rotation.ResultDone, Words: goneWithIt}
+		}
+	}
 	return h.amend(ctx, step, was.Former, true)
 }
+
+// withIt: a membership went with its account, which the same plan had created.
+func (h *hands) withIt(step rotation.Step, was before, err error) bool {
+	return step.Right != nil && !was.There && connect.CodeOf(err) == connect.CodeGone && creates(h.plan, step.Right.ToDN)
+}
+
+const goneWithIt = "the account is not there any more"
 
 // confirm has the system say how it stands: as the step wants it, or as it was.
 func (h *hands) confirm(ctx context.Context, step rotation.Step, back bool, was before) rotation.Outcome {
@@ -254,6 +266,8 @@ func (h *hands) confirm(ctx context.Context, step rotation.Step, back bool, was 
 	}
 	_, _, s, err := h.standing(ctx, step)
 	switch {
+	case err != nil && back && h.withIt(step, was, err):
+		return rotation.Outcome{Result: rotation.ResultDone, Words: goneWithIt}
 	case err != nil:
 		return acts.Certainly(err)
 	case s.There != there:
@@ -273,6 +287,9 @@ func (h *hands) Probe(ctx context.Context, step rotation.Step, undo bool, memo s
 	}
 	_, _, s, err := h.standing(ctx, step)
 	if err != nil {
+		if was, told := h.first(ctx, step); undo && told == nil && h.withIt(step, was, err) {
+			return rotation.Finding{Result: rotation.ProbeAbsent, Words: goneWithIt}
+		}
 		return acts.NotFoundOut(err)
 	}
 	if step.Kind == rotation.StepWatch { // looking has no effect: it is looked again

@@ -18,6 +18,7 @@ import (
 	"mossledger.example/moss/internal/connect"
 	"mossledger.example/moss/internal/core/charter"
 	"mossledger.example/moss/internal/core/ledger"
+	"mossledger.example/moss/internal/core/managed"
 	"mossledger.example/moss/internal/core/rotation"
 	"mossledger.example/moss/internal/core/rotation/building"
 	"mossledger.example/moss/internal/records"
@@ -213,6 +214,8 @@ func (a *Amendments) checks(ctx context.Context, plan rotation.Plan) (out []conn
 		}
 		line, over := stands(step, standing, err)
 		switch {
+		case over && connect.CodeOf(err) == connect.CodeGone && creates(plan, step.Right.ToDN):
+			line.Result, line.Words, line.Next = connect.CheckOK, "once the account is there", ""
 		case over:
 		case !step.Right.Give && (strings.EqualFold(step.Right.To, target.Steward.Account) || step.Right.ToDN != "" && strings.EqualFold(step.Right.ToDN, target.Steward.Account)):
 			line.Result, line.Words = connect.CheckFailed, "it is the account by which "+system.Name+" is reached: taking something from it could lock us out"
@@ -226,6 +229,13 @@ func (a *Amendments) checks(ctx context.Context, plan rotation.Plan) (out []conn
 		out = append(out, line)
 	}
 	return out, verdict
+}
+
+// creates: a plan creates the account that stands there.
+func creates(plan rotation.Plan, dn string) bool {
+	return slices.ContainsFunc(plan.Steps, func(s rotation.Step) bool {
+		return s.Managed != nil && s.Managed.Act == managed.Create && s.Managed.DN == dn
+	})
 }
 
 // stands is what a rehearsal says of a step, by how its system says that it stands. over: there is

@@ -99,6 +99,22 @@ func TestManagedAccountsAreCreated(t *testing.T) {
 	require.Eventually(t, func() bool { return f.amended(done.ID).Result == rotation.FinishedUndone }, 20*time.Second, 10*time.Millisecond)
 	assert.False(t, f.stands("CN=gmsa-gates,"+container))
 
+	// It may be given groups at once, which have what it needs on hosts: both are there, or neither is.
+	both := gates("gmsa-gates")
+	both.MemberOf = []string{"Terminal Services", "CN=Operations,OU=Groups," + larkmoor.Base}
+	grouped := rehearsed(both)
+	assert.Contains(t, fmt.Sprint(grouped.Checks), "once the account is there")
+	done = started(grouped, nil)
+	require.Equal(t, rotation.FinishedDone, done.Result, "%+v", done.Steps)
+	groups := f.estate.Directory.GroupsOf(`LARKMOOR\gmsa-gates$`)
+	assert.ElementsMatch(t, []string{"Terminal Services", "Operations"}, groups)
+	assert.Equal(t, rotation.FinishedUndone, undo(done.ID).Result)
+	assert.False(t, f.stands("CN=gmsa-gates,"+container))
+	nowhere := gates("gmsa-gates")
+	nowhere.MemberOf = []string{"Nobody At All"}
+	_, err = f.Managing.RehearseNew(ctx, ines, "dir", nowhere)
+	require.ErrorIs(t, err, app.ErrInput)
+
 	// What a directory needs is missing, or a name is taken: nothing is begun.
 	f.estate.Directory.Remove("CN=6e1c2f60-5a3d-4c52-9a57-3f0d5b8c1a11,CN=Master Root Keys,CN=Group Key Distribution Service,CN=Services,CN=Configuration," + larkmoor.Base)
 	none := rehearsed(gates("gmsa-late"))
@@ -134,10 +150,12 @@ func TestManagedAccountsSurvive(t *testing.T) {
 	ctx := t.Context()
 	exec := f.statements()
 	cuts := 0
-	for at := 2; at <= 10; at++ {
+	for at := 2; at <= 16; at++ {
 		name := fmt.Sprintf("gmsa-at%d", at)
 		dn := "CN=" + name + ",CN=Managed Service Accounts," + larkmoor.Base
-		v, err := f.Managing.RehearseNew(ctx, ines, "dir", gates(name))
+		wish := gates(name)
+		wish.MemberOf = []string{"Terminal Services"}
+		v, err := f.Managing.RehearseNew(ctx, ines, "dir", wish)
 		require.NoError(t, err)
 		exec(cutForward(at))
 		f.estate.Directory.SetFault(directory.Fault{LoseAnswer: at%2 == 0})
@@ -146,12 +164,13 @@ func TestManagedAccountsSurvive(t *testing.T) {
 		done := f.amended(v.ID)
 		require.Equal(t, rotation.FinishedDone, done.Result, "cut at record %d: %+v", at, done.Steps)
 		assert.True(t, f.stands(dn), "%d", at)
+		assert.Equal(t, []string{"Terminal Services"}, f.estate.Directory.GroupsOf(`LARKMOOR\`+name+"$"), "%d", at)
 		exec(cutBack(at))
 		cuts += f.cut(exec, v.ID, func() error { return f.Amendments.Decide(ctx, ines, v.ID, rotation.DecideUndo, "back") })
 		require.Eventually(t, func() bool { return f.amended(v.ID).Result == rotation.FinishedUndone }, 20*time.Second, 10*time.Millisecond, "cut at record %d of undoing", at)
 		assert.False(t, f.stands(dn), "%d", at)
 	}
-	assert.Greater(t, cuts, 8, "records of going forward and of undoing")
+	assert.Greater(t, cuts, 12, "records of going forward and of undoing")
 }
 
 // A host that becomes a member and is restarted is both, whichever record of the journal could not be

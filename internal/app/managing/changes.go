@@ -32,6 +32,9 @@ type NewAccount struct {
 	Services  []string
 	Group     string // whose hosts may ask for the password; "" for nobody yet
 	Early     string // why it is created although no root key is in effect yet
+	// MemberOf are groups that it becomes a member of itself: those that have the rights that it
+	// needs on hosts, such as to log on as a service.
+	MemberOf []string
 }
 
 // RehearseNew says what creating an account would do, and whether it can be. What is rehearsed is
@@ -58,7 +61,17 @@ func (m *Managing) RehearseNew(ctx context.Context, by access.Actor, directory s
 	if seen.Group != nil {
 		c.Group = seen.Group.DN
 	}
-	return m.rehearser.RehearseManaged(ctx, by, v, amend.ManagedWish{Changes: []building.Managed{{Account: &c}}})
+	out := amend.ManagedWish{Changes: []building.Managed{{Account: &c}}}
+	for _, name := range wish.MemberOf {
+		_, of, err := m.look(ctx, by, directory, managed.Ask{Group: strings.TrimSpace(name)})
+		if err != nil {
+			return records.Amendment{}, err
+		}
+		if of.Group != nil {
+			out.Changes = append(out.Changes, building.Managed{Member: member(c.Name, "", c.DN, *of.Group, true)})
+		}
+	}
+	return m.rehearser.RehearseManaged(ctx, by, v, out)
 }
 
 // RehearsePermit says what letting the hosts of a group ask for the password of an account would

@@ -69,7 +69,7 @@ func (m *Managing) RehearseHosts(ctx context.Context, by access.Actor, account r
 			return records.Amendment{}, err
 		}
 		names = append(names, c.Name)
-		out.Changes = append(out.Changes, building.Managed{Member: member(c, group, true)})
+		out.Changes = append(out.Changes, building.Managed{Member: member(c.Name, c.StableID, c.DN, group, true)})
 		if h.Learned() {
 			continue
 		}
@@ -86,9 +86,9 @@ func (m *Managing) RehearseHosts(ctx context.Context, by access.Actor, account r
 	return m.rehearser.RehearseManaged(ctx, by, v, out)
 }
 
-// member is a computer's membership of a group.
-func member(c records.Account, group managed.Entitled, give bool) *privilege.RightChange {
-	return &privilege.RightChange{Give: give, To: c.Name, ToID: c.StableID, ToDN: c.DN, ToKind: privilege.KindAccount, Group: group.Name, GroupID: group.SID, GroupDN: group.DN}
+// member is a membership of a group.
+func member(name, id, dn string, group managed.Entitled, give bool) *privilege.RightChange {
+	return &privilege.RightChange{Give: give, To: name, ToID: id, ToDN: dn, ToKind: privilege.KindAccount, Group: group.Name, GroupID: group.SID, GroupDN: group.DN}
 }
 
 // permittedGroup is the one that hosts are to be members of.
@@ -226,7 +226,7 @@ func (m *Managing) RehearseRemoval(ctx context.Context, by access.Actor, account
 			return records.Amendment{}, fmt.Errorf("%w: %s is permitted as a member of %s, and not of %s itself: take it out there", app.ErrRefused, c.Name, h.Host.Within, group.Name)
 		}
 		names = append(names, c.Name)
-		out.Changes = append(out.Changes, building.Managed{Member: member(c, group, false)})
+		out.Changes = append(out.Changes, building.Managed{Member: member(c.Name, c.StableID, c.DN, group, false)})
 		out.LeftOut = append(out.LeftOut, c.Name+" may fetch the password until it is restarted: a host learns its groups when it starts")
 	}
 	out.Subject = fmt.Sprintf("%s on %s, without %s", a.Name, v.Name, strings.Join(names[:min(len(names), 5)], ", "))

@@ -185,7 +185,7 @@ func report(v records.System, seen managed.Seen, wish Wish, systems []records.Sy
 			if l.Result == managed.Missing {
 				out.Verdict = "failed"
 			}
-			out.Checks = append(out.Checks, connect.Checked{System: system, What: l.What, Result: string(l.Result), Words: l.Words, Next: l.Next})
+			out.Checks = append(out.Checks, connect.Checked{System: system, What: l.What, Result: string(l.Result), Words: l.Words, Next: l.Next, About: string(l.Stage)})
 		}
 	}
 	add(v.Name, managed.Prerequisites(seen))

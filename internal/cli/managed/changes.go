@@ -28,13 +28,13 @@ func begun(cmd *cobra.Command, c *api.Client, format, path string, body map[stri
 func create() *cobra.Command {
 	var dns, container, group, early, reason string
 	var interval int
-	var services []string
+	var services, groups []string
 	var old, detach bool
 	cmd := &cobra.Command{
 		Use: "create DIRECTORY NAME", Short: "Create a managed account: nobody knows its password, and hosts of a group fetch it", Args: cobra.ExactArgs(2),
 		Long: "Creates an account whose password the directory makes and changes by itself. What a directory needs for it is checked, and no name of it may be taken:\n" +
 			"two accounts with one service principal name break sign-in to both. NAME has at most 15 characters; the $ at its end may be left out.\n" + rehearsedFirst,
-		Example: "  moss managed create larkmoor gmsa-gates --dns-name gates.larkmoor.example --group 'Gate Hosts'\n  moss managed create larkmoor gmsa-gates --dns-name gates.larkmoor.example --service HTTP/gates.larkmoor.example --interval 14 --reason 'gates without a password'",
+		Example: "  moss managed create larkmoor gmsa-gates --dns-name gates.larkmoor.example --group 'Gate Hosts'\n  moss managed create larkmoor gmsa-gates --dns-name gates.larkmoor.example --service HTTP/gates.larkmoor.example --member-of 'Terminal Services' --interval 14 --reason 'gates without a password'",
 	}
 	output.AddFlag(cmd)
 	f := cmd.Flags()
@@ -43,13 +43,14 @@ func create() *cobra.Command {
 	f.StringVar(&group, "group", "", "group whose hosts may fetch its password, by name or distinguished name; nobody yet without it")
 	f.IntVar(&interval, "interval", 30, "days after which its password changes; fixed once it is there")
 	f.StringArrayVar(&services, "service", nil, "service principal name, such as HTTP/gates.larkmoor.example (repeatable)")
+	f.StringArrayVar(&groups, "member-of", nil, "group that it becomes a member of itself, which has the rights that it needs on hosts, such as to log on as a service (repeatable)")
 	f.BoolVar(&old, "old-types", false, "also the encryption type RC4, for hosts that have nothing better")
 	f.StringVar(&early, "early", "", "why it is created before a root key is in effect: for tests, for hosts may be given different passwords")
 	f.StringVar(&reason, "reason", "", "why; with it the act begins")
 	f.BoolVar(&detach, "detach", false, "do not wait for its end")
 	_ = cmd.MarkFlagRequired("dns-name")
 	cmd.RunE = output.Talking(func(cmd *cobra.Command, c *api.Client, format string, args []string) error {
-		body := map[string]any{"name": args[1], "dns_name": dns, "interval_days": interval, "container": container, "group": group, "services": services, "old_types": old, "early": early}
+		body := map[string]any{"name": args[1], "dns_name": dns, "interval_days": interval, "container": container, "group": group, "services": services, "old_types": old, "early": early, "member_of": groups}
 		return begun(cmd, c, format, "/systems/"+url.PathEscape(args[0])+"/managed", body, reason, detach)
 	})
 	return cmd

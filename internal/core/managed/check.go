@@ -2,6 +2,7 @@ package managed
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -10,10 +11,31 @@ import (
 
 // Line is one prerequisite, and how it stands.
 type Line struct {
+	Stage  Stage
 	What   string
 	Result Result
 	Words  string // what was seen
 	Next   string // what to do about it; "" when it is met
+}
+
+// Stage is a part of the way from a directory to an account that is in use.
+type Stage string
+
+// Stages, in their order.
+const (
+	StageDirectory Stage = "directory" // it can have such accounts
+	StageAccount   Stage = "account"   // it is there, and sound
+	StagePermitted Stage = "permitted" // hosts may ask for its password
+	StageLearned   Stage = "learned"   // they know that they may
+	StageAble      Stage = "able"      // and can
+)
+
+// staged gives lines their stage.
+func staged(stage Stage, lines ...Line) []Line {
+	for i := range lines {
+		lines[i].Stage = stage
+	}
+	return lines
 }
 
 // Result is how a prerequisite stands.
@@ -41,7 +63,7 @@ const LevelManaged = 5
 // Prerequisites are what a directory needs before a managed account can be created and used there,
 // in the order in which they are seen to.
 func Prerequisites(s Seen) []Line {
-	return []Line{s.schema(), s.controllers(), s.rootKey(), s.right()}
+	return staged(StageDirectory, s.schema(), s.controllers(), s.rootKey(), s.right())
 }
 
 func (s Seen) schema() Line {
@@ -143,15 +165,15 @@ func AboutAccount(s Seen) []Line {
 		if a.Sort == SortOther {
 			words = "it is of a kind of which nothing more is known here"
 		}
-		return []Line{{What: WhatByGroup, Result: Unknown, Words: words, Next: "what is said here of groups and intervals does not apply to it: replace it by one for the hosts of a group when it is next touched"}}
+		return staged(StageAccount, Line{What: WhatByGroup, Result: Unknown, Words: words, Next: "what is said here of groups and intervals does not apply to it: replace it by one for the hosts of a group when it is next touched"})
 	}
-	return []Line{a.enabled(), a.types(), a.permitted(), s.changes()}
+	return staged(StageAccount, a.enabled(), a.types(), a.permitted(), s.changes())
 }
 
 // ToUse are what the directory and an account that is there need before hosts can use it. One of
 // another kind than for the hosts of a group is not given to hosts by us: nothing tells whose it is.
 func ToUse(s Seen) []Line {
-	out := append([]Line{s.controllers(), s.rootKey()}, AboutAccount(s)...)
+	out := append(staged(StageDirectory, s.controllers(), s.rootKey()), AboutAccount(s)...)
 	for i, l := range out {
 		if l.What == WhatByGroup && s.Account.Sort != SortGroup {
 			out[i].Result = Missing
@@ -247,7 +269,7 @@ type OnHost struct {
 
 // AboutHost are what a host needs before it can use the account.
 func AboutHost(a AccountSeen, h OnHost) []Line {
-	return []Line{h.member(a), h.sees(), h.offers(), h.shares(a)}
+	return slices.Concat(staged(StagePermitted, h.member(a)), staged(StageLearned, h.sees()), staged(StageAble, h.offers(), h.shares(a)))
 }
 
 // offers: its operating system has what fetches such passwords, from version 6.2 on.

@@ -28,6 +28,7 @@ type createInput struct {
 		Container string   `json:"container,omitempty" maxLength:"1000" doc:"Distinguished name of where it is to stand; the directory's own place for them without it"`
 		Group     string   `json:"group,omitempty" maxLength:"1000" doc:"Whose hosts may ask for its password, by name or distinguished name; nobody without it"`
 		Services  []string `json:"services,omitempty" maxItems:"100" doc:"Service principal names"`
+		MemberOf  []string `json:"member_of,omitempty" maxItems:"20" doc:"Groups that it becomes a member of itself, by name or distinguished name: those that have the rights that it needs on hosts"`
 		OldTypes  bool     `json:"old_types,omitempty" doc:"RC4 besides AES, for hosts that have nothing better"`
 		Early     string   `json:"early,omitempty" maxLength:"500" doc:"Why it is created although no root key is in effect yet: for tests"`
 	}
@@ -68,7 +69,7 @@ func Register(r *routing.Router, managed func() *managing.Managing) {
 	routing.Add(r, http.MethodPost, "/systems/{name}/managed", "rehearse-managed", "Rehearse creating a managed account: the amendment that is answered is started as others are", func(ctx context.Context, in *createInput) (*routing.Body[records.Amendment], error) {
 		b := in.Body
 		return routing.Answer(managed().RehearseNew(ctx, routing.Who(ctx), in.Name, managing.NewAccount{
-			Name: b.Name, DNSName: b.DNSName, Interval: b.Interval, Container: b.Container, Group: b.Group, Services: b.Services, OldTypes: b.OldTypes, Early: b.Early,
+			Name: b.Name, DNSName: b.DNSName, Interval: b.Interval, Container: b.Container, Group: b.Group, Services: b.Services, OldTypes: b.OldTypes, Early: b.Early, MemberOf: b.MemberOf,
 		}))
 	})
 	routing.Add(r, http.MethodPost, "/accounts/{id}/managed/permit", "rehearse-permit", "Rehearse letting the hosts of a group ask for the password of a managed account: the amendment that is answered is started as others are", func(ctx context.Context, in *permitInput) (*routing.Body[records.Amendment], error) {

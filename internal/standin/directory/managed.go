@@ -81,6 +81,20 @@ func (s *Server) Join(group, member string, at time.Time) (int, string) {
 	return code, words
 }
 
+// GroupsOf are the names of the groups that an account is itself a member of.
+func (s *Server) GroupsOf(account string) (out []string) {
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	if e := s.find(account); e != nil {
+		for _, dn := range e.Attributes["memberOf"] {
+			if g := s.entries[normal(dn)]; g != nil {
+				out = append(out, first(g, "sAMAccountName"))
+			}
+		}
+	}
+	return out
+}
+
 // Leave takes a member out of a group.
 func (s *Server) Leave(group, member string) {
 	s.lock.Lock()
