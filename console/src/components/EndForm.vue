@@ -1,11 +1,10 @@
 <script setup lang="ts">
-import { Checkbox, Form, FormItem, InputNumber, Modal, Select, Textarea } from 'ant-design-vue'
+import { Checkbox, Form, FormItem, InputNumber, Select, Textarea } from 'ant-design-vue'
 import type { Dayjs } from 'dayjs'
 import { computed, defineAsyncComponent, ref } from 'vue'
-import { useRouter } from 'vue-router'
 import { api, data, type Schemas } from '../api/client'
 import { t } from '../texts'
-import Trouble from './Trouble.vue'
+import RehearseDialog from './RehearseDialog.vue'
 import { useWork } from './work'
 
 /** Asks what shall become of an end, and has it rehearsed: nothing is changed by that. */
@@ -16,7 +15,6 @@ const { of, first = '' } = defineProps<{
 }>()
 const emit = defineEmits<{ close: [] }>()
 const DayPicker = defineAsyncComponent(() => import('./DayPicker.vue'))
-const router = useRouter()
 const { busy, trouble, work } = useWork()
 const possible = ref<Schemas['Possible'][]>([])
 const chosen = ref<number>()
@@ -38,36 +36,31 @@ const options = computed(() =>
 const act = computed(() => (chosen.value === undefined ? undefined : possible.value[chosen.value]))
 const lasts = computed(() => act.value?.act === 'set-end' || act.value?.act === 'extend')
 const ready = computed(
-  () => act.value && (!lasts.value || never.value || when.value) && (act.value.act !== 'issue' || certificate.value.trim()),
+  () => !!act.value && (!lasts.value || never.value || !!when.value) && (act.value.act !== 'issue' || certificate.value.trim() !== ''),
 )
-const rehearse = () =>
-  work('rehearse', async () => {
-    const p = act.value!
-    const change = {
-      ...(of.account_id && of.what !== 'key' ? { account_id: of.account_id } : { dependent_id: of.dependent_id }),
-      act: p.act as 'expire',
-      of: p.of as 'account',
-      ...(p.act === 'delete' && watched.value ? { watch_hours: watched.value * 24 } : {}),
-      ...(p.act === 'issue' ? { certificate: certificate.value } : {}),
-      ...(lasts.value ? { end: never.value ? 'never' : when.value!.toISOString() } : {}),
-    }
-    const made = await data(api.POST('/api/v1/expiry/rehearsals', { body: { changes: [change] } }))
-    await router.push(`/amendments/${made.id}`)
-  })
+const rehearse = () => {
+  const p = act.value!
+  const change = {
+    ...(of.account_id && of.what !== 'key' ? { account_id: of.account_id } : { dependent_id: of.dependent_id }),
+    act: p.act as 'expire',
+    of: p.of as 'account',
+    ...(p.act === 'delete' && watched.value ? { watch_hours: watched.value * 24 } : {}),
+    ...(p.act === 'issue' ? { certificate: certificate.value } : {}),
+    ...(lasts.value ? { end: never.value ? 'never' : when.value!.toISOString() } : {}),
+  }
+  return data(api.POST('/api/v1/expiry/rehearsals', { body: { changes: [change] } }))
+}
 </script>
 
 <template>
-  <Modal
-    open
+  <RehearseDialog
     :title="t('ends.changeOf', { name: `${of.name} (${of.system})` })"
-    :ok-text="t('ends.rehearse')"
-    :cancel-text="t('do.notNow')"
-    :confirm-loading="busy === 'rehearse'"
-    :ok-button-props="{ disabled: !ready }"
-    @ok="rehearse"
-    @cancel="emit('close')"
+    :lead="t('ends.rehearseAsk')"
+    :ready="ready"
+    :rehearse="rehearse"
+    :failed="trouble"
+    @close="emit('close')"
   >
-    <p>{{ t('ends.rehearseAsk') }}</p>
     <p v-if="busy !== 'kinds' && !possible.length">{{ t('ends.noActs') }}</p>
     <Form v-else layout="vertical">
       <FormItem :label="t('ends.act')" html-for="end-act" :extra="act?.how"
@@ -84,8 +77,7 @@ const rehearse = () =>
         ><Textarea id="end-certificate" v-model:value="certificate" :rows="6" class="mono" spellcheck="false"
       /></FormItem>
     </Form>
-    <Trouble :words="trouble" />
-  </Modal>
+  </RehearseDialog>
 </template>
 
 <style scoped>

@@ -1,18 +1,14 @@
 <script setup lang="ts">
-import { Checkbox, Form, FormItem, Input, InputNumber, Modal, Select } from 'ant-design-vue'
+import { Checkbox, Form, FormItem, Input, InputNumber, Select } from 'ant-design-vue'
 import { computed, reactive, ref } from 'vue'
-import { useRouter } from 'vue-router'
 import { api, data, type Schemas } from '../api/client'
 import { t } from '../texts'
 import '../texts/managed'
-import Trouble from './Trouble.vue'
-import { useWork } from './work'
+import RehearseDialog from './RehearseDialog.vue'
 
 /** Asks for a managed account that is to be created, or, of one, for the group whose hosts shall fetch its password. Nothing is changed by that. */
 const props = defineProps<{ account?: Schemas['Account']; directories: string[] }>()
 const emit = defineEmits<{ close: [] }>()
-const router = useRouter()
-const { busy, trouble, work } = useWork()
 const chosen = ref<string>()
 /** The one that is chosen, or the only one there is. */
 const directory = computed({
@@ -20,7 +16,7 @@ const directory = computed({
   set: (name) => (chosen.value = name),
 })
 const form = reactive({ name: '', dns: '', group: '', interval: 30, services: [] as string[], container: '', old: false })
-const ready = computed(() => (props.account ? form.group.trim() : directory.value && form.name.trim() && form.dns.trim()))
+const ready = computed(() => !!(props.account ? form.group.trim() : directory.value && form.name.trim() && form.dns.trim()))
 const asked = () =>
   props.account
     ? api.POST('/api/v1/accounts/{id}/managed/permit', { params: { path: { id: props.account.id } }, body: { group: form.group.trim() } })
@@ -36,25 +32,17 @@ const asked = () =>
           old_types: form.old,
         },
       })
-const rehearse = () =>
-  work('rehearse', async () => {
-    const made = await data(asked())
-    await router.push(`/amendments/${made.id}`)
-  })
+const rehearse = () => data(asked())
 </script>
 
 <template>
-  <Modal
-    open
+  <RehearseDialog
     :title="account ? t('managed.permitOf', { name: account.name }) : t('managed.create')"
-    :ok-text="t('ends.rehearse')"
-    :cancel-text="t('do.notNow')"
-    :confirm-loading="busy === 'rehearse'"
-    :ok-button-props="{ disabled: !ready }"
-    @ok="rehearse"
-    @cancel="emit('close')"
+    :lead="t('managed.rehearseAsk')"
+    :ready="ready"
+    :rehearse="rehearse"
+    @close="emit('close')"
   >
-    <p>{{ t('managed.rehearseAsk') }}</p>
     <Form layout="vertical" :model="form">
       <template v-if="!account">
         <FormItem :label="t('managed.directory')" html-for="new-directory"
@@ -81,6 +69,5 @@ const rehearse = () =>
       /></FormItem>
       <Checkbox v-if="!account" v-model:checked="form.old">{{ t('managed.old') }}</Checkbox>
     </Form>
-    <Trouble :words="trouble" />
-  </Modal>
+  </RehearseDialog>
 </template>

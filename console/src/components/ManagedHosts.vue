@@ -1,12 +1,10 @@
 <script setup lang="ts">
-import { Alert, Checkbox, Form, FormItem, Input, InputNumber, Modal, RadioButton, RadioGroup, Select } from 'ant-design-vue'
+import { Alert, Checkbox, Form, FormItem, Input, InputNumber, RadioButton, RadioGroup, Select } from 'ant-design-vue'
 import { computed, defineAsyncComponent, reactive, ref } from 'vue'
-import { useRouter } from 'vue-router'
 import { api, data, type Schemas } from '../api/client'
 import { t } from '../texts'
 import '../texts/managed'
-import Trouble from './Trouble.vue'
-import { useWork } from './work'
+import RehearseDialog from './RehearseDialog.vue'
 
 // Calendars are large.
 const BetweenPicker = defineAsyncComponent(() => import('./BetweenPicker.vue'))
@@ -14,8 +12,6 @@ const BetweenPicker = defineAsyncComponent(() => import('./BetweenPicker.vue'))
 /** Asks which hosts shall fetch the password of an account, or from whom it shall be taken. Nothing is changed by that. */
 const props = defineProps<{ account: Schemas['Account']; removing?: boolean }>()
 const emit = defineEmits<{ close: [] }>()
-const router = useRouter()
-const { busy, trouble, work } = useWork()
 const form = reactive({ hosts: [] as string[], group: '', restart: true, since: '', until: '', days: 7 })
 const from = ref<'hosts' | 'group' | 'all'>('hosts')
 const ready = computed(() => {
@@ -43,25 +39,17 @@ const taking = () =>
           ? { group: form.group.trim() }
           : { watch_hours: form.days * 24 },
   })
-const rehearse = () =>
-  work('rehearse', async () => {
-    const made = await data(props.removing ? taking() : letting())
-    await router.push(`/amendments/${made.id}`)
-  })
+const rehearse = () => data(props.removing ? taking() : letting())
 </script>
 
 <template>
-  <Modal
-    open
+  <RehearseDialog
     :title="t(removing ? 'managed.removeOf' : 'managed.installOf', { name: account.name })"
-    :ok-text="t('ends.rehearse')"
-    :cancel-text="t('do.notNow')"
-    :confirm-loading="busy === 'rehearse'"
-    :ok-button-props="{ disabled: !ready }"
-    @ok="rehearse"
-    @cancel="emit('close')"
+    :lead="t(removing ? 'managed.removeAsk' : 'managed.installAsk')"
+    :ready="ready"
+    :rehearse="rehearse"
+    @close="emit('close')"
   >
-    <p>{{ t(removing ? 'managed.removeAsk' : 'managed.installAsk') }}</p>
     <Form layout="vertical" :model="form">
       <FormItem v-if="removing" :label="t('managed.from')"
         ><RadioGroup v-model:value="from"
@@ -96,6 +84,5 @@ const rehearse = () =>
       /></FormItem>
     </Form>
     <Alert v-if="removing" type="info" show-icon :message="t('managed.removeUsed')" />
-    <Trouble :words="trouble" />
-  </Modal>
+  </RehearseDialog>
 </template>

@@ -117,6 +117,7 @@ func (f Fixture) run(t *testing.T) {
 	t.Run("certify", s.certify)
 	t.Run("show", s.show)
 	t.Run("managing", s.managing)
+	t.Run("host", s.host)
 	t.Run("reach", s.reach)
 	t.Run("sessions", s.sessions)
 	t.Run("rehearse", s.rehearse)

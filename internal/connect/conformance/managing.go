@@ -1,14 +1,39 @@
 package conformance
 
 import (
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"mossledger.example/moss/internal/connect"
+	"mossledger.example/moss/internal/core/estate"
 	"mossledger.example/moss/internal/core/managed"
 )
+
+// host: one that can be restarted as a whole tells since when it is up, and the same twice; of others
+// that is asked in vain.
+func (s *suite) host(t *testing.T) {
+	whole := estate.Place{Kind: estate.DependentHost, Place: s.Target.Name}
+	state, err := s.Connector.UnitState(s.ctx, s.Target, whole)
+	if !s.Connector.Describe().Can(connect.ActRestartHost) {
+		require.Error(t, err)
+		return
+	}
+	require.NoError(t, err)
+	assert.Equal(t, "active", state.Active)
+	since, err := time.Parse(time.RFC3339, strings.TrimPrefix(state.Invocation, connect.UpSince))
+	require.NoError(t, err, state.Invocation)
+	assert.True(t, since.Before(time.Now().Add(time.Minute)))
+	again, err := s.Connector.UnitState(s.ctx, s.Target, whole)
+	require.NoError(t, err)
+	assert.Equal(t, state.Invocation, again.Invocation)
+	lines := s.Connector.Rehearse(s.ctx, s.Target, []connect.Intention{{Restart: whole}})
+	require.NotEmpty(t, lines)
+	assert.NotEqual(t, connect.CheckFailed, lines[len(lines)-1].Result, lines[len(lines)-1].Words)
+}
 
 // managing: what a directory says about managed accounts is told without a doubt, and nothing of
 // what is no managed account.

@@ -98,10 +98,10 @@ func Next(s State, inFlight map[int]bool) []Action {
 	if s.Mode != ModeForward && s.Mode != ModeUndoing {
 		return nil
 	}
-	f := flying{steps: make([]bool, len(s.Steps))} // every step is asked: cheaper than a map
+	f := flying{steps: make([]bool, len(s.Steps)), rank: undoRank[StepRetire]} // every step is asked: cheaper than a map
 	for i, in := range inFlight {
 		if in {
-			f.steps[i] = true
+			f.steps[i], f.rank = true, max(f.rank, s.index.ranks[i])
 			f.count++
 		}
 	}
@@ -113,8 +113,8 @@ func Next(s State, inFlight map[int]bool) []Action {
 
 // flying are the steps that are being worked on.
 type flying struct {
-	steps []bool
-	count int
+	steps       []bool
+	count, rank int // rank: the highest of undoing; what comes before it is not begun beside it
 }
 
 // pass is what one pass over the steps found of each.
@@ -295,7 +295,7 @@ func (s State) backward(inFlight flying) []Action {
 			incomplete = true
 		case step.Kind == StepSeal && keep:
 			incomplete = true // the new value is kept while any place may still hold it
-		case rank > lowest || rank == undoRestarts && !s.restartedBefore(u, i, inFlight):
+		case rank > lowest || rank < inFlight.rank || rank == undoRestarts && !s.restartedBefore(u, i, inFlight):
 		default:
 			out = append(out, Action{Kind: ActUndo, Step: i, NotBefore: t.due()})
 		}

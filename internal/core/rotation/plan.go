@@ -327,9 +327,8 @@ type Plan struct {
 	AtWindowEnd WindowEnd           `json:"at_window_end,omitempty"` // pause when empty
 	FirstAlone  string              `json:"first_alone,omitempty"`   // the dependent that is changed and proven before all others
 	// Turn is set where two accounts take turns: the credential's account rests afterwards.
-	Turn *Successor `json:"turn,omitempty"`
-	// Managed: the account's own directory makes its password, and nobody here knows it.
-	Managed bool `json:"managed,omitempty"`
+	Turn    *Successor `json:"turn,omitempty"`
+	Managed bool       `json:"managed,omitempty"` // the account's own directory makes its password, and nobody here knows it
 	// UndoOf is set in the plan of a rehearsal for undoing a finished rotation.
 	UndoOf int64  `json:"undo_of,omitempty"`
 	Steps  []Step `json:"steps"`

@@ -89,3 +89,44 @@ func TestKeyTabsAreWaitedForWhileUndoing(t *testing.T) {
 	e.verify(state)
 	require.Equal(t, FinishedUndone, state.Result)
 }
+
+// A person may have undone once more what was left out, while the authority is being put back: the
+// number of the keys that it will have is not known then, and the key tab waits for it.
+func TestKeyTabsWaitForTheAuthority(t *testing.T) {
+	e := newWorld(t, UndoOnFailure, atOnce)
+	var change, tab int
+	for i, s := range e.plan.Steps {
+		switch {
+		case s.Kind == StepChange:
+			change = i
+		case s.Adds() && tab == 0:
+			tab = i
+		}
+	}
+	state, err := Fold(e.plan, nil)
+	require.NoError(t, err)
+	write := func(event Event, step int, undo bool, result string) {
+		r := Record{Seq: state.Last + 1, Event: event, Step: step, Undo: undo, Result: result}
+		require.NoError(t, state.Apply(r), "%+v", r)
+	}
+	write(EventStarted, -1, false, "")
+	for _, i := range []int{0, change} {
+		write(EventIntent, i, false, "")
+		write(EventOutcome, i, false, ResultDone)
+	}
+	write(EventDecision, -1, false, DecideUndo)
+	write(EventOutcome, tab, true, ResultAway)
+	write(EventDecision, -1, false, DecideLeave)
+	write(EventIntent, change, true, "")
+	write(EventDecision, -1, false, DecideUndo)
+	inFlight := map[int]bool{change: true}
+	for _, a := range Next(state, inFlight) {
+		require.NotEqual(t, ActUndo, a.Kind, "step %d, beside the authority", a.Step)
+	}
+	write(EventOutcome, change, true, ResultDone)
+	var undone []int
+	for _, a := range Next(state, nil) {
+		undone = append(undone, a.Step)
+	}
+	require.Contains(t, undone, tab)
+}
