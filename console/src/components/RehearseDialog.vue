@@ -7,7 +7,12 @@ import Trouble from './Trouble.vue'
 import { useWork } from './work'
 
 /** Asks for something that is rehearsed as an amendment, and goes to what came of it. Nothing is changed by that. */
-const { ready = true, rehearse } = defineProps<{
+const {
+  ready = true,
+  verb = '',
+  failed = '',
+  rehearse,
+} = defineProps<{
   title: string
   /** What it does, in a sentence or two. */
   lead: string
@@ -33,7 +38,7 @@ const begin = () =>
   <Modal
     open
     :title="title"
-    :ok-text="verb ?? t('ends.rehearse')"
+    :ok-text="verb || t('ends.rehearse')"
     :cancel-text="t('do.notNow')"
     :confirm-loading="busy === 'rehearse'"
     :ok-button-props="{ disabled: !ready }"
@@ -42,6 +47,6 @@ const begin = () =>
   >
     <p>{{ lead }}</p>
     <slot />
-    <Trouble :words="trouble || failed || ''" />
+    <Trouble :words="trouble || failed" />
   </Modal>
 </template>
