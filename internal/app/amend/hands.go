@@ -281,9 +281,9 @@ func (h *hands) confirm(ctx context.Context, step rotation.Step, back bool, was 
 }
 
 // Probe implements rotation.Hands.
-func (h *hands) Probe(ctx context.Context, step rotation.Step, undo bool, memo string) rotation.Finding {
+func (h *hands) Probe(ctx context.Context, step rotation.Step, undo bool, _ string) rotation.Finding {
 	if ofHost(step) {
-		return h.probeHost(ctx, step, memo)
+		return h.probeHost(ctx, step)
 	}
 	_, _, s, err := h.standing(ctx, step)
 	if err != nil {

@@ -57,19 +57,38 @@ func (h *hands) observeHost(ctx context.Context, step rotation.Step) (string, er
 	return state.Invocation, err
 }
 
-// bootsApart is how far apart two times are at least since which a host is up, if they are those of
-// two runs: it works the time out from its clock, which is set now and then, and a restart takes
-// longer.
-const bootsApart = 5 * time.Second
+// Two times since which a host is up are those of two runs of it when they are bootsApart, for it
+// works the time out from its clock, which is set now and then; or when the later one is about when
+// it was asked to restart: clocks are no further apart than clocksApart where sign-in works.
+const (
+	bootsApart  = 5 * time.Second
+	clocksApart = 5 * time.Minute
+)
 
-// anew: a host is up since another time than it was.
-func anew(before, now string) bool {
-	was, err := time.Parse(time.RFC3339, strings.TrimPrefix(before, connect.UpSince))
+// asking is the latest request to restart a host: since when it was up then, and when that was.
+type asking struct {
+	before string
+	at     time.Time
+}
+
+func (h *hands) asking(ctx context.Context, restart int) (a asking, err error) {
+	journal, err := h.amendments.store.AmendmentJournal(ctx, h.id)
+	for _, r := range journal {
+		if r.Event == rotation.EventIntent && r.Step == restart {
+			a = asking{r.Memo, r.Time}
+		}
+	}
+	return a, err
+}
+
+// anew: a host is up since another time than when it was asked to restart.
+func (a asking) anew(now string) bool {
+	was, err := time.Parse(time.RFC3339, strings.TrimPrefix(a.before, connect.UpSince))
 	is, failed := time.Parse(time.RFC3339, strings.TrimPrefix(now, connect.UpSince))
 	if err != nil || failed != nil {
-		return before != now
+		return a.before != now
 	}
-	return is.Sub(was) > bootsApart
+	return is.Sub(was) > bootsApart || is.After(was) && is.After(a.at.Add(-clocksApart))
 }
 
 func (h *hands) doHost(ctx context.Context, step rotation.Step) rotation.Outcome {
@@ -90,21 +109,15 @@ func (h *hands) doHost(ctx context.Context, step rotation.Step) rotation.Outcome
 // proveHost: it is up, and not since before it was asked to restart. It answers for a while before
 // it goes down: so long it is waited for, as while it is away.
 func (h *hands) proveHost(ctx context.Context, step rotation.Step) rotation.Outcome {
-	journal, err := h.amendments.store.AmendmentJournal(ctx, h.id)
+	asked, err := h.asking(ctx, step.Needs[0])
 	if err != nil {
 		return acts.Certainly(err)
-	}
-	before := ""
-	for _, r := range journal {
-		if r.Event == rotation.EventIntent && r.Step == step.Needs[0] {
-			before = r.Memo
-		}
 	}
 	state, err := h.up(ctx, step)
 	switch {
 	case err != nil:
 		return acts.Certainly(err)
-	case !anew(before, state.Invocation):
+	case !asked.anew(state.Invocation):
 		return rotation.Outcome{Result: rotation.ResultAway, Words: step.System + " has not gone down yet: it is " + state.Invocation}
 	}
 	return rotation.Outcome{Result: rotation.ResultDone, Words: "it is " + state.Invocation}
@@ -112,7 +125,7 @@ func (h *hands) proveHost(ctx context.Context, step rotation.Step) rotation.Outc
 
 // probeHost finds out whether it restarted since it was asked to. A proof that was cut off is made
 // again.
-func (h *hands) probeHost(ctx context.Context, step rotation.Step, memo string) rotation.Finding {
+func (h *hands) probeHost(ctx context.Context, step rotation.Step) rotation.Finding {
 	if step.Kind == rotation.StepProve {
 		switch is := h.proveHost(ctx, step); is.Result {
 		case rotation.ResultDone:
@@ -123,11 +136,15 @@ func (h *hands) probeHost(ctx context.Context, step rotation.Step, memo string) 
 			return rotation.Finding{Result: rotation.ProbeNeither, Words: is.Words}
 		}
 	}
+	asked, err := h.asking(ctx, step.Index)
+	if err != nil {
+		return acts.NotFoundOut(err)
+	}
 	state, err := h.up(ctx, step)
 	switch {
 	case err != nil:
 		return acts.NotFoundOut(err)
-	case !anew(memo, state.Invocation):
+	case !asked.anew(state.Invocation):
 		return rotation.Finding{Result: rotation.ProbeAbsent, Words: "it is " + state.Invocation}
 	}
 	return rotation.Finding{Result: rotation.ProbeEffective, Words: "it is " + state.Invocation}
