@@ -45,9 +45,14 @@ func TestManagedAccountsAreChecked(t *testing.T) {
 		assert.Equal(t, missing, r.Verdict == "failed")
 		return out
 	}
+	// The north runs something as it, and may not have its password.
+	before := of()
+	assert.Equal(t, "failed", before["north1 is permitted"].Result, "%+v", before)
+	assert.Contains(t, before["north1 is permitted"].Words, "1 that log on as the account there do not start again")
 	code, words := f.estate.Directory.Join(larkmoor.LockerHosts, "CN=NORTH1,OU=Hosts,"+larkmoor.Base, time.Now())
 	require.Zero(t, code, words)
 	all := of()
+	assert.NotContains(t, all, "north1 is permitted", "it is one of those that are")
 	assert.Equal(t, "ok", all["SKERRY1 knows that it is permitted"].Result, "%+v", all)
 	assert.Equal(t, "skerry1", all["SKERRY1 knows that it is permitted"].System)
 	assert.Equal(t, "ok", all["SKERRY1 can fetch passwords"].Result)

@@ -249,10 +249,8 @@ func (m *Managing) unused(ctx context.Context, a records.Account, hosts []manage
 	}
 	var users []string
 	for _, d := range tied {
-		for _, t := range d.Ties {
-			if t.AccountID == a.ID && t.Strength == string(estate.StrengthRunsAs) && d.Gone.IsZero() && (all || on[d.System]) {
-				users = append(users, d.Place+" on "+d.System)
-			}
+		if (all || on[d.System]) && runsAs(d, a.ID) {
+			users = append(users, d.Place+" on "+d.System)
 		}
 	}
 	slices.Sort(users)

@@ -5,6 +5,8 @@ package managing
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -105,7 +107,32 @@ func (m *Managing) Check(ctx context.Context, by access.Actor, system string, wi
 	if ask.Account != "" && seen.Account == nil {
 		return ManagedReport{}, fmt.Errorf("%w: %s shows no managed account at %s: run a survey of it", records.ErrNotFound, v.Name, ask.Account)
 	}
-	return report(v, seen, wish, hosts), nil
+	used := map[string]int{}
+	if wish.Account != 0 {
+		if used, err = m.usedOn(ctx, wish.Account); err != nil {
+			return ManagedReport{}, err
+		}
+	}
+	return report(v, seen, wish, hosts, used), nil
+}
+
+// usedOn counts what logs on as an account, by system.
+func (m *Managing) usedOn(ctx context.Context, account records.AccountID) (map[string]int, error) {
+	tied, err := m.store.DependentsOfAccount(ctx, account)
+	out := map[string]int{}
+	for _, d := range tied {
+		if runsAs(d, account) {
+			out[d.System]++
+		}
+	}
+	return out, err
+}
+
+// runsAs: a dependent that is there logs on as the account.
+func runsAs(d records.Dependent, account records.AccountID) bool {
+	return d.Gone.IsZero() && slices.ContainsFunc(d.Ties, func(t records.Tie) bool {
+		return t.AccountID == account && t.Strength == string(estate.StrengthRunsAs)
+	})
 }
 
 // Usable says whether hosts can use an account: what is missing of what they need, what is in doubt,
@@ -177,8 +204,8 @@ func (m *Managing) ask(ctx context.Context, by access.Actor, v records.System, a
 	return seen, err
 }
 
-// report puts together what is needed.
-func report(v records.System, seen managed.Seen, wish Wish, systems []records.System) ManagedReport {
+// report puts together what is needed. used is how much logs on as the account, by system.
+func report(v records.System, seen managed.Seen, wish Wish, systems []records.System, used map[string]int) ManagedReport {
 	out := ManagedReport{System: v.Name, Verdict: "passed", Checks: []connect.Checked{}, Seen: seen}
 	add := func(system string, lines []managed.Line) {
 		for _, l := range lines {
@@ -196,7 +223,16 @@ func report(v records.System, seen managed.Seen, wish Wish, systems []records.Sy
 	if seen.Account.Sort != managed.SortGroup {
 		return out
 	}
-	for _, h := range hostsOf(*seen.Account, wish.Hosts, systems) {
+	hosts := hostsOf(*seen.Account, wish.Hosts, systems)
+	if len(wish.Hosts) == 0 { // also those that use it and are not permitted: what they run does not start again
+		for _, name := range slices.Sorted(maps.Keys(used)) {
+			if !slices.ContainsFunc(hosts, func(h managed.OnHost) bool { return h.System == name }) && len(hosts) < MostHosts {
+				hosts = append(hosts, known(managed.OnHost{Name: name}, systems))
+			}
+		}
+	}
+	for _, h := range hosts {
+		h.Used = used[h.System]
 		system := h.System
 		if system == "" {
 			system = v.Name

@@ -265,6 +265,7 @@ type OnHost struct {
 	Booted  time.Time   // zero when that is not known
 	Kind    estate.Kind // of that system
 	Version string      // of its operating system, as it says itself
+	Used    int         // how much there logs on as the account
 }
 
 // AboutHost are what a host needs before it can use the account.
@@ -299,6 +300,9 @@ func (h OnHost) member(a AccountSeen) Line {
 		line.Result, line.Words, line.Next = Unknown, "not among those that were seen: "+a.Partly, "look at the group that is permitted"
 	case h.Host == nil:
 		line.Result, line.Words, line.Next = Missing, "it is in none of the groups that may ask for the password", "add it to the permitted group, and restart it"
+		if h.Used > 0 {
+			line.Words += fmt.Sprintf("; %d that log on as the account there do not start again", h.Used)
+		}
 	case h.Host.Enabled == estate.No:
 		line.Result, line.Words, line.Next = Missing, "its account is disabled in the directory", "enable it, or take it out of the group"
 	case h.Host.Through == "":
