@@ -69,7 +69,7 @@ func TestHostsAreGivenManagedAccounts(t *testing.T) {
 	_, stored := north.Stores("KioskAgent")
 	north.UpdatePool("KioskSite", func(p *windowshost.Pool) { p.Password = stored })
 	f.survey("north1")
-	done := f.begunManaged(f.Managing.RehearseHosts(ctx, ines, lockers.ID, managing.HostsWish{Hosts: []string{"north1"}, Restart: true}))
+	done := f.begunManaged(f.Managing.RehearseHosts(ctx, ines, lockers.ID, managing.HostsWish{Hosts: []string{"north1", "NORTH1$"}, Restart: true}))
 	require.Equal(t, rotation.FinishedDone, done.Result, "%+v", done.Steps)
 	var titles []string
 	for _, s := range done.Steps {
@@ -89,7 +89,7 @@ func TestHostsAreGivenManagedAccounts(t *testing.T) {
 	given := f.run(lockers, wish)
 	require.Equal(t, rotation.FinishedDone, given.Result)
 	f.quiet()
-	for name, wish := range map[string]managing.RemoveWish{"the host": {Hosts: []string{"north1"}}, "its group": {Group: "Locker Hosts"}, "all of it": {}} {
+	for name, wish := range map[string]managing.RemoveWish{"the host": {Hosts: []string{"north1"}}, "its group": {Group: "Locker Hosts"}, "its group by its whole name": {Group: larkmoor.LockerHosts}, "all of it": {}} {
 		_, err = f.Managing.RehearseRemoval(ctx, ines, lockers.ID, wish)
 		require.ErrorIs(t, err, app.ErrRefused, name)
 		assert.ErrorContains(t, err, "KioskAgent on north1", name)
@@ -131,7 +131,9 @@ func TestHostsAreGivenManagedAccounts(t *testing.T) {
 		"a stranger":        {managing.HostsWish{Hosts: []string{"pier9"}}, app.ErrInput, "has seen no computer"},
 		"no group of it":    {managing.HostsWish{Hosts: []string{"north1"}, Group: "Operations"}, app.ErrRefused, "permit it first"},
 		"a unix host again": {managing.HostsWish{Hosts: []string{"QUAY1$"}, Restart: true}, app.ErrInput, "no windows host"},
-		"a window of none":  {managing.HostsWish{Hosts: []string{"north1"}, NotBefore: time.Now()}, app.ErrInput, "none was asked for"},
+		"a window of none":  {managing.HostsWish{Hosts: []string{"north1"}, NotBefore: time.Now(), NotAfter: time.Now().Add(time.Hour)}, app.ErrInput, "none was asked for"},
+		"half a window":     {managing.HostsWish{Hosts: []string{"north1"}, Restart: true, NotBefore: time.Now()}, app.ErrInput, "a beginning and an end"},
+		"a window of old":   {managing.HostsWish{Hosts: []string{"north1"}, Restart: true, NotBefore: time.Now().Add(-2 * time.Hour), NotAfter: time.Now().Add(-time.Hour)}, app.ErrInput, "the window is over"},
 		"a window backward": {managing.HostsWish{Hosts: []string{"north1"}, Restart: true, NotBefore: time.Now(), NotAfter: time.Now().Add(-time.Hour)}, app.ErrInput, "ends before it begins"},
 	} {
 		_, err := f.Managing.RehearseHosts(ctx, ines, lockers.ID, c.wish)

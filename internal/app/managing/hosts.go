@@ -44,8 +44,12 @@ func (m *Managing) RehearseHosts(ctx context.Context, by access.Actor, account r
 	switch {
 	case len(wish.Hosts) == 0 || len(wish.Hosts) > MostHosts:
 		return records.Amendment{}, fmt.Errorf("%w: name 1 to %d hosts", app.ErrInput, MostHosts)
+	case wish.NotBefore.IsZero() != wish.NotAfter.IsZero():
+		return records.Amendment{}, fmt.Errorf("%w: a window has a beginning and an end", app.ErrInput)
 	case !wish.NotAfter.IsZero() && !wish.NotAfter.After(wish.NotBefore):
 		return records.Amendment{}, fmt.Errorf("%w: the window ends before it begins", app.ErrInput)
+	case !wish.NotAfter.IsZero() && wish.NotAfter.Before(m.base.Now()):
+		return records.Amendment{}, fmt.Errorf("%w: the window is over", app.ErrInput)
 	case !wish.NotBefore.IsZero() && !wish.Restart:
 		return records.Amendment{}, fmt.Errorf("%w: a window is that of restarts, and none was asked for", app.ErrInput)
 	}
@@ -67,6 +71,9 @@ func (m *Managing) RehearseHosts(ctx context.Context, by access.Actor, account r
 		c, err := m.computer(ctx, v, h, systems)
 		if err != nil {
 			return records.Amendment{}, err
+		}
+		if slices.Contains(names, c.Name) {
+			continue // named twice, in two ways
 		}
 		names = append(names, c.Name)
 		out.Changes = append(out.Changes, building.Managed{Member: member(c.Name, c.StableID, c.DN, group, true)})
@@ -181,12 +188,19 @@ func (m *Managing) RehearseRemoval(ctx context.Context, by access.Actor, account
 	if err != nil {
 		return records.Amendment{}, err
 	}
+	var group managed.Entitled
+	whole := len(wish.Hosts) == 0 && wish.Group == "" // the account itself
+	if !whole {
+		if group, err = permittedGroup(*seen.Account, wish.Group); err != nil {
+			return records.Amendment{}, err
+		}
+	}
 	losing := seen.Account.Hosts // all of them
 	switch {
 	case len(wish.Hosts) > 0:
 		losing = nil
 	case wish.Group != "":
-		losing = slices.DeleteFunc(slices.Clone(losing), func(h managed.HostSeen) bool { return !strings.EqualFold(h.Through, wish.Group) })
+		losing = slices.DeleteFunc(slices.Clone(losing), func(h managed.HostSeen) bool { return !strings.EqualFold(h.Through, group.Name) })
 	}
 	var hosts []managed.OnHost
 	for i := range losing {
@@ -197,15 +211,12 @@ func (m *Managing) RehearseRemoval(ctx context.Context, by access.Actor, account
 			hosts = append(hosts, h)
 		}
 	}
-	if err := m.unused(ctx, a, hosts, len(wish.Hosts) == 0 && wish.Group == "", systems); err != nil {
+	// Where not all hosts of a group are shown, any use may be on one that is not.
+	if err := m.unused(ctx, a, hosts, whole || wish.Group != "" && seen.Account.Partly != "", systems); err != nil {
 		return records.Amendment{}, err
 	}
-	if len(wish.Hosts) == 0 && wish.Group == "" {
+	if whole {
 		return m.rehearser.RehearseEnds(ctx, by, []amend.EndWish{{Account: a.ID, Act: expiry.Delete, Watch: wish.Watch}}, "")
-	}
-	group, err := permittedGroup(*seen.Account, wish.Group)
-	if err != nil {
-		return records.Amendment{}, err
 	}
 	if wish.Group != "" {
 		c := managed.AccountChange{Act: managed.Forbid, Name: a.Name, DN: a.DN, Group: group.DN}
@@ -224,6 +235,9 @@ func (m *Managing) RehearseRemoval(ctx context.Context, by access.Actor, account
 			return records.Amendment{}, fmt.Errorf("%w: %s is permitted by itself, and not as a member of %s", app.ErrRefused, c.Name, group.Name)
 		case h.Host != nil && !strings.EqualFold(h.Host.Within, group.DN):
 			return records.Amendment{}, fmt.Errorf("%w: %s is permitted as a member of %s, and not of %s itself: take it out there", app.ErrRefused, c.Name, h.Host.Within, group.Name)
+		}
+		if slices.Contains(names, c.Name) {
+			continue
 		}
 		names = append(names, c.Name)
 		out.Changes = append(out.Changes, building.Managed{Member: member(c.Name, c.StableID, c.DN, group, false)})
