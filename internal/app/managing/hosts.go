@@ -35,23 +35,31 @@ type RemoveWish struct {
 	Watch time.Duration // of the account itself: for so long nothing may ask for it, disabled, before it is deleted
 }
 
+// check refuses a wish that nobody can mean.
+func (wish HostsWish) check(now time.Time) error {
+	switch {
+	case len(wish.Hosts) == 0 || len(wish.Hosts) > MostHosts:
+		return fmt.Errorf("%w: name 1 to %d hosts", app.ErrInput, MostHosts)
+	case wish.NotBefore.IsZero() != wish.NotAfter.IsZero():
+		return fmt.Errorf("%w: a window has a beginning and an end", app.ErrInput)
+	case !wish.NotAfter.IsZero() && !wish.NotAfter.After(wish.NotBefore):
+		return fmt.Errorf("%w: the window ends before it begins", app.ErrInput)
+	case !wish.NotAfter.IsZero() && wish.NotAfter.Before(now):
+		return fmt.Errorf("%w: the window is over", app.ErrInput)
+	case !wish.NotBefore.IsZero() && !wish.Restart:
+		return fmt.Errorf("%w: a window is that of restarts, and none was asked for", app.ErrInput)
+	}
+	return nil
+}
+
 // RehearseHosts says what it takes that hosts can fetch the password of an account: that they become
 // members of a group that may, and are restarted.
 func (m *Managing) RehearseHosts(ctx context.Context, by access.Actor, account records.AccountID, wish HostsWish) (records.Amendment, error) {
 	if err := access.Decide(by, access.RehearseHosts, access.Object{Kind: "account"}); err != nil {
 		return records.Amendment{}, err
 	}
-	switch {
-	case len(wish.Hosts) == 0 || len(wish.Hosts) > MostHosts:
-		return records.Amendment{}, fmt.Errorf("%w: name 1 to %d hosts", app.ErrInput, MostHosts)
-	case wish.NotBefore.IsZero() != wish.NotAfter.IsZero():
-		return records.Amendment{}, fmt.Errorf("%w: a window has a beginning and an end", app.ErrInput)
-	case !wish.NotAfter.IsZero() && !wish.NotAfter.After(wish.NotBefore):
-		return records.Amendment{}, fmt.Errorf("%w: the window ends before it begins", app.ErrInput)
-	case !wish.NotAfter.IsZero() && wish.NotAfter.Before(m.base.Now()):
-		return records.Amendment{}, fmt.Errorf("%w: the window is over", app.ErrInput)
-	case !wish.NotBefore.IsZero() && !wish.Restart:
-		return records.Amendment{}, fmt.Errorf("%w: a window is that of restarts, and none was asked for", app.ErrInput)
+	if err := wish.check(m.base.Now()); err != nil {
+		return records.Amendment{}, err
 	}
 	v, a, seen, err := m.managed(ctx, by, account)
 	if err != nil {
@@ -195,22 +203,7 @@ func (m *Managing) RehearseRemoval(ctx context.Context, by access.Actor, account
 			return records.Amendment{}, err
 		}
 	}
-	losing := seen.Account.Hosts // all of them
-	switch {
-	case len(wish.Hosts) > 0:
-		losing = nil
-	case wish.Group != "":
-		losing = slices.DeleteFunc(slices.Clone(losing), func(h managed.HostSeen) bool { return !strings.EqualFold(h.Through, group.Name) })
-	}
-	var hosts []managed.OnHost
-	for i := range losing {
-		hosts = append(hosts, known(managed.OnHost{Host: &losing[i], Name: losing[i].Name}, systems))
-	}
-	for _, h := range hostsOf(*seen.Account, wish.Hosts, systems) {
-		if len(wish.Hosts) > 0 {
-			hosts = append(hosts, h)
-		}
-	}
+	hosts := losing(*seen.Account, wish, group, systems)
 	// Where not all hosts of a group are shown, any use may be on one that is not.
 	if err := m.unused(ctx, a, hosts, whole || wish.Group != "" && seen.Account.Partly != "", systems); err != nil {
 		return records.Amendment{}, err
@@ -245,6 +238,19 @@ func (m *Managing) RehearseRemoval(ctx context.Context, by access.Actor, account
 	}
 	out.Subject = fmt.Sprintf("%s on %s, without %s", a.Name, v.Name, strings.Join(names[:min(len(names), 5)], ", "))
 	return m.rehearser.RehearseManaged(ctx, by, v, out)
+}
+
+// losing are the hosts that lose the password.
+func losing(a managed.AccountSeen, wish RemoveWish, group managed.Entitled, systems []records.System) (out []managed.OnHost) {
+	if len(wish.Hosts) > 0 {
+		return hostsOf(a, wish.Hosts, systems)
+	}
+	for i := range a.Hosts {
+		if wish.Group == "" || strings.EqualFold(a.Hosts[i].Through, group.Name) {
+			out = append(out, known(managed.OnHost{Host: &a.Hosts[i], Name: a.Hosts[i].Name}, systems))
+		}
+	}
+	return out
 }
 
 // unused refuses while something on hosts uses the account, or could: what runs on a host that no

@@ -26,7 +26,7 @@ func (s *session) restartHost(ctx context.Context) (string, *connect.Failure) {
 		return "", failure
 	}
 	if code := out.Int("ReturnValue"); code != 0 {
-		return "", s.target.Fail(connect.StageRestart, connect.CodeFailed, codes.Returned("Reboot", code), "let the steward shut the host down (SeRemoteShutdownPrivilege), or restart it by hand", nil)
+		return "", s.target.Fail(connect.StageRestart, connect.CodeFailed, codes.Restarted(code), "let the steward shut the host down (SeRemoteShutdownPrivilege), or restart it by hand", nil)
 	}
 	return "it was asked to restart", nil
 }

@@ -347,7 +347,7 @@ func (h *Host) call(space, class, method string, selectors map[string]string, in
 		}
 	case "win32_operatingsystem":
 		if fold(method) == "reboot" && h.partly {
-			return returns(codeAccessDenied)
+			return returns(1314) // the privilege is not held
 		}
 		if fold(method) == "reboot" {
 			h.reboot()

@@ -44,3 +44,13 @@ var PendingReboot = []struct{ Key, Why string }{
 	{`SOFTWARE\Microsoft\Windows\CurrentVersion\Component Based Servicing\RebootPending`, "components were changed"},
 	{`SOFTWARE\Microsoft\Windows\CurrentVersion\WindowsUpdate\Auto Update\RebootRequired`, "updates were installed"},
 }
+
+// Restarted tells what a request to restart a host returned: a system error code ([MS-ERREF],
+// section 2.2), and none of the service class.
+func Restarted(code int64) string {
+	words := map[int64]string{5: "access denied", 1115: "it is shutting down already", 1314: "the privilege for it is not held"}[code]
+	if words == "" {
+		words = "a code without a known meaning"
+	}
+	return fmt.Sprintf("Reboot returned %d: %s", code, words)
+}
