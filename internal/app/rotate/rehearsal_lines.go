@@ -334,7 +334,7 @@ func (rotations *Rotations) fetchable(ctx context.Context, a records.Account, pl
 		line := connect.Checked{System: a.System, What: "hosts can fetch the password of " + a.Name, Result: connect.CheckFailed, Words: err.Error()}
 		var failure *connect.Failure
 		if errors.As(err, &failure) {
-			line.Words, line.Next = failure.Words, failure.Next
+			line.Words, line.Next = string(failure.Stage)+": "+failure.Words, failure.Next
 		}
 		return []connect.Checked{line}, nil
 	}
